@@ -1,0 +1,156 @@
+package certs
+
+import (
+	"bytes"
+	"encoding/pem"
+	"fmt"
+)
+
+// ReadLimit is the most a certificate file may hold, in bytes.
+const ReadLimit = 4 << 20
+
+// Kind names what a PEM block or a file turned out to be.
+type Kind string
+
+// What can be met in a file that should hold certificates.
+const (
+	KindCertificate Kind = "certificate"
+	KindKey         Kind = "private key"
+	KindRequest     Kind = "certificate request"
+	KindOther       Kind = "other"
+)
+
+// Item is one object found in a file, in file order.
+type Item struct {
+	Kind        Kind
+	Label       string       // the PEM label, "" for DER
+	Line        int          // line of the BEGIN mark, counted from 1; 0 for DER
+	Certificate *Certificate // set when Kind is KindCertificate and Err is nil
+	Err         error        // why this one object could not be read
+}
+
+// FormatError says that a file holds nothing that can be used, and what was
+// found instead.
+type FormatError struct {
+	Found    string // what the bytes look like
+	Line     int    // line in the file, 0 when it does not apply
+	Expected string
+}
+
+func (e *FormatError) Error() string {
+	at := ""
+	if e.Line > 0 {
+		at = fmt.Sprintf("line %d: ", e.Line)
+	}
+	return fmt.Sprintf("%s%s; expected %s", at, e.Found, e.Expected)
+}
+
+const expectedMaterial = "certificates as PEM (-----BEGIN CERTIFICATE-----) or one DER certificate"
+
+// Read finds every object in a PEM or DER file: any order, text around it,
+// CRLF line ends (RFC 7468 section 2). A broken object is reported in its
+// Item, so that the others are still read. The error is a *FormatError when
+// nothing at all was found.
+func Read(data []byte) ([]Item, error) {
+	if len(data) > ReadLimit {
+		return nil, &FormatError{Found: fmt.Sprintf("file of %d bytes", len(data)), Expected: fmt.Sprintf("at most %d bytes", ReadLimit)}
+	}
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	if bytes.Contains(data, []byte("-----BEGIN ")) {
+		return readPEM(data)
+	}
+	if len(bytes.TrimSpace(data)) == 0 {
+		return nil, &FormatError{Found: "the file is empty", Expected: expectedMaterial}
+	}
+	if data[0] != 0x30 {
+		return nil, &FormatError{Found: "neither PEM nor DER", Expected: expectedMaterial}
+	}
+	c, err := Parse(data)
+	if err != nil {
+		return nil, &FormatError{Found: "DER data that is " + err.Error(), Expected: expectedMaterial}
+	}
+	return []Item{{Kind: KindCertificate, Certificate: c}}, nil
+}
+
+func readPEM(data []byte) ([]Item, error) {
+	var items []Item
+	rest := data
+	for {
+		begin := bytes.Index(rest, []byte("-----BEGIN "))
+		if begin < 0 {
+			break
+		}
+		line := 1 + bytes.Count(data[:len(data)-len(rest)+begin], []byte("\n"))
+		block, after := pem.Decode(rest[begin:])
+		if block == nil {
+			return append(items, Item{Kind: KindOther, Line: line, Err: brokenBlock(line)}), nil
+		}
+		if skipped := bytes.Count(rest[begin:len(rest)-len(after)], []byte("-----BEGIN ")); skipped > 1 {
+			// pem.Decode stepped over a broken block to reach a sound one.
+			items = append(items, Item{Kind: KindOther, Line: line, Err: brokenBlock(line)})
+			sound := bytes.LastIndex(rest[:len(rest)-len(after)], []byte("-----BEGIN "))
+			line = 1 + bytes.Count(data[:len(data)-len(rest)+sound], []byte("\n"))
+		}
+		items = append(items, itemOf(block, line))
+		rest = after
+	}
+	return items, nil
+}
+
+func brokenBlock(line int) error {
+	return &FormatError{Found: "a PEM block that does not end or is not base64", Line: line, Expected: "base64 lines and a matching -----END----- line"}
+}
+
+func itemOf(b *pem.Block, line int) Item {
+	item := Item{Kind: kindOf(b.Type), Label: b.Type, Line: line}
+	if item.Kind != KindCertificate {
+		return item
+	}
+	c, err := Parse(b.Bytes)
+	if err != nil {
+		item.Err = &FormatError{Found: err.Error(), Line: line, Expected: "a certificate inside this PEM block"}
+		return item
+	}
+	item.Certificate = c
+	return item
+}
+
+func kindOf(label string) Kind {
+	switch label {
+	case "CERTIFICATE", "X509 CERTIFICATE":
+		return KindCertificate
+	case "PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "ENCRYPTED PRIVATE KEY":
+		return KindKey
+	case "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST":
+		return KindRequest
+	}
+	return KindOther
+}
+
+// ReadCertificates is Read for places where only certificates will do: the
+// first broken object is the error, other kinds are skipped, and at least one
+// certificate must be there.
+func ReadCertificates(data []byte) ([]*Certificate, error) {
+	items, err := Read(data)
+	if err != nil {
+		return nil, err
+	}
+	var out []*Certificate
+	for _, it := range items {
+		if it.Err != nil {
+			return nil, it.Err
+		}
+		if it.Certificate != nil {
+			out = append(out, it.Certificate)
+		}
+	}
+	if len(out) == 0 {
+		return nil, &FormatError{Found: "a file with " + string(items[0].Kind) + " only", Expected: expectedMaterial}
+	}
+	return out, nil
+}
+
+// PEM writes one certificate as a PEM block.
+func PEM(der []byte) []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+}

@@ -1,0 +1,202 @@
+package chain
+
+import (
+	"bytes"
+	"encoding/asn1"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+
+	"insegna.example/internal/core/certs"
+)
+
+// constraints are one CA's name constraints (RFC 5280 section 4.2.1.10).
+// DNS, IP, e-mail and URI forms come parsed from crypto/x509, directory names
+// are read here.
+type constraints struct {
+	permittedDirs, excludedDirs [][]byte // raw RDNSequence contents
+	err                         error
+}
+
+type subtree struct {
+	Base asn1.RawValue
+}
+
+type nameConstraints struct {
+	Permitted []asn1.RawValue `asn1:"optional,tag:0"`
+	Excluded  []asn1.RawValue `asn1:"optional,tag:1"`
+}
+
+const tagDirectoryName = 4
+
+var errUnsupportedName = errors.New("a name form that is not supported")
+
+// parseConstraints reads the directory names of a certificate's name
+// constraints; err is set when it holds a form nobody here can apply.
+func parseConstraints(c *certs.Certificate) (out constraints) {
+	for _, e := range c.Extensions {
+		if !e.Id.Equal(oidNameConstraints) {
+			continue
+		}
+		var nc nameConstraints
+		if rest, err := asn1.Unmarshal(e.Value, &nc); err != nil || len(rest) > 0 {
+			out.err = errors.New("name constraints that cannot be read")
+			return out
+		}
+		if out.permittedDirs, out.err = directoryNames(nc.Permitted); out.err != nil {
+			return out
+		}
+		out.excludedDirs, out.err = directoryNames(nc.Excluded)
+	}
+	return out
+}
+
+func directoryNames(trees []asn1.RawValue) ([][]byte, error) {
+	var out [][]byte
+	for _, raw := range trees {
+		var t subtree
+		if _, err := asn1.Unmarshal(raw.FullBytes, &t); err != nil {
+			return nil, err
+		}
+		switch t.Base.Tag {
+		case tagDirectoryName:
+			var rdns asn1.RawValue
+			if _, err := asn1.Unmarshal(t.Base.Bytes, &rdns); err != nil {
+				return nil, err
+			}
+			out = append(out, rdns.Bytes)
+		case 1, 2, 6, 7: // e-mail, DNS, URI, IP: read by crypto/x509
+		default:
+			return nil, errUnsupportedName
+		}
+	}
+	return out, nil
+}
+
+// checkConstraints applies every CA's constraints to all names below it;
+// self-issued certificates other than the leaf are exempt (section 6.1.3 (b)).
+func checkConstraints(path []*certs.Certificate) *Failure {
+	for i := len(path) - 1; i > 0; i-- {
+		if !constrains(path[i]) {
+			continue
+		}
+		for j, c := range path[:i] {
+			if j > 0 && c.SelfIssued() {
+				continue
+			}
+			if broken := violates(path[i], c); broken != "" {
+				return &Failure{ReasonNames, c, fmt.Sprintf("%s (name constraints of %s)", broken, path[i].CommonName())}
+			}
+		}
+	}
+	return nil
+}
+
+func constrains(c *certs.Certificate) bool {
+	for _, e := range c.Extensions {
+		if e.Id.Equal(oidNameConstraints) {
+			return true
+		}
+	}
+	return false
+}
+
+// violates names the first name of c that the CA does not allow.
+func violates(ca, c *certs.Certificate) string {
+	for _, name := range c.DNSNames {
+		if bad(name, ca.PermittedDNSDomains, ca.ExcludedDNSDomains, dnsWithin, dnsTouches) {
+			return "the DNS name " + name + " is not allowed"
+		}
+	}
+	for _, ip := range c.IPAddresses {
+		within := func(ip net.IP, n *net.IPNet) bool { return len(ip) == len(n.IP) && n.Contains(ip) }
+		if bad(ip, ca.PermittedIPRanges, ca.ExcludedIPRanges, within, within) {
+			return "the address " + ip.String() + " is not allowed"
+		}
+	}
+	for _, mail := range c.EmailAddresses {
+		if bad(mail, ca.PermittedEmailAddresses, ca.ExcludedEmailAddresses, mailWithin, mailWithin) {
+			return "the e-mail address " + mail + " is not allowed"
+		}
+	}
+	for _, uri := range c.URIs {
+		if bad(uri.Hostname(), ca.PermittedURIDomains, ca.ExcludedURIDomains, uriWithin, uriWithin) {
+			return "the URI host " + uri.Hostname() + " is not allowed"
+		}
+	}
+	dirs := parseConstraints(ca)
+	if subject := rdnContents(c.RawSubject); len(subject) > 0 && bad(subject, dirs.permittedDirs, dirs.excludedDirs, bytes.HasPrefix, bytes.HasPrefix) {
+		return "the subject " + c.Subject.String() + " is not allowed"
+	}
+	return ""
+}
+
+// bad says whether a name lies in an excluded subtree, or outside all
+// permitted ones where any are given for its form.
+func bad[N, T any](name N, permitted, excluded []T, within, touches func(N, T) bool) bool {
+	for _, t := range excluded {
+		if touches(name, t) {
+			return true
+		}
+	}
+	for _, t := range permitted {
+		if within(name, t) {
+			return false
+		}
+	}
+	return len(permitted) > 0
+}
+
+// dnsWithin says whether a DNS name, wildcard or not, lies in a subtree: the
+// base itself or any name below it. A base with a leading dot, which clients
+// accept, means names below it only.
+func dnsWithin(name, base string) bool {
+	name, base = strings.ToLower(name), strings.ToLower(base)
+	if below, dotted := strings.CutPrefix(base, "."); dotted {
+		return strings.HasSuffix(name, "."+below)
+	}
+	return base == "" || name == base || strings.HasSuffix(name, "."+base)
+}
+
+// dnsTouches is dnsWithin for excluded subtrees: a wildcard that could stand
+// for an excluded name is excluded too.
+func dnsTouches(name, base string) bool {
+	if dnsWithin(name, base) {
+		return true
+	}
+	parent, wild := strings.CutPrefix(strings.ToLower(name), "*.")
+	first, tail, ok := strings.Cut(strings.TrimPrefix(strings.ToLower(base), "."), ".")
+	return wild && ok && first != "" && tail == parent
+}
+
+func mailWithin(mail, base string) bool {
+	at := strings.LastIndexByte(mail, '@')
+	if strings.Contains(base, "@") {
+		baseAt := strings.LastIndexByte(base, '@')
+		return at >= 0 && mail[:at] == base[:baseAt] && strings.EqualFold(mail[at:], base[baseAt:])
+	}
+	host := mail[at+1:]
+	if strings.HasPrefix(base, ".") {
+		return dnsWithin(host, base)
+	}
+	return strings.EqualFold(host, base)
+}
+
+// uriWithin follows the rule for URIs: a base without a leading dot means
+// that host alone, with one it means the hosts below (section 4.2.1.10).
+func uriWithin(host, base string) bool {
+	if strings.HasPrefix(base, ".") {
+		return dnsWithin(host, base)
+	}
+	return strings.EqualFold(host, base)
+}
+
+// rdnContents strips the outer SEQUENCE from a raw name.
+func rdnContents(raw []byte) []byte {
+	var v asn1.RawValue
+	if _, err := asn1.Unmarshal(raw, &v); err != nil {
+		return nil
+	}
+	return v.Bytes
+}

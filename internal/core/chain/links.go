@@ -1,0 +1,118 @@
+package chain
+
+import (
+	"crypto/x509"
+	"fmt"
+	"sort"
+	"sync"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"insegna.example/internal/core/certs"
+)
+
+// rememberedLinks bounds the memory of links, in entries of about 100 bytes.
+const rememberedLinks = 32768
+
+type link struct{ issuer, child certs.Fingerprint }
+
+// links remembers which certificate's key signed which certificate.
+type links struct{ memo *lru.Cache[link, outcome] }
+
+type outcome struct {
+	reason Reason // "" when the signature is good
+	detail string
+}
+
+func newLinks() *links {
+	memo, err := lru.New[link, outcome](rememberedLinks)
+	if err != nil {
+		panic(err) // the size is a positive constant
+	}
+	return &links{memo}
+}
+
+// check says whether issuer's key signed child; reason is "" when it did.
+func (l *links) check(issuer, child *certs.Certificate) (Reason, string) {
+	key := link{issuer.Fingerprint, child.Fingerprint}
+	if o, ok := l.memo.Get(key); ok {
+		return o.reason, o.detail
+	}
+	o := signed(issuer, child)
+	l.memo.Add(key, o)
+	return o.reason, o.detail
+}
+
+func signed(issuer, child *certs.Certificate) outcome {
+	switch child.SignatureAlgorithm {
+	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1, x509.MD5WithRSA, x509.MD2WithRSA:
+		return outcome{ReasonWeakSign, fmt.Sprintf("is signed with %s, which clients no longer accept", child.SignatureAlgorithm)}
+	}
+	if issuer.PublicKey == nil {
+		return outcome{ReasonSignature, "the issuer's key is of a kind that is not understood"}
+	}
+	if err := issuer.CheckSignature(child.SignatureAlgorithm, child.RawTBSCertificate, child.Signature); err != nil {
+		return outcome{ReasonSignature, fmt.Sprintf("its signature was not made by the key of %s", issuer.CommonName())}
+	}
+	return outcome{}
+}
+
+// Known is the set of intermediates met anywhere or given by the operator.
+// Safe for concurrent use.
+type Known struct {
+	mu        sync.RWMutex
+	bySubject map[string][]*certs.Certificate
+	count     int
+}
+
+// maxKnown and maxSameSubject bound what hostile servers can make us keep.
+const (
+	maxKnown       = 20000
+	maxSameSubject = 16
+)
+
+// NewKnown makes a set with these certificates.
+func NewKnown(list ...*certs.Certificate) *Known {
+	k := &Known{bySubject: map[string][]*certs.Certificate{}}
+	for _, c := range list {
+		k.Add(c)
+	}
+	return k
+}
+
+// Add takes a CA certificate into the set; anything else is passed over.
+func (k *Known) Add(c *certs.Certificate) {
+	if !c.IsCA || k.has(c) {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	same := k.bySubject[string(c.RawSubject)]
+	if k.count < maxKnown && len(same) < maxSameSubject && !contains(same, c) {
+		k.bySubject[string(c.RawSubject)] = append(same[:len(same):len(same)], c)
+		k.count++
+	}
+}
+
+func (k *Known) has(c *certs.Certificate) bool { return contains(k.named(c.RawSubject), c) }
+
+func (k *Known) named(rawSubject []byte) []*certs.Certificate {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.bySubject[string(rawSubject)]
+}
+
+// prefer sorts the paths: served ones first, then the longer lasting, then
+// the shorter.
+func (s *search) prefer() {
+	sort.SliceStable(s.result.Paths, func(i, j int) bool {
+		a, b := s.result.Paths[i], s.result.Paths[j]
+		if a.Served != b.Served {
+			return a.Served
+		}
+		if !a.Until.Equal(b.Until) {
+			return a.Until.After(b.Until)
+		}
+		return len(a.Certs) < len(b.Certs)
+	})
+}

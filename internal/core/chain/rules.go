@@ -1,0 +1,86 @@
+package chain
+
+import (
+	"crypto/x509"
+	"encoding/asn1"
+	"fmt"
+
+	"insegna.example/internal/core/certs"
+)
+
+// mayIssue checks the rules a certificate must keep to stand above the path
+// (RFC 5280 section 6.1.4 (k) to (o)).
+func mayIssue(c *certs.Certificate, below []*certs.Certificate) *Failure {
+	if c.Version == 3 && !c.BasicConstraintsValid || c.BasicConstraintsValid && !c.IsCA {
+		return &Failure{ReasonNotCA, c, "is not a CA certificate (basicConstraints), yet stands as an issuer"}
+	}
+	if c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageCertSign == 0 {
+		return &Failure{ReasonKeyUsage, c, "its key may not sign certificates (keyUsage lacks keyCertSign)"}
+	}
+	if critical := unknownCritical(c); critical != "" {
+		return &Failure{ReasonCritical, c, critical}
+	}
+	if n := intermediates(below); c.BasicConstraintsValid && (c.MaxPathLen > 0 || c.MaxPathLenZero) && n > c.MaxPathLen {
+		return &Failure{ReasonPathLen, c, fmt.Sprintf("allows %d intermediates below it, the path has %d", c.MaxPathLen, n)}
+	}
+	return nil
+}
+
+// intermediates counts the CA certificates of a path below an issuer; the
+// leaf and self-issued certificates do not count (section 6.1.4 (l)).
+func intermediates(below []*certs.Certificate) int {
+	n := 0
+	for _, c := range below[1:] {
+		if !c.SelfIssued() {
+			n++
+		}
+	}
+	return n
+}
+
+var oidNameConstraints = asn1.ObjectIdentifier{2, 5, 29, 30}
+
+// unknownCritical describes a critical extension nobody here can process, or
+// gives "". Name constraints on directory names are processed in constraints.go.
+func unknownCritical(c *certs.Certificate) string {
+	for _, id := range c.UnhandledCriticalExtensions {
+		if id.Equal(oidNameConstraints) && parseConstraints(c).err == nil {
+			continue
+		}
+		return fmt.Sprintf("has a critical extension that is not understood (%s)", id)
+	}
+	return ""
+}
+
+// wholePath checks what needs the path from the anchor down: usages, names,
+// policies.
+func wholePath(path []*certs.Certificate) *Failure {
+	if f := checkUsages(path); f != nil {
+		return f
+	}
+	if f := checkConstraints(path); f != nil {
+		return f
+	}
+	return checkPolicies(path)
+}
+
+// checkUsages wants serverAuth to be allowed by every certificate that says
+// anything about extended key usage (section 4.2.1.12, applied along the path
+// as clients do).
+func checkUsages(path []*certs.Certificate) *Failure {
+	for _, c := range path {
+		if len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) > 0 && !servesTLS(c) {
+			return &Failure{ReasonExtUsage, c, "is not allowed for TLS servers (extendedKeyUsage lacks serverAuth)"}
+		}
+	}
+	return nil
+}
+
+func servesTLS(c *certs.Certificate) bool {
+	for _, u := range c.ExtKeyUsage {
+		if u == x509.ExtKeyUsageServerAuth || u == x509.ExtKeyUsageAny {
+			return true
+		}
+	}
+	return false
+}

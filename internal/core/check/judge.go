@@ -1,0 +1,232 @@
+package check
+
+import (
+	"crypto/sha256"
+	"net/netip"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/names"
+	"insegna.example/internal/core/trust"
+)
+
+// Target is what was looked at and what is wanted there.
+type Target struct {
+	Host      string // "" for the look without SNI
+	Endpoint  netip.AddrPort
+	Server    string
+	Wanted    estate.Wanted
+	Audiences []string
+}
+
+// Judgement is everything that can be said of one look.
+type Judgement struct {
+	Chain    []*certs.Certificate // the served list, leaf first; empty when none came
+	Faces    binding.Faces
+	Verdict  binding.Verdict
+	Findings []Finding // worst first
+	Views    []View    // one an audience
+}
+
+// Leaf is the certificate served for the name; nil when none came.
+func (j *Judgement) Leaf() *certs.Certificate {
+	if len(j.Chain) == 0 {
+		return nil
+	}
+	return j.Chain[0]
+}
+
+// View is what one audience makes of the served list.
+type View struct {
+	Audience *trust.Audience
+	Result   *chain.Result
+}
+
+// Subject is what a rule sees.
+type Subject struct {
+	Target
+	At       time.Time
+	Seen     *binding.Observation
+	Chain    []*certs.Certificate
+	Views    []View
+	Default  *certs.Certificate // leaf served without SNI at the same endpoint, if known
+	Coverage names.Coverage
+	findings []Finding
+}
+
+func (s *Subject) leaf() *certs.Certificate { return s.Chain[0] }
+
+func (s *Subject) add(code string, severity Severity, cause, remedy string, evidence ...Fact) {
+	s.findings = append(s.findings, Finding{code, severity, cause, remedy, evidence})
+}
+
+func (s *Subject) has(code string) bool {
+	for _, f := range s.findings {
+		if f.Code == code {
+			return true
+		}
+	}
+	return false
+}
+
+// public says whether a public CA issued the leaf, as far as the audiences
+// asked about can tell.
+func (s *Subject) public() bool {
+	for _, v := range s.Views {
+		if v.Audience.Public && len(v.Result.Paths) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// servedLimit is how many certificates of a served list are judged; clients
+// give up far earlier.
+const servedLimit = 50
+
+// remembered bounds what a Judge keeps of certificates and lists it has met.
+const remembered = 4096
+
+// Judge holds the audiences and what was already worked out: certificates
+// parsed, lists judged, links checked. Safe for concurrent use.
+type Judge struct {
+	audiences map[string]*trust.Audience
+	first     *trust.Audience
+	builder   *chain.Builder
+	known     *chain.Known
+	parsed    *lru.Cache[certs.Fingerprint, *certs.Certificate]
+	results   *lru.Cache[resultKey, *chain.Result]
+}
+
+type resultKey struct {
+	list     [sha256.Size]byte
+	audience string
+}
+
+// NewJudge makes a judge; the first audience is the one asked when a target
+// names none.
+func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
+	j := &Judge{audiences: map[string]*trust.Audience{}, builder: chain.NewBuilder(known), known: known}
+	for _, a := range audiences {
+		j.audiences[a.Name] = a
+	}
+	if len(audiences) > 0 {
+		j.first = audiences[0]
+	}
+	j.parsed, _ = lru.New[certs.Fingerprint, *certs.Certificate](remembered) // errs only on a size of 0
+	j.results, _ = lru.New[resultKey, *chain.Result](remembered)
+	return j
+}
+
+// Look judges one observation. byDefault is the leaf served at the same
+// endpoint without SNI, nil when unknown.
+func (j *Judge) Look(t Target, seen *binding.Observation, at time.Time, byDefault *certs.Certificate) *Judgement {
+	s := &Subject{Target: t, At: at, Seen: seen, Default: byDefault}
+	key, err := j.material(s)
+	switch {
+	case err != nil:
+		unreadable(s, err)
+	case len(s.Chain) > 0:
+		s.Views = j.views(s, key)
+		s.Coverage = names.Covers(s.leaf(), t.Host)
+	}
+	if t.Host != "" {
+		for _, rule := range families {
+			rule(s)
+		}
+	}
+	Sort(s.findings)
+	return s.judgement()
+}
+
+// Parse reads a DER certificate, or remembers having read it.
+func (j *Judge) Parse(der []byte) (*certs.Certificate, error) {
+	f := certs.FingerprintOf(der)
+	if c, ok := j.parsed.Get(f); ok {
+		return c, nil
+	}
+	c, err := certs.Parse(der)
+	if err != nil {
+		return nil, err
+	}
+	j.parsed.Add(f, c)
+	return c, nil
+}
+
+// material parses the served list and gives the key under which results for
+// this very list are remembered.
+func (j *Judge) material(s *Subject) (key [sha256.Size]byte, err error) {
+	list := s.Seen.Served
+	if len(list) > servedLimit {
+		list = list[:servedLimit]
+	}
+	var prints [4 * sha256.Size]byte
+	joined := prints[:0]
+	for i, der := range list {
+		c, err := j.Parse(der)
+		if err != nil {
+			if i == 0 {
+				return key, err
+			}
+			continue // a later one only matters if a path needs it
+		}
+		if i > 0 {
+			j.known.Add(c)
+		}
+		s.Chain = append(s.Chain, c)
+		joined = append(joined, c.Fingerprint[:]...)
+	}
+	return sha256.Sum256(joined), nil
+}
+
+func (j *Judge) views(s *Subject, key [sha256.Size]byte) []View {
+	views := make([]View, 0, len(s.Audiences))
+	for _, name := range s.Audiences {
+		if a := j.audiences[name]; a != nil {
+			views = append(views, View{a, j.result(s.Chain, key, a)})
+		}
+	}
+	if len(views) == 0 && j.first != nil {
+		views = append(views, View{j.first, j.result(s.Chain, key, j.first)})
+	}
+	return views
+}
+
+// result builds paths or remembers them. A result without a path is built
+// anew, since an intermediate met meanwhile may make one.
+func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trust.Audience) *chain.Result {
+	k := resultKey{key, a.Name}
+	if r, ok := j.results.Get(k); ok {
+		return r
+	}
+	r := j.builder.Build(list, a)
+	if len(r.Paths) > 0 {
+		j.results.Add(k, r)
+	}
+	return r
+}
+
+func (s *Subject) judgement() *Judgement {
+	hurt := len(s.findings) > 0 && s.findings[0].Severity == Broken
+	faces := binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: s.servedFace()}
+	return &Judgement{Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
+}
+
+// servedFace compares what is served with what is wanted: the name, and the
+// issuer or certificate where the estate says so.
+func (s *Subject) servedFace() binding.Face {
+	switch {
+	case len(s.Chain) == 0:
+		return binding.Missing
+	case s.Host == "":
+		return binding.Agrees
+	case !s.Coverage.Covered, s.has("other-issuer"), s.has("other-certificate"), s.has("differs-from-siblings"):
+		return binding.Differs
+	}
+	return binding.Agrees
+}

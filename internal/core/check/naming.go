@@ -1,0 +1,46 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+)
+
+// naming tells whether the certificate is for this host at all.
+func naming(s *Subject) {
+	if len(s.Chain) == 0 || s.Coverage.Covered {
+		return
+	}
+	listed := Fact{"names in the certificate", namesOf(s)}
+	if d := s.Default; d != nil && d.Fingerprint == s.leaf().Fingerprint && s.Coverage.Near == "" {
+		s.add("other-site-answers", Broken,
+			fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host, mainName(s)),
+			fmt.Sprintf("add a site for %s to %s, or correct the name of the site that should answer", s.Host, s.Server),
+			listed, Fact{"served without SNI", "the same certificate"})
+		return
+	}
+	cause := fmt.Sprintf("the certificate does not cover %s", s.Host)
+	if s.Coverage.Near != "" {
+		cause += ": " + s.Coverage.Near
+	} else {
+		cause += "; it is made for " + mainName(s)
+	}
+	s.add("name-not-covered", Broken, cause, fmt.Sprintf("serve a certificate that lists %s", s.Host), listed)
+}
+
+func namesOf(s *Subject) string {
+	list := s.leaf().Names()
+	switch {
+	case len(list) == 0:
+		return "none"
+	case len(list) > 8:
+		return strings.Join(list[:8], ", ") + fmt.Sprintf(" and %d more", len(list)-8)
+	}
+	return strings.Join(list, ", ")
+}
+
+func mainName(s *Subject) string {
+	if list := s.leaf().Names(); len(list) > 0 {
+		return list[0]
+	}
+	return s.leaf().CommonName()
+}

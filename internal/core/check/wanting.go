@@ -1,0 +1,62 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"insegna.example/internal/core/certs"
+)
+
+// wanting compares what is served with what the estate wants beyond the name.
+func wanting(s *Subject) {
+	if len(s.Chain) == 0 || s.has("other-site-answers") {
+		return
+	}
+	c := s.leaf()
+	if want := s.Wanted.Certificate; want != "" && want != c.Fingerprint.String() {
+		s.add("other-certificate", Weak, "another certificate is served than the estate wants", "install the wanted certificate, or change the estate file",
+			Fact{"wanted", want}, Fact{"served", c.Fingerprint.String()})
+	}
+	if want := s.Wanted.Issuer; want != "" && want != c.IssuerName() {
+		s.add("other-issuer", Weak, fmt.Sprintf("the certificate comes from %s, wanted is %s", c.IssuerName(), want), "order it from the wanted CA, or change the estate file",
+			Fact{"wanted issuer", want}, Fact{"served issuer", c.IssuerName()})
+	}
+}
+
+// Sibling is what one endpoint of a host serves.
+type Sibling struct {
+	Endpoint netip.AddrPort
+	Server   string
+	Leaf     certs.Fingerprint
+	Begins   time.Time
+	Ends     time.Time
+}
+
+// Siblings compares the endpoints of one host that serve certificates for it
+// and gives, by index, a finding for each that serves an older one than the
+// newest. Endpoints that serve no certificate for the host are left out by
+// the caller; they have findings of their own.
+func Siblings(host string, list []Sibling) map[int]Finding {
+	newest := 0
+	for i, s := range list {
+		if s.Begins.After(list[newest].Begins) {
+			newest = i
+		}
+	}
+	out := map[int]Finding{}
+	for i, s := range list {
+		n := list[newest]
+		if s.Leaf == n.Leaf || !s.Begins.Before(n.Begins) {
+			continue
+		}
+		out[i] = Finding{
+			Code: "differs-from-siblings", Severity: Due,
+			Cause: fmt.Sprintf("%s serves the certificate of %s for %s; its sibling %s serves the one of %s",
+				s.Server, s.Begins.UTC().Format(dayFormat), host, n.Server, n.Begins.UTC().Format(dayFormat)),
+			Remedy:   fmt.Sprintf("install the newer certificate on %s and reload it before %s", s.Server, s.Ends.UTC().Format(dayFormat)),
+			Evidence: []Fact{{"served here", s.Leaf.String()}, {"served by " + n.Server, n.Leaf.String()}},
+		}
+	}
+	return out
+}

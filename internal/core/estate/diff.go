@@ -1,0 +1,121 @@
+package estate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Change is one difference between two states of an estate.
+type Change struct {
+	Action string   // "add", "change" or "remove"
+	Kind   string   // "audience", "server", "host" or "intermediate"
+	Name   string   // of the object
+	Place  Place    // where it is declared; for a removal, where it was
+	Fields []string // for a change, each field with its old and new value
+}
+
+// Diff lists what has to change to come from one estate to the other, in a
+// stable order. A nil from means everything is new.
+func Diff(from, to *Estate) []Change {
+	if from == nil {
+		from = &Estate{}
+	}
+	var out []Change
+	out = diff(out, "audience", from.Audiences, to.Audiences, audienceItem)
+	out = diff(out, "server", from.Servers, to.Servers, serverItem)
+	out = diff(out, "host", from.Hosts, to.Hosts, hostItem)
+	return diff(out, "intermediates", intermediateSet(from), intermediateSet(to), func(s []string) item {
+		return item{name: "known intermediates", fields: [][2]string{{"certificates", strings.Join(s, ", ")}}}
+	})
+}
+
+type item struct {
+	name   string
+	place  Place
+	fields [][2]string // name and value as text
+}
+
+func audienceItem(a Audience) item {
+	prints := make([]string, len(a.Anchors))
+	for i, c := range a.Anchors {
+		prints[i] = c.CommonName() + " " + c.Fingerprint.String()[:12]
+	}
+	slices.Sort(prints)
+	return item{a.Name, a.Place, [][2]string{{"public", fmt.Sprint(a.Public)}, {"roots", strings.Join(prints, ", ")}}}
+}
+
+func serverItem(s Server) item {
+	return item{s.Name, s.Place, [][2]string{
+		{"kind", s.Kind}, {"addresses", joined(s.Addresses)}, {"ports", joined(s.Ports)}, {"without_sni", fmt.Sprint(s.WithoutSNI)},
+	}}
+}
+
+func hostItem(h Host) item {
+	return item{h.Name, h.Place, [][2]string{
+		{"at", joined(h.At)}, {"audiences", strings.Join(h.Audiences, ", ")},
+		{"wanted issuer", h.Wanted.Issuer}, {"wanted certificate", h.Wanted.Certificate},
+	}}
+}
+
+func intermediateSet(e *Estate) [][]string {
+	var prints []string
+	for _, c := range e.Intermediates {
+		prints = append(prints, c.CommonName()+" "+c.Fingerprint.String()[:12])
+	}
+	if prints == nil {
+		return nil
+	}
+	slices.Sort(prints)
+	return [][]string{prints}
+}
+
+func joined[T fmt.Stringer](list []T) string {
+	texts := make([]string, len(list))
+	for i, v := range list {
+		texts[i] = v.String()
+	}
+	return strings.Join(texts, ", ")
+}
+
+func diff[T any](out []Change, kind string, from, to []T, as func(T) item) []Change {
+	old := make(map[string]item, len(from))
+	for _, v := range from {
+		it := as(v)
+		old[it.name] = it
+	}
+	kept := map[string]bool{}
+	for _, v := range to {
+		it := as(v)
+		before, was := old[it.name]
+		kept[it.name] = true
+		if !was {
+			out = append(out, Change{Action: "add", Kind: kind, Name: it.name, Place: it.place})
+		} else if fields := fieldChanges(before, it); len(fields) > 0 {
+			out = append(out, Change{"change", kind, it.name, it.place, fields})
+		}
+	}
+	for _, v := range from {
+		if it := as(v); !kept[it.name] {
+			out = append(out, Change{Action: "remove", Kind: kind, Name: it.name, Place: it.place})
+		}
+	}
+	return out
+}
+
+func fieldChanges(before, after item) []string {
+	var out []string
+	for i, f := range after.fields {
+		if was := before.fields[i][1]; was != f[1] {
+			out = append(out, fmt.Sprintf("%s: %s → %s", f[0], orNone(was), orNone(f[1])))
+		}
+	}
+	return out
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}

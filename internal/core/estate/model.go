@@ -1,0 +1,156 @@
+// Package estate is the model of everything under watch and the file that
+// declares it.
+//
+// The file is YAML with a strict schema of our own (schema.json): an unknown
+// key, a duplicate, a bad address is an error that names file, line and
+// column. Parsing reads no files itself; the files a declaration mentions
+// come through an argument.
+package estate
+
+import (
+	"fmt"
+	"iter"
+	"net/netip"
+
+	"insegna.example/internal/core/certs"
+)
+
+// Place is where something is declared.
+type Place struct {
+	File         string
+	Line, Column int
+}
+
+func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// Estate is one declared estate.
+type Estate struct {
+	Name          string
+	Audiences     []Audience // the first is the default of every host
+	Intermediates []*certs.Certificate
+	Servers       []Server
+	Hosts         []Host
+}
+
+// Audience is a class of clients with its trust anchors.
+type Audience struct {
+	Name    string
+	Public  bool // its anchors are public CAs
+	Roots   []string
+	Anchors []*certs.Certificate
+	Place   Place
+}
+
+// Kinds of server that may be declared.
+var Kinds = []string{"nginx", "httpd", "haproxy", "windows", "ingress", "edge", "other"}
+
+// Server is a machine or device that answers at addresses and ports.
+type Server struct {
+	Name       string
+	Kind       string
+	Addresses  []netip.Addr
+	Ports      []PortRange
+	WithoutSNI bool // also look at each endpoint once without a host name
+	Place      Place
+}
+
+// PortRange is one or more neighbouring ports, both ends included.
+type PortRange struct{ First, Last uint16 }
+
+func (p PortRange) String() string {
+	if p.First == p.Last {
+		return fmt.Sprint(p.First)
+	}
+	return fmt.Sprintf("%d-%d", p.First, p.Last)
+}
+
+// Endpoints yields every address and port of the server.
+func (s *Server) Endpoints() iter.Seq[netip.AddrPort] {
+	return func(yield func(netip.AddrPort) bool) {
+		for _, a := range s.Addresses {
+			for _, r := range s.Ports {
+				for p := int(r.First); p <= int(r.Last); p++ {
+					if !yield(netip.AddrPortFrom(a, uint16(p))) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+func (s *Server) answersAt(p uint16) bool {
+	for _, r := range s.Ports {
+		if r.First <= p && p <= r.Last {
+			return true
+		}
+	}
+	return false
+}
+
+// Host is a host name, where it is wanted, and what is wanted there.
+type Host struct {
+	Name      string // as names.Host gives it
+	At        []Ref
+	Audiences []string
+	Wanted    Wanted
+	Place     Place
+}
+
+// Ref names the endpoints a host is wanted at: all of a server, or those on
+// one port.
+type Ref struct {
+	Server string
+	Port   uint16 // 0: all ports
+}
+
+func (r Ref) String() string {
+	if r.Port == 0 {
+		return r.Server
+	}
+	return fmt.Sprintf("%s:%d", r.Server, r.Port)
+}
+
+// Wanted says which certificate should hang over a host's doors. Empty means
+// any that covers the name and is trusted.
+type Wanted struct {
+	Issuer      string // common name of the issuing CA
+	Certificate string // SHA-256 of the very certificate, 64 hexadecimal digits
+}
+
+// Endpoints yields where the host is wanted, in the order of its references.
+func (e *Estate) Endpoints(h *Host) iter.Seq[netip.AddrPort] {
+	return func(yield func(netip.AddrPort) bool) {
+		for _, ref := range h.At {
+			server := e.Server(ref.Server)
+			if server == nil {
+				continue
+			}
+			for ep := range server.Endpoints() {
+				if (ref.Port == 0 || ref.Port == ep.Port()) && !yield(ep) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Server finds a server by name; nil when it is not declared.
+func (e *Estate) Server(name string) *Server {
+	for i := range e.Servers {
+		if e.Servers[i].Name == name {
+			return &e.Servers[i]
+		}
+	}
+	return nil
+}
+
+// Host finds a host by its stored name; nil when it is not declared.
+func (e *Estate) Host(name string) *Host {
+	for i := range e.Hosts {
+		if e.Hosts[i].Name == name {
+			return &e.Hosts[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,408 @@
+package estate
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/names"
+)
+
+// SizeLimit is the most an estate file may hold, in bytes.
+const SizeLimit = 4 << 20
+
+// endpointLimit bounds what one file can expand to.
+const endpointLimit = 1_000_000
+
+// maxErrors is how many faults of a file are told at once.
+const maxErrors = 20
+
+// Error is one fault of an estate file.
+type Error struct {
+	Place    Place
+	Message  string
+	Expected string
+}
+
+func (e *Error) Error() string {
+	at := e.Place.File
+	if e.Place.Line > 0 {
+		at = e.Place.String()
+	}
+	if e.Expected == "" {
+		return fmt.Sprintf("%s: %s", at, e.Message)
+	}
+	return fmt.Sprintf("%s: %s; expected %s", at, e.Message, e.Expected)
+}
+
+// Errors are all faults found in a file, at least one.
+type Errors []*Error
+
+func (es Errors) Error() string {
+	lines := make([]string, len(es))
+	for i, e := range es {
+		lines[i] = e.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Open gives the content of a file a declaration mentions, by the path
+// written there.
+type Open func(path string) ([]byte, error)
+
+// Parse reads an estate file. The error is of type Errors.
+func Parse(file string, data []byte, open Open) (*Estate, error) {
+	r := &reader{file: file, open: open, estate: &Estate{}}
+	if len(data) > SizeLimit {
+		return nil, Errors{{Place{File: file}, fmt.Sprintf("the file holds %.1f MB", float64(len(data))/1e6), fmt.Sprintf("an estate file of at most %d MB; a server with port ranges declares many endpoints in one line", SizeLimit>>20)}}
+	}
+	root, err := r.document(data)
+	if err == nil {
+		r.estateFields(root)
+		r.resolve()
+	}
+	if len(r.errs) > 0 {
+		return nil, r.errs
+	}
+	return r.estate, nil
+}
+
+// Mentioned lists the certificate files an estate file names, as written, so
+// that a caller can bring them along. It does not judge the file.
+func Mentioned(data []byte) []string {
+	var doc struct {
+		Audiences     []struct{ Roots []string }
+		Intermediates []string
+	}
+	if len(data) > SizeLimit || yaml.Unmarshal(data, &doc) != nil {
+		return nil
+	}
+	paths := doc.Intermediates
+	for _, a := range doc.Audiences {
+		paths = append(paths, a.Roots...)
+	}
+	slices.Sort(paths)
+	return slices.Compact(paths)
+}
+
+type reader struct {
+	file   string
+	open   Open
+	estate *Estate
+	errs   Errors
+}
+
+var errStopped = errors.New("stopped")
+
+func (r *reader) place(n *yaml.Node) Place { return Place{r.file, n.Line, n.Column} }
+
+func (r *reader) fault(at Place, expected, format string, args ...any) {
+	if len(r.errs) < maxErrors {
+		r.errs = append(r.errs, &Error{at, fmt.Sprintf(format, args...), expected})
+	}
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+):? ?`)
+
+func (r *reader) document(data []byte) (*yaml.Node, error) {
+	var doc yaml.Node
+	dec := yaml.NewDecoder(bytes.NewReader(data))
+	err := dec.Decode(&doc)
+	switch {
+	case errors.Is(err, io.EOF):
+		r.fault(Place{r.file, 1, 1}, "an estate: name, audiences, servers and hosts", "the file is empty")
+		return nil, errStopped
+	case err != nil:
+		at, text := Place{r.file, 1, 1}, strings.TrimPrefix(err.Error(), "yaml: ")
+		if m := yamlLine.FindStringSubmatch(text); m != nil {
+			at.Line, _ = strconv.Atoi(m[1])
+			text = strings.Replace(text, m[0], "", 1)
+		}
+		r.fault(at, "YAML", "%s", clip(text))
+		return nil, errStopped
+	case dec.Decode(new(yaml.Node)) != io.EOF:
+		r.fault(Place{r.file, doc.Line, 1}, "one YAML document in a file", "more than one document")
+		return nil, errStopped
+	}
+	return doc.Content[0], nil
+}
+
+// clip keeps what a file said short and printable in an error.
+func clip(s string) string {
+	s = strings.ToValidUTF8(s, "?")
+	if len(s) > 120 {
+		s = s[:117] + "..."
+	}
+	return strings.Map(func(c rune) rune {
+		if c < ' ' || c == 0x7f {
+			return ' '
+		}
+		return c
+	}, s)
+}
+
+type field struct {
+	key  string
+	must bool
+	read func(*yaml.Node)
+}
+
+// fields walks a mapping, strictly: every key known, none twice, required
+// ones there.
+func (r *reader) fields(n *yaml.Node, what string, list ...field) {
+	keys := make([]string, len(list))
+	for i, f := range list {
+		keys[i] = f.key
+	}
+	if n.Kind != yaml.MappingNode {
+		r.fault(r.place(n), what+" as a mapping with the keys "+strings.Join(keys, ", "), "found %s", describe(n))
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key, value := n.Content[i], n.Content[i+1]
+		at := slices.Index(keys, key.Value)
+		switch {
+		case at < 0:
+			r.fault(r.place(key), "one of "+strings.Join(keys, ", "), "unknown key %q in %s", clip(key.Value), what)
+		case seen[key.Value]:
+			r.fault(r.place(key), "each key once", "key %q stands twice in %s", key.Value, what)
+		default:
+			seen[key.Value] = true
+			list[at].read(value)
+		}
+	}
+	for _, f := range list {
+		if f.must && !seen[f.key] {
+			r.fault(r.place(n), "the key "+f.key, "%s has no %s", what, f.key)
+		}
+	}
+}
+
+func describe(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "a mapping"
+	case yaml.SequenceNode:
+		return "a list"
+	case yaml.AliasNode:
+		return "an alias (*" + clip(n.Value) + "), which estate files do not use"
+	}
+	if n.Value == "" {
+		return "nothing"
+	}
+	return fmt.Sprintf("%q", clip(n.Value))
+}
+
+func (r *reader) text(n *yaml.Node, expected string) (string, bool) {
+	if n.Kind != yaml.ScalarNode || n.Value == "" || n.Tag == "!!null" {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+		return "", false
+	}
+	return n.Value, true
+}
+
+func (r *reader) list(n *yaml.Node, expected string, each func(*yaml.Node)) {
+	if n.Kind != yaml.SequenceNode || len(n.Content) == 0 {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+		return
+	}
+	for _, item := range n.Content {
+		each(item)
+	}
+}
+
+func (r *reader) yesNo(n *yaml.Node, into *bool) {
+	if n.Kind != yaml.ScalarNode || n.Tag != "!!bool" || n.Decode(into) != nil {
+		r.fault(r.place(n), "true or false", "found %s", describe(n))
+	}
+}
+
+func (r *reader) estateFields(n *yaml.Node) {
+	e := r.estate
+	r.fields(n, "an estate",
+		field{"estate", true, func(n *yaml.Node) { e.Name, _ = r.text(n, "the estate's name") }},
+		field{"audiences", true, func(n *yaml.Node) { r.list(n, "a list of audiences", r.audience) }},
+		field{"intermediates", false, func(n *yaml.Node) {
+			r.list(n, "a list of certificate files", func(n *yaml.Node) { e.Intermediates = append(e.Intermediates, r.certificates(n)...) })
+		}},
+		field{"servers", true, func(n *yaml.Node) { r.list(n, "a list of servers", r.server) }},
+		field{"hosts", true, func(n *yaml.Node) { r.list(n, "a list of hosts", r.host) }},
+	)
+}
+
+func (r *reader) audience(n *yaml.Node) {
+	a := Audience{Place: r.place(n)}
+	r.fields(n, "an audience",
+		field{"name", true, func(n *yaml.Node) { a.Name, _ = r.text(n, "the audience's name") }},
+		field{"public", false, func(n *yaml.Node) { r.yesNo(n, &a.Public) }},
+		field{"roots", true, func(n *yaml.Node) {
+			r.list(n, "a list of root certificate files", func(n *yaml.Node) {
+				a.Roots = append(a.Roots, n.Value)
+				a.Anchors = append(a.Anchors, r.certificates(n)...)
+			})
+		}},
+	)
+	r.estate.Audiences = append(r.estate.Audiences, a)
+}
+
+func (r *reader) certificates(n *yaml.Node) []*certs.Certificate {
+	path, ok := r.text(n, "the path of a certificate file")
+	if !ok {
+		return nil
+	}
+	data, err := r.open(path)
+	if err != nil {
+		r.fault(r.place(n), "a readable file of certificates", "cannot read %s: %v", clip(path), err)
+		return nil
+	}
+	list, err := certs.ReadCertificates(data)
+	if err != nil {
+		r.fault(r.place(n), "", "%s: %v", clip(path), err)
+	}
+	return list
+}
+
+func (r *reader) server(n *yaml.Node) {
+	s := Server{Kind: "other", WithoutSNI: true, Place: r.place(n)}
+	r.fields(n, "a server",
+		field{"name", true, func(n *yaml.Node) { s.Name = r.serverName(n) }},
+		field{"kind", false, func(n *yaml.Node) {
+			kind, ok := r.text(n, "one of "+strings.Join(Kinds, ", "))
+			if s.Kind = kind; ok && !slices.Contains(Kinds, kind) {
+				r.fault(r.place(n), "one of "+strings.Join(Kinds, ", "), "unknown kind %q", clip(kind))
+			}
+		}},
+		field{"addresses", true, func(n *yaml.Node) {
+			r.list(n, "a list of IP addresses", func(n *yaml.Node) { r.address(n, &s) })
+		}},
+		field{"ports", false, func(n *yaml.Node) {
+			r.list(n, "a list of ports", func(n *yaml.Node) { r.ports(n, &s) })
+		}},
+		field{"without_sni", false, func(n *yaml.Node) { r.yesNo(n, &s.WithoutSNI) }},
+	)
+	if len(s.Ports) == 0 {
+		s.Ports = []PortRange{{443, 443}}
+	}
+	r.estate.Servers = append(r.estate.Servers, s)
+}
+
+var serverName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
+
+func (r *reader) serverName(n *yaml.Node) string {
+	const expected = "a short name of letters, digits, dots, hyphens and underscores"
+	name, ok := r.text(n, expected)
+	if ok && !serverName.MatchString(name) {
+		r.fault(r.place(n), expected, "server name %q", clip(name))
+	}
+	return name
+}
+
+func (r *reader) address(n *yaml.Node, s *Server) {
+	const expected = "an IPv4 or IPv6 address such as 192.0.2.10 or 2001:db8::10"
+	text, ok := r.text(n, expected)
+	if !ok {
+		return
+	}
+	a, err := netip.ParseAddr(text)
+	switch {
+	case err != nil || a.Zone() != "":
+		r.fault(r.place(n), expected, "bad address %q", clip(text))
+	case a.IsUnspecified() || a.IsMulticast():
+		r.fault(r.place(n), "the address of one machine", "%s is no machine's address", a)
+	case slices.Contains(s.Addresses, a.Unmap()):
+		r.fault(r.place(n), "each address once", "address %s stands twice", a)
+	default:
+		s.Addresses = append(s.Addresses, a.Unmap())
+	}
+}
+
+func (r *reader) ports(n *yaml.Node, s *Server) {
+	const expected = "a port from 1 to 65535 or a range such as 9000-9099"
+	text, ok := r.text(n, expected)
+	if !ok {
+		return
+	}
+	first, last, ranged := strings.Cut(text, "-")
+	if !ranged {
+		last = first
+	}
+	a, errA := strconv.ParseUint(first, 10, 16)
+	b, errB := strconv.ParseUint(last, 10, 16)
+	if errA != nil || errB != nil || a == 0 || b < a {
+		r.fault(r.place(n), expected, "bad port %q", clip(text))
+		return
+	}
+	for _, o := range s.Ports {
+		if uint16(a) <= o.Last && o.First <= uint16(b) {
+			r.fault(r.place(n), "each port once", "port %s overlaps %s", text, o)
+			return
+		}
+	}
+	s.Ports = append(s.Ports, PortRange{uint16(a), uint16(b)})
+}
+
+func (r *reader) host(n *yaml.Node) {
+	h := Host{Place: r.place(n)}
+	r.fields(n, "a host",
+		field{"name", true, func(n *yaml.Node) { h.Name = r.hostName(n) }},
+		field{"at", true, func(n *yaml.Node) {
+			r.list(n, "a list of servers or server:port", func(n *yaml.Node) { r.ref(n, &h) })
+		}},
+		field{"audiences", false, func(n *yaml.Node) {
+			r.list(n, "a list of audience names", func(n *yaml.Node) { r.hostAudience(n, &h) })
+		}},
+		field{"wanted", false, func(n *yaml.Node) { r.wanted(n, &h.Wanted) }},
+	)
+	r.estate.Hosts = append(r.estate.Hosts, h)
+}
+
+func (r *reader) hostName(n *yaml.Node) string {
+	text, ok := r.text(n, "a host name")
+	if !ok {
+		return ""
+	}
+	name, err := names.Host(text)
+	if err != nil {
+		reason := err.Error()
+		if he := (*names.HostError)(nil); errors.As(err, &he) {
+			reason = he.Reason
+		}
+		r.fault(r.place(n), "a DNS name such as booking.lanterncoast.example or an IP address", "%q is not a host name: %s", clip(text), reason)
+	}
+	return name
+}
+
+func (r *reader) hostAudience(n *yaml.Node, h *Host) {
+	name, ok := r.text(n, "the name of an audience")
+	if ok && slices.Contains(h.Audiences, name) {
+		r.fault(r.place(n), "each audience once", "audience %q stands twice", clip(name))
+	}
+	h.Audiences = append(h.Audiences, name)
+}
+
+func (r *reader) wanted(n *yaml.Node, w *Wanted) {
+	r.fields(n, "wanted",
+		field{"issuer", false, func(n *yaml.Node) { w.Issuer, _ = r.text(n, "the common name of the issuing CA") }},
+		field{"certificate", false, func(n *yaml.Node) {
+			text, ok := r.text(n, "the SHA-256 fingerprint of a certificate")
+			if !ok {
+				return
+			}
+			f, err := certs.ParseFingerprint(text)
+			if err != nil {
+				r.fault(r.place(n), "64 hexadecimal digits", "bad fingerprint %q", clip(text))
+			}
+			w.Certificate = f.String()
+		}},
+	)
+}

@@ -1,0 +1,126 @@
+package estate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// ref reads one place a host is wanted at. Whether the server exists is
+// checked in resolve, when all are read.
+func (r *reader) ref(n *yaml.Node, h *Host) {
+	const expected = "a server's name, or name:port"
+	text, ok := r.text(n, expected)
+	if !ok {
+		return
+	}
+	ref := Ref{Server: text}
+	if name, port, ported := strings.Cut(text, ":"); ported {
+		p, err := strconv.ParseUint(port, 10, 16)
+		if err != nil || p == 0 {
+			r.fault(r.place(n), expected, "bad port in %q", clip(text))
+			return
+		}
+		ref = Ref{name, uint16(p)}
+	}
+	if slices.Contains(h.At, ref) {
+		r.fault(r.place(n), "each place once", "%s stands twice", clip(text))
+		return
+	}
+	h.At = append(h.At, ref)
+}
+
+// resolve checks what needs the whole file: names that are used and names
+// that are declared, once each.
+func (r *reader) resolve() {
+	e := r.estate
+	audiences := r.once("audience", len(e.Audiences), func(i int) (string, Place) { return e.Audiences[i].Name, e.Audiences[i].Place })
+	servers := r.once("server", len(e.Servers), func(i int) (string, Place) { return e.Servers[i].Name, e.Servers[i].Place })
+	r.once("host", len(e.Hosts), func(i int) (string, Place) { return e.Hosts[i].Name, e.Hosts[i].Place })
+	r.endpoints()
+	for i := range e.Hosts {
+		h := &e.Hosts[i]
+		if len(h.Audiences) == 0 && len(e.Audiences) > 0 {
+			h.Audiences = []string{e.Audiences[0].Name}
+		}
+		for _, a := range h.Audiences {
+			if _, ok := audiences[a]; !ok {
+				r.fault(h.Place, "one of "+listed(audiences), "host %s names an unknown audience %q", h.Name, clip(a))
+			}
+		}
+		for _, ref := range h.At {
+			at, ok := servers[ref.Server]
+			if !ok {
+				r.fault(h.Place, "one of "+listed(servers), "host %s is wanted at an unknown server %q", h.Name, clip(ref.Server))
+			} else if s := &e.Servers[at]; ref.Port != 0 && !s.answersAt(ref.Port) {
+				r.fault(h.Place, "one of the server's ports", "host %s is wanted at %s, but server %s (line %d) has no port %d", h.Name, ref, s.Name, s.Place.Line, ref.Port)
+			}
+		}
+	}
+}
+
+// once indexes names and faults the second of two that are the same.
+func (r *reader) once(what string, n int, at func(int) (string, Place)) map[string]int {
+	index := make(map[string]int, n)
+	for i := range n {
+		name, place := at(i)
+		if first, twice := index[name]; twice && name != "" {
+			_, before := at(first)
+			r.fault(place, "each "+what+" once", "%s %q is declared again; first in line %d", what, name, before.Line)
+			continue
+		}
+		index[name] = i
+	}
+	return index
+}
+
+// endpoints checks that no address and port belongs to two servers, and that
+// the file does not expand beyond the limit.
+func (r *reader) endpoints() {
+	total := 0
+	byAddress := map[netip.Addr][]*Server{}
+	for i := range r.estate.Servers {
+		s := &r.estate.Servers[i]
+		for _, p := range s.Ports {
+			total += len(s.Addresses) * (int(p.Last) - int(p.First) + 1)
+		}
+		for _, a := range s.Addresses {
+			for _, other := range byAddress[a] {
+				if p, both := sharedPort(s, other); both && other != s {
+					r.fault(s.Place, "each endpoint under one server", "%s belongs to server %s (line %d) already", netip.AddrPortFrom(a, p), other.Name, other.Place.Line)
+				}
+			}
+			byAddress[a] = append(byAddress[a], s)
+		}
+	}
+	if total > endpointLimit {
+		r.fault(Place{r.file, 1, 1}, fmt.Sprintf("at most %d", endpointLimit), "the file declares %d endpoints", total)
+	}
+}
+
+func sharedPort(a, b *Server) (uint16, bool) {
+	for _, p := range a.Ports {
+		for _, q := range b.Ports {
+			if first := max(p.First, q.First); first <= min(p.Last, q.Last) {
+				return first, true
+			}
+		}
+	}
+	return 0, false
+}
+
+func listed(index map[string]int) string {
+	all := make([]string, 0, len(index))
+	for name := range index {
+		all = append(all, name)
+	}
+	slices.Sort(all)
+	if len(all) > 8 {
+		return strings.Join(all[:8], ", ") + fmt.Sprintf(" and %d more", len(all)-8)
+	}
+	return strings.Join(all, ", ")
+}

@@ -1,0 +1,42 @@
+// Package trust holds audiences: classes of clients with the anchors they
+// trust. Whether a path to an anchor exists is core/chain's question.
+package trust
+
+import "insegna.example/internal/core/certs"
+
+// Audience is a class of clients.
+type Audience struct {
+	Name string
+	// Public says that the anchors are public CAs, so that the limits for
+	// publicly trusted certificates apply to what they issue.
+	Public    bool
+	Anchors   []*certs.Certificate
+	bySubject map[string][]*certs.Certificate
+}
+
+// NewAudience makes an audience; the same anchor given twice counts once.
+func NewAudience(name string, public bool, anchors []*certs.Certificate) *Audience {
+	a := &Audience{Name: name, Public: public, bySubject: map[string][]*certs.Certificate{}}
+	for _, c := range anchors {
+		if !a.Has(c) {
+			a.Anchors = append(a.Anchors, c)
+			a.bySubject[string(c.RawSubject)] = append(a.bySubject[string(c.RawSubject)], c)
+		}
+	}
+	return a
+}
+
+// Has says whether a certificate is an anchor of this audience.
+func (a *Audience) Has(c *certs.Certificate) bool {
+	for _, anchor := range a.bySubject[string(c.RawSubject)] {
+		if anchor.Fingerprint == c.Fingerprint {
+			return true
+		}
+	}
+	return false
+}
+
+// Named lists the anchors with this subject (raw DER name).
+func (a *Audience) Named(rawSubject []byte) []*certs.Certificate {
+	return a.bySubject[string(rawSubject)]
+}

@@ -1,0 +1,81 @@
+package look
+
+import (
+	"context"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+
+	"insegna.example/internal/core/binding"
+)
+
+// Pool runs many looks side by side. Two limits hold: how many work at once,
+// and how many go to one address. A look that has waited for longer than a
+// moment gives its place to another and goes on waiting outside, so silent
+// endpoints do not slow the rest.
+type Pool struct {
+	looker  *Looker
+	working *semaphore.Weighted
+
+	mu        sync.Mutex
+	addresses map[netip.Addr]*gate
+}
+
+// gate limits the looks at one address; it lives while somebody uses it.
+type gate struct {
+	slots *semaphore.Weighted
+	users int
+}
+
+// Limits of a pool.
+const (
+	working    = 32                     // looks that use the processor
+	perAddress = 64                     // looks at one address
+	patience   = 150 * time.Millisecond // after this a look counts as waiting
+)
+
+// NewPool makes a pool over a looker.
+func NewPool(l *Looker) *Pool {
+	return &Pool{looker: l, working: semaphore.NewWeighted(working), addresses: map[netip.Addr]*gate{}}
+}
+
+// Look waits for its turn and looks. The error is the context's.
+func (p *Pool) Look(ctx context.Context, endpoint netip.AddrPort, host string) (*binding.Observation, error) {
+	g := p.enter(endpoint.Addr())
+	defer p.leave(endpoint.Addr(), g)
+	if err := g.slots.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	defer g.slots.Release(1)
+	if err := p.working.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	var once sync.Once
+	release := func() { once.Do(func() { p.working.Release(1) }) }
+	defer release()
+	defer time.AfterFunc(patience, release).Stop()
+	o := p.looker.Look(ctx, endpoint, host)
+	return o, ctx.Err()
+}
+
+func (p *Pool) enter(a netip.Addr) *gate {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	g := p.addresses[a]
+	if g == nil {
+		g = &gate{slots: semaphore.NewWeighted(perAddress)}
+		p.addresses[a] = g
+	}
+	g.users++
+	return g
+}
+
+func (p *Pool) leave(a netip.Addr, g *gate) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if g.users--; g.users == 0 {
+		delete(p.addresses, a)
+	}
+}
