@@ -96,7 +96,7 @@ const remembered = 4096
 // parsed, lists judged, links checked. Safe for concurrent use.
 type Judge struct {
 	audiences map[string]*trust.Audience
-	first     *trust.Audience
+	order     []*trust.Audience // as declared; the first is asked when a target names none
 	builder   *chain.Builder
 	known     *chain.Known
 	parsed    *lru.Cache[certs.Fingerprint, *certs.Certificate]
@@ -111,12 +111,9 @@ type resultKey struct {
 // NewJudge makes a judge; the first audience is the one asked when a target
 // names none.
 func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
-	j := &Judge{audiences: map[string]*trust.Audience{}, builder: chain.NewBuilder(known), known: known}
+	j := &Judge{audiences: map[string]*trust.Audience{}, order: audiences, builder: chain.NewBuilder(known), known: known}
 	for _, a := range audiences {
 		j.audiences[a.Name] = a
-	}
-	if len(audiences) > 0 {
-		j.first = audiences[0]
 	}
 	j.parsed, _ = lru.New[certs.Fingerprint, *certs.Certificate](remembered) // errs only on a size of 0
 	j.results, _ = lru.New[resultKey, *chain.Result](remembered)
@@ -191,8 +188,8 @@ func (j *Judge) views(s *Subject, key [sha256.Size]byte) []View {
 			views = append(views, View{a, j.result(s.Chain, key, a)})
 		}
 	}
-	if len(views) == 0 && j.first != nil {
-		views = append(views, View{j.first, j.result(s.Chain, key, j.first)})
+	if len(views) == 0 && len(j.order) > 0 {
+		views = append(views, View{j.order[0], j.result(s.Chain, key, j.order[0])})
 	}
 	return views
 }
@@ -229,4 +226,23 @@ func (s *Subject) servedFace() binding.Face {
 		return binding.Differs
 	}
 	return binding.Agrees
+}
+
+// Ask gives every audience's view of a served list, leaf first; what cannot be
+// parsed is left out.
+func (j *Judge) Ask(served [][]byte) []View {
+	var list []*certs.Certificate
+	for _, der := range served {
+		if c, err := j.Parse(der); err == nil {
+			list = append(list, c)
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	views := make([]View, 0, len(j.order))
+	for _, a := range j.order {
+		views = append(views, View{a, j.builder.Build(list, a)})
+	}
+	return views
 }

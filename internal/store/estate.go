@@ -1,0 +1,236 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"insegna.example/internal/core/estate"
+)
+
+// Declaration is an applied estate file with the certificate files it names.
+type Declaration struct {
+	ID        int64
+	Name      string
+	File      string
+	Content   []byte
+	Files     map[string][]byte `gorm:"serializer:json"`
+	Digest    []byte
+	Endpoints int
+	AppliedAt time.Time
+	Current   bool
+}
+
+func (d *Declaration) digest() []byte {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\x00%d\x00%s", d.File, len(d.Content), d.Content)
+	for _, path := range slices.Sorted(maps.Keys(d.Files)) {
+		fmt.Fprintf(h, "%s\x00%d\x00%s", path, len(d.Files[path]), d.Files[path])
+	}
+	return h.Sum(nil)
+}
+
+// Estate parses the declaration back into the model.
+func (d *Declaration) Estate() (*estate.Estate, error) {
+	return estate.Parse(d.File, d.Content, func(path string) ([]byte, error) {
+		if data, ok := d.Files[path]; ok {
+			return data, nil
+		}
+		return nil, errors.New("it was not sent along")
+	})
+}
+
+// Declared gives the declaration in force; ErrNotFound when none was applied.
+func (s *Store) Declared(ctx context.Context) (*Declaration, error) {
+	var d Declaration
+	err := s.db.WithContext(ctx).Where("current").Take(&d).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, ErrNotFound
+	}
+	return &d, err
+}
+
+type serverRow struct {
+	ID         int64
+	Name       string
+	Kind       string
+	Line       int
+	Generation int64
+	RemovedAt  *time.Time
+}
+
+func (serverRow) TableName() string { return "servers" }
+
+type endpointRow struct {
+	ID         int64
+	ServerID   int64
+	Address    string `gorm:"type:inet"`
+	Port       int
+	Generation int64
+	RemovedAt  *time.Time
+}
+
+func (endpointRow) TableName() string { return "endpoints" }
+
+type hostRow struct {
+	ID                int64
+	Name              string
+	Audiences         []string `gorm:"serializer:json"`
+	WantedIssuer      string
+	WantedCertificate string
+	Line              int
+	Generation        int64
+	RemovedAt         *time.Time
+}
+
+func (hostRow) TableName() string { return "hosts" }
+
+const rowsAtOnce = 1000
+
+// Apply puts a declaration in force, in one transaction: what it declares is
+// created or changed, what only the one before declared is removed. Applying
+// the same again changes nothing and gives false.
+func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (applied bool, err error) {
+	d.Digest = d.digest()
+	err = s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		// One at a time: two applies must not mix.
+		if err := db.Exec("lock table declarations in exclusive mode").Error; err != nil {
+			return err
+		}
+		var same int64
+		if err := db.Model(&Declaration{}).Where("current and digest = ?", d.Digest).Count(&same).Error; err != nil || same > 0 {
+			return err
+		}
+		applied = true
+		if err := db.Model(&Declaration{}).Where("current").Update("current", false).Error; err != nil {
+			return err
+		}
+		d.Current = true
+		if err := db.Create(d).Error; err != nil {
+			return err
+		}
+		return expand(db, d, e)
+	})
+	return applied, err
+}
+
+func upsert(key []string, set ...string) clause.OnConflict {
+	cols := make([]clause.Column, len(key))
+	for i, k := range key {
+		cols[i].Name = k
+	}
+	return clause.OnConflict{Columns: cols, DoUpdates: clause.AssignmentColumns(append(set, "generation", "removed_at"))}
+}
+
+// expand writes the rows a declaration stands for under its generation, and
+// marks those of older generations removed.
+func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
+	servers := make([]serverRow, len(e.Servers))
+	for i, v := range e.Servers {
+		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Generation: d.ID}
+	}
+	if err := db.Clauses(upsert([]string{"name"}, "kind", "line")).CreateInBatches(&servers, rowsAtOnce).Error; err != nil {
+		return err
+	}
+	hosts := make([]hostRow, len(e.Hosts))
+	for i, h := range e.Hosts {
+		hosts[i] = hostRow{Name: h.Name, Audiences: h.Audiences, WantedIssuer: h.Wanted.Issuer, WantedCertificate: h.Wanted.Certificate, Line: h.Place.Line, Generation: d.ID}
+	}
+	if err := db.Clauses(upsert([]string{"name"}, "audiences", "wanted_issuer", "wanted_certificate", "line")).CreateInBatches(&hosts, rowsAtOnce).Error; err != nil {
+		return err
+	}
+	if err := expandEndpoints(db, d, e, servers); err != nil {
+		return err
+	}
+	if err := expandTargets(db, d, e, hosts); err != nil {
+		return err
+	}
+	return retire(db, d)
+}
+
+func expandEndpoints(db *gorm.DB, d *Declaration, e *estate.Estate, servers []serverRow) error {
+	batch := make([]endpointRow, 0, rowsAtOnce)
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		err := db.Clauses(upsert([]string{"address", "port"}, "server_id")).Create(&batch).Error
+		batch = batch[:0]
+		return err
+	}
+	for i := range e.Servers {
+		for ep := range e.Servers[i].Endpoints() {
+			d.Endpoints++
+			batch = append(batch, endpointRow{ServerID: servers[i].ID, Address: ep.Addr().String(), Port: int(ep.Port()), Generation: d.ID})
+			if len(batch) == cap(batch) {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		return err
+	}
+	return db.Model(d).Update("endpoints", d.Endpoints).Error
+}
+
+// expandTargets lets the database join hosts with endpoints, so that a
+// declaration of many endpoints needs no memory here. The look without SNI
+// comes first at every endpoint.
+func expandTargets(db *gorm.DB, d *Declaration, e *estate.Estate, hosts []hostRow) error {
+	const conflict = ` on conflict (endpoint_id, host_id) do update set generation = excluded.generation, removed_at = null`
+	var bare []string
+	for _, v := range e.Servers {
+		if v.WithoutSNI {
+			bare = append(bare, v.Name)
+		}
+	}
+	if len(bare) > 0 {
+		if err := db.Exec(`insert into targets (endpoint_id, host_id, generation)
+			select e.id, null::bigint, ? from endpoints e join servers s on s.id = e.server_id
+			where e.generation = ? and s.name in ? order by e.id`+conflict, d.ID, d.ID, bare).Error; err != nil {
+			return err
+		}
+	}
+	for i, h := range e.Hosts {
+		for _, ref := range h.At {
+			if err := db.Exec(`insert into targets (endpoint_id, host_id, generation)
+				select e.id, ?::bigint, ? from endpoints e join servers s on s.id = e.server_id
+				where e.generation = ? and s.name = ? and (? = 0 or e.port = ?) order by e.id`+conflict,
+				hosts[i].ID, d.ID, d.ID, ref.Server, int(ref.Port), int(ref.Port)).Error; err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// retire hides what the new declaration no longer holds and closes the
+// findings there.
+func retire(db *gorm.DB, d *Declaration) error {
+	for _, table := range []string{"servers", "endpoints", "hosts", "targets"} {
+		if err := db.Exec("update "+table+" set removed_at = ? where generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error; err != nil {
+			return err
+		}
+	}
+	return db.Exec(`update findings f set closed_at = ? from targets t
+		where t.id = f.target_id and t.removed_at is not null and f.closed_at is null`, d.AppliedAt).Error
+}
+
+func jsonText(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // only strings and plain structs are stored
+	}
+	return string(b)
+}

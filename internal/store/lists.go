@@ -1,0 +1,438 @@
+package store
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Page asks for a part of a list.
+type Page struct {
+	Sort   string // one of the list's keys, with "-" in front for descending
+	Cursor string // from the page before
+	Limit  int
+}
+
+// ErrCursor says that a cursor is not one this list gave.
+var ErrCursor = errors.New("the cursor is not one of this list; leave it out to start from the first page")
+
+// cursor holds the sort key and tie-breaker of the last row of a page.
+type cursor struct {
+	Sort string          `json:"s"`
+	Key  string          `json:"k"`
+	Tie  json.RawMessage `json:"t"`
+}
+
+func encodeCursor(sort, key string, tie any) string {
+	return base64.RawURLEncoding.EncodeToString([]byte(jsonText(cursor{sort, key, json.RawMessage(jsonText(tie))})))
+}
+
+// decode reads the page's cursor into tie; ok is false on the first page.
+func (p Page) decode(tie any) (key string, ok bool, err error) {
+	if p.Cursor == "" {
+		return "", false, nil
+	}
+	raw, err := base64.RawURLEncoding.DecodeString(p.Cursor)
+	var c cursor
+	if err != nil || json.Unmarshal(raw, &c) != nil || c.Sort != p.Sort || json.Unmarshal(c.Tie, tie) != nil {
+		return "", false, ErrCursor
+	}
+	return c.Key, true, nil
+}
+
+// column gives a sort key's column and direction.
+func (p Page) column(columns map[string]string) (col, dir, cmp string) {
+	name, desc := strings.CutPrefix(p.Sort, "-")
+	if desc {
+		return columns[name], "desc", "<"
+	}
+	return columns[name], "asc", ">"
+}
+
+// Certificate is a stored certificate and where it is used.
+type Certificate struct {
+	Sha256     []byte
+	Der        []byte
+	CommonName string
+	Issuer     string
+	Names      []string `gorm:"serializer:json"`
+	NotBefore  time.Time
+	NotAfter   time.Time
+	Key        string
+	Serial     string
+	IsCa       bool
+	FirstSeen  time.Time
+	Bindings   int
+}
+
+// CertificateFilter narrows the list of certificates; zero values do not.
+type CertificateFilter struct {
+	Query              string
+	EndsBefore, EndsAt *time.Time // not after this, not before this
+	CA                 *bool
+	InUse              *bool
+}
+
+var certificateColumns = map[string]string{"ends": "c.not_after", "name": "c.common_name", "issuer": "c.issuer", "seen": "c.first_seen"}
+
+const certificateFields = `c.sha256, c.common_name, c.issuer, c.names, c.not_before, c.not_after, c.key, c.serial, c.is_ca, c.first_seen,
+	(select count(*) from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null) as bindings`
+
+// Certificates lists certificates and gives the next page's cursor, "" at the end.
+func (s *Store) Certificates(ctx context.Context, f CertificateFilter, p Page) ([]Certificate, string, error) {
+	col, dir, cmp := p.column(certificateColumns)
+	q := filterCertificates(s.db.WithContext(ctx).Table("certificates c"), f)
+	var tie []byte
+	key, more, err := p.decode(&tie)
+	if err != nil {
+		return nil, "", err
+	}
+	if more {
+		q = q.Where(fmt.Sprintf("(%s, c.sha256) %s (?, ?)", col, cmp), key, tie)
+	}
+	// The page is cut before uses are counted, so that counting follows the page.
+	cut := q.Select("c.*").Order(fmt.Sprintf("%s %s, c.sha256 %s", col, dir, dir)).Limit(p.Limit + 1)
+	var list []Certificate
+	if err := s.db.WithContext(ctx).Table("(?) c", cut).Select(certificateFields).Order(fmt.Sprintf("%s %s, c.sha256 %s", col, dir, dir)).Find(&list).Error; err != nil {
+		return nil, "", err
+	}
+	if len(list) <= p.Limit {
+		return list, "", nil
+	}
+	list = list[:p.Limit]
+	last := list[p.Limit-1]
+	keys := map[string]string{"ends": last.NotAfter.Format(time.RFC3339Nano), "name": last.CommonName, "issuer": last.Issuer, "seen": last.FirstSeen.Format(time.RFC3339Nano)}
+	return list, encodeCursor(p.Sort, keys[strings.TrimPrefix(p.Sort, "-")], last.Sha256), nil
+}
+
+func filterCertificates(q *gorm.DB, f CertificateFilter) *gorm.DB {
+	if f.CA != nil && *f.CA {
+		q = q.Where("c.is_ca")
+	} else if f.CA != nil {
+		q = q.Where("not c.is_ca")
+	}
+	if f.EndsBefore != nil {
+		q = q.Where("c.not_after <= ?", *f.EndsBefore)
+	}
+	if f.EndsAt != nil {
+		q = q.Where("c.not_after >= ?", *f.EndsAt)
+	}
+	if f.Query != "" {
+		like := contains(f.Query)
+		q = q.Where("(c.common_name ilike ? or c.issuer ilike ? or c.names::text ilike ? or encode(c.sha256, 'hex') like ?)", like, like, like, like[1:])
+	}
+	if f.InUse != nil {
+		used := "exists (select 1 from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null)"
+		if !*f.InUse {
+			used = "not " + used
+		}
+		q = q.Where(used)
+	}
+	return q
+}
+
+// contains makes a LIKE pattern that matches a text anywhere, literally.
+func contains(s string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s) + "%"
+}
+
+// CertificatesWithPrefix gives up to two certificates whose fingerprint begins
+// with these hexadecimal digits, DER included.
+func (s *Store) CertificatesWithPrefix(ctx context.Context, prefix string) ([]Certificate, error) {
+	low := prefix + strings.Repeat("0", 64-len(prefix))
+	high := prefix + strings.Repeat("f", 64-len(prefix))
+	var list []Certificate
+	return list, s.db.WithContext(ctx).Table("certificates c").Select(certificateFields+", c.der").
+		Where("c.sha256 between decode(?, 'hex') and decode(?, 'hex')", low, high).Limit(2).Find(&list).Error
+}
+
+// CACertificates calls each with the DER of every CA certificate met, up to a
+// bound that keeps memory small.
+func (s *Store) CACertificates(ctx context.Context, each func(der []byte)) error {
+	rows, err := s.db.WithContext(ctx).Raw("select der from certificates where is_ca order by not_after desc limit 20000").Rows()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var der []byte
+		if err := rows.Scan(&der); err != nil {
+			return err
+		}
+		each(der)
+	}
+	return rows.Err()
+}
+
+// ServedWith gives the DER of the list most lately served with this leaf,
+// leaf first; empty when it was never served first.
+func (s *Store) ServedWith(ctx context.Context, leaf []byte) ([][]byte, error) {
+	var list [][]byte
+	return list, s.db.WithContext(ctx).Raw(`select c.der from (
+			select certificates from chains where sha256 = (select chain from sightings where leaf = ? order by current desc, last_seen desc limit 1)) ch,
+		unnest(ch.certificates) with ordinality as m(sha256, n) join certificates c on c.sha256 = m.sha256 order by m.n`, leaf).Scan(&list).Error
+}
+
+// Stored says which of these fingerprints are stored certificates.
+func (s *Store) Stored(ctx context.Context, prints [][]byte) (map[string]bool, error) {
+	var found [][]byte
+	err := s.db.WithContext(ctx).Raw("select sha256 from certificates where sha256 in ?", prints).Scan(&found).Error
+	out := map[string]bool{}
+	for _, f := range found {
+		out[string(f)] = true
+	}
+	return out, err
+}
+
+// Sighting is a span in which a certificate was seen at a target.
+type Sighting struct {
+	Host, Server, Address, Vantage string
+	Port, Version                  int
+	FirstSeen, LastSeen            time.Time
+	Current                        bool
+}
+
+// SightingsOf lists where and when a certificate was seen, as leaf or within a
+// served list, newest first.
+func (s *Store) SightingsOf(ctx context.Context, sha256 []byte, limit int) ([]Sighting, error) {
+	var list []Sighting
+	return list, s.db.WithContext(ctx).Raw(`select coalesce(h.name, '') as host, s.name as server, host(e.address) as address, e.port, g.vantage, g.version, g.first_seen, g.last_seen,
+			g.current and t.removed_at is null as current
+		from sightings g join targets t on t.id = g.target_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id left join hosts h on h.id = t.host_id
+		where g.leaf = ? or g.chain in (select sha256 from chains where certificates @> array[?::bytea])
+		order by g.current desc, g.last_seen desc, h.name nulls last, g.id limit ?`, sha256, sha256, limit).Scan(&list).Error
+}
+
+// Binding is a host at an endpoint with what the last look came to.
+type Binding struct {
+	ID                                  int64
+	Host, Server, Kind, Address         string
+	Port, Line                          int
+	Verdict, Wanted, Configured, Served string
+	Severity                            *int
+	Cause, Remedy                       string
+	Outcome                             string
+	Version, KeyGroup                   int
+	Leaf                                []byte
+	Issuer                              string
+	NotAfter, LastSeen                  *time.Time
+}
+
+// BindingFilter narrows the list of bindings; zero values do not.
+type BindingFilter struct {
+	Query, Server string
+	Verdicts      []string
+	Leaf          []byte
+}
+
+const bindingFrom = `targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id`
+
+const bindingMore = ` left join certificates c on c.sha256 = t.leaf
+	left join lateral (select severity, cause, remedy from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
+	left join lateral (select outcome, version, key_group, last_seen from sightings g where g.target_id = t.id and g.current order by g.last_seen desc limit 1) g on true`
+
+// Bindings lists bindings by host name and gives the next page's cursor.
+func (s *Store) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Binding, string, error) {
+	_, dir, cmp := p.column(map[string]string{"host": "h.name"})
+	q := s.db.WithContext(ctx).Table(bindingFrom).Where("t.removed_at is null")
+	if f.Query != "" {
+		like := contains(f.Query)
+		q = q.Where("(h.name ilike ? or s.name ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like)
+	}
+	if f.Server != "" {
+		q = q.Where("s.name = ?", f.Server)
+	}
+	if len(f.Verdicts) > 0 {
+		q = q.Where("t.verdict in ?", f.Verdicts)
+	}
+	if f.Leaf != nil {
+		q = q.Where("t.leaf = ?", f.Leaf)
+	}
+	var tie int64
+	key, more, err := p.decode(&tie)
+	if err != nil {
+		return nil, "", err
+	}
+	if more {
+		q = q.Where(fmt.Sprintf("(h.name, t.id) %s (?, ?)", cmp), key, tie)
+	}
+	cut := q.Select("t.id as cut_id").Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Limit(p.Limit + 1)
+	var list []Binding
+	err = s.db.WithContext(ctx).Table("(?) cut join "+bindingFrom+" on t.id = cut.cut_id"+bindingMore, cut).
+		Select(`t.id, h.name as host, h.line, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
+			f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
+			t.leaf, coalesce(c.issuer, '') as issuer, c.not_after, g.last_seen`).
+		Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Scan(&list).Error
+	if err != nil || len(list) <= p.Limit {
+		return list, "", err
+	}
+	list = list[:p.Limit]
+	return list, encodeCursor(p.Sort, list[p.Limit-1].Host, list[p.Limit-1].ID), nil
+}
+
+// VerdictCounts counts bindings by verdict, and the hosts and servers declared.
+type VerdictCounts struct{ Broken, AtOdds, Unknown, Agreed, Hosts, Servers int }
+
+// CountBindings counts the whole estate.
+func (s *Store) CountBindings(ctx context.Context) (VerdictCounts, error) {
+	var c VerdictCounts
+	return c, s.db.WithContext(ctx).Raw(`select count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
+			count(*) filter (where verdict = 'unknown') as unknown, count(*) filter (where verdict = 'agreed') as agreed,
+			(select count(*) from hosts where removed_at is null) as hosts, (select count(*) from servers where removed_at is null) as servers
+		from targets where host_id is not null and removed_at is null`).Scan(&c).Error
+}
+
+// Finding is a stored finding with where it was found.
+type Finding struct {
+	FindingRow
+	Host, Server, Address               string
+	Port, Line                          int
+	Verdict, Wanted, Configured, Served string
+}
+
+// FindingFilter narrows the list of findings; zero values do not. State is
+// "open", "closed" or "all".
+type FindingFilter struct {
+	Query, Code, State string
+	Severities         []int
+	Leaf               []byte
+	OpenedAfter        *int64 // opened in surveys after OpenedAfter, up to UpTo
+	ClosedAfter        *int64
+	UpTo               int64
+}
+
+// Findings lists findings and gives the next page's cursor.
+func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
+	q := s.db.WithContext(ctx).Table(`findings f join targets t on t.id = f.target_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id left join hosts h on h.id = t.host_id`).
+		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, 0) as line, s.name as server, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served`)
+	q = filterFindings(q, f)
+	var tie int64
+	key, more, err := p.decode(&tie)
+	if err != nil {
+		return nil, "", err
+	}
+	if p.Sort == "-opened" {
+		if q = q.Order("f.id desc"); more {
+			q = q.Where("f.id < ?", tie)
+		}
+	} else if q = q.Order("f.severity, f.id"); more {
+		q = q.Where("(f.severity, f.id) > (?::int, ?)", key, tie)
+	}
+	var list []Finding
+	if err := q.Limit(p.Limit + 1).Scan(&list).Error; err != nil || len(list) <= p.Limit {
+		return list, "", err
+	}
+	list = list[:p.Limit]
+	last := list[p.Limit-1]
+	return list, encodeCursor(p.Sort, fmt.Sprint(last.Severity), last.ID), nil
+}
+
+func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
+	switch f.State {
+	case "open":
+		q = q.Where("f.closed_at is null")
+	case "closed":
+		q = q.Where("f.closed_at is not null")
+	}
+	if f.Query != "" {
+		like := contains(f.Query)
+		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like, like)
+	}
+	if f.Code != "" {
+		q = q.Where("f.code = ?", f.Code)
+	}
+	if len(f.Severities) > 0 {
+		q = q.Where("f.severity in ?", f.Severities)
+	}
+	if f.Leaf != nil {
+		q = q.Where("f.leaf = ?", f.Leaf)
+	}
+	if f.OpenedAfter != nil {
+		q = q.Where("f.opened_survey > ? and f.opened_survey <= ?", *f.OpenedAfter, f.UpTo)
+	}
+	if f.ClosedAfter != nil {
+		q = q.Where("f.closed_survey > ? and f.closed_survey <= ?", *f.ClosedAfter, f.UpTo)
+	}
+	return q
+}
+
+// CountFindings counts open findings by severity rank.
+func (s *Store) CountFindings(ctx context.Context) (counts [4]int, err error) {
+	var rows []struct{ Severity, N int }
+	err = s.db.WithContext(ctx).Raw(`select severity, count(*) as n from findings where closed_at is null group by severity`).Scan(&rows).Error
+	for _, r := range rows {
+		counts[r.Severity] = r.N
+	}
+	return counts, err
+}
+
+// Change is a target that shows something else than before.
+type Change struct {
+	Host, Server, Address       string
+	Port                        int
+	BeforeOutcome, AfterOutcome string
+	BeforeLeaf, AfterLeaf       []byte
+	BeforeName, AfterName       string
+	BeforeEnds, AfterEnds       *time.Time
+	BeforeVersion, AfterVersion int
+}
+
+// Changes lists the targets whose sighting after survey upTo differs from the
+// one before, for sightings begun in surveys after since.
+func (s *Store) Changes(ctx context.Context, since, upTo int64, limit int) ([]Change, error) {
+	var list []Change
+	return list, s.db.WithContext(ctx).Raw(`with news as (
+			select distinct on (target_id, vantage) * from sightings where first_survey > @since and first_survey <= @upto order by target_id, vantage, first_survey desc, id desc)
+		select coalesce(h.name, '') as host, s.name as server, host(e.address) as address, e.port,
+			coalesce(b.outcome, '') as before_outcome, n.outcome as after_outcome, b.leaf as before_leaf, n.leaf as after_leaf,
+			coalesce(bc.common_name, '') as before_name, coalesce(nc.common_name, '') as after_name, bc.not_after as before_ends, nc.not_after as after_ends,
+			coalesce(b.version, 0) as before_version, n.version as after_version
+		from news n join targets t on t.id = n.target_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id left join hosts h on h.id = t.host_id
+		left join lateral (select * from sightings o where o.target_id = n.target_id and o.vantage = n.vantage and o.first_survey <= @since order by o.first_survey desc, o.id desc limit 1) b on true
+		left join certificates bc on bc.sha256 = b.leaf left join certificates nc on nc.sha256 = n.leaf
+		where b.id is null or (b.outcome, b.alert, b.version, b.suite, b.key_group, b.alpn, b.stapled) is distinct from (n.outcome, n.alert, n.version, n.suite, n.key_group, n.alpn, n.stapled) or b.chain is distinct from n.chain
+		order by h.name nulls last, t.id limit @limit`, map[string]any{"since": since, "upto": upTo, "limit": limit}).Scan(&list).Error
+}
+
+// Lane is a served certificate on the time line.
+type Lane struct {
+	Sha256              []byte
+	CommonName          string
+	Names               int
+	Hosts               int
+	NotBefore, NotAfter time.Time
+}
+
+// Lanes lists the served certificates that end first.
+func (s *Store) Lanes(ctx context.Context, limit int) ([]Lane, error) {
+	var list []Lane
+	return list, s.db.WithContext(ctx).Raw(`select c.sha256, c.common_name, jsonb_array_length(c.names) as names, u.hosts, c.not_before, c.not_after
+		from (select leaf, count(*) as hosts from targets where leaf is not null and host_id is not null and removed_at is null group by leaf) u
+		join certificates c on c.sha256 = u.leaf order by c.not_after, c.sha256 limit ?`, limit).Scan(&list).Error
+}
+
+// DayCount says how many served certificates end on a day (UTC).
+type DayCount struct {
+	Day   time.Time
+	Count int
+}
+
+// Density counts the served certificates by the day they end.
+func (s *Store) Density(ctx context.Context) ([]DayCount, error) {
+	var list []DayCount
+	return list, s.db.WithContext(ctx).Raw(`select (c.not_after at time zone 'UTC')::date as day, count(*) as count from certificates c
+		where exists (select 1 from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null)
+		group by 1 order by 1`).Scan(&list).Error
+}
+
+// DueBindings counts bindings with an open finding that hurts at a known date.
+func (s *Store) DueBindings(ctx context.Context) (n int, err error) {
+	return n, s.db.WithContext(ctx).Raw(`select count(distinct f.target_id) from findings f join targets t on t.id = f.target_id
+		where f.closed_at is null and f.severity = 1 and t.verdict <> 'broken'`).Scan(&n).Error
+}

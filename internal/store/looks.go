@@ -1,0 +1,434 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"database/sql/driver"
+	"encoding/hex"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+)
+
+// Look is one target looked at and judged, to be stored.
+type Look struct {
+	Target    Target
+	Seen      *binding.Observation
+	Judgement *check.Judgement
+}
+
+type certificateRow struct {
+	Sha256     []byte `gorm:"primaryKey"`
+	Der        []byte
+	CommonName string
+	Issuer     string
+	Names      []string `gorm:"serializer:json"`
+	NotBefore  time.Time
+	NotAfter   time.Time
+	Key        string
+	Serial     string
+	IsCa       bool
+	FirstSeen  time.Time
+}
+
+func (certificateRow) TableName() string { return "certificates" }
+
+type chainRow struct {
+	Sha256       []byte `gorm:"primaryKey"`
+	Certificates byteaArray
+}
+
+func (chainRow) TableName() string { return "chains" }
+
+// byteaArray writes bytea[] in PostgreSQL's text form.
+type byteaArray [][]byte
+
+// Value implements driver.Valuer.
+func (a byteaArray) Value() (driver.Value, error) {
+	parts := make([]string, len(a))
+	for i, b := range a {
+		parts[i] = `"\\x` + hex.EncodeToString(b) + `"`
+	}
+	return "{" + strings.Join(parts, ",") + "}", nil
+}
+
+type sightingRow struct {
+	ID          int64
+	TargetID    int64
+	Vantage     string
+	Outcome     string
+	Alert       int
+	Detail      string
+	Chain       []byte
+	Leaf        []byte
+	Version     int
+	Suite       int
+	KeyGroup    int
+	Alpn        string
+	Stapled     bool
+	ConnectUs   int64
+	HandshakeUs int64
+	FirstSeen   time.Time
+	LastSeen    time.Time
+	FirstSurvey int64
+	LastSurvey  int64
+	Current     bool
+}
+
+func (sightingRow) TableName() string { return "sightings" }
+
+// same says whether two sightings tell the same. The detail is left out: it
+// may hold a count of bytes or a time.
+func (r *sightingRow) same(o *sightingRow) bool {
+	return r.Outcome == o.Outcome && r.Alert == o.Alert && bytes.Equal(r.Chain, o.Chain) && r.Version == o.Version &&
+		r.Suite == o.Suite && r.KeyGroup == o.KeyGroup && r.Alpn == o.Alpn && r.Stapled == o.Stapled
+}
+
+// FindingRow is a finding as it is stored.
+type FindingRow struct {
+	ID           int64
+	TargetID     int64
+	Code         string
+	Severity     int
+	Cause        string
+	Remedy       string
+	Evidence     []check.Fact `gorm:"serializer:json"`
+	Leaf         []byte
+	OpenedAt     time.Time
+	OpenedSurvey int64
+	ClosedAt     *time.Time
+	ClosedSurvey *int64
+}
+
+// TableName is the table of findings.
+func (FindingRow) TableName() string { return "findings" }
+
+// batch is what one SaveLooks works out before it writes.
+type batch struct {
+	survey                int64
+	at                    time.Time
+	shard                 int
+	vantage               string
+	looks                 []Look
+	kept                  []int64 // sightings that go on
+	fresh                 []sightingRow
+	opened, reworded      []FindingRow
+	closed                []int64
+	done, conn, changed   int
+	touched               []verdictRow
+	ids                   []int64
+	currents              map[int64]*sightingRow
+	openByTarget          map[int64][]FindingRow
+	verdicts              map[int64]verdictRow
+	certificates          []certificateRow
+	chains                []chainRow
+	newPrints, newChainID []certs.Fingerprint
+}
+
+type verdictRow struct {
+	ID                                  int64
+	Verdict, Wanted, Configured, Served string
+	Leaf                                []byte
+}
+
+// SaveLooks stores looks of one shard in one transaction: spans extended or
+// begun, findings opened, kept or closed, verdicts, and the shard's progress.
+// A target this survey has stored already is passed over, so a shard that is
+// run again counts nothing twice. SharedCode names findings that belong to
+// FinishSurvey and are left alone here.
+func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Look, sharedCode string) error {
+	b := &batch{survey: v.ID, shard: shard, vantage: v.Vantage, looks: looks, at: time.Now().UTC()}
+	b.material(s)
+	err := s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := b.writeMaterial(db); err != nil {
+			return err
+		}
+		if err := b.load(db); err != nil {
+			return err
+		}
+		for i := range looks {
+			b.compare(&looks[i], sharedCode)
+		}
+		return b.write(db)
+	})
+	if err == nil {
+		for _, f := range append(b.newPrints, b.newChainID...) {
+			s.stored.Add(f, struct{}{})
+		}
+	}
+	return err
+}
+
+// material collects certificates and lists not known to be stored.
+func (b *batch) material(s *Store) {
+	met := map[certs.Fingerprint]bool{}
+	fresh := func(f certs.Fingerprint) bool {
+		if met[f] || s.stored.Contains(f) {
+			return false
+		}
+		met[f] = true
+		return true
+	}
+	for i := range b.looks {
+		list := b.looks[i].Judgement.Chain
+		if len(list) == 0 {
+			continue
+		}
+		for _, c := range list {
+			if fresh(c.Fingerprint) {
+				b.certificates = append(b.certificates, rowOf(c, b.at))
+				b.newPrints = append(b.newPrints, c.Fingerprint)
+			}
+		}
+		if id := chainID(list); fresh(id) {
+			row := chainRow{Sha256: id[:]}
+			for _, c := range list {
+				row.Certificates = append(row.Certificates, c.Fingerprint[:])
+			}
+			b.chains = append(b.chains, row)
+			b.newChainID = append(b.newChainID, id)
+		}
+	}
+}
+
+func rowOf(c *certs.Certificate, at time.Time) certificateRow {
+	f := c.Fingerprint
+	return certificateRow{
+		Sha256: f[:], Der: c.Raw, CommonName: text(c.CommonName()), Issuer: text(c.IssuerName()), Names: texts(c.Names()),
+		NotBefore: c.NotBefore, NotAfter: c.NotAfter, Key: c.Key().String(), Serial: c.SerialNumber.Text(16), IsCa: c.IsCA, FirstSeen: at,
+	}
+}
+
+// text makes a string from a certificate fit for a text column: PostgreSQL
+// takes neither NUL nor broken UTF-8.
+func text(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
+}
+
+func texts(list []string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = text(s)
+	}
+	return out
+}
+
+// chainID is the SHA-256 over the fingerprints of a list.
+func chainID(list []*certs.Certificate) certs.Fingerprint {
+	h := sha256.New()
+	for _, c := range list {
+		h.Write(c.Fingerprint[:])
+	}
+	return certs.Fingerprint(h.Sum(nil))
+}
+
+func (b *batch) writeMaterial(db *gorm.DB) error {
+	nothing := db.Clauses(clause.OnConflict{DoNothing: true})
+	if len(b.certificates) > 0 {
+		if err := nothing.Create(&b.certificates).Error; err != nil {
+			return err
+		}
+	}
+	if len(b.chains) > 0 {
+		return nothing.Create(&b.chains).Error
+	}
+	return nil
+}
+
+// load reads what is stored for the batch's targets, and locks it against
+// another worker that may run the same shard.
+func (b *batch) load(db *gorm.DB) error {
+	for i := range b.looks {
+		b.ids = append(b.ids, b.looks[i].Target.ID)
+	}
+	var verdicts []verdictRow
+	if err := db.Raw("select id, verdict, wanted, configured, served, leaf from targets where id in ? order by id for no key update", b.ids).Scan(&verdicts).Error; err != nil {
+		return err
+	}
+	b.verdicts = make(map[int64]verdictRow, len(verdicts))
+	for _, v := range verdicts {
+		b.verdicts[v.ID] = v
+	}
+	var rows []sightingRow
+	if err := db.Where("target_id in ? and vantage = ? and current", b.ids, b.vantage).Find(&rows).Error; err != nil {
+		return err
+	}
+	b.currents = make(map[int64]*sightingRow, len(rows))
+	for i := range rows {
+		b.currents[rows[i].TargetID] = &rows[i]
+	}
+	var open []FindingRow
+	if err := db.Where("target_id in ? and closed_at is null", b.ids).Find(&open).Error; err != nil {
+		return err
+	}
+	b.openByTarget = map[int64][]FindingRow{}
+	for _, f := range open {
+		b.openByTarget[f.TargetID] = append(b.openByTarget[f.TargetID], f)
+	}
+	return nil
+}
+
+// compare sets one look against what is stored.
+func (b *batch) compare(l *Look, sharedCode string) {
+	before := b.currents[l.Target.ID]
+	if before != nil && before.LastSurvey >= b.survey {
+		return
+	}
+	b.done++
+	now := b.sighting(l)
+	if l.Seen.Outcome == binding.Connected {
+		b.conn++
+	}
+	if before != nil && before.same(&now) {
+		b.kept = append(b.kept, before.ID)
+	} else {
+		if before != nil {
+			b.changed++
+		}
+		b.fresh = append(b.fresh, now)
+	}
+	b.currents[l.Target.ID] = &now
+	shared := b.findings(l, now.Leaf, sharedCode)
+	b.verdict(l, now.Leaf, shared)
+}
+
+func (b *batch) sighting(l *Look) sightingRow {
+	o := l.Seen
+	row := sightingRow{
+		TargetID: l.Target.ID, Vantage: b.vantage, Outcome: string(o.Outcome), Alert: int(o.Alert), Detail: text(o.Detail),
+		Version: int(o.Version), Suite: int(o.Suite), KeyGroup: int(o.Group), Alpn: text(o.ALPN), Stapled: len(o.Stapled) > 0,
+		ConnectUs: o.Connect.Microseconds(), HandshakeUs: o.Handshake.Microseconds(),
+		FirstSeen: o.At, LastSeen: o.At, FirstSurvey: b.survey, LastSurvey: b.survey, Current: true,
+	}
+	if list := l.Judgement.Chain; len(list) > 0 {
+		id, leaf := chainID(list), list[0].Fingerprint
+		row.Chain, row.Leaf = id[:], leaf[:]
+	}
+	return row
+}
+
+// findings opens what is new and closes what is no longer met; it says
+// whether a finding of the shared code is open.
+func (b *batch) findings(l *Look, leaf []byte, sharedCode string) (shared bool) {
+	still := map[string]bool{}
+	for _, f := range l.Judgement.Findings {
+		still[f.Code] = true
+	}
+	open := map[string]bool{}
+	for _, f := range b.openByTarget[l.Target.ID] {
+		switch {
+		case f.Code == sharedCode:
+			shared = true
+		case still[f.Code] && bytes.Equal(f.Leaf, leaf):
+			open[f.Code] = true
+			b.reword(l, f)
+		default:
+			b.closed = append(b.closed, f.ID)
+		}
+	}
+	for _, f := range l.Judgement.Findings {
+		if !open[f.Code] {
+			row := FindingRow{TargetID: l.Target.ID, Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy), Leaf: leaf, OpenedAt: b.at, OpenedSurvey: b.survey, Evidence: []check.Fact{}}
+			for _, e := range f.Evidence {
+				row.Evidence = append(row.Evidence, check.Fact{Label: text(e.Label), Value: text(e.Value)})
+			}
+			b.opened = append(b.opened, row)
+		}
+	}
+	return shared
+}
+
+// reword notes an open finding whose words have changed, such as the days left.
+func (b *batch) reword(l *Look, open FindingRow) {
+	for _, f := range l.Judgement.Findings {
+		if f.Code == open.Code && (text(f.Cause) != open.Cause || f.Severity.Rank() != open.Severity) {
+			open.Cause, open.Remedy, open.Severity = text(f.Cause), text(f.Remedy), f.Severity.Rank()
+			b.reworded = append(b.reworded, open)
+		}
+	}
+}
+
+func (b *batch) verdict(l *Look, leaf []byte, shared bool) {
+	f, verdict := l.Judgement.Faces, l.Judgement.Verdict
+	if shared && f.Served == binding.Agrees {
+		f.Served = binding.Differs
+		verdict = binding.Judge(f, verdict == binding.Broken)
+	}
+	now := verdictRow{l.Target.ID, string(verdict), string(f.Wanted), string(f.Configured), string(f.Served), leaf}
+	was := b.verdicts[l.Target.ID]
+	if was.Verdict != now.Verdict || was.Served != now.Served || was.Wanted != now.Wanted || was.Configured != now.Configured || !bytes.Equal(was.Leaf, now.Leaf) {
+		b.touched = append(b.touched, now)
+	}
+}
+
+func (b *batch) write(db *gorm.DB) error {
+	if b.done == 0 {
+		return nil
+	}
+	steps := []func(*gorm.DB) error{b.writeSightings, b.writeFindings, b.writeVerdicts}
+	for _, step := range steps {
+		if err := step(db); err != nil {
+			return err
+		}
+	}
+	return db.Exec(`update shards set done = done + ?, connected = connected + ?, changed = changed + ?, opened = opened + ?, closed = closed + ?
+		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.opened), len(b.closed), b.survey, b.shard).Error
+}
+
+func (b *batch) writeSightings(db *gorm.DB) error {
+	if len(b.kept) > 0 {
+		if err := db.Exec("update sightings set last_seen = ?, last_survey = ? where id in ?", b.at, b.survey, b.kept).Error; err != nil {
+			return err
+		}
+	}
+	if len(b.fresh) == 0 {
+		return nil
+	}
+	ended := make([]int64, len(b.fresh))
+	for i, r := range b.fresh {
+		ended[i] = r.TargetID
+	}
+	if err := db.Exec("update sightings set current = false where target_id in ? and vantage = ? and current", ended, b.vantage).Error; err != nil {
+		return err
+	}
+	return db.Create(&b.fresh).Error
+}
+
+func (b *batch) writeFindings(db *gorm.DB) error {
+	if len(b.closed) > 0 {
+		if err := db.Exec("update findings set closed_at = ?, closed_survey = ? where id in ?", b.at, b.survey, b.closed).Error; err != nil {
+			return err
+		}
+	}
+	for _, f := range b.reworded {
+		if err := db.Exec("update findings set cause = ?, remedy = ?, severity = ? where id = ?", f.Cause, f.Remedy, f.Severity, f.ID).Error; err != nil {
+			return err
+		}
+	}
+	if len(b.opened) == 0 {
+		return nil
+	}
+	return db.Create(&b.opened).Error
+}
+
+// writeVerdicts updates all changed targets in one statement.
+func (b *batch) writeVerdicts(db *gorm.DB) error {
+	if len(b.touched) == 0 {
+		return nil
+	}
+	rows := strings.Repeat(", (?::bigint, ?, ?, ?, ?, ?::bytea)", len(b.touched))[2:]
+	args := make([]any, 0, 6*len(b.touched))
+	for _, t := range b.touched {
+		args = append(args, t.ID, t.Verdict, t.Wanted, t.Configured, t.Served, t.Leaf)
+	}
+	return db.Exec(`update targets t set verdict = v.verdict, wanted = v.wanted, configured = v.configured, served = v.served, leaf = v.leaf
+		from (values `+rows+`) as v(id, verdict, wanted, configured, served, leaf) where t.id = v.id`, args...).Error
+}

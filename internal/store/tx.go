@@ -1,0 +1,74 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+	"gorm.io/gorm"
+)
+
+// tx runs fn in one transaction, seen by GORM and, as a pgx.Tx, by the job
+// queue: what is stored and what is enqueued are committed together.
+func (s *Store) tx(ctx context.Context, fn func(db *gorm.DB, ptx pgx.Tx) error) error {
+	return s.db.WithContext(ctx).Connection(func(c *gorm.DB) error {
+		conn, ok := c.Statement.ConnPool.(*sql.Conn)
+		if !ok {
+			return errors.New("store: no connection to run a transaction on")
+		}
+		return c.Transaction(func(db *gorm.DB) error { return fn(db, &connTx{conn}) })
+	})
+}
+
+// connTx lends the pgx connection under GORM's transaction out as a pgx.Tx.
+// Beginning and ending stay with GORM.
+type connTx struct{ conn *sql.Conn }
+
+var errOwned = errors.New("store: the transaction is begun and ended by the store")
+
+func (t *connTx) raw(f func(*pgx.Conn) error) error {
+	return t.conn.Raw(func(dc any) error {
+		c, ok := dc.(*stdlib.Conn)
+		if !ok {
+			return errors.New("store: not a pgx connection")
+		}
+		return f(c.Conn())
+	})
+}
+
+func (t *connTx) Conn() (conn *pgx.Conn) {
+	_ = t.raw(func(c *pgx.Conn) error { conn = c; return nil })
+	return conn
+}
+
+func (t *connTx) Exec(ctx context.Context, q string, args ...any) (pgconn.CommandTag, error) {
+	return t.Conn().Exec(ctx, q, args...)
+}
+
+func (t *connTx) Query(ctx context.Context, q string, args ...any) (pgx.Rows, error) {
+	return t.Conn().Query(ctx, q, args...)
+}
+
+func (t *connTx) QueryRow(ctx context.Context, q string, args ...any) pgx.Row {
+	return t.Conn().QueryRow(ctx, q, args...)
+}
+
+func (t *connTx) SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
+	return t.Conn().SendBatch(ctx, b)
+}
+
+func (t *connTx) Prepare(ctx context.Context, name, q string) (*pgconn.StatementDescription, error) {
+	return t.Conn().Prepare(ctx, name, q)
+}
+
+func (t *connTx) CopyFrom(ctx context.Context, table pgx.Identifier, columns []string, src pgx.CopyFromSource) (int64, error) {
+	return t.Conn().CopyFrom(ctx, table, columns, src)
+}
+
+func (t *connTx) LargeObjects() pgx.LargeObjects        { panic(errOwned) }
+func (t *connTx) Begin(context.Context) (pgx.Tx, error) { return nil, errOwned }
+func (t *connTx) Commit(context.Context) error          { return errOwned }
+func (t *connTx) Rollback(context.Context) error        { return errOwned }

@@ -1,0 +1,132 @@
+// Package work runs queued jobs on the database (River): the shards of a
+// survey and what ends it.
+//
+// It knows how jobs are stored, retried and rescued; what they do is given to
+// it as functions. Start more processes on one database and they share the
+// work: one queue a vantage.
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+// Shard names a part of a survey.
+type Shard struct {
+	Survey int64  `json:"survey"`
+	Number int    `json:"number"`
+	Host   string `json:"host,omitempty"`   // the survey's scope
+	Server string `json:"server,omitempty"` // the survey's scope
+}
+
+// Kind names the job in the queue.
+func (Shard) Kind() string { return "survey_shard" }
+
+// Finish ends a survey whose shards are done.
+type Finish struct {
+	Survey int64 `json:"survey"`
+}
+
+// Kind names the job in the queue.
+func (Finish) Kind() string { return "survey_finish" }
+
+// Handlers are what the jobs do. Each may be called again for work that was
+// begun before.
+type Handlers struct {
+	Shard  func(context.Context, Shard) error
+	Finish func(context.Context, int64) error
+}
+
+// Limits of a job. A shard that takes longer goes on in another turn, since
+// its progress is stored; one whose worker died is taken over a little later.
+const (
+	turn         = 2 * time.Minute
+	rescue       = turn + 30*time.Second
+	shardsAtOnce = 8
+)
+
+// Jobs is the queue. Safe for concurrent use.
+type Jobs struct {
+	client *river.Client[pgx.Tx]
+	pool   *pgxpool.Pool
+	worker string
+	queue  string
+}
+
+// New makes the queue's tables where they are missing. worker must be unique
+// among running processes and the same after a restart.
+func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Handlers, log *slog.Logger) (*Jobs, error) {
+	driver := riverpgxv5.New(pool)
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: log})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("bringing the job queue's schema up to date: %w", err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Shard]) error {
+		return ownTurn(ctx, h.Shard(ctx, j.Args))
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Finish]) error {
+		return h.Finish(ctx, j.Args.Survey)
+	}))
+	queue := "vantage_" + vantage
+	client, err := river.NewClient(driver, &river.Config{
+		ID: worker, Workers: workers, Logger: log,
+		Queues:     map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}},
+		JobTimeout: turn, RescueStuckJobsAfter: rescue,
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &Jobs{client, pool, worker, queue}, nil
+}
+
+// ownTurn turns the end of a job's time into another turn.
+func ownTurn(ctx context.Context, err error) error {
+	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return river.JobSnooze(0)
+	}
+	return err
+}
+
+// Start begins working. What this very worker had begun before it died is
+// taken up at once.
+func (j *Jobs) Start(ctx context.Context) error {
+	if _, err := j.pool.Exec(ctx, `update river_job set state = 'available', scheduled_at = now()
+		where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = $1`, j.worker); err != nil {
+		return err
+	}
+	return j.client.Start(ctx)
+}
+
+// Stop ends the work: running jobs are told to stop and are taken up by the
+// next start.
+func (j *Jobs) Stop(ctx context.Context) error { return j.client.StopAndCancel(ctx) }
+
+// AddShards queues the shards 0 to n-1 of a survey, committed with tx.
+func (j *Jobs) AddShards(ctx context.Context, tx pgx.Tx, s Shard, n int) error {
+	params := make([]river.InsertManyParams, n)
+	for i := range params {
+		s.Number = i
+		params[i] = river.InsertManyParams{Args: s, InsertOpts: &river.InsertOpts{Queue: j.queue}}
+	}
+	_, err := j.client.InsertManyFastTx(ctx, tx, params)
+	return err
+}
+
+// AddFinish queues the end of a survey, committed with tx.
+func (j *Jobs) AddFinish(ctx context.Context, tx pgx.Tx, survey int64) error {
+	_, err := j.client.InsertTx(ctx, tx, Finish{survey}, &river.InsertOpts{Queue: j.queue, Priority: 1})
+	return err
+}
