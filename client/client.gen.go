@@ -362,31 +362,21 @@ type DayCount struct {
 
 // Estate defines model for Estate.
 type Estate struct {
-	AppliedAt time.Time `json:"applied_at"`
-	Audiences []struct {
-		Name   string   `json:"name"`
-		Public bool     `json:"public"`
-		Roots  []string `json:"roots"`
-	} `json:"audiences"`
-	Endpoints int    `json:"endpoints"`
-	File      string `json:"file"`
-	Hosts     []struct {
-		At                []string `json:"at"`
-		Audiences         []string `json:"audiences"`
-		Line              int      `json:"line"`
-		Name              string   `json:"name"`
-		WantedCertificate *string  `json:"wanted_certificate,omitempty"`
-		WantedIssuer      *string  `json:"wanted_issuer,omitempty"`
-	} `json:"hosts"`
-	Name    string `json:"name"`
-	Servers []struct {
-		Addresses []string `json:"addresses"`
-		Kind      string   `json:"kind"`
-		Line      int      `json:"line"`
-		Name      string   `json:"name"`
-		Ports     []string `json:"ports"`
-	} `json:"servers"`
-	Text string `json:"text"`
+	AppliedAt time.Time        `json:"applied_at"`
+	Audiences []EstateAudience `json:"audiences"`
+	Endpoints int              `json:"endpoints"`
+	File      string           `json:"file"`
+	Hosts     []EstateHost     `json:"hosts"`
+	Name      string           `json:"name"`
+	Servers   []EstateServer   `json:"servers"`
+	Text      string           `json:"text"`
+}
+
+// EstateAudience defines model for EstateAudience.
+type EstateAudience struct {
+	Name   string   `json:"name"`
+	Public bool     `json:"public"`
+	Roots  []string `json:"roots"`
 }
 
 // EstateChange defines model for EstateChange.
@@ -420,6 +410,25 @@ type EstateFile struct {
 	// File name of the estate file
 	File string `json:"file"`
 	Text string `json:"text"`
+}
+
+// EstateHost defines model for EstateHost.
+type EstateHost struct {
+	At                []string `json:"at"`
+	Audiences         []string `json:"audiences"`
+	Line              int      `json:"line"`
+	Name              string   `json:"name"`
+	WantedCertificate *string  `json:"wanted_certificate,omitempty"`
+	WantedIssuer      *string  `json:"wanted_issuer,omitempty"`
+}
+
+// EstateServer defines model for EstateServer.
+type EstateServer struct {
+	Addresses []string `json:"addresses"`
+	Kind      string   `json:"kind"`
+	Line      int      `json:"line"`
+	Name      string   `json:"name"`
+	Ports     []string `json:"ports"`
 }
 
 // Face defines model for Face.
@@ -496,20 +505,23 @@ type Lane struct {
 
 // Problem defines model for Problem.
 type Problem struct {
-	Detail *string `json:"detail,omitempty"`
-	Errors *[]struct {
-		Expected *string `json:"expected,omitempty"`
-		Message  string  `json:"message"`
-
-		// Place file:line:column, or the parameter
-		Place *string `json:"place,omitempty"`
-	} `json:"errors,omitempty"`
+	Detail *string         `json:"detail,omitempty"`
+	Errors *[]ProblemError `json:"errors,omitempty"`
 
 	// Next what to do about it
 	Next   *string `json:"next,omitempty"`
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 	Type   *string `json:"type,omitempty"`
+}
+
+// ProblemError defines model for ProblemError.
+type ProblemError struct {
+	Expected *string `json:"expected,omitempty"`
+	Message  string  `json:"message"`
+
+	// Place file:line:column, or the parameter
+	Place *string `json:"place,omitempty"`
 }
 
 // Severity defines model for Severity.
@@ -604,7 +616,7 @@ type Today struct {
 
 	// Density how many served certificates end on each day
 	Density     []DayCount `json:"density"`
-	DueBindings *int       `json:"due_bindings,omitempty"`
+	DueBindings int        `json:"due_bindings"`
 
 	// Estate empty when nothing is applied
 	Estate   string         `json:"estate"`

@@ -436,3 +436,14 @@ func (s *Store) DueBindings(ctx context.Context) (n int, err error) {
 	return n, s.db.WithContext(ctx).Raw(`select count(distinct f.target_id) from findings f join targets t on t.id = f.target_id
 		where f.closed_at is null and f.severity = 1 and t.verdict <> 'broken'`).Scan(&n).Error
 }
+
+// Before reads the page's cursor of a list ordered by falling number; 0 means
+// the first page.
+func (p Page) Before() (int64, error) {
+	var id int64
+	_, _, err := p.decode(&id)
+	return id, err
+}
+
+// After makes the cursor that follows a row of a list ordered by falling number.
+func (p Page) After(id int64) string { return encodeCursor(p.Sort, "", id) }

@@ -367,31 +367,21 @@ type DayCount struct {
 
 // Estate defines model for Estate.
 type Estate struct {
-	AppliedAt time.Time `json:"applied_at"`
-	Audiences []struct {
-		Name   string   `json:"name"`
-		Public bool     `json:"public"`
-		Roots  []string `json:"roots"`
-	} `json:"audiences"`
-	Endpoints int    `json:"endpoints"`
-	File      string `json:"file"`
-	Hosts     []struct {
-		At                []string `json:"at"`
-		Audiences         []string `json:"audiences"`
-		Line              int      `json:"line"`
-		Name              string   `json:"name"`
-		WantedCertificate *string  `json:"wanted_certificate,omitempty"`
-		WantedIssuer      *string  `json:"wanted_issuer,omitempty"`
-	} `json:"hosts"`
-	Name    string `json:"name"`
-	Servers []struct {
-		Addresses []string `json:"addresses"`
-		Kind      string   `json:"kind"`
-		Line      int      `json:"line"`
-		Name      string   `json:"name"`
-		Ports     []string `json:"ports"`
-	} `json:"servers"`
-	Text string `json:"text"`
+	AppliedAt time.Time        `json:"applied_at"`
+	Audiences []EstateAudience `json:"audiences"`
+	Endpoints int              `json:"endpoints"`
+	File      string           `json:"file"`
+	Hosts     []EstateHost     `json:"hosts"`
+	Name      string           `json:"name"`
+	Servers   []EstateServer   `json:"servers"`
+	Text      string           `json:"text"`
+}
+
+// EstateAudience defines model for EstateAudience.
+type EstateAudience struct {
+	Name   string   `json:"name"`
+	Public bool     `json:"public"`
+	Roots  []string `json:"roots"`
 }
 
 // EstateChange defines model for EstateChange.
@@ -425,6 +415,25 @@ type EstateFile struct {
 	// File name of the estate file
 	File string `json:"file"`
 	Text string `json:"text"`
+}
+
+// EstateHost defines model for EstateHost.
+type EstateHost struct {
+	At                []string `json:"at"`
+	Audiences         []string `json:"audiences"`
+	Line              int      `json:"line"`
+	Name              string   `json:"name"`
+	WantedCertificate *string  `json:"wanted_certificate,omitempty"`
+	WantedIssuer      *string  `json:"wanted_issuer,omitempty"`
+}
+
+// EstateServer defines model for EstateServer.
+type EstateServer struct {
+	Addresses []string `json:"addresses"`
+	Kind      string   `json:"kind"`
+	Line      int      `json:"line"`
+	Name      string   `json:"name"`
+	Ports     []string `json:"ports"`
 }
 
 // Face defines model for Face.
@@ -501,20 +510,23 @@ type Lane struct {
 
 // Problem defines model for Problem.
 type Problem struct {
-	Detail *string `json:"detail,omitempty"`
-	Errors *[]struct {
-		Expected *string `json:"expected,omitempty"`
-		Message  string  `json:"message"`
-
-		// Place file:line:column, or the parameter
-		Place *string `json:"place,omitempty"`
-	} `json:"errors,omitempty"`
+	Detail *string         `json:"detail,omitempty"`
+	Errors *[]ProblemError `json:"errors,omitempty"`
 
 	// Next what to do about it
 	Next   *string `json:"next,omitempty"`
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 	Type   *string `json:"type,omitempty"`
+}
+
+// ProblemError defines model for ProblemError.
+type ProblemError struct {
+	Expected *string `json:"expected,omitempty"`
+	Message  string  `json:"message"`
+
+	// Place file:line:column, or the parameter
+	Place *string `json:"place,omitempty"`
 }
 
 // Severity defines model for Severity.
@@ -609,7 +621,7 @@ type Today struct {
 
 	// Density how many served certificates end on each day
 	Density     []DayCount `json:"density"`
-	DueBindings *int       `json:"due_bindings,omitempty"`
+	DueBindings int        `json:"due_bindings"`
 
 	// Estate empty when nothing is applied
 	Estate   string         `json:"estate"`
@@ -2321,68 +2333,69 @@ func (sh *strictHandler) GetToday(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fzrb9w2tv9XCN0Ct8WVYydxnMb9lLr1bYDg3myd7X4IvAYtnZlhLZFTkvJkYPh/X/ApSjqakRw7u/lk",
-	"S+Lr/M6D50HOXVaIei04cK2y07tsTSWtQYO0T2eNVEKa/0pQhWRrzQTPTjMOn/VVYT8SsSB6BWRNl0Cu",
-	"YSEkZHnGTKu/GpDbLM84rSE7zVz7LM9UsYKamlFr+vk98KVeZafPj14c55nerk1TpSXjy+z+Ps/es5pp",
-	"0xYbsrIf0xFLWNCm0ma8o9yMz+qmtk/mkXH/GGdiXMMSpJ3qb3bwAbFrKrWhkhI7K07cX2N0vXj1EiPr",
-	"opG3sH33S6RsTfWqHY6VWZ5J+KthEsrsVMsG0vEXQtZUu+WfHGd7KLt3Q4HSP4uSgeXsr0pTDeesAvNU",
-	"CK6BW5jpel2xghraD/9UBoC7ZOLvJCyy0+y/DlupOXRf1WEyZJyzXb57o9aCK7eCD1JcV1DvmH7tWvzP",
-	"vGWEce0aupykxA9JSlE0tZnSNPI9zcBvm5IBL+APBhurDlKsQWoPGvVfzf89lubZgrKqka4h01ArtJV/",
-	"QaWkW/Ns2Z722EXa2Yoy/p7xG2wkLRulDdpx1mshKqA86zLjU0tG2ykP8hepuIwziOs/odBmip8ZLw0d",
-	"A2AK2igclcI0WhiOwj7qzhlfglxLxu1kJd2qqwoWOhk3ynSeAS/XgnE9wosC9qJ5bhvd59lSimaNjrMS",
-	"Cp+AlagaDpfJlGpAomPcMF6iHyqq9JUC4J05SqrhQDNrgYZdGIeh5dqsQIK1zoYQwhQpoaiohJIwbt+D",
-	"1VmyMEqLLZ8LfUUX2lEwbSmi0YWocWlYS6FFISr0o4Qayi36SYG8HUFRwS1Iprf7uH0R2t3n2S3IkhV6",
-	"X5c/fLO+/ljjbEUjEcO4SM9Yz5N2siCVudeWSPAOTftAl4Bom2j8bj1h9WeusRHFYGIm2Zqg64ilSXZ/",
-	"3MYJTauhNF67EVWQvc1KVEECM3RD7oBuF50H4sMsGHhnXZvTBS+sYsf69IpqYrlJmCZcbFDVKERdC37l",
-	"NmwEhT32a8HkbC1n6qqgmIHfbWcAVyqz8pm71QPMgeni3cLJfRRIRnEjoVb0xauTWVtJT5D8CF0GRgAD",
-	"LJ2Fp4SnjHXYxvUGBnWYm7cSt0dWfwFNWTXudUzX3Y4Xg7Bxxqac6pKV2lZ7Ji3lfNyMOMTHFWjtnMOh",
-	"CLDlSs9axIXvga1CsSWnupH4GlTjODX81pOqFNK2W5fIdDJHXp4wNyUsAXqP0OA7xDxT3+PxPHOPmml0",
-	"0dF5HUo4L1ZYmEk5cZ9CkJl6rgMTuM8gP8REfjV7d+s89y79Crgm11tLevQuhoQ/wCbmmdJCYnMyTVZU",
-	"EeoCerEgTCsiNhyZua8CuD2N9nbUoEYjemsjES8NcYmYMP1Ct9axGXGO8C23pNsBT7J8j0CbTt7rQFfi",
-	"ol5Epk0gC+UV1dPlALf03XHHzWVzXbEC9w6kEHrWVt8DwfPUTxHGw+DoG4/gH6sxL6iC0chrFwwO1ume",
-	"Cw7t3m4hrkIiozE+bCjXUF719tixZqNGCecA1b09wy5wCiNG1+sMy06sy1KCUnOxG49v54O6FvIxBNhH",
-	"Zi1BYeQZQGr4rCfzywfWiTHwA/R2fs+DIPep3owbnbMV5djuTwtny+8y4E1tMz6lIbtw7W3gKW5TapPM",
-	"CYOqfCxGj7OzomgWrZ+ocoREvgUzZHvHte4DSI0aZ9xYFm2vSe5ThxmYCYw7BIL2iPmTYIlEolTjC5hu",
-	"xNPQ5ty7g+TZZgWchO2cC70C6TLYp7ypqj7WMQ73IhtQiMK7A+eQRqZlycwyafUhgXtBKwX5wH5rWqzq",
-	"UHbAe3YS6cfP3xy/PDpGZHYIUGJ8LVjK4GAmY4KrPLhUa6pXZCOZ1mAzEimKLYmBR70KCK0heKXdJFq6",
-	"5KM3JzY3H4sceaYos9k3kFIYq2t4gdAUrExaITl5/fr1i+cn+zyWkMwzI2A8O/e6F43DUoJldMkWC2eF",
-	"aqaUE6KGS6AlairOg4D2HTC+YMvGO5f7ErBd93dK6xH7G3bUacP0IPNd83TxiUe6C0rEBa3oNeDZi1ta",
-	"NRPsnhsgNEcn/pqZ+KISaqYnW4gSX8XOtD3csjLUV6ZlFyi+R8/L/395ll+sgc9EKG6BXbtilPfU+CLB",
-	"uLjM/Y5s/beaQLcikky/M6XeS5knotK6Ay0TdmjMl2TUAwIPTamfPzSlvjsVPkJt1GBb1dcapJGvf346",
-	"OnhDDxaXdyfH999hUvQb0MrVJLsYGdlrVLpxiBt0XzCerPc/d9PhR2x7YJS8pxxh2J7keoweu8q1EhtS",
-	"U74lMdUfsvx48WvMfY2Z85Hh7XfregnjoD5SYe1BmaXHS5d75zukx0OgMiFNjrE1qf73OBuz4MPtwbtM",
-	"o4EqfF5D0a2Bt71rUMor/2xjfFqIqql5ToT0nqM/JbM3fRRmnRSie8+mX8SlmmhBSkHotWh0R1oTTkf1",
-	"HAqbZnokznAv9imq6x/nwGi5SHaRYB+upbixFZCyMb03QG+cjOChZ8+8Dit3bjg8tdeMZRSEHvlil4N8",
-	"6dE+iYgEh1BqGO4xjZTQcXySmHP3aYYHlAqDT9OVJajXeksWXoorIW7IhumVkaqL/3uHHiyYfxZhZ5F/",
-	"hyNyS7nGFbTHkh1+QhijV4JrqcgjH1Du2VNZCO9sMIxkyzWVS9ChZGw2ACVq0CvGlwQqBeYDH4ToaRXZ",
-	"+ta4hBaC8749Sz9LoHqm11mKsdTbgnGmVjOHm+kg4zOrQqwBT3SkRwRyQp0zLCShg3JI1xB24lvZcO6C",
-	"2UAjan48K/E1TpZN69qGVIqjLJXKhGftjJ4tKcPzKHIRuygr44I7mhAMjsaA6Naf2BUvtp7KnKgx6d9O",
-	"M2OAnTZxNGYbNTDTjUhUV0f2PrzVmL2YUaBO2YcV7Cu2XqP2x57wohJILaS3NuapYv5YH5LejBbnS4OW",
-	"Vqm/dCTFfNQ/wZSoaKP3Nu67sq5nmC7NcfZ1rIV8nPuPUXr3G87TVd3dBL+7478zc7S4DyF4tSV6xRTx",
-	"KrTnsHOqkmMjRdVLxjpBz00PCPwofFkXqw9O28XSI2GzTtSVwJX3eUciQZdCTPPRigAvieAEaLEirro8",
-	"SVRiyRsRlrKBq5QK5Lhs3BYxj9CWCrhwfgtTobaQoQWiaWAhyRJ+5XOT/VMOQ4wYJ7SqUP2vKB+ri2Aj",
-	"Wc/MQG4dwqlg26wDZqii8Zmm1RshMR0yizUmhyw6Zw4LUcO8dY7a1LHqjnU8oqgk7AxrDQC30h05h9mX",
-	"P9pM4CDso/pAlDb/0fAb7s6Q2GID7oB11Wuo0a4nKt1UX9mZ0I+74saYKEL2mbYuPvwYCJoRP4Y1Imi0",
-	"2ZQw6RDqe6tBCzEUpo9e8lkB/61IIbiWtNDPyEdWg7LewO/nZ+Tly5dvjFr9/eNZ7otP9lv/RoQi35vm",
-	"b45fvf4ht36EayeBlv6Sz9b9NZEjocTtUc+ymGbI3nEFS06TxN5pdvTs+bOj4DTQNctOs5f2lbt5YGE+",
-	"TE3YEqxQGQmwt0Heldlp9p4p/XMrsellpU+4orRNDt31nvscv0rUHtNur5lMUsGY5B6qID5T3OzQ+0Lo",
-	"ttdn+cVvbw9evDoJNYK03BmLVugVrO4pxUn3aXrJwRGahBy5h9U62s46+McD+/cSpXUPH/2ltAkt3d2x",
-	"+8vezaMXR0ePdukpPaiP3ziizqWPgODjxQUm95fMdlPXVG6z03AhQDmt0ytgktgql61me1A1NbrzKZNQ",
-	"CFmq7NKMcZhuhzs16yxt+HDt6jkYvHSLZpwo4byikm4VWUhREy42PxEOS6rZLdjEFPByVHxjSvmqpp/7",
-	"CuTuv708edW56XfgXwyt9N2+KRh/min8YZbpumKPlBt36HKCafBOtVDRHVKiBncTiIsN+V7LBn4gQpon",
-	"+/Z76/z/MIK53/vT9Q7Pgc42CkYqEkL944H/60sNB/2jpAftoVKXyzuwf799K9I/0P2UliTVclKDtgbE",
-	"xiQLcksrVjqfb78tObxztaH7UaPyv5DalKFJ6Vdb4kZjxJNp5Xxh8qN5tPmNki2Z9ZOQK7OxUDV+bRYr",
-	"g/6Y44XQr8Vvf+sD4XhvZ38E1v8/7/oKdi8xOBcrynhO3JkzIwiNAkJ5SVZMaSHH5aENK8cE4NcQeTwZ",
-	"mH6GEQT9Cr8cvH+YCC25QpnHrdidx2OaFNTEb1LUCV5+/hSuQ0Ory1n4DEsXtbfmc4JbuLq9HV96cru7",
-	"cw/7yWEPKVAEfVu43FArXTaV/eU8eGvzEopQDzknggPRknIVz4ruAn4t4Tbc7Eah/+AafPvgW+MRPj+O",
-	"7FupZXwZ0N+IpipJPFSM4r6YEtGdP01El5wsmhnSpUedpsV04TATGtEdo/4JumTdj8xal8kEzonL5B9j",
-	"vnrcP5zpmoU0UJgoPB/4HPm3722df6WYLch1TiyGMbOHb6WreO5qbCv1J7OeEBk/AwZKxW5hYBXAHiq3",
-	"J2KkKEApmzy2TVsyfW7KkymBOls6RuXvtsG/hUi3tscwly0wnnpSUG7E4CZ3qV6miLQVAON+lVTTa6rG",
-	"QXNp591W9MK3mWtE/6NUM6msPaVmeqxywmEDiGYGvC/t1SPMUbjQVHrIh27CI0IRKnfYL+oM+PD8kSfH",
-	"eKAM4Y/izFkIjS/n0O7dpnCXfg3H3a8vMZw/iXYc3rFyZywa2TVPQeJPNX0FyR9z5VSsKD1CCOjxtvGd",
-	"2JAFNcE2YWoSwIfJ2YbdQJ/F6vpD8c6xuhlQWTGQnoqfyPWWeEys+JiAYOfPkIXi/5Rf08Kyek8vBF/X",
-	"rffRmS25elDtOVeLE6E8Au7OKOESokMVfkwkXJn+CaFzEyCQGRG3hW1FlKb8MSzXb/0hUZ8urSF+ussa",
-	"WWWn2SFds8Pb59aW+D53aWGI2UtO8VXMXrSNPO7JqzDn/eX9vwIAAP//",
+	"1Fxfb9y4dv8qhHqB7qLy2kkc743vU9a7bgIEbbpOtw+Ba9DSmRmuJXKWpGYyMPzdC/4VJR3NSI6d3jwl",
+	"GlEkz+/8P4f0fVaIei04cK2y8/tsTSWtQYO0TxeNVEKa/5WgCsnWmgmenWccvuibwr4kYkH0CsiaLoHc",
+	"wkJIyPKMmVF/NSB3WZ5xWkN2nrnxWZ6pYgU1NbPW9MsH4Eu9ys5fnLw8zTO9W5uhSkvGl9nDQ559YDXT",
+	"Ziw2ZWVfpjOWsKBNpc18J7mZn9VNbZ/MI+P+Ma7EuIYlSLvUf9nJB8SuqdSGSkrsqjhxf43R9fL1K4ys",
+	"q0ZuYPf+10jZmupVOx0rszyT8FfDJJTZuZYNpPMvhKypdts/O80OUPbgpgKlfxElA8vZ35SmGi5ZBeap",
+	"EFwDtzDT9bpiBTW0H/+pDAD3ycJ/k7DIzrN/OW6l5ti9VcfJlHHNdvvuF7UWXLkdfJTitoJ6z/JrN+Lf",
+	"5m0jzGv30OUkJX5KUoqiqc2SZpD/0kz8tikZ8AL+YLC16iDFGqT2oFH/1vy/x9I8W1BWNdINZBpqhY7y",
+	"P1Ap6c48W7anX+wj7WJFGf/A+B02k5aN0gbtuOqtEBVQnnWZ8bklo/0oD/IXqbiOK4jbP6HQZolfGC8N",
+	"HQNgCtooHJXCDFoYjsIh6i4ZX4JcS8btYiXdqZsKFjqZN8p0ngEv14JxPcKLAg6ieWkHPeTZUopmjc6z",
+	"EgpfgJWoGg63yZRqQKJz3DFeoi8qqvSNAuCdNUqq4Ugza4GGnzAOQ8u1XYEEa50NIYQpUkJRUQklYdz+",
+	"DlZnycIoLbZ9LvQNXWhHwbStiEYXosalYS2FFoWo0JcSaih36CsFcjOCooINSKZ3h7h9FcY95NkGZMkK",
+	"feiTP/ywvv5Y42xFIxHDuEnPWM+TdrEglbnXlkjwHk37SJeAaJtovLeesPsLN9iIYjAxk2xN0HXE0iTe",
+	"H7dxQtNqKI23bkYVZG+7ElWQwAx1yB3Q7abzQHxYBQPvomtzuuCFXezZn15RTSw3CdOEiy2qGoWoa8Fv",
+	"nMNGUDhgvxZMztZypm4Kihn4/XYGcKUyO5/prR5hDswnPiyc/I0CyShuJNSKvnx9NsuV9ATJz9BlYAQw",
+	"wNLZeEp4yliHbdxvYFCHuXkrcQdk9VfQlFXjUcd03e1EMQgbZzjlVJes1LbaM2krl+NmxCE+rkBrFxwO",
+	"RYAtV3rWJq78F9guFFtyqhuJ70E1jlPDdz2pSiFtP+sSmS7myMsT5qaEJUAfEBrcQ8wz9T0ezzP3qJlG",
+	"Nx2D16GE82KFpZmUE/cqJJlp5DowgYcM8mNM5DezdxsXuXfpV8A1ud1Z0mN0MST8ETYxz5QWEluTabKi",
+	"ilCX0IsFYVoRseXIyn0VwO1ptLejBjUa0Y3NRLw0xC1iwvQr3dnAZiQ4wl1uSXcDnmT5AYE2H/moA92J",
+	"y3oRmTaJLJQ3VE+Xg/mW3q0e7D2mvSFAVWNhSAWjqc/cfbwzMTFmQcZU0gn13GWunCpgOTB8mWCrvYT6",
+	"pCdhlJ+gZ5X9HgMkKaTjAvE2KRV0BWPc3zW3FSvw8E4KoWfFajjJfokw3/j2L1aUY46FFs5M3GfAm9oW",
+	"E0qjs4Ubb3MasYFk5iQpZ1CVMwPO0Rx5HMWKogWafg3EERKTtQCQ/Tru9RBAalTvcTYW7Vcz5N0zA1Pu",
+	"aHwQtEcUW4IlEkmAjJsxnxFPQ1vO7U6SZ9sVcBI8BRd6BdIVR895U1V9rGOK5zUuoBB1bw/OoUJJy5KZ",
+	"bdLqYwL3glYK8j4HtKbFqg4VbfzLTo329MWb01cnp4jMDgFKAj0LljI4mMWY4CoP3npN9YpsJdMabLKb",
+	"otiSGHjUK67TGkLA063PpFs+eXNmy76xfp5nijJb2AEphTGqhhcITcFIpsX3s59//vnli7NDzjDUicwM",
+	"4zx756tmfbbMU33cGR78LFTCkFrWmMnYUq6hvOllRWPDRsNI3OTSvj+xGxwH7yqWunrwlaUEpeCpDOgj",
+	"cFoL+RROyFvclqAw8x5sLr1Rj15nKcF+WbLFwnnnminlrFPDJdAS9UGXwfL1g0a+YMvGB8SHisbdkH3K",
+	"6JG4JMjUtGl6aPpP83TzSRQ9qqOXtEC0s6K3gFdcNrRqJjhUN0EYji78LbsHRSXUzOi7ECW+i72tBtiw",
+	"MgR60yoitECD5Hk9i6/vTIg18JkIxdiq67CMVzg3qhu8lus27OkwfK9FfysiyfJ72wC9Mn8iKm2c2TJh",
+	"j8Z8TRcgIPDYNsDlY9sA+8v3I9RGDbYnEbQGaeTrfz+fHL2hR4vr+7PTh79hUvQOaOX6qF2MjOw1KnUc",
+	"4g71CybD84nNfjr8jO0XGCUfKEcYdqAhEBPurnKtxJbUlO9IbE+EzgTesBtz3rHaPzK9fW9jemEynydq",
+	"Bj6qGvZ0JX4fcYSSfkjgJ5T2MbYmJxZ6nI2V+6F78LH4RHXzS/xmvhrTOazPSzXRgpSC0FvR6I5wJMBG",
+	"bRjyVjM9ki+6Hw7phfs+rrEHPkfbAEP4soaie36h3UMNSnkjONspnReiamqeEyF9auZPOB0s/YVVMWKu",
+	"Eg8UbMutFHe241M2Boot0DsnX3g9pGeah51KNx1eymzGgnehR97Y7SBvekRPIiLBIbRWhv6pkRI6QVNS",
+	"CNl/euMRrdEQD3WFAOq13pGF53wlxB3ZMr0yKnL1H+/RgxTzz17sPdSwJ4jZUK5xoe6xZE+MEebotRxb",
+	"KvLIB5R79hQawjtboUG6A5rKJejQIjfOQ4ka9IrxJYFKgXnBB3WjtGtu43JcQgvBed8GpK8lUD0zYi3F",
+	"WJa7YJyp1czpZgbX+MqqEGvAq2/pkYicUBdIC0nooP3Tteqd3Fg2nLtEONCImh/PSnyPk2XThsWhvuco",
+	"S6Uy4Vm7omdLyvA8ilzELsrKuOCOVqlDkDIguo1F9uWabZQzJ+NMvm+XmTHBXps4mu+NGpjpRiSqqyP7",
+	"EN5qzF7MaMin7MMOKFRsvUbtjz3RRiWQWkhvbcxTxfwxRqTmHi3O1yY8rVJ/7UyK+YrBBFOioo0+OLgf",
+	"Brsvw3Jp4b2vYy3k49x/iqMG3uE83ykDt8Dv7rjzzMYBHkMIXu2IXjFFvAodONydquTYTFH1krnO0HPi",
+	"AwI/Cd/Gxqrr07xYegRu1gnCErjyMe9IFunKj2mTRBHgJRGcAC1WxHXTJ4lKbPEjwlI2cJNSgRwPjm4R",
+	"iwht/4oLF7cwFRpeGdq1nAYWUmjhN76u2T/VMcSIcUKrCtX/ivKxZh02k43MDOQ2IJwKtq1YYIYqGp9p",
+	"Wr0VEtMhs1ljcsiic8ayEDXM2+eoTR1rOdrAI4pKws6eEIWtB7xbYY+MxMzNH21RcZAFUn0kSltKafgd",
+	"d0dobN8Cj8e62jZUcPclKuxU39iV0Jf70shYc0LcTns0Y/gyEDQjnQx7RNBoCzNh0SHUD1ahFmIoW5+8",
+	"IrAC/lWRQnAtaaF/Ip9YDcoGB79fXpBXr169MVr2358uct8gte/6F0IU+cEMf3P6+ucfcxtWuHESaOnv",
+	"OO3cvyaRJJQ4l/VTFkso2XuuYMlpUiM8z05+evHTSYgh6Jpl59kr+5O7eGFhPk4t2hKsUBkJsJdh3pfZ",
+	"efaBKf1LK7HpXa3PuN60Q47d7aaHHL9J1Z5Sb2/ZTNLIWC8faiS+UvR96HUp1Av2WX717u3Ry9dnod2Q",
+	"tuRj/wu9gdY9pDnpOlGvzjhCk5Aj19DauNtZB/94ZP+9Rmk9wEd/J2/CSHd17uG6d/Hq5cnJk935Su8p",
+	"4BeuqIvwIyD4fHGDyfUt433qmspddh7uQyindXoFTBLbMLMnLjyomhrd+ZxJKIQsVXZt5jhOveNezbpI",
+	"Bz5eu3rxBi/dphknSrggqaQ7RRZS1ISL7T8IhyXVbAO2TgW8HBXfWJ2+qemXvgK563+vzl53Ljoe+R+G",
+	"Vvr+0BKMP88Svv0/XVfsiXoTHV1PMA0+xhYqRkdK1OAuQnGxJT9o2cCPREjzZH/9weYCP45g7n1/ut/h",
+	"MdjZRsFIRUKofzzy//quxVH/JO1Re6bWlfaO7L/fvxXpn2d/TkuSajmpQVsDYlOUBdnQipUu5jtsS47v",
+	"XZvpYdSo/DukNmVoUvoNi+hojHgyrVxoTP5uHm25o2RLZuMk5MZw7HmN3xrGOqp/z/Ge6rfit7/0gnC8",
+	"59mfgPX/ybuxgvUlBudiRRnPiTsXaQShUUAoL8mKKS3kuDy0WeaYAPwWEpFnA9OvMIKg3+HXg/c/JmFL",
+	"bpDm0RW7M6NMk4KadE6KOsHLr5/CdWxodSUMX3DpovbWvE5wCzfXd+NbTy63d66hPzvsoSKKoG+bsltq",
+	"pctWtr+eB29tmUIR6iHnRHAgWlKu4nnmfcCvJWzCxXYU+o9uwPcPvjUe4fXTyL6VWsaXAf2taKqSxIPv",
+	"KO6LKRnd5fNkdMkhpZkpXXpqalpOF85FoRndKRqfoFvW/cysDZlM4pyETP4xlq/H48OZoVkoA4WFwvOR",
+	"L5l//9HW5TfK2YJc58RiGAt9uCtdxSNcY67UH/J6RmT8ChgoFdvAwCqAvfhgD5VIUYBStpZsh7Zk+tqU",
+	"J1MCdbZ0jMrf7YD/FyLd3p7CXLbAeOpJQbkRg7vcVX6ZItI2BEz4VVJNb6kaB81Vofdb0Ss/Zq4R/adS",
+	"zaTR9pya6bHKCYctIJoZ8L62h/6xQOFKU+khH4YJTwhFaORhf1BowIcXT7w4xgNlCH+SYM5CaGI5h3bv",
+	"xo+782w47v74FMP5k2jH8T0r9+aikV3zFCT+papvIPljoZyKDaYnSAE93ja/E1uyoCbZJkxNAvg4Oeqw",
+	"H+iL2Gx/LN451kYDKisG0lPxD3K7Ix4TKz4mIdj7V9jCWYApf0wMq+o9vxB827DeZ2e2A+tBtUdFLU6E",
+	"8gi4O7I0QUJg468emjc6tOvHhMX1858RVLcAAqYRftsBV0Rpyp/Cpr3rT4lGe2l38fN91sgqO8+O6Zod",
+	"b15YK+O/uU9bRszepIo/xbpGO8hzJPkprPlw/fB/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

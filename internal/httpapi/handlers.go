@@ -1,0 +1,248 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/hex"
+	"time"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/lifetime"
+	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
+	"insegna.example/internal/store"
+)
+
+// GetHealth says that the process is alive.
+func (srv *Server) GetHealth(context.Context, contract.GetHealthRequestObject) (contract.GetHealthResponseObject, error) {
+	return contract.GetHealth200JSONResponse{Status: contract.HealthStatusOk, Version: service.Version}, nil
+}
+
+// GetReady asks the database.
+func (srv *Server) GetReady(ctx context.Context, _ contract.GetReadyRequestObject) (contract.GetReadyResponseObject, error) {
+	if err := srv.service.Ready(ctx); err != nil {
+		p := problem(503, "Not ready", "the database does not answer", "check that PostgreSQL runs; the service goes on by itself once it does")
+		return contract.GetReadydefaultApplicationProblemPlusJSONResponse{Body: p, StatusCode: p.Status}, nil
+	}
+	return contract.GetReady200JSONResponse{Status: contract.HealthStatusOk, Version: service.Version}, nil
+}
+
+// GetEstate gives the declaration in force.
+func (srv *Server) GetEstate(ctx context.Context, _ contract.GetEstateRequestObject) (contract.GetEstateResponseObject, error) {
+	d, e, err := srv.service.Declared(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetEstate200JSONResponse(estateOf(d, e)), nil
+}
+
+func estateFile(b *contract.EstateFile) *service.EstateFile {
+	f := &service.EstateFile{Name: b.File, Text: []byte(b.Text), Attachments: map[string][]byte{}}
+	if b.Attachments != nil {
+		for path, text := range *b.Attachments {
+			f.Attachments[path] = []byte(text)
+		}
+	}
+	return f
+}
+
+// PreviewEstate says what a file would change.
+func (srv *Server) PreviewEstate(ctx context.Context, r contract.PreviewEstateRequestObject) (contract.PreviewEstateResponseObject, error) {
+	c, err := srv.service.PreviewEstate(ctx, estateFile(r.Body))
+	if err != nil {
+		return nil, err
+	}
+	return contract.PreviewEstate200JSONResponse(changesOf(c)), nil
+}
+
+// ApplyEstate puts a file in force.
+func (srv *Server) ApplyEstate(ctx context.Context, r contract.ApplyEstateRequestObject) (contract.ApplyEstateResponseObject, error) {
+	c, err := srv.service.ApplyEstate(ctx, estateFile(r.Body))
+	if err != nil {
+		return nil, err
+	}
+	return contract.ApplyEstate200JSONResponse(changesOf(c)), nil
+}
+
+// GetToday says how things stand.
+func (srv *Server) GetToday(ctx context.Context, _ contract.GetTodayRequestObject) (contract.GetTodayResponseObject, error) {
+	t, err := srv.service.Today(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetToday200JSONResponse(srv.todayOf(ctx, t)), nil
+}
+
+func pageOf[S ~string](sort *S, usual string, cursor *string, limit *int) store.Page {
+	p := store.Page{Sort: usual, Limit: 100}
+	if sort != nil {
+		p.Sort = string(*sort)
+	}
+	if cursor != nil {
+		p.Cursor = *cursor
+	}
+	if limit != nil {
+		p.Limit = *limit
+	}
+	return p
+}
+
+func orZero[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// ListBindings lists bindings by host.
+func (srv *Server) ListBindings(ctx context.Context, r contract.ListBindingsRequestObject) (contract.ListBindingsResponseObject, error) {
+	f := store.BindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server)}
+	for _, v := range orZero(r.Params.Verdict) {
+		f.Verdicts = append(f.Verdicts, string(v))
+	}
+	if r.Params.Certificate != nil {
+		f.Leaf, _ = hex.DecodeString(*r.Params.Certificate) // the contract's pattern
+	}
+	list, next, err := srv.service.Store().Bindings(ctx, f, pageOf(r.Params.Sort, "host", r.Params.Cursor, r.Params.Limit))
+	if err != nil {
+		return nil, err
+	}
+	counts, err := srv.service.Store().CountBindings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListBindings200JSONResponse{Items: make([]contract.Binding, len(list)), NextCursor: optional(next), Counts: verdictCounts(counts),
+		Total: counts.Agreed + counts.AtOdds + counts.Broken + counts.Unknown}
+	for i := range list {
+		out.Items[i] = bindingOf(&list[i])
+	}
+	return out, nil
+}
+
+// ListCertificates lists certificates met.
+func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertificatesRequestObject) (contract.ListCertificatesResponseObject, error) {
+	f := store.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse}
+	now := time.Now().UTC()
+	if d := r.Params.DaysLeftMax; d != nil {
+		f.EndsBefore = ptr(now.Add(time.Duration(*d+1)*lifetime.Day - time.Second))
+	}
+	if d := r.Params.DaysLeftMin; d != nil {
+		f.EndsAt = ptr(now.Add(time.Duration(*d) * lifetime.Day))
+	}
+	switch orZero(r.Params.Kind) {
+	case contract.ListCertificatesParamsKindAll:
+	case contract.ListCertificatesParamsKindCa:
+		f.CA = ptr(true)
+	default:
+		f.CA = ptr(false)
+	}
+	list, next, err := srv.service.Store().Certificates(ctx, f, pageOf(r.Params.Sort, "ends", r.Params.Cursor, r.Params.Limit))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListCertificates200JSONResponse{Items: make([]contract.Certificate, len(list)), NextCursor: optional(next)}
+	for i := range list {
+		out.Items[i] = certificateOf(&list[i])
+	}
+	return out, nil
+}
+
+// GetCertificate gives one certificate with everything known of it.
+func (srv *Server) GetCertificate(ctx context.Context, r contract.GetCertificateRequestObject) (contract.GetCertificateResponseObject, error) {
+	d, err := srv.service.Certificate(ctx, r.Sha256)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetCertificate200JSONResponse(srv.detailOf(ctx, d)), nil
+}
+
+// ListFindings lists findings.
+func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
+	f := store.FindingFilter{Query: orZero(r.Params.Q), Code: orZero(r.Params.Code), State: "open"}
+	if r.Params.State != nil {
+		f.State = string(*r.Params.State)
+	}
+	for _, s := range orZero(r.Params.Severity) {
+		f.Severities = append(f.Severities, check.Severity(s).Rank())
+	}
+	list, next, err := srv.service.Store().Findings(ctx, f, pageOf(r.Params.Sort, "worst", r.Params.Cursor, r.Params.Limit))
+	if err != nil {
+		return nil, err
+	}
+	counts, err := srv.service.Store().CountFindings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return contract.ListFindings200JSONResponse{Items: srv.findingsOf(ctx, list), NextCursor: optional(next), Counts: severityCounts(counts)}, nil
+}
+
+// ListSurveys lists surveys, newest first.
+func (srv *Server) ListSurveys(ctx context.Context, r contract.ListSurveysRequestObject) (contract.ListSurveysResponseObject, error) {
+	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
+	before, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	list, err := srv.service.Store().Surveys(ctx, before, p.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	var out contract.ListSurveys200JSONResponse
+	if len(list) > p.Limit {
+		list = list[:p.Limit]
+		out.NextCursor = ptr(p.After(list[p.Limit-1].ID))
+	}
+	out.Items = make([]contract.Survey, len(list))
+	for i := range list {
+		out.Items[i] = surveyOf(&list[i])
+	}
+	return out, nil
+}
+
+// StartSurvey begins a survey.
+func (srv *Server) StartSurvey(ctx context.Context, r contract.StartSurveyRequestObject) (contract.StartSurveyResponseObject, error) {
+	v, err := srv.service.StartSurvey(ctx, store.Scope{Host: orZero(r.Body.Host), Server: orZero(r.Body.Server)})
+	if err != nil {
+		return nil, err
+	}
+	return contract.StartSurvey201JSONResponse(surveyOf(v)), nil
+}
+
+// GetSurvey gives one survey.
+func (srv *Server) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
+	v, err := srv.service.Store().Survey(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetSurvey200JSONResponse(surveyOf(v)), nil
+}
+
+// GetSurveyChanges says what changed.
+func (srv *Server) GetSurveyChanges(ctx context.Context, r contract.GetSurveyChangesRequestObject) (contract.GetSurveyChangesResponseObject, error) {
+	c, err := srv.service.SurveyChanges(ctx, r.Id, r.Params.Since)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetSurveyChanges200JSONResponse{Survey: c.Survey, Since: c.Since, Clipped: c.Clipped, Changes: make([]contract.SurveyChange, len(c.Changes)),
+		Opened: srv.findingsOf(ctx, c.Opened), Closed: srv.findingsOf(ctx, c.Closed)}
+	for i := range c.Changes {
+		out.Changes[i] = changeOf(&c.Changes[i])
+	}
+	return out, nil
+}
+
+func fingerprint(raw []byte) *string {
+	if len(raw) == 0 {
+		return nil
+	}
+	return ptr(hex.EncodeToString(raw))
+}
+
+func pemOf(der []byte) string { return string(certs.PEM(der)) }

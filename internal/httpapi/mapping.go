@@ -1,0 +1,195 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
+	"insegna.example/internal/store"
+)
+
+func endpoint(address string, port int) string {
+	return net.JoinHostPort(address, strconv.Itoa(port))
+}
+
+func texts[T fmt.Stringer](list []T) []string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		out[i] = v.String()
+	}
+	return out
+}
+
+func estateOf(d *store.Declaration, e *estate.Estate) contract.Estate {
+	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: string(d.Content), Endpoints: d.Endpoints,
+		Audiences: []contract.EstateAudience{}, Servers: []contract.EstateServer{}, Hosts: []contract.EstateHost{}}
+	for _, a := range e.Audiences {
+		out.Audiences = append(out.Audiences, contract.EstateAudience{Name: a.Name, Public: a.Public, Roots: a.Roots})
+	}
+	for _, s := range e.Servers {
+		out.Servers = append(out.Servers, contract.EstateServer{Name: s.Name, Kind: s.Kind, Line: s.Place.Line, Addresses: texts(s.Addresses), Ports: texts(s.Ports)})
+	}
+	for _, h := range e.Hosts {
+		out.Hosts = append(out.Hosts, contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line,
+			WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate)})
+	}
+	return out
+}
+
+func changesOf(c *service.EstateChanges) contract.EstateChanges {
+	out := contract.EstateChanges{Estate: c.Estate, File: c.File, Applied: c.Applied, Replaces: optional(c.Replaces), Changes: make([]contract.EstateChange, len(c.Changes))}
+	for i, v := range c.Changes {
+		out.Changes[i] = contract.EstateChange{Action: contract.EstateChangeAction(v.Action), Kind: v.Kind, Name: v.Name, Fields: append([]string{}, v.Fields...)}
+		if v.Place.Line > 0 {
+			out.Changes[i].Place = fmt.Sprintf("%s:%d", v.Place.File, v.Place.Line)
+		}
+	}
+	return out
+}
+
+func verdictCounts(c store.VerdictCounts) contract.VerdictCounts {
+	return contract.VerdictCounts{Broken: c.Broken, AtOdds: c.AtOdds, Unknown: c.Unknown, Agreed: c.Agreed, Hosts: c.Hosts, Servers: c.Servers}
+}
+
+func severityCounts(c [4]int) contract.SeverityCounts {
+	return contract.SeverityCounts{Broken: c[0], Due: c[1], Weak: c[2], Note: c[3]}
+}
+
+func facesOf(wanted, configured, served string) contract.Faces {
+	f := binding.Faces{Wanted: binding.Face(wanted), Configured: binding.Face(configured), Served: binding.Face(served)}
+	return contract.Faces{Wanted: contract.Face(wanted), Configured: contract.Face(configured), Served: contract.Face(served), Text: f.Text()}
+}
+
+func bindingOf(b *store.Binding) contract.Binding {
+	out := contract.Binding{
+		Id: b.ID, Host: b.Host, Endpoint: endpoint(b.Address, b.Port), Server: b.Server, Kind: b.Kind, Line: b.Line,
+		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy,
+		Outcome: optional(b.Outcome), Protocol: optional(binding.VersionName(uint16(b.Version))), Group: optional(binding.GroupName(uint16(b.KeyGroup))),
+		Certificate: fingerprint(b.Leaf), Issuer: optional(b.Issuer),
+	}
+	if b.Severity != nil {
+		out.Severity = ptr(contract.Severity(check.Severities[*b.Severity]))
+	}
+	if b.NotAfter != nil {
+		out.NotAfter, out.DaysLeft = ptr(b.NotAfter.UTC()), ptr(service.DaysLeft(*b.NotAfter))
+	}
+	if b.LastSeen != nil {
+		out.LastSeen = ptr(b.LastSeen.UTC())
+	}
+	return out
+}
+
+func certificateOf(c *store.Certificate) contract.Certificate {
+	return contract.Certificate{
+		Sha256: *fingerprint(c.Sha256), CommonName: c.CommonName, Issuer: c.Issuer, Names: append([]string{}, c.Names...),
+		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), DaysLeft: service.DaysLeft(c.NotAfter),
+		Key: c.Key, Serial: c.Serial, IsCa: c.IsCa, FirstSeen: c.FirstSeen.UTC(), Bindings: c.Bindings,
+	}
+}
+
+func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) contract.CertificateDetail {
+	out := contract.CertificateDetail{
+		Certificate: certificateOf(&d.Certificate), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
+		Signature: d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
+		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)),
+	}
+	for i, v := range d.Views {
+		view := contract.AudienceView{Audience: v.Audience, Trusted: v.Trusted, Failures: append([]string{}, v.Failures...), Path: []contract.ChainLink{}}
+		for _, l := range v.Path {
+			c := l.Certificate
+			view.Path = append(view.Path, contract.ChainLink{CommonName: c.CommonName(), Issuer: c.IssuerName(), Sha256: c.Fingerprint.String(),
+				NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Key: c.Key().String(), Served: l.Served, Anchor: l.Anchor, Stored: l.Stored})
+		}
+		out.Audiences[i] = view
+	}
+	for i, s := range d.Sightings {
+		out.Sightings[i] = contract.Sighting{Host: s.Host, Endpoint: endpoint(s.Address, s.Port), Server: s.Server, Vantage: s.Vantage,
+			Protocol: optional(binding.VersionName(uint16(s.Version))), FirstSeen: s.FirstSeen.UTC(), LastSeen: s.LastSeen.UTC(), Current: s.Current}
+	}
+	return out
+}
+
+// findingsOf maps findings; the place is in the estate file in force.
+func (srv *Server) findingsOf(ctx context.Context, list []store.Finding) []contract.Finding {
+	file := ""
+	if d, err := srv.service.Store().Declared(ctx); err == nil {
+		file = d.File
+	}
+	out := make([]contract.Finding, len(list))
+	for i := range list {
+		out[i] = findingOf(&list[i], file)
+	}
+	return out
+}
+
+func findingOf(f *store.Finding, file string) contract.Finding {
+	out := contract.Finding{
+		Id: f.ID, Code: f.Code, Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Endpoint: endpoint(f.Address, f.Port), Server: f.Server,
+		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(),
+		Faces: ptr(facesOf(f.Wanted, f.Configured, f.Served)), Verdict: ptr(contract.Verdict(f.Verdict)),
+	}
+	for i, e := range f.Evidence {
+		out.Evidence[i] = contract.Fact{Label: e.Label, Value: e.Value}
+	}
+	if f.Line > 0 && file != "" {
+		out.Place = fmt.Sprintf("%s:%d", file, f.Line)
+	}
+	if f.ClosedAt != nil {
+		out.ClosedAt = ptr(f.ClosedAt.UTC())
+	}
+	return out
+}
+
+func surveyOf(v *store.Survey) contract.Survey {
+	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage, CreatedAt: v.CreatedAt.UTC(),
+		Targets: v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed}
+	if v.FinishedAt != nil {
+		out.FinishedAt = ptr(v.FinishedAt.UTC())
+	}
+	return out
+}
+
+func changeOf(c *store.Change) contract.SurveyChange {
+	return contract.SurveyChange{
+		Host: c.Host, Endpoint: endpoint(c.Address, c.Port), Server: c.Server,
+		Before:            shown(c.BeforeOutcome, c.BeforeName, c.BeforeEnds, c.BeforeVersion),
+		After:             shown(c.AfterOutcome, c.AfterName, c.AfterEnds, c.AfterVersion),
+		CertificateBefore: fingerprint(c.BeforeLeaf), CertificateAfter: fingerprint(c.AfterLeaf),
+	}
+}
+
+// shown says in a few words what a target showed.
+func shown(outcome, name string, ends *time.Time, version int) string {
+	switch {
+	case outcome == "":
+		return "never looked at"
+	case ends == nil:
+		return outcome
+	}
+	return fmt.Sprintf("%s, ends %s, %s", name, ends.UTC().Format("2 January 2006"), binding.VersionName(uint16(version)))
+}
+
+func (srv *Server) todayOf(ctx context.Context, t *service.Today) contract.Today {
+	out := contract.Today{Estate: t.Estate, At: t.At, Bindings: verdictCounts(t.Bindings), Findings: severityCounts(t.Findings), DueBindings: t.DueBindings,
+		Worst: srv.findingsOf(ctx, t.Worst), Lanes: make([]contract.Lane, len(t.Lanes)), Density: make([]contract.DayCount, len(t.Density)), InUse: t.InUse}
+	if t.Survey != nil {
+		out.Survey = ptr(surveyOf(t.Survey))
+	}
+	for i, l := range t.Lanes {
+		out.Lanes[i] = contract.Lane{Sha256: *fingerprint(l.Sha256), Name: l.CommonName, Names: l.Names, Hosts: l.Hosts,
+			NotBefore: l.NotBefore.UTC(), NotAfter: l.NotAfter.UTC(), DaysLeft: service.DaysLeft(l.NotAfter)}
+	}
+	for i, d := range t.Density {
+		out.Density[i] = contract.DayCount{Day: openapi_types.Date{Time: d.Day}, Count: d.Count}
+	}
+	return out
+}

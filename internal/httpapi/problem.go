@@ -1,0 +1,167 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/gin-gonic/gin"
+
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
+	"insegna.example/internal/store"
+)
+
+func ptr[T any](v T) *T { return &v }
+
+// badRequestError is a request that the contract lets pass and a handler does not.
+type badRequestError struct{ detail string }
+
+func (e *badRequestError) Error() string { return e.detail }
+
+// problemOf turns an error into a problem document (RFC 9457). What it does
+// not know becomes a 500 that tells nothing of the inside.
+func problemOf(err error) contract.Problem {
+	var faults estate.Errors
+	var scope *service.ScopeError
+	var order *service.OrderError
+	var ambiguous *service.AmbiguousError
+	var bad *badRequestError
+	switch {
+	case errors.As(err, &faults):
+		return estateProblem(faults)
+	case errors.Is(err, service.ErrNoEstate):
+		return problem(http.StatusConflict, "No estate", err.Error(), "apply an estate file first")
+	case errors.As(err, &scope):
+		return problem(http.StatusUnprocessableEntity, "Nothing to look at", err.Error(), "name a host or server of the estate")
+	case errors.As(err, &order):
+		return problem(http.StatusUnprocessableEntity, "Wrong order", err.Error(), "")
+	case errors.As(err, &ambiguous):
+		return problem(http.StatusConflict, "Ambiguous fingerprint", err.Error(), "give more digits")
+	case errors.Is(err, store.ErrCursor):
+		return problem(http.StatusBadRequest, "Bad cursor", err.Error(), "")
+	case errors.Is(err, store.ErrNotFound):
+		return notFoundProblem("nothing is stored under that name or number")
+	case errors.As(err, &bad):
+		return problem(http.StatusBadRequest, "Bad request", bad.detail, "")
+	case errors.Is(err, context.Canceled):
+		return problem(499, "Ended by the caller", "", "")
+	}
+	return internalProblem()
+}
+
+func problem(status int, title, detail, next string) contract.Problem {
+	p := contract.Problem{Status: status, Title: title}
+	if detail != "" {
+		p.Detail = &detail
+	}
+	if next != "" {
+		p.Next = &next
+	}
+	return p
+}
+
+func notFoundProblem(detail string) contract.Problem {
+	return problem(http.StatusNotFound, "Not found", detail, "")
+}
+
+func methodProblem(method string) contract.Problem {
+	return problem(http.StatusMethodNotAllowed, "Method not allowed", "this call does not take "+method, "")
+}
+
+func internalProblem() contract.Problem {
+	return problem(http.StatusInternalServerError, "Internal error", "the request could not be carried out", "see the service's log for the reason")
+}
+
+func estateProblem(faults estate.Errors) contract.Problem {
+	p := problem(http.StatusUnprocessableEntity, "The estate file has faults", fmt.Sprintf("%d found; nothing was changed", len(faults)), "mend the places named and send the file again")
+	list := make([]contract.ProblemError, len(faults))
+	for i, f := range faults {
+		at := f.Place.File
+		if f.Place.Line > 0 {
+			at = f.Place.String()
+		}
+		list[i] = contract.ProblemError{Place: &at, Message: f.Message}
+		if f.Expected != "" {
+			list[i].Expected = ptr(f.Expected)
+		}
+	}
+	p.Errors = &list
+	return p
+}
+
+// validationProblem tells which parameter or field breaks which rule of the
+// contract, never the value sent.
+func validationProblem(err error) contract.Problem {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return problem(http.StatusRequestEntityTooLarge, "Too large", fmt.Sprintf("a request may hold %d MB at most", bodyLimit>>20), "")
+	}
+	var list []contract.ProblemError
+	for _, e := range flatten(err) {
+		list = append(list, validationError(e))
+	}
+	p := problem(http.StatusBadRequest, "Bad request", "the request does not keep to the contract", "see api/openapi.yaml for what this call takes")
+	p.Errors = &list
+	return p
+}
+
+func flatten(err error) []error {
+	var many openapi3.MultiError
+	if errors.As(err, &many) {
+		var out []error
+		for _, e := range many {
+			out = append(out, flatten(e)...)
+		}
+		return out
+	}
+	return []error{err}
+}
+
+func validationError(err error) contract.ProblemError {
+	out := contract.ProblemError{Message: "does not keep to the contract"}
+	var request *openapi3filter.RequestError
+	if errors.As(err, &request) {
+		switch {
+		case request.Parameter != nil:
+			out.Place = ptr(request.Parameter.In + " parameter " + request.Parameter.Name)
+		case request.RequestBody != nil:
+			out.Place = ptr("body")
+		}
+		if request.Err == nil && request.Reason != "" {
+			out.Message = request.Reason
+		}
+	}
+	var schema *openapi3.SchemaError
+	if errors.As(err, &schema) {
+		if path := schema.JSONPointer(); len(path) > 0 {
+			out.Place = ptr("body field " + strings.Join(path, "."))
+		}
+		out.Message = "breaks the rule " + schema.SchemaField
+		if schema.SchemaField == "enum" && schema.Schema != nil {
+			out.Expected = ptr("one of " + fmt.Sprint(schema.Schema.Enum...))
+		}
+	}
+	return out
+}
+
+func abort(c *gin.Context, p contract.Problem) {
+	write(c, p)
+	c.Abort()
+}
+
+func write(c *gin.Context, p contract.Problem) {
+	body, err := json.Marshal(p)
+	if err != nil {
+		c.Status(http.StatusInternalServerError)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.Data(p.Status, "application/problem+json", body)
+}
