@@ -246,3 +246,25 @@ func (j *Judge) Ask(served [][]byte) []View {
 	}
 	return views
 }
+
+// Inspect judges certificates that lie in a file, leaf first, as if they were
+// served; host may be "" when the names are not in question.
+func (j *Judge) Inspect(der [][]byte, host string, at time.Time) *Judgement {
+	s := &Subject{Target: Target{Host: host}, At: at, Seen: &binding.Observation{Outcome: binding.Connected, Served: der, Stapled: []byte{0}}}
+	key, err := j.material(s)
+	if err != nil {
+		unreadable(s, err)
+		return s.judgement()
+	}
+	for _, a := range j.order {
+		s.Views = append(s.Views, View{a, j.result(s.Chain, key, a)})
+	}
+	if s.Coverage = names.Covers(s.leaf(), host); host == "" {
+		s.Coverage.Covered = true
+	}
+	for _, rule := range []func(*Subject){naming, dating, chaining, keying} {
+		rule(s)
+	}
+	Sort(s.findings)
+	return s.judgement()
+}

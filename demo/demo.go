@@ -1,0 +1,221 @@
+// Package demo is the demo estate: Lantern Coast Ferries, with two real nginx,
+// one real HAProxy and certificates from roots of its own, all on loopback.
+//
+// It carries deliberate faults; Faults lists them with the finding each must
+// give, and a test compares that list with what a survey reports.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Estate is the running demo estate.
+type Estate struct {
+	Dir      string // where its files are
+	File     string // the estate file
+	Net      int    // third number of its addresses, 127.20.Net.x
+	claim    net.Listener
+	mu       sync.Mutex
+	children []*child
+	failed   chan error
+}
+
+// Start makes the certificates, writes the configurations and starts the
+// servers. Stop ends them.
+func Start(ctx context.Context, dir string) (e *Estate, err error) {
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	e = &Estate{Dir: dir, File: filepath.Join(dir, "estate.yaml"), failed: make(chan error, 8)}
+	defer func() {
+		if err != nil {
+			e.Stop()
+		}
+	}()
+	if err := e.claimNet(); err != nil {
+		return e, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return e, err
+	}
+	if err := e.makeCertificates(time.Now()); err != nil {
+		return e, fmt.Errorf("making the demo's certificates: %w", err)
+	}
+	if err := e.writeFiles(); err != nil {
+		return e, err
+	}
+	for _, s := range e.servers() {
+		if err := e.run(ctx, s); err != nil {
+			return e, err
+		}
+	}
+	return e, nil
+}
+
+// Failed gives an error when a server ends that should not.
+func (e *Estate) Failed() <-chan error { return e.failed }
+
+// Addr is an address of the estate by its last number.
+func (e *Estate) Addr(last int) string { return fmt.Sprintf("127.20.%d.%d", e.Net, last) }
+
+// claimNet finds addresses no other demo uses: a listener held for the whole
+// run is the claim.
+func (e *Estate) claimNet() error {
+	for n := range 200 {
+		e.Net = n
+		l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(1), "7400"))
+		if err != nil {
+			continue
+		}
+		if e.portsFree() {
+			e.claim = l
+			return nil
+		}
+		_ = l.Close()
+	}
+	return errors.New("no free addresses for the demo in 127.20.0.0/16; stop other demos first")
+}
+
+// portsFree says whether the addresses' ports can be bound, which they cannot
+// while servers of a killed demo are still ending.
+func (e *Estate) portsFree() bool {
+	for _, last := range []int{10, 11, 12, 20, 31} {
+		for _, port := range []string{"8443", "8444", "9443"} {
+			l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(last), port))
+			if err != nil {
+				return false
+			}
+			_ = l.Close()
+		}
+	}
+	return true
+}
+
+// server is one process of the estate.
+type server struct {
+	name  string
+	args  []string
+	ready string // address it listens at once it is up
+}
+
+// Missing lists the programs the demo needs that are not installed.
+func Missing() (programs []string) {
+	for name, path := range map[string]string{"nginx": nginxPath, "haproxy": haproxyPath} {
+		if _, err := os.Stat(path); err != nil {
+			programs = append(programs, name)
+		}
+	}
+	return programs
+}
+
+const (
+	nginxPath   = "/usr/sbin/nginx"
+	haproxyPath = "/usr/sbin/haproxy"
+)
+
+func (e *Estate) servers() []server {
+	return []server{
+		{"pier-1", []string{nginxPath, "-p", e.path("pier-1"), "-c", "nginx.conf", "-e", "stderr"}, e.Addr(11) + ":8443"},
+		{"pier-2", []string{nginxPath, "-p", e.path("pier-2"), "-c", "nginx.conf", "-e", "stderr"}, e.Addr(12) + ":8443"},
+		{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")}, e.Addr(10) + ":8443"},
+	}
+}
+
+func (e *Estate) path(parts ...string) string {
+	return filepath.Join(append([]string{e.Dir}, parts...)...)
+}
+
+type child struct {
+	name string
+	cmd  *exec.Cmd
+	done chan struct{}
+	log  bytes.Buffer
+}
+
+// run starts one server; it ends with this process, even when that is killed.
+func (e *Estate) run(ctx context.Context, s server) error {
+	c := &child{name: s.name, cmd: exec.Command(s.args[0], s.args[1:]...), done: make(chan struct{})}
+	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	c.cmd.Stderr = &c.log
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the death signal follows the thread that started the child
+		err := c.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = c.cmd.Wait()
+			close(c.done)
+		}
+	}()
+	if err := <-started; err != nil {
+		return fmt.Errorf("starting %s: %w", s.name, err)
+	}
+	e.mu.Lock()
+	e.children = append(e.children, c)
+	e.mu.Unlock()
+	if err := awaitPort(ctx, s.ready, c); err != nil {
+		return err
+	}
+	go func() {
+		<-c.done
+		select {
+		case e.failed <- fmt.Errorf("the demo's server %s ended: %s", c.name, c.lastWords()):
+		default:
+		}
+	}()
+	return nil
+}
+
+func (c *child) lastWords() string {
+	lines := strings.Split(strings.TrimSpace(c.log.String()), "\n")
+	return lines[len(lines)-1]
+}
+
+func awaitPort(ctx context.Context, address string, c *child) error {
+	for deadline := time.Now().Add(15 * time.Second); time.Now().Before(deadline); {
+		conn, err := net.DialTimeout("tcp", address, time.Second)
+		if err == nil {
+			return conn.Close()
+		}
+		select {
+		case <-c.done:
+			return fmt.Errorf("the demo's server %s did not start: %s", c.name, c.lastWords())
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return fmt.Errorf("the demo's server %s does not listen at %s", c.name, address)
+}
+
+// Stop ends every server and gives the addresses back.
+func (e *Estate) Stop() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, c := range e.children {
+		_ = c.cmd.Process.Signal(syscall.SIGTERM)
+	}
+	for _, c := range e.children {
+		select {
+		case <-c.done:
+		case <-time.After(5 * time.Second):
+			_ = c.cmd.Process.Kill()
+		}
+	}
+	e.children = nil
+	if e.claim != nil {
+		_ = e.claim.Close()
+	}
+}

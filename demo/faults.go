@@ -1,0 +1,28 @@
+package demo
+
+// Fault is a deliberate fault of the demo estate and the finding it must give.
+type Fault struct {
+	Host   string
+	Server string
+	Port   int
+	Code   string // of the finding
+	Story  string // what went wrong at Lantern Coast Ferries
+}
+
+// Faults are all of them: a survey reports these findings and no others.
+var Faults = []Fault{
+	{"booking.lanterncoast.example", "pier-2", 8443, "differs-from-siblings", "the new certificate went to the balancer and pier-1, pier-2 was forgotten"},
+	{"lanterncoast.example", "quay-lb", 8443, "name-not-covered", "a wildcard was ordered without the apex"},
+	{"status.lanterncoast.example", "quay-lb", 8444, "expired", "nobody watches the page that says how things are"},
+	{"freight.lanterncoast.example", "freight-1", 8443, "ends-soon", "renewed by hand, and that hand is on holiday"},
+	{"cargo.lanterncoast.example", "freight-1", 8444, "name-not-covered", "the site was renamed, its certificate was not"},
+	{"ships.lanterncoast.example", "freight-1", 8445, "chain-disordered", "the intermediates were pasted in the wrong order"},
+	{"roster.lanterncoast.example", "pier-2", 8445, "chain-incomplete", "only the leaf was copied to the server"},
+	{"menu.lanterncoast.example", "pier-1", 8446, "chain-root-sent", "the whole bundle was copied, root and all"},
+	{"lost-property.lanterncoast.example", "pier-2", 8446, "self-signed", "a trial from years ago is still in place"},
+	{"radar.lanterncoast.example", "pier-1", 9443, "lifetime-over-limit", "asked for as long as last year"},
+	{"webcam.lanterncoast.example", "pier-2", 9443, "other-issuer", "taken from the crew's CA in a hurry"},
+	{"kiosk.lanterncoast.example", "kiosk-gw", 9443, "nothing-listens", "the listener was lost in a move"},
+	{"kiosk-admin.lanterncoast.example", "kiosk-gw", 9444, "plain-http", "TLS was never switched on for this port"},
+	{"moorings.lanterncoast.example", "kiosk-gw", 9445, "other-site-answers", "the site was never set up, so the default answers"},
+}

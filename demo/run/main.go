@@ -1,0 +1,223 @@
+// The demo starts Lantern Coast Ferries and a service on loopback, applies the
+// estate, runs the first survey, and stays until it is told to stop.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"insegna.example/demo"
+)
+
+func main() {
+	dir := flag.String("dir", ".demo", "directory for everything the demo writes")
+	program := flag.String("insegna", "bin/insegna", "the program")
+	once := flag.Bool("once", false, "end after the first survey")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := run(ctx, *dir, *program, *once)
+	if err != nil && ctx.Err() == nil {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, dir, program string, once bool) error {
+	if missing := demo.Missing(); len(missing) > 0 {
+		return fmt.Errorf("not installed: %s; run: make setup", strings.Join(missing, ", "))
+	}
+	lock, err := takeDir(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = lock.Close() }()
+	estate, err := demo.Start(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer estate.Stop()
+	s, err := serve(ctx, dir, program, estate.Net)
+	if err != nil {
+		return err
+	}
+	defer s.stop()
+	file := estate.File
+	if rel, err := filepath.Rel(mustWd(), file); err == nil && !strings.HasPrefix(rel, "..") {
+		file = rel
+	}
+	for _, args := range [][]string{{"estate", "apply", file}, {"survey", "start"}} {
+		if err := s.insegna(ctx, args...); err != nil {
+			return err
+		}
+	}
+	s.welcome(file)
+	if once {
+		return nil
+	}
+	select {
+	case <-ctx.Done():
+		fmt.Println("\nStopping everything the demo started.")
+		return nil
+	case err := <-estate.Failed():
+		return err
+	case <-s.done:
+		return errors.New("the service ended; see " + s.log)
+	}
+}
+
+func mustWd() string {
+	wd, err := os.Getwd()
+	if err != nil {
+		return "/"
+	}
+	return wd
+}
+
+// takeDir locks the demo's directory, so that two demos do not share one.
+func takeDir(dir string) (*os.File, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			return nil, fmt.Errorf("%w; it was made by another user, choose another directory: make demo DIR=.demo-%d", err, os.Getuid())
+		}
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, fmt.Errorf("a demo is running in %s already; stop it, or choose another directory: make demo DIR=.demo-2", dir)
+	}
+	return lock, nil
+}
+
+// running is the service started by the demo.
+type running struct {
+	program, address, log string
+	cmd                   *exec.Cmd
+	done                  chan struct{}
+}
+
+// firstPort is the console's port of the first demo; others take the next.
+const firstPort = 7420
+
+func serve(ctx context.Context, dir, program string, n int) (*running, error) {
+	s := &running{program: program, log: filepath.Join(dir, "service.log"), done: make(chan struct{})}
+	port, err := freePort(firstPort + n)
+	if err != nil {
+		return nil, err
+	}
+	s.address = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+	out, err := os.Create(s.log)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = out.Close() }()
+	s.cmd = exec.Command(program, "serve", "--data", filepath.Join(dir, "data"), "--listen", s.address)
+	s.cmd.Stdout, s.cmd.Stderr = out, out
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the death signal follows the thread that started the child
+		err := s.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = s.cmd.Wait()
+			close(s.done)
+		}
+	}()
+	if err := <-started; err != nil {
+		return nil, err
+	}
+	if err := s.await(ctx); err != nil {
+		s.stop()
+		return nil, err
+	}
+	return s, nil
+}
+
+func freePort(from int) (int, error) {
+	for p := from; p < from+500; p++ {
+		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(p)))
+		if err == nil {
+			return p, l.Close()
+		}
+	}
+	return 0, fmt.Errorf("no free port from %d on", from)
+}
+
+func (s *running) await(ctx context.Context) error {
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); {
+		resp, err := http.Get("http://" + s.address + "/api/v1/ready")
+		if err == nil {
+			_ = resp.Body.Close()
+			if resp.StatusCode == http.StatusOK {
+				return nil
+			}
+		}
+		select {
+		case <-s.done:
+			text, _ := os.ReadFile(s.log)
+			return fmt.Errorf("the service did not start: %s", strings.TrimSpace(string(text)))
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return errors.New("the service is not ready; see " + s.log)
+}
+
+func (s *running) stop() {
+	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-s.done:
+	case <-time.After(20 * time.Second):
+		_ = s.cmd.Process.Kill()
+		<-s.done
+	}
+}
+
+// insegna runs one command of the program against the service.
+func (s *running) insegna(ctx context.Context, args ...string) error {
+	fmt.Printf("\n$ insegna %s\n", strings.Join(args, " "))
+	cmd := exec.CommandContext(ctx, s.program, append(args, "--service", "http://"+s.address)...)
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("insegna %s: %w", strings.Join(args, " "), err)
+	}
+	return nil
+}
+
+func (s *running) welcome(file string) {
+	service := ""
+	if s.address != "127.0.0.1:"+strconv.Itoa(firstPort) {
+		service = fmt.Sprintf("  export INSEGNA_SERVICE=http://%s\n", s.address)
+	}
+	fmt.Printf(`
+The console: http://%s
+
+Five commands to try in another terminal:
+%s  bin/insegna today
+  bin/insegna binding list --verdict broken,at-odds
+  bin/insegna certificate list --days-left 30
+  bin/insegna visit freight.lanterncoast.example --estate %s
+  bin/insegna inspect %s
+
+Ctrl-C stops everything.
+`, s.address, service, file, filepath.Join(filepath.Dir(file), "pier-1", "ships.pem"))
+}

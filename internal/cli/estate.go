@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/client"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/service"
+)
+
+func (a *app) estate() *cobra.Command {
+	return group("estate", "The estate file: check, preview, apply, show", a.estateCheck(), a.estatePreview(), a.estateApply(), a.estateShow(),
+		&cobra.Command{Use: "schema", Short: "Print the JSON Schema of estate files, for editors", Args: cobra.NoArgs, Example: "  insegna estate schema > estate.schema.json",
+			RunE: a.run(func(*cobra.Command, []string) error { _, err := a.out.Write(estate.Schema); return err })})
+}
+
+func (a *app) estateCheck() *cobra.Command {
+	return &cobra.Command{Use: "check FILE", Short: "Check an estate file without a service", Args: cobra.ExactArgs(1), Example: "  insegna estate check .demo/estate.yaml",
+		RunE: a.run(func(_ *cobra.Command, args []string) error {
+			f, err := loadEstate(args[0])
+			if err != nil {
+				return err
+			}
+			e, err := f.Parse()
+			if err != nil {
+				return err
+			}
+			endpoints, bindings := size(e)
+			doc := map[string]any{"estate": e.Name, "hosts": len(e.Hosts), "servers": len(e.Servers), "endpoints": endpoints, "bindings": bindings}
+			if a.output == "json" {
+				return a.json(doc)
+			}
+			a.say("%s is fine: %s with %s on %s at %s, %s.", args[0], e.Name, plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"),
+				plural(endpoints, "endpoint"), plural(bindings, "binding"))
+			return nil
+		})}
+}
+
+func size(e *estate.Estate) (endpoints, bindings int) {
+	for i := range e.Servers {
+		for range e.Servers[i].Endpoints() {
+			endpoints++
+		}
+	}
+	for i := range e.Hosts {
+		for range e.Endpoints(&e.Hosts[i]) {
+			bindings++
+		}
+	}
+	return endpoints, bindings
+}
+
+// loadEstate reads an estate file from disk with what it mentions.
+func loadEstate(path string) (*service.EstateFile, error) {
+	return service.LoadEstateFile(path, func(p string) ([]byte, error) { return readFile(p, estate.SizeLimit) })
+}
+
+// readFile reads a file up to one byte over a limit, so that the reader can
+// say it is too large without holding all of it.
+func readFile(path string, limit int64) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if st.IsDir() {
+		return nil, fmt.Errorf("%s is a directory", path)
+	}
+	return readAtMost(f, limit+1)
+}
+
+type estateCall func(context.Context, *client.ClientWithResponses, client.EstateFile) (*client.EstateChanges, *client.Problem, *http.Response, error)
+
+// send loads a file, checks it here, and makes one of the two calls with it.
+func (a *app) send(ctx context.Context, path string, call estateCall) (*client.EstateChanges, error) {
+	f, err := loadEstate(path)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := f.Parse(); err != nil {
+		return nil, err // with places, before anything is sent
+	}
+	cl, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	attachments := map[string]string{}
+	for p, data := range f.Attachments {
+		attachments[p] = string(data)
+	}
+	body, problem, resp, err := call(ctx, cl, client.EstateFile{File: path, Text: string(f.Text), Attachments: &attachments})
+	return answer(a, body, problem, resp, err)
+}
+
+func (a *app) estatePreview() *cobra.Command {
+	return &cobra.Command{Use: "preview FILE", Short: "Show what applying an estate file would change", Args: cobra.ExactArgs(1), Example: "  insegna estate preview .demo/estate.yaml",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl *client.ClientWithResponses, f client.EstateFile) (*client.EstateChanges, *client.Problem, *http.Response, error) {
+				r, err := cl.PreviewEstateWithResponse(ctx, f)
+				if err != nil {
+					return nil, nil, nil, err
+				}
+				return r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil
+			})
+			if err != nil {
+				return err
+			}
+			return a.showChanges(changes, "Applying %s would make %s. Nothing is changed yet; apply it with: insegna estate apply %[1]s")
+		})}
+}
+
+func (a *app) estateApply() *cobra.Command {
+	return &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1), Example: "  insegna estate apply .demo/estate.yaml",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl *client.ClientWithResponses, f client.EstateFile) (*client.EstateChanges, *client.Problem, *http.Response, error) {
+				r, err := cl.ApplyEstateWithResponse(ctx, f)
+				if err != nil {
+					return nil, nil, nil, err
+				}
+				return r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil
+			})
+			if err != nil {
+				return err
+			}
+			return a.showChanges(changes, "Applied %s: %s. Look at the estate with: insegna survey start")
+		})}
+}
+
+func (a *app) showChanges(c *client.EstateChanges, summary string) error {
+	signs := map[client.EstateChangeAction]string{"add": "+ add", "change": "~ change", "remove": "- remove"}
+	if len(c.Changes) > 0 || a.output != "table" {
+		err := print(a, c, c.Changes, []column[client.EstateChange]{
+			{head: "Action", cell: func(v client.EstateChange) string { return signs[v.Action] }, raw: func(v client.EstateChange) string { return string(v.Action) }},
+			{head: "Kind", cell: func(v client.EstateChange) string { return v.Kind }},
+			{head: "Name", width: 40, cell: func(v client.EstateChange) string { return v.Name }},
+			{head: "Where and what", width: 40, cell: func(v client.EstateChange) string {
+				return strings.TrimSpace(v.Place + "  " + strings.Join(v.Fields, "; "))
+			}},
+		})
+		if err != nil || a.output != "table" {
+			return err
+		}
+		a.say("")
+	}
+	if c.Replaces != nil {
+		a.say("It takes the place of %s, applied before.", clean(*c.Replaces))
+	}
+	if len(c.Changes) == 0 {
+		a.say("%s declares what is in force already; nothing to change.", c.File)
+		return nil
+	}
+	a.say(summary, c.File, plural(len(c.Changes), "change"))
+	return nil
+}
+
+func (a *app) estateShow() *cobra.Command {
+	var asFile bool
+	c := &cobra.Command{Use: "show", Short: "Show the estate in force", Args: cobra.NoArgs, Example: "  insegna estate show\n  insegna estate show --file",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := cl.GetEstateWithResponse(c.Context())
+			if err != nil {
+				return a.unreachable(err)
+			}
+			e, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			if err != nil {
+				return err
+			}
+			if asFile {
+				_, err := fmt.Fprint(a.out, e.Text)
+				return err
+			}
+			a.say("%s, declared in %s, applied %s UTC: %s, %s at %s.\n", clean(e.Name), clean(e.File), moment(e.AppliedAt), plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"), plural(e.Endpoints, "endpoint"))
+			return print(a, e, e.Hosts, []column[client.EstateHost]{
+				{head: "Host", width: 40, cell: func(h client.EstateHost) string { return h.Name }},
+				{head: "Wanted at", width: 26, cell: func(h client.EstateHost) string { return strings.Join(h.At, ", ") }},
+				{head: "From", width: 18, cell: func(h client.EstateHost) string { return orEmpty(h.WantedIssuer) }},
+				{head: "Line", cell: func(h client.EstateHost) string { return fmt.Sprint(h.Line) }},
+			})
+		})}
+	c.Flags().BoolVar(&asFile, "file", false, "print the estate file as it was applied")
+	return c
+}

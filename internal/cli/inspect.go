@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/lifetime"
+	"insegna.example/internal/core/names"
+)
+
+// inspected is one object of a file, for output.
+type inspected struct {
+	File    string    `json:"file"`
+	Line    int       `json:"line,omitempty"`
+	Kind    string    `json:"kind"`
+	Name    string    `json:"name,omitempty"`
+	Names   []string  `json:"names,omitempty"`
+	Issuer  string    `json:"issuer,omitempty"`
+	Ends    time.Time `json:"not_after,omitzero"`
+	Begins  time.Time `json:"not_before,omitzero"`
+	Key     string    `json:"key,omitempty"`
+	Sha256  string    `json:"sha256,omitempty"`
+	Problem string    `json:"problem,omitempty"`
+}
+
+type inspection struct {
+	Objects  []inspected `json:"objects"`
+	Findings []fileIll   `json:"findings"`
+}
+
+type fileIll struct {
+	File     string         `json:"file"`
+	Code     string         `json:"code"`
+	Severity check.Severity `json:"severity"`
+	Cause    string         `json:"cause"`
+	Remedy   string         `json:"remedy"`
+}
+
+func (a *app) inspect() *cobra.Command {
+	var host string
+	var roots []string
+	c := &cobra.Command{Use: "inspect FILE...", Short: "Say what is in certificate files and whether they are put together well", Args: cobra.MinimumNArgs(1),
+		Long: "Reads certificates and chains in PEM or DER, without a service. With --roots each file is judged\n" +
+			"as a served list, with --host its first certificate must cover that host.",
+		Example: "  insegna inspect .demo/pier-1/booking.pem --host booking.lanterncoast.example",
+		RunE: a.run(func(_ *cobra.Command, args []string) error {
+			if err := a.checkFailAt(); err != nil {
+				return err
+			}
+			if host != "" {
+				h, err := names.Host(host)
+				if err != nil {
+					return usage{err}
+				}
+				host = h
+			}
+			judge := check.NewJudge(nil, chain.NewKnown())
+			if len(roots) > 0 {
+				var err error
+				if judge, err = judgeBy(roots); err != nil {
+					return err
+				}
+			}
+			var all inspection
+			for _, path := range args {
+				if err := all.file(path, judge, host); err != nil {
+					return err
+				}
+			}
+			return a.showInspection(&all)
+		})}
+	c.Flags().StringVar(&host, "host", "", "host the first certificate of each file must cover")
+	c.Flags().StringSliceVar(&roots, "roots", nil, "files of trusted roots to judge the chain by")
+	a.failAtFlag(c)
+	return c
+}
+
+func (in *inspection) file(path string, judge *check.Judge, host string) error {
+	data, err := readFile(path, certs.ReadLimit)
+	if err != nil {
+		return fmt.Errorf("cannot read a certificate file: %w", err)
+	}
+	items, err := certs.Read(data)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	var list [][]byte
+	for _, it := range items {
+		in.Objects = append(in.Objects, objectOf(path, it))
+		if it.Certificate != nil {
+			list = append(list, it.Certificate.Raw)
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	for _, f := range judge.Inspect(list, host, time.Now()).Findings {
+		in.Findings = append(in.Findings, fileIll{path, f.Code, f.Severity, f.Cause, f.Remedy})
+	}
+	return nil
+}
+
+func objectOf(path string, it certs.Item) inspected {
+	o := inspected{File: path, Line: it.Line, Kind: string(it.Kind)}
+	if it.Kind == certs.KindOther {
+		o.Kind = strings.ToLower(it.Label)
+	}
+	if it.Err != nil {
+		o.Problem = it.Err.Error()
+	}
+	if c := it.Certificate; c != nil {
+		if o.Kind = "certificate"; c.IsCA {
+			o.Kind = "CA certificate"
+		}
+		o.Name, o.Names, o.Issuer, o.Begins, o.Ends = c.CommonName(), c.Names(), c.IssuerName(), c.NotBefore, c.NotAfter
+		o.Key, o.Sha256 = c.Key().String(), c.Fingerprint.String()
+	}
+	return o
+}
+
+func (a *app) showInspection(in *inspection) error {
+	err := print(a, in, in.Objects, []column[inspected]{
+		{head: "Where", width: 26, cell: func(o inspected) string { return fmt.Sprintf("%s:%d", o.File, o.Line) }},
+		{head: "What", width: 12, cell: func(o inspected) string { return o.Kind }},
+		{head: "For", width: 26, cell: func(o inspected) string {
+			if o.Problem != "" {
+				return "✗ " + o.Problem
+			}
+			if len(o.Names) > 0 {
+				return strings.Join(o.Names, ", ")
+			}
+			return o.Name
+		}},
+		{head: "From", width: 16, cell: func(o inspected) string { return o.Issuer }},
+		{head: "Ends", width: 10, cell: func(o inspected) string {
+			if o.Ends.IsZero() {
+				return ""
+			}
+			return day(o.Ends) + "\n" + left(lifetime.DaysLeft(o.Ends, time.Now()))
+		}, raw: func(o inspected) string { return o.Ends.UTC().Format(time.RFC3339) }},
+	})
+	if err != nil {
+		return err
+	}
+	if a.output == "table" && len(in.Findings) > 0 {
+		a.say("")
+		if err := print(a, nil, in.Findings, []column[fileIll]{
+			{head: "Severity", cell: func(f fileIll) string { return marks[string(f.Severity)] }},
+			{head: "Finding", cell: func(f fileIll) string { return f.Code }},
+			{head: "File", width: 24, cell: func(f fileIll) string { return f.File }},
+			{head: "Cause and remedy", width: 38, cell: func(f fileIll) string { return f.Cause + " → " + f.Remedy }},
+		}); err != nil {
+			return err
+		}
+	}
+	var worst []check.Severity
+	for _, f := range in.Findings {
+		worst = append(worst, f.Severity)
+	}
+	for _, o := range in.Objects {
+		if o.Problem != "" {
+			worst = append(worst, check.Broken)
+		}
+	}
+	return a.failOn(worst)
+}

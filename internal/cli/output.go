@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"insegna.example/client"
+)
+
+// column is one column of a table and of its CSV form.
+type column[T any] struct {
+	head  string
+	width int // the most it takes in a table; 0: as it comes
+	cell  func(T) string
+	raw   func(T) string // for CSV, where it differs
+}
+
+// print writes rows as the output asked for. doc is what JSON shows.
+func print[T any](a *app, doc any, rows []T, columns []column[T]) error {
+	switch a.output {
+	case "json":
+		return a.json(doc)
+	case "csv":
+		return a.csv(rowsOf(rows, columns, true))
+	}
+	cells := rowsOf(rows, columns, false)
+	widths := make([]int, len(columns))
+	for i, c := range columns {
+		widths[i] = c.width
+	}
+	a.table(cells, widths)
+	return nil
+}
+
+func rowsOf[T any](rows []T, columns []column[T], raw bool) [][]string {
+	out := make([][]string, 0, len(rows)+1)
+	head := make([]string, len(columns))
+	for i, c := range columns {
+		head[i] = c.head
+	}
+	out = append(out, head)
+	for _, r := range rows {
+		line := make([]string, len(columns))
+		for i, c := range columns {
+			if line[i] = c.cell(r); raw && c.raw != nil {
+				line[i] = c.raw(r)
+			}
+			line[i] = cleanLines(line[i])
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+func (a *app) json(doc any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(doc)
+}
+
+// csv writes rows; a cell that a spreadsheet would take for a formula gets a
+// quote in front.
+func (a *app) csv(rows [][]string) error {
+	w := csv.NewWriter(a.out)
+	for _, r := range rows {
+		for i, c := range r {
+			if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) && !isNumber(c) {
+				r[i] = "'" + c
+			}
+		}
+		if err := w.Write(r); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func isNumber(s string) bool {
+	return strings.Trim(strings.TrimPrefix(s, "-"), "0123456789") == ""
+}
+
+// tableWidth is what every table fits in.
+const tableWidth = 100
+
+// table draws rows, the first being the heads; the widest cells are wrapped
+// at words.
+func (a *app) table(rows [][]string, widths []int) {
+	t := table.NewWriter()
+	style := table.StyleLight
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Options = table.Options{SeparateHeader: true}
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	configs := make([]table.ColumnConfig, len(widths))
+	for i, w := range widths {
+		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: w, WidthMaxEnforcer: text.WrapSoft, Transformer: a.paint}
+	}
+	t.SetColumnConfigs(configs)
+	for i, r := range rows {
+		row := make(table.Row, len(r))
+		for j, c := range r {
+			row[j] = c
+		}
+		if i == 0 {
+			t.AppendHeader(row)
+		} else {
+			t.AppendRow(row)
+		}
+	}
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(a.out, strings.TrimRight(line, " "))
+	}
+}
+
+// marks give every severity and verdict a shape, so that it reads without colour.
+var marks = map[string]string{"broken": "✗ broken", "due": "◷ due", "weak": "△ weak", "note": "· note",
+	"at-odds": "≠ at odds", "unknown": "? unknown", "agreed": "= agreed"}
+
+var colors = map[string]text.Colors{"✗": {text.FgRed, text.Bold}, "◷": {text.FgYellow}, "≠": {text.FgRed}, "△": {text.FgMagenta}}
+
+// paint colours a cell by its mark, on a terminal only.
+func (a *app) paint(v any) string {
+	s := fmt.Sprint(v)
+	if !a.color {
+		return s
+	}
+	for mark, c := range colors {
+		if strings.HasPrefix(s, mark+" ") {
+			return c.Sprint(s)
+		}
+	}
+	return s
+}
+
+// plate is a binding's faces in three characters: full agrees, hollow
+// differs, dashed is missing, grey was not read.
+func plate(f client.Faces) string {
+	windows := map[client.Face]string{"agrees": "■", "differs": "□", "missing": "┄", "unread": "░"}
+	return windows[f.Wanted] + windows[f.Configured] + windows[f.Served]
+}
+
+const plateKey = "faces wanted, configured, served: ■ agrees  □ differs  ┄ missing  ░ not read"
+
+// clean makes a text from outside harmless on a terminal: no control
+// characters, no direction marks.
+func clean(s string) string {
+	return strings.Map(func(c rune) rune {
+		if unicode.IsControl(c) || unicode.Is(unicode.Cf, c) {
+			return '·'
+		}
+		return c
+	}, s)
+}
+
+// cleanLines is clean for cells of several lines.
+func cleanLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, l := range lines {
+		lines[i] = clean(l)
+	}
+	return strings.Join(lines, "\n")
+}
+
+func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
+
+func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
+
+// left says the days a certificate has.
+func left(days int) string {
+	switch {
+	case days < -1:
+		return fmt.Sprintf("ended %d days ago", -days)
+	case days < 0:
+		return "ended"
+	case days == 1:
+		return "1 day"
+	}
+	return fmt.Sprintf("%d days", days)
+}
+
+func (a *app) say(format string, args ...any) {
+	if a.output == "table" {
+		fmt.Fprintf(a.out, format+"\n", args...)
+	}
+}
+
+// plural is "1 host", "2 hosts".
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
+func orEmpty(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return *p
+}

@@ -1,0 +1,237 @@
+// Package cli is the command line (Cobra). It talks to a service through the
+// generated client; visit and inspect also work without one.
+//
+// Every command prints a human table by default, JSON or CSV on request;
+// progress goes to stderr. Exit codes: 0 fine, 1 failed, 2 wrong use, 3
+// findings at or above --fail-at.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"insegna.example/client"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/service"
+)
+
+// Exit codes.
+const (
+	exitFine, exitFailed, exitUsage, exitFindings = 0, 1, 2, 3
+)
+
+// DefaultAddress is where a service listens and a client looks for it.
+const DefaultAddress = "127.0.0.1:7420"
+
+// app holds what all commands share.
+type app struct {
+	out, err io.Writer
+	address  string
+	output   string
+	failAt   string
+	color    bool
+	terminal bool // stderr is one, so a bar can be drawn
+}
+
+// failure marks an error of the work, as against one of use.
+type failure struct{ error }
+
+func (f failure) Unwrap() error { return f.error }
+
+// usage is an error of use found by a command itself.
+type usage struct{ error }
+
+// findingsError says that findings at or above --fail-at are there.
+type findingsError struct{ at string }
+
+func (e findingsError) Error() string { return "there are findings at or above " + e.at }
+
+// Main runs the command line and gives the exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{out: os.Stdout, err: os.Stderr}
+	_, plain := os.LookupEnv("NO_COLOR")
+	_, force := os.LookupEnv("FORCE_COLOR")
+	a.color = force || !plain && term.IsTerminal(int(os.Stdout.Fd()))
+	a.terminal = term.IsTerminal(int(os.Stderr.Fd()))
+	err := a.root().ExecuteContext(ctx)
+	return a.exit(err)
+}
+
+func (a *app) exit(err error) int {
+	var failed failure
+	var wrong usage
+	var found findingsError
+	switch {
+	case err == nil:
+		return exitFine
+	case errors.As(err, &found):
+		return exitFindings
+	case errors.As(err, &wrong), !errors.As(err, &failed):
+		fmt.Fprintf(a.err, "insegna: %s\n", clean(err.Error()))
+		fmt.Fprintln(a.err, "For how a command is used, add --help to it.")
+		return exitUsage
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(a.err, "insegna: stopped")
+		return exitFailed
+	}
+	lines := strings.Split(err.Error(), "\n")
+	for i, l := range lines {
+		lines[i] = clean(l)
+	}
+	fmt.Fprintf(a.err, "insegna: %s\n", strings.Join(lines, "\n         "))
+	return exitFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "insegna",
+		Short: "Keeps the right certificate over every door of an estate",
+		Long: "Insegna inventories the TLS certificates of an estate, judges chains, names and dates,\n" +
+			"and says for every host at every endpoint what is wanted and what visitors are served.\n\n" +
+			"Start a service with: insegna serve. Without one, visit and inspect work by themselves.",
+		SilenceErrors: true, SilenceUsage: true,
+	}
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	f := root.PersistentFlags()
+	f.StringVar(&a.address, "service", envOr("INSEGNA_SERVICE", "http://"+DefaultAddress), "address of the service, or set INSEGNA_SERVICE")
+	f.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		switch a.output {
+		case "table", "json", "csv":
+			return nil
+		}
+		return usage{fmt.Errorf("unknown output %q; expected table, json or csv", a.output)}
+	}
+	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.certificates(), a.findings(), a.visit(), a.inspect(),
+		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: a.run(func(*cobra.Command, []string) error {
+			_, err := fmt.Fprintln(a.out, "insegna", service.Version)
+			return err
+		})})
+	return root
+}
+
+// group makes a command that only holds others: called by itself it explains
+// them, called with an unknown word it says so.
+func group(use, short string, commands ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c.AddCommand(commands...)
+	return c
+}
+
+// run marks what a command's work gives as a failure, so that only errors of
+// use keep the exit code for them.
+func (a *app) run(f func(*cobra.Command, []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		err := f(c, args)
+		var wrong usage
+		var found findingsError
+		if err == nil || errors.As(err, &wrong) || errors.As(err, &found) {
+			return err
+		}
+		return failure{err}
+	}
+}
+
+func (a *app) failAtFlag(c *cobra.Command) {
+	c.Flags().StringVar(&a.failAt, "fail-at", "", "exit with 3 when there is a finding of this severity or worse: broken, due, weak, note")
+}
+
+// failOn gives the exit for findings, when --fail-at asks for it.
+func (a *app) failOn(worst []check.Severity) error {
+	if a.failAt == "" {
+		return nil
+	}
+	limit := check.Severity(a.failAt).Rank()
+	for _, s := range worst {
+		if s.Rank() <= limit {
+			return findingsError{a.failAt}
+		}
+	}
+	return nil
+}
+
+// checkFailAt refuses an unknown severity before any work is done.
+func (a *app) checkFailAt() error {
+	if a.failAt != "" && check.Severity(a.failAt).Rank() < 0 {
+		return usage{fmt.Errorf("unknown severity %q for --fail-at; expected broken, due, weak or note", a.failAt)}
+	}
+	return nil
+}
+
+func envOr(key, usual string) string {
+	if v := os.Getenv(key); v != "" {
+		return v
+	}
+	return usual
+}
+
+func (a *app) calls() string { return strings.TrimSuffix(a.address, "/") + "/api/v1" }
+
+func (a *app) client() (*client.ClientWithResponses, error) {
+	if !strings.HasPrefix(a.address, "http://") && !strings.HasPrefix(a.address, "https://") {
+		return nil, usage{fmt.Errorf("the service's address is %q; expected something like http://%s", a.address, DefaultAddress)}
+	}
+	return client.NewClientWithResponses(a.calls())
+}
+
+// unreachable says what to do when the service does not answer.
+func (a *app) unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	why := err.Error()
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		why = "nothing listens there"
+	}
+	return fmt.Errorf("cannot reach the service at %s: %s; start it with: insegna serve, or name another with --service", a.address, why)
+}
+
+// answer gives the body of a good reply, or the problem as an error.
+func answer[T any](a *app, body *T, problem *client.Problem, resp *http.Response, err error) (*T, error) {
+	switch {
+	case err != nil:
+		return nil, a.unreachable(err)
+	case body != nil:
+		return body, nil
+	case problem != nil:
+		return nil, problemError(problem)
+	}
+	return nil, fmt.Errorf("the service at %s answered %s, which insegna does not understand; is it an insegna service?", a.address, resp.Status)
+}
+
+// problemError writes a problem document as an error of one or more lines.
+func problemError(p *client.Problem) error {
+	text := p.Title
+	if p.Detail != nil {
+		text = *p.Detail
+	}
+	if p.Errors != nil {
+		for _, e := range *p.Errors {
+			line := e.Message
+			if e.Place != nil {
+				line = *e.Place + ": " + line
+			}
+			if e.Expected != nil {
+				line += "; expected " + *e.Expected
+			}
+			text += "\n" + line
+		}
+	}
+	if p.Next != nil {
+		text += "\n" + *p.Next
+	}
+	return errors.New(text)
+}

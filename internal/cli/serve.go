@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/internal/httpapi"
+	"insegna.example/internal/look"
+	"insegna.example/internal/service"
+)
+
+func (a *app) serve() *cobra.Command {
+	var cfg service.Config
+	var listen, level string
+	looker := look.New()
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
+		Long: "Runs the service until it is told to stop (Ctrl-C or SIGTERM). Without --database it starts\n" +
+			"a PostgreSQL of its own on loopback, with its files in the data directory.",
+		Example: "  insegna serve --data /var/lib/insegna --listen 127.0.0.1:7420",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			var l slog.Level
+			if err := l.UnmarshalText([]byte(level)); err != nil {
+				return usage{fmt.Errorf("unknown log level %q; expected debug, info, warn or error", level)}
+			}
+			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: l}))
+			cfg.Looker = looker
+			listener, err := httpapi.Listen(listen)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = listener.Close() }()
+			s, err := service.Open(c.Context(), cfg)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			h, err := httpapi.Handler(s, cfg.Log)
+			if err != nil {
+				return err
+			}
+			cfg.Log.Info("serving", "console", "http://"+listener.Addr().String(), "data", cfg.Data, "vantage", s.Vantage())
+			err = httpapi.Serve(c.Context(), listener, h)
+			cfg.Log.Info("stopping")
+			return err
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&listen, "listen", DefaultAddress, "loopback address to listen at")
+	f.StringVar(&cfg.Data, "data", dataDir(), "data directory")
+	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"), "PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
+	f.StringVar(&cfg.Vantage, "vantage", "inside", "where this service stands")
+	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	f.DurationVar(&looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")
+	f.DurationVar(&looker.HandshakeTimeout, "handshake-timeout", 5*time.Second, "longest wait for a handshake")
+	return c
+}
+
+// dataDir is the usual data directory: the system's for root, else the user's.
+func dataDir() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/insegna"
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "insegna-data"
+	}
+	return filepath.Join(home, ".local", "share", "insegna")
+}

@@ -1,0 +1,313 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"insegna.example/client"
+	"insegna.example/internal/core/check"
+)
+
+func (a *app) survey() *cobra.Command {
+	return group("survey", "Look at the estate: start, follow, list, changes", a.surveyStart(), a.surveyFollow(), a.surveyList(), a.surveyChanges())
+}
+
+func (a *app) surveyStart() *cobra.Command {
+	var detach bool
+	var req client.SurveyRequest
+	var host, server string
+	c := &cobra.Command{Use: "start", Short: "Start a survey and follow it to its end", Args: cobra.NoArgs,
+		Example: "  insegna survey start\n  insegna survey start --host booking.lanterncoast.example\n  insegna survey start --fail-at due",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			if err := a.checkFailAt(); err != nil {
+				return err
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			if host != "" {
+				req.Host = &host
+			}
+			if server != "" {
+				req.Server = &server
+			}
+			r, err := cl.StartSurveyWithResponse(c.Context(), req)
+			if err != nil {
+				return a.unreachable(err)
+			}
+			v, err := answer(a, r.JSON201, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			if err != nil {
+				return err
+			}
+			if detach {
+				a.say("Survey %d has begun. Follow it with: insegna survey follow %d", v.Id, v.Id)
+				return a.surveyDoc(v)
+			}
+			return a.follow(c.Context(), cl, v.Id)
+		})}
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
+	c.Flags().StringVar(&host, "host", "", "only this host")
+	c.Flags().StringVar(&server, "server", "", "only this server")
+	a.failAtFlag(c)
+	return c
+}
+
+func (a *app) surveyDoc(v *client.Survey) error {
+	if a.output == "json" {
+		return a.json(v)
+	}
+	return nil
+}
+
+func surveyID(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage{fmt.Errorf("%q is no survey; expected a number as insegna survey list shows them", text)}
+	}
+	return id, nil
+}
+
+func (a *app) surveyFollow() *cobra.Command {
+	c := &cobra.Command{Use: "follow ID", Short: "Follow a survey to its end", Args: cobra.ExactArgs(1), Example: "  insegna survey follow 1",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			if err := a.checkFailAt(); err != nil {
+				return err
+			}
+			id, err := surveyID(args[0])
+			if err != nil {
+				return err
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.follow(c.Context(), cl, id)
+		})}
+	a.failAtFlag(c)
+	return c
+}
+
+// follow shows a survey's progress on stderr and its result on stdout.
+func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int64) error {
+	r, err := cl.GetSurveyWithResponse(ctx, id)
+	if err != nil {
+		return a.unreachable(err)
+	}
+	v, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+	if err != nil {
+		return err
+	}
+	show, end := a.progress(v.Targets)
+	err = client.FollowSurvey(ctx, http.DefaultClient, a.calls(), id, func(now client.Survey) error {
+		v = &now
+		show(now)
+		return nil
+	})
+	end()
+	if err != nil {
+		return err
+	}
+	return a.surveyResult(ctx, cl, v)
+}
+
+// sayEvery is how often progress is said where no bar can be drawn.
+const sayEvery = 3 * time.Second
+
+// progress draws a bar on a terminal, or says a line every few seconds.
+func (a *app) progress(targets int) (show func(client.Survey), end func()) {
+	if !a.terminal {
+		last := time.Time{}
+		return func(v client.Survey) {
+			if time.Since(last) >= sayEvery || v.State == client.SurveyStateFinished {
+				last = time.Now()
+				fmt.Fprintf(a.err, "survey %d: looked %d of %d\n", v.Id, v.Done, v.Targets)
+			}
+		}, func() {}
+	}
+	bar := progressbar.NewOptions(targets, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription("looking"), progressbar.OptionSetWidth(40),
+		progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(true),
+		progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "·", BarStart: "", BarEnd: ""}))
+	return func(v client.Survey) { _ = bar.Set(v.Done) }, func() { _ = bar.Finish() }
+}
+
+func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, v *client.Survey) error {
+	r, err := cl.ListFindingsWithResponse(ctx, &client.ListFindingsParams{})
+	if err != nil {
+		return a.unreachable(err)
+	}
+	page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+	if err != nil {
+		return err
+	}
+	if err := a.surveyDoc(v); err != nil {
+		return err
+	}
+	took := ""
+	if v.FinishedAt != nil {
+		took = " in " + v.FinishedAt.Sub(v.CreatedAt).Round(100*time.Millisecond).String()
+	}
+	a.say("Survey %d (%s) looked at %s%s: %d answered with a certificate, %s, %s opened, %d closed.",
+		v.Id, clean(v.Scope), plural(v.Targets, "target"), took, v.Connected, plural(v.Changed, "change"), plural(v.Opened, "finding"), v.Closed)
+	if a.output == "table" && len(page.Items) > 0 {
+		a.say("")
+		if err := a.findingTable(page.Items[:min(len(page.Items), 20)]); err != nil {
+			return err
+		}
+		a.say("\nOpen findings: %s. All of them: insegna finding list", countText(page.Counts))
+	}
+	return a.failOn(present(page.Counts))
+}
+
+func countText(c client.SeverityCounts) string {
+	return fmt.Sprintf("%d broken, %d due, %d weak, %d note", c.Broken, c.Due, c.Weak, c.Note)
+}
+
+// present lists the severities that have an open finding.
+func present(c client.SeverityCounts) (list []check.Severity) {
+	for i, n := range []int{c.Broken, c.Due, c.Weak, c.Note} {
+		if n > 0 {
+			list = append(list, check.Severities[i])
+		}
+	}
+	return list
+}
+
+func (a *app) surveyList() *cobra.Command {
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List surveys, newest first", Args: cobra.NoArgs, Example: "  insegna survey list",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := cl.ListSurveysWithResponse(c.Context(), &client.ListSurveysParams{Limit: &limit})
+			if err != nil {
+				return a.unreachable(err)
+			}
+			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("No survey yet. Start one with: insegna survey start")
+			}
+			return print(a, page.Items, page.Items, []column[client.Survey]{
+				{head: "ID", cell: func(v client.Survey) string { return fmt.Sprint(v.Id) }},
+				{head: "Begun (UTC)", cell: func(v client.Survey) string { return moment(v.CreatedAt) }},
+				{head: "State", cell: func(v client.Survey) string { return string(v.State) }},
+				{head: "Scope", width: 24, cell: func(v client.Survey) string { return v.Scope }},
+				{head: "Looked", cell: func(v client.Survey) string { return fmt.Sprintf("%d/%d", v.Done, v.Targets) }},
+				{head: "Changed", cell: func(v client.Survey) string { return fmt.Sprint(v.Changed) }},
+				{head: "Opened", cell: func(v client.Survey) string { return fmt.Sprint(v.Opened) }},
+				{head: "Closed", cell: func(v client.Survey) string { return fmt.Sprint(v.Closed) }},
+			})
+		})}
+	c.Flags().IntVar(&limit, "limit", 20, "how many, at most 1000")
+	return c
+}
+
+func (a *app) surveyChanges() *cobra.Command {
+	c := &cobra.Command{Use: "changes [ID] [SINCE]", Short: "Show what changed in a survey, or between two", Args: cobra.MaximumNArgs(2),
+		Long:    "Shows what changed in the survey ID against the one before it, or against the survey SINCE.\nWithout ID, the newest survey is meant.",
+		Example: "  insegna survey changes\n  insegna survey changes 4 1",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			id, params, err := a.changesOf(c.Context(), cl, args)
+			if err != nil {
+				return err
+			}
+			r, err := cl.GetSurveyChangesWithResponse(c.Context(), id, params)
+			if err != nil {
+				return a.unreachable(err)
+			}
+			d, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			if err != nil {
+				return err
+			}
+			return a.showSurveyChanges(d)
+		})}
+	return c
+}
+
+func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, args []string) (id int64, params *client.GetSurveyChangesParams, err error) {
+	params = &client.GetSurveyChangesParams{}
+	if len(args) == 2 {
+		since, err := surveyID(args[1])
+		if err != nil {
+			return 0, nil, err
+		}
+		params.Since = &since
+	}
+	if len(args) > 0 {
+		id, err = surveyID(args[0])
+		return id, params, err
+	}
+	one := 1
+	r, err := cl.ListSurveysWithResponse(ctx, &client.ListSurveysParams{Limit: &one})
+	if err != nil {
+		return 0, nil, a.unreachable(err)
+	}
+	page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	if len(page.Items) == 0 {
+		return 0, nil, fmt.Errorf("there is no survey yet; start one with: insegna survey start")
+	}
+	return page.Items[0].Id, params, nil
+}
+
+func (a *app) showSurveyChanges(d *client.SurveyChanges) error {
+	a.say("Survey %d against %s: %s, %s opened, %d closed.", d.Survey, orBeginning(d.Since), plural(len(d.Changes), "change"), plural(len(d.Opened), "finding"), len(d.Closed))
+	if len(d.Changes) > 0 || a.output != "table" {
+		a.say("")
+		err := print(a, d, d.Changes, []column[client.SurveyChange]{
+			{head: "Host", width: 34, cell: func(v client.SurveyChange) string { return orWithoutSNI(v.Host) }},
+			{head: "At", width: 22, cell: func(v client.SurveyChange) string { return v.Server + " " + v.Endpoint }},
+			{head: "Before", width: 18, cell: func(v client.SurveyChange) string { return v.Before }},
+			{head: "After", width: 18, cell: func(v client.SurveyChange) string { return v.After }},
+		})
+		if err != nil || a.output != "table" {
+			return err
+		}
+	}
+	for _, part := range []struct {
+		title string
+		list  []client.Finding
+	}{{"Opened", d.Opened}, {"Closed", d.Closed}} {
+		if len(part.list) > 0 {
+			a.say("\n%s:", part.title)
+			if err := a.findingTable(part.list); err != nil {
+				return err
+			}
+		}
+	}
+	if d.Clipped {
+		a.say("\nThere are more than are shown; narrow it by comparing neighbouring surveys.")
+	}
+	return nil
+}
+
+func orBeginning(id int64) string {
+	if id == 0 {
+		return "the beginning"
+	}
+	return fmt.Sprintf("survey %d", id)
+}
+
+func orWithoutSNI(host string) string {
+	if host == "" {
+		return "(without SNI)"
+	}
+	return host
+}

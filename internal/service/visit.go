@@ -1,0 +1,153 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/lifetime"
+	"insegna.example/internal/core/names"
+	"insegna.example/internal/look"
+)
+
+// VisitRequest says whom to visit and as whom.
+type VisitRequest struct {
+	Host      string // as names.Host gives it
+	Endpoints []netip.AddrPort
+	Found     string // where the addresses come from, in words
+	Wanted    estate.Wanted
+	Audiences []string
+	Judge     *check.Judge
+	Looker    *look.Looker
+}
+
+// VisitStep is one step of a visit: what was seen, what was expected, what to do.
+type VisitStep struct {
+	Step     string `json:"step"` // "dns", "tls", "certificate", "chain" or "trust"
+	Endpoint string `json:"endpoint,omitempty"`
+	Fine     bool   `json:"fine"`
+	Seen     string `json:"seen"`
+	Expected string `json:"expected,omitempty"`
+	Do       string `json:"do,omitempty"`
+}
+
+// VisitReport is the walk a visitor takes to one name, at every address.
+type VisitReport struct {
+	Host     string          `json:"host"`
+	At       time.Time       `json:"at"`
+	Steps    []VisitStep     `json:"steps"`
+	Findings []check.Finding `json:"-"`
+}
+
+// Visit looks at every endpoint of a host and reports step by step.
+func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
+	report := &VisitReport{Host: r.Host, At: time.Now().UTC()}
+	list := make([]string, len(r.Endpoints))
+	for i, e := range r.Endpoints {
+		list[i] = e.Addr().String()
+	}
+	report.Steps = append(report.Steps, VisitStep{Step: "dns", Fine: true, Seen: strings.Join(list, ", ") + " (" + r.Found + ")"})
+	for _, e := range r.Endpoints {
+		seen := r.Looker.Look(ctx, e, r.Host)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		target := check.Target{Host: r.Host, Endpoint: e, Server: e.String(), Wanted: r.Wanted, Audiences: r.Audiences}
+		report.add(e, seen, r.Judge.Look(target, seen, report.At, nil), r.Host)
+	}
+	return report, nil
+}
+
+// add appends the steps of one endpoint, up to the one where it ends.
+func (v *VisitReport) add(e netip.AddrPort, o *binding.Observation, j *check.Judgement, host string) {
+	v.Findings = append(v.Findings, j.Findings...)
+	tls := VisitStep{Step: "tls", Endpoint: e.String(), Fine: o.Outcome == binding.Connected, Seen: spokenWith(o), Expected: "a TLS 1.2 or 1.3 handshake"}
+	leaf := j.Leaf()
+	if leaf == nil {
+		v.step(tls, j.Findings, "")
+		return
+	}
+	v.step(tls, j.Findings, "tls-old")
+	v.step(VisitStep{Step: "certificate", Endpoint: e.String(), Fine: true, Seen: described(leaf, v.At), Expected: "a certificate for " + host + " within its dates"}, j.Findings,
+		"name-not-covered", "other-site-answers", "expired", "not-yet-valid", "ends-soon", "lifetime-over-limit", "key-weak", "serial-bad", "staple-missing", "other-issuer", "other-certificate")
+	v.step(VisitStep{Step: "chain", Endpoint: e.String(), Fine: true, Seen: sentList(j.Chain), Expected: "leaf, then each issuer, without the root"}, j.Findings,
+		"chain-incomplete", "chain-disordered", "chain-stray", "chain-duplicate", "chain-root-sent")
+	for _, view := range j.Views {
+		s := VisitStep{Step: "trust", Endpoint: e.String(), Fine: true, Expected: "a path to a root of " + view.Audience.Name}
+		if best := view.Result.Best(v.At); best != nil {
+			s.Seen = view.Audience.Name + " trusts it through " + best.Certs[len(best.Certs)-1].CommonName()
+		} else {
+			s.Seen = view.Audience.Name + " does not trust it"
+		}
+		v.step(s, j.Findings, "chain-untrusted", "self-signed", "chain-ended", "expired", "not-yet-valid")
+	}
+}
+
+// step adds a step, marked by the findings that belong to it; "" takes all.
+func (v *VisitReport) step(s VisitStep, findings []check.Finding, codes ...string) {
+	for _, f := range findings {
+		for _, code := range codes {
+			if code == "" || code == f.Code {
+				s.Fine = s.Fine && f.Severity == check.Note
+				s.Seen += "; " + f.Cause
+				if s.Do != "" {
+					s.Do += "; "
+				}
+				s.Do += f.Remedy
+			}
+		}
+	}
+	v.Steps = append(v.Steps, s)
+}
+
+func spokenWith(o *binding.Observation) string {
+	if o.Outcome != binding.Connected {
+		return string(o.Outcome)
+	}
+	text := binding.VersionName(o.Version)
+	if g := binding.GroupName(o.Group); g != "" {
+		text += ", key exchange " + g
+	}
+	if o.ALPN != "" {
+		text += ", " + o.ALPN
+	}
+	return text
+}
+
+func described(c *certs.Certificate, at time.Time) string {
+	list := c.Names()
+	shown := strings.Join(list[:min(len(list), 4)], ", ")
+	if len(list) > 4 {
+		shown += fmt.Sprintf(" and %d more", len(list)-4)
+	}
+	return fmt.Sprintf("%s, from %s, %s, %d days left", shown, c.IssuerName(), c.Key(), lifetime.DaysLeft(c.NotAfter, at))
+}
+
+func sentList(list []*certs.Certificate) string {
+	out := make([]string, len(list))
+	for i, c := range list {
+		out[i] = c.CommonName()
+	}
+	return strings.Join(out, " → ")
+}
+
+// ParseVisit reads NAME or NAME:PORT; IPv6 addresses with a port are in brackets.
+func ParseVisit(text string) (host string, _ uint16, err error) {
+	name, port := text, uint16(443)
+	if i := strings.LastIndexByte(text, ':'); i >= 0 && !strings.Contains(text[:i], ":") || strings.HasPrefix(text, "[") && strings.Contains(text, "]:") {
+		i := strings.LastIndexByte(text, ':')
+		var p int
+		if _, err := fmt.Sscanf(text[i+1:], "%d", &p); err != nil || p < 1 || p > 65535 || fmt.Sprint(p) != text[i+1:] {
+			return "", 0, fmt.Errorf("%q has no good port; expected NAME or NAME:PORT with a port from 1 to 65535", text)
+		}
+		name, port = text[:i], uint16(p)
+	}
+	host, err = names.Host(name)
+	return host, port, err
+}
