@@ -141,10 +141,13 @@ func (m *maker) authority(name string, by *authority, days int) *authority {
 // ended), and writes NAME.pem (with the chain behind it) and NAME.key.
 func (m *maker) site(name string, by *authority, chain []byte, age, left int, hosts ...string) {
 	key := m.key()
-	const hour = time.Hour // a little beyond the day, so that the days left read as told
+	spare := time.Hour // a little beyond the day, so that the days left read as told
+	if left < 0 {
+		spare = -spare
+	}
 	t := &x509.Certificate{
 		SerialNumber: m.serial(), Subject: pkix.Name{CommonName: hosts[0]}, DNSNames: hosts,
-		NotBefore: m.now.Add(-time.Duration(age) * lifetime.Day), NotAfter: m.now.Add(time.Duration(left)*lifetime.Day + hour - time.Second),
+		NotBefore: m.now.Add(-time.Duration(age) * lifetime.Day), NotAfter: m.now.Add(time.Duration(left)*lifetime.Day + spare - time.Second),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
 	if by == nil {

@@ -69,6 +69,7 @@ http {
     client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;
     default_type text/plain;
     server_tokens off;
+    ssl_protocols TLSv1.2 TLSv1.3;
 `
 
 const pier1Sites = `

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/mitchellh/go-wordwrap"
 
 	"insegna.example/client"
 )
@@ -30,12 +31,11 @@ func print[T any](a *app, doc any, rows []T, columns []column[T]) error {
 	case "csv":
 		return a.csv(rowsOf(rows, columns, true))
 	}
-	cells := rowsOf(rows, columns, false)
 	widths := make([]int, len(columns))
 	for i, c := range columns {
 		widths[i] = c.width
 	}
-	a.table(cells, widths)
+	a.table(rowsOf(rows, columns, false), widths)
 	return nil
 }
 
@@ -102,7 +102,12 @@ func (a *app) table(rows [][]string, widths []int) {
 	t.SetStyle(style)
 	configs := make([]table.ColumnConfig, len(widths))
 	for i, w := range widths {
-		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: w, WidthMaxEnforcer: text.WrapSoft, Transformer: a.paint}
+		configs[i] = table.ColumnConfig{Number: i + 1, Transformer: a.paint}
+		for _, r := range rows {
+			if w > 0 {
+				r[i] = wordwrap.WrapString(r[i], uint(w))
+			}
+		}
 	}
 	t.SetColumnConfigs(configs)
 	for i, r := range rows {

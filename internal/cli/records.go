@@ -35,10 +35,10 @@ func (a *app) today() *cobra.Command {
 			} else {
 				a.say("%s: %s broken, %d due, %d at odds, %d agreed; %s.\n", clean(t.Estate), plural(t.Bindings.Broken, "binding"), t.DueBindings, t.Bindings.AtOdds, t.Bindings.Agreed, surveyed(t.Survey))
 			}
-			if a.output != "table" {
-				return print(a, t, t.Worst, findingColumns)
+			if a.output == "json" {
+				return a.json(t)
 			}
-			if len(t.Worst) == 0 {
+			if len(t.Worst) == 0 && a.output == "table" {
 				return nil
 			}
 			return a.findingTable(t.Worst)
@@ -91,9 +91,8 @@ func (a *app) bindings() *cobra.Command {
 			err = print(a, page.Items, page.Items, []column[client.Binding]{
 				{head: "Verdict", cell: func(b client.Binding) string { return marks[string(b.Verdict)] }, raw: func(b client.Binding) string { return string(b.Verdict) }},
 				{head: "WCS", cell: func(b client.Binding) string { return plate(b.Faces) }, raw: func(b client.Binding) string { return b.Faces.Text }},
-				{head: "Host", width: 32, cell: func(b client.Binding) string { return b.Host }},
-				{head: "At", width: 18, cell: func(b client.Binding) string { return b.Server + " " + b.Endpoint }, raw: func(b client.Binding) string { return b.Endpoint }},
-				{head: "Cause", width: 28, cell: func(b client.Binding) string { return b.Cause }},
+				{head: "Host and place", width: 35, cell: func(b client.Binding) string { return b.Host + "\n" + b.Server + " " + b.Endpoint }, raw: func(b client.Binding) string { return b.Host + " " + b.Endpoint }},
+				{head: "Cause", width: 45, cell: func(b client.Binding) string { return b.Cause }},
 			})
 			a.more(page.NextCursor, len(page.Items))
 			a.say("\n%s", plateKey)
@@ -259,14 +258,17 @@ func trustText(v client.AudienceView) string {
 	return "not trusted: " + strings.Join(v.Failures, "; ")
 }
 
+// findingColumns keep host names whole: 21 + 35 + 38 and what lies between.
 var findingColumns = []column[client.Finding]{
-	{head: "Severity", cell: func(f client.Finding) string { return marks[string(f.Severity)] }, raw: func(f client.Finding) string { return string(f.Severity) }},
-	{head: "Finding", width: 21, cell: func(f client.Finding) string { return f.Code }},
-	{head: "Where", width: 27, cell: func(f client.Finding) string { return orWithoutSNI(f.Host) + " " + f.Server + " " + f.Endpoint }},
-	{head: "Cause and remedy", width: 36, cell: func(f client.Finding) string { return f.Cause + " → " + f.Remedy }},
+	{head: "Finding", cell: func(f client.Finding) string { return marks[string(f.Severity)] + "\n" + f.Code }},
+	{head: "Where", width: 35, cell: func(f client.Finding) string { return orWithoutSNI(f.Host) + "\n" + f.Server + " " + f.Endpoint }},
+	{head: "Cause and remedy", width: 39, cell: func(f client.Finding) string { return f.Cause + "\n→ " + f.Remedy }},
 }
 
 func (a *app) findingTable(list []client.Finding) error {
+	if a.output == "csv" {
+		return print(a, list, list, csvFindingColumns)
+	}
 	return print(a, list, list, findingColumns)
 }
 
@@ -316,12 +318,8 @@ func (a *app) findings() *cobra.Command {
 			if len(page.Items) == 0 {
 				a.say("No finding fits.")
 			}
-			columns := findingColumns
-			if a.output == "csv" {
-				columns = csvFindingColumns
-			}
 			if len(page.Items) > 0 || a.output != "table" {
-				if err := print(a, page.Items, page.Items, columns); err != nil {
+				if err := a.findingTable(page.Items); err != nil {
 					return err
 				}
 			}

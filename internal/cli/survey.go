@@ -272,10 +272,9 @@ func (a *app) showSurveyChanges(d *client.SurveyChanges) error {
 	if len(d.Changes) > 0 || a.output != "table" {
 		a.say("")
 		err := print(a, d, d.Changes, []column[client.SurveyChange]{
-			{head: "Host", width: 34, cell: func(v client.SurveyChange) string { return orWithoutSNI(v.Host) }},
-			{head: "At", width: 22, cell: func(v client.SurveyChange) string { return v.Server + " " + v.Endpoint }},
-			{head: "Before", width: 18, cell: func(v client.SurveyChange) string { return v.Before }},
-			{head: "After", width: 18, cell: func(v client.SurveyChange) string { return v.After }},
+			{head: "Where", width: 35, cell: func(v client.SurveyChange) string { return orWithoutSNI(v.Host) + "\n" + v.Server + " " + v.Endpoint }, raw: func(v client.SurveyChange) string { return v.Host + " " + v.Endpoint }},
+			{head: "Before", width: 28, cell: func(v client.SurveyChange) string { return v.Before }},
+			{head: "After", width: 33, cell: func(v client.SurveyChange) string { return v.After }},
 		})
 		if err != nil || a.output != "table" {
 			return err

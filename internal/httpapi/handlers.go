@@ -131,7 +131,7 @@ func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertific
 	f := store.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse}
 	now := time.Now().UTC()
 	if d := r.Params.DaysLeftMax; d != nil {
-		f.EndsBefore = ptr(now.Add(time.Duration(*d+1)*lifetime.Day - time.Second))
+		f.EndsBefore = ptr(lastMoment(now, *d))
 	}
 	if d := r.Params.DaysLeftMin; d != nil {
 		f.EndsAt = ptr(now.Add(time.Duration(*d) * lifetime.Day))
@@ -152,6 +152,17 @@ func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertific
 		out.Items[i] = certificateOf(&list[i])
 	}
 	return out, nil
+}
+
+// lastMoment is the latest end a certificate can have with that many days left.
+func lastMoment(now time.Time, days int) time.Time {
+	switch {
+	case days == -1:
+		return now
+	case days < 0:
+		return now.Add(time.Duration(days) * lifetime.Day)
+	}
+	return now.Add(time.Duration(days+1)*lifetime.Day - time.Second)
 }
 
 // GetCertificate gives one certificate with everything known of it.

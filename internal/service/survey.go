@@ -85,16 +85,16 @@ func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target
 		return store.Look{}, err
 	}
 	now := time.Now().UTC()
-	j := judge.Look(t.Target, seen, now, nil)
+	j := judge.Look(t.Target, seen, now, check.Around{})
 	if leaf := j.Leaf(); t.Host == "" {
 		byDefault.set(t.EndpointID, leaf)
 	} else if hasCode(j.Findings, "name-not-covered") {
 		// Only then does it matter whether it is the endpoint's default.
-		d, err := byDefault.get(ctx, t)
+		around, err := byDefault.around(ctx, t)
 		if err != nil {
 			return store.Look{}, err
 		}
-		j = judge.Look(t.Target, seen, now, d)
+		j = judge.Look(t.Target, seen, now, around)
 	}
 	return store.Look{Target: t, Seen: seen, Judgement: j}, nil
 }
@@ -144,46 +144,57 @@ func (s *Service) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, ex
 	return flush()
 }
 
-// defaults hands the leaf seen without SNI from that look to the looks with a
-// host name at the same endpoint.
-type defaults struct{ byEndpoint map[int64]*pending }
+// defaults tells the looks with a host name what is known around them: the
+// leaf seen without SNI at the same endpoint, and the other hosts there.
+type defaults struct{ byEndpoint map[int64]*vicinity }
 
-type pending struct {
-	done chan struct{}
-	leaf *certs.Certificate
+type vicinity struct {
+	bare  bool          // a look without SNI is in this page
+	done  chan struct{} // closed when it was made
+	leaf  certs.Fingerprint
+	hosts []string
 }
 
 func newDefaults(page []store.Target) *defaults {
-	d := &defaults{map[int64]*pending{}}
+	d := &defaults{map[int64]*vicinity{}}
 	for _, t := range page {
+		v := d.byEndpoint[t.EndpointID]
+		if v == nil {
+			v = &vicinity{done: make(chan struct{})}
+			d.byEndpoint[t.EndpointID] = v
+		}
 		if t.Host == "" {
-			d.byEndpoint[t.EndpointID] = &pending{done: make(chan struct{})}
+			v.bare = true
+		} else {
+			v.hosts = append(v.hosts, t.Host)
 		}
 	}
 	return d
 }
 
 func (d *defaults) set(endpoint int64, leaf *certs.Certificate) {
-	p := d.byEndpoint[endpoint]
-	p.leaf = leaf
-	close(p.done)
+	v := d.byEndpoint[endpoint]
+	if leaf != nil {
+		v.leaf = leaf.Fingerprint
+	}
+	close(v.done)
 }
 
-// get waits for the look without SNI of this page, or takes what was stored
-// when that look was in an earlier one; nil when there is none.
-func (d *defaults) get(ctx context.Context, t store.Target) (*certs.Certificate, error) {
-	if p := d.byEndpoint[t.EndpointID]; p != nil {
+// around waits for the look without SNI of this page, or takes what was stored
+// when that look was in an earlier one.
+func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, error) {
+	v := d.byEndpoint[t.EndpointID]
+	if v.bare {
 		select {
-		case <-p.done:
-			return p.leaf, nil
+		case <-v.done:
+			return check.Around{Default: v.leaf, Hosts: v.hosts}, nil
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return check.Around{}, ctx.Err()
 		}
 	}
-	if len(t.DefaultLeaf) != len(certs.Fingerprint{}) {
-		return nil, nil
-	}
-	return &certs.Certificate{Fingerprint: certs.Fingerprint(t.DefaultLeaf)}, nil
+	around := check.Around{Hosts: v.hosts}
+	copy(around.Default[:], t.DefaultLeaf)
+	return around, nil
 }
 
 // finishSurvey applies the rules that need several targets and ends the survey.

@@ -59,7 +59,7 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 			return nil, ctx.Err()
 		}
 		target := check.Target{Host: r.Host, Endpoint: e, Server: e.String(), Wanted: r.Wanted, Audiences: r.Audiences}
-		report.add(e, seen, r.Judge.Look(target, seen, report.At, nil), r.Host)
+		report.add(e, seen, r.Judge.Look(target, seen, report.At, check.Around{}), r.Host)
 	}
 	return report, nil
 }
@@ -81,9 +81,9 @@ func (v *VisitReport) add(e netip.AddrPort, o *binding.Observation, j *check.Jud
 	for _, view := range j.Views {
 		s := VisitStep{Step: "trust", Endpoint: e.String(), Fine: true, Expected: "a path to a root of " + view.Audience.Name}
 		if best := view.Result.Best(v.At); best != nil {
-			s.Seen = view.Audience.Name + " trusts it through " + best.Certs[len(best.Certs)-1].CommonName()
+			s.Seen = "trusted by " + view.Audience.Name + " through " + best.Certs[len(best.Certs)-1].CommonName()
 		} else {
-			s.Seen = view.Audience.Name + " does not trust it"
+			s.Seen = "not trusted by " + view.Audience.Name
 		}
 		v.step(s, j.Findings, "chain-untrusted", "self-signed", "chain-ended", "expired", "not-yet-valid")
 	}

@@ -231,14 +231,13 @@ func chainID(list []*certs.Certificate) certs.Fingerprint {
 }
 
 func (b *batch) writeMaterial(db *gorm.DB) error {
-	nothing := db.Clauses(clause.OnConflict{DoNothing: true})
 	if len(b.certificates) > 0 {
-		if err := nothing.Create(&b.certificates).Error; err != nil {
+		if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&b.certificates).Error; err != nil {
 			return err
 		}
 	}
 	if len(b.chains) > 0 {
-		return nothing.Create(&b.chains).Error
+		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&b.chains).Error
 	}
 	return nil
 }

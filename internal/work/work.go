@@ -66,7 +66,7 @@ type Jobs struct {
 // among running processes and the same after a restart.
 func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Handlers, log *slog.Logger) (*Jobs, error) {
 	driver := riverpgxv5.New(pool)
-	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: log})
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: slog.New(atLeastWarn{log.Handler()})})
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Hand
 	}))
 	queue := "vantage_" + vantage
 	client, err := river.NewClient(driver, &river.Config{
-		ID: worker, Workers: workers, Logger: log,
+		ID: worker, Workers: workers, Logger: slog.New(atLeastWarn{log.Handler()}),
 		Queues:     map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}},
 		JobTimeout: turn, RescueStuckJobsAfter: rescue,
 	})
@@ -90,6 +90,14 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Hand
 		return nil, err
 	}
 	return &Jobs{client, pool, worker, queue}, nil
+}
+
+// atLeastWarn keeps the queue's everyday messages out of the log.
+type atLeastWarn struct{ slog.Handler }
+
+// Enabled implements slog.Handler.
+func (h atLeastWarn) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= slog.LevelWarn && h.Handler.Enabled(ctx, l)
 }
 
 // ownTurn turns the end of a job's time into another turn.

@@ -71,9 +71,9 @@ func explain(s *Subject, code string, views []View) {
 	r := views[0].Result
 	switch code {
 	case "self-signed":
-		s.add(code, Broken, "the certificate signed itself; "+who.Value+" will warn", "serve a certificate from a CA that "+who.Value+" trusts", who)
+		s.add(code, Broken, "the certificate signed itself; clients ("+who.Value+") will warn", "serve a certificate from a CA that these clients trust", who)
 	case "chain-untrusted":
-		s.add(code, Broken, "no path leads to a root that "+who.Value+" trusts: "+firstFailure(r.Failures), untrustedRemedy(r.Failures), append([]Fact{who}, failureFacts(r.Failures)...)...)
+		s.add(code, Broken, "no path leads to a root that clients ("+who.Value+") trust: "+firstFailure(r.Failures), untrustedRemedy(r.Failures), append([]Fact{who}, failureFacts(r.Failures)...)...)
 	case "chain-ended":
 		why := r.Why(s.At)
 		s.add(code, Broken, "a certificate on the path is out of date: "+firstFailure(why), "serve the CA's current intermediate certificates", append([]Fact{who}, failureFacts(why)...)...)

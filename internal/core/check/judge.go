@@ -24,6 +24,12 @@ type Target struct {
 	Audiences []string
 }
 
+// Around is what is known of the other looks at the same endpoint.
+type Around struct {
+	Default certs.Fingerprint // leaf served without SNI; zero when unknown
+	Hosts   []string          // hosts wanted there
+}
+
 // Judgement is everything that can be said of one look.
 type Judgement struct {
 	Chain    []*certs.Certificate // the served list, leaf first; empty when none came
@@ -54,7 +60,7 @@ type Subject struct {
 	Seen     *binding.Observation
 	Chain    []*certs.Certificate
 	Views    []View
-	Default  *certs.Certificate // leaf served without SNI at the same endpoint, if known
+	Around   Around
 	Coverage names.Coverage
 	findings []Finding
 }
@@ -120,10 +126,9 @@ func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
 	return j
 }
 
-// Look judges one observation. byDefault is the leaf served at the same
-// endpoint without SNI, nil when unknown.
-func (j *Judge) Look(t Target, seen *binding.Observation, at time.Time, byDefault *certs.Certificate) *Judgement {
-	s := &Subject{Target: t, At: at, Seen: seen, Default: byDefault}
+// Look judges one observation, given what is known around it.
+func (j *Judge) Look(t Target, seen *binding.Observation, at time.Time, around Around) *Judgement {
+	s := &Subject{Target: t, At: at, Seen: seen, Around: around}
 	key, err := j.material(s)
 	switch {
 	case err != nil:

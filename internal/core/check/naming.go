@@ -3,6 +3,8 @@ package check
 import (
 	"fmt"
 	"strings"
+
+	"insegna.example/internal/core/names"
 )
 
 // naming tells whether the certificate is for this host at all.
@@ -11,7 +13,7 @@ func naming(s *Subject) {
 		return
 	}
 	listed := Fact{"names in the certificate", namesOf(s)}
-	if d := s.Default; d != nil && d.Fingerprint == s.leaf().Fingerprint && s.Coverage.Near == "" {
+	if s.Around.Default == s.leaf().Fingerprint && s.madeForNeighbour() {
 		s.add("other-site-answers", Broken,
 			fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host, mainName(s)),
 			fmt.Sprintf("add a site for %s to %s, or correct the name of the site that should answer", s.Host, s.Server),
@@ -25,6 +27,17 @@ func naming(s *Subject) {
 		cause += "; it is made for " + mainName(s)
 	}
 	s.add("name-not-covered", Broken, cause, fmt.Sprintf("serve a certificate that lists %s", s.Host), listed)
+}
+
+// madeForNeighbour says whether the certificate covers another host that is
+// wanted at the same endpoint.
+func (s *Subject) madeForNeighbour() bool {
+	for _, host := range s.Around.Hosts {
+		if host != s.Host && names.Covers(s.leaf(), host).Covered {
+			return true
+		}
+	}
+	return false
 }
 
 func namesOf(s *Subject) string {

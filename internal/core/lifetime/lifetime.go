@@ -35,12 +35,12 @@ func PublicLimit(issued time.Time) time.Duration {
 	return 0
 }
 
-// DaysLeft counts whole days until the end, rounded down; negative once it is
-// over.
+// DaysLeft counts whole days until the end, rounded down. Once it is over it
+// is minus the days since, and at least -1.
 func DaysLeft(notAfter, at time.Time) int {
 	left := notAfter.Sub(at)
 	if left < 0 {
-		return int((left - Day + 1) / Day)
+		return min(int(left/Day), -1)
 	}
 	return int(left / Day)
 }

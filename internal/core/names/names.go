@@ -80,18 +80,6 @@ func invalid(s string) string {
 	return ""
 }
 
-// Display gives a stored host name as people write it: U-labels where the
-// name is international.
-func Display(host string) string {
-	if !strings.Contains(host, "xn--") {
-		return host
-	}
-	if u, err := idna.Lookup.ToUnicode(host); err == nil {
-		return u
-	}
-	return host
-}
-
 // Coverage is the answer to "does this certificate cover this host?".
 type Coverage struct {
 	Covered bool
