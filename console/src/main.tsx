@@ -1,0 +1,61 @@
+import '@fontsource-variable/archivo/wdth.css';
+import '@fontsource-variable/atkinson-hyperlegible-mono/wght.css';
+import '@fontsource-variable/atkinson-hyperlegible-next/wght.css';
+import { QueryClientProvider } from '@tanstack/react-query';
+import { lazy, StrictMode, Suspense, useEffect } from 'react';
+import { I18nProvider, RouterProvider } from 'react-aria-components';
+import { createRoot } from 'react-dom/client';
+import { BrowserRouter, Link, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
+import { queryClient } from './data/client';
+import { Frame } from './parts/Frame';
+import { Empty, Loading } from './parts/States';
+import { GlobalStyle } from './theme/global';
+
+const Today = lazy(async () => ({ default: (await import('./pages/Today')).Today }));
+const Bindings = lazy(async () => ({ default: (await import('./pages/Bindings')).Bindings }));
+const Certificates = lazy(async () => ({ default: (await import('./pages/Certificates')).Certificates }));
+const CertificatePage = lazy(async () => ({ default: (await import('./pages/Certificate')).CertificatePage }));
+const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
+const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
+
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/surveys/, 'Surveys'], [/^\/$/, 'Today']];
+
+function Pages() {
+  const go = useNavigate();
+  const { pathname } = useLocation();
+  useEffect(() => {
+    document.title = `${titles.find(([at]) => at.test(pathname))?.[1] ?? 'Not found'} · Insegna`;
+    scrollTo(0, 0);
+  }, [pathname]);
+  return (
+    <RouterProvider navigate={(to) => void go(to)} useHref={useHref}>
+      <Frame>
+        <Suspense fallback={<Loading />}>
+          <Routes>
+            <Route path="/" element={<Today />} />
+            <Route path="/bindings" element={<Bindings />} />
+            <Route path="/certificates" element={<Certificates />} />
+            <Route path="/certificates/:sha256" element={<CertificatePage />} />
+            <Route path="/surveys" element={<Surveys />} />
+            <Route path="/surveys/:id" element={<SurveyPage />} />
+            <Route path="*" element={<Empty title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />
+          </Routes>
+        </Suspense>
+      </Frame>
+    </RouterProvider>
+  );
+}
+
+const root = document.getElementById('root');
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <GlobalStyle />
+      <I18nProvider locale="en-GB">
+        <QueryClientProvider client={queryClient}>
+          <BrowserRouter><Pages /></BrowserRouter>
+        </QueryClientProvider>
+      </I18nProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,121 @@
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
+import { Dialog, DialogTrigger, Button as AriaButton } from 'react-aria-components';
+import { Link, useSearchParams } from 'react-router';
+import styled from 'styled-components';
+import { api, type Binding, type Verdict } from '../data/client';
+import { csv, download, left, plural } from '../data/format';
+import { bindingPage } from '../data/surveys';
+import { Bar, Button, Choice, Panel, Pick, Search } from '../parts/Controls';
+import { Plate, PlateLegend } from '../parts/Plate';
+import { Empty, Failure, Loading } from '../parts/States';
+import { color, font, narrow, radius, space } from '../theme/tokens';
+
+const Street = styled.ul`
+  list-style: none; margin: ${space(4)} 0; padding: 0; background: ${color.raised}; border: 1px solid ${color.line};
+  > li { display: grid; grid-template-columns: 300px minmax(0, 1.3fr) minmax(0, 1fr); gap: ${space(2)} ${space(4)}; padding: ${space(3)} ${space(4)}; content-visibility: auto; contain-intrinsic-size: auto 76px; }
+  > li + li { border-top: 1px solid ${color.line}; }
+  h2 { font-size: 15px; margin: ${space(1)} 0 0; overflow-wrap: anywhere; font-stretch: 100%; }
+  .doors { display: flex; flex-wrap: wrap; gap: ${space(2)} ${space(3)}; }
+  .doors button { display: flex; gap: ${space(2)}; align-items: center; text-align: left; font: 14px/1.25 ${font.text}; color: ${color.ink}; background: none; border: 1px solid transparent; border-radius: ${radius}; padding: ${space(1)}; cursor: pointer; min-width: 190px; }
+  .doors button[data-hovered] { border-color: ${color.soft}; }
+  .doors small { display: block; font: 13px ${font.mono}; color: ${color.soft}; }
+  .why { font-size: 15px; margin-top: ${space(1)}; }
+  ${narrow} { > li { grid-template-columns: 1fr; } }
+`;
+
+const Sheet = styled.div`
+  padding: ${space(4)}; font-size: 15px; dl { display: grid; grid-template-columns: auto 1fr; gap: ${space(1)} ${space(3)}; margin: ${space(3)} 0 0; }
+  dt { color: ${color.soft}; } dd { margin: 0; overflow-wrap: anywhere; } h3 { overflow-wrap: anywhere; }
+`;
+
+const verdicts: [string, string][] = [['all', 'all'], ['broken', 'broken'], ['at-odds', 'at odds'], ['agreed', 'agreed'], ['unknown', 'not read']];
+
+/** From the visitor inwards: what stands in front comes first. */
+const depth: Record<string, number> = { edge: 0, haproxy: 1, ingress: 1 };
+
+function byHost(items: Binding[]): [string, Binding[]][] {
+  const groups = new Map<string, Binding[]>();
+  for (const b of items) groups.set(b.host, [...(groups.get(b.host) ?? []), b]);
+  return [...groups].map(([host, list]) => [host, list.sort((a, b) => (depth[a.kind] ?? 2) - (depth[b.kind] ?? 2) || a.server.localeCompare(b.server))]);
+}
+
+export function Bindings() {
+  const [params, setParams] = useSearchParams();
+  const set = (key: string, value: string) => setParams((p) => { if (value && value !== 'all') p.set(key, value); else p.delete(key); return p; }, { replace: true });
+  const filter = {
+    ...(params.get('q') ? { q: params.get('q') ?? '' } : {}), ...(params.get('server') ? { server: params.get('server') ?? '' } : {}),
+    ...(params.get('verdict') ? { verdict: [params.get('verdict') as Verdict] } : {}), sort: params.get('sort') === '-host' ? ('-host' as const) : ('host' as const),
+  };
+  const pages = useInfiniteQuery({
+    queryKey: ['get', '/bindings', filter], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => bindingPage({ ...filter, limit: 200, ...(pageParam ? { cursor: pageParam } : {}) }), getNextPageParam: (last) => last.next_cursor,
+  });
+  const estate = api.useQuery('get', '/estate', {}, { retry: false });
+  if (pages.isPending) return <Loading />;
+  if (pages.isError) return <Failure error={pages.error} retry={() => void pages.refetch()} />;
+  const { counts: c, total } = pages.data.pages[0] ?? { counts: { hosts: 0, servers: 0 }, total: 0 };
+  const items = pages.data.pages.flatMap((p) => p.items);
+  const servers: [string, string][] = [['all', 'all'], ...(estate.data?.servers ?? []).map((s): [string, string] => [s.name, s.name])];
+  const save = () => download('bindings.csv', 'text/csv', csv([['host', 'server', 'endpoint', 'verdict', 'faces', 'cause', 'remedy', 'certificate'],
+    ...items.map((b) => [b.host, b.server, b.endpoint, b.verdict, b.faces.text, b.cause, b.remedy, b.certificate ?? ''])]));
+  return (
+    <>
+      <h1>{plural(total, 'binding')}, {plural(c.hosts, 'host')}, {plural(c.servers, 'server')}</h1>
+      <Bar>
+        <Choice label="Verdict" value={params.get('verdict') ?? 'all'} options={verdicts} onChange={(v) => set('verdict', v)} />
+        <Search label="Host, server or address" value={params.get('q') ?? ''} onChange={(v) => set('q', v)} />
+        <Pick label="Server" value={params.get('server') ?? 'all'} options={servers} onChange={(v) => set('server', v)} />
+        <Button onPress={() => set('sort', filter.sort === 'host' ? '-host' : '')}>{filter.sort === 'host' ? 'Host A to Z' : 'Host Z to A'}</Button>
+        <Button onPress={save}>Save as CSV</Button>
+      </Bar>
+      <PlateLegend />
+      {items.length === 0 ? (
+        <Empty title={total === 0 ? 'No binding yet' : 'No binding fits'}>
+          <p>{total === 0 ? <>Apply an estate file that wants a host at a server: <code>insegna estate apply FILE</code></> : 'Take a filter away to see more.'}</p>
+        </Empty>
+      ) : (
+        <Street aria-label="Bindings by host">{byHost(items).map(([host, list]) => <HostRow key={host} host={host} list={list} />)}</Street>
+      )}
+      {pages.hasNextPage && <Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show more hosts</Button>}
+    </>
+  );
+}
+
+function HostRow({ host, list }: { host: string; list: Binding[] }) {
+  const causes = [...new Set(list.filter((b) => b.cause).map((b) => b.cause))];
+  return (
+    <li>
+      <h2>{host}</h2>
+      <div className="doors">{list.map((b) => <Door key={b.id} b={b} />)}</div>
+      <div className="why">{causes.map((cause) => <p key={cause}>{cause}</p>)}</div>
+    </li>
+  );
+}
+
+function Door({ b }: { b: Binding }) {
+  return (
+    <DialogTrigger>
+      <AriaButton>
+        <Plate faces={b.faces} verdict={b.verdict} label={b.host} />
+        <span>{b.server}<small>{b.endpoint}</small></span>
+      </AriaButton>
+      <Panel>
+        <Dialog aria-label={`${b.host} at ${b.endpoint}`}>
+          <Sheet>
+            <h3>{b.host}</h3>
+            <p>{b.server}, <code>{b.endpoint}</code></p>
+            {b.cause && <p><strong>{b.cause}.</strong> To mend it: {b.remedy}.</p>}
+            <dl>
+              <dt>faces</dt><dd>{b.faces.text}</dd>
+              <dt>seen</dt><dd>{[b.outcome ?? 'not looked at', b.protocol, b.group].filter(Boolean).join(', ')}</dd>
+              {b.issuer && <><dt>issuer</dt><dd>{b.issuer}</dd></>}
+              {b.days_left !== undefined && <><dt>left</dt><dd>{left(b.days_left)}</dd></>}
+              <dt>declared</dt><dd>line {b.line} of the estate file</dd>
+              {b.certificate && <><dt>certificate</dt><dd><Link to={`/certificates/${b.certificate}`}>{b.certificate.slice(0, 16)}…</Link></dd></>}
+            </dl>
+          </Sheet>
+        </Dialog>
+      </Panel>
+    </DialogTrigger>
+  );
+}

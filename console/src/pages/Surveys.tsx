@@ -1,0 +1,40 @@
+import { Link } from 'react-router';
+import { api } from '../data/client';
+import { moment, plural } from '../data/format';
+import { useRunningSurvey, useStartSurvey } from '../data/surveys';
+import { Bar, Button, Plain, Progress, Scroll } from '../parts/Controls';
+import { Empty, Failure, Loading } from '../parts/States';
+
+export function Surveys() {
+  const list = api.useQuery('get', '/surveys', { params: { query: { limit: 100 } } });
+  const running = useRunningSurvey();
+  const start = useStartSurvey();
+  if (list.isPending) return <Loading />;
+  if (list.isError) return <Failure error={list.error} retry={() => void list.refetch()} />;
+  const items = list.data.items;
+  return (
+    <>
+      <h1>{items.length === 0 ? 'No survey yet' : `${plural(items.length, 'survey')}${list.data.next_cursor ? ', the newest' : ''}`}</h1>
+      <Bar>
+        {running ? <Progress label={`Survey ${running.id}:`} value={running.done} of={running.targets} />
+          : <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Survey the estate now</Button>}
+      </Bar>
+      {start.isError && <Failure error={start.error} retry={() => start.mutate({ body: {} })} />}
+      {items.length === 0 ? <Empty title="Nothing has been looked at"><p>A survey goes to every endpoint of the estate and brings back what is served. The same from the command line: <code>insegna survey start</code></p></Empty> : (
+        <Scroll tabIndex={0} role="region" aria-label="Surveys">
+          <Plain>
+            <thead><tr><th>Survey</th><th>Begun</th><th>Scope</th><th>From</th><th>State</th><th>Looked</th><th>Answered</th><th>Changed</th><th>Opened</th><th>Closed</th></tr></thead>
+            <tbody>
+              {items.map((s) => (
+                <tr key={s.id}>
+                  <td><Link to={`/surveys/${s.id}`}>Survey {s.id}</Link></td><td className="n">{moment(s.created_at)}</td><td>{s.scope}</td><td>{s.vantage}</td>
+                  <td>{running?.id === s.id ? running.state : s.state}</td><td>{running?.id === s.id ? running.done : s.done} of {s.targets}</td><td>{s.connected}</td><td>{s.changed}</td><td>{s.opened}</td><td>{s.closed}</td>
+                </tr>
+              ))}
+            </tbody>
+          </Plain>
+        </Scroll>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,111 @@
+import { Link } from 'react-router';
+import styled from 'styled-components';
+import { api, type Finding, type Schemas, type Severity } from '../data/client';
+import { ago, plural } from '../data/format';
+import { useRunningSurvey, useStartSurvey } from '../data/surveys';
+import { Button, Progress } from '../parts/Controls';
+import { FindingList } from '../parts/FindingCard';
+import { Empty, Failure, Loading } from '../parts/States';
+import { TimeLine } from '../parts/TimeLine';
+import { color, font, narrow, space } from '../theme/tokens';
+
+const Sentence = styled.h1`
+  font-size: 31px; font-weight: 400; a { text-decoration: none; } a:hover { text-decoration: underline; }
+  .broken { color: ${color.oxide}; font-weight: 800; } .due { color: ${color.brass}; font-weight: 800; } .plain { color: ${color.ink}; }
+  ${narrow} { font-size: 24px; }
+`;
+
+const Columns = styled.div`
+  display: grid; grid-template-columns: minmax(0, 2.3fr) minmax(220px, 1fr); gap: ${space(7)};
+  ${narrow} { grid-template-columns: minmax(0, 1fr); }
+`;
+
+const Aside = styled.aside`
+  h2 { color: ${color.soft}; }
+  li { padding: ${space(2)} 0; border-bottom: 1px solid ${color.line}; } ul { list-style: none; margin: 0 0 ${space(4)}; padding: 0; }
+  .when { font-family: ${font.mono}; font-size: 14px; color: ${color.soft}; display: block; }
+`;
+
+const titles: [Severity, string][] = [['broken', 'Broken now'], ['due', 'Hurts at a known date'], ['weak', 'Works, below good practice'], ['note', 'Worth knowing']];
+
+export function Today() {
+  const today = api.useQuery('get', '/today');
+  if (today.isPending) return <Loading />;
+  if (today.isError) return <Failure error={today.error} retry={() => void today.refetch()} />;
+  const t = today.data;
+  if (!t.estate) {
+    return (
+      <Empty title="No estate yet">
+        <p>Insegna watches what an estate file declares. Write one and apply it:</p>
+        <p><code>insegna estate apply FILE</code></p>
+        <p>Its form is described by <code>insegna estate schema</code>.</p>
+      </Empty>
+    );
+  }
+  return (
+    <>
+      <How today={t} />
+      {t.lanes.length > 0 && <TimeLine today={t} />}
+      {!t.survey && <FirstLook />}
+      <Columns>
+        <div>{titles.map(([severity, title]) => <Part key={severity} title={title} items={t.worst.filter((f) => f.severity === severity)} />)}</div>
+        <Beside today={t} />
+      </Columns>
+    </>
+  );
+}
+
+type TodayData = Schemas['Today'];
+
+function How({ today: { bindings: b, due_bindings: due } }: { today: TodayData }) {
+  return (
+    <Sentence>
+      <Link className={b.broken ? 'broken' : 'plain'} to="/bindings?verdict=broken">{b.broken ? `${plural(b.broken, 'binding')} ${b.broken === 1 ? 'is' : 'are'} broken` : 'Nothing is broken'}</Link>
+      {due > 0 && <>, <span className="due">{due === 1 ? '1 needs you by a known date' : `${due} need you by a known date`}</span></>}
+      {b.unknown > 0 && <>, {b.unknown} not read yet</>}
+      , <Link className="plain" to="/bindings?verdict=agreed">{b.agreed} {b.agreed === 1 ? 'hangs' : 'hang'} straight</Link>.
+    </Sentence>
+  );
+}
+
+function FirstLook() {
+  const start = useStartSurvey();
+  return (
+    <Empty title="Nothing has been looked at yet">
+      <p>The estate is declared; a survey goes to every endpoint and brings back what is served.</p>
+      <p><Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Start a survey</Button></p>
+    </Empty>
+  );
+}
+
+function Part({ title, items }: { title: string; items: Finding[] }) {
+  if (items.length === 0) return null;
+  return (
+    <section aria-label={title}>
+      <h2>{title}</h2>
+      <FindingList items={items} />
+    </section>
+  );
+}
+
+function Beside({ today: t }: { today: TodayData }) {
+  const running = useRunningSurvey();
+  const start = useStartSurvey();
+  const last = t.survey;
+  return (
+    <Aside aria-label="Surveys">
+      <h2>Last looked</h2>
+      <ul>
+        {running && <li><Progress label="Looking" value={running.done} of={running.targets} /></li>}
+        {last && (
+          <li>
+            <span className="when">{ago(last.created_at)}, from {last.vantage}</span>
+            <Link to={`/surveys/${last.id}`}>Survey {last.id}</Link>, {last.scope}: {plural(last.targets, 'look')}, {plural(last.changed, 'change')}, {plural(last.opened, 'finding')} opened, {last.closed} closed
+          </li>
+        )}
+        <li>{plural(t.bindings.hosts, 'host')} on {plural(t.bindings.servers, 'server')}, {plural(t.in_use, 'certificate')} in use</li>
+      </ul>
+      {!running && last && <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Survey the estate now</Button>}
+    </Aside>
+  );
+}

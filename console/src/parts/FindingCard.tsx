@@ -1,0 +1,50 @@
+import { Link } from 'react-router';
+import styled from 'styled-components';
+import type { Finding } from '../data/client';
+import { useStartSurvey } from '../data/surveys';
+import { color, font, radius, space } from '../theme/tokens';
+import { Button } from './Controls';
+import { Plate } from './Plate';
+import { Severity } from './Severity';
+
+const Card = styled.li<{ $name: Finding['severity'] }>`
+  display: grid; grid-template-columns: 56px 1fr; gap: ${space(1)} ${space(4)}; background: ${color.raised}; border: 1px solid ${color.line}; border-radius: ${radius};
+  border-left: 5px solid ${(p) => ({ broken: color.oxide, due: color.brassFill, weak: color.soft, note: color.line })[p.$name]};
+  padding: ${space(3)} ${space(4)};
+  h3 { font-size: 17px; display: inline; margin-right: ${space(3)}; overflow-wrap: anywhere; }
+  .at { font-family: ${font.mono}; font-size: 14px; color: ${color.soft}; }
+  .act { display: flex; flex-wrap: wrap; align-items: center; gap: ${space(2)} ${space(3)}; margin-top: ${space(2)}; }
+  .act > button { margin-left: auto; }
+  .place { font-family: ${font.mono}; font-size: 14px; border: 1px solid ${color.line}; background: ${color.sunk}; padding: 1px ${space(2)}; overflow-wrap: anywhere; }
+`;
+
+const List = styled.ul`list-style: none; margin: 0 0 ${space(6)}; padding: 0; display: grid; gap: ${space(3)};`;
+
+/** Findings to act on: cause, where it is declared, remedy, and a look again. */
+export function FindingList({ items }: { items: Finding[] }) {
+  return <List>{items.map((f) => <FindingCard key={f.id} f={f} />)}</List>;
+}
+
+function FindingCard({ f }: { f: Finding }) {
+  const start = useStartSurvey();
+  return (
+    <Card $name={f.severity}>
+      {f.faces && f.verdict ? <Plate faces={f.faces} verdict={f.verdict} /> : <span />}
+      <div>
+        <h3>{f.host || 'without SNI'}</h3>
+        <span className="at">{f.server}, {f.endpoint}</span>
+        <p>{capital(f.cause)}.</p>
+        <p><strong>{capital(f.remedy)}.</strong></p>
+        <div className="act">
+          <Severity name={f.severity} />
+          <code>{f.code}</code>
+          {f.place && <span className="place">{f.place}</span>}
+          {f.certificate && <Link to={`/certificates/${f.certificate}`}>certificate</Link>}
+          <Button isDisabled={start.isPending} onPress={() => start.mutate({ body: { host: f.host } })} aria-label={`Look again at ${f.host}`}>Look again</Button>
+        </div>
+      </div>
+    </Card>
+  );
+}
+
+const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);

@@ -1,0 +1,201 @@
+// Shots takes the pictures of docs/screenshots from a demo of its own: the
+// console in headless Chromium, the command line in a terminal window under
+// Xvfb.
+package main
+
+import (
+	"bufio"
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "directory for the pictures")
+	only := flag.String("only", "", "only pictures whose name holds this")
+	flag.Parse()
+	if err := run(*out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(out, only string) error {
+	dir, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	// Short paths, as a reader of the pictures would have them.
+	work, err := os.Getwd()
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	if err := os.Symlink(filepath.Join(work, "bin"), filepath.Join(dir, "bin")); err != nil {
+		return err
+	}
+	cmd := exec.Command(filepath.Join(work, "bin", "demo"))
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	url, err := start(cmd)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = cmd.Process.Signal(syscall.SIGTERM); _ = cmd.Wait() }()
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	if err := pages(url, out, only); err != nil {
+		return err
+	}
+	return terminals(dir, url, out, only)
+}
+
+// start runs the demo and waits for its welcome, which tells the address.
+func start(cmd *exec.Cmd) (url string, err error) {
+	stdout, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", err
+	}
+	lines := bufio.NewScanner(stdout)
+	for lines.Scan() {
+		if u, ok := strings.CutPrefix(lines.Text(), "The console: "); ok {
+			url = u
+		}
+		if strings.HasPrefix(lines.Text(), "Ctrl-C") {
+			go func() {
+				for lines.Scan() {
+				}
+			}()
+			return url, nil
+		}
+	}
+	return "", fmt.Errorf("the demo ended before it was ready: %w", cmd.Wait())
+}
+
+// page is one picture of the console.
+type page struct {
+	name, path  string
+	width, high int64
+	dark        bool
+	click       string // XPath to press before the picture
+	wait        string // CSS to wait for
+}
+
+var shots = []page{
+	{name: "today", path: "/", width: 1280, high: 800, wait: "h1 a"},
+	{name: "today-dark", path: "/", width: 1280, high: 800, dark: true, wait: "h1 a"},
+	{name: "today-narrow", path: "/", width: 375, high: 800, wait: "h1 a"},
+	{name: "bindings", path: "/bindings", width: 1280, high: 800, wait: "[aria-label='Bindings by host']"},
+	{name: "binding", path: "/bindings?q=booking", width: 1280, high: 800, wait: "[aria-label='Bindings by host']", click: `(//ul[@aria-label="Bindings by host"]//button)[3]`},
+	{name: "certificates", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]"},
+	{name: "surveys", path: "/surveys", width: 1280, high: 800, wait: "table"},
+	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
+	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
+}
+
+func pages(url, out, only string) error {
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-pings", true),
+		chromedp.Flag("font-render-hinting", "none"), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
+	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
+	defer stop()
+	browser, cancel := chromedp.NewContext(actx)
+	defer cancel()
+	if err := chromedp.Do(browser); err != nil {
+		return err
+	}
+	for _, p := range shots {
+		if !strings.Contains(p.name, only) {
+			continue
+		}
+		if err := shoot(browser, url, out, p); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+	}
+	return nil
+}
+
+func shoot(browser context.Context, url, out string, p page) error {
+	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	defer cancel()
+	ctx, stop := context.WithTimeout(ctx, 30*time.Second)
+	defer stop()
+	scheme := "light"
+	if p.dark {
+		scheme = "dark"
+	}
+	if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}); err != nil {
+		return err
+	}
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(url+p.path), chromedp.WaitVisible(chromedp.CSS(p.wait))); err != nil {
+		return err
+	}
+	if p.click != "" {
+		if err := chromedp.Do(ctx, chromedp.Sleep(500*time.Millisecond), chromedp.Click(p.click)); err != nil {
+			return err
+		}
+	}
+	if err := chromedp.Do(ctx, chromedp.Sleep(900*time.Millisecond)); err != nil { // fonts and the popover's first frame
+		return err
+	}
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, p.name+".png"), png, 0o644)
+}
+
+var commands = []struct{ name, line string }{
+	{"cli-today", "insegna today"},
+	{"cli-binding-list", "insegna binding list --verdict broken,at-odds"},
+	{"cli-certificate-list", "insegna certificate list"},
+	{"cli-survey", "insegna survey list; insegna survey changes"},
+	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
+	{"cli-inspect", "insegna inspect .demo/pier-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
+}
+
+// terminals draws each command in a terminal window and keeps the picture.
+func terminals(dir, url, out, only string) error {
+	for _, c := range commands {
+		if !strings.Contains(c.name, only) {
+			continue
+		}
+		target, err := filepath.Abs(filepath.Join(out, c.name+".png"))
+		if err != nil {
+			return err
+		}
+		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
+		cmd.Dir = dir
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url)
+		if text, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", c.name, err, text)
+		}
+	}
+	return nil
+}
+
+const terminalScript = `set -eu
+tmp=$(mktemp -d); trap 'kill $t $x 2>/dev/null || true; rm -rf "$tmp"' EXIT; t=; x=
+mkfifo "$tmp/fifo"
+Xvfb -displayfd 9 -screen 0 1280x800x24 -nolisten tcp 9>"$tmp/fifo" 2>/dev/null & x=$!
+read -r d <"$tmp/fifo"; export DISPLAY=:$d
+LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 128x40+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#f6f0e1' -fg '#1d2430' -b 12 -bw 0 +sb \
+  -e bash -c 'printf "\e[?25l"; printf "%s\n" "\$ $1"; eval "$1"; touch '"$tmp"'/done; sleep 60' _ "$2" & t=$!
+for i in $(seq 200); do [ -e "$tmp/done" ] && break; sleep .05; done
+sleep .4; import -window root "$1"`
