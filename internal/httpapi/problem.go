@@ -113,8 +113,8 @@ func validationProblem(err error) contract.Problem {
 }
 
 func flatten(err error) []error {
-	var many openapi3.MultiError
-	if errors.As(err, &many) {
+	// Not errors.As: that would look through the request error, which knows the parameter.
+	if many, ok := err.(openapi3.MultiError); ok {
 		var out []error
 		for _, e := range many {
 			out = append(out, flatten(e)...)
@@ -139,8 +139,8 @@ func validationError(err error) contract.ProblemError {
 		}
 	}
 	var schema *openapi3.SchemaError
-	if errors.As(err, &schema) {
-		if path := schema.JSONPointer(); len(path) > 0 {
+	if errors.As(err, &schema) && request != nil {
+		if path := schema.JSONPointer(); len(path) > 0 && request.Parameter == nil {
 			out.Place = ptr("body field " + strings.Join(path, "."))
 		}
 		out.Message = "breaks the rule " + schema.SchemaField

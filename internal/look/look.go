@@ -48,6 +48,9 @@ func (l *Looker) Look(ctx context.Context, endpoint netip.AddrPort, host string)
 		return o
 	}
 	if second := l.ask(ctx, endpoint, host); second.Outcome == binding.Connected || second.Outcome == binding.TooLarge {
+		if second.Outcome == binding.TooLarge {
+			return second
+		}
 		second.Detail = clean("only a plain TLS 1.2 hello was answered usefully; the full handshake said: " + err.Error())
 		return second
 	}

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"insegna.example/internal/core/certs"
@@ -144,8 +145,8 @@ func composed(s *Subject) {
 	} else if len(f.Misordered) > 0 {
 		s.add("chain-disordered", Weak, f.Misordered[0].CommonName()+" stands before the certificate it certifies", "order the file: leaf, its issuer, that one's issuer", sent)
 	}
-	if len(f.Strays) > 0 {
-		s.add("chain-stray", Note, subjects(f.Strays)+" belongs to no path from this certificate", "take it out of the file", sent)
+	if strays := slices.DeleteFunc(f.Strays, s.onAnyPath); len(strays) > 0 {
+		s.add("chain-stray", Note, subjects(strays)+" belongs to no path from this certificate", "take it out of the file", sent)
 	}
 	if len(f.Duplicates) > 0 {
 		s.add("chain-duplicate", Note, subjects(f.Duplicates)+" is sent more than once", "take the second copy out of the file", sent)
@@ -153,6 +154,19 @@ func composed(s *Subject) {
 	if len(f.Roots) > 0 {
 		s.add("chain-root-sent", Note, "the root "+subjects(f.Roots)+" is sent along", "take it out of the file: clients use their own copy", sent)
 	}
+}
+
+// onAnyPath says whether a certificate is part of a path, though what links it
+// to the leaf was not sent.
+func (s *Subject) onAnyPath(c *certs.Certificate) bool {
+	for _, v := range s.Views {
+		for _, p := range v.Result.Paths {
+			if slices.ContainsFunc(p.Certs, func(o *certs.Certificate) bool { return o.Fingerprint == c.Fingerprint }) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func subjects(list []*certs.Certificate) string {

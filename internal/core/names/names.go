@@ -138,6 +138,8 @@ func nearest(c *certs.Certificate, host string) string {
 		switch {
 		case wild && base == host:
 			return fmt.Sprintf("the wildcard %s does not cover %s itself", name, base)
+		case wild && !strings.Contains(base, ".") && strings.HasSuffix(host, "."+base):
+			return fmt.Sprintf("the wildcard %s stands directly under a top-level domain, which no client accepts", name)
 		case wild && strings.HasSuffix(host, "."+base):
 			return fmt.Sprintf("the wildcard %s covers one label only", name)
 		case "www."+base == host:

@@ -120,8 +120,8 @@ func Alerts(number uint8) Behaviour {
 	}
 }
 
-// Serves answers with a TLS 1.2 ServerHello and a Certificate message holding
-// this list as it is, valid or not, and then falls silent.
+// Serves answers with a TLS 1.2 ServerHello, a Certificate message holding this
+// list as it is, valid or not, and ServerHelloDone; then it falls silent.
 func Serves(list ...[]byte) Behaviour {
 	return func(ctx context.Context, conn net.Conn) {
 		readHello(conn)
@@ -133,6 +133,7 @@ func Serves(list ...[]byte) Behaviour {
 		}
 		flight := message(2, hello)
 		flight = append(flight, message(11, append(length24(len(certificates)), certificates...))...)
+		flight = append(flight, message(14, nil)...)
 		for len(flight) > 0 {
 			n := min(len(flight), 1<<14)
 			if _, err := conn.Write(append([]byte{22, 3, 3, byte(n >> 8), byte(n)}, flight[:n]...)); err != nil {

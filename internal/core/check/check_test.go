@@ -1,0 +1,170 @@
+package check_test
+
+import (
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/trust"
+	"insegna.example/internal/pkitest"
+)
+
+const host = "a.lantern.example"
+
+type world struct {
+	root, ca, sub *pkitest.Entity
+	judge         *check.Judge
+}
+
+func newWorld() world {
+	w := world{root: pkitest.CA("Harbour Root", nil)}
+	w.ca = pkitest.CA("Harbour CA", w.root)
+	w.sub = pkitest.CA("Harbour Issuing", w.ca)
+	w.judge = check.NewJudge([]*trust.Audience{trust.NewAudience("browsers", true, pkitest.List(w.root))}, chain.NewKnown(w.sub.Certificate, w.ca.Certificate))
+	return w
+}
+
+func seen(list ...*pkitest.Entity) *binding.Observation {
+	return &binding.Observation{Outcome: binding.Connected, Served: pkitest.DER(list...), Version: 0x0304}
+}
+
+func codes(list []check.Finding) (out []string) {
+	for _, f := range list {
+		out = append(out, f.Code)
+	}
+	return out
+}
+
+var target = check.Target{Host: host, Endpoint: netip.MustParseAddrPort("127.20.0.10:8443"), Server: "quay", Audiences: []string{"browsers"}}
+
+// TestEveryRule makes each finding of the catalogue occur, alone, and in time.
+func TestEveryRule(t *testing.T) {
+	w := newWorld()
+	weak, err := rsa.GenerateKey(rand.Reader, 1024)
+	require.NoError(t, err)
+	leaf := func(change ...func(*x509.Certificate)) *pkitest.Entity { return pkitest.Leaf(w.sub, host, change...) }
+	ended := pkitest.CA("Harbour Old", w.root, pkitest.Valid(-300*24*time.Hour, -time.Hour))
+	other := pkitest.Leaf(w.sub, "b.lantern.example")
+	want := func(e estate.Wanted) check.Target { t := target; t.Wanted = e; return t }
+	outcome := func(o binding.Outcome) *binding.Observation {
+		return &binding.Observation{Outcome: o, Alert: 112, Detail: "what was seen"}
+	}
+	extension := func(id asn1.ObjectIdentifier, value ...byte) func(*x509.Certificate) {
+		return func(t *x509.Certificate) { t.ExtraExtensions = []pkix.Extension{{Id: id, Value: value}} }
+	}
+	cases := []struct {
+		code   string
+		target check.Target
+		seen   *binding.Observation
+		around check.Around
+		cause  string
+	}{
+		{"", target, seen(leaf(), w.sub, w.ca), check.Around{}, ""},
+		{"nothing-listens", target, outcome(binding.Refused), check.Around{}, "nothing listens at 127.20.0.10:8443"},
+		{"no-answer", target, outcome(binding.Filtered), check.Around{}, "no answer"},
+		{"no-route", target, outcome(binding.Unreachable), check.Around{}, "no way"},
+		{"connection-reset", target, outcome(binding.Reset), check.Around{}, "tears"},
+		{"connection-closed", target, outcome(binding.Closed), check.Around{}, "ends the connection"},
+		{"silent", target, outcome(binding.Silent), check.Around{}, "says nothing"},
+		{"silent", target, outcome(binding.Slow), check.Around{}, "too slowly"},
+		{"plain-http", target, outcome(binding.PlainHTTP), check.Around{}, "speaks http"},
+		{"not-tls", target, outcome(binding.NotTLS), check.Around{}, "something else"},
+		{"tls-refused", target, outcome(binding.Alert), check.Around{}, "unrecognized_name (112)"},
+		{"tls-malformed", target, outcome(binding.Malformed), check.Around{}, "breaks the rules"},
+		{"tls-malformed", target, &binding.Observation{Outcome: binding.Connected, Served: [][]byte{{1, 2}}}, check.Around{}, "cannot be read"},
+		{"tls-too-large", target, outcome(binding.TooLarge), check.Around{}, "more certificate material"},
+		{"tls-old", target, &binding.Observation{Outcome: binding.Connected, Served: seen(leaf(), w.sub, w.ca).Served, Version: 0x0301}, check.Around{}, "TLS 1.0 at best"},
+		{"name-not-covered", target, seen(other, w.sub, w.ca), check.Around{}, "it is made for b.lantern.example"},
+		{"name-not-covered", target, seen(other, w.sub, w.ca), check.Around{Default: other.Fingerprint, Hosts: []string{host}}, "it is made for b.lantern.example"},
+		{"other-site-answers", target, seen(other, w.sub, w.ca), check.Around{Default: other.Fingerprint, Hosts: []string{host, "b.lantern.example"}}, "another site answers"},
+		{"expired", target, seen(leaf(pkitest.Valid(-90*24*time.Hour, -49*time.Hour)), w.sub, w.ca), check.Around{}, "ended 2 days ago"},
+		{"not-yet-valid", target, seen(leaf(pkitest.Valid(3*time.Hour, 90*24*time.Hour)), w.sub, w.ca), check.Around{}, "begins in 3 hours"},
+		{"ends-soon", target, seen(leaf(pkitest.Valid(-80*24*time.Hour, 10*24*time.Hour+time.Hour)), w.sub, w.ca), check.Around{}, "ends in 10 days"},
+		{"lifetime-over-limit", target, seen(leaf(pkitest.Valid(-24*time.Hour, 200*24*time.Hour)), w.sub, w.ca), check.Around{}, "valid for 201 days; public certificates issued on"},
+		{"self-signed", target, seen(pkitest.Leaf(nil, host)), check.Around{}, "signed itself"},
+		{"chain-untrusted", target, seen(pkitest.Leaf(pkitest.CA("Nobody", nil), host)), check.Around{}, `its issuer "Nobody" was not sent and is not known`},
+		{"chain-incomplete", target, seen(leaf(), w.ca), check.Around{}, "does not send the intermediate Harbour Issuing"},
+		{"chain-ended", target, seen(pkitest.Leaf(ended, host), ended), check.Around{}, "Harbour Old: ended on"},
+		{"chain-disordered", target, seen(leaf(), w.ca, w.sub), check.Around{}, "Harbour CA stands before"},
+		{"chain-stray", target, seen(leaf(), w.sub, w.ca, pkitest.CA("Stray", pkitest.CA("x", nil))), check.Around{}, "Stray belongs to no path"},
+		{"chain-duplicate", target, seen(leaf(), w.sub, w.ca, w.sub), check.Around{}, "Harbour Issuing is sent more than once"},
+		{"chain-root-sent", target, seen(leaf(), w.sub, w.ca, w.root), check.Around{}, "Harbour Root is sent along"},
+		{"key-weak", target, seen(pkitest.Issue(&x509.Certificate{DNSNames: []string{host}}, w.sub, weak), w.sub, w.ca), check.Around{}, "RSA 1024"},
+		{"staple-missing", target, seen(leaf(extension(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, 0x30, 3, 2, 1, 5)), w.sub, w.ca), check.Around{}, "stapled"},
+		{"other-issuer", want(estate.Wanted{Issuer: "Crew CA"}), seen(leaf(), w.sub, w.ca), check.Around{}, "comes from Harbour Issuing, wanted is Crew CA"},
+		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca), check.Around{}, "another certificate"},
+	}
+	met := map[string]bool{"differs-from-siblings": true, "serial-bad": true} // the first has a test of its own, Go makes and parses no bad serials
+	for _, c := range cases {
+		met[c.code] = true
+		t.Run(c.code, func(t *testing.T) {
+			j := w.judge.Look(c.target, c.seen, pkitest.Now, c.around)
+			if c.code == "" {
+				assert.Empty(t, j.Findings)
+				assert.Equal(t, binding.Agreed, j.Verdict)
+				assert.Equal(t, binding.Unread, j.Faces.Configured, "what was not read is never shown as agreeing")
+				return
+			}
+			require.Equal(t, []string{c.code}, codes(j.Findings))
+			f := j.Findings[0]
+			assert.Contains(t, f.Cause, c.cause)
+			assert.NotEmpty(t, f.Remedy)
+			assert.Equal(t, f.Severity == check.Broken, j.Verdict == binding.Broken)
+		})
+	}
+	for _, r := range check.Catalogue {
+		assert.True(t, met[r.Code], "no case for %s", r.Code)
+	}
+}
+
+func TestAPrivateCAIsNotHeldToPublicLimits(t *testing.T) {
+	w := newWorld()
+	long := pkitest.Leaf(w.sub, host, pkitest.Valid(-24*time.Hour, 2000*24*time.Hour))
+	j := check.NewJudge([]*trust.Audience{trust.NewAudience("in-house", false, pkitest.List(w.root))}, chain.NewKnown())
+	assert.Empty(t, j.Look(check.Target{Host: host, Audiences: []string{"in-house"}}, seen(long, w.sub, w.ca), pkitest.Now, check.Around{}).Findings)
+}
+
+// TestOneAudienceMayTrustWhatAnotherDoesNot also holds that a result that is
+// remembered follows the clock.
+func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
+	w := newWorld()
+	crew := pkitest.CA("Crew Root", nil)
+	judge := check.NewJudge([]*trust.Audience{trust.NewAudience("browsers", true, pkitest.List(w.root)), trust.NewAudience("in-house", false, pkitest.List(crew))}, chain.NewKnown())
+	leaf := pkitest.Leaf(crew, host)
+	both := check.Target{Host: host, Audiences: []string{"browsers", "in-house"}}
+	j := judge.Look(both, seen(leaf), pkitest.Now, check.Around{})
+	require.Equal(t, []string{"chain-untrusted"}, codes(j.Findings))
+	assert.Equal(t, "browsers", j.Findings[0].Evidence[0].Value)
+	both.Audiences = []string{"in-house"}
+	assert.Empty(t, judge.Look(both, seen(leaf), pkitest.Now, check.Around{}).Findings)
+	assert.Equal(t, []string{"expired"}, codes(judge.Look(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
+}
+
+func TestSiblings(t *testing.T) {
+	old := check.Sibling{Server: "pier-2", Leaf: certs.Fingerprint{1}, Begins: pkitest.Now.AddDate(0, -2, 0), Ends: pkitest.Now.AddDate(0, 1, 0)}
+	fresh := check.Sibling{Server: "pier-1", Leaf: certs.Fingerprint{2}, Begins: pkitest.Now, Ends: pkitest.Now.AddDate(0, 3, 0)}
+	found := check.Siblings(host, []check.Sibling{fresh, old, fresh})
+	require.Len(t, found, 1)
+	assert.Contains(t, found[1].Cause, "pier-2 serves the certificate of "+old.Begins.Format("2 January 2006"))
+	assert.Empty(t, check.Siblings(host, []check.Sibling{fresh, fresh}))
+}
+
+func TestFacesAsText(t *testing.T) {
+	f := binding.Faces{Wanted: binding.Agrees, Configured: binding.Agrees, Served: binding.Differs}
+	assert.Equal(t, "wanted and configured agree, served differs", f.Text())
+	assert.Equal(t, binding.AtOdds, binding.Judge(f, false))
+	assert.Equal(t, binding.Unknown, binding.Judge(binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Unread}, false))
+}

@@ -1,0 +1,200 @@
+package estate_test
+
+import (
+	"encoding/json"
+	"errors"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/pkitest"
+)
+
+var root = certs.PEM(pkitest.CA("root", nil).Raw)
+
+func open(path string) ([]byte, error) {
+	switch path {
+	case "root.pem":
+		return root, nil
+	case "broken.pem":
+		return []byte("-----BEGIN CERTIFICATE-----\nx\n"), nil
+	}
+	return nil, errors.New("no such file")
+}
+
+const good = `estate: Ferries
+audiences:
+  - name: browsers
+    public: true
+    roots: [root.pem]
+  - name: in-house
+    roots: [root.pem]
+servers:
+  - name: quay
+    kind: haproxy
+    addresses: [127.20.0.10, "::1"]
+    ports: [8443, 9000-9002]
+  - name: pier
+    addresses: [127.20.0.11]
+    without_sni: false
+hosts:
+  - name: Booking.Lantern.example
+    at: [quay:8443, pier]
+    wanted: {issuer: Harbour}
+  - name: fähre.lantern.example
+    at: [quay]
+    audiences: [in-house]
+`
+
+func TestParse(t *testing.T) {
+	e, err := estate.Parse("estate.yaml", []byte(good), open)
+	require.NoError(t, err)
+	booking := e.Host("booking.lantern.example")
+	require.NotNil(t, booking)
+	assert.Equal(t, []string{"browsers"}, booking.Audiences, "the first audience is the default")
+	assert.Equal(t, 17, booking.Place.Line)
+	var at []string
+	for ep := range e.Endpoints(booking) {
+		at = append(at, ep.String())
+	}
+	assert.Equal(t, []string{"127.20.0.10:8443", "[::1]:8443", "127.20.0.11:443"}, at)
+	ferry := e.Host("xn--fhre-loa.lantern.example")
+	require.NotNil(t, ferry)
+	assert.Equal(t, 8, len(slices.Collect(e.Endpoints(ferry))))
+	assert.False(t, e.Server("pier").WithoutSNI)
+}
+
+// faults are wrong files, made of the good one by replacing a text, with where
+// and how the fault must be told. Those marked are beyond a JSON Schema.
+var faults = []struct {
+	name, old, new, want string
+	beyondSchema         bool
+}{
+	{name: "unknown key", old: "kind: haproxy", new: "colour: red", want: `estate.yaml:10:5: unknown key "colour" in a server; expected one of name, kind,`},
+	{name: "key twice", old: "estate: Ferries\n", new: "estate: Ferries\nestate: Trains\n", want: `estate.yaml:2:1: key "estate" stands twice in an estate`, beyondSchema: true},
+	{name: "missing key", old: "estate: Ferries\n", new: "", want: "an estate has no estate; expected the key estate"},
+	{name: "bad kind", old: "haproxy", new: "steam", want: `estate.yaml:10:11: unknown kind "steam"; expected one of nginx, httpd`},
+	{name: "bad address", old: "127.20.0.11]", new: "127.20.0.311]", want: `estate.yaml:14:17: bad address "127.20.0.311"; expected an IPv4 or IPv6 address`},
+	{name: "address of nobody", old: "127.20.0.11]", new: "0.0.0.0]", want: "0.0.0.0 is no machine's address", beyondSchema: true},
+	{name: "bad port", old: "9000-9002", new: "9002-9000", want: `bad port "9002-9000"; expected a port from 1 to 65535 or a range`, beyondSchema: true},
+	{name: "port too high", old: "[8443,", new: "[84430,", want: `estate.yaml:12:13: bad port "84430"`},
+	{name: "unknown server", old: "pier]\n    wanted", new: "pear]\n    wanted", want: `host booking.lantern.example is wanted at an unknown server "pear"; expected one of pier, quay`, beyondSchema: true},
+	{name: "port a server lacks", old: "quay:8443,", new: "quay:8444,", want: "is wanted at quay:8444, but server quay (line 9) has no port 8444", beyondSchema: true},
+	{name: "unknown audience", old: "audiences: [in-house]", new: "audiences: [martians]", want: `names an unknown audience "martians"; expected one of browsers, in-house`, beyondSchema: true},
+	{name: "host twice", old: "fähre.lantern.example", new: "booking.lantern.example", want: `estate.yaml:20:5: host "booking.lantern.example" is declared again; first in line 17`, beyondSchema: true},
+	{name: "endpoint of two servers", old: "[127.20.0.11]", new: "[127.20.0.10]\n    ports: [9001]", want: "127.20.0.10:9001 belongs to server quay (line 9) already", beyondSchema: true},
+	{name: "no host name", old: "fähre.lantern.example", new: "ferry lantern", want: `"ferry lantern" is not a host name: character ' ' is not allowed; expected a DNS name`, beyondSchema: true},
+	{name: "missing file", old: "    roots: [root.pem]\nservers", new: "    roots: [lost.pem]\nservers", want: "estate.yaml:7:13: cannot read lost.pem: no such file", beyondSchema: true},
+	{name: "broken certificate", old: "    roots: [root.pem]\nservers", new: "    roots: [broken.pem]\nservers", want: "estate.yaml:7:13: broken.pem: line 1: a PEM block that does not end", beyondSchema: true},
+	{name: "a list for a mapping", old: "{issuer: Harbour}", new: "[Harbour]", want: "found a list; expected wanted as a mapping with the keys issuer, certificate"},
+	{name: "bad fingerprint", old: "{issuer: Harbour}", new: "{certificate: abc}", want: `bad fingerprint "abc"; expected 64 hexadecimal digits`},
+	{name: "yes for true", old: "public: true", new: "public: maybe", want: `estate.yaml:4:13: found "maybe"; expected true or false`},
+	{name: "alias", old: "estate: Ferries", new: "estate: &a Ferries\nintermediates: *a", want: "found an alias (*a), which estate files do not use", beyondSchema: true},
+	{name: "no YAML", old: "servers:", new: "servers: [", want: "expected YAML", beyondSchema: true},
+	{name: "too many endpoints", old: "9000-9002", new: "1-8000, 9000-65000]\n  - name: sea\n    addresses: [" + manyAddresses() + "]\n    ports: [1-60000", want: "endpoints; expected at most 1000000", beyondSchema: true},
+}
+
+func manyAddresses() string {
+	list := make([]string, 20)
+	for i := range list {
+		list[i] = "127.30.0." + string(rune('1'+i%9)) + string(rune('0'+i/9))
+	}
+	return strings.Join(list, ", ")
+}
+
+func TestFaultsNameThePlaceAndWhatWasExpected(t *testing.T) {
+	for _, f := range faults {
+		t.Run(f.name, func(t *testing.T) {
+			text := strings.Replace(good, f.old, f.new, 1)
+			require.NotEqual(t, good, text)
+			_, err := estate.Parse("estate.yaml", []byte(text), open)
+			var all estate.Errors
+			require.ErrorAs(t, err, &all)
+			assert.Contains(t, err.Error(), f.want)
+		})
+	}
+}
+
+// TestTheSchemaAgreesWithTheParser holds the published JSON Schema against the
+// same files.
+func TestTheSchemaAgreesWithTheParser(t *testing.T) {
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(estate.Schema)))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	require.NoError(t, c.AddResource("estate.json", doc))
+	schema, err := c.Compile("estate.json")
+	require.NoError(t, err)
+	valid := func(text string) error {
+		var v any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &v))
+		raw, err := json.Marshal(v)
+		require.NoError(t, err)
+		instance, err := jsonschema.UnmarshalJSON(strings.NewReader(string(raw)))
+		require.NoError(t, err)
+		return schema.Validate(instance)
+	}
+	assert.NoError(t, valid(good))
+	for _, f := range faults {
+		if !f.beyondSchema {
+			assert.Error(t, valid(strings.Replace(good, f.old, f.new, 1)), f.name)
+		}
+	}
+}
+
+func TestNonsenseEndsQuicklyWithAnError(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	noise := make([]byte, 10<<20)
+	for i := range noise {
+		noise[i] = byte(r.Uint32())
+	}
+	_, err := estate.Parse("estate.yaml", noise, open)
+	assert.ErrorContains(t, err, "estate.yaml: the file holds 10.5 MB; expected an estate file of at most 4 MB")
+	for _, text := range []string{"", "null", strings.Repeat("[", 1<<20), strings.Repeat("a: ", 1<<19), string(noise[:1<<20]), "- - -", "estate: [\x00]"} {
+		_, err := estate.Parse("estate.yaml", []byte(text), open)
+		var all estate.Errors
+		assert.ErrorAs(t, err, &all)
+		assert.Less(t, len(all), 21)
+	}
+}
+
+func TestDiff(t *testing.T) {
+	before, err := estate.Parse("estate.yaml", []byte(good), open)
+	require.NoError(t, err)
+	assert.Empty(t, estate.Diff(before, before))
+	text := strings.Replace(good, "at: [quay]", "at: [pier]", 1)
+	text = strings.Replace(text, "fähre", "ferry", 1)
+	text = strings.Replace(text, "issuer: Harbour", "issuer: Crew", 1)
+	after, err := estate.Parse("estate.yaml", []byte(text), open)
+	require.NoError(t, err)
+	var got []string
+	for _, c := range estate.Diff(before, after) {
+		got = append(got, c.Action+" "+c.Kind+" "+c.Name+" "+strings.Join(c.Fields, "; "))
+	}
+	assert.Equal(t, []string{
+		"change host booking.lantern.example wanted issuer: Harbour → Crew",
+		"add host ferry.lantern.example ",
+		"remove host xn--fhre-loa.lantern.example ",
+	}, got)
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(good))
+	for _, c := range faults[:18] {
+		f.Add([]byte(strings.Replace(good, c.old, c.new, 1)))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		e, err := estate.Parse("estate.yaml", data, open)
+		if err == nil && (e.Name == "" || len(e.Audiences) == 0) {
+			t.Fatal("an estate without name or audience was taken")
+		}
+	})
+}

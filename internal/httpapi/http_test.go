@@ -1,0 +1,215 @@
+package httpapi_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+const text = "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [1-9]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n  - {name: b.lantern.example, at: [quay]}\n"
+
+func TestBadRequestsGetAProblemDocumentAndChangeNothing(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	huge := `{"file":"e.yaml","text":"` + strings.Repeat("x", 33<<20) + `"}`
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"GET", "/api/v1/nothing", "", 404, "no such call: /api/v1/nothing"},
+		{"DELETE", "/api/v1/estate", "", 405, "does not take DELETE"},
+		{"GET", "/api/v1/certificates?limit=0", "", 400, `"place":"query parameter limit"`},
+		{"GET", "/api/v1/certificates?sort=colour", "", 400, `"expected":"one of`},
+		{"GET", "/api/v1/certificates?cursor=rubbish", "", 400, "the cursor is not one of this list"},
+		{"GET", "/api/v1/bindings?certificate=xyz", "", 400, "query parameter certificate"},
+		{"GET", "/api/v1/certificates/00000000", "", 404, "Not found"},
+		{"GET", "/api/v1/certificates/zz", "", 400, "path parameter sha256"},
+		{"GET", "/api/v1/surveys/77", "", 404, "Not found"},
+		{"GET", "/api/v1/surveys/x/events", "", 400, "a whole number from 1"},
+		{"GET", "/api/v1/surveys/99999999999999999999", "", 400, "Bad request"},
+		{"POST", "/api/v1/surveys", `{"host":"nobody.lantern.example"}`, 422, "the estate has no host nobody.lantern.example"},
+		{"POST", "/api/v1/surveys", `{"hosts":"x"}`, 400, "Bad request"},
+		{"POST", "/api/v1/surveys", `{"HOST":"x","host":5}`, 400, "Bad request"},
+		{"POST", "/api/v1/surveys", `{`, 400, "Bad request"},
+		{"POST", "/api/v1/estate/apply", `{"file":"e.yaml","text":"estate: [\n"}`, 422, `"place":"e.yaml:`},
+		{"POST", "/api/v1/estate/apply", `{"file":"e.yaml"}`, 400, "Bad request"},
+		{"POST", "/api/v1/estate/apply", huge, 413, "32 MB at most"},
+	} {
+		t.Run(c.method+" "+c.path, func(t *testing.T) {
+			status, kind, body := call(t, c.method, r.URL+c.path, c.body, nil)
+			assert.Equal(t, c.status, status, body)
+			assert.Equal(t, "application/problem+json", kind)
+			assert.Contains(t, body, c.says)
+			var p client.Problem
+			require.NoError(t, json.Unmarshal([]byte(body), &p))
+			assert.Equal(t, c.status, p.Status)
+		})
+	}
+	e, err := r.Client.GetEstateWithResponse(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, e.JSON200, string(e.Body))
+	assert.Equal(t, text, e.JSON200.Text, "nothing of it was applied")
+	var surveys int
+	r.Query(t, "select count(*) from surveys", &surveys)
+	assert.Zero(t, surveys)
+}
+
+func call(t *testing.T, method, url, body string, header map[string]string) (status int, kind, text string) {
+	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for k, v := range header {
+		if req.Header.Set(k, v); k == "Host" {
+			req.Host = v
+		}
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	data, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return resp.StatusCode, resp.Header.Get("Content-Type"), string(data)
+}
+
+// TestOtherPagesCannotReachTheService holds off a page elsewhere that points
+// its own name at loopback, or sends a form here.
+func TestOtherPagesCannotReachTheService(t *testing.T) {
+	r := servicetest.Start(t)
+	status, _, body := call(t, "GET", r.URL+"/api/v1/today", "", map[string]string{"Host": "evil.test"})
+	assert.Equal(t, http.StatusMisdirectedRequest, status, body)
+	status, _, _ = call(t, "POST", r.URL+"/api/v1/surveys", "{}", map[string]string{"Origin": "http://evil.test", "Sec-Fetch-Site": "cross-site"})
+	assert.Equal(t, http.StatusForbidden, status)
+	status, _, _ = call(t, "GET", r.URL+"/api/v1/today", "", nil)
+	assert.Equal(t, http.StatusOK, status)
+}
+
+func TestNothingAppliedIsSaidSo(t *testing.T) {
+	r := servicetest.Start(t)
+	status, _, body := call(t, "POST", r.URL+"/api/v1/surveys", "{}", nil)
+	assert.Equal(t, 409, status)
+	assert.Contains(t, body, "no estate has been applied yet")
+	today, err := r.Client.GetTodayWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, today.JSON200.Estate)
+	status, _, body = call(t, "GET", r.URL+"/api/v1/estate/schema", "", nil)
+	assert.Equal(t, 200, status)
+	assert.True(t, json.Valid([]byte(body)))
+}
+
+// TestCursorsWalkAListOnceWhileItsOrderHolds reads certificates and bindings
+// page by page in each order.
+func TestCursorsWalkAListOnce(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	fill(t, r.Database, 57)
+	for _, sort := range []client.ListCertificatesParamsSort{"ends", "-ends", "name", "-name", "issuer", "-issuer", "seen", "-seen"} {
+		met := map[string]bool{}
+		limit := 10
+		var cursor *string
+		for pages := 0; ; pages++ {
+			resp, err := r.Client.ListCertificatesWithResponse(t.Context(), &client.ListCertificatesParams{Sort: &sort, Limit: &limit, Cursor: cursor})
+			require.NoError(t, err)
+			require.NotNil(t, resp.JSON200, string(resp.Body))
+			for _, c := range resp.JSON200.Items {
+				require.False(t, met[c.Sha256], "%s: a certificate came twice", sort)
+				met[c.Sha256] = true
+			}
+			if cursor = resp.JSON200.NextCursor; cursor == nil {
+				break
+			}
+		}
+		assert.Len(t, met, 57, sort)
+	}
+	within := 9
+	resp, err := r.Client.ListCertificatesWithResponse(t.Context(), &client.ListCertificatesParams{DaysLeftMax: &within})
+	require.NoError(t, err)
+	require.NotEmpty(t, resp.JSON200.Items)
+	for _, c := range resp.JSON200.Items {
+		assert.LessOrEqual(t, c.DaysLeft, within)
+	}
+	five := 5
+	first, err := r.Client.ListBindingsWithResponse(t.Context(), &client.ListBindingsParams{Limit: &five})
+	require.NoError(t, err)
+	second, err := r.Client.ListBindingsWithResponse(t.Context(), &client.ListBindingsParams{Limit: &five, Cursor: first.JSON200.NextCursor})
+	require.NoError(t, err)
+	assert.Equal(t, 18, first.JSON200.Total)
+	assert.NotEqual(t, first.JSON200.Items[0].Id, second.JSON200.Items[0].Id)
+	q := "50%_off"
+	none, err := r.Client.ListBindingsWithResponse(t.Context(), &client.ListBindingsParams{Q: &q})
+	require.NoError(t, err)
+	assert.Empty(t, none.JSON200.Items, "a search is literal")
+}
+
+func fill(t *testing.T, dsn string, n int) {
+	conn, err := pgx.Connect(t.Context(), dsn)
+	require.NoError(t, err)
+	defer func() { _ = conn.Close(t.Context()) }()
+	_, err = conn.Exec(t.Context(), `insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, first_seen)
+		select sha256(i::text::bytea), '', 'h' || i % 7, 'ca' || i % 3, '[]', now(), now() + i % 13 * interval '1 day', 'ECDSA P-256', '1', false, now() - i % 5 * interval '1 day'
+		from generate_series(1, $1::int) i`, n)
+	require.NoError(t, err)
+}
+
+// TestTheConsoleIsServedStrictly looks at the headers around the page.
+func TestTheConsoleIsServedStrictly(t *testing.T) {
+	r := servicetest.Start(t)
+	nonces := map[string]bool{}
+	for range 2 {
+		resp, err := http.Get(r.URL + "/bindings?q=x")
+		require.NoError(t, err)
+		body, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		_ = resp.Body.Close()
+		policy := resp.Header.Get("Content-Security-Policy")
+		assert.Contains(t, policy, "default-src 'none'")
+		assert.NotContains(t, policy, "unsafe")
+		assert.Equal(t, "no-store", resp.Header.Get("Cache-Control"))
+		_, after, _ := strings.Cut(policy, "'nonce-")
+		nonce, _, _ := strings.Cut(after, "'")
+		assert.Contains(t, string(body), nonce)
+		nonces[nonce] = true
+	}
+	assert.Len(t, nonces, 2, "a new one for every answer")
+	status, kind, _ := call(t, "GET", r.URL+"/assets/none.js", "", nil)
+	assert.Equal(t, 404, status)
+	assert.Equal(t, "application/problem+json", kind)
+}
+
+// TestAnEventStreamEndsWithItsSurvey also holds that progress never falls.
+func TestAnEventStreamEndsWithItsSurvey(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	started, err := r.Client.StartSurveyWithResponse(t.Context(), client.SurveyRequest{})
+	require.NoError(t, err)
+	before := -1
+	err = client.FollowSurvey(t.Context(), http.DefaultClient, r.URL+"/api/v1", started.JSON201.Id, func(v client.Survey) error {
+		if v.Done < before {
+			return fmt.Errorf("progress fell from %d to %d", before, v.Done)
+		}
+		before = v.Done
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, 27, before)
+	assert.Len(t, r.Findings(t), 18, "nothing listens at 9 ports for 2 hosts")
+	again, err := r.Client.GetSurveyWithResponse(t.Context(), started.JSON201.Id)
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now(), *again.JSON200.FinishedAt, time.Minute)
+}

@@ -1,0 +1,187 @@
+package look_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"net"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/look"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/standin/endpoint"
+)
+
+func looker() *look.Looker {
+	l := look.New()
+	l.ConnectTimeout, l.HandshakeTimeout = time.Second, 700*time.Millisecond
+	return l
+}
+
+func start(t *testing.T, b endpoint.Behaviour) netip.AddrPort {
+	e, err := endpoint.Start("127.0.0.1:0", b)
+	require.NoError(t, err)
+	t.Cleanup(e.Close)
+	return netip.MustParseAddrPort(e.Address())
+}
+
+func TestEveryOutcomeIsToldApart(t *testing.T) {
+	ca := pkitest.CA("ca", nil)
+	leaf := pkitest.Leaf(ca, "a.lantern.example")
+	big := bytes.Repeat([]byte{0x30}, look.MaterialLimit+10)
+	long := make([][]byte, 900) // some 400 kB, more than crypto/tls takes
+	for i := range long {
+		long[i] = leaf.Raw
+	}
+	refused := netip.MustParseAddrPort("127.0.0.1:1")
+	for _, c := range []struct {
+		name    string
+		at      netip.AddrPort
+		outcome binding.Outcome
+		detail  string
+		served  int
+	}{
+		{"a good server", start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{leaf.TLS(ca)}})), binding.Connected, "", 2},
+		{"nobody", refused, binding.Refused, "connection refused", 0},
+		{"silence", start(t, endpoint.Silent), binding.Silent, "not a byte", 0},
+		{"drops", start(t, endpoint.Drips(50*time.Millisecond)), binding.Slow, "bytes until the deadline", 0},
+		{"http", start(t, endpoint.Says("HTTP/1.1 400 Bad Request\r\n\r\n")), binding.PlainHTTP, `the server said "HTTP/1.1 400 Bad Request"`, 0},
+		{"mail", start(t, endpoint.Says("220 mail.lantern.example\x1b[31m ESMTP\r\n")), binding.NotTLS, `220 mail.lantern.example·[31m ESMTP`, 0},
+		{"hanging up", start(t, endpoint.Closes), binding.Closed, "connection ended after 0 bytes", 0},
+		{"tearing down", start(t, endpoint.Resets), binding.Reset, "connection reset", 0},
+		{"an alert", start(t, endpoint.Alerts(112)), binding.Alert, "unrecognized_name (112)", 0},
+		{"rubbish for a certificate", start(t, endpoint.Serves([]byte("rubbish"), leaf.Raw)), binding.Connected, "plain TLS 1.2 hello", 2},
+		{"a very long list", start(t, endpoint.Serves(long...)), binding.Connected, "plain TLS 1.2 hello", 900},
+		{"too long a list", start(t, endpoint.Serves(big)), binding.TooLarge, "more than 1048576 bytes", 0},
+		{"no certificate at all", start(t, endpoint.Serves()), binding.Malformed, "", 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			o := looker().Look(t.Context(), c.at, "a.lantern.example")
+			assert.Equal(t, c.outcome, o.Outcome, o.Detail)
+			assert.Contains(t, o.Detail, c.detail)
+			assert.Len(t, o.Served, c.served)
+		})
+	}
+}
+
+func TestWhatIsBroughtBack(t *testing.T) {
+	var asked []string
+	var mu sync.Mutex
+	ca := pkitest.CA("ca", nil)
+	named, other := pkitest.Leaf(ca, "a.lantern.example"), pkitest.Leaf(nil, "default.lantern.example")
+	cfg := &tls.Config{NextProtos: []string{"h2"}, GetCertificate: func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		mu.Lock()
+		asked = append(asked, h.ServerName)
+		mu.Unlock()
+		pair := other.TLS()
+		if h.ServerName != "" {
+			pair = named.TLS(ca, other)
+			pair.OCSPStaple = []byte("staple")
+		}
+		return &pair, nil
+	}}
+	at := start(t, endpoint.TLS(cfg))
+	o := looker().Look(t.Context(), at, "a.lantern.example")
+	require.Equal(t, binding.Connected, o.Outcome)
+	assert.Equal(t, pkitest.DER(named, ca, other), o.Served, "the list as sent, strays and all, in order")
+	assert.Equal(t, "TLS 1.3", binding.VersionName(o.Version))
+	assert.Equal(t, "X25519MLKEM768", binding.GroupName(o.Group))
+	assert.Equal(t, "h2", o.ALPN)
+	assert.Equal(t, []byte("staple"), o.Stapled)
+	assert.Equal(t, pkitest.DER(other), looker().Look(t.Context(), at, "").Served)
+	looker().Look(t.Context(), at, "127.0.0.1")
+	assert.Equal(t, []string{"a.lantern.example", "", ""}, asked, "an address is never sent as SNI")
+
+	old := start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{other.TLS()}, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10}))
+	assert.Equal(t, "TLS 1.0", binding.VersionName(looker().Look(t.Context(), old, "x.test").Version))
+}
+
+// TestSilentEndpointsDoNotSlowTheOthers fills a pool with more silent
+// endpoints than it has places; the others must all be done before the first
+// silent one is given up.
+func TestSilentEndpointsDoNotSlowTheOthers(t *testing.T) {
+	leaf := pkitest.Leaf(nil, "a.lantern.example")
+	silent := start(t, endpoint.Silent)
+	good := start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{leaf.TLS()}}))
+	l := look.New()
+	l.HandshakeTimeout = 4 * time.Second
+	pool := look.NewPool(l)
+	var silentDone, goodDone []time.Time
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	note := func(at netip.AddrPort, list *[]time.Time) {
+		o, err := pool.Look(t.Context(), at, "a.lantern.example")
+		assert.NoError(t, err)
+		mu.Lock()
+		defer mu.Unlock()
+		if *list = append(*list, time.Now()); at == good {
+			assert.Equal(t, binding.Connected, o.Outcome)
+		}
+	}
+	for range 50 {
+		all.Go(func() { note(silent, &silentDone) })
+	}
+	for range 100 {
+		all.Go(func() { note(good, &goodDone) })
+	}
+	all.Wait()
+	for _, g := range goodDone {
+		assert.True(t, g.Before(silentDone[0]), "a good endpoint waited for a silent one")
+	}
+}
+
+func TestALookEndsWithItsContext(t *testing.T) {
+	at := start(t, endpoint.Silent)
+	l := look.New()
+	l.HandshakeTimeout = time.Minute
+	ctx, cancel := context.WithCancel(t.Context())
+	time.AfterFunc(50*time.Millisecond, cancel)
+	_, err := look.NewPool(l).Look(ctx, at, "a.lantern.example")
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// FuzzFlight lets a server answer anything.
+func FuzzFlight(f *testing.F) {
+	leaf := pkitest.Leaf(nil, "a.lantern.example")
+	f.Add([]byte{21, 3, 3, 0, 2, 2, 40})
+	f.Add([]byte("HTTP/1.1 400 Bad Request\r\n"))
+	f.Add(append([]byte{22, 3, 3, 0, 48, 2, 0, 0, 44, 3, 3}, leaf.Raw...))
+	var mu sync.Mutex
+	var answer []byte
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(f, err)
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if errors.Is(err, net.ErrClosed) {
+				return
+			}
+			mu.Lock()
+			data := answer
+			mu.Unlock()
+			_, _ = conn.Write(data)
+			_ = conn.(*net.TCPConn).CloseWrite()
+			_ = conn.Close()
+		}
+	}()
+	at := netip.MustParseAddrPort(l.Addr().String())
+	lk := look.New()
+	lk.HandshakeTimeout = 300 * time.Millisecond
+	f.Fuzz(func(t *testing.T, data []byte) {
+		mu.Lock()
+		answer = data
+		mu.Unlock()
+		if o := lk.Look(context.Background(), at, "a.test"); o.Outcome == "" {
+			t.Fatal("a look without an outcome")
+		}
+	})
+}

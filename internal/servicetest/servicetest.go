@@ -1,0 +1,226 @@
+// Package servicetest starts what tests of the whole service need: one
+// PostgreSQL for a test package, a database and a service for each test, the
+// program as a process, and stand-in endpoints.
+package servicetest
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/httpapi"
+	"insegna.example/internal/look"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/service"
+	"insegna.example/internal/standin/endpoint"
+	"insegna.example/internal/store/cluster"
+)
+
+var (
+	postgres  *cluster.Cluster
+	databases atomic.Int64
+	work      string
+)
+
+// Main starts PostgreSQL for a test package, runs its tests, and ends it.
+func Main(m *testing.M) {
+	os.Exit(run(m))
+}
+
+func run(m *testing.M) int {
+	var err error
+	if work, err = os.MkdirTemp("", "insegna-test-"); err != nil {
+		panic(err)
+	}
+	defer func() { _ = os.RemoveAll(work) }()
+	if err := os.Chmod(work, 0o755); err != nil { // another user's PostgreSQL lives in it
+		panic(err)
+	}
+	if postgres, err = cluster.Start(context.Background(), filepath.Join(work, "postgres"), cluster.Options{Disposable: true}); err != nil {
+		panic(err)
+	}
+	defer postgres.Stop()
+	return m.Run()
+}
+
+// Database makes an empty database and gives its address.
+func Database(t testing.TB) string {
+	conn, err := pgx.Connect(t.Context(), postgres.DSN())
+	require.NoError(t, err)
+	defer func() { _ = conn.Close(context.Background()) }()
+	name := fmt.Sprintf("test_%d", databases.Add(1))
+	_, err = conn.Exec(t.Context(), "create database "+name)
+	require.NoError(t, err)
+	u, err := url.Parse(postgres.DSN())
+	require.NoError(t, err)
+	u.Path = name
+	return u.String()
+}
+
+// Running is a service with its HTTP interface on loopback.
+type Running struct {
+	*service.Service
+	URL      string
+	Client   *client.ClientWithResponses
+	Database string
+}
+
+// Start starts a service on an empty database.
+func Start(t testing.TB) *Running {
+	dsn := Database(t)
+	l := look.New()
+	l.ConnectTimeout, l.HandshakeTimeout = time.Second, time.Second
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	s, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	h, err := httpapi.Handler(s, log)
+	require.NoError(t, err)
+	srv := httptest.NewServer(h)
+	t.Cleanup(srv.Close)
+	cl, err := client.NewClientWithResponses(srv.URL + "/api/v1")
+	require.NoError(t, err)
+	return &Running{s, srv.URL, cl, dsn}
+}
+
+// Query asks the service's database for one value.
+func (r *Running) Query(t testing.TB, sql string, into any, args ...any) {
+	Query(t, r.Database, sql, into, args...)
+}
+
+// Query asks a database for one value.
+func Query(t testing.TB, dsn, sql string, into any, args ...any) {
+	conn, err := pgx.Connect(t.Context(), dsn)
+	require.NoError(t, err)
+	defer func() { _ = conn.Close(context.Background()) }()
+	require.NoError(t, conn.QueryRow(t.Context(), sql, args...).Scan(into))
+}
+
+// Apply puts an estate text in force.
+func (r *Running) Apply(t testing.TB, text string, roots ...*pkitest.Entity) *client.EstateChanges {
+	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), File(text, roots...))
+	require.NoError(t, err)
+	require.NotNil(t, resp.JSON200, string(resp.Body))
+	return resp.JSON200
+}
+
+// File is an estate file whose root.pem holds the roots.
+func File(text string, roots ...*pkitest.Entity) client.EstateFile {
+	var pem strings.Builder
+	for _, r := range roots {
+		pem.Write(certs.PEM(r.Raw))
+	}
+	return client.EstateFile{File: "estate.yaml", Text: text, Attachments: &map[string]string{"root.pem": pem.String()}}
+}
+
+// Survey runs a survey to its end.
+func (r *Running) Survey(t testing.TB) client.Survey {
+	resp, err := r.Client.StartSurveyWithResponse(t.Context(), client.SurveyRequest{})
+	require.NoError(t, err)
+	require.NotNil(t, resp.JSON201, string(resp.Body))
+	return Follow(t, r.URL, resp.JSON201.Id)
+}
+
+// Follow waits for the end of a survey.
+func Follow(t testing.TB, url string, id int64) (last client.Survey) {
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	require.NoError(t, client.FollowSurvey(ctx, http.DefaultClient, url+"/api/v1", id, func(v client.Survey) error { last = v; return nil }))
+	return last
+}
+
+// Findings lists the open findings as "code host at server".
+func (r *Running) Findings(t testing.TB) (out []string) {
+	resp, err := r.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})
+	require.NoError(t, err)
+	require.NotNil(t, resp.JSON200, string(resp.Body))
+	for _, f := range resp.JSON200.Items {
+		out = append(out, fmt.Sprintf("%s %s at %s", f.Code, f.Host, f.Server))
+	}
+	return out
+}
+
+// Serve starts a stand-in that shakes hands with what get gives at the time.
+func Serve(t testing.TB, address string, get func() *tls.Certificate) netip.AddrPort {
+	e, err := endpoint.Start(address, endpoint.TLS(&tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return get(), nil }}))
+	require.NoError(t, err)
+	t.Cleanup(e.Close)
+	return netip.MustParseAddrPort(e.Address())
+}
+
+// Program builds the program once for a test package and gives its path.
+func Program(t testing.TB) string {
+	path := filepath.Join(work, "insegna")
+	if _, err := os.Stat(path); err == nil {
+		return path
+	}
+	out, err := exec.Command("go", "build", "-o", path, "insegna.example/cmd/insegna").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return path
+}
+
+// Process is the service running as a process of its own.
+type Process struct {
+	URL  string
+	Cmd  *exec.Cmd
+	done chan struct{}
+	log  strings.Builder
+}
+
+// StartProcess runs "insegna serve" and waits until it is ready.
+func StartProcess(t testing.TB, listen string, args ...string) *Process {
+	p := &Process{URL: "http://" + listen, done: make(chan struct{})}
+	p.Cmd = exec.Command(Program(t), append([]string{"serve", "--listen", listen}, args...)...)
+	p.Cmd.Stderr = &p.log
+	p.Cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	require.NoError(t, p.Cmd.Start())
+	go func() { _ = p.Cmd.Wait(); close(p.done) }()
+	t.Cleanup(p.Kill)
+	require.Eventually(t, func() bool {
+		resp, err := http.Get(p.URL + "/api/v1/ready")
+		if err != nil {
+			return false
+		}
+		_ = resp.Body.Close()
+		return resp.StatusCode == http.StatusOK
+	}, 30*time.Second, 20*time.Millisecond, "the service is not ready")
+	return p
+}
+
+// Kill ends the process with SIGKILL.
+func (p *Process) Kill() { p.Signal(syscall.SIGKILL) }
+
+// Signal sends a signal and waits for the end.
+func (p *Process) Signal(s os.Signal) {
+	_ = p.Cmd.Process.Signal(s)
+	<-p.done
+}
+
+// Log is what the process wrote; to be read after its end.
+func (p *Process) Log() string { return p.log.String() }
+
+// FreeAddress is a loopback address and port nobody listens at.
+func FreeAddress(t testing.TB) string {
+	srv := httptest.NewServer(nil)
+	defer srv.Close()
+	return srv.Listener.Addr().String()
+}
