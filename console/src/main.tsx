@@ -38,7 +38,7 @@ function Pages() {
             <Route path="/certificates/:sha256" element={<CertificatePage />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
-            <Route path="*" element={<Empty title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />
+            <Route path="*" element={<Empty page title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />
           </Routes>
         </Suspense>
       </Frame>

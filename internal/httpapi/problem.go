@@ -144,8 +144,8 @@ func validationError(err error) contract.ProblemError {
 			out.Place = ptr("body field " + strings.Join(path, "."))
 		}
 		out.Message = "breaks the rule " + schema.SchemaField
-		if schema.SchemaField == "enum" && schema.Schema != nil {
-			out.Expected = ptr("one of " + fmt.Sprint(schema.Schema.Enum...))
+		if p := request.Parameter; p != nil && schema.SchemaField == "enum" && p.Schema != nil && p.Schema.Value != nil {
+			out.Expected = ptr("one of " + strings.Trim(fmt.Sprint(p.Schema.Value.Enum), "[]"))
 		}
 	}
 	return out
@@ -163,5 +163,8 @@ func write(c *gin.Context, p contract.Problem) {
 		return
 	}
 	c.Header("Cache-Control", "no-store")
+	if p.Status == http.StatusRequestEntityTooLarge {
+		c.Header("Connection", "close") // the rest of the body is not read
+	}
 	c.Data(p.Status, "application/problem+json", body)
 }

@@ -25,7 +25,7 @@ export function CertificatePage() {
   if (q.isPending) return <Loading />;
   if (q.isError) {
     if (q.error.status === 404) {
-      return <Empty title="No such certificate"><p>It was never met, or the address is cut short. <Link to="/certificates">See all certificates</Link>.</p></Empty>;
+      return <Empty page title="No such certificate"><p>It was never met, or the address is cut short. <Link to="/certificates">See all certificates</Link>.</p></Empty>;
     }
     return <Failure error={q.error} retry={() => void q.refetch()} />;
   }

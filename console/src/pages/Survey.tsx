@@ -15,7 +15,7 @@ export function SurveyPage() {
   const known = Number.isInteger(id) && id > 0;
   const survey = api.useQuery('get', '/surveys/{id}', { params: { path: { id } } }, { enabled: known });
   const running = useRunningSurvey();
-  if (!known || survey.error?.status === 404) return <Empty title="No such survey"><p><Link to="/surveys">See all surveys</Link>.</p></Empty>;
+  if (!known || survey.error?.status === 404) return <Empty page title="No such survey"><p><Link to="/surveys">See all surveys</Link>.</p></Empty>;
   if (survey.isPending) return <Loading />;
   if (survey.isError) return <Failure error={survey.error} retry={() => void survey.refetch()} />;
   const s = running?.id === id ? running : survey.data;

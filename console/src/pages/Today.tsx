@@ -35,7 +35,7 @@ export function Today() {
   const t = today.data;
   if (!t.estate) {
     return (
-      <Empty title="No estate yet">
+      <Empty page title="No estate yet">
         <p>Insegna watches what an estate file declares. Write one and apply it:</p>
         <p><code>insegna estate apply FILE</code></p>
         <p>Its form is described by <code>insegna estate schema</code>.</p>

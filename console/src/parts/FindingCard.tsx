@@ -8,7 +8,7 @@ import { Plate } from './Plate';
 import { Severity } from './Severity';
 
 const Card = styled.li<{ $name: Finding['severity'] }>`
-  display: grid; grid-template-columns: 56px 1fr; gap: ${space(1)} ${space(4)}; background: ${color.raised}; border: 1px solid ${color.line}; border-radius: ${radius};
+  display: grid; grid-template-columns: 56px minmax(0, 1fr); gap: ${space(1)} ${space(4)}; background: ${color.raised}; border: 1px solid ${color.line}; border-radius: ${radius};
   border-left: 5px solid ${(p) => ({ broken: color.oxide, due: color.brassFill, weak: color.soft, note: color.line })[p.$name]};
   padding: ${space(3)} ${space(4)};
   h3 { font-size: 17px; display: inline; margin-right: ${space(3)}; overflow-wrap: anywhere; }

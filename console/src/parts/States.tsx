@@ -6,15 +6,15 @@ import { Button } from './Controls';
 
 const Box = styled.div`
   border: 1px dashed ${color.soft}; border-radius: ${radius}; padding: ${space(8)}; background: ${color.raised}; max-width: 760px;
-  h2 { font-size: 20px; }
+  h1, h2 { font-size: 20px; margin-bottom: ${space(3)}; }
   p + p { margin-top: ${space(2)}; }
 `;
 
-/** Says honestly that there is nothing, and what to do. */
-export function Empty({ title, children }: { title: string; children: ReactNode }) {
+/** Says honestly that there is nothing, and what to do; page when it is all the page has. */
+export function Empty({ title, page, children }: { title: string; page?: boolean; children: ReactNode }) {
   return (
     <Box>
-      <h2>{title}</h2>
+      {page ? <h1>{title}</h1> : <h2>{title}</h2>}
       {children}
     </Box>
   );
@@ -25,7 +25,7 @@ export function Failure({ error, retry }: { error: unknown; retry: () => void })
   const problem = error as Partial<Problem> | undefined;
   return (
     <Box role="alert">
-      <h2>{problem?.title ?? 'The service does not answer'}</h2>
+      <h1>{problem?.title ?? 'The service does not answer'}</h1>
       <p>{problem?.detail ?? 'The console could not reach its service.'}</p>
       <p>{problem?.next ?? 'Check that insegna serve is running, then try again.'}</p>
       <p><Button onPress={retry}>Try again</Button></p>

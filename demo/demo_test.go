@@ -1,0 +1,73 @@
+package demo_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/demo"
+	"insegna.example/internal/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+// TestEveryFaultIsFoundAndNothingElse compares the table of deliberate faults
+// with what a survey of the real servers reports, at the first survey and
+// again at the second.
+func TestEveryFaultIsFoundAndNothingElse(t *testing.T) {
+	e, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(e.Stop)
+	r := servicetest.Start(t)
+	apply(t, r, e)
+	var want []string
+	for _, f := range demo.Faults {
+		want = append(want, fmt.Sprintf("%s %s at %s", f.Code, f.Host, f.Server))
+	}
+	for range 2 {
+		v := r.Survey(t)
+		assert.Equal(t, 46, v.Done)
+		assert.ElementsMatch(t, want, r.Findings(t))
+	}
+	resp, err := r.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})
+	require.NoError(t, err)
+	ports := map[string]string{}
+	for _, f := range resp.JSON200.Items {
+		ports[f.Host] = f.Endpoint
+		assert.Contains(t, f.Place, "estate.yaml:", "a finding names the line that declares its host")
+		assert.NotEmpty(t, f.Remedy)
+	}
+	for _, f := range demo.Faults {
+		assert.Contains(t, ports[f.Host], fmt.Sprintf(":%d", f.Port), f.Host)
+	}
+}
+
+func apply(t *testing.T, r *servicetest.Running, e *demo.Estate) {
+	text, err := os.ReadFile(e.File)
+	require.NoError(t, err)
+	files := map[string]string{}
+	for _, name := range []string{"pki/harbour-root.pem", "pki/crew-root.pem", "pki/crew-ca.pem"} {
+		data, err := os.ReadFile(filepath.Join(e.Dir, name))
+		require.NoError(t, err)
+		files[name] = string(data)
+	}
+	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: string(text), Attachments: &files})
+	require.NoError(t, err)
+	require.NotNil(t, resp.JSON200, string(resp.Body))
+}
+
+// TestTwoDemosAtOnce holds that a second one finds addresses of its own.
+func TestTwoDemosAtOnce(t *testing.T) {
+	one, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer one.Stop()
+	two, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer two.Stop()
+	assert.NotEqual(t, one.Addr(10), two.Addr(10))
+}

@@ -1,0 +1,266 @@
+// Package consoletest drives the console in headless Chromium.
+package consoletest
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/demo"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+	"insegna.example/internal/standin/endpoint"
+)
+
+var browser context.Context
+
+func TestMain(m *testing.M) {
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("no-pings", true), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
+	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
+	var cancel context.CancelFunc
+	browser, cancel = chromedp.NewContext(actx)
+	_ = cancel
+	if err := chromedp.Do(browser); err != nil {
+		fmt.Fprintln(os.Stderr, "cannot start /usr/bin/chromium; install Debian's package chromium:", err)
+		os.Exit(1)
+	}
+	defer stop()
+	servicetest.Main(m)
+}
+
+// page is a tab on one service that fails its test on any console error and
+// on any request beyond the service.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func open(t *testing.T, url string) *page {
+	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
+	t.Cleanup(func() { stop(); cancel() })
+	messages := chromedp.Console(ctx)
+	var mu sync.Mutex
+	var ills []string
+	note := func(s string) { mu.Lock(); ills = append(ills, s); mu.Unlock() }
+	go func() {
+		for m, err := range messages {
+			if text := fmt.Sprintf("%+v", m); err == nil && strings.Contains(text, "rror") && !strings.Contains(text, "status of 4") {
+				note(text)
+			}
+		}
+	}()
+	require.NoError(t, chromedp.Listen(ctx, func(ev any) {
+		sent, ok := ev.(*network.EventRequestWillBeSent)
+		if !ok {
+			return
+		}
+		if u := sent.Request.URL; !strings.HasPrefix(u, url) && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "blob:") {
+			note("a request beyond the service: " + u)
+		}
+	}))
+	t.Cleanup(func() { mu.Lock(); defer mu.Unlock(); assert.Empty(t, ills) })
+	p := &page{t, ctx, url}
+	p.size(1280, 800)
+	return p
+}
+
+func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, actions...))
+}
+
+func (p *page) size(w, h int64) { p.do(chromedp.EmulateViewport(w, h)) }
+
+func (p *page) visit(path, wait string) {
+	p.t.Helper()
+	p.do(chromedp.Navigate(p.url+path), chromedp.WaitVisible(chromedp.CSS(wait)))
+}
+
+func eval[T any](p *page, js string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	return v
+}
+
+// until waits for a condition in the page.
+func (p *page) until(js string) {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool { return eval[bool](p, js) }, 15*time.Second, 30*time.Millisecond, js)
+}
+
+func (p *page) text() string { return eval[string](p, "document.body.innerText") }
+
+// keys presses keys one after the other.
+func (p *page) keys(list ...string) {
+	p.t.Helper()
+	for _, k := range list {
+		p.do(chromedp.KeyEvent(k))
+	}
+}
+
+var axe = sync.OnceValue(func() string {
+	js, err := os.ReadFile(filepath.Join("..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
+	if err != nil {
+		panic(err)
+	}
+	return string(js)
+})
+
+// accessible runs axe-core on the page as it stands.
+func (p *page) accessible() {
+	p.t.Helper()
+	found := eval[string](p, axe()+`;axe.run(document).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary)])))`)
+	assert.JSONEq(p.t, "[]", found)
+}
+
+func demoService(t *testing.T) *servicetest.Running {
+	e, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(e.Stop)
+	r := servicetest.Start(t)
+	text, err := os.ReadFile(e.File)
+	require.NoError(t, err)
+	files := map[string]string{}
+	for _, name := range []string{"pki/harbour-root.pem", "pki/crew-root.pem", "pki/crew-ca.pem"} {
+		data, err := os.ReadFile(filepath.Join(e.Dir, name))
+		require.NoError(t, err)
+		files[name] = string(data)
+	}
+	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: string(text), Attachments: &files})
+	require.NoError(t, err)
+	require.NotNil(t, resp.JSON200, string(resp.Body))
+	r.Survey(t)
+	return r
+}
+
+func TestTheConsoleOnTheDemoEstate(t *testing.T) {
+	r := demoService(t)
+	certificates, err := r.Client.ListCertificatesWithResponse(t.Context(), &client.ListCertificatesParams{})
+	require.NoError(t, err)
+	first := certificates.JSON200.Items[0].Sha256
+	pages := []struct{ path, wait, says string }{
+		{"/", "section li h3", "8 bindings are broken, 2 need you by a known date, 16 hang straight."},
+		{"/bindings", "[aria-label='Bindings by host']", "26 bindings, 21 hosts, 5 servers"},
+		{"/certificates", "[role=gridcell]", "18 certificates met"},
+		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
+		{"/surveys", "table", "1 survey"},
+		{"/surveys/1", "table", "Survey 1: 42 of 46 answered with a certificate"},
+		{"/nowhere", "main h1", "No such page"},
+		{"/certificates/0000000000", "main h1", "No such certificate"},
+	}
+	for _, c := range pages {
+		t.Run("opens "+c.path, func(t *testing.T) {
+			p := open(t, r.URL)
+			p.visit(c.path, c.wait)
+			assert.Contains(t, p.text(), c.says)
+			p.accessible()
+			for _, width := range []int64{1280, 375} {
+				p.size(width, 800)
+				assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), int(width), "no sideways scrolling")
+			}
+			_, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+			require.NoError(t, err)
+			p.accessible()
+		})
+	}
+
+	t.Run("filters, and keeps the filter in the address", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/bindings", "[aria-label='Bindings by host']")
+		p.do(chromedp.Click(`//button[.="broken"]`))
+		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 8`)
+		assert.Contains(t, eval[string](p, "location.search"), "verdict=broken")
+		p.visit("/bindings?verdict=at-odds&q=booking", "[aria-label='Bindings by host']")
+		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
+		assert.Contains(t, eval[string](p, "document.querySelector('main svg[aria-label*=booking]').getAttribute('aria-label')"),
+			"booking.lanterncoast.example: at odds; wanted agrees, served differs, configured not read")
+		p.visit("/certificates?within=7", "[role=gridcell]")
+		assert.Contains(t, p.text(), "3 certificates that fit")
+		p.visit("/certificates?q=nothing-like-it", "h2")
+		assert.Contains(t, p.text(), "No certificate fits")
+	})
+
+	t.Run("works by keyboard only", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/", "section li h3")
+		p.keys("/", kb.Backspace) // the protocol types the slash even though the page refuses it
+		assert.Equal(t, "Find a host, server or address", eval[string](p, "document.activeElement.getAttribute('aria-label')"))
+		p.keys(strings.Split("moorings", "")...)
+		p.keys(kb.Enter)
+		p.until(`location.pathname === "/bindings" && document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
+		p.tabTo(`document.activeElement.closest("[aria-label='Bindings by host']")`)
+		p.keys(kb.Enter)
+		p.until(`document.querySelector("[role=dialog]")?.innerText.includes("another site answers")`)
+		p.accessible()
+		p.keys(kb.Escape)
+		p.until(`!document.querySelector("[role=dialog]")`)
+		p.visit("/certificates", "[role=gridcell]")
+		p.tabTo(`document.activeElement.closest("[role=grid]")`)
+		p.keys(kb.ArrowDown)
+		p.until(`document.activeElement.closest("[role=row]")?.innerText.includes("lanterncoast")`)
+		p.keys(kb.Enter)
+		p.until(`/^\/certificates\/[0-9a-f]{64}$/.test(location.pathname)`)
+	})
+}
+
+// tabTo presses Tab until a condition on the focus holds.
+func (p *page) tabTo(js string) {
+	p.t.Helper()
+	for range 40 {
+		if eval[bool](p, "!!("+js+")") {
+			return
+		}
+		p.keys(kb.Tab)
+	}
+	require.Fail(p.t, "Tab never reaches "+js)
+}
+
+// TestALiveSurvey starts a survey in the page and follows it: a silent
+// endpoint holds it for a second.
+func TestALiveSurvey(t *testing.T) {
+	r := servicetest.Start(t)
+	p := open(t, r.URL)
+	p.visit("/", "main h1")
+	assert.Contains(t, p.text(), "No estate yet")
+	p.accessible()
+
+	silent, err := endpoint.Start("127.0.0.1:0", endpoint.Silent)
+	require.NoError(t, err)
+	t.Cleanup(silent.Close)
+	root := pkitest.CA("root", nil)
+	pair := pkitest.Leaf(root, "a.lantern.example").TLS()
+	good := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &pair })
+	_, dead, _ := strings.Cut(silent.Address(), ":")
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [%d, %s]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n", good.Port(), dead), root)
+
+	p.visit("/", "main h2")
+	assert.Contains(t, p.text(), "Nothing has been looked at yet")
+	p.visit("/surveys", "main h2")
+	p.do(chromedp.Click(`//button[.="Survey the estate now"]`))
+	p.until(`document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow") === "2"`)
+	p.until(`!document.querySelector("[role=progressbar]") && document.querySelector("table")?.innerText.includes("finished")`)
+	p.visit("/", "section li h3")
+	var shown []string
+	require.NoError(t, json.Unmarshal([]byte(eval[string](p, `JSON.stringify([...document.querySelectorAll("li code")].map(e => e.innerText))`)), &shown))
+	assert.Equal(t, []string{"silent"}, shown)
+}
