@@ -126,10 +126,14 @@ var axe = sync.OnceValue(func() string {
 	return string(js)
 })
 
-// accessible runs axe-core on the page as it stands.
-func (p *page) accessible() {
+// accessible runs axe-core on the page as it stands, or on one part of it.
+func (p *page) accessible(part ...string) {
 	p.t.Helper()
-	found := eval[string](p, axe()+`;axe.run(document).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary)])))`)
+	where := "document"
+	if len(part) > 0 {
+		where = fmt.Sprintf("%q", part[0])
+	}
+	found := eval[string](p, axe()+`;axe.run(`+where+`).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary)])))`)
 	assert.JSONEq(p.t, "[]", found)
 }
 
@@ -211,7 +215,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p.tabTo(`document.activeElement.closest("[aria-label='Bindings by host']")`)
 		p.keys(kb.Enter)
 		p.until(`document.querySelector("[role=dialog]")?.innerText.includes("another site answers")`)
-		p.accessible()
+		p.accessible("[role=dialog]")
 		p.keys(kb.Escape)
 		p.until(`!document.querySelector("[role=dialog]")`)
 		p.visit("/certificates", "[role=gridcell]")
