@@ -146,9 +146,11 @@ func answer(l net.Listener, cfg *tls.Config, silent bool) {
 				return
 			}
 			tc := tls.Server(conn, cfg)
-			if tc.Handshake() == nil {
-				_, _ = tc.Read(make([]byte, 1))
+			if err := tc.Handshake(); err != nil {
+				fmt.Fprintln(os.Stderr, "rig:", conn.LocalAddr(), err)
+				return
 			}
+			_, _ = tc.Read(make([]byte, 1))
 		}()
 	}
 }

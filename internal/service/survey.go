@@ -17,8 +17,8 @@ import (
 // many looks are stored together.
 const (
 	pageTargets = 500
-	saveLooks   = 125
-	saveAfter   = 400 * time.Millisecond
+	saveLooks   = 250
+	saveAfter   = 700 * time.Millisecond
 )
 
 // sharedCode is the finding that needs all endpoints of a host.
@@ -48,7 +48,9 @@ func (s *Service) lookShard(ctx context.Context, sh work.Shard) error {
 		if err := s.lookPage(ctx, v, sh.Number, judge, page); err != nil {
 			return err
 		}
-		after = page[len(page)-1]
+		if after = page[len(page)-1]; len(page) < pageTargets {
+			break // all of it was in this page
+		}
 	}
 	return s.store.FinishShard(ctx, sh.Survey, sh.Number, func(ctx context.Context, tx pgx.Tx) error {
 		return s.jobs.AddFinish(ctx, tx, sh.Survey)

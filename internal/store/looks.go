@@ -4,14 +4,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"database/sql/driver"
-	"encoding/hex"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
@@ -26,38 +23,17 @@ type Look struct {
 }
 
 type certificateRow struct {
-	Sha256     []byte `gorm:"primaryKey"`
-	Der        []byte
-	CommonName string
-	Issuer     string
-	Names      []string `gorm:"serializer:json"`
-	NotBefore  time.Time
-	NotAfter   time.Time
-	Key        string
-	Serial     string
-	IsCa       bool
-	FirstSeen  time.Time
+	Sha256, Der         []byte
+	CommonName, Issuer  string
+	Names               []string
+	NotBefore, NotAfter time.Time
+	Key, Serial         string
+	IsCa                bool
 }
-
-func (certificateRow) TableName() string { return "certificates" }
 
 type chainRow struct {
-	Sha256       []byte `gorm:"primaryKey"`
-	Certificates byteaArray
-}
-
-func (chainRow) TableName() string { return "chains" }
-
-// byteaArray writes bytea[] in PostgreSQL's text form.
-type byteaArray [][]byte
-
-// Value implements driver.Valuer.
-func (a byteaArray) Value() (driver.Value, error) {
-	parts := make([]string, len(a))
-	for i, b := range a {
-		parts[i] = `"\\x` + hex.EncodeToString(b) + `"`
-	}
-	return "{" + strings.Join(parts, ",") + "}", nil
+	Sha256       []byte
+	Certificates [][]byte
 }
 
 type sightingRow struct {
@@ -113,6 +89,8 @@ func (FindingRow) TableName() string { return "findings" }
 
 // batch is what one SaveLooks works out before it writes.
 type batch struct {
+	ctx                   context.Context
+	tx                    pgx.Tx
 	survey                int64
 	at                    time.Time
 	shard                 int
@@ -130,6 +108,7 @@ type batch struct {
 	verdicts              map[int64]verdictRow
 	certificates          []certificateRow
 	chains                []chainRow
+	queued                pgx.Batch
 	newPrints, newChainID []certs.Fingerprint
 }
 
@@ -147,8 +126,14 @@ type verdictRow struct {
 func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Look, sharedCode string) error {
 	b := &batch{survey: v.ID, shard: shard, vantage: v.Vantage, looks: looks, at: time.Now().UTC()}
 	b.material(s)
-	err := s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if err := b.writeMaterial(db); err != nil {
+	err := s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
+		b.ctx, b.tx = ctx, ptx
+		// What a crash of the machine could lose is looked at again: the shard is
+		// not finished, and finishing waits for the disk.
+		if err := db.Exec("set local synchronous_commit = off").Error; err != nil {
+			return err
+		}
+		if err := b.writeMaterial(); err != nil {
 			return err
 		}
 		if err := b.load(db); err != nil {
@@ -184,7 +169,7 @@ func (b *batch) material(s *Store) {
 		}
 		for _, c := range list {
 			if fresh(c.Fingerprint) {
-				b.certificates = append(b.certificates, rowOf(c, b.at))
+				b.certificates = append(b.certificates, rowOf(c))
 				b.newPrints = append(b.newPrints, c.Fingerprint)
 			}
 		}
@@ -199,11 +184,11 @@ func (b *batch) material(s *Store) {
 	}
 }
 
-func rowOf(c *certs.Certificate, at time.Time) certificateRow {
+func rowOf(c *certs.Certificate) certificateRow {
 	f := c.Fingerprint
 	return certificateRow{
 		Sha256: f[:], Der: c.Raw, CommonName: text(c.CommonName()), Issuer: text(c.IssuerName()), Names: texts(c.Names()),
-		NotBefore: c.NotBefore, NotAfter: c.NotAfter, Key: c.Key().String(), Serial: c.SerialNumber.Text(16), IsCa: c.IsCA, FirstSeen: at,
+		NotBefore: c.NotBefore, NotAfter: c.NotAfter, Key: c.Key().String(), Serial: c.SerialNumber.Text(16), IsCa: c.IsCA,
 	}
 }
 
@@ -230,16 +215,41 @@ func chainID(list []*certs.Certificate) certs.Fingerprint {
 	return certs.Fingerprint(h.Sum(nil))
 }
 
-func (b *batch) writeMaterial(db *gorm.DB) error {
-	if len(b.certificates) > 0 {
-		if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&b.certificates).Error; err != nil {
+// writeMaterial sends columns as arrays, so that the statement is the same for
+// every size of batch and is planned once.
+func (b *batch) writeMaterial() error {
+	if n := len(b.certificates); n > 0 {
+		sha, der := make([][]byte, n), make([][]byte, n)
+		texts := [5][]string{}
+		times := [2][]time.Time{}
+		ca := make([]bool, n)
+		for i, c := range b.certificates {
+			sha[i], der[i], ca[i] = c.Sha256, c.Der, c.IsCa
+			for j, v := range [...]string{c.CommonName, c.Issuer, jsonText(c.Names), c.Key, c.Serial} {
+				texts[j] = append(texts[j], v)
+			}
+			times[0], times[1] = append(times[0], c.NotBefore), append(times[1], c.NotAfter)
+		}
+		if _, err := b.tx.Exec(b.ctx, `insert into certificates (sha256, der, common_name, issuer, names, key, serial, not_before, not_after, is_ca, first_seen)
+			select *, $11::timestamptz from unnest($1::bytea[], $2::bytea[], $3::text[], $4::text[], $5::jsonb[], $6::text[], $7::text[], $8::timestamptz[], $9::timestamptz[], $10::bool[])
+			on conflict do nothing`, sha, der, texts[0], texts[1], texts[2], texts[3], texts[4], times[0], times[1], ca, b.at); err != nil {
 			return err
 		}
 	}
-	if len(b.chains) > 0 {
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&b.chains).Error
+	for _, c := range b.chains {
+		b.queued.Queue("insert into chains (sha256, certificates) values ($1, $2) on conflict do nothing", c.Sha256, c.Certificates)
 	}
-	return nil
+	return b.sendQueued()
+}
+
+// sendQueued sends what was queued in one go.
+func (b *batch) sendQueued() error {
+	if b.queued.Len() == 0 {
+		return nil
+	}
+	err := b.tx.SendBatch(b.ctx, &b.queued).Close()
+	b.queued = pgx.Batch{}
+	return err
 }
 
 // load reads what is stored for the batch's targets, and locks it against
@@ -395,10 +405,24 @@ func (b *batch) writeSightings(db *gorm.DB) error {
 	for i, r := range b.fresh {
 		ended[i] = r.TargetID
 	}
-	if err := db.Exec("update sightings set current = false where target_id in ? and vantage = ? and current", ended, b.vantage).Error; err != nil {
-		return err
+	if b.changed > 0 {
+		if err := db.Exec("update sightings set current = false where target_id in ? and vantage = ? and current", ended, b.vantage).Error; err != nil {
+			return err
+		}
 	}
-	return db.Create(&b.fresh).Error
+	return b.copySightings()
+}
+
+var sightingColumns = []string{"target_id", "vantage", "outcome", "alert", "detail", "chain", "leaf", "version", "suite", "key_group", "alpn", "stapled",
+	"connect_us", "handshake_us", "first_seen", "last_seen", "first_survey", "last_survey", "current"}
+
+func (b *batch) copySightings() error {
+	_, err := b.tx.CopyFrom(b.ctx, pgx.Identifier{"sightings"}, sightingColumns, pgx.CopyFromSlice(len(b.fresh), func(i int) ([]any, error) {
+		r := &b.fresh[i]
+		return []any{r.TargetID, r.Vantage, r.Outcome, r.Alert, r.Detail, r.Chain, r.Leaf, r.Version, r.Suite, r.KeyGroup, r.Alpn, r.Stapled,
+			r.ConnectUs, r.HandshakeUs, r.FirstSeen, r.LastSeen, r.FirstSurvey, r.LastSurvey, r.Current}, nil
+	}))
+	return err
 }
 
 func (b *batch) writeFindings(db *gorm.DB) error {
@@ -419,15 +443,21 @@ func (b *batch) writeFindings(db *gorm.DB) error {
 }
 
 // writeVerdicts updates all changed targets in one statement.
-func (b *batch) writeVerdicts(db *gorm.DB) error {
-	if len(b.touched) == 0 {
+func (b *batch) writeVerdicts(*gorm.DB) error {
+	n := len(b.touched)
+	if n == 0 {
 		return nil
 	}
-	rows := strings.Repeat(", (?::bigint, ?, ?, ?, ?, ?::bytea)", len(b.touched))[2:]
-	args := make([]any, 0, 6*len(b.touched))
-	for _, t := range b.touched {
-		args = append(args, t.ID, t.Verdict, t.Wanted, t.Configured, t.Served, t.Leaf)
+	ids, leaves := make([]int64, n), make([][]byte, n)
+	texts := [4][]string{}
+	for i, t := range b.touched {
+		ids[i], leaves[i] = t.ID, t.Leaf
+		for j, v := range [...]string{t.Verdict, t.Wanted, t.Configured, t.Served} {
+			texts[j] = append(texts[j], v)
+		}
 	}
-	return db.Exec(`update targets t set verdict = v.verdict, wanted = v.wanted, configured = v.configured, served = v.served, leaf = v.leaf
-		from (values `+rows+`) as v(id, verdict, wanted, configured, served, leaf) where t.id = v.id`, args...).Error
+	_, err := b.tx.Exec(b.ctx, `update targets t set verdict = v.verdict, wanted = v.wanted, configured = v.configured, served = v.served, leaf = v.leaf
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bytea[]) as v(id, verdict, wanted, configured, served, leaf) where t.id = v.id`,
+		ids, texts[0], texts[1], texts[2], texts[3], leaves)
+	return err
 }

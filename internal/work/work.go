@@ -52,6 +52,9 @@ const (
 	turn         = 2 * time.Minute
 	rescue       = turn + 30*time.Second
 	shardsAtOnce = 8
+	// fetchCooldown is the least time between two looks into the queue; a survey
+	// has two steps that follow each other, and nobody should wait for them.
+	fetchCooldown = 10 * time.Millisecond
 )
 
 // Jobs is the queue. Safe for concurrent use.
@@ -84,7 +87,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Hand
 	client, err := river.NewClient(driver, &river.Config{
 		ID: worker, Workers: workers, Logger: slog.New(atLeastWarn{log.Handler()}),
 		Queues:     map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}},
-		JobTimeout: turn, RescueStuckJobsAfter: rescue,
+		JobTimeout: turn, RescueStuckJobsAfter: rescue, FetchCooldown: fetchCooldown,
 	})
 	if err != nil {
 		return nil, err

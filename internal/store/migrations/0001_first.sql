@@ -59,8 +59,6 @@ create table certificates (
 );
 create index certificates_by_end on certificates (not_after, sha256) where not is_ca;
 create index certificates_by_name on certificates (common_name, sha256) where not is_ca;
-create index certificates_by_issuer on certificates (issuer, sha256) where not is_ca;
-create index certificates_by_seen on certificates (first_seen, sha256) where not is_ca;
 create index certificates_ca on certificates (not_after, sha256) where is_ca;
 create table chains (
     sha256       bytea   primary key check (octet_length(sha256) = 32),
@@ -80,7 +78,7 @@ create table targets (
     wanted      text   not null default 'agrees',
     configured  text   not null default 'unread',
     served      text   not null default 'unread',
-    leaf        bytea references certificates,
+    leaf        bytea, -- copied from the current sighting, which references it
     unique nulls not distinct (endpoint_id, host_id)
 );
 create index targets_host on targets (host_id);
@@ -132,7 +130,7 @@ create table sightings (
     first_seen   timestamptz not null,
     last_seen    timestamptz not null,
     first_survey bigint      not null references surveys,
-    last_survey  bigint      not null references surveys,
+    last_survey  bigint      not null check (last_survey >= first_survey),
     current      boolean     not null
 ) with (fillfactor = 80);
 create unique index sightings_current on sightings (target_id, vantage) where current;
