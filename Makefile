@@ -50,7 +50,7 @@ fuzz:                            ## each fuzz target for a while
 	go test -fuzz FuzzFlight -fuzztime 20s ./internal/look
 
 bench: setup-test build          ## the figures of docs/performance.md
-	go run ./bench --out docs/performance.md
+	go test ./bench -run '^$$' -bench Figures -benchtime 1x -timeout 60m -out ../docs/performance.md
 
 screenshots: setup-test build    ## docs/screenshots from a demo of its own
 	go run ./demo/shots

@@ -146,7 +146,7 @@ func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Loo
 	})
 	if err == nil {
 		for _, f := range append(b.newPrints, b.newChainID...) {
-			s.stored.Add(f, struct{}{})
+			s.stored.Set(f, struct{}{})
 		}
 	}
 	return err
@@ -156,7 +156,7 @@ func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Loo
 func (b *batch) material(s *Store) {
 	met := map[certs.Fingerprint]bool{}
 	fresh := func(f certs.Fingerprint) bool {
-		if met[f] || s.stored.Contains(f) {
+		if _, stored := s.stored.GetIfPresent(f); met[f] || stored {
 			return false
 		}
 		met[f] = true

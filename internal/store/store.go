@@ -16,10 +16,10 @@ import (
 	"strings"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/maypok86/otter/v2"
 	"github.com/pressly/goose/v3"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
@@ -35,7 +35,7 @@ var migrations embed.FS
 type Store struct {
 	db     *gorm.DB
 	pool   *pgxpool.Pool
-	stored *lru.Cache[certs.Fingerprint, struct{}] // certificates and chains known to be there
+	stored *otter.Cache[certs.Fingerprint, struct{}] // certificates and chains known to be there
 }
 
 // ConnectError says that the database cannot be reached, without its password.
@@ -119,10 +119,7 @@ func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	stored, err := lru.New[certs.Fingerprint, struct{}](1 << 16)
-	if err != nil {
-		return nil, err
-	}
+	stored := otter.Must(&otter.Options[certs.Fingerprint, struct{}]{MaximumSize: 1 << 16})
 	return &Store{db: db, pool: pool, stored: stored}, nil
 }
 

@@ -6,7 +6,7 @@ import (
 	"sort"
 	"sync"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/maypok86/otter/v2"
 
 	"insegna.example/internal/core/certs"
 )
@@ -17,7 +17,7 @@ const rememberedLinks = 32768
 type link struct{ issuer, child certs.Fingerprint }
 
 // links remembers which certificate's key signed which certificate.
-type links struct{ memo *lru.Cache[link, outcome] }
+type links struct{ memo *otter.Cache[link, outcome] }
 
 type outcome struct {
 	reason Reason // "" when the signature is good
@@ -25,21 +25,17 @@ type outcome struct {
 }
 
 func newLinks() *links {
-	memo, err := lru.New[link, outcome](rememberedLinks)
-	if err != nil {
-		panic(err) // the size is a positive constant
-	}
-	return &links{memo}
+	return &links{otter.Must(&otter.Options[link, outcome]{MaximumSize: rememberedLinks})}
 }
 
 // check says whether issuer's key signed child; reason is "" when it did.
 func (l *links) check(issuer, child *certs.Certificate) (Reason, string) {
 	key := link{issuer.Fingerprint, child.Fingerprint}
-	if o, ok := l.memo.Get(key); ok {
+	if o, ok := l.memo.GetIfPresent(key); ok {
 		return o.reason, o.detail
 	}
 	o := signed(issuer, child)
-	l.memo.Add(key, o)
+	l.memo.Set(key, o)
 	return o.reason, o.detail
 }
 

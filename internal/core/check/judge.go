@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/maypok86/otter/v2"
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
@@ -105,8 +105,8 @@ type Judge struct {
 	order     []*trust.Audience // as declared; the first is asked when a target names none
 	builder   *chain.Builder
 	known     *chain.Known
-	parsed    *lru.Cache[certs.Fingerprint, *certs.Certificate]
-	results   *lru.Cache[resultKey, *chain.Result]
+	parsed    *otter.Cache[certs.Fingerprint, *certs.Certificate]
+	results   *otter.Cache[resultKey, *chain.Result]
 }
 
 type resultKey struct {
@@ -121,8 +121,8 @@ func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
 	for _, a := range audiences {
 		j.audiences[a.Name] = a
 	}
-	j.parsed, _ = lru.New[certs.Fingerprint, *certs.Certificate](remembered) // errs only on a size of 0
-	j.results, _ = lru.New[resultKey, *chain.Result](remembered)
+	j.parsed = otter.Must(&otter.Options[certs.Fingerprint, *certs.Certificate]{MaximumSize: remembered})
+	j.results = otter.Must(&otter.Options[resultKey, *chain.Result]{MaximumSize: remembered})
 	return j
 }
 
@@ -149,14 +149,14 @@ func (j *Judge) Look(t Target, seen *binding.Observation, at time.Time, around A
 // Parse reads a DER certificate, or remembers having read it.
 func (j *Judge) Parse(der []byte) (*certs.Certificate, error) {
 	f := certs.FingerprintOf(der)
-	if c, ok := j.parsed.Get(f); ok {
+	if c, ok := j.parsed.GetIfPresent(f); ok {
 		return c, nil
 	}
 	c, err := certs.Parse(der)
 	if err != nil {
 		return nil, err
 	}
-	j.parsed.Add(f, c)
+	j.parsed.Set(f, c)
 	return c, nil
 }
 
@@ -203,12 +203,12 @@ func (j *Judge) views(s *Subject, key [sha256.Size]byte) []View {
 // anew, since an intermediate met meanwhile may make one.
 func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trust.Audience) *chain.Result {
 	k := resultKey{key, a.Name}
-	if r, ok := j.results.Get(k); ok {
+	if r, ok := j.results.GetIfPresent(k); ok {
 		return r
 	}
 	r := j.builder.Build(list, a)
 	if len(r.Paths) > 0 {
-		j.results.Add(k, r)
+		j.results.Set(k, r)
 	}
 	return r
 }

@@ -1,4 +1,4 @@
-package main
+package bench_test
 
 import (
 	"bufio"
@@ -178,6 +178,9 @@ func startRig(first, count, silent int) (root string, stop func(), err error) {
 	lines := bufio.NewScanner(stdout)
 	for lines.Scan() && lines.Text() != "" {
 		root += lines.Text() + "\n"
+	}
+	if root == "" {
+		return "", nil, fmt.Errorf("the rig did not start on ports %d to %d; is another bench running?", first, first+count-1)
 	}
 	return root, func() { _ = stdin.Close(); _ = cmd.Wait() }, nil
 }

@@ -1,7 +1,4 @@
-// Bench measures the figures of docs/performance.md: each is a ratio against a
-// bare rig measured in the same run, alternately, the median of several
-// rounds. Absolute times depend on the machine and prove nothing.
-package main
+package bench_test
 
 import (
 	"bytes"
@@ -14,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"testing"
 	"text/template"
 	"time"
 )
@@ -42,17 +40,26 @@ type bench struct {
 	plan    string
 }
 
-func main() {
+var (
+	out  = flag.String("out", "", "file to write the report to")
+	only = flag.String("only", "", "only figures whose name holds this; no report is written")
+)
+
+// TestMain becomes the rig when a benchmark starts this program again as one.
+func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == "rig" {
 		rig(os.Args[2:])
 		return
 	}
-	out := flag.String("out", "", "file to write the report to")
-	only := flag.String("only", "", "only benchmarks whose name holds this; no report is written")
-	flag.Parse()
-	if err := run(*out, *only); err != nil {
-		fmt.Fprintln(os.Stderr, "bench:", err)
-		os.Exit(1)
+	os.Exit(m.Run())
+}
+
+// BenchmarkFigures measures every figure once and writes the report.
+func BenchmarkFigures(b *testing.B) {
+	for range b.N {
+		if err := run(*out, *only); err != nil {
+			b.Fatal(err)
+		}
 	}
 }
 

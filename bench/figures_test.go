@@ -1,4 +1,4 @@
-package main
+package bench_test
 
 import (
 	"context"
@@ -307,7 +307,7 @@ func (b *bench) memory() error {
 
 func (b *bench) peak(addresses, first, count int, root string) (float64, error) {
 	address := "127.0.0.1:7390"
-	cmd := exec.Command("bin/insegna", "serve", "--listen", address, "--data", filepath.Join(b.dir, fmt.Sprintf("memory-%d", addresses)))
+	cmd := exec.Command("../bin/insegna", "serve", "--listen", address, "--data", filepath.Join(b.dir, fmt.Sprintf("memory-%d", addresses)))
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := cmd.Start(); err != nil {

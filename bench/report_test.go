@@ -1,4 +1,4 @@
-package main
+package bench_test
 
 const reportText = `# Performance
 
