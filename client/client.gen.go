@@ -398,7 +398,7 @@ type EstateChanges struct {
 	Estate  string         `json:"estate"`
 	File    string         `json:"file"`
 
-	// Replaces the file applied before
+	// Replaces the file applied before, when it has another name
 	Replaces *string `json:"replaces,omitempty"`
 }
 
@@ -407,7 +407,7 @@ type EstateFile struct {
 	// Attachments the certificate files it mentions, by the path written there
 	Attachments *map[string]string `json:"attachments,omitempty"`
 
-	// File name of the estate file
+	// File name of the estate file, said in errors
 	File string `json:"file"`
 	Text string `json:"text"`
 }

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -44,10 +45,10 @@ func Start(ctx context.Context, dir string) (e *Estate, err error) {
 			e.Stop()
 		}
 	}()
-	if err := e.claimNet(); err != nil {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return e, err
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := e.claimNet(); err != nil {
 		return e, err
 	}
 	if err := e.makeCertificates(time.Now()); err != nil {
@@ -71,21 +72,39 @@ func (e *Estate) Failed() <-chan error { return e.failed }
 func (e *Estate) Addr(last int) string { return fmt.Sprintf("127.20.%d.%d", e.Net, last) }
 
 // claimNet finds addresses no other demo uses: a listener held for the whole
-// run is the claim.
+// run is the claim. The addresses of the last run in this directory come
+// first, so that a second start changes nothing; while servers of a killed
+// run are still ending there, they are waited for.
 func (e *Estate) claimNet() error {
+	if text, err := os.ReadFile(e.path("net")); err == nil {
+		last, _ := strconv.Atoi(strings.TrimSpace(string(text)))
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+			if e.claimed(last) {
+				return nil
+			}
+		}
+	}
 	for n := range 200 {
-		e.Net = n
-		l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(1), "7400"))
-		if err != nil {
-			continue
+		if e.claimed(n) {
+			return os.WriteFile(e.path("net"), []byte(strconv.Itoa(n)+"\n"), 0o644)
 		}
-		if e.portsFree() {
-			e.claim = l
-			return nil
-		}
-		_ = l.Close()
 	}
 	return errors.New("no free addresses for the demo in 127.20.0.0/16; stop other demos first")
+}
+
+// claimed takes the addresses of one number, if they are free.
+func (e *Estate) claimed(n int) bool {
+	e.Net = n
+	l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(1), "7400"))
+	if err != nil {
+		return false
+	}
+	if !e.portsFree() {
+		_ = l.Close()
+		return false
+	}
+	e.claim = l
+	return true
 }
 
 // portsFree says whether the addresses' ports can be bound, which they cannot

@@ -10,7 +10,7 @@ import (
 // view is what the templates of configurations see.
 type view struct {
 	*Estate
-	Root bool // started by root: servers drop to an ordinary user by themselves
+	Root bool // started by root: the workers of nginx drop to an ordinary user
 }
 
 // writeFiles writes every server's configuration and the estate file.
@@ -106,10 +106,10 @@ const pier2Sites = `
 `
 
 const quayConfig = `global
+    # It keeps the user it is started by: changing it would make the kernel
+    # forget that this process must end with the demo.
     log stderr local0 notice
-{{if .Root}}    user nobody
-    group nogroup
-{{end}}
+
 defaults
     mode http
     timeout connect 5s

@@ -282,7 +282,7 @@ export interface components {
             value: string;
         };
         EstateFile: {
-            /** @description name of the estate file */
+            /** @description name of the estate file, said in errors */
             file: string;
             text: string;
             /** @description the certificate files it mentions, by the path written there */
@@ -302,7 +302,7 @@ export interface components {
             estate: string;
             file: string;
             applied: boolean;
-            /** @description the file applied before */
+            /** @description the file applied before, when it has another name */
             replaces?: string;
             changes: components["schemas"]["EstateChange"][];
         };

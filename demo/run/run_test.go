@@ -1,0 +1,145 @@
+package main_test
+
+import (
+	"bufio"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+// demo is a demo running as a process.
+type demo struct {
+	cmd     *exec.Cmd
+	console string
+	said    []string
+}
+
+func build(t *testing.T) string {
+	path := filepath.Join(filepath.Dir(servicetest.Program(t)), "demo")
+	out, err := exec.Command("go", "build", "-o", path, "insegna.example/demo/run").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return path
+}
+
+// start runs a demo and waits for its welcome.
+func start(t *testing.T, program, dir string, as *syscall.Credential) *demo {
+	d := &demo{cmd: exec.Command(program, "--dir", dir, "--insegna", servicetest.Program(t))}
+	d.cmd.Dir = dir
+	d.cmd.Env = append(os.Environ(), "HOME="+dir)
+	d.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as, Pdeathsig: syscall.SIGKILL}
+	out, err := d.cmd.StdoutPipe()
+	require.NoError(t, err)
+	d.cmd.Stderr = d.cmd.Stdout
+	require.NoError(t, d.cmd.Start())
+	t.Cleanup(func() { _ = d.cmd.Process.Kill(); _ = d.cmd.Wait() })
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		d.said = append(d.said, lines.Text())
+		if url, ok := strings.CutPrefix(lines.Text(), "The console: "); ok {
+			d.console = url
+		}
+		if strings.HasPrefix(lines.Text(), "Ctrl-C") {
+			go func() {
+				for lines.Scan() {
+				}
+			}()
+			return d
+		}
+	}
+	require.Fail(t, "the demo ended before it was ready", strings.Join(d.said, "\n"))
+	return nil
+}
+
+func answers(url string) bool {
+	resp, err := http.Get(url + "/api/v1/ready")
+	if err == nil {
+		_ = resp.Body.Close()
+	}
+	return err == nil && resp.StatusCode == http.StatusOK
+}
+
+func newDir(t *testing.T) string {
+	dir, err := os.MkdirTemp("", "insegna-demo-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return dir
+}
+
+// left counts processes that still work in a demo's directory.
+func left(dir string) (n int) {
+	found, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, f := range found {
+		text, _ := os.ReadFile(f)
+		if strings.Contains(string(text), dir) {
+			n++
+		}
+	}
+	return n
+}
+
+// TestTwoDemosAKillAndASecondStart runs two demos at once, kills one with
+// SIGKILL, starts it again on the same directory, and ends both with Ctrl-C.
+func TestTwoDemosAKillAndASecondStart(t *testing.T) {
+	program := build(t)
+	one, two := newDir(t), newDir(t)
+	first, second := start(t, program, one, nil), start(t, program, two, nil)
+	assert.NotEqual(t, first.console, second.console)
+	assert.True(t, answers(first.console) && answers(second.console))
+	said := strings.Join(first.said, "\n")
+	assert.Contains(t, said, "Open findings: 8 broken, 2 due, 3 weak, 1 note")
+	assert.Equal(t, 5, strings.Count(said, "\n  bin/insegna "), "five commands to try")
+
+	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(out), "a demo is running in "+one+" already")
+
+	require.NoError(t, first.cmd.Process.Kill())
+	_ = first.cmd.Wait()
+	again := start(t, program, one, nil)
+	assert.True(t, answers(again.console))
+	assert.Contains(t, strings.Join(again.said, "\n"), "nothing to change", "what was applied is still there")
+
+	for _, d := range []*demo{again, second} {
+		require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
+		require.NoError(t, d.cmd.Wait())
+		assert.False(t, answers(d.console))
+	}
+	for _, dir := range []string{one, two} {
+		assert.Eventually(t, func() bool { return left(dir) == 0 }, 20*time.Second, 50*time.Millisecond, "processes are left of %s", dir)
+	}
+}
+
+// TestAsAnOrdinaryUser runs the demo without root's rights.
+func TestAsAnOrdinaryUser(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Log("this run is an ordinary user's already: TestTwoDemosAKillAndASecondStart has shown it")
+		return
+	}
+	nobody, err := user.Lookup("nobody")
+	require.NoError(t, err)
+	uid, err := strconv.ParseUint(nobody.Uid, 10, 32)
+	require.NoError(t, err)
+	gid, err := strconv.ParseUint(nobody.Gid, 10, 32)
+	require.NoError(t, err)
+	dir := newDir(t)
+	require.NoError(t, os.Chown(dir, int(uid), int(gid)))
+	d := start(t, build(t), dir, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
+	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 8 broken, 2 due, 3 weak, 1 note")
+	require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, d.cmd.Wait())
+}

@@ -1,0 +1,255 @@
+package store_test
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+	"insegna.example/internal/store"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+var root = certs.PEM(pkitest.CA("root", nil).Raw)
+
+func open(t *testing.T) *store.Store {
+	s, err := store.Open(t.Context(), servicetest.Database(t))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func declare(t *testing.T, s *store.Store, text string) (applied bool) {
+	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(text), Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
+	e, err := d.Estate()
+	require.NoError(t, err)
+	applied, err = s.Apply(t.Context(), d, e)
+	require.NoError(t, err)
+	return applied
+}
+
+const head = "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n"
+
+func text(ports, hosts string) string {
+	return head + "  - {name: quay, addresses: [127.0.0.1], ports: [" + ports + "]}\nhosts:\n" + hosts
+}
+
+func count(t *testing.T, s *store.Store, sql string, args ...any) (n int) {
+	require.NoError(t, s.Pool().QueryRow(t.Context(), sql, args...).Scan(&n))
+	return n
+}
+
+// TestApplyingKeepsTheRowsThatStay holds that ids, and so histories, survive a
+// changed file, and that what comes back is the same row again.
+func TestApplyingKeepsTheRowsThatStay(t *testing.T) {
+	s := open(t)
+	const a, b = "  - {name: a.lantern.example, at: [quay]}\n", "  - {name: b.lantern.example, at: ['quay:1']}\n"
+	assert.True(t, declare(t, s, text("1-3", a+b)))
+	assert.False(t, declare(t, s, text("1-3", a+b)))
+	live := "select count(*) from targets where removed_at is null"
+	assert.Equal(t, 3+3+1, count(t, s, live))
+	before := count(t, s, "select t.id from targets t join hosts h on h.id = t.host_id where h.name = 'b.lantern.example'")
+
+	assert.True(t, declare(t, s, text("2-4", a)))
+	assert.Equal(t, 3+3, count(t, s, live))
+	assert.Equal(t, 10-1, count(t, s, "select count(*) from targets"), "nothing is deleted")
+	assert.True(t, declare(t, s, text("1-3", a+b)))
+	assert.Equal(t, before, count(t, s, "select t.id from targets t join hosts h on h.id = t.host_id where h.name = 'b.lantern.example' and t.removed_at is null"))
+	d, err := s.Declared(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 3, d.Endpoints)
+	assert.Equal(t, 3, count(t, s, "select count(*) from declarations"))
+}
+
+func TestTwoAppliesAtOnceDoNotMix(t *testing.T) {
+	s := open(t)
+	var both sync.WaitGroup
+	for i := range 6 {
+		both.Go(func() {
+			declare(t, s, text("1-50", fmt.Sprintf("  - {name: h%d.lantern.example, at: [quay]}\n", i)))
+		})
+	}
+	both.Wait()
+	assert.Equal(t, 1, count(t, s, "select count(*) from declarations where current"))
+	assert.Equal(t, 1, count(t, s, "select count(*) from hosts where removed_at is null"))
+	assert.Equal(t, 100, count(t, s, "select count(*) from targets where removed_at is null"))
+}
+
+// begin starts a survey without any queue and gives its targets.
+func begin(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, []store.Target) {
+	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(), func(context.Context, pgx.Tx, int64, int) error { return nil })
+	require.NoError(t, err)
+	list, err := s.Pending(t.Context(), v.ID, scope, 0, store.Target{}, 1000)
+	require.NoError(t, err)
+	return v, list
+}
+
+func lookOf(t store.Target, leaf *pkitest.Entity, findings ...check.Finding) store.Look {
+	l := store.Look{Target: t, Seen: &binding.Observation{Outcome: binding.Refused, At: time.Now().UTC()}, Judgement: &check.Judgement{
+		Faces: binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Missing}, Verdict: binding.Broken, Findings: findings}}
+	if leaf != nil {
+		l.Seen.Outcome, l.Judgement.Chain = binding.Connected, pkitest.List(leaf)
+		l.Judgement.Faces.Served, l.Judgement.Verdict = binding.Agrees, binding.Agreed
+	}
+	return l
+}
+
+var refused = check.Finding{Code: "nothing-listens", Severity: check.Broken, Cause: "nothing listens", Remedy: "start it"}
+
+// TestAShardRunTwiceCountsOnce stores the same looks from several workers at
+// once, as happens when a shard is taken over from one that is only slow.
+func TestAShardRunTwiceCountsOnce(t *testing.T) {
+	s := open(t)
+	declare(t, s, text("1-20", "  - {name: a.lantern.example, at: [quay]}\n"))
+	v, targets := begin(t, s, store.Scope{})
+	require.Len(t, targets, 40)
+	leaf := pkitest.Leaf(nil, "a.lantern.example")
+	looks := make([]store.Look, len(targets))
+	for i, target := range targets {
+		if looks[i] = lookOf(target, leaf); i%4 == 3 {
+			looks[i] = lookOf(target, nil, refused)
+		}
+	}
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() { assert.NoError(t, s.SaveLooks(t.Context(), v, 0, looks, "differs-from-siblings")) })
+	}
+	all.Wait()
+	now, err := s.Survey(t.Context(), v.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []int{40, 40, 30, 10}, []int{now.Targets, now.Done, now.Connected, now.Opened})
+	assert.Equal(t, 40, count(t, s, "select count(*) from sightings"))
+	assert.Equal(t, 10, count(t, s, "select count(*) from findings"))
+	assert.Equal(t, 1, count(t, s, "select count(*) from certificates"), "a certificate is stored once")
+	left, err := s.Pending(t.Context(), v.ID, store.Scope{}, 0, store.Target{}, 1000)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
+	s := open(t)
+	declare(t, s, text("1", "  - {name: a.lantern.example, at: [quay]}\n"))
+	run := func(findings ...check.Finding) *store.Survey {
+		v, targets := begin(t, s, store.Scope{})
+		require.Len(t, targets, 2)
+		require.NoError(t, s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}, "differs-from-siblings"))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", nil, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", nil, time.Now().UTC()), "ending it again changes nothing")
+		v, err := s.Survey(t.Context(), v.ID)
+		require.NoError(t, err)
+		assert.Equal(t, store.Finished, v.State)
+		return v
+	}
+	run(refused)
+	later := refused
+	later.Cause = "nothing listens, and has not for a day"
+	v := run(later)
+	assert.Zero(t, v.Opened+v.Closed)
+	list, _, err := s.Findings(t.Context(), store.FindingFilter{State: "open"}, store.Page{Sort: "worst", Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, later.Cause, list[0].Cause)
+	assert.EqualValues(t, 1, list[0].OpenedSurvey, "it is the same finding")
+	assert.Equal(t, 1, run().Closed)
+	assert.Equal(t, 1, run(refused).Opened)
+	assert.Equal(t, 2, count(t, s, "select count(*) from findings"), "the closed one stays as history")
+}
+
+// TestScopes narrows surveys to a host or a server; the looks without SNI of
+// their endpoints go along.
+func TestScopes(t *testing.T) {
+	s := open(t)
+	declare(t, s, head+"  - {name: quay, addresses: [127.0.0.1], ports: [1, 2]}\n  - {name: pier, addresses: ['::1'], ports: [1], without_sni: false}\n"+
+		"hosts:\n  - {name: a.lantern.example, at: ['quay:1', pier]}\n  - {name: b.lantern.example, at: [quay]}\n")
+	for _, c := range []struct {
+		scope store.Scope
+		want  []string
+	}{
+		{store.Scope{}, []string{" 127.0.0.1:1", "a.lantern.example 127.0.0.1:1", "b.lantern.example 127.0.0.1:1", " 127.0.0.1:2", "b.lantern.example 127.0.0.1:2", "a.lantern.example [::1]:1"}},
+		{store.Scope{Host: "a.lantern.example"}, []string{" 127.0.0.1:1", "a.lantern.example 127.0.0.1:1", "a.lantern.example [::1]:1"}},
+		{store.Scope{Server: "pier"}, []string{"a.lantern.example [::1]:1"}},
+		{store.Scope{Server: "quay", Host: "b.lantern.example"}, []string{" 127.0.0.1:1", "b.lantern.example 127.0.0.1:1", " 127.0.0.1:2", "b.lantern.example 127.0.0.1:2"}},
+	} {
+		_, targets := begin(t, s, c.scope)
+		var got []string
+		for _, target := range targets {
+			got = append(got, target.Host+" "+target.Endpoint.String())
+		}
+		assert.Equal(t, c.want, got, c.scope)
+	}
+	_, err := s.StartSurvey(t.Context(), store.Scope{Host: "c.lantern.example"}, "inside", time.Now(), nil)
+	assert.ErrorIs(t, err, store.ErrNothing)
+	assert.Equal(t, 4, count(t, s, "select count(*) from surveys"), "a survey of nothing is not stored")
+}
+
+// TestLargeEstatesAreCutBetweenEndpoints holds that no endpoint is split and
+// every target is in exactly one shard.
+func TestLargeEstatesAreCutBetweenEndpoints(t *testing.T) {
+	s := open(t)
+	hosts := ""
+	for i := range 700 {
+		hosts += fmt.Sprintf("  - {name: h%d.lantern.example, at: ['quay:1']}\n", i)
+	}
+	declare(t, s, text("1-900", hosts+"  - {name: all.lantern.example, at: [quay]}\n"))
+	shards := 0
+	v, err := s.StartSurvey(t.Context(), store.Scope{}, "inside", time.Now(), func(_ context.Context, _ pgx.Tx, _ int64, n int) error { shards = n; return nil })
+	require.NoError(t, err)
+	assert.Equal(t, 900+900+700, v.Targets)
+	met := map[int64]bool{}
+	endpoints := map[netip.AddrPort]int{}
+	for n := range shards {
+		var after store.Target
+		for {
+			page, err := s.Pending(t.Context(), v.ID, store.Scope{}, n, after, 333)
+			require.NoError(t, err)
+			if len(page) == 0 {
+				break
+			}
+			for _, target := range page {
+				require.False(t, met[target.ID], "a target came twice")
+				met[target.ID] = true
+				if shard, ok := endpoints[target.Endpoint]; ok {
+					require.Equal(t, shard, n, "an endpoint was split")
+				}
+				endpoints[target.Endpoint] = n
+			}
+			after = page[len(page)-1]
+		}
+	}
+	assert.Len(t, met, 2500)
+	assert.Greater(t, shards, 3)
+}
+
+func TestTheDatabaseKeepsItsOwnRules(t *testing.T) {
+	s := open(t)
+	for _, sql := range []string{
+		"insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, first_seen) values ('short', '', '', '', '[]', now(), now(), '', '', false, now())",
+		"insert into targets (endpoint_id, generation) values (77, 1)",
+		"insert into servers (name, kind, line, generation) values ('a', 'nginx', 1, 1), ('a', 'nginx', 1, 1)",
+		"insert into surveys (state, scope, vantage, created_at) values ('sunk', '', '', now())",
+	} {
+		_, err := s.Pool().Exec(t.Context(), sql)
+		assert.Error(t, err, sql)
+	}
+}
+
+func TestADeclarationTellsWhatItCannotRead(t *testing.T) {
+	d := &store.Declaration{File: "estate.yaml", Content: []byte(text("1", "  - {name: a.lantern.example, at: [quay]}\n"))}
+	_, err := d.Estate()
+	var faults estate.Errors
+	require.ErrorAs(t, err, &faults)
+	assert.Contains(t, err.Error(), "cannot read root.pem: it was not sent along")
+}
