@@ -49,9 +49,12 @@ func (a *authority) leaf(host string, key crypto.PublicKey) (*x509.Certificate, 
 	return certify(host, []string{host}, a.ca, a.key, key, a.serial.Add(1))
 }
 
+// begun is when every certificate of a run begins, so that none is older.
+var begun = time.Now()
+
 func certify(name string, hosts []string, by *x509.Certificate, signer crypto.Signer, key crypto.PublicKey, serial int64) (*x509.Certificate, error) {
 	t := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name}, DNSNames: hosts,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(80 * 24 * time.Hour), BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature}
+		NotBefore: begun.Add(-time.Hour), NotAfter: begun.Add(80 * 24 * time.Hour), BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature}
 	if hosts == nil {
 		t.IsCA, t.KeyUsage, t.NotAfter = true, x509.KeyUsageCertSign, time.Now().Add(1000*24*time.Hour)
 	} else {

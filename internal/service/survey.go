@@ -201,23 +201,31 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 
 // finishSurvey applies the rules that need several targets and ends the survey.
 func (s *Service) finishSurvey(ctx context.Context, survey int64) error {
-	var found []store.TargetFinding
-	err := s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
-		list := make([]check.Sibling, len(rows))
-		for i, r := range rows {
-			addr, err := netip.ParseAddr(r.Address)
+	found := func(add func(store.TargetFinding) error) error {
+		return s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
+			list, err := siblings(rows)
 			if err != nil {
 				return err
 			}
-			list[i] = check.Sibling{Endpoint: netip.AddrPortFrom(addr, uint16(r.Port)), Server: r.Server, Leaf: certs.Fingerprint(r.Leaf), Begins: r.NotBefore, Ends: r.NotAfter}
-		}
-		for i, f := range check.Siblings(host, list) {
-			found = append(found, store.TargetFinding{TargetID: rows[i].TargetID, Leaf: list[i].Leaf, Finding: f})
-		}
-		return nil
-	})
-	if err != nil {
-		return err
+			for i, f := range check.Siblings(host, list) {
+				if err := add(store.TargetFinding{TargetID: rows[i].TargetID, Leaf: list[i].Leaf, Finding: f}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
 	}
 	return s.store.FinishSurvey(ctx, survey, sharedCode, found, time.Now().UTC())
+}
+
+func siblings(rows []store.SiblingRow) ([]check.Sibling, error) {
+	list := make([]check.Sibling, len(rows))
+	for i, r := range rows {
+		addr, err := netip.ParseAddr(r.Address)
+		if err != nil {
+			return nil, err
+		}
+		list[i] = check.Sibling{Endpoint: netip.AddrPortFrom(addr, uint16(r.Port)), Server: r.Server, Leaf: certs.Fingerprint(r.Leaf), Begins: r.NotBefore, Ends: r.NotAfter}
+	}
+	return list, nil
 }

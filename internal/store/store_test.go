@@ -107,6 +107,8 @@ func lookOf(t store.Target, leaf *pkitest.Entity, findings ...check.Finding) sto
 	return l
 }
 
+func none(func(store.TargetFinding) error) error { return nil }
+
 var refused = check.Finding{Code: "nothing-listens", Severity: check.Broken, Cause: "nothing listens", Remedy: "start it"}
 
 // TestAShardRunTwiceCountsOnce stores the same looks from several workers at
@@ -146,8 +148,8 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 		v, targets := begin(t, s, store.Scope{})
 		require.Len(t, targets, 2)
 		require.NoError(t, s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}, "differs-from-siblings"))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", nil, time.Now().UTC()))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", nil, time.Now().UTC()), "ending it again changes nothing")
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", none, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", none, time.Now().UTC()), "ending it again changes nothing")
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Finished, v.State)
@@ -166,6 +168,54 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 	assert.Equal(t, 1, run().Closed)
 	assert.Equal(t, 1, run(refused).Opened)
 	assert.Equal(t, 2, count(t, s, "select count(*) from findings"), "the closed one stays as history")
+}
+
+// TestManySharedFindingsAreOpenedAndClosed writes more of them than one batch.
+func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
+	s := open(t)
+	declare(t, s, text("1-1200", "  - {name: a.lantern.example, at: [quay]}\n"))
+	leaf := pkitest.Leaf(nil, "a.lantern.example")
+	run := func(found bool) *store.Survey {
+		v, _ := begin(t, s, store.Scope{})
+		var hosts []store.Target
+		for n := 0; ; n++ {
+			list, err := s.Pending(t.Context(), v.ID, store.Scope{}, n, store.Target{}, 5000)
+			require.NoError(t, err)
+			if len(list) == 0 {
+				break
+			}
+			looks := make([]store.Look, len(list))
+			for i, target := range list {
+				if looks[i] = lookOf(target, leaf); target.Host != "" {
+					hosts = append(hosts, target)
+				}
+			}
+			require.NoError(t, s.SaveLooks(t.Context(), v, n, looks, "differs-from-siblings"))
+		}
+		require.Len(t, hosts, 1200)
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", func(add func(store.TargetFinding) error) error {
+			for _, target := range hosts {
+				if !found {
+					return nil
+				}
+				f := check.Finding{Code: "differs-from-siblings", Severity: check.Due, Cause: "older", Remedy: "renew"}
+				if err := add(store.TargetFinding{TargetID: target.ID, Leaf: leaf.Fingerprint, Finding: f}); err != nil {
+					return err
+				}
+			}
+			return nil
+		}, time.Now().UTC()))
+		v, err := s.Survey(t.Context(), v.ID)
+		require.NoError(t, err)
+		return v
+	}
+	odds := "select count(*) from targets where verdict = 'at-odds' and served = 'differs'"
+	assert.Equal(t, 1200, run(true).Opened)
+	assert.Equal(t, 1200, count(t, s, odds))
+	assert.Zero(t, run(true).Opened)
+	assert.Equal(t, 1200, count(t, s, odds))
+	assert.Equal(t, 1200, run(false).Closed)
+	assert.Zero(t, count(t, s, odds))
 }
 
 // TestScopes narrows surveys to a host or a server; the looks without SNI of

@@ -278,43 +278,85 @@ type TargetFinding struct {
 	check.Finding
 }
 
+// Found calls add for every finding of the rules over several targets.
+type Found func(add func(TargetFinding) error) error
+
+// findingsAtOnce is how many findings are written together.
+const findingsAtOnce = 500
+
 // FinishSurvey opens and closes the findings of rules over several targets
 // (code), corrects the verdicts they touch, and ends the survey. Done again,
 // it changes nothing.
-func (s *Store) FinishSurvey(ctx context.Context, survey int64, code string, found []TargetFinding, at time.Time) error {
-	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+func (s *Store) FinishSurvey(ctx context.Context, survey int64, code string, found Found, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		var v Survey
 		if err := db.Raw("select * from surveys where id = ? for update", survey).Scan(&v).Error; err != nil || v.State == Finished {
 			return err
 		}
-		opened, closed := int64(0), int64(0)
-		keep := []int64{0}
-		for _, f := range found {
-			keep = append(keep, f.TargetID)
-			res := db.Exec(`insert into findings (target_id, code, severity, cause, remedy, evidence, leaf, opened_at, opened_survey)
-				values (?, ?, ?, ?, ?, ?, ?, ?, ?) on conflict (target_id, code) where closed_at is null do nothing`,
-				f.TargetID, f.Code, f.Severity.Rank(), f.Cause, f.Remedy, jsonText(f.Evidence), f.Leaf[:], at, survey)
-			if res.Error != nil {
-				return res.Error
-			}
-			opened += res.RowsAffected
+		if err := db.Exec("create temporary table still (target_id bigint) on commit drop").Error; err != nil {
+			return err
 		}
-		res := db.Exec("update findings set closed_at = ?, closed_survey = ? where code = ? and closed_at is null and target_id not in ?", at, survey, code, keep)
+		opened, err := openShared(ctx, ptx, survey, found, at)
+		if err != nil {
+			return err
+		}
+		res := db.Exec("update findings set closed_at = ?, closed_survey = ? where code = ? and closed_at is null and target_id not in (select target_id from still)", at, survey, code)
 		if res.Error != nil {
 			return res.Error
 		}
-		closed = res.RowsAffected
-		// Where that was all that differed, the served face agrees again.
-		if err := db.Exec(`update targets t set served = 'agrees', verdict = case when verdict = 'at-odds' then 'agreed' else verdict end
-			where exists (select 1 from findings f where f.target_id = t.id and f.code = ? and f.closed_survey = ?)
-			and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null
-				and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers')) and t.served = 'differs'`, code, survey).Error; err != nil {
+		if err := correctFaces(db, survey, code); err != nil {
 			return err
 		}
-		if err := db.Exec(`update targets set served = 'differs', verdict = case when verdict = 'agreed' then 'at-odds' else verdict end
-			where id in ? and (served <> 'differs' or verdict = 'agreed')`, keep).Error; err != nil {
-			return err
-		}
-		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = ?, extra_closed = ? where id = ?", Finished, at, opened, closed, survey).Error
+		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = ?, extra_closed = ? where id = ?", Finished, at, opened, res.RowsAffected, survey).Error
 	})
+}
+
+// openShared writes findings in batches and notes their targets in the
+// temporary table still.
+func openShared(ctx context.Context, tx pgx.Tx, survey int64, found Found, at time.Time) (opened int64, err error) {
+	var batch []TargetFinding
+	flush := func() error {
+		n := len(batch)
+		targets, ranks, leaves := make([]int64, n), make([]int16, n), make([][]byte, n)
+		texts := [4][]string{}
+		for i := range batch {
+			f := &batch[i]
+			targets[i], ranks[i], leaves[i] = f.TargetID, int16(f.Severity.Rank()), f.Leaf[:]
+			for j, v := range [...]string{f.Code, text(f.Cause), text(f.Remedy), jsonText(f.Evidence)} {
+				texts[j] = append(texts[j], v)
+			}
+		}
+		if _, err := tx.Exec(ctx, "insert into still select unnest($1::bigint[])", targets); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `insert into findings (target_id, severity, leaf, code, cause, remedy, evidence, opened_at, opened_survey)
+			select *, $8::timestamptz, $9::bigint from unnest($1::bigint[], $2::smallint[], $3::bytea[], $4::text[], $5::text[], $6::text[], $7::jsonb[])
+			on conflict (target_id, code) where closed_at is null do nothing`, targets, ranks, leaves, texts[0], texts[1], texts[2], texts[3], at, survey)
+		opened += tag.RowsAffected()
+		batch = batch[:0]
+		return err
+	}
+	err = found(func(f TargetFinding) error {
+		if batch = append(batch, f); len(batch) < findingsAtOnce {
+			return nil
+		}
+		return flush()
+	})
+	if err == nil && len(batch) > 0 {
+		err = flush()
+	}
+	return opened, err
+}
+
+// correctFaces makes the served face differ where a finding of the code is
+// open, and agree again where one was just closed and nothing else differs.
+func correctFaces(db *gorm.DB, survey int64, code string) error {
+	if err := db.Exec(`update targets t set served = 'agrees', verdict = case when verdict = 'at-odds' then 'agreed' else verdict end
+		where t.served = 'differs' and exists (select 1 from findings f where f.target_id = t.id and f.code = ? and f.closed_survey = ?)
+		and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null
+			and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers'))`, code, survey).Error; err != nil {
+		return err
+	}
+	return db.Exec(`update targets set served = 'differs', verdict = case when verdict = 'agreed' then 'at-odds' else verdict end
+		where id in (select target_id from still) and (served <> 'differs' or verdict = 'agreed')`).Error
 }
