@@ -16,7 +16,6 @@ import (
 	"os/exec"
 	"strconv"
 	"sync/atomic"
-	"syscall"
 	"time"
 )
 
@@ -92,7 +91,7 @@ func rig(args []string) {
 		go answer(l, cfg, p < silent)
 	}
 	fmt.Println(string(a.pem()))
-	_, _ = os.Stdin.Read(make([]byte, 1)) // until the bench ends
+	_, _ = os.Stdin.Read(make([]byte, 1)) // until the bench ends, however it does
 }
 
 // prepared makes the certificates of the names that will be asked beforehand,
@@ -106,7 +105,7 @@ func prepared(a *authority, key *ecdsa.PrivateKey, first, count, silent int) fun
 		return &tls.Certificate{Certificate: [][]byte{leaf.Raw, a.ca.Raw}, PrivateKey: key, Leaf: leaf}, nil
 	}
 	ready := map[string]*tls.Certificate{}
-	for p := max(first, silent); p < first+count; p++ {
+	for p := max(first, silent); p < first+count && count <= 500; p++ {
 		for n := range preparedAddresses {
 			c, err := issue(hostAt(n, p))
 			if err != nil {
@@ -124,7 +123,7 @@ func prepared(a *authority, key *ecdsa.PrivateKey, first, count, silent int) fun
 }
 
 // preparedAddresses is for how many addresses certificates are made beforehand.
-const preparedAddresses = 2
+const preparedAddresses = 20
 
 // hostAt is the host wanted at an address (by number) and port.
 func hostAt(n, port int) string { return fmt.Sprintf("h%d-%d.lantern.example", n, port) }
@@ -135,7 +134,9 @@ func answer(l net.Listener, cfg *tls.Config, silent bool) {
 	for {
 		conn, err := l.Accept()
 		if err != nil {
-			return
+			fmt.Fprintln(os.Stderr, "rig:", err)
+			time.Sleep(10 * time.Millisecond)
+			continue
 		}
 		if remote, ok := conn.RemoteAddr().(*net.TCPAddr); !ok || !remote.IP.IsLoopback() {
 			_ = conn.Close()
@@ -166,7 +167,6 @@ func startRig(first, count, silent int) (root string, stop func(), err error) {
 	}
 	cmd := exec.Command(self, "rig", strconv.Itoa(first), strconv.Itoa(count), strconv.Itoa(silent))
 	cmd.Stderr = os.Stderr
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	stdin, err := cmd.StdinPipe()
 	if err != nil {
 		return "", nil, err

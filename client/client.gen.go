@@ -871,6 +871,11 @@ type ClientInterface interface {
 	// Corresponds with GET /findings (the `ListFindings` operationId).
 	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFinding One finding with its evidence
+	//
+	// Corresponds with GET /findings/{id} (the `GetFinding` operationId).
+	GetFinding(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth Whether the process is alive
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
@@ -1049,6 +1054,21 @@ func (c *Client) PreviewEstate(ctx context.Context, body PreviewEstateJSONReques
 // Corresponds with GET /findings (the `ListFindings` operationId).
 func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFindingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFinding One finding with its evidence
+//
+// Corresponds with GET /findings/{id} (the `GetFinding` operationId).
+func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFindingRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1714,6 +1734,40 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 	return req, nil
 }
 
+// NewGetFindingRequest constructs an http.Request for the GetFinding method
+func NewGetFindingRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -2103,6 +2157,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /findings (the `ListFindings` operationId).
 	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
 
+	// GetFindingWithResponse One finding with its evidence
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /findings/{id} (the `GetFinding` operationId).
+	GetFindingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetFindingResponse, error)
+
 	// GetHealthWithResponse Whether the process is alive
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2490,6 +2551,54 @@ func (r ListFindingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFindingResponse) GetJSON200() *Finding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFindingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFindingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2942,6 +3051,19 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, para
 	return ParseListFindingsResponse(rsp)
 }
 
+// GetFindingWithResponse One finding with its evidence
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /findings/{id} (the `GetFinding` operationId).
+func (c *ClientWithResponses) GetFindingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetFindingResponse, error) {
+	rsp, err := c.GetFinding(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFindingResponse(rsp)
+}
+
 // GetHealthWithResponse Whether the process is alive
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3260,6 +3382,39 @@ func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FindingPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFindingResponse parses an HTTP response from a GetFindingWithResponse call
+func ParseGetFindingResponse(rsp *http.Response) (*GetFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Finding
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -162,10 +162,10 @@ func shoot(browser context.Context, url, out string, p page) error {
 }
 
 var commands = []struct{ name, line string }{
-	{"cli-today", "insegna today"},
-	{"cli-binding-list", "insegna binding list --verdict broken,at-odds"},
+	{"cli-today", "insegna today | head -34"},
+	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
 	{"cli-certificate-list", "insegna certificate list"},
-	{"cli-survey", "insegna survey list; insegna survey changes"},
+	{"cli-survey", "insegna survey start --host booking.lanterncoast.example | head -3; insegna survey list; insegna survey changes 1 | head -22"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-inspect", "insegna inspect .demo/pier-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
 }
@@ -182,7 +182,7 @@ func terminals(dir, url, out, only string) error {
 		}
 		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
 		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url)
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url, "FORCE_COLOR=1")
 		if text, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w: %s", c.name, err, text)
 		}
@@ -195,7 +195,7 @@ tmp=$(mktemp -d); trap 'kill $t $x 2>/dev/null || true; rm -rf "$tmp"' EXIT; t=;
 mkfifo "$tmp/fifo"
 Xvfb -displayfd 9 -screen 0 1280x800x24 -nolisten tcp 9>"$tmp/fifo" 2>/dev/null & x=$!
 read -r d <"$tmp/fifo"; export DISPLAY=:$d
-LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 128x40+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#f6f0e1' -fg '#1d2430' -b 12 -bw 0 +sb \
+LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 128x40+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#12161f' -fg '#f1e9d6' -b 12 -bw 0 +sb \
   -e bash -c 'printf "\e[?25l"; printf "%s\n" "\$ $1"; eval "$1"; touch '"$tmp"'/done; sleep 60' _ "$2" & t=$!
 for i in $(seq 200); do [ -e "$tmp/done" ] && break; sleep .05; done
 sleep .4; import -window root "$1"`

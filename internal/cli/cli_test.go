@@ -6,12 +6,18 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"errors"
+	"io"
 	"net"
+	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
@@ -94,6 +100,15 @@ func TestADayAtTheTerminal(t *testing.T) {
 	assert.Equal(t, 0, run("finding", "list", "--severity", "note", "--fail-at", "note").code)
 	assert.Equal(t, 3, run("finding", "list", "--fail-at", "due").code)
 	assert.Contains(t, run("binding", "list").out, "■░┄  gone.lantern.example")
+	r = run("binding", "show", "gone.lantern.example")
+	assert.Contains(t, r.out, "■░┄  wanted agrees, served is missing, configured not read")
+	assert.Contains(t, r.out, "line 8 of the estate file")
+	assert.Contains(t, run("binding", "show", "lost.lantern.example").err, "the estate has no host lost.lantern.example")
+	r = run("finding", "show", "#1")
+	assert.Contains(t, r.out, "estate.yaml:8")
+	assert.Contains(t, r.out, "connection refused")
+	assert.Equal(t, 1, run("finding", "show", "99").code)
+	assert.Equal(t, 2, run("finding", "show", "x").code)
 
 	var list []struct{ Sha256, Issuer string }
 	require.NoError(t, json.Unmarshal([]byte(run("certificate", "list", "-o", "json").out), &list))
@@ -217,10 +232,119 @@ func TestTablesFitAHundredColumns(t *testing.T) {
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	dir := t.TempDir()
 	for _, c := range []string{"serve", "today", "estate check", "estate preview", "estate apply", "estate show", "estate schema", "survey start", "survey follow", "survey list",
-		"survey changes", "binding list", "certificate list", "certificate show", "finding list", "finding catalogue", "visit", "inspect"} {
+		"survey changes", "binding list", "binding show", "certificate list", "certificate show", "finding list", "finding show", "finding catalogue", "visit", "inspect"} {
 		r := insegna(t, dir, "", append(strings.Fields(c), "--help")...)
 		assert.Equal(t, 0, r.code)
 		assert.Contains(t, r.out, "Examples:\n  insegna "+c, c)
 	}
 	assert.Contains(t, insegna(t, dir, "", "completion", "bash").out, "__start_insegna")
+}
+
+// TestOneServiceADataDirectory also holds that a service told to stop does so
+// in good order, and that its own PostgreSQL goes with it and comes again.
+func TestOneServiceADataDirectory(t *testing.T) {
+	dir, err := os.MkdirTemp("", "insegna-data-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	data := filepath.Join(dir, "data")
+	fix := fixture(t)
+	one := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", data)
+	r := insegna(t, dir, "", "serve", "--listen", "127.0.0.1:0", "--data", data)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "is in use by another insegna; stop that one, or choose another with --data")
+	assert.Contains(t, insegna(t, fix, one.URL, "estate", "apply", "estate.yaml").out, "4 changes")
+	one.Signal(syscall.SIGTERM)
+	assert.Zero(t, one.Cmd.ProcessState.ExitCode(), one.Log())
+
+	two := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", data)
+	assert.Contains(t, insegna(t, fix, two.URL, "estate", "show").out, "Ferries, declared in estate.yaml")
+	assert.Contains(t, insegna(t, fix, two.URL, "estate", "show", "--file").out, "gone.lantern.example")
+	secret, err := os.ReadFile(filepath.Join(data, "postgres", "password"))
+	require.NoError(t, err)
+	two.Signal(os.Interrupt)
+	assert.NotContains(t, one.Log()+two.Log(), strings.TrimSpace(string(secret)), "the database's password is never logged")
+}
+
+// TestAnAbsentDatabaseIsSaidAndComesBack cuts a running service off its
+// database: it is not ready, says so, and goes on by itself.
+func TestAnAbsentDatabaseIsSaidAndComesBack(t *testing.T) {
+	dsn := servicetest.Database(t)
+	u, err := url.Parse(dsn)
+	require.NoError(t, err)
+	relay := newRelay(t, u.Host)
+	u.Host = relay.address
+	p := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", t.TempDir(), "--database", u.String())
+	ready := func() int {
+		resp, err := http.Get(p.URL + "/api/v1/ready")
+		if err != nil {
+			return 0
+		}
+		_ = resp.Body.Close()
+		return resp.StatusCode
+	}
+	relay.cut()
+	assert.Eventually(t, func() bool { return ready() == http.StatusServiceUnavailable }, 20*time.Second, 50*time.Millisecond)
+	resp, err := http.Get(p.URL + "/api/v1/health")
+	require.NoError(t, err)
+	_ = resp.Body.Close()
+	assert.Equal(t, http.StatusOK, resp.StatusCode, "it is alive all the same")
+	relay.mend()
+	assert.Eventually(t, func() bool { return ready() == http.StatusOK }, 30*time.Second, 50*time.Millisecond)
+	assert.Contains(t, insegna(t, t.TempDir(), p.URL, "today").out, "No estate has been applied yet")
+}
+
+// relay passes connections on until it is cut.
+type relay struct {
+	address, to string
+	mu          sync.Mutex
+	off         bool
+	open        []net.Conn
+}
+
+func newRelay(t *testing.T, to string) *relay {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	r := &relay{address: l.Addr().String(), to: to}
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go r.pass(conn)
+		}
+	}()
+	return r
+}
+
+func (r *relay) pass(conn net.Conn) {
+	back, err := net.Dial("tcp", r.to)
+	r.mu.Lock()
+	if err != nil || r.off {
+		r.mu.Unlock()
+		_ = conn.Close()
+		return
+	}
+	r.open = append(r.open, conn, back)
+	r.mu.Unlock()
+	go func() { _, _ = io.Copy(back, conn); _ = back.Close() }()
+	_, _ = io.Copy(conn, back)
+	_ = conn.Close()
+}
+
+func (r *relay) cut() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.off = true
+	for _, c := range r.open {
+		_ = c.Close()
+	}
+	r.open = nil
+}
+
+func (r *relay) mend() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.off = false
 }

@@ -88,11 +88,8 @@ func isNumber(s string) bool {
 	return strings.Trim(strings.TrimPrefix(s, "-"), "0123456789") == ""
 }
 
-// tableWidth is what every table fits in.
-const tableWidth = 100
-
 // table draws rows, the first being the heads; the widest cells are wrapped
-// at words.
+// at words. Columns are chosen so that every table fits 100 characters.
 func (a *app) table(rows [][]string, widths []int) {
 	t := table.NewWriter()
 	style := table.StyleLight
@@ -140,7 +137,11 @@ func (a *app) paint(v any) string {
 	}
 	for mark, c := range colors {
 		if strings.HasPrefix(s, mark+" ") {
-			return c.Sprint(s)
+			first, rest, more := strings.Cut(s, "\n")
+			if first = c.Sprint(first); more {
+				first += "\n" + rest
+			}
+			return first
 		}
 	}
 	return s

@@ -3,12 +3,15 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"insegna.example/client"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/names"
 )
 
 func readAtMost(r io.Reader, limit int64) ([]byte, error) {
@@ -88,12 +91,7 @@ func (a *app) bindings() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			err = print(a, page.Items, page.Items, []column[client.Binding]{
-				{head: "Verdict", cell: func(b client.Binding) string { return marks[string(b.Verdict)] }, raw: func(b client.Binding) string { return string(b.Verdict) }},
-				{head: "WCS", cell: func(b client.Binding) string { return plate(b.Faces) }, raw: func(b client.Binding) string { return b.Faces.Text }},
-				{head: "Host and place", width: 35, cell: func(b client.Binding) string { return b.Host + "\n" + b.Server + " " + b.Endpoint }, raw: func(b client.Binding) string { return b.Host + " " + b.Endpoint }},
-				{head: "Cause", width: 45, cell: func(b client.Binding) string { return b.Cause }},
-			})
+			err = print(a, page.Items, page.Items, bindingColumns)
 			a.more(page.NextCursor, len(page.Items))
 			a.say("\n%s", plateKey)
 			return err
@@ -103,7 +101,14 @@ func (a *app) bindings() *cobra.Command {
 	f.StringVar(&server, "server", "", "only this server")
 	f.StringSliceVar(&verdicts, "verdict", nil, "broken, at-odds, unknown, agreed")
 	f.IntVar(&limit, "limit", 100, "how many, at most 1000")
-	return group("binding", "Hosts at endpoints with their three faces", list)
+	return group("binding", "Hosts at endpoints with their three faces", list, a.bindingShow())
+}
+
+var bindingColumns = []column[client.Binding]{
+	{head: "Verdict", cell: func(b client.Binding) string { return marks[string(b.Verdict)] }, raw: func(b client.Binding) string { return string(b.Verdict) }},
+	{head: "WCS", cell: func(b client.Binding) string { return plate(b.Faces) }, raw: func(b client.Binding) string { return b.Faces.Text }},
+	{head: "Host and place", width: 35, cell: func(b client.Binding) string { return b.Host + "\n" + b.Server + " " + b.Endpoint }, raw: func(b client.Binding) string { return b.Host + " " + b.Endpoint }},
+	{head: "Cause", width: 45, cell: func(b client.Binding) string { return b.Cause }},
 }
 
 func (a *app) more(next *string, n int) {
@@ -219,7 +224,7 @@ func (a *app) showCertificate(d *client.CertificateDetail) error {
 		facts = append(facts, [2]string{v.Audience, trustText(v)})
 	}
 	if a.output != "table" {
-		return print(a, d, facts, []column[[2]string]{{head: "Fact", cell: func(f [2]string) string { return f[0] }}, {head: "Value", cell: func(f [2]string) string { return f[1] }}})
+		return printFacts(a, d, facts)
 	}
 	rows := [][]string{{clean(c.CommonName), ""}}
 	for _, f := range facts {
@@ -260,7 +265,9 @@ func trustText(v client.AudienceView) string {
 
 // findingColumns keep host names whole: 21 + 35 + 38 and what lies between.
 var findingColumns = []column[client.Finding]{
-	{head: "Finding", cell: func(f client.Finding) string { return marks[string(f.Severity)] + "\n" + f.Code }},
+	{head: "Finding", cell: func(f client.Finding) string {
+		return fmt.Sprintf("%s #%d\n%s", marks[string(f.Severity)], f.Id, f.Code)
+	}},
 	{head: "Where", width: 35, cell: func(f client.Finding) string { return orWithoutSNI(f.Host) + "\n" + f.Server + " " + f.Endpoint }},
 	{head: "Cause and remedy", width: 39, cell: func(f client.Finding) string { return f.Cause + "\n→ " + f.Remedy }},
 }
@@ -337,7 +344,101 @@ func (a *app) findings() *cobra.Command {
 	f.StringSliceVar(&severities, "severity", nil, "broken, due, weak, note")
 	f.IntVar(&limit, "limit", 100, "how many, at most 1000")
 	a.failAtFlag(list)
-	return group("finding", "What is wrong, with evidence and remedy", list, a.catalogue())
+	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.catalogue())
+}
+
+func (a *app) findingShow() *cobra.Command {
+	return &cobra.Command{Use: "show ID", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1), Example: "  insegna finding show 3",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(strings.TrimPrefix(args[0], "#"), 10, 64)
+			if err != nil || id < 1 {
+				return usage{fmt.Errorf("%q is no finding; expected a number as insegna finding list shows them", args[0])}
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := cl.GetFindingWithResponse(c.Context(), id)
+			if err != nil {
+				return a.unreachable(err)
+			}
+			f, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			if err != nil {
+				return err
+			}
+			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]}, {"where", orWithoutSNI(f.Host) + " at " + f.Server + " " + f.Endpoint}, {"declared", f.Place},
+				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt) + " UTC"}}
+			if f.ClosedAt != nil {
+				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt) + " UTC"})
+			}
+			for _, e := range f.Evidence {
+				facts = append(facts, [2]string{e.Label, e.Value})
+			}
+			if f.Certificate != nil {
+				facts = append(facts, [2]string{"certificate", *f.Certificate})
+			}
+			return printFacts(a, f, facts)
+		})}
+}
+
+// printFacts writes one thing as a list of facts.
+func printFacts(a *app, doc any, facts [][2]string) error {
+	return print(a, doc, facts, []column[[2]string]{
+		{head: "Fact", width: 28, cell: func(f [2]string) string { return f[0] }},
+		{head: "Value", width: 70, cell: func(f [2]string) string { return f[1] }},
+	})
+}
+
+func (a *app) bindingShow() *cobra.Command {
+	return &cobra.Command{Use: "show HOST", Short: "Show a host's bindings, from the visitor inwards, with all that is known", Args: cobra.ExactArgs(1),
+		Example: "  insegna binding show booking.lanterncoast.example",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			host, err := names.Host(args[0])
+			if err != nil {
+				return usage{err}
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			most := 1000
+			r, err := cl.ListBindingsWithResponse(c.Context(), &client.ListBindingsParams{Q: &host, Limit: &most})
+			if err != nil {
+				return a.unreachable(err)
+			}
+			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			if err != nil {
+				return err
+			}
+			own := slices.DeleteFunc(page.Items, func(b client.Binding) bool { return b.Host != host })
+			if len(own) == 0 {
+				return fmt.Errorf("the estate has no host %s; see: insegna estate show", host)
+			}
+			if a.output != "table" {
+				return print(a, own, own, bindingColumns)
+			}
+			for i, b := range own {
+				if i > 0 {
+					a.say("")
+				}
+				if err := printFacts(a, b, bindingFacts(b)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})}
+}
+
+func bindingFacts(b client.Binding) [][2]string {
+	facts := [][2]string{{"binding", b.Host + " at " + b.Server + " " + b.Endpoint}, {"verdict", marks[string(b.Verdict)]}, {"faces", plate(b.Faces) + "  " + b.Faces.Text},
+		{"seen", strings.Join(slices.DeleteFunc([]string{orEmpty(b.Outcome), orEmpty(b.Protocol), orEmpty(b.Group)}, func(s string) bool { return s == "" }), ", ")}}
+	if b.Cause != "" {
+		facts = append(facts, [2]string{"cause", b.Cause}, [2]string{"remedy", b.Remedy})
+	}
+	if b.Certificate != nil && b.DaysLeft != nil {
+		facts = append(facts, [2]string{"certificate", *b.Certificate}, [2]string{"issuer", orEmpty(b.Issuer)}, [2]string{"left", left(*b.DaysLeft)})
+	}
+	return append(facts, [2]string{"declared", fmt.Sprintf("line %d of the estate file", b.Line)})
 }
 
 var csvFindingColumns = []column[client.Finding]{

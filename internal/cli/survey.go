@@ -111,6 +111,9 @@ func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int
 		return nil
 	})
 	end()
+	if ctx.Err() != nil {
+		return fmt.Errorf("stopped following; survey %d goes on, see: insegna survey follow %[1]d", id)
+	}
 	if err != nil {
 		return err
 	}

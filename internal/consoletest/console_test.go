@@ -268,3 +268,118 @@ func TestALiveSurvey(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(eval[string](p, `JSON.stringify([...document.querySelectorAll("li code")].map(e => e.innerText))`)), &shown))
 	assert.Equal(t, []string{"silent"}, shown)
 }
+
+// TestACertificatesPage reads the picture of a chain, the places of use and
+// the findings, and follows a link up the chain.
+func TestACertificatesPage(t *testing.T) {
+	r := demoService(t)
+	find := func(q string) client.Certificate {
+		resp, err := r.Client.ListCertificatesWithResponse(t.Context(), &client.ListCertificatesParams{Q: &q})
+		require.NoError(t, err)
+		require.Len(t, resp.JSON200.Items, 1)
+		return resp.JSON200.Items[0]
+	}
+	p := open(t, r.URL)
+	p.visit("/certificates/"+find("roster").Sha256, "section[aria-label^='Chain for']")
+	chain := eval[string](p, `document.querySelector("[aria-label='Chain for in-house']").innerText`)
+	assert.Contains(t, chain, "Clients (in-house) trust it.")
+	assert.Contains(t, chain, "Lantern Coast Crew CA\nnot sent by the server")
+	assert.Contains(t, chain, "Lantern Coast Crew Root\nanchor")
+	browsers := eval[string](p, `document.querySelector("[aria-label='Chain for browsers']").innerText`)
+	assert.Contains(t, browsers, "Clients (browsers) do not trust it.")
+	assert.Contains(t, p.text(), "chain-incomplete")
+
+	p.visit("/certificates/"+find("tickets").Sha256, "section[aria-label^='Chain for']")
+	assert.Equal(t, 3, eval[int](p, `[...document.querySelectorAll("[aria-label='Sightings'] tbody tr")].filter(r => r.innerText.includes("tickets.")).length`))
+	assert.Contains(t, eval[string](p, `document.querySelector("[role=img][aria-label^='Valid from']").getAttribute("aria-label")`), "46 days left")
+	p.do(chromedp.Click(`//section[@aria-label="Chain for browsers"]//a[.="Harbour Light Issuing CA 2"]`))
+	p.until(`document.querySelector("h1")?.innerText === "Harbour Light Issuing CA 2"`)
+	assert.Contains(t, p.text(), "None: it is no certificate for a host.")
+}
+
+// TestTablesSortChooseColumnsAndSave works the certificates' table.
+func TestTablesSortChooseColumnsAndSave(t *testing.T) {
+	r := demoService(t)
+	p := open(t, r.URL)
+	first := `document.querySelector("[role=rowgroup]:last-child [role=row]")?.innerText ?? ""`
+	p.visit("/certificates", "[role=gridcell]")
+	assert.Contains(t, eval[string](p, first), "status.lanterncoast.example")
+	p.do(chromedp.Click(`//*[@role="columnheader"][contains(., "Ends")]`))
+	p.until(first + `.includes("lost-property")`)
+	assert.Contains(t, eval[string](p, "location.search"), "sort=-ends")
+	assert.Equal(t, "descending", eval[string](p, `document.querySelector("[role=columnheader][aria-sort]:not([aria-sort=none])").getAttribute("aria-sort")`))
+
+	p.do(chromedp.Click(`//button[starts-with(normalize-space(.), "Columns")]`), chromedp.WaitVisible(chromedp.CSS("[role=menu]")))
+	p.do(chromedp.Click(`//*[starts-with(@role, "menuitem")][contains(., "SHA-256")]`))
+	p.keys(kb.Escape)
+	p.until(`[...document.querySelectorAll("[role=columnheader]")].some(h => h.innerText.includes("SHA-256"))`)
+
+	// What is saved is caught on its way to the disk.
+	eval[bool](p, `(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
+	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
+	p.until(`typeof window.saved === "string"`)
+	lines := strings.Split(strings.TrimSpace(eval[string](p, "window.saved")), "\r\n")
+	assert.Len(t, lines, 19, "every certificate and the heads")
+	assert.True(t, strings.HasPrefix(lines[0], "Names,Issuer,Ends"))
+}
+
+// TestThousandsOfCertificates holds that the table draws what is in sight only.
+func TestThousandsOfCertificates(t *testing.T) {
+	r := servicetest.Start(t)
+	var n int
+	r.Query(t, `with made as (insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, first_seen)
+		select sha256(i::text::bytea), '', 'h' || i, 'Harbour CA', jsonb_build_array('h' || i || '.lantern.example'), now() - interval '1 day', now() + i * interval '1 hour', 'ECDSA P-256', '1', false, now()
+		from generate_series(1, 3000) i returning 1) select count(*) from made`, &n)
+	require.Equal(t, 3000, n)
+	p := open(t, r.URL)
+	p.visit("/certificates", "[role=gridcell]")
+	assert.Contains(t, p.text(), "500 certificates and more met")
+	assert.Less(t, eval[int](p, `document.querySelectorAll("[role=row]").length`), 60)
+	p.do(chromedp.Click(`//button[.="Load 500 more"]`))
+	p.until(`document.querySelector("h1").innerText.startsWith("1,000 certificates and more")`)
+	p.visit("/certificates?q=h2999.", "[role=gridcell]")
+	assert.Contains(t, p.text(), "1 certificate that fit")
+}
+
+// TestLightAndDarkAndNoService turns the scheme, and shows what is said when
+// the service is gone.
+func TestLightAndDarkAndNoService(t *testing.T) {
+	r := demoService(t)
+	p := open(t, r.URL)
+	p.visit("/", "section li h3")
+	ground := `getComputedStyle(document.body).backgroundColor`
+	light := eval[string](p, ground)
+	p.do(chromedp.Click(`//button[.="Dark"]`))
+	p.until(ground + ` !== ` + fmt.Sprintf("%q", light))
+	p.visit("/bindings", "[aria-label='Bindings by host']")
+	assert.NotEqual(t, light, eval[string](p, ground), "the choice is kept")
+	p.do(chromedp.Click(`//button[.="Light"]`))
+	p.until(ground + ` === ` + fmt.Sprintf("%q", light))
+
+	p.do(chromedp.Navigate(r.URL+"/surveys/1?since=0"), chromedp.WaitVisible(chromedp.CSS("[aria-label=Changes]")))
+	assert.Contains(t, p.text(), "never looked at")
+	eval[bool](p, `(() => { window.fetch = () => Promise.reject(new TypeError("gone")); return true })()`)
+	p.do(chromedp.Click(`//nav//a[.="Certificates"]`), chromedp.WaitVisible(chromedp.CSS("[role=alert]")))
+	assert.Contains(t, p.text(), "Check that insegna serve is running, then try again.")
+}
+
+// TestLookingAgainMendsThePage repairs a fault of the demo's kind, presses the
+// button of its finding, and sees it go by itself.
+func TestLookingAgainMendsThePage(t *testing.T) {
+	r := servicetest.Start(t)
+	root := pkitest.CA("root", nil)
+	bad, good := pkitest.Leaf(root, "b.lantern.example").TLS(), pkitest.Leaf(root, "a.lantern.example").TLS()
+	var mu sync.Mutex
+	served := &bad
+	at := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { mu.Lock(); defer mu.Unlock(); return served })
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [%d]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n", at.Port()), root)
+	r.Survey(t)
+	p := open(t, r.URL)
+	p.visit("/", "section li h3")
+	assert.Contains(t, p.text(), "1 binding is broken, 0 hang straight.")
+	mu.Lock()
+	served = &good
+	mu.Unlock()
+	p.do(chromedp.Click(`//button[@aria-label="Look again at a.lantern.example"]`))
+	p.until(`document.querySelector("h1")?.innerText.startsWith("Nothing is broken, 1 hangs straight")`)
+}

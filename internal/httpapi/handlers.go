@@ -194,6 +194,18 @@ func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequ
 	return contract.ListFindings200JSONResponse{Items: srv.findingsOf(ctx, list), NextCursor: optional(next), Counts: severityCounts(counts)}, nil
 }
 
+// GetFinding gives one finding.
+func (srv *Server) GetFinding(ctx context.Context, r contract.GetFindingRequestObject) (contract.GetFindingResponseObject, error) {
+	list, _, err := srv.service.Store().Findings(ctx, store.FindingFilter{State: "all", ID: r.Id}, store.Page{Sort: "worst", Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, store.ErrNotFound
+	}
+	return contract.GetFinding200JSONResponse(srv.findingsOf(ctx, list)[0]), nil
+}
+
 // ListSurveys lists surveys, newest first.
 func (srv *Server) ListSurveys(ctx context.Context, r contract.ListSurveysRequestObject) (contract.ListSurveysResponseObject, error) {
 	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)

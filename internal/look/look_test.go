@@ -139,6 +139,49 @@ func TestSilentEndpointsDoNotSlowTheOthers(t *testing.T) {
 	}
 }
 
+// TestOneAddressIsNotFlooded counts the connections that are open at one
+// address at the same time.
+func TestOneAddressIsNotFlooded(t *testing.T) {
+	var mu sync.Mutex
+	now, most := 0, 0
+	at := start(t, func(ctx context.Context, conn net.Conn) {
+		mu.Lock()
+		if now++; now > most {
+			most = now
+		}
+		mu.Unlock()
+		_, _ = conn.Read(make([]byte, 4096))
+		select {
+		case <-ctx.Done():
+		case <-time.After(300 * time.Millisecond):
+		}
+		mu.Lock()
+		now--
+		mu.Unlock()
+	})
+	pool := look.NewPool(looker())
+	var all sync.WaitGroup
+	for range 300 {
+		all.Go(func() { _, _ = pool.Look(t.Context(), at, "a.lantern.example") })
+	}
+	all.Wait()
+	assert.LessOrEqual(t, most, 64)
+	assert.Greater(t, most, 32, "those that wait make room for others")
+}
+
+// TestIPv6 looks at the other family.
+func TestIPv6(t *testing.T) {
+	leaf := pkitest.Leaf(nil, "a.lantern.example")
+	e, err := endpoint.Start("[::1]:0", endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{leaf.TLS()}}))
+	if err != nil {
+		t.Logf("this machine has no IPv6 loopback: %v", err)
+		return
+	}
+	defer e.Close()
+	o := looker().Look(t.Context(), netip.MustParseAddrPort(e.Address()), "a.lantern.example")
+	assert.Equal(t, binding.Connected, o.Outcome, o.Detail)
+}
+
 func TestALookEndsWithItsContext(t *testing.T) {
 	at := start(t, endpoint.Silent)
 	l := look.New()

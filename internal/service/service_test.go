@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"strings"
 	"sync/atomic"
@@ -17,6 +18,7 @@ import (
 
 	"insegna.example/client"
 	"insegna.example/internal/pkitest"
+	"insegna.example/internal/service"
 	"insegna.example/internal/servicetest"
 )
 
@@ -182,4 +184,37 @@ func manyServers(addresses []string) string {
 		fmt.Fprintf(&b, "      - s%d\n", i)
 	}
 	return b.String()
+}
+
+func TestParseVisit(t *testing.T) {
+	for text, want := range map[string]string{
+		"a.lantern.example": "a.lantern.example 443", "A.Lantern.Example.:8443": "a.lantern.example 8443", "192.0.2.1:9": "192.0.2.1 9",
+		"2001:db8::1": "2001:db8::1 443", "[2001:db8::1]:8443": "2001:db8::1 8443", "fähre.lantern.example": "xn--fhre-loa.lantern.example 443",
+	} {
+		host, port, err := service.ParseVisit(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, fmt.Sprint(host, " ", port))
+	}
+	for _, text := range []string{"", ":443", "a.example:", "a.example:0", "a.example:65536", "a.example:8x", "a..b"} {
+		_, _, err := service.ParseVisit(text)
+		assert.Error(t, err, text)
+	}
+}
+
+// TestAnEstateFileBringsWhatItMentions reads paths relative to the file and
+// leaves what cannot be read to the parser, which knows the line.
+func TestAnEstateFileBringsWhatItMentions(t *testing.T) {
+	files := map[string]string{"/etc/ferries/estate.yaml": estateText(443) + "intermediates: [sub/ca.pem, /opt/other.pem]\n", "/etc/ferries/root.pem": "r", "/opt/other.pem": "o"}
+	f, err := service.LoadEstateFile("/etc/ferries/estate.yaml", func(path string) ([]byte, error) {
+		if text, ok := files[path]; ok {
+			return []byte(text), nil
+		}
+		return nil, fs.ErrNotExist
+	})
+	require.NoError(t, err)
+	assert.Equal(t, map[string][]byte{"root.pem": []byte("r"), "/opt/other.pem": []byte("o")}, f.Attachments)
+	_, err = f.Parse()
+	assert.ErrorContains(t, err, "cannot read sub/ca.pem: no such file, or not readable")
+	_, err = service.LoadEstateFile("/lost.yaml", func(string) ([]byte, error) { return nil, fs.ErrNotExist })
+	assert.ErrorContains(t, err, "cannot read the estate file")
 }

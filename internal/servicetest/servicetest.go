@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -192,8 +193,16 @@ func StartProcess(t testing.TB, listen string, args ...string) *Process {
 	p.Cmd = exec.Command(Program(t), append([]string{"serve", "--listen", listen}, args...)...)
 	p.Cmd.Stderr = &p.log
 	p.Cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	require.NoError(t, p.Cmd.Start())
-	go func() { _ = p.Cmd.Wait(); close(p.done) }()
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // the death signal follows the thread that started the child
+		err := p.Cmd.Start()
+		if started <- err; err == nil {
+			_ = p.Cmd.Wait()
+		}
+		close(p.done)
+	}()
+	require.NoError(t, <-started)
 	t.Cleanup(p.Kill)
 	require.Eventually(t, func() bool {
 		resp, err := http.Get(p.URL + "/api/v1/ready")

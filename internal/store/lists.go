@@ -302,6 +302,7 @@ type FindingFilter struct {
 	Query, Code, State string
 	Severities         []int
 	Leaf               []byte
+	ID                 int64
 	OpenedAfter        *int64 // opened in surveys after OpenedAfter, up to UpTo
 	ClosedAfter        *int64
 	UpTo               int64
@@ -352,6 +353,9 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	}
 	if f.Leaf != nil {
 		q = q.Where("f.leaf = ?", f.Leaf)
+	}
+	if f.ID != 0 {
+		q = q.Where("f.id = ?", f.ID)
 	}
 	if f.OpenedAfter != nil {
 		q = q.Where("f.opened_survey > ? and f.opened_survey <= ?", *f.OpenedAfter, f.UpTo)

@@ -7,6 +7,7 @@ import { csv, download, left, plural } from '../data/format';
 import { bindingPage } from '../data/surveys';
 import { Bar, Button, Choice, Panel, Pick, Search } from '../parts/Controls';
 import { Plate, PlateLegend } from '../parts/Plate';
+import { Prose } from '../parts/Prose';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, radius, space } from '../theme/tokens';
 
@@ -16,7 +17,7 @@ const Street = styled.ul`
   > li + li { border-top: 1px solid ${color.line}; }
   h2 { font-size: 15px; margin: ${space(1)} 0 0; overflow-wrap: anywhere; font-stretch: 100%; }
   .doors { display: flex; flex-wrap: wrap; gap: ${space(2)} ${space(3)}; }
-  .doors button { display: flex; gap: ${space(2)}; align-items: center; text-align: left; font: 14px/1.25 ${font.text}; color: ${color.ink}; background: none; border: 1px solid transparent; border-radius: ${radius}; padding: ${space(1)}; cursor: pointer; min-width: 190px; }
+  .doors button { display: flex; gap: ${space(2)}; align-items: center; text-align: left; font: 14px/1.25 ${font.text}; color: ${color.ink}; background: none; border: 1px solid transparent; border-radius: ${radius}; padding: ${space(1)}; cursor: pointer; min-width: 190px; white-space: nowrap; }
   .doors button[data-hovered] { border-color: ${color.soft}; }
   .doors small { display: block; font: 13px ${font.mono}; color: ${color.soft}; }
   .why { font-size: 15px; margin-top: ${space(1)}; }
@@ -87,7 +88,7 @@ function HostRow({ host, list }: { host: string; list: Binding[] }) {
     <li>
       <h2>{host}</h2>
       <div className="doors">{list.map((b) => <Door key={b.id} b={b} />)}</div>
-      <div className="why">{causes.map((cause) => <p key={cause}>{cause}</p>)}</div>
+      <div className="why">{causes.map((cause) => <p key={cause}><Prose text={cause} /></p>)}</div>
     </li>
   );
 }
@@ -104,7 +105,7 @@ function Door({ b }: { b: Binding }) {
           <Sheet>
             <h3>{b.host}</h3>
             <p>{b.server}, <code>{b.endpoint}</code></p>
-            {b.cause && <p><strong>{b.cause}.</strong> To mend it: {b.remedy}.</p>}
+            {b.cause && <p><strong><Prose text={`${b.cause}.`} /></strong> To mend it: <Prose text={`${b.remedy}.`} /></p>}
             <dl>
               <dt>faces</dt><dd>{b.faces.text}</dd>
               <dt>seen</dt><dd>{[b.outcome ?? 'not looked at', b.protocol, b.group].filter(Boolean).join(', ')}</dd>

@@ -5,6 +5,7 @@ import { useStartSurvey } from '../data/surveys';
 import { color, font, radius, space } from '../theme/tokens';
 import { Button } from './Controls';
 import { Plate } from './Plate';
+import { Prose } from './Prose';
 import { Severity } from './Severity';
 
 const Card = styled.li<{ $name: Finding['severity'] }>`
@@ -13,6 +14,7 @@ const Card = styled.li<{ $name: Finding['severity'] }>`
   padding: ${space(3)} ${space(4)};
   h3 { font-size: 17px; display: inline; margin-right: ${space(3)}; overflow-wrap: anywhere; }
   .at { font-family: ${font.mono}; font-size: 14px; color: ${color.soft}; }
+  summary { cursor: pointer; font-size: 14px; color: ${color.link}; } dl { margin: ${space(1)} 0 0; font-size: 14px; } dl div { display: flex; gap: ${space(2)}; } dt { color: ${color.soft}; white-space: nowrap; } dd { margin: 0; overflow-wrap: anywhere; }
   .act { display: flex; flex-wrap: wrap; align-items: center; gap: ${space(2)} ${space(3)}; margin-top: ${space(2)}; }
   .act > button { margin-left: auto; }
   .place { font-family: ${font.mono}; font-size: 14px; border: 1px solid ${color.line}; background: ${color.sunk}; padding: 1px ${space(2)}; overflow-wrap: anywhere; }
@@ -33,8 +35,14 @@ function FindingCard({ f }: { f: Finding }) {
       <div>
         <h3>{f.host || 'without SNI'}</h3>
         <span className="at">{f.server}, {f.endpoint}</span>
-        <p>{capital(f.cause)}.</p>
-        <p><strong>{capital(f.remedy)}.</strong></p>
+        <p><Prose text={`${capital(f.cause)}.`} /></p>
+        <p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p>
+        {f.evidence.length > 0 && (
+          <details>
+            <summary>Evidence</summary>
+            <dl>{f.evidence.map((e) => <div key={e.label + e.value}><dt>{e.label}</dt><dd>{e.value}</dd></div>)}</dl>
+          </details>
+        )}
         <div className="act">
           <Severity name={f.severity} />
           <code>{f.code}</code>

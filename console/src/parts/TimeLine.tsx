@@ -35,14 +35,14 @@ const Rows = styled.div`
   .say { position: absolute; top: 2px; font-size: 14px; line-height: 22px; color: ${color.soft}; white-space: nowrap; background: ${color.raised}; padding: 0 3px; }
   .density { display: flex; align-items: flex-end; height: 32px; position: relative; border-bottom: 1px solid ${color.soft}; }
   .density i { position: absolute; bottom: 0; background: ${color.agreed}; opacity: 0.85; min-width: 3px; }
-  ${narrow} { grid-template-columns: 1fr; .name { line-height: 20px; margin-top: ${space(1)}; } }
+  ${narrow} { grid-template-columns: 1fr; .axis span:nth-child(even) { display: none; } .name { line-height: 20px; margin-top: ${space(1)}; } }
 `;
 
 const milestones = [-30, -7, 0, 7, 30, 60, 90, 140, 200, 300, 400];
 
 /** What ends later than this stands at the right edge; in per cent, how far marks keep apart. */
 const horizon = 430;
-const apart = 6;
+const apart = 8;
 
 /** Lanes shown before more are asked for. */
 const few = 6;

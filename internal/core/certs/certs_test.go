@@ -2,8 +2,17 @@ package certs_test
 
 import (
 	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/pem"
+	"net"
 	"strings"
 	"testing"
 
@@ -77,4 +86,57 @@ func FuzzRead(f *testing.F) {
 			t.Fatal("nothing found and no error")
 		}
 	})
+}
+
+func TestFacts(t *testing.T) {
+	p384, err := ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	require.NoError(t, err)
+	weak, err := rsa.GenerateKey(rand.Reader, 1024)
+	require.NoError(t, err)
+	_, ed, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	ca := pkitest.CA("ca", nil)
+	for want, key := range map[string]crypto.Signer{"ECDSA P-384": p384, "RSA 1024": weak, "Ed25519": ed} {
+		assert.Equal(t, want, pkitest.Issue(&x509.Certificate{DNSNames: []string{"a.test"}}, ca, key).Certificate.Key().String())
+	}
+	plain := pkitest.Leaf(ca, "a.test")
+	assert.False(t, plain.MustStaple())
+	assert.False(t, plain.HasSCTs())
+	assert.False(t, plain.SelfSigned())
+	assert.True(t, ca.SelfSigned())
+	forged := pkitest.Issue(&x509.Certificate{Subject: ca.Subject, DNSNames: []string{"a.test"}}, ca, nil)
+	assert.True(t, forged.SelfIssued())
+	assert.False(t, forged.SelfSigned(), "the same name, but another key signed it")
+
+	marked := pkitest.Leaf(ca, "a.test", func(c *x509.Certificate) {
+		c.Subject = pkix.Name{Organization: []string{"Ferries"}}
+		c.IPAddresses = []net.IP{net.ParseIP("192.0.2.1")}
+		c.ExtraExtensions = []pkix.Extension{
+			{Id: asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, Value: []byte{0x30, 3, 2, 1, 5}},
+			{Id: asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11129, 2, 4, 2}, Value: []byte{4, 0}},
+		}
+	})
+	assert.True(t, marked.MustStaple())
+	assert.True(t, marked.HasSCTs())
+	assert.Equal(t, []string{"a.test", "192.0.2.1"}, marked.Names())
+	assert.Equal(t, "O=Ferries", marked.CommonName(), "without a common name the whole subject is said")
+	assert.Equal(t, "ca", marked.IssuerName())
+}
+
+func TestFingerprints(t *testing.T) {
+	leaf := pkitest.Leaf(nil, "a.test")
+	text := leaf.Fingerprint.String()
+	var colons []string
+	for i := 0; i < len(text); i += 2 {
+		colons = append(colons, strings.ToUpper(text[i:i+2]))
+	}
+	for _, form := range []string{text, "sha256:" + text, strings.Join(colons, ":"), " " + text + "\n"} {
+		f, err := certs.ParseFingerprint(form)
+		require.NoError(t, err)
+		assert.Equal(t, leaf.Fingerprint, f)
+	}
+	for _, wrong := range []string{"", "abc", text[:62], text + "00", strings.Repeat("x", 64)} {
+		_, err := certs.ParseFingerprint(wrong)
+		assert.ErrorContains(t, err, "expected 64 hexadecimal digits")
+	}
 }

@@ -168,3 +168,59 @@ func TestFacesAsText(t *testing.T) {
 	assert.Equal(t, binding.AtOdds, binding.Judge(f, false))
 	assert.Equal(t, binding.Unknown, binding.Judge(binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Unread}, false))
 }
+
+// TestFilesAreJudgedLikeServedLists inspects what lies in a file.
+func TestFilesAreJudgedLikeServedLists(t *testing.T) {
+	w := newWorld()
+	leaf := pkitest.Leaf(w.sub, host)
+	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), host, pkitest.Now).Findings)
+	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), "", pkitest.Now).Findings, "no host, no question of names")
+	assert.Equal(t, []string{"name-not-covered", "chain-disordered"}, codes(w.judge.Inspect(pkitest.DER(leaf, w.ca, w.sub), "b.lantern.example", pkitest.Now).Findings))
+	alone := check.NewJudge(nil, chain.NewKnown())
+	assert.Empty(t, alone.Inspect(pkitest.DER(leaf), host, pkitest.Now).Findings, "without roots trust is not in question")
+	assert.Equal(t, []string{"tls-malformed"}, codes(alone.Inspect([][]byte{{1}}, host, pkitest.Now).Findings))
+}
+
+// TestHostileListsAreBounded judges a list of thousands and one with rubbish
+// among good certificates.
+func TestHostileListsAreBounded(t *testing.T) {
+	w := newWorld()
+	leaf := pkitest.Leaf(w.sub, host)
+	long := seen(leaf, w.sub, w.ca)
+	for range 5000 {
+		long.Served = append(long.Served, w.root.Raw)
+	}
+	j := w.judge.Look(target, long, pkitest.Now, check.Around{})
+	assert.Len(t, j.Chain, 50)
+	for _, f := range j.Findings {
+		assert.Less(t, len(f.Cause)+len(f.Remedy), 2000)
+	}
+	mixed := seen(leaf, w.sub, w.ca)
+	mixed.Served = append([][]byte{mixed.Served[0], []byte("rubbish")}, mixed.Served[1:]...)
+	assert.Empty(t, w.judge.Look(target, mixed, pkitest.Now, check.Around{}).Findings, "what no path needs does no harm")
+}
+
+// TestTheLookWithoutSNIIsInventoryOnly gives no findings: hardly a visitor
+// comes without a name.
+func TestTheLookWithoutSNIIsInventoryOnly(t *testing.T) {
+	w := newWorld()
+	bare := target
+	bare.Host = ""
+	for _, o := range []*binding.Observation{seen(pkitest.Leaf(nil, "x.test")), {Outcome: binding.Alert, Alert: 112}, {Outcome: binding.Refused}} {
+		assert.Empty(t, w.judge.Look(bare, o, pkitest.Now, check.Around{}).Findings)
+	}
+}
+
+// TestAskingEveryAudience gives one view for each, in the order declared.
+func TestAskingEveryAudience(t *testing.T) {
+	w := newWorld()
+	crew := pkitest.CA("Crew Root", nil)
+	judge := check.NewJudge([]*trust.Audience{trust.NewAudience("in-house", false, pkitest.List(crew, crew)), trust.NewAudience("browsers", true, pkitest.List(w.root))}, chain.NewKnown())
+	views := judge.Ask(pkitest.DER(pkitest.Leaf(w.sub, host), w.sub, w.ca))
+	require.Len(t, views, 2)
+	assert.Equal(t, []string{"in-house", "browsers"}, []string{views[0].Audience.Name, views[1].Audience.Name})
+	assert.Len(t, views[0].Audience.Anchors, 1, "the same anchor twice counts once")
+	assert.Nil(t, views[0].Result.Best(pkitest.Now))
+	assert.NotNil(t, views[1].Result.Best(pkitest.Now))
+	assert.Nil(t, judge.Ask([][]byte{{1, 2, 3}}))
+}

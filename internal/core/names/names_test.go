@@ -3,7 +3,9 @@ package names_test
 import (
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"math/rand/v2"
 	"net"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,6 +58,52 @@ func TestTheCommonNameNeverCountsAndAddressesMatchAddressesOnly(t *testing.T) {
 	asName := names.Covers(address.Certificate, "192.0.2.1")
 	assert.False(t, asName.Covered)
 	assert.Contains(t, asName.Near, "must be an IP address entry")
+}
+
+// TestEveryAnswerAgainstTheStandardLibrary compares with crypto/x509 for names
+// that both take for names.
+func TestEveryAnswerAgainstTheStandardLibrary(t *testing.T) {
+	parts := []string{"a", "b-1", "*", "www", "lantern", "example", "test", "xn--fhre-loa"}
+	r := rand.New(rand.NewPCG(3, 4))
+	name := func() string {
+		labels := make([]string, 2+r.IntN(3))
+		for i := range labels {
+			labels[i] = parts[r.IntN(len(parts))]
+		}
+		return strings.Join(labels, ".")
+	}
+	covered := 0
+	for range 3000 {
+		host, err := names.Host(strings.ReplaceAll(name(), "*", "star"))
+		require.NoError(t, err)
+		c := pkitest.Leaf(shared, "x", func(t *x509.Certificate) {
+			t.DNSNames = []string{name(), name(), "*." + strings.SplitN(host, ".", 2)[1]}[r.IntN(3):]
+		})
+		theirs := c.X509().VerifyHostname(host) == nil
+		if rest, wild := strings.CutPrefix(c.DNSNames[0], "*."); wild && len(c.DNSNames) == 1 && !strings.Contains(rest, ".") {
+			theirs = false // a wildcard directly under a top-level domain: stricter than the library
+		}
+		if !skip(c.DNSNames) {
+			assert.Equal(t, theirs, names.Covers(c.Certificate, host).Covered, "%s for %s", c.DNSNames, host)
+		}
+		if theirs {
+			covered++
+		}
+	}
+	assert.Greater(t, covered, 300)
+}
+
+var shared = pkitest.CA("ca", nil)
+
+// skip leaves out lists in which a wildcard under a top-level domain stands
+// with other names.
+func skip(list []string) bool {
+	for _, n := range list {
+		if rest, wild := strings.CutPrefix(n, "*."); wild && !strings.Contains(rest, ".") && len(list) > 1 {
+			return true
+		}
+	}
+	return false
 }
 
 func TestHostSaysWhyATextIsNoHostName(t *testing.T) {

@@ -772,6 +772,9 @@ type ServerInterface interface {
 	// ListFindings Findings, worst first
 	// (GET /findings)
 	ListFindings(c *gin.Context, params ListFindingsParams)
+	// GetFinding One finding with its evidence
+	// (GET /findings/{id})
+	GetFinding(c *gin.Context, id int64)
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
@@ -1101,6 +1104,31 @@ func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
 	siw.Handler.ListFindings(c, params)
 }
 
+// GetFinding operation middleware
+func (siw *ServerInterfaceWrapper) GetFinding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFinding(c, id)
+}
+
 // GetHealth operation middleware
 func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 
@@ -1286,6 +1314,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
 	router.GET(options.BaseURL+"/certificates/:sha256", wrapper.GetCertificate)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
+	router.GET(options.BaseURL+"/findings/:id", wrapper.GetFinding)
 	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey)
 	router.GET(options.BaseURL+"/surveys/:id", wrapper.GetSurvey)
@@ -1555,6 +1584,45 @@ type ListFindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type GetFindingResponseObject interface {
+	VisitGetFindingResponse(w http.ResponseWriter) error
+}
+
+type GetFinding200JSONResponse Finding
+
+func (response GetFinding200JSONResponse) VisitGetFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFindingdefaultApplicationProblemPlusJSONResponse) VisitGetFindingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1843,6 +1911,9 @@ type StrictServerInterface interface {
 	// ListFindings Findings, worst first
 	// (GET /findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
+	// GetFinding One finding with its evidence
+	// (GET /findings/{id})
+	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -2135,6 +2206,32 @@ func (sh *strictHandler) ListFindings(ctx *gin.Context, params ListFindingsParam
 	}
 }
 
+// GetFinding operation middleware
+func (sh *strictHandler) GetFinding(ctx *gin.Context, id int64) {
+	var request GetFindingRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFinding(ctx, request.(GetFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFindingResponseObject); ok {
+		if err := validResponse.VisitGetFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetHealth operation middleware
 func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 	var request GetHealthRequestObject
@@ -2333,69 +2430,70 @@ func (sh *strictHandler) GetToday(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fzdb9y4dv9XCPUC3UXltZM43hvfp6x33QQI2nSdbh8C16ClMzNcS+QsSc1kYPh/L/gpSjqakRw7vXlK",
-	"NKJInt/54Pmi77NC1GvBgWuVnd9nayppDRqkfbpopBLS/K8EVUi21kzw7Dzj8EXfFPYlEQuiV0DWdAnk",
-	"FhZCQpZnzIz6qwG5y/KM0xqy88yNz/JMFSuoqZm1pl8+AF/qVXb+4uTlaZ7p3doMVVoyvsweHvLsA6uZ",
-	"NmOxKSv7Mp2xhAVtKm3mO8nN/KxuavtkHhn3j3ElxjUsQdql/stOPiB2TaU2VFJiV8WJ+2uMrpevX2Fk",
-	"XTVyA7v3v0bK1lSv2ulYmeWZhL8aJqHMzrVsIJ1/IWRNtdv+2Wl2gLIHNxUo/YsoGVjO/qY01XDJKjBP",
-	"heAauIWZrtcVK6ih/fhPZQC4Txb+m4RFdp79y3ErNcfurTpOpoxrttt3v6i14Mrt4KMUtxXUe5ZfuxH/",
-	"Nm8bYV67hy4nKfFTklIUTW2WNIP8l2bit03JgBfwB4OtVQcp1iC1B436t+b/PZbm2YKyqpFuINNQK3SU",
-	"/4FKSXfm2bI9/WIfaRcryvgHxu+wmbRslDZox1VvhaiA8qzLjM8tGe1HeZC/SMV1XEHc/gmFNkv8wnhp",
-	"6BgAU9BG4agUZtDCcBQOUXfJ+BLkWjJuFyvpTt1UsNDJvFGm8wx4uRaM6xFeFHAQzUs76CHPllI0a3Se",
-	"lVD4AqxE1XC4TaZUAxKd447xEn1RUaVvFADvrFFSDUeaWQs0/IRxGFqu7QokWOtsCCFMkRKKikooCeP2",
-	"d7A6SxZGabHtc6Fv6EI7CqZtRTS6EDUuDWsptChEhb6UUEO5Q18pkJsRFBVsQDK9O8TtqzDuIc82IEtW",
-	"6EOf/OGH9fXHGmcrGokYxk16xnqetIsFqcy9tkSC92jaR7oERNtE40/rCbu/cIONKAYTM8nWBF1HLE1y",
-	"+uM2TmhaDaXx1s2oguxtV6IKEpihB3IHdLvpPBAfVsHAu+janC54YRd79qdXVBPLTcI04WKLqkYh6lrw",
-	"G3dgIygcsF8LJmdrOVM3BcUM/H47A7hSmZ3PPK0eYQ7MJ94tnPyNAskobiTUir58fTbrKOkJkp+hy8AI",
-	"YICls/GU8JSxDtu438CgDnPzVuIOyOqvoCmrxr2O6brb8WIQNs44lFNdslLbas+krVyOmxGH+LgCrZ1z",
-	"OBQBtlzpWZu48l9gu1BsyaluJL4H1ThODd/1pCqFtP2sS2S6mCMvT5ibEpYAfUBo8BNinqnv8XieuUfN",
-	"NLrp6LwOJZwXKyzMpJy4VyHITD3XgQk8ZJAfYyK/mb3bOM+9S78CrsntzpIevYsh4Y+wiXmmtJDYmkyT",
-	"FVWEuoBeLAjTiogtR1buqwBuT6O9HTWo0YhubCTipSFuEROmX+nOOjYjzhF+5JZ0N+BJlh8QaPOR9zrQ",
-	"nbioF5FpE8hCeUP1dDmYb+nd6sHeY9obHFQ15oZUMBr6zN3HO+MTYxZkTCWdUM9d5sqpAhYDw5cJttpL",
-	"qA96Ekb5CXpW2e8xQJJCOi4Qb5NUQVcwxs+75rZiBe7eSSH0LF8NJ9kvEeYb3/7FinLsYKGFMxP3GfCm",
-	"tsmE0uhs4cbbmEZsIJk5CcoZVOVMh3M0Rh5HsaJogqafA3GExGAtAGS/jns9BJAa1XucjUX71Qx598zA",
-	"lDsaHwTtEcWWYIlEAiBzzJjPiKfBp3Nzsl0BJ+Fg4EKvQIZc6H6UY3DndS3QH7VuD8IhN0nLkpkN0upj",
-	"AvSCVgryPvZa02JVh1w2/mUnO3v64s3pq5NTRFqH0CQunoVJGUjMYkxwlYdzek31imwl0xpsmCsTlFoS",
-	"A3d6aXVaQ3B1ksxMThRlNmUDUgprilISTt6c2QRwzKQj1ATDmCbcz37++eeXL84O8TDkhswM49x65zNl",
-	"fYbMU3f8ADz4Wch+IfmrMTOxpVxDedOLhMaGjbqOuJml/TPEbnAcvKuY3urBV5YSlIKnMpqPwGkt5FMc",
-	"PN7KtgSFmfdgc+kNeTxplhLslyVbLNyJXDOlzC7yrOESaImeO5fB2vUdRb5gy8Y7wYcSxV03fcroEV8k",
-	"yNS0aXpo+k/zdPOJ5zyqo5e0QLSzoreAZ1k2tGomHKJugjAcXfhbVgyKSqiZHnchSnwXe8sLsGFlcO6m",
-	"ZUFogTrG8+oUX1+NEGvgMxGK/lT3qDKnwrlR3XBeuQrDnqrC95rotyKSLL839d9L7Sei0vqWLRP2aMzX",
-	"ZP4DAo9N/V8+NvW/P2U/Qm3UYNt9oDVII1//+/nk6A09Wlzfn50+/A2TondAK1c77WJkZK9R6cEh7tBz",
-	"wUR1PpjZT4efsf0Co+QD5QjDDhQBYpDdVa6V2JKa8h2JJYlQjcCLdGOHd8zwj0xv31vHXpho54kKgI/K",
-	"gD1dWt97HCGNH4L2Cel8jK1Jl0KPszFbPzwenJc+Vd38Er+Zr8Z0DqvtUk20IKUg9FY0uiMcCbBRG4a8",
-	"1UyPxIjuh0N64b6Pa+yBz9E2wBC+rKHo9iy0e6hBKW8EZx9K54WomprnREgflPmupoMRa1gVI+YqOYGC",
-	"bbmV4s5WecrGQLEFeufkC8+B9EzzsDrppsPTl82Y8y70yBu7HeRNj+hJRCQ4hHLK8HxqpISO05QkP/Z3",
-	"bDyiHBr8oa4QQL3WO7LwnK+EuCNbpldGRa7+4z3aPDG/32JvI8MeJ2ZDucaFuseSPT5GmKNXZmypyCMf",
-	"UO7ZzjOEdzY3g1QENJVL0KEsbg4PJWrQK8aXBCoF5gVvW/+QSrn1y3EJLQTnfRuQvpZA9UyPtRRjUe6C",
-	"caZWM6eb6VzjK6tCrAHPuKVtEDmhzpEWktBByadr1TuxsWw4d4FwoBE1P56V+B4ny6Z1i0Nmz1GWSmXC",
-	"s3ZFz5aU4XkUuYhdlJVxwR3NTAcnZUB064vsizVbL2dOxJl83y4zY4K9NnE03hs1MNONSFRXR/YhvNWY",
-	"vZhRhE/ZhzUlVGy9Ru2P7WKjEkgtpLc25qlivnURybNHi/O1AU+r1F87k2I+YzDBlKhoow8O7rvB7suw",
-	"XJpy7+tYC/k495+ivcAfOM/XWeAW+N21OM8sGeA+hODVjugVU8Sr0IGG7lQlx2aKqpfMdYb2hg8I/CR8",
-	"6RrLrk87xdK2t1ldgyVw5X3ekSjSpR/T8ogiwEsiOAFarIiroE8SlVjWR4SlbOAmpQJpCY7HIuYR2iIW",
-	"F85vYSoUuTK0UjkNLCTRwm98XrPfyTHEiHFCqwrV/4rysQIdNpP1zAzk1iGcCrbNWGCGKhqfaVq9FRLT",
-	"IbNZY3LIotNXWYga5u1z1KaOFRut4xFFJWFnT4jC1gPerbBHRmLm5o82qTiIAqk+EqVNpTT8jru2GVu3",
-	"wP2xrrYNFdx9iQo71Td2JfTlvjAy5pyQY6dtxxi+DATNCCfDHhE02sRMWHQI9YNVqIUYytYnrwisgH9V",
-	"pBBcS1ron8gnVoOyzsHvlxfk1atXb4yW/feni9yXTu27/iUQRX4ww9+cvv75x9y6FW6cBFr6e007968J",
-	"JAkl7sj6KYsplOw9V7DkNMkRnmcnP7346ST4EHTNsvPslf3JXbawMB+nFm0JVqiMBNgLMO/L7Dz7wJT+",
-	"pZXY9H7WZ1xv2iHH7kbTQ47fnmo709ubNZM0MubLhxqJrxTPPvSKFHoK9ll+9e7t0cvXZ6HckBbjY/0L",
-	"vXXWbcycdIWol2ccoUnIkatnrd/trIN/PLL/XqO0HuCjv4c3YaS7Lvdw3bts9fLk5MnueaV3E/BLVtR5",
-	"+BEQfL64weTKljl96prKXXYe7kAop3V6BUwSWzCzvRYeVE2N7nzOJBRCliq7NnMcp6fjXs26SAc+Xrt6",
-	"/gYv3aYZJ0o4J6mkO0UWUtSEi+0/CIcl1WwDNk8FvBwV35idvqnpl74CuSt/r85edy43Hvkfhlb6/tAS",
-	"jD/PEr78P11XbBe98Y6uJ5gG72MLFb0jJWpwl5+42JIftGzgRyKkebK//mBjgR9HMPdnf7rfYevrbKNg",
-	"pCIh1D8e+X991eKo3z171PbRutTekf33+7ci/R7257QkqZaTGrQ1IDZEWZANrVjpfL7DtuT43pWZHkaN",
-	"yr9DalOGJqVfsIgHjRFPppVzjcnfzaNNd5RsyayfhNwSjjWv8ZvCWEX17zleU/1W/PYXXRCO9072J2D9",
-	"f/Kur2DPEoNzsaKM58T1QhpBaBQQykuyYkoLOS4PbZQ5JgC/hUDk2cD0K4wg6Hf49eD9jwnYklujeTyK",
-	"XZ8o06SgJpyTok7w8uuncB0bWl0Kwydcuqi9Na8T3MJt9d341pML7Z2r588Oe8iIIujbouyWWumyme2v",
-	"58Fbm6ZQhHrIOREciJaUq9jDvA/4tYRNuMyOQv/RDfj+wbfGI7x+Gtm3Usv4MqC/FU1VktjsjuK+mBLR",
-	"XT5PRJc0Kc0M6dKuqWkxXeiLQiO6U9Q/Qbes+5FZ6zKZwDlxmfxjTF+P+4czXbOQBgoLhecjnzL//r2t",
-	"y28UswW5zonFMCb68KN0FVu4xo5S3+T1jMj4FTBQKraBgVUAe/vBNpVIUYBSNpdsh7Zk+tyUJ1MCdbZ0",
-	"jMrf7YD/FyLd3p7CXLbAeOpJQbkRg7vcZX6ZItIWBIz7VVJNb6kaB81lofdb0Ss/Zq4R/adSzaTQ9pya",
-	"6bHKCYctIJoZ8L62Tf+Yo3ClqfSQD92EJ4QiFPKwPyI04MOLJ14c44EyhD+JM2chNL6cQ7t318fdczYc",
-	"d39wiuH8SbTj+J6Ve2PRyK55ChL/OtU3kPwxV07FAtMThIAebxvfiS1ZUBNsE6YmAXyctDrsB/oiFtsf",
-	"i3eOldGAyoqB9FT8g9zuiMfEio8JCPb+5bXQCzDlD4hhWb3nF4Jv69b76MxWYD2otlXU4kQoj4C7lqUJ",
-	"EgIbf+nQvNGhXD8mLK6e/4ygugUQMI3w2wq4IkpT/hQ27V1/StTbS6uLn++zRlbZeXZM1+x488JaGf/N",
-	"fVoyYvYmVfwp5jXaQZ4jyU9hzYfrh/8LAAD//w==",
+	"1Dxbc9y2en8Fw56ZJlMqkm1ZOdZ5cpSozoynTSM3ffCoGoj8dhcRCWwAcNc7Gv33Dq4EyY+7pCypx082",
+	"lyDw3e/QfVaIei04cK2y8/tsTSWtQYO0TxeNVEKa/5WgCsnWmgmenWccvuibwr4kYkH0CsiaLoHcwkJI",
+	"yPKMmVV/NSB3WZ5xWkN2nrn1WZ6pYgU1NbvW9MtH4Eu9ys5fnbw+zTO9W5ulSkvGl9nDQ559ZDXTZi22",
+	"ZWVfpjuWsKBNpc1+J7nZn9VNbZ/MI+P+MZ7EuIYlSHvUf9nNB8iuqdQGS0rsqThyf43h9frtGwytq0Zu",
+	"YPfrzxGzNdWrdjtWZnkm4a+GSSizcy0bSPdfCFlT7cA/O80OYPbgtgKlfxIlA8vZX5SmGi5ZBeapEFwD",
+	"t2Sm63XFCmpwP/5TGQLcJwf/TcIiO8/+5biVmmP3Vh0nW8YzW/DdL2otuHIQ/CbFbQX1nuPXbsW/zQMj",
+	"7Gth6HKSEr8lKUXR1OZIs8h/aTZ+35QMeAF/MNhadZBiDVJ7olH/1vy/x9I8W1BWNdItZBpqha7yP1Ap",
+	"6c48W7anX+xD7WJFGf/I+B22k5aN0oba8dRbISqgPOsy43OLRvtRHuQvYnEdTxC3f0KhzRE/MV4aPAaE",
+	"KWijcKoUZtHCcBQOYXfJ+BLkWjJuDyvpTt1UsNDJvlGm8wx4uRaM6xFeFHCQmpd20UOeLaVo1ug+K6Hw",
+	"A1iJquEQTKZUAxLd447xEn1RUaVvFADvnFFSDUeaWQs0/IRxGFqu7QokWOtsECFMkRKKikooCeP2d7A6",
+	"SxZGaTHwudA3dKEdBtNAEY0uRI1Lw1oKLQpRoS8l1FDu0FcK5GaEigo2IJneHeL2VVj3kGcbkCUr9KFP",
+	"/vDL+vpjjbMVjUQMI5CesZ4n7WFBKnOvLRHhPZr2G10Com2i8d56AvQXbrERxWBiJtmaoOuIpUm8P27j",
+	"hKbVUBpv3Y4qyN52JaoggRnqkDtEt0DnAflwCka8i67N6RIvQLEHPr2imlhuEqYJF1tUNQpR14LfOIeN",
+	"UOGA/VowOVvLmbopKGbg99sZwJXKQD7TWz3CHJhPfFg4+RsFklHcSKgVff32bJYr6QmS36HLwEjAQJYO",
+	"4CniKWMdbSO8gUEd5uatxB2Q1Z9BU1aNRx3TdbcTxSBsnOGUU12yUttqzyRQLsfNiKP4uAKtXXA4FAG2",
+	"XOlZQFz5LzAoFFtyqhuJw6Aax6nhu55UpSRtP+simR7m0MsT5qaIJYQ+IDS4h5hn6ns8nmfuUTONAh2D",
+	"16GE82KFpZmUE/cqJJlp5DowgYcM8mNM5IvZu42L3Lv4K+Ca3O4s6jG6GCL+CJuYZ0oLiZ3JNFlRRahL",
+	"6MWCMK2I2HLk5L4K4PY02ttRgxqN6MZmIl4aIoiYMP1MdzawGQmOcJdb0t2AJ1l+QKDNRz7qQCFxWS8i",
+	"0yaRhfKG6ulyMN/Su9ODvce0NwSoaiwMqWA09ZkLxwcTE2MWZEwlnVDPPebKqQKWA8OXCbbaS6hPehJG",
+	"+Q16VtnDGEiSknRcIN4npYKuYIz7u+a2YgUe3kkh9KxYDUfZHxH2Gwf/YkU55lho4czEfQa8qW0xoTQ6",
+	"W7j1NqcRG0h2TpJyBlU5M+AczZHHqVhRtEDTr4E4RGKyFghkv46wHiKQGtV7nI1F+9UMeffMwJQ7Gh+E",
+	"2iOKLcEiiSRAxs2Yz4jHwZdzc7JdASfBMXChVyBDLXQ/lWNy53Ut4B+1bg+FQ22SliUzANLqt4TQC1op",
+	"yPu015oWqzrUsvEvO9XZ01fvTt+cnCLSOiRNEuJZMilDEnMYE1zlwU+vqV6RrWRag01zZUKlFsXAnV5Z",
+	"ndYQQp2kMpMTRZkt2YCUwpqiFIWTd2e2ABwr6Qg2wTCmBfezH3/88fWrs0M8DLUhs8M4tz74SlmfIfPU",
+	"HXeABz8L1S+kfjVmJraUayhvepnQ2LLR0BE3s7TvQyyA48S7iuWtHvnKUoJS8FRG8xF0Wgv5FI7HW9kW",
+	"obDzHtpcekMePc1Sgv2yZIuF88g1U8pAkWcNl0BL1O9cBmvXDxT5gi0bHwQfKhR3w/Qpq0dikSBT07bp",
+	"UdN/mqfAJ5HzqI5e0gLRzoreAl5l2dCqmeBE3QZhOXrwS3YMikqomRF3IUocir3tBdiwMgR306ogtEAD",
+	"43l9iq/vRog18JkUivFU11UZr3BuVDf4K9dh2NNV+FYL/VZEkuP3lv57pf1EVNrYsmXCHo35msp/oMBj",
+	"S/+Xjy397y/Zj2AbNdhOH2gN0sjX/34+OXpHjxbX92enD3/DpOgD0Mr1Trs0MrLXqNRxiDvUL5iszicz",
+	"+/HwO7ZfYJh8pBxh2IEmQEyyu8q1EltSU74jsSURuhF4k27MeccK/8j29r0N7IXJdp6oAfioCtjTlfV9",
+	"xBHK+CFpn1DOx9iaTCn0OBur9UP34KL0qermj/jFfDWmc1hvl2qiBSkFobei0R3hSAgbtWHIW830SI7o",
+	"fjikF+77eMYe8jncBjSEL2soujMLLQw1KOWN4GyndF6Iqql5ToT0SZmfajqYsYZTMWSuEg8UbMutFHe2",
+	"y1M2hhRboHdOvvAaSM80D7uTbju8fNmMBe9Cj7yx4CBvekhPQiKhQ2inDP1TIyV0gqak+LF/YuMR7dAQ",
+	"D3WFAOq13pGF53wlxB3ZMr0yKnL1H7+iwxPz5y32DjLsCWI2lGtcqHss2RNjhD16bcYWizzyAeWenTxD",
+	"eGdrM0hHQFO5BB3a4sZ5KFGDXjG+JFApMC94O/qHdMptXI5LaCE479uA9LUEqmdGrKUYy3IXjDO1mrnd",
+	"zOAaP1kVYg14xS0dg8gJdYG0kIQOWj5dq97JjWXDuUuEA46o+fGsxGGcLJs2LA6VPYdZKpUJz9oTPVtS",
+	"hudR5CLtoqyMC+5oZToEKQOk21hkX67ZRjlzMs7k+/aYGRvstYmj+d6ogZluRKK6OrQP0VuN2YsZTfiU",
+	"fdhQQsXWa9T+2Ck2KoHUQnprY54q5kcXkTp7tDhfm/C0Sv21OynmKwYTTImKNvrg4n4Y7L4Mx6Ul976O",
+	"tSQf5/5TjBd4h/N8kwXugN/diPPMlgEeQwhe7YheMUW8Ch0Y6E5VcmynqHrJXmfobPgAwU/Ct66x6vo0",
+	"L5aOvc2aGiyBKx/zjmSRrvyYtkcUAV4SwQnQYkVcB32SqMS2PiIsZQM3KRbISHB0i1hEaJtYXLi4hanQ",
+	"5MrQTuU0YiGFFn7j65r9SY4hjRgntKpQ/a8oH2vQYTvZyMyQ3AaEU4ltKxaYoYrGZ5pWb4XEdMgAa0wO",
+	"WXTmKgtRwzw4R23qWLPRBh5RVBJ29oQogB7o3Qp7ZCRmbv5oi4qDLJDqI1HaUkrD77gbm7F9Czwe62rb",
+	"UMHdl6iwU31jT0Jf7ksjY80JcTvtOMbwZUBoRjoZYESo0RZmwqFDUj9YhVqIoWx98orACvhXRQrBtaSF",
+	"/oF8YjUoGxz8fnlB3rx5885o2X9/ush969S+618CUeQ7s/zd6dsfv89tWOHWSaClv9e0c/+aRJJQ4lzW",
+	"D1ksoWS/cgVLTpMa4Xl28sOrH05CDEHXLDvP3tif3GULS+bj1KItwQqVkQB7AebXMjvPPjKlf2olNr2f",
+	"9RnXm3bJsbvR9JDjt6fayfT2Zs0kjYz18qFG4idF34dekUK9YJ/lVx/eH71+exbaDWkzPva/0Ftn3cHM",
+	"SVeIenXGEZyEHLl61sbdzjr4xyP77zWK6wE++nt4E1a663IP173LVq9PTp7snld6NwG/ZEVdhB8Jgu8X",
+	"AUyubBnvU9dU7rLzcAdCOa3TK2CS2IaZnbXwRNXU6M7nTEIhZKmya7PHceod92rWRbrw8drVizd46YBm",
+	"nCjhgqSS7hRZSFETLrb/IByWVLMN2DoV8HJUfGN1+qamX/oK5K78vTl727nceOR/GFrp+0NHMP48R/j2",
+	"/3RdsVP0Jjq6nmAafIwtVIyOlKjBXX7iYku+07KB74mQ5sn++p3NBb4fobn3/Sm8w9HX2UbBSEWCqH88",
+	"8v/6rsVRf3r2qJ2jdaW9I/vvt29F+jPsz2lJUi0nNWhrQGyKsiAbWrHSxXyHbcnxvWszPYwalX+H1KYM",
+	"TUq/YREdjRFPppULjcnfzaMtd5RsyWychNwSjj2v8ZvCWEf17zneU30pfvuLLgjHe579CVj/n7wbK1hf",
+	"YuhcrCjjOXGzkEYQGgWE8pKsmNJCjstDm2WOCcAvIRF5NmL6E0Yo6CH8euL9j0nYklujeXTFbk6UaVJQ",
+	"k85JUSf08uen5Do2uLoShi+4dKn23rxO6BZuq+/GQU8utHeunj872UNFFKG+bcpuqZUuW9n+eh68t2UK",
+	"RagnOSeCA9GSchVnmPcRfi1hEy6zo6T/zS349olvjUd4/TSyb6WW8WWg/lY0VUnisDtK98WUjO7yeTK6",
+	"ZEhpZkqXTk1Ny+nCXBSa0Z2i8QkKsu5nZm3IZBLnJGTyj7F8PR4fzgzNQhkoHBSej3zJ/NuPti5fKGcL",
+	"cp0TS8NY6MNdaVCV43tW7g2pQglwoC3P/adTXoAnY6Zs0ZY9nyAG8ru18U8ymIgzZxXn68a44ifwnpFE",
+	"/gRMYiu2gYHJBns1xU78SFGAUrbQb5e2aPrCoUdTAnWObgzL3+2C/xckHWxP4ctawnjsSUG50dG73JXl",
+	"mSLSdmuMbJRU01uqxonmWgT7XdyVXzPXw/1T2c2kC/qcZtPTKicctoCYzUDva3sjA4virjSVnuTDGO4J",
+	"SRG6rNhfeBrw4dUTH47xQBnEnyTStiQ0gbajdu8ilruEbjju/hoYw/mTaMdBrxbZNU9B4p8OewHJH3NO",
+	"Knb/nsA3eXrb5FtsyYJKk1kyNYnAx8kcyn5CX8RJiMfSO8d6nEBlxUB6LP5BbnfE08SKj8nW9v5ZvDCo",
+	"MSVEOXnhEKVLuJfJuXzqbNvjnqh2jtfSiVAeCe7mySZICGz8jVDzRodZijFhccMWz0hUdwBCTCP8djxB",
+	"EaUpfwqb9qG/JRrtpa3fz/dZI6vsPDuma3a8eWWtjP/mPu3nMXvNLf4Ui07tIs+R5Kdw5sP1w/8FAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

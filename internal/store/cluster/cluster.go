@@ -34,7 +34,6 @@ type Cluster struct {
 	password string
 	cmd      *exec.Cmd
 	done     chan error
-	sockets  string
 }
 
 // Options change how a cluster runs.
@@ -107,7 +106,6 @@ func (c *Cluster) Stop() {
 		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
 		<-c.done
 	}
-	_ = os.RemoveAll(c.sockets)
 }
 
 func (c *Cluster) data() string { return filepath.Join(c.dir, "data") }
@@ -244,19 +242,12 @@ func (c *Cluster) run(bin string, as *syscall.SysProcAttr, opts Options) error {
 		return err
 	}
 	c.port = port
-	// Socket paths are limited to 107 bytes, so they do not live in dir.
-	if c.sockets, err = os.MkdirTemp("", "insegna-pg-"); err != nil {
-		return err
-	}
-	if err := own(c.sockets, as); err != nil {
-		return err
-	}
 	logFile, err := os.OpenFile(filepath.Join(c.dir, "log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = logFile.Close() }()
-	args := []string{"-D", c.data(), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-k", c.sockets, "-c", "max_connections=100",
+	args := []string{"-D", c.data(), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=100",
 		"-c", "timezone=UTC", "-c", "log_timezone=UTC", "-c", "shared_buffers=64MB"}
 	if opts.Disposable {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
