@@ -7,6 +7,7 @@ import { I18nProvider, RouterProvider } from 'react-aria-components';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Link, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
 import { queryClient } from './data/client';
+import { Boundary } from './parts/Boundary';
 import { Frame } from './parts/Frame';
 import { Empty, Loading } from './parts/States';
 import { GlobalStyle } from './theme/global';
@@ -30,6 +31,7 @@ function Pages() {
   return (
     <RouterProvider navigate={(to) => void go(to)} useHref={useHref}>
       <Frame>
+        <Boundary key={pathname}>
         <Suspense fallback={<Loading />}>
           <Routes>
             <Route path="/" element={<Today />} />
@@ -41,6 +43,7 @@ function Pages() {
             <Route path="*" element={<Empty page title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />
           </Routes>
         </Suspense>
+        </Boundary>
       </Frame>
     </RouterProvider>
   );

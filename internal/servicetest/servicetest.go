@@ -83,6 +83,7 @@ type Running struct {
 	URL      string
 	Client   *client.ClientWithResponses
 	Database string
+	Stop     func() // ends the HTTP interface before the test does
 }
 
 // Start starts a service on an empty database.
@@ -100,7 +101,7 @@ func Start(t testing.TB) *Running {
 	t.Cleanup(srv.Close)
 	cl, err := client.NewClientWithResponses(srv.URL + "/api/v1")
 	require.NoError(t, err)
-	return &Running{s, srv.URL, cl, dsn}
+	return &Running{s, srv.URL, cl, dsn, func() { srv.CloseClientConnections(); srv.Close() }}
 }
 
 // Query asks the service's database for one value.

@@ -11,6 +11,7 @@ import (
 	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/hex"
 	"fmt"
@@ -56,16 +57,16 @@ func Parse(der []byte) (*Certificate, error) {
 }
 
 // CommonName is the subject's common name, or the whole subject when it has none.
-func (c *Certificate) CommonName() string { return nameOf(c.Subject.CommonName, c.Subject.String()) }
+func (c *Certificate) CommonName() string { return nameOf(&c.Subject) }
 
 // IssuerName is the issuer's common name, or the whole issuer when it has none.
-func (c *Certificate) IssuerName() string { return nameOf(c.Issuer.CommonName, c.Issuer.String()) }
+func (c *Certificate) IssuerName() string { return nameOf(&c.Issuer) }
 
-func nameOf(common, whole string) string {
-	if common != "" {
-		return common
+func nameOf(n *pkix.Name) string {
+	if n.CommonName != "" {
+		return n.CommonName
 	}
-	return whole
+	return n.String()
 }
 
 // Names lists the subject alternative names a TLS client compares: DNS names

@@ -28,8 +28,13 @@ func newLinks() *links {
 	return &links{otter.Must(&otter.Options[link, outcome]{MaximumSize: rememberedLinks})}
 }
 
-// check says whether issuer's key signed child; reason is "" when it did.
+// check says whether issuer's key signed child; reason is "" when it did. Only
+// links between CAs are remembered: a leaf's is part of its list's result.
 func (l *links) check(issuer, child *certs.Certificate) (Reason, string) {
+	if !child.IsCA {
+		o := signed(issuer, child)
+		return o.reason, o.detail
+	}
 	key := link{issuer.Fingerprint, child.Fingerprint}
 	if o, ok := l.memo.GetIfPresent(key); ok {
 		return o.reason, o.detail

@@ -139,6 +139,9 @@ func composed(s *Subject) {
 		return
 	}
 	f := chain.FormOf(s.Chain)
+	if f.LeafAt == 0 && len(f.Misordered)+len(f.Strays)+len(f.Duplicates)+len(f.Roots) == 0 {
+		return
+	}
 	sent := Fact{"sent", subjects(s.Chain)}
 	if f.LeafAt > 0 {
 		s.add("chain-disordered", Weak, fmt.Sprintf("the host's certificate stands at place %d; clients take the first", f.LeafAt+1), "put the host's certificate first in the file", sent)
