@@ -165,7 +165,7 @@ var commands = []struct{ name, line string }{
 	{"cli-today", "insegna today | head -34"},
 	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
 	{"cli-certificate-list", "insegna certificate list"},
-	{"cli-survey", "insegna survey start --host booking.lanterncoast.example | head -3; insegna survey list; insegna survey changes 1 | head -22"},
+	{"cli-survey", "insegna survey list; insegna survey changes | head -30"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-inspect", "insegna inspect .demo/pier-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
 }

@@ -154,7 +154,7 @@ func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, 
 	}
 	took := ""
 	if v.FinishedAt != nil {
-		took = " in " + v.FinishedAt.Sub(v.CreatedAt).Round(100*time.Millisecond).String()
+		took = " in " + v.FinishedAt.Sub(v.CreatedAt).Round(10*time.Millisecond).String()
 	}
 	a.say("Survey %d (%s) looked at %s%s: %d answered with a certificate, %s, %s opened, %d closed.",
 		v.Id, clean(v.Scope), plural(v.Targets, "target"), took, v.Connected, plural(v.Changed, "change"), plural(v.Opened, "finding"), v.Closed)

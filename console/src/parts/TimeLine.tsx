@@ -119,7 +119,7 @@ function LaneRow({ lane, at, ticks }: { lane: Lane; at: (d: number) => number; t
 function Density({ today, now, at, ticks }: { today: Today; now: Date; at: (d: number) => number; ticks: number[] }) {
   const bins = new Map<number, number>();
   for (const d of today.density) {
-    const bin = Math.round(at(daysOf(d.day, now)));
+    const bin = Math.min(99, Math.round(at(daysOf(d.day, now))));
     bins.set(bin, (bins.get(bin) ?? 0) + d.count);
   }
   const most = Math.max(1, ...bins.values());
