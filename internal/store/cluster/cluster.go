@@ -201,7 +201,7 @@ func (c *Cluster) prepare(ctx context.Context, bin string, as *syscall.SysProcAt
 	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", c.data()+".new", "-U", database, "-A", "scram-sha-256",
 		"--pwfile="+c.passwordFile(), "--no-instructions", "-E", "UTF8", "--locale=C.UTF-8")
-	cmd.SysProcAttr, cmd.Dir, cmd.Env = as, c.dir, environment()
+	cmd.SysProcAttr, cmd.Dir, cmd.Env = as, "/", environment() // not the data directory, which a lent right opens only after the exec
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("making the database in %s: %w: %s", c.data(), err, lastLine(out))
 	}
@@ -253,7 +253,7 @@ func (c *Cluster) run(bin string, as *syscall.SysProcAttr, opts Options) error {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
 	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
-	c.cmd.SysProcAttr, c.cmd.Dir, c.cmd.Env, c.cmd.Stderr, c.cmd.Stdout = as, c.dir, environment(), logFile, logFile
+	c.cmd.SysProcAttr, c.cmd.Dir, c.cmd.Env, c.cmd.Stderr, c.cmd.Stdout = as, "/", environment(), logFile, logFile
 	c.done = make(chan error, 1)
 	started := make(chan error)
 	go func() {
