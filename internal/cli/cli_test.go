@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -226,6 +227,17 @@ func TestTablesFitAHundredColumns(t *testing.T) {
 			assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, line)
 		}
 	}
+}
+
+// TestCSVHoldsNoFormulas saves names a spreadsheet would run.
+func TestCSVHoldsNoFormulas(t *testing.T) {
+	dir := t.TempDir()
+	evil := pkitest.Leaf(nil, "a.lantern.example", func(c *x509.Certificate) { c.DNSNames = []string{"=cmd|' /C calc'!A0"} })
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "evil.der"), evil.Raw, 0o600))
+	rows, err := csv.NewReader(strings.NewReader(insegna(t, dir, "", "inspect", "evil.der", "-o", "csv").out)).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 2)
+	assert.Equal(t, "'=cmd|' /C calc'!A0", rows[1][2])
 }
 
 // TestEveryCommandHasHelpWithAnExample walks the commands.

@@ -29,3 +29,11 @@ func TestDaysLeft(t *testing.T) {
 		assert.Equal(t, want, lifetime.DaysLeft(end, end.Add(-before)), before)
 	}
 }
+
+func TestDueWindowIsAThirdOfALifeAtMostTwoWeeks(t *testing.T) {
+	start := time.Date(2026, 4, 1, 0, 0, 0, 0, time.UTC)
+	for days, want := range map[int]time.Duration{6: 2 * lifetime.Day, 30: 10 * lifetime.Day, 47: 14 * lifetime.Day, 90: 14 * lifetime.Day, 398: 14 * lifetime.Day} {
+		end := start.Add(time.Duration(days)*lifetime.Day - time.Second)
+		assert.Equal(t, want, lifetime.DueWindow(start, end), days)
+	}
+}
