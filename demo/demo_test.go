@@ -2,8 +2,6 @@ package demo_test
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -24,7 +22,7 @@ func TestEveryFaultIsFoundAndNothingElse(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(e.Stop)
 	r := servicetest.Start(t)
-	apply(t, r, e)
+	r.ApplyFile(t, e.File)
 	var want []string
 	for _, f := range demo.Faults {
 		want = append(want, fmt.Sprintf("%s %s at %s", f.Code, f.Host, f.Server))
@@ -45,20 +43,6 @@ func TestEveryFaultIsFoundAndNothingElse(t *testing.T) {
 	for _, f := range demo.Faults {
 		assert.Contains(t, ports[f.Host], fmt.Sprintf(":%d", f.Port), f.Host)
 	}
-}
-
-func apply(t *testing.T, r *servicetest.Running, e *demo.Estate) {
-	text, err := os.ReadFile(e.File)
-	require.NoError(t, err)
-	files := map[string]string{}
-	for _, name := range []string{"pki/harbour-root.pem", "pki/crew-root.pem", "pki/crew-ca.pem"} {
-		data, err := os.ReadFile(filepath.Join(e.Dir, name))
-		require.NoError(t, err)
-		files[name] = string(data)
-	}
-	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: string(text), Attachments: &files})
-	require.NoError(t, err)
-	require.NotNil(t, resp.JSON200, string(resp.Body))
 }
 
 // TestTwoDemosAtOnce holds that a second one finds addresses of its own.

@@ -134,6 +134,14 @@ func TestWithoutAService(t *testing.T) {
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.out, "→ start the server, or add a TLS listener on port 1")
 
+	old := pkitest.Leaf(nil, "a.lantern.example", pkitest.Valid(-50*24*time.Hour, 40*24*time.Hour)).TLS()
+	fresh := pkitest.Leaf(nil, "a.lantern.example").TLS()
+	one := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &old })
+	two := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &fresh })
+	r = run("visit", "a.lantern.example", "--at", one.String()+","+two.String(), "--roots", "root.pem")
+	assert.Contains(t, r.out, "✗   addresses")
+	assert.Contains(t, r.out, "install the newer certificate on "+one.String())
+
 	e, err := endpoint.Start("127.0.0.1:0", endpoint.Says("HTTP/1.1 400 Bad Request\r\n\r\n"))
 	require.NoError(t, err)
 	defer e.Close()

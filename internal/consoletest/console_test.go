@@ -150,17 +150,7 @@ func demoService(t *testing.T) *servicetest.Running {
 	require.NoError(t, err)
 	t.Cleanup(e.Stop)
 	r := servicetest.Start(t)
-	text, err := os.ReadFile(e.File)
-	require.NoError(t, err)
-	files := map[string]string{}
-	for _, name := range []string{"pki/harbour-root.pem", "pki/crew-root.pem", "pki/crew-ca.pem"} {
-		data, err := os.ReadFile(filepath.Join(e.Dir, name))
-		require.NoError(t, err)
-		files[name] = string(data)
-	}
-	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: string(text), Attachments: &files})
-	require.NoError(t, err)
-	require.NotNil(t, resp.JSON200, string(resp.Body))
+	r.ApplyFile(t, e.File)
 	r.Survey(t)
 	return r
 }

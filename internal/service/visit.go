@@ -29,7 +29,7 @@ type VisitRequest struct {
 
 // VisitStep is one step of a visit: what was seen, what was expected, what to do.
 type VisitStep struct {
-	Step     string `json:"step"` // "dns", "tls", "certificate", "chain" or "trust"
+	Step     string `json:"step"` // "dns", "tls", "certificate", "chain", "trust" or "addresses"
 	Endpoint string `json:"endpoint,omitempty"`
 	Fine     bool   `json:"fine"`
 	Seen     string `json:"seen"`
@@ -48,6 +48,7 @@ type VisitReport struct {
 // Visit looks at every endpoint of a host and reports step by step.
 func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 	report := &VisitReport{Host: r.Host, At: time.Now().UTC()}
+	var doors []check.Sibling
 	list := make([]string, len(r.Endpoints))
 	for i, e := range r.Endpoints {
 		list[i] = e.Addr().String()
@@ -59,9 +60,42 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 			return nil, ctx.Err()
 		}
 		target := check.Target{Host: r.Host, Endpoint: e, Server: e.String(), Wanted: r.Wanted, Audiences: r.Audiences}
-		report.add(e, seen, r.Judge.Look(target, seen, report.At, check.Around{}), r.Host)
+		j := r.Judge.Look(target, seen, report.At, check.Around{})
+		report.add(e, seen, j, r.Host)
+		if leaf := j.Leaf(); leaf != nil && names.Covers(leaf, r.Host).Covered {
+			doors = append(doors, check.Sibling{Endpoint: e, Server: e.String(), Leaf: leaf.Fingerprint, Begins: leaf.NotBefore, Ends: leaf.NotAfter})
+		}
 	}
+	report.compare(doors)
 	return report, nil
+}
+
+// compare adds a step when the addresses of the host do not serve the same.
+func (v *VisitReport) compare(doors []check.Sibling) {
+	if len(doors) < 2 {
+		return
+	}
+	s := VisitStep{Step: "addresses", Fine: true, Seen: "all serve the same certificate", Expected: "the same certificate at every address"}
+	for _, d := range doors[1:] {
+		if d.Leaf != doors[0].Leaf {
+			s.Seen = "different certificates, none older than another"
+		}
+	}
+	differing := check.Siblings(v.Host, doors)
+	for i := range doors {
+		f, differs := differing[i]
+		if !differs {
+			continue
+		}
+		if s.Fine {
+			s.Fine, s.Seen = false, ""
+		} else {
+			s.Seen, s.Do = s.Seen+"; ", s.Do+"; "
+		}
+		s.Seen, s.Do = s.Seen+f.Cause, s.Do+f.Remedy
+		v.Findings = append(v.Findings, f)
+	}
+	v.Steps = append(v.Steps, s)
 }
 
 // add appends the steps of one endpoint, up to the one where it ends.

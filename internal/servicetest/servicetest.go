@@ -125,6 +125,19 @@ func (r *Running) Apply(t testing.TB, text string, roots ...*pkitest.Entity) *cl
 	return resp.JSON200
 }
 
+// ApplyFile puts an estate file from disk in force, with what it mentions.
+func (r *Running) ApplyFile(t testing.TB, path string) {
+	f, err := service.LoadEstateFile(path, os.ReadFile)
+	require.NoError(t, err)
+	files := map[string]string{}
+	for name, data := range f.Attachments {
+		files[name] = string(data)
+	}
+	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: string(f.Text), Attachments: &files})
+	require.NoError(t, err)
+	require.NotNil(t, resp.JSON200, string(resp.Body))
+}
+
 // File is an estate file whose root.pem holds the roots.
 func File(text string, roots ...*pkitest.Entity) client.EstateFile {
 	var pem strings.Builder
