@@ -118,6 +118,9 @@ const firstPort = 7420
 
 func serve(ctx context.Context, dir, program string, n int) (*running, error) {
 	s := &running{program: program, log: filepath.Join(dir, "service.log"), done: make(chan struct{})}
+	if err := awaitPrevious(ctx, filepath.Join(dir, "data", "lock")); err != nil {
+		return nil, err
+	}
 	port, err := freePort(firstPort + n)
 	if err != nil {
 		return nil, err
@@ -149,6 +152,27 @@ func serve(ctx context.Context, dir, program string, n int) (*running, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// awaitPrevious waits for the service of a killed demo, which is told to stop
+// and does so in good order, to let go of its data directory.
+func awaitPrevious(ctx context.Context, path string) error {
+	lock, err := os.Open(path)
+	if err != nil {
+		return nil // no service has been here
+	}
+	defer func() { _ = lock.Close() }()
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); {
+		if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil // the service itself says what is in its way
 }
 
 func freePort(from int) (int, error) {
