@@ -57,7 +57,7 @@ type page struct {
 
 func open(t *testing.T, url string) *page {
 	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
-	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
+	ctx, stop := context.WithTimeout(ctx, 150*time.Second)
 	t.Cleanup(func() { stop(); cancel() })
 	messages := chromedp.Console(ctx)
 	var mu sync.Mutex
@@ -113,7 +113,7 @@ func eval[T any](p *page, js string) T {
 // until waits for a condition in the page.
 func (p *page) until(js string) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return eval[bool](p, js) }, 15*time.Second, 30*time.Millisecond, js)
+	require.Eventually(p.t, func() bool { return eval[bool](p, js) }, 30*time.Second, 30*time.Millisecond, js)
 }
 
 func (p *page) text() string { return eval[string](p, "document.body.innerText") }

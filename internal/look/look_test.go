@@ -22,7 +22,7 @@ import (
 
 func looker() *look.Looker {
 	l := look.New()
-	l.ConnectTimeout, l.HandshakeTimeout = time.Second, 700*time.Millisecond
+	l.ConnectTimeout, l.HandshakeTimeout = 2*time.Second, 1500*time.Millisecond
 	return l
 }
 

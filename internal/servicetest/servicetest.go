@@ -90,7 +90,7 @@ type Running struct {
 func Start(t testing.TB) *Running {
 	dsn := Database(t)
 	l := look.New()
-	l.ConnectTimeout, l.HandshakeTimeout = time.Second, time.Second
+	l.ConnectTimeout, l.HandshakeTimeout = 2*time.Second, 2*time.Second
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	s, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log})
 	require.NoError(t, err)
@@ -225,7 +225,7 @@ func StartProcess(t testing.TB, listen string, args ...string) *Process {
 		}
 		_ = resp.Body.Close()
 		return resp.StatusCode == http.StatusOK
-	}, 30*time.Second, 20*time.Millisecond, "the service is not ready")
+	}, time.Minute, 20*time.Millisecond, "the service is not ready")
 	return p
 }
 
