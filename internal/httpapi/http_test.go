@@ -113,7 +113,7 @@ func TestNothingAppliedIsSaidSo(t *testing.T) {
 	assert.True(t, json.Valid([]byte(body)))
 }
 
-// TestCursorsWalkAListOnceWhileItsOrderHolds reads certificates and bindings
+// TestCursorsWalkAListOnce reads certificates and bindings
 // page by page in each order.
 func TestCursorsWalkAListOnce(t *testing.T) {
 	r := servicetest.Start(t)
