@@ -1,0 +1,403 @@
+package nginx
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"insegna.example/internal/conf"
+)
+
+// What is read at most of one configuration.
+const (
+	fileLimit  = 4 << 20   // bytes of one file
+	totalLimit = 256 << 20 // bytes of all files
+	filesLimit = 50_000
+	stepsLimit = 500_000 // directives met in one block, those of a file included twice counted twice
+	stepsInAll = 20_000_000
+	sideBySide = 16 // files read at once
+)
+
+// tree is a configuration with what it includes.
+type tree struct {
+	fs       fs.FS
+	folder   string // of the main file; relative paths begin here
+	files    map[string]*File
+	order    []*File
+	infos    map[string]fs.FileInfo
+	includes map[*Directive][]*File
+	links    map[string]bool // included paths that are symbolic links
+	patterns []pattern
+	problems []conf.Problem
+	total    int64
+	steps    int
+	overrun  bool // told that there are too many
+}
+
+// pattern is an include with wildcards, to find what it leaves out.
+type pattern struct{ folder, base string }
+
+// load reads the main file and everything it includes. The error says that the
+// source failed as a whole or that there is no main file.
+func load(fsys fs.FS, main string) (*tree, error) {
+	t := &tree{fs: fsys, folder: path.Dir(main), files: map[string]*File{}, infos: map[string]fs.FileInfo{}, includes: map[*Directive][]*File{}, links: map[string]bool{}}
+	if err := t.read([]string{main}, map[string]conf.Place{}); err != nil {
+		return nil, err
+	}
+	if t.files[main] == nil {
+		return t, nil // told in problems
+	}
+	for wave := []*File{t.files[main]}; len(wave) > 0; {
+		next, err := t.follow(wave)
+		if err != nil {
+			return nil, err
+		}
+		wave = next
+	}
+	t.loops(t.files[main], nil, map[*File]bool{})
+	return t, nil
+}
+
+// inFS is a path as an fs.FS takes it.
+func inFS(p string) string {
+	if p = strings.TrimPrefix(path.Clean("/"+p), "/"); p == "" {
+		return "."
+	}
+	return p
+}
+
+func (t *tree) problem(at conf.Place, g conf.Gravity, expected, format string, args ...any) {
+	if len(t.problems) >= problemsLimit {
+		return
+	}
+	t.problems = append(t.problems, conf.Problem{Place: at, Gravity: g, Message: fmt.Sprintf(format, args...), Expected: expected})
+}
+
+// follow finds what the files of one wave include and reads what is new.
+func (t *tree) follow(wave []*File) ([]*File, error) {
+	var fresh []string
+	from := map[string]conf.Place{}
+	targets := map[*Directive][]string{}
+	var order []*Directive
+	var visit func(list []*Directive) error
+	visit = func(list []*Directive) error {
+		for _, d := range list {
+			if d.Name() == "include" && len(d.Words) == 2 && d.Stop.Raw == ";" {
+				paths, err := t.resolve(d)
+				if err != nil {
+					return err
+				}
+				targets[d] = paths
+				order = append(order, d)
+				for _, p := range paths {
+					if _, met := from[p]; !met && t.files[p] == nil {
+						from[p] = d.WordPlace(1)
+						fresh = append(fresh, p)
+					}
+				}
+			}
+			if err := visit(d.Block); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for _, f := range wave {
+		if err := visit(f.Nodes); err != nil {
+			return nil, err
+		}
+	}
+	if err := t.read(fresh, from); err != nil {
+		return nil, err
+	}
+	for _, d := range order {
+		for _, p := range targets[d] {
+			if f := t.files[p]; f != nil {
+				t.includes[d] = append(t.includes[d], f)
+			}
+		}
+	}
+	var next []*File
+	for _, p := range fresh {
+		if f := t.files[p]; f != nil {
+			next = append(next, f)
+		}
+	}
+	return next, nil
+}
+
+// full makes a path of the configuration absolute; relative ones begin in the
+// main file's folder. outside tells that it climbs above the root.
+func (t *tree) full(p string) (abs string, outside bool) {
+	if !strings.HasPrefix(p, "/") {
+		p = t.folder + "/" + p
+	}
+	depth := 0
+	for part := range strings.SplitSeq(p, "/") {
+		switch part {
+		case "", ".":
+		case "..":
+			if depth--; depth < 0 {
+				outside = true
+			}
+		default:
+			depth++
+		}
+	}
+	return path.Clean(p), outside
+}
+
+// resolve gives the files an include names, in nginx's order: byte order of
+// the whole path.
+func (t *tree) resolve(d *Directive) ([]string, error) {
+	at := d.WordPlace(1)
+	p, outside := t.full(d.Arg(0))
+	if outside {
+		t.problem(at, conf.Unread, "a path below the root", "the path %s climbs out of the file system", shown(d.Arg(0)))
+		return nil, nil
+	}
+	if !strings.ContainsAny(p, "*?[") {
+		return []string{p}, nil
+	}
+	t.patterns = append(t.patterns, pattern{path.Dir(p), path.Base(p)})
+	list, err := t.glob(p, at)
+	slices.Sort(list)
+	return list, err
+}
+
+// glob matches a pattern as glob(7) does: a leading dot only by a dot, and
+// nothing found is no fault.
+func (t *tree) glob(p string, at conf.Place) ([]string, error) {
+	found := []string{"/"}
+	for part := range strings.SplitSeq(strings.Trim(p, "/"), "/") {
+		var next []string
+		for _, dir := range found {
+			if !strings.ContainsAny(part, "*?[") {
+				to := path.Join(dir, part)
+				if _, err := fs.Stat(t.fs, inFS(to)); err == nil || len(found) == 1 {
+					next = append(next, to)
+				} else if conf.Lost(err) {
+					return nil, err
+				}
+				continue
+			}
+			entries, err := fs.ReadDir(t.fs, inFS(dir))
+			if err != nil {
+				if conf.Lost(err) {
+					return nil, err
+				}
+				if errors.Is(err, fs.ErrPermission) {
+					t.problem(at, conf.Unread, "the right to list it", "cannot list the folder %s, so what is included from there is not known", dir)
+				}
+				continue
+			}
+			for _, e := range entries {
+				if matchesGlob(part, e.Name()) {
+					next = append(next, path.Join(dir, e.Name()))
+					if e.Type()&fs.ModeSymlink != 0 {
+						t.links[path.Join(dir, e.Name())] = true
+					}
+				}
+			}
+		}
+		found = next
+	}
+	return found, nil
+}
+
+func matchesGlob(pattern, name string) bool {
+	if strings.HasPrefix(name, ".") && !strings.HasPrefix(pattern, ".") {
+		return false
+	}
+	ok, err := path.Match(strings.ReplaceAll(pattern, "[!", "[^"), name)
+	return err == nil && ok
+}
+
+type fileRead struct {
+	file  *File
+	info  fs.FileInfo
+	fault string
+	lost  error
+	size  int64
+}
+
+// read takes in files side by side, in the order of paths; from tells which
+// include names each.
+func (t *tree) read(paths []string, from map[string]conf.Place) error {
+	results := make([]fileRead, len(paths))
+	var g errgroup.Group
+	g.SetLimit(sideBySide)
+	for i, p := range paths {
+		if len(t.files)+i >= filesLimit {
+			t.problem(from[p], conf.Unread, fmt.Sprintf("at most %d files", filesLimit), "too many files are included; this one and those behind it are not read")
+			results = results[:i]
+			break
+		}
+		g.Go(func() error {
+			results[i] = t.one(p)
+			return results[i].lost
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, r := range results {
+		at, named := from[paths[i]]
+		if !named {
+			at = conf.Place{File: paths[i], Line: 1, Column: 1}
+		}
+		t.total += r.size
+		switch {
+		case r.fault != "":
+			gravity := conf.Unread
+			if r.fault == missing || r.fault == folder {
+				gravity = conf.Refused
+			}
+			t.problem(at, gravity, "a readable file", "%s: %s", paths[i], r.fault)
+			continue
+		case t.total > totalLimit:
+			t.problem(at, conf.Unread, fmt.Sprintf("at most %d MB in all", totalLimit>>20), "%s is not read: the configuration is too large", paths[i])
+			continue
+		}
+		t.files[paths[i]], t.infos[paths[i]] = r.file, r.info
+		t.order = append(t.order, r.file)
+		t.problems = append(t.problems, r.file.Problems...)
+	}
+	return nil
+}
+
+const (
+	missing = "no such file"
+	folder  = "it is a folder"
+)
+
+func (t *tree) one(p string) (r fileRead) {
+	text, info, err := readFile(t.fs, p, fileLimit)
+	if err != nil {
+		if conf.Lost(err) {
+			r.lost = err
+		}
+		r.fault = err.Error()
+		return r
+	}
+	r.size = int64(len(text))
+	r.info = info
+	r.file = Parse(p, string(text))
+	return r
+}
+
+// readFile reads a file of bounded size. An error is worded for a reader who
+// knows the path already.
+func readFile(fsys fs.FS, p string, limit int64) ([]byte, fs.FileInfo, error) {
+	f, err := fsys.Open(inFS(p))
+	if err != nil {
+		return nil, nil, worded(err)
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, nil, worded(err)
+	case info.IsDir():
+		return nil, nil, errors.New(folder)
+	case !info.Mode().IsRegular():
+		return nil, nil, errors.New("it is no ordinary file")
+	case info.Size() > limit:
+		return nil, nil, fmt.Errorf("it holds %.1f MB, and at most %d MB are read", float64(info.Size())/1e6, limit>>20)
+	}
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err != nil {
+		return nil, nil, worded(err)
+	}
+	if int64(len(data)) > limit {
+		return nil, nil, fmt.Errorf("it holds more than %d MB", limit>>20)
+	}
+	return data, info, nil
+}
+
+// worded makes errors of file systems short; one that tells that the source is
+// lost stays as it is.
+func worded(err error) error {
+	switch {
+	case conf.Lost(err):
+		return err
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.New(missing)
+	case errors.Is(err, fs.ErrPermission):
+		return errors.New("permission denied")
+	}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+// loops tells include loops, once each.
+func (t *tree) loops(f *File, trail []*File, done map[*File]bool) {
+	if done[f] {
+		return
+	}
+	trail = append(trail, f)
+	var visit func([]*Directive)
+	visit = func(list []*Directive) {
+		for _, d := range list {
+			for _, to := range t.includes[d] {
+				if at := slices.Index(trail, to); at >= 0 {
+					var names []string
+					for _, step := range append(slices.Clone(trail[at:]), to) {
+						names = append(names, step.Path)
+					}
+					t.problem(d.WordPlace(1), conf.Refused, "files that do not include each other", "include loop: %s", strings.Join(names, " → "))
+					t.includes[d] = slices.DeleteFunc(slices.Clone(t.includes[d]), func(x *File) bool { return x == to })
+					continue
+				}
+				t.loops(to, trail, done)
+			}
+			visit(d.Block)
+		}
+	}
+	visit(f.Nodes)
+	done[f] = true
+}
+
+// each visits directives in the order they take effect, those of included
+// files in the place of the include.
+func (t *tree) each(list []*Directive, visit func(*Directive)) {
+	t.walk(list, visit, new(int))
+}
+
+func (t *tree) walk(list []*Directive, visit func(*Directive), steps *int) {
+	for _, d := range list {
+		*steps++
+		if t.steps++; *steps > stepsLimit || t.steps > stepsInAll {
+			if !t.overrun {
+				t.problem(d.Place(), conf.Unread, "", "includes make more than %d directives of one block; what follows in it is not read", stepsLimit)
+			}
+			t.overrun = true
+			return
+		}
+		if files, include := t.includes[d]; include {
+			for _, f := range files {
+				t.walk(f.Nodes, visit, steps)
+			}
+			continue
+		}
+		visit(d)
+	}
+}
+
+// modified is when a file was last changed; zero when not known.
+func (t *tree) modified(p string) time.Time {
+	if info := t.infos[p]; info != nil {
+		return info.ModTime().UTC()
+	}
+	return time.Time{}
+}

@@ -1,0 +1,420 @@
+// Package nginx reads the configuration of nginx: its complete syntax, what
+// it includes, the listeners and sites of http and stream, and which site
+// answers for a name.
+//
+// It reads and does not change; it does not know every directive, and does
+// not replace nginx's own test. What it says about names and listeners is held
+// against a running nginx by the tests. Written after nginx 1.22.
+package nginx
+
+import (
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"insegna.example/internal/conf"
+)
+
+// Kind is what an estate file calls this kind of server.
+const Kind = "nginx"
+
+// DefaultMain is where Debian keeps the configuration.
+const DefaultMain = "/etc/nginx/nginx.conf"
+
+// Read reads the configuration that begins with the file main, an absolute
+// path. Whatever is wrong in it is told in the reading's Problems; the error
+// is one of the source itself, and then there is no reading.
+func Read(fsys fs.FS, main string) (*conf.Reading, error) {
+	if !path.IsAbs(main) {
+		return nil, fmt.Errorf("the main file %q is no absolute path", main)
+	}
+	t, err := load(fsys, path.Clean(main))
+	if err != nil {
+		return nil, err
+	}
+	r := &reader{tree: t, out: &conf.Reading{Kind: Kind, Main: path.Clean(main), Material: map[string]*conf.Material{}, Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{}, hosts: map[string][]netip.Addr{}}
+	r.knownHosts()
+	if f := t.files[r.out.Main]; f != nil {
+		r.main(f)
+	}
+	for _, step := range []func() error{r.idle, r.material, r.files} {
+		if err := step(); err != nil {
+			return nil, err
+		}
+	}
+	r.settle()
+	r.loaded()
+	r.out.Problems = t.problems
+	slices.SortStableFunc(r.out.Problems, byPlace)
+	return r.out, nil
+}
+
+func byPlace(a, b conf.Problem) int {
+	if c := strings.Compare(a.File, b.File); c != 0 {
+		return c
+	}
+	return a.Line - b.Line
+}
+
+// reader turns the tree into the reading.
+type reader struct {
+	*tree
+	out       *conf.Reading
+	addresses map[string]int          // index of a listener by family and address
+	sslOn     map[int]bool            // sites with the directive "ssl on", which counts for a listener where such a site is the default
+	hosts     map[string][]netip.Addr // from the machine's hosts file
+	pid       string
+	idling    bool // reading files that are not in force
+	idleFiles []*File
+}
+
+// scope is what an http or stream block hands down to its servers.
+type scope struct {
+	family string
+	pairs  []pairs // of this block and those around it, innermost last
+	ssl    *Directive
+	refuse bool
+	maps   map[string]bool
+	groups map[string]*Directive // upstreams
+}
+
+// pairs are certificate and key directives of one block.
+type pairs struct{ certificates, keys []*Directive }
+
+// inherited gives certificates and keys each from the innermost block that
+// has any.
+func (s *scope) inherited() (certificates, keys []*Directive) {
+	for _, p := range s.pairs {
+		if len(p.certificates) > 0 {
+			certificates = p.certificates
+		}
+		if len(p.keys) > 0 {
+			keys = p.keys
+		}
+	}
+	return certificates, keys
+}
+
+// knownHosts reads the machine's hosts file and its name, which listeners and
+// $hostname may use.
+func (r *reader) knownHosts() {
+	if data, err := fs.ReadFile(r.fs, "etc/hosts"); err == nil {
+		for line := range strings.SplitSeq(string(data), "\n") {
+			line, _, _ = strings.Cut(line, "#")
+			fields := strings.Fields(line)
+			if len(fields) < 2 {
+				continue
+			}
+			if a, err := netip.ParseAddr(fields[0]); err == nil {
+				for _, name := range fields[1:] {
+					r.hosts[name] = append(r.hosts[name], a)
+				}
+			}
+		}
+	}
+	if len(r.hosts["localhost"]) == 0 {
+		r.hosts["localhost"] = []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1})}
+	}
+}
+
+func (r *reader) hostname() (string, bool) {
+	data, err := fs.ReadFile(r.fs, "etc/hostname")
+	name := strings.ToLower(strings.TrimSpace(string(data)))
+	return name, err == nil && name != ""
+}
+
+func (r *reader) main(f *File) {
+	r.each(f.Nodes, func(d *Directive) {
+		switch d.Name() {
+		case "pid":
+			r.pid = d.Arg(0)
+		case "http", "stream":
+			if d.Stop.Raw == "{" {
+				r.block(d, &scope{family: d.Name(), maps: map[string]bool{}, groups: map[string]*Directive{}})
+			}
+		}
+	})
+}
+
+// block reads an http or stream block: first what it hands down, wherever it
+// stands, then the servers.
+func (r *reader) block(d *Directive, s *scope) {
+	var own pairs
+	var servers []*Directive
+	r.each(d.Block, func(d *Directive) {
+		switch d.Name() {
+		case "server":
+			servers = append(servers, d)
+		case "ssl":
+			s.ssl = d
+		case "ssl_reject_handshake":
+			s.refuse = d.Arg(0) == "on"
+		case "upstream":
+			s.groups[d.Arg(0)] = d
+		case "map", "split_clients", "geo":
+			s.maps[d.Arg(1)] = true
+		}
+		own.take(d)
+	})
+	s.pairs = append(s.pairs, own)
+	for _, d := range servers {
+		r.server(d, s)
+	}
+}
+
+func (p *pairs) take(d *Directive) {
+	switch d.Name() {
+	case "ssl_certificate":
+		p.certificates = append(p.certificates, d)
+	case "ssl_certificate_key":
+		p.keys = append(p.keys, d)
+	}
+}
+
+// listen is one listen directive of a server, read.
+type listen struct {
+	at       conf.Place
+	text     string
+	to       []netip.AddrPort
+	socket   string
+	unknown  string
+	tls      bool
+	isDef    bool
+	both     bool
+	datagram bool
+}
+
+func (r *reader) server(d *Directive, s *scope) {
+	site := conf.Site{Place: d.Place(), Family: s.family, Refuses: s.refuse}
+	var own pairs
+	var listens []listen
+	ssl := s.ssl
+	r.each(d.Block, func(d *Directive) {
+		switch d.Name() {
+		case "listen":
+			listens = append(listens, r.listen(d))
+		case "server_name":
+			for i := range d.Args() {
+				site.Names = append(site.Names, r.name(d, i+1))
+			}
+		case "ssl":
+			ssl = d
+		case "ssl_reject_handshake":
+			site.Refuses = d.Arg(0) == "on"
+		}
+		own.take(d)
+	})
+	inner := *s
+	inner.pairs = append(slices.Clone(s.pairs), own)
+	site.Pairs = r.pairsOf(d, &inner)
+	if len(listens) == 0 && s.family == "http" {
+		listens = []listen{{at: d.Place(), text: "80", to: []netip.AddrPort{netip.AddrPortFrom(netip.IPv4Unspecified(), 80)}}}
+	}
+	for _, l := range listens {
+		site.Listens = append(site.Listens, l.at)
+		site.Asked = append(site.Asked, l.text)
+	}
+	site.Hops = r.hops(d, s)
+	if s.family == "http" {
+		site.Plain = r.routes(d, &site, listens)
+	}
+	if r.idling {
+		site.Plain = nil
+		r.out.Idle = append(r.out.Idle, site)
+		return
+	}
+	index := len(r.out.Sites)
+	r.out.Sites = append(r.out.Sites, site)
+	for _, l := range listens {
+		r.attach(index, &l, s.family)
+	}
+	if ssl != nil && ssl.Arg(0) == "on" {
+		r.sslOn[index] = true
+	}
+}
+
+// attach puts a site at the listeners of one listen directive.
+func (r *reader) attach(site int, l *listen, family string) {
+	if l.datagram {
+		return // no TLS over UDP here
+	}
+	targets := make([]conf.Listener, 0, 1)
+	for _, at := range l.to {
+		targets = append(targets, conf.Listener{Address: at, Both: l.both})
+	}
+	if l.socket != "" || l.unknown != "" {
+		targets = append(targets, conf.Listener{Socket: l.socket, Unknown: l.unknown})
+	}
+	for _, to := range targets {
+		to.Place, to.Family, to.Default = l.at, family, site
+		key := family + " " + to.String()
+		at, met := r.addresses[key]
+		if !met {
+			if at = len(r.out.Listeners); at == listenersLimit {
+				r.problem(l.at, conf.Unread, fmt.Sprintf("at most %d listeners", listenersLimit), "too many addresses and ports; listen %s is not read to its end", shown(l.text))
+				return
+			}
+			r.addresses[key] = at
+			r.out.Listeners = append(r.out.Listeners, to)
+		}
+		o := &r.out.Listeners[at]
+		if l.isDef {
+			if o.Chosen && o.Default != site {
+				r.problem(l.at, conf.Refused, "one default_server an address", "%s has a default_server already, in %s", o, r.out.Sites[o.Default].Place)
+			} else {
+				o.Default, o.Chosen = site, true
+			}
+		}
+		o.TLS = o.TLS || l.tls
+		if !slices.Contains(o.Sites, site) {
+			o.Sites = append(o.Sites, site)
+		}
+	}
+}
+
+// listen reads the address and the parameters of a listen directive.
+func (r *reader) listen(d *Directive) listen {
+	l := listen{at: d.Place(), text: d.Arg(0)}
+	for _, w := range d.Args() {
+		switch w.Text {
+		case "ssl":
+			l.tls = true
+		case "default_server", "default":
+			l.isDef = true
+		case "ipv6only=off":
+			l.both = true
+		case "udp", "quic":
+			l.datagram = true
+		}
+	}
+	if strings.HasPrefix(l.text, "unix:") {
+		l.socket = strings.TrimPrefix(l.text, "unix:")
+		return l
+	}
+	host, ports := splitListen(l.text)
+	first, last, ok := portRange(ports)
+	if !ok {
+		r.problem(l.at, conf.Refused, "an address, a port, or address:port", "listen %s", shown(l.text))
+		l.unknown = l.text
+		return l
+	}
+	addresses := r.listenAddresses(host)
+	if len(addresses) == 0 {
+		r.problem(l.at, conf.Unread, "an IP address", "the address of listen %s is found by name when nginx starts, so it is not known here", shown(l.text))
+		l.unknown = l.text
+		return l
+	}
+	for p := first; p <= last && len(r.out.Listeners) < listenersLimit; p++ {
+		for _, a := range addresses {
+			l.to = append(l.to, netip.AddrPortFrom(a, uint16(p)))
+		}
+	}
+	return l
+}
+
+// splitListen cuts "address:port", "address" or "port" in two; a missing port
+// is 80.
+func splitListen(text string) (host, ports string) {
+	if strings.HasPrefix(text, "[") {
+		if end := strings.IndexByte(text, ']'); end > 0 {
+			host, ports = text[:end+1], strings.TrimPrefix(text[end+1:], ":")
+		}
+	} else if at := strings.LastIndexByte(text, ':'); at >= 0 {
+		host, ports = text[:at], text[at+1:]
+	} else if _, _, number := portRange(text); number {
+		return "*", text
+	} else {
+		host = text
+	}
+	if ports == "" {
+		ports = "80"
+	}
+	return host, ports
+}
+
+func portRange(text string) (first, last int, ok bool) {
+	from, to, ranged := strings.Cut(text, "-")
+	if !ranged {
+		to = from
+	}
+	first, errA := strconv.Atoi(from)
+	last, errB := strconv.Atoi(to)
+	return first, last, errA == nil && errB == nil && first >= 1 && last <= 65535 && first <= last
+}
+
+func (r *reader) listenAddresses(host string) []netip.Addr {
+	if host == "*" || host == "" {
+		return []netip.Addr{netip.IPv4Unspecified()}
+	}
+	if a, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
+		return []netip.Addr{a.WithZone("")}
+	}
+	return r.hosts[host]
+}
+
+const goodName = "a name, *.name, .name, name.* or ~expression"
+
+// name reads one name of a server_name directive.
+func (r *reader) name(d *Directive, word int) conf.Name {
+	text := d.Words[word].Text
+	n := conf.Name{Place: d.WordPlace(word), Text: text, Matching: conf.Exact}
+	switch {
+	case strings.HasPrefix(text, "~"):
+		n.Matching = conf.Regex
+		if _, err := compile(text[1:]); err != nil {
+			r.problem(n.Place, conf.Unread, "", "the regular expression %s is not understood here, so what it matches is not known", shown(text))
+		}
+		return n
+	case text == "$hostname":
+		if name, ok := r.hostname(); ok {
+			n.Text = name
+		} else {
+			r.problem(n.Place, conf.Unread, "", "the machine's name, which $hostname stands for, is not known")
+		}
+		return n
+	}
+	n.Text = strings.ToLower(text)
+	switch stars := strings.Count(text, "*"); {
+	case strings.HasPrefix(text, "*.") && len(text) > 2 && stars == 1, strings.HasPrefix(text, ".") && len(text) > 1 && stars == 0:
+		n.Matching = conf.Leading
+	case strings.HasSuffix(text, ".*") && len(text) > 2 && stars == 1:
+		n.Matching = conf.Trailing
+	case text == "." || strings.HasPrefix(text, "*") && !strings.HasPrefix(text, "*."):
+		r.problem(n.Place, conf.Refused, goodName, "invalid name %s", shown(text))
+		n.Ignored = true
+	}
+	if strings.Contains(text, "/") || strings.Contains(text, ":") {
+		r.problem(n.Place, conf.Suspect, "a host name alone", "the name %s can never match a host", shown(text))
+	}
+	return n
+}
+
+// pairsOf gives the certificates in force for a server with their keys, which
+// belong together by their order.
+func (r *reader) pairsOf(server *Directive, s *scope) []conf.Pair {
+	certificates, keys := s.inherited()
+	list := make([]conf.Pair, 0, len(certificates))
+	for i, c := range certificates {
+		p := conf.Pair{Place: c.Place(), Certificate: c.Arg(0)}
+		p.AtRunTime = strings.Contains(p.Certificate, "$")
+		if !p.AtRunTime {
+			p.Certificate, _ = r.full(p.Certificate)
+		}
+		if i < len(keys) {
+			p.Key, p.KeyPlace = keys[i].Arg(0), keys[i].Place()
+			if !strings.Contains(p.Key, "$") && !strings.Contains(p.Key, ":") {
+				p.Key, _ = r.full(p.Key)
+			} else if strings.Contains(p.Key, "$") {
+				p.AtRunTime = true
+			}
+		} else {
+			r.problem(p.Place, conf.Refused, "an ssl_certificate_key for each ssl_certificate", "no key is named for %s", c.Arg(0))
+		}
+		list = append(list, p)
+	}
+	return list
+}

@@ -1,0 +1,492 @@
+package nginx
+
+import (
+	"strconv"
+	"strings"
+
+	"github.com/dlclark/regexp2"
+
+	"insegna.example/internal/conf"
+)
+
+// routeNames is how many names of a site are asked what plain http does for
+// them; more differ only in generated configurations.
+const routeNames = 16
+
+// probe is the file a CA asks for (RFC 8555 section 8.3), by a token nobody has.
+const probe = "/.well-known/acme-challenge/token"
+
+// routes tells what a site does with plain http, for each of its names at each
+// of its listeners without TLS.
+func (r *reader) routes(server *Directive, site *conf.Site, listens []listen) []conf.Route {
+	var out []conf.Route
+	for _, l := range listens {
+		if l.tls || l.datagram || l.socket != "" {
+			continue
+		}
+		port := "80"
+		if len(l.to) > 0 {
+			port = strconv.Itoa(int(l.to[0].Port()))
+		}
+		for i, host := range askedHosts(site) {
+			if i >= routeNames {
+				break
+			}
+			q := &request{tree: r.tree, host: host, port: port, vars: map[string]string{}}
+			route := conf.Route{Listener: l.text, Host: host, Front: q.server(server, "/")}
+			route.WellKnown = q.server(server, probe)
+			out = append(out, route)
+		}
+	}
+	return out
+}
+
+// askedHosts are hosts to ask a site about: its plain names, one made up below
+// each wildcard.
+func askedHosts(site *conf.Site) []string {
+	var out []string
+	for _, n := range site.Names {
+		switch n.Matching {
+		case conf.Exact:
+			out = append(out, n.Text)
+		case conf.Leading:
+			out = append(out, "any"+strings.TrimPrefix(n.Text, "*"))
+		case conf.Trailing:
+			out = append(out, strings.TrimSuffix(n.Text, "*")+"any")
+		}
+	}
+	if len(out) == 0 {
+		out = []string{"_"}
+	}
+	return out
+}
+
+// request walks a server's rewrite rules and locations for one path.
+type request struct {
+	*tree
+	host, port, path string
+	vars             map[string]string // set on the way
+	unsure           bool              // a condition could not be worked out
+}
+
+// server gives what a server block does: its own rules come before every
+// location (ngx_http_rewrite_module), the location after.
+func (q *request) server(d *Directive, p string) conf.Step {
+	q.path, q.unsure = p, false
+	clear(q.vars)
+	step, done := q.rules(d.Block)
+	made := &found{}
+	chosen, _ := q.location(d.Block, made)
+	if done {
+		return q.settled(made.hiddenBy(step, nil))
+	}
+	if chosen == nil {
+		return q.settled(q.content(d.Block, conf.Step{Place: d.Place(), Deed: conf.Serves}))
+	}
+	return q.settled(made.hiddenBy(q.within(d, chosen), chosen))
+}
+
+// found is a location made for the well-known path, met on the way.
+type found struct{ made *Directive }
+
+// hiddenBy notes that location in a step of another one.
+func (f *found) hiddenBy(step conf.Step, chosen *Directive) conf.Step {
+	if f.made != nil && f.made != chosen {
+		at := f.made.Place()
+		step.Hidden = &at
+	}
+	return step
+}
+
+// settled turns what depends on an unknown condition into that.
+func (q *request) settled(s conf.Step) conf.Step {
+	if q.unsure {
+		s.Deed = conf.Depends
+	}
+	return s
+}
+
+// madeFor says whether a location is written for the well-known path.
+func madeFor(d *Directive) bool {
+	for _, w := range d.Args() {
+		if strings.Contains(w.Text, "well-known") {
+			return true
+		}
+	}
+	return false
+}
+
+// within gives what a location does. Its own rules run, not those of the
+// locations around it.
+func (q *request) within(server, d *Directive) conf.Step {
+	if step, done := q.rules(d.Block); done {
+		return step
+	}
+	step := conf.Step{Place: d.Place(), Deed: conf.Serves}
+	q.each(server.Block, func(o *Directive) { // what a location inherits
+		if o.Name() == "root" {
+			step.To = o.Arg(0)
+		}
+	})
+	return q.content(d.Block, step)
+}
+
+// content gives what handles a request that no rule has answered.
+func (q *request) content(list []*Directive, step conf.Step) conf.Step {
+	q.each(list, func(d *Directive) {
+		switch name := d.Name(); {
+		case name == "proxy_pass" || strings.HasSuffix(name, "_pass") && name != "fastcgi_split_path_info":
+			step = conf.Step{Place: d.Place(), Deed: conf.Passes, To: d.Arg(0)}
+		case (name == "root" || name == "alias") && step.Deed == conf.Serves:
+			step.To, step.Place = d.Arg(0), d.Place()
+		case name == "deny" && d.Arg(0) == "all" && step.Deed == conf.Serves:
+			step = conf.Step{Place: d.Place(), Deed: conf.Answers, Status: 403}
+		case name == "stub_status" || name == "empty_gif":
+			step = conf.Step{Place: d.Place(), Deed: conf.Answers, Status: 200}
+		}
+	})
+	return step
+}
+
+// rules runs return, rewrite, if and set in their order.
+func (q *request) rules(list []*Directive) (step conf.Step, done bool) {
+	stopped := false
+	q.each(list, func(d *Directive) {
+		if done || stopped {
+			return
+		}
+		switch d.Name() {
+		case "return":
+			step, done = q.returned(d), true
+		case "set":
+			q.vars[strings.TrimPrefix(d.Arg(0), "$")] = q.expand(d.Arg(1), nil)
+		case "break":
+			stopped = true
+		case "rewrite":
+			step, done, stopped = q.rewrite(d)
+		case "if":
+			holds, known := q.holds(d)
+			if !known && q.answersIn(d) {
+				q.unsure = true
+			}
+			if holds || !known && q.answersIn(d) {
+				step, done = q.rules(d.Block)
+				if !done && holds {
+					if to := q.content(d.Block, conf.Step{Deed: conf.Serves}); to.Deed == conf.Passes {
+						step, done = to, true
+					}
+				}
+			}
+		}
+	})
+	return step, done
+}
+
+// answersIn says whether a block holds a rule that ends a request.
+func (q *request) answersIn(d *Directive) (ends bool) {
+	q.each(d.Block, func(d *Directive) {
+		if name := d.Name(); name == "return" || name == "rewrite" || strings.HasSuffix(name, "_pass") {
+			ends = true
+		}
+	})
+	return ends
+}
+
+func (q *request) returned(d *Directive) conf.Step {
+	status, err := strconv.Atoi(d.Arg(0))
+	to := d.Arg(1)
+	if err != nil { // a location alone is a temporary redirect
+		status, to = 302, d.Arg(0)
+	}
+	step := conf.Step{Place: d.Place(), Deed: conf.Answers, Status: status}
+	if isRedirect(status) {
+		step.Deed, step.To = conf.Redirects, q.expand(to, nil)
+	}
+	return step
+}
+
+func isRedirect(status int) bool {
+	return status == 301 || status == 302 || status == 303 || status == 307 || status == 308
+}
+
+// rewrite applies one rewrite rule; done when it redirects, stop when the
+// rules behind it do not count any more.
+func (q *request) rewrite(d *Directive) (step conf.Step, done, stop bool) {
+	re, err := compile(d.Arg(0))
+	if err != nil {
+		q.unsure = true
+		return step, false, false
+	}
+	m, err := re.FindStringMatch(q.path)
+	if err != nil || m == nil {
+		return step, false, false
+	}
+	to, flag := q.expand(d.Arg(1), m), d.Arg(2)
+	outward := strings.HasPrefix(to, "http://") || strings.HasPrefix(to, "https://") || strings.HasPrefix(to, "$scheme")
+	if flag == "permanent" || flag == "redirect" || outward {
+		status := 302
+		if flag == "permanent" {
+			status = 301
+		}
+		return conf.Step{Place: d.Place(), Deed: conf.Redirects, Status: status, To: strings.TrimSuffix(to, "?")}, true, false
+	}
+	q.path, _, _ = strings.Cut(to, "?")
+	return step, false, flag == "last" || flag == "break"
+}
+
+// expand puts in the variables that are known here.
+func (q *request) expand(text string, m *regexp2.Match) string {
+	if !strings.Contains(text, "$") {
+		return text
+	}
+	var b strings.Builder
+	for len(text) > 0 {
+		at := strings.IndexByte(text, '$')
+		if at < 0 {
+			break
+		}
+		b.WriteString(text[:at])
+		name, rest := variable(text[at+1:])
+		if value, ok := q.variable(name, m); ok {
+			b.WriteString(value)
+		} else {
+			b.WriteString(text[at : len(text)-len(rest)])
+		}
+		text = rest
+	}
+	b.WriteString(text)
+	return b.String()
+}
+
+// variable cuts a variable's name off a text that follows a dollar sign.
+func variable(text string) (name, rest string) {
+	if strings.HasPrefix(text, "{") {
+		if end := strings.IndexByte(text, '}'); end > 0 {
+			return text[1:end], text[end+1:]
+		}
+	}
+	n := 0
+	for n < len(text) && (text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' && text[n] <= 'Z' || text[n] >= '0' && text[n] <= '9') {
+		n++
+	}
+	if n > 0 && text[0] >= '0' && text[0] <= '9' {
+		n = 1
+	}
+	return text[:n], text[n:]
+}
+
+func (q *request) variable(name string, m *regexp2.Match) (string, bool) {
+	if value, set := q.vars[name]; set {
+		return value, true
+	}
+	switch name {
+	case "host", "http_host", "server_name":
+		return q.host, true
+	case "scheme":
+		return "http", true
+	case "request_uri", "uri", "document_uri":
+		return q.path, true
+	case "server_port":
+		return q.port, true
+	case "https", "args", "query_string", "is_args":
+		return "", true
+	case "request_method":
+		return "GET", true
+	}
+	if m != nil {
+		if g := m.GroupByName(name); g != nil && g.Name == name {
+			return g.String(), true
+		}
+	}
+	return "", false
+}
+
+// holds works out the condition of an if; known is false when only a request
+// would show.
+func (q *request) holds(d *Directive) (holds, known bool) {
+	var words []string
+	for _, w := range d.Args() {
+		words = append(words, w.Text)
+	}
+	if len(words) == 0 {
+		return false, false
+	}
+	words[0] = strings.TrimPrefix(words[0], "(")
+	if words[0] == "" {
+		words = words[1:]
+	}
+	last := len(words) - 1
+	if last >= 0 {
+		words[last] = strings.TrimSuffix(words[last], ")")
+		if words[last] == "" && last > 0 && len(words) != 3 {
+			words = words[:last]
+		}
+	}
+	if len(words) == 0 || !strings.HasPrefix(words[0], "$") {
+		return false, false
+	}
+	name, _ := variable(words[0][1:])
+	value, known := q.variable(name, nil)
+	switch {
+	case !known:
+		return false, false
+	case len(words) == 1:
+		return value != "" && value != "0", true
+	case len(words) != 3:
+		return false, false
+	}
+	return compared(value, words[1], words[2])
+}
+
+func compared(value, operator, with string) (holds, known bool) {
+	switch operator {
+	case "=":
+		return value == with, true
+	case "!=":
+		return value != with, true
+	case "~", "!~", "~*", "!~*":
+		pattern := with
+		if strings.HasSuffix(operator, "*") {
+			pattern = "(?i)" + pattern
+		}
+		re, err := compile(pattern)
+		if err != nil {
+			return false, false
+		}
+		found, err := re.MatchString(value)
+		return found != strings.HasPrefix(operator, "!"), err == nil
+	}
+	return false, false
+}
+
+// location chooses as nginx does: an exact one; the longest prefix, and what
+// is nested in it; the first regular expression, unless that prefix is marked
+// ^~. A prefix is not final: expressions further out still count. made is told
+// of a location written for the well-known path.
+func (q *request) location(list []*Directive, made *found) (chosen *Directive, final bool) {
+	var exact, prefix, regex *Directive
+	longest, marked := -1, false
+	q.each(list, func(d *Directive) {
+		if d.Name() != "location" {
+			return
+		}
+		how, pattern := locationPattern(d)
+		switch how {
+		case "=":
+			if exact == nil && pattern == q.path {
+				exact = d
+			}
+		case "~", "~*":
+			if regex == nil && matchesPath(pattern, q.path) {
+				regex = d
+			}
+		default:
+			if strings.HasPrefix(q.path, pattern) && len(pattern) > longest {
+				longest, prefix, marked = len(pattern), d, how == "^~"
+			}
+			if strings.HasPrefix(q.path, pattern) && q.path == probe && madeFor(d) {
+				made.made = d
+			}
+		}
+	})
+	if exact != nil {
+		return exact, true
+	}
+	if prefix != nil {
+		chosen = prefix
+		if inner, final := q.location(prefix.Block, made); inner != nil {
+			if chosen = inner; final {
+				return inner, true
+			}
+		}
+	}
+	if regex == nil || marked {
+		return chosen, false
+	}
+	if inner, _ := q.location(regex.Block, made); inner != nil {
+		return inner, true
+	}
+	return regex, true
+}
+
+func locationPattern(d *Directive) (how, pattern string) {
+	if len(d.Args()) > 1 {
+		how, pattern = d.Arg(0), d.Arg(1)
+	} else {
+		how, pattern = joined(d.Arg(0))
+	}
+	if how == "~*" {
+		pattern = "(?i)" + pattern
+	}
+	return how, pattern
+}
+
+// joined takes "=/path", "~pattern" and "^~/path", which nginx takes without a
+// blank too.
+func joined(pattern string) (how, rest string) {
+	for _, how := range []string{"=", "~*", "^~", "~"} {
+		if strings.HasPrefix(pattern, how) {
+			return how, pattern[len(how):]
+		}
+	}
+	return "", pattern
+}
+
+func matchesPath(pattern, path string) bool {
+	re, err := compile(pattern)
+	if err != nil {
+		return false
+	}
+	ok, err := re.MatchString(path)
+	return err == nil && ok
+}
+
+// hops lists where a server passes requests or connections on to.
+func (r *reader) hops(server *Directive, s *scope) []conf.Hop {
+	var out []conf.Hop
+	seen := map[string]bool{}
+	var visit func(list []*Directive, h conf.Hop)
+	visit = func(list []*Directive, h conf.Hop) {
+		var passes, inner []*Directive
+		r.each(list, func(d *Directive) {
+			switch d.Name() {
+			case "proxy_ssl":
+				h.TLS = d.Arg(0) == "on"
+			case "proxy_ssl_verify", "grpc_ssl_verify":
+				h.Checked = d.Arg(0) == "on"
+			case "proxy_ssl_name", "grpc_ssl_name":
+				h.Name = d.Arg(0)
+			case "proxy_pass", "grpc_pass":
+				passes = append(passes, d)
+			case "location", "if", "limit_except":
+				inner = append(inner, d)
+			}
+		})
+		for _, d := range passes {
+			hop := h
+			hop.Place, hop.To = d.Place(), d.Arg(0)
+			scheme, rest, ok := strings.Cut(hop.To, "://")
+			if !ok {
+				rest = hop.To
+			}
+			hop.TLS = hop.TLS || scheme == "https" || scheme == "grpcs"
+			name, _, _ := strings.Cut(rest, "/")
+			if group := s.groups[name]; group != nil {
+				r.each(group.Block, func(d *Directive) {
+					if d.Name() == "server" {
+						hop.Servers = append(hop.Servers, d.Arg(0))
+					}
+				})
+			}
+			if key := hop.To + hop.Place.String(); !seen[key] {
+				seen[key] = true
+				out = append(out, hop)
+			}
+		}
+		for _, d := range inner {
+			visit(d.Block, h)
+		}
+	}
+	visit(server.Block, conf.Hop{})
+	return out
+}

@@ -1,0 +1,337 @@
+package nginx
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/dlclark/regexp2"
+	"github.com/maypok86/otter/v2"
+
+	"insegna.example/internal/conf"
+)
+
+// matchTime bounds one comparison with a regular expression.
+const matchTime = 200 * time.Millisecond
+
+// remembered keeps compiled expressions: the same few come again and again.
+var remembered = otter.Must(&otter.Options[string, expressionOrError]{MaximumSize: 4096})
+
+type expressionOrError struct {
+	re  *regexp2.Regexp
+	err error
+}
+
+// compile makes a regular expression of the kind nginx uses (PCRE), but for
+// what the library does not know. Matching is bounded in time.
+func compile(pattern string) (*regexp2.Regexp, error) {
+	if had, ok := remembered.GetIfPresent(pattern); ok {
+		return had.re, had.err
+	}
+	re, err := regexp2.Compile(strings.ReplaceAll(pattern, "(?P<", "(?<"), regexp2.None)
+	if err == nil {
+		re.MatchTimeout = matchTime
+	}
+	remembered.Set(pattern, expressionOrError{re, err})
+	return re, err
+}
+
+// nameExpression compiles a name "~…": letters in both cases match alike as
+// soon as a capital stands in it.
+func nameExpression(pattern string) (*regexp2.Regexp, error) {
+	if strings.ToLower(pattern) != pattern {
+		pattern = "(?i)" + pattern
+	}
+	return compile(pattern)
+}
+
+// Index answers which site takes a name, for one reading.
+type Index struct {
+	reading *conf.Reading
+	tables  []table          // one a listener
+	ports   map[uint16][]int // listeners by port
+}
+
+// table is what one listener compares a name with.
+type table struct {
+	exact, leading, trailing map[string]entry
+	apex                     map[string]entry // ".name" matches the name itself as well
+	regex                    []expression
+	unsure                   bool // an expression is not understood
+}
+
+type entry struct {
+	site int
+	name *conf.Name
+}
+
+type expression struct {
+	entry
+	re *regexp2.Regexp
+}
+
+// NewIndex prepares the answers of a reading.
+func NewIndex(r *conf.Reading) *Index {
+	x := &Index{reading: r, tables: make([]table, len(r.Listeners)), ports: map[uint16][]int{}}
+	for i := range r.Listeners {
+		l := &r.Listeners[i]
+		x.tables[i] = tableOf(r, l, nil)
+		x.ports[l.Address.Port()] = append(x.ports[l.Address.Port()], i)
+	}
+	return x
+}
+
+// tableOf fills a listener's table in the order of its sites; lost is told of
+// every name another site has already, which nginx ignores.
+func tableOf(r *conf.Reading, l *conf.Listener, lost func(mine, theirs *conf.Name)) table {
+	t := table{exact: map[string]entry{}, leading: map[string]entry{}, trailing: map[string]entry{}, apex: map[string]entry{}}
+	for _, s := range l.Sites {
+		site := &r.Sites[s]
+		for i := range site.Names {
+			n := &site.Names[i]
+			if theirs := t.add(entry{s, n}); theirs != nil && lost != nil {
+				lost(n, theirs)
+			}
+		}
+	}
+	return t
+}
+
+// add takes a name in and gives the one that has its place already.
+func (t *table) add(e entry) *conf.Name {
+	text := e.name.Text
+	into := t.exact
+	switch e.name.Matching {
+	case conf.Regex:
+		re, err := nameExpression(text[1:])
+		if err != nil {
+			t.unsure = true
+		}
+		t.regex = append(t.regex, expression{e, re})
+		return nil
+	case conf.Trailing:
+		into, text = t.trailing, strings.TrimSuffix(text, ".*")
+	case conf.Leading:
+		if text[0] == '.' {
+			return t.addDotted(e)
+		}
+		into, text = t.leading, text[2:]
+	default:
+		if had, ok := t.apex[text]; ok {
+			return had.name
+		}
+		if strings.Contains(text, "*") {
+			return nil // refused by nginx
+		}
+	}
+	if had, ok := into[text]; ok {
+		return had.name
+	}
+	into[text] = e
+	return nil
+}
+
+// addDotted takes in ".name". It loses as a whole when either of its halves is
+// taken.
+func (t *table) addDotted(e entry) *conf.Name {
+	text := e.name.Text[1:]
+	for _, taken := range []map[string]entry{t.exact, t.apex, t.leading} {
+		if had, ok := taken[text]; ok {
+			return had.name
+		}
+	}
+	t.apex[text], t.leading[text] = e, e
+	return nil
+}
+
+// find compares a host with a table: exact, longest leading wildcard, longest
+// trailing wildcard, regular expressions in order.
+func (t *table) find(host string) (e entry, found, unsure bool) {
+	if e, ok := t.exact[host]; ok {
+		return e, true, false
+	}
+	if e, ok := t.apex[host]; ok {
+		return e, true, false
+	}
+	for rest := host; ; {
+		_, after, more := strings.Cut(rest, ".")
+		if !more {
+			break
+		}
+		if e, ok := t.leading[after]; ok {
+			return e, true, false
+		}
+		rest = after
+	}
+	for rest := host; ; {
+		at := strings.LastIndexByte(rest, '.')
+		if at < 0 {
+			break
+		}
+		rest = rest[:at]
+		if e, ok := t.trailing[rest]; ok {
+			return e, true, false
+		}
+	}
+	for _, x := range t.regex {
+		if x.re == nil {
+			return entry{}, false, true
+		}
+		if ok, err := x.re.MatchString(host); err != nil {
+			return entry{}, false, true
+		} else if ok {
+			return x.entry, true, false
+		}
+	}
+	return entry{}, false, t.unsure
+}
+
+// Listener finds the listener a connection to an address and port comes to:
+// the one with that very address before one for every address.
+func (x *Index) Listener(at netip.AddrPort) int {
+	found := -1
+	for _, i := range x.ports[at.Port()] {
+		l := &x.reading.Listeners[i]
+		if !l.Takes(at) {
+			continue
+		}
+		if !l.Address.Addr().IsUnspecified() {
+			return i
+		}
+		if found < 0 || !l.Both {
+			found = i
+		}
+	}
+	return found
+}
+
+// Answer tells which site answers for a host at an address and port, and why;
+// an empty host is a visitor who names none. The answer has no listener when
+// none takes such a connection.
+func (x *Index) Answer(host string, at netip.AddrPort) conf.Answer {
+	i := x.Listener(at)
+	if i < 0 {
+		return conf.Answer{Why: fmt.Sprintf("no site listens at %s", at)}
+	}
+	l := &x.reading.Listeners[i]
+	a := conf.Answer{Listener: l, Site: &x.reading.Sites[l.Default]}
+	if l.Family == "stream" || len(l.Sites) == 1 && !hasCaptures(a.Site) {
+		a.Why = fmt.Sprintf("it is the only site at %s", l)
+		a.By = named(a.Site, host)
+		return a
+	}
+	host = strings.TrimSuffix(strings.ToLower(host), ".")
+	if _, err := netip.ParseAddr(host); host != "" && err != nil {
+		e, found, unsure := x.tables[i].find(host)
+		switch {
+		case found:
+			a.Site, a.By = &x.reading.Sites[e.site], e.name
+			a.Why = fmt.Sprintf("its name %s (%s) matches", e.name.Text, e.name.Matching)
+			return a
+		case unsure:
+			return conf.Answer{Listener: l, Unsure: true, Why: "a regular expression at this listener is not understood here"}
+		}
+	}
+	what := "no name is asked for"
+	if host != "" {
+		what = "no site there has the name " + host
+	}
+	if a.Why = what + ", and it is the first site at " + l.String(); l.Chosen {
+		a.Why = what + ", and it is the default_server of " + l.String()
+	}
+	return a
+}
+
+// Shows is the site whose certificate a visitor gets for an answer: a site that
+// names none leaves the visitor with that of the listener's default.
+func (x *Index) Shows(a conf.Answer) *conf.Site {
+	if a.Site == nil || len(a.Site.Pairs) > 0 || a.Site.Refuses {
+		return a.Site
+	}
+	return &x.reading.Sites[a.Listener.Default]
+}
+
+// named finds the name of a site that matches a host, nil when none does.
+func named(site *conf.Site, host string) *conf.Name {
+	r := &conf.Reading{Sites: []conf.Site{*site}}
+	t := tableOf(r, &conf.Listener{Sites: []int{0}}, nil)
+	if e, found, _ := t.find(strings.ToLower(host)); found {
+		return e.name
+	}
+	return nil
+}
+
+func hasCaptures(site *conf.Site) bool {
+	for _, n := range site.Names {
+		if n.Matching == conf.Regex && strings.Contains(n.Text, "(") {
+			return true
+		}
+	}
+	return false
+}
+
+// Idle finds the sites in files not in force that name a host.
+func (x *Index) Idle(host string) []*conf.Site {
+	var out []*conf.Site
+	for i := range x.reading.Idle {
+		if s := &x.reading.Idle[i]; named(s, host) != nil {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// settle finishes listeners and names when all sites are known.
+func (r *reader) settle() {
+	type seen struct{ taken, free int }
+	counts := map[*conf.Name]*seen{}
+	for i := range r.out.Listeners {
+		l := &r.out.Listeners[i]
+		l.TLS = l.TLS || r.sslOn[l.Default]
+		for _, s := range l.Sites {
+			for n := range r.out.Sites[s].Names {
+				c := counts[&r.out.Sites[s].Names[n]]
+				if c == nil {
+					c = &seen{}
+					counts[&r.out.Sites[s].Names[n]] = c
+				}
+				c.free++
+				r.strangeName(l, &r.out.Sites[s].Names[n])
+			}
+		}
+		tableOf(r.out, l, func(mine, theirs *conf.Name) {
+			if mine.File == theirs.File && mine.Line == theirs.Line {
+				return // said twice in one directive
+			}
+			counts[mine].taken++
+			r.problem(mine.Place, conf.Suspect, "each name at one site a listener", "the name %s at %s is ignored: %s has it already", mine.Text, l, theirs.Place)
+		})
+		r.bareListener(l)
+	}
+	for n, c := range counts {
+		n.Ignored = n.Ignored || c.taken > 0 && c.taken == c.free
+	}
+}
+
+// strangeName tells a name with stars where none may be. nginx takes it as
+// long as no other site is at the listener, for then it compares no names.
+func (r *reader) strangeName(l *conf.Listener, n *conf.Name) {
+	if n.Matching != conf.Exact || n.Ignored || !strings.Contains(n.Text, "*") && !strings.Contains(n.Text, "..") {
+		return
+	}
+	gravity := conf.Suspect
+	if len(l.Sites) > 1 {
+		gravity = conf.Refused
+	}
+	r.problem(n.Place, gravity, goodName, "invalid name %s", shown(n.Text))
+}
+
+// bareListener tells a TLS listener whose default site has no certificate,
+// which nginx refuses.
+func (r *reader) bareListener(l *conf.Listener) {
+	def := &r.out.Sites[l.Default]
+	if l.TLS && len(def.Pairs) == 0 && !def.Refuses {
+		r.problem(l.Place, conf.Refused, "ssl_certificate in the default site", "%s speaks TLS, and its default site (%s) names no certificate", l, def.Place)
+	}
+}
