@@ -23,6 +23,9 @@ const (
 	stepsLimit = 500_000 // directives met in one block, those of a file included twice counted twice
 	stepsInAll = 20_000_000
 	sideBySide = 16 // files read at once
+
+	listenersLimit = 20_000
+	problemsLimit  = 500
 )
 
 // tree is a configuration with what it includes.
