@@ -1,0 +1,120 @@
+// Package reach gets at a server: its files, whole writes, and commands with
+// an end, on this machine or over SSH (RFC 4251 and following, SFTP).
+//
+// It does not know what is in the files. Every step is bounded in time, and a
+// way that breaks off says so by an error of its own, so that nothing half-read
+// is taken for the whole.
+package reach
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"time"
+)
+
+// Machine is a machine that is reached. Safe for concurrent use.
+type Machine interface {
+	// FS is the machine's files, "/" being its root. It gives links as well
+	// (fs.ReadLinkFS). An error of the way itself is a *LostError.
+	FS() fs.FS
+	// Write puts a whole file in the place of the one at path, an absolute
+	// path, at once: whoever reads meanwhile sees the old or the new one.
+	Write(path string, data []byte, as Attributes) error
+	// Run runs one command line with the machine's shell. It ends after limit.
+	Run(ctx context.Context, command string, limit time.Duration) (*Output, error)
+	// Close ends the way.
+	Close() error
+}
+
+// Attributes of a written file. A nil owner keeps the one of the file that was
+// there, or the writer's own.
+type Attributes struct {
+	Mode  fs.FileMode // permission bits
+	Owner *Owner
+}
+
+// Owner is a user and group by number.
+type Owner struct{ UID, GID int }
+
+// Output is what a command said, both streams together as they came, at most
+// 64 KB of it, and how it ended.
+type Output struct {
+	Text string
+	Exit int
+}
+
+const outputLimit = 64 << 10
+
+// bounded keeps the first bytes of an output.
+type bounded struct{ data []byte }
+
+// Write implements io.Writer.
+func (b *bounded) Write(p []byte) (int, error) {
+	if room := outputLimit - len(b.data); room > 0 {
+		b.data = append(b.data, p[:min(room, len(p))]...)
+	}
+	return len(p), nil
+}
+
+// DialError says that no connection came about.
+type DialError struct {
+	Address string
+	Err     error
+}
+
+func (e *DialError) Error() string {
+	return fmt.Sprintf("cannot connect to %s: %v; check address, port and firewall, and that the SSH server runs", e.Address, e.Err)
+}
+
+// Unwrap gives the network's error.
+func (e *DialError) Unwrap() error { return e.Err }
+
+// HostKeyError says that a machine did not prove to be the one that is known.
+type HostKeyError struct {
+	Address string
+	Seen    string // fingerprint of the key it showed
+	Changed bool   // another key is known for it; else none is
+	Known   string // file, with the line of the known key
+}
+
+func (e *HostKeyError) Error() string {
+	if e.Changed {
+		return fmt.Sprintf("the host key of %s has changed: it shows %s, and %s says otherwise; find out why before anything else, then correct that line", e.Address, e.Seen, e.Known)
+	}
+	return fmt.Sprintf("the host key of %s is not known: it shows %s; compare that with the machine itself, then add it to %s", e.Address, e.Seen, e.Known)
+}
+
+// LoginError says that the machine did not let the user in.
+type LoginError struct{ Address, User, Tried string }
+
+func (e *LoginError) Error() string {
+	return fmt.Sprintf("%s does not let user %s in with %s; add the public key to that user's authorized keys", e.Address, e.User, e.Tried)
+}
+
+// LostError says that the way broke off.
+type LostError struct {
+	Address string
+	Err     error
+}
+
+func (e *LostError) Error() string {
+	return fmt.Sprintf("the connection to %s broke off: %v; nothing of what was read is used", e.Address, e.Err)
+}
+
+// Unwrap gives the underlying error.
+func (e *LostError) Unwrap() error { return e.Err }
+
+// Lost tells readers of files that the source failed as a whole.
+func (e *LostError) Lost() bool { return true }
+
+// TimeError says that a command did not end in its time and was ended.
+type TimeError struct {
+	Command string
+	Limit   time.Duration
+	Said    string // what it had said until then
+}
+
+func (e *TimeError) Error() string {
+	return fmt.Sprintf("the command %q did not end within %s and was stopped; run it by hand on the machine to see what it waits for", e.Command, e.Limit)
+}
