@@ -125,6 +125,13 @@ func TestEveryRule(t *testing.T) {
 			assert.Equal(t, f.Severity == check.Broken, j.Verdict == binding.Broken)
 		})
 	}
+	_, configured := configuredCases(w)
+	for _, c := range configured {
+		met[c.code] = true
+	}
+	for _, c := range serverCases {
+		met[c.code] = true
+	}
 	for _, r := range check.Catalogue {
 		assert.True(t, met[r.Code], "no case for %s", r.Code)
 	}

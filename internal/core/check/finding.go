@@ -36,6 +36,7 @@ type Finding struct {
 	Cause    string // what is wrong, one sentence without a full stop
 	Remedy   string // what to do, one sentence without a full stop
 	Evidence []Fact
+	Source   string // "file:line" in the server's own configuration, "" when that is not the matter or not known
 }
 
 // Fact is one piece of evidence: a label and what was seen.
@@ -85,6 +86,26 @@ var Catalogue = []Rule{
 	{"other-issuer", Weak, "the certificate comes from another CA than the estate wants"},
 	{"other-certificate", Weak, "another certificate is served than the estate wants"},
 	{"differs-from-siblings", Due, "one endpoint of a host serves an older certificate than the others"},
+	{"not-configured", Weak, "an endpoint answers that the server's configuration does not open"},
+	{"not-reloaded", Due, "the certificate or listener on disk is not what the running server uses; broken when visitors are hurt by that"},
+	{"site-not-enabled", Broken, "the host's site is written and not switched on"},
+	{"wrong-file", Due, "the site names an older certificate than the one that lies beside it"},
+	{"served-from-elsewhere", Weak, "what is served is not what the configuration names, and the server has loaded that"},
+	{"certificate-file-bad", Due, "a certificate file the configuration names cannot be used"},
+	{"key-file-bad", Due, "a key file the configuration names cannot be used"},
+	{"key-of-another-certificate", Due, "certificate and key on disk do not belong together"},
+	{"chain-missing-on-disk", Due, "the certificate file has lost an intermediate the running server still sends"},
+	{"configuration-refused", Broken, "the server's own test refuses its configuration"},
+	{"test-not-run", Weak, "the server's own configuration test could not be run"},
+	{"configuration-unread", Weak, "a part of the configuration could not be read"},
+	{"configuration-suspect", Note, "the configuration is taken, though hardly as it is meant"},
+	{"key-open", Weak, "a private key file may be read by other users"},
+	{"not-in-estate", Note, "a name is configured at a server and not wanted there by the estate"},
+	{"host-key-changed", Weak, "a server's SSH host key is not the known one; nothing was read"},
+	{"host-key-unknown", Weak, "a server's SSH host key is not known; nothing was read"},
+	{"login-refused", Weak, "a server does not let the service in; nothing was read"},
+	{"connection-lost", Weak, "the connection to a server broke off; nothing of what was read is used"},
+	{"not-reached", Weak, "a server's configuration could not be reached"},
 }
 
 // Sort orders findings worst first, then by code.

@@ -26,8 +26,9 @@ type Target struct {
 
 // Around is what is known of the other looks at the same endpoint.
 type Around struct {
-	Default certs.Fingerprint // leaf served without SNI; zero when unknown
-	Hosts   []string          // hosts wanted there
+	Default    certs.Fingerprint   // leaf served without SNI; zero when unknown
+	Hosts      []string            // hosts wanted there
+	Configured *binding.Configured // what the server's own configuration says of the host; nil when it is not read
 }
 
 // Judgement is everything that can be said of one look.
@@ -63,12 +64,13 @@ type Subject struct {
 	Around   Around
 	Coverage names.Coverage
 	findings []Finding
+	judge    *Judge
 }
 
 func (s *Subject) leaf() *certs.Certificate { return s.Chain[0] }
 
 func (s *Subject) add(code string, severity Severity, cause, remedy string, evidence ...Fact) {
-	s.findings = append(s.findings, Finding{code, severity, cause, remedy, evidence})
+	s.findings = append(s.findings, Finding{Code: code, Severity: severity, Cause: cause, Remedy: remedy, Evidence: evidence})
 }
 
 func (s *Subject) has(code string) bool {
@@ -128,7 +130,7 @@ func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
 
 // Look judges one observation, given what is known around it.
 func (j *Judge) Look(t Target, seen *binding.Observation, at time.Time, around Around) *Judgement {
-	s := &Subject{Target: t, At: at, Seen: seen, Around: around}
+	s := &Subject{Target: t, At: at, Seen: seen, Around: around, judge: j}
 	key, err := j.material(s)
 	switch {
 	case err != nil:
@@ -186,6 +188,15 @@ func (j *Judge) material(s *Subject) (key [sha256.Size]byte, err error) {
 	return sha256.Sum256(joined), nil
 }
 
+// keyOf is the key under which results for a list are remembered.
+func keyOf(list []*certs.Certificate) [sha256.Size]byte {
+	joined := make([]byte, 0, len(list)*sha256.Size)
+	for _, c := range list {
+		joined = append(joined, c.Fingerprint[:]...)
+	}
+	return sha256.Sum256(joined)
+}
+
 func (j *Judge) views(s *Subject, key [sha256.Size]byte) []View {
 	views := make([]View, 0, len(s.Audiences))
 	for _, name := range s.Audiences {
@@ -215,7 +226,7 @@ func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trus
 
 func (s *Subject) judgement() *Judgement {
 	hurt := len(s.findings) > 0 && s.findings[0].Severity == Broken
-	faces := binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: s.servedFace()}
+	faces := binding.Faces{Wanted: binding.Agrees, Configured: s.configuredFace(), Served: s.servedFace()}
 	return &Judgement{Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
 }
 
@@ -227,7 +238,7 @@ func (s *Subject) servedFace() binding.Face {
 		return binding.Missing
 	case s.Host == "":
 		return binding.Agrees
-	case !s.Coverage.Covered, s.has("other-issuer"), s.has("other-certificate"), s.has("differs-from-siblings"):
+	case !s.Coverage.Covered, s.has("other-issuer"), s.has("other-certificate"), s.has("differs-from-siblings"), s.has("not-reloaded"), s.has("served-from-elsewhere"), s.has("wrong-file"):
 		return binding.Differs
 	}
 	return binding.Agrees

@@ -48,7 +48,15 @@ func audienceItem(a Audience) item {
 func serverItem(s Server) item {
 	return item{s.Name, s.Place, [][2]string{
 		{"kind", s.Kind}, {"addresses", joined(s.Addresses)}, {"ports", joined(s.Ports)}, {"without_sni", fmt.Sprint(s.WithoutSNI)},
+		{"reach", reachText(s.Reach)},
 	}}
+}
+
+func reachText(r *Reach) string {
+	if r == nil {
+		return ""
+	}
+	return strings.Join([]string{r.String(), r.Key, r.KnownHosts, r.Configuration, r.Test, r.Reload}, ", ")
 }
 
 func hostItem(h Host) item {

@@ -45,6 +45,10 @@ servers:
   - name: pier
     addresses: [127.20.0.11]
     without_sni: false
+  - name: node
+    kind: nginx
+    addresses: [127.20.0.12]
+    reach: {by: ssh, user: watch, key: /etc/watch.key}
 hosts:
   - name: Booking.Lantern.example
     at: [quay:8443, pier]
@@ -60,7 +64,7 @@ func TestParse(t *testing.T) {
 	booking := e.Host("booking.lantern.example")
 	require.NotNil(t, booking)
 	assert.Equal(t, []string{"browsers"}, booking.Audiences, "the first audience is the default")
-	assert.Equal(t, 17, booking.Place.Line)
+	assert.Equal(t, 21, booking.Place.Line)
 	var at []string
 	for ep := range e.Endpoints(booking) {
 		at = append(at, ep.String())
@@ -70,6 +74,9 @@ func TestParse(t *testing.T) {
 	require.NotNil(t, ferry)
 	assert.Equal(t, 8, len(slices.Collect(e.Endpoints(ferry))))
 	assert.False(t, e.Server("pier").WithoutSNI)
+	assert.Nil(t, e.Server("pier").Reach)
+	assert.Equal(t, &estate.Reach{By: "ssh", Address: "127.20.0.12:22", User: "watch", Key: "/etc/watch.key", Configuration: "/etc/nginx/nginx.conf",
+		Test: "/usr/sbin/nginx -t", Reload: "/usr/sbin/nginx -s reload"}, e.Server("node").Reach, "the rest follows from kind and address")
 }
 
 // faults are wrong files, made of the good one by replacing a text, with where
@@ -81,15 +88,22 @@ var faults = []struct {
 	{name: "unknown key", old: "kind: haproxy", new: "colour: red", want: `estate.yaml:10:5: unknown key "colour" in a server; expected one of name, kind,`},
 	{name: "key twice", old: "estate: Ferries\n", new: "estate: Ferries\nestate: Trains\n", want: `estate.yaml:2:1: key "estate" stands twice in an estate`, beyondSchema: true},
 	{name: "missing key", old: "estate: Ferries\n", new: "", want: "an estate has no estate; expected the key estate"},
+	{name: "unknown way", old: "by: ssh", new: "by: boat", want: `estate.yaml:19:17: unknown way "boat"; expected local or ssh`},
+	{name: "ssh without user", old: "user: watch, ", new: "", want: "estate.yaml:19:12: reach by ssh has no user; expected the key user", beyondSchema: true},
+	{name: "local with user", old: "by: ssh", new: "by: local", want: "address, user, key and known_hosts belong to reach by ssh", beyondSchema: true},
+	{name: "relative key", old: "/etc/watch.key", new: "watch.key", want: `estate.yaml:19:40: found "watch.key"; expected an absolute path`},
+	{name: "command of two lines", old: "key: /etc/watch.key", new: `test: "a\nb"`, want: `found "a b"; expected one line of command`, beyondSchema: true},
+	{name: "bad ssh address", old: "key: /etc/watch.key", new: `address: "x:0"`, want: `bad address "x:0"; expected host:port`, beyondSchema: true},
+	{name: "reach of another kind", old: "kind: haproxy", new: "kind: haproxy\n    reach: {by: local}", want: "server quay has reach, and the configuration of kind haproxy cannot be read yet; expected a server of kind nginx", beyondSchema: true},
 	{name: "bad kind", old: "haproxy", new: "steam", want: `estate.yaml:10:11: unknown kind "steam"; expected one of nginx, httpd`},
 	{name: "bad address", old: "127.20.0.11]", new: "127.20.0.311]", want: `estate.yaml:14:17: bad address "127.20.0.311"; expected an IPv4 or IPv6 address`},
 	{name: "address of nobody", old: "127.20.0.11]", new: "0.0.0.0]", want: "0.0.0.0 is no machine's address", beyondSchema: true},
 	{name: "bad port", old: "9000-9002", new: "9002-9000", want: `bad port "9002-9000"; expected a port from 1 to 65535 or a range`, beyondSchema: true},
 	{name: "port too high", old: "[8443,", new: "[84430,", want: `estate.yaml:12:13: bad port "84430"`},
-	{name: "unknown server", old: "pier]\n    wanted", new: "pear]\n    wanted", want: `host booking.lantern.example is wanted at an unknown server "pear"; expected one of pier, quay`, beyondSchema: true},
+	{name: "unknown server", old: "pier]\n    wanted", new: "pear]\n    wanted", want: `host booking.lantern.example is wanted at an unknown server "pear"; expected one of node, pier, quay`, beyondSchema: true},
 	{name: "port a server lacks", old: "quay:8443,", new: "quay:8444,", want: "is wanted at quay:8444, but server quay (line 9) has no port 8444", beyondSchema: true},
 	{name: "unknown audience", old: "audiences: [in-house]", new: "audiences: [martians]", want: `names an unknown audience "martians"; expected one of browsers, in-house`, beyondSchema: true},
-	{name: "host twice", old: "fähre.lantern.example", new: "booking.lantern.example", want: `estate.yaml:20:5: host "booking.lantern.example" is declared again; first in line 17`, beyondSchema: true},
+	{name: "host twice", old: "fähre.lantern.example", new: "booking.lantern.example", want: `estate.yaml:24:5: host "booking.lantern.example" is declared again; first in line 21`, beyondSchema: true},
 	{name: "endpoint of two servers", old: "[127.20.0.11]", new: "[127.20.0.10]\n    ports: [9001]", want: "127.20.0.10:9001 belongs to server quay (line 9) already", beyondSchema: true},
 	{name: "no host name", old: "fähre.lantern.example", new: "ferry lantern", want: `"ferry lantern" is not a host name: character ' ' is not allowed; expected a DNS name`, beyondSchema: true},
 	{name: "missing file", old: "    roots: [root.pem]\nservers", new: "    roots: [lost.pem]\nservers", want: "estate.yaml:7:13: cannot read lost.pem: no such file", beyondSchema: true},

@@ -51,7 +51,36 @@ type Server struct {
 	Addresses  []netip.Addr
 	Ports      []PortRange
 	WithoutSNI bool // also look at each endpoint once without a host name
+	Reach      *Reach
 	Place      Place
+}
+
+// ReadableKinds are the kinds of server whose configuration can be read.
+var ReadableKinds = []string{"nginx"}
+
+// Reach says how to get at a server's own configuration. Paths and commands
+// are of the machine the server runs on, but for Key and KnownHosts, which are
+// of the machine the service runs on.
+type Reach struct {
+	By            string // "local" or "ssh"
+	Address       string // ssh: host:port
+	User          string // ssh
+	Key           string // ssh: private key file; "" asks the agent
+	KnownHosts    string // ssh: "" is the service's user's own
+	Configuration string // the main file
+	Test          string // command that tests the configuration
+	Reload        string // command that takes it in
+}
+
+// String says the way in a few words.
+func (r *Reach) String() string {
+	switch {
+	case r == nil:
+		return ""
+	case r.By == "ssh":
+		return "ssh " + r.User + "@" + r.Address
+	}
+	return r.By
 }
 
 // PortRange is one or more neighbouring ports, both ends included.

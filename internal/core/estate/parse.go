@@ -289,7 +289,9 @@ func (r *reader) server(n *yaml.Node) {
 			r.list(n, "a list of ports", func(n *yaml.Node) { r.ports(n, &s) })
 		}},
 		field{"without_sni", false, func(n *yaml.Node) { r.yesNo(n, &s.WithoutSNI) }},
+		field{"reach", false, func(n *yaml.Node) { s.Reach = r.reach(n) }},
 	)
+	r.completeReach(&s)
 	if len(s.Ports) == 0 {
 		s.Ports = []PortRange{{443, 443}}
 	}

@@ -1,0 +1,308 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/names"
+)
+
+// configuring sets what the server's own configuration says against what was
+// seen. It runs last: where it knows the cause of what others found, it puts
+// one finding with file and line in their place.
+func configuring(s *Subject) {
+	c := s.Around.Configured
+	if c == nil || c.Unknown != "" {
+		return
+	}
+	switch {
+	case c.Listener == "":
+		noListener(s, c)
+	case !c.TLS:
+		plainListener(s, c)
+	case s.has("nothing-listens"):
+		notOpened(s, c)
+	case !c.Named && (len(c.Idle) > 0 || !s.Coverage.Covered && len(s.Chain) > 0):
+		unnamed(s, c)
+	default:
+		named(s, c)
+	}
+}
+
+// ofTheCertificate are findings about the certificate served; when another one
+// should have been served, they go with their cause.
+var ofTheCertificate = []string{"name-not-covered", "other-site-answers", "expired", "not-yet-valid", "ends-soon", "lifetime-over-limit", "self-signed",
+	"chain-untrusted", "chain-incomplete", "chain-ended", "chain-disordered", "chain-stray", "chain-duplicate", "chain-root-sent",
+	"key-weak", "serial-bad", "staple-missing", "other-issuer", "other-certificate"}
+
+// drop takes findings out and gives the worst of them; nil when none was there.
+func (s *Subject) drop(codes ...string) (worst *Finding) {
+	kept := s.findings[:0:0]
+	for _, f := range s.findings {
+		if !slices.Contains(codes, f.Code) {
+			kept = append(kept, f)
+		} else if worst == nil || f.Severity.Rank() < worst.Severity.Rank() {
+			worst = &f
+		}
+	}
+	s.findings = kept
+	return worst
+}
+
+// amend changes a finding that is there already.
+func (s *Subject) amend(code, source, cause, remedy string) {
+	for i := range s.findings {
+		if f := &s.findings[i]; f.Code == code {
+			f.Source, f.Cause, f.Remedy = source, cause, remedy
+		}
+	}
+}
+
+// addAt adds a finding with its place in the server's configuration.
+func (s *Subject) addAt(source, code string, severity Severity, cause, remedy string, evidence ...Fact) {
+	s.add(code, severity, cause, remedy, evidence...)
+	s.findings[len(s.findings)-1].Source = source
+}
+
+// takeIn is how the server takes its configuration in.
+func takeIn(c *binding.Configured) string { return c.Test + " && " + c.Reload }
+
+func noListener(s *Subject, c *binding.Configured) {
+	at := s.Endpoint.String()
+	switch {
+	case len(c.Idle) > 0:
+		notEnabled(s, c, "nothing listens for it")
+	case s.has("nothing-listens"):
+		s.amend("nothing-listens", "", fmt.Sprintf("nothing listens at %s: no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
+			fmt.Sprintf("add \"listen %d ssl\" to the site that should answer, then %s", s.Endpoint.Port(), takeIn(c)))
+	case s.Seen.Outcome == binding.Connected:
+		s.add("not-configured", Weak, fmt.Sprintf("%s answers, and no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
+			"find out which program owns the port; if it is this server, its configuration has changed since it was loaded, and the next reload closes the port")
+	}
+}
+
+func plainListener(s *Subject, c *binding.Configured) {
+	switch {
+	case s.has("plain-http"):
+		s.amend("plain-http", c.ListenerSpot, fmt.Sprintf("%s speaks http where TLS is expected: the listen directive at %s has no ssl", s.Endpoint, c.ListenerSpot),
+			fmt.Sprintf("add ssl to it, name certificate and key in that site, then %s", takeIn(c)))
+	case s.Seen.Outcome == binding.Connected:
+		s.addAt(c.ListenerSpot, "not-reloaded", Due, fmt.Sprintf("the listen directive at %s has no ssl, and the server still speaks TLS: it has not loaded this configuration", c.ListenerSpot),
+			"put ssl back, or the next reload ends TLS here")
+	}
+}
+
+// notOpened is a listener that is configured and not there.
+func notOpened(s *Subject, c *binding.Configured) {
+	cause, remedy := fmt.Sprintf("nothing listens at %s, though %s opens it: the server does not run", s.Endpoint, c.ListenerSpot), "start the server; before that, "+c.Test
+	if !c.Loaded.IsZero() {
+		cause = fmt.Sprintf("nothing listens at %s, though %s opens it: the server runs and has not loaded that", s.Endpoint, c.ListenerSpot)
+		remedy = takeIn(c)
+	}
+	s.amend("nothing-listens", c.ListenerSpot, cause, remedy)
+}
+
+// unnamed is a host no site has the name of, so that the default answers.
+func unnamed(s *Subject, c *binding.Configured) {
+	if len(c.Idle) > 0 {
+		notEnabled(s, c, fmt.Sprintf("%s (%s) answers instead", c.Site, c.SiteSpot))
+		return
+	}
+	s.drop(ofTheCertificate...)
+	remedy := fmt.Sprintf("add %s to the server_name of the site that should answer, or a site for it, then %s", s.Host, takeIn(c))
+	if len(c.Elsewhere) > 0 {
+		remedy = fmt.Sprintf("the site at %s has this name and listens elsewhere: add \"listen %s ssl\" to it, then %s", c.Elsewhere[0], s.Endpoint, takeIn(c))
+	}
+	s.addAt(c.SiteSpot, "other-site-answers", Broken, fmt.Sprintf("another site answers for %s: %s (%s), because %s", s.Host, c.Site, c.SiteSpot, c.Why), remedy,
+		Fact{"names in the certificate", namesOf(s)})
+}
+
+// notEnabled is a site that was written and not switched on.
+func notEnabled(s *Subject, c *binding.Configured, instead string) {
+	idle := c.Idle[0]
+	severity := Weak
+	if len(s.Chain) == 0 || !s.Coverage.Covered {
+		severity = Broken
+	}
+	s.drop(append([]string{"nothing-listens"}, ofTheCertificate...)...)
+	remedy := fmt.Sprintf("give %s a name that is included, then %s", idle.File, takeIn(c))
+	if idle.Folder != "" {
+		remedy = fmt.Sprintf("ln -s %s %s/, then %s", idle.File, idle.Folder, takeIn(c))
+	}
+	s.addAt(idle.Spot, "site-not-enabled", severity, fmt.Sprintf("the site for %s is written in %s and not switched on; %s", s.Host, idle.Spot, instead), remedy)
+}
+
+// named is a host whose site answers.
+func named(s *Subject, c *binding.Configured) {
+	if c.RunTime || len(c.Pairs) == 0 {
+		if c.Refuses && s.has("tls-refused") {
+			s.amend("tls-refused", c.SiteSpot, fmt.Sprintf("the site at %s refuses every handshake (ssl_reject_handshake)", c.SiteSpot), fmt.Sprintf("add a site for %s", s.Host))
+		}
+		return
+	}
+	for i := range c.Pairs {
+		onDisk(s, c, &c.Pairs[i])
+	}
+	if len(s.Chain) == 0 {
+		return
+	}
+	p := c.Pairs[0]
+	match := false
+	for _, o := range c.Pairs {
+		if len(o.Chain) > 0 && o.Chain[0].Fingerprint == s.leaf().Fingerprint {
+			p, match = o, true
+		}
+	}
+	switch {
+	case match:
+		wrongFile(s, c, &p)
+		chainOnDisk(s, c, &p)
+		pointAt(s, c, &p)
+	case len(p.Chain) > 0 && stale(c, &p):
+		notReloaded(s, c, &p)
+	case len(p.Chain) > 0:
+		s.addAt(p.Spot, "served-from-elsewhere", Weak, fmt.Sprintf("what is served is not what %s holds, though the server has loaded its configuration since that was written", p.File),
+			fmt.Sprintf("find out what else answers at %s: another process, or a machine in between", s.Endpoint),
+			Fact{"served", s.leaf().Fingerprint.String()}, Fact{"on disk", p.Chain[0].Fingerprint.String()}, Fact{"loaded", moment(c.Loaded)})
+	}
+}
+
+// onDisk tells files that will stop the server at its next reload or start.
+func onDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
+	const ahead = "; the server will refuse the next reload or start"
+	if p.Fault != "" && !p.Hidden {
+		s.addAt(p.Spot, "certificate-file-bad", Due, fmt.Sprintf("the certificate file %s, named at %s, cannot be used: %s%s", p.File, p.Spot, p.Fault, ahead),
+			"put the certificate there or correct that line, then "+c.Test)
+	}
+	switch {
+	case p.KeyFault != "" && !p.KeyHidden:
+		s.addAt(p.KeySpot, "key-file-bad", Due, fmt.Sprintf("the key file %s, named at %s, cannot be used: %s%s", p.Key, p.KeySpot, p.KeyFault, ahead),
+			"put the key there or correct that line, then "+c.Test)
+	case p.Stranger:
+		s.addAt(p.KeySpot, "key-of-another-certificate", Due, fmt.Sprintf("the key %s, named at %s, belongs to another certificate than %s%s", p.Key, p.KeySpot, p.File, ahead),
+			fmt.Sprintf("put the key of that certificate in the place of %s, then %s", p.Key, takeIn(c)))
+	}
+}
+
+// stale says whether the files may be newer than what the server has loaded.
+func stale(c *binding.Configured, p *binding.Pair) bool {
+	const slack = 2 * time.Second // moments of processes are known to the second
+	return c.Loaded.IsZero() || p.Changed.IsZero() || p.Changed.Add(slack).After(c.Loaded)
+}
+
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return "not known"
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+// notReloaded is a certificate that lies on disk and is not served yet.
+func notReloaded(s *Subject, c *binding.Configured, p *binding.Pair) {
+	fresh, old := p.Chain[0], s.leaf()
+	severity := Due
+	cause := fmt.Sprintf("%s holds the certificate of %s, and the server still serves the one of %s: it has not been reloaded", p.File,
+		fresh.NotBefore.UTC().Format(dayFormat), old.NotBefore.UTC().Format(dayFormat))
+	if fit(s, fresh) {
+		if worst := s.drop(ofTheCertificate...); worst != nil && worst.Severity == Broken {
+			severity = Broken
+			cause += "; " + worst.Cause
+		}
+	}
+	remedy := takeIn(c)
+	if p.Stranger {
+		remedy = "put the right key in place first, then " + remedy
+	}
+	s.addAt(p.Spot, "not-reloaded", severity, cause, remedy, Fact{"served", old.Fingerprint.String()}, Fact{"on disk", fresh.Fingerprint.String()},
+		Fact{"written", moment(p.Changed)}, Fact{"loaded", moment(c.Loaded)})
+}
+
+// fit says whether a certificate is what is wanted at the subject's host now.
+func fit(s *Subject, c *certs.Certificate) bool {
+	return names.Covers(c, s.Host).Covered && !s.At.Before(c.NotBefore) && s.At.Before(c.NotAfter) &&
+		(s.Wanted.Issuer == "" || s.Wanted.Issuer == c.IssuerName()) && (s.Wanted.Certificate == "" || s.Wanted.Certificate == c.Fingerprint.String())
+}
+
+// wrongFile is a newer certificate that lies beside the one a site names.
+func wrongFile(s *Subject, c *binding.Configured, p *binding.Pair) {
+	on := p.Chain[0]
+	b := c.Beside
+	if b == nil || !b.Leaf.NotBefore.After(on.NotBefore) || !fit(s, b.Leaf) || b.Leaf.SelfIssued() || b.Leaf.IssuerName() != on.IssuerName() && s.Wanted.Issuer == "" && !on.SelfIssued() {
+		return
+	}
+	severity := Due
+	cause := fmt.Sprintf("%s names %s; the newer certificate for %s, of %s, lies in %s, and no site names that", p.Spot, p.File, s.Host, b.Leaf.NotBefore.UTC().Format(dayFormat), b.File)
+	if worst := s.drop("name-not-covered", "expired", "ends-soon", "self-signed", "other-issuer", "other-certificate"); worst != nil {
+		severity = worst.Severity
+		cause += "; " + worst.Cause
+	}
+	s.addAt(p.Spot, "wrong-file", severity, cause, fmt.Sprintf("name %s and its key there, then %s", b.File, takeIn(c)),
+		Fact{"named", on.Fingerprint.String()}, Fact{"beside", b.Leaf.Fingerprint.String()})
+}
+
+// chainOnDisk is a file that has lost its intermediates since it was loaded.
+func chainOnDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
+	if s.has("chain-incomplete") || sameList(s.Chain, p.Chain) {
+		return
+	}
+	disk := &Subject{Target: s.Target, At: s.At, Seen: s.Seen, Chain: p.Chain, judge: s.judge}
+	disk.Views = s.judge.views(disk, keyOf(p.Chain))
+	trusted(disk)
+	for _, f := range disk.findings {
+		if f.Code == "chain-incomplete" {
+			missing := strings.TrimPrefix(f.Cause, "the server does not send ")
+			s.addAt(p.Spot, "chain-missing-on-disk", Due, fmt.Sprintf("%s, named at %s, does not hold %s any more; the running server still sends it, until its next reload", p.File, p.Spot, missing),
+				fmt.Sprintf("add %s to %s, after the leaf, then %s", missing, p.File, takeIn(c)), Fact{"sent", subjects(s.Chain)}, Fact{"on disk", subjects(p.Chain)})
+		}
+	}
+}
+
+func sameList(a, b []*certs.Certificate) bool {
+	return slices.EqualFunc(a, b, func(a, b *certs.Certificate) bool { return a.Fingerprint == b.Fingerprint })
+}
+
+// pointAt names file and line in the findings about the certificate served.
+func pointAt(s *Subject, c *binding.Configured, p *binding.Pair) {
+	for i := range s.findings {
+		f := &s.findings[i]
+		if f.Source != "" || !slices.Contains(ofTheCertificate, f.Code) {
+			continue
+		}
+		f.Source = p.Spot
+		if f.Code == "chain-incomplete" {
+			missing := strings.TrimPrefix(f.Cause, "the server does not send ")
+			f.Remedy = fmt.Sprintf("add %s to %s (named at %s), after the leaf, then %s", missing, p.File, p.Spot, takeIn(c))
+		}
+		f.Evidence = append(f.Evidence, Fact{"certificate file", p.File})
+	}
+}
+
+// configuredFace compares what is configured with what is wanted.
+func (s *Subject) configuredFace() binding.Face {
+	c := s.Around.Configured
+	switch {
+	case c == nil || c.Unknown != "" || c.RunTime:
+		return binding.Unread
+	case c.Listener == "" || !c.TLS || len(c.Pairs) == 0 || !c.Named && len(c.Idle) > 0:
+		return binding.Missing
+	}
+	p := c.Pairs[0]
+	for _, o := range c.Pairs {
+		if len(o.Chain) > 0 && len(s.Chain) > 0 && o.Chain[0].Fingerprint == s.leaf().Fingerprint {
+			p = o
+		}
+	}
+	switch {
+	case p.Hidden:
+		return binding.Unread
+	case len(p.Chain) == 0 || !c.Named && !names.Covers(p.Chain[0], s.Host).Covered:
+		return binding.Missing
+	case p.Stranger || !fit(s, p.Chain[0]) || s.has("wrong-file") || s.has("chain-missing-on-disk"):
+		return binding.Differs
+	}
+	return binding.Agrees
+}

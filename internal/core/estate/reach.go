@@ -1,0 +1,110 @@
+package estate
+
+import (
+	"net"
+	"net/netip"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// What is taken for nginx when a file does not say otherwise.
+const (
+	nginxMain    = "/etc/nginx/nginx.conf"
+	nginxProgram = "/usr/sbin/nginx"
+)
+
+const sshPort = "22"
+
+// reach reads how to get at a server.
+func (r *reader) reach(n *yaml.Node) *Reach {
+	w := &Reach{}
+	r.fields(n, "reach",
+		field{"by", true, func(n *yaml.Node) {
+			by, ok := r.text(n, "local or ssh")
+			if w.By = by; ok && by != "local" && by != "ssh" {
+				r.fault(r.place(n), "local or ssh", "unknown way %q", clip(by))
+			}
+		}},
+		field{"address", false, func(n *yaml.Node) { w.Address = r.sshAddress(n) }},
+		field{"user", false, func(n *yaml.Node) { w.User, _ = r.text(n, "the user to log in as") }},
+		field{"key", false, func(n *yaml.Node) { w.Key = r.absolute(n) }},
+		field{"known_hosts", false, func(n *yaml.Node) { w.KnownHosts = r.absolute(n) }},
+		field{"configuration", false, func(n *yaml.Node) { w.Configuration = r.absolute(n) }},
+		field{"test", false, func(n *yaml.Node) { w.Test = r.command(n) }},
+		field{"reload", false, func(n *yaml.Node) { w.Reload = r.command(n) }},
+	)
+	at := r.place(n)
+	switch {
+	case w.By == "ssh" && w.User == "":
+		r.fault(at, "the key user", "reach by ssh has no user")
+	case w.By == "local" && (w.Address != "" || w.User != "" || w.Key != "" || w.KnownHosts != ""):
+		r.fault(at, "configuration, test and reload alone", "address, user, key and known_hosts belong to reach by ssh")
+	}
+	return w
+}
+
+// completeReach fills in what follows from the server's kind and address.
+func (r *reader) completeReach(s *Server) {
+	w := s.Reach
+	if w == nil {
+		return
+	}
+	if !slices.Contains(ReadableKinds, s.Kind) {
+		r.fault(s.Place, "a server of kind "+strings.Join(ReadableKinds, ", "), "server %s has reach, and the configuration of kind %s cannot be read yet", s.Name, s.Kind)
+		return
+	}
+	if w.By == "ssh" && w.Address == "" && len(s.Addresses) > 0 {
+		w.Address = net.JoinHostPort(s.Addresses[0].String(), sshPort)
+	}
+	if w.Configuration == "" {
+		w.Configuration = nginxMain
+	}
+	program := nginxProgram
+	if w.Configuration != nginxMain {
+		program += " -c " + w.Configuration
+	}
+	if w.Test == "" {
+		w.Test = program + " -t"
+	}
+	if w.Reload == "" {
+		w.Reload = program + " -s reload"
+	}
+}
+
+func (r *reader) sshAddress(n *yaml.Node) string {
+	const expected = "host:port, or an address such as 192.0.2.10"
+	text, ok := r.text(n, expected)
+	if !ok {
+		return ""
+	}
+	if _, err := netip.ParseAddr(text); err == nil || !strings.Contains(text, ":") {
+		return net.JoinHostPort(text, sshPort)
+	}
+	host, port, err := net.SplitHostPort(text)
+	if p, perr := strconv.ParseUint(port, 10, 16); err != nil || perr != nil || p == 0 || host == "" {
+		r.fault(r.place(n), expected, "bad address %q", clip(text))
+	}
+	return text
+}
+
+func (r *reader) absolute(n *yaml.Node) string {
+	const expected = "an absolute path"
+	text, ok := r.text(n, expected)
+	if ok && (!path.IsAbs(text) || strings.ContainsAny(text, "\x00\n")) {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return text
+}
+
+func (r *reader) command(n *yaml.Node) string {
+	const expected = "one line of command, at most 1000 characters"
+	text, ok := r.text(n, expected)
+	if ok && (len(text) > 1000 || strings.ContainsAny(text, "\x00\n\r")) {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return text
+}
