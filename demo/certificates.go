@@ -65,19 +65,33 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.site("quay-lb/wildcard", issuing, public, 90, 108, "*.lanterncoast.example")
 	m.site("quay-lb/status", issuing, public, 93, -3, "status.lanterncoast.example")
 	m.site("quay-lb/api", issuing, public, 1, 5, "api.lanterncoast.example")
-	m.site("pier-1/timetable", issuing, public, 2, 88, "timetable.lanterncoast.example")
-	m.copies("pier-1/timetable", "pier-2/timetable")
-	m.site("pier-1/freight", issuing, public, 84, 6, "freight.lanterncoast.example", "www.freight.lanterncoast.example")
-	m.site("pier-1/cargo", issuing, public, 30, 60, "freight-old.lanterncoast.example")
-	m.site("pier-1/ships", issuing, append(append([]byte{}, policy.pem...), issuing.pem...), 25, 65, "ships.lanterncoast.example")
-	m.site("pier-1/ferry", issuing, public, 10, 80, "xn--fhre-loa.lanterncoast.example")
+	m.site("pier-2/timetable", issuing, public, 2, 88, "timetable.lanterncoast.example")
+	m.site("pki/swaps/pier-1/timetable-old", issuing, public, 70, 20, "timetable.lanterncoast.example")
+	m.move("pki/swaps/pier-1/timetable-old.pem", "pki/swaps/pier-1/timetable.pem.before")
+	m.move("pki/swaps/pier-1/timetable-old.key", "pki/swaps/pier-1/timetable.key.before")
+	m.copy("pier-2/timetable.pem", "pki/swaps/pier-1/timetable.pem.after")
+	m.copy("pier-2/timetable.key", "pki/swaps/pier-1/timetable.key.after")
+	m.site("pier-1/parcels", issuing, public, 86, 4, "parcels.lanterncoast.example")
+	m.site("pier-1/parcels-2026", issuing, public, 3, 87, "parcels.lanterncoast.example")
+	m.site("pier-1/old-shop", issuing, public, 20, 70, "old-shop.lanterncoast.example")
+	m.site("pier-1/anchorage", issuing, public, 33, 57, "anchorage.lanterncoast.example")
+	m.copy("pier-1/anchorage.pem", "pki/swaps/pier-1/anchorage.pem.before")
+	m.leafOnly("pier-1/anchorage.pem", "pki/swaps/pier-1/anchorage.pem.after")
+	m.site("pier-2/events", issuing, public, 5, 85, "events.lanterncoast.example")
+	m.site("freight-1/crane", issuing, public, 21, 69, "crane.lanterncoast.example")
+	m.copy("freight-1/crane.key", "pki/swaps/freight-1/crane.key.before")
+	m.site("freight-1/freight", issuing, public, 84, 6, "freight.lanterncoast.example", "www.freight.lanterncoast.example")
+	m.site("freight-1/cargo", issuing, public, 30, 60, "freight-old.lanterncoast.example")
+	m.site("freight-1/ships", issuing, append(append([]byte{}, policy.pem...), issuing.pem...), 25, 65, "ships.lanterncoast.example")
+	m.site("freight-1/ferry", issuing, public, 10, 80, "xn--fhre-loa.lanterncoast.example")
 	m.site("pier-1/crew", crewIssuing, crewIssuing.pem, 100, 265, "crew.lanterncoast.example")
 	m.site("pier-2/roster", crewIssuing, nil, 100, 265, "roster.lanterncoast.example")
 	m.site("pier-1/menu", issuing, append(append([]byte{}, public...), harbour.pem...), 40, 50, "menu.lanterncoast.example")
 	m.site("pier-2/lost-property", nil, nil, 900, 2700, "lost-property.lanterncoast.example")
 	m.site("pier-1/radar", issuing, public, 60, 330, "radar.lanterncoast.example")
 	m.site("pier-2/webcam", crewIssuing, crewIssuing.pem, 30, 335, "webcam.lanterncoast.example")
-	m.site("pier-2/harbourmaster", issuing, public, 50, 40, "harbourmaster.lanterncoast.example")
+	m.site("kiosk-gw/harbourmaster", issuing, public, 50, 40, "harbourmaster.lanterncoast.example")
+	m.copy("freight-1/ships.key", "pki/swaps/freight-1/crane.key.after")
 	m.write("pki/made", nil)
 	return m.err
 }
@@ -92,15 +106,36 @@ func (m *maker) write(name string, data []byte) {
 	}
 }
 
+// copies takes a certificate with its key to other places.
 func (m *maker) copies(from string, to ...string) {
 	for _, t := range to {
 		for _, ext := range []string{".pem", ".key"} {
-			data, err := os.ReadFile(filepath.Join(m.dir, from+ext))
-			if err != nil && m.err == nil {
-				m.err = err
-			}
-			m.write(t+ext, data)
+			m.copy(from+ext, t+ext)
 		}
+	}
+}
+
+func (m *maker) read(name string) []byte {
+	data, err := os.ReadFile(filepath.Join(m.dir, name))
+	if err != nil && m.err == nil {
+		m.err = err
+	}
+	return data
+}
+
+func (m *maker) copy(from, to string) { m.write(to, m.read(from)) }
+
+func (m *maker) move(from, to string) {
+	m.copy(from, to)
+	if m.err == nil {
+		m.err = os.Remove(filepath.Join(m.dir, from))
+	}
+}
+
+// leafOnly copies the first certificate of a file.
+func (m *maker) leafOnly(from, to string) {
+	if block, _ := pem.Decode(m.read(from)); block != nil {
+		m.write(to, pem.EncodeToMemory(block))
 	}
 }
 

@@ -1,5 +1,5 @@
-// Package demo is the demo estate: Lantern Coast Ferries, with two real nginx,
-// one real HAProxy and certificates from roots of its own, all on loopback.
+// Package demo is the demo estate: Lantern Coast Ferries, with four real nginx,
+// one real HAProxy, one of them reached over a real SSH server, and certificates from roots of its own, all on loopback.
 //
 // It carries deliberate faults; Faults lists them with the finding each must
 // give, and a test compares that list with what a survey reports.
@@ -20,13 +20,19 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"insegna.example/internal/standin/sshd"
 )
 
 // Estate is the running demo estate.
 type Estate struct {
-	Dir      string // where its files are
-	File     string // the estate file
-	Net      int    // third number of its addresses, 127.20.Net.x
+	Dir  string // where its files are
+	File string // the estate file
+	Net  int    // third number of its addresses, 127.20.Net.x
+
+	Unreachable error // why pier-2 is not reached over SSH; nil when it is
+
+	ssh      *sshd.Setup
 	claim    net.Listener
 	mu       sync.Mutex
 	children []*child
@@ -54,7 +60,15 @@ func Start(ctx context.Context, dir string) (e *Estate, err error) {
 	if err := e.makeCertificates(time.Now()); err != nil {
 		return e, fmt.Errorf("making the demo's certificates: %w", err)
 	}
+	if e.Unreachable = sshd.CanRun(); e.Unreachable == nil {
+		if e.ssh, err = sshd.Prepare(e.path("pier-2", "ssh"), e.Addr(12)+":8022"); err != nil {
+			return e, err
+		}
+	}
 	if err := e.writeFiles(); err != nil {
+		return e, err
+	}
+	if err := e.swap(".before"); err != nil {
 		return e, err
 	}
 	for _, s := range e.servers() {
@@ -62,7 +76,7 @@ func Start(ctx context.Context, dir string) (e *Estate, err error) {
 			return e, err
 		}
 	}
-	return e, nil
+	return e, e.swap(".after")
 }
 
 // Failed gives an error when a server ends that should not.
@@ -111,7 +125,7 @@ func (e *Estate) claimed(n int) bool {
 // while servers of a killed demo are still ending.
 func (e *Estate) portsFree() bool {
 	for _, last := range []int{10, 11, 12, 20, 31} {
-		for _, port := range []string{"8443", "8444", "9443"} {
+		for _, port := range []string{"8022", "8080", "8443", "8444", "9443", "9445"} {
 			l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(last), port))
 			if err != nil {
 				return false
@@ -145,11 +159,14 @@ const (
 )
 
 func (e *Estate) servers() []server {
-	return []server{
-		{"pier-1", []string{nginxPath, "-p", e.path("pier-1"), "-c", "nginx.conf", "-e", "stderr"}, e.Addr(11) + ":8443"},
-		{"pier-2", []string{nginxPath, "-p", e.path("pier-2"), "-c", "nginx.conf", "-e", "stderr"}, e.Addr(12) + ":8443"},
-		{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")}, e.Addr(10) + ":8443"},
+	list := []server{{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")}, e.Addr(10) + ":8443"}}
+	for name, ready := range map[string]string{"pier-1": e.Addr(11) + ":8443", "pier-2": e.Addr(12) + ":8443", "freight-1": e.Addr(20) + ":8443", "kiosk-gw": e.Addr(31) + ":9445"} {
+		list = append(list, server{name, []string{nginxPath, "-p", e.path(name), "-c", "nginx.conf", "-e", "stderr"}, ready})
 	}
+	if e.ssh != nil {
+		list = append(list, server{"the SSH server of pier-2", e.ssh.Args(), e.ssh.Address})
+	}
+	return list
 }
 
 func (e *Estate) path(parts ...string) string {

@@ -2,9 +2,9 @@ package demo
 
 // Fault is a deliberate fault of the demo estate and the finding it must give.
 type Fault struct {
-	Host   string
+	Host   string // "" for a finding about a server as a whole
 	Server string
-	Port   int
+	Port   int    // 0 likewise
 	Code   string // of the finding
 	Story  string // what went wrong at Lantern Coast Ferries
 }
@@ -24,5 +24,12 @@ var Faults = []Fault{
 	{"webcam.lanterncoast.example", "pier-2", 9443, "other-issuer", "taken from the crew's CA in a hurry"},
 	{"kiosk.lanterncoast.example", "kiosk-gw", 9443, "nothing-listens", "the listener was lost in a move"},
 	{"kiosk-admin.lanterncoast.example", "kiosk-gw", 9444, "plain-http", "TLS was never switched on for this port"},
+	{"timetable.lanterncoast.example", "pier-1", 8444, "not-reloaded", "the new certificate lies on the disk, and nobody reloaded"},
+	{"events.lanterncoast.example", "pier-2", 8443, "site-not-enabled", "the site was written and never linked into sites-enabled"},
+	{"parcels.lanterncoast.example", "pier-1", 8447, "wrong-file", "the new certificate got a new file name, the site kept the old one"},
+	{"anchorage.lanterncoast.example", "pier-1", 8447, "chain-missing-on-disk", "a script wrote the leaf alone; the running server remembers better days"},
+	{"crane.lanterncoast.example", "freight-1", 8447, "key-of-another-certificate", "two key files were mixed up while tidying"},
+	{"", "freight-1", 0, "configuration-refused", "and so that server can neither reload nor start"},
+	{"", "pier-1", 0, "not-in-estate", "the old shop moved away, its site stayed"},
 	{"moorings.lanterncoast.example", "kiosk-gw", 9445, "other-site-answers", "the site was never set up, so the default answers"},
 }

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
+	"github.com/maypok86/otter/v2"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/chain"
@@ -50,6 +50,8 @@ type Service struct {
 	jobs    *work.Jobs
 	pool    *look.Pool
 
+	readings *otter.Cache[int64, *sights] // by number of the reading
+
 	mu     sync.Mutex
 	judged int64 // declaration the judge was made for
 	judge  *check.Judge
@@ -78,6 +80,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 		s.cfg.Vantage = "inside"
 	}
 	s.pool = look.NewPool(s.cfg.Looker)
+	s.readings = otter.Must(&otter.Options[int64, *sights]{MaximumSize: keptSights})
 	worker, err := s.takeData()
 	if err != nil {
 		return s, err
@@ -92,7 +95,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	if s.store, err = store.Open(ctx, dsn); err != nil {
 		return s, err
 	}
-	handlers := work.Handlers{Shard: s.lookShard, Finish: s.finishSurvey}
+	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey}
 	if s.jobs, err = work.New(ctx, s.store.Pool(), worker, s.cfg.Vantage, handlers, s.cfg.Log); err != nil {
 		return s, err
 	}
@@ -211,9 +214,7 @@ func (s *Service) StartSurvey(ctx context.Context, scope store.Scope) (*store.Su
 	} else if err != nil {
 		return nil, err
 	}
-	v, err := s.store.StartSurvey(ctx, scope, s.cfg.Vantage, time.Now().UTC(), func(ctx context.Context, tx pgx.Tx, survey int64, shards int) error {
-		return s.jobs.AddShards(ctx, tx, work.Shard{Survey: survey, Host: scope.Host, Server: scope.Server}, shards)
-	})
+	v, err := s.store.StartSurvey(ctx, scope, s.cfg.Vantage, time.Now().UTC(), s.enqueue(scope))
 	if errors.Is(err, store.ErrNothing) {
 		return nil, &ScopeError{scope}
 	}

@@ -65,9 +65,13 @@ func (s *Service) lookPage(ctx context.Context, v *store.Survey, shard int, judg
 	results := make(chan store.Look, saveLooks)
 	failed := make(chan error, len(page))
 	byDefault := newDefaults(page)
+	configured, err := s.viewsFor(ctx, page)
+	if err != nil {
+		return err
+	}
 	for _, t := range page {
 		go func() {
-			l, err := s.lookAt(ctx, judge, t, byDefault)
+			l, err := s.lookAt(ctx, judge, t, byDefault, configured)
 			if err != nil {
 				failed <- err
 				return
@@ -81,13 +85,17 @@ func (s *Service) lookPage(ctx context.Context, v *store.Survey, shard int, judg
 	return s.saveAsTheyCome(ctx, v, shard, len(page), results, failed)
 }
 
-func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults) (store.Look, error) {
+func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults, configured *views) (store.Look, error) {
 	seen, err := s.pool.Look(ctx, t.Endpoint, t.Host)
 	if err != nil {
 		return store.Look{}, err
 	}
 	now := time.Now().UTC()
-	j := judge.Look(t.Target, seen, now, check.Around{})
+	c, err := configured.of(ctx, &t)
+	if err != nil {
+		return store.Look{}, err
+	}
+	j := judge.Look(t.Target, seen, now, check.Around{Configured: c})
 	if leaf := j.Leaf(); t.Host == "" {
 		byDefault.set(t.EndpointID, leaf)
 	} else if hasCode(j.Findings, "name-not-covered") {
@@ -96,6 +104,7 @@ func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target
 		if err != nil {
 			return store.Look{}, err
 		}
+		around.Configured = c
 		j = judge.Look(t.Target, seen, now, around)
 	}
 	return store.Look{Target: t, Seen: seen, Judgement: j}, nil

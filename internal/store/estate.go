@@ -64,6 +64,7 @@ type serverRow struct {
 	Name       string
 	Kind       string
 	Line       int
+	Reach      string
 	Generation int64
 	RemovedAt  *time.Time
 }
@@ -136,9 +137,9 @@ func upsert(key []string, set ...string) clause.OnConflict {
 func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	servers := make([]serverRow, len(e.Servers))
 	for i, v := range e.Servers {
-		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Generation: d.ID}
+		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Reach: v.Reach.String(), Generation: d.ID}
 	}
-	if err := db.Clauses(upsert([]string{"name"}, "kind", "line")).CreateInBatches(&servers, rowsAtOnce).Error; err != nil {
+	if err := db.Clauses(upsert([]string{"name"}, "kind", "line", "reach")).CreateInBatches(&servers, rowsAtOnce).Error; err != nil {
 		return err
 	}
 	hosts := make([]hostRow, len(e.Hosts))
@@ -222,6 +223,13 @@ func retire(db *gorm.DB, d *Declaration) error {
 		if err := db.Exec("update "+table+" set removed_at = ? where generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error; err != nil {
 			return err
 		}
+	}
+	if err := db.Exec(`update findings f set closed_at = ? from servers s
+		where s.id = f.server_id and (s.removed_at is not null or s.reach = '') and f.closed_at is null`, d.AppliedAt).Error; err != nil {
+		return err
+	}
+	if err := db.Exec(`delete from placements p using servers s where s.id = p.server_id and (s.removed_at is not null or s.reach = '')`).Error; err != nil {
+		return err
 	}
 	return db.Exec(`update findings f set closed_at = ? from targets t
 		where t.id = f.target_id and t.removed_at is not null and f.closed_at is null`, d.AppliedAt).Error

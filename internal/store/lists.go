@@ -303,6 +303,7 @@ type FindingFilter struct {
 	Severities         []int
 	Leaf               []byte
 	ID                 int64
+	Server             string
 	OpenedAfter        *int64 // opened in surveys after OpenedAfter, up to UpTo
 	ClosedAfter        *int64
 	UpTo               int64
@@ -310,8 +311,9 @@ type FindingFilter struct {
 
 // Findings lists findings and gives the next page's cursor.
 func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
-	q := s.db.WithContext(ctx).Table(`findings f join targets t on t.id = f.target_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id left join hosts h on h.id = t.host_id`).
-		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, 0) as line, s.name as server, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served`)
+	q := s.db.WithContext(ctx).Table(`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
+		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line) as line, s.name as server, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
+			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served`)
 	q = filterFindings(q, f)
 	var tie int64
 	key, more, err := p.decode(&tie)
@@ -343,10 +345,13 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	}
 	if f.Query != "" {
 		like := contains(f.Query)
-		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like, like)
+		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or f.source ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like, like, like)
 	}
 	if f.Code != "" {
 		q = q.Where("f.code = ?", f.Code)
+	}
+	if f.Server != "" {
+		q = q.Where("s.name = ?", f.Server)
 	}
 	if len(f.Severities) > 0 {
 		q = q.Where("f.severity in ?", f.Severities)

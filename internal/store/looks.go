@@ -71,7 +71,10 @@ func (r *sightingRow) same(o *sightingRow) bool {
 // FindingRow is a finding as it is stored.
 type FindingRow struct {
 	ID           int64
-	TargetID     int64
+	TargetID     *int64 // nil when it is about a server
+	ServerID     *int64
+	Subject      string
+	Source       string
 	Code         string
 	Severity     int
 	Cause        string
@@ -280,7 +283,7 @@ func (b *batch) load(db *gorm.DB) error {
 	}
 	b.openByTarget = map[int64][]FindingRow{}
 	for _, f := range open {
-		b.openByTarget[f.TargetID] = append(b.openByTarget[f.TargetID], f)
+		b.openByTarget[*f.TargetID] = append(b.openByTarget[*f.TargetID], f)
 	}
 	return nil
 }
@@ -345,7 +348,7 @@ func (b *batch) findings(l *Look, leaf []byte, sharedCode string) (shared bool) 
 	}
 	for _, f := range l.Judgement.Findings {
 		if !open[f.Code] {
-			row := FindingRow{TargetID: l.Target.ID, Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy), Leaf: leaf, OpenedAt: b.at, OpenedSurvey: b.survey, Evidence: []check.Fact{}}
+			row := FindingRow{TargetID: &l.Target.ID, Source: text(f.Source), Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy), Leaf: leaf, OpenedAt: b.at, OpenedSurvey: b.survey, Evidence: []check.Fact{}}
 			for _, e := range f.Evidence {
 				row.Evidence = append(row.Evidence, check.Fact{Label: text(e.Label), Value: text(e.Value)})
 			}
@@ -358,8 +361,8 @@ func (b *batch) findings(l *Look, leaf []byte, sharedCode string) (shared bool) 
 // reword notes an open finding whose words have changed, such as the days left.
 func (b *batch) reword(l *Look, open FindingRow) {
 	for _, f := range l.Judgement.Findings {
-		if f.Code == open.Code && (text(f.Cause) != open.Cause || f.Severity.Rank() != open.Severity) {
-			open.Cause, open.Remedy, open.Severity = text(f.Cause), text(f.Remedy), f.Severity.Rank()
+		if f.Code == open.Code && (text(f.Cause) != open.Cause || text(f.Remedy) != open.Remedy || text(f.Source) != open.Source || f.Severity.Rank() != open.Severity) {
+			open.Cause, open.Remedy, open.Source, open.Severity = text(f.Cause), text(f.Remedy), text(f.Source), f.Severity.Rank()
 			b.reworded = append(b.reworded, open)
 		}
 	}
@@ -432,7 +435,7 @@ func (b *batch) writeFindings(db *gorm.DB) error {
 		}
 	}
 	for _, f := range b.reworded {
-		if err := db.Exec("update findings set cause = ?, remedy = ?, severity = ? where id = ?", f.Cause, f.Remedy, f.Severity, f.ID).Error; err != nil {
+		if err := db.Exec("update findings set cause = ?, remedy = ?, source = ?, severity = ? where id = ?", f.Cause, f.Remedy, f.Source, f.Severity, f.ID).Error; err != nil {
 			return err
 		}
 	}

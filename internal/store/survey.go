@@ -25,6 +25,7 @@ type Survey struct {
 
 	// Sums over the shards; progress is what is stored.
 	Targets, Done, Connected, Changed, Opened, Closed int `gorm:"->"`
+	Servers, ServersRead                              int `gorm:"->"` // configurations to read, and those done with
 }
 
 // The states of a survey.
@@ -62,10 +63,13 @@ const scopeClause = ` t.removed_at is null
 	and (@host = '' or h.name = @host or (h.id is null and exists (
 		select 1 from targets t2 join hosts h2 on h2.id = t2.host_id where t2.endpoint_id = t.endpoint_id and t2.removed_at is null and h2.name = @host)))`
 
-// StartSurvey stores a survey with its shards; enqueue is called in the same
-// transaction with the number of shards. The error is ErrNothing when the
-// scope holds no target.
-func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at time.Time, enqueue func(ctx context.Context, tx pgx.Tx, survey int64, shards int) error) (*Survey, error) {
+// Enqueue queues a survey's next jobs in a transaction of the store: readings
+// of servers by name or, when there are none left, its shards.
+type Enqueue func(ctx context.Context, tx pgx.Tx, survey int64, reads []string, shards int) error
+
+// StartSurvey stores a survey with what it has to read and its shards. The
+// error is ErrNothing when the scope holds no target.
+func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at time.Time, enqueue Enqueue) (*Survey, error) {
 	v := &Survey{State: Running, Scope: scope.String(), Vantage: vantage, CreatedAt: at}
 	err := s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		if err := db.Create(v).Error; err != nil {
@@ -94,7 +98,11 @@ func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at
 		if err := db.Exec("update shards set number = -1 - number where survey_id = ?", v.ID).Error; err != nil {
 			return err
 		}
-		return enqueue(ctx, ptx, v.ID, int(shards.RowsAffected))
+		reads, err := planReads(db, v.ID, scope)
+		if err != nil {
+			return err
+		}
+		return enqueue(ctx, ptx, v.ID, reads, int(shards.RowsAffected))
 	})
 	if err != nil {
 		return nil, err
@@ -102,12 +110,26 @@ func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at
 	return s.Survey(ctx, v.ID)
 }
 
+// planReads notes which configurations a survey has to read, and gives their
+// servers' names.
+func planReads(db *gorm.DB, survey int64, scope Scope) (names []string, err error) {
+	return names, db.Raw(`with planned as (
+			insert into reads (survey_id, server_id) select @survey, s.id from servers s
+			where s.reach <> '' and s.removed_at is null and (@server = '' or s.name = @server)
+			and (@host = '' or exists (select 1 from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id
+				where e.server_id = s.id and h.name = @host and t.removed_at is null))
+			returning server_id)
+		select s.name from planned p join servers s on s.id = p.server_id order by s.name`,
+		map[string]any{"survey": survey, "server": scope.Server, "host": scope.Host}).Scan(&names).Error
+}
+
 const surveySums = `surveys.*, sums.targets, sums.done, sums.connected, sums.changed,
-	sums.opened + surveys.extra_opened as opened, sums.closed + surveys.extra_closed as closed`
+	sums.opened + surveys.extra_opened as opened, sums.closed + surveys.extra_closed as closed, reading.servers, reading.servers_read`
 
 const surveyJoin = `join lateral (select coalesce(sum(targets), 0) as targets, coalesce(sum(done), 0) as done, coalesce(sum(connected), 0) as connected,
 	coalesce(sum(changed), 0) as changed, coalesce(sum(opened), 0) as opened, coalesce(sum(closed), 0) as closed
-	from shards where survey_id = surveys.id) sums on true`
+	from shards where survey_id = surveys.id) sums on true
+	join lateral (select count(*) as servers, count(finished_at) as servers_read from reads where survey_id = surveys.id) reading on true`
 
 // Survey gives one survey; ErrNotFound when there is none.
 func (s *Store) Survey(ctx context.Context, id int64) (*Survey, error) {
@@ -145,16 +167,17 @@ type Target struct {
 	HostID     int64 // 0: without SNI
 	check.Target
 	DefaultLeaf []byte // leaf last served without SNI at the endpoint
+	ServerID    int64
 }
 
 type targetRow struct {
-	ID, EndpointID, HostID          int64
-	Address                         string
-	Port                            int
-	Server, Host                    string
-	Audiences                       []string `gorm:"serializer:json"`
-	WantedIssuer, WantedCertificate string
-	DefaultLeaf                     []byte
+	ID, EndpointID, HostID, ServerID int64
+	Address                          string
+	Port                             int
+	Server, Host                     string
+	Audiences                        []string `gorm:"serializer:json"`
+	WantedIssuer, WantedCertificate  string
+	DefaultLeaf                      []byte
 }
 
 // Pending gives the targets of a shard that this survey has not stored yet,
@@ -162,7 +185,7 @@ type targetRow struct {
 // without SNI first.
 func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard int, after Target, limit int) ([]Target, error) {
 	var rows []targetRow
-	err := s.db.WithContext(ctx).Raw(`select t.id, t.endpoint_id, coalesce(t.host_id, 0) as host_id, host(e.address) as address, e.port, s.name as server,
+	err := s.db.WithContext(ctx).Raw(`select t.id, t.endpoint_id, coalesce(t.host_id, 0) as host_id, e.server_id, host(e.address) as address, e.port, s.name as server,
 			coalesce(h.name, '') as host, coalesce(h.audiences, '[]') as audiences, coalesce(h.wanted_issuer, '') as wanted_issuer,
 			coalesce(h.wanted_certificate, '') as wanted_certificate, d.leaf as default_leaf
 		from shards sh
@@ -184,7 +207,7 @@ func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard in
 		if perr != nil {
 			return nil, perr
 		}
-		t := Target{ID: r.ID, EndpointID: r.EndpointID, HostID: r.HostID, DefaultLeaf: r.DefaultLeaf}
+		t := Target{ID: r.ID, EndpointID: r.EndpointID, HostID: r.HostID, ServerID: r.ServerID, DefaultLeaf: r.DefaultLeaf}
 		t.Host, t.Endpoint, t.Server, t.Audiences = r.Host, netip.AddrPortFrom(addr, uint16(r.Port)), r.Server, r.Audiences
 		t.Wanted.Issuer, t.Wanted.Certificate = r.WantedIssuer, r.WantedCertificate
 		list = append(list, t)
@@ -233,7 +256,7 @@ func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, li
 			select t.id as target_id, t.host_id, h.name as host, s.name as server, host(e.address) as address, e.port, t.leaf, c.issuer, c.not_before, c.not_after
 			from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id
 			join certificates c on c.sha256 = t.leaf
-			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in ('name-not-covered', 'other-site-answers'))),
+			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in ('name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file'))),
 		differing as (select host_id, issuer from served group by host_id, issuer having count(distinct leaf) > 1)
 		select v.target_id, v.host || ' ' || v.issuer as host, v.server, v.address, v.port, v.leaf, v.issuer, v.not_before, v.not_after
 		from served v join differing d using (host_id, issuer) order by v.host, v.issuer, v.target_id`).Rows()
@@ -307,7 +330,7 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, code string, fou
 		if err := correctFaces(db, survey, code); err != nil {
 			return err
 		}
-		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = ?, extra_closed = ? where id = ?", Finished, at, opened, res.RowsAffected, survey).Error
+		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", Finished, at, opened, res.RowsAffected, survey).Error
 	})
 }
 
@@ -318,20 +341,20 @@ func openShared(ctx context.Context, tx pgx.Tx, survey int64, found Found, at ti
 	flush := func() error {
 		n := len(batch)
 		targets, ranks, leaves := make([]int64, n), make([]int16, n), make([][]byte, n)
-		texts := [4][]string{}
+		texts := [5][]string{}
 		for i := range batch {
 			f := &batch[i]
 			targets[i], ranks[i], leaves[i] = f.TargetID, int16(f.Severity.Rank()), f.Leaf[:]
-			for j, v := range [...]string{f.Code, text(f.Cause), text(f.Remedy), jsonText(f.Evidence)} {
+			for j, v := range [...]string{f.Code, text(f.Cause), text(f.Remedy), jsonText(f.Evidence), text(f.Source)} {
 				texts[j] = append(texts[j], v)
 			}
 		}
 		if _, err := tx.Exec(ctx, "insert into still select unnest($1::bigint[])", targets); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `insert into findings (target_id, severity, leaf, code, cause, remedy, evidence, opened_at, opened_survey)
-			select *, $8::timestamptz, $9::bigint from unnest($1::bigint[], $2::smallint[], $3::bytea[], $4::text[], $5::text[], $6::text[], $7::jsonb[])
-			on conflict (target_id, code) where closed_at is null do nothing`, targets, ranks, leaves, texts[0], texts[1], texts[2], texts[3], at, survey)
+		tag, err := tx.Exec(ctx, `insert into findings (target_id, severity, leaf, code, cause, remedy, evidence, source, opened_at, opened_survey)
+			select *, $9::timestamptz, $10::bigint from unnest($1::bigint[], $2::smallint[], $3::bytea[], $4::text[], $5::text[], $6::text[], $7::jsonb[], $8::text[])
+			on conflict (target_id, code) where closed_at is null do nothing`, targets, ranks, leaves, texts[0], texts[1], texts[2], texts[3], texts[4], at, survey)
 		opened += tag.RowsAffected()
 		batch = batch[:0]
 		return err
@@ -354,7 +377,7 @@ func correctFaces(db *gorm.DB, survey int64, code string) error {
 	if err := db.Exec(`update targets t set served = 'agrees', verdict = case when verdict = 'at-odds' then 'agreed' else verdict end
 		where t.served = 'differs' and exists (select 1 from findings f where f.target_id = t.id and f.code = ? and f.closed_survey = ?)
 		and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null
-			and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers'))`, code, survey).Error; err != nil {
+			and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file', 'served-from-elsewhere'))`, code, survey).Error; err != nil {
 		return err
 	}
 	return db.Exec(`update targets set served = 'differs', verdict = case when verdict = 'agreed' then 'at-odds' else verdict end

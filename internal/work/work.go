@@ -31,6 +31,17 @@ type Shard struct {
 // Kind names the job in the queue.
 func (Shard) Kind() string { return "survey_shard" }
 
+// Read names a server whose configuration a survey has to read.
+type Read struct {
+	Survey int64  `json:"survey"`
+	Name   string `json:"name"`             // of the server
+	Host   string `json:"host,omitempty"`   // the survey's scope
+	Server string `json:"server,omitempty"` // the survey's scope
+}
+
+// Kind names the job in the queue.
+func (Read) Kind() string { return "survey_read" }
+
 // Finish ends a survey whose shards are done.
 type Finish struct {
 	Survey int64 `json:"survey"`
@@ -42,6 +53,7 @@ func (Finish) Kind() string { return "survey_finish" }
 // Handlers are what the jobs do. Each may be called again for work that was
 // begun before.
 type Handlers struct {
+	Read   func(context.Context, Read) error
 	Shard  func(context.Context, Shard) error
 	Finish func(context.Context, int64) error
 }
@@ -52,6 +64,7 @@ const (
 	turn         = 2 * time.Minute
 	rescue       = turn + 30*time.Second
 	shardsAtOnce = 8
+	readsAtOnce  = 16 // servers are mostly waited for
 	// fetchCooldown is the least time between two looks into the queue; a survey
 	// has two steps that follow each other, and nobody should wait for them.
 	fetchCooldown = 10 * time.Millisecond
@@ -63,6 +76,7 @@ type Jobs struct {
 	pool   *pgxpool.Pool
 	worker string
 	queue  string
+	reads  string // queue of readings
 }
 
 // New makes the queue's tables where they are missing. worker must be unique
@@ -80,19 +94,22 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Hand
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Shard]) error {
 		return ownTurn(ctx, h.Shard(ctx, j.Args))
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Read]) error {
+		return ownTurn(ctx, h.Read(ctx, j.Args))
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Finish]) error {
 		return h.Finish(ctx, j.Args.Survey)
 	}))
-	queue := "vantage_" + vantage
+	queue, reads := "vantage_"+vantage, "reads_"+vantage
 	client, err := river.NewClient(driver, &river.Config{
 		ID: worker, Workers: workers, Logger: slog.New(atLeastWarn{log.Handler()}),
-		Queues:     map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}},
+		Queues:     map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}, reads: {MaxWorkers: readsAtOnce}},
 		JobTimeout: turn, RescueStuckJobsAfter: rescue, FetchCooldown: fetchCooldown,
 	})
 	if err != nil {
 		return nil, err
 	}
-	return &Jobs{client, pool, worker, queue}, nil
+	return &Jobs{client, pool, worker, queue, reads}, nil
 }
 
 // atLeastWarn keeps the queue's everyday messages out of the log.
@@ -131,6 +148,17 @@ func (j *Jobs) AddShards(ctx context.Context, tx pgx.Tx, s Shard, n int) error {
 	for i := range params {
 		s.Number = i
 		params[i] = river.InsertManyParams{Args: s, InsertOpts: &river.InsertOpts{Queue: j.queue}}
+	}
+	_, err := j.client.InsertManyFastTx(ctx, tx, params)
+	return err
+}
+
+// AddReads queues the reading of servers by name, committed with tx.
+func (j *Jobs) AddReads(ctx context.Context, tx pgx.Tx, r Read, names []string) error {
+	params := make([]river.InsertManyParams, len(names))
+	for i, name := range names {
+		r.Name = name
+		params[i] = river.InsertManyParams{Args: r, InsertOpts: &river.InsertOpts{Queue: j.reads}}
 	}
 	_, err := j.client.InsertManyFastTx(ctx, tx, params)
 	return err

@@ -51,6 +51,7 @@ type Index struct {
 	reading *conf.Reading
 	tables  []table          // one a listener
 	ports   map[uint16][]int // listeners by port
+	idle    []table          // one a site not in force
 }
 
 // table is what one listener compares a name with.
@@ -78,6 +79,9 @@ func NewIndex(r *conf.Reading) *Index {
 		l := &r.Listeners[i]
 		x.tables[i] = tableOf(r, l, nil)
 		x.ports[l.Address.Port()] = append(x.ports[l.Address.Port()], i)
+	}
+	for i := range r.Idle {
+		x.idle = append(x.idle, tableOfOne(&r.Idle[i]))
 	}
 	return x
 }
@@ -254,12 +258,15 @@ func (x *Index) Shows(a conf.Answer) *conf.Site {
 
 // named finds the name of a site that matches a host, nil when none does.
 func named(site *conf.Site, host string) *conf.Name {
-	r := &conf.Reading{Sites: []conf.Site{*site}}
-	t := tableOf(r, &conf.Listener{Sites: []int{0}}, nil)
+	t := tableOfOne(site)
 	if e, found, _ := t.find(strings.ToLower(host)); found {
 		return e.name
 	}
 	return nil
+}
+
+func tableOfOne(site *conf.Site) table {
+	return tableOf(&conf.Reading{Sites: []conf.Site{*site}}, &conf.Listener{Sites: []int{0}}, nil)
 }
 
 func hasCaptures(site *conf.Site) bool {
@@ -271,12 +278,28 @@ func hasCaptures(site *conf.Site) bool {
 	return false
 }
 
+// elsewhereMost is how many sites Elsewhere gives.
+const elsewhereMost = 3
+
+// Elsewhere finds the places of sites in force that have a host's name at any
+// listener.
+func (x *Index) Elsewhere(host string) (out []string) {
+	met := map[int]bool{}
+	for i := range x.tables {
+		if e, found, _ := x.tables[i].find(host); found && !met[e.site] && len(out) < elsewhereMost {
+			met[e.site] = true
+			out = append(out, x.reading.Sites[e.site].Place.String())
+		}
+	}
+	return out
+}
+
 // Idle finds the sites in files not in force that name a host.
 func (x *Index) Idle(host string) []*conf.Site {
 	var out []*conf.Site
-	for i := range x.reading.Idle {
-		if s := &x.reading.Idle[i]; named(s, host) != nil {
-			out = append(out, s)
+	for i := range x.idle {
+		if _, found, _ := x.idle[i].find(host); found {
+			out = append(out, &x.reading.Idle[i])
 		}
 	}
 	return out

@@ -52,7 +52,6 @@ type Idle struct {
 	Spot   string
 	File   string // the file it is in
 	Folder string // where files in force are, "" when renaming puts it in force
-	Leaf   *certs.Certificate
 }
 
 // Beside is a certificate file that no site names.

@@ -65,7 +65,9 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 	return good, []configuredCase{
 		{"", "", nil, served(good), "", "", "", agrees, agrees},
 		{"", "", func(c *binding.Configured) { c.RunTime, c.Pairs = true, nil }, served(good), "", "", "", unread, agrees},
-		{"", "", func(c *binding.Configured) { c.Pairs[0] = binding.Pair{File: "/n/x", Fault: "permission denied", Hidden: true} }, served(good), "", "", "", unread, agrees},
+		{"", "", func(c *binding.Configured) {
+			c.Pairs[0] = binding.Pair{File: "/n/x", Fault: "permission denied", Hidden: true}
+		}, served(good), "", "", "", unread, agrees},
 		{"", "", func(c *binding.Configured) { *c = binding.Configured{Unknown: "not reached"} }, served(good), "", "", "", unread, agrees},
 		{"nothing-listens", check.Broken, closed, refused, "no listen directive of quay opens it (it opens *:8080)", `add "listen 8443 ssl"`, "", missing, missing},
 		{"nothing-listens", check.Broken, nil, refused, "though /n/a:2 opens it: the server does not run", "start the server", "/n/a:2", agrees, missing},

@@ -1,0 +1,326 @@
+package service
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"insegna.example/internal/conf"
+	"insegna.example/internal/conf/nginx"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/names"
+	"insegna.example/internal/reach"
+	"insegna.example/internal/store"
+	"insegna.example/internal/work"
+)
+
+// Limits of the reading of one server.
+const (
+	readLimit = 90 * time.Second // all of it
+	testLimit = 30 * time.Second // the server's own configuration test
+)
+
+// readServer reads one server's configuration for a survey and stores what
+// came of it. It can be run again at any time.
+func (s *Service) readServer(ctx context.Context, r work.Read) error {
+	d, err := s.store.Declared(ctx)
+	if err != nil {
+		return err
+	}
+	e, err := d.Estate()
+	if err != nil {
+		return err
+	}
+	server := e.Server(r.Name)
+	if server == nil || server.Reach == nil {
+		server = &estate.Server{Name: r.Name} // another file was applied meanwhile
+	}
+	end, err := s.readingOf(ctx, e, server)
+	if err != nil {
+		return err
+	}
+	err = s.store.FinishRead(ctx, r.Survey, r.Name, end, time.Now().UTC(), s.enqueue(store.Scope{Host: r.Host, Server: r.Server}))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// enqueue queues what a survey does next: first readings, then shards.
+func (s *Service) enqueue(scope store.Scope) store.Enqueue {
+	return func(ctx context.Context, tx pgx.Tx, survey int64, reads []string, shards int) error {
+		if len(reads) > 0 {
+			return s.jobs.AddReads(ctx, tx, work.Read{Survey: survey, Host: scope.Host, Server: scope.Server}, reads)
+		}
+		return s.jobs.AddShards(ctx, tx, work.Shard{Survey: survey, Host: scope.Host, Server: scope.Server}, shards)
+	}
+}
+
+// readingOf reaches a server, reads it and runs its own test. An error is one
+// of this service; whatever is wrong over there is in the result.
+func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estate.Server) (*store.ReadEnd, error) {
+	facts := &check.ServerFacts{Server: server.Name}
+	limited, cancel := context.WithTimeout(ctx, readLimit)
+	defer cancel()
+	reading, err := readOver(limited, server.Reach, facts)
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err != nil {
+		facts.Trouble = troubleOf(err)
+		return &store.ReadEnd{Trouble: facts.Trouble, Findings: check.Server(facts)}, nil
+	}
+	stored, err := storedReading(reading)
+	if err != nil {
+		return nil, err
+	}
+	factsOf(facts, reading, e, server)
+	return &store.ReadEnd{Reading: stored, Findings: check.Server(facts)}, nil
+}
+
+// errNotDeclared says that the estate has no way to a server any more.
+var errNotDeclared = errors.New("the estate file declares no way to it any more")
+
+func readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) (*conf.Reading, error) {
+	if way == nil {
+		return nil, errNotDeclared
+	}
+	m, err := open(ctx, way)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = m.Close() }()
+	reading, err := nginx.Read(m.FS(), way.Configuration)
+	if err != nil {
+		return nil, err
+	}
+	if len(reading.Files) == 0 {
+		return nil, fmt.Errorf("its main file cannot be read: %s", reading.Problems[0].Message)
+	}
+	facts.Test = way.Test
+	out, err := m.Run(ctx, way.Test, testLimit)
+	if conf.Lost(err) {
+		return nil, err
+	}
+	tested(facts, out, err)
+	return reading, nil
+}
+
+// open opens the way to a machine. Close ends it.
+func open(ctx context.Context, way *estate.Reach) (reach.Machine, error) {
+	if way.By == "local" {
+		return reach.Local(), nil
+	}
+	return reach.Dial(ctx, reach.SSH{Address: way.Address, User: way.User, Key: way.Key, KnownHosts: way.KnownHosts})
+}
+
+func troubleOf(err error) *check.Trouble {
+	t := &check.Trouble{Code: check.NotReached, Text: err.Error()}
+	var hostKey *reach.HostKeyError
+	var login *reach.LoginError
+	switch {
+	case errors.As(err, &hostKey) && hostKey.Changed:
+		t.Code = check.HostKeyChanged
+	case errors.As(err, &hostKey):
+		t.Code = check.HostKeyUnknown
+	case errors.As(err, &login):
+		t.Code = check.LoginRefused
+	case conf.Lost(err):
+		t.Code = check.ConnectionLost
+	}
+	return t
+}
+
+// Exit codes with which a shell says that it could not run a command.
+const (
+	cannotExecute = 126
+	notFound      = 127
+)
+
+var (
+	namedSpot   = regexp.MustCompile(` in (/[^\s:]+):([0-9]+)`)
+	messageHead = regexp.MustCompile(`^(nginx: )?(\d{4}/\d\d/\d\d \d\d:\d\d:\d\d )?\[(emerg|alert|crit|error)\] (\d+#\d+: )?`)
+)
+
+// tested reads what a server's own configuration test said.
+func tested(facts *check.ServerFacts, out *reach.Output, err error) {
+	if err != nil {
+		facts.Untested = err.Error()
+		return
+	}
+	if out.Exit == 0 {
+		return
+	}
+	message := ""
+	for line := range strings.SplitSeq(out.Text, "\n") {
+		if line = strings.TrimSpace(line); messageHead.MatchString(line) && !messageHead.MatchString(message) || message == "" {
+			message = line
+		}
+	}
+	message = clipText(messageHead.ReplaceAllString(message, ""))
+	switch {
+	case out.Exit == cannotExecute || out.Exit == notFound || message == "":
+		facts.Untested = fmt.Sprintf("it ended with %d and said %q", out.Exit, message)
+	case strings.Contains(message, "Permission denied"):
+		facts.Untested = fmt.Sprintf("the user who runs it lacks a right: %s", message)
+	default:
+		facts.Refused = message
+		if m := namedSpot.FindStringSubmatch(message); m != nil {
+			facts.RefusedSpot = m[1] + ":" + m[2]
+		}
+	}
+}
+
+func clipText(s string) string {
+	const most = 400
+	s = strings.ToValidUTF8(s, "?")
+	if len(s) > most {
+		s = strings.ToValidUTF8(s[:most], "") + "..."
+	}
+	return s
+}
+
+// factsOf gathers what the rules about a server need.
+func factsOf(facts *check.ServerFacts, r *conf.Reading, e *estate.Estate, server *estate.Server) {
+	for i := range r.Problems {
+		p := &r.Problems[i]
+		text := p.Message
+		if p.Expected != "" {
+			text += "; expected " + p.Expected
+		}
+		facts.Problems = append(facts.Problems, check.Problem{Gravity: string(p.Gravity), Spot: p.Place.String(), Text: text})
+	}
+	keys := map[string]bool{}
+	for _, site := range r.Sites {
+		for _, p := range site.Pairs {
+			const others = 0o004
+			if m := r.Material[p.Key]; m != nil && m.Public != "" && m.Mode&others != 0 && !keys[p.Key] {
+				keys[p.Key] = true
+				facts.Keys = append(facts.Keys, check.OpenKey{Spotted: check.Spotted{Name: p.Key, Spot: p.KeyPlace.String()}, Mode: fmt.Sprintf("%04o", m.Mode)})
+			}
+		}
+	}
+	facts.Unwanted = unwanted(r, e, server)
+}
+
+// unwanted lists the names a server has TLS sites for and the estate does not
+// want there.
+func unwanted(r *conf.Reading, e *estate.Estate, server *estate.Server) (out []check.Spotted) {
+	wanted := map[string]bool{}
+	for i := range e.Hosts {
+		if slices.ContainsFunc(e.Hosts[i].At, func(ref estate.Ref) bool { return ref.Server == server.Name }) {
+			wanted[e.Hosts[i].Name] = true
+		}
+	}
+	met := map[string]bool{}
+	for _, l := range r.Listeners {
+		if !l.TLS {
+			continue
+		}
+		for _, i := range l.Sites {
+			for _, n := range r.Sites[i].Names {
+				host, err := names.Host(n.Text)
+				if err != nil || n.Matching != conf.Exact || n.Ignored || !strings.Contains(host, ".") || wanted[host] || met[host] {
+					continue
+				}
+				met[host] = true
+				out = append(out, check.Spotted{Name: host, Spot: n.Place.String()})
+			}
+		}
+	}
+	return out
+}
+
+// storedReading makes a reading fit for the store.
+func storedReading(r *conf.Reading) (*store.Reading, error) {
+	loaded := r.Loaded
+	r.Loaded = time.Time{} // told apart from what was read
+	plain, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	var packed bytes.Buffer
+	zip := gzip.NewWriter(&packed)
+	if _, err := zip.Write(plain); err != nil {
+		return nil, err
+	}
+	if err := zip.Close(); err != nil {
+		return nil, err
+	}
+	out := &store.Reading{Digest: sha256.Sum256(plain), Document: packed.Bytes(), Main: r.Main, Files: len(r.Files), Sites: len(r.Sites), Listeners: len(r.Listeners),
+		Certificates: len(r.Certificates), Problems: len(r.Problems)}
+	if !loaded.IsZero() {
+		out.Loaded = &loaded
+	}
+	for _, der := range r.Certificates {
+		if c, err := certs.Parse(der); err == nil {
+			out.Material = append(out.Material, c)
+		}
+	}
+	out.Placements = placements(r)
+	return out, nil
+}
+
+// placements lists where certificates lie, as named by sites in force or
+// beside them.
+func placements(r *conf.Reading) (out []store.Placement) {
+	leafOf := func(path string) []byte {
+		if m := r.Material[path]; m != nil && len(m.Chain) > 0 {
+			if f, err := certs.ParseFingerprint(m.Chain[0]); err == nil {
+				return f[:]
+			}
+		}
+		return nil
+	}
+	named := map[string]bool{}
+	for i := range r.Sites {
+		for _, p := range r.Sites[i].Pairs {
+			if leaf := leafOf(p.Certificate); leaf != nil {
+				named[p.Certificate] = true
+				out = append(out, store.Placement{Path: p.Certificate, Spot: p.Place.String(), Site: r.Sites[i].MainName(), Leaf: leaf})
+			}
+		}
+	}
+	for path := range r.Material {
+		if leaf := leafOf(path); leaf != nil && !named[path] {
+			out = append(out, store.Placement{Path: path, Leaf: leaf})
+		}
+	}
+	return out
+}
+
+// readDocument unpacks a stored reading.
+func readDocument(packed []byte) (*conf.Reading, error) {
+	zip, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return nil, err
+	}
+	plain, err := io.ReadAll(zip)
+	if err != nil {
+		return nil, err
+	}
+	var r conf.Reading
+	return &r, json.Unmarshal(plain, &r)
+}
+
+// listed says numbers of things in words, at most a few of them.
+func listed(list []string, most int) string {
+	if len(list) > most {
+		return strings.Join(list[:most], ", ") + " and " + strconv.Itoa(len(list)-most) + " more"
+	}
+	return strings.Join(list, ", ")
+}

@@ -1,0 +1,319 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+)
+
+// Reading is what was read of a server's configuration, to be stored.
+type Reading struct {
+	Digest                                          certs.Fingerprint // of what was read, without moments
+	Document                                        []byte
+	Main                                            string
+	Files, Sites, Listeners, Certificates, Problems int
+	Loaded                                          *time.Time
+	Material                                        []*certs.Certificate // every certificate that lies there
+	Placements                                      []Placement
+}
+
+// Placement is a certificate file on a server.
+type Placement struct {
+	Path string
+	Spot string // file:line that names it, "" when none does
+	Site string
+	Leaf []byte
+}
+
+// ReadEnd is how the reading of one server ended: Reading, or else Trouble.
+type ReadEnd struct {
+	Reading  *Reading
+	Trouble  *check.Trouble
+	Findings []check.ServerFinding
+}
+
+type readingRow struct {
+	ID           int64
+	ServerID     int64
+	Digest       []byte
+	Document     []byte
+	Main         string
+	Files        int
+	Sites        int
+	Listeners    int
+	Certificates int
+	Problems     int
+	Loaded       *time.Time
+	FirstRead    time.Time
+	LastRead     time.Time
+	FirstSurvey  int64
+	LastSurvey   int64
+	Current      bool
+}
+
+func (readingRow) TableName() string { return "readings" }
+
+// FinishRead stores how the reading of one server ended, in one transaction:
+// the span goes on or begins, findings are opened, kept or closed. With the
+// survey's last one, enqueue is called. Done again, it changes nothing. The
+// error is ErrNotFound when the survey does not read that server.
+func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end *ReadEnd, at time.Time, enqueue Enqueue) error {
+	return s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
+		if err := db.Exec("select 1 from surveys where id = ? for update", survey).Error; err != nil {
+			return err
+		}
+		var open []struct {
+			ServerID   int64
+			FinishedAt *time.Time
+		}
+		err := db.Raw("select r.server_id, r.finished_at from reads r join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ?", survey, server).Scan(&open).Error
+		switch {
+		case err != nil:
+			return err
+		case len(open) == 0:
+			return ErrNotFound
+		case open[0].FinishedAt != nil:
+			return nil
+		}
+		if err := storeRead(ctx, db, ptx, survey, open[0].ServerID, end, at); err != nil {
+			return err
+		}
+		var left, shards int64
+		if err := db.Table("reads").Where("survey_id = ? and finished_at is null", survey).Count(&left).Error; err != nil || left > 0 {
+			return err
+		}
+		if err := db.Table("shards").Where("survey_id = ?", survey).Count(&shards).Error; err != nil {
+			return err
+		}
+		return enqueue(ctx, ptx, survey, nil, int(shards))
+	})
+}
+
+func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, end *ReadEnd, at time.Time) error {
+	trouble := check.Trouble{}
+	if end.Trouble != nil {
+		trouble = *end.Trouble
+	} else if err := storeReading(ctx, db, ptx, survey, server, end.Reading, at); err != nil {
+		return err
+	}
+	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id = ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
+		return err
+	}
+	return serverFindings(db, survey, server, end.Findings, at)
+}
+
+func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, r *Reading, at time.Time) error {
+	same := db.Exec("update readings set last_read = ?, last_survey = ?, loaded = ? where server_id = ? and current and digest = ?", at, survey, r.Loaded, server, r.Digest[:])
+	if same.Error != nil || same.RowsAffected > 0 {
+		return same.Error
+	}
+	if err := db.Exec("update readings set current = false where server_id = ? and current", server).Error; err != nil {
+		return err
+	}
+	row := readingRow{ServerID: server, Digest: r.Digest[:], Document: r.Document, Main: r.Main, Files: r.Files, Sites: r.Sites, Listeners: r.Listeners, Certificates: r.Certificates,
+		Problems: r.Problems, Loaded: r.Loaded, FirstRead: at, LastRead: at, FirstSurvey: survey, LastSurvey: survey, Current: true}
+	if err := db.Create(&row).Error; err != nil {
+		return err
+	}
+	b := batch{ctx: ctx, tx: ptx, at: at}
+	for _, c := range r.Material {
+		b.certificates = append(b.certificates, rowOf(c))
+	}
+	if err := b.writeMaterial(); err != nil {
+		return err
+	}
+	return storePlacements(ctx, db, ptx, server, r.Placements)
+}
+
+func storePlacements(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64, list []Placement) error {
+	if err := db.Exec("delete from placements where server_id = ?", server).Error; err != nil {
+		return err
+	}
+	var paths, spots, sites []string
+	var leaves [][]byte
+	for _, p := range list {
+		paths, spots, sites, leaves = append(paths, text(p.Path)), append(spots, text(p.Spot)), append(sites, text(p.Site)), append(leaves, p.Leaf)
+	}
+	_, err := ptx.Exec(ctx, `insert into placements (server_id, path, spot, site, leaf)
+		select $1::bigint, * from unnest($2::text[], $3::text[], $4::text[], $5::bytea[]) on conflict do nothing`, server, paths, spots, sites, leaves)
+	return err
+}
+
+// subjectLimit keeps subjects within what an index takes.
+const subjectLimit = 300
+
+// serverFindings opens, keeps and closes the findings about a server.
+func serverFindings(db *gorm.DB, survey, server int64, list []check.ServerFinding, at time.Time) error {
+	var open []FindingRow
+	if err := db.Where("server_id = ? and closed_at is null", server).Find(&open).Error; err != nil {
+		return err
+	}
+	type key struct{ code, subject string }
+	had := map[key]*FindingRow{}
+	for i := range open {
+		had[key{open[i].Code, open[i].Subject}] = &open[i]
+	}
+	opened := 0
+	for _, f := range list {
+		row := FindingRow{ServerID: &server, Subject: clipped(f.Subject), Source: text(f.Source), Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy),
+			Evidence: append([]check.Fact{}, f.Evidence...), OpenedAt: at, OpenedSurvey: survey}
+		k := key{row.Code, row.Subject}
+		was, met := had[k]
+		switch {
+		case met && was == nil: // the same twice
+		case !met:
+			opened++
+			had[k] = nil
+			if err := db.Create(&row).Error; err != nil {
+				return err
+			}
+		default:
+			had[k] = nil
+			if was.Cause != row.Cause || was.Source != row.Source || was.Remedy != row.Remedy || was.Severity != row.Severity {
+				if err := db.Exec("update findings set cause = ?, remedy = ?, source = ?, severity = ? where id = ?", row.Cause, row.Remedy, row.Source, row.Severity, was.ID).Error; err != nil {
+					return err
+				}
+			}
+		}
+	}
+	var gone []int64
+	for _, was := range had {
+		if was != nil {
+			gone = append(gone, was.ID)
+		}
+	}
+	if len(gone) > 0 {
+		if err := db.Exec("update findings set closed_at = ?, closed_survey = ? where id in ?", at, survey, gone).Error; err != nil {
+			return err
+		}
+	}
+	return db.Exec("update surveys set extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", opened, len(gone), survey).Error
+}
+
+func clipped(s string) string {
+	if s = text(s); len(s) > subjectLimit {
+		s = text(s[:subjectLimit])
+	}
+	return s
+}
+
+// ReadingHead says what is known of a server's configuration now.
+type ReadingHead struct {
+	ServerID    int64
+	ReadingID   int64 // 0 when it was never read
+	Loaded      *time.Time
+	LastRead    *time.Time
+	TroubleCode string // of the last attempt; "" when it was read
+	Trouble     string
+	TriedAt     *time.Time
+}
+
+// ReadingHeads gives the heads of servers that are reached.
+func (s *Store) ReadingHeads(ctx context.Context, servers []int64) (map[int64]ReadingHead, error) {
+	var list []ReadingHead
+	err := s.db.WithContext(ctx).Raw(`select s.id as server_id, coalesce(r.id, 0) as reading_id, r.loaded, r.last_read, coalesce(a.trouble_code, '') as trouble_code, coalesce(a.trouble, '') as trouble, a.finished_at as tried_at
+		from servers s left join readings r on r.server_id = s.id and r.current
+		left join lateral (select * from reads where server_id = s.id and finished_at is not null order by survey_id desc limit 1) a on true
+		where s.id in ? and s.reach <> ''`, servers).Scan(&list).Error
+	out := make(map[int64]ReadingHead, len(list))
+	for _, h := range list {
+		out[h.ServerID] = h
+	}
+	return out, err
+}
+
+// Document gives a reading's document.
+func (s *Store) Document(ctx context.Context, reading int64) ([]byte, error) {
+	var r readingRow
+	err := s.db.WithContext(ctx).Select("document").Where("id = ?", reading).Take(&r).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, ErrNotFound
+	}
+	return bytes.Clone(r.Document), err
+}
+
+// Server is a server of the estate with what is known of it.
+type Server struct {
+	ID                                              int64
+	Name, Kind, Reach, Main                         string
+	Line                                            int
+	Endpoints, Bindings                             int
+	Broken, AtOdds, Agreed, Unknown                 int // bindings by verdict
+	Findings                                        int // open ones, of the server and its bindings
+	Worst                                           *int
+	Files, Sites, Listeners, Certificates, Problems int
+	LastRead, Loaded, TriedAt                       *time.Time
+	TroubleCode, Trouble                            string
+}
+
+// ServerFilter narrows the list of servers; zero values do not.
+type ServerFilter struct {
+	Query string
+	Name  string
+	Read  *bool // its configuration is known
+}
+
+// Servers lists servers by name and gives the next page's cursor.
+func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, string, error) {
+	q := s.db.WithContext(ctx).Table("servers s").Where("s.removed_at is null")
+	if f.Query != "" {
+		like := contains(f.Query)
+		q = q.Where("(s.name ilike ? or s.kind ilike ? or s.reach ilike ? or exists (select 1 from endpoints e where e.server_id = s.id and host(e.address) like ?))", like, like, like, like)
+	}
+	if f.Name != "" {
+		q = q.Where("s.name = ?", f.Name)
+	}
+	if f.Read != nil {
+		q = q.Where("exists (select 1 from readings r where r.server_id = s.id and r.current) = ?", *f.Read)
+	}
+	_, dir, cmp := p.column(map[string]string{"name": "s.name"})
+	var tie int64
+	key, more, err := p.decode(&tie)
+	if err != nil {
+		return nil, "", err
+	}
+	if more {
+		q = q.Where("(s.name, s.id) "+cmp+" (?, ?)", key, tie)
+	}
+	cut := q.Select("s.*").Order("s.name " + dir + ", s.id " + dir).Limit(p.Limit + 1)
+	var list []Server
+	err = s.db.WithContext(ctx).Table("(?) s", cut).Select(`s.id, s.name, s.kind, s.line, s.reach, coalesce(r.main, '') as main, coalesce(r.files, 0) as files, coalesce(r.sites, 0) as sites,
+			coalesce(r.listeners, 0) as listeners, coalesce(r.certificates, 0) as certificates, coalesce(r.problems, 0) as problems, r.last_read, r.loaded,
+			a.finished_at as tried_at, coalesce(a.trouble_code, '') as trouble_code, coalesce(a.trouble, '') as trouble,
+			(select count(*) from endpoints e where e.server_id = s.id and e.removed_at is null) as endpoints, b.*, f.findings, f.worst`).
+		Joins("left join readings r on r.server_id = s.id and r.current and s.reach <> ''").
+		Joins("left join lateral (select * from reads where server_id = s.id and finished_at is not null and s.reach <> '' order by survey_id desc limit 1) a on true").
+		Joins(`join lateral (select count(*) as bindings, count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
+			count(*) filter (where verdict = 'agreed') as agreed, count(*) filter (where verdict = 'unknown') as unknown
+			from targets t join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and t.host_id is not null and t.removed_at is null) b on true`).
+		Joins(`join lateral (select count(*) as findings, min(severity) as worst from (
+			select severity from findings where server_id = s.id and closed_at is null
+			union all select f.severity from findings f join targets t on t.id = f.target_id join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and f.closed_at is null) u) f on true`).
+		Order("s.name " + dir + ", s.id " + dir).Scan(&list).Error
+	if err != nil || len(list) <= p.Limit {
+		return list, "", err
+	}
+	list = list[:p.Limit]
+	last := list[p.Limit-1]
+	return list, encodeCursor(p.Sort, last.Name, last.ID), nil
+}
+
+// Lying is a file a certificate lies in, with its server.
+type Lying struct {
+	Server string
+	Placement
+}
+
+// Lying lists the files a certificate lies in as the first one.
+func (s *Store) Lying(ctx context.Context, leaf []byte, limit int) ([]Lying, error) {
+	var list []Lying
+	return list, s.db.WithContext(ctx).Raw(`select s.name as server, p.path, p.spot, p.site, p.leaf from placements p join servers s on s.id = p.server_id
+		where p.leaf = ? order by s.name, p.path, p.spot limit ?`, leaf, limit).Scan(&list).Error
+}
