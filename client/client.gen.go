@@ -18,6 +18,27 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ConfigurationProblemGravity.
+const (
+	ConfigurationProblemGravityRefused ConfigurationProblemGravity = "refused"
+	ConfigurationProblemGravitySuspect ConfigurationProblemGravity = "suspect"
+	ConfigurationProblemGravityUnread  ConfigurationProblemGravity = "unread"
+)
+
+// Valid indicates whether the value is a known member of the ConfigurationProblemGravity enum.
+func (e ConfigurationProblemGravity) Valid() bool {
+	switch e {
+	case ConfigurationProblemGravityRefused:
+		return true
+	case ConfigurationProblemGravitySuspect:
+		return true
+	case ConfigurationProblemGravityUnread:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EstateChangeAction.
 const (
 	EstateChangeActionAdd    EstateChangeAction = "add"
@@ -78,6 +99,51 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for LineMarkKind.
+const (
+	LineMarkKindCertificate LineMarkKind = "certificate"
+	LineMarkKindKey         LineMarkKind = "key"
+	LineMarkKindName        LineMarkKind = "name"
+	LineMarkKindProblem     LineMarkKind = "problem"
+	LineMarkKindSite        LineMarkKind = "site"
+)
+
+// Valid indicates whether the value is a known member of the LineMarkKind enum.
+func (e LineMarkKind) Valid() bool {
+	switch e {
+	case LineMarkKindCertificate:
+		return true
+	case LineMarkKindKey:
+		return true
+	case LineMarkKindName:
+		return true
+	case LineMarkKindProblem:
+		return true
+	case LineMarkKindSite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListenerFamily.
+const (
+	ListenerFamilyHttp   ListenerFamily = "http"
+	ListenerFamilyStream ListenerFamily = "stream"
+)
+
+// Valid indicates whether the value is a known member of the ListenerFamily enum.
+func (e ListenerFamily) Valid() bool {
+	switch e {
+	case ListenerFamilyHttp:
+		return true
+	case ListenerFamilyStream:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Severity.
 const (
 	SeverityBroken Severity = "broken"
@@ -96,6 +162,24 @@ func (e Severity) Valid() bool {
 	case SeverityNote:
 		return true
 	case SeverityWeak:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SiteFamily.
+const (
+	SiteFamilyHttp   SiteFamily = "http"
+	SiteFamilyStream SiteFamily = "stream"
+)
+
+// Valid indicates whether the value is a known member of the SiteFamily enum.
+func (e SiteFamily) Valid() bool {
+	switch e {
+	case SiteFamilyHttp:
+		return true
+	case SiteFamilyStream:
 		return true
 	default:
 		return false
@@ -258,6 +342,24 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListServersParamsSort.
+const (
+	ListServersParamsSortMinusName ListServersParamsSort = "-name"
+	ListServersParamsSortName      ListServersParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListServersParamsSort enum.
+func (e ListServersParamsSort) Valid() bool {
+	switch e {
+	case ListServersParamsSortMinusName:
+		return true
+	case ListServersParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
 // AudienceView defines model for AudienceView.
 type AudienceView struct {
 	Audience string      `json:"audience"`
@@ -288,7 +390,10 @@ type Binding struct {
 	Remedy   string     `json:"remedy"`
 	Server   string     `json:"server"`
 	Severity *Severity  `json:"severity,omitempty"`
-	Verdict  Verdict    `json:"verdict"`
+
+	// Source file:line in the configuration of the server, of the worst finding
+	Source  *string `json:"source,omitempty"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // BindingPage defines model for BindingPage.
@@ -322,12 +427,15 @@ type Certificate struct {
 type CertificateDetail struct {
 	Audiences   []AudienceView `json:"audiences"`
 	Certificate Certificate    `json:"certificate"`
-	Findings    []Finding      `json:"findings"`
-	IssuerName  string         `json:"issuer_name"`
-	Pem         string         `json:"pem"`
-	Sightings   []Sighting     `json:"sightings"`
-	Signature   string         `json:"signature"`
-	Subject     string         `json:"subject"`
+
+	// Files the files it lies in on servers that were read
+	Files      []Placement `json:"files"`
+	Findings   []Finding   `json:"findings"`
+	IssuerName string      `json:"issuer_name"`
+	Pem        string      `json:"pem"`
+	Sightings  []Sighting  `json:"sightings"`
+	Signature  string      `json:"signature"`
+	Subject    string      `json:"subject"`
 }
 
 // CertificatePage defines model for CertificatePage.
@@ -353,6 +461,31 @@ type ChainLink struct {
 	// Stored it has a page of its own
 	Stored bool `json:"stored"`
 }
+
+// ConfigurationFile defines model for ConfigurationFile.
+type ConfigurationFile struct {
+	InForce  bool       `json:"in_force"`
+	Link     *string    `json:"link,omitempty"`
+	Marks    []LineMark `json:"marks"`
+	Modified *time.Time `json:"modified,omitempty"`
+	Path     string     `json:"path"`
+
+	// Text as it was read; values that look like secrets are hidden
+	Text string `json:"text"`
+}
+
+// ConfigurationProblem defines model for ConfigurationProblem.
+type ConfigurationProblem struct {
+	Column   int                         `json:"column"`
+	Expected *string                     `json:"expected,omitempty"`
+	File     string                      `json:"file"`
+	Gravity  ConfigurationProblemGravity `json:"gravity"`
+	Line     int                         `json:"line"`
+	Message  string                      `json:"message"`
+}
+
+// ConfigurationProblemGravity defines model for ConfigurationProblem.Gravity.
+type ConfigurationProblemGravity string
 
 // DayCount defines model for DayCount.
 type DayCount struct {
@@ -448,6 +581,15 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// FileName defines model for FileName.
+type FileName struct {
+	InForce bool `json:"in_force"`
+
+	// Link where it leads
+	Link *string `json:"link,omitempty"`
+	Path string  `json:"path"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Cause       string       `json:"cause"`
@@ -461,12 +603,15 @@ type Finding struct {
 	Id          int64        `json:"id"`
 	OpenedAt    time.Time    `json:"opened_at"`
 
-	// Place file:line of the host in the estate file
+	// Place file:line of the host or server in the estate file
 	Place    string   `json:"place"`
 	Remedy   string   `json:"remedy"`
 	Server   string   `json:"server"`
 	Severity Severity `json:"severity"`
-	Verdict  *Verdict `json:"verdict,omitempty"`
+
+	// Source file:line in the configuration of the server
+	Source  *string  `json:"source,omitempty"`
+	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
 // FindingPage defines model for FindingPage.
@@ -488,6 +633,17 @@ type Health struct {
 // HealthStatus defines model for Health.Status.
 type HealthStatus string
 
+// Hop defines model for Hop.
+type Hop struct {
+	// Checked the certificate behind is verified
+	Checked bool     `json:"checked"`
+	Name    *string  `json:"name,omitempty"`
+	Servers []string `json:"servers"`
+	Spot    string   `json:"spot"`
+	Tls     bool     `json:"tls"`
+	To      string   `json:"to"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	DaysLeft int `json:"days_left"`
@@ -501,6 +657,58 @@ type Lane struct {
 	NotAfter  time.Time   `json:"not_after"`
 	NotBefore time.Time   `json:"not_before"`
 	Sha256    Fingerprint `json:"sha256"`
+}
+
+// LineMark defines model for LineMark.
+type LineMark struct {
+	Kind LineMarkKind `json:"kind"`
+	Line int          `json:"line"`
+	Text string       `json:"text"`
+}
+
+// LineMarkKind defines model for LineMark.Kind.
+type LineMarkKind string
+
+// Listener defines model for Listener.
+type Listener struct {
+	Address string `json:"address"`
+
+	// Chosen the default is declared, not just the first
+	Chosen      bool           `json:"chosen"`
+	DefaultSite string         `json:"default_site"`
+	Family      ListenerFamily `json:"family"`
+	Sites       int            `json:"sites"`
+	Spot        string         `json:"spot"`
+	Tls         bool           `json:"tls"`
+}
+
+// ListenerFamily defines model for Listener.Family.
+type ListenerFamily string
+
+// Placement defines model for Placement.
+type Placement struct {
+	Path   string `json:"path"`
+	Server string `json:"server"`
+	Site   string `json:"site"`
+
+	// Spot file:line that names the file; empty when no site does
+	Spot string `json:"spot"`
+}
+
+// PlainRoute defines model for PlainRoute.
+type PlainRoute struct {
+	// Front what is done with the path /
+	Front     string `json:"front"`
+	FrontSpot string `json:"front_spot"`
+	Host      string `json:"host"`
+	Listener  string `json:"listener"`
+
+	// WellKnown what is done with files below /.well-known/acme-challenge/
+	WellKnown string `json:"well_known"`
+
+	// WellKnownHidden a location made for it is never asked
+	WellKnownHidden bool   `json:"well_known_hidden"`
+	WellKnownSpot   string `json:"well_known_spot"`
 }
 
 // Problem defines model for Problem.
@@ -522,6 +730,69 @@ type ProblemError struct {
 
 	// Place file:line:column, or the parameter
 	Place *string `json:"place,omitempty"`
+}
+
+// Server defines model for Server.
+type Server struct {
+	Agreed       int        `json:"agreed"`
+	AtOdds       int        `json:"at_odds"`
+	Bindings     int        `json:"bindings"`
+	Broken       int        `json:"broken"`
+	Certificates int        `json:"certificates"`
+	Endpoints    int        `json:"endpoints"`
+	Files        int        `json:"files"`
+	Findings     int        `json:"findings"`
+	Kind         string     `json:"kind"`
+	LastRead     *time.Time `json:"last_read,omitempty"`
+
+	// Line where it is declared in the estate file
+	Line      int `json:"line"`
+	Listeners int `json:"listeners"`
+
+	// Loaded when the running server last took its configuration in
+	Loaded *time.Time `json:"loaded,omitempty"`
+
+	// Main the main file of its configuration
+	Main     string `json:"main"`
+	Name     string `json:"name"`
+	Problems int    `json:"problems"`
+
+	// Reach how its configuration is reached; empty when it is not
+	Reach string `json:"reach"`
+
+	// Read its configuration is known
+	Read    bool       `json:"read"`
+	Sites   int        `json:"sites"`
+	TriedAt *time.Time `json:"tried_at,omitempty"`
+
+	// Trouble why the last attempt to read it failed; empty when it did not
+	Trouble     string    `json:"trouble"`
+	TroubleCode *string   `json:"trouble_code,omitempty"`
+	Unknown     int       `json:"unknown"`
+	Worst       *Severity `json:"worst,omitempty"`
+}
+
+// ServerDetail defines model for ServerDetail.
+type ServerDetail struct {
+	// Files the first 1000
+	Files []FileName `json:"files"`
+
+	// Listeners the first 1000
+	Listeners []Listener             `json:"listeners"`
+	Problems  []ConfigurationProblem `json:"problems"`
+
+	// Reload command that takes it in
+	Reload string `json:"reload"`
+	Server Server `json:"server"`
+
+	// Test command that tests the configuration
+	Test string `json:"test"`
+}
+
+// ServerPage defines model for ServerPage.
+type ServerPage struct {
+	Items      []Server `json:"items"`
+	NextCursor *string  `json:"next_cursor,omitempty"`
 }
 
 // Severity defines model for Severity.
@@ -549,6 +820,76 @@ type Sighting struct {
 	Vantage  string    `json:"vantage"`
 }
 
+// Site defines model for Site.
+type Site struct {
+	Certificates []SiteCertificate `json:"certificates"`
+
+	// DefaultAt listeners whose default it is
+	DefaultAt []string   `json:"default_at"`
+	Family    SiteFamily `json:"family"`
+
+	// Hops where it passes requests on to
+	Hops    []Hop    `json:"hops"`
+	InForce bool     `json:"in_force"`
+	Listens []string `json:"listens"`
+	Names   []string `json:"names"`
+
+	// Plain what plain http does
+	Plain []PlainRoute `json:"plain"`
+
+	// Refuses it ends handshakes instead of showing a certificate
+	Refuses bool `json:"refuses"`
+
+	// Spot file:line
+	Spot string `json:"spot"`
+}
+
+// SiteFamily defines model for Site.Family.
+type SiteFamily string
+
+// SiteAnswer defines model for SiteAnswer.
+type SiteAnswer struct {
+	// Listener empty when none takes such a connection
+	Listener string      `json:"listener"`
+	Plain    *PlainRoute `json:"plain,omitempty"`
+	Site     *Site       `json:"site,omitempty"`
+	Tls      bool        `json:"tls"`
+	Why      string      `json:"why"`
+}
+
+// SiteAnswers defines model for SiteAnswers.
+type SiteAnswers struct {
+	Items []SiteAnswer `json:"items"`
+}
+
+// SiteCertificate defines model for SiteCertificate.
+type SiteCertificate struct {
+	CommonName *string `json:"common_name,omitempty"`
+	DaysLeft   *int    `json:"days_left,omitempty"`
+
+	// Fault why none could be read
+	Fault   string  `json:"fault"`
+	File    string  `json:"file"`
+	Issuer  *string `json:"issuer,omitempty"`
+	Key     string  `json:"key"`
+	KeySpot string  `json:"key_spot"`
+
+	// KeyState fits, stranger (it belongs to another certificate), or why it is not known
+	KeyState string     `json:"key_state"`
+	NotAfter *time.Time `json:"not_after,omitempty"`
+
+	// Sent certificates in the file
+	Sent   int          `json:"sent"`
+	Sha256 *Fingerprint `json:"sha256,omitempty"`
+	Spot   string       `json:"spot"`
+}
+
+// SitePage defines model for SitePage.
+type SitePage struct {
+	Items      []Site  `json:"items"`
+	NextCursor *string `json:"next_cursor,omitempty"`
+}
+
 // Survey defines model for Survey.
 type Survey struct {
 	// Changed targets that show something else than before
@@ -562,10 +903,16 @@ type Survey struct {
 	Opened     int        `json:"opened"`
 
 	// Scope the whole estate, a host or a server
-	Scope   string      `json:"scope"`
-	State   SurveyState `json:"state"`
-	Targets int         `json:"targets"`
-	Vantage string      `json:"vantage"`
+	Scope string `json:"scope"`
+
+	// Servers configurations to read
+	Servers int `json:"servers"`
+
+	// ServersRead of these, done with
+	ServersRead int         `json:"servers_read"`
+	State       SurveyState `json:"state"`
+	Targets     int         `json:"targets"`
+	Vantage     string      `json:"vantage"`
 }
 
 // SurveyState defines model for Survey.State.
@@ -655,6 +1002,9 @@ type Limit = int
 // Query defines model for Query.
 type Query = string
 
+// ServerName defines model for ServerName.
+type ServerName = string
+
 // SurveyID defines model for SurveyID.
 type SurveyID = int64
 
@@ -705,11 +1055,14 @@ type ListCertificatesParamsSort string
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
 	// Q part of a name
-	Q        *Query                   `form:"q,omitempty" json:"q,omitempty"`
-	Severity *[]Severity              `form:"severity,omitempty" json:"severity,omitempty"`
-	Code     *string                  `form:"code,omitempty" json:"code,omitempty"`
-	State    *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Sort     *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
+	Q        *Query      `form:"q,omitempty" json:"q,omitempty"`
+	Severity *[]Severity `form:"severity,omitempty" json:"severity,omitempty"`
+	Code     *string     `form:"code,omitempty" json:"code,omitempty"`
+
+	// Server only of this server and its bindings
+	Server *string                  `form:"server,omitempty" json:"server,omitempty"`
+	State  *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Sort   *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Cursor next_cursor of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -721,6 +1074,50 @@ type ListFindingsParamsState string
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// ListServersParams defines parameters for ListServers.
+type ListServersParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Read only those whose configuration is known (true) or not (false)
+	Read *bool                  `form:"read,omitempty" json:"read,omitempty"`
+	Sort *ListServersParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListServersParamsSort defines parameters for ListServers.
+type ListServersParamsSort string
+
+// ListAnswersParams defines parameters for ListAnswers.
+type ListAnswersParams struct {
+	// Host host name; left out for a visitor who names none
+	Host *string `form:"host,omitempty" json:"host,omitempty"`
+
+	// At address and port; left out for every listener
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
+// GetConfigurationFileParams defines parameters for GetConfigurationFile.
+type GetConfigurationFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// ListSitesParams defines parameters for ListSites.
+type ListSitesParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// InForce only sites that are switched on (true) or not (false)
+	InForce *bool `form:"in_force,omitempty" json:"in_force,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListSurveysParams defines parameters for ListSurveys.
 type ListSurveysParams struct {
@@ -885,6 +1282,31 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServers Servers with what is known of their configuration
+	//
+	// Corresponds with GET /servers (the `ListServers` operationId).
+	ListServers(ctx context.Context, params *ListServersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetServer One server with its listeners, files and what is wrong with its configuration
+	//
+	// Corresponds with GET /servers/{name} (the `GetServer` operationId).
+	GetServer(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAnswers Which site answers for a host at each listener, and why
+	//
+	// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
+	ListAnswers(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
+	//
+	// Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
+	GetConfigurationFile(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSites The sites a server's configuration declares, in its order
+	//
+	// Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
+	ListSites(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSurveys Surveys, newest first
 	//
@@ -1099,6 +1521,81 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServers Servers with what is known of their configuration
+//
+// Corresponds with GET /servers (the `ListServers` operationId).
+func (c *Client) ListServers(ctx context.Context, params *ListServersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetServer One server with its listeners, files and what is wrong with its configuration
+//
+// Corresponds with GET /servers/{name} (the `GetServer` operationId).
+func (c *Client) GetServer(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetServerRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAnswers Which site answers for a host at each listener, and why
+//
+// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
+func (c *Client) ListAnswers(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAnswersRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
+//
+// Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
+func (c *Client) GetConfigurationFile(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetConfigurationFileRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSites The sites a server's configuration declares, in its order
+//
+// Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
+func (c *Client) ListSites(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSitesRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1672,6 +2169,18 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 
 		}
 
+		if params.Server != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "server", *params.Server, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.State != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -1812,6 +2321,369 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListServersRequest constructs an http.Request for the ListServers method
+func NewListServersRequest(server string, params *ListServersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Read != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "read", *params.Read, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetServerRequest constructs an http.Request for the GetServer method
+func NewGetServerRequest(server string, name ServerName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAnswersRequest constructs an http.Request for the ListAnswers method
+func NewListAnswersRequest(server string, name ServerName, params *ListAnswersParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/answers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetConfigurationFileRequest constructs an http.Request for the GetConfigurationFile method
+func NewGetConfigurationFileRequest(server string, name ServerName, params *GetConfigurationFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSitesRequest constructs an http.Request for the ListSites method
+func NewListSitesRequest(server string, name ServerName, params *ListSitesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/sites", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.InForce != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "in_force", *params.InForce, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2177,6 +3049,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
+
+	// ListServersWithResponse Servers with what is known of their configuration
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers (the `ListServers` operationId).
+	ListServersWithResponse(ctx context.Context, params *ListServersParams, reqEditors ...RequestEditorFn) (*ListServersResponse, error)
+
+	// GetServerWithResponse One server with its listeners, files and what is wrong with its configuration
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name} (the `GetServer` operationId).
+	GetServerWithResponse(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*GetServerResponse, error)
+
+	// ListAnswersWithResponse Which site answers for a host at each listener, and why
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
+	ListAnswersWithResponse(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*ListAnswersResponse, error)
+
+	// GetConfigurationFileWithResponse A file of a server's configuration as it was read, with remarks to its lines
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
+	GetConfigurationFileWithResponse(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*GetConfigurationFileResponse, error)
+
+	// ListSitesWithResponse The sites a server's configuration declares, in its order
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
+	ListSitesWithResponse(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
 
 	// ListSurveysWithResponse Surveys, newest first
 	//
@@ -2694,6 +3601,246 @@ func (r GetReadyResponse) ContentType() string {
 	return ""
 }
 
+type ListServersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServerPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServersResponse) GetJSON200() *ServerPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServerDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetServerResponse) GetJSON200() *ServerDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetServerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetServerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAnswersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SiteAnswers
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAnswersResponse) GetJSON200() *SiteAnswers {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAnswersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAnswersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAnswersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAnswersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAnswersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetConfigurationFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConfigurationFile
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetConfigurationFileResponse) GetJSON200() *ConfigurationFile {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetConfigurationFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetConfigurationFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetConfigurationFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetConfigurationFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetConfigurationFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SitePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSitesResponse) GetJSON200() *SitePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSitesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSurveysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3090,6 +4237,71 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 	return ParseGetReadyResponse(rsp)
 }
 
+// ListServersWithResponse Servers with what is known of their configuration
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers (the `ListServers` operationId).
+func (c *ClientWithResponses) ListServersWithResponse(ctx context.Context, params *ListServersParams, reqEditors ...RequestEditorFn) (*ListServersResponse, error) {
+	rsp, err := c.ListServers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServersResponse(rsp)
+}
+
+// GetServerWithResponse One server with its listeners, files and what is wrong with its configuration
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name} (the `GetServer` operationId).
+func (c *ClientWithResponses) GetServerWithResponse(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*GetServerResponse, error) {
+	rsp, err := c.GetServer(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetServerResponse(rsp)
+}
+
+// ListAnswersWithResponse Which site answers for a host at each listener, and why
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
+func (c *ClientWithResponses) ListAnswersWithResponse(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*ListAnswersResponse, error) {
+	rsp, err := c.ListAnswers(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAnswersResponse(rsp)
+}
+
+// GetConfigurationFileWithResponse A file of a server's configuration as it was read, with remarks to its lines
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
+func (c *ClientWithResponses) GetConfigurationFileWithResponse(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*GetConfigurationFileResponse, error) {
+	rsp, err := c.GetConfigurationFile(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetConfigurationFileResponse(rsp)
+}
+
+// ListSitesWithResponse The sites a server's configuration declares, in its order
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
+func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*ListSitesResponse, error) {
+	rsp, err := c.ListSites(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSitesResponse(rsp)
+}
+
 // ListSurveysWithResponse Surveys, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3474,6 +4686,171 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Health
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListServersResponse parses an HTTP response from a ListServersWithResponse call
+func ParseListServersResponse(rsp *http.Response) (*ListServersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServerPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetServerResponse parses an HTTP response from a GetServerWithResponse call
+func ParseGetServerResponse(rsp *http.Response) (*GetServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServerDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAnswersResponse parses an HTTP response from a ListAnswersWithResponse call
+func ParseListAnswersResponse(rsp *http.Response) (*ListAnswersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAnswersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SiteAnswers
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetConfigurationFileResponse parses an HTTP response from a GetConfigurationFileWithResponse call
+func ParseGetConfigurationFileResponse(rsp *http.Response) (*GetConfigurationFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetConfigurationFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConfigurationFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSitesResponse parses an HTTP response from a ListSitesWithResponse call
+func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SitePage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -102,7 +103,7 @@ func (a *app) table(rows [][]string, widths []int) {
 		configs[i] = table.ColumnConfig{Number: i + 1, Transformer: a.paint}
 		for _, r := range rows {
 			if w > 0 {
-				r[i] = wordwrap.WrapString(r[i], uint(w))
+				r[i] = wordwrap.WrapString(breakPaths(r[i], w), uint(w))
 			}
 		}
 	}
@@ -121,6 +122,38 @@ func (a *app) table(rows [][]string, widths []int) {
 	for line := range strings.SplitSeq(t.Render(), "\n") {
 		fmt.Fprintln(a.out, strings.TrimRight(line, " "))
 	}
+}
+
+// breakPaths parts words wider than a column at their slashes, where paths are
+// parted.
+func breakPaths(s string, width int) string {
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		words := strings.Split(line, " ")
+		for j, word := range words {
+			words[j] = breakPath(word, width)
+		}
+		lines[i] = strings.Join(words, " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+func breakPath(word string, width int) string {
+	if utf8.RuneCountInString(word) <= width {
+		return word
+	}
+	var out strings.Builder
+	used := 0
+	for i, part := range strings.SplitAfter(word, "/") {
+		n := utf8.RuneCountInString(part)
+		if i > 0 && used+n > width {
+			out.WriteByte('\n')
+			used = 0
+		}
+		out.WriteString(part)
+		used += n
+	}
+	return out.String()
 }
 
 // marks give every severity and verdict a shape, so that it reads without colour.

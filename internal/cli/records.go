@@ -223,6 +223,17 @@ func (a *app) showCertificate(d *client.CertificateDetail) error {
 	for _, v := range d.Audiences {
 		facts = append(facts, [2]string{v.Audience, trustText(v)})
 	}
+	for i, f := range d.Files {
+		label := ""
+		if i == 0 {
+			label = "lies in"
+		}
+		text := f.Server + " " + f.Path
+		if f.Spot != "" {
+			text += ", named at " + f.Spot
+		}
+		facts = append(facts, [2]string{label, text})
+	}
 	if a.output != "table" {
 		return printFacts(a, d, facts)
 	}
@@ -268,8 +279,21 @@ var findingColumns = []column[client.Finding]{
 	{head: "Finding", cell: func(f client.Finding) string {
 		return fmt.Sprintf("%s #%d\n%s", marks[string(f.Severity)], f.Id, f.Code)
 	}},
-	{head: "Where", width: 35, cell: func(f client.Finding) string { return orWithoutSNI(f.Host) + "\n" + f.Server + " " + f.Endpoint }},
+	{head: "Where", width: 35, cell: whereFound},
 	{head: "Cause and remedy", width: 39, cell: func(f client.Finding) string { return f.Cause + "\n→ " + f.Remedy }},
+}
+
+// whereFound names host and endpoint, or the server, and the line of its
+// configuration.
+func whereFound(f client.Finding) string {
+	text := "server " + f.Server
+	if f.Endpoint != "" {
+		text = orWithoutSNI(f.Host) + "\n" + f.Server + " " + f.Endpoint
+	}
+	if f.Source != nil {
+		text += "\n" + shortSpot(*f.Source)
+	}
+	return text
 }
 
 func (a *app) findingTable(list []client.Finding) error {
@@ -366,7 +390,7 @@ func (a *app) findingShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]}, {"where", orWithoutSNI(f.Host) + " at " + f.Server + " " + f.Endpoint}, {"declared", f.Place},
+			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]}, {"where", strings.ReplaceAll(whereFound(*f), "\n", ", ")}, {"declared", f.Place}, {"configured", orEmpty(f.Source)},
 				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt) + " UTC"}}
 			if f.ClosedAt != nil {
 				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt) + " UTC"})
@@ -433,7 +457,7 @@ func bindingFacts(b client.Binding) [][2]string {
 	facts := [][2]string{{"binding", b.Host + " at " + b.Server + " " + b.Endpoint}, {"verdict", marks[string(b.Verdict)]}, {"faces", plate(b.Faces) + "  " + b.Faces.Text},
 		{"seen", strings.Join(slices.DeleteFunc([]string{orEmpty(b.Outcome), orEmpty(b.Protocol), orEmpty(b.Group)}, func(s string) bool { return s == "" }), ", ")}}
 	if b.Cause != "" {
-		facts = append(facts, [2]string{"cause", b.Cause}, [2]string{"remedy", b.Remedy})
+		facts = append(facts, [2]string{"cause", b.Cause}, [2]string{"remedy", b.Remedy}, [2]string{"configured", orEmpty(b.Source)})
 	}
 	if b.Certificate != nil && b.DaysLeft != nil {
 		facts = append(facts, [2]string{"certificate", *b.Certificate}, [2]string{"issuer", orEmpty(b.Issuer)}, [2]string{"left", left(*b.DaysLeft)})
@@ -450,6 +474,7 @@ var csvFindingColumns = []column[client.Finding]{
 	{head: "cause", cell: func(f client.Finding) string { return f.Cause }},
 	{head: "remedy", cell: func(f client.Finding) string { return f.Remedy }},
 	{head: "declared", cell: func(f client.Finding) string { return f.Place }},
+	{head: "configured", cell: func(f client.Finding) string { return orEmpty(f.Source) }},
 	{head: "opened", cell: func(f client.Finding) string { return f.OpenedAt.UTC().Format("2006-01-02T15:04:05Z") }},
 }
 

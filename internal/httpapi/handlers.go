@@ -176,7 +176,7 @@ func (srv *Server) GetCertificate(ctx context.Context, r contract.GetCertificate
 
 // ListFindings lists findings.
 func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
-	f := store.FindingFilter{Query: orZero(r.Params.Q), Code: orZero(r.Params.Code), State: "open"}
+	f := store.FindingFilter{Query: orZero(r.Params.Q), Code: orZero(r.Params.Code), Server: orZero(r.Params.Server), State: "open"}
 	if r.Params.State != nil {
 		f.State = string(*r.Params.State)
 	}

@@ -72,7 +72,7 @@ func facesOf(wanted, configured, served string) contract.Faces {
 func bindingOf(b *store.Binding) contract.Binding {
 	out := contract.Binding{
 		Id: b.ID, Host: b.Host, Endpoint: endpoint(b.Address, b.Port), Server: b.Server, Kind: b.Kind, Line: b.Line,
-		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy,
+		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy, Source: optional(b.Source),
 		Outcome: optional(b.Outcome), Protocol: optional(binding.VersionName(uint16(b.Version))), Group: optional(binding.GroupName(uint16(b.KeyGroup))),
 		Certificate: fingerprint(b.Leaf), Issuer: optional(b.Issuer),
 	}
@@ -100,7 +100,10 @@ func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) c
 	out := contract.CertificateDetail{
 		Certificate: certificateOf(&d.Certificate), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
 		Signature: d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
-		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)),
+		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)), Files: make([]contract.Placement, len(d.Files)),
+	}
+	for i, f := range d.Files {
+		out.Files[i] = contract.Placement{Server: f.Server, Path: f.Path, Spot: f.Spot, Site: f.Site}
 	}
 	for i, v := range d.Views {
 		view := contract.AudienceView{Audience: v.Audience, Trusted: v.Trusted, Failures: append([]string{}, v.Failures...), Path: []contract.ChainLink{}}
@@ -133,9 +136,12 @@ func (srv *Server) findingsOf(ctx context.Context, list []store.Finding) []contr
 
 func findingOf(f *store.Finding, file string) contract.Finding {
 	out := contract.Finding{
-		Id: f.ID, Code: f.Code, Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Endpoint: endpoint(f.Address, f.Port), Server: f.Server,
-		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(),
-		Faces: ptr(facesOf(f.Wanted, f.Configured, f.Served)), Verdict: ptr(contract.Verdict(f.Verdict)),
+		Id: f.ID, Code: f.Code, Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Server: f.Server,
+		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source),
+	}
+	if f.TargetID != nil {
+		out.Endpoint = endpoint(f.Address, f.Port)
+		out.Faces, out.Verdict = ptr(facesOf(f.Wanted, f.Configured, f.Served)), ptr(contract.Verdict(f.Verdict))
 	}
 	for i, e := range f.Evidence {
 		out.Evidence[i] = contract.Fact{Label: e.Label, Value: e.Value}
@@ -151,7 +157,8 @@ func findingOf(f *store.Finding, file string) contract.Finding {
 
 func surveyOf(v *store.Survey) contract.Survey {
 	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage, CreatedAt: v.CreatedAt.UTC(),
-		Targets: v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed}
+		Targets: v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed,
+		Servers: v.Servers, ServersRead: v.ServersRead}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/names"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
 	"insegna.example/internal/store"
@@ -33,7 +34,14 @@ func problemOf(err error) contract.Problem {
 	var order *service.OrderError
 	var ambiguous *service.AmbiguousError
 	var bad *badRequestError
+	var unread *service.NotReadError
+	var endpoint *service.BadEndpointError
+	var host *names.HostError
 	switch {
+	case errors.As(err, &unread):
+		return problem(http.StatusConflict, "Not read", err.Error(), "")
+	case errors.As(err, &endpoint), errors.As(err, &host):
+		return problem(http.StatusBadRequest, "Bad request", err.Error(), "")
 	case errors.As(err, &faults):
 		return estateProblem(faults)
 	case errors.Is(err, service.ErrNoEstate):

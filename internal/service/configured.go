@@ -39,6 +39,9 @@ func (s *Service) sightsOf(ctx context.Context, reading int64) (*sights, error) 
 	if err != nil {
 		return nil, err
 	}
+	for i := range r.Files {
+		r.Files[i].Text = "" // large, and rarely asked for
+	}
 	v := newSights(r)
 	s.readings.Set(reading, v)
 	return v, nil

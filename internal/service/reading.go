@@ -249,6 +249,9 @@ func unwanted(r *conf.Reading, e *estate.Estate, server *estate.Server) (out []c
 func storedReading(r *conf.Reading) (*store.Reading, error) {
 	loaded := r.Loaded
 	r.Loaded = time.Time{} // told apart from what was read
+	for i := range r.Files {
+		r.Files[i].Text = veil(r.Files[i].Text)
+	}
 	plain, err := json.Marshal(r)
 	if err != nil {
 		return nil, err
@@ -274,6 +277,12 @@ func storedReading(r *conf.Reading) (*store.Reading, error) {
 	out.Placements = placements(r)
 	return out, nil
 }
+
+// secret finds values that configurations carry in the open and that are
+// nobody's business: they are neither stored nor shown.
+var secret = regexp.MustCompile(`(?i)((?:authorization|secret|passw(?:or)?d|token|api[-_]?key)[\w-]*["']?[ \t]+)("[^"\n]*"|'[^'\n]*'|[^\s;{}"']+)`)
+
+func veil(text string) string { return secret.ReplaceAllString(text, "$1(hidden)") }
 
 // placements lists where certificates lie, as named by sites in force or
 // beside them.

@@ -72,6 +72,7 @@ type CertificateDetail struct {
 	Parsed    *certs.Certificate
 	Views     []AudienceView
 	Sightings []store.Sighting
+	Files     []store.Lying
 	Findings  []store.Finding
 }
 
@@ -113,6 +114,9 @@ func (s *Service) Certificate(ctx context.Context, prefix string) (*CertificateD
 	}
 	d := &CertificateDetail{Certificate: list[0]}
 	if d.Parsed, err = certs.Parse(d.Der); err != nil {
+		return nil, err
+	}
+	if d.Files, err = s.Lying(ctx, d.Sha256); err != nil {
 		return nil, err
 	}
 	if d.Sightings, err = s.store.SightingsOf(ctx, d.Sha256, sightingsShown); err != nil {

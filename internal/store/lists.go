@@ -216,7 +216,7 @@ type Binding struct {
 	Port, Line                          int
 	Verdict, Wanted, Configured, Served string
 	Severity                            *int
-	Cause, Remedy                       string
+	Cause, Remedy, Source               string
 	Outcome                             string
 	Version, KeyGroup                   int
 	Leaf                                []byte
@@ -234,7 +234,7 @@ type BindingFilter struct {
 const bindingFrom = `targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id`
 
 const bindingMore = ` left join certificates c on c.sha256 = t.leaf
-	left join lateral (select severity, cause, remedy from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
+	left join lateral (select severity, cause, remedy, source from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
 	left join lateral (select outcome, version, key_group, last_seen from sightings g where g.target_id = t.id and g.current order by g.last_seen desc limit 1) g on true`
 
 // Bindings lists bindings by host name and gives the next page's cursor.
@@ -266,7 +266,7 @@ func (s *Store) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Bindin
 	var list []Binding
 	err = s.db.WithContext(ctx).Table("(?) cut join "+bindingFrom+" on t.id = cut.cut_id"+bindingMore, cut).
 		Select(`t.id, h.name as host, h.line, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
-			f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
+			f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(f.source, '') as source, coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
 			t.leaf, coalesce(c.issuer, '') as issuer, c.not_after, g.last_seen`).
 		Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Scan(&list).Error
 	if err != nil || len(list) <= p.Limit {

@@ -157,6 +157,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Servers with what is known of their configuration */
+        get: operations["listServers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One server with its listeners, files and what is wrong with its configuration */
+        get: operations["getServer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{name}/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sites a server's configuration declares, in its order */
+        get: operations["listSites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{name}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which site answers for a host at each listener, and why */
+        get: operations["listAnswers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{name}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file of a server's configuration as it was read, with remarks to its lines */
+        get: operations["getConfigurationFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/findings": {
         parameters: {
             query?: never;
@@ -374,6 +459,8 @@ export interface components {
             severity?: components["schemas"]["Severity"];
             cause: string;
             remedy: string;
+            /** @description file:line in the configuration of the server, of the worst finding */
+            source?: string;
             outcome?: string;
             protocol?: string;
             group?: string;
@@ -465,6 +552,8 @@ export interface components {
             pem: string;
             audiences: components["schemas"]["AudienceView"][];
             sightings: components["schemas"]["Sighting"][];
+            /** @description the files it lies in on servers that were read */
+            files: components["schemas"]["Placement"][];
             findings: components["schemas"]["Finding"][];
         };
         Finding: {
@@ -478,8 +567,10 @@ export interface components {
             cause: string;
             remedy: string;
             evidence: components["schemas"]["Fact"][];
-            /** @description file:line of the host in the estate file */
+            /** @description file:line of the host or server in the estate file */
             place: string;
+            /** @description file:line in the configuration of the server */
+            source?: string;
             certificate?: components["schemas"]["Fingerprint"];
             faces?: components["schemas"]["Faces"];
             verdict?: components["schemas"]["Verdict"];
@@ -487,6 +578,180 @@ export interface components {
             opened_at: string;
             /** Format: date-time */
             closed_at?: string;
+        };
+        Placement: {
+            server: string;
+            path: string;
+            /** @description file:line that names the file; empty when no site does */
+            spot: string;
+            site: string;
+        };
+        Server: {
+            name: string;
+            kind: string;
+            /** @description where it is declared in the estate file */
+            line: number;
+            /** @description how its configuration is reached; empty when it is not */
+            reach: string;
+            /** @description its configuration is known */
+            read: boolean;
+            /** @description the main file of its configuration */
+            main: string;
+            endpoints: number;
+            bindings: number;
+            broken: number;
+            at_odds: number;
+            agreed: number;
+            unknown: number;
+            findings: number;
+            worst?: components["schemas"]["Severity"];
+            files: number;
+            sites: number;
+            listeners: number;
+            certificates: number;
+            problems: number;
+            /** Format: date-time */
+            last_read?: string;
+            /**
+             * Format: date-time
+             * @description when the running server last took its configuration in
+             */
+            loaded?: string;
+            /** @description why the last attempt to read it failed; empty when it did not */
+            trouble: string;
+            trouble_code?: string;
+            /** Format: date-time */
+            tried_at?: string;
+        };
+        ServerPage: {
+            items: components["schemas"]["Server"][];
+            next_cursor?: string;
+        };
+        Listener: {
+            address: string;
+            /** @enum {string} */
+            family: "http" | "stream";
+            tls: boolean;
+            spot: string;
+            sites: number;
+            default_site: string;
+            /** @description the default is declared, not just the first */
+            chosen: boolean;
+        };
+        ConfigurationProblem: {
+            file: string;
+            line: number;
+            column: number;
+            /** @enum {string} */
+            gravity: "refused" | "unread" | "suspect";
+            message: string;
+            expected?: string;
+        };
+        FileName: {
+            path: string;
+            /** @description where it leads */
+            link?: string;
+            in_force: boolean;
+        };
+        ServerDetail: {
+            server: components["schemas"]["Server"];
+            /** @description command that tests the configuration */
+            test: string;
+            /** @description command that takes it in */
+            reload: string;
+            /** @description the first 1000 */
+            listeners: components["schemas"]["Listener"][];
+            /** @description the first 1000 */
+            files: components["schemas"]["FileName"][];
+            problems: components["schemas"]["ConfigurationProblem"][];
+        };
+        SiteCertificate: {
+            file: string;
+            spot: string;
+            sha256?: components["schemas"]["Fingerprint"];
+            common_name?: string;
+            issuer?: string;
+            /** Format: date-time */
+            not_after?: string;
+            days_left?: number;
+            /** @description certificates in the file */
+            sent: number;
+            /** @description why none could be read */
+            fault: string;
+            key: string;
+            key_spot: string;
+            /** @description fits, stranger (it belongs to another certificate), or why it is not known */
+            key_state: string;
+        };
+        PlainRoute: {
+            listener: string;
+            host: string;
+            /** @description what is done with the path / */
+            front: string;
+            front_spot: string;
+            /** @description what is done with files below /.well-known/acme-challenge/ */
+            well_known: string;
+            well_known_spot: string;
+            /** @description a location made for it is never asked */
+            well_known_hidden: boolean;
+        };
+        Hop: {
+            to: string;
+            tls: boolean;
+            /** @description the certificate behind is verified */
+            checked: boolean;
+            name?: string;
+            spot: string;
+            servers: string[];
+        };
+        Site: {
+            /** @description file:line */
+            spot: string;
+            /** @enum {string} */
+            family: "http" | "stream";
+            in_force: boolean;
+            names: string[];
+            listens: string[];
+            /** @description listeners whose default it is */
+            default_at: string[];
+            /** @description it ends handshakes instead of showing a certificate */
+            refuses: boolean;
+            certificates: components["schemas"]["SiteCertificate"][];
+            /** @description what plain http does */
+            plain: components["schemas"]["PlainRoute"][];
+            /** @description where it passes requests on to */
+            hops: components["schemas"]["Hop"][];
+        };
+        SitePage: {
+            items: components["schemas"]["Site"][];
+            next_cursor?: string;
+        };
+        SiteAnswer: {
+            /** @description empty when none takes such a connection */
+            listener: string;
+            tls: boolean;
+            why: string;
+            site?: components["schemas"]["Site"];
+            plain?: components["schemas"]["PlainRoute"];
+        };
+        SiteAnswers: {
+            items: components["schemas"]["SiteAnswer"][];
+        };
+        LineMark: {
+            line: number;
+            /** @enum {string} */
+            kind: "site" | "name" | "certificate" | "key" | "problem";
+            text: string;
+        };
+        ConfigurationFile: {
+            path: string;
+            link?: string;
+            in_force: boolean;
+            /** Format: date-time */
+            modified?: string;
+            /** @description as it was read; values that look like secrets are hidden */
+            text: string;
+            marks: components["schemas"]["LineMark"][];
         };
         FindingPage: {
             items: components["schemas"]["Finding"][];
@@ -517,6 +782,10 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             finished_at?: string;
+            /** @description configurations to read */
+            servers: number;
+            /** @description of these, done with */
+            servers_read: number;
             targets: number;
             done: number;
             connected: number;
@@ -603,6 +872,7 @@ export interface components {
         /** @description next_cursor of the page before */
         Cursor: string;
         Limit: number;
+        ServerName: string;
         SurveyID: number;
     };
     requestBodies: {
@@ -832,6 +1102,143 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listServers: {
+        parameters: {
+            query?: {
+                /** @description part of a name */
+                q?: components["parameters"]["Query"];
+                /** @description only those whose configuration is known (true) or not (false) */
+                read?: boolean;
+                sort?: "name" | "-name";
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the server */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSites: {
+        parameters: {
+            query?: {
+                /** @description part of a name */
+                q?: components["parameters"]["Query"];
+                /** @description only sites that are switched on (true) or not (false) */
+                in_force?: boolean;
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SitePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAnswers: {
+        parameters: {
+            query?: {
+                /** @description host name; left out for a visitor who names none */
+                host?: string;
+                /** @description address and port; left out for every listener */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteAnswers"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getConfigurationFile: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigurationFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listFindings: {
         parameters: {
             query?: {
@@ -839,6 +1246,8 @@ export interface operations {
                 q?: components["parameters"]["Query"];
                 severity?: components["schemas"]["Severity"][];
                 code?: string;
+                /** @description only of this server and its bindings */
+                server?: string;
                 state?: "open" | "closed" | "all";
                 sort?: "worst" | "-opened";
                 /** @description next_cursor of the page before */

@@ -23,6 +23,27 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for ConfigurationProblemGravity.
+const (
+	ConfigurationProblemGravityRefused ConfigurationProblemGravity = "refused"
+	ConfigurationProblemGravitySuspect ConfigurationProblemGravity = "suspect"
+	ConfigurationProblemGravityUnread  ConfigurationProblemGravity = "unread"
+)
+
+// Valid indicates whether the value is a known member of the ConfigurationProblemGravity enum.
+func (e ConfigurationProblemGravity) Valid() bool {
+	switch e {
+	case ConfigurationProblemGravityRefused:
+		return true
+	case ConfigurationProblemGravitySuspect:
+		return true
+	case ConfigurationProblemGravityUnread:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EstateChangeAction.
 const (
 	EstateChangeActionAdd    EstateChangeAction = "add"
@@ -83,6 +104,51 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for LineMarkKind.
+const (
+	LineMarkKindCertificate LineMarkKind = "certificate"
+	LineMarkKindKey         LineMarkKind = "key"
+	LineMarkKindName        LineMarkKind = "name"
+	LineMarkKindProblem     LineMarkKind = "problem"
+	LineMarkKindSite        LineMarkKind = "site"
+)
+
+// Valid indicates whether the value is a known member of the LineMarkKind enum.
+func (e LineMarkKind) Valid() bool {
+	switch e {
+	case LineMarkKindCertificate:
+		return true
+	case LineMarkKindKey:
+		return true
+	case LineMarkKindName:
+		return true
+	case LineMarkKindProblem:
+		return true
+	case LineMarkKindSite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListenerFamily.
+const (
+	ListenerFamilyHttp   ListenerFamily = "http"
+	ListenerFamilyStream ListenerFamily = "stream"
+)
+
+// Valid indicates whether the value is a known member of the ListenerFamily enum.
+func (e ListenerFamily) Valid() bool {
+	switch e {
+	case ListenerFamilyHttp:
+		return true
+	case ListenerFamilyStream:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Severity.
 const (
 	SeverityBroken Severity = "broken"
@@ -101,6 +167,24 @@ func (e Severity) Valid() bool {
 	case SeverityNote:
 		return true
 	case SeverityWeak:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SiteFamily.
+const (
+	SiteFamilyHttp   SiteFamily = "http"
+	SiteFamilyStream SiteFamily = "stream"
+)
+
+// Valid indicates whether the value is a known member of the SiteFamily enum.
+func (e SiteFamily) Valid() bool {
+	switch e {
+	case SiteFamilyHttp:
+		return true
+	case SiteFamilyStream:
 		return true
 	default:
 		return false
@@ -263,6 +347,24 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListServersParamsSort.
+const (
+	ListServersParamsSortMinusName ListServersParamsSort = "-name"
+	ListServersParamsSortName      ListServersParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListServersParamsSort enum.
+func (e ListServersParamsSort) Valid() bool {
+	switch e {
+	case ListServersParamsSortMinusName:
+		return true
+	case ListServersParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
 // AudienceView defines model for AudienceView.
 type AudienceView struct {
 	Audience string      `json:"audience"`
@@ -293,7 +395,10 @@ type Binding struct {
 	Remedy   string     `json:"remedy"`
 	Server   string     `json:"server"`
 	Severity *Severity  `json:"severity,omitempty"`
-	Verdict  Verdict    `json:"verdict"`
+
+	// Source file:line in the configuration of the server, of the worst finding
+	Source  *string `json:"source,omitempty"`
+	Verdict Verdict `json:"verdict"`
 }
 
 // BindingPage defines model for BindingPage.
@@ -327,12 +432,15 @@ type Certificate struct {
 type CertificateDetail struct {
 	Audiences   []AudienceView `json:"audiences"`
 	Certificate Certificate    `json:"certificate"`
-	Findings    []Finding      `json:"findings"`
-	IssuerName  string         `json:"issuer_name"`
-	Pem         string         `json:"pem"`
-	Sightings   []Sighting     `json:"sightings"`
-	Signature   string         `json:"signature"`
-	Subject     string         `json:"subject"`
+
+	// Files the files it lies in on servers that were read
+	Files      []Placement `json:"files"`
+	Findings   []Finding   `json:"findings"`
+	IssuerName string      `json:"issuer_name"`
+	Pem        string      `json:"pem"`
+	Sightings  []Sighting  `json:"sightings"`
+	Signature  string      `json:"signature"`
+	Subject    string      `json:"subject"`
 }
 
 // CertificatePage defines model for CertificatePage.
@@ -358,6 +466,31 @@ type ChainLink struct {
 	// Stored it has a page of its own
 	Stored bool `json:"stored"`
 }
+
+// ConfigurationFile defines model for ConfigurationFile.
+type ConfigurationFile struct {
+	InForce  bool       `json:"in_force"`
+	Link     *string    `json:"link,omitempty"`
+	Marks    []LineMark `json:"marks"`
+	Modified *time.Time `json:"modified,omitempty"`
+	Path     string     `json:"path"`
+
+	// Text as it was read; values that look like secrets are hidden
+	Text string `json:"text"`
+}
+
+// ConfigurationProblem defines model for ConfigurationProblem.
+type ConfigurationProblem struct {
+	Column   int                         `json:"column"`
+	Expected *string                     `json:"expected,omitempty"`
+	File     string                      `json:"file"`
+	Gravity  ConfigurationProblemGravity `json:"gravity"`
+	Line     int                         `json:"line"`
+	Message  string                      `json:"message"`
+}
+
+// ConfigurationProblemGravity defines model for ConfigurationProblem.Gravity.
+type ConfigurationProblemGravity string
 
 // DayCount defines model for DayCount.
 type DayCount struct {
@@ -453,6 +586,15 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// FileName defines model for FileName.
+type FileName struct {
+	InForce bool `json:"in_force"`
+
+	// Link where it leads
+	Link *string `json:"link,omitempty"`
+	Path string  `json:"path"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Cause       string       `json:"cause"`
@@ -466,12 +608,15 @@ type Finding struct {
 	Id          int64        `json:"id"`
 	OpenedAt    time.Time    `json:"opened_at"`
 
-	// Place file:line of the host in the estate file
+	// Place file:line of the host or server in the estate file
 	Place    string   `json:"place"`
 	Remedy   string   `json:"remedy"`
 	Server   string   `json:"server"`
 	Severity Severity `json:"severity"`
-	Verdict  *Verdict `json:"verdict,omitempty"`
+
+	// Source file:line in the configuration of the server
+	Source  *string  `json:"source,omitempty"`
+	Verdict *Verdict `json:"verdict,omitempty"`
 }
 
 // FindingPage defines model for FindingPage.
@@ -493,6 +638,17 @@ type Health struct {
 // HealthStatus defines model for Health.Status.
 type HealthStatus string
 
+// Hop defines model for Hop.
+type Hop struct {
+	// Checked the certificate behind is verified
+	Checked bool     `json:"checked"`
+	Name    *string  `json:"name,omitempty"`
+	Servers []string `json:"servers"`
+	Spot    string   `json:"spot"`
+	Tls     bool     `json:"tls"`
+	To      string   `json:"to"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	DaysLeft int `json:"days_left"`
@@ -506,6 +662,58 @@ type Lane struct {
 	NotAfter  time.Time   `json:"not_after"`
 	NotBefore time.Time   `json:"not_before"`
 	Sha256    Fingerprint `json:"sha256"`
+}
+
+// LineMark defines model for LineMark.
+type LineMark struct {
+	Kind LineMarkKind `json:"kind"`
+	Line int          `json:"line"`
+	Text string       `json:"text"`
+}
+
+// LineMarkKind defines model for LineMark.Kind.
+type LineMarkKind string
+
+// Listener defines model for Listener.
+type Listener struct {
+	Address string `json:"address"`
+
+	// Chosen the default is declared, not just the first
+	Chosen      bool           `json:"chosen"`
+	DefaultSite string         `json:"default_site"`
+	Family      ListenerFamily `json:"family"`
+	Sites       int            `json:"sites"`
+	Spot        string         `json:"spot"`
+	Tls         bool           `json:"tls"`
+}
+
+// ListenerFamily defines model for Listener.Family.
+type ListenerFamily string
+
+// Placement defines model for Placement.
+type Placement struct {
+	Path   string `json:"path"`
+	Server string `json:"server"`
+	Site   string `json:"site"`
+
+	// Spot file:line that names the file; empty when no site does
+	Spot string `json:"spot"`
+}
+
+// PlainRoute defines model for PlainRoute.
+type PlainRoute struct {
+	// Front what is done with the path /
+	Front     string `json:"front"`
+	FrontSpot string `json:"front_spot"`
+	Host      string `json:"host"`
+	Listener  string `json:"listener"`
+
+	// WellKnown what is done with files below /.well-known/acme-challenge/
+	WellKnown string `json:"well_known"`
+
+	// WellKnownHidden a location made for it is never asked
+	WellKnownHidden bool   `json:"well_known_hidden"`
+	WellKnownSpot   string `json:"well_known_spot"`
 }
 
 // Problem defines model for Problem.
@@ -527,6 +735,69 @@ type ProblemError struct {
 
 	// Place file:line:column, or the parameter
 	Place *string `json:"place,omitempty"`
+}
+
+// Server defines model for Server.
+type Server struct {
+	Agreed       int        `json:"agreed"`
+	AtOdds       int        `json:"at_odds"`
+	Bindings     int        `json:"bindings"`
+	Broken       int        `json:"broken"`
+	Certificates int        `json:"certificates"`
+	Endpoints    int        `json:"endpoints"`
+	Files        int        `json:"files"`
+	Findings     int        `json:"findings"`
+	Kind         string     `json:"kind"`
+	LastRead     *time.Time `json:"last_read,omitempty"`
+
+	// Line where it is declared in the estate file
+	Line      int `json:"line"`
+	Listeners int `json:"listeners"`
+
+	// Loaded when the running server last took its configuration in
+	Loaded *time.Time `json:"loaded,omitempty"`
+
+	// Main the main file of its configuration
+	Main     string `json:"main"`
+	Name     string `json:"name"`
+	Problems int    `json:"problems"`
+
+	// Reach how its configuration is reached; empty when it is not
+	Reach string `json:"reach"`
+
+	// Read its configuration is known
+	Read    bool       `json:"read"`
+	Sites   int        `json:"sites"`
+	TriedAt *time.Time `json:"tried_at,omitempty"`
+
+	// Trouble why the last attempt to read it failed; empty when it did not
+	Trouble     string    `json:"trouble"`
+	TroubleCode *string   `json:"trouble_code,omitempty"`
+	Unknown     int       `json:"unknown"`
+	Worst       *Severity `json:"worst,omitempty"`
+}
+
+// ServerDetail defines model for ServerDetail.
+type ServerDetail struct {
+	// Files the first 1000
+	Files []FileName `json:"files"`
+
+	// Listeners the first 1000
+	Listeners []Listener             `json:"listeners"`
+	Problems  []ConfigurationProblem `json:"problems"`
+
+	// Reload command that takes it in
+	Reload string `json:"reload"`
+	Server Server `json:"server"`
+
+	// Test command that tests the configuration
+	Test string `json:"test"`
+}
+
+// ServerPage defines model for ServerPage.
+type ServerPage struct {
+	Items      []Server `json:"items"`
+	NextCursor *string  `json:"next_cursor,omitempty"`
 }
 
 // Severity defines model for Severity.
@@ -554,6 +825,76 @@ type Sighting struct {
 	Vantage  string    `json:"vantage"`
 }
 
+// Site defines model for Site.
+type Site struct {
+	Certificates []SiteCertificate `json:"certificates"`
+
+	// DefaultAt listeners whose default it is
+	DefaultAt []string   `json:"default_at"`
+	Family    SiteFamily `json:"family"`
+
+	// Hops where it passes requests on to
+	Hops    []Hop    `json:"hops"`
+	InForce bool     `json:"in_force"`
+	Listens []string `json:"listens"`
+	Names   []string `json:"names"`
+
+	// Plain what plain http does
+	Plain []PlainRoute `json:"plain"`
+
+	// Refuses it ends handshakes instead of showing a certificate
+	Refuses bool `json:"refuses"`
+
+	// Spot file:line
+	Spot string `json:"spot"`
+}
+
+// SiteFamily defines model for Site.Family.
+type SiteFamily string
+
+// SiteAnswer defines model for SiteAnswer.
+type SiteAnswer struct {
+	// Listener empty when none takes such a connection
+	Listener string      `json:"listener"`
+	Plain    *PlainRoute `json:"plain,omitempty"`
+	Site     *Site       `json:"site,omitempty"`
+	Tls      bool        `json:"tls"`
+	Why      string      `json:"why"`
+}
+
+// SiteAnswers defines model for SiteAnswers.
+type SiteAnswers struct {
+	Items []SiteAnswer `json:"items"`
+}
+
+// SiteCertificate defines model for SiteCertificate.
+type SiteCertificate struct {
+	CommonName *string `json:"common_name,omitempty"`
+	DaysLeft   *int    `json:"days_left,omitempty"`
+
+	// Fault why none could be read
+	Fault   string  `json:"fault"`
+	File    string  `json:"file"`
+	Issuer  *string `json:"issuer,omitempty"`
+	Key     string  `json:"key"`
+	KeySpot string  `json:"key_spot"`
+
+	// KeyState fits, stranger (it belongs to another certificate), or why it is not known
+	KeyState string     `json:"key_state"`
+	NotAfter *time.Time `json:"not_after,omitempty"`
+
+	// Sent certificates in the file
+	Sent   int          `json:"sent"`
+	Sha256 *Fingerprint `json:"sha256,omitempty"`
+	Spot   string       `json:"spot"`
+}
+
+// SitePage defines model for SitePage.
+type SitePage struct {
+	Items      []Site  `json:"items"`
+	NextCursor *string `json:"next_cursor,omitempty"`
+}
+
 // Survey defines model for Survey.
 type Survey struct {
 	// Changed targets that show something else than before
@@ -567,10 +908,16 @@ type Survey struct {
 	Opened     int        `json:"opened"`
 
 	// Scope the whole estate, a host or a server
-	Scope   string      `json:"scope"`
-	State   SurveyState `json:"state"`
-	Targets int         `json:"targets"`
-	Vantage string      `json:"vantage"`
+	Scope string `json:"scope"`
+
+	// Servers configurations to read
+	Servers int `json:"servers"`
+
+	// ServersRead of these, done with
+	ServersRead int         `json:"servers_read"`
+	State       SurveyState `json:"state"`
+	Targets     int         `json:"targets"`
+	Vantage     string      `json:"vantage"`
 }
 
 // SurveyState defines model for Survey.State.
@@ -660,6 +1007,9 @@ type Limit = int
 // Query defines model for Query.
 type Query = string
 
+// ServerName defines model for ServerName.
+type ServerName = string
+
 // SurveyID defines model for SurveyID.
 type SurveyID = int64
 
@@ -710,11 +1060,14 @@ type ListCertificatesParamsSort string
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
 	// Q part of a name
-	Q        *Query                   `form:"q,omitempty" json:"q,omitempty"`
-	Severity *[]Severity              `form:"severity,omitempty" json:"severity,omitempty"`
-	Code     *string                  `form:"code,omitempty" json:"code,omitempty"`
-	State    *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Sort     *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
+	Q        *Query      `form:"q,omitempty" json:"q,omitempty"`
+	Severity *[]Severity `form:"severity,omitempty" json:"severity,omitempty"`
+	Code     *string     `form:"code,omitempty" json:"code,omitempty"`
+
+	// Server only of this server and its bindings
+	Server *string                  `form:"server,omitempty" json:"server,omitempty"`
+	State  *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Sort   *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Cursor next_cursor of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -726,6 +1079,50 @@ type ListFindingsParamsState string
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// ListServersParams defines parameters for ListServers.
+type ListServersParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Read only those whose configuration is known (true) or not (false)
+	Read *bool                  `form:"read,omitempty" json:"read,omitempty"`
+	Sort *ListServersParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListServersParamsSort defines parameters for ListServers.
+type ListServersParamsSort string
+
+// ListAnswersParams defines parameters for ListAnswers.
+type ListAnswersParams struct {
+	// Host host name; left out for a visitor who names none
+	Host *string `form:"host,omitempty" json:"host,omitempty"`
+
+	// At address and port; left out for every listener
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
+// GetConfigurationFileParams defines parameters for GetConfigurationFile.
+type GetConfigurationFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// ListSitesParams defines parameters for ListSites.
+type ListSitesParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// InForce only sites that are switched on (true) or not (false)
+	InForce *bool `form:"in_force,omitempty" json:"in_force,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListSurveysParams defines parameters for ListSurveys.
 type ListSurveysParams struct {
@@ -781,6 +1178,21 @@ type ServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
+	// ListServers Servers with what is known of their configuration
+	// (GET /servers)
+	ListServers(c *gin.Context, params ListServersParams)
+	// GetServer One server with its listeners, files and what is wrong with its configuration
+	// (GET /servers/{name})
+	GetServer(c *gin.Context, name ServerName)
+	// ListAnswers Which site answers for a host at each listener, and why
+	// (GET /servers/{name}/answers)
+	ListAnswers(c *gin.Context, name ServerName, params ListAnswersParams)
+	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
+	// (GET /servers/{name}/file)
+	GetConfigurationFile(c *gin.Context, name ServerName, params GetConfigurationFileParams)
+	// ListSites The sites a server's configuration declares, in its order
+	// (GET /servers/{name}/sites)
+	ListSites(c *gin.Context, name ServerName, params ListSitesParams)
 	// ListSurveys Surveys, newest first
 	// (GET /surveys)
 	ListSurveys(c *gin.Context, params ListSurveysParams)
@@ -1062,6 +1474,14 @@ func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "server" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "server", c.Request.URL.Query(), &params.Server, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter server: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "state" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -1153,6 +1573,230 @@ func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 	}
 
 	siw.Handler.GetReady(c)
+}
+
+// ListServers operation middleware
+func (siw *ServerInterfaceWrapper) ListServers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListServersParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "read" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "read", c.Request.URL.Query(), &params.Read, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter read: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", c.Request.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sort: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListServers(c, params)
+}
+
+// GetServer operation middleware
+func (siw *ServerInterfaceWrapper) GetServer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetServer(c, name)
+}
+
+// ListAnswers operation middleware
+func (siw *ServerInterfaceWrapper) ListAnswers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAnswersParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAnswers(c, name, params)
+}
+
+// GetConfigurationFile operation middleware
+func (siw *ServerInterfaceWrapper) GetConfigurationFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetConfigurationFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetConfigurationFile(c, name, params)
+}
+
+// ListSites operation middleware
+func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSitesParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "in_force" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "in_force", c.Request.URL.Query(), &params.InForce, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter in_force: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSites(c, name, params)
 }
 
 // ListSurveys operation middleware
@@ -1313,6 +1957,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/bindings", wrapper.ListBindings)
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
 	router.GET(options.BaseURL+"/certificates/:sha256", wrapper.GetCertificate)
+	router.GET(options.BaseURL+"/servers", wrapper.ListServers)
+	router.GET(options.BaseURL+"/servers/:name", wrapper.GetServer)
+	router.GET(options.BaseURL+"/servers/:name/sites", wrapper.ListSites)
+	router.GET(options.BaseURL+"/servers/:name/answers", wrapper.ListAnswers)
+	router.GET(options.BaseURL+"/servers/:name/file", wrapper.GetConfigurationFile)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
 	router.GET(options.BaseURL+"/findings/:id", wrapper.GetFinding)
 	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys)
@@ -1693,6 +2342,204 @@ func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyR
 	return err
 }
 
+type ListServersRequestObject struct {
+	Params ListServersParams
+}
+
+type ListServersResponseObject interface {
+	VisitListServersResponse(w http.ResponseWriter) error
+}
+
+type ListServers200JSONResponse ServerPage
+
+func (response ListServers200JSONResponse) VisitListServersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListServersdefaultApplicationProblemPlusJSONResponse) VisitListServersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetServerRequestObject struct {
+	Name ServerName `json:"name"`
+}
+
+type GetServerResponseObject interface {
+	VisitGetServerResponse(w http.ResponseWriter) error
+}
+
+type GetServer200JSONResponse ServerDetail
+
+func (response GetServer200JSONResponse) VisitGetServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetServerdefaultApplicationProblemPlusJSONResponse) VisitGetServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAnswersRequestObject struct {
+	Name   ServerName `json:"name"`
+	Params ListAnswersParams
+}
+
+type ListAnswersResponseObject interface {
+	VisitListAnswersResponse(w http.ResponseWriter) error
+}
+
+type ListAnswers200JSONResponse SiteAnswers
+
+func (response ListAnswers200JSONResponse) VisitListAnswersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAnswersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAnswersdefaultApplicationProblemPlusJSONResponse) VisitListAnswersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetConfigurationFileRequestObject struct {
+	Name   ServerName `json:"name"`
+	Params GetConfigurationFileParams
+}
+
+type GetConfigurationFileResponseObject interface {
+	VisitGetConfigurationFileResponse(w http.ResponseWriter) error
+}
+
+type GetConfigurationFile200JSONResponse ConfigurationFile
+
+func (response GetConfigurationFile200JSONResponse) VisitGetConfigurationFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetConfigurationFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetConfigurationFiledefaultApplicationProblemPlusJSONResponse) VisitGetConfigurationFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSitesRequestObject struct {
+	Name   ServerName `json:"name"`
+	Params ListSitesParams
+}
+
+type ListSitesResponseObject interface {
+	VisitListSitesResponse(w http.ResponseWriter) error
+}
+
+type ListSites200JSONResponse SitePage
+
+func (response ListSites200JSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSitesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSurveysRequestObject struct {
 	Params ListSurveysParams
 }
@@ -1920,6 +2767,21 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// ListServers Servers with what is known of their configuration
+	// (GET /servers)
+	ListServers(ctx context.Context, request ListServersRequestObject) (ListServersResponseObject, error)
+	// GetServer One server with its listeners, files and what is wrong with its configuration
+	// (GET /servers/{name})
+	GetServer(ctx context.Context, request GetServerRequestObject) (GetServerResponseObject, error)
+	// ListAnswers Which site answers for a host at each listener, and why
+	// (GET /servers/{name}/answers)
+	ListAnswers(ctx context.Context, request ListAnswersRequestObject) (ListAnswersResponseObject, error)
+	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
+	// (GET /servers/{name}/file)
+	GetConfigurationFile(ctx context.Context, request GetConfigurationFileRequestObject) (GetConfigurationFileResponseObject, error)
+	// ListSites The sites a server's configuration declares, in its order
+	// (GET /servers/{name}/sites)
+	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
 	// ListSurveys Surveys, newest first
 	// (GET /surveys)
 	ListSurveys(ctx context.Context, request ListSurveysRequestObject) (ListSurveysResponseObject, error)
@@ -2280,6 +3142,139 @@ func (sh *strictHandler) GetReady(ctx *gin.Context) {
 	}
 }
 
+// ListServers operation middleware
+func (sh *strictHandler) ListServers(ctx *gin.Context, params ListServersParams) {
+	var request ListServersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListServers(ctx, request.(ListServersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListServers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListServersResponseObject); ok {
+		if err := validResponse.VisitListServersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetServer operation middleware
+func (sh *strictHandler) GetServer(ctx *gin.Context, name ServerName) {
+	var request GetServerRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetServer(ctx, request.(GetServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetServerResponseObject); ok {
+		if err := validResponse.VisitGetServerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListAnswers operation middleware
+func (sh *strictHandler) ListAnswers(ctx *gin.Context, name ServerName, params ListAnswersParams) {
+	var request ListAnswersRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAnswers(ctx, request.(ListAnswersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAnswers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAnswersResponseObject); ok {
+		if err := validResponse.VisitListAnswersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetConfigurationFile operation middleware
+func (sh *strictHandler) GetConfigurationFile(ctx *gin.Context, name ServerName, params GetConfigurationFileParams) {
+	var request GetConfigurationFileRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetConfigurationFile(ctx, request.(GetConfigurationFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetConfigurationFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetConfigurationFileResponseObject); ok {
+		if err := validResponse.VisitGetConfigurationFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSites operation middleware
+func (sh *strictHandler) ListSites(ctx *gin.Context, name ServerName, params ListSitesParams) {
+	var request ListSitesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSites(ctx, request.(ListSitesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSites")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSitesResponseObject); ok {
+		if err := validResponse.VisitListSitesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSurveys operation middleware
 func (sh *strictHandler) ListSurveys(ctx *gin.Context, params ListSurveysParams) {
 	var request ListSurveysRequestObject
@@ -2430,70 +3425,98 @@ func (sh *strictHandler) GetToday(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Dxbc9y2en8Fw56ZJlMqkm1ZOdZ5cpSozoynTSM3ffCoGoj8dhcRCWwAcNc7Gv33Dq4EyY+7pCypx082",
-	"lyDw3e/QfVaIei04cK2y8/tsTSWtQYO0TxeNVEKa/5WgCsnWmgmenWccvuibwr4kYkH0CsiaLoHcwkJI",
-	"yPKMmVV/NSB3WZ5xWkN2nrn1WZ6pYgU1NbvW9MtH4Eu9ys5fnbw+zTO9W5ulSkvGl9nDQ559ZDXTZi22",
-	"ZWVfpjuWsKBNpc1+J7nZn9VNbZ/MI+P+MZ7EuIYlSHvUf9nNB8iuqdQGS0rsqThyf43h9frtGwytq0Zu",
-	"YPfrzxGzNdWrdjtWZnkm4a+GSSizcy0bSPdfCFlT7cA/O80OYPbgtgKlfxIlA8vZX5SmGi5ZBeapEFwD",
-	"t2Sm63XFCmpwP/5TGQLcJwf/TcIiO8/+5biVmmP3Vh0nW8YzW/DdL2otuHIQ/CbFbQX1nuPXbsW/zQMj",
-	"7Gth6HKSEr8lKUXR1OZIs8h/aTZ+35QMeAF/MNhadZBiDVJ7olH/1vy/x9I8W1BWNdItZBpqha7yP1Ap",
-	"6c48W7anX+xD7WJFGf/I+B22k5aN0oba8dRbISqgPOsy43OLRvtRHuQvYnEdTxC3f0KhzRE/MV4aPAaE",
-	"KWijcKoUZtHCcBQOYXfJ+BLkWjJuDyvpTt1UsNDJvlGm8wx4uRaM6xFeFHCQmpd20UOeLaVo1ug+K6Hw",
-	"A1iJquEQTKZUAxLd447xEn1RUaVvFADvnFFSDUeaWQs0/IRxGFqu7QokWOtsECFMkRKKikooCeP2d7A6",
-	"SxZGaTHwudA3dKEdBtNAEY0uRI1Lw1oKLQpRoS8l1FDu0FcK5GaEigo2IJneHeL2VVj3kGcbkCUr9KFP",
-	"/vDL+vpjjbMVjUQMI5CesZ4n7WFBKnOvLRHhPZr2G10Com2i8d56AvQXbrERxWBiJtmaoOuIpUm8P27j",
-	"hKbVUBpv3Y4qyN52JaoggRnqkDtEt0DnAflwCka8i67N6RIvQLEHPr2imlhuEqYJF1tUNQpR14LfOIeN",
-	"UOGA/VowOVvLmbopKGbg99sZwJXKQD7TWz3CHJhPfFg4+RsFklHcSKgVff32bJYr6QmS36HLwEjAQJYO",
-	"4CniKWMdbSO8gUEd5uatxB2Q1Z9BU1aNRx3TdbcTxSBsnOGUU12yUttqzyRQLsfNiKP4uAKtXXA4FAG2",
-	"XOlZQFz5LzAoFFtyqhuJw6Aax6nhu55UpSRtP+simR7m0MsT5qaIJYQ+IDS4h5hn6ns8nmfuUTONAh2D",
-	"16GE82KFpZmUE/cqJJlp5DowgYcM8mNM5IvZu42L3Lv4K+Ca3O4s6jG6GCL+CJuYZ0oLiZ3JNFlRRahL",
-	"6MWCMK2I2HLk5L4K4PY02ttRgxqN6MZmIl4aIoiYMP1MdzawGQmOcJdb0t2AJ1l+QKDNRz7qQCFxWS8i",
-	"0yaRhfKG6ulyMN/Su9ODvce0NwSoaiwMqWA09ZkLxwcTE2MWZEwlnVDPPebKqQKWA8OXCbbaS6hPehJG",
-	"+Q16VtnDGEiSknRcIN4npYKuYIz7u+a2YgUe3kkh9KxYDUfZHxH2Gwf/YkU55lho4czEfQa8qW0xoTQ6",
-	"W7j1NqcRG0h2TpJyBlU5M+AczZHHqVhRtEDTr4E4RGKyFghkv46wHiKQGtV7nI1F+9UMeffMwJQ7Gh+E",
-	"2iOKLcEiiSRAxs2Yz4jHwZdzc7JdASfBMXChVyBDLXQ/lWNy53Ut4B+1bg+FQ22SliUzANLqt4TQC1op",
-	"yPu015oWqzrUsvEvO9XZ01fvTt+cnCLSOiRNEuJZMilDEnMYE1zlwU+vqV6RrWRag01zZUKlFsXAnV5Z",
-	"ndYQQp2kMpMTRZkt2YCUwpqiFIWTd2e2ABwr6Qg2wTCmBfezH3/88fWrs0M8DLUhs8M4tz74SlmfIfPU",
-	"HXeABz8L1S+kfjVmJraUayhvepnQ2LLR0BE3s7TvQyyA48S7iuWtHvnKUoJS8FRG8xF0Wgv5FI7HW9kW",
-	"obDzHtpcekMePc1Sgv2yZIuF88g1U8pAkWcNl0BL1O9cBmvXDxT5gi0bHwQfKhR3w/Qpq0dikSBT07bp",
-	"UdN/mqfAJ5HzqI5e0gLRzoreAl5l2dCqmeBE3QZhOXrwS3YMikqomRF3IUocir3tBdiwMgR306ogtEAD",
-	"43l9iq/vRog18JkUivFU11UZr3BuVDf4K9dh2NNV+FYL/VZEkuP3lv57pf1EVNrYsmXCHo35msp/oMBj",
-	"S/+Xjy397y/Zj2AbNdhOH2gN0sjX/34+OXpHjxbX92enD3/DpOgD0Mr1Trs0MrLXqNRxiDvUL5iszicz",
-	"+/HwO7ZfYJh8pBxh2IEmQEyyu8q1EltSU74jsSURuhF4k27MeccK/8j29r0N7IXJdp6oAfioCtjTlfV9",
-	"xBHK+CFpn1DOx9iaTCn0OBur9UP34KL0qermj/jFfDWmc1hvl2qiBSkFobei0R3hSAgbtWHIW830SI7o",
-	"fjikF+77eMYe8jncBjSEL2soujMLLQw1KOWN4GyndF6Iqql5ToT0SZmfajqYsYZTMWSuEg8UbMutFHe2",
-	"y1M2hhRboHdOvvAaSM80D7uTbju8fNmMBe9Cj7yx4CBvekhPQiKhQ2inDP1TIyV0gqak+LF/YuMR7dAQ",
-	"D3WFAOq13pGF53wlxB3ZMr0yKnL1H7+iwxPz5y32DjLsCWI2lGtcqHss2RNjhD16bcYWizzyAeWenTxD",
-	"eGdrM0hHQFO5BB3a4sZ5KFGDXjG+JFApMC94O/qHdMptXI5LaCE479uA9LUEqmdGrKUYy3IXjDO1mrnd",
-	"zOAaP1kVYg14xS0dg8gJdYG0kIQOWj5dq97JjWXDuUuEA46o+fGsxGGcLJs2LA6VPYdZKpUJz9oTPVtS",
-	"hudR5CLtoqyMC+5oZToEKQOk21hkX67ZRjlzMs7k+/aYGRvstYmj+d6ogZluRKK6OrQP0VuN2YsZTfiU",
-	"fdhQQsXWa9T+2Ck2KoHUQnprY54q5kcXkTp7tDhfm/C0Sv21OynmKwYTTImKNvrg4n4Y7L4Mx6Ul976O",
-	"tSQf5/5TjBd4h/N8kwXugN/diPPMlgEeQwhe7YheMUW8Ch0Y6E5VcmynqHrJXmfobPgAwU/Ct66x6vo0",
-	"L5aOvc2aGiyBKx/zjmSRrvyYtkcUAV4SwQnQYkVcB32SqMS2PiIsZQM3KRbISHB0i1hEaJtYXLi4hanQ",
-	"5MrQTuU0YiGFFn7j65r9SY4hjRgntKpQ/a8oH2vQYTvZyMyQ3AaEU4ltKxaYoYrGZ5pWb4XEdMgAa0wO",
-	"WXTmKgtRwzw4R23qWLPRBh5RVBJ29oQogB7o3Qp7ZCRmbv5oi4qDLJDqI1HaUkrD77gbm7F9Czwe62rb",
-	"UMHdl6iwU31jT0Jf7ksjY80JcTvtOMbwZUBoRjoZYESo0RZmwqFDUj9YhVqIoWx98orACvhXRQrBtaSF",
-	"/oF8YjUoGxz8fnlB3rx5885o2X9/ush969S+618CUeQ7s/zd6dsfv89tWOHWSaClv9e0c/+aRJJQ4lzW",
-	"D1ksoWS/cgVLTpMa4Xl28sOrH05CDEHXLDvP3tif3GULS+bj1KItwQqVkQB7AebXMjvPPjKlf2olNr2f",
-	"9RnXm3bJsbvR9JDjt6fayfT2Zs0kjYz18qFG4idF34dekUK9YJ/lVx/eH71+exbaDWkzPva/0Ftn3cHM",
-	"SVeIenXGEZyEHLl61sbdzjr4xyP77zWK6wE++nt4E1a663IP173LVq9PTp7snld6NwG/ZEVdhB8Jgu8X",
-	"AUyubBnvU9dU7rLzcAdCOa3TK2CS2IaZnbXwRNXU6M7nTEIhZKmya7PHceod92rWRbrw8drVizd46YBm",
-	"nCjhgqSS7hRZSFETLrb/IByWVLMN2DoV8HJUfGN1+qamX/oK5K78vTl727nceOR/GFrp+0NHMP48R/j2",
-	"/3RdsVP0Jjq6nmAafIwtVIyOlKjBXX7iYku+07KB74mQ5sn++p3NBb4fobn3/Sm8w9HX2UbBSEWCqH88",
-	"8v/6rsVRf3r2qJ2jdaW9I/vvt29F+jPsz2lJUi0nNWhrQGyKsiAbWrHSxXyHbcnxvWszPYwalX+H1KYM",
-	"TUq/YREdjRFPppULjcnfzaMtd5RsyWychNwSjj2v8ZvCWEf17zneU30pfvuLLgjHe579CVj/n7wbK1hf",
-	"YuhcrCjjOXGzkEYQGgWE8pKsmNJCjstDm2WOCcAvIRF5NmL6E0Yo6CH8euL9j0nYklujeXTFbk6UaVJQ",
-	"k85JUSf08uen5Do2uLoShi+4dKn23rxO6BZuq+/GQU8utHeunj872UNFFKG+bcpuqZUuW9n+eh68t2UK",
-	"RagnOSeCA9GSchVnmPcRfi1hEy6zo6T/zS349olvjUd4/TSyb6WW8WWg/lY0VUnisDtK98WUjO7yeTK6",
-	"ZEhpZkqXTk1Ny+nCXBSa0Z2i8QkKsu5nZm3IZBLnJGTyj7F8PR4fzgzNQhkoHBSej3zJ/NuPti5fKGcL",
-	"cp0TS8NY6MNdaVCV43tW7g2pQglwoC3P/adTXoAnY6Zs0ZY9nyAG8ru18U8ymIgzZxXn68a44ifwnpFE",
-	"/gRMYiu2gYHJBns1xU78SFGAUrbQb5e2aPrCoUdTAnWObgzL3+2C/xckHWxP4ctawnjsSUG50dG73JXl",
-	"mSLSdmuMbJRU01uqxonmWgT7XdyVXzPXw/1T2c2kC/qcZtPTKicctoCYzUDva3sjA4virjSVnuTDGO4J",
-	"SRG6rNhfeBrw4dUTH47xQBnEnyTStiQ0gbajdu8ilruEbjju/hoYw/mTaMdBrxbZNU9B4p8OewHJH3NO",
-	"Knb/nsA3eXrb5FtsyYJKk1kyNYnAx8kcyn5CX8RJiMfSO8d6nEBlxUB6LP5BbnfE08SKj8nW9v5ZvDCo",
-	"MSVEOXnhEKVLuJfJuXzqbNvjnqh2jtfSiVAeCe7mySZICGz8jVDzRodZijFhccMWz0hUdwBCTCP8djxB",
-	"EaUpfwqb9qG/JRrtpa3fz/dZI6vsPDuma3a8eWWtjP/mPu3nMXvNLf4Ui07tIs+R5Kdw5sP1w/8FAAD/",
-	"/w==",
+	"1D1bc9y2en8Fw56Zk0ypSL7EOVGeHCeqM+OeplGaPnhcDURil4hIYAOAWu9o9N87uBIkP/AirdT6yZZI",
+	"Avjud+guK3iz44wwJbPzu2yHBW6IIsL89K4Vkgv9v5LIQtCdopxl5xkjn9VVYR4ivkGqImiHtwRdkw0X",
+	"JMszqt/6qyXikOUZww3JzjP7fpZnsqhIg/WqDf78gbCtqrLzF2cvX+eZOuz0q1IJyrbZ/X2efaANVfpd",
+	"aMnaPIxXLMkGt7XS653len3atI35Sf9Imfsx7ESZIlsizFb/aRYfAbvDQmkoMTK7wsD9lYLr5bevILAu",
+	"ibgl4p/mYwfbDquqW9DtJchfLRWkzM6VaElijzfwFq24JYdffkpsQMvJ5TdcNFhZDL15nc0g794uRaT6",
+	"kZeUGOb5WSqsyAWtDYgFZ4owQ0m829W0wBq9p39KjeO7aOO/CbLJzrN/Oe0Y89Q+lafRkmHP7vj2N3LH",
+	"mbQn+FXw65o0E9vv7Bv/uu4Yfl1zhj6zYOSWRCUv2kZvqV9yX+qF37YlJawgf1CyNxIn+I4I5ZCG3VP9",
+	"/wFJ82yDad0K+yJVpJHgW+4XWAh80D8bssdfTIH2rsKUfaDsBlpJiVYqje2w6zXnNcEs6xPjYwdG91Hu",
+	"+S9A8SnswK//JIXSW/xIWanhGCGmwK2EsVLolzaaomQOugvKtkTsBGVmsxIf5FVNNipaN/B0nhFW7jhl",
+	"KkGLgsxi88K8dJ9nW8HbHbhOxSW8AS1BMRwfk0rZEgGucUNZCT6osVRXkhDW26PEipwoahTP+BPKyFg5",
+	"7isiiDEAGhBEJSpJUWNBSkSZ+T0xMos2Wmih4zOurvBGWQiWHYW3quANzA07wRUveA0+FKQh5QF8JI1C",
+	"Tjy6JYKqwxy1L/17+hveigLAl0bDuUalR0/B2YZuW2H0kTem9jC5/3HPhVRo40QDQMgtESUt1NwB/3Cv",
+	"DaXVmALDiBHTB5Q4NnIc0G3mZSB3shnQOyHXv+ItAWSbt879WHD6d/ZlzfheoS3SbF6zAHotcmdgjcoV",
+	"rse0vLYrSk/KfcVrz+8Z6GH0kG4OnXvg/S4Q8t71NVwfef4UE+dTFVaWpxBViPE9KIgFbxrOrhhOSNaM",
+	"ttxQsVqnUHlVYMicTGs1AouwPvlK2/gA5aM/cX7u4m8kERTDKklW+OW3b1YZrgEjuRX6BAwI9GjpHTwG",
+	"PCasxW04rydQj7h5x3EzvPoTUZjWaR9nuez2fCaAjCtcgFiWDNfWBBAdLc7mkRaYmhIj45w5xewkaq9N",
+	"nyBY68ZFYPxa44JYn3AMwyaS40WrXaQVmqV9WpR31ikeMyPdVmrVIS7dF9ApJN0yrFoBn0G2lmfGzwb8",
+	"HRO3+6wPZLyZBS+P2CwGzJM8QvgMG8M2a53xGXDdOgMEGg7w0MF5H8scKyookscM2Ufe14g995FSnjMR",
+	"D1Haz6aBb23k0odfEqbQ9SHyukDAH6Cl80wqLqA9qUIVlgjbnAnfIKok4nsG7DwUBVjDBwuQVPFBrd+a",
+	"SMxxQzgiyEyxY+qj+IEMsKsNF71gNcJZ7RhxRIsGi5vlovOBMvLvWIABacNLuqGkXM4HPhgeewbkswLE",
+	"wxiAPZZGz/+AbnHdEqf+a85vUE1vNOMUgiiJsCCoomVJWJbPCLGLhQMG3QE8cmYJEqU2hr503TYsEdB+",
+	"3pGiH8BHAa0j8ejBVuBbF/0Q1jb69IJsWmk4qWXOAMpW6sWjk49Dx/GJGiKlU6/T+HLhowtBHJDd2bqV",
+	"IMz9hA8makhEHvDRSnwYsdUsWfVHzqUHT2ITWIB63u1qSsorrJaz8no3yu7unSlIoHz0J1M+foJHdPC4",
+	"9hzvdcAJGcOUdXHO18ptbKYVTGc5kZ8mqVO2jgEjQgWR7Tka7oweJTFK0wzxNsr69Rkj7cK11zUtYM0r",
+	"OFerAiEYZLeFXy99/HcVZpCPhAurRjvFgUutKwr7vkkY8FsC6owNJXW5MppLprvSWNQe+TwPOEBCJsQj",
+	"yHwdzjqHIJmUe5iMRffVCn53xICEOyif5cpfEAPkRIiEHAyu+JOjfUUY8j4O46oiwldOprEcMidO1jz8",
+	"QeomMOwdFFyWVB8Q179GiN7gWpJ8iHulcFE1vvIFf9mrs7x+8f3rV2evAW4doyaKWrpIUm9GOZO5dzm1",
+	"G4D2gipFTA5JRFjqQPTUGRThcEO81x4lWXMkMTXZVyIEN6ooBuHs+zemlhPqbnnaF4rLc2++++67ly/e",
+	"5MvstFkhTa33Luk9JMg6cYcN4OxnaW8kqSb2mClSXg3SDKnXklEQrGbx0IaYA6aRdxky1QP0laUgUpJj",
+	"Kc0H4GnHxTEMj9OyHUB+5QncXDhFHizNVhDzZUk3G2uRGyqlTaA7rxWyOxde2w0dRet8W109V/PpR5xL",
+	"3k74Ip6nli0zwKb7NI8PHwWBSRm9wAUgnTW+JnAK0wRF8+xuF/CvgxvTmviS+EMiTag0RRWqCS7lyPrk",
+	"mTdUVMfi8tBc85oWyC7G2rpOh4szwRwM2zMWNouay5XRRMFL+BSTVVByS0vvuC5LWuICzn6uKqc+vmjK",
+	"d4StxFDwFVMVPWeLTSGUC5dOmiyDfqmVyaeqQRomjMCarEoOqo4RM3aeeUfmCZl8TFHSY/ahVcmLh1Yl",
+	"p6uJCWiDjjCdXkoRoSn/Px/PTr7HJ5tPd29e3/8Nou17gmurCPs40jzdytjs8hvQquqY2IWC03C4Fbsv",
+	"IEje8x1Ar4oUN1C6deiNX5OKslJrfU06kz6EUr6r0hCzXpbccVhjqVrCRk3xeWwpntkV8gC+26o7JoTA",
+	"D5gBHD9T4A05nj56K75HDWYHFMrNvtIMt3uk0Bqqt4nlzXMTV/I6NuePayV5UC3heCVb5/D6Eq3PGS0o",
+	"1YJk9anyEWm9k+/FVFJFuu37FTZbK3BtbCvzuctSai6L69z8pB/6gUpF2ESoA3tNFZe2B2GsBlx3aNym",
+	"lCPGFfqzlQrZjIaQCtQH7tsrgzq4I6yhdS9NXim1M0UWQTCMSb1YIte6VmMMU1YOReFcXlF49WB2HoAV",
+	"sAeRo6tej+iRrKpM+S4pPHrAU+6JKb5YbeBzUD8g0uzUwaaeGEd6bVRyImdzTsGbcD58hJ0UEij7jbdQ",
+	"En8jOFNQHIItx3FG0J6qqsv8nELqxSxzlSR/0vetI3EZh5Gkrq9uGN+zJQe0CatrUvM9Ov1Gf3tivj3F",
+	"RUNOigrXNWFbAh6/2+nK1cLGVTVUc9uAixpcErThwsVhTLtTCMubhFGOFk8gaKRqHFKCK2mp1ENzDz3j",
+	"TSCYQN5I1eTK0AgzDqBsjm6pu+i2+Fl/lfIZEwRWHJUc4Wveqp5tjgQveHOAYqcqkSG2v5j1VMz3YY8J",
+	"9FnYRjicrF2my4jzYdu5LSbmOmSzgukmIGZ1x1TJMZmk2wrSAyLCMVZXvCwTBIjb/ICngt+QRNU3su5y",
+	"utF5ouqXfDR1qun2Y5OCO0r7MX1Q47FXDYnD1xyXUDhhbIxeX7SMUbb1cb6GCSnOb0w7Rz94plqtLIOz",
+	"wTThvOgntuLiWkZ6e4DOLU43SWtRS0AuCC4q2BMHQDOtEUVFyp4RduqcKzjZgcG2GGBtr5OBlpy066TE",
+	"2lq6Ery9rkEGs4UaQ10dMTc7o0o1CBrIDab1GPSSlinY3U5XyXxby4KZHkNmOsGXZ3sm0+vOC7fUdowX",
+	"64JI5wQF0ymp3Kuy7sSROui67Lyf2UnbQCNF3NjRwfFIWrOmeksn+zmFVOjF2dnZ0n7NkI8Gq0iR9jjG",
+	"ZiHagUZ4Inld1m8I9QoBCwui1dwYhII3DWal9bUVvrGRN2XJ1joxz5ShDYNINbcjkUqOk5DLvfmY2zwn",
+	"xmxGjCvooE9z2TFaP9P9J0fq+ryMksA+8gziWrbE+K/4xmYS4GaLQRZzPGMw4V6UbapKyFXiiTkO8GQA",
+	"8iIgIjz4VuRxarAVgvQqGJEdmZ7yesBQgw/Q+vxtDcTGOZmmd1CHWtobv/znL6DHs35Ga3L4aSIWv8VM",
+	"LWrDm0jH+zUGwwIdFHmgA0w9KKQe+q4Le9IVmWm49lkPDFAq6A60r7iMkkbapYm1+WzS9yEZoYrv5ISf",
+	"u8NSEu1ymWFbiThDJgm8CDHv+Q6cFpgprmp0rJ2rWT+Ks6tBz9fEruYZ0sjzWZ2l8xY+WQPavk0rIWeB",
+	"KkRYKVGFWSkra/yYVNrj4xskK77Xbj9G/bQp4KFOJ7LmrZlNPoT8XdQs7BPGnjg9ju5AG7tatfXyDJel",
+	"xPAtk3sodo0TTJByc9k3RpzHINui0mjijJEiFaMEsi8npM8czumAyfLKvjqsyh7Z5Kn+ahpt8tH+QkeB",
+	"uXaZCZ9goAKB6ubjhv3sJQtQtGQYoOBtXaLrMB61vOHwASMkN+SQTpeah77vcSiJSuZIKoHZlgj0FVUm",
+	"5WkmJnloXYwk6GuTJNJAhvB2GKA+arBFEih/HIuwz20kkxoPG1RZlEp1ezqtZKtEAfUxoj17OIBS/HkU",
+	"55o+6UCVvUIDqjVrloFqzVhsifITtxXfI8kboiptMEgtTfGCddekAMk607mTSORZRZp8LAhWK/MeJU9V",
+	"8jaUUVmtXG5l+02i8FXwHYGj6njCOkc4tNrgib6UqFw/jDij0FL6pA4sVXaNKzhxZVtjJMm7Cgq8ildD",
+	"YYzGZhCzDtugS+iYCsbWYtfdNNh4AbU4jp32iHu6HR2DxKyXB+YPVAxcG48/9FCWlq3k6IDXnCNsdNX6",
+	"qYa5TvWuaZuLvu+2WbHAZCyZLNwlA7PlwVfQKBbsOXzLlEpboXlj8kEj2TXd7RLtOIKYUbmGC6cQ9U/G",
+	"14Krfp1SfGxPVad3HruSpK7tcYG2k8GMzL48DAHsl367eCZiLHwe5WnqH8Xk2iM9tdH9zUa4K2c64NwL",
+	"Z/UBqYpK5ERo5n6uWCRTKwXRm72HawTg79zNFkLjD8sMbVwNXHVnSkmYdLnCRJ+V7Q9HPa+TsBJxhggu",
+	"KmRHHBexSpi7hDIwLbmarmmShNveCzata0Wln0KCY41lyAJ6OdmVa84eTo2PcUQZwnUNVxoxSxUloJWM",
+	"86hR7puRltUPMAMVcad8lkl1KDGND6tVjr+GyB2z4A1Zd86kTk1NgxmP5DquLIX/9pjIH93ju2P2QEhI",
+	"3fzR9S2PsudYnbhiV1fjcmUvyFHrS9sRa/8T6ffQlZn0WuGHE2XGVBq+K/2NsNG1LqbbTu+NQG34mLd+",
+	"d4JAC/J3UwNWAhfqG/Q7bYidqv/t4h169erV91rK/uv3d7mbbTPPhhfuSfSVfv37199+93Vu3Ar7ninZ",
+	"2msqD/Zf0+uEkTVZ32ShyyX7hUmyZThqQz7Pzr558c2Z9yHwjmbn2SvzK9s7ZtB8Gmu0LTFMpTnAhBi/",
+	"lNm56Wn8sePY+LrNj7DcdK+c2gsq73P4MszuXq7uFsNFEhla8scSCe8UbN/y2yiHJL98//bk5bdv/FhB",
+	"3J8dBpTAS0T7l8Esuq5x0ImbgImLxE2ind/tcvj2xxPz7ycQ1hk6umtVF7xpbz+9/zS42PLl2dnR7tSM",
+	"b2aDL7TE1sMPCIHXCweMrsfU1qdpsDhk5/4GOBlaIKlAZurHDMM6pCqsZedjJkjBRSmzT3qN02EVKClZ",
+	"7wbZ7gdK18DfYKU9NGVIcusklfgg0UbwBjG+/wExssWK3tpORsLKJPuGtOpVgz8PBcher/rqzbe9u2pP",
+	"3C/GWvpubguT6n+CLVwDyXJZMXeIae/o0wLV4HxsLoN3JHlDbAWM8T36SomWfI240D+Z335lYoGvEzh3",
+	"tj8+77h3erVS0FwRAep+PHH/uk6bk+FNPSfdnT22JHpi/v3ytcjwvqyn1CSxlKOGKKNATIiyQbe4pqX1",
+	"+eZ1yemdTZffJ5XKv5FYp4xVyrCgEAwNMi3N0vUB/UP/aNIdJd1S4ycBNzKHqZD0rczQ0NY/cnhs67no",
+	"7VqxAIoPLPsRSP8frO8rGFtiGgcrTFmO7GUVmhFaSRBmJaqoVFyk+aGLMlMM8LMPRJ4MmW6HBAbdCR+P",
+	"vP/2ff5h9CVMI5i2UqpQgXU4J3gT4cvtH6PrVMNqUxgu4dLH2lv9OMKbvxn8kD56dHl475rvJ0e7z4gC",
+	"2De9B3tsuMukvB9Pg7cmTSERdihnyNTLBWYyXDIzhfidILf+4nAQ9b/aF7585Bvl4R8fh/cN19reDYP9",
+	"valSh9uIQLxvlkR0F08T0UVz0CtDunjge1lM50evwYju9VK3zYRzITtqFLDWzlGO5mjxJLiQGsaFncOm",
+	"w/bIYXM/huR52jtd6Rj6JJTfyP984hL2X76vd/FMEaOXqjxcgC4mgkQvqKd3tJx06C7CPeoDWX3qP5Lx",
+	"DDRJKdJNl3Q9ggfmVuu8r+jmBZg4VbhAIEUVd8XAE6LI7QBxbE1vychgENP+Y0bCBC+IlKbMYF7twHRp",
+	"SwemINia2RSUv5kX/k+AtGc7hiXtEOOgRwVmWkZvclsU8DNBhjdKrPA1lmmkRWnqpIG9DH0Fx8npRDkG",
+	"2+QLDx71cg1qJs/gL0I9ZpbB5Q+8LemlFb58QxINWTylHXHMY9WVH3a29LXpZyrGcyagGnOsenqnCTBp",
+	"ZC67ufI1/Br9WahnwPx05C7D4MoRTIZzCIPFCE32uRs2166ip81e8Ni6PIQ2p7jrxk1qFd+x+xgq5eNC",
+	"urTXE/yAarJRiLfKpIUxuqWSKtNAyt39Bcx2V0FKwWVOV/xNsdGUvb0BwmB2x4UanEdHCAcUdThDp8DJ",
+	"M/zj7HkTTnGHdYJhPcmPYeNoUdlbJNyijoSGuFjZTgiPu9wx72Epb/rm52TKcXT1+iM5FCKtc3QX/YG5",
+	"BbeGPm22cYSQpJ9bH8NivA1z1r6z9O/D2eT+zfAulSaIub4dKe6UnO1DWMQUYZ457QTRh5S1BqzwGIfJ",
+	"HNG6eFgQJPdUFRUxrUFrHKVojmXaWfqifBn6DJUP0yhhiJDkS5fclTmizP5hCVHaxmiYCU3fzwzfuXfW",
+	"ct7/L/p0DZBP6mtaXOWIkT0BchYe35/MbblQAvdSYeFQPk7fHhEVvsES+kOaIzq8OPLmEA2kBvwoSXaD",
+	"QiMjZrPBJdn2b91oitu/60ph+kTSMZtSCuRaqZr9X2h9Bs5Pevmh8e8YXr7Ft6m78T3aYBGmZucRfBq1",
+	"oE8j+l1ogn4ovnOovZFgUVMiHBQ/oOtDmP013Y9s5g8c+x7tJfnBs2fOD/YR9zzlFlc1M52xDqlmgM7g",
+	"CWEWEG6joAUcQm7dbf36ifJt1ClmsX3WT4hUuwGATM38pjNZIqkwO4ZOez9cErTocdfnx7usFXV2np3i",
+	"HT29fWG0jPvmLi690MK6hu5Xod7cveQoEv3K73n/6f5/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,0 +1,423 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/client"
+)
+
+func (a *app) servers() *cobra.Command {
+	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(), a.serverSites(), a.serverAnswer(), a.serverText())
+}
+
+// reply is what every call gives: the document, or the problem in its place.
+type reply[T any] struct {
+	doc     *T
+	problem *client.Problem
+	http    *http.Response
+}
+
+// asked makes a call and gives its document.
+func asked[T any](a *app, ctx context.Context, call func(context.Context, *client.ClientWithResponses) (reply[T], error)) (*T, error) {
+	cl, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	r, err := call(ctx, cl)
+	if err != nil {
+		return nil, a.unreachable(err)
+	}
+	return answer(a, r.doc, r.problem, r.http, nil)
+}
+
+func (a *app) serverList() *cobra.Command {
+	var query string
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List servers and how their configuration was read", Args: cobra.NoArgs,
+		Example: "  insegna server list\n  insegna server list --name pier -o csv",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			params := &client.ListServersParams{Limit: &limit}
+			if query != "" {
+				params.Q = &query
+			}
+			page, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.ServerPage], error) {
+				r, err := cl.ListServersWithResponse(ctx, params)
+				if err != nil {
+					return reply[client.ServerPage]{}, err
+				}
+				return reply[client.ServerPage]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+			})
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("No server fits. Servers are declared in the estate file; see: insegna estate show")
+				if a.output == "table" {
+					return nil
+				}
+			}
+			err = print(a, page.Items, page.Items, serverColumns)
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().StringVar(&query, "name", "", "part of a name, kind, address or way")
+	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	return c
+}
+
+var serverColumns = []column[client.Server]{
+	{head: "Worst", cell: func(s client.Server) string { return worstOf(s) }, raw: func(s client.Server) string { return worstRaw(s) }},
+	{head: "Server", width: 16, cell: func(s client.Server) string { return s.Name + "\n" + s.Kind }, raw: func(s client.Server) string { return s.Name }},
+	{head: "Bindings", width: 14, cell: bindingCounts, raw: func(s client.Server) string { return fmt.Sprint(s.Bindings) }},
+	{head: "Configuration", width: 48, cell: readText},
+	{head: "Findings", cell: func(s client.Server) string { return fmt.Sprint(s.Findings) }},
+}
+
+func worstRaw(s client.Server) string {
+	if s.Worst == nil {
+		return ""
+	}
+	return string(*s.Worst)
+}
+
+func worstOf(s client.Server) string {
+	if s.Worst == nil {
+		return "= fine"
+	}
+	return marks[string(*s.Worst)]
+}
+
+func bindingCounts(s client.Server) string {
+	text := fmt.Sprint(s.Bindings)
+	for _, c := range []struct {
+		n    int
+		word string
+	}{{s.Broken, "broken"}, {s.AtOdds, "at odds"}, {s.Unknown, "unknown"}} {
+		if c.n > 0 {
+			text += fmt.Sprintf("\n%d %s", c.n, c.word)
+		}
+	}
+	return text
+}
+
+// readText says how a server's configuration was read.
+func readText(s client.Server) string {
+	switch {
+	case s.Reach == "":
+		return "not reached: its declaration has no reach"
+	case s.Trouble != "":
+		return "not read: " + s.Trouble
+	case !s.Read:
+		return "not read yet: insegna survey start --server " + s.Name
+	}
+	text := fmt.Sprintf("%s in %s, %s, by %s", plural(s.Sites, "site"), plural(s.Files, "file"), plural(s.Listeners, "listener"), s.Reach)
+	if s.LastRead != nil {
+		text += "\nread " + moment(*s.LastRead) + " UTC"
+	}
+	if s.Loaded != nil {
+		text += ", loaded " + moment(*s.Loaded)
+	}
+	return text
+}
+
+func (a *app) getServer(ctx context.Context, name string) (*client.ServerDetail, error) {
+	return asked(a, ctx, func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.ServerDetail], error) {
+		r, err := cl.GetServerWithResponse(ctx, name)
+		if err != nil {
+			return reply[client.ServerDetail]{}, err
+		}
+		return reply[client.ServerDetail]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+	})
+}
+
+func (a *app) serverShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show one server: listeners, default sites, what is wrong with its configuration", Args: cobra.ExactArgs(1),
+		Example: "  insegna server show pier-1",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			d, err := a.getServer(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			s := d.Server
+			facts := [][2]string{{"server", s.Name + ", " + s.Kind}, {"findings", fmt.Sprintf("%s %d", worstOf(s), s.Findings)}, {"bindings", strings.ReplaceAll(bindingCounts(s), "\n", ", ")}, {"configuration", readText(s)},
+				{"main file", s.Main}, {"test", d.Test}, {"reload", d.Reload}, {"declared", fmt.Sprintf("line %d of the estate file", s.Line)}}
+			if err := printFacts(a, d, facts); err != nil || a.output != "table" {
+				return err
+			}
+			if len(d.Listeners) > 0 {
+				a.say("\nListeners:")
+				if err := print(a, nil, d.Listeners, listenerColumns); err != nil {
+					return err
+				}
+			}
+			if len(d.Problems) > 0 {
+				a.say("\nProblems:")
+				return print(a, nil, d.Problems, []column[client.ConfigurationProblem]{
+					{head: "Gravity", cell: func(p client.ConfigurationProblem) string { return string(p.Gravity) }},
+					{head: "Where", width: 36, cell: func(p client.ConfigurationProblem) string {
+						return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+					}},
+					{head: "Message", width: 46, cell: func(p client.ConfigurationProblem) string { return p.Message }},
+				})
+			}
+			return nil
+		})}
+}
+
+var listenerColumns = []column[client.Listener]{
+	{head: "Listener", width: 24, cell: func(l client.Listener) string { return l.Address }},
+	{head: "Speaks", cell: func(l client.Listener) string {
+		return map[bool]string{true: "TLS", false: "plain"}[l.Tls] + " " + string(l.Family)
+	}},
+	{head: "Sites", cell: func(l client.Listener) string { return fmt.Sprint(l.Sites) }},
+	{head: "Default site", width: 34, cell: func(l client.Listener) string {
+		return l.DefaultSite + map[bool]string{true: "", false: " (the first)"}[l.Chosen]
+	}},
+}
+
+func (a *app) serverSites() *cobra.Command {
+	var query string
+	var idle bool
+	var limit int
+	c := &cobra.Command{Use: "sites NAME", Short: "List the sites a server's configuration declares", Args: cobra.ExactArgs(1),
+		Example: "  insegna server sites pier-1\n  insegna server sites pier-2 --idle\n  insegna server sites pier-1 --query booking -o json",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			params := &client.ListSitesParams{Limit: &limit}
+			if query != "" {
+				params.Q = &query
+			}
+			if idle {
+				force := false
+				params.InForce = &force
+			}
+			page, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.SitePage], error) {
+				r, err := cl.ListSitesWithResponse(ctx, args[0], params)
+				if err != nil {
+					return reply[client.SitePage]{}, err
+				}
+				return reply[client.SitePage]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+			})
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("No site fits.")
+				if a.output == "table" {
+					return nil
+				}
+			}
+			err = print(a, page.Items, page.Items, siteColumns)
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().StringVar(&query, "query", "", "part of a name, file or address")
+	c.Flags().BoolVar(&idle, "idle", false, "only sites in files that are not switched on")
+	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	return c
+}
+
+var siteColumns = []column[client.Site]{
+	{head: "Site", width: 38, cell: func(s client.Site) string {
+		text := strings.Join(firstOf(s.Names, 3), "\n")
+		if !s.InForce {
+			text += "\nnot switched on"
+		}
+		return text + "\n" + shortSpot(s.Spot)
+	}, raw: func(s client.Site) string { return strings.Join(s.Names, " ") + " " + s.Spot }},
+	{head: "Listens", width: 19, cell: func(s client.Site) string { return strings.Join(firstOf(s.Listens, 4), "\n") }, raw: func(s client.Site) string { return strings.Join(s.Listens, " ") }},
+	{head: "Certificate, or what plain http does", width: 37, cell: siteText},
+}
+
+func firstOf(list []string, n int) []string {
+	switch {
+	case len(list) == 0:
+		return []string{"(no name)"}
+	case len(list) > n:
+		return append(list[:n:n], fmt.Sprintf("and %d more", len(list)-n))
+	}
+	return list
+}
+
+// siteText says which certificate a site shows, or what it does without one.
+func siteText(s client.Site) string {
+	var lines []string
+	for _, c := range s.Certificates {
+		text := shortSpot(c.File) + "\n"
+		if c.DaysLeft != nil {
+			text += left(*c.DaysLeft) + ", from " + orEmpty(c.Issuer)
+		} else {
+			text += c.Fault
+		}
+		switch c.KeyState {
+		case "fits":
+		case "stranger":
+			text += "; its key belongs to another certificate"
+		default:
+			text += "; its key: " + c.KeyState
+		}
+		lines = append(lines, text)
+	}
+	if s.Refuses {
+		lines = append(lines, "refuses handshakes")
+	}
+	for i, p := range s.Plain {
+		if len(s.Certificates) > 0 || i == 2 {
+			break
+		}
+		lines = append(lines, p.Front)
+		if p.WellKnown != p.Front {
+			lines = append(lines, "for a CA: "+p.WellKnown)
+		}
+	}
+	if len(lines) == 0 {
+		return "no certificate"
+	}
+	return strings.Join(lines, "\n")
+}
+
+// shortSpot keeps the end of a long path, which tells files apart.
+func shortSpot(spot string) string {
+	parts := strings.Split(spot, "/")
+	const kept = 3
+	if len(parts) <= kept+1 {
+		return spot
+	}
+	return "…/" + strings.Join(parts[len(parts)-kept:], "/")
+}
+
+func (a *app) serverAnswer() *cobra.Command {
+	var at string
+	c := &cobra.Command{Use: "answer NAME [HOST]", Short: "Say which site answers for a host at each listener, and why", Args: cobra.RangeArgs(1, 2),
+		Long:    "Says which site of a server answers for a host at each of its listeners, and why. Without HOST: for a visitor who names none.",
+		Example: "  insegna server answer kiosk-gw moorings.lanterncoast.example\n  insegna server answer pier-1 booking.lanterncoast.example --at 127.20.0.11:8443",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			params := &client.ListAnswersParams{}
+			if len(args) == 2 {
+				params.Host = &args[1]
+			}
+			if at != "" {
+				params.At = &at
+			}
+			list, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.SiteAnswers], error) {
+				r, err := cl.ListAnswersWithResponse(ctx, args[0], params)
+				if err != nil {
+					return reply[client.SiteAnswers]{}, err
+				}
+				return reply[client.SiteAnswers]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+			})
+			if err != nil {
+				return err
+			}
+			return print(a, list.Items, list.Items, []column[client.SiteAnswer]{
+				{head: "Listener", width: 20, cell: func(s client.SiteAnswer) string {
+					return s.Listener + "\n" + map[bool]string{true: "TLS", false: "plain"}[s.Tls]
+				}, raw: func(s client.SiteAnswer) string { return s.Listener }},
+				{head: "Site", width: 36, cell: func(s client.SiteAnswer) string {
+					if s.Site == nil {
+						return "none"
+					}
+					return firstOf(s.Site.Names, 1)[0] + "\n" + shortSpot(s.Site.Spot)
+				}},
+				{head: "Why", width: 38, cell: func(s client.SiteAnswer) string {
+					if s.Plain != nil {
+						return s.Why + "\n" + s.Plain.Front
+					}
+					return s.Why
+				}},
+			})
+		})}
+	c.Flags().StringVar(&at, "at", "", "address and port; every listener when left out")
+	return c
+}
+
+func (a *app) serverText() *cobra.Command {
+	return &cobra.Command{Use: "text NAME [FILE]", Short: "Show a server's configuration as it was read, with remarks to its lines", Args: cobra.RangeArgs(1, 2),
+		Long: "Shows one file of a server's configuration with remarks to its lines; without FILE, lists the files.\nValues that look like secrets are hidden.", Example: "  insegna server text pier-1\n  insegna server text pier-1 timetable",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			d, err := a.getServer(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				if len(d.Files) == 0 {
+					a.say("%s", readText(d.Server))
+				}
+				return print(a, d.Files, d.Files, []column[client.FileName]{
+					{head: "File", width: 60, cell: func(f client.FileName) string { return f.Path }},
+					{head: "In force", cell: func(f client.FileName) string { return map[bool]string{true: "yes", false: "no"}[f.InForce] }},
+					{head: "Link to", width: 26, cell: func(f client.FileName) string { return shortSpot(orEmpty(f.Link)) }, raw: func(f client.FileName) string { return orEmpty(f.Link) }},
+				})
+			}
+			path, err := fileNamed(d, args[1])
+			if err != nil {
+				return err
+			}
+			f, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.ConfigurationFile], error) {
+				r, err := cl.GetConfigurationFileWithResponse(ctx, args[0], &client.GetConfigurationFileParams{Path: path})
+				if err != nil {
+					return reply[client.ConfigurationFile]{}, err
+				}
+				return reply[client.ConfigurationFile]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+			})
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return print(a, f, f.Marks, []column[client.LineMark]{
+					{head: "line", cell: func(m client.LineMark) string { return fmt.Sprint(m.Line) }},
+					{head: "kind", cell: func(m client.LineMark) string { return string(m.Kind) }},
+					{head: "text", cell: func(m client.LineMark) string { return m.Text }},
+				})
+			}
+			a.marked(f)
+			return nil
+		})}
+}
+
+// fileNamed finds the one file a text means: its path, or the end of it.
+func fileNamed(d *client.ServerDetail, text string) (string, error) {
+	var found []string
+	for _, f := range d.Files {
+		if f.Path == text {
+			return text, nil
+		}
+		if strings.HasSuffix(f.Path, "/"+text) {
+			found = append(found, f.Path)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return "", fmt.Errorf("the configuration of %s has no file %q; see: insegna server text %s", d.Server.Name, text, d.Server.Name)
+	}
+	return "", usage{fmt.Errorf("%q may be %s; give more of the path", text, strings.Join(found, " or "))}
+}
+
+// marked writes a file with line numbers and the remarks below their lines.
+func (a *app) marked(f *client.ConfigurationFile) {
+	state := "in force"
+	if !f.InForce {
+		state = "not switched on"
+	}
+	a.say("%s, %s", clean(f.Path), state)
+	if f.Link != nil {
+		a.say("a link to %s", clean(*f.Link))
+	}
+	at := 0
+	for i, line := range strings.Split(strings.TrimSuffix(f.Text, "\n"), "\n") {
+		a.say("%5d  %s", i+1, clean(strings.ReplaceAll(strings.TrimSuffix(line, "\r"), "\t", "    ")))
+		for ; at < len(f.Marks) && f.Marks[at].Line == i+1; at++ {
+			mark := "↳"
+			if f.Marks[at].Kind == "problem" {
+				mark = "✗"
+			}
+			a.say("       %s %s", mark, clean(f.Marks[at].Text))
+		}
+	}
+}

@@ -1,0 +1,161 @@
+package httpapi
+
+import (
+	"context"
+
+	"insegna.example/internal/conf"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
+	"insegna.example/internal/store"
+)
+
+// shownMost bounds the lists of a server's page.
+const shownMost = 1000
+
+// ListServers lists servers.
+func (srv *Server) ListServers(ctx context.Context, r contract.ListServersRequestObject) (contract.ListServersResponseObject, error) {
+	list, next, err := srv.service.Store().Servers(ctx, store.ServerFilter{Query: orZero(r.Params.Q), Read: r.Params.Read}, pageOf(r.Params.Sort, "name", r.Params.Cursor, r.Params.Limit))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListServers200JSONResponse{Items: make([]contract.Server, len(list)), NextCursor: optional(next)}
+	for i := range list {
+		out.Items[i] = serverOf(&list[i])
+	}
+	return out, nil
+}
+
+// GetServer gives one server with what its configuration says.
+func (srv *Server) GetServer(ctx context.Context, r contract.GetServerRequestObject) (contract.GetServerResponseObject, error) {
+	d, err := srv.service.ServerDetail(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetServer200JSONResponse{Server: serverOf(&d.Server), Test: d.Command[0], Reload: d.Command[1],
+		Listeners: []contract.Listener{}, Files: []contract.FileName{}, Problems: []contract.ConfigurationProblem{}}
+	if d.Reading == nil {
+		return out, nil
+	}
+	for i := range d.Reading.Listeners[:min(len(d.Reading.Listeners), shownMost)] {
+		l := &d.Reading.Listeners[i]
+		out.Listeners = append(out.Listeners, contract.Listener{Address: l.String(), Family: contract.ListenerFamily(l.Family), Tls: l.TLS, Spot: l.Place.String(), Sites: len(l.Sites),
+			DefaultSite: d.Reading.Sites[l.Default].MainName(), Chosen: l.Chosen})
+	}
+	for _, f := range d.Reading.Files[:min(len(d.Reading.Files), shownMost)] {
+		out.Files = append(out.Files, contract.FileName{Path: f.Path, Link: optional(f.Link), InForce: f.InForce})
+	}
+	for _, p := range d.Reading.Problems {
+		out.Problems = append(out.Problems, contract.ConfigurationProblem{File: p.File, Line: p.Line, Column: p.Column, Gravity: contract.ConfigurationProblemGravity(p.Gravity),
+			Message: p.Message, Expected: optional(p.Expected)})
+	}
+	return out, nil
+}
+
+func serverOf(s *store.Server) contract.Server {
+	out := contract.Server{Name: s.Name, Kind: s.Kind, Line: s.Line, Reach: s.Reach, Read: s.LastRead != nil, Main: s.Main, Endpoints: s.Endpoints, Bindings: s.Bindings,
+		Broken: s.Broken, AtOdds: s.AtOdds, Agreed: s.Agreed, Unknown: s.Unknown, Findings: s.Findings, Files: s.Files, Sites: s.Sites, Listeners: s.Listeners,
+		Certificates: s.Certificates, Problems: s.Problems, Trouble: s.Trouble, TroubleCode: optional(s.TroubleCode)}
+	if s.Worst != nil {
+		out.Worst = ptr(contract.Severity(check.Severities[*s.Worst]))
+	}
+	if s.LastRead != nil {
+		out.LastRead = ptr(s.LastRead.UTC())
+	}
+	if s.Loaded != nil {
+		out.Loaded = ptr(s.Loaded.UTC())
+	}
+	if s.TriedAt != nil {
+		out.TriedAt = ptr(s.TriedAt.UTC())
+	}
+	return out
+}
+
+// ListSites lists the sites of a server.
+func (srv *Server) ListSites(ctx context.Context, r contract.ListSitesRequestObject) (contract.ListSitesResponseObject, error) {
+	p := pageOf[string](nil, "site", r.Params.Cursor, r.Params.Limit)
+	from, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := srv.service.Sites(ctx, r.Name, orZero(r.Params.Q), r.Params.InForce, int(from), p.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListSites200JSONResponse{Items: make([]contract.Site, len(list))}
+	for i := range list {
+		out.Items[i] = siteOf(&list[i])
+	}
+	if more {
+		out.NextCursor = ptr(p.After(from + int64(len(list))))
+	}
+	return out, nil
+}
+
+func siteOf(v *service.SiteView) contract.Site {
+	out := contract.Site{Spot: v.Place.String(), Family: contract.SiteFamily(v.Family), InForce: v.InForce, Names: []string{}, Listens: append([]string{}, v.Asked...),
+		DefaultAt: append([]string{}, v.DefaultAt...), Refuses: v.Refuses, Certificates: []contract.SiteCertificate{}, Plain: []contract.PlainRoute{}, Hops: []contract.Hop{}}
+	for _, n := range v.Names {
+		out.Names = append(out.Names, n.Text)
+	}
+	for i := range v.Certificates {
+		out.Certificates = append(out.Certificates, siteCertificate(&v.Certificates[i]))
+	}
+	for i := range v.Plain {
+		out.Plain = append(out.Plain, routeOf(&v.Plain[i]))
+	}
+	for _, h := range v.Hops {
+		out.Hops = append(out.Hops, contract.Hop{To: h.To, Tls: h.TLS, Checked: h.Checked, Name: optional(h.Name), Spot: h.Place.String(), Servers: append([]string{}, h.Servers...)})
+	}
+	return out
+}
+
+func siteCertificate(p *service.PairView) contract.SiteCertificate {
+	out := contract.SiteCertificate{File: p.Certificate, Spot: p.Place.String(), Key: p.Pair.Key, KeySpot: p.KeyPlace.String(), KeyState: p.Key, Fault: p.Fault, Sent: p.Sent}
+	if c := p.Leaf; c != nil {
+		out.Sha256, out.CommonName, out.Issuer = ptr(c.Fingerprint.String()), ptr(c.CommonName()), ptr(c.IssuerName())
+		out.NotAfter, out.DaysLeft = ptr(c.NotAfter.UTC()), ptr(service.DaysLeft(c.NotAfter))
+	}
+	return out
+}
+
+func routeOf(r *conf.Route) contract.PlainRoute {
+	return contract.PlainRoute{Listener: r.Listener, Host: r.Host, Front: service.StepText(&r.Front), FrontSpot: r.Front.Place.String(),
+		WellKnown: service.StepText(&r.WellKnown), WellKnownSpot: r.WellKnown.Place.String(), WellKnownHidden: r.WellKnown.Hidden != nil}
+}
+
+// ListAnswers tells which site answers for a host.
+func (srv *Server) ListAnswers(ctx context.Context, r contract.ListAnswersRequestObject) (contract.ListAnswersResponseObject, error) {
+	list, err := srv.service.Answers(ctx, r.Name, orZero(r.Params.Host), orZero(r.Params.At))
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListAnswers200JSONResponse{Items: make([]contract.SiteAnswer, len(list))}
+	for i := range list {
+		a := &list[i]
+		out.Items[i] = contract.SiteAnswer{Listener: a.Listener, Tls: a.TLS, Why: a.Why}
+		if a.Site != nil {
+			out.Items[i].Site = ptr(siteOf(a.Site))
+		}
+		if a.Plain != nil {
+			out.Items[i].Plain = ptr(routeOf(a.Plain))
+		}
+	}
+	return out, nil
+}
+
+// GetConfigurationFile gives a file of a server's configuration.
+func (srv *Server) GetConfigurationFile(ctx context.Context, r contract.GetConfigurationFileRequestObject) (contract.GetConfigurationFileResponseObject, error) {
+	f, err := srv.service.ConfigurationText(ctx, r.Name, r.Params.Path)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetConfigurationFile200JSONResponse{Path: f.Path, Link: optional(f.Link), InForce: f.InForce, Text: f.Text, Marks: make([]contract.LineMark, len(f.Marks))}
+	if !f.Modified.IsZero() {
+		out.Modified = ptr(f.Modified.UTC())
+	}
+	for i, m := range f.Marks {
+		out.Marks[i] = contract.LineMark{Line: m.Line, Kind: contract.LineMarkKind(m.Kind), Text: m.Text}
+	}
+	return out, nil
+}

@@ -1,0 +1,374 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"insegna.example/internal/conf"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/names"
+	"insegna.example/internal/store"
+)
+
+// ServerDetail is one server with what its configuration says.
+type ServerDetail struct {
+	store.Server
+	Reading *conf.Reading // nil when it was never read; without the files' texts
+	Command [2]string     // test and reload
+	index   *sights
+}
+
+// ServerDetail gives one server; store.ErrNotFound when the estate has none of
+// that name.
+func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
+	list, _, err := s.store.Servers(ctx, store.ServerFilter{Name: name}, store.Page{Sort: "name", Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, store.ErrNotFound
+	}
+	d := &ServerDetail{Server: list[0]}
+	_, e, err := s.Declared(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if declared := e.Server(name); declared != nil && declared.Reach != nil {
+		d.Command = [2]string{declared.Reach.Test, declared.Reach.Reload}
+	}
+	heads, err := s.store.ReadingHeads(ctx, []int64{d.ID})
+	if err != nil || heads[d.ID].ReadingID == 0 {
+		return d, err
+	}
+	if d.index, err = s.sightsOf(ctx, heads[d.ID].ReadingID); err != nil {
+		return nil, err
+	}
+	d.Reading = d.index.reading
+	return d, nil
+}
+
+// NotReadError says that a server's configuration is not known.
+type NotReadError struct{ Server string }
+
+func (e *NotReadError) Error() string {
+	return fmt.Sprintf("the configuration of %s has not been read; declare reach for it in the estate file and run: insegna survey start --server %s", e.Server, e.Server)
+}
+
+func (s *Service) readServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
+	d, err := s.ServerDetail(ctx, name)
+	if err == nil && d.Reading == nil {
+		return nil, &NotReadError{name}
+	}
+	return d, err
+}
+
+// SiteView is one site in words.
+type SiteView struct {
+	*conf.Site
+	InForce      bool
+	Certificates []PairView
+	DefaultAt    []string // listeners whose default it is
+}
+
+// PairView is a certificate with its key as they lie on disk.
+type PairView struct {
+	*conf.Pair
+	Leaf  *certs.Certificate // nil when none could be read
+	Sent  int                // certificates in the file
+	Fault string
+	Key   string // "fits", "stranger", or why it is not known
+}
+
+// Sites lists the sites of a server: those in force and those that are not,
+// whose name, place or file holds a text. more says that there are others
+// behind; from and limit cut the list.
+func (s *Service) Sites(ctx context.Context, server, text string, inForce *bool, from, limit int) (list []SiteView, more bool, err error) {
+	d, err := s.readServerDetail(ctx, server)
+	if err != nil {
+		return nil, false, err
+	}
+	text = strings.ToLower(text)
+	passed := 0
+	take := func(sites []conf.Site, force bool) {
+		if inForce != nil && *inForce != force {
+			return
+		}
+		for i := range sites {
+			if !siteHolds(&sites[i], text) {
+				continue
+			}
+			if passed++; passed <= from {
+				continue
+			}
+			if len(list) == limit {
+				more = true
+				return
+			}
+			list = append(list, d.view(&sites[i], force, i))
+		}
+	}
+	take(d.Reading.Sites, true)
+	take(d.Reading.Idle, false)
+	return list, more, nil
+}
+
+func siteHolds(s *conf.Site, text string) bool {
+	if text == "" || strings.Contains(strings.ToLower(s.Place.String()), text) {
+		return true
+	}
+	for _, n := range s.Names {
+		if strings.Contains(n.Text, text) {
+			return true
+		}
+	}
+	for _, p := range s.Pairs {
+		if strings.Contains(strings.ToLower(p.Certificate), text) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(s.Asked, func(at string) bool { return strings.Contains(at, text) })
+}
+
+func (d *ServerDetail) view(s *conf.Site, inForce bool, at int) SiteView {
+	v := SiteView{Site: s, InForce: inForce}
+	for i := range s.Pairs {
+		v.Certificates = append(v.Certificates, d.pairView(&s.Pairs[i], s))
+	}
+	for i := range d.Reading.Listeners {
+		if l := &d.Reading.Listeners[i]; inForce && l.Default == at && slices.Contains(l.Sites, at) {
+			v.DefaultAt = append(v.DefaultAt, l.String())
+		}
+	}
+	return v
+}
+
+func (d *ServerDetail) pairView(p *conf.Pair, s *conf.Site) PairView {
+	v := PairView{Pair: p}
+	if p.AtRunTime {
+		v.Fault, v.Key = "chosen at run time", "chosen at run time"
+		return v
+	}
+	on := d.index.pair(p, s)
+	v.Fault, v.Sent, v.Key = on.Fault, len(on.Chain), on.KeyFault
+	if len(on.Chain) > 0 {
+		v.Leaf = on.Chain[0]
+	}
+	switch {
+	case on.Stranger:
+		v.Key = "stranger"
+	case v.Key == "" && v.Leaf != nil:
+		v.Key = "fits"
+	case v.Key == "":
+		v.Key = "not known"
+	}
+	return v
+}
+
+// SiteAnswer says which site answers for a host at one listener, and why.
+type SiteAnswer struct {
+	Listener string
+	Endpoint string // asked about, "" when the listener itself was
+	TLS      bool
+	Site     *SiteView // nil when none can be told
+	Why      string
+	Plain    *conf.Route // what plain http does for the host there
+}
+
+// answersMost bounds how many listeners are asked at once.
+const answersMost = 100
+
+// Answers tells which site answers for a host: at one address and port, or at
+// every listener of the server.
+func (s *Service) Answers(ctx context.Context, server, host, at string) ([]SiteAnswer, error) {
+	if _, err := names.Host(host); host != "" && err != nil {
+		return nil, err
+	}
+	host = strings.ToLower(host)
+	d, err := s.readServerDetail(ctx, server)
+	if err != nil {
+		return nil, err
+	}
+	var asked []netip.AddrPort
+	if at != "" {
+		e, err := netip.ParseAddrPort(at)
+		if err != nil {
+			return nil, &BadEndpointError{at}
+		}
+		asked = append(asked, e)
+	} else {
+		for i := range d.Reading.Listeners {
+			if l := &d.Reading.Listeners[i]; l.Address.IsValid() && len(asked) < answersMost {
+				asked = append(asked, l.Address)
+			}
+		}
+	}
+	out := make([]SiteAnswer, 0, len(asked))
+	for _, e := range asked {
+		out = append(out, d.answer(host, e, at))
+	}
+	return out, nil
+}
+
+// BadEndpointError says that a text is no address and port.
+type BadEndpointError struct{ Text string }
+
+func (e *BadEndpointError) Error() string {
+	return fmt.Sprintf("%q is no address and port; expected for example 192.0.2.10:443 or [2001:db8::10]:443", e.Text)
+}
+
+func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnswer {
+	a := d.index.index.Answer(host, e)
+	out := SiteAnswer{Endpoint: at, Why: a.Why}
+	if a.Listener == nil {
+		return out
+	}
+	out.Listener, out.TLS = a.Listener.String(), a.Listener.TLS
+	if a.Site == nil {
+		return out
+	}
+	view := d.view(a.Site, true, slices.IndexFunc(d.Reading.Sites, func(s conf.Site) bool { return s.Place == a.Site.Place }))
+	out.Site = &view
+	for i := range a.Site.Plain {
+		if r := &a.Site.Plain[i]; !out.TLS && (r.Host == host || out.Plain == nil) {
+			out.Plain = r
+		}
+	}
+	return out
+}
+
+// ConfigurationFile is one file of a server's configuration, with marks.
+type ConfigurationFile struct {
+	conf.File
+	Marks []LineMark
+}
+
+// LineMark is a remark to one line.
+type LineMark struct {
+	Line int
+	Kind string // "site", "certificate", "key", "name" or "problem"
+	Text string
+}
+
+// ConfigurationText gives a file as it was read; store.ErrNotFound when the
+// configuration has none of that path.
+func (s *Service) ConfigurationText(ctx context.Context, server, path string) (*ConfigurationFile, error) {
+	d, err := s.readServerDetail(ctx, server)
+	if err != nil {
+		return nil, err
+	}
+	heads, err := s.store.ReadingHeads(ctx, []int64{d.ID})
+	if err != nil {
+		return nil, err
+	}
+	packed, err := s.store.Document(ctx, heads[d.ID].ReadingID)
+	if err != nil {
+		return nil, err
+	}
+	full, err := readDocument(packed)
+	if err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(full.Files, func(f conf.File) bool { return f.Path == path || f.Link == path })
+	if at < 0 {
+		return nil, store.ErrNotFound
+	}
+	return &ConfigurationFile{File: full.Files[at], Marks: d.marks(full.Files[at].Path, time.Now().UTC())}, nil
+}
+
+// marks gathers what is to be said about the lines of a file.
+func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
+	add := func(p conf.Place, kind, format string, args ...any) {
+		if p.File == path {
+			out = append(out, LineMark{p.Line, kind, fmt.Sprintf(format, args...)})
+		}
+	}
+	for _, list := range [][]conf.Site{d.Reading.Sites, d.Reading.Idle} {
+		for i := range list {
+			site := &list[i]
+			add(site.Place, "site", "%s, at %s", site.MainName(), orWord(listed(site.Asked, 4), "no listener"))
+			for _, n := range site.Names {
+				if n.Ignored {
+					add(n.Place, "name", "%s is ignored here", n.Text)
+				}
+			}
+			for j := range site.Pairs {
+				d.pairMarks(&site.Pairs[j], site, now, add)
+			}
+		}
+	}
+	for i := range d.Reading.Problems {
+		p := &d.Reading.Problems[i]
+		add(p.Place, "problem", "%s", p.Message)
+	}
+	slices.SortStableFunc(out, func(a, b LineMark) int { return a.Line - b.Line })
+	return slices.Compact(out)
+}
+
+func (d *ServerDetail) pairMarks(p *conf.Pair, s *conf.Site, now time.Time, add func(conf.Place, string, string, ...any)) {
+	v := d.pairView(p, s)
+	switch {
+	case v.Leaf == nil:
+		add(p.Place, "certificate", "%s", v.Fault)
+	default:
+		add(p.Place, "certificate", "%s from %s, %s, with %d behind it", v.Leaf.CommonName(), v.Leaf.IssuerName(), ending(v.Leaf, now), v.Sent-1)
+	}
+	switch v.Key {
+	case "fits":
+		add(p.KeyPlace, "key", "belongs to that certificate")
+	case "stranger":
+		add(p.KeyPlace, "problem", "belongs to another certificate")
+	default:
+		add(p.KeyPlace, "key", "%s", v.Key)
+	}
+}
+
+func ending(c *certs.Certificate, now time.Time) string {
+	word := "ends"
+	if now.After(c.NotAfter) {
+		word = "ended"
+	}
+	return word + " " + c.NotAfter.UTC().Format("2 January 2006")
+}
+
+func orWord(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+// StepText says what is done with a request in words.
+func StepText(s *conf.Step) string {
+	text := string(s.Deed)
+	switch s.Deed {
+	case conf.Redirects:
+		text = fmt.Sprintf("redirects (%d) to %s", s.Status, s.To)
+	case conf.Serves:
+		if s.To != "" {
+			text += " from " + s.To
+		}
+	case conf.Passes:
+		text = "passes on to " + s.To
+	case conf.Answers:
+		const closes = 444
+		if text = fmt.Sprintf("answers %d", s.Status); s.Status == closes {
+			text = "closes the connection"
+		}
+	case conf.Depends:
+		text = "depends on the request"
+	}
+	if s.Hidden != nil {
+		text += fmt.Sprintf("; the location at %s is never asked", s.Hidden)
+	}
+	return text
+}
+
+// Lying lists the files a certificate lies in on the servers that were read.
+func (s *Service) Lying(ctx context.Context, leaf []byte) ([]store.Lying, error) {
+	const most = 200
+	return s.store.Lying(ctx, leaf, most)
+}
