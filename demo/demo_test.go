@@ -2,6 +2,7 @@ package demo_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -34,14 +35,22 @@ func TestEveryFaultIsFoundAndNothingElse(t *testing.T) {
 	}
 	resp, err := r.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})
 	require.NoError(t, err)
-	ports := map[string]string{}
+	found := map[string]client.Finding{}
 	for _, f := range resp.JSON200.Items {
-		ports[f.Host] = f.Endpoint
-		assert.Contains(t, f.Place, "estate.yaml:", "a finding names the line that declares its host")
+		found[f.Code+" "+f.Host] = f
+		assert.Contains(t, f.Place, "estate.yaml:", "a finding names the line that declares its host or server")
 		assert.NotEmpty(t, f.Remedy)
 	}
 	for _, f := range demo.Faults {
-		assert.Contains(t, ports[f.Host], fmt.Sprintf(":%d", f.Port), f.Host)
+		got := found[f.Code+" "+f.Host]
+		if f.Port > 0 {
+			assert.Contains(t, got.Endpoint, fmt.Sprintf(":%d", f.Port), f.Host)
+		}
+		spot := ""
+		if got.Source != nil {
+			spot = strings.TrimPrefix(*got.Source, e.Dir+"/")
+		}
+		assert.Equal(t, f.Spot, spot, "%s %s", f.Code, f.Host)
 	}
 }
 

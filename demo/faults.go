@@ -7,29 +7,30 @@ type Fault struct {
 	Port   int    // 0 likewise
 	Code   string // of the finding
 	Story  string // what went wrong at Lantern Coast Ferries
+	Spot   string // file and line of the server's configuration that must be named, below the demo's folder; "" for none
 }
 
 // Faults are all of them: a survey reports these findings and no others.
 var Faults = []Fault{
-	{"booking.lanterncoast.example", "pier-2", 8443, "differs-from-siblings", "the new certificate went to the balancer and pier-1, pier-2 was forgotten"},
-	{"lanterncoast.example", "quay-lb", 8443, "name-not-covered", "a wildcard was ordered without the apex"},
-	{"status.lanterncoast.example", "quay-lb", 8444, "expired", "nobody watches the page that says how things are"},
-	{"freight.lanterncoast.example", "freight-1", 8443, "ends-soon", "renewed by hand, and that hand is on holiday"},
-	{"cargo.lanterncoast.example", "freight-1", 8444, "name-not-covered", "the site was renamed, its certificate was not"},
-	{"ships.lanterncoast.example", "freight-1", 8445, "chain-disordered", "the intermediates were pasted in the wrong order"},
-	{"roster.lanterncoast.example", "pier-2", 8445, "chain-incomplete", "only the leaf was copied to the server"},
-	{"menu.lanterncoast.example", "pier-1", 8446, "chain-root-sent", "the whole bundle was copied, root and all"},
-	{"lost-property.lanterncoast.example", "pier-2", 8446, "self-signed", "a trial from years ago is still in place"},
-	{"radar.lanterncoast.example", "pier-1", 9443, "lifetime-over-limit", "asked for as long as last year"},
-	{"webcam.lanterncoast.example", "pier-2", 9443, "other-issuer", "taken from the crew's CA in a hurry"},
-	{"kiosk.lanterncoast.example", "kiosk-gw", 9443, "nothing-listens", "the listener was lost in a move"},
-	{"kiosk-admin.lanterncoast.example", "kiosk-gw", 9444, "plain-http", "TLS was never switched on for this port"},
-	{"timetable.lanterncoast.example", "pier-1", 8444, "not-reloaded", "the new certificate lies on the disk, and nobody reloaded"},
-	{"events.lanterncoast.example", "pier-2", 8443, "site-not-enabled", "the site was written and never linked into sites-enabled"},
-	{"parcels.lanterncoast.example", "pier-1", 8447, "wrong-file", "the new certificate got a new file name, the site kept the old one"},
-	{"anchorage.lanterncoast.example", "pier-1", 8447, "chain-missing-on-disk", "a script wrote the leaf alone; the running server remembers better days"},
-	{"crane.lanterncoast.example", "freight-1", 8447, "key-of-another-certificate", "two key files were mixed up while tidying"},
-	{"", "freight-1", 0, "configuration-refused", "and so that server can neither reload nor start"},
-	{"", "pier-1", 0, "not-in-estate", "the old shop moved away, its site stayed"},
-	{"moorings.lanterncoast.example", "kiosk-gw", 9445, "other-site-answers", "the site was never set up, so the default answers"},
+	{"booking.lanterncoast.example", "pier-2", 8443, "differs-from-siblings", "the new certificate went to the balancer and pier-1, pier-2 was forgotten", "pier-2/sites-enabled/booking:5"},
+	{"lanterncoast.example", "quay-lb", 8443, "name-not-covered", "a wildcard was ordered without the apex", ""},
+	{"status.lanterncoast.example", "quay-lb", 8444, "expired", "nobody watches the page that says how things are", ""},
+	{"freight.lanterncoast.example", "freight-1", 8443, "ends-soon", "renewed by hand, and that hand is on holiday", "freight-1/sites-enabled/freight:4"},
+	{"cargo.lanterncoast.example", "freight-1", 8444, "name-not-covered", "the site was renamed, its certificate was not", "freight-1/sites-enabled/cargo:5"},
+	{"ships.lanterncoast.example", "freight-1", 8445, "chain-disordered", "the intermediates were pasted in the wrong order", "freight-1/sites-enabled/ships:4"},
+	{"roster.lanterncoast.example", "pier-2", 8445, "chain-incomplete", "only the leaf was copied to the server", "pier-2/sites-enabled/roster:5"},
+	{"menu.lanterncoast.example", "pier-1", 8446, "chain-root-sent", "the whole bundle was copied, root and all", "pier-1/sites-enabled/menu:5"},
+	{"lost-property.lanterncoast.example", "pier-2", 8446, "self-signed", "a trial from years ago is still in place", "pier-2/sites-enabled/lost-property:4"},
+	{"radar.lanterncoast.example", "pier-1", 9443, "lifetime-over-limit", "asked for as long as last year", "pier-1/sites-enabled/radar:4"},
+	{"webcam.lanterncoast.example", "pier-2", 9443, "other-issuer", "taken from the crew's CA in a hurry", "pier-2/sites-enabled/webcam:4"},
+	{"kiosk.lanterncoast.example", "kiosk-gw", 9443, "nothing-listens", "the listener was lost in a move", ""},
+	{"kiosk-admin.lanterncoast.example", "kiosk-gw", 9444, "plain-http", "TLS was never switched on for this port", "kiosk-gw/sites-enabled/kiosk-admin:3"},
+	{"timetable.lanterncoast.example", "pier-1", 8444, "not-reloaded", "the new certificate lies on the disk, and nobody reloaded", "pier-1/sites-enabled/timetable:5"},
+	{"events.lanterncoast.example", "pier-2", 8443, "site-not-enabled", "the site was written and never linked into sites-enabled", "pier-2/sites-available/events:2"},
+	{"parcels.lanterncoast.example", "pier-1", 8447, "wrong-file", "the new certificate got a new file name, the site kept the old one", "pier-1/sites-enabled/parcels:5"},
+	{"anchorage.lanterncoast.example", "pier-1", 8447, "chain-missing-on-disk", "a script wrote the leaf alone; the running server remembers better days", "pier-1/sites-enabled/anchorage:5"},
+	{"crane.lanterncoast.example", "freight-1", 8447, "key-of-another-certificate", "two key files were mixed up while tidying", "freight-1/sites-enabled/crane:6"},
+	{"", "freight-1", 0, "configuration-refused", "and so that server can neither reload nor start", "freight-1/sites-enabled/crane:6"},
+	{"", "pier-1", 0, "not-in-estate", "the old shop moved away, its site stayed", "pier-1/sites-enabled/old-shop:4"},
+	{"moorings.lanterncoast.example", "kiosk-gw", 9445, "other-site-answers", "the site was never set up, so the default answers", "kiosk-gw/sites-enabled/harbourmaster:2"},
 }

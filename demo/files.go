@@ -61,7 +61,11 @@ func (e *Estate) put(name string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	if err := os.WriteFile(path, text, 0o644); err != nil {
+	mode := os.FileMode(0o644)
+	if bytes.HasPrefix(text, []byte("#!")) {
+		mode = 0o755
+	}
+	if err := os.WriteFile(path, text, mode); err != nil {
 		return err
 	}
 	dir := filepath.Dir(path)

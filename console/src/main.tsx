@@ -16,10 +16,13 @@ const Today = lazy(async () => ({ default: (await import('./pages/Today')).Today
 const Bindings = lazy(async () => ({ default: (await import('./pages/Bindings')).Bindings }));
 const Certificates = lazy(async () => ({ default: (await import('./pages/Certificates')).Certificates }));
 const CertificatePage = lazy(async () => ({ default: (await import('./pages/Certificate')).CertificatePage }));
+const Servers = lazy(async () => ({ default: (await import('./pages/Servers')).Servers }));
+const ServerPage = lazy(async () => ({ default: (await import('./pages/Server')).ServerPage }));
+const ServerText = lazy(async () => ({ default: (await import('./pages/ServerText')).ServerText }));
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
 
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/surveys/, 'Surveys'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/surveys/, 'Surveys'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -38,6 +41,9 @@ function Pages() {
             <Route path="/bindings" element={<Bindings />} />
             <Route path="/certificates" element={<Certificates />} />
             <Route path="/certificates/:sha256" element={<CertificatePage />} />
+            <Route path="/servers" element={<Servers />} />
+            <Route path="/servers/:name" element={<ServerPage />} />
+            <Route path="/servers/:name/text" element={<ServerText />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
             <Route path="*" element={<Empty page title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />

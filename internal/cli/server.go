@@ -115,12 +115,12 @@ func readText(s client.Server) string {
 	case !s.Read:
 		return "not read yet: insegna survey start --server " + s.Name
 	}
-	text := fmt.Sprintf("%s in %s, %s, by %s", plural(s.Sites, "site"), plural(s.Files, "file"), plural(s.Listeners, "listener"), s.Reach)
+	text := fmt.Sprintf("%s in %s, %s (%s)", plural(s.Sites, "site"), plural(s.Files, "file"), plural(s.Listeners, "listener"), s.Reach)
 	if s.LastRead != nil {
 		text += "\nread " + moment(*s.LastRead) + " UTC"
 	}
 	if s.Loaded != nil {
-		text += ", loaded " + moment(*s.Loaded)
+		text += "\nloaded by the server " + moment(*s.Loaded) + " UTC"
 	}
 	return text
 }

@@ -215,6 +215,26 @@ func factsOf(facts *check.ServerFacts, r *conf.Reading, e *estate.Estate, server
 		}
 	}
 	facts.Unwanted = unwanted(r, e, server)
+	facts.RefusedSpot = spotOf(facts.Refused, facts.RefusedSpot, r)
+}
+
+// spotOf finds the line that names the file a refusal speaks of, when the
+// refusal names no line itself.
+func spotOf(refusal, spot string, r *conf.Reading) string {
+	if refusal == "" || spot != "" {
+		return spot
+	}
+	for i := range r.Sites {
+		for _, p := range r.Sites[i].Pairs {
+			switch {
+			case p.Key != "" && strings.Contains(refusal, `"`+p.Key+`"`):
+				return p.KeyPlace.String()
+			case strings.Contains(refusal, `"`+p.Certificate+`"`):
+				return p.Place.String()
+			}
+		}
+	}
+	return ""
 }
 
 // unwanted lists the names a server has TLS sites for and the estate does not

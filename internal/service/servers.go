@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -276,8 +277,24 @@ func (s *Service) ConfigurationText(ctx context.Context, server, path string) (*
 	if at < 0 {
 		return nil, store.ErrNotFound
 	}
-	return &ConfigurationFile{File: full.Files[at], Marks: d.marks(full.Files[at].Path, time.Now().UTC())}, nil
+	file := full.Files[at]
+	marks := d.marks(file.Path, time.Now().UTC())
+	findings, _, err := s.store.Findings(ctx, store.FindingFilter{State: "open", Server: server, Query: file.Path + ":"}, store.Page{Sort: "worst", Limit: marksMost})
+	if err != nil {
+		return nil, err
+	}
+	for i := range findings {
+		if line, ok := strings.CutPrefix(findings[i].Source, file.Path+":"); ok {
+			n, _ := strconv.Atoi(line)
+			marks = append(marks, LineMark{n, "problem", findings[i].Code + ": " + findings[i].Cause})
+		}
+	}
+	slices.SortStableFunc(marks, func(a, b LineMark) int { return a.Line - b.Line })
+	return &ConfigurationFile{File: file, Marks: slices.Compact(marks)}, nil
 }
+
+// marksMost bounds the findings marked in one file.
+const marksMost = 500
 
 // marks gathers what is to be said about the lines of a file.
 func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
@@ -304,8 +321,7 @@ func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
 		p := &d.Reading.Problems[i]
 		add(p.Place, "problem", "%s", p.Message)
 	}
-	slices.SortStableFunc(out, func(a, b LineMark) int { return a.Line - b.Line })
-	return slices.Compact(out)
+	return out
 }
 
 func (d *ServerDetail) pairMarks(p *conf.Pair, s *conf.Site, now time.Time, add func(conf.Place, string, string, ...any)) {
@@ -320,7 +336,7 @@ func (d *ServerDetail) pairMarks(p *conf.Pair, s *conf.Site, now time.Time, add 
 	case "fits":
 		add(p.KeyPlace, "key", "belongs to that certificate")
 	case "stranger":
-		add(p.KeyPlace, "problem", "belongs to another certificate")
+		add(p.KeyPlace, "key", "belongs to another certificate")
 	default:
 		add(p.KeyPlace, "key", "%s", v.Key)
 	}

@@ -212,7 +212,7 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 func (s *Service) finishSurvey(ctx context.Context, survey int64) error {
 	found := func(add func(store.TargetFinding) error) error {
 		return s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
-			list, err := siblings(rows)
+			list, err := s.siblings(ctx, host, rows)
 			if err != nil {
 				return err
 			}
@@ -227,14 +227,25 @@ func (s *Service) finishSurvey(ctx context.Context, survey int64) error {
 	return s.store.FinishSurvey(ctx, survey, sharedCode, found, time.Now().UTC())
 }
 
-func siblings(rows []store.SiblingRow) ([]check.Sibling, error) {
+func (s *Service) siblings(ctx context.Context, host string, rows []store.SiblingRow) ([]check.Sibling, error) {
 	list := make([]check.Sibling, len(rows))
+	targets := make([]store.Target, len(rows))
 	for i, r := range rows {
 		addr, err := netip.ParseAddr(r.Address)
 		if err != nil {
 			return nil, err
 		}
 		list[i] = check.Sibling{Endpoint: netip.AddrPortFrom(addr, uint16(r.Port)), Server: r.Server, Leaf: certs.Fingerprint(r.Leaf), Begins: r.NotBefore, Ends: r.NotAfter}
+		targets[i] = store.Target{ServerID: r.ServerID, Target: check.Target{Host: host, Server: r.Server, Endpoint: list[i].Endpoint}}
+	}
+	configured, err := s.viewsFor(ctx, targets)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].Configured, err = configured.of(ctx, &targets[i]); err != nil {
+			return nil, err
+		}
 	}
 	return list, nil
 }

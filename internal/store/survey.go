@@ -238,7 +238,8 @@ func (s *Store) FinishShard(ctx context.Context, survey int64, shard int, enqueu
 // siblings.
 type SiblingRow struct {
 	TargetID  int64
-	Host      string
+	ServerID  int64
+	Host      string // with the issuer behind it, see DifferingSiblings
 	Server    string
 	Address   string
 	Port      int
@@ -253,12 +254,12 @@ type SiblingRow struct {
 // certificate does not cover the host are left out.
 func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, list []SiblingRow) error) error {
 	rows, err := s.db.WithContext(ctx).Raw(`with served as (
-			select t.id as target_id, t.host_id, h.name as host, s.name as server, host(e.address) as address, e.port, t.leaf, c.issuer, c.not_before, c.not_after
+			select t.id as target_id, t.host_id, e.server_id, h.name as host, s.name as server, host(e.address) as address, e.port, t.leaf, c.issuer, c.not_before, c.not_after
 			from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id
 			join certificates c on c.sha256 = t.leaf
 			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in ('name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file'))),
 		differing as (select host_id, issuer from served group by host_id, issuer having count(distinct leaf) > 1)
-		select v.target_id, v.host || ' ' || v.issuer as host, v.server, v.address, v.port, v.leaf, v.issuer, v.not_before, v.not_after
+		select v.target_id, v.server_id, v.host || ' ' || v.issuer as host, v.server, v.address, v.port, v.leaf, v.issuer, v.not_before, v.not_after
 		from served v join differing d using (host_id, issuer) order by v.host, v.issuer, v.target_id`).Rows()
 	if err != nil {
 		return err
@@ -277,7 +278,7 @@ func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, li
 	}
 	for rows.Next() {
 		var r SiblingRow
-		if err := rows.Scan(&r.TargetID, &r.Host, &r.Server, &r.Address, &r.Port, &r.Leaf, &r.Issuer, &r.NotBefore, &r.NotAfter); err != nil {
+		if err := rows.Scan(&r.TargetID, &r.ServerID, &r.Host, &r.Server, &r.Address, &r.Port, &r.Leaf, &r.Issuer, &r.NotBefore, &r.NotAfter); err != nil {
 			return err
 		}
 		if r.Host != key {

@@ -8,6 +8,7 @@ import { bindingPage } from '../data/surveys';
 import { Bar, Button, Choice, Panel, Pick, Search } from '../parts/Controls';
 import { Plate, PlateLegend } from '../parts/Plate';
 import { Prose } from '../parts/Prose';
+import { Spot } from '../parts/Spot';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, radius, space } from '../theme/tokens';
 
@@ -111,6 +112,8 @@ function Door({ b }: { b: Binding }) {
               <dt>seen</dt><dd>{[b.outcome ?? 'not looked at', b.protocol, b.group].filter(Boolean).join(', ')}</dd>
               {b.issuer && <><dt>issuer</dt><dd>{b.issuer}</dd></>}
               {b.days_left !== undefined && <><dt>left</dt><dd>{left(b.days_left)}</dd></>}
+              {b.source && <><dt>configured</dt><dd><Spot server={b.server} spot={b.source} /></dd></>}
+              <dt>server</dt><dd><Link to={`/servers/${encodeURIComponent(b.server)}?q=${encodeURIComponent(b.host)}&host=${encodeURIComponent(b.host)}`}>its sites on {b.server}</Link></dd>
               <dt>declared</dt><dd>line {b.line} of the estate file</dd>
               {b.certificate && <><dt>certificate</dt><dd><Link to={`/certificates/${b.certificate}`}>{b.certificate.slice(0, 16)}…</Link></dd></>}
             </dl>

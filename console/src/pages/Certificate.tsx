@@ -6,6 +6,7 @@ import { ChainPicture } from '../parts/ChainPicture';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { DateBar } from '../parts/DateBar';
 import { FindingList } from '../parts/FindingCard';
+import { Spot } from '../parts/Spot';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, space } from '../theme/tokens';
 
@@ -62,9 +63,32 @@ function Detail({ d }: { d: Schemas['CertificateDetail'] }) {
         {d.audiences.map((v) => <div key={v.audience}><ChainPicture view={v} /><br /></div>)}
       </section>
       {d.findings.length > 0 && <section aria-label="Findings"><h2>Findings</h2><FindingList items={d.findings} /></section>}
+      <Files list={d.files} />
       <Places list={d.sightings} />
       <Bar className="bar"><Button onPress={() => download(file, 'application/x-pem-file', d.pem)}>Save as PEM</Button></Bar>
     </Page>
+  );
+}
+
+function Files({ list }: { list: Schemas['Placement'][] }) {
+  if (list.length === 0) return null;
+  return (
+    <section aria-label="Where it lies">
+      <h2>Where it lies</h2>
+      <Scroll tabIndex={0} role="region" aria-label="Files">
+        <Plain>
+          <thead><tr><th>Server</th><th>File</th><th>Site</th><th>Named at</th></tr></thead>
+          <tbody>
+            {list.map((f) => (
+              <tr key={f.server + f.path + f.spot}>
+                <td><Link to={`/servers/${encodeURIComponent(f.server)}`}>{f.server}</Link></td><td><code>{f.path}</code></td><td>{f.site}</td>
+                <td>{f.spot ? <Spot server={f.server} spot={f.spot} /> : <em>no site names it</em>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Plain>
+      </Scroll>
+    </section>
   );
 }
 

@@ -7,6 +7,7 @@ import { Button } from './Controls';
 import { Plate } from './Plate';
 import { Prose } from './Prose';
 import { Severity } from './Severity';
+import { Spot } from './Spot';
 
 const Card = styled.li<{ $name: Finding['severity'] }>`
   display: grid; grid-template-columns: 56px minmax(0, 1fr); gap: ${space(1)} ${space(4)}; background: ${color.raised}; border: 1px solid ${color.line}; border-radius: ${radius};
@@ -33,8 +34,8 @@ function FindingCard({ f }: { f: Finding }) {
     <Card $name={f.severity}>
       {f.faces && f.verdict ? <Plate faces={f.faces} verdict={f.verdict} /> : <span />}
       <div>
-        <h3>{f.host || 'without SNI'}</h3>
-        <span className="at">{f.server}, {f.endpoint}</span>
+        <h3>{f.host || (f.endpoint ? 'without SNI' : `Server ${f.server}`)}</h3>
+        <span className="at"><Link to={`/servers/${encodeURIComponent(f.server)}`}>{f.server}</Link>{f.endpoint && `, ${f.endpoint}`}</span>
         <p><Prose text={`${capital(f.cause)}.`} /></p>
         <p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p>
         {f.evidence.length > 0 && (
@@ -46,9 +47,10 @@ function FindingCard({ f }: { f: Finding }) {
         <div className="act">
           <Severity name={f.severity} />
           <code>{f.code}</code>
+          {f.source && <Spot server={f.server} spot={f.source} />}
           {f.place && <span className="place">{f.place}</span>}
           {f.certificate && <Link to={`/certificates/${f.certificate}`}>certificate</Link>}
-          <Button isDisabled={start.isPending} onPress={() => start.mutate({ body: { host: f.host } })} aria-label={`Look again at ${f.host}`}>Look again</Button>
+          <Button isDisabled={start.isPending} onPress={() => start.mutate({ body: f.host ? { host: f.host } : { server: f.server } })} aria-label={`Look again at ${f.host || f.server}`}>Look again</Button>
         </div>
       </div>
     </Card>

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState, type FormEvent, type ReactNode } from 'rea
 import { NavLink, useNavigate } from 'react-router';
 import styled from 'styled-components';
 import { api } from '../data/client';
-import { ago } from '../data/format';
+import { ago, plural } from '../data/format';
 import { useRunningSurvey } from '../data/surveys';
 import { color, font, narrow, radius, space } from '../theme/tokens';
 
@@ -51,6 +51,7 @@ export function Frame({ children }: { children: ReactNode }) {
         <NavLink to="/" end>Today</NavLink>
         <NavLink to="/bindings">Bindings</NavLink>
         <NavLink to="/certificates">Certificates</NavLink>
+        <NavLink to="/servers">Servers</NavLink>
         <NavLink to="/surveys">Surveys</NavLink>
       </Nav>
       <Main id="main" tabIndex={-1}>{children}</Main>
@@ -67,7 +68,7 @@ function Standing() {
       <span>{today.data?.estate}</span>
       <Find />
       <span>
-        {running ? `surveying, ${running.done} of ${running.targets}` : last ? <>surveyed {ago(last.created_at)} · from <strong>{last.vantage}</strong></> : 'not surveyed yet'}
+        {running ? (running.servers_read < running.servers ? `reading, ${running.servers_read} of ${plural(running.servers, 'server')}` : `surveying, ${running.done} of ${running.targets}`) : last ? <>surveyed {ago(last.created_at)} · from <strong>{last.vantage}</strong></> : 'not surveyed yet'}
       </span>
       <Scheme />
     </>

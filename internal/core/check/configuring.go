@@ -255,7 +255,7 @@ func chainOnDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 	for _, f := range disk.findings {
 		if f.Code == "chain-incomplete" {
 			missing := strings.TrimPrefix(f.Cause, "the server does not send ")
-			s.addAt(p.Spot, "chain-missing-on-disk", Due, fmt.Sprintf("%s, named at %s, does not hold %s any more; the running server still sends it, until its next reload", p.File, p.Spot, missing),
+			s.addAt(p.Spot, "chain-missing-on-disk", Due, fmt.Sprintf("%s, named at %s, has lost %s; the running server still sends what it had, until its next reload", p.File, p.Spot, missing),
 				fmt.Sprintf("add %s to %s, after the leaf, then %s", missing, p.File, takeIn(c)), Fact{"sent", subjects(s.Chain)}, Fact{"on disk", subjects(p.Chain)})
 		}
 	}

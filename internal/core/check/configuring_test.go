@@ -88,7 +88,7 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 			c.Beside = &binding.Beside{File: "/n/snake.pem", Leaf: pkitest.Leaf(nil, host).Certificate}
 		}), served(old), "ends in 3 days", "", "/n/a:3", agrees, agrees},
 		{"chain-incomplete", check.Broken, on(pkitest.List(good)), seen(good), "does not send the intermediate", "to /n/a.pem (named at /n/a:3), after the leaf", "/n/a:3", agrees, agrees},
-		{"chain-missing-on-disk", check.Due, on(pkitest.List(good)), served(good), "/n/a.pem, named at /n/a:3, does not hold the intermediate Harbour", "to /n/a.pem, after the leaf", "/n/a:3", differs, agrees},
+		{"chain-missing-on-disk", check.Due, on(pkitest.List(good)), served(good), "/n/a.pem, named at /n/a:3, has lost the intermediate Harbour", "to /n/a.pem, after the leaf", "/n/a:3", differs, agrees},
 		{"key-of-another-certificate", check.Due, func(c *binding.Configured) { c.Pairs[0].Stranger = true }, served(good), "the key /n/a.key, named at /n/a:4, belongs to another certificate than /n/a.pem", "in the place of /n/a.key", "/n/a:4", differs, agrees},
 		{"key-file-bad", check.Due, func(c *binding.Configured) { c.Pairs[0].KeyFault = "no such file" }, served(good), "/n/a.key, named at /n/a:4, cannot be used: no such file", "put the key there", "/n/a:4", agrees, agrees},
 		{"certificate-file-bad", check.Due, func(c *binding.Configured) { c.Pairs[0].Chain, c.Pairs[0].Fault = nil, "no such file" }, served(good), "/n/a.pem, named at /n/a:3, cannot be used", "put the certificate there", "/n/a:3", missing, agrees},

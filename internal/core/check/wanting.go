@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"time"
 
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 )
 
@@ -31,6 +32,8 @@ type Sibling struct {
 	Leaf     certs.Fingerprint
 	Begins   time.Time
 	Ends     time.Time
+
+	Configured *binding.Configured // nil when it is not read
 }
 
 // Siblings compares the endpoints of one host that serve certificates for it
@@ -50,11 +53,15 @@ func Siblings(host string, list []Sibling) map[int]Finding {
 		if s.Leaf == n.Leaf || !s.Begins.Before(n.Begins) {
 			continue
 		}
+		where, source, then := "on "+s.Server, "", "reload it"
+		if c := s.Configured; c != nil && c.Unknown == "" && len(c.Pairs) > 0 {
+			where, source, then = fmt.Sprintf("as %s (named at %s) on %s", c.Pairs[0].File, c.Pairs[0].Spot, s.Server), c.Pairs[0].Spot, takeIn(c)
+		}
 		out[i] = Finding{
-			Code: "differs-from-siblings", Severity: Due,
+			Code: "differs-from-siblings", Severity: Due, Source: source,
 			Cause: fmt.Sprintf("%s serves the certificate of %s for %s; its sibling %s serves the one of %s",
 				s.Server, s.Begins.UTC().Format(dayFormat), host, n.Server, n.Begins.UTC().Format(dayFormat)),
-			Remedy:   fmt.Sprintf("install the newer certificate on %s and reload it before %s", s.Server, s.Ends.UTC().Format(dayFormat)),
+			Remedy:   fmt.Sprintf("install the newer certificate %s, then %s, before %s", where, then, s.Ends.UTC().Format(dayFormat)),
 			Evidence: []Fact{{"served here", s.Leaf.String()}, {"served by " + n.Server, n.Leaf.String()}},
 		}
 	}

@@ -1,0 +1,231 @@
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useParams, useSearchParams } from 'react-router';
+import styled from 'styled-components';
+import { api, type Schemas } from '../data/client';
+import { ago, left, plural } from '../data/format';
+import { sitePage } from '../data/servers';
+import { useStartSurvey } from '../data/surveys';
+import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
+import { FindingList } from '../parts/FindingCard';
+import { Prose } from '../parts/Prose';
+import { Spot } from '../parts/Spot';
+import { Empty, Failure, Loading } from '../parts/States';
+import { color, font, narrow, space } from '../theme/tokens';
+
+type Detail = Schemas['ServerDetail'];
+type Site = Schemas['Site'];
+
+const Page = styled.div`
+  section { margin-top: ${space(7)}; } h1 { overflow-wrap: anywhere; }
+  .lead { font-size: 18px; margin: ${space(2)} 0 0; } .trouble { color: ${color.oxide}; font-weight: 700; }
+  td ul { list-style: none; margin: 0; padding: 0; } td small { display: block; color: ${color.soft}; font-size: 14px; } .bad { color: ${color.oxide}; font-weight: 700; }
+  td code, td .host { overflow-wrap: anywhere; }
+`;
+
+export function ServerPage() {
+  const { name = '' } = useParams();
+  const q = api.useQuery('get', '/servers/{name}', { params: { path: { name } } });
+  if (q.isPending) return <Loading />;
+  if (q.isError) {
+    if (q.error.status === 404) return <Empty page title="No such server"><p>The estate declares none of that name. <Link to="/servers">See all servers</Link>.</p></Empty>;
+    return <Failure error={q.error} retry={() => void q.refetch()} />;
+  }
+  return <One d={q.data} />;
+}
+
+function One({ d }: { d: Detail }) {
+  const s = d.server;
+  const start = useStartSurvey();
+  return (
+    <Page>
+      <h1>{s.name}</h1>
+      <Lead d={d} />
+      <Bar>
+        <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: { server: s.name } })}>Read and look again</Button>
+        <Link to={`/bindings?server=${encodeURIComponent(s.name)}`}>{plural(s.bindings, 'binding')}</Link>
+        {d.files[0] && <Link to={`/servers/${encodeURIComponent(s.name)}/text`}>Configuration text, {plural(s.files, 'file')}</Link>}
+      </Bar>
+      <Findings name={s.name} />
+      {s.read && <Who name={s.name} />}
+      {s.read && <Sites name={s.name} />}
+      {d.listeners.length > 0 && <Listeners d={d} />}
+      {d.problems.length > 0 && <Problems d={d} />}
+    </Page>
+  );
+}
+
+function Lead({ d: { server: s, test, reload } }: { d: Detail }) {
+  if (!s.reach) return <p className="lead">{s.kind}. Its configuration is not read: declare <code>reach</code> for it in the estate file, line {s.line}.</p>;
+  return (
+    <>
+      {s.trouble && <p className="lead trouble"><Prose text={`Not read ${s.tried_at ? ago(s.tried_at) : ''}: ${s.trouble}.`} /></p>}
+      {s.read && (
+        <p className="lead">
+          {s.kind}, {plural(s.sites, 'site')} at {plural(s.listeners, 'listener')}, read {s.last_read && ago(s.last_read)} ({s.reach})
+          {s.loaded && <>; the running server loaded its configuration {ago(s.loaded)}</>}.
+        </p>
+      )}
+      {!s.read && !s.trouble && <p className="lead">{s.kind}. Its configuration was not read yet; the next survey does.</p>}
+      <p>Test: <code>{test}</code>. Reload: <code>{reload}</code>.</p>
+    </>
+  );
+}
+
+function Findings({ name }: { name: string }) {
+  const q = api.useQuery('get', '/findings', { params: { query: { server: name, limit: 50 } } });
+  const items = q.data?.items ?? [];
+  if (items.length === 0) return null;
+  return <section aria-label="Findings"><h2>{plural(items.length, 'finding')}{q.data?.next_cursor && ' and more'}</h2><FindingList items={items} /></section>;
+}
+
+const force: [string, string][] = [['all', 'all'], ['true', 'in force'], ['false', 'not switched on']];
+
+function Sites({ name }: { name: string }) {
+  const [params, setParams] = useSearchParams();
+  const set = (key: string, value: string) => setParams((p) => { if (value && value !== 'all') p.set(key, value); else p.delete(key); return p; }, { replace: true });
+  const query = { ...(params.get('q') ? { q: params.get('q') ?? '' } : {}), ...(params.get('force') ? { in_force: params.get('force') === 'true' } : {}) };
+  const pages = useInfiniteQuery({
+    queryKey: ['get', '/servers/sites', name, query], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => sitePage(name, { ...query, limit: 100, ...(pageParam ? { cursor: pageParam } : {}) }), getNextPageParam: (last) => last.next_cursor,
+  });
+  const items = pages.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <section aria-label="Sites">
+      <h2>Sites</h2>
+      <Bar>
+        <Choice label="Switched on" value={params.get('force') ?? 'all'} options={force} onChange={(v) => set('force', v)} />
+        <Search label="Name, file or address" value={params.get('q') ?? ''} onChange={(v) => set('q', v)} />
+      </Bar>
+      {pages.isPending ? <Loading rows={4} /> : pages.isError ? <Failure error={pages.error} retry={() => void pages.refetch()} /> : items.length === 0 ? <p>No site fits.</p> : (
+        <Scroll tabIndex={0} role="region" aria-label="Sites">
+          <Plain>
+            <thead><tr><th>Names</th><th>Listens</th><th>Certificate, or what plain http does</th><th>Declared</th></tr></thead>
+            <tbody>{items.map((site) => <SiteRow key={site.spot} server={name} site={site} />)}</tbody>
+          </Plain>
+        </Scroll>
+      )}
+      {pages.hasNextPage && <Bar><Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show 100 more</Button></Bar>}
+    </section>
+  );
+}
+
+function SiteRow({ server, site }: { server: string; site: Site }) {
+  return (
+    <tr>
+      <td>
+        <ul>{site.names.slice(0, 8).map((n) => <li key={n} className="host">{n || <em>without a name</em>}</li>)}</ul>
+        {site.names.length === 0 && <em>without a name</em>}
+        {site.names.length > 8 && <small>and {site.names.length - 8} more</small>}
+        {!site.in_force && <small className="bad">not switched on</small>}
+        {site.default_at.length > 0 && <small>default at {site.default_at.slice(0, 3).join(', ')}</small>}
+      </td>
+      <td className="n"><ul>{site.listens.map((l) => <li key={l}><code>{l}</code></li>)}</ul></td>
+      <td>
+        {site.certificates.map((c) => <CertificateLine key={c.spot} server={server} c={c} />)}
+        {site.refuses && <p>refuses handshakes</p>}
+        {site.certificates.length === 0 && site.plain.map((p) => (
+          <p key={p.listener + p.host}>
+            {site.plain.length > 1 && <><code>{p.host}</code>: </>}{p.front}
+            {p.well_known !== p.front && <small className={p.well_known_hidden ? 'bad' : ''}>for a CA: {p.well_known}</small>}
+          </p>
+        ))}
+        {site.hops.map((h) => <small key={h.spot}>passes on to {h.to}{h.tls && (h.checked ? ', TLS checked' : ', TLS not checked')}{h.servers.length > 0 && ` (${h.servers.join(', ')})`}</small>)}
+      </td>
+      <td><Spot server={server} spot={site.spot} /></td>
+    </tr>
+  );
+}
+
+function CertificateLine({ server, c }: { server: string; c: Schemas['SiteCertificate'] }) {
+  return (
+    <div>
+      {c.sha256 ? <><Link to={`/certificates/${c.sha256}`}>{c.common_name}</Link>, {left(c.days_left ?? 0)}, from {c.issuer}</> : <span className="bad">{c.fault}</span>}
+      <small><Spot server={server} spot={c.spot} /> {c.file.split('/').pop()}</small>
+      {c.key_state === 'stranger' ? <small className="bad">its key belongs to another certificate</small> : c.key_state !== 'fits' && <small>its key: {c.key_state}</small>}
+    </div>
+  );
+}
+
+const Ask = styled.form`
+  display: flex; flex-wrap: wrap; gap: ${space(3)}; align-items: center;
+  input { font: 15px ${font.text}; color: ${color.ink}; background: ${color.raised}; border: 1px solid ${color.soft}; border-radius: 3px; padding: ${space(2)} ${space(3)}; min-width: 300px; min-height: 36px; }
+  ${narrow} { input { min-width: 0; width: 100%; } }
+`;
+
+/** Which site answers for a host at each listener, and why. */
+function Who({ name }: { name: string }) {
+  const [params, setParams] = useSearchParams();
+  const host = params.get('host') ?? '';
+  const [typed, setTyped] = useState(host);
+  const q = api.useQuery('get', '/servers/{name}/answers', { params: { path: { name }, query: { host } } }, { enabled: host !== '', retry: false });
+  return (
+    <section aria-label="Who answers">
+      <h2>Who answers?</h2>
+      <Ask onSubmit={(e) => { e.preventDefault(); setParams((p) => { if (typed.trim()) p.set('host', typed.trim()); else p.delete('host'); return p; }, { replace: true }); }}>
+        <input aria-label="Host name" placeholder="A host name, to see which site takes it" value={typed} onChange={(e) => setTyped(e.target.value)} />
+        <Button type="submit">Ask</Button>
+      </Ask>
+      {host && q.isError && <p className="bad" role="alert">{(q.error as { detail?: string }).detail}</p>}
+      {host && q.data && (
+        <Scroll tabIndex={0} role="region" aria-label="Answers">
+          <Plain>
+            <thead><tr><th>Listener</th><th>Site</th><th>Why</th></tr></thead>
+            <tbody>
+              {q.data.items.map((a) => (
+                <tr key={a.listener}>
+                  <td className="n"><code>{a.listener}</code><small>{a.tls ? 'TLS' : 'plain http'}</small></td>
+                  <td>{a.site ? <>{a.site.names[0] ?? 'without a name'} <Spot server={name} spot={a.site.spot} /></> : 'none'}</td>
+                  <td>{a.why}{a.plain && <small>{a.plain.front}</small>}</td>
+                </tr>
+              ))}
+            </tbody>
+          </Plain>
+        </Scroll>
+      )}
+    </section>
+  );
+}
+
+function Listeners({ d }: { d: Detail }) {
+  return (
+    <section aria-label="Listeners">
+      <h2>{plural(d.listeners.length, 'listener')}</h2>
+      <Scroll tabIndex={0} role="region" aria-label="Listeners">
+        <Plain>
+          <thead><tr><th>Address and port</th><th>Speaks</th><th>Sites</th><th>Answers when no name fits</th><th>Opened at</th></tr></thead>
+          <tbody>
+            {d.listeners.map((l) => (
+              <tr key={l.family + l.address}>
+                <td className="n"><code>{l.address}</code></td><td className="n">{l.tls ? 'TLS' : 'plain'} {l.family}</td><td>{l.sites}</td>
+                <td>{l.default_site}{!l.chosen && <small>the first, none is declared</small>}</td><td><Spot server={d.server.name} spot={l.spot} /></td>
+              </tr>
+            ))}
+          </tbody>
+        </Plain>
+      </Scroll>
+    </section>
+  );
+}
+
+function Problems({ d }: { d: Detail }) {
+  return (
+    <section aria-label="Problems">
+      <h2>{plural(d.problems.length, 'problem')} in the configuration</h2>
+      <Scroll tabIndex={0} role="region" aria-label="Problems">
+        <Plain>
+          <thead><tr><th>What</th><th>Means</th><th>Where</th></tr></thead>
+          <tbody>
+            {d.problems.map((p, i) => (
+              <tr key={i}>
+                <td>{p.message}{p.expected && <small>expected {p.expected}</small>}</td>
+                <td>{{ refused: 'the server will not take it', unread: 'not known from here', suspect: 'taken, though hardly as meant' }[p.gravity]}</td>
+                <td><Spot server={d.server.name} spot={`${p.file}:${p.line}`} /></td>
+              </tr>
+            ))}
+          </tbody>
+        </Plain>
+      </Scroll>
+    </section>
+  );
+}
