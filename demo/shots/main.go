@@ -30,17 +30,14 @@ func main() {
 }
 
 func run(out, only string) error {
-	dir, err := os.MkdirTemp("", "shots-")
-	if err != nil {
-		return err
+	// Short, as a reader of the pictures would have it.
+	dir := filepath.Join(os.TempDir(), "ferries")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return fmt.Errorf("the pictures are made in a folder of their own: %w", err)
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	// Short paths, as a reader of the pictures would have them.
 	work, err := os.Getwd()
 	if err != nil {
-		return err
-	}
-	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
 	if err := os.Symlink(filepath.Join(work, "bin"), filepath.Join(dir, "bin")); err != nil {
@@ -106,6 +103,9 @@ var shots = []page{
 	{name: "certificates", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]"},
 	{name: "surveys", path: "/surveys", width: 1280, high: 800, wait: "table"},
 	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
+	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
+	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table"},
+	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a", click: `(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
 
@@ -167,6 +167,7 @@ var commands = []struct{ name, line string }{
 	{"cli-certificate-list", "insegna certificate list"},
 	{"cli-survey", "insegna survey list; insegna survey changes | head -30"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
+	{"cli-server-text", "insegna server list; insegna server text freight-1 crane"},
 	{"cli-inspect", "insegna inspect .demo/pier-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
 }
 

@@ -372,6 +372,9 @@ func (b *batch) verdict(l *Look, leaf []byte, shared bool) {
 	f, verdict := l.Judgement.Faces, l.Judgement.Verdict
 	if shared && f.Served == binding.Agrees {
 		f.Served = binding.Differs
+		if f.Configured == binding.Agrees {
+			f.Configured = binding.Differs
+		}
 		verdict = binding.Judge(f, verdict == binding.Broken)
 	}
 	now := verdictRow{l.Target.ID, string(verdict), string(f.Wanted), string(f.Configured), string(f.Served), leaf}

@@ -372,15 +372,16 @@ func openShared(ctx context.Context, tx pgx.Tx, survey int64, found Found, at ti
 	return opened, err
 }
 
-// correctFaces makes the served face differ where a finding of the code is
-// open, and agree again where one was just closed and nothing else differs.
+// correctFaces makes the served face, and the configured one behind it, differ
+// where a finding of the code is open, and agree again where one was just
+// closed and nothing else differs.
 func correctFaces(db *gorm.DB, survey int64, code string) error {
-	if err := db.Exec(`update targets t set served = 'agrees', verdict = case when verdict = 'at-odds' then 'agreed' else verdict end
+	if err := db.Exec(`update targets t set served = 'agrees', configured = case when configured = 'differs' then 'agrees' else configured end, verdict = case when verdict = 'at-odds' then 'agreed' else verdict end
 		where t.served = 'differs' and exists (select 1 from findings f where f.target_id = t.id and f.code = ? and f.closed_survey = ?)
 		and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null
-			and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file', 'served-from-elsewhere'))`, code, survey).Error; err != nil {
+			and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file', 'served-from-elsewhere', 'key-of-another-certificate', 'chain-missing-on-disk'))`, code, survey).Error; err != nil {
 		return err
 	}
-	return db.Exec(`update targets set served = 'differs', verdict = case when verdict = 'agreed' then 'at-odds' else verdict end
+	return db.Exec(`update targets set served = 'differs', configured = case when configured = 'agrees' then 'differs' else configured end, verdict = case when verdict = 'agreed' then 'at-odds' else verdict end
 		where id in (select target_id from still) and (served <> 'differs' or verdict = 'agreed')`).Error
 }

@@ -49,3 +49,6 @@ export function download(name: string, type: string, text: string) {
   a.click();
   setTimeout(() => URL.revokeObjectURL(url), 1000);
 }
+
+/** Begins a sentence with a capital, but for names and paths. */
+export const capital = (s: string) => (/^\S*[^a-z\s]\S*/.test(s) ? s : s.charAt(0).toUpperCase() + s.slice(1));

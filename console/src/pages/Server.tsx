@@ -3,12 +3,12 @@ import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { api, type Schemas } from '../data/client';
-import { ago, left, plural } from '../data/format';
+import { ago, capital, left, plural } from '../data/format';
 import { sitePage } from '../data/servers';
 import { useStartSurvey } from '../data/surveys';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
-import { FindingList } from '../parts/FindingCard';
 import { Prose } from '../parts/Prose';
+import { Severity } from '../parts/Severity';
 import { Spot } from '../parts/Spot';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, space } from '../theme/tokens';
@@ -47,8 +47,8 @@ function One({ d }: { d: Detail }) {
         {d.files[0] && <Link to={`/servers/${encodeURIComponent(s.name)}/text`}>Configuration text, {plural(s.files, 'file')}</Link>}
       </Bar>
       <Findings name={s.name} />
-      {s.read && <Who name={s.name} />}
       {s.read && <Sites name={s.name} />}
+      {s.read && <Who name={s.name} />}
       {d.listeners.length > 0 && <Listeners d={d} />}
       {d.problems.length > 0 && <Problems d={d} />}
     </Page>
@@ -76,7 +76,25 @@ function Findings({ name }: { name: string }) {
   const q = api.useQuery('get', '/findings', { params: { query: { server: name, limit: 50 } } });
   const items = q.data?.items ?? [];
   if (items.length === 0) return null;
-  return <section aria-label="Findings"><h2>{plural(items.length, 'finding')}{q.data?.next_cursor && ' and more'}</h2><FindingList items={items} /></section>;
+  return (
+    <section aria-label="Findings">
+      <h2>{plural(items.length, 'finding')}{q.data?.next_cursor && ' and more'}</h2>
+      <Scroll tabIndex={0} role="region" aria-label="Findings">
+        <Plain>
+          <thead><tr><th>Severity</th><th>What is wrong, and what to do</th><th>Where</th></tr></thead>
+          <tbody>
+            {items.map((f) => (
+              <tr key={f.id}>
+                <td className="n"><Severity name={f.severity} /></td>
+                <td><p><Prose text={`${capital(f.cause)}.`} /></p><p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p></td>
+                <td>{f.host || f.server}{f.endpoint && <small>{f.endpoint}</small>}{f.source && <Spot server={f.server} spot={f.source} />}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Plain>
+      </Scroll>
+    </section>
+  );
 }
 
 const force: [string, string][] = [['all', 'all'], ['true', 'in force'], ['false', 'not switched on']];
@@ -148,7 +166,7 @@ function CertificateLine({ server, c }: { server: string; c: Schemas['SiteCertif
 }
 
 const Ask = styled.form`
-  display: flex; flex-wrap: wrap; gap: ${space(3)}; align-items: center;
+  display: flex; flex-wrap: wrap; gap: ${space(3)}; align-items: center; margin: ${space(3)} 0;
   input { font: 15px ${font.text}; color: ${color.ink}; background: ${color.raised}; border: 1px solid ${color.soft}; border-radius: 3px; padding: ${space(2)} ${space(3)}; min-width: 300px; min-height: 36px; }
   ${narrow} { input { min-width: 0; width: 100%; } }
 `;

@@ -1,6 +1,7 @@
 import { Link } from 'react-router';
 import styled from 'styled-components';
 import type { Finding } from '../data/client';
+import { capital } from '../data/format';
 import { useStartSurvey } from '../data/surveys';
 import { color, font, radius, space } from '../theme/tokens';
 import { Button } from './Controls';
@@ -56,5 +57,3 @@ function FindingCard({ f }: { f: Finding }) {
     </Card>
   );
 }
-
-const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);
