@@ -585,7 +585,7 @@ type Fact struct {
 type FileName struct {
 	InForce bool `json:"in_force"`
 
-	// Link where it leads
+	// Link where it leads, when it is a symbolic link
 	Link *string `json:"link,omitempty"`
 	Path string  `json:"path"`
 }

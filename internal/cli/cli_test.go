@@ -24,6 +24,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"insegna.example/client"
+	"insegna.example/demo"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/servicetest"
@@ -237,6 +239,50 @@ func TestTablesFitAHundredColumns(t *testing.T) {
 	}
 }
 
+// TestServersAtTheTerminal goes through a reached estate: what every server's
+// configuration says, and every table within 100 columns.
+func TestServersAtTheTerminal(t *testing.T) {
+	e, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(e.Stop)
+	svc := servicetest.Start(t)
+	svc.ApplyFile(t, e.File)
+	svc.Survey(t)
+	run := func(args ...string) result { return insegna(t, e.Dir, svc.URL, args...) }
+	for _, c := range []struct {
+		args []string
+		says []string
+	}{
+		{[]string{"server", "list"}, []string{"6 sites in 8 files, 5 listeners", "not reached: its declaration has no reach"}},
+		{[]string{"server", "show", "kiosk-gw"}, []string{"harbourmaster.lanterncoast.example", ":9444  plain http"}},
+		{[]string{"server", "sites", "pier-1"}, []string{"redirects (301) to https://", "for a CA: serves files from", "is never asked"}},
+		{[]string{"server", "sites", "freight-1", "--query", "crane"}, []string{"its key belongs to another", "…/freight-1/sites-enabled/crane:2"}},
+		{[]string{"server", "sites", "pier-2", "--idle"}, []string{"events.lanterncoast.example", "not switched on"}},
+		{[]string{"server", "answer", "kiosk-gw", "moorings.lanterncoast.example"}, []string{"it is the only site at", "harbourmaster.lanterncoast.example"}},
+		{[]string{"server", "text", "pier-1"}, []string{"sites-enabled/timetable", "…/pier-1/sites-available/"}},
+		{[]string{"server", "text", "freight-1", "crane"}, []string{"    6      ssl_certificate_key crane.key;\n       ↳ belongs to another certificate\n       ✗ configuration-refused:"}},
+		{[]string{"binding", "list"}, []string{"■■□  timetable.lanterncoast.example", "■┄□  events.lanterncoast.example", "■□□  parcels.lanterncoast.example"}},
+		{[]string{"finding", "list"}, []string{"server freight-1", "not-reloaded"}},
+		{[]string{"binding", "show", "timetable.lanterncoast.example"}, []string{"wanted and configured agree, served differs", "nginx -s reload"}},
+	} {
+		r := run(c.args...)
+		require.Equal(t, 0, r.code, "%s %s", c.args, r.err)
+		for _, say := range c.says {
+			assert.Contains(t, r.out, say, c.args)
+		}
+		for line := range strings.SplitSeq(r.out, "\n") {
+			assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, line)
+		}
+	}
+	assert.Contains(t, run("server", "text", "pier-1", "nothing").err, `has no file "nothing"; see: insegna server text pier-1`)
+	assert.Contains(t, run("server", "show", "nowhere").err, `the estate has no server "nowhere"`)
+	assert.Contains(t, run("server", "sites", "quay-lb").err, "the configuration of quay-lb has not been read; declare reach for it")
+	assert.Contains(t, run("server", "answer", "pier-1", "a b").err, "not allowed")
+	var list []client.Server
+	require.NoError(t, json.Unmarshal([]byte(run("server", "list", "--name", "pier-2", "-o", "json").out), &list))
+	assert.Equal(t, 6, list[0].Sites)
+}
+
 // TestCSVHoldsNoFormulas saves names a spreadsheet would run.
 func TestCSVHoldsNoFormulas(t *testing.T) {
 	dir := t.TempDir()
@@ -252,7 +298,7 @@ func TestCSVHoldsNoFormulas(t *testing.T) {
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	dir := t.TempDir()
 	for _, c := range []string{"serve", "today", "estate check", "estate preview", "estate apply", "estate show", "estate schema", "survey start", "survey follow", "survey list",
-		"survey changes", "binding list", "binding show", "certificate list", "certificate show", "finding list", "finding show", "finding catalogue", "visit", "inspect"} {
+		"survey changes", "binding list", "binding show", "server list", "server show", "server sites", "server answer", "server text", "certificate list", "certificate show", "finding list", "finding show", "finding catalogue", "visit", "inspect"} {
 		r := insegna(t, dir, "", append(strings.Fields(c), "--help")...)
 		assert.Equal(t, 0, r.code)
 		assert.Contains(t, r.out, "Examples:\n  insegna "+c, c)

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strings"
 
+	"github.com/mitchellh/go-wordwrap"
 	"github.com/spf13/cobra"
 
 	"insegna.example/client"
@@ -348,9 +349,9 @@ func (a *app) serverText() *cobra.Command {
 					a.say("%s", readText(d.Server))
 				}
 				return print(a, d.Files, d.Files, []column[client.FileName]{
-					{head: "File", width: 60, cell: func(f client.FileName) string { return f.Path }},
+					{head: "File", width: 56, cell: func(f client.FileName) string { return f.Path }},
 					{head: "In force", cell: func(f client.FileName) string { return map[bool]string{true: "yes", false: "no"}[f.InForce] }},
-					{head: "Link to", width: 26, cell: func(f client.FileName) string { return shortSpot(orEmpty(f.Link)) }, raw: func(f client.FileName) string { return orEmpty(f.Link) }},
+					{head: "Link to", width: 28, cell: func(f client.FileName) string { return shortSpot(orEmpty(f.Link)) }, raw: func(f client.FileName) string { return orEmpty(f.Link) }},
 				})
 			}
 			path, err := fileNamed(d, args[1])
@@ -399,6 +400,9 @@ func fileNamed(d *client.ServerDetail, text string) (string, error) {
 	return "", usage{fmt.Errorf("%q may be %s; give more of the path", text, strings.Join(found, " or "))}
 }
 
+// remarkWidth keeps remarks within 100 columns.
+const remarkWidth = 90
+
 // marked writes a file with line numbers and the remarks below their lines.
 func (a *app) marked(f *client.ConfigurationFile) {
 	state := "in force"
@@ -417,7 +421,8 @@ func (a *app) marked(f *client.ConfigurationFile) {
 			if f.Marks[at].Kind == "problem" {
 				mark = "✗"
 			}
-			a.say("       %s %s", mark, clean(f.Marks[at].Text))
+			text := wordwrap.WrapString(breakPaths(clean(f.Marks[at].Text), remarkWidth), remarkWidth)
+			a.say("       %s %s", mark, strings.ReplaceAll(text, "\n", "\n         "))
 		}
 	}
 }

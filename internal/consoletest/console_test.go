@@ -161,12 +161,17 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 	require.NoError(t, err)
 	first := certificates.JSON200.Items[0].Sha256
 	pages := []struct{ path, wait, says string }{
-		{"/", "section li h3", "8 bindings are broken, 2 need you by a known date, 16 hang straight."},
-		{"/bindings", "[aria-label='Bindings by host']", "26 bindings, 21 hosts, 5 servers"},
-		{"/certificates", "[role=gridcell]", "18 certificates met"},
+		{"/", "section li h3", "9 bindings are broken, 6 need you by a known date, 15 hang straight."},
+		{"/bindings", "[aria-label='Bindings by host']", "30 bindings, 25 hosts, 5 servers"},
+		{"/certificates", "[role=gridcell]", "25 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
+		{"/servers", "[aria-label='Servers']", "5 servers: 4 read, 4 with something broken"},
+		{"/servers/pier-1", "[aria-label='Sites'] table", "11 sites at 7 listeners"},
+		{"/servers/quay-lb", "main h1", "Its configuration is not read: declare reach for it"},
+		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
+		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
-		{"/surveys/1", "table", "Survey 1: 42 of 46 answered with a certificate"},
+		{"/surveys/1", "table", "Survey 1: 48 of 52 answered with a certificate"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},
 	}
@@ -190,16 +195,35 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/bindings", "[aria-label='Bindings by host']")
 		p.do(chromedp.Click(`//button[.="broken"]`))
-		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 8`)
+		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 9`)
 		assert.Contains(t, eval[string](p, "location.search"), "verdict=broken")
 		p.visit("/bindings?verdict=at-odds&q=booking", "[aria-label='Bindings by host']")
 		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
 		assert.Contains(t, eval[string](p, "document.querySelector('main svg[aria-label*=booking]').getAttribute('aria-label')"),
-			"booking.lanterncoast.example: at odds; wanted agrees, served differs, configured not read")
+			"booking.lanterncoast.example: at odds; wanted agrees, configured and served differ")
 		p.visit("/certificates?within=7", "[role=gridcell]")
-		assert.Contains(t, p.text(), "3 certificates that fit")
+		assert.Contains(t, p.text(), "4 certificates that fit")
 		p.visit("/certificates?q=nothing-like-it", "h2")
 		assert.Contains(t, p.text(), "No certificate fits")
+	})
+
+	t.Run("leads from a finding to the line that causes it", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/servers/freight-1", "[aria-label='Findings'] a")
+		p.do(chromedp.Click(`(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`))
+		p.until(`document.querySelector("li.here")?.innerText.includes("ssl_certificate_key crane.key") ?? false`)
+		assert.Contains(t, p.text(), "key-of-another-certificate: the key ")
+		p.accessible()
+	})
+
+	t.Run("says which site answers for a name, and why", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/servers/kiosk-gw", "[aria-label='Host name']")
+		p.do(chromedp.SendKeys(`//input[@aria-label="Host name"]`, "moorings.lanterncoast.example"+kb.Enter))
+		p.until(`document.querySelector("[aria-label='Answers']")?.innerText.includes("it is the only site at") ?? false`)
+		assert.Contains(t, eval[string](p, "location.search"), "host=moorings")
+		p.visit("/servers/pier-2?force=false", "[aria-label='Sites'] table")
+		assert.Contains(t, eval[string](p, `document.querySelector("[aria-label='Sites'] tbody").innerText`), "not switched on")
 	})
 
 	t.Run("works by keyboard only", func(t *testing.T) {
@@ -317,7 +341,7 @@ func TestTablesSortChooseColumnsAndSave(t *testing.T) {
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
 	lines := strings.Split(strings.TrimSpace(eval[string](p, "window.saved")), "\r\n")
-	assert.Len(t, lines, 19, "every certificate and the heads")
+	assert.Len(t, lines, 26, "every certificate and the heads")
 	assert.True(t, strings.HasPrefix(lines[0], "Names,Issuer,Ends"))
 }
 

@@ -38,15 +38,15 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			}
 			for name, url := range map[string]string{"empty": empty.URL, "full": full.URL} {
 				t.Run(operation.OperationID+" "+name, func(t *testing.T) {
-					at := strings.NewReplacer("{id}", "1", "{sha256}", "ffffffff").Replace(path)
+					at := strings.NewReplacer("{id}", "1", "{sha256}", "ffffffff", "{name}", "quay").Replace(path)
 					called[operation.OperationID] = true
 					keeps(t, router, method, url+"/api/v1"+at, bodyFor(operation.OperationID))
 				})
 			}
 		}
 	}
-	assert.Len(t, called, 15)
-	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2", "/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3", "/surveys?limit=1", "/surveys/1/changes?since=0"} {
+	assert.Len(t, called, 20)
+	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2", "/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3", "/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x", "/servers/quay/answers?host=a.test&at=127.0.0.1:1", "/surveys/1/changes?since=0"} {
 		keeps(t, router, "GET", full.URL+"/api/v1"+query, "")
 	}
 }

@@ -35,9 +35,12 @@ func problemOf(err error) contract.Problem {
 	var ambiguous *service.AmbiguousError
 	var bad *badRequestError
 	var unread *service.NotReadError
+	var unknown *service.UnknownServerError
 	var endpoint *service.BadEndpointError
 	var host *names.HostError
 	switch {
+	case errors.As(err, &unknown):
+		return notFoundProblem(err.Error())
 	case errors.As(err, &unread):
 		return problem(http.StatusConflict, "Not read", err.Error(), "")
 	case errors.As(err, &endpoint), errors.As(err, &host):

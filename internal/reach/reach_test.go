@@ -6,14 +6,11 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -26,6 +23,7 @@ import (
 	"insegna.example/internal/conf/nginx"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/standin/sshd"
+	"insegna.example/internal/standin/wire"
 )
 
 // server starts a real OpenSSH server.
@@ -202,52 +200,6 @@ func TestTheAgentsKeysLogIn(t *testing.T) {
 	require.NoError(t, m.Close())
 }
 
-// cutter passes connections on until so many bytes came back, then cuts them
-// or lets them hang.
-type cutter struct {
-	net.Listener
-	connections atomic.Int32
-	after       int64 // 0: never
-	hang        bool
-}
-
-func newCutter(t *testing.T, to string, after int64, hang bool) *cutter {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	c := &cutter{Listener: l, after: after, hang: hang}
-	stop := make(chan struct{})
-	var all sync.WaitGroup
-	t.Cleanup(func() { close(stop); _ = l.Close(); all.Wait() })
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			c.connections.Add(1)
-			out, err := net.Dial("tcp", to)
-			if err != nil {
-				_ = in.Close()
-				continue
-			}
-			go func() { _, _ = io.Copy(out, in); _ = out.Close() }()
-			all.Go(func() {
-				var from io.Reader = out
-				if c.after > 0 {
-					from = io.LimitReader(out, c.after)
-				}
-				_, _ = io.Copy(in, from)
-				if c.hang {
-					<-stop
-				}
-				_ = in.Close()
-				_ = out.Close()
-			})
-		}
-	}()
-	return c
-}
-
 // TestABrokenWayGivesNoHalfReading cuts the connection at many moments of a
 // reading, and lets it hang at others.
 func TestABrokenWayGivesNoHalfReading(t *testing.T) {
@@ -259,10 +211,13 @@ func TestABrokenWayGivesNoHalfReading(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/nginx.conf", []byte("http { include *.conf.d/x; include [0-9]*.conf; }"), 0o600))
 	known, err := os.ReadFile(s.KnownHosts)
 	require.NoError(t, err)
-	attempt := func(after int64, hang bool, limit time.Duration) (*conf.Reading, *cutter, error) {
-		c := newCutter(t, s.Address, after, hang)
+	attempt := func(after int64, hang bool, limit time.Duration) (*conf.Reading, *wire.Relay, error) {
+		c, err := wire.New(s.Address)
+		require.NoError(t, err)
+		t.Cleanup(c.Close)
+		c.CutAfter, c.Hang = after, hang
 		w := way(s)
-		w.Address = c.Addr().String()
+		w.Address = c.Address()
 		_, port, _ := net.SplitHostPort(w.Address)
 		_, key, _ := strings.Cut(string(known), " ")
 		w.KnownHosts = filepath.Join(t.TempDir(), "known")
@@ -280,7 +235,7 @@ func TestABrokenWayGivesNoHalfReading(t *testing.T) {
 	whole, c, err := attempt(0, false, time.Minute)
 	require.NoError(t, err)
 	assert.Len(t, whole.Sites, 40)
-	assert.Equal(t, int32(1), c.connections.Load(), "one connection does everything")
+	assert.Equal(t, 1, c.Connections(), "one connection does everything")
 	lost := 0
 	for _, after := range []int64{1000, 5000, 20_000, 60_000, 120_000, 160_000} {
 		r, _, err := attempt(after, false, time.Minute)

@@ -76,7 +76,7 @@ func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estat
 	facts := &check.ServerFacts{Server: server.Name}
 	limited, cancel := context.WithTimeout(ctx, readLimit)
 	defer cancel()
-	reading, err := readOver(limited, server.Reach, facts)
+	reading, err := s.readOver(limited, server.Reach, facts)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -95,7 +95,7 @@ func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estat
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
-func readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) (*conf.Reading, error) {
+func (s *Service) readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) (*conf.Reading, error) {
 	if way == nil {
 		return nil, errNotDeclared
 	}
@@ -112,7 +112,7 @@ func readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) 
 		return nil, fmt.Errorf("its main file cannot be read: %s", reading.Problems[0].Message)
 	}
 	facts.Test = way.Test
-	out, err := m.Run(ctx, way.Test, testLimit)
+	out, err := m.Run(ctx, way.Test, s.cfg.TestLimit)
 	if conf.Lost(err) {
 		return nil, err
 	}

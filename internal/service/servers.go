@@ -23,15 +23,22 @@ type ServerDetail struct {
 	index   *sights
 }
 
-// ServerDetail gives one server; store.ErrNotFound when the estate has none of
-// that name.
+// UnknownServerError says that the estate has no server of that name.
+type UnknownServerError struct{ Name string }
+
+func (e *UnknownServerError) Error() string {
+	return fmt.Sprintf("the estate has no server %q; see: insegna server list", e.Name)
+}
+
+// ServerDetail gives one server; the error is an *UnknownServerError when the
+// estate has none of that name.
 func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
 	list, _, err := s.store.Servers(ctx, store.ServerFilter{Name: name}, store.Page{Sort: "name", Limit: 1})
 	if err != nil {
 		return nil, err
 	}
 	if len(list) == 0 {
-		return nil, store.ErrNotFound
+		return nil, &UnknownServerError{name}
 	}
 	d := &ServerDetail{Server: list[0]}
 	_, e, err := s.Declared(ctx)

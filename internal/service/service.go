@@ -33,10 +33,11 @@ const Version = "0.1.0"
 
 // Config says where a service keeps its things and how it looks.
 type Config struct {
-	Data       string // directory of the service's own
-	Database   string // DSN; "" starts a PostgreSQL cluster in Data
-	Vantage    string // where this process stands
-	Disposable bool   // own cluster without durability, for tests and benchmarks
+	Data       string        // directory of the service's own
+	Database   string        // DSN; "" starts a PostgreSQL cluster in Data
+	Vantage    string        // where this process stands
+	TestLimit  time.Duration // for a server's own configuration test; 0 is 30 s
+	Disposable bool          // own cluster without durability, for tests and benchmarks
 	Looker     *look.Looker
 	Log        *slog.Logger
 }
@@ -75,6 +76,9 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	}()
 	if cfg.Looker == nil {
 		s.cfg.Looker = look.New()
+	}
+	if cfg.TestLimit == 0 {
+		s.cfg.TestLimit = testLimit
 	}
 	if cfg.Vantage == "" {
 		s.cfg.Vantage = "inside"

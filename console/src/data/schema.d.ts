@@ -649,7 +649,7 @@ export interface components {
         };
         FileName: {
             path: string;
-            /** @description where it leads */
+            /** @description where it leads, when it is a symbolic link */
             link?: string;
             in_force: boolean;
         };

@@ -20,7 +20,7 @@ const Page = styled.div`
   section { margin-top: ${space(7)}; } h1 { overflow-wrap: anywhere; }
   .lead { font-size: 18px; margin: ${space(2)} 0 0; } .trouble { color: ${color.oxide}; font-weight: 700; }
   td ul { list-style: none; margin: 0; padding: 0; } td small { display: block; color: ${color.soft}; font-size: 14px; } .bad { color: ${color.oxide}; font-weight: 700; }
-  td code, td .host { overflow-wrap: anywhere; }
+  td code, td .host { overflow-wrap: anywhere; } td p { min-width: 260px; }
 `;
 
 export function ServerPage() {
@@ -79,7 +79,7 @@ function Findings({ name }: { name: string }) {
   return (
     <section aria-label="Findings">
       <h2>{plural(items.length, 'finding')}{q.data?.next_cursor && ' and more'}</h2>
-      <Scroll tabIndex={0} role="region" aria-label="Findings">
+      <Scroll tabIndex={0} role="region" aria-label="Table of findings">
         <Plain>
           <thead><tr><th>Severity</th><th>What is wrong, and what to do</th><th>Where</th></tr></thead>
           <tbody>
@@ -116,7 +116,7 @@ function Sites({ name }: { name: string }) {
         <Search label="Name, file or address" value={params.get('q') ?? ''} onChange={(v) => set('q', v)} />
       </Bar>
       {pages.isPending ? <Loading rows={4} /> : pages.isError ? <Failure error={pages.error} retry={() => void pages.refetch()} /> : items.length === 0 ? <p>No site fits.</p> : (
-        <Scroll tabIndex={0} role="region" aria-label="Sites">
+        <Scroll tabIndex={0} role="region" aria-label="Table of sites">
           <Plain>
             <thead><tr><th>Names</th><th>Listens</th><th>Certificate, or what plain http does</th><th>Declared</th></tr></thead>
             <tbody>{items.map((site) => <SiteRow key={site.spot} server={name} site={site} />)}</tbody>
@@ -209,7 +209,7 @@ function Listeners({ d }: { d: Detail }) {
   return (
     <section aria-label="Listeners">
       <h2>{plural(d.listeners.length, 'listener')}</h2>
-      <Scroll tabIndex={0} role="region" aria-label="Listeners">
+      <Scroll tabIndex={0} role="region" aria-label="Table of listeners">
         <Plain>
           <thead><tr><th>Address and port</th><th>Speaks</th><th>Sites</th><th>Answers when no name fits</th><th>Opened at</th></tr></thead>
           <tbody>
@@ -230,7 +230,7 @@ function Problems({ d }: { d: Detail }) {
   return (
     <section aria-label="Problems">
       <h2>{plural(d.problems.length, 'problem')} in the configuration</h2>
-      <Scroll tabIndex={0} role="region" aria-label="Problems">
+      <Scroll tabIndex={0} role="region" aria-label="Table of problems">
         <Plain>
           <thead><tr><th>What</th><th>Means</th><th>Where</th></tr></thead>
           <tbody>

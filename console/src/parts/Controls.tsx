@@ -45,7 +45,8 @@ export function Search({ label, value, onChange }: { label: string; value: strin
 const SelectBox = styled(Aria.Select)`
   display: flex; align-items: center; gap: ${space(2)};
   label { color: ${color.soft}; font-size: 14px; }
-  button { ${box} display: flex; gap: ${space(2)}; }
+  button { ${box} display: flex; gap: ${space(2)}; max-width: min(100%, 84vw); text-align: left; overflow-wrap: anywhere; }
+  min-width: 0;
 `;
 
 export const Panel = styled(Aria.Popover)`

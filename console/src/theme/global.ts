@@ -10,7 +10,7 @@ export const GlobalStyle = createGlobalStyle`
   h1, h2, h3 { font-family: ${font.sign}; font-stretch: 110%; line-height: 1.2; margin: 0; }
   h1 { font-size: 28px; font-weight: 700; }
   h2 { font-size: 17px; font-weight: 700; margin-bottom: ${space(3)}; }
-  p { margin: 0; }
+  p { overflow-wrap: anywhere; margin: 0; }
   a { color: ${color.link}; text-underline-offset: 2px; }
   code, .mono { font-family: ${font.mono}; font-size: 0.9em; overflow-wrap: anywhere; }
   :focus-visible, [data-focus-visible] { outline: 3px solid ${color.brassFill}; outline-offset: 2px; }

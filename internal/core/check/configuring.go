@@ -131,7 +131,7 @@ func notEnabled(s *Subject, c *binding.Configured, instead string) {
 	s.drop(append([]string{"nothing-listens"}, ofTheCertificate...)...)
 	remedy := fmt.Sprintf("give %s a name that is included, then %s", idle.File, takeIn(c))
 	if idle.Folder != "" {
-		remedy = fmt.Sprintf("ln -s %s %s/, then %s", idle.File, idle.Folder, takeIn(c))
+		remedy = fmt.Sprintf("switch it on: ln -s %s %s/, then %s", idle.File, idle.Folder, takeIn(c))
 	}
 	s.addAt(idle.Spot, "site-not-enabled", severity, fmt.Sprintf("the site for %s is written in %s and not switched on; %s", s.Host, idle.Spot, instead), remedy)
 }

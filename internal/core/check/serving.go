@@ -78,7 +78,7 @@ func Server(f *ServerFacts) []ServerFinding {
 	problems(f, add)
 	several(len(f.Keys), func(i int) (string, Finding) {
 		k := f.Keys[i]
-		return k.Name, Finding{Code: "key-open", Severity: Weak, Source: k.Spot, Cause: fmt.Sprintf("the private key %s may be read by other users (mode %s)", k.Name, k.Mode), Remedy: "chmod 600 " + k.Name}
+		return k.Name, Finding{Code: "key-open", Severity: Weak, Source: k.Spot, Cause: fmt.Sprintf("the private key %s may be read by other users (mode %s)", k.Name, k.Mode), Remedy: "close it: chmod 600 " + k.Name}
 	}, add)
 	several(len(f.Unwanted), func(i int) (string, Finding) {
 		u := f.Unwanted[i]

@@ -1,0 +1,247 @@
+package service_test
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+	"insegna.example/internal/standin/sshd"
+	"insegna.example/internal/standin/wire"
+)
+
+// configured is a server with a configuration in a folder: what is served is
+// the test's own, so that each face can be set apart.
+type configured struct {
+	*servicetest.Running
+	dir   string
+	port  uint16
+	root  *pkitest.Entity
+	leaf  *pkitest.Entity
+	reach string // YAML of the server's reach, but for the configuration
+	test  string
+}
+
+func startConfigured(t *testing.T) *configured {
+	c := &configured{Running: servicetest.Start(t), dir: t.TempDir(), root: pkitest.CA("root", nil), reach: "by: local", test: "true"}
+	c.leaf = pkitest.Leaf(c.root, host)
+	served := c.leaf.TLS()
+	c.port = servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &served }).Port()
+	c.lay(t, c.leaf, c.leaf)
+	c.write(t, "nginx.conf", "http {\n  include sites/*;\n}\n")
+	c.write(t, "sites/a", fmt.Sprintf("server {\n  listen 127.0.0.1:%d ssl;\n  server_name %s;\n  ssl_certificate ../a.pem;\n  ssl_certificate_key ../a.key;\n  proxy_set_header Authorization \"Basic c2VjcmV0\";\n}\n", c.port, host))
+	return c
+}
+
+func (c *configured) write(t *testing.T, name, text string) {
+	path := filepath.Join(c.dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+}
+
+// lay puts a certificate and a key on disk, one folder above the configuration's.
+func (c *configured) lay(t *testing.T, certificate, key *pkitest.Entity) {
+	der, err := x509.MarshalPKCS8PrivateKey(key.TLS().PrivateKey)
+	require.NoError(t, err)
+	for name, block := range map[string]*pem.Block{"../a.pem": {Type: "CERTIFICATE", Bytes: certificate.Raw}, "../a.key": {Type: "PRIVATE KEY", Bytes: der}} {
+		c.write(t, name, string(pem.EncodeToMemory(block)))
+	}
+}
+
+func (c *configured) look(t *testing.T) client.Binding {
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - name: pier\n    kind: nginx\n    addresses: [127.0.0.1]\n    ports: [%d]\n    reach: {%s, configuration: %s/nginx.conf, test: %q, reload: 'true'}\nhosts:\n  - name: %s\n    at: [pier]\n",
+		c.port, c.reach, c.dir, c.test, host)
+	c.Apply(t, text, c.root)
+	c.Survey(t)
+	resp, err := c.Client.ListBindingsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	return resp.JSON200.Items[0]
+}
+
+// TestTheThreeFacesThroughChange follows one binding: agreed, renewed on disk,
+// the wrong key, refused by its own server, and back.
+func TestTheThreeFacesThroughChange(t *testing.T) {
+	c := startConfigured(t)
+	b := c.look(t)
+	assert.Equal(t, client.VerdictAgreed, b.Verdict)
+	assert.Equal(t, "wanted, configured and served agree", b.Faces.Text)
+	assert.Empty(t, c.Findings(t))
+
+	rows := func() (n int) { c.Query(t, "select count(*) from readings", &n); return n }
+	assert.Equal(t, client.VerdictAgreed, c.look(t).Verdict)
+	assert.Equal(t, 1, rows(), "what did not change makes no new row")
+
+	next := pkitest.Leaf(c.root, host)
+	c.lay(t, next, next)
+	b = c.look(t)
+	assert.Equal(t, client.VerdictAtOdds, b.Verdict)
+	assert.Equal(t, "wanted and configured agree, served differs", b.Faces.Text)
+	assert.Equal(t, []string{"not-reloaded " + host + " at pier"}, c.Findings(t))
+	assert.True(t, strings.HasSuffix(*b.Source, "/sites/a:4"), *b.Source)
+	assert.Equal(t, 2, rows())
+
+	c.lay(t, c.leaf, next)
+	c.test = "echo '[emerg] 1#1: key values mismatch in /etc/x.conf:7' >&2; exit 1"
+	c.look(t)
+	assert.ElementsMatch(t, []string{"configuration-refused  at pier", "key-of-another-certificate " + host + " at pier"}, c.Findings(t))
+	resp, err := c.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})
+	require.NoError(t, err)
+	assert.Equal(t, "/etc/x.conf:7", *resp.JSON200.Items[0].Source)
+	assert.Contains(t, resp.JSON200.Items[0].Cause, "pier refuses its configuration and can neither reload nor start: key values mismatch")
+
+	c.lay(t, c.leaf, c.leaf)
+	c.test = "true"
+	assert.Equal(t, client.VerdictAgreed, c.look(t).Verdict)
+	assert.Empty(t, c.Findings(t), "what was mended is closed")
+}
+
+// TestATestThatHangsOrCannotRun gives its own finding and harms nothing else.
+func TestATestThatHangsOrCannotRun(t *testing.T) {
+	c := startConfigured(t)
+	for test, want := range map[string]string{
+		"sleep 60": "did not end within 5s", "/no/such/program": "ended with 127",
+		"echo '[emerg] cannot load key: BIO_new_file() failed (13: Permission denied)'; exit 1": "lacks a right",
+	} {
+		c.test = test
+		assert.Equal(t, client.VerdictAgreed, c.look(t).Verdict)
+		assert.Equal(t, []string{"test-not-run  at pier"}, c.Findings(t))
+		var cause string
+		c.Query(t, "select cause from findings where closed_at is null", &cause)
+		assert.Contains(t, cause, want)
+	}
+}
+
+// TestAServerThatCannotBeReadIsSaidSo breaks the way to it in every manner and
+// holds that nothing is shown as read that was not.
+func TestAServerThatCannotBeReadIsSaidSo(t *testing.T) {
+	if err := sshd.CanRun(); err != nil {
+		t.Skip(err)
+	}
+	c := startConfigured(t)
+	for i := range 60 {
+		c.write(t, fmt.Sprintf("sites/z%d", i), strings.Repeat("# nothing of note\n", 300))
+	}
+	dir, err := os.MkdirTemp("", "sshd")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	s, err := sshd.Prepare(dir, l.Addr().String())
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	wait, err := s.Start(ctx)
+	require.NoError(t, err)
+	t.Cleanup(func() { cancel(); wait() })
+	cut, err := wire.New(s.Address)
+	require.NoError(t, err)
+	t.Cleanup(cut.Close)
+	cut.CutAfter = 120_000
+	known, err := os.ReadFile(s.KnownHosts)
+	require.NoError(t, err)
+	key := string(known[strings.Index(string(known), " "):])
+	_, port, _ := net.SplitHostPort(cut.Address())
+	hosts := func(name, text string) string {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+		return filepath.Join(dir, name)
+	}
+	way := func(address, user, knownHosts string) string {
+		return fmt.Sprintf("by: ssh, address: %q, user: %s, key: %s, known_hosts: %s", address, user, s.Key, knownHosts)
+	}
+	other, err := sshd.Prepare(filepath.Join(dir, "other"), s.Address)
+	require.NoError(t, err)
+
+	c.reach = way(s.Address, s.User, s.KnownHosts)
+	assert.Equal(t, "wanted, configured and served agree", c.look(t).Faces.Text)
+	for code, broken := range map[string]string{
+		"host-key-changed": way(s.Address, s.User, other.KnownHosts),
+		"host-key-unknown": way(s.Address, s.User, hosts("none", "")),
+		"login-refused":    way(s.Address, "nobody-such", s.KnownHosts),
+		"connection-lost":  way(cut.Address(), s.User, hosts("relay", "[127.0.0.1]:"+port+key)),
+		"not-reached":      way("127.0.0.1:1", s.User, s.KnownHosts),
+	} {
+		c.reach = broken
+		b := c.look(t)
+		assert.Equal(t, []string{code + "  at pier"}, c.Findings(t))
+		assert.Equal(t, client.FaceUnread, b.Faces.Configured, "%s: nothing half-read is shown as read", code)
+		assert.Equal(t, client.VerdictAgreed, b.Verdict, "the rest of the estate is still looked at")
+		d, err := c.Client.GetServerWithResponse(t.Context(), "pier")
+		require.NoError(t, err)
+		assert.Equal(t, code, *d.JSON200.Server.TroubleCode)
+		assert.NotEmpty(t, d.JSON200.Server.Trouble)
+		assert.Equal(t, 1, d.JSON200.Server.Sites, "the last whole reading stays")
+	}
+	c.reach = way(s.Address, s.User, s.KnownHosts)
+	assert.Equal(t, "wanted, configured and served agree", c.look(t).Faces.Text)
+	assert.Empty(t, c.Findings(t))
+}
+
+// TestWhatAServersConfigurationSays reads it through the interface: sites,
+// answers, text with remarks and without secrets.
+func TestWhatAServersConfigurationSays(t *testing.T) {
+	c := startConfigured(t)
+	c.write(t, "sites/b", fmt.Sprintf("server { listen 127.0.0.1:%d; server_name b.test; ssl_certificate gone.pem; ssl_certificate_key gone.key; }\nserver { listen 80; server_name a.test; return 301 https://$host$request_uri; }\n", c.port))
+	c.look(t)
+	sites, err := c.Client.ListSitesWithResponse(t.Context(), "pier", &client.ListSitesParams{Limit: ptr(2)})
+	require.NoError(t, err)
+	require.Len(t, sites.JSON200.Items, 2)
+	assert.Equal(t, "fits", sites.JSON200.Items[0].Certificates[0].KeyState)
+	assert.Equal(t, "no such file", sites.JSON200.Items[1].Certificates[0].Fault)
+	rest, err := c.Client.ListSitesWithResponse(t.Context(), "pier", &client.ListSitesParams{Cursor: sites.JSON200.NextCursor})
+	require.NoError(t, err)
+	require.Len(t, rest.JSON200.Items, 1)
+	assert.Equal(t, "redirects (301) to https://a.test/", rest.JSON200.Items[0].Plain[0].Front)
+
+	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{Host: ptr("b.test"), At: ptr(fmt.Sprintf("127.0.0.1:%d", c.port))})
+	require.NoError(t, err)
+	assert.Equal(t, "its name b.test (exact) matches", answers.JSON200.Items[0].Why)
+	bad, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{At: ptr("there")})
+	require.NoError(t, err)
+	assert.Contains(t, *bad.ApplicationproblemJSONDefault.Detail, `"there" is no address and port; expected for example`)
+
+	file, err := c.Client.GetConfigurationFileWithResponse(t.Context(), "pier", &client.GetConfigurationFileParams{Path: c.dir + "/sites/a"})
+	require.NoError(t, err)
+	assert.Contains(t, file.JSON200.Text, "proxy_set_header Authorization (hidden);")
+	assert.NotContains(t, file.JSON200.Text, "c2VjcmV0")
+	var marks []string
+	for _, m := range file.JSON200.Marks {
+		marks = append(marks, fmt.Sprintf("%d %s", m.Line, m.Kind))
+	}
+	assert.Equal(t, []string{"1 site", "4 certificate", "5 key"}, marks)
+	lies, err := c.Client.GetCertificateWithResponse(t.Context(), c.leaf.Fingerprint.String())
+	require.NoError(t, err)
+	require.Len(t, lies.JSON200.Files, 1)
+	assert.Equal(t, c.dir+"/sites/a:4", lies.JSON200.Files[0].Spot)
+
+	none, err := c.Client.GetServerWithResponse(t.Context(), "nowhere")
+	require.NoError(t, err)
+	assert.Equal(t, 404, none.StatusCode())
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// TestTenServersAreReadSideBySide gives each a test command that ends well
+// only when all ten have begun.
+func TestTenServersAreReadSideBySide(t *testing.T) {
+	c := startConfigured(t)
+	c.write(t, "together", "echo x >>"+c.dir+"/begun\nuntil [ $(wc -l <"+c.dir+"/begun) -ge 10 ]; do sleep 0.05; done\n")
+	text := "estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n"
+	for i := range 10 {
+		text += fmt.Sprintf("  - {name: s%d, kind: nginx, addresses: [127.0.0.%d], ports: [%d], reach: {by: local, configuration: %s/nginx.conf, test: 'sh %s/together', reload: 'true'}}\n", i, i+1, c.port, c.dir, c.dir)
+	}
+	c.Apply(t, text+"hosts:\n  - {name: a.test, at: [s0]}\n", c.root)
+	assert.Equal(t, 10, c.Survey(t).ServersRead)
+	assert.NotContains(t, strings.Join(c.Findings(t), " "), "test-not-run")
+}
