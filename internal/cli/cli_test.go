@@ -271,7 +271,7 @@ func TestServersAtTheTerminal(t *testing.T) {
 			assert.Contains(t, r.out, say, c.args)
 		}
 		for line := range strings.SplitSeq(r.out, "\n") {
-			assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, line)
+			assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, "%s %s", c.args, line)
 		}
 	}
 	assert.Contains(t, run("server", "text", "pier-1", "nothing").err, `has no file "nothing"; see: insegna server text pier-1`)
