@@ -274,13 +274,13 @@ func trustText(v client.AudienceView) string {
 	return "not trusted: " + strings.Join(v.Failures, "; ")
 }
 
-// findingColumns keep host names whole: 26 + 34 + 34 and what lies between.
+// findingColumns keep host names whole: 26 + 34 + 33 and what lies between.
 var findingColumns = []column[client.Finding]{
 	{head: "Finding", cell: func(f client.Finding) string {
 		return fmt.Sprintf("%s #%d\n%s", marks[string(f.Severity)], f.Id, f.Code)
 	}},
-	{head: "Where", width: 34, cell: whereFound},
-	{head: "Cause and remedy", width: 34, cell: func(f client.Finding) string { return f.Cause + "\n→ " + f.Remedy }},
+	{head: "Where", width: 33, cell: whereFound},
+	{head: "Cause and remedy", width: 33, cell: func(f client.Finding) string { return f.Cause + "\n→ " + f.Remedy }},
 }
 
 // whereFound names host and endpoint, or the server, and the line of its
