@@ -31,5 +31,6 @@ The list of certificates that end within 30 days, 100,000 certificates and 300,0
   every moment.
 - Looks that wait give their place to others (` + "`look`" + `, Pool), so silent endpoints cost their deadline once, side by side.
 - Looks are stored in batches while the next are under way; an unchanged sighting is one number in one update.
+- Files of a configuration are read and parsed side by side, words are slices of the text, names are found in maps.
 - Nothing holds the estate: a shard reads 500 targets, a page of looks is stored and let go, caches are bounded.
 `

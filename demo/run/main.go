@@ -65,6 +65,9 @@ func run(ctx context.Context, dir, program string, once bool) error {
 			return err
 		}
 	}
+	if estate.Unreachable != nil {
+		fmt.Printf("\npier-2 is reached as a local server, not over SSH: %v.\n", estate.Unreachable)
+	}
 	s.welcome(file)
 	if once {
 		return nil
@@ -235,13 +238,14 @@ func (s *running) welcome(file string) {
 	fmt.Printf(`
 The console: http://%s
 
-Five commands to try in another terminal:
+Six commands to try in another terminal:
 %s  bin/insegna today
   bin/insegna binding list --verdict broken,at-odds
+  bin/insegna server sites pier-1
   bin/insegna certificate list --days-left 30
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 
 Ctrl-C stops everything.
-`, s.address, service, file, filepath.Join(filepath.Dir(file), "pier-1", "ships.pem"))
+`, s.address, service, file, filepath.Join(filepath.Dir(file), "freight-1", "ships.pem"))
 }

@@ -167,8 +167,8 @@ var commands = []struct{ name, line string }{
 	{"cli-certificate-list", "insegna certificate list"},
 	{"cli-survey", "insegna survey list; insegna survey changes | head -30"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
-	{"cli-server-text", "insegna server list; insegna server text freight-1 crane"},
-	{"cli-inspect", "insegna inspect .demo/pier-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
+	{"cli-server-text", "insegna server list; echo; insegna server text freight-1 crane"},
+	{"cli-inspect", "insegna inspect .demo/freight-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.

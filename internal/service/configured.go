@@ -100,7 +100,7 @@ func (s *Service) viewsFor(ctx context.Context, page []store.Target) (*views, er
 	if len(heads) == 0 {
 		return v, nil
 	}
-	_, e, err := s.Declared(ctx)
+	e, _, err := s.estateInForce(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -37,11 +37,7 @@ const (
 // readServer reads one server's configuration for a survey and stores what
 // came of it. It can be run again at any time.
 func (s *Service) readServer(ctx context.Context, r work.Read) error {
-	d, err := s.store.Declared(ctx)
-	if err != nil {
-		return err
-	}
-	e, err := d.Estate()
+	e, _, err := s.estateInForce(ctx)
 	if err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 		return nil, &UnknownServerError{name}
 	}
 	d := &ServerDetail{Server: list[0]}
-	_, e, err := s.Declared(ctx)
+	e, _, err := s.estateInForce(ctx)
 	if err != nil {
 		return nil, err
 	}

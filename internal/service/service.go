@@ -53,9 +53,11 @@ type Service struct {
 
 	readings *otter.Cache[int64, *sights] // by number of the reading
 
-	mu     sync.Mutex
-	judged int64 // declaration the judge was made for
-	judge  *check.Judge
+	mu       sync.Mutex
+	judged   int64 // declaration the judge was made for
+	judge    *check.Judge
+	parsed   int64 // declaration the estate was parsed from
+	declared *estate.Estate
 }
 
 // InUseError says that another process works with the same data directory.
@@ -173,18 +175,14 @@ func (s *Service) Vantage() string { return s.cfg.Vantage }
 // currentJudge gives the judge for the declaration in force, made once for
 // each: its audiences, and the intermediates declared or met before.
 func (s *Service) currentJudge(ctx context.Context) (*check.Judge, error) {
-	d, err := s.store.Declared(ctx)
+	e, id, err := s.estateInForce(ctx)
 	if err != nil {
 		return nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.judge != nil && s.judged == d.ID {
+	if s.judge != nil && s.judged == id {
 		return s.judge, nil
-	}
-	e, err := d.Estate()
-	if err != nil {
-		return nil, err
 	}
 	known := chain.NewKnown(e.Intermediates...)
 	err = s.store.CACertificates(ctx, func(der []byte) {
@@ -195,8 +193,32 @@ func (s *Service) currentJudge(ctx context.Context) (*check.Judge, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.judge, s.judged = check.NewJudge(Audiences(e), known), d.ID
+	s.judge, s.judged = check.NewJudge(Audiences(e), known), id
 	return s.judge, nil
+}
+
+// estateInForce gives the estate in force with its number, parsed once for
+// each declaration. It is not to be changed.
+func (s *Service) estateInForce(ctx context.Context) (*estate.Estate, int64, error) {
+	id, err := s.store.DeclaredID(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.declared != nil && s.parsed == id {
+		return s.declared, id, nil
+	}
+	d, err := s.store.Declared(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	e, err := d.Estate()
+	if err != nil {
+		return nil, 0, err
+	}
+	s.declared, s.parsed = e, d.ID
+	return e, d.ID, nil
 }
 
 // Audiences makes the trust view of an estate's audiences.

@@ -59,6 +59,16 @@ func (s *Store) Declared(ctx context.Context) (*Declaration, error) {
 	return &d, err
 }
 
+// DeclaredID gives the number of the declaration in force; ErrNotFound when
+// none was applied.
+func (s *Store) DeclaredID(ctx context.Context) (id int64, err error) {
+	err = s.db.WithContext(ctx).Model(&Declaration{}).Select("id").Where("current").Take(&id).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return 0, ErrNotFound
+	}
+	return id, err
+}
+
 type serverRow struct {
 	ID         int64
 	Name       string

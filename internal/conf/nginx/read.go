@@ -270,7 +270,7 @@ func (r *reader) attach(site int, l *listen, family string) {
 			}
 		}
 		o.TLS = o.TLS || l.tls
-		if !slices.Contains(o.Sites, site) {
+		if n := len(o.Sites); n == 0 || o.Sites[n-1] != site { // sites come one after the other
 			o.Sites = append(o.Sites, site)
 		}
 	}

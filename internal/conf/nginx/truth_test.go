@@ -246,6 +246,8 @@ func (c *truth) compareOne(t *testing.T, r *conf.Reading, x *nginx.Index, at net
 	what := fmt.Sprintf("%q at %s: %s", name, at, a.Why)
 	require.NotEmpty(t, a.Why)
 	switch site := x.Shows(a); {
+	case a.Unsure:
+		assert.Contains(t, r.Problems[0].Message, "is not understood here", what)
 	case a.Listener == nil:
 		_, err := net.DialTimeout("tcp", at.String(), time.Second)
 		assert.Error(t, err, what)
