@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -156,6 +158,69 @@ func TestCursorsWalkAListOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none.JSON200.Items, "a search is literal")
 }
+
+// TestServersAndSitesWalkOnce pages through both, and answers bad questions.
+func TestServersAndSitesWalkOnce(t *testing.T) {
+	r := servicetest.Start(t)
+	dir := t.TempDir()
+	sites := ""
+	for i := range 25 {
+		sites += fmt.Sprintf("server { listen 127.0.0.1:%d ssl; server_name n%d.example; }\n", 9000+i%2, i)
+	}
+	require.NoError(t, os.WriteFile(dir+"/nginx.conf", []byte("http {\n"+sites+"}\n"), 0o600))
+	servers := ""
+	for i := range 12 {
+		servers += fmt.Sprintf("  - {name: s%02d, kind: nginx, addresses: [127.0.0.%d], ports: [9000], reach: {by: local, configuration: %s/nginx.conf, test: 'true'}}\n", i, i+1, dir)
+	}
+	r.Apply(t, "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n"+servers+"hosts:\n  - {name: n1.example, at: [s00]}\n", pkitest.CA("root", nil))
+	r.Survey(t)
+	for _, sort := range []client.ListServersParamsSort{"name", "-name"} {
+		var met []string
+		for params := (&client.ListServersParams{Sort: &sort, Limit: ptr(5)}); ; {
+			resp, err := r.Client.ListServersWithResponse(t.Context(), params)
+			require.NoError(t, err)
+			for _, s := range resp.JSON200.Items {
+				met = append(met, s.Name)
+			}
+			if params.Cursor = resp.JSON200.NextCursor; params.Cursor == nil {
+				break
+			}
+		}
+		require.Len(t, met, 12)
+		if sort == "-name" {
+			slices.Reverse(met)
+		}
+		assert.True(t, slices.IsSorted(met))
+	}
+	met := map[string]bool{}
+	for params := (&client.ListSitesParams{Limit: ptr(7)}); ; {
+		resp, err := r.Client.ListSitesWithResponse(t.Context(), "s03", params)
+		require.NoError(t, err)
+		for _, s := range resp.JSON200.Items {
+			require.False(t, met[s.Spot], "a site came twice")
+			met[s.Spot] = true
+		}
+		if params.Cursor = resp.JSON200.NextCursor; params.Cursor == nil {
+			break
+		}
+	}
+	assert.Len(t, met, 25)
+	found, err := r.Client.ListSitesWithResponse(t.Context(), "s03", &client.ListSitesParams{Q: ptr("N24.")})
+	require.NoError(t, err)
+	assert.Len(t, found.JSON200.Items, 1)
+	for path, want := range map[string]int{
+		"/servers/nobody": 404, "/servers/nobody/sites": 404, "/servers/s03/file": 400, "/servers/s03/file?path=/etc/passwd": 404, "/servers/s03/file?path=../nginx.conf": 404,
+		"/servers/s03/answers?at=x": 400, "/servers/s03/answers?host=a%20b": 400, "/servers/s03/sites?cursor=x": 400, "/servers?sort=kind": 400, "/servers?read=maybe": 400, "/servers?limit=0": 400,
+	} {
+		resp, err := http.Get(r.URL + "/api/v1" + path)
+		require.NoError(t, err)
+		_ = resp.Body.Close()
+		assert.Equal(t, want, resp.StatusCode, path)
+		assert.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"))
+	}
+}
+
+func ptr[T any](v T) *T { return &v }
 
 func fill(t *testing.T, dsn string, n int) {
 	conn, err := pgx.Connect(t.Context(), dsn)

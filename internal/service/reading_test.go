@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -192,7 +193,7 @@ func TestAServerThatCannotBeReadIsSaidSo(t *testing.T) {
 // answers, text with remarks and without secrets.
 func TestWhatAServersConfigurationSays(t *testing.T) {
 	c := startConfigured(t)
-	c.write(t, "sites/b", fmt.Sprintf("server { listen 127.0.0.1:%d; server_name b.test; ssl_certificate gone.pem; ssl_certificate_key gone.key; }\nserver { listen 80; server_name a.test; return 301 https://$host$request_uri; }\n", c.port))
+	c.write(t, "sites/b", fmt.Sprintf("server { listen 127.0.0.1:%d; server_name b.example; ssl_certificate gone.pem; ssl_certificate_key gone.key; }\nserver { listen 80; server_name a.example; return 301 https://$host$request_uri; }\n", c.port))
 	c.look(t)
 	sites, err := c.Client.ListSitesWithResponse(t.Context(), "pier", &client.ListSitesParams{Limit: ptr(2)})
 	require.NoError(t, err)
@@ -202,11 +203,11 @@ func TestWhatAServersConfigurationSays(t *testing.T) {
 	rest, err := c.Client.ListSitesWithResponse(t.Context(), "pier", &client.ListSitesParams{Cursor: sites.JSON200.NextCursor})
 	require.NoError(t, err)
 	require.Len(t, rest.JSON200.Items, 1)
-	assert.Equal(t, "redirects (301) to https://a.test/", rest.JSON200.Items[0].Plain[0].Front)
+	assert.Equal(t, "redirects (301) to https://a.example/", rest.JSON200.Items[0].Plain[0].Front)
 
-	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{Host: ptr("b.test"), At: ptr(fmt.Sprintf("127.0.0.1:%d", c.port))})
+	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{Host: ptr("b.example"), At: ptr(fmt.Sprintf("127.0.0.1:%d", c.port))})
 	require.NoError(t, err)
-	assert.Equal(t, "its name b.test (exact) matches", answers.JSON200.Items[0].Why)
+	assert.Equal(t, "its name b.example (exact) matches", answers.JSON200.Items[0].Why)
 	bad, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{At: ptr("there")})
 	require.NoError(t, err)
 	assert.Contains(t, *bad.ApplicationproblemJSONDefault.Detail, `"there" is no address and port; expected for example`)
@@ -244,4 +245,78 @@ func TestTenServersAreReadSideBySide(t *testing.T) {
 	c.Apply(t, text+"hosts:\n  - {name: a.test, at: [s0]}\n", c.root)
 	assert.Equal(t, 10, c.Survey(t).ServersRead)
 	assert.NotContains(t, strings.Join(c.Findings(t), " "), "test-not-run")
+}
+
+// TestKilledWhileReading kills the service with SIGKILL while a server's own
+// test runs, starts it again, and finds the survey carried to its end.
+func TestKilledWhileReading(t *testing.T) {
+	c := startConfigured(t)
+	hold := c.dir + "/hold"
+	c.write(t, "hold", "")
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - name: pier\n    kind: nginx\n    addresses: [127.0.0.1]\n    ports: [%d]\n    reach: {by: local, configuration: %s/nginx.conf, test: 'echo x >>%s/begun; while [ -e %s ]; do sleep 0.05; done', reload: 'true'}\nhosts:\n  - {name: %s, at: [pier]}\n",
+		c.port, c.dir, c.dir, hold, host)
+	dsn, data, listen := servicetest.Database(t), t.TempDir(), servicetest.FreeAddress(t)
+	p := servicetest.StartProcess(t, listen, "--database", dsn, "--data", data)
+	cl, err := client.NewClientWithResponses(p.URL + "/api/v1")
+	require.NoError(t, err)
+	applied, err := cl.ApplyEstateWithResponse(t.Context(), servicetest.File(text, c.root))
+	require.NoError(t, err)
+	require.NotNil(t, applied.JSON200, string(applied.Body))
+	started, err := cl.StartSurveyWithResponse(t.Context(), client.SurveyRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, 1, started.JSON201.Servers)
+	require.Eventually(t, func() bool { _, err := os.Stat(c.dir + "/begun"); return err == nil }, 30*time.Second, 20*time.Millisecond)
+	p.Kill()
+
+	require.NoError(t, os.Remove(hold))
+	p = servicetest.StartProcess(t, listen, "--database", dsn, "--data", data)
+	last := servicetest.Follow(t, p.URL, started.JSON201.Id)
+	assert.Equal(t, client.SurveyStateFinished, last.State)
+	assert.Equal(t, 1, last.ServersRead)
+	assert.Equal(t, last.Targets, last.Done)
+	var readings, agreed int
+	servicetest.Query(t, dsn, "select count(*) from readings", &readings)
+	servicetest.Query(t, dsn, "select count(*) from targets where configured = 'agrees' and host_id is not null", &agreed)
+	assert.Equal(t, 1, readings, "read once, stored once")
+	assert.Equal(t, 1, agreed)
+}
+
+// TestTheConfiguredFaceOfStrangeSites goes through sites whose certificate
+// cannot be told, is not there, or is for another host.
+func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
+	c := startConfigured(t)
+	site := func(rest string) string {
+		return fmt.Sprintf("server { listen 127.0.0.1:%d ssl; %s }\n", c.port, rest)
+	}
+	for name, x := range map[string]struct {
+		text       string
+		configured client.Face
+		findings   []string
+	}{
+		"chosen at run time":     {site("server_name " + host + "; ssl_certificate $ssl_server_name.pem; ssl_certificate_key $ssl_server_name.key;"), client.FaceUnread, nil},
+		"a name not understood":  {site("server_name ~^(?#x)a++; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;") + site("server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"), client.FaceUnread, []string{"configuration-unread  at pier", "not-in-estate  at pier"}},
+		"the file is gone":       {site("server_name " + host + "; ssl_certificate gone.pem; ssl_certificate_key ../a.key;"), client.FaceMissing, []string{"certificate-file-bad " + host + " at pier"}},
+		"the key file is gone":   {site("server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key gone.key;"), client.FaceAgrees, []string{"key-file-bad " + host + " at pier"}},
+		"no listener":            {"server { listen 127.0.0.1:1 ssl; server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; }", client.FaceMissing, []string{"not-configured " + host + " at pier"}},
+		"a default that covers":  {site("server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"), client.FaceAgrees, []string{"not-in-estate  at pier"}},
+		"passed on by a stream":  {"", client.FaceAgrees, nil},
+		"a key others may read":  {site("server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key open.key;"), client.FaceAgrees, []string{"key-open  at pier"}},
+		"nothing is configured":  {"# nothing", client.FaceMissing, []string{"not-configured " + host + " at pier"}},
+		"the port speaks no TLS": {fmt.Sprintf("server { listen 127.0.0.1:%d; server_name %s; }", c.port, host), client.FaceMissing, []string{"not-reloaded " + host + " at pier"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c.write(t, "sites/a", x.text)
+			c.write(t, "nginx.conf", "http {\n  include sites/*;\n}\n")
+			if name == "passed on by a stream" {
+				c.write(t, "nginx.conf", fmt.Sprintf("stream { server { listen 127.0.0.1:%d ssl; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; proxy_pass 127.0.0.1:1; } }", c.port))
+			}
+			key, err := os.ReadFile(c.dir + "/../a.key")
+			require.NoError(t, err)
+			c.write(t, "open.key", string(key))
+			require.NoError(t, os.Chmod(c.dir+"/open.key", 0o644))
+			b := c.look(t)
+			assert.Equal(t, x.configured, b.Faces.Configured)
+			assert.ElementsMatch(t, x.findings, c.Findings(t))
+		})
+	}
 }

@@ -72,7 +72,7 @@ func TestEveryWordKnowsItsPlace(t *testing.T) {
 // TestBadInputIsToldWithItsPlaceAndTheRestIsRead gives each kind of bad input
 // beside a good site that must still be found.
 func TestBadInputIsToldWithItsPlaceAndTheRestIsRead(t *testing.T) {
-	const good = "server { listen 8443; server_name good.test; }"
+	const good = "server { listen 8443; server_name good.example; }"
 	locked := &fstest.MapFile{Mode: 0}
 	for name, c := range map[string]struct {
 		files map[string]string
@@ -105,7 +105,7 @@ func TestBadInputIsToldWithItsPlaceAndTheRestIsRead(t *testing.T) {
 			for _, s := range r.Sites {
 				names = append(names, s.MainName())
 			}
-			assert.Contains(t, names, "good.test", "the rest is read")
+			assert.Contains(t, names, "good.example", "the rest is read")
 		})
 	}
 	fsys := tree(map[string]string{"nginx.conf": "http { include bad.conf; " + good + " }"})
@@ -155,11 +155,11 @@ func TestALostSourceGivesNoReadingAtAll(t *testing.T) {
 func TestFilesNotInForce(t *testing.T) {
 	fsys := tree(map[string]string{
 		"nginx.conf":        "http { include conf.d/*.conf; include sites-enabled/*; }",
-		"conf.d/a.conf":     "server { listen 8443; server_name a.test; }",
-		"conf.d/b.conf.off": "server { listen 8443; server_name b.test; }",
-		"sites-available/c": "server { listen 8443; server_name c.test; ssl_certificate c.pem; }",
-		"sites-available/d": "server { listen 8443; server_name d.test; }",
-		"sites-available/e": "", "sites-enabled/.x": "server { server_name x.test; }",
+		"conf.d/a.conf":     "server { listen 8443; server_name a.example; }",
+		"conf.d/b.conf.off": "server { listen 8443; server_name b.example; }",
+		"sites-available/c": "server { listen 8443; server_name c.example; ssl_certificate c.pem; }",
+		"sites-available/d": "server { listen 8443; server_name d.example; }",
+		"sites-available/e": "", "sites-enabled/.x": "server { server_name x.example; }",
 	})
 	fsys["etc/nginx/sites-enabled/d"] = &fstest.MapFile{Data: []byte("../sites-available/d"), Mode: fs.ModeSymlink | 0o777}
 	r := read(t, fsys)
@@ -167,11 +167,11 @@ func TestFilesNotInForce(t *testing.T) {
 	require.Len(t, r.Sites, 2)
 	assert.Equal(t, "/etc/nginx/sites-enabled/d", r.Sites[1].File)
 	assert.Len(t, r.Idle, 2)
-	require.Len(t, x.Idle("c.test"), 1)
-	assert.Equal(t, "/etc/nginx/sites-available/c:1", x.Idle("c.test")[0].Place.String())
-	assert.Empty(t, x.Idle("d.test"), "it is linked")
+	require.Len(t, x.Idle("c.example"), 1)
+	assert.Equal(t, "/etc/nginx/sites-available/c:1", x.Idle("c.example")[0].Place.String())
+	assert.Empty(t, x.Idle("d.example"), "it is linked")
 	assert.Empty(t, problems(r), "what is wrong with a file not in force is nobody's concern")
-	assert.Contains(t, x.Answer("c.test", netip.MustParseAddrPort("127.0.0.1:8443")).Why, "no site there has the name c.test, and it is the first site at *:8443")
+	assert.Contains(t, x.Answer("c.example", netip.MustParseAddrPort("127.0.0.1:8443")).Why, "no site there has the name c.example, and it is the first site at *:8443")
 }
 
 // TestTheServerBehindIsSeen reads where sites pass requests on to.
@@ -212,7 +212,7 @@ func FuzzParse(f *testing.F) {
 		x := nginx.NewIndex(r)
 		for _, l := range r.Listeners {
 			if l.Address.IsValid() {
-				x.Answer("a.b.test", l.Address)
+				x.Answer("a.b.example", l.Address)
 			}
 		}
 	})

@@ -67,7 +67,7 @@ func TestDebiansDefaultTree(t *testing.T) {
 	if _, err := os.Stat("/etc/nginx/sites-available/default"); err != nil {
 		t.Skip("this machine's nginx tree is not Debian's")
 	}
-	c := &truth{dir: t.TempDir(), ports: map[string]int{"@1@": freePort(t)}, names: []string{"a.test", "-"}}
+	c := &truth{dir: t.TempDir(), ports: map[string]int{"@1@": freePort(t)}, names: []string{"a.example", "-"}}
 	port := regexp.MustCompile(`\b80( default_server)`)
 	require.NoError(t, filepath.WalkDir("/etc/nginx", func(p string, e os.DirEntry, err error) error {
 		to := filepath.Join(c.dir, strings.TrimPrefix(p, "/etc/nginx"))

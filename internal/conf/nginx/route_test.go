@@ -1,0 +1,109 @@
+package nginx_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/conf"
+)
+
+// TestWhatPlainHTTPDoes tells deed, target and line for the front page and for
+// the file a CA asks for, also where a running server would not show why.
+func TestWhatPlainHTTPDoes(t *testing.T) {
+	const host = "a.example"
+	for name, c := range map[string]struct {
+		rules           string // begins in line 4
+		front, well     conf.Step
+		frontAt, wellAt int
+		hiddenAt        int
+	}{
+		"files": {"root /srv/a;", conf.Step{Deed: conf.Serves, To: "/srv/a"}, conf.Step{Deed: conf.Serves, To: "/srv/a"}, 4, 4, 0},
+		"a redirect hides the location made for a CA": {"return 301 https://$host$request_uri;\nlocation ^~ /.well-known/ { root /x; }",
+			conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/"}, conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/.well-known/acme-challenge/token"}, 4, 4, 5},
+		"a location made for a CA stands": {"location / { return 302 https://b.example; }\nlocation ^~ /.well-known/acme-challenge/ {\n alias /x/; }",
+			conf.Step{Deed: conf.Redirects, Status: 302, To: "https://b.example"}, conf.Step{Deed: conf.Serves, To: "/x/"}, 4, 6, 0},
+		"dot files are denied": {"location /.well-known/ { root /x; }\nlocation ~ /\\. { deny all; }",
+			conf.Step{Deed: conf.Serves}, conf.Step{Deed: conf.Answers, Status: 403}, 3, 5, 4},
+		"the application gets it": {"location / { proxy_pass http://app; }",
+			conf.Step{Deed: conf.Passes, To: "http://app"}, conf.Step{Deed: conf.Passes, To: "http://app"}, 4, 4, 0},
+		"a condition only a request shows": {"if ($http_user_agent ~ bot) { return 403; }\nreturn 301 https://$host/;",
+			conf.Step{Deed: conf.Depends, Status: 403}, conf.Step{Deed: conf.Depends, Status: 403}, 4, 4, 0},
+		"a condition that sets something only": {"if ($http_cookie) { set $x 1; }\nreturn 308 https://c.example;",
+			conf.Step{Deed: conf.Redirects, Status: 308, To: "https://c.example"}, conf.Step{Deed: conf.Redirects, Status: 308, To: "https://c.example"}, 5, 5, 0},
+		"a rewrite that keeps the path": {"rewrite ^/(?<rest>.*)$ https://b.example/$rest permanent;",
+			conf.Step{Deed: conf.Redirects, Status: 301, To: "https://b.example/"}, conf.Step{Deed: conf.Redirects, Status: 301, To: "https://b.example/.well-known/acme-challenge/token"}, 4, 4, 0},
+		"a rewrite without a scheme is none": {"rewrite ^/$ /index.php last;\nlocation = /index.php { fastcgi_pass unix:/run/php; }",
+			conf.Step{Deed: conf.Passes, To: "unix:/run/php"}, conf.Step{Deed: conf.Serves}, 5, 3, 0},
+		"the negated condition": {"if ($request_uri !~ ^/\\.well-known/) { return 301 https://a.example; }\nroot /y;",
+			conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example"}, conf.Step{Deed: conf.Serves, To: "/y"}, 4, 5, 0},
+		"a status of its own":   {"return 444;", conf.Step{Deed: conf.Answers, Status: 444}, conf.Step{Deed: conf.Answers, Status: 444}, 4, 4, 0},
+		"an address alone":      {"return https://b.example/;", conf.Step{Deed: conf.Redirects, Status: 302, To: "https://b.example/"}, conf.Step{Deed: conf.Redirects, Status: 302, To: "https://b.example/"}, 4, 4, 0},
+		"from an included file": {"include redirect;", conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/x"}, conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/x"}, 2, 2, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := read(t, tree(map[string]string{"nginx.conf": "http {\n include a.conf;\n}", "a.conf": "# the site\n\nserver { listen 8080; server_name " + host + ";\n" + c.rules + "\n}",
+				"redirect": "\nreturn 301 https://$server_name/x;"}))
+			require.Empty(t, problems(r))
+			require.Len(t, r.Sites[0].Plain, 1)
+			got := r.Sites[0].Plain[0]
+			for _, pair := range []struct {
+				want, got conf.Step
+				at        int
+			}{{c.front, got.Front, c.frontAt}, {c.well, got.WellKnown, c.wellAt}} {
+				assert.Equal(t, pair.want.Deed, pair.got.Deed)
+				assert.Equal(t, pair.want.Status, pair.got.Status)
+				assert.Equal(t, pair.want.To, pair.got.To)
+				assert.Equal(t, pair.at, pair.got.Line)
+			}
+			if c.hiddenAt == 0 {
+				assert.Nil(t, got.WellKnown.Hidden)
+			} else if assert.NotNil(t, got.WellKnown.Hidden) {
+				assert.Equal(t, c.hiddenAt, got.WellKnown.Hidden.Line)
+			}
+		})
+	}
+}
+
+// TestEachNameIsAskedOnItsOwn holds that conditions on the host count.
+func TestEachNameIsAskedOnItsOwn(t *testing.T) {
+	r := read(t, tree(map[string]string{"nginx.conf": `http { server { listen 80; server_name a.example www.a.example *.b.example;
+		if ($host = www.a.example) { return 301 https://a.example$request_uri; } return 404; } }`}))
+	var got []string
+	for _, p := range r.Sites[0].Plain {
+		got = append(got, p.Host+" "+string(p.Front.Deed))
+	}
+	assert.Equal(t, []string{"a.example answers", "www.a.example redirects", "any.b.example answers"}, got)
+}
+
+// TestWhatASiteHasToDoWithItsFiles reads certificates and keys as they lie.
+func TestWhatASiteHasToDoWithItsFiles(t *testing.T) {
+	pairs := makePairs(t)
+	fsys := tree(map[string]string{"nginx.conf": `http {
+		server { listen 443 ssl; server_name a.example; ssl_certificate a.pem; ssl_certificate_key b.key; }
+		server { listen 443 ssl; server_name b.example; ssl_certificate gone.pem; ssl_certificate_key junk; }
+		server { listen 443 ssl; server_name c.example; ssl_certificate $host.pem; ssl_certificate_key $host.key; }
+	}`, "junk": "not a key", "notes.txt": "x", "spare.crt": string(pairs["d.pem"]), "notes.pem": "no certificate"})
+	for name, data := range pairs {
+		fsys["etc/nginx/"+name] = tree(map[string]string{name: string(data)})["etc/nginx/"+name]
+	}
+	delete(fsys, "etc/nginx/d.pem")
+	r := read(t, fsys)
+	a := r.Material["/etc/nginx/a.pem"]
+	require.Len(t, a.Chain, 1)
+	assert.NotEmpty(t, r.Certificates[a.Chain[0]])
+	assert.NotEqual(t, r.Material["/etc/nginx/b.key"].Public, "", "a key's public half is known")
+	assert.Equal(t, "no such file", r.Material["/etc/nginx/gone.pem"].Fault)
+	assert.Contains(t, r.Material["/etc/nginx/junk"].Fault, "expected certificates as PEM")
+	assert.True(t, r.Sites[2].Pairs[0].AtRunTime)
+	assert.Equal(t, "$host.pem", r.Sites[2].Pairs[0].Certificate, "what is chosen at run time is not guessed")
+	spare := r.Material["/etc/nginx/spare.crt"]
+	require.NotNil(t, spare, "what lies beside a named one is known")
+	assert.False(t, spare.Named)
+	assert.Nil(t, r.Material["/etc/nginx/notes.pem"])
+	assert.Nil(t, r.Material["/etc/nginx/notes.txt"])
+	for path, m := range r.Material {
+		assert.Equal(t, uint32(0o644), m.Mode|map[bool]uint32{true: 0o644}[m.Fault != ""], path)
+	}
+}
