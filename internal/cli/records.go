@@ -274,13 +274,13 @@ func trustText(v client.AudienceView) string {
 	return "not trusted: " + strings.Join(v.Failures, "; ")
 }
 
-// findingColumns keep host names whole: 26 + 34 + 33 and what lies between.
+// findingColumns keep host names whole.
 var findingColumns = []column[client.Finding]{
 	{head: "Finding", cell: func(f client.Finding) string {
-		return fmt.Sprintf("%s #%d\n%s", marks[string(f.Severity)], f.Id, f.Code)
+		return fmt.Sprintf("%s\n#%d", marks[string(f.Severity)], f.Id)
 	}},
-	{head: "Where", width: 33, cell: whereFound},
-	{head: "Cause and remedy", width: 33, cell: func(f client.Finding) string { return f.Cause + "\n→ " + f.Remedy }},
+	{head: "Where", width: 35, cell: whereFound},
+	{head: "Cause and remedy", width: 48, cell: func(f client.Finding) string { return f.Code + ": " + f.Cause + "\n→ " + f.Remedy }},
 }
 
 // whereFound names host and endpoint, or the server, and the line of its

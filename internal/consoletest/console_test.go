@@ -363,6 +363,71 @@ func TestThousandsOfCertificates(t *testing.T) {
 	assert.Contains(t, p.text(), "1 certificate that fit")
 }
 
+// TestServersFilterSortAndSave works on the list of servers.
+func TestServersFilterSortAndSave(t *testing.T) {
+	r := demoService(t)
+	p := open(t, r.URL)
+	p.visit("/servers", "[aria-label='Servers']")
+	names := `[...document.querySelectorAll("[aria-label='Servers'] h2")].map(e => e.innerText).join(" ")`
+	assert.Equal(t, "freight-1 kiosk-gw pier-1 pier-2 quay-lb", eval[string](p, names))
+	p.do(chromedp.Click(`//button[.="Name A to Z"]`))
+	p.until(names + ` === "quay-lb pier-2 pier-1 kiosk-gw freight-1"`)
+	p.do(chromedp.Click(`//button[.="not read"]`))
+	p.until(names + ` === "quay-lb"`)
+	assert.Contains(t, eval[string](p, "location.search"), "read=false")
+	p.visit("/servers?q=pier&sort=-name", "[aria-label='Servers']")
+	assert.Equal(t, "pier-2 pier-1", eval[string](p, names))
+	assert.Contains(t, p.text(), "2 servers that fit: 2 read, 1 with something broken")
+	assert.Contains(t, p.text(), "8 bindings: 3 at odds, 5 agreed")
+	eval[bool](p, `(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
+	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
+	p.until(`typeof window.saved === "string"`)
+	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,8,0,3,11,10,0,6,")
+	p.visit("/servers?q=nothing-like-it", "h2")
+	assert.Contains(t, p.text(), "No server fits")
+
+	t.Run("a file is chosen by keyboard", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/servers/pier-2/text", "ol[aria-label$='nginx.conf']")
+		p.tabTo(`document.activeElement.getAttribute("aria-haspopup") === "listbox"`)
+		p.keys(kb.Enter)
+		p.until(`!!document.querySelector("[role=option]")`)
+		p.accessible("[role=listbox]")
+		p.keys(kb.End, kb.Enter)
+		p.until(`document.body.innerText.includes("Not switched on")`)
+		assert.Contains(t, p.text(), "Written, tested, and never linked into sites-enabled.")
+		assert.Contains(t, p.text(), "site-not-enabled: the site for events.lanterncoast.example")
+	})
+}
+
+// TestAServerThatCannotBeReadSaysWhy shows the trouble on both pages, and that
+// reading again mends them.
+func TestAServerThatCannotBeReadSaysWhy(t *testing.T) {
+	r := servicetest.Start(t)
+	dir := t.TempDir()
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: pier, kind: nginx, addresses: [127.0.0.1], ports: [1], reach: {by: local, configuration: %s/nginx.conf, test: 'true'}}\nhosts:\n  - {name: a.lantern.example, at: [pier]}\n", dir), pkitest.CA("root", nil))
+	p := open(t, r.URL)
+	p.visit("/servers/pier", "main h1")
+	assert.Contains(t, p.text(), "Its configuration was not read yet; the next survey does.")
+	r.Survey(t)
+	p.visit("/servers", "[aria-label='Servers']")
+	assert.Contains(t, p.text(), "Not read just now: its main file cannot be read: "+dir+"/nginx.conf: no such file.")
+	p.visit("/servers/pier", "[aria-label='Findings']")
+	assert.Contains(t, p.text(), "Not read just now: its main file cannot be read")
+	p.accessible()
+	p.visit("/servers/pier/text", "main h1")
+	assert.Contains(t, p.text(), "The configuration of pier is not known.")
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte("http {\n  server { listen 1 ssl; server_name a.lantern.example; ssl_certificate gone.pem; ssl_certificate_key gone.key; }\n  server { listen 1 ssl; server_name a.lantern.example; }\n}\n"), 0o600))
+	p.visit("/servers/pier", "[aria-label='Findings']")
+	p.do(chromedp.Click(`//button[.="Read and look again"]`))
+	p.until(`document.querySelector("[aria-label='Sites'] tbody")?.innerText.includes("no such file") ?? false`)
+	p.until(`document.body.innerText.includes("1 problem in the configuration")`)
+	assert.Contains(t, p.text(), "the name a.lantern.example at *:1 is ignored")
+	assert.Contains(t, p.text(), "the server does not run")
+	p.accessible()
+}
+
 // TestLightAndDarkAndNoService turns the scheme, and shows what is said when
 // the service is gone.
 func TestLightAndDarkAndNoService(t *testing.T) {

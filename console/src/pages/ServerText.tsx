@@ -10,7 +10,7 @@ import { color, font, space } from '../theme/tokens';
 type File = Schemas['ConfigurationFile'];
 
 const Text = styled.ol`
-  list-style: none; margin: 0; padding: ${space(3)} 0; background: ${color.raised}; border: 1px solid ${color.line}; font: 14px/1.55 ${font.mono}; overflow-x: auto;
+  list-style: none; margin: ${space(3)} 0 0; padding: ${space(3)} 0; background: ${color.raised}; border: 1px solid ${color.line}; font: 14px/1.55 ${font.mono}; overflow-x: auto;
   li { display: grid; grid-template-columns: 64px minmax(0, 1fr); }
   li > a { color: ${color.soft}; text-align: right; padding-right: ${space(4)}; text-decoration: none; } li > a:hover { text-decoration: underline; }
   pre { margin: 0; font: inherit; white-space: pre-wrap; overflow-wrap: anywhere; padding-right: ${space(3)}; }

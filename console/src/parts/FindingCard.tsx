@@ -31,12 +31,13 @@ export function FindingList({ items }: { items: Finding[] }) {
 
 function FindingCard({ f }: { f: Finding }) {
   const start = useStartSurvey();
+  const at = `/servers/${encodeURIComponent(f.server)}`;
   return (
     <Card $name={f.severity}>
       {f.faces && f.verdict ? <Plate faces={f.faces} verdict={f.verdict} /> : <span />}
       <div>
-        <h3>{f.host || (f.endpoint ? 'without SNI' : `Server ${f.server}`)}</h3>
-        <span className="at"><Link to={`/servers/${encodeURIComponent(f.server)}`}>{f.server}</Link>{f.endpoint && `, ${f.endpoint}`}</span>
+        <h3>{f.endpoint ? f.host || 'without SNI' : <Link to={at}>{f.server}</Link>}</h3>
+        <span className="at">{f.endpoint ? <><Link to={at}>{f.server}</Link>, {f.endpoint}</> : 'the server as a whole'}</span>
         <p><Prose text={`${capital(f.cause)}.`} /></p>
         <p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p>
         {f.evidence.length > 0 && (
