@@ -104,7 +104,7 @@ var shots = []page{
 	{name: "surveys", path: "/surveys", width: 1280, high: 800, wait: "table"},
 	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
 	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
-	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table"},
+	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table", click: `//section[@aria-label="Sites"]//thead//th[1]`},
 	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a", click: `(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }

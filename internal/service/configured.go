@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"path"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ type sights struct {
 	parsed  map[string]*certs.Certificate // by fingerprint in hexadecimal digits
 	beside  map[string][]binding.Beside   // by name in the certificate, of files no site names
 	opens   string
+	partial string // what could not be read of it, "" when all was
 }
 
 // keptSights bounds how many servers' configurations are kept ready.
@@ -68,6 +70,11 @@ func newSights(r *conf.Reading) *sights {
 	var open []string
 	for i := range r.Listeners {
 		open = append(open, r.Listeners[i].String())
+	}
+	for i := range r.Problems {
+		if p := &r.Problems[i]; p.Gravity == conf.Unread && v.partial == "" {
+			v.partial = fmt.Sprintf("a part of the configuration is not known (%s: %s)", p.Place, p.Message)
+		}
 	}
 	v.opens = "it opens nothing"
 	if len(open) > 0 {
@@ -144,6 +151,9 @@ func (v *sights) configured(t *store.Target) *binding.Configured {
 	a := v.index.Answer(t.Host, t.Endpoint)
 	if a.Unsure {
 		return &binding.Configured{Unknown: a.Why}
+	}
+	if v.partial != "" && (a.Listener == nil || a.By == nil && a.Listener.Family == "http") {
+		return &binding.Configured{Unknown: v.partial} // the missing part may hold the site
 	}
 	if a.Listener == nil {
 		return c

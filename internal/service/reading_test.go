@@ -281,6 +281,39 @@ func TestKilledWhileReading(t *testing.T) {
 	assert.Equal(t, 1, agreed)
 }
 
+// TestWhatCannotBeReadIsNotMended keeps findings of the configured face open
+// while the server is out of reach, and closes them when it is read again.
+func TestWhatCannotBeReadIsNotMended(t *testing.T) {
+	c := startConfigured(t)
+	c.lay(t, c.leaf, pkitest.Leaf(c.root, host))
+	c.test = "echo '[emerg] key values mismatch'; exit 1"
+	c.look(t)
+	found := []string{"configuration-refused  at pier", "key-of-another-certificate " + host + " at pier"}
+	assert.ElementsMatch(t, found, c.Findings(t))
+	require.NoError(t, os.Rename(c.dir, c.dir+"-away"))
+	b := c.look(t)
+	assert.Equal(t, client.FaceUnread, b.Faces.Configured)
+	assert.ElementsMatch(t, append(found, "not-reached  at pier"), c.Findings(t), "not seen is not mended")
+	require.NoError(t, os.Rename(c.dir+"-away", c.dir))
+	c.lay(t, c.leaf, c.leaf)
+	c.test = "true"
+	c.look(t)
+	assert.Empty(t, c.Findings(t))
+}
+
+// TestAHalfReadableConfigurationDoesNotAccuse holds that what may stand in a
+// file that could not be read is not said to be missing.
+func TestAHalfReadableConfigurationDoesNotAccuse(t *testing.T) {
+	c := startConfigured(t)
+	c.write(t, "nginx.conf", "http {\n  include sites/*;\n  include huge;\n}\n")
+	c.write(t, "huge", strings.Repeat("# far too much\n", 400_000))
+	assert.Equal(t, client.FaceAgrees, c.look(t).Faces.Configured, "what was read still counts")
+	assert.Equal(t, []string{"configuration-unread  at pier"}, c.Findings(t))
+	c.write(t, "sites/a", "server { listen 127.0.0.1:1 ssl; server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; }")
+	assert.Equal(t, client.FaceUnread, c.look(t).Faces.Configured, "the site may stand in the other file")
+	assert.ElementsMatch(t, []string{"configuration-unread  at pier", "not-in-estate  at pier"}, c.Findings(t))
+}
+
 // TestTheConfiguredFaceOfStrangeSites goes through sites whose certificate
 // cannot be told, is not there, or is for another host.
 func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"slices"
 	"strings"
 	"time"
 
@@ -339,6 +340,8 @@ func (b *batch) findings(l *Look, leaf []byte, sharedCode string) (shared bool) 
 		switch {
 		case f.Code == sharedCode:
 			shared = true
+		case slices.Contains(l.Judgement.Unjudged, f.Code):
+			open[f.Code] = true
 		case still[f.Code] && bytes.Equal(f.Leaf, leaf):
 			open[f.Code] = true
 			b.reword(l, f)

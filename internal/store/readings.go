@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -72,8 +73,9 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 		var open []struct {
 			ServerID   int64
 			FinishedAt *time.Time
+			Gone       bool
 		}
-		err := db.Raw("select r.server_id, r.finished_at from reads r join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ?", survey, server).Scan(&open).Error
+		err := db.Raw("select r.server_id, r.finished_at, s.removed_at is not null or s.reach = '' as gone from reads r join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ?", survey, server).Scan(&open).Error
 		switch {
 		case err != nil:
 			return err
@@ -81,6 +83,9 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 			return ErrNotFound
 		case open[0].FinishedAt != nil:
 			return nil
+		}
+		if open[0].Gone { // another file was applied meanwhile
+			end = &ReadEnd{Trouble: end.Trouble}
 		}
 		if err := storeRead(ctx, db, ptx, survey, open[0].ServerID, end, at); err != nil {
 			return err
@@ -100,13 +105,15 @@ func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int6
 	trouble := check.Trouble{}
 	if end.Trouble != nil {
 		trouble = *end.Trouble
-	} else if err := storeReading(ctx, db, ptx, survey, server, end.Reading, at); err != nil {
-		return err
+	} else if end.Reading != nil {
+		if err := storeReading(ctx, db, ptx, survey, server, end.Reading, at); err != nil {
+			return err
+		}
 	}
 	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id = ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
 		return err
 	}
-	return serverFindings(db, survey, server, end.Findings, at)
+	return serverFindings(db, survey, server, end, at)
 }
 
 func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, r *Reading, at time.Time) error {
@@ -149,8 +156,9 @@ func storePlacements(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64,
 // subjectLimit keeps subjects within what an index takes.
 const subjectLimit = 300
 
-// serverFindings opens, keeps and closes the findings about a server.
-func serverFindings(db *gorm.DB, survey, server int64, list []check.ServerFinding, at time.Time) error {
+// serverFindings opens, keeps and closes the findings about a server. When it
+// could not be read, those about its configuration stay as they are.
+func serverFindings(db *gorm.DB, survey, server int64, end *ReadEnd, at time.Time) error {
 	var open []FindingRow
 	if err := db.Where("server_id = ? and closed_at is null", server).Find(&open).Error; err != nil {
 		return err
@@ -161,7 +169,7 @@ func serverFindings(db *gorm.DB, survey, server int64, list []check.ServerFindin
 		had[key{open[i].Code, open[i].Subject}] = &open[i]
 	}
 	opened := 0
-	for _, f := range list {
+	for _, f := range end.Findings {
 		row := FindingRow{ServerID: &server, Subject: clipped(f.Subject), Source: text(f.Source), Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy),
 			Evidence: append([]check.Fact{}, f.Evidence...), OpenedAt: at, OpenedSurvey: survey}
 		k := key{row.Code, row.Subject}
@@ -185,7 +193,7 @@ func serverFindings(db *gorm.DB, survey, server int64, list []check.ServerFindin
 	}
 	var gone []int64
 	for _, was := range had {
-		if was != nil {
+		if was != nil && (end.Trouble == nil || slices.Contains(check.Troubles, was.Code)) {
 			gone = append(gone, was.ID)
 		}
 	}

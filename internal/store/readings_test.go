@@ -193,9 +193,17 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, [4]int{0, 0, 0, 2}, counts)
 
+	v, q := beginReading(t, s, store.Scope{})
+	require.NoError(t, s.FinishRead(t.Context(), v.ID, "pier-1", &store.ReadEnd{Trouble: &check.Trouble{Code: check.NotReached}}, time.Now(), q.add))
+	assert.Len(t, open(), 2, "what cannot be read is not mended")
+	v, q = beginReading(t, s, store.Scope{})
 	declare(t, s, strings.ReplaceAll(reached(1), ", reach: {by: local}", ""))
+	end := readingOf(leaf, 3)
+	end.Findings = []check.ServerFinding{suspect("9", "too late")}
+	require.NoError(t, s.FinishRead(t.Context(), v.ID, "pier-1", end, time.Now(), q.add))
+	assert.Equal(t, 1, q.shards, "the survey goes on")
 	assert.Empty(t, open(), "a server that is not reached any more has no findings of its own")
 	assert.Equal(t, 0, count(t, s, "select count(*) from placements"))
-	_, q := beginReading(t, s, store.Scope{})
+	_, q = beginReading(t, s, store.Scope{})
 	assert.Empty(t, q.reads)
 }

@@ -299,12 +299,7 @@ func (t *tree) one(p string) (r fileRead) {
 // readFile reads a file of bounded size. An error is worded for a reader who
 // knows the path already.
 func readFile(fsys fs.FS, p string, limit int64) ([]byte, fs.FileInfo, error) {
-	f, err := fsys.Open(inFS(p))
-	if err != nil {
-		return nil, nil, worded(err)
-	}
-	defer func() { _ = f.Close() }()
-	info, err := f.Stat()
+	info, err := fs.Stat(fsys, inFS(p)) // first: opening a pipe would wait for its writer
 	switch {
 	case err != nil:
 		return nil, nil, worded(err)
@@ -315,6 +310,11 @@ func readFile(fsys fs.FS, p string, limit int64) ([]byte, fs.FileInfo, error) {
 	case info.Size() > limit:
 		return nil, nil, fmt.Errorf("it holds %.1f MB, and at most %d MB are read", float64(info.Size())/1e6, limit>>20)
 	}
+	f, err := fsys.Open(inFS(p))
+	if err != nil {
+		return nil, nil, worded(err)
+	}
+	defer func() { _ = f.Close() }()
 	data, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err != nil {
 		return nil, nil, worded(err)

@@ -130,6 +130,13 @@ type deny struct {
 	name string
 }
 
+func (d deny) Stat(name string) (fs.FileInfo, error) {
+	if strings.HasSuffix(name, "lost.conf") {
+		return nil, gone{errors.New("connection lost")}
+	}
+	return fs.Stat(d.FS, name)
+}
+
 func (d deny) Open(name string) (fs.File, error) {
 	if strings.HasSuffix(name, d.name) {
 		if strings.HasSuffix(name, "lost.conf") {

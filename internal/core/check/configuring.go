@@ -39,6 +39,10 @@ var ofTheCertificate = []string{"name-not-covered", "other-site-answers", "expir
 	"chain-untrusted", "chain-incomplete", "chain-ended", "chain-disordered", "chain-stray", "chain-duplicate", "chain-root-sent",
 	"key-weak", "serial-bad", "staple-missing", "other-issuer", "other-certificate"}
 
+// ofTheConfiguration are findings only a reading can open and close.
+var ofTheConfiguration = []string{"not-configured", "not-reloaded", "site-not-enabled", "wrong-file", "served-from-elsewhere", "certificate-file-bad", "key-file-bad",
+	"key-of-another-certificate", "chain-missing-on-disk"}
+
 // drop takes findings out and gives the worst of them; nil when none was there.
 func (s *Subject) drop(codes ...string) (worst *Finding) {
 	kept := s.findings[:0:0]

@@ -38,6 +38,7 @@ type Judgement struct {
 	Verdict  binding.Verdict
 	Findings []Finding // worst first
 	Views    []View    // one an audience
+	Unjudged []string  // codes that could not be judged this time; what is open stays open
 }
 
 // Leaf is the certificate served for the name; nil when none came.
@@ -227,7 +228,11 @@ func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trus
 func (s *Subject) judgement() *Judgement {
 	hurt := len(s.findings) > 0 && s.findings[0].Severity == Broken
 	faces := binding.Faces{Wanted: binding.Agrees, Configured: s.configuredFace(), Served: s.servedFace()}
-	return &Judgement{Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
+	var unjudged []string
+	if c := s.Around.Configured; c != nil && c.Unknown != "" {
+		unjudged = ofTheConfiguration
+	}
+	return &Judgement{Unjudged: unjudged, Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
 }
 
 // servedFace compares what is served with what is wanted: the name, and the

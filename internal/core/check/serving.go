@@ -30,6 +30,9 @@ const (
 	NotReached     = "not-reached"
 )
 
+// Troubles are all of them.
+var Troubles = []string{HostKeyChanged, HostKeyUnknown, LoginRefused, ConnectionLost, NotReached}
+
 // Problem is something wrong with a configuration.
 type Problem struct{ Gravity, Spot, Text string }
 
