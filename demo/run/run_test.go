@@ -101,8 +101,8 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.NotEqual(t, first.console, second.console)
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
-	assert.Contains(t, said, "Open findings: 8 broken, 2 due, 3 weak, 1 note")
-	assert.Equal(t, 5, strings.Count(said, "\n  bin/insegna "), "five commands to try")
+	assert.Contains(t, said, "Open findings: 10 broken, 6 due, 3 weak, 2 note")
+	assert.Equal(t, 6, strings.Count(said, "\n  bin/insegna "), "six commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
 	assert.Error(t, err)
@@ -139,7 +139,8 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	dir := newDir(t)
 	require.NoError(t, os.Chown(dir, int(uid), int(gid)))
 	d := start(t, build(t), dir, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
-	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 8 broken, 2 due, 3 weak, 1 note")
+	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 10 broken, 6 due, 3 weak, 2 note")
+	assert.Contains(t, strings.Join(d.said, "\n"), "pier-2 is reached as a local server, not over SSH: user nobody has no login shell.")
 	require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, d.cmd.Wait())
 }
