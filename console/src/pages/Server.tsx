@@ -20,7 +20,7 @@ const Page = styled.div`
   section { margin-top: ${space(7)}; } h1 { overflow-wrap: anywhere; }
   .lead { font-size: 18px; margin: ${space(2)} 0 0; } .trouble { color: ${color.oxide}; font-weight: 700; }
   td ul { list-style: none; margin: 0; padding: 0; } td small { display: block; color: ${color.soft}; font-size: 14px; } .bad { color: ${color.oxide}; font-weight: 700; }
-  td code, td .host { overflow-wrap: anywhere; } td p { min-width: 260px; }
+  td code { overflow-wrap: anywhere; } td .host { white-space: nowrap; } td p { min-width: 260px; }
 `;
 
 export function ServerPage() {
@@ -118,7 +118,7 @@ function Sites({ name }: { name: string }) {
       {pages.isPending ? <Loading rows={4} /> : pages.isError ? <Failure error={pages.error} retry={() => void pages.refetch()} /> : items.length === 0 ? <p>No site fits.</p> : (
         <Scroll tabIndex={0} role="region" aria-label="Table of sites">
           <Plain>
-            <thead><tr><th>Names</th><th>Listens</th><th>Certificate, or what plain http does</th><th>Declared</th></tr></thead>
+            <thead><tr><th>Names</th><th>Listens</th><th>Certificate, or what plain http does</th></tr></thead>
             <tbody>{items.map((site) => <SiteRow key={site.spot} server={name} site={site} />)}</tbody>
           </Plain>
         </Scroll>
@@ -135,6 +135,7 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
         <ul>{site.names.slice(0, 8).map((n) => <li key={n} className="host">{n || <em>without a name</em>}</li>)}</ul>
         {site.names.length === 0 && <em>without a name</em>}
         {site.names.length > 8 && <small>and {site.names.length - 8} more</small>}
+        <Spot server={server} spot={site.spot} />
         {!site.in_force && <small className="bad">not switched on</small>}
         {site.default_at.length > 0 && <small>default at {site.default_at.slice(0, 3).join(', ')}</small>}
       </td>
@@ -150,7 +151,6 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
         ))}
         {site.hops.map((h) => <small key={h.spot}>passes on to {h.to}{h.tls && (h.checked ? ', TLS checked' : ', TLS not checked')}{h.servers.length > 0 && ` (${h.servers.join(', ')})`}</small>)}
       </td>
-      <td><Spot server={server} spot={site.spot} /></td>
     </tr>
   );
 }
