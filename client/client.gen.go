@@ -644,6 +644,40 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// JournalEntry defines model for JournalEntry.
+type JournalEntry struct {
+	Action string    `json:"action"`
+	Actor  string    `json:"actor"`
+	At     time.Time `json:"at"`
+
+	// Detail JSON as it was written
+	Detail  string      `json:"detail"`
+	Hash    Fingerprint `json:"hash"`
+	Id      int64       `json:"id"`
+	Subject string      `json:"subject"`
+}
+
+// JournalPage defines model for JournalPage.
+type JournalPage struct {
+	Items      []JournalEntry `json:"items"`
+	NextCursor *string        `json:"next_cursor,omitempty"`
+}
+
+// JournalVerification defines model for JournalVerification.
+type JournalVerification struct {
+	BrokenAt *int64 `json:"broken_at,omitempty"`
+
+	// Entries entries that fit
+	Entries int64 `json:"entries"`
+
+	// Head hash of the last entry that fits; empty when there is none
+	Head   string  `json:"head"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Whole every entry fits, and the expected hash was met
+	Whole bool `json:"whole"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	DaysLeft int `json:"days_left"`
@@ -1075,6 +1109,22 @@ type ListFindingsParamsState string
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListJournalParams defines parameters for ListJournal.
+type ListJournalParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// VerifyJournalParams defines parameters for VerifyJournal.
+type VerifyJournalParams struct {
+	// Expect a hash noted earlier, which must be in the journal
+	Expect *Fingerprint `form:"expect,omitempty" json:"expect,omitempty"`
+}
+
 // ListServersParams defines parameters for ListServers.
 type ListServersParams struct {
 	// Q part of a name
@@ -1277,6 +1327,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListJournal Who did what, newest first
+	//
+	// Corresponds with GET /journal (the `ListJournal` operationId).
+	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
+	//
+	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
+	VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReady Whether the service can work, that is reach its database
 	//
@@ -1506,6 +1566,36 @@ func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...Request
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListJournal Who did what, newest first
+//
+// Corresponds with GET /journal (the `ListJournal` operationId).
+func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyJournal Walks the whole journal and checks that nothing in it was changed
+//
+// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
+func (c *Client) VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyJournalRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2304,6 +2394,138 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListJournalRequest constructs an http.Request for the ListJournal method
+func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/journal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyJournalRequest constructs an http.Request for the VerifyJournal method
+func NewVerifyJournalRequest(server string, params *VerifyJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/journal/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Expect != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "expect", *params.Expect, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetReadyRequest constructs an http.Request for the GetReady method
 func NewGetReadyRequest(server string) (*http.Request, error) {
 	var err error
@@ -3043,6 +3265,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListJournalWithResponse Who did what, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /journal (the `ListJournal` operationId).
+	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
+
+	// VerifyJournalWithResponse Walks the whole journal and checks that nothing in it was changed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
+	VerifyJournalWithResponse(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
+
 	// GetReadyWithResponse Whether the service can work, that is reach its database
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3547,6 +3783,102 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JournalPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListJournalResponse) GetJSON200() *JournalPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListJournalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JournalVerification
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyJournalResponse) GetJSON200() *JournalVerification {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyJournalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyJournalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4224,6 +4556,32 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListJournalWithResponse Who did what, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /journal (the `ListJournal` operationId).
+func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error) {
+	rsp, err := c.ListJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListJournalResponse(rsp)
+}
+
+// VerifyJournalWithResponse Walks the whole journal and checks that nothing in it was changed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
+func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error) {
+	rsp, err := c.VerifyJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyJournalResponse(rsp)
+}
+
 // GetReadyWithResponse Whether the service can work, that is reach its database
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4664,6 +5022,72 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListJournalResponse parses an HTTP response from a ListJournalWithResponse call
+func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JournalPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyJournalResponse parses an HTTP response from a VerifyJournalWithResponse call
+func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JournalVerification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 

@@ -22,7 +22,9 @@ const ServerText = lazy(async () => ({ default: (await import('./pages/ServerTex
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
 
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/surveys/, 'Surveys'], [/^\/$/, 'Today']];
+const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
+
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -46,6 +48,7 @@ function Pages() {
             <Route path="/servers/:name/text" element={<ServerText />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
+            <Route path="/journal" element={<Journal />} />
             <Route path="*" element={<Empty page title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />
           </Routes>
         </Suspense>

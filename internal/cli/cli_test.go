@@ -113,6 +113,18 @@ func TestADayAtTheTerminal(t *testing.T) {
 	assert.Equal(t, 1, run("finding", "show", "99").code)
 	assert.Equal(t, 2, run("finding", "show", "x").code)
 
+	r = run("journal", "list")
+	assert.Contains(t, r.out, "estate.apply estate.yaml")
+	assert.Contains(t, r.out, "not signed in")
+	r = run("journal", "verify")
+	assert.Contains(t, r.out, "The journal is whole: 1 entry, the last is ")
+	head := strings.TrimSpace(r.out[strings.LastIndex(r.out, " "):])
+	assert.Equal(t, 0, run("journal", "verify", "--expect", head).code)
+	r = run("journal", "verify", "--expect", strings.Repeat("0", 64))
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "entries were taken off its end")
+	assert.Equal(t, 2, run("journal", "verify", "--expect", "x").code)
+
 	var list []struct{ Sha256, Issuer string }
 	require.NoError(t, json.Unmarshal([]byte(run("certificate", "list", "-o", "json").out), &list))
 	require.Len(t, list, 1)
@@ -298,7 +310,7 @@ func TestCSVHoldsNoFormulas(t *testing.T) {
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	dir := t.TempDir()
 	for _, c := range []string{"serve", "today", "estate check", "estate preview", "estate apply", "estate show", "estate schema", "survey start", "survey follow", "survey list",
-		"survey changes", "binding list", "binding show", "server list", "server show", "server sites", "server answer", "server text", "certificate list", "certificate show", "finding list", "finding show", "finding catalogue", "visit", "inspect"} {
+		"survey changes", "binding list", "binding show", "server list", "server show", "server sites", "server answer", "server text", "certificate list", "certificate show", "finding list", "finding show", "finding catalogue", "journal list", "journal verify", "visit", "inspect"} {
 		r := insegna(t, dir, "", append(strings.Fields(c), "--help")...)
 		assert.Equal(t, 0, r.code)
 		assert.Contains(t, r.out, "Examples:\n  insegna "+c, c)

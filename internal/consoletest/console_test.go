@@ -171,6 +171,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
+		{"/journal", "table", "The journal is whole: 1 entry, the last is"},
 		{"/surveys/1", "table", "Survey 1: 48 of 52 answered with a certificate"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},

@@ -96,8 +96,18 @@ func (s *Service) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChange
 		return nil, err
 	}
 	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments, AppliedAt: time.Now().UTC()}
+	d.Act = &store.Act{Actor: NobodySignedIn, Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
 	changes.Applied, err = s.store.Apply(ctx, d, next)
 	return changes, err
+}
+
+// actDetail says for the journal what applying a file changes.
+func actDetail(c *EstateChanges) map[string]any {
+	counts := map[string]int{}
+	for _, change := range c.Changes {
+		counts[change.Action]++
+	}
+	return map[string]any{"estate": c.Estate, "replaces": c.Replaces, "add": counts["add"], "change": counts["change"], "remove": counts["remove"]}
 }
 
 // Declared gives the estate in force with its declaration; ErrNoEstate when

@@ -28,6 +28,7 @@ type Declaration struct {
 	Endpoints int
 	AppliedAt time.Time
 	Current   bool
+	Act       *Act `gorm:"-"` // for the journal, when it is applied
 }
 
 func (d *Declaration) digest() []byte {
@@ -129,7 +130,10 @@ func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (ap
 		if err := db.Create(d).Error; err != nil {
 			return err
 		}
-		return expand(db, d, e)
+		if err := expand(db, d, e); err != nil || d.Act == nil {
+			return err
+		}
+		return d.Act.write(db, d.AppliedAt)
 	})
 	return applied, err
 }

@@ -348,6 +348,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, newest first */
+        get: operations["listJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/journal/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Walks the whole journal and checks that nothing in it was changed */
+        get: operations["verifyJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -817,6 +851,36 @@ export interface components {
             closed: components["schemas"]["Finding"][];
             /** @description there are more than are listed */
             clipped: boolean;
+        };
+        JournalEntry: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            action: string;
+            subject: string;
+            /** @description JSON as it was written */
+            detail: string;
+            hash: components["schemas"]["Fingerprint"];
+        };
+        JournalPage: {
+            items: components["schemas"]["JournalEntry"][];
+            next_cursor?: string;
+        };
+        JournalVerification: {
+            /** @description every entry fits, and the expected hash was met */
+            whole: boolean;
+            /**
+             * Format: int64
+             * @description entries that fit
+             */
+            entries: number;
+            /** @description hash of the last entry that fits; empty when there is none */
+            head: string;
+            /** Format: int64 */
+            broken_at?: number;
+            reason?: string;
         };
         Lane: {
             sha256: components["schemas"]["Fingerprint"];
@@ -1412,6 +1476,57 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listJournal: {
+        parameters: {
+            query?: {
+                /** @description part of a name */
+                q?: components["parameters"]["Query"];
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyJournal: {
+        parameters: {
+            query?: {
+                /** @description a hash noted earlier, which must be in the journal */
+                expect?: components["schemas"]["Fingerprint"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalVerification"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -53,6 +53,7 @@ export function Frame({ children }: { children: ReactNode }) {
         <NavLink to="/certificates">Certificates</NavLink>
         <NavLink to="/servers">Servers</NavLink>
         <NavLink to="/surveys">Surveys</NavLink>
+        <NavLink to="/journal">Journal</NavLink>
       </Nav>
       <Main id="main" tabIndex={-1}>{children}</Main>
     </>

@@ -649,6 +649,40 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// JournalEntry defines model for JournalEntry.
+type JournalEntry struct {
+	Action string    `json:"action"`
+	Actor  string    `json:"actor"`
+	At     time.Time `json:"at"`
+
+	// Detail JSON as it was written
+	Detail  string      `json:"detail"`
+	Hash    Fingerprint `json:"hash"`
+	Id      int64       `json:"id"`
+	Subject string      `json:"subject"`
+}
+
+// JournalPage defines model for JournalPage.
+type JournalPage struct {
+	Items      []JournalEntry `json:"items"`
+	NextCursor *string        `json:"next_cursor,omitempty"`
+}
+
+// JournalVerification defines model for JournalVerification.
+type JournalVerification struct {
+	BrokenAt *int64 `json:"broken_at,omitempty"`
+
+	// Entries entries that fit
+	Entries int64 `json:"entries"`
+
+	// Head hash of the last entry that fits; empty when there is none
+	Head   string  `json:"head"`
+	Reason *string `json:"reason,omitempty"`
+
+	// Whole every entry fits, and the expected hash was met
+	Whole bool `json:"whole"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	DaysLeft int `json:"days_left"`
@@ -1080,6 +1114,22 @@ type ListFindingsParamsState string
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListJournalParams defines parameters for ListJournal.
+type ListJournalParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// VerifyJournalParams defines parameters for VerifyJournal.
+type VerifyJournalParams struct {
+	// Expect a hash noted earlier, which must be in the journal
+	Expect *Fingerprint `form:"expect,omitempty" json:"expect,omitempty"`
+}
+
 // ListServersParams defines parameters for ListServers.
 type ListServersParams struct {
 	// Q part of a name
@@ -1175,6 +1225,12 @@ type ServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
+	// ListJournal Who did what, newest first
+	// (GET /journal)
+	ListJournal(c *gin.Context, params ListJournalParams)
+	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
+	// (GET /journal/verification)
+	VerifyJournal(c *gin.Context, params VerifyJournalParams)
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
@@ -1560,6 +1616,76 @@ func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 	}
 
 	siw.Handler.GetHealth(c)
+}
+
+// ListJournal operation middleware
+func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListJournalParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListJournal(c, params)
+}
+
+// VerifyJournal operation middleware
+func (siw *ServerInterfaceWrapper) VerifyJournal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyJournalParams
+
+	// ------------- Optional query parameter "expect" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "expect", c.Request.URL.Query(), &params.Expect, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter expect: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VerifyJournal(c, params)
 }
 
 // GetReady operation middleware
@@ -1968,6 +2094,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey)
 	router.GET(options.BaseURL+"/surveys/:id", wrapper.GetSurvey)
 	router.GET(options.BaseURL+"/surveys/:id/changes", wrapper.GetSurveyChanges)
+	router.GET(options.BaseURL+"/journal", wrapper.ListJournal)
+	router.GET(options.BaseURL+"/journal/verification", wrapper.VerifyJournal)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -2300,6 +2428,84 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListJournalRequestObject struct {
+	Params ListJournalParams
+}
+
+type ListJournalResponseObject interface {
+	VisitListJournalResponse(w http.ResponseWriter) error
+}
+
+type ListJournal200JSONResponse JournalPage
+
+func (response ListJournal200JSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListJournaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyJournalRequestObject struct {
+	Params VerifyJournalParams
+}
+
+type VerifyJournalResponseObject interface {
+	VisitVerifyJournalResponse(w http.ResponseWriter) error
+}
+
+type VerifyJournal200JSONResponse JournalVerification
+
+func (response VerifyJournal200JSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyJournaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -2764,6 +2970,12 @@ type StrictServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListJournal Who did what, newest first
+	// (GET /journal)
+	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
+	// (GET /journal/verification)
+	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
@@ -3118,6 +3330,58 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 	}
 }
 
+// ListJournal operation middleware
+func (sh *strictHandler) ListJournal(ctx *gin.Context, params ListJournalParams) {
+	var request ListJournalRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListJournal(ctx, request.(ListJournalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListJournal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListJournalResponseObject); ok {
+		if err := validResponse.VisitListJournalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// VerifyJournal operation middleware
+func (sh *strictHandler) VerifyJournal(ctx *gin.Context, params VerifyJournalParams) {
+	var request VerifyJournalRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyJournal(ctx, request.(VerifyJournalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyJournal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
+		if err := validResponse.VisitVerifyJournalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReady operation middleware
 func (sh *strictHandler) GetReady(ctx *gin.Context) {
 	var request GetReadyRequestObject
@@ -3425,98 +3689,103 @@ func (sh *strictHandler) GetToday(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1bc9y2en8Fw56Zk0ypSL7EOVGeHCeqM+OeplGaPnhcDURil4hIYAOAWu9o9N87uBIkP/AirdT6yZZI",
-	"Avjud+guK3iz44wwJbPzu2yHBW6IIsL89K4Vkgv9v5LIQtCdopxl5xkjn9VVYR4ivkGqImiHtwRdkw0X",
-	"JMszqt/6qyXikOUZww3JzjP7fpZnsqhIg/WqDf78gbCtqrLzF2cvX+eZOuz0q1IJyrbZ/X2efaANVfpd",
-	"aMnaPIxXLMkGt7XS653len3atI35Sf9Imfsx7ESZIlsizFb/aRYfAbvDQmkoMTK7wsD9lYLr5bevILAu",
-	"ibgl4p/mYwfbDquqW9DtJchfLRWkzM6VaElijzfwFq24JYdffkpsQMvJ5TdcNFhZDL15nc0g794uRaT6",
-	"kZeUGOb5WSqsyAWtDYgFZ4owQ0m829W0wBq9p39KjeO7aOO/CbLJzrN/Oe0Y89Q+lafRkmHP7vj2N3LH",
-	"mbQn+FXw65o0E9vv7Bv/uu4Yfl1zhj6zYOSWRCUv2kZvqV9yX+qF37YlJawgf1CyNxIn+I4I5ZCG3VP9",
-	"/wFJ82yDad0K+yJVpJHgW+4XWAh80D8bssdfTIH2rsKUfaDsBlpJiVYqje2w6zXnNcEs6xPjYwdG91Hu",
-	"+S9A8SnswK//JIXSW/xIWanhGCGmwK2EsVLolzaaomQOugvKtkTsBGVmsxIf5FVNNipaN/B0nhFW7jhl",
-	"KkGLgsxi88K8dJ9nW8HbHbhOxSW8AS1BMRwfk0rZEgGucUNZCT6osVRXkhDW26PEipwoahTP+BPKyFg5",
-	"7isiiDEAGhBEJSpJUWNBSkSZ+T0xMos2Wmih4zOurvBGWQiWHYW3quANzA07wRUveA0+FKQh5QF8JI1C",
-	"Tjy6JYKqwxy1L/17+hveigLAl0bDuUalR0/B2YZuW2H0kTem9jC5/3HPhVRo40QDQMgtESUt1NwB/3Cv",
-	"DaXVmALDiBHTB5Q4NnIc0G3mZSB3shnQOyHXv+ItAWSbt879WHD6d/ZlzfheoS3SbF6zAHotcmdgjcoV",
-	"rse0vLYrSk/KfcVrz+8Z6GH0kG4OnXvg/S4Q8t71NVwfef4UE+dTFVaWpxBViPE9KIgFbxrOrhhOSNaM",
-	"ttxQsVqnUHlVYMicTGs1AouwPvlK2/gA5aM/cX7u4m8kERTDKklW+OW3b1YZrgEjuRX6BAwI9GjpHTwG",
-	"PCasxW04rydQj7h5x3EzvPoTUZjWaR9nuez2fCaAjCtcgFiWDNfWBBAdLc7mkRaYmhIj45w5xewkaq9N",
-	"nyBY68ZFYPxa44JYn3AMwyaS40WrXaQVmqV9WpR31ikeMyPdVmrVIS7dF9ApJN0yrFoBn0G2lmfGzwb8",
-	"HRO3+6wPZLyZBS+P2CwGzJM8QvgMG8M2a53xGXDdOgMEGg7w0MF5H8scKyookscM2Ufe14g995FSnjMR",
-	"D1Haz6aBb23k0odfEqbQ9SHyukDAH6Cl80wqLqA9qUIVlgjbnAnfIKok4nsG7DwUBVjDBwuQVPFBrd+a",
-	"SMxxQzgiyEyxY+qj+IEMsKsNF71gNcJZ7RhxRIsGi5vlovOBMvLvWIABacNLuqGkXM4HPhgeewbkswLE",
-	"wxiAPZZGz/+AbnHdEqf+a85vUE1vNOMUgiiJsCCoomVJWJbPCLGLhQMG3QE8cmYJEqU2hr503TYsEdB+",
-	"3pGiH8BHAa0j8ejBVuBbF/0Q1jb69IJsWmk4qWXOAMpW6sWjk49Dx/GJGiKlU6/T+HLhowtBHJDd2bqV",
-	"IMz9hA8makhEHvDRSnwYsdUsWfVHzqUHT2ITWIB63u1qSsorrJaz8no3yu7unSlIoHz0J1M+foJHdPC4",
-	"9hzvdcAJGcOUdXHO18ptbKYVTGc5kZ8mqVO2jgEjQgWR7Tka7oweJTFK0wzxNsr69Rkj7cK11zUtYM0r",
-	"OFerAiEYZLeFXy99/HcVZpCPhAurRjvFgUutKwr7vkkY8FsC6owNJXW5MppLprvSWNQe+TwPOEBCJsQj",
-	"yHwdzjqHIJmUe5iMRffVCn53xICEOyif5cpfEAPkRIiEHAyu+JOjfUUY8j4O46oiwldOprEcMidO1jz8",
-	"QeomMOwdFFyWVB8Q179GiN7gWpJ8iHulcFE1vvIFf9mrs7x+8f3rV2evAW4doyaKWrpIUm9GOZO5dzm1",
-	"G4D2gipFTA5JRFjqQPTUGRThcEO81x4lWXMkMTXZVyIEN6ooBuHs+zemlhPqbnnaF4rLc2++++67ly/e",
-	"5MvstFkhTa33Luk9JMg6cYcN4OxnaW8kqSb2mClSXg3SDKnXklEQrGbx0IaYA6aRdxky1QP0laUgUpJj",
-	"Kc0H4GnHxTEMj9OyHUB+5QncXDhFHizNVhDzZUk3G2uRGyqlTaA7rxWyOxde2w0dRet8W109V/PpR5xL",
-	"3k74Ip6nli0zwKb7NI8PHwWBSRm9wAUgnTW+JnAK0wRF8+xuF/CvgxvTmviS+EMiTag0RRWqCS5lZ5eo",
-	"Dr3lobnmNS2Q+XZ5oDgTxsFQPWNJs6i5XBlHFLyETzFZ/yS3tPQu67J0JS7gvOeqQurjy6V8R9hKDAUv",
-	"MVXLc1bYlEC5cImkyQLol1qTfKrqo2HCCKzJeuSg3hgxY+eTd2SekMnHlCM9Zh9aj7x4aD1yuo6YgDbo",
-	"CNPjpRQRmvL/8/Hs5Ht8svl09+b1/d8g2r4nuLaKsI8jzdOtjA0uvwHtqY6GXRA4DYdbsfsCguQ93wH0",
-	"qkhxAyVah374NakoK7UB0KQziUMo2bsqATHrX8kdhzWWqiVszhSfx5bimV0hD+C7rbpjQgj8gBnA8TOl",
-	"3ZDd6aO34nvUYHZAodDsa8xwo0cKraFum1jePDcRJddh9pGaSB5URThesda5ur4467NFC4q0IFl9knxE",
-	"Wu/eezGVVJFu+35tzVYJXAPbykzusmSay986Bz/pgX6gUhE2EeTAXlPFpe0+GKsB1xcaNyjliHGF/myl",
-	"QjaXIaQC9YH79sqgDu4Fa2jdS5BXSu1MeUUQDGNSL5bIsq7VGMNklUNROJdXFF49mJ0HYAXsQeTo6tYj",
-	"eiTrKVO+SwqPHvCUe2LKLlYb+OzTD4g0O3Wwzj3jSK+NSk7kbLYpeBPOh4+wk0ICZb/xFkrfbwRnCopA",
-	"sOU4zgjaU1V1OZ9TSL2YZa6S5E/6vnUkLuMAktT11Q3je7bkgDZVdU1qvken3+hvT8y3p7hoyElR4bom",
-	"bEvA43c7Xbkq2LiehmpuW29Rg0uCNly4kIxpdwpheZMwytHiCQSNVI1DSnAlLZV6aO6hZ7wJBBPIG6lq",
-	"XBlaYMYBlM3OLXUX3RY/669SPmOCwIqjkiN8zVvVs82R4AVvDlDsVCVyw/YXs56K+T7sMYE+C9sIh5NV",
-	"y3QBcT5sO7dlxFyHbFYw3ezDrO6YKjYm03NbQXpARDjG6oqXZYIAcYMf8FTwG5Ko90bWXU63OE/U+5KP",
-	"pk413Xhskm9HaTymD2o59qohcfia4xIKJ4yN0euLljHKtj7O1zAhxfmNaeToB89Uq5VlcDaYJpwX/cTW",
-	"WlyzSG8P0LnF6fZoLWoJyAXBRQV74gBopimiqEjZM8JOnXMFJzsw2BADrO11MtCMk3adlFhbRVeCt9c1",
-	"yGC2RGOoqyPmZmdUqQZBA7nBtB6DXtIyBbvb6SqZb2tZMNNjyEwP+PJsz2Ri3XnhltqO8WJdEOmcoGA6",
-	"JZV7VdadOFIHXX+d9zM7aRtopIgbOzo4Hklr1lRX6WQnp5AKvTg7O1vaqRky0WD9KNIex9gsRDvQ8E4k",
-	"r8s6DaEuIWBhQbSaG4NQ8KbBrLS+tsI3NvKmLNlUJ+aZMjRgEKnmdiRSyXEScrk3H3Ob58SYzYhxBR30",
-	"aS47RtNnuvPkSP2el1ES2EeeQVzLlhj/Fd/YTALcZjHIYo6nCybci7JN1Qe5SjwxxwGeDEBeBESEB9+E",
-	"PE4NtkKQXgUjsiPT810PGGfwAVqfv62B2Dgn03QN6lBLe+OX//wF9HjWT2dNjj1NxOK3mKlFDXgT6Xi/",
-	"xmBMoIMiD3SAqQeF1EPfdWE3uiIzrdY+64EBSgXdgfYVl1HSSLs0sTafTfo+JCNU8Z2c8HN3WEqiXS4z",
-	"ZisRZ8gkgRch5j3fgXMCM2VVjY61EzXrh3B2Nej5mtjVPEMaeT6rs3TSwidrQNu3aSXkLFCFCCslqjAr",
-	"ZWWNH5NKe3x8g2TF99rtx6ifNgU81OlE1rw1s8mHkL+L2oR9wtgTp8fRHWhjV6u2Xp7hspQYvmVyD8Wu",
-	"cYIJUm4u+8aI8xhkW1QaTZwxUqRilED25YT0mcM5HTBZXtlXh1XZI5s81V9No00+2l/oKDDXKDPhEwxU",
-	"IFDdfNyYn71eAYqWDAMUvK1LdB0Go5a3Gj5geOSGHNLpUvPQdzwOJVHJHEklMNsSgb6iyqQ8zawkD02L",
-	"kQR9bZJEGsgQ3g4D1EeNtEgC5Y9jEfa5jWRS42EjKotSqW5Pp5VslSigPka0Zw8HUIo/j+Jc0ycdpbKX",
-	"Z0C1Zs0yUK0Ziy1Rfta24nskeUNUpQ0GqaUpXrDughQgWWc6dxKJPKtIk48FwWpl3qPkqUrehjIqq5XL",
-	"rWy/SRS+Cr4jcFQdz1bnCIdWGzzRlxKV64cRZxRaSp/UgaXKrnEFJ65sa4wkeVdBgVfxaigM0NgMYtZh",
-	"G3QJHVPB2FrsupsGGy+gFsex0x5xT7ejY5CY9fLA/IGKgWvjwYceytKylRwa8JpzhI2uWj/VMNep3jVt",
-	"c9H33TYrFpiMJZOFu2Rgtjz4ChrFgj2Hb5lSaSs0b0w+aBi7prtdoh1HEDMk13DhFKL+yfhacNWvU4qP",
-	"7anq9M5jV5LUtT0u0HYymJHZl4chgP3SbxdPQ4yFz6M8Tf2jmFx7pKc2ur/ZCHflNAece+GsPiBVUYmc",
-	"CM3czBWLZGqlIHqzN3CNAPydu6lCaPBhmaGNq4GrbkspCZMuV5jos7Kd4ajndRJWIs4QwUWF7HDjIlYJ",
-	"E5dQBqYlV9M1TZJw23vBpnWtqPTzR3CssQxZQC8nu3LN2cN58TGOKEO4ruFKI2apogS0knEeNcp9M9Ky",
-	"+gFmoCLulM8yqQ4lpvFhtcrxFxC5Yxa8IevOmdSpqTkw45Fcx5Wl8N8eE/mje3x3zB4ICambP7q+5VH2",
-	"HKsTV+zqalyu7AU5an1pO2LtfyL9Hroyk14r/HCizJhKw3elvxE2utbFdNvpvRGoDR/z1u9OEGhB/m5q",
-	"wErgQn2DfqcNsfP0v128Q69evfpeS9l//f4ud1Nt5tnwqj2JvtKvf//62+++zo1bYd8zJVt7QeXB/mt6",
-	"nTCyJuubLHS5ZL8wSbYMR23I59nZNy++OfM+BN7R7Dx7ZX5le8cMmk9jjbYlhqk0B5gQ45cyOzc9jT92",
-	"HBtftPkRlpvulVN7NeV9Dl+D2d3I1d1fuEgiQ0v+WCLhnYLtW34P5ZDkl+/fnrz89o0fK4j7s8NoEnh9",
-	"aP8amEUXNQ46cRMwcZG4Q7Tzu10O3/54Yv79BMI6Q0d3oeqCN+29p/efBldavjw7O9ptmvGdbPBVlth6",
-	"+AEh8HrhgNHFmNr6NA0Wh+zc3/0mQwskFchM/ZgxWIdUhbXsfMwEKbgoZfZJr3E6rAIlJevdINv9QOka",
-	"+BustIemDElunaQSHyTaCN4gxvc/IEa2WNFb28lIWJlk35BWvWrw56EA2YtVX735tndL7Yn7xVhL381t",
-	"YVL9T7CFayBZLivm9jDtHX1aoBqcj81l8I4kb4itgDG+R18p0ZKvERf6J/Pbr0ws8HUC5872x+cd906v",
-	"VgqaKyJA3Y8n7l/XaXMyvKPnpLutx5ZET8y/X74WGd6U9ZSaJJZy1BBlFIgJUTboFte0tD7fvC45vbPp",
-	"8vukUvk3EuuUsUoZFhSCoUGmpVm6PqB/6B9NuqOkW2r8JOAu5jAVkr6PGRra+kcOj209F71dKxZA8YFl",
-	"PwLp/4P1fQVjS0zjYIUpy5G9pkIzQisJwqxEFZWKizQ/dFFmigF+9oHIkyHT7ZDAoDvh45H3377PP4y+",
-	"hGkE01ZKFSqwDucEbyJ8uf1jdJ1qWG0KwyVc+lh7qx9HePN3gh/SR4+uDe9d8P3kaPcZUQD7pvdgjw13",
-	"mZT342nw1qQpJMIO5QyZernATIbrZaYQvxPk1l8ZDqL+V/vCl498ozz84+PwvuFa27thsL83VepwDxGI",
-	"982SiO7iaSK6aA56ZUgXD3wvi+n86DUY0b1e6raZcC5kR40C1to5ytEcLZ4EF1LDuLBz2HTYHjls7seQ",
-	"PE97pysdQ5+E8hv5n09cwv7L9/Uunili9FKVh6vPxUSQ6AX19I6Wkw7dRbhBfSCrT/3nMZ6BJilFuumS",
-	"rkfwwNxqnfcV3bwAE6cKFwikqOKuGHhCFLkdII6t6S0ZGQxi2n/MSJjgBZHSlBnMqx2YLm3pwBQEWzOb",
-	"gvI388L/CZD2bMewpB1iHPSowEzL6E1uiwJ+JsjwRokVvsYyjbQoTZ00sJehr+A4OZ0ox2CbfOHBo16u",
-	"Qc3kGfwVqMfMMrj8gbclvbTCl29IoiGLp7QjjnmsuvLDzpa+Nv1MxXjOBFRjjlVP7zQBJo3MZTdXvoZf",
-	"oz8I9QyYn47cZRhcOYLJcA5hsBihyT53w+baVfS02QseW5eH0OYUd924Sa3iO3YfQ6V8XEiX9nqCH1BN",
-	"NgrxVpm0MEa3VFJlGki5u7+A2e4qSCm4zOmKvyY2mrK3N0AYzO64UIPz6AjhgKIOZ+gUOHmGf5w9b8Ip",
-	"7rBOMKwn+TFsHC0qe4uEW9SR0BAXK9sJ4XGXO+Y9LOVN3/ycTDmOLl1/JIdCpHWO7qI/LbfgvtCnzTaO",
-	"EJL0c+tjWIy3Yc7ad5b+fTib3L8T3qXSBDEXtyPFnZKzfQiLmCLMM6edIPqQstaAFR7jMJkjWhcPC4Lk",
-	"nqqiIqY1aI2jFM2xTDtLX5QvQ5+h8mEaJQwRknzpkrsyR5TZPykhStsYDTOh6fuZ4Tv3zlrO+/9Fn64B",
-	"8kl9TYurHDGyJ0DOwuP7k7knF0rgXiosHMrH6dsjosI3WEJ/QnNEhxdH3hyigdSAHyXJblBoZMRsNrge",
-	"2/6VG01x+xddKUyfSDpmU0qBXCtVs//brM/A+UkvPzT+HcPLt/g2dTe+RxsswtTsPIJPoxb0aUS/C03Q",
-	"D8V3DrU3EixqSoSD4gd0fQizv6b7kc38aWPfo70kP3j2zPnBPuKep9ziqmamM9Yh1QzQGTwhzALCbRS0",
-	"gEPIrbunXz9Rvo06xSy2z/oJkWo3AJCpmd90JkskFWbH0Gnvh0uCFj3u+vx4l7Wizs6zU7yjp7cvjJZx",
-	"39zFpRdaWNfQ/SrUm7uXHEWiX/k97z/d/28AAAD//w==",
+	"1D1bc+S0mn9F5T1VB2odkrkwQHgaBrLDqVkOS1jOAzWbUmx1W8SWGklO05XKf9/S1bL9yZekk915mum4",
+	"Lem76rv3XVbwZscZYUpm53fZDgvcEEWE+fSuFZIL/b+SyELQnaKcZecZI3+pq8I8RHyDVEXQDm8JuiYb",
+	"LkiWZ1R/68+WiEOWZww3JDvP7PezPJNFRRqsV23wXx8I26oqO39x9vJ1nqnDTn9VKkHZNru/z7MPtKFK",
+	"fxdasjYP4xVLssFtrfR6Z7lenzZtYz7pj5S5j2EnyhTZEmG2+i+z+AjYHRZKQ4mR2RUG7s8UXC+/fAWB",
+	"dUnELRE/mZcdbDusqm5Bt5cgf7ZUkDI7V6IliT3ewFu04pYcfvw+sQEtJ5ffcNFgZTH05nU2g7x7uxSR",
+	"6jteUmKY5wepsCIXtDYgFpwpwgwl8W5X0wJr9J7+ITWO76KN/ybIJjvP/u20Y8xT+1SeRkuGPbvj27/I",
+	"HWfSnuBnwa9r0kxsv7Pf+Pd1x/DrmjP0mQUjtyQqedE2ekv9JfemXvhtW1LCCvIbJXsjcYLviFAOadg9",
+	"1f8fkDTPNpjWrbBfpIo0EvyW+wMWAh/0Z0P2+I0p0N5VmLIPlN1AKynRSqWxHXa95rwmmGV9YvzegdG9",
+	"lHv+C1B8DDvw6z9IofQW31FWajhGiClwK2GsFPpLG01RMgfdBWVbInaCMrNZiQ/yqiYbFa0beDrPCCt3",
+	"nDKVoEVBZrF5Yb50n2dbwdsduE7FJbwBLUExHB+TStkSAa5xQ1kJPqixVFeSENbbo8SKnChqFM/4FcrI",
+	"WDnuKyKIuQA0IIhKVJKixoKUiDLzd2JkFm200ELHZ1xd4Y2yECw7Cm9VwRuYG3aCK17wGnwoSEPKA/hI",
+	"GoWceHRLBFWHOWpf+u/pd3grCgBfGg3nGpUePQVnG7pthdFH/jK1h8n9xz0XUqGNEw0AIbdElLRQcwf8",
+	"zX1tKK3mKjCMGDF9QIljI8cB3WZeBnInmwG9E3L9M94SQLZ568yPBad/Z7+sGd8rtEWazWsWQK9F5gys",
+	"UbnC9ZiW13ZF6Um5r3jt+T0DLYwe0s2hcw+83wVC3ru+husjz59i4nyqwsryFKIKMb4HBbHgTcPZFcMJ",
+	"yZrRlhsqVusUKq8KDF0n01qNwCKsT77ybnyA8tGvODt38TuSCIphlSQr/PLLN6surgEjuRX6BAwI9Gjp",
+	"HTwGPCasxW04rydQj7h5x3EzvPo9UZjWaRtnuez2bCaAjCtMgFiWDNfWBBAdLc7mkRaYmhIj45w5xewk",
+	"aq+vPkGw1o2LwPi5xgWxNuEYhk0kx4tWu0grNEv7tCjvrFE8Zka6rdSqQ1y6N6BTSLplWLUCPoNsLc+M",
+	"nw34OyZu91ofyHgzC14esVkMmCd5hPAZNobvrHWXz4Dr1l1A4MUBHjoY72OZY0UFefKYIfvI2xqx5T5S",
+	"ynNXxEOU9rNp4FvrufThl4QpdH2IrC4Q8Ado6TyTigtoT6pQhSXCNmbCN4gqifieATsPRQHW8OEGSKr4",
+	"oNZvjSfmuCEcEWSm2DD1XvxABtjVhouesxrhrHaMOKJFg8XNctH5QBn5TyxAh7ThJd1QUi7nA+8Mjy0D",
+	"8pcCxMNcAHssjZ7/Ft3iuiVO/dec36Ca3mjGKQRREmFBUEXLkrAsnxFi5wsHDLoDeOTMEiQKbQxt6bpt",
+	"WMKh/WtHir4DHzm0jsSjB1uBb533Q1jb6NMLsmml4aSWuQtQtlIvHp187DqOT9QQKZ16ncaXcx+dC+KA",
+	"7M7WrQRh7nt8MF5DwvOAj1biw4itZsmqX3ImPXgSG8AC1PNuV1NSXmG1nJXXm1F2d29MQQLlvT+ZsvET",
+	"PKKdx7XneK8dTugyTN0uzvhauY2NtILhLCfy0yR1ytYxYESoILI9Q8Od0aMkRmmaId5GUb8+Y6RNuPa6",
+	"pgWseQXnapUjBIPstvDrpY//rsIMspFwYdVopzhwqXVFYb9vAgb8loA6Y0NJXa705pLhrjQWtUU+zwMO",
+	"kBAJ8Qgyb4ezziFIJuUeJmPRvbWC3x0xIOEOyme58hfEADnhIiEHg0v+5GhfEYa8jcO4qojwmZNpLIfI",
+	"iZM1D3+QugkMewMFlyXVB8T1zxGiN7iWJB/iXilcVI3PfMFv9vIsr1988/rV2WuAW8eoibyWzpPUm1HO",
+	"ZO5NTm0GoL2gShETQxIRljoQPXUGSTjcEG+1R0HWHElMTfSVCMGNKopBOPvmjcnlhLxbnraF4vTcm6++",
+	"+urlizf5snvarJCm1nsX9B4SZJ24wxfg7GtpaySpJvaYKVJeDcIMqa8lvSBYzeLhHWIOmEbeZYhUD9BX",
+	"loJISY6lNB+Apx0Xx7h4nJbtAPIrT+DmwinycNNsBTFvlnSzsTdyQ6W0AXRntUL3zoXXdkND0RrfVlfP",
+	"5Xz6HueSbydsEc9Ty5YZYNO9mseHj5zApIxe4AKQzhpfEziEaZyieXa3C/ivgxvTmviU+EM8TSg1RRWq",
+	"CS5ldy9R7XrLQ3PNa1og8+5yR3HGjYOhesaUZlFzudKPKHgJn2Iy/0luaelN1mXhSlzAcc9VidTHp0v5",
+	"jrCVGApWYiqX525hkwLlwgWSJhOgn2pO8qmyj4YJI7Am85GDfGPEjJ1N3pF5QiYfk470mH1oPvLiofnI",
+	"6TxiAtqgI0yNl1JEaMr/z+9nJ9/gk83Huzev7/8G0fY9wbVVhH0caZ5uZXzh8hvwPtXesHMCp+FwK3Zv",
+	"QJC85zuAXhUpbqBA69AOvyYVZaW+ADTpTOAQCvauCkDM2ldyx2GNpWoJX2eKz2NL8cyukAfw3VbdMSEE",
+	"/oO3guH6B6ZsqVvKYR9HmwqVyI6v0aRlSAn2KfWPy3/+hLpgq/OIoBUqLKuVd+Liq2FxSsqoLGu3G7Tk",
+	"XYSgy085WN2RJ4hxjARTj65Pl2Fy2/xmxMfW0AEVCYLfEDa8YdNoJ0wJCoUY3AMbbt+YSs8Fy1XatB+t",
+	"pYngr7IaS4X04oewtPwWkWanDtZKVNZ0lIhxlri0sUwIiqkCAWC5JeLgNtX75Qiz0toHLiqPzBE1+zdE",
+	"zeeC7D4d9hzgENU+YAYw2Ew9RwjpDvDI96jB7IBCdYkvLIGru1K6NBRrJJY3z00YidelPFbl2INSh8er",
+	"0HD+ra/I8CHiBZUZIFl9ZmxEWu/T+7tZUkW67fsJdZsadFWrK9M3yyLoLmnjvPqk2/mBSkXYRGQDdpUq",
+	"Lm3J0fjud8XgcVVijhhX6I9WKmQDmEIq0Ahw714Z1MEFoA2te1mxSqmdyakKgmFM6sUSqZW1ZsIwQu1Q",
+	"FM7lrQNvE5idB2AF7EHk6IpVRvRIJlGnHJYUHj3gKZ/EaGirDXzIuaerGUd6bVRyImdDzMGFcI57hJ0U",
+	"Eij7hbdQzm4jOFNQ2AFbjuOMoD1VVRfoPYXUi1nmKkn+pMNbR+IyvoRIXV/dML5nSw5o49PXpOZ7dPqF",
+	"fvfEvHuKi4acFBWua8K2BDx+t9OVS32Pk+io5tZWQA0uCdpw4eIwTN+KCMubhCUeLZ5A0EjVOKQE/9FS",
+	"qYfmHnrGm0AwgbyRSsF3Ru44amJD8kutOrfFD/qtlFWXILDiqOQIX/NW9e7mSPCCCwcodqoSCSH7h1n3",
+	"xLwf9phAn4VthMPJUoV01cB8rObc1g7kiAsnmK7haVZ3TFUYJGPyW0F6QEQ4xuqKl2WCAHFVL/DUWNjw",
+	"s+h2l9N9DRNJ/uSjqVNNdxsIZ5Y/vtuAPqjPwKuGxOFrjksohuD9ASRaxijb+uCe8SEU5zemeqsfMaMs",
+	"9lQm4WwwTRgv+olNsLoKsd4eoHGL0z0RWtQSkAuCiwq2xAHQTCVUUZGydwk7dc5VwlkCq+CAtb1OBirw",
+	"0qaT9n/WBXSV4O11DTLYofMQsVIaRK1KNQgayA2m9Rj0kpYp2N1OV8kge8vCNT2GzDR+LA/xTmbTnBVu",
+	"qe0YL9YFkc4JCqZTUrlXZd2JI3XQFdV6O7OTtoFGirixo4PjkbRmTZWST5ZvC6nQi7Ozs6Xl2SH9BCaN",
+	"I+1xjM2CtwN17EXyuqy8GCoNBBYWRKu5MQgFbxobjtCWA76xnjdlyUpaMc+UoeqKSDW3I5FKjjMPy635",
+	"mNs8J8ZsRowp6KBPc9kxAnHpcrMjheAuo8yP9zyDuJYtMfYrvrGRBLi2apC6SATwEmWRbaoogKvEE3Mc",
+	"4MkA5EVARHjwnQfjfEArBOmlLaN7ZLqp8wE9TN5BG4T7zAWxcUamKRXWrpa2xi9/+hG0eNa3ZE72Ok74",
+	"4reYqUVVtxM5OL/GoDeogyIPdICpB7nUQ9t1YQuKIjP9FT7qgQFKBd2B9hWXUdBImzSxNp/N9DwkIlTx",
+	"nZywc3dYSqJNLtNbLxFnyGR+FiHmPd+BzUEztRQaHWvb6NZ33u1q0PI1vqt5hjTyfFRnaXuVD9aAd9+m",
+	"lZCxQBUirJSowqyUlb38mFTa4uMbJCu+12Y/Rv2wKWChTgey5m8zG3wI8buoN8AHjD1xehzdgTY2tWpr",
+	"5RkuS4nhWyb3kO8aB5gg5eaib4w4i0G2RaXRxBkjRcpHCWRfTkgfOZzTAZM51X11WBU9ssFT/dY02uSj",
+	"7YWOAnPVcRM2wUAFAiUNj+vttTNVIG/JMEDB27pE16Ebcnl98QM6xm7IIR0uNQ99mfNQEpXMkVQCsy0R",
+	"6DOqTMjTNEjzUKkcSdDnJkikgQzu7dBBfVQfmyRQ/DgWYR/bSAY1HtaXtiiU6vZ0WslmiQLqY0R79nAA",
+	"pfjzKMY1fdL+STsxByow0SwDFZhgsSXKN9hXfI8kb4iq9IVBammSF6ybigQE60y5XiKQZxVp8rEgWK2M",
+	"e5Q8lcnbUEZltXK5lTV3icRXwXcE9qrjgQo5wqG+Dk8Uo0U1OkOPM3ItpQ/qwFJl17iCA1e2iECSvMug",
+	"wKt4NRS65mwEMeuwDZqEjqlgbC023U2JihdQi+PYaI+4p9vRMUjMenlg/kDFwLVxt1MPZWnZSnYKec05",
+	"wkaXrZ+qku1U75pa2ej9bpsVC0z6ksnEXdIxW+58BY1iwZ7Dt0yptBWaNyYfNIGhprtdogZPENMZ23Dh",
+	"FKL+ZGwtOOvXKcXHFlJ2euexK0nqap0XlZH5a2T2y0MXwL7pt4tboMbC51Gepv5Rrlx7pKe+dH+xHu7K",
+	"Fi449sJZfUCqohI5EZoZxxeLZGqlIHqzY/dGAP7KXSsx1O207KKNs4GrRiSVhEkXK0zUWdl2ENSzOgkr",
+	"EWeI4KJCtqN5EauENmsoAtOSq+mcJkmY7T1n05pWVPqmQ9jXWIYsoICbXbmOjOGQiDGOKEO4ruFMI2ap",
+	"pAS0kjEeNcp9MdKy/AFmoCLulM8yqQ4ppvFhtcrxU8fcMQvekHXnTOrUVPOnsUiu48xS+G+PifzRPb47",
+	"Zg+EhNTNb12zwih6jtWJS3Z1OS6X9oIMtb60HTH3PxF+D1WZSasVfjiRZkyF4bvU3wgbXeliutb83gjU",
+	"ho9561cnCLQgfzc5YCVwob5Av9KG2CEav1y8Q69evfpGS9l///oud62s5tlwvqZEn+mvf/P6y68+z41Z",
+	"Yb9nUrZ2Ku3B/mtqnTCyV9YXWahyyX5kkmwZjnoPzrOzL158ceZtCLyj2Xn2yvzJ1o4ZNJ/GGm1LDFNp",
+	"DjAuxo9ldm5qGr/rODaervs7LDfdV07tPNr7HJ59243h64aWLpLI0Iczlkh4p3D3LR8+OyT55fu3Jy+/",
+	"fOMLsOOmjNCPCM4M7s9+WjSddVCJm4CJi8Tg4M7udjF8+/HE/PsRhHWGjm6K8oJv2mHH9x8Hc2xfnp0d",
+	"bYRuPIgRnl+LrYUfEAKvFw4YTcPVt0/TYHHIzv3ARxlKIKlAptXP9L47pCqsZef3TJCCi1JmH/Uap8Ms",
+	"UFKy3g2i3Q+UrmHTQWkPTRmS3BpJJT5ItBG8QYzvv0WMbLGit7aSkbAyyb4hrHrV4L+GAmSnKb9682Vv",
+	"NPWJ+8NYS9/NbWFC/U+whSsgWS4rZmSgto4+LlANzsbmMlhHkjfEZsAY36PPlGjJ54gL/cn89TPjC3ye",
+	"wLm7++PzjmunVysFzRURoO7jifvXVdqcDAdznXQjumxK9MT8++lrkeF4vKfUJLGUo4Yoo0CMi7JBt7im",
+	"pbX55nXJ6Z0Nl98nlcp/kFinjFXKMKEQLhpkSpqlqwP6Wn804Y6Sbqmxk4AB7KErJD2EHerU/DqHezWf",
+	"i96uFAug+OBmPwLp/8n6toK5S0zhYIUpy5GdTaMZoZXENFRVVCou0vzQeZkpBvjBOyJPhky3QwKD7oSP",
+	"R96/fJ1/aH0J3QimrJQqVGDtzgneRPhy+8foOtWw2hCGC7j0sfZWP47w5n8I4JA+evRbAb2p/k+Odh8R",
+	"BbBvag/22HCXCXk/ngZvTZhCIuxQzpDJlwvMZOgYnUL8TpBb/zsBIOp/tl/49JFvlId/fBzeN1xrazcM",
+	"9vcmSx2Gj4F43yzx6C6exqOLhh+sdOniKQ/LfDo/bwH06F4vNduMOxeio0YBa+0cxWiO5k+CC6mhX9gZ",
+	"bNptjww29zEEz9PW6UrD0Aeh/Eb+84kL2H/6tt7FM3mMXqry8HsHYsJJ9IJ6ekfLSYPuIvxswkBWn/o3",
+	"cZ6BJilFuumCrkewwNxqnfUVjVuBiVOFqSEpqri5Ik+IIrcDxLE1vSWjC4OY8h/TEiZ4QaQ0aQbz1Q5M",
+	"F7Z0YP5hpyFM3hVuYsIjropPSVfEEy2eUlf8q+Km60abbDliZE8AhQES6/R2MLsCpJwZcHFI0m4IlZnc",
+	"wLgiJSJY1JSIHO0rWlSoaaVC12Gy0h9hReiasU2PDwx0PgNZe2M/UgZ04cZSUnUMOuP6RkY/ruLwZywN",
+	"M/fG5aVCZpD5ETJd2QrMDoJgayKnNNQv5gv/JwrKnu0YUtIpNQc9KjDT9+tNbhHn+/mMXi+xwtdYphVe",
+	"lGJKKrzLUBN0nHhsFB+0Bfpw02AvTqhmYoR+ZvkxI4Qu9uftwF5I8NM3AqMGqafU6455rKnhBxVY+trU",
+	"ERXjHjHQBHGsenqnCTBpIF52MyHW8Gv0C47PgPnpqJsMTWdHMPecMxesvdAgk7tBEVr5etrsBY8tw4fQ",
+	"5hR3lfRJreKr7R9DpXxcBCPtaJFvUU02CvFWmZQORrdUUmWKv7mbPeImQUFKwWU9Vvz858iCsNNbDGZ3",
+	"XKjBeezsqKg7AToFTp7h67PnDRbH3REJhvUkP8Ydp80sMwHGLepIaIiLla1i8rjLHfMelvKmb1xIpgtG",
+	"v5LySA6FSOuc1EW/BbtgwPfTZgpGCEn6qPUxboy3YUaCrwr/+3CuQP9HXFwYXBDzSytIcafkbA3RIqYI",
+	"swjSRhB9SEp6wAqPMZjMEa2JhwVBck9VURFT1rfGUIp60KaNpU/KlqHPkLU0RU6GCEm+dIkZmVu3RSIu",
+	"StvUADOhqdmb4Tv3nbWc9/+LPl3x8pPamhZX6fCBw+VHM9geSr5cKiwcyseplyOiwhdHQ795PaLDiyNv",
+	"DtFAasCPkiAzKDQyYjYb/J6F/Vk6TXH7E+wUpk8kHbPh4ECularZ/5j6M3B+0soPRbvHsPItvk3OnO/R",
+	"BovQ8T6P4NOofWQa0e9CA8ND8Z1Dpckuyuag+BZdH0LfvqlcZqTrugP9eNdfsSS2f/bMsf0+4p4nVeqi",
+	"Zaaq3SHVNL8aPCHMAsLdPNx5DiG37od19BPlWyBSzGJ7JJ4QqXYDAJma+U3sUCKpMDuGTns/XBK80eOK",
+	"7d/vslbU2Xl2inf09PaF0TLunbs4bUoLaxr6gLGvFem+5CgS/cnvef/x/n8DAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,0 +1,95 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"insegna.example/internal/core/journal"
+)
+
+// Act is something done that belongs in the journal.
+type Act struct {
+	Actor, Action, Subject string
+	Detail                 any // made JSON
+}
+
+type journalRow struct {
+	ID                             int64
+	At                             time.Time
+	Actor, Action, Subject, Detail string
+	Before, Hash                   []byte
+}
+
+func (journalRow) TableName() string { return "journal" }
+
+func (r *journalRow) entry() journal.Entry {
+	return journal.Entry{ID: r.ID, At: r.At.UTC(), Actor: r.Actor, Action: r.Action, Subject: r.Subject, Detail: r.Detail, Before: journal.Hash(r.Before), Hash: journal.Hash(r.Hash)}
+}
+
+// write adds an act to the journal, in the transaction of the act itself:
+// both are done or neither is. One entry is written at a time.
+func (a *Act) write(db *gorm.DB, at time.Time) error {
+	detail, err := json.Marshal(a.Detail)
+	if err != nil {
+		return err
+	}
+	if err := db.Exec("lock table journal in share row exclusive mode").Error; err != nil {
+		return err
+	}
+	var last journalRow
+	if err := db.Order("id desc").Limit(1).Take(&last).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+		last.Hash = make([]byte, len(journal.Hash{}))
+	} else if err != nil {
+		return err
+	}
+	e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action, Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
+	hash := e.Seal()
+	return db.Create(&journalRow{e.ID, e.At, e.Actor, e.Action, e.Subject, e.Detail, last.Hash, hash[:]}).Error
+}
+
+// Journal lists entries, newest first, older than before (0: from the newest),
+// whose actor, action or subject holds a text.
+func (s *Store) Journal(ctx context.Context, query string, before int64, limit int) ([]journal.Entry, error) {
+	q := s.db.WithContext(ctx).Order("id desc").Limit(limit)
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	if query != "" {
+		like := contains(query)
+		q = q.Where("(actor ilike ? or action ilike ? or subject ilike ? or detail ilike ?)", like, like, like, like)
+	}
+	var rows []journalRow
+	err := q.Find(&rows).Error
+	out := make([]journal.Entry, len(rows))
+	for i := range rows {
+		out[i] = rows[i].entry()
+	}
+	return out, err
+}
+
+// journalAtOnce is how many entries are read together when all are walked.
+const journalAtOnce = 1000
+
+// EachEntry walks the journal from its first entry; an error of each ends it.
+func (s *Store) EachEntry(ctx context.Context, each func(*journal.Entry) error) error {
+	for after := int64(-1 << 62); ; {
+		var rows []journalRow
+		if err := s.db.WithContext(ctx).Where("id > ?", after).Order("id").Limit(journalAtOnce).Find(&rows).Error; err != nil {
+			return err
+		}
+		for i := range rows {
+			e := rows[i].entry()
+			if err := each(&e); err != nil {
+				return err
+			}
+			after = e.ID
+		}
+		if len(rows) < journalAtOnce {
+			return nil
+		}
+	}
+}
