@@ -151,6 +151,8 @@ func TestEveryRuleOfAServer(t *testing.T) {
 		assert.Contains(t, list[0].Cause, c.cause)
 		assert.NotEmpty(t, list[0].Remedy)
 	}
+	refused := check.Server(&check.ServerFacts{Refused: "unexpected end", Problems: []check.Problem{{"refused", "/n/a:1", "the quote opened here is never closed"}}})
+	assert.Contains(t, refused[0].Evidence, check.Fact{Label: "read at /n/a:1", Value: "the quote opened here is never closed"})
 	untested := check.Server(&check.ServerFacts{Untested: "x", Problems: []check.Problem{{"refused", "/n/a:3", "unclosed"}}})
 	assert.Equal(t, "configuration-refused", untested[1].Code, "without the server's own test the reader's word counts")
 	many := check.Server(&check.ServerFacts{Unwanted: make([]check.Spotted, 10_000)})

@@ -73,7 +73,7 @@ func Server(f *ServerFacts) []ServerFinding {
 	}
 	if f.Refused != "" {
 		add("", Finding{Code: "configuration-refused", Severity: Broken, Source: f.RefusedSpot, Cause: fmt.Sprintf("%s refuses its configuration and can neither reload nor start: %s", f.Server, f.Refused),
-			Remedy: "mend that, then " + f.Test, Evidence: []Fact{{"said by", f.Test}}})
+			Remedy: "mend that, then " + f.Test, Evidence: append([]Fact{{"said by", f.Test}}, readAs(f.Problems)...)})
 	}
 	if f.Untested != "" {
 		add("", Finding{Code: "test-not-run", Severity: Weak, Cause: fmt.Sprintf("the configuration test of %s could not be run: %s", f.Server, f.Untested), Remedy: "correct the key test of the server's reach in the estate file", Evidence: []Fact{{"command", f.Test}}})
@@ -88,6 +88,18 @@ func Server(f *ServerFacts) []ServerFinding {
 		return u.Name, Finding{Code: "not-in-estate", Severity: Note, Source: u.Spot, Cause: fmt.Sprintf("%s has a site for %s, and the estate does not want it there", f.Server, u.Name),
 			Remedy: "add the host to the estate file, or take the site away"}
 	}, add)
+	return out
+}
+
+// readAs is what the reader makes of a configuration that is refused: where a
+// quote or a block was opened, not where the server noticed.
+func readAs(list []Problem) (out []Fact) {
+	const most = 5
+	for _, p := range list {
+		if p.Gravity == "refused" && len(out) < most {
+			out = append(out, Fact{"read at " + p.Spot, p.Text})
+		}
+	}
 	return out
 }
 
