@@ -76,9 +76,9 @@ func newSights(r *conf.Reading) *sights {
 			v.partial = fmt.Sprintf("a part of the configuration is not known (%s: %s)", p.Place, p.Message)
 		}
 	}
-	v.opens = "it opens nothing"
+	v.opens = r.Main + " opens nothing"
 	if len(open) > 0 {
-		v.opens = "it opens " + listed(open, 6)
+		v.opens = r.Main + " opens " + listed(open, 6)
 	}
 	return v
 }
@@ -156,6 +156,7 @@ func (v *sights) configured(t *store.Target) *binding.Configured {
 		return &binding.Configured{Unknown: v.partial} // the missing part may hold the site
 	}
 	if a.Listener == nil {
+		c.Elsewhere = v.index.Elsewhere(t.Host)
 		return c
 	}
 	c.Listener, c.ListenerSpot, c.TLS, c.Why = a.Listener.String(), a.Listener.Place.String(), a.Listener.TLS, a.Why

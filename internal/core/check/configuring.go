@@ -81,8 +81,12 @@ func noListener(s *Subject, c *binding.Configured) {
 	case len(c.Idle) > 0:
 		notEnabled(s, c, "nothing listens for it")
 	case s.has("nothing-listens"):
-		s.amend("nothing-listens", "", fmt.Sprintf("nothing listens at %s: no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
-			fmt.Sprintf("add \"listen %d ssl\" to the site that should answer, then %s", s.Endpoint.Port(), takeIn(c)))
+		where, source := "the site that should answer", ""
+		if len(c.Elsewhere) > 0 {
+			where, source = "the site at "+c.Elsewhere[0], c.Elsewhere[0]
+		}
+		s.amend("nothing-listens", source, fmt.Sprintf("nothing listens at %s: no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
+			fmt.Sprintf("add \"listen %d ssl\" to %s, then %s", s.Endpoint.Port(), where, takeIn(c)))
 	case s.Seen.Outcome == binding.Connected:
 		s.add("not-configured", Weak, fmt.Sprintf("%s answers, and no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
 			"find out which program owns the port; if it is this server, its configuration has changed since it was loaded, and the next reload closes the port")

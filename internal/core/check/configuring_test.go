@@ -58,7 +58,7 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 		c.Idle = []binding.Idle{{Spot: "/n/sites-available/a:1", File: "/n/sites-available/a", Folder: "/n/sites-enabled"}}
 	}
 	loaded := func(c *binding.Configured) { c.Loaded = pkitest.Now }
-	closed := func(c *binding.Configured) { c.Listener, c.Opens = "", "it opens *:8080" }
+	closed := func(c *binding.Configured) { c.Listener, c.Opens = "", "/n/n.conf opens *:8080" }
 	refused := &binding.Observation{Outcome: binding.Refused, Detail: "refused"}
 	plain := &binding.Observation{Outcome: binding.PlainHTTP}
 	agrees, differs, missing, unread := binding.Agrees, binding.Differs, binding.Missing, binding.Unread
@@ -69,7 +69,8 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 			c.Pairs[0] = binding.Pair{File: "/n/x", Fault: "permission denied", Hidden: true}
 		}, served(good), "", "", "", unread, agrees},
 		{"", "", func(c *binding.Configured) { *c = binding.Configured{Unknown: "not reached"} }, served(good), "", "", "", unread, agrees},
-		{"nothing-listens", check.Broken, closed, refused, "no listen directive of quay opens it (it opens *:8080)", `add "listen 8443 ssl"`, "", missing, missing},
+		{"nothing-listens", check.Broken, closed, refused, "no listen directive of quay opens it (/n/n.conf opens *:8080)", `add "listen 8443 ssl" to the site that should answer`, "", missing, missing},
+		{"nothing-listens", check.Broken, both(closed, func(c *binding.Configured) { c.Elsewhere = []string{"/n/c:9"} }), refused, "opens it", `add "listen 8443 ssl" to the site at /n/c:9`, "/n/c:9", missing, missing},
 		{"nothing-listens", check.Broken, nil, refused, "though /n/a:2 opens it: the server does not run", "start the server", "/n/a:2", agrees, missing},
 		{"nothing-listens", check.Broken, loaded, refused, "the server runs and has not loaded that", "nginx -t && nginx -s reload", "/n/a:2", agrees, missing},
 		{"site-not-enabled", check.Broken, both(closed, idle), refused, "written in /n/sites-available/a:1 and not switched on; nothing listens for it", "ln -s /n/sites-available/a /n/sites-enabled/, then nginx -t && nginx -s reload", "/n/sites-available/a:1", missing, missing},
