@@ -9,6 +9,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -81,7 +83,7 @@ func (local) Run(ctx context.Context, command string, limit time.Duration) (*Out
 	defer cancel()
 	var out bounded
 	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", command)
-	cmd.Dir, cmd.Env = "/", append(os.Environ(), "LC_ALL=C")
+	cmd.Dir, cmd.Env = "/", append(withoutOwn(os.Environ()), "LC_ALL=C")
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
@@ -99,6 +101,12 @@ func (local) Run(ctx context.Context, command string, limit time.Duration) (*Out
 		return nil, fmt.Errorf("running %q: %w", command, err)
 	}
 	return &Output{Text: string(out.data)}, nil
+}
+
+// withoutOwn keeps what only this service should know, its database and the
+// key of its vault, from the commands it runs.
+func withoutOwn(environment []string) []string {
+	return slices.DeleteFunc(environment, func(s string) bool { return strings.HasPrefix(s, "INSEGNA_") })
 }
 
 var errLimit = errors.New("the time is over")

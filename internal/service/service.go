@@ -25,6 +25,7 @@ import (
 	"insegna.example/internal/look"
 	"insegna.example/internal/store"
 	"insegna.example/internal/store/cluster"
+	"insegna.example/internal/vault"
 	"insegna.example/internal/work"
 )
 
@@ -36,6 +37,7 @@ type Config struct {
 	Data       string        // directory of the service's own
 	Database   string        // DSN; "" starts a PostgreSQL cluster in Data
 	Vantage    string        // where this process stands
+	VaultKey   string        // file with the vault's key; "" is vault.key in Data
 	TestLimit  time.Duration // for a server's own configuration test; 0 is 30 s
 	Disposable bool          // own cluster without durability, for tests and benchmarks
 	Looker     *look.Looker
@@ -51,6 +53,7 @@ type Service struct {
 	jobs    *work.Jobs
 	pool    *look.Pool
 
+	vault    *vault.Vault
 	readings *otter.Cache[int64, *sights] // by number of the reading
 
 	mu       sync.Mutex
@@ -99,6 +102,9 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 		dsn = s.cluster.DSN()
 	}
 	if s.store, err = store.Open(ctx, dsn); err != nil {
+		return s, err
+	}
+	if s.vault, err = s.openVault(ctx); err != nil {
 		return s, err
 	}
 	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey}

@@ -247,3 +247,14 @@ func FreeAddress(t testing.TB) string {
 	defer srv.Close()
 	return srv.Listener.Addr().String()
 }
+
+// FailedStart runs "insegna serve" where it must not start, and gives what it
+// said.
+func FailedStart(t testing.TB, listen string, args ...string) string {
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, Program(t), append([]string{"serve", "--listen", listen}, args...)...).CombinedOutput()
+	require.Error(t, err, "it started")
+	require.NoError(t, ctx.Err(), "it started")
+	return string(out)
+}

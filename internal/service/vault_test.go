@@ -1,0 +1,54 @@
+package service_test
+
+import (
+	"encoding/base64"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/servicetest"
+)
+
+// TestTheVaultsKeyIsMadeOnceAndMissedWhenLost starts the service as a process:
+// fresh, again, without its key, with another's, and with its own in the
+// environment.
+func TestTheVaultsKeyIsMadeOnceAndMissedWhenLost(t *testing.T) {
+	dsn, data, listen := servicetest.Database(t), t.TempDir(), servicetest.FreeAddress(t)
+	args := []string{"--database", dsn, "--data", data}
+	stop := func(p *servicetest.Process) { p.Signal(os.Interrupt) }
+	stop(servicetest.StartProcess(t, listen, args...))
+	path := data + "/vault.key"
+	st, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), st.Mode())
+	key, err := os.ReadFile(path)
+	require.NoError(t, err)
+	p := servicetest.StartProcess(t, listen, args...)
+	stop(p)
+	assert.NotContains(t, p.Log(), strings.TrimSpace(string(key)))
+
+	refused := func(why string) {
+		out := servicetest.FailedStart(t, listen, args...)
+		assert.Contains(t, out, why)
+		assert.NotContains(t, out, strings.TrimSpace(string(key)))
+	}
+	require.NoError(t, os.Remove(path))
+	refused("the vault's key in " + path + " is missing, and the database holds what was sealed with it; put the file back")
+	_, err = os.Stat(path)
+	assert.ErrorIs(t, err, os.ErrNotExist, "no new key hides that the old one is lost")
+	other := base64.StdEncoding.EncodeToString(make([]byte, 32))
+	require.NoError(t, os.WriteFile(path, []byte(other), 0o600))
+	refused("put it back from your backup: without it what it sealed stays closed")
+	require.NoError(t, os.WriteFile(path, key, 0o644))
+	require.NoError(t, os.Chmod(path, 0o644))
+	refused("may be read by others (mode 0644); chmod 600")
+	require.NoError(t, os.Remove(path))
+	t.Setenv("INSEGNA_VAULT_KEY", other+" "+strings.TrimSpace(string(key)))
+	stop(servicetest.StartProcess(t, listen, args...))
+	var marks int
+	servicetest.Query(t, dsn, "select count(*) from vault_marks", &marks)
+	assert.Equal(t, 2, marks, "a new key in front seals from now on")
+}

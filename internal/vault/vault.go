@@ -1,0 +1,202 @@
+// Package vault seals secrets for keeping: AES-256-GCM (NIST SP 800-38D) with
+// a random nonce, the id of the key, and the purpose of the secret bound in,
+// so that a sealed secret cannot stand in for another.
+//
+// Its keys come from a file or from the environment, never from the database
+// that keeps what is sealed. Several keys may be there: the first seals, all
+// open, so that a key can be replaced while what older ones sealed stays
+// readable.
+package vault
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"strings"
+)
+
+// Secret is something nobody may see by chance: printed, logged or made JSON it
+// is "(secret)".
+type Secret []byte
+
+const shown = "(secret)"
+
+// String implements fmt.Stringer.
+func (Secret) String() string { return shown }
+
+// GoString implements fmt.GoStringer.
+func (Secret) GoString() string { return shown }
+
+// Format implements fmt.Formatter, for every verb.
+func (Secret) Format(f fmt.State, _ rune) { _, _ = f.Write([]byte(shown)) }
+
+// MarshalText implements encoding.TextMarshaler.
+func (Secret) MarshalText() ([]byte, error) { return []byte(shown), nil }
+
+// LogValue implements slog.LogValuer.
+func (Secret) LogValue() slog.Value { return slog.StringValue(shown) }
+
+// Sizes in bytes.
+const (
+	keySize = 32
+	idSize  = 8
+)
+
+// version is the form of what Seal gives: this byte, key id, nonce, ciphertext.
+const version = 1
+
+// Vault seals and opens. Safe for concurrent use.
+type Vault struct {
+	current string // id of the key that seals
+	keys    map[string]cipher.AEAD
+	source  string // where the keys come from, for errors
+}
+
+// KeyError says that the vault's keys cannot be used.
+type KeyError struct{ Source, Problem, Next string }
+
+func (e *KeyError) Error() string {
+	return fmt.Sprintf("the vault's key in %s %s; %s", e.Source, e.Problem, e.Next)
+}
+
+// MissingError says that something was sealed with a key the vault has not.
+type MissingError struct{ Source, Key string }
+
+func (e *MissingError) Error() string {
+	return fmt.Sprintf("the vault's key %s is not in %s; put it back from your backup: without it what it sealed stays closed", e.Key, e.Source)
+}
+
+// ErrSealed says that what should be opened was changed, cut short, or sealed
+// for another purpose.
+var ErrSealed = errors.New("what is sealed cannot be opened: it was changed, or is not what it is taken for")
+
+// FromFile opens a vault with the keys of a file, one a line in base64, the
+// newest first. A file that is not there is made with a new key when fresh
+// says so, and is an error otherwise. A file others may read is refused.
+func FromFile(path string, fresh bool) (*Vault, error) {
+	st, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && fresh:
+		if err := makeFile(path); err != nil {
+			return nil, &KeyError{path, fmt.Sprintf("cannot be made: %v", err), "choose another place with --vault-key"}
+		}
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, &KeyError{path, "is missing, and the database holds what was sealed with it", "put the file back from your backup, or name it with --vault-key"}
+	case err != nil:
+		return nil, &KeyError{path, fmt.Sprintf("cannot be read: %v", err), "let the service's user read it"}
+	case st.Mode().Perm()&0o077 != 0:
+		return nil, &KeyError{path, fmt.Sprintf("may be read by others (mode %04o)", st.Mode().Perm()), "chmod 600 " + path}
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, &KeyError{path, fmt.Sprintf("cannot be read: %v", err), "let the service's user read it"}
+	}
+	defer clear(text)
+	return FromText(string(text), path)
+}
+
+func makeFile(path string) error {
+	key := make([]byte, keySize)
+	defer clear(key)
+	if _, err := rand.Read(key); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err := f.WriteString(base64.StdEncoding.EncodeToString(key) + "\n"); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+// FromText opens a vault with keys in base64, parted by white space; source is
+// said in errors.
+func FromText(text, source string) (*Vault, error) {
+	v := &Vault{keys: map[string]cipher.AEAD{}, source: source}
+	for _, word := range strings.Fields(text) {
+		key, err := base64.StdEncoding.DecodeString(word)
+		if err != nil || len(key) != keySize {
+			return nil, &KeyError{source, fmt.Sprintf("is not %d bytes in base64", keySize), "make one with: openssl rand -base64 32"}
+		}
+		block, err := aes.NewCipher(key)
+		if err != nil {
+			return nil, err
+		}
+		aead, err := cipher.NewGCM(block)
+		if err != nil {
+			return nil, err
+		}
+		id := idOf(key)
+		clear(key)
+		v.keys[id] = aead
+		if v.current == "" {
+			v.current = id
+		}
+	}
+	if v.current == "" {
+		return nil, &KeyError{source, "is empty", "make one with: openssl rand -base64 32"}
+	}
+	return v, nil
+}
+
+// idOf names a key without telling anything of it.
+func idOf(key []byte) string {
+	sum := sha256.Sum256(append([]byte("insegna vault key id\x00"), key...))
+	return hex.EncodeToString(sum[:idSize])
+}
+
+// Key is the id of the key that seals.
+func (v *Vault) Key() string { return v.current }
+
+// Seal closes a secret for a purpose, such as "account 7 key".
+func (v *Vault) Seal(secret Secret, purpose string) ([]byte, error) {
+	aead := v.keys[v.current]
+	id, err := hex.DecodeString(v.current)
+	if err != nil {
+		return nil, err
+	}
+	out := append([]byte{version}, id...)
+	nonce := make([]byte, aead.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return nil, err
+	}
+	out = append(out, nonce...)
+	return aead.Seal(out, nonce, secret, bound(out[:1+idSize], purpose)), nil
+}
+
+// Open gives back what was sealed for a purpose. The error is a *MissingError
+// when the key is not there, ErrSealed otherwise.
+func (v *Vault) Open(sealed []byte, purpose string) (Secret, error) {
+	if len(sealed) < 1+idSize || sealed[0] != version {
+		return nil, ErrSealed
+	}
+	id := hex.EncodeToString(sealed[1 : 1+idSize])
+	aead := v.keys[id]
+	if aead == nil {
+		return nil, &MissingError{v.source, id}
+	}
+	rest := sealed[1+idSize:]
+	if len(rest) < aead.NonceSize() {
+		return nil, ErrSealed
+	}
+	secret, err := aead.Open(nil, rest[:aead.NonceSize()], rest[aead.NonceSize():], bound(sealed[:1+idSize], purpose))
+	if err != nil {
+		return nil, ErrSealed
+	}
+	return secret, nil
+}
+
+// bound is what is authenticated besides the secret itself.
+func bound(head []byte, purpose string) []byte {
+	return append(append([]byte{}, head...), purpose...)
+}
