@@ -203,7 +203,7 @@ func (r *reader) readIdle(paths []string) error {
 			continue
 		}
 		before := len(r.out.Idle)
-		r.block(&Directive{File: f, Block: f.Nodes}, &scope{family: "http", maps: map[string]bool{}, groups: map[string]*Directive{}})
+		r.block(&Directive{File: f, Block: f.Nodes}, &scope{family: "http", groups: map[string]*Directive{}})
 		if len(r.out.Idle) > before {
 			r.idleFiles = append(r.idleFiles, f)
 		}

@@ -22,9 +22,6 @@ import (
 // Kind is what an estate file calls this kind of server.
 const Kind = "nginx"
 
-// DefaultMain is where Debian keeps the configuration.
-const DefaultMain = "/etc/nginx/nginx.conf"
-
 // Read reads the configuration that begins with the file main, an absolute
 // path. Whatever is wrong in it is told in the reading's Problems; the error
 // is one of the source itself, and then there is no reading.
@@ -78,7 +75,6 @@ type scope struct {
 	pairs  []pairs // of this block and those around it, innermost last
 	ssl    *Directive
 	refuse bool
-	maps   map[string]bool
 	groups map[string]*Directive // upstreams
 }
 
@@ -134,7 +130,7 @@ func (r *reader) main(f *File) {
 			r.pid = d.Arg(0)
 		case "http", "stream":
 			if d.Stop.Raw == "{" {
-				r.block(d, &scope{family: d.Name(), maps: map[string]bool{}, groups: map[string]*Directive{}})
+				r.block(d, &scope{family: d.Name(), groups: map[string]*Directive{}})
 			}
 		}
 	})
@@ -155,8 +151,6 @@ func (r *reader) block(d *Directive, s *scope) {
 			s.refuse = d.Arg(0) == "on"
 		case "upstream":
 			s.groups[d.Arg(0)] = d
-		case "map", "split_clients", "geo":
-			s.maps[d.Arg(1)] = true
 		}
 		own.take(d)
 	})
