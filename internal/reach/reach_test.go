@@ -31,18 +31,9 @@ func server(t *testing.T) *sshd.Setup {
 	if err := sshd.CanRun(); err != nil {
 		t.Skip(err)
 	}
-	dir, err := os.MkdirTemp("", "sshd")
+	s, stop, err := sshd.StartFree()
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	require.NoError(t, l.Close())
-	s, err := sshd.Prepare(dir, l.Addr().String())
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	wait, err := s.Start(ctx)
-	require.NoError(t, err)
-	t.Cleanup(func() { cancel(); wait() })
+	t.Cleanup(stop)
 	return s
 }
 

@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
@@ -134,18 +133,10 @@ func TestAServerThatCannotBeReadIsSaidSo(t *testing.T) {
 	for i := range 60 {
 		c.write(t, fmt.Sprintf("sites/z%d", i), strings.Repeat("# nothing of note\n", 300))
 	}
-	dir, err := os.MkdirTemp("", "sshd")
+	s, stop, err := sshd.StartFree()
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	require.NoError(t, l.Close())
-	s, err := sshd.Prepare(dir, l.Addr().String())
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	wait, err := s.Start(ctx)
-	require.NoError(t, err)
-	t.Cleanup(func() { cancel(); wait() })
+	t.Cleanup(stop)
+	dir := t.TempDir()
 	cut, err := wire.New(s.Address)
 	require.NoError(t, err)
 	t.Cleanup(cut.Close)

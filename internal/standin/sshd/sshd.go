@@ -154,3 +154,35 @@ func (s *Setup) Start(ctx context.Context) (wait func(), err error) {
 	}
 	return nil, fmt.Errorf("the OpenSSH server does not listen at %s", s.Address)
 }
+
+// StartFree prepares a server in a temporary folder at a free loopback port and
+// runs it; stop ends it and takes the folder away.
+func StartFree() (s *Setup, stop func(), err error) {
+	dir, err := os.MkdirTemp("", "sshd")
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	stop = func() { cancel(); _ = os.RemoveAll(dir) }
+	defer func() {
+		if err != nil {
+			stop()
+		}
+	}()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, nil, err
+	}
+	address := l.Addr().String()
+	if err = l.Close(); err != nil {
+		return nil, nil, err
+	}
+	if s, err = Prepare(dir, address); err != nil {
+		return nil, nil, err
+	}
+	wait, err := s.Start(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return s, func() { cancel(); wait(); _ = os.RemoveAll(dir) }, nil
+}
