@@ -329,8 +329,11 @@ func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
 		"the port speaks no TLS": {fmt.Sprintf("server { listen 127.0.0.1:%d; server_name %s; }", c.port, host), client.FaceMissing, []string{"not-reloaded " + host + " at pier"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			c.write(t, "sites/a", x.text)
 			c.write(t, "nginx.conf", "http {\n  include sites/*;\n}\n")
+			c.write(t, "sites/a", site("server_name "+host+"; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"))
+			c.look(t) // what a case before left open is closed
+			require.Empty(t, c.Findings(t))
+			c.write(t, "sites/a", x.text)
 			if name == "passed on by a stream" {
 				c.write(t, "nginx.conf", fmt.Sprintf("stream { server { listen 127.0.0.1:%d ssl; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; proxy_pass 127.0.0.1:1; } }", c.port))
 			}
