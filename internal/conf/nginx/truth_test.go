@@ -64,9 +64,8 @@ func TestWhatNginxServesIsWhatTheReaderSays(t *testing.T) {
 // and moves nothing but its folder and port 80.
 func TestDebiansDefaultTree(t *testing.T) {
 	needNginx(t)
-	if _, err := os.Stat("/etc/nginx/sites-available/default"); err != nil {
-		t.Skip("this machine's nginx tree is not Debian's")
-	}
+	_, err := os.Stat("/etc/nginx/sites-available/default")
+	require.NoError(t, err, "this machine's nginx tree is not Debian's")
 	c := &truth{dir: t.TempDir(), ports: map[string]int{"@1@": freePort(t)}, names: []string{"a.example", "-"}}
 	port := regexp.MustCompile(`\b80( default_server)`)
 	require.NoError(t, filepath.WalkDir("/etc/nginx", func(p string, e os.DirEntry, err error) error {
@@ -348,9 +347,8 @@ func get(t *testing.T, at netip.AddrPort, host, path string) (int, string) {
 }
 
 func needNginx(t *testing.T) {
-	if _, err := os.Stat(program); err != nil {
-		t.Skip("nginx is not installed; make test installs it")
-	}
+	_, err := os.Stat(program)
+	require.NoError(t, err, "nginx is not installed; make setup-test installs it")
 }
 
 // makePairs makes certificates with their keys: a.pem to d.pem with ECDSA, r.pem with RSA.

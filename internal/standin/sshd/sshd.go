@@ -33,12 +33,15 @@ type Setup struct {
 	config     string
 }
 
+// ErrNotInstalled says that the server is not there at all.
+var ErrNotInstalled = errors.New("the OpenSSH server is not installed; make setup-test installs it")
+
 // CanRun says why the server cannot be used here, nil when it can: it must be
 // installed, and whoever starts it needs a login shell, since they alone can
 // log in.
 func CanRun() error {
 	if _, err := os.Stat(Program); err != nil {
-		return errors.New("the OpenSSH server is not installed")
+		return ErrNotInstalled
 	}
 	me, err := user.Current()
 	if err != nil {
