@@ -39,6 +39,7 @@ import (
 	"insegna.example/internal/httpapi"
 	"insegna.example/internal/look"
 	"insegna.example/internal/service"
+	"insegna.example/internal/servicetest"
 	"insegna.example/internal/store"
 )
 
@@ -304,6 +305,10 @@ func (b *bench) peak(addresses, first, count int, root string) (float64, error) 
 	address := "127.0.0.1:7390"
 	cmd := exec.Command("../bin/insegna", "serve", "--listen", address, "--data", filepath.Join(b.dir, fmt.Sprintf("memory-%d", addresses)))
 	cmd.Stderr = os.Stderr
+	said, err := cmd.StdoutPipe()
+	if err != nil {
+		return 0, err
+	}
 	if err := cmd.Start(); err != nil {
 		return 0, err
 	}
@@ -315,6 +320,16 @@ func (b *bench) peak(addresses, first, count int, root string) (float64, error) 
 			break
 		}
 		time.Sleep(50 * time.Millisecond)
+	}
+	text := make([]byte, 4096)
+	n, err := said.Read(text)
+	if err != nil {
+		return 0, err
+	}
+	_, link, _ := strings.Cut(string(text[:n]), "/set-up#")
+	code, _, _ := strings.Cut(link, "\n")
+	if err := servicetest.Admit(b.ctx, "http://"+address, code); err != nil {
+		return 0, err
 	}
 	cl, err := client.NewClientWithResponses(url)
 	if err != nil {
@@ -370,12 +385,19 @@ func (b *bench) list() error {
 			return err
 		}
 	}
-	h, err := httpapi.Handler(s, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	h, err := httpapi.Handler(s, nil, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	if err != nil {
 		return err
 	}
 	srv := httptest.NewServer(h)
 	defer srv.Close()
+	code, err := s.FirstInvitation(b.ctx)
+	if err != nil {
+		return err
+	}
+	if err := servicetest.Admit(b.ctx, srv.URL, code); err != nil {
+		return err
+	}
 	conn, err := pgx.Connect(b.ctx, s.Store().Pool().Config().ConnString())
 	if err != nil {
 		return err

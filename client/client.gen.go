@@ -144,6 +144,27 @@ func (e ListenerFamily) Valid() bool {
 	}
 }
 
+// Defines values for Role.
+const (
+	RoleAdmin    Role = "admin"
+	RoleOperator Role = "operator"
+	RoleViewer   Role = "viewer"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case RoleAdmin:
+		return true
+	case RoleOperator:
+		return true
+	case RoleViewer:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Severity.
 const (
 	SeverityBroken Severity = "broken"
@@ -644,6 +665,14 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// Invitation defines model for Invitation.
+type Invitation struct {
+	// Code belongs after /set-up# of the address of the console
+	Code      string    `json:"code"`
+	ExpiresAt time.Time `json:"expires_at"`
+	Name      string    `json:"name"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Action string    `json:"action"`
@@ -719,6 +748,44 @@ type Listener struct {
 // ListenerFamily defines model for Listener.Family.
 type ListenerFamily string
 
+// NewToken defines model for NewToken.
+type NewToken struct {
+	Secret string `json:"secret"`
+	Token  Token  `json:"token"`
+}
+
+// PassphraseChange defines model for PassphraseChange.
+type PassphraseChange struct {
+	Before string `json:"before"`
+	Next   string `json:"next"`
+}
+
+// Person defines model for Person.
+type Person struct {
+	AddedAt time.Time `json:"added_at"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+
+	// SetUp a passphrase was chosen
+	SetUp bool `json:"set_up"`
+}
+
+// PersonChange defines model for PersonChange.
+type PersonChange struct {
+	Role Role `json:"role"`
+}
+
+// PersonList defines model for PersonList.
+type PersonList struct {
+	Items []Person `json:"items"`
+}
+
+// PersonRequest defines model for PersonRequest.
+type PersonRequest struct {
+	Name string `json:"name"`
+	Role Role   `json:"role"`
+}
+
 // Placement defines model for Placement.
 type Placement struct {
 	Path   string `json:"path"`
@@ -765,6 +832,9 @@ type ProblemError struct {
 	// Place file:line:column, or the parameter
 	Place *string `json:"place,omitempty"`
 }
+
+// Role defines model for Role.
+type Role string
 
 // Server defines model for Server.
 type Server struct {
@@ -829,6 +899,16 @@ type ServerPage struct {
 	NextCursor *string  `json:"next_cursor,omitempty"`
 }
 
+// SetUpRequest defines model for SetUpRequest.
+type SetUpRequest struct {
+	// Code what follows # in the one-time link
+	Code string `json:"code"`
+
+	// Name chosen with the first link only, which makes an admin
+	Name       *string `json:"name,omitempty"`
+	Passphrase string  `json:"passphrase"`
+}
+
 // Severity defines model for Severity.
 type Severity string
 
@@ -852,6 +932,22 @@ type Sighting struct {
 	Protocol *string   `json:"protocol,omitempty"`
 	Server   string    `json:"server"`
 	Vantage  string    `json:"vantage"`
+}
+
+// SignInRequest defines model for SignInRequest.
+type SignInRequest struct {
+	Name       string `json:"name"`
+	Passphrase string `json:"passphrase"`
+}
+
+// SignedIn defines model for SignedIn.
+type SignedIn struct {
+	ExpiresAt time.Time `json:"expires_at"`
+	Person    string    `json:"person"`
+	Role      Role      `json:"role"`
+
+	// Token name of the token that was shown; none for a session
+	Token *string `json:"token,omitempty"`
 }
 
 // Site defines model for Site.
@@ -1014,6 +1110,29 @@ type Today struct {
 	Worst []Finding `json:"worst"`
 }
 
+// Token defines model for Token.
+type Token struct {
+	ExpiresAt time.Time  `json:"expires_at"`
+	Id        int64      `json:"id"`
+	MadeAt    time.Time  `json:"made_at"`
+	Name      string     `json:"name"`
+	Person    string     `json:"person"`
+	Scope     Role       `json:"scope"`
+	UsedAt    *time.Time `json:"used_at,omitempty"`
+}
+
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []Token `json:"items"`
+}
+
+// TokenRequest defines model for TokenRequest.
+type TokenRequest struct {
+	Days  int    `json:"days"`
+	Name  string `json:"name"`
+	Scope Role   `json:"scope"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -1032,6 +1151,9 @@ type Cursor = string
 
 // Limit defines model for Limit.
 type Limit = int
+
+// PersonName defines model for PersonName.
+type PersonName = string
 
 // Query defines model for Query.
 type Query = string
@@ -1188,8 +1310,26 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
+type AddPersonJSONRequestBody = PersonRequest
+
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonChange
+
+// SignInJSONRequestBody defines body for SignIn for application/json ContentType.
+type SignInJSONRequestBody = SignInRequest
+
+// ChangePassphraseJSONRequestBody defines body for ChangePassphrase for application/json ContentType.
+type ChangePassphraseJSONRequestBody = PassphraseChange
+
+// SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
+type SetUpJSONRequestBody = SetUpRequest
+
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = SurveyRequest
+
+// MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
+type MakeTokenJSONRequestBody = TokenRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1338,6 +1478,49 @@ type ClientInterface interface {
 	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPeople Everybody who may sign in
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
+	ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPersonWithBody Adds somebody and gives their one-time link
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPerson Adds somebody and gives their one-time link
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePerson Ends somebody's access, sessions and tokens
+	//
+	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+	RemovePerson(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePersonWithBody Gives somebody another role
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+	ChangePersonWithBody(ctx context.Context, person PersonName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePerson Gives somebody another role
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+	ChangePerson(ctx context.Context, person PersonName, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePerson Gives somebody a new one-time link to choose a passphrase with
+	//
+	// Corresponds with POST /people/{person}/invitation (the `InvitePerson` operationId).
+	InvitePerson(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReady Whether the service can work, that is reach its database
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
@@ -1367,6 +1550,58 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
 	ListSites(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignOut Ends the session, or revokes the token, that was shown
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
+	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSession Who is signed in
+	//
+	// Corresponds with GET /session (the `GetSession` operationId).
+	GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInWithBody Begins a session
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignIn Begins a session
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePassphraseWithBody Changes one's own passphrase and ends one's other sessions
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+	ChangePassphraseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePassphrase Changes one's own passphrase and ends one's other sessions
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+	ChangePassphrase(ctx context.Context, body ChangePassphraseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetUpWithBody Chooses a passphrase with a one-time link, and signs in
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /set-up (the `SetUp` operationId).
+	SetUpWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetUp Chooses a passphrase with a one-time link, and signs in
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /set-up (the `SetUp` operationId).
+	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSurveys Surveys, newest first
 	//
@@ -1401,6 +1636,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /today (the `GetToday` operationId).
 	GetToday(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTokens One's own tokens; an admin sees everybody's
+	//
+	// Corresponds with GET /tokens (the `ListTokens` operationId).
+	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeTokenWithBody Makes a token to act for oneself; its secret is shown this once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeToken Makes a token to act for oneself; its secret is shown this once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeToken Ends one of one's own tokens; an admin may end anybody's
+	//
+	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
+	RevokeToken(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListBindings Bindings with their faces, by host
@@ -1606,6 +1865,119 @@ func (c *Client) VerifyJournal(ctx context.Context, params *VerifyJournalParams,
 	return c.Client.Do(req)
 }
 
+// ListPeople Everybody who may sign in
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
+func (c *Client) ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPeopleRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPersonWithBody Adds somebody and gives their one-time link
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *Client) AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPerson Adds somebody and gives their one-time link
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePerson Ends somebody's access, sessions and tokens
+//
+// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+func (c *Client) RemovePerson(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, person)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePersonWithBody Gives somebody another role
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+func (c *Client) ChangePersonWithBody(ctx context.Context, person PersonName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePersonRequestWithBody(c.Server, person, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePerson Gives somebody another role
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+func (c *Client) ChangePerson(ctx context.Context, person PersonName, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePersonRequest(c.Server, person, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePerson Gives somebody a new one-time link to choose a passphrase with
+//
+// Corresponds with POST /people/{person}/invitation (the `InvitePerson` operationId).
+func (c *Client) InvitePerson(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePersonRequest(c.Server, person)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReady Whether the service can work, that is reach its database
 //
 // Corresponds with GET /ready (the `GetReady` operationId).
@@ -1686,6 +2058,138 @@ func (c *Client) GetConfigurationFile(ctx context.Context, name ServerName, para
 // Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
 func (c *Client) ListSites(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSitesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignOut Ends the session, or revokes the token, that was shown
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
+func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignOutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSession Who is signed in
+//
+// Corresponds with GET /session (the `GetSession` operationId).
+func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSessionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInWithBody Begins a session
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignIn Begins a session
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePassphraseWithBody Changes one's own passphrase and ends one's other sessions
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+func (c *Client) ChangePassphraseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePassphraseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePassphrase Changes one's own passphrase and ends one's other sessions
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+func (c *Client) ChangePassphrase(ctx context.Context, body ChangePassphraseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePassphraseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetUpWithBody Chooses a passphrase with a one-time link, and signs in
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /set-up (the `SetUp` operationId).
+func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetUpRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetUp Chooses a passphrase with a one-time link, and signs in
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /set-up (the `SetUp` operationId).
+func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetUpRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1780,6 +2284,70 @@ func (c *Client) GetSurveyChanges(ctx context.Context, id SurveyID, params *GetS
 // Corresponds with GET /today (the `GetToday` operationId).
 func (c *Client) GetToday(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTodayRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTokens One's own tokens; an admin sees everybody's
+//
+// Corresponds with GET /tokens (the `ListTokens` operationId).
+func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeTokenWithBody Makes a token to act for oneself; its secret is shown this once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeTokenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeToken Makes a token to act for oneself; its secret is shown this once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeTokenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeToken Ends one of one's own tokens; an admin may end anybody's
+//
+// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
+func (c *Client) RevokeToken(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeTokenRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2526,6 +3094,188 @@ func NewVerifyJournalRequest(server string, params *VerifyJournalParams) (*http.
 	return req, nil
 }
 
+// NewListPeopleRequest constructs an http.Request for the ListPeople method
+func NewListPeopleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPersonRequest calls the generic AddPerson builder with application/json body
+func NewAddPersonRequest(server string, body AddPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPersonRequestWithBody constructs an http.Request for the AddPerson method, with any body, and a specified content type
+func NewAddPersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePersonRequest constructs an http.Request for the RemovePerson method
+func NewRemovePersonRequest(server string, person PersonName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangePersonRequest calls the generic ChangePerson builder with application/json body
+func NewChangePersonRequest(server string, person PersonName, body ChangePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePersonRequestWithBody(server, person, "application/json", bodyReader)
+}
+
+// NewChangePersonRequestWithBody constructs an http.Request for the ChangePerson method, with any body, and a specified content type
+func NewChangePersonRequestWithBody(server string, person PersonName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewInvitePersonRequest constructs an http.Request for the InvitePerson method
+func NewInvitePersonRequest(server string, person PersonName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/invitation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetReadyRequest constructs an http.Request for the GetReady method
 func NewGetReadyRequest(server string) (*http.Request, error) {
 	var err error
@@ -2916,6 +3666,180 @@ func NewListSitesRequest(server string, name ServerName, params *ListSitesParams
 	return req, nil
 }
 
+// NewSignOutRequest constructs an http.Request for the SignOut method
+func NewSignOutRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSessionRequest constructs an http.Request for the GetSession method
+func NewGetSessionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignInRequest calls the generic SignIn builder with application/json body
+func NewSignInRequest(server string, body SignInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInRequestWithBody constructs an http.Request for the SignIn method, with any body, and a specified content type
+func NewSignInRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewChangePassphraseRequest calls the generic ChangePassphrase builder with application/json body
+func NewChangePassphraseRequest(server string, body ChangePassphraseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePassphraseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangePassphraseRequestWithBody constructs an http.Request for the ChangePassphrase method, with any body, and a specified content type
+func NewChangePassphraseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/passphrase")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSetUpRequest calls the generic SetUp builder with application/json body
+func NewSetUpRequest(server string, body SetUpJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetUpRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetUpRequestWithBody constructs an http.Request for the SetUp method, with any body, and a specified content type
+func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/set-up")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSurveysRequest constructs an http.Request for the ListSurveys method
 func NewListSurveysRequest(server string, params *ListSurveysParams) (*http.Request, error) {
 	var err error
@@ -3144,6 +4068,107 @@ func NewGetTodayRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTokensRequest constructs an http.Request for the ListTokens method
+func NewListTokensRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeTokenRequest calls the generic MakeToken builder with application/json body
+func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeTokenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified content type
+func NewMakeTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeTokenRequest constructs an http.Request for the RevokeToken method
+func NewRevokeTokenRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -3279,6 +4304,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
 
+	// ListPeopleWithResponse Everybody who may sign in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
+	ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error)
+
+	// AddPersonWithBodyWithResponse Adds somebody and gives their one-time link
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// AddPersonWithResponse Adds somebody and gives their one-time link
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `AddPerson` operationId).
+	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// RemovePersonWithResponse Ends somebody's access, sessions and tokens
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+	RemovePersonWithResponse(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// ChangePersonWithBodyWithResponse Gives somebody another role
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+	ChangePersonWithBodyWithResponse(ctx context.Context, person PersonName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
+
+	// ChangePersonWithResponse Gives somebody another role
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+	ChangePersonWithResponse(ctx context.Context, person PersonName, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
+
+	// InvitePersonWithResponse Gives somebody a new one-time link to choose a passphrase with
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people/{person}/invitation (the `InvitePerson` operationId).
+	InvitePersonWithResponse(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error)
+
 	// GetReadyWithResponse Whether the service can work, that is reach its database
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3321,6 +4395,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /servers/{name}/sites (the `ListSites` operationId).
 	ListSitesWithResponse(ctx context.Context, name ServerName, params *ListSitesParams, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
 
+	// SignOutWithResponse Ends the session, or revokes the token, that was shown
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
+	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
+
+	// GetSessionWithResponse Who is signed in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /session (the `GetSession` operationId).
+	GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error)
+
+	// SignInWithBodyWithResponse Begins a session
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// SignInWithResponse Begins a session
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
+	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ChangePassphraseWithBodyWithResponse Changes one's own passphrase and ends one's other sessions
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+	ChangePassphraseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePassphraseResponse, error)
+
+	// ChangePassphraseWithResponse Changes one's own passphrase and ends one's other sessions
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+	ChangePassphraseWithResponse(ctx context.Context, body ChangePassphraseJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePassphraseResponse, error)
+
+	// SetUpWithBodyWithResponse Chooses a passphrase with a one-time link, and signs in
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /set-up (the `SetUp` operationId).
+	SetUpWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
+
+	// SetUpWithResponse Chooses a passphrase with a one-time link, and signs in
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /set-up (the `SetUp` operationId).
+	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
+
 	// ListSurveysWithResponse Surveys, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3362,6 +4492,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /today (the `GetToday` operationId).
 	GetTodayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTodayResponse, error)
+
+	// ListTokensWithResponse One's own tokens; an admin sees everybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tokens (the `ListTokens` operationId).
+	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+
+	// MakeTokenWithBodyWithResponse Makes a token to act for oneself; its secret is shown this once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// MakeTokenWithResponse Makes a token to act for oneself; its secret is shown this once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// RevokeTokenWithResponse Ends one of one's own tokens; an admin may end anybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
+	RevokeTokenWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
 }
 
 type ListBindingsResponse struct {
@@ -3885,6 +5043,239 @@ func (r VerifyJournalResponse) ContentType() string {
 	return ""
 }
 
+type ListPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PersonList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPeopleResponse) GetJSON200() *PersonList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPeopleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invitation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPersonResponse) GetJSON201() *Invitation {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InvitePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Invitation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r InvitePersonResponse) GetJSON201() *Invitation {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InvitePersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InvitePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InvitePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InvitePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InvitePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReadyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4173,6 +5564,253 @@ func (r ListSitesResponse) ContentType() string {
 	return ""
 }
 
+// SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
+type SignOutResponse204Headers struct {
+	SetCookie *string
+}
+
+type SignOutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers204 the parsed response headers for an HTTP 204 response
+	Headers204 *SignOutResponse204Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignOutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignOutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignOutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignOutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignOutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignedIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSessionResponse) GetJSON200() *SignedIn {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SignInResponse201Headers the declared response headers of an HTTP 201 response for SignIn
+type SignInResponse201Headers struct {
+	SetCookie *string
+}
+
+type SignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SignedIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *SignInResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SignInResponse) GetJSON201() *SignedIn {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignInResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePassphraseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePassphraseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePassphraseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePassphraseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePassphraseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePassphraseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetUpResponse201Headers the declared response headers of an HTTP 201 response for SetUp
+type SetUpResponse201Headers struct {
+	SetCookie *string
+}
+
+type SetUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SignedIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *SetUpResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SetUpResponse) GetJSON201() *SignedIn {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSurveysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4413,6 +6051,143 @@ func (r GetTodayResponse) ContentType() string {
 	return ""
 }
 
+type ListTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TokenList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTokensResponse) GetJSON200() *TokenList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *NewToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeTokenResponse) GetJSON201() *NewToken {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListBindingsWithResponse Bindings with their faces, by host
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4582,6 +6357,97 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, par
 	return ParseVerifyJournalResponse(rsp)
 }
 
+// ListPeopleWithResponse Everybody who may sign in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
+func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error) {
+	rsp, err := c.ListPeople(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPeopleResponse(rsp)
+}
+
+// AddPersonWithBodyWithResponse Adds somebody and gives their one-time link
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *ClientWithResponses) AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
+	rsp, err := c.AddPersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPersonResponse(rsp)
+}
+
+// AddPersonWithResponse Adds somebody and gives their one-time link
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `AddPerson` operationId).
+func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
+	rsp, err := c.AddPerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPersonResponse(rsp)
+}
+
+// RemovePersonWithResponse Ends somebody's access, sessions and tokens
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, person, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
+}
+
+// ChangePersonWithBodyWithResponse Gives somebody another role
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+func (c *ClientWithResponses) ChangePersonWithBodyWithResponse(ctx context.Context, person PersonName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error) {
+	rsp, err := c.ChangePersonWithBody(ctx, person, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePersonResponse(rsp)
+}
+
+// ChangePersonWithResponse Gives somebody another role
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
+func (c *ClientWithResponses) ChangePersonWithResponse(ctx context.Context, person PersonName, body ChangePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error) {
+	rsp, err := c.ChangePerson(ctx, person, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePersonResponse(rsp)
+}
+
+// InvitePersonWithResponse Gives somebody a new one-time link to choose a passphrase with
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people/{person}/invitation (the `InvitePerson` operationId).
+func (c *ClientWithResponses) InvitePersonWithResponse(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error) {
+	rsp, err := c.InvitePerson(ctx, person, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePersonResponse(rsp)
+}
+
 // GetReadyWithResponse Whether the service can work, that is reach its database
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4660,6 +6526,110 @@ func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, name Se
 	return ParseListSitesResponse(rsp)
 }
 
+// SignOutWithResponse Ends the session, or revokes the token, that was shown
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
+func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
+	rsp, err := c.SignOut(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignOutResponse(rsp)
+}
+
+// GetSessionWithResponse Who is signed in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /session (the `GetSession` operationId).
+func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
+	rsp, err := c.GetSession(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSessionResponse(rsp)
+}
+
+// SignInWithBodyWithResponse Begins a session
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInResponse(rsp)
+}
+
+// SignInWithResponse Begins a session
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
+func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
+	rsp, err := c.SignIn(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInResponse(rsp)
+}
+
+// ChangePassphraseWithBodyWithResponse Changes one's own passphrase and ends one's other sessions
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+func (c *ClientWithResponses) ChangePassphraseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePassphraseResponse, error) {
+	rsp, err := c.ChangePassphraseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePassphraseResponse(rsp)
+}
+
+// ChangePassphraseWithResponse Changes one's own passphrase and ends one's other sessions
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /session/passphrase (the `ChangePassphrase` operationId).
+func (c *ClientWithResponses) ChangePassphraseWithResponse(ctx context.Context, body ChangePassphraseJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePassphraseResponse, error) {
+	rsp, err := c.ChangePassphrase(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePassphraseResponse(rsp)
+}
+
+// SetUpWithBodyWithResponse Chooses a passphrase with a one-time link, and signs in
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /set-up (the `SetUp` operationId).
+func (c *ClientWithResponses) SetUpWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetUpResponse, error) {
+	rsp, err := c.SetUpWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetUpResponse(rsp)
+}
+
+// SetUpWithResponse Chooses a passphrase with a one-time link, and signs in
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /set-up (the `SetUp` operationId).
+func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error) {
+	rsp, err := c.SetUp(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetUpResponse(rsp)
+}
+
 // ListSurveysWithResponse Surveys, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4736,6 +6706,58 @@ func (c *ClientWithResponses) GetTodayWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetTodayResponse(rsp)
+}
+
+// ListTokensWithResponse One's own tokens; an admin sees everybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tokens (the `ListTokens` operationId).
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTokensResponse(rsp)
+}
+
+// MakeTokenWithBodyWithResponse Makes a token to act for oneself; its secret is shown this once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+	rsp, err := c.MakeTokenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeTokenResponse(rsp)
+}
+
+// MakeTokenWithResponse Makes a token to act for oneself; its secret is shown this once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+	rsp, err := c.MakeToken(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeTokenResponse(rsp)
+}
+
+// RevokeTokenWithResponse Ends one of one's own tokens; an admin may end anybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
+func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error) {
+	rsp, err := c.RevokeToken(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeTokenResponse(rsp)
 }
 
 // ParseListBindingsResponse parses an HTTP response from a ListBindingsWithResponse call
@@ -5094,6 +7116,167 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 	return response, nil
 }
 
+// ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
+func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PersonList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPersonResponse parses an HTTP response from a AddPersonWithResponse call
+func ParseAddPersonResponse(rsp *http.Response) (*AddPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
+func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangePersonResponse parses an HTTP response from a ChangePersonWithResponse call
+func ParseChangePersonResponse(rsp *http.Response) (*ChangePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInvitePersonResponse parses an HTTP response from a InvitePersonWithResponse call
+func ParseInvitePersonResponse(rsp *http.Response) (*InvitePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InvitePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Invitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReadyResponse parses an HTTP response from a GetReadyWithResponse call
 func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5292,6 +7475,202 @@ func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
 	return response, nil
 }
 
+// ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
+func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignOutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		var headers SignOutResponse204Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers204 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSessionResponse parses an HTTP response from a GetSessionWithResponse call
+func ParseGetSessionResponse(rsp *http.Response) (*GetSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignedIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignInResponse parses an HTTP response from a SignInWithResponse call
+func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SignedIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers SignInResponse201Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseChangePassphraseResponse parses an HTTP response from a ChangePassphraseWithResponse call
+func ParseChangePassphraseResponse(rsp *http.Response) (*ChangePassphraseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePassphraseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetUpResponse parses an HTTP response from a SetUpWithResponse call
+func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SignedIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers SetUpResponse201Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListSurveysResponse parses an HTTP response from a ListSurveysWithResponse call
 func ParseListSurveysResponse(rsp *http.Response) (*ListSurveysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5444,6 +7823,101 @@ func ParseGetTodayResponse(rsp *http.Response) (*GetTodayResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
+func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TokenList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeTokenResponse parses an HTTP response from a MakeTokenWithResponse call
+func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest NewToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeTokenResponse parses an HTTP response from a RevokeTokenWithResponse call
+func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -6,7 +6,9 @@ import { lazy, StrictMode, Suspense, useEffect } from 'react';
 import { I18nProvider, RouterProvider } from 'react-aria-components';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Link, Route, Routes, useHref, useLocation, useNavigate } from 'react-router';
-import { queryClient } from './data/client';
+import { useWho } from './data/access';
+import { queryClient, type Problem } from './data/client';
+import { SetUp, SignIn } from './pages/SignIn';
 import { Boundary } from './parts/Boundary';
 import { Frame } from './parts/Frame';
 import { Empty, Loading } from './parts/States';
@@ -21,10 +23,10 @@ const ServerPage = lazy(async () => ({ default: (await import('./pages/Server'))
 const ServerText = lazy(async () => ({ default: (await import('./pages/ServerText')).ServerText }));
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
-
 const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
+const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -49,6 +51,7 @@ function Pages() {
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
             <Route path="/journal" element={<Journal />} />
+            <Route path="/settings" element={<Settings />} />
             <Route path="*" element={<Empty page title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />
           </Routes>
         </Suspense>
@@ -58,6 +61,15 @@ function Pages() {
   );
 }
 
+/** Lets in who is signed in, and shows the door to everybody else. */
+function Gate() {
+  const who = useWho();
+  if (location.pathname === '/set-up') return <SetUp />;
+  if (who.isPending) return null;
+  if (who.isError && (who.error as Problem | undefined)?.status === 401) return <SignIn />;
+  return <Pages />;
+}
+
 const root = document.getElementById('root');
 if (root) {
   createRoot(root).render(
@@ -65,7 +77,7 @@ if (root) {
       <GlobalStyle />
       <I18nProvider locale="en-GB">
         <QueryClientProvider client={queryClient}>
-          <BrowserRouter><Pages /></BrowserRouter>
+          <BrowserRouter><Gate /></BrowserRouter>
         </QueryClientProvider>
       </I18nProvider>
     </StrictMode>,

@@ -60,6 +60,9 @@ func run(ctx context.Context, dir, program string, once bool) error {
 	if rel, err := filepath.Rel(mustWd(), file); err == nil && !strings.HasPrefix(rel, "..") {
 		file = rel
 	}
+	if err := s.people(ctx); err != nil {
+		return err
+	}
 	for _, args := range [][]string{{"estate", "apply", file}, {"survey", "start"}} {
 		if err := s.insegna(ctx, args...); err != nil {
 			return err
@@ -112,7 +115,9 @@ func takeDir(dir string) (*os.File, error) {
 // running is the service started by the demo.
 type running struct {
 	program, address, log string
+	dir                   string
 	cmd                   *exec.Cmd
+	said                  said // by the service, to stdout: the first link
 	done                  chan struct{}
 }
 
@@ -120,7 +125,7 @@ type running struct {
 const firstPort = 7420
 
 func serve(ctx context.Context, dir, program string, n int) (*running, error) {
-	s := &running{program: program, log: filepath.Join(dir, "service.log"), done: make(chan struct{})}
+	s := &running{program: program, dir: dir, log: filepath.Join(dir, "service.log"), done: make(chan struct{})}
 	if err := awaitPrevious(ctx, filepath.Join(dir, "data", "lock")); err != nil {
 		return nil, err
 	}
@@ -135,7 +140,7 @@ func serve(ctx context.Context, dir, program string, n int) (*running, error) {
 	}
 	defer func() { _ = out.Close() }()
 	s.cmd = exec.Command(program, "serve", "--data", filepath.Join(dir, "data"), "--listen", s.address)
-	s.cmd.Stdout, s.cmd.Stderr = out, out
+	s.cmd.Stdout, s.cmd.Stderr = &s.said, out
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	started := make(chan error)
 	go func() {
@@ -219,10 +224,10 @@ func (s *running) stop() {
 	}
 }
 
-// insegna runs one command of the program against the service.
+// insegna runs one command of the program against the service, as the admin.
 func (s *running) insegna(ctx context.Context, args ...string) error {
 	fmt.Printf("\n$ insegna %s\n", strings.Join(args, " "))
-	cmd := exec.CommandContext(ctx, s.program, append(args, "--service", "http://"+s.address)...)
+	cmd := s.command(ctx, admin, args...)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	if err := cmd.Run(); err != nil {
 		return fmt.Errorf("insegna %s: %w", strings.Join(args, " "), err)
@@ -231,6 +236,10 @@ func (s *running) insegna(ctx context.Context, args ...string) error {
 }
 
 func (s *running) welcome(file string) {
+	at := filepath.Join(s.dir, peopleDir)
+	if rel, err := filepath.Rel(mustWd(), at); err == nil && !strings.HasPrefix(rel, "..") {
+		at = rel
+	}
 	service := ""
 	if s.address != "127.0.0.1:"+strconv.Itoa(firstPort) {
 		service = fmt.Sprintf("  export INSEGNA_SERVICE=http://%s\n", s.address)
@@ -238,8 +247,12 @@ func (s *running) welcome(file string) {
 	fmt.Printf(`
 The console: http://%s
 
-Six commands to try in another terminal:
-%s  bin/insegna today
+Sign in as marit (admin), tove (operator) or jens (viewer); each one's
+passphrase is in a file of that name in %s.
+
+Seven commands to try in another terminal:
+%s  bin/insegna sign-in marit --passphrase-file %s
+  bin/insegna today
   bin/insegna binding list --verdict broken,at-odds
   bin/insegna server sites pier-1
   bin/insegna certificate list --days-left 30
@@ -247,5 +260,5 @@ Six commands to try in another terminal:
   bin/insegna inspect %s
 
 Ctrl-C stops everything.
-`, s.address, service, file, filepath.Join(filepath.Dir(file), "freight-1", "ships.pem"))
+`, s.address, at, service, filepath.Join(at, admin), file, filepath.Join(filepath.Dir(file), "freight-1", "ships.pem"))
 }

@@ -102,7 +102,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
 	assert.Contains(t, said, "Open findings: 10 broken, 6 due, 3 weak, 2 note")
-	assert.Equal(t, 6, strings.Count(said, "\n  bin/insegna "), "six commands to try")
+	assert.Equal(t, 7, strings.Count(said, "\n  bin/insegna "), "seven commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
 	assert.Error(t, err)

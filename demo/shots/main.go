@@ -5,9 +5,12 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +19,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 )
 
@@ -54,7 +58,7 @@ func run(out, only string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	if err := pages(url, out, only); err != nil {
+	if err := pages(dir, url, out, only); err != nil {
 		return err
 	}
 	return terminals(dir, url, out, only)
@@ -90,6 +94,7 @@ type page struct {
 	name, path  string
 	width, high int64
 	dark        bool
+	out         bool   // nobody is signed in
 	click       string // XPath to press before the picture
 	wait        string // CSS to wait for
 }
@@ -106,10 +111,12 @@ var shots = []page{
 	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
 	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table", click: `//section[@aria-label="Sites"]//thead//th[1]`},
 	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a", click: `(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`},
+	{name: "sign-in", path: "/", width: 1280, high: 800, out: true, wait: "form"},
+	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
 
-func pages(url, out, only string) error {
+func pages(dir, url, out, only string) error {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-pings", true),
 		chromedp.Flag("font-render-hinting", "none"), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
@@ -120,18 +127,43 @@ func pages(url, out, only string) error {
 	if err := chromedp.Do(browser); err != nil {
 		return err
 	}
+	session, err := signIn(url, dir)
+	if err != nil {
+		return err
+	}
 	for _, p := range shots {
 		if !strings.Contains(p.name, only) {
 			continue
 		}
-		if err := shoot(browser, url, out, p); err != nil {
+		if err := shoot(browser, session, url, out, p); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 	}
 	return nil
 }
 
-func shoot(browser context.Context, url, out string, p page) error {
+// signIn gives the secret of a session of the demo's admin.
+func signIn(url, dir string) (string, error) {
+	passphrase, err := os.ReadFile(filepath.Join(dir, ".demo", "people", "marit"))
+	if err != nil {
+		return "", err
+	}
+	body, err := json.Marshal(map[string]string{"name": "marit", "passphrase": strings.TrimSpace(string(passphrase))})
+	if err != nil {
+		return "", err
+	}
+	resp, err := http.Post(url+"/api/v1/session", "application/json", bytes.NewReader(body))
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = resp.Body.Close() }()
+	if len(resp.Cookies()) == 0 {
+		return "", fmt.Errorf("signing in: %s", resp.Status)
+	}
+	return resp.Cookies()[0].Value, nil
+}
+
+func shoot(browser context.Context, session, url, out string, p page) error {
 	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	defer cancel()
 	ctx, stop := context.WithTimeout(ctx, 30*time.Second)
@@ -142,6 +174,11 @@ func shoot(browser context.Context, url, out string, p page) error {
 	}
 	if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}); err != nil {
 		return err
+	}
+	if !p.out {
+		if _, err := chromedp.Call(ctx, network.SetCookie, network.SetCookieParams{Name: "insegna_session", Value: session, URL: url}); err != nil {
+			return err
+		}
 	}
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(url+p.path), chromedp.WaitVisible(chromedp.CSS(p.wait))); err != nil {
 		return err
@@ -183,7 +220,7 @@ func terminals(dir, url, out, only string) error {
 		}
 		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
 		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url, "FORCE_COLOR=1")
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url, "FORCE_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
 		if text, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w: %s", c.name, err, text)
 		}

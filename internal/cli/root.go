@@ -41,6 +41,7 @@ type app struct {
 	failAt   string
 	color    bool
 	terminal bool // stderr is one, so a bar can be drawn
+	anchors  string
 }
 
 // failure marks an error of the work, as against one of use.
@@ -107,6 +108,7 @@ func (a *app) root() *cobra.Command {
 	root.SetErr(a.err)
 	f := root.PersistentFlags()
 	f.StringVar(&a.address, "service", envOr("INSEGNA_SERVICE", "http://"+DefaultAddress), "address of the service, or set INSEGNA_SERVICE")
+	f.StringVar(&a.anchors, "service-ca", os.Getenv("INSEGNA_SERVICE_CA"), "PEM file with the CA of an https service, when the system does not trust it, or set INSEGNA_SERVICE_CA")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch a.output {
@@ -115,7 +117,7 @@ func (a *app) root() *cobra.Command {
 		}
 		return usage{fmt.Errorf("unknown output %q; expected table, json or csv", a.output)}
 	}
-	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.journal(), a.visit(), a.inspect(),
+	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: a.run(func(*cobra.Command, []string) error {
 			_, err := fmt.Fprintln(a.out, "insegna", service.Version)
 			return err
@@ -180,11 +182,13 @@ func envOr(key, usual string) string {
 
 func (a *app) calls() string { return strings.TrimSuffix(a.address, "/") + "/api/v1" }
 
+// client gives the calls of the service, made as whoever is signed in.
 func (a *app) client() (*client.ClientWithResponses, error) {
-	if !strings.HasPrefix(a.address, "http://") && !strings.HasPrefix(a.address, "https://") {
-		return nil, usage{fmt.Errorf("the service's address is %q; expected something like http://%s", a.address, DefaultAddress)}
+	caller, err := a.caller()
+	if err != nil {
+		return nil, err
 	}
-	return client.NewClientWithResponses(a.calls())
+	return client.NewClientWithResponses(a.calls(), client.WithHTTPClient(caller))
 }
 
 // unreachable says what to do when the service does not answer.

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -16,7 +18,7 @@ import (
 
 func (a *app) serve() *cobra.Command {
 	var cfg service.Config
-	var listen, level string
+	var listen, level, certificate, key string
 	looker := look.New()
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
@@ -30,7 +32,17 @@ func (a *app) serve() *cobra.Command {
 			}
 			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: l}))
 			cfg.Looker = looker
-			listener, err := httpapi.Listen(listen)
+			if (certificate == "") != (key == "") {
+				return usage{errors.New("--tls-certificate and --tls-key belong together; give both or none")}
+			}
+			var pair *httpapi.Pair
+			if certificate != "" {
+				var err error
+				if pair, err = httpapi.OpenPair(certificate, key); err != nil {
+					return err
+				}
+			}
+			listener, err := httpapi.Listen(listen, pair)
 			if err != nil {
 				return err
 			}
@@ -40,18 +52,27 @@ func (a *app) serve() *cobra.Command {
 				return err
 			}
 			defer s.Close()
-			h, err := httpapi.Handler(s, cfg.Log)
+			h, err := httpapi.Handler(s, pair, cfg.Log)
 			if err != nil {
 				return err
 			}
-			cfg.Log.Info("serving", "console", "http://"+listener.Addr().String(), "data", cfg.Data, "vantage", s.Vantage())
+			console := "http://" + listener.Addr().String()
+			if pair != nil {
+				console = "https://" + listener.Addr().String()
+			}
+			if err := a.firstLink(c.Context(), s, console); err != nil {
+				return err
+			}
+			cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
 			err = httpapi.Serve(c.Context(), listener, h)
 			cfg.Log.Info("stopping")
 			return err
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&listen, "listen", DefaultAddress, "loopback address to listen at")
+	f.StringVar(&listen, "listen", DefaultAddress, "address to listen at; beyond loopback only with --tls-certificate and --tls-key")
+	f.StringVar(&certificate, "tls-certificate", "", "PEM file with the certificate, and chain, to speak https with; taken in again when it changes")
+	f.StringVar(&key, "tls-key", "", "PEM file with the key of --tls-certificate")
 	f.StringVar(&cfg.Data, "data", dataDir(), "data directory")
 	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"), "PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
 	f.StringVar(&cfg.VaultKey, "vault-key", "", "file with the key that seals secrets, made on the first start; vault.key in the data directory when left out, or set INSEGNA_VAULT_KEY")
@@ -60,6 +81,17 @@ func (a *app) serve() *cobra.Command {
 	f.DurationVar(&looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")
 	f.DurationVar(&looker.HandshakeTimeout, "handshake-timeout", 5*time.Second, "longest wait for a handshake")
 	return c
+}
+
+// firstLink prints the one-time link of the first admin, to stdout and not to
+// the log, as long as nobody has used one.
+func (a *app) firstLink(ctx context.Context, s *service.Service, console string) error {
+	code, err := s.FirstInvitation(ctx)
+	if err != nil || code == "" {
+		return err
+	}
+	_, err = fmt.Fprintf(a.out, "Nobody can sign in yet. This link makes the first admin, once, within three days:\n%s\nOr run: insegna set-up LINK --name NAME\n", setUpLink(console, code))
+	return err
 }
 
 // dataDir is the usual data directory: the system's for root, else the user's.

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"strconv"
 	"time"
 
@@ -104,8 +103,12 @@ func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int
 	if err != nil {
 		return err
 	}
+	caller, err := a.caller()
+	if err != nil {
+		return err
+	}
 	show, end := a.progress(v.Targets)
-	err = client.FollowSurvey(ctx, http.DefaultClient, a.calls(), id, func(now client.Survey) error {
+	err = client.FollowSurvey(ctx, caller, a.calls(), id, func(now client.Survey) error {
 		v = &now
 		show(now)
 		return nil

@@ -55,7 +55,16 @@ type page struct {
 	quiet bool // what the browser complains about is expected
 }
 
+// open opens a tab in which the keeper is signed in.
 func open(t *testing.T, url string) *page {
+	p := atTheDoor(t, url)
+	_, err := chromedp.Call(p.ctx, network.SetCookie, network.SetCookieParams{Name: "insegna_session", Value: servicetest.Session(t, url), URL: url})
+	require.NoError(t, err)
+	return p
+}
+
+// atTheDoor opens a tab in which nobody is signed in.
+func atTheDoor(t *testing.T, url string) *page {
 	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	ctx, stop := context.WithTimeout(ctx, 150*time.Second)
 	t.Cleanup(func() { stop(); cancel() })
@@ -171,7 +180,8 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
-		{"/journal", "table", "The journal is whole: 1 entry, the last is"},
+		{"/journal", "table", "The journal is whole: 3 entries, the last is"},
+		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
 		{"/surveys/1", "table", "Survey 1: 48 of 52 answered with a certificate"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},
@@ -471,4 +481,40 @@ func TestLookingAgainMendsThePage(t *testing.T) {
 	mu.Unlock()
 	p.do(chromedp.Click(`//button[@aria-label="Look again at a.lantern.example"]`))
 	p.until(`document.querySelector("h1")?.innerText.startsWith("Nothing is broken, 1 hangs straight")`)
+}
+
+// TestTheDoor signs in, keeps out, sets up by a link, and shows a viewer less
+// than an admin.
+func TestTheDoor(t *testing.T) {
+	r := servicetest.Start(t)
+	p := atTheDoor(t, r.URL)
+	p.quiet = true // the browser notes each 401
+	p.visit("/settings", "form[aria-label='Sign in']")
+	p.accessible()
+	enter := func(name, passphrase string) {
+		p.do(chromedp.Focus(chromedp.CSS("input[name=name]")))
+		eval[bool](p, "document.querySelectorAll('input').forEach(i => i.select()), true")
+		p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), name), chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), passphrase), chromedp.KeyEvent(kb.Enter))
+	}
+	enter("keeper", "not the passphrase")
+	p.until("document.querySelector('[role=alert]')?.innerText.includes('name or passphrase is wrong') ?? false")
+	p.visit("/settings", "form[aria-label='Sign in']")
+	enter("keeper", servicetest.KeeperPassphrase)
+	p.do(chromedp.WaitVisible(chromedp.CSS("[aria-label='List of people']")))
+
+	p.do(chromedp.Click(`//summary[.="Add somebody"]`), chromedp.SendKeys(chromedp.CSS("form[aria-label='Add somebody'] input[name=name]"), "vito"), chromedp.KeyEvent(kb.Enter))
+	p.until("document.querySelector('[role=status] code')?.innerText.includes('/set-up#') ?? false")
+	p.accessible()
+	link := eval[string](p, "document.querySelector('[role=status] code').innerText")
+	p.do(chromedp.Click(`//summary[.="Make a token"]`), chromedp.SendKeys(chromedp.CSS("form[aria-label='Make a token'] input[name=name]"), "night report"), chromedp.KeyEvent(kb.Enter))
+	p.until("document.body.innerText.includes('insegna_')")
+	p.do(chromedp.Click(`//button[.="Sign out"]`), chromedp.WaitVisible(chromedp.CSS("form[aria-label='Sign in']")))
+
+	p.visit(strings.TrimPrefix(link, r.URL), "form[aria-label='Set up']")
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), "gull rope lamp pier"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS("nav")))
+	p.visit("/settings", "[aria-label='List of people']")
+	assert.Contains(t, p.text(), "You are vito, viewer")
+	assert.False(t, eval[bool](p, "!!document.querySelector('[aria-label=\"Remove keeper\"]')"), "people are an admin's")
+	assert.NotContains(t, p.text(), "night report", "a token is its person's")
+	p.accessible()
 }

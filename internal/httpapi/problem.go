@@ -38,7 +38,26 @@ func problemOf(err error) contract.Problem {
 	var unknown *service.UnknownServerError
 	var endpoint *service.BadEndpointError
 	var host *names.HostError
+	var access *service.AccessError
+	var throttled *service.ThrottledError
+	var passphrase *service.PassphraseError
+	var name *service.NameError
+	var token *service.TokenError
 	switch {
+	case errors.As(err, &access) && access.Caller == nil:
+		return problem(http.StatusUnauthorized, "Not signed in", err.Error(), "sign in, or show a token: insegna sign-in")
+	case errors.As(err, &access):
+		return problem(http.StatusForbidden, "Not allowed", err.Error(), "ask an admin for the role, or use a token with the scope")
+	case errors.Is(err, service.ErrSignIn):
+		return problem(http.StatusUnauthorized, "Not signed in", err.Error(), "try again; an admin can give you a new one-time link: insegna person invite NAME")
+	case errors.As(err, &throttled):
+		return problem(http.StatusTooManyRequests, "Too many attempts", err.Error(), "")
+	case errors.As(err, &passphrase), errors.As(err, &name), errors.As(err, &token):
+		return problem(http.StatusUnprocessableEntity, "Not taken", err.Error(), "")
+	case errors.Is(err, store.ErrInvitation):
+		return problem(http.StatusUnprocessableEntity, "Link not valid", err.Error(), "ask an admin for a new one; the first admin's is printed when the service starts")
+	case errors.Is(err, store.ErrNameTaken), errors.Is(err, store.ErrLastAdmin):
+		return problem(http.StatusConflict, "Not possible", err.Error(), "")
 	case errors.As(err, &unknown):
 		return notFoundProblem(err.Error())
 	case errors.As(err, &unread):
@@ -174,6 +193,9 @@ func write(c *gin.Context, p contract.Problem) {
 		return
 	}
 	c.Header("Cache-Control", "no-store")
+	if p.Status == http.StatusUnauthorized {
+		c.Header("WWW-Authenticate", `Bearer realm="insegna"`)
+	}
 	if p.Status == http.StatusRequestEntityTooLarge {
 		c.Header("Connection", "close") // the rest of the body is not read
 	}

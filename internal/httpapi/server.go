@@ -13,9 +13,8 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/netip"
+	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -36,15 +35,16 @@ type Server struct {
 	service *service.Service
 	log     *slog.Logger
 	console *console
+	pair    *Pair
 }
 
-// Handler makes the whole HTTP interface.
-func Handler(s *service.Service, log *slog.Logger) (http.Handler, error) {
+// Handler makes the whole HTTP interface; pair is nil on plain http.
+func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, error) {
 	page, err := newConsole()
 	if err != nil {
 		return nil, err
 	}
-	srv := &Server{s, log, page}
+	srv := &Server{s, log, page, pair}
 	validate, err := srv.validator()
 	if err != nil {
 		return nil, err
@@ -55,8 +55,9 @@ func Handler(s *service.Service, log *slog.Logger) (http.Handler, error) {
 		return nil, err
 	}
 	e.HandleMethodNotAllowed = true
-	e.Use(srv.recoverer, srv.logger, headers, localOnly)
-	e.GET("/api/v1/surveys/:id/events", srv.followSurvey)
+	e.ContextWithFallback = true // handlers see the caller, and the end of the request
+	e.Use(srv.recoverer, srv.logger, headers, srv.ownHost)
+	e.GET("/api/v1/surveys/:id/events", srv.guard("followSurvey", srv.followSurvey))
 	e.GET("/api/v1/estate/schema", srv.schema)
 	g := e.Group("/api/v1", validate)
 	options := contract.StrictGinServerOptions{
@@ -101,6 +102,11 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 			abort(c, notFoundProblem("no such call: "+c.Request.URL.Path))
 			return
 		}
+		if err := srv.allow(c, contractID(route.Operation.OperationID)); err != nil {
+			srv.handlerError(c, err)
+			c.Abort()
+			return
+		}
 		err = openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options})
 		if err != nil {
 			abort(c, validationProblem(err))
@@ -110,6 +116,10 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 	}, nil
 }
 
+// contractID is an operation's id as the contract writes it: the generator
+// begins it with a capital.
+func contractID(id string) string { return strings.ToLower(id[:1]) + id[1:] }
+
 // headers are the same on every answer.
 func headers(c *gin.Context) {
 	h := c.Writer.Header()
@@ -117,24 +127,31 @@ func headers(c *gin.Context) {
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	if c.Request.TLS != nil {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	c.Next()
 }
 
-// localOnly refuses requests that name another host than this machine: with
-// nobody signed in, a page elsewhere must not reach the service by pointing
-// its own name at loopback.
-func localOnly(c *gin.Context) {
+// ownHost refuses requests that name another host than this one: a page
+// elsewhere must not reach the service by pointing its own name here.
+func (srv *Server) ownHost(c *gin.Context) {
 	host := c.Request.Host
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		host = h
 	}
-	addr, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	if host == "localhost" || err == nil && addr.IsLoopback() {
+	if loopback(host) || srv.pair != nil && srv.pair.Covers(host) {
 		c.Next()
 		return
 	}
-	abort(c, contract.Problem{Status: http.StatusMisdirectedRequest, Title: "Not for this host",
-		Detail: ptr("the service answers to localhost and loopback addresses only"), Next: ptr("open it as http://127.0.0.1 with its port")})
+	p := problem(http.StatusMisdirectedRequest, "Not for this host", "the service answers to localhost and loopback addresses only", "open it as http://127.0.0.1 with its port")
+	if srv.pair != nil {
+		p = problem(http.StatusMisdirectedRequest, "Not for this host", "the service answers to the names in its certificate, and to loopback", "open it under one of these names, or give it a certificate for this one with --tls-certificate")
+	}
+	abort(c, p)
 }
 
 func (srv *Server) logger(c *gin.Context) {
@@ -156,6 +173,10 @@ func (srv *Server) recoverer(c *gin.Context) {
 
 func (srv *Server) handlerError(c *gin.Context, err error) {
 	p := problemOf(err)
+	var throttled *service.ThrottledError
+	if errors.As(err, &throttled) {
+		c.Header("Retry-After", strconv.Itoa(int(throttled.Wait/time.Second)+1))
+	}
 	if p.Status == http.StatusInternalServerError {
 		srv.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
 	}
@@ -164,38 +185,6 @@ func (srv *Server) handlerError(c *gin.Context, err error) {
 
 func (srv *Server) schema(c *gin.Context) {
 	c.Data(http.StatusOK, "application/schema+json", estate.Schema)
-}
-
-// ListenError says why the service cannot listen.
-type ListenError struct {
-	Address string
-	Err     error
-}
-
-func (e *ListenError) Error() string {
-	if errors.Is(e.Err, syscall.EADDRINUSE) {
-		return fmt.Sprintf("the address %s is in use by another program; stop that one, or choose another with --listen", e.Address)
-	}
-	return fmt.Sprintf("cannot listen at %s: %s; expected a loopback address and a free port, such as 127.0.0.1:7420", e.Address, e.Err)
-}
-
-func (e *ListenError) Unwrap() error { return e.Err }
-
-// Listen opens the service's port; only loopback is allowed, since nobody
-// signs in yet.
-func Listen(address string) (net.Listener, error) {
-	host, _, err := net.SplitHostPort(address)
-	if err != nil {
-		return nil, &ListenError{address, errors.New("no host and port")}
-	}
-	if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
-		return nil, &ListenError{address, errors.New("not a loopback address")}
-	}
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, &ListenError{address, err}
-	}
-	return l, nil
 }
 
 // Serve answers until the context ends, then lets running requests finish.

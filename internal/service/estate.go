@@ -96,7 +96,7 @@ func (s *Service) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChange
 		return nil, err
 	}
 	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments, AppliedAt: time.Now().UTC()}
-	d.Act = &store.Act{Actor: NobodySignedIn, Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
+	d.Act = &store.Act{Actor: actor(ctx), Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
 	changes.Applied, err = s.store.Apply(ctx, d, next)
 	return changes, err
 }

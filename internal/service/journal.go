@@ -7,10 +7,6 @@ import (
 	"insegna.example/internal/core/journal"
 )
 
-// NobodySignedIn is the actor as long as the service knows no people: whoever
-// could talk to it on its own machine.
-const NobodySignedIn = "not signed in"
-
 // Verification is what a walk through the whole journal came to.
 type Verification struct {
 	journal.Check

@@ -54,6 +54,7 @@ type Service struct {
 	pool    *look.Pool
 
 	vault    *vault.Vault
+	throttle *throttle
 	readings *otter.Cache[int64, *sights] // by number of the reading
 
 	mu       sync.Mutex
@@ -89,6 +90,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 		s.cfg.Vantage = "inside"
 	}
 	s.pool = look.NewPool(s.cfg.Looker)
+	s.throttle = newThrottle()
 	s.readings = otter.Must(&otter.Options[int64, *sights]{MaximumSize: keptSights})
 	worker, err := s.takeData()
 	if err != nil {

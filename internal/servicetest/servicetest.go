@@ -6,9 +6,11 @@ package servicetest
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -95,10 +97,13 @@ func Start(t testing.TB) *Running {
 	s, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	h, err := httpapi.Handler(s, log)
+	h, err := httpapi.Handler(s, nil, log)
 	require.NoError(t, err)
 	srv := httptest.NewServer(h)
 	t.Cleanup(srv.Close)
+	code, err := s.FirstInvitation(context.Background())
+	require.NoError(t, err)
+	require.NoError(t, Admit(context.Background(), srv.URL, code))
 	cl, err := client.NewClientWithResponses(srv.URL + "/api/v1")
 	require.NoError(t, err)
 	return &Running{s, srv.URL, cl, dsn, func() { srv.CloseClientConnections(); srv.Close() }}
@@ -195,17 +200,42 @@ func Program(t testing.TB) string {
 
 // Process is the service running as a process of its own.
 type Process struct {
-	URL  string
-	Cmd  *exec.Cmd
-	done chan struct{}
-	log  strings.Builder
+	URL    string
+	Client *http.Client
+	Cmd    *exec.Cmd
+	done   chan struct{}
+	log    strings.Builder
+	out    lockedBuilder
 }
 
 // StartProcess runs "insegna serve" and waits until it is ready.
 func StartProcess(t testing.TB, listen string, args ...string) *Process {
-	p := &Process{URL: "http://" + listen, done: make(chan struct{})}
+	p := start(t, &Process{URL: "http://" + listen, Client: Anonymous}, listen, args...)
+	_, link, _ := strings.Cut(p.out.String(), "/set-up#")
+	code, _, _ := strings.Cut(link, "\n")
+	require.NoError(t, Admit(context.Background(), p.URL, code))
+	return p
+}
+
+// StartProcessTLS runs "insegna serve" on https; its certificate is one of the
+// root's.
+func StartProcessTLS(t testing.TB, listen string, root *pkitest.Entity, args ...string) *Process {
+	_, port, err := net.SplitHostPort(listen)
+	require.NoError(t, err)
+	pool := x509.NewCertPool()
+	pool.AddCert(root.X509())
+	// Found at loopback, whatever the name in its certificate.
+	check := &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
+		_, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool})
+		return err
+	}}
+	return start(t, &Process{URL: "https://127.0.0.1:" + port, Client: &http.Client{Transport: &http.Transport{TLSClientConfig: check}}}, listen, args...)
+}
+
+func start(t testing.TB, p *Process, listen string, args ...string) *Process {
+	p.done = make(chan struct{})
 	p.Cmd = exec.Command(Program(t), append([]string{"serve", "--listen", listen}, args...)...)
-	p.Cmd.Stderr = &p.log
+	p.Cmd.Stderr, p.Cmd.Stdout = &p.log, &p.out
 	p.Cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	started := make(chan error)
 	go func() {
@@ -219,7 +249,7 @@ func StartProcess(t testing.TB, listen string, args ...string) *Process {
 	require.NoError(t, <-started)
 	t.Cleanup(p.Kill)
 	require.Eventually(t, func() bool {
-		resp, err := http.Get(p.URL + "/api/v1/ready")
+		resp, err := p.Client.Get(p.URL + "/api/v1/ready")
 		if err != nil {
 			return false
 		}

@@ -54,6 +54,7 @@ export function Frame({ children }: { children: ReactNode }) {
         <NavLink to="/servers">Servers</NavLink>
         <NavLink to="/surveys">Surveys</NavLink>
         <NavLink to="/journal">Journal</NavLink>
+        <NavLink to="/settings">Settings</NavLink>
       </Nav>
       <Main id="main" tabIndex={-1}>{children}</Main>
     </>

@@ -63,3 +63,12 @@ func publicOf(b *pem.Block) (Fingerprint, error) {
 // Public is the SHA-256 over the certificate's SubjectPublicKeyInfo, to be
 // compared with that of a private key.
 func (c *Certificate) Public() Fingerprint { return sha256.Sum256(c.RawSubjectPublicKeyInfo) }
+
+// KeyPEM writes a private key as PKCS#8 in PEM (RFC 5958, RFC 7468).
+func KeyPEM(key crypto.Signer) ([]byte, error) {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}

@@ -149,6 +149,27 @@ func (e ListenerFamily) Valid() bool {
 	}
 }
 
+// Defines values for Role.
+const (
+	RoleAdmin    Role = "admin"
+	RoleOperator Role = "operator"
+	RoleViewer   Role = "viewer"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case RoleAdmin:
+		return true
+	case RoleOperator:
+		return true
+	case RoleViewer:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Severity.
 const (
 	SeverityBroken Severity = "broken"
@@ -649,6 +670,14 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// Invitation defines model for Invitation.
+type Invitation struct {
+	// Code belongs after /set-up# of the address of the console
+	Code      string    `json:"code"`
+	ExpiresAt time.Time `json:"expires_at"`
+	Name      string    `json:"name"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Action string    `json:"action"`
@@ -724,6 +753,44 @@ type Listener struct {
 // ListenerFamily defines model for Listener.Family.
 type ListenerFamily string
 
+// NewToken defines model for NewToken.
+type NewToken struct {
+	Secret string `json:"secret"`
+	Token  Token  `json:"token"`
+}
+
+// PassphraseChange defines model for PassphraseChange.
+type PassphraseChange struct {
+	Before string `json:"before"`
+	Next   string `json:"next"`
+}
+
+// Person defines model for Person.
+type Person struct {
+	AddedAt time.Time `json:"added_at"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+
+	// SetUp a passphrase was chosen
+	SetUp bool `json:"set_up"`
+}
+
+// PersonChange defines model for PersonChange.
+type PersonChange struct {
+	Role Role `json:"role"`
+}
+
+// PersonList defines model for PersonList.
+type PersonList struct {
+	Items []Person `json:"items"`
+}
+
+// PersonRequest defines model for PersonRequest.
+type PersonRequest struct {
+	Name string `json:"name"`
+	Role Role   `json:"role"`
+}
+
 // Placement defines model for Placement.
 type Placement struct {
 	Path   string `json:"path"`
@@ -770,6 +837,9 @@ type ProblemError struct {
 	// Place file:line:column, or the parameter
 	Place *string `json:"place,omitempty"`
 }
+
+// Role defines model for Role.
+type Role string
 
 // Server defines model for Server.
 type Server struct {
@@ -834,6 +904,16 @@ type ServerPage struct {
 	NextCursor *string  `json:"next_cursor,omitempty"`
 }
 
+// SetUpRequest defines model for SetUpRequest.
+type SetUpRequest struct {
+	// Code what follows # in the one-time link
+	Code string `json:"code"`
+
+	// Name chosen with the first link only, which makes an admin
+	Name       *string `json:"name,omitempty"`
+	Passphrase string  `json:"passphrase"`
+}
+
 // Severity defines model for Severity.
 type Severity string
 
@@ -857,6 +937,22 @@ type Sighting struct {
 	Protocol *string   `json:"protocol,omitempty"`
 	Server   string    `json:"server"`
 	Vantage  string    `json:"vantage"`
+}
+
+// SignInRequest defines model for SignInRequest.
+type SignInRequest struct {
+	Name       string `json:"name"`
+	Passphrase string `json:"passphrase"`
+}
+
+// SignedIn defines model for SignedIn.
+type SignedIn struct {
+	ExpiresAt time.Time `json:"expires_at"`
+	Person    string    `json:"person"`
+	Role      Role      `json:"role"`
+
+	// Token name of the token that was shown; none for a session
+	Token *string `json:"token,omitempty"`
 }
 
 // Site defines model for Site.
@@ -1019,6 +1115,29 @@ type Today struct {
 	Worst []Finding `json:"worst"`
 }
 
+// Token defines model for Token.
+type Token struct {
+	ExpiresAt time.Time  `json:"expires_at"`
+	Id        int64      `json:"id"`
+	MadeAt    time.Time  `json:"made_at"`
+	Name      string     `json:"name"`
+	Person    string     `json:"person"`
+	Scope     Role       `json:"scope"`
+	UsedAt    *time.Time `json:"used_at,omitempty"`
+}
+
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []Token `json:"items"`
+}
+
+// TokenRequest defines model for TokenRequest.
+type TokenRequest struct {
+	Days  int    `json:"days"`
+	Name  string `json:"name"`
+	Scope Role   `json:"scope"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -1037,6 +1156,9 @@ type Cursor = string
 
 // Limit defines model for Limit.
 type Limit = int
+
+// PersonName defines model for PersonName.
+type PersonName = string
 
 // Query defines model for Query.
 type Query = string
@@ -1193,8 +1315,26 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
+type AddPersonJSONRequestBody = PersonRequest
+
+// ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
+type ChangePersonJSONRequestBody = PersonChange
+
+// SignInJSONRequestBody defines body for SignIn for application/json ContentType.
+type SignInJSONRequestBody = SignInRequest
+
+// ChangePassphraseJSONRequestBody defines body for ChangePassphrase for application/json ContentType.
+type ChangePassphraseJSONRequestBody = PassphraseChange
+
+// SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
+type SetUpJSONRequestBody = SetUpRequest
+
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = SurveyRequest
+
+// MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
+type MakeTokenJSONRequestBody = TokenRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -1231,6 +1371,21 @@ type ServerInterface interface {
 	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
 	// (GET /journal/verification)
 	VerifyJournal(c *gin.Context, params VerifyJournalParams)
+	// ListPeople Everybody who may sign in
+	// (GET /people)
+	ListPeople(c *gin.Context)
+	// AddPerson Adds somebody and gives their one-time link
+	// (POST /people)
+	AddPerson(c *gin.Context)
+	// RemovePerson Ends somebody's access, sessions and tokens
+	// (DELETE /people/{person})
+	RemovePerson(c *gin.Context, person PersonName)
+	// ChangePerson Gives somebody another role
+	// (PATCH /people/{person})
+	ChangePerson(c *gin.Context, person PersonName)
+	// InvitePerson Gives somebody a new one-time link to choose a passphrase with
+	// (POST /people/{person}/invitation)
+	InvitePerson(c *gin.Context, person PersonName)
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
@@ -1249,6 +1404,21 @@ type ServerInterface interface {
 	// ListSites The sites a server's configuration declares, in its order
 	// (GET /servers/{name}/sites)
 	ListSites(c *gin.Context, name ServerName, params ListSitesParams)
+	// SignOut Ends the session, or revokes the token, that was shown
+	// (DELETE /session)
+	SignOut(c *gin.Context)
+	// GetSession Who is signed in
+	// (GET /session)
+	GetSession(c *gin.Context)
+	// SignIn Begins a session
+	// (POST /session)
+	SignIn(c *gin.Context)
+	// ChangePassphrase Changes one's own passphrase and ends one's other sessions
+	// (PUT /session/passphrase)
+	ChangePassphrase(c *gin.Context)
+	// SetUp Chooses a passphrase with a one-time link, and signs in
+	// (POST /set-up)
+	SetUp(c *gin.Context)
 	// ListSurveys Surveys, newest first
 	// (GET /surveys)
 	ListSurveys(c *gin.Context, params ListSurveysParams)
@@ -1264,6 +1434,15 @@ type ServerInterface interface {
 	// GetToday How things stand
 	// (GET /today)
 	GetToday(c *gin.Context)
+	// ListTokens One's own tokens; an admin sees everybody's
+	// (GET /tokens)
+	ListTokens(c *gin.Context)
+	// MakeToken Makes a token to act for oneself; its secret is shown this once
+	// (POST /tokens)
+	MakeToken(c *gin.Context)
+	// RevokeToken Ends one of one's own tokens; an admin may end anybody's
+	// (DELETE /tokens/{id})
+	RevokeToken(c *gin.Context, id int64)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -1688,6 +1867,107 @@ func (siw *ServerInterfaceWrapper) VerifyJournal(c *gin.Context) {
 	siw.Handler.VerifyJournal(c, params)
 }
 
+// ListPeople operation middleware
+func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPeople(c)
+}
+
+// AddPerson operation middleware
+func (siw *ServerInterfaceWrapper) AddPerson(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddPerson(c)
+}
+
+// RemovePerson operation middleware
+func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "person" -------------
+	var person PersonName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", c.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePerson(c, person)
+}
+
+// ChangePerson operation middleware
+func (siw *ServerInterfaceWrapper) ChangePerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "person" -------------
+	var person PersonName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", c.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangePerson(c, person)
+}
+
+// InvitePerson operation middleware
+func (siw *ServerInterfaceWrapper) InvitePerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "person" -------------
+	var person PersonName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", c.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.InvitePerson(c, person)
+}
+
 // GetReady operation middleware
 func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 
@@ -1925,6 +2205,71 @@ func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
 	siw.Handler.ListSites(c, name, params)
 }
 
+// SignOut operation middleware
+func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SignOut(c)
+}
+
+// GetSession operation middleware
+func (siw *ServerInterfaceWrapper) GetSession(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSession(c)
+}
+
+// SignIn operation middleware
+func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SignIn(c)
+}
+
+// ChangePassphrase operation middleware
+func (siw *ServerInterfaceWrapper) ChangePassphrase(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangePassphrase(c)
+}
+
+// SetUp operation middleware
+func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetUp(c)
+}
+
 // ListSurveys operation middleware
 func (siw *ServerInterfaceWrapper) ListSurveys(c *gin.Context) {
 
@@ -2047,6 +2392,57 @@ func (siw *ServerInterfaceWrapper) GetToday(c *gin.Context) {
 	siw.Handler.GetToday(c)
 }
 
+// ListTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTokens(c)
+}
+
+// MakeToken operation middleware
+func (siw *ServerInterfaceWrapper) MakeToken(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeToken(c)
+}
+
+// RevokeToken operation middleware
+func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeToken(c, id)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -2096,6 +2492,19 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/surveys/:id/changes", wrapper.GetSurveyChanges)
 	router.GET(options.BaseURL+"/journal", wrapper.ListJournal)
 	router.GET(options.BaseURL+"/journal/verification", wrapper.VerifyJournal)
+	router.POST(options.BaseURL+"/set-up", wrapper.SetUp)
+	router.DELETE(options.BaseURL+"/session", wrapper.SignOut)
+	router.GET(options.BaseURL+"/session", wrapper.GetSession)
+	router.POST(options.BaseURL+"/session", wrapper.SignIn)
+	router.PUT(options.BaseURL+"/session/passphrase", wrapper.ChangePassphrase)
+	router.GET(options.BaseURL+"/people", wrapper.ListPeople)
+	router.POST(options.BaseURL+"/people", wrapper.AddPerson)
+	router.DELETE(options.BaseURL+"/people/:person", wrapper.RemovePerson)
+	router.PATCH(options.BaseURL+"/people/:person", wrapper.ChangePerson)
+	router.POST(options.BaseURL+"/people/:person/invitation", wrapper.InvitePerson)
+	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
+	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
+	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.RevokeToken)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -2510,6 +2919,195 @@ func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVeri
 	return err
 }
 
+type ListPeopleRequestObject struct {
+}
+
+type ListPeopleResponseObject interface {
+	VisitListPeopleResponse(w http.ResponseWriter) error
+}
+
+type ListPeople200JSONResponse PersonList
+
+func (response ListPeople200JSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPeopledefaultApplicationProblemPlusJSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPersonRequestObject struct {
+	Body *AddPersonJSONRequestBody
+}
+
+type AddPersonResponseObject interface {
+	VisitAddPersonResponse(w http.ResponseWriter) error
+}
+
+type AddPerson201JSONResponse Invitation
+
+func (response AddPerson201JSONResponse) VisitAddPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPersondefaultApplicationProblemPlusJSONResponse) VisitAddPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePersonRequestObject struct {
+	Person PersonName `json:"person"`
+}
+
+type RemovePersonResponseObject interface {
+	VisitRemovePersonResponse(w http.ResponseWriter) error
+}
+
+type RemovePerson204Response struct {
+}
+
+func (response RemovePerson204Response) VisitRemovePersonResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemovePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePersonRequestObject struct {
+	Person PersonName `json:"person"`
+	Body   *ChangePersonJSONRequestBody
+}
+
+type ChangePersonResponseObject interface {
+	VisitChangePersonResponse(w http.ResponseWriter) error
+}
+
+type ChangePerson200JSONResponse Person
+
+func (response ChangePerson200JSONResponse) VisitChangePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePersondefaultApplicationProblemPlusJSONResponse) VisitChangePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitePersonRequestObject struct {
+	Person PersonName `json:"person"`
+}
+
+type InvitePersonResponseObject interface {
+	VisitInvitePersonResponse(w http.ResponseWriter) error
+}
+
+type InvitePerson201JSONResponse Invitation
+
+func (response InvitePerson201JSONResponse) VisitInvitePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InvitePersondefaultApplicationProblemPlusJSONResponse) VisitInvitePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetReadyRequestObject struct {
 }
 
@@ -2746,6 +3344,215 @@ func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSite
 	return err
 }
 
+type SignOutRequestObject struct {
+}
+
+type SignOutResponseObject interface {
+	VisitSignOutResponse(w http.ResponseWriter) error
+}
+
+type SignOut204ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignOut204Response struct {
+	Headers SignOut204ResponseHeaders
+}
+
+func (response SignOut204Response) VisitSignOutResponse(w http.ResponseWriter) error {
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(204)
+	return nil
+}
+
+type SignOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessionRequestObject struct {
+}
+
+type GetSessionResponseObject interface {
+	VisitGetSessionResponse(w http.ResponseWriter) error
+}
+
+type GetSession200JSONResponse SignedIn
+
+func (response GetSession200JSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSessiondefaultApplicationProblemPlusJSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignInRequestObject struct {
+	Body *SignInJSONRequestBody
+}
+
+type SignInResponseObject interface {
+	VisitSignInResponse(w http.ResponseWriter) error
+}
+
+type SignIn201ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignIn201JSONResponse struct {
+	Body    SignedIn
+	Headers SignIn201ResponseHeaders
+}
+
+func (response SignIn201JSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePassphraseRequestObject struct {
+	Body *ChangePassphraseJSONRequestBody
+}
+
+type ChangePassphraseResponseObject interface {
+	VisitChangePassphraseResponse(w http.ResponseWriter) error
+}
+
+type ChangePassphrase204Response struct {
+}
+
+func (response ChangePassphrase204Response) VisitChangePassphraseResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassphrasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePassphrasedefaultApplicationProblemPlusJSONResponse) VisitChangePassphraseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetUpRequestObject struct {
+	Body *SetUpJSONRequestBody
+}
+
+type SetUpResponseObject interface {
+	VisitSetUpResponse(w http.ResponseWriter) error
+}
+
+type SetUp201ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SetUp201JSONResponse struct {
+	Body    SignedIn
+	Headers SetUp201ResponseHeaders
+}
+
+func (response SetUp201JSONResponse) VisitSetUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSurveysRequestObject struct {
 	Params ListSurveysParams
 }
@@ -2941,6 +3748,116 @@ func (response GetTodaydefaultApplicationProblemPlusJSONResponse) VisitGetTodayR
 	return err
 }
 
+type ListTokensRequestObject struct {
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse TokenList
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeTokenRequestObject struct {
+	Body *MakeTokenJSONRequestBody
+}
+
+type MakeTokenResponseObject interface {
+	VisitMakeTokenResponse(w http.ResponseWriter) error
+}
+
+type MakeToken201JSONResponse NewToken
+
+func (response MakeToken201JSONResponse) VisitMakeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeTokendefaultApplicationProblemPlusJSONResponse) VisitMakeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeTokenRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type RevokeTokenResponseObject interface {
+	VisitRevokeTokenResponse(w http.ResponseWriter) error
+}
+
+type RevokeToken204Response struct {
+}
+
+func (response RevokeToken204Response) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListBindings Bindings with their faces, by host
@@ -2976,6 +3893,21 @@ type StrictServerInterface interface {
 	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
 	// (GET /journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListPeople Everybody who may sign in
+	// (GET /people)
+	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
+	// AddPerson Adds somebody and gives their one-time link
+	// (POST /people)
+	AddPerson(ctx context.Context, request AddPersonRequestObject) (AddPersonResponseObject, error)
+	// RemovePerson Ends somebody's access, sessions and tokens
+	// (DELETE /people/{person})
+	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
+	// ChangePerson Gives somebody another role
+	// (PATCH /people/{person})
+	ChangePerson(ctx context.Context, request ChangePersonRequestObject) (ChangePersonResponseObject, error)
+	// InvitePerson Gives somebody a new one-time link to choose a passphrase with
+	// (POST /people/{person}/invitation)
+	InvitePerson(ctx context.Context, request InvitePersonRequestObject) (InvitePersonResponseObject, error)
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
@@ -2994,6 +3926,21 @@ type StrictServerInterface interface {
 	// ListSites The sites a server's configuration declares, in its order
 	// (GET /servers/{name}/sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
+	// SignOut Ends the session, or revokes the token, that was shown
+	// (DELETE /session)
+	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// GetSession Who is signed in
+	// (GET /session)
+	GetSession(ctx context.Context, request GetSessionRequestObject) (GetSessionResponseObject, error)
+	// SignIn Begins a session
+	// (POST /session)
+	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// ChangePassphrase Changes one's own passphrase and ends one's other sessions
+	// (PUT /session/passphrase)
+	ChangePassphrase(ctx context.Context, request ChangePassphraseRequestObject) (ChangePassphraseResponseObject, error)
+	// SetUp Chooses a passphrase with a one-time link, and signs in
+	// (POST /set-up)
+	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
 	// ListSurveys Surveys, newest first
 	// (GET /surveys)
 	ListSurveys(ctx context.Context, request ListSurveysRequestObject) (ListSurveysResponseObject, error)
@@ -3009,6 +3956,15 @@ type StrictServerInterface interface {
 	// GetToday How things stand
 	// (GET /today)
 	GetToday(ctx context.Context, request GetTodayRequestObject) (GetTodayResponseObject, error)
+	// ListTokens One's own tokens; an admin sees everybody's
+	// (GET /tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// MakeToken Makes a token to act for oneself; its secret is shown this once
+	// (POST /tokens)
+	MakeToken(ctx context.Context, request MakeTokenRequestObject) (MakeTokenResponseObject, error)
+	// RevokeToken Ends one of one's own tokens; an admin may end anybody's
+	// (DELETE /tokens/{id})
+	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -3382,6 +4338,168 @@ func (sh *strictHandler) VerifyJournal(ctx *gin.Context, params VerifyJournalPar
 	}
 }
 
+// ListPeople operation middleware
+func (sh *strictHandler) ListPeople(ctx *gin.Context) {
+	var request ListPeopleRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPeople(ctx, request.(ListPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPeople")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPeopleResponseObject); ok {
+		if err := validResponse.VisitListPeopleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddPerson operation middleware
+func (sh *strictHandler) AddPerson(ctx *gin.Context) {
+	var request AddPersonRequestObject
+
+	var body AddPersonJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPerson(ctx, request.(AddPersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddPersonResponseObject); ok {
+		if err := validResponse.VisitAddPersonResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemovePerson operation middleware
+func (sh *strictHandler) RemovePerson(ctx *gin.Context, person PersonName) {
+	var request RemovePersonRequestObject
+
+	request.Person = person
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePerson(ctx, request.(RemovePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemovePersonResponseObject); ok {
+		if err := validResponse.VisitRemovePersonResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangePerson operation middleware
+func (sh *strictHandler) ChangePerson(ctx *gin.Context, person PersonName) {
+	var request ChangePersonRequestObject
+
+	request.Person = person
+
+	var body ChangePersonJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePerson(ctx, request.(ChangePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangePersonResponseObject); ok {
+		if err := validResponse.VisitChangePersonResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// InvitePerson operation middleware
+func (sh *strictHandler) InvitePerson(ctx *gin.Context, person PersonName) {
+	var request InvitePersonRequestObject
+
+	request.Person = person
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.InvitePerson(ctx, request.(InvitePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "InvitePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(InvitePersonResponseObject); ok {
+		if err := validResponse.VisitInvitePersonResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetReady operation middleware
 func (sh *strictHandler) GetReady(ctx *gin.Context) {
 	var request GetReadyRequestObject
@@ -3539,6 +4657,180 @@ func (sh *strictHandler) ListSites(ctx *gin.Context, name ServerName, params Lis
 	}
 }
 
+// SignOut operation middleware
+func (sh *strictHandler) SignOut(ctx *gin.Context) {
+	var request SignOutRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOut(ctx, request.(SignOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOut")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SignOutResponseObject); ok {
+		if err := validResponse.VisitSignOutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSession operation middleware
+func (sh *strictHandler) GetSession(ctx *gin.Context) {
+	var request GetSessionRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSession(ctx, request.(GetSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSessionResponseObject); ok {
+		if err := validResponse.VisitGetSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SignIn operation middleware
+func (sh *strictHandler) SignIn(ctx *gin.Context) {
+	var request SignInRequestObject
+
+	var body SignInJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignIn(ctx, request.(SignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SignInResponseObject); ok {
+		if err := validResponse.VisitSignInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangePassphrase operation middleware
+func (sh *strictHandler) ChangePassphrase(ctx *gin.Context) {
+	var request ChangePassphraseRequestObject
+
+	var body ChangePassphraseJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassphrase(ctx, request.(ChangePassphraseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassphrase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangePassphraseResponseObject); ok {
+		if err := validResponse.VisitChangePassphraseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetUp operation middleware
+func (sh *strictHandler) SetUp(ctx *gin.Context) {
+	var request SetUpRequestObject
+
+	var body SetUpJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetUp(ctx, request.(SetUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetUpResponseObject); ok {
+		if err := validResponse.VisitSetUpResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSurveys operation middleware
 func (sh *strictHandler) ListSurveys(ctx *gin.Context, params ListSurveysParams) {
 	var request ListSurveysRequestObject
@@ -3684,108 +4976,222 @@ func (sh *strictHandler) GetToday(ctx *gin.Context) {
 	}
 }
 
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *gin.Context) {
+	var request ListTokensRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx, request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		if err := validResponse.VisitListTokensResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeToken operation middleware
+func (sh *strictHandler) MakeToken(ctx *gin.Context) {
+	var request MakeTokenRequestObject
+
+	var body MakeTokenJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeToken(ctx, request.(MakeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeTokenResponseObject); ok {
+		if err := validResponse.VisitMakeTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevokeToken operation middleware
+func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
+	var request RevokeTokenRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeToken(ctx, request.(RevokeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokeTokenResponseObject); ok {
+		if err := validResponse.VisitRevokeTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1bc+S0mn9F5T1VB2odkrkwQHgaBrLDqVkOS1jOAzWbUmx1W8SWGklO05XKf9/S1bL9yZekk915mum4",
-	"Lem76rv3XVbwZscZYUpm53fZDgvcEEWE+fSuFZIL/b+SyELQnaKcZecZI3+pq8I8RHyDVEXQDm8JuiYb",
-	"LkiWZ1R/68+WiEOWZww3JDvP7PezPJNFRRqsV23wXx8I26oqO39x9vJ1nqnDTn9VKkHZNru/z7MPtKFK",
-	"fxdasjYP4xVLssFtrfR6Z7lenzZtYz7pj5S5j2EnyhTZEmG2+i+z+AjYHRZKQ4mR2RUG7s8UXC+/fAWB",
-	"dUnELRE/mZcdbDusqm5Bt5cgf7ZUkDI7V6IliT3ewFu04pYcfvw+sQEtJ5ffcNFgZTH05nU2g7x7uxSR",
-	"6jteUmKY5wepsCIXtDYgFpwpwgwl8W5X0wJr9J7+ITWO76KN/ybIJjvP/u20Y8xT+1SeRkuGPbvj27/I",
-	"HWfSnuBnwa9r0kxsv7Pf+Pd1x/DrmjP0mQUjtyQqedE2ekv9JfemXvhtW1LCCvIbJXsjcYLviFAOadg9",
-	"1f8fkDTPNpjWrbBfpIo0EvyW+wMWAh/0Z0P2+I0p0N5VmLIPlN1AKynRSqWxHXa95rwmmGV9YvzegdG9",
-	"lHv+C1B8DDvw6z9IofQW31FWajhGiClwK2GsFPpLG01RMgfdBWVbInaCMrNZiQ/yqiYbFa0beDrPCCt3",
-	"nDKVoEVBZrF5Yb50n2dbwdsduE7FJbwBLUExHB+TStkSAa5xQ1kJPqixVFeSENbbo8SKnChqFM/4FcrI",
-	"WDnuKyKIuQA0IIhKVJKixoKUiDLzd2JkFm200ELHZ1xd4Y2yECw7Cm9VwRuYG3aCK17wGnwoSEPKA/hI",
-	"GoWceHRLBFWHOWpf+u/pd3grCgBfGg3nGpUePQVnG7pthdFH/jK1h8n9xz0XUqGNEw0AIbdElLRQcwf8",
-	"zX1tKK3mKjCMGDF9QIljI8cB3WZeBnInmwG9E3L9M94SQLZ568yPBad/Z7+sGd8rtEWazWsWQK9F5gys",
-	"UbnC9ZiW13ZF6Um5r3jt+T0DLYwe0s2hcw+83wVC3ru+husjz59i4nyqwsryFKIKMb4HBbHgTcPZFcMJ",
-	"yZrRlhsqVusUKq8KDF0n01qNwCKsT77ybnyA8tGvODt38TuSCIphlSQr/PLLN6surgEjuRX6BAwI9Gjp",
-	"HTwGPCasxW04rydQj7h5x3EzvPo9UZjWaRtnuez2bCaAjCtMgFiWDNfWBBAdLc7mkRaYmhIj45w5xewk",
-	"aq+vPkGw1o2LwPi5xgWxNuEYhk0kx4tWu0grNEv7tCjvrFE8Zka6rdSqQ1y6N6BTSLplWLUCPoNsLc+M",
-	"nw34OyZu91ofyHgzC14esVkMmCd5hPAZNobvrHWXz4Dr1l1A4MUBHjoY72OZY0UFefKYIfvI2xqx5T5S",
-	"ynNXxEOU9rNp4FvrufThl4QpdH2IrC4Q8Ado6TyTigtoT6pQhSXCNmbCN4gqifieATsPRQHW8OEGSKr4",
-	"oNZvjSfmuCEcEWSm2DD1XvxABtjVhouesxrhrHaMOKJFg8XNctH5QBn5TyxAh7ThJd1QUi7nA+8Mjy0D",
-	"8pcCxMNcAHssjZ7/Ft3iuiVO/dec36Ca3mjGKQRREmFBUEXLkrAsnxFi5wsHDLoDeOTMEiQKbQxt6bpt",
-	"WMKh/WtHir4DHzm0jsSjB1uBb533Q1jb6NMLsmml4aSWuQtQtlIvHp187DqOT9QQKZ16ncaXcx+dC+KA",
-	"7M7WrQRh7nt8MF5DwvOAj1biw4itZsmqX3ImPXgSG8AC1PNuV1NSXmG1nJXXm1F2d29MQQLlvT+ZsvET",
-	"PKKdx7XneK8dTugyTN0uzvhauY2NtILhLCfy0yR1ytYxYESoILI9Q8Od0aMkRmmaId5GUb8+Y6RNuPa6",
-	"pgWseQXnapUjBIPstvDrpY//rsIMspFwYdVopzhwqXVFYb9vAgb8loA6Y0NJXa705pLhrjQWtUU+zwMO",
-	"kBAJ8Qgyb4ezziFIJuUeJmPRvbWC3x0xIOEOyme58hfEADnhIiEHg0v+5GhfEYa8jcO4qojwmZNpLIfI",
-	"iZM1D3+QugkMewMFlyXVB8T1zxGiN7iWJB/iXilcVI3PfMFv9vIsr1988/rV2WuAW8eoibyWzpPUm1HO",
-	"ZO5NTm0GoL2gShETQxIRljoQPXUGSTjcEG+1R0HWHElMTfSVCMGNKopBOPvmjcnlhLxbnraF4vTcm6++",
-	"+urlizf5snvarJCm1nsX9B4SZJ24wxfg7GtpaySpJvaYKVJeDcIMqa8lvSBYzeLhHWIOmEbeZYhUD9BX",
-	"loJISY6lNB+Apx0Xx7h4nJbtAPIrT+DmwinycNNsBTFvlnSzsTdyQ6W0AXRntUL3zoXXdkND0RrfVlfP",
-	"5Xz6HueSbydsEc9Ty5YZYNO9mseHj5zApIxe4AKQzhpfEziEaZyieXa3C/ivgxvTmviU+EM8TSg1RRWq",
-	"CS5ldy9R7XrLQ3PNa1og8+5yR3HGjYOhesaUZlFzudKPKHgJn2Iy/0luaelN1mXhSlzAcc9VidTHp0v5",
-	"jrCVGApWYiqX525hkwLlwgWSJhOgn2pO8qmyj4YJI7Am85GDfGPEjJ1N3pF5QiYfk470mH1oPvLiofnI",
-	"6TxiAtqgI0yNl1JEaMr/z+9nJ9/gk83Huzev7/8G0fY9wbVVhH0caZ5uZXzh8hvwPtXesHMCp+FwK3Zv",
-	"QJC85zuAXhUpbqBA69AOvyYVZaW+ADTpTOAQCvauCkDM2ldyx2GNpWoJX2eKz2NL8cyukAfw3VbdMSEE",
-	"/oO3guH6B6ZsqVvKYR9HmwqVyI6v0aRlSAn2KfWPy3/+hLpgq/OIoBUqLKuVd+Liq2FxSsqoLGu3G7Tk",
-	"XYSgy085WN2RJ4hxjARTj65Pl2Fy2/xmxMfW0AEVCYLfEDa8YdNoJ0wJCoUY3AMbbt+YSs8Fy1XatB+t",
-	"pYngr7IaS4X04oewtPwWkWanDtZKVNZ0lIhxlri0sUwIiqkCAWC5JeLgNtX75Qiz0toHLiqPzBE1+zdE",
-	"zeeC7D4d9hzgENU+YAYw2Ew9RwjpDvDI96jB7IBCdYkvLIGru1K6NBRrJJY3z00YidelPFbl2INSh8er",
-	"0HD+ra/I8CHiBZUZIFl9ZmxEWu/T+7tZUkW67fsJdZsadFWrK9M3yyLoLmnjvPqk2/mBSkXYRGQDdpUq",
-	"Lm3J0fjud8XgcVVijhhX6I9WKmQDmEIq0Ahw714Z1MEFoA2te1mxSqmdyakKgmFM6sUSqZW1ZsIwQu1Q",
-	"FM7lrQNvE5idB2AF7EHk6IpVRvRIJlGnHJYUHj3gKZ/EaGirDXzIuaerGUd6bVRyImdDzMGFcI57hJ0U",
-	"Eij7hbdQzm4jOFNQ2AFbjuOMoD1VVRfoPYXUi1nmKkn+pMNbR+IyvoRIXV/dML5nSw5o49PXpOZ7dPqF",
-	"fvfEvHuKi4acFBWua8K2BDx+t9OVS32Pk+io5tZWQA0uCdpw4eIwTN+KCMubhCUeLZ5A0EjVOKQE/9FS",
-	"qYfmHnrGm0AwgbyRSsF3Ru44amJD8kutOrfFD/qtlFWXILDiqOQIX/NW9e7mSPCCCwcodqoSCSH7h1n3",
-	"xLwf9phAn4VthMPJUoV01cB8rObc1g7kiAsnmK7haVZ3TFUYJGPyW0F6QEQ4xuqKl2WCAHFVL/DUWNjw",
-	"s+h2l9N9DRNJ/uSjqVNNdxsIZ5Y/vtuAPqjPwKuGxOFrjksohuD9ASRaxijb+uCe8SEU5zemeqsfMaMs",
-	"9lQm4WwwTRgv+olNsLoKsd4eoHGL0z0RWtQSkAuCiwq2xAHQTCVUUZGydwk7dc5VwlkCq+CAtb1OBirw",
-	"0qaT9n/WBXSV4O11DTLYofMQsVIaRK1KNQgayA2m9Rj0kpYp2N1OV8kge8vCNT2GzDR+LA/xTmbTnBVu",
-	"qe0YL9YFkc4JCqZTUrlXZd2JI3XQFdV6O7OTtoFGirixo4PjkbRmTZWST5ZvC6nQi7Ozs6Xl2SH9BCaN",
-	"I+1xjM2CtwN17EXyuqy8GCoNBBYWRKu5MQgFbxobjtCWA76xnjdlyUpaMc+UoeqKSDW3I5FKjjMPy635",
-	"mNs8J8ZsRowp6KBPc9kxAnHpcrMjheAuo8yP9zyDuJYtMfYrvrGRBLi2apC6SATwEmWRbaoogKvEE3Mc",
-	"4MkA5EVARHjwnQfjfEArBOmlLaN7ZLqp8wE9TN5BG4T7zAWxcUamKRXWrpa2xi9/+hG0eNa3ZE72Ok74",
-	"4reYqUVVtxM5OL/GoDeogyIPdICpB7nUQ9t1YQuKIjP9FT7qgQFKBd2B9hWXUdBImzSxNp/N9DwkIlTx",
-	"nZywc3dYSqJNLtNbLxFnyGR+FiHmPd+BzUEztRQaHWvb6NZ33u1q0PI1vqt5hjTyfFRnaXuVD9aAd9+m",
-	"lZCxQBUirJSowqyUlb38mFTa4uMbJCu+12Y/Rv2wKWChTgey5m8zG3wI8buoN8AHjD1xehzdgTY2tWpr",
-	"5RkuS4nhWyb3kO8aB5gg5eaib4w4i0G2RaXRxBkjRcpHCWRfTkgfOZzTAZM51X11WBU9ssFT/dY02uSj",
-	"7YWOAnPVcRM2wUAFAiUNj+vttTNVIG/JMEDB27pE16Ebcnl98QM6xm7IIR0uNQ99mfNQEpXMkVQCsy0R",
-	"6DOqTMjTNEjzUKkcSdDnJkikgQzu7dBBfVQfmyRQ/DgWYR/bSAY1HtaXtiiU6vZ0WslmiQLqY0R79nAA",
-	"pfjzKMY1fdL+STsxByow0SwDFZhgsSXKN9hXfI8kb4iq9IVBammSF6ybigQE60y5XiKQZxVp8rEgWK2M",
-	"e5Q8lcnbUEZltXK5lTV3icRXwXcE9qrjgQo5wqG+Dk8Uo0U1OkOPM3ItpQ/qwFJl17iCA1e2iECSvMug",
-	"wKt4NRS65mwEMeuwDZqEjqlgbC023U2JihdQi+PYaI+4p9vRMUjMenlg/kDFwLVxt1MPZWnZSnYKec05",
-	"wkaXrZ+qku1U75pa2ej9bpsVC0z6ksnEXdIxW+58BY1iwZ7Dt0yptBWaNyYfNIGhprtdogZPENMZ23Dh",
-	"FKL+ZGwtOOvXKcXHFlJ2euexK0nqap0XlZH5a2T2y0MXwL7pt4tboMbC51Gepv5Rrlx7pKe+dH+xHu7K",
-	"Fi449sJZfUCqohI5EZoZxxeLZGqlIHqzY/dGAP7KXSsx1O207KKNs4GrRiSVhEkXK0zUWdl2ENSzOgkr",
-	"EWeI4KJCtqN5EauENmsoAtOSq+mcJkmY7T1n05pWVPqmQ9jXWIYsoICbXbmOjOGQiDGOKEO4ruFMI2ap",
-	"pAS0kjEeNcp9MdKy/AFmoCLulM8yqQ4ppvFhtcrxU8fcMQvekHXnTOrUVPOnsUiu48xS+G+PifzRPb47",
-	"Zg+EhNTNb12zwih6jtWJS3Z1OS6X9oIMtb60HTH3PxF+D1WZSasVfjiRZkyF4bvU3wgbXeliutb83gjU",
-	"ho9561cnCLQgfzc5YCVwob5Av9KG2CEav1y8Q69evfpGS9l///oud62s5tlwvqZEn+mvf/P6y68+z41Z",
-	"Yb9nUrZ2Ku3B/mtqnTCyV9YXWahyyX5kkmwZjnoPzrOzL158ceZtCLyj2Xn2yvzJ1o4ZNJ/GGm1LDFNp",
-	"DjAuxo9ldm5qGr/rODaervs7LDfdV07tPNr7HJ59243h64aWLpLI0Iczlkh4p3D3LR8+OyT55fu3Jy+/",
-	"fOMLsOOmjNCPCM4M7s9+WjSddVCJm4CJi8Tg4M7udjF8+/HE/PsRhHWGjm6K8oJv2mHH9x8Hc2xfnp0d",
-	"bYRuPIgRnl+LrYUfEAKvFw4YTcPVt0/TYHHIzv3ARxlKIKlAptXP9L47pCqsZef3TJCCi1JmH/Uap8Ms",
-	"UFKy3g2i3Q+UrmHTQWkPTRmS3BpJJT5ItBG8QYzvv0WMbLGit7aSkbAyyb4hrHrV4L+GAmSnKb9682Vv",
-	"NPWJ+8NYS9/NbWFC/U+whSsgWS4rZmSgto4+LlANzsbmMlhHkjfEZsAY36PPlGjJ54gL/cn89TPjC3ye",
-	"wLm7++PzjmunVysFzRURoO7jifvXVdqcDAdznXQjumxK9MT8++lrkeF4vKfUJLGUo4Yoo0CMi7JBt7im",
-	"pbX55nXJ6Z0Nl98nlcp/kFinjFXKMKEQLhpkSpqlqwP6Wn804Y6Sbqmxk4AB7KErJD2EHerU/DqHezWf",
-	"i96uFAug+OBmPwLp/8n6toK5S0zhYIUpy5GdTaMZoZXENFRVVCou0vzQeZkpBvjBOyJPhky3QwKD7oSP",
-	"R96/fJ1/aH0J3QimrJQqVGDtzgneRPhy+8foOtWw2hCGC7j0sfZWP47w5n8I4JA+evRbAb2p/k+Odh8R",
-	"BbBvag/22HCXCXk/ngZvTZhCIuxQzpDJlwvMZOgYnUL8TpBb/zsBIOp/tl/49JFvlId/fBzeN1xrazcM",
-	"9vcmSx2Gj4F43yzx6C6exqOLhh+sdOniKQ/LfDo/bwH06F4vNduMOxeio0YBa+0cxWiO5k+CC6mhX9gZ",
-	"bNptjww29zEEz9PW6UrD0Aeh/Eb+84kL2H/6tt7FM3mMXqry8HsHYsJJ9IJ6ekfLSYPuIvxswkBWn/o3",
-	"cZ6BJilFuumCrkewwNxqnfUVjVuBiVOFqSEpqri5Ik+IIrcDxLE1vSWjC4OY8h/TEiZ4QaQ0aQbz1Q5M",
-	"F7Z0YP5hpyFM3hVuYsIjropPSVfEEy2eUlf8q+Km60abbDliZE8AhQES6/R2MLsCpJwZcHFI0m4IlZnc",
-	"wLgiJSJY1JSIHO0rWlSoaaVC12Gy0h9hReiasU2PDwx0PgNZe2M/UgZ04cZSUnUMOuP6RkY/ruLwZywN",
-	"M/fG5aVCZpD5ETJd2QrMDoJgayKnNNQv5gv/JwrKnu0YUtIpNQc9KjDT9+tNbhHn+/mMXi+xwtdYphVe",
-	"lGJKKrzLUBN0nHhsFB+0Bfpw02AvTqhmYoR+ZvkxI4Qu9uftwF5I8NM3AqMGqafU6455rKnhBxVY+trU",
-	"ERXjHjHQBHGsenqnCTBpIF52MyHW8Gv0C47PgPnpqJsMTWdHMPecMxesvdAgk7tBEVr5etrsBY8tw4fQ",
-	"5hR3lfRJreKr7R9DpXxcBCPtaJFvUU02CvFWmZQORrdUUmWKv7mbPeImQUFKwWU9Vvz858iCsNNbDGZ3",
-	"XKjBeezsqKg7AToFTp7h67PnDRbH3REJhvUkP8Ydp80sMwHGLepIaIiLla1i8rjLHfMelvKmb1xIpgtG",
-	"v5LySA6FSOuc1EW/BbtgwPfTZgpGCEn6qPUxboy3YUaCrwr/+3CuQP9HXFwYXBDzSytIcafkbA3RIqYI",
-	"swjSRhB9SEp6wAqPMZjMEa2JhwVBck9VURFT1rfGUIp60KaNpU/KlqHPkLU0RU6GCEm+dIkZmVu3RSIu",
-	"StvUADOhqdmb4Tv3nbWc9/+LPl3x8pPamhZX6fCBw+VHM9geSr5cKiwcyseplyOiwhdHQ795PaLDiyNv",
-	"DtFAasCPkiAzKDQyYjYb/J6F/Vk6TXH7E+wUpk8kHbPh4ECularZ/5j6M3B+0soPRbvHsPItvk3OnO/R",
-	"BovQ8T6P4NOofWQa0e9CA8ND8Z1Dpckuyuag+BZdH0LfvqlcZqTrugP9eNdfsSS2f/bMsf0+4p4nVeqi",
-	"Zaaq3SHVNL8aPCHMAsLdPNx5DiG37od19BPlWyBSzGJ7JJ4QqXYDAJma+U3sUCKpMDuGTns/XBK80eOK",
-	"7d/vslbU2Xl2inf09PaF0TLunbs4bUoLaxr6gLGvFem+5CgS/cnvef/x/n8DAAD//w==",
+	"1H1bk9u22fBfwaidSTIfN1rHjtOsrxzHrt0vTf163fTC43cHS0IisiSgAqAUjcf//R0cCZIPKFIrbesr",
+	"W0sSh+eE54xPi5zXG84IU3Jx9WmxwQLXRBFhfr1ohORC/68gMhd0oyhni6sFI3+om9w8RHyFVEnQBq8J",
+	"uiUrLsgiW1D91r8bIvaLbMFwTRZXC/v+IlvIvCQ11qPW+I9fCFurcnH16PK7J9lC7Tf6VakEZevF58/Z",
+	"4hdaU6XfhYaszMN4xIKscFMpPd5lpsendVObX/onZe5nmIkyRdZEmKneEiE5+9UM7ebbYFW2023MC4ts",
+	"Ici/GypIsbhSoiGJHT19DO3nf8wOBhDdYKE0KDEyc8EQ/HcKeN99D851TcSWiJENubnusZ3rRmzJ/s3P",
+	"iQloMTr8iosaK4uGp08WBzD02Q5FpPqJF5QYCn0pFVbkFa3MFnPOFGGGXPBmU9Eca/Auf9dYu/oUTfxn",
+	"QVaLq8Wfli31L+1TuYyGDHO2y7d/kRvOpF3BW8FvK1KPTL+xb/y/ecvw45o1dIkFIzckKnje1HpK/ZL7",
+	"Ug/8vCkoYTn5jZKdYWvBN0QoBzTsnur/91CaLVaYVo2wL1JFagm+5f6AhcB7/dugPf5ibGsvSkzZL5Td",
+	"QSMp0UiloR1mveW8Ipgtusj40G6j/Sjz9Bd28THMwG9/J7nSU/xEWaH3MQBMjhsJQyXXL600Rsmh3b2i",
+	"bE3ERlBmJivwXt5UZKWicQNNZwvCig2nTCVwkZOD0HxlXvqcLdaCNxtwnJJLeAJagGw4XCaVsiECHOOO",
+	"sgJ8UGGpbiQhrDNHgRW5UNQInuEnlJGhcNyVRBBzyuiNICpRQfIKC1IgyszfieFZtNJMCy2fcXWDV8ru",
+	"YNpSeKNyXsPUsBFc8ZxX4ENBalLswUfSCOTEoy0RVO0PYfvav6e/4Y3IAXhpMFxpUHrw5Jyt6LoRRh75",
+	"E9suJvM/d1xIhVaONQCAbIkoaK4OLfA391qfW81RYAgxIvoAEkdGjgLayTwPZI43A3hH+PotXhOAt3nj",
+	"dJwJq39hX9aE7wXaJMnmJQsg1yKdCZaoXOFqiMtbO6L0qNyVvPL0vgDVmA7QzaIzv3k/CwS8F10J1wWe",
+	"X8XI+lSJlaUpRBVifAcyYs7rmrMbhhOcdUBarqiYLVOovMkxdJyMSzUCs7Be+cyz8Qjhoz9xyvTkbyQR",
+	"FMMiSZb4u++fzjq4eoTkRugiMADQg6Wz8HjjMWItbMN6PYI6yM1aijtAqz8ThWmV1nGm825HZwLQOEMF",
+	"iHnJUG1FANbR7GweaYapKDE8zpkTzI6jdvroEwRr2ThpG28rnBOrEw73sIr4eNJor9ICzeI+zcobqxQP",
+	"iZGuSzVrEdfuC2gVkq4ZVo2A1yAbSzPDZz36jpHbftbdZDyZ3V4WkVm8MY/yCOAHyBg+s+YdPj2qm3cA",
+	"gQcHuOigvA95juUl5C7ADNlHXteINfeBUD50RBwjtB9MAm+t5dLdvyRModt9pHWBGz9CSmcLqbiA5qQK",
+	"lVgibB0zfIWokojvGDBznxVgCR9OgKSID2J9aywxRw1hiSAxxYqpt+J7PMBuVlx0jNUIZpUjxAEuaizu",
+	"prPOL5SRv2MBGqQ1L+iKkmI6HXhjeKgZkD8UwB7mANhhaeT8M7TFVUOc+K84v0MVvdOEkwuiJMKCoJIW",
+	"BWGL7AATO1s4QNAtwAPnIEIi10Zfl66amiUM2j82JO8a8JFB61A8eLAWeOusH8KaWq9ekFUjDSU1zB2A",
+	"spF68GjlQ9NxuKKaSOnE6zi8nPnoTBC3yXZt7UgQ5H7Ge2M1JCwPeGkF3g/I6iBa9UdOpQdXYh1YgHje",
+	"bCpKihusppPyfDXKzu6VKYihvPUnUzp+gka08Th3Ha+1wQkdhqnTxSlfM6exnlbQneVYfhylTtg6AowQ",
+	"FVi2o2i4NXqQxCBNE8TzyOvXJYy0CtfcVjSHJa/gXM0yhOAtuyn8eOnlvygxg3QknFsx2goOXGhZkdv3",
+	"jcOAbwkoM1aUVMVMay7p7kpDUWvkh2nAbSR4QjyAzNdhrYcAJJN8D6Mxb7+aQe8OGRBzB+EzXfgLYjY5",
+	"YiIhtwcXYcrQriQMeR2HcVUS4SMn41AOnhPHa37/getGIOwVFFwUVC8QV28jQK9wJUnWh71SOC9rH16D",
+	"v+zEWZ48+vHJ48snALUOQRNZLa0lqSejnMnMq5xaDUA7QZUixockIii1W/TY6UX6cE281h45WTMkMTXe",
+	"VyIEN6Io3sLlj09NLCcE97K0LhTHAJ/+8MMP3z16mk07p80IaWy9dk7vPkLmsTt8AB78LK2NJMXEDjNF",
+	"ipuemyH1WtIKgsUs7p8hZoFp4F0HT3UPfEUhiJTkVELzCDhtuDjFweOkbLshP/IIbF45QR5OmrUg5suC",
+	"rlb2RK6plNaB7rRW6Nx55aVdX1G0yreV1YdiPl2Lc8rbCV3E09S0YXrQdJ9m8eIjIzDJo69wDnBnhW8J",
+	"7MI0RtFhcrcD+NfBiWlFfEj8GEsTCk1RhSqCC9meS1Sb3nJf3/KK5sh8O91QPGDGwbt6wJBmXnE5047I",
+	"eQGvYjT+Sba08CrrNHclzmG/56xA6v3DpXxD2EwIBS0xFctzp7AJgXLhHEmjAdAvNSZ5ruijIcJoW6Px",
+	"yF68MSLGVidv0TzCk/cJR3rIHhuPfHVsPHI8jpjYbZARJpFMKSI05v/3w+XFj/hi9fHT0yef/wzh9jXB",
+	"lRWEXRhpmm5kfODyO/A81dawMwLH9+FGbL+AdvKabwB8lSS/gxytfT38lpSUFfoA0KgzjkPI2TvLAXFQ",
+	"v5IbDkssVUn4OFP8MLQUX9gRsrB9N1W7TAiAb9iWKuzN8j7dF4B0uCUVZ2uJjCsZLSVRF83mTyFcYHU0",
+	"/zPnTHJYzpE/NlQQOUvwJjABa41OhETzQAD4G28Ew9VLpmyuX8pjMXS35SqRHjBnR0WIiXah/Lfrf/yK",
+	"Wm+zMwmhEUosy5lKweSzcXJMzshsa7gYsGSti6QN0Lm9uiWPIOMUEbYOXs8XYnPT/GbkR55gpFvB7wjr",
+	"U3oa7IQpQSEfi3tg4w0rk087YbhS2zaDsTQSPJtWWCqkB9+HoeUzROqN2ls1WVndWSLGWUJrwTLBKCYN",
+	"BtjLloi9m1TPlyHMCqsgubAEMkvU5F8TdTgYZudpoec2DmHtF8wAAjuQ0BJ82j048h2qMdujkF7jM2vg",
+	"9LbUYRKyVRLDm+fGj8arQp4qde6o2OnpUlScqPYpKd5HPiE1BUSrDw0OUOudGl45kVSRdvpuRoGNjbq0",
+	"3Znxq2khBBe1cm6NpN39C5WKsBHXDmwrllzanKuh8uNS7uO0zAwxrtDvjVTIenCFVKAW5L69MaCDM2Br",
+	"WnXCgqVSGxNUFgTDkNSDJWJLc/WkvovegSisy6tHXikyM/e2FaAHoeNXsnuv5Tig/Jp4byJV0H0xxip2",
+	"2KFKd2dOfDc6tKS3WMpNKbCMQi4zPN4t43eqOy4vIUEB+IChN3ubaLk4ReW2lAOk8ZlmeVK0CncAjeHg",
+	"nX7H6PTqxqZmDxL5A7DNmeQo5eCx5As37OEUdhVmSsPkKJxO32tvnebD9GK0MLqvTuZQfcjrm9a27ADv",
+	"bGXJTMB46hivk8mOB2CMaHDxIdtvAMZkFsqYxyclh73gTDl1jIZntQkfs+voeowjPTYqOJEHY3TBB+M8",
+	"n5F0TQGBsne8gZIeVoIzBfltsT2xOCNoR1XZRsqWkBgww9wkj4+kx7CKjtuhEkuq6uaO8R2bskAb4NOW",
+	"8g4tv9XfXphvlzivyUVe4qoibE3A5bcz3bjcIUAWVdzaGqjGBUErLpwjm2mtGmF5l3BlRIMnADRQVRxQ",
+	"ggPOYqkD5g54hpNAewJpI5XD1BrJQy+CjWlOlkB2ipf6q5RVmECw4qjgCN/yRnV0+4jxgg8MUAypSkTU",
+	"7R8O+nfM92GOEfDZvQ1gOJrrlU67OuzsvrLJVxniwjGmK0s9KDvGUrTeOSnsVcktJTszpN4Tdi6GoqYM",
+	"VCuTIdG1IB0QRBjC6oYXRQJ9cVEF8FR4LQ+oomhtCzleVjaSY5V8NLaq8WIv4ZwC9y/2okeVeXnBklh8",
+	"xXEBuXC9NwKJhjHK1j62YjwYivM7kzzbDVhQFvtJRvdZY5ownfQTm9/iEnQ7c8xSR51pmdi5IDgvYT8A",
+	"sDWTiJqXpOgc4e4w4CrhqgGTkIGxvUQHEqDThpsSczMXleDNbQUS2L71T2Gl9Ba1INZb0JtcYVoNt17Q",
+	"IrV3N9NNMsbZsHDID3dm6u6mR9hGkxmcD8Bi2xFeLAsimRMETCukMi/K2hVH4qCtafBWbsttPYkUUWOL",
+	"B0cjkFy2kjVVyTNaPSOkQtpknFodE6L/YM5OJD1OMVnwtUAF0xG/TqvugDKzgYEF0WJuuIWc17V1hmq9",
+	"A99Zvx9lyUIGcZgoQ9Krs5zGZiRSyWHgd7otEFObp8SYzIhRJN3u01R2ijBAOtv3RAGAa6L+uTnOIoXj",
+	"a0bZXPGq4juJ/uSPU86s+PT5KbEV+2Tk8Omh2fgsWiPK8okeEnFW7TO0K2leotqQHGbIaljZQZu5dY0c",
+	"4SJycbpoDBjObYKDVwqDWCwaYqwMfGf9xSShFXYi9IkwTSL7v0nlvnGVeGKWAzzpe8imbCKCgy+wG4Zr",
+	"GyFIJzsnOq/HexccUarrzeheUMccxCtnCpiKGE1s2ma6/vUNqFnO7zwwWtI/4jHZYqYmFZeMpJr4MXol",
+	"sO0usoCHBPbYmzM7sO7FjD6T/QAz0jUjxRsGmpmzo/qb4AG+l+c2uNrTadHmFVesiyWSJd+xZyamaWgW",
+	"I0mknHLUte2FXMxxPMngmkL+rr5pOLHAVpED1aM+pIEBBg1HM9rps6CNCGmLIVaWDuaxHBPuKflGjpiR",
+	"muqItmgMe0jEGTJ5LZMA85pvwNLnA5miGhxzmwTM7yuwqUDD0pz15hnSwPMu16nF496TCqqWq0ZCujhV",
+	"iLBCohKzQpZWt2RSaYOKrwxHaKsao25MFDAAx73Mh5VF6xkMwbmo8tFHgz1yOhTdbm1oyVTWiDJUlmLD",
+	"50zuINdQ7P2FzjTnGmfEKeSyyUsNJs4YyVMugID26Yj0bv1DMmA0Y2xX7me5dm1kVH81DjZ5b3W8xcDx",
+	"UaC+CAQS1+7XucS2pYOcEYYAct5UBboNvR6mV08dUQ9/R/bpWIZ56Iu4+pyoZIakEpitiUBfU4V85p7i",
+	"oQ4r4qBvjAdXbzJ4j/r+n3tV6UsCBXdiFva2TtJneFzV/aQ4h5vTSSWbAhJAHwPak4fbUIo+T2K70rN2",
+	"h7D9AKH0WU0yUPosFmuifPugku+Q5DVRpT4wSCVNZJG1jSUBX7gpRkj4ya0gTT4WBKuZbsWCp9J0VpRR",
+	"Wc4cbmZFQSKrJecbAjut4nZRGcKhegCPpNpHGch9h07kuZHeZwpzlR3jBvYLW81ZkqwNb8KjeDEUegJY",
+	"B/2ihTaoEjqigqE12WIz+aeeQS2MY1stop52RkcgMellgfgDFgPVxrXcHZCleStZB+0l5wAabUbOWA1Q",
+	"K3rnVAJF37fTzBhg1IWQjKon7fHpNneQKHbbh+AtUyJthuSN0Qf1l6roZpOoMBDE9P2ouXACUf8yuhYc",
+	"km+F4n3LRFq5c9+RJHWVXJNyxP0xcvDlvglgv/TTxQXeQ+bzIE9j/yRHrl3SuQ/d4xxAsMuNs2qPVEkl",
+	"cix0oNlwzJKpkQLrHWwqPNjge+4apUC13NMO2jjYPqsBZEGYdC7iRBK1LXZFHa2TsAJxhgjOS2T7tUwi",
+	"ldBEBvLANORmPGWAJNT2jrFpVSsqfUsF2NaYBiygPI3duHrTfgusIYwoQ7iq4EA+ZqmYHzSSUR41yH2m",
+	"8bTwHGagIG6FzzSuDhHc4WK1yPE9Vd0yc16TeetMytRUawujkdzGgdvw3w4R+aV7eLfEHhD5EeRGMGH5",
+	"GC/tZPW3xgU5Td7uiGM46NFTPMPNvBJoSLf0fnHv9/U6pt/sQRewwcQpkmhdsvjR3hPz/XEHUIH3vgWK",
+	"bf3++OnT8UbwGRS1eOQa/I+1HJmBXziC4RFk1gzB4be2SnkQT8TqwqVZtNkVLuECsmG6B9EJs85GApKh",
+	"Gilp0MEPRxJcUoHJNulkAI22ZCddZGpWlDf68LnWiPM1E9LXAVNrsPI7SqLrCJgka4ZvBhEZvKH/36lo",
+	"HjqGHoxaTbCIDWUTkTBd+Slb8aHcf+8OKZqTr0z6kxI4V9+i97Qmtn3fu1cv0OPHj3/UJ+A/37/IXBMd",
+	"86zf2V+ir/XrPz75/odvMqPy2/dMtpK9dGNv/zUBeIysOvktemlK4XJcVei2UUiZyIziSNI10xMzQgrZ",
+	"RqfQ1xZY31jvgAHDMxtwJVgqJHhl41lGpaGuVy1BCt9WJC7fpzlBX2v0C4arpfvLEuc5kfLbNf/m20VI",
+	"XF28sfiI6rGvFpffPvr20lseeEMXV4vH5k82HdzgeRnrQWtbJWNzOClnb4rFlSlz+qk95+JrTT7A/N++",
+	"srR3dHzO4EtH2tbk7UUOk4Rs6E0wFLPwTEFjnn4hR58Yr18/v/ju+6ehdDoqVA89WsDLWrr9cCfdWNEr",
+	"zkvsiYvEjS2tte4if/bnhfn3I7jXA3h019dMeNPeMvP5Y+9uj+8uL092rUjcnB6+0wNbv0AACDxeWGB0",
+	"Q4jWWesai/3iyjfBlyEhhwpk2p+YfmAOqApr3vmwECTnopCLj3qMZT92nOSsF70Y2ZHc1a9DLuyiKUOS",
+	"W9NKH7RoJXiNGN89Q4yssaJbJ4hYkSTfEIy5qfEffQbyasb3nTuBLtwfhgfYp0NTUHaeKVxW53ReMW3U",
+	"tU31cYJocJa5PhacTSV5TWzcnPEd+lqJxh4HjNu/fm0UuG8SMHcWQ7zeYRXbbKGgqSLaqPt54f51etlF",
+	"v1nxRdu22ObPXJh/v3wp0m8Zfk5JEnM5qokyAsQ4NlZoiytaWEvxsCxZfrJBts9JofJXEsuUoUjphyHD",
+	"QYNMlZJ0SYd/0T+Nk7Sga2pUSOBSqlAonr6YCupe85cM7l/zUPh2+dEAxnsn+wlQ/w/W1RXMWWKy+UtM",
+	"WYZsv05NCI0kpsdCSaXiIk0PrW8qRQAvvfvibMB0MyQg6FZ4f+D9y5fuhWr4KDe2MklJOa6JOdcieLn5",
+	"Y3At9V6t49O5abtQe64fR3Dzl6Pt00uP7k/r3HR2drD7OAoA/Z3PnfOBsvvj4Llxbmr7xoLcGSsCMxma",
+	"yIwBfiPI1t+dBoL+rX3hywe+ER7+8Wlo31Ctzfgy0N+Z3JbQkBmE+2qKRffqPBZd1BBupkkXd76bZtP5",
+	"HnSgRfdkqtpmzLkQUzECWEvnyLN7MnsSHEj17cJWYdNme6SwuZ8h5JbWTmcqht517Sfyvy9cmO/L1/Ve",
+	"PZDF6LkqC3fAiREj0TPq8hMtRhW6V+EquR6vnvue0AfASUqQrtpQzQk0MDdaq31FLShh5JShk2IKK67X",
+	"4hlB5GaAKLaiW9Lx3S6uPnzsHh/EpBCamm/BcyKlCVWaD9tNO6+i2/Tvtl3a6MnhWqrd4+D4kiRH3PLu",
+	"nJLjXyU3hbFagcsQIzsCiA8QWcttr7kdiDnTAW+fxF1/V6a1G+OKFIhgUVEiQvFZIxW6Db1nfw8jQoeO",
+	"7WpwpNvzAdDa6QuYUqdzV6FC1SnwjKs7GV0/6eBn9A7TGdTFtkN2AfM9JtvUN5gcNoRvKjLKum/tK2eE",
+	"a9SMCACn6Sl4q/X6+wPypR9LAxLVeO/DMRGAbKhk8dG0ugetvqJ4G99EHpkdJwSHj+ZCd2APcPHoZJNH",
+	"vWMhyVUUpzEPi0Iad6fBhSbjNd3a3kVUDOpiB5hpKXf5yUbvP1vltCLWx9FF2DtzA03A2bwTKLqVHhAu",
+	"T4bxR3vfzSmg9JJFUPpKIrv/zIcMpW2uye9sPQ1Ev1jZthNdeFhr9FTwOBcD+EzNKfR/alkE0f7pnCN/",
+	"NbQekb+t23Blh1OofUm7LZ5BOWVY+Txk/1DyxmzzLDDX2lJX0CDFUV5yLgnq9gV02fEQWgTBlu5T6v47",
+	"88J/RNu3azsachMsBJ9ukGOmTde7zGohvn+NMZkKrPAtlmnrIUpsSaog1yFJ/zShzij0Zitm4SY5nRCc",
+	"OhB+81cknjL45sJq3sXSibZ9+f6VqCHIOY0kRzzWivdt/Sx+bVYGFcOeKKB170h1+UkjYNT3ct12UJxD",
+	"r/azlNA9NeTHA1oyNFk5gSfF+UmDIyVUrGeuraLWZDxudoLHTpdjcLPEbWlrUqr48tf7YCkbZqVL24jz",
+	"GarISiHeKNeGYEslVaYak7tOna7vOiQUXEIB6CiGCgCGC/GXNmjIbrhQvfXYTu1RuTC0Cpxcw18uHzYO",
+	"G5crJwjWo/wUbhWal7ZfqhvUodAgFyubg+dhlzni3U+lTV9JnIzEDy5lvieFQqh1/t+0z3fefYLnDcIP",
+	"AJJ0/1anODGeh56Avkzzq34fve6d0S7CLIi52FkrklbI2aT+SUQReu+llSB6TLZXjxTuozCZJVoVDwuC",
+	"5I6qvCSmzmaOohQ1hRhXlr4oXYY+QEKQyWw2SEjSpct5kJn1AUrERWGTpxNEGBK2U86Ta7pm/2jUYorr",
+	"Q5oWQvqMcRd1uCP4mqiLFzYXvAPRvhD5fCKfidVfzNZMAwRBtvzOtcY2/pKs1y8Idp+ktTufvn5GenLN",
+	"mED/MtdqkgM2ZScKJHSGnOEOte2vzuQL7fbWemBf6BgSYlA9KKUn7PKfyJoy2e12BXks3ONlt6HYplFJ",
+	"N2H74pm8ff37LiZh+QnUCPFUDjqXroM4I19JpC3FyB+ktT2TK+2eGneId8mmwa4u7A0UCSYi6p+bc/FQ",
+	"3M3yv4mFiELNxsDzv42bXhg/oBw6AhHuOg2zsHyZEJsG+6ZW9YB6596Zq+D9d6lBbdH+WV06FlbpkLeD",
+	"5cihpbBwID8X13WaAjw027niaIDp9MZPIiQNCM2JYybr3VLPhbWfNlgoFweH8BNxx8GEpoCumRaQ+ezN",
+	"zw9B+UlnWihWP4UzzcLbZH3zHVphETo9HgbwMmqbMg7oF6Fxx7HwzqCSfJcZ4nbxDN3uQ79K1xO57TYF",
+	"ustdX5Ep2WmXD5yd1gXcwyT7Oq3HdHNwQDU2j4ETwiwA3F3yeJhCyJbYkmf9RPnWHylisb1BzghUOwEA",
+	"TE38Jt9FIqkwO4VMe90fMmU4u6j72IH+3gfmzwgZ334gQWp2laFbs4112Kvn5GmEkVOP7UTPQntxJAmR",
+	"KGTufCXnGJR/x3fkvStTP8fJ3GmW8MAHc7hvEMBYjYtTKEd/t43efV9kjnBuXf6cEUmq1TPjF7JUYIz+",
+	"0mCwpNqiyZMZCBbF4ZBO59pseYu+/3jmMZifo1d4svwcfWDxVWQqDnihxrZsD7MRZuhZI1EvhQ8f9UHq",
+	"+iJ8+Kg3GWLmHz4tGlEtrhZLvKHL7SOj47ixP8VlBzS3/l8f2LHTRn8J1VftZ+6EiP7kZeDnj5//LwAA",
+	"//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,0 +1,250 @@
+package httpapi_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/cookiejar"
+	"strings"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+)
+
+// What each operation of the contract needs; all others a viewer.
+var (
+	forAll      = "getHealth getReady signIn setUp "
+	forOperator = "startSurvey "
+	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson "
+)
+
+// TestWhoMayDoWhat calls every operation of the contract as nobody, with a
+// foreign token, in each role and with a token of less scope, with good and
+// with broken bodies: the right status each, and nothing changed by what is refused.
+func TestWhoMayDoWhat(t *testing.T) {
+	spec, err := openapi3.NewLoader().LoadFromFile("../../api/openapi.yaml")
+	require.NoError(t, err)
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	admin := r.Enter(t, "ada", client.RoleAdmin)
+	made := func(role string) string {
+		_, body := send(t, admin, "POST", r.URL+"/api/v1/tokens", `{"name":"x","scope":"`+role+`","days":1}`, "")
+		var v client.NewToken
+		require.NoError(t, json.Unmarshal([]byte(body), &v))
+		return v.Secret
+	}
+	callers := []struct {
+		name   string
+		client *http.Client
+		token  string
+		rank   int
+	}{
+		{"nobody", servicetest.Anonymous, "", 0},
+		{"foreign token", servicetest.Anonymous, "insegna_" + strings.Repeat("A", 43), 0},
+		{"no token", servicetest.Anonymous, "%%%", 0},
+		{"viewer", r.Enter(t, "vito", client.RoleViewer), "", 1},
+		{"admin's viewer token", servicetest.Anonymous, made("viewer"), 1},
+		{"operator", r.Enter(t, "olga", client.RoleOperator), "", 2},
+		{"admin's operator token", servicetest.Anonymous, made("operator"), 2},
+		{"admin's token", servicetest.Anonymous, made("admin"), 3},
+	}
+	state := func() (v string) {
+		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys))", &v)
+		return v
+	}
+	least := func(operation string) int {
+		switch word := operation + " "; {
+		case strings.Contains(forAll, word):
+			return 0
+		case strings.Contains(forOperator, word):
+			return 2
+		case strings.Contains(forAdmin, word):
+			return 3
+		}
+		return 1
+	}
+	for _, c := range callers {
+		for path, item := range spec.Paths.Map() {
+			for method, operation := range item.Operations() {
+				if operation.OperationID == "signOut" && c.rank > 0 {
+					continue // would end the caller
+				}
+				at := r.URL + "/api/v1" + strings.NewReplacer("{id}", "999999", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody-known").Replace(path)
+				bodies := []string{""}
+				if operation.RequestBody != nil {
+					bodies = []string{bodyFor(operation.OperationID), `{"name":7,"text":[],"passphrase":{}}`, `[`, `"` + strings.Repeat("x", 100_000) + `"`}
+				}
+				before := state()
+				for _, body := range bodies {
+					status, answer := send(t, c.client, method, at, body, c.token)
+					what := c.name + " " + operation.OperationID + " " + body[:min(len(body), 30)] + ": " + answer
+					switch {
+					case c.rank >= least(operation.OperationID):
+						assert.Less(t, status, 500, what)
+						assert.NotEqual(t, http.StatusForbidden, status, what)
+						if least(operation.OperationID) > 0 {
+							assert.NotEqual(t, http.StatusUnauthorized, status, what)
+						}
+					case c.rank == 0:
+						assert.Equal(t, http.StatusUnauthorized, status, what)
+					default:
+						assert.Equal(t, http.StatusForbidden, status, what)
+					}
+				}
+				if c.rank < least(operation.OperationID) {
+					assert.Equal(t, before, state(), c.name+" "+operation.OperationID)
+				}
+			}
+		}
+	}
+}
+
+func send(t *testing.T, c *http.Client, method, url, body, token string) (int, string) {
+	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	resp, err := c.Do(req)
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	data, err := readUpTo(resp.Body)
+	require.NoError(t, err)
+	if resp.StatusCode >= 400 {
+		var p client.Problem
+		assert.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), string(data))
+		assert.NoError(t, json.Unmarshal(data, &p), string(data))
+	}
+	return resp.StatusCode, string(data)
+}
+
+// TestPeopleComeAndGo goes through a person's life: link, passphrase, session,
+// tokens, another role, removal; and what must not happen on the way.
+func TestPeopleComeAndGo(t *testing.T) {
+	r := servicetest.Start(t)
+	at := r.URL + "/api/v1"
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	browser := &http.Client{Jar: jar, Transport: servicetest.Anonymous.Transport}
+	code, err := r.FirstInvitation(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, code, "the service is set up, there is no second first link")
+
+	status, body := send(t, http.DefaultClient, "POST", at+"/people", `{"name":"Tove Berg","role":"viewer"}`, "")
+	assert.Equal(t, 422, status)
+	assert.Contains(t, body, "no name for a person")
+	invite := func(path, body string) string {
+		status, answer := send(t, http.DefaultClient, "POST", at+path, body, "")
+		require.Equal(t, 201, status, answer)
+		var i client.Invitation
+		require.NoError(t, json.Unmarshal([]byte(answer), &i))
+		return i.Code
+	}
+	old := invite("/people", `{"name":"tove","role":"operator"}`)
+	fresh := invite("/people/tove/invitation", "")
+	setUp := func(code, passphrase string) (int, string) {
+		return send(t, browser, "POST", at+"/set-up", `{"code":"`+code+`","passphrase":"`+passphrase+`"}`, "")
+	}
+	status, body = setUp(old, "lamp pier gull rope")
+	assert.Equal(t, 422, status, "a newer link voids the older")
+	assert.Contains(t, body, "replaced by a newer one")
+	for _, weak := range []string{"short", "aaaaaaaaaaaaaaaa", strings.Repeat("long word ", 30)} {
+		status, _ = setUp(fresh, weak)
+		assert.Equal(t, 422, status, weak)
+	}
+	status, body = setUp(fresh, "lamp pier gull rope")
+	require.Equal(t, 201, status, body)
+	status, _ = setUp(fresh, "another four words here")
+	assert.Equal(t, 422, status, "a link works once")
+	status, body = send(t, browser, "GET", at+"/session", "", "")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, body, `"person":"tove","role":"operator"`)
+
+	status, body = send(t, browser, "POST", at+"/tokens", `{"name":"night","scope":"admin","days":1}`, "")
+	assert.Equal(t, 422, status, "a token cannot do more than its maker")
+	assert.Contains(t, body, "its maker acts as operator")
+	status, body = send(t, browser, "POST", at+"/tokens", `{"name":"night","scope":"operator","days":1}`, "")
+	require.Equal(t, 201, status, body)
+	var night client.NewToken
+	require.NoError(t, json.Unmarshal([]byte(body), &night))
+	_, list := send(t, browser, "GET", at+"/tokens", "", "")
+	assert.NotContains(t, list, night.Secret)
+	assert.NotContains(t, list, `"keeper"`, "others' tokens are not shown")
+	status, _ = send(t, http.DefaultClient, "PATCH", at+"/people/tove", `{"role":"viewer"}`, "")
+	assert.Equal(t, 200, status)
+	status, _ = send(t, servicetest.Anonymous, "POST", at+"/surveys", "{}", night.Secret)
+	assert.Equal(t, 403, status, "a token loses what its person loses")
+
+	status, _ = send(t, browser, "PUT", at+"/session/passphrase", `{"before":"wrong one entirely","next":"gull rope lamp pier"}`, "")
+	assert.Equal(t, 422, status)
+	status, _ = send(t, browser, "PUT", at+"/session/passphrase", `{"before":"lamp pier gull rope","next":"gull rope lamp pier"}`, "")
+	assert.Equal(t, 204, status)
+	status, _ = send(t, browser, "DELETE", at+"/session", "", "")
+	assert.Equal(t, 204, status)
+	status, _ = send(t, browser, "GET", at+"/session", "", "")
+	assert.Equal(t, 401, status)
+
+	for _, change := range [][3]string{{"DELETE", "/people/keeper", ""}, {"PATCH", "/people/keeper", `{"role":"viewer"}`}} {
+		status, body = send(t, http.DefaultClient, change[0], at+change[1], change[2], "")
+		assert.Equal(t, 409, status)
+		assert.Contains(t, body, "at least one admin has to stay")
+	}
+	status, _ = send(t, http.DefaultClient, "DELETE", at+"/people/tove", "", "")
+	assert.Equal(t, 204, status)
+	status, _ = send(t, servicetest.Anonymous, "GET", at+"/session", "", night.Secret)
+	assert.Equal(t, 401, status)
+	status, _ = send(t, http.DefaultClient, "POST", at+"/people", `{"name":"tove","role":"viewer"}`, "")
+	assert.Equal(t, 409, status, "the journal knows this name")
+	_, log := send(t, http.DefaultClient, "GET", at+"/journal", "", "")
+	for _, act := range []string{"person.set-up", "person.add", "person.invite", "person.change", "person.passphrase", "person.remove", "token.make"} {
+		assert.Contains(t, log, act)
+	}
+	v, err := r.VerifyJournal(t.Context(), "")
+	require.NoError(t, err)
+	assert.Nil(t, v.Broken)
+	var kept int
+	r.Query(t, "select count(*) from people where passphrase like '%words%' or passphrase like '%gull%'", &kept)
+	assert.Zero(t, kept)
+}
+
+// TestGuessingIsSlowedDown holds a name after five failures, with the right
+// passphrase as well, and says for how long.
+func TestGuessingIsSlowedDown(t *testing.T) {
+	r := servicetest.Start(t)
+	try := func(passphrase string) (int, string, string) {
+		req, err := http.NewRequestWithContext(t.Context(), "POST", r.URL+"/api/v1/session", strings.NewReader(`{"name":"keeper","passphrase":"`+passphrase+`"}`))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		resp, err := servicetest.Anonymous.Do(req)
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		body, err := readUpTo(resp.Body)
+		require.NoError(t, err)
+		if resp.StatusCode == 201 {
+			c := resp.Header.Get("Set-Cookie")
+			for _, must := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
+				assert.Contains(t, c, must)
+			}
+		}
+		return resp.StatusCode, resp.Header.Get("Retry-After"), string(body)
+	}
+	status, _, _ := try(servicetest.KeeperPassphrase)
+	assert.Equal(t, 201, status)
+	for range 10 {
+		if status, _, _ = try("wrong wrong wrong"); status == 429 {
+			break
+		}
+		assert.Equal(t, 401, status)
+	}
+	status, wait, body := try(servicetest.KeeperPassphrase)
+	assert.Equal(t, 429, status, body)
+	assert.NotEmpty(t, wait)
+}

@@ -1,0 +1,166 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"insegna.example/internal/store"
+)
+
+// Role is what somebody may do; each includes those before it.
+type Role string
+
+// Roles.
+const (
+	Nobody   Role = ""         // not signed in
+	Viewer   Role = "viewer"   // sees everything but secrets
+	Operator Role = "operator" // has work done: surveys, orders
+	Admin    Role = "admin"    // decides: the estate, people, accounts at CAs
+)
+
+var ranks = map[Role]int{Nobody: 0, Viewer: 1, Operator: 2, Admin: 3}
+
+// Includes says whether a role may do what another may.
+func (r Role) Includes(other Role) bool { return ranks[r] >= ranks[other] }
+
+// needs is the one table of who may do what: the least role for each operation
+// of the contract. An operation that is not in it is nobody's.
+var needs = map[string]Role{
+	"getHealth": Nobody, "getReady": Nobody, "signIn": Nobody, "setUp": Nobody,
+
+	"getSession": Viewer, "signOut": Viewer, "changePassphrase": Viewer,
+	"listTokens": Viewer, "makeToken": Viewer, "revokeToken": Viewer, // one's own; an admin everybody's
+	"listPeople": Viewer, "listJournal": Viewer, "verifyJournal": Viewer,
+	"getEstate": Viewer, "previewEstate": Viewer, "getToday": Viewer,
+	"listBindings": Viewer, "listCertificates": Viewer, "getCertificate": Viewer,
+	"listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listAnswers": Viewer, "getConfigurationFile": Viewer,
+	"listFindings": Viewer, "getFinding": Viewer,
+	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer,
+
+	"startSurvey": Operator,
+
+	"applyEstate": Admin,
+	"addPerson":   Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,
+}
+
+// Caller is who asks for something.
+type Caller struct {
+	Person  *store.Person
+	Role    Role           // the person's, cut to the token's scope
+	Session *store.Session // nil when a token was shown
+	Token   *store.Token   // nil when a session was
+}
+
+func (c *Caller) role() Role {
+	if c == nil {
+		return Nobody
+	}
+	return c.Role
+}
+
+type callerKey struct{}
+
+// WithCaller gives a context that says who asks.
+func WithCaller(ctx context.Context, c *Caller) context.Context {
+	return context.WithValue(ctx, callerKey{}, c)
+}
+
+// CallerOf says who asks; nil for nobody.
+func CallerOf(ctx context.Context) *Caller {
+	c, _ := ctx.Value(callerKey{}).(*Caller)
+	return c
+}
+
+// actor is the name for the journal.
+func actor(ctx context.Context) string {
+	if c := CallerOf(ctx); c != nil {
+		return c.Person.Name
+	}
+	return "insegna" // the service by itself
+}
+
+// AccessError says that an operation is not the caller's. Role is the least
+// one it needs.
+type AccessError struct {
+	Caller *Caller
+	Role   Role
+}
+
+func (e *AccessError) Error() string {
+	switch {
+	case e.Caller == nil:
+		return "nobody is signed in"
+	case !Role(e.Caller.Person.Role).Includes(e.Role):
+		return fmt.Sprintf("%s is %s; this needs the role %s", e.Caller.Person.Name, e.Caller.Person.Role, e.Role)
+	}
+	return fmt.Sprintf("the token %q has the scope %s; this needs %s", e.Caller.Token.Name, e.Caller.Token.Scope, e.Role)
+}
+
+// Public says whether an operation needs nobody signed in.
+func Public(operation string) bool {
+	least, known := needs[operation]
+	return known && least == Nobody
+}
+
+// Permit checks an operation of the contract against the caller of the context.
+func Permit(ctx context.Context, operation string) error {
+	c := CallerOf(ctx)
+	least, known := needs[operation]
+	switch {
+	case !known:
+		return &AccessError{c, "no one has"}
+	case !c.role().Includes(least):
+		return &AccessError{c, least}
+	}
+	return nil
+}
+
+// tokenPrefix begins every token, so that one that got lost is recognised.
+const tokenPrefix = "insegna_"
+
+// Times of access.
+const (
+	sessionIdle   = 12 * time.Hour       // unused for so long, a session ends
+	sessionWhole  = 7 * 24 * time.Hour   // and after so long in any case
+	invitationFor = 3 * 24 * time.Hour   // a one-time link is valid
+	longestToken  = 366 * 24 * time.Hour // a token is valid
+	notedEach     = time.Minute          // use is noted at most so often
+)
+
+// Authenticate finds who shows a session's or a token's secret; ErrNotFound
+// when neither is in force. Both may be "".
+func (s *Service) Authenticate(ctx context.Context, session, token string) (*Caller, error) {
+	now := time.Now().UTC()
+	if token != "" {
+		secret, err := secretOf(strings.TrimPrefix(token, tokenPrefix))
+		if err != nil {
+			return nil, store.ErrNotFound
+		}
+		t, err := s.store.Token(ctx, secret, now)
+		if err != nil {
+			return nil, err
+		}
+		if t.UsedAt == nil || now.Sub(*t.UsedAt) > notedEach {
+			err = s.store.TokenUsed(ctx, t, now)
+		}
+		role := Role(t.Person.Role)
+		if !Role(t.Scope).Includes(role) {
+			role = Role(t.Scope)
+		}
+		return &Caller{Person: &t.Person, Role: role, Token: t}, err
+	}
+	secret, err := secretOf(session)
+	if err != nil {
+		return nil, store.ErrNotFound
+	}
+	v, err := s.store.Session(ctx, secret, now, now.Add(-sessionIdle))
+	if err != nil {
+		return nil, err
+	}
+	if now.Sub(v.SeenAt) > notedEach {
+		err = s.store.Seen(ctx, v, now)
+	}
+	return &Caller{Person: &v.Person, Role: Role(v.Person.Role), Session: v}, err
+}

@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/maypok86/otter/v2"
+	"golang.org/x/crypto/argon2"
+
+	"insegna.example/internal/vault"
+)
+
+// newSecret makes 32 random bytes and their text form.
+func newSecret() (secret []byte, text string) {
+	secret = make([]byte, 32)
+	_, _ = rand.Read(secret) // never fails, crypto/rand's contract
+	return secret, base64.RawURLEncoding.EncodeToString(secret)
+}
+
+func secretOf(text string) ([]byte, error) {
+	b, err := base64.RawURLEncoding.DecodeString(text)
+	if err == nil && len(b) != 32 {
+		err = errors.New("not 32 bytes")
+	}
+	return b, err
+}
+
+// PassphraseError says why a passphrase is not taken.
+type PassphraseError struct{ Reason string }
+
+func (e *PassphraseError) Error() string { return "the passphrase " + e.Reason }
+
+// Lengths of a passphrase, in characters.
+const (
+	shortestPassphrase = 12
+	longestPassphrase  = 200
+)
+
+func goodPassphrase(p vault.Secret, name string) error {
+	text := string(p)
+	n := utf8.RuneCountInString(text)
+	kinds := map[rune]bool{}
+	for _, r := range text {
+		kinds[r] = true
+	}
+	switch {
+	case !utf8.ValidString(text):
+		return &PassphraseError{"is no UTF-8 text"}
+	case n < shortestPassphrase:
+		return &PassphraseError{fmt.Sprintf("is too short; at least %d characters are expected, such as four words", shortestPassphrase)}
+	case n > longestPassphrase:
+		return &PassphraseError{fmt.Sprintf("is too long; at most %d characters are expected", longestPassphrase)}
+	case len(kinds) < 5, n < 2*len(name) && strings.Contains(strings.ToLower(text), name):
+		return &PassphraseError{"is too easy to guess; four words that do not belong together make a good one"}
+	}
+	return nil
+}
+
+// Cost of argon2id (RFC 9106): 19 MiB, 2 passes, 1 lane; the parameters are
+// kept with each hash.
+const (
+	argonMemory = 19 * 1024
+	argonPasses = 2
+	argonLanes  = 1
+	argonSize   = 32
+	argonForm   = "$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s"
+)
+
+// hashing bounds how many passphrases are hashed side by side, and so the
+// memory that signing in can take.
+var hashing = make(chan struct{}, 4)
+
+func argon(p vault.Secret, salt []byte, passes, memory uint32, lanes uint8, size uint32) []byte {
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	return argon2.IDKey(p, salt, passes, memory, lanes, size)
+}
+
+func hashPassphrase(p vault.Secret) string {
+	salt := make([]byte, 16)
+	_, _ = rand.Read(salt)
+	e := base64.RawStdEncoding
+	return fmt.Sprintf(argonForm, argonMemory, argonPasses, argonLanes, e.EncodeToString(salt), e.EncodeToString(argon(p, salt, argonPasses, argonMemory, argonLanes, argonSize)))
+}
+
+// standInHash is checked when there is nobody of a name, so that the answer
+// takes as long.
+var standInHash = hashPassphrase(vault.Secret("nobody has this passphrase"))
+
+func samePassphrase(p vault.Secret, kept string) bool {
+	var memory, passes uint32
+	var lanes uint8
+	parts := strings.Split(kept, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false
+	}
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &lanes); err != nil {
+		return false
+	}
+	salt, errSalt := base64.RawStdEncoding.DecodeString(parts[4])
+	want, errWant := base64.RawStdEncoding.DecodeString(parts[5])
+	if errSalt != nil || errWant != nil {
+		return false
+	}
+	return subtle.ConstantTimeCompare(argon(p, salt, passes, memory, lanes, uint32(len(want))), want) == 1
+}
+
+// throttle slows down whoever guesses: after freeTries failures in a row a
+// name or an address waits, twice as long after each further one.
+type throttle struct {
+	failures *otter.Cache[string, failures]
+}
+
+type failures struct {
+	n     int
+	until time.Time
+}
+
+const (
+	freeTries   = 5
+	longestWait = 15 * time.Minute
+)
+
+func newThrottle() *throttle {
+	return &throttle{otter.Must(&otter.Options[string, failures]{MaximumSize: 100_000, ExpiryCalculator: otter.ExpiryWriting[string, failures](24 * time.Hour)})}
+}
+
+// ThrottledError says how long to wait before trying again.
+type ThrottledError struct{ Wait time.Duration }
+
+func (e *ThrottledError) Error() string {
+	return fmt.Sprintf("too many failed attempts; try again in %s", e.Wait.Round(time.Second))
+}
+
+// begin counts an attempt as failed until succeeded is called, so that
+// attempts side by side count as well.
+func (t *throttle) begin(_ context.Context, now time.Time, keys ...string) error {
+	for _, k := range keys {
+		if f, ok := t.failures.GetIfPresent(k); ok && now.Before(f.until) {
+			return &ThrottledError{f.until.Sub(now)}
+		}
+	}
+	for _, k := range keys {
+		t.failures.Compute(k, func(f failures, _ bool) (failures, otter.ComputeOp) {
+			if f.n++; f.n >= freeTries {
+				f.until = now.Add(min(time.Second<<min(f.n-freeTries, 20), longestWait))
+			}
+			return f, otter.WriteOp
+		})
+	}
+	return nil
+}
+
+func (t *throttle) succeeded(keys ...string) {
+	for _, k := range keys {
+		t.failures.Invalidate(k)
+	}
+}

@@ -1,0 +1,328 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Person is somebody who may sign in.
+type Person struct {
+	ID         int64 `gorm:"primaryKey"`
+	Name       string
+	Role       string
+	Passphrase string // argon2id in its usual text form; "" until one was chosen
+	AddedAt    time.Time
+	RemovedAt  *time.Time
+}
+
+// TableName implements GORM's Tabler.
+func (Person) TableName() string { return "people" }
+
+// Token lets a program act for a person, within a scope, until it expires.
+type Token struct {
+	ID        int64 `gorm:"primaryKey"`
+	Hash      []byte
+	PersonID  int64
+	Name      string
+	Scope     string
+	MadeAt    time.Time
+	ExpiresAt time.Time
+	UsedAt    *time.Time
+	RevokedAt *time.Time
+	Person    Person
+}
+
+// Session is a signed-in browser.
+type Session struct {
+	Hash      []byte `gorm:"primaryKey"`
+	PersonID  int64
+	BeganAt   time.Time
+	SeenAt    time.Time
+	ExpiresAt time.Time
+	Person    Person
+}
+
+type invitationRow struct {
+	Hash      []byte `gorm:"primaryKey"`
+	PersonID  *int64
+	ExpiresAt time.Time
+}
+
+func (invitationRow) TableName() string { return "invitations" }
+
+// Errors of people.
+var (
+	ErrNameTaken  = errors.New("the name is used, or was used by somebody removed")
+	ErrLastAdmin  = errors.New("at least one admin has to stay")
+	ErrInvitation = errors.New("the link is not valid: it was used, has expired, or was replaced by a newer one")
+)
+
+// digest is under which a random secret of 32 bytes is kept; it needs no slow
+// hash, since it cannot be guessed.
+func digest(secret []byte) []byte {
+	sum := sha256.Sum256(secret)
+	return sum[:]
+}
+
+func found[T any](v *T, err error) (*T, error) {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, ErrNotFound
+	}
+	return v, err
+}
+
+// People lists everybody who was not removed, by name.
+func (s *Store) People(ctx context.Context) ([]Person, error) {
+	var list []Person
+	return list, s.db.WithContext(ctx).Where("removed_at is null").Order("name").Find(&list).Error
+}
+
+// AnyPerson says whether somebody has ever set up the service.
+func (s *Store) AnyPerson(ctx context.Context) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&Person{}).Limit(1).Count(&n).Error
+	return n > 0, err
+}
+
+// Person finds somebody by name; ErrNotFound when there is none or they were
+// removed.
+func (s *Store) Person(ctx context.Context, name string) (*Person, error) {
+	var p Person
+	return found(&p, s.db.WithContext(ctx).Where("removed_at is null").Take(&p, "name = ?", name).Error)
+}
+
+// AddPerson adds somebody with the one-time link that lets them in.
+func (s *Store) AddPerson(ctx context.Context, p *Person, invitation []byte, until time.Time, act *Act) error {
+	err := s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Create(p).Error; err != nil {
+			return err
+		}
+		if err := db.Create(&invitationRow{digest(invitation), &p.ID, until}).Error; err != nil {
+			return err
+		}
+		return act.write(db, p.AddedAt)
+	})
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return ErrNameTaken
+	}
+	return err
+}
+
+// InviteFirst keeps the one-time link of the first admin in place of an earlier one.
+func (s *Store) InviteFirst(ctx context.Context, invitation []byte, until time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Delete(&invitationRow{}, "person_id is null").Error; err != nil {
+			return err
+		}
+		return db.Create(&invitationRow{Hash: digest(invitation), ExpiresAt: until}).Error
+	})
+}
+
+// Invite gives somebody a new one-time link; the one before is void.
+func (s *Store) Invite(ctx context.Context, name string, invitation []byte, until time.Time, act *Act, at time.Time) error {
+	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
+		return db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "person_id"}}, DoUpdates: clause.AssignmentColumns([]string{"hash", "expires_at"})}).
+			Create(&invitationRow{digest(invitation), &p.ID, until}).Error
+	})
+}
+
+// Accept uses a one-time link: the passphrase becomes its person's, whose
+// sessions end. The first link makes its person from what is given.
+func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, passphrase string, act func(Person) *Act, at time.Time) (*Person, error) {
+	var p Person
+	err := s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		var row invitationRow
+		err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("expires_at > ?", at).Take(&row, "hash = ?", digest(invitation)).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return ErrInvitation
+		} else if err != nil {
+			return err
+		}
+		if err := db.Delete(&row).Error; err != nil {
+			return err
+		}
+		if row.PersonID == nil {
+			p = first
+			p.Passphrase, p.AddedAt = passphrase, at
+			err = db.Create(&p).Error
+		} else {
+			err = db.Where("removed_at is null").Take(&p, *row.PersonID).Error
+			if errors.Is(err, gorm.ErrRecordNotFound) {
+				return ErrInvitation
+			}
+			if err == nil {
+				err = setPassphrase(db, &p, passphrase, nil)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		return act(p).write(db, at)
+	})
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return nil, ErrNameTaken
+	}
+	return &p, err
+}
+
+func setPassphrase(db *gorm.DB, p *Person, passphrase string, keep []byte) error {
+	if err := db.Model(p).Update("passphrase", passphrase).Error; err != nil {
+		return err
+	}
+	return db.Delete(&Session{}, "person_id = ? and hash <> ?", p.ID, append([]byte{}, keep...)).Error
+}
+
+// SetPassphrase changes somebody's passphrase and ends their sessions but the
+// one kept.
+func (s *Store) SetPassphrase(ctx context.Context, name, passphrase string, keep []byte, act *Act, at time.Time) error {
+	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
+		return setPassphrase(db, p, passphrase, keep)
+	})
+}
+
+// change does something to a person in one transaction with its act. People
+// are changed one at a time: two admins must not remove each other.
+func (s *Store) change(ctx context.Context, name string, act *Act, at time.Time, do func(*gorm.DB, *Person) error) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Exec("lock table people in share row exclusive mode").Error; err != nil {
+			return err
+		}
+		var p Person
+		err := db.Where("removed_at is null").Take(&p, "name = ?", name).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return ErrNotFound
+		} else if err != nil {
+			return err
+		}
+		if err := do(db, &p); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// oneAdminStays keeps the last admin from losing that role.
+func oneAdminStays(db *gorm.DB, p *Person) error {
+	if p.Role != "admin" {
+		return nil
+	}
+	var others int64
+	err := db.Model(&Person{}).Where("role = 'admin' and removed_at is null and passphrase <> '' and id <> ?", p.ID).Count(&others).Error
+	if err == nil && others == 0 {
+		return ErrLastAdmin
+	}
+	return err
+}
+
+// SetRole changes what somebody may do.
+func (s *Store) SetRole(ctx context.Context, name, role string, act *Act, at time.Time) error {
+	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
+		if role != p.Role {
+			if err := oneAdminStays(db, p); err != nil {
+				return err
+			}
+		}
+		return db.Model(p).Update("role", role).Error
+	})
+}
+
+// RemovePerson ends somebody's access; their name stays in the journal.
+func (s *Store) RemovePerson(ctx context.Context, name string, act *Act, at time.Time) error {
+	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
+		if err := oneAdminStays(db, p); err != nil {
+			return err
+		}
+		for _, gone := range []any{&Session{}, &invitationRow{}} {
+			if err := db.Delete(gone, "person_id = ?", p.ID).Error; err != nil {
+				return err
+			}
+		}
+		if err := db.Model(&Token{}).Where("person_id = ? and revoked_at is null", p.ID).Update("revoked_at", at).Error; err != nil {
+			return err
+		}
+		return db.Model(p).Updates(map[string]any{"removed_at": at, "passphrase": ""}).Error
+	})
+}
+
+// BeginSession keeps a session under the digest of its secret.
+func (s *Store) BeginSession(ctx context.Context, person int64, secret []byte, at, until time.Time) error {
+	if err := s.db.WithContext(ctx).Delete(&Session{}, "expires_at < ?", at).Error; err != nil {
+		return err
+	}
+	return s.db.WithContext(ctx).Omit("Person").Create(&Session{Hash: digest(secret), PersonID: person, BeganAt: at, SeenAt: at, ExpiresAt: until}).Error
+}
+
+// Session finds a session in force whose last use is after idle.
+func (s *Store) Session(ctx context.Context, secret []byte, at, idle time.Time) (*Session, error) {
+	var v Session
+	return found(&v, s.db.WithContext(ctx).InnerJoins("Person").Where(`sessions.expires_at > ? and seen_at > ? and "Person".removed_at is null`, at, idle).Take(&v, "sessions.hash = ?", digest(secret)).Error)
+}
+
+// Seen notes that a session is in use.
+func (s *Store) Seen(ctx context.Context, v *Session, at time.Time) error {
+	return s.db.WithContext(ctx).Model(&Session{}).Where("hash = ?", v.Hash).Update("seen_at", at).Error
+}
+
+// EndSession ends a session.
+func (s *Store) EndSession(ctx context.Context, hash []byte) error {
+	return s.db.WithContext(ctx).Delete(&Session{}, "hash = ?", hash).Error
+}
+
+// MakeToken keeps a token under the digest of its secret.
+func (s *Store) MakeToken(ctx context.Context, t *Token, secret []byte, act *Act) error {
+	t.Hash = digest(secret)
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Omit("Person").Create(t).Error; err != nil {
+			return err
+		}
+		return act.write(db, t.MadeAt)
+	})
+}
+
+// Token finds a token in force by its secret.
+func (s *Store) Token(ctx context.Context, secret []byte, at time.Time) (*Token, error) {
+	var t Token
+	return found(&t, s.db.WithContext(ctx).InnerJoins("Person").Where(`tokens.expires_at > ? and revoked_at is null and "Person".removed_at is null`, at).Take(&t, "tokens.hash = ?", digest(secret)).Error)
+}
+
+// TokenUsed notes that a token is in use.
+func (s *Store) TokenUsed(ctx context.Context, t *Token, at time.Time) error {
+	return s.db.WithContext(ctx).Model(&Token{}).Where("id = ?", t.ID).Update("used_at", at).Error
+}
+
+// Tokens lists the tokens not revoked, of one person or (0) of all, newest
+// first.
+func (s *Store) Tokens(ctx context.Context, person int64) ([]Token, error) {
+	q := s.db.WithContext(ctx).InnerJoins("Person").Where("revoked_at is null").Order("tokens.id desc").Limit(1000)
+	if person != 0 {
+		q = q.Where("person_id = ?", person)
+	}
+	var list []Token
+	return list, q.Find(&list).Error
+}
+
+// RevokeToken ends a token, of one person or (0) of anybody.
+func (s *Store) RevokeToken(ctx context.Context, id, person int64, act func(*Token) *Act, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		q := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("revoked_at is null")
+		if person != 0 {
+			q = q.Where("person_id = ?", person)
+		}
+		var t Token
+		if err := q.Take(&t, id).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+			return ErrNotFound
+		} else if err != nil {
+			return err
+		}
+		if err := db.Model(&t).Update("revoked_at", at).Error; err != nil {
+			return err
+		}
+		return act(&t).write(db, at)
+	})
+}
