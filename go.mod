@@ -10,10 +10,12 @@ require (
 	github.com/dlclark/regexp2 v1.12.0
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/gin-gonic/gin v1.12.0
+	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/google/uuid v1.6.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/maypok86/otter/v2 v2.4.0
+	github.com/miekg/dns v1.1.73
 	github.com/mitchellh/go-wordwrap v1.0.1
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/pkg/sftp v1.13.12

@@ -25,6 +25,8 @@ var above = map[string][]string{
 	"internal/core":    {"internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin", "client", "demo"},
 	"internal/conf":    {"internal/look", "internal/reach", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/reach":   {"internal/core", "internal/conf", "internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
+	"internal/acme":    {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin"},
+	"internal/issue":   {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin"},
 	"internal/vault":   {"internal/core", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/look":    {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/store":   {"internal/look", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},

@@ -108,7 +108,7 @@ function People() {
               {q.data.items.map((p) => (
                 <tr key={p.name}>
                   <td>{p.name}</td>
-                  <td>{may ? <Pick label={`Role of ${p.name}`} value={p.role} options={roles} onChange={(v) => v !== p.role && void act(changePerson(p.name, v as Role))} /> : p.role}</td>
+                  <td>{may ? <Pick hidden label={`Role of ${p.name}`} value={p.role} options={roles} onChange={(v) => v !== p.role && void act(changePerson(p.name, v as Role))} /> : p.role}</td>
                   <td className="n">{moment(p.added_at)}</td>
                   <td>{p.set_up ? 'has a passphrase' : 'invited'}</td>
                   {may && (

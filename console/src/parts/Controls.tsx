@@ -44,7 +44,8 @@ export function Search({ label, value, onChange }: { label: string; value: strin
 
 const SelectBox = styled(Aria.Select)`
   display: flex; align-items: center; gap: ${space(2)};
-  label { color: ${color.soft}; font-size: 14px; }
+  label, [slot='label'] { color: ${color.soft}; font-size: 14px; }
+  .hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
   button { ${box} display: flex; gap: ${space(2)}; max-width: min(100%, 84vw); text-align: left; overflow-wrap: anywhere; }
   min-width: 0;
 `;
@@ -62,10 +63,10 @@ const Items = styled(Aria.ListBox)`
 ` as typeof Aria.ListBox;
 
 /** One choice of many. */
-export function Pick({ label, value, options, onChange }: { label: string; value: string; options: [id: string, text: string][]; onChange: (id: string) => void }) {
+export function Pick({ label, hidden, value, options, onChange }: { label: string; hidden?: boolean; value: string; options: [id: string, text: string][]; onChange: (id: string) => void }) {
   return (
     <SelectBox value={value} onChange={(key) => onChange(String(key))}>
-      <Aria.Label>{label}</Aria.Label>
+      <Aria.Label className={hidden ? 'hidden' : ''}>{label}</Aria.Label>
       <Aria.Button><Aria.SelectValue /><span aria-hidden="true">▾</span></Aria.Button>
       <Panel>
         <Items>{options.map(([id, text]) => <Aria.ListBoxItem key={id} id={id}>{text}</Aria.ListBoxItem>)}</Items>
@@ -124,7 +125,8 @@ export const Scroll = styled.div`overflow-x: auto; &:focus-visible { outline-off
 
 export const Plain = styled.table`
   border-collapse: collapse; width: 100%; background: ${color.raised}; border: 1px solid ${color.line};
-  th { text-align: left; font: 600 14px ${font.sign}; border-bottom: 2px solid ${color.ink}; }
+  th, thead td { border-bottom: 2px solid ${color.ink}; }
+  th { text-align: left; font: 600 14px ${font.sign}; }
   th, td { padding: ${space(2)} ${space(3)}; vertical-align: top; }
   tbody tr + tr td, tbody tr + tr th { border-top: 1px solid ${color.line}; }
   td.n { white-space: nowrap; }

@@ -1,0 +1,362 @@
+package acme
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+)
+
+// Bounds of what is taken from a CA.
+const (
+	documentLimit = 1 << 20 // bytes of a JSON document or a chain
+	requestTime   = 30 * time.Second
+	keptNonces    = 64
+	longestPause  = 24 * time.Hour // a Retry-After beyond it is cut to it
+	leastPause    = time.Second    // polls are never faster
+)
+
+// Client talks to one CA's directory. Safe for concurrent use.
+type Client struct {
+	at    string
+	http  *http.Client
+	agent string
+
+	mu        sync.Mutex
+	directory *Directory
+	hosts     map[string]bool // the CA's own: scheme and host of every URL in the directory
+	nonces    []string
+	spare     string // for a reply that gets lost, so that it costs one request
+}
+
+// New makes a client for a directory's URL. agent is sent as User-Agent and
+// must not be empty (RFC 8555 section 6.1).
+func New(directory, agent string, transport http.RoundTripper) (*Client, error) {
+	u, err := url.Parse(directory)
+	if err != nil || u.Scheme != "https" || u.Host == "" {
+		return nil, fmt.Errorf("the CA's directory %q is no https address", directory)
+	}
+	if agent == "" {
+		return nil, errors.New("acme: no User-Agent")
+	}
+	c := &http.Client{Transport: transport, Timeout: requestTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &Client{at: directory, http: c, agent: agent, hosts: map[string]bool{originOf(u): true}}, nil
+}
+
+func originOf(u *url.URL) string { return u.Scheme + "://" + strings.ToLower(u.Host) }
+
+// own refuses URLs that are relative or lead away from the CA.
+func (c *Client) own(at, what string) error {
+	u, err := url.Parse(at)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if err != nil || u.Scheme != "https" || u.User != nil || !c.hosts[originOf(u)] {
+		return &ReplyError{c.at, fmt.Sprintf("it gives %q as %s, which is no https address of the CA", clip(at), what)}
+	}
+	return nil
+}
+
+func clip(s string) string {
+	if len(s) > 200 {
+		return strings.ToValidUTF8(s[:200], "") + "…"
+	}
+	return strings.ToValidUTF8(s, "�")
+}
+
+// Directory gives what the CA offers, asked for once.
+func (c *Client) Directory(ctx context.Context) (*Directory, error) {
+	c.mu.Lock()
+	known := c.directory
+	c.mu.Unlock()
+	if known != nil {
+		return known, nil
+	}
+	var r reply
+	err := c.twice(func() (err error) { r, err = c.send(ctx, http.MethodGet, c.at, nil); return err })
+	if err != nil {
+		return nil, err
+	}
+	if r.status != http.StatusOK {
+		return nil, r.problem(c.at)
+	}
+	var d Directory
+	if err := r.decode(c.at, &d); err != nil {
+		return nil, err
+	}
+	hosts := map[string]bool{}
+	for what, at := range map[string]string{"newNonce": d.NewNonce, "newAccount": d.NewAccount, "newOrder": d.NewOrder, "revokeCert": d.RevokeCert, "keyChange": d.KeyChange, "renewalInfo": d.RenewalInfo} {
+		u, err := url.Parse(at)
+		if at == "" && (what == "renewalInfo" || what == "keyChange" || what == "revokeCert") {
+			continue
+		}
+		if err != nil || u.Scheme != "https" || u.Host == "" {
+			return nil, &ReplyError{c.at, fmt.Sprintf("its %s is %q, which is no https address", what, clip(at))}
+		}
+		hosts[originOf(u)] = true
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for h := range hosts {
+		c.hosts[h] = true
+	}
+	c.directory = &d
+	return &d, nil
+}
+
+// twice repeats a request that got lost once; only for requests that change
+// nothing, or that the CA recognises.
+func (c *Client) twice(do func() error) error {
+	err := do()
+	var lost *LostError
+	if errors.As(err, &lost) && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
+		err = do()
+	}
+	return err
+}
+
+// reply is an answer within bounds.
+type reply struct {
+	status int
+	header http.Header
+	body   []byte
+}
+
+func (c *Client) send(ctx context.Context, method, at string, body []byte) (reply, error) {
+	req, err := http.NewRequestWithContext(ctx, method, at, bytes.NewReader(body))
+	if err != nil {
+		return reply{}, err
+	}
+	req.Header.Set("User-Agent", c.agent)
+	if method == http.MethodPost {
+		req.Header.Set("Content-Type", "application/jose+json")
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return reply{}, ctx.Err()
+		}
+		return reply{}, &LostError{at, err}
+	}
+	defer func() { _ = resp.Body.Close() }()
+	data, err := io.ReadAll(io.LimitReader(resp.Body, documentLimit+1))
+	if n := resp.Header.Get("Replay-Nonce"); n != "" && len(n) <= 1024 {
+		c.keep(n)
+	}
+	if err != nil {
+		if ctx.Err() != nil {
+			return reply{}, ctx.Err()
+		}
+		return reply{}, &LostError{at, err}
+	}
+	if len(data) > documentLimit {
+		return reply{}, &ReplyError{at, fmt.Sprintf("it is larger than %d KB", documentLimit>>10)}
+	}
+	return reply{resp.StatusCode, resp.Header, data}, nil
+}
+
+func (r *reply) decode(at string, into any) error {
+	if err := json.Unmarshal(r.body, into); err != nil {
+		return &ReplyError{at, "it is no document of the expected form (" + clip(err.Error()) + ")"}
+	}
+	return nil
+}
+
+// problem makes an error of an answer that is not the one hoped for.
+func (r *reply) problem(at string) error {
+	var p Problem
+	if r.status >= 400 && strings.HasPrefix(r.header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(r.body, &p) == nil {
+		p.Status = r.status
+		p.RetryAfter = r.retryAfter(time.Now(), 0)
+		return &p
+	}
+	if r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable {
+		return &Problem{Type: errorPrefix + "rateLimited", Detail: fmt.Sprintf("it answers with status %d and no reason", r.status), Status: r.status, RetryAfter: r.retryAfter(time.Now(), 0)}
+	}
+	return &ReplyError{at, fmt.Sprintf("it has status %d and is no problem document", r.status)}
+}
+
+// retryAfter reads the header of that name in both forms (RFC 9110 section
+// 10.2.3); without one the time is now and the least pause.
+func (r *reply) retryAfter(now time.Time, least time.Duration) time.Time {
+	pause := time.Duration(0)
+	text := r.header.Get("Retry-After")
+	if seconds, err := strconv.Atoi(text); err == nil && seconds > 0 {
+		pause = time.Duration(min(seconds, int(longestPause/time.Second))) * time.Second
+	} else if at, err := http.ParseTime(text); err == nil {
+		pause = min(at.Sub(now), longestPause)
+	}
+	if pause = max(pause, least); pause <= 0 {
+		return time.Time{}
+	}
+	return now.Add(pause)
+}
+
+func (c *Client) keep(nonce string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.nonces) < keptNonces {
+		c.nonces = append(c.nonces, nonce)
+	}
+}
+
+// nonce takes one of those kept, or asks for one (section 7.2). The first time
+// it asks for two, so that a lost reply, which brings none, costs no request
+// for the next.
+func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
+	take := func() string {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if n := len(c.nonces); n > 0 {
+			nonce := c.nonces[n-1]
+			c.nonces = c.nonces[:n-1]
+			return nonce
+		}
+		return ""
+	}
+	if n := take(); n != "" {
+		return n, nil
+	}
+	c.mu.Lock()
+	spare := c.spare
+	c.spare = ""
+	first := spare == ""
+	c.mu.Unlock()
+	if spare != "" {
+		return spare, nil
+	}
+	for range 2 {
+		var r reply
+		if err := c.twice(func() (err error) { r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil); return err }); err != nil {
+			return "", err
+		}
+		if r.status >= 400 {
+			return "", &ReplyError{d.NewNonce, fmt.Sprintf("asked for a nonce, it has status %d", r.status)}
+		}
+		if !first {
+			break
+		}
+		first = false
+		c.mu.Lock()
+		if n := len(c.nonces); c.spare == "" && n > 0 {
+			c.spare, c.nonces = c.nonces[n-1], c.nonces[:n-1]
+		}
+		c.mu.Unlock()
+	}
+	if n := take(); n != "" {
+		return n, nil
+	}
+	return "", &ReplyError{d.NewNonce, "it brings no nonce"}
+}
+
+// Signer is who signs requests: an account's key, and its URL once it has one.
+type Signer struct {
+	Key crypto.Signer
+	URL string // "" shows the key itself, for newAccount and revoking by certificate key
+}
+
+func algorithm(key crypto.Signer) (jose.SignatureAlgorithm, error) {
+	switch k := key.Public().(type) {
+	case *ecdsa.PublicKey:
+		switch k.Curve {
+		case elliptic.P256():
+			return jose.ES256, nil
+		case elliptic.P384():
+			return jose.ES384, nil
+		}
+	case ed25519.PublicKey:
+		return jose.EdDSA, nil
+	case *rsa.PublicKey:
+		return jose.RS256, nil
+	}
+	return "", fmt.Errorf("acme: no signature with a key of type %T", key.Public())
+}
+
+// sign makes the body of a request (section 6.2). An empty payload is
+// POST-as-GET (section 6.3).
+func sign(s Signer, at, nonce string, payload []byte) ([]byte, error) {
+	alg, err := algorithm(s.Key)
+	if err != nil {
+		return nil, err
+	}
+	o := (&jose.SignerOptions{EmbedJWK: s.URL == ""}).WithHeader("url", at)
+	if nonce != "" {
+		o = o.WithHeader("nonce", nonce)
+	}
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: jose.JSONWebKey{Key: s.Key, KeyID: s.URL}}, o)
+	if err != nil {
+		return nil, err
+	}
+	signed, err := signer.Sign(payload)
+	if err != nil {
+		return nil, err
+	}
+	return []byte(signed.FullSerialize()), nil
+}
+
+// post sends a signed request. It is sent again, once, with a fresh nonce when
+// the CA refuses the first (section 6.5), and once when its reply gets lost:
+// each request of the protocol may be repeated, the CA recognises what it has
+// done before.
+func (c *Client) post(ctx context.Context, s Signer, at string, payload any) (reply, error) {
+	d, err := c.Directory(ctx)
+	if err != nil {
+		return reply{}, err
+	}
+	body := []byte{} // POST-as-GET has an empty payload, not none
+	if payload != nil {
+		if body, err = json.Marshal(payload); err != nil {
+			return reply{}, err
+		}
+	}
+	send := func() (r reply, err error) {
+		nonce, err := c.nonce(ctx, d)
+		if err != nil {
+			return r, err
+		}
+		signed, err := sign(s, at, nonce, body)
+		if err != nil {
+			return r, err
+		}
+		return c.send(ctx, http.MethodPost, at, signed)
+	}
+	var r reply
+	for refused := false; ; refused = true {
+		err := c.twice(func() (err error) { r, err = send(); return err })
+		if err != nil || r.status < 400 {
+			return r, err
+		}
+		err = r.problem(at)
+		var p *Problem
+		if refused || !errors.As(err, &p) || p.Kind() != "badNonce" {
+			return r, err
+		}
+	}
+}
+
+// Pause waits until a time, at least the shortest pause between polls, or
+// until the context ends.
+func Pause(ctx context.Context, until time.Time) error {
+	t := time.NewTimer(max(time.Until(until), leastPause))
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

@@ -1,0 +1,210 @@
+// Package acme is the client side of the ACME protocol: RFC 8555, with renewal
+// information (RFC 9773).
+//
+// It knows the protocol and nothing else: how a challenge is answered is for
+// acme/proof, what is ordered when is for issue. Everything a CA says is
+// hostile: sizes and times are bounded, URLs are held to the CA's own hosts,
+// and a certificate is checked before it is given out.
+package acme
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Directory is what a CA offers and where (RFC 8555 section 7.1.1).
+type Directory struct {
+	NewNonce    string `json:"newNonce"`
+	NewAccount  string `json:"newAccount"`
+	NewOrder    string `json:"newOrder"`
+	RevokeCert  string `json:"revokeCert"`
+	KeyChange   string `json:"keyChange"`
+	RenewalInfo string `json:"renewalInfo"` // RFC 9773; "" when it is not offered
+	Meta        Meta   `json:"meta"`
+}
+
+// Meta is what a CA says about itself.
+type Meta struct {
+	TermsOfService          string            `json:"termsOfService"`
+	Website                 string            `json:"website"`
+	CAAIdentities           []string          `json:"caaIdentities"`
+	ExternalAccountRequired bool              `json:"externalAccountRequired"`
+	Profiles                map[string]string `json:"profiles"`
+}
+
+// Status of an account, order, authorization or challenge (section 7.1.6).
+type Status string
+
+// Statuses.
+const (
+	Pending     Status = "pending"
+	Ready       Status = "ready"
+	Processing  Status = "processing"
+	Valid       Status = "valid"
+	Invalid     Status = "invalid"
+	Deactivated Status = "deactivated"
+	Expired     Status = "expired"
+	Revoked     Status = "revoked"
+)
+
+// Kinds of identifier.
+const (
+	DNS = "dns" // RFC 8555
+	IP  = "ip"  // RFC 8738
+)
+
+// Identifier is a name a certificate is asked for.
+type Identifier struct {
+	Type  string `json:"type"`
+	Value string `json:"value"`
+}
+
+func (i Identifier) String() string { return i.Value }
+
+// Account is a CA's record of its customer (section 7.1.2).
+type Account struct {
+	URL     string   `json:"-"`
+	Status  Status   `json:"status"`
+	Contact []string `json:"contact"`
+	Orders  string   `json:"orders"`
+}
+
+// Order is a request for a certificate (section 7.1.3).
+type Order struct {
+	URL            string       `json:"-"`
+	Status         Status       `json:"status"`
+	Expires        time.Time    `json:"expires"`
+	Identifiers    []Identifier `json:"identifiers"`
+	Authorizations []string     `json:"authorizations"`
+	Finalize       string       `json:"finalize"`
+	Certificate    string       `json:"certificate"`
+	Replaces       string       `json:"replaces"`
+	Error          *Problem     `json:"error"`
+	RetryAfter     time.Time    `json:"-"` // not to be asked again before
+}
+
+// Authorization says how control of one identifier is shown (section 7.1.4).
+type Authorization struct {
+	URL        string      `json:"-"`
+	Identifier Identifier  `json:"identifier"`
+	Status     Status      `json:"status"`
+	Expires    time.Time   `json:"expires"`
+	Wildcard   bool        `json:"wildcard"`
+	Challenges []Challenge `json:"challenges"`
+	RetryAfter time.Time   `json:"-"`
+}
+
+// Kinds of challenge.
+const (
+	HTTP01    = "http-01"     // RFC 8555 section 8.3
+	DNS01     = "dns-01"      // RFC 8555 section 8.4
+	TLSALPN01 = "tls-alpn-01" // RFC 8737
+)
+
+// Challenge is one way to show control.
+type Challenge struct {
+	Type      string    `json:"type"`
+	URL       string    `json:"url"`
+	Status    Status    `json:"status"`
+	Token     string    `json:"token"`
+	Validated time.Time `json:"validated"`
+	Error     *Problem  `json:"error"`
+}
+
+// Challenge gives the challenge of a kind; nil when it is not offered.
+func (a *Authorization) Challenge(kind string) *Challenge {
+	for i := range a.Challenges {
+		if a.Challenges[i].Type == kind {
+			return &a.Challenges[i]
+		}
+	}
+	return nil
+}
+
+// Offered names the kinds of challenge offered.
+func (a *Authorization) Offered() string {
+	kinds := make([]string, len(a.Challenges))
+	for i, c := range a.Challenges {
+		kinds[i] = c.Type
+	}
+	return strings.Join(kinds, ", ")
+}
+
+// Problem is an error in a CA's own words (RFC 7807, RFC 8555 section 6.7).
+type Problem struct {
+	Type        string      `json:"type"`
+	Title       string      `json:"title,omitempty"`
+	Detail      string      `json:"detail"`
+	Status      int         `json:"status,omitempty"`
+	Identifier  *Identifier `json:"identifier,omitempty"`
+	Subproblems []Problem   `json:"subproblems,omitempty"`
+	RetryAfter  time.Time   `json:"-"`
+}
+
+const errorPrefix = "urn:ietf:params:acme:error:"
+
+// Kind is the type without its usual beginning, such as "rateLimited".
+func (p *Problem) Kind() string { return strings.TrimPrefix(p.Type, errorPrefix) }
+
+// wordsLimit bounds what is kept of a CA's own words, in bytes.
+const wordsLimit = 2000
+
+// Words are the CA's own, at most 2000 bytes of them.
+func (p *Problem) Words() string {
+	words := p.Detail
+	if words == "" {
+		words = p.Title
+	}
+	if words == "" {
+		words = p.Type
+	}
+	for _, s := range p.Subproblems {
+		if len(words) > wordsLimit {
+			break
+		}
+		if s.Identifier != nil {
+			words += "; " + s.Identifier.Value + ": " + s.Words()
+		} else {
+			words += "; " + s.Words()
+		}
+	}
+	if len(words) > wordsLimit {
+		words = words[:wordsLimit] + "…"
+	}
+	return strings.ToValidUTF8(words, "�")
+}
+
+func (p *Problem) Error() string { return fmt.Sprintf("the CA says %s: %s", p.Kind(), p.Words()) }
+
+// ReplyError says that a CA answered with something the protocol does not
+// know. What is asked next is of no use until the CA mends it.
+type ReplyError struct{ URL, Reason string }
+
+func (e *ReplyError) Error() string {
+	return fmt.Sprintf("the CA's answer from %s cannot be used: %s", e.URL, e.Reason)
+}
+
+// LostError says that no answer came; what was asked may have been done.
+type LostError struct {
+	URL string
+	Err error
+}
+
+func (e *LostError) Error() string { return fmt.Sprintf("no answer from %s: %v", e.URL, e.Err) }
+
+// Unwrap gives the network's error.
+func (e *LostError) Unwrap() error { return e.Err }
+
+// lenient is a time that may be left out or be in no known form.
+type lenient struct{ time.Time }
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (l *lenient) UnmarshalJSON(data []byte) error {
+	var text string
+	if json.Unmarshal(data, &text) == nil {
+		l.Time, _ = time.Parse(time.RFC3339, text)
+	}
+	return nil
+}

@@ -1,0 +1,224 @@
+// Package ca is a stand-in for a public CA: a small RFC 8555 server that is
+// strict about what clients must do and validates for real, over http and DNS.
+//
+// It offers renewal information (RFC 9773), external account binding,
+// alternate chains and a CRL, and has faults that can be switched on. It keeps
+// everything in memory and is no CA for anybody.
+package ca
+
+import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"log"
+	"math/big"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+)
+
+// Issuer is a CA certificate with its key.
+type Issuer struct {
+	Certificate *x509.Certificate
+	Key         crypto.Signer
+}
+
+// Config says what kind of CA it is.
+type Config struct {
+	Name       string              // for its terms, and its identity in CAA records
+	Listen     string              // address and port, 127.0.0.1:0 for any
+	Issuer     Issuer              // issues the certificates
+	Chain      []*x509.Certificate // sent behind a leaf: the issuer and those above it
+	Alternates [][]*x509.Certificate
+	Server     *tls.Certificate  // its own; nil makes one of the issuer's
+	Resolver   string            // DNS server to ask, address and port
+	HTTPPort   int               // where http-01 is looked at; 80 when 0
+	MACKeys    map[string][]byte // customers' keys; when there are any, an account must be bound to one
+	Lifetime   time.Duration     // of certificates; 90 days when 0
+	Reuse      time.Duration     // how long a valid authorization counts; 0 for not at all
+}
+
+// Identity is what CAA records call this CA.
+func (c *Config) Identity() string { return c.Name }
+
+// CA is a running stand-in.
+type CA struct {
+	Config
+	Faults Faults
+
+	base   string
+	server *http.Server
+	key    *ecdsa.PrivateKey // of its own https certificate
+
+	requests atomic.Int64
+	signed   atomic.Int64
+
+	mu       sync.Mutex
+	nonces   map[string]bool
+	accounts map[string]*account // by thumbprint
+	objects  map[string]any      // orders, authorizations, challenges by path
+	issued   map[string]*issued  // by serial
+	number   int
+}
+
+type account struct {
+	url, thumbprint string
+	key             *jose.JSONWebKey
+	status          string
+	contact         []string
+	orders          []string
+	external        any
+}
+
+type identifier struct {
+	Type  string `json:"type"`
+	Value string `json:"value"`
+}
+
+type order struct {
+	path     string
+	by       *account
+	status   string
+	expires  time.Time
+	names    []identifier
+	auths    []*authorization
+	problem  *problem
+	replaces string
+	cert     *issued
+}
+
+type authorization struct {
+	path       string
+	by         *account
+	name       identifier // without the wildcard label
+	wildcard   bool
+	status     string
+	expires    time.Time
+	challenges []*challenge
+}
+
+type challenge struct {
+	path, kind, token string
+	status            string
+	problem           *problem
+	of                *authorization
+}
+
+type issued struct {
+	path     string
+	by       *account
+	der      []byte
+	leaf     *x509.Certificate
+	revoked  time.Time
+	reason   int
+	replaced bool
+}
+
+// Start begins to listen.
+func Start(c Config) (*CA, error) {
+	if c.HTTPPort == 0 {
+		c.HTTPPort = 80
+	}
+	if c.Lifetime == 0 {
+		c.Lifetime = 90 * 24 * time.Hour
+	}
+	a := &CA{Config: c, nonces: map[string]bool{}, accounts: map[string]*account{}, objects: map[string]any{}, issued: map[string]*issued{}}
+	l, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return nil, err
+	}
+	if c.Server == nil {
+		own, err := a.ownCertificate(l.Addr())
+		if err != nil {
+			return nil, err
+		}
+		c.Server = own
+	}
+	a.base = "https://" + l.Addr().String()
+	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{Certificates: []tls.Certificate{*c.Server}, MinVersion: tls.VersionTLS12}}
+	go func() { _ = a.server.ServeTLS(l, "", "") }()
+	return a, nil
+}
+
+// Close ends it.
+func (a *CA) Close() { _ = a.server.Close() }
+
+// Directory is the URL to give a client.
+func (a *CA) Directory() string { return a.base + "/directory" }
+
+// Requests counts the requests answered, and those among them that were signed.
+func (a *CA) Requests() (all, signed int64) { return a.requests.Load(), a.signed.Load() }
+
+// Issued gives the certificates issued so far.
+func (a *CA) Issued() (list []*x509.Certificate) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, i := range a.issued {
+		list = append(list, i.leaf)
+	}
+	return list
+}
+
+// Orders counts the orders made so far.
+func (a *CA) Orders() (n int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, o := range a.objects {
+		if _, ok := o.(*order); ok {
+			n++
+		}
+	}
+	return n
+}
+
+func (a *CA) ownCertificate(at net.Addr) (*tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	ip := netip.MustParseAddrPort(at.String()).Addr()
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: a.Name}, IPAddresses: []net.IP{ip.AsSlice()},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	der, err := x509.CreateCertificate(rand.Reader, t, a.Issuer.Certificate, key.Public(), a.Issuer.Key)
+	if err != nil {
+		return nil, err
+	}
+	out := &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+	for _, c := range a.Chain {
+		out.Certificate = append(out.Certificate, c.Raw)
+	}
+	return out, nil
+}
+
+func serial() *big.Int {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b) // never fails, crypto/rand's contract
+	b[0] = b[0]&0x7f | 1
+	return new(big.Int).SetBytes(b)
+}
+
+// path makes the next one of a kind.
+func (a *CA) path(kind string) string {
+	a.number++
+	return fmt.Sprintf("/%s/%d", kind, a.number)
+}
+
+func (a *CA) chainPEM(leaf []byte, rest []*x509.Certificate) []byte {
+	out := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf})
+	for _, c := range rest {
+		out = append(out, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})...)
+	}
+	return out
+}

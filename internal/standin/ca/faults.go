@@ -1,0 +1,62 @@
+package ca
+
+import (
+	"strings"
+	"sync"
+	"time"
+)
+
+// Faults are what can be switched on to see how a client bears it. Safe for
+// concurrent use.
+type Faults struct {
+	mu sync.Mutex
+	f  Fault
+}
+
+// Fault is a set of faults; the zero value is none.
+type Fault struct {
+	BadNonces   int                                           // so many requests are refused for their nonce
+	Lose        string                                        // the next request whose path begins so is done, and its answer lost
+	Limited     time.Duration                                 // new orders are refused for so long
+	Replace     func(path string, body []byte) ([]byte, bool) // writes another body in place of one
+	Processing  bool                                          // orders never get beyond processing
+	OtherNames  bool                                          // certificates are for another name
+	OtherKey    bool                                          // certificates are for another key
+	NoChain     bool                                          // the chain leads nowhere
+	InThePast   bool                                          // certificates have ended before they began to be of use
+	BeforeReply func(path string)                             // called when a request is done, before its answer
+	Renew       bool                                          // renewal information says now
+}
+
+// Set switches faults on in place of those before.
+func (f *Faults) Set(fault Fault) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.f = fault
+}
+
+func (f *Faults) get() Fault {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.f
+}
+
+func (f *Faults) badNonce() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.f.BadNonces == 0 {
+		return false
+	}
+	f.f.BadNonces--
+	return true
+}
+
+func (f *Faults) loses(path string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.f.Lose == "" || !strings.HasPrefix(path, f.f.Lose) {
+		return false
+	}
+	f.f.Lose = ""
+	return true
+}
