@@ -9,7 +9,7 @@ import (
 // Change is one difference between two states of an estate.
 type Change struct {
 	Action string   // "add", "change" or "remove"
-	Kind   string   // "audience", "server", "host" or "intermediate"
+	Kind   string   // "audience", "server", "host", "CA", "mandate" or "intermediates"
 	Name   string   // of the object
 	Place  Place    // where it is declared; for a removal, where it was
 	Fields []string // for a change, each field with its old and new value
@@ -25,6 +25,8 @@ func Diff(from, to *Estate) []Change {
 	out = diff(out, "audience", from.Audiences, to.Audiences, audienceItem)
 	out = diff(out, "server", from.Servers, to.Servers, serverItem)
 	out = diff(out, "host", from.Hosts, to.Hosts, hostItem)
+	out = diff(out, "CA", from.CAs, to.CAs, caItem)
+	out = diff(out, "mandate", from.Mandates, to.Mandates, mandateItem)
 	return diff(out, "intermediates", intermediateSet(from), intermediateSet(to), func(s []string) item {
 		return item{name: "known intermediates", fields: [][2]string{{"certificates", strings.Join(s, ", ")}}}
 	})

@@ -30,6 +30,8 @@ type Estate struct {
 	Intermediates []*certs.Certificate
 	Servers       []Server
 	Hosts         []Host
+	CAs           []CA
+	Mandates      []Mandate
 }
 
 // Audience is a class of clients with its trust anchors.

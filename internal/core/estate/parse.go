@@ -82,6 +82,7 @@ func Mentioned(data []byte) []string {
 	var doc struct {
 		Audiences     []struct{ Roots []string }
 		Intermediates []string
+		CAs           []struct{ Roots []string } `yaml:"cas"`
 	}
 	if len(data) > SizeLimit || yaml.Unmarshal(data, &doc) != nil {
 		return nil
@@ -89,6 +90,9 @@ func Mentioned(data []byte) []string {
 	paths := doc.Intermediates
 	for _, a := range doc.Audiences {
 		paths = append(paths, a.Roots...)
+	}
+	for _, c := range doc.CAs {
+		paths = append(paths, c.Roots...)
 	}
 	slices.Sort(paths)
 	return slices.Compact(paths)
@@ -237,6 +241,8 @@ func (r *reader) estateFields(n *yaml.Node) {
 		}},
 		field{"servers", true, func(n *yaml.Node) { r.list(n, "a list of servers", r.server) }},
 		field{"hosts", true, func(n *yaml.Node) { r.list(n, "a list of hosts", r.host) }},
+		field{"cas", false, func(n *yaml.Node) { r.list(n, "a list of CAs", r.ca) }},
+		field{"mandates", false, func(n *yaml.Node) { r.list(n, "a list of mandates", r.mandate) }},
 	)
 }
 

@@ -42,6 +42,7 @@ func (r *reader) resolve() {
 	servers := r.once("server", len(e.Servers), func(i int) (string, Place) { return e.Servers[i].Name, e.Servers[i].Place })
 	r.once("host", len(e.Hosts), func(i int) (string, Place) { return e.Hosts[i].Name, e.Hosts[i].Place })
 	r.endpoints()
+	r.resolveMandates(servers)
 	for i := range e.Hosts {
 		h := &e.Hosts[i]
 		if len(h.Audiences) == 0 && len(e.Audiences) > 0 {

@@ -1,0 +1,338 @@
+package estate
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/names"
+)
+
+// CA is a certificate authority that is asked by ACME (RFC 8555).
+type CA struct {
+	Name          string
+	Directory     string // URL
+	TestDirectory string // URL of its test directory, "" when it has none
+	Contact       []string
+	Roots         []string // files; what its https and its chains end at, besides the system's and the audiences'
+	Anchors       []*certs.Certificate
+	External      *External
+	Budget        Budget
+	Resolver      string // DNS server to ask in its place, address and port; "" the system's
+	HTTPPort      uint16 // where it looks for files; 80 but for a CA of one's own
+	Place         Place
+}
+
+// External binds an account to the CA's own customer record (RFC 8555 section
+// 7.3.4).
+type External struct {
+	KeyID  string
+	Secret string // name of the MAC key in the vault
+}
+
+// Budget is how many certificates a CA gives in a time; zero when not known.
+type Budget struct{ Certificates, Days int }
+
+// Mandate is a standing instruction: these names, from this CA, proved this
+// way, with this key, renewed like this, installed there.
+type Mandate struct {
+	Name      string   `json:"name"`
+	Names     []string `json:"names"` // the first is the main one
+	CA        string   `json:"ca"`
+	Proof     Proof    `json:"proof"`
+	Key       string   `json:"key"`
+	Install   []string `json:"install"`              // servers, or server:port
+	RenewDays int      `json:"renew_days,omitempty"` // before the end; 0 is a third of the life
+	Place     Place    `json:"-"`
+}
+
+// Proof says how control of the names is shown.
+type Proof struct {
+	By      string   `json:"by"`                // "http", "listener" or "dns"
+	Servers []string `json:"servers,omitempty"` // http: where the file is put
+	Folder  string   `json:"folder,omitempty"`  // http: the folder served as /; "" is worked out from the configuration
+	Server  string   `json:"server,omitempty"`  // dns: the primary, address and port
+	TSIG    TSIG     `json:"tsig,omitzero"`     // dns
+}
+
+// TSIG is the key updates are signed with (RFC 8945).
+type TSIG struct {
+	Name      string `json:"name"`
+	Algorithm string `json:"algorithm"`
+	Secret    string `json:"secret"` // name of the key in the vault
+}
+
+// What may be chosen in a mandate.
+var (
+	Proofs         = []string{"http", "listener", "dns"}
+	KeyKinds       = []string{"ecdsa-p256", "ecdsa-p384", "rsa-2048", "rsa-3072", "rsa-4096"}
+	TSIGAlgorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
+)
+
+// CA finds a CA by name; nil when it is not declared.
+func (e *Estate) CA(name string) *CA {
+	for i := range e.CAs {
+		if e.CAs[i].Name == name {
+			return &e.CAs[i]
+		}
+	}
+	return nil
+}
+
+func (r *reader) ca(n *yaml.Node) {
+	c := CA{HTTPPort: 80, Place: r.place(n)}
+	r.fields(n, "a CA",
+		field{"name", true, func(n *yaml.Node) { c.Name = r.serverName(n) }},
+		field{"directory", true, func(n *yaml.Node) { c.Directory = r.https(n) }},
+		field{"test_directory", false, func(n *yaml.Node) { c.TestDirectory = r.https(n) }},
+		field{"contact", false, func(n *yaml.Node) {
+			r.list(n, "a list of e-mail addresses", func(n *yaml.Node) { c.Contact = append(c.Contact, r.email(n)) })
+		}},
+		field{"roots", false, func(n *yaml.Node) {
+			r.list(n, "a list of root certificate files", func(n *yaml.Node) {
+				c.Roots = append(c.Roots, n.Value)
+				c.Anchors = append(c.Anchors, r.certificates(n)...)
+			})
+		}},
+		field{"external_account", false, func(n *yaml.Node) {
+			c.External = &External{}
+			r.fields(n, "external_account",
+				field{"key_id", true, func(n *yaml.Node) { c.External.KeyID, _ = r.text(n, "the key id the CA gave") }},
+				field{"secret", true, func(n *yaml.Node) { c.External.Secret = r.serverName(n) }},
+			)
+		}},
+		field{"budget", false, func(n *yaml.Node) {
+			r.fields(n, "budget",
+				field{"certificates", true, func(n *yaml.Node) { c.Budget.Certificates = r.number(n, 1, 1_000_000) }},
+				field{"days", true, func(n *yaml.Node) { c.Budget.Days = r.number(n, 1, 366) }},
+			)
+		}},
+		field{"resolver", false, func(n *yaml.Node) { c.Resolver = r.socket(n, "53") }},
+		field{"http_port", false, func(n *yaml.Node) { c.HTTPPort = uint16(r.number(n, 1, 65535)) }},
+	)
+	r.estate.CAs = append(r.estate.CAs, c)
+}
+
+func (r *reader) mandate(n *yaml.Node) {
+	m := Mandate{Key: KeyKinds[0], Place: r.place(n)}
+	r.fields(n, "a mandate",
+		field{"name", true, func(n *yaml.Node) { m.Name = r.serverName(n) }},
+		field{"names", true, func(n *yaml.Node) {
+			r.list(n, "a list of host names", func(n *yaml.Node) { r.mandateName(n, &m) })
+		}},
+		field{"ca", true, func(n *yaml.Node) { m.CA, _ = r.text(n, "the name of a CA") }},
+		field{"proof", true, func(n *yaml.Node) { r.proof(n, &m.Proof) }},
+		field{"key", false, func(n *yaml.Node) { m.Key = r.oneOf(n, "kind of key", KeyKinds) }},
+		field{"install", false, func(n *yaml.Node) {
+			r.list(n, "a list of servers or server:port", func(n *yaml.Node) {
+				if text, ok := r.text(n, "a server's name, or name:port"); ok {
+					m.Install = append(m.Install, text)
+				}
+			})
+		}},
+		field{"renew_days", false, func(n *yaml.Node) { m.RenewDays = r.number(n, 1, 365) }},
+	)
+	r.estate.Mandates = append(r.estate.Mandates, m)
+}
+
+// namesLimit is how many names one certificate may hold.
+const namesLimit = 100
+
+func (r *reader) mandateName(n *yaml.Node, m *Mandate) {
+	text, ok := r.text(n, "a host name")
+	if !ok {
+		return
+	}
+	rest, wildcard := strings.CutPrefix(text, "*.")
+	host, err := names.Host(rest)
+	const expected = "a DNS name such as booking.lanterncoast.example, or *.lanterncoast.example"
+	if err == nil {
+		if _, ip := netip.ParseAddr(host); ip == nil {
+			r.fault(r.place(n), expected, "%q is an address; certificates for addresses are not ordered yet", clip(text))
+			return
+		}
+	}
+	if err != nil || !strings.Contains(host, ".") {
+		r.fault(r.place(n), expected, "%q is not a name to order a certificate for", clip(text))
+		return
+	}
+	if wildcard {
+		host = "*." + host
+	}
+	switch {
+	case slices.Contains(m.Names, host):
+		r.fault(r.place(n), "each name once", "%s stands twice", host)
+	case len(m.Names) == namesLimit:
+		r.fault(r.place(n), fmt.Sprintf("at most %d names", namesLimit), "too many names for one certificate")
+	default:
+		m.Names = append(m.Names, host)
+	}
+}
+
+func (r *reader) proof(n *yaml.Node, p *Proof) {
+	r.fields(n, "proof",
+		field{"by", true, func(n *yaml.Node) { p.By = r.oneOf(n, "proof", Proofs) }},
+		field{"servers", false, func(n *yaml.Node) {
+			r.list(n, "a list of servers", func(n *yaml.Node) {
+				if text, ok := r.text(n, "a server's name"); ok {
+					p.Servers = append(p.Servers, text)
+				}
+			})
+		}},
+		field{"folder", false, func(n *yaml.Node) { p.Folder = r.absolute(n) }},
+		field{"server", false, func(n *yaml.Node) { p.Server = r.socket(n, "53") }},
+		field{"tsig", false, func(n *yaml.Node) {
+			p.TSIG.Algorithm = TSIGAlgorithms[0]
+			r.fields(n, "tsig",
+				field{"name", true, func(n *yaml.Node) { p.TSIG.Name, _ = r.text(n, "the key's name, as the name server calls it") }},
+				field{"algorithm", false, func(n *yaml.Node) { p.TSIG.Algorithm = r.oneOf(n, "algorithm", TSIGAlgorithms) }},
+				field{"secret", true, func(n *yaml.Node) { p.TSIG.Secret = r.serverName(n) }},
+			)
+		}},
+	)
+	at := r.place(n)
+	switch {
+	case p.By == "http" && len(p.Servers) == 0:
+		r.fault(at, "the key servers", "proof by http says no server to put the file on")
+	case p.By == "dns" && (p.Server == "" || p.TSIG.Name == ""):
+		r.fault(at, "the keys server and tsig", "proof by dns says no name server to update, or no key to sign with")
+	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" && (p.Server != "" || p.TSIG.Name != ""):
+		r.fault(at, "servers and folder with http, server and tsig with dns", "proof by %s has keys of another one", clip(p.By))
+	}
+}
+
+// resolveMandates checks what mandates and CAs name.
+func (r *reader) resolveMandates(servers map[string]int) {
+	e := r.estate
+	cas := r.once("CA", len(e.CAs), func(i int) (string, Place) { return e.CAs[i].Name, e.CAs[i].Place })
+	r.once("mandate", len(e.Mandates), func(i int) (string, Place) { return e.Mandates[i].Name, e.Mandates[i].Place })
+	for i := range e.Mandates {
+		m := &e.Mandates[i]
+		if _, ok := cas[m.CA]; !ok && m.CA != "" {
+			r.fault(m.Place, "one of "+listed(cas), "mandate %s names an unknown CA %q", m.Name, clip(m.CA))
+		}
+		for _, name := range m.Names {
+			if strings.HasPrefix(name, "*.") && m.Proof.By != "dns" {
+				r.fault(m.Place, "proof by dns", "mandate %s holds %s, and a wildcard can be proved by dns alone", m.Name, name)
+			}
+		}
+		for _, name := range m.Proof.Servers {
+			at, ok := servers[name]
+			if !ok {
+				r.fault(m.Place, "one of "+listed(servers), "mandate %s is proved on an unknown server %q", m.Name, clip(name))
+			} else if e.Servers[at].Reach == nil {
+				r.fault(m.Place, "reach for that server", "mandate %s is proved on %s, and there is no way to it", m.Name, name)
+			}
+		}
+		for _, ref := range m.Install {
+			name, _, _ := strings.Cut(ref, ":")
+			if _, ok := servers[name]; !ok {
+				r.fault(m.Place, "one of "+listed(servers), "mandate %s is installed on an unknown server %q", m.Name, clip(name))
+			}
+		}
+	}
+}
+
+// ParseMandate reads one mandate, written as in an estate file or as JSON,
+// against an estate. The error is of type Errors.
+func ParseMandate(data []byte, e *Estate) (*Mandate, error) {
+	r := &reader{file: "mandate", estate: &Estate{CAs: e.CAs}}
+	if len(data) > 1<<20 {
+		return nil, Errors{{Place{File: r.file}, "it is larger than 1 MB", ""}}
+	}
+	root, err := r.document(data)
+	if err == nil {
+		r.mandate(root)
+		r.estate.Servers = e.Servers
+		servers := map[string]int{}
+		for i := range e.Servers {
+			servers[e.Servers[i].Name] = i
+		}
+		r.resolveMandates(servers)
+	}
+	if len(r.errs) > 0 {
+		return nil, r.errs
+	}
+	return &r.estate.Mandates[0], nil
+}
+
+func (r *reader) oneOf(n *yaml.Node, what string, list []string) string {
+	expected := "one of " + strings.Join(list, ", ")
+	text, ok := r.text(n, expected)
+	if ok && !slices.Contains(list, text) {
+		r.fault(r.place(n), expected, "unknown %s %q", what, clip(text))
+	}
+	return text
+}
+
+func (r *reader) number(n *yaml.Node, least, most int) int {
+	v, err := strconv.Atoi(n.Value)
+	if n.Kind != yaml.ScalarNode || err != nil || v < least || v > most {
+		r.fault(r.place(n), fmt.Sprintf("a whole number from %d to %d", least, most), "found %s", describe(n))
+		return least
+	}
+	return v
+}
+
+func (r *reader) https(n *yaml.Node) string {
+	const expected = "an https address, such as https://ca.example/directory"
+	text, ok := r.text(n, expected)
+	if u, err := url.Parse(text); ok && (err != nil || u.Scheme != "https" || u.Host == "") {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return text
+}
+
+func (r *reader) email(n *yaml.Node) string {
+	const expected = "an e-mail address"
+	text, ok := r.text(n, expected)
+	text = strings.TrimPrefix(text, "mailto:")
+	if ok && (strings.Count(text, "@") != 1 || strings.ContainsAny(text, " ,?<>\x00\n")) {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return "mailto:" + text
+}
+
+// socket reads an address with a port, which may be left out.
+func (r *reader) socket(n *yaml.Node, port string) string {
+	expected := "an address, or address:port"
+	text, ok := r.text(n, expected)
+	if !ok {
+		return ""
+	}
+	if _, err := netip.ParseAddr(text); err == nil {
+		return net.JoinHostPort(text, port)
+	}
+	if at, err := netip.ParseAddrPort(text); err != nil || at.Port() == 0 {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return text
+}
+
+func caItem(c CA) item {
+	external := ""
+	if c.External != nil {
+		external = c.External.KeyID + " " + c.External.Secret
+	}
+	prints := make([]string, len(c.Anchors))
+	for i, a := range c.Anchors {
+		prints[i] = a.CommonName() + " " + a.Fingerprint.String()[:12]
+	}
+	return item{c.Name, c.Place, [][2]string{{"directory", c.Directory}, {"test directory", c.TestDirectory}, {"contact", strings.Join(c.Contact, ", ")}, {"roots", strings.Join(prints, ", ")},
+		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)}, {"resolver", c.Resolver}, {"http port", fmt.Sprint(c.HTTPPort)}}}
+}
+
+func mandateItem(m Mandate) item {
+	p := m.Proof
+	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
+		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Secret}, " "))},
+		{"key", m.Key}, {"install", strings.Join(m.Install, ", ")}, {"renew days", fmt.Sprint(m.RenewDays)}}}
+}
