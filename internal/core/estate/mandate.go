@@ -61,6 +61,7 @@ type Proof struct {
 	Folder  string   `json:"folder,omitempty"`  // http: the folder served as /; "" is worked out from the configuration
 	Server  string   `json:"server,omitempty"`  // dns: the primary, address and port
 	TSIG    TSIG     `json:"tsig,omitzero"`     // dns
+	Await   []string `json:"await,omitempty"`   // dns: name servers to wait for; those the zone names when empty
 }
 
 // TSIG is the key updates are signed with (RFC 8945).
@@ -189,6 +190,9 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		}},
 		field{"folder", false, func(n *yaml.Node) { p.Folder = r.absolute(n) }},
 		field{"server", false, func(n *yaml.Node) { p.Server = r.socket(n, "53") }},
+		field{"await", false, func(n *yaml.Node) {
+			r.list(n, "a list of name servers", func(n *yaml.Node) { p.Await = append(p.Await, r.socket(n, "53")) })
+		}},
 		field{"tsig", false, func(n *yaml.Node) {
 			p.TSIG.Algorithm = TSIGAlgorithms[0]
 			r.fields(n, "tsig",
@@ -204,8 +208,8 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		r.fault(at, "the key servers", "proof by http says no server to put the file on")
 	case p.By == "dns" && (p.Server == "" || p.TSIG.Name == ""):
 		r.fault(at, "the keys server and tsig", "proof by dns says no name server to update, or no key to sign with")
-	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" && (p.Server != "" || p.TSIG.Name != ""):
-		r.fault(at, "servers and folder with http, server and tsig with dns", "proof by %s has keys of another one", clip(p.By))
+	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" && (p.Server != "" || p.TSIG.Name != "" || len(p.Await) > 0):
+		r.fault(at, "servers and folder with http, server, tsig and await with dns", "proof by %s has keys of another one", clip(p.By))
 	}
 }
 
@@ -333,6 +337,6 @@ func caItem(c CA) item {
 func mandateItem(m Mandate) item {
 	p := m.Proof
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
-		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Secret}, " "))},
+		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Secret, strings.Join(p.Await, " ")}, " "))},
 		{"key", m.Key}, {"install", strings.Join(m.Install, ", ")}, {"renew days", fmt.Sprint(m.RenewDays)}}}
 }

@@ -1,0 +1,303 @@
+package proof
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/miekg/dns"
+)
+
+// Updates puts proofs up as TXT records by dynamic update.
+type Updates struct {
+	Primary   string // address and port; the zone's other name servers are asked at the same port
+	KeyName   string
+	Algorithm string // such as hmac-sha256
+	Secret    []byte
+	Servers   []string      // to wait for, address and port; those the zone names when empty
+	Patience  time.Duration // until every name server must answer; 2 minutes when 0
+}
+
+const (
+	recordLife   = 60 // seconds, TTL
+	askTime      = 5 * time.Second
+	usualWait    = 2 * time.Minute
+	longestAlias = 8
+)
+
+// LagError says that a name server does not show a record yet.
+type LagError struct {
+	Server, Name, Zone string
+	Serial, Ahead      uint32 // of the zone there, and at the primary
+	Err                error  // it did not answer at all
+	Waited             time.Duration
+}
+
+func (e *LagError) Error() string {
+	if e.Err != nil {
+		return fmt.Sprintf("the name server %s of %s does not answer: %v", e.Server, e.Zone, e.Err)
+	}
+	return fmt.Sprintf("the name server %s does not show the TXT record of %s after %s: it has %s at serial %d, the primary is at %d", e.Server, e.Name, e.Waited.Round(time.Second), e.Zone, e.Serial, e.Ahead)
+}
+
+// RefusedError says that the primary refused an update.
+type RefusedError struct{ Server, Zone, Reason string }
+
+func (e *RefusedError) Error() string {
+	return fmt.Sprintf("the name server %s refuses to change %s: %s", e.Server, e.Zone, e.Reason)
+}
+
+func ask(ctx context.Context, server, name string, kind uint16) (*dns.Msg, error) {
+	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), kind)
+	m.RecursionDesired = false
+	var last error
+	for _, network := range []string{"udp", "tcp"} {
+		r, _, err := (&dns.Client{Net: network, Timeout: askTime}).ExchangeContext(ctx, m, server)
+		if last = err; err != nil || r.Truncated {
+			continue
+		}
+		if r.Rcode != dns.RcodeSuccess && r.Rcode != dns.RcodeNameError {
+			return nil, fmt.Errorf("it answers %s for %s", dns.RcodeToString[r.Rcode], name)
+		}
+		return r, nil
+	}
+	if last == nil {
+		last = errors.New("the answer is cut off")
+	}
+	return nil, last
+}
+
+// record is where a name's proof really goes: at the end of its CNAMEs, and in
+// which zone.
+func (u *Updates) record(ctx context.Context, host string) (name, zone string, err error) {
+	name = dns.Fqdn(Label + host)
+	for range longestAlias {
+		r, err := ask(ctx, u.Primary, name, dns.TypeTXT)
+		if err != nil {
+			return "", "", &PublishError{"look for the zone of " + name, u.Primary, err}
+		}
+		if next := alias(r, name); next != "" {
+			name = next
+			continue
+		}
+		for _, rr := range append(r.Ns, r.Answer...) {
+			if soa, ok := rr.(*dns.SOA); ok {
+				return name, soa.Hdr.Name, nil
+			}
+		}
+		zone, err := u.zone(ctx, name)
+		return name, zone, err
+	}
+	return "", "", &PublishError{"follow the CNAMEs of " + Label + host, u.Primary, errors.New("there are too many")}
+}
+
+func alias(r *dns.Msg, name string) (next string) {
+	for _, rr := range r.Answer {
+		if c, ok := rr.(*dns.CNAME); ok && strings.EqualFold(c.Hdr.Name, name) {
+			name, next = c.Target, c.Target
+		}
+	}
+	return next
+}
+
+func (u *Updates) zone(ctx context.Context, name string) (string, error) {
+	for at := name; at != ""; _, at, _ = strings.Cut(at, ".") {
+		r, err := ask(ctx, u.Primary, at, dns.TypeSOA)
+		if err != nil {
+			return "", &PublishError{"look for the zone of " + name, u.Primary, err}
+		}
+		for _, rr := range append(r.Answer, r.Ns...) {
+			if soa, ok := rr.(*dns.SOA); ok && r.Authoritative {
+				return soa.Hdr.Name, nil
+			}
+		}
+	}
+	return "", &PublishError{"change " + name, u.Primary, errors.New("it serves no zone that holds this name")}
+}
+
+func (u *Updates) change(ctx context.Context, list []Publication, what string, do func(*dns.Msg, dns.RR)) error {
+	zones := map[string]*dns.Msg{}
+	for _, p := range list {
+		name, zone, err := u.record(ctx, p.Name)
+		if err != nil {
+			return err
+		}
+		m := zones[zone]
+		if m == nil {
+			m = new(dns.Msg).SetUpdate(zone)
+			zones[zone] = m
+		}
+		do(m, &dns.TXT{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordLife}, Txt: []string{p.Content}})
+	}
+	key := dns.CanonicalName(u.KeyName)
+	client := &dns.Client{Net: "tcp", Timeout: askTime, TsigSecret: map[string]string{key: base64.StdEncoding.EncodeToString(u.Secret)}}
+	for zone, m := range zones {
+		m.SetTsig(key, dns.Fqdn(u.Algorithm), 300, time.Now().Unix())
+		r, _, err := client.ExchangeContext(ctx, m, u.Primary)
+		switch {
+		case r != nil && r.Rcode != dns.RcodeSuccess:
+			return &RefusedError{u.Primary, zone, refusal(r)}
+		case err != nil:
+			return &PublishError{what, u.Primary, err}
+		}
+	}
+	return nil
+}
+
+func refusal(r *dns.Msg) string {
+	if t := r.IsTsig(); t != nil && t.Error != 0 {
+		switch t.Error {
+		case dns.RcodeBadSig:
+			return "the key's secret is another one there (BADSIG)"
+		case dns.RcodeBadKey:
+			return "it knows no key of that name (BADKEY)"
+		case dns.RcodeBadTime:
+			return "its clock and ours differ too much (BADTIME)"
+		}
+	}
+	switch r.Rcode {
+	case dns.RcodeRefused:
+		return "the key may not change this name (REFUSED)"
+	case dns.RcodeNotAuth:
+		return "it does not accept the key, or is not the primary of the zone (NOTAUTH)"
+	}
+	return dns.RcodeToString[r.Rcode]
+}
+
+// Publish implements Prover. Other records of the same name stay.
+func (u *Updates) Publish(ctx context.Context, list []Publication) error {
+	return u.change(ctx, list, "put the record up", func(m *dns.Msg, rr dns.RR) { m.Insert([]dns.RR{rr}) })
+}
+
+// Withdraw implements Prover.
+func (u *Updates) Withdraw(ctx context.Context, list []Publication) error {
+	return u.change(ctx, list, "take the record down", func(m *dns.Msg, rr dns.RR) { m.Remove([]dns.RR{rr}) })
+}
+
+// Await implements Prover: every authoritative name server shows every record.
+func (u *Updates) Await(ctx context.Context, list []Publication) error {
+	wait := u.Patience
+	if wait == 0 {
+		wait = usualWait
+	}
+	began := time.Now()
+	for _, p := range list {
+		name, zone, err := u.record(ctx, p.Name)
+		if err != nil {
+			return err
+		}
+		servers, err := u.servers(ctx, zone)
+		if err != nil {
+			return err
+		}
+		for _, s := range servers {
+			if err := u.shows(ctx, s, name, zone, p.Content, began, wait); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// servers gives the address of each name server of a zone, the primary among
+// them.
+func (u *Updates) servers(ctx context.Context, zone string) ([]string, error) {
+	if len(u.Servers) > 0 {
+		return u.Servers, nil
+	}
+	r, err := ask(ctx, u.Primary, zone, dns.TypeNS)
+	if err != nil {
+		return nil, &PublishError{"ask for the name servers of " + zone, u.Primary, err}
+	}
+	_, port, err := net.SplitHostPort(u.Primary)
+	if err != nil {
+		return nil, err
+	}
+	list := []string{u.Primary}
+	for _, rr := range r.Answer {
+		ns, ok := rr.(*dns.NS)
+		if !ok {
+			continue
+		}
+		addresses, err := u.addresses(ctx, ns.Ns, r.Extra)
+		if err != nil || len(addresses) == 0 {
+			return nil, &LagError{Server: ns.Ns, Zone: zone, Err: fmt.Errorf("no address of it is found")}
+		}
+		for _, a := range addresses {
+			if at := net.JoinHostPort(a, port); !slices.Contains(list, at) {
+				list = append(list, at)
+			}
+		}
+	}
+	return list, nil
+}
+
+func (u *Updates) addresses(ctx context.Context, host string, glue []dns.RR) (out []string, err error) {
+	take := func(list []dns.RR) {
+		for _, rr := range list {
+			if !strings.EqualFold(rr.Header().Name, host) {
+				continue
+			}
+			switch a := rr.(type) {
+			case *dns.A:
+				out = append(out, a.A.String())
+			case *dns.AAAA:
+				out = append(out, a.AAAA.String())
+			}
+		}
+	}
+	if take(glue); len(out) > 0 {
+		return out, nil
+	}
+	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
+		if r, err := ask(ctx, u.Primary, host, kind); err == nil {
+			take(r.Answer)
+		}
+	}
+	if len(out) > 0 {
+		return out, nil
+	}
+	return net.DefaultResolver.LookupHost(ctx, strings.TrimSuffix(host, "."))
+}
+
+// shows waits until a name server answers with a record.
+func (u *Updates) shows(ctx context.Context, server, name, zone, content string, began time.Time, wait time.Duration) error {
+	for {
+		r, err := ask(ctx, server, name, dns.TypeTXT)
+		if err == nil && slices.ContainsFunc(r.Answer, func(rr dns.RR) bool {
+			t, ok := rr.(*dns.TXT)
+			return ok && strings.Join(t.Txt, "") == content
+		}) {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if time.Since(began) > wait {
+			lag := &LagError{Server: server, Name: name, Zone: zone, Err: err, Waited: time.Since(began)}
+			lag.Serial, lag.Ahead = serial(ctx, server, zone), serial(ctx, u.Primary, zone)
+			return lag
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func serial(ctx context.Context, server, zone string) uint32 {
+	if r, err := ask(ctx, server, zone, dns.TypeSOA); err == nil {
+		for _, rr := range r.Answer {
+			if soa, ok := rr.(*dns.SOA); ok {
+				return soa.Serial
+			}
+		}
+	}
+	return 0
+}

@@ -1,0 +1,168 @@
+// Package bind runs a real BIND name server on loopback, as an ordinary user,
+// with zones that can be updated with a key.
+package bind
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Program is Debian's.
+const Program = "/usr/sbin/named"
+
+// ErrNotInstalled says that there is no BIND on this machine.
+var ErrNotInstalled = errors.New("BIND is not installed; run: apt-get install bind9")
+
+// Config says what it serves.
+type Config struct {
+	Dir     string            // its own folder
+	Address string            // address and port
+	Zones   map[string]string // text of each zone's file, by name
+	Masters map[string]string // zones it copies, and from where (address and port)
+	KeyName string            // may change every zone
+	Secret  string            // of the key, base64
+	Notify  []string          // told of changes: address and port
+}
+
+// Server is a running BIND.
+type Server struct {
+	Address string
+	cmd     *exec.Cmd
+	done    chan struct{}
+}
+
+// Start writes the configuration and starts BIND in the foreground.
+func Start(c Config) (*Server, error) {
+	if _, err := os.Stat(Program); err != nil {
+		return nil, ErrNotInstalled
+	}
+	host, port, err := net.SplitHostPort(c.Address)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(c.Dir, 0o755); err != nil {
+		return nil, err
+	}
+	var text strings.Builder
+	fmt.Fprintf(&text, "options { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; managed-keys-directory %q; lock-file none; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; dnssec-validation no; empty-zones-enable no; notify explicit; notify-delay 0; allow-transfer { 127.0.0.0/8; }; transfer-source %s; notify-source %s; };\n", c.Dir, c.Dir, port, host, host, host)
+	fmt.Fprint(&text, "controls { };\n")
+	if c.KeyName != "" {
+		fmt.Fprintf(&text, "key %q { algorithm hmac-sha256; secret %q; };\n", c.KeyName, c.Secret)
+	}
+	for name, zone := range c.Zones {
+		file := filepath.Join(c.Dir, name+".zone")
+		_ = os.Remove(file + ".jnl") // of an earlier run
+		if err := os.WriteFile(file, []byte(zone), 0o644); err != nil {
+			return nil, err
+		}
+		also := ""
+		for _, n := range c.Notify {
+			h, p, err := net.SplitHostPort(n)
+			if err != nil {
+				return nil, err
+			}
+			also += fmt.Sprintf("%s port %s; ", h, p)
+		}
+		update := ""
+		if c.KeyName != "" {
+			update = fmt.Sprintf("update-policy { grant %s zonesub ANY; };", c.KeyName)
+		}
+		fmt.Fprintf(&text, "zone %q { type primary; file %q; also-notify { %s}; %s };\n", name, file, also, update)
+	}
+	for name, from := range c.Masters {
+		h, p, err := net.SplitHostPort(from)
+		if err != nil {
+			return nil, err
+		}
+		fmt.Fprintf(&text, "zone %q { type secondary; file %q; primaries { %s port %s; }; masterfile-format text; };\n", name, filepath.Join(c.Dir, name+".copy"), h, p)
+	}
+	conf := filepath.Join(c.Dir, "named.conf")
+	if err := os.WriteFile(conf, []byte(text.String()), 0o644); err != nil {
+		return nil, err
+	}
+	s := &Server{Address: c.Address, cmd: exec.Command(Program, "-g", "-c", conf, "-n", "1"), done: make(chan struct{})}
+	s.cmd.Dir = c.Dir
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	if os.Geteuid() == 0 {
+		if err := asOther(s.cmd.SysProcAttr, c.Dir); err != nil {
+			return nil, err
+		}
+	}
+	log, err := os.Create(filepath.Join(c.Dir, "named.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = log.Close() }()
+	s.cmd.Stdout, s.cmd.Stderr = log, log
+	started := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread() // the death signal follows the thread that started the child
+		err := s.cmd.Start()
+		if started <- err; err == nil {
+			_ = s.cmd.Wait()
+		}
+		close(s.done)
+	}()
+	if err := <-started; err != nil {
+		return nil, err
+	}
+	for range 200 {
+		conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(context.Background(), "tcp", c.Address)
+		if err == nil {
+			_ = conn.Close()
+			return s, nil
+		}
+		select {
+		case <-s.done:
+			said, _ := os.ReadFile(log.Name())
+			return nil, fmt.Errorf("BIND did not start: %s", said[max(0, len(said)-600):])
+		case <-time.After(25 * time.Millisecond):
+		}
+	}
+	s.Stop()
+	said, _ := os.ReadFile(log.Name())
+	return nil, fmt.Errorf("BIND does not listen: %s", said[max(0, len(said)-600):])
+}
+
+// asOther lets root's BIND run as an ordinary user, whose folder it becomes.
+func asOther(attr *syscall.SysProcAttr, dir string) error {
+	u, err := user.Lookup("nobody")
+	if err != nil {
+		return err
+	}
+	uid, errU := strconv.Atoi(u.Uid)
+	gid, errG := strconv.Atoi(u.Gid)
+	if err := errors.Join(errU, errG); err != nil {
+		return err
+	}
+	attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	return filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Lchown(path, uid, gid)
+	})
+}
+
+// Pause stops it from answering and from hearing of changes; Resume lets it go on.
+func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
+
+// Resume ends a Pause.
+func (s *Server) Resume() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
+
+// Stop ends it.
+func (s *Server) Stop() {
+	_ = s.cmd.Process.Signal(syscall.SIGKILL)
+	<-s.done
+}
