@@ -144,6 +144,81 @@ func (e ListenerFamily) Valid() bool {
 	}
 }
 
+// Defines values for MandateProof.
+const (
+	MandateProofDns      MandateProof = "dns"
+	MandateProofHttp     MandateProof = "http"
+	MandateProofListener MandateProof = "listener"
+)
+
+// Valid indicates whether the value is a known member of the MandateProof enum.
+func (e MandateProof) Valid() bool {
+	switch e {
+	case MandateProofDns:
+		return true
+	case MandateProofHttp:
+		return true
+	case MandateProofListener:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderState.
+const (
+	OrderStateBegun      OrderState = "begun"
+	OrderStateFailed     OrderState = "failed"
+	OrderStateFetching   OrderState = "fetching"
+	OrderStateFinalizing OrderState = "finalizing"
+	OrderStateIssued     OrderState = "issued"
+	OrderStateOrdering   OrderState = "ordering"
+	OrderStateProving    OrderState = "proving"
+)
+
+// Valid indicates whether the value is a known member of the OrderState enum.
+func (e OrderState) Valid() bool {
+	switch e {
+	case OrderStateBegun:
+		return true
+	case OrderStateFailed:
+		return true
+	case OrderStateFetching:
+		return true
+	case OrderStateFinalizing:
+		return true
+	case OrderStateIssued:
+		return true
+	case OrderStateOrdering:
+		return true
+	case OrderStateProving:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderStepOutcome.
+const (
+	OrderStepOutcomeDoing  OrderStepOutcome = "doing"
+	OrderStepOutcomeDone   OrderStepOutcome = "done"
+	OrderStepOutcomeFailed OrderStepOutcome = "failed"
+)
+
+// Valid indicates whether the value is a known member of the OrderStepOutcome enum.
+func (e OrderStepOutcome) Valid() bool {
+	switch e {
+	case OrderStepOutcomeDoing:
+		return true
+	case OrderStepOutcomeDone:
+		return true
+	case OrderStepOutcomeFailed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -219,6 +294,33 @@ func (e SurveyState) Valid() bool {
 	case SurveyStateFinished:
 		return true
 	case SurveyStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialStep.
+const (
+	TrialStepAddress TrialStep = "address"
+	TrialStepCAA     TrialStep = "CAA"
+	TrialStepFile    TrialStep = "file"
+	TrialStepPort    TrialStep = "port"
+	TrialStepRecord  TrialStep = "record"
+)
+
+// Valid indicates whether the value is a known member of the TrialStep enum.
+func (e TrialStep) Valid() bool {
+	switch e {
+	case TrialStepAddress:
+		return true
+	case TrialStepCAA:
+		return true
+	case TrialStepFile:
+		return true
+	case TrialStepPort:
+		return true
+	case TrialStepRecord:
 		return true
 	default:
 		return false
@@ -381,6 +483,12 @@ func (e ListServersParamsSort) Valid() bool {
 	}
 }
 
+// Agreement defines model for Agreement.
+type Agreement struct {
+	// Terms the address of the terms that were read, as the CA shows it now
+	Terms string `json:"terms"`
+}
+
 // AudienceView defines model for AudienceView.
 type AudienceView struct {
 	Audience string      `json:"audience"`
@@ -425,6 +533,52 @@ type BindingPage struct {
 
 	// Total bindings in the whole estate
 	Total int `json:"total"`
+}
+
+// Budget defines model for Budget.
+type Budget struct {
+	// Certificates how many the CA gives in so many days; 0 when that is not declared
+	Certificates int `json:"certificates"`
+	Days         int `json:"days"`
+	Used         int `json:"used"`
+}
+
+// CA defines model for CA.
+type CA struct {
+	Account   *CAAccount `json:"account,omitempty"`
+	Budget    Budget     `json:"budget"`
+	Contact   []string   `json:"contact"`
+	Directory string     `json:"directory"`
+
+	// ExternalAccount it wants accounts bound to a customer record
+	ExternalAccount bool `json:"external_account"`
+
+	// Identities what CAA records call it
+	Identities []string `json:"identities"`
+	Name       string   `json:"name"`
+
+	// Terms where its terms are, as it says now
+	Terms       string     `json:"terms"`
+	TestAccount *CAAccount `json:"test_account,omitempty"`
+
+	// TestDirectory empty when it has none
+	TestDirectory string `json:"test_directory"`
+
+	// Trouble why it cannot be asked; empty when it can
+	Trouble string `json:"trouble"`
+}
+
+// CAAccount defines model for CAAccount.
+type CAAccount struct {
+	AgreedAt time.Time `json:"agreed_at"`
+	AgreedBy string    `json:"agreed_by"`
+	Terms    string    `json:"terms"`
+	Url      string    `json:"url"`
+}
+
+// CAList defines model for CAList.
+type CAList struct {
+	Items []CA `json:"items"`
 }
 
 // Certificate defines model for Certificate.
@@ -673,6 +827,13 @@ type Invitation struct {
 	Name      string    `json:"name"`
 }
 
+// IssuedCertificate defines model for IssuedCertificate.
+type IssuedCertificate struct {
+	// Chain PEM, leaf first
+	Chain  string      `json:"chain"`
+	Sha256 Fingerprint `json:"sha256"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Action string    `json:"action"`
@@ -748,11 +909,123 @@ type Listener struct {
 // ListenerFamily defines model for Listener.Family.
 type ListenerFamily string
 
+// Mandate defines model for Mandate.
+type Mandate struct {
+	Budget Budget `json:"budget"`
+	Ca     string `json:"ca"`
+
+	// Failures in a row
+	Failures int      `json:"failures"`
+	InForce  *Order   `json:"in_force,omitempty"`
+	Install  []string `json:"install"`
+	Key      string   `json:"key"`
+	Last     *Order   `json:"last,omitempty"`
+	MadeBy   string   `json:"made_by"`
+	Name     string   `json:"name"`
+	Names    []string `json:"names"`
+
+	// NextAt when it is due next
+	NextAt  *time.Time `json:"next_at,omitempty"`
+	NextWhy string     `json:"next_why"`
+
+	// Place file:line of the estate file; empty when it was made here
+	Place string       `json:"place"`
+	Proof MandateProof `json:"proof"`
+
+	// ProofAt servers or name server
+	ProofAt   string `json:"proof_at"`
+	Rehearsed *Order `json:"rehearsed,omitempty"`
+	RenewDays int    `json:"renew_days"`
+}
+
+// MandateProof defines model for Mandate.Proof.
+type MandateProof string
+
+// MandateDraft defines model for MandateDraft.
+type MandateDraft struct {
+	Advice []string `json:"advice"`
+	Names  []string `json:"names"`
+
+	// Text a mandate to correct
+	Text string `json:"text"`
+}
+
+// MandatePage defines model for MandatePage.
+type MandatePage struct {
+	Items      []Mandate `json:"items"`
+	NextCursor *string   `json:"next_cursor,omitempty"`
+}
+
+// MandateText defines model for MandateText.
+type MandateText struct {
+	Text string `json:"text"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Secret string `json:"secret"`
 	Token  Token  `json:"token"`
 }
+
+// Order defines model for Order.
+type Order struct {
+	BegunAt     time.Time     `json:"begun_at"`
+	By          string        `json:"by"`
+	Ca          string        `json:"ca"`
+	Certificate *Fingerprint  `json:"certificate,omitempty"`
+	Failure     *OrderFailure `json:"failure,omitempty"`
+	FinishedAt  *time.Time    `json:"finished_at,omitempty"`
+	Mandate     string        `json:"mandate"`
+	Names       []string      `json:"names"`
+	NotAfter    *time.Time    `json:"not_after,omitempty"`
+	Number      int64         `json:"number"`
+	Rehearsal   bool          `json:"rehearsal"`
+	State       OrderState    `json:"state"`
+
+	// Steps of one order; empty in lists
+	Steps []OrderStep `json:"steps"`
+
+	// Url at the CA
+	Url string `json:"url"`
+}
+
+// OrderState defines model for Order.State.
+type OrderState string
+
+// OrderFailure defines model for OrderFailure.
+type OrderFailure struct {
+	Advice string     `json:"advice"`
+	Again  *time.Time `json:"again,omitempty"`
+	Kind   string     `json:"kind"`
+
+	// Words the CA's own, where it spoke
+	Words string `json:"words"`
+}
+
+// OrderPage defines model for OrderPage.
+type OrderPage struct {
+	Items      []Order `json:"items"`
+	NextCursor *string `json:"next_cursor,omitempty"`
+}
+
+// OrderRequest defines model for OrderRequest.
+type OrderRequest struct {
+	Mandate string `json:"mandate"`
+
+	// Rehearsal at the CA's test directory
+	Rehearsal *bool `json:"rehearsal,omitempty"`
+}
+
+// OrderStep defines model for OrderStep.
+type OrderStep struct {
+	At      time.Time        `json:"at"`
+	Outcome OrderStepOutcome `json:"outcome"`
+	Step    string           `json:"step"`
+	Words   string           `json:"words"`
+}
+
+// OrderStepOutcome defines model for OrderStep.Outcome.
+type OrderStepOutcome string
 
 // PassphraseChange defines model for PassphraseChange.
 type PassphraseChange struct {
@@ -835,6 +1108,23 @@ type ProblemError struct {
 
 // Role defines model for Role.
 type Role string
+
+// Secret defines model for Secret.
+type Secret struct {
+	ChangedAt time.Time `json:"changed_at"`
+	Name      string    `json:"name"`
+}
+
+// SecretList defines model for SecretList.
+type SecretList struct {
+	Items []Secret `json:"items"`
+}
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
+	// Value a text or base64
+	Value string `json:"value"`
+}
 
 // Server defines model for Server.
 type Server struct {
@@ -1133,6 +1423,28 @@ type TokenRequest struct {
 	Scope Role   `json:"scope"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	// Code empty when nothing is in the way
+	Code   string `json:"code"`
+	Name   string `json:"name"`
+	Remedy string `json:"remedy"`
+	Seen   string `json:"seen"`
+
+	// Spot file:line, record, or address and port
+	Spot string    `json:"spot"`
+	Step TrialStep `json:"step"`
+}
+
+// TrialStep defines model for Trial.Step.
+type TrialStep string
+
+// TrialList defines model for TrialList.
+type TrialList struct {
+	Items []Trial `json:"items"`
+	Well  bool    `json:"well"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -1152,6 +1464,9 @@ type Cursor = string
 // Limit defines model for Limit.
 type Limit = int
 
+// OrderNumber defines model for OrderNumber.
+type OrderNumber = int64
+
 // PersonName defines model for PersonName.
 type PersonName = string
 
@@ -1160,6 +1475,9 @@ type Query = string
 
 // ServerName defines model for ServerName.
 type ServerName = string
+
+// ShortName defines model for ShortName.
+type ShortName = string
 
 // SurveyID defines model for SurveyID.
 type SurveyID = int64
@@ -1247,6 +1565,34 @@ type VerifyJournalParams struct {
 	Expect *Fingerprint `form:"expect,omitempty" json:"expect,omitempty"`
 }
 
+// ListMandatesParams defines parameters for ListMandates.
+type ListMandatesParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// DraftMandateParams defines parameters for DraftMandate.
+type DraftMandateParams struct {
+	// Server a server, whose sites or uncovered bindings are taken
+	Server *string `form:"server,omitempty" json:"server,omitempty"`
+
+	// Site file:line of a site of that server, or one of its names
+	Site *string `form:"site,omitempty" json:"site,omitempty"`
+}
+
+// ListOrdersParams defines parameters for ListOrders.
+type ListOrdersParams struct {
+	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListServersParams defines parameters for ListServers.
 type ListServersParams struct {
 	// Q part of a name
@@ -1304,17 +1650,29 @@ type GetSurveyChangesParams struct {
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
+type AgreeToTermsJSONRequestBody = Agreement
+
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// AddMandateJSONRequestBody defines body for AddMandate for application/json ContentType.
+type AddMandateJSONRequestBody = MandateText
+
+// BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
+type BeginOrderJSONRequestBody = OrderRequest
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
+
+// PutSecretJSONRequestBody defines body for PutSecret for application/json ContentType.
+type PutSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -1410,6 +1768,25 @@ type ClientInterface interface {
 	// Corresponds with GET /bindings (the `ListBindings` operationId).
 	ListBindings(ctx context.Context, params *ListBindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCas The CAs of the estate with their terms, accounts and budgets
+	//
+	// Corresponds with GET /cas (the `ListCas` operationId).
+	ListCas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AgreeToTermsWithBody Agrees to a CA's terms and makes the accounts there
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+	AgreeToTermsWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+	AgreeToTerms(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCertificates Certificates met, by end of validity
 	//
 	// Corresponds with GET /certificates (the `ListCertificates` operationId).
@@ -1478,6 +1855,74 @@ type ClientInterface interface {
 	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMandates Mandates by name, with how they stand
+	//
+	// Corresponds with GET /mandates (the `ListMandates` operationId).
+	ListMandates(ctx context.Context, params *ListMandatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMandateWithBody Makes a mandate; its text is as in an estate file, or JSON
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /mandates (the `AddMandate` operationId).
+	AddMandateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMandate Makes a mandate; its text is as in an estate file, or JSON
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /mandates (the `AddMandate` operationId).
+	AddMandate(ctx context.Context, body AddMandateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftMandate The names a mandate should hold, worked out from a site or from the uncovered bindings
+	//
+	// Corresponds with GET /mandates/draft (the `DraftMandate` operationId).
+	DraftMandate(ctx context.Context, params *DraftMandateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveMandate Ends a mandate that was made here; its orders stay as history
+	//
+	// Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
+	RemoveMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMandate One mandate with how it stands
+	//
+	// Corresponds with GET /mandates/{name} (the `GetMandate` operationId).
+	GetMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckMandate Tries what the CA will try, before it is asked
+	//
+	// Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
+	CheckMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListOrders Orders, newest first
+	//
+	// Corresponds with GET /orders (the `ListOrders` operationId).
+	ListOrders(ctx context.Context, params *ListOrdersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginOrderWithBody Begins an order of a mandate, in earnest or in rehearsal
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /orders (the `BeginOrder` operationId).
+	BeginOrderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginOrder Begins an order of a mandate, in earnest or in rehearsal
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /orders (the `BeginOrder` operationId).
+	BeginOrder(ctx context.Context, body BeginOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetOrder One order with its steps, while it runs and after
+	//
+	// Corresponds with GET /orders/{number} (the `GetOrder` operationId).
+	GetOrder(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetOrderCertificate The certificate an order brought, with its chain; never the key
+	//
+	// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
+	GetOrderCertificate(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople Everybody who may sign in
 	//
 	// Corresponds with GET /people (the `ListPeople` operationId).
@@ -1525,6 +1970,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSecrets The names of the secrets in the vault
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecret Forgets a secret
+	//
+	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecret(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSecretWithBody Keeps a secret in the vault; it is never shown again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+	PutSecretWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSecret Keeps a secret in the vault; it is never shown again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+	PutSecret(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServers Servers with what is known of their configuration
 	//
@@ -1667,6 +2136,55 @@ type ClientInterface interface {
 // Corresponds with GET /bindings (the `ListBindings` operationId).
 func (c *Client) ListBindings(ctx context.Context, params *ListBindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListBindingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCas The CAs of the estate with their terms, accounts and budgets
+//
+// Corresponds with GET /cas (the `ListCas` operationId).
+func (c *Client) ListCas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCasRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AgreeToTermsWithBody Agrees to a CA's terms and makes the accounts there
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+func (c *Client) AgreeToTermsWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAgreeToTermsRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AgreeToTerms Agrees to a CA's terms and makes the accounts there
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+func (c *Client) AgreeToTerms(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAgreeToTermsRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1865,6 +2383,194 @@ func (c *Client) VerifyJournal(ctx context.Context, params *VerifyJournalParams,
 	return c.Client.Do(req)
 }
 
+// ListMandates Mandates by name, with how they stand
+//
+// Corresponds with GET /mandates (the `ListMandates` operationId).
+func (c *Client) ListMandates(ctx context.Context, params *ListMandatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMandatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMandateWithBody Makes a mandate; its text is as in an estate file, or JSON
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /mandates (the `AddMandate` operationId).
+func (c *Client) AddMandateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMandateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMandate Makes a mandate; its text is as in an estate file, or JSON
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /mandates (the `AddMandate` operationId).
+func (c *Client) AddMandate(ctx context.Context, body AddMandateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMandateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftMandate The names a mandate should hold, worked out from a site or from the uncovered bindings
+//
+// Corresponds with GET /mandates/draft (the `DraftMandate` operationId).
+func (c *Client) DraftMandate(ctx context.Context, params *DraftMandateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftMandateRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveMandate Ends a mandate that was made here; its orders stay as history
+//
+// Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
+func (c *Client) RemoveMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMandateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMandate One mandate with how it stands
+//
+// Corresponds with GET /mandates/{name} (the `GetMandate` operationId).
+func (c *Client) GetMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMandateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckMandate Tries what the CA will try, before it is asked
+//
+// Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
+func (c *Client) CheckMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckMandateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListOrders Orders, newest first
+//
+// Corresponds with GET /orders (the `ListOrders` operationId).
+func (c *Client) ListOrders(ctx context.Context, params *ListOrdersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOrdersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginOrderWithBody Begins an order of a mandate, in earnest or in rehearsal
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /orders (the `BeginOrder` operationId).
+func (c *Client) BeginOrderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginOrderRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginOrder Begins an order of a mandate, in earnest or in rehearsal
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /orders (the `BeginOrder` operationId).
+func (c *Client) BeginOrder(ctx context.Context, body BeginOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginOrderRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOrder One order with its steps, while it runs and after
+//
+// Corresponds with GET /orders/{number} (the `GetOrder` operationId).
+func (c *Client) GetOrder(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOrderRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetOrderCertificate The certificate an order brought, with its chain; never the key
+//
+// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
+func (c *Client) GetOrderCertificate(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOrderCertificateRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople Everybody who may sign in
 //
 // Corresponds with GET /people (the `ListPeople` operationId).
@@ -1983,6 +2689,70 @@ func (c *Client) InvitePerson(ctx context.Context, person PersonName, reqEditors
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSecrets The names of the secrets in the vault
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSecretsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecret Forgets a secret
+//
+// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+func (c *Client) RemoveSecret(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSecretWithBody Keeps a secret in the vault; it is never shown again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+func (c *Client) PutSecretWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSecretRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSecret Keeps a secret in the vault; it is never shown again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+func (c *Client) PutSecret(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSecretRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2480,6 +3250,80 @@ func NewListBindingsRequest(server string, params *ListBindingsParams) (*http.Re
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListCasRequest constructs an http.Request for the ListCas method
+func NewListCasRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAgreeToTermsRequest calls the generic AgreeToTerms builder with application/json body
+func NewAgreeToTermsRequest(server string, name ShortName, body AgreeToTermsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAgreeToTermsRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAgreeToTermsRequestWithBody constructs an http.Request for the AgreeToTerms method, with any body, and a specified content type
+func NewAgreeToTermsRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/agreement", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3094,6 +3938,478 @@ func NewVerifyJournalRequest(server string, params *VerifyJournalParams) (*http.
 	return req, nil
 }
 
+// NewListMandatesRequest constructs an http.Request for the ListMandates method
+func NewListMandatesRequest(server string, params *ListMandatesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddMandateRequest calls the generic AddMandate builder with application/json body
+func NewAddMandateRequest(server string, body AddMandateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddMandateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddMandateRequestWithBody constructs an http.Request for the AddMandate method, with any body, and a specified content type
+func NewAddMandateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDraftMandateRequest constructs an http.Request for the DraftMandate method
+func NewDraftMandateRequest(server string, params *DraftMandateParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Server != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "server", *params.Server, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Site != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "site", *params.Site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveMandateRequest constructs an http.Request for the RemoveMandate method
+func NewRemoveMandateRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMandateRequest constructs an http.Request for the GetMandate method
+func NewGetMandateRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckMandateRequest constructs an http.Request for the CheckMandate method
+func NewCheckMandateRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates/%s/preflight", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListOrdersRequest constructs an http.Request for the ListOrders method
+func NewListOrdersRequest(server string, params *ListOrdersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Mandate != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mandate", *params.Mandate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginOrderRequest calls the generic BeginOrder builder with application/json body
+func NewBeginOrderRequest(server string, body BeginOrderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginOrderRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginOrderRequestWithBody constructs an http.Request for the BeginOrder method, with any body, and a specified content type
+func NewBeginOrderRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetOrderRequest constructs an http.Request for the GetOrder method
+func NewGetOrderRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetOrderCertificateRequest constructs an http.Request for the GetOrderCertificate method
+func NewGetOrderCertificateRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s/certificate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -3299,6 +4615,114 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListSecretsRequest constructs an http.Request for the ListSecrets method
+func NewListSecretsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
+func NewRemoveSecretRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutSecretRequest calls the generic PutSecret builder with application/json body
+func NewPutSecretRequest(server string, name ShortName, body PutSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutSecretRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewPutSecretRequestWithBody constructs an http.Request for the PutSecret method, with any body, and a specified content type
+func NewPutSecretRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4220,6 +5644,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /bindings (the `ListBindings` operationId).
 	ListBindingsWithResponse(ctx context.Context, params *ListBindingsParams, reqEditors ...RequestEditorFn) (*ListBindingsResponse, error)
 
+	// ListCasWithResponse The CAs of the estate with their terms, accounts and budgets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cas (the `ListCas` operationId).
+	ListCasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCasResponse, error)
+
+	// AgreeToTermsWithBodyWithResponse Agrees to a CA's terms and makes the accounts there
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+	AgreeToTermsWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AgreeToTermsResponse, error)
+
+	// AgreeToTermsWithResponse Agrees to a CA's terms and makes the accounts there
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+	AgreeToTermsWithResponse(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*AgreeToTermsResponse, error)
+
 	// ListCertificatesWithResponse Certificates met, by end of validity
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4304,6 +5749,90 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
 
+	// ListMandatesWithResponse Mandates by name, with how they stand
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /mandates (the `ListMandates` operationId).
+	ListMandatesWithResponse(ctx context.Context, params *ListMandatesParams, reqEditors ...RequestEditorFn) (*ListMandatesResponse, error)
+
+	// AddMandateWithBodyWithResponse Makes a mandate; its text is as in an estate file, or JSON
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mandates (the `AddMandate` operationId).
+	AddMandateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMandateResponse, error)
+
+	// AddMandateWithResponse Makes a mandate; its text is as in an estate file, or JSON
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mandates (the `AddMandate` operationId).
+	AddMandateWithResponse(ctx context.Context, body AddMandateJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMandateResponse, error)
+
+	// DraftMandateWithResponse The names a mandate should hold, worked out from a site or from the uncovered bindings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /mandates/draft (the `DraftMandate` operationId).
+	DraftMandateWithResponse(ctx context.Context, params *DraftMandateParams, reqEditors ...RequestEditorFn) (*DraftMandateResponse, error)
+
+	// RemoveMandateWithResponse Ends a mandate that was made here; its orders stay as history
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
+	RemoveMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveMandateResponse, error)
+
+	// GetMandateWithResponse One mandate with how it stands
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /mandates/{name} (the `GetMandate` operationId).
+	GetMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*GetMandateResponse, error)
+
+	// CheckMandateWithResponse Tries what the CA will try, before it is asked
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
+	CheckMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*CheckMandateResponse, error)
+
+	// ListOrdersWithResponse Orders, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /orders (the `ListOrders` operationId).
+	ListOrdersWithResponse(ctx context.Context, params *ListOrdersParams, reqEditors ...RequestEditorFn) (*ListOrdersResponse, error)
+
+	// BeginOrderWithBodyWithResponse Begins an order of a mandate, in earnest or in rehearsal
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders (the `BeginOrder` operationId).
+	BeginOrderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginOrderResponse, error)
+
+	// BeginOrderWithResponse Begins an order of a mandate, in earnest or in rehearsal
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders (the `BeginOrder` operationId).
+	BeginOrderWithResponse(ctx context.Context, body BeginOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginOrderResponse, error)
+
+	// GetOrderWithResponse One order with its steps, while it runs and after
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /orders/{number} (the `GetOrder` operationId).
+	GetOrderWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetOrderResponse, error)
+
+	// GetOrderCertificateWithResponse The certificate an order brought, with its chain; never the key
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
+	GetOrderCertificateWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetOrderCertificateResponse, error)
+
 	// ListPeopleWithResponse Everybody who may sign in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4359,6 +5888,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
+
+	// ListSecretsWithResponse The names of the secrets in the vault
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
+
+	// RemoveSecretWithResponse Forgets a secret
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecretWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+
+	// PutSecretWithBodyWithResponse Keeps a secret in the vault; it is never shown again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+	PutSecretWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
+
+	// PutSecretWithResponse Keeps a secret in the vault; it is never shown again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+	PutSecretWithResponse(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
 
 	// ListServersWithResponse Servers with what is known of their configuration
 	//
@@ -4564,6 +6121,102 @@ func (r ListBindingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListBindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCasResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CAList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCasResponse) GetJSON200() *CAList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCasResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCasResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCasResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCasResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCasResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AgreeToTermsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CA
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AgreeToTermsResponse) GetJSON200() *CA {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AgreeToTermsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AgreeToTermsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AgreeToTermsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AgreeToTermsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AgreeToTermsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5043,6 +6696,479 @@ func (r VerifyJournalResponse) ContentType() string {
 	return ""
 }
 
+type ListMandatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MandatePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMandatesResponse) GetJSON200() *MandatePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMandatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMandatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMandatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMandatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMandatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddMandateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Mandate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddMandateResponse) GetJSON201() *Mandate {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddMandateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddMandateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddMandateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddMandateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddMandateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftMandateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MandateDraft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftMandateResponse) GetJSON200() *MandateDraft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftMandateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftMandateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftMandateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftMandateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftMandateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveMandateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveMandateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveMandateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveMandateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveMandateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveMandateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMandateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mandate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMandateResponse) GetJSON200() *Mandate {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMandateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMandateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMandateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMandateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMandateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckMandateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TrialList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckMandateResponse) GetJSON200() *TrialList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckMandateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckMandateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckMandateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckMandateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckMandateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListOrdersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OrderPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOrdersResponse) GetJSON200() *OrderPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOrdersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOrdersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOrdersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOrdersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOrdersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginOrderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Order
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginOrderResponse) GetJSON201() *Order {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginOrderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginOrderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginOrderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginOrderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginOrderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetOrderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Order
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOrderResponse) GetJSON200() *Order {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOrderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOrderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOrderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOrderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOrderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetOrderCertificateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *IssuedCertificate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOrderCertificateResponse) GetJSON200() *IssuedCertificate {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOrderCertificateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOrderCertificateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOrderCertificateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOrderCertificateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOrderCertificateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5318,6 +7444,136 @@ func (r GetReadyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SecretList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSecretsResponse) GetJSON200() *SecretList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6201,6 +8457,45 @@ func (c *ClientWithResponses) ListBindingsWithResponse(ctx context.Context, para
 	return ParseListBindingsResponse(rsp)
 }
 
+// ListCasWithResponse The CAs of the estate with their terms, accounts and budgets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cas (the `ListCas` operationId).
+func (c *ClientWithResponses) ListCasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCasResponse, error) {
+	rsp, err := c.ListCas(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCasResponse(rsp)
+}
+
+// AgreeToTermsWithBodyWithResponse Agrees to a CA's terms and makes the accounts there
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+func (c *ClientWithResponses) AgreeToTermsWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AgreeToTermsResponse, error) {
+	rsp, err := c.AgreeToTermsWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAgreeToTermsResponse(rsp)
+}
+
+// AgreeToTermsWithResponse Agrees to a CA's terms and makes the accounts there
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
+func (c *ClientWithResponses) AgreeToTermsWithResponse(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*AgreeToTermsResponse, error) {
+	rsp, err := c.AgreeToTerms(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAgreeToTermsResponse(rsp)
+}
+
 // ListCertificatesWithResponse Certificates met, by end of validity
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6357,6 +8652,162 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, par
 	return ParseVerifyJournalResponse(rsp)
 }
 
+// ListMandatesWithResponse Mandates by name, with how they stand
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /mandates (the `ListMandates` operationId).
+func (c *ClientWithResponses) ListMandatesWithResponse(ctx context.Context, params *ListMandatesParams, reqEditors ...RequestEditorFn) (*ListMandatesResponse, error) {
+	rsp, err := c.ListMandates(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMandatesResponse(rsp)
+}
+
+// AddMandateWithBodyWithResponse Makes a mandate; its text is as in an estate file, or JSON
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mandates (the `AddMandate` operationId).
+func (c *ClientWithResponses) AddMandateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMandateResponse, error) {
+	rsp, err := c.AddMandateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMandateResponse(rsp)
+}
+
+// AddMandateWithResponse Makes a mandate; its text is as in an estate file, or JSON
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mandates (the `AddMandate` operationId).
+func (c *ClientWithResponses) AddMandateWithResponse(ctx context.Context, body AddMandateJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMandateResponse, error) {
+	rsp, err := c.AddMandate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMandateResponse(rsp)
+}
+
+// DraftMandateWithResponse The names a mandate should hold, worked out from a site or from the uncovered bindings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /mandates/draft (the `DraftMandate` operationId).
+func (c *ClientWithResponses) DraftMandateWithResponse(ctx context.Context, params *DraftMandateParams, reqEditors ...RequestEditorFn) (*DraftMandateResponse, error) {
+	rsp, err := c.DraftMandate(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftMandateResponse(rsp)
+}
+
+// RemoveMandateWithResponse Ends a mandate that was made here; its orders stay as history
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
+func (c *ClientWithResponses) RemoveMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveMandateResponse, error) {
+	rsp, err := c.RemoveMandate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMandateResponse(rsp)
+}
+
+// GetMandateWithResponse One mandate with how it stands
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /mandates/{name} (the `GetMandate` operationId).
+func (c *ClientWithResponses) GetMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*GetMandateResponse, error) {
+	rsp, err := c.GetMandate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMandateResponse(rsp)
+}
+
+// CheckMandateWithResponse Tries what the CA will try, before it is asked
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
+func (c *ClientWithResponses) CheckMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*CheckMandateResponse, error) {
+	rsp, err := c.CheckMandate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckMandateResponse(rsp)
+}
+
+// ListOrdersWithResponse Orders, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /orders (the `ListOrders` operationId).
+func (c *ClientWithResponses) ListOrdersWithResponse(ctx context.Context, params *ListOrdersParams, reqEditors ...RequestEditorFn) (*ListOrdersResponse, error) {
+	rsp, err := c.ListOrders(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOrdersResponse(rsp)
+}
+
+// BeginOrderWithBodyWithResponse Begins an order of a mandate, in earnest or in rehearsal
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders (the `BeginOrder` operationId).
+func (c *ClientWithResponses) BeginOrderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginOrderResponse, error) {
+	rsp, err := c.BeginOrderWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginOrderResponse(rsp)
+}
+
+// BeginOrderWithResponse Begins an order of a mandate, in earnest or in rehearsal
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders (the `BeginOrder` operationId).
+func (c *ClientWithResponses) BeginOrderWithResponse(ctx context.Context, body BeginOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginOrderResponse, error) {
+	rsp, err := c.BeginOrder(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginOrderResponse(rsp)
+}
+
+// GetOrderWithResponse One order with its steps, while it runs and after
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /orders/{number} (the `GetOrder` operationId).
+func (c *ClientWithResponses) GetOrderWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetOrderResponse, error) {
+	rsp, err := c.GetOrder(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOrderResponse(rsp)
+}
+
+// GetOrderCertificateWithResponse The certificate an order brought, with its chain; never the key
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
+func (c *ClientWithResponses) GetOrderCertificateWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetOrderCertificateResponse, error) {
+	rsp, err := c.GetOrderCertificate(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOrderCertificateResponse(rsp)
+}
+
 // ListPeopleWithResponse Everybody who may sign in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6459,6 +8910,58 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetReadyResponse(rsp)
+}
+
+// ListSecretsWithResponse The names of the secrets in the vault
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
+	rsp, err := c.ListSecrets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSecretsResponse(rsp)
+}
+
+// RemoveSecretWithResponse Forgets a secret
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecretResponse(rsp)
+}
+
+// PutSecretWithBodyWithResponse Keeps a secret in the vault; it is never shown again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+func (c *ClientWithResponses) PutSecretWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
+	rsp, err := c.PutSecretWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSecretResponse(rsp)
+}
+
+// PutSecretWithResponse Keeps a secret in the vault; it is never shown again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
+func (c *ClientWithResponses) PutSecretWithResponse(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
+	rsp, err := c.PutSecret(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSecretResponse(rsp)
 }
 
 // ListServersWithResponse Servers with what is known of their configuration
@@ -6776,6 +9279,72 @@ func ParseListBindingsResponse(rsp *http.Response) (*ListBindingsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest BindingPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCasResponse parses an HTTP response from a ListCasWithResponse call
+func ParseListCasResponse(rsp *http.Response) (*ListCasResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCasResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CAList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAgreeToTermsResponse parses an HTTP response from a AgreeToTermsWithResponse call
+func ParseAgreeToTermsResponse(rsp *http.Response) (*AgreeToTermsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AgreeToTermsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CA
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7116,6 +9685,332 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 	return response, nil
 }
 
+// ParseListMandatesResponse parses an HTTP response from a ListMandatesWithResponse call
+func ParseListMandatesResponse(rsp *http.Response) (*ListMandatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMandatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MandatePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddMandateResponse parses an HTTP response from a AddMandateWithResponse call
+func ParseAddMandateResponse(rsp *http.Response) (*AddMandateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddMandateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Mandate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftMandateResponse parses an HTTP response from a DraftMandateWithResponse call
+func ParseDraftMandateResponse(rsp *http.Response) (*DraftMandateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftMandateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MandateDraft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveMandateResponse parses an HTTP response from a RemoveMandateWithResponse call
+func ParseRemoveMandateResponse(rsp *http.Response) (*RemoveMandateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveMandateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMandateResponse parses an HTTP response from a GetMandateWithResponse call
+func ParseGetMandateResponse(rsp *http.Response) (*GetMandateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMandateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mandate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckMandateResponse parses an HTTP response from a CheckMandateWithResponse call
+func ParseCheckMandateResponse(rsp *http.Response) (*CheckMandateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckMandateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TrialList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListOrdersResponse parses an HTTP response from a ListOrdersWithResponse call
+func ParseListOrdersResponse(rsp *http.Response) (*ListOrdersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOrdersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OrderPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginOrderResponse parses an HTTP response from a BeginOrderWithResponse call
+func ParseBeginOrderResponse(rsp *http.Response) (*BeginOrderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginOrderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Order
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetOrderResponse parses an HTTP response from a GetOrderWithResponse call
+func ParseGetOrderResponse(rsp *http.Response) (*GetOrderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOrderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Order
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetOrderCertificateResponse parses an HTTP response from a GetOrderCertificateWithResponse call
+func ParseGetOrderCertificateResponse(rsp *http.Response) (*GetOrderCertificateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOrderCertificateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest IssuedCertificate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7297,6 +10192,97 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
+func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SecretList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
+func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutSecretResponse parses an HTTP response from a PutSecretWithResponse call
+func ParsePutSecretResponse(rsp *http.Response) (*PutSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"time"
@@ -18,7 +19,7 @@ import (
 
 func (a *app) serve() *cobra.Command {
 	var cfg service.Config
-	var listen, level, certificate, key string
+	var listen, level, certificate, key, proofs string
 	looker := look.New()
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
@@ -63,6 +64,13 @@ func (a *app) serve() *cobra.Command {
 			if err := a.firstLink(c.Context(), s, console); err != nil {
 				return err
 			}
+			if proofs != "" {
+				at, err := net.Listen("tcp", proofs)
+				if err != nil {
+					return fmt.Errorf("cannot answer proofs at %s: %w; choose another address with --proofs", proofs, err)
+				}
+				go func() { _ = httpapi.Serve(c.Context(), at, httpapi.Proofs(s)) }()
+			}
 			cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
 			err = httpapi.Serve(c.Context(), listener, h)
 			cfg.Log.Info("stopping")
@@ -73,6 +81,7 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&listen, "listen", DefaultAddress, "address to listen at; beyond loopback only with --tls-certificate and --tls-key")
 	f.StringVar(&certificate, "tls-certificate", "", "PEM file with the certificate, and chain, to speak https with; taken in again when it changes")
 	f.StringVar(&key, "tls-key", "", "PEM file with the key of --tls-certificate")
+	f.StringVar(&proofs, "proofs", "", "address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
 	f.StringVar(&cfg.Data, "data", dataDir(), "data directory")
 	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"), "PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
 	f.StringVar(&cfg.VaultKey, "vault-key", "", "file with the key that seals secrets, made on the first start; vault.key in the data directory when left out, or set INSEGNA_VAULT_KEY")

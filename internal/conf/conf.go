@@ -205,6 +205,7 @@ type Step struct {
 	Deed   Deed   `json:"deed"`
 	Status int    `json:"status,omitempty"`
 	To     string `json:"to,omitempty"`     // location, folder, or where it is passed on to
+	Under  string `json:"under,omitempty"`  // the path whose place To takes, when it is no root
 	Hidden *Place `json:"hidden,omitempty"` // a location made for this path that never gets it
 }
 

@@ -43,7 +43,18 @@ func problemOf(err error) contract.Problem {
 	var passphrase *service.PassphraseError
 	var name *service.NameError
 	var token *service.TokenError
+	var refused *service.RefusedError
+	var nothing *service.UnknownError
+	var budget *service.BudgetError
 	switch {
+	case errors.As(err, &refused):
+		return problem(http.StatusConflict, "Not possible now", err.Error(), refused.Next)
+	case errors.As(err, &nothing):
+		return notFoundProblem(err.Error())
+	case errors.As(err, &budget):
+		return problem(http.StatusConflict, "Budget spent", err.Error(), "wait until the oldest of them leaves the window, or rehearse instead")
+	case errors.Is(err, store.ErrMandateTaken), errors.Is(err, store.ErrMandateOfFile), errors.Is(err, store.ErrOrderRunning):
+		return problem(http.StatusConflict, "Not possible now", err.Error(), "")
 	case errors.As(err, &access) && access.Caller == nil:
 		return problem(http.StatusUnauthorized, "Not signed in", err.Error(), "sign in, or show a token: insegna sign-in")
 	case errors.As(err, &access):
@@ -110,7 +121,7 @@ func internalProblem() contract.Problem {
 }
 
 func estateProblem(faults estate.Errors) contract.Problem {
-	p := problem(http.StatusUnprocessableEntity, "The estate file has faults", fmt.Sprintf("%d found; nothing was changed", len(faults)), "mend the places named and send the file again")
+	p := problem(http.StatusUnprocessableEntity, "What was sent has faults", fmt.Sprintf("%d found; nothing was changed", len(faults)), "mend the places named and send it again")
 	list := make([]contract.ProblemError, len(faults))
 	for i, f := range faults {
 		at := f.Place.File

@@ -39,7 +39,12 @@ var needs = map[string]Role{
 	"listFindings": Viewer, "getFinding": Viewer,
 	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer,
 
-	"startSurvey": Operator,
+	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer, "getOrderCertificate": Viewer,
+	"listSecrets": Viewer, "draftMandate": Viewer,
+
+	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator,
+
+	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "putSecret": Admin, "removeSecret": Admin,
 
 	"applyEstate": Admin,
 	"addPerson":   Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,

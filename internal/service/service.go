@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/maypok86/otter/v2"
 
+	"insegna.example/internal/acme"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/check"
@@ -42,6 +43,9 @@ type Config struct {
 	Disposable bool          // own cluster without durability, for tests and benchmarks
 	Looker     *look.Looker
 	Log        *slog.Logger
+
+	OrderPatience  time.Duration // for a CA to come to an end; 0 is half an hour
+	SpreadPatience time.Duration // for name servers to show a record; 0 is 2 minutes
 }
 
 // Service is the running product. Safe for concurrent use.
@@ -55,6 +59,8 @@ type Service struct {
 
 	vault    *vault.Vault
 	throttle *throttle
+	cas      cas
+	swept    sync.Once
 	readings *otter.Cache[int64, *sights] // by number of the reading
 
 	mu       sync.Mutex
@@ -91,6 +97,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	}
 	s.pool = look.NewPool(s.cfg.Looker)
 	s.throttle = newThrottle()
+	s.cas.clients, s.cas.made = map[string]*acme.Client{}, map[string]int64{}
 	s.readings = otter.Must(&otter.Options[int64, *sights]{MaximumSize: keptSights})
 	worker, err := s.takeData()
 	if err != nil {
@@ -109,7 +116,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	if s.vault, err = s.openVault(ctx); err != nil {
 		return s, err
 	}
-	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey}
+	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey, Order: s.runOrder, Due: s.BeginDue}
 	if s.jobs, err = work.New(ctx, s.store.Pool(), worker, s.cfg.Vantage, handlers, s.cfg.Log); err != nil {
 		return s, err
 	}

@@ -94,7 +94,7 @@ func Start(t testing.TB) *Running {
 	l := look.New()
 	l.ConnectTimeout, l.HandshakeTimeout = 2*time.Second, 2*time.Second
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	s, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second})
+	s, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second, OrderPatience: 3 * time.Second, SpreadPatience: 5 * time.Second})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	h, err := httpapi.Handler(s, nil, log)

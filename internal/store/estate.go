@@ -169,6 +169,9 @@ func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	if err := expandTargets(db, d, e, hosts); err != nil {
 		return err
 	}
+	if err := expandMandates(db, d, e); err != nil {
+		return err
+	}
 	return retire(db, d)
 }
 

@@ -1,5 +1,5 @@
 // Package work runs queued jobs on the database (River): the shards of a
-// survey and what ends it.
+// survey and what ends it, orders of certificates, and the look for what is due.
 //
 // It knows how jobs are stored, retried and rescued; what they do is given to
 // it as functions. Start more processes on one database and they share the
@@ -50,12 +50,33 @@ type Finish struct {
 // Kind names the job in the queue.
 func (Finish) Kind() string { return "survey_finish" }
 
+// Order names an order of a certificate.
+type Order struct {
+	Number int64 `json:"number"`
+}
+
+// Kind names the job in the queue.
+func (Order) Kind() string { return "order" }
+
+// Due looks for mandates that are due.
+type Due struct{}
+
+// Kind names the job in the queue.
+func (Due) Kind() string { return "mandates_due" }
+
+// Later is an error that asks for another turn at a time.
+type Later struct{ At time.Time }
+
+func (e *Later) Error() string { return "goes on at " + e.At.UTC().Format(time.RFC3339) }
+
 // Handlers are what the jobs do. Each may be called again for work that was
 // begun before.
 type Handlers struct {
 	Read   func(context.Context, Read) error
 	Shard  func(context.Context, Shard) error
 	Finish func(context.Context, int64) error
+	Order  func(context.Context, int64) error
+	Due    func(context.Context) error
 }
 
 // Limits of a job. A shard that takes longer goes on in another turn, since
@@ -64,11 +85,15 @@ const (
 	turn         = 2 * time.Minute
 	rescue       = turn + 30*time.Second
 	shardsAtOnce = 8
-	readsAtOnce  = 16 // servers are mostly waited for
+	readsAtOnce  = 16  // servers are mostly waited for
+	ordersAtOnce = 200 // CAs even more
+	dueEach      = time.Minute
 	// fetchCooldown is the least time between two looks into the queue; a survey
 	// has two steps that follow each other, and nobody should wait for them.
 	fetchCooldown = 10 * time.Millisecond
 )
+
+const ordersQueue = "orders"
 
 // Jobs is the queue. Safe for concurrent use.
 type Jobs struct {
@@ -100,10 +125,22 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Hand
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Finish]) error {
 		return h.Finish(ctx, j.Args.Survey)
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Order]) error {
+		err := ownTurn(ctx, h.Order(ctx, j.Args.Number))
+		var later *Later
+		if errors.As(err, &later) {
+			return river.JobSnooze(max(time.Until(later.At), 0))
+		}
+		return err
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[Due]) error { return h.Due(ctx) }))
 	queue, reads := "vantage_"+vantage, "reads_"+vantage
 	client, err := river.NewClient(driver, &river.Config{
 		ID: worker, Workers: workers, Logger: slog.New(atLeastWarn{log.Handler()}),
-		Queues:     map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}, reads: {MaxWorkers: readsAtOnce}},
+		Queues: map[string]river.QueueConfig{queue: {MaxWorkers: shardsAtOnce}, reads: {MaxWorkers: readsAtOnce}, ordersQueue: {MaxWorkers: ordersAtOnce}},
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(dueEach), func() (river.JobArgs, *river.InsertOpts) {
+			return Due{}, &river.InsertOpts{Queue: queue, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true, ByPeriod: dueEach / 2}}
+		}, &river.PeriodicJobOpts{RunOnStart: true})},
 		JobTimeout: turn, RescueStuckJobsAfter: rescue, FetchCooldown: fetchCooldown,
 	})
 	if err != nil {
@@ -161,6 +198,12 @@ func (j *Jobs) AddReads(ctx context.Context, tx pgx.Tx, r Read, names []string) 
 		params[i] = river.InsertManyParams{Args: r, InsertOpts: &river.InsertOpts{Queue: j.reads}}
 	}
 	_, err := j.client.InsertManyFastTx(ctx, tx, params)
+	return err
+}
+
+// AddOrder queues an order, committed with tx.
+func (j *Jobs) AddOrder(ctx context.Context, tx pgx.Tx, number int64) error {
+	_, err := j.client.InsertTx(ctx, tx, Order{number}, &river.InsertOpts{Queue: ordersQueue, MaxAttempts: 100})
 	return err
 }
 

@@ -523,6 +523,197 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The CAs of the estate with their terms, accounts and budgets */
+        get: operations["listCas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/agreement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agrees to a CA's terms and makes the accounts there */
+        post: operations["agreeToTerms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of the secrets in the vault */
+        get: operations["listSecrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps a secret in the vault; it is never shown again */
+        put: operations["putSecret"];
+        post?: never;
+        /** Forgets a secret */
+        delete: operations["removeSecret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mandates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mandates by name, with how they stand */
+        get: operations["listMandates"];
+        put?: never;
+        /** Makes a mandate; its text is as in an estate file, or JSON */
+        post: operations["addMandate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mandates/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names a mandate should hold, worked out from a site or from the uncovered bindings */
+        get: operations["draftMandate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mandates/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One mandate with how it stands */
+        get: operations["getMandate"];
+        put?: never;
+        post?: never;
+        /** Ends a mandate that was made here; its orders stay as history */
+        delete: operations["removeMandate"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mandates/{name}/preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries what the CA will try, before it is asked */
+        post: operations["checkMandate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Orders, newest first */
+        get: operations["listOrders"];
+        put?: never;
+        /** Begins an order of a mandate, in earnest or in rehearsal */
+        post: operations["beginOrder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One order with its steps, while it runs and after */
+        get: operations["getOrder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders/{number}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificate an order brought, with its chain; never the key */
+        get: operations["getOrderCertificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -546,6 +737,167 @@ export interface components {
             /** @enum {string} */
             status: "ok";
             version: string;
+        };
+        Budget: {
+            /** @description how many the CA gives in so many days; 0 when that is not declared */
+            certificates: number;
+            days: number;
+            used: number;
+        };
+        CAAccount: {
+            url: string;
+            terms: string;
+            agreed_by: string;
+            /** Format: date-time */
+            agreed_at: string;
+        };
+        CA: {
+            name: string;
+            directory: string;
+            /** @description empty when it has none */
+            test_directory: string;
+            /** @description where its terms are, as it says now */
+            terms: string;
+            /** @description why it cannot be asked; empty when it can */
+            trouble: string;
+            /** @description what CAA records call it */
+            identities: string[];
+            /** @description it wants accounts bound to a customer record */
+            external_account: boolean;
+            contact: string[];
+            account?: components["schemas"]["CAAccount"];
+            test_account?: components["schemas"]["CAAccount"];
+            budget: components["schemas"]["Budget"];
+        };
+        CAList: {
+            items: components["schemas"]["CA"][];
+        };
+        Agreement: {
+            /** @description the address of the terms that were read, as the CA shows it now */
+            terms: string;
+        };
+        Secret: {
+            name: string;
+            /** Format: date-time */
+            changed_at: string;
+        };
+        SecretList: {
+            items: components["schemas"]["Secret"][];
+        };
+        SecretValue: {
+            /** @description a text or base64 */
+            value: string;
+        };
+        MandateText: {
+            text: string;
+        };
+        Mandate: {
+            name: string;
+            names: string[];
+            ca: string;
+            /** @enum {string} */
+            proof: "http" | "listener" | "dns";
+            /** @description servers or name server */
+            proof_at: string;
+            key: string;
+            install: string[];
+            renew_days: number;
+            /** @description file:line of the estate file; empty when it was made here */
+            place: string;
+            made_by: string;
+            /**
+             * Format: date-time
+             * @description when it is due next
+             */
+            next_at?: string;
+            next_why: string;
+            /** @description in a row */
+            failures: number;
+            last?: components["schemas"]["Order"];
+            rehearsed?: components["schemas"]["Order"];
+            in_force?: components["schemas"]["Order"];
+            budget: components["schemas"]["Budget"];
+        };
+        MandatePage: {
+            items: components["schemas"]["Mandate"][];
+            next_cursor?: string;
+        };
+        MandateDraft: {
+            names: string[];
+            advice: string[];
+            /** @description a mandate to correct */
+            text: string;
+        };
+        Trial: {
+            name: string;
+            /** @enum {string} */
+            step: "address" | "CAA" | "port" | "file" | "record";
+            /** @description empty when nothing is in the way */
+            code: string;
+            seen: string;
+            /** @description file:line, record, or address and port */
+            spot: string;
+            remedy: string;
+        };
+        TrialList: {
+            items: components["schemas"]["Trial"][];
+            well: boolean;
+        };
+        OrderRequest: {
+            mandate: string;
+            /**
+             * @description at the CA's test directory
+             * @default false
+             */
+            rehearsal: boolean;
+        };
+        OrderStep: {
+            step: string;
+            /** @enum {string} */
+            outcome: "doing" | "done" | "failed";
+            words: string;
+            /** Format: date-time */
+            at: string;
+        };
+        OrderFailure: {
+            kind: string;
+            /** @description the CA's own, where it spoke */
+            words: string;
+            advice: string;
+            /** Format: date-time */
+            again?: string;
+        };
+        Order: {
+            /** Format: int64 */
+            number: number;
+            mandate: string;
+            ca: string;
+            rehearsal: boolean;
+            names: string[];
+            /** @enum {string} */
+            state: "begun" | "ordering" | "proving" | "finalizing" | "fetching" | "issued" | "failed";
+            /** @description at the CA */
+            url: string;
+            by: string;
+            /** Format: date-time */
+            begun_at: string;
+            /** Format: date-time */
+            finished_at?: string;
+            certificate?: components["schemas"]["Fingerprint"];
+            /** Format: date-time */
+            not_after?: string;
+            failure?: components["schemas"]["OrderFailure"];
+            /** @description of one order; empty in lists */
+            steps: components["schemas"]["OrderStep"][];
+        };
+        OrderPage: {
+            items: components["schemas"]["Order"][];
+            next_cursor?: string;
+        };
+        IssuedCertificate: {
+            sha256: components["schemas"]["Fingerprint"];
+            /** @description PEM, leaf first */
+            chain: string;
         };
         /** @enum {string} */
         Role: "viewer" | "operator" | "admin";
@@ -1153,6 +1505,8 @@ export interface components {
         Cursor: string;
         Limit: number;
         ServerName: string;
+        ShortName: string;
+        OrderNumber: number;
         PersonName: string;
         SurveyID: number;
     };
@@ -2045,6 +2399,363 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the CAs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CAList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    agreeToTerms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Agreement"];
+            };
+        };
+        responses: {
+            /** @description agreed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CA"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretValue"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMandates: {
+        parameters: {
+            query?: {
+                /** @description part of a name */
+                q?: components["parameters"]["Query"];
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MandatePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MandateText"];
+            };
+        };
+        responses: {
+            /** @description made */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftMandate: {
+        parameters: {
+            query?: {
+                /** @description a server, whose sites or uncovered bindings are taken */
+                server?: string;
+                /** @description file:line of a site of that server, or one of its names */
+                site?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MandateDraft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the mandate */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was tried */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listOrders: {
+        parameters: {
+            query?: {
+                mandate?: string;
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderRequest"];
+            };
+        };
+        responses: {
+            /** @description begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the order */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getOrderCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the chain */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedCertificate"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -11,7 +11,7 @@ import (
 	"insegna.example/internal/reach"
 )
 
-// Folder is where one server serves files as / over plain http.
+// Folder is where one server has the files of the well-known path.
 type Folder struct {
 	Server string
 	Path   string
@@ -52,7 +52,7 @@ func (f *Files) each(ctx context.Context, list []Publication, what string, do fu
 				}
 				machines[folder.Server] = m
 			}
-			at := path.Join(folder.Path, WellKnown)
+			at := folder.Path
 			if err := do(m, at, p); err != nil {
 				all = append(all, &PublishError{what, folder.Server + " " + path.Join(at, p.Token), err})
 			}

@@ -127,7 +127,7 @@ func TestRecordsOnARealNameServer(t *testing.T) {
 
 // TestFilesOnAServer puts files up in several folders, and says which failed.
 func TestFilesOnAServer(t *testing.T) {
-	dirs := []string{t.TempDir(), filepath.Join(t.TempDir(), "it's a folder")}
+	dirs := []string{t.TempDir(), filepath.Join(t.TempDir(), "it's a folder/.well-known/acme-challenge")}
 	local := func(context.Context) (reach.Machine, error) { return reach.Local(), nil }
 	folders := []proof.Folder{{Server: "pier-1", Path: dirs[0], Open: local}, {Server: "pier-2", Path: dirs[1], Open: local}}
 	f := &proof.Files{Folders: func(string) ([]proof.Folder, error) { return folders, nil }}
@@ -135,16 +135,16 @@ func TestFilesOnAServer(t *testing.T) {
 	require.NoError(t, f.Publish(t.Context(), list))
 	require.NoError(t, f.Publish(t.Context(), list))
 	for _, d := range dirs {
-		text, err := os.ReadFile(filepath.Join(d, ".well-known/acme-challenge/tokenB"))
+		text, err := os.ReadFile(filepath.Join(d, "tokenB"))
 		require.NoError(t, err)
 		assert.Equal(t, "two", string(text))
 	}
 	require.NoError(t, f.Withdraw(t.Context(), list))
 	require.NoError(t, f.Withdraw(t.Context(), list))
-	left, err := filepath.Glob(dirs[1] + "/.well-known/acme-challenge/*")
+	left, err := filepath.Glob(dirs[1] + "/*")
 	require.NoError(t, err)
 	assert.Empty(t, left)
 	require.NoError(t, os.WriteFile(filepath.Join(dirs[0], "file"), nil, 0o600))
 	folders[0].Path = filepath.Join(dirs[0], "file")
-	assert.ErrorContains(t, f.Publish(t.Context(), list[:1]), "cannot put the file up at pier-1 "+dirs[0]+"/file/.well-known/acme-challenge/tokenA")
+	assert.ErrorContains(t, f.Publish(t.Context(), list[:1]), "cannot put the file up at pier-1 "+dirs[0]+"/file/tokenA")
 }

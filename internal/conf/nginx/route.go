@@ -128,7 +128,11 @@ func (q *request) within(server, d *Directive) conf.Step {
 			step.To = o.Arg(0)
 		}
 	})
-	return q.content(d.Block, step)
+	step = q.content(d.Block, step)
+	if step.Under != "" {
+		step.Under = d.Arg(len(d.Args()) - 1)
+	}
+	return step
 }
 
 // content gives what handles a request that no rule has answered.
@@ -138,7 +142,10 @@ func (q *request) content(list []*Directive, step conf.Step) conf.Step {
 		case name == "proxy_pass" || strings.HasSuffix(name, "_pass") && name != "fastcgi_split_path_info":
 			step = conf.Step{Place: d.Place(), Deed: conf.Passes, To: d.Arg(0)}
 		case (name == "root" || name == "alias") && step.Deed == conf.Serves:
-			step.To, step.Place = d.Arg(0), d.Place()
+			step.To, step.Place, step.Under = d.Arg(0), d.Place(), ""
+			if name == "alias" {
+				step.Under = "/"
+			}
 		case name == "deny" && d.Arg(0) == "all" && step.Deed == conf.Serves:
 			step = conf.Step{Place: d.Place(), Deed: conf.Answers, Status: 403}
 		case name == "stub_status" || name == "empty_gif":

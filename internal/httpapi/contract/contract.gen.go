@@ -149,6 +149,81 @@ func (e ListenerFamily) Valid() bool {
 	}
 }
 
+// Defines values for MandateProof.
+const (
+	MandateProofDns      MandateProof = "dns"
+	MandateProofHttp     MandateProof = "http"
+	MandateProofListener MandateProof = "listener"
+)
+
+// Valid indicates whether the value is a known member of the MandateProof enum.
+func (e MandateProof) Valid() bool {
+	switch e {
+	case MandateProofDns:
+		return true
+	case MandateProofHttp:
+		return true
+	case MandateProofListener:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderState.
+const (
+	OrderStateBegun      OrderState = "begun"
+	OrderStateFailed     OrderState = "failed"
+	OrderStateFetching   OrderState = "fetching"
+	OrderStateFinalizing OrderState = "finalizing"
+	OrderStateIssued     OrderState = "issued"
+	OrderStateOrdering   OrderState = "ordering"
+	OrderStateProving    OrderState = "proving"
+)
+
+// Valid indicates whether the value is a known member of the OrderState enum.
+func (e OrderState) Valid() bool {
+	switch e {
+	case OrderStateBegun:
+		return true
+	case OrderStateFailed:
+		return true
+	case OrderStateFetching:
+		return true
+	case OrderStateFinalizing:
+		return true
+	case OrderStateIssued:
+		return true
+	case OrderStateOrdering:
+		return true
+	case OrderStateProving:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderStepOutcome.
+const (
+	OrderStepOutcomeDoing  OrderStepOutcome = "doing"
+	OrderStepOutcomeDone   OrderStepOutcome = "done"
+	OrderStepOutcomeFailed OrderStepOutcome = "failed"
+)
+
+// Valid indicates whether the value is a known member of the OrderStepOutcome enum.
+func (e OrderStepOutcome) Valid() bool {
+	switch e {
+	case OrderStepOutcomeDoing:
+		return true
+	case OrderStepOutcomeDone:
+		return true
+	case OrderStepOutcomeFailed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -224,6 +299,33 @@ func (e SurveyState) Valid() bool {
 	case SurveyStateFinished:
 		return true
 	case SurveyStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialStep.
+const (
+	TrialStepAddress TrialStep = "address"
+	TrialStepCAA     TrialStep = "CAA"
+	TrialStepFile    TrialStep = "file"
+	TrialStepPort    TrialStep = "port"
+	TrialStepRecord  TrialStep = "record"
+)
+
+// Valid indicates whether the value is a known member of the TrialStep enum.
+func (e TrialStep) Valid() bool {
+	switch e {
+	case TrialStepAddress:
+		return true
+	case TrialStepCAA:
+		return true
+	case TrialStepFile:
+		return true
+	case TrialStepPort:
+		return true
+	case TrialStepRecord:
 		return true
 	default:
 		return false
@@ -386,6 +488,12 @@ func (e ListServersParamsSort) Valid() bool {
 	}
 }
 
+// Agreement defines model for Agreement.
+type Agreement struct {
+	// Terms the address of the terms that were read, as the CA shows it now
+	Terms string `json:"terms"`
+}
+
 // AudienceView defines model for AudienceView.
 type AudienceView struct {
 	Audience string      `json:"audience"`
@@ -430,6 +538,52 @@ type BindingPage struct {
 
 	// Total bindings in the whole estate
 	Total int `json:"total"`
+}
+
+// Budget defines model for Budget.
+type Budget struct {
+	// Certificates how many the CA gives in so many days; 0 when that is not declared
+	Certificates int `json:"certificates"`
+	Days         int `json:"days"`
+	Used         int `json:"used"`
+}
+
+// CA defines model for CA.
+type CA struct {
+	Account   *CAAccount `json:"account,omitempty"`
+	Budget    Budget     `json:"budget"`
+	Contact   []string   `json:"contact"`
+	Directory string     `json:"directory"`
+
+	// ExternalAccount it wants accounts bound to a customer record
+	ExternalAccount bool `json:"external_account"`
+
+	// Identities what CAA records call it
+	Identities []string `json:"identities"`
+	Name       string   `json:"name"`
+
+	// Terms where its terms are, as it says now
+	Terms       string     `json:"terms"`
+	TestAccount *CAAccount `json:"test_account,omitempty"`
+
+	// TestDirectory empty when it has none
+	TestDirectory string `json:"test_directory"`
+
+	// Trouble why it cannot be asked; empty when it can
+	Trouble string `json:"trouble"`
+}
+
+// CAAccount defines model for CAAccount.
+type CAAccount struct {
+	AgreedAt time.Time `json:"agreed_at"`
+	AgreedBy string    `json:"agreed_by"`
+	Terms    string    `json:"terms"`
+	Url      string    `json:"url"`
+}
+
+// CAList defines model for CAList.
+type CAList struct {
+	Items []CA `json:"items"`
 }
 
 // Certificate defines model for Certificate.
@@ -678,6 +832,13 @@ type Invitation struct {
 	Name      string    `json:"name"`
 }
 
+// IssuedCertificate defines model for IssuedCertificate.
+type IssuedCertificate struct {
+	// Chain PEM, leaf first
+	Chain  string      `json:"chain"`
+	Sha256 Fingerprint `json:"sha256"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Action string    `json:"action"`
@@ -753,11 +914,123 @@ type Listener struct {
 // ListenerFamily defines model for Listener.Family.
 type ListenerFamily string
 
+// Mandate defines model for Mandate.
+type Mandate struct {
+	Budget Budget `json:"budget"`
+	Ca     string `json:"ca"`
+
+	// Failures in a row
+	Failures int      `json:"failures"`
+	InForce  *Order   `json:"in_force,omitempty"`
+	Install  []string `json:"install"`
+	Key      string   `json:"key"`
+	Last     *Order   `json:"last,omitempty"`
+	MadeBy   string   `json:"made_by"`
+	Name     string   `json:"name"`
+	Names    []string `json:"names"`
+
+	// NextAt when it is due next
+	NextAt  *time.Time `json:"next_at,omitempty"`
+	NextWhy string     `json:"next_why"`
+
+	// Place file:line of the estate file; empty when it was made here
+	Place string       `json:"place"`
+	Proof MandateProof `json:"proof"`
+
+	// ProofAt servers or name server
+	ProofAt   string `json:"proof_at"`
+	Rehearsed *Order `json:"rehearsed,omitempty"`
+	RenewDays int    `json:"renew_days"`
+}
+
+// MandateProof defines model for Mandate.Proof.
+type MandateProof string
+
+// MandateDraft defines model for MandateDraft.
+type MandateDraft struct {
+	Advice []string `json:"advice"`
+	Names  []string `json:"names"`
+
+	// Text a mandate to correct
+	Text string `json:"text"`
+}
+
+// MandatePage defines model for MandatePage.
+type MandatePage struct {
+	Items      []Mandate `json:"items"`
+	NextCursor *string   `json:"next_cursor,omitempty"`
+}
+
+// MandateText defines model for MandateText.
+type MandateText struct {
+	Text string `json:"text"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Secret string `json:"secret"`
 	Token  Token  `json:"token"`
 }
+
+// Order defines model for Order.
+type Order struct {
+	BegunAt     time.Time     `json:"begun_at"`
+	By          string        `json:"by"`
+	Ca          string        `json:"ca"`
+	Certificate *Fingerprint  `json:"certificate,omitempty"`
+	Failure     *OrderFailure `json:"failure,omitempty"`
+	FinishedAt  *time.Time    `json:"finished_at,omitempty"`
+	Mandate     string        `json:"mandate"`
+	Names       []string      `json:"names"`
+	NotAfter    *time.Time    `json:"not_after,omitempty"`
+	Number      int64         `json:"number"`
+	Rehearsal   bool          `json:"rehearsal"`
+	State       OrderState    `json:"state"`
+
+	// Steps of one order; empty in lists
+	Steps []OrderStep `json:"steps"`
+
+	// Url at the CA
+	Url string `json:"url"`
+}
+
+// OrderState defines model for Order.State.
+type OrderState string
+
+// OrderFailure defines model for OrderFailure.
+type OrderFailure struct {
+	Advice string     `json:"advice"`
+	Again  *time.Time `json:"again,omitempty"`
+	Kind   string     `json:"kind"`
+
+	// Words the CA's own, where it spoke
+	Words string `json:"words"`
+}
+
+// OrderPage defines model for OrderPage.
+type OrderPage struct {
+	Items      []Order `json:"items"`
+	NextCursor *string `json:"next_cursor,omitempty"`
+}
+
+// OrderRequest defines model for OrderRequest.
+type OrderRequest struct {
+	Mandate string `json:"mandate"`
+
+	// Rehearsal at the CA's test directory
+	Rehearsal *bool `json:"rehearsal,omitempty"`
+}
+
+// OrderStep defines model for OrderStep.
+type OrderStep struct {
+	At      time.Time        `json:"at"`
+	Outcome OrderStepOutcome `json:"outcome"`
+	Step    string           `json:"step"`
+	Words   string           `json:"words"`
+}
+
+// OrderStepOutcome defines model for OrderStep.Outcome.
+type OrderStepOutcome string
 
 // PassphraseChange defines model for PassphraseChange.
 type PassphraseChange struct {
@@ -840,6 +1113,23 @@ type ProblemError struct {
 
 // Role defines model for Role.
 type Role string
+
+// Secret defines model for Secret.
+type Secret struct {
+	ChangedAt time.Time `json:"changed_at"`
+	Name      string    `json:"name"`
+}
+
+// SecretList defines model for SecretList.
+type SecretList struct {
+	Items []Secret `json:"items"`
+}
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
+	// Value a text or base64
+	Value string `json:"value"`
+}
 
 // Server defines model for Server.
 type Server struct {
@@ -1138,6 +1428,28 @@ type TokenRequest struct {
 	Scope Role   `json:"scope"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	// Code empty when nothing is in the way
+	Code   string `json:"code"`
+	Name   string `json:"name"`
+	Remedy string `json:"remedy"`
+	Seen   string `json:"seen"`
+
+	// Spot file:line, record, or address and port
+	Spot string    `json:"spot"`
+	Step TrialStep `json:"step"`
+}
+
+// TrialStep defines model for Trial.Step.
+type TrialStep string
+
+// TrialList defines model for TrialList.
+type TrialList struct {
+	Items []Trial `json:"items"`
+	Well  bool    `json:"well"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -1157,6 +1469,9 @@ type Cursor = string
 // Limit defines model for Limit.
 type Limit = int
 
+// OrderNumber defines model for OrderNumber.
+type OrderNumber = int64
+
 // PersonName defines model for PersonName.
 type PersonName = string
 
@@ -1165,6 +1480,9 @@ type Query = string
 
 // ServerName defines model for ServerName.
 type ServerName = string
+
+// ShortName defines model for ShortName.
+type ShortName = string
 
 // SurveyID defines model for SurveyID.
 type SurveyID = int64
@@ -1252,6 +1570,34 @@ type VerifyJournalParams struct {
 	Expect *Fingerprint `form:"expect,omitempty" json:"expect,omitempty"`
 }
 
+// ListMandatesParams defines parameters for ListMandates.
+type ListMandatesParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// DraftMandateParams defines parameters for DraftMandate.
+type DraftMandateParams struct {
+	// Server a server, whose sites or uncovered bindings are taken
+	Server *string `form:"server,omitempty" json:"server,omitempty"`
+
+	// Site file:line of a site of that server, or one of its names
+	Site *string `form:"site,omitempty" json:"site,omitempty"`
+}
+
+// ListOrdersParams defines parameters for ListOrders.
+type ListOrdersParams struct {
+	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListServersParams defines parameters for ListServers.
 type ListServersParams struct {
 	// Q part of a name
@@ -1309,17 +1655,29 @@ type GetSurveyChangesParams struct {
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
+type AgreeToTermsJSONRequestBody = Agreement
+
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// AddMandateJSONRequestBody defines body for AddMandate for application/json ContentType.
+type AddMandateJSONRequestBody = MandateText
+
+// BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
+type BeginOrderJSONRequestBody = OrderRequest
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
+
+// PutSecretJSONRequestBody defines body for PutSecret for application/json ContentType.
+type PutSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -1341,6 +1699,12 @@ type ServerInterface interface {
 	// ListBindings Bindings with their faces, by host
 	// (GET /bindings)
 	ListBindings(c *gin.Context, params ListBindingsParams)
+	// ListCas The CAs of the estate with their terms, accounts and budgets
+	// (GET /cas)
+	ListCas(c *gin.Context)
+	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
+	// (POST /cas/{name}/agreement)
+	AgreeToTerms(c *gin.Context, name ShortName)
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(c *gin.Context, params ListCertificatesParams)
@@ -1371,6 +1735,36 @@ type ServerInterface interface {
 	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
 	// (GET /journal/verification)
 	VerifyJournal(c *gin.Context, params VerifyJournalParams)
+	// ListMandates Mandates by name, with how they stand
+	// (GET /mandates)
+	ListMandates(c *gin.Context, params ListMandatesParams)
+	// AddMandate Makes a mandate; its text is as in an estate file, or JSON
+	// (POST /mandates)
+	AddMandate(c *gin.Context)
+	// DraftMandate The names a mandate should hold, worked out from a site or from the uncovered bindings
+	// (GET /mandates/draft)
+	DraftMandate(c *gin.Context, params DraftMandateParams)
+	// RemoveMandate Ends a mandate that was made here; its orders stay as history
+	// (DELETE /mandates/{name})
+	RemoveMandate(c *gin.Context, name ShortName)
+	// GetMandate One mandate with how it stands
+	// (GET /mandates/{name})
+	GetMandate(c *gin.Context, name ShortName)
+	// CheckMandate Tries what the CA will try, before it is asked
+	// (POST /mandates/{name}/preflight)
+	CheckMandate(c *gin.Context, name ShortName)
+	// ListOrders Orders, newest first
+	// (GET /orders)
+	ListOrders(c *gin.Context, params ListOrdersParams)
+	// BeginOrder Begins an order of a mandate, in earnest or in rehearsal
+	// (POST /orders)
+	BeginOrder(c *gin.Context)
+	// GetOrder One order with its steps, while it runs and after
+	// (GET /orders/{number})
+	GetOrder(c *gin.Context, number OrderNumber)
+	// GetOrderCertificate The certificate an order brought, with its chain; never the key
+	// (GET /orders/{number}/certificate)
+	GetOrderCertificate(c *gin.Context, number OrderNumber)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(c *gin.Context)
@@ -1389,6 +1783,15 @@ type ServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
+	// ListSecrets The names of the secrets in the vault
+	// (GET /secrets)
+	ListSecrets(c *gin.Context)
+	// RemoveSecret Forgets a secret
+	// (DELETE /secrets/{name})
+	RemoveSecret(c *gin.Context, name ShortName)
+	// PutSecret Keeps a secret in the vault; it is never shown again
+	// (PUT /secrets/{name})
+	PutSecret(c *gin.Context, name ShortName)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(c *gin.Context, params ListServersParams)
@@ -1527,6 +1930,44 @@ func (siw *ServerInterfaceWrapper) ListBindings(c *gin.Context) {
 	}
 
 	siw.Handler.ListBindings(c, params)
+}
+
+// ListCas operation middleware
+func (siw *ServerInterfaceWrapper) ListCas(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCas(c)
+}
+
+// AgreeToTerms operation middleware
+func (siw *ServerInterfaceWrapper) AgreeToTerms(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AgreeToTerms(c, name)
 }
 
 // ListCertificates operation middleware
@@ -1867,6 +2308,278 @@ func (siw *ServerInterfaceWrapper) VerifyJournal(c *gin.Context) {
 	siw.Handler.VerifyJournal(c, params)
 }
 
+// ListMandates operation middleware
+func (siw *ServerInterfaceWrapper) ListMandates(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMandatesParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMandates(c, params)
+}
+
+// AddMandate operation middleware
+func (siw *ServerInterfaceWrapper) AddMandate(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddMandate(c)
+}
+
+// DraftMandate operation middleware
+func (siw *ServerInterfaceWrapper) DraftMandate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftMandateParams
+
+	// ------------- Optional query parameter "server" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "server", c.Request.URL.Query(), &params.Server, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter server: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "site" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "site", c.Request.URL.Query(), &params.Site, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter site: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftMandate(c, params)
+}
+
+// RemoveMandate operation middleware
+func (siw *ServerInterfaceWrapper) RemoveMandate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveMandate(c, name)
+}
+
+// GetMandate operation middleware
+func (siw *ServerInterfaceWrapper) GetMandate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMandate(c, name)
+}
+
+// CheckMandate operation middleware
+func (siw *ServerInterfaceWrapper) CheckMandate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckMandate(c, name)
+}
+
+// ListOrders operation middleware
+func (siw *ServerInterfaceWrapper) ListOrders(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListOrdersParams
+
+	// ------------- Optional query parameter "mandate" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mandate", c.Request.URL.Query(), &params.Mandate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter mandate: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListOrders(c, params)
+}
+
+// BeginOrder operation middleware
+func (siw *ServerInterfaceWrapper) BeginOrder(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginOrder(c)
+}
+
+// GetOrder operation middleware
+func (siw *ServerInterfaceWrapper) GetOrder(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetOrder(c, number)
+}
+
+// GetOrderCertificate operation middleware
+func (siw *ServerInterfaceWrapper) GetOrderCertificate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetOrderCertificate(c, number)
+}
+
 // ListPeople operation middleware
 func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 
@@ -1979,6 +2692,69 @@ func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 	}
 
 	siw.Handler.GetReady(c)
+}
+
+// ListSecrets operation middleware
+func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSecrets(c)
+}
+
+// RemoveSecret operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveSecret(c, name)
+}
+
+// PutSecret operation middleware
+func (siw *ServerInterfaceWrapper) PutSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutSecret(c, name)
 }
 
 // ListServers operation middleware
@@ -2505,6 +3281,21 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.RevokeToken)
+	router.GET(options.BaseURL+"/cas", wrapper.ListCas)
+	router.POST(options.BaseURL+"/cas/:name/agreement", wrapper.AgreeToTerms)
+	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
+	router.DELETE(options.BaseURL+"/secrets/:name", wrapper.RemoveSecret)
+	router.PUT(options.BaseURL+"/secrets/:name", wrapper.PutSecret)
+	router.GET(options.BaseURL+"/mandates", wrapper.ListMandates)
+	router.POST(options.BaseURL+"/mandates", wrapper.AddMandate)
+	router.GET(options.BaseURL+"/mandates/draft", wrapper.DraftMandate)
+	router.DELETE(options.BaseURL+"/mandates/:name", wrapper.RemoveMandate)
+	router.GET(options.BaseURL+"/mandates/:name", wrapper.GetMandate)
+	router.POST(options.BaseURL+"/mandates/:name/preflight", wrapper.CheckMandate)
+	router.GET(options.BaseURL+"/orders", wrapper.ListOrders)
+	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
+	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
+	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -2537,6 +3328,84 @@ type ListBindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListBindingsdefaultApplicationProblemPlusJSONResponse) VisitListBindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCasRequestObject struct {
+}
+
+type ListCasResponseObject interface {
+	VisitListCasResponse(w http.ResponseWriter) error
+}
+
+type ListCas200JSONResponse CAList
+
+func (response ListCas200JSONResponse) VisitListCasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCasdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCasdefaultApplicationProblemPlusJSONResponse) VisitListCasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AgreeToTermsRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *AgreeToTermsJSONRequestBody
+}
+
+type AgreeToTermsResponseObject interface {
+	VisitAgreeToTermsResponse(w http.ResponseWriter) error
+}
+
+type AgreeToTerms200JSONResponse CA
+
+func (response AgreeToTerms200JSONResponse) VisitAgreeToTermsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AgreeToTermsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AgreeToTermsdefaultApplicationProblemPlusJSONResponse) VisitAgreeToTermsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2919,6 +3788,390 @@ func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVeri
 	return err
 }
 
+type ListMandatesRequestObject struct {
+	Params ListMandatesParams
+}
+
+type ListMandatesResponseObject interface {
+	VisitListMandatesResponse(w http.ResponseWriter) error
+}
+
+type ListMandates200JSONResponse MandatePage
+
+func (response ListMandates200JSONResponse) VisitListMandatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMandatesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMandatesdefaultApplicationProblemPlusJSONResponse) VisitListMandatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddMandateRequestObject struct {
+	Body *AddMandateJSONRequestBody
+}
+
+type AddMandateResponseObject interface {
+	VisitAddMandateResponse(w http.ResponseWriter) error
+}
+
+type AddMandate201JSONResponse Mandate
+
+func (response AddMandate201JSONResponse) VisitAddMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddMandatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddMandatedefaultApplicationProblemPlusJSONResponse) VisitAddMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftMandateRequestObject struct {
+	Params DraftMandateParams
+}
+
+type DraftMandateResponseObject interface {
+	VisitDraftMandateResponse(w http.ResponseWriter) error
+}
+
+type DraftMandate200JSONResponse MandateDraft
+
+func (response DraftMandate200JSONResponse) VisitDraftMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftMandatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftMandatedefaultApplicationProblemPlusJSONResponse) VisitDraftMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveMandateRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type RemoveMandateResponseObject interface {
+	VisitRemoveMandateResponse(w http.ResponseWriter) error
+}
+
+type RemoveMandate204Response struct {
+}
+
+func (response RemoveMandate204Response) VisitRemoveMandateResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveMandatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveMandatedefaultApplicationProblemPlusJSONResponse) VisitRemoveMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMandateRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type GetMandateResponseObject interface {
+	VisitGetMandateResponse(w http.ResponseWriter) error
+}
+
+type GetMandate200JSONResponse Mandate
+
+func (response GetMandate200JSONResponse) VisitGetMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMandatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMandatedefaultApplicationProblemPlusJSONResponse) VisitGetMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckMandateRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type CheckMandateResponseObject interface {
+	VisitCheckMandateResponse(w http.ResponseWriter) error
+}
+
+type CheckMandate200JSONResponse TrialList
+
+func (response CheckMandate200JSONResponse) VisitCheckMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckMandatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckMandatedefaultApplicationProblemPlusJSONResponse) VisitCheckMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOrdersRequestObject struct {
+	Params ListOrdersParams
+}
+
+type ListOrdersResponseObject interface {
+	VisitListOrdersResponse(w http.ResponseWriter) error
+}
+
+type ListOrders200JSONResponse OrderPage
+
+func (response ListOrders200JSONResponse) VisitListOrdersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOrdersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOrdersdefaultApplicationProblemPlusJSONResponse) VisitListOrdersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginOrderRequestObject struct {
+	Body *BeginOrderJSONRequestBody
+}
+
+type BeginOrderResponseObject interface {
+	VisitBeginOrderResponse(w http.ResponseWriter) error
+}
+
+type BeginOrder201JSONResponse Order
+
+func (response BeginOrder201JSONResponse) VisitBeginOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginOrderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginOrderdefaultApplicationProblemPlusJSONResponse) VisitBeginOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOrderRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type GetOrderResponseObject interface {
+	VisitGetOrderResponse(w http.ResponseWriter) error
+}
+
+type GetOrder200JSONResponse Order
+
+func (response GetOrder200JSONResponse) VisitGetOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOrderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOrderdefaultApplicationProblemPlusJSONResponse) VisitGetOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOrderCertificateRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type GetOrderCertificateResponseObject interface {
+	VisitGetOrderCertificateResponse(w http.ResponseWriter) error
+}
+
+type GetOrderCertificate200JSONResponse IssuedCertificate
+
+func (response GetOrderCertificate200JSONResponse) VisitGetOrderCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOrderCertificatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOrderCertificatedefaultApplicationProblemPlusJSONResponse) VisitGetOrderCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -3135,6 +4388,111 @@ type GetReadydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSecretsRequestObject struct {
+}
+
+type ListSecretsResponseObject interface {
+	VisitListSecretsResponse(w http.ResponseWriter) error
+}
+
+type ListSecrets200JSONResponse SecretList
+
+func (response ListSecrets200JSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSecretRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type RemoveSecretResponseObject interface {
+	VisitRemoveSecretResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecret204Response struct {
+}
+
+func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutSecretRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *PutSecretJSONRequestBody
+}
+
+type PutSecretResponseObject interface {
+	VisitPutSecretResponse(w http.ResponseWriter) error
+}
+
+type PutSecret204Response struct {
+}
+
+func (response PutSecret204Response) VisitPutSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutSecretdefaultApplicationProblemPlusJSONResponse) VisitPutSecretResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3863,6 +5221,12 @@ type StrictServerInterface interface {
 	// ListBindings Bindings with their faces, by host
 	// (GET /bindings)
 	ListBindings(ctx context.Context, request ListBindingsRequestObject) (ListBindingsResponseObject, error)
+	// ListCas The CAs of the estate with their terms, accounts and budgets
+	// (GET /cas)
+	ListCas(ctx context.Context, request ListCasRequestObject) (ListCasResponseObject, error)
+	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
+	// (POST /cas/{name}/agreement)
+	AgreeToTerms(ctx context.Context, request AgreeToTermsRequestObject) (AgreeToTermsResponseObject, error)
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(ctx context.Context, request ListCertificatesRequestObject) (ListCertificatesResponseObject, error)
@@ -3893,6 +5257,36 @@ type StrictServerInterface interface {
 	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
 	// (GET /journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListMandates Mandates by name, with how they stand
+	// (GET /mandates)
+	ListMandates(ctx context.Context, request ListMandatesRequestObject) (ListMandatesResponseObject, error)
+	// AddMandate Makes a mandate; its text is as in an estate file, or JSON
+	// (POST /mandates)
+	AddMandate(ctx context.Context, request AddMandateRequestObject) (AddMandateResponseObject, error)
+	// DraftMandate The names a mandate should hold, worked out from a site or from the uncovered bindings
+	// (GET /mandates/draft)
+	DraftMandate(ctx context.Context, request DraftMandateRequestObject) (DraftMandateResponseObject, error)
+	// RemoveMandate Ends a mandate that was made here; its orders stay as history
+	// (DELETE /mandates/{name})
+	RemoveMandate(ctx context.Context, request RemoveMandateRequestObject) (RemoveMandateResponseObject, error)
+	// GetMandate One mandate with how it stands
+	// (GET /mandates/{name})
+	GetMandate(ctx context.Context, request GetMandateRequestObject) (GetMandateResponseObject, error)
+	// CheckMandate Tries what the CA will try, before it is asked
+	// (POST /mandates/{name}/preflight)
+	CheckMandate(ctx context.Context, request CheckMandateRequestObject) (CheckMandateResponseObject, error)
+	// ListOrders Orders, newest first
+	// (GET /orders)
+	ListOrders(ctx context.Context, request ListOrdersRequestObject) (ListOrdersResponseObject, error)
+	// BeginOrder Begins an order of a mandate, in earnest or in rehearsal
+	// (POST /orders)
+	BeginOrder(ctx context.Context, request BeginOrderRequestObject) (BeginOrderResponseObject, error)
+	// GetOrder One order with its steps, while it runs and after
+	// (GET /orders/{number})
+	GetOrder(ctx context.Context, request GetOrderRequestObject) (GetOrderResponseObject, error)
+	// GetOrderCertificate The certificate an order brought, with its chain; never the key
+	// (GET /orders/{number}/certificate)
+	GetOrderCertificate(ctx context.Context, request GetOrderCertificateRequestObject) (GetOrderCertificateResponseObject, error)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -3911,6 +5305,15 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// ListSecrets The names of the secrets in the vault
+	// (GET /secrets)
+	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
+	// RemoveSecret Forgets a secret
+	// (DELETE /secrets/{name})
+	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// PutSecret Keeps a secret in the vault; it is never shown again
+	// (PUT /secrets/{name})
+	PutSecret(ctx context.Context, request PutSecretRequestObject) (PutSecretResponseObject, error)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(ctx context.Context, request ListServersRequestObject) (ListServersResponseObject, error)
@@ -4043,6 +5446,74 @@ func (sh *strictHandler) ListBindings(ctx *gin.Context, params ListBindingsParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListBindingsResponseObject); ok {
 		if err := validResponse.VisitListBindingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCas operation middleware
+func (sh *strictHandler) ListCas(ctx *gin.Context) {
+	var request ListCasRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCas(ctx, request.(ListCasRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCas")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCasResponseObject); ok {
+		if err := validResponse.VisitListCasResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AgreeToTerms operation middleware
+func (sh *strictHandler) AgreeToTerms(ctx *gin.Context, name ShortName) {
+	var request AgreeToTermsRequestObject
+
+	request.Name = name
+
+	var body AgreeToTermsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AgreeToTerms(ctx, request.(AgreeToTermsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AgreeToTerms")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AgreeToTermsResponseObject); ok {
+		if err := validResponse.VisitAgreeToTermsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -4338,6 +5809,298 @@ func (sh *strictHandler) VerifyJournal(ctx *gin.Context, params VerifyJournalPar
 	}
 }
 
+// ListMandates operation middleware
+func (sh *strictHandler) ListMandates(ctx *gin.Context, params ListMandatesParams) {
+	var request ListMandatesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMandates(ctx, request.(ListMandatesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMandates")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMandatesResponseObject); ok {
+		if err := validResponse.VisitListMandatesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddMandate operation middleware
+func (sh *strictHandler) AddMandate(ctx *gin.Context) {
+	var request AddMandateRequestObject
+
+	var body AddMandateJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddMandate(ctx, request.(AddMandateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddMandate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddMandateResponseObject); ok {
+		if err := validResponse.VisitAddMandateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DraftMandate operation middleware
+func (sh *strictHandler) DraftMandate(ctx *gin.Context, params DraftMandateParams) {
+	var request DraftMandateRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftMandate(ctx, request.(DraftMandateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftMandate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DraftMandateResponseObject); ok {
+		if err := validResponse.VisitDraftMandateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveMandate operation middleware
+func (sh *strictHandler) RemoveMandate(ctx *gin.Context, name ShortName) {
+	var request RemoveMandateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveMandate(ctx, request.(RemoveMandateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveMandate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveMandateResponseObject); ok {
+		if err := validResponse.VisitRemoveMandateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetMandate operation middleware
+func (sh *strictHandler) GetMandate(ctx *gin.Context, name ShortName) {
+	var request GetMandateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMandate(ctx, request.(GetMandateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMandate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMandateResponseObject); ok {
+		if err := validResponse.VisitGetMandateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckMandate operation middleware
+func (sh *strictHandler) CheckMandate(ctx *gin.Context, name ShortName) {
+	var request CheckMandateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckMandate(ctx, request.(CheckMandateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckMandate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckMandateResponseObject); ok {
+		if err := validResponse.VisitCheckMandateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListOrders operation middleware
+func (sh *strictHandler) ListOrders(ctx *gin.Context, params ListOrdersParams) {
+	var request ListOrdersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOrders(ctx, request.(ListOrdersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOrders")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListOrdersResponseObject); ok {
+		if err := validResponse.VisitListOrdersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginOrder operation middleware
+func (sh *strictHandler) BeginOrder(ctx *gin.Context) {
+	var request BeginOrderRequestObject
+
+	var body BeginOrderJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginOrder(ctx, request.(BeginOrderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginOrder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginOrderResponseObject); ok {
+		if err := validResponse.VisitBeginOrderResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetOrder operation middleware
+func (sh *strictHandler) GetOrder(ctx *gin.Context, number OrderNumber) {
+	var request GetOrderRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOrder(ctx, request.(GetOrderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOrder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetOrderResponseObject); ok {
+		if err := validResponse.VisitGetOrderResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetOrderCertificate operation middleware
+func (sh *strictHandler) GetOrderCertificate(ctx *gin.Context, number OrderNumber) {
+	var request GetOrderCertificateRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOrderCertificate(ctx, request.(GetOrderCertificateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOrderCertificate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetOrderCertificateResponseObject); ok {
+		if err := validResponse.VisitGetOrderCertificateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *gin.Context) {
 	var request ListPeopleRequestObject
@@ -4517,6 +6280,100 @@ func (sh *strictHandler) GetReady(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
 		if err := validResponse.VisitGetReadyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSecrets operation middleware
+func (sh *strictHandler) ListSecrets(ctx *gin.Context) {
+	var request ListSecretsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSecrets(ctx, request.(ListSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSecretsResponseObject); ok {
+		if err := validResponse.VisitListSecretsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSecret operation middleware
+func (sh *strictHandler) RemoveSecret(ctx *gin.Context, name ShortName) {
+	var request RemoveSecretRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
+		if err := validResponse.VisitRemoveSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutSecret operation middleware
+func (sh *strictHandler) PutSecret(ctx *gin.Context, name ShortName) {
+	var request PutSecretRequestObject
+
+	request.Name = name
+
+	var body PutSecretJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutSecret(ctx, request.(PutSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutSecretResponseObject); ok {
+		if err := validResponse.VisitPutSecretResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -5073,125 +6930,156 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1H1bk9u22fBfwaidSTIfN1rHjtOsrxzHrt0vTf163fTC43cHS0IisiSgAqAUjcf//R0cCZIPKFIrbesr",
-	"W0sSh+eE54xPi5zXG84IU3Jx9WmxwQLXRBFhfr1ohORC/68gMhd0oyhni6sFI3+om9w8RHyFVEnQBq8J",
-	"uiUrLsgiW1D91r8bIvaLbMFwTRZXC/v+IlvIvCQ11qPW+I9fCFurcnH16PK7J9lC7Tf6VakEZevF58/Z",
-	"4hdaU6XfhYaszMN4xIKscFMpPd5lpsendVObX/onZe5nmIkyRdZEmKneEiE5+9UM7ebbYFW2023MC4ts",
-	"Ici/GypIsbhSoiGJHT19DO3nf8wOBhDdYKE0KDEyc8EQ/HcKeN99D851TcSWiJENubnusZ3rRmzJ/s3P",
-	"iQloMTr8iosaK4uGp08WBzD02Q5FpPqJF5QYCn0pFVbkFa3MFnPOFGGGXPBmU9Eca/Auf9dYu/oUTfxn",
-	"QVaLq8Wfli31L+1TuYyGDHO2y7d/kRvOpF3BW8FvK1KPTL+xb/y/ecvw45o1dIkFIzckKnje1HpK/ZL7",
-	"Ug/8vCkoYTn5jZKdYWvBN0QoBzTsnur/91CaLVaYVo2wL1JFagm+5f6AhcB7/dugPf5ibGsvSkzZL5Td",
-	"QSMp0UiloR1mveW8Ipgtusj40G6j/Sjz9Bd28THMwG9/J7nSU/xEWaH3MQBMjhsJQyXXL600Rsmh3b2i",
-	"bE3ERlBmJivwXt5UZKWicQNNZwvCig2nTCVwkZOD0HxlXvqcLdaCNxtwnJJLeAJagGw4XCaVsiECHOOO",
-	"sgJ8UGGpbiQhrDNHgRW5UNQInuEnlJGhcNyVRBBzyuiNICpRQfIKC1IgyszfieFZtNJMCy2fcXWDV8ru",
-	"YNpSeKNyXsPUsBFc8ZxX4ENBalLswUfSCOTEoy0RVO0PYfvav6e/4Y3IAXhpMFxpUHrw5Jyt6LoRRh75",
-	"E9suJvM/d1xIhVaONQCAbIkoaK4OLfA391qfW81RYAgxIvoAEkdGjgLayTwPZI43A3hH+PotXhOAt3nj",
-	"dJwJq39hX9aE7wXaJMnmJQsg1yKdCZaoXOFqiMtbO6L0qNyVvPL0vgDVmA7QzaIzv3k/CwS8F10J1wWe",
-	"X8XI+lSJlaUpRBVifAcyYs7rmrMbhhOcdUBarqiYLVOovMkxdJyMSzUCs7Be+cyz8Qjhoz9xyvTkbyQR",
-	"FMMiSZb4u++fzjq4eoTkRugiMADQg6Wz8HjjMWItbMN6PYI6yM1aijtAqz8ThWmV1nGm825HZwLQOEMF",
-	"iHnJUG1FANbR7GweaYapKDE8zpkTzI6jdvroEwRr2ThpG28rnBOrEw73sIr4eNJor9ICzeI+zcobqxQP",
-	"iZGuSzVrEdfuC2gVkq4ZVo2A1yAbSzPDZz36jpHbftbdZDyZ3V4WkVm8MY/yCOAHyBg+s+YdPj2qm3cA",
-	"gQcHuOigvA95juUl5C7ADNlHXteINfeBUD50RBwjtB9MAm+t5dLdvyRModt9pHWBGz9CSmcLqbiA5qQK",
-	"lVgibB0zfIWokojvGDBznxVgCR9OgKSID2J9aywxRw1hiSAxxYqpt+J7PMBuVlx0jNUIZpUjxAEuaizu",
-	"prPOL5SRv2MBGqQ1L+iKkmI6HXhjeKgZkD8UwB7mANhhaeT8M7TFVUOc+K84v0MVvdOEkwuiJMKCoJIW",
-	"BWGL7AATO1s4QNAtwAPnIEIi10Zfl66amiUM2j82JO8a8JFB61A8eLAWeOusH8KaWq9ekFUjDSU1zB2A",
-	"spF68GjlQ9NxuKKaSOnE6zi8nPnoTBC3yXZt7UgQ5H7Ge2M1JCwPeGkF3g/I6iBa9UdOpQdXYh1YgHje",
-	"bCpKihusppPyfDXKzu6VKYihvPUnUzp+gka08Th3Ha+1wQkdhqnTxSlfM6exnlbQneVYfhylTtg6AowQ",
-	"FVi2o2i4NXqQxCBNE8TzyOvXJYy0CtfcVjSHJa/gXM0yhOAtuyn8eOnlvygxg3QknFsx2goOXGhZkdv3",
-	"jcOAbwkoM1aUVMVMay7p7kpDUWvkh2nAbSR4QjyAzNdhrYcAJJN8D6Mxb7+aQe8OGRBzB+EzXfgLYjY5",
-	"YiIhtwcXYcrQriQMeR2HcVUS4SMn41AOnhPHa37/getGIOwVFFwUVC8QV28jQK9wJUnWh71SOC9rH16D",
-	"v+zEWZ48+vHJ48snALUOQRNZLa0lqSejnMnMq5xaDUA7QZUixockIii1W/TY6UX6cE281h45WTMkMTXe",
-	"VyIEN6Io3sLlj09NLCcE97K0LhTHAJ/+8MMP3z16mk07p80IaWy9dk7vPkLmsTt8AB78LK2NJMXEDjNF",
-	"ipuemyH1WtIKgsUs7p8hZoFp4F0HT3UPfEUhiJTkVELzCDhtuDjFweOkbLshP/IIbF45QR5OmrUg5suC",
-	"rlb2RK6plNaB7rRW6Nx55aVdX1G0yreV1YdiPl2Lc8rbCV3E09S0YXrQdJ9m8eIjIzDJo69wDnBnhW8J",
-	"7MI0RtFhcrcD+NfBiWlFfEj8GEsTCk1RhSqCC9meS1Sb3nJf3/KK5sh8O91QPGDGwbt6wJBmXnE5047I",
-	"eQGvYjT+Sba08CrrNHclzmG/56xA6v3DpXxD2EwIBS0xFctzp7AJgXLhHEmjAdAvNSZ5ruijIcJoW6Px",
-	"yF68MSLGVidv0TzCk/cJR3rIHhuPfHVsPHI8jpjYbZARJpFMKSI05v/3w+XFj/hi9fHT0yef/wzh9jXB",
-	"lRWEXRhpmm5kfODyO/A81dawMwLH9+FGbL+AdvKabwB8lSS/gxytfT38lpSUFfoA0KgzjkPI2TvLAXFQ",
-	"v5IbDkssVUn4OFP8MLQUX9gRsrB9N1W7TAiAb9iWKuzN8j7dF4B0uCUVZ2uJjCsZLSVRF83mTyFcYHU0",
-	"/zPnTHJYzpE/NlQQOUvwJjABa41OhETzQAD4G28Ew9VLpmyuX8pjMXS35SqRHjBnR0WIiXah/Lfrf/yK",
-	"Wm+zMwmhEUosy5lKweSzcXJMzshsa7gYsGSti6QN0Lm9uiWPIOMUEbYOXs8XYnPT/GbkR55gpFvB7wjr",
-	"U3oa7IQpQSEfi3tg4w0rk087YbhS2zaDsTQSPJtWWCqkB9+HoeUzROqN2ls1WVndWSLGWUJrwTLBKCYN",
-	"BtjLloi9m1TPlyHMCqsgubAEMkvU5F8TdTgYZudpoec2DmHtF8wAAjuQ0BJ82j048h2qMdujkF7jM2vg",
-	"9LbUYRKyVRLDm+fGj8arQp4qde6o2OnpUlScqPYpKd5HPiE1BUSrDw0OUOudGl45kVSRdvpuRoGNjbq0",
-	"3Znxq2khBBe1cm6NpN39C5WKsBHXDmwrllzanKuh8uNS7uO0zAwxrtDvjVTIenCFVKAW5L69MaCDM2Br",
-	"WnXCgqVSGxNUFgTDkNSDJWJLc/WkvovegSisy6tHXikyM/e2FaAHoeNXsnuv5Tig/Jp4byJV0H0xxip2",
-	"2KFKd2dOfDc6tKS3WMpNKbCMQi4zPN4t43eqOy4vIUEB+IChN3ubaLk4ReW2lAOk8ZlmeVK0CncAjeHg",
-	"nX7H6PTqxqZmDxL5A7DNmeQo5eCx5As37OEUdhVmSsPkKJxO32tvnebD9GK0MLqvTuZQfcjrm9a27ADv",
-	"bGXJTMB46hivk8mOB2CMaHDxIdtvAMZkFsqYxyclh73gTDl1jIZntQkfs+voeowjPTYqOJEHY3TBB+M8",
-	"n5F0TQGBsne8gZIeVoIzBfltsT2xOCNoR1XZRsqWkBgww9wkj4+kx7CKjtuhEkuq6uaO8R2bskAb4NOW",
-	"8g4tv9XfXphvlzivyUVe4qoibE3A5bcz3bjcIUAWVdzaGqjGBUErLpwjm2mtGmF5l3BlRIMnADRQVRxQ",
-	"ggPOYqkD5g54hpNAewJpI5XD1BrJQy+CjWlOlkB2ipf6q5RVmECw4qjgCN/yRnV0+4jxgg8MUAypSkTU",
-	"7R8O+nfM92GOEfDZvQ1gOJrrlU67OuzsvrLJVxniwjGmK0s9KDvGUrTeOSnsVcktJTszpN4Tdi6GoqYM",
-	"VCuTIdG1IB0QRBjC6oYXRQJ9cVEF8FR4LQ+oomhtCzleVjaSY5V8NLaq8WIv4ZwC9y/2okeVeXnBklh8",
-	"xXEBuXC9NwKJhjHK1j62YjwYivM7kzzbDVhQFvtJRvdZY5ownfQTm9/iEnQ7c8xSR51pmdi5IDgvYT8A",
-	"sDWTiJqXpOgc4e4w4CrhqgGTkIGxvUQHEqDThpsSczMXleDNbQUS2L71T2Gl9Ba1INZb0JtcYVoNt17Q",
-	"IrV3N9NNMsbZsHDID3dm6u6mR9hGkxmcD8Bi2xFeLAsimRMETCukMi/K2hVH4qCtafBWbsttPYkUUWOL",
-	"B0cjkFy2kjVVyTNaPSOkQtpknFodE6L/YM5OJD1OMVnwtUAF0xG/TqvugDKzgYEF0WJuuIWc17V1hmq9",
-	"A99Zvx9lyUIGcZgoQ9Krs5zGZiRSyWHgd7otEFObp8SYzIhRJN3u01R2ijBAOtv3RAGAa6L+uTnOIoXj",
-	"a0bZXPGq4juJ/uSPU86s+PT5KbEV+2Tk8Omh2fgsWiPK8okeEnFW7TO0K2leotqQHGbIaljZQZu5dY0c",
-	"4SJycbpoDBjObYKDVwqDWCwaYqwMfGf9xSShFXYi9IkwTSL7v0nlvnGVeGKWAzzpe8imbCKCgy+wG4Zr",
-	"GyFIJzsnOq/HexccUarrzeheUMccxCtnCpiKGE1s2ma6/vUNqFnO7zwwWtI/4jHZYqYmFZeMpJr4MXol",
-	"sO0usoCHBPbYmzM7sO7FjD6T/QAz0jUjxRsGmpmzo/qb4AG+l+c2uNrTadHmFVesiyWSJd+xZyamaWgW",
-	"I0mknHLUte2FXMxxPMngmkL+rr5pOLHAVpED1aM+pIEBBg1HM9rps6CNCGmLIVaWDuaxHBPuKflGjpiR",
-	"muqItmgMe0jEGTJ5LZMA85pvwNLnA5miGhxzmwTM7yuwqUDD0pz15hnSwPMu16nF496TCqqWq0ZCujhV",
-	"iLBCohKzQpZWt2RSaYOKrwxHaKsao25MFDAAx73Mh5VF6xkMwbmo8tFHgz1yOhTdbm1oyVTWiDJUlmLD",
-	"50zuINdQ7P2FzjTnGmfEKeSyyUsNJs4YyVMugID26Yj0bv1DMmA0Y2xX7me5dm1kVH81DjZ5b3W8xcDx",
-	"UaC+CAQS1+7XucS2pYOcEYYAct5UBboNvR6mV08dUQ9/R/bpWIZ56Iu4+pyoZIakEpitiUBfU4V85p7i",
-	"oQ4r4qBvjAdXbzJ4j/r+n3tV6UsCBXdiFva2TtJneFzV/aQ4h5vTSSWbAhJAHwPak4fbUIo+T2K70rN2",
-	"h7D9AKH0WU0yUPosFmuifPugku+Q5DVRpT4wSCVNZJG1jSUBX7gpRkj4ya0gTT4WBKuZbsWCp9J0VpRR",
-	"Wc4cbmZFQSKrJecbAjut4nZRGcKhegCPpNpHGch9h07kuZHeZwpzlR3jBvYLW81ZkqwNb8KjeDEUegJY",
-	"B/2ihTaoEjqigqE12WIz+aeeQS2MY1stop52RkcgMellgfgDFgPVxrXcHZCleStZB+0l5wAabUbOWA1Q",
-	"K3rnVAJF37fTzBhg1IWQjKon7fHpNneQKHbbh+AtUyJthuSN0Qf1l6roZpOoMBDE9P2ouXACUf8yuhYc",
-	"km+F4n3LRFq5c9+RJHWVXJNyxP0xcvDlvglgv/TTxQXeQ+bzIE9j/yRHrl3SuQ/d4xxAsMuNs2qPVEkl",
-	"cix0oNlwzJKpkQLrHWwqPNjge+4apUC13NMO2jjYPqsBZEGYdC7iRBK1LXZFHa2TsAJxhgjOS2T7tUwi",
-	"ldBEBvLANORmPGWAJNT2jrFpVSsqfUsF2NaYBiygPI3duHrTfgusIYwoQ7iq4EA+ZqmYHzSSUR41yH2m",
-	"8bTwHGagIG6FzzSuDhHc4WK1yPE9Vd0yc16TeetMytRUawujkdzGgdvw3w4R+aV7eLfEHhD5EeRGMGH5",
-	"GC/tZPW3xgU5Td7uiGM46NFTPMPNvBJoSLf0fnHv9/U6pt/sQRewwcQpkmhdsvjR3hPz/XEHUIH3vgWK",
-	"bf3++OnT8UbwGRS1eOQa/I+1HJmBXziC4RFk1gzB4be2SnkQT8TqwqVZtNkVLuECsmG6B9EJs85GApKh",
-	"Gilp0MEPRxJcUoHJNulkAI22ZCddZGpWlDf68LnWiPM1E9LXAVNrsPI7SqLrCJgka4ZvBhEZvKH/36lo",
-	"HjqGHoxaTbCIDWUTkTBd+Slb8aHcf+8OKZqTr0z6kxI4V9+i97Qmtn3fu1cv0OPHj3/UJ+A/37/IXBMd",
-	"86zf2V+ir/XrPz75/odvMqPy2/dMtpK9dGNv/zUBeIysOvktemlK4XJcVei2UUiZyIziSNI10xMzQgrZ",
-	"RqfQ1xZY31jvgAHDMxtwJVgqJHhl41lGpaGuVy1BCt9WJC7fpzlBX2v0C4arpfvLEuc5kfLbNf/m20VI",
-	"XF28sfiI6rGvFpffPvr20lseeEMXV4vH5k82HdzgeRnrQWtbJWNzOClnb4rFlSlz+qk95+JrTT7A/N++",
-	"srR3dHzO4EtH2tbk7UUOk4Rs6E0wFLPwTEFjnn4hR58Yr18/v/ju+6ehdDoqVA89WsDLWrr9cCfdWNEr",
-	"zkvsiYvEjS2tte4if/bnhfn3I7jXA3h019dMeNPeMvP5Y+9uj+8uL092rUjcnB6+0wNbv0AACDxeWGB0",
-	"Q4jWWesai/3iyjfBlyEhhwpk2p+YfmAOqApr3vmwECTnopCLj3qMZT92nOSsF70Y2ZHc1a9DLuyiKUOS",
-	"W9NKH7RoJXiNGN89Q4yssaJbJ4hYkSTfEIy5qfEffQbyasb3nTuBLtwfhgfYp0NTUHaeKVxW53ReMW3U",
-	"tU31cYJocJa5PhacTSV5TWzcnPEd+lqJxh4HjNu/fm0UuG8SMHcWQ7zeYRXbbKGgqSLaqPt54f51etlF",
-	"v1nxRdu22ObPXJh/v3wp0m8Zfk5JEnM5qokyAsQ4NlZoiytaWEvxsCxZfrJBts9JofJXEsuUoUjphyHD",
-	"QYNMlZJ0SYd/0T+Nk7Sga2pUSOBSqlAonr6YCupe85cM7l/zUPh2+dEAxnsn+wlQ/w/W1RXMWWKy+UtM",
-	"WYZsv05NCI0kpsdCSaXiIk0PrW8qRQAvvfvibMB0MyQg6FZ4f+D9y5fuhWr4KDe2MklJOa6JOdcieLn5",
-	"Y3At9V6t49O5abtQe64fR3Dzl6Pt00uP7k/r3HR2drD7OAoA/Z3PnfOBsvvj4Llxbmr7xoLcGSsCMxma",
-	"yIwBfiPI1t+dBoL+rX3hywe+ER7+8Wlo31Ctzfgy0N+Z3JbQkBmE+2qKRffqPBZd1BBupkkXd76bZtP5",
-	"HnSgRfdkqtpmzLkQUzECWEvnyLN7MnsSHEj17cJWYdNme6SwuZ8h5JbWTmcqht517Sfyvy9cmO/L1/Ve",
-	"PZDF6LkqC3fAiREj0TPq8hMtRhW6V+EquR6vnvue0AfASUqQrtpQzQk0MDdaq31FLShh5JShk2IKK67X",
-	"4hlB5GaAKLaiW9Lx3S6uPnzsHh/EpBCamm/BcyKlCVWaD9tNO6+i2/Tvtl3a6MnhWqrd4+D4kiRH3PLu",
-	"nJLjXyU3hbFagcsQIzsCiA8QWcttr7kdiDnTAW+fxF1/V6a1G+OKFIhgUVEiQvFZIxW6Db1nfw8jQoeO",
-	"7WpwpNvzAdDa6QuYUqdzV6FC1SnwjKs7GV0/6eBn9A7TGdTFtkN2AfM9JtvUN5gcNoRvKjLKum/tK2eE",
-	"a9SMCACn6Sl4q/X6+wPypR9LAxLVeO/DMRGAbKhk8dG0ugetvqJ4G99EHpkdJwSHj+ZCd2APcPHoZJNH",
-	"vWMhyVUUpzEPi0Iad6fBhSbjNd3a3kVUDOpiB5hpKXf5yUbvP1vltCLWx9FF2DtzA03A2bwTKLqVHhAu",
-	"T4bxR3vfzSmg9JJFUPpKIrv/zIcMpW2uye9sPQ1Ev1jZthNdeFhr9FTwOBcD+EzNKfR/alkE0f7pnCN/",
-	"NbQekb+t23Blh1OofUm7LZ5BOWVY+Txk/1DyxmzzLDDX2lJX0CDFUV5yLgnq9gV02fEQWgTBlu5T6v47",
-	"88J/RNu3azsachMsBJ9ukGOmTde7zGohvn+NMZkKrPAtlmnrIUpsSaog1yFJ/zShzij0Zitm4SY5nRCc",
-	"OhB+81cknjL45sJq3sXSibZ9+f6VqCHIOY0kRzzWivdt/Sx+bVYGFcOeKKB170h1+UkjYNT3ct12UJxD",
-	"r/azlNA9NeTHA1oyNFk5gSfF+UmDIyVUrGeuraLWZDxudoLHTpdjcLPEbWlrUqr48tf7YCkbZqVL24jz",
-	"GarISiHeKNeGYEslVaYak7tOna7vOiQUXEIB6CiGCgCGC/GXNmjIbrhQvfXYTu1RuTC0Cpxcw18uHzYO",
-	"G5crJwjWo/wUbhWal7ZfqhvUodAgFyubg+dhlzni3U+lTV9JnIzEDy5lvieFQqh1/t+0z3fefYLnDcIP",
-	"AJJ0/1anODGeh56Avkzzq34fve6d0S7CLIi52FkrklbI2aT+SUQReu+llSB6TLZXjxTuozCZJVoVDwuC",
-	"5I6qvCSmzmaOohQ1hRhXlr4oXYY+QEKQyWw2SEjSpct5kJn1AUrERWGTpxNEGBK2U86Ta7pm/2jUYorr",
-	"Q5oWQvqMcRd1uCP4mqiLFzYXvAPRvhD5fCKfidVfzNZMAwRBtvzOtcY2/pKs1y8Idp+ktTufvn5GenLN",
-	"mED/MtdqkgM2ZScKJHSGnOEOte2vzuQL7fbWemBf6BgSYlA9KKUn7PKfyJoy2e12BXks3ONlt6HYplFJ",
-	"N2H74pm8ff37LiZh+QnUCPFUDjqXroM4I19JpC3FyB+ktT2TK+2eGneId8mmwa4u7A0UCSYi6p+bc/FQ",
-	"3M3yv4mFiELNxsDzv42bXhg/oBw6AhHuOg2zsHyZEJsG+6ZW9YB6596Zq+D9d6lBbdH+WV06FlbpkLeD",
-	"5cihpbBwID8X13WaAjw027niaIDp9MZPIiQNCM2JYybr3VLPhbWfNlgoFweH8BNxx8GEpoCumRaQ+ezN",
-	"zw9B+UlnWihWP4UzzcLbZH3zHVphETo9HgbwMmqbMg7oF6Fxx7HwzqCSfJcZ4nbxDN3uQ79K1xO57TYF",
-	"ustdX5Ep2WmXD5yd1gXcwyT7Oq3HdHNwQDU2j4ETwiwA3F3yeJhCyJbYkmf9RPnWHylisb1BzghUOwEA",
-	"TE38Jt9FIqkwO4VMe90fMmU4u6j72IH+3gfmzwgZ334gQWp2laFbs4112Kvn5GmEkVOP7UTPQntxJAmR",
-	"KGTufCXnGJR/x3fkvStTP8fJ3GmW8MAHc7hvEMBYjYtTKEd/t43efV9kjnBuXf6cEUmq1TPjF7JUYIz+",
-	"0mCwpNqiyZMZCBbF4ZBO59pseYu+/3jmMZifo1d4svwcfWDxVWQqDnihxrZsD7MRZuhZI1EvhQ8f9UHq",
-	"+iJ8+Kg3GWLmHz4tGlEtrhZLvKHL7SOj47ixP8VlBzS3/l8f2LHTRn8J1VftZ+6EiP7kZeDnj5//LwAA",
-	"//8=",
+	"5H1tc9s21uhfwWifmbZz6dpp07RNPnnd5mn3adPcOtv9kMn1wCQkoaYALQBZ0c3kv9/BwQtB8oAiZcnb",
+	"zP2UyCTxcnBw3l8+zEq5WkvBhNGz5x9ma6roihmm4NfVRmmp7P8qpkvF14ZLMXs+E+y9uSnhIZFzYpaM",
+	"rOmCkVs2l4rNihm3b/17w9RuVswEXbHZ85l7f1bMdLlkK2pHXdH3vzCxMMvZ8ycXXz0tZma3tq9qo7hY",
+	"zD5+LGa/8BU39l1syBoepiNWbE43tbHjXRR2fL7arOCX/cmF/xln4sKwBVMw1W+qYurVZnXLVJxwTc2y",
+	"mU+4h8VMsX9vuGLV7LlRG5YuYC7Viho38rOns72TvmZKS/EKxkfnXMMLg3MmYHz2NQbE/w1g6x3jmipj",
+	"z48SmAs/tn/nTuyrb9C5rpm6Z2pgQ36uB2zneimVOe0MG3XPdj//kJmAV0fEgY9uKKbN32XFGVy8H7Wh",
+	"hr3kNWyxlMIwAbeArtc1L6k9wPM/LV48/5BM/F+KzWfPZ387by71uXuqz5Mh45zN8t1f9FoK7VbwWsnb",
+	"mq0Gpl+7N/7XtGWEcWENbXSkxA9JKlluVnZK+5L/0g58uVCMrcJaqorbL2n9Wsk1UwZgN6e1ZsVsnfzp",
+	"w8wwtdJ9/Ld0i1aVYloHMgZvErOkhmyZYkQxWhWEanh4dUn0Um414YYIuZ0VresAJKaPSg2c3/p1vIuv",
+	"yds/WWlmH4vZ5abiTJTsD862QIdb66f+KeylPUMxm1Neb5R7kRvmNtp7y/+BKkV39jcgdPrF0KFdLSkX",
+	"v3Bxh41k1EYbu784662UNaOit/24jeajItysuAsMOn/norL76AGmpBuNQ6W0L80trrJ9u3vJxYKpteIC",
+	"JqvoTt/UbG6SceNtLWZMVGvJhcmcRcn2QvMlvPSxmC2U3KzRcZZS4xPwCiUw/WVyrTeOj/XGuOOiQh/U",
+	"VJsbzZhozVFRw84MB5La/4QL1r9Y26W9O/bK2I0QrknFypoqVhEu4O8MqBGZW3KELV9Ic0Pnxu1g3FLk",
+	"xpRyhWPDWkkjS1mjDxVbsWqHPtLAzDKP7pniZrfvtK/De/YbuVElAi8LhucWlAE8pRRzvtgooLSBNrnF",
+	"FOHnViptyNxfDQQg90xVvDT7FviHf617W4HJASImSB9B4tHIY0AzWbgDhb+bEbwD9/o1XTDkbsuNF0pH",
+	"rP7KvWwRPxC0UZQtUBaEriVCLk5RpaF1/yxv3Yg6HOV2KeuA7zNUBGwBHRZdhM2HWVDgbaoFMwjcGsqH",
+	"8Lyl3JIVFbvA0Bb8nsFatXR/t+TvBbkg2yUTjhFyTYQ08Qqj99V+hdPLjW7xhtzGW6v24/mPsc1fXSJc",
+	"sgSo7WVml5f+xY/F7DYCcRBL3FuWrUhhqLtT43ltxRUrjVQ4jWHvDVOC1jfJ+ttnxg3ZUmE08W9ocis3",
+	"oiJGEkrKjTZyxRRRrJQqOZ3IhS3XYMLwAKcuraaGXF1e+u81KWldE1Crxu9Q0AzhzUhejkFwo73ARRUD",
+	"KYsboulOe+kKGU2bm0OOGT5sHUN7PWy1NjuH8tyQJbUrECiXMUpubmuU5+3styUV9rLcMkL1HatekPbQ",
+	"JRWzfVKiV1+a5fbWH+DaLKd1xghORUxvUBi/VpcNdDu3y8re1Q014zmy/+R2N4wavScbhTHqDpTsSw0c",
+	"mqmKZKX4Fn/hGtnfNL5xddm/BigpR5fQlk3b6wj8Y4CzAFUGPtxoIn3CW8rVSoqb7NXcI+fOuZosDXJ9",
+	"U1JMERiWRxmOIHblE7WaA8RG+4m3W43+RjPFKS5M6iX96ptnk1SODt74EdoHGAEYwNJaeLrx9GAdbON6",
+	"wwG1DrdoMG4Prv7ADOV1Xjsdf3ta2i5yjBOUt/QuAdbWLKPpwyN7YWruJB4pvEjdVfhT1jdoy6hp6cwR",
+	"yB7myT0eNdrLvCjqzj5/ldfOUNNHRr5YmkmLuPZfYKvQfCGo2Sh8DXrjcGYv4U4Pt/msvcl0Mre9IkGz",
+	"dGPhyBOA70FjXNuYSP7bWDdNdRjPJ6LZpX/nRLnELPNUEPcoaImpzaVHlPexiEOI9qNR4HunV7T3r5kw",
+	"5HaX6Mvoxg+g0sVMG6mwOb3ESJ0PRM5BrpVbgczcvQo4hY8cIEviI1m/B33MY0NcIopMqUkhWJY7d0Dc",
+	"zKVqmRkTmNUeEXtnsaLqbvzV+YUL9itVqClxJSs+56wajwfBjIlIl+8RTcqpGFuqgc6/IPe03jBP/msp",
+	"70jN7yzilIoZ0ErIklcV2y+zeytmhKBfQADO3gNJzO1dK0i9WYmMKfL9mpVt02tiivRH3HuwUPTe262Y",
+	"2Kzs6hWbg6ZdzDbCM0C90XbwZOV9o19/RSumtSevw/Dyhj9vPPKbbNbWjIRB7ge6u8KVlKi7oBaKHlrt",
+	"PVb7kTfGoCtxThWEPK/XNZ+qLU0Wo9zsQZjCLlSw2+mcjJ/BkaXUZuo6fpLaTLINeOFr4jTOv4g6IvyV",
+	"H6VdewRMDipe2Zag4dcYQJKCNI8Ql4m/po0YeRFuc1vzEqe8SkozSRHCt+ynCOPll3+1pAKTkWjpyGhD",
+	"OGhlaUXp3gdTr7xnKM2Yc1ZXE7W5rKMiD0Urke/HAb+RaMMOAIKv41r3AUhn7z1+jGXz1QR894eBXe5I",
+	"fMYTf8VgkwMqEvF78MEcRcsqRoU0S6ZCvMAwlKPN29+1sP946wYgHASUCU5eagwtl6sQyYJ/2fL9P33y",
+	"/dOvL54i2NoHTaK1NJqknYxLoYsgcloxgGwVNwaM50wlUGq2GE6nE1RDVyxI7Yl7rCCacvCbMaUkkKJ0",
+	"CxffP4P4ghhHU+RloTTc5tm333771ZNnxTg+DSPkT+sniVnU6EQzOc4A936Wl0ayZGJLhWHVTcfMkHst",
+	"qwXhZJZ2eQgsMA+86+hj7IDPRSawYxHNA+C0luoYjMdT2WZDYeQB2Lz0hDxymoVizjPE53PHkVdca+f6",
+	"9FIrxndeBmrXFRSd8O1o9T5vfVvjHPN2RhYJODVumA40/adFuvhECcze0ZfeYdWGQE1vGW7CBKVoP7q7",
+	"AcLr6MS8ZiFM6xBNE/cZkZrRSjd8iVvVW+9Wt7LmJYFvxyuKe9Q4fFePGIxS1lJP1CNKWeGrGIxcYfe8",
+	"CiLrOHMlLXG756QQmIcHusg1ExMhFKXEXBSG58IQvCKVNyQNhq58qtEkp4obASRMtjUYSdKJFEmQsZHJ",
+	"m2MeuJMPCSQJkD00kuTloZEkwxEgmd1GGgEx28YwZU/+/7y9OPuens3ffXj29ON/YWf7E6O1I4RtGFmc",
+	"3uiU4co7lJ9abdgrgcP78CM2X2A7+UmukfNasvIOM7R25fBbtuSisgzAHh0YDjFj7yQDxF75Sq8lTrFM",
+	"rXF2ZuR+aBk5cyMUcft+qmaZGAB/Fvfc0KCWd/G+QqjDLaulWGgCpmRyrpk526z/Ft0F7XDYUgotcTrH",
+	"3q+5YnoS4c2cBC41ehKSzIMCwArn1aBHvVxSLvqAeP3jr4WVJeYEvKGol+GIzlxYBLaDf8iNErT+URgX",
+	"mZKzufQNhqXJhKZNOZMqenXb4PnH9W+vSGMv90otNsKS6uVEsWY0dx/tVQSu41QvAEvRGHkaF6Pfq1/y",
+	"wGEcw0fYOtfTOQn9NH8ABSwzpOBWyTsmunc1D3YmjEKjxfwD5zGZQ5TYiOGWVjvrhyJSvQyEpqbaEDv4",
+	"Lg6tW7FTxkn/+cAsxajOXBQIwUT2cs/Uzk9q5ysIFZUT8bxjhcASLfqvmNnvznPzNNDzG8dO7RcqEATb",
+	"E5ITrfKZkM4YIBRig/DQ6hw7jPE2meHhOVgCZV3pY4VtH+T9PR5d9swmBNUEK/+I4Br0WINzs3e0wSwT",
+	"xCvNDWumb8dEOO+uT4aZ6IEb5wTxfjdvmMlaDn7h2jAxYJzCtd2l1Ezg4pvPz0tTAgqILv5zow1xNugW",
+	"M07kKP/tDYAOz75Y8brl2Fwaswa3uGIUh6QdLOMdmyrpdZ0MHkRxXUHAC2Id96HO6bYi9LDj+JWKCo8Z",
+	"nBrFTPdmEnVCHAShRGUCDVNjztD8kF/pPtCG1vVEu2Ym4MRyjtEzr2jFcvGo++nihDhEy9upQY1YwWhV",
+	"bRgRzuM4klLaQbfL3bDna49NI7FedGOTgc/RipG236KVRSPnyPWqA5koZpXQ6DWDT1GIhBA86bxKA3YJ",
+	"xZaMKr3fehqPWzHBtje53ARc7QicAOIk3Y6T5QfiHFC4NUdjrQh4lhxacr1iMPbAJf9B0TnmU6nuecdI",
+	"Nyo4fyL+ZqJnrBxgF0eMJKVUyknV+7U58Pm5lQ9wG7/zY8jegVKeTuz2M7zxgJqUjNr3xl08/e6bb5/t",
+	"Tx/NQO4V276xAj5i14FQpkz+kv9iCJBu2L614g5UQT86tiR3B/ucii02YpLNIEOtMyzscEu7v52jaMtL",
+	"/64L8+V6OdEAvWoY+X8q6j2WORihvnnC24p4T4MpQxhCYAtwyLNiJi2snIdureS9+9+cC1rz/+t/MFMu",
+	"3X/By1p5MslwZ542bI1IJ3JOpOVwdrrA1Lggli3psbHccK7Xhq0xAPuElA41ND6Hbj8JDGUjwrl77tLA",
+	"tWE7IWbCpbcAC4l3JgAge99eNjicYxtIko63jo1DnKx7eStVlQkrubr8DAJiwWfnfHh6Le/2R5B4/cQN",
+	"HVlIdvvH4BxRdjgR34Dxf3f1HiYyjoRqDBew6NzYWBPFj5pB4880MUwb0kozG1ZxwoqyG4ULlQkMmZzV",
+	"HchLJR3FqJwlaA+9GEbWfT4MZuXbsIYEE3Gm95pqvV4qqpMQugkH3JhBWrIBUlfCoeOYNzs7amwaOVnC",
+	"FaRBNf6JXC6rUClvjhu6h7/bd8BHY25ckYResZAIbNBcvN68F2dDcRhnqou7ijPlYXLQmY7fa2ed8GF+",
+	"McdIYvRHfXgioxvgMGoWsGMvKTsUgOlBo4uP2Vs9MGazCoY8+DmrVDAj5RRzsHc722qIwWxp5kISOzap",
+	"JNN7OWbUnn0kS2JrygGBi9/lBrMqzZUUJpMwzjWx5JdsuVk2kY/nGBmAYW6yxrRsBEidGB/7BJzV9c2d",
+	"kFsxZoEuYPOW1XJLzr+0357Bt+e0XLGzcknrmokFQ5ffzHTjc0EQWlRL53lx9pO5VN7GI9g9Uy4THDVp",
+	"JoNnANQz3EZTiw+ocKfUAnMLPP1JsD2huJHLSWlchn2vsItRHU2B3BQ/2q9yQlfmgI0klST0Vm5My9OR",
+	"cv8Q04CYybnJREi7P+z118P3cY4B8Lm99WA4mLuTT6PZb+h77pJpCiKVv5i+ot9e2jGUcvO7p8JBBrvn",
+	"bAtD2j1R73CtVi0Xd7Pm62iF6HnmxeI4UkUmhqCZANuVW9cxWKnf4eGs1A3wRwi9nMBIY7hmlygZ9h7C",
+	"126pZq4MXcNqv3vy/Vd74sY7S8+HeWYDmKEOA37/qLmRVZW5nGkJBOSpCoYrpOZBp/ZNvnzXQEZU9tHQ",
+	"qoaLainvAH94US1+UDmtwDYyi68lrbCAq+B5J2ojBBeLEAkJ3noj5R2kurbDC7kY7dBYoXE5dj77xGWj",
+	"+HTa1hyTlA3vRs3sXDFaLnGfN7I1SBstl/2yLq5EUiYsAU0ZRsYO/BqxsOWdlEZNzTMcrGATYzGoMXaL",
+	"ls3aLdhNOkW7u/WKV7m9+5lushHJGxFFuP7OoL7Z+HjYwdQD7+92p+0RL6UFCc2JBKYhUqGkzKxZcUIO",
+	"mgoEwaPb3LaiW9cqYmNaukflokQcZc3V3RisdaG0IU8uLi7G2j9jrD6aYZNQj2NMFuMKsMKUyX0dV4sB",
+	"y6NGBlbMkrn+Fkq5WrnAHytV0jsX48JFtuyA2o+UMUXV68VDMzJtdD9Me7yml2JbwMQUzRioCX73eSw7",
+	"hvE0n5t7JOvpNTP/XB9mb8CjYUGVmMu6lltN/hbYqRSOfIZsktRG8XSA+XSOGSxSjYrs7okdkkhR7wqy",
+	"XfJySVaAclQQJz8Xey0ijeHrAAOgj6pNxsDh3KQjRK9OIIvVBkyhjN652CiWkflb8fSZkMRMrv4ml6km",
+	"TeYJLGe/k3/UJhI4hHI4fdVloxRr5dIk/Hq4RuwBhbWCkQSrWjf3ih7Ur7DIZjXi61c/o5Ll9Aqvg6VT",
+	"B+xh91SYUaUgBhJDwhidglXNLop4DpnTEz+f2Dz5oMsY8s73XEa+EKz6WaBGhMkx+Oto33+QXT5GD+ST",
+	"mOEVX1qLaiidLV5A/C7gLCWaaT2G1TUl8H187XBKwDVHswA6quHIcliG7an1FML3sNimyJrJ1vKCJvrR",
+	"agyTCmweEtq4lOuB0pvgP2FWo4HroYkUBLJQRgHmJ4k6yvfldVpw6JNHL61rVLEEXg/PiAVeMKiPLfUW",
+	"7OSoaDnfaDRu0hAmKk2WVFR66WRLoY1VqOQcboTVqilpx/8iCuCwD2G/sOjsvjEQNalTFAIPwuG0MLrZ",
+	"Wl+TqZ0SBViWu4aXQm8x01Bq289WYgVK4QRyvSmXFkxSCFbmTADx2McfZHDa7KMBg/ldeEhm3nDvooDt",
+	"V8Ng0w8Wx5sTeIBhskMCkTSzh9UZdbEJmDECEKCUm7oit7Ey4/haJwdUr7tju7ynCh6GWKfuTTS6INoo",
+	"KhZMkc+5ISHPzshYNSW5QV+Afd7XDPYFtjv2nwfV1NMMc92lVzjoOlmb4WE18kZ5sfycniq5iNoI+hTQ",
+	"AT38hnL4eRTdlZ80XtR1lMm6QBDLClULZkKx36XcEi1XzCwtw2C1Br+xaDouIbZwKB2QsZM7Qpp9rBg1",
+	"E82KEI2TM5xPD5GcmP+fyeAo5ZrhRqu0LH9BaMz1pwMB6Em+cNegk1hudLCZ4rfKjXGD24Wd5KxZ0Tiv",
+	"8VG6IZfeQD9roI2KhB6pcGiN1tgg1zJcUAfjVFdLsKeZMYZrNagX3XMxvX8WsTatvNYCWf5uZauWBcrZ",
+	"Dy2O8VZDccQN6Z1StyP5vplmwgCDJoRszERWHx+vc0eK4ra9D946R9ImUN70+LBq0DVfrzP1ABSDKp0r",
+	"qTxBtL9A1sIDLhqi+NCiDg3deehImvu6K6PyoQMb2ftyVwVwX4bp0nJs/csXQJ4//aOwXLekUzPdwwxA",
+	"uMlNinpHzJJr4q/QnoZ46ZXMjRSv3t62dL0NvpG+rOnhAbaps31So52KCe1NxJmEYVeairSkTiYqIgVh",
+	"tFwSV111FKrEkq+YBWbDboZDBlhGbG8pm0604joUQMR1jXHAQorJiBtfHQpJf+vAiAvicssQTz0VOZ8f",
+	"NhIIjxbkIat2nHuOCpQQN8Rn3K2OHtz+Yi3JCb2r/DJLuWLT1pmlqblClCCR3KaO2/jfFhKFpQd4N8ge",
+	"D/IdehvRHKxDrLSjxV/INDxKVPaAYTjK0WMsw5tpBcsw2TLYxYPdN8iYYbN7TcBwEseI6/L5bwdbT+D7",
+	"wxhQSFuNTWy/fvZsuJVogXktnvjOt0MFQiecL+7BCAcEa0bhEBqmjHHK4mQ59FOju2nJBkP12Jg4JGS7",
+	"8L2ywIYTKiZRUZG1VJlIVJeHkpRN9qUBri4vfTXMpk6ub+T1bqT3yCepxIprLjPTWVIGeu/BiRzlisDR",
+	"Iuxiy+p6RJ2EUPAMXsdW+kdTj67ni6bmzIfoNJE5PlgH03/bQswRIxYHnNmxakvWGJBpnJcPjso5tZuA",
+	"pR40mtIm+XJisKJyYwWXa3u4IYVYh4pv3Bk75B1nSTNkodlC0JueN4+u+f948T5AB3AGkIFRlRpZwJsF",
+	"PYG5mMv+3XvjBRxess8gdM4oWpovyRu+Yq5Rw+8vr8jXX3/9vaUT/3xzVfhyyfCs21dYk8/t698//ebb",
+	"LwqXJwrvQaSb62S+c/9C8AYlThX5kvwIJYOgQ97txhADXj0jieYLYScWjFW68WySzx2wvnCWJQDDC+es",
+	"Z1QbomTtfKEgDnPflYgRQ29rlhZq5CUjn9vjV4LW5/4v57QsmdZfLuQXX85iSPvsZ3ceSeW957OLL598",
+	"eRG0Vrrms+ezr+FPLlEEzvk8laF9OREX3c2l+LmaPYdyMH9vZKS0V/xbnEY0r5y7HuQfC7yTe9M+tGkj",
+	"PYr6xCqUfRaNzxS1rfHtwLvIeP3T5dlX3zyLRfKSkoSxGi/aAb/d+WhUv+xOEaPMnhz/QNrgN5Ye7zV2",
+	"P8/g33foXvec45XTyke86Vr3f3zX6Sz+1cXF0Zqapw1k8Y7i1NmUIkDw8eICk/7kVt9ZrajazZ6HRrU6",
+	"BnNxRaDQLVR+90A11N6dt55/69k7O8Z5SYcv1BXVsxNCyLc7RIDjsn71EaDzxo3UKTGTgAq6NBZN+1Ir",
+	"K7kSKDqBm88mTgB3/sEi+MdzmvZ9X3vDTBuU0Br+jXzj+0FOo03XS6mMi359l3bj3x3tGJrO9Vjz/ZOe",
+	"P3oxnFDw8KOHfTknZ0ghh36uovJxjVBUNJx77IiQOfFOiE7+znRCEQ5kRN3ShpW7351myGSu5IoIuX1B",
+	"BFtQw+89zxZVltJHn/fNir7v8pqgzX3jNTP3+8z/oS/rfdg3BRenmcIHz49nK1DVgrbE+DwX9QZQK0F5",
+	"05WWK+bCk4Tcks/t1QDJSUj3189BT/4iA3NvmEnX29c8JvNPixXJRv3PM/+vV8HOuh3czppebk4fO4N/",
+	"P32G2+2jeEqmm95ysmIGeC3Yj+fknta8cga5DNtNPj7/4GIZPmaJyn+zlKb0SUrXEBBlMgKpvtrHdn9n",
+	"f4IvquIL7orP2A98MnbAtlB7ss0FUvzDSnp/V+BFvR/rvH0aSkaSKNtRkg88+t9EW6wGWQKSppaUi4K4",
+	"JkYWETaaAbdZch1qlqD40LgAcgjwY7ASnwyYfoYMBP0KHw68f4X891hgM0lBqJlrQ75iwNcSePn5U3Cd",
+	"273uBoQu+ziBW0tuwpceXuEswANaPX08OdiDuxqB/jaEKId4hCPIReBD0oR6kHu9XlGhY13qIcCvFbvn",
+	"bJsH/Wv3wqcPfCAe4fFxcB+w1gXWAvS3EEIYu9ShcJ+PMX68PI3xI+mSMdH6kbYDGWf+CGZi1PjxdKzY",
+	"BppedF0DAbbUOXGgHc30gg5kuiaURmCTayYSgc3/jJENeel0omAYPIRhovD7zEdTfPqy3stHMq6EW1UQ",
+	"gGFTARpl5OGinn/g1aBAF7zDvbuKiGTgdcyLYz0/7JAX7jHOJEdI541H/AgSmB+tkb6Svjz44Sxje5nc",
+	"qfgGNCcEkZ8Bw9ia37OWm2P2/O27NvtgEKkNhVOULJnWEBECHzab9gZ4v+k/XQeGQc7huzQ8gHF8SpQj",
+	"7aJxSsrxr6WE+gNWgCuIYFuGkA/0sM7vO/0y0JODphq77Nl1dwXdIoQ0rCKMqpozFXN8N9qQ29iQ6884",
+	"IsZ0XGmgAz0Ej3CsrVYjOXG69ImA3BzjnGl950yJLmzbww/kDmiX5EOIYrRArGfeRBjj6BAtkEOX99fw",
+	"0v8ftzetw33K2xvASm5dbxGvpy7l1h71jmhDRYVbi4ucQlpVv8Yau6ew46dlv0dZ8p8ce2rsSFa0Os6B",
+	"QCWCUOX9BfB8qCJleaCLSxTt3sRSkX9c//Yqb9MPP8+rUNAevWZQ7r45uj2E1ikShc+qhbIrdiUbUcp7",
+	"pljVdMKhyqUQimOqJAMtFqir1Qj6ETVxoVK5CtWumFFIuUQXxE1WP3PNnh/T/NdqRpCROd3BHseL6Mpg",
+	"Nn0G9BJU96WsK9AO7lhF5MY4l0yAtXI/7Vr6GDACM52T0Wl3NXNGwjZ2/g597bPoOdG72Dqrp1iPreoo",
+	"NqgfRZXCMibixx4f7oJD2XRtqe3OXvK+IbVFd3Ny/UmAc/EYxNPVG4v9Io6gNwWIR3bGjWNm47HxfK3Y",
+	"vOaL5YDL+8pKPn9xuDdRhkN2VyhidgwSAr3pXHlQiEkgW17XxKhd4TMlQ8PoUJEVPwx3JQZlwt/cK7hx",
+	"oUPTm7L/U7jMpyQyNuX3TykwOphnFb0R8uHf2YILV+L/NPJhq7z/IwuIvnVB/wBcP44jREFZ6EGpKrgg",
+	"Tt7xUC+sdMioEszl0XJB0vYWgxft/IPrkDFozgunNo3MwVevXP+N09+AHHuRoanEEZiLA300yUFHEDAz",
+	"OM+e2ggXfhMaFo6D/Hmncc7gKQy6yv8qB9JvDJx3PnFxJPk19VnHa3Kr5GaxNEXHi/3CVwe3a3AlEDJH",
+	"tWZyXbNBbvTavXJCcCZdBxA4QivVW0tIjyC2hrGsekdWdBeiqxMIucjnYUPA61g16gR0vt354JEJfdL0",
+	"G2O31XHUh8uq0hCSBWdhScqC37uIPq56JRJ7J9Ng7vkHl8g1QsWKZzaNqLjPJqhYCmY7mpIVoPSZJm7/",
+	"RcgAcLQYAv91Bn+pcRWIu8I9FYujweNUFyAk7T9uTGvoW9LH/eMFcPw34HqC/q6Ej69ANwbbz3m7Nz9K",
+	"p+AqnwbtH4vewDZPAnMr6LcJDTSeXEqpGWk3APKFUrBjUYw6vM/JNL/DC/8Rj6Rb28GQG+HFDNlDJRVg",
+	"QCucHSiUMgdxpKKG3lKd93C6Po/DCvG1f+eEcEzaNWRkOWdZPaYtMiZhwe6CA+/eV6XKSGz+7dGWRd89",
+	"4tSGxblUC2kMO4a0+1K68lTUgyarh2+w4LWNOdKWj8/Y0kYco/gaAug7tj6GRfx/GFs3EG7h3otWgyEo",
+	"rUpcJ8cBpIzJpgOXOBRdOk5ORRLj73w1eNODVqy/2RPn70trHTXK38fvh1iuVlj/px/IlRR4P6V5ziOP",
+	"U3NDEy53vo6KctWvcY+GEXlUTehnjndfN/3OJpER+Oz05u9WA4cMz9KxaP4RrEM+IDNaGmIF4sI3QbPq",
+	"SDibrZJpdNchZ3NOm1KlWaoSypk+5JSKfpUh7drmvSA1mxvnFoQ063uuuYHqmtIzceFKz2FEwWcuoYZ5",
+	"rKBTfyHdAhCd9YBphCTlX7FV0Owavrt4XI9vWn42g7DhyI8Rv8XLpfPi+kH9EcLhUuPy4gPsCo+8u7G4",
+	"GSrDZlN+UoR/6YpvPAhDsaP1gab54NKeg3+4K9dJs316AMnGmdbH4BiXscdTiOn4rNsXieoQymX5vreh",
+	"Krai6g7STh2Rc0WaRiFF7KWUF4L4IbFeHVR4iMDkAlpAT6OKEb3lplwyqJs2RVBKinwPC0uflCzDHyEy",
+	"DaqNwCFk8dInV+nCBRv6MIoBJIxFVHKq4DVfiN82ZjZGwdDQEsLymFkxWzIa3NXXzJxdufosLYh2icjH",
+	"Ixk+nfwCW4MgJ8XuZcj6BqNn0en/gNtA89JdKClzQnzyzTXQ+ARpxSQP7KM4if7VHXKCT8O1MzmRQ6Pd",
+	"K+WRHRpDh5CC6lExPWNcC07wtHsJZnb0j8/bDWJQc4i39Tcvnshk3+1Of6h543hWdp8XSKRgn2liNcXE",
+	"qGulPSjK4J+CTTP4VfJgN2euX3zmEjHzz/Wp7lDaneyvdIWYIZs1wPOvdpuuwJiv+9Z8QtuW/yIuX2fI",
+	"Jpw+1B7dI975d6YKeH8tMagpwnxSk46DVT63xsNygGkZqjzIT3XrWkWeH/va+WK3yKWzGz8KkQQQAseB",
+	"yTpllqSPw1pTZXzCDXY+ye3YmzkZj2uiBgSf/fzDY2B+1pgWiw8fw5jm4A3lJeSWzKmKnbv2A/g8KYM/",
+	"DOirWIj9UHgXWIlln4Lmd/GC3O5i/zHf47LpHoJnIoiO7phPg7145DTYNuAep6qAl3ogC8YDFXQegBMk",
+	"xniAO2PjCAxh98yVIbVPTCjlnkMWV+v9lLHaMAECTJeRBfk0Lifr4RD9qTtkTnH2oTNDDP1NiK45IWRC",
+	"OekMqrlVxu6bztcRvOZHIUZePHYTvYjtYolmTJMYfveZnqJQ/krv2BtfOvYUnLlV/PqRGfMrtvW1u0+e",
+	"Luf7XEpCS2fyl4JpVs9dek1w3noDiKubIdtJ9C0Z1h1xZNL5yIF72Rzff7zEARpkZ1d4tCA7n0An83dh",
+	"RV19MCoGLkNHG0nqG799Zxmpr1X89p3dZPSZv/0w26h69nx2Ttf8/P4JyDh+7A9pMiEvnf03OHbctMlf",
+	"olc++Vss/dQM5blG8qdAFz+++/j/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

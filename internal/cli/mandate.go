@@ -1,0 +1,535 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/client"
+)
+
+type calls = *client.ClientWithResponses
+
+func (a *app) mandates() *cobra.Command {
+	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(), a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(),
+		a.mandateOrder("order", "Order the certificate now", false), a.mandateOrder("rehearse", "Run the order against the CA's test directory", true))
+}
+
+// standing says in a few words how a mandate stands.
+func standing(m client.Mandate) string {
+	switch o := m.Last; {
+	case o != nil && o.FinishedAt == nil:
+		return fmt.Sprintf("order %d: %s", o.Number, o.State)
+	case o != nil && o.Failure != nil:
+		return fmt.Sprintf("order %d failed: %s", o.Number, o.Failure.Kind)
+	case o != nil && o.NotAfter != nil:
+		return "in force until " + o.NotAfter.Format("2 Jan 2006")
+	}
+	return "never ordered"
+}
+
+func next(m client.Mandate) string {
+	if m.NextAt == nil {
+		return m.NextWhy
+	}
+	return moment(*m.NextAt) + ", " + m.NextWhy
+}
+
+func (a *app) mandateList() *cobra.Command {
+	var query string
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List mandates with how they stand", Args: cobra.NoArgs, Example: "  insegna mandate list\n  insegna mandate list --query booking -o csv",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			params := &client.ListMandatesParams{Limit: &limit}
+			if query != "" {
+				params.Q = &query
+			}
+			page, err := get[client.MandatePage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListMandates(ctx, params) })
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("No mandate fits. One begins with: insegna mandate draft")
+				if a.output == "table" {
+					return nil
+				}
+			}
+			err = print(a, page.Items, page.Items, []column[client.Mandate]{
+				{head: "Mandate", width: 16, cell: func(m client.Mandate) string { return m.Name }},
+				{head: "Names", width: 30, cell: func(m client.Mandate) string { return strings.Join(m.Names, "\n") }, raw: func(m client.Mandate) string { return strings.Join(m.Names, " ") }},
+				{head: "From, by", width: 18, cell: func(m client.Mandate) string { return m.Ca + "\nby " + string(m.Proof) }, raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
+				{head: "Stands", width: 26, cell: func(m client.Mandate) string {
+					if n := next(m); n != "" {
+						return standing(m) + "\n→ " + n
+					}
+					return standing(m)
+				}, raw: standing},
+			})
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().StringVar(&query, "query", "", "part of a name, host or CA")
+	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	return c
+}
+
+func (a *app) mandateShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show one mandate with its orders and the CA's budget", Args: cobra.ExactArgs(1), Example: "  insegna mandate show deck-plans",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			m, err := get[client.Mandate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, args[0]) })
+			if err != nil {
+				return err
+			}
+			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", m.Ca}, {"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", m.Key}, {"Installed on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
+			if m.Rehearsed != nil {
+				facts = append(facts, [2]string{"Last rehearsal", fmt.Sprintf("%s, %s", m.Rehearsed.State, moment(m.Rehearsed.BegunAt))})
+			}
+			if m.Budget.Certificates > 0 {
+				facts = append(facts, [2]string{"Budget of the CA", fmt.Sprintf("%d of %d certificates used in %d days", m.Budget.Used, m.Budget.Certificates, m.Budget.Days)})
+			}
+			if m.Place != "" {
+				facts = append(facts, [2]string{"Declared", m.Place})
+			} else {
+				facts = append(facts, [2]string{"Made by", m.MadeBy})
+			}
+			return printFacts(a, m, facts)
+		})}
+}
+
+func (a *app) mandateDraft() *cobra.Command {
+	var server, site string
+	c := &cobra.Command{Use: "draft", Short: "Work out the names of a mandate, from a site or from what no certificate covers", Args: cobra.NoArgs,
+		Long:    "Prints a mandate to correct, and what to think of. With --site the names of that site, else the\nhosts whose bindings no certificate covers. Keep it in the estate file, or: insegna mandate add FILE",
+		Example: "  insegna mandate draft\n  insegna mandate draft --server pier-1 --site deck-plans.lanterncoast.example > draft.yaml",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			if site != "" && server == "" {
+				return usage{errors.New("--site needs --server: which server declares it")}
+			}
+			params := &client.DraftMandateParams{}
+			if server != "" {
+				params.Server = &server
+			}
+			if site != "" {
+				params.Site = &site
+			}
+			d, err := get[client.MandateDraft](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.DraftMandate(ctx, params) })
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.json(d)
+			}
+			for _, advice := range d.Advice {
+				a.say("# %s", clean(advice))
+			}
+			_, err = io.WriteString(a.out, d.Text)
+			return err
+		})}
+	c.Flags().StringVar(&server, "server", "", "a server of the estate")
+	c.Flags().StringVar(&site, "site", "", "file:line of a site, or one of its names")
+	return c
+}
+
+func (a *app) mandateAdd() *cobra.Command {
+	return &cobra.Command{Use: "add FILE", Short: "Make a mandate from a file, - for the standard input", Args: cobra.ExactArgs(1), Example: "  insegna mandate draft --server pier-1 --site deck-plans.lanterncoast.example > draft.yaml\n  insegna mandate add draft.yaml",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			text, err := readFileOrInput(args[0])
+			if err != nil {
+				return err
+			}
+			m, err := get[client.Mandate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.AddMandate(ctx, client.MandateText{Text: string(text)})
+			})
+			if err != nil {
+				return err
+			}
+			a.say("Made mandate %s for %s. Nothing is ordered yet; try it first: insegna mandate check %s", m.Name, strings.Join(m.Names, ", "), m.Name)
+			return nil
+		})}
+}
+
+func readFileOrInput(path string) ([]byte, error) {
+	const most = 1 << 20
+	if path == "-" {
+		return io.ReadAll(io.LimitReader(os.Stdin, most))
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	return io.ReadAll(io.LimitReader(f, most))
+}
+
+func (a *app) mandateRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "End a mandate that was made by command or in the console", Args: cobra.ExactArgs(1), Example: "  insegna mandate remove deck-plans",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.RemoveMandate(ctx, args[0]) })
+			if err == nil {
+				a.say("Mandate %s has ended; its orders stay as history.", args[0])
+			}
+			return err
+		})}
+}
+
+func (a *app) mandateCheck() *cobra.Command {
+	return &cobra.Command{Use: "check NAME", Short: "Pre-flight: try what the CA will try, before it is asked", Args: cobra.ExactArgs(1),
+		Long:    "Puts a proof up for a moment and looks for it as the CA will: CAA records, every address of every\nname, port 80, the file, or the record on every name server. Exits with 1 when something is in the way.",
+		Example: "  insegna mandate check deck-plans",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			list, err := get[client.TrialList](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.CheckMandate(ctx, args[0]) })
+			if err != nil {
+				return err
+			}
+			err = print(a, list, list.Items, []column[client.Trial]{
+				{head: " ", cell: func(t client.Trial) string {
+					if t.Code == "" {
+						return "✓"
+					}
+					return "✗"
+				}},
+				{head: "Name", width: 30, cell: func(t client.Trial) string { return t.Name }},
+				{head: "Step", cell: func(t client.Trial) string { return string(t.Step) }},
+				{head: "Seen", width: 50, cell: func(t client.Trial) string {
+					if t.Code == "" {
+						return t.Seen
+					}
+					return t.Code + ": " + t.Seen + "\n" + breakPaths(t.Spot, 50) + "\n→ " + t.Remedy
+				}, raw: func(t client.Trial) string { return strings.TrimPrefix(t.Code+": "+t.Seen, ": ") }},
+			})
+			if err != nil {
+				return err
+			}
+			if !list.Well {
+				return fmt.Errorf("something is in the way of %s; the CA was not asked", args[0])
+			}
+			a.say("\nNothing is in the way. Order it: insegna mandate order %s", args[0])
+			return nil
+		})}
+}
+
+func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
+	return &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1), Example: "  insegna mandate " + verb + " deck-plans",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			o, err := get[client.Order](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.BeginOrder(ctx, client.OrderRequest{Mandate: args[0], Rehearsal: &rehearsal})
+			})
+			if err != nil {
+				return err
+			}
+			return a.followOrder(c.Context(), o)
+		})}
+}
+
+func (a *app) orders() *cobra.Command {
+	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate())
+}
+
+func (a *app) orderList() *cobra.Command {
+	var mandate string
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs, Example: "  insegna order list --mandate deck-plans",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			params := &client.ListOrdersParams{Limit: &limit}
+			if mandate != "" {
+				params.Mandate = &mandate
+			}
+			page, err := get[client.OrderPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListOrders(ctx, params) })
+			if err != nil {
+				return err
+			}
+			err = print(a, page.Items, page.Items, []column[client.Order]{
+				{head: "Order", cell: func(o client.Order) string { return fmt.Sprint(o.Number) }},
+				{head: "Mandate", width: 18, cell: func(o client.Order) string { return o.Mandate }},
+				{head: "Begun (UTC)", cell: func(o client.Order) string { return moment(o.BegunAt) }, raw: func(o client.Order) string { return o.BegunAt.UTC().Format(time.RFC3339) }},
+				{head: "By", width: 12, cell: func(o client.Order) string { return o.By }},
+				{head: "State", width: 34, cell: func(o client.Order) string {
+					s := string(o.State)
+					if o.Rehearsal {
+						s += " (rehearsal)"
+					}
+					if o.Failure != nil {
+						s += ": " + o.Failure.Words
+					}
+					return s
+				}, raw: func(o client.Order) string { return string(o.State) }},
+			})
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().StringVar(&mandate, "mandate", "", "of one mandate")
+	c.Flags().IntVar(&limit, "limit", 50, "how many, at most 1000")
+	return c
+}
+
+func number(text string) (int64, error) {
+	id, err := strconv.ParseInt(strings.TrimPrefix(text, "#"), 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage{fmt.Errorf("%q is no number of an order; see: insegna order list", text)}
+	}
+	return id, nil
+}
+
+func (a *app) orderOf(ctx context.Context, id int64) (*client.Order, error) {
+	return get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrder(ctx, id) })
+}
+
+func (a *app) orderShow() *cobra.Command {
+	var follow bool
+	c := &cobra.Command{Use: "show NUMBER", Short: "Show an order with its steps", Args: cobra.ExactArgs(1), Example: "  insegna order show 3 --follow",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := number(args[0])
+			if err != nil {
+				return err
+			}
+			o, err := a.orderOf(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if follow {
+				return a.followOrder(c.Context(), o)
+			}
+			if a.output != "table" {
+				return print(a, o, o.Steps, stepColumns)
+			}
+			a.orderHead(o)
+			a.stepsFrom(o, 0, true)
+			return a.orderEnd(o)
+		})}
+	c.Flags().BoolVar(&follow, "follow", false, "stay until the order has ended")
+	return c
+}
+
+var stepColumns = []column[client.OrderStep]{
+	{head: "When (UTC)", cell: func(s client.OrderStep) string { return s.At.UTC().Format(time.RFC3339) }},
+	{head: "Step", cell: func(s client.OrderStep) string { return s.Step }},
+	{head: "Outcome", cell: func(s client.OrderStep) string { return string(s.Outcome) }},
+	{head: "Words", cell: func(s client.OrderStep) string { return s.Words }},
+}
+
+func (a *app) orderHead(o *client.Order) {
+	what := "Order"
+	if o.Rehearsal {
+		what = "Rehearsal"
+	}
+	a.say("%s %d of %s at %s, begun by %s: %s", what, o.Number, o.Mandate, o.Ca, o.By, strings.Join(o.Names, ", "))
+}
+
+var outcomes = map[client.OrderStepOutcome]string{client.OrderStepOutcomeDoing: "…", client.OrderStepOutcomeDone: "✓", client.OrderStepOutcomeFailed: "✗"}
+
+// stepsFrom prints steps that have come since the last look; one still going
+// on is printed once it has ended, or at the end.
+func (a *app) stepsFrom(o *client.Order, printed int, all bool) int {
+	for printed < len(o.Steps) {
+		s := o.Steps[printed]
+		if s.Outcome == client.OrderStepOutcomeDoing && printed == len(o.Steps)-1 && !all {
+			break
+		}
+		lines := strings.Split(s.Words, "\n")
+		a.say("  %s  %s  %-12s %s", s.At.UTC().Format("15:04:05"), outcomes[s.Outcome], s.Step, clean(lines[0]))
+		for _, l := range lines[1:] {
+			a.say("%29s%s", "", clean(l))
+		}
+		printed++
+	}
+	return printed
+}
+
+func (a *app) orderEnd(o *client.Order) error {
+	switch {
+	case o.Failure != nil:
+		words := o.Failure.Words + "\n" + o.Failure.Advice
+		if o.Failure.Again != nil {
+			words += "\nit is not tried before " + moment(*o.Failure.Again)
+		}
+		return errors.New(words)
+	case o.State == client.OrderStateIssued && o.Rehearsal:
+		a.say("The rehearsal went well to its end. What it brought is for nothing else.")
+	case o.State == client.OrderStateIssued:
+		a.say("Issued: certificate and key lie in the vault, valid until %s.", moment(*o.NotAfter))
+	}
+	return nil
+}
+
+// followOrder prints an order's steps as they come, until it has ended.
+func (a *app) followOrder(ctx context.Context, o *client.Order) error {
+	a.orderHead(o)
+	for printed := 0; ; {
+		var err error
+		if o, err = a.orderOf(ctx, o.Number); err != nil {
+			return err
+		}
+		printed = a.stepsFrom(o, printed, o.FinishedAt != nil)
+		if o.FinishedAt != nil {
+			if a.output == "json" {
+				if err := a.json(o); err != nil {
+					return err
+				}
+			}
+			return a.orderEnd(o)
+		}
+		select {
+		case <-time.After(400 * time.Millisecond):
+		case <-ctx.Done():
+			return fmt.Errorf("the order goes on without this command; see: insegna order show %d --follow", o.Number)
+		}
+	}
+}
+
+func (a *app) orderCertificate() *cobra.Command {
+	return &cobra.Command{Use: "certificate NUMBER", Short: "Print the certificate an order brought, with its chain, as PEM", Args: cobra.ExactArgs(1), Example: "  insegna order certificate 3 > chain.pem",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := number(args[0])
+			if err != nil {
+				return err
+			}
+			v, err := get[client.IssuedCertificate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrderCertificate(ctx, id) })
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return json.NewEncoder(a.out).Encode(v)
+			}
+			_, err = io.WriteString(a.out, v.Chain)
+			return err
+		})}
+}
+
+func (a *app) cas() *cobra.Command {
+	return group("ca", "Certificate authorities, their terms and budgets", a.caList(), a.caAgree())
+}
+
+func (a *app) listCAs(ctx context.Context) (*client.CAList, error) {
+	return get[client.CAList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCas(ctx) })
+}
+
+func (a *app) caList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the CAs of the estate", Args: cobra.NoArgs, Example: "  insegna ca list",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			list, err := a.listCAs(c.Context())
+			if err != nil {
+				return err
+			}
+			if len(list.Items) == 0 {
+				a.say("The estate file declares no CA; see docs/estate-file.md.")
+				if a.output == "table" {
+					return nil
+				}
+			}
+			return print(a, list.Items, list.Items, []column[client.CA]{
+				{head: "CA", width: 16, cell: func(c client.CA) string { return c.Name }},
+				{head: "Directory", width: 34, cell: func(c client.CA) string { return c.Directory }},
+				{head: "Account", width: 24, cell: func(c client.CA) string {
+					switch {
+					case c.Trouble != "":
+						return c.Trouble
+					case c.Account == nil:
+						return "nobody has agreed to its terms: insegna ca agree " + c.Name
+					}
+					return c.Account.AgreedBy + " agreed " + moment(c.Account.AgreedAt)
+				}},
+				{head: "Budget", width: 18, cell: func(c client.CA) string {
+					if c.Budget.Certificates == 0 {
+						return "not declared"
+					}
+					return fmt.Sprintf("%d of %d used in %d days", c.Budget.Used, c.Budget.Certificates, c.Budget.Days)
+				}},
+			})
+		})}
+}
+
+func (a *app) caAgree() *cobra.Command {
+	var terms string
+	c := &cobra.Command{Use: "agree NAME", Short: "Agree to a CA's terms, in your name, and make the accounts there", Args: cobra.ExactArgs(1),
+		Long:    "Prints where the CA's terms are. Read them; then run it again with --terms and that address.\nWho agreed, to what and when is kept in the journal.",
+		Example: "  insegna ca agree harbour-light\n  insegna ca agree harbour-light --terms https://127.0.0.1:14000/terms",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			list, err := a.listCAs(c.Context())
+			if err != nil {
+				return err
+			}
+			for _, ca := range list.Items {
+				if ca.Name != args[0] {
+					continue
+				}
+				if ca.Trouble != "" {
+					return fmt.Errorf("%s cannot be asked: %s", ca.Name, ca.Trouble)
+				}
+				if terms == "" && ca.Terms != "" {
+					a.say("The terms of %s are at %s\nRead them. To agree in your name: insegna ca agree %s --terms %s", ca.Name, ca.Terms, ca.Name, ca.Terms)
+					return nil
+				}
+				v, err := get[client.CA](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+					return cl.AgreeToTerms(ctx, args[0], client.Agreement{Terms: terms})
+				})
+				if err != nil {
+					return err
+				}
+				a.say("%s agreed to %s. The account at %s is %s", v.Account.AgreedBy, v.Account.Terms, v.Name, v.Account.Url)
+				return nil
+			}
+			return fmt.Errorf("the estate declares no CA %q; see: insegna ca list", args[0])
+		})}
+	c.Flags().StringVar(&terms, "terms", "", "address of the terms you have read")
+	return c
+}
+
+func (a *app) secrets() *cobra.Command {
+	return group("secret", "Secrets in the vault: keys of name servers and of customer accounts", a.secretList(), a.secretPut(), a.secretRemove())
+}
+
+func (a *app) secretList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the names of the secrets; what they are is never shown", Args: cobra.NoArgs, Example: "  insegna secret list",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			list, err := get[client.SecretList](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListSecrets(ctx) })
+			if err != nil {
+				return err
+			}
+			return print(a, list.Items, list.Items, []column[client.Secret]{
+				{head: "Secret", width: 40, cell: func(s client.Secret) string { return s.Name }},
+				{head: "Changed (UTC)", cell: func(s client.Secret) string { return moment(s.ChangedAt) }},
+			})
+		})}
+}
+
+func (a *app) secretPut() *cobra.Command {
+	var file string
+	c := &cobra.Command{Use: "put NAME", Short: "Keep a secret in the vault", Args: cobra.ExactArgs(1),
+		Long:    "Reads the secret from the terminal without showing it, or from the first line of a file. Base64 is kept as what it stands for.",
+		Example: "  insegna secret put insegna-tsig --file tsig.key",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			value, err := a.passphrase(file, "Secret "+args[0])
+			if err != nil {
+				return err
+			}
+			_, err = get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.PutSecret(ctx, args[0], client.SecretValue{Value: value})
+			})
+			if err == nil {
+				a.say("Secret %s is in the vault.", args[0])
+			}
+			return err
+		})}
+	c.Flags().StringVar(&file, "file", "", "file with the secret in its first line, - for the standard input")
+	return c
+}
+
+func (a *app) secretRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1), Example: "  insegna secret remove insegna-tsig",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.RemoveSecret(ctx, args[0]) })
+			if err == nil {
+				a.say("Secret %s is forgotten.", args[0])
+			}
+			return err
+		})}
+}

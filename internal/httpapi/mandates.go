@@ -1,0 +1,303 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
+	"insegna.example/internal/store"
+	"insegna.example/internal/vault"
+)
+
+func budgetOf(b service.Budget) contract.Budget {
+	return contract.Budget{Certificates: b.Certificates, Days: b.Days, Used: b.Used}
+}
+
+func caAccount(a *store.Account) *contract.CAAccount {
+	if a == nil {
+		return nil
+	}
+	return &contract.CAAccount{Url: a.URL, Terms: a.Terms, AgreedBy: a.AgreedBy, AgreedAt: a.AgreedAt.UTC()}
+}
+
+func caOf(v *service.CAView) contract.CA {
+	return contract.CA{Name: v.Name, Directory: v.Directory, TestDirectory: v.TestDirectory, Terms: v.Terms, Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
+		Contact: list(v.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test), Budget: budgetOf(v.Budget)}
+}
+
+// list is never null in JSON.
+func list(l []string) []string {
+	if l == nil {
+		return []string{}
+	}
+	return l
+}
+
+// ListCas lists the CAs of the estate.
+func (srv *Server) ListCas(ctx context.Context, _ contract.ListCasRequestObject) (contract.ListCasResponseObject, error) {
+	views, err := srv.service.CAs(ctx)
+	out := contract.ListCas200JSONResponse{Items: make([]contract.CA, len(views))}
+	for i := range views {
+		out.Items[i] = caOf(&views[i])
+	}
+	return out, err
+}
+
+// AgreeToTerms makes the accounts at a CA.
+func (srv *Server) AgreeToTerms(ctx context.Context, r contract.AgreeToTermsRequestObject) (contract.AgreeToTermsResponseObject, error) {
+	v, err := srv.service.Agree(ctx, r.Name, r.Body.Terms)
+	if err != nil {
+		return nil, err
+	}
+	return contract.AgreeToTerms200JSONResponse(caOf(v)), nil
+}
+
+// ListSecrets lists names.
+func (srv *Server) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObject) (contract.ListSecretsResponseObject, error) {
+	rows, err := srv.service.Store().Secrets(ctx)
+	out := contract.ListSecrets200JSONResponse{Items: make([]contract.Secret, len(rows))}
+	for i, s := range rows {
+		out.Items[i] = contract.Secret{Name: s.Name, ChangedAt: s.ChangedAt.UTC()}
+	}
+	return out, err
+}
+
+// PutSecret keeps a secret.
+func (srv *Server) PutSecret(ctx context.Context, r contract.PutSecretRequestObject) (contract.PutSecretResponseObject, error) {
+	return contract.PutSecret204Response{}, srv.service.PutSecret(ctx, r.Name, vault.Secret(r.Body.Value))
+}
+
+// RemoveSecret forgets a secret.
+func (srv *Server) RemoveSecret(ctx context.Context, r contract.RemoveSecretRequestObject) (contract.RemoveSecretResponseObject, error) {
+	return contract.RemoveSecret204Response{}, srv.service.RemoveSecret(ctx, r.Name)
+}
+
+func orderOf(v *service.OrderView) contract.Order {
+	out := contract.Order{Number: v.ID, Mandate: v.Mandate.Name, Ca: v.CA, Rehearsal: v.Rehearsal, Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
+		BegunAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
+	if v.FinishedAt != nil {
+		out.FinishedAt = ptr(v.FinishedAt.UTC())
+	}
+	if v.Leaf != nil {
+		out.Certificate, out.NotAfter = ptr(hex.EncodeToString(v.Leaf)), ptr(v.NotAfter.UTC())
+	}
+	if f := v.Failure; f != nil {
+		out.Failure = &contract.OrderFailure{Kind: f.Kind, Words: f.Words, Advice: f.Advice}
+		if !f.Again.IsZero() {
+			out.Failure.Again = ptr(f.Again.UTC())
+		}
+	}
+	for _, s := range v.Steps {
+		out.Steps = append(out.Steps, contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
+	}
+	return out
+}
+
+// orderIn is an order as a part of its mandate.
+func orderIn(m *service.MandateView, o *store.Order) (*contract.Order, error) {
+	if o == nil {
+		return nil, nil
+	}
+	row := *o
+	row.Mandate, row.Spec = m.Mandate, m.Mandate.Spec
+	v, err := service.ViewOrder(&row)
+	if err != nil {
+		return nil, err
+	}
+	return ptr(orderOf(v)), nil
+}
+
+func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) (contract.Mandate, error) {
+	s := v.Spec
+	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By), Key: s.Key, Install: list(s.Install), RenewDays: s.RenewDays,
+		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget)}
+	switch s.Proof.By {
+	case "http":
+		out.ProofAt = strings.Join(s.Proof.Servers, ", ")
+	case "dns":
+		out.ProofAt = s.Proof.Server
+	}
+	if v.Generation != nil {
+		if d, _, err := srv.service.Declared(ctx); err == nil {
+			out.Place = fmt.Sprintf("%s:%d", d.File, v.Line)
+		}
+	}
+	if v.NextAt != nil {
+		out.NextAt = ptr(v.NextAt.UTC())
+	}
+	var err error
+	if out.Last, err = orderIn(v, v.Last); err != nil {
+		return out, err
+	}
+	if out.Rehearsed, err = orderIn(v, v.Rehearsed); err != nil {
+		return out, err
+	}
+	out.InForce, err = orderIn(v, v.InForce)
+	return out, err
+}
+
+// ListMandates lists mandates by name.
+func (srv *Server) ListMandates(ctx context.Context, r contract.ListMandatesRequestObject) (contract.ListMandatesResponseObject, error) {
+	p := pageOf[string](nil, "name", r.Params.Cursor, r.Params.Limit)
+	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
+	if err != nil {
+		return nil, store.ErrCursor
+	}
+	views, err := srv.service.Mandates(ctx, orZero(r.Params.Q), string(after), p.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListMandates200JSONResponse{Items: []contract.Mandate{}}
+	if len(views) > p.Limit {
+		views = views[:p.Limit]
+		out.NextCursor = ptr(base64.RawURLEncoding.EncodeToString([]byte(views[p.Limit-1].Name)))
+	}
+	for i := range views {
+		m, err := srv.mandateOf(ctx, &views[i])
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, m)
+	}
+	return out, nil
+}
+
+// GetMandate gives one mandate.
+func (srv *Server) GetMandate(ctx context.Context, r contract.GetMandateRequestObject) (contract.GetMandateResponseObject, error) {
+	v, err := srv.service.Mandate(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	m, err := srv.mandateOf(ctx, v)
+	return contract.GetMandate200JSONResponse(m), err
+}
+
+// AddMandate makes a mandate.
+func (srv *Server) AddMandate(ctx context.Context, r contract.AddMandateRequestObject) (contract.AddMandateResponseObject, error) {
+	v, err := srv.service.AddMandate(ctx, []byte(r.Body.Text))
+	if err != nil {
+		return nil, err
+	}
+	m, err := srv.mandateOf(ctx, v)
+	return contract.AddMandate201JSONResponse(m), err
+}
+
+// RemoveMandate ends a mandate.
+func (srv *Server) RemoveMandate(ctx context.Context, r contract.RemoveMandateRequestObject) (contract.RemoveMandateResponseObject, error) {
+	return contract.RemoveMandate204Response{}, srv.service.RemoveMandate(ctx, r.Name)
+}
+
+// DraftMandate works out names.
+func (srv *Server) DraftMandate(ctx context.Context, r contract.DraftMandateRequestObject) (contract.DraftMandateResponseObject, error) {
+	d, err := srv.service.DraftMandate(ctx, orZero(r.Params.Server), orZero(r.Params.Site))
+	if err != nil {
+		return nil, err
+	}
+	return contract.DraftMandate200JSONResponse{Names: d.Names, Advice: list(d.Advice), Text: d.Text}, nil
+}
+
+// CheckMandate tries what the CA will try.
+func (srv *Server) CheckMandate(ctx context.Context, r contract.CheckMandateRequestObject) (contract.CheckMandateResponseObject, error) {
+	trials, err := srv.service.CheckMandate(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.CheckMandate200JSONResponse{Items: make([]contract.Trial, len(trials)), Well: true}
+	for i, t := range trials {
+		out.Items[i] = contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot, Remedy: t.Remedy}
+		out.Well = out.Well && t.Well()
+	}
+	return out, nil
+}
+
+// ListOrders lists orders.
+func (srv *Server) ListOrders(ctx context.Context, r contract.ListOrdersRequestObject) (contract.ListOrdersResponseObject, error) {
+	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
+	before, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	views, err := srv.service.Orders(ctx, orZero(r.Params.Mandate), before, p.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListOrders200JSONResponse{Items: []contract.Order{}}
+	if len(views) > p.Limit {
+		views = views[:p.Limit]
+		out.NextCursor = ptr(p.After(views[p.Limit-1].ID))
+	}
+	for _, v := range views {
+		out.Items = append(out.Items, orderOf(v))
+	}
+	return out, nil
+}
+
+// BeginOrder begins an order.
+func (srv *Server) BeginOrder(ctx context.Context, r contract.BeginOrderRequestObject) (contract.BeginOrderResponseObject, error) {
+	o, err := srv.service.BeginOrder(ctx, r.Body.Mandate, orZero(r.Body.Rehearsal))
+	if err != nil {
+		return nil, err
+	}
+	v, err := srv.service.Order(ctx, o.ID)
+	if err != nil {
+		return nil, err
+	}
+	return contract.BeginOrder201JSONResponse(orderOf(v)), nil
+}
+
+// GetOrder gives one order with its steps.
+func (srv *Server) GetOrder(ctx context.Context, r contract.GetOrderRequestObject) (contract.GetOrderResponseObject, error) {
+	v, err := srv.service.Order(ctx, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetOrder200JSONResponse(orderOf(v)), nil
+}
+
+// GetOrderCertificate gives the certificate an order brought.
+func (srv *Server) GetOrderCertificate(ctx context.Context, r contract.GetOrderCertificateRequestObject) (contract.GetOrderCertificateResponseObject, error) {
+	v, err := srv.service.Order(ctx, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	if v.Chain == nil {
+		return nil, &service.RefusedError{Reason: fmt.Sprintf("order %d has brought no certificate", r.Number), Next: fmt.Sprintf("see how it stands: insegna order show %d", r.Number)}
+	}
+	return contract.GetOrderCertificate200JSONResponse{Sha256: hex.EncodeToString(v.Leaf), Chain: string(v.Chain)}, nil
+}
+
+// Proofs answers the files CAs ask for (RFC 8555 section 8.3), and nothing
+// else. It is meant for a port of its own.
+func Proofs(s *service.Service) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, ok := strings.CutPrefix(r.URL.Path, proof.WellKnown)
+		host := r.Host
+		if h, _, err := net.SplitHostPort(host); err == nil {
+			host = h
+		}
+		if !ok || token == "" || len(token) > 600 || r.Method != http.MethodGet && r.Method != http.MethodHead {
+			http.NotFound(w, r)
+			return
+		}
+		text, err := s.Answering(r.Context(), host, token)
+		if errors.Is(err, store.ErrNotFound) {
+			http.NotFound(w, r)
+			return
+		} else if err != nil {
+			http.Error(w, "not now", http.StatusServiceUnavailable)
+			return
+		}
+		w.Header().Set("Content-Type", "application/octet-stream")
+		w.Header().Set("Cache-Control", "no-store")
+		http.ServeContent(w, r, "", time.Time{}, strings.NewReader(text))
+	})
+}

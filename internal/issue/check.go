@@ -1,0 +1,115 @@
+package issue
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/trust"
+)
+
+// NewKey makes a private key of a kind of the estate file.
+func NewKey(kind string) (crypto.Signer, error) {
+	switch kind {
+	case "ecdsa-p256", "":
+		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case "ecdsa-p384":
+		return ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
+	case "rsa-2048":
+		return rsa.GenerateKey(rand.Reader, 2048)
+	case "rsa-3072":
+		return rsa.GenerateKey(rand.Reader, 3072)
+	case "rsa-4096":
+		return rsa.GenerateKey(rand.Reader, 4096)
+	}
+	return nil, fmt.Errorf("unknown kind of key %q", kind)
+}
+
+// Request makes a certificate request for names (RFC 2986): names are
+// subject alternative names only, the subject stays empty.
+func Request(key crypto.Signer, names []string) ([]byte, error) {
+	return x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: names}, key)
+}
+
+// Checked is a certificate that is what was ordered.
+type Checked struct {
+	Leaf   *certs.Certificate
+	PEM    []byte // leaf first, without the anchor
+	Anchor string // common name of what the chain ends at
+	Until  time.Time
+}
+
+// clockSlack is how far a certificate's begin may lie ahead of our clock.
+const clockSlack = 5 * time.Minute
+
+// Check holds what a CA sent against what was ordered: names, key, dates, and
+// a path to an anchor. What is kept is that path, in its order.
+func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certificate, now time.Time) (*Checked, error) {
+	list, err := certs.ReadCertificates(pem)
+	if err != nil {
+		return nil, fmt.Errorf("what the CA sent cannot be read: %w", err)
+	}
+	if len(list) == 0 {
+		return nil, fmt.Errorf("what the CA sent holds no certificate")
+	}
+	leaf := list[0]
+	spki, err := x509.MarshalPKIXPublicKey(key.Public())
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case !bytes.Equal(spki, leaf.RawSubjectPublicKeyInfo):
+		return nil, fmt.Errorf("the certificate is for another key than the one it was asked for")
+	case !sameNames(leaf, names):
+		return nil, fmt.Errorf("the certificate is for %s, ordered was %s", strings.Join(leaf.Names(), ", "), strings.Join(names, ", "))
+	case leaf.NotBefore.After(now.Add(clockSlack)):
+		return nil, fmt.Errorf("the certificate begins only at %s", leaf.NotBefore.UTC().Format(time.RFC3339))
+	case !leaf.NotAfter.After(now):
+		return nil, fmt.Errorf("the certificate ended at %s already", leaf.NotAfter.UTC().Format(time.RFC3339))
+	case leaf.IsCA:
+		return nil, fmt.Errorf("the certificate is a CA's")
+	case !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) && len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) > 0:
+		return nil, fmt.Errorf("the certificate is not for servers")
+	}
+	result := chain.NewBuilder(chain.NewKnown()).Build(list, trust.NewAudience("anchors", false, anchors))
+	best := result.Best(now)
+	if best == nil {
+		why := "no issuer of it is there"
+		if failures := result.Why(now); len(failures) > 0 {
+			why = failures[0].String()
+		}
+		return nil, fmt.Errorf("the chain leads to none of the roots that are trusted: %s", why)
+	}
+	out := &Checked{Leaf: leaf, Until: best.Until, Anchor: best.Certs[len(best.Certs)-1].CommonName()}
+	for i, c := range best.Certs {
+		if i > 0 && i == len(best.Certs)-1 {
+			break // clients have the anchor
+		}
+		out.PEM = append(out.PEM, certs.PEM(c.Raw)...)
+	}
+	return out, nil
+}
+
+func sameNames(leaf *certs.Certificate, names []string) bool {
+	if len(leaf.IPAddresses)+len(leaf.EmailAddresses)+len(leaf.URIs) > 0 {
+		return false
+	}
+	has := make([]string, len(leaf.DNSNames))
+	for i, n := range leaf.DNSNames {
+		has[i] = strings.ToLower(n)
+	}
+	want := slices.Clone(names)
+	slices.Sort(has)
+	slices.Sort(want)
+	return slices.Equal(slices.Compact(has), want)
+}

@@ -1,0 +1,106 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"insegna.example/internal/core/names"
+	"insegna.example/internal/store"
+)
+
+// Draft is a mandate to correct.
+type Draft struct {
+	Names  []string
+	Advice []string
+	Text   string // as in an estate file
+}
+
+// DraftMandate works out names: those of a site, all sites' of a server, or,
+// with no site, those of the bindings no certificate covers.
+func (s *Service) DraftMandate(ctx context.Context, server, site string) (*Draft, error) {
+	d := &Draft{}
+	if site != "" {
+		sites, _, err := s.Sites(ctx, server, site, nil, 0, 50)
+		if err != nil {
+			return nil, err
+		}
+		for i := range sites {
+			if !strings.EqualFold(sites[i].Place.String(), site) && len(sites) > 1 && !siteNamed(&sites[i], site) {
+				continue
+			}
+			for _, n := range sites[i].Names {
+				d.add(n.Text)
+			}
+		}
+		if len(d.Names) == 0 {
+			return nil, &RefusedError{fmt.Sprintf("no site %q of %s has a name to order a certificate for", site, server), "see its sites: insegna server sites " + server}
+		}
+	} else {
+		open, _, err := s.store.Findings(ctx, store.FindingFilter{Code: "name-not-covered", State: "open", Server: server}, store.Page{Sort: "severity", Limit: 1000})
+		if err != nil {
+			return nil, err
+		}
+		for i := range open {
+			d.add(open[i].Host)
+		}
+		if len(d.Names) == 0 {
+			return nil, &RefusedError{"every binding looked at is covered by a certificate", "name a site: --server NAME --site NAME"}
+		}
+	}
+	d.Advice = names.Advise(d.Names)
+	d.Text = s.draftText(ctx, d, server)
+	return d, nil
+}
+
+func siteNamed(v *SiteView, name string) bool {
+	for _, n := range v.Names {
+		if strings.EqualFold(n.Text, name) {
+			return true
+		}
+	}
+	return false
+}
+
+func (d *Draft) add(name string) {
+	base, wildcard := strings.CutPrefix(name, "*.")
+	host, err := names.Host(base)
+	if err != nil || !strings.Contains(host, ".") {
+		return
+	}
+	if wildcard {
+		host = "*." + host
+	}
+	if !slices.Contains(d.Names, host) {
+		d.Names = append(d.Names, host)
+	}
+}
+
+func (s *Service) draftText(ctx context.Context, d *Draft, server string) string {
+	ca := "CA"
+	if e, _, err := s.estateInForce(ctx); err == nil && len(e.CAs) > 0 {
+		ca = e.CAs[0].Name
+	}
+	proof := "{by: dns, server: 192.0.2.53, tsig: {name: insegna, secret: insegna-tsig}}"
+	if server != "" && !slices.ContainsFunc(d.Names, func(n string) bool { return strings.HasPrefix(n, "*.") }) {
+		proof = "{by: http, servers: [" + server + "]}"
+	}
+	name, _, _ := strings.Cut(strings.TrimPrefix(d.Names[0], "*."), ".")
+	text := fmt.Sprintf("name: %s\nnames: [%s]\nca: %s\nproof: %s\nkey: ecdsa-p256\n", name, strings.Join(quoteWild(d.Names), ", "), ca, proof)
+	if server != "" {
+		text += "install: [" + server + "]\n"
+	}
+	return text
+}
+
+// quoteWild quotes what YAML would take for an alias.
+func quoteWild(list []string) []string {
+	out := slices.Clone(list)
+	for i, n := range out {
+		if strings.HasPrefix(n, "*") {
+			out[i] = `"` + n + `"`
+		}
+	}
+	return out
+}

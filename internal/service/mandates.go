@@ -1,0 +1,431 @@
+package service
+
+import (
+	"context"
+	"crypto"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"sync"
+	"time"
+
+	"insegna.example/internal/acme"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/issue"
+	"insegna.example/internal/store"
+	"insegna.example/internal/vault"
+)
+
+// UnknownError says that there is nothing of that name.
+type UnknownError struct{ What, Name, See string }
+
+func (e *UnknownError) Error() string {
+	return fmt.Sprintf("there is no %s %q; see: insegna %s", e.What, e.Name, e.See)
+}
+
+// cas keeps one client for each directory, with its nonces.
+type cas struct {
+	mu      sync.Mutex
+	clients map[string]*acme.Client
+	made    map[string]int64 // declaration the client was made for
+}
+
+// userAgent is what CAs see of this program (RFC 8555 section 6.1).
+const userAgent = "insegna/" + Version
+
+func (s *Service) acmeClient(ca *estate.CA, directory string, declaration int64) (*acme.Client, error) {
+	s.cas.mu.Lock()
+	defer s.cas.mu.Unlock()
+	if c := s.cas.clients[directory]; c != nil && s.cas.made[directory] == declaration {
+		return c, nil
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	for _, a := range ca.Anchors {
+		pool.AddCert(a.Certificate)
+	}
+	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true,
+		TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 64}
+	c, err := acme.New(directory, userAgent, transport)
+	if err == nil {
+		s.cas.clients[directory], s.cas.made[directory] = c, declaration
+	}
+	return c, err
+}
+
+// directoryOf gives where a CA is asked, in earnest or in rehearsal.
+func directoryOf(ca *estate.CA, rehearsal bool) (string, error) {
+	if !rehearsal {
+		return ca.Directory, nil
+	}
+	if ca.TestDirectory == "" {
+		return "", &RefusedError{fmt.Sprintf("the CA %s has no test directory to rehearse with", ca.Name), "add test_directory to it in the estate file"}
+	}
+	return ca.TestDirectory, nil
+}
+
+// RefusedError says why something cannot be done now, and what to do first.
+type RefusedError struct{ Reason, Next string }
+
+func (e *RefusedError) Error() string { return e.Reason }
+
+// Budget is what a CA still gives.
+type Budget struct{ Certificates, Days, Used int }
+
+// Left says how many certificates can still be had; -1 when that is not known.
+func (b Budget) Left() int {
+	if b.Certificates == 0 {
+		return -1
+	}
+	return max(b.Certificates-b.Used, 0)
+}
+
+func (s *Service) budget(ctx context.Context, ca *estate.CA) (Budget, error) {
+	b := Budget{Certificates: ca.Budget.Certificates, Days: ca.Budget.Days}
+	if b.Certificates == 0 {
+		return b, nil
+	}
+	var err error
+	b.Used, err = s.store.IssuedSince(ctx, ca.Name, time.Now().AddDate(0, 0, -b.Days))
+	return b, err
+}
+
+// CAView is a CA with its terms, account and budget.
+type CAView struct {
+	*estate.CA
+	Terms    string // URL; "" when the CA cannot be asked
+	Trouble  string // why it cannot
+	Identity []string
+	External bool // it wants accounts bound to a customer record
+	Account  *store.Account
+	Test     *store.Account // at the test directory
+	Budget   Budget
+}
+
+// CAs gives the CAs of the estate, each asked for its terms.
+func (s *Service) CAs(ctx context.Context) ([]CAView, error) {
+	e, id, err := s.estateInForce(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	list := make([]CAView, len(e.CAs))
+	var all sync.WaitGroup
+	errs := make([]error, len(e.CAs))
+	for i := range e.CAs {
+		all.Go(func() { list[i], errs[i] = s.caView(ctx, &e.CAs[i], id) })
+	}
+	all.Wait()
+	return list, errors.Join(errs...)
+}
+
+// caPatience is how long a list waits for a CA to answer.
+const caPatience = 5 * time.Second
+
+func (s *Service) caView(ctx context.Context, ca *estate.CA, declaration int64) (CAView, error) {
+	v := CAView{CA: ca}
+	for directory, into := range map[string]**store.Account{ca.Directory: &v.Account, ca.TestDirectory: &v.Test} {
+		a, err := s.store.Account(ctx, directory)
+		if err == nil && a.URL != "" {
+			*into = a
+		} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return v, err
+		}
+	}
+	var err error
+	if v.Budget, err = s.budget(ctx, ca); err != nil {
+		return v, err
+	}
+	c, err := s.acmeClient(ca, ca.Directory, declaration)
+	if err != nil {
+		return v, err
+	}
+	limited, cancel := context.WithTimeout(ctx, caPatience)
+	defer cancel()
+	d, err := c.Directory(limited)
+	if err != nil {
+		v.Trouble = err.Error()
+		return v, nil
+	}
+	v.Terms, v.Identity, v.External = d.Meta.TermsOfService, d.Meta.CAAIdentities, d.Meta.ExternalAccountRequired
+	return v, nil
+}
+
+func (s *Service) ca(ctx context.Context, name string) (*estate.Estate, *estate.CA, int64, error) {
+	e, id, err := s.estateInForce(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil, 0, ErrNoEstate
+	} else if err != nil {
+		return nil, nil, 0, err
+	}
+	ca := e.CA(name)
+	if ca == nil {
+		return nil, nil, 0, &UnknownError{"CA", name, "ca list"}
+	}
+	return e, ca, id, nil
+}
+
+// accountPurpose is what account keys are sealed for.
+const accountPurpose = "account key"
+
+// Agree makes the accounts at a CA, and at its test directory, after the
+// caller has read and agreed to the very terms it shows now.
+func (s *Service) Agree(ctx context.Context, name, terms string) (*CAView, error) {
+	_, ca, id, err := s.ca(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, directory := range []string{ca.Directory, ca.TestDirectory} {
+		if directory == "" {
+			continue
+		}
+		if err := s.agreeAt(ctx, ca, directory, id, terms); err != nil {
+			return nil, err
+		}
+	}
+	v, err := s.caView(ctx, ca, id)
+	return &v, err
+}
+
+func (s *Service) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64, terms string) error {
+	c, err := s.acmeClient(ca, directory, declaration)
+	if err != nil {
+		return err
+	}
+	d, err := c.Directory(ctx)
+	if err != nil {
+		return s.caTrouble(ca, err)
+	}
+	if directory == ca.Directory && d.Meta.TermsOfService != terms {
+		return &RefusedError{fmt.Sprintf("the terms of %s are at %q, agreed to was %q", ca.Name, d.Meta.TermsOfService, terms), "read the terms the CA shows now and agree to these"}
+	}
+	key, err := issue.NewKey("ecdsa-p256")
+	if err != nil {
+		return err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	sealed, err := s.vault.Seal(vault.Secret(der), accountPurpose)
+	if err != nil {
+		return err
+	}
+	a := &store.Account{CA: ca.Name, Directory: directory, Sealed: sealed, Terms: d.Meta.TermsOfService, AgreedBy: actor(ctx), AgreedAt: time.Now().UTC()}
+	if err := s.store.KeepAccount(ctx, a, &store.Act{Actor: actor(ctx), Action: "ca.agree", Subject: ca.Name, Detail: map[string]any{"terms": a.Terms, "directory": directory}}); err != nil {
+		return err
+	}
+	// The key that is kept counts: an earlier one, when there was one.
+	signer, err := s.accountSigner(a)
+	if err != nil {
+		return err
+	}
+	ask := acme.NewAccount{Contact: ca.Contact, TermsAgreed: true}
+	if ca.External != nil {
+		mac, err := s.secret(ctx, ca.External.Secret)
+		if err != nil {
+			return err
+		}
+		ask.External = &acme.ExternalAccount{KeyID: ca.External.KeyID, MAC: mac}
+	}
+	made, err := c.Register(ctx, signer.Key, ask)
+	if err != nil {
+		return s.caTrouble(ca, err)
+	}
+	return s.store.SetAccountURL(ctx, a.ID, made.URL)
+}
+
+// caTrouble tells the caller what a CA said.
+func (s *Service) caTrouble(ca *estate.CA, err error) error {
+	var p *acme.Problem
+	var bad *acme.ReplyError
+	var lost *acme.LostError
+	if errors.As(err, &p) || errors.As(err, &bad) || errors.As(err, &lost) {
+		return &RefusedError{ca.Name + ": " + err.Error(), "see insegna ca list, and whether the CA can be reached from the service's machine"}
+	}
+	return err
+}
+
+func (s *Service) accountSigner(a *store.Account) (acme.Signer, error) {
+	der, err := s.vault.Open(a.Sealed, accountPurpose)
+	if err != nil {
+		return acme.Signer{}, err
+	}
+	key, err := x509.ParsePKCS8PrivateKey(der)
+	if err != nil {
+		return acme.Signer{}, errors.New("an account's key cannot be read")
+	}
+	return acme.Signer{Key: key.(crypto.Signer), URL: a.URL}, nil
+}
+
+var secretName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
+
+func secretPurpose(name string) string { return "secret " + name }
+
+// Bounds of a secret, in bytes.
+const longestSecret = 4096
+
+// PutSecret keeps a secret in the vault; a value of base64 is kept as what it
+// stands for.
+func (s *Service) PutSecret(ctx context.Context, name string, value vault.Secret) error {
+	if !secretName.MatchString(name) {
+		return &TokenError{fmt.Sprintf("%q is no name for a secret; expected letters, digits, dot, dash or underscore", name)}
+	}
+	if len(value) == 0 || len(value) > longestSecret {
+		return &TokenError{fmt.Sprintf("a secret has 1 to %d bytes", longestSecret)}
+	}
+	sealed, err := s.vault.Seal(value, secretPurpose(name))
+	if err != nil {
+		return err
+	}
+	return s.store.PutSecret(ctx, &store.Secret{Name: name, Sealed: sealed, ChangedAt: time.Now().UTC()}, &store.Act{Actor: actor(ctx), Action: "secret.put", Subject: name})
+}
+
+// RemoveSecret forgets a secret.
+func (s *Service) RemoveSecret(ctx context.Context, name string) error {
+	err := s.store.RemoveSecret(ctx, name, &store.Act{Actor: actor(ctx), Action: "secret.remove", Subject: name}, time.Now().UTC())
+	if errors.Is(err, store.ErrNotFound) {
+		return &UnknownError{"secret", name, "secret list"}
+	}
+	return err
+}
+
+// secret opens one that a mandate or CA names.
+func (s *Service) secret(ctx context.Context, name string) ([]byte, error) {
+	v, err := s.store.Secret(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &RefusedError{fmt.Sprintf("the vault has no secret %q", name), "enter it: insegna secret put " + name}
+	} else if err != nil {
+		return nil, err
+	}
+	open, err := s.vault.Open(v.Sealed, secretPurpose(name))
+	if err != nil {
+		return nil, err
+	}
+	return decodeSecret(open), nil
+}
+
+// MandateView is a mandate with how it stands.
+type MandateView struct {
+	store.Mandate
+	Spec      *estate.Mandate
+	Last      *store.Order // the last real order
+	Rehearsed *store.Order // the last rehearsal
+	InForce   *store.Order // that brought the certificate in force
+	Budget    Budget
+}
+
+// Mandates lists mandates from after a name on.
+func (s *Service) Mandates(ctx context.Context, query, after string, limit int) ([]MandateView, error) {
+	rows, err := s.store.Mandates(ctx, query, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(rows))
+	for i, m := range rows {
+		ids[i] = m.ID
+	}
+	last, err := s.store.LatestOrders(ctx, ids, false)
+	if err != nil {
+		return nil, err
+	}
+	rehearsed, err := s.store.LatestOrders(ctx, ids, true)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]MandateView, len(rows))
+	for i := range rows {
+		v := MandateView{Mandate: rows[i]}
+		if v.Spec, err = rows[i].Estate(); err != nil {
+			return nil, err
+		}
+		if o, ok := last[v.ID]; ok {
+			v.Last = &o
+			if o.State == string(issue.Issued) {
+				v.InForce = &o
+			}
+		}
+		if o, ok := rehearsed[v.ID]; ok {
+			v.Rehearsed = &o
+		}
+		list[i] = v
+	}
+	return list, nil
+}
+
+// Mandate gives one mandate.
+func (s *Service) Mandate(ctx context.Context, name string) (*MandateView, error) {
+	m, err := s.store.Mandate(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &UnknownError{"mandate", name, "mandate list"}
+	} else if err != nil {
+		return nil, err
+	}
+	v := &MandateView{Mandate: *m}
+	if v.Spec, err = m.Estate(); err != nil {
+		return nil, err
+	}
+	for rehearsal, into := range map[bool]**store.Order{false: &v.Last, true: &v.Rehearsed} {
+		found, err := s.store.LatestOrders(ctx, []int64{m.ID}, rehearsal)
+		if err != nil {
+			return nil, err
+		}
+		if o, ok := found[m.ID]; ok {
+			*into = &o
+		}
+	}
+	if v.InForce, err = s.store.InForce(ctx, m.ID); errors.Is(err, store.ErrNotFound) {
+		v.InForce = nil
+	} else if err != nil {
+		return nil, err
+	}
+	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
+		v.Budget, err = s.budget(ctx, ca)
+		return v, err
+	}
+	return v, nil
+}
+
+// AddMandate keeps a mandate written as in an estate file, or as JSON.
+func (s *Service) AddMandate(ctx context.Context, text []byte) (*MandateView, error) {
+	e, _, err := s.estateInForce(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, ErrNoEstate
+	} else if err != nil {
+		return nil, err
+	}
+	m, err := estate.ParseMandate(text, e)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.store.AddMandate(ctx, m, &store.Act{Actor: actor(ctx), Action: "mandate.add", Subject: m.Name, Detail: map[string]any{"names": m.Names, "ca": m.CA}}, time.Now().UTC()); err != nil {
+		return nil, err
+	}
+	return s.Mandate(ctx, m.Name)
+}
+
+// RemoveMandate ends a mandate that was made here.
+func (s *Service) RemoveMandate(ctx context.Context, name string) error {
+	err := s.store.RemoveMandate(ctx, name, &store.Act{Actor: actor(ctx), Action: "mandate.remove", Subject: name}, time.Now().UTC())
+	if errors.Is(err, store.ErrNotFound) {
+		return &UnknownError{"mandate", name, "mandate list"}
+	}
+	return err
+}
+
+// anchorsFor are what a certificate of a CA may end at.
+func anchorsFor(e *estate.Estate, ca *estate.CA) []*certs.Certificate {
+	list := slices.Clone(ca.Anchors)
+	for _, a := range e.Audiences {
+		list = append(list, a.Anchors...)
+	}
+	return list
+}

@@ -1,0 +1,248 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"insegna.example/internal/acme"
+	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/conf"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/issue"
+	"insegna.example/internal/store"
+)
+
+// plainRoute finds what a server does with a host over plain http on a port.
+func (s *Service) plainRoute(ctx context.Context, server, host string, at netip.AddrPort, port uint16) (*SiteAnswer, error) {
+	d, err := s.readServerDetail(ctx, server)
+	if err != nil {
+		return nil, err
+	}
+	for i := range d.Reading.Listeners {
+		l := &d.Reading.Listeners[i]
+		if l.TLS || l.Family != "http" || l.Address.Port() != port || at.IsValid() && !l.Takes(at) {
+			continue
+		}
+		if a := d.answer(host, l.Address, ""); a.Plain != nil {
+			return &a, nil
+		}
+	}
+	return nil, nil
+}
+
+// rootOf finds the folder a server gives a host's files out of, for the file a
+// CA asks for.
+func (s *Service) rootOf(ctx context.Context, server, host string, ca *estate.CA) (string, error) {
+	port := uint16(80)
+	if ca != nil {
+		port = ca.HTTPPort
+	}
+	a, err := s.plainRoute(ctx, server, host, netip.AddrPort{}, port)
+	var unread *NotReadError
+	if errors.As(err, &unread) {
+		return "", &issue.Failure{Kind: issue.NotPublished, Words: err.Error(), Advice: "run: insegna survey start --server " + server + ", or name the folder in the mandate"}
+	} else if err != nil {
+		return "", err
+	}
+	if a == nil {
+		return "", &issue.Failure{Kind: issue.PortClosed, Words: fmt.Sprintf("%s has no plain http listener at port %d", server, port), Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
+	}
+	step := a.Plain.WellKnown
+	if step.Deed != conf.Serves {
+		x := explained(step)
+		return "", &routeError{x, &issue.Failure{Kind: x.Code, Words: fmt.Sprintf("%s has no folder for %s: %s (%s)", server, host, x.Seen, x.Spot), Advice: x.Remedy}}
+	}
+	folder := path.Join(step.To, proof.WellKnown)
+	if step.Under != "" {
+		rest, ok := strings.CutPrefix(proof.WellKnown, step.Under)
+		if !ok {
+			rest = ""
+		}
+		folder = path.Join(step.To, rest)
+	}
+	if !path.IsAbs(step.To) || strings.Contains(step.To, "$") {
+		return "", &issue.Failure{Kind: issue.NotPublished, Words: fmt.Sprintf("the folder of %s on %s is written as %q (%s), which is not known from here", host, server, step.To, step.Place), Advice: "name it with folder in the mandate's proof"}
+	}
+	return folder, nil
+}
+
+// routeError is a failure with its place in a configuration.
+type routeError struct {
+	x *issue.Explained
+	*issue.Failure
+}
+
+// Unwrap gives the failure.
+func (e *routeError) Unwrap() error { return e.Failure }
+
+// Place implements issue.Spotted.
+func (e *routeError) Place() (code, spot string) { return e.x.Code, e.x.Spot }
+
+// explained says what a step of a configuration does with the file a CA asks
+// for, and how to mend it.
+func explained(step conf.Step) *issue.Explained {
+	x := &issue.Explained{Spot: step.Place.String()}
+	const keep = "add before it: location ^~ " + proof.WellKnown + " { root FOLDER; }"
+	switch {
+	case step.Deed == conf.Passes:
+		x.Code, x.Seen, x.Remedy = issue.PathPassed, "its configuration passes the path on to "+step.To, keep
+	case step.Deed == conf.Redirects:
+		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+step.To, "move the redirect into location /, and "+keep
+	case step.Deed == conf.Answers && step.Status == 403:
+		x.Code, x.Seen, x.Remedy = issue.PathDenied, "its configuration denies the path", keep
+	case step.Deed == conf.Answers:
+		x.Code, x.Seen, x.Remedy = issue.PathAstray, fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
+	case step.Deed == conf.Depends:
+		x.Code, x.Seen, x.Remedy = issue.PathAstray, "what it does depends on a condition", keep
+	}
+	if step.Hidden != nil {
+		x.Seen += fmt.Sprintf("; the location made for it (%s) is never asked", step.Hidden)
+	}
+	return x
+}
+
+// CheckMandate tries what the CA will try, for every name of a mandate.
+func (s *Service) CheckMandate(ctx context.Context, name string) ([]issue.Trial, error) {
+	m, err := s.Mandate(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	e, ca, declaration, err := s.ca(ctx, m.Spec.CA)
+	if err != nil {
+		return nil, err
+	}
+	p := &issue.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.Resolver, HTTPPort: ca.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
+	if m.Spec.Proof.By == "dns" {
+		p.Kind = acme.DNS01
+	}
+	if p.Resolver == "" {
+		p.Resolver = systemResolver()
+	}
+	p.Identities = []string{ca.Name}
+	if c, err := s.acmeClient(ca, ca.Directory, declaration); err == nil {
+		if d, err := c.Directory(ctx); err == nil && len(d.Meta.CAAIdentities) > 0 {
+			p.Identities = d.Meta.CAAIdentities
+		}
+	}
+	if a, err := s.store.Account(ctx, ca.Directory); err == nil {
+		p.AccountURL = a.URL
+	}
+	if p.Prover, err = s.prover(ctx, e, m.Spec); err != nil {
+		return nil, err
+	}
+	if u, ok := p.Prover.(*proof.Updates); ok {
+		u.Patience = preflightPatience
+	}
+	p.Probe = func(ctx context.Context, list []proof.Publication) (func(), error) {
+		return s.probe(ctx, m.ID, p.Prover, list)
+	}
+	p.ServerAt = func(a netip.Addr) (string, bool) { return serverAt(e, m.Spec, a) }
+	p.Explain = func(server, host string, at netip.AddrPort) *issue.Explained {
+		a, err := s.plainRoute(ctx, server, host, at, at.Port())
+		if err != nil || a == nil {
+			return nil
+		}
+		return explained(a.Plain.WellKnown)
+	}
+	return p.Run(ctx)
+}
+
+// preflightPatience is how long a pre-flight waits for name servers.
+const preflightPatience = 10 * time.Second
+
+func systemResolver() string {
+	data, err := os.ReadFile("/etc/resolv.conf")
+	if err == nil {
+		for line := range strings.Lines(string(data)) {
+			if f := strings.Fields(line); len(f) >= 2 && f[0] == "nameserver" {
+				return net.JoinHostPort(f[1], "53")
+			}
+		}
+	}
+	return "127.0.0.1:53"
+}
+
+func serverAt(e *estate.Estate, spec *estate.Mandate, a netip.Addr) (string, bool) {
+	for i := range e.Servers {
+		server := &e.Servers[i]
+		for _, own := range server.Addresses {
+			if own != a {
+				continue
+			}
+			for _, name := range spec.Proof.Servers {
+				if name == server.Name {
+					return server.Name, true
+				}
+			}
+			return server.Name, false
+		}
+	}
+	return "", false
+}
+
+// probe keeps what a pre-flight puts up, so that it is taken down also after a
+// death, and gives what takes it down.
+func (s *Service) probe(ctx context.Context, mandate int64, prover proof.Prover, list []proof.Publication) (func(), error) {
+	rows := make([]store.Probe, len(list))
+	for i, p := range list {
+		rows[i] = store.Probe{MandateID: mandate, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
+	}
+	if err := s.store.AddProbes(ctx, rows); err != nil {
+		return nil, err
+	}
+	return func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+		defer cancel()
+		if err := prover.Withdraw(ctx, list); err != nil {
+			var own *issue.Failure
+			if !errors.As(err, &own) { // never put up
+				s.cfg.Log.Warn("what a pre-flight put up is left standing for now", "error", err)
+				return
+			}
+		}
+		for _, r := range rows {
+			if err := s.store.DropProbe(ctx, r); err != nil {
+				return
+			}
+		}
+	}, nil
+}
+
+// sweepProbes takes down what a pre-flight of a dead process has left.
+func (s *Service) sweepProbes(ctx context.Context) error {
+	rows, err := s.store.Probes(ctx)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	e, _, err := s.estateInForce(ctx)
+	if err != nil {
+		return err
+	}
+	var all []error
+	for _, r := range rows {
+		m, err := s.store.MandateByID(ctx, r.MandateID)
+		if err != nil {
+			return err
+		}
+		spec, err := m.Estate()
+		if err != nil {
+			return err
+		}
+		prover, err := s.prover(ctx, e, spec)
+		if err == nil {
+			err = prover.Withdraw(ctx, []proof.Publication{{Kind: r.Kind, Name: r.Name, Token: r.Token, Content: r.Content}})
+		}
+		if err == nil {
+			err = s.store.DropProbe(ctx, r)
+		}
+		all = append(all, err)
+	}
+	return errors.Join(all...)
+}

@@ -1,0 +1,229 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"insegna.example/internal/core/estate"
+)
+
+// Secret is one sealed secret with its name.
+type Secret struct {
+	Name      string `gorm:"primaryKey"`
+	Sealed    []byte
+	ChangedAt time.Time
+}
+
+// PutSecret keeps a sealed secret in place of the one before.
+func (s *Store) PutSecret(ctx context.Context, v *Secret, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Clauses(clause.OnConflict{UpdateAll: true}).Create(v).Error; err != nil {
+			return err
+		}
+		return act.write(db, v.ChangedAt)
+	})
+}
+
+// RemoveSecret forgets one.
+func (s *Store) RemoveSecret(ctx context.Context, name string, act *Act, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		r := db.Delete(&Secret{}, "name = ?", name)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		} else if r.Error != nil {
+			return r.Error
+		}
+		return act.write(db, at)
+	})
+}
+
+// Secrets lists names and times, without what is sealed.
+func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
+	var list []Secret
+	return list, s.db.WithContext(ctx).Select("name", "changed_at").Order("name").Find(&list).Error
+}
+
+// Secret gives a sealed secret.
+func (s *Store) Secret(ctx context.Context, name string) (*Secret, error) {
+	var v Secret
+	return found(&v, s.db.WithContext(ctx).Take(&v, "name = ?", name).Error)
+}
+
+// Account is an account at one directory of a CA.
+type Account struct {
+	ID        int64 `gorm:"primaryKey"`
+	CA        string
+	Directory string
+	URL       string // "" until the CA has answered
+	Sealed    []byte // the private key
+	Terms     string // URL of what was agreed to
+	AgreedBy  string
+	AgreedAt  time.Time
+}
+
+// Account finds the account at a directory.
+func (s *Store) Account(ctx context.Context, directory string) (*Account, error) {
+	var v Account
+	return found(&v, s.db.WithContext(ctx).Take(&v, "directory = ?", directory).Error)
+}
+
+// KeepAccount keeps an account's key and who agreed, before the CA is asked;
+// one that is there keeps its key.
+func (s *Store) KeepAccount(ctx context.Context, v *Account, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "directory"}}, DoUpdates: clause.AssignmentColumns([]string{"ca", "terms", "agreed_by", "agreed_at"})}).Create(v).Error; err != nil {
+			return err
+		}
+		if err := db.Take(v, "directory = ?", v.Directory).Error; err != nil {
+			return err
+		}
+		return act.write(db, v.AgreedAt)
+	})
+}
+
+// SetAccountURL keeps what the CA calls an account.
+func (s *Store) SetAccountURL(ctx context.Context, id int64, url string) error {
+	return s.db.WithContext(ctx).Model(&Account{}).Where("id = ?", id).Update("url", url).Error
+}
+
+// Mandate is a mandate with how it stands.
+type Mandate struct {
+	ID         int64 `gorm:"primaryKey"`
+	Name       string
+	CA         string
+	Spec       string `gorm:"type:jsonb"`
+	Generation *int64 // of the declaration it comes from; nil: made here
+	Line       int
+	MadeBy     string
+	NextAt     *time.Time
+	NextWhy    string
+	Failures   int
+	RemovedAt  *time.Time
+}
+
+// Estate gives the mandate itself.
+func (m *Mandate) Estate() (*estate.Mandate, error) {
+	var v estate.Mandate
+	err := json.Unmarshal([]byte(m.Spec), &v)
+	v.Place.Line = m.Line
+	return &v, err
+}
+
+// Errors of mandates and orders.
+var (
+	ErrMandateTaken  = errors.New("there is a mandate of that name already")
+	ErrMandateOfFile = errors.New("the mandate belongs to the estate file; change it there and apply the file")
+	ErrOrderRunning  = errors.New("an order of this mandate is under way; see how it stands before you begin another")
+)
+
+// expandMandates writes a declaration's mandates and hides those only the one
+// before declared. What was made here under the same name stands in the way.
+func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
+	for i := range e.Mandates {
+		m := &e.Mandates[i]
+		row := Mandate{Name: m.Name, CA: m.CA, Spec: jsonText(m), Generation: &d.ID, Line: m.Place.Line}
+		var taken int64
+		if err := db.Model(&Mandate{}).Where("name = ? and generation is null and removed_at is null", m.Name).Count(&taken).Error; err != nil {
+			return err
+		}
+		if taken > 0 {
+			return estate.Errors{{Place: m.Place, Message: "mandate " + m.Name + " was made by command or in the console", Expected: "another name, or that one removed"}}
+		}
+		c := clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"ca", "spec", "generation", "line", "removed_at"})}
+		if err := db.Clauses(c).Create(&row).Error; err != nil {
+			return err
+		}
+	}
+	return db.Exec("update mandates set removed_at = ?, next_at = null where generation is not null and generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error
+}
+
+// AddMandate keeps a mandate made here.
+func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		var there []Mandate
+		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Find(&there, "name = ?", m.Name).Error; err != nil {
+			return err
+		}
+		row := Mandate{Name: m.Name, CA: m.CA, Spec: jsonText(m), MadeBy: act.Actor}
+		switch {
+		case len(there) == 0:
+			if err := db.Create(&row).Error; errors.Is(err, gorm.ErrDuplicatedKey) {
+				return ErrMandateTaken
+			} else if err != nil {
+				return err
+			}
+		case there[0].RemovedAt == nil:
+			return ErrMandateTaken
+		default:
+			change := map[string]any{"ca": row.CA, "spec": row.Spec, "generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "", "failures": 0}
+			if err := db.Model(&there[0]).Updates(change).Error; err != nil {
+				return err
+			}
+		}
+		return act.write(db, at)
+	})
+}
+
+// RemoveMandate ends a mandate made here; its orders stay as history.
+func (s *Store) RemoveMandate(ctx context.Context, name string, act *Act, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		var m Mandate
+		err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("removed_at is null").Take(&m, "name = ?", name).Error
+		switch {
+		case errors.Is(err, gorm.ErrRecordNotFound):
+			return ErrNotFound
+		case err != nil:
+			return err
+		case m.Generation != nil:
+			return ErrMandateOfFile
+		}
+		if err := db.Model(&m).Updates(map[string]any{"removed_at": at, "next_at": nil}).Error; err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// Mandates lists mandates by name, from after a name on.
+func (s *Store) Mandates(ctx context.Context, query, after string, limit int) ([]Mandate, error) {
+	q := s.db.WithContext(ctx).Where("removed_at is null and name > ?", after).Order("name").Limit(limit)
+	if query != "" {
+		q = q.Where("(name ilike ? or spec->>'names' ilike ? or ca ilike ?)", contains(query), contains(query), contains(query))
+	}
+	var list []Mandate
+	return list, q.Find(&list).Error
+}
+
+// Mandate finds one by name.
+func (s *Store) Mandate(ctx context.Context, name string) (*Mandate, error) {
+	var m Mandate
+	return found(&m, s.db.WithContext(ctx).Where("removed_at is null").Take(&m, "name = ?", name).Error)
+}
+
+// MandateByID finds one by number, also when it was removed.
+func (s *Store) MandateByID(ctx context.Context, id int64) (*Mandate, error) {
+	var m Mandate
+	return found(&m, s.db.WithContext(ctx).Take(&m, id).Error)
+}
+
+// dueSQL picks what is due and has no order under way, the longest waiting
+// first; mandates_due serves it.
+const dueSQL = `select m.* from mandates m where m.next_at <= ? and m.removed_at is null
+	and not exists (select from orders o where o.mandate_id = m.id and o.finished_at is null) order by m.next_at limit ?`
+
+// Due gives the mandates that are due at a time.
+func (s *Store) Due(ctx context.Context, at time.Time, limit int) ([]Mandate, error) {
+	var list []Mandate
+	return list, s.db.WithContext(ctx).Raw(dueSQL, at, limit).Scan(&list).Error
+}
+
+// SetNext keeps when a mandate is due next, and why then.
+func (s *Store) SetNext(ctx context.Context, id int64, at *time.Time, why string, failures int) error {
+	return s.db.WithContext(ctx).Model(&Mandate{}).Where("id = ?", id).Updates(map[string]any{"next_at": at, "next_why": why, "failures": failures}).Error
+}
