@@ -19,8 +19,8 @@ import (
 // What each operation of the contract needs; all others a viewer.
 var (
 	forAll      = "getHealth getReady signIn setUp "
-	forOperator = "startSurvey "
-	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson "
+	forOperator = "startSurvey beginOrder checkMandate "
+	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate putSecret removeSecret "
 )
 
 // TestWhoMayDoWhat calls every operation of the contract as nobody, with a
@@ -54,7 +54,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"admin's token", servicetest.Anonymous, made("admin"), 3},
 	}
 	state := func() (v string) {
-		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys))", &v)
+		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from mandates), (select count(*) from secrets))", &v)
 		return v
 	}
 	least := func(operation string) int {
@@ -74,7 +74,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 				if operation.OperationID == "signOut" && c.rank > 0 {
 					continue // would end the caller
 				}
-				at := r.URL + "/api/v1" + strings.NewReplacer("{id}", "999999", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody-known").Replace(path)
+				at := r.URL + "/api/v1" + strings.NewReplacer("{id}", "999999", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody-known", "{number}", "999999").Replace(path)
 				bodies := []string{""}
 				if operation.RequestBody != nil {
 					bodies = []string{bodyFor(operation.OperationID), `{"name":7,"text":[],"passphrase":{}}`, `[`, `"` + strings.Repeat("x", 100_000) + `"`}

@@ -38,14 +38,14 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			}
 			for name, url := range map[string]string{"empty": empty.URL, "full": full.URL} {
 				t.Run(operation.OperationID+" "+name, func(t *testing.T) {
-					at := strings.NewReplacer("{id}", "1", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody").Replace(path)
+					at := strings.NewReplacer("{id}", "1", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody", "{number}", "1").Replace(path)
 					called[operation.OperationID] = true
 					keeps(t, router, method, url+"/api/v1"+at, bodyFor(operation.OperationID))
 				})
 			}
 		}
 	}
-	assert.Len(t, called, 33)
+	assert.Len(t, called, 48)
 	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2", "/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3", "/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x", "/servers/quay/answers?host=a.test&at=127.0.0.1:1", "/surveys/1/changes?since=0"} {
 		keeps(t, router, "GET", full.URL+"/api/v1"+query, "")
 	}
@@ -57,6 +57,14 @@ func bodyFor(operation string) string {
 		return "{}"
 	case "previewEstate", "applyEstate":
 		return `{"file":"e.yaml","text":"estate: x"}`
+	case "beginOrder":
+		return `{"mandate":"x"}`
+	case "addMandate":
+		return `{"text":"name: x"}`
+	case "agreeToTerms":
+		return `{"terms":""}`
+	case "putSecret":
+		return `{"value":"x"}`
 	case "setUp":
 		return `{"code":"x","passphrase":"four words at least"}`
 	case "signIn":

@@ -129,10 +129,8 @@ func notPublished(host string, err error) Trial {
 	case errors.As(err, &put):
 		t.Spot = put.Where
 	}
-	if t.Code == NotWritable {
-		if s, ok := errorSpot(err); ok {
-			t.Spot = s
-		}
+	if s, ok := errorSpot(err); ok {
+		t.Spot = s
 	}
 	return t
 }

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// exec changes a service's database behind its back.
-func exec(t *testing.T, dsn, sql string, args ...any) {
+// execSQL changes a service's database behind its back.
+func execSQL(t *testing.T, dsn, sql string, args ...any) {
 	conn, err := pgx.Connect(t.Context(), dsn)
 	require.NoError(t, err)
 	defer func() { _ = conn.Close(t.Context()) }()

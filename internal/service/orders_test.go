@@ -144,7 +144,7 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 	assert.True(t, m.JSON200.NextAt.After(time.Now().Add(55*24*time.Hour)))
 	assert.Equal(t, 1, m.JSON200.Budget.Used)
 
-	exec(t, r.Database, "update mandates set next_at = now() - interval '1 minute'")
+	execSQL(t, r.Database, "update mandates set next_at = now() - interval '1 minute'")
 	require.NoError(t, r.BeginDue(t.Context()))
 	newest, err := r.Client.ListOrdersWithResponse(t.Context(), &client.ListOrdersParams{})
 	require.NoError(t, err)

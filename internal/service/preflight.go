@@ -202,7 +202,8 @@ func (s *Service) probe(ctx context.Context, mandate int64, prover proof.Prover,
 		defer cancel()
 		if err := prover.Withdraw(ctx, list); err != nil {
 			var own *issue.Failure
-			if !errors.As(err, &own) { // never put up
+			var refused *proof.RefusedError
+			if !errors.As(err, &own) && !errors.As(err, &refused) { // those were never put up
 				s.cfg.Log.Warn("what a pre-flight put up is left standing for now", "error", err)
 				return
 			}
