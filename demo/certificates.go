@@ -55,6 +55,11 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.write("pki/harbour-root.pem", harbour.pem)
 	m.write("pki/crew-root.pem", crew.pem)
 	m.write("pki/crew-ca.pem", crewIssuing.pem)
+	rehearsal := m.authority("Harbour Light Rehearsal Root", nil, 3650)
+	m.write("pki/rehearsal-root.pem", rehearsal.pem)
+	m.write("pki/policy.pem", policy.pem)
+	m.keep("pki/issuing", issuing)
+	m.keep("pki/test-issuing", m.authority("Harbour Light Rehearsal CA", rehearsal, 900))
 
 	public := append(append([]byte{}, issuing.pem...), policy.pem...)
 	m.site("quay-lb/booking", issuing, public, 16, 74, "booking.lanterncoast.example")
@@ -170,6 +175,17 @@ func (m *maker) authority(name string, by *authority, days int) *authority {
 	}
 	a.cert, a.pem = m.sign(t, by, key)
 	return a
+}
+
+// keep writes a CA with its key, for the stand-in that issues with it.
+func (m *maker) keep(name string, a *authority) {
+	m.write(name+".pem", a.pem)
+	der, err := x509.MarshalECPrivateKey(a.key.(*ecdsa.PrivateKey))
+	if err != nil {
+		m.err = err
+		return
+	}
+	m.write(name+".key", pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}))
 }
 
 // site makes a certificate begun so many days ago with so many left (negative:

@@ -1,5 +1,6 @@
 // Package demo is the demo estate: Lantern Coast Ferries, with four real nginx,
-// one real HAProxy, one of them reached over a real SSH server, and certificates from roots of its own, all on loopback.
+// one real HAProxy, one of them reached over a real SSH server, a real BIND, a
+// stand-in CA, and certificates from roots of its own, all on loopback.
 //
 // It carries deliberate faults; Faults lists them with the finding each must
 // give, and a test compares that list with what a survey reports.
@@ -21,6 +22,8 @@ import (
 	"syscall"
 	"time"
 
+	"insegna.example/internal/standin/bind"
+	"insegna.example/internal/standin/ca"
 	"insegna.example/internal/standin/sshd"
 )
 
@@ -33,6 +36,8 @@ type Estate struct {
 	Unreachable error // why pier-2 is not reached over SSH; nil when it is
 
 	ssh      *sshd.Setup
+	cas      []*ca.CA
+	names    *bind.Server
 	claim    net.Listener
 	mu       sync.Mutex
 	children []*child
@@ -75,6 +80,9 @@ func Start(ctx context.Context, dir string) (e *Estate, err error) {
 		if err := e.run(ctx, s); err != nil {
 			return e, err
 		}
+	}
+	if err := e.outside(); err != nil {
+		return e, err
 	}
 	return e, e.swap(".after")
 }
@@ -145,7 +153,7 @@ type server struct {
 
 // Missing lists the programs the demo needs that are not installed.
 func Missing() (programs []string) {
-	for name, path := range map[string]string{"nginx": nginxPath, "haproxy": haproxyPath} {
+	for name, path := range map[string]string{"nginx": nginxPath, "haproxy": haproxyPath, "bind9": bind.Program} {
 		if _, err := os.Stat(path); err != nil {
 			programs = append(programs, name)
 		}
@@ -251,6 +259,7 @@ func (e *Estate) Stop() {
 		}
 	}
 	e.children = nil
+	e.stopOutside()
 	if e.claim != nil {
 		_ = e.claim.Close()
 	}

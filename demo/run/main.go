@@ -68,6 +68,9 @@ func run(ctx context.Context, dir, program string, once bool) error {
 			return err
 		}
 	}
+	if err := s.order(ctx, estate); err != nil {
+		return err
+	}
 	if estate.Unreachable != nil {
 		fmt.Printf("\npier-2 is reached as a local server, not over SSH: %v.\n", estate.Unreachable)
 	}
@@ -255,7 +258,7 @@ Seven commands to try in another terminal:
   bin/insegna today
   bin/insegna binding list --verdict broken,at-odds
   bin/insegna server sites pier-1
-  bin/insegna certificate list --days-left 30
+  bin/insegna mandate check timetable
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 

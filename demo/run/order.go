@@ -1,0 +1,36 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"insegna.example/demo"
+)
+
+// order enters the name server's key, agrees to the CA's terms, and at the
+// first start of all orders what can be had: one mandate is rehearsed, one is
+// ordered, and one cannot be, for the reason the estate file tells.
+func (s *running) order(ctx context.Context, e *demo.Estate) error {
+	if err := s.quietly(ctx, admin, "secret", "put", "harbour-tsig", "--file", e.TSIGFile()); err != nil {
+		return err
+	}
+	// The CA keeps nothing between two starts, so the account is made anew.
+	terms := strings.TrimSuffix(e.CADirectory(), "/directory") + "/terms"
+	if err := s.quietly(ctx, admin, "ca", "agree", "harbour-light", "--terms", terms); err != nil {
+		return err
+	}
+	if s.said.link() == "" {
+		return nil
+	}
+	if err := s.insegna(ctx, "mandate", "order", "seafront"); err != nil {
+		return err
+	}
+	if err := s.quietly(ctx, admin, "mandate", "rehearse", "booking"); err != nil {
+		return err
+	}
+	if err := s.quietly(ctx, admin, "mandate", "order", "timetable"); err == nil {
+		return fmt.Errorf("the mandate timetable should not be possible before its redirect is mended")
+	}
+	return nil
+}
