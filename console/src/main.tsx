@@ -21,12 +21,14 @@ const CertificatePage = lazy(async () => ({ default: (await import('./pages/Cert
 const Servers = lazy(async () => ({ default: (await import('./pages/Servers')).Servers }));
 const ServerPage = lazy(async () => ({ default: (await import('./pages/Server')).ServerPage }));
 const ServerText = lazy(async () => ({ default: (await import('./pages/ServerText')).ServerText }));
+const Mandates = lazy(async () => ({ default: (await import('./pages/Mandates')).Mandates }));
+const MandatePage = lazy(async () => ({ default: (await import('./pages/Mandate')).MandatePage }));
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
 const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -48,6 +50,8 @@ function Pages() {
             <Route path="/servers" element={<Servers />} />
             <Route path="/servers/:name" element={<ServerPage />} />
             <Route path="/servers/:name/text" element={<ServerText />} />
+            <Route path="/mandates" element={<Mandates />} />
+            <Route path="/mandates/:name" element={<MandatePage />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
             <Route path="/journal" element={<Journal />} />

@@ -111,6 +111,9 @@ var shots = []page{
 	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
 	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table", click: `//section[@aria-label="Sites"]//thead//th[1]`},
 	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a", click: `(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`},
+	{name: "mandates", path: "/mandates", width: 1280, high: 800, wait: "[aria-label='List of CAs']"},
+	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol", click: `//button[.="Pre-flight"]`},
+	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
 	{name: "sign-in", path: "/", width: 1280, high: 800, out: true, wait: "form"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
@@ -205,6 +208,7 @@ var commands = []struct{ name, line string }{
 	{"cli-survey", "insegna survey list; insegna survey changes | head -30"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-server-text", "insegna server list; echo; insegna server text freight-1 crane"},
+	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
 	{"cli-inspect", "insegna inspect .demo/freight-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
 }
 

@@ -181,6 +181,9 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
 		{"/journal", "table", "The journal is whole: 3 entries, the last is"},
+		{"/mandates", "[aria-label='Mandates']", "3 mandates: 0 in force, 0 failed, 3 never ordered or under way"},
+		{"/mandates/timetable", "[aria-label='Order'] h2", "Never ordered"},
+		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
 		{"/surveys/1", "table", "Survey 1: 48 of 52 answered with a certificate"},
 		{"/nowhere", "main h1", "No such page"},
@@ -517,4 +520,46 @@ func TestTheDoor(t *testing.T) {
 	assert.False(t, eval[bool](p, "!!document.querySelector('[aria-label=\"Remove keeper\"]')"), "people are an admin's")
 	assert.NotContains(t, p.text(), "night report", "a token is its person's")
 	p.accessible()
+}
+
+// TestMandatesInTheConsole agrees to a CA's terms, tries a mandate that is
+// blocked and one that is not, follows the order's steps, and makes another one.
+func TestMandatesInTheConsole(t *testing.T) {
+	e, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(e.Stop)
+	r := servicetest.Start(t)
+	r.ApplyFile(t, e.File)
+	r.Survey(t)
+	secret, err := os.ReadFile(e.TSIGFile())
+	require.NoError(t, err)
+	_, err = r.Client.PutSecretWithResponse(t.Context(), "harbour-tsig", client.SecretValue{Value: string(secret)})
+	require.NoError(t, err)
+	p := open(t, r.URL)
+	p.visit("/mandates", "[aria-label='Mandates']")
+	p.do(chromedp.Click(`//button[.="I have read them and agree"]`))
+	p.until("document.body.innerText.includes('keeper agreed to its terms')")
+	p.do(chromedp.Click(`//h2/a[.="timetable"]`), chromedp.Click(`//button[.="Pre-flight"]`))
+	p.until("document.querySelector('[aria-label=Pre-flight]')?.innerText.includes('path-redirected') ?? false")
+	assert.Contains(t, p.text(), "pier-1/sites-enabled/timetable:14")
+	assert.Contains(t, p.text(), "the CA was not asked")
+	p.accessible()
+	p.visit("/mandates/seafront", "[aria-label='Order'] h2")
+	p.do(chromedp.Click(`//button[.="Order now"]`))
+	p.until("document.body.innerText.includes('lie in the vault')")
+	for _, step := range []string{"key", "order", "proof", "validation", "withdraw", "request", "certificate"} {
+		assert.Contains(t, p.text(), step)
+	}
+	p.until("document.body.innerText.includes('in force until')")
+	p.accessible()
+	p.size(375, 800)
+	assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 375)
+	p.size(1280, 800)
+
+	p.visit("/mandates", "[aria-label='Mandates']")
+	p.do(chromedp.Click(`//summary[.="Work out the names"]`), chromedp.SendKeys(chromedp.CSS("input[name=server]"), "pier-1"), chromedp.SendKeys(chromedp.CSS("input[name=site]"), "menu.lanterncoast.example"), chromedp.KeyEvent(kb.Enter))
+	p.until("document.querySelector('textarea')?.value.includes('menu.lanterncoast.example') ?? false")
+	p.accessible()
+	p.do(chromedp.Click(`//button[.="Make it"]`))
+	p.until("document.body.innerText.includes('4 mandates')")
 }

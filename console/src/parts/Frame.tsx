@@ -52,6 +52,7 @@ export function Frame({ children }: { children: ReactNode }) {
         <NavLink to="/bindings">Bindings</NavLink>
         <NavLink to="/certificates">Certificates</NavLink>
         <NavLink to="/servers">Servers</NavLink>
+        <NavLink to="/mandates">Mandates</NavLink>
         <NavLink to="/surveys">Surveys</NavLink>
         <NavLink to="/journal">Journal</NavLink>
         <NavLink to="/settings">Settings</NavLink>

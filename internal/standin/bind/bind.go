@@ -1,4 +1,4 @@
-// Package bind runs a real BIND name server on loopback, as an ordinary user,
+// Package bind runs a real BIND name server on loopback, as whoever starts it,
 // with zones that can be updated with a key.
 package bind
 
@@ -9,10 +9,8 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -94,11 +92,6 @@ func Start(c Config) (*Server, error) {
 	s := &Server{Address: c.Address, cmd: exec.Command(Program, "-g", "-c", conf, "-n", "1"), done: make(chan struct{})}
 	s.cmd.Dir = c.Dir
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	if os.Geteuid() == 0 {
-		if err := asOther(s.cmd.SysProcAttr, c.Dir); err != nil {
-			return nil, err
-		}
-	}
 	log, err := os.Create(filepath.Join(c.Dir, "named.log"))
 	if err != nil {
 		return nil, err
@@ -133,26 +126,6 @@ func Start(c Config) (*Server, error) {
 	s.Stop()
 	said, _ := os.ReadFile(log.Name())
 	return nil, fmt.Errorf("BIND does not listen: %s", said[max(0, len(said)-600):])
-}
-
-// asOther lets root's BIND run as an ordinary user, whose folder it becomes.
-func asOther(attr *syscall.SysProcAttr, dir string) error {
-	u, err := user.Lookup("nobody")
-	if err != nil {
-		return err
-	}
-	uid, errU := strconv.Atoi(u.Uid)
-	gid, errG := strconv.Atoi(u.Gid)
-	if err := errors.Join(errU, errG); err != nil {
-		return err
-	}
-	attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	return filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		return os.Lchown(path, uid, gid)
-	})
 }
 
 // Pause stops it from answering and from hearing of changes; Resume lets it go on.

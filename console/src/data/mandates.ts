@@ -1,0 +1,63 @@
+import { useInfiniteQuery, keepPreviousData } from '@tanstack/react-query';
+import { api, calls, queryClient, type Problem, type Schemas } from './client';
+
+export type Mandate = Schemas['Mandate'];
+export type Order = Schemas['Order'];
+export type Trial = Schemas['Trial'];
+export type CA = Schemas['CA'];
+
+async function given<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
+  const { data, error } = await call;
+  if (data === undefined) throw error as Problem;
+  return data;
+}
+
+/** Mandates page by page; while an order runs they are read again each second. */
+export function useMandates(q: string) {
+  return useInfiniteQuery({
+    queryKey: ['get', '/mandates', q], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => given(calls.GET('/mandates', { params: { query: { limit: 100, ...(q ? { q } : {}), ...(pageParam ? { cursor: pageParam } : {}) } } })),
+    getNextPageParam: (last) => last.next_cursor,
+    refetchInterval: (query) => (query.state.data?.pages.some((p) => p.items.some(running)) ? 1000 : false),
+  });
+}
+
+const runs = (o?: Order) => o !== undefined && o.finished_at === undefined;
+
+/** Whether an order of a mandate is under way. */
+export const running = (m: Mandate) => runs(m.last) || runs(m.rehearsed);
+
+export function useMandate(name: string) {
+  return api.useQuery('get', '/mandates/{name}', { params: { path: { name } } }, { refetchInterval: (q) => (q.state.data && running(q.state.data) ? 1000 : false) });
+}
+
+/** An order with its steps, read again each second until it has ended. */
+export function useOrder(number: number | undefined) {
+  return api.useQuery('get', '/orders/{number}', { params: { path: { number: number ?? 1 } } }, { enabled: number !== undefined, refetchInterval: (q) => (q.state.data?.finished_at ? false : 700) });
+}
+
+export function useOrders(mandate: string) {
+  return api.useQuery('get', '/orders', { params: { query: { mandate, limit: 20 } } });
+}
+
+export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/orders', '/cas'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
+
+export const beginOrder = (mandate: string, rehearsal: boolean) => given(calls.POST('/orders', { body: { mandate, rehearsal } }));
+export const checkMandate = (name: string) => given(calls.POST('/mandates/{name}/preflight', { params: { path: { name } } }));
+export const addMandate = (text: string) => given(calls.POST('/mandates', { body: { text } }));
+export const draftMandate = (server: string, site: string) => given(calls.GET('/mandates/draft', { params: { query: { ...(server ? { server } : {}), ...(site ? { site } : {}) } } }));
+export const agree = (name: string, terms: string) => given(calls.POST('/cas/{name}/agreement', { params: { path: { name } }, body: { terms } }));
+
+export async function removeMandate(name: string) {
+  const { error, response } = await calls.DELETE('/mandates/{name}', { params: { path: { name } } });
+  if (!response.ok) throw error as unknown as Problem;
+}
+
+/** How a mandate stands, in a few words. */
+export function standing(m: Mandate): [kind: 'running' | 'failed' | 'fine' | 'never', text: string] {
+  const o = m.last;
+  if (runs(o)) return ['running', `order ${o?.number} is under way: ${o?.state}`];
+  if (o?.failure) return ['failed', `order ${o.number} failed: ${o.failure.words}`];
+  if (o?.not_after) return ['fine', `in force until ${new Date(o.not_after).toLocaleDateString('en-GB', { day: 'numeric', month: 'long', year: 'numeric', timeZone: 'UTC' })}`];
+  return ['never', 'never ordered'];
+}

@@ -1,0 +1,156 @@
+import { useState } from 'react';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
+import styled from 'styled-components';
+import { useMay } from '../data/access';
+import type { Problem, Schemas } from '../data/client';
+import { moment } from '../data/format';
+import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, type Mandate, type Order, type Trial } from '../data/mandates';
+import { Bar, Button, Plain, Scroll } from '../parts/Controls';
+import { Empty, Failure, Loading } from '../parts/States';
+import { color, font, space } from '../theme/tokens';
+import { Next, Standing } from './Mandates';
+
+const Part = styled.section`
+  margin-top: ${space(7)}; .wrap { overflow-wrap: anywhere; }
+  h2 { font-size: 20px; margin-bottom: ${space(3)}; }
+`;
+
+const Steps = styled.ol`
+  list-style: none; margin: 0; padding: 0; border-left: 3px solid ${color.line}; 
+  li { display: grid; grid-template-columns: 28px 130px minmax(0, 1fr); gap: ${space(3)}; padding: ${space(2)} 0 ${space(2)} ${space(3)}; }
+  li > strong { font-family: ${font.sign}; } p { white-space: pre-line; overflow-wrap: anywhere; } small { color: ${color.soft}; font-size: 14px; }
+  .failed, .failed p { color: ${color.oxide}; font-weight: 600; }
+  code { font: 15px ${font.mono}; overflow-wrap: anywhere; }
+`;
+
+const Title = styled.h1`overflow-wrap: anywhere;`;
+
+const marks = { doing: '…', done: '✓', failed: '✗' } as const;
+const words = { doing: 'going on', done: 'done', failed: 'failed' } as const;
+
+export function MandatePage() {
+  const { name = '' } = useParams();
+  const q = useMandate(name);
+  const [params, setParams] = useSearchParams();
+  const chosen = params.get('order') ? Number(params.get('order')) : undefined;
+  const show = (n: number) => setParams((p) => { p.set('order', String(n)); return p; }, { replace: true });
+  if (q.isPending) return <Loading />;
+  if (q.isError) return (q.error as Problem).status === 404 ? <Empty page title="No such mandate"><p>{(q.error as Problem).detail}</p></Empty> : <Failure error={q.error} retry={() => void q.refetch()} />;
+  const m = q.data;
+  const [kind, text] = standing(m);
+  const latest = [m.last, m.rehearsed].filter((o): o is Order => o !== undefined).sort((a, b) => b.number - a.number)[0];
+  return (
+    <>
+      <Title>{m.name}: {m.names.join(', ')}</Title>
+      <Standing $kind={kind}>{text}</Standing>
+      <Next m={m} />
+      <Facts m={m} />
+      <Acts m={m} onBegun={show} />
+      <OrderSteps number={chosen ?? latest?.number} />
+      <History name={m.name} onShow={show} />
+    </>
+  );
+}
+
+function Facts({ m }: { m: Mandate }) {
+  const rows: [string, string][] = [
+    ['From', m.ca], ['Proved by', `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Installed on', m.install.join(', ') || 'not said'],
+    ['Budget of the CA', m.budget.certificates > 0 ? `${m.budget.used} of ${m.budget.certificates} used in ${m.budget.days} days` : 'not declared'], ['Declared', m.place || `made by ${m.made_by}`],
+  ];
+  return <Part aria-label="The mandate"><Plain><tbody>{rows.map(([k, v]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{v}</td></tr>)}</tbody></Plain></Part>;
+}
+
+/** What can be done: try, rehearse, order, end. */
+function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
+  const operator = useMay('operator');
+  const admin = useMay('admin');
+  const go = useNavigate();
+  const [trials, setTrials] = useState<Schemas['TrialList']>();
+  const [busy, setBusy] = useState('');
+  const [says, setSays] = useState('');
+  if (!operator) return null;
+  const act = (what: string, call: () => Promise<unknown>) => {
+    setBusy(what);
+    setSays('');
+    void call().then(changed).catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); }).finally(() => setBusy(''));
+  };
+  const begin = (rehearsal: boolean) => act('order', async () => onBegun((await beginOrder(m.name, rehearsal)).number));
+  return (
+    <>
+      <Bar>
+        <Button $main isDisabled={busy !== ''} onPress={() => act('check', async () => setTrials(await checkMandate(m.name)))}>{busy === 'check' ? 'Trying…' : 'Pre-flight'}</Button>
+        <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(true)}>Rehearse</Button>
+        <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(false)}>Order now</Button>
+        {admin && !m.place && <Button onPress={() => { if (confirm(`End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name); await go('/mandates'); }); }}>End it</Button>}
+      </Bar>
+      {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
+      {trials && <Preflight trials={trials} />}
+    </>
+  );
+}
+
+function Preflight({ trials }: { trials: Schemas['TrialList'] }) {
+  return (
+    <Part aria-label="Pre-flight">
+      <h2>{trials.well ? 'Pre-flight: nothing is in the way' : 'Pre-flight: something is in the way; the CA was not asked'}</h2>
+      <Steps>
+        {trials.items.map((t: Trial, i) => (
+          <li key={i} className={t.code ? 'failed' : ''}>
+            <span role="img" aria-label={t.code ? 'in the way' : 'well'}>{t.code ? '✗' : '✓'}</span>
+            <strong>{t.step}</strong>
+            <div>
+              <small>{t.name}</small>
+              <p>{t.code && `${t.code}: `}{t.seen}</p>
+              {t.code && <><code>{t.spot}</code><p>→ {t.remedy}</p></>}
+            </div>
+          </li>
+        ))}
+      </Steps>
+    </Part>
+  );
+}
+
+/** An order's steps as they come, and kept. */
+function OrderSteps({ number }: { number: number | undefined }) {
+  const q = useOrder(number);
+  if (number === undefined) return <Part aria-label="Order"><h2>Never ordered</h2><p>Try it first with Pre-flight; Rehearse then runs it against the CA's test directory, which costs nothing of the budget.</p></Part>;
+  if (q.isPending) return <Loading rows={4} />;
+  if (q.isError) return <Failure error={q.error} retry={() => void q.refetch()} />;
+  const o = q.data;
+  return (
+    <Part aria-label="Order" aria-live="polite">
+      <h2>{o.rehearsal ? 'Rehearsal' : 'Order'} {o.number}, begun {moment(o.begun_at)} by {o.by}: {o.state}</h2>
+      <Steps>
+        {o.steps.map((s, i) => (
+          <li key={i} className={s.outcome}>
+            <span role="img" aria-label={words[s.outcome]}>{marks[s.outcome]}</span>
+            <strong>{s.step}</strong>
+            <div><p>{s.words}</p><small>{s.at.slice(11, 19)} UTC</small></div>
+          </li>
+        ))}
+      </Steps>
+      {o.failure?.again && <p>It is not tried before {moment(o.failure.again)}.</p>}
+      {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the vault.</p>}
+    </Part>
+  );
+}
+
+function History({ name, onShow }: { name: string; onShow: (n: number) => void }) {
+  const q = useOrders(name);
+  if (!q.data || q.data.items.length < 2) return null;
+  return (
+    <Part aria-label="Orders before">
+      <h2>Orders</h2>
+      <Scroll tabIndex={0} role="region" aria-label="List of orders">
+        <Plain>
+          <thead><tr><th>Order</th><th>Begun</th><th>By</th><th>State</th></tr></thead>
+          <tbody>
+            {q.data.items.map((o) => (
+              <tr key={o.number}><td><Button onPress={() => onShow(o.number)}>{o.number}</Button></td><td className="n">{moment(o.begun_at)}</td><td>{o.by}</td><td>{o.state}{o.rehearsal && ' (rehearsal)'}{o.failure && `: ${o.failure.kind}`}</td></tr>
+            ))}
+          </tbody>
+        </Plain>
+      </Scroll>
+    </Part>
+  );
+}
