@@ -57,7 +57,12 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 		return err // of this service, not of the order
 	}
 	if err := m.withdraw(ctx, o); err != nil {
-		f.Words += "; besides, " + err.Error()
+		var nowhere *Failure
+		if !errors.As(err, &nowhere) {
+			f.Words += "; besides, " + err.Error()
+		} else if err := m.Records.Withdrawn(ctx, o); err != nil { // there was no place to put it up at
+			return err
+		}
 	}
 	o.State, o.Failure = Failed, f
 	return m.Records.Save(ctx, o)

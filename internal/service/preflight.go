@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path"
 	"strings"
@@ -94,7 +95,7 @@ func explained(step conf.Step) *issue.Explained {
 	case step.Deed == conf.Passes:
 		x.Code, x.Seen, x.Remedy = issue.PathPassed, "its configuration passes the path on to "+step.To, keep
 	case step.Deed == conf.Redirects:
-		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+step.To, "move the redirect into location /, and "+keep
+		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+originOf(step.To), "move the redirect into location /, and "+keep
 	case step.Deed == conf.Answers && step.Status == 403:
 		x.Code, x.Seen, x.Remedy = issue.PathDenied, "its configuration denies the path", keep
 	case step.Deed == conf.Answers:
@@ -106,6 +107,14 @@ func explained(step conf.Step) *issue.Explained {
 		x.Seen += fmt.Sprintf("; the location made for it (%s) is never asked", step.Hidden)
 	}
 	return x
+}
+
+// originOf cuts an address down to its host, for a sentence.
+func originOf(to string) string {
+	if u, err := url.Parse(to); err == nil && u.Host != "" {
+		return u.Scheme + "://" + u.Host
+	}
+	return to
 }
 
 // CheckMandate tries what the CA will try, for every name of a mandate.

@@ -23,7 +23,7 @@ const Steps = styled.ol`
   code { font: 15px ${font.mono}; overflow-wrap: anywhere; }
 `;
 
-const Title = styled.h1`overflow-wrap: anywhere;`;
+const Title = styled.h1`overflow-wrap: anywhere; margin-bottom: ${space(4)};`;
 
 const marks = { doing: '…', done: '✓', failed: '✗' } as const;
 const words = { doing: 'going on', done: 'done', failed: 'failed' } as const;

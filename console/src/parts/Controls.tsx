@@ -125,7 +125,7 @@ export const Scroll = styled.div`overflow-x: auto; &:focus-visible { outline-off
 
 export const Plain = styled.table`
   border-collapse: collapse; width: 100%; background: ${color.raised}; border: 1px solid ${color.line};
-  th, thead td { border-bottom: 2px solid ${color.ink}; }
+  thead th, thead td { border-bottom: 2px solid ${color.ink}; }
   th { text-align: left; font: 600 14px ${font.sign}; }
   th, td { padding: ${space(2)} ${space(3)}; vertical-align: top; }
   tbody tr + tr td, tbody tr + tr th { border-top: 1px solid ${color.line}; }
