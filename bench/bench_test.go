@@ -38,6 +38,7 @@ type bench struct {
 	dir     string
 	figures []figure
 	plan    string
+	tb      testing.TB
 }
 
 var (
@@ -64,13 +65,13 @@ func TestMain(m *testing.M) {
 // BenchmarkFigures measures every figure once and writes the report.
 func BenchmarkFigures(b *testing.B) {
 	for range b.N {
-		if err := run(*out, *only); err != nil {
+		if err := run(b, *out, *only); err != nil {
 			b.Fatal(err)
 		}
 	}
 }
 
-func run(out, only string) error {
+func run(tb testing.TB, out, only string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	dir, err := os.MkdirTemp("", "insegna-bench-")
@@ -81,11 +82,11 @@ func run(out, only string) error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	b := &bench{ctx: ctx, dir: dir}
+	b := &bench{ctx: ctx, dir: dir, tb: tb}
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading}, {"reached", b.reached}, {"memory", b.memory}} {
+	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading}, {"reached", b.reached}, {"orders", b.orders}, {"due", b.due}, {"memory", b.memory}} {
 		if !strings.Contains(part.name, only) {
 			continue
 		}

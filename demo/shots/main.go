@@ -102,11 +102,8 @@ type page struct {
 var shots = []page{
 	{name: "today", path: "/", width: 1280, high: 800, wait: "h1 a"},
 	{name: "today-dark", path: "/", width: 1280, high: 800, dark: true, wait: "h1 a"},
-	{name: "today-narrow", path: "/", width: 375, high: 800, wait: "h1 a"},
 	{name: "bindings", path: "/bindings", width: 1280, high: 800, wait: "[aria-label='Bindings by host']"},
-	{name: "binding", path: "/bindings?q=booking", width: 1280, high: 800, wait: "[aria-label='Bindings by host']", click: `(//ul[@aria-label="Bindings by host"]//button)[3]`},
 	{name: "certificates", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]"},
-	{name: "surveys", path: "/surveys", width: 1280, high: 800, wait: "table"},
 	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
 	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
 	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table", click: `//section[@aria-label="Sites"]//thead//th[1]`},
@@ -204,12 +201,9 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 var commands = []struct{ name, line string }{
 	{"cli-today", "insegna today | head -34"},
 	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
-	{"cli-certificate-list", "insegna certificate list"},
-	{"cli-survey", "insegna survey list; insegna survey changes | head -30"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-server-text", "insegna server list; echo; insegna server text freight-1 crane"},
 	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
-	{"cli-inspect", "insegna inspect .demo/freight-1/ships.pem --roots .demo/pki/harbour-root.pem; insegna estate check .demo/estate.yaml"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.
