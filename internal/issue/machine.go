@@ -47,7 +47,7 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 	if errors.As(err, &lost) && o.Tries < mostTries {
 		wait := min(firstWait<<o.Tries, lastWait)
 		o.Tries++
-		if saved := m.Records.Save(ctx, o); saved != nil {
+		if saved := m.Records.Save(ctx, o, "", ""); saved != nil {
 			return saved
 		}
 		return &WaitError{time.Now().Add(wait), err}
@@ -65,7 +65,7 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 		}
 	}
 	o.State, o.Failure = Failed, f
-	return m.Records.Save(ctx, o)
+	return m.Records.Save(ctx, o, "", "")
 }
 
 // failureOf says what is wrong with an order; nil when the fault is this
@@ -127,10 +127,10 @@ func (m *Machine) run(ctx context.Context, o *Order) error {
 	}
 }
 
-// enter stores an order under its next state.
-func (m *Machine) enter(ctx context.Context, o *Order, next State) error {
+// enter stores an order under its next state, with the step that led there.
+func (m *Machine) enter(ctx context.Context, o *Order, next State, step, words string) error {
 	o.State, o.Tries = next, 0
-	return m.Records.Save(ctx, o)
+	return m.Records.Save(ctx, o, step, words)
 }
 
 // prepare makes the key and the request, and has them stored before the CA
@@ -146,10 +146,7 @@ func (m *Machine) prepare(ctx context.Context, o *Order) error {
 	if o.Request, err = Request(key, o.Names); err != nil {
 		return err
 	}
-	if err := m.Records.Note(ctx, o, "key", Done, "a key of the kind "+o.KeyKind+" is made and sealed"); err != nil {
-		return err
-	}
-	return m.enter(ctx, o, Ordering)
+	return m.enter(ctx, o, Ordering, "key", "a key of the kind "+o.KeyKind+" is made and sealed")
 }
 
 func identifiers(names []string) []acme.Identifier {
@@ -182,10 +179,7 @@ func (m *Machine) order(ctx context.Context, o *Order, resumed bool) (at *acme.O
 		}
 	}
 	o.URL = at.URL
-	if err := m.Records.Note(ctx, o, "order", Done, "the CA has the order as "+o.URL); err != nil {
-		return nil, err
-	}
-	return at, m.enter(ctx, o, Proving)
+	return at, m.enter(ctx, o, Proving, "order", "the CA has the order as "+o.URL)
 }
 
 // until asks how an order stands until it has left a status, never faster than
@@ -247,7 +241,7 @@ func (m *Machine) prove(ctx context.Context, o *Order, at *acme.Order) (*acme.Or
 			return nil, err
 		}
 	}
-	return at, m.enter(ctx, o, Finalizing)
+	return at, m.enter(ctx, o, Finalizing, "", "")
 }
 
 // publish puts up the proofs of all names still pending, waits until they can
@@ -284,9 +278,6 @@ func (m *Machine) publish(ctx context.Context, o *Order, at *acme.Order) (accept
 	if len(list) == 0 {
 		return nil, nil
 	}
-	if err := m.Records.Publishing(ctx, o, list); err != nil {
-		return nil, err
-	}
 	places := ""
 	for i, p := range list {
 		if i > 0 {
@@ -294,7 +285,7 @@ func (m *Machine) publish(ctx context.Context, o *Order, at *acme.Order) (accept
 		}
 		places += p.Place()
 	}
-	if err := m.Records.Note(ctx, o, "proof", Doing, places); err != nil {
+	if err := m.Records.Publishing(ctx, o, list, places); err != nil {
 		return nil, err
 	}
 	if err := m.Prover.Publish(ctx, list); err != nil {
@@ -313,9 +304,6 @@ func (m *Machine) withdraw(ctx context.Context, o *Order) error {
 		return err
 	}
 	if err := m.Prover.Withdraw(ctx, list); err != nil {
-		return err
-	}
-	if err := m.Records.Note(ctx, o, "withdraw", Done, "the proofs are taken down"); err != nil {
 		return err
 	}
 	return m.Records.Withdrawn(ctx, o)
@@ -369,16 +357,13 @@ func (m *Machine) finalize(ctx context.Context, o *Order, at *acme.Order) (*acme
 		if at, err = m.Client.Finalize(ctx, m.Account, at, o.Request); err != nil {
 			return nil, err
 		}
-		if err := m.Records.Note(ctx, o, "request", Done, "the certificate request is sent"); err != nil {
-			return nil, err
-		}
 	}
 	if at, err = m.until(ctx, o, at, acme.Processing); err != nil {
 		return nil, err
 	}
 	switch at.Status {
 	case acme.Valid:
-		return at, m.enter(ctx, o, Fetching)
+		return at, m.enter(ctx, o, Fetching, "request", "the certificate request is sent")
 	case acme.Invalid:
 		return nil, m.whyInvalid(ctx, at)
 	}
@@ -422,8 +407,5 @@ func (m *Machine) fetch(ctx context.Context, o *Order, at *acme.Order) error {
 	if len(chains) > 1 {
 		words += fmt.Sprintf("; %d chains were offered", len(chains))
 	}
-	if err := m.Records.Note(ctx, o, "certificate", Done, words); err != nil {
-		return err
-	}
-	return m.enter(ctx, o, Issued)
+	return m.enter(ctx, o, Issued, "certificate", words)
 }

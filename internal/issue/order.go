@@ -78,16 +78,18 @@ const (
 
 // Records keep an order.
 type Records interface {
-	// Save keeps everything of an order before its next step.
-	Save(ctx context.Context, o *Order) error
+	// Save keeps everything of an order before its next step, together with what
+	// to tell people of the one done; an empty step for nothing.
+	Save(ctx context.Context, o *Order, step, words string) error
 	// Note tells people what happens; the same step again takes the place of the one before.
 	Note(ctx context.Context, o *Order, step string, outcome Outcome, words string) error
 	// Known says whether another order is under way at this URL.
 	Known(ctx context.Context, o *Order, url string) bool
 	// Publications are what an order has put up and not yet taken down.
 	Publications(ctx context.Context, o *Order) ([]proof.Publication, error)
-	// Publishing keeps what is about to be put up; Withdrawn what was taken down.
-	Publishing(ctx context.Context, o *Order, list []proof.Publication) error
+	// Publishing keeps what is about to be put up, and tells where; Withdrawn that
+	// it was taken down.
+	Publishing(ctx context.Context, o *Order, list []proof.Publication, places string) error
 	Withdrawn(ctx context.Context, o *Order) error
 }
 

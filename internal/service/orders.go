@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
@@ -48,11 +49,13 @@ func (e *BudgetError) Error() string {
 
 // BeginOrder begins an order of a mandate, in earnest or in rehearsal.
 func (s *Service) BeginOrder(ctx context.Context, mandate string, rehearsal bool) (*store.Order, error) {
-	m, err := s.Mandate(ctx, mandate)
-	if err != nil {
+	m, err := s.store.Mandate(ctx, mandate)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &UnknownError{"mandate", mandate, "mandate list"}
+	} else if err != nil {
 		return nil, err
 	}
-	return s.beginOrder(ctx, &m.Mandate, rehearsal)
+	return s.beginOrder(ctx, m, rehearsal)
 }
 
 func (s *Service) beginOrder(ctx context.Context, m *store.Mandate, rehearsal bool) (*store.Order, error) {
@@ -170,7 +173,7 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 			return err
 		}
 	}
-	records := &orderRecords{s, row}
+	records := &orderRecords{s: s, row: row}
 	m, err := s.machine(ctx, row, v.Spec, records)
 	if err != nil {
 		var refused *RefusedError
@@ -182,10 +185,10 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		if refused != nil {
 			o.Failure.Advice = refused.Next
 		}
-		if err := records.Save(ctx, o); err != nil {
+		if err := records.Save(ctx, o, "", ""); err != nil {
 			return err
 		}
-		return s.settle(ctx, row, o)
+		return s.settle(ctx, records, o)
 	}
 	err = m.Run(ctx, o)
 	var wait *issue.WaitError
@@ -198,13 +201,13 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	return s.settle(ctx, row, o)
+	return s.settle(ctx, records, o)
 }
 
 func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
 
 // machine makes what takes an order: client, account, proofs.
-func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records issue.Records) (*issue.Machine, error) {
+func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Machine, error) {
 	e, ca, declaration, err := s.ca(ctx, row.CA)
 	if err != nil {
 		return nil, err
@@ -224,6 +227,7 @@ func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Ma
 	if m.Client, err = s.acmeClient(ca, directory, declaration); err != nil {
 		return nil, err
 	}
+	records.client = m.Client
 	if spec.Proof.By == "dns" {
 		m.Kind = acme.DNS01
 	}
@@ -284,10 +288,12 @@ func (s *Service) folders(ctx context.Context, e *estate.Estate, spec *estate.Ma
 type orderRecords struct {
 	s   *Service
 	row *store.Order
+
+	client *acme.Client // of the order's CA, once it is known
 }
 
 // Save implements issue.Records.
-func (r *orderRecords) Save(ctx context.Context, o *issue.Order) error {
+func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words string) error {
 	row := r.row
 	row.State, row.URL, row.Request, row.Replaces, row.Tries = string(o.State), o.URL, o.Request, o.Replaces, o.Tries
 	if o.Key != nil && row.Sealed == nil {
@@ -316,7 +322,10 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order) error {
 		now := time.Now().UTC()
 		row.FinishedAt = &now
 	}
-	return r.s.store.SaveOrder(ctx, row)
+	if step == "" {
+		return r.s.store.SaveOrder(ctx, row, nil)
+	}
+	return r.s.store.SaveOrder(ctx, row, &store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(issue.Done), Words: words, At: time.Now().UTC()})
 }
 
 // Note implements issue.Records.
@@ -341,17 +350,17 @@ func (r *orderRecords) Publications(ctx context.Context, o *issue.Order) ([]proo
 }
 
 // Publishing implements issue.Records.
-func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication) error {
+func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, places string) error {
 	rows := make([]store.Publication, len(list))
 	for i, p := range list {
 		rows[i] = store.Publication{OrderID: o.ID, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
 	}
-	return r.s.store.Publish(ctx, rows)
+	return r.s.store.Publish(ctx, rows, store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: string(issue.Doing), Words: places, At: time.Now().UTC()})
 }
 
 // Withdrawn implements issue.Records.
 func (r *orderRecords) Withdrawn(ctx context.Context, o *issue.Order) error {
-	return r.s.store.Withdrawn(ctx, o.ID)
+	return r.s.store.Withdrawn(ctx, o.ID, time.Now().UTC())
 }
 
 // Waits after failures in a row: an hour, twice as long each time, a day at most.
@@ -361,7 +370,8 @@ const (
 )
 
 // settle says when a mandate is due next, after an order has ended.
-func (s *Service) settle(ctx context.Context, row *store.Order, o *issue.Order) error {
+func (s *Service) settle(ctx context.Context, r *orderRecords, o *issue.Order) error {
+	row := r.row
 	if o.State == issue.Failed {
 		if err := s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: "failure", Outcome: string(issue.Wrong), Words: o.Failure.Words + "\n" + o.Failure.Advice, At: time.Now().UTC()}); err != nil {
 			return err
@@ -381,30 +391,24 @@ func (s *Service) settle(ctx context.Context, row *store.Order, o *issue.Order) 
 		}
 		return s.store.SetNext(ctx, row.MandateID, &again, "tried again after a failure ("+o.Failure.Kind+")", failures)
 	}
-	at, why := s.renewal(ctx, row, o)
+	at, why := r.renewal(ctx, o)
 	return s.store.SetNext(ctx, row.MandateID, &at, why, 0)
 }
 
 // renewal chooses when a certificate is to be renewed: in the window its CA
 // suggests (RFC 9773), else some time before its end.
-func (s *Service) renewal(ctx context.Context, row *store.Order, o *issue.Order) (time.Time, string) {
+func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) (time.Time, string) {
 	list, err := certs.ReadCertificates(o.Chain)
 	if err != nil || len(list) == 0 {
 		return time.Now().Add(lastRetry), "its certificate cannot be read"
 	}
 	leaf := list[0]
-	days := 0
-	if v, err := ViewOrder(row); err == nil {
-		days = v.Spec.RenewDays
+	if v, err := ViewOrder(r.row); err == nil && v.Spec.RenewDays > 0 {
+		return leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC(), fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)
 	}
-	if days > 0 {
-		return leaf.NotAfter.AddDate(0, 0, -days).UTC(), fmt.Sprintf("%d days before its end, as the mandate says", days)
-	}
-	if _, ca, id, err := s.ca(ctx, row.CA); err == nil {
-		if c, err := s.acmeClient(ca, ca.Directory, id); err == nil {
-			if info, err := c.RenewalInfo(ctx, acme.CertificateID(leaf)); err == nil && info != nil {
-				return momentIn(info.Start, info.End), "in the window its CA suggests"
-			}
+	if r.client != nil {
+		if info, err := r.client.RenewalInfo(ctx, acme.CertificateID(leaf)); err == nil && info != nil {
+			return momentIn(info.Start, info.End), "in the window its CA suggests"
 		}
 	}
 	life := leaf.NotAfter.Sub(leaf.NotBefore)
@@ -420,8 +424,11 @@ func momentIn(start, end time.Time) time.Time {
 	return start.Add(time.Duration(n.Int64())).UTC()
 }
 
-// dueAtOnce bounds how many orders one look for what is due begins.
-const dueAtOnce = 100
+// Bounds of the orders one look for what is due begins.
+const (
+	dueAtOnce     = 100
+	dueSideBySide = 8
+)
 
 // BeginDue begins an order for each mandate that is due, and takes down proofs
 // that were left standing.
@@ -433,21 +440,26 @@ func (s *Service) BeginDue(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var group errgroup.Group
+	group.SetLimit(dueSideBySide)
 	for i := range list {
-		m := &list[i]
-		_, err := s.beginOrder(ctx, m, false)
-		if err == nil || errors.Is(err, store.ErrOrderRunning) {
-			continue
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		later := time.Now().UTC().Add(firstRetry)
-		if err := s.store.SetNext(ctx, m.ID, &later, "could not be ordered: "+clipText(err.Error()), m.Failures+1); err != nil {
-			return err
-		}
+		group.Go(func() error { return s.beginOne(ctx, &list[i]) })
 	}
-	return nil
+	return group.Wait()
+}
+
+// beginOne begins the order of a mandate that is due; one that cannot be begun
+// is due again later.
+func (s *Service) beginOne(ctx context.Context, m *store.Mandate) error {
+	_, err := s.beginOrder(ctx, m, false)
+	if err == nil || errors.Is(err, store.ErrOrderRunning) {
+		return nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	later := time.Now().UTC().Add(firstRetry)
+	return s.store.SetNext(ctx, m.ID, &later, "could not be ordered: "+clipText(err.Error()), m.Failures+1)
 }
 
 // sweep takes down what orders that have ended could not.
@@ -473,7 +485,7 @@ func (s *Service) sweepOrder(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	records := &orderRecords{s, v.Order}
+	records := &orderRecords{s: s, row: v.Order}
 	prover, err := s.prover(ctx, e, v.Spec)
 	if err != nil {
 		return err

@@ -225,5 +225,6 @@ func (s *Store) Due(ctx context.Context, at time.Time, limit int) ([]Mandate, er
 
 // SetNext keeps when a mandate is due next, and why then.
 func (s *Store) SetNext(ctx context.Context, id int64, at *time.Time, why string, failures int) error {
-	return s.db.WithContext(ctx).Model(&Mandate{}).Where("id = ?", id).Updates(map[string]any{"next_at": at, "next_why": why, "failures": failures}).Error
+	_, err := s.pool.Exec(ctx, "update mandates set next_at = $2, next_why = $3, failures = $4 where id = $1", id, at, text(why), failures)
+	return err
 }

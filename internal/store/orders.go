@@ -7,7 +7,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // Order is one order as it is kept.
@@ -44,15 +43,11 @@ type OrderStep struct {
 	At      time.Time
 }
 
-type publicationRow struct{ Publication }
-
 // Publication is a proof that stands somewhere for an order.
 type Publication struct {
 	OrderID                    int64
 	Kind, Name, Token, Content string
 }
-
-func (publicationRow) TableName() string { return "publications" }
 
 // BeginOrder keeps a new order together with the job that does it. It is
 // ErrOrderRunning when one of the mandate is under way.
@@ -121,9 +116,17 @@ func (s *Store) InForce(ctx context.Context, mandate int64) (*Order, error) {
 	return found(&o, s.db.WithContext(ctx).Where("state = 'issued' and not rehearsal").Order("id desc").Take(&o, "mandate_id = ?", mandate).Error)
 }
 
-// SaveOrder keeps everything of an order that its steps change.
-func (s *Store) SaveOrder(ctx context.Context, o *Order) error {
-	return s.db.WithContext(ctx).Model(&Order{}).Where("id = ?", o.ID).Select("account_id", "state", "url", "sealed", "request", "replaces", "chain", "leaf", "not_after", "tries", "failure", "finished_at").Updates(o).Error
+const saveSQL = `update orders set account_id = $2, state = $3, url = $4, sealed = $5, request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13 where id = $1`
+
+// SaveOrder keeps everything of an order that its steps change, with a step in
+// the same transaction; nil for none.
+func (s *Store) SaveOrder(ctx context.Context, o *Order, step *OrderStep) error {
+	var b pgx.Batch // one way to the database and back, one transaction
+	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Sealed, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, o.Failure, o.FinishedAt)
+	if step != nil {
+		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
+	}
+	return s.pool.SendBatch(ctx, &b).Close()
 }
 
 // KnownOrder says whether another order than this one is under way at a URL.
@@ -133,23 +136,15 @@ func (s *Store) KnownOrder(ctx context.Context, id int64, url string) (bool, err
 	return n > 0, err
 }
 
+// noteSQL adds a step, in the place of the last one when that has its name.
+const noteSQL = `insert into order_steps (order_id, number, step, outcome, words, at)
+	select $1, coalesce((select case when step = $2 then number else number + 1 end from order_steps where order_id = $1 order by number desc limit 1), 1), $2, $3, $4, $5
+	on conflict (order_id, number) do update set outcome = excluded.outcome, words = excluded.words, at = excluded.at`
+
 // NoteStep keeps a step; one of the same name that is the last takes its place.
 func (s *Store) NoteStep(ctx context.Context, v OrderStep) error {
-	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		var last []OrderStep
-		if err := db.Where("order_id = ?", v.OrderID).Order("number desc").Limit(1).Find(&last).Error; err != nil {
-			return err
-		}
-		v.Number = 1
-		v.Words = text(v.Words)
-		if len(last) > 0 {
-			v.Number = last[0].Number + 1
-			if last[0].Step == v.Step {
-				v.Number--
-			}
-		}
-		return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&v).Error
-	})
+	_, err := s.pool.Exec(ctx, noteSQL, v.OrderID, v.Step, v.Outcome, text(v.Words), v.At)
+	return err
 }
 
 // OrderSteps gives an order's steps as they came.
@@ -158,39 +153,42 @@ func (s *Store) OrderSteps(ctx context.Context, id int64) ([]OrderStep, error) {
 	return list, s.db.WithContext(ctx).Where("order_id = ?", id).Order("number").Find(&list).Error
 }
 
-// Publish keeps what is about to stand somewhere for an order.
-func (s *Store) Publish(ctx context.Context, list []Publication) error {
-	rows := make([]publicationRow, len(list))
-	for i := range list {
-		rows[i].Publication = list[i]
+// Publish keeps what is about to stand somewhere for an order, and says so in
+// a step.
+func (s *Store) Publish(ctx context.Context, list []Publication, step OrderStep) error {
+	var b pgx.Batch
+	for _, p := range list {
+		b.Queue("insert into publications (order_id, kind, name, token, content) values ($1, $2, $3, $4, $5) on conflict do nothing", p.OrderID, p.Kind, p.Name, p.Token, p.Content)
 	}
-	return s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&rows).Error
+	b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
+	return s.pool.SendBatch(ctx, &b).Close()
 }
 
 // Publications gives what stands somewhere for an order.
 func (s *Store) Publications(ctx context.Context, order int64) ([]Publication, error) {
-	var rows []publicationRow
-	err := s.db.WithContext(ctx).Find(&rows, "order_id = ?", order).Error
-	out := make([]Publication, len(rows))
-	for i := range rows {
-		out[i] = rows[i].Publication
+	rows, err := s.pool.Query(ctx, "select order_id, kind, name, token, content from publications where order_id = $1", order)
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Publication])
 }
 
-// Withdrawn forgets what stood somewhere for an order.
-func (s *Store) Withdrawn(ctx context.Context, order int64) error {
-	return s.db.WithContext(ctx).Delete(&publicationRow{}, "order_id = ?", order).Error
+// Withdrawn forgets what stood somewhere for an order, and says so in a step.
+func (s *Store) Withdrawn(ctx context.Context, order int64, at time.Time) error {
+	var b pgx.Batch
+	b.Queue("delete from publications where order_id = $1", order)
+	b.Queue(noteSQL, order, "withdraw", "done", "the proofs are taken down", at)
+	return s.pool.SendBatch(ctx, &b).Close()
 }
 
 // Answering gives the content of a proof by token, for the service's own
 // listener.
 func (s *Store) Answering(ctx context.Context, name, token string) (content string, err error) {
-	r := s.db.WithContext(ctx).Raw("select content from publications where name = ? and token = ? union all select content from probes where name = ? and token = ? limit 1", name, token, name, token).Scan(&content)
-	if r.Error == nil && r.RowsAffected == 0 {
+	err = s.pool.QueryRow(ctx, "select content from publications where name = $1 and token = $2 union all select content from probes where name = $1 and token = $2 limit 1", name, token).Scan(&content)
+	if errors.Is(err, pgx.ErrNoRows) {
 		return "", ErrNotFound
 	}
-	return content, r.Error
+	return content, err
 }
 
 // Probe is a proof that a pre-flight has put up.
@@ -221,9 +219,10 @@ func (s *Store) LeftOver(ctx context.Context, limit int) (ids []int64, err error
 	return ids, err
 }
 
-// IssuedSince counts the certificates a CA gave since a time.
+// IssuedSince counts the certificates a CA gave since a time, and the orders
+// under way.
 func (s *Store) IssuedSince(ctx context.Context, ca string, since time.Time) (int, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&Order{}).Where("ca = ? and state = 'issued' and not rehearsal and finished_at > ?", ca, since).Count(&n).Error
+	err := s.db.WithContext(ctx).Model(&Order{}).Where("ca = ? and not rehearsal and (state = 'issued' and finished_at > ? or finished_at is null)", ca, since).Count(&n).Error
 	return int(n), err
 }

@@ -82,6 +82,8 @@ create table publications (
     primary key (order_id, kind, name, token, content)
 );
 
+create index publications_asked on publications (name, token);
+
 -- What a pre-flight has put up for a moment.
 create table probes (
     mandate_id bigint not null references mandates,
