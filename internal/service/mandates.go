@@ -132,10 +132,13 @@ const caPatience = 5 * time.Second
 
 func (s *Service) caView(ctx context.Context, ca *estate.CA, declaration int64) (CAView, error) {
 	v := CAView{CA: ca}
-	for directory, into := range map[string]**store.Account{ca.Directory: &v.Account, ca.TestDirectory: &v.Test} {
-		a, err := s.store.Account(ctx, directory)
+	for _, at := range []struct {
+		directory string
+		into      **store.Account
+	}{{ca.Directory, &v.Account}, {ca.TestDirectory, &v.Test}} {
+		a, err := s.store.Account(ctx, at.directory)
 		if err == nil && a.URL != "" {
-			*into = a
+			*at.into = a
 		} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return v, err
 		}
