@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -43,7 +44,9 @@ func (a *app) journalList() *cobra.Command {
 				{head: "Entry", cell: func(e client.JournalEntry) string { return fmt.Sprint(e.Id) }},
 				{head: "When (UTC)", cell: func(e client.JournalEntry) string { return moment(e.At) }, raw: func(e client.JournalEntry) string { return e.At.UTC().Format("2006-01-02T15:04:05Z") }},
 				{head: "Who", width: 16, cell: func(e client.JournalEntry) string { return e.Actor }},
-				{head: "What", width: 44, cell: func(e client.JournalEntry) string { return e.Action + " " + e.Subject + "\n" + e.Detail }},
+				{head: "What", width: 44, cell: func(e client.JournalEntry) string {
+					return strings.TrimSuffix(e.Action+" "+e.Subject+"\n"+e.Detail, "\n{}")
+				}},
 				{head: "Hash", cell: func(e client.JournalEntry) string { return e.Hash[:12] }, raw: func(e client.JournalEntry) string { return e.Hash }},
 			})
 			a.more(page.NextCursor, len(page.Items))

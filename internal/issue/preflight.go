@@ -130,7 +130,7 @@ func notPublished(host string, err error) Trial {
 		t.Spot = put.Where
 	}
 	if s, ok := errorSpot(err); ok {
-		t.Spot = s
+		t.Spot, t.Seen = s, strings.TrimSuffix(t.Seen, " ("+s+")") // said once is enough
 	}
 	return t
 }

@@ -37,6 +37,9 @@ func (a *Act) write(db *gorm.DB, at time.Time) error {
 	if err != nil {
 		return err
 	}
+	if a.Detail == nil {
+		detail = []byte("{}")
+	}
 	if err := db.Exec("lock table journal in share row exclusive mode").Error; err != nil {
 		return err
 	}

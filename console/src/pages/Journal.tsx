@@ -43,7 +43,7 @@ export function Journal() {
               {items.map((e) => (
                 <tr key={e.id}>
                   <td>{e.id}</td><td className="n">{moment(e.at)}</td><td>{e.actor}</td>
-                  <td><strong>{e.action}</strong> {e.subject}<br /><code>{e.detail}</code></td>
+                  <td><strong>{e.action}</strong> {e.subject}{e.detail !== '{}' && <><br /><code>{e.detail}</code></>}</td>
                   <td className="n"><code title={e.hash}>{e.hash.slice(0, 12)}</code></td>
                 </tr>
               ))}
