@@ -193,6 +193,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		t.Run("opens "+c.path, func(t *testing.T) {
 			p := open(t, r.URL)
 			p.visit(c.path, c.wait)
+			p.until(fmt.Sprintf("document.body.innerText.includes(%q)", c.says))
 			assert.Contains(t, p.text(), c.says)
 			p.accessible()
 			for _, width := range []int64{1280, 375} {
