@@ -383,6 +383,12 @@ func (s *Service) settle(ctx context.Context, r *orderRecords, o *issue.Order) e
 	if o.State == issue.Failed {
 		failures := row.Mandate.Failures + 1
 		if o.Failure.Again.IsZero() {
+			if _, err := s.store.InForce(ctx, row.MandateID); err == nil { // it will end: nobody's silence stops its renewal
+				again := time.Now().UTC().Add(lastRetry)
+				return s.store.SetNext(ctx, row.MandateID, &again, "waits for a person, tried again each day: "+clipText(o.Failure.Advice), failures)
+			} else if !errors.Is(err, store.ErrNotFound) {
+				return err
+			}
 			return s.store.SetNext(ctx, row.MandateID, nil, "waits for a person: "+clipText(o.Failure.Advice), failures)
 		}
 		again := time.Now().UTC().Add(min(firstRetry<<min(failures-1, 10), lastRetry))

@@ -155,6 +155,21 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 	var replaces string
 	r.Query(t, "select replaces from orders where id = $1", &replaces, renewed.Number)
 	assert.NotEmpty(t, replaces, "the CA knows it as a renewal")
+	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example, www.lantern.example")
+	head, mandates, _ := strings.Cut(text, "mandates:")
+	r.Apply(t, head, root)
+	r.Apply(t, head+"mandates:"+strings.Replace(mandates, "by: listener", "by: dns, server: 127.0.0.1, tsig: {name: k, secret: none}", 1), root)
+	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
+	require.NoError(t, err)
+	require.NotNil(t, m.JSON200.NextAt, "taken out of the file and back in, it is renewed all the same")
+	failed := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.NotNil(t, failed.Failure)
+	assert.Contains(t, failed.Failure.Words, `the vault has no secret "none"`)
+	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
+	require.NoError(t, err)
+	require.NotNil(t, m.JSON200.NextAt, "what is in force is not left to end in silence")
+	assert.WithinDuration(t, time.Now().Add(24*time.Hour), *m.JSON200.NextAt, time.Minute)
+	r.Apply(t, text, root)
 	require.Nil(t, ended(t, r.Client, begin(t, r.Client, "booking", false)).Failure)
 	spent, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "booking"})
 	require.NoError(t, err)
@@ -221,9 +236,6 @@ func TestWhyAnOrderFails(t *testing.T) {
 // order, when the CA has done it and before its answer arrives, and starts it
 // again: one order, one certificate, and the key that fits it.
 func TestKilledAtEveryStep(t *testing.T) {
-	if testing.Short() {
-		t.Skip("takes a while")
-	}
 	folder := t.TempDir()
 	web := httptest.NewServer(http.FileServer(http.Dir(folder)))
 	defer web.Close()

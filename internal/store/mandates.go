@@ -123,7 +123,8 @@ var (
 )
 
 // expandMandates writes a declaration's mandates and hides those only the one
-// before declared. What was made here under the same name stands in the way.
+// before declared; one that comes back is due when it was. What was made here
+// under the same name stands in the way.
 func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	for i := range e.Mandates {
 		m := &e.Mandates[i]
@@ -140,7 +141,7 @@ func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 			return err
 		}
 	}
-	return db.Exec("update mandates set removed_at = ?, next_at = null where generation is not null and generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error
+	return db.Exec("update mandates set removed_at = ? where generation is not null and generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error
 }
 
 // AddMandate keeps a mandate made here.
