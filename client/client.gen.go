@@ -572,8 +572,14 @@ type CA struct {
 type CAAccount struct {
 	AgreedAt time.Time `json:"agreed_at"`
 	AgreedBy string    `json:"agreed_by"`
-	Terms    string    `json:"terms"`
-	Url      string    `json:"url"`
+
+	// RestsUntil the CA limits its rate and wants no more requests before then; absent when it does not
+	RestsUntil *time.Time `json:"rests_until,omitempty"`
+
+	// RestsWhy what it said
+	RestsWhy *string `json:"rests_why,omitempty"`
+	Terms    string  `json:"terms"`
+	Url      string  `json:"url"`
 }
 
 // CAList defines model for CAList.

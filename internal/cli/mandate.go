@@ -434,6 +434,8 @@ func (a *app) caList() *cobra.Command {
 						return c.Trouble
 					case c.Account == nil:
 						return "nobody has agreed to its terms: insegna ca agree " + c.Name
+					case c.Account.RestsUntil != nil:
+						return "wants no requests before " + moment(*c.Account.RestsUntil) + ": " + *c.Account.RestsWhy
 					}
 					return c.Account.AgreedBy + " agreed " + moment(c.Account.AgreedAt)
 				}},

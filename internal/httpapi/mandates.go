@@ -26,7 +26,12 @@ func caAccount(a *store.Account) *contract.CAAccount {
 	if a == nil {
 		return nil
 	}
-	return &contract.CAAccount{Url: a.URL, Terms: a.Terms, AgreedBy: a.AgreedBy, AgreedAt: a.AgreedAt.UTC()}
+	out := &contract.CAAccount{Url: a.URL, Terms: a.Terms, AgreedBy: a.AgreedBy, AgreedAt: a.AgreedAt.UTC()}
+	if a.RestUntil != nil && time.Now().Before(*a.RestUntil) {
+		until := a.RestUntil.UTC()
+		out.RestsUntil, out.RestsWhy = &until, &a.RestWhy
+	}
+	return out
 }
 
 func caOf(v *service.CAView) contract.CA {

@@ -46,6 +46,7 @@ func problemOf(err error) contract.Problem {
 	var refused *service.RefusedError
 	var nothing *service.UnknownError
 	var budget *service.BudgetError
+	var rest *service.RestError
 	switch {
 	case errors.As(err, &refused):
 		return problem(http.StatusConflict, "Not possible now", err.Error(), refused.Next)
@@ -53,6 +54,8 @@ func problemOf(err error) contract.Problem {
 		return notFoundProblem(err.Error())
 	case errors.As(err, &budget):
 		return problem(http.StatusConflict, "Budget spent", err.Error(), "wait until the oldest of them leaves the window, or rehearse instead")
+	case errors.As(err, &rest):
+		return problem(http.StatusConflict, "The CA limits its rate", err.Error(), "wait until then, or order from another CA; what serves goes on serving")
 	case errors.Is(err, store.ErrMandateTaken), errors.Is(err, store.ErrMandateOfFile), errors.Is(err, store.ErrOrderRunning):
 		return problem(http.StatusConflict, "Not possible now", err.Error(), "")
 	case errors.As(err, &access) && access.Caller == nil:

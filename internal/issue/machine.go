@@ -52,6 +52,13 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 		}
 		return &WaitError{time.Now().Add(wait), err}
 	}
+	if p := limited(err); p != nil && time.Until(p.RetryAfter) < patience && o.Tries < mostTries {
+		o.Tries++
+		if saved := m.Records.Save(ctx, o, "", ""); saved != nil {
+			return saved
+		}
+		return &WaitError{p.RetryAfter, err}
+	}
 	f := failureOf(err)
 	if f == nil {
 		return err // of this service, not of the order
@@ -66,6 +73,16 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 	}
 	o.State, o.Failure = Failed, f
 	return m.Records.Save(ctx, o, "", "")
+}
+
+// limited gives a CA's refusal for the rate of requests that says when it ends;
+// nil for any other error.
+func limited(err error) *acme.Problem {
+	var p *acme.Problem
+	if errors.As(err, &p) && p.Kind() == "rateLimited" && !p.RetryAfter.IsZero() {
+		return p
+	}
+	return nil
 }
 
 // failureOf says what is wrong with an order; nil when the fault is this

@@ -385,10 +385,12 @@ func (s *Service) Mandate(ctx context.Context, name string) (*MandateView, error
 			*into = &o
 		}
 	}
-	if v.InForce, err = s.store.InForce(ctx, m.ID); errors.Is(err, store.ErrNotFound) {
-		v.InForce = nil
-	} else if err != nil {
+	inForce, err := s.store.InForce(ctx, []int64{m.ID})
+	if err != nil {
 		return nil, err
+	}
+	if o, ok := inForce[m.ID]; ok {
+		v.InForce = &o
 	}
 	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
 		v.Budget, err = s.budget(ctx, ca)

@@ -2,18 +2,13 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math/big"
 	"path"
 	"strings"
 	"time"
-
-	"github.com/jackc/pgx/v5"
-	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
@@ -35,62 +30,6 @@ func decodeSecret(text []byte) []byte {
 		}
 	}
 	return []byte(trimmed)
-}
-
-// BudgetError says that a CA gives no more certificates for now.
-type BudgetError struct {
-	CA     string
-	Budget Budget
-}
-
-func (e *BudgetError) Error() string {
-	return fmt.Sprintf("the budget of %s is spent: %d of %d certificates in %d days", e.CA, e.Budget.Used, e.Budget.Certificates, e.Budget.Days)
-}
-
-// BeginOrder begins an order of a mandate, in earnest or in rehearsal.
-func (s *Service) BeginOrder(ctx context.Context, mandate string, rehearsal bool) (*store.Order, error) {
-	m, err := s.store.Mandate(ctx, mandate)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, &UnknownError{"mandate", mandate, "mandate list"}
-	} else if err != nil {
-		return nil, err
-	}
-	return s.beginOrder(ctx, m, rehearsal)
-}
-
-func (s *Service) beginOrder(ctx context.Context, m *store.Mandate, rehearsal bool) (*store.Order, error) {
-	_, ca, _, err := s.ca(ctx, m.CA)
-	if err != nil {
-		return nil, err
-	}
-	directory, err := directoryOf(ca, rehearsal)
-	if err != nil {
-		return nil, err
-	}
-	a, err := s.store.Account(ctx, directory)
-	if errors.Is(err, store.ErrNotFound) || err == nil && a.URL == "" {
-		return nil, &RefusedError{"nobody has agreed to the terms of " + ca.Name + " yet", "read and agree to them: insegna ca agree " + ca.Name}
-	} else if err != nil {
-		return nil, err
-	}
-	if b, err := s.budget(ctx, ca); err != nil {
-		return nil, err
-	} else if !rehearsal && b.Left() == 0 {
-		return nil, &BudgetError{ca.Name, b}
-	}
-	o := &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &a.ID, Rehearsal: rehearsal, Spec: m.Spec, State: string(issue.Begun), By: actor(ctx), CreatedAt: time.Now().UTC()}
-	if before, err := s.store.InForce(ctx, m.ID); err == nil && !rehearsal {
-		if list, err := certs.ReadCertificates(before.Chain); err == nil && len(list) > 0 && before.AccountID != nil && *before.AccountID == a.ID {
-			o.Replaces = acme.CertificateID(list[0])
-		}
-	}
-	action := "order.begin"
-	if rehearsal {
-		action = "order.rehearse"
-	}
-	act := &store.Act{Actor: o.By, Action: action, Subject: m.Name, Detail: map[string]any{"ca": m.CA}}
-	err = s.store.BeginOrder(ctx, o, act, func(ctx context.Context, tx pgx.Tx, id int64) error { return s.jobs.AddOrder(ctx, tx, id) })
-	return o, err
 }
 
 // OrderView is one order with its steps.
@@ -185,23 +124,29 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		if refused != nil {
 			o.Failure.Advice = refused.Next
 		}
-		if err := records.Save(ctx, o, "", ""); err != nil {
+		return records.Save(ctx, o, "", "")
+	}
+	if time.Now().Before(records.rest) {
+		if err := records.Note(ctx, o, "waiting", issue.Doing, "the CA wants no more requests before "+instant(records.rest)); err != nil {
 			return err
 		}
-		return s.settle(ctx, records, o)
+		return &work.Later{At: records.rest}
 	}
 	err = m.Run(ctx, o)
 	var wait *issue.WaitError
 	if errors.As(err, &wait) {
+		var p *acme.Problem
+		if errors.As(err, &p) && row.AccountID != nil { // the CA limits its rate: nothing else is asked of it either
+			if err := s.store.RestAccount(ctx, *row.AccountID, wait.Until.UTC(), clipText(p.Words())); err != nil {
+				return err
+			}
+		}
 		if err := records.Note(ctx, o, "waiting", issue.Doing, wait.Error()); err != nil {
 			return err
 		}
 		return &work.Later{At: wait.Until}
 	}
-	if err != nil {
-		return err
-	}
-	return s.settle(ctx, records, o)
+	return err
 }
 
 func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
@@ -228,6 +173,9 @@ func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Ma
 		return nil, err
 	}
 	records.client = m.Client
+	if a.RestUntil != nil {
+		records.rest = *a.RestUntil
+	}
 	if spec.Proof.By == "dns" {
 		m.Kind = acme.DNS01
 	}
@@ -290,6 +238,7 @@ type orderRecords struct {
 	row *store.Order
 
 	client *acme.Client // of the order's CA, once it is known
+	rest   time.Time    // until when that CA wants to be left alone
 }
 
 // Save implements issue.Records.
@@ -318,14 +267,23 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 		f := string(text)
 		row.Failure = &f
 	}
-	if o.State == issue.Issued || o.State == issue.Failed {
-		now := time.Now().UTC()
-		row.FinishedAt = &now
+	now := time.Now().UTC()
+	var steps []store.OrderStep
+	if step != "" {
+		steps = append(steps, store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(issue.Done), Words: words, At: now})
 	}
-	if step == "" {
-		return r.s.store.SaveOrder(ctx, row, nil)
+	if o.State == issue.Failed {
+		steps = append(steps, store.OrderStep{OrderID: o.ID, Step: "failure", Outcome: string(issue.Wrong), Words: o.Failure.Words + "\n" + o.Failure.Advice, At: now})
 	}
-	return r.s.store.SaveOrder(ctx, row, &store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(issue.Done), Words: words, At: time.Now().UTC()})
+	if o.State != issue.Issued && o.State != issue.Failed {
+		return r.s.store.SaveOrder(ctx, row, nil, steps...)
+	}
+	row.FinishedAt = &now
+	next, err := r.settle(ctx, o)
+	if err != nil {
+		return err
+	}
+	return r.s.store.SaveOrder(ctx, row, next, steps...)
 }
 
 // Note implements issue.Records.
@@ -361,148 +319,4 @@ func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []pr
 // Withdrawn implements issue.Records.
 func (r *orderRecords) Withdrawn(ctx context.Context, o *issue.Order) error {
 	return r.s.store.Withdrawn(ctx, o.ID, time.Now().UTC())
-}
-
-// Waits after failures in a row: an hour, twice as long each time, a day at most.
-const (
-	firstRetry = time.Hour
-	lastRetry  = 24 * time.Hour
-)
-
-// settle says when a mandate is due next, after an order has ended.
-func (s *Service) settle(ctx context.Context, r *orderRecords, o *issue.Order) error {
-	row := r.row
-	if o.State == issue.Failed {
-		if err := s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: "failure", Outcome: string(issue.Wrong), Words: o.Failure.Words + "\n" + o.Failure.Advice, At: time.Now().UTC()}); err != nil {
-			return err
-		}
-	}
-	if row.Rehearsal {
-		return nil
-	}
-	if o.State == issue.Failed {
-		failures := row.Mandate.Failures + 1
-		if o.Failure.Again.IsZero() {
-			if _, err := s.store.InForce(ctx, row.MandateID); err == nil { // it will end: nobody's silence stops its renewal
-				again := time.Now().UTC().Add(lastRetry)
-				return s.store.SetNext(ctx, row.MandateID, &again, "waits for a person, tried again each day: "+clipText(o.Failure.Advice), failures)
-			} else if !errors.Is(err, store.ErrNotFound) {
-				return err
-			}
-			return s.store.SetNext(ctx, row.MandateID, nil, "waits for a person: "+clipText(o.Failure.Advice), failures)
-		}
-		again := time.Now().UTC().Add(min(firstRetry<<min(failures-1, 10), lastRetry))
-		if o.Failure.Again.After(again) || o.Failure.Kind == "rateLimited" {
-			again = o.Failure.Again.UTC()
-		}
-		return s.store.SetNext(ctx, row.MandateID, &again, "tried again after a failure ("+o.Failure.Kind+")", failures)
-	}
-	at, why := r.renewal(ctx, o)
-	return s.store.SetNext(ctx, row.MandateID, &at, why, 0)
-}
-
-// renewal chooses when a certificate is to be renewed: in the window its CA
-// suggests (RFC 9773), else some time before its end.
-func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) (time.Time, string) {
-	list, err := certs.ReadCertificates(o.Chain)
-	if err != nil || len(list) == 0 {
-		return time.Now().Add(lastRetry), "its certificate cannot be read"
-	}
-	leaf := list[0]
-	if v, err := ViewOrder(r.row); err == nil && v.Spec.RenewDays > 0 {
-		return leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC(), fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)
-	}
-	if r.client != nil {
-		if info, err := r.client.RenewalInfo(ctx, acme.CertificateID(leaf)); err == nil && info != nil {
-			return momentIn(info.Start, info.End), "in the window its CA suggests"
-		}
-	}
-	life := leaf.NotAfter.Sub(leaf.NotBefore)
-	return leaf.NotAfter.Add(-life / 3).UTC(), "a third of its life before its end"
-}
-
-// momentIn is a random moment of a window, so that not all come at once.
-func momentIn(start, end time.Time) time.Time {
-	n, err := rand.Int(rand.Reader, big.NewInt(max(int64(end.Sub(start)), 1)))
-	if err != nil {
-		return start
-	}
-	return start.Add(time.Duration(n.Int64())).UTC()
-}
-
-// Bounds of the orders one look for what is due begins.
-const (
-	dueAtOnce     = 100
-	dueSideBySide = 8
-)
-
-// BeginDue begins an order for each mandate that is due, and takes down proofs
-// that were left standing.
-func (s *Service) BeginDue(ctx context.Context) error {
-	if err := s.sweep(ctx); err != nil {
-		s.cfg.Log.Warn("proofs are left standing", "error", err)
-	}
-	list, err := s.store.Due(ctx, time.Now().UTC(), dueAtOnce)
-	if err != nil {
-		return err
-	}
-	var group errgroup.Group
-	group.SetLimit(dueSideBySide)
-	for i := range list {
-		group.Go(func() error { return s.beginOne(ctx, &list[i]) })
-	}
-	return group.Wait()
-}
-
-// beginOne begins the order of a mandate that is due; one that cannot be begun
-// is due again later.
-func (s *Service) beginOne(ctx context.Context, m *store.Mandate) error {
-	_, err := s.beginOrder(ctx, m, false)
-	if err == nil || errors.Is(err, store.ErrOrderRunning) {
-		return nil
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	later := time.Now().UTC().Add(firstRetry)
-	return s.store.SetNext(ctx, m.ID, &later, "could not be ordered: "+clipText(err.Error()), m.Failures+1)
-}
-
-// sweep takes down what orders that have ended could not.
-func (s *Service) sweep(ctx context.Context) error {
-	ids, err := s.store.LeftOver(ctx, dueAtOnce)
-	if err != nil {
-		return err
-	}
-	var all []error
-	for _, id := range ids {
-		all = append(all, s.sweepOrder(ctx, id))
-	}
-	s.swept.Do(func() { all = append(all, s.sweepProbes(ctx)) }) // of a process that died; later ones are in use
-	return errors.Join(all...)
-}
-
-func (s *Service) sweepOrder(ctx context.Context, id int64) error {
-	v, err := s.Order(ctx, id)
-	if err != nil {
-		return err
-	}
-	e, _, err := s.estateInForce(ctx)
-	if err != nil {
-		return err
-	}
-	records := &orderRecords{s: s, row: v.Order}
-	prover, err := s.prover(ctx, e, v.Spec)
-	if err != nil {
-		return err
-	}
-	o := &issue.Order{ID: id}
-	left, err := records.Publications(ctx, o)
-	if err != nil {
-		return err
-	}
-	if err := prover.Withdraw(ctx, left); err != nil {
-		return err
-	}
-	return records.Withdrawn(ctx, o)
 }

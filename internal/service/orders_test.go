@@ -188,7 +188,6 @@ func TestWhyAnOrderFails(t *testing.T) {
 		again             bool
 		before, afterward func()
 	}{
-		"rate limited":  {fault: ca.Fault{Limited: 3 * time.Hour}, kind: "rateLimited", words: "too many certificates already issued", again: true},
 		"other names":   {fault: ca.Fault{OtherNames: true}, kind: "bad-certificate", words: "the certificate is for elsewhere.example", again: true},
 		"another key":   {fault: ca.Fault{OtherKey: true}, kind: "bad-certificate", words: "for another key", again: true},
 		"ended already": {fault: ca.Fault{InThePast: true}, kind: "bad-certificate", words: "ended at", again: true},

@@ -31,15 +31,11 @@ func (r *journalRow) entry() journal.Entry {
 }
 
 // write adds an act to the journal, in the transaction of the act itself:
-// both are done or neither is. One entry is written at a time.
-func (a *Act) write(db *gorm.DB, at time.Time) error {
-	detail, err := json.Marshal(a.Detail)
-	if err != nil {
-		return err
-	}
-	if a.Detail == nil {
-		detail = []byte("{}")
-	}
+// both are done or neither is.
+func (a *Act) write(db *gorm.DB, at time.Time) error { return write(db, at, a) }
+
+// write adds acts to the journal. One transaction writes at a time.
+func write(db *gorm.DB, at time.Time, acts ...*Act) error {
 	if err := db.Exec("lock table journal in share row exclusive mode").Error; err != nil {
 		return err
 	}
@@ -49,9 +45,21 @@ func (a *Act) write(db *gorm.DB, at time.Time) error {
 	} else if err != nil {
 		return err
 	}
-	e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action, Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
-	hash := e.Seal()
-	return db.Create(&journalRow{e.ID, e.At, e.Actor, e.Action, e.Subject, e.Detail, last.Hash, hash[:]}).Error
+	rows := make([]journalRow, len(acts))
+	for i, a := range acts {
+		detail := []byte("{}")
+		if a.Detail != nil {
+			var err error
+			if detail, err = json.Marshal(a.Detail); err != nil {
+				return err
+			}
+		}
+		e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action, Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
+		hash := e.Seal()
+		rows[i] = journalRow{e.ID, e.At, e.Actor, e.Action, e.Subject, e.Detail, last.Hash, hash[:]}
+		last = rows[i]
+	}
+	return db.Create(&rows).Error
 }
 
 // Journal lists entries, newest first, older than before (0: from the newest),

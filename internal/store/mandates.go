@@ -65,6 +65,8 @@ type Account struct {
 	Terms     string // URL of what was agreed to
 	AgreedBy  string
 	AgreedAt  time.Time
+	RestUntil *time.Time // the CA wants to be left alone until then
+	RestWhy   string     // in its words
 }
 
 // Account finds the account at a directory.
@@ -90,6 +92,13 @@ func (s *Store) KeepAccount(ctx context.Context, v *Account, act *Act) error {
 // SetAccountURL keeps what the CA calls an account.
 func (s *Store) SetAccountURL(ctx context.Context, id int64, url string) error {
 	return s.db.WithContext(ctx).Model(&Account{}).Where("id = ?", id).Update("url", url).Error
+}
+
+// RestAccount keeps until when a CA wants to be left alone, and its words; a
+// later time that is kept already stays.
+func (s *Store) RestAccount(ctx context.Context, id int64, until time.Time, why string) error {
+	_, err := s.pool.Exec(ctx, "update accounts set rest_until = $2, rest_why = $3 where id = $1 and (rest_until is null or rest_until < $2)", id, until, text(why))
+	return err
 }
 
 // Mandate is a mandate with how it stands.
@@ -122,9 +131,17 @@ var (
 	ErrOrderRunning  = errors.New("an order of this mandate is under way; see how it stands before you begin another")
 )
 
+// changedSQL says whether a mandate that renews by itself asks for something
+// else now.
+const changedSQL = `mandates.next_at is not null and mandates.removed_at is null and (
+	(mandates.spec->'names', mandates.spec->'key', mandates.ca) is distinct from (excluded.spec->'names', excluded.spec->'key', excluded.ca)
+	or mandates.failures > 0 and mandates.spec is distinct from excluded.spec)`
+
 // expandMandates writes a declaration's mandates and hides those only the one
-// before declared; one that comes back is due when it was. What was made here
-// under the same name stands in the way.
+// before declared; one that comes back is due when it was. One that renews by
+// itself is due at once when what it asks for has changed, or when its last try
+// failed and anything of it has. What was made here under the same name stands
+// in the way.
 func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	for i := range e.Mandates {
 		m := &e.Mandates[i]
@@ -136,8 +153,12 @@ func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 		if taken > 0 {
 			return estate.Errors{{Place: m.Place, Message: "mandate " + m.Name + " was made by command or in the console", Expected: "another name, or that one removed"}}
 		}
-		c := clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"ca", "spec", "generation", "line", "removed_at"})}
-		if err := db.Clauses(c).Create(&row).Error; err != nil {
+		change := clause.AssignmentColumns([]string{"ca", "spec", "generation", "line", "removed_at"})
+		change = append(change, clause.Assignments(map[string]any{
+			"next_at":  gorm.Expr("case when "+changedSQL+" then ?::timestamptz else mandates.next_at end", d.AppliedAt),
+			"next_why": gorm.Expr("case when " + changedSQL + " then 'what it asks for has changed' else mandates.next_why end"),
+		})...)
+		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: change}).Create(&row).Error; err != nil {
 			return err
 		}
 	}
@@ -224,8 +245,8 @@ func (s *Store) Due(ctx context.Context, at time.Time, limit int) ([]Mandate, er
 	return list, s.db.WithContext(ctx).Raw(dueSQL, at, limit).Scan(&list).Error
 }
 
-// SetNext keeps when a mandate is due next, and why then.
-func (s *Store) SetNext(ctx context.Context, id int64, at *time.Time, why string, failures int) error {
-	_, err := s.pool.Exec(ctx, "update mandates set next_at = $2, next_why = $3, failures = $4 where id = $1", id, at, text(why), failures)
+// SetNext keeps when a mandate that could not be ordered is due next.
+func (s *Store) SetNext(ctx context.Context, id int64, next Next) error {
+	_, err := s.pool.Exec(ctx, "update mandates set next_at = $2, next_why = $3, failures = $4 where id = $1", id, next.At, text(next.Why), next.Failures)
 	return err
 }

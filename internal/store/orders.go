@@ -49,25 +49,44 @@ type Publication struct {
 	Kind, Name, Token, Content string
 }
 
-// BeginOrder keeps a new order together with the job that does it. It is
-// ErrOrderRunning when one of the mandate is under way.
-func (s *Store) BeginOrder(ctx context.Context, o *Order, act *Act, enqueue func(context.Context, pgx.Tx, int64) error) error {
-	err := s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
-		if err := db.Omit("Mandate").Create(o).Error; err != nil {
+// beginSQL keeps an order, unless one of the mandate is under way or, when it
+// has to be due, the mandate is not due any more.
+const beginSQL = `insert into orders (mandate_id, ca, account_id, rehearsal, spec, state, replaces, by, created_at)
+	select m.id, $2, $3::bigint, $4::boolean, $5::jsonb, $6, $7, $8, $9::timestamptz from mandates m
+	where m.id = $1 and m.removed_at is null and (not $10::boolean or m.next_at <= $9::timestamptz) for update on conflict do nothing returning id`
+
+// BeginOrders keeps new orders with the jobs that do them and what the journal
+// says of each. Left out, with 0 for its ID, is one whose mandate has an order
+// under way or, when it has to be due, is not due any more.
+func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, enqueue func(context.Context, pgx.Tx, []int64) error) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var b pgx.Batch
+		for _, o := range list {
+			b.Queue(beginSQL, o.MandateID, o.CA, o.AccountID, o.Rehearsal, o.Spec, o.State, o.Replaces, o.By, o.CreatedAt, due).QueryRow(func(row pgx.Row) error {
+				if err := row.Scan(&o.ID); !errors.Is(err, pgx.ErrNoRows) {
+					return err
+				}
+				return nil
+			})
+		}
+		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
 			return err
 		}
-		if err := enqueue(ctx, tx, o.ID); err != nil {
-			return err
+		var ids []int64
+		var said []*Act
+		for i, o := range list {
+			if o.ID != 0 {
+				ids, said = append(ids, o.ID), append(said, acts[i])
+			}
 		}
-		if act == nil {
+		if len(ids) == 0 {
 			return nil
 		}
-		return act.write(db, o.CreatedAt)
+		if err := enqueue(ctx, tx, ids); err != nil {
+			return err
+		}
+		return write(db, list[0].CreatedAt, said...)
 	})
-	if errors.Is(err, gorm.ErrDuplicatedKey) {
-		return ErrOrderRunning
-	}
-	return err
 }
 
 // Order gives one order with its mandate.
@@ -110,21 +129,45 @@ func (s *Store) LatestOrders(ctx context.Context, mandates []int64, rehearsal bo
 	return out, err
 }
 
-// InForce gives the last order of a mandate that brought a certificate.
-func (s *Store) InForce(ctx context.Context, mandate int64) (*Order, error) {
-	var o Order
-	return found(&o, s.db.WithContext(ctx).Where("state = 'issued' and not rehearsal").Order("id desc").Take(&o, "mandate_id = ?", mandate).Error)
+// InForce gives, for each of some mandates that has one, the last order that
+// brought a certificate.
+func (s *Store) InForce(ctx context.Context, mandates []int64) (map[int64]Order, error) {
+	var list []Order
+	err := s.db.WithContext(ctx).Raw(`select distinct on (mandate_id) * from orders
+		where state = 'issued' and not rehearsal and mandate_id in ? order by mandate_id, id desc`, append(mandates, 0)).Scan(&list).Error
+	out := make(map[int64]Order, len(list))
+	for _, o := range list {
+		out[o.MandateID] = o
+	}
+	return out, err
 }
 
 const saveSQL = `update orders set account_id = $2, state = $3, url = $4, sealed = $5, request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13 where id = $1`
 
-// SaveOrder keeps everything of an order that its steps change, with a step in
-// the same transaction; nil for none.
-func (s *Store) SaveOrder(ctx context.Context, o *Order, step *OrderStep) error {
+// Next is when a mandate is due next, and why then.
+type Next struct {
+	At       *time.Time // nil: not by itself
+	Why      string
+	Failures int // in a row
+}
+
+// endSQL says when a mandate is due after an order: at once when it asks for
+// something else by now than the order did.
+const endSQL = `update mandates m set failures = $5,
+	next_at = case when c.changed then now() else $3 end, next_why = case when c.changed then 'what it asks for has changed' else $4 end
+	from (select $5 = 0 and (m.spec->'names', m.spec->'key', m.ca) is distinct from (o.spec->'names', o.spec->'key', o.ca) changed
+		from mandates m, orders o where m.id = $1 and o.id = $2) c where m.id = $1`
+
+// SaveOrder keeps everything of an order that its steps change, together with
+// these steps and, at its end, when its mandate is due next.
+func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...OrderStep) error {
 	var b pgx.Batch // one way to the database and back, one transaction
 	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Sealed, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, o.Failure, o.FinishedAt)
-	if step != nil {
+	for _, step := range steps {
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
+	}
+	if next != nil {
+		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures)
 	}
 	return s.pool.SendBatch(ctx, &b).Close()
 }

@@ -86,7 +86,7 @@ const (
 	rescue       = turn + 30*time.Second
 	shardsAtOnce = 8
 	readsAtOnce  = 16  // servers are mostly waited for
-	ordersAtOnce = 200 // CAs even more
+	ordersAtOnce = 500 // CAs even more: an order is a second of waiting at least
 	dueEach      = time.Minute
 	// fetchCooldown is the least time between two looks into the queue; a survey
 	// has two steps that follow each other, and nobody should wait for them.
@@ -201,9 +201,13 @@ func (j *Jobs) AddReads(ctx context.Context, tx pgx.Tx, r Read, names []string) 
 	return err
 }
 
-// AddOrder queues an order, committed with tx.
-func (j *Jobs) AddOrder(ctx context.Context, tx pgx.Tx, number int64) error {
-	_, err := j.client.InsertTx(ctx, tx, Order{number}, &river.InsertOpts{Queue: ordersQueue, MaxAttempts: 100})
+// AddOrders queues orders by number, committed with tx.
+func (j *Jobs) AddOrders(ctx context.Context, tx pgx.Tx, numbers []int64) error {
+	params := make([]river.InsertManyParams, len(numbers))
+	for i, n := range numbers {
+		params[i] = river.InsertManyParams{Args: Order{n}, InsertOpts: &river.InsertOpts{Queue: ordersQueue, MaxAttempts: 100}}
+	}
+	_, err := j.client.InsertManyFastTx(ctx, tx, params)
 	return err
 }
 

@@ -750,6 +750,13 @@ export interface components {
             agreed_by: string;
             /** Format: date-time */
             agreed_at: string;
+            /**
+             * Format: date-time
+             * @description the CA limits its rate and wants no more requests before then; absent when it does not
+             */
+            rests_until?: string;
+            /** @description what it said */
+            rests_why?: string;
         };
         CA: {
             name: string;

@@ -105,6 +105,7 @@ function Agreement({ ca }: { ca: CA }) {
   const may = useMay('admin');
   const [says, setSays] = useState('');
   if (ca.trouble) return <span className="says">{ca.trouble}</span>;
+  if (ca.account?.rests_until) return <span className="says">It wants no requests before {moment(ca.account.rests_until)}. It said: {ca.account.rests_why}</span>;
   if (ca.account) return <>{ca.account.agreed_by} agreed to <a href={ca.account.terms} rel="noreferrer">its terms</a>, {moment(ca.account.agreed_at)}</>;
   const send = () => agree(ca.name, ca.terms).then(changed).catch((e: unknown) => setSays((e as Problem).detail ?? 'it did not work'));
   return (

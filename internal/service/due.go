@@ -1,0 +1,317 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"math/big"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"insegna.example/internal/acme"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/issue"
+	"insegna.example/internal/store"
+)
+
+// BudgetError says that a CA gives no more certificates for now.
+type BudgetError struct {
+	CA     string
+	Budget Budget
+}
+
+func (e *BudgetError) Error() string {
+	return fmt.Sprintf("the budget of %s is spent: %d of %d certificates in %d days", e.CA, e.Budget.Used, e.Budget.Certificates, e.Budget.Days)
+}
+
+// RestError says that a CA wants to be left alone for a while.
+type RestError struct {
+	CA, Why string
+	Until   time.Time
+}
+
+func (e *RestError) Error() string {
+	return fmt.Sprintf("%s wants no more requests before %s; it said: %s", e.CA, instant(e.Until), e.Why)
+}
+
+// instant writes a moment as errors and steps show it.
+func instant(t time.Time) string { return t.UTC().Format("2 January 2006 15:04:05 UTC") }
+
+// BeginOrder begins an order of a mandate, in earnest or in rehearsal.
+func (s *Service) BeginOrder(ctx context.Context, mandate string, rehearsal bool) (*store.Order, error) {
+	m, err := s.store.Mandate(ctx, mandate)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &UnknownError{"mandate", mandate, "mandate list"}
+	} else if err != nil {
+		return nil, err
+	}
+	begun, err := s.begin(ctx, []store.Mandate{*m}, rehearsal, false)
+	if len(begun) == 0 {
+		return nil, err
+	}
+	if begun[0].ID == 0 {
+		return nil, store.ErrOrderRunning
+	}
+	return begun[0], nil
+}
+
+// begin begins the orders of mandates of one CA, in one transaction. When not
+// all can be begun the error says why, and the orders are those of the first
+// mandates. An order has no ID when one of its mandate is under way or, when
+// that is asked for, the mandate is not due any more.
+func (s *Service) begin(ctx context.Context, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
+	_, ca, _, err := s.ca(ctx, list[0].CA)
+	if err != nil {
+		return nil, err
+	}
+	account, err := s.agreed(ctx, ca, rehearsal)
+	if err != nil {
+		return nil, err
+	}
+	var short error
+	if b, err := s.budget(ctx, ca); err != nil {
+		return nil, err
+	} else if left := b.Left(); !rehearsal && left >= 0 && left < len(list) {
+		list, short = list[:left], &BudgetError{ca.Name, b}
+	}
+	if len(list) == 0 {
+		return nil, short
+	}
+	list = slices.SortedFunc(slices.Values(list), func(a, b store.Mandate) int { return cmp.Compare(a.ID, b.ID) }) // locked in one order by all
+	replaced, err := s.replaced(ctx, list, account, rehearsal)
+	if err != nil {
+		return nil, err
+	}
+	action := "order.begin"
+	if rehearsal {
+		action = "order.rehearse"
+	}
+	now := time.Now().UTC()
+	orders, acts := make([]*store.Order, len(list)), make([]*store.Act, len(list))
+	for i, m := range list {
+		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &account.ID, Rehearsal: rehearsal, Spec: m.Spec, State: string(issue.Begun), Replaces: replaced[m.ID], By: actor(ctx), CreatedAt: now}
+		acts[i] = &store.Act{Actor: actor(ctx), Action: action, Subject: m.Name, Detail: map[string]any{"ca": m.CA}}
+	}
+	err = s.store.BeginOrders(ctx, orders, acts, due, func(ctx context.Context, tx pgx.Tx, ids []int64) error { return s.jobs.AddOrders(ctx, tx, ids) })
+	if err != nil {
+		return nil, err
+	}
+	return orders, short
+}
+
+// agreed gives the account orders of a CA go through, unless nobody has agreed
+// to its terms or it wants to be left alone.
+func (s *Service) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*store.Account, error) {
+	directory, err := directoryOf(ca, rehearsal)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.store.Account(ctx, directory)
+	if errors.Is(err, store.ErrNotFound) || err == nil && a.URL == "" {
+		return nil, &RefusedError{"nobody has agreed to the terms of " + ca.Name + " yet", "read and agree to them: insegna ca agree " + ca.Name}
+	} else if err != nil {
+		return nil, err
+	}
+	if a.RestUntil != nil && time.Now().Before(*a.RestUntil) {
+		return nil, &RestError{ca.Name, a.RestWhy, *a.RestUntil}
+	}
+	return a, nil
+}
+
+// replaced names, by mandate, the certificates that orders through an account
+// take the place of (RFC 9773 section 5).
+func (s *Service) replaced(ctx context.Context, list []store.Mandate, account *store.Account, rehearsal bool) (map[int64]string, error) {
+	out := map[int64]string{}
+	if rehearsal {
+		return out, nil
+	}
+	ids := make([]int64, len(list))
+	for i, m := range list {
+		ids[i] = m.ID
+	}
+	before, err := s.store.InForce(ctx, ids)
+	for id, o := range before {
+		if o.AccountID == nil || *o.AccountID != account.ID {
+			continue
+		}
+		if chain, err := certs.ReadCertificates(o.Chain); err == nil && len(chain) > 0 {
+			out[id] = acme.CertificateID(chain[0])
+		}
+	}
+	return out, err
+}
+
+// Waits after failures in a row: an hour, twice as long each time, a day at
+// most. A CA that limits its rate is left alone until the time it gives, though
+// one mandate's limit does not hold up all others for more than a day.
+const (
+	firstRetry = time.Hour
+	lastRetry  = 24 * time.Hour
+)
+
+// settle says when a mandate is due next, now that an order of it ends; nil
+// after a rehearsal.
+func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next, error) {
+	row, f := r.row, o.Failure
+	if f != nil && f.Kind == "rateLimited" && row.AccountID != nil {
+		until := earlier(f.Again, time.Now().Add(lastRetry)).UTC()
+		if err := r.s.store.RestAccount(ctx, *row.AccountID, until, clipText(f.Words)); err != nil {
+			return nil, err
+		}
+	}
+	if row.Rehearsal {
+		return nil, nil
+	}
+	if f == nil {
+		at, why := r.renewal(ctx, o)
+		return &store.Next{At: &at, Why: why}, nil
+	}
+	next := &store.Next{Failures: row.Mandate.Failures + 1}
+	if !f.Again.IsZero() {
+		again := time.Now().UTC().Add(min(firstRetry<<min(next.Failures-1, 10), lastRetry))
+		if f.Again.After(again) || f.Kind == "rateLimited" {
+			again = f.Again.UTC()
+		}
+		next.At, next.Why = &again, "tried again after a failure ("+f.Kind+")"
+		return next, nil
+	}
+	next.Why = "waits for a person: " + clipText(f.Advice)
+	before, err := r.s.store.InForce(ctx, []int64{row.MandateID})
+	if len(before) > 0 { // it will end: nobody's silence stops its renewal
+		again := time.Now().UTC().Add(lastRetry)
+		next.At, next.Why = &again, "waits for a person, tried again each day: "+clipText(f.Advice)
+	}
+	return next, err
+}
+
+// earlier is the first of two times.
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// renewal chooses when a certificate is to be renewed: in the window its CA
+// suggests (RFC 9773), else some time before its end.
+func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) (time.Time, string) {
+	list, err := certs.ReadCertificates(o.Chain)
+	if err != nil || len(list) == 0 {
+		return time.Now().Add(lastRetry), "its certificate cannot be read"
+	}
+	leaf := list[0]
+	if v, err := ViewOrder(r.row); err == nil && v.Spec.RenewDays > 0 {
+		return leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC(), fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)
+	}
+	if r.client != nil {
+		if info, err := r.client.RenewalInfo(ctx, acme.CertificateID(leaf)); err == nil && info != nil {
+			return momentIn(info.Start, info.End), "in the window its CA suggests"
+		}
+	}
+	life := leaf.NotAfter.Sub(leaf.NotBefore)
+	return leaf.NotAfter.Add(-life / 3).UTC(), "a third of its life before its end"
+}
+
+// momentIn is a random moment of a window, so that not all come at once.
+func momentIn(start, end time.Time) time.Time {
+	n, err := rand.Int(rand.Reader, big.NewInt(max(int64(end.Sub(start)), 1)))
+	if err != nil {
+		return start
+	}
+	return start.Add(time.Duration(n.Int64())).UTC()
+}
+
+// dueAtOnce is how many orders are begun in one transaction.
+const dueAtOnce = 100
+
+// BeginDue begins an order for each mandate that is due, and takes down proofs
+// that were left standing.
+func (s *Service) BeginDue(ctx context.Context) error {
+	if err := s.sweep(ctx); err != nil {
+		s.cfg.Log.Warn("proofs are left standing", "error", err)
+	}
+	for {
+		list, err := s.store.Due(ctx, time.Now().UTC(), dueAtOnce)
+		if err != nil {
+			return err
+		}
+		byCA := map[string][]store.Mandate{}
+		for _, m := range list {
+			byCA[m.CA] = append(byCA[m.CA], m)
+		}
+		for _, some := range byCA {
+			begun, err := s.begin(ctx, some, false, true)
+			if err == nil {
+				continue
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err := s.postpone(ctx, some[len(begun):], err); err != nil {
+				return err
+			}
+		}
+		if len(list) < dueAtOnce {
+			return nil
+		}
+	}
+}
+
+// postpone makes mandates whose orders cannot be begun due again later.
+func (s *Service) postpone(ctx context.Context, list []store.Mandate, why error) error {
+	later := time.Now().UTC().Add(firstRetry)
+	var rest *RestError
+	if errors.As(why, &rest) {
+		later = rest.Until.UTC()
+	}
+	for _, m := range list {
+		if err := s.store.SetNext(ctx, m.ID, store.Next{At: &later, Why: "could not be ordered: " + clipText(why.Error()), Failures: m.Failures}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sweep takes down what orders that have ended could not.
+func (s *Service) sweep(ctx context.Context) error {
+	ids, err := s.store.LeftOver(ctx, dueAtOnce)
+	if err != nil {
+		return err
+	}
+	var all []error
+	for _, id := range ids {
+		all = append(all, s.sweepOrder(ctx, id))
+	}
+	s.swept.Do(func() { all = append(all, s.sweepProbes(ctx)) }) // of a process that died; later ones are in use
+	return errors.Join(all...)
+}
+
+func (s *Service) sweepOrder(ctx context.Context, id int64) error {
+	v, err := s.Order(ctx, id)
+	if err != nil {
+		return err
+	}
+	e, _, err := s.estateInForce(ctx)
+	if err != nil {
+		return err
+	}
+	records := &orderRecords{s: s, row: v.Order}
+	prover, err := s.prover(ctx, e, v.Spec)
+	if err != nil {
+		return err
+	}
+	o := &issue.Order{ID: id}
+	left, err := records.Publications(ctx, o)
+	if err != nil {
+		return err
+	}
+	if err := prover.Withdraw(ctx, left); err != nil {
+		return err
+	}
+	return records.Withdrawn(ctx, o)
+}
