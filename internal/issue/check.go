@@ -18,10 +18,13 @@ import (
 	"insegna.example/internal/core/trust"
 )
 
+// usualKey is the kind when none is asked for.
+const usualKey = "ecdsa-p256"
+
 // NewKey makes a private key of a kind of the estate file.
 func NewKey(kind string) (crypto.Signer, error) {
 	switch kind {
-	case "ecdsa-p256", "":
+	case usualKey, "":
 		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	case "ecdsa-p384":
 		return ecdsa.GenerateKey(elliptic.P384(), rand.Reader)

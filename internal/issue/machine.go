@@ -79,7 +79,7 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 // nil for any other error.
 func limited(err error) *acme.Problem {
 	var p *acme.Problem
-	if errors.As(err, &p) && p.Kind() == "rateLimited" && !p.RetryAfter.IsZero() {
+	if errors.As(err, &p) && p.Limits() && !p.RetryAfter.IsZero() {
 		return p
 	}
 	return nil
@@ -101,7 +101,10 @@ func failureOf(err error) *Failure {
 		return own
 	case errors.As(err, &p):
 		f := &Failure{Kind: p.Kind(), Words: p.Words(), Advice: advice(p.Kind()), Again: again}
-		if p.RetryAfter.After(f.Again) || p.Kind() == "rateLimited" && !p.RetryAfter.IsZero() {
+		if p.Limits() {
+			f.Kind, f.Advice = RateLimited, advice(RateLimited)
+		}
+		if p.RetryAfter.After(f.Again) || p.Limits() && !p.RetryAfter.IsZero() {
 			f.Again = p.RetryAfter
 		}
 		return f
@@ -153,6 +156,9 @@ func (m *Machine) enter(ctx context.Context, o *Order, next State, step, words s
 // prepare makes the key and the request, and has them stored before the CA
 // hears of the order.
 func (m *Machine) prepare(ctx context.Context, o *Order) error {
+	if o.KeyKind == "" {
+		o.KeyKind = usualKey
+	}
 	key, err := NewKey(o.KeyKind)
 	if err != nil {
 		return &Failure{Kind: "bad-key", Words: err.Error(), Advice: "choose another kind of key in the mandate"}

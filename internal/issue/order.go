@@ -64,6 +64,7 @@ const (
 	NotPublished   = "not-published" // the proof could not be put up
 	NotSpread      = "not-spread"    // a name server lags
 	NoProof        = "no-proof"      // the CA does not offer the proof wanted
+	RateLimited    = "rateLimited"   // the CA's own kind: it wants fewer requests
 )
 
 // Outcome of a step.

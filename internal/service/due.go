@@ -77,6 +77,7 @@ func (s *Service) begin(ctx context.Context, list []store.Mandate, rehearsal, du
 	if b, err := s.budget(ctx, ca); err != nil {
 		return nil, err
 	} else if left := b.Left(); !rehearsal && left >= 0 && left < len(list) {
+		b.Used += left
 		list, short = list[:left], &BudgetError{ca.Name, b}
 	}
 	if len(list) == 0 {
@@ -158,7 +159,7 @@ const (
 // after a rehearsal.
 func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next, error) {
 	row, f := r.row, o.Failure
-	if f != nil && f.Kind == "rateLimited" && row.AccountID != nil {
+	if f != nil && f.Kind == issue.RateLimited && row.AccountID != nil {
 		until := earlier(f.Again, time.Now().Add(lastRetry)).UTC()
 		if err := r.s.store.RestAccount(ctx, *row.AccountID, until, clipText(f.Words)); err != nil {
 			return nil, err
@@ -174,7 +175,7 @@ func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next,
 	next := &store.Next{Failures: row.Mandate.Failures + 1}
 	if !f.Again.IsZero() {
 		again := time.Now().UTC().Add(min(firstRetry<<min(next.Failures-1, 10), lastRetry))
-		if f.Again.After(again) || f.Kind == "rateLimited" {
+		if f.Again.After(again) || f.Kind == issue.RateLimited {
 			again = f.Again.UTC()
 		}
 		next.At, next.Why = &again, "tried again after a failure ("+f.Kind+")"

@@ -1,0 +1,329 @@
+package issue_test
+
+import (
+	"context"
+	"crypto"
+	"crypto/x509"
+	"errors"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/acme"
+	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/catest"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/issue"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/standin/ca"
+)
+
+// memory keeps one order and all that was said of it.
+type memory struct {
+	kept   issue.Order
+	said   []string
+	stands []proof.Publication
+	broken error // of every Save from now on
+}
+
+func (m *memory) Save(_ context.Context, o *issue.Order, step, words string) error {
+	if m.broken != nil {
+		return m.broken
+	}
+	m.kept = *o
+	if step != "" {
+		m.said = append(m.said, step+": "+words)
+	}
+	return nil
+}
+
+func (m *memory) Note(_ context.Context, _ *issue.Order, step string, outcome issue.Outcome, words string) error {
+	m.said = append(m.said, step+" "+string(outcome)+": "+words)
+	return nil
+}
+
+func (m *memory) Known(context.Context, *issue.Order, string) bool { return false }
+
+func (m *memory) Publications(context.Context, *issue.Order) ([]proof.Publication, error) {
+	return m.stands, nil
+}
+
+func (m *memory) Publishing(_ context.Context, _ *issue.Order, list []proof.Publication, _ string) error {
+	m.stands = list
+	return nil
+}
+
+func (m *memory) Withdrawn(context.Context, *issue.Order) error {
+	m.stands = nil
+	return nil
+}
+
+// board puts proofs up where a town's CA looks; an error stands for a place
+// that cannot be written to.
+type board struct {
+	files            *sync.Map
+	publish, takeOff error
+}
+
+func (b *board) Publish(_ context.Context, list []proof.Publication) error {
+	for _, p := range list {
+		b.files.Store(p.Token, p.Content)
+	}
+	return b.publish
+}
+
+func (b *board) Await(context.Context, []proof.Publication) error { return nil }
+
+func (b *board) Withdraw(_ context.Context, list []proof.Publication) error {
+	for _, p := range list {
+		b.files.Delete(p.Token)
+	}
+	return b.takeOff
+}
+
+// desk is a machine at a town's CA with everything it needs.
+type desk struct {
+	*issue.Machine
+	*memory
+	board *board
+	town  *catest.Town
+}
+
+func newDesk(t *testing.T, change ...func(*ca.Config)) *desk {
+	town := catest.Start(t, change...)
+	c, err := acme.New(town.Directory(), "insegna-test/1", town.Transport)
+	require.NoError(t, err)
+	key := pkitest.NewKey()
+	a, err := c.Register(t.Context(), key, acme.NewAccount{TermsAgreed: true})
+	require.NoError(t, err)
+	d := &desk{memory: &memory{}, board: &board{files: &town.Files}, town: town}
+	d.Machine = &issue.Machine{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01, Records: d.memory, Prover: d.board, Anchors: pkitest.List(town.Root), Patience: 3 * time.Second}
+	return d
+}
+
+func order(names ...string) *issue.Order {
+	return &issue.Order{ID: 1, Names: names, State: issue.Begun, Since: time.Now()}
+}
+
+func (d *desk) empty() (empty bool) {
+	empty = true
+	d.town.Files.Range(func(any, any) bool { empty = false; return false })
+	return empty && len(d.stands) == 0
+}
+
+// TestAKeyOfEveryKind orders a certificate for each kind of key; the key that
+// is kept is the certificate's.
+func TestAKeyOfEveryKind(t *testing.T) {
+	d := newDesk(t)
+	for _, kind := range []string{"ecdsa-p256", "ecdsa-p384", "rsa-2048", "rsa-3072", ""} {
+		o := order("a.lantern.example", "www.lantern.example")
+		o.KeyKind = kind
+		require.NoError(t, d.Run(t.Context(), o))
+		require.Equal(t, issue.Issued, d.kept.State, "%s: %+v", kind, d.kept.Failure)
+		list, err := certs.ReadCertificates(d.kept.Chain)
+		require.NoError(t, err)
+		key, err := x509.ParsePKCS8PrivateKey(d.kept.Key)
+		require.NoError(t, err)
+		public, err := x509.MarshalPKIXPublicKey(key.(crypto.Signer).Public())
+		require.NoError(t, err)
+		assert.Equal(t, list[0].RawSubjectPublicKeyInfo, public, kind)
+	}
+	assert.True(t, d.empty())
+	o := order("a.lantern.example")
+	o.KeyKind = "dsa-512"
+	require.NoError(t, d.Run(t.Context(), o))
+	assert.Equal(t, `unknown kind of key "dsa-512"`, d.kept.Failure.Words)
+	assert.True(t, d.kept.Failure.Again.IsZero(), "no time mends that")
+}
+
+// TestTheChainThatIsTrusted takes the alternate when only that ends at a root
+// that is trusted, and none when neither does.
+func TestTheChainThatIsTrusted(t *testing.T) {
+	second := pkitest.CA("Second Root", nil)
+	d := newDesk(t, func(c *ca.Config) {
+		by := c.Issuer.Certificate
+		cross := pkitest.Issue(&x509.Certificate{Subject: by.Subject, SubjectKeyId: by.SubjectKeyId, IsCA: true, BasicConstraintsValid: true, KeyUsage: by.KeyUsage}, second, c.Issuer.Key)
+		c.Alternates = [][]*x509.Certificate{{cross.X509()}}
+	})
+	for root, want := range map[*pkitest.Entity]string{d.town.Root: "ending at Harbour Light Root", second: "ending at Second Root"} {
+		d.Anchors = pkitest.List(root)
+		require.NoError(t, d.Run(t.Context(), order("a.lantern.example")))
+		require.Equal(t, issue.Issued, d.kept.State, "%+v", d.kept.Failure)
+		assert.Contains(t, d.said[len(d.said)-1], want+"; 2 chains were offered")
+		list, err := certs.ReadCertificates(d.kept.Chain)
+		require.NoError(t, err)
+		require.Len(t, list, 2)
+		require.NoError(t, list[1].CheckSignatureFrom(root.X509()), "the issuer kept is the one this root signed")
+	}
+	d.Anchors = pkitest.List(pkitest.CA("Stranger", nil))
+	require.NoError(t, d.Run(t.Context(), order("a.lantern.example")))
+	assert.Equal(t, issue.BadCertificate, d.kept.Failure.Kind)
+	assert.Nil(t, d.kept.Chain, "nothing unusable is kept as usable")
+}
+
+// TestACAThatWantsToBeLeftAlone holds every way a CA says so: a short time is
+// waited for, a long one ends the order, a time not given is an hour.
+func TestACAThatWantsToBeLeftAlone(t *testing.T) {
+	var status int
+	var after, kind, body string
+	d := newDesk(t)
+	plain := d.town.Transport
+	c, err := acme.New(d.town.Directory(), "insegna-test/1", through(func(r *http.Request) (*http.Response, error) {
+		resp, err := plain.RoundTrip(r)
+		if err == nil && status != 0 && strings.HasSuffix(r.URL.Path, "/new-order") {
+			nonce := resp.Header.Get("Replay-Nonce")
+			_ = resp.Body.Close()
+			resp.StatusCode, resp.Header, resp.Body = status, http.Header{"Content-Type": {kind}, "Retry-After": {after}, "Replay-Nonce": {nonce}}, readCloser{strings.NewReader(body)}
+		}
+		return resp, err
+	}))
+	require.NoError(t, err)
+	d.Client = c
+	const problem = "application/problem+json"
+	for name, f := range map[string]struct {
+		status            int
+		after, kind, body string
+		waits             time.Duration // for the order; 0 when it ends
+		again             time.Duration // of the failure
+		failure           string
+	}{
+		"for seconds":            {429, "90", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"slowly"}`, 90 * time.Second, 0, ""},
+		"to a moment":            {429, time.Now().Add(2 * time.Minute).UTC().Format(http.TimeFormat), problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 2 * time.Minute, 0, ""},
+		"by status alone":        {429, "60", "text/html", "<h1>no</h1>", time.Minute, 0, ""},
+		"under maintenance":      {503, "120", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"works"}`, 2 * time.Minute, 0, ""},
+		"for hours":              {429, "10800", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"enough"}`, 0, 3 * time.Hour, issue.RateLimited},
+		"without a time":         {429, "", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"enough"}`, 0, time.Hour, issue.RateLimited},
+		"of an unknown type":     {429, "7200", problem, `{"type":"urn:elsewhere:quota","detail":"enough"}`, 0, 2 * time.Hour, issue.RateLimited},
+		"with nonsense for time": {429, "soon", problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 0, time.Hour, issue.RateLimited},
+		"broken and no more":     {500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`, 0, time.Hour, "serverInternal"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, after, kind, body = f.status, f.after, f.kind, f.body
+			defer func() { status = 0 }()
+			o := order("a.lantern.example")
+			err := d.Run(t.Context(), o)
+			var wait *issue.WaitError
+			if f.waits > 0 {
+				require.ErrorAs(t, err, &wait)
+				assert.WithinDuration(t, time.Now().Add(f.waits), wait.Until, 5*time.Second)
+				assert.Equal(t, issue.Ordering, d.kept.State)
+				status = 0
+				require.NoError(t, d.Run(t.Context(), o), "it goes on where it was")
+				assert.Equal(t, issue.Issued, d.kept.State)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, f.failure, d.kept.Failure.Kind)
+			assert.WithinDuration(t, time.Now().Add(f.again), d.kept.Failure.Again, 5*time.Second)
+		})
+	}
+}
+
+// TestWhatIsNotTheCAsFault holds what becomes of an order when its own side
+// fails: no answer is waited for, a place that cannot be written to is named,
+// a store that fails ends nothing.
+func TestWhatIsNotTheCAsFault(t *testing.T) {
+	d := newDesk(t)
+	away := errors.New("no route")
+	cut := ""
+	plain := d.town.Transport
+	var err error
+	d.Client, err = acme.New(d.town.Directory(), "insegna-test/1", through(func(r *http.Request) (*http.Response, error) {
+		if cut != "" && strings.Contains(r.URL.Path, cut) {
+			return nil, away
+		}
+		return plain.RoundTrip(r)
+	}))
+	require.NoError(t, err)
+
+	cut = "/authz/"
+	o := order("a.lantern.example")
+	var waits []time.Duration
+	for range 20 {
+		var wait *issue.WaitError
+		if err := d.Run(t.Context(), o); !errors.As(err, &wait) {
+			require.NoError(t, err)
+			break
+		} else {
+			assert.ErrorIs(t, wait, away)
+			waits = append(waits, time.Until(wait.Until).Round(time.Second))
+		}
+	}
+	assert.Equal(t, []time.Duration{10 * time.Second, 20 * time.Second, 40 * time.Second, 80 * time.Second, 160 * time.Second, 5 * time.Minute, 5 * time.Minute, 5 * time.Minute}, waits)
+	assert.Equal(t, issue.NoAnswer, d.kept.Failure.Kind)
+	assert.NotEmpty(t, d.kept.URL, "it was known all the while")
+	cut = ""
+
+	d.board.publish = &proof.PublishError{What: "write", Where: "pier-1:/var/www", Err: errors.New("read-only file system")}
+	require.NoError(t, d.Run(t.Context(), order("b.lantern.example")))
+	assert.Equal(t, issue.NotPublished, d.kept.Failure.Kind)
+	assert.Equal(t, "cannot write at pier-1:/var/www: read-only file system", d.kept.Failure.Words)
+	assert.True(t, d.empty(), "what half stood was taken down")
+	d.board.publish = nil
+
+	d.board.takeOff = errors.New("connection refused")
+	require.NoError(t, d.Run(t.Context(), order("c.lantern.example")))
+	assert.Equal(t, issue.Issued, d.kept.State, "the certificate does not wait for that")
+	assert.Contains(t, strings.Join(d.said, "\n"), "withdraw failed: connection refused")
+	assert.NotEmpty(t, d.stands, "remembered, to be taken down later")
+	d.board.takeOff, d.stands = nil, nil
+
+	d.broken = errors.New("the database is away")
+	before := d.town.Orders()
+	require.ErrorIs(t, d.Run(t.Context(), order("d.lantern.example")), d.broken)
+	assert.Equal(t, before, d.town.Orders(), "nothing is asked of a CA that is not kept first")
+
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	d.broken = nil
+	require.ErrorIs(t, d.Run(ctx, order("e.lantern.example")), context.Canceled)
+
+	d.Kind = acme.TLSALPN01
+	require.NoError(t, d.Run(t.Context(), order("f.lantern.example")))
+	assert.Equal(t, issue.NoProof, d.kept.Failure.Kind)
+	assert.Equal(t, "for f.lantern.example the CA offers http-01, dns-01, the mandate proves by tls-alpn-01", d.kept.Failure.Words)
+}
+
+// TestARenewalKnowsWhatItReplaces tells the CA what takes whose place, and
+// renews all the same when the CA holds that it was replaced already.
+func TestARenewalKnowsWhatItReplaces(t *testing.T) {
+	d := newDesk(t)
+	require.NoError(t, d.Run(t.Context(), order("a.lantern.example")))
+	list, err := certs.ReadCertificates(d.kept.Chain)
+	require.NoError(t, err)
+	id := acme.CertificateID(list[0])
+	for i := range 2 {
+		o := order("a.lantern.example")
+		o.Replaces = id
+		require.NoError(t, d.Run(t.Context(), o))
+		require.Equal(t, issue.Issued, d.kept.State, "%+v", d.kept.Failure)
+		assert.Equal(t, map[int]string{0: id, 1: ""}[i], d.kept.Replaces)
+	}
+	assert.Len(t, d.town.Issued(), 3)
+}
+
+// TestAProofThatIsValidAlready is not asked for again.
+func TestAProofThatIsValidAlready(t *testing.T) {
+	d := newDesk(t, func(c *ca.Config) { c.Reuse = time.Hour })
+	require.NoError(t, d.Run(t.Context(), order("a.lantern.example")))
+	d.said = nil
+	require.NoError(t, d.Run(t.Context(), order("a.lantern.example", "b.lantern.example")))
+	require.Equal(t, issue.Issued, d.kept.State, "%+v", d.kept.Failure)
+	d.said = nil
+	require.NoError(t, d.Run(t.Context(), order("a.lantern.example", "b.lantern.example")))
+	assert.NotContains(t, strings.Join(d.said, "\n"), "proof done")
+	assert.Equal(t, issue.Issued, d.kept.State)
+}
+
+type through func(*http.Request) (*http.Response, error)
+
+func (f through) RoundTrip(r *http.Request) (*http.Response, error) { return f(r) }
+
+type readCloser struct{ *strings.Reader }
+
+func (readCloser) Close() error { return nil }

@@ -1,0 +1,217 @@
+package service_test
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/catest"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/httpapi"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+	"insegna.example/internal/standin/ca"
+)
+
+// fleet is a service with many mandates at one CA.
+type fleet struct {
+	*servicetest.Running
+	town *catest.Town
+	text string
+	root *pkitest.Entity
+}
+
+// newFleet declares mandates m0, m1 and so on, each for one name.
+func newFleet(t *testing.T, n, budget int) *fleet {
+	_, port, handler := listening(t)
+	f := &fleet{Running: servicetest.Start(t), town: catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })}
+	h := httpapi.Proofs(f.Service)
+	handler.Store(&h)
+	f.text, f.root = orderEstate(f.town, port, "m0.lantern.example")
+	f.text = strings.Replace(f.text, "certificates: 3", fmt.Sprintf("certificates: %d", budget), 1)
+	f.text = strings.Replace(f.text, "name: booking", "name: m0", 1)
+	for i := 1; i < n; i++ {
+		f.text += fmt.Sprintf("  - {name: m%d, names: [m%d.lantern.example], ca: harbour, proof: {by: listener}}\n", i, i)
+	}
+	f.Apply(t, f.text, f.root)
+	agree(t, f.Client, "harbour")
+	return f
+}
+
+// due makes mandates due whose name is like a pattern.
+func (f *fleet) due(t *testing.T, like string) {
+	execSQL(t, f.Database, "update mandates set next_at = now() - interval '1 minute' where name like $1", like)
+}
+
+// quiet waits until no order is under way.
+func (f *fleet) quiet(t *testing.T) {
+	require.Eventually(t, func() bool {
+		var n int
+		f.Query(t, "select count(*) from orders where finished_at is null", &n)
+		return n == 0
+	}, time.Minute, 50*time.Millisecond)
+}
+
+func (f *fleet) mandate(t *testing.T, name string) *client.Mandate {
+	m, err := f.Client.GetMandateWithResponse(t.Context(), name)
+	require.NoError(t, err)
+	require.NotNil(t, m.JSON200, string(m.Body))
+	return m.JSON200
+}
+
+// TestNothingDueIsOrderedTwice has several looks for what is due run side by
+// side, and again and again while orders end.
+func TestNothingDueIsOrderedTwice(t *testing.T) {
+	const n = 30
+	f := newFleet(t, n, 1000)
+	f.due(t, "%")
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for range 40 {
+				assert.NoError(t, f.BeginDue(t.Context()))
+			}
+		})
+	}
+	all.Wait()
+	f.quiet(t)
+	require.NoError(t, f.BeginDue(t.Context()))
+	f.quiet(t)
+	var orders, issued, entries int
+	f.Query(t, "select count(*) from orders", &orders)
+	f.Query(t, "select count(distinct mandate_id) from orders where state = 'issued'", &issued)
+	f.Query(t, "select count(*) from journal where action = 'order.begin'", &entries)
+	assert.Equal(t, []int{n, n, n, n}, []int{orders, issued, entries, len(f.town.Issued())})
+	assert.True(t, verify(t, f.Running, "").Whole)
+}
+
+// TestTheBudgetEndsWhatIsDue begins the orders the budget still has room for,
+// the longest due first, and says of the others why not.
+func TestTheBudgetEndsWhatIsDue(t *testing.T) {
+	f := newFleet(t, 5, 3)
+	f.due(t, "%")
+	execSQL(t, f.Database, "update mandates set next_at = next_at - interval '1 hour' where name in ('m4', 'm2', 'm1')")
+	require.NoError(t, f.BeginDue(t.Context()))
+	f.quiet(t)
+	for i, brought := range []bool{false, true, true, false, true} {
+		m := f.mandate(t, fmt.Sprintf("m%d", i))
+		assert.Equal(t, brought, m.InForce != nil, m.Name)
+		if !brought {
+			assert.Equal(t, "could not be ordered: the budget of harbour is spent: 3 of 3 certificates in 7 days", m.NextWhy)
+			assert.WithinDuration(t, time.Now().Add(time.Hour), *m.NextAt, time.Minute)
+		}
+	}
+}
+
+// TestACAThatLimitsItsRateIsLeftAlone holds that one refusal stops all work at
+// that CA until the time it gave, by hand and by itself, and that it is shown.
+func TestACAThatLimitsItsRateIsLeftAlone(t *testing.T) {
+	f := newFleet(t, 3, 1000)
+	f.town.Faults.Set(ca.Fault{Limited: 3 * time.Hour})
+	o := ended(t, f.Client, begin(t, f.Client, "m0", false))
+	require.NotNil(t, o.Failure)
+	assert.Equal(t, "rateLimited", o.Failure.Kind)
+	assert.Contains(t, o.Failure.Words, "too many certificates already issued")
+	later := time.Now().Add(3 * time.Hour)
+	assert.WithinDuration(t, later, *o.Failure.Again, time.Minute)
+	f.town.Faults.Set(ca.Fault{})
+
+	_, before := f.town.Requests()
+	refused, err := f.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "m1"})
+	require.NoError(t, err)
+	assert.Equal(t, 409, refused.StatusCode())
+	assert.Contains(t, string(refused.Body), "harbour wants no more requests before")
+	assert.Contains(t, string(refused.Body), "it said: too many certificates already issued")
+	f.due(t, "m%")
+	require.NoError(t, f.BeginDue(t.Context()))
+	for _, name := range []string{"m0", "m1", "m2"} {
+		m := f.mandate(t, name)
+		assert.WithinDuration(t, later, *m.NextAt, time.Minute, name)
+		assert.Contains(t, m.NextWhy, "could not be ordered: harbour wants no more requests before", name)
+	}
+	_, after := f.town.Requests()
+	assert.Equal(t, before, after, "the CA was left alone")
+	list, err := f.Client.ListCasWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.WithinDuration(t, later, *list.JSON200.Items[0].Account.RestsUntil, time.Minute)
+	assert.Contains(t, *list.JSON200.Items[0].Account.RestsWhy, "too many certificates")
+
+	execSQL(t, f.Database, "update accounts set rest_until = now() - interval '1 second'")
+	list, err = f.Client.ListCasWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Nil(t, list.JSON200.Items[0].Account.RestsUntil)
+	require.Nil(t, ended(t, f.Client, begin(t, f.Client, "m1", false)).Failure)
+
+	f.town.Faults.Set(ca.Fault{Limited: 4 * time.Second})
+	number := begin(t, f.Client, "m2", false)
+	require.Eventually(t, func() bool {
+		o, err := f.Client.GetOrderWithResponse(t.Context(), number)
+		return err == nil && o.JSON200 != nil && len(o.JSON200.Steps) > 0 && o.JSON200.Steps[len(o.JSON200.Steps)-1].Step == "waiting"
+	}, 20*time.Second, 20*time.Millisecond, "a short time is waited for")
+	f.town.Faults.Set(ca.Fault{})
+	assert.Nil(t, ended(t, f.Client, number).Failure)
+}
+
+// TestAMandateThatChangesIsOrderedAnew holds that what a mandate asks for is
+// brought about without anybody's word, also when it changes in the middle of
+// an order, and that what only says how is not.
+func TestAMandateThatChangesIsOrderedAnew(t *testing.T) {
+	f := newFleet(t, 2, 1000)
+	change := func(pairs ...string) {
+		f.text = strings.NewReplacer(pairs...).Replace(f.text)
+		f.Apply(t, f.text, f.root)
+	}
+	change("[m0.lantern.example]", "[m0.lantern.example, www.lantern.example]")
+	assert.Nil(t, f.mandate(t, "m0").NextAt, "the first order is a person's")
+	names := func() []string {
+		require.NoError(t, f.BeginDue(t.Context()))
+		f.quiet(t)
+		got, err := f.Client.GetOrderCertificateWithResponse(t.Context(), f.mandate(t, "m0").InForce.Number)
+		require.NoError(t, err)
+		list, err := certs.ReadCertificates([]byte(got.JSON200.Chain))
+		require.NoError(t, err)
+		return append(list[0].DNSNames, list[0].Key().String())
+	}
+	require.Nil(t, ended(t, f.Client, begin(t, f.Client, "m0", false)).Failure)
+	assert.Equal(t, []string{"m0.lantern.example", "www.lantern.example", "ECDSA P-256"}, names())
+
+	change("www.lantern", "shop.lantern")
+	assert.Equal(t, "what it asks for has changed", f.mandate(t, "m0").NextWhy)
+	assert.Equal(t, []string{"m0.lantern.example", "shop.lantern.example", "ECDSA P-256"}, names())
+	change("ca: harbour, proof", "ca: harbour, key: ecdsa-p384, proof")
+	assert.Equal(t, []string{"m0.lantern.example", "shop.lantern.example", "ECDSA P-384"}, names())
+
+	due := *f.mandate(t, "m0").NextAt
+	change("proof: {by: listener}", "proof: {by: http, servers: [quay], folder: /proc/nowhere}", "name: quay,", "name: quay, kind: nginx, reach: {by: local},")
+	assert.Equal(t, due, *f.mandate(t, "m0").NextAt, "how it is proved is no reason for an order")
+	f.due(t, "m0")
+	require.NoError(t, f.BeginDue(t.Context()))
+	f.quiet(t)
+	require.Positive(t, f.mandate(t, "m0").Failures)
+	change("{by: http, servers: [quay], folder: /proc/nowhere}", "{by: listener}")
+	assert.WithinDuration(t, time.Now(), *f.mandate(t, "m0").NextAt, time.Minute, "corrected after a failure, it is tried at once")
+	names()
+	assert.Zero(t, f.mandate(t, "m0").Failures)
+
+	reached, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	f.town.Faults.Set(ca.Fault{BeforeReply: func(path string) {
+		if strings.HasPrefix(path, "/cert/") {
+			once.Do(func() { close(reached); <-goOn })
+		}
+	}})
+	number := begin(t, f.Client, "m0", false)
+	<-reached
+	change("shop.lantern", "late.lantern")
+	close(goOn)
+	require.Nil(t, ended(t, f.Client, number).Failure)
+	assert.Equal(t, "what it asks for has changed", f.mandate(t, "m0").NextWhy, "changed while it was ordered")
+	assert.Equal(t, []string{"late.lantern.example", "m0.lantern.example", "ECDSA P-384"}, names())
+}
+
