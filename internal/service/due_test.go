@@ -212,6 +212,5 @@ func TestAMandateThatChangesIsOrderedAnew(t *testing.T) {
 	close(goOn)
 	require.Nil(t, ended(t, f.Client, number).Failure)
 	assert.Equal(t, "what it asks for has changed", f.mandate(t, "m0").NextWhy, "changed while it was ordered")
-	assert.Equal(t, []string{"late.lantern.example", "m0.lantern.example", "ECDSA P-384"}, names())
+	assert.Equal(t, []string{"m0.lantern.example", "late.lantern.example", "ECDSA P-384"}, names())
 }
-
