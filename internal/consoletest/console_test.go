@@ -523,6 +523,61 @@ func TestTheDoor(t *testing.T) {
 	p.accessible()
 }
 
+// TestSettings changes roles, links, tokens and the passphrase, and ends access.
+func TestSettings(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Enter(t, "tove", client.RoleOperator)
+	p := open(t, r.URL)
+	p.quiet = true // the browser notes each refusal
+	p.visit("/settings", "[aria-label='List of people']")
+	row := func(name string) string {
+		return fmt.Sprintf(`([...document.querySelectorAll("[aria-label='List of people'] tr, [aria-label='List of tokens'] tr")].find(r => r.innerText.startsWith(%q))?.innerText ?? "")`, name)
+	}
+	p.until(row("tove") + `.includes("has a passphrase")`)
+	press := func(label string) { p.do(chromedp.Click(`//button[@aria-label="` + label + `"]`)) }
+	choose := func(person, role string) {
+		p.do(chromedp.Click(`//tr[td[1]="`+person+`"]//button[@aria-haspopup="listbox"]`), chromedp.Click(`//*[@role="option"][contains(., "`+role+`")]`))
+	}
+	choose("tove", "viewer")
+	p.until(row("tove") + `.includes("viewer")`)
+	choose("keeper", "viewer")
+	p.until(`document.querySelector("[role=alert]")?.innerText.includes("admin") ?? false`)
+	p.until(row("keeper") + `.includes("admin")`)
+
+	press("New link for tove")
+	p.until(`document.querySelector("[role=status] code")?.innerText.includes("/set-up#") ?? false`)
+	p.do(chromedp.Click(`//button[.="I have it"]`))
+	p.until(`!document.querySelector("[role=status] code")`)
+	assert.NotContains(t, p.text(), "/set-up#", "shown once")
+
+	p.do(chromedp.Click(`//summary[.="Make a token"]`), chromedp.SendKeys(chromedp.CSS("form[aria-label='Make a token'] input[name=name]"), "night report"), chromedp.KeyEvent(kb.Enter))
+	p.until(`document.querySelector("[role=status] code")?.innerText.startsWith("insegna_") ?? false`)
+	p.until(row("night report") + `.includes("never")`)
+	press("Revoke night report of keeper")
+	p.until(row("night report") + ` === ""`)
+
+	p.do(chromedp.Click(`//summary[.="Change your passphrase"]`))
+	change := func(before, next string) {
+		eval[bool](p, `document.querySelectorAll("form[aria-label='Change your passphrase'] input").forEach(i => i.select()), true`)
+		p.do(chromedp.SendKeys(chromedp.CSS("input[name=before]"), before), chromedp.SendKeys(chromedp.CSS("input[name=next]"), next), chromedp.KeyEvent(kb.Enter))
+	}
+	change(servicetest.KeeperPassphrase, "short")
+	p.until(`document.querySelector("form[aria-label='Change your passphrase'] [role=alert]")?.innerText.includes("12 characters") ?? false`)
+	p.accessible()
+
+	eval[bool](p, "window.confirm = () => false, true")
+	press("Remove tove")
+	eval[bool](p, "window.confirm = text => text.startsWith('End the access of tove'), true")
+	p.until(row("tove") + ` !== ""`)
+	press("Remove tove")
+	p.until(row("tove") + ` === ""`)
+	p.size(375, 800)
+	assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 375)
+	var left int
+	r.Query(t, "select count(*) from sessions s join people p on p.id = s.person_id where p.name = 'tove'", &left)
+	assert.Zero(t, left)
+}
+
 // TestMandatesInTheConsole agrees to a CA's terms, tries a mandate that is
 // blocked and one that is not, follows the order's steps, and makes another one.
 func TestMandatesInTheConsole(t *testing.T) {

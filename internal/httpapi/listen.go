@@ -57,6 +57,8 @@ func loopback(host string) bool {
 // Pair is the service's own certificate and key, taken in again when one of
 // the files changed.
 type Pair struct {
+	Each time.Duration // the least time between two looks at the files; set before it is used
+
 	certificate, key string
 
 	mu     sync.Mutex
@@ -67,7 +69,7 @@ type Pair struct {
 
 // OpenPair reads the service's own certificate and key.
 func OpenPair(certificate, key string) (*Pair, error) {
-	p := &Pair{certificate: certificate, key: key}
+	p := &Pair{Each: lookEach, certificate: certificate, key: key}
 	_, err := p.current()
 	if err != nil {
 		return nil, fmt.Errorf("cannot use --tls-certificate %s with --tls-key %s: %w; expected PEM files of one certificate chain and its key", certificate, key, err)
@@ -75,13 +77,13 @@ func OpenPair(certificate, key string) (*Pair, error) {
 	return p, nil
 }
 
-// lookEach is how often the files are looked at again.
+// lookEach is how often the files of the service's own certificate are looked at.
 const lookEach = 10 * time.Second
 
 func (p *Pair) current() (*tls.Certificate, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.pair != nil && time.Since(p.looked) < lookEach {
+	if p.pair != nil && time.Since(p.looked) < p.Each {
 		return p.pair, nil
 	}
 	p.looked = time.Now()

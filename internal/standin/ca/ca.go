@@ -60,7 +60,6 @@ type CA struct {
 
 	base   string
 	server *http.Server
-	key    *ecdsa.PrivateKey // of its own https certificate
 
 	requests atomic.Int64
 	signed   atomic.Int64

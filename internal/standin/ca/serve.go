@@ -165,7 +165,7 @@ func (a *CA) verify(path string, body []byte) (*request, error) {
 	if json.Unmarshal(body, &fields) != nil || fields["signatures"] != nil || fields["header"] != nil || fields["protected"] == nil {
 		return nil, refuse(400, "malformed", "not a flattened JWS with a protected header alone")
 	}
-	signed, err := jose.ParseSigned(string(body), algorithms)
+	signed, err := jose.ParseSignedJSON(string(body), algorithms)
 	if err != nil || len(signed.Signatures) != 1 {
 		return nil, refuse(400, "badSignatureAlgorithm", "the JWS cannot be read: %v", err)
 	}
@@ -362,7 +362,7 @@ func checkContact(list []string) error {
 
 // checkBinding holds an external account binding to RFC 8555 section 7.3.4.
 func (a *CA) checkBinding(raw json.RawMessage, key *jose.JSONWebKey) error {
-	signed, err := jose.ParseSigned(string(raw), []jose.SignatureAlgorithm{jose.HS256})
+	signed, err := jose.ParseSignedJSON(string(raw), []jose.SignatureAlgorithm{jose.HS256})
 	if err != nil {
 		return refuse(400, "malformed", "the external account binding cannot be read")
 	}
@@ -425,7 +425,7 @@ func (a *CA) ofAccount(w http.ResponseWriter, q *request) error {
 
 // keyChange replaces an account's key (section 7.3.5).
 func (a *CA) keyChange(w http.ResponseWriter, q *request) error {
-	signed, err := jose.ParseSigned(string(q.payload), algorithms)
+	signed, err := jose.ParseSignedJSON(string(q.payload), algorithms)
 	if err != nil || len(signed.Signatures) != 1 || signed.Signatures[0].Protected.JSONWebKey == nil {
 		return refuse(400, "malformed", "the inner JWS cannot be read")
 	}
