@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -38,18 +40,20 @@ func (s *Service) DraftMandate(ctx context.Context, server, site string) (*Draft
 			return nil, &RefusedError{fmt.Sprintf("no site %q of %s has a name to order a certificate for", site, server), "see its sites: insegna server sites " + server}
 		}
 	} else {
-		open, _, err := s.store.Findings(ctx, store.FindingFilter{Code: "name-not-covered", State: "open", Server: server}, store.Page{Sort: "severity", Limit: 1000})
-		if err != nil {
-			return nil, err
-		}
-		for i := range open {
-			d.add(open[i].Host)
+		for _, code := range []string{"name-not-covered", "other-site-answers"} {
+			open, _, err := s.store.Findings(ctx, store.FindingFilter{Code: code, State: "open", Server: server}, store.Page{Sort: "severity", Limit: 1000})
+			if err != nil {
+				return nil, err
+			}
+			for i := range open {
+				d.add(open[i].Host)
+			}
 		}
 		if len(d.Names) == 0 {
 			return nil, &RefusedError{"every binding looked at is covered by a certificate", "name a site: --server NAME --site NAME"}
 		}
 	}
-	d.Advice = names.Advise(d.Names)
+	d.Advice = append(d.Advice, names.Advise(d.Names)...)
 	d.Text = s.draftText(ctx, d, server)
 	return d, nil
 }
@@ -63,10 +67,21 @@ func siteNamed(v *SiteView, name string) bool {
 	return false
 }
 
+// add takes a name as a site or the estate writes it; what no certificate can
+// be for is left out, with a word when somebody may miss it.
 func (d *Draft) add(name string) {
+	if apex, ok := strings.CutPrefix(name, "."); ok { // a site's name for both
+		d.add(apex)
+		d.add("*." + apex)
+		return
+	}
+	if strings.HasPrefix(name, "~") || strings.HasSuffix(name, ".*") {
+		d.Advice = append(d.Advice, name+" is a pattern, left out: add the names it stands for")
+		return
+	}
 	base, wildcard := strings.CutPrefix(name, "*.")
 	host, err := names.Host(base)
-	if err != nil || !strings.Contains(host, ".") {
+	if _, address := netip.ParseAddr(host); err != nil || address == nil || !strings.Contains(host, ".") {
 		return
 	}
 	if wildcard {
@@ -86,12 +101,24 @@ func (s *Service) draftText(ctx context.Context, d *Draft, server string) string
 	if server != "" && !slices.ContainsFunc(d.Names, func(n string) bool { return strings.HasPrefix(n, "*.") }) {
 		proof = "{by: http, servers: [" + server + "]}"
 	}
-	name, _, _ := strings.Cut(strings.TrimPrefix(d.Names[0], "*."), ".")
+	name := s.freeName(ctx, strings.TrimPrefix(d.Names[0], "*."))
 	text := fmt.Sprintf("name: %s\nnames: [%s]\nca: %s\nproof: %s\nkey: ecdsa-p256\n", name, strings.Join(quoteWild(d.Names), ", "), ca, proof)
 	if server != "" {
 		text += "install: [" + server + "]\n"
 	}
 	return text
+}
+
+// freeName calls a mandate after as much of a host as no other one is called.
+func (s *Service) freeName(ctx context.Context, host string) string {
+	labels := strings.Split(host, ".")
+	for n := 1; n < len(labels); n++ {
+		name := strings.Join(labels[:n], "-")
+		if _, err := s.store.Mandate(ctx, name); errors.Is(err, store.ErrNotFound) {
+			return name
+		}
+	}
+	return strings.Join(labels, "-")
 }
 
 // quoteWild quotes what YAML would take for an alias.
