@@ -32,5 +32,7 @@ The list of certificates that end within 30 days, 100,000 certificates and 300,0
 - Looks that wait give their place to others (` + "`look`" + `, Pool), so silent endpoints cost their deadline once, side by side.
 - Looks are stored in batches while the next are under way; an unchanged sighting is one number in one update.
 - Files of a configuration are read and parsed side by side, words are slices of the text, names are found in maps.
+- Orders that are due begin a hundred at once, in one transaction; an order is mostly a second's wait between two
+  polls, so 500 of them wait side by side, and each state is stored with its step in one way to the database and back.
 - Nothing holds the estate: a shard reads 500 targets, a page of looks is stored and let go, caches are bounded.
 `

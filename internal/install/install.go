@@ -1,0 +1,140 @@
+// Package install puts a certificate with its chain and key where a server
+// reads them, and sees to it that visitors get it, or that all is as it was.
+//
+// Every state is stored before its first act and every act may be repeated, so
+// that a process that dies anywhere finishes or goes back. It does not know
+// how a configuration is written (conf does), nor where things are kept.
+//
+// On the server a mandate has a folder: below versions one folder for each
+// certificate with chain.pem and key.pem, and now, a link to the one in use.
+// Certificate and key change together, by one rename of that link.
+package install
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"path"
+	"time"
+
+	"insegna.example/internal/conf"
+	"insegna.example/internal/reach"
+)
+
+// State is how far an installation has come.
+type State string
+
+// The states, in their order; Returning and Returned are the way back.
+const (
+	Previewed State = "previewed" // nothing was touched
+	Staging   State = "staging"   // the new version is being laid beside the old
+	Testing   State = "testing"   // the server tests its configuration as it is
+	Switching State = "switching" // link and files change; the server tests them
+	Reloading State = "reloading"
+	Looking   State = "looking" // until the old certificate is gone
+	Done      State = "done"    // new everywhere
+	Returning State = "returning"
+	Returned  State = "returned" // old everywhere
+	Stuck     State = "stuck"    // neither, and only a person can help
+)
+
+// Ended says whether nothing more happens by itself.
+func (s State) Ended() bool {
+	return s == Done || s == Returned || s == Stuck || s == Previewed
+}
+
+// Door is one host name at one address, looked at from outside.
+type Door struct {
+	Host   string         `json:"host"`
+	At     netip.AddrPort `json:"at"`
+	Before string         `json:"before"` // SHA-256 of the certificate it showed; "" when it showed none
+}
+
+func (d *Door) String() string { return fmt.Sprintf("%s at %s", d.Host, d.At) }
+
+// Installation is one certificate going to one server.
+type Installation struct {
+	ID             int64
+	Folder         string // of the mandate, on the server
+	Version        string // name of the new version's folder
+	Before         string // of the one in use; "" for none
+	Chain, Key     []byte // PEM
+	Leaf           string // SHA-256 of the new certificate
+	Edits          []conf.Edit
+	Test, Reload   string // commands
+	Doors          []Door
+	State          State
+	Switched       bool // something may have been changed
+	Tries          int  // without a way to the server, in a row
+	Reason, Advice string
+}
+
+// Certificate and Key are the paths a configuration names.
+func Certificate(folder string) string { return path.Join(folder, "now", "chain.pem") }
+
+// Key is the path of the private key.
+func Key(folder string) string { return path.Join(folder, "now", "key.pem") }
+
+// Outcome of a step.
+type Outcome string
+
+// Outcomes.
+const (
+	Doing Outcome = "doing"
+	Well  Outcome = "done"
+	Wrong Outcome = "failed"
+)
+
+// Records keep an installation.
+type Records interface {
+	// Save keeps the state before its first act, with what to tell people of the
+	// step before; an empty step for nothing.
+	Save(ctx context.Context, i *Installation, step string, outcome Outcome, words string) error
+}
+
+// WaitError says that an installation goes on later by itself.
+type WaitError struct {
+	Until time.Time
+	Why   error
+}
+
+func (e *WaitError) Error() string {
+	return fmt.Sprintf("goes on at %s: %v", e.Until.UTC().Format(time.RFC3339), e.Why)
+}
+
+// Unwrap gives the reason.
+func (e *WaitError) Unwrap() error { return e.Why }
+
+// ChangedError says that something is not as the preview showed it.
+type ChangedError struct{ What string }
+
+func (e *ChangedError) Error() string {
+	return e.What + " is not as the preview showed it"
+}
+
+// fault is a step that went wrong on the server, with what to do.
+type fault struct{ words, advice string }
+
+func (e *fault) Error() string { return e.words }
+
+// Machine carries installations out on one server. Safe for concurrent use,
+// though one server is for one installation at a time.
+type Machine struct {
+	Server   reach.Machine
+	Records  Records
+	Look     func(ctx context.Context, d *Door) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
+	Patience time.Duration                                          // until the old certificate is gone; half a minute when 0
+	Keep     int                                                    // versions that stay; 5 when 0
+}
+
+// Bounds of an installation's steps.
+const (
+	commandLimit = 30 * time.Second
+	patience     = 30 * time.Second
+	between      = 50 * time.Millisecond // looks; twice as long each round
+	longest      = time.Second
+	keep         = 5
+	mostTries    = 40 // without a way to the server
+	againIn      = 5 * time.Second
+	fileLimit    = 4 << 20
+)

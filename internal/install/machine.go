@@ -1,0 +1,414 @@
+package install
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"insegna.example/internal/conf"
+	"insegna.example/internal/reach"
+)
+
+// Run takes an installation that was begun as far as it goes: to Done, Returned
+// or Stuck, each stored and without an error; a *WaitError when the way to the
+// server broke off; or the context's error.
+func (m *Machine) Run(ctx context.Context, i *Installation) error {
+	for !i.State.Ended() {
+		err := m.step(ctx, i)
+		if err == nil {
+			i.Tries = 0
+			continue
+		}
+		if err := m.failed(ctx, i, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// savedError is an error of the records, not of the installation.
+type savedError struct{ error }
+
+func (m *Machine) enter(ctx context.Context, i *Installation, next State, step string, words string) error {
+	i.State = next
+	if err := m.Records.Save(ctx, i, step, Well, words); err != nil {
+		return savedError{err}
+	}
+	return nil
+}
+
+func (m *Machine) step(ctx context.Context, i *Installation) error {
+	switch i.State {
+	case Staging:
+		return m.stage(ctx, i)
+	case Testing:
+		if err := m.test(ctx, i); err != nil {
+			var f *fault
+			if errors.As(err, &f) {
+				f.words = "the server's own test fails before anything was changed: " + f.words
+				f.advice = "mend the configuration first; insegna survey start reads it anew"
+			}
+			return err
+		}
+		i.Switched = true
+		return m.enter(ctx, i, Switching, "test", "the server's own test passes")
+	case Switching:
+		return m.change(ctx, i)
+	case Reloading:
+		if err := m.reload(ctx, i); err != nil {
+			return err
+		}
+		return m.enter(ctx, i, Looking, "reload", i.Reload)
+	case Looking:
+		return m.see(ctx, i)
+	case Returning:
+		return m.back(ctx, i)
+	}
+	return fmt.Errorf("an installation cannot be %q", i.State)
+}
+
+// failed decides what becomes of an installation after an error.
+func (m *Machine) failed(ctx context.Context, i *Installation, err error) error {
+	var saved savedError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &saved):
+		return saved.error
+	case conf.Lost(err) && i.Tries < mostTries:
+		i.Tries++
+		if err := m.Records.Save(ctx, i, "way", Doing, err.Error()); err != nil {
+			return err
+		}
+		return &WaitError{time.Now().Add(againIn), err}
+	}
+	advice := "see the reason; what served goes on serving"
+	var f *fault
+	var changed *ChangedError
+	switch {
+	case errors.As(err, &f):
+		advice = f.advice
+	case errors.As(err, &changed):
+		advice = "look at a new preview, and install from that"
+	}
+	step := string(i.State)
+	if i.State == Returning || conf.Lost(err) {
+		i.State, i.Advice = Stuck, "look at the server by hand: "+i.Folder+" and the files of the preview"
+		if i.Reason == "" {
+			i.Reason = err.Error()
+		} else {
+			i.Reason += "; and on the way back: " + err.Error()
+		}
+		return m.Records.Save(ctx, i, step, Wrong, err.Error())
+	}
+	i.State, i.Reason, i.Advice = Returning, err.Error(), advice
+	return m.Records.Save(ctx, i, step, Wrong, err.Error())
+}
+
+// run runs a script of ours on the server.
+func (m *Machine) run(ctx context.Context, script string) (string, error) {
+	out, err := m.Server.Run(ctx, script, commandLimit)
+	if err != nil {
+		return "", err
+	}
+	if out.Exit != 0 {
+		return "", &fault{oneLine(out.Text), "see that the service may write there and that there is room"}
+	}
+	return out.Text, nil
+}
+
+func oneLine(s string) string {
+	s = strings.Join(strings.FieldsFunc(s, func(r rune) bool { return r == '\n' || r == '\r' }), "; ")
+	const most = 600
+	if len(s) > most {
+		s = s[:most] + "…"
+	}
+	return strings.ToValidUTF8(s, "�")
+}
+
+// quoted writes a word for the shell.
+func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// read gives a file of the server; fs.ErrNotExist when there is none.
+func (m *Machine) read(p string) ([]byte, fs.FileInfo, error) {
+	f, err := m.Server.FS().Open(strings.TrimPrefix(path.Clean(p), "/"))
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, nil, err
+	}
+	data, err := io.ReadAll(io.LimitReader(f, fileLimit+1))
+	if err == nil && len(data) > fileLimit {
+		err = &fault{fmt.Sprintf("%s is larger than %d MB", p, fileLimit>>20), "see what that file is"}
+	}
+	return data, info, err
+}
+
+// InUse gives the version a folder's link leads to; "" when there is none.
+func InUse(fsys fs.FS, folder string) (string, error) {
+	to, err := fs.ReadLink(fsys, strings.TrimPrefix(path.Join(folder, "now"), "/"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	} else if err != nil {
+		return "", err
+	}
+	return path.Base(to), nil
+}
+
+func (i *Installation) version(name string) string { return path.Join(i.Folder, "versions", name) }
+
+// stage lays the new version beside the old one.
+func (m *Machine) stage(ctx context.Context, i *Installation) error {
+	if err := m.unchanged(i); err != nil {
+		return err
+	}
+	folder := i.version(i.Version)
+	if _, err := m.run(ctx, "umask 022 && mkdir -p -- "+quoted(folder)); err != nil {
+		return err
+	}
+	const private, open = 0o600, 0o644
+	for _, f := range []struct {
+		name string
+		data []byte
+		mode fs.FileMode
+	}{{"chain.pem", i.Chain, open}, {"key.pem", i.Key, private}} {
+		at := path.Join(folder, f.name)
+		if err := m.Server.Write(at, f.data, reach.Attributes{Mode: f.mode}); err != nil {
+			return err
+		}
+		if back, info, err := m.read(at); err != nil {
+			return err
+		} else if string(back) != string(f.data) || info.Mode().Perm() != f.mode {
+			return &fault{at + " was written and reads back otherwise", "see the file system of the server"}
+		}
+	}
+	return m.enter(ctx, i, Testing, "stage", folder)
+}
+
+// unchanged says whether link and files are as previewed.
+func (m *Machine) unchanged(i *Installation) error {
+	for _, e := range i.Edits {
+		data, _, err := m.read(e.Path)
+		if conf.Lost(err) {
+			return err
+		}
+		if err != nil || string(data) != e.Before {
+			return &ChangedError{e.Path}
+		}
+	}
+	at, err := InUse(m.Server.FS(), i.Folder)
+	if err == nil && at != i.Before {
+		err = &ChangedError{path.Join(i.Folder, "now")}
+	}
+	return err
+}
+
+// test runs the server's own test.
+func (m *Machine) test(ctx context.Context, i *Installation) error {
+	return m.command(ctx, i.Test, "mend what it names; nothing of the new certificate is in use")
+}
+
+func (m *Machine) reload(ctx context.Context, i *Installation) error {
+	return m.command(ctx, i.Reload, "see that the server runs, and the command reload of the estate file")
+}
+
+func (m *Machine) command(ctx context.Context, command, advice string) error {
+	out, err := m.Server.Run(ctx, command, commandLimit)
+	var late *reach.TimeError
+	if errors.As(err, &late) {
+		return &fault{late.Error(), advice}
+	} else if err != nil {
+		return err
+	}
+	if out.Exit != 0 {
+		return &fault{fmt.Sprintf("%s ends with %d: %s", command, out.Exit, oneLine(out.Text)), advice}
+	}
+	return nil
+}
+
+// change renames the link, writes the files, and has the server test what it
+// would take in.
+func (m *Machine) change(ctx context.Context, i *Installation) error {
+	if err := m.lead(ctx, i, i.Version); err != nil {
+		return err
+	}
+	for _, e := range i.Edits {
+		if err := m.replace(e.Path, e.Before, e.After); err != nil {
+			return err
+		}
+	}
+	if err := m.test(ctx, i); err != nil {
+		return err
+	}
+	return m.enter(ctx, i, Reloading, "switch", m.switched(i))
+}
+
+func (m *Machine) switched(i *Installation) string {
+	words := fmt.Sprintf("%s leads to versions/%s", path.Join(i.Folder, "now"), i.Version)
+	for _, e := range i.Edits {
+		words += "\n" + e.Path
+	}
+	return words
+}
+
+// lead lets the link lead to a version, in one rename; "" takes it away.
+func (m *Machine) lead(ctx context.Context, i *Installation, version string) error {
+	script := "cd " + quoted(i.Folder) + " && rm -f now"
+	if version != "" {
+		script = "cd " + quoted(i.Folder) + " && test -f " + quoted("versions/"+version+"/key.pem") + " && ln -sfn " + quoted("versions/"+version) + " .now && mv -T .now now && sync ."
+	}
+	_, err := m.run(ctx, script)
+	return err
+}
+
+// replace writes a file that is as it was before; one that is as wanted stays.
+func (m *Machine) replace(at, before, after string) error {
+	data, info, err := m.read(at)
+	switch {
+	case err != nil && conf.Lost(err):
+		return err
+	case err != nil, string(data) != before && string(data) != after:
+		return &ChangedError{at}
+	case string(data) == after:
+		return nil
+	}
+	return m.Server.Write(at, []byte(after), reach.Attributes{Mode: info.Mode().Perm()})
+}
+
+// until looks at every door until all are as wanted, twice in a row. It gives
+// the doors that were not when its time was over.
+func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Door, leaf string) bool) (wrong []string, err error) {
+	limit := m.Patience
+	if limit == 0 {
+		limit = patience
+	}
+	deadline := time.Now().Add(limit)
+	for pause, good := between, 0; ; {
+		wrong = wrong[:0]
+		for n := range i.Doors {
+			d := &i.Doors[n]
+			if leaf, seen := m.Look(ctx, d); !wanted(d, leaf) {
+				wrong = append(wrong, d.String()+" shows "+seen)
+			}
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if len(wrong) == 0 {
+			if good++; good == 2 || len(i.Doors) == 0 {
+				return nil, nil
+			}
+			continue
+		}
+		if good = 0; time.Now().After(deadline) {
+			return wrong, nil
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+		pause = min(2*pause, longest)
+	}
+}
+
+// see waits until visitors get the new certificate, and then takes away what
+// is too old.
+func (m *Machine) see(ctx context.Context, i *Installation) error {
+	wrong, err := m.until(ctx, i, func(_ *Door, leaf string) bool { return leaf == i.Leaf })
+	if err != nil {
+		return err
+	}
+	if len(wrong) > 0 {
+		return &fault{"the new certificate is not seen: " + strings.Join(wrong, "; "), "see which server answers at that address, and whether its reload takes the files in"}
+	}
+	if err := m.prune(ctx, i); err != nil {
+		if ctx.Err() != nil || conf.Lost(err) {
+			return err
+		}
+		if err := m.Records.Save(ctx, i, "prune", Wrong, err.Error()); err != nil {
+			return savedError{err}
+		}
+	}
+	var doors []string
+	for n := range i.Doors {
+		doors = append(doors, i.Doors[n].String())
+	}
+	return m.enter(ctx, i, Done, "look", "the new certificate is seen: "+strings.Join(doors, ", "))
+}
+
+// prune keeps the newest versions, and those this installation needs.
+func (m *Machine) prune(ctx context.Context, i *Installation) error {
+	n := m.Keep
+	if n == 0 {
+		n = keep
+	}
+	_, err := m.run(ctx, fmt.Sprintf("cd %s && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
+		quoted(path.Join(i.Folder, "versions")), n+1, quoted(i.Version), quoted(i.Before)))
+	return err
+}
+
+// back makes everything as it was: files, link, what the server has taken in.
+func (m *Machine) back(ctx context.Context, i *Installation) error {
+	if !i.Switched {
+		if err := m.clear(ctx, i); err != nil {
+			return err
+		}
+		return m.enter(ctx, i, Returned, "back", "nothing had been changed; what was staged is taken away")
+	}
+	for n := len(i.Edits) - 1; n >= 0; n-- {
+		e := i.Edits[n]
+		if err := m.replace(e.Path, e.After, e.Before); err != nil {
+			return err
+		}
+	}
+	at, err := InUse(m.Server.FS(), i.Folder)
+	if err != nil {
+		return err
+	}
+	if at == i.Version {
+		if err := m.lead(ctx, i, i.Before); err != nil {
+			return err
+		}
+	} else if at != i.Before {
+		return &ChangedError{path.Join(i.Folder, "now")}
+	}
+	words := "files and link are as they were"
+	if err := m.reload(ctx, i); err != nil {
+		if ctx.Err() != nil || conf.Lost(err) {
+			return err
+		}
+		words += "; the reload fails as well: " + oneLine(err.Error())
+	} else {
+		words += ", and the server has taken them in"
+	}
+	wrong, err := m.until(ctx, i, func(d *Door, leaf string) bool { return leaf != i.Leaf || d.Before == i.Leaf })
+	if err != nil {
+		return err
+	}
+	if len(wrong) > 0 {
+		return &fault{"the new certificate is still seen: " + strings.Join(wrong, "; "), ""}
+	}
+	if err := m.clear(ctx, i); err != nil {
+		return err
+	}
+	return m.enter(ctx, i, Returned, "back", words)
+}
+
+// clear takes away what was staged, and folders that are empty then.
+func (m *Machine) clear(ctx context.Context, i *Installation) error {
+	if i.Version == i.Before {
+		return nil
+	}
+	folder := quoted(i.version(i.Version))
+	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now"))+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" 2>/dev/null; test ! -e "+folder)
+	return err
+}
