@@ -99,6 +99,48 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for InstallationState.
+const (
+	InstallationStateDone      InstallationState = "done"
+	InstallationStateLooking   InstallationState = "looking"
+	InstallationStatePreviewed InstallationState = "previewed"
+	InstallationStateReloading InstallationState = "reloading"
+	InstallationStateReturned  InstallationState = "returned"
+	InstallationStateReturning InstallationState = "returning"
+	InstallationStateStaging   InstallationState = "staging"
+	InstallationStateStuck     InstallationState = "stuck"
+	InstallationStateSwitching InstallationState = "switching"
+	InstallationStateTesting   InstallationState = "testing"
+)
+
+// Valid indicates whether the value is a known member of the InstallationState enum.
+func (e InstallationState) Valid() bool {
+	switch e {
+	case InstallationStateDone:
+		return true
+	case InstallationStateLooking:
+		return true
+	case InstallationStatePreviewed:
+		return true
+	case InstallationStateReloading:
+		return true
+	case InstallationStateReturned:
+		return true
+	case InstallationStateReturning:
+		return true
+	case InstallationStateStaging:
+		return true
+	case InstallationStateStuck:
+		return true
+	case InstallationStateSwitching:
+		return true
+	case InstallationStateTesting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LineMarkKind.
 const (
 	LineMarkKindCertificate LineMarkKind = "certificate"
@@ -674,6 +716,15 @@ type DayCount struct {
 	Day   openapi_types.Date `json:"day"`
 }
 
+// Door a host at an address, looked at from outside
+type Door struct {
+	Address string `json:"address"`
+
+	// Before SHA-256 of the certificate it showed; empty when it showed none
+	Before string `json:"before"`
+	Host   string `json:"host"`
+}
+
 // Estate defines model for Estate.
 type Estate struct {
 	AppliedAt time.Time        `json:"applied_at"`
@@ -762,6 +813,13 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// FileChange defines model for FileChange.
+type FileChange struct {
+	// Diff unified
+	Diff string `json:"diff"`
+	Path string `json:"path"`
+}
+
 // FileName defines model for FileName.
 type FileName struct {
 	InForce bool `json:"in_force"`
@@ -823,6 +881,62 @@ type Hop struct {
 	Spot    string   `json:"spot"`
 	Tls     bool     `json:"tls"`
 	To      string   `json:"to"`
+}
+
+// Installation defines model for Installation.
+type Installation struct {
+	Advice string `json:"advice"`
+
+	// Before name of the one in use before; empty for none
+	Before      string      `json:"before"`
+	By          string      `json:"by"`
+	Certificate Fingerprint `json:"certificate"`
+
+	// Commands that are run on the server, in their order
+	Commands []string `json:"commands"`
+	Doors    []Door   `json:"doors"`
+
+	// Files of the configuration that change; empty in lists
+	Files      []FileChange `json:"files"`
+	FinishedAt *time.Time   `json:"finished_at,omitempty"`
+
+	// Folder of the mandate on the server
+	Folder  string `json:"folder"`
+	Mandate string `json:"mandate"`
+	Number  int64  `json:"number"`
+
+	// Order that brought the certificate
+	Order       int64     `json:"order"`
+	PreviewedAt time.Time `json:"previewed_at"`
+
+	// Reason why it was taken back or is stuck
+	Reason    string            `json:"reason"`
+	Server    string            `json:"server"`
+	StartedAt *time.Time        `json:"started_at,omitempty"`
+	State     InstallationState `json:"state"`
+
+	// Steps of one installation; empty in lists
+	Steps []OrderStep `json:"steps"`
+
+	// Version name of the new version's folder
+	Version string `json:"version"`
+}
+
+// InstallationState defines model for Installation.State.
+type InstallationState string
+
+// InstallationPage defines model for InstallationPage.
+type InstallationPage struct {
+	Items      []Installation `json:"items"`
+	NextCursor *string        `json:"next_cursor,omitempty"`
+}
+
+// InstallationRequest defines model for InstallationRequest.
+type InstallationRequest struct {
+	Mandate string `json:"mandate"`
+
+	// Server empty when the mandate is installed on one only
+	Server *string `json:"server,omitempty"`
 }
 
 // Invitation defines model for Invitation.
@@ -1555,6 +1669,15 @@ type ListFindingsParamsState string
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListInstallationsParams defines parameters for ListInstallations.
+type ListInstallationsParams struct {
+	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	// Q part of a name
@@ -1664,6 +1787,9 @@ type ApplyEstateJSONRequestBody = EstateFile
 
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
+
+// PreviewInstallationJSONRequestBody defines body for PreviewInstallation for application/json ContentType.
+type PreviewInstallationJSONRequestBody = InstallationRequest
 
 // AddMandateJSONRequestBody defines body for AddMandate for application/json ContentType.
 type AddMandateJSONRequestBody = MandateText
@@ -1850,6 +1976,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListInstallations Installations and previews, newest first
+	//
+	// Corresponds with GET /installations (the `ListInstallations` operationId).
+	ListInstallations(ctx context.Context, params *ListInstallationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewInstallationWithBody Works out what installing a mandate's certificate on a server changes, and changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+	PreviewInstallationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewInstallation Works out what installing a mandate's certificate on a server changes, and changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+	PreviewInstallation(ctx context.Context, body PreviewInstallationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetInstallation One installation with its steps, while it runs and after
+	//
+	// Corresponds with GET /installations/{number} (the `GetInstallation` operationId).
+	GetInstallation(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginInstallation Carries out what was previewed
+	//
+	// Corresponds with POST /installations/{number}/begin (the `BeginInstallation` operationId).
+	BeginInstallation(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReturnInstallation Takes back what was installed
+	//
+	// Corresponds with POST /installations/{number}/return (the `ReturnInstallation` operationId).
+	ReturnInstallation(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJournal Who did what, newest first
 	//
@@ -2349,6 +2509,100 @@ func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...Request
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInstallations Installations and previews, newest first
+//
+// Corresponds with GET /installations (the `ListInstallations` operationId).
+func (c *Client) ListInstallations(ctx context.Context, params *ListInstallationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInstallationsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewInstallationWithBody Works out what installing a mandate's certificate on a server changes, and changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+func (c *Client) PreviewInstallationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewInstallationRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewInstallation Works out what installing a mandate's certificate on a server changes, and changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+func (c *Client) PreviewInstallation(ctx context.Context, body PreviewInstallationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewInstallationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInstallation One installation with its steps, while it runs and after
+//
+// Corresponds with GET /installations/{number} (the `GetInstallation` operationId).
+func (c *Client) GetInstallation(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInstallationRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginInstallation Carries out what was previewed
+//
+// Corresponds with POST /installations/{number}/begin (the `BeginInstallation` operationId).
+func (c *Client) BeginInstallation(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginInstallationRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReturnInstallation Takes back what was installed
+//
+// Corresponds with POST /installations/{number}/return (the `ReturnInstallation` operationId).
+func (c *Client) ReturnInstallation(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReturnInstallationRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -3805,6 +4059,226 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListInstallationsRequest constructs an http.Request for the ListInstallations method
+func NewListInstallationsRequest(server string, params *ListInstallationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/installations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Mandate != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mandate", *params.Mandate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewInstallationRequest calls the generic PreviewInstallation builder with application/json body
+func NewPreviewInstallationRequest(server string, body PreviewInstallationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewInstallationRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewInstallationRequestWithBody constructs an http.Request for the PreviewInstallation method, with any body, and a specified content type
+func NewPreviewInstallationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/installations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetInstallationRequest constructs an http.Request for the GetInstallation method
+func NewGetInstallationRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/installations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginInstallationRequest constructs an http.Request for the BeginInstallation method
+func NewBeginInstallationRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/installations/%s/begin", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReturnInstallationRequest constructs an http.Request for the ReturnInstallation method
+func NewReturnInstallationRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/installations/%s/return", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5741,6 +6215,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListInstallationsWithResponse Installations and previews, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /installations (the `ListInstallations` operationId).
+	ListInstallationsWithResponse(ctx context.Context, params *ListInstallationsParams, reqEditors ...RequestEditorFn) (*ListInstallationsResponse, error)
+
+	// PreviewInstallationWithBodyWithResponse Works out what installing a mandate's certificate on a server changes, and changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+	PreviewInstallationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewInstallationResponse, error)
+
+	// PreviewInstallationWithResponse Works out what installing a mandate's certificate on a server changes, and changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+	PreviewInstallationWithResponse(ctx context.Context, body PreviewInstallationJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewInstallationResponse, error)
+
+	// GetInstallationWithResponse One installation with its steps, while it runs and after
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /installations/{number} (the `GetInstallation` operationId).
+	GetInstallationWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetInstallationResponse, error)
+
+	// BeginInstallationWithResponse Carries out what was previewed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /installations/{number}/begin (the `BeginInstallation` operationId).
+	BeginInstallationWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*BeginInstallationResponse, error)
+
+	// ReturnInstallationWithResponse Takes back what was installed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /installations/{number}/return (the `ReturnInstallation` operationId).
+	ReturnInstallationWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ReturnInstallationResponse, error)
+
 	// ListJournalWithResponse Who did what, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6600,6 +7116,246 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInstallationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *InstallationPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInstallationsResponse) GetJSON200() *InstallationPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInstallationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInstallationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInstallationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInstallationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInstallationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewInstallationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Installation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PreviewInstallationResponse) GetJSON201() *Installation {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewInstallationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewInstallationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewInstallationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewInstallationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewInstallationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInstallationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Installation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetInstallationResponse) GetJSON200() *Installation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInstallationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInstallationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInstallationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInstallationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInstallationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginInstallationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Installation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginInstallationResponse) GetJSON200() *Installation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginInstallationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginInstallationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginInstallationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginInstallationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginInstallationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReturnInstallationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Installation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReturnInstallationResponse) GetJSON200() *Installation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReturnInstallationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReturnInstallationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReturnInstallationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReturnInstallationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReturnInstallationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8632,6 +9388,84 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListInstallationsWithResponse Installations and previews, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /installations (the `ListInstallations` operationId).
+func (c *ClientWithResponses) ListInstallationsWithResponse(ctx context.Context, params *ListInstallationsParams, reqEditors ...RequestEditorFn) (*ListInstallationsResponse, error) {
+	rsp, err := c.ListInstallations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInstallationsResponse(rsp)
+}
+
+// PreviewInstallationWithBodyWithResponse Works out what installing a mandate's certificate on a server changes, and changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+func (c *ClientWithResponses) PreviewInstallationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewInstallationResponse, error) {
+	rsp, err := c.PreviewInstallationWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewInstallationResponse(rsp)
+}
+
+// PreviewInstallationWithResponse Works out what installing a mandate's certificate on a server changes, and changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /installations (the `PreviewInstallation` operationId).
+func (c *ClientWithResponses) PreviewInstallationWithResponse(ctx context.Context, body PreviewInstallationJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewInstallationResponse, error) {
+	rsp, err := c.PreviewInstallation(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewInstallationResponse(rsp)
+}
+
+// GetInstallationWithResponse One installation with its steps, while it runs and after
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /installations/{number} (the `GetInstallation` operationId).
+func (c *ClientWithResponses) GetInstallationWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetInstallationResponse, error) {
+	rsp, err := c.GetInstallation(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInstallationResponse(rsp)
+}
+
+// BeginInstallationWithResponse Carries out what was previewed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /installations/{number}/begin (the `BeginInstallation` operationId).
+func (c *ClientWithResponses) BeginInstallationWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*BeginInstallationResponse, error) {
+	rsp, err := c.BeginInstallation(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginInstallationResponse(rsp)
+}
+
+// ReturnInstallationWithResponse Takes back what was installed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /installations/{number}/return (the `ReturnInstallation` operationId).
+func (c *ClientWithResponses) ReturnInstallationWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ReturnInstallationResponse, error) {
+	rsp, err := c.ReturnInstallation(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReturnInstallationResponse(rsp)
+}
+
 // ListJournalWithResponse Who did what, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9619,6 +10453,171 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListInstallationsResponse parses an HTTP response from a ListInstallationsWithResponse call
+func ParseListInstallationsResponse(rsp *http.Response) (*ListInstallationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInstallationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest InstallationPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewInstallationResponse parses an HTTP response from a PreviewInstallationWithResponse call
+func ParsePreviewInstallationResponse(rsp *http.Response) (*PreviewInstallationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewInstallationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Installation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetInstallationResponse parses an HTTP response from a GetInstallationWithResponse call
+func ParseGetInstallationResponse(rsp *http.Response) (*GetInstallationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInstallationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Installation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginInstallationResponse parses an HTTP response from a BeginInstallationWithResponse call
+func ParseBeginInstallationResponse(rsp *http.Response) (*BeginInstallationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginInstallationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Installation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReturnInstallationResponse parses an HTTP response from a ReturnInstallationWithResponse call
+func ParseReturnInstallationResponse(rsp *http.Response) (*ReturnInstallationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReturnInstallationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Installation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 

@@ -271,10 +271,10 @@ func (a *app) orderList() *cobra.Command {
 	return c
 }
 
-func number(text string) (int64, error) {
+func number(text, what string) (int64, error) {
 	id, err := strconv.ParseInt(strings.TrimPrefix(text, "#"), 10, 64)
 	if err != nil || id < 1 {
-		return 0, usage{fmt.Errorf("%q is no number of an order; see: insegna order list", text)}
+		return 0, usage{fmt.Errorf("%q is no number of an %s; see: insegna %s list", text, what, what)}
 	}
 	return id, nil
 }
@@ -287,7 +287,7 @@ func (a *app) orderShow() *cobra.Command {
 	var follow bool
 	c := &cobra.Command{Use: "show NUMBER", Short: "Show an order with its steps", Args: cobra.ExactArgs(1), Example: "  insegna order show 3 --follow",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			id, err := number(args[0])
+			id, err := number(args[0], "order")
 			if err != nil {
 				return err
 			}
@@ -302,7 +302,7 @@ func (a *app) orderShow() *cobra.Command {
 				return print(a, o, o.Steps, stepColumns)
 			}
 			a.orderHead(o)
-			a.stepsFrom(o, 0, true)
+			a.stepsFrom(o.Steps, 0, true)
 			return a.orderEnd(o)
 		})}
 	c.Flags().BoolVar(&follow, "follow", false, "stay until the order has ended")
@@ -328,10 +328,10 @@ var outcomes = map[client.OrderStepOutcome]string{client.OrderStepOutcomeDoing: 
 
 // stepsFrom prints steps that have come since the last look; one still going
 // on is printed once it has ended, or at the end.
-func (a *app) stepsFrom(o *client.Order, printed int, all bool) int {
-	for printed < len(o.Steps) {
-		s := o.Steps[printed]
-		if s.Outcome == client.OrderStepOutcomeDoing && printed == len(o.Steps)-1 && !all {
+func (a *app) stepsFrom(steps []client.OrderStep, printed int, all bool) int {
+	for printed < len(steps) {
+		s := steps[printed]
+		if s.Outcome == client.OrderStepOutcomeDoing && printed == len(steps)-1 && !all {
 			break
 		}
 		lines := strings.Split(s.Words, "\n")
@@ -368,7 +368,7 @@ func (a *app) followOrder(ctx context.Context, o *client.Order) error {
 		if o, err = a.orderOf(ctx, o.Number); err != nil {
 			return err
 		}
-		printed = a.stepsFrom(o, printed, o.FinishedAt != nil)
+		printed = a.stepsFrom(o.Steps, printed, o.FinishedAt != nil)
 		if o.FinishedAt != nil {
 			if a.output == "json" {
 				if err := a.json(o); err != nil {
@@ -388,7 +388,7 @@ func (a *app) followOrder(ctx context.Context, o *client.Order) error {
 func (a *app) orderCertificate() *cobra.Command {
 	return &cobra.Command{Use: "certificate NUMBER", Short: "Print the certificate an order brought, with its chain, as PEM", Args: cobra.ExactArgs(1), Example: "  insegna order certificate 3 > chain.pem",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			id, err := number(args[0])
+			id, err := number(args[0], "order")
 			if err != nil {
 				return err
 			}

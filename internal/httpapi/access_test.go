@@ -19,7 +19,7 @@ import (
 // What each operation of the contract needs; all others a viewer.
 var (
 	forAll      = "getHealth getReady signIn setUp "
-	forOperator = "startSurvey beginOrder checkMandate "
+	forOperator = "startSurvey beginOrder checkMandate previewInstallation beginInstallation returnInstallation "
 	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate putSecret removeSecret "
 )
 
@@ -54,7 +54,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"admin's token", servicetest.Anonymous, made("admin"), 3},
 	}
 	state := func() (v string) {
-		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from mandates), (select count(*) from secrets))", &v)
+		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from installations), (select count(*) from mandates), (select count(*) from secrets))", &v)
 		return v
 	}
 	least := func(operation string) int {

@@ -56,7 +56,8 @@ func problemOf(err error) contract.Problem {
 		return problem(http.StatusConflict, "Budget spent", err.Error(), "wait until the oldest of them leaves the window, or rehearse instead")
 	case errors.As(err, &rest):
 		return problem(http.StatusConflict, "The CA limits its rate", err.Error(), "wait until then, or order from another CA; what serves goes on serving")
-	case errors.Is(err, store.ErrMandateTaken), errors.Is(err, store.ErrMandateOfFile), errors.Is(err, store.ErrOrderRunning):
+	case errors.Is(err, store.ErrMandateTaken), errors.Is(err, store.ErrMandateOfFile), errors.Is(err, store.ErrOrderRunning),
+		errors.Is(err, store.ErrInstallationRunning), errors.Is(err, store.ErrInstallationBegun), errors.Is(err, store.ErrNotReturnable):
 		return problem(http.StatusConflict, "Not possible now", err.Error(), "")
 	case errors.As(err, &access) && access.Caller == nil:
 		return problem(http.StatusUnauthorized, "Not signed in", err.Error(), "sign in, or show a token: insegna sign-in")

@@ -131,7 +131,8 @@ type Machine struct {
 const (
 	commandLimit = 30 * time.Second
 	patience     = 30 * time.Second
-	between      = 50 * time.Millisecond // looks; twice as long each round
+	steady       = 5                     // looks in a row
+	between      = 10 * time.Millisecond // looks; twice as long each round that shows the old one
 	longest      = time.Second
 	keep         = 5
 	mostTries    = 40 // without a way to the server

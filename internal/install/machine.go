@@ -283,8 +283,9 @@ func (m *Machine) replace(at, before, after string) error {
 	return m.Server.Write(at, []byte(after), reach.Attributes{Mode: info.Mode().Perm()})
 }
 
-// until looks at every door until all are as wanted, twice in a row. It gives
-// the doors that were not when its time was over.
+// until looks at every door until all are as wanted, several times in a row:
+// for a moment after a reload a server's old workers take connections as well.
+// It gives the doors that were not when its time was over.
 func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Door, leaf string) bool) (wrong []string, err error) {
 	limit := m.Patience
 	if limit == 0 {
@@ -303,20 +304,21 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 			return nil, ctx.Err()
 		}
 		if len(wrong) == 0 {
-			if good++; good == 2 || len(i.Doors) == 0 {
+			if good++; good == steady || len(i.Doors) == 0 {
 				return nil, nil
 			}
-			continue
-		}
-		if good = 0; time.Now().After(deadline) {
+		} else if good = 0; time.Now().After(deadline) {
 			return wrong, nil
 		}
+		wait := between
+		if good == 0 {
+			wait, pause = pause, min(2*pause, longest)
+		}
 		select {
-		case <-time.After(pause):
+		case <-time.After(wait):
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
-		pause = min(2*pause, longest)
 	}
 }
 

@@ -40,9 +40,11 @@ var needs = map[string]Role{
 	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer,
 
 	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer, "getOrderCertificate": Viewer,
+	"listInstallations": Viewer, "getInstallation": Viewer,
 	"listSecrets": Viewer, "draftMandate": Viewer,
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator,
+	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "putSecret": Admin, "removeSecret": Admin,
 

@@ -230,8 +230,8 @@ func momentIn(start, end time.Time) time.Time {
 // dueAtOnce is how many orders are begun in one transaction.
 const dueAtOnce = 100
 
-// BeginDue begins an order for each mandate that is due, and takes down proofs
-// that were left standing.
+// BeginDue begins an order for each mandate that is due, takes down proofs that
+// were left standing, and installs what was renewed.
 func (s *Service) BeginDue(ctx context.Context) error {
 	if err := s.sweep(ctx); err != nil {
 		s.cfg.Log.Warn("proofs are left standing", "error", err)
@@ -258,7 +258,7 @@ func (s *Service) BeginDue(ctx context.Context) error {
 			}
 		}
 		if len(list) < dueAtOnce {
-			return nil
+			return s.InstallDue(ctx)
 		}
 	}
 }

@@ -146,6 +146,9 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		}
 		return &work.Later{At: wait.Until}
 	}
+	if err == nil {
+		s.hang(ctx, o, row.Rehearsal)
+	}
 	return err
 }
 

@@ -116,7 +116,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	if s.vault, err = s.openVault(ctx); err != nil {
 		return s, err
 	}
-	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey, Order: s.runOrder, Due: s.BeginDue}
+	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey, Order: s.runOrder, Install: s.runInstallation, Due: s.BeginDue}
 	if s.jobs, err = work.New(ctx, s.store.Pool(), worker, s.cfg.Vantage, handlers, s.cfg.Log); err != nil {
 		return s, err
 	}

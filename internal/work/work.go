@@ -1,5 +1,6 @@
 // Package work runs queued jobs on the database (River): the shards of a
-// survey and what ends it, orders of certificates, and the look for what is due.
+// survey and what ends it, orders of certificates, installations, and the look
+// for what is due.
 //
 // It knows how jobs are stored, retried and rescued; what they do is given to
 // it as functions. Start more processes on one database and they share the
@@ -58,6 +59,14 @@ type Order struct {
 // Kind names the job in the queue.
 func (Order) Kind() string { return "order" }
 
+// Install names an installation.
+type Install struct {
+	Number int64 `json:"number"`
+}
+
+// Kind names the job in the queue.
+func (Install) Kind() string { return "installation" }
+
 // Due looks for mandates that are due.
 type Due struct{}
 
@@ -76,7 +85,9 @@ type Handlers struct {
 	Shard  func(context.Context, Shard) error
 	Finish func(context.Context, int64) error
 	Order  func(context.Context, int64) error
-	Due    func(context.Context) error
+	// Install carries an installation out.
+	Install func(context.Context, int64) error
+	Due     func(context.Context) error
 }
 
 // Limits of a job. A shard that takes longer goes on in another turn, since
@@ -126,12 +137,10 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, h Hand
 		return h.Finish(ctx, j.Args.Survey)
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Order]) error {
-		err := ownTurn(ctx, h.Order(ctx, j.Args.Number))
-		var later *Later
-		if errors.As(err, &later) {
-			return river.JobSnooze(max(time.Until(later.At), 0))
-		}
-		return err
+		return orLater(ownTurn(ctx, h.Order(ctx, j.Args.Number)))
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Install]) error {
+		return orLater(ownTurn(ctx, h.Install(ctx, j.Args.Number)))
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[Due]) error { return h.Due(ctx) }))
 	queue, reads := "vantage_"+vantage, "reads_"+vantage
@@ -161,6 +170,15 @@ func (h atLeastWarn) Enabled(ctx context.Context, l slog.Level) bool {
 func ownTurn(ctx context.Context, err error) error {
 	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return river.JobSnooze(0)
+	}
+	return err
+}
+
+// orLater turns the wish for another turn at a time into that turn.
+func orLater(err error) error {
+	var later *Later
+	if errors.As(err, &later) {
+		return river.JobSnooze(max(time.Until(later.At), 0))
 	}
 	return err
 }
@@ -208,6 +226,12 @@ func (j *Jobs) AddOrders(ctx context.Context, tx pgx.Tx, numbers []int64) error 
 		params[i] = river.InsertManyParams{Args: Order{n}, InsertOpts: &river.InsertOpts{Queue: ordersQueue, MaxAttempts: 100}}
 	}
 	_, err := j.client.InsertManyFastTx(ctx, tx, params)
+	return err
+}
+
+// AddInstallation queues an installation, committed with tx.
+func (j *Jobs) AddInstallation(ctx context.Context, tx pgx.Tx, number int64) error {
+	_, err := j.client.InsertTx(ctx, tx, Install{number}, &river.InsertOpts{Queue: ordersQueue, MaxAttempts: 100})
 	return err
 }
 

@@ -714,6 +714,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/installations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Installations and previews, newest first */
+        get: operations["listInstallations"];
+        put?: never;
+        /** Works out what installing a mandate's certificate on a server changes, and changes nothing */
+        post: operations["previewInstallation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installations/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One installation with its steps, while it runs and after */
+        get: operations["getInstallation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installations/{number}/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carries out what was previewed */
+        post: operations["beginInstallation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installations/{number}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes back what was installed */
+        post: operations["returnInstallation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -899,6 +968,64 @@ export interface components {
         };
         OrderPage: {
             items: components["schemas"]["Order"][];
+            next_cursor?: string;
+        };
+        InstallationRequest: {
+            mandate: string;
+            /** @description empty when the mandate is installed on one only */
+            server?: string;
+        };
+        FileChange: {
+            path: string;
+            /** @description unified */
+            diff: string;
+        };
+        /** @description a host at an address, looked at from outside */
+        Door: {
+            host: string;
+            address: string;
+            /** @description SHA-256 of the certificate it showed; empty when it showed none */
+            before: string;
+        };
+        Installation: {
+            /** Format: int64 */
+            number: number;
+            mandate: string;
+            server: string;
+            /**
+             * Format: int64
+             * @description that brought the certificate
+             */
+            order: number;
+            /** @description of the mandate on the server */
+            folder: string;
+            /** @description name of the new version's folder */
+            version: string;
+            /** @description name of the one in use before; empty for none */
+            before: string;
+            certificate: components["schemas"]["Fingerprint"];
+            /** @description of the configuration that change; empty in lists */
+            files: components["schemas"]["FileChange"][];
+            /** @description that are run on the server, in their order */
+            commands: string[];
+            doors: components["schemas"]["Door"][];
+            /** @enum {string} */
+            state: "previewed" | "staging" | "testing" | "switching" | "reloading" | "looking" | "done" | "returning" | "returned" | "stuck";
+            /** @description why it was taken back or is stuck */
+            reason: string;
+            advice: string;
+            by: string;
+            /** Format: date-time */
+            previewed_at: string;
+            /** Format: date-time */
+            started_at?: string;
+            /** Format: date-time */
+            finished_at?: string;
+            /** @description of one installation; empty in lists */
+            steps: components["schemas"]["OrderStep"][];
+        };
+        InstallationPage: {
+            items: components["schemas"]["Installation"][];
             next_cursor?: string;
         };
         IssuedCertificate: {
@@ -2762,6 +2889,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listInstallations: {
+        parameters: {
+            query?: {
+                mandate?: string;
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstallationPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewInstallation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstallationRequest"];
+            };
+        };
+        responses: {
+            /** @description the preview */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Installation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getInstallation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the installation */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Installation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginInstallation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description begun */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Installation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    returnInstallation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description begun */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Installation"];
                 };
             };
             default: components["responses"]["Problem"];

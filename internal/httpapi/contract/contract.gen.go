@@ -104,6 +104,48 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for InstallationState.
+const (
+	InstallationStateDone      InstallationState = "done"
+	InstallationStateLooking   InstallationState = "looking"
+	InstallationStatePreviewed InstallationState = "previewed"
+	InstallationStateReloading InstallationState = "reloading"
+	InstallationStateReturned  InstallationState = "returned"
+	InstallationStateReturning InstallationState = "returning"
+	InstallationStateStaging   InstallationState = "staging"
+	InstallationStateStuck     InstallationState = "stuck"
+	InstallationStateSwitching InstallationState = "switching"
+	InstallationStateTesting   InstallationState = "testing"
+)
+
+// Valid indicates whether the value is a known member of the InstallationState enum.
+func (e InstallationState) Valid() bool {
+	switch e {
+	case InstallationStateDone:
+		return true
+	case InstallationStateLooking:
+		return true
+	case InstallationStatePreviewed:
+		return true
+	case InstallationStateReloading:
+		return true
+	case InstallationStateReturned:
+		return true
+	case InstallationStateReturning:
+		return true
+	case InstallationStateStaging:
+		return true
+	case InstallationStateStuck:
+		return true
+	case InstallationStateSwitching:
+		return true
+	case InstallationStateTesting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LineMarkKind.
 const (
 	LineMarkKindCertificate LineMarkKind = "certificate"
@@ -679,6 +721,15 @@ type DayCount struct {
 	Day   openapi_types.Date `json:"day"`
 }
 
+// Door a host at an address, looked at from outside
+type Door struct {
+	Address string `json:"address"`
+
+	// Before SHA-256 of the certificate it showed; empty when it showed none
+	Before string `json:"before"`
+	Host   string `json:"host"`
+}
+
 // Estate defines model for Estate.
 type Estate struct {
 	AppliedAt time.Time        `json:"applied_at"`
@@ -767,6 +818,13 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// FileChange defines model for FileChange.
+type FileChange struct {
+	// Diff unified
+	Diff string `json:"diff"`
+	Path string `json:"path"`
+}
+
 // FileName defines model for FileName.
 type FileName struct {
 	InForce bool `json:"in_force"`
@@ -828,6 +886,62 @@ type Hop struct {
 	Spot    string   `json:"spot"`
 	Tls     bool     `json:"tls"`
 	To      string   `json:"to"`
+}
+
+// Installation defines model for Installation.
+type Installation struct {
+	Advice string `json:"advice"`
+
+	// Before name of the one in use before; empty for none
+	Before      string      `json:"before"`
+	By          string      `json:"by"`
+	Certificate Fingerprint `json:"certificate"`
+
+	// Commands that are run on the server, in their order
+	Commands []string `json:"commands"`
+	Doors    []Door   `json:"doors"`
+
+	// Files of the configuration that change; empty in lists
+	Files      []FileChange `json:"files"`
+	FinishedAt *time.Time   `json:"finished_at,omitempty"`
+
+	// Folder of the mandate on the server
+	Folder  string `json:"folder"`
+	Mandate string `json:"mandate"`
+	Number  int64  `json:"number"`
+
+	// Order that brought the certificate
+	Order       int64     `json:"order"`
+	PreviewedAt time.Time `json:"previewed_at"`
+
+	// Reason why it was taken back or is stuck
+	Reason    string            `json:"reason"`
+	Server    string            `json:"server"`
+	StartedAt *time.Time        `json:"started_at,omitempty"`
+	State     InstallationState `json:"state"`
+
+	// Steps of one installation; empty in lists
+	Steps []OrderStep `json:"steps"`
+
+	// Version name of the new version's folder
+	Version string `json:"version"`
+}
+
+// InstallationState defines model for Installation.State.
+type InstallationState string
+
+// InstallationPage defines model for InstallationPage.
+type InstallationPage struct {
+	Items      []Installation `json:"items"`
+	NextCursor *string        `json:"next_cursor,omitempty"`
+}
+
+// InstallationRequest defines model for InstallationRequest.
+type InstallationRequest struct {
+	Mandate string `json:"mandate"`
+
+	// Server empty when the mandate is installed on one only
+	Server *string `json:"server,omitempty"`
 }
 
 // Invitation defines model for Invitation.
@@ -1560,6 +1674,15 @@ type ListFindingsParamsState string
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListInstallationsParams defines parameters for ListInstallations.
+type ListInstallationsParams struct {
+	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	// Q part of a name
@@ -1670,6 +1793,9 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// PreviewInstallationJSONRequestBody defines body for PreviewInstallation for application/json ContentType.
+type PreviewInstallationJSONRequestBody = InstallationRequest
+
 // AddMandateJSONRequestBody defines body for AddMandate for application/json ContentType.
 type AddMandateJSONRequestBody = MandateText
 
@@ -1735,6 +1861,21 @@ type ServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
+	// ListInstallations Installations and previews, newest first
+	// (GET /installations)
+	ListInstallations(c *gin.Context, params ListInstallationsParams)
+	// PreviewInstallation Works out what installing a mandate's certificate on a server changes, and changes nothing
+	// (POST /installations)
+	PreviewInstallation(c *gin.Context)
+	// GetInstallation One installation with its steps, while it runs and after
+	// (GET /installations/{number})
+	GetInstallation(c *gin.Context, number OrderNumber)
+	// BeginInstallation Carries out what was previewed
+	// (POST /installations/{number}/begin)
+	BeginInstallation(c *gin.Context, number OrderNumber)
+	// ReturnInstallation Takes back what was installed
+	// (POST /installations/{number}/return)
+	ReturnInstallation(c *gin.Context, number OrderNumber)
 	// ListJournal Who did what, newest first
 	// (GET /journal)
 	ListJournal(c *gin.Context, params ListJournalParams)
@@ -2242,6 +2383,137 @@ func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 	}
 
 	siw.Handler.GetHealth(c)
+}
+
+// ListInstallations operation middleware
+func (siw *ServerInterfaceWrapper) ListInstallations(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListInstallationsParams
+
+	// ------------- Optional query parameter "mandate" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mandate", c.Request.URL.Query(), &params.Mandate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter mandate: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListInstallations(c, params)
+}
+
+// PreviewInstallation operation middleware
+func (siw *ServerInterfaceWrapper) PreviewInstallation(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewInstallation(c)
+}
+
+// GetInstallation operation middleware
+func (siw *ServerInterfaceWrapper) GetInstallation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetInstallation(c, number)
+}
+
+// BeginInstallation operation middleware
+func (siw *ServerInterfaceWrapper) BeginInstallation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginInstallation(c, number)
+}
+
+// ReturnInstallation operation middleware
+func (siw *ServerInterfaceWrapper) ReturnInstallation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReturnInstallation(c, number)
 }
 
 // ListJournal operation middleware
@@ -3302,6 +3574,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
+	router.GET(options.BaseURL+"/installations", wrapper.ListInstallations)
+	router.POST(options.BaseURL+"/installations", wrapper.PreviewInstallation)
+	router.GET(options.BaseURL+"/installations/:number", wrapper.GetInstallation)
+	router.POST(options.BaseURL+"/installations/:number/begin", wrapper.BeginInstallation)
+	router.POST(options.BaseURL+"/installations/:number/return", wrapper.ReturnInstallation)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -3712,6 +3989,201 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInstallationsRequestObject struct {
+	Params ListInstallationsParams
+}
+
+type ListInstallationsResponseObject interface {
+	VisitListInstallationsResponse(w http.ResponseWriter) error
+}
+
+type ListInstallations200JSONResponse InstallationPage
+
+func (response ListInstallations200JSONResponse) VisitListInstallationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInstallationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListInstallationsdefaultApplicationProblemPlusJSONResponse) VisitListInstallationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewInstallationRequestObject struct {
+	Body *PreviewInstallationJSONRequestBody
+}
+
+type PreviewInstallationResponseObject interface {
+	VisitPreviewInstallationResponse(w http.ResponseWriter) error
+}
+
+type PreviewInstallation201JSONResponse Installation
+
+func (response PreviewInstallation201JSONResponse) VisitPreviewInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewInstallationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewInstallationdefaultApplicationProblemPlusJSONResponse) VisitPreviewInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInstallationRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type GetInstallationResponseObject interface {
+	VisitGetInstallationResponse(w http.ResponseWriter) error
+}
+
+type GetInstallation200JSONResponse Installation
+
+func (response GetInstallation200JSONResponse) VisitGetInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetInstallationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetInstallationdefaultApplicationProblemPlusJSONResponse) VisitGetInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginInstallationRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type BeginInstallationResponseObject interface {
+	VisitBeginInstallationResponse(w http.ResponseWriter) error
+}
+
+type BeginInstallation200JSONResponse Installation
+
+func (response BeginInstallation200JSONResponse) VisitBeginInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginInstallationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginInstallationdefaultApplicationProblemPlusJSONResponse) VisitBeginInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReturnInstallationRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type ReturnInstallationResponseObject interface {
+	VisitReturnInstallationResponse(w http.ResponseWriter) error
+}
+
+type ReturnInstallation200JSONResponse Installation
+
+func (response ReturnInstallation200JSONResponse) VisitReturnInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReturnInstallationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReturnInstallationdefaultApplicationProblemPlusJSONResponse) VisitReturnInstallationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -5257,6 +5729,21 @@ type StrictServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListInstallations Installations and previews, newest first
+	// (GET /installations)
+	ListInstallations(ctx context.Context, request ListInstallationsRequestObject) (ListInstallationsResponseObject, error)
+	// PreviewInstallation Works out what installing a mandate's certificate on a server changes, and changes nothing
+	// (POST /installations)
+	PreviewInstallation(ctx context.Context, request PreviewInstallationRequestObject) (PreviewInstallationResponseObject, error)
+	// GetInstallation One installation with its steps, while it runs and after
+	// (GET /installations/{number})
+	GetInstallation(ctx context.Context, request GetInstallationRequestObject) (GetInstallationResponseObject, error)
+	// BeginInstallation Carries out what was previewed
+	// (POST /installations/{number}/begin)
+	BeginInstallation(ctx context.Context, request BeginInstallationRequestObject) (BeginInstallationResponseObject, error)
+	// ReturnInstallation Takes back what was installed
+	// (POST /installations/{number}/return)
+	ReturnInstallation(ctx context.Context, request ReturnInstallationRequestObject) (ReturnInstallationResponseObject, error)
 	// ListJournal Who did what, newest first
 	// (GET /journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -5756,6 +6243,152 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		if err := validResponse.VisitGetHealthResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListInstallations operation middleware
+func (sh *strictHandler) ListInstallations(ctx *gin.Context, params ListInstallationsParams) {
+	var request ListInstallationsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListInstallations(ctx, request.(ListInstallationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListInstallations")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListInstallationsResponseObject); ok {
+		if err := validResponse.VisitListInstallationsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewInstallation operation middleware
+func (sh *strictHandler) PreviewInstallation(ctx *gin.Context) {
+	var request PreviewInstallationRequestObject
+
+	var body PreviewInstallationJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewInstallation(ctx, request.(PreviewInstallationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewInstallation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewInstallationResponseObject); ok {
+		if err := validResponse.VisitPreviewInstallationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetInstallation operation middleware
+func (sh *strictHandler) GetInstallation(ctx *gin.Context, number OrderNumber) {
+	var request GetInstallationRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetInstallation(ctx, request.(GetInstallationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetInstallation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetInstallationResponseObject); ok {
+		if err := validResponse.VisitGetInstallationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginInstallation operation middleware
+func (sh *strictHandler) BeginInstallation(ctx *gin.Context, number OrderNumber) {
+	var request BeginInstallationRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginInstallation(ctx, request.(BeginInstallationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginInstallation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginInstallationResponseObject); ok {
+		if err := validResponse.VisitBeginInstallationResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReturnInstallation operation middleware
+func (sh *strictHandler) ReturnInstallation(ctx *gin.Context, number OrderNumber) {
+	var request ReturnInstallationRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReturnInstallation(ctx, request.(ReturnInstallationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReturnInstallation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReturnInstallationResponseObject); ok {
+		if err := validResponse.VisitReturnInstallationResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -6936,157 +7569,167 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5D1rc9s2tn8Fo92ZtnPp2mnTtE0+uW69zW6a5tbZ7odMrgciIRE1BWgBUIpuxv/9Dg4eBEmAImXJ28z9",
-	"lMgk8Tg4OO/Hx1nOV2vOCFNy9vzjbI0FXhFFBPy6qoXkQv+vIDIXdK0oZ7PnM0Y+qNscHiK+QKokaI2X",
-	"BM3Jggsyy2ZUv/XvmojdLJsxvCKz5zPz/iybybwkK6xHXeEPrwhbqnL2/MnFV0+zmdqt9atSCcqWs/v7",
-	"bPaKrqjS78aGrOBhOGJBFriulB7vItPj01W9gl/6J2X2p5+JMkWWRMBUv4qCiNf1ak6En3CNVdnMx8zD",
-	"bCbIv2sqSDF7rkRNwgUsuFhhZUZ+9nS2d9I3REjOXsP40TnX8MLgnAEYn30dA+J/A9h6x7jGQunzwwjm",
-	"ih/bv1Mn9tU30bluiNgQMbAhO9cDtnNTcqFOO0MtNmT38sfEBLQ4Ig7cm6GIVD/wghK4eD9JhRW5phVs",
-	"MedMEQa3AK/XFc2xPsDzPzRePP8YTPxXQRaz57O/nDeX+tw8lefBkH7OZvnmL3LNmTQreCP4vCKrgenX",
-	"5o3/mrYMNy6soY2OGNkhUcHzeqWn1C/ZL/XAl0tByMqtpSio/hJXbwRfE6EAdgtcSZLN1sGfPs4UESvZ",
-	"x39Nt3BRCCKlI2PwJlIlVmhLBEGC4CJDWMLDq0skS76ViCrE+HaWta4DkJg+KjVwfmfX8d6/xud/kFzN",
-	"7rPZZV1QwnLyOyVboMOt9WP7FPbSniGbLTCtamFepIqYjfbesn/AQuCd/g0IHX4xdGhXJabsFWV3sZGU",
-	"qKXS+/OzzjmvCGa97fttNB9l7mb5XcSg8wNlhd5HDzA5rmUcKrl+aaFxlezb3TVlSyLWgjKYrMA7eVuR",
-	"hQrG9bc1mxFWrDllKnEWOdkLzWt46T6bLQWv19FxSi7jE9AiSmD6y6RS1oaP9ca4o6yIPqiwVLeSENaa",
-	"o8CKnCkKJLX/CWWkf7G2pb47+srojSAqUUHyCgtSIMrg7wSoEVpochRbPuPqFi+U2cG4pfBa5XwVx4a1",
-	"4IrnvIo+FGRFil30kQRmlni0IYKq3b7TvnHv6W94LfIIvDQYnmtQOvDknC3oshZAaR1tMovJ3M8tF1Kh",
-	"hb0aEYBsiChorvYt8Hf7Wve2ApMDRAyQ3oPEopHFgGYydwcyezc9eAfu9Ru8JJG7zWsrlI5Y/ZV5WSO+",
-	"I2ijKJujLBG6Fgi5cYrKFa76Zzk3I0p3lNuSVw7fZ1ERsAV0WHTmNu9miQKvLpZEReDWUL4Izyv5Fq0w",
-	"2zmGtqQbAmuV3Pxdk78X6AJtS8IMI6QSMa78FY7eV/1VnF7WssUbUhtvrdqOZz+Obf7qMsIlc4DaXmZ2",
-	"eWlfvM9mcw/EQSwxb2m2wpnC5k6N57UFFSRXXMRpDPmgiGC4ug3W3z4zqtAWMyWRfUOiOa9ZgRRHGOW1",
-	"VHxFBBIk5yI4Hc+FNdcgTFEHpy6txgpdXV7a7yXKcVUhUKvG75DhBOFNSF6GQVAlrcCFBQEpiyok8U5a",
-	"6SoymlS3hxwzfNg6hvZ6yGqtdgblqUIl1itgUS6jBK/nVZTn7fS3OWb6sswJwvKOFC9Qe+gcs9k+KdGq",
-	"L81ye+t3cG2W0zrjCE55TG9QOH6tLhvodm6Xlr2LW6zGc2T7yXyXYLtSyduaKVrFRfOrSwQKvgREEVpe",
-	"wKywV4FxtOIgoIPqJK3tQZM19gLhuSRMeagXnAAN09xp1MrN2rblLnFfAE9pEcdRkbg0tYjJH53D1y81",
-	"x9tAMAsOIH5yr6iMHNs0dnh12b/dUQ4VXUJb5G6vw7HFAYYJzAbEi0bB6vOTnK9WnN0mKc4e8X1BxWQh",
-	"l8rbHMf0m2Exm8TxXq98orJ2gDSsP7HmuNHfSCIojsvIssRfffNskibVwRs7QvsAPQAdWFoLDzceHqyB",
-	"rV+vO6DW4WYNxu3B1R+JwoYExZXu8benpcRHjnGCThreJcDaiiQMGPBIX5iKGkGOM6spdO0YIUcfNNFU",
-	"ODdWlsgeFsE9HjXadVrCNmefvsprY3/qIyNdlmrSIm7sF7FVSLpkWNUivgZZG5zZS7jDw20+a28ynMxs",
-	"LwvQLNyYO/IA4HvQOK5ETST/baybphGN5xPemtS/cywvYw4HzJB55JTf0JTUI8r7WMQhRPvRKPDGqEvt",
-	"/YM0M98FZoDoxg+g0tlMKi5ic1pBGBvXDl+AFMa3LDJz9yrEKbznAEkS78n6BtRMiw1+iVFkCi0lzmDe",
-	"uQPsdsFFy3oawKyyiNg7ixUWd+OvzivKyC9YRC2kK17QBSXFeDxw1tmIdPkhoiAazWmLJdD5F2iDq5pY",
-	"8l9xfocqeqcRJxdEgbKFSloUZL8qYo2zHoJ2AQ44ew8k8CJ0jTtVvWIJC+uHNcnbFuXAwmqPuPdgKfDG",
-	"muMIq1d69YIswICQzWpmGaCspR48WHnfltlf0YpIacnrMLysPdPaxOwmm7U1I8Ug9yPeXcV1L6+SRQ0v",
-	"PbTae6z6I2tjiq7E+Ioi5Hm9ruhUJXCyGGVmd8JU7EI5c6RMyfgJHCm5VFPX8TOXapLJwwpfE6cxbtOo",
-	"f8Ve+VFGA4uAwUH5K9sSNOwaHUhCkKYR4jJwQ7URIy3C1fOK5nHKKzhXkxSh+JbtFG689PKvSsxiMhLO",
-	"DRltCAcuNK3IzftgweYbEqUZC0qqYqI2l/S/pKGoJfL9OGA34k3zDkDwtV/rPgDJ5L2PH2PefDUB3+1h",
-	"xC63Jz7jib8gsMkBFQnZPVg7UdYy9mHGVUmEC4MYhrI35du75vbvb90AhJ2AMsF3jZXCeblyATrxL1sh",
-	"DU+ffP/064unEWztgybQWhpNUk9GOZOZEzm1GIC2gioFPgEiAig1W3Sn04kVwivipPbA65eBAU3rq0QI",
-	"DqQo3MLF988gbMKHB2VpWSiMInr27bfffvXkWTaOT8MI6dP6mccsanii9T/OAPd+lpZGkmRii5kixW3H",
-	"zJB6LakFxcks7vIQWGAaeDfeddoBnwm4IMcimgfAac3FMRiPpbLNhtzIA7C5toTcc5qlIMbhRRcLw5FX",
-	"VErj0bVSa4zvXDtq1xUUjfBtaPW+IIS2xjnm7YQs4nBq3DAdaNpPs3DxgRKYvKPX1g/XhkCF5yRuwgSl",
-	"aD+6mwHc69GJaUVc9NkhmmbcFYYqggvZ8CWqVW+5W815RXME345XFPeocfFdPWKMTV5xOVGPyHkRX8Vg",
-	"QA7Z0MKJrOPMlTiP2z0nRfY8PH6HrwmbCCEvJaaCSywXhpgcLqwhaTAi51MNkjlVOAwgYbCtwQCZTgBM",
-	"gIyNTN4c88CdfEh8jIPsoQEy14cGyAwHtiR262kEhKIrRYQ++f95d3H2PT5bvP/47On9X2Nn+zPBlSGE",
-	"bRhpnK5lyHD5XZSfam3YKoHD+7AjNl/EdvIzX0fOqyT5XczQ2pXD56SkrNAMQB8dGA5jxt5JBoi98pVc",
-	"8zjFUpWMszPF90NL8ZkZIfPbt1M1y4wB8CXbUIWdWt7F+yJCHeak4mwpEZiS0bkk6qxe/8W7C9pRvjln",
-	"ksfpHPmwpoLISYQ3cRJxqdGSkGCeKAC0cF4MetTzElPWB8Sbn37JtCyxQOANjXoZjujMhUXEdvB3XguG",
-	"q5+YMgE3KZtL32CYq0TE3ZQzKbxXtw2ev9/8+ho19nKr1MZGKLEsJ4o1o7n7aK8icB2jegFYssbI07gY",
-	"7V7tkgcO4xg+wta5ns5JaKf5HShgniAFc8HvCOve1TTYCVMiGgRnHxiPyYK2AoXSw5VaO+tHWGJZOkJT",
-	"YamQHnznh5atkDBlpP90vJkgWCYuCkSWRvayIWJnJ9XzZRA1BSKedawgWKJG/xVR+915Zp4GenbjsVN7",
-	"hVkEwfaE5HirfCJS1QcIudigeMR4ih36eJvE8PAcLIG8KuSxotEP8v4ejy5bZuOCapyVf0RwTfRYnXOz",
-	"d7TOLOPEK0kVaaZvx0QY767N8ZnogRvnBLF+N2uYSVoOXlGpCBswTsW13ZJLwuLim007DDMdMgia/qOW",
-	"ChkbdIsZB3KU/fYWQBdPKlnRquXYLJVag1tcEByHpB4s4R2bKul1nQwWRH5dTsBzYh21Edzhtjz0Ysfx",
-	"C2ZFPGZwanA23psg1QlxYAgjkQg0DI05Q/ND2qj5QCpcVRPtmomAE805Rs+8wgVJhdnup4sT4hA1b8cq",
-	"asRyRquiJogZj+NISqkHtaG2B9s0AutFN+Qa+BwuCGr7LVrJQXwRuV6VIxPZrGAyes3g0yhEXAgeN16l",
-	"AbuEICXBQu63nvrjFoSR7W0q5SKudjhOAHGSZsfB8h1xdijcmqOxVjg8Cw4tuF4+xnzgkv8o8CLmUyk2",
-	"tGOkG5VzMBF/E9EzWg7Qi0OKo5wLYaTq/doc+PzMyge4jd35MWRvRylPJ3bbGd5aQE3Kse174y6efvfN",
-	"t8/2Z8UmIPeabN9qAT9i14FQpkRalv1iCJBm2L614g5UQTt6bEnmDvY5FVnWbJLNIEGtEyzscEu7vZ2j",
-	"aMu1fdeE+VJZTjRArxpG/p+KevfVG0aob5bwtiLew2BKF4bg2AIc8iybcQ0r46FbC74x/1tQhiv6v/YH",
-	"UXlp/gte1sKSSRJ35klF1hHphC8Q1xxOT+eYGmVIsyU5NpYbzvVGkXUMwDYhpUMNlU0N3E8CXTUMd+6W",
-	"uzRwbdiOi5kw6S3AQvydcQBI3rfrBodTbCOSe2StY+MQJ+le3nJRyFR+0mcQEAs+O+PDk2t+tz+CxOon",
-	"ZmjPQpLbPwbn8LLDifgGjP+bycWayDgCqjFcl6NzY32pFztqAo0/k0gRqVAre25YxXErSm4ULlQiMGRy",
-	"srojLwU3FKMwlqA99GIYWff5MIiWb90aAkyMM703WMp1KbAMQugmHHBjBmnJBpFyGQYdx7zZ2VFj00jJ",
-	"EqbOTlTjn8jlkgqVsOa4oXv4m34HfDTq1tR+6NVA8cAGzcXqzXtx1tW8MaY6vys/UxomB53p+L121gkf",
-	"phdzjCRGe9SHJzKaAQ6jZg479pKyQwEYHnR08T57qwfGZFbBkAc/ZZVyZqSUYg72bmNbdTGYLc2ccaTH",
-	"htzcvRzTa882kiWwNaWAQNlvvI5ZlRaCM5XK65VIk1+0papsIh/PY2QAhrlNGtOSESBVYHzsE3BSVbd3",
-	"jG/ZmAWagM05qfgWnX+pvz2Db89xviJneYmrirAliS6/menW5oJEaFHFjefF2E8WXFgbDyMbIkyCe9Sk",
-	"GQyeAFDPcOtNLTagwpxSC8wt8PQnie0pihupnJTGZdj3CpsY1dEUyEzxk/4qJXQlDlhxVHCE57xWLU9H",
-	"yP1dTEPETE5VIkLa/GGvvx6+93MMgM/srQfDwdyddBrNfkPfc5NMkyEu7MW0hQr30o6hlJvfLBV2MtiG",
-	"ki0MqfeErcO1WLVc3M2ab7wVoueZZ8vjSBWJGIJmgtiuzLqOwUrtDg9npWaA313o5QRG6sM1u0RJkQ8Q",
-	"vjbHkpjqeg2r/e7J91/tiRvvLD0d5pkMYIY6DPH7h9UtL4rE5QxLIESeCme4itQ86JT0SVclG8iISj4a",
-	"WtVwrTBhHeAPrxVGD6oS5thGYvEVx0Us4Mp53pGoGaNs6SIhwVuvOL+DVNd2eCFlox0aq2hcjp5PPzHZ",
-	"KDadtjXHJGXDulETOxcE52Xc5x3ZGqSN5mW/Wg11VVNiYQnRlOHI2I5fRyxsaSelElPzDAcL8/hYDKyU",
-	"3qJms3oLepNG0e5uvaBFau92pttkRHLNvAjX3xmUbRsfDzuYemD93ea0LeKFtCCgOZ7ANETKlZSZNSsO",
-	"yEFTgcB5dJvblnXLdXlsDCsSiVSUiKGsqbobg7UuhFToycXFxVj7p4/Vj2bYBNTjGJP5uIJYvc3gvo6r",
-	"xRDLo44MLIgmc/0t5Hy1MoE/WqrEdybGhbJk2QGxHyl9iqrVi4dmhKJMvTDt8ZpeiG0OE0M0I6Am2N2n",
-	"sewYxtN0bu6RrKc3RP1zfZi9IR4NC6rEglcV30r0F8dOOTPk02WThDaKpwPMp3PMYJFqVGRzT/SQiLNq",
-	"l6FtSfMSrQDlMENGfs72WkQaw9cBBkAbVRuMEYdzk47gvTqOLBY1mEIJvjOxUSQh87fi6RMhiYlc/TqV",
-	"qcZV4gksZ7+Tf9QmAji4cjh91aUWgrRyaQJ+PVz69oDCWs5IEivGt7CKHtSv0MimNeKb1y+jkuX0wrWD",
-	"FWEH7GEbzNSoUhADiSFujE7BqmYXmT+HxOmxlyc2Tz7oMrq88z2XkS4ZKV6yqBFhcgz+2tv3H2SX99ED",
-	"6SRmeMWW1sISKoKzFxC/CziLkSRSjmF1TWV/G187nBJwQ6NZAB3VcGQ5LEX21Hpy4Xux2CbPmtFW84Im",
-	"+lFrDJPqhh4S2ljy9UBFUfCfENnUheQMQRbKKMD8zKOO8n15nRoc8uTRS+sqqlgCr4dnSAPPGdTHlnpz",
-	"dvKoaLmoZTRuUiHCColKzApZGtmSSaUVKr6AG6G1aoza8b8RBXDYh7BfWDR2Xx+IGtQpcoEH7nBaGN1s",
-	"ra/JVEaJAixLXcNLJrcx01Bo208WmAVKYQRyWeelBhNnjOQpE4A/9vEH6Zw2+2jAYH5XPCQzbbg3UcD6",
-	"q2GwyQeL480JPMAw2SGBkTSzh9UZNbEJMWMEIEDO66pAc1+ZcXytkwOq192RXdpTBQ9drFP3JiqZIakE",
-	"Zksi0OdUIZdnp7ivmhLcoC/APm9LIdu64R37z4Nq6kkSc92FV9jpOkmb4WE18kZ5seycliqZiFoP+hDQ",
-	"Dj3shlL4eRTdlZ40XtQ0ykm6QCKWFSyWRLlivyXfIslXRJWaYZBKgt+YNY2kIrZwKB2QsJMbQpp8LAhW",
-	"E82KEI2TMpxPD5GcmP+fyODI+ZrEjVZht4EMYZ/rjwcC0IN84a5BJ7DcSGczjd8qM8Zt3C5sJGdJssZ5",
-	"HR+lG3JpDfSzBtpRkdAiVRxaozU2yLV0F9TAONTVAuxpZvThWg3qefecT++feawNK6+1QJa+W8mqZY5y",
-	"9kOLfbzVUBxxQ3qn1O0Ivm+mmTDAoAkhGTOR1MfH69yeopht74O3TJG0CZQ3PL5YNeiKrteJegCCQJXO",
-	"lalojxn8AlkrHnDREMWHFnVo6M5DR5LU1l0ZlQ/t2Mjel7sqgPnSTReWY+tfPgfy9OkfheWaJZ2a6R5m",
-	"AIqb3DirdkiVVCJ7hfb0+QuvZGokf/X2dtvrbfAtt2VNDw+wDZ3tk/oHFYRJayJOJAyb0lSoJXUSViDO",
-	"EMF5iUx11VGo4ku+xiwwNbkdDhkgCbG9pWwa0YpKVwAxrmuMA1akmAy7tdWhIulvHRhRhkxuWcRTj1nK",
-	"5xcbCYRHDXKXVTvOPYdZlBA3xGfcrfYe3P5iNclxLbnsMnO+ItPWmaSpqUKUIJHMQ8et/28LidzSHbwb",
-	"ZPcH+T56G6M5WIdYaUeLv5BpeJSo7AHDsJejx1iG62kFy2KypbOLO7uvkzHdZveagOEkjhHXZfPfDrae",
-	"wPeHMSCXtup783797Nlwh9Qs5rV4Yhv6DhUInXC+cQ+GOyBYcxQOrmHKGKdsnCy7NnF4Ny3ZYKgeG2GH",
-	"hGxntgUY2HBcxSTMCrTmIhGJavJQgrLJtjTA1eWlrYbZ1Mm1/cnej/Qe2SQVX3HNZGYaS8pAS0E4kaNc",
-	"ETjaCLvYkqoaUSfBFTyD12Mr/b2pR9fzRWN1ZkN0msgcG6wT03/bQswRIxYHnNm+akvSGJDoB5gOjko5",
-	"tZuApR40mtIm6XJisKK81oLLjT5cl0IsXcU3aowd/I6SoMczk2TJ8G3Pm4fX9B9WvHfQAZwBZCBYhEYW",
-	"8GZBq2PKFrx/995aAYfm5DMInVMC5+pL9JauiGnU8Nv1Ffr666+/13Tin2+vMlsuGZ512yVL9Ll+/fun",
-	"33z7RWbyROE9iHQzDdp35l8I3sDIqCJfop+gZBA0/pvXCinw6imOJF0yPTEjpJCNZxN9boD1hbEsARhe",
-	"GGc9wVIhwSvjCwVxmNquRAQpPK9IWKiR5gR9ro9fMFyd27+c4zwnUn655F98OfMh7bOX5jyCynvPZxdf",
-	"PvnywmmteE1nz2dfw59Mogic83koQ9tyIia6m3L2spg9h3IwPzQyUtgC/12cRjSvnJvW6vdZvEF90xW1",
-	"6Y49ivr4KpR9Fh2fyWtb47ucd5Hx5ufLs6++eeaL5AUlCX013mhj/3bno1FtwDtFjBJ7Mvwj0t2/sfRY",
-	"r7H5eQb/vo/udc85XhmtfMSbr+iKqtn9+07D9K8uLo7Wqz3sixtvlI6NTckDJD6eX2DQdl3rO6sVFrvZ",
-	"c9d/V/pgLioQFLqFyu8WqArru/PO8m85e6/HOM/x8IW6wnJ2QgjZdocR4JisX3kE6Lw1I3VKzASggi6N",
-	"WdOVVctKpgSKDOBms4kDwJ1/1Ah+f47DdvZra5hpgxI63r/lb20/yGm06abkQpno1/eGtRKpfuBGbDzK",
-	"MTQN+e/b3FuJmtyf9PyjF8MIBQ8/etiXcXK6FHJoU8sKG9cIRUXdufuOCIkT74TopO9MJxThQEbULW1Y",
-	"mPvd6fGMFoKvEOPbF4iRJVZ0Y3k2K5KU3vu8b1f4Q5fXOG3uG6uZmd9n9g99We/jvikoO80UNnh+PFuB",
-	"qha4Jcanuag1gGoJypquJF8RE57E+BZ9rq8GSE6Mm79+DnryFwmYW8NMuN6+5jGZf2qsCDZqf57Zf60K",
-	"dtbt4HbW9HIz+tgZ/PvpM9xuH8VTMt3wlqMVUcBrwX68QBtc0cIY5BJsN/j4/KOJZbhPEpW/kZCm9ElK",
-	"1xDgZTIEqb7SxnZ/p3+CL6qgS2qKz+gPbDK2wzZXe7LNBUL8i5X0/i6LF/V+rPO2aSgJSSJvR0k+8Oh/",
-	"ZW2xGmQJSJoqMWUZMk2MNCLU0jS7Lql0NUui+NC4AFII8JOzEp8MmHaGBATtCh8OvH+5/HdfYDNIQaiI",
-	"6a6+IsDXAnjZ+UNwneu97gaELv04gFtLboov3b1CiYMHtHq6PznYnbs6Av2tC1F28QhHkIvAhyQRtiC3",
-	"er3ATPq61EOAXwuyoWSbBv0b88KnD3wgHu7xcXAfsNYE1gL0txBC6LvUReG+GGP8uD6N8SPokjHR+hG2",
-	"Axln/nBm4qjx4+lYsQ00Pe+6BgKsqXPgQDua6SU6kOqaUBqBja8JCwQ2+9NHNqSl04mCofMQuonc7zMb",
-	"TfHpy3rXj2RccbcqQwDDpgJ0lJG7i3r+kRaDAp3zDvfuakQkA69jWhzr+WGHvHCPcSYpQrpoPOJHkMDs",
-	"aI30FfTliR9O6dvLpE7FNqA5IYjsDDGMreiGtNwcs+fv3rfZB4FIbSicInhOpISIEPiw2bQ1wNtN/2E6",
-	"MAxyDtul4QGM41OiHGEXjVNSjn+VHOoPaAEuQ4xsSYR8RA/rfNPplxE9OWiqsUueXXdX0C2CcUUKRLCo",
-	"KBE+x7eWCs19Q64//IgxpmNKAx3oIXiEY221GkmJ07lNBKTqGOeMqztjSjRh2xZ+IHdAuyQbQuSjBXw9",
-	"8ybCOI4O3gI5dHl/cS/9/7i9YR3uU95eB1Y0N71FrJ5a8q0+6h2SCrMibi3OUgppUfzia+yewo4flv0e",
-	"Zcl/cuypY0eywsVxDgQqEbgq7y+A50MVKc0DTVwia/cm5gL9/ebX12mbvvt5XriC9tFrBuXum6PbQ2iN",
-	"IpHZrFoou6JXUrOcb4ggRdMJBwuTQsiOqZIMtFjAplYj6EdY+YVyYSpUm2JGLuUyuiCqkvqZafb8mOa/",
-	"VjOChMxpDvY4XkRTBrPpMyBLUN1LXhWgHdyRAvFaGZeMg7UwP/Va+hgwAjONk9FodxUxRsI2dv4Gfe2T",
-	"6DnRu9g6q6exHlvFUWxQP7EihKVPxPc9PswFh7LpUlPbnb7kfUNqi+6m5PqTAOfiMYinqTfm+0UcQW9y",
-	"EPfsjCrDzMZj4/lakEVFl+WAy/tKSz5/crg3UYZDdlcoYnYMEgK96Ux5UIhJQFtaVUiJXWYzJV3DaFeR",
-	"NX4Y5koMyoS/mlfixoUOTW/K/k/hMp+SyNiU3z+lwGhgnlT0RsiHP5AlZabE/2nkw1Z5/0cWEG3rgv4B",
-	"mH4cR4iC0tCDUlVwQYy8Y6GeaemQYMGIyaOlDIXtLQYv2vlH0yFj0JznTm0amYOvXpv+G6e/ASn2wl1T",
-	"iSMwFwN6b5KDjiBgZjCePVEzE37jGhaOg/x5p3HO4CkMusr/LAfSbwycdj5RdiT5NfRZ+2syF7xelirr",
-	"eLFf2Orgeg2mBELiqNaErysyyI3emFdOCM6g60AEjtBKda4J6RHEVjeWVu/QCu9cdHUAIRP5PGwIeOOr",
-	"Rp2Azrc7HzwyoQ+afsfYbXEc9eGyKCSEZMFZaJKypBsT0UdFr0Ri72QazD3/aBK5RqhY/symERXz2QQV",
-	"S8BsR1OyHJQ+k8jsP3MZAIYWQ+C/TOAvVqYCcVe4x2x5NHic6gK4pP3HjWl1fUv6uH+8AI6/Aa4H6G9K",
-	"+NgKdGOw/Zy2e/NH6RRc5dOg/WPRG9jmSWCuBf02oYHGkyXnkqB2AyBbKCV2LIJgg/cpmeY3eOE/4pE0",
-	"azsYciO8mC57KMcMDGiZsQO5UuYgjhRY4TmWaQ+n6fM4rBDf2HdOCMegXUNCljOW1WPaIn0SFuzOOfA2",
-	"tipVQmKzb4+2LNruEac2LC64WHKlyDGk3WtuylNhC5qkHl7HgtdqdaQtH5+xhY04RvG1CKDvyPoYFvF/",
-	"ELJuINzCvRetBkNQWhWZTo4DSOmTTQcusSu6dJyciiDG3/hq4k0PWrH+ak+cvy2tddQofxu/72K5WmH9",
-	"n34gV1Dg/ZTmOYs8Rs11TbjM+RoqSkW/xn00jMiiakA/U7z7pul3NomMwGenN3+3GjgkeJb0RfOPYB2y",
-	"AZne0uArEGe2CZpWR9zZbAUPo7sOOZtz3JQqTVIVV870IaeU9asMSdM27wWqyEIZtyCkWW+opAqqa3LL",
-	"xJkpPRcjCjZzKWqYjxV06i+kWwCisx4wjaCg/GtsFTi5hu8uHtfjG5afTSCsO/JjxG/RvDReXDuoPUI4",
-	"XKxMXryDXWaRdzcWN11l2GTKT4jw16b4xoMwNHa0NtA0HVzac/APd+U6abZPDyDJONPqGBzj0vd4cjEd",
-	"n3X7ImHpQrk037c2VEFWWNxB2qkhcqZI0yik8L2U0kIQPSTWq4MKDxGYTEAL6GlYECS3VOUlgbppUwSl",
-	"oMj3sLD0Scky9BEi06DaCBxCEi9tcpXMTLChDaMYQEJfRCWlCt7QJfu1VrMxCoaElhCax8yyWUmwc1ff",
-	"EHV2ZeqztCDaJSL3RzJ8GvkFtgZBToJsuMv6BqNn1un/ELeBpqU7V1LmhPhkm2tE4xO4FpMssI/iJPpX",
-	"d8gJPg3TzuREDo12r5RHdmgMHUIIqkfF9IRxzTnBw+4lMbOjfXzebhATNYdYW3/z4olM9t3u9IeaN45n",
-	"Zbd5gYgz8plEWlMMjLpa2oOiDPYp2DSdXyUNdnVm+sUnLhFR/1yf6g6F3cn+TFeIKFSvAZ5/ttt0BcZ8",
-	"2bfmI9y2/Gd++TJBNuH0ofboHvHOvjNVwPtziUFNEeaTmnQMrNK5NRaWA0xLYWFBfqpb1yry/NjXzha7",
-	"jVw6vfGjEEkAIXAcmKxTZonbOKw1Fsom3MTOJ7gdezMn/XFN1IDgs5c/PgbmJ41pvvjwMYxpBt5QXoJv",
-	"0QIL37lrP4DPgzL4w4C+8oXYD4V3FiuxbFPQ7C5eoPnO9x+zPS6b7iHxTATW0R3TabAXj5wG2wbc41QV",
-	"sFIPZMFYoILOA3CCxBgLcGNsHIEhZENMGVL9RLlS7ilkMbXeTxmrDRNEgGkysiCfxuRkPRyiP3eHTCnO",
-	"NnRmiKG/ddE1J4SMKyedQDWzSt990/g6nNf8KMTIisdmohe+XSyShEjkw+8+k1MUyl/wHXlrS8eegjO3",
-	"il8/MmN+Tba2dvfJ0+Vsn0uOcG5M/pwRSaqFSa9xzltrADF1M3g7ib4lw5oj9kw6HTmw4c3x/cdLHESD",
-	"7PQKjxZkZxPoePourLCpD4bZwGXoaCNBfeN37zUjtbWK373Xm/Q+83cfZ7WoZs9n53hNzzdPQMaxY38M",
-	"kwlpbuy/zrFjpg3+4r3ywd986admKMs1gj85unj//v7/AgAA//8=",
+	"7H1tc9s2s+hfweg5M2nnKrXTpmmbfHLd5jTP6UtOndPnQyfXA5GQhJoCVAC04pvxf7+DXQAESYAiZcmn",
+	"vfd8SmSSeNldLPZ9P84KudlKwYTRs5cfZ1uq6IYZpuDXZa20VPZ/JdOF4lvDpZi9nAn2wVwX8JDIJTFr",
+	"RrZ0xciCLaVis/mM27f+rJm6m81ngm7Y7OUM35/NZ7pYsw21o27ohx+ZWJn17OWz88+fz2fmbmtf1UZx",
+	"sZrd389nP/INN/bd1JAVPIxHLNmS1pWx453P7fh8U2/gl/3JhfsZZuLCsBVTMNUvqmTq53qzYCpMuKVm",
+	"3cwn8OF8ptifNVesnL00qmbxApZSbajBkV88n+2d9C1TWoqfYfzknFt4YXDOCIwvvkgB8T8BbD00bqky",
+	"Fn+UwFxptP2Zw9jnXybnumLqlqmBDbm5HrCdq7VU5rQz1OqW3b35LjMBL49IA/c4FNPmW1lyBgfve22o",
+	"Ya95BVsspDBMwCmg223FC2oRePaHpYuXH6OJ/02x5ezl7B9nzaE+w6f6LBoyzNksH/+it1JoXMFbJRcV",
+	"2wxMv8U3/te0ZfhxYQ1tcqTEDUlKWdQbO6V9yX1pB75YKcY2fi1lye2XtHqr5JYpA7Bb0kqz+Wwb/enj",
+	"zDC10X36t3yLlqViWns2Bm8Ss6aG7JhiRDFazgnV8PDygui13GnCDRFyN5u3jgOwmD4pNXD+3a3jfXhN",
+	"Lv5ghZndz2cXdcmZKNhvnO2AD7fWT91T2Et7hvlsSXlVK3yRG4Yb7b3l/kCVonf2NxB0/MUQ0i7XlIsf",
+	"ubhJjWRUrY3dX5h1IWXFqOhtP2yj+WjuT1bYRQo633JR2n30AFPQWqehUtiXlpZW2b7dveZixdRWcQGT",
+	"lfROX1dsaaJxw2mdz5got5ILk8FFwfZC8zW8dD+frZSst8lx1lKnJ+BlksH0l8m1rvEe641xw0WZfFBR",
+	"ba41Y6I1R0kNe2o4sNT+J1yw/sHare3ZsUfGboRwTUpWVFSxknABf2fAjcjSsqPU8oU013RpcAfjliJr",
+	"U8hNmhq2ShpZyCr5ULENK++SjzRcZplHt0xxc7cP21f+PfuNrFWRgJcFw0sLSg+eQoolX9UKOK3nTbiY",
+	"uf+5k0obsnRHIwGQW6ZKXph9C/zNvdY9rXDJASFGRB9A4sjIUUAzmT8Dc3c2A3gHzvVbumKJsy1rJ5SO",
+	"WP0lvmwJ3zO0UZzNc5YEX4uE3DRHlYZWfVwucETtUblby8rT+ywpAraADoue+837WZLAq8sVMwm4NZwv",
+	"ceet5Y5sqLjzF9qK3zJYq5b4d8v+XpFzslszgRch10RIE45w8rzar9L8statuyG38daq3Xju49TmLy8S",
+	"t2QBUNt7mV1cuBfv57NFAOIgleBb9lqRwlA8U+Pv2pIrVhip0jyGfTBMCVpdR+tv44wbsqPCaOLe0GQh",
+	"a1ESIwklRa2N3DBFFCukirATbmF7azBhuIdTl1dTQy4vLtz3mhS0qgioVeN3KGiG8WYkL7wguNFO4KKK",
+	"gZTFDdH0TjvpKjGaNteHoBk+bKGhvR622Zo7JHluyJraFYjkLWOUrBdV8s67s98WVNjDsmCE6htWviLt",
+	"oQsqZvukRKe+NMvtrd/DtVlOC8cJmgqU3pBw+lhdNNDtnC4re5fX1Iy/kd0ni7vMtauNvq6F4VVaNL+8",
+	"IKDgayAUZeUFKkp3FIQkGwkCOqhO2tkeLFsTrwhdaCZMgHopGfAwezuNWjmubbe+y5wXoFNepmlUZQ5N",
+	"rVLyRwf59qUGvQ0E5xEC0pj7kesE2qZdh5cX/dOdvKGSS2iL3O11+Gtx4MKEywbEi0bB6t8nhdxspLjO",
+	"cpw94vuSq8lCLtfXBU3pN8NiNkvTvV35RGXtAGnYfuLMcaO/0UxxmpaR9Zp+/uWLSZpUh27cCG0EBgB6",
+	"sLQWHm88RizCNqzXI6iF3HlDcXto9TtmKLKgtNI9/vS0lPgEGifopPFZAqqtWMaAAY/sgak4CnJSOE2h",
+	"a8eIb/RBE01FC7SyJPawjM7xqNFe5yVsxH3+KG/R/tQnRr5am0mLuHJfpFah+UpQU6v0GnSNNLOXccfI",
+	"bT5rbzKeDLc3j8gs3phHeQTwPWScVqImsv821U3TiMbfE8Ga1D9zolinHA5UEHzkld/YlNRjyvuuiEOY",
+	"9qNx4FtUl9r7B2lmcReZAZIbP4BLz2faSJWa0wnCFF07cglSmNyJxMzdo5Dm8OEGyLL4wNZvQc101BCW",
+	"mCSm2FLiDeadMyCul1K1rKcRzCpHiD1cbKi6GX90fuSC/URV0kK6kSVfclaOpwNvnU1Ilx8SCiJqTjuq",
+	"gc+/Ire0qplj/5WUN6TiN5ZwCsUMKFtkzcuS7VdFnHE2QNAtwANnL0IiL0LXuFPVG5GxsH7YsqJtUY4s",
+	"rA7FvQcrRW+dOY6JemNXr9gSDAjzWS3cBahrbQePVt63ZfZXtGFaO/Y6DC9nz3Q2MbfJZm3NSCnIfUfv",
+	"LtO6V1DJkoaXHlntRav9yNmY0iuRSSaM1lxqiGXH6DeZA32x0v51qeSGyNpoXsL11ubs+H4SdQ2XbE94",
+	"9cPF08+/fOF5fnTDggK2lru+go1/zarvGcN6Bz7O6unXHFaYghX61RJX2XZb8akK82SRE2f3gmeK+XjT",
+	"rc7pQ5nzZGEwdR0/WLhNMQ85QXXiNOhiTvqiHHscZWBxhzVCVGBvLaHMrdGDJAZpniAuIpddmzDy4m69",
+	"qHiRvqWUlGaS0pjespvCj5df/uWaipQ8SQs8mw2TpaXlqwW+D9Z+ecuS/HXJWVVO1Hyzvqo8FK32sp8G",
+	"3EaCG8MDCL4Oa90HIJ0992k0Fs1XE+jdISN1uAPzGX9RKgabHFAniduDs6nNW4ZRKqRZM+VDRoahHNwe",
+	"7qz5/YdTNwBhL8xN8PNTY2ix3vhgpvSXrfCP58++ef7F+fMEtfZBE98/Qeu2k3Ep9NyL51ZkIjvFjQH/",
+	"CVMRlJoteux04qrohvnbLvKQzsHYaHV7ppQEVhRv4fybFxBiEkKp5nm5MY64evHVV199/uzFfJxMAyPk",
+	"sfWDTFkf6URPSfoC3PtZXnLLsokdFYaV1x2TTO61rMaYZrO0e4fAAvPAuwpu5qTQxI7FNA+A01aqY1w8",
+	"jss2G/IjD8DmtWPk4aZZKYbOQb5c4o284Vqj99tJ+Kl757Xndl2hGhUV5NX7Ajba2vmYtzOyiKepccN0",
+	"oOk+nceLjxTm7Bl97XyWbQhUdMHS5l5QIPeTOw7gX09OzKusLGHR2OeBtUBdebxWnNZZYfTcknzw4CGG",
+	"grQnk1SMlrq5KrkmlOi7zUJWvCDw7UN3FJaX3tUjhkgVldQTVZtClulVDMZTsVteeil6nLWZFmmz9aTA",
+	"rIeHX8ktExMhFATXXGyQEwxACZfK2QEHA6r+rjFOp4pmAiKMtjUY39SJX4qIsVETGjQPnMmHhDd5yB4a",
+	"3/T60Pim4bikzG4Dj4BMAmOYspj/37+fP/2GPl2+//ji+f2/pXD7A6MVMsI2jCxN1zqWAeRN8oq3CrrT",
+	"S4f34UZsvkjt5Ae5TeBrzYqblJ28qxos2JqL0l4AFnXtuyy6TibZRPaKfHor0xzLVDp9nRm5H1pGznCE",
+	"edi+m6pZZgqAb4Q2tKqotxV0pdpbnollzlkCY8VIIguptc838SbApVRZu18mBuUBV6DcbKgok1o0NWBj",
+	"VzU4Y+PQTWR9XBGpSmAyE4LIpJxgKAMLbtJ9m3QkewtriyXDRlBj9yDmglQcjWAj2U81YL1YcsH1euI1",
+	"uZRVyVR2CxYp9hS2AJ8ax72YNi6FJKAxV71Krgegt1CyXq1N13wdxyHlB94qdsvZbiJ8FKMuISMZn7aj",
+	"mhh6wwRZ0OLGyhFcE23q4ibrj8zIBoYqM3FtwVrl2XnYIjj56MpFMjNt8H96x02xxv8rVknqYp0rKW/w",
+	"fyUeeMVMrYR/0f7fjWk39j65FLZNHwTkLw0DO5T2IZ3syrBtivSjCyvP6QTbEffiE00c4e+NHvQ5ap7A",
+	"I5HGc50wlF9G4LzzThyDj0II7M4zIo/MQHBzz9eB2Xao18N732VxjCCG1uVzuiiGeJpfMQhxorUy4kDD",
+	"CWnxOczGrcbMj2tPway0nNCStBTVXdtw+OKbfbTkV5je/y03mRveK3udQD9WSbHSBLz95Ewz87Te/iNE",
+	"dLQTsQoptEzrMuzDliumJ3GejLSVNlY5NSGaJwkArWtWDgY9FmvKE2f87fc/zUnF6JJAwFqSUx4x3g4W",
+	"kdrBP2WtBK2+FwZjonOunr6fsjCZpIgpOClD4F0bPP+8+uVn0oQ0OFt60ptL9Xqi3DZagx8d+AWaJVp8",
+	"ASzzxrfURIG5vbolDyDjGBywhdfTcUA3zW+g5RQZVrBQ8oaJ7lnNg50Jo5J5Cu4BSqVLbsbJUGtGEyqb",
+	"RYJnNBXVhtjB78LQuhVUYNDCl08JaCSuvql3LVN+HqvU37lJ7XxzCGwHM46LfSGwREv+G2b2R1zhPA30",
+	"3MZTWPuRipQtdjhqOgQDZJKJQgy3D99OJ/XlVN4QEp0ZHp6DA1JWIIMcJWHwoAC94/Fld9n4uGcfXDAi",
+	"/jmJVh9/1kOt9wZ5mVtzw5rp2+IeBuC5NOyJQVLjYi9caJTzB2UdFj9ybZgY8Iml1fm11EykTTSuMkSc",
+	"jDqHvLY/ao0KWucyjmwl7ttrAF0673fDq1bs2dqYLYi9itE0JO1gmaCcqdacbmxDiFty6/JGHG+64S7J",
+	"Lt5WgF4KHT81omqHvU/Nn6N7c9g7UaiCUKIyuSCxw2avKoYfgFQ80Z2aiQm2N8fomTe0ZLlMqP18cUKq",
+	"iL3bqUk6qrxjqqytbvlhfDoUDOqyoQ72W0Qeim7QHtxztGSkHS7Ryt+Wy8TxqjybmM9KoZPHDD5NQsRn",
+	"SUgMZhmwFSm2ZlTp/U7bgG7FBNtd57Ji02qHvwkglQV3HC3fM2dPwq05Go+Ep7MIadHxCmmAA4f8O0WX",
+	"ZshqOy0tdCL9ZgKcg2prJCmkUihV79fmdGyXyN42bufHkL09pzyd2O1meOcANakMSj8I6Pz5119+9WJ/",
+	"4ZIM5H5mu3dWwE/4biDaPJM5774YAiQO2/dI3IAq6EZPLekXb4/t3FRsVYtJNoOcz4Ae2ZXgTuco3vLa",
+	"vXuo9XzQ6v04iYlTbOuO8baSEuN8l649GZDsDZ1oDd4qeYv/W3JBK/5/3A8WDMsQ3FU6NsnKA8zFMN1J",
+	"7MQuZ7jDDY2r3nCIMRhulwauzbXj7bmYgQxXSDgzQ/bbFl1OcfbRlbOOjSOcbFTbTqpS51LIn0DOEsTl",
+	"YJyO3sqb/YGrTj/BocMVkt3+MW6OIDuc6N6A8U9uqW6d2FCNz42aIeMnmhimDWkVOBhWcYYs082BysSj",
+	"Tq4n5NlLKVtOpz38YphY98UpMCvf+jVElJi+9N5SrbdrRXUUbTcBwY0ZpCUbJCqaITmOebOzo8amkZMl",
+	"sBRiUuOfeMtlFSrlzHFD5/BX+w74XMw1lufqlakLwAbNxenNe2nWlyVEU13YVZgpD5ODcDp+r511wof5",
+	"xRyjzoRD9eG1JnCAw7iZp469rOxQAMaITi4+JNj3wJhN/BzyxOesUt6MlFPMwd6NtlWf+tHSzIUkdmwo",
+	"n7L3xgzas4tWjWxNOSBw8ausU1alpZLC5EqvaGLZL9lxs24SLs6SoSJ2mOusMS0b5VlFxsc+A2dVdX0j",
+	"5E6MWSDmiSxYJXfk7DP77VP49owWG/a0WNOqYmLFkstvZrp26boJXlRJ9Lyg/WQplbPxCHbLFNYgSpo0",
+	"o8EzAOoZboOpxQVNIpZaYG6Bpz9Jak9J2silDTcuw75XGFNjRnMgnOJ7+1VO6Mog2EhSSkIXsjYtT0c7",
+	"zqXO2HYNN5nELPzD3pg8+D7MMQA+3FsPhoPp1flM5/2GvpeY7zwnUrmD6WpJ7+UdQ1nRvzou7GUwCCpR",
+	"GHurqHO4lpuWi7tZ81WwQvQ882J1HKkiE0PQTJDaFa7rGFep2+HhVykO8JvP+JhwkYYskS5TMuwDhKgv",
+	"qGZYALm5ar9+9s3ne9LVOkvPZ5dk86agVFb6/FFzLcsyczjjKlWJp8obrhJlqTpVF/OFYwcSsbOPhlY1",
+	"XM5VOQf4w8u58oMKufprI7P4StIyFVQdQppULQQXK5/tAN56I+UNVCNpx6tyMdqhsUnG5WAIFReYBOsq",
+	"nrTmmKRsODdqZueK0WKd9nkntgaVPYp1v94B94XtUmEJyaouibH9fZ2wsOWdlEZNLW8wWDsxxGJQY+wW",
+	"7TVrt2A3iYp2d+slL3N7dzNdZ7OOahFEuP7OoLLu+JyXwYxH5+9GbDvCi3lBxHMCg2mYlK/6N2tWHLGD",
+	"JjzTe3Sb0zbvVlQN1BgXjVS5KBHkrLnSaIPlyJQ25Nn5+fmUGHHIx0sm9kbc4xiThbiCVEn06LyOK5eV",
+	"KnWTGBgjl/tbcEG1qIcZeoMxLlwMR2IPE2WojOH04qEZoW5mL+5/vKYXU5unxJjMGKgJbvd5KjuG8TRf",
+	"EuRI1tMrZv5re5i9IR0NC6rEUlaV3GnyD3+dSoHs02eMxjaK5wOXTwfNYJFqVGQ8J3ZICAOek92aF2uy",
+	"AZKDYj4boLp9FpHG8HWAAdBF1UZjpOHcpBwGr45ni2UNplBGbzA2imVk/lbOXCYkMVNOqc4lyEuTeQLL",
+	"2e/kH7WJCA6+YmFfdamVYq182ei+Hu5OcEDtU28kScWdL52iByXGLLFZjfjq5zdJyXJ6b4HBov0D9rBb",
+	"Ksyoal0DyZ9+jE5N0WYX84CHDPbEmxObJx90GH25mz2Hka8EK9+IpBFhcgz+Ntj3H2SXD9ED+cQZeMVV",
+	"P6UaaoKJVxC/CzRLiWZaj7nqmuZLLr52OCXgiiezADqq4ciKpYbtKcfpw/dSsU3haiY7exc00Y9WY5iU",
+	"d3hIaONabgeKvoP/hOmmdLcUBDJNRwHmB5l0lO+r3WDBoU8evbStkool3PXwjFjgeYP62Gq83k6eFC2X",
+	"tU7GTRrCRKnJmopSr1G2FNpYhUou4URYrZp2shITCuCwD2G/sIh23xCIGpWS9IEHHjktim621tdkKlSi",
+	"gMpyx/BC6F3KNBTb9rO5VMApUCDXdbG2YJJCsCJnAghoH49I77TZxwMGc7jTIZl5wz1GAduvhsGmHyyO",
+	"Nxh4gGGywwITaWYPKwWPsQkpYwQQQCHrqiSLUDx7fIm1AwoM37C7vKcKHvpYp+5JNHpOtFFUrJgin3BD",
+	"fJ6dkaFYW3SCPgX7vMsGdq1dOvafB5U91izluouPsNd1sjbDw8oYj/JiuTkdV8KI2gD6GNCePNyGcvR5",
+	"FN2VnzReFHsZZl0gCcsKVStmfD+GtdwRLTfMrO2FwSoNfmPR9PpM2MKhPFDGTo6MNPtYMTo1qxyicXKG",
+	"8+khkhNr/GQyOAq5ZWmjVdwQak5oqOdDBwLQo5ogXYNOZLnR3maaPlU4xnXaLoySs2bzxnmdHqUbcukM",
+	"9LMG2kmR0BFVGlqjNTZeRoGKCONYV4uop5kxhGs1pBfcc6GEzyxQbVzwtQWy/NnKFkv1nHOgzslQHHHD",
+	"eqcUJom+b6aZMMCgCSEbM5HVx8fr3IGj4Lb3wVvnWNoEzhujL9Wwo+Lbbabmj2JQ5GWDTYeogF8ga6UD",
+	"Lhqm+NDCTQ3feehImrvaaqPyof01svflrgqAX/rp4iqw/cPnQZ7H/lGuXFzSqS/dwwxAaZObFNUdMWuu",
+	"iTtCe1ox54tGNCOFo7e3IXJvg++kqzx/eIBt7Gyf1OKxZEI7E3EmYRgrYpKW1MkE1MJgtFgTLIA/rpKS",
+	"r8qfssDU7Ho4ZIBlxPaWsomiFde+7nJa1xgHrETBOHHtKkAm0t86MOKCYG5ZwlNPRc7nlxoJhEcLcp9V",
+	"O849R0WSETfMZ9ypDh7c/mIty/FdU90yC7lh09aZ5am5+tcgkSxix234b4uI/NI9vBtiD4h8nzyNyRys",
+	"Q6y0o8VfyDQ8SlT2gGE4yNFjLMP1tKKkKdnS28W93dfLmH6ze03AgIljxHW5/LeDrSfw/WEXkE9b3dAP",
+	"2Lb+ixcvhpvYz1Nei2fn53vrkk/Ab9qD4REEa07Cwfe0G+OUTbNl38mX3k1LNhiqucrEISHbc9elFWw4",
+	"vmISFSXZSpWJRMU8lKhbgysNcHlx4YpwN+X5XQvZ9yO9Ry5JJVRVxcxMtKQMdH0GjBzliABqE9fFjlXV",
+	"iDoJvqgpvJ5a6W9NzdmeL5qapy5Ep4nMccE6Kf23LcQcMWJxwJkdqrZkjQGZls354KicU7sJWOpBoylt",
+	"ki8ZCisqaiu4XFnk+hRi7YvkcTR2yBseapfYVWm2EvS6582jW/4fTrz30AGaAWJgVMVGFvBm3d+DoLSU",
+	"/bP3zgk4vGBPIHTOKFqYz8g7vmHYS+vX15fkiy+++Mbyif96dzl3XRrgmQuHIaUsauhLQT6xr3/z/Muv",
+	"Pp1jnijWCmW0xEZrizv8F4I3KEFV5DPyPZQMgt7Mi9oQA149I4nmK2EnFoyVuvFskk8QWJ+iZQnA8Aqd",
+	"9YxqQ5Ss0BcK4jB3jSMZMXRRsbgYMy8Y+cSiXwlanbm/nNGiYFp/tpKffjYLIe2zN4iPqK7gy9n5Z88+",
+	"O/daK93y2cvZF/AnTBQBPJ/FMrQrJ4LR3VyKN+XsJZSD+baRkUJkuZ69/D3NI5pXzv6zZlAHy1HRn/Az",
+	"EFHTuB7ZymjuEypN96/o9ExB22om2qd3TeiIFZoApKbuNKcM808oYpTZE94fzYgh5bOx9DivMf58Cv++",
+	"T+51Dx4vUSsf8eaPfMPN7P49NHLeSuE8pJ+fn7vGD8Y5KUDhwgSasz+cDDoOOt9Gtb2Be/STBNGmFACS",
+	"Hi8s8CwEEIK+s9lQdTd7OfNUH4K5uCJQzB4azjigGmrPzu/u/taz93aMs4IOH6hLqmcnhJDrSJ0ADmb9",
+	"6iNA5x2O1CkxE4EKGmnPm8b5VlbCEig6gpvLJo4Ad/bREvj9GdxhIVXPGWbaoLywr7yT71zL7mm86Wot",
+	"lcHo1/d4tTJtvpUoNh4FDRdhB/ft29uomt2fFP/Jg4FCwcNRD/tCJ6dPIVcbRDDGNUJRUY/30Igpg/FO",
+	"iE7+zHRCEQ68iLqlDUs831wQLdGCZfUZ7Kgo5O4VEWxFDb91d7Yos5w++LyvN/RD967x2tyXTjPD30/d",
+	"H/qy3sd9U3Bxmilc8Pz4awWqWtCWGJ+/RZ0B1EpQznSl5YZheJKQO/KJPRogOQmJf/0E9ORPMzB3hpl4",
+	"vX3NY/L9ybDcst+o+/nU/etUsKfdJrtPm3a7qI89hX///hdut9X1KS/d+JSTDTNw14L9eEluacVLNMhl",
+	"rt3o47OPGMtwn2Uq/85intJnKV1DQJDJoHS70S62+2v7E3xRJV9xLD5jP3DJ2J7afO3J9i0Q01+qbcfX",
+	"83TjjsfCt0tDyUgSRTtK8oGo/0W0xWqQJSBpak25mBPsnWgJodYMbps1175mSZIeGhdAjgC+b0qpnwiY",
+	"boYMBN0KHw68f/n891BgM0pBqCD2s6AbBvdaBC83fwyuM7vXuwGhyz6O4NaSm9JL969w5uEBHSbvTw52",
+	"765OQH/nQ5R9PMIR5CLwIWlCHcidXq+o0KEu9RDgXd3+POjf4gt/f+AD8/CPj0P7QLUYWAvQ30EIYWiO",
+	"m4T7cozx4/VpjB9RJ6yJ1o+45dc484c3EyeNH8/Him2g6QXXNTBgy50jB9rRTC/JgUzXhNIIbHLLRCSw",
+	"uZ8hsiEvnU4UDL2H0E/kfz910RR/f1nv9SMZV/ypmhOAYVMBOnmR+4N69pGXgwKd9w73zmpCJAOvY14c",
+	"6/lhh7xwj4GTHCNdNh7xI0hgbrRG+op676WRsw4t5HJYcU3mTggiN0OKYit+y1pujtnL39+3rw8GkdpQ",
+	"OEXJgmkNESHwYbNpZ4B3m47bFA3fH29ab6YJs8OBov5BE5jm34nN9DoPnZLXtDCAPlsUpPScCLZjCfbT",
+	"Ru976MY8IJG1Gh+dxpiYano0yqz47CRLyDEjL8MeQaqT6kYTWRuCtb1wcpTw3AF5olsKoxQhkttLl9je",
+	"w/3wgQUDeO4d7bOPWMh18NbpoH+amAg1M3/GarGPduZy6OOdDl5HuFDiIZtbBYraQjY8KqeqdkfT99yY",
+	"jqGzBVthLlj6rH5rH/+/gSostnwEaxtV0NknnDKrEMedAQ/AAvYAzKPhV3j+P3hoOdPAbQJtIQMaQhu5",
+	"PWj4A3tBDcogrl/UA1TYv5NwEffzOqVc8a+1hEpIFmVZSaItNjpknd12OnclMQftve6yuOvuCvpWCWlY",
+	"SRhVFWcqVBuptSGL0P77jzBiSvjEIoUHxio8AlpbTc9yhr3ClSTg5hh4ptUNOjUxgczBz4kWrLhxwcwh",
+	"bjF0VmlyndLkEHyhQ4f3J//S/x+nN+4IcsrT68FKFtjlzFnM13JnUX1HtKGiTPutc9rARVn+FFS3UygB",
+	"cQOSRxb+Q3eVPko2tDwOQqAmkhfuX4GcCPUsrTaOGRIirnoIobj/vPrl53x0gf95VvrWOsljBo13GtTt",
+	"YbS+pTjW94ACcHYltSjkLVOsbHryUYXFDMQxjaMDzZ4oVo0GSy01YaFSYa8MLKvoiz8kF8TzZofn59+8",
+	"eFxHZKstUkZjQcQeJ54JC3I3HY/0GpwIa1mVYKe8YSWIyhAc4mGt8KddS58CRlAmhjuhnbli6K7sSswb",
+	"ecuy5DkxzqmFq+epbp/lUbxh34syhmUoCRS6jeEBhwYuVh+kd/aQ9126Lb6b08BPApzzx2CeUfPoIync",
+	"HuLhOuMGL7Px1Hi2VWxZ8dV6IPju0ko+f3G4N/kOQx5gKKd6DBYCujQWKofoSLLjVUWMupu7mg2u8Eeo",
+	"DZ9GBh6JQZnwF3zlf6zJTf+ekwuMCPOsojdCPgQLFDYbOo182Go09MgComuidDojCUAPimbCAUF5x0F9",
+	"bqVDRpVgWNGDCxI32ho8aKNMvB5rf1FDVRb4kHfr21sd4XJB0E834w5D/qzTwm8QC4NBe38ZyyF0tmuV",
+	"EcyGwXBxJPk1doaEY7JQsl6tzbwTT/fK9Smxa8BiTBlUbZncVmzwNnqLr5wQnFH/owQcoan7wjLSI4it",
+	"fiyr3pENvfN5XhGEMAdr2BDwNtSvPAGfb/dgenQ34C03WfMbNNc6RjBdWWoIDgdcWJay4reYW8BVr1hz",
+	"DzMN5Z59xJTyESpWwNk0poKfTVCxFMx2NCXLQ+mJJrj/uc9FRF4MKYg6Q7/UYC+ErnBPxepo8DjVAfDl",
+	"gx43u8Z3UOvT/vFCSf8daD0ifywm6GrhjqH2M94c06wOB0f5NGT/WPwGtnkSmFtBv81ooAX2WkrNSLsV",
+	"oSvZlkKLYhTpPifT/Aov/LfERuHaDobciHgqn8dcUAEGtDnagXxTFRBHSmrogup8rBV2nB5WiK/cOyeE",
+	"Y9Q4KiPLoWX1mLbIkA4Ou/MOvFtXHzMjsbm3R1sWXR+rUxsWl1KtpDHsGNLua4mFMqkDTVYPr1NBW7U5",
+	"0paPf7HFLcFG3WsJQN+w7TEs4v/B2LaBcIv2XrVaHUKRd4I9pQeIMpS9GDjEvvzjcbI7o2xD9NWk2y+1",
+	"sg7NnoxDV+TzqPmGLpPQR5W3Egz//iHlUauZU5rnHPGgmuvbgSJ+kYty1e+2kwxodqQa8c/c3X3VdF6d",
+	"xEbgs9Obv1utpDJ3lg7te45gHXLBl8HSEHohzF07VquOeNzslIzjzA/BzRltiqZnuYovrP4QLM379Q41",
+	"NvB9RSq2NOgWhIIvt1xzA3W+pbvEBRbBTTEFl0OdNMynSkv2F9ItRdVZD5hGSFSIPrUKml3D1+eP6/GN",
+	"C+FnCNaj/BjxW7xYoxfXDepQCMilBiv0eNjNHfHejaVNX6M+m3wcE/xrLAP2IApNodalvOTTXHoO/uH+",
+	"oCfNO+4BJJvxUh3jxrgI3SZ9TMeTbodGqn0ol733nQ1VsQ1VN1AAA5kcloscRRShq2NeCOKHxHp1SOEh",
+	"AhMGtICeRhUjesdNsWZQwXWKoBS1GxkWlv5Wsgx/hMg0qHsGSMjSpUvz1nMMNnRhFANEGMq55VTBK74S",
+	"v9RmNkbB0NCcyt4xs/lszah3V18x8/QSK8W1INplIvdHMnyi/AJbgyAnxW6lrz8DRs95pxNV2gaal+58",
+	"cbsT0pNr85WMT5BWTHLAPoqT6F/dISf4NLCx2okcGu2ubY/s0BhCQgyqR6X0jHHNO8HjPmops6N7fNZu",
+	"VZc0hzhbf/PiiUz2YYIpZvvnqRabx7KyuwoFRAr2RBOrKUZGXSvtQXko9xRsmt6vkge7eVpv8wZ36GV6",
+	"qjMU90n9Kx0hZki9BXj+1U7TJRjzdd+aT2jb8j8Py9cZtgnYhyroe8Q7985UAe+vJQY17SBOatJBWOVz",
+	"axwsBy4tQ5UD+alOXavdxGMfO1d2P3Ho7MaPwiQBhHDjwGSdgo/SxWFtqTIu4SaFn+h07K3hENA1UQOC",
+	"z9589xiUnzWmhTYIxzCmIbyh0JXckSVVoYfofgCfRQ15hgF9GVrCHArvearZg0tBc7t4RRZ3oROq67bd",
+	"9DFLZyKIju6YL8hx/sgFOdqAe5z6Rk7qgSwYB1TQeQBOkBjjAI7GxhEUwm4ZFkS3T4xvKpMjFuw6c8pY",
+	"bZggAUzMyIJ8GszJejhEf+gOmVOcXejM0IX+zkfXnBAyvrFFhtRwlaEPOPo6vNf8KMzIicc40avQuJ5o",
+	"xjQJ4XdP9BSF8id6w965IvanuJlbbTge+WL+me1cF5GTp8u5jtuS0AJN/lIwzaolptd4560zgGAFL9ku",
+	"59OSYRHF4ZLORw7cygZ9/+3FlpJBdnaFRwuycwl0Mn8WNhQrlVIxcBg62kjUaeH39/YidV0Tfn9vNxl8",
+	"5r9/nNWqmr2cndEtP7t9BjKOG/tjnEzIC7T/escOThv9JXjlo7+FIpTNUO7WiP7k+eL9+/v/GwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

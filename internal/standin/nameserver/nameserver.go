@@ -25,13 +25,8 @@ type Server struct {
 // any; nil for none.
 func Start(any net.IP) (*Server, error) {
 	s := &Server{records: map[string][]dns.RR{}, any: any}
-	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
+	udp, tcp, err := bothWays()
 	if err != nil {
-		return nil, err
-	}
-	tcp, err := net.Listen("tcp", udp.LocalAddr().String())
-	if err != nil {
-		_ = udp.Close()
 		return nil, err
 	}
 	s.address = udp.LocalAddr().String()
@@ -40,6 +35,21 @@ func Start(any net.IP) (*Server, error) {
 		go func() { _ = d.ActivateAndServe() }()
 	}
 	return s, nil
+}
+
+// bothWays finds a port that is free for UDP and TCP.
+func bothWays() (udp net.PacketConn, tcp net.Listener, err error) {
+	const tries = 20
+	for range tries {
+		if udp, err = net.ListenPacket("udp", "127.0.0.1:0"); err != nil {
+			return nil, nil, err
+		}
+		if tcp, err = net.Listen("tcp", udp.LocalAddr().String()); err == nil {
+			return udp, tcp, nil
+		}
+		_ = udp.Close()
+	}
+	return nil, nil, err
 }
 
 // Address is where it listens.

@@ -1,0 +1,269 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"insegna.example/client"
+)
+
+func (a *app) install() *cobra.Command {
+	var server string
+	var yes, only bool
+	c := &cobra.Command{Use: "install MANDATE", Short: "Install a mandate's certificate on a server: preview, ask, switch, reload, look", Args: cobra.ExactArgs(1),
+		Long:    "Shows each file that changes, as a diff, and the commands; asks; then lays the new version beside\nthe old one, has the server test, switches, reloads, and looks from outside until the old\ncertificate is gone. When anything goes wrong all is made as it was.",
+		Example: "  insegna install menu --server pier-1\n  insegna install menu --server pier-1 --preview",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			v, err := a.previewInstallation(c.Context(), args[0], server)
+			if err != nil {
+				return err
+			}
+			if a.output == "table" || !only {
+				a.showPreview(v)
+			}
+			if only {
+				if a.output != "table" {
+					return print(a, v, v.Files, fileColumns)
+				}
+				a.say("\nNothing was changed. Install it: insegna installation begin %d", v.Number)
+				return nil
+			}
+			if err := a.agreed(yes, "Install this on "+v.Server+"?", "insegna installation begin "+fmt.Sprint(v.Number)); err != nil {
+				return err
+			}
+			return a.beginInstallation(c.Context(), v.Number)
+		})}
+	c.Flags().StringVar(&server, "server", "", "where to; may be left out when the mandate names one")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&only, "preview", false, "show what changes, and change nothing")
+	return c
+}
+
+var fileColumns = []column[client.FileChange]{
+	{head: "File", cell: func(f client.FileChange) string { return f.Path }},
+	{head: "Diff", cell: func(f client.FileChange) string { return f.Diff }},
+}
+
+func (a *app) previewInstallation(ctx context.Context, mandate, server string) (*client.Installation, error) {
+	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		body := client.InstallationRequest{Mandate: mandate}
+		if server != "" {
+			body.Server = &server
+		}
+		return cl.PreviewInstallation(ctx, body)
+	})
+}
+
+// agreed asks at a terminal; in a script somebody has to have said yes.
+func (a *app) agreed(yes bool, question, otherwise string) error {
+	if yes {
+		return nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return usage{fmt.Errorf("nobody is here to ask; to go on, add --yes, or later: %s", otherwise)}
+	}
+	_, _ = fmt.Fprintf(a.err, "\n%s [y/N] ", question)
+	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	if l := strings.ToLower(strings.TrimSpace(line)); l != "y" && l != "yes" {
+		return fmt.Errorf("nothing was changed; to go on later: %s", otherwise)
+	}
+	return nil
+}
+
+// showPreview prints what will change.
+func (a *app) showPreview(v *client.Installation) {
+	a.say("Installing the certificate of order %d (%s) for %s on %s", v.Order, v.Certificate[:12], v.Mandate, v.Server)
+	from := "nothing yet"
+	if v.Before != "" {
+		from = "versions/" + v.Before
+	}
+	a.say("\n  new    %s/versions/%s/chain.pem and key.pem\n  link   %s/now: %s → versions/%s", v.Folder, v.Version, v.Folder, from, v.Version)
+	for _, f := range v.Files {
+		a.say("  edit   %s", f.Path)
+	}
+	for i, c := range v.Commands {
+		a.say("  %-6s %s", []string{"test", "reload"}[min(i, 1)], clean(c))
+	}
+	for _, d := range v.Doors {
+		shows := "shows no certificate"
+		if d.Before != "" {
+			shows = "shows " + d.Before[:12]
+		}
+		a.say("  look   %s at %s, which %s", clean(d.Host), d.Address, shows)
+	}
+	for _, f := range v.Files {
+		a.say("")
+		for line := range strings.Lines(f.Diff) {
+			a.say("%s", clean(strings.TrimSuffix(line, "\n")))
+		}
+	}
+	if len(v.Files) == 0 {
+		a.say("\nNo file of the configuration changes.")
+	}
+}
+
+func (a *app) beginInstallation(ctx context.Context, number int64) error {
+	v, err := get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.BeginInstallation(ctx, number) })
+	if err != nil {
+		return err
+	}
+	return a.followInstallation(ctx, v)
+}
+
+// followInstallation prints the steps as they come, until it has ended.
+func (a *app) followInstallation(ctx context.Context, v *client.Installation) error {
+	a.say("\nInstallation %d of %s on %s", v.Number, v.Mandate, v.Server)
+	for printed := 0; ; {
+		var err error
+		if v, err = a.installationOf(ctx, v.Number); err != nil {
+			return err
+		}
+		printed = a.stepsFrom(v.Steps, printed, v.FinishedAt != nil)
+		if v.FinishedAt != nil {
+			if a.output == "json" {
+				if err := a.json(v); err != nil {
+					return err
+				}
+			}
+			return a.installationEnd(v)
+		}
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			return fmt.Errorf("the installation goes on without this command; see: insegna installation show %d --follow", v.Number)
+		}
+	}
+}
+
+func (a *app) installationOf(ctx context.Context, number int64) (*client.Installation, error) {
+	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetInstallation(ctx, number) })
+}
+
+func (a *app) installationEnd(v *client.Installation) error {
+	switch v.State {
+	case client.InstallationStateDone:
+		a.say("New everywhere: visitors get the new certificate. The way back: insegna installation return %d", v.Number)
+	case client.InstallationStateReturned:
+		if strings.HasPrefix(v.Reason, "taken back by") {
+			a.say("Old everywhere: all is as it was before installation %d.", v.Number)
+			return nil
+		}
+		return errors.New("old everywhere, all is as it was: " + v.Reason + "\n" + v.Advice)
+	case client.InstallationStateStuck:
+		return errors.New("neither new nor old everywhere: " + v.Reason + "\n" + v.Advice)
+	}
+	return nil
+}
+
+func (a *app) installations() *cobra.Command {
+	return group("installation", "Installations of certificates on servers, step by step", a.installationList(), a.installationShow(), a.installationBegin(), a.installationReturn())
+}
+
+func (a *app) installationList() *cobra.Command {
+	var mandate string
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List installations and previews, newest first", Args: cobra.NoArgs, Example: "  insegna installation list --mandate menu",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			params := &client.ListInstallationsParams{Limit: &limit}
+			if mandate != "" {
+				params.Mandate = &mandate
+			}
+			page, err := get[client.InstallationPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListInstallations(ctx, params) })
+			if err != nil {
+				return err
+			}
+			err = print(a, page.Items, page.Items, []column[client.Installation]{
+				{head: "No.", cell: func(v client.Installation) string { return fmt.Sprint(v.Number) }},
+				{head: "Mandate", width: 16, cell: func(v client.Installation) string { return v.Mandate }},
+				{head: "Server", width: 14, cell: func(v client.Installation) string { return v.Server }},
+				{head: "Certificate", cell: func(v client.Installation) string { return v.Certificate[:12] }, raw: func(v client.Installation) string { return v.Certificate }},
+				{head: "By", width: 10, cell: func(v client.Installation) string { return v.By }},
+				{head: "State", width: 34, cell: func(v client.Installation) string {
+					if v.State == client.InstallationStatePreviewed {
+						return "previewed; begin it: insegna installation begin " + fmt.Sprint(v.Number)
+					}
+					if v.Reason != "" {
+						return string(v.State) + ": " + v.Reason
+					}
+					return string(v.State)
+				}, raw: func(v client.Installation) string { return string(v.State) }},
+			})
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().StringVar(&mandate, "mandate", "", "of one mandate")
+	c.Flags().IntVar(&limit, "limit", 50, "how many, at most 1000")
+	return c
+}
+
+func (a *app) installationShow() *cobra.Command {
+	var follow bool
+	c := &cobra.Command{Use: "show NUMBER", Short: "Show an installation: what changes or changed, and its steps", Args: cobra.ExactArgs(1), Example: "  insegna installation show 3 --follow",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := number(args[0], "installation")
+			if err != nil {
+				return err
+			}
+			v, err := a.installationOf(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return print(a, v, v.Steps, stepColumns)
+			}
+			a.showPreview(v)
+			if v.State == client.InstallationStatePreviewed {
+				a.say("\nNothing was changed. Install it: insegna installation begin %d", v.Number)
+				return nil
+			}
+			if follow {
+				return a.followInstallation(c.Context(), v)
+			}
+			a.say("\nInstallation %d of %s on %s, begun by %s", v.Number, v.Mandate, v.Server, v.By)
+			a.stepsFrom(v.Steps, 0, true)
+			return a.installationEnd(v)
+		})}
+	c.Flags().BoolVar(&follow, "follow", false, "stay until it has ended")
+	return c
+}
+
+func (a *app) installationBegin() *cobra.Command {
+	return &cobra.Command{Use: "begin NUMBER", Short: "Carry out what was previewed", Args: cobra.ExactArgs(1), Example: "  insegna installation begin 3",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := number(args[0], "installation")
+			if err != nil {
+				return err
+			}
+			return a.beginInstallation(c.Context(), id)
+		})}
+}
+
+func (a *app) installationReturn() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{Use: "return NUMBER", Short: "Take back what was installed: files, link and certificate as they were", Args: cobra.ExactArgs(1), Example: "  insegna installation return 3",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := number(args[0], "installation")
+			if err != nil {
+				return err
+			}
+			if err := a.agreed(yes, fmt.Sprintf("Make everything as it was before installation %d?", id), fmt.Sprintf("insegna installation return %d --yes", id)); err != nil {
+				return err
+			}
+			v, err := get[client.Installation](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ReturnInstallation(ctx, id) })
+			if err != nil {
+				return err
+			}
+			return a.followInstallation(c.Context(), v)
+		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}

@@ -1,0 +1,88 @@
+package httpapi
+
+import (
+	"context"
+
+	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
+)
+
+func installationOf(v *service.InstallationView) contract.Installation {
+	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Server: v.Server, Order: v.OrderID, Folder: v.Folder, Version: v.Version, Before: v.Before, Certificate: v.Leaf,
+		Files: []contract.FileChange{}, Commands: []string{v.Test, v.Reload}, Doors: []contract.Door{}, State: contract.InstallationState(v.State), Reason: v.Reason, Advice: v.Advice,
+		By: v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
+	if v.StartedAt != nil {
+		out.StartedAt = ptr(v.StartedAt.UTC())
+	}
+	if v.FinishedAt != nil {
+		out.FinishedAt = ptr(v.FinishedAt.UTC())
+	}
+	for i := range v.Edits {
+		out.Files = append(out.Files, contract.FileChange{Path: v.Edits[i].Path, Diff: service.Diff(&v.Edits[i])})
+	}
+	for _, d := range v.Doors {
+		out.Doors = append(out.Doors, contract.Door{Host: d.Host, Address: d.At.String(), Before: d.Before})
+	}
+	for _, s := range v.Steps {
+		out.Steps = append(out.Steps, contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
+	}
+	return out
+}
+
+// ListInstallations lists installations.
+func (srv *Server) ListInstallations(ctx context.Context, r contract.ListInstallationsRequestObject) (contract.ListInstallationsResponseObject, error) {
+	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
+	before, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	views, err := srv.service.Installations(ctx, orZero(r.Params.Mandate), before, p.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListInstallations200JSONResponse{Items: []contract.Installation{}}
+	if len(views) > p.Limit {
+		views = views[:p.Limit]
+		out.NextCursor = ptr(p.After(views[p.Limit-1].ID))
+	}
+	for _, v := range views {
+		out.Items = append(out.Items, installationOf(v))
+	}
+	return out, nil
+}
+
+// PreviewInstallation works out what changes.
+func (srv *Server) PreviewInstallation(ctx context.Context, r contract.PreviewInstallationRequestObject) (contract.PreviewInstallationResponseObject, error) {
+	v, err := srv.service.PreviewInstallation(ctx, r.Body.Mandate, orZero(r.Body.Server))
+	if err != nil {
+		return nil, err
+	}
+	return contract.PreviewInstallation201JSONResponse(installationOf(v)), nil
+}
+
+// GetInstallation gives one with its steps.
+func (srv *Server) GetInstallation(ctx context.Context, r contract.GetInstallationRequestObject) (contract.GetInstallationResponseObject, error) {
+	v, err := srv.service.Installation(ctx, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetInstallation200JSONResponse(installationOf(v)), nil
+}
+
+// BeginInstallation carries a preview out.
+func (srv *Server) BeginInstallation(ctx context.Context, r contract.BeginInstallationRequestObject) (contract.BeginInstallationResponseObject, error) {
+	v, err := srv.service.BeginInstallation(ctx, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	return contract.BeginInstallation200JSONResponse(installationOf(v)), nil
+}
+
+// ReturnInstallation takes one back.
+func (srv *Server) ReturnInstallation(ctx context.Context, r contract.ReturnInstallationRequestObject) (contract.ReturnInstallationResponseObject, error) {
+	v, err := srv.service.ReturnInstallation(ctx, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	return contract.ReturnInstallation200JSONResponse(installationOf(v)), nil
+}

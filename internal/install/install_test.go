@@ -1,0 +1,432 @@
+package install_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/conf"
+	"insegna.example/internal/conf/nginx"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/install"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/reach"
+)
+
+const host = "menu.lantern.example"
+
+// pier is a real nginx with one site, and certificates for it.
+type pier struct {
+	dir, main, site, folder string
+	plain, secure           netip.AddrPort
+	root                    *pkitest.Entity
+	nginx                   *os.Process
+	t                       *testing.T // whose end is nginx's
+}
+
+func freePort(t *testing.T) netip.AddrPort {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	return netip.MustParseAddrPort(l.Addr().String())
+}
+
+func newPier(t *testing.T) *pier {
+	dir, err := os.MkdirTemp("", "pier-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	p := &pier{dir: dir, main: dir + "/nginx.conf", site: dir + "/sites/menu", folder: dir + "/insegna/menu", plain: freePort(t), secure: freePort(t), root: pkitest.CA("Harbour Root", nil), t: t}
+	user := ""
+	if os.Geteuid() == 0 {
+		user = "user root;\n"
+	}
+	require.NoError(t, os.MkdirAll(dir+"/sites", 0o755))
+	p.put(t, p.main, user+"daemon off; pid "+dir+"/pid; error_log stderr; worker_processes 1;\nevents {}\nhttp {\naccess_log off; client_body_temp_path "+dir+"/t1; proxy_temp_path "+dir+"/t2; fastcgi_temp_path "+dir+"/t3; uwsgi_temp_path "+dir+"/t4; scgi_temp_path "+dir+"/t5;\ninclude sites/*;\n}\n")
+	return p
+}
+
+func (p *pier) put(t *testing.T, path, text string) {
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
+}
+
+func (p *pier) command(more string) string {
+	return "/usr/sbin/nginx -p " + p.dir + " -c " + p.main + " -e stderr " + more
+}
+
+// start runs nginx on the configuration as it lies.
+func (p *pier) start(t *testing.T) {
+	cmd := exec.Command("/bin/sh", "-c", "exec "+p.command(""))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	started, done := make(chan error), make(chan struct{})
+	go func() {
+		runtime.LockOSThread() // the death signal follows the thread that started the child
+		err := cmd.Start()
+		if started <- err; err == nil {
+			_ = cmd.Wait()
+		}
+		close(done)
+	}()
+	require.NoError(t, <-started)
+	p.nginx = cmd.Process
+	p.t.Cleanup(func() { _ = cmd.Process.Signal(syscall.SIGTERM); <-done })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", p.plain.String())
+		if err == nil {
+			_ = c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 10*time.Millisecond)
+}
+
+// leaf makes a certificate for the site with its key, as files hold them.
+func (p *pier) leaf(t *testing.T) (chain, key []byte, print string) {
+	e := pkitest.Leaf(p.root, host)
+	key, err := certs.KeyPEM(e.Key)
+	require.NoError(t, err)
+	return certs.PEM(e.Raw), key, e.Fingerprint.String()
+}
+
+// served gives the SHA-256 of what visitors get; "" when nobody answers.
+func (p *pier) served() string {
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", p.secure.String(), &tls.Config{ServerName: host, InsecureSkipVerify: true})
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = conn.Close() }()
+	sum := sha256.Sum256(conn.ConnectionState().PeerCertificates[0].Raw)
+	return hex.EncodeToString(sum[:])
+}
+
+// serves says whether visitors get a certificate, all of them before long.
+func (p *pier) serves(leaf string) bool {
+	for good, deadline := 0, time.Now().Add(5*time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+		if good++; p.served() != leaf {
+			good = 0
+		}
+		if good == 5 {
+			return true
+		}
+	}
+	return false
+}
+
+// Shapes a site has before an installation.
+const (
+	renewed  = "renewed"  // it shows what was installed before
+	foreign  = "foreign"  // it shows a certificate that lies elsewhere
+	unsealed = "unsealed" // it speaks plain http alone
+)
+
+// lay brings the site into a shape, and works out an installation on it.
+func (p *pier) lay(t *testing.T, shape string, version int) *install.Installation {
+	require.NoError(t, os.RemoveAll(p.dir+"/insegna"))
+	chain, key, old := p.leaf(t)
+	text := fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s;\n}\n", p.plain, host, p.dir)
+	before := ""
+	switch shape {
+	case renewed:
+		before = fmt.Sprint(version - 1)
+		p.put(t, p.folder+"/versions/"+before+"/chain.pem", string(chain))
+		p.put(t, p.folder+"/versions/"+before+"/key.pem", string(key))
+		require.NoError(t, os.Symlink("versions/"+before, p.folder+"/now"))
+		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; }\n", p.secure, host, install.Certificate(p.folder), install.Key(p.folder))
+	case foreign:
+		p.put(t, p.dir+"/old.pem", string(chain))
+		p.put(t, p.dir+"/old.key", string(key))
+		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/old.pem; ssl_certificate_key %s/old.key; }\n", p.secure, host, p.dir, p.dir)
+	case unsealed:
+		old = ""
+	}
+	p.put(t, p.site, text)
+	if p.nginx == nil {
+		p.start(t)
+	} else {
+		out, err := exec.Command("/bin/sh", "-c", p.command("-s reload")).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	require.True(t, p.serves(old))
+
+	i := &install.Installation{ID: 1, Folder: p.folder, Version: fmt.Sprint(version), Before: before, Test: p.command("-t"), Reload: p.command("-s reload"), Doors: []install.Door{{Host: host, At: p.secure, Before: old}}, State: install.Staging}
+	i.Chain, i.Key, i.Leaf = p.leaf(t)
+	r, err := nginx.Read(os.DirFS("/"), p.main)
+	require.NoError(t, err)
+	var wanted []conf.Wanted
+	for n, s := range r.Sites {
+		if shape == unsealed || n == 1 {
+			wanted = append(wanted, conf.Wanted{Site: s.Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.secure.Port(), Proofs: p.dir})
+		}
+	}
+	i.Edits, err = nginx.Edit(os.DirFS("/"), p.main, wanted)
+	require.NoError(t, err)
+	assert.Equal(t, shape == renewed, len(i.Edits) == 0)
+	return i
+}
+
+// state is what the folder of the configuration holds but for the key material.
+func (p *pier) state(t *testing.T) (out []string) {
+	require.NoError(t, filepath.WalkDir(p.dir, func(at string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || filepath.Dir(at) == p.dir {
+			return err
+		}
+		info, err := d.Info()
+		require.NoError(t, err)
+		text, _ := os.ReadFile(at)
+		to, _ := os.Readlink(at)
+		out = append(out, fmt.Sprintf("%s %s %s %x", at, info.Mode(), to, sha256.Sum256(text)))
+		return nil
+	}))
+	return out
+}
+
+var errKilled = errors.New("killed")
+
+// trial is a server on which one step goes wrong, and records that survive.
+type trial struct {
+	reach.Machine
+	kept       install.Installation
+	steps      []string
+	at, met    int
+	kind       string
+	fired      bool
+	cancel     context.CancelFunc
+	dead       bool
+	hide       bool // the new certificate is never seen
+	commandBad string
+}
+
+// act is one act on the server; do carries it out.
+func (x *trial) act(name string, do func() error) error {
+	if x.dead {
+		return errKilled
+	}
+	x.met++
+	if x.commandBad != "" && strings.Contains(name, x.commandBad) {
+		return errors.New("never")
+	}
+	if x.met != x.at || x.fired {
+		return do()
+	}
+	x.fired = true
+	switch x.kind {
+	case "error":
+		return errors.New("no space left on device")
+	case "lost before":
+		return &reach.LostError{Address: "pier", Err: net.ErrClosed}
+	case "lost after":
+		_ = do()
+		return &reach.LostError{Address: "pier", Err: net.ErrClosed}
+	case "killed before":
+		x.dead = true
+		x.cancel()
+		return errKilled
+	case "killed after":
+		_ = do()
+		x.dead = true
+		x.cancel()
+		return errKilled
+	}
+	return do()
+}
+
+func (x *trial) Write(path string, data []byte, as reach.Attributes) error {
+	return x.act("write "+path, func() error { return x.Machine.Write(path, data, as) })
+}
+
+func (x *trial) Run(ctx context.Context, command string, limit time.Duration) (out *reach.Output, err error) {
+	if x.kind == "test fails" && strings.HasSuffix(command, "-t") && len(x.steps) > 1 && x.kept.State == install.Switching {
+		return &reach.Output{Text: "nginx: [emerg] cannot load certificate\nnginx: configuration file test failed", Exit: 1}, nil
+	}
+	if x.kind == "reload hangs" && strings.HasSuffix(command, "reload") && x.kept.State == install.Reloading {
+		return nil, &reach.TimeError{Command: command, Limit: limit}
+	}
+	err = x.act("run "+command, func() (err error) { out, err = x.Machine.Run(ctx, command, limit); return err })
+	return out, err
+}
+
+func (x *trial) Save(_ context.Context, i *install.Installation, step string, outcome install.Outcome, words string) error {
+	return x.act("save", func() error {
+		x.kept = *i
+		x.steps = append(x.steps, step+" "+string(outcome)+": "+words)
+		return nil
+	})
+}
+
+// run carries an installation through whatever happens, as a worker would that
+// is started again.
+func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
+	x.kept = *i
+	for turn := 0; !x.kept.State.Ended(); turn++ {
+		require.Less(t, turn, 10, "%v", x.steps)
+		ctx, cancel := context.WithCancel(t.Context())
+		x.cancel, x.dead = cancel, false
+		m := &install.Machine{Server: x, Records: x, Patience: 5 * time.Second, Look: func(context.Context, *install.Door) (string, string) {
+			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
+				return leaf, "a certificate"
+			}
+			return "", "another certificate"
+		}}
+		if x.hide {
+			m.Patience = 300 * time.Millisecond
+		}
+		now := x.kept // as it was stored
+		err := m.Run(ctx, &now)
+		var wait *install.WaitError
+		if err != nil && !errors.As(err, &wait) && ctx.Err() == nil {
+			require.True(t, x.fired, "%v", err) // the records themselves failed
+		}
+		cancel()
+	}
+}
+
+// TestNewEverywhereOrOldEverywhere lets one thing go wrong at one act of an
+// installation on a real nginx, in 240 ways: the end is told, it is true, and
+// nothing is left behind.
+func TestNewEverywhereOrOldEverywhere(t *testing.T) {
+	kinds := []string{"error", "lost before", "lost after", "killed before", "killed after"}
+	shapes := []string{renewed, foreign, unsealed}
+	const lanes, runs = 4, 60
+	ends := make(chan string, lanes*runs)
+	t.Run("all", func(t *testing.T) {
+		for lane := range lanes {
+			t.Run(fmt.Sprint(lane), func(t *testing.T) {
+				t.Parallel()
+				p := newPier(t)
+				random := rand.New(rand.NewPCG(uint64(lane), 7))
+				for n := range runs {
+					shape, kind, at := shapes[random.IntN(len(shapes))], kinds[random.IntN(len(kinds))], 1+random.IntN(16)
+					what := fmt.Sprintf("lane %d run %d: %s, %s at act %d", lane, n, shape, kind, at)
+					i := p.lay(t, shape, 2+n)
+					before, old := p.state(t), i.Doors[0].Before
+					x := &trial{Machine: reach.Local(), kind: kind, at: at}
+					x.run(t, p, i)
+					ends <- string(x.kept.State)
+					switch x.kept.State {
+					case install.Done:
+						assert.True(t, p.serves(i.Leaf), what)
+						to, err := os.Readlink(p.folder + "/now")
+						require.NoError(t, err, what)
+						assert.Equal(t, "versions/"+i.Version, to, what)
+						for _, e := range i.Edits {
+							text, err := os.ReadFile(e.Path)
+							require.NoError(t, err)
+							assert.Equal(t, e.After, string(text), what)
+						}
+						info, err := os.Stat(install.Key(p.folder))
+						require.NoError(t, err)
+						assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm(), what)
+					case install.Returned:
+						assert.True(t, p.serves(old), what)
+						assert.Equal(t, before, p.state(t), "%s %v", what, x.steps)
+						assert.NotEmpty(t, x.kept.Reason, what)
+					default:
+						assert.Fail(t, "neither new nor old", "%s: %s %v", what, x.kept.State, x.steps)
+					}
+				}
+			})
+		}
+	})
+	close(ends)
+	count := map[string]int{}
+	for e := range ends {
+		count[e]++
+	}
+	t.Log(count)
+	assert.Equal(t, lanes*runs, count["done"]+count["returned"])
+	assert.Greater(t, count["done"], 40)
+	assert.Greater(t, count["returned"], 15)
+}
+
+// TestWhatGoesWrongOnTheServer ends where it began, and says why.
+func TestWhatGoesWrongOnTheServer(t *testing.T) {
+	p := newPier(t)
+	for name, c := range map[string]struct {
+		shape, reason string
+		before        func(i *install.Installation, x *trial)
+	}{
+		"the test fails before":    {renewed, "the server's own test fails before anything was changed", func(i *install.Installation, _ *trial) { i.Test = "echo broken; false" }},
+		"the test fails behind":    {foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
+		"the key does not fit":     {renewed, "key values mismatch", func(i *install.Installation, _ *trial) { _, i.Key, _ = p.leaf(t) }},
+		"the reload hangs":         {unsealed, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
+		"the new one is not seen":  {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
+		"changed since preview":    {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Edits[0].Before += "# by hand\n" }},
+		"another version was hung": {renewed, "now is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Before = "99" }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			i := p.lay(t, c.shape, 50)
+			before, old := p.state(t), i.Doors[0].Before
+			x := &trial{Machine: reach.Local()}
+			c.before(i, x)
+			x.run(t, p, i)
+			assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+			assert.Contains(t, x.kept.Reason, c.reason)
+			assert.NotEmpty(t, x.kept.Advice)
+			assert.Equal(t, before, p.state(t))
+			assert.True(t, p.serves(old))
+		})
+	}
+}
+
+// TestTheWayBackAndOldVersions installs again and again: the last few versions
+// stay, and what was done can be taken back.
+func TestTheWayBackAndOldVersions(t *testing.T) {
+	p := newPier(t)
+	i := p.lay(t, foreign, 1)
+	first := &trial{Machine: reach.Local()}
+	first.run(t, p, i)
+	require.Equal(t, install.Done, first.kept.State, "%v", first.steps)
+	for v := 2; v <= 9; v++ {
+		next := &install.Installation{ID: int64(v), Folder: p.folder, Version: fmt.Sprint(v), Before: fmt.Sprint(v - 1), Test: i.Test, Reload: i.Reload, Doors: i.Doors, State: install.Staging}
+		next.Chain, next.Key, next.Leaf = p.leaf(t)
+		x := &trial{Machine: reach.Local()}
+		x.run(t, p, next)
+		require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+		time.Sleep(20 * time.Millisecond) // folders are told apart by their age
+	}
+	list, err := filepath.Glob(p.folder + "/versions/*")
+	require.NoError(t, err)
+	assert.Len(t, list, 5)
+	assert.Contains(t, list, p.folder+"/versions/8")
+
+	i = p.lay(t, foreign, 1)
+	x := &trial{Machine: reach.Local()}
+	x.run(t, p, i)
+	taken := x.kept
+	taken.State, taken.Reason = install.Returning, "taken back by marit"
+	back := &trial{Machine: reach.Local()}
+	back.run(t, p, &taken)
+	assert.Equal(t, install.Returned, back.kept.State, "%v", back.steps)
+	assert.True(t, p.serves(i.Doors[0].Before))
+	_, err = os.Stat(p.folder)
+	assert.ErrorIs(t, err, fs.ErrNotExist, "nothing is left behind")
+
+	i = p.lay(t, foreign, 1)
+	x = &trial{Machine: reach.Local()}
+	x.run(t, p, i)
+	p.put(t, p.site, "# by hand\n"+i.Edits[0].After)
+	taken = x.kept
+	taken.State, taken.Reason = install.Returning, "taken back by marit"
+	stuck := &trial{Machine: reach.Local()}
+	stuck.run(t, p, &taken)
+	assert.Equal(t, install.Stuck, stuck.kept.State, "what was written by hand is not lost")
+	assert.Contains(t, stuck.kept.Reason, p.site+" is not as the preview showed it")
+	assert.Equal(t, i.Leaf, p.served(), "and the new one serves on")
+}

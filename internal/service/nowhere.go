@@ -1,0 +1,38 @@
+package service
+
+import (
+	"context"
+	"io/fs"
+	"time"
+
+	"insegna.example/internal/reach"
+)
+
+// nowhere is a machine there is no way to: every step says why, as one that
+// may be tried again.
+type nowhere struct{ err error }
+
+func (n nowhere) lost() error { return &reach.LostError{Address: "the server", Err: n.err} }
+
+// FS implements reach.Machine.
+func (n nowhere) FS() fs.FS { return n }
+
+// Open implements fs.FS.
+func (n nowhere) Open(string) (fs.File, error) { return nil, n.lost() }
+
+// ReadLink implements fs.ReadLinkFS.
+func (n nowhere) ReadLink(string) (string, error) { return "", n.lost() }
+
+// Lstat implements fs.ReadLinkFS.
+func (n nowhere) Lstat(string) (fs.FileInfo, error) { return nil, n.lost() }
+
+// Write implements reach.Machine.
+func (n nowhere) Write(string, []byte, reach.Attributes) error { return n.lost() }
+
+// Run implements reach.Machine.
+func (n nowhere) Run(context.Context, string, time.Duration) (*reach.Output, error) {
+	return nil, n.lost()
+}
+
+// Close implements reach.Machine.
+func (n nowhere) Close() error { return nil }

@@ -1,0 +1,176 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Installation is one installation as it is kept; as a preview until it is
+// begun.
+type Installation struct {
+	ID         int64 `gorm:"primaryKey"`
+	MandateID  int64
+	OrderID    int64
+	Server     string
+	Folder     string
+	Version    string
+	Before     string
+	Leaf       string
+	Edits      string `gorm:"type:jsonb"`
+	Test       string
+	Reload     string
+	Doors      string `gorm:"type:jsonb"`
+	State      string
+	Switched   bool
+	Tries      int
+	Reason     string
+	Advice     string
+	By         string
+	CreatedAt  time.Time
+	StartedAt  *time.Time
+	FinishedAt *time.Time
+	Mandate    Mandate
+}
+
+// InstallationStep is one step of an installation for people to see.
+type InstallationStep struct {
+	InstallationID int64 `gorm:"primaryKey"`
+	Number         int   `gorm:"primaryKey"`
+	Step           string
+	Outcome        string
+	Words          string
+	At             time.Time
+}
+
+// Errors of installations.
+var (
+	ErrInstallationRunning = errors.New("another installation on that server is under way; one at a time, see how it stands before you begin this one")
+	ErrInstallationBegun   = errors.New("the installation was begun already")
+	ErrNotReturnable       = errors.New("only the last installation of a mandate on a server, and only when it is done, can be taken back")
+)
+
+// AddPreview keeps a preview in the place of the one before.
+func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Exec("delete from installations where mandate_id = ? and server = ? and started_at is null", v.MandateID, v.Server).Error; err != nil {
+			return err
+		}
+		return db.Omit("Mandate").Create(v).Error
+	})
+}
+
+// change alters an installation together with what the journal says of it and
+// the job that carries it out.
+func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error, do func(*gorm.DB, *Installation) error) error {
+	err := s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var v Installation
+		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&v, id).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+			return ErrNotFound
+		} else if err != nil {
+			return err
+		}
+		if err := do(db, &v); err != nil {
+			return err
+		}
+		if err := enqueue(ctx, tx, id); err != nil {
+			return err
+		}
+		return act(&v).write(db, at)
+	})
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return ErrInstallationRunning
+	}
+	return err
+}
+
+// BeginInstallation begins what was previewed.
+func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error) error {
+	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
+		if v.StartedAt != nil {
+			return ErrInstallationBegun
+		}
+		return db.Model(v).Updates(map[string]any{"state": state, "started_at": at, "by": by}).Error
+	})
+}
+
+// ReturnInstallation begins the way back of one that is done.
+func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error) error {
+	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
+		var later int64
+		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
+			return err
+		}
+		if v.State != "done" || later > 0 {
+			return ErrNotReturnable
+		}
+		return db.Model(v).Updates(map[string]any{"state": state, "finished_at": nil, "reason": reason}).Error
+	})
+}
+
+// Installation gives one with its mandate.
+func (s *Store) Installation(ctx context.Context, id int64) (*Installation, error) {
+	var v Installation
+	return found(&v, s.db.WithContext(ctx).Joins("Mandate").Take(&v, "installations.id = ?", id).Error)
+}
+
+// Installations lists them, newest first, of one mandate or (0) of all, older
+// than before (0: from the newest).
+func (s *Store) Installations(ctx context.Context, mandate, before int64, limit int) ([]Installation, error) {
+	q := s.db.WithContext(ctx).Omit("edits").Joins("Mandate").Order("installations.id desc").Limit(limit)
+	if mandate != 0 {
+		q = q.Where("mandate_id = ?", mandate)
+	}
+	if before > 0 {
+		q = q.Where("installations.id < ?", before)
+	}
+	var list []Installation
+	return list, q.Find(&list).Error
+}
+
+// InstallationSteps gives the steps as they came.
+func (s *Store) InstallationSteps(ctx context.Context, id int64) ([]InstallationStep, error) {
+	var list []InstallationStep
+	return list, s.db.WithContext(ctx).Where("installation_id = ?", id).Order("number").Find(&list).Error
+}
+
+const installationStepSQL = `insert into installation_steps (installation_id, number, step, outcome, words, at)
+	select $1, coalesce((select case when step = $2 then number else number + 1 end from installation_steps where installation_id = $1 order by number desc limit 1), 1), $2, $3, $4, $5
+	on conflict (installation_id, number) do update set outcome = excluded.outcome, words = excluded.words, at = excluded.at`
+
+// SaveInstallation keeps what its steps change, with a step in the same
+// transaction; nil for none.
+func (s *Store) SaveInstallation(ctx context.Context, v *Installation, step *InstallationStep) error {
+	var b pgx.Batch
+	b.Queue("update installations set state = $2, switched = $3, tries = $4, reason = $5, advice = $6, finished_at = $7 where id = $1", v.ID, v.State, v.Switched, v.Tries, text(v.Reason), text(v.Advice), v.FinishedAt)
+	if step != nil {
+		b.Queue(installationStepSQL, v.ID, step.Step, step.Outcome, text(step.Words), step.At)
+	}
+	return s.pool.SendBatch(ctx, &b).Close()
+}
+
+// Unhung is a certificate that is in force and not on a server it belongs on.
+type Unhung struct {
+	Mandate string
+	Server  string
+	OrderID int64
+}
+
+// Unhung lists certificates to install by themselves: those of mandates a
+// person has installed on the server before, unless that was tried since a
+// time, is under way, or waits for a person.
+func (s *Store) Unhung(ctx context.Context, tried time.Time, limit int) ([]Unhung, error) {
+	var list []Unhung
+	return list, s.db.WithContext(ctx).Raw(`select distinct m.name as mandate, t.server, o.id as order_id
+		from (select distinct on (mandate_id) mandate_id, id from orders where state = 'issued' and not rehearsal order by mandate_id, id desc) o
+		join mandates m on m.id = o.mandate_id and m.removed_at is null
+		cross join lateral (select split_part(jsonb_array_elements_text(case jsonb_typeof(m.spec->'install') when 'array' then m.spec->'install' else '[]'::jsonb end), ':', 1) as server) t
+		where (select i.state from installations i where i.mandate_id = m.id and i.server = t.server and i.started_at is not null and i.state <> 'returned' order by i.id desc limit 1) = 'done'
+		and not exists (select from installations i where i.mandate_id = m.id and i.server = t.server and i.order_id = o.id
+			and (i.state in ('done', 'stuck') or i.started_at is null or i.finished_at is null or i.finished_at > ?))
+		order by o.id limit ?`, tried, limit).Scan(&list).Error
+}
