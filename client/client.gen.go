@@ -903,7 +903,10 @@ type Installation struct {
 	// Folder of the mandate on the server
 	Folder  string `json:"folder"`
 	Mandate string `json:"mandate"`
-	Number  int64  `json:"number"`
+
+	// Notes what else on the server the reload takes in: open findings about files that are not in use yet
+	Notes  []string `json:"notes"`
+	Number int64    `json:"number"`
 
 	// Order that brought the certificate
 	Order       int64     `json:"order"`

@@ -253,12 +253,13 @@ The console: http://%s
 Sign in as marit (admin), tove (operator) or jens (viewer); each one's
 passphrase is in a file of that name in %s.
 
-Seven commands to try in another terminal:
+Eight commands to try in another terminal:
 %s  bin/insegna sign-in marit --passphrase-file %s
   bin/insegna today
   bin/insegna binding list --verdict broken,at-odds
   bin/insegna server sites pier-1
   bin/insegna mandate check timetable
+  bin/insegna secure deck-plans.lanterncoast.example --server pier-1
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 

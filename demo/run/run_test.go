@@ -2,6 +2,8 @@ package main_test
 
 import (
 	"bufio"
+	"crypto/tls"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -101,8 +103,8 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.NotEqual(t, first.console, second.console)
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
-	assert.Contains(t, said, "Open findings: 10 broken, 6 due, 3 weak, 2 note")
-	assert.Equal(t, 7, strings.Count(said, "\n  bin/insegna "), "seven commands to try")
+	assert.Contains(t, said, "Open findings: 11 broken, 6 due, 3 weak, 2 note")
+	assert.Equal(t, 8, strings.Count(said, "\n  bin/insegna "), "eight commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
 	assert.Error(t, err)
@@ -114,6 +116,8 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.True(t, answers(again.console))
 	assert.Contains(t, strings.Join(again.said, "\n"), "nothing to change", "what was applied is still there")
 
+	fromPlainToHTTPS(t, second, two)
+
 	for _, d := range []*demo{again, second} {
 		require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
 		require.NoError(t, d.cmd.Wait())
@@ -122,6 +126,57 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	for _, dir := range []string{one, two} {
 		assert.Eventually(t, func() bool { return left(dir) == 0 }, 20*time.Second, 50*time.Millisecond, "processes are left of %s", dir)
 	}
+}
+
+// fromPlainToHTTPS takes the demo's plain site to https with one command, sees
+// what visitors get, and takes it back.
+func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
+	config := t.TempDir()
+	insegna := func(args ...string) string {
+		cmd := exec.Command(servicetest.Program(t), append(args, "--service", d.console)...)
+		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	insegna("sign-in", "marit", "--passphrase-file", filepath.Join(dir, "people", "marit"))
+	site := filepath.Join(dir, "pier-1", "sites-available", "deck-plans")
+	before, err := os.ReadFile(site)
+	require.NoError(t, err)
+	_, rest, ok := strings.Cut(string(before), "listen ")
+	require.True(t, ok)
+	plain, _, _ := strings.Cut(rest, ";")
+	address, _, err := net.SplitHostPort(plain)
+	require.NoError(t, err)
+	visit := func() (status int, to string) {
+		client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		req, err := http.NewRequest("GET", "http://"+plain+"/deck/5?bar=open", nil)
+		require.NoError(t, err)
+		req.Host = "deck-plans.lanterncoast.example"
+		resp, err := client.Do(req)
+		require.NoError(t, err)
+		_ = resp.Body.Close()
+		return resp.StatusCode, resp.Header.Get("Location")
+	}
+	said := insegna("secure", "deck-plans.lanterncoast.example", "--server", "pier-1", "--yes")
+	for _, want := range []string{"+    listen " + address + ":8446 ssl;", "anchorage.lanterncoast.example: chain-missing-on-disk", "✓  look         the new certificate is seen", "on pier-1: agreed"} {
+		assert.Contains(t, said, want)
+	}
+	status, to := visit()
+	assert.Equal(t, 301, status)
+	assert.Equal(t, "https://deck-plans.lanterncoast.example:8446/deck/5?bar=open", to, "host, path and query are kept")
+	conn, err := tls.Dial("tcp", address+":8446", &tls.Config{ServerName: "deck-plans.lanterncoast.example", InsecureSkipVerify: true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"deck-plans.lanterncoast.example"}, conn.ConnectionState().PeerCertificates[0].DNSNames)
+	_ = conn.Close()
+	_, number, _ := strings.Cut(said, "insegna installation return ")
+	number, _, _ = strings.Cut(number, "\n")
+	assert.Contains(t, insegna("installation", "return", number, "--yes"), "Old everywhere")
+	after, err := os.ReadFile(site)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+	status, _ = visit()
+	assert.NotEqual(t, 301, status)
 }
 
 // TestAsAnOrdinaryUser runs the demo without root's rights.
@@ -139,7 +194,7 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	dir := newDir(t)
 	require.NoError(t, os.Chown(dir, int(uid), int(gid)))
 	d := start(t, build(t), dir, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
-	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 10 broken, 6 due, 3 weak, 2 note")
+	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 11 broken, 6 due, 3 weak, 2 note")
 	assert.Contains(t, strings.Join(d.said, "\n"), "pier-2 is reached as a local server, not over SSH: user nobody has no login shell.")
 	require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, d.cmd.Wait())

@@ -100,6 +100,12 @@ func (a *app) showPreview(v *client.Installation) {
 		}
 		a.say("  look   %s at %s, which %s", clean(d.Host), d.Address, shows)
 	}
+	if len(v.Notes) > 0 {
+		a.say("\nA reload takes in everything that lies on %s, so besides:", v.Server)
+	}
+	for _, n := range v.Notes {
+		a.say("  ◷  %s", clean(n))
+	}
 	for _, f := range v.Files {
 		a.say("")
 		for line := range strings.Lines(f.Diff) {
@@ -137,7 +143,7 @@ func (a *app) followInstallation(ctx context.Context, v *client.Installation) er
 			return a.installationEnd(v)
 		}
 		select {
-		case <-time.After(200 * time.Millisecond):
+		case <-time.After(between):
 		case <-ctx.Done():
 			return fmt.Errorf("the installation goes on without this command; see: insegna installation show %d --follow", v.Number)
 		}

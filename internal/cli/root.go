@@ -117,7 +117,7 @@ func (a *app) root() *cobra.Command {
 		}
 		return usage{fmt.Errorf("unknown output %q; expected table, json or csv", a.output)}
 	}
-	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.mandates(), a.orders(), a.install(), a.installations(), a.cas(), a.secrets(), a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
+	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.mandates(), a.orders(), a.secure(), a.install(), a.installations(), a.cas(), a.secrets(), a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: a.run(func(*cobra.Command, []string) error {
 			_, err := fmt.Fprintln(a.out, "insegna", service.Version)
 			return err

@@ -581,7 +581,11 @@ func TestSettings(t *testing.T) {
 // TestMandatesInTheConsole agrees to a CA's terms, tries a mandate that is
 // blocked and one that is not, follows the order's steps, and makes another one.
 func TestMandatesInTheConsole(t *testing.T) {
-	e, err := demo.Start(t.Context(), t.TempDir())
+	dir, err := os.MkdirTemp("", "insegna-console-") // where nginx, as nobody, can read
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	e, err := demo.Start(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(e.Stop)
 	r := servicetest.Start(t)
@@ -618,4 +622,38 @@ func TestMandatesInTheConsole(t *testing.T) {
 	p.accessible()
 	p.do(chromedp.Click(`//button[.="Make it"]`))
 	p.until("document.body.innerText.includes('4 mandates')")
+	fromPlainToHTTPS(t, p, r)
+}
+
+// fromPlainToHTTPS takes the demo's plain site to https: mandate, order,
+// preview with its diff, installation with live steps, and the way back.
+func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
+	made, err := r.Client.AddMandateWithResponse(t.Context(), client.MandateText{Text: "name: deck-plans\nnames: [deck-plans.lanterncoast.example]\nca: harbour-light\nproof: {by: http, servers: [pier-1]}\ninstall: [pier-1]\n"})
+	require.NoError(t, err)
+	require.NotNil(t, made.JSON201, string(made.Body))
+	p.visit("/mandates/deck-plans", "[aria-label='Installations'] h2")
+	assert.NotContains(t, p.text(), "Preview on pier-1", "there is nothing to install yet")
+	p.do(chromedp.Click(`//button[.="Order now"]`))
+	p.until("document.body.innerText.includes('lie in the vault')")
+	p.do(chromedp.Click(`//button[.="Preview on pier-1"]`))
+	p.until("document.body.innerText.includes('previewed; nothing was changed')")
+	for _, want := range []string{"+    ssl_certificate ", "return 301 https://$host:8446$request_uri;", "anchorage.lanterncoast.example: chain-missing-on-disk", "now: nothing yet → versions/"} {
+		assert.Contains(t, p.text(), want)
+	}
+	p.accessible()
+	p.do(chromedp.Click(`//button[.="Install this"]`))
+	p.until("document.body.innerText.includes('new everywhere')")
+	for _, step := range []string{"stage", "test", "switch", "reload", "look"} {
+		assert.Contains(t, p.text(), step)
+	}
+	p.accessible()
+	p.size(375, 800)
+	assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 375)
+	p.size(1280, 800)
+	eval[bool](p, "window.confirm = () => true, true")
+	p.do(chromedp.Click(`//button[.="Take it back"]`))
+	p.until("document.body.innerText.includes('old everywhere: taken back by keeper')")
+	p.visit("/mandates/deck-plans", "[aria-label='List of installations']")
+	assert.Contains(t, p.text(), "old everywhere")
+	p.accessible()
 }

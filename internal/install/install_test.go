@@ -415,7 +415,7 @@ func TestTheWayBackAndOldVersions(t *testing.T) {
 	back.run(t, p, &taken)
 	assert.Equal(t, install.Returned, back.kept.State, "%v", back.steps)
 	assert.True(t, p.serves(i.Doors[0].Before))
-	_, err = os.Stat(p.folder)
+	_, err = os.Stat(p.dir + "/insegna")
 	assert.ErrorIs(t, err, fs.ErrNotExist, "nothing is left behind")
 
 	i = p.lay(t, foreign, 1)

@@ -411,6 +411,6 @@ func (m *Machine) clear(ctx context.Context, i *Installation) error {
 		return nil
 	}
 	folder := quoted(i.version(i.Version))
-	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now"))+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" 2>/dev/null; test ! -e "+folder)
+	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now"))+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
 	return err
 }

@@ -33,6 +33,7 @@ type InstallationView struct {
 	*store.Installation
 	Edits []conf.Edit
 	Doors []install.Door
+	Notes []string // what else the reload takes in
 	Steps []store.InstallationStep
 }
 
@@ -51,6 +52,9 @@ func viewInstallation(v *store.Installation) (*InstallationView, error) {
 		if err := json.Unmarshal([]byte(v.Edits), &out.Edits); err != nil {
 			return nil, err
 		}
+	}
+	if err := json.Unmarshal([]byte(v.Notes), &out.Notes); err != nil {
+		return nil, err
 	}
 	return out, json.Unmarshal([]byte(v.Doors), &out.Doors)
 }
@@ -106,7 +110,7 @@ func (s *Service) PreviewInstallation(ctx context.Context, mandate, server strin
 	if m.InForce == nil {
 		return nil, &RefusedError{"the mandate " + mandate + " has brought no certificate yet", "order it first: insegna mandate order " + mandate}
 	}
-	at, port, err := s.installedOn(ctx, m, server)
+	e, at, port, err := s.installedOn(ctx, m, server)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +119,7 @@ func (s *Service) PreviewInstallation(ctx context.Context, mandate, server strin
 		return nil, &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
 	}
 	defer func() { _ = machine.Close() }()
-	p := &preview{s: s, mandate: m, server: at, port: port, machine: machine, folder: path.Join(path.Dir(at.Reach.Configuration), "insegna", m.Name)}
+	p := &preview{s: s, estate: e, mandate: m, server: at, port: port, machine: machine, folder: path.Join(path.Dir(at.Reach.Configuration), "insegna", m.Name)}
 	row, err := p.make(ctx)
 	if err != nil {
 		return nil, installTrouble(err)
@@ -138,16 +142,16 @@ func installTrouble(err error) error {
 	return err
 }
 
-// installedOn finds the server a mandate is to be installed on, and the port
-// it names.
-func (s *Service) installedOn(ctx context.Context, m *MandateView, server string) (*estate.Server, uint16, error) {
+// installedOn finds the server a mandate is to be installed on, in its estate,
+// and the port it names.
+func (s *Service) installedOn(ctx context.Context, m *MandateView, server string) (*estate.Estate, *estate.Server, uint16, error) {
 	e, _, err := s.estateInForce(ctx)
 	if err != nil {
-		return nil, 0, err
+		return nil, nil, 0, err
 	}
 	if server == "" {
 		if len(m.Spec.Install) != 1 {
-			return nil, 0, &RefusedError{fmt.Sprintf("the mandate %s is installed on %d servers", m.Name, len(m.Spec.Install)), "name one: --server NAME; a mandate names them under install"}
+			return nil, nil, 0, &RefusedError{fmt.Sprintf("the mandate %s is installed on %d servers", m.Name, len(m.Spec.Install)), "name one: --server NAME; a mandate names them under install"}
 		}
 		server = m.Spec.Install[0]
 	}
@@ -161,16 +165,17 @@ func (s *Service) installedOn(ctx context.Context, m *MandateView, server string
 	at := e.Server(server)
 	switch {
 	case at == nil:
-		return nil, 0, &UnknownError{"server", server, "server list"}
+		return nil, nil, 0, &UnknownError{"server", server, "server list"}
 	case at.Reach == nil:
-		return nil, 0, &RefusedError{"there is no way to the server " + server, "declare reach for it in the estate file"}
+		return nil, nil, 0, &RefusedError{"there is no way to the server " + server, "declare reach for it in the estate file"}
 	}
-	return at, uint16(port), nil
+	return e, at, uint16(port), nil
 }
 
 // preview works out one installation.
 type preview struct {
 	s       *Service
+	estate  *estate.Estate
 	mandate *MandateView
 	server  *estate.Server
 	port    uint16 // for https; 0 when the mandate names none
@@ -209,7 +214,14 @@ func (p *preview) make(ctx context.Context) (*store.Installation, error) {
 	row := &store.Installation{MandateID: p.mandate.ID, OrderID: p.mandate.InForce.ID, Server: p.server.Name, Folder: p.folder, Version: strconv.FormatInt(p.mandate.InForce.ID, 10), Before: before,
 		Leaf: p.leaf.Fingerprint.String(), Test: p.server.Reach.Test, Reload: p.server.Reach.Reload, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(), Mandate: p.mandate.Mandate}
 	doors := p.doors(ctx, reading, sites)
-	for into, from := range map[*string]any{&row.Edits: edits, &row.Doors: doors} {
+	if before == row.Version && len(edits) == 0 && !slices.ContainsFunc(doors, func(d install.Door) bool { return d.Before != row.Leaf }) {
+		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it", p.mandate.Name, p.server.Name), "order anew: insegna mandate order " + p.mandate.Name}
+	}
+	notes, err := p.notes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for into, from := range map[*string]any{&row.Edits: edits, &row.Doors: doors, &row.Notes: notes} {
 		text, err := json.Marshal(from)
 		if err != nil {
 			return nil, err
@@ -291,6 +303,15 @@ func (p *preview) https(r *conf.Reading) uint16 {
 	if p.port != 0 {
 		return p.port
 	}
+	for i := range p.estate.Hosts {
+		if host := &p.estate.Hosts[i]; names.Covers(p.leaf, host.Name).Covered {
+			for at := range p.estate.Endpoints(host) {
+				if slices.Contains(p.server.Addresses, at.Addr()) {
+					return at.Port() // where the estate wants it
+				}
+			}
+		}
+	}
 	declared := func(port uint16) bool {
 		return slices.ContainsFunc(p.server.Ports, func(r estate.PortRange) bool { return r.First <= port && port <= r.Last })
 	}
@@ -303,6 +324,25 @@ func (p *preview) https(r *conf.Reading) uint16 {
 		}
 	}
 	return p.server.Ports[0].First
+}
+
+// takenIn are the findings about what lies on a server's disk and is not in
+// use yet: any reload makes it real.
+var takenIn = []string{"not-reloaded", "chain-missing-on-disk", "key-of-another-certificate"}
+
+// notes says what else the reload takes in.
+func (p *preview) notes(ctx context.Context) ([]string, error) {
+	list := []string{}
+	for _, code := range takenIn {
+		open, _, err := p.s.store.Findings(ctx, store.FindingFilter{Code: code, State: "open", Server: p.server.Name}, store.Page{Sort: "severity", Limit: mostDoors})
+		if err != nil {
+			return nil, err
+		}
+		for i := range open {
+			list = append(list, open[i].Host+": "+code+": "+open[i].Cause)
+		}
+	}
+	return list, nil
 }
 
 // mostDoors bounds what is looked at after an installation.
@@ -435,6 +475,11 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 	var wait *install.WaitError
 	if errors.As(err, &wait) {
 		return &work.Later{At: wait.Until}
+	}
+	if err == nil { // findings close and open by themselves
+		if _, err := s.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
+			s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
+		}
 	}
 	return err
 }

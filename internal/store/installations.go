@@ -25,6 +25,7 @@ type Installation struct {
 	Test       string
 	Reload     string
 	Doors      string `gorm:"type:jsonb"`
+	Notes      string `gorm:"type:jsonb"`
 	State      string
 	Switched   bool
 	Tries      int

@@ -1009,6 +1009,8 @@ export interface components {
             /** @description that are run on the server, in their order */
             commands: string[];
             doors: components["schemas"]["Door"][];
+            /** @description what else on the server the reload takes in: open findings about files that are not in use yet */
+            notes: string[];
             /** @enum {string} */
             state: "previewed" | "staging" | "testing" | "switching" | "reloading" | "looking" | "done" | "returning" | "returned" | "stuck";
             /** @description why it was taken back or is stuck */

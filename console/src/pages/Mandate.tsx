@@ -1,13 +1,15 @@
 import { useState } from 'react';
-import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { moment } from '../data/format';
+import { previewInstallation, standing as hung, useInstallations } from '../data/installations';
 import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, type Mandate, type Order, type Trial } from '../data/mandates';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
-import { color, font, space } from '../theme/tokens';
+import { StepList, Steps } from '../parts/Steps';
+import { space } from '../theme/tokens';
 import { Next, Standing } from './Mandates';
 
 const Part = styled.section`
@@ -15,18 +17,7 @@ const Part = styled.section`
   h2 { font-size: 20px; margin-bottom: ${space(3)}; }
 `;
 
-const Steps = styled.ol`
-  list-style: none; margin: 0; padding: 0; border-left: 3px solid ${color.line}; 
-  li { display: grid; grid-template-columns: 28px 130px minmax(0, 1fr); gap: ${space(3)}; padding: ${space(2)} 0 ${space(2)} ${space(3)}; }
-  li > strong { font-family: ${font.sign}; } p { white-space: pre-line; overflow-wrap: anywhere; } small { color: ${color.soft}; font-size: 14px; }
-  .failed, .failed p { color: ${color.oxide}; font-weight: 600; }
-  code { font: 15px ${font.mono}; overflow-wrap: anywhere; }
-`;
-
 const Title = styled.h1`overflow-wrap: anywhere; margin-bottom: ${space(4)};`;
-
-const marks = { doing: '…', done: '✓', failed: '✗' } as const;
-const words = { doing: 'going on', done: 'done', failed: 'failed' } as const;
 
 export function MandatePage() {
   const { name = '' } = useParams();
@@ -47,6 +38,7 @@ export function MandatePage() {
       <Facts m={m} />
       <Acts m={m} onBegun={show} />
       <OrderSteps number={chosen ?? latest?.number} />
+      <Installations m={m} />
       <History name={m.name} onShow={show} />
     </>
   );
@@ -93,7 +85,7 @@ function Preflight({ trials }: { trials: Schemas['TrialList'] }) {
   return (
     <Part aria-label="Pre-flight">
       <h2>{trials.well ? 'Pre-flight: nothing is in the way' : 'Pre-flight: something is in the way; the CA was not asked'}</h2>
-      <Steps>
+      <StepList>
         {trials.items.map((t: Trial, i) => (
           <li key={i} className={t.code ? 'failed' : ''}>
             <span role="img" aria-label={t.code ? 'in the way' : 'well'}>{t.code ? '✗' : '✓'}</span>
@@ -105,7 +97,7 @@ function Preflight({ trials }: { trials: Schemas['TrialList'] }) {
             </div>
           </li>
         ))}
-      </Steps>
+      </StepList>
     </Part>
   );
 }
@@ -120,17 +112,45 @@ function OrderSteps({ number }: { number: number | undefined }) {
   return (
     <Part aria-label="Order" aria-live="polite">
       <h2>{o.rehearsal ? 'Rehearsal' : 'Order'} {o.number}, begun {moment(o.begun_at)} by {o.by}: {o.state}</h2>
-      <Steps>
-        {o.steps.map((s, i) => (
-          <li key={i} className={s.outcome}>
-            <span role="img" aria-label={words[s.outcome]}>{marks[s.outcome]}</span>
-            <strong>{s.step}</strong>
-            <div><p>{s.words}</p><small>{s.at.slice(11, 19)} UTC</small></div>
-          </li>
-        ))}
-      </Steps>
+      <Steps steps={o.steps} />
       {o.failure?.again && <p>It is not tried before {moment(o.failure.again)}.</p>}
       {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the vault.</p>}
+    </Part>
+  );
+}
+
+/** Where the certificate hangs, and the means to hang it there. */
+function Installations({ m }: { m: Mandate }) {
+  const q = useInstallations(m.name);
+  const may = useMay('operator');
+  const go = useNavigate();
+  const [busy, setBusy] = useState('');
+  const [says, setSays] = useState('');
+  const preview = (server: string) => {
+    setBusy(server);
+    setSays('');
+    void previewInstallation(m.name, server).then((v) => go(`/installations/${v.number}`)).catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); }).finally(() => setBusy(''));
+  };
+  const servers = [...new Set(m.install.map((ref) => ref.replace(/:.*/, '')))];
+  return (
+    <Part aria-label="Installations">
+      <h2>Installations</h2>
+      {q.data && q.data.items.length > 0 && (
+        <Scroll tabIndex={0} role="region" aria-label="List of installations">
+          <Plain>
+            <thead><tr><th>Number</th><th>Server</th><th>Certificate</th><th>When</th><th>State</th></tr></thead>
+            <tbody>
+              {q.data.items.map((v) => (
+                <tr key={v.number}><td><Link to={`/installations/${v.number}`}>{v.number}</Link></td><td>{v.server}</td><td><code>{v.certificate.slice(0, 12)}</code></td><td className="n">{moment(v.finished_at ?? v.started_at ?? v.previewed_at)}</td><td className="wrap">{hung(v)[1]}</td></tr>
+              ))}
+            </tbody>
+          </Plain>
+        </Scroll>
+      )}
+      {servers.length === 0 ? <p>The mandate does not say where it is installed.</p> : may && m.in_force && (
+        <Bar>{servers.map((s) => <Button key={s} isDisabled={busy !== ''} onPress={() => preview(s)}>{busy === s ? 'Working it out…' : `Preview on ${s}`}</Button>)}</Bar>
+      )}
+      {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
     </Part>
   );
 }

@@ -13,6 +13,7 @@ create table installations (
     test        text        not null,
     reload      text        not null,
     doors       jsonb       not null,
+    notes       jsonb       not null, -- what else the reload takes in
     state       text        not null check (state in ('previewed', 'staging', 'testing', 'switching', 'reloading', 'looking', 'done', 'returning', 'returned', 'stuck')),
     switched    boolean     not null default false,
     tries       int         not null default 0,

@@ -1,0 +1,38 @@
+import { api, calls, queryClient, type Problem, type Schemas } from './client';
+
+export type Installation = Schemas['Installation'];
+
+async function given<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
+  const { data, error } = await call;
+  if (data === undefined) throw error as Problem;
+  return data;
+}
+
+const ended = (v?: Installation) => v === undefined || v.finished_at !== undefined || v.state === 'previewed';
+
+/** An installation with its steps, read again while it runs. */
+export function useInstallation(number: number) {
+  return api.useQuery('get', '/installations/{number}', { params: { path: { number } } }, { refetchInterval: (q) => (ended(q.state.data) ? false : 500) });
+}
+
+/** The last installations of a mandate, read again while one of them runs. */
+export function useInstallations(mandate: string) {
+  return api.useQuery('get', '/installations', { params: { query: { mandate, limit: 20 } } }, { refetchInterval: (q) => (q.state.data?.items.some((v) => !ended(v)) ? 1000 : false) });
+}
+
+export const changed = () => Promise.all(['/installations', '/installations/{number}'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
+
+export const previewInstallation = (mandate: string, server: string) => given(calls.POST('/installations', { body: { mandate, server } }));
+export const beginInstallation = (number: number) => given(calls.POST('/installations/{number}/begin', { params: { path: { number } } }));
+export const returnInstallation = (number: number) => given(calls.POST('/installations/{number}/return', { params: { path: { number } } }));
+
+/** How an installation stands, in a few words. */
+export function standing(v: Installation): [kind: 'running' | 'failed' | 'fine' | 'never', text: string] {
+  switch (v.state) {
+    case 'previewed': return ['never', 'previewed; nothing was changed'];
+    case 'done': return ['fine', 'new everywhere: visitors get this certificate'];
+    case 'returned': return [v.reason.startsWith('taken back by') ? 'never' : 'failed', `old everywhere: ${v.reason}`];
+    case 'stuck': return ['failed', `neither new nor old everywhere: ${v.reason}`];
+    default: return ['running', `under way: ${v.state}`];
+  }
+}

@@ -1,0 +1,90 @@
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import styled from 'styled-components';
+import { useMay } from '../data/access';
+import type { Problem } from '../data/client';
+import { moment } from '../data/format';
+import { beginInstallation, changed, returnInstallation, standing, useInstallation, type Installation } from '../data/installations';
+import { Bar, Button, Plain } from '../parts/Controls';
+import { Empty, Failure, Loading } from '../parts/States';
+import { Steps } from '../parts/Steps';
+import { color, font, radius, space } from '../theme/tokens';
+import { Standing } from './Mandates';
+
+const Part = styled.section`
+  margin-top: ${space(7)}; h2 { font-size: 20px; margin-bottom: ${space(3)}; } .wrap { overflow-wrap: anywhere; }
+  ul { margin: 0; padding-left: ${space(6)}; li { overflow-wrap: anywhere; } }
+`;
+
+const Title = styled.h1`overflow-wrap: anywhere; margin-bottom: ${space(4)};`;
+
+const Sheet = styled.pre`
+  margin: 0; padding: ${space(3)} 0; border: 1px solid ${color.line}; border-radius: ${radius}; background: ${color.raised}; overflow-x: auto; font: 15px/1.5 ${font.mono};
+  span { display: block; padding: 0 ${space(4)}; white-space: pre; }
+  .new { font-weight: 700; border-left: 4px solid ${color.agreed}; } .old { color: ${color.soft}; text-decoration: line-through; border-left: 4px solid ${color.oxide}; } .at { color: ${color.soft}; }
+`;
+
+export function InstallationPage() {
+  const number = Number(useParams().number);
+  const q = useInstallation(number);
+  if (q.isPending) return <Loading />;
+  if (q.isError) return (q.error as Problem).status === 404 ? <Empty page title="No such installation"><p>{(q.error as Problem).detail}</p></Empty> : <Failure error={q.error} retry={() => void q.refetch()} />;
+  const v = q.data;
+  const [kind, text] = standing(v);
+  return (
+    <>
+      <Title>{v.mandate} on {v.server}</Title>
+      <Standing $kind={kind}>{text}</Standing>
+      {v.advice && <p>→ {v.advice}</p>}
+      <Acts v={v} />
+      {v.steps.length > 0 && <Part aria-label="Steps" aria-live="polite"><h2>Installation {v.number}, begun {v.started_at && moment(v.started_at)} by {v.by}</h2><Steps steps={v.steps} /></Part>}
+      <Changes v={v} />
+      {v.notes.length > 0 && (
+        <Part aria-label="Besides">
+          <h2>A reload takes in everything that lies on {v.server}</h2>
+          <ul>{v.notes.map((n) => <li key={n}>{n}</li>)}</ul>
+        </Part>
+      )}
+      {v.files.map((f) => (
+        <Part key={f.path} aria-label={`Change of ${f.path}`}>
+          <h2 className="wrap">{f.path}</h2>
+          <Sheet tabIndex={0}>{f.diff.split('\n').slice(2).filter((l) => l !== '').map((l, i) => <span key={i} className={l.startsWith('+') ? 'new' : l.startsWith('-') ? 'old' : l.startsWith('@') ? 'at' : ''}>{l}</span>)}</Sheet>
+        </Part>
+      ))}
+    </>
+  );
+}
+
+function Changes({ v }: { v: Installation }) {
+  const rows: [string, React.ReactNode][] = [
+    ['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>],
+    ['New files', `${v.folder}/versions/${v.version}/chain.pem and key.pem`],
+    ['Link', `${v.folder}/now: ${v.before ? `versions/${v.before}` : 'nothing yet'} → versions/${v.version}`],
+    ['Configuration', v.files.length === 0 ? 'no file changes' : `${v.files.length === 1 ? 'one file changes' : `${v.files.length} files change`}, shown below`],
+    ['Test', v.commands[0]], ['Reload', v.commands[1]],
+    ['Looked at', v.doors.map((d) => `${d.host} at ${d.address}`).join(', ')],
+  ];
+  return <Part aria-label="What changes"><h2>{v.state === 'previewed' ? 'What will change' : 'What this is about'}</h2><Plain><tbody>{rows.map(([k, text]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{text}</td></tr>)}</tbody></Plain></Part>;
+}
+
+/** Install what is previewed; take back what is done. */
+function Acts({ v }: { v: Installation }) {
+  const may = useMay('operator');
+  const [busy, setBusy] = useState(false);
+  const [says, setSays] = useState('');
+  if (!may || (v.state !== 'previewed' && v.state !== 'done')) return null;
+  const act = (call: () => Promise<unknown>) => {
+    setBusy(true);
+    setSays('');
+    void call().then(changed).catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); }).finally(() => setBusy(false));
+  };
+  return (
+    <>
+      <Bar>
+        {v.state === 'previewed' && <Button $main isDisabled={busy} onPress={() => act(() => beginInstallation(v.number))}>Install this</Button>}
+        {v.state === 'done' && <Button isDisabled={busy} onPress={() => { if (confirm(`Make everything on ${v.server} as it was before installation ${v.number}?`)) act(() => returnInstallation(v.number)); }}>Take it back</Button>}
+      </Bar>
+      {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
+    </>
+  );
+}
