@@ -58,10 +58,13 @@ func run(out, only string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	if err := pages(dir, url, out, only); err != nil {
+	if err := pages(dir, url, out, only, false); err != nil {
 		return err
 	}
-	return terminals(dir, url, out, only)
+	if err := terminals(dir, url, out, only); err != nil {
+		return err
+	}
+	return pages(dir, url, out, only, true)
 }
 
 // start runs the demo and waits for its welcome, which tells the address.
@@ -94,9 +97,9 @@ type page struct {
 	name, path  string
 	width, high int64
 	dark        bool
-	out         bool   // nobody is signed in
 	click       string // XPath to press before the picture
 	wait        string // CSS to wait for
+	late        bool   // behind the pictures of the command line, of what these did
 }
 
 var shots = []page{
@@ -111,12 +114,12 @@ var shots = []page{
 	{name: "mandates", path: "/mandates", width: 1280, high: 800, wait: "[aria-label='List of CAs']"},
 	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol", click: `//button[.="Pre-flight"]`},
 	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
-	{name: "sign-in", path: "/", width: 1280, high: 800, out: true, wait: "form"},
+	{name: "installation", path: "/installations/1", width: 1280, high: 1800, late: true, wait: "[aria-label=Steps]"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
 
-func pages(dir, url, out, only string) error {
+func pages(dir, url, out, only string, late bool) error {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-pings", true),
 		chromedp.Flag("font-render-hinting", "none"), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
@@ -132,7 +135,7 @@ func pages(dir, url, out, only string) error {
 		return err
 	}
 	for _, p := range shots {
-		if !strings.Contains(p.name, only) {
+		if !strings.Contains(p.name, only) || p.late != late {
 			continue
 		}
 		if err := shoot(browser, session, url, out, p); err != nil {
@@ -175,10 +178,8 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 	if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}); err != nil {
 		return err
 	}
-	if !p.out {
-		if _, err := chromedp.Call(ctx, network.SetCookie, network.SetCookieParams{Name: "insegna_session", Value: session, URL: url}); err != nil {
-			return err
-		}
+	if _, err := chromedp.Call(ctx, network.SetCookie, network.SetCookieParams{Name: "insegna_session", Value: session, URL: url}); err != nil {
+		return err
 	}
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(url+p.path), chromedp.WaitVisible(chromedp.CSS(p.wait))); err != nil {
 		return err
@@ -202,8 +203,8 @@ var commands = []struct{ name, line string }{
 	{"cli-today", "insegna today | head -34"},
 	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
-	{"cli-server-text", "insegna server list; echo; insegna server text freight-1 crane"},
 	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
+	{"cli-secure", "insegna secure deck-plans.lanterncoast.example --server pier-1 --yes | tail -46"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.

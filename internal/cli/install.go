@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/mitchellh/go-wordwrap"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -79,6 +80,9 @@ func (a *app) agreed(yes bool, question, otherwise string) error {
 	return nil
 }
 
+// noteWidth is how wide a note is at most, in a terminal of a hundred columns.
+const noteWidth = 94
+
 // showPreview prints what will change.
 func (a *app) showPreview(v *client.Installation) {
 	a.say("Installing the certificate of order %d (%s) for %s on %s", v.Order, v.Certificate[:12], v.Mandate, v.Server)
@@ -104,7 +108,9 @@ func (a *app) showPreview(v *client.Installation) {
 		a.say("\nA reload takes in everything that lies on %s, so besides:", v.Server)
 	}
 	for _, n := range v.Notes {
-		a.say("  ◷  %s", clean(n))
+		for i, line := range strings.Split(wordwrap.WrapString(breakPaths(clean(n), noteWidth), noteWidth), "\n") {
+			a.say("  %s  %s", []string{"◷", " "}[min(i, 1)], line)
+		}
 	}
 	for _, f := range v.Files {
 		a.say("")

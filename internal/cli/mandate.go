@@ -337,7 +337,7 @@ func (a *app) stepsFrom(steps []client.OrderStep, printed int, all bool) int {
 		lines := strings.Split(s.Words, "\n")
 		a.say("  %s  %s  %-12s %s", s.At.UTC().Format("15:04:05"), outcomes[s.Outcome], s.Step, clean(lines[0]))
 		for _, l := range lines[1:] {
-			a.say("%29s%s", "", clean(l))
+			a.say("%28s%s", "", clean(l))
 		}
 		printed++
 	}

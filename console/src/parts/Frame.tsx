@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState, type FormEvent, type ReactNode } from 'react';
-import { NavLink, useNavigate } from 'react-router';
+import { NavLink, useLocation, useNavigate } from 'react-router';
 import styled from 'styled-components';
 import { api } from '../data/client';
 import { ago, plural } from '../data/format';
@@ -38,6 +38,7 @@ const Skip = styled.a`
 
 /** The street: fascia above, one row of pages, then paper. */
 export function Frame({ children }: { children: ReactNode }) {
+  const { pathname } = useLocation();
   return (
     <>
       <Skip href="#main">Skip to the page</Skip>
@@ -52,7 +53,7 @@ export function Frame({ children }: { children: ReactNode }) {
         <NavLink to="/bindings">Bindings</NavLink>
         <NavLink to="/certificates">Certificates</NavLink>
         <NavLink to="/servers">Servers</NavLink>
-        <NavLink to="/mandates">Mandates</NavLink>
+        <NavLink to="/mandates" className={({ isActive }) => (isActive || pathname.startsWith('/installations') ? 'active' : '')}>Mandates</NavLink>
         <NavLink to="/surveys">Surveys</NavLink>
         <NavLink to="/journal">Journal</NavLink>
         <NavLink to="/settings">Settings</NavLink>
