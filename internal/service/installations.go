@@ -39,7 +39,7 @@ type InstallationView struct {
 
 // Diff is what changes in one file, as a unified diff.
 func Diff(e *conf.Edit) string {
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(e.Before), B: difflib.SplitLines(e.After), FromFile: e.Path, ToFile: e.Path, Context: 3})
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: slices.Collect(strings.Lines(e.Before)), B: slices.Collect(strings.Lines(e.After)), FromFile: e.Path, ToFile: e.Path, Context: 3})
 	if err != nil {
 		return err.Error()
 	}

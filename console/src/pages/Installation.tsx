@@ -20,8 +20,8 @@ const Title = styled.h1`overflow-wrap: anywhere; margin-bottom: ${space(4)};`;
 
 const Sheet = styled.pre`
   margin: 0; padding: ${space(3)} 0; border: 1px solid ${color.line}; border-radius: ${radius}; background: ${color.raised}; overflow-x: auto; font: 15px/1.5 ${font.mono};
-  span { display: block; padding: 0 ${space(4)}; white-space: pre; }
-  .new { font-weight: 700; border-left: 4px solid ${color.agreed}; } .old { color: ${color.soft}; text-decoration: line-through; border-left: 4px solid ${color.oxide}; } .at { color: ${color.soft}; }
+  span { display: block; padding: 0 ${space(4)}; white-space: pre; border-left: 4px solid transparent; }
+  .new { font-weight: 700; border-left-color: ${color.agreed}; } .old { color: ${color.soft}; text-decoration: line-through; border-left-color: ${color.oxide}; } .at { color: ${color.soft}; }
 `;
 
 export function InstallationPage() {

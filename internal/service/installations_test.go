@@ -1,0 +1,266 @@
+package service_test
+
+import (
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/catest"
+	"insegna.example/internal/servicetest"
+	"insegna.example/internal/standin/ca"
+)
+
+const deck = "deck.lantern.example"
+
+// quay is a real nginx with a plain site, an estate that knows it, and a
+// mandate for the site.
+type quay struct {
+	dir, site     string
+	plain, secure string
+	town          *catest.Town
+	estate        string
+}
+
+func newQuay(t *testing.T) *quay {
+	dir, err := os.MkdirTemp("", "quay-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	q := &quay{dir: dir, plain: servicetest.FreeAddress(t), secure: servicetest.FreeAddress(t)}
+	require.NoError(t, os.MkdirAll(dir+"/www", 0o755))
+	require.NoError(t, os.WriteFile(dir+"/www/index.html", []byte("deck plans"), 0o644))
+	main := startNginx(t, dir, q.plain, fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s/www;\n}\n", q.plain, deck, dir))
+	// What nginx runs in the foreground for the test is commanded as a service is.
+	command := "/usr/sbin/nginx -p " + dir + "/ -c " + main + " -e stderr"
+	q.site = main
+	port := netip.MustParseAddrPort(q.plain).Port()
+	q.town = catest.Start(t, func(c *ca.Config) { c.HTTPPort = int(port) })
+	q.estate = fmt.Sprintf(`estate: Ferries
+audiences:
+  - {name: browsers, roots: [root.pem]}
+servers:
+  - {name: quay, kind: nginx, addresses: [127.0.0.1], ports: [%d], reach: {by: local, configuration: %s, test: %q, reload: %q}}
+hosts:
+  - {name: %s, at: [quay]}
+cas:
+  - {name: harbour, directory: %q, roots: [root.pem], resolver: %q, http_port: %d}
+mandates:
+  - {name: deck, names: [%s], ca: harbour, proof: {by: http, servers: [quay]}, install: [quay]}
+`, netip.MustParseAddrPort(q.secure).Port(), main, command+" -t", command+" -s reload", deck, q.town.Directory(), q.town.Names.Address(), port, deck)
+	return q
+}
+
+// open applies the estate, agrees, and has the configuration read.
+func (q *quay) open(t *testing.T, url string, c *client.ClientWithResponses) {
+	applied, err := c.ApplyEstateWithResponse(t.Context(), servicetest.File(q.estate, q.town.Root))
+	require.NoError(t, err)
+	require.NotNil(t, applied.JSON200, string(applied.Body))
+	agree(t, c, "harbour")
+	v, err := c.StartSurveyWithResponse(t.Context(), client.SurveyRequest{})
+	require.NoError(t, err)
+	require.NotNil(t, v.JSON201, string(v.Body))
+	servicetest.Follow(t, url, v.JSON201.Id)
+}
+
+// served gives the SHA-256 of what the site shows; "" for nothing.
+func (q *quay) served() string {
+	conn, err := tls.Dial("tcp", q.secure, &tls.Config{ServerName: deck, InsecureSkipVerify: true})
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = conn.Close() }()
+	sum := sha256.Sum256(conn.ConnectionState().PeerCertificates[0].Raw)
+	return hex.EncodeToString(sum[:])
+}
+
+func preview(t *testing.T, c *client.ClientWithResponses, mandate string) *client.Installation {
+	v, err := c.PreviewInstallationWithResponse(t.Context(), client.InstallationRequest{Mandate: mandate})
+	require.NoError(t, err)
+	require.NotNil(t, v.JSON201, string(v.Body))
+	return v.JSON201
+}
+
+// settled waits until an installation has ended.
+func settled(t *testing.T, c *client.ClientWithResponses, number int64) *client.Installation {
+	var last *client.Installation
+	require.Eventually(t, func() bool {
+		v, err := c.GetInstallationWithResponse(t.Context(), number)
+		if err != nil || v.JSON200 == nil {
+			return false
+		}
+		last = v.JSON200
+		return last.FinishedAt != nil
+	}, time.Minute, 30*time.Millisecond)
+	return last
+}
+
+// newest gives the last installation, once there is one of a certificate.
+func newest(t *testing.T, c *client.ClientWithResponses, certificate string) *client.Installation {
+	var last *client.Installation
+	require.Eventually(t, func() bool {
+		list, err := c.ListInstallationsWithResponse(t.Context(), nil)
+		if err != nil || list.JSON200 == nil || len(list.JSON200.Items) == 0 || list.JSON200.Items[0].Certificate != certificate {
+			return false
+		}
+		last = &list.JSON200.Items[0]
+		return true
+	}, time.Minute, 50*time.Millisecond)
+	return last
+}
+
+// TestRenewedAndInstalledByItself takes a plain site to https, renews it
+// unattended under traffic, refuses what changed by hand, and goes back.
+func TestRenewedAndInstalledByItself(t *testing.T) {
+	q := newQuay(t)
+	r := servicetest.Start(t)
+	q.open(t, r.URL, r.Client)
+	before, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	none, err := r.Client.PreviewInstallationWithResponse(t.Context(), client.InstallationRequest{Mandate: "deck"})
+	require.NoError(t, err)
+	assert.Contains(t, string(none.Body), "has brought no certificate yet")
+	o := ended(t, r.Client, begin(t, r.Client, "deck", false))
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+	list, err := r.Client.ListInstallationsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, list.JSON200.Items, "the first time is a person's")
+
+	v := preview(t, r.Client, "deck")
+	require.Len(t, v.Files, 1)
+	assert.Contains(t, v.Files[0].Diff, "+  listen "+q.secure+" ssl;")
+	assert.Equal(t, "", v.Before)
+	text, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(text), "a preview changes nothing")
+	require.NoError(t, os.WriteFile(q.site, append(text, "# by hand\n"...), 0o644))
+	_, err = r.Client.BeginInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	refused := settled(t, r.Client, v.Number)
+	assert.Equal(t, client.InstallationStateReturned, refused.State)
+	assert.Contains(t, refused.Reason, "is not as the preview showed it")
+	assert.Contains(t, refused.Advice, "new preview")
+	require.NoError(t, os.WriteFile(q.site, text, 0o644))
+
+	v = preview(t, r.Client, "deck")
+	_, err = r.Client.BeginInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	twice, err := r.Client.BeginInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	assert.Equal(t, 409, twice.StatusCode())
+	done := settled(t, r.Client, v.Number)
+	require.Equal(t, client.InstallationStateDone, done.State, done.Reason)
+	assert.Equal(t, *o.Certificate, q.served())
+	require.Eventually(t, func() bool { return len(r.Findings(t)) == 0 }, 20*time.Second, 50*time.Millisecond, "what was broken closes by itself")
+
+	stop, failed := make(chan struct{}), make(chan int)
+	go func() { // visitors, all the while
+		n := 0
+		web := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{ServerName: deck, InsecureSkipVerify: true}}}
+		for {
+			select {
+			case <-stop:
+				failed <- n
+				return
+			default:
+			}
+			resp, err := web.Get("https://" + q.secure + "/")
+			if err != nil || resp.StatusCode != 200 {
+				n++
+			}
+			if err == nil {
+				_ = resp.Body.Close()
+			}
+		}
+	}()
+	seen := map[string]bool{q.served(): true}
+	for range 3 {
+		execSQL(t, r.Database, "update mandates set next_at = now() - interval '1 minute'")
+		require.NoError(t, r.BeginDue(t.Context()))
+		orders, err := r.Client.ListOrdersWithResponse(t.Context(), nil)
+		require.NoError(t, err)
+		o := ended(t, r.Client, orders.JSON200.Items[0].Number)
+		require.Nil(t, o.Failure, "%+v", o.Failure)
+		v := settled(t, r.Client, newest(t, r.Client, *o.Certificate).Number)
+		require.Equal(t, client.InstallationStateDone, v.State, v.Reason)
+		assert.Equal(t, "insegna", v.By)
+		assert.Empty(t, v.Files)
+		assert.Equal(t, *o.Certificate, q.served())
+		seen[q.served()] = true
+	}
+	close(stop)
+	assert.Zero(t, <-failed, "no visitor noticed")
+	assert.Len(t, seen, 4)
+	again, err := r.Client.PreviewInstallationWithResponse(t.Context(), client.InstallationRequest{Mandate: "deck"})
+	require.NoError(t, err)
+	assert.Contains(t, string(again.Body), "is installed on quay already")
+
+	early, err := r.Client.ReturnInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	assert.Equal(t, 409, early.StatusCode(), "only the last one")
+	last := newest(t, r.Client, q.served())
+	_, err = r.Client.ReturnInstallationWithResponse(t.Context(), last.Number)
+	require.NoError(t, err)
+	back := settled(t, r.Client, last.Number)
+	assert.Equal(t, client.InstallationStateReturned, back.State)
+	assert.Equal(t, "taken back by keeper", back.Reason)
+	assert.NotEqual(t, last.Certificate, q.served())
+	assert.True(t, verify(t, r, "").Whole)
+}
+
+// TestKilledWhileInstalling kills the service with SIGKILL at every step of an
+// installation, and starts it again: new everywhere.
+func TestKilledWhileInstalling(t *testing.T) {
+	q := newQuay(t)
+	listen, dsn, data := servicetest.FreeAddress(t), servicetest.Database(t), t.TempDir()
+	start := func() *servicetest.Process {
+		return servicetest.StartProcess(t, listen, "--data", data, "--database", dsn)
+	}
+	p := start()
+	c, err := client.NewClientWithResponses(p.URL + "/api/v1")
+	require.NoError(t, err)
+	q.open(t, p.URL, c)
+	for n, state := range []string{"staging", "testing", "switching", "reloading", "looking"} {
+		o := ended(t, c, begin(t, c, "deck", false))
+		require.Nil(t, o.Failure, "%+v", o.Failure)
+		var v *client.Installation
+		if n == 0 {
+			v = preview(t, c, "deck")
+			_, err = c.BeginInstallationWithResponse(t.Context(), v.Number)
+			require.NoError(t, err)
+		} else {
+			v = newest(t, c, *o.Certificate)
+		}
+		for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); {
+			var at string
+			servicetest.Query(t, dsn, "select state from installations where id = $1", &at, v.Number)
+			if at == state || at == "done" {
+				break
+			}
+		}
+		p.Kill()
+		p = start()
+		end := settled(t, c, v.Number)
+		assert.Equal(t, client.InstallationStateDone, end.State, "killed while %s: %s", state, end.Reason)
+		assert.Equal(t, *o.Certificate, q.served(), "killed while %s", state)
+		var steps []string
+		for _, s := range end.Steps {
+			steps = append(steps, s.Step)
+		}
+		assert.Subset(t, steps, strings.Fields("stage test switch reload look"))
+	}
+	left, err := filepath.Glob(q.dir + "/insegna/deck/.now")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
