@@ -938,7 +938,7 @@ type InstallationPage struct {
 type InstallationRequest struct {
 	Mandate string `json:"mandate"`
 
-	// Server empty when the mandate is installed on one only
+	// Server may be left out when the mandate is installed on one only
 	Server *string `json:"server,omitempty"`
 }
 

@@ -972,7 +972,7 @@ export interface components {
         };
         InstallationRequest: {
             mandate: string;
-            /** @description empty when the mandate is installed on one only */
+            /** @description may be left out when the mandate is installed on one only */
             server?: string;
         };
         FileChange: {
