@@ -527,7 +527,7 @@ func (e ListServersParamsSort) Valid() bool {
 
 // Agreement defines model for Agreement.
 type Agreement struct {
-	// Terms the address of the terms that were read, as the CA shows it now
+	// Terms where the terms are that were read, as the CA says now
 	Terms string `json:"terms"`
 }
 

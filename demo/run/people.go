@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 )
 
 // The people of the demo, one for each role.
@@ -82,8 +83,15 @@ func (s *running) people(ctx context.Context) error {
 		return err
 	}
 	link := s.said.link()
-	if link == "" {
-		return s.quietly(ctx, admin, "sign-in", admin, "--passphrase-file", file)
+	for try := 1; link == ""; try++ { // what the service prints may come a little after it answers
+		err := s.quietly(ctx, admin, "sign-in", admin, "--passphrase-file", file)
+		if err == nil {
+			return nil
+		}
+		time.Sleep(time.Duration(try) * time.Second)
+		if link = s.said.link(); link == "" && try == 5 {
+			return err
+		}
 	}
 	if err := s.quietly(ctx, admin, "set-up", link, "--name", admin, "--passphrase-file", file); err != nil {
 		return err

@@ -169,6 +169,11 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"deck-plans.lanterncoast.example"}, conn.ConnectionState().PeerCertificates[0].DNSNames)
 	_ = conn.Close()
+	walk := insegna("visit", "deck-plans.lanterncoast.example", "--estate", filepath.Join(dir, "estate.yaml"), "-o", "json")
+	for _, want := range []string{address + ":8080", "status 301 to https://deck-plans.lanterncoast.example:8446/insegna-visit?kept=yes", `"step": "https"`, `"seen": "status 200"`} {
+		assert.Contains(t, walk, want)
+	}
+	assert.NotContains(t, walk, `"fine": false`)
 	_, number, _ := strings.Cut(said, "insegna installation return ")
 	number, _, _ = strings.Cut(number, "\n")
 	assert.Contains(t, insegna("installation", "return", number, "--yes"), "Old everywhere")

@@ -23,9 +23,10 @@ import (
 func (a *app) visit() *cobra.Command {
 	var estateFile string
 	var at, roots []string
+	var plain uint16
 	looker := look.New()
 	c := &cobra.Command{Use: "visit NAME[:PORT]", Short: "Walk the way a visitor takes to one name, step by step", Args: cobra.ExactArgs(1),
-		Long: "Visits a name at every address and tells each step: address, TLS, certificate, chain, trust.\n" +
+		Long: "Visits a name at every address and tells each step: address, plain http and its redirect, TLS,\ncertificate, chain, trust, the answer of the site.\n" +
 			"Needs no service. Addresses come from --at, from an estate file, or from DNS; trust is judged\n" +
 			"by the estate's audiences, by --roots, or by this machine's roots.",
 		Example: "  insegna visit booking.lanterncoast.example --estate .demo/estate.yaml\n  insegna visit crew.lanterncoast.example:8443 --at 127.20.0.11 --roots crew-root.pem",
@@ -37,7 +38,7 @@ func (a *app) visit() *cobra.Command {
 			if err != nil {
 				return usage{err}
 			}
-			req := service.VisitRequest{Host: host, Looker: looker}
+			req := service.VisitRequest{Host: host, Looker: looker, Plain: 80}
 			if estateFile != "" {
 				err = fromEstate(&req, estateFile, strings.HasSuffix(args[0], fmt.Sprintf(":%d", port)), port)
 			} else {
@@ -49,6 +50,9 @@ func (a *app) visit() *cobra.Command {
 			if err := addresses(c.Context(), &req, at, port); err != nil {
 				return err
 			}
+			if c.Flags().Changed("http-port") {
+				req.Plain = plain
+			}
 			report, err := service.Visit(c.Context(), req)
 			if err != nil {
 				return err
@@ -58,6 +62,7 @@ func (a *app) visit() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&estateFile, "estate", "", "estate file to take addresses and audiences from")
 	f.StringSliceVar(&at, "at", nil, "addresses to visit instead of those of the name")
+	f.Uint16Var(&plain, "http-port", 80, "port of plain http, 0 for no look there; in an estate, its CAs' http_port")
 	f.StringSliceVar(&roots, "roots", nil, "files of trusted roots, instead of this machine's")
 	f.DurationVar(&looker.HandshakeTimeout, "timeout", 5*time.Second, "longest wait for a handshake")
 	a.failAtFlag(c)
@@ -82,6 +87,9 @@ func fromEstate(req *service.VisitRequest, path string, onePort bool, port uint1
 		if !onePort || ep.Port() == port {
 			req.Endpoints = append(req.Endpoints, ep)
 		}
+	}
+	for i := range e.CAs {
+		req.Plain = e.CAs[i].HTTPPort // where this estate has its plain http
 	}
 	req.Found = "from " + path
 	req.Wanted, req.Audiences = h.Wanted, h.Audiences

@@ -170,12 +170,12 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 	require.NoError(t, err)
 	first := certificates.JSON200.Items[0].Sha256
 	pages := []struct{ path, wait, says string }{
-		{"/", "section li h3", "9 bindings are broken, 6 need you by a known date, 15 hang straight."},
-		{"/bindings", "[aria-label='Bindings by host']", "30 bindings, 25 hosts, 5 servers"},
+		{"/", "section li h3", "10 bindings are broken, 6 need you by a known date, 15 hang straight."},
+		{"/bindings", "[aria-label='Bindings by host']", "31 bindings, 26 hosts, 5 servers"},
 		{"/certificates", "[role=gridcell]", "25 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
-		{"/servers", "[aria-label='Servers']", "5 servers: 4 read, 4 with something broken"},
-		{"/servers/pier-1", "[aria-label='Sites'] table", "11 sites at 7 listeners"},
+		{"/servers", "[aria-label='Servers']", "5 servers: 4 read, 5 with something broken"},
+		{"/servers/pier-1", "[aria-label='Sites'] table", "12 sites at 7 listeners"},
 		{"/servers/quay-lb", "main h1", "Its configuration is not read: declare reach for it"},
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
 		{"/servers/nowhere", "main h1", "No such server"},
@@ -185,7 +185,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/mandates/timetable", "[aria-label='Order'] h2", "Never ordered"},
 		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
-		{"/surveys/1", "table", "Survey 1: 48 of 52 answered with a certificate"},
+		{"/surveys/1", "table", "Survey 1: 49 of 53 answered with a certificate"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},
 	}
@@ -210,7 +210,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/bindings", "[aria-label='Bindings by host']")
 		p.do(chromedp.Click(`//button[.="broken"]`))
-		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 9`)
+		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 10`)
 		assert.Contains(t, eval[string](p, "location.search"), "verdict=broken")
 		p.visit("/bindings?verdict=at-odds&q=booking", "[aria-label='Bindings by host']")
 		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
@@ -392,12 +392,12 @@ func TestServersFilterSortAndSave(t *testing.T) {
 	assert.Contains(t, eval[string](p, "location.search"), "read=false")
 	p.visit("/servers?q=pier&sort=-name", "[aria-label='Servers']")
 	assert.Equal(t, "pier-2 pier-1", eval[string](p, names))
-	assert.Contains(t, p.text(), "2 servers that fit: 2 read, 1 with something broken")
-	assert.Contains(t, p.text(), "8 bindings: 3 at odds, 5 agreed")
+	assert.Contains(t, p.text(), "2 servers that fit: 2 read, 2 with something broken")
+	assert.Contains(t, p.text(), "9 bindings: 1 broken, 3 at odds, 5 agreed")
 	eval[bool](p, `(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
-	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,8,0,3,11,10,0,6,")
+	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,9,1,3,12,11,0,7,")
 	p.visit("/servers?q=nothing-like-it", "h2")
 	assert.Contains(t, p.text(), "No server fits")
 

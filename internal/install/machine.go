@@ -263,7 +263,7 @@ func (m *Machine) switched(i *Installation) string {
 func (m *Machine) lead(ctx context.Context, i *Installation, version string) error {
 	script := "cd " + quoted(i.Folder) + " && rm -f now"
 	if version != "" {
-		script = "cd " + quoted(i.Folder) + " && test -f " + quoted("versions/"+version+"/key.pem") + " && ln -sfn " + quoted("versions/"+version) + " .now && mv -T .now now && sync ."
+		script = "cd " + quoted(i.Folder) + " && test -f " + quoted("versions/"+version+"/key.pem") + " && ln -sfn " + quoted("versions/"+version) + " .now && mv -T .now now"
 	}
 	_, err := m.run(ctx, script)
 	return err
@@ -291,8 +291,8 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 	if limit == 0 {
 		limit = patience
 	}
-	deadline := time.Now().Add(limit)
-	for pause, good := between, 0; ; {
+	began := time.Now()
+	for good := 0; ; {
 		wrong = wrong[:0]
 		for n := range i.Doors {
 			d := &i.Doors[n]
@@ -307,23 +307,23 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 			if good++; good == steady || len(i.Doors) == 0 {
 				return nil, nil
 			}
-		} else if good = 0; time.Now().After(deadline) {
+		} else if good = 0; time.Since(began) > limit {
 			return wrong, nil
 		}
-		wait := between
+		pause := between
 		if good == 0 {
-			wait, pause = pause, min(2*pause, longest)
+			pause = min(max(between, time.Since(began)/10), longest)
 		}
 		select {
-		case <-time.After(wait):
+		case <-time.After(pause):
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
 	}
 }
 
-// see waits until visitors get the new certificate, and then takes away what
-// is too old.
+// see waits until visitors get the new certificate; then it is done, and what
+// is too old is taken away.
 func (m *Machine) see(ctx context.Context, i *Installation) error {
 	wrong, err := m.until(ctx, i, func(_ *Door, leaf string) bool { return leaf == i.Leaf })
 	if err != nil {
@@ -332,28 +332,30 @@ func (m *Machine) see(ctx context.Context, i *Installation) error {
 	if len(wrong) > 0 {
 		return &fault{"the new certificate is not seen: " + strings.Join(wrong, "; "), "see which server answers at that address, and whether its reload takes the files in"}
 	}
-	if err := m.prune(ctx, i); err != nil {
-		if ctx.Err() != nil || conf.Lost(err) {
-			return err
-		}
-		if err := m.Records.Save(ctx, i, "prune", Wrong, err.Error()); err != nil {
-			return savedError{err}
-		}
-	}
 	var doors []string
 	for n := range i.Doors {
 		doors = append(doors, i.Doors[n].String())
 	}
-	return m.enter(ctx, i, Done, "look", "the new certificate is seen: "+strings.Join(doors, ", "))
+	if err := m.enter(ctx, i, Done, "look", "the new certificate is seen: "+strings.Join(doors, ", ")); err != nil {
+		return err
+	}
+	// What stays too long is taken away by the next installation.
+	if err := m.prune(ctx, i); err != nil && ctx.Err() == nil {
+		if err := m.Records.Save(ctx, i, "prune", Wrong, err.Error()); err != nil {
+			return savedError{err}
+		}
+	}
+	return nil
 }
 
-// prune keeps the newest versions, and those this installation needs.
+// prune keeps the newest versions, and those this installation needs, and has
+// the link written to the disk.
 func (m *Machine) prune(ctx context.Context, i *Installation) error {
 	n := m.Keep
 	if n == 0 {
 		n = keep
 	}
-	_, err := m.run(ctx, fmt.Sprintf("cd %s && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
+	_, err := m.run(ctx, fmt.Sprintf("cd %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
 		quoted(path.Join(i.Folder, "versions")), n+1, quoted(i.Version), quoted(i.Before)))
 	return err
 }

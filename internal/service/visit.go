@@ -2,8 +2,11 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
 	"net/netip"
+	"net/url"
 	"strings"
 	"time"
 
@@ -25,11 +28,12 @@ type VisitRequest struct {
 	Audiences []string
 	Judge     *check.Judge
 	Looker    *look.Looker
+	Plain     uint16 // port of plain http; 0 for no look there
 }
 
 // VisitStep is one step of a visit: what was seen, what was expected, what to do.
 type VisitStep struct {
-	Step     string `json:"step"` // "dns", "tls", "certificate", "chain", "trust" or "addresses"
+	Step     string `json:"step"` // "dns", "http", "tls", "certificate", "chain", "trust", "https" or "addresses"
 	Endpoint string `json:"endpoint,omitempty"`
 	Fine     bool   `json:"fine"`
 	Seen     string `json:"seen"`
@@ -54,6 +58,7 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 		list[i] = e.Addr().String()
 	}
 	report.Steps = append(report.Steps, VisitStep{Step: "dns", Fine: true, Seen: strings.Join(list, ", ") + " (" + r.Found + ")"})
+	report.plain(ctx, &r)
 	for _, e := range r.Endpoints {
 		seen := r.Looker.Look(ctx, e, r.Host)
 		if ctx.Err() != nil {
@@ -62,12 +67,88 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 		target := check.Target{Host: r.Host, Endpoint: e, Server: e.String(), Wanted: r.Wanted, Audiences: r.Audiences}
 		j := r.Judge.Look(target, seen, report.At, check.Around{})
 		report.add(e, seen, j, r.Host)
+		if j.Leaf() != nil {
+			report.answer(ctx, &r, e)
+		}
 		if leaf := j.Leaf(); leaf != nil && names.Covers(leaf, r.Host).Covered {
 			doors = append(doors, check.Sibling{Endpoint: e, Server: e.String(), Leaf: leaf.Fingerprint, Begins: leaf.NotBefore, Ends: leaf.NotAfter})
 		}
 	}
 	report.compare(doors)
 	return report, nil
+}
+
+// visitTarget is what a visit asks for in plain http: a redirect has to keep it.
+const visitTarget = "/insegna-visit?kept=yes"
+
+// plain adds what each address does with plain http: a permanent redirect to
+// https is expected, that keeps host, path and query.
+func (v *VisitReport) plain(ctx context.Context, r *VisitRequest) {
+	met := map[netip.Addr]bool{}
+	for _, e := range r.Endpoints {
+		if r.Plain == 0 || met[e.Addr()] {
+			continue
+		}
+		met[e.Addr()] = true
+		at := netip.AddrPortFrom(e.Addr(), r.Plain)
+		s := VisitStep{Step: "http", Endpoint: at.String(), Expected: "a permanent redirect to https that keeps host, path and query"}
+		got, err := r.Looker.Ask(ctx, at, "http", r.Host, visitTarget)
+		switch {
+		case errors.Is(err, look.ErrNobody):
+			s.Fine, s.Seen = true, "nothing listens; visitors have to type https"
+		case err != nil:
+			s.Seen, s.Do = "no answer: "+err.Error(), "see the firewall: an open port that does not answer keeps visitors waiting"
+		default:
+			s.Seen = fmt.Sprintf("status %d", got.Status)
+			if got.Location != "" {
+				s.Seen += " to " + got.Location
+			}
+			s.Do = redirectFault(got, r.Host)
+			s.Fine = s.Do == ""
+		}
+		v.Steps = append(v.Steps, s)
+	}
+}
+
+// redirectFault says what to do about an answer to plain http; "" when it is
+// as it should be.
+func redirectFault(a *look.Answer, host string) string {
+	to, err := url.Parse(a.Location)
+	switch {
+	case a.Status < 300 || a.Status > 399:
+		return "answer with a permanent redirect (301 or 308) to https"
+	case err != nil || to.Scheme != "https":
+		return "redirect to https"
+	case !strings.EqualFold(to.Hostname(), host):
+		return fmt.Sprintf("keep the host: redirect to https://%s, and from there elsewhere if need be", host)
+	case to.RequestURI() != visitTarget:
+		return "keep path and query in the redirect"
+	case a.Status != http.StatusMovedPermanently && a.Status != http.StatusPermanentRedirect:
+		return fmt.Sprintf("make it permanent (301 or 308 instead of %d), so that browsers remember", a.Status)
+	}
+	return ""
+}
+
+// answer adds what the site behind the handshake answers.
+func (v *VisitReport) answer(ctx context.Context, r *VisitRequest, e netip.AddrPort) {
+	s := VisitStep{Step: "https", Endpoint: e.String(), Expected: "an answer of the site"}
+	got, err := r.Looker.Ask(ctx, e, "https", r.Host, "/")
+	switch {
+	case err != nil:
+		s.Seen, s.Do = "no answer behind the handshake: "+err.Error(), "see the server's error log"
+	default:
+		s.Seen = fmt.Sprintf("status %d", got.Status)
+		if got.Location != "" {
+			s.Seen += " to " + got.Location
+		}
+		if got.HSTS != "" {
+			s.Seen += ", HSTS " + got.HSTS
+		}
+		if s.Fine = got.Status < 500; !s.Fine {
+			s.Do = "the last hop fails: see what the server passes requests on to"
+		}
+	}
+	v.Steps = append(v.Steps, s)
 }
 
 // compare adds a step when the addresses of the host do not serve the same.

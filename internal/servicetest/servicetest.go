@@ -211,9 +211,16 @@ type Process struct {
 // StartProcess runs "insegna serve" and waits until it is ready.
 func StartProcess(t testing.TB, listen string, args ...string) *Process {
 	p := start(t, &Process{URL: "http://" + listen, Client: Anonymous}, listen, args...)
-	_, link, _ := strings.Cut(p.out.String(), "/set-up#")
-	code, _, _ := strings.Cut(link, "\n")
-	require.NoError(t, Admit(context.Background(), p.URL, code))
+	var err error
+	for range 4 { // what it prints may come a little after it answers
+		_, link, _ := strings.Cut(p.out.String(), "/set-up#")
+		code, _, _ := strings.Cut(link, "\n")
+		if err = Admit(context.Background(), p.URL, code); err == nil {
+			break
+		}
+		time.Sleep(500 * time.Millisecond)
+	}
+	require.NoError(t, err)
 	return p
 }
 

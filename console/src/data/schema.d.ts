@@ -849,7 +849,7 @@ export interface components {
             items: components["schemas"]["CA"][];
         };
         Agreement: {
-            /** @description the address of the terms that were read, as the CA shows it now */
+            /** @description where the terms are that were read, as the CA says now */
             terms: string;
         };
         Secret: {
