@@ -127,8 +127,9 @@ func (v *berth) Save(_ context.Context, i *install.Installation, step string, _ 
 	return nil
 }
 
-// byHand tests, reloads and looks until the new certificate is seen once, as
-// quickly as a script could: the commands alone, and until then.
+// byHand tests, reloads and looks as a script would, until the reload is done:
+// the old certificate is not seen any more. It gives the time of the commands
+// alone, and until then.
 func (v *berth) byHand(ctx context.Context, i *install.Installation) (commands, seen time.Duration, err error) {
 	if err := os.Symlink("versions/"+i.Version, v.folder+"/.hand"); err != nil {
 		return 0, 0, err
@@ -143,7 +144,10 @@ func (v *berth) byHand(ctx context.Context, i *install.Installation) (commands, 
 		}
 	}
 	commands = time.Since(began)
-	for v.served() != i.Leaf {
+	for good := 0; good < 4; time.Sleep(5 * time.Millisecond) {
+		if good++; v.served() != i.Leaf {
+			good = 0
+		}
 		if time.Since(began) > time.Minute {
 			return 0, 0, fmt.Errorf("the certificate put up by hand is not seen")
 		}
@@ -183,6 +187,6 @@ func (b *bench) installing() error {
 		against, alone = append(against, took/seen.Seconds()), append(alone, took/commands.Seconds())
 		time.Sleep(200 * time.Millisecond)
 	}
-	b.add("an installation from the switch to seen, against by hand", median(against), " times", "≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until four in a row show the new certificate, against `nginx -t` and reload run by hand and looks until one shows it. Rounds: %s. Against the two commands alone, which return before anything is seen: %s.", spread(against), spread(alone)), median(against) <= 2)
+	b.add("an installation from the switch to seen, against nginx -t and reload by hand", median(against), " times", "≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until the old certificate is gone (four in a row show the new one), against `nginx -t` and reload run by hand, until that reload is done by the same measure. Rounds: %s. nginx lets its old workers take connections for 100 ms after a reload; the two commands return long before, and against them alone it is %s.", spread(against), spread(alone)), median(against) <= 2)
 	return nil
 }
