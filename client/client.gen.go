@@ -1515,6 +1515,9 @@ type Today struct {
 	// InUse served certificates in all
 	InUse int `json:"in_use"`
 
+	// Installed installations done by itself of late, and those to be looked at
+	Installed []Installation `json:"installed"`
+
 	// Lanes the served certificates that end first
 	Lanes  []Lane  `json:"lanes"`
 	Survey *Survey `json:"survey,omitempty"`

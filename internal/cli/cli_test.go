@@ -166,7 +166,7 @@ func TestWithoutAService(t *testing.T) {
 	require.NoError(t, err)
 	defer e.Close()
 	var report struct{ Steps []struct{ Step, Seen string } }
-	require.NoError(t, json.Unmarshal([]byte(run("visit", "a.lantern.example", "--at", e.Address(), "--roots", "root.pem", "-o", "json").out), &report))
+	require.NoError(t, json.Unmarshal([]byte(run("visit", "a.lantern.example", "--at", e.Address(), "--http-port", "0", "--roots", "root.pem", "-o", "json").out), &report))
 	assert.Contains(t, report.Steps[1].Seen, "speaks http where TLS is expected")
 
 	r = run("inspect", "chain.pem", "leaf.der", "--host", "b.lantern.example", "--roots", "root.pem")

@@ -41,11 +41,35 @@ func (a *app) today() *cobra.Command {
 			if a.output == "json" {
 				return a.json(t)
 			}
+			a.installed(t.Installed)
 			if len(t.Worst) == 0 && a.output == "table" {
 				return nil
 			}
 			return a.findingTable(t.Worst)
 		})}
+}
+
+// installed tells what was installed without anybody's word, and what somebody
+// should look at.
+func (a *app) installed(list []client.Installation) {
+	for i := range list {
+		v := &list[i]
+		at := v.PreviewedAt
+		if v.FinishedAt != nil {
+			at = *v.FinishedAt
+		}
+		switch v.State {
+		case client.InstallationStateDone:
+			a.say("✓ %s UTC: %s was renewed and installed on %s by itself", moment(at), v.Mandate, v.Server)
+		case client.InstallationStatePreviewed:
+			a.say("◷ %s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate, v.Server, v.Number)
+		default:
+			a.say("✗ %s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server, v.State, v.Number)
+		}
+	}
+	if len(list) > 0 {
+		a.say("")
+	}
 }
 
 func surveyed(v *client.Survey) string {

@@ -131,8 +131,8 @@ type Machine struct {
 const (
 	commandLimit = 30 * time.Second
 	patience     = 30 * time.Second
-	steady       = 4                    // looks in a row
-	between      = 5 * time.Millisecond // looks; longer the longer the old one is seen
+	steady       = 250 * time.Millisecond // that only the new one is seen
+	between      = 10 * time.Millisecond  // looks; longer the longer the old one is seen
 	longest      = time.Second
 	keep         = 5
 	mostTries    = 40 // without a way to the server

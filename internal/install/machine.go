@@ -283,16 +283,17 @@ func (m *Machine) replace(at, before, after string) error {
 	return m.Server.Write(at, []byte(after), reach.Attributes{Mode: info.Mode().Perm()})
 }
 
-// until looks at every door until all are as wanted, several times in a row:
-// for a moment after a reload a server's old workers take connections as well.
-// It gives the doors that were not when its time was over.
+// until looks at every door until all have been as wanted for a while: for a
+// moment after a reload a server's old workers take connections as well (nginx
+// leaves them a tenth of a second). It gives the doors that were not when its
+// time was over.
 func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Door, leaf string) bool) (wrong []string, err error) {
 	limit := m.Patience
 	if limit == 0 {
 		limit = patience
 	}
 	began := time.Now()
-	for good := 0; ; {
+	for good := time.Now(); ; {
 		wrong = wrong[:0]
 		for n := range i.Doors {
 			d := &i.Doors[n]
@@ -303,16 +304,14 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if len(wrong) == 0 {
-			if good++; good == steady || len(i.Doors) == 0 {
-				return nil, nil
-			}
-		} else if good = 0; time.Since(began) > limit {
-			return wrong, nil
-		}
 		pause := between
-		if good == 0 {
+		if len(wrong) > 0 {
+			if good = time.Now(); good.Sub(began) > limit {
+				return wrong, nil
+			}
 			pause = min(max(between, time.Since(began)/10), longest)
+		} else if len(i.Doors) == 0 || time.Since(good) > steady {
+			return nil, nil
 		}
 		select {
 		case <-time.After(pause):

@@ -80,12 +80,15 @@ func CallerOf(ctx context.Context) *Caller {
 	return c
 }
 
+// itself is the name for what the service does without being asked.
+const itself = "insegna"
+
 // actor is the name for the journal.
 func actor(ctx context.Context) string {
 	if c := CallerOf(ctx); c != nil {
 		return c.Person.Name
 	}
-	return "insegna" // the service by itself
+	return itself
 }
 
 // AccessError says that an operation is not the caller's. Role is the least

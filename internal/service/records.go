@@ -24,12 +24,16 @@ type Today struct {
 	Lanes       []store.Lane
 	Density     []store.DayCount
 	InUse       int
+	Installed   []*InstallationView // by itself of late, or to be looked at
 }
 
 // How much of it is shown at once.
 const (
 	worstShown = 50
 	lanesShown = 24
+
+	installedShown = 8
+	installedSince = 7 * 24 * time.Hour
 )
 
 // Today gathers how things stand now.
@@ -54,6 +58,17 @@ func (s *Service) Today(ctx context.Context) (*Today, error) {
 		},
 		func() (err error) { t.Lanes, err = s.store.Lanes(ctx, lanesShown); return },
 		func() (err error) { t.Density, err = s.store.Density(ctx); return },
+		func() error {
+			rows, err := s.store.Noteworthy(ctx, itself, t.At.Add(-installedSince), installedShown)
+			for i := range rows {
+				v, err := viewInstallation(&rows[i])
+				if err != nil {
+					return err
+				}
+				t.Installed = append(t.Installed, v)
+			}
+			return err
+		},
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {

@@ -133,6 +133,18 @@ func (s *Store) Installations(ctx context.Context, mandate, before int64, limit 
 	return list, q.Find(&list).Error
 }
 
+// Noteworthy lists the installations somebody should know of, newest first:
+// those the service did by itself since a time, those that came to nothing or
+// are stuck with none after them, and previews it made that wait for a person.
+func (s *Store) Noteworthy(ctx context.Context, itself string, since time.Time, limit int) ([]Installation, error) {
+	var list []Installation
+	return list, s.db.WithContext(ctx).Omit("edits").Joins("Mandate").Where(`(installations.by = ? and installations.state = 'done' and installations.finished_at > ?)
+		or (installations.by = ? and installations.state = 'previewed')
+		or (installations.state in ('returned', 'stuck') and installations.reason not like 'taken back by %' and not exists (select from installations l
+			where l.mandate_id = installations.mandate_id and l.server = installations.server and l.id > installations.id and l.started_at is not null))`, itself, since, itself).
+		Order("coalesce(installations.finished_at, installations.created_at) desc").Limit(limit).Find(&list).Error
+}
+
 // InstallationSteps gives the steps as they came.
 func (s *Store) InstallationSteps(ctx context.Context, id int64) ([]InstallationStep, error) {
 	var list []InstallationStep

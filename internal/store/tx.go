@@ -12,9 +12,14 @@ import (
 )
 
 // tx runs fn in one transaction, seen by GORM and, as a pgx.Tx, by the job
-// queue: what is stored and what is enqueued are committed together.
+// queue: what is stored and what is enqueued are committed together. Once begun
+// it is not broken off with the context: database/sql would roll back in a
+// goroutine of its own, on the connection that is being used here.
 func (s *Store) tx(ctx context.Context, fn func(db *gorm.DB, ptx pgx.Tx) error) error {
-	return s.db.WithContext(ctx).Connection(func(c *gorm.DB) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return s.db.WithContext(context.WithoutCancel(ctx)).Connection(func(c *gorm.DB) error {
 		conn, ok := c.Statement.ConnPool.(*sql.Conn)
 		if !ok {
 			return errors.New("store: no connection to run a transaction on")

@@ -1621,6 +1621,8 @@ export interface components {
             density: components["schemas"]["DayCount"][];
             /** @description served certificates in all */
             in_use: number;
+            /** @description installations done by itself of late, and those to be looked at */
+            installed: components["schemas"]["Installation"][];
         };
     };
     responses: {

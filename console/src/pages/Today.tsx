@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import { api, type Finding, type Schemas, type Severity } from '../data/client';
 import { ago, plural } from '../data/format';
 import { useRunningSurvey, useStartSurvey } from '../data/surveys';
+import { standing as installed } from '../data/installations';
 import { Button, Progress } from '../parts/Controls';
 import { FindingList } from '../parts/FindingCard';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -105,6 +106,17 @@ function Beside({ today: t }: { today: TodayData }) {
         )}
         <li>{plural(t.bindings.hosts, 'host')} on {plural(t.bindings.servers, 'server')}, {plural(t.in_use, 'certificate')} in use</li>
       </ul>
+      {t.installed.length > 0 && <h2>Installed by itself, or to look at</h2>}
+      {t.installed.length > 0 && (
+        <ul>
+          {t.installed.map((v) => (
+            <li key={v.number}>
+              <span className="when">{ago(v.finished_at ?? v.previewed_at)}</span>
+              <Link to={`/installations/${v.number}`}>{v.mandate} on {v.server}</Link>: {installed(v)[1]}
+            </li>
+          ))}
+        </ul>
+      )}
       {!running && last && <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Survey the estate now</Button>}
     </Aside>
   );
