@@ -25,6 +25,11 @@ import (
 // switches is how often each way is gone in the comparison of installations.
 const switches = 15
 
+// steady is how long an installation sees the new certificate alone before it
+// is done. Both sides are measured without this wait, which would hide what
+// they differ in.
+const steady = 250 * time.Millisecond
+
 // berth is a real nginx with one TLS site, whose certificate is exchanged.
 type berth struct {
 	dir, folder, command string
@@ -144,7 +149,8 @@ func (v *berth) byHand(ctx context.Context, i *install.Installation) (commands, 
 		}
 	}
 	commands = time.Since(began)
-	for good := time.Now(); time.Since(good) < 250*time.Millisecond; time.Sleep(10 * time.Millisecond) {
+	good := time.Now() // since when only the new one is seen
+	for ; time.Since(good) < steady; time.Sleep(10 * time.Millisecond) {
 		if v.served() != i.Leaf {
 			good = time.Now()
 		}
@@ -152,7 +158,7 @@ func (v *berth) byHand(ctx context.Context, i *install.Installation) (commands, 
 			return 0, 0, fmt.Errorf("the certificate put up by hand is not seen")
 		}
 	}
-	return commands, time.Since(began), nil
+	return commands, good.Sub(began), nil
 }
 
 // installing compares an installation, from the switch until the new
@@ -183,10 +189,10 @@ func (b *bench) installing() error {
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}
-		took := v.seen.Sub(v.switched).Seconds()
+		took := (v.seen.Sub(v.switched) - steady).Seconds()
 		against, alone = append(against, took/seen.Seconds()), append(alone, took/commands.Seconds())
 		time.Sleep(200 * time.Millisecond)
 	}
-	b.add("an installation from the switch to seen, against nginx -t and reload by hand", median(against), " times", "≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until the old certificate is gone (only the new one is seen for a quarter of a second), against `nginx -t` and reload run by hand, until that reload is done by the same measure. Rounds: %s. nginx lets its old workers take connections for 100 ms after a reload; the two commands return long before, and against them alone it is %s.", spread(against), spread(alone)), median(against) <= 2)
+	b.add("an installation from the switch to seen, against nginx -t and reload by hand", median(against), " times", "≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until the old certificate is gone (from then on only the new one is seen, for a quarter of a second that counts on neither side), against `nginx -t` and reload run by hand, until that reload is done by the same measure. Rounds: %s. nginx lets its old workers take connections for 100 ms after a reload; the two commands return long before, and against them alone it is %s.", spread(against), spread(alone)), median(against) <= 2)
 	return nil
 }

@@ -31,3 +31,10 @@ export function followSurvey(id: number, onProgress: (s: Survey) => void): () =>
   });
   return () => source.close();
 }
+
+/** What a call brought; its problem is thrown. */
+export async function given<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
+  const { data, error } = await call;
+  if (data === undefined) throw error as Problem;
+  return data;
+}

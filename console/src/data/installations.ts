@@ -1,12 +1,6 @@
-import { api, calls, queryClient, type Problem, type Schemas } from './client';
+import { api, calls, given, queryClient, type Schemas } from './client';
 
 export type Installation = Schemas['Installation'];
-
-async function given<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
-  const { data, error } = await call;
-  if (data === undefined) throw error as Problem;
-  return data;
-}
 
 const ended = (v?: Installation) => v === undefined || v.finished_at !== undefined || v.state === 'previewed';
 

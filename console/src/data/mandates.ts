@@ -1,16 +1,10 @@
 import { useInfiniteQuery, keepPreviousData } from '@tanstack/react-query';
-import { api, calls, queryClient, type Problem, type Schemas } from './client';
+import { api, calls, given, queryClient, type Problem, type Schemas } from './client';
 
 export type Mandate = Schemas['Mandate'];
 export type Order = Schemas['Order'];
 export type Trial = Schemas['Trial'];
 export type CA = Schemas['CA'];
-
-async function given<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
-  const { data, error } = await call;
-  if (data === undefined) throw error as Problem;
-  return data;
-}
 
 /** Mandates page by page; while an order runs they are read again each second. */
 export function useMandates(q: string) {
