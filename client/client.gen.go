@@ -104,6 +104,7 @@ const (
 	InstallationStateDone      InstallationState = "done"
 	InstallationStateLooking   InstallationState = "looking"
 	InstallationStatePreviewed InstallationState = "previewed"
+	InstallationStateRehearsed InstallationState = "rehearsed"
 	InstallationStateReloading InstallationState = "reloading"
 	InstallationStateReturned  InstallationState = "returned"
 	InstallationStateReturning InstallationState = "returning"
@@ -121,6 +122,8 @@ func (e InstallationState) Valid() bool {
 	case InstallationStateLooking:
 		return true
 	case InstallationStatePreviewed:
+		return true
+	case InstallationStateRehearsed:
 		return true
 	case InstallationStateReloading:
 		return true
@@ -342,6 +345,57 @@ func (e SurveyState) Valid() bool {
 	}
 }
 
+// Defines values for TrailEntryOutcome.
+const (
+	TrailEntryOutcomeDone   TrailEntryOutcome = "done"
+	TrailEntryOutcomeFailed TrailEntryOutcome = "failed"
+	TrailEntryOutcomeOpen   TrailEntryOutcome = "open"
+)
+
+// Valid indicates whether the value is a known member of the TrailEntryOutcome enum.
+func (e TrailEntryOutcome) Valid() bool {
+	switch e {
+	case TrailEntryOutcomeDone:
+		return true
+	case TrailEntryOutcomeFailed:
+		return true
+	case TrailEntryOutcomeOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrailEntryStep.
+const (
+	TrailEntryStepInstalled TrailEntryStep = "installed"
+	TrailEntryStepIssued    TrailEntryStep = "issued"
+	TrailEntryStepOrdered   TrailEntryStep = "ordered"
+	TrailEntryStepProved    TrailEntryStep = "proved"
+	TrailEntryStepReloaded  TrailEntryStep = "reloaded"
+	TrailEntryStepSeen      TrailEntryStep = "seen"
+)
+
+// Valid indicates whether the value is a known member of the TrailEntryStep enum.
+func (e TrailEntryStep) Valid() bool {
+	switch e {
+	case TrailEntryStepInstalled:
+		return true
+	case TrailEntryStepIssued:
+		return true
+	case TrailEntryStepOrdered:
+		return true
+	case TrailEntryStepProved:
+		return true
+	case TrailEntryStepReloaded:
+		return true
+	case TrailEntryStepSeen:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrialStep.
 const (
 	TrialStepAddress TrialStep = "address"
@@ -387,6 +441,42 @@ func (e Verdict) Valid() bool {
 	case VerdictBroken:
 		return true
 	case VerdictUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitStepStep.
+const (
+	VisitStepStepAddresses   VisitStepStep = "addresses"
+	VisitStepStepCertificate VisitStepStep = "certificate"
+	VisitStepStepChain       VisitStepStep = "chain"
+	VisitStepStepDns         VisitStepStep = "dns"
+	VisitStepStepHttp        VisitStepStep = "http"
+	VisitStepStepHttps       VisitStepStep = "https"
+	VisitStepStepTls         VisitStepStep = "tls"
+	VisitStepStepTrust       VisitStepStep = "trust"
+)
+
+// Valid indicates whether the value is a known member of the VisitStepStep enum.
+func (e VisitStepStep) Valid() bool {
+	switch e {
+	case VisitStepStepAddresses:
+		return true
+	case VisitStepStepCertificate:
+		return true
+	case VisitStepStepChain:
+		return true
+	case VisitStepStepDns:
+		return true
+	case VisitStepStepHttp:
+		return true
+	case VisitStepStepHttps:
+		return true
+	case VisitStepStepTls:
+		return true
+	case VisitStepStepTrust:
 		return true
 	default:
 		return false
@@ -913,7 +1003,10 @@ type Installation struct {
 	PreviewedAt time.Time `json:"previewed_at"`
 
 	// Reason why it was taken back or is stuck
-	Reason    string            `json:"reason"`
+	Reason string `json:"reason"`
+
+	// Rehearsal staged, tested on a copy, and taken away; nothing is changed
+	Rehearsal bool              `json:"rehearsal"`
 	Server    string            `json:"server"`
 	StartedAt *time.Time        `json:"started_at,omitempty"`
 	State     InstallationState `json:"state"`
@@ -1058,7 +1151,13 @@ type Mandate struct {
 	// ProofAt servers or name server
 	ProofAt   string `json:"proof_at"`
 	Rehearsed *Order `json:"rehearsed,omitempty"`
-	RenewDays int    `json:"renew_days"`
+
+	// RehearsedOn how the last rehearsal went on servers; empty in lists
+	RehearsedOn []Installation `json:"rehearsed_on"`
+	RenewDays   int            `json:"renew_days"`
+
+	// Trail how the certificate in force came to where it is seen; empty in lists
+	Trail []TrailEntry `json:"trail"`
 }
 
 // MandateProof defines model for Mandate.Proof.
@@ -1519,8 +1618,11 @@ type Today struct {
 	Installed []Installation `json:"installed"`
 
 	// Lanes the served certificates that end first
-	Lanes  []Lane  `json:"lanes"`
-	Survey *Survey `json:"survey,omitempty"`
+	Lanes []Lane `json:"lanes"`
+
+	// Ordered orders begun by itself of late, and the last of a mandate where it failed
+	Ordered []Order `json:"ordered"`
+	Survey  *Survey `json:"survey,omitempty"`
 
 	// Worst the open findings that come first
 	Worst []Finding `json:"worst"`
@@ -1548,6 +1650,26 @@ type TokenRequest struct {
 	Name  string `json:"name"`
 	Scope Role   `json:"scope"`
 }
+
+// TrailEntry one link of the chain from the order to what visitors see
+type TrailEntry struct {
+	// At none while it is open
+	At           *time.Time        `json:"at,omitempty"`
+	Installation *int64            `json:"installation,omitempty"`
+	Order        *int64            `json:"order,omitempty"`
+	Outcome      TrailEntryOutcome `json:"outcome"`
+	Step         TrailEntryStep    `json:"step"`
+
+	// Where CA, server, or host, address and vantage
+	Where string `json:"where"`
+	Words string `json:"words"`
+}
+
+// TrailEntryOutcome defines model for TrailEntry.Outcome.
+type TrailEntryOutcome string
+
+// TrailEntryStep defines model for TrailEntry.Step.
+type TrailEntryStep string
 
 // Trial defines model for Trial.
 type Trial struct {
@@ -1583,6 +1705,36 @@ type VerdictCounts struct {
 	Servers int `json:"servers"`
 	Unknown int `json:"unknown"`
 }
+
+// Visit defines model for Visit.
+type Visit struct {
+	At    time.Time   `json:"at"`
+	Host  string      `json:"host"`
+	Steps []VisitStep `json:"steps"`
+	Well  bool        `json:"well"`
+}
+
+// VisitList defines model for VisitList.
+type VisitList struct {
+	Items []Visit `json:"items"`
+	Well  bool    `json:"well"`
+}
+
+// VisitStep defines model for VisitStep.
+type VisitStep struct {
+	// Do empty when it is fine
+	Do string `json:"do"`
+
+	// Endpoint empty for steps that are not about one
+	Endpoint string        `json:"endpoint"`
+	Expected string        `json:"expected"`
+	Fine     bool          `json:"fine"`
+	Seen     string        `json:"seen"`
+	Step     VisitStepStep `json:"step"`
+}
+
+// VisitStepStep defines model for VisitStep.Step.
+type VisitStepStep string
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -2065,6 +2217,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
 	CheckMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VisitMandate Walks a visitor's way to each of its names
+	//
+	// Corresponds with POST /mandates/{name}/visit (the `VisitMandate` operationId).
+	VisitMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOrders Orders, newest first
 	//
@@ -2748,6 +2905,21 @@ func (c *Client) GetMandate(ctx context.Context, name ShortName, reqEditors ...R
 // Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
 func (c *Client) CheckMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckMandateRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VisitMandate Walks a visitor's way to each of its names
+//
+// Corresponds with POST /mandates/{name}/visit (the `VisitMandate` operationId).
+func (c *Client) VisitMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVisitMandateRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4710,6 +4882,40 @@ func NewCheckMandateRequest(server string, name ShortName) (*http.Request, error
 	return req, nil
 }
 
+// NewVisitMandateRequest constructs an http.Request for the VisitMandate method
+func NewVisitMandateRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mandates/%s/visit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListOrdersRequest constructs an http.Request for the ListOrders method
 func NewListOrdersRequest(server string, params *ListOrdersParams) (*http.Request, error) {
 	var err error
@@ -6326,6 +6532,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /mandates/{name}/preflight (the `CheckMandate` operationId).
 	CheckMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*CheckMandateResponse, error)
 
+	// VisitMandateWithResponse Walks a visitor's way to each of its names
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mandates/{name}/visit (the `VisitMandate` operationId).
+	VisitMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*VisitMandateResponse, error)
+
 	// ListOrdersWithResponse Orders, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7739,6 +7952,54 @@ func (r CheckMandateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckMandateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VisitMandateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *VisitList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VisitMandateResponse) GetJSON200() *VisitList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VisitMandateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VisitMandateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VisitMandateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VisitMandateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VisitMandateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9589,6 +9850,19 @@ func (c *ClientWithResponses) CheckMandateWithResponse(ctx context.Context, name
 	return ParseCheckMandateResponse(rsp)
 }
 
+// VisitMandateWithResponse Walks a visitor's way to each of its names
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mandates/{name}/visit (the `VisitMandate` operationId).
+func (c *ClientWithResponses) VisitMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*VisitMandateResponse, error) {
+	rsp, err := c.VisitMandate(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVisitMandateResponse(rsp)
+}
+
 // ListOrdersWithResponse Orders, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10873,6 +11147,39 @@ func ParseCheckMandateResponse(rsp *http.Response) (*CheckMandateResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TrialList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVisitMandateResponse parses an HTTP response from a VisitMandateWithResponse call
+func ParseVisitMandateResponse(rsp *http.Response) (*VisitMandateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VisitMandateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest VisitList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -162,6 +162,8 @@ func (a *app) installationOf(ctx context.Context, number int64) (*client.Install
 
 func (a *app) installationEnd(v *client.Installation) error {
 	switch v.State {
+	case client.InstallationStateRehearsed:
+		a.say("Rehearsed: the server's own test passes, and nothing was changed.")
 	case client.InstallationStateDone:
 		a.say("New everywhere: visitors get the new certificate. The way back: insegna installation return %d", v.Number)
 	case client.InstallationStateReturned:
@@ -202,6 +204,9 @@ func (a *app) installationList() *cobra.Command {
 				{head: "State", width: 34, cell: func(v client.Installation) string {
 					if v.State == client.InstallationStatePreviewed {
 						return "previewed; begin it: insegna installation begin " + fmt.Sprint(v.Number)
+					}
+					if v.Rehearsal {
+						return clean(rehearsedOn(&v))
 					}
 					if v.Reason != "" {
 						return string(v.State) + ": " + v.Reason

@@ -20,8 +20,8 @@ import (
 type calls = *client.ClientWithResponses
 
 func (a *app) mandates() *cobra.Command {
-	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(), a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(),
-		a.mandateOrder("order", "Order the certificate now", false), a.mandateOrder("rehearse", "Run the order against the CA's test directory", true))
+	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(), a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(), a.mandateVisit(),
+		a.mandateOrder("order", "Order the certificate now", false), a.mandateOrder("rehearse", "Try it all: order at the CA's test directory, stage and test on the servers, change nothing", true))
 }
 
 // standing says in a few words how a mandate stands.
@@ -91,7 +91,11 @@ func (a *app) mandateShow() *cobra.Command {
 			}
 			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", m.Ca}, {"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", m.Key}, {"Installed on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
 			if m.Rehearsed != nil {
-				facts = append(facts, [2]string{"Last rehearsal", fmt.Sprintf("%s, %s", m.Rehearsed.State, moment(m.Rehearsed.BegunAt))})
+				words := fmt.Sprintf("%s: order %d at the test directory %s", moment(m.Rehearsed.BegunAt), m.Rehearsed.Number, m.Rehearsed.State)
+				for i := range m.RehearsedOn {
+					words += "\n" + rehearsedOn(&m.RehearsedOn[i])
+				}
+				facts = append(facts, [2]string{"Last rehearsal", words})
 			}
 			if m.Budget.Certificates > 0 {
 				facts = append(facts, [2]string{"Budget of the CA", fmt.Sprintf("%d of %d certificates used in %d days", m.Budget.Used, m.Budget.Certificates, m.Budget.Days)})
@@ -101,8 +105,93 @@ func (a *app) mandateShow() *cobra.Command {
 			} else {
 				facts = append(facts, [2]string{"Made by", m.MadeBy})
 			}
-			return printFacts(a, m, facts)
+			if a.output == "csv" {
+				return print(a, m, m.Trail, trailColumns)
+			}
+			if err := printFacts(a, m, facts); err != nil || a.output != "table" || len(m.Trail) == 0 {
+				return err
+			}
+			a.say("\nFrom the order to what visitors see:")
+			return print(a, m, m.Trail, trailColumns)
 		})}
+}
+
+var trailMarks = map[client.TrailEntryOutcome]string{client.TrailEntryOutcomeDone: "✓", client.TrailEntryOutcomeOpen: "…", client.TrailEntryOutcomeFailed: "✗"}
+
+var trailColumns = []column[client.TrailEntry]{
+	{head: " ", cell: func(e client.TrailEntry) string { return trailMarks[e.Outcome] }, raw: func(e client.TrailEntry) string { return string(e.Outcome) }},
+	{head: "Link", cell: func(e client.TrailEntry) string { return string(e.Step) }},
+	{head: "When (UTC)", width: 20, cell: func(e client.TrailEntry) string {
+		if e.At == nil {
+			return ""
+		}
+		return e.At.UTC().Format("2 Jan 2006 15:04:05")
+	}, raw: func(e client.TrailEntry) string {
+		if e.At == nil {
+			return ""
+		}
+		return e.At.UTC().Format(time.RFC3339)
+	}},
+	{head: "Where, how", width: 60, cell: func(e client.TrailEntry) string { return e.Where + "\n" + breakPaths(e.Words, 60) }, raw: func(e client.TrailEntry) string { return e.Where }},
+}
+
+// rehearsedOn says how a rehearsal went on a server.
+func rehearsedOn(v *client.Installation) string {
+	switch v.State {
+	case client.InstallationStateRehearsed:
+		return "✓ on " + v.Server + ": staged, its own test of the copy passes, taken away again"
+	case client.InstallationStateReturned, client.InstallationStateStuck:
+		return strings.TrimSpace("✗ on " + v.Server + ": " + v.Reason + "\n→ " + v.Advice)
+	}
+	return "… on " + v.Server + ": " + string(v.State)
+}
+
+// followRehearsal waits until what a rehearsal brought was tried on every
+// server of its mandate.
+func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
+	for told := map[string]bool{}; ; {
+		m, err := get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, order.Mandate) })
+		if err != nil || m.Rehearsed == nil || m.Rehearsed.Number != order.Number {
+			return err
+		}
+		wrong := 0
+		for i := range m.RehearsedOn {
+			v := &m.RehearsedOn[i]
+			if v.FinishedAt == nil {
+				continue
+			}
+			if !told[v.Server] {
+				a.say("  %s", clean(rehearsedOn(v)))
+			}
+			told[v.Server] = true
+			if v.State != client.InstallationStateRehearsed {
+				wrong++
+			}
+		}
+		servers := map[string]bool{}
+		for _, ref := range m.Install {
+			name, _, _ := strings.Cut(ref, ":")
+			servers[name] = true
+		}
+		switch {
+		case len(told) < len(servers):
+		case wrong > 0:
+			return fmt.Errorf("the CA's part of the rehearsal went well, that of %d of %d servers did not; nothing was changed", wrong, len(servers))
+		default:
+			a.say("The rehearsal went well to its end; nothing was changed.")
+			return nil
+		}
+		select {
+		case <-time.After(between):
+		case <-ctx.Done():
+			return fmt.Errorf("the rehearsal goes on without this command; see: insegna mandate show %s", order.Mandate)
+		}
+	}
+}
+
+func (a *app) mandateVisit() *cobra.Command {
+	return &cobra.Command{Use: "visit NAME", Short: "Walk a visitor's way to each of its names: DNS, plain http, TLS, certificate, chain, trust, https", Args: cobra.ExactArgs(1), Example: "  insegna mandate visit deck-plans",
+		RunE: a.run(func(c *cobra.Command, args []string) error { return a.visitMandate(c.Context(), args[0]) })}
 }
 
 func (a *app) mandateDraft() *cobra.Command {
@@ -226,7 +315,10 @@ func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.followOrder(c.Context(), o)
+			if err := a.followOrder(c.Context(), o); err != nil || !rehearsal {
+				return err
+			}
+			return a.followRehearsal(c.Context(), o)
 		})}
 }
 
@@ -353,7 +445,7 @@ func (a *app) orderEnd(o *client.Order) error {
 		}
 		return errors.New(words)
 	case o.State == client.OrderStateIssued && o.Rehearsal:
-		a.say("The rehearsal went well to its end. What it brought is for nothing else.")
+		a.say("The CA's part of the rehearsal went well. What it brought is for nothing else.")
 	case o.State == client.OrderStateIssued:
 		a.say("Issued: certificate and key lie in the vault, valid until %s.", moment(*o.NotAfter))
 	}

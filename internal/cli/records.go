@@ -41,12 +41,24 @@ func (a *app) today() *cobra.Command {
 			if a.output == "json" {
 				return a.json(t)
 			}
+			a.ordered(t.Ordered)
 			a.installed(t.Installed)
 			if len(t.Worst) == 0 && a.output == "table" {
 				return nil
 			}
 			return a.findingTable(t.Worst)
 		})}
+}
+
+// ordered tells what was ordered without anybody's word, and what failed.
+func (a *app) ordered(list []client.Order) {
+	for _, o := range list {
+		if o.Failure != nil {
+			a.say("✗ %s UTC: order %d of %s failed: %s\n  → %s", moment(*o.FinishedAt), o.Number, o.Mandate, clean(o.Failure.Words), clean(o.Failure.Advice))
+			continue
+		}
+		a.say("✓ %s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate, moment(*o.NotAfter))
+	}
 }
 
 // installed tells what was installed without anybody's word, and what somebody
@@ -60,7 +72,7 @@ func (a *app) installed(list []client.Installation) {
 		}
 		switch v.State {
 		case client.InstallationStateDone:
-			a.say("✓ %s UTC: %s was renewed and installed on %s by itself", moment(at), v.Mandate, v.Server)
+			a.say("✓ %s UTC: %s was installed on %s by itself", moment(at), v.Mandate, v.Server)
 		case client.InstallationStatePreviewed:
 			a.say("◷ %s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate, v.Server, v.Number)
 		default:

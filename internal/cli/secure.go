@@ -17,11 +17,11 @@ import (
 func (a *app) secure() *cobra.Command {
 	var server, mandate string
 	var yes bool
-	c := &cobra.Command{Use: "secure NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, look", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "secure NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.ExactArgs(1),
 		Long: "Works out the names of the site that NAME belongs to, makes a mandate for them, tries what the CA\n" +
-			"will try, orders, shows what changes on the server, asks, installs, and looks again. Nothing is\n" +
-			"changed before you agree; --yes agrees beforehand. Each step is a command of its own as well:\n" +
-			"mandate draft, add, check and order, install, survey start.",
+			"will try, orders, shows what changes on the server, asks, installs, and visits every name. Nothing\n" +
+			"is changed before you agree; --yes agrees beforehand. Each step is a command of its own as well:\n" +
+			"mandate draft, add, check and order, install, mandate visit.",
 		Example: "  insegna secure deck-plans.lanterncoast.example --server pier-1\n  insegna secure www.lanterncoast.example --server quay-lb --mandate seafront --yes",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			if server == "" {
@@ -51,7 +51,7 @@ func (a *app) secure() *cobra.Command {
 			if err := a.beginInstallation(ctx, v.Number); err != nil {
 				return err
 			}
-			return a.lookAgain(ctx, args[0], v.Doors)
+			return a.lookAgain(ctx, m.Name, args[0])
 		})}
 	c.Flags().StringVar(&server, "server", "", "the server the site is on")
 	c.Flags().StringVar(&mandate, "mandate", "", "a mandate that is there already, instead of a new one")
@@ -139,13 +139,17 @@ func (a *app) obtained(ctx context.Context, mandate string) (*client.Mandate, er
 // between two looks at how something stands.
 const between = 200 * time.Millisecond
 
-// lookAgain has the service look at a host and tells what the faces show.
-func (a *app) lookAgain(ctx context.Context, host string, doors []client.Door) error {
-	known := slices.ContainsFunc(doors, func(d client.Door) bool { return d.Host == host })
+// lookAgain has the service visit every name of a mandate and survey its
+// bindings, and tells what came of both.
+func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
+	a.say("\nThe visit")
+	if err := a.visitMandate(ctx, mandate); err != nil {
+		return err
+	}
 	v, err := get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.StartSurvey(ctx, client.SurveyRequest{Host: &host})
 	})
-	if err != nil || !known {
+	if err != nil {
 		a.say("\nThe estate does not want %s yet. Add it under hosts, and every survey looks at it.", host)
 		return nil
 	}
@@ -170,4 +174,44 @@ func (a *app) lookAgain(ctx context.Context, host string, doors []client.Door) e
 		a.say("%s at %s on %s: %s", b.Host, b.Endpoint, b.Server, b.Verdict)
 	}
 	return nil
+}
+
+// visitMandate tells each step of a visitor's way to each name of a mandate.
+func (a *app) visitMandate(ctx context.Context, mandate string) error {
+	list, err := get[client.VisitList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.VisitMandate(ctx, mandate) })
+	if err != nil {
+		return err
+	}
+	type row struct {
+		host string
+		client.VisitStep
+	}
+	var rows []row
+	for _, v := range list.Items {
+		for _, s := range v.Steps {
+			rows = append(rows, row{v.Host, s})
+		}
+	}
+	last := ""
+	return print(a, list, rows, []column[row]{
+		{head: "", cell: func(r row) string { return map[bool]string{true: "=", false: "✗ "}[r.Fine] }, raw: func(r row) string { return map[bool]string{true: "fine", false: "not fine"}[r.Fine] }},
+		{head: "Name", width: 24, cell: func(r row) string {
+			if r.host == last {
+				return ""
+			}
+			last = r.host
+			return r.host
+		}, raw: func(r row) string { return r.host }},
+		{head: "Step", cell: func(r row) string { return string(r.Step) }},
+		{head: "Seen", width: 54, cell: func(r row) string {
+			seen := r.Seen
+			if r.Endpoint != "" {
+				seen = r.Endpoint + "\n" + seen
+			}
+			if r.Do != "" {
+				seen += "\n→ " + r.Do
+			}
+			return seen
+		}, raw: func(r row) string { return r.Seen }},
+	})
 }

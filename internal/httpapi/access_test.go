@@ -19,7 +19,7 @@ import (
 // What each operation of the contract needs; all others a viewer.
 var (
 	forAll      = "getHealth getReady signIn setUp "
-	forOperator = "startSurvey beginOrder checkMandate previewInstallation beginInstallation returnInstallation "
+	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation returnInstallation "
 	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate putSecret removeSecret "
 )
 

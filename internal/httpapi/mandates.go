@@ -124,7 +124,7 @@ func orderIn(m *service.MandateView, o *store.Order) (*contract.Order, error) {
 func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) (contract.Mandate, error) {
 	s := v.Spec
 	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By), Key: s.Key, Install: list(s.Install), RenewDays: s.RenewDays,
-		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget)}
+		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget), RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
 	switch s.Proof.By {
 	case "http":
 		out.ProofAt = strings.Join(s.Proof.Servers, ", ")
@@ -183,6 +183,30 @@ func (srv *Server) GetMandate(ctx context.Context, r contract.GetMandateRequestO
 		return nil, err
 	}
 	m, err := srv.mandateOf(ctx, v)
+	if err != nil {
+		return nil, err
+	}
+	rehearsed, err := srv.service.RehearsedOn(ctx, v)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range rehearsed {
+		m.RehearsedOn = append(m.RehearsedOn, installationOf(i))
+	}
+	trail, err := srv.service.Trail(ctx, v)
+	for _, e := range trail {
+		out := contract.TrailEntry{Step: contract.TrailEntryStep(e.Step), Outcome: contract.TrailEntryOutcome(e.Outcome), Where: e.Where, Words: e.Words}
+		if !e.At.IsZero() {
+			out.At = ptr(e.At.UTC())
+		}
+		if e.Order != 0 {
+			out.Order = &e.Order
+		}
+		if e.Installation != 0 {
+			out.Installation = &e.Installation
+		}
+		m.Trail = append(m.Trail, out)
+	}
 	return contract.GetMandate200JSONResponse(m), err
 }
 
@@ -220,6 +244,24 @@ func (srv *Server) CheckMandate(ctx context.Context, r contract.CheckMandateRequ
 	for i, t := range trials {
 		out.Items[i] = contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot, Remedy: t.Remedy}
 		out.Well = out.Well && t.Well()
+	}
+	return out, nil
+}
+
+// VisitMandate walks a visitor's way.
+func (srv *Server) VisitMandate(ctx context.Context, r contract.VisitMandateRequestObject) (contract.VisitMandateResponseObject, error) {
+	reports, err := srv.service.VisitMandate(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.VisitMandate200JSONResponse{Items: make([]contract.Visit, len(reports)), Well: true}
+	for i, report := range reports {
+		v := contract.Visit{Host: report.Host, At: report.At, Steps: make([]contract.VisitStep, len(report.Steps)), Well: true}
+		for n, s := range report.Steps {
+			v.Steps[n] = contract.VisitStep{Step: contract.VisitStepStep(s.Step), Endpoint: s.Endpoint, Fine: s.Fine, Seen: s.Seen, Expected: s.Expected, Do: s.Do}
+			v.Well = v.Well && s.Fine
+		}
+		out.Items[i], out.Well = v, out.Well && v.Well
 	}
 	return out, nil
 }

@@ -187,7 +187,10 @@ func shown(outcome, name string, ends *time.Time, version int) string {
 
 func (srv *Server) todayOf(ctx context.Context, t *service.Today) contract.Today {
 	out := contract.Today{Estate: t.Estate, At: t.At, Bindings: verdictCounts(t.Bindings), Findings: severityCounts(t.Findings), DueBindings: t.DueBindings,
-		Worst: srv.findingsOf(ctx, t.Worst), Lanes: make([]contract.Lane, len(t.Lanes)), Density: make([]contract.DayCount, len(t.Density)), InUse: t.InUse, Installed: make([]contract.Installation, len(t.Installed))}
+		Worst: srv.findingsOf(ctx, t.Worst), Lanes: make([]contract.Lane, len(t.Lanes)), Density: make([]contract.DayCount, len(t.Density)), InUse: t.InUse, Ordered: make([]contract.Order, len(t.Ordered)), Installed: make([]contract.Installation, len(t.Installed))}
+	for i, v := range t.Ordered {
+		out.Ordered[i] = orderOf(v)
+	}
 	for i, v := range t.Installed {
 		out.Installed[i] = installationOf(v)
 	}

@@ -28,11 +28,12 @@ type State string
 const (
 	Previewed State = "previewed" // nothing was touched
 	Staging   State = "staging"   // the new version is being laid beside the old
-	Testing   State = "testing"   // the server tests its configuration as it is
+	Testing   State = "testing"   // the server tests a copy of what it is to take in
 	Switching State = "switching" // link and files change; the server tests them
 	Reloading State = "reloading"
-	Looking   State = "looking" // until the old certificate is gone
-	Done      State = "done"    // new everywhere
+	Looking   State = "looking"   // until the old certificate is gone
+	Done      State = "done"      // new everywhere
+	Rehearsed State = "rehearsed" // tested well, and nothing was changed
 	Returning State = "returning"
 	Returned  State = "returned" // old everywhere
 	Stuck     State = "stuck"    // neither, and only a person can help
@@ -40,7 +41,7 @@ const (
 
 // Ended says whether nothing more happens by itself.
 func (s State) Ended() bool {
-	return s == Done || s == Returned || s == Stuck || s == Previewed
+	return s == Done || s == Rehearsed || s == Returned || s == Stuck || s == Previewed
 }
 
 // Door is one host name at one address, looked at from outside.
@@ -62,8 +63,10 @@ type Installation struct {
 	Leaf           string // SHA-256 of the new certificate
 	Edits          []conf.Edit
 	Test, Reload   string // commands
+	Copy           string // where a copy of the configuration lies while it is tested: in the folder of the main file
 	Doors          []Door
 	State          State
+	Rehearsal      bool // ends before anything is changed
 	Switched       bool // something may have been changed
 	Tries          int  // without a way to the server, in a row
 	Reason, Advice string
@@ -74,6 +77,14 @@ func Certificate(folder string) string { return path.Join(folder, "now", "chain.
 
 // Key is the path of the private key.
 func Key(folder string) string { return path.Join(folder, "now", "key.pem") }
+
+// Copy is a copy of a configuration as an installation makes it, with the new
+// version in the place of the one in use, for the server to test.
+type Copy struct {
+	Text      []byte
+	Test      string // the command that tests it
+	Translate func(said string) string
+}
 
 // Outcome of a step.
 type Outcome string
@@ -122,6 +133,7 @@ func (e *fault) Error() string { return e.words }
 type Machine struct {
 	Server   reach.Machine
 	Records  Records
+	Copy     func(i *Installation) (*Copy, error)                   // nil where the server's test can be led to no copy; the error says why there is none
 	Look     func(ctx context.Context, d *Door) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
 	Patience time.Duration                                          // until the old certificate is gone; half a minute when 0
 	Keep     int                                                    // versions that stay; 5 when 0

@@ -72,6 +72,19 @@ func (p *pier) command(more string) string {
 	return "/usr/sbin/nginx -p " + p.dir + " -c " + p.main + " -e stderr " + more
 }
 
+// copy is where a copy of the configuration lies while it is tested.
+func (p *pier) copy() string { return p.dir + "/.insegna-menu.conf" }
+
+// copied makes the copy for an installation.
+func (p *pier) copied(i *install.Installation) (*install.Copy, error) {
+	v := p.folder + "/versions/" + i.Version
+	f, err := nginx.Flatten(os.DirFS("/"), p.main, i.Edits, map[string]string{install.Certificate(p.folder): v + "/chain.pem", install.Key(p.folder): v + "/key.pem"})
+	if err != nil {
+		return nil, err
+	}
+	return &install.Copy{Text: []byte(f.Text), Test: strings.Replace(i.Test, p.main, p.copy(), 1), Translate: func(said string) string { return f.Translate(said, p.copy()) }}, nil
+}
+
 // start runs nginx on the configuration as it lies.
 func (p *pier) start(t *testing.T) {
 	cmd := exec.Command("/bin/sh", "-c", "exec "+p.command(""))
@@ -165,7 +178,7 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 	}
 	require.True(t, p.serves(old))
 
-	i := &install.Installation{ID: 1, Folder: p.folder, Version: fmt.Sprint(version), Before: before, Test: p.command("-t"), Reload: p.command("-s reload"), Doors: []install.Door{{Host: host, At: p.secure, Before: old}}, State: install.Staging}
+	i := &install.Installation{ID: 1, Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(version), Before: before, Test: p.command("-t"), Reload: p.command("-s reload"), Doors: []install.Door{{Host: host, At: p.secure, Before: old}}, State: install.Staging}
 	i.Chain, i.Key, i.Leaf = p.leaf(t)
 	r, err := nginx.Read(os.DirFS("/"), p.main)
 	require.NoError(t, err)
@@ -184,7 +197,7 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 // state is what the folder of the configuration holds but for the key material.
 func (p *pier) state(t *testing.T) (out []string) {
 	require.NoError(t, filepath.WalkDir(p.dir, func(at string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || filepath.Dir(at) == p.dir {
+		if err != nil || d.IsDir() || filepath.Dir(at) == p.dir && !strings.HasPrefix(d.Name(), ".") {
 			return err
 		}
 		info, err := d.Info()
@@ -278,7 +291,7 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		require.Less(t, turn, 10, "%v", x.steps)
 		ctx, cancel := context.WithCancel(t.Context())
 		x.cancel, x.dead = cancel, false
-		m := &install.Machine{Server: x, Records: x, Patience: 5 * time.Second, Look: func(context.Context, *install.Door) (string, string) {
+		m := &install.Machine{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Look: func(context.Context, *install.Door) (string, string) {
 			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
 				return leaf, "a certificate"
 			}
@@ -312,7 +325,7 @@ func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 				p := newPier(t)
 				random := rand.New(rand.NewPCG(uint64(lane), 7))
 				for n := range runs {
-					shape, kind, at := shapes[random.IntN(len(shapes))], kinds[random.IntN(len(kinds))], 1+random.IntN(16)
+					shape, kind, at := shapes[random.IntN(len(shapes))], kinds[random.IntN(len(kinds))], 1+random.IntN(20)
 					what := fmt.Sprintf("lane %d run %d: %s, %s at act %d", lane, n, shape, kind, at)
 					i := p.lay(t, shape, 2+n)
 					before, old := p.state(t), i.Doors[0].Before
@@ -322,6 +335,7 @@ func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 					switch x.kept.State {
 					case install.Done:
 						assert.True(t, p.serves(i.Leaf), what)
+						assert.NoFileExists(t, p.copy(), what)
 						to, err := os.Readlink(p.folder + "/now")
 						require.NoError(t, err, what)
 						assert.Equal(t, "versions/"+i.Version, to, what)
@@ -364,7 +378,8 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 	}{
 		"the test fails before":    {renewed, "the server's own test fails before anything was changed", func(i *install.Installation, _ *trial) { i.Test = "echo broken; false" }},
 		"the test fails behind":    {foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
-		"the key does not fit":     {renewed, "key values mismatch", func(i *install.Installation, _ *trial) { _, i.Key, _ = p.leaf(t) }},
+		"the key does not fit":     {renewed, "the server's own test of a staged copy fails", func(i *install.Installation, _ *trial) { _, i.Key, _ = p.leaf(t) }},
+		"the edit is refused":      {foreign, p.site + ":8", func(i *install.Installation, _ *trial) { i.Edits[0].After += "\nserver { listen 1; nonsense on; }\n" }},
 		"the reload hangs":         {unsealed, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
 		"the new one is not seen":  {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
 		"changed since preview":    {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Edits[0].Before += "# by hand\n" }},
@@ -385,6 +400,22 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 	}
 }
 
+// TestARehearsalChangesNothing stages and tests a version, and takes it away.
+func TestARehearsalChangesNothing(t *testing.T) {
+	p := newPier(t)
+	for _, shape := range []string{renewed, foreign, unsealed} {
+		i := p.lay(t, shape, 7)
+		i.Rehearsal = true
+		before := p.state(t)
+		x := &trial{Machine: reach.Local()}
+		x.run(t, p, i)
+		assert.Equal(t, install.Rehearsed, x.kept.State, "%v", x.steps)
+		assert.Contains(t, x.steps[len(x.steps)-1], "the server's own test of a staged copy passes; nothing was changed")
+		assert.Equal(t, before, p.state(t))
+		assert.True(t, p.serves(i.Doors[0].Before))
+	}
+}
+
 // TestTheWayBackAndOldVersions installs again and again: the last few versions
 // stay, and what was done can be taken back.
 func TestTheWayBackAndOldVersions(t *testing.T) {
@@ -394,7 +425,7 @@ func TestTheWayBackAndOldVersions(t *testing.T) {
 	first.run(t, p, i)
 	require.Equal(t, install.Done, first.kept.State, "%v", first.steps)
 	for v := 2; v <= 9; v++ {
-		next := &install.Installation{ID: int64(v), Folder: p.folder, Version: fmt.Sprint(v), Before: fmt.Sprint(v - 1), Test: i.Test, Reload: i.Reload, Doors: i.Doors, State: install.Staging}
+		next := &install.Installation{ID: int64(v), Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(v), Before: fmt.Sprint(v - 1), Test: i.Test, Reload: i.Reload, Doors: i.Doors, State: install.Staging}
 		next.Chain, next.Key, next.Leaf = p.leaf(t)
 		x := &trial{Machine: reach.Local()}
 		x.run(t, p, next)

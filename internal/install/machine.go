@@ -47,16 +47,7 @@ func (m *Machine) step(ctx context.Context, i *Installation) error {
 	case Staging:
 		return m.stage(ctx, i)
 	case Testing:
-		if err := m.test(ctx, i); err != nil {
-			var f *fault
-			if errors.As(err, &f) {
-				f.words = "the server's own test fails before anything was changed: " + f.words
-				f.advice = "mend the configuration first; insegna survey start reads it anew"
-			}
-			return err
-		}
-		i.Switched = true
-		return m.enter(ctx, i, Switching, "test", "the server's own test passes")
+		return m.tryCopy(ctx, i)
 	case Switching:
 		return m.change(ctx, i)
 	case Reloading:
@@ -211,6 +202,64 @@ func (m *Machine) unchanged(i *Installation) error {
 	return err
 }
 
+// tryCopy has the server test what it is to take in, before it is.
+func (m *Machine) tryCopy(ctx context.Context, i *Installation) error {
+	words, err := m.onCopy(ctx, i)
+	var f *fault
+	if errors.As(err, &f) {
+		if asItIs := m.test(ctx, i); errors.As(asItIs, &f) {
+			f.words = "the server's own test fails before anything was changed: " + f.words
+			f.advice = "mend the configuration first; insegna survey start reads it anew"
+			return f
+		} else if asItIs != nil {
+			return asItIs
+		}
+	}
+	switch {
+	case err != nil:
+		return err
+	case i.Rehearsal:
+		if err := m.clear(ctx, i); err != nil {
+			return err
+		}
+		return m.enter(ctx, i, Rehearsed, "test", words+"; nothing was changed")
+	}
+	i.Switched = true
+	return m.enter(ctx, i, Switching, "test", words)
+}
+
+// onCopy lays the copy, has it tested, and takes it away again.
+func (m *Machine) onCopy(ctx context.Context, i *Installation) (words string, err error) {
+	if m.Copy == nil {
+		return "the server's own test passes", m.test(ctx, i)
+	}
+	c, err := m.Copy(i)
+	var part *conf.Problem
+	switch {
+	case errors.As(err, &part):
+		return "the server's own test passes as things are; no copy could be tested: " + err.Error(), m.test(ctx, i)
+	case err != nil:
+		return "", err
+	case c == nil:
+		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy", m.test(ctx, i)
+	}
+	const private = 0o600
+	if err := m.Server.Write(i.Copy, c.Text, reach.Attributes{Mode: private}); err != nil {
+		return "", err
+	}
+	defer func() {
+		if _, gone := m.run(ctx, "rm -f -- "+quoted(i.Copy)); err == nil {
+			err = gone
+		}
+	}()
+	err = m.command(ctx, c.Test, "mend what it names; nothing was changed")
+	var f *fault
+	if errors.As(err, &f) {
+		f.words = "the server's own test of a staged copy fails: " + c.Translate(f.words)
+	}
+	return "the server's own test of a staged copy passes", err
+}
+
 // test runs the server's own test.
 func (m *Machine) test(ctx context.Context, i *Installation) error {
 	return m.command(ctx, i.Test, "mend what it names; nothing of the new certificate is in use")
@@ -354,8 +403,8 @@ func (m *Machine) prune(ctx context.Context, i *Installation) error {
 	if n == 0 {
 		n = keep
 	}
-	_, err := m.run(ctx, fmt.Sprintf("cd %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
-		quoted(path.Join(i.Folder, "versions")), n+1, quoted(i.Version), quoted(i.Before)))
+	_, err := m.run(ctx, fmt.Sprintf("cd %s && rm -f -- .now %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
+		quoted(path.Join(i.Folder, "versions")), i.halves(), n+1, quoted(i.Version), quoted(i.Before)))
 	return err
 }
 
@@ -406,12 +455,28 @@ func (m *Machine) back(ctx context.Context, i *Installation) error {
 	return m.enter(ctx, i, Returned, "back", words)
 }
 
+// halves are files that a process that was killed may have left: the copy, and
+// what was not renamed yet of it and of the files of the configuration.
+func (i *Installation) halves() (list string) {
+	const unnamed = 12 // signs behind the name of a file that is being written
+	half := func(at string) string {
+		return " " + quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + strings.Repeat("[A-Z2-7]", unnamed)
+	}
+	for _, e := range i.Edits {
+		list += half(e.Path)
+	}
+	if i.Copy == "" {
+		return list
+	}
+	return list + " " + quoted(i.Copy) + half(i.Copy)
+}
+
 // clear takes away what was staged, and folders that are empty then.
 func (m *Machine) clear(ctx context.Context, i *Installation) error {
 	if i.Version == i.Before {
 		return nil
 	}
 	folder := quoted(i.version(i.Version))
-	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now"))+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
+	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now"))+i.halves()+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
 	return err
 }

@@ -43,7 +43,7 @@ var needs = map[string]Role{
 	"listInstallations": Viewer, "getInstallation": Viewer,
 	"listSecrets": Viewer, "draftMandate": Viewer,
 
-	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator,
+	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
 	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "putSecret": Admin, "removeSecret": Admin,

@@ -110,6 +110,11 @@ func (s *Service) PreviewInstallation(ctx context.Context, mandate, server strin
 	if m.InForce == nil {
 		return nil, &RefusedError{"the mandate " + mandate + " has brought no certificate yet", "order it first: insegna mandate order " + mandate}
 	}
+	return s.previewOf(ctx, m, m.InForce, server)
+}
+
+// previewOf works out what installing what an order brought changes.
+func (s *Service) previewOf(ctx context.Context, m *MandateView, order *store.Order, server string) (*InstallationView, error) {
 	e, at, port, err := s.installedOn(ctx, m, server)
 	if err != nil {
 		return nil, err
@@ -119,7 +124,7 @@ func (s *Service) PreviewInstallation(ctx context.Context, mandate, server strin
 		return nil, &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
 	}
 	defer func() { _ = machine.Close() }()
-	p := &preview{s: s, estate: e, mandate: m, server: at, port: port, machine: machine, folder: path.Join(path.Dir(at.Reach.Configuration), "insegna", m.Name)}
+	p := &preview{s: s, estate: e, mandate: m, order: order, server: at, port: port, machine: machine, folder: path.Join(path.Dir(at.Reach.Configuration), "insegna", m.Name)}
 	row, err := p.make(ctx)
 	if err != nil {
 		return nil, installTrouble(err)
@@ -177,6 +182,7 @@ type preview struct {
 	s       *Service
 	estate  *estate.Estate
 	mandate *MandateView
+	order   *store.Order // that brought the certificate
 	server  *estate.Server
 	port    uint16 // for https; 0 when the mandate names none
 	machine reach.Machine
@@ -185,9 +191,9 @@ type preview struct {
 }
 
 func (p *preview) make(ctx context.Context) (*store.Installation, error) {
-	chain, err := certs.ReadCertificates(p.mandate.InForce.Chain)
+	chain, err := certs.ReadCertificates(p.order.Chain)
 	if err != nil || len(chain) == 0 {
-		return nil, errors.New("the certificate in force cannot be read")
+		return nil, errors.New("the certificate cannot be read")
 	}
 	p.leaf = chain[0]
 	fsys, main := p.machine.FS(), p.server.Reach.Configuration
@@ -211,15 +217,19 @@ func (p *preview) make(ctx context.Context) (*store.Installation, error) {
 	if err != nil {
 		return nil, err
 	}
-	row := &store.Installation{MandateID: p.mandate.ID, OrderID: p.mandate.InForce.ID, Server: p.server.Name, Folder: p.folder, Version: strconv.FormatInt(p.mandate.InForce.ID, 10), Before: before,
+	row := &store.Installation{MandateID: p.mandate.ID, OrderID: p.order.ID, Rehearsal: p.order.Rehearsal, Server: p.server.Name, Folder: p.folder, Version: strconv.FormatInt(p.order.ID, 10), Before: before,
 		Leaf: p.leaf.Fingerprint.String(), Test: p.server.Reach.Test, Reload: p.server.Reach.Reload, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(), Mandate: p.mandate.Mandate}
-	doors := p.doors(ctx, reading, sites)
+	doors, notes := []install.Door{}, []string{}
+	if !row.Rehearsal {
+		doors = p.doors(ctx, reading, sites)
+	}
 	if before == row.Version && len(edits) == 0 && !slices.ContainsFunc(doors, func(d install.Door) bool { return d.Before != row.Leaf }) {
 		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it", p.mandate.Name, p.server.Name), "order anew: insegna mandate order " + p.mandate.Name}
 	}
-	notes, err := p.notes(ctx)
-	if err != nil {
-		return nil, err
+	if !row.Rehearsal {
+		if notes, err = p.notes(ctx); err != nil {
+			return nil, err
+		}
 	}
 	for into, from := range map[*string]any{&row.Edits: edits, &row.Doors: doors, &row.Notes: notes} {
 		text, err := json.Marshal(from)
@@ -454,7 +464,7 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	i := &install.Installation{ID: id, Folder: row.Folder, Version: row.Version, Before: row.Before, Chain: order.Chain, Key: key, Leaf: row.Leaf, Edits: v.Edits, Test: row.Test, Reload: row.Reload,
+	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Folder: row.Folder, Version: row.Version, Before: row.Before, Chain: order.Chain, Key: key, Leaf: row.Leaf, Edits: v.Edits, Test: row.Test, Reload: row.Reload,
 		Doors: v.Doors, State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
 	records := &installationRecords{s, row}
 	e, _, err := s.estateInForce(ctx)
@@ -466,17 +476,19 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		i.State, i.Reason, i.Advice = install.Stuck, "there is no way to the server "+row.Server+" any more", "declare reach for it in the estate file, and look at the server by hand"
 		return records.Save(ctx, i, "way", install.Wrong, i.Reason)
 	}
+	i.Copy = path.Join(path.Dir(server.Reach.Configuration), ".insegna-"+row.Mandate.Name+".conf")
 	m := &install.Machine{Records: records, Look: s.atDoor}
 	if m.Server, err = open(ctx, server.Reach); err != nil {
 		m.Server = nowhere{err}
 	}
 	defer func() { _ = m.Server.Close() }()
+	m.Copy = func(i *install.Installation) (*install.Copy, error) { return copyOf(m.Server.FS(), server.Reach, i) }
 	err = m.Run(ctx, i)
 	var wait *install.WaitError
 	if errors.As(err, &wait) {
 		return &work.Later{At: wait.Until}
 	}
-	if err == nil { // findings close and open by themselves
+	if err == nil && !row.Rehearsal { // findings close and open by themselves
 		if _, err := s.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
 			s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
 		}
@@ -553,9 +565,14 @@ func (s *Service) installOne(ctx context.Context, u store.Unhung) error {
 	return err
 }
 
-// hang begins the installation of what an order brought.
-func (s *Service) hang(ctx context.Context, o *issue.Order, rehearsal bool) {
-	if o.State != issue.Issued || rehearsal {
+// hang begins the installation of what an order brought, in earnest or in
+// rehearsal.
+func (s *Service) hang(ctx context.Context, state issue.State, row *store.Order) {
+	if state != issue.Issued {
+		return
+	}
+	if row.Rehearsal {
+		s.rehearseInstallation(ctx, row)
 		return
 	}
 	if err := s.InstallDue(ctx); err != nil && ctx.Err() == nil {

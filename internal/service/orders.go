@@ -97,10 +97,14 @@ func (s *Service) Orders(ctx context.Context, mandate string, before int64, limi
 // runOrder takes an order as far as it goes.
 func (s *Service) runOrder(ctx context.Context, id int64) error {
 	row, err := s.store.Order(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && row.FinishedAt != nil {
+	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	} else if err != nil {
 		return err
+	}
+	if row.FinishedAt != nil { // by a process that died then
+		s.hang(ctx, issue.State(row.State), row)
+		return nil
 	}
 	v, err := ViewOrder(row)
 	if err != nil {
@@ -147,7 +151,7 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		return &work.Later{At: wait.Until}
 	}
 	if err == nil {
-		s.hang(ctx, o, row.Rehearsal)
+		s.hang(ctx, o.State, row)
 	}
 	return err
 }

@@ -24,6 +24,7 @@ type Today struct {
 	Lanes       []store.Lane
 	Density     []store.DayCount
 	InUse       int
+	Ordered     []*OrderView        // by itself of late, or failed last
 	Installed   []*InstallationView // by itself of late, or to be looked at
 }
 
@@ -32,8 +33,8 @@ const (
 	worstShown = 50
 	lanesShown = 24
 
-	installedShown = 8
-	installedSince = 7 * 24 * time.Hour
+	toldShown = 8
+	toldSince = 7 * 24 * time.Hour
 )
 
 // Today gathers how things stand now.
@@ -59,7 +60,18 @@ func (s *Service) Today(ctx context.Context) (*Today, error) {
 		func() (err error) { t.Lanes, err = s.store.Lanes(ctx, lanesShown); return },
 		func() (err error) { t.Density, err = s.store.Density(ctx); return },
 		func() error {
-			rows, err := s.store.Noteworthy(ctx, itself, t.At.Add(-installedSince), installedShown)
+			rows, err := s.store.OrdersToTell(ctx, itself, t.At.Add(-toldSince), toldShown)
+			for i := range rows {
+				v, err := ViewOrder(&rows[i])
+				if err != nil {
+					return err
+				}
+				t.Ordered = append(t.Ordered, v)
+			}
+			return err
+		},
+		func() error {
+			rows, err := s.store.Noteworthy(ctx, itself, t.At.Add(-toldSince), toldShown)
 			for i := range rows {
 				v, err := viewInstallation(&rows[i])
 				if err != nil {

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +25,7 @@ type VisitRequest struct {
 	Host      string // as names.Host gives it
 	Endpoints []netip.AddrPort
 	Found     string // where the addresses come from, in words
+	Astray    string // what is wrong with how they were found
 	Wanted    estate.Wanted
 	Audiences []string
 	Judge     *check.Judge
@@ -57,7 +59,12 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 	for i, e := range r.Endpoints {
 		list[i] = e.Addr().String()
 	}
-	report.Steps = append(report.Steps, VisitStep{Step: "dns", Fine: true, Seen: strings.Join(list, ", ") + " (" + r.Found + ")"})
+	slices.Sort(list)
+	dns := VisitStep{Step: "dns", Fine: r.Astray == "", Seen: strings.Join(slices.Compact(list), ", ") + " (" + r.Found + ")"}
+	if !dns.Fine {
+		dns.Seen, dns.Do = r.Astray+"; visited is "+dns.Seen, "add A and AAAA records for "+r.Host
+	}
+	report.Steps = append(report.Steps, dns)
 	report.plain(ctx, &r)
 	for _, e := range r.Endpoints {
 		seen := r.Looker.Look(ctx, e, r.Host)

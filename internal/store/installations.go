@@ -16,6 +16,7 @@ type Installation struct {
 	ID         int64 `gorm:"primaryKey"`
 	MandateID  int64
 	OrderID    int64
+	Rehearsal  bool // nothing is changed
 	Server     string
 	Folder     string
 	Version    string
@@ -58,7 +59,7 @@ var (
 // AddPreview keeps a preview in the place of the one before.
 func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if err := db.Exec("delete from installations where mandate_id = ? and server = ? and started_at is null", v.MandateID, v.Server).Error; err != nil {
+		if err := db.Exec("delete from installations where mandate_id = ? and server = ? and rehearsal = ? and started_at is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {
 			return err
 		}
 		return db.Omit("Mandate").Create(v).Error
@@ -103,10 +104,10 @@ func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state strin
 func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error) error {
 	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
 		var later int64
-		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
+		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and not rehearsal and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
 			return err
 		}
-		if v.State != "done" || later > 0 {
+		if v.State != "done" || v.Rehearsal || later > 0 {
 			return ErrNotReturnable
 		}
 		return db.Model(v).Updates(map[string]any{"state": state, "finished_at": nil, "reason": reason}).Error
@@ -133,15 +134,28 @@ func (s *Store) Installations(ctx context.Context, mandate, before int64, limit 
 	return list, q.Find(&list).Error
 }
 
+// LastInstallation gives the last one of what an order, or (0) any order of the
+// mandate, brought on a server.
+func (s *Store) LastInstallation(ctx context.Context, mandate, order int64, server string) (*Installation, error) {
+	var v Installation
+	return found(&v, s.db.WithContext(ctx).Omit("edits").Where("mandate_id = ? and (order_id = ? or ? = 0) and server = ? and not rehearsal", mandate, order, order, server).Order("id desc").Take(&v).Error)
+}
+
+// Rehearsals gives how what a rehearsal brought was tried on servers.
+func (s *Store) Rehearsals(ctx context.Context, order int64) ([]Installation, error) {
+	var list []Installation
+	return list, s.db.WithContext(ctx).Omit("edits").Where("order_id = ? and rehearsal", order).Order("server, id").Find(&list).Error
+}
+
 // Noteworthy lists the installations somebody should know of, newest first:
 // those the service did by itself since a time, those that came to nothing or
 // are stuck with none after them, and previews it made that wait for a person.
 func (s *Store) Noteworthy(ctx context.Context, itself string, since time.Time, limit int) ([]Installation, error) {
 	var list []Installation
-	return list, s.db.WithContext(ctx).Omit("edits").Joins("Mandate").Where(`(installations.by = ? and installations.state = 'done' and installations.finished_at > ?)
+	return list, s.db.WithContext(ctx).Omit("edits").Joins("Mandate").Where(`not installations.rehearsal and ((installations.by = ? and installations.state = 'done' and installations.finished_at > ?)
 		or (installations.by = ? and installations.state = 'previewed')
 		or (installations.state in ('returned', 'stuck') and installations.reason not like 'taken back by %' and not exists (select from installations l
-			where l.mandate_id = installations.mandate_id and l.server = installations.server and l.id > installations.id and l.started_at is not null))`, itself, since, itself).
+			where l.mandate_id = installations.mandate_id and l.server = installations.server and l.id > installations.id and not l.rehearsal and l.started_at is not null)))`, itself, since, itself).
 		Order("coalesce(installations.finished_at, installations.created_at) desc").Limit(limit).Find(&list).Error
 }
 
@@ -182,7 +196,7 @@ func (s *Store) Unhung(ctx context.Context, tried time.Time, limit int) ([]Unhun
 		from (select distinct on (mandate_id) mandate_id, id from orders where state = 'issued' and not rehearsal order by mandate_id, id desc) o
 		join mandates m on m.id = o.mandate_id and m.removed_at is null
 		cross join lateral (select split_part(jsonb_array_elements_text(case jsonb_typeof(m.spec->'install') when 'array' then m.spec->'install' else '[]'::jsonb end), ':', 1) as server) t
-		where (select i.state from installations i where i.mandate_id = m.id and i.server = t.server and i.started_at is not null and i.state <> 'returned' order by i.id desc limit 1) = 'done'
+		where (select i.state from installations i where i.mandate_id = m.id and i.server = t.server and not i.rehearsal and i.started_at is not null and i.state <> 'returned' order by i.id desc limit 1) = 'done'
 		and not exists (select from installations i where i.mandate_id = m.id and i.server = t.server and i.order_id = o.id
 			and (i.state in ('done', 'stuck') or i.started_at is null or i.finished_at is null or i.finished_at > ?))
 		order by o.id limit ?`, tried, limit).Scan(&list).Error

@@ -98,14 +98,28 @@ func (s *Store) Order(ctx context.Context, id int64) (*Order, error) {
 // listed are the columns of an order that a list needs: no key, no chain.
 var listed = []string{"id", "mandate_id", "ca", "rehearsal", "spec", "state", "url", "leaf", "not_after", "failure", "by", "created_at", "finished_at"}
 
-// Orders lists orders, newest first, of one mandate or (0) of all, older than
-// before (0: from the newest).
-func (s *Store) Orders(ctx context.Context, mandate, before int64, limit int) ([]Order, error) {
+func (s *Store) listed(ctx context.Context) *gorm.DB {
 	cols := make([]string, len(listed))
 	for i, c := range listed {
 		cols[i] = "orders." + c
 	}
-	q := s.db.WithContext(ctx).Select(cols).Joins("Mandate").Order("orders.id desc").Limit(limit)
+	return s.db.WithContext(ctx).Select(cols).Joins("Mandate")
+}
+
+// OrdersToTell lists the orders somebody should know of, newest first: those
+// the service began by itself since a time and that have ended, and the last
+// one of a mandate where that failed.
+func (s *Store) OrdersToTell(ctx context.Context, itself string, since time.Time, limit int) ([]Order, error) {
+	var list []Order
+	return list, s.listed(ctx).Where(`not orders.rehearsal and orders.finished_at is not null and "Mandate".removed_at is null and (orders.by = ? and orders.state = 'issued' and orders.finished_at > ?
+		or orders.state = 'failed' and not exists (select from orders l where l.mandate_id = orders.mandate_id and l.id > orders.id and not l.rehearsal))`, itself, since).
+		Order("orders.finished_at desc").Limit(limit).Find(&list).Error
+}
+
+// Orders lists orders, newest first, of one mandate or (0) of all, older than
+// before (0: from the newest).
+func (s *Store) Orders(ctx context.Context, mandate, before int64, limit int) ([]Order, error) {
+	q := s.listed(ctx).Order("orders.id desc").Limit(limit)
 	if mandate != 0 {
 		q = q.Where("mandate_id = ?", mandate)
 	}

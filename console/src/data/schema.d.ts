@@ -662,6 +662,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/mandates/{name}/visit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Walks a visitor's way to each of its names */
+        post: operations["visitMandate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/orders": {
         parameters: {
             query?: never;
@@ -893,6 +910,29 @@ export interface components {
             rehearsed?: components["schemas"]["Order"];
             in_force?: components["schemas"]["Order"];
             budget: components["schemas"]["Budget"];
+            /** @description how the last rehearsal went on servers; empty in lists */
+            rehearsed_on: components["schemas"]["Installation"][];
+            /** @description how the certificate in force came to where it is seen; empty in lists */
+            trail: components["schemas"]["TrailEntry"][];
+        };
+        /** @description one link of the chain from the order to what visitors see */
+        TrailEntry: {
+            /** @enum {string} */
+            step: "ordered" | "proved" | "issued" | "installed" | "reloaded" | "seen";
+            /** @enum {string} */
+            outcome: "open" | "done" | "failed";
+            /**
+             * Format: date-time
+             * @description none while it is open
+             */
+            at?: string;
+            /** @description CA, server, or host, address and vantage */
+            where: string;
+            words: string;
+            /** Format: int64 */
+            order?: number;
+            /** Format: int64 */
+            installation?: number;
         };
         MandatePage: {
             items: components["schemas"]["Mandate"][];
@@ -917,6 +957,28 @@ export interface components {
         };
         TrialList: {
             items: components["schemas"]["Trial"][];
+            well: boolean;
+        };
+        VisitStep: {
+            /** @enum {string} */
+            step: "dns" | "http" | "tls" | "certificate" | "chain" | "trust" | "https" | "addresses";
+            /** @description empty for steps that are not about one */
+            endpoint: string;
+            fine: boolean;
+            seen: string;
+            expected: string;
+            /** @description empty when it is fine */
+            do: string;
+        };
+        Visit: {
+            host: string;
+            /** Format: date-time */
+            at: string;
+            steps: components["schemas"]["VisitStep"][];
+            well: boolean;
+        };
+        VisitList: {
+            items: components["schemas"]["Visit"][];
             well: boolean;
         };
         OrderRequest: {
@@ -991,6 +1053,8 @@ export interface components {
             /** Format: int64 */
             number: number;
             mandate: string;
+            /** @description staged, tested on a copy, and taken away; nothing is changed */
+            rehearsal: boolean;
             server: string;
             /**
              * Format: int64
@@ -1012,7 +1076,7 @@ export interface components {
             /** @description what else on the server the reload takes in: open findings about files that are not in use yet */
             notes: string[];
             /** @enum {string} */
-            state: "previewed" | "staging" | "testing" | "switching" | "reloading" | "looking" | "done" | "returning" | "returned" | "stuck";
+            state: "previewed" | "staging" | "testing" | "switching" | "reloading" | "looking" | "done" | "rehearsed" | "returning" | "returned" | "stuck";
             /** @description why it was taken back or is stuck */
             reason: string;
             advice: string;
@@ -1621,6 +1685,8 @@ export interface components {
             density: components["schemas"]["DayCount"][];
             /** @description served certificates in all */
             in_use: number;
+            /** @description orders begun by itself of late, and the last of a mandate where it failed */
+            ordered: components["schemas"]["Order"][];
             /** @description installations done by itself of late, and those to be looked at */
             installed: components["schemas"]["Installation"][];
         };
@@ -2796,6 +2862,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    visitMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was seen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -231,4 +232,58 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 			assert.Len(t, after.Sites, 2*len(r.Sites))
 		})
 	}
+}
+
+// TestAFlatCopyMeansTheSame writes configurations as one text: it reads as the
+// many files do, every line knows where it comes from, and what cannot be read
+// all is not copied.
+func TestAFlatCopyMeansTheSame(t *testing.T) {
+	tree := treeOf(map[string]string{
+		"/etc/nginx/nginx.conf":           "events {}\nhttp {\n  include conf.d/*.conf; # all\n  include none/*;\n  include\n    sites-enabled/*;\n  server { listen 81; server_name last.example; }\n}\n",
+		"/etc/nginx/conf.d/a.conf":        "server { listen 80; server_name a.example; include snippets/tls.conf; }",
+		"/etc/nginx/conf.d/b.conf":        "# b\nserver {\n  listen 80;\n  include snippets/tls.conf;\n  server_name b.example;\n}\n# end",
+		"/etc/nginx/snippets/tls.conf":    "ssl_certificate /k/now/chain.pem;\nssl_certificate_key '/k/now/key.pem';",
+		"/etc/nginx/sites-available/menu": plainSite,
+		"/etc/nginx/sites-enabled/menu":   "-> ../sites-available/menu",
+	})
+	edits, err := nginx.Edit(tree, main, wanted(t, tree, main, "menu.example"))
+	require.NoError(t, err)
+	require.Len(t, edits, 1)
+	words := map[string]string{"/k/now/chain.pem": "/k/versions/7/chain.pem", "/k/now/key.pem": "/k/versions/7/key.pem"}
+	flat, err := nginx.Flatten(tree, main, edits, words)
+	require.NoError(t, err)
+	assert.NotContains(t, flat.Text, "include")
+	assert.NotContains(t, flat.Text, "/k/now/")
+	assert.Equal(t, 3, strings.Count(flat.Text, "/k/versions/7/chain.pem"))
+
+	tree["etc/nginx/sites-available/menu"] = &fstest.MapFile{Data: []byte(edits[0].After), Mode: 0o644}
+	many, err := nginx.Read(tree, main)
+	require.NoError(t, err)
+	one, err := nginx.Read(treeOf(map[string]string{main: flat.Text}), main)
+	require.NoError(t, err)
+	require.Len(t, one.Sites, len(many.Sites))
+	for i := range many.Sites {
+		from, ok := flat.Place(one.Sites[i].Place.Line)
+		require.True(t, ok)
+		assert.Equal(t, many.Sites[i].Place.String(), from.String())
+		require.Len(t, one.Sites[i].Names, len(many.Sites[i].Names))
+		for n, name := range many.Sites[i].Names {
+			assert.Equal(t, name.Text, one.Sites[i].Names[n].Text)
+			from, _ := flat.Place(one.Sites[i].Names[n].Place.Line)
+			assert.Equal(t, name.Place.String(), from.String())
+		}
+	}
+	assert.Len(t, one.Listeners, len(many.Listeners))
+	line := 1 + strings.Count(flat.Text[:strings.Index(flat.Text, "last.example")], "\n")
+	assert.Equal(t, "unknown name in /etc/nginx/nginx.conf:7, the staged copy", flat.Translate("unknown name in /c:"+strconv.Itoa(line)+", /c", "/c"))
+
+	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Mode: os.ModeNamedPipe}
+	_, err = nginx.Flatten(tree, main, edits, words)
+	var part *conf.Problem
+	require.ErrorAs(t, err, &part)
+	assert.Contains(t, err.Error(), "/etc/nginx/conf.d/c.conf: it is no ordinary file")
+	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Data: []byte("include gone.conf;\n")}
+	flat, err = nginx.Flatten(tree, main, nil, nil)
+	require.NoError(t, err)
+	assert.Contains(t, flat.Text, "include gone.conf;", "nginx is to complain of it")
 }

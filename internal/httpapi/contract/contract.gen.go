@@ -109,6 +109,7 @@ const (
 	InstallationStateDone      InstallationState = "done"
 	InstallationStateLooking   InstallationState = "looking"
 	InstallationStatePreviewed InstallationState = "previewed"
+	InstallationStateRehearsed InstallationState = "rehearsed"
 	InstallationStateReloading InstallationState = "reloading"
 	InstallationStateReturned  InstallationState = "returned"
 	InstallationStateReturning InstallationState = "returning"
@@ -126,6 +127,8 @@ func (e InstallationState) Valid() bool {
 	case InstallationStateLooking:
 		return true
 	case InstallationStatePreviewed:
+		return true
+	case InstallationStateRehearsed:
 		return true
 	case InstallationStateReloading:
 		return true
@@ -347,6 +350,57 @@ func (e SurveyState) Valid() bool {
 	}
 }
 
+// Defines values for TrailEntryOutcome.
+const (
+	TrailEntryOutcomeDone   TrailEntryOutcome = "done"
+	TrailEntryOutcomeFailed TrailEntryOutcome = "failed"
+	TrailEntryOutcomeOpen   TrailEntryOutcome = "open"
+)
+
+// Valid indicates whether the value is a known member of the TrailEntryOutcome enum.
+func (e TrailEntryOutcome) Valid() bool {
+	switch e {
+	case TrailEntryOutcomeDone:
+		return true
+	case TrailEntryOutcomeFailed:
+		return true
+	case TrailEntryOutcomeOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrailEntryStep.
+const (
+	TrailEntryStepInstalled TrailEntryStep = "installed"
+	TrailEntryStepIssued    TrailEntryStep = "issued"
+	TrailEntryStepOrdered   TrailEntryStep = "ordered"
+	TrailEntryStepProved    TrailEntryStep = "proved"
+	TrailEntryStepReloaded  TrailEntryStep = "reloaded"
+	TrailEntryStepSeen      TrailEntryStep = "seen"
+)
+
+// Valid indicates whether the value is a known member of the TrailEntryStep enum.
+func (e TrailEntryStep) Valid() bool {
+	switch e {
+	case TrailEntryStepInstalled:
+		return true
+	case TrailEntryStepIssued:
+		return true
+	case TrailEntryStepOrdered:
+		return true
+	case TrailEntryStepProved:
+		return true
+	case TrailEntryStepReloaded:
+		return true
+	case TrailEntryStepSeen:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrialStep.
 const (
 	TrialStepAddress TrialStep = "address"
@@ -392,6 +446,42 @@ func (e Verdict) Valid() bool {
 	case VerdictBroken:
 		return true
 	case VerdictUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VisitStepStep.
+const (
+	VisitStepStepAddresses   VisitStepStep = "addresses"
+	VisitStepStepCertificate VisitStepStep = "certificate"
+	VisitStepStepChain       VisitStepStep = "chain"
+	VisitStepStepDns         VisitStepStep = "dns"
+	VisitStepStepHttp        VisitStepStep = "http"
+	VisitStepStepHttps       VisitStepStep = "https"
+	VisitStepStepTls         VisitStepStep = "tls"
+	VisitStepStepTrust       VisitStepStep = "trust"
+)
+
+// Valid indicates whether the value is a known member of the VisitStepStep enum.
+func (e VisitStepStep) Valid() bool {
+	switch e {
+	case VisitStepStepAddresses:
+		return true
+	case VisitStepStepCertificate:
+		return true
+	case VisitStepStepChain:
+		return true
+	case VisitStepStepDns:
+		return true
+	case VisitStepStepHttp:
+		return true
+	case VisitStepStepHttps:
+		return true
+	case VisitStepStepTls:
+		return true
+	case VisitStepStepTrust:
 		return true
 	default:
 		return false
@@ -918,7 +1008,10 @@ type Installation struct {
 	PreviewedAt time.Time `json:"previewed_at"`
 
 	// Reason why it was taken back or is stuck
-	Reason    string            `json:"reason"`
+	Reason string `json:"reason"`
+
+	// Rehearsal staged, tested on a copy, and taken away; nothing is changed
+	Rehearsal bool              `json:"rehearsal"`
 	Server    string            `json:"server"`
 	StartedAt *time.Time        `json:"started_at,omitempty"`
 	State     InstallationState `json:"state"`
@@ -1063,7 +1156,13 @@ type Mandate struct {
 	// ProofAt servers or name server
 	ProofAt   string `json:"proof_at"`
 	Rehearsed *Order `json:"rehearsed,omitempty"`
-	RenewDays int    `json:"renew_days"`
+
+	// RehearsedOn how the last rehearsal went on servers; empty in lists
+	RehearsedOn []Installation `json:"rehearsed_on"`
+	RenewDays   int            `json:"renew_days"`
+
+	// Trail how the certificate in force came to where it is seen; empty in lists
+	Trail []TrailEntry `json:"trail"`
 }
 
 // MandateProof defines model for Mandate.Proof.
@@ -1524,8 +1623,11 @@ type Today struct {
 	Installed []Installation `json:"installed"`
 
 	// Lanes the served certificates that end first
-	Lanes  []Lane  `json:"lanes"`
-	Survey *Survey `json:"survey,omitempty"`
+	Lanes []Lane `json:"lanes"`
+
+	// Ordered orders begun by itself of late, and the last of a mandate where it failed
+	Ordered []Order `json:"ordered"`
+	Survey  *Survey `json:"survey,omitempty"`
 
 	// Worst the open findings that come first
 	Worst []Finding `json:"worst"`
@@ -1553,6 +1655,26 @@ type TokenRequest struct {
 	Name  string `json:"name"`
 	Scope Role   `json:"scope"`
 }
+
+// TrailEntry one link of the chain from the order to what visitors see
+type TrailEntry struct {
+	// At none while it is open
+	At           *time.Time        `json:"at,omitempty"`
+	Installation *int64            `json:"installation,omitempty"`
+	Order        *int64            `json:"order,omitempty"`
+	Outcome      TrailEntryOutcome `json:"outcome"`
+	Step         TrailEntryStep    `json:"step"`
+
+	// Where CA, server, or host, address and vantage
+	Where string `json:"where"`
+	Words string `json:"words"`
+}
+
+// TrailEntryOutcome defines model for TrailEntry.Outcome.
+type TrailEntryOutcome string
+
+// TrailEntryStep defines model for TrailEntry.Step.
+type TrailEntryStep string
 
 // Trial defines model for Trial.
 type Trial struct {
@@ -1588,6 +1710,36 @@ type VerdictCounts struct {
 	Servers int `json:"servers"`
 	Unknown int `json:"unknown"`
 }
+
+// Visit defines model for Visit.
+type Visit struct {
+	At    time.Time   `json:"at"`
+	Host  string      `json:"host"`
+	Steps []VisitStep `json:"steps"`
+	Well  bool        `json:"well"`
+}
+
+// VisitList defines model for VisitList.
+type VisitList struct {
+	Items []Visit `json:"items"`
+	Well  bool    `json:"well"`
+}
+
+// VisitStep defines model for VisitStep.
+type VisitStep struct {
+	// Do empty when it is fine
+	Do string `json:"do"`
+
+	// Endpoint empty for steps that are not about one
+	Endpoint string        `json:"endpoint"`
+	Expected string        `json:"expected"`
+	Fine     bool          `json:"fine"`
+	Seen     string        `json:"seen"`
+	Step     VisitStepStep `json:"step"`
+}
+
+// VisitStepStep defines model for VisitStep.Step.
+type VisitStepStep string
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -1906,6 +2058,9 @@ type ServerInterface interface {
 	// CheckMandate Tries what the CA will try, before it is asked
 	// (POST /mandates/{name}/preflight)
 	CheckMandate(c *gin.Context, name ShortName)
+	// VisitMandate Walks a visitor's way to each of its names
+	// (POST /mandates/{name}/visit)
+	VisitMandate(c *gin.Context, name ShortName)
 	// ListOrders Orders, newest first
 	// (GET /orders)
 	ListOrders(c *gin.Context, params ListOrdersParams)
@@ -2758,6 +2913,31 @@ func (siw *ServerInterfaceWrapper) CheckMandate(c *gin.Context) {
 	siw.Handler.CheckMandate(c, name)
 }
 
+// VisitMandate operation middleware
+func (siw *ServerInterfaceWrapper) VisitMandate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VisitMandate(c, name)
+}
+
 // ListOrders operation middleware
 func (siw *ServerInterfaceWrapper) ListOrders(c *gin.Context) {
 
@@ -3576,6 +3756,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/mandates/:name", wrapper.RemoveMandate)
 	router.GET(options.BaseURL+"/mandates/:name", wrapper.GetMandate)
 	router.POST(options.BaseURL+"/mandates/:name/preflight", wrapper.CheckMandate)
+	router.POST(options.BaseURL+"/mandates/:name/visit", wrapper.VisitMandate)
 	router.GET(options.BaseURL+"/orders", wrapper.ListOrders)
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
@@ -4489,6 +4670,45 @@ type CheckMandatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckMandatedefaultApplicationProblemPlusJSONResponse) VisitCheckMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VisitMandateRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type VisitMandateResponseObject interface {
+	VisitVisitMandateResponse(w http.ResponseWriter) error
+}
+
+type VisitMandate200JSONResponse VisitList
+
+func (response VisitMandate200JSONResponse) VisitVisitMandateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VisitMandatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VisitMandatedefaultApplicationProblemPlusJSONResponse) VisitVisitMandateResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5774,6 +5994,9 @@ type StrictServerInterface interface {
 	// CheckMandate Tries what the CA will try, before it is asked
 	// (POST /mandates/{name}/preflight)
 	CheckMandate(ctx context.Context, request CheckMandateRequestObject) (CheckMandateResponseObject, error)
+	// VisitMandate Walks a visitor's way to each of its names
+	// (POST /mandates/{name}/visit)
+	VisitMandate(ctx context.Context, request VisitMandateRequestObject) (VisitMandateResponseObject, error)
 	// ListOrders Orders, newest first
 	// (GET /orders)
 	ListOrders(ctx context.Context, request ListOrdersRequestObject) (ListOrdersResponseObject, error)
@@ -6619,6 +6842,32 @@ func (sh *strictHandler) CheckMandate(ctx *gin.Context, name ShortName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CheckMandateResponseObject); ok {
 		if err := validResponse.VisitCheckMandateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// VisitMandate operation middleware
+func (sh *strictHandler) VisitMandate(ctx *gin.Context, name ShortName) {
+	var request VisitMandateRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VisitMandate(ctx, request.(VisitMandateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VisitMandate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(VisitMandateResponseObject); ok {
+		if err := validResponse.VisitVisitMandateResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7575,169 +7824,176 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1tc9s2l+hfwejZmbRzldpp07RNPrlus82zfcnW2T4fOrkeiIQk1BSgAqAV34z/+x2cA4AgCVCkLHnb",
-	"e/dTIpPEy8HBeX/5OCvkZisFE0bPXn6cbamiG2aYgl+XtdJS2f+VTBeKbw2XYvZyJtgHc13AQyKXxKwZ",
-	"2dIVIwu2lIrN5jNu3/qzZupuNp8JumGzlzN8fzaf6WLNNtSOuqEffmRiZdazl8/OP38+n5m7rX1VG8XF",
-	"anZ/P5/9yDfc2HdTQ1bwMB6xZEtaV8aOdz634/NNvYFf9icX7meYiQvDVkzBVL+okqmf682CqTDhlpp1",
-	"M5/Ah/OZYn/WXLFy9tKomsULWEq1oQZHfvF8tnfSt0xpKX6G8ZNzbuGFwTkjML74IgXE/wSw9Y5xS5Wx",
-	"50cJzJU+tj9zJ/b5l8m5rpi6ZWpgQ26uB2znai2VOe0Mtbpld2++y0zAyyPiwD0OxbT5VpacwcX7Xhtq",
-	"2GtewRYLKQwTcAvodlvxgtoDPPvD4sXLj9HE/6bYcvZy9o+z5lKf4VN9Fg0Z5myWj3/RWyk0ruCtkouK",
-	"bQam3+Ib/2vaMvy4sIY2OlLihiSlLOqNndK+5L60A1+sFGMbv5ay5PZLWr1VcsuUAdgtaaXZfLaN/vRx",
-	"Zpja6D7+79ZMMaBe8AKh8IsasrN/V4yWc0I1vHB5QTS900TI3WzeugVAWfoY1ID3dzf9+/CaXPzBCjO7",
-	"n88u6pIzUbDfONsB+W0tm7qnsIX2DPPZkvKqVvgiNwz313vL/YEqRe/sb8Dj+Iuhs7pcUy5+5OImNZJR",
-	"tTZ2f2HWhZQVo6K3/bCN5qO5v1BhFynofMtFaffRA0xBa52GSmFfWloUZft295qLFVNbxQVMVtI7fV2x",
-	"pYnGDZd0PmOi3EouTOYsCrYXmq/hpfv5bKVkvU2Os5Y6PQEvk3Slv0yudY3sqzfGDRdl8kFFtbnWjInW",
-	"HCU17KnhQEn7n3DBhu6T3QjhmpSsqKhiJeEC/s6ACJGlpUKp5QtprunS4A7GLUXWppCbNDZslTSykFXy",
-	"oWIbVt4lH2ngYZlHt0xxc7fvtK/8e/YbWasiAS8LhpcWlB48hRRLvqoVEFgvWeFi5v7nTiptyNJdjQRA",
-	"bpkqeWH2LfA391r3tgJvA0SMkD6AxKGRw4BmMn8H5u5uBvAO3Ou3dMUSd1vWThYdsfpLfNkividooyib",
-	"pywJuhbJtmmKKg2t+me5wBG1P8rdWlYe32dJya8FdFj03G/ez5IEXl2umEnAraF8CVa3ljuyoeLOM7MV",
-	"v2WwVi3x75b8vSLnZLdmApkgt9zOhCucvK/2qzS9rHWLN+Q23lq1G899nNr85UWCSxYAtb3M7OLCvXg/",
-	"ny0CEAexBN+ybEUKQ/FOjee1JVesMFKlaQz7YJgStLqO1t8+M27IjgqjiXtDk4WsRUmMJJQUtTZywxRR",
-	"rJAqOp3AhS3XYMJwD6curaaGXF5cuO81KWhVEdCmxu9Q0AzhHRS4uNGNwAUSFjexdJUYTZvrQ44ZPmwd",
-	"Q3s9bLM1d4jy3JA1tSsQSS5jlKwXVZLn3dlvCyrsZVkwQvUNK1+R9tAFFbN9UqLTWprl9tbv4dosp3XG",
-	"CZwKmN6gcPpaXTTQ7dwuK3KX19SM58juk8Vdhu1qo69rYXiCijrqBHq9BkRRVl6gonRXQUiykSCcg8ak",
-	"ncnBkjXxitCFZsIEqJeSAQ2z3GnUynFtu/Vd5r4AnvIyjaMqc2lqlZI/OodvX2qOt4HgPDqA9Mn9yHXi",
-	"2Kaxw8uL/u1OcqjkEtoid3sdni0OMExgNiBeWPi2SEDETwq52UhxnaU4e8T3JVeThVyurwua0m+GxWyW",
-	"xnu78onK2gHSsP3EWeFGf6OZ4jQtI+s1/fzLF5M0qQ7euBHaBxgA6MHSWni88fhgEbZhvf6AWoc7bzBu",
-	"D65+xwxFEpRWusffnpYSnzjGCTppfJcAa6sU77ZUEh7ZC1NxFOSkcJqC7tgwYo4+aJmpaIHGlcQeltE9",
-	"HjXa67yEjWefv8pbNDv1kZGv1mbSIq7cF6lVaL4S1NQqvQZdI87sJdzx4TaftTcZT4bbm0doFm/MH3kE",
-	"8D1onFaiJpL/NtZN04jG84lgTerfOVGsU34GKgg+8spvbErqEeV9LOIQov1oFPgW1aX2/kGaWdxFZoDk",
-	"xg+g0vOZNlKl5nSCMEWPjlyCFCZ3IjFz9yqkKXzgAFkSH8j6LaiZDhvCEpPIFFtKvJ28cwfE9VKqlvU0",
-	"glnlELF3FhuqbsZfnR+5YD9RlbSQbmTJl5yV4/HAW2cT0uWHhIKImtOOaqDzr8gtrWrmyH8l5Q2p+I1F",
-	"nEIxg9btNS9Ltl8VccbZAEG3AA+cvQcSOQ+6xp2q3oiMhfXDlhVti3JkYXVH3HuwUvTWmeOYqDd29Yot",
-	"wYAwn9XCMUBdazt4tPK+LbO/og3T2pHXYXg5e6aziblNNmtrRkpB7jt6d5nWvYJKljS89NBq77Haj5yN",
-	"Kb0SmSTCaM2lhlhyXJaKaT0H/GKl/etSyQ2RtdG8BPbWpuz4fvLoGirZnvDqh4unn3/5wtP8iMOCAraW",
-	"u76CjX/Nqu8Zw3oHPs7q6dccVpiCFbrTEqxsu634VIV5ssiJs3vBM0V8vOlW5/ShzH2yMJi6jh8s3KaY",
-	"h5ygOnEa9CwnfVGOPI4ysLjLGh1UIG8tocyt0YMkBmkeIS4il10bMfLibr2oeJHmUkpKM0lpTG/ZTeHH",
-	"yy//ck1FSp6kBd7NhsjS0tLVAt8Ha7+8ZUn6uuSsKidqvllfVR6KVnvZjwNuI8GN4QEEX4e17gOQzt77",
-	"9DEWzVcT8N0dRupyB+IznlEqBpscUCeJ24Ozqc1bhlEqpFkz5SNFhqEc3B7urvn9h1s3AGEvzE1w71Nj",
-	"aLHe+Bim9JetqI/nz755/sX58wS29kET85+gddvJuBR67sVzKzKRneLGgP+EqQhKzRb96XTCqeiGeW4X",
-	"eUjnYGy0uj1TSgIpirdw/s0LiCwJEVTzvNwYB1q9+Oqrrz5/9mI+TqaBEfKn9YNMWR/pRE9JmgHu/Swv",
-	"uWXJxI4Kw8rrjkkm91pWY0yTWdrlIbDAPPCugps5KTSxYxHNA+C0leoYjMdR2WZDfuQB2Lx2hDxwmpVi",
-	"6BzkyyVy5A3XGr3fTsJP8Z3Xntp1hWpUVJBW7wvYaGvnY97OyCIep8YN04Gm+3QeLz5SmLN39LXzWbYh",
-	"UNEFS5t7QYHcj+44gH89OTGvsrKEPcY+DawF6srjteK0zgqj55bkYwYPMRSkPZmkYrTUDavkmlCi7zYL",
-	"WfGCwLcP3VFYXnpXjxgiVVRST1RtClmmVzEYT8Vueeml6HHWZlqkzdaTArMeHn4lt0xMhFAQXHOxQU4w",
-	"ACVcKmcHHAyo+rvGOJ0qmgmQMNrWYHxTJ34pQsZGTWiOeeBOPiS8yUP20Pim14fGNw3HJWV2G2gEJBAY",
-	"w5Q9+f/9+/nTb+jT5fuPL57f/1vqbH9gtEJC2IaRxelaxzKAvEmyeKugO710eB9uxOaL1E5+kNvEea1Z",
-	"cZOyk3dVgwVbc1FaBmCPrs3LInYyySayV+TTW5mmWKbSaXZm5H5oGTnDEeZh+26qZpkpAL4R2tCqot5W",
-	"0JVqb3kmljlnCYwVI4kkpNY+zcSbAJdSZe1+mRiUB7BAudlQUSa1aGrAxq5qcMbGoZtI+rgiUpVAZCYE",
-	"kUk5wVAGFtyk+zbpSPYW1hZJho2gxu5BzAWpOBrBRpKfasB6seSC6/VENrmUVclUdgv2UOwtbAE+NY57",
-	"Mefty4bKsUp3Rof/KlZJWhJDb8AL/5JY1uCjczWhC1kbZzUICCKk8Zh8xyYG3IXspDHCiEpCDNaxULJe",
-	"rU3XwB5HSuUH3ip2y9lu4gkqRl2mSDKCbkc1gFGQBS1urKTDNdGmLm6yHtOM9GKoMhPXFuxpnuGELYIb",
-	"kq5crDXTBv+nd9wUa/w/4gD+v5LyBv9XIklSzNRK+Bft/92YdmPvk0th2/RVRQrYkNhDbyfkuV0Ztk1h",
-	"WMRS87RYsB1xLz7RxF3NvfGNPnnOX8FI6PJ0MQzllxF4w7wTaeHjJAJB9qTSX2N/qAHx5p4DAVvoYLGH",
-	"+z62doxwixabPF28RTzNrxguOdGuGtHK4Yy5+D62sWZD78iCkYotDbGk0IWXNwSba4/TrLT01SK5FNVd",
-	"29j54pt92OXXmobELTcZqcQrqJ3gRFZJoN9LwxQ508w8rbf/CFEoaM4iDfvUMq1/sQ9brpieRIsyEmLa",
-	"wOZUm2ieJAC0rlk5GKhZrClP3Pq33/80JxWjSwJBdknaecQYQVhEagf/lLUStPpeGIzjzrmn+r7VwmQS",
-	"OaacSRmCBdvg+efVLz+TJgzD2f+THmiq1xNlzdFWh9HBaqANo5UawDJv/GFN5Jrbq1vywGEcgxa2zvV0",
-	"tNBN8xtoZkWGFCyUvGGie1fzYGfCqGRuhXuAEt+Sm3FS1ZrRhJppD8ETmopqQ+zgd2Fo3QqEMGiVzKcx",
-	"NDJY3zy9linfFLtl6s5NauebQzA+mJ5cvA6BJVr03zCzP0oM52mg5zaeOrUfqUjZj4cjvUMAQyYBKsSd",
-	"+5DzdCJiTk0PYdyZ4eE5OE1lBVLJUZIcDwoqPB5ddszGx2r7gIgRMdvJY/Uxc72j9R4sL4VrblgzfVsA",
-	"xKBBlzE+MbBrXLyIC+dyPqysk+VHrg0TA368tAliLTUTabOSK2IRJ9DOQWv8o9aosnWYcWTfcd9eA+jS",
-	"ucobXrXi5dbGbEEAVoymIWkHywQSTbVAdeMxQqyVW5c3PHlzE3eJgfG2AvRSx/FTI7R2yPvUnD+6N+++",
-	"EzkrCCUqk78SO5n2Kmf4AUjFE13AmThmyzlGz7yhJctlb+2nixOMGZa3U5N0rnlnWllbbfPD+BQuGNRl",
-	"cB3sa4m8Kt1AQ+BztGSkHeLRyjmXy8T1qjyZmM9KoZPXDD5NQsRndkgMwBmwbym2ZlTp/Y7mcNyKCba7",
-	"zmXyptUOzwkg/QZ3HC3fE2ePwq05Gi+Kx7Po0KLrFVIXBy75d4ouzZCleVoq60T8zQRlB9XWSFJIpVCq",
-	"3q/N6dhCkeU2bufHkL09pTyd2O1meOcANaliSz9w6fz5119+9WJ/sZUM5H5mu3dWwE/4myBCPpPt774Y",
-	"AiQO2/ei3IAq6EZPLekXb6HtcCq2qsUkm0HOz0GP7P5wt3MUbXnt3j3U4j9oqX+cZMop1nZHeFuJlHGO",
-	"TtfCDIfsTZ9oH94qeYv/W3JBK/5/3A8WTM0QkFY6MsnKAwzIMN1JLMcuz7lDDY2rOHGIeRi4SwPXhu14",
-	"yy5mTQMLCXdmyJLbwsspDkq6ctaxcYiTjcTbSVXqXNr7E8izglgijC3SW3mzP9jW6Sc4dGAh2e0fg3ME",
-	"2eFEfAPGP7nNunVjQ+FAN2oGjZ9oYpg2pFWUYVjFGbJMNxcqE0M7uQaSJy+lbLmh9tCLYWTdF1vBrHzr",
-	"1xBhYprpvaVab9eK6ihCcMIBN2aQlmyQqMKG6Djmzc6OGptGTpbAqo1JjX8il8sqVMqZ44bu4a/2HfC+",
-	"mGssKdarqBeADZqL05v34qyvoIimurCrMFMeJged6fi9dtYJH+YXc4zaGO6oD6+PgQMcRs08duwlZYcC",
-	"MD7o5OJDUYAeGLPJqkO++ZxVypuRcoo52LvRturTVVqauZDEjg0lX/ZyzKA9uwjbyNaUAwIXv8o6ZVVa",
-	"KilMrlyMJpb8kh036yZJ5CwZ3mKHuc4a07KRqVVkfOwTcFZV1zdC7sSYBWKUyoJVckfOPrPfPoVvz2ix",
-	"YU+LNa0qJlYsufxmpmuXYpygRZVEzwvaT5ZSORuPYLdMYd2kpEkzGjwDoJ7hNphaXKAnnlILzC3w9CdJ",
-	"7SmJG7lU58Zl2PcKYzrPaAqEU3xvv8oJXZkDNpKU0kUhcZOLfKkztl3DTSaZDP+wN44Qvg9zDIAP99aD",
-	"4WBKeD47e7+h7yXmaM+JVO5iurLXe2nHUCb3r44KexkMwksUxgsr6hyu5abl4m7WfBWsED3PvFgdR6rI",
-	"xBA0E6R2hes6Bit1OzycleIAv/kslQmMNGS2dImSYR8grH5BNcNazQ2r/frZN5/vSbHrLD2fEZPN9YLy",
-	"Xun7R821LMvM5YwrayWeKm+4SpTS6lSKzBe7HUgezz4aWtVwCVrlHOAPL0HLDyo+69lGZvGVpGUqEDyE",
-	"NKlaCC5WPjwUvPVGyhuooNKOseVitENjk4zLwRAqLjBx11Vpac0xSdlwbtTMzhWjxTrt805sDaqRFOt+",
-	"jQbui/GlwhKSlWgSY3t+nbCw5Z2URk0tyTBY7zHEYlBj7BYtm7VbsJtERbu79ZKXub27ma6zmVK1CCJc",
-	"f2dQDXh8ns5glqbzd+NpO8SLaUFEcwKBaYiUr1Q4a1YckYMmYNN7dJvbNu9WgQ3YGBe6VLkoEaSsuXJu",
-	"gyXUlDbk2fn5+ZS4dsghTCYjR9TjGJOFuIJUGffovo4r8ZUqz5MYGGOZ+1twYbaoh7lod4NkbED/G0bK",
-	"UM3D6cVDM0Ktz16uwnhNL8Y2j4kxmjFQE9zu81h2DONpvozJkaynV8z81/Ywe0M6GhZUiaWsKrnT5B+e",
-	"nUqB5NNnucY2iucDzKdzzGCRalRkvCd2SAgDnpPdmhdrsgGUgwJEG8C6fRaRxvB1gAHQRdVGY6Th3KRJ",
-	"Bq+OJ4tlDaZQRm9cRHpG5m/l+WVCEjMloOpcUr80mSewnP1O/lGbiODgqyz2VZdaKdbK8Y349XBHhQPq",
-	"tXojSarG89IpelAWzSKb1Yivfn6TlCyn90MYbDQwYA+7pcKMqjA2kLDqx+jUQW12MQ/nkDk98ebE5skH",
-	"XUZfomfPZeQrwco3ImlEmByDvw32/QfZ5UP0QD6VBl5xFVuphjpm4hXE7wLOUqKZ1mNYXdMnysXXDqcE",
-	"XPFkFkBHNRxZZdWwPSVEffheKrYpsGays7ygiX60GsOk7LhDQhvXcjtQqB78J0w35calIJAdOwowP8ik",
-	"o3xfvQkLDn3y6KVtlVQsgdfDM2KB5w3qYysIezt5UrRc1joZN2kIE6UmaypKvXaZlNpYhUou4UZYrZp2",
-	"8hQTCuCwD2G/sIh23xCIGpW/9IEH/nBaGN1sra/JVKhEAZblruGF0LuUaSi27Wf7FgClQIFc18XagkkK",
-	"wYqcCSAc+/iD9E6bfTRgMO88HZKZN9xjFLD9ahhs+sHieHMCDzBMdkhgIs3sYeXrMTYhZYwABChkXZVk",
-	"EQp+jy8Ld0BR5Bt2l/dUwUMf69S9iUbPiTaKihVT5BNuiM+zMzIUmItu0Kdgn3f5wa4dTcf+86BSzZql",
-	"XHfxFfa6TtZmeFjp5VFeLDeno0oYURtAHwPao4fbUA4/j6K78pPGi2LbxawLJGFZoWrFjO8hsZY7ouWG",
-	"mbVlGJCxb9ZUNG1JE7ZwKGmUsZMjIc0+VoxOzTOHaJyc4Xx6iOTEukSZDI5CblnaaBU3sZoTGmoQ0YEA",
-	"9KiOSdegE1lutLeZpm8VjnGdtguj5KzZvHFep0fphlw6A/2sgXZSJHRIlYbWaI2Nl1GgIsI41tUi7Glm",
-	"DOFaDeoF91woOzQLWBsXqW2BLH+3sgVePeUcqM0yFEfckN4pxVSi75tpJgwwaELIxkxk9fHxOnegKLjt",
-	"ffDWOZI2gfLGx5dqMlLx7TZTp0gxqDuywUZJVMAvkLXSARcNUXxosamG7jx0JM1dPbhR+dCejex9uasC",
-	"4Jd+urhybf/yeZDnT/8oLBeXdGqme5gBKG1yk6K6I2bNNXFXaE/X6Hz5iGakcPX29m7ubfCddNXyDw+w",
-	"jZ3tk9pSlkxoZyLOJAxjFU/SkjqZgFoYjBZrgkX7x1V/8p0EUhaYml0PhwywjNjeUjZRtOLa14pO6xrj",
-	"gJUocieuXdXKRPpbB0ZcEMwtS+VauoIiqRzNpiiKC35bWPVCs2pJ5JJUKOmA30lqyOFasKbZwdiT2Ffi",
-	"paIi55VM7RXEW4sUPu93nAORiiSraMjjOLoTfMz9xbarXWHlMLlh09aZpfq5quJwDovYtRz+20Jzv3QP",
-	"7+Y6BlSLkeV9knYkM8YOsSmPFtYhL/IoMeQDZuwg9Y+xY9fTyr6mJGFvxfdWai8R+83uNVjDSRwjCs1l",
-	"6x1s64HvD2OXPsl2Qz/wjdVJvniBNdzx17OhShRtr8neyu8Tzjftb/EHBGtOwsF3DRzjQk4zEd8rmd5N",
-	"S40YqmrLxCEB5nPXBxcsTr6+k2UDW6kycbOYNRP1w3CFDC4vLlyZ86YBgmvS+36kr8ul1IS6tZhHinaf",
-	"gb7acCJHuSJwtAnWsWNVNaKqgy8bC6+nVvpbU9W35zmn5qkLKGriiFxoUUpbb4tcR4yvHHC9hxozWdNF",
-	"pil2PpQr54Jvwqt60GgKseSLssKKitqKWVf2cH3Cs/ZF/jiaZuQND5VWQEpiK0Gve75HuuX/4ZQRDx3A",
-	"GUAGRlVsEgLf2/09yGNL2b9775ywwwv2BAL9jKKF+Yy84xuG3cp+fX1Jvvjii28snfivd5dz1wcDnrng",
-	"HVLKoobOH+QT+/o3z7/86tM5ZrViNVZGS2xlt7jDfyHUhBJUnD4j30OBI+h+vahNI/ZpvhJ2YsFYqRs/",
-	"LPkEgfUp2sEADK8wtIBRbYiSFXpuQXjnrjUnI4YuKhaXu+YFI5/Y41eCVmfuL2e0KJjWn63kp5/NQgD+",
-	"7A2eR1QX8eXs/LNnn517HZtu+ezl7Av4E6a1wDmfxRK/K36Csehcijfl7CUUr/m2kZdCHLyevfw9TSOa",
-	"V87+s2ZQtcth0Z/wMyCRr9w9RxSho6lPqOXdZ9HpmYJu2Ey0T0uc0HMstFlITd1p/xnmn1ByKbMn5B/N",
-	"iCFBtbFLOR83/nwK/75P7nXPOV6iDWHEmz/yDTez+/fQKnsrhfPnfn5+7lprGOdSAfUQ033O/nAy6Djo",
-	"fBtVTwfq0U9pRAtYAEh6vLDAsxDuCLrPZkPV3ezlzGN9CD3jikC7AGjp44BqqL07vzv+rWfv7RhnBR2+",
-	"UJdUz04IIdfzOwEczFHWR4DOOxypUxAnAhW0Kp8T12geZSUs2KIjuLnc5whwZx8tgt+fAQ8LiYXOjNQG",
-	"5YV95Z1855qiT6NNV2upDMbqvkfWyrT5VqLYeJRjuAg7uG9zb6Nqdn/S809eDBQKHn70sC90yfqEd7XB",
-	"A8YoTCiB6s89tLrKnHgnoCh/ZzqBEwcyom4hxhLvNxdES7S3WX0Ge1YKuXtFBFtRw28dzxZlltIHD/31",
-	"hn7o8hqvzX3pNDP8/dT9oS/rfdw3BRenmcKF+o9nK1CDg7bE+DwXdeZaK0E5M5aWG4bBVELuyCf2aoDk",
-	"JCT+9RPQkz/NwDwYaZr19jWPyfyTYblov1H386n716lgT7ttjJ82DY1RH3sK//79GW63mfgpmW58y8mG",
-	"GeC1YO1eklta8RKNcxm2G3189hEjL+6zROXfWUxT+iSlawgIMhmUnjfaRaJ/bX+C56zkK46lcuwHLnXc",
-	"Y5uvlNnmAjH+pRqjfD1Pt0Z5rPN2STMZSaJox3Q+8Oh/EW2xGmQJSPFaUy7mBLtTWkSoNQNus+baV1hJ",
-	"4kPjsMghwPdNCfgTAdPNkIGgW+HDgfcvn60fyoFGCRMVRKoWdMOAr0XwcvPH4Dqze70bELrs4whuLbkp",
-	"vXT/CmceHtDD8/7kYPfO9QT0dz6g2kdPHEEuAo+XJtSB3On1igodqmgPAd71G8iD/i2+8PcHPhAP//g4",
-	"uA9Yi2HAAP0dBDyG9sNJuC/HGD9en8b4EfUam2j9iJuqjTN/eDNx0vjxfKzYBppecLQDAbbUOXKmHc30",
-	"khzIdE0ojcAmt0xEApv7GeIw8tLpRMHQewv9RP73Uxf78feX9V4/knHF36o5ARg29aqTjNxf1LOPvBwU",
-	"6LynuHdXEyIZeB3z4ljPDzvkhXuMM8kR0mXjHT+CBOZGa6SvqLth+nDWoUlf7lRcG78TgsjNkMLYit+y",
-	"lptj9vL39232wSCuHMq8KFkwrSF+BT5sNu0M8G7TrTCRQf7xpvVmGjE7FCjqfzSBaP6dyEyvY9IpaU3r",
-	"BNBni4KUnhPBdixBftrH+x76XQ9IZK1ontMYE1PNmkaZFZ+dZAk5YuRl2CNIdVLdaNcSyuo2ODlKeO6C",
-	"PNEthVGKEHfupUuM1HI/fGDBwDn3rvbZRyw7O8h1Osc/TUyECp8/Y23bR7tzuePjnbC0IzCUeMiGq0AJ",
-	"XsjdR+VU1e5q+g4h00/obMFWmLmWvqvf2sf/bxwVloY+grWNKuhDFG6ZVYjjzoYHnAL2MMwfw6/w/H/O",
-	"oeVMA7cJtLUMx9CEHQ4fwx/YuWpQBnHdrR6gwv6dhIu4+9gp5Yp/rSXUbbJHlpUk2mKjO6yz206fseTJ",
-	"QTOyu+zZdXcFXbaENKwkjKqKMxVqo9TakEVosP5HGDElfGJJxQNjFR7hWFst2nKGvcIVUODmGOdMqxt0",
-	"amK6m4OfEy1YceMCm0PcYugD02RmpdEh+EKHLu9P/qX/P25v3L/klLfXg5UssCebs5iv5c4e9R3Rhooy",
-	"7bfOaQMXZflTUN1OoQTE7VIeWfgPvWD6R7Kh5XEOBCo4eeH+FciJUH3TauOYzyHiGo0QivvPq19+zkcX",
-	"+J9npW8ElLxm0CaoObo9hNY3bcdqJFCuzq6kFoW8ZYqVTQdBqrD0gjimcXSgNRXFGtdgqaUmLFQq7OyB",
-	"RSB9qYrkgnje7PD8/JsXj+uIbDVxymgseLDHiWfC8uFNfya9BifCWlYl2ClvWAmiMgSHeFgr/GnX0seA",
-	"EZiJ4U5oZ64Yuiu7EvNG3rIsek6Mc2qd1fNUb9LyKN6w70UZwzIUMAq90fCCQ7sZqw/SO3vJ+y7dFt3N",
-	"aeAnAc75YxDPqNX1kRRuD/HAzrhBZjYeG8+2ii0rvloPBN9dWsnnLw73Jt9hyAMMxV+PQUJAl8ay6hAd",
-	"SXa8qohRd3NXYcKVKQmV7NOHgVdiUCb8BV/5H2ty023o5AIjwjyr6I2QD8ECha2RTiMfttoiPbKA6Fo+",
-	"nc5IAtCDEp9wQVDecVCfW+mQUSUY1h/hgsRtwQYv2igTrz+1v6ihKgt8yMH1zbiOwFwQ9NPNuMOQP+s0",
-	"HBw8hcGgvb+M5RD68LWKHmbDYLg4kvwaO0PCNVkoWa/WZt6Jp3vluqrYNWDpqMxRbZncVmyQG73FV04I",
-	"zqhbUwKO0IJ+YQnpEcRWP5ZV78iG3vk8rwhCmIM1bAh4G6ptnoDOtztGPbob8JabrPkNWoEdI5iuLDUE",
-	"h8NZWJKy4reYW8BVr7R072QazD37iCnlI1SscGbTiAp+NkHFUjDb0ZQsD6UnmuD+5z4XEWkxpCDqDP5S",
-	"g50busI9FaujweNUF8AXO3rc7Brf762P+8cLJf13wPUI/bH0oavcOwbbz3hzTbM6HFzl06D9Y9Eb2OZJ",
-	"YG4F/TahgYbdayk1I+3Gia7AXOpYFKOI9zmZ5ld44b8lNgrXdjDkRsRT+TzmggowoM3RDuRbwIA4UlJD",
-	"F1TnY62wP/awQnzl3jkhHKM2VxlZDi2rx7RFhnRw2J134N26ap4Zic29Pdqy6LpundqwuJRqJY1hx5B2",
-	"X0ss60kdaLJ6eJ0K2qrNkbZ8fMYWNzAbxdcSgL5h22NYxP+DsW0D4RbuvWo1ZoSS9AQ7YA8gZSh7MXCJ",
-	"fbHK42R3RtmG6KtJN4tqZR2aPRmHriTpUfMNXSahjypvJRj+/UPKo8Y4pzTPOeRBNdc3L8XzRSrKVb83",
-	"UDKg2aFqRD9zvPuq6RM7iYzAZ6c3f7caX2V4lg7Nho5gHXLBl8HSEDo3zF3zWKuO+LPZKRnHmR9yNme0",
-	"KfGepSq+DPxDTmner86osd3wK1KxpUG3IBR8ueWaG6hKLh0TF1iyN0UUXA510jCfKoTZX0i3FFVnPWAa",
-	"IVHZ/NQqaHYNX58/rsc3LtufQVh/5MeI3+LFGr24blB3hHC41GCFHg+7uUPeu7G46SvqZ5OPY4R/jWXA",
-	"HoShqaN1KS/5NJeeg3+4m+lJ8457AMlmvFTH4BgXoTemj+l40u0nSbUP5bJ839lQFdtQdQMFMJDIYenI",
-	"UUgRelDmhSB+SKxXBxUeIjBhQAvoaVQxonfcFGsG9WanCEpRc5RhYelvJcvwR4hMg7pncAhZvHRp3nqO",
-	"wYYujGIACUM5t5wqeMVX4pfazMYoGBpaaVkeM5vP1ox6d/UVM08vsVJcC6JdInJ/JMMnyi+wNQhyUuxW",
-	"+vozYPScd/pmpW2geenOF7c7IT65pmTJ+ARpxSQH7KM4if7VHXKCTwPbwJ3IodHuMffIDo2hQ4hB9aiY",
-	"njGueSd43PUtZXZ0j8/ajfWS5hBn629ePJHJPkwwxWz/PNUQ9FhWdlehgEjBnmhiNcXIqGulPSgP5Z6C",
-	"TdP7VfJgN0/rbd7gDp1XT3WH4q6uf6UrxAyptwDPv9ptugRjvu5b8wltW/7nYfk6Qzbh9KEi+h7xzr0z",
-	"VcD7a4lBTfOKk5p0EFb53BoHywGmZahyID/VrWs1x3jsa+dK8Ccund34UYgkgBA4DkzWKfgoXRzWlirj",
-	"Em5S5xPdjr01HMJxTdSA4LM33z0G5meNaaElwjGMaQhvKHQld2RJVeh4uh/AZ1H7oGFAX4YGNofCe55q",
-	"/OBS0NwuXpHFXejb6nqDN13X0pkIoqM75gtynD9yQY424B6nvpGTeiALxgEVdB6AEyTGOICjsXEEhrBb",
-	"hgXR7RPjW+DkkAV75JwyVhsmSAATM7IgnwZzsh4O0R+6Q+YUZxc6M8TQ3/nomhNCxje2yKAarjJ0LUdf",
-	"h/eaH4UYOfEYJ3oV2uwTzZgmIfzuiZ6iUP5Eb9g7V8T+FJy51YbjkRnzz2znuoicPF3O9QeXhBZo8peC",
-	"aVYtMb3GO2+dAQQreMl2OZ+WDItHHJh0PnLgVjbH999ebCkZZGdXeLQgO5dAJ/N3YUOxUikVA5eho41E",
-	"nRZ+f28Zqeua8Pt7u8ngM//946xW1ezl7Ixu+dntM5Bx3Ngf42RCXqD91zt2cNroL8ErH/2tXVUgehCq",
-	"UzZzOHYS/ckTzPv39/83AAD//w==",
+	"7H1dk9u2luBfQelOlXNr6bSTOE5iP3U68SR38jVpT+5DytuFJiEJaQrQBcCWtS7/9y0cHIAgCVCkWupJ",
+	"dufJVosigHMOzvfH+0UpN1spmDB68fL9YksV3TDDFHy6apSWyv6vYrpUfGu4FIuXC8HemZsSviRyScya",
+	"kS1dMXLLllKxRbHg9ql/NUztF8VC0A1bvFy45xfFQpdrtqH2rRv67gcmVma9ePnJs0+fFwuz39pHtVFc",
+	"rBYfPhSLH/iGG/ts6pU1fBm/sWJL2tTGvu9ZYd/PN80GPtmPXODHsBIXhq2YgqV+VhVTPzWbW6bCgltq",
+	"1u16wn1ZLBT7V8MVqxYvjWpYvIGlVBtq3JtfPF8cXPQXprQUP8H7k2tu4YHRNSMwvvgsBcT/BLAN0Lil",
+	"ylj8UQJrpdH2rxzGPv08udY1U/dMjRwI13rAca7XUpnzrtCoe7b//pvMArw6IQ18cK9i2nwtK87g4n2r",
+	"DTXsNa/hiKUUhgm4BXS7rXlJLQIv/rB08fJ9tPC/KbZcvFz87aK91BfuW30RvTKs2W7f/UVvpdBuB78o",
+	"eVuzzcjyW/fE/5q3Df9e2EOXHCnBV5JKls3GLmkfwl/aF1+uFGMbv5eq4vaXtP5FyS1TBmC3pLVmxWIb",
+	"/en9wjC10UP6362ZYsC94AFC4RM1ZGf/rhitCkI1PHB1STTdayLkblF0bgFwliEFteD9HZd/Gx6Tt3+w",
+	"0iw+FIvLpuJMlOw3znbAfjvbpvgtHKG7QrFYUl43yj3IDXPnGzyFf6BK0b39DHQc/2IMV1drysUPXNyl",
+	"3mRUo409X1j1VsqaUTE4fjhG+6PCX6hwihR0vuaisucYAKakjU5DpbQPLS2JskOne83Fiqmt4gIWq+he",
+	"39RsaaL3hktaLJiotpILk8FFyQ5C8zU89KFYrJRstsn3rKVOL8CrJF8ZbpNr3TjxNXjHHRdV8ouaanOj",
+	"GROdNSpq2FPDgZMOf8IFG7tP9iCEa1KxsqaKVYQL+DsDJkSWlgulti+kuaFL404wbSuyMaXcpKlhq6SR",
+	"payTXyq2YdU++ZUGGZb56p4pbvaHsH3tn7O/kY0qE/CyYHhpQenBU0qx5KtGAYP1mpXbTOE/7qTShizx",
+	"aiQAcs9UxUtzaIO/4WP92wqyDQgxIvoAEiQjpIB2MX8HCrybAbwj9/oXumKJuy0b1EUn7P7KPWwJ3zO0",
+	"SZzNc5YEX4t02zRHlYbWQ1zeujdqj8rdWtae3hdJza8DdNh04Q/vV0kCr6lWzCTg1nK+hKhbyx3ZULH3",
+	"wmzF7xnsVUv3d8v+XpFnZLdmwglBbqWdCVc4eV/tr9L8stEd2ZA7eGfX+D78cerwV5cJKVkC1A4Ks8tL",
+	"fPBDsbgNQBylEveUFStSGOru1HRZW3HFSiNVmsewd4YpQeubaP9dnHFDdlQYTfAJTW5lIypiJKGkbLSR",
+	"G6aIYqVUEXaCFLZSgwnDPZz6vJoacnV5ib/XpKR1TcCamn5CQTOMd1Th4ka3ChdoWNzE2lXibdrcHINm",
+	"+GEHDd39sM3W7B3Jc0PW1O5AJKWMUbK5rZMyb29/W1JhL8stI1TfseoV6b66pGJxSEtEq6Xd7mD/Hq7t",
+	"djo4TtBUoPSWhNPX6rKFbu92WZW7uqFmukTGn9zuM2JXG33TCMMTXBS5E9j1GghFWX2BigqvgpBkI0E5",
+	"B4tJo8vBsjXxitBbzYQJUK8kAx5mpdOknbu97db7zH0BOuVVmkZV5tI0KqV/9JBvH2rR20KwiBCQxtwP",
+	"XCfQNk8cXl0Ob3dSQiW30FW5u/vwYnFEYIKwAfXCwrfDAiJ5UsrNRoqbLMc5oL4vuZqt5HJ9U9KUfTOu",
+	"ZrM03dudzzTWjtCG7U/QCzf5N5opTtM6sl7TTz9/McuS6tENvqGLwABAD5bOxuODx4h1sA379QjqILdo",
+	"Ke4ArX7DDHUsKG10T789HSM+gcYZNml8l4Bq65TstlwSvrIXpuZOkZMCLQXd82HEEn3UM1PT0jlXEmdY",
+	"Rvd40tte5zVsh/v8Vd46t9OQGPlqbWZt4hp/kdqF5itBTaPSe9CNo5mDjDtGbvuz7iHjxdzxiojM4oN5",
+	"lEcAP0DGaSNqJvvvUt08i2i6nAjepOGdE+U6FWeggrivvPEbu5IGTPmQiDiGaT8aB7535lL3/KDN3O4j",
+	"N0Dy4Edw6WKhjVSpNVERpi6iI5eghcmdSKzcvwppDh8kQJbFB7Z+D2YmUkPYYpKYYk+J95P37oC4WUrV",
+	"8Z5GMKuREAe42FB1N/3q/MAF+5GqpId0Iyu+5KyaTgfeO5vQLt8lDERnOe2oBj7/itzTumHI/msp70jN",
+	"7yzhlIoZ591e86pih00RdM4GCOIGPHAOIiQKHvSdO3WzERkP67stK7se5cjDiigefLFS9B7dcUw0G7t7",
+	"xZbgQCgWjUABqBttXx7tfOjLHO5ow7RG9joOL/Rnok8MD9nurX1TCnLf0P1V2vYKJlnS8TIgq4NotT9C",
+	"H1N6JzLJhJ03lxpi2XFVKaZ1AfTFKvvXpZIbIhujeQXircvZ3fNJ1LVcsrvg9XeXTz/9/IXn+ZGEBQNs",
+	"LXdDA9v9NWu+ZxzrPfig19PvOewwBSsXTkuIsu225nMN5tkqp1vdK54p5uNdtzpnD2Xuk4XB3H18Z+E2",
+	"xz2EiurMZVxkORmLQvY4ycGClzVCVGBvHaUM9+hBEoM0TxCXUciuSxh5dbe5rXmZllJKSjPLaEwfGZfw",
+	"78tv/2pNRUqfpKW7my2TpZXlq6V7Hrz98p4l+euSs7qaaflmY1V5KFrr5TAN4EFCGMMDCH4d9noIQDp7",
+	"79NoLNtfzaB3REbqcgfmM11QKgaHHDEnCZ4BfWpFxzFKhTRrpnymyDiUQ9gD75o/f7h1IxD2ytyM8D41",
+	"hpbrjc9hSv+yk/Xx/JOvnn/27HmCWoegieVPsLrtYlwKXXj13KpMZKe4MRA/YSqCUntEj51eOhXdMC/t",
+	"oghpAc5Ga9szpSSwovgIz756AZklIYOqyOuNcaLViy+++OLTT14U03QaeEMeW9/JlPeRzoyUpAXgwZ/l",
+	"Nbcsm9hRYVh103PJ5B7LWoxpNkv7MgQ2mAfedQgzJ5UmdiqmeQSctlKdQvAgl20P5N88ApvXyMiDpFkp",
+	"5oKDfLl0EnnDtXbRb9TwU3Lnted2faXaGSqOVx9K2Oha51OezuginqamvaYHTfxpEW8+Mpizd/Q1xiy7",
+	"EKjpLUu7e8GAPEzu7gX+8eTCvM7qEhaNQx7YCGcrT7eK0zYrvD23JZ8zeIyjIB3JJDWjlW5FJdeEEr3f",
+	"3MqalwR++9AThe2lT/WIKVJlLfVM06aUVXoXo/lU7J5XXoue5m2mZdptPSsx6+HpV3LLxEwIBcU1lxuE",
+	"igEY4VKhH3A0oeqvmuN0rmwmIMLoWKP5Tb38pYgYWzOhRfPInXxIepOH7LH5Ta+PzW8az0vKnDbwCCgg",
+	"MIYpi/n//fuzp1/Rp8u37188//BvKdx+x2jtGGEXRpamGx3rAPIuKeKtgY526fg58I3tL1In+U5uE/ha",
+	"s/Iu5Sfvmwa3bM1FZQWARV1XlkXiZJZP5KDKp7cyzbFMrdPizMjD0DJy4d5QhOPjUu02UwD8XmhD65p6",
+	"X0Ffq73nmVzmnCcwNoykYyGN9mUm3gW4lCrr98vkoDxABMrNhooqaUVTAz521UAwNk7ddKyPKyJVBUxm",
+	"RhKZlDMcZeDBTYZvk4Fk72HtsGQ4iLPYPYi5IDV3TrCJ7Kce8V4sueB6PVNMLmVdMZU9gkWKvYUdwKfe",
+	"gw/mon3ZVDlW697b4b+K1ZJWxNA7iMK/JFY0+OxcTeitbAx6DQKBCGk8Je/ZzIS7UJ00RRlRSYjBPm6V",
+	"bFZr03ewx5lS+RdvFbvnbDcTg4pRrBRJZtDtqAYwCnJLyzur6XBNtGnKu/TL1owqncrE1YauWFUQw7Rh",
+	"lcUZJaXc7gtII3NL0B3dv7KIWHOxsgs5ek+z7DFNyVBlZsIh+O68cAvghJAnXWFeN9PG/U/vuCnX7v+O",
+	"3tz/aynv3P8qx/4QKMxVJ5lGCf8j+398vwXo2+S22DbNIhznbVn7sVwB6uuuDdumKDsS5XkZINiO4INP",
+	"NEGWcDCv0hft+asfU0+k+HneHF7rtxTkU9HL9vC5GkEoeHbtWYlHdiD+wktBEE29m+RxcEi0niLloyOq",
+	"z5fzES/zq0vZnOnbjfj1eNVefE+7FLShe3LLSM2Whlh2jCnurdDg2tO34xeW4KWo912H64uvDlGa32sa",
+	"EvfcZDQjbyT3EiRZLUGGLA1T5EIz87TZ/i1kwjiXGmlFuJZpG5C923LF9CweldFS004+NK+idZIA0Lph",
+	"1WiyaLmmPMEBfvn2x4LUjC4JJPoleeoJ8xRhE6kT/EM2StD6W2FcLnkuRDaM75YmU0wyBydVSFjsgucf",
+	"1z//RNpUEIxBJKPgVK9n6ruTPR+TE+bAIneecgBL0cbk2uw5PCtueQQZp+CFHbyejxfiMr+BdVhmWMGt",
+	"kndM9O9qHuxMGJWs78AvnNa55GaaZrdmNGHqWiR4RlNTbYh9+T68WneSMYzzjOZLKVo9cOgiX8tUfIzd",
+	"M7XHRe16qMmtGfE5QwS2aMl/w8zhTDW3Tgs9PHgKaz9QkfJhj2ebhySKTBFWyH33ae/pYsicqyCkkmde",
+	"D99D4FbWoJWcpNDyqMTG0/FlFDY+X9wnZUzIG0+i1eftDVDro2heO9fcsHb5rgLoEhexan1mctm0nBVM",
+	"KcM4WjbQ8wPXhomRWGLaDbKWmom0awsbacRFvAVYrn802pmNPWEcGUz42xsAXbpeesPrTs7e2pgtKMCK",
+	"0TQk7csyyUxzvWD9nJCQ74X78s4v7/LiWJwYHytAL4WOH1ultcfe59Yd0oO1/73sXWvtqkwNTRzoOmio",
+	"uR+AVjwzDJ3JpbaSY/LKG1qxXAXZYb44w6FiZTs1yQCfD+hVjbU8300vI4OXYhXZ0fGeKLLTT3YEOUcr",
+	"RrppJp26d7lMXK/as4liUQmdvGbw0yREfHWJdElAIz621g8xFd3hFzcpF4AVbEH3CLY72TFhorKXY90S",
+	"h0xhxQTb3eQrnY1KquV+0530VUHgApLSAtBIEsLI3OoC7GjXyhu7h4wCmzbavByFAipHLxHyvWjzDKAD",
+	"hTYO5m9pRPIRc4qKTzv49SAb4ZzfKLo0YyGEeTXKM5lCJts++AuMJKVUypkqh01kHbt9siIcT34Kg8aL",
+	"n/PZMrjCGwTUrFY8w4y0Z8+//PyLF4e76GQg9xPbvbFWUyKQCKUPmTYO+IvRawUPDcNjd2Bf49tTW/rZ",
+	"u9574p+tGjHLEZMLYNETx7Xw0k5i2K/x2WNDOaMhmMepkp0TRumEGhLRgb47H5Ds/cnOAb9V8t79b8kF",
+	"rfn/wQ8s+PUh07BC7smqIzz0sNxZXPNYwN7jhgZbiRzjfwehEzvhPZv07nJXDg+SJdyZMfd4hy7nRJ7p",
+	"Cl2O0wgnm2K5k6rSuX4GT6CArmilvd7Ku8NZ1Gj0uVcHEZI9/ikkR1DIziQ34P1nDwT0goPYERLfmiHj",
+	"JxoChqTTbWPcbhxz97cXKpMcPbu5lWcvlezE/A7wi3FiPZQ0w6zR4PcQUWJa6P1Ctd6uFdVR6ucMBLe+",
+	"pY5ukGiv58hxypO9E7WOopwu4dpxJt0oM6Vc1kpV6OMcu4e/2mcgpGVuXK+4QavEAGwwB9EZcZBmfWtM",
+	"5/8Mpwor5WFyFE6nn7W3T/hhfjOnaHqCqD6+8Yl7wXHczFPHQVZ2LABjRCc3H7o9DMCYrUIeS4TIufq8",
+	"by7n7YAggnNY+zqkjrtDSGLfDb18DkrM4JLA1OnIgZcDAhe/yiblqlsqKUyuD5Amlv2SHTfrtvrnIpm3",
+	"ZF9zk/VQZlOO68ijO2TgrK5v7oTciSkbdOlHt6yWO3Lxsf3tU/jtBS037Gm5pnXNxIolt9+udIO14wle",
+	"VEsXznJOqaVU6NEQ7J4p1xAr6SeOXp4B0MAbHvxXmMHrsNQBcwc8w0VSZ0rSRq6GvY3DDkPtrk5rMgdy",
+	"S3xrf5VTujIINpJUEtPLuMmlGTU5lxU3mSpB94eDCaLw+7DGCPjc2QYwHK31z5fdH/aevnTF9wWRCi8m",
+	"9jM/yDvGSvR/RS7sdTDI2VEuEVxRjGJXm07eQLvn6+CFGKQ7iNVptIpMYka7QOpUbl+nEKV4wuNFqXvB",
+	"b778aIYgDSVLfaZk2Duol7ilmrkm3K2o/fKTrz49UDvZ23q+1ClbxAd929L3j5obWVWZyxm3TEt8q7zj",
+	"KtEjrdcCNN/FeKQrQParsV2N9xZWmFXw8N7C/Kiuwl5sZDZfS1qlMvxDnphqhOBi5fN+IQxhpLyD1jjd",
+	"5GkuJkeJNslkJ5eXxoWryMb2O501ZhkbGJvOnFwxWq7ToYvE0aDNTLkeNt/gvstiKtcj2WIo8W4vrxMe",
+	"tnzk16i5vTZGG3mGIBM1xh7Rill7BHtIZ2j3j17xKnd2XOkmWwLXiKDCDU8GbZ6nF2CNlt9iEoHDNhJe",
+	"zAsinhMYTMukfAvKRbvjiB20WbA+TN7etqLf3jdQY9zBVOVSbxxnzfXpG+2Np7Qhnzx79mxOwQIUhyar",
+	"zCPucYrFQrJGqj9/dF+n9W5L9V1KRjEtmxseAXOXnR2GZQzGsbER+2+cKEObFrSLx1aEJq6DIpTpll5M",
+	"bZ4SYzJj2oS0+REqO4XzNN+f5kTe02tm/mt7nL8hnWIMpsRS1rXcafI3L06lcOzTly/HPornI8Knh2bw",
+	"SLUmsrsn9pWQW12Q3ZqXa7IBkoPOUhugukMekdbxdYQDEFOVo3ek4dzWv4aojmeLVQOuUEbvMM0/o/N3",
+	"CjgzeZ6Z3l5NrluDNJlvYDuHu61POkQEB98+c2i6NEqxTvF2JK/HR2Uc0YjXO0lSzbuXaOhBvztLbNYi",
+	"vv7p+6RmOX/QxegEiRF/2D0VZlLruJFKZP+OXoPb9hRFwEMGe+L7M7snH3QZfe+lA5eRrwSrvhdJJ8Ls",
+	"woZt8O8/yC8fsgfytUrwCLbipRoa1IlXkBQNNEuJZlpPEXXtADBMWh6vs7jmydKKnmk4sX2uYQd6w/qc",
+	"yFTCWBDNZGdlQZtSai2GWWWPx+SLruV2ZAIBxE+YbvvIS0Gg7HkSYL6TyUD5oUYiFhz67NlL2zppWIKs",
+	"h++IBZ53qE9tDe395EnVctnoZDKqIUxUmqypqPQaS2S1sQaVXMKNsFY17RWgJgzA8RjCYWXR+X1Ddm/U",
+	"19QnHnjkdCi6PdrQkqmdEQVUlruGl0LvUq6h2LefHUgBnMIp5Lop11DEKgQrcy6AgPbpiPRBm0M8YLSh",
+	"QDrPNe+4d6nV9lfjYNMPVsdbDDzAMdljgYnavYfNJXC5CSlnBBBAKZu6Irehk/v0fn9HdLu+Y/t8pAq+",
+	"9LlO/ZtodEG0UVSsmCIfcUN88aKRoXNgdIP+Dv55LPzGOUM9/8+DenBrlgrdxVfY2zpZn+FxPbUnRbFw",
+	"TeRKLtE2gD4GtCcPPFCOPk9iu/Kz5ou6eZrZEEjCs0LVihk/HGQtd0TLDXPl+tCKwaypaOfNJnzh0Ksq",
+	"4yd3jDT7tWJ0blE/ZOPkHOfzUyRnNpzKlMWUcsvSTqt4OllBaGguRUey+qMGNX2HTuS50d5nmr5V7h03",
+	"ab+w05w1K9rgdfot/ZRLdNAvWmgnVUIkqjS0JltsvIoSFR2MY1stop52xZCu1ZJeCM+FflKLQLVx9+EO",
+	"yPJ3K9u513POkaY7Y3nELeud0yUn+n27zIwXjLoQsjkTWXt8us0dOIo79iF46xxLm8F5Y/SlpsfUfLvN",
+	"NKBSDBrKbNwELCrgE+ha6YSLlik+tItYy3ce+ibNsdHfpCJzL0YOPtw3Adwv/XJxS+Lh5fMgz2P/JCLX",
+	"bencQvc4B1Da5SZFvSdmzTXBK3RgHHi+J0f7pnD1Dg7lHhzwjcQxCMcn2MbB9lnzRismNLqIM1XYrj0r",
+	"6WidTECDEUbLNXHTGKa19fIjIlIemIbdjKcMsIza3jE2Qyck36E7aWtMA1aie6G4wXakiZrCHoy4IK7k",
+	"LFXAil1aUoWvbRUfJr/dWvNCs3pJ5JLUTtOBuJPUUMN1y9opFqcqFqypyEUlU2cF9dYShS+mnhZApCIp",
+	"KqAEJAUc+EITKKXIgwVj33JJ2lK34C/DPPPigXUELQefxhpDGHwIz26nNde1Tm7YPFBmBVOuoz2Qym0c",
+	"/Q7/7dxEv3VPEi3HCLehRVhM2W+TjC5Z3naMA3yyZQG1nSdJeB/xuQcTZYrTvZnXfDiltvuQg3epe/Xd",
+	"H/agdx0wcYqUOSwtPNoxBb8/Trb7UuYNfcc31oD67IWbJOA+fTLWi6Qb4jk4f2AGftPBIY8g2HMSDm3l",
+	"c0LJYBhwxiZZa0isUnLj4tz29rkqbGrIPdfcSAV12MMxRgkeBP653ZrXPi3NMqTJ2V+81yt1Tj/HKc8O",
+	"C4dwe9PrhsIPA5faKuk6zodyxZZv+SQLNF9ZOhcW5MkQlleXRTvnXoF2WYQWZ1Y6tfb16aqZsHuC+32a",
+	"tnAu6pRcirQ25afB0/28GqGxvt1MHFNpUeCkbwBwDNqtVJkE8i4ZtG1Sri4vcZBDO+IFx5C/nRj0RWyE",
+	"ztyuoNo5QPHwWYychP0CahMKyo7V9YSeMb4xNjye2ulvbd/yQQoJNU8xs65NqMMcu9Sd6doeJ0w0HslB",
+	"CR2ssj68zNj/fE5jLhelzTMcQKNt8zTWdvo3y7kfZgbmXUq+5noSVcFOcmXUEynLD6FrC57HqMwueIr7",
+	"4GB4zvsQQDMsqJGHJvNzbRX9dHfLyFOYyw8CMHb7L7vKmUyHugOTKEUmwJ/nzD1OWkGgGVMYsM96JwTu",
+	"elAWC6MaIAb7qO7M0TnIZ5HBRj5OhCDy2nBGqxEkMAbnKRtrxl9bGvENNbTv0sud61/e8dAeDaxwthL0",
+	"ZpDbQrf8P9DZ5ZkOkB6AkFEVhxwAMB8+gJK0TNDGGzSmecmeQCK5UbQ0H5M3fMPcmNNfX1+Rzz777Csr",
+	"fv/rzVWBA7TgO0wOJZUsGxgZRj6yj3/1/PMv/l64rgmujTujlZuBe7t3/0IqIyXOMfcx+Ra6Epa0rslt",
+	"Y1q3guYrYRcWjFW6zfMhHzlg/d3FWQAMr5zVzaCvkaxdZhA4hzjO9GbE0NuaxXMyeMnIR5arKkHrC/zL",
+	"BS1LpvXHK/n3jxehwGvxvcNH1Mz45eLZx598/Mz7cOmWL14uPoM/ubJJwPNF7FHCjmWu1olL8X21eAkd",
+	"575ujd1QZ6UXL39Ps5r2kYv/bBh0KkIq+hd8DETkR34UjkTodCbmh4AMrar0SsH32C50yAs5Y1hpmM+U",
+	"Wro3NzysP6NPYuZMTi1r3xgaILRxD8yhch+fwr9vk2c9gMcr56Oe8OQPfGPly1vLpPRWCswX+vTZM5zJ",
+	"ZTBkD+5HV0568Qe6DaZB5+to7Apwj2HJvIuwBICk3xc2eBHS6cFxtdlQa2QuPNWH1GauCMwZglmACFRD",
+	"7d35HdVivXhr33FR0vELdUX14owQuroEVSEBHNcDQ58AOm/cm3pd7CJQGaY2uiC0dDNlwARxfcJ0BDf0",
+	"P0aAu3hvCfzDBaiGoXAd9bYuKC/tI2/kG7vSbN50vZbKuFqQt06kMm2+ls4aOwkaLsMJPnSltlEN+3BW",
+	"/CcvhtO1H456OJdL+fENVdTGIdhl+UPfco/3MCMzg/Fewmr+zvQS844URP3uyZW731wQLV08p6J77ZxH",
+	"Qu5eEcFW1PB7lNmiynL6kAF2s6Hv+rLGO+A+R2ea+/wU/zA0od4fWoKL8yyBpWTTxQr0eKIdayAvRTEc",
+	"aDUoDJNouWEu+CDkjnxkrwZoTkK6v34Ers2/Z2AePOztfocGzGz5ydyMB39Q/PgU/0XPxlP8F/PvisXT",
+	"8D9UvZ9mvGN/NYEb3byzC934lpMNMyBrIZq6JPe05pWLrGTEbvTji/cus+9Dlqn8O4t5ypCl9P1rQSeD",
+	"mTVGY6XTl/YjZGZUfMVdKzb7A2xN4qnNt7fuSoGY/lIT1b4s0jPVHgvfWJSZ0STKbs3AA1H/s+iq1aBL",
+	"QAmxtZIL4sZaW0JoNANps+bad/BK0kMbEM8RwLft3JYzARNXyEAQd/hw4P3Td4MJPbyjgjwXuYBetFau",
+	"RfDC9WNwXdiz7keULvt1BLeO3pTeun+EMw8PGP794exg98lbCejvfMGOz847gV4EGRWaUAQ52vWKCh1G",
+	"X4wBHocE5UH/i3vgrw98DNK5r09D+0C1rswEoL+DhHq3SA7uyynOj9fncX5EQ0pnej/iaazT3B8++pJ0",
+	"fjyfqraBpRcSuYABW+4cZUKczPWSfJHpu1BahQ1Dnr0IaMjzy2unMxVDn+rhF/Kfn2Ju4V9f13v9SM4V",
+	"f6sKAjBsh0wkBbm/qBfveTWq0Pk0n8FdTahkvBpVxwbB97HEicfASY6RLtvUphNoYPi2VvuKxiKnkbMO",
+	"031zWMH5v2cEEa6Qotia37NOmGPx8ve3XfHBoG4J2ogpWTKtIT8SftgeGh3weOhOGuKo/Pi+82SaMHsc",
+	"qG2gPIdp/pXYzGDM4Tl5TQcDLhXCKVK6IILtWIL9dNH79kMxrpF1skXP40xMTVic5Fb85CxbyDEjr8Oe",
+	"QKuT6k7jHEdr27jFnYaHF+SJ7hiMMAEWtRPULl3KK37w+TojeB5c7Yv3rq35qNTpoX+emggptD+53umP",
+	"dudy6OO9tOcTCJT4la1UgVB90abVqQavph/rNR9DF7ds5Sqj03f1a/v1/xuocqMHTuBtowqGB4ZbZg3i",
+	"eEzxEVhwQ4jzaPgVvv8fPHSCaRA2gXnYAQ1xxuUYGv5w4yZHdRAcSfkAE/avpFzEI0PPqVf8cy2hL6BF",
+	"WVaT6KqNiKyL+95w0CTmYILoPou7/qlgNKaQhlWEUVVzpkLvrUYbcst8kuof4Y0p5dMlDB2Zq/AIaO3M",
+	"Vc059kps0ONy3R6KZ1rfuaCmK6dG+KFqwco7zDkL6cBheFs0bT5JDiEWOnZ5f/QP/f9xe+P5WOe8vR6s",
+	"5NYNUkWPOY5z2xNtqKjSceucNXBZVT9Gs+dPbwTE47geWfkPs8aGKNnQ6jQIgQ6BXrl/BXoidHe21rir",
+	"FxRxD2DIcP/H9c8/5bML/MeLyg+aS14zGEPXou4Ao/UFDK7bFbRDtTtpRCnvmWJVO/aXKtfaR5zSOToy",
+	"T5K6GQrgqaUmrrSQIjQZ9q2QkhviebfD82dfvXjcQGRnSGDGYnGIPU0+kxtP0RZF6jUEEdayrsBPeccq",
+	"UJUhOcTDWrWFRkMKmECZLt3J+Zlr5sKVfY15I+9Zljxn5jl1cPU8NVC8Okk07FtRxbAMDfLCQFN3wbFk",
+	"VRu6t5d8GNLt8N2cBX4W4Dx7DObp+oCHOY4nMLhDSa8XZ9w4YTadGi+2ii1rvlqPJN9dWc3nTw73toxo",
+	"LAIMzcVPwULAlnZjOyA7kux4XROj9gV2MMIahzApZRoy7kPdSxIRUHHxJ0dEW78yhgjIlzqVvk59pecT",
+	"TXZ0T4x0Gfc9KZjBgWNLo3r5z+6R//Hot50Azq60O5hnje0JOjp4AV3bgvPo6J3Rh4+spGM7hvM5qgB6",
+	"0MbbFVXHPSQKq6EzqgRzPca4IPHoz9GLNsnN7rH2J3UWZoEfatBPJOAd6Oe70schf9EbKjyKhdHEyT+N",
+	"9xaK1zuNjbOpSFycyIaIA1Lhmtwq2azWpujlNL7CyWl2D649ZAZVWya3NRuVRr+4R84IzmgiYwKO9iD7",
+	"W8tIT2A6+HdZE5ts6N7X2kUQcnVw486YX0JH7TPw+e5UyEcPxd5zk3WBwrjPUyQ0VpWGBH3AhWUpK37v",
+	"6ju4GoyPGGCmpdyL964TywQzN+BsHlNxP5th5ipY7WSGrofSE03c+QtfD+p4MZSB6gz9UuOmM/UNLCpW",
+	"J4PHuS6Ab2j4uBVOfqbrkPZPl87770DrEfm79sbYnX8KtV/w9ppmzTe4yuch+8fiN3DMs8DcKvpdRmPt",
+	"uHItpWakOxwZm8im0KIYdXSf02l+hQf+W/LT3N6OhtyEnDZfS15SAU7Mwvni/Jg3UEcqaugt1fl8Nw2D",
+	"G8cN4mt85oxwjEZZZnQ5Z9ef0h8cSvLhdD6Ieo8duzMaGz492buLkzXP7dxdSrWSxpzEzfJautbdFEGT",
+	"tcObVOJcY0505NMLtnhI6SS5lgD0HdueIirxH4xtWwh3aO9VZ/gyjJ0hdEU7SvKAKENHn5FL7BtSn6bC",
+	"Nqr4dPGy9EDITuWnOVD1iW3HT1rzidWcPrO/U+T510/rj4bfndM9h8TjzFw/oNzh13FRrobz/5JJ5Uiq",
+	"Ef/Mye7rdhb8LDYCPzu/57sz3DIjs3QYKHgC7xAmwAZPQ5jOVOCAeGuOeNzslIxz/Y/BzQVtx7hkuYof",
+	"9fIQLBXDDszagIx+RWq2NC40C0130PMP7gMnxIVrAZViCljHnnTMp5pdDzfS77LX2w+4Rkg0Gie1C5rd",
+	"w5fPHjfqHo/myRCsR/kpcuh4uXaRdHwpohCQS42L2XjYFUi8+6m06afmZAvAY4J/7TocPohCU6jFsqN8",
+	"qdEgyWJ8YvlZa78HAMlWHdWnkBiXYf61z6t50p8ZTbVPp7NyH32oim2ouoMmJI7JiU40b5QowpzpvBLE",
+	"j8m365HCQxQml1QUOtnpHTflmkFP+TmKUjQAbVxZ+kvpMvwRsgOh9xwgIUuXWGqvC5fwiaksI0QYWurl",
+	"TMFrvhI/N2YxxcDQMC7TyphFsVgz6sPV18w8vXLd+joQ7TORDydyfDr9BY4GiWaK3UvfAwicnkVvNmba",
+	"B5rX7nyDwTPSEw4eTaYmSKsmIbBPEiT6Z/+VM2IabtTrmQIa3TmyjxzQGENCDKpHpfSMc80HwePJrim3",
+	"I3590R2em3SHoK+/ffBMLvuwwBy3/fPU0O9TedmxSwSRgj3RxFqKkVPXanvQogu/BZ+mj6vkwW6eNtu8",
+	"wx2mq5/rDsWT2/9MV4gZ0mwBnn+223QFznw99OYT2vX8F2H7OsM2AfswUuSAeofPzFXw/lxqUDug6qwu",
+	"HQerfH0TwnJEaBmqEOTnunWdAViPfe1whk3i0tmDn4RJAghB4sBivaabEvOwtlQZLHpK4Se6HQf7aAR0",
+	"zbSA4Gfff/MYlJ91poWZQqdwpjl4Q7MxuSNLqsJU88MAvohGBI4D+ioMqTsW3kVqchKWAeIpXpHbfZjN",
+	"DjlpgrWTVdPVIKJnO+abojx75KYoXcA9To8p1HqgEgmBCjYPwAmKkxDg2G/+MIWwe+ZmPdhvjB9zlyMW",
+	"NwfvnPnysEACmK4qDmqaXF3cwyH6Xf+VOcMZU2fGBPobn11zRsj4eVAZUnO7BMVFQpd4xpWPGZ+GGaF6",
+	"7BZ6ZcmNVhsuiGZMk5B+90TPMSh/pHfsDc7nOIdk7kyvemTB/BPb4fCts5csAk6gIXLpXP5SMM3qpStx",
+	"8sFbdIC4Lmqy21Kpo8M6FAchnc8cuJct+v7bG14lk+zsDk+WZIdFjDJ/FzbUdYulYuQy9KyRaNrF72+t",
+	"IMXJFb+/tYcMMfPf3y8aVS9eLi7oll/cfwI6Dr77fVzQyUvn//WBHbds9JcQlY/+1u3sEH0ROoS2a6A4",
+	"if7kGeaHtx/+bwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

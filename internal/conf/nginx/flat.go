@@ -1,0 +1,194 @@
+package nginx
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"insegna.example/internal/conf"
+)
+
+// Flat is a whole configuration in one text: what each include names stands in
+// its place. Laid in the main file's folder, where relative paths begin, it
+// means the same.
+type Flat struct {
+	Text   string
+	places []conf.Place // of each line
+}
+
+// Place tells where a line, counted from 1, comes from.
+func (f *Flat) Place(line int) (conf.Place, bool) {
+	if line < 1 || line > len(f.places) || f.places[line-1].File == "" {
+		return conf.Place{}, false
+	}
+	return f.places[line-1], true
+}
+
+// Translate gives what nginx says of the text laid at a path, with the places
+// the lines come from.
+func (f *Flat) Translate(said, at string) string {
+	said = regexp.MustCompile(regexp.QuoteMeta(at)+`:(\d+)`).ReplaceAllStringFunc(said, func(s string) string {
+		if line, err := strconv.Atoi(s[len(at)+1:]); err == nil {
+			if p, ok := f.Place(line); ok {
+				return p.String()
+			}
+		}
+		return s
+	})
+	return strings.ReplaceAll(said, at, "the staged copy")
+}
+
+// flatLimit bounds the text of a flat configuration, in bytes.
+const flatLimit = 64 << 20
+
+// Flatten writes a configuration as one text, as it will be with edits made,
+// and with words, such as paths of certificates, in the place of others. What
+// cannot be read all is not copied: the error is a *conf.Problem then.
+func Flatten(fsys fs.FS, main string, edits []conf.Edit, words map[string]string) (*Flat, error) {
+	main = path.Clean(main)
+	if len(edits) > 0 {
+		fsys = edited{fsys, edits}
+	}
+	t, err := load(fsys, main)
+	if err != nil {
+		return nil, err
+	}
+	f := t.files[main]
+	if f == nil {
+		return nil, errors.New("there is no configuration at " + main)
+	}
+	for i := range t.problems {
+		if t.problems[i].Gravity == conf.Unread {
+			return nil, &t.problems[i]
+		}
+	}
+	w := &flattener{tree: t, words: words, places: make([]conf.Place, 1)}
+	w.file(f)
+	if w.text.Len() > flatLimit {
+		return nil, errors.New("the configuration is too large to be copied")
+	}
+	return &Flat{w.text.String(), w.places}, nil
+}
+
+type flattener struct {
+	*tree
+	words  map[string]string
+	text   strings.Builder
+	places []conf.Place
+}
+
+// write adds text that comes from a place, which goes on with its lines.
+func (w *flattener) write(at *conf.Place, text string) {
+	if w.text.Len() > flatLimit {
+		return
+	}
+	w.text.WriteString(text)
+	for {
+		line, rest, more := strings.Cut(text, "\n")
+		if now := &w.places[len(w.places)-1]; now.File == "" && strings.TrimSpace(line) != "" {
+			*now = *at
+		}
+		if !more {
+			return
+		}
+		at.Line++
+		w.places = append(w.places, conf.Place{})
+		text = rest
+	}
+}
+
+func (w *flattener) file(f *File) {
+	at := &conf.Place{File: f.Path, Line: 1}
+	w.list(at, f.Nodes)
+	w.write(at, f.Rest)
+}
+
+func (w *flattener) list(at *conf.Place, list []*Directive) {
+	for _, d := range list {
+		if w.text.Len() > flatLimit {
+			return
+		}
+		if files, ok := w.taken(d); ok {
+			w.write(at, d.Words[0].Before+"\n")
+			at.Line-- // this one is ours
+			for _, f := range files {
+				w.file(f)
+				w.write(&conf.Place{}, "\n")
+			}
+			for i := range d.Words {
+				at.Line += strings.Count(d.Words[i].Raw, "\n")
+				if i > 0 {
+					at.Line += strings.Count(d.Words[i].Before, "\n")
+				}
+			}
+			at.Line += strings.Count(d.Stop.Before, "\n")
+			continue
+		}
+		for i := range d.Words {
+			raw := d.Words[i].Raw
+			if to := w.words[d.Words[i].Text]; to != "" {
+				raw = quoteWord(to)
+			}
+			w.write(at, d.Words[i].Before+raw)
+		}
+		w.write(at, d.Stop.Before+d.Stop.Raw+d.Opaque)
+		w.list(at, d.Block)
+		w.write(at, d.Close.Before+d.Close.Raw)
+	}
+}
+
+// taken gives the files that stand in an include's place; not those of one
+// that names a file that is not there, which nginx is to complain of.
+func (w *flattener) taken(d *Directive) ([]*File, bool) {
+	if d.Name() != "include" || len(d.Words) != 2 || d.Stop.Raw != ";" {
+		return nil, false
+	}
+	files := w.includes[d]
+	return files, len(files) > 0 || strings.ContainsAny(d.Arg(0), "*?[")
+}
+
+// edited is a file system in which some files are as they will be.
+type edited struct {
+	fs.FS
+	edits []conf.Edit
+}
+
+// Open implements fs.FS.
+func (e edited) Open(name string) (fs.File, error) {
+	f, err := e.FS.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	at, err := resolved(e.FS, "/"+name)
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	if i := slices.IndexFunc(e.edits, func(x conf.Edit) bool { return x.Path == at }); i >= 0 {
+		return editedFile{f, strings.NewReader(e.edits[i].After)}, nil
+	}
+	return f, nil
+}
+
+// ReadLink implements fs.ReadLinkFS.
+func (e edited) ReadLink(name string) (string, error) { return fs.ReadLink(e.FS, name) }
+
+// Lstat implements fs.ReadLinkFS.
+func (e edited) Lstat(name string) (fs.FileInfo, error) { return fs.Lstat(e.FS, name) }
+
+// ReadDir implements fs.ReadDirFS.
+func (e edited) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(e.FS, name) }
+
+// Stat implements fs.StatFS.
+func (e edited) Stat(name string) (fs.FileInfo, error) { return fs.Stat(e.FS, name) }
+
+type editedFile struct {
+	fs.File
+	text *strings.Reader
+}
+
+// Read implements fs.File.
+func (f editedFile) Read(p []byte) (int, error) { return f.text.Read(p) }
