@@ -9,8 +9,9 @@ import (
 )
 
 // order enters the name server's key, agrees to the CA's terms, and at the
-// first start of all orders what can be had: one mandate is rehearsed, one is
-// ordered, and one cannot be, for the reason the estate file tells.
+// first start of all orders what can be had: one mandate is ordered, one is
+// rehearsed, as far as it goes, and one cannot be had, for the reason the estate
+// file tells.
 func (s *running) order(ctx context.Context, e *demo.Estate) error {
 	if err := s.quietly(ctx, admin, "secret", "put", "harbour-tsig", "--file", e.TSIGFile()); err != nil {
 		return err
@@ -26,8 +27,8 @@ func (s *running) order(ctx context.Context, e *demo.Estate) error {
 	if err := s.insegna(ctx, "mandate", "order", "seafront"); err != nil {
 		return err
 	}
-	if err := s.quietly(ctx, admin, "mandate", "rehearse", "booking"); err != nil {
-		return err
+	if err := s.quietly(ctx, admin, "mandate", "rehearse", "booking"); err == nil {
+		return fmt.Errorf("the mandate booking should not be rehearsed to its end: the balancer is no nginx")
 	}
 	if err := s.quietly(ctx, admin, "mandate", "order", "timetable"); err == nil {
 		return fmt.Errorf("the mandate timetable should not be possible before its redirect is mended")

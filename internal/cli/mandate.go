@@ -141,7 +141,7 @@ func rehearsedOn(v *client.Installation) string {
 	case client.InstallationStateRehearsed:
 		return "✓ on " + v.Server + ": staged, its own test of the copy passes, taken away again"
 	case client.InstallationStateReturned, client.InstallationStateStuck:
-		return strings.TrimSpace("✗ on " + v.Server + ": " + v.Reason + "\n→ " + v.Advice)
+		return strings.TrimSpace("✗ on " + v.Server + ": " + v.Reason + "\n  → " + v.Advice)
 	}
 	return "… on " + v.Server + ": " + string(v.State)
 }
@@ -161,7 +161,9 @@ func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
 				continue
 			}
 			if !told[v.Server] {
-				a.say("  %s", clean(rehearsedOn(v)))
+				for line := range strings.Lines(rehearsedOn(v)) {
+					a.say("  %s", clean(strings.TrimSuffix(line, "\n")))
+				}
 			}
 			told[v.Server] = true
 			if v.State != client.InstallationStateRehearsed {
@@ -176,7 +178,7 @@ func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
 		switch {
 		case len(told) < len(servers):
 		case wrong > 0:
-			return fmt.Errorf("the CA's part of the rehearsal went well, that of %d of %d servers did not; nothing was changed", wrong, len(servers))
+			return fmt.Errorf("the CA's part of the rehearsal went well, that on %d of %d servers did not; nothing was changed", wrong, len(servers))
 		default:
 			a.say("The rehearsal went well to its end; nothing was changed.")
 			return nil

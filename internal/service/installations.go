@@ -171,6 +171,8 @@ func (s *Service) installedOn(ctx context.Context, m *MandateView, server string
 	switch {
 	case at == nil:
 		return nil, nil, 0, &UnknownError{"server", server, "server list"}
+	case at.Kind != "nginx":
+		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s is a server of the kind %s, and only nginx is installed on by itself", at.Name, at.Kind), "take certificate and key there by hand: insegna order certificate NUMBER"}
 	case at.Reach == nil:
 		return nil, nil, 0, &RefusedError{"there is no way to the server " + server, "declare reach for it in the estate file"}
 	}

@@ -55,7 +55,7 @@ servers:
 hosts:
   - {name: %s, at: [quay]}
 cas:
-  - {name: harbour, directory: %q, roots: [root.pem], resolver: %q, http_port: %d}
+  - {name: harbour, directory: %q, test_directory: %[6]q, roots: [root.pem], resolver: %q, http_port: %d}
 mandates:
   - {name: deck, names: [%s], ca: harbour, proof: {by: http, servers: [quay]}, install: [quay]}
 `, netip.MustParseAddrPort(q.secure).Port(), main, command+" -t", command+" -s reload", deck, q.town.Directory(), q.town.Names.Address(), port, deck)
@@ -120,6 +120,37 @@ func newest(t *testing.T, c *client.ClientWithResponses, certificate string) *cl
 	return last
 }
 
+func stepsOf(v *client.Installation) (list []string) {
+	for _, s := range v.Steps {
+		list = append(list, s.Step)
+	}
+	return list
+}
+
+// rehearse runs a rehearsal to its end, and looks that nothing was changed.
+func rehearse(t *testing.T, c *client.ClientWithResponses, q *quay, check func(*client.Installation)) {
+	before, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	served := q.served()
+	o := ended(t, c, begin(t, c, "deck", true))
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+	require.Eventually(t, func() bool {
+		m, err := c.GetMandateWithResponse(t.Context(), "deck")
+		if err != nil || m.JSON200.Rehearsed.Number != o.Number || len(m.JSON200.RehearsedOn) == 0 || m.JSON200.RehearsedOn[0].FinishedAt == nil {
+			return false
+		}
+		check(settled(t, c, m.JSON200.RehearsedOn[0].Number))
+		return true
+	}, 20*time.Second, 50*time.Millisecond)
+	after, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+	assert.Equal(t, served, q.served())
+	left, err := filepath.Glob(q.dir + "/[.i]*")
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing is left behind")
+}
+
 // TestRenewedAndInstalledByItself takes a plain site to https, renews it
 // unattended under traffic, refuses what changed by hand, and goes back.
 func TestRenewedAndInstalledByItself(t *testing.T) {
@@ -136,6 +167,18 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	list, err := r.Client.ListInstallationsWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, list.JSON200.Items, "the first time is a person's")
+
+	rehearse(t, r.Client, q, func(v *client.Installation) {
+		assert.Equal(t, client.InstallationStateRehearsed, v.State, v.Reason)
+		assert.Equal(t, []string{"stage", "test"}, stepsOf(v))
+	})
+	require.NoError(t, os.WriteFile(q.site, append(before, "nonsense;\n"...), 0o644))
+	rehearse(t, r.Client, q, func(v *client.Installation) {
+		assert.Equal(t, client.InstallationStateReturned, v.State)
+		assert.Contains(t, v.Reason, "the server's own test fails before anything was changed")
+		assert.Contains(t, v.Reason, "nonsense")
+	})
+	require.NoError(t, os.WriteFile(q.site, before, 0o644))
 
 	v := preview(t, r.Client, "deck")
 	require.Len(t, v.Files, 1)
@@ -166,6 +209,18 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	require.Equal(t, client.InstallationStateDone, done.State, done.Reason)
 	assert.Equal(t, *o.Certificate, q.served())
 	require.Eventually(t, func() bool { return len(r.Findings(t)) == 0 }, 20*time.Second, 50*time.Millisecond, "what was broken closes by itself")
+	m, err := r.Client.GetMandateWithResponse(t.Context(), "deck")
+	require.NoError(t, err)
+	var trail []string
+	for _, e := range m.JSON200.Trail {
+		trail = append(trail, string(e.Step)+" "+string(e.Outcome)+" "+e.Where)
+	}
+	assert.Subset(t, trail, []string{"ordered done harbour", "proved done harbour", "issued done harbour", "installed done quay", "reloaded done quay", "seen done " + deck + " at " + q.secure + ", from inside"})
+	visits, err := r.Client.VisitMandateWithResponse(t.Context(), "deck")
+	require.NoError(t, err)
+	require.NotNil(t, visits.JSON200, string(visits.Body))
+	assert.True(t, visits.JSON200.Well, string(visits.Body))
+	assert.Contains(t, string(visits.Body), "status 301 to https://"+deck)
 
 	stop, failed := make(chan struct{}), make(chan int)
 	go func() { // visitors, all the while

@@ -19,7 +19,7 @@ export function useMandates(q: string) {
 const runs = (o?: Order) => o !== undefined && o.finished_at === undefined;
 
 /** Whether an order of a mandate is under way. */
-export const running = (m: Mandate) => runs(m.last) || runs(m.rehearsed);
+export const running = (m: Mandate) => runs(m.last) || runs(m.rehearsed) || m.rehearsed_on.some((v) => v.finished_at === undefined);
 
 export function useMandate(name: string) {
   return api.useQuery('get', '/mandates/{name}', { params: { path: { name } } }, { refetchInterval: (q) => (q.state.data && running(q.state.data) ? 1000 : false) });
@@ -38,6 +38,7 @@ export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/ord
 
 export const beginOrder = (mandate: string, rehearsal: boolean) => given(calls.POST('/orders', { body: { mandate, rehearsal } }));
 export const checkMandate = (name: string) => given(calls.POST('/mandates/{name}/preflight', { params: { path: { name } } }));
+export const visitMandate = (name: string) => given(calls.POST('/mandates/{name}/visit', { params: { path: { name } } }));
 export const addMandate = (text: string) => given(calls.POST('/mandates', { body: { text } }));
 export const draftMandate = (server: string, site: string) => given(calls.GET('/mandates/draft', { params: { query: { ...(server ? { server } : {}), ...(site ? { site } : {}) } } }));
 export const agree = (name: string, terms: string) => given(calls.POST('/cas/{name}/agreement', { params: { path: { name } }, body: { terms } }));

@@ -5,15 +5,16 @@ import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { moment } from '../data/format';
 import { previewInstallation, standing as hung, useInstallations } from '../data/installations';
-import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, type Mandate, type Order, type Trial } from '../data/mandates';
+import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order, type Trial } from '../data/mandates';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
 import { StepList, Steps } from '../parts/Steps';
+import { Trail, Visits } from '../parts/Trail';
 import { space } from '../theme/tokens';
 import { Next, Standing } from './Mandates';
 
 const Part = styled.section`
-  margin-top: ${space(7)}; .wrap { overflow-wrap: anywhere; }
+  margin-top: ${space(7)}; .wrap { overflow-wrap: anywhere; white-space: pre-line; } h3 { margin: ${space(4)} 0 ${space(2)}; overflow-wrap: anywhere; }
   h2 { font-size: 20px; margin-bottom: ${space(3)}; }
 `;
 
@@ -37,6 +38,7 @@ export function MandatePage() {
       <Next m={m} />
       <Facts m={m} />
       <Acts m={m} onBegun={show} />
+      {m.trail.length > 0 && <Part aria-label="Trail"><h2>From the order to what visitors see</h2><Trail entries={m.trail} /></Part>}
       <OrderSteps number={chosen ?? latest?.number} />
       <Installations m={m} />
       <History name={m.name} onShow={show} />
@@ -45,8 +47,9 @@ export function MandatePage() {
 }
 
 function Facts({ m }: { m: Mandate }) {
+  const rehearsed = m.rehearsed ? [`${moment(m.rehearsed.begun_at)}: ${m.rehearsed.state} at the test directory`, ...m.rehearsed_on.map((v) => `${v.server}: ${hung(v)[1]}`)].join('\n') : 'never';
   const rows: [string, string][] = [
-    ['From', m.ca], ['Proved by', `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Installed on', m.install.join(', ') || 'not said'],
+    ['From', m.ca], ['Proved by', `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Installed on', m.install.join(', ') || 'not said'], ['Last rehearsal', rehearsed],
     ['Budget of the CA', m.budget.certificates > 0 ? `${m.budget.used} of ${m.budget.certificates} used in ${m.budget.days} days` : 'not declared'], ['Declared', m.place || `made by ${m.made_by}`],
   ];
   return <Part aria-label="The mandate"><Plain><tbody>{rows.map(([k, v]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{v}</td></tr>)}</tbody></Plain></Part>;
@@ -58,6 +61,7 @@ function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
   const admin = useMay('admin');
   const go = useNavigate();
   const [trials, setTrials] = useState<Schemas['TrialList']>();
+  const [visits, setVisits] = useState<Schemas['VisitList']>();
   const [busy, setBusy] = useState('');
   const [says, setSays] = useState('');
   if (!operator) return null;
@@ -73,10 +77,12 @@ function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
         <Button $main isDisabled={busy !== ''} onPress={() => act('check', async () => setTrials(await checkMandate(m.name)))}>{busy === 'check' ? 'Trying…' : 'Pre-flight'}</Button>
         <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(true)}>Rehearse</Button>
         <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(false)}>Order now</Button>
+        <Button isDisabled={busy !== ''} onPress={() => act('visit', async () => setVisits(await visitMandate(m.name)))}>{busy === 'visit' ? 'Visiting…' : 'Visit'}</Button>
         {admin && !m.place && <Button onPress={() => { if (confirm(`End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name); await go('/mandates'); }); }}>End it</Button>}
       </Bar>
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
       {trials && <Preflight trials={trials} />}
+      {visits && <Part aria-label="Visit"><h2>{visits.well ? 'Visit: all is well on a visitor\'s way' : 'Visit: not all is well on a visitor\'s way'}</h2><Visits visits={visits} /></Part>}
     </>
   );
 }

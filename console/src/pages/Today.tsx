@@ -106,6 +106,17 @@ function Beside({ today: t }: { today: TodayData }) {
         )}
         <li>{plural(t.bindings.hosts, 'host')} on {plural(t.bindings.servers, 'server')}, {plural(t.in_use, 'certificate')} in use</li>
       </ul>
+      {t.ordered.length > 0 && <h2>Ordered by itself, or failed</h2>}
+      {t.ordered.length > 0 && (
+        <ul>
+          {t.ordered.map((o) => (
+            <li key={o.number}>
+              <span className="when">{ago(o.finished_at ?? o.begun_at)}</span>
+              <Link to={`/mandates/${o.mandate}?order=${o.number}`}>{o.mandate}</Link>: {o.failure ? `order ${o.number} failed, ${o.failure.kind}` : 'a new certificate'}
+            </li>
+          ))}
+        </ul>
+      )}
       {t.installed.length > 0 && <h2>Installed by itself, or to look at</h2>}
       {t.installed.length > 0 && (
         <ul>
