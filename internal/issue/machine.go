@@ -22,6 +22,18 @@ type Machine struct {
 	Records  Records
 	Anchors  []*certs.Certificate // what a chain has to end at
 	Patience time.Duration        // for the CA; half an hour when 0
+	Pace     time.Duration        // longest wait between tries, where the default is longer; 0 for the default
+}
+
+// again is when something that may pass is tried again.
+func (m *Machine) again() time.Time { return time.Now().Add(m.paced(againIn)) }
+
+// paced is a wait, shortened to the machine's pace.
+func (m *Machine) paced(wait time.Duration) time.Duration {
+	if m.Pace > 0 {
+		return min(wait, m.Pace)
+	}
+	return wait
 }
 
 // Bounds of patience.
@@ -45,7 +57,7 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 	}
 	var lost *acme.LostError
 	if errors.As(err, &lost) && o.Tries < mostTries {
-		wait := min(firstWait<<o.Tries, lastWait)
+		wait := m.paced(min(firstWait<<o.Tries, lastWait))
 		o.Tries++
 		if saved := m.Records.Save(ctx, o, "", ""); saved != nil {
 			return saved
@@ -59,7 +71,7 @@ func (m *Machine) Run(ctx context.Context, o *Order) error {
 		}
 		return &WaitError{p.RetryAfter, err}
 	}
-	f := failureOf(err)
+	f := m.failureOf(err)
 	if f == nil {
 		return err // of this service, not of the order
 	}
@@ -87,7 +99,7 @@ func limited(err error) *acme.Problem {
 
 // failureOf says what is wrong with an order; nil when the fault is this
 // service's own.
-func failureOf(err error) *Failure {
+func (m *Machine) failureOf(err error) *Failure {
 	var own *Failure
 	var p *acme.Problem
 	var bad *acme.ReplyError
@@ -95,7 +107,7 @@ func failureOf(err error) *Failure {
 	var lag *proof.LagError
 	var refused *proof.RefusedError
 	var put *proof.PublishError
-	again := time.Now().Add(againIn)
+	again := m.again()
 	switch {
 	case errors.As(err, &own):
 		return own
@@ -214,7 +226,7 @@ func (m *Machine) until(ctx context.Context, o *Order, at *acme.Order, left acme
 	}
 	for deadline := time.Now().Add(wait); at.Status == left; {
 		if time.Now().After(deadline) {
-			return nil, &Failure{TooLong, fmt.Sprintf("the order has been %s for %s", at.Status, wait), "try again later; if it stays, ask the CA about " + o.URL, time.Now().Add(againIn)}
+			return nil, &Failure{TooLong, fmt.Sprintf("the order has been %s for %s", at.Status, wait), "try again later; if it stays, ask the CA about " + o.URL, m.again()}
 		}
 		if err := acme.Pause(ctx, at.RetryAfter); err != nil {
 			return nil, err
@@ -358,7 +370,7 @@ func (m *Machine) whyInvalid(ctx context.Context, at *acme.Order) error {
 	if at.Error != nil {
 		return at.Error
 	}
-	return &Failure{BadReply, "the CA calls the order invalid and gives no reason", "try again later; if it stays, ask the CA about " + at.URL, time.Now().Add(againIn)}
+	return &Failure{BadReply, "the CA calls the order invalid and gives no reason", "try again later; if it stays, ask the CA about " + at.URL, m.again()}
 }
 
 // first gives a problem the type of its first part, which says more.
@@ -390,7 +402,7 @@ func (m *Machine) finalize(ctx context.Context, o *Order, at *acme.Order) (*acme
 	case acme.Invalid:
 		return nil, m.whyInvalid(ctx, at)
 	}
-	return nil, &Failure{BadReply, fmt.Sprintf("after the request the CA calls the order %s", at.Status), "try again later; if it stays, ask the CA about " + o.URL, time.Now().Add(againIn)}
+	return nil, &Failure{BadReply, fmt.Sprintf("after the request the CA calls the order %s", at.Status), "try again later; if it stays, ask the CA about " + o.URL, m.again()}
 }
 
 // fetch downloads and checks the certificate: only what passes is kept.
@@ -402,7 +414,7 @@ func (m *Machine) fetch(ctx context.Context, o *Order, at *acme.Order) error {
 		}
 	}
 	if at.Status != acme.Valid {
-		return &Failure{BadReply, fmt.Sprintf("the order was valid and is %s now", at.Status), "try again later", time.Now().Add(againIn)}
+		return &Failure{BadReply, fmt.Sprintf("the order was valid and is %s now", at.Status), "try again later", m.again()}
 	}
 	chains, err := m.Client.Chains(ctx, m.Account, at.Certificate)
 	if err != nil {
@@ -423,7 +435,7 @@ func (m *Machine) fetch(ctx context.Context, o *Order, at *acme.Order) error {
 		}
 	}
 	if chosen == nil {
-		return &Failure{BadCertificate, err.Error(), "nothing of it is kept as usable; ask the CA about " + o.URL, time.Now().Add(againIn)}
+		return &Failure{BadCertificate, err.Error(), "nothing of it is kept as usable; ask the CA about " + o.URL, m.again()}
 	}
 	o.Chain = chosen.PEM
 	words := fmt.Sprintf("%s until %s, by %s, ending at %s", chosen.Leaf.CommonName(), chosen.Leaf.NotAfter.UTC().Format("2 January 2006"), chosen.Leaf.IssuerName(), chosen.Anchor)

@@ -148,12 +148,51 @@ func (s *Service) replaced(ctx context.Context, list []store.Mandate, account *s
 }
 
 // Waits after failures in a row: an hour, twice as long each time, a day at
-// most. A CA that limits its rate is left alone until the time it gives, though
-// one mandate's limit does not hold up all others for more than a day.
+// most; all shorter where the certificate in force lives less than a day. A CA
+// that limits its rate is left alone until the time it gives, though one
+// mandate's limit does not hold up all others for more than a day.
 const (
 	firstRetry = time.Hour
 	lastRetry  = 24 * time.Hour
+	tries      = int64(lastRetry / firstRetry) // there is time for in a life
 )
+
+// pace is the first wait after a failure of a mandate: a share of the life of
+// its certificate in force, an hour at most.
+func pace(inForce *store.Order) time.Duration {
+	if inForce == nil {
+		return firstRetry
+	}
+	chain, err := certs.ReadCertificates(inForce.Chain)
+	if err != nil || len(chain) == 0 {
+		return firstRetry
+	}
+	return min(chain[0].NotAfter.Sub(chain[0].NotBefore)/time.Duration(tries), firstRetry)
+}
+
+// paceOf is the pace of one mandate.
+func (s *Service) paceOf(ctx context.Context, mandate int64) (time.Duration, bool, error) {
+	before, err := s.store.InForce(ctx, []int64{mandate})
+	o, there := before[mandate]
+	if !there {
+		return firstRetry, false, err
+	}
+	return pace(&o), true, nil
+}
+
+// soonest is how near something due must be for a look to be planned for it;
+// what is due later is found by the looks that come each minute.
+const soonest = time.Hour
+
+// plan plans a look for what is due, when that is soon.
+func (s *Service) plan(ctx context.Context, at time.Time) {
+	if time.Until(at) > soonest {
+		return
+	}
+	if err := s.jobs.AddDue(ctx, at); err != nil && ctx.Err() == nil {
+		s.cfg.Log.Warn("no look is planned for what is due; one comes within a minute", "error", err)
+	}
+}
 
 // settle says when a mandate is due next, now that an order of it ends; nil
 // after a rehearsal.
@@ -173,8 +212,13 @@ func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next,
 		return &store.Next{At: &at, Why: why}, nil
 	}
 	next := &store.Next{Failures: row.Mandate.Failures + 1}
+	first, renews, err := r.s.paceOf(ctx, row.MandateID)
+	if err != nil {
+		return nil, err
+	}
+	last := min(lastRetry, first*time.Duration(tries))
 	if !f.Again.IsZero() {
-		again := time.Now().UTC().Add(min(firstRetry<<min(next.Failures-1, 10), lastRetry))
+		again := time.Now().UTC().Add(min(first<<min(next.Failures-1, 10), last))
 		if f.Again.After(again) || f.Kind == issue.RateLimited {
 			again = f.Again.UTC()
 		}
@@ -182,12 +226,11 @@ func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next,
 		return next, nil
 	}
 	next.Why = "waits for a person: " + clipText(f.Advice)
-	before, err := r.s.store.InForce(ctx, []int64{row.MandateID})
-	if len(before) > 0 { // it will end: nobody's silence stops its renewal
-		again := time.Now().UTC().Add(lastRetry)
+	if renews { // it will end: nobody's silence stops its renewal
+		again := time.Now().UTC().Add(last)
 		next.At, next.Why = &again, "waits for a person, tried again each day: "+clipText(f.Advice)
 	}
-	return next, err
+	return next, nil
 }
 
 // earlier is the first of two times.
@@ -265,12 +308,17 @@ func (s *Service) BeginDue(ctx context.Context) error {
 
 // postpone makes mandates whose orders cannot be begun due again later.
 func (s *Service) postpone(ctx context.Context, list []store.Mandate, why error) error {
-	later := time.Now().UTC().Add(firstRetry)
 	var rest *RestError
-	if errors.As(why, &rest) {
-		later = rest.Until.UTC()
-	}
 	for _, m := range list {
+		first, _, err := s.paceOf(ctx, m.ID)
+		if err != nil {
+			return err
+		}
+		later := time.Now().UTC().Add(first)
+		if errors.As(why, &rest) {
+			later = rest.Until.UTC()
+		}
+		s.plan(ctx, later)
 		if err := s.store.SetNext(ctx, m.ID, store.Next{At: &later, Why: "could not be ordered: " + clipText(why.Error()), Failures: m.Failures}); err != nil {
 			return err
 		}

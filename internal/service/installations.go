@@ -490,6 +490,9 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 	if errors.As(err, &wait) {
 		return &work.Later{At: wait.Until}
 	}
+	if err == nil && i.State == install.Returned && row.By == itself {
+		s.plan(ctx, time.Now().Add(pace(order)))
+	}
 	if err == nil && !row.Rehearsal { // findings close and open by themselves
 		if _, err := s.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
 			s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
@@ -530,17 +533,14 @@ func (r *installationRecords) Save(ctx context.Context, i *install.Installation,
 	return r.s.store.SaveInstallation(ctx, r.row, &store.InstallationStep{InstallationID: i.ID, Step: step, Outcome: string(outcome), Words: words, At: now})
 }
 
-// Bounds of what is installed by itself.
-const (
-	installAgain  = time.Hour // after one that came to nothing
-	installAtOnce = 50
-)
+// installAtOnce bounds how much is installed by itself in one go.
+const installAtOnce = 50
 
 // InstallDue installs what was renewed on the servers where a person had
 // installed the mandate before. What would change a configuration is previewed
 // and waits for a person.
 func (s *Service) InstallDue(ctx context.Context) error {
-	list, err := s.store.Unhung(ctx, time.Now().UTC().Add(-installAgain), installAtOnce)
+	list, err := s.store.Unhung(ctx, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
 	if err != nil {
 		return err
 	}

@@ -173,6 +173,9 @@ func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Ma
 		return nil, err
 	}
 	m := &issue.Machine{Kind: acme.HTTP01, Records: records, Anchors: anchorsFor(e, ca), Patience: s.cfg.OrderPatience}
+	if m.Pace, _, err = s.paceOf(ctx, row.MandateID); err != nil {
+		return nil, err
+	}
 	if m.Account, err = s.accountSigner(a); err != nil {
 		return nil, err
 	}
@@ -290,7 +293,13 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 	if err != nil {
 		return err
 	}
-	return r.s.store.SaveOrder(ctx, row, next, steps...)
+	if err := r.s.store.SaveOrder(ctx, row, next, steps...); err != nil {
+		return err
+	}
+	if next != nil && next.At != nil {
+		r.s.plan(ctx, *next.At)
+	}
+	return nil
 }
 
 // Note implements issue.Records.

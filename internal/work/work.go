@@ -197,6 +197,12 @@ func (j *Jobs) Start(ctx context.Context) error {
 // next start.
 func (j *Jobs) Stop(ctx context.Context) error { return j.client.StopAndCancel(ctx) }
 
+// AddDue queues a look for what is due at a time.
+func (j *Jobs) AddDue(ctx context.Context, at time.Time) error {
+	_, err := j.client.Insert(ctx, Due{}, &river.InsertOpts{Queue: j.queue, MaxAttempts: 1, ScheduledAt: at})
+	return err
+}
+
 // AddShards queues the shards 0 to n-1 of a survey, committed with tx.
 func (j *Jobs) AddShards(ctx context.Context, tx pgx.Tx, s Shard, n int) error {
 	params := make([]river.InsertManyParams, n)

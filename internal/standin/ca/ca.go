@@ -22,6 +22,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -47,6 +48,7 @@ type Config struct {
 	HTTPPort   int               // where http-01 is looked at; 80 when 0
 	MACKeys    map[string][]byte // customers' keys; when there are any, an account must be bound to one
 	Lifetime   time.Duration     // of certificates; 90 days when 0
+	Renewal    time.Duration     // after which it suggests to renew; two thirds of the life when 0
 	Reuse      time.Duration     // how long a valid authorization counts; 0 for not at all
 }
 
@@ -145,14 +147,27 @@ func Start(c Config) (*CA, error) {
 		}
 		c.Server = own
 	}
-	a.base = "https://" + l.Addr().String()
-	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{Certificates: []tls.Certificate{*c.Server}, MinVersion: tls.VersionTLS12}}
-	go func() { _ = a.server.ServeTLS(l, "", "") }()
+	a.Server, a.base = c.Server, "https://"+l.Addr().String()
+	a.answer(l)
 	return a, nil
 }
 
-// Close ends it.
+func (a *CA) answer(l net.Listener) {
+	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{Certificates: []tls.Certificate{*a.Server}, MinVersion: tls.VersionTLS12}}
+	go func(s *http.Server) { _ = s.ServeTLS(l, "", "") }(a.server)
+}
+
+// Close ends it: nobody answers any more.
 func (a *CA) Close() { _ = a.server.Close() }
+
+// Reopen answers again at the same address, with all that was known.
+func (a *CA) Reopen() error {
+	l, err := net.Listen("tcp", strings.TrimPrefix(a.base, "https://"))
+	if err == nil {
+		a.answer(l)
+	}
+	return err
+}
 
 // Directory is the URL to give a client.
 func (a *CA) Directory() string { return a.base + "/directory" }

@@ -300,7 +300,9 @@ func checkRequest(csr *x509.CertificateRequest, o *order) *problem {
 func (a *CA) issue(csr *x509.CertificateRequest, o *order) (*issued, error) {
 	fault := a.Faults.get()
 	now := time.Now().UTC().Truncate(time.Second)
-	t := &x509.Certificate{SerialNumber: serial(), DNSNames: csr.DNSNames, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(-time.Hour + a.Lifetime - time.Second), BasicConstraintsValid: true,
+	const backdated = 60 // at most this part of the life
+	begins := now.Add(-min(time.Hour, a.Lifetime/backdated)).Truncate(time.Second)
+	t := &x509.Certificate{SerialNumber: serial(), DNSNames: csr.DNSNames, NotBefore: begins, NotAfter: begins.Add(a.Lifetime - time.Second), BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, CRLDistributionPoints: []string{a.base + "/crl"}}
 	if len(csr.DNSNames[0]) <= 64 {
 		t.Subject = pkix.Name{CommonName: csr.DNSNames[0]}
@@ -381,7 +383,7 @@ func (a *CA) mayReplace(by *account, id string) error {
 	return nil
 }
 
-// renewalInfo suggests the last third of a certificate's life, or now (RFC
+// renewalInfo suggests when to renew a certificate, or now (RFC
 // 9773 section 4.2).
 func (a *CA) renewalInfo(w http.ResponseWriter, id string) error {
 	a.mu.Lock()
@@ -392,6 +394,9 @@ func (a *CA) renewalInfo(w http.ResponseWriter, id string) error {
 	}
 	life := i.leaf.NotAfter.Sub(i.leaf.NotBefore)
 	start := i.leaf.NotBefore.Add(life * 2 / 3)
+	if a.Renewal > 0 {
+		start = i.leaf.NotBefore.Add(a.Renewal)
+	}
 	end := start.Add(life / 12)
 	if a.Faults.get().Renew || !i.revoked.IsZero() {
 		start, end = time.Now().Add(-2*time.Hour), time.Now().Add(-time.Hour)
