@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -186,6 +187,8 @@ type child struct {
 	cmd  *exec.Cmd
 	done chan struct{}
 	log  bytes.Buffer
+
+	wanted atomic.Bool // its end
 }
 
 // run starts one server; it ends with this process, even when that is killed.
@@ -214,6 +217,9 @@ func (e *Estate) run(ctx context.Context, s server) error {
 	}
 	go func() {
 		<-c.done
+		if c.wanted.Load() {
+			return
+		}
 		select {
 		case e.failed <- fmt.Errorf("the demo's server %s ended: %s", c.name, c.lastWords()):
 		default:

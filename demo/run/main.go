@@ -27,10 +27,18 @@ func main() {
 	dir := flag.String("dir", ".demo", "directory for everything the demo writes")
 	program := flag.String("insegna", "bin/insegna", "the program")
 	once := flag.Bool("once", false, "end after the first survey")
+	clock := flag.Duration("clock", 0, "run the clock for so long instead: certificates that live for minutes, under traffic")
+	life := flag.Duration("life", 5*time.Minute, "of the clock's certificates")
+	disturb := flag.Bool("disturb", false, "kill a worker, stop a server and close the CA while the clock runs")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := run(ctx, *dir, *program, *once)
+	var err error
+	if *clock > 0 {
+		err = runClock(ctx, *dir, *program, times{*clock, *life, *disturb})
+	} else {
+		err = run(ctx, *dir, *program, *once)
+	}
 	if err != nil && ctx.Err() == nil {
 		fmt.Fprintln(os.Stderr, "demo:", err)
 		os.Exit(1)
@@ -51,7 +59,7 @@ func run(ctx context.Context, dir, program string, once bool) error {
 		return err
 	}
 	defer estate.Stop()
-	s, err := serve(ctx, dir, program, estate.Net)
+	s, err := serve(ctx, dir, "data", program, firstPort+estate.Net)
 	if err != nil {
 		return err
 	}
@@ -127,12 +135,14 @@ type running struct {
 // firstPort is the console's port of the first demo; others take the next.
 const firstPort = 7420
 
-func serve(ctx context.Context, dir, program string, n int) (*running, error) {
-	s := &running{program: program, dir: dir, log: filepath.Join(dir, "service.log"), done: make(chan struct{})}
-	if err := awaitPrevious(ctx, filepath.Join(dir, "data", "lock")); err != nil {
+// serve starts a service with its data in a folder of the demo's directory, at
+// the first free port from one on.
+func serve(ctx context.Context, dir, data, program string, from int, args ...string) (*running, error) {
+	s := &running{program: program, dir: dir, log: filepath.Join(dir, strings.Replace(data, "data", "service", 1)+".log"), done: make(chan struct{})}
+	if err := awaitPrevious(ctx, filepath.Join(dir, data, "lock")); err != nil {
 		return nil, err
 	}
-	port, err := freePort(firstPort + n)
+	port, err := freePort(from)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +152,7 @@ func serve(ctx context.Context, dir, program string, n int) (*running, error) {
 		return nil, err
 	}
 	defer func() { _ = out.Close() }()
-	s.cmd = exec.Command(program, "serve", "--data", filepath.Join(dir, "data"), "--listen", s.address)
+	s.cmd = exec.Command(program, append([]string{"serve", "--data", filepath.Join(dir, data), "--listen", s.address}, args...)...)
 	s.cmd.Stdout, s.cmd.Stderr = &s.said, out
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	started := make(chan error)
