@@ -1,12 +1,18 @@
-# What can be asked for: demo, test, check, build, bench, screenshots, setup, clean.
+# What can be asked for: demo, clock, test, check, build, bench, screenshots, setup, clean.
 SHELL := /bin/bash
 export CGO_ENABLED := 0
 DIR ?= .demo
+LENGTH ?= 30m
+LIFE ?= 5m
 
-.PHONY: demo test check build console generate setup setup-test bench screenshots clean fuzz
+.PHONY: demo clock test check build console generate setup setup-test bench screenshots clean fuzz
 
 demo: setup build                ## the demo estate; DIR=.demo-2 for a second one, ARGS=--once to end after the survey
 	@bin/demo --dir $(DIR) $(ARGS)
+
+clock: setup build               ## certificates of five minutes for half an hour, calm and disturbed; LENGTH=, LIFE=
+	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE)
+	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --disturb
 
 setup:
 	@scripts/setup demo

@@ -3,6 +3,7 @@ package main_test
 import (
 	"bufio"
 	"crypto/tls"
+	"encoding/json"
 	"net"
 	"net/http"
 	"os"
@@ -182,6 +183,35 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 	assert.Equal(t, string(before), string(after))
 	status, _ = visit()
 	assert.NotEqual(t, 301, status)
+}
+
+// TestTheClock lets certificates of a minute be renewed and installed for two
+// minutes, under traffic, while a worker is killed, a server is stopped and the
+// CA is away: nobody meets a failed request or an expired certificate.
+func TestTheClock(t *testing.T) {
+	dir := newDir(t)
+	out, err := exec.Command(build(t), "--dir", dir, "--insegna", servicetest.Program(t), "--clock", "2m", "--life", "1m", "--disturb").CombinedOutput()
+	require.NoError(t, err, string(out))
+	text, err := os.ReadFile(filepath.Join(dir, "clock.json"))
+	require.NoError(t, err)
+	var report struct {
+		Disturbed []string
+		Servers   []struct {
+			Server                                     string
+			Renewals, Requests, Failed, Aside, Expired int
+		}
+	}
+	require.NoError(t, json.Unmarshal(text, &report))
+	assert.Len(t, report.Disturbed, 6, "three things go wrong, and end")
+	require.Len(t, report.Servers, 2)
+	for _, s := range report.Servers {
+		assert.GreaterOrEqual(t, s.Renewals, 5, s.Server)
+		assert.Greater(t, s.Requests, 2000, s.Server)
+		assert.Zero(t, s.Failed, s.Server)
+		assert.Zero(t, s.Expired, s.Server)
+		assert.Equal(t, s.Server == "tock", s.Aside > 0, "%s: the visitors do come", s.Server)
+	}
+	assert.Eventually(t, func() bool { return left(dir) == 0 }, 20*time.Second, 50*time.Millisecond, "processes are left")
 }
 
 // TestAsAnOrdinaryUser runs the demo without root's rights.
