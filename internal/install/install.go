@@ -63,7 +63,7 @@ type Installation struct {
 	Leaf           string // SHA-256 of the new certificate
 	Edits          []conf.Edit
 	Test, Reload   string // commands
-	Copy           string // where a copy of the configuration lies while it is tested: in the folder of the main file
+	Copy           string // what the path of a copy of the configuration, to be tested, begins with: in the folder of the main file
 	Doors          []Door
 	State          State
 	Rehearsal      bool // ends before anything is changed
@@ -82,8 +82,8 @@ func Key(folder string) string { return path.Join(folder, "now", "key.pem") }
 // version in the place of the one in use, for the server to test.
 type Copy struct {
 	Text      []byte
-	Test      string // the command that tests it
-	Translate func(said string) string
+	Test      string                   // the command that tests it
+	Translate func(said string) string // what was said of it, with the places it was copied from
 }
 
 // Outcome of a step.
@@ -133,7 +133,7 @@ func (e *fault) Error() string { return e.words }
 type Machine struct {
 	Server   reach.Machine
 	Records  Records
-	Copy     func(i *Installation) (*Copy, error)                   // nil where the server's test can be led to no copy; the error says why there is none
+	Copy     func(i *Installation, at string) (*Copy, error)        // nil where the server's test can be led to no copy; the error says why there is none
 	Look     func(ctx context.Context, d *Door) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
 	Patience time.Duration                                          // until the old certificate is gone; half a minute when 0
 	Keep     int                                                    // versions that stay; 5 when 0

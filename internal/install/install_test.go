@@ -29,6 +29,8 @@ import (
 	"insegna.example/internal/install"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
+	"insegna.example/internal/standin/sshd"
+	"insegna.example/internal/standin/wire"
 )
 
 const host = "menu.lantern.example"
@@ -72,17 +74,17 @@ func (p *pier) command(more string) string {
 	return "/usr/sbin/nginx -p " + p.dir + " -c " + p.main + " -e stderr " + more
 }
 
-// copy is where a copy of the configuration lies while it is tested.
-func (p *pier) copy() string { return p.dir + "/.insegna-menu.conf" }
+// copy is what the path of a copy of the configuration begins with.
+func (p *pier) copy() string { return p.dir + "/.insegna-menu." }
 
 // copied makes the copy for an installation.
-func (p *pier) copied(i *install.Installation) (*install.Copy, error) {
+func (p *pier) copied(i *install.Installation, at string) (*install.Copy, error) {
 	v := p.folder + "/versions/" + i.Version
 	f, err := nginx.Flatten(os.DirFS("/"), p.main, i.Edits, map[string]string{install.Certificate(p.folder): v + "/chain.pem", install.Key(p.folder): v + "/key.pem"})
 	if err != nil {
 		return nil, err
 	}
-	return &install.Copy{Text: []byte(f.Text), Test: strings.Replace(i.Test, p.main, p.copy(), 1), Translate: func(said string) string { return f.Translate(said, p.copy()) }}, nil
+	return &install.Copy{Text: []byte(f.Text), Test: strings.Replace(i.Test, p.main, at, 1), Translate: func(said string) string { return f.Translate(said, at) }}, nil
 }
 
 // start runs nginx on the configuration as it lies.
@@ -215,6 +217,8 @@ var errKilled = errors.New("killed")
 // trial is a server on which one step goes wrong, and records that survive.
 type trial struct {
 	reach.Machine
+	dial       func() reach.Machine // opens the way anew for each turn, where it can be dropped
+	drop       func()               // drops it
 	kept       install.Installation
 	steps      []string
 	at, met    int
@@ -247,6 +251,12 @@ func (x *trial) act(name string, do func() error) error {
 	case "lost after":
 		_ = do()
 		return &reach.LostError{Address: "pier", Err: net.ErrClosed}
+	case "dropped before":
+		x.drop()
+		return do()
+	case "dropped during":
+		go func() { time.Sleep(time.Duration(x.at%4) * time.Millisecond); x.drop() }()
+		return do()
 	case "killed before":
 		x.dead = true
 		x.cancel()
@@ -291,6 +301,9 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		require.Less(t, turn, 10, "%v", x.steps)
 		ctx, cancel := context.WithCancel(t.Context())
 		x.cancel, x.dead = cancel, false
+		if x.dial != nil {
+			x.Machine = x.dial()
+		}
 		m := &install.Machine{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Look: func(context.Context, *install.Door) (string, string) {
 			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
 				return leaf, "a certificate"
@@ -307,7 +320,64 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 			require.True(t, x.fired, "%v", err) // the records themselves failed
 		}
 		cancel()
+		if x.dial != nil {
+			_ = x.Machine.Close()
+		}
 	}
+}
+
+// TestDroppedOverSSH installs over a real SSH server whose connection drops at
+// one act after the other, just before it and while it goes on: every time it is
+// new everywhere in the end, and nothing half-written is left.
+func TestDroppedOverSSH(t *testing.T) {
+	if err := sshd.CanRun(); err != nil {
+		require.NotErrorIs(t, err, sshd.ErrNotInstalled)
+		t.Skip(err) // whoever runs this cannot log in at all
+	}
+	server, stop, err := sshd.StartFree()
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	relay, err := wire.New(server.Address)
+	require.NoError(t, err)
+	t.Cleanup(relay.Close)
+	known, err := os.ReadFile(server.KnownHosts)
+	require.NoError(t, err)
+	_, port, _ := net.SplitHostPort(relay.Address())
+	_, key, _ := strings.Cut(string(known), " ")
+	knownHosts := filepath.Join(t.TempDir(), "known")
+	require.NoError(t, os.WriteFile(knownHosts, []byte("[127.0.0.1]:"+port+" "+key), 0o600))
+	dial := func() reach.Machine {
+		m, err := reach.Dial(t.Context(), reach.SSH{Address: relay.Address(), User: server.User, Key: server.Key, KnownHosts: knownHosts})
+		require.NoError(t, err)
+		return m
+	}
+	p := newPier(t)
+	fired := 0
+	for at := 1; at <= 18; at++ {
+		kinds := []string{"dropped during", "dropped before"}
+		for n, kind := range kinds[:1+at%2] {
+			shape := []string{unsealed, foreign, renewed}[(at+n)%3]
+			what := fmt.Sprintf("%s, %s act %d", shape, kind, at)
+			i := p.lay(t, shape, 2*at+n)
+			x := &trial{dial: dial, drop: relay.Drop, kind: kind, at: at}
+			x.run(t, p, i)
+			if x.fired {
+				fired++
+			}
+			assert.Equal(t, install.Done, x.kept.State, "%s: %v", what, x.steps)
+			assert.True(t, p.serves(i.Leaf), what)
+			var left []string
+			require.NoError(t, filepath.WalkDir(p.dir, func(at string, d fs.DirEntry, err error) error {
+				if strings.HasPrefix(d.Name(), ".") {
+					left = append(left, at)
+				}
+				return err
+			}))
+			assert.Empty(t, left, what)
+		}
+	}
+	assert.Greater(t, fired, 18)
+	assert.Greater(t, relay.Connections(), 27+14, "the way was opened anew")
 }
 
 // TestNewEverywhereOrOldEverywhere lets one thing go wrong at one act of an
@@ -335,7 +405,9 @@ func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 					switch x.kept.State {
 					case install.Done:
 						assert.True(t, p.serves(i.Leaf), what)
-						assert.NoFileExists(t, p.copy(), what)
+						left, err := filepath.Glob(p.copy() + "*")
+						require.NoError(t, err)
+						assert.Empty(t, left, what)
 						to, err := os.Readlink(p.folder + "/now")
 						require.NoError(t, err, what)
 						assert.Equal(t, "versions/"+i.Version, to, what)

@@ -2,6 +2,7 @@ package install
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -162,7 +163,11 @@ func (m *Machine) stage(ctx context.Context, i *Installation) error {
 		return err
 	}
 	folder := i.version(i.Version)
-	if _, err := m.run(ctx, "umask 022 && mkdir -p -- "+quoted(folder)); err != nil {
+	anew := "umask 022 && mkdir -p -- " + quoted(folder)
+	if i.Version != i.Before { // what a try before has left there is half at best
+		anew = "rm -rf -- " + quoted(folder) + " && " + anew
+	}
+	if _, err := m.run(ctx, anew); err != nil {
 		return err
 	}
 	const private, open = 0o600, 0o644
@@ -233,7 +238,10 @@ func (m *Machine) onCopy(ctx context.Context, i *Installation) (words string, er
 	if m.Copy == nil {
 		return "the server's own test passes", m.test(ctx, i)
 	}
-	c, err := m.Copy(i)
+	// Another name each time: what a way that broke off has still running on the
+	// server may take the copy before away late.
+	at := i.Copy + rand.Text()[:unnamed]
+	c, err := m.Copy(i, at)
 	var part *conf.Problem
 	switch {
 	case errors.As(err, &part):
@@ -244,11 +252,11 @@ func (m *Machine) onCopy(ctx context.Context, i *Installation) (words string, er
 		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy", m.test(ctx, i)
 	}
 	const private = 0o600
-	if err := m.Server.Write(i.Copy, c.Text, reach.Attributes{Mode: private}); err != nil {
+	if err := m.Server.Write(at, c.Text, reach.Attributes{Mode: private}); err != nil {
 		return "", err
 	}
 	defer func() {
-		if _, gone := m.run(ctx, "rm -f -- "+quoted(i.Copy)); err == nil {
+		if _, gone := m.run(ctx, "rm -f -- "+quoted(at)); err == nil {
 			err = gone
 		}
 	}()
@@ -312,7 +320,7 @@ func (m *Machine) switched(i *Installation) string {
 func (m *Machine) lead(ctx context.Context, i *Installation, version string) error {
 	script := "cd " + quoted(i.Folder) + " && rm -f now"
 	if version != "" {
-		script = "cd " + quoted(i.Folder) + " && test -f " + quoted("versions/"+version+"/key.pem") + " && ln -sfn " + quoted("versions/"+version) + " .now && mv -T .now now"
+		script = "cd " + quoted(i.Folder) + " && test -f " + quoted("versions/"+version+"/key.pem") + " && ln -sfn " + quoted("versions/"+version) + " .now.$$ && mv -T .now.$$ now"
 	}
 	_, err := m.run(ctx, script)
 	return err
@@ -403,7 +411,7 @@ func (m *Machine) prune(ctx context.Context, i *Installation) error {
 	if n == 0 {
 		n = keep
 	}
-	_, err := m.run(ctx, fmt.Sprintf("cd %s && rm -f -- .now %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
+	_, err := m.run(ctx, fmt.Sprintf("cd %s && rm -f -- ../.now.* %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
 		quoted(path.Join(i.Folder, "versions")), i.halves(), n+1, quoted(i.Version), quoted(i.Before)))
 	return err
 }
@@ -455,20 +463,22 @@ func (m *Machine) back(ctx context.Context, i *Installation) error {
 	return m.enter(ctx, i, Returned, "back", words)
 }
 
+// unnamed is how many signs, of those of rand.Text, make a name that nobody
+// uses; those of a file that is being written end so.
+const unnamed = 12
+
 // halves are files that a process that was killed may have left: the copy, and
 // what was not renamed yet of it and of the files of the configuration.
 func (i *Installation) halves() (list string) {
-	const unnamed = 12 // signs behind the name of a file that is being written
-	half := func(at string) string {
-		return " " + quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + strings.Repeat("[A-Z2-7]", unnamed)
-	}
+	signs := strings.Repeat("[A-Z2-7]", unnamed)
+	half := func(at string) string { return " " + quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + signs }
 	for _, e := range i.Edits {
 		list += half(e.Path)
 	}
 	if i.Copy == "" {
 		return list
 	}
-	return list + " " + quoted(i.Copy) + half(i.Copy)
+	return list + " " + quoted(i.Copy) + signs + " " + quoted(path.Join(path.Dir(i.Copy), "."+path.Base(i.Copy))) + signs + "." + signs
 }
 
 // clear takes away what was staged, and folders that are empty then.
@@ -477,6 +487,6 @@ func (m *Machine) clear(ctx context.Context, i *Installation) error {
 		return nil
 	}
 	folder := quoted(i.version(i.Version))
-	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now"))+i.halves()+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
+	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now."))+"*"+i.halves()+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
 	return err
 }

@@ -234,7 +234,7 @@ func (r *remote) lost(err error) error {
 func (r *remote) explained(err error) error {
 	var status *sftp.StatusError
 	switch {
-	case err == nil, errors.Is(err, io.EOF), errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
+	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
 		return err
 	case errors.As(err, &status) && !errors.Is(err, sftp.ErrSSHFxConnectionLost) && !errors.Is(err, sftp.ErrSSHFxNoConnection):
 		return err
@@ -365,6 +365,9 @@ type remoteFile struct {
 func (f *remoteFile) Read(p []byte) (int, error) {
 	defer f.r.conn.expect()()
 	n, err := f.buffered.Read(p)
+	if err == io.EOF { // the file's own; wrapped, it is the way that ended
+		return n, err
+	}
 	return n, f.r.explained(err)
 }
 

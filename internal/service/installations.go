@@ -478,13 +478,15 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		i.State, i.Reason, i.Advice = install.Stuck, "there is no way to the server "+row.Server+" any more", "declare reach for it in the estate file, and look at the server by hand"
 		return records.Save(ctx, i, "way", install.Wrong, i.Reason)
 	}
-	i.Copy = path.Join(path.Dir(server.Reach.Configuration), ".insegna-"+row.Mandate.Name+".conf")
+	i.Copy = path.Join(path.Dir(server.Reach.Configuration), ".insegna-"+row.Mandate.Name+".")
 	m := &install.Machine{Records: records, Look: s.atDoor}
 	if m.Server, err = open(ctx, server.Reach); err != nil {
 		m.Server = nowhere{err}
 	}
 	defer func() { _ = m.Server.Close() }()
-	m.Copy = func(i *install.Installation) (*install.Copy, error) { return copyOf(m.Server.FS(), server.Reach, i) }
+	m.Copy = func(i *install.Installation, at string) (*install.Copy, error) {
+		return copyOf(m.Server.FS(), server.Reach, i, at)
+	}
 	err = m.Run(ctx, i)
 	var wait *install.WaitError
 	if errors.As(err, &wait) {

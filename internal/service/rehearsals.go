@@ -17,11 +17,11 @@ import (
 	"insegna.example/internal/store"
 )
 
-// copyOf makes a copy of a server's configuration as an installation leaves
-// it, for the server to test; nil when its command for that cannot be led to
+// copyOf makes a copy of a server's configuration, to lie at a path, as an
+// installation leaves it, for the server to test; nil when its command for that cannot be led to
 // another file.
-func copyOf(fsys fs.FS, way *estate.Reach, i *install.Installation) (*install.Copy, error) {
-	test := onFile(way.Test, way.Configuration, i.Copy)
+func copyOf(fsys fs.FS, way *estate.Reach, i *install.Installation, at string) (*install.Copy, error) {
+	test := onFile(way.Test, way.Configuration, at)
 	if test == "" {
 		return nil, nil
 	}
@@ -33,7 +33,7 @@ func copyOf(fsys fs.FS, way *estate.Reach, i *install.Installation) (*install.Co
 	if err != nil {
 		return nil, err
 	}
-	return &install.Copy{Text: []byte(flat.Text), Test: test, Translate: func(said string) string { return flat.Translate(said, i.Copy) }}, nil
+	return &install.Copy{Text: []byte(flat.Text), Test: test, Translate: func(said string) string { return flat.Translate(said, at) }}, nil
 }
 
 // severalCommands are signs of a shell's line that is more than one plain

@@ -22,6 +22,9 @@ type Relay struct {
 	connections atomic.Int64
 	stop        chan struct{}
 	open        sync.WaitGroup
+
+	mu   sync.Mutex
+	live map[net.Conn]bool
 }
 
 // New starts a relay on loopback to an address. Close ends it.
@@ -30,7 +33,7 @@ func New(to string) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{to: to, listener: l, stop: make(chan struct{})}
+	r := &Relay{to: to, listener: l, stop: make(chan struct{}), live: map[net.Conn]bool{}}
 	r.open.Go(r.accept)
 	return r, nil
 }
@@ -40,6 +43,26 @@ func (r *Relay) Address() string { return r.listener.Addr().String() }
 
 // Connections counts those it has taken.
 func (r *Relay) Connections() int { return int(r.connections.Load()) }
+
+// Drop ends the connections there are; new ones are taken.
+func (r *Relay) Drop() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for c := range r.live {
+		_ = c.Close()
+	}
+}
+
+// keep adds a connection to those that can be dropped, or takes it away.
+func (r *Relay) keep(c net.Conn, is bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if is {
+		r.live[c] = true
+	} else {
+		delete(r.live, c)
+	}
+}
 
 // Close ends the relay and every connection.
 func (r *Relay) Close() {
@@ -67,7 +90,8 @@ func (r *Relay) accept() {
 
 // back passes on what the server says, until the cut.
 func (r *Relay) back(in, out net.Conn) {
-	defer func() { _ = in.Close(); _ = out.Close() }()
+	r.keep(in, true)
+	defer func() { r.keep(in, false); _ = in.Close(); _ = out.Close() }()
 	go func() { <-r.stop; _ = out.Close() }()
 	var from io.Reader = out
 	if r.CutAfter > 0 {
