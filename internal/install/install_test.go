@@ -472,6 +472,64 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 	}
 }
 
+// mount lays a small file system of memory over a folder.
+func mount(t *testing.T, at, options string) {
+	require.NoError(t, os.MkdirAll(at, 0o755))
+	if err := syscall.Mount("none", at, "tmpfs", 0, options); err != nil {
+		t.Skipf("whoever runs this cannot mount: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(at, 0) })
+}
+
+// TestAFullDisk has no room for the new version.
+func TestAFullDisk(t *testing.T) {
+	p := newPier(t)
+	i := p.lay(t, foreign, 3)
+	mount(t, p.dir+"/insegna", "size=16k")
+	require.ErrorIs(t, os.WriteFile(p.dir+"/insegna/filler", make([]byte, 1<<20), 0o600), syscall.ENOSPC)
+	before := p.state(t)
+	x := &trial{Machine: reach.Local()}
+	x.run(t, p, i)
+	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+	assert.Contains(t, x.kept.Reason, "no space left on device")
+	assert.Equal(t, before, p.state(t))
+	assert.True(t, p.serves(i.Doors[0].Before))
+}
+
+// TestAReadOnlyDisk lets the link be renamed, and not the site be written.
+func TestAReadOnlyDisk(t *testing.T) {
+	p := newPier(t)
+	mount(t, p.dir+"/sites", "size=64k")
+	i := p.lay(t, foreign, 3)
+	before := p.state(t)
+	require.NoError(t, syscall.Mount("none", p.dir+"/sites", "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	x := &trial{Machine: reach.Local()}
+	x.run(t, p, i)
+	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+	assert.Contains(t, x.kept.Reason, "read-only file system")
+	assert.NotEmpty(t, x.kept.Advice)
+	assert.Equal(t, before, p.state(t))
+	assert.True(t, p.serves(i.Doors[0].Before))
+}
+
+// TestAServerThatDoesNotRun cannot take anything in: it says so, and its files
+// are as they were when it starts again.
+func TestAServerThatDoesNotRun(t *testing.T) {
+	p := newPier(t)
+	i := p.lay(t, unsealed, 3)
+	before := p.state(t)
+	require.NoError(t, p.nginx.Signal(syscall.SIGTERM))
+	require.Eventually(t, func() bool { _, err := os.Stat(p.dir + "/pid"); return err != nil }, 10*time.Second, 10*time.Millisecond)
+	x := &trial{Machine: reach.Local()}
+	x.run(t, p, i)
+	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+	assert.Contains(t, x.kept.Reason, p.dir+"/pid")
+	assert.Contains(t, x.kept.Advice, "see that the server runs")
+	assert.Equal(t, before, p.state(t))
+	p.start(t)
+	assert.Equal(t, "", p.served())
+}
+
 // TestARehearsalChangesNothing stages and tests a version, and takes it away.
 func TestARehearsalChangesNothing(t *testing.T) {
 	p := newPier(t)
