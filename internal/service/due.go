@@ -8,9 +8,11 @@ import (
 	"fmt"
 	"math/big"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/core/certs"
@@ -208,8 +210,7 @@ func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next,
 		return nil, nil
 	}
 	if f == nil {
-		at, why := r.renewal(ctx, o)
-		return &store.Next{At: &at, Why: why}, nil
+		return r.renewal(ctx, o), nil
 	}
 	next := &store.Next{Failures: row.Mandate.Failures + 1}
 	first, renews, err := r.s.paceOf(ctx, row.MandateID)
@@ -241,24 +242,106 @@ func earlier(a, b time.Time) time.Time {
 	return b
 }
 
+// byWindow is why something is due when its CA says so.
+const byWindow = "in the window its CA suggests"
+
 // renewal chooses when a certificate is to be renewed: in the window its CA
 // suggests (RFC 9773), else some time before its end.
-func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) (time.Time, string) {
+func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next {
+	at := time.Now().Add(lastRetry).UTC()
 	list, err := certs.ReadCertificates(o.Chain)
 	if err != nil || len(list) == 0 {
-		return time.Now().Add(lastRetry), "its certificate cannot be read"
+		return &store.Next{At: &at, Why: "its certificate cannot be read"}
 	}
 	leaf := list[0]
 	if v, err := ViewOrder(r.row); err == nil && v.Spec.RenewDays > 0 {
-		return leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC(), fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)
+		at = leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC()
+		return &store.Next{At: &at, Why: fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)}
 	}
-	if r.client != nil {
-		if info, err := r.client.RenewalInfo(ctx, acme.CertificateID(leaf)); err == nil && info != nil {
-			return momentIn(info.Start, info.End), "in the window its CA suggests"
+	at = leaf.NotAfter.Add(-leaf.NotAfter.Sub(leaf.NotBefore) / 3).UTC()
+	next := &store.Next{At: &at, Why: "a third of its life before its end"}
+	if r.client == nil {
+		return next
+	}
+	info, err := r.client.RenewalInfo(ctx, acme.CertificateID(leaf))
+	switch {
+	case err != nil:
+		again := time.Now().Add(firstRetry).UTC()
+		next.AskAt = &again
+	case info != nil:
+		at = momentIn(info.Start, info.End)
+		if soonest := time.Now().Add(pace(r.row)).UTC(); at.Before(soonest) {
+			at = soonest // a CA that says "now" of what it has just issued is not asked for ever
 		}
+		next.Why, next.AskAt = byWindow, &info.AskAgain
 	}
-	life := leaf.NotAfter.Sub(leaf.NotBefore)
-	return leaf.NotAfter.Add(-life / 3).UTC(), "a third of its life before its end"
+	return next
+}
+
+// askAtOnce and askSide are how many mandates one look asks CAs about, and how
+// many of them side by side.
+const askAtOnce, askSide = 500, 16
+
+// askAgain asks CAs for the windows they suggest now: one that has moved away
+// from when a mandate is due moves that (RFC 9773 section 4.3.2).
+func (s *Service) askAgain(ctx context.Context) error {
+	list, err := s.store.ToAsk(ctx, time.Now().UTC(), askAtOnce)
+	if err != nil {
+		return err
+	}
+	var all errgroup.Group
+	all.SetLimit(askSide)
+	for _, m := range list {
+		all.Go(func() error { return s.askFor(ctx, &m) })
+	}
+	return all.Wait()
+}
+
+func (s *Service) askFor(ctx context.Context, m *store.Mandate) error {
+	again := time.Now().Add(firstRetry).UTC()
+	info, err := s.windowOf(ctx, m)
+	if err != nil || info == nil {
+		if err != nil && ctx.Err() == nil {
+			s.cfg.Log.Warn("a CA does not say when it wants a certificate renewed", "mandate", m.Name, "error", err)
+		}
+		return s.store.Asked(ctx, m.ID, again, nil, "")
+	}
+	if m.NextAt != nil && !m.NextAt.After(info.End) && !(m.NextAt.Before(info.Start) && strings.HasPrefix(m.NextWhy, byWindow)) {
+		return s.store.Asked(ctx, m.ID, info.AskAgain, nil, "")
+	}
+	at, why := momentIn(info.Start, info.End), byWindow
+	if info.Explanation != "" {
+		why += ", which has moved: " + info.Explanation
+	}
+	if err := s.store.Asked(ctx, m.ID, info.AskAgain, &at, clipText(why)); err != nil {
+		return err
+	}
+	s.plan(ctx, at)
+	return nil
+}
+
+// windowOf asks the CA of a mandate's certificate in force.
+func (s *Service) windowOf(ctx context.Context, m *store.Mandate) (*acme.RenewalInfo, error) {
+	before, err := s.store.InForce(ctx, []int64{m.ID})
+	o, there := before[m.ID]
+	if err != nil || !there {
+		return nil, err
+	}
+	chain, err := certs.ReadCertificates(o.Chain)
+	if err != nil || len(chain) == 0 {
+		return nil, err
+	}
+	_, ca, declaration, err := s.ca(ctx, o.CA)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.acmeClient(ca, ca.Directory, declaration)
+	if err != nil {
+		return nil, err
+	}
+	limited, cancel := context.WithTimeout(ctx, caPatience)
+	defer cancel()
+	return c.RenewalInfo(limited, acme.CertificateID(chain[0]))
 }
 
 // momentIn is a random moment of a window, so that not all come at once.
@@ -273,11 +356,15 @@ func momentIn(start, end time.Time) time.Time {
 // dueAtOnce is how many orders are begun in one transaction.
 const dueAtOnce = 100
 
-// BeginDue begins an order for each mandate that is due, takes down proofs that
-// were left standing, and installs what was renewed.
+// BeginDue begins an order for each mandate that is due, also by what its CA
+// says now, takes down proofs that were left standing, and installs what was
+// renewed.
 func (s *Service) BeginDue(ctx context.Context) error {
 	if err := s.sweep(ctx); err != nil {
 		s.cfg.Log.Warn("proofs are left standing", "error", err)
+	}
+	if err := s.askAgain(ctx); err != nil {
+		return err
 	}
 	for {
 		list, err := s.store.Due(ctx, time.Now().UTC(), dueAtOnce)

@@ -158,6 +158,37 @@ func TestACAThatLimitsItsRateIsLeftAlone(t *testing.T) {
 	assert.Nil(t, ended(t, f.Client, number).Failure)
 }
 
+// TestAWindowThatMovesIsFollowed has the CA want a certificate renewed at once
+// that it had wanted later: it is asked again, and the certificate is renewed.
+func TestAWindowThatMovesIsFollowed(t *testing.T) {
+	f := newFleet(t, 2, 1000)
+	for _, name := range []string{"m0", "m1"} {
+		require.Nil(t, ended(t, f.Client, begin(t, f.Client, name, false)).Failure)
+		assert.Greater(t, time.Until(*f.mandate(t, name).NextAt), 50*24*time.Hour)
+	}
+	var asks time.Time
+	f.Query(t, "select ask_at from mandates where name = 'm0'", &asks)
+	assert.WithinDuration(t, time.Now().Add(6*time.Hour), asks, time.Minute, "when the CA said")
+	f.town.Faults.Set(ca.Fault{Renew: true})
+	require.NoError(t, f.BeginDue(t.Context()))
+	assert.Greater(t, time.Until(*f.mandate(t, "m0").NextAt), 50*24*time.Hour, "not before it may be asked again")
+	execSQL(t, f.Database, "update mandates set ask_at = now() where name = 'm0'")
+	require.NoError(t, f.BeginDue(t.Context()))
+	f.quiet(t)
+	list, err := f.Client.ListOrdersWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, list.JSON200.Items, 3)
+	o := list.JSON200.Items[0]
+	assert.Equal(t, []string{"m0", "insegna", "issued"}, []string{o.Mandate, o.By, string(o.State)})
+	m := f.mandate(t, "m0")
+	assert.Contains(t, m.NextWhy, "in the window its CA suggests")
+	assert.WithinDuration(t, time.Now().Add(time.Hour), *m.NextAt, time.Minute, "what was just issued is not renewed at once again")
+	f.town.Faults.Set(ca.Fault{})
+	execSQL(t, f.Database, "update mandates set ask_at = now() where name = 'm0'")
+	require.NoError(t, f.BeginDue(t.Context()))
+	assert.Greater(t, time.Until(*f.mandate(t, "m0").NextAt), 50*24*time.Hour, "and later, when the window moves away")
+}
+
 // TestAMandateThatChangesIsOrderedAnew holds that what a mandate asks for is
 // brought about without anybody's word, also when it changes in the middle of
 // an order, and that what only says how is not.

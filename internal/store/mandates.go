@@ -113,6 +113,7 @@ type Mandate struct {
 	NextAt     *time.Time
 	NextWhy    string
 	Failures   int
+	AskAt      *time.Time // when the CA is asked again for its window
 	RemovedAt  *time.Time
 }
 
@@ -243,6 +244,20 @@ const dueSQL = `select m.* from mandates m where m.next_at <= ? and m.removed_at
 func (s *Store) Due(ctx context.Context, at time.Time, limit int) ([]Mandate, error) {
 	var list []Mandate
 	return list, s.db.WithContext(ctx).Raw(dueSQL, at, limit).Scan(&list).Error
+}
+
+// ToAsk gives mandates whose CA is to be asked for its window again.
+func (s *Store) ToAsk(ctx context.Context, at time.Time, limit int) ([]Mandate, error) {
+	var list []Mandate
+	return list, s.db.WithContext(ctx).Where("ask_at <= ? and removed_at is null", at).Order("ask_at").Limit(limit).Find(&list).Error
+}
+
+// Asked keeps when a CA is asked again and, unless next is nil, when the
+// mandate is due by what it said; one that has failed since keeps its time.
+func (s *Store) Asked(ctx context.Context, id int64, askAt time.Time, next *time.Time, why string) error {
+	_, err := s.pool.Exec(ctx, `update mandates set ask_at = $2, next_at = case when failures = 0 then coalesce($3, next_at) else next_at end,
+		next_why = case when failures = 0 and $3::timestamptz is not null then $4 else next_why end where id = $1`, id, askAt, next, text(why))
+	return err
 }
 
 // SetNext keeps when a mandate that could not be ordered is due next.

@@ -162,12 +162,13 @@ const saveSQL = `update orders set account_id = $2, state = $3, url = $4, sealed
 type Next struct {
 	At       *time.Time // nil: not by itself
 	Why      string
-	Failures int // in a row
+	Failures int        // in a row
+	AskAt    *time.Time // when the CA is asked again for its window; nil: not
 }
 
 // endSQL says when a mandate is due after an order: at once when it asks for
 // something else by now than the order did.
-const endSQL = `update mandates m set failures = $5,
+const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 then $6 else m.ask_at end,
 	next_at = case when c.changed then now() else $3 end, next_why = case when c.changed then 'what it asks for has changed' else $4 end
 	from (select $5 = 0 and (m.spec->'names', m.spec->'key', m.ca) is distinct from (o.spec->'names', o.spec->'key', o.ca) changed
 		from mandates m, orders o where m.id = $1 and o.id = $2) c where m.id = $1`
@@ -181,7 +182,7 @@ func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...Or
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
 	}
 	if next != nil {
-		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures)
+		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures, next.AskAt)
 	}
 	return s.pool.SendBatch(ctx, &b).Close()
 }
