@@ -10,9 +10,9 @@ LIFE ?= 5m
 demo: setup build                ## the demo estate; DIR=.demo-2 for a second one, ARGS=--once to end after the survey
 	@bin/demo --dir $(DIR) $(ARGS)
 
-clock: setup build               ## certificates of five minutes for half an hour, calm and disturbed; LENGTH=, LIFE=
-	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE)
-	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --disturb
+clock: setup build               ## certificates of five minutes for half an hour, calm and then disturbed, into docs/; LENGTH=, LIFE=
+	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --report docs/clock-calm.json
+	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --report docs/clock-disturbed.json --disturb
 
 setup:
 	@scripts/setup demo

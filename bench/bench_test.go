@@ -86,7 +86,7 @@ func run(tb testing.TB, out, only string) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading}, {"reached", b.reached}, {"orders", b.orders}, {"due", b.due}, {"installing", b.installing}, {"memory", b.memory}} {
+	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading}, {"reached", b.reached}, {"orders", b.orders}, {"due", b.due}, {"installing", b.installing}, {"load", b.underLoad}, {"clock", b.clock}, {"memory", b.memory}} {
 		if !strings.Contains(part.name, only) {
 			continue
 		}

@@ -8,13 +8,18 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -68,6 +73,7 @@ func (b *bench) berth() (*berth, error) {
 	if _, err := v.lay("0"); err != nil {
 		return nil, err
 	}
+	_ = os.Remove(v.folder + "/now")
 	if err := os.Symlink("versions/0", v.folder+"/now"); err != nil {
 		return nil, err
 	}
@@ -194,5 +200,91 @@ func (b *bench) installing() error {
 		time.Sleep(200 * time.Millisecond)
 	}
 	b.add("an installation from the switch to seen, against nginx -t and reload by hand", median(against), " times", "≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until the old certificate is gone (from then on only the new one is seen, for a quarter of a second that counts on neither side), against `nginx -t` and reload run by hand, until that reload is done by the same measure. Rounds: %s. nginx lets its old workers take connections for 100 ms after a reload; the two commands return long before, and against them alone it is %s.", spread(against), spread(alone)), median(against) <= 2)
+	return nil
+}
+
+// loaded is how many visitors come without a pause while certificates are
+// installed under load, and installs how many are.
+const loaded, installs = 8, 15
+
+// underLoad counts the requests that fail while certificates are installed.
+func (b *bench) underLoad() error {
+	v, err := b.berth()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = v.cmd.Process.Kill(); _ = v.cmd.Wait() }()
+	ctx, stop := context.WithCancel(b.ctx)
+	defer stop()
+	var sent, failed atomic.Int64
+	var all sync.WaitGroup
+	for n := range loaded {
+		web := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: n%2 == 0, TLSClientConfig: &tls.Config{ServerName: berthHost, InsecureSkipVerify: true}}}
+		all.Go(func() {
+			for ctx.Err() == nil {
+				resp, err := web.Get("https://" + v.at.String() + "/")
+				if sent.Add(1); err != nil || resp.StatusCode != http.StatusOK {
+					failed.Add(1)
+				}
+				if err == nil {
+					_, _ = io.Copy(io.Discard, resp.Body)
+					_ = resp.Body.Close()
+				}
+			}
+		})
+	}
+	before := "0"
+	for n := range installs {
+		i, err := v.lay(fmt.Sprintf("load-%d", n))
+		if err != nil {
+			return err
+		}
+		i.Before, before = before, i.Version
+		m := &install.Machine{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Door) (string, string) { return v.served(), "another" }}
+		if err := m.Run(b.ctx, i); err != nil {
+			return err
+		}
+	}
+	stop()
+	all.Wait()
+	b.figures = append(b.figures, figure{"requests that fail while certificates are installed under load", fmt.Sprintf("%d of %d", failed.Load(), sent.Load()), "0",
+		fmt.Sprintf("%d visitors ask a local nginx without a pause, half of them on connections they keep, while %d certificates are installed one after the other, each with a reload.", loaded, installs), failed.Load() == 0})
+	return nil
+}
+
+// clocks are the last runs of make clock, and what each of them is.
+var clocks = []struct{ file, name string }{
+	{"../docs/clock-calm.json", "the clock, calm"},
+	{"../docs/clock-disturbed.json", "the clock, disturbed"},
+}
+
+// clock adds what the visitors met in the last runs of make clock, which are
+// too long to be measured anew each time.
+func (b *bench) clock() error {
+	for _, c := range clocks {
+		text, err := os.ReadFile(c.file)
+		if err != nil {
+			return fmt.Errorf("%w; make clock writes it", err)
+		}
+		var run struct {
+			Day, Length, Life string
+			Disturbed         []string
+			Servers           []struct{ Renewals, Requests, Failed, Aside, Expired int }
+		}
+		if err := json.Unmarshal(text, &run); err != nil {
+			return err
+		}
+		requests, failed, expired, aside, fewest := 0, 0, 0, 0, 1<<30
+		for _, s := range run.Servers {
+			requests, failed, expired, aside, fewest = requests+s.Requests, failed+s.Failed, expired+s.Expired, aside+s.Aside, min(fewest, s.Renewals)
+		}
+		how := fmt.Sprintf("`make clock` on %s: certificates of %s on two real nginx for %s, two workers, steady visitors of three kinds (a connection each, kept connections, plain http) who check status, trust, name and dates.", run.Day, run.Life, run.Length)
+		if len(run.Disturbed) > 0 {
+			how += fmt.Sprintf(" Disturbed: %s. %d requests to the server that was down on purpose are aside.", strings.Join(run.Disturbed, "; "), aside)
+		}
+		b.figures = append(b.figures, figure{c.name + ": requests that fail", fmt.Sprintf("%d of %d", failed, requests), "0", how, failed == 0},
+			figure{c.name + ": visitors who meet an expired certificate", fmt.Sprint(expired), "0", "Counted in the same run.", expired == 0},
+			figure{c.name + ": renewals on each server, at least", fmt.Sprint(fewest), "≥ 5", "Different certificates that visitors saw, less one.", fewest >= 5})
+	}
 	return nil
 }

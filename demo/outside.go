@@ -72,6 +72,7 @@ booking IN A %[2]s
 tickets IN A %[2]s
 timetable IN A %[2]s
 deck-plans IN A %[2]s
+parcels IN A %[2]s
 `, e.Addr(10), e.Addr(11))
 	e.names, err = bind.Start(bind.Config{Dir: e.path("names"), Address: e.NameServer(), KeyName: "insegna", Secret: secret,
 		Zones: map[string]string{"lanterncoast.example": zone, "example": "$TTL 60\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 60\n@ IN NS ns.test.\n"}})

@@ -20,6 +20,7 @@ import (
 type times struct {
 	length, life time.Duration
 	disturb      bool
+	report       string // file for what the visitors met
 }
 
 // What is disturbed, and when in the run.
@@ -225,7 +226,15 @@ func wait(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-// report tells what the visitors met, and keeps it in clock.json; an error
+// spoken writes a duration as people do.
+func spoken(d time.Duration) string {
+	if d%time.Minute == 0 {
+		return fmt.Sprintf("%d minutes", int(d.Minutes()))
+	}
+	return d.String()
+}
+
+// report tells what the visitors met, and keeps it in a file; an error
 // when it is not what was promised.
 func (c *clock) report() error {
 	fmt.Printf("\nAfter %s with certificates of %s:\n", c.length, c.life)
@@ -242,9 +251,9 @@ func (c *clock) report() error {
 			wrong = append(wrong, fmt.Errorf("%s: %d renewals, at least %d are promised", n.Server, n.Renewals, fewest))
 		}
 	}
-	text, err := json.MarshalIndent(map[string]any{"length": c.length.String(), "life": c.life.String(), "disturbed": c.events, "servers": list}, "", "  ")
+	text, err := json.MarshalIndent(map[string]any{"day": time.Now().UTC().Format("2 January 2006"), "length": spoken(c.length), "life": spoken(c.life), "disturbed": c.events, "servers": list}, "", "  ")
 	if err != nil {
 		return err
 	}
-	return errors.Join(append(wrong, os.WriteFile(filepath.Join(c.dir, "clock.json"), append(text, '\n'), 0o644))...)
+	return errors.Join(append(wrong, os.WriteFile(c.times.report, append(text, '\n'), 0o644))...)
 }

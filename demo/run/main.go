@@ -3,6 +3,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -30,12 +31,13 @@ func main() {
 	clock := flag.Duration("clock", 0, "run the clock for so long instead: certificates that live for minutes, under traffic")
 	life := flag.Duration("life", 5*time.Minute, "of the clock's certificates")
 	disturb := flag.Bool("disturb", false, "kill a worker, stop a server and close the CA while the clock runs")
+	report := flag.String("report", "", "file for what the clock's visitors met; clock.json in the directory when left out")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	var err error
 	if *clock > 0 {
-		err = runClock(ctx, *dir, *program, times{*clock, *life, *disturb})
+		err = runClock(ctx, *dir, *program, times{*clock, *life, *disturb, cmp.Or(*report, filepath.Join(*dir, "clock.json"))})
 	} else {
 		err = run(ctx, *dir, *program, *once)
 	}
@@ -263,13 +265,14 @@ The console: http://%s
 Sign in as marit (admin), tove (operator) or jens (viewer); each one's
 passphrase is in a file of that name in %s.
 
-Eight commands to try in another terminal:
+Nine commands to try in another terminal:
 %s  bin/insegna sign-in marit --passphrase-file %s
   bin/insegna today
   bin/insegna binding list --verdict broken,at-odds
   bin/insegna server sites pier-1
   bin/insegna mandate check timetable
   bin/insegna secure deck-plans.lanterncoast.example --server pier-1
+  bin/insegna secure parcels.lanterncoast.example --server pier-1
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 

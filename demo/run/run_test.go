@@ -105,7 +105,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
 	assert.Contains(t, said, "Open findings: 11 broken, 6 due, 3 weak, 2 note")
-	assert.Equal(t, 8, strings.Count(said, "\n  bin/insegna "), "eight commands to try")
+	assert.Equal(t, 9, strings.Count(said, "\n  bin/insegna "), "nine commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
 	assert.Error(t, err)
@@ -118,6 +118,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.Contains(t, strings.Join(again.said, "\n"), "nothing to change", "what was applied is still there")
 
 	fromPlainToHTTPS(t, second, two)
+	renewsWhatIsDue(t, second, two)
 
 	for _, d := range []*demo{again, second} {
 		require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
@@ -129,9 +130,8 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	}
 }
 
-// fromPlainToHTTPS takes the demo's plain site to https with one command, sees
-// what visitors get, and takes it back.
-func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
+// signedIn gives what runs a command of the program as the demo's admin.
+func (d *demo) signedIn(t *testing.T, dir string) func(args ...string) string {
 	config := t.TempDir()
 	insegna := func(args ...string) string {
 		cmd := exec.Command(servicetest.Program(t), append(args, "--service", d.console)...)
@@ -141,6 +141,31 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 		return string(out)
 	}
 	insegna("sign-in", "marit", "--passphrase-file", filepath.Join(dir, "people", "marit"))
+	return insegna
+}
+
+// renewsWhatIsDue renews a certificate that ends in days and is served out of
+// the wrong file: its finding closes by itself.
+func renewsWhatIsDue(t *testing.T, d *demo, dir string) {
+	insegna := d.signedIn(t, dir)
+	const host = "parcels.lanterncoast.example"
+	assert.Contains(t, insegna("finding", "list", "--host", host), "wrong-file")
+	said := insegna("secure", host, "--server", "pier-1", "--yes")
+	for _, want := range []string{"-    ssl_certificate parcels.pem;", "+    ssl_certificate " + dir + "/pier-1/insegna/parcels/now/chain.pem;", "the server's own test of a staged copy passes", host + " at", "agreed"} {
+		assert.Contains(t, said, want)
+	}
+	assert.Equal(t, 2, strings.Count(said, "\n-    "), "two lines change, no more")
+	assert.NotContains(t, insegna("finding", "list", "--host", host), "wrong-file")
+	trail := insegna("mandate", "show", "parcels", "-o", "csv")
+	for _, link := range []string{"ordered", "proved", "issued", "installed", "reloaded", "seen"} {
+		assert.Contains(t, trail, "done,"+link+",")
+	}
+}
+
+// fromPlainToHTTPS takes the demo's plain site to https with one command, sees
+// what visitors get, and takes it back.
+func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
+	insegna := d.signedIn(t, dir)
 	site := filepath.Join(dir, "pier-1", "sites-available", "deck-plans")
 	before, err := os.ReadFile(site)
 	require.NoError(t, err)
