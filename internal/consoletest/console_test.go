@@ -175,7 +175,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/certificates", "[role=gridcell]", "25 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
 		{"/servers", "[aria-label='Servers']", "5 servers: 4 read, 5 with something broken"},
-		{"/servers/pier-1", "[aria-label='Sites'] table", "12 sites at 7 listeners"},
+		{"/servers/pier-1", "[aria-label='Sites'] table", "13 sites at 7 listeners"},
 		{"/servers/quay-lb", "main h1", "Its configuration is not read: declare reach for it"},
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
 		{"/servers/nowhere", "main h1", "No such server"},
@@ -397,7 +397,7 @@ func TestServersFilterSortAndSave(t *testing.T) {
 	eval[bool](p, `(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
-	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,9,1,3,12,11,0,7,")
+	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,9,1,3,13,11,0,7,")
 	p.visit("/servers?q=nothing-like-it", "h2")
 	assert.Contains(t, p.text(), "No server fits")
 
@@ -650,10 +650,23 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	p.size(375, 800)
 	assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 375)
 	p.size(1280, 800)
+	number := eval[string](p, "location.pathname")
+	p.visit("/mandates/deck-plans", "[aria-label='Trail'] li")
+	p.until(`["ordered", "proved", "issued", "installed", "reloaded", "seen"].every((s) => document.querySelector("[aria-label='Trail']").innerText.includes(s))`)
+	p.do(chromedp.Click(`//button[.="Visit"]`))
+	p.until("document.body.innerText.includes('all is well on a visitor')")
+	assert.Contains(t, p.text(), "status 301 to https://deck-plans.lanterncoast.example:8446/")
+	p.accessible()
+	p.size(375, 800)
+	assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 375)
+	p.size(1280, 800)
+	p.visit(number, "[aria-label='Steps']")
 	eval[bool](p, "window.confirm = () => true, true")
 	p.do(chromedp.Click(`//button[.="Take it back"]`))
 	p.until("document.body.innerText.includes('old everywhere: taken back by keeper')")
 	p.visit("/mandates/deck-plans", "[aria-label='List of installations']")
 	assert.Contains(t, p.text(), "old everywhere")
+	p.do(chromedp.Click(`//button[.="Rehearse"]`))
+	p.until("document.querySelector(\"[aria-label='The mandate']\").innerText.includes('pier-1: rehearsed: staged, its own test of the copy passes; nothing was changed')")
 	p.accessible()
 }
