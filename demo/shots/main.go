@@ -104,7 +104,6 @@ type page struct {
 
 var shots = []page{
 	{name: "today", path: "/", width: 1280, high: 800, wait: "h1 a"},
-	{name: "today-dark", path: "/", width: 1280, high: 800, dark: true, wait: "h1 a"},
 	{name: "bindings", path: "/bindings", width: 1280, high: 800, wait: "[aria-label='Bindings by host']"},
 	{name: "certificates", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]"},
 	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
@@ -114,7 +113,8 @@ var shots = []page{
 	{name: "mandates", path: "/mandates", width: 1280, high: 800, wait: "[aria-label='List of CAs']"},
 	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol", click: `//button[.="Pre-flight"]`},
 	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
-	{name: "installation", path: "/installations/1", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
+	{name: "trail", path: "/mandates/deck-plans", width: 1280, high: 800, late: true, dark: true, wait: "[aria-label='Trail'] li"},
+	{name: "installation", path: "/installations/4", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
@@ -204,7 +204,7 @@ var commands = []struct{ name, line string }{
 	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
-	{"cli-secure", "insegna secure deck-plans.lanterncoast.example --server pier-1 --yes | tail -38"},
+	{"cli-secure", "insegna secure deck-plans.lanterncoast.example --server pier-1 --yes | tail -36"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.

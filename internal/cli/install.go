@@ -9,6 +9,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/mitchellh/go-wordwrap"
 	"github.com/spf13/cobra"
@@ -83,6 +84,20 @@ func (a *app) agreed(yes bool, question, otherwise string) error {
 // noteWidth is how wide a note is at most, in a terminal of a hundred columns.
 const noteWidth = 94
 
+// note prints a text behind a mark, on as many lines as it needs.
+func (a *app) note(mark, text string) {
+	width := utf8.RuneCountInString(mark)
+	if mark == "" {
+		width = 1
+	}
+	for i, line := range strings.Split(wordwrap.WrapString(breakPaths(clean(text), noteWidth), noteWidth), "\n") {
+		if i > 0 {
+			mark = ""
+		}
+		a.say("%*s  %s", -width, mark, line)
+	}
+}
+
 // showPreview prints what will change.
 func (a *app) showPreview(v *client.Installation) {
 	a.say("Installing the certificate of order %d (%s) for %s on %s", v.Order, v.Certificate[:12], v.Mandate, v.Server)
@@ -108,9 +123,7 @@ func (a *app) showPreview(v *client.Installation) {
 		a.say("\nA reload takes in everything that lies on %s, so besides:", v.Server)
 	}
 	for _, n := range v.Notes {
-		for i, line := range strings.Split(wordwrap.WrapString(breakPaths(clean(n), noteWidth), noteWidth), "\n") {
-			a.say("  %s  %s", []string{"◷", " "}[min(i, 1)], line)
-		}
+		a.note("  ◷", n)
 	}
 	for _, f := range v.Files {
 		a.say("")

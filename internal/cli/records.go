@@ -46,6 +46,9 @@ func (a *app) today() *cobra.Command {
 			if len(t.Worst) == 0 && a.output == "table" {
 				return nil
 			}
+			if len(t.Ordered)+len(t.Installed) > 0 {
+				a.say("")
+			}
 			return a.findingTable(t.Worst)
 		})}
 }
@@ -54,10 +57,11 @@ func (a *app) today() *cobra.Command {
 func (a *app) ordered(list []client.Order) {
 	for _, o := range list {
 		if o.Failure != nil {
-			a.say("✗ %s UTC: order %d of %s failed: %s\n  → %s", moment(*o.FinishedAt), o.Number, o.Mandate, clean(o.Failure.Words), clean(o.Failure.Advice))
+			a.note("✗", fmt.Sprintf("%s UTC: order %d of %s failed: %s", moment(*o.FinishedAt), o.Number, o.Mandate, o.Failure.Words))
+			a.note("", "→ "+o.Failure.Advice)
 			continue
 		}
-		a.say("✓ %s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate, moment(*o.NotAfter))
+		a.note("✓", fmt.Sprintf("%s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate, moment(*o.NotAfter)))
 	}
 }
 

@@ -142,7 +142,6 @@ const between = 200 * time.Millisecond
 // lookAgain has the service visit every name of a mandate and survey its
 // bindings, and tells what came of both.
 func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
-	a.say("\nThe visit")
 	if err := a.visitMandate(ctx, mandate); err != nil {
 		return err
 	}
@@ -182,6 +181,15 @@ func (a *app) visitMandate(ctx context.Context, mandate string) error {
 	if err != nil {
 		return err
 	}
+	if a.output == "table" {
+		for _, v := range list.Items {
+			a.say("\nVisit to %s", v.Host)
+			if err := print(a, v, v.Steps, visitColumns); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	type row struct {
 		host string
 		client.VisitStep
@@ -192,26 +200,26 @@ func (a *app) visitMandate(ctx context.Context, mandate string) error {
 			rows = append(rows, row{v.Host, s})
 		}
 	}
-	last := ""
-	return print(a, list, rows, []column[row]{
-		{head: "", cell: func(r row) string { return map[bool]string{true: "=", false: "✗ "}[r.Fine] }, raw: func(r row) string { return map[bool]string{true: "fine", false: "not fine"}[r.Fine] }},
-		{head: "Name", width: 24, cell: func(r row) string {
-			if r.host == last {
-				return ""
+	columns := []column[row]{{head: "Name", cell: func(r row) string { return r.host }}}
+	for _, c := range visitColumns {
+		columns = append(columns, column[row]{head: c.head, cell: func(r row) string {
+			if c.raw != nil {
+				return c.raw(r.VisitStep)
 			}
-			last = r.host
-			return r.host
-		}, raw: func(r row) string { return r.host }},
-		{head: "Step", cell: func(r row) string { return string(r.Step) }},
-		{head: "Seen", width: 54, cell: func(r row) string {
-			seen := r.Seen
-			if r.Endpoint != "" {
-				seen = r.Endpoint + "\n" + seen
-			}
-			if r.Do != "" {
-				seen += "\n→ " + r.Do
-			}
-			return seen
-		}, raw: func(r row) string { return r.Seen }},
-	})
+			return c.cell(r.VisitStep)
+		}})
+	}
+	return print(a, list, rows, columns)
+}
+
+var visitColumns = []column[client.VisitStep]{
+	{head: "", cell: func(s client.VisitStep) string { return map[bool]string{true: "=", false: "✗ "}[s.Fine] }, raw: func(s client.VisitStep) string { return map[bool]string{true: "fine", false: "not fine"}[s.Fine] }},
+	{head: "Step", cell: func(s client.VisitStep) string { return string(s.Step) }},
+	{head: "At", width: 21, cell: func(s client.VisitStep) string { return s.Endpoint }},
+	{head: "Seen", width: 58, cell: func(s client.VisitStep) string {
+		if s.Do == "" {
+			return s.Seen
+		}
+		return s.Seen + "\n→ " + s.Do
+	}, raw: func(s client.VisitStep) string { return s.Seen }},
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"insegna.example/client"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/check"
@@ -178,17 +179,11 @@ func (a *app) showVisit(v *service.VisitReport) error {
 	if a.output == "table" {
 		a.say("Visit to %s, %s UTC\n", v.Host, moment(v.At))
 	}
-	err := print(a, v, v.Steps, []column[service.VisitStep]{
-		{head: "", cell: func(s service.VisitStep) string { return map[bool]string{true: "=", false: "✗ "}[s.Fine] }, raw: func(s service.VisitStep) string { return map[bool]string{true: "fine", false: "not fine"}[s.Fine] }},
-		{head: "Step", cell: func(s service.VisitStep) string { return s.Step }},
-		{head: "At", width: 21, cell: func(s service.VisitStep) string { return s.Endpoint }},
-		{head: "Seen", width: 58, cell: func(s service.VisitStep) string {
-			if s.Do == "" {
-				return s.Seen
-			}
-			return s.Seen + "\n→ " + s.Do
-		}, raw: func(s service.VisitStep) string { return s.Seen }},
-	})
+	steps := make([]client.VisitStep, len(v.Steps))
+	for i, s := range v.Steps {
+		steps[i] = client.VisitStep{Step: client.VisitStepStep(s.Step), Endpoint: s.Endpoint, Fine: s.Fine, Seen: s.Seen, Do: s.Do}
+	}
+	err := print(a, v, steps, visitColumns)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import { space } from '../theme/tokens';
 import { Next, Standing } from './Mandates';
 
 const Part = styled.section`
-  margin-top: ${space(7)}; .wrap { overflow-wrap: anywhere; white-space: pre-line; } h3 { margin: ${space(4)} 0 ${space(2)}; overflow-wrap: anywhere; }
+  margin-top: ${space(7)}; .wrap { overflow-wrap: anywhere; white-space: pre-line; } h3 { margin: ${space(4)} 0 ${space(2)}; overflow-wrap: anywhere; } th[scope="row"] { width: 190px; }
   h2 { font-size: 20px; margin-bottom: ${space(3)}; }
 `;
 
@@ -36,11 +36,11 @@ export function MandatePage() {
       <Title>{m.name}: {m.names.join(', ')}</Title>
       <Standing $kind={kind}>{text}</Standing>
       <Next m={m} />
-      <Facts m={m} />
       <Acts m={m} onBegun={show} />
       {m.trail.length > 0 && <Part aria-label="Trail"><h2>From the order to what visitors see</h2><Trail entries={m.trail} /></Part>}
       <OrderSteps number={chosen ?? latest?.number} />
       <Installations m={m} />
+      <Facts m={m} />
       <History name={m.name} onShow={show} />
     </>
   );

@@ -13,7 +13,7 @@ export function Trail({ entries }: { entries: Schemas['TrailEntry'][] }) {
         <li key={i} className={e.outcome}>
           <span role="img" aria-label={e.outcome}>{marks[e.outcome]}</span>
           <strong>{e.installation ? <Link to={`/installations/${e.installation}`}>{e.step}</Link> : e.step}</strong>
-          <div><p>{e.where}{'\n'}{e.words}</p><small>{e.at ? `${moment(e.at)} UTC` : 'open'}</small></div>
+          <div><p>{e.where}{'\n'}{e.words}</p><small>{e.at ? moment(e.at) : 'open'}</small></div>
         </li>
       ))}
     </StepList>
