@@ -136,6 +136,7 @@ type Machine struct {
 	Copy     func(i *Installation, at string) (*Copy, error)        // nil where the server's test can be led to no copy; the error says why there is none
 	Look     func(ctx context.Context, d *Door) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
 	Patience time.Duration                                          // until the old certificate is gone; half a minute when 0
+	Limit    time.Duration                                          // of a command; half a minute when 0
 	Keep     int                                                    // versions that stay; 5 when 0
 }
 

@@ -217,17 +217,17 @@ var errKilled = errors.New("killed")
 // trial is a server on which one step goes wrong, and records that survive.
 type trial struct {
 	reach.Machine
-	dial       func() reach.Machine // opens the way anew for each turn, where it can be dropped
-	drop       func()               // drops it
-	kept       install.Installation
-	steps      []string
-	at, met    int
-	kind       string
-	fired      bool
-	cancel     context.CancelFunc
-	dead       bool
-	hide       bool // the new certificate is never seen
-	commandBad string
+	dial    func() reach.Machine // opens the way anew for each turn, where it can be dropped
+	drop    func()               // drops it
+	kept    install.Installation
+	steps   []string
+	at, met int
+	kind    string
+	fired   bool
+	cancel  context.CancelFunc
+	dead    bool
+	hide    bool          // the new certificate is never seen
+	limit   time.Duration // of a command
 }
 
 // act is one act on the server; do carries it out.
@@ -236,9 +236,6 @@ func (x *trial) act(name string, do func() error) error {
 		return errKilled
 	}
 	x.met++
-	if x.commandBad != "" && strings.Contains(name, x.commandBad) {
-		return errors.New("never")
-	}
 	if x.met != x.at || x.fired {
 		return do()
 	}
@@ -304,7 +301,7 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		if x.dial != nil {
 			x.Machine = x.dial()
 		}
-		m := &install.Machine{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Look: func(context.Context, *install.Door) (string, string) {
+		m := &install.Machine{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Limit: x.limit, Look: func(context.Context, *install.Door) (string, string) {
 			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
 				return leaf, "a certificate"
 			}
@@ -453,6 +450,7 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 		"the key does not fit":     {renewed, "the server's own test of a staged copy fails", func(i *install.Installation, _ *trial) { _, i.Key, _ = p.leaf(t) }},
 		"the edit is refused":      {foreign, p.site + ":8", func(i *install.Installation, _ *trial) { i.Edits[0].After += "\nserver { listen 1; nonsense on; }\n" }},
 		"the reload hangs":         {unsealed, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
+		"every reload hangs":       {renewed, "did not end within 5s", func(i *install.Installation, x *trial) { i.Reload, x.limit = "sleep 60", 5*time.Second }},
 		"the new one is not seen":  {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
 		"changed since preview":    {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Edits[0].Before += "# by hand\n" }},
 		"another version was hung": {renewed, "now is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Before = "99" }},

@@ -278,7 +278,11 @@ func (m *Machine) reload(ctx context.Context, i *Installation) error {
 }
 
 func (m *Machine) command(ctx context.Context, command, advice string) error {
-	out, err := m.Server.Run(ctx, command, commandLimit)
+	limit := m.Limit
+	if limit == 0 {
+		limit = commandLimit
+	}
+	out, err := m.Server.Run(ctx, command, limit)
 	var late *reach.TimeError
 	if errors.As(err, &late) {
 		return &fault{late.Error(), advice}

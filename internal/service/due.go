@@ -75,12 +75,26 @@ func (s *Service) begin(ctx context.Context, list []store.Mandate, rehearsal, du
 	if err != nil {
 		return nil, err
 	}
+	for {
+		orders, err := s.beginWithin(ctx, ca, account, list, rehearsal, due)
+		if !errors.Is(err, store.ErrOverAllowance) {
+			return orders, err
+		}
+	}
+}
+
+// beginWithin begins what of a list the budget has room for.
+func (s *Service) beginWithin(ctx context.Context, ca *estate.CA, account *store.Account, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
 	var short error
+	var most *store.Allowance
 	if b, err := s.budget(ctx, ca); err != nil {
 		return nil, err
 	} else if left := b.Left(); !rehearsal && left >= 0 && left < len(list) {
 		b.Used += left
 		list, short = list[:left], &BudgetError{ca.Name, b}
+	}
+	if !rehearsal && ca.Budget.Certificates > 0 {
+		most = &store.Allowance{CA: ca.Name, Since: budgetSince(ca), Most: ca.Budget.Certificates}
 	}
 	if len(list) == 0 {
 		return nil, short
@@ -100,7 +114,7 @@ func (s *Service) begin(ctx context.Context, list []store.Mandate, rehearsal, du
 		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &account.ID, Rehearsal: rehearsal, Spec: m.Spec, State: string(issue.Begun), Replaces: replaced[m.ID], By: actor(ctx), CreatedAt: now}
 		acts[i] = &store.Act{Actor: actor(ctx), Action: action, Subject: m.Name, Detail: map[string]any{"ca": m.CA}}
 	}
-	err = s.store.BeginOrders(ctx, orders, acts, due, func(ctx context.Context, tx pgx.Tx, ids []int64) error { return s.jobs.AddOrders(ctx, tx, ids) })
+	err = s.store.BeginOrders(ctx, orders, acts, due, most, func(ctx context.Context, tx pgx.Tx, ids []int64) error { return s.jobs.AddOrders(ctx, tx, ids) })
 	if err != nil {
 		return nil, err
 	}
@@ -258,8 +272,9 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 		at = leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC()
 		return &store.Next{At: &at, Why: fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)}
 	}
-	at = leaf.NotAfter.Add(-leaf.NotAfter.Sub(leaf.NotBefore) / 3).UTC()
-	next := &store.Next{At: &at, Why: "a third of its life before its end"}
+	life := leaf.NotAfter.Sub(leaf.NotBefore)
+	at = momentIn(leaf.NotAfter.Add(-life/3), leaf.NotAfter.Add(-life/4)) // those ordered together are not due together
+	next := &store.Next{At: &at, Why: "some time after two thirds of its life"}
 	if r.client == nil {
 		return next
 	}

@@ -109,6 +109,34 @@ func TestTheBudgetEndsWhatIsDue(t *testing.T) {
 	}
 }
 
+// TestTheBudgetHoldsAtTheSameInstant has orders of many mandates begun at once:
+// no more than the budget allows are, and each of the others is told why.
+func TestTheBudgetHoldsAtTheSameInstant(t *testing.T) {
+	const n, budget = 12, 4
+	f := newFleet(t, n, budget)
+	begun, refused := make(chan bool, n), make(chan string, n)
+	var all sync.WaitGroup
+	for i := range n {
+		all.Go(func() {
+			o, err := f.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: fmt.Sprintf("m%d", i)})
+			switch {
+			case assert.NoError(t, err) && o.JSON201 != nil:
+				begun <- true
+			case err == nil:
+				refused <- string(o.Body)
+			}
+		})
+	}
+	all.Wait()
+	close(refused)
+	assert.Len(t, begun, budget)
+	for text := range refused {
+		assert.Contains(t, text, "the budget of harbour is spent: 4 of 4 certificates in 7 days")
+	}
+	f.quiet(t)
+	assert.Len(t, f.town.Issued(), budget)
+}
+
 // TestACAThatLimitsItsRateIsLeftAlone holds that one refusal stops all work at
 // that CA until the time it gave, by hand and by itself, and that it is shown.
 func TestACAThatLimitsItsRateIsLeftAlone(t *testing.T) {

@@ -541,8 +541,11 @@ const installAtOnce = 50
 // InstallDue installs what was renewed on the servers where a person had
 // installed the mandate before. What would change a configuration is previewed
 // and waits for a person.
-func (s *Service) InstallDue(ctx context.Context) error {
-	list, err := s.store.Unhung(ctx, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
+func (s *Service) InstallDue(ctx context.Context) error { return s.installRenewed(ctx, 0) }
+
+// installRenewed does that for one mandate, or (0) for all.
+func (s *Service) installRenewed(ctx context.Context, mandate int64) error {
+	list, err := s.store.Unhung(ctx, mandate, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
 	if err != nil {
 		return err
 	}
@@ -579,7 +582,10 @@ func (s *Service) hang(ctx context.Context, state issue.State, row *store.Order)
 		s.rehearseInstallation(ctx, row)
 		return
 	}
-	if err := s.InstallDue(ctx); err != nil && ctx.Err() == nil {
+	if v, err := ViewOrder(row); err == nil && len(v.Spec.Install) == 0 {
+		return
+	}
+	if err := s.installRenewed(ctx, row.MandateID); err != nil && ctx.Err() == nil {
 		s.cfg.Log.Warn("not installed; tried again in a minute", "error", err)
 	}
 }

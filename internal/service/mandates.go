@@ -93,9 +93,12 @@ func (s *Service) budget(ctx context.Context, ca *estate.CA) (Budget, error) {
 		return b, nil
 	}
 	var err error
-	b.Used, err = s.store.IssuedSince(ctx, ca.Name, time.Now().AddDate(0, 0, -b.Days))
+	b.Used, err = s.store.IssuedSince(ctx, ca.Name, budgetSince(ca))
 	return b, err
 }
+
+// budgetSince is when a CA's budget begins to count.
+func budgetSince(ca *estate.CA) time.Time { return time.Now().AddDate(0, 0, -ca.Budget.Days) }
 
 // CAView is a CA with its terms, account and budget.
 type CAView struct {

@@ -187,18 +187,18 @@ type Unhung struct {
 	OrderID int64
 }
 
-// Unhung lists certificates to install by themselves: those of mandates a
-// person has installed on the server before, unless that is under way or waits
+// Unhung lists certificates to install by themselves, of one mandate or (0) of
+// all: those of mandates a person has installed on the server before, unless that is under way or waits
 // for a person, or was tried within a wait, which is shorter where the
 // certificate would not live for so many waits.
-func (s *Store) Unhung(ctx context.Context, now time.Time, wait time.Duration, waits, limit int) ([]Unhung, error) {
+func (s *Store) Unhung(ctx context.Context, mandate int64, now time.Time, wait time.Duration, waits, limit int) ([]Unhung, error) {
 	var list []Unhung
 	return list, s.db.WithContext(ctx).Raw(`select distinct m.name as mandate, t.server, o.id as order_id
-		from (select distinct on (mandate_id) mandate_id, id, not_after - finished_at as life from orders where state = 'issued' and not rehearsal order by mandate_id, id desc) o
+		from (select distinct on (mandate_id) mandate_id, id, not_after - finished_at as life from orders where state = 'issued' and not rehearsal and (mandate_id = ? or ? = 0) order by mandate_id, id desc) o
 		join mandates m on m.id = o.mandate_id and m.removed_at is null
 		cross join lateral (select split_part(jsonb_array_elements_text(case jsonb_typeof(m.spec->'install') when 'array' then m.spec->'install' else '[]'::jsonb end), ':', 1) as server) t
 		where (select i.state from installations i where i.mandate_id = m.id and i.server = t.server and not i.rehearsal and i.started_at is not null and i.state <> 'returned' order by i.id desc limit 1) = 'done'
 		and not exists (select from installations i where i.mandate_id = m.id and i.server = t.server and i.order_id = o.id
 			and (i.state in ('done', 'stuck') or i.started_at is null or i.finished_at is null or i.finished_at > ?::timestamptz - least(make_interval(secs => ?), o.life / ?)))
-		order by o.id limit ?`, now, wait.Seconds(), waits, limit).Scan(&list).Error
+		order by o.id limit ?`, mandate, mandate, now, wait.Seconds(), waits, limit).Scan(&list).Error
 }

@@ -55,11 +55,40 @@ const beginSQL = `insert into orders (mandate_id, ca, account_id, rehearsal, spe
 	select m.id, $2, $3::bigint, $4::boolean, $5::jsonb, $6, $7, $8, $9::timestamptz from mandates m
 	where m.id = $1 and m.removed_at is null and (not $10::boolean or m.next_at <= $9::timestamptz) for update on conflict do nothing returning id`
 
+// Allowance is how many certificates a CA gives since a time.
+type Allowance struct {
+	CA    string
+	Since time.Time
+	Most  int
+}
+
+// ErrOverAllowance says that orders begun meanwhile have left less than was
+// there.
+var ErrOverAllowance = errors.New("the budget was spent by orders begun at the same time")
+
+// spentSQL counts the certificates a CA gave since a time, and the orders under
+// way.
+const spentSQL = `select count(*) from orders where ca = $1 and not rehearsal and (state = 'issued' and finished_at > $2 or finished_at is null)`
+
 // BeginOrders keeps new orders with the jobs that do them and what the journal
 // says of each. Left out, with 0 for its ID, is one whose mandate has an order
-// under way or, when it has to be due, is not due any more.
-func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, enqueue func(context.Context, pgx.Tx, []int64) error) error {
+// under way or, when it has to be due, is not due any more. None is kept when
+// they do not fit into the allowance (nil: there is none), however many begin
+// orders at once.
+func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, most *Allowance, enqueue func(context.Context, pgx.Tx, []int64) error) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		if most != nil {
+			var spent int
+			if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtext('budget of ' || $1))", most.CA); err != nil {
+				return err
+			}
+			if err := tx.QueryRow(ctx, spentSQL, most.CA, most.Since).Scan(&spent); err != nil {
+				return err
+			}
+			if spent+len(list) > most.Most {
+				return ErrOverAllowance
+			}
+		}
 		var b pgx.Batch
 		for _, o := range list {
 			b.Queue(beginSQL, o.MandateID, o.CA, o.AccountID, o.Rehearsal, o.Spec, o.State, o.Replaces, o.By, o.CreatedAt, due).QueryRow(func(row pgx.Row) error {
@@ -280,7 +309,7 @@ func (s *Store) LeftOver(ctx context.Context, limit int) (ids []int64, err error
 // IssuedSince counts the certificates a CA gave since a time, and the orders
 // under way.
 func (s *Store) IssuedSince(ctx context.Context, ca string, since time.Time) (int, error) {
-	var n int64
-	err := s.db.WithContext(ctx).Model(&Order{}).Where("ca = ? and not rehearsal and (state = 'issued' and finished_at > ? or finished_at is null)", ca, since).Count(&n).Error
-	return int(n), err
+	var n int
+	err := s.pool.QueryRow(ctx, spentSQL, ca, since).Scan(&n)
+	return n, err
 }
