@@ -314,6 +314,12 @@ func (s *Service) askAgain(ctx context.Context) error {
 
 func (s *Service) askFor(ctx context.Context, m *store.Mandate) error {
 	again := time.Now().Add(firstRetry).UTC()
+	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
+		var rest *RestError
+		if _, err := s.agreed(ctx, ca, false); errors.As(err, &rest) {
+			return s.store.Asked(ctx, m.ID, rest.Until.UTC(), nil, "")
+		}
+	}
 	info, err := s.windowOf(ctx, m)
 	if err != nil || info == nil {
 		if err != nil && ctx.Err() == nil {
@@ -378,9 +384,6 @@ func (s *Service) BeginDue(ctx context.Context) error {
 	if err := s.sweep(ctx); err != nil {
 		s.cfg.Log.Warn("proofs are left standing", "error", err)
 	}
-	if err := s.askAgain(ctx); err != nil {
-		return err
-	}
 	for {
 		list, err := s.store.Due(ctx, time.Now().UTC(), dueAtOnce)
 		if err != nil {
@@ -403,9 +406,10 @@ func (s *Service) BeginDue(ctx context.Context) error {
 			}
 		}
 		if len(list) < dueAtOnce {
-			return s.InstallDue(ctx)
+			break
 		}
 	}
+	return errors.Join(s.InstallDue(ctx), s.askAgain(ctx)) // asking last: a CA may let it wait
 }
 
 // postpone makes mandates whose orders cannot be begun due again later.

@@ -201,7 +201,8 @@ func TestAWindowThatMovesIsFollowed(t *testing.T) {
 	require.NoError(t, f.BeginDue(t.Context()))
 	assert.Greater(t, time.Until(*f.mandate(t, "m0").NextAt), 50*24*time.Hour, "not before it may be asked again")
 	execSQL(t, f.Database, "update mandates set ask_at = now() where name = 'm0'")
-	require.NoError(t, f.BeginDue(t.Context()))
+	require.NoError(t, f.BeginDue(t.Context())) // asks
+	require.NoError(t, f.BeginDue(t.Context())) // and orders
 	f.quiet(t)
 	list, err := f.Client.ListOrdersWithResponse(t.Context(), nil)
 	require.NoError(t, err)

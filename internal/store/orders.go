@@ -140,8 +140,10 @@ func (s *Store) listed(ctx context.Context) *gorm.DB {
 // one of a mandate where that failed.
 func (s *Store) OrdersToTell(ctx context.Context, itself string, since time.Time, limit int) ([]Order, error) {
 	var list []Order
-	return list, s.listed(ctx).Where(`not orders.rehearsal and orders.finished_at is not null and "Mandate".removed_at is null and (orders.by = ? and orders.state = 'issued' and orders.finished_at > ?
-		or orders.state = 'failed' and not exists (select from orders l where l.mandate_id = orders.mandate_id and l.id > orders.id and not l.rehearsal))`, itself, since).
+	return list, s.listed(ctx).Where(`"Mandate".removed_at is null and orders.id in (
+			(select id from orders where by = ? and state = 'issued' and not rehearsal and finished_at > ? order by finished_at desc limit ?)
+			union all (select f.id from orders f where f.state = 'failed' and not f.rehearsal
+				and not exists (select from orders l where l.mandate_id = f.mandate_id and l.id > f.id and not l.rehearsal) order by f.finished_at desc limit ?))`, itself, since, limit, limit).
 		Order("orders.finished_at desc").Limit(limit).Find(&list).Error
 }
 
