@@ -124,7 +124,10 @@ func (e *ChangedError) Error() string {
 }
 
 // fault is a step that went wrong on the server, with what to do.
-type fault struct{ words, advice string }
+type fault struct {
+	words, advice string
+	said          string // by a command
+}
 
 func (e *fault) Error() string { return e.words }
 

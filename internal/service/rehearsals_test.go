@@ -27,6 +27,9 @@ func TestHowACopyIsTested(t *testing.T) {
 	own := q.dir + "/nginx"
 	require.NoError(t, os.WriteFile(own, []byte("#!/bin/sh\nexec /usr/sbin/nginx -p "+q.dir+"/ -c nginx.conf -e stderr \"$@\"\n"), 0o755))
 	require.NoError(t, os.WriteFile(q.dir+"/try", []byte("#!/bin/sh\n"+own+" -t\n"), 0o755))
+	strict := q.dir + "/strict/nginx"
+	require.NoError(t, os.Mkdir(q.dir+"/strict", 0o755))
+	require.NoError(t, os.WriteFile(strict, []byte("#!/bin/sh\n[ \"$*\" = -t ] || { echo 'not allowed to run that'; exit 1; }\nexec "+own+" -t\n"), 0o755))
 	declared := q.estate
 	before, rest, _ := strings.Cut(declared, "test: \"")
 	_, after, _ := strings.Cut(rest, "\"")
@@ -37,6 +40,7 @@ func TestHowACopyIsTested(t *testing.T) {
 		"cd / && /usr/sbin/nginx -p " + q.dir + "/ -e stderr -c '" + q.site + "' -t -q": copied,
 		"cd / && " + own + " -t": asItIs,
 		q.dir + "/try":           asItIs,
+		strict + " -t":           "passes as things are; no copy could be tested: not allowed to run that",
 	} {
 		q.estate = before + "test: \"" + command + "\"" + after
 		q.open(t, r.URL, r.Client)
