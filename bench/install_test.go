@@ -20,6 +20,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -88,6 +89,12 @@ func (b *bench) berth() (*berth, error) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	return nil, fmt.Errorf("nginx does not answer at %s", at)
+}
+
+// stop ends nginx in good order: killed, it would leave its workers behind.
+func (v *berth) stop() {
+	_ = v.cmd.Process.Signal(syscall.SIGTERM)
+	_ = v.cmd.Wait()
 }
 
 // lay makes a certificate and puts it into a version's folder.
@@ -174,7 +181,7 @@ func (b *bench) installing() error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = v.cmd.Process.Kill(); _ = v.cmd.Wait() }()
+	defer v.stop()
 	var against, alone []float64
 	for n := range switches {
 		hand, err := v.lay(fmt.Sprintf("hand-%d", n))
@@ -213,7 +220,7 @@ func (b *bench) underLoad() error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = v.cmd.Process.Kill(); _ = v.cmd.Wait() }()
+	defer v.stop()
 	ctx, stop := context.WithCancel(b.ctx)
 	defer stop()
 	var sent, failed atomic.Int64

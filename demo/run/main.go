@@ -276,6 +276,8 @@ Nine commands to try in another terminal:
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 
+To see certificates renewed again and again under traffic: make clock
+
 Ctrl-C stops everything.
 `, s.address, at, service, filepath.Join(at, admin), file, filepath.Join(filepath.Dir(file), "freight-1", "ships.pem"))
 }
