@@ -4,15 +4,16 @@ export CGO_ENABLED := 0
 DIR ?= .demo
 LENGTH ?= 30m
 LIFE ?= 5m
+REPORT ?= $(DIR)-clock
 
 .PHONY: demo clock test check build console generate setup setup-test bench screenshots clean fuzz
 
 demo: setup build                ## the demo estate; DIR=.demo-2 for a second one, ARGS=--once to end after the survey
 	@bin/demo --dir $(DIR) $(ARGS)
 
-clock: setup build               ## certificates of five minutes for half an hour, calm and then disturbed, into docs/; LENGTH=, LIFE=
-	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --report docs/clock-calm.json
-	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --report docs/clock-disturbed.json --disturb
+clock: setup build               ## certificates of five minutes for half an hour, calm and then disturbed; LENGTH=, LIFE=, REPORT=docs for the figures
+	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --report $(REPORT)/clock-calm.json
+	@bin/demo --dir $(DIR)-clock --clock $(LENGTH) --life $(LIFE) --report $(REPORT)/clock-disturbed.json --disturb
 
 setup:
 	@scripts/setup demo

@@ -271,7 +271,7 @@ func (b *bench) clock() error {
 	for _, c := range clocks {
 		text, err := os.ReadFile(c.file)
 		if err != nil {
-			return fmt.Errorf("%w; make clock writes it", err)
+			return fmt.Errorf("%w; make clock REPORT=docs writes it", err)
 		}
 		var run struct {
 			Day, Length, Life string
