@@ -76,11 +76,11 @@ func (a *app) installed(list []client.Installation) {
 		}
 		switch v.State {
 		case client.InstallationStateDone:
-			a.say("✓ %s UTC: %s was installed on %s by itself", moment(at), v.Mandate, v.Server)
+			a.note("✓", fmt.Sprintf("%s UTC: %s was installed on %s by itself", moment(at), v.Mandate, v.Server))
 		case client.InstallationStatePreviewed:
-			a.say("◷ %s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate, v.Server, v.Number)
+			a.note("◷", fmt.Sprintf("%s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate, v.Server, v.Number))
 		default:
-			a.say("✗ %s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server, v.State, v.Number)
+			a.note("✗", fmt.Sprintf("%s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server, v.State, v.Number))
 		}
 	}
 	if len(list) > 0 {
