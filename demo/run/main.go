@@ -48,9 +48,6 @@ func main() {
 }
 
 func run(ctx context.Context, dir, program string, once bool) error {
-	if missing := demo.Missing(); len(missing) > 0 {
-		return fmt.Errorf("not installed: %s; run: make setup", strings.Join(missing, ", "))
-	}
 	lock, err := takeDir(dir)
 	if err != nil {
 		return err
@@ -107,8 +104,12 @@ func mustWd() string {
 	return wd
 }
 
-// takeDir locks the demo's directory, so that two demos do not share one.
+// takeDir looks whether the demo has what it needs, and locks its directory, so
+// that two demos do not share one.
 func takeDir(dir string) (*os.File, error) {
+	if missing := demo.Missing(); len(missing) > 0 {
+		return nil, fmt.Errorf("not installed: %s; run: make setup", strings.Join(missing, ", "))
+	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
