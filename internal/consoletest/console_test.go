@@ -652,7 +652,7 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	p.size(1280, 800)
 	number := eval[string](p, "location.pathname")
 	p.visit("/mandates/deck-plans", "[aria-label='Trail'] li")
-	p.until(`["ordered", "proved", "issued", "installed", "reloaded", "seen"].every((s) => document.querySelector("[aria-label='Trail']").innerText.includes(s))`)
+	p.until(`["ordered", "proved", "issued", "installed", "reloaded", "from inside"].every((s) => document.querySelector("[aria-label='Trail']").innerText.includes(s))`)
 	p.do(chromedp.Click(`//button[.="Visit"]`))
 	p.until("document.body.innerText.includes('all is well on a visitor')")
 	assert.Contains(t, p.text(), "status 301 to https://deck-plans.lanterncoast.example:8446/")

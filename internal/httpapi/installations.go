@@ -11,6 +11,9 @@ func installationOf(v *service.InstallationView) contract.Installation {
 	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server, Order: v.OrderID, Folder: v.Folder, Version: v.Version, Before: v.Before, Certificate: v.Leaf,
 		Files: []contract.FileChange{}, Commands: []string{v.Test, v.Reload}, Doors: []contract.Door{}, Notes: list(v.Notes), State: contract.InstallationState(v.State), Reason: v.Reason, Advice: v.Advice,
 		By: v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
+	if v.Rehearsal {
+		out.Commands = out.Commands[:1] // nothing is reloaded
+	}
 	if v.StartedAt != nil {
 		out.StartedAt = ptr(v.StartedAt.UTC())
 	}

@@ -77,8 +77,7 @@ func (s *Service) rehearseInstallation(ctx context.Context, row *store.Order) {
 		s.cfg.Log.Warn("the rehearsal goes no further", "mandate", m.Name, "error", err)
 		return
 	}
-	for _, ref := range m.Spec.Install {
-		server, _, _ := strings.Cut(ref, ":")
+	for _, server := range m.Spec.Servers() {
 		if slices.ContainsFunc(begun, func(v store.Installation) bool { return v.Server == server && v.StartedAt != nil }) {
 			continue // before the process that did it died
 		}

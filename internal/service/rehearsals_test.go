@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -30,29 +31,34 @@ func TestHowACopyIsTested(t *testing.T) {
 	strict := q.dir + "/strict/nginx"
 	require.NoError(t, os.Mkdir(q.dir+"/strict", 0o755))
 	require.NoError(t, os.WriteFile(strict, []byte("#!/bin/sh\n[ \"$*\" = -t ] || { echo 'not allowed to run that'; exit 1; }\nexec "+own+" -t\n"), 0o755))
-	declared := q.estate
+	declared := strings.Replace(q.estate, "install: [quay]", "install: [quay, \"quay:"+strconv.Itoa(int(netip.MustParseAddrPort(q.secure).Port()))+"\"]", 1)
 	before, rest, _ := strings.Cut(declared, "test: \"")
 	_, after, _ := strings.Cut(rest, "\"")
 	const copied, asItIs = "the server's own test of a staged copy passes; nothing was changed", "the server's own test passes as things are; the command names no file"
-	for command, says := range map[string]string{
+	commands := map[string]string{
 		"/usr/sbin/nginx -p " + q.dir + "/ -c " + q.site + " -e stderr -t": copied,
 		own + " -t": copied,
 		"cd / && /usr/sbin/nginx -p " + q.dir + "/ -e stderr -c '" + q.site + "' -t -q": copied,
 		"cd / && " + own + " -t": asItIs,
 		q.dir + "/try":           asItIs,
 		strict + " -t":           "passes as things are; no copy could be tested: not allowed to run that",
-	} {
+	}
+	for command, says := range commands {
 		q.estate = before + "test: \"" + command + "\"" + after
 		q.open(t, r.URL, r.Client)
 		rehearse(t, r.Client, q, func(v *client.Installation) {
 			assert.Equal(t, client.InstallationStateRehearsed, v.State, "%s: %s", command, v.Reason)
 			assert.Contains(t, v.Steps[len(v.Steps)-1].Words, says, command)
 			assert.True(t, v.Rehearsal)
+			assert.Equal(t, []string{command}, v.Commands, "nothing is reloaded")
 			refused, err := r.Client.ReturnInstallationWithResponse(t.Context(), v.Number)
 			require.NoError(t, err)
 			assert.Equal(t, 409, refused.StatusCode(), "there is nothing to take back")
 		})
 	}
+	list, err := r.Client.ListInstallationsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, list.JSON200.Items, len(commands), "one on each server, however often it is named")
 }
 
 // TestAVisitToEveryName walks to an apex, its www and its aliases: each one's

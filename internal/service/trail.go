@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -44,8 +43,7 @@ func (s *Service) Trail(ctx context.Context, m *MandateView) ([]TrailEntry, erro
 	if err != nil {
 		return nil, err
 	}
-	for _, ref := range m.Spec.Install {
-		server, _, _ := strings.Cut(ref, ":")
+	for _, server := range m.Spec.Servers() {
 		links, err := s.installed(ctx, m, o, server)
 		if err != nil {
 			return nil, err

@@ -79,8 +79,7 @@ func (s *Service) doorsOf(ctx context.Context, m *MandateView) (map[string][]net
 	if m.InForce == nil {
 		return out, nil
 	}
-	for _, ref := range m.Spec.Install {
-		server, _, _ := strings.Cut(ref, ":")
+	for _, server := range m.Spec.Servers() {
 		row, err := s.store.LastInstallation(ctx, m.ID, 0, server)
 		if err != nil {
 			continue // none yet

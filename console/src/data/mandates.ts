@@ -22,7 +22,7 @@ const runs = (o?: Order) => o !== undefined && o.finished_at === undefined;
 export const running = (m: Mandate) => runs(m.last) || runs(m.rehearsed) || m.rehearsed_on.some((v) => v.finished_at === undefined);
 
 export function useMandate(name: string) {
-  return api.useQuery('get', '/mandates/{name}', { params: { path: { name } } }, { refetchInterval: (q) => (q.state.data && running(q.state.data) ? 1000 : false) });
+  return api.useQuery('get', '/mandates/{name}', { params: { path: { name } } }, { refetchInterval: (q) => (!q.state.data ? false : running(q.state.data) ? 1000 : q.state.data.trail.some((e) => e.outcome === 'open') ? 5000 : false) });
 }
 
 /** An order with its steps, read again each second until it has ended. */

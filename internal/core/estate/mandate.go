@@ -54,6 +54,17 @@ type Mandate struct {
 	Place     Place    `json:"-"`
 }
 
+// Servers are those it is installed on, each once, without ports.
+func (m *Mandate) Servers() []string {
+	var list []string
+	for _, ref := range m.Install {
+		if name, _, _ := strings.Cut(ref, ":"); !slices.Contains(list, name) {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
 // Proof says how control of the names is shown.
 type Proof struct {
 	By      string   `json:"by"`                // "http", "listener" or "dns"
