@@ -23,11 +23,11 @@ var only = map[string]string{
 // above lists what a room may not know: the floors above it.
 var above = map[string][]string{
 	"internal/core":    {"internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin", "client", "demo"},
-	"internal/conf":    {"internal/look", "internal/reach", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/reach":   {"internal/core", "internal/conf", "internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
+	"internal/kind":    {"internal/look", "internal/reach", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
+	"internal/reach":   {"internal/core", "internal/kind", "internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/acme":    {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin"},
 	"internal/issue":   {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin"},
-	"internal/vault":   {"internal/core", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
+	"internal/safe":    {"internal/core", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/look":    {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/store":   {"internal/look", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
 	"internal/work":    {"internal/look", "internal/store", "internal/service", "internal/httpapi", "internal/cli"},

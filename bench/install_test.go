@@ -108,7 +108,7 @@ func (v *berth) lay(version string) (*install.Installation, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(leaf.Raw)
-	i := &install.Installation{Folder: v.folder, Version: version, Chain: certs.PEM(leaf.Raw), Leaf: hex.EncodeToString(sum[:]), Test: v.command + " -t", Reload: v.command + " -s reload", Doors: []install.Door{{Host: berthHost, At: v.at}}, State: install.Staging}
+	i := &install.Installation{Folder: v.folder, Version: version, Chain: certs.PEM(leaf.Raw), Leaf: hex.EncodeToString(sum[:]), Test: v.command + " -t", Reload: v.command + " -s reload", Bindings: []install.Binding{{Host: berthHost, At: v.at}}, State: install.Staging}
 	if i.Key, err = certs.KeyPEM(key); err != nil {
 		return nil, err
 	}
@@ -198,7 +198,7 @@ func (b *bench) installing() error {
 			return err
 		}
 		i.Before = hand.Version
-		m := &install.Machine{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Door) (string, string) { return v.served(), "another" }}
+		m := &install.Installer{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}
@@ -247,7 +247,7 @@ func (b *bench) underLoad() error {
 			return err
 		}
 		i.Before, before = before, i.Version
-		m := &install.Machine{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Door) (string, string) { return v.served(), "another" }}
+		m := &install.Installer{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}

@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"insegna.example/internal/conf/nginx"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/standin/sshd"
 	"insegna.example/internal/standin/wire"
 )

@@ -18,42 +18,42 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
-// Defines values for ConfigurationProblemGravity.
+// Defines values for ConfigurationProblemEffect.
 const (
-	ConfigurationProblemGravityRefused ConfigurationProblemGravity = "refused"
-	ConfigurationProblemGravitySuspect ConfigurationProblemGravity = "suspect"
-	ConfigurationProblemGravityUnread  ConfigurationProblemGravity = "unread"
+	ConfigurationProblemEffectRefused ConfigurationProblemEffect = "refused"
+	ConfigurationProblemEffectSuspect ConfigurationProblemEffect = "suspect"
+	ConfigurationProblemEffectUnread  ConfigurationProblemEffect = "unread"
 )
 
-// Valid indicates whether the value is a known member of the ConfigurationProblemGravity enum.
-func (e ConfigurationProblemGravity) Valid() bool {
+// Valid indicates whether the value is a known member of the ConfigurationProblemEffect enum.
+func (e ConfigurationProblemEffect) Valid() bool {
 	switch e {
-	case ConfigurationProblemGravityRefused:
+	case ConfigurationProblemEffectRefused:
 		return true
-	case ConfigurationProblemGravitySuspect:
+	case ConfigurationProblemEffectSuspect:
 		return true
-	case ConfigurationProblemGravityUnread:
+	case ConfigurationProblemEffectUnread:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for EstateChangeAction.
+// Defines values for EstateChangeChange.
 const (
-	EstateChangeActionAdd    EstateChangeAction = "add"
-	EstateChangeActionChange EstateChangeAction = "change"
-	EstateChangeActionRemove EstateChangeAction = "remove"
+	EstateChangeChangeChanged EstateChangeChange = "changed"
+	EstateChangeChangeGone    EstateChangeChange = "gone"
+	EstateChangeChangeNew     EstateChangeChange = "new"
 )
 
-// Valid indicates whether the value is a known member of the EstateChangeAction enum.
-func (e EstateChangeAction) Valid() bool {
+// Valid indicates whether the value is a known member of the EstateChangeChange enum.
+func (e EstateChangeChange) Valid() bool {
 	switch e {
-	case EstateChangeActionAdd:
+	case EstateChangeChangeChanged:
 		return true
-	case EstateChangeActionChange:
+	case EstateChangeChangeGone:
 		return true
-	case EstateChangeActionRemove:
+	case EstateChangeChangeNew:
 		return true
 	default:
 		return false
@@ -789,30 +789,38 @@ type ConfigurationFile struct {
 
 // ConfigurationProblem defines model for ConfigurationProblem.
 type ConfigurationProblem struct {
-	Column   int                         `json:"column"`
-	Expected *string                     `json:"expected,omitempty"`
-	File     string                      `json:"file"`
-	Gravity  ConfigurationProblemGravity `json:"gravity"`
-	Line     int                         `json:"line"`
-	Message  string                      `json:"message"`
+	Column   int                        `json:"column"`
+	Effect   ConfigurationProblemEffect `json:"effect"`
+	Expected *string                    `json:"expected,omitempty"`
+	File     string                     `json:"file"`
+	Line     int                        `json:"line"`
+	Message  string                     `json:"message"`
 }
 
-// ConfigurationProblemGravity defines model for ConfigurationProblem.Gravity.
-type ConfigurationProblemGravity string
+// ConfigurationProblemEffect defines model for ConfigurationProblem.Effect.
+type ConfigurationProblemEffect string
+
+// Credential defines model for Credential.
+type Credential struct {
+	ChangedAt time.Time `json:"changed_at"`
+	Name      string    `json:"name"`
+}
+
+// CredentialList defines model for CredentialList.
+type CredentialList struct {
+	Items []Credential `json:"items"`
+}
+
+// CredentialValue defines model for CredentialValue.
+type CredentialValue struct {
+	// Value a text or base64
+	Value string `json:"value"`
+}
 
 // DayCount defines model for DayCount.
 type DayCount struct {
 	Count int                `json:"count"`
 	Day   openapi_types.Date `json:"day"`
-}
-
-// Door a host at an address, looked at from outside
-type Door struct {
-	Address string `json:"address"`
-
-	// Before SHA-256 of the certificate it showed; empty when it showed none
-	Before string `json:"before"`
-	Host   string `json:"host"`
 }
 
 // Estate defines model for Estate.
@@ -836,15 +844,15 @@ type EstateAudience struct {
 
 // EstateChange defines model for EstateChange.
 type EstateChange struct {
-	Action EstateChangeAction `json:"action"`
+	Change EstateChangeChange `json:"change"`
 	Fields []string           `json:"fields"`
 	Kind   string             `json:"kind"`
 	Name   string             `json:"name"`
 	Place  string             `json:"place"`
 }
 
-// EstateChangeAction defines model for EstateChange.Action.
-type EstateChangeAction string
+// EstateChangeChange defines model for EstateChange.Change.
+type EstateChangeChange string
 
 // EstateChanges defines model for EstateChanges.
 type EstateChanges struct {
@@ -978,13 +986,13 @@ type Installation struct {
 	Advice string `json:"advice"`
 
 	// Before name of the one in use before; empty for none
-	Before      string      `json:"before"`
-	By          string      `json:"by"`
-	Certificate Fingerprint `json:"certificate"`
+	Before      string                `json:"before"`
+	Bindings    []InstallationBinding `json:"bindings"`
+	By          string                `json:"by"`
+	Certificate Fingerprint           `json:"certificate"`
 
 	// Commands that are run on the server, in their order
 	Commands []string `json:"commands"`
-	Doors    []Door   `json:"doors"`
 
 	// Files of the configuration that change; empty in lists
 	Files      []FileChange `json:"files"`
@@ -1020,6 +1028,15 @@ type Installation struct {
 
 // InstallationState defines model for Installation.State.
 type InstallationState string
+
+// InstallationBinding a host name at an address that is looked at from outside
+type InstallationBinding struct {
+	Address string `json:"address"`
+
+	// Before SHA-256 of the certificate it showed; empty when it showed none
+	Before string `json:"before"`
+	Host   string `json:"host"`
+}
 
 // InstallationPage defines model for InstallationPage.
 type InstallationPage struct {
@@ -1330,23 +1347,6 @@ type ProblemError struct {
 
 // Role defines model for Role.
 type Role string
-
-// Secret defines model for Secret.
-type Secret struct {
-	ChangedAt time.Time `json:"changed_at"`
-	Name      string    `json:"name"`
-}
-
-// SecretList defines model for SecretList.
-type SecretList struct {
-	Items []Secret `json:"items"`
-}
-
-// SecretValue defines model for SecretValue.
-type SecretValue struct {
-	// Value a text or base64
-	Value string `json:"value"`
-}
 
 // Server defines model for Server.
 type Server struct {
@@ -1940,6 +1940,9 @@ type GetSurveyChangesParams struct {
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
+// AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
+type AddCredentialJSONRequestBody = CredentialValue
+
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
@@ -1960,9 +1963,6 @@ type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
-
-// PutSecretJSONRequestBody defines body for PutSecret for application/json ContentType.
-type PutSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -2086,6 +2086,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /certificates/{sha256} (the `GetCertificate` operationId).
 	GetCertificate(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCredentials The names of the credentials in the safe
+	//
+	// Corresponds with GET /credentials (the `ListCredentials` operationId).
+	ListCredentials(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCredential Forgets a credential
+	//
+	// Corresponds with DELETE /credentials/{name} (the `RemoveCredential` operationId).
+	RemoveCredential(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCredentialWithBody Keeps a credential in the safe; it is never shown again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+	AddCredentialWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCredential Keeps a credential in the safe; it is never shown again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+	AddCredential(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetEstate What is declared, with the file it came from
 	//
@@ -2299,30 +2323,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListSecrets The names of the secrets in the vault
-	//
-	// Corresponds with GET /secrets (the `ListSecrets` operationId).
-	ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveSecret Forgets a secret
-	//
-	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
-	RemoveSecret(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PutSecretWithBody Keeps a secret in the vault; it is never shown again
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-	PutSecretWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PutSecret Keeps a secret in the vault; it is never shown again
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-	PutSecret(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServers Servers with what is known of their configuration
 	//
@@ -2544,6 +2544,70 @@ func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesP
 // Corresponds with GET /certificates/{sha256} (the `GetCertificate` operationId).
 func (c *Client) GetCertificate(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCertificateRequest(c.Server, sha256)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCredentials The names of the credentials in the safe
+//
+// Corresponds with GET /credentials (the `ListCredentials` operationId).
+func (c *Client) ListCredentials(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCredentialsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCredential Forgets a credential
+//
+// Corresponds with DELETE /credentials/{name} (the `RemoveCredential` operationId).
+func (c *Client) RemoveCredential(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCredentialRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCredentialWithBody Keeps a credential in the safe; it is never shown again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+func (c *Client) AddCredentialWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCredentialRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCredential Keeps a credential in the safe; it is never shown again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+func (c *Client) AddCredential(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCredentialRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3127,70 +3191,6 @@ func (c *Client) InvitePerson(ctx context.Context, person PersonName, reqEditors
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListSecrets The names of the secrets in the vault
-//
-// Corresponds with GET /secrets (the `ListSecrets` operationId).
-func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListSecretsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveSecret Forgets a secret
-//
-// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
-func (c *Client) RemoveSecret(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveSecretRequest(c.Server, name)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PutSecretWithBody Keeps a secret in the vault; it is never shown again
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-func (c *Client) PutSecretWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutSecretRequestWithBody(c.Server, name, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PutSecret Keeps a secret in the vault; it is never shown again
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-func (c *Client) PutSecret(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutSecretRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3934,6 +3934,114 @@ func NewGetCertificateRequest(server string, sha256 string) (*http.Request, erro
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListCredentialsRequest constructs an http.Request for the ListCredentials method
+func NewListCredentialsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveCredentialRequest constructs an http.Request for the RemoveCredential method
+func NewRemoveCredentialRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCredentialRequest calls the generic AddCredential builder with application/json body
+func NewAddCredentialRequest(server string, name ShortName, body AddCredentialJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCredentialRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddCredentialRequestWithBody constructs an http.Request for the AddCredential method, with any body, and a specified content type
+func NewAddCredentialRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/credentials/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5311,114 +5419,6 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListSecretsRequest constructs an http.Request for the ListSecrets method
-func NewListSecretsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/secrets")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
-func NewRemoveSecretRequest(server string, name ShortName) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewPutSecretRequest calls the generic PutSecret builder with application/json body
-func NewPutSecretRequest(server string, name ShortName, body PutSecretJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewPutSecretRequestWithBody(server, name, "application/json", bodyReader)
-}
-
-// NewPutSecretRequestWithBody constructs an http.Request for the PutSecret method, with any body, and a specified content type
-func NewPutSecretRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewListServersRequest constructs an http.Request for the ListServers method
 func NewListServersRequest(server string, params *ListServersParams) (*http.Request, error) {
 	var err error
@@ -6371,6 +6371,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /certificates/{sha256} (the `GetCertificate` operationId).
 	GetCertificateWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*GetCertificateResponse, error)
 
+	// ListCredentialsWithResponse The names of the credentials in the safe
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /credentials (the `ListCredentials` operationId).
+	ListCredentialsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCredentialsResponse, error)
+
+	// RemoveCredentialWithResponse Forgets a credential
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /credentials/{name} (the `RemoveCredential` operationId).
+	RemoveCredentialWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveCredentialResponse, error)
+
+	// AddCredentialWithBodyWithResponse Keeps a credential in the safe; it is never shown again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+	AddCredentialWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error)
+
+	// AddCredentialWithResponse Keeps a credential in the safe; it is never shown again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+	AddCredentialWithResponse(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error)
+
 	// GetEstateWithResponse What is declared, with the file it came from
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6629,34 +6657,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
-
-	// ListSecretsWithResponse The names of the secrets in the vault
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /secrets (the `ListSecrets` operationId).
-	ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
-
-	// RemoveSecretWithResponse Forgets a secret
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
-	RemoveSecretWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
-
-	// PutSecretWithBodyWithResponse Keeps a secret in the vault; it is never shown again
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-	PutSecretWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
-
-	// PutSecretWithResponse Keeps a secret in the vault; it is never shown again
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-	PutSecretWithResponse(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
 
 	// ListServersWithResponse Servers with what is known of their configuration
 	//
@@ -7054,6 +7054,136 @@ func (r GetCertificateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCertificateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCredentialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CredentialList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCredentialsResponse) GetJSON200() *CredentialList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCredentialsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCredentialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCredentialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCredentialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCredentialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddCredentialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddCredentialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddCredentialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddCredentialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddCredentialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddCredentialResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8479,136 +8609,6 @@ func (r GetReadyResponse) ContentType() string {
 	return ""
 }
 
-type ListSecretsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *SecretList
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListSecretsResponse) GetJSON200() *SecretList {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListSecretsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListSecretsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListSecretsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListSecretsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type RemoveSecretResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveSecretResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveSecretResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveSecretResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveSecretResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type PutSecretResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r PutSecretResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r PutSecretResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r PutSecretResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r PutSecretResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r PutSecretResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type ListServersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9551,6 +9551,58 @@ func (c *ClientWithResponses) GetCertificateWithResponse(ctx context.Context, sh
 	return ParseGetCertificateResponse(rsp)
 }
 
+// ListCredentialsWithResponse The names of the credentials in the safe
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /credentials (the `ListCredentials` operationId).
+func (c *ClientWithResponses) ListCredentialsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCredentialsResponse, error) {
+	rsp, err := c.ListCredentials(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCredentialsResponse(rsp)
+}
+
+// RemoveCredentialWithResponse Forgets a credential
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /credentials/{name} (the `RemoveCredential` operationId).
+func (c *ClientWithResponses) RemoveCredentialWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveCredentialResponse, error) {
+	rsp, err := c.RemoveCredential(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCredentialResponse(rsp)
+}
+
+// AddCredentialWithBodyWithResponse Keeps a credential in the safe; it is never shown again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+func (c *ClientWithResponses) AddCredentialWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error) {
+	rsp, err := c.AddCredentialWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCredentialResponse(rsp)
+}
+
+// AddCredentialWithResponse Keeps a credential in the safe; it is never shown again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
+func (c *ClientWithResponses) AddCredentialWithResponse(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error) {
+	rsp, err := c.AddCredential(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCredentialResponse(rsp)
+}
+
 // GetEstateWithResponse What is declared, with the file it came from
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10032,58 +10084,6 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 	return ParseGetReadyResponse(rsp)
 }
 
-// ListSecretsWithResponse The names of the secrets in the vault
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /secrets (the `ListSecrets` operationId).
-func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
-	rsp, err := c.ListSecrets(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListSecretsResponse(rsp)
-}
-
-// RemoveSecretWithResponse Forgets a secret
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
-func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
-	rsp, err := c.RemoveSecret(ctx, name, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveSecretResponse(rsp)
-}
-
-// PutSecretWithBodyWithResponse Keeps a secret in the vault; it is never shown again
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-func (c *ClientWithResponses) PutSecretWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
-	rsp, err := c.PutSecretWithBody(ctx, name, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePutSecretResponse(rsp)
-}
-
-// PutSecretWithResponse Keeps a secret in the vault; it is never shown again
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /secrets/{name} (the `PutSecret` operationId).
-func (c *ClientWithResponses) PutSecretWithResponse(ctx context.Context, name ShortName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
-	rsp, err := c.PutSecret(ctx, name, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePutSecretResponse(rsp)
-}
-
 // ListServersWithResponse Servers with what is known of their configuration
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10535,6 +10535,97 @@ func ParseGetCertificateResponse(rsp *http.Response) (*GetCertificateResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCredentialsResponse parses an HTTP response from a ListCredentialsWithResponse call
+func ParseListCredentialsResponse(rsp *http.Response) (*ListCredentialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCredentialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CredentialList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCredentialResponse parses an HTTP response from a RemoveCredentialWithResponse call
+func ParseRemoveCredentialResponse(rsp *http.Response) (*RemoveCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddCredentialResponse parses an HTTP response from a AddCredentialWithResponse call
+func ParseAddCredentialResponse(rsp *http.Response) (*AddCredentialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddCredentialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -11510,97 +11601,6 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
-func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListSecretsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest SecretList
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
-func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveSecretResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParsePutSecretResponse parses an HTTP response from a PutSecretWithResponse call
-func ParsePutSecretResponse(rsp *http.Response) (*PutSecretResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &PutSecretResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -41,8 +41,8 @@ func (s *ClockServer) Host() string { return s.Server + ".lanterncoast.example" 
 // Plain is where the site is in plain http.
 func (s *ClockServer) Plain() string { return s.Address + ":8080" }
 
-// Secure is where it is, or will be, in https.
-func (s *ClockServer) Secure() string { return s.Address + ":8443" }
+// HTTPS is where it is, or will be, in https.
+func (s *ClockServer) HTTPS() string { return s.Address + ":8443" }
 
 // StartClock starts it, with certificates of a life. Stop ends it.
 func StartClock(ctx context.Context, dir string, life time.Duration) (c *Clock, err error) {

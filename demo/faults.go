@@ -20,7 +20,7 @@ var Faults = []Fault{
 	{"ships.lanterncoast.example", "freight-1", 8445, "chain-disordered", "the intermediates were pasted in the wrong order", "freight-1/sites-enabled/ships:4"},
 	{"roster.lanterncoast.example", "pier-2", 8445, "chain-incomplete", "only the leaf was copied to the server", "pier-2/sites-enabled/roster:5"},
 	{"menu.lanterncoast.example", "pier-1", 8446, "chain-root-sent", "the whole bundle was copied, root and all", "pier-1/sites-enabled/menu:5"},
-	{"deck-plans.lanterncoast.example", "pier-1", 8446, "other-site-answers", "the site speaks plain http alone, so the menu's door opens", "pier-1/sites-enabled/menu:2"},
+	{"deck-plans.lanterncoast.example", "pier-1", 8446, "other-site-answers", "the site speaks plain http alone, so the menu's site answers", "pier-1/sites-enabled/menu:2"},
 	{"lost-property.lanterncoast.example", "pier-2", 8446, "self-signed", "a trial from years ago is still in place", "pier-2/sites-enabled/lost-property:4"},
 	{"radar.lanterncoast.example", "pier-1", 9443, "lifetime-over-limit", "asked for as long as last year", "pier-1/sites-enabled/radar:4"},
 	{"webcam.lanterncoast.example", "pier-2", 9443, "other-issuer", "taken from the crew's CA in a hurry", "pier-2/sites-enabled/webcam:4"},

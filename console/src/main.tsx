@@ -67,7 +67,7 @@ function Pages() {
   );
 }
 
-/** Lets in who is signed in, and shows the door to everybody else. */
+/** Lets in who is signed in, and shows everybody else how to sign in. */
 function Gate() {
   const who = useWho();
   if (location.pathname === '/set-up') return <SetUp />;

@@ -47,7 +47,7 @@ func runClock(ctx context.Context, dir, program string, t times) error {
 		return err
 	}
 	defer func() { _ = lock.Close() }()
-	for _, old := range []string{"tick", "tock", "data-1", "data-2", "postgres", configDir, peopleDir, "vault.key"} { // every run begins with plain sites
+	for _, old := range []string{"tick", "tock", "data-1", "data-2", "postgres", configDir, peopleDir, "safe.key"} { // every run begins with plain sites
 		if err := os.RemoveAll(filepath.Join(dir, old)); err != nil {
 			return err
 		}
@@ -62,7 +62,7 @@ func runClock(ctx context.Context, dir, program string, t times) error {
 		return err
 	}
 	defer db.Stop()
-	c := &clock{times: t, estate: estate, dir: dir, program: program, args: []string{"--database", db.DSN(), "--vault-key", filepath.Join(dir, "vault.key")}}
+	c := &clock{times: t, estate: estate, dir: dir, program: program, args: []string{"--database", db.DSN(), "--safe-key", filepath.Join(dir, "safe.key")}}
 	defer c.stop()
 	if err := c.prepare(ctx); err != nil {
 		return err
@@ -118,7 +118,7 @@ func (c *clock) prepare(ctx context.Context) error {
 	}
 	for i := range c.estate.Servers {
 		server := c.estate.Servers[i]
-		if err := s.insegna(ctx, "secure", server.Host(), "--server", server.Server, "--mandate", server.Server, "--yes"); err != nil {
+		if err := s.insegna(ctx, "https", server.Host(), "--server", server.Server, "--mandate", server.Server, "--yes"); err != nil {
 			return err
 		}
 		c.visitors = append(c.visitors, &visitors{server: server})

@@ -272,8 +272,8 @@ Nine commands to try in another terminal:
   bin/insegna binding list --verdict broken,at-odds
   bin/insegna server sites pier-1
   bin/insegna mandate check timetable
-  bin/insegna secure deck-plans.lanterncoast.example --server pier-1
-  bin/insegna secure parcels.lanterncoast.example --server pier-1
+  bin/insegna https deck-plans.lanterncoast.example --server pier-1
+  bin/insegna https parcels.lanterncoast.example --server pier-1
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 

@@ -13,7 +13,7 @@ import (
 // rehearsed, as far as it goes, and one cannot be had, for the reason the estate
 // file tells.
 func (s *running) order(ctx context.Context, e *demo.Estate) error {
-	if err := s.quietly(ctx, admin, "secret", "put", "harbour-tsig", "--file", e.TSIGFile()); err != nil {
+	if err := s.quietly(ctx, admin, "credential", "add", "harbour-tsig", "--file", e.TSIGFile()); err != nil {
 		return err
 	}
 	// The CA keeps nothing between two starts, so the account is made anew.

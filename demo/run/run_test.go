@@ -150,7 +150,7 @@ func renewsWhatIsDue(t *testing.T, d *demo, dir string) {
 	insegna := d.signedIn(t, dir)
 	const host = "parcels.lanterncoast.example"
 	assert.Contains(t, insegna("finding", "list", "--host", host), "wrong-file")
-	said := insegna("secure", host, "--server", "pier-1", "--yes")
+	said := insegna("https", host, "--server", "pier-1", "--yes")
 	for _, want := range []string{"-    ssl_certificate parcels.pem;", "+    ssl_certificate " + dir + "/pier-1/insegna/parcels/now/chain.pem;", "the server's own test of a staged copy passes", host + " at", "agreed"} {
 		assert.Contains(t, said, want)
 	}
@@ -184,7 +184,7 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 		_ = resp.Body.Close()
 		return resp.StatusCode, resp.Header.Get("Location")
 	}
-	said := insegna("secure", "deck-plans.lanterncoast.example", "--server", "pier-1", "--yes")
+	said := insegna("https", "deck-plans.lanterncoast.example", "--server", "pier-1", "--yes")
 	for _, want := range []string{"+    listen " + address + ":8446 ssl;", "anchorage.lanterncoast.example: chain-missing-on-disk", "✓  look         the new certificate is seen", "on pier-1: agreed"} {
 		assert.Contains(t, said, want)
 	}

@@ -45,7 +45,7 @@ func (v *visitors) visit(ctx context.Context, root *x509.CertPool) {
 		return &http.Client{Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{DisableKeepAlives: !keep,
 			TLSClientConfig: &tls.Config{RootCAs: root, MinVersion: tls.VersionTLS12},
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-				at := v.server.Secure()
+				at := v.server.HTTPS()
 				if _, port, _ := net.SplitHostPort(address); port == "80" {
 					at = v.server.Plain()
 				}

@@ -204,7 +204,7 @@ var commands = []struct{ name, line string }{
 	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
-	{"cli-secure", "insegna secure deck-plans.lanterncoast.example --server pier-1 --yes | tail -36"},
+	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes | tail -36"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.

@@ -137,10 +137,9 @@ func (a *app) estateApply() *cobra.Command {
 }
 
 func (a *app) showChanges(c *client.EstateChanges, summary string) error {
-	signs := map[client.EstateChangeAction]string{"add": "+ add", "change": "~ change", "remove": "- remove"}
 	if len(c.Changes) > 0 || a.output != "table" {
 		err := print(a, c, c.Changes, []column[client.EstateChange]{
-			{head: "Action", cell: func(v client.EstateChange) string { return signs[v.Action] }, raw: func(v client.EstateChange) string { return string(v.Action) }},
+			{head: "Change", cell: func(v client.EstateChange) string { return string(v.Change) }},
 			{head: "Kind", cell: func(v client.EstateChange) string { return v.Kind }},
 			{head: "Name", width: 40, cell: func(v client.EstateChange) string { return v.Name }},
 			{head: "Where and what", width: 40, cell: func(v client.EstateChange) string {

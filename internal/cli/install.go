@@ -112,7 +112,7 @@ func (a *app) showPreview(v *client.Installation) {
 	for i, c := range v.Commands {
 		a.say("  %-6s %s", []string{"test", "reload"}[min(i, 1)], clean(c))
 	}
-	for _, d := range v.Doors {
+	for _, d := range v.Bindings {
 		shows := "shows no certificate"
 		if d.Before != "" {
 			shows = "shows " + d.Before[:12]

@@ -449,7 +449,7 @@ func (a *app) orderEnd(o *client.Order) error {
 	case o.State == client.OrderStateIssued && o.Rehearsal:
 		a.say("The CA's part of the rehearsal went well. What it brought is for nothing else.")
 	case o.State == client.OrderStateIssued:
-		a.say("Issued: certificate and key lie in the vault, valid until %s.", moment(*o.NotAfter))
+		a.say("Issued: certificate and key lie in the safe, valid until %s.", moment(*o.NotAfter))
 	}
 	return nil
 }
@@ -579,52 +579,52 @@ func (a *app) caAgree() *cobra.Command {
 	return c
 }
 
-func (a *app) secrets() *cobra.Command {
-	return group("secret", "Secrets in the vault: keys of name servers and of customer accounts", a.secretList(), a.secretPut(), a.secretRemove())
+func (a *app) credentials() *cobra.Command {
+	return group("credential", "Credentials in the safe: keys of name servers and of customer accounts", a.credentialList(), a.credentialAdd(), a.credentialRemove())
 }
 
-func (a *app) secretList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the names of the secrets; what they are is never shown", Args: cobra.NoArgs, Example: "  insegna secret list",
+func (a *app) credentialList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the names of the credentials; what they are is never shown", Args: cobra.NoArgs, Example: "  insegna credential list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			list, err := get[client.SecretList](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListSecrets(ctx) })
+			list, err := get[client.CredentialList](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCredentials(ctx) })
 			if err != nil {
 				return err
 			}
-			return print(a, list.Items, list.Items, []column[client.Secret]{
-				{head: "Secret", width: 40, cell: func(s client.Secret) string { return s.Name }},
-				{head: "Changed (UTC)", cell: func(s client.Secret) string { return moment(s.ChangedAt) }},
+			return print(a, list.Items, list.Items, []column[client.Credential]{
+				{head: "Credential", width: 40, cell: func(s client.Credential) string { return s.Name }},
+				{head: "Changed (UTC)", cell: func(s client.Credential) string { return moment(s.ChangedAt) }},
 			})
 		})}
 }
 
-func (a *app) secretPut() *cobra.Command {
+func (a *app) credentialAdd() *cobra.Command {
 	var file string
-	c := &cobra.Command{Use: "put NAME", Short: "Keep a secret in the vault", Args: cobra.ExactArgs(1),
-		Long:    "Reads the secret from the terminal without showing it, or from the first line of a file. Base64 is kept as what it stands for.",
-		Example: "  insegna secret put insegna-tsig --file tsig.key",
+	c := &cobra.Command{Use: "add NAME", Short: "Keep a credential in the safe, in the place of one of that name", Args: cobra.ExactArgs(1),
+		Long:    "Reads the credential from the terminal without showing it, or from the first line of a file. Base64 is kept as what it stands for.",
+		Example: "  insegna credential add insegna-tsig --file tsig.key",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			value, err := a.passphrase(file, "Secret "+args[0])
+			value, err := a.passphrase(file, "Credential "+args[0])
 			if err != nil {
 				return err
 			}
 			_, err = get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
-				return cl.PutSecret(ctx, args[0], client.SecretValue{Value: value})
+				return cl.AddCredential(ctx, args[0], client.CredentialValue{Value: value})
 			})
 			if err == nil {
-				a.say("Secret %s is in the vault.", args[0])
+				a.say("Credential %s is in the safe.", args[0])
 			}
 			return err
 		})}
-	c.Flags().StringVar(&file, "file", "", "file with the secret in its first line, - for the standard input")
+	c.Flags().StringVar(&file, "file", "", "file with the credential in its first line, - for the standard input")
 	return c
 }
 
-func (a *app) secretRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1), Example: "  insegna secret remove insegna-tsig",
+func (a *app) credentialRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: "Forget a credential", Args: cobra.ExactArgs(1), Example: "  insegna credential remove insegna-tsig",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.RemoveSecret(ctx, args[0]) })
+			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.RemoveCredential(ctx, args[0]) })
 			if err == nil {
-				a.say("Secret %s is forgotten.", args[0])
+				a.say("Credential %s is forgotten.", args[0])
 			}
 			return err
 		})}

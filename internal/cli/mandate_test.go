@@ -63,8 +63,8 @@ func TestFromNamesToACertificate(t *testing.T) {
 	r1 = run("mandate", "rehearse", "deck")
 	assert.Contains(t, r1.out, "The rehearsal went well to its end", r1.err)
 	r1 = run("mandate", "order", "deck")
-	assert.Contains(t, r1.out, "✓  key          a key of the kind ecdsa-p384 is made and sealed")
-	assert.Contains(t, r1.out, "Issued: certificate and key lie in the vault")
+	assert.Contains(t, r1.out, "✓  key          a key of the kind ecdsa-p384 is made and encrypted")
+	assert.Contains(t, r1.out, "Issued: certificate and key lie in the safe")
 	var list []struct{ Number int }
 	require.NoError(t, json.Unmarshal([]byte(run("order", "list", "-o", "json").out), &list))
 	require.Len(t, list, 2)
@@ -81,9 +81,9 @@ func TestFromNamesToACertificate(t *testing.T) {
 	assert.Equal(t, 1, r1.code)
 	assert.Contains(t, r1.err, "too many certificates already issued for this set of names\n         wait;")
 	write("key", "c2VjcmV0IG9mIHRoZSB6b25lIHNlcnZlcg==\n")
-	assert.Contains(t, run("secret", "put", "zone", "--file", "key").out, "in the vault")
-	assert.NotContains(t, run("secret", "list", "-o", "json").out, "c2VjcmV0")
-	assert.Equal(t, 0, run("secret", "remove", "zone").code)
+	assert.Contains(t, run("credential", "add", "zone", "--file", "key").out, "in the safe")
+	assert.NotContains(t, run("credential", "list", "-o", "json").out, "c2VjcmV0")
+	assert.Equal(t, 0, run("credential", "remove", "zone").code)
 	assert.Equal(t, 0, run("mandate", "remove", "deck").code)
 	assert.Contains(t, run("mandate", "show", "deck").err, `there is no mandate "deck"; see: insegna mandate list`)
 	for _, wrong := range [][]string{{"order", "show", "x"}, {"mandate", "draft", "--site", "x"}, {"mandate", "add"}} {

@@ -98,7 +98,7 @@ func (a *app) exit(err error) int {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "insegna",
-		Short: "Keeps the right certificate over every door of an estate",
+		Short: "Keeps the right certificate at every endpoint of an estate",
 		Long: "Insegna inventories the TLS certificates of an estate, judges chains, names and dates,\n" +
 			"and says for every host at every endpoint what is wanted and what visitors are served.\n\n" +
 			"Start a service with: insegna serve. Without one, visit and inspect work by themselves.",
@@ -117,7 +117,7 @@ func (a *app) root() *cobra.Command {
 		}
 		return usage{fmt.Errorf("unknown output %q; expected table, json or csv", a.output)}
 	}
-	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.mandates(), a.orders(), a.secure(), a.install(), a.installations(), a.cas(), a.secrets(), a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
+	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.cas(), a.credentials(), a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: a.run(func(*cobra.Command, []string) error {
 			_, err := fmt.Fprintln(a.out, "insegna", service.Version)
 			return err

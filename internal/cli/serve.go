@@ -84,7 +84,7 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&proofs, "proofs", "", "address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
 	f.StringVar(&cfg.Data, "data", dataDir(), "data directory")
 	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"), "PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
-	f.StringVar(&cfg.VaultKey, "vault-key", "", "file with the key that seals secrets, made on the first start; vault.key in the data directory when left out, or set INSEGNA_VAULT_KEY")
+	f.StringVar(&cfg.SafeKey, "safe-key", "", "file with the key that encrypts secrets, made on the first start; safe.key in the data directory when left out, or set INSEGNA_SAFE_KEY")
 	f.StringVar(&cfg.Vantage, "vantage", "inside", "where this service stands")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.DurationVar(&looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")

@@ -159,7 +159,7 @@ func (a *app) serverShow() *cobra.Command {
 			if len(d.Problems) > 0 {
 				a.say("\nProblems:")
 				return print(a, nil, d.Problems, []column[client.ConfigurationProblem]{
-					{head: "Gravity", cell: func(p client.ConfigurationProblem) string { return string(p.Gravity) }},
+					{head: "Effect", cell: func(p client.ConfigurationProblem) string { return string(p.Effect) }},
 					{head: "Where", width: 36, cell: func(p client.ConfigurationProblem) string {
 						return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 					}},

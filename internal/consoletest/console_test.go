@@ -593,7 +593,7 @@ func TestMandatesInTheConsole(t *testing.T) {
 	r.Survey(t)
 	secret, err := os.ReadFile(e.TSIGFile())
 	require.NoError(t, err)
-	_, err = r.Client.PutSecretWithResponse(t.Context(), "harbour-tsig", client.SecretValue{Value: string(secret)})
+	_, err = r.Client.AddCredentialWithResponse(t.Context(), "harbour-tsig", client.CredentialValue{Value: string(secret)})
 	require.NoError(t, err)
 	p := open(t, r.URL)
 	p.visit("/mandates", "[aria-label='Mandates']")
@@ -606,7 +606,7 @@ func TestMandatesInTheConsole(t *testing.T) {
 	p.accessible()
 	p.visit("/mandates/seafront", "[aria-label='Order'] h2")
 	p.do(chromedp.Click(`//button[.="Order now"]`))
-	p.until("document.body.innerText.includes('lie in the vault')")
+	p.until("document.body.innerText.includes('lie in the safe')")
 	for _, step := range []string{"key", "order", "proof", "validation", "withdraw", "request", "certificate"} {
 		assert.Contains(t, p.text(), step)
 	}
@@ -634,7 +634,7 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	p.visit("/mandates/deck-plans", "[aria-label='Installations'] h2")
 	assert.NotContains(t, p.text(), "Preview on pier-1", "there is nothing to install yet")
 	p.do(chromedp.Click(`//button[.="Order now"]`))
-	p.until("document.body.innerText.includes('lie in the vault')")
+	p.until("document.body.innerText.includes('lie in the safe')")
 	p.do(chromedp.Click(`//button[.="Preview on pier-1"]`))
 	p.until("document.body.innerText.includes('previewed; nothing was changed')")
 	for _, want := range []string{"+    ssl_certificate ", "return 301 https://$host:8446$request_uri;", "anchorage.lanterncoast.example: chain-missing-on-disk", "now: nothing yet → versions/"} {

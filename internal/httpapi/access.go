@@ -11,9 +11,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
 	"insegna.example/internal/store"
-	"insegna.example/internal/vault"
 )
 
 // sessionCookie holds a session's secret. A script cannot read it, and no
@@ -96,7 +96,7 @@ func signedInOf(c *service.Caller) contract.SignedIn {
 
 // SignIn begins a session.
 func (srv *Server) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
-	c, secret, err := srv.service.SignIn(ctx, r.Body.Name, vault.Secret(r.Body.Passphrase), originOf(ctx).address)
+	c, secret, err := srv.service.SignIn(ctx, r.Body.Name, safe.Secret(r.Body.Passphrase), originOf(ctx).address)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +105,7 @@ func (srv *Server) SignIn(ctx context.Context, r contract.SignInRequestObject) (
 
 // SetUp chooses a passphrase with a one-time link.
 func (srv *Server) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
-	p, err := srv.service.SetUp(ctx, r.Body.Code, orZero(r.Body.Name), vault.Secret(r.Body.Passphrase), originOf(ctx).address)
+	p, err := srv.service.SetUp(ctx, r.Body.Code, orZero(r.Body.Name), safe.Secret(r.Body.Passphrase), originOf(ctx).address)
 	if err != nil {
 		return nil, err
 	}
@@ -131,7 +131,7 @@ func (srv *Server) SignOut(ctx context.Context, _ contract.SignOutRequestObject)
 
 // ChangePassphrase changes one's own.
 func (srv *Server) ChangePassphrase(ctx context.Context, r contract.ChangePassphraseRequestObject) (contract.ChangePassphraseResponseObject, error) {
-	err := srv.service.ChangePassphrase(ctx, vault.Secret(r.Body.Before), vault.Secret(r.Body.Next))
+	err := srv.service.ChangePassphrase(ctx, safe.Secret(r.Body.Before), safe.Secret(r.Body.Next))
 	return contract.ChangePassphrase204Response{}, err
 }
 

@@ -63,7 +63,7 @@ func bodyFor(operation string) string {
 		return `{"text":"name: x"}`
 	case "agreeToTerms":
 		return `{"terms":""}`
-	case "putSecret":
+	case "addCredential":
 		return `{"value":"x"}`
 	case "setUp":
 		return `{"code":"x","passphrase":"four words at least"}`

@@ -9,7 +9,7 @@ import (
 
 func installationOf(v *service.InstallationView) contract.Installation {
 	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server, Order: v.OrderID, Folder: v.Folder, Version: v.Version, Before: v.Before, Certificate: v.Leaf,
-		Files: []contract.FileChange{}, Commands: []string{v.Test, v.Reload}, Doors: []contract.Door{}, Notes: list(v.Notes), State: contract.InstallationState(v.State), Reason: v.Reason, Advice: v.Advice,
+		Files: []contract.FileChange{}, Commands: []string{v.Test, v.Reload}, Bindings: []contract.InstallationBinding{}, Notes: list(v.Notes), State: contract.InstallationState(v.State), Reason: v.Reason, Advice: v.Advice,
 		By: v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
 	if v.Rehearsal {
 		out.Commands = out.Commands[:1] // nothing is reloaded
@@ -23,8 +23,8 @@ func installationOf(v *service.InstallationView) contract.Installation {
 	for i := range v.Edits {
 		out.Files = append(out.Files, contract.FileChange{Path: v.Edits[i].Path, Diff: service.Diff(&v.Edits[i])})
 	}
-	for _, d := range v.Doors {
-		out.Doors = append(out.Doors, contract.Door{Host: d.Host, Address: d.At.String(), Before: d.Before})
+	for _, d := range v.Bindings {
+		out.Bindings = append(out.Bindings, contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before})
 	}
 	for _, s := range v.Steps {
 		out.Steps = append(out.Steps, contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})

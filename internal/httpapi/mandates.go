@@ -13,9 +13,9 @@ import (
 
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
 	"insegna.example/internal/store"
-	"insegna.example/internal/vault"
 )
 
 func budgetOf(b service.Budget) contract.Budget {
@@ -66,24 +66,24 @@ func (srv *Server) AgreeToTerms(ctx context.Context, r contract.AgreeToTermsRequ
 	return contract.AgreeToTerms200JSONResponse(caOf(v)), nil
 }
 
-// ListSecrets lists names.
-func (srv *Server) ListSecrets(ctx context.Context, _ contract.ListSecretsRequestObject) (contract.ListSecretsResponseObject, error) {
-	rows, err := srv.service.Store().Secrets(ctx)
-	out := contract.ListSecrets200JSONResponse{Items: make([]contract.Secret, len(rows))}
+// ListCredentials lists names.
+func (srv *Server) ListCredentials(ctx context.Context, _ contract.ListCredentialsRequestObject) (contract.ListCredentialsResponseObject, error) {
+	rows, err := srv.service.Store().Credentials(ctx)
+	out := contract.ListCredentials200JSONResponse{Items: make([]contract.Credential, len(rows))}
 	for i, s := range rows {
-		out.Items[i] = contract.Secret{Name: s.Name, ChangedAt: s.ChangedAt.UTC()}
+		out.Items[i] = contract.Credential{Name: s.Name, ChangedAt: s.ChangedAt.UTC()}
 	}
 	return out, err
 }
 
-// PutSecret keeps a secret.
-func (srv *Server) PutSecret(ctx context.Context, r contract.PutSecretRequestObject) (contract.PutSecretResponseObject, error) {
-	return contract.PutSecret204Response{}, srv.service.PutSecret(ctx, r.Name, vault.Secret(r.Body.Value))
+// AddCredential keeps a credential.
+func (srv *Server) AddCredential(ctx context.Context, r contract.AddCredentialRequestObject) (contract.AddCredentialResponseObject, error) {
+	return contract.AddCredential204Response{}, srv.service.AddCredential(ctx, r.Name, safe.Secret(r.Body.Value))
 }
 
-// RemoveSecret forgets a secret.
-func (srv *Server) RemoveSecret(ctx context.Context, r contract.RemoveSecretRequestObject) (contract.RemoveSecretResponseObject, error) {
-	return contract.RemoveSecret204Response{}, srv.service.RemoveSecret(ctx, r.Name)
+// RemoveCredential forgets a credential.
+func (srv *Server) RemoveCredential(ctx context.Context, r contract.RemoveCredentialRequestObject) (contract.RemoveCredentialResponseObject, error) {
+	return contract.RemoveCredential204Response{}, srv.service.RemoveCredential(ctx, r.Name)
 }
 
 func orderOf(v *service.OrderView) contract.Order {

@@ -48,7 +48,7 @@ func estateOf(d *store.Declaration, e *estate.Estate) contract.Estate {
 func changesOf(c *service.EstateChanges) contract.EstateChanges {
 	out := contract.EstateChanges{Estate: c.Estate, File: c.File, Applied: c.Applied, Replaces: optional(c.Replaces), Changes: make([]contract.EstateChange, len(c.Changes))}
 	for i, v := range c.Changes {
-		out.Changes[i] = contract.EstateChange{Action: contract.EstateChangeAction(v.Action), Kind: v.Kind, Name: v.Name, Fields: append([]string{}, v.Fields...)}
+		out.Changes[i] = contract.EstateChange{Change: contract.EstateChangeChange(v.Is), Kind: v.Kind, Name: v.Name, Fields: append([]string{}, v.Fields...)}
 		if v.Place.Line > 0 {
 			out.Changes[i].Place = fmt.Sprintf("%s:%d", v.Place.File, v.Place.Line)
 		}

@@ -3,9 +3,9 @@ package httpapi
 import (
 	"context"
 
-	"insegna.example/internal/conf"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/service"
 	"insegna.example/internal/store"
 )
@@ -46,7 +46,7 @@ func (srv *Server) GetServer(ctx context.Context, r contract.GetServerRequestObj
 		out.Files = append(out.Files, contract.FileName{Path: f.Path, Link: optional(f.Link), InForce: f.InForce})
 	}
 	for _, p := range d.Reading.Problems {
-		out.Problems = append(out.Problems, contract.ConfigurationProblem{File: p.File, Line: p.Line, Column: p.Column, Gravity: contract.ConfigurationProblemGravity(p.Gravity),
+		out.Problems = append(out.Problems, contract.ConfigurationProblem{File: p.File, Line: p.Line, Column: p.Column, Effect: contract.ConfigurationProblemEffect(p.Effect),
 			Message: p.Message, Expected: optional(p.Expected)})
 	}
 	return out, nil
@@ -119,7 +119,7 @@ func siteCertificate(p *service.PairView) contract.SiteCertificate {
 	return out
 }
 
-func routeOf(r *conf.Route) contract.PlainRoute {
+func routeOf(r *kind.Route) contract.PlainRoute {
 	return contract.PlainRoute{Listener: r.Listener, Host: r.Host, Front: service.StepText(&r.Front), FrontSpot: r.Front.Place.String(),
 		WellKnown: service.StepText(&r.WellKnown), WellKnownSpot: r.WellKnown.Place.String(), WellKnownHidden: r.WellKnown.Hidden != nil}
 }

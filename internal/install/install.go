@@ -17,7 +17,7 @@ import (
 	"path"
 	"time"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/reach"
 )
 
@@ -44,14 +44,14 @@ func (s State) Ended() bool {
 	return s == Done || s == Rehearsed || s == Returned || s == Stuck || s == Previewed
 }
 
-// Door is one host name at one address, looked at from outside.
-type Door struct {
+// Binding is one host name at one address, looked at from outside.
+type Binding struct {
 	Host   string         `json:"host"`
 	At     netip.AddrPort `json:"at"`
 	Before string         `json:"before"` // SHA-256 of the certificate it showed; "" when it showed none
 }
 
-func (d *Door) String() string { return fmt.Sprintf("%s at %s", d.Host, d.At) }
+func (d *Binding) String() string { return fmt.Sprintf("%s at %s", d.Host, d.At) }
 
 // Installation is one certificate going to one server.
 type Installation struct {
@@ -61,10 +61,10 @@ type Installation struct {
 	Before         string // of the one in use; "" for none
 	Chain, Key     []byte // PEM
 	Leaf           string // SHA-256 of the new certificate
-	Edits          []conf.Edit
+	Edits          []kind.Edit
 	Test, Reload   string // commands
 	Copy           string // what the path of a copy of the configuration, to be tested, begins with: in the folder of the main file
-	Doors          []Door
+	Bindings       []Binding
 	State          State
 	Rehearsal      bool // ends before anything is changed
 	Switched       bool // something may have been changed
@@ -131,16 +131,16 @@ type fault struct {
 
 func (e *fault) Error() string { return e.words }
 
-// Machine carries installations out on one server. Safe for concurrent use,
+// Installer carries installations out on one server. Safe for concurrent use,
 // though one server is for one installation at a time.
-type Machine struct {
-	Server   reach.Machine
+type Installer struct {
+	Server   reach.Connection
 	Records  Records
-	Copy     func(i *Installation, at string) (*Copy, error)        // nil where the server's test can be led to no copy; the error says why there is none
-	Look     func(ctx context.Context, d *Door) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
-	Patience time.Duration                                          // until the old certificate is gone; half a minute when 0
-	Limit    time.Duration                                          // of a command; half a minute when 0
-	Keep     int                                                    // versions that stay; 5 when 0
+	Copy     func(i *Installation, at string) (*Copy, error)           // nil where the server's test can be led to no copy; the error says why there is none
+	Look     func(ctx context.Context, d *Binding) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
+	Patience time.Duration                                             // until the old certificate is gone; half a minute when 0
+	Limit    time.Duration                                             // of a command; half a minute when 0
+	Keep     int                                                       // versions that stay; 5 when 0
 }
 
 // Bounds of an installation's steps.

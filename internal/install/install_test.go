@@ -23,10 +23,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/install"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/standin/sshd"
@@ -146,9 +146,9 @@ func (p *pier) serves(leaf string) bool {
 
 // Shapes a site has before an installation.
 const (
-	renewed  = "renewed"  // it shows what was installed before
-	foreign  = "foreign"  // it shows a certificate that lies elsewhere
-	unsealed = "unsealed" // it speaks plain http alone
+	renewed   = "renewed"    // it shows what was installed before
+	foreign   = "foreign"    // it shows a certificate that lies elsewhere
+	plainOnly = "plain only" // it speaks plain http alone
 )
 
 // lay brings the site into a shape, and works out an installation on it.
@@ -168,7 +168,7 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 		p.put(t, p.dir+"/old.pem", string(chain))
 		p.put(t, p.dir+"/old.key", string(key))
 		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/old.pem; ssl_certificate_key %s/old.key; }\n", p.secure, host, p.dir, p.dir)
-	case unsealed:
+	case plainOnly:
 		old = ""
 	}
 	p.put(t, p.site, text)
@@ -180,14 +180,14 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 	}
 	require.True(t, p.serves(old))
 
-	i := &install.Installation{ID: 1, Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(version), Before: before, Test: p.command("-t"), Reload: p.command("-s reload"), Doors: []install.Door{{Host: host, At: p.secure, Before: old}}, State: install.Staging}
+	i := &install.Installation{ID: 1, Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(version), Before: before, Test: p.command("-t"), Reload: p.command("-s reload"), Bindings: []install.Binding{{Host: host, At: p.secure, Before: old}}, State: install.Staging}
 	i.Chain, i.Key, i.Leaf = p.leaf(t)
 	r, err := nginx.Read(os.DirFS("/"), p.main)
 	require.NoError(t, err)
-	var wanted []conf.Wanted
+	var wanted []kind.Wanted
 	for n, s := range r.Sites {
-		if shape == unsealed || n == 1 {
-			wanted = append(wanted, conf.Wanted{Site: s.Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.secure.Port(), Proofs: p.dir})
+		if shape == plainOnly || n == 1 {
+			wanted = append(wanted, kind.Wanted{Site: s.Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.secure.Port(), Proofs: p.dir})
 		}
 	}
 	i.Edits, err = nginx.Edit(os.DirFS("/"), p.main, wanted)
@@ -216,9 +216,9 @@ var errKilled = errors.New("killed")
 
 // trial is a server on which one step goes wrong, and records that survive.
 type trial struct {
-	reach.Machine
-	dial    func() reach.Machine // opens the way anew for each turn, where it can be dropped
-	drop    func()               // drops it
+	reach.Connection
+	dial    func() reach.Connection // opens the way anew for each turn, where it can be dropped
+	drop    func()                  // drops it
 	kept    install.Installation
 	steps   []string
 	at, met int
@@ -268,7 +268,7 @@ func (x *trial) act(name string, do func() error) error {
 }
 
 func (x *trial) Write(path string, data []byte, as reach.Attributes) error {
-	return x.act("write "+path, func() error { return x.Machine.Write(path, data, as) })
+	return x.act("write "+path, func() error { return x.Connection.Write(path, data, as) })
 }
 
 func (x *trial) Run(ctx context.Context, command string, limit time.Duration) (out *reach.Output, err error) {
@@ -278,7 +278,7 @@ func (x *trial) Run(ctx context.Context, command string, limit time.Duration) (o
 	if x.kind == "reload hangs" && strings.HasSuffix(command, "reload") && x.kept.State == install.Reloading {
 		return nil, &reach.TimeError{Command: command, Limit: limit}
 	}
-	err = x.act("run "+command, func() (err error) { out, err = x.Machine.Run(ctx, command, limit); return err })
+	err = x.act("run "+command, func() (err error) { out, err = x.Connection.Run(ctx, command, limit); return err })
 	return out, err
 }
 
@@ -299,9 +299,9 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		ctx, cancel := context.WithCancel(t.Context())
 		x.cancel, x.dead = cancel, false
 		if x.dial != nil {
-			x.Machine = x.dial()
+			x.Connection = x.dial()
 		}
-		m := &install.Machine{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Limit: x.limit, Look: func(context.Context, *install.Door) (string, string) {
+		m := &install.Installer{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Limit: x.limit, Look: func(context.Context, *install.Binding) (string, string) {
 			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
 				return leaf, "a certificate"
 			}
@@ -318,7 +318,7 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		}
 		cancel()
 		if x.dial != nil {
-			_ = x.Machine.Close()
+			_ = x.Connection.Close()
 		}
 	}
 }
@@ -343,7 +343,7 @@ func TestDroppedOverSSH(t *testing.T) {
 	_, key, _ := strings.Cut(string(known), " ")
 	knownHosts := filepath.Join(t.TempDir(), "known")
 	require.NoError(t, os.WriteFile(knownHosts, []byte("[127.0.0.1]:"+port+" "+key), 0o600))
-	dial := func() reach.Machine {
+	dial := func() reach.Connection {
 		m, err := reach.Dial(t.Context(), reach.SSH{Address: relay.Address(), User: server.User, Key: server.Key, KnownHosts: knownHosts})
 		require.NoError(t, err)
 		return m
@@ -353,7 +353,7 @@ func TestDroppedOverSSH(t *testing.T) {
 	for at := 1; at <= 18; at++ {
 		kinds := []string{"dropped during", "dropped before"}
 		for n, kind := range kinds[:1+at%2] {
-			shape := []string{unsealed, foreign, renewed}[(at+n)%3]
+			shape := []string{plainOnly, foreign, renewed}[(at+n)%3]
 			what := fmt.Sprintf("%s, %s act %d", shape, kind, at)
 			i := p.lay(t, shape, 2*at+n)
 			x := &trial{dial: dial, drop: relay.Drop, kind: kind, at: at}
@@ -382,7 +382,7 @@ func TestDroppedOverSSH(t *testing.T) {
 // nothing is left behind.
 func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 	kinds := []string{"error", "lost before", "lost after", "killed before", "killed after"}
-	shapes := []string{renewed, foreign, unsealed}
+	shapes := []string{renewed, foreign, plainOnly}
 	const lanes, runs = 4, 60
 	ends := make(chan string, lanes*runs)
 	t.Run("all", func(t *testing.T) {
@@ -395,8 +395,8 @@ func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 					shape, kind, at := shapes[random.IntN(len(shapes))], kinds[random.IntN(len(kinds))], 1+random.IntN(20)
 					what := fmt.Sprintf("lane %d run %d: %s, %s at act %d", lane, n, shape, kind, at)
 					i := p.lay(t, shape, 2+n)
-					before, old := p.state(t), i.Doors[0].Before
-					x := &trial{Machine: reach.Local(), kind: kind, at: at}
+					before, old := p.state(t), i.Bindings[0].Before
+					x := &trial{Connection: reach.Local(), kind: kind, at: at}
 					x.run(t, p, i)
 					ends <- string(x.kept.State)
 					switch x.kept.State {
@@ -449,7 +449,7 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 		"the test fails behind":    {foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
 		"the key does not fit":     {renewed, "the server's own test of a staged copy fails", func(i *install.Installation, _ *trial) { _, i.Key, _ = p.leaf(t) }},
 		"the edit is refused":      {foreign, p.site + ":8", func(i *install.Installation, _ *trial) { i.Edits[0].After += "\nserver { listen 1; nonsense on; }\n" }},
-		"the reload hangs":         {unsealed, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
+		"the reload hangs":         {plainOnly, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
 		"every reload hangs":       {renewed, "did not end within 5s", func(i *install.Installation, x *trial) { i.Reload, x.limit = "sleep 60", 5*time.Second }},
 		"the new one is not seen":  {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
 		"changed since preview":    {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Edits[0].Before += "# by hand\n" }},
@@ -457,8 +457,8 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			i := p.lay(t, c.shape, 50)
-			before, old := p.state(t), i.Doors[0].Before
-			x := &trial{Machine: reach.Local()}
+			before, old := p.state(t), i.Bindings[0].Before
+			x := &trial{Connection: reach.Local()}
 			c.before(i, x)
 			x.run(t, p, i)
 			assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
@@ -486,12 +486,12 @@ func TestAFullDisk(t *testing.T) {
 	mount(t, p.dir+"/insegna", "size=16k")
 	require.ErrorIs(t, os.WriteFile(p.dir+"/insegna/filler", make([]byte, 1<<20), 0o600), syscall.ENOSPC)
 	before := p.state(t)
-	x := &trial{Machine: reach.Local()}
+	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
 	assert.Contains(t, x.kept.Reason, "no space left on device")
 	assert.Equal(t, before, p.state(t))
-	assert.True(t, p.serves(i.Doors[0].Before))
+	assert.True(t, p.serves(i.Bindings[0].Before))
 }
 
 // TestAReadOnlyDisk lets the link be renamed, and not the site be written.
@@ -501,24 +501,24 @@ func TestAReadOnlyDisk(t *testing.T) {
 	i := p.lay(t, foreign, 3)
 	before := p.state(t)
 	require.NoError(t, syscall.Mount("none", p.dir+"/sites", "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
-	x := &trial{Machine: reach.Local()}
+	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
 	assert.Contains(t, x.kept.Reason, "read-only file system")
 	assert.NotEmpty(t, x.kept.Advice)
 	assert.Equal(t, before, p.state(t))
-	assert.True(t, p.serves(i.Doors[0].Before))
+	assert.True(t, p.serves(i.Bindings[0].Before))
 }
 
 // TestAServerThatDoesNotRun cannot take anything in: it says so, and its files
 // are as they were when it starts again.
 func TestAServerThatDoesNotRun(t *testing.T) {
 	p := newPier(t)
-	i := p.lay(t, unsealed, 3)
+	i := p.lay(t, plainOnly, 3)
 	before := p.state(t)
 	require.NoError(t, p.nginx.Signal(syscall.SIGTERM))
 	require.Eventually(t, func() bool { _, err := os.Stat(p.dir + "/pid"); return err != nil }, 10*time.Second, 10*time.Millisecond)
-	x := &trial{Machine: reach.Local()}
+	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
 	assert.Contains(t, x.kept.Reason, p.dir+"/pid")
@@ -531,16 +531,16 @@ func TestAServerThatDoesNotRun(t *testing.T) {
 // TestARehearsalChangesNothing stages and tests a version, and takes it away.
 func TestARehearsalChangesNothing(t *testing.T) {
 	p := newPier(t)
-	for _, shape := range []string{renewed, foreign, unsealed} {
+	for _, shape := range []string{renewed, foreign, plainOnly} {
 		i := p.lay(t, shape, 7)
 		i.Rehearsal = true
 		before := p.state(t)
-		x := &trial{Machine: reach.Local()}
+		x := &trial{Connection: reach.Local()}
 		x.run(t, p, i)
 		assert.Equal(t, install.Rehearsed, x.kept.State, "%v", x.steps)
 		assert.Contains(t, x.steps[len(x.steps)-1], "the server's own test of a staged copy passes; nothing was changed")
 		assert.Equal(t, before, p.state(t))
-		assert.True(t, p.serves(i.Doors[0].Before))
+		assert.True(t, p.serves(i.Bindings[0].Before))
 	}
 }
 
@@ -549,13 +549,13 @@ func TestARehearsalChangesNothing(t *testing.T) {
 func TestTheWayBackAndOldVersions(t *testing.T) {
 	p := newPier(t)
 	i := p.lay(t, foreign, 1)
-	first := &trial{Machine: reach.Local()}
+	first := &trial{Connection: reach.Local()}
 	first.run(t, p, i)
 	require.Equal(t, install.Done, first.kept.State, "%v", first.steps)
 	for v := 2; v <= 9; v++ {
-		next := &install.Installation{ID: int64(v), Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(v), Before: fmt.Sprint(v - 1), Test: i.Test, Reload: i.Reload, Doors: i.Doors, State: install.Staging}
+		next := &install.Installation{ID: int64(v), Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(v), Before: fmt.Sprint(v - 1), Test: i.Test, Reload: i.Reload, Bindings: i.Bindings, State: install.Staging}
 		next.Chain, next.Key, next.Leaf = p.leaf(t)
-		x := &trial{Machine: reach.Local()}
+		x := &trial{Connection: reach.Local()}
 		x.run(t, p, next)
 		require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
 		time.Sleep(20 * time.Millisecond) // folders are told apart by their age
@@ -566,24 +566,24 @@ func TestTheWayBackAndOldVersions(t *testing.T) {
 	assert.Contains(t, list, p.folder+"/versions/8")
 
 	i = p.lay(t, foreign, 1)
-	x := &trial{Machine: reach.Local()}
+	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	taken := x.kept
 	taken.State, taken.Reason = install.Returning, "taken back by marit"
-	back := &trial{Machine: reach.Local()}
+	back := &trial{Connection: reach.Local()}
 	back.run(t, p, &taken)
 	assert.Equal(t, install.Returned, back.kept.State, "%v", back.steps)
-	assert.True(t, p.serves(i.Doors[0].Before))
+	assert.True(t, p.serves(i.Bindings[0].Before))
 	_, err = os.Stat(p.dir + "/insegna")
 	assert.ErrorIs(t, err, fs.ErrNotExist, "nothing is left behind")
 
 	i = p.lay(t, foreign, 1)
-	x = &trial{Machine: reach.Local()}
+	x = &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	p.put(t, p.site, "# by hand\n"+i.Edits[0].After)
 	taken = x.kept
 	taken.State, taken.Reason = install.Returning, "taken back by marit"
-	stuck := &trial{Machine: reach.Local()}
+	stuck := &trial{Connection: reach.Local()}
 	stuck.run(t, p, &taken)
 	assert.Equal(t, install.Stuck, stuck.kept.State, "what was written by hand is not lost")
 	assert.Contains(t, stuck.kept.Reason, p.site+" is not as the preview showed it")

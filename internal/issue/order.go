@@ -125,7 +125,7 @@ func advice(kind string) string {
 	case "userActionRequired":
 		return "read the CA's terms and agree to them: insegna ca agree NAME"
 	case "externalAccountRequired":
-		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna secret put NAME"
+		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna credential add NAME"
 	case "accountDoesNotExist":
 		return "the CA has forgotten the account; agree to its terms again: insegna ca agree NAME"
 	case "badCSR", "badPublicKey":

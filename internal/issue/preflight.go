@@ -120,7 +120,7 @@ func notPublished(host string, err error) Trial {
 	var own *Failure
 	switch {
 	case errors.As(err, &refused):
-		t.Step, t.Code, t.Spot, t.Remedy = "record", UpdateRefused, refused.Server+" zone "+refused.Zone, "correct the key in the mandate and the vault, or its rights at the name server"
+		t.Step, t.Code, t.Spot, t.Remedy = "record", UpdateRefused, refused.Server+" zone "+refused.Zone, "correct the key in the mandate and the safe, or its rights at the name server"
 	case errors.As(err, &own):
 		t.Seen, t.Remedy = own.Words, own.Advice
 		if own.Kind != NotPublished {

@@ -16,17 +16,17 @@ import (
 )
 
 // Local is this very machine.
-func Local() Machine { return local{} }
+func Local() Connection { return local{} }
 
 type local struct{}
 
-// FS implements Machine.
+// FS implements Connection.
 func (local) FS() fs.FS { return os.DirFS("/") }
 
-// Close implements Machine.
+// Close implements Connection.
 func (local) Close() error { return nil }
 
-// Write implements Machine.
+// Write implements Connection.
 func (local) Write(path string, data []byte, as Attributes) (err error) {
 	if to, err := filepath.EvalSymlinks(path); err == nil {
 		path = to
@@ -77,7 +77,7 @@ func syncFolder(dir string) error {
 	return d.Sync()
 }
 
-// Run implements Machine.
+// Run implements Connection.
 func (local) Run(ctx context.Context, command string, limit time.Duration) (*Output, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, errLimit)
 	defer cancel()
@@ -104,7 +104,7 @@ func (local) Run(ctx context.Context, command string, limit time.Duration) (*Out
 }
 
 // withoutOwn keeps what only this service should know, its database and the
-// key of its vault, from the commands it runs.
+// key of its safe, from the commands it runs.
 func withoutOwn(environment []string) []string {
 	return slices.DeleteFunc(environment, func(s string) bool { return strings.HasPrefix(s, "INSEGNA_") })
 }

@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// Machine is a machine that is reached. Safe for concurrent use.
-type Machine interface {
+// Connection is a machine that is reached. Safe for concurrent use.
+type Connection interface {
 	// FS is the machine's files, "/" being its root. It gives links as well
 	// (fs.ReadLinkFS). An error of the way itself is a *LostError.
 	FS() fs.FS

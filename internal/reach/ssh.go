@@ -50,7 +50,7 @@ type remote struct {
 // Dial connects and logs in; ctx bounds the whole time of use. The error is a
 // *DialError, *HostKeyError or *LoginError, or tells of a file here that is
 // not as it should be.
-func Dial(ctx context.Context, to SSH) (Machine, error) {
+func Dial(ctx context.Context, to SSH) (Connection, error) {
 	if to.KnownHosts == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -219,7 +219,7 @@ func (r *remote) end(cause error) {
 	})
 }
 
-// Close implements Machine.
+// Close implements Connection.
 func (r *remote) Close() error { r.end(net.ErrClosed); return nil }
 
 // lost makes the error of a broken way.
@@ -242,7 +242,7 @@ func (r *remote) explained(err error) error {
 	return r.lost(err)
 }
 
-// Run implements Machine.
+// Run implements Connection.
 func (r *remote) Run(ctx context.Context, command string, limit time.Duration) (*Output, error) {
 	s, err := r.client.NewSession()
 	if err != nil {
@@ -296,7 +296,7 @@ func (o *lockedOutput) text() string {
 	return string(o.b.data)
 }
 
-// FS implements Machine.
+// FS implements Connection.
 func (r *remote) FS() fs.FS { return remoteFS{r} }
 
 // remoteFS is the machine's files over SFTP.
@@ -378,7 +378,7 @@ func (f *remoteFile) Stat() (fs.FileInfo, error) {
 	return i, f.r.explained(err)
 }
 
-// Write implements Machine.
+// Write implements Connection.
 func (r *remote) Write(p string, data []byte, as Attributes) (err error) {
 	defer r.conn.expect()()
 	c := r.files

@@ -41,12 +41,12 @@ var needs = map[string]Role{
 
 	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer, "getOrderCertificate": Viewer,
 	"listInstallations": Viewer, "getInstallation": Viewer,
-	"listSecrets": Viewer, "draftMandate": Viewer,
+	"listCredentials": Viewer, "draftMandate": Viewer,
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
 	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
 
-	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "putSecret": Admin, "removeSecret": Admin,
+	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 
 	"applyEstate": Admin,
 	"addPerson":   Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,

@@ -7,17 +7,17 @@ import (
 	"strings"
 	"time"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/store"
 )
 
-// sights is what one server's configuration says, ready to be asked.
-type sights struct {
-	reading *conf.Reading
+// configuration is what one server's configuration says, ready to be asked.
+type configuration struct {
+	reading *kind.Reading
 	index   *nginx.Index
 	parsed  map[string]*certs.Certificate // by fingerprint in hexadecimal digits
 	beside  map[string][]binding.Beside   // by name in the certificate, of files no site names
@@ -25,11 +25,11 @@ type sights struct {
 	partial string // what could not be read of it, "" when all was
 }
 
-// keptSights bounds how many servers' configurations are kept ready.
-const keptSights = 256
+// keptConfigurations bounds how many servers' configurations are kept ready.
+const keptConfigurations = 256
 
-// sightsOf gives what a stored reading says; it is unpacked once.
-func (s *Service) sightsOf(ctx context.Context, reading int64) (*sights, error) {
+// configurationOf gives what a stored reading says; it is unpacked once.
+func (s *Service) configurationOf(ctx context.Context, reading int64) (*configuration, error) {
 	if had, ok := s.readings.GetIfPresent(reading); ok {
 		return had, nil
 	}
@@ -44,13 +44,13 @@ func (s *Service) sightsOf(ctx context.Context, reading int64) (*sights, error) 
 	for i := range r.Files {
 		r.Files[i].Text = "" // large, and rarely asked for
 	}
-	v := newSights(r)
+	v := newConfiguration(r)
 	s.readings.Set(reading, v)
 	return v, nil
 }
 
-func newSights(r *conf.Reading) *sights {
-	v := &sights{reading: r, index: nginx.NewIndex(r), parsed: map[string]*certs.Certificate{}, beside: map[string][]binding.Beside{}}
+func newConfiguration(r *kind.Reading) *configuration {
+	v := &configuration{reading: r, index: nginx.NewIndex(r), parsed: map[string]*certs.Certificate{}, beside: map[string][]binding.Beside{}}
 	for f, der := range r.Certificates {
 		if c, err := certs.Parse(der); err == nil {
 			v.parsed[f] = c
@@ -72,7 +72,7 @@ func newSights(r *conf.Reading) *sights {
 		open = append(open, r.Listeners[i].String())
 	}
 	for i := range r.Problems {
-		if p := &r.Problems[i]; p.Gravity == conf.Unread && v.partial == "" {
+		if p := &r.Problems[i]; p.Effect == kind.Unread && v.partial == "" {
 			v.partial = fmt.Sprintf("a part of the configuration is not known (%s: %s)", p.Place, p.Message)
 		}
 	}
@@ -130,11 +130,11 @@ func (v *views) of(ctx context.Context, t *store.Target) (*binding.Configured, e
 	case head.ReadingID == 0:
 		return &binding.Configured{Unknown: "it was not read yet"}, nil
 	}
-	sights, err := v.service.sightsOf(ctx, head.ReadingID)
+	known, err := v.service.configurationOf(ctx, head.ReadingID)
 	if err != nil {
 		return nil, err
 	}
-	c := sights.configured(t)
+	c := known.configured(t)
 	c.Test, c.Reload = way.Test, way.Reload
 	if head.Loaded != nil {
 		c.Loaded = *head.Loaded
@@ -143,7 +143,7 @@ func (v *views) of(ctx context.Context, t *store.Target) (*binding.Configured, e
 }
 
 // configured answers for one host at one endpoint.
-func (v *sights) configured(t *store.Target) *binding.Configured {
+func (v *configuration) configured(t *store.Target) *binding.Configured {
 	c := &binding.Configured{Opens: v.opens}
 	for _, site := range v.index.Idle(t.Host) {
 		c.Idle = append(c.Idle, v.idle(site))
@@ -175,7 +175,7 @@ func (v *sights) configured(t *store.Target) *binding.Configured {
 	return c
 }
 
-func (v *sights) idle(site *conf.Site) binding.Idle {
+func (v *configuration) idle(site *kind.Site) binding.Idle {
 	out := binding.Idle{Spot: site.Place.String(), File: site.File}
 	if stem, ok := strings.CutSuffix(path.Dir(site.File), "-available"); ok {
 		out.Folder = stem + "-enabled"
@@ -184,7 +184,7 @@ func (v *sights) idle(site *conf.Site) binding.Idle {
 }
 
 // pair says what lies in the files of a certificate and its key.
-func (v *sights) pair(p *conf.Pair, site *conf.Site) binding.Pair {
+func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
 	const denied = "permission denied"
 	out := binding.Pair{File: p.Certificate, Spot: p.Place.String(), Key: p.Key, KeySpot: p.KeyPlace.String()}
 	certificate, key := v.reading.Material[p.Certificate], v.reading.Material[p.Key]
@@ -224,7 +224,7 @@ func later(a, b time.Time) time.Time {
 }
 
 // newestBeside finds the newest certificate for a host in files no site names.
-func (v *sights) newestBeside(host string) *binding.Beside {
+func (v *configuration) newestBeside(host string) *binding.Beside {
 	list := v.beside[host]
 	if _, parent, ok := strings.Cut(host, "."); ok {
 		list = append(list[:len(list):len(list)], v.beside["*."+parent]...)

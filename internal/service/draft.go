@@ -97,7 +97,7 @@ func (s *Service) draftText(ctx context.Context, d *Draft, server string) string
 	if e, _, err := s.estateInForce(ctx); err == nil && len(e.CAs) > 0 {
 		ca = e.CAs[0].Name
 	}
-	proof := "{by: dns, server: 192.0.2.53, tsig: {name: insegna, secret: insegna-tsig}}"
+	proof := "{by: dns, server: 192.0.2.53, tsig: {name: insegna, credential: insegna-tsig}}"
 	if server != "" && !slices.ContainsFunc(d.Names, func(n string) bool { return strings.HasPrefix(n, "*.") }) {
 		proof = "{by: http, servers: [" + server + "]}"
 	}

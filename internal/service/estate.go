@@ -105,7 +105,7 @@ func (s *Service) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChange
 func actDetail(c *EstateChanges) map[string]any {
 	counts := map[string]int{}
 	for _, change := range c.Changes {
-		counts[change.Action]++
+		counts[change.Is]++
 	}
 	return map[string]any{"estate": c.Estate, "replaces": c.Replaces, "add": counts["add"], "change": counts["change"], "remove": counts["remove"]}
 }

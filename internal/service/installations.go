@@ -16,13 +16,13 @@ import (
 
 	"github.com/pmezard/go-difflib/difflib"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/install"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
@@ -31,14 +31,14 @@ import (
 // InstallationView is one installation with its steps and what it changes.
 type InstallationView struct {
 	*store.Installation
-	Edits []conf.Edit
-	Doors []install.Door
-	Notes []string // what else the reload takes in
-	Steps []store.InstallationStep
+	Edits    []kind.Edit
+	Bindings []install.Binding
+	Notes    []string // what else the reload takes in
+	Steps    []store.InstallationStep
 }
 
 // Diff is what changes in one file, as a unified diff.
-func Diff(e *conf.Edit) string {
+func Diff(e *kind.Edit) string {
 	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: slices.Collect(strings.Lines(e.Before)), B: slices.Collect(strings.Lines(e.After)), FromFile: e.Path, ToFile: e.Path, Context: 3})
 	if err != nil {
 		return err.Error()
@@ -56,7 +56,7 @@ func viewInstallation(v *store.Installation) (*InstallationView, error) {
 	if err := json.Unmarshal([]byte(v.Notes), &out.Notes); err != nil {
 		return nil, err
 	}
-	return out, json.Unmarshal([]byte(v.Doors), &out.Doors)
+	return out, json.Unmarshal([]byte(v.Bindings), &out.Bindings)
 }
 
 // Installation gives one with its steps.
@@ -137,11 +137,11 @@ func (s *Service) previewOf(ctx context.Context, m *MandateView, order *store.Or
 
 // installTrouble tells the caller why a server's configuration is not changed.
 func installTrouble(err error) error {
-	var refused *conf.EditError
+	var refused *kind.EditError
 	if errors.As(err, &refused) {
 		return &RefusedError{refused.Error(), refused.Remedy}
 	}
-	if conf.Lost(err) {
+	if kind.Lost(err) {
 		return &RefusedError{err.Error(), "see that the server can be reached, and try again"}
 	}
 	return err
@@ -187,7 +187,7 @@ type preview struct {
 	order   *store.Order // that brought the certificate
 	server  *estate.Server
 	port    uint16 // for https; 0 when the mandate names none
-	machine reach.Machine
+	machine reach.Connection
 	folder  string
 	leaf    *certs.Certificate
 }
@@ -207,9 +207,9 @@ func (p *preview) make(ctx context.Context) (*store.Installation, error) {
 	if err != nil {
 		return nil, err
 	}
-	var wanted []conf.Wanted
+	var wanted []kind.Wanted
 	for _, i := range sites {
-		wanted = append(wanted, conf.Wanted{Site: reading.Sites[i].Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.https(reading), Proofs: path.Join(p.folder, "proofs")})
+		wanted = append(wanted, kind.Wanted{Site: reading.Sites[i].Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.https(reading), Proofs: path.Join(p.folder, "proofs")})
 	}
 	edits, err := nginx.Edit(fsys, main, wanted)
 	if err != nil {
@@ -221,11 +221,11 @@ func (p *preview) make(ctx context.Context) (*store.Installation, error) {
 	}
 	row := &store.Installation{MandateID: p.mandate.ID, OrderID: p.order.ID, Rehearsal: p.order.Rehearsal, Server: p.server.Name, Folder: p.folder, Version: strconv.FormatInt(p.order.ID, 10), Before: before,
 		Leaf: p.leaf.Fingerprint.String(), Test: p.server.Reach.Test, Reload: p.server.Reach.Reload, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(), Mandate: p.mandate.Mandate}
-	doors, notes := []install.Door{}, []string{}
+	bindings, notes := []install.Binding{}, []string{}
 	if !row.Rehearsal {
-		doors = p.doors(ctx, reading, sites)
+		bindings = p.bindings(ctx, reading, sites)
 	}
-	if before == row.Version && len(edits) == 0 && !slices.ContainsFunc(doors, func(d install.Door) bool { return d.Before != row.Leaf }) {
+	if before == row.Version && len(edits) == 0 && !slices.ContainsFunc(bindings, func(d install.Binding) bool { return d.Before != row.Leaf }) {
 		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it", p.mandate.Name, p.server.Name), "order anew: insegna mandate order " + p.mandate.Name}
 	}
 	if !row.Rehearsal {
@@ -233,7 +233,7 @@ func (p *preview) make(ctx context.Context) (*store.Installation, error) {
 			return nil, err
 		}
 	}
-	for into, from := range map[*string]any{&row.Edits: edits, &row.Doors: doors, &row.Notes: notes} {
+	for into, from := range map[*string]any{&row.Edits: edits, &row.Bindings: bindings, &row.Notes: notes} {
 		text, err := json.Marshal(from)
 		if err != nil {
 			return nil, err
@@ -245,7 +245,7 @@ func (p *preview) make(ctx context.Context) (*store.Installation, error) {
 
 // sites finds the sites the certificate is for: those with TLS that have one
 // of its names, and plain ones no other site with TLS has the names of.
-func (p *preview) sites(r *conf.Reading) ([]int, error) {
+func (p *preview) sites(r *kind.Reading) ([]int, error) {
 	secured := map[int]bool{}
 	for _, l := range r.Listeners {
 		for _, i := range l.Sites {
@@ -257,34 +257,34 @@ func (p *preview) sites(r *conf.Reading) ([]int, error) {
 	for _, tls := range []bool{true, false} {
 		for i := range r.Sites {
 			site := &r.Sites[i]
-			if secured[i] != tls || site.Family != "http" && !tls || !p.touches(site) || !tls && len(site.Plain) > 0 && site.Plain[0].Front.Deed == conf.Redirects {
+			if secured[i] != tls || site.Family != "http" && !tls || !p.touches(site) || !tls && len(site.Plain) > 0 && site.Plain[0].Front.Handling == kind.Redirects {
 				continue
 			}
-			if !tls && slices.ContainsFunc(site.Names, func(n conf.Name) bool { return met[n.Text] }) {
+			if !tls && slices.ContainsFunc(site.Names, func(n kind.Name) bool { return met[n.Text] }) {
 				continue
 			}
 			for _, n := range site.Names {
 				met[n.Text] = true
-				if n.Text == "" || n.Text == "_" || n.Matching == conf.Regex || n.Matching == conf.Trailing || n.Ignored {
+				if n.Text == "" || n.Text == "_" || n.Matching == kind.Regex || n.Matching == kind.Trailing || n.Ignored {
 					continue
 				}
 				if missing := p.uncovered(n.Text); missing != "" {
-					return nil, &conf.EditError{Place: n.Place, Reason: fmt.Sprintf("the site is for %s as well, which the certificate does not list", missing), Remedy: "add it to the names of the mandate and order anew, or take it out of the site"}
+					return nil, &kind.EditError{Place: n.Place, Reason: fmt.Sprintf("the site is for %s as well, which the certificate does not list", missing), Remedy: "add it to the names of the mandate and order anew, or take it out of the site"}
 				}
 			}
 			list = append(list, i)
 		}
 	}
 	if len(list) == 0 {
-		return nil, &conf.EditError{Place: conf.Place{File: r.Main, Line: 1}, Reason: fmt.Sprintf("no site of %s is for %s", p.server.Name, strings.Join(p.mandate.Spec.Names, ", ")), Remedy: "see its sites: insegna server sites " + p.server.Name}
+		return nil, &kind.EditError{Place: kind.Place{File: r.Main, Line: 1}, Reason: fmt.Sprintf("no site of %s is for %s", p.server.Name, strings.Join(p.mandate.Spec.Names, ", ")), Remedy: "see its sites: insegna server sites " + p.server.Name}
 	}
 	return list, nil
 }
 
 // touches says whether a site has a name that the certificate lists.
-func (p *preview) touches(site *conf.Site) bool {
-	return slices.ContainsFunc(site.Names, func(n conf.Name) bool {
-		return n.Matching != conf.Regex && n.Text != "" && !n.Ignored && p.uncovered(n.Text) == ""
+func (p *preview) touches(site *kind.Site) bool {
+	return slices.ContainsFunc(site.Names, func(n kind.Name) bool {
+		return n.Matching != kind.Regex && n.Text != "" && !n.Ignored && p.uncovered(n.Text) == ""
 	})
 }
 
@@ -310,7 +310,7 @@ func (p *preview) uncovered(name string) string {
 }
 
 // https chooses the port of sites that have none for TLS yet.
-func (p *preview) https(r *conf.Reading) uint16 {
+func (p *preview) https(r *kind.Reading) uint16 {
 	const usual = 443
 	if p.port != 0 {
 		return p.port
@@ -346,7 +346,7 @@ var takenIn = []string{"not-reloaded", "chain-missing-on-disk", "key-of-another-
 func (p *preview) notes(ctx context.Context) ([]string, error) {
 	list := []string{}
 	for _, code := range takenIn {
-		open, _, err := p.s.store.Findings(ctx, store.FindingFilter{Code: code, State: "open", Server: p.server.Name}, store.Page{Sort: "severity", Limit: mostDoors})
+		open, _, err := p.s.store.Findings(ctx, store.FindingFilter{Code: code, State: "open", Server: p.server.Name}, store.Page{Sort: "severity", Limit: mostBindings})
 		if err != nil {
 			return nil, err
 		}
@@ -357,13 +357,13 @@ func (p *preview) notes(ctx context.Context) ([]string, error) {
 	return list, nil
 }
 
-// mostDoors bounds what is looked at after an installation.
-const mostDoors = 40
+// mostBindings bounds what is looked at after an installation.
+const mostBindings = 40
 
-// doors are where the new certificate has to be seen: each host the sites and
+// bindings are where the new certificate has to be seen: each host the sites and
 // the certificate share, at each address TLS is or will be spoken at.
-func (p *preview) doors(ctx context.Context, r *conf.Reading, sites []int) []install.Door {
-	list := []install.Door{}
+func (p *preview) bindings(ctx context.Context, r *kind.Reading, sites []int) []install.Binding {
+	list := []install.Binding{}
 	for _, i := range sites {
 		var at []netip.AddrPort
 		add := func(a netip.AddrPort) {
@@ -391,13 +391,13 @@ func (p *preview) doors(ctx context.Context, r *conf.Reading, sites []int) []ins
 		}
 		for _, n := range r.Sites[i].Names {
 			host, err := names.Host(n.Text)
-			if n.Matching != conf.Exact || n.Ignored || err != nil || p.uncovered(n.Text) != "" {
+			if n.Matching != kind.Exact || n.Ignored || err != nil || p.uncovered(n.Text) != "" {
 				continue
 			}
 			for _, a := range at {
-				d := install.Door{Host: host, At: a}
-				if len(list) < mostDoors && !slices.ContainsFunc(list, func(o install.Door) bool { return o.Host == d.Host && o.At == d.At }) {
-					d.Before, _ = p.s.atDoor(ctx, &d)
+				d := install.Binding{Host: host, At: a}
+				if len(list) < mostBindings && !slices.ContainsFunc(list, func(o install.Binding) bool { return o.Host == d.Host && o.At == d.At }) {
+					d.Before, _ = p.s.lookAtBinding(ctx, &d)
 					list = append(list, d)
 				}
 			}
@@ -406,9 +406,9 @@ func (p *preview) doors(ctx context.Context, r *conf.Reading, sites []int) []ins
 	return list
 }
 
-// atDoor looks at a door: the SHA-256 of the certificate shown, "" for none,
+// lookAtBinding looks at a binding: the SHA-256 of the certificate shown, "" for none,
 // and what was seen in words.
-func (s *Service) atDoor(ctx context.Context, d *install.Door) (leaf, seen string) {
+func (s *Service) lookAtBinding(ctx context.Context, d *install.Binding) (leaf, seen string) {
 	o := s.cfg.Looker.Look(ctx, d.At, d.Host)
 	if len(o.Served) == 0 {
 		return "", strings.TrimSpace("no certificate: " + string(o.Outcome) + " " + o.Detail)
@@ -467,7 +467,7 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		return err
 	}
 	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Folder: row.Folder, Version: row.Version, Before: row.Before, Chain: order.Chain, Key: key, Leaf: row.Leaf, Edits: v.Edits, Test: row.Test, Reload: row.Reload,
-		Doors: v.Doors, State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
+		Bindings: v.Bindings, State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
 	records := &installationRecords{s, row}
 	e, _, err := s.estateInForce(ctx)
 	if err != nil {
@@ -479,7 +479,7 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		return records.Save(ctx, i, "way", install.Wrong, i.Reason)
 	}
 	i.Copy = path.Join(path.Dir(server.Reach.Configuration), ".insegna-"+row.Mandate.Name+".")
-	m := &install.Machine{Records: records, Look: s.atDoor}
+	m := &install.Installer{Records: records, Look: s.lookAtBinding}
 	if m.Server, err = open(ctx, server.Reach); err != nil {
 		m.Server = nowhere{err}
 	}
@@ -505,7 +505,7 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 
 // orderKey opens the private key of an order, as PEM.
 func (s *Service) orderKey(o *store.Order) ([]byte, error) {
-	der, err := s.vault.Open(o.Sealed, orderPurpose(o.ID))
+	der, err := s.safe.Decrypt(o.Encrypted, orderPurpose(o.ID))
 	if err != nil {
 		return nil, err
 	}
@@ -545,7 +545,7 @@ func (s *Service) InstallDue(ctx context.Context) error { return s.installRenewe
 
 // installRenewed does that for one mandate, or (0) for all.
 func (s *Service) installRenewed(ctx context.Context, mandate int64) error {
-	list, err := s.store.Unhung(ctx, mandate, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
+	list, err := s.store.Uninstalled(ctx, mandate, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
 	if err != nil {
 		return err
 	}
@@ -558,7 +558,7 @@ func (s *Service) installRenewed(ctx context.Context, mandate int64) error {
 	return errors.Join(all...)
 }
 
-func (s *Service) installOne(ctx context.Context, u store.Unhung) error {
+func (s *Service) installOne(ctx context.Context, u store.Uninstalled) error {
 	v, err := s.PreviewInstallation(ctx, u.Mandate, u.Server)
 	if err != nil {
 		return err
@@ -572,9 +572,9 @@ func (s *Service) installOne(ctx context.Context, u store.Unhung) error {
 	return err
 }
 
-// hang begins the installation of what an order brought, in earnest or in
+// installIssued begins the installation of what an order brought, in earnest or in
 // rehearsal.
-func (s *Service) hang(ctx context.Context, state issue.State, row *store.Order) {
+func (s *Service) installIssued(ctx context.Context, state issue.State, row *store.Order) {
 	if state != issue.Issued {
 		return
 	}

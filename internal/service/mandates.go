@@ -17,8 +17,8 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
-	"insegna.example/internal/vault"
 )
 
 // UnknownError says that there is nothing of that name.
@@ -179,7 +179,7 @@ func (s *Service) ca(ctx context.Context, name string) (*estate.Estate, *estate.
 	return e, ca, id, nil
 }
 
-// accountPurpose is what account keys are sealed for.
+// accountPurpose is what account keys are encrypted for.
 const accountPurpose = "account key"
 
 // Agree makes the accounts at a CA, and at its test directory, after the
@@ -221,11 +221,11 @@ func (s *Service) agreeAt(ctx context.Context, ca *estate.CA, directory string, 
 	if err != nil {
 		return err
 	}
-	sealed, err := s.vault.Seal(vault.Secret(der), accountPurpose)
+	encrypted, err := s.safe.Encrypt(safe.Secret(der), accountPurpose)
 	if err != nil {
 		return err
 	}
-	a := &store.Account{CA: ca.Name, Directory: directory, Sealed: sealed, Terms: d.Meta.TermsOfService, AgreedBy: actor(ctx), AgreedAt: time.Now().UTC()}
+	a := &store.Account{CA: ca.Name, Directory: directory, Encrypted: encrypted, Terms: d.Meta.TermsOfService, AgreedBy: actor(ctx), AgreedAt: time.Now().UTC()}
 	if err := s.store.KeepAccount(ctx, a, &store.Act{Actor: actor(ctx), Action: "ca.agree", Subject: ca.Name, Detail: map[string]any{"terms": a.Terms, "directory": directory}}); err != nil {
 		return err
 	}
@@ -236,7 +236,7 @@ func (s *Service) agreeAt(ctx context.Context, ca *estate.CA, directory string, 
 	}
 	ask := acme.NewAccount{Contact: ca.Contact, TermsAgreed: true}
 	if ca.External != nil {
-		mac, err := s.secret(ctx, ca.External.Secret)
+		mac, err := s.credential(ctx, ca.External.Credential)
 		if err != nil {
 			return err
 		}
@@ -261,7 +261,7 @@ func (s *Service) caTrouble(ca *estate.CA, err error) error {
 }
 
 func (s *Service) accountSigner(a *store.Account) (acme.Signer, error) {
-	der, err := s.vault.Open(a.Sealed, accountPurpose)
+	der, err := s.safe.Decrypt(a.Encrypted, accountPurpose)
 	if err != nil {
 		return acme.Signer{}, err
 	}
@@ -272,51 +272,51 @@ func (s *Service) accountSigner(a *store.Account) (acme.Signer, error) {
 	return acme.Signer{Key: key.(crypto.Signer), URL: a.URL}, nil
 }
 
-var secretName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
+var credentialName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
 
-func secretPurpose(name string) string { return "secret " + name }
+func credentialPurpose(name string) string { return "secret " + name }
 
-// Bounds of a secret, in bytes.
-const longestSecret = 4096
+// Bounds of a credential, in bytes.
+const longestCredential = 4096
 
-// PutSecret keeps a secret in the vault; a value of base64 is kept as what it
+// AddCredential keeps a credential in the safe; a value of base64 is kept as what it
 // stands for.
-func (s *Service) PutSecret(ctx context.Context, name string, value vault.Secret) error {
-	if !secretName.MatchString(name) {
-		return &TokenError{fmt.Sprintf("%q is no name for a secret; expected letters, digits, dot, dash or underscore", name)}
+func (s *Service) AddCredential(ctx context.Context, name string, value safe.Secret) error {
+	if !credentialName.MatchString(name) {
+		return &TokenError{fmt.Sprintf("%q is no name for a credential; expected letters, digits, dot, dash or underscore", name)}
 	}
-	if len(value) == 0 || len(value) > longestSecret {
-		return &TokenError{fmt.Sprintf("a secret has 1 to %d bytes", longestSecret)}
+	if len(value) == 0 || len(value) > longestCredential {
+		return &TokenError{fmt.Sprintf("a credential has 1 to %d bytes", longestCredential)}
 	}
-	sealed, err := s.vault.Seal(value, secretPurpose(name))
+	encrypted, err := s.safe.Encrypt(value, credentialPurpose(name))
 	if err != nil {
 		return err
 	}
-	return s.store.PutSecret(ctx, &store.Secret{Name: name, Sealed: sealed, ChangedAt: time.Now().UTC()}, &store.Act{Actor: actor(ctx), Action: "secret.put", Subject: name})
+	return s.store.AddCredential(ctx, &store.Credential{Name: name, Encrypted: encrypted, ChangedAt: time.Now().UTC()}, &store.Act{Actor: actor(ctx), Action: "credential.add", Subject: name})
 }
 
-// RemoveSecret forgets a secret.
-func (s *Service) RemoveSecret(ctx context.Context, name string) error {
-	err := s.store.RemoveSecret(ctx, name, &store.Act{Actor: actor(ctx), Action: "secret.remove", Subject: name}, time.Now().UTC())
+// RemoveCredential forgets a credential.
+func (s *Service) RemoveCredential(ctx context.Context, name string) error {
+	err := s.store.RemoveCredential(ctx, name, &store.Act{Actor: actor(ctx), Action: "credential.remove", Subject: name}, time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
-		return &UnknownError{"secret", name, "secret list"}
+		return &UnknownError{"credential", name, "credential list"}
 	}
 	return err
 }
 
-// secret opens one that a mandate or CA names.
-func (s *Service) secret(ctx context.Context, name string) ([]byte, error) {
-	v, err := s.store.Secret(ctx, name)
+// credential decrypts one that a mandate or CA names.
+func (s *Service) credential(ctx context.Context, name string) ([]byte, error) {
+	v, err := s.store.Credential(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &RefusedError{fmt.Sprintf("the vault has no secret %q", name), "enter it: insegna secret put " + name}
+		return nil, &RefusedError{fmt.Sprintf("the safe has no credential %q", name), "enter it: insegna credential add " + name}
 	} else if err != nil {
 		return nil, err
 	}
-	open, err := s.vault.Open(v.Sealed, secretPurpose(name))
+	open, err := s.safe.Decrypt(v.Encrypted, credentialPurpose(name))
 	if err != nil {
 		return nil, err
 	}
-	return decodeSecret(open), nil
+	return decodeCredential(open), nil
 }
 
 // MandateView is a mandate with how it stands.

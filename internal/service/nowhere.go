@@ -14,7 +14,7 @@ type nowhere struct{ err error }
 
 func (n nowhere) lost() error { return &reach.LostError{Address: "the server", Err: n.err} }
 
-// FS implements reach.Machine.
+// FS implements reach.Connection.
 func (n nowhere) FS() fs.FS { return n }
 
 // Open implements fs.FS.
@@ -26,13 +26,13 @@ func (n nowhere) ReadLink(string) (string, error) { return "", n.lost() }
 // Lstat implements fs.ReadLinkFS.
 func (n nowhere) Lstat(string) (fs.FileInfo, error) { return nil, n.lost() }
 
-// Write implements reach.Machine.
+// Write implements reach.Connection.
 func (n nowhere) Write(string, []byte, reach.Attributes) error { return n.lost() }
 
-// Run implements reach.Machine.
+// Run implements reach.Connection.
 func (n nowhere) Run(context.Context, string, time.Duration) (*reach.Output, error) {
 	return nil, n.lost()
 }
 
-// Close implements reach.Machine.
+// Close implements reach.Connection.
 func (n nowhere) Close() error { return nil }

@@ -16,13 +16,13 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/reach"
+	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
-	"insegna.example/internal/vault"
 	"insegna.example/internal/work"
 )
 
-// decodeSecret gives what a secret stands for: keys are handed out as base64.
-func decodeSecret(text []byte) []byte {
+// decodeCredential gives what a credential stands for: keys are handed out as base64.
+func decodeCredential(text []byte) []byte {
 	trimmed := strings.TrimSpace(string(text))
 	for _, e := range []*base64.Encoding{base64.StdEncoding, base64.RawURLEncoding, base64.URLEncoding} {
 		if b, err := e.DecodeString(trimmed); err == nil && len(b) >= 16 {
@@ -103,7 +103,7 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		return err
 	}
 	if row.FinishedAt != nil { // by a process that died then
-		s.hang(ctx, issue.State(row.State), row)
+		s.installIssued(ctx, issue.State(row.State), row)
 		return nil
 	}
 	v, err := ViewOrder(row)
@@ -111,8 +111,8 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		return err
 	}
 	o := &issue.Order{ID: id, Names: v.Spec.Names, KeyKind: v.Spec.Key, Replaces: row.Replaces, State: issue.State(row.State), URL: row.URL, Request: row.Request, Tries: row.Tries, Since: row.CreatedAt}
-	if row.Sealed != nil {
-		if o.Key, err = s.vault.Open(row.Sealed, orderPurpose(id)); err != nil {
+	if row.Encrypted != nil {
+		if o.Key, err = s.safe.Decrypt(row.Encrypted, orderPurpose(id)); err != nil {
 			return err
 		}
 	}
@@ -151,7 +151,7 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		return &work.Later{At: wait.Until}
 	}
 	if err == nil {
-		s.hang(ctx, o.State, row)
+		s.installIssued(ctx, o.State, row)
 	}
 	return err
 }
@@ -159,7 +159,7 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
 
 // machine makes what takes an order: client, account, proofs.
-func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Machine, error) {
+func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Orderer, error) {
 	e, ca, declaration, err := s.ca(ctx, row.CA)
 	if err != nil {
 		return nil, err
@@ -172,7 +172,7 @@ func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Ma
 	if err != nil {
 		return nil, err
 	}
-	m := &issue.Machine{Kind: acme.HTTP01, Records: records, Anchors: anchorsFor(e, ca), Patience: s.cfg.OrderPatience}
+	m := &issue.Orderer{Kind: acme.HTTP01, Records: records, Anchors: anchorsFor(e, ca), Patience: s.cfg.OrderPatience}
 	if m.Pace, _, err = s.paceOf(ctx, row.MandateID); err != nil {
 		return nil, err
 	}
@@ -197,7 +197,7 @@ func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Ma
 func (s *Service) prover(ctx context.Context, e *estate.Estate, spec *estate.Mandate) (proof.Prover, error) {
 	switch p := &spec.Proof; p.By {
 	case "dns":
-		secret, err := s.secret(ctx, p.TSIG.Secret)
+		secret, err := s.credential(ctx, p.TSIG.Credential)
 		if err != nil {
 			return nil, err
 		}
@@ -237,12 +237,12 @@ func (s *Service) folders(ctx context.Context, e *estate.Estate, spec *estate.Ma
 			}
 			folder = found
 		}
-		list = append(list, proof.Folder{Server: name, Path: folder, Open: func(ctx context.Context) (reach.Machine, error) { return open(ctx, server.Reach) }})
+		list = append(list, proof.Folder{Server: name, Path: folder, Open: func(ctx context.Context) (reach.Connection, error) { return open(ctx, server.Reach) }})
 	}
 	return list, nil
 }
 
-// orderRecords keep one order in the store, its key sealed.
+// orderRecords keep one order in the store, its key encrypted.
 type orderRecords struct {
 	s   *Service
 	row *store.Order
@@ -255,9 +255,9 @@ type orderRecords struct {
 func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words string) error {
 	row := r.row
 	row.State, row.URL, row.Request, row.Replaces, row.Tries = string(o.State), o.URL, o.Request, o.Replaces, o.Tries
-	if o.Key != nil && row.Sealed == nil {
+	if o.Key != nil && row.Encrypted == nil {
 		var err error
-		if row.Sealed, err = r.s.vault.Seal(vault.Secret(o.Key), orderPurpose(o.ID)); err != nil {
+		if row.Encrypted, err = r.s.safe.Encrypt(safe.Secret(o.Key), orderPurpose(o.ID)); err != nil {
 			return err
 		}
 	}

@@ -99,7 +99,7 @@ func ended(t *testing.T, c *client.ClientWithResponses, number int64) *client.Or
 }
 
 // TestAMandateYieldsACertificate goes from a declared mandate to certificate
-// and key in the vault, rehearses, spends the budget, and renews what is due.
+// and key in the safe, rehearses, spends the budget, and renews what is due.
 func TestAMandateYieldsACertificate(t *testing.T) {
 	place, r := town(t, "a.lantern.example, www.lantern.example")
 	o := ended(t, r.Client, begin(t, r.Client, "booking", true))
@@ -132,10 +132,10 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 		r.Query(t, "select count(*) from "+table, &left)
 		assert.Zero(t, left, table)
 	}
-	var sealed []byte
-	r.Query(t, "select sealed from orders where id = $1", &sealed, number)
-	assert.NotEmpty(t, sealed)
-	_, err = x509.ParsePKCS8PrivateKey(sealed)
+	var encrypted []byte
+	r.Query(t, "select encrypted from orders where id = $1", &encrypted, number)
+	assert.NotEmpty(t, encrypted)
+	_, err = x509.ParsePKCS8PrivateKey(encrypted)
 	assert.Error(t, err, "the key is not kept in the clear")
 
 	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
@@ -158,13 +158,13 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example, www.lantern.example")
 	head, mandates, _ := strings.Cut(text, "mandates:")
 	r.Apply(t, head, root)
-	r.Apply(t, head+"mandates:"+strings.Replace(mandates, "by: listener", "by: dns, server: 127.0.0.1, tsig: {name: k, secret: none}", 1), root)
+	r.Apply(t, head+"mandates:"+strings.Replace(mandates, "by: listener", "by: dns, server: 127.0.0.1, tsig: {name: k, credential: none}", 1), root)
 	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
 	require.NoError(t, err)
 	require.NotNil(t, m.JSON200.NextAt, "taken out of the file and back in, it is renewed all the same")
 	failed := ended(t, r.Client, begin(t, r.Client, "booking", false))
 	require.NotNil(t, failed.Failure)
-	assert.Contains(t, failed.Failure.Words, `the vault has no secret "none"`)
+	assert.Contains(t, failed.Failure.Words, `the safe has no secret "none"`)
 	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
 	require.NoError(t, err)
 	require.NotNil(t, m.JSON200.NextAt, "what is in force is not left to end in silence")
@@ -343,10 +343,10 @@ func TestNoSecretIsEverShown(t *testing.T) {
 	cl, err := client.NewClientWithResponses(p.URL+"/api/v1", client.WithHTTPClient(&http.Client{Transport: transport}))
 	require.NoError(t, err)
 	text, root := orderEstate(place, int(netip.MustParseAddrPort(proofs).Port()), "a.lantern.example")
-	text = strings.Replace(text, "contact:", "external_account: {key_id: customer-1, secret: harbour-mac}, contact:", 1)
+	text = strings.Replace(text, "contact:", "external_account: {key_id: customer-1, credential: harbour-mac}, contact:", 1)
 	_, err = cl.ApplyEstateWithResponse(t.Context(), servicetest.File(text, root))
 	require.NoError(t, err)
-	put, err := cl.PutSecretWithResponse(t.Context(), "harbour-mac", client.SecretValue{Value: string(mac)})
+	put, err := cl.AddCredentialWithResponse(t.Context(), "harbour-mac", client.CredentialValue{Value: string(mac)})
 	require.NoError(t, err)
 	require.Equal(t, 204, put.StatusCode(), string(put.Body))
 	agree(t, cl, "harbour")
@@ -355,7 +355,7 @@ func TestNoSecretIsEverShown(t *testing.T) {
 	place.Faults.Set(ca.Fault{})
 	require.Nil(t, ended(t, cl, begin(t, cl, "booking", false)).Failure)
 	for _, ask := range []func() error{
-		func() error { _, err := cl.ListSecretsWithResponse(t.Context()); return err },
+		func() error { _, err := cl.ListCredentialsWithResponse(t.Context()); return err },
 		func() error { _, err := cl.ListJournalWithResponse(t.Context(), nil); return err },
 		func() error { _, err := cl.ListTokensWithResponse(t.Context()); return err },
 		func() error { _, err := cl.ListMandatesWithResponse(t.Context(), nil); return err },
@@ -364,7 +364,7 @@ func TestNoSecretIsEverShown(t *testing.T) {
 	} {
 		require.NoError(t, ask())
 	}
-	key, err := os.ReadFile(data + "/vault.key")
+	key, err := os.ReadFile(data + "/safe.key")
 	require.NoError(t, err)
 	p.Signal(os.Interrupt)
 	all := said.String() + p.Log()
@@ -372,10 +372,10 @@ func TestNoSecretIsEverShown(t *testing.T) {
 	secrets := map[string]string{"MAC key": string(mac), "passphrase": servicetest.KeeperPassphrase, "token": servicetest.Token(p.URL)}
 	for line := range strings.Lines(string(key)) {
 		if f := strings.Fields(line); len(f) > 0 && !strings.HasPrefix(line, "#") && len(f[len(f)-1]) > 20 {
-			secrets["vault key"] = f[len(f)-1]
+			secrets["safe key"] = f[len(f)-1]
 		}
 	}
-	assert.NotEmpty(t, secrets["vault key"])
+	assert.NotEmpty(t, secrets["safe key"])
 	for what, s := range secrets {
 		assert.NotContains(t, all, s, what)
 	}

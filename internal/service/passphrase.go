@@ -14,7 +14,7 @@ import (
 	"github.com/maypok86/otter/v2"
 	"golang.org/x/crypto/argon2"
 
-	"insegna.example/internal/vault"
+	"insegna.example/internal/safe"
 )
 
 // newSecret makes 32 random bytes and their text form.
@@ -43,7 +43,7 @@ const (
 	longestPassphrase  = 200
 )
 
-func goodPassphrase(p vault.Secret, name string) error {
+func goodPassphrase(p safe.Secret, name string) error {
 	text := string(p)
 	n := utf8.RuneCountInString(text)
 	kinds := map[rune]bool{}
@@ -77,13 +77,13 @@ const (
 // memory that signing in can take.
 var hashing = make(chan struct{}, 4)
 
-func argon(p vault.Secret, salt []byte, passes, memory uint32, lanes uint8, size uint32) []byte {
+func argon(p safe.Secret, salt []byte, passes, memory uint32, lanes uint8, size uint32) []byte {
 	hashing <- struct{}{}
 	defer func() { <-hashing }()
 	return argon2.IDKey(p, salt, passes, memory, lanes, size)
 }
 
-func hashPassphrase(p vault.Secret) string {
+func hashPassphrase(p safe.Secret) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
 	e := base64.RawStdEncoding
@@ -92,9 +92,9 @@ func hashPassphrase(p vault.Secret) string {
 
 // standInHash is checked when there is nobody of a name, so that the answer
 // takes as long.
-var standInHash = hashPassphrase(vault.Secret("nobody has this passphrase"))
+var standInHash = hashPassphrase(safe.Secret("nobody has this passphrase"))
 
-func samePassphrase(p vault.Secret, kept string) bool {
+func samePassphrase(p safe.Secret, kept string) bool {
 	var memory, passes uint32
 	var lanes uint8
 	parts := strings.Split(kept, "$")

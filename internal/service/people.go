@@ -7,8 +7,8 @@ import (
 	"regexp"
 	"time"
 
+	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
-	"insegna.example/internal/vault"
 )
 
 // personName is what people may be called: it is typed at every sign-in.
@@ -37,7 +37,7 @@ func (s *Service) FirstInvitation(ctx context.Context) (string, error) {
 
 // SetUp uses a one-time link: its person chooses a passphrase. The first link
 // also chooses the name, and makes an admin.
-func (s *Service) SetUp(ctx context.Context, code, name string, passphrase vault.Secret, from string) (*store.Person, error) {
+func (s *Service) SetUp(ctx context.Context, code, name string, passphrase safe.Secret, from string) (*store.Person, error) {
 	now := time.Now().UTC()
 	if err := s.throttle.begin(ctx, now, "link "+from); err != nil {
 		return nil, err
@@ -64,7 +64,7 @@ func (s *Service) SetUp(ctx context.Context, code, name string, passphrase vault
 }
 
 // SignIn begins a session and gives its secret.
-func (s *Service) SignIn(ctx context.Context, name string, passphrase vault.Secret, from string) (*Caller, string, error) {
+func (s *Service) SignIn(ctx context.Context, name string, passphrase safe.Secret, from string) (*Caller, string, error) {
 	now := time.Now().UTC()
 	byName, byAddress := "name "+name, "address "+from
 	if err := s.throttle.begin(ctx, now, byName, byAddress); err != nil {
@@ -110,7 +110,7 @@ func (s *Service) SignOut(ctx context.Context) error {
 }
 
 // ChangePassphrase changes the caller's own, who shows the one before.
-func (s *Service) ChangePassphrase(ctx context.Context, before, next vault.Secret) error {
+func (s *Service) ChangePassphrase(ctx context.Context, before, next safe.Secret) error {
 	c, now := CallerOf(ctx), time.Now().UTC()
 	key := "name " + c.Person.Name
 	if err := s.throttle.begin(ctx, now, key); err != nil {

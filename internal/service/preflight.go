@@ -14,9 +14,9 @@ import (
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
-	"insegna.example/internal/conf"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
 
@@ -56,7 +56,7 @@ func (s *Service) rootOf(ctx context.Context, server, host string, ca *estate.CA
 		return "", &issue.Failure{Kind: issue.PortClosed, Words: fmt.Sprintf("%s has no plain http listener at port %d", server, port), Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
 	}
 	step := a.Plain.WellKnown
-	if step.Deed != conf.Serves {
+	if step.Handling != kind.Serves {
 		x := explained(step)
 		return "", &routeError{x, &issue.Failure{Kind: x.Code, Words: fmt.Sprintf("%s has no folder for %s: %s (%s)", server, host, x.Seen, x.Spot), Advice: x.Remedy}}
 	}
@@ -88,19 +88,19 @@ func (e *routeError) Place() (code, spot string) { return e.x.Code, e.x.Spot }
 
 // explained says what a step of a configuration does with the file a CA asks
 // for, and how to mend it.
-func explained(step conf.Step) *issue.Explained {
+func explained(step kind.Step) *issue.Explained {
 	x := &issue.Explained{Spot: step.Place.String()}
 	const keep = "add before it: location ^~ " + proof.WellKnown + " { root FOLDER; }"
 	switch {
-	case step.Deed == conf.Passes:
+	case step.Handling == kind.Passes:
 		x.Code, x.Seen, x.Remedy = issue.PathPassed, "its configuration passes the path on to "+step.To, keep
-	case step.Deed == conf.Redirects:
+	case step.Handling == kind.Redirects:
 		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+originOf(step.To), "move the redirect into location /, and "+keep
-	case step.Deed == conf.Answers && step.Status == 403:
+	case step.Handling == kind.Answers && step.Status == 403:
 		x.Code, x.Seen, x.Remedy = issue.PathDenied, "its configuration denies the path", keep
-	case step.Deed == conf.Answers:
+	case step.Handling == kind.Answers:
 		x.Code, x.Seen, x.Remedy = issue.PathAstray, fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
-	case step.Deed == conf.Depends:
+	case step.Handling == kind.Depends:
 		x.Code, x.Seen, x.Remedy = issue.PathAstray, "what it does depends on a condition", keep
 	}
 	if step.Hidden != nil {

@@ -136,10 +136,10 @@ account IN CAA 0 issue "harbourlight.example; validationmethods=dns-01"
 		mandates += fmt.Sprintf("  - {name: %s, names: [%s.lantern.example], ca: harbour, proof: {by: http, servers: [pier-1]%s}}\n", name, name, folder)
 	}
 	mandates += fmt.Sprintf("  - {name: both, names: [pair.lantern.example], ca: harbour, proof: {by: http, servers: [pier-1, pier-2]}}\n"+
-		"  - {name: seen, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, secret: tsig}}}\n"+
-		"  - {name: late, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, await: [%q, %q], tsig: {name: insegna, secret: tsig}}}\n"+
-		"  - {name: stranger, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, secret: other}}}\n"+
-		"  - {name: wild, names: ['*.wild.lantern.example'], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, secret: tsig}}}\n", names, names, names, lagging, names, names)
+		"  - {name: seen, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, credential: tsig}}}\n"+
+		"  - {name: late, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, await: [%q, %q], tsig: {name: insegna, credential: tsig}}}\n"+
+		"  - {name: stranger, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, credential: other}}}\n"+
+		"  - {name: wild, names: ['*.wild.lantern.example'], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, credential: tsig}}}\n", names, names, names, lagging, names, names)
 	r := servicetest.Start(t)
 	r.Apply(t, fmt.Sprintf(`estate: Ferries
 audiences:
@@ -155,7 +155,7 @@ cas:
 mandates:
 %s`, first, second, place.Directory(), names, port, mandates), place.Root)
 	for name, value := range map[string][]byte{"tsig": secret, "other": []byte("another secret altogether, wrong")} {
-		put, err := r.Client.PutSecretWithResponse(t.Context(), name, client.SecretValue{Value: base64.StdEncoding.EncodeToString(value)})
+		put, err := r.Client.AddCredentialWithResponse(t.Context(), name, client.CredentialValue{Value: base64.StdEncoding.EncodeToString(value)})
 		require.NoError(t, err)
 		require.Equal(t, 204, put.StatusCode())
 	}

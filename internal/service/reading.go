@@ -17,12 +17,12 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
@@ -91,7 +91,7 @@ func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estat
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
-func (s *Service) readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) (*conf.Reading, error) {
+func (s *Service) readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) (*kind.Reading, error) {
 	if way == nil {
 		return nil, errNotDeclared
 	}
@@ -109,7 +109,7 @@ func (s *Service) readOver(ctx context.Context, way *estate.Reach, facts *check.
 	}
 	facts.Test = way.Test
 	out, err := m.Run(ctx, way.Test, s.cfg.TestLimit)
-	if conf.Lost(err) {
+	if kind.Lost(err) {
 		return nil, err
 	}
 	tested(facts, out, err)
@@ -117,7 +117,7 @@ func (s *Service) readOver(ctx context.Context, way *estate.Reach, facts *check.
 }
 
 // open opens the way to a machine. Close ends it.
-func open(ctx context.Context, way *estate.Reach) (reach.Machine, error) {
+func open(ctx context.Context, way *estate.Reach) (reach.Connection, error) {
 	if way.By == "local" {
 		return reach.Local(), nil
 	}
@@ -135,7 +135,7 @@ func troubleOf(err error) *check.Trouble {
 		t.Code = check.HostKeyUnknown
 	case errors.As(err, &login):
 		t.Code = check.LoginRefused
-	case conf.Lost(err):
+	case kind.Lost(err):
 		t.Code = check.ConnectionLost
 	}
 	return t
@@ -191,14 +191,14 @@ func clipText(s string) string {
 }
 
 // factsOf gathers what the rules about a server need.
-func factsOf(facts *check.ServerFacts, r *conf.Reading, e *estate.Estate, server *estate.Server) {
+func factsOf(facts *check.ServerFacts, r *kind.Reading, e *estate.Estate, server *estate.Server) {
 	for i := range r.Problems {
 		p := &r.Problems[i]
 		text := p.Message
 		if p.Expected != "" {
 			text += "; expected " + p.Expected
 		}
-		facts.Problems = append(facts.Problems, check.Problem{Gravity: string(p.Gravity), Spot: p.Place.String(), Text: text})
+		facts.Problems = append(facts.Problems, check.Problem{Effect: string(p.Effect), Spot: p.Place.String(), Text: text})
 	}
 	keys := map[string]bool{}
 	for _, site := range r.Sites {
@@ -216,7 +216,7 @@ func factsOf(facts *check.ServerFacts, r *conf.Reading, e *estate.Estate, server
 
 // spotOf finds the line that names the file a refusal speaks of, when the
 // refusal names no line itself.
-func spotOf(refusal, spot string, r *conf.Reading) string {
+func spotOf(refusal, spot string, r *kind.Reading) string {
 	if refusal == "" || spot != "" {
 		return spot
 	}
@@ -235,7 +235,7 @@ func spotOf(refusal, spot string, r *conf.Reading) string {
 
 // unwanted lists the names a server has TLS sites for and the estate does not
 // want there.
-func unwanted(r *conf.Reading, e *estate.Estate, server *estate.Server) (out []check.Spotted) {
+func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []check.Spotted) {
 	wanted := map[string]bool{}
 	for i := range e.Hosts {
 		if slices.ContainsFunc(e.Hosts[i].At, func(ref estate.Ref) bool { return ref.Server == server.Name }) {
@@ -250,7 +250,7 @@ func unwanted(r *conf.Reading, e *estate.Estate, server *estate.Server) (out []c
 		for _, i := range l.Sites {
 			for _, n := range r.Sites[i].Names {
 				host, err := names.Host(n.Text)
-				if err != nil || n.Matching != conf.Exact || n.Ignored || !strings.Contains(host, ".") || wanted[host] || met[host] {
+				if err != nil || n.Matching != kind.Exact || n.Ignored || !strings.Contains(host, ".") || wanted[host] || met[host] {
 					continue
 				}
 				met[host] = true
@@ -262,7 +262,7 @@ func unwanted(r *conf.Reading, e *estate.Estate, server *estate.Server) (out []c
 }
 
 // storedReading makes a reading fit for the store.
-func storedReading(r *conf.Reading) (*store.Reading, error) {
+func storedReading(r *kind.Reading) (*store.Reading, error) {
 	loaded := r.Loaded
 	r.Loaded = time.Time{} // told apart from what was read
 	for i := range r.Files {
@@ -302,7 +302,7 @@ func veil(text string) string { return secret.ReplaceAllString(text, "$1(hidden)
 
 // placements lists where certificates lie, as named by sites in force or
 // beside them.
-func placements(r *conf.Reading) (out []store.Placement) {
+func placements(r *kind.Reading) (out []store.Placement) {
 	leafOf := func(path string) []byte {
 		if m := r.Material[path]; m != nil && len(m.Chain) > 0 {
 			if f, err := certs.ParseFingerprint(m.Chain[0]); err == nil {
@@ -329,7 +329,7 @@ func placements(r *conf.Reading) (out []store.Placement) {
 }
 
 // readDocument unpacks a stored reading.
-func readDocument(packed []byte) (*conf.Reading, error) {
+func readDocument(packed []byte) (*kind.Reading, error) {
 	zip, err := gzip.NewReader(bytes.NewReader(packed))
 	if err != nil {
 		return nil, err
@@ -338,7 +338,7 @@ func readDocument(packed []byte) (*conf.Reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	var r conf.Reading
+	var r kind.Reading
 	return &r, json.Unmarshal(plain, &r)
 }
 

@@ -99,7 +99,7 @@ type CertificateDetail struct {
 	Parsed    *certs.Certificate
 	Views     []AudienceView
 	Sightings []store.Sighting
-	Files     []store.Lying
+	Files     []store.ServerPlacement
 	Findings  []store.Finding
 }
 
@@ -143,7 +143,7 @@ func (s *Service) Certificate(ctx context.Context, prefix string) (*CertificateD
 	if d.Parsed, err = certs.Parse(d.Der); err != nil {
 		return nil, err
 	}
-	if d.Files, err = s.Lying(ctx, d.Sha256); err != nil {
+	if d.Files, err = s.Placements(ctx, d.Sha256); err != nil {
 		return nil, err
 	}
 	if d.Sightings, err = s.store.SightingsOf(ctx, d.Sha256, sightingsShown); err != nil {

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"insegna.example/internal/conf/nginx"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/install"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/store"
 )
 
@@ -95,7 +95,7 @@ func (s *Service) rehearseOn(ctx context.Context, m *MandateView, row *store.Ord
 	var unknown *UnknownError
 	if errors.As(err, &refused) || errors.As(err, &unknown) {
 		now := time.Now().UTC()
-		failed := &store.Installation{MandateID: m.ID, OrderID: row.ID, Rehearsal: true, Server: server, Leaf: hex.EncodeToString(row.Leaf), Edits: "[]", Doors: "[]", Notes: "[]",
+		failed := &store.Installation{MandateID: m.ID, OrderID: row.ID, Rehearsal: true, Server: server, Leaf: hex.EncodeToString(row.Leaf), Edits: "[]", Bindings: "[]", Notes: "[]",
 			State: string(install.Returned), Reason: err.Error(), By: actor(ctx), CreatedAt: now, StartedAt: &now, FinishedAt: &now}
 		if refused != nil {
 			failed.Advice = refused.Next

@@ -97,7 +97,7 @@ hosts:
 %scas:
   - {name: harbour, directory: %q, roots: [root.pem], resolver: %q, http_port: %d}
 mandates:
-  - {name: menu, names: [menu.example, www.menu.example, shop.menu.example, gone.menu.example, old.menu.example, "*.menu.example"], ca: harbour, proof: {by: dns, server: "127.0.0.1:53", tsig: {name: insegna, secret: none}}}
+  - {name: menu, names: [menu.example, www.menu.example, shop.menu.example, gone.menu.example, old.menu.example, "*.menu.example"], ca: harbour, proof: {by: dns, server: "127.0.0.1:53", tsig: {name: insegna, credential: none}}}
 `, netip.MustParseAddrPort(secure).Port(), hosts, town.Directory(), town.Names.Address(), netip.MustParseAddrPort(plain).Port()), town.Root)
 	got, err := r.Client.VisitMandateWithResponse(t.Context(), "menu")
 	require.NoError(t, err)

@@ -9,18 +9,18 @@ import (
 	"strings"
 	"time"
 
-	"insegna.example/internal/conf"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
 
 // ServerDetail is one server with what its configuration says.
 type ServerDetail struct {
 	store.Server
-	Reading *conf.Reading // nil when it was never read; without the files' texts
+	Reading *kind.Reading // nil when it was never read; without the files' texts
 	Command [2]string     // test and reload
-	index   *sights
+	index   *configuration
 }
 
 // UnknownServerError says that the estate has no server of that name.
@@ -52,7 +52,7 @@ func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 	if err != nil || heads[d.ID].ReadingID == 0 {
 		return d, err
 	}
-	if d.index, err = s.sightsOf(ctx, heads[d.ID].ReadingID); err != nil {
+	if d.index, err = s.configurationOf(ctx, heads[d.ID].ReadingID); err != nil {
 		return nil, err
 	}
 	d.Reading = d.index.reading
@@ -76,7 +76,7 @@ func (s *Service) readServerDetail(ctx context.Context, name string) (*ServerDet
 
 // SiteView is one site in words.
 type SiteView struct {
-	*conf.Site
+	*kind.Site
 	InForce      bool
 	Certificates []PairView
 	DefaultAt    []string // listeners whose default it is
@@ -84,7 +84,7 @@ type SiteView struct {
 
 // PairView is a certificate with its key as they lie on disk.
 type PairView struct {
-	*conf.Pair
+	*kind.Pair
 	Leaf  *certs.Certificate // nil when none could be read
 	Sent  int                // certificates in the file
 	Fault string
@@ -101,7 +101,7 @@ func (s *Service) Sites(ctx context.Context, server, text string, inForce *bool,
 	}
 	text = strings.ToLower(text)
 	passed := 0
-	take := func(sites []conf.Site, force bool) {
+	take := func(sites []kind.Site, force bool) {
 		if inForce != nil && *inForce != force {
 			return
 		}
@@ -124,7 +124,7 @@ func (s *Service) Sites(ctx context.Context, server, text string, inForce *bool,
 	return list, more, nil
 }
 
-func siteHolds(s *conf.Site, text string) bool {
+func siteHolds(s *kind.Site, text string) bool {
 	if text == "" || strings.Contains(strings.ToLower(s.Place.String()), text) {
 		return true
 	}
@@ -141,7 +141,7 @@ func siteHolds(s *conf.Site, text string) bool {
 	return slices.ContainsFunc(s.Asked, func(at string) bool { return strings.Contains(at, text) })
 }
 
-func (d *ServerDetail) view(s *conf.Site, inForce bool, at int) SiteView {
+func (d *ServerDetail) view(s *kind.Site, inForce bool, at int) SiteView {
 	v := SiteView{Site: s, InForce: inForce}
 	for i := range s.Pairs {
 		v.Certificates = append(v.Certificates, d.pairView(&s.Pairs[i], s))
@@ -154,7 +154,7 @@ func (d *ServerDetail) view(s *conf.Site, inForce bool, at int) SiteView {
 	return v
 }
 
-func (d *ServerDetail) pairView(p *conf.Pair, s *conf.Site) PairView {
+func (d *ServerDetail) pairView(p *kind.Pair, s *kind.Site) PairView {
 	v := PairView{Pair: p}
 	if p.AtRunTime {
 		v.Fault, v.Key = "chosen at run time", "chosen at run time"
@@ -183,7 +183,7 @@ type SiteAnswer struct {
 	TLS      bool
 	Site     *SiteView // nil when none can be told
 	Why      string
-	Plain    *conf.Route // what plain http does for the host there
+	Plain    *kind.Route // what plain http does for the host there
 }
 
 // answersMost bounds how many listeners are asked at once.
@@ -238,7 +238,7 @@ func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnsw
 	if a.Site == nil {
 		return out
 	}
-	view := d.view(a.Site, true, slices.IndexFunc(d.Reading.Sites, func(s conf.Site) bool { return s.Place == a.Site.Place }))
+	view := d.view(a.Site, true, slices.IndexFunc(d.Reading.Sites, func(s kind.Site) bool { return s.Place == a.Site.Place }))
 	out.Site = &view
 	for i := range a.Site.Plain {
 		if r := &a.Site.Plain[i]; !out.TLS && (r.Host == host || out.Plain == nil) {
@@ -250,7 +250,7 @@ func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnsw
 
 // ConfigurationFile is one file of a server's configuration, with marks.
 type ConfigurationFile struct {
-	conf.File
+	kind.File
 	Marks []LineMark
 }
 
@@ -280,7 +280,7 @@ func (s *Service) ConfigurationText(ctx context.Context, server, path string) (*
 	if err != nil {
 		return nil, err
 	}
-	at := slices.IndexFunc(full.Files, func(f conf.File) bool { return f.Path == path || f.Link == path })
+	at := slices.IndexFunc(full.Files, func(f kind.File) bool { return f.Path == path || f.Link == path })
 	if at < 0 {
 		return nil, store.ErrNotFound
 	}
@@ -305,12 +305,12 @@ const marksMost = 500
 
 // marks gathers what is to be said about the lines of a file.
 func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
-	add := func(p conf.Place, kind, format string, args ...any) {
+	add := func(p kind.Place, kind, format string, args ...any) {
 		if p.File == path {
 			out = append(out, LineMark{p.Line, kind, fmt.Sprintf(format, args...)})
 		}
 	}
-	for _, list := range [][]conf.Site{d.Reading.Sites, d.Reading.Idle} {
+	for _, list := range [][]kind.Site{d.Reading.Sites, d.Reading.Idle} {
 		for i := range list {
 			site := &list[i]
 			add(site.Place, "site", "%s, at %s", site.MainName(), orWord(listed(site.Asked, 4), "no listener"))
@@ -331,7 +331,7 @@ func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
 	return out
 }
 
-func (d *ServerDetail) pairMarks(p *conf.Pair, s *conf.Site, now time.Time, add func(conf.Place, string, string, ...any)) {
+func (d *ServerDetail) pairMarks(p *kind.Pair, s *kind.Site, now time.Time, add func(kind.Place, string, string, ...any)) {
 	v := d.pairView(p, s)
 	switch {
 	case v.Leaf == nil:
@@ -365,23 +365,23 @@ func orWord(s, otherwise string) string {
 }
 
 // StepText says what is done with a request in words.
-func StepText(s *conf.Step) string {
-	text := string(s.Deed)
-	switch s.Deed {
-	case conf.Redirects:
+func StepText(s *kind.Step) string {
+	text := string(s.Handling)
+	switch s.Handling {
+	case kind.Redirects:
 		text = fmt.Sprintf("redirects (%d) to %s", s.Status, s.To)
-	case conf.Serves:
+	case kind.Serves:
 		if s.To != "" {
 			text += " from " + s.To
 		}
-	case conf.Passes:
+	case kind.Passes:
 		text = "passes on to " + s.To
-	case conf.Answers:
+	case kind.Answers:
 		const closes = 444
 		if text = fmt.Sprintf("answers %d", s.Status); s.Status == closes {
 			text = "closes the connection"
 		}
-	case conf.Depends:
+	case kind.Depends:
 		text = "depends on the request"
 	}
 	if s.Hidden != nil {
@@ -390,8 +390,8 @@ func StepText(s *conf.Step) string {
 	return text
 }
 
-// Lying lists the files a certificate lies in on the servers that were read.
-func (s *Service) Lying(ctx context.Context, leaf []byte) ([]store.Lying, error) {
+// Placements lists the files a certificate lies in on the servers that were read.
+func (s *Service) Placements(ctx context.Context, leaf []byte) ([]store.ServerPlacement, error) {
 	const most = 200
-	return s.store.Lying(ctx, leaf, most)
+	return s.store.Placements(ctx, leaf, most)
 }

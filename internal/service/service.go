@@ -24,9 +24,9 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/trust"
 	"insegna.example/internal/look"
+	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
 	"insegna.example/internal/store/cluster"
-	"insegna.example/internal/vault"
 	"insegna.example/internal/work"
 )
 
@@ -38,7 +38,7 @@ type Config struct {
 	Data       string        // directory of the service's own
 	Database   string        // DSN; "" starts a PostgreSQL cluster in Data
 	Vantage    string        // where this process stands
-	VaultKey   string        // file with the vault's key; "" is vault.key in Data
+	SafeKey    string        // file with the safe's key; "" is safe.key in Data
 	TestLimit  time.Duration // for a server's own configuration test; 0 is 30 s
 	Disposable bool          // own cluster without durability, for tests and benchmarks
 	Looker     *look.Looker
@@ -57,11 +57,11 @@ type Service struct {
 	jobs    *work.Jobs
 	pool    *look.Pool
 
-	vault    *vault.Vault
+	safe     *safe.Safe
 	throttle *throttle
 	cas      cas
 	swept    sync.Once
-	readings *otter.Cache[int64, *sights] // by number of the reading
+	readings *otter.Cache[int64, *configuration] // by number of the reading
 
 	mu       sync.Mutex
 	judged   int64 // declaration the judge was made for
@@ -98,7 +98,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	s.pool = look.NewPool(s.cfg.Looker)
 	s.throttle = newThrottle()
 	s.cas.clients, s.cas.made = map[string]*acme.Client{}, map[string]int64{}
-	s.readings = otter.Must(&otter.Options[int64, *sights]{MaximumSize: keptSights})
+	s.readings = otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})
 	worker, err := s.takeData()
 	if err != nil {
 		return s, err
@@ -113,7 +113,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	if s.store, err = store.Open(ctx, dsn); err != nil {
 		return s, err
 	}
-	if s.vault, err = s.openVault(ctx); err != nil {
+	if s.safe, err = s.openSafe(ctx); err != nil {
 		return s, err
 	}
 	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey, Order: s.runOrder, Install: s.runInstallation, Due: s.BeginDue}

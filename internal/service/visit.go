@@ -54,7 +54,7 @@ type VisitReport struct {
 // Visit looks at every endpoint of a host and reports step by step.
 func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 	report := &VisitReport{Host: r.Host, At: time.Now().UTC()}
-	var doors []check.Sibling
+	var siblings []check.Sibling
 	list := make([]string, len(r.Endpoints))
 	for i, e := range r.Endpoints {
 		list[i] = e.Addr().String()
@@ -78,10 +78,10 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 			report.answer(ctx, &r, e)
 		}
 		if leaf := j.Leaf(); leaf != nil && names.Covers(leaf, r.Host).Covered {
-			doors = append(doors, check.Sibling{Endpoint: e, Server: e.String(), Leaf: leaf.Fingerprint, Begins: leaf.NotBefore, Ends: leaf.NotAfter})
+			siblings = append(siblings, check.Sibling{Endpoint: e, Server: e.String(), Leaf: leaf.Fingerprint, Begins: leaf.NotBefore, Ends: leaf.NotAfter})
 		}
 	}
-	report.compare(doors)
+	report.compare(siblings)
 	return report, nil
 }
 
@@ -159,18 +159,18 @@ func (v *VisitReport) answer(ctx context.Context, r *VisitRequest, e netip.AddrP
 }
 
 // compare adds a step when the addresses of the host do not serve the same.
-func (v *VisitReport) compare(doors []check.Sibling) {
-	if len(doors) < 2 {
+func (v *VisitReport) compare(siblings []check.Sibling) {
+	if len(siblings) < 2 {
 		return
 	}
 	s := VisitStep{Step: "addresses", Fine: true, Seen: "all serve the same certificate", Expected: "the same certificate at every address"}
-	for _, d := range doors[1:] {
-		if d.Leaf != doors[0].Leaf {
+	for _, d := range siblings[1:] {
+		if d.Leaf != siblings[0].Leaf {
 			s.Seen = "different certificates, none older than another"
 		}
 	}
-	differing := check.Siblings(v.Host, doors)
-	for i := range doors {
+	differing := check.Siblings(v.Host, siblings)
+	for i := range siblings {
 		f, differs := differing[i]
 		if !differs {
 			continue

@@ -30,7 +30,7 @@ func (s *Service) VisitMandate(ctx context.Context, name string) ([]*VisitReport
 	if err != nil {
 		return nil, err
 	}
-	doors, err := s.doorsOf(ctx, m)
+	installed, err := s.knownEndpoints(ctx, m)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (s *Service) VisitMandate(ctx context.Context, name string) ([]*VisitReport
 			continue
 		}
 		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: usualPlain, Audiences: []string{e.Audiences[0].Name}}
-		known := doors[host]
+		known := installed[host]
 		if h := e.Host(host); h != nil {
 			r.Wanted, r.Audiences = h.Wanted, h.Audiences
 			for at := range e.Endpoints(h) {
@@ -72,9 +72,9 @@ const (
 	usualSecure = 443
 )
 
-// doorsOf are the doors of the mandate's last installation on each server, by
-// host.
-func (s *Service) doorsOf(ctx context.Context, m *MandateView) (map[string][]netip.AddrPort, error) {
+// knownEndpoints are where the mandate's last installation on each server was
+// seen, by host.
+func (s *Service) knownEndpoints(ctx context.Context, m *MandateView) (map[string][]netip.AddrPort, error) {
 	out := map[string][]netip.AddrPort{}
 	if m.InForce == nil {
 		return out, nil
@@ -88,7 +88,7 @@ func (s *Service) doorsOf(ctx context.Context, m *MandateView) (map[string][]net
 		if err != nil {
 			return nil, err
 		}
-		for _, d := range v.Doors {
+		for _, d := range v.Bindings {
 			out[d.Host] = append(out[d.Host], d.At)
 		}
 	}

@@ -25,7 +25,7 @@ type Installation struct {
 	Edits      string `gorm:"type:jsonb"`
 	Test       string
 	Reload     string
-	Doors      string `gorm:"type:jsonb"`
+	Bindings   string `gorm:"type:jsonb"`
 	Notes      string `gorm:"type:jsonb"`
 	State      string
 	Switched   bool
@@ -180,19 +180,19 @@ func (s *Store) SaveInstallation(ctx context.Context, v *Installation, step *Ins
 	return s.pool.SendBatch(ctx, &b).Close()
 }
 
-// Unhung is a certificate that is in force and not on a server it belongs on.
-type Unhung struct {
+// Uninstalled is a certificate that is in force and not on a server it belongs on.
+type Uninstalled struct {
 	Mandate string
 	Server  string
 	OrderID int64
 }
 
-// Unhung lists certificates to install by themselves, of one mandate or (0) of
+// Uninstalled lists certificates to install by themselves, of one mandate or (0) of
 // all: those of mandates a person has installed on the server before, unless that is under way or waits
 // for a person, or was tried within a wait, which is shorter where the
 // certificate would not live for so many waits.
-func (s *Store) Unhung(ctx context.Context, mandate int64, now time.Time, wait time.Duration, waits, limit int) ([]Unhung, error) {
-	var list []Unhung
+func (s *Store) Uninstalled(ctx context.Context, mandate int64, now time.Time, wait time.Duration, waits, limit int) ([]Uninstalled, error) {
+	var list []Uninstalled
 	return list, s.db.WithContext(ctx).Raw(`select distinct m.name as mandate, t.server, o.id as order_id
 		from (select distinct on (mandate_id) mandate_id, id, not_after - finished_at as life from orders where state = 'issued' and not rehearsal and (mandate_id = ? or ? = 0) order by mandate_id, id desc) o
 		join mandates m on m.id = o.mandate_id and m.removed_at is null

@@ -55,7 +55,7 @@ func write(db *gorm.DB, at time.Time, acts ...*Act) error {
 			}
 		}
 		e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action, Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
-		hash := e.Seal()
+		hash := e.Sum()
 		rows[i] = journalRow{e.ID, e.At, e.Actor, e.Action, e.Subject, e.Detail, last.Hash, hash[:]}
 		last = rows[i]
 	}

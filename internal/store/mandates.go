@@ -13,15 +13,15 @@ import (
 	"insegna.example/internal/core/estate"
 )
 
-// Secret is one sealed secret with its name.
-type Secret struct {
+// Credential is one encrypted credential with its name.
+type Credential struct {
 	Name      string `gorm:"primaryKey"`
-	Sealed    []byte
+	Encrypted []byte
 	ChangedAt time.Time
 }
 
-// PutSecret keeps a sealed secret in place of the one before.
-func (s *Store) PutSecret(ctx context.Context, v *Secret, act *Act) error {
+// AddCredential keeps a encrypted credential in place of the one before.
+func (s *Store) AddCredential(ctx context.Context, v *Credential, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
 		if err := db.Clauses(clause.OnConflict{UpdateAll: true}).Create(v).Error; err != nil {
 			return err
@@ -30,10 +30,10 @@ func (s *Store) PutSecret(ctx context.Context, v *Secret, act *Act) error {
 	})
 }
 
-// RemoveSecret forgets one.
-func (s *Store) RemoveSecret(ctx context.Context, name string, act *Act, at time.Time) error {
+// RemoveCredential forgets one.
+func (s *Store) RemoveCredential(ctx context.Context, name string, act *Act, at time.Time) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		r := db.Delete(&Secret{}, "name = ?", name)
+		r := db.Delete(&Credential{}, "name = ?", name)
 		if r.Error == nil && r.RowsAffected == 0 {
 			return ErrNotFound
 		} else if r.Error != nil {
@@ -43,15 +43,15 @@ func (s *Store) RemoveSecret(ctx context.Context, name string, act *Act, at time
 	})
 }
 
-// Secrets lists names and times, without what is sealed.
-func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
-	var list []Secret
+// Credentials lists names and times, without what is encrypted.
+func (s *Store) Credentials(ctx context.Context) ([]Credential, error) {
+	var list []Credential
 	return list, s.db.WithContext(ctx).Select("name", "changed_at").Order("name").Find(&list).Error
 }
 
-// Secret gives a sealed secret.
-func (s *Store) Secret(ctx context.Context, name string) (*Secret, error) {
-	var v Secret
+// Credential gives a encrypted credential.
+func (s *Store) Credential(ctx context.Context, name string) (*Credential, error) {
+	var v Credential
 	return found(&v, s.db.WithContext(ctx).Take(&v, "name = ?", name).Error)
 }
 
@@ -61,7 +61,7 @@ type Account struct {
 	CA        string
 	Directory string
 	URL       string // "" until the CA has answered
-	Sealed    []byte // the private key
+	Encrypted []byte // the private key
 	Terms     string // URL of what was agreed to
 	AgreedBy  string
 	AgreedAt  time.Time

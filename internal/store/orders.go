@@ -19,7 +19,7 @@ type Order struct {
 	Spec       string `gorm:"type:jsonb"`
 	State      string
 	URL        string
-	Sealed     []byte // the private key
+	Encrypted  []byte // the private key
 	Request    []byte
 	Replaces   string
 	Chain      []byte // PEM
@@ -187,7 +187,7 @@ func (s *Store) InForce(ctx context.Context, mandates []int64) (map[int64]Order,
 	return out, err
 }
 
-const saveSQL = `update orders set account_id = $2, state = $3, url = $4, sealed = $5, request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13 where id = $1`
+const saveSQL = `update orders set account_id = $2, state = $3, url = $4, encrypted = $5, request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13 where id = $1`
 
 // Next is when a mandate is due next, and why then.
 type Next struct {
@@ -208,7 +208,7 @@ const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 t
 // these steps and, at its end, when its mandate is due next.
 func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...OrderStep) error {
 	var b pgx.Batch // one way to the database and back, one transaction
-	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Sealed, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, o.Failure, o.FinishedAt)
+	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, o.Failure, o.FinishedAt)
 	for _, step := range steps {
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
 	}

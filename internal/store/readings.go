@@ -313,15 +313,15 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 	return list, encodeCursor(p.Sort, last.Name, last.ID), nil
 }
 
-// Lying is a file a certificate lies in, with its server.
-type Lying struct {
+// ServerPlacement is a file a certificate lies in, with its server.
+type ServerPlacement struct {
 	Server string
 	Placement
 }
 
-// Lying lists the files a certificate lies in as the first one.
-func (s *Store) Lying(ctx context.Context, leaf []byte, limit int) ([]Lying, error) {
-	var list []Lying
+// Placements lists the files a certificate lies in as the first one.
+func (s *Store) Placements(ctx context.Context, leaf []byte, limit int) ([]ServerPlacement, error) {
+	var list []ServerPlacement
 	return list, s.db.WithContext(ctx).Raw(`select s.name as server, p.path, p.spot, p.site, p.leaf from placements p join servers s on s.id = p.server_id
 		where p.leaf = ? order by s.name, p.path, p.spot limit ?`, leaf, limit).Scan(&list).Error
 }

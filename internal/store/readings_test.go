@@ -140,11 +140,11 @@ func TestAReadingIsASpan(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []byte{2}, document)
 
-	lying, err := s.Lying(t.Context(), two.Fingerprint[:], 10)
+	lying, err := s.Placements(t.Context(), two.Fingerprint[:], 10)
 	require.NoError(t, err)
 	require.Len(t, lying, 2, "named and beside")
 	assert.Equal(t, "/n:1", lying[0].Spot)
-	gone, err := s.Lying(t.Context(), one.Fingerprint[:], 10)
+	gone, err := s.Placements(t.Context(), one.Fingerprint[:], 10)
 	require.NoError(t, err)
 	assert.Empty(t, gone, "what is on the disk no more is nowhere")
 

@@ -557,15 +557,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/secrets": {
+    "/credentials": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The names of the secrets in the vault */
-        get: operations["listSecrets"];
+        /** The names of the credentials in the safe */
+        get: operations["listCredentials"];
         put?: never;
         post?: never;
         delete?: never;
@@ -574,7 +574,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/secrets/{name}": {
+    "/credentials/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -582,11 +582,11 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Keeps a secret in the vault; it is never shown again */
-        put: operations["putSecret"];
+        /** Keeps a credential in the safe; it is never shown again */
+        put: operations["addCredential"];
         post?: never;
-        /** Forgets a secret */
-        delete: operations["removeSecret"];
+        /** Forgets a credential */
+        delete: operations["removeCredential"];
         options?: never;
         head?: never;
         patch?: never;
@@ -869,15 +869,15 @@ export interface components {
             /** @description where the terms are that were read, as the CA says now */
             terms: string;
         };
-        Secret: {
+        Credential: {
             name: string;
             /** Format: date-time */
             changed_at: string;
         };
-        SecretList: {
-            items: components["schemas"]["Secret"][];
+        CredentialList: {
+            items: components["schemas"]["Credential"][];
         };
-        SecretValue: {
+        CredentialValue: {
             /** @description a text or base64 */
             value: string;
         };
@@ -1042,8 +1042,8 @@ export interface components {
             /** @description unified */
             diff: string;
         };
-        /** @description a host at an address, looked at from outside */
-        Door: {
+        /** @description a host name at an address that is looked at from outside */
+        InstallationBinding: {
             host: string;
             address: string;
             /** @description SHA-256 of the certificate it showed; empty when it showed none */
@@ -1072,7 +1072,7 @@ export interface components {
             files: components["schemas"]["FileChange"][];
             /** @description that are run on the server, in their order */
             commands: string[];
-            doors: components["schemas"]["Door"][];
+            bindings: components["schemas"]["InstallationBinding"][];
             /** @description what else on the server the reload takes in: open findings about files that are not in use yet */
             notes: string[];
             /** @enum {string} */
@@ -1196,7 +1196,7 @@ export interface components {
         };
         EstateChange: {
             /** @enum {string} */
-            action: "add" | "change" | "remove";
+            change: "new" | "changed" | "gone";
             kind: string;
             name: string;
             place: string;
@@ -1445,7 +1445,7 @@ export interface components {
             line: number;
             column: number;
             /** @enum {string} */
-            gravity: "refused" | "unread" | "suspect";
+            effect: "refused" | "unread" | "suspect";
             message: string;
             expected?: string;
         };
@@ -2655,7 +2655,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listSecrets: {
+    listCredentials: {
         parameters: {
             query?: never;
             header?: never;
@@ -2670,13 +2670,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SecretList"];
+                    "application/json": components["schemas"]["CredentialList"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    putSecret: {
+    addCredential: {
         parameters: {
             query?: never;
             header?: never;
@@ -2687,7 +2687,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SecretValue"];
+                "application/json": components["schemas"]["CredentialValue"];
             };
         };
         responses: {
@@ -2701,7 +2701,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    removeSecret: {
+    removeCredential: {
         parameters: {
             query?: never;
             header?: never;

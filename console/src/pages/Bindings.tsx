@@ -17,10 +17,10 @@ const Street = styled.ul`
   > li { display: grid; grid-template-columns: 300px minmax(0, 1.3fr) minmax(0, 1fr); gap: ${space(2)} ${space(4)}; padding: ${space(3)} ${space(4)}; content-visibility: auto; contain-intrinsic-size: auto 76px; }
   > li + li { border-top: 1px solid ${color.line}; }
   h2 { font-size: 15px; margin: ${space(1)} 0 0; overflow-wrap: anywhere; font-stretch: 100%; }
-  .doors { display: flex; align-content: start; align-items: start; flex-wrap: wrap; gap: ${space(2)} ${space(3)}; }
-  .doors button { display: flex; gap: ${space(2)}; align-items: center; text-align: left; font: 14px/1.25 ${font.text}; color: ${color.ink}; background: none; border: 1px solid transparent; border-radius: ${radius}; padding: ${space(1)}; cursor: pointer; min-width: 190px; white-space: nowrap; }
-  .doors button[data-hovered] { border-color: ${color.soft}; }
-  .doors small { display: block; font: 13px ${font.mono}; color: ${color.soft}; }
+  .endpoints { display: flex; align-content: start; align-items: start; flex-wrap: wrap; gap: ${space(2)} ${space(3)}; }
+  .endpoints button { display: flex; gap: ${space(2)}; align-items: center; text-align: left; font: 14px/1.25 ${font.text}; color: ${color.ink}; background: none; border: 1px solid transparent; border-radius: ${radius}; padding: ${space(1)}; cursor: pointer; min-width: 190px; white-space: nowrap; }
+  .endpoints button[data-hovered] { border-color: ${color.soft}; }
+  .endpoints small { display: block; font: 13px ${font.mono}; color: ${color.soft}; }
   .why { font-size: 15px; margin-top: ${space(1)}; }
   ${narrow} { > li { grid-template-columns: 1fr; } }
 `;
@@ -88,13 +88,13 @@ function HostRow({ host, list }: { host: string; list: Binding[] }) {
   return (
     <li>
       <h2>{host}</h2>
-      <div className="doors">{list.map((b) => <Door key={b.id} b={b} />)}</div>
+      <div className="endpoints">{list.map((b) => <BindingButton key={b.id} b={b} />)}</div>
       <div className="why">{causes.map((cause) => <p key={cause}><Prose text={cause} /></p>)}</div>
     </li>
   );
 }
 
-function Door({ b }: { b: Binding }) {
+function BindingButton({ b }: { b: Binding }) {
   return (
     <DialogTrigger>
       <AriaButton>

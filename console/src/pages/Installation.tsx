@@ -62,7 +62,7 @@ function Changes({ v }: { v: Installation }) {
     ['Link', `${v.folder}/now: ${v.before ? `versions/${v.before}` : 'nothing yet'} → versions/${v.version}`],
     ['Configuration', v.files.length === 0 ? 'no file changes' : `${v.files.length === 1 ? 'one file changes' : `${v.files.length} files change`}, shown below`],
     ['Test', v.commands[0]], ['Reload', v.commands[1] ?? 'none: a rehearsal changes nothing'],
-    ['Looked at', v.doors.map((d) => `${d.host} at ${d.address}`).join(', ')],
+    ['Looked at', v.bindings.map((d) => `${d.host} at ${d.address}`).join(', ')],
   ];
   return <Part aria-label="What changes"><h2>{v.state === 'previewed' ? 'What will change' : 'What this is about'}</h2><Plain><tbody>{rows.map(([k, text]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{text}</td></tr>)}</tbody></Plain></Part>;
 }

@@ -4,7 +4,7 @@ import styled from 'styled-components';
 import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { moment } from '../data/format';
-import { previewInstallation, standing as hung, useInstallations } from '../data/installations';
+import { previewInstallation, standing as installationStanding, useInstallations } from '../data/installations';
 import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order, type Trial } from '../data/mandates';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -47,7 +47,7 @@ export function MandatePage() {
 }
 
 function Facts({ m }: { m: Mandate }) {
-  const rehearsed = m.rehearsed ? [`${moment(m.rehearsed.begun_at)}: ${m.rehearsed.state} at the test directory`, ...m.rehearsed_on.map((v) => `${v.server}: ${hung(v)[1]}`)].join('\n') : 'never';
+  const rehearsed = m.rehearsed ? [`${moment(m.rehearsed.begun_at)}: ${m.rehearsed.state} at the test directory`, ...m.rehearsed_on.map((v) => `${v.server}: ${installationStanding(v)[1]}`)].join('\n') : 'never';
   const rows: [string, string][] = [
     ['From', m.ca], ['Proved by', `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Installed on', m.install.join(', ') || 'not said'], ['Last rehearsal', rehearsed],
     ['Budget of the CA', m.budget.certificates > 0 ? `${m.budget.used} of ${m.budget.certificates} used in ${m.budget.days} days` : 'not declared'], ['Declared', m.place || `made by ${m.made_by}`],
@@ -120,12 +120,12 @@ function OrderSteps({ number }: { number: number | undefined }) {
       <h2>{o.rehearsal ? 'Rehearsal' : 'Order'} {o.number}, begun {moment(o.begun_at)} by {o.by}: {o.state}</h2>
       <Steps steps={o.steps} />
       {o.failure?.again && <p>It is not tried before {moment(o.failure.again)}.</p>}
-      {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the vault.</p>}
+      {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the safe.</p>}
     </Part>
   );
 }
 
-/** Where the certificate hangs, and the means to hang it there. */
+/** Where the certificate is installed, and the means to install it. */
 function Installations({ m }: { m: Mandate }) {
   const q = useInstallations(m.name);
   const may = useMay('operator');
@@ -147,7 +147,7 @@ function Installations({ m }: { m: Mandate }) {
             <thead><tr><th>Number</th><th>Server</th><th>Certificate</th><th>When</th><th>State</th></tr></thead>
             <tbody>
               {q.data.items.map((v) => (
-                <tr key={v.number}><td><Link to={`/installations/${v.number}`}>{v.number}</Link></td><td>{v.server}</td><td><code>{v.certificate.slice(0, 12)}</code></td><td className="n">{moment(v.finished_at ?? v.started_at ?? v.previewed_at)}</td><td className="wrap">{hung(v)[1]}</td></tr>
+                <tr key={v.number}><td><Link to={`/installations/${v.number}`}>{v.number}</Link></td><td>{v.server}</td><td><code>{v.certificate.slice(0, 12)}</code></td><td className="n">{moment(v.finished_at ?? v.started_at ?? v.previewed_at)}</td><td className="wrap">{installationStanding(v)[1]}</td></tr>
               ))}
             </tbody>
           </Plain>

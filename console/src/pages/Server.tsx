@@ -237,7 +237,7 @@ function Problems({ d }: { d: Detail }) {
             {d.problems.map((p, i) => (
               <tr key={i}>
                 <td>{p.message}{p.expected && <small>expected {p.expected}</small>}</td>
-                <td>{{ refused: 'the server will not take it', unread: 'not known from here', suspect: 'taken, though hardly as meant' }[p.gravity]}</td>
+                <td>{{ refused: 'the server will not take it', unread: 'not known from here', suspect: 'taken, though hardly as meant' }[p.effect]}</td>
                 <td><Spot server={d.server.name} spot={`${p.file}:${p.line}`} /></td>
               </tr>
             ))}

@@ -16,8 +16,8 @@ const Sign = styled.header`
   p { border: 2px solid ${color.cream}; padding: ${space(4)} ${space(6)}; font: 800 30px/1 ${font.sign}; font-stretch: 125%; letter-spacing: 0.02em; }
 `;
 
-/** The door: shown in place of every page while nobody is signed in. */
-export function Door({ children, title }: { title: string; children: ReactNode }) {
+/** Shown in place of every page while nobody is signed in. */
+export function SignInPage({ children, title }: { title: string; children: ReactNode }) {
   useEffect(() => { document.title = `${title} · Insegna`; }, [title]);
   return (
     <Street>
@@ -31,14 +31,14 @@ export function Door({ children, title }: { title: string; children: ReactNode }
 
 export function SignIn() {
   return (
-    <Door title="Sign in">
+    <SignInPage title="Sign in">
       <h1>Sign in</h1>
       <Form label="Sign in" act="Sign in" onSend={(f) => signIn(f('name').trim(), f('passphrase'))}>
         <Input label="Name" name="name" autoComplete="username" />
         <Input label="Passphrase" name="passphrase" type="password" autoComplete="current-password" />
       </Form>
       <p>Forgotten, or never set up? An admin can give you a one-time link: <code>insegna person invite NAME</code>. On a new service the first link is printed when it starts.</p>
-    </Door>
+    </SignInPage>
   );
 }
 
@@ -46,7 +46,7 @@ export function SignIn() {
 export function SetUp() {
   const code = location.hash.slice(1);
   return (
-    <Door title="Set up">
+    <SignInPage title="Set up">
       <h1>Choose your passphrase</h1>
       {code ? (
         <Form label="Set up" act="Set up and sign in" onSend={(f) => setUp(code, f('name').trim(), f('passphrase'))}>
@@ -56,6 +56,6 @@ export function SetUp() {
       ) : (
         <p>This page is opened with a one-time link; the part of it after # is missing. Copy the whole link, or ask an admin for a new one.</p>
       )}
-    </Door>
+    </SignInPage>
   );
 }

@@ -64,7 +64,7 @@ function How({ today: { bindings: b, due_bindings: due } }: { today: TodayData }
       <Link className={b.broken ? 'broken' : 'plain'} to="/bindings?verdict=broken">{b.broken ? `${plural(b.broken, 'binding')} ${b.broken === 1 ? 'is' : 'are'} broken` : 'Nothing is broken'}</Link>
       {due > 0 && <>, <span className="due">{due === 1 ? '1 needs you by a known date' : `${due} need you by a known date`}</span></>}
       {b.unknown > 0 && <>, {b.unknown} not read yet</>}
-      , <Link className="plain" to="/bindings?verdict=agreed">{b.agreed} {b.agreed === 1 ? 'hangs' : 'hang'} straight</Link>.
+      , <Link className="plain" to="/bindings?verdict=agreed">{b.agreed} {b.agreed === 1 ? 'agrees' : 'agree'}</Link>.
     </Sentence>
   );
 }

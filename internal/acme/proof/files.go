@@ -15,7 +15,7 @@ import (
 type Folder struct {
 	Server string
 	Path   string
-	Open   func(context.Context) (reach.Machine, error)
+	Open   func(context.Context) (reach.Connection, error)
 }
 
 // Files puts proofs up as files on servers.
@@ -30,8 +30,8 @@ const (
 
 // each does something with every file of every server, over one connection a
 // server.
-func (f *Files) each(ctx context.Context, list []Publication, what string, do func(reach.Machine, string, Publication) error) error {
-	machines := map[string]reach.Machine{}
+func (f *Files) each(ctx context.Context, list []Publication, what string, do func(reach.Connection, string, Publication) error) error {
+	machines := map[string]reach.Connection{}
 	defer func() {
 		for _, m := range machines {
 			_ = m.Close()
@@ -63,7 +63,7 @@ func (f *Files) each(ctx context.Context, list []Publication, what string, do fu
 
 // Publish implements Prover.
 func (f *Files) Publish(ctx context.Context, list []Publication) error {
-	return f.each(ctx, list, "put the file up", func(m reach.Machine, at string, p Publication) error {
+	return f.each(ctx, list, "put the file up", func(m reach.Connection, at string, p Publication) error {
 		if out, err := m.Run(ctx, "umask 022 && mkdir -p -- "+quoted(at), stepLimit); err != nil {
 			return err
 		} else if out.Exit != 0 {
@@ -78,7 +78,7 @@ func (f *Files) Await(context.Context, []Publication) error { return nil }
 
 // Withdraw implements Prover.
 func (f *Files) Withdraw(ctx context.Context, list []Publication) error {
-	return f.each(ctx, list, "take the file down", func(m reach.Machine, at string, p Publication) error {
+	return f.each(ctx, list, "take the file down", func(m reach.Connection, at string, p Publication) error {
 		out, err := m.Run(ctx, "rm -f -- "+quoted(path.Join(at, p.Token)), stepLimit)
 		if err == nil && out.Exit != 0 {
 			err = errors.New(strings.TrimSpace(out.Text))

@@ -128,7 +128,7 @@ func TestRecordsOnARealNameServer(t *testing.T) {
 // TestFilesOnAServer puts files up in several folders, and says which failed.
 func TestFilesOnAServer(t *testing.T) {
 	dirs := []string{t.TempDir(), filepath.Join(t.TempDir(), "it's a folder/.well-known/acme-challenge")}
-	local := func(context.Context) (reach.Machine, error) { return reach.Local(), nil }
+	local := func(context.Context) (reach.Connection, error) { return reach.Local(), nil }
 	folders := []proof.Folder{{Server: "pier-1", Path: dirs[0], Open: local}, {Server: "pier-2", Path: dirs[1], Open: local}}
 	f := &proof.Files{Folders: func(string) ([]proof.Folder, error) { return folders, nil }}
 	list := []proof.Publication{{Kind: acme.HTTP01, Name: "a.example", Token: "tokenA", Content: "one"}, {Kind: acme.HTTP01, Name: "b.example", Token: "tokenB", Content: "two"}}

@@ -8,10 +8,10 @@ import (
 
 // Change is one difference between two states of an estate.
 type Change struct {
-	Action string   // "add", "change" or "remove"
+	Is     string   // "new", "changed" or "gone"
 	Kind   string   // "audience", "server", "host", "CA", "mandate" or "intermediates"
 	Name   string   // of the object
-	Place  Place    // where it is declared; for a removal, where it was
+	Place  Place    // where it is declared; for one that is gone, where it was
 	Fields []string // for a change, each field with its old and new value
 }
 
@@ -100,14 +100,14 @@ func diff[T any](out []Change, kind string, from, to []T, as func(T) item) []Cha
 		before, was := old[it.name]
 		kept[it.name] = true
 		if !was {
-			out = append(out, Change{Action: "add", Kind: kind, Name: it.name, Place: it.place})
+			out = append(out, Change{Is: "new", Kind: kind, Name: it.name, Place: it.place})
 		} else if fields := fieldChanges(before, it); len(fields) > 0 {
-			out = append(out, Change{"change", kind, it.name, it.place, fields})
+			out = append(out, Change{"changed", kind, it.name, it.place, fields})
 		}
 	}
 	for _, v := range from {
 		if it := as(v); !kept[it.name] {
-			out = append(out, Change{Action: "remove", Kind: kind, Name: it.name, Place: it.place})
+			out = append(out, Change{Is: "gone", Kind: kind, Name: it.name, Place: it.place})
 		}
 	}
 	return out

@@ -191,12 +191,12 @@ func TestDiff(t *testing.T) {
 	require.NoError(t, err)
 	var got []string
 	for _, c := range estate.Diff(before, after) {
-		got = append(got, c.Action+" "+c.Kind+" "+c.Name+" "+strings.Join(c.Fields, "; "))
+		got = append(got, c.Is+" "+c.Kind+" "+c.Name+" "+strings.Join(c.Fields, "; "))
 	}
 	assert.Equal(t, []string{
-		"change host booking.lantern.example wanted issuer: Harbour → Crew",
-		"add host ferry.lantern.example ",
-		"remove host xn--fhre-loa.lantern.example ",
+		"changed host booking.lantern.example wanted issuer: Harbour → Crew",
+		"new host ferry.lantern.example ",
+		"gone host xn--fhre-loa.lantern.example ",
 	}, got)
 }
 

@@ -34,8 +34,8 @@ type CA struct {
 // External binds an account to the CA's own customer record (RFC 8555 section
 // 7.3.4).
 type External struct {
-	KeyID  string
-	Secret string // name of the MAC key in the vault
+	KeyID      string
+	Credential string // name of the MAC key in the safe
 }
 
 // Budget is how many certificates a CA gives in a time; zero when not known.
@@ -77,9 +77,9 @@ type Proof struct {
 
 // TSIG is the key updates are signed with (RFC 8945).
 type TSIG struct {
-	Name      string `json:"name"`
-	Algorithm string `json:"algorithm"`
-	Secret    string `json:"secret"` // name of the key in the vault
+	Name       string `json:"name"`
+	Algorithm  string `json:"algorithm"`
+	Credential string `json:"credential"` // name of the key in the safe
 }
 
 // What may be chosen in a mandate.
@@ -118,7 +118,7 @@ func (r *reader) ca(n *yaml.Node) {
 			c.External = &External{}
 			r.fields(n, "external_account",
 				field{"key_id", true, func(n *yaml.Node) { c.External.KeyID, _ = r.text(n, "the key id the CA gave") }},
-				field{"secret", true, func(n *yaml.Node) { c.External.Secret = r.serverName(n) }},
+				field{"credential", true, func(n *yaml.Node) { c.External.Credential = r.serverName(n) }},
 			)
 		}},
 		field{"budget", false, func(n *yaml.Node) {
@@ -209,7 +209,7 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 			r.fields(n, "tsig",
 				field{"name", true, func(n *yaml.Node) { p.TSIG.Name, _ = r.text(n, "the key's name, as the name server calls it") }},
 				field{"algorithm", false, func(n *yaml.Node) { p.TSIG.Algorithm = r.oneOf(n, "algorithm", TSIGAlgorithms) }},
-				field{"secret", true, func(n *yaml.Node) { p.TSIG.Secret = r.serverName(n) }},
+				field{"credential", true, func(n *yaml.Node) { p.TSIG.Credential = r.serverName(n) }},
 			)
 		}},
 	)
@@ -335,7 +335,7 @@ func (r *reader) socket(n *yaml.Node, port string) string {
 func caItem(c CA) item {
 	external := ""
 	if c.External != nil {
-		external = c.External.KeyID + " " + c.External.Secret
+		external = c.External.KeyID + " " + c.External.Credential
 	}
 	prints := make([]string, len(c.Anchors))
 	for i, a := range c.Anchors {
@@ -348,6 +348,6 @@ func caItem(c CA) item {
 func mandateItem(m Mandate) item {
 	p := m.Proof
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
-		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Secret, strings.Join(p.Await, " ")}, " "))},
+		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
 		{"key", m.Key}, {"install", strings.Join(m.Install, ", ")}, {"renew days", fmt.Sprint(m.RenewDays)}}}
 }

@@ -34,20 +34,20 @@ func TestMandatesAreRead(t *testing.T) {
     test_directory: https://test.ca.example/directory
     contact: [ops@lantern.example, mailto:night@lantern.example]
     roots: [root.pem]
-    external_account: {key_id: kid-1, secret: harbour-mac}
+    external_account: {key_id: kid-1, credential: harbour-mac}
     budget: {certificates: 50, days: 7}
     resolver: 192.0.2.53
     http_port: 8080
 mandates:
   - {name: plain, names: [A.Lantern.example, fähre.lantern.example], ca: harbour, proof: {by: http, servers: [pier-1], folder: /srv/www}}
-  - {name: wild, names: ["*.lantern.example", lantern.example], ca: harbour, proof: {by: dns, server: "192.0.2.53:5353", await: [192.0.2.54], tsig: {name: k, algorithm: hmac-sha512, secret: zone}}, key: rsa-3072, install: ["pier-1:443", edge], renew_days: 20}
+  - {name: wild, names: ["*.lantern.example", lantern.example], ca: harbour, proof: {by: dns, server: "192.0.2.53:5353", await: [192.0.2.54], tsig: {name: k, algorithm: hmac-sha512, credential: zone}}, key: rsa-3072, install: ["pier-1:443", edge], renew_days: 20}
 `), withRoot)
 	require.NoError(t, err)
 	ca := e.CA("harbour")
 	assert.Equal(t, []string{"mailto:ops@lantern.example", "mailto:night@lantern.example"}, ca.Contact)
 	assert.Equal(t, "192.0.2.53:53", ca.Resolver)
 	assert.Equal(t, estate.Budget{Certificates: 50, Days: 7}, ca.Budget)
-	assert.Equal(t, &estate.External{KeyID: "kid-1", Secret: "harbour-mac"}, ca.External)
+	assert.Equal(t, &estate.External{KeyID: "kid-1", Credential: "harbour-mac"}, ca.External)
 	assert.Len(t, ca.Anchors, 1)
 	assert.Equal(t, uint16(8080), ca.HTTPPort)
 	assert.Nil(t, e.CA("other"))
@@ -56,7 +56,7 @@ mandates:
 	assert.Equal(t, []string{"a.lantern.example", "xn--fhre-loa.lantern.example"}, plain.Names)
 	assert.Equal(t, "ecdsa-p256", plain.Key, "when none is said")
 	assert.Equal(t, estate.Proof{By: "http", Servers: []string{"pier-1"}, Folder: "/srv/www"}, plain.Proof)
-	assert.Equal(t, estate.Proof{By: "dns", Server: "192.0.2.53:5353", Await: []string{"192.0.2.54:53"}, TSIG: estate.TSIG{Name: "k", Algorithm: "hmac-sha512", Secret: "zone"}}, wild.Proof)
+	assert.Equal(t, estate.Proof{By: "dns", Server: "192.0.2.53:5353", Await: []string{"192.0.2.54:53"}, TSIG: estate.TSIG{Name: "k", Algorithm: "hmac-sha512", Credential: "zone"}}, wild.Proof)
 	assert.Equal(t, 20, wild.RenewDays)
 	assert.Equal(t, []string{"root.pem"}, estate.Mentioned([]byte("cas:\n  - {roots: [root.pem]}\n")))
 }
@@ -66,26 +66,26 @@ mandates:
 func TestMandateFaults(t *testing.T) {
 	const ca = "cas:\n  - {name: harbour, directory: https://ca.example/d}\n"
 	for text, says := range map[string][2]string{
-		"cas:\n  - {name: x, directory: http://ca.example/d}\n":                                                                                                       {"e.yaml:10:26", "an https address"},
-		"cas:\n  - {name: x, directory: https://ca.example/d, contact: [nobody]}\n":                                                                                   {`found "nobody"`, "an e-mail address"},
-		"cas:\n  - {name: x, directory: https://ca.example/d, resolver: ns1.example}\n":                                                                               {`found "ns1.example"`, "an address, or address:port"},
-		"cas:\n  - {name: x, directory: https://ca.example/d, budget: {certificates: 0, days: 7}}\n":                                                                  {`found "0"`, "a whole number from 1 to 1000000"},
-		"cas:\n  - {name: x, directory: https://ca.example/d}\n  - {name: x, directory: https://ca.example/d}\n":                                                      {`CA "x" is declared again; first in line 10`, "each CA once"},
-		ca + "mandates:\n  - {name: m, names: [a.example.test], ca: other, proof: {by: listener}}\n":                                                                  {`unknown CA "other"`, "one of harbour"},
-		ca + "mandates:\n  - {name: m, names: [192.0.2.1], ca: harbour, proof: {by: listener}}\n":                                                                     {"is an address", "a DNS name"},
-		ca + "mandates:\n  - {name: m, names: [localhost], ca: harbour, proof: {by: listener}}\n":                                                                     {"is not a name to order", "a DNS name"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example, A.test.example], ca: harbour, proof: {by: listener}}\n":                                                {"a.test.example stands twice", "each name once"},
-		ca + "mandates:\n  - {name: m, names: ['*.test.example'], ca: harbour, proof: {by: listener}}\n":                                                              {"a wildcard can be proved by dns alone", "proof by dns"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: mail}}\n":                                                                    {`unknown proof "mail"`, "one of http, listener, dns"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http}}\n":                                                                    {"says no server to put the file on", "the key servers"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [edge]}}\n":                                                   {"there is no way to it", "reach for that server"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [pier-9]}}\n":                                                 {`unknown server "pier-9"`, "one of edge, pier-1"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener, folder: /x}}\n":                                                    {"has keys of another one", "servers and folder with http"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1}}\n":                                                  {"or no key to sign with", "the keys server and tsig"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1, tsig: {name: k, secret: s, algorithm: hmac-md5}}}\n": {`unknown algorithm "hmac-md5"`, "hmac-sha256"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, key: dsa}\n":                                                      {`unknown kind of key "dsa"`, "ecdsa-p256"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, install: [nowhere:443]}\n":                                        {`unknown server "nowhere"`, "one of edge, pier-1"},
-		ca + "mandates:\n  - {name: m, names: [" + strings.Repeat("x", 3) + "], ca: harbour, proof: {by: listener}, renew_days: soon}\n":                              {`found "soon"`, "a whole number from 1 to 365"},
+		"cas:\n  - {name: x, directory: http://ca.example/d}\n":                                                                                                           {"e.yaml:10:26", "an https address"},
+		"cas:\n  - {name: x, directory: https://ca.example/d, contact: [nobody]}\n":                                                                                       {`found "nobody"`, "an e-mail address"},
+		"cas:\n  - {name: x, directory: https://ca.example/d, resolver: ns1.example}\n":                                                                                   {`found "ns1.example"`, "an address, or address:port"},
+		"cas:\n  - {name: x, directory: https://ca.example/d, budget: {certificates: 0, days: 7}}\n":                                                                      {`found "0"`, "a whole number from 1 to 1000000"},
+		"cas:\n  - {name: x, directory: https://ca.example/d}\n  - {name: x, directory: https://ca.example/d}\n":                                                          {`CA "x" is declared again; first in line 10`, "each CA once"},
+		ca + "mandates:\n  - {name: m, names: [a.example.test], ca: other, proof: {by: listener}}\n":                                                                      {`unknown CA "other"`, "one of harbour"},
+		ca + "mandates:\n  - {name: m, names: [192.0.2.1], ca: harbour, proof: {by: listener}}\n":                                                                         {"is an address", "a DNS name"},
+		ca + "mandates:\n  - {name: m, names: [localhost], ca: harbour, proof: {by: listener}}\n":                                                                         {"is not a name to order", "a DNS name"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example, A.test.example], ca: harbour, proof: {by: listener}}\n":                                                    {"a.test.example stands twice", "each name once"},
+		ca + "mandates:\n  - {name: m, names: ['*.test.example'], ca: harbour, proof: {by: listener}}\n":                                                                  {"a wildcard can be proved by dns alone", "proof by dns"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: mail}}\n":                                                                        {`unknown proof "mail"`, "one of http, listener, dns"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http}}\n":                                                                        {"says no server to put the file on", "the key servers"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [edge]}}\n":                                                       {"there is no way to it", "reach for that server"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [pier-9]}}\n":                                                     {`unknown server "pier-9"`, "one of edge, pier-1"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener, folder: /x}}\n":                                                        {"has keys of another one", "servers and folder with http"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1}}\n":                                                      {"or no key to sign with", "the keys server and tsig"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1, tsig: {name: k, credential: s, algorithm: hmac-md5}}}\n": {`unknown algorithm "hmac-md5"`, "hmac-sha256"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, key: dsa}\n":                                                          {`unknown kind of key "dsa"`, "ecdsa-p256"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, install: [nowhere:443]}\n":                                            {`unknown server "nowhere"`, "one of edge, pier-1"},
+		ca + "mandates:\n  - {name: m, names: [" + strings.Repeat("x", 3) + "], ca: harbour, proof: {by: listener}, renew_days: soon}\n":                                  {`found "soon"`, "a whole number from 1 to 365"},
 	} {
 		_, err := estate.Parse("e.yaml", []byte(before+text), withRoot)
 		var faults estate.Errors

@@ -142,7 +142,7 @@ func (r Ref) String() string {
 	return fmt.Sprintf("%s:%d", r.Server, r.Port)
 }
 
-// Wanted says which certificate should hang over a host's doors. Empty means
+// Wanted says which certificate should be served for a host. Empty means
 // any that covers the name and is trusted.
 type Wanted struct {
 	Issuer      string // common name of the issuing CA

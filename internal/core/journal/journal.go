@@ -32,9 +32,9 @@ type Entry struct {
 	Hash    Hash
 }
 
-// Seal gives the hash an entry must carry, over all its fields but the hash
+// Sum gives the hash an entry must carry, over all its fields but the hash
 // itself, each with its length in front so that none can run into the next.
-func (e *Entry) Seal() Hash {
+func (e *Entry) Sum() Hash {
 	h := sha256.New()
 	number := func(n uint64) {
 		var b [8]byte
@@ -74,7 +74,7 @@ func (c *Check) Next(e *Entry) error {
 		return &BrokenError{c.Entries + 1, fmt.Sprintf("it is missing, entry %d follows", e.ID)}
 	case e.Before != c.Head:
 		return &BrokenError{e.ID, "it does not follow the entry before: one of the two was changed"}
-	case e.Seal() != e.Hash:
+	case e.Sum() != e.Hash:
 		return &BrokenError{e.ID, "what it says is not what was written"}
 	}
 	c.Entries, c.Head = e.ID, e.Hash

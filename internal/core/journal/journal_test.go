@@ -16,7 +16,7 @@ func chain(n int) []journal.Entry {
 	var before journal.Hash
 	for i := range n {
 		e := journal.Entry{ID: int64(i + 1), At: time.UnixMicro(int64(i) * 1000), Actor: "ada", Action: "estate.apply", Subject: "estate.yaml", Detail: `{"n":1}`, Before: before}
-		e.Hash = e.Seal()
+		e.Hash = e.Sum()
 		before = e.Hash
 		out = append(out, e)
 	}
@@ -53,11 +53,11 @@ func TestEveryKindOfTamperingShows(t *testing.T) {
 		"one put in": {func(l []journal.Entry) []journal.Entry {
 			e := l[1]
 			e.ID = 3
-			e.Hash = e.Seal()
+			e.Hash = e.Sum()
 			return slices.Insert(l, 2, e)
 		}, 3, "does not follow the entry before"},
-		"one sealed again": {func(l []journal.Entry) []journal.Entry { l[1].Actor = "eve"; l[1].Hash = l[1].Seal(); return l }, 3, "does not follow the entry before"},
-		"the first gone":   {func(l []journal.Entry) []journal.Entry { return l[1:] }, 1, "it is missing, entry 2 follows"},
+		"one with its hash made anew": {func(l []journal.Entry) []journal.Entry { l[1].Actor = "eve"; l[1].Hash = l[1].Sum(); return l }, 3, "does not follow the entry before"},
+		"the first gone":              {func(l []journal.Entry) []journal.Entry { return l[1:] }, 1, "it is missing, entry 2 follows"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := check(x.change(chain(5)))

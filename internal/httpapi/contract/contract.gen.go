@@ -23,42 +23,42 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
-// Defines values for ConfigurationProblemGravity.
+// Defines values for ConfigurationProblemEffect.
 const (
-	ConfigurationProblemGravityRefused ConfigurationProblemGravity = "refused"
-	ConfigurationProblemGravitySuspect ConfigurationProblemGravity = "suspect"
-	ConfigurationProblemGravityUnread  ConfigurationProblemGravity = "unread"
+	ConfigurationProblemEffectRefused ConfigurationProblemEffect = "refused"
+	ConfigurationProblemEffectSuspect ConfigurationProblemEffect = "suspect"
+	ConfigurationProblemEffectUnread  ConfigurationProblemEffect = "unread"
 )
 
-// Valid indicates whether the value is a known member of the ConfigurationProblemGravity enum.
-func (e ConfigurationProblemGravity) Valid() bool {
+// Valid indicates whether the value is a known member of the ConfigurationProblemEffect enum.
+func (e ConfigurationProblemEffect) Valid() bool {
 	switch e {
-	case ConfigurationProblemGravityRefused:
+	case ConfigurationProblemEffectRefused:
 		return true
-	case ConfigurationProblemGravitySuspect:
+	case ConfigurationProblemEffectSuspect:
 		return true
-	case ConfigurationProblemGravityUnread:
+	case ConfigurationProblemEffectUnread:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for EstateChangeAction.
+// Defines values for EstateChangeChange.
 const (
-	EstateChangeActionAdd    EstateChangeAction = "add"
-	EstateChangeActionChange EstateChangeAction = "change"
-	EstateChangeActionRemove EstateChangeAction = "remove"
+	EstateChangeChangeChanged EstateChangeChange = "changed"
+	EstateChangeChangeGone    EstateChangeChange = "gone"
+	EstateChangeChangeNew     EstateChangeChange = "new"
 )
 
-// Valid indicates whether the value is a known member of the EstateChangeAction enum.
-func (e EstateChangeAction) Valid() bool {
+// Valid indicates whether the value is a known member of the EstateChangeChange enum.
+func (e EstateChangeChange) Valid() bool {
 	switch e {
-	case EstateChangeActionAdd:
+	case EstateChangeChangeChanged:
 		return true
-	case EstateChangeActionChange:
+	case EstateChangeChangeGone:
 		return true
-	case EstateChangeActionRemove:
+	case EstateChangeChangeNew:
 		return true
 	default:
 		return false
@@ -794,30 +794,38 @@ type ConfigurationFile struct {
 
 // ConfigurationProblem defines model for ConfigurationProblem.
 type ConfigurationProblem struct {
-	Column   int                         `json:"column"`
-	Expected *string                     `json:"expected,omitempty"`
-	File     string                      `json:"file"`
-	Gravity  ConfigurationProblemGravity `json:"gravity"`
-	Line     int                         `json:"line"`
-	Message  string                      `json:"message"`
+	Column   int                        `json:"column"`
+	Effect   ConfigurationProblemEffect `json:"effect"`
+	Expected *string                    `json:"expected,omitempty"`
+	File     string                     `json:"file"`
+	Line     int                        `json:"line"`
+	Message  string                     `json:"message"`
 }
 
-// ConfigurationProblemGravity defines model for ConfigurationProblem.Gravity.
-type ConfigurationProblemGravity string
+// ConfigurationProblemEffect defines model for ConfigurationProblem.Effect.
+type ConfigurationProblemEffect string
+
+// Credential defines model for Credential.
+type Credential struct {
+	ChangedAt time.Time `json:"changed_at"`
+	Name      string    `json:"name"`
+}
+
+// CredentialList defines model for CredentialList.
+type CredentialList struct {
+	Items []Credential `json:"items"`
+}
+
+// CredentialValue defines model for CredentialValue.
+type CredentialValue struct {
+	// Value a text or base64
+	Value string `json:"value"`
+}
 
 // DayCount defines model for DayCount.
 type DayCount struct {
 	Count int                `json:"count"`
 	Day   openapi_types.Date `json:"day"`
-}
-
-// Door a host at an address, looked at from outside
-type Door struct {
-	Address string `json:"address"`
-
-	// Before SHA-256 of the certificate it showed; empty when it showed none
-	Before string `json:"before"`
-	Host   string `json:"host"`
 }
 
 // Estate defines model for Estate.
@@ -841,15 +849,15 @@ type EstateAudience struct {
 
 // EstateChange defines model for EstateChange.
 type EstateChange struct {
-	Action EstateChangeAction `json:"action"`
+	Change EstateChangeChange `json:"change"`
 	Fields []string           `json:"fields"`
 	Kind   string             `json:"kind"`
 	Name   string             `json:"name"`
 	Place  string             `json:"place"`
 }
 
-// EstateChangeAction defines model for EstateChange.Action.
-type EstateChangeAction string
+// EstateChangeChange defines model for EstateChange.Change.
+type EstateChangeChange string
 
 // EstateChanges defines model for EstateChanges.
 type EstateChanges struct {
@@ -983,13 +991,13 @@ type Installation struct {
 	Advice string `json:"advice"`
 
 	// Before name of the one in use before; empty for none
-	Before      string      `json:"before"`
-	By          string      `json:"by"`
-	Certificate Fingerprint `json:"certificate"`
+	Before      string                `json:"before"`
+	Bindings    []InstallationBinding `json:"bindings"`
+	By          string                `json:"by"`
+	Certificate Fingerprint           `json:"certificate"`
 
 	// Commands that are run on the server, in their order
 	Commands []string `json:"commands"`
-	Doors    []Door   `json:"doors"`
 
 	// Files of the configuration that change; empty in lists
 	Files      []FileChange `json:"files"`
@@ -1025,6 +1033,15 @@ type Installation struct {
 
 // InstallationState defines model for Installation.State.
 type InstallationState string
+
+// InstallationBinding a host name at an address that is looked at from outside
+type InstallationBinding struct {
+	Address string `json:"address"`
+
+	// Before SHA-256 of the certificate it showed; empty when it showed none
+	Before string `json:"before"`
+	Host   string `json:"host"`
+}
 
 // InstallationPage defines model for InstallationPage.
 type InstallationPage struct {
@@ -1335,23 +1352,6 @@ type ProblemError struct {
 
 // Role defines model for Role.
 type Role string
-
-// Secret defines model for Secret.
-type Secret struct {
-	ChangedAt time.Time `json:"changed_at"`
-	Name      string    `json:"name"`
-}
-
-// SecretList defines model for SecretList.
-type SecretList struct {
-	Items []Secret `json:"items"`
-}
-
-// SecretValue defines model for SecretValue.
-type SecretValue struct {
-	// Value a text or base64
-	Value string `json:"value"`
-}
 
 // Server defines model for Server.
 type Server struct {
@@ -1945,6 +1945,9 @@ type GetSurveyChangesParams struct {
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
+// AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
+type AddCredentialJSONRequestBody = CredentialValue
+
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
@@ -1965,9 +1968,6 @@ type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
-
-// PutSecretJSONRequestBody defines body for PutSecret for application/json ContentType.
-type PutSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -2001,6 +2001,15 @@ type ServerInterface interface {
 	// GetCertificate One certificate with its chain, places of use and history
 	// (GET /certificates/{sha256})
 	GetCertificate(c *gin.Context, sha256 string)
+	// ListCredentials The names of the credentials in the safe
+	// (GET /credentials)
+	ListCredentials(c *gin.Context)
+	// RemoveCredential Forgets a credential
+	// (DELETE /credentials/{name})
+	RemoveCredential(c *gin.Context, name ShortName)
+	// AddCredential Keeps a credential in the safe; it is never shown again
+	// (PUT /credentials/{name})
+	AddCredential(c *gin.Context, name ShortName)
 	// GetEstate What is declared, with the file it came from
 	// (GET /estate)
 	GetEstate(c *gin.Context)
@@ -2091,15 +2100,6 @@ type ServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
-	// ListSecrets The names of the secrets in the vault
-	// (GET /secrets)
-	ListSecrets(c *gin.Context)
-	// RemoveSecret Forgets a secret
-	// (DELETE /secrets/{name})
-	RemoveSecret(c *gin.Context, name ShortName)
-	// PutSecret Keeps a secret in the vault; it is never shown again
-	// (PUT /secrets/{name})
-	PutSecret(c *gin.Context, name ShortName)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(c *gin.Context, params ListServersParams)
@@ -2384,6 +2384,69 @@ func (siw *ServerInterfaceWrapper) GetCertificate(c *gin.Context) {
 	}
 
 	siw.Handler.GetCertificate(c, sha256)
+}
+
+// ListCredentials operation middleware
+func (siw *ServerInterfaceWrapper) ListCredentials(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCredentials(c)
+}
+
+// RemoveCredential operation middleware
+func (siw *ServerInterfaceWrapper) RemoveCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveCredential(c, name)
+}
+
+// AddCredential operation middleware
+func (siw *ServerInterfaceWrapper) AddCredential(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddCredential(c, name)
 }
 
 // GetEstate operation middleware
@@ -3158,69 +3221,6 @@ func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 	siw.Handler.GetReady(c)
 }
 
-// ListSecrets operation middleware
-func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListSecrets(c)
-}
-
-// RemoveSecret operation middleware
-func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name ShortName
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.RemoveSecret(c, name)
-}
-
-// PutSecret operation middleware
-func (siw *ServerInterfaceWrapper) PutSecret(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name ShortName
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.PutSecret(c, name)
-}
-
 // ListServers operation middleware
 func (siw *ServerInterfaceWrapper) ListServers(c *gin.Context) {
 
@@ -3747,9 +3747,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.RevokeToken)
 	router.GET(options.BaseURL+"/cas", wrapper.ListCas)
 	router.POST(options.BaseURL+"/cas/:name/agreement", wrapper.AgreeToTerms)
-	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
-	router.DELETE(options.BaseURL+"/secrets/:name", wrapper.RemoveSecret)
-	router.PUT(options.BaseURL+"/secrets/:name", wrapper.PutSecret)
+	router.GET(options.BaseURL+"/credentials", wrapper.ListCredentials)
+	router.DELETE(options.BaseURL+"/credentials/:name", wrapper.RemoveCredential)
+	router.PUT(options.BaseURL+"/credentials/:name", wrapper.AddCredential)
 	router.GET(options.BaseURL+"/mandates", wrapper.ListMandates)
 	router.POST(options.BaseURL+"/mandates", wrapper.AddMandate)
 	router.GET(options.BaseURL+"/mandates/draft", wrapper.DraftMandate)
@@ -3954,6 +3954,111 @@ type GetCertificatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCertificatedefaultApplicationProblemPlusJSONResponse) VisitGetCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCredentialsRequestObject struct {
+}
+
+type ListCredentialsResponseObject interface {
+	VisitListCredentialsResponse(w http.ResponseWriter) error
+}
+
+type ListCredentials200JSONResponse CredentialList
+
+func (response ListCredentials200JSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCredentialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCredentialsdefaultApplicationProblemPlusJSONResponse) VisitListCredentialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveCredentialRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type RemoveCredentialResponseObject interface {
+	VisitRemoveCredentialResponse(w http.ResponseWriter) error
+}
+
+type RemoveCredential204Response struct {
+}
+
+func (response RemoveCredential204Response) VisitRemoveCredentialResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveCredentialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveCredentialdefaultApplicationProblemPlusJSONResponse) VisitRemoveCredentialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCredentialRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *AddCredentialJSONRequestBody
+}
+
+type AddCredentialResponseObject interface {
+	VisitAddCredentialResponse(w http.ResponseWriter) error
+}
+
+type AddCredential204Response struct {
+}
+
+func (response AddCredential204Response) VisitAddCredentialResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AddCredentialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCredentialdefaultApplicationProblemPlusJSONResponse) VisitAddCredentialResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5103,111 +5208,6 @@ func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyR
 	return err
 }
 
-type ListSecretsRequestObject struct {
-}
-
-type ListSecretsResponseObject interface {
-	VisitListSecretsResponse(w http.ResponseWriter) error
-}
-
-type ListSecrets200JSONResponse SecretList
-
-func (response ListSecrets200JSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListSecretsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveSecretRequestObject struct {
-	Name ShortName `json:"name"`
-}
-
-type RemoveSecretResponseObject interface {
-	VisitRemoveSecretResponse(w http.ResponseWriter) error
-}
-
-type RemoveSecret204Response struct {
-}
-
-func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type PutSecretRequestObject struct {
-	Name ShortName `json:"name"`
-	Body *PutSecretJSONRequestBody
-}
-
-type PutSecretResponseObject interface {
-	VisitPutSecretResponse(w http.ResponseWriter) error
-}
-
-type PutSecret204Response struct {
-}
-
-func (response PutSecret204Response) VisitPutSecretResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type PutSecretdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response PutSecretdefaultApplicationProblemPlusJSONResponse) VisitPutSecretResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListServersRequestObject struct {
 	Params ListServersParams
 }
@@ -5937,6 +5937,15 @@ type StrictServerInterface interface {
 	// GetCertificate One certificate with its chain, places of use and history
 	// (GET /certificates/{sha256})
 	GetCertificate(ctx context.Context, request GetCertificateRequestObject) (GetCertificateResponseObject, error)
+	// ListCredentials The names of the credentials in the safe
+	// (GET /credentials)
+	ListCredentials(ctx context.Context, request ListCredentialsRequestObject) (ListCredentialsResponseObject, error)
+	// RemoveCredential Forgets a credential
+	// (DELETE /credentials/{name})
+	RemoveCredential(ctx context.Context, request RemoveCredentialRequestObject) (RemoveCredentialResponseObject, error)
+	// AddCredential Keeps a credential in the safe; it is never shown again
+	// (PUT /credentials/{name})
+	AddCredential(ctx context.Context, request AddCredentialRequestObject) (AddCredentialResponseObject, error)
 	// GetEstate What is declared, with the file it came from
 	// (GET /estate)
 	GetEstate(ctx context.Context, request GetEstateRequestObject) (GetEstateResponseObject, error)
@@ -6027,15 +6036,6 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
-	// ListSecrets The names of the secrets in the vault
-	// (GET /secrets)
-	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
-	// RemoveSecret Forgets a secret
-	// (DELETE /secrets/{name})
-	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
-	// PutSecret Keeps a secret in the vault; it is never shown again
-	// (PUT /secrets/{name})
-	PutSecret(ctx context.Context, request PutSecretRequestObject) (PutSecretResponseObject, error)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(ctx context.Context, request ListServersRequestObject) (ListServersResponseObject, error)
@@ -6288,6 +6288,100 @@ func (sh *strictHandler) GetCertificate(ctx *gin.Context, sha256 string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetCertificateResponseObject); ok {
 		if err := validResponse.VisitGetCertificateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCredentials operation middleware
+func (sh *strictHandler) ListCredentials(ctx *gin.Context) {
+	var request ListCredentialsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCredentials(ctx, request.(ListCredentialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCredentials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCredentialsResponseObject); ok {
+		if err := validResponse.VisitListCredentialsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveCredential operation middleware
+func (sh *strictHandler) RemoveCredential(ctx *gin.Context, name ShortName) {
+	var request RemoveCredentialRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveCredential(ctx, request.(RemoveCredentialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveCredential")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveCredentialResponseObject); ok {
+		if err := validResponse.VisitRemoveCredentialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddCredential operation middleware
+func (sh *strictHandler) AddCredential(ctx *gin.Context, name ShortName) {
+	var request AddCredentialRequestObject
+
+	request.Name = name
+
+	var body AddCredentialJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCredential(ctx, request.(AddCredentialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCredential")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddCredentialResponseObject); ok {
+		if err := validResponse.VisitAddCredentialResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7181,100 +7275,6 @@ func (sh *strictHandler) GetReady(ctx *gin.Context) {
 	}
 }
 
-// ListSecrets operation middleware
-func (sh *strictHandler) ListSecrets(ctx *gin.Context) {
-	var request ListSecretsRequestObject
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSecrets(ctx, request.(ListSecretsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListSecrets")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListSecretsResponseObject); ok {
-		if err := validResponse.VisitListSecretsResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// RemoveSecret operation middleware
-func (sh *strictHandler) RemoveSecret(ctx *gin.Context, name ShortName) {
-	var request RemoveSecretRequestObject
-
-	request.Name = name
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveSecret")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
-		if err := validResponse.VisitRemoveSecretResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// PutSecret operation middleware
-func (sh *strictHandler) PutSecret(ctx *gin.Context, name ShortName) {
-	var request PutSecretRequestObject
-
-	request.Name = name
-
-	var body PutSecretJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PutSecret(ctx, request.(PutSecretRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "PutSecret")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(PutSecretResponseObject); ok {
-		if err := validResponse.VisitPutSecretResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // ListServers operation middleware
 func (sh *strictHandler) ListServers(ctx *gin.Context, params ListServersParams) {
 	var request ListServersRequestObject
@@ -7824,176 +7824,176 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1dk9u2luBfQelOlXNr6bSTOE5iP3U68SR38jVpT+5DytuFJiEJaQrQBcCWtS7/9y0cHIAgCVCkWupJ",
-	"dufJVosigHMOzvfH+0UpN1spmDB68fL9YksV3TDDFHy6apSWyv6vYrpUfGu4FIuXC8HemZsSviRyScya",
-	"kS1dMXLLllKxRbHg9ql/NUztF8VC0A1bvFy45xfFQpdrtqH2rRv67gcmVma9ePnJs0+fFwuz39pHtVFc",
-	"rBYfPhSLH/iGG/ts6pU1fBm/sWJL2tTGvu9ZYd/PN80GPtmPXODHsBIXhq2YgqV+VhVTPzWbW6bCgltq",
-	"1u16wn1ZLBT7V8MVqxYvjWpYvIGlVBtq3JtfPF8cXPQXprQUP8H7k2tu4YHRNSMwvvgsBcT/BLAN0Lil",
-	"ylj8UQJrpdH2rxzGPv08udY1U/dMjRwI13rAca7XUpnzrtCoe7b//pvMArw6IQ18cK9i2nwtK87g4n2r",
-	"DTXsNa/hiKUUhgm4BXS7rXlJLQIv/rB08fJ9tPC/KbZcvFz87aK91BfuW30RvTKs2W7f/UVvpdBuB78o",
-	"eVuzzcjyW/fE/5q3Df9e2EOXHCnBV5JKls3GLmkfwl/aF1+uFGMbv5eq4vaXtP5FyS1TBmC3pLVmxWIb",
-	"/en9wjC10UP6362ZYsC94AFC4RM1ZGf/rhitCkI1PHB1STTdayLkblF0bgFwliEFteD9HZd/Gx6Tt3+w",
-	"0iw+FIvLpuJMlOw3znbAfjvbpvgtHKG7QrFYUl43yj3IDXPnGzyFf6BK0b39DHQc/2IMV1drysUPXNyl",
-	"3mRUo409X1j1VsqaUTE4fjhG+6PCX6hwihR0vuaisucYAKakjU5DpbQPLS2JskOne83Fiqmt4gIWq+he",
-	"39RsaaL3hktaLJiotpILk8FFyQ5C8zU89KFYrJRstsn3rKVOL8CrJF8ZbpNr3TjxNXjHHRdV8ouaanOj",
-	"GROdNSpq2FPDgZMOf8IFG7tP9iCEa1KxsqaKVYQL+DsDJkSWlgulti+kuaFL404wbSuyMaXcpKlhq6SR",
-	"payTXyq2YdU++ZUGGZb56p4pbvaHsH3tn7O/kY0qE/CyYHhpQenBU0qx5KtGAYP1mpXbTOE/7qTShizx",
-	"aiQAcs9UxUtzaIO/4WP92wqyDQgxIvoAEiQjpIB2MX8HCrybAbwj9/oXumKJuy0b1EUn7P7KPWwJ3zO0",
-	"SZzNc5YEX4t02zRHlYbWQ1zeujdqj8rdWtae3hdJza8DdNh04Q/vV0kCr6lWzCTg1nK+hKhbyx3ZULH3",
-	"wmzF7xnsVUv3d8v+XpFnZLdmwglBbqWdCVc4eV/tr9L8stEd2ZA7eGfX+D78cerwV5cJKVkC1A4Ks8tL",
-	"fPBDsbgNQBylEveUFStSGOru1HRZW3HFSiNVmsewd4YpQeubaP9dnHFDdlQYTfAJTW5lIypiJKGkbLSR",
-	"G6aIYqVUEXaCFLZSgwnDPZz6vJoacnV5ib/XpKR1TcCamn5CQTOMd1Th4ka3ChdoWNzE2lXibdrcHINm",
-	"+GEHDd39sM3W7B3Jc0PW1O5AJKWMUbK5rZMyb29/W1JhL8stI1TfseoV6b66pGJxSEtEq6Xd7mD/Hq7t",
-	"djo4TtBUoPSWhNPX6rKFbu92WZW7uqFmukTGn9zuM2JXG33TCMMTXBS5E9j1GghFWX2BigqvgpBkI0E5",
-	"B4tJo8vBsjXxitBbzYQJUK8kAx5mpdOknbu97db7zH0BOuVVmkZV5tI0KqV/9JBvH2rR20KwiBCQxtwP",
-	"XCfQNk8cXl0Ob3dSQiW30FW5u/vwYnFEYIKwAfXCwrfDAiJ5UsrNRoqbLMc5oL4vuZqt5HJ9U9KUfTOu",
-	"ZrM03dudzzTWjtCG7U/QCzf5N5opTtM6sl7TTz9/McuS6tENvqGLwABAD5bOxuODx4h1sA379QjqILdo",
-	"Ke4ArX7DDHUsKG10T789HSM+gcYZNml8l4Bq65TstlwSvrIXpuZOkZMCLQXd82HEEn3UM1PT0jlXEmdY",
-	"Rvd40tte5zVsh/v8Vd46t9OQGPlqbWZt4hp/kdqF5itBTaPSe9CNo5mDjDtGbvuz7iHjxdzxiojM4oN5",
-	"lEcAP0DGaSNqJvvvUt08i2i6nAjepOGdE+U6FWeggrivvPEbu5IGTPmQiDiGaT8aB7535lL3/KDN3O4j",
-	"N0Dy4Edw6WKhjVSpNVERpi6iI5eghcmdSKzcvwppDh8kQJbFB7Z+D2YmUkPYYpKYYk+J95P37oC4WUrV",
-	"8Z5GMKuREAe42FB1N/3q/MAF+5GqpId0Iyu+5KyaTgfeO5vQLt8lDERnOe2oBj7/itzTumHI/msp70jN",
-	"7yzhlIoZ591e86pih00RdM4GCOIGPHAOIiQKHvSdO3WzERkP67stK7se5cjDiigefLFS9B7dcUw0G7t7",
-	"xZbgQCgWjUABqBttXx7tfOjLHO5ow7RG9joOL/Rnok8MD9nurX1TCnLf0P1V2vYKJlnS8TIgq4NotT9C",
-	"H1N6JzLJhJ03lxpi2XFVKaZ1AfTFKvvXpZIbIhujeQXircvZ3fNJ1LVcsrvg9XeXTz/9/IXn+ZGEBQNs",
-	"LXdDA9v9NWu+ZxzrPfig19PvOewwBSsXTkuIsu225nMN5tkqp1vdK54p5uNdtzpnD2Xuk4XB3H18Z+E2",
-	"xz2EiurMZVxkORmLQvY4ycGClzVCVGBvHaUM9+hBEoM0TxCXUciuSxh5dbe5rXmZllJKSjPLaEwfGZfw",
-	"78tv/2pNRUqfpKW7my2TpZXlq6V7Hrz98p4l+euSs7qaaflmY1V5KFrr5TAN4EFCGMMDCH4d9noIQDp7",
-	"79NoLNtfzaB3REbqcgfmM11QKgaHHDEnCZ4BfWpFxzFKhTRrpnymyDiUQ9gD75o/f7h1IxD2ytyM8D41",
-	"hpbrjc9hSv+yk/Xx/JOvnn/27HmCWoegieVPsLrtYlwKXXj13KpMZKe4MRA/YSqCUntEj51eOhXdMC/t",
-	"oghpAc5Ga9szpSSwovgIz756AZklIYOqyOuNcaLViy+++OLTT14U03QaeEMeW9/JlPeRzoyUpAXgwZ/l",
-	"Nbcsm9hRYVh103PJ5B7LWoxpNkv7MgQ2mAfedQgzJ5UmdiqmeQSctlKdQvAgl20P5N88ApvXyMiDpFkp",
-	"5oKDfLl0EnnDtXbRb9TwU3Lnted2faXaGSqOVx9K2Oha51OezuginqamvaYHTfxpEW8+Mpizd/Q1xiy7",
-	"EKjpLUu7e8GAPEzu7gX+8eTCvM7qEhaNQx7YCGcrT7eK0zYrvD23JZ8zeIyjIB3JJDWjlW5FJdeEEr3f",
-	"3MqalwR++9AThe2lT/WIKVJlLfVM06aUVXoXo/lU7J5XXoue5m2mZdptPSsx6+HpV3LLxEwIBcU1lxuE",
-	"igEY4VKhH3A0oeqvmuN0rmwmIMLoWKP5Tb38pYgYWzOhRfPInXxIepOH7LH5Ta+PzW8az0vKnDbwCCgg",
-	"MIYpi/n//fuzp1/Rp8u37188//BvKdx+x2jtGGEXRpamGx3rAPIuKeKtgY526fg58I3tL1In+U5uE/ha",
-	"s/Iu5Sfvmwa3bM1FZQWARV1XlkXiZJZP5KDKp7cyzbFMrdPizMjD0DJy4d5QhOPjUu02UwD8XmhD65p6",
-	"X0Ffq73nmVzmnCcwNoykYyGN9mUm3gW4lCrr98vkoDxABMrNhooqaUVTAz521UAwNk7ddKyPKyJVBUxm",
-	"RhKZlDMcZeDBTYZvk4Fk72HtsGQ4iLPYPYi5IDV3TrCJ7Kce8V4sueB6PVNMLmVdMZU9gkWKvYUdwKfe",
-	"gw/mon3ZVDlW697b4b+K1ZJWxNA7iMK/JFY0+OxcTeitbAx6DQKBCGk8Je/ZzIS7UJ00RRlRSYjBPm6V",
-	"bFZr03ewx5lS+RdvFbvnbDcTg4pRrBRJZtDtqAYwCnJLyzur6XBNtGnKu/TL1owqncrE1YauWFUQw7Rh",
-	"lcUZJaXc7gtII3NL0B3dv7KIWHOxsgs5ek+z7DFNyVBlZsIh+O68cAvghJAnXWFeN9PG/U/vuCnX7v+O",
-	"3tz/aynv3P8qx/4QKMxVJ5lGCf8j+398vwXo2+S22DbNIhznbVn7sVwB6uuuDdumKDsS5XkZINiO4INP",
-	"NEGWcDCv0hft+asfU0+k+HneHF7rtxTkU9HL9vC5GkEoeHbtWYlHdiD+wktBEE29m+RxcEi0niLloyOq",
-	"z5fzES/zq0vZnOnbjfj1eNVefE+7FLShe3LLSM2Whlh2jCnurdDg2tO34xeW4KWo912H64uvDlGa32sa",
-	"EvfcZDQjbyT3EiRZLUGGLA1T5EIz87TZ/i1kwjiXGmlFuJZpG5C923LF9CweldFS004+NK+idZIA0Lph",
-	"1WiyaLmmPMEBfvn2x4LUjC4JJPoleeoJ8xRhE6kT/EM2StD6W2FcLnkuRDaM75YmU0wyBydVSFjsgucf",
-	"1z//RNpUEIxBJKPgVK9n6ruTPR+TE+bAIneecgBL0cbk2uw5PCtueQQZp+CFHbyejxfiMr+BdVhmWMGt",
-	"kndM9O9qHuxMGJWs78AvnNa55GaaZrdmNGHqWiR4RlNTbYh9+T68WneSMYzzjOZLKVo9cOgiX8tUfIzd",
-	"M7XHRe16qMmtGfE5QwS2aMl/w8zhTDW3Tgs9PHgKaz9QkfJhj2ebhySKTBFWyH33ae/pYsicqyCkkmde",
-	"D99D4FbWoJWcpNDyqMTG0/FlFDY+X9wnZUzIG0+i1eftDVDro2heO9fcsHb5rgLoEhexan1mctm0nBVM",
-	"KcM4WjbQ8wPXhomRWGLaDbKWmom0awsbacRFvAVYrn802pmNPWEcGUz42xsAXbpeesPrTs7e2pgtKMCK",
-	"0TQk7csyyUxzvWD9nJCQ74X78s4v7/LiWJwYHytAL4WOH1ultcfe59Yd0oO1/73sXWvtqkwNTRzoOmio",
-	"uR+AVjwzDJ3JpbaSY/LKG1qxXAXZYb44w6FiZTs1yQCfD+hVjbU8300vI4OXYhXZ0fGeKLLTT3YEOUcr",
-	"RrppJp26d7lMXK/as4liUQmdvGbw0yREfHWJdElAIz621g8xFd3hFzcpF4AVbEH3CLY72TFhorKXY90S",
-	"h0xhxQTb3eQrnY1KquV+0530VUHgApLSAtBIEsLI3OoC7GjXyhu7h4wCmzbavByFAipHLxHyvWjzDKAD",
-	"hTYO5m9pRPIRc4qKTzv49SAb4ZzfKLo0YyGEeTXKM5lCJts++AuMJKVUypkqh01kHbt9siIcT34Kg8aL",
-	"n/PZMrjCGwTUrFY8w4y0Z8+//PyLF4e76GQg9xPbvbFWUyKQCKUPmTYO+IvRawUPDcNjd2Bf49tTW/rZ",
-	"u9574p+tGjHLEZMLYNETx7Xw0k5i2K/x2WNDOaMhmMepkp0TRumEGhLRgb47H5Ds/cnOAb9V8t79b8kF",
-	"rfn/wQ8s+PUh07BC7smqIzz0sNxZXPNYwN7jhgZbiRzjfwehEzvhPZv07nJXDg+SJdyZMfd4hy7nRJ7p",
-	"Cl2O0wgnm2K5k6rSuX4GT6CArmilvd7Ku8NZ1Gj0uVcHEZI9/ikkR1DIziQ34P1nDwT0goPYERLfmiHj",
-	"JxoChqTTbWPcbhxz97cXKpMcPbu5lWcvlezE/A7wi3FiPZQ0w6zR4PcQUWJa6P1Ctd6uFdVR6ucMBLe+",
-	"pY5ukGiv58hxypO9E7WOopwu4dpxJt0oM6Vc1kpV6OMcu4e/2mcgpGVuXK+4QavEAGwwB9EZcZBmfWtM",
-	"5/8Mpwor5WFyFE6nn7W3T/hhfjOnaHqCqD6+8Yl7wXHczFPHQVZ2LABjRCc3H7o9DMCYrUIeS4TIufq8",
-	"by7n7YAggnNY+zqkjrtDSGLfDb18DkrM4JLA1OnIgZcDAhe/yiblqlsqKUyuD5Amlv2SHTfrtvrnIpm3",
-	"ZF9zk/VQZlOO68ijO2TgrK5v7oTciSkbdOlHt6yWO3Lxsf3tU/jtBS037Gm5pnXNxIolt9+udIO14wle",
-	"VEsXznJOqaVU6NEQ7J4p1xAr6SeOXp4B0MAbHvxXmMHrsNQBcwc8w0VSZ0rSRq6GvY3DDkPtrk5rMgdy",
-	"S3xrf5VTujIINpJUEtPLuMmlGTU5lxU3mSpB94eDCaLw+7DGCPjc2QYwHK31z5fdH/aevnTF9wWRCi8m",
-	"9jM/yDvGSvR/RS7sdTDI2VEuEVxRjGJXm07eQLvn6+CFGKQ7iNVptIpMYka7QOpUbl+nEKV4wuNFqXvB",
-	"b778aIYgDSVLfaZk2Duol7ilmrkm3K2o/fKTrz49UDvZ23q+1ClbxAd929L3j5obWVWZyxm3TEt8q7zj",
-	"KtEjrdcCNN/FeKQrQParsV2N9xZWmFXw8N7C/Kiuwl5sZDZfS1qlMvxDnphqhOBi5fN+IQxhpLyD1jjd",
-	"5GkuJkeJNslkJ5eXxoWryMb2O501ZhkbGJvOnFwxWq7ToYvE0aDNTLkeNt/gvstiKtcj2WIo8W4vrxMe",
-	"tnzk16i5vTZGG3mGIBM1xh7Rill7BHtIZ2j3j17xKnd2XOkmWwLXiKDCDU8GbZ6nF2CNlt9iEoHDNhJe",
-	"zAsinhMYTMukfAvKRbvjiB20WbA+TN7etqLf3jdQY9zBVOVSbxxnzfXpG+2Np7Qhnzx79mxOwQIUhyar",
-	"zCPucYrFQrJGqj9/dF+n9W5L9V1KRjEtmxseAXOXnR2GZQzGsbER+2+cKEObFrSLx1aEJq6DIpTpll5M",
-	"bZ4SYzJj2oS0+REqO4XzNN+f5kTe02tm/mt7nL8hnWIMpsRS1rXcafI3L06lcOzTly/HPornI8Knh2bw",
-	"SLUmsrsn9pWQW12Q3ZqXa7IBkoPOUhugukMekdbxdYQDEFOVo3ek4dzWv4aojmeLVQOuUEbvMM0/o/N3",
-	"CjgzeZ6Z3l5NrluDNJlvYDuHu61POkQEB98+c2i6NEqxTvF2JK/HR2Uc0YjXO0lSzbuXaOhBvztLbNYi",
-	"vv7p+6RmOX/QxegEiRF/2D0VZlLruJFKZP+OXoPb9hRFwEMGe+L7M7snH3QZfe+lA5eRrwSrvhdJJ8Ls",
-	"woZt8O8/yC8fsgfytUrwCLbipRoa1IlXkBQNNEuJZlpPEXXtADBMWh6vs7jmydKKnmk4sX2uYQd6w/qc",
-	"yFTCWBDNZGdlQZtSai2GWWWPx+SLruV2ZAIBxE+YbvvIS0Gg7HkSYL6TyUD5oUYiFhz67NlL2zppWIKs",
-	"h++IBZ53qE9tDe395EnVctnoZDKqIUxUmqypqPQaS2S1sQaVXMKNsFY17RWgJgzA8RjCYWXR+X1Ddm/U",
-	"19QnHnjkdCi6PdrQkqmdEQVUlruGl0LvUq6h2LefHUgBnMIp5Lop11DEKgQrcy6AgPbpiPRBm0M8YLSh",
-	"QDrPNe+4d6nV9lfjYNMPVsdbDDzAMdljgYnavYfNJXC5CSlnBBBAKZu6Irehk/v0fn9HdLu+Y/t8pAq+",
-	"9LlO/ZtodEG0UVSsmCIfcUN88aKRoXNgdIP+Dv55LPzGOUM9/8+DenBrlgrdxVfY2zpZn+FxPbUnRbFw",
-	"TeRKLtE2gD4GtCcPPFCOPk9iu/Kz5ou6eZrZEEjCs0LVihk/HGQtd0TLDXPl+tCKwaypaOfNJnzh0Ksq",
-	"4yd3jDT7tWJ0blE/ZOPkHOfzUyRnNpzKlMWUcsvSTqt4OllBaGguRUey+qMGNX2HTuS50d5nmr5V7h03",
-	"ab+w05w1K9rgdfot/ZRLdNAvWmgnVUIkqjS0JltsvIoSFR2MY1stop52xZCu1ZJeCM+FflKLQLVx9+EO",
-	"yPJ3K9u513POkaY7Y3nELeud0yUn+n27zIwXjLoQsjkTWXt8us0dOIo79iF46xxLm8F5Y/SlpsfUfLvN",
-	"NKBSDBrKbNwELCrgE+ha6YSLlik+tItYy3ce+ibNsdHfpCJzL0YOPtw3Adwv/XJxS+Lh5fMgz2P/JCLX",
-	"bencQvc4B1Da5SZFvSdmzTXBK3RgHHi+J0f7pnD1Dg7lHhzwjcQxCMcn2MbB9lnzRismNLqIM1XYrj0r",
-	"6WidTECDEUbLNXHTGKa19fIjIlIemIbdjKcMsIza3jE2Qyck36E7aWtMA1aie6G4wXakiZrCHoy4IK7k",
-	"LFXAil1aUoWvbRUfJr/dWvNCs3pJ5JLUTtOBuJPUUMN1y9opFqcqFqypyEUlU2cF9dYShS+mnhZApCIp",
-	"KqAEJAUc+EITKKXIgwVj33JJ2lK34C/DPPPigXUELQefxhpDGHwIz26nNde1Tm7YPFBmBVOuoz2Qym0c",
-	"/Q7/7dxEv3VPEi3HCLehRVhM2W+TjC5Z3naMA3yyZQG1nSdJeB/xuQcTZYrTvZnXfDiltvuQg3epe/Xd",
-	"H/agdx0wcYqUOSwtPNoxBb8/Trb7UuYNfcc31oD67IWbJOA+fTLWi6Qb4jk4f2AGftPBIY8g2HMSDm3l",
-	"c0LJYBhwxiZZa0isUnLj4tz29rkqbGrIPdfcSAV12MMxRgkeBP653ZrXPi3NMqTJ2V+81yt1Tj/HKc8O",
-	"C4dwe9PrhsIPA5faKuk6zodyxZZv+SQLNF9ZOhcW5MkQlleXRTvnXoF2WYQWZ1Y6tfb16aqZsHuC+32a",
-	"tnAu6pRcirQ25afB0/28GqGxvt1MHFNpUeCkbwBwDNqtVJkE8i4ZtG1Sri4vcZBDO+IFx5C/nRj0RWyE",
-	"ztyuoNo5QPHwWYychP0CahMKyo7V9YSeMb4xNjye2ulvbd/yQQoJNU8xs65NqMMcu9Sd6doeJ0w0HslB",
-	"CR2ssj68zNj/fE5jLhelzTMcQKNt8zTWdvo3y7kfZgbmXUq+5noSVcFOcmXUEynLD6FrC57HqMwueIr7",
-	"4GB4zvsQQDMsqJGHJvNzbRX9dHfLyFOYyw8CMHb7L7vKmUyHugOTKEUmwJ/nzD1OWkGgGVMYsM96JwTu",
-	"elAWC6MaIAb7qO7M0TnIZ5HBRj5OhCDy2nBGqxEkMAbnKRtrxl9bGvENNbTv0sud61/e8dAeDaxwthL0",
-	"ZpDbQrf8P9DZ5ZkOkB6AkFEVhxwAMB8+gJK0TNDGGzSmecmeQCK5UbQ0H5M3fMPcmNNfX1+Rzz777Csr",
-	"fv/rzVWBA7TgO0wOJZUsGxgZRj6yj3/1/PMv/l64rgmujTujlZuBe7t3/0IqIyXOMfcx+Ra6Epa0rslt",
-	"Y1q3guYrYRcWjFW6zfMhHzlg/d3FWQAMr5zVzaCvkaxdZhA4hzjO9GbE0NuaxXMyeMnIR5arKkHrC/zL",
-	"BS1LpvXHK/n3jxehwGvxvcNH1Mz45eLZx598/Mz7cOmWL14uPoM/ubJJwPNF7FHCjmWu1olL8X21eAkd",
-	"575ujd1QZ6UXL39Ps5r2kYv/bBh0KkIq+hd8DETkR34UjkTodCbmh4AMrar0SsH32C50yAs5Y1hpmM+U",
-	"Wro3NzysP6NPYuZMTi1r3xgaILRxD8yhch+fwr9vk2c9gMcr56Oe8OQPfGPly1vLpPRWCswX+vTZM5zJ",
-	"ZTBkD+5HV0568Qe6DaZB5+to7Apwj2HJvIuwBICk3xc2eBHS6cFxtdlQa2QuPNWH1GauCMwZglmACFRD",
-	"7d35HdVivXhr33FR0vELdUX14owQuroEVSEBHNcDQ58AOm/cm3pd7CJQGaY2uiC0dDNlwARxfcJ0BDf0",
-	"P0aAu3hvCfzDBaiGoXAd9bYuKC/tI2/kG7vSbN50vZbKuFqQt06kMm2+ls4aOwkaLsMJPnSltlEN+3BW",
-	"/CcvhtO1H456OJdL+fENVdTGIdhl+UPfco/3MCMzg/Fewmr+zvQS844URP3uyZW731wQLV08p6J77ZxH",
-	"Qu5eEcFW1PB7lNmiynL6kAF2s6Hv+rLGO+A+R2ea+/wU/zA0od4fWoKL8yyBpWTTxQr0eKIdayAvRTEc",
-	"aDUoDJNouWEu+CDkjnxkrwZoTkK6v34Ers2/Z2AePOztfocGzGz5ydyMB39Q/PgU/0XPxlP8F/PvisXT",
-	"8D9UvZ9mvGN/NYEb3byzC934lpMNMyBrIZq6JPe05pWLrGTEbvTji/cus+9Dlqn8O4t5ypCl9P1rQSeD",
-	"mTVGY6XTl/YjZGZUfMVdKzb7A2xN4qnNt7fuSoGY/lIT1b4s0jPVHgvfWJSZ0STKbs3AA1H/s+iq1aBL",
-	"QAmxtZIL4sZaW0JoNANps+bad/BK0kMbEM8RwLft3JYzARNXyEAQd/hw4P3Td4MJPbyjgjwXuYBetFau",
-	"RfDC9WNwXdiz7keULvt1BLeO3pTeun+EMw8PGP794exg98lbCejvfMGOz847gV4EGRWaUAQ52vWKCh1G",
-	"X4wBHocE5UH/i3vgrw98DNK5r09D+0C1rswEoL+DhHq3SA7uyynOj9fncX5EQ0pnej/iaazT3B8++pJ0",
-	"fjyfqraBpRcSuYABW+4cZUKczPWSfJHpu1BahQ1Dnr0IaMjzy2unMxVDn+rhF/Kfn2Ju4V9f13v9SM4V",
-	"f6sKAjBsh0wkBbm/qBfveTWq0Pk0n8FdTahkvBpVxwbB97HEicfASY6RLtvUphNoYPi2VvuKxiKnkbMO",
-	"031zWMH5v2cEEa6Qotia37NOmGPx8ve3XfHBoG4J2ogpWTKtIT8SftgeGh3weOhOGuKo/Pi+82SaMHsc",
-	"qG2gPIdp/pXYzGDM4Tl5TQcDLhXCKVK6IILtWIL9dNH79kMxrpF1skXP40xMTVic5Fb85CxbyDEjr8Oe",
-	"QKuT6k7jHEdr27jFnYaHF+SJ7hiMMAEWtRPULl3KK37w+TojeB5c7Yv3rq35qNTpoX+emggptD+53umP",
-	"dudy6OO9tOcTCJT4la1UgVB90abVqQavph/rNR9DF7ds5Sqj03f1a/v1/xuocqMHTuBtowqGB4ZbZg3i",
-	"eEzxEVhwQ4jzaPgVvv8fPHSCaRA2gXnYAQ1xxuUYGv5w4yZHdRAcSfkAE/avpFzEI0PPqVf8cy2hL6BF",
-	"WVaT6KqNiKyL+95w0CTmYILoPou7/qlgNKaQhlWEUVVzpkLvrUYbcst8kuof4Y0p5dMlDB2Zq/AIaO3M",
-	"Vc059kps0ONy3R6KZ1rfuaCmK6dG+KFqwco7zDkL6cBheFs0bT5JDiEWOnZ5f/QP/f9xe+P5WOe8vR6s",
-	"5NYNUkWPOY5z2xNtqKjSceucNXBZVT9Gs+dPbwTE47geWfkPs8aGKNnQ6jQIgQ6BXrl/BXoidHe21rir",
-	"FxRxD2DIcP/H9c8/5bML/MeLyg+aS14zGEPXou4Ao/UFDK7bFbRDtTtpRCnvmWJVO/aXKtfaR5zSOToy",
-	"T5K6GQrgqaUmrrSQIjQZ9q2QkhviebfD82dfvXjcQGRnSGDGYnGIPU0+kxtP0RZF6jUEEdayrsBPeccq",
-	"UJUhOcTDWrWFRkMKmECZLt3J+Zlr5sKVfY15I+9Zljxn5jl1cPU8NVC8Okk07FtRxbAMDfLCQFN3wbFk",
-	"VRu6t5d8GNLt8N2cBX4W4Dx7DObp+oCHOY4nMLhDSa8XZ9w4YTadGi+2ii1rvlqPJN9dWc3nTw73toxo",
-	"LAIMzcVPwULAlnZjOyA7kux4XROj9gV2MMIahzApZRoy7kPdSxIRUHHxJ0dEW78yhgjIlzqVvk59pecT",
-	"TXZ0T4x0Gfc9KZjBgWNLo3r5z+6R//Hot50Azq60O5hnje0JOjp4AV3bgvPo6J3Rh4+spGM7hvM5qgB6",
-	"0MbbFVXHPSQKq6EzqgRzPca4IPHoz9GLNsnN7rH2J3UWZoEfatBPJOAd6Oe70schf9EbKjyKhdHEyT+N",
-	"9xaK1zuNjbOpSFycyIaIA1Lhmtwq2azWpujlNL7CyWl2D649ZAZVWya3NRuVRr+4R84IzmgiYwKO9iD7",
-	"W8tIT2A6+HdZE5ts6N7X2kUQcnVw486YX0JH7TPw+e5UyEcPxd5zk3WBwrjPUyQ0VpWGBH3AhWUpK37v",
-	"6ju4GoyPGGCmpdyL964TywQzN+BsHlNxP5th5ipY7WSGrofSE03c+QtfD+p4MZSB6gz9UuOmM/UNLCpW",
-	"J4PHuS6Ab2j4uBVOfqbrkPZPl87770DrEfm79sbYnX8KtV/w9ppmzTe4yuch+8fiN3DMs8DcKvpdRmPt",
-	"uHItpWakOxwZm8im0KIYdXSf02l+hQf+W/LT3N6OhtyEnDZfS15SAU7Mwvni/Jg3UEcqaugt1fl8Nw2D",
-	"G8cN4mt85oxwjEZZZnQ5Z9ef0h8cSvLhdD6Ieo8duzMaGz492buLkzXP7dxdSrWSxpzEzfJautbdFEGT",
-	"tcObVOJcY0505NMLtnhI6SS5lgD0HdueIirxH4xtWwh3aO9VZ/gyjJ0hdEU7SvKAKENHn5FL7BtSn6bC",
-	"Nqr4dPGy9EDITuWnOVD1iW3HT1rzidWcPrO/U+T510/rj4bfndM9h8TjzFw/oNzh13FRrobz/5JJ5Uiq",
-	"Ef/Mye7rdhb8LDYCPzu/57sz3DIjs3QYKHgC7xAmwAZPQ5jOVOCAeGuOeNzslIxz/Y/BzQVtx7hkuYof",
-	"9fIQLBXDDszagIx+RWq2NC40C0130PMP7gMnxIVrAZViCljHnnTMp5pdDzfS77LX2w+4Rkg0Gie1C5rd",
-	"w5fPHjfqHo/myRCsR/kpcuh4uXaRdHwpohCQS42L2XjYFUi8+6m06afmZAvAY4J/7TocPohCU6jFsqN8",
-	"qdEgyWJ8YvlZa78HAMlWHdWnkBiXYf61z6t50p8ZTbVPp7NyH32oim2ouoMmJI7JiU40b5QowpzpvBLE",
-	"j8m365HCQxQml1QUOtnpHTflmkFP+TmKUjQAbVxZ+kvpMvwRsgOh9xwgIUuXWGqvC5fwiaksI0QYWurl",
-	"TMFrvhI/N2YxxcDQMC7TyphFsVgz6sPV18w8vXLd+joQ7TORDydyfDr9BY4GiWaK3UvfAwicnkVvNmba",
-	"B5rX7nyDwTPSEw4eTaYmSKsmIbBPEiT6Z/+VM2IabtTrmQIa3TmyjxzQGENCDKpHpfSMc80HwePJrim3",
-	"I3590R2em3SHoK+/ffBMLvuwwBy3/fPU0O9TedmxSwSRgj3RxFqKkVPXanvQogu/BZ+mj6vkwW6eNtu8",
-	"wx2mq5/rDsWT2/9MV4gZ0mwBnn+223QFznw99OYT2vX8F2H7OsM2AfswUuSAeofPzFXw/lxqUDug6qwu",
-	"HQerfH0TwnJEaBmqEOTnunWdAViPfe1whk3i0tmDn4RJAghB4sBivaabEvOwtlQZLHpK4Se6HQf7aAR0",
-	"zbSA4Gfff/MYlJ91poWZQqdwpjl4Q7MxuSNLqsJU88MAvohGBI4D+ioMqTsW3kVqchKWAeIpXpHbfZjN",
-	"DjlpgrWTVdPVIKJnO+abojx75KYoXcA9To8p1HqgEgmBCjYPwAmKkxDg2G/+MIWwe+ZmPdhvjB9zlyMW",
-	"NwfvnPnysEACmK4qDmqaXF3cwyH6Xf+VOcMZU2fGBPobn11zRsj4eVAZUnO7BMVFQpd4xpWPGZ+GGaF6",
-	"7BZ6ZcmNVhsuiGZMk5B+90TPMSh/pHfsDc7nOIdk7kyvemTB/BPb4fCts5csAk6gIXLpXP5SMM3qpStx",
-	"8sFbdIC4Lmqy21Kpo8M6FAchnc8cuJct+v7bG14lk+zsDk+WZIdFjDJ/FzbUdYulYuQy9KyRaNrF72+t",
-	"IMXJFb+/tYcMMfPf3y8aVS9eLi7oll/cfwI6Dr77fVzQyUvn//WBHbds9JcQlY/+1u3sEH0ROoS2a6A4",
-	"if7kGeaHtx/+bwAAAP//",
+	"7H1dk9u2kuhfQelslXPq0hkncZzEfppM4o3P5sOb8eY8pHynIBKSkKEAHQAcWdc1//0WGg0QpACK1Eiz",
+	"yb37ZGtI4qO70ejv/jgr5XojBRNGz15+nG2oomtmmIJfV43SUtn/VUyXim8Ml2L2cibYB3NTwkMiF8Ss",
+	"GNnQJSNztpCKzYoZt2/9q2FqNytmgq7Z7OXMvT8rZrpcsTW1o67phx+ZWJrV7OVnzz5/XszMbmNf1UZx",
+	"sZzd3xezH/maG/tuasgaHsYjVmxBm9rY8Z4Vdny+btbwy/7kAn+GmbgwbMkUTPWLqpj6uVnPmQoTbqhZ",
+	"tfMJ97CYKfavhitWzV4a1bB4AQup1tS4kV88nx2c9C1TWoqfYfzknBt4YXDOCIwvvkgB8T8BbHto3FBl",
+	"LP4ogbnSaPtXDmOff5mc65qpO6YGNoRzPWA71yupzHlnaNQd2735LjMBr05IA/duKKbNt7LiDA7e99pQ",
+	"w17zGrZYSmGYgFNAN5ual9Qi8OIPSxcvP0YT/5tii9nL2d8u2kN94Z7qi2jIMGe7fPcXvZFCuxW8VXJe",
+	"s/XA9Bv3xv+atgw/LqyhS46U4JCkkmWztlPal/BLO/DlUjG29mupKm6/pPVbJTdMGYDdgtaaFbNN9KeP",
+	"M8PUWu/T/3bFFAPuBS8QCr+oIVv7d8VoVRCq4YWrS6LpThMht7OicwqAs+xTUAve33H69+E1Of+DlWZ2",
+	"X8wum4ozUbLfONsC++0sm+JT2EJ3hmK2oLxulHuRG+b2t/cW/oEqRXf2N9Bx/MUQrq5WlIsfubhNjWRU",
+	"o43dX5h1LmXNqNjbfthG+1HhD1TYRQo633JR2X3sAaakjU5DpbQvLSyJskO7e83FkqmN4gImq+hO39Rs",
+	"YaJxwyEtZkxUG8mFyeCiZAeh+Rpeui9mSyWbTXKcldTpCXiV5Cv7y+RaN+762hvjlosq+aCm2txoxkRn",
+	"jooa9tRw4KT7n3DBhs6T3QjhmlSsrKliFeEC/s6ACZGF5UKp5QtpbujCuB2MW4psTCnXaWrYKGlkKevk",
+	"Q8XWrNolH2m4wzKP7pjiZncI29f+PfuNbFSZgJcFw0sLSg+eUooFXzYKGKyXrNxiCv9zK5U2ZIFHIwGQ",
+	"O6YqXppDC/wNX+ufVrjbgBAjog8gQTJCCmgn82egwLMZwDtwrt/SJUucbdmgLDpi9VfuZUv4nqGN4mye",
+	"syT4WiTbpjmqNLTex+Xcjag9KrcrWXt6nyUlvw7QYdGF37yfJQm8ployk4Bby/kSV91Kbsmaip2/zJb8",
+	"jsFatXR/t+zvFXlGtism3CXI7W1nwhFOnlf7VZpfNrpzN+Q23lk1jocfpzZ/dZm4JUuA2sHL7PISX7wv",
+	"ZvMAxEEqcW/Za0UKQ92ZGn/XVlyx0kiV5jHsg2FK0PomWn8XZ9yQLRVGE3xDk7lsREWMJJSUjTZyzRRR",
+	"rJQqwk64he2twYThHk59Xk0Nubq8xO81KWldE9Cmxu9Q0AzjHRS4uNGtwAUSFjexdJUYTZubY9AMH3bQ",
+	"0F0PW2/MzpE8N2RF7QpE8pYxSjbzOnnn7ey3JRX2sMwZofqWVa9Id+iSitkhKRG1lna5e+v3cG2X08Fx",
+	"gqYCpbcknD5Wly10e6fLitzVDTXjb2T8ZL7LXLva6JtGGJ7gosidQK/XQCjKygtUVHgUhCRrCcI5aEwa",
+	"TQ6WrYlXhM41EyZAvZIMeJi9nUat3K1tu9plzgvQKa/SNKoyh6ZRKfmjh3z7UoveFoJFhIA05n7kOoG2",
+	"adfh1eX+6U7eUMkldEXu7jr8tThwYcJlA+KFhW+HBUT3SSnXaylushzngPi+4GqykMv1TUlT+s2wmM3S",
+	"dG9XPlFZO0Iatp+gFW70N5opTtMysl7Rz798MUmT6tENjtBFYACgB0tn4fHGY8Q62Ib1egR1kFu0FHeA",
+	"Vr9jhjoWlFa6x5+ejhKfQOMEnTQ+S0C1derutlwSHtkDU3MnyEmBmoLu2TDiG33QMlPT0hlXEntYROd4",
+	"1Giv8xK2w33+KG+c2WmfGPlyZSYt4hq/SK1C86WgplHpNejG0cxBxh0jt/2su8l4Mre9IiKzeGMe5RHA",
+	"D5BxWomayP67VDdNIxp/TwRr0v6ZE+Uq5WeggrhHXvmNTUl7TPnQFXEM0340Dnzn1KXu/kGame8iM0By",
+	"40dw6WKmjVSpOVEQps6jIxcghcmtSMzcPwppDh9ugCyLD2z9DtRMpIawxCQxxZYSbyfvnQFxs5CqYz2N",
+	"YFYjIe7hYk3V7fij8yMX7CeqkhbStaz4grNqPB1462xCuvyQUBCd5rSlGvj8K3JH64Yh+6+lvCU1v7WE",
+	"UypmnHV7xauKHVZF0DgbIIgL8MA5iJDIedA37tTNWmQsrIsFclwmmrVdhmILsAQUs0bgTaYbvWEdLSbW",
+	"qO0jljZyLpBGsqbM/QWtmdbIXYfBheZMNInhHsOG2oGScFMMNDiaEEXKFRXLicpXhvuldc1oguG1nUTJ",
+	"aHf6AGUjDPKbJfaJfqA7/03f8WTJm0hF5lQz57FrPTxff/bN5+DCC67qQ8fHTZNa/nd0d5XWs4P6nTSy",
+	"7eH/4BG2H6E9MbkS5w5MXMWbTc2nKvyTRWY3uxecU8zTm551Tp/LHOeV1GbqOn6Q2kwyb6GgPXEa5xlP",
+	"+tKQvY86tMhtIkQF9twRKnGNHiQxSPMEcRm5HLuEkRfXm3nNy/Qtq6Q0k5Te9JZxCj9efvlXwNBynDS+",
+	"WwTbtgxwVsyWUrDkrbLgrK4mKu5ZV1seiFb5GqFtuH0EL4yHD3wd1noIPjp77NNYLNuvJpA74iJ1tgPv",
+	"GX9NKwabHNCGCe4BTYJFx65LhTQrpnygyzCUg9cGj5rffzh0AxD2suiEW4kaQ8vV2odgpb/sBK08/+yb",
+	"5188e56g1n3QRApqazSwk3EpdOG1Cyvxka3ixoD7h6kISu0WPXZ60WB0zbyCFjl4C7CVEi4IU0oCJ4q3",
+	"8OybFwdu1ZYvxnFiL7766qvPP3tRjJPJYIQ8tn6QKbmGTnT0pO+/g5/lJc8sm9hSYVh107Mo5V7LKrxp",
+	"Lkv7VwgsMA+86+Al74GvqhTTmp2KaR4Bp41Up7h3kMu2G/IjD8DmNTJyf9GA/R58m3yxcBfymmvtnPeo",
+	"16Tundee2/XlRKdnOV59KN6ka1wY83ZGFPE0NW6YHjTx0yJefKTvZ8/oa3S5diFQ0zlLW6uDeD9M7m6A",
+	"YkBMt0w8J0pYNO7zwEY4VX+8Up9WuWH03JJ8yOMxdo60I5bUjFa6vSq5JpTo3Xoua14S+PahOwrLS+/q",
+	"ESO8ylrqiZpNKav0KgbDwdgdr7wQPc5YTsu01X1SXNnDo8fkhomJEAqCay60CQUDiAiTCs2Yg/Fgf9UQ",
+	"rXMFYwERRtsaDM/qhV9FxNiqCS2aB87kQ6KzPGSPDc96fWx41nBYVWa3gUdA/oMxTFnM/+/fnz39hj5d",
+	"vP/44vn9v6Vw+wOjtWOEXRhZmm50LAPI2+QVb/VzLsXhfeCI7RepnfwgNynFl5W3KTN/XzWYsxUXlb0A",
+	"LOq6d1l0nUwyiRwU+fRGpjmWqXX6OjPyMLSMnLkRirB9nKpdZgqAb4Q2tK6pQZz0pdo7ngnFbt09ecVI",
+	"OhbSaJ8l40OEFlJlo47mU72u8RYGYhwzoTkPuFrlek1FldTOqQHXg2rARx1HtDqWyhWRqgLmNZ5yMp5x",
+	"BHaXScMSnA7vgc4Fqbmzio1kSPWAPWPBBderiRfnQtYVU9ktWHDac9kBWWocfDHnvszG/rFa90aH/ypW",
+	"S1oRQ28hrOAlsZeFDzfWhM5lY9COEFArpPG0vWMTIwhDutUY8UQlIQbrmCvZLFeG9PhaHPqVH3ij2B1n",
+	"24kYVIxi6ksyJHBLNYBRkDktb63swzXRpilv04OtGFU6FVqsDV2yqiCGacMqizNKSrnZFRAX56agW7p7",
+	"ZRGx4mJpJ2otmwl/8YDsZKgyE+EQrHn+ugvgBB8uXWKgOtPG/U9vuSlX7v+O3tz/aylv3f8qxxARKMyl",
+	"W5lGCf+R/T+ObwH6PrkstkmzCMeLW055LFeAhMFrwzYpyo4u9/ytINiW4ItPNEGWcDBQ1Gch+qMfU08k",
+	"CnquGob1Swo3VtELX/HBJ4GdR1eQ5yYe34H+C381wr3SO0weDYfu2yjVp++bA80BgGbZjSBojQlB6pZq",
+	"WGUfLpRcE9kYzUFgTlqlJl3g1z9cPv38yxceW7G8xA3RK7ndD/V1f81e6RklrYdiFPD9msMKD4HxFNFA",
+	"HTHofOFA8TS/umjeiXbz6OYbTuiMOV4XwWu6I3NGarYwlnB89kN7/XLtOYXjvJZ1SFHvusbsF98cOrN+",
+	"rWlI3HGTkTq9AaIXO8tqCbfxwjBFLjQzT5vN30KQFB6QVhjSMq1fsw8brpg+Y4CBU12jeZIA0Lph1WAc",
+	"cbmiPMFL337/U0FqRhcEYkCTt9MJQ1hhEakd/EM2StD6e2FcmkE/Q8Wk1bzCPsrkGU3BSRViWbvg+cf1",
+	"Lz+TNkoI/TtJtkT1aqLMP9qqNDqWEqwdzgsBYCk85OLAStwrLnkAGafghR28no8X4jS/geZdZljBXMlb",
+	"JvpnNQ92JoxKpv7gA3eBLrgZJyOvGE2YESwSPKOpqTbEDr4LQ+vO7Wic1TmfZdNK1Pvuh5VM+R7ZHVM7",
+	"nNTOhzLxihEfDUZgiZb818wcDmJ087TQw42nsPYjFSn/wHAiQohPyeTnhbQInxGRzpPNmWFClkFmeHgO",
+	"TnFZg3x3khzco2JeT8eX8bLxqQQ+3mVESkESrT6kcw+13kPp9RzNDWun74rSLqYVCxok9ZO8W3NcOBCG",
+	"G6KPMutE+5Frw8SAnzZtClpJzUTabIg1VuL87gJsAH802ingvcs4Uj3x2xsAXTqVfs3rXQzllTEb0CMU",
+	"o2lI2sEycWJTLYz90gVBAMd1ecOiNydyzFuNtxWgl0LHT63Q2mPvU1NS6cGyEL3AbkEoUZn0qtiJeFDl",
+	"dR+AVDzRxZ8Js7c3x+iZ17RiueTCw3xxgmnK3u3UJJ2n3llaNVaH/zA+wxAGxQTDo31pkdesr33CPUcr",
+	"RrohPJ2SCHKROF61ZxPFrBI6eczg0yREfOKRdAFWA9bK1qIzFt3hi5uUMcVebEH2CFYQsmXCRBlRxxp4",
+	"DqnCigm2vcknwRuVFMv9ojv2BEHgAJLSAtBIElz03MoC7Ggj1Tu7howAm1ba/D0KuXWOXiLk+6vNM4AO",
+	"FFofoz+lEclHzCnKS+7g14NsgHN+p+jCDLlnpqWvT2QKmUSMYC8wkpRSKaeqHFaRdWw9y17huPNTKDT+",
+	"+jmfLoMzvENATarStB/t9+z5119+9eJwgaUM5H5m23dWa0o4aSErJlPhA78YPFbw0r7r8Rb0axw9taRf",
+	"vBOjd/2zZSMmGWJyTjx6Yt8eHtpRDPs1vnusU2zQmfU4CdRTHFIdp03Cz9J3jACSvWXeuTI2St65/y24",
+	"oDX/P/iDBQ8JRHFWyD1ZdYSvA6Y7i5MDaxv0uKHBKjPHeDLg0ondGZ5Neq+Dq5QAN0s4M0Nehg5dTvHq",
+	"0yWaHMcRTjZ8dStVpXOlLp5AbmXR3vZ6I28PR6ij0ueGDldIdvunuDmCQHamewPGP7sjoOdmxWKhOGqG",
+	"jJ9ocL2STiGWYb1xyNzfHqhM4PnkumeevVSy4z09wC+GifVQQBKzSoNfQ0SJ6UvvLdV6s1JUR2G1ExDc",
+	"2pY6skGi8qIjxzFv9nbUGopysoSr1Jo0o5wmR7OYKbRxDp3DX+074NIyN66M4F4VzQBsUAfRGHGQZn3V",
+	"VGf/DLsKM+VhchROx++1t074ML+YU6SqIqqPT1N1AxzHzTx1HGRlxwIwRnRy8aEQyB4YswnqQyElOVOf",
+	"t83lrB3gRHAGa5/j1TF3CEns2FDm6eCNGUwSGJYeGfByQODiV9mkTHULJYXJlYjSxLJfsuVm1WZWXSQj",
+	"wOwwN1kLZTacu44suvsMnNX1za2QWzFmgS6Qa85quSUXn9pvn8K3F7Rcs6flitY1E0uWXH470w2WFUjw",
+	"olo6d5YzSi2kQouGYHdMuVppSTtxNHgGQHvW8GC/wuAJh6UOmDvg2Z8ktackbeTKG7R+2H1Xu8uBG82B",
+	"3BTf269yQlcGwUaSSmKgHje5gK0mZ7LiJpOB6f5wMPgWvg9zDIDP7W0PhoNVHPIlGQ5bT1+6wgwFkQoP",
+	"Jpa6P8g7huo3/Ipc2MtgEPqkXJC9oujFrtaduIF2zdkUOij6lsYQNTeyqjLoiyOGE0+VN20kCqz16ofm",
+	"SyAPpORnHw2targwsUK/88MLE/OjShJ7xpJZfC1plYqvD5FEqhGCi6WPsQVDtZHyFurqdAOVuRjtR1gn",
+	"w2Fc5BIXLh8aa/d05pgkjqL3MrNzxWi5Shu3E1uDGjXlaj9ejvsSjalogGR9osTYnqMnbDB536BRUwtd",
+	"DFYBDW4IaozdomXEdgt2k04V62+94lVu7zjTTTYBrRHhkt/fGdSIHp/+NJj8im5mh20kvJgXdEJEkcG0",
+	"TMrXr5y1K47YQRtx6h2p7Wkr+rWBAzXG5U9VLjjDcdZckb/BwnpKG2JVxinJAZCamczxjrjHKSYL7vxU",
+	"cf/ovI4ryZMq2pT0c1k2t78FjBN2kjqmDBjHxgY0hGGiDDVSUHMamhEqwO4lfIzXBWJq85QYkxnTJoSo",
+	"D1DZKcxr+eIwJ7KvXTPzX5vjNNJ0ECoImwtZ13Kryd/8dSqFY58+eTjWYp8PXD49NIPNolWi3DmxQ0L0",
+	"bUG2K16uyBpIDmLC10B1h3Tm1jRyhIkIg1mjMdJwbrNPg93fs8WqAWMZo7cYT5+RCjvpk5lIwEyxqCZX",
+	"K0GazBNYzuFS7aM2EcHB197cj+VtlGKd1Onovh7us3FEFV+vRqcqfy9QFYBieZbYrM50/fObpGQ5vUvG",
+	"YPuJAYvJHRVmVOG5gTxgP0avOm67iyLgIYM98ebMBqwHHUZf+ejAYeRLwao3IqlmTg593wQL8IMst8G/",
+	"nM8Lglewji/VkFMiXkHYLNAsJZppPeaqa7uHYVjrcCT+NU8G3/dUw5G1dw07UFjWR82lQorC1Uy29i5o",
+	"gw6txjAtVfSIiMKV3Ay0LwALO9NtEXopCCQdjwLMDzLpSj1UxsOCQ589vmVTJxVLuOvhGbHA8ybXsXWl",
+	"vSU1KVouGp0MVzSEiUqTFRWVXmE6qjZWoZILOBFWq6a9ZM+EAjhsZT4sLDrLYIj/jIqiete0R06Hotut",
+	"7WsytVOigMpyx/BS6G3KNBRbf7PdLIBTOIFcN+UKEkaFYGXOBBDQPh6R3qx/iAcMpvOnIyHzpl0XfGu/",
+	"GgabfrA43mLgeC9QnwUmsrse1tTAea9TxggggFI2dUXmoQz8+Gp7R5TKvmW7vC8DHvpomP5JNLog2igq",
+	"lkyRT7ghPr3NyFC3LzpBfwcLLiZZY5Oinv3nQQW8NUs5d+Ij7HWdrM3wuILco/wcOCdyJReKGUAfA9qT",
+	"B24oR58n0V35WSMKXTPObHnkhGWFqiUzvrPISm6JlmvmUuOh7IFZUdE2q03YwqFSVMZO7hhp9rFidGoC",
+	"PcRr5Azn04PoJpZ7yiROlHLD0karuLVZQWgo7UQH4r6j8jB9g05kudHeZpo+VW6Mm7Rd2EnOmhWtezM9",
+	"Sj8oDw30sxbaSZEQiSoNrdEaG6+iUDYH41hXi6innTEE9LSkF1euRSwGqo1L/3ZAlj9buVp3gXMOZMwP",
+	"RZq2rHdKLZno+3aaCQMMmhCyXvWsPj5e5w4cxW37ELx1jqVN4Lwx+lKtZ2q+2WTKPykGxVvWrn0WFfAL",
+	"ZK20S75lig+t4dXynYeOpDmW2RuVhuyvkYMv91UA96WfLi4IvH/4PMjz2D/JleuWdO5L9zgDUNrkJkW9",
+	"I2bFNcEjdKCXeL5qQztSOHoHO3rvbfCdxLr6x4dgxs72Sc1KKyY0mogzebquOCrpSJ1MQAkKRssVceX9",
+	"R5FK6DmQssA07GY4ZIBlxPaOshmqDvn62EldYxywErUDxQ0WA01knfVgxAVxSUmpFEes45FKjWzzvDA8",
+	"am7VC83qBZELUjtJB/xOUkOWz5y1hWdOlU5WU5HzSqb2CuKtJQqfbjvOgUhF8qqAJIEUcOCBJhBsnwcL",
+	"+r7lgrTJUMFehpHIxQMjzVsOPo41Bjf4Pjy7Vc1chTi5ZtNAmb2YcvXkgVTmsfc7/LdzEv3SPUm0HCOc",
+	"hhZhMWW/TzK6ZALUMQbw0ZoFZP+dJCR6wOYeVJQxRvdmWunflNjuXQ7epO7Fd7/Zg9Z1wMQp4pMx+exo",
+	"wxR8f9zd7pNd1/QDX1sF6osXro6/+/XZULWKrovnYPX/CfhNO4c8gmDNSTi0ubEJIYOhwxnLKK0gsErJ",
+	"tfNz29Pn8nSpIXdccyMVZOruVx5L8CCwz21XvPZhaZYhjY7+4r1KpVNqJ455dz+1BJc3PrMkfBi41EZJ",
+	"V+89JLS1fMsHWaD6ytLRknCf7MPy6rJom+QrkC6LUATL3k6tfn26fBfMr3ffp2kr3dMrGUuRlqZ8K3m6",
+	"m5ZFMlQ1m4ljYvELbBMOAI5Bu5EqE2LcJYO2kMbV5SW2UWgbrGAP8/cjnb6IjVAX26XcOgMobj6LkZOw",
+	"X5VsYubCx0dUFfFlqeH11Ep/a6uG74WQUPMUI+vagDqMsUudma7uccJA44EYlFDjKGvDSz8ciGnMxaK0",
+	"cYZ70GgLAQ0Vff7Ncu6HqYF5k5LPyh1FVbCSXKLtSMrydSPblNghKrMTnuI8OBie8zwE0OynXMhDbf25",
+	"toJ+uv5hZCnMxQcBGLu1jl1uRaaG2YEulCLj4M9z5h4nrcDRjCEMWOW84wJ3VQqLmVENEIN9VXe62Bzk",
+	"s8hgIxsnQhB5bdijlQgSGIP9lI1V468tjfiSC9pXxOXO9C9veSigBVo4Wwp6sxfbQjf8P9DY5ZkOkB6A",
+	"kFEVuxwAMPf3ICQtErTxDpVpXrInEEhuFC3Np+QdXzPXI/XX11fkiy+++MZev//17qrA9lXwDINDSSXL",
+	"Bhp2kU/s6988//Krvxcur94VO2e0cg105zv3L4QyUuIMc5+S76FuXUnrmswb05oVNF8KO7FgrNJtnA/5",
+	"xAHr787PAmB45bRuBpVvZO0ig8A4xLEhOCOGzmsWd6ngJSOfWK6qBK0v8C8XtCyZ1p8u5d8/nYUUoNkb",
+	"h4+ocPDL2bNPP/v0mbfh0g2fvZx9AX9yiXWA54vYooQ1rVw2DJfiTTV7CTXJvm2V3ZCJo2cvf0+zmvaV",
+	"i/9sGNSyQSr6F/wMROQbbhSOROh4JuZbcOxrVemZgu2xneiQFXJCfeHQHSk1da/peJh/QiW9zJ6cWNaO",
+	"GFLkW78HxlC5n0/h3/fJvR7A45WzUY9480e+tvfLe8uk9EYKjBf6/Nkz7Ihl0GUP5keXcHjxB5oNxkHn",
+	"26jpCXCP/aRq52EJAEmPFxZ4EcLpwXC1XlOrZM481YfQZq4IdPmBTnwIVEPt2fkdxWI9e2/HuCjp8IG6",
+	"onp2RghdXYKokACOq5KgTwCdd26kXp2zCFSGqbUuCC1dRxdQQVwlKR3BDe2PEeAuPloCv78A0TCkNqPc",
+	"1gXlpX3lnXxnZ5rMm65XUhmXC/LeXalMm2+l08ZOgobLsIP77q1tVMPuz4r/5MFwsvbDUQ/7ciE/vuSG",
+	"WjsEuyh/qGzt8R46VGYw3gtYzZ+ZXmDekRdRv75u5c43F0RL58+p6E4745GQ21dEsCU1/A7vbFFlOX2I",
+	"ALtZ0w/9u8Yb4L5EY5r7/RT/sK9CfTw0BRfnmQJTycZfK1AFiHa0gfwtiu5AK0Ghm0TLNXPOByG35BN7",
+	"NEByEtL99RMwbf49A/NgYW/Xu6/ATL4/meun4DeKP5/iv2jZeIr/YvxdMXsa/oei99OMdeyvduFGJ+/s",
+	"l258ysmaGbhrwZu6IHe05pXzrGSu3ejji48usu8+y1T+ncU8ZZ+l9O1rQSaD/jBGY6bT1/YnRGZUfMld",
+	"sS77ARav8NTmCyB3b4GY/lL9zL4u0h3NHgvfmJSZkSTKbs7AA1H/i+iK1SBLQAqx1ZIL4ppKW0JoNIPb",
+	"ZsW1r/GUpgfFKiYMp/WBqyV675xwDdMMiWcuUv00ApqryOJVlnaX3lyt6WLoam4/QKHMscmauSiDLiB/",
+	"ZWt5x9o9Plgg62DhecLiLdVSQpOEhwPrtXRhqDSCUhowxWzTpETRqjrh1k8vi7aL+w1a6Y6SSBNAv2Ub",
+	"cwJ4/wdjmy60Y5J81ak8AxlVxJX4y9JqG/uS4/Xft72QznS+cYbMucYVPhx2//SlgUJB9yj31jkpoTCx",
+	"FWEjgOH8Mbgu7F53A/qVfRzBrUOW6aX7Vzjz8IAu+/dnB7uP00xAf+tz83wg7glUIAieshTsQI4mPEWF",
+	"Dn1QhgCPjbfyoH/rXvjrAx/98e7xaWgfqNZllAH0t5A74ybJwX0xxs75+jx2zqgb8ERDZ9z2eJyl0zta",
+	"k3bO52M1NJAYQswmyFpWEIuCnk5mZU0OZPrW0lY3w+iGXrBDCOnNK6ITdUAf1eUn8r+fYhjxX1+te/1I",
+	"dlR/qgoCMGw7jiRldn9QLz7yalB38xF9e2c1oX3xalDz2ouzGYqRegyc5Bjpoo1iPIGyhaO1ilbUfzyN",
+	"nFVoo53DCjbaPiOIcIYUxdb8jnU8mrOXv7/vXh8MUhShppySJdMaQqHhw3bT6GvDTXcijgfvjzedN9OE",
+	"2eNAbTXtKUzzr8Rm9npenpPXdDDgop6cIKULItiWJdhPF72g4A1JZJ3A8PPoaql2m6P0tc/OsoQcM/Iy",
+	"7AmkOqluNTb1tLqNm9xJeHhAnuiObQgaK6N0gtKli27HHz40bwDPe0f74qOrcT946/TQP01MhGj5n10h",
+	"/Uc7czn08V6GwwkulHjI9laBqJyijaBVDR5N3+NtOoYu5mzpiiCkz+q39vH/G6hyfShOYFinCjpJhlNm",
+	"FeK4+/cRWHC9vfNo+BWe/w8eOmZZ8JBCm/mAhji4eggNf7jeo4MyCPYnfYAK+1cSLuL+seeUK/65klAC",
+	"1KIsK0l0xUZE1sVdr1NsEnPQTnaXxd1en3WqV/aKYxVhVNWcqVBmr9GGzJm3pv4RRkwJny428MiwpEdA",
+	"a6fJbs6wV2ItLn4Ku/Q/aX3r4hdc5QSEH4oWrLzF8NIQ+R86+bVJ/mlyCPbqocP7k3/p/4/TGzdLO+fp",
+	"9WAlc9dVFy3m2NtvR7Shosq6e9Km8ar6Kahu51AC4t5sjyz8h8Zz+yhZ0+o0CIFioF64fwVyomEfwK9B",
+	"XWqwiMt9QzLLP65/+TnvAfI/LyrfdTB5zKAnYYu6A4zW5yq5wnZQ+diupBGlvGOKVW0PaKpcFS9xSuPo",
+	"QHNR6hpqgKWWmjipSopQT9xXPUsuiOfNDs+fffPicWMOOh0jMxqLQ+wpPeNt/rNegRNhJesK7JS3rAJR",
+	"GeLAPKxVm1O4TwEjKHOsEz1Lnif2oLtotocD9HtRxbAMtTBDd1t3wDE7XRu6s4d8P3qjw3dzGvhZgPPs",
+	"MZinK/kfmnqeQOEO2fv+OuPGXWbjqfFio9ii5svVQJztlZV8/uRwbzMGhzzA0EfgFCwEdGnXwwUCocmW",
+	"1zUxaldgsTIMYQhtc8Yh4y6kuCURAclVf3JEtKlqQ4iA0MhTyevUJ3U/0WRLd8RIl1zTuwUzOHBsaVAu",
+	"/8W98j8W/bbox9mFdgfzrLI9QkYHK6CrUHIeGb3TB/ORhXSsvHI+QxVADyr2u/oJcbmYwkrojCrBXDlB",
+	"LkjcB3bwoI0ys3us/UmNhVngh3ITJ7rgHeinm9KHIX/R6zA9iIXBGOk/jfUW6lR0aphnQ5G4OJEOETuk",
+	"wjGZK9ksV6bohS+/wmBGuwZXCTaDqg2Tm5oN3kZv3StnBGfUnjMBR7uR3dwy0hOoDn4sq2KTNd35tNoI",
+	"Qi7lddgY8zYUzz8Dn++2CH10V+wdN1kTKPR+PUVAY1VpyMUBXFiWsuR3LpWLq71OMXuYaSn34qMrujRC",
+	"zQ04m8ZU3GcT1FwFs51M0fVQeqKJ23/hU78dL4aMb52hX2pcI7a+gkXF8mTwONcB8LVLHzeZ0Tf43af9",
+	"04Xz/jvQekT+rpI5NuIYQ+0XvD2mWfUNjvJ5yP6x+A1s8ywwt4J+l9FYPa5cSakZ6XbKxnrRKbQoRh3d",
+	"52SaX+GF/5b4NLe2oyE3IqbNl40oqQAjZuFscb6jI4gjFTV0TnU+3i2q+5MVQa5D2erT5OFGeaHO1J5u",
+	"G9nJDzUHckOxOPlJM0Mx59MHBXdSQf/6EcFRi7xzavZIPE5C9o2uHX5dqhpX+10Ck/GoSKqRYT137K/b",
+	"nuKTbGbw2fmNZp0WmBnVRYe2gydQLDF2LigpoYdTgY3GrSTjcbNVMg4TPgY3F7Rt9pLlKr4hzEOwVOzX",
+	"adauNf0rUrOFcV4dKM2DRkPQPJw/SLhCUSmmgNnuSZteqiT2/kL6tfh66wGtikQNdFKroNk1fP3scR12",
+	"cQOfDMF6lJ8i/IaXK+eEw0ERhYBcapy518OuQOLdjaVN31snmyYeE/xrVwfxQRSaQi1mLOSzFPb8s4M1",
+	"Wc+bIb4HkGzCQn2KG+MydMn2Lvkn/c7SVPtIHHvvo/lFsTVVt1CqxDE50XEEDBJF6EadF4L4MaE6PVJ4",
+	"iMDk4hFCvTu95aZcMag8P0VQitqkDQtLfylZhj9CYBFUqAMkZOkSs3R14WLF0As+QISh8F7OeHLNl+KX",
+	"xszGmD40NNW0d8ysmK0Y9Z6ua2aeXrmafh2I9pnI/YlsJk5+ga1BjIpid9JXCgJ7SdHroJk2n+SlO1+G",
+	"8Iz0hO1Jk15NacUkBPZJ7Mv/7A85wRzqGsKeyRba7Tb7yLbQISTEoHpUSs/o5d5/Fvd/TVks8PFFt8Vu",
+	"ssgEmgnbF89k7QsTTLH4PU+1Bj+VgQ4TzIkU7IkmVlOM7EFW2oNCXvgUzCHeJJsHu3nabPK2OujBfq4z",
+	"FPd3/zMdIWZIswF4/tlO0xXYAfW+IZDQrtGwCMvXGbYJ2IfGIwfEO3xnqoD35xKD2jZWZzXpOFjlUyMQ",
+	"lgOXlqEKQX6uU9dpk/XYxw473SQOnd34SZgkgBBuHJisV5pTYgjHhiqD+RIp/ESn42AKfkDXRA0IPnvz",
+	"3WNQftaYFjoPncKY5uANJcnkliyoCr3PDwP4ImokOAzoq9DK7lh4F6n+SphBhLt4Rea70MEdwlkEa/uv",
+	"pgPJRU93zNdTePbI9RS6gHuc8jQo9UASAwIVdB6AE+Q1IMCxKv1hCmF3zHWEsE+Mb4aXIxbXLe+cobYw",
+	"QQKYLqEG0iFcSs3DIfpDf8ic4oxe96EL/Z13zJ8RMr5rVIbU3CpBcJFQS55xK6qWihl9GmaE4rGb6JUl",
+	"N1qtuSCaMU1C5M4TPUWh/InesnfYxeMcN3Onx9UjX8w/sy226Dp7thPgBMoml87kLwXTrF647AhHBaD0",
+	"Q8E7KMAku9VYOjKsQ3G4pPOxNneyRd9/e62cZHyOXeHJ4nMw/0nmz8KaupqyVAwchp42EvXE+P29vUix",
+	"v8Xv7+0mg8/894+zRtWzl7MLuuEXd5+BjINjf4xzwXjp7L/eseOmjf4S4gKjv3WTwqMHobhgOwdeJ9Gf",
+	"PMO8f3//fwMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

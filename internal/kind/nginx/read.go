@@ -16,7 +16,7 @@ import (
 	"strconv"
 	"strings"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // Kind is what an estate file calls this kind of server.
@@ -25,7 +25,7 @@ const Kind = "nginx"
 // Read reads the configuration that begins with the file main, an absolute
 // path. Whatever is wrong in it is told in the reading's Problems; the error
 // is one of the source itself, and then there is no reading.
-func Read(fsys fs.FS, main string) (*conf.Reading, error) {
+func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	if !path.IsAbs(main) {
 		return nil, fmt.Errorf("the main file %q is no absolute path", main)
 	}
@@ -33,7 +33,7 @@ func Read(fsys fs.FS, main string) (*conf.Reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{tree: t, out: &conf.Reading{Kind: Kind, Main: path.Clean(main), Material: map[string]*conf.Material{}, Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{}, hosts: map[string][]netip.Addr{}}
+	r := &reader{tree: t, out: &kind.Reading{Kind: Kind, Main: path.Clean(main), Material: map[string]*kind.Material{}, Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{}, hosts: map[string][]netip.Addr{}}
 	r.knownHosts()
 	if f := t.files[r.out.Main]; f != nil {
 		r.main(f)
@@ -50,7 +50,7 @@ func Read(fsys fs.FS, main string) (*conf.Reading, error) {
 	return r.out, nil
 }
 
-func byPlace(a, b conf.Problem) int {
+func byPlace(a, b kind.Problem) int {
 	if c := strings.Compare(a.File, b.File); c != 0 {
 		return c
 	}
@@ -60,7 +60,7 @@ func byPlace(a, b conf.Problem) int {
 // reader turns the tree into the reading.
 type reader struct {
 	*tree
-	out       *conf.Reading
+	out       *kind.Reading
 	addresses map[string]int          // index of a listener by family and address
 	sslOn     map[int]bool            // sites with the directive "ssl on", which counts for a listener where such a site is the default
 	hosts     map[string][]netip.Addr // from the machine's hosts file
@@ -171,7 +171,7 @@ func (p *pairs) take(d *Directive) {
 
 // listen is one listen directive of a server, read.
 type listen struct {
-	at       conf.Place
+	at       kind.Place
 	text     string
 	to       []netip.AddrPort
 	socket   string
@@ -183,7 +183,7 @@ type listen struct {
 }
 
 func (r *reader) server(d *Directive, s *scope) {
-	site := conf.Site{Place: d.Place(), Family: s.family, Refuses: s.refuse}
+	site := kind.Site{Place: d.Place(), Family: s.family, Refuses: s.refuse}
 	var own pairs
 	var listens []listen
 	ssl := s.ssl
@@ -236,12 +236,12 @@ func (r *reader) attach(site int, l *listen, family string) {
 	if l.datagram {
 		return // no TLS over UDP here
 	}
-	targets := make([]conf.Listener, 0, 1)
+	targets := make([]kind.Listener, 0, 1)
 	for _, at := range l.to {
-		targets = append(targets, conf.Listener{Address: at, Both: l.both})
+		targets = append(targets, kind.Listener{Address: at, Both: l.both})
 	}
 	if l.socket != "" || l.unknown != "" {
-		targets = append(targets, conf.Listener{Socket: l.socket, Unknown: l.unknown})
+		targets = append(targets, kind.Listener{Socket: l.socket, Unknown: l.unknown})
 	}
 	for _, to := range targets {
 		to.Place, to.Family, to.Default = l.at, family, site
@@ -249,7 +249,7 @@ func (r *reader) attach(site int, l *listen, family string) {
 		at, met := r.addresses[key]
 		if !met {
 			if at = len(r.out.Listeners); at == listenersLimit {
-				r.problem(l.at, conf.Unread, fmt.Sprintf("at most %d listeners", listenersLimit), "too many addresses and ports; listen %s is not read to its end", shown(l.text))
+				r.problem(l.at, kind.Unread, fmt.Sprintf("at most %d listeners", listenersLimit), "too many addresses and ports; listen %s is not read to its end", shown(l.text))
 				return
 			}
 			r.addresses[key] = at
@@ -258,7 +258,7 @@ func (r *reader) attach(site int, l *listen, family string) {
 		o := &r.out.Listeners[at]
 		if l.isDef {
 			if o.Chosen && o.Default != site {
-				r.problem(l.at, conf.Refused, "one default_server an address", "%s has a default_server already, in %s", o, r.out.Sites[o.Default].Place)
+				r.problem(l.at, kind.Refused, "one default_server an address", "%s has a default_server already, in %s", o, r.out.Sites[o.Default].Place)
 			} else {
 				o.Default, o.Chosen = site, true
 			}
@@ -292,13 +292,13 @@ func (r *reader) listen(d *Directive) listen {
 	host, ports := splitListen(l.text)
 	first, last, ok := portRange(ports)
 	if !ok {
-		r.problem(l.at, conf.Refused, "an address, a port, or address:port", "listen %s", shown(l.text))
+		r.problem(l.at, kind.Refused, "an address, a port, or address:port", "listen %s", shown(l.text))
 		l.unknown = l.text
 		return l
 	}
 	addresses := r.listenAddresses(host)
 	if len(addresses) == 0 {
-		r.problem(l.at, conf.Unread, "an IP address", "the address of listen %s is found by name when nginx starts, so it is not known here", shown(l.text))
+		r.problem(l.at, kind.Unread, "an IP address", "the address of listen %s is found by name when nginx starts, so it is not known here", shown(l.text))
 		l.unknown = l.text
 		return l
 	}
@@ -353,47 +353,47 @@ func (r *reader) listenAddresses(host string) []netip.Addr {
 const goodName = "a name, *.name, .name, name.* or ~expression"
 
 // name reads one name of a server_name directive.
-func (r *reader) name(d *Directive, word int) conf.Name {
+func (r *reader) name(d *Directive, word int) kind.Name {
 	text := d.Words[word].Text
-	n := conf.Name{Place: d.WordPlace(word), Text: text, Matching: conf.Exact}
+	n := kind.Name{Place: d.WordPlace(word), Text: text, Matching: kind.Exact}
 	switch {
 	case strings.HasPrefix(text, "~"):
-		n.Matching = conf.Regex
+		n.Matching = kind.Regex
 		if _, err := compile(text[1:]); err != nil {
-			r.problem(n.Place, conf.Unread, "", "the regular expression %s is not understood here, so what it matches is not known", shown(text))
+			r.problem(n.Place, kind.Unread, "", "the regular expression %s is not understood here, so what it matches is not known", shown(text))
 		}
 		return n
 	case text == "$hostname":
 		if name, ok := r.hostname(); ok {
 			n.Text = name
 		} else {
-			r.problem(n.Place, conf.Unread, "", "the machine's name, which $hostname stands for, is not known")
+			r.problem(n.Place, kind.Unread, "", "the machine's name, which $hostname stands for, is not known")
 		}
 		return n
 	}
 	n.Text = strings.ToLower(text)
 	switch stars := strings.Count(text, "*"); {
 	case strings.HasPrefix(text, "*.") && len(text) > 2 && stars == 1, strings.HasPrefix(text, ".") && len(text) > 1 && stars == 0:
-		n.Matching = conf.Leading
+		n.Matching = kind.Leading
 	case strings.HasSuffix(text, ".*") && len(text) > 2 && stars == 1:
-		n.Matching = conf.Trailing
+		n.Matching = kind.Trailing
 	case text == "." || strings.HasPrefix(text, "*") && !strings.HasPrefix(text, "*."):
-		r.problem(n.Place, conf.Refused, goodName, "invalid name %s", shown(text))
+		r.problem(n.Place, kind.Refused, goodName, "invalid name %s", shown(text))
 		n.Ignored = true
 	}
 	if strings.Contains(text, "/") || strings.Contains(text, ":") {
-		r.problem(n.Place, conf.Suspect, "a host name alone", "the name %s can never match a host", shown(text))
+		r.problem(n.Place, kind.Suspect, "a host name alone", "the name %s can never match a host", shown(text))
 	}
 	return n
 }
 
 // pairsOf gives the certificates in force for a server with their keys, which
 // belong together by their order.
-func (r *reader) pairsOf(server *Directive, s *scope) []conf.Pair {
+func (r *reader) pairsOf(server *Directive, s *scope) []kind.Pair {
 	certificates, keys := s.inherited()
-	list := make([]conf.Pair, 0, len(certificates))
+	list := make([]kind.Pair, 0, len(certificates))
 	for i, c := range certificates {
-		p := conf.Pair{Place: c.Place(), Certificate: c.Arg(0)}
+		p := kind.Pair{Place: c.Place(), Certificate: c.Arg(0)}
 		p.AtRunTime = strings.Contains(p.Certificate, "$")
 		if !p.AtRunTime {
 			p.Certificate, _ = r.full(p.Certificate)
@@ -406,7 +406,7 @@ func (r *reader) pairsOf(server *Directive, s *scope) []conf.Pair {
 				p.AtRunTime = true
 			}
 		} else {
-			r.problem(p.Place, conf.Refused, "an ssl_certificate_key for each ssl_certificate", "no key is named for %s", c.Arg(0))
+			r.problem(p.Place, kind.Refused, "an ssl_certificate_key for each ssl_certificate", "no key is named for %s", c.Arg(0))
 		}
 		list = append(list, p)
 	}

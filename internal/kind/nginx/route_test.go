@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // TestWhatPlainHTTPDoes tells deed, target and line for the front page and for
@@ -15,32 +15,32 @@ func TestWhatPlainHTTPDoes(t *testing.T) {
 	const host = "a.example"
 	for name, c := range map[string]struct {
 		rules           string // begins in line 4
-		front, well     conf.Step
+		front, well     kind.Step
 		frontAt, wellAt int
 		hiddenAt        int
 	}{
-		"files": {"root /srv/a;", conf.Step{Deed: conf.Serves, To: "/srv/a"}, conf.Step{Deed: conf.Serves, To: "/srv/a"}, 4, 4, 0},
+		"files": {"root /srv/a;", kind.Step{Handling: kind.Serves, To: "/srv/a"}, kind.Step{Handling: kind.Serves, To: "/srv/a"}, 4, 4, 0},
 		"a redirect hides the location made for a CA": {"return 301 https://$host$request_uri;\nlocation ^~ /.well-known/ { root /x; }",
-			conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/"}, conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/.well-known/acme-challenge/token"}, 4, 4, 5},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/.well-known/acme-challenge/token"}, 4, 4, 5},
 		"a location made for a CA stands": {"location / { return 302 https://b.example; }\nlocation ^~ /.well-known/acme-challenge/ {\n alias /x/; }",
-			conf.Step{Deed: conf.Redirects, Status: 302, To: "https://b.example"}, conf.Step{Deed: conf.Serves, To: "/x/"}, 4, 6, 0},
+			kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example"}, kind.Step{Handling: kind.Serves, To: "/x/"}, 4, 6, 0},
 		"dot files are denied": {"location /.well-known/ { root /x; }\nlocation ~ /\\. { deny all; }",
-			conf.Step{Deed: conf.Serves}, conf.Step{Deed: conf.Answers, Status: 403}, 3, 5, 4},
+			kind.Step{Handling: kind.Serves}, kind.Step{Handling: kind.Answers, Status: 403}, 3, 5, 4},
 		"the application gets it": {"location / { proxy_pass http://app; }",
-			conf.Step{Deed: conf.Passes, To: "http://app"}, conf.Step{Deed: conf.Passes, To: "http://app"}, 4, 4, 0},
+			kind.Step{Handling: kind.Passes, To: "http://app"}, kind.Step{Handling: kind.Passes, To: "http://app"}, 4, 4, 0},
 		"a condition only a request shows": {"if ($http_user_agent ~ bot) { return 403; }\nreturn 301 https://$host/;",
-			conf.Step{Deed: conf.Depends, Status: 403}, conf.Step{Deed: conf.Depends, Status: 403}, 4, 4, 0},
+			kind.Step{Handling: kind.Depends, Status: 403}, kind.Step{Handling: kind.Depends, Status: 403}, 4, 4, 0},
 		"a condition that sets something only": {"if ($http_cookie) { set $x 1; }\nreturn 308 https://c.example;",
-			conf.Step{Deed: conf.Redirects, Status: 308, To: "https://c.example"}, conf.Step{Deed: conf.Redirects, Status: 308, To: "https://c.example"}, 5, 5, 0},
+			kind.Step{Handling: kind.Redirects, Status: 308, To: "https://c.example"}, kind.Step{Handling: kind.Redirects, Status: 308, To: "https://c.example"}, 5, 5, 0},
 		"a rewrite that keeps the path": {"rewrite ^/(?<rest>.*)$ https://b.example/$rest permanent;",
-			conf.Step{Deed: conf.Redirects, Status: 301, To: "https://b.example/"}, conf.Step{Deed: conf.Redirects, Status: 301, To: "https://b.example/.well-known/acme-challenge/token"}, 4, 4, 0},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://b.example/"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://b.example/.well-known/acme-challenge/token"}, 4, 4, 0},
 		"a rewrite without a scheme is none": {"rewrite ^/$ /index.php last;\nlocation = /index.php { fastcgi_pass unix:/run/php; }",
-			conf.Step{Deed: conf.Passes, To: "unix:/run/php"}, conf.Step{Deed: conf.Serves}, 5, 3, 0},
+			kind.Step{Handling: kind.Passes, To: "unix:/run/php"}, kind.Step{Handling: kind.Serves}, 5, 3, 0},
 		"the negated condition": {"if ($request_uri !~ ^/\\.well-known/) { return 301 https://a.example; }\nroot /y;",
-			conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example"}, conf.Step{Deed: conf.Serves, To: "/y"}, 4, 5, 0},
-		"a status of its own":   {"return 444;", conf.Step{Deed: conf.Answers, Status: 444}, conf.Step{Deed: conf.Answers, Status: 444}, 4, 4, 0},
-		"an address alone":      {"return https://b.example/;", conf.Step{Deed: conf.Redirects, Status: 302, To: "https://b.example/"}, conf.Step{Deed: conf.Redirects, Status: 302, To: "https://b.example/"}, 4, 4, 0},
-		"from an included file": {"include redirect;", conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/x"}, conf.Step{Deed: conf.Redirects, Status: 301, To: "https://a.example/x"}, 2, 2, 0},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example"}, kind.Step{Handling: kind.Serves, To: "/y"}, 4, 5, 0},
+		"a status of its own":   {"return 444;", kind.Step{Handling: kind.Answers, Status: 444}, kind.Step{Handling: kind.Answers, Status: 444}, 4, 4, 0},
+		"an address alone":      {"return https://b.example/;", kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, 4, 4, 0},
+		"from an included file": {"include redirect;", kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, 2, 2, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := read(t, tree(map[string]string{"nginx.conf": "http {\n include a.conf;\n}", "a.conf": "# the site\n\nserver { listen 8080; server_name " + host + ";\n" + c.rules + "\n}",
@@ -49,10 +49,10 @@ func TestWhatPlainHTTPDoes(t *testing.T) {
 			require.Len(t, r.Sites[0].Plain, 1)
 			got := r.Sites[0].Plain[0]
 			for _, pair := range []struct {
-				want, got conf.Step
+				want, got kind.Step
 				at        int
 			}{{c.front, got.Front, c.frontAt}, {c.well, got.WellKnown, c.wellAt}} {
-				assert.Equal(t, pair.want.Deed, pair.got.Deed)
+				assert.Equal(t, pair.want.Handling, pair.got.Handling)
 				assert.Equal(t, pair.want.Status, pair.got.Status)
 				assert.Equal(t, pair.want.To, pair.got.To)
 				assert.Equal(t, pair.at, pair.got.Line)
@@ -72,7 +72,7 @@ func TestEachNameIsAskedOnItsOwn(t *testing.T) {
 		if ($host = www.a.example) { return 301 https://a.example$request_uri; } return 404; } }`}))
 	var got []string
 	for _, p := range r.Sites[0].Plain {
-		got = append(got, p.Host+" "+string(p.Front.Deed))
+		got = append(got, p.Host+" "+string(p.Front.Handling))
 	}
 	assert.Equal(t, []string{"a.example answers", "www.a.example redirects", "any.b.example answers"}, got)
 }

@@ -1,4 +1,4 @@
-package conf
+package kind
 
 import "fmt"
 

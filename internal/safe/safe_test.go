@@ -1,4 +1,4 @@
-package vault_test
+package safe_test
 
 import (
 	"bytes"
@@ -14,85 +14,85 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"insegna.example/internal/vault"
+	"insegna.example/internal/safe"
 )
 
 func key(b byte) string { return base64.StdEncoding.EncodeToString(bytes.Repeat([]byte{b}, 32)) }
 
-func open(t *testing.T, text string) *vault.Vault {
-	v, err := vault.FromText(text, "test")
+func open(t *testing.T, text string) *safe.Safe {
+	v, err := safe.FromText(text, "test")
 	require.NoError(t, err)
 	return v
 }
 
-// TestWhatIsSealedOpensOnlyAsItWas changes every byte, the purpose and the key.
-func TestWhatIsSealedOpensOnlyAsItWas(t *testing.T) {
+// TestWhatIsEncryptedIsReadOnlyAsItWas changes every byte, the purpose and the key.
+func TestWhatIsEncryptedIsReadOnlyAsItWas(t *testing.T) {
 	v := open(t, key(1))
-	sealed, err := v.Seal(vault.Secret("the key of the harbour"), "account 7")
+	encrypted, err := v.Encrypt(safe.Secret("the key of the harbour"), "account 7")
 	require.NoError(t, err)
-	again, err := v.Seal(vault.Secret("the key of the harbour"), "account 7")
+	again, err := v.Encrypt(safe.Secret("the key of the harbour"), "account 7")
 	require.NoError(t, err)
-	assert.NotEqual(t, sealed, again, "the same secret never looks the same twice")
-	assert.NotContains(t, string(sealed), "harbour")
-	got, err := v.Open(sealed, "account 7")
+	assert.NotEqual(t, encrypted, again, "the same secret never looks the same twice")
+	assert.NotContains(t, string(encrypted), "harbour")
+	got, err := v.Decrypt(encrypted, "account 7")
 	require.NoError(t, err)
 	assert.Equal(t, "the key of the harbour", string(got))
 
-	_, err = v.Open(sealed, "account 8")
-	require.ErrorIs(t, err, vault.ErrSealed, "it cannot stand in for another")
-	for i := range sealed {
-		changed := bytes.Clone(sealed)
+	_, err = v.Decrypt(encrypted, "account 8")
+	require.ErrorIs(t, err, safe.ErrDecrypt, "it cannot stand in for another")
+	for i := range encrypted {
+		changed := bytes.Clone(encrypted)
 		changed[i] ^= 1
-		_, err := v.Open(changed, "account 7")
+		_, err := v.Decrypt(changed, "account 7")
 		require.Error(t, err, i)
-		_, err = v.Open(sealed[:i], "account 7")
-		require.ErrorIs(t, err, vault.ErrSealed, i)
+		_, err = v.Decrypt(encrypted[:i], "account 7")
+		require.ErrorIs(t, err, safe.ErrDecrypt, i)
 	}
-	_, err = open(t, key(2)).Open(sealed, "account 7")
-	var missing *vault.MissingError
+	_, err = open(t, key(2)).Decrypt(encrypted, "account 7")
+	var missing *safe.MissingError
 	require.ErrorAs(t, err, &missing)
 	assert.Equal(t, v.Key(), missing.Key)
 }
 
-// TestAKeyIsReplacedWithoutLosingWhatItSealed puts a new key in front.
-func TestAKeyIsReplacedWithoutLosingWhatItSealed(t *testing.T) {
+// TestAKeyIsReplacedWithoutLosingWhatItEncrypted puts a new key in front.
+func TestAKeyIsReplacedWithoutLosingWhatItEncrypted(t *testing.T) {
 	old := open(t, key(1))
-	sealed, err := old.Seal(vault.Secret("x"), "p")
+	encrypted, err := old.Encrypt(safe.Secret("x"), "p")
 	require.NoError(t, err)
 	both := open(t, key(2)+"\n"+key(1)+"\n")
 	assert.NotEqual(t, old.Key(), both.Key())
-	got, err := both.Open(sealed, "p")
+	got, err := both.Decrypt(encrypted, "p")
 	require.NoError(t, err)
 	assert.Equal(t, "x", string(got))
-	fresh, err := both.Seal(vault.Secret("y"), "p")
+	fresh, err := both.Encrypt(safe.Secret("y"), "p")
 	require.NoError(t, err)
-	_, err = old.Open(fresh, "p")
-	assert.Error(t, err, "the new key seals")
+	_, err = old.Decrypt(fresh, "p")
+	assert.Error(t, err, "the new key encrypts")
 }
 
 func TestTheKeyFile(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "vault.key")
-	_, err := vault.FromFile(path, false)
-	require.ErrorContains(t, err, "is missing, and the database holds what was sealed with it; put the file back")
-	v, err := vault.FromFile(path, true)
+	path := filepath.Join(t.TempDir(), "safe.key")
+	_, err := safe.FromFile(path, false)
+	require.ErrorContains(t, err, "is missing, and the database holds what was encrypted with it; put the file back")
+	v, err := safe.FromFile(path, true)
 	require.NoError(t, err)
 	st, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), st.Mode())
-	again, err := vault.FromFile(path, true)
+	again, err := safe.FromFile(path, true)
 	require.NoError(t, err)
 	assert.Equal(t, v.Key(), again.Key(), "a key that is there stays")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(path, 0o640))
-	_, err = vault.FromFile(path, true)
+	_, err = safe.FromFile(path, true)
 	require.ErrorContains(t, err, "may be read by others (mode 0640); chmod 600 "+path)
 	assert.NotContains(t, err.Error(), strings.TrimSpace(string(text)))
-	_, err = vault.FromFile("/no/such/folder/key", true)
+	_, err = safe.FromFile("/no/such/folder/key", true)
 	require.ErrorContains(t, err, "cannot be made")
 	for _, bad := range []string{"", " \n", "x", key(1)[:40], key(1) + " " + "x"} {
-		_, err := vault.FromText(bad, "INSEGNA_VAULT_KEY")
-		var ke *vault.KeyError
+		_, err := safe.FromText(bad, "INSEGNA_SAFE_KEY")
+		var ke *safe.KeyError
 		require.ErrorAs(t, err, &ke, bad)
 		assert.Contains(t, err.Error(), "openssl rand -base64 32")
 		assert.NotContains(t, err.Error(), key(1)[:40])
@@ -101,11 +101,11 @@ func TestTheKeyFile(t *testing.T) {
 
 // TestASecretIsNeverShownByChance prints, logs and encodes one in every way.
 func TestASecretIsNeverShownByChance(t *testing.T) {
-	s := vault.Secret("harbour")
+	s := safe.Secret("harbour")
 	held := struct {
-		Key  vault.Secret
-		List []vault.Secret
-	}{s, []vault.Secret{s}}
+		Key  safe.Secret
+		List []safe.Secret
+	}{s, []safe.Secret{s}}
 	var log bytes.Buffer
 	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "key", s, "held", held)
 	slog.New(slog.NewJSONHandler(&log, nil)).Info("x", "key", s, "held", held)

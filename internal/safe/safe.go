@@ -1,12 +1,12 @@
-// Package vault seals secrets for keeping: AES-256-GCM (NIST SP 800-38D) with
+// Package safe encrypts secrets for keeping: AES-256-GCM (NIST SP 800-38D) with
 // a random nonce, the id of the key, and the purpose of the secret bound in,
-// so that a sealed secret cannot stand in for another.
+// so that an encrypted secret cannot stand in for another.
 //
 // Its keys come from a file or from the environment, never from the database
-// that keeps what is sealed. Several keys may be there: the first seals, all
-// open, so that a key can be replaced while what older ones sealed stays
+// that keeps what is encrypted. Several keys may be there: the first encrypts, all
+// decrypt, so that a key can be replaced while what older ones encrypted stays
 // readable.
-package vault
+package safe
 
 import (
 	"crypto/aes"
@@ -50,46 +50,46 @@ const (
 	idSize  = 8
 )
 
-// version is the form of what Seal gives: this byte, key id, nonce, ciphertext.
+// version is the form of what Encrypt gives: this byte, key id, nonce, ciphertext.
 const version = 1
 
-// Vault seals and opens. Safe for concurrent use.
-type Vault struct {
-	current string // id of the key that seals
+// Safe encrypts and decrypts. Safe for concurrent use.
+type Safe struct {
+	current string // id of the key that encrypts
 	keys    map[string]cipher.AEAD
 	source  string // where the keys come from, for errors
 }
 
-// KeyError says that the vault's keys cannot be used.
+// KeyError says that the safe's keys cannot be used.
 type KeyError struct{ Source, Problem, Next string }
 
 func (e *KeyError) Error() string {
-	return fmt.Sprintf("the vault's key in %s %s; %s", e.Source, e.Problem, e.Next)
+	return fmt.Sprintf("the safe's key in %s %s; %s", e.Source, e.Problem, e.Next)
 }
 
-// MissingError says that something was sealed with a key the vault has not.
+// MissingError says that something was encrypted with a key the safe has not.
 type MissingError struct{ Source, Key string }
 
 func (e *MissingError) Error() string {
-	return fmt.Sprintf("the vault's key %s is not in %s; put it back from your backup: without it what it sealed stays closed", e.Key, e.Source)
+	return fmt.Sprintf("the safe's key %s is not in %s; put it back from your backup: without it nothing it encrypted can be read", e.Key, e.Source)
 }
 
-// ErrSealed says that what should be opened was changed, cut short, or sealed
+// ErrDecrypt says that what should be decrypted was changed, cut short, or encrypted
 // for another purpose.
-var ErrSealed = errors.New("what is sealed cannot be opened: it was changed, or is not what it is taken for")
+var ErrDecrypt = errors.New("what is encrypted cannot be decrypted: it was changed, or is not what it is taken for")
 
-// FromFile opens a vault with the keys of a file, one a line in base64, the
+// FromFile opens a safe with the keys of a file, one a line in base64, the
 // newest first. A file that is not there is made with a new key when fresh
 // says so, and is an error otherwise. A file others may read is refused.
-func FromFile(path string, fresh bool) (*Vault, error) {
+func FromFile(path string, fresh bool) (*Safe, error) {
 	st, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && fresh:
 		if err := makeFile(path); err != nil {
-			return nil, &KeyError{path, fmt.Sprintf("cannot be made: %v", err), "choose another place with --vault-key"}
+			return nil, &KeyError{path, fmt.Sprintf("cannot be made: %v", err), "choose another place with --safe-key"}
 		}
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, &KeyError{path, "is missing, and the database holds what was sealed with it", "put the file back from your backup, or name it with --vault-key"}
+		return nil, &KeyError{path, "is missing, and the database holds what was encrypted with it", "put the file back from your backup, or name it with --safe-key"}
 	case err != nil:
 		return nil, &KeyError{path, fmt.Sprintf("cannot be read: %v", err), "let the service's user read it"}
 	case st.Mode().Perm()&0o077 != 0:
@@ -119,10 +119,10 @@ func makeFile(path string) error {
 	return errors.Join(f.Sync(), f.Close())
 }
 
-// FromText opens a vault with keys in base64, parted by white space; source is
+// FromText opens a safe with keys in base64, parted by white space; source is
 // said in errors.
-func FromText(text, source string) (*Vault, error) {
-	v := &Vault{keys: map[string]cipher.AEAD{}, source: source}
+func FromText(text, source string) (*Safe, error) {
+	v := &Safe{keys: map[string]cipher.AEAD{}, source: source}
 	for _, word := range strings.Fields(text) {
 		key, err := base64.StdEncoding.DecodeString(word)
 		if err != nil || len(key) != keySize {
@@ -149,17 +149,18 @@ func FromText(text, source string) (*Vault, error) {
 	return v, nil
 }
 
-// idOf names a key without telling anything of it.
+// idOf names a key without telling anything of it. Its text is part of what is
+// stored and stays as it was first released.
 func idOf(key []byte) string {
 	sum := sha256.Sum256(append([]byte("insegna vault key id\x00"), key...))
 	return hex.EncodeToString(sum[:idSize])
 }
 
-// Key is the id of the key that seals.
-func (v *Vault) Key() string { return v.current }
+// Key is the id of the key that encrypts.
+func (v *Safe) Key() string { return v.current }
 
-// Seal closes a secret for a purpose, such as "account 7 key".
-func (v *Vault) Seal(secret Secret, purpose string) ([]byte, error) {
+// Encrypt encrypts a secret for a purpose, such as "account 7 key".
+func (v *Safe) Encrypt(secret Secret, purpose string) ([]byte, error) {
 	aead := v.keys[v.current]
 	id, err := hex.DecodeString(v.current)
 	if err != nil {
@@ -174,24 +175,24 @@ func (v *Vault) Seal(secret Secret, purpose string) ([]byte, error) {
 	return aead.Seal(out, nonce, secret, bound(out[:1+idSize], purpose)), nil
 }
 
-// Open gives back what was sealed for a purpose. The error is a *MissingError
-// when the key is not there, ErrSealed otherwise.
-func (v *Vault) Open(sealed []byte, purpose string) (Secret, error) {
-	if len(sealed) < 1+idSize || sealed[0] != version {
-		return nil, ErrSealed
+// Decrypt gives back what was encrypted for a purpose. The error is a *MissingError
+// when the key is not there, ErrDecrypt otherwise.
+func (v *Safe) Decrypt(encrypted []byte, purpose string) (Secret, error) {
+	if len(encrypted) < 1+idSize || encrypted[0] != version {
+		return nil, ErrDecrypt
 	}
-	id := hex.EncodeToString(sealed[1 : 1+idSize])
+	id := hex.EncodeToString(encrypted[1 : 1+idSize])
 	aead := v.keys[id]
 	if aead == nil {
 		return nil, &MissingError{v.source, id}
 	}
-	rest := sealed[1+idSize:]
+	rest := encrypted[1+idSize:]
 	if len(rest) < aead.NonceSize() {
-		return nil, ErrSealed
+		return nil, ErrDecrypt
 	}
-	secret, err := aead.Open(nil, rest[:aead.NonceSize()], rest[aead.NonceSize():], bound(sealed[:1+idSize], purpose))
+	secret, err := aead.Open(nil, rest[:aead.NonceSize()], rest[aead.NonceSize():], bound(encrypted[:1+idSize], purpose))
 	if err != nil {
-		return nil, ErrSealed
+		return nil, ErrDecrypt
 	}
 	return secret, nil
 }

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // Flat is a whole configuration in one text: what each include names stands in
@@ -17,13 +17,13 @@ import (
 // means the same.
 type Flat struct {
 	Text   string
-	places []conf.Place // of each line
+	places []kind.Place // of each line
 }
 
 // Place tells where a line, counted from 1, comes from.
-func (f *Flat) Place(line int) (conf.Place, bool) {
+func (f *Flat) Place(line int) (kind.Place, bool) {
 	if line < 1 || line > len(f.places) || f.places[line-1].File == "" {
-		return conf.Place{}, false
+		return kind.Place{}, false
 	}
 	return f.places[line-1], true
 }
@@ -47,8 +47,8 @@ const flatLimit = 64 << 20
 
 // Flatten writes a configuration as one text, as it will be with edits made,
 // and with words, such as paths of certificates, in the place of others. What
-// cannot be read all is not copied: the error is a *conf.Problem then.
-func Flatten(fsys fs.FS, main string, edits []conf.Edit, words map[string]string) (*Flat, error) {
+// cannot be read all is not copied: the error is a *kind.Problem then.
+func Flatten(fsys fs.FS, main string, edits []kind.Edit, words map[string]string) (*Flat, error) {
 	main = path.Clean(main)
 	if len(edits) > 0 {
 		fsys = edited{fsys, edits}
@@ -62,11 +62,11 @@ func Flatten(fsys fs.FS, main string, edits []conf.Edit, words map[string]string
 		return nil, errors.New("there is no configuration at " + main)
 	}
 	for i := range t.problems {
-		if t.problems[i].Gravity == conf.Unread {
+		if t.problems[i].Effect == kind.Unread {
 			return nil, &t.problems[i]
 		}
 	}
-	w := &flattener{tree: t, words: words, places: make([]conf.Place, 1)}
+	w := &flattener{tree: t, words: words, places: make([]kind.Place, 1)}
 	w.file(f)
 	if w.text.Len() > flatLimit {
 		return nil, errors.New("the configuration is too large to be copied")
@@ -78,11 +78,11 @@ type flattener struct {
 	*tree
 	words  map[string]string
 	text   strings.Builder
-	places []conf.Place
+	places []kind.Place
 }
 
 // write adds text that comes from a place, which goes on with its lines.
-func (w *flattener) write(at *conf.Place, text string) {
+func (w *flattener) write(at *kind.Place, text string) {
 	if w.text.Len() > flatLimit {
 		return
 	}
@@ -96,18 +96,18 @@ func (w *flattener) write(at *conf.Place, text string) {
 			return
 		}
 		at.Line++
-		w.places = append(w.places, conf.Place{})
+		w.places = append(w.places, kind.Place{})
 		text = rest
 	}
 }
 
 func (w *flattener) file(f *File) {
-	at := &conf.Place{File: f.Path, Line: 1}
+	at := &kind.Place{File: f.Path, Line: 1}
 	w.list(at, f.Nodes)
 	w.write(at, f.Rest)
 }
 
-func (w *flattener) list(at *conf.Place, list []*Directive) {
+func (w *flattener) list(at *kind.Place, list []*Directive) {
 	for _, d := range list {
 		if w.text.Len() > flatLimit {
 			return
@@ -117,7 +117,7 @@ func (w *flattener) list(at *conf.Place, list []*Directive) {
 			at.Line-- // this one is ours
 			for _, f := range files {
 				w.file(f)
-				w.write(&conf.Place{}, "\n")
+				w.write(&kind.Place{}, "\n")
 			}
 			for i := range d.Words {
 				at.Line += strings.Count(d.Words[i].Raw, "\n")
@@ -154,7 +154,7 @@ func (w *flattener) taken(d *Directive) ([]*File, bool) {
 // edited is a file system in which some files are as they will be.
 type edited struct {
 	fs.FS
-	edits []conf.Edit
+	edits []kind.Edit
 }
 
 // Open implements fs.FS.
@@ -167,7 +167,7 @@ func (e edited) Open(name string) (fs.File, error) {
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
-	if i := slices.IndexFunc(e.edits, func(x conf.Edit) bool { return x.Path == at }); i >= 0 {
+	if i := slices.IndexFunc(e.edits, func(x kind.Edit) bool { return x.Path == at }); i >= 0 {
 		return editedFile{f, strings.NewReader(e.edits[i].After)}, nil
 	}
 	return f, nil

@@ -1,4 +1,4 @@
-// Package conf says what a server's own configuration says: which listeners
+// Package kind says what a server's own configuration says: which listeners
 // it opens, which sites it declares, which certificate, chain and key files
 // they name, and where each of these is written.
 //
@@ -11,7 +11,7 @@
 // file system may tell that it failed as a whole, rather than in one file, by
 // an error with the method Lost() bool; a reader then gives up, so that nothing
 // half-read is taken for the whole.
-package conf
+package kind
 
 import (
 	"errors"
@@ -30,23 +30,23 @@ type Place struct {
 
 func (p Place) String() string { return fmt.Sprintf("%s:%d", p.File, p.Line) }
 
-// Gravity says what a problem means for the server.
-type Gravity string
+// Effect says what a problem means for the server.
+type Effect string
 
 // The gravities, worst first.
 const (
-	Refused Gravity = "refused" // the server will not take this configuration
-	Unread  Gravity = "unread"  // it could not be read from here, so it is not known
-	Suspect Gravity = "suspect" // the server takes it, though hardly as it is meant
+	Refused Effect = "refused" // the server will not take this configuration
+	Unread  Effect = "unread"  // it could not be read from here, so it is not known
+	Suspect Effect = "suspect" // the server takes it, though hardly as it is meant
 )
 
 // Problem is something wrong with a configuration. The rest of it is read all
 // the same.
 type Problem struct {
 	Place
-	Gravity  Gravity `json:"gravity"`
-	Message  string  `json:"message"`
-	Expected string  `json:"expected"` // "" when the message says it
+	Effect   Effect `json:"effect"`
+	Message  string `json:"message"`
+	Expected string `json:"expected"` // "" when the message says it
 }
 
 func (p *Problem) Error() string {
@@ -187,26 +187,26 @@ type Route struct {
 	WellKnown Step   `json:"well_known"` // for files below /.well-known/acme-challenge/ (RFC 8555 section 8.3)
 }
 
-// Deed is what happens to a request.
-type Deed string
+// Handling is what happens to a request.
+type Handling string
 
 // The deeds.
 const (
-	Redirects Deed = "redirects"
-	Serves    Deed = "serves files"
-	Passes    Deed = "passes on"
-	Answers   Deed = "answers" // with a fixed status
-	Depends   Deed = "depends" // on something only a request shows
+	Redirects Handling = "redirects"
+	Serves    Handling = "serves files"
+	Passes    Handling = "passes on"
+	Answers   Handling = "answers" // with a fixed status
+	Depends   Handling = "depends" // on something only a request shows
 )
 
 // Step is what is done with a request, and where that is written.
 type Step struct {
 	Place
-	Deed   Deed   `json:"deed"`
-	Status int    `json:"status,omitempty"`
-	To     string `json:"to,omitempty"`     // location, folder, or where it is passed on to
-	Under  string `json:"under,omitempty"`  // the path whose place To takes, when it is no root
-	Hidden *Place `json:"hidden,omitempty"` // a location made for this path that never gets it
+	Handling Handling `json:"handling"`
+	Status   int      `json:"status,omitempty"`
+	To       string   `json:"to,omitempty"`     // location, folder, or where it is passed on to
+	Under    string   `json:"under,omitempty"`  // the path whose place To takes, when it is no root
+	Hidden   *Place   `json:"hidden,omitempty"` // a location made for this path that never gets it
 }
 
 // Hop is one way from a site to a server behind it.

@@ -31,8 +31,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 )
 
 const program = "/usr/sbin/nginx"
@@ -199,7 +199,7 @@ func (c *truth) takes(address string) bool {
 	return err == nil
 }
 
-func (c *truth) read(t *testing.T) *conf.Reading {
+func (c *truth) read(t *testing.T) *kind.Reading {
 	r, err := nginx.Read(os.DirFS("/"), filepath.Join(c.dir, "nginx.conf"))
 	require.NoError(t, err)
 	return r
@@ -212,7 +212,7 @@ func (c *truth) compareRefusal(t *testing.T) {
 	file, line, _ := strings.Cut(c.refused, ":")
 	found := ""
 	for _, p := range c.read(t).Problems {
-		if p.Gravity == conf.Refused && filepath.Base(p.File) == file && (line == "" || strconv.Itoa(p.Line) == line) {
+		if p.Effect == kind.Refused && filepath.Base(p.File) == file && (line == "" || strconv.Itoa(p.Line) == line) {
 			found = p.Error()
 		}
 	}
@@ -223,10 +223,10 @@ func (c *truth) compareRefusal(t *testing.T) {
 }
 
 // compare connects to every port of both families with every name.
-func (c *truth) compare(t *testing.T) *conf.Reading {
+func (c *truth) compare(t *testing.T) *kind.Reading {
 	r := c.read(t)
 	for _, p := range r.Problems {
-		assert.NotEqual(t, conf.Refused, p.Gravity, p.Error())
+		assert.NotEqual(t, kind.Refused, p.Effect, p.Error())
 	}
 	x := nginx.NewIndex(r)
 	for _, port := range c.ports {
@@ -240,7 +240,7 @@ func (c *truth) compare(t *testing.T) *conf.Reading {
 	return r
 }
 
-func (c *truth) compareOne(t *testing.T, r *conf.Reading, x *nginx.Index, at netip.AddrPort, name string) {
+func (c *truth) compareOne(t *testing.T, r *kind.Reading, x *nginx.Index, at netip.AddrPort, name string) {
 	a := x.Answer(name, at)
 	what := fmt.Sprintf("%q at %s: %s", name, at, a.Why)
 	require.NotEmpty(t, a.Why)
@@ -270,7 +270,7 @@ func (c *truth) compareOne(t *testing.T, r *conf.Reading, x *nginx.Index, at net
 
 // compareLeaf asks for both kinds of key: each pair of the site must be seen,
 // and nothing else.
-func (c *truth) compareLeaf(t *testing.T, r *conf.Reading, site *conf.Site, at netip.AddrPort, name, what string) {
+func (c *truth) compareLeaf(t *testing.T, r *kind.Reading, site *kind.Site, at netip.AddrPort, name, what string) {
 	var want, got []string
 	for _, p := range site.Pairs {
 		m := r.Material[p.Certificate]
@@ -306,24 +306,24 @@ func shake(at netip.AddrPort, name string, suite uint16) (string, error) {
 
 // comparePlain asks over plain http for the front page and for the file a CA
 // would ask for.
-func (c *truth) comparePlain(t *testing.T, r *conf.Reading, a conf.Answer, at netip.AddrPort, name string) {
+func (c *truth) comparePlain(t *testing.T, r *kind.Reading, a kind.Answer, at netip.AddrPort, name string) {
 	for _, route := range a.Site.Plain {
 		if route.Host != name {
 			continue
 		}
-		for path, step := range map[string]conf.Step{"/": route.Front, "/.well-known/acme-challenge/token": route.WellKnown} {
+		for path, step := range map[string]kind.Step{"/": route.Front, "/.well-known/acme-challenge/token": route.WellKnown} {
 			status, location := get(t, at, name, path)
 			what := fmt.Sprintf("%s%s: %+v, seen %d %s", name, path, step, status, location)
 			assert.Positive(t, step.Line, what)
-			switch step.Deed {
-			case conf.Redirects:
+			switch step.Handling {
+			case kind.Redirects:
 				assert.Equal(t, step.Status, status, what)
 				assert.Equal(t, step.To, location, what)
-			case conf.Answers:
+			case kind.Answers:
 				assert.Equal(t, step.Status, status, what)
-			case conf.Passes:
+			case kind.Passes:
 				assert.Equal(t, http.StatusBadGateway, status, what)
-			case conf.Serves:
+			case kind.Serves:
 				assert.Contains(t, []int{200, 403, 404}, status, what)
 			default:
 				t.Errorf("nothing said: %s", what)

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // What a site that had no TLS gets, where nothing else is declared for it:
@@ -26,8 +26,8 @@ const wellKnown = "/.well-known/acme-challenge/"
 // listener, these lines, what BCP 195 asks for, and a permanent redirect from
 // plain http that leaves the path of http-01 free. It gives the files that
 // change, in the order of their paths; none when all is as wanted. A
-// *conf.EditError says why a site is not changed.
-func Edit(fsys fs.FS, main string, list []conf.Wanted) ([]conf.Edit, error) {
+// *kind.EditError says why a site is not changed.
+func Edit(fsys fs.FS, main string, list []kind.Wanted) ([]kind.Edit, error) {
 	reading, err := Read(fsys, main)
 	if err != nil {
 		return nil, err
@@ -53,13 +53,13 @@ func Edit(fsys fs.FS, main string, list []conf.Wanted) ([]conf.Edit, error) {
 // editor changes the directives of a tree.
 type editor struct {
 	*tree
-	reading *conf.Reading
+	reading *kind.Reading
 	before  map[*File]string // files that were touched, as they were
 	used    map[*File]int    // how often a file is included
 }
 
-func (e *editor) edits() ([]conf.Edit, error) {
-	var out []conf.Edit
+func (e *editor) edits() ([]kind.Edit, error) {
+	var out []kind.Edit
 	for f, before := range e.before {
 		after := f.Print()
 		if after == before {
@@ -69,9 +69,9 @@ func (e *editor) edits() ([]conf.Edit, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, conf.Edit{Path: at, Before: before, After: after})
+		out = append(out, kind.Edit{Path: at, Before: before, After: after})
 	}
-	slices.SortFunc(out, func(a, b conf.Edit) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(out, func(a, b kind.Edit) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil
 }
 
@@ -83,7 +83,7 @@ const linksDeep = 16
 func resolved(fsys fs.FS, p string) (string, error) {
 	for range linksDeep {
 		to, err := fs.ReadLink(fsys, inFS(p))
-		if errors.Is(err, fs.ErrInvalid) || err != nil && !conf.Lost(err) {
+		if errors.Is(err, fs.ErrInvalid) || err != nil && !kind.Lost(err) {
 			return p, nil // no link, or a source that knows none
 		} else if err != nil {
 			return "", err
@@ -104,7 +104,7 @@ type parent struct {
 }
 
 // find looks for the site's block and the blocks around it, outermost first.
-func (e *editor) find(at conf.Place) (site *Directive, around []*Directive, where parent) {
+func (e *editor) find(at kind.Place) (site *Directive, around []*Directive, where parent) {
 	var visit func(p parent, outer []*Directive) bool
 	visit = func(p parent, outer []*Directive) bool {
 		for _, d := range *p.list {
@@ -129,11 +129,11 @@ func (e *editor) find(at conf.Place) (site *Directive, around []*Directive, wher
 	return site, around, where
 }
 
-func (e *editor) site(w conf.Wanted) error {
-	no := func(at conf.Place, remedy, format string, args ...any) error {
-		return &conf.EditError{Place: at, Reason: fmt.Sprintf(format, args...), Remedy: remedy}
+func (e *editor) site(w kind.Wanted) error {
+	no := func(at kind.Place, remedy, format string, args ...any) error {
+		return &kind.EditError{Place: at, Reason: fmt.Sprintf(format, args...), Remedy: remedy}
 	}
-	i := slices.IndexFunc(e.reading.Sites, func(s conf.Site) bool { return s.Place == w.Site })
+	i := slices.IndexFunc(e.reading.Sites, func(s kind.Site) bool { return s.Place == w.Site })
 	if i < 0 {
 		return no(w.Site, "read the configuration anew", "no site in force is declared there")
 	}
@@ -155,18 +155,18 @@ func (e *editor) site(w conf.Wanted) error {
 	if site.Family != "http" {
 		return no(d.Place(), "add ssl to its listen line by hand", "a stream site without TLS is not changed")
 	}
-	return e.secure(site, d, around, where, w, no)
+	return e.addTLS(site, d, around, where, w, no)
 }
 
 func (e *editor) speaksTLS(site int) bool {
-	return slices.ContainsFunc(e.reading.Listeners, func(l conf.Listener) bool { return l.TLS && slices.Contains(l.Sites, site) })
+	return slices.ContainsFunc(e.reading.Listeners, func(l kind.Listener) bool { return l.TLS && slices.Contains(l.Sites, site) })
 }
 
-type refusal func(at conf.Place, remedy, format string, args ...any) error
+type refusal func(at kind.Place, remedy, format string, args ...any) error
 
 // exchange puts other paths in the place of a TLS site's certificate and key.
-func (e *editor) exchange(site *conf.Site, d *Directive, w conf.Wanted, no refusal) error {
-	inside := func(p conf.Place) *Directive { return e.inside(d, p) }
+func (e *editor) exchange(site *kind.Site, d *Directive, w kind.Wanted, no refusal) error {
+	inside := func(p kind.Place) *Directive { return e.inside(d, p) }
 	switch {
 	case len(site.Pairs) > 1:
 		return no(site.Pairs[1].Place, "leave the site one pair, or write the lines by hand", "the site shows %d certificates", len(site.Pairs))
@@ -200,7 +200,7 @@ func (e *editor) exchange(site *conf.Site, d *Directive, w conf.Wanted, no refus
 }
 
 // inside finds the directive at a place in a block or in what it includes.
-func (e *editor) inside(block *Directive, at conf.Place) *Directive {
+func (e *editor) inside(block *Directive, at kind.Place) *Directive {
 	for _, d := range block.Block {
 		if d.Place() == at {
 			return d
@@ -214,12 +214,12 @@ func (e *editor) inside(block *Directive, at conf.Place) *Directive {
 	return nil
 }
 
-// secure gives a plain site TLS, and puts a site before it that redirects.
-func (e *editor) secure(site *conf.Site, d *Directive, around []*Directive, where parent, w conf.Wanted, no refusal) error {
+// addTLS gives a plain site TLS, and puts a site before it that redirects.
+func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, where parent, w kind.Wanted, no refusal) error {
 	if w.Port == 0 {
 		return no(d.Place(), "declare the port under ports of the server in the estate file", "no port is known for https here")
 	}
-	if len(site.Plain) > 0 && site.Plain[0].Front.Deed == conf.Redirects {
+	if len(site.Plain) > 0 && site.Plain[0].Front.Handling == kind.Redirects {
 		return no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s", site.Plain[0].Front.To)
 	}
 	var plain []string     // listen lines of the site that redirects
@@ -257,7 +257,7 @@ func (e *editor) secure(site *conf.Site, d *Directive, around []*Directive, wher
 	}
 	root := w.Proofs
 	if len(site.Plain) > 0 {
-		if s := site.Plain[0].WellKnown; s.Deed == conf.Serves && s.Under == "" && path.IsAbs(s.To) && !strings.Contains(s.To, "$") {
+		if s := site.Plain[0].WellKnown; s.Handling == kind.Serves && s.Under == "" && path.IsAbs(s.To) && !strings.Contains(s.To, "$") {
 			root = s.To
 		}
 	}

@@ -11,14 +11,14 @@ import (
 	"strings"
 	"time"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/reach"
 )
 
 // Run takes an installation that was begun as far as it goes: to Done, Returned
 // or Stuck, each stored and without an error; a *WaitError when the way to the
 // server broke off; or the context's error.
-func (m *Machine) Run(ctx context.Context, i *Installation) error {
+func (m *Installer) Run(ctx context.Context, i *Installation) error {
 	for !i.State.Ended() {
 		err := m.step(ctx, i)
 		if err == nil {
@@ -35,7 +35,7 @@ func (m *Machine) Run(ctx context.Context, i *Installation) error {
 // savedError is an error of the records, not of the installation.
 type savedError struct{ error }
 
-func (m *Machine) enter(ctx context.Context, i *Installation, next State, step string, words string) error {
+func (m *Installer) enter(ctx context.Context, i *Installation, next State, step string, words string) error {
 	i.State = next
 	if err := m.Records.Save(ctx, i, step, Well, words); err != nil {
 		return savedError{err}
@@ -43,7 +43,7 @@ func (m *Machine) enter(ctx context.Context, i *Installation, next State, step s
 	return nil
 }
 
-func (m *Machine) step(ctx context.Context, i *Installation) error {
+func (m *Installer) step(ctx context.Context, i *Installation) error {
 	switch i.State {
 	case Staging:
 		return m.stage(ctx, i)
@@ -65,14 +65,14 @@ func (m *Machine) step(ctx context.Context, i *Installation) error {
 }
 
 // failed decides what becomes of an installation after an error.
-func (m *Machine) failed(ctx context.Context, i *Installation, err error) error {
+func (m *Installer) failed(ctx context.Context, i *Installation, err error) error {
 	var saved savedError
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.As(err, &saved):
 		return saved.error
-	case conf.Lost(err) && i.Tries < mostTries:
+	case kind.Lost(err) && i.Tries < mostTries:
 		i.Tries++
 		if err := m.Records.Save(ctx, i, "way", Doing, err.Error()); err != nil {
 			return err
@@ -89,7 +89,7 @@ func (m *Machine) failed(ctx context.Context, i *Installation, err error) error 
 		advice = "look at a new preview, and install from that"
 	}
 	step := string(i.State)
-	if i.State == Returning || conf.Lost(err) {
+	if i.State == Returning || kind.Lost(err) {
 		i.State, i.Advice = Stuck, "look at the server by hand: "+i.Folder+" and the files of the preview"
 		if i.Reason == "" {
 			i.Reason = err.Error()
@@ -103,7 +103,7 @@ func (m *Machine) failed(ctx context.Context, i *Installation, err error) error 
 }
 
 // run runs a script of ours on the server.
-func (m *Machine) run(ctx context.Context, script string) (string, error) {
+func (m *Installer) run(ctx context.Context, script string) (string, error) {
 	out, err := m.Server.Run(ctx, script, commandLimit)
 	if err != nil {
 		return "", err
@@ -127,7 +127,7 @@ func oneLine(s string) string {
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // read gives a file of the server; fs.ErrNotExist when there is none.
-func (m *Machine) read(p string) ([]byte, fs.FileInfo, error) {
+func (m *Installer) read(p string) ([]byte, fs.FileInfo, error) {
 	f, err := m.Server.FS().Open(strings.TrimPrefix(path.Clean(p), "/"))
 	if err != nil {
 		return nil, nil, err
@@ -158,7 +158,7 @@ func InUse(fsys fs.FS, folder string) (string, error) {
 func (i *Installation) version(name string) string { return path.Join(i.Folder, "versions", name) }
 
 // stage lays the new version beside the old one.
-func (m *Machine) stage(ctx context.Context, i *Installation) error {
+func (m *Installer) stage(ctx context.Context, i *Installation) error {
 	if err := m.unchanged(i); err != nil {
 		return err
 	}
@@ -190,10 +190,10 @@ func (m *Machine) stage(ctx context.Context, i *Installation) error {
 }
 
 // unchanged says whether link and files are as previewed.
-func (m *Machine) unchanged(i *Installation) error {
+func (m *Installer) unchanged(i *Installation) error {
 	for _, e := range i.Edits {
 		data, _, err := m.read(e.Path)
-		if conf.Lost(err) {
+		if kind.Lost(err) {
 			return err
 		}
 		if err != nil || string(data) != e.Before {
@@ -208,7 +208,7 @@ func (m *Machine) unchanged(i *Installation) error {
 }
 
 // tryCopy has the server test what it is to take in, before it is.
-func (m *Machine) tryCopy(ctx context.Context, i *Installation) error {
+func (m *Installer) tryCopy(ctx context.Context, i *Installation) error {
 	words, err := m.onCopy(ctx, i)
 	var f *fault
 	if errors.As(err, &f) {
@@ -234,7 +234,7 @@ func (m *Machine) tryCopy(ctx context.Context, i *Installation) error {
 }
 
 // onCopy lays the copy, has it tested, and takes it away again.
-func (m *Machine) onCopy(ctx context.Context, i *Installation) (words string, err error) {
+func (m *Installer) onCopy(ctx context.Context, i *Installation) (words string, err error) {
 	if m.Copy == nil {
 		return "the server's own test passes", m.test(ctx, i)
 	}
@@ -242,7 +242,7 @@ func (m *Machine) onCopy(ctx context.Context, i *Installation) (words string, er
 	// server may take the copy before away late.
 	at := i.Copy + rand.Text()[:unnamed]
 	c, err := m.Copy(i, at)
-	var part *conf.Problem
+	var part *kind.Problem
 	switch {
 	case errors.As(err, &part):
 		return "the server's own test passes as things are; no copy could be tested: " + err.Error(), m.test(ctx, i)
@@ -272,15 +272,15 @@ func (m *Machine) onCopy(ctx context.Context, i *Installation) (words string, er
 }
 
 // test runs the server's own test.
-func (m *Machine) test(ctx context.Context, i *Installation) error {
+func (m *Installer) test(ctx context.Context, i *Installation) error {
 	return m.command(ctx, i.Test, "mend what it names; nothing of the new certificate is in use")
 }
 
-func (m *Machine) reload(ctx context.Context, i *Installation) error {
+func (m *Installer) reload(ctx context.Context, i *Installation) error {
 	return m.command(ctx, i.Reload, "see that the server runs, and the command reload of the estate file")
 }
 
-func (m *Machine) command(ctx context.Context, command, advice string) error {
+func (m *Installer) command(ctx context.Context, command, advice string) error {
 	limit := m.Limit
 	if limit == 0 {
 		limit = commandLimit
@@ -300,7 +300,7 @@ func (m *Machine) command(ctx context.Context, command, advice string) error {
 
 // change renames the link, writes the files, and has the server test what it
 // would take in.
-func (m *Machine) change(ctx context.Context, i *Installation) error {
+func (m *Installer) change(ctx context.Context, i *Installation) error {
 	if err := m.lead(ctx, i, i.Version); err != nil {
 		return err
 	}
@@ -315,7 +315,7 @@ func (m *Machine) change(ctx context.Context, i *Installation) error {
 	return m.enter(ctx, i, Reloading, "switch", m.switched(i))
 }
 
-func (m *Machine) switched(i *Installation) string {
+func (m *Installer) switched(i *Installation) string {
 	words := fmt.Sprintf("%s leads to versions/%s", path.Join(i.Folder, "now"), i.Version)
 	for _, e := range i.Edits {
 		words += "\n" + e.Path
@@ -324,7 +324,7 @@ func (m *Machine) switched(i *Installation) string {
 }
 
 // lead lets the link lead to a version, in one rename; "" takes it away.
-func (m *Machine) lead(ctx context.Context, i *Installation, version string) error {
+func (m *Installer) lead(ctx context.Context, i *Installation, version string) error {
 	script := "cd " + quoted(i.Folder) + " && rm -f now"
 	if version != "" {
 		script = "cd " + quoted(i.Folder) + " && test -f " + quoted("versions/"+version+"/key.pem") + " && ln -sfn " + quoted("versions/"+version) + " .now.$$ && mv -T .now.$$ now"
@@ -334,10 +334,10 @@ func (m *Machine) lead(ctx context.Context, i *Installation, version string) err
 }
 
 // replace writes a file that is as it was before; one that is as wanted stays.
-func (m *Machine) replace(at, before, after string) error {
+func (m *Installer) replace(at, before, after string) error {
 	data, info, err := m.read(at)
 	switch {
-	case err != nil && conf.Lost(err):
+	case err != nil && kind.Lost(err):
 		return err
 	case err != nil, string(data) != before && string(data) != after:
 		return &ChangedError{at}
@@ -347,11 +347,11 @@ func (m *Machine) replace(at, before, after string) error {
 	return m.Server.Write(at, []byte(after), reach.Attributes{Mode: info.Mode().Perm()})
 }
 
-// until looks at every door until all have been as wanted for a while: for a
+// until looks at every binding until all have been as wanted for a while: for a
 // moment after a reload a server's old workers take connections as well (nginx
-// leaves them a tenth of a second). It gives the doors that were not when its
+// leaves them a tenth of a second). It gives the bindings that were not when its
 // time was over.
-func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Door, leaf string) bool) (wrong []string, err error) {
+func (m *Installer) until(ctx context.Context, i *Installation, wanted func(d *Binding, leaf string) bool) (wrong []string, err error) {
 	limit := m.Patience
 	if limit == 0 {
 		limit = patience
@@ -359,8 +359,8 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 	began := time.Now()
 	for good := time.Now(); ; {
 		wrong = wrong[:0]
-		for n := range i.Doors {
-			d := &i.Doors[n]
+		for n := range i.Bindings {
+			d := &i.Bindings[n]
 			if leaf, seen := m.Look(ctx, d); !wanted(d, leaf) {
 				wrong = append(wrong, d.String()+" shows "+seen)
 			}
@@ -374,7 +374,7 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 				return wrong, nil
 			}
 			pause = min(max(between, time.Since(began)/10), longest)
-		} else if len(i.Doors) == 0 || time.Since(good) > steady {
+		} else if len(i.Bindings) == 0 || time.Since(good) > steady {
 			return nil, nil
 		}
 		select {
@@ -387,19 +387,19 @@ func (m *Machine) until(ctx context.Context, i *Installation, wanted func(d *Doo
 
 // see waits until visitors get the new certificate; then it is done, and what
 // is too old is taken away.
-func (m *Machine) see(ctx context.Context, i *Installation) error {
-	wrong, err := m.until(ctx, i, func(_ *Door, leaf string) bool { return leaf == i.Leaf })
+func (m *Installer) see(ctx context.Context, i *Installation) error {
+	wrong, err := m.until(ctx, i, func(_ *Binding, leaf string) bool { return leaf == i.Leaf })
 	if err != nil {
 		return err
 	}
 	if len(wrong) > 0 {
 		return &fault{words: "the new certificate is not seen: " + strings.Join(wrong, "; "), advice: "see which server answers at that address, and whether its reload takes the files in"}
 	}
-	var doors []string
-	for n := range i.Doors {
-		doors = append(doors, i.Doors[n].String())
+	var seen []string
+	for n := range i.Bindings {
+		seen = append(seen, i.Bindings[n].String())
 	}
-	if err := m.enter(ctx, i, Done, "look", "the new certificate is seen: "+strings.Join(doors, ", ")); err != nil {
+	if err := m.enter(ctx, i, Done, "look", "the new certificate is seen: "+strings.Join(seen, ", ")); err != nil {
 		return err
 	}
 	// What stays too long is taken away by the next installation.
@@ -413,18 +413,18 @@ func (m *Machine) see(ctx context.Context, i *Installation) error {
 
 // prune keeps the newest versions, and those this installation needs, and has
 // the link written to the disk.
-func (m *Machine) prune(ctx context.Context, i *Installation) error {
+func (m *Installer) prune(ctx context.Context, i *Installation) error {
 	n := m.Keep
 	if n == 0 {
 		n = keep
 	}
 	_, err := m.run(ctx, fmt.Sprintf("cd %s && rm -f -- ../.now.* %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
-		quoted(path.Join(i.Folder, "versions")), i.halves(), n+1, quoted(i.Version), quoted(i.Before)))
+		quoted(path.Join(i.Folder, "versions")), i.unfinished(), n+1, quoted(i.Version), quoted(i.Before)))
 	return err
 }
 
 // back makes everything as it was: files, link, what the server has taken in.
-func (m *Machine) back(ctx context.Context, i *Installation) error {
+func (m *Installer) back(ctx context.Context, i *Installation) error {
 	if !i.Switched {
 		if err := m.clear(ctx, i); err != nil {
 			return err
@@ -450,14 +450,14 @@ func (m *Machine) back(ctx context.Context, i *Installation) error {
 	}
 	words := "files and link are as they were"
 	if err := m.reload(ctx, i); err != nil {
-		if ctx.Err() != nil || conf.Lost(err) {
+		if ctx.Err() != nil || kind.Lost(err) {
 			return err
 		}
 		words += "; the reload fails as well: " + oneLine(err.Error())
 	} else {
 		words += ", and the server has taken them in"
 	}
-	wrong, err := m.until(ctx, i, func(d *Door, leaf string) bool { return leaf != i.Leaf || d.Before == i.Leaf })
+	wrong, err := m.until(ctx, i, func(d *Binding, leaf string) bool { return leaf != i.Leaf || d.Before == i.Leaf })
 	if err != nil {
 		return err
 	}
@@ -474,9 +474,9 @@ func (m *Machine) back(ctx context.Context, i *Installation) error {
 // uses; those of a file that is being written end so.
 const unnamed = 12
 
-// halves are files that a process that was killed may have left: the copy, and
+// unfinished are files that a process that was killed may have left: the copy, and
 // what was not renamed yet of it and of the files of the configuration.
-func (i *Installation) halves() (list string) {
+func (i *Installation) unfinished() (list string) {
 	signs := strings.Repeat("[A-Z2-7]", unnamed)
 	half := func(at string) string { return " " + quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + signs }
 	for _, e := range i.Edits {
@@ -489,11 +489,11 @@ func (i *Installation) halves() (list string) {
 }
 
 // clear takes away what was staged, and folders that are empty then.
-func (m *Machine) clear(ctx context.Context, i *Installation) error {
+func (m *Installer) clear(ctx context.Context, i *Installation) error {
 	if i.Version == i.Before {
 		return nil
 	}
 	folder := quoted(i.version(i.Version))
-	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now."))+"*"+i.halves()+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
+	_, err := m.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(path.Join(i.Folder, ".now."))+"*"+i.unfinished()+"; rmdir -- "+quoted(path.Join(i.Folder, "versions"))+" "+quoted(i.Folder)+" "+quoted(path.Dir(i.Folder))+" 2>/dev/null; test ! -e "+folder)
 	return err
 }

@@ -3,7 +3,7 @@ package nginx
 import (
 	"strings"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // parameterLimit is the most bytes nginx takes for one word.
@@ -223,6 +223,6 @@ func (s *scanner) string(quote byte) {
 	}
 }
 
-func (s *scanner) place(file string) conf.Place {
-	return conf.Place{File: file, Line: int(s.line), Column: int(s.column())}
+func (s *scanner) place(file string) kind.Place {
+	return kind.Place{File: file, Line: int(s.line), Column: int(s.column())}
 }

@@ -13,16 +13,16 @@ import (
 	"insegna.example/client"
 )
 
-// secure goes the whole way from a site to https.
-func (a *app) secure() *cobra.Command {
+// https goes the whole way from a site to https.
+func (a *app) https() *cobra.Command {
 	var server, mandate string
 	var yes bool
-	c := &cobra.Command{Use: "secure NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "https NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.ExactArgs(1),
 		Long: "Works out the names of the site that NAME belongs to, makes a mandate for them, tries what the CA\n" +
 			"will try, orders, shows what changes on the server, asks, installs, and visits every name. Nothing\n" +
 			"is changed before you agree; --yes agrees beforehand. Each step is a command of its own as well:\n" +
 			"mandate draft, add, check and order, install, mandate visit.",
-		Example: "  insegna secure deck-plans.lanterncoast.example --server pier-1\n  insegna secure www.lanterncoast.example --server quay-lb --mandate seafront --yes",
+		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example --server quay-lb --mandate seafront --yes",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			if server == "" {
 				return usage{fmt.Errorf("on which server is %s? add --server NAME; see: insegna server list", args[0])}

@@ -6,7 +6,7 @@ import (
 
 	"github.com/dlclark/regexp2"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // routeNames is how many names of a site are asked what plain http does for
@@ -18,8 +18,8 @@ const probe = "/.well-known/acme-challenge/token"
 
 // routes tells what a site does with plain http, for each of its names at each
 // of its listeners without TLS.
-func (r *reader) routes(server *Directive, site *conf.Site, listens []listen) []conf.Route {
-	var out []conf.Route
+func (r *reader) routes(server *Directive, site *kind.Site, listens []listen) []kind.Route {
+	var out []kind.Route
 	for _, l := range listens {
 		if l.tls || l.datagram || l.socket != "" {
 			continue
@@ -33,7 +33,7 @@ func (r *reader) routes(server *Directive, site *conf.Site, listens []listen) []
 				break
 			}
 			q := &request{tree: r.tree, host: host, port: port, vars: map[string]string{}}
-			route := conf.Route{Listener: l.text, Host: host, Front: q.server(server, "/")}
+			route := kind.Route{Listener: l.text, Host: host, Front: q.server(server, "/")}
 			route.WellKnown = q.server(server, probe)
 			out = append(out, route)
 		}
@@ -43,15 +43,15 @@ func (r *reader) routes(server *Directive, site *conf.Site, listens []listen) []
 
 // askedHosts are hosts to ask a site about: its plain names, one made up below
 // each wildcard.
-func askedHosts(site *conf.Site) []string {
+func askedHosts(site *kind.Site) []string {
 	var out []string
 	for _, n := range site.Names {
 		switch n.Matching {
-		case conf.Exact:
+		case kind.Exact:
 			out = append(out, n.Text)
-		case conf.Leading:
+		case kind.Leading:
 			out = append(out, "any"+strings.TrimPrefix(n.Text, "*"))
-		case conf.Trailing:
+		case kind.Trailing:
 			out = append(out, strings.TrimSuffix(n.Text, "*")+"any")
 		}
 	}
@@ -71,7 +71,7 @@ type request struct {
 
 // server gives what a server block does: its own rules come before every
 // location (ngx_http_rewrite_module), the location after.
-func (q *request) server(d *Directive, p string) conf.Step {
+func (q *request) server(d *Directive, p string) kind.Step {
 	q.path, q.unsure = p, false
 	clear(q.vars)
 	step, done := q.rules(d.Block)
@@ -81,7 +81,7 @@ func (q *request) server(d *Directive, p string) conf.Step {
 		return q.settled(made.hiddenBy(step, nil))
 	}
 	if chosen == nil {
-		return q.settled(q.content(d.Block, conf.Step{Place: d.Place(), Deed: conf.Serves}))
+		return q.settled(q.content(d.Block, kind.Step{Place: d.Place(), Handling: kind.Serves}))
 	}
 	return q.settled(made.hiddenBy(q.within(d, chosen), chosen))
 }
@@ -90,7 +90,7 @@ func (q *request) server(d *Directive, p string) conf.Step {
 type found struct{ made *Directive }
 
 // hiddenBy notes that location in a step of another one.
-func (f *found) hiddenBy(step conf.Step, chosen *Directive) conf.Step {
+func (f *found) hiddenBy(step kind.Step, chosen *Directive) kind.Step {
 	if f.made != nil && f.made != chosen {
 		at := f.made.Place()
 		step.Hidden = &at
@@ -99,9 +99,9 @@ func (f *found) hiddenBy(step conf.Step, chosen *Directive) conf.Step {
 }
 
 // settled turns what depends on an unknown condition into that.
-func (q *request) settled(s conf.Step) conf.Step {
+func (q *request) settled(s kind.Step) kind.Step {
 	if q.unsure {
-		s.Deed = conf.Depends
+		s.Handling = kind.Depends
 	}
 	return s
 }
@@ -118,11 +118,11 @@ func madeFor(d *Directive) bool {
 
 // within gives what a location does. Its own rules run, not those of the
 // locations around it.
-func (q *request) within(server, d *Directive) conf.Step {
+func (q *request) within(server, d *Directive) kind.Step {
 	if step, done := q.rules(d.Block); done {
 		return step
 	}
-	step := conf.Step{Place: d.Place(), Deed: conf.Serves}
+	step := kind.Step{Place: d.Place(), Handling: kind.Serves}
 	q.each(server.Block, func(o *Directive) { // what a location inherits
 		if o.Name() == "root" {
 			step.To = o.Arg(0)
@@ -136,27 +136,27 @@ func (q *request) within(server, d *Directive) conf.Step {
 }
 
 // content gives what handles a request that no rule has answered.
-func (q *request) content(list []*Directive, step conf.Step) conf.Step {
+func (q *request) content(list []*Directive, step kind.Step) kind.Step {
 	q.each(list, func(d *Directive) {
 		switch name := d.Name(); {
 		case name == "proxy_pass" || strings.HasSuffix(name, "_pass") && name != "fastcgi_split_path_info":
-			step = conf.Step{Place: d.Place(), Deed: conf.Passes, To: d.Arg(0)}
-		case (name == "root" || name == "alias") && step.Deed == conf.Serves:
+			step = kind.Step{Place: d.Place(), Handling: kind.Passes, To: d.Arg(0)}
+		case (name == "root" || name == "alias") && step.Handling == kind.Serves:
 			step.To, step.Place, step.Under = d.Arg(0), d.Place(), ""
 			if name == "alias" {
 				step.Under = "/"
 			}
-		case name == "deny" && d.Arg(0) == "all" && step.Deed == conf.Serves:
-			step = conf.Step{Place: d.Place(), Deed: conf.Answers, Status: 403}
+		case name == "deny" && d.Arg(0) == "all" && step.Handling == kind.Serves:
+			step = kind.Step{Place: d.Place(), Handling: kind.Answers, Status: 403}
 		case name == "stub_status" || name == "empty_gif":
-			step = conf.Step{Place: d.Place(), Deed: conf.Answers, Status: 200}
+			step = kind.Step{Place: d.Place(), Handling: kind.Answers, Status: 200}
 		}
 	})
 	return step
 }
 
 // rules runs return, rewrite, if and set in their order.
-func (q *request) rules(list []*Directive) (step conf.Step, done bool) {
+func (q *request) rules(list []*Directive) (step kind.Step, done bool) {
 	stopped := false
 	q.each(list, func(d *Directive) {
 		if done || stopped {
@@ -179,7 +179,7 @@ func (q *request) rules(list []*Directive) (step conf.Step, done bool) {
 			if holds || !known && q.answersIn(d) {
 				step, done = q.rules(d.Block)
 				if !done && holds {
-					if to := q.content(d.Block, conf.Step{Deed: conf.Serves}); to.Deed == conf.Passes {
+					if to := q.content(d.Block, kind.Step{Handling: kind.Serves}); to.Handling == kind.Passes {
 						step, done = to, true
 					}
 				}
@@ -199,15 +199,15 @@ func (q *request) answersIn(d *Directive) (ends bool) {
 	return ends
 }
 
-func (q *request) returned(d *Directive) conf.Step {
+func (q *request) returned(d *Directive) kind.Step {
 	status, err := strconv.Atoi(d.Arg(0))
 	to := d.Arg(1)
 	if err != nil { // a location alone is a temporary redirect
 		status, to = 302, d.Arg(0)
 	}
-	step := conf.Step{Place: d.Place(), Deed: conf.Answers, Status: status}
+	step := kind.Step{Place: d.Place(), Handling: kind.Answers, Status: status}
 	if isRedirect(status) {
-		step.Deed, step.To = conf.Redirects, q.expand(to, nil)
+		step.Handling, step.To = kind.Redirects, q.expand(to, nil)
 	}
 	return step
 }
@@ -218,7 +218,7 @@ func isRedirect(status int) bool {
 
 // rewrite applies one rewrite rule; done when it redirects, stop when the
 // rules behind it do not count any more.
-func (q *request) rewrite(d *Directive) (step conf.Step, done, stop bool) {
+func (q *request) rewrite(d *Directive) (step kind.Step, done, stop bool) {
 	re, err := compile(d.Arg(0))
 	if err != nil {
 		q.unsure = true
@@ -235,7 +235,7 @@ func (q *request) rewrite(d *Directive) (step conf.Step, done, stop bool) {
 		if flag == "permanent" {
 			status = 301
 		}
-		return conf.Step{Place: d.Place(), Deed: conf.Redirects, Status: status, To: strings.TrimSuffix(to, "?")}, true, false
+		return kind.Step{Place: d.Place(), Handling: kind.Redirects, Status: status, To: strings.TrimSuffix(to, "?")}, true, false
 	}
 	q.path, _, _ = strings.Cut(to, "?")
 	return step, false, flag == "last" || flag == "break"
@@ -449,11 +449,11 @@ func matchesPath(pattern, path string) bool {
 }
 
 // hops lists where a server passes requests or connections on to.
-func (r *reader) hops(server *Directive, s *scope) []conf.Hop {
-	var out []conf.Hop
+func (r *reader) hops(server *Directive, s *scope) []kind.Hop {
+	var out []kind.Hop
 	seen := map[string]bool{}
-	var visit func(list []*Directive, h conf.Hop)
-	visit = func(list []*Directive, h conf.Hop) {
+	var visit func(list []*Directive, h kind.Hop)
+	visit = func(list []*Directive, h kind.Hop) {
 		var passes, inner []*Directive
 		r.each(list, func(d *Directive) {
 			switch d.Name() {
@@ -494,6 +494,6 @@ func (r *reader) hops(server *Directive, s *scope) []conf.Hop {
 			visit(d.Block, h)
 		}
 	}
-	visit(server.Block, conf.Hop{})
+	visit(server.Block, kind.Hop{})
 	return out
 }

@@ -13,8 +13,8 @@ import (
 	"insegna.example/internal/core/certs"
 )
 
-// Machine takes orders at one CA. Safe for concurrent use.
-type Machine struct {
+// Orderer takes orders at one CA. Safe for concurrent use.
+type Orderer struct {
 	Client   *acme.Client
 	Account  acme.Signer
 	Kind     string // of challenge
@@ -26,10 +26,10 @@ type Machine struct {
 }
 
 // again is when something that may pass is tried again.
-func (m *Machine) again() time.Time { return time.Now().Add(m.paced(againIn)) }
+func (m *Orderer) again() time.Time { return time.Now().Add(m.paced(againIn)) }
 
 // paced is a wait, shortened to the machine's pace.
-func (m *Machine) paced(wait time.Duration) time.Duration {
+func (m *Orderer) paced(wait time.Duration) time.Duration {
 	if m.Pace > 0 {
 		return min(wait, m.Pace)
 	}
@@ -47,7 +47,7 @@ const (
 
 // Run takes an order as far as it goes: to Issued or Failed, both stored and
 // without an error; a *WaitError when it goes on later; or the context's error.
-func (m *Machine) Run(ctx context.Context, o *Order) error {
+func (m *Orderer) Run(ctx context.Context, o *Order) error {
 	err := m.run(ctx, o)
 	if err == nil {
 		return nil
@@ -99,7 +99,7 @@ func limited(err error) *acme.Problem {
 
 // failureOf says what is wrong with an order; nil when the fault is this
 // service's own.
-func (m *Machine) failureOf(err error) *Failure {
+func (m *Orderer) failureOf(err error) *Failure {
 	var own *Failure
 	var p *acme.Problem
 	var bad *acme.ReplyError
@@ -134,7 +134,7 @@ func (m *Machine) failureOf(err error) *Failure {
 	return nil
 }
 
-func (m *Machine) run(ctx context.Context, o *Order) error {
+func (m *Orderer) run(ctx context.Context, o *Order) error {
 	resumed := o.State == Ordering
 	var at *acme.Order // as the CA just told it
 	for {
@@ -160,14 +160,14 @@ func (m *Machine) run(ctx context.Context, o *Order) error {
 }
 
 // enter stores an order under its next state, with the step that led there.
-func (m *Machine) enter(ctx context.Context, o *Order, next State, step, words string) error {
+func (m *Orderer) enter(ctx context.Context, o *Order, next State, step, words string) error {
 	o.State, o.Tries = next, 0
 	return m.Records.Save(ctx, o, step, words)
 }
 
 // prepare makes the key and the request, and has them stored before the CA
 // hears of the order.
-func (m *Machine) prepare(ctx context.Context, o *Order) error {
+func (m *Orderer) prepare(ctx context.Context, o *Order) error {
 	if o.KeyKind == "" {
 		o.KeyKind = usualKey
 	}
@@ -181,7 +181,7 @@ func (m *Machine) prepare(ctx context.Context, o *Order) error {
 	if o.Request, err = Request(key, o.Names); err != nil {
 		return err
 	}
-	return m.enter(ctx, o, Ordering, "key", "a key of the kind "+o.KeyKind+" is made and sealed")
+	return m.enter(ctx, o, Ordering, "key", "a key of the kind "+o.KeyKind+" is made and encrypted")
 }
 
 func identifiers(names []string) []acme.Identifier {
@@ -194,7 +194,7 @@ func identifiers(names []string) []acme.Identifier {
 
 // order asks for the order, or finds the one asked for before this process
 // died.
-func (m *Machine) order(ctx context.Context, o *Order, resumed bool) (at *acme.Order, err error) {
+func (m *Orderer) order(ctx context.Context, o *Order, resumed bool) (at *acme.Order, err error) {
 	names := identifiers(o.Names)
 	if resumed {
 		known := func(url string) bool { return m.Records.Known(ctx, o, url) }
@@ -219,7 +219,7 @@ func (m *Machine) order(ctx context.Context, o *Order, resumed bool) (at *acme.O
 
 // until asks how an order stands until it has left a status, never faster than
 // the CA wants.
-func (m *Machine) until(ctx context.Context, o *Order, at *acme.Order, left acme.Status) (*acme.Order, error) {
+func (m *Orderer) until(ctx context.Context, o *Order, at *acme.Order, left acme.Status) (*acme.Order, error) {
 	wait := m.Patience
 	if wait == 0 {
 		wait = patience
@@ -240,7 +240,7 @@ func (m *Machine) until(ctx context.Context, o *Order, at *acme.Order, left acme
 }
 
 // prove shows control of every name that is not shown yet.
-func (m *Machine) prove(ctx context.Context, o *Order, at *acme.Order) (*acme.Order, error) {
+func (m *Orderer) prove(ctx context.Context, o *Order, at *acme.Order) (*acme.Order, error) {
 	var err error
 	if at == nil {
 		if at, err = m.Client.Order(ctx, m.Account, o.URL); err != nil {
@@ -281,7 +281,7 @@ func (m *Machine) prove(ctx context.Context, o *Order, at *acme.Order) (*acme.Or
 
 // publish puts up the proofs of all names still pending, waits until they can
 // be seen, and gives the challenges to accept.
-func (m *Machine) publish(ctx context.Context, o *Order, at *acme.Order) (accept []string, err error) {
+func (m *Orderer) publish(ctx context.Context, o *Order, at *acme.Order) (accept []string, err error) {
 	var list []proof.Publication
 	for _, url := range at.Authorizations {
 		z, err := m.Client.Authorization(ctx, m.Account, url)
@@ -333,7 +333,7 @@ func (m *Machine) publish(ctx context.Context, o *Order, at *acme.Order) (accept
 }
 
 // withdraw takes down what was put up, also by a process that died.
-func (m *Machine) withdraw(ctx context.Context, o *Order) error {
+func (m *Orderer) withdraw(ctx context.Context, o *Order) error {
 	list, err := m.Records.Publications(ctx, o)
 	if err != nil || len(list) == 0 {
 		return err
@@ -345,7 +345,7 @@ func (m *Machine) withdraw(ctx context.Context, o *Order) error {
 }
 
 // whyInvalid gives the CA's reason for each name it did not accept.
-func (m *Machine) whyInvalid(ctx context.Context, at *acme.Order) error {
+func (m *Orderer) whyInvalid(ctx context.Context, at *acme.Order) error {
 	if at.Error != nil && len(at.Error.Subproblems) > 0 {
 		return first(at.Error)
 	}
@@ -381,7 +381,7 @@ func first(p *acme.Problem) *acme.Problem {
 }
 
 // finalize sends the request, unless the CA has had it already.
-func (m *Machine) finalize(ctx context.Context, o *Order, at *acme.Order) (*acme.Order, error) {
+func (m *Orderer) finalize(ctx context.Context, o *Order, at *acme.Order) (*acme.Order, error) {
 	var err error
 	if at == nil {
 		if at, err = m.Client.Order(ctx, m.Account, o.URL); err != nil {
@@ -406,7 +406,7 @@ func (m *Machine) finalize(ctx context.Context, o *Order, at *acme.Order) (*acme
 }
 
 // fetch downloads and checks the certificate: only what passes is kept.
-func (m *Machine) fetch(ctx context.Context, o *Order, at *acme.Order) error {
+func (m *Orderer) fetch(ctx context.Context, o *Order, at *acme.Order) error {
 	var err error
 	if at == nil {
 		if at, err = m.Client.Order(ctx, m.Account, o.URL); err != nil {

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 )
 
 const main = "/etc/nginx/nginx.conf"
@@ -30,13 +30,13 @@ func tree(files map[string]string) fstest.MapFS {
 	return m
 }
 
-func read(t *testing.T, fsys fs.FS) *conf.Reading {
+func read(t *testing.T, fsys fs.FS) *kind.Reading {
 	r, err := nginx.Read(fsys, main)
 	require.NoError(t, err)
 	return r
 }
 
-func problems(r *conf.Reading) (out []string) {
+func problems(r *kind.Reading) (out []string) {
 	for _, p := range r.Problems {
 		out = append(out, strings.TrimPrefix(p.Error(), "/etc/nginx/"))
 	}
@@ -62,7 +62,7 @@ func TestEveryWordKnowsItsPlace(t *testing.T) {
 	require.Empty(t, f.Problems)
 	server := f.Nodes[0].Block[0]
 	name := server.Block[0]
-	assert.Equal(t, conf.Place{File: "/a", Line: 4, Column: 3}, name.WordPlace(2))
+	assert.Equal(t, kind.Place{File: "/a", Line: 4, Column: 3}, name.WordPlace(2))
 	assert.Equal(t, "b 'c", name.Arg(1))
 	assert.Equal(t, "content_by_lua_block", server.Block[1].Name())
 	assert.Equal(t, int32(7), server.Close.Line)

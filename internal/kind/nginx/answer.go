@@ -9,7 +9,7 @@ import (
 	"github.com/dlclark/regexp2"
 	"github.com/maypok86/otter/v2"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // matchTime bounds one comparison with a regular expression.
@@ -48,7 +48,7 @@ func nameExpression(pattern string) (*regexp2.Regexp, error) {
 
 // Index answers which site takes a name, for one reading.
 type Index struct {
-	reading *conf.Reading
+	reading *kind.Reading
 	tables  []table          // one a listener
 	ports   map[uint16][]int // listeners by port
 	idle    []table          // one a site not in force
@@ -64,7 +64,7 @@ type table struct {
 
 type entry struct {
 	site int
-	name *conf.Name
+	name *kind.Name
 }
 
 type expression struct {
@@ -73,7 +73,7 @@ type expression struct {
 }
 
 // NewIndex prepares the answers of a reading.
-func NewIndex(r *conf.Reading) *Index {
+func NewIndex(r *kind.Reading) *Index {
 	x := &Index{reading: r, tables: make([]table, len(r.Listeners)), ports: map[uint16][]int{}}
 	for i := range r.Listeners {
 		l := &r.Listeners[i]
@@ -88,7 +88,7 @@ func NewIndex(r *conf.Reading) *Index {
 
 // tableOf fills a listener's table in the order of its sites; lost is told of
 // every name another site has already, which nginx ignores.
-func tableOf(r *conf.Reading, l *conf.Listener, lost func(mine, theirs *conf.Name)) table {
+func tableOf(r *kind.Reading, l *kind.Listener, lost func(mine, theirs *kind.Name)) table {
 	t := table{exact: map[string]entry{}, leading: map[string]entry{}, trailing: map[string]entry{}, apex: map[string]entry{}}
 	for _, s := range l.Sites {
 		site := &r.Sites[s]
@@ -103,20 +103,20 @@ func tableOf(r *conf.Reading, l *conf.Listener, lost func(mine, theirs *conf.Nam
 }
 
 // add takes a name in and gives the one that has its place already.
-func (t *table) add(e entry) *conf.Name {
+func (t *table) add(e entry) *kind.Name {
 	text := e.name.Text
 	into := t.exact
 	switch e.name.Matching {
-	case conf.Regex:
+	case kind.Regex:
 		re, err := nameExpression(text[1:])
 		if err != nil {
 			t.unsure = true
 		}
 		t.regex = append(t.regex, expression{e, re})
 		return nil
-	case conf.Trailing:
+	case kind.Trailing:
 		into, text = t.trailing, strings.TrimSuffix(text, ".*")
-	case conf.Leading:
+	case kind.Leading:
 		if text[0] == '.' {
 			return t.addDotted(e)
 		}
@@ -138,7 +138,7 @@ func (t *table) add(e entry) *conf.Name {
 
 // addDotted takes in ".name". It loses as a whole when either of its halves is
 // taken.
-func (t *table) addDotted(e entry) *conf.Name {
+func (t *table) addDotted(e entry) *kind.Name {
 	text := e.name.Text[1:]
 	for _, taken := range []map[string]entry{t.exact, t.apex, t.leading} {
 		if had, ok := taken[text]; ok {
@@ -213,13 +213,13 @@ func (x *Index) Listener(at netip.AddrPort) int {
 // Answer tells which site answers for a host at an address and port, and why;
 // an empty host is a visitor who names none. The answer has no listener when
 // none takes such a connection.
-func (x *Index) Answer(host string, at netip.AddrPort) conf.Answer {
+func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 	i := x.Listener(at)
 	if i < 0 {
-		return conf.Answer{Why: fmt.Sprintf("no site listens at %s", at)}
+		return kind.Answer{Why: fmt.Sprintf("no site listens at %s", at)}
 	}
 	l := &x.reading.Listeners[i]
-	a := conf.Answer{Listener: l, Site: &x.reading.Sites[l.Default]}
+	a := kind.Answer{Listener: l, Site: &x.reading.Sites[l.Default]}
 	if l.Family == "stream" || len(l.Sites) == 1 && !hasCaptures(a.Site) {
 		a.Why = fmt.Sprintf("it is the only site at %s", l)
 		a.By = named(a.Site, host)
@@ -234,7 +234,7 @@ func (x *Index) Answer(host string, at netip.AddrPort) conf.Answer {
 			a.Why = fmt.Sprintf("its name %s (%s) matches", e.name.Text, e.name.Matching)
 			return a
 		case unsure:
-			return conf.Answer{Listener: l, Unsure: true, Why: "a regular expression at this listener is not understood here"}
+			return kind.Answer{Listener: l, Unsure: true, Why: "a regular expression at this listener is not understood here"}
 		}
 	}
 	what := "no name is asked for"
@@ -249,7 +249,7 @@ func (x *Index) Answer(host string, at netip.AddrPort) conf.Answer {
 
 // Shows is the site whose certificate a visitor gets for an answer: a site that
 // names none leaves the visitor with that of the listener's default.
-func (x *Index) Shows(a conf.Answer) *conf.Site {
+func (x *Index) Shows(a kind.Answer) *kind.Site {
 	if a.Site == nil || len(a.Site.Pairs) > 0 || a.Site.Refuses {
 		return a.Site
 	}
@@ -257,7 +257,7 @@ func (x *Index) Shows(a conf.Answer) *conf.Site {
 }
 
 // named finds the name of a site that matches a host, nil when none does.
-func named(site *conf.Site, host string) *conf.Name {
+func named(site *kind.Site, host string) *kind.Name {
 	t := tableOfOne(site)
 	if e, found, _ := t.find(strings.ToLower(host)); found {
 		return e.name
@@ -265,13 +265,13 @@ func named(site *conf.Site, host string) *conf.Name {
 	return nil
 }
 
-func tableOfOne(site *conf.Site) table {
-	return tableOf(&conf.Reading{Sites: []conf.Site{*site}}, &conf.Listener{Sites: []int{0}}, nil)
+func tableOfOne(site *kind.Site) table {
+	return tableOf(&kind.Reading{Sites: []kind.Site{*site}}, &kind.Listener{Sites: []int{0}}, nil)
 }
 
-func hasCaptures(site *conf.Site) bool {
+func hasCaptures(site *kind.Site) bool {
 	for _, n := range site.Names {
-		if n.Matching == conf.Regex && strings.Contains(n.Text, "(") {
+		if n.Matching == kind.Regex && strings.Contains(n.Text, "(") {
 			return true
 		}
 	}
@@ -295,8 +295,8 @@ func (x *Index) Elsewhere(host string) (out []string) {
 }
 
 // Idle finds the sites in files not in force that name a host.
-func (x *Index) Idle(host string) []*conf.Site {
-	var out []*conf.Site
+func (x *Index) Idle(host string) []*kind.Site {
+	var out []*kind.Site
 	for i := range x.idle {
 		if _, found, _ := x.idle[i].find(host); found {
 			out = append(out, &x.reading.Idle[i])
@@ -308,7 +308,7 @@ func (x *Index) Idle(host string) []*conf.Site {
 // settle finishes listeners and names when all sites are known.
 func (r *reader) settle() {
 	type seen struct{ taken, free int }
-	counts := map[*conf.Name]*seen{}
+	counts := map[*kind.Name]*seen{}
 	for i := range r.out.Listeners {
 		l := &r.out.Listeners[i]
 		l.TLS = l.TLS || r.sslOn[l.Default]
@@ -323,12 +323,12 @@ func (r *reader) settle() {
 				r.strangeName(l, &r.out.Sites[s].Names[n])
 			}
 		}
-		tableOf(r.out, l, func(mine, theirs *conf.Name) {
+		tableOf(r.out, l, func(mine, theirs *kind.Name) {
 			if mine.File == theirs.File && mine.Line == theirs.Line {
 				return // said twice in one directive
 			}
 			counts[mine].taken++
-			r.problem(mine.Place, conf.Suspect, "each name at one site a listener", "the name %s at %s is ignored: %s has it already", mine.Text, l, theirs.Place)
+			r.problem(mine.Place, kind.Suspect, "each name at one site a listener", "the name %s at %s is ignored: %s has it already", mine.Text, l, theirs.Place)
 		})
 		r.bareListener(l)
 	}
@@ -339,22 +339,22 @@ func (r *reader) settle() {
 
 // strangeName tells a name with stars where none may be. nginx takes it as
 // long as no other site is at the listener, for then it compares no names.
-func (r *reader) strangeName(l *conf.Listener, n *conf.Name) {
-	if n.Matching != conf.Exact || n.Ignored || !strings.Contains(n.Text, "*") && !strings.Contains(n.Text, "..") {
+func (r *reader) strangeName(l *kind.Listener, n *kind.Name) {
+	if n.Matching != kind.Exact || n.Ignored || !strings.Contains(n.Text, "*") && !strings.Contains(n.Text, "..") {
 		return
 	}
-	gravity := conf.Suspect
+	gravity := kind.Suspect
 	if len(l.Sites) > 1 {
-		gravity = conf.Refused
+		gravity = kind.Refused
 	}
 	r.problem(n.Place, gravity, goodName, "invalid name %s", shown(n.Text))
 }
 
 // bareListener tells a TLS listener whose default site has no certificate,
 // which nginx refuses.
-func (r *reader) bareListener(l *conf.Listener) {
+func (r *reader) bareListener(l *kind.Listener) {
 	def := &r.out.Sites[l.Default]
 	if l.TLS && len(def.Pairs) == 0 && !def.Refuses {
-		r.problem(l.Place, conf.Refused, "ssl_certificate in the default site", "%s speaks TLS, and its default site (%s) names no certificate", l, def.Place)
+		r.problem(l.Place, kind.Refused, "ssl_certificate in the default site", "%s speaks TLS, and its default site (%s) names no certificate", l, def.Place)
 	}
 }

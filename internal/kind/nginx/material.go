@@ -11,8 +11,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"insegna.example/internal/conf"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/kind"
 )
 
 // Limits of what is read besides the configuration itself.
@@ -27,7 +27,7 @@ const (
 // lie beside them.
 func (r *reader) material() error {
 	named := map[string]bool{}
-	for _, list := range [][]conf.Site{r.out.Sites, r.out.Idle} {
+	for _, list := range [][]kind.Site{r.out.Sites, r.out.Idle} {
 		for _, s := range list {
 			for _, p := range s.Pairs {
 				for _, f := range []string{p.Certificate, p.Key} {
@@ -85,7 +85,7 @@ func (r *reader) beside(named map[string]bool) ([]string, error) {
 	for dir := range folders {
 		entries, err := fs.ReadDir(r.fs, inFS(dir))
 		if err != nil {
-			if conf.Lost(err) {
+			if kind.Lost(err) {
 				return nil, err
 			}
 			continue
@@ -112,7 +112,7 @@ func looksLikeCertificate(name string) bool {
 }
 
 type materialRead struct {
-	conf.Material
+	kind.Material
 	certificates map[string][]byte
 	lost         error
 }
@@ -121,7 +121,7 @@ func readMaterial(fsys fs.FS, p string) (m materialRead) {
 	m.Path = p
 	data, info, err := readFile(fsys, p, materialLimit)
 	if err != nil {
-		if conf.Lost(err) {
+		if kind.Lost(err) {
 			m.lost = err
 		}
 		m.Fault = err.Error()
@@ -171,7 +171,7 @@ func (r *reader) idle() error {
 			}
 			met[dir] = true
 			entries, err := fs.ReadDir(r.fs, inFS(dir))
-			if conf.Lost(err) {
+			if kind.Lost(err) {
 				return err
 			}
 			for _, e := range entries {
@@ -188,7 +188,7 @@ func (r *reader) idle() error {
 // the others are. What is wrong with them is nobody's concern yet.
 func (r *reader) readIdle(paths []string) error {
 	t := &tree{fs: r.fs, folder: r.folder, files: map[string]*File{}, infos: r.infos, includes: map[*Directive][]*File{}, links: map[string]bool{}}
-	if err := t.read(paths, map[string]conf.Place{}); err != nil {
+	if err := t.read(paths, map[string]kind.Place{}); err != nil {
 		return err
 	}
 	if _, err := t.follow(t.order); err != nil {
@@ -238,8 +238,8 @@ func (r *reader) files() error {
 	return nil
 }
 
-func (r *reader) fileOf(f *File, inForce bool) conf.File {
-	out := conf.File{Path: f.Path, Text: f.Text, InForce: inForce, Modified: r.modified(f.Path)}
+func (r *reader) fileOf(f *File, inForce bool) kind.File {
+	out := kind.File{Path: f.Path, Text: f.Text, InForce: inForce, Modified: r.modified(f.Path)}
 	if to := r.target(f.Path); to != f.Path {
 		out.Link = to
 	}

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // depthLimit is how deep blocks are read; what lies deeper is kept as text.
@@ -19,7 +19,7 @@ type File struct {
 	Text     string // as it was read
 	Nodes    []*Directive
 	Rest     string // what follows the last directive
-	Problems []conf.Problem
+	Problems []kind.Problem
 }
 
 // Directive is one directive, with its block if it has one.
@@ -57,17 +57,17 @@ func (d *Directive) Arg(i int) string {
 }
 
 // Place is where the directive begins.
-func (d *Directive) Place() conf.Place {
+func (d *Directive) Place() kind.Place {
 	if len(d.Words) == 0 {
-		return conf.Place{File: d.File.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}
+		return kind.Place{File: d.File.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}
 	}
 	return d.WordPlace(0)
 }
 
 // WordPlace is where a word of the directive begins; 0 is its name.
-func (d *Directive) WordPlace(i int) conf.Place {
+func (d *Directive) WordPlace(i int) kind.Place {
 	w := &d.Words[i]
-	return conf.Place{File: d.File.Path, Line: int(w.Line), Column: int(w.Column)}
+	return kind.Place{File: d.File.Path, Line: int(w.Line), Column: int(w.Column)}
 }
 
 // Print gives the file's text.
@@ -108,7 +108,7 @@ func Parse(path, text string) *File {
 	p := &parser{scanner: scanner{text: text, line: 1}, file: &File{Path: path, Text: text}}
 	if at := strings.IndexByte(text, 0); at >= 0 {
 		line := 1 + strings.Count(text[:at], "\n")
-		p.fault(conf.Place{File: path, Line: line, Column: at - strings.LastIndexByte(text[:at], '\n')}, "text", "the file holds a NUL byte: it is no configuration, and nothing of it is read")
+		p.fault(kind.Place{File: path, Line: line, Column: at - strings.LastIndexByte(text[:at], '\n')}, "text", "the file holds a NUL byte: it is no configuration, and nothing of it is read")
 		p.file.Rest = text
 		return p.file
 	}
@@ -121,9 +121,9 @@ func Parse(path, text string) *File {
 	return p.file
 }
 
-func (p *parser) fault(at conf.Place, expected, format string, args ...any) {
+func (p *parser) fault(at kind.Place, expected, format string, args ...any) {
 	if len(p.file.Problems) < problemLimit {
-		p.file.Problems = append(p.file.Problems, conf.Problem{Place: at, Gravity: conf.Refused, Message: fmt.Sprintf(format, args...), Expected: expected})
+		p.file.Problems = append(p.file.Problems, kind.Problem{Place: at, Effect: kind.Refused, Message: fmt.Sprintf(format, args...), Expected: expected})
 	}
 }
 
@@ -145,7 +145,7 @@ func (p *parser) next() bool {
 		p.file.Rest = before
 		for i := len(p.open) - 1; i >= 0; i-- {
 			d := p.open[i]
-			p.fault(conf.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}, `"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
+			p.fault(kind.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}, `"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
 		}
 		return false
 	}
@@ -220,7 +220,7 @@ func (p *parser) openBlock(d *Directive) {
 	p.opaque(lua)
 	d.Opaque = p.text[from:p.pos]
 	if p.done() {
-		p.fault(conf.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}, `"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
+		p.fault(kind.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}, `"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
 		return
 	}
 	d.Close = p.mark("")

@@ -34,7 +34,7 @@ const (
 var Troubles = []string{HostKeyChanged, HostKeyUnknown, LoginRefused, ConnectionLost, NotReached}
 
 // Problem is something wrong with a configuration.
-type Problem struct{ Gravity, Spot, Text string }
+type Problem struct{ Effect, Spot, Text string }
 
 // OpenKey is a private key file that others may read.
 type OpenKey struct {
@@ -96,7 +96,7 @@ func Server(f *ServerFacts) []ServerFinding {
 func readAs(list []Problem) (out []Fact) {
 	const most = 5
 	for _, p := range list {
-		if p.Gravity == "refused" && len(out) < most {
+		if p.Effect == "refused" && len(out) < most {
 			out = append(out, Fact{"read at " + p.Spot, p.Text})
 		}
 	}
@@ -109,14 +109,14 @@ func readAs(list []Problem) (out []Fact) {
 func problems(f *ServerFacts, add func(string, Finding)) {
 	var list []Problem
 	for _, p := range f.Problems {
-		if p.Gravity != "refused" || f.Untested != "" {
+		if p.Effect != "refused" || f.Untested != "" {
 			list = append(list, p)
 		}
 	}
 	several(len(list), func(i int) (string, Finding) {
 		p := list[i]
 		finding := Finding{Code: "configuration-suspect", Severity: Note, Source: p.Spot, Cause: p.Text, Remedy: "correct that line, then " + f.Test}
-		switch p.Gravity {
+		switch p.Effect {
 		case "refused":
 			finding.Code, finding.Severity = "configuration-refused", Broken
 		case "unread":

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"insegna.example/internal/conf"
-	"insegna.example/internal/conf/nginx"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 )
 
 // treeOf is a tree of files and, behind an arrow, links.
@@ -30,13 +30,13 @@ func treeOf(files map[string]string) fstest.MapFS {
 }
 
 // wanted asks for every site in force whose main name is given.
-func wanted(t *testing.T, tree fstest.MapFS, main string, names ...string) (out []conf.Wanted) {
+func wanted(t *testing.T, tree fstest.MapFS, main string, names ...string) (out []kind.Wanted) {
 	r, err := nginx.Read(tree, main)
 	require.NoError(t, err)
 	for _, name := range names {
 		for _, s := range r.Sites {
 			if s.MainName() == name {
-				out = append(out, conf.Wanted{Site: s.Place, Certificate: "/k/now/chain.pem", Key: "/k/now/key.pem", Port: 443, Proofs: "/k/proofs"})
+				out = append(out, kind.Wanted{Site: s.Place, Certificate: "/k/now/chain.pem", Key: "/k/now/key.pem", Port: 443, Proofs: "/k/proofs"})
 			}
 		}
 	}
@@ -121,8 +121,8 @@ server {
 	r, err := nginx.Read(tree, "/etc/nginx/nginx.conf")
 	require.NoError(t, err)
 	assert.Empty(t, r.Problems)
-	assert.Equal(t, conf.Redirects, r.Sites[0].Plain[0].Front.Deed)
-	assert.Equal(t, conf.Serves, r.Sites[0].Plain[0].WellKnown.Deed)
+	assert.Equal(t, kind.Redirects, r.Sites[0].Plain[0].Front.Handling)
+	assert.Equal(t, kind.Serves, r.Sites[0].Plain[0].WellKnown.Handling)
 }
 
 // TestTheLeastChange holds the lines that change in sites of many shapes.
@@ -186,7 +186,7 @@ func TestWhatIsNotChanged(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.http + "\n}\n", "/pair": old, "/port": "listen 80;"})
 			_, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
-			var refused *conf.EditError
+			var refused *kind.EditError
 			require.ErrorAs(t, err, &refused)
 			assert.Contains(t, refused.Reason, c.reason)
 			assert.True(t, strings.HasPrefix(refused.Place.String(), c.place), refused.Place)
@@ -215,9 +215,9 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 			require.NoError(t, os.WriteFile(main, []byte(text), 0o644))
 			r, err := nginx.Read(os.DirFS("/"), main)
 			require.NoError(t, err)
-			var list []conf.Wanted
+			var list []kind.Wanted
 			for _, s := range r.Sites {
-				list = append(list, conf.Wanted{Site: s.Place, Certificate: dir + "/a.pem", Key: dir + "/a.key", Port: 8443, Proofs: dir})
+				list = append(list, kind.Wanted{Site: s.Place, Certificate: dir + "/a.pem", Key: dir + "/a.key", Port: 8443, Proofs: dir})
 			}
 			edits, err := nginx.Edit(os.DirFS("/"), main, list)
 			require.NoError(t, err)
@@ -279,7 +279,7 @@ func TestAFlatCopyMeansTheSame(t *testing.T) {
 
 	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Mode: os.ModeNamedPipe}
 	_, err = nginx.Flatten(tree, main, edits, words)
-	var part *conf.Problem
+	var part *kind.Problem
 	require.ErrorAs(t, err, &part)
 	assert.Contains(t, err.Error(), "/etc/nginx/conf.d/c.conf: it is no ordinary file")
 	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Data: []byte("include gone.conf;\n")}

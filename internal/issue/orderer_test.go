@@ -88,7 +88,7 @@ func (b *board) Withdraw(_ context.Context, list []proof.Publication) error {
 
 // desk is a machine at a town's CA with everything it needs.
 type desk struct {
-	*issue.Machine
+	*issue.Orderer
 	*memory
 	board *board
 	town  *catest.Town
@@ -102,7 +102,7 @@ func newDesk(t *testing.T, change ...func(*ca.Config)) *desk {
 	a, err := c.Register(t.Context(), key, acme.NewAccount{TermsAgreed: true})
 	require.NoError(t, err)
 	d := &desk{memory: &memory{}, board: &board{files: &town.Files}, town: town}
-	d.Machine = &issue.Machine{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01, Records: d.memory, Prover: d.board, Anchors: pkitest.List(town.Root), Patience: 3 * time.Second}
+	d.Orderer = &issue.Orderer{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01, Records: d.memory, Prover: d.board, Anchors: pkitest.List(town.Root), Patience: 3 * time.Second}
 	return d
 }
 

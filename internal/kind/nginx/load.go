@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"insegna.example/internal/conf"
+	"insegna.example/internal/kind"
 )
 
 // What is read at most of one configuration.
@@ -38,7 +38,7 @@ type tree struct {
 	includes map[*Directive][]*File
 	links    map[string]bool // included paths that are symbolic links
 	patterns []pattern
-	problems []conf.Problem
+	problems []kind.Problem
 	total    int64
 	steps    int
 	overrun  bool // told that there are too many
@@ -51,7 +51,7 @@ type pattern struct{ folder, base string }
 // source failed as a whole or that there is no main file.
 func load(fsys fs.FS, main string) (*tree, error) {
 	t := &tree{fs: fsys, folder: path.Dir(main), files: map[string]*File{}, infos: map[string]fs.FileInfo{}, includes: map[*Directive][]*File{}, links: map[string]bool{}}
-	if err := t.read([]string{main}, map[string]conf.Place{}); err != nil {
+	if err := t.read([]string{main}, map[string]kind.Place{}); err != nil {
 		return nil, err
 	}
 	if t.files[main] == nil {
@@ -76,17 +76,17 @@ func inFS(p string) string {
 	return p
 }
 
-func (t *tree) problem(at conf.Place, g conf.Gravity, expected, format string, args ...any) {
+func (t *tree) problem(at kind.Place, g kind.Effect, expected, format string, args ...any) {
 	if len(t.problems) >= problemsLimit {
 		return
 	}
-	t.problems = append(t.problems, conf.Problem{Place: at, Gravity: g, Message: fmt.Sprintf(format, args...), Expected: expected})
+	t.problems = append(t.problems, kind.Problem{Place: at, Effect: g, Message: fmt.Sprintf(format, args...), Expected: expected})
 }
 
 // follow finds what the files of one wave include and reads what is new.
 func (t *tree) follow(wave []*File) ([]*File, error) {
 	var fresh []string
-	from := map[string]conf.Place{}
+	from := map[string]kind.Place{}
 	targets := map[*Directive][]string{}
 	var order []*Directive
 	var visit func(list []*Directive) error
@@ -163,7 +163,7 @@ func (t *tree) resolve(d *Directive) ([]string, error) {
 	at := d.WordPlace(1)
 	p, outside := t.full(d.Arg(0))
 	if outside {
-		t.problem(at, conf.Unread, "a path below the root", "the path %s climbs out of the file system", shown(d.Arg(0)))
+		t.problem(at, kind.Unread, "a path below the root", "the path %s climbs out of the file system", shown(d.Arg(0)))
 		return nil, nil
 	}
 	if !strings.ContainsAny(p, "*?[") {
@@ -177,7 +177,7 @@ func (t *tree) resolve(d *Directive) ([]string, error) {
 
 // glob matches a pattern as glob(7) does: a leading dot only by a dot, and
 // nothing found is no fault.
-func (t *tree) glob(p string, at conf.Place) ([]string, error) {
+func (t *tree) glob(p string, at kind.Place) ([]string, error) {
 	found := []string{"/"}
 	for part := range strings.SplitSeq(strings.Trim(p, "/"), "/") {
 		var next []string
@@ -186,18 +186,18 @@ func (t *tree) glob(p string, at conf.Place) ([]string, error) {
 				to := path.Join(dir, part)
 				if _, err := fs.Stat(t.fs, inFS(to)); err == nil || len(found) == 1 {
 					next = append(next, to)
-				} else if conf.Lost(err) {
+				} else if kind.Lost(err) {
 					return nil, err
 				}
 				continue
 			}
 			entries, err := fs.ReadDir(t.fs, inFS(dir))
 			if err != nil {
-				if conf.Lost(err) {
+				if kind.Lost(err) {
 					return nil, err
 				}
 				if errors.Is(err, fs.ErrPermission) {
-					t.problem(at, conf.Unread, "the right to list it", "cannot list the folder %s, so what is included from there is not known", dir)
+					t.problem(at, kind.Unread, "the right to list it", "cannot list the folder %s, so what is included from there is not known", dir)
 				}
 				continue
 			}
@@ -233,13 +233,13 @@ type fileRead struct {
 
 // read takes in files side by side, in the order of paths; from tells which
 // include names each.
-func (t *tree) read(paths []string, from map[string]conf.Place) error {
+func (t *tree) read(paths []string, from map[string]kind.Place) error {
 	results := make([]fileRead, len(paths))
 	var g errgroup.Group
 	g.SetLimit(sideBySide)
 	for i, p := range paths {
 		if len(t.files)+i >= filesLimit {
-			t.problem(from[p], conf.Unread, fmt.Sprintf("at most %d files", filesLimit), "too many files are included; this one and those behind it are not read")
+			t.problem(from[p], kind.Unread, fmt.Sprintf("at most %d files", filesLimit), "too many files are included; this one and those behind it are not read")
 			results = results[:i]
 			break
 		}
@@ -254,19 +254,19 @@ func (t *tree) read(paths []string, from map[string]conf.Place) error {
 	for i, r := range results {
 		at, named := from[paths[i]]
 		if !named {
-			at = conf.Place{File: paths[i], Line: 1, Column: 1}
+			at = kind.Place{File: paths[i], Line: 1, Column: 1}
 		}
 		t.total += r.size
 		switch {
 		case r.fault != "":
-			gravity := conf.Unread
+			gravity := kind.Unread
 			if r.fault == missing || r.fault == folder {
-				gravity = conf.Refused
+				gravity = kind.Refused
 			}
 			t.problem(at, gravity, "a readable file", "%s: %s", paths[i], r.fault)
 			continue
 		case t.total > totalLimit:
-			t.problem(at, conf.Unread, fmt.Sprintf("at most %d MB in all", totalLimit>>20), "%s is not read: the configuration is too large", paths[i])
+			t.problem(at, kind.Unread, fmt.Sprintf("at most %d MB in all", totalLimit>>20), "%s is not read: the configuration is too large", paths[i])
 			continue
 		}
 		t.files[paths[i]], t.infos[paths[i]] = r.file, r.info
@@ -284,7 +284,7 @@ const (
 func (t *tree) one(p string) (r fileRead) {
 	text, info, err := readFile(t.fs, p, fileLimit)
 	if err != nil {
-		if conf.Lost(err) {
+		if kind.Lost(err) {
 			r.lost = err
 		}
 		r.fault = err.Error()
@@ -329,7 +329,7 @@ func readFile(fsys fs.FS, p string, limit int64) ([]byte, fs.FileInfo, error) {
 // lost stays as it is.
 func worded(err error) error {
 	switch {
-	case conf.Lost(err):
+	case kind.Lost(err):
 		return err
 	case errors.Is(err, fs.ErrNotExist):
 		return errors.New(missing)
@@ -358,7 +358,7 @@ func (t *tree) loops(f *File, trail []*File, done map[*File]bool) {
 					for _, step := range append(slices.Clone(trail[at:]), to) {
 						names = append(names, step.Path)
 					}
-					t.problem(d.WordPlace(1), conf.Refused, "files that do not include each other", "include loop: %s", strings.Join(names, " → "))
+					t.problem(d.WordPlace(1), kind.Refused, "files that do not include each other", "include loop: %s", strings.Join(names, " → "))
 					t.includes[d] = slices.DeleteFunc(slices.Clone(t.includes[d]), func(x *File) bool { return x == to })
 					continue
 				}
@@ -382,7 +382,7 @@ func (t *tree) walk(list []*Directive, visit func(*Directive), steps *int) {
 		*steps++
 		if t.steps++; *steps > stepsLimit || t.steps > stepsInAll {
 			if !t.overrun {
-				t.problem(d.Place(), conf.Unread, "", "includes make more than %d directives of one block; what follows in it is not read", stepsLimit)
+				t.problem(d.Place(), kind.Unread, "", "includes make more than %d directives of one block; what follows in it is not read", stepsLimit)
 			}
 			t.overrun = true
 			return
