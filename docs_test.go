@@ -12,6 +12,7 @@ import (
 
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/kind/registry"
 )
 
 var link = regexp.MustCompile(`\]\(([^)#:]+)\)`)
@@ -43,15 +44,15 @@ func TestTheDocsPointAtWhatIsThere(t *testing.T) {
 func TestTheEstateFileGuideNamesEveryKey(t *testing.T) {
 	guide, err := os.ReadFile("docs/estate-file.md")
 	require.NoError(t, err)
-	for _, m := range regexp.MustCompile(`(?m)^ +"([a-z_]+)": \{"(?:type|enum|\$ref)`).FindAllStringSubmatch(string(estate.Schema), -1) {
+	for _, m := range regexp.MustCompile(`(?m)^ +"([a-z_]+)": \{"(?:type|enum|\$ref)`).FindAllStringSubmatch(string(estate.Schema(registry.Kinds.Declared())), -1) {
 		assert.Contains(t, string(guide), m[1], "docs/estate-file.md says nothing of %s", m[1])
 	}
 }
 
 // TestCausesAndRemediesReadAsSentences keeps the catalogue's words in one form.
 func TestCausesAndRemediesReadAsSentences(t *testing.T) {
-	met := map[string]bool{}
-	for _, r := range check.Catalogue {
+	met := map[check.Code]bool{}
+	for _, r := range check.Rules {
 		assert.False(t, met[r.Code], "%s is listed twice", r.Code)
 		met[r.Code] = true
 		assert.Regexp(t, `^[a-z][a-z-]+$`, r.Code)

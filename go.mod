@@ -5,6 +5,7 @@ go 1.26.0
 ignore ./console/node_modules
 
 require (
+	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/dlclark/regexp2 v1.12.0
@@ -16,10 +17,8 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/maypok86/otter/v2 v2.4.0
 	github.com/miekg/dns v1.1.73
-	github.com/mitchellh/go-wordwrap v1.0.1
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/pkg/sftp v1.13.12
-	github.com/pmezard/go-difflib v1.0.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/riverqueue/river v0.51.1
 	github.com/riverqueue/river/riverdriver/riverpgxv5 v0.51.1

@@ -1,49 +1,100 @@
-// Package insegna holds the test of the house rules: who may import whom.
+// Package insegna holds the tests of the house: who may import whom, and who
+// may name a kind of server.
 package insegna_test
 
 import (
 	"encoding/json"
 	"errors"
 	"io"
+	"os"
 	"os/exec"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/kind/registry"
 )
 
 const module = "insegna.example/"
 
-// only names who alone may import a package from outside.
-var only = map[string]string{
-	"gorm.io/gorm": "internal/store", "github.com/gin-gonic/gin": "internal/httpapi", "github.com/spf13/cobra": "internal/cli", "github.com/riverqueue/river": "internal/work",
+// room is a part of the house and all it may import: other rooms of this
+// module, and packages from outside by the beginning of their path. What is not
+// listed may not be imported. A room's folders belong to it unless they are rooms
+// of their own.
+type room struct {
+	path    string
+	rooms   string // parted by spaces
+	outside string
 }
 
-// above lists what a room may not know: the floors above it.
-var above = map[string][]string{
-	"internal/core":    {"internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin", "client", "demo"},
-	"internal/kind":    {"internal/look", "internal/reach", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/reach":   {"internal/core", "internal/kind", "internal/look", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/acme":    {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin"},
-	"internal/issue":   {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli", "internal/standin"},
-	"internal/safe":    {"internal/core", "internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/look":    {"internal/store", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/store":   {"internal/look", "internal/work", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/work":    {"internal/look", "internal/store", "internal/service", "internal/httpapi", "internal/cli"},
-	"internal/service": {"internal/httpapi", "internal/cli", "client"},
-	"internal/httpapi": {"internal/cli", "client"},
+// house lists every room. Core is listed with its standard library too: it
+// computes, and reaches nothing.
+var house = []room{
+	{"internal/core", "internal/core", "github.com/maypok86/otter go.yaml.in/yaml golang.org/x/net/idna"},
+	{"internal/kind", "internal/core internal/install internal/reach", ""},
+	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/reach", "github.com/dlclark/regexp2 github.com/maypok86/otter golang.org/x/sync"},
+	{"internal/kind/registry", "internal/core internal/kind internal/kind/nginx", ""},
+	{"internal/install", "internal/core", ""},
+	{"internal/install/files", "internal/core internal/install internal/kind internal/reach", ""},
+	{"internal/look", "internal/core", "golang.org/x/crypto/cryptobyte golang.org/x/sync"},
+	{"internal/reach", "", "github.com/pkg/sftp golang.org/x/crypto/ssh"},
+	{"internal/acme", "internal/core", "github.com/go-jose/go-jose"},
+	{"internal/acme/proof", "internal/reach", "github.com/miekg/dns"},
+	{"internal/issue", "internal/acme internal/acme/proof internal/core", "github.com/miekg/dns"},
+	{"internal/safe", "", ""},
+	{"internal/store", "internal/core", "github.com/jackc/pgx github.com/maypok86/otter github.com/pressly/goose gorm.io"},
+	{"internal/store/cluster", "", "github.com/jackc/pgx"},
+	{"internal/work", "", "github.com/jackc/pgx github.com/riverqueue/river"},
+	{"internal/service", "internal/acme internal/acme/proof internal/core internal/install internal/issue internal/kind internal/kind/registry internal/look internal/reach internal/safe internal/store internal/store/cluster internal/work",
+		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/jackc/pgx github.com/maypok86/otter golang.org/x/crypto/argon2 golang.org/x/sync"},
+	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe internal/service internal/store", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
+	{"internal/httpapi/contract", "", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
+	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service", "github.com/jedib0t/go-pretty github.com/schollz/progressbar github.com/spf13/cobra golang.org/x/term"},
+	{"internal/standin", "", "github.com/go-jose/go-jose github.com/miekg/dns golang.org/x/crypto/ssh"},
+	{"client", "", "github.com/oapi-codegen/runtime"},
+	{"cmd/insegna", "internal/cli", ""},
+	{"demo", "demo internal/core internal/standin internal/store/cluster", "github.com/chromedp"},
 }
 
-// outward are packages that reach outside the process; core imports none (net
-// it does, for crypto/x509's address types).
-var outward = []string{"net/http", "os", "os/exec", "database/sql", "log", "log/slog", "crypto/rand", "math/rand", "syscall"}
+// computing are the packages of the standard library core may use; net is there
+// for crypto/x509's addresses.
+var computing = strings.Fields("bytes cmp crypto crypto/ecdsa crypto/ed25519 crypto/rsa crypto/sha256 crypto/x509 crypto/x509/pkix embed encoding/asn1 encoding/binary encoding/hex encoding/json encoding/pem errors fmt io iter maps net net/netip net/url path regexp slices sort strconv strings sync time")
 
+// forTests are packages only tests use; they stand outside the house.
+var forTests = regexp.MustCompile(`^internal/[a-z]+test$|^bench$|^$`)
+
+// roomOf finds the room a package belongs to: the longest path that fits.
+func roomOf(path string) (found *room) {
+	for i := range house {
+		if r := &house[i]; (path == r.path || strings.HasPrefix(path, r.path+"/")) && (found == nil || len(r.path) > len(found.path)) {
+			found = r
+		}
+	}
+	return found
+}
+
+// may says whether a room's packages may import a path.
+func (r *room) may(imported string) bool {
+	if own, ok := strings.CutPrefix(imported, module); ok {
+		to := roomOf(own)
+		return to != nil && (to == r || slices.Contains(strings.Fields(r.rooms), to.path))
+	}
+	if first, _, _ := strings.Cut(imported, "/"); !strings.Contains(first, ".") { // the standard library
+		return r.path != "internal/core" || slices.Contains(computing, imported)
+	}
+	return slices.ContainsFunc(strings.Fields(r.outside), func(prefix string) bool { return imported == prefix || strings.HasPrefix(imported, prefix+"/") })
+}
+
+// TestTheHouseRules holds every import of every package against the list.
 func TestTheHouseRules(t *testing.T) {
 	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
 	require.NoError(t, err)
-	packages := 0
-	for dec := json.NewDecoder(strings.NewReader(string(out))); ; packages++ {
+	met := map[string]bool{}
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
 		var p struct {
 			ImportPath string
 			Imports    []string
@@ -52,32 +103,77 @@ func TestTheHouseRules(t *testing.T) {
 			break
 		}
 		require.NoError(t, err)
-		checkPackage(t, strings.TrimPrefix(p.ImportPath, module), p.Imports)
+		path := strings.TrimPrefix(p.ImportPath+"/", module)
+		path = strings.TrimSuffix(path, "/")
+		if forTests.MatchString(path) {
+			continue
+		}
+		r := roomOf(path)
+		if !assert.NotNil(t, r, "%s stands in no room", path) {
+			continue
+		}
+		met[r.path] = true
+		for _, imported := range p.Imports {
+			assert.True(t, r.may(imported), "%s imports %s, which %s may not", path, imported, r.path)
+		}
 	}
-	assert.Greater(t, packages, 20)
+	for _, r := range house {
+		assert.True(t, met[r.path], "the room %s is empty", r.path)
+	}
 }
 
-func checkPackage(t *testing.T, path string, imports []string) {
-	if strings.HasSuffix(path, "test") {
-		return // what only tests use stands outside the house
+// TestAForbiddenImportIsToldAnywhere tries, for every room, rooms and packages
+// that are not listed.
+func TestAForbiddenImportIsToldAnywhere(t *testing.T) {
+	outside := []string{"gorm.io/gorm", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/riverqueue/river", "example.org/anything"}
+	only := map[string]string{"gorm.io/gorm": "internal/store", "github.com/spf13/cobra": "internal/cli", "github.com/riverqueue/river": "internal/work"}
+	for i := range house {
+		r := &house[i]
+		for j := range house {
+			other := &house[j]
+			listed := other == r || slices.Contains(strings.Fields(r.rooms), other.path)
+			assert.Equal(t, listed, r.may(module+other.path), "%s and %s", r.path, other.path)
+		}
+		assert.False(t, r.may(module+"internal/pkitest"), r.path)
+		for _, o := range outside {
+			if room := only[o]; room != "" {
+				assert.Equal(t, room == r.path, r.may(o), "%s and %s", r.path, o)
+			}
+		}
+		assert.False(t, r.may("example.org/anything"), r.path)
+		assert.Equal(t, r.path != "internal/core", r.may("os/exec"), r.path)
 	}
-	for _, imported := range imports {
-		for outside, room := range only {
-			if imported == outside || strings.HasPrefix(imported, outside+"/") {
-				assert.True(t, strings.HasPrefix(path, room), "%s imports %s, only %s may", path, imported, room)
-			}
+}
+
+// kindWords are names and directives by which one recognises a kind of server.
+var kindWords = regexp.MustCompile(`(?i)nginx|httpd|haproxy|apache|server_name|ssl_certificate|ssl_reject|proxy_pass|listen directive|sites?-(available|enabled)|\blocation [/^~]|"(windows|ingress|edge|stream)"`)
+
+// kindRooms are where kinds may be named: their own folders, their registration,
+// and what is made up.
+var kindRooms = regexp.MustCompile(`^(internal/kind/[a-z]+/|internal/standin/|demo/|bench/)`)
+
+// TestAKindIsNamedInItsFolderAlone looks through every Go file that is no test,
+// and holds that the words to look for still fit the kinds that are registered.
+func TestAKindIsNamedInItsFolderAlone(t *testing.T) {
+	files, err := exec.Command("git", "ls-files", "*.go").Output()
+	require.NoError(t, err)
+	seen := 0
+	for _, file := range strings.Fields(string(files)) {
+		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") || kindRooms.MatchString(file) || regexp.MustCompile(`^internal/[a-z]+test/`).MatchString(file) {
+			continue
 		}
-		for room, forbidden := range above {
-			for _, f := range forbidden {
-				if strings.HasPrefix(path, room) && strings.HasPrefix(strings.TrimPrefix(imported, module), f) && strings.HasPrefix(imported, module) {
-					t.Errorf("%s imports %s, which stands above it", path, imported)
-				}
-			}
+		text, err := os.ReadFile(file)
+		if errors.Is(err, os.ErrNotExist) {
+			continue // removed and not committed yet
 		}
-		if strings.HasPrefix(path, "internal/core") {
-			for _, o := range outward {
-				assert.NotEqual(t, o, imported, "%s reaches outside", path)
-			}
+		require.NoError(t, err)
+		seen++
+		for n, line := range strings.Split(string(text), "\n") {
+			assert.Empty(t, kindWords.FindString(line), "%s:%d names a kind of server: %s", file, n+1, strings.TrimSpace(line))
 		}
+	}
+	assert.Greater(t, seen, 100)
+	for _, k := range registry.Kinds[:len(registry.Kinds)-1] {
+		assert.Regexp(t, kindWords, `"`+k.Name()+`"`)
 	}
 }

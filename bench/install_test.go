@@ -24,7 +24,10 @@ import (
 	"time"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/install"
+	"insegna.example/internal/install/files"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/reach"
 )
 
@@ -64,7 +67,7 @@ func (b *bench) berth() (*berth, error) {
 		user = "user root;\n"
 	}
 	conf := fmt.Sprintf("%sdaemon off; pid nginx.pid; error_log stderr crit;\nevents {}\nhttp {\naccess_log off; client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\nserver { listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n}\n",
-		user, at, berthHost, install.Certificate(v.folder), install.Key(v.folder))
+		user, at, berthHost, v.folder+"/now/certificates.pem", v.folder+"/now/private-key.pem")
 	if err := os.MkdirAll(v.folder+"/versions", 0o755); err != nil {
 		return nil, err
 	}
@@ -108,18 +111,38 @@ func (v *berth) lay(version string) (*install.Installation, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(leaf.Raw)
-	i := &install.Installation{Folder: v.folder, Version: version, Chain: certs.PEM(leaf.Raw), Leaf: hex.EncodeToString(sum[:]), Test: v.command + " -t", Reload: v.command + " -s reload", Bindings: []install.Binding{{Host: berthHost, At: v.at}}, State: install.Staging}
-	if i.Key, err = certs.KeyPEM(key); err != nil {
+	i := &install.Installation{Material: install.Material{Chain: certs.PEM(leaf.Raw)}, Leaf: hex.EncodeToString(sum[:]), State: install.Staging}
+	if i.Material.Key, err = certs.KeyPEM(key); err != nil {
 		return nil, err
 	}
 	folder := filepath.Join(v.folder, "versions", version)
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(folder+"/chain.pem", i.Chain, 0o644); err != nil {
+	if err := os.WriteFile(folder+"/certificates.pem", i.Material.Chain, 0o644); err != nil {
 		return nil, err
 	}
-	return i, os.WriteFile(folder+"/key.pem", i.Key, 0o600)
+	return i, os.WriteFile(folder+"/private-key.pem", i.Material.Key, 0o600)
+}
+
+// planned lays a version and has its installation worked out.
+func (v *berth) planned(ctx context.Context, version string) (*install.Installation, *files.Destination, error) {
+	i, err := v.lay(version)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := certs.ReadCertificates(i.Material.Chain)
+	if err != nil {
+		return nil, nil, err
+	}
+	way := &estate.Reach{Configuration: v.dir + "/nginx.conf", Commands: map[string]string{"test": v.command + " -t", "reload": v.command + " -s reload"}}
+	to := nginx.Kind.Installs(reach.Local(), &estate.Server{Reach: way}).(*files.Destination)
+	planned, err := to.Plan(ctx, &install.Wish{Mandate: "berth", Server: "berth", Names: []string{berthHost}, Leaf: list[0], Version: version})
+	if err != nil {
+		return nil, nil, err
+	}
+	i.Plan, i.Bindings = planned.Plan, planned.Bindings
+	return i, to, nil
 }
 
 func (v *berth) served() string {
@@ -148,15 +171,15 @@ func (v *berth) Save(_ context.Context, i *install.Installation, step string, _ 
 // byHand tests, reloads and looks as a script would, until the reload is done:
 // the old certificate is not seen any more. It gives the time of the commands
 // alone, and until then.
-func (v *berth) byHand(ctx context.Context, i *install.Installation) (commands, seen time.Duration, err error) {
-	if err := os.Symlink("versions/"+i.Version, v.folder+"/.hand"); err != nil {
+func (v *berth) byHand(ctx context.Context, version string, i *install.Installation) (commands, seen time.Duration, err error) {
+	if err := os.Symlink("versions/"+version, v.folder+"/.hand"); err != nil {
 		return 0, 0, err
 	}
 	if err := os.Rename(v.folder+"/.hand", v.folder+"/now"); err != nil {
 		return 0, 0, err
 	}
 	began := time.Now()
-	for _, command := range []string{i.Test, i.Reload} {
+	for _, command := range []string{v.command + " -t", v.command + " -s reload"} {
 		if out, err := exec.CommandContext(ctx, "/bin/sh", "-c", command).CombinedOutput(); err != nil {
 			return 0, 0, fmt.Errorf("%s: %w: %s", command, err, strings.TrimSpace(string(out)))
 		}
@@ -184,21 +207,21 @@ func (b *bench) installing() error {
 	defer v.stop()
 	var against, alone []float64
 	for n := range switches {
-		hand, err := v.lay(fmt.Sprintf("hand-%d", n))
+		version := fmt.Sprintf("hand-%d", n)
+		hand, err := v.lay(version)
 		if err != nil {
 			return err
 		}
-		commands, seen, err := v.byHand(b.ctx, hand)
+		commands, seen, err := v.byHand(b.ctx, version, hand)
 		if err != nil {
 			return err
 		}
 		time.Sleep(200 * time.Millisecond) // until the old worker is gone
-		i, err := v.lay(fmt.Sprintf("own-%d", n))
+		i, to, err := v.planned(b.ctx, fmt.Sprintf("own-%d", n))
 		if err != nil {
 			return err
 		}
-		i.Before = hand.Version
-		m := &install.Installer{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
+		m := &install.Installer{Destination: to, Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}
@@ -240,14 +263,12 @@ func (b *bench) underLoad() error {
 			}
 		})
 	}
-	before := "0"
 	for n := range installs {
-		i, err := v.lay(fmt.Sprintf("load-%d", n))
+		i, to, err := v.planned(b.ctx, fmt.Sprintf("load-%d", n))
 		if err != nil {
 			return err
 		}
-		i.Before, before = before, i.Version
-		m := &install.Installer{Server: reach.Local(), Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
+		m := &install.Installer{Destination: to, Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}

@@ -171,18 +171,18 @@ func (e LineMarkKind) Valid() bool {
 	}
 }
 
-// Defines values for ListenerFamily.
+// Defines values for ListenerProtocol.
 const (
-	ListenerFamilyHttp   ListenerFamily = "http"
-	ListenerFamilyStream ListenerFamily = "stream"
+	ListenerProtocolHttp ListenerProtocol = "http"
+	ListenerProtocolTcp  ListenerProtocol = "tcp"
 )
 
-// Valid indicates whether the value is a known member of the ListenerFamily enum.
-func (e ListenerFamily) Valid() bool {
+// Valid indicates whether the value is a known member of the ListenerProtocol enum.
+func (e ListenerProtocol) Valid() bool {
 	switch e {
-	case ListenerFamilyHttp:
+	case ListenerProtocolHttp:
 		return true
-	case ListenerFamilyStream:
+	case ListenerProtocolTcp:
 		return true
 	default:
 		return false
@@ -309,18 +309,18 @@ func (e Severity) Valid() bool {
 	}
 }
 
-// Defines values for SiteFamily.
+// Defines values for SiteProtocol.
 const (
-	SiteFamilyHttp   SiteFamily = "http"
-	SiteFamilyStream SiteFamily = "stream"
+	SiteProtocolHttp SiteProtocol = "http"
+	SiteProtocolTcp  SiteProtocol = "tcp"
 )
 
-// Valid indicates whether the value is a known member of the SiteFamily enum.
-func (e SiteFamily) Valid() bool {
+// Valid indicates whether the value is a known member of the SiteProtocol enum.
+func (e SiteProtocol) Valid() bool {
 	switch e {
-	case SiteFamilyHttp:
+	case SiteProtocolHttp:
 		return true
-	case SiteFamilyStream:
+	case SiteProtocolTcp:
 		return true
 	default:
 		return false
@@ -983,24 +983,20 @@ type Hop struct {
 
 // Installation defines model for Installation.
 type Installation struct {
-	Advice string `json:"advice"`
+	// Acts what is done, in its order; empty in lists
+	Acts   []InstallationAct `json:"acts"`
+	Advice string            `json:"advice"`
 
-	// Before name of the one in use before; empty for none
-	Before      string                `json:"before"`
+	// AskedBack a person had it taken back
+	AskedBack   bool                  `json:"asked_back"`
 	Bindings    []InstallationBinding `json:"bindings"`
 	By          string                `json:"by"`
 	Certificate Fingerprint           `json:"certificate"`
 
-	// Commands that are run on the server, in their order
-	Commands []string `json:"commands"`
-
 	// Files of the configuration that change; empty in lists
 	Files      []FileChange `json:"files"`
 	FinishedAt *time.Time   `json:"finished_at,omitempty"`
-
-	// Folder of the mandate on the server
-	Folder  string `json:"folder"`
-	Mandate string `json:"mandate"`
+	Mandate    string       `json:"mandate"`
 
 	// Notes what else on the server the reload takes in: open findings about files that are not in use yet
 	Notes  []string `json:"notes"`
@@ -1021,13 +1017,19 @@ type Installation struct {
 
 	// Steps of one installation; empty in lists
 	Steps []OrderStep `json:"steps"`
-
-	// Version name of the new version's folder
-	Version string `json:"version"`
 }
 
 // InstallationState defines model for Installation.State.
 type InstallationState string
+
+// InstallationAct defines model for InstallationAct.
+type InstallationAct struct {
+	// Does a word, such as new, link, test or reload
+	Does string `json:"does"`
+
+	// What the file, link or command
+	What string `json:"what"`
+}
 
 // InstallationBinding a host name at an address that is looked at from outside
 type InstallationBinding struct {
@@ -1101,6 +1103,29 @@ type JournalVerification struct {
 	Whole bool `json:"whole"`
 }
 
+// Kind defines model for Kind.
+type Kind struct {
+	// Can what is possible there
+	Can []string `json:"can"`
+
+	// Cannot what is not possible there yet
+	Cannot []string `json:"cannot"`
+
+	// Hops how far behind the visitor it usually stands; 0 at the edge
+	Hops int `json:"hops"`
+
+	// Name as an estate file calls it
+	Name string `json:"name"`
+
+	// Title as people call it
+	Title string `json:"title"`
+}
+
+// KindList defines model for KindList.
+type KindList struct {
+	Items []Kind `json:"items"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	DaysLeft int `json:"days_left"`
@@ -1131,16 +1156,18 @@ type Listener struct {
 	Address string `json:"address"`
 
 	// Chosen the default is declared, not just the first
-	Chosen      bool           `json:"chosen"`
-	DefaultSite string         `json:"default_site"`
-	Family      ListenerFamily `json:"family"`
-	Sites       int            `json:"sites"`
-	Spot        string         `json:"spot"`
-	Tls         bool           `json:"tls"`
+	Chosen      bool   `json:"chosen"`
+	DefaultSite string `json:"default_site"`
+
+	// Protocol what is spoken inside TLS or without it
+	Protocol ListenerProtocol `json:"protocol"`
+	Sites    int              `json:"sites"`
+	Spot     string           `json:"spot"`
+	Tls      bool             `json:"tls"`
 }
 
-// ListenerFamily defines model for Listener.Family.
-type ListenerFamily string
+// ListenerProtocol what is spoken inside TLS or without it
+type ListenerProtocol string
 
 // Mandate defines model for Mandate.
 type Mandate struct {
@@ -1388,21 +1415,26 @@ type Server struct {
 	Worst       *Severity `json:"worst,omitempty"`
 }
 
+// ServerCommand defines model for ServerCommand.
+type ServerCommand struct {
+	Command string `json:"command"`
+
+	// Key of reach in the estate file, such as test
+	Key string `json:"key"`
+}
+
 // ServerDetail defines model for ServerDetail.
 type ServerDetail struct {
+	// Commands it is handled with
+	Commands []ServerCommand `json:"commands"`
+
 	// Files the first 1000
 	Files []FileName `json:"files"`
 
 	// Listeners the first 1000
 	Listeners []Listener             `json:"listeners"`
 	Problems  []ConfigurationProblem `json:"problems"`
-
-	// Reload command that takes it in
-	Reload string `json:"reload"`
-	Server Server `json:"server"`
-
-	// Test command that tests the configuration
-	Test string `json:"test"`
+	Server    Server                 `json:"server"`
 }
 
 // ServerPage defines model for ServerPage.
@@ -1467,8 +1499,7 @@ type Site struct {
 	Certificates []SiteCertificate `json:"certificates"`
 
 	// DefaultAt listeners whose default it is
-	DefaultAt []string   `json:"default_at"`
-	Family    SiteFamily `json:"family"`
+	DefaultAt []string `json:"default_at"`
 
 	// Hops where it passes requests on to
 	Hops    []Hop    `json:"hops"`
@@ -1479,6 +1510,9 @@ type Site struct {
 	// Plain what plain http does
 	Plain []PlainRoute `json:"plain"`
 
+	// Protocol what is spoken inside TLS or without it
+	Protocol SiteProtocol `json:"protocol"`
+
 	// Refuses it ends handshakes instead of showing a certificate
 	Refuses bool `json:"refuses"`
 
@@ -1486,8 +1520,8 @@ type Site struct {
 	Spot string `json:"spot"`
 }
 
-// SiteFamily defines model for Site.Family.
-type SiteFamily string
+// SiteProtocol what is spoken inside TLS or without it
+type SiteProtocol string
 
 // SiteAnswer defines model for SiteAnswer.
 type SiteAnswer struct {
@@ -2203,6 +2237,11 @@ type ClientInterface interface {
 	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListKinds The kinds of server, and what is possible for each
+	//
+	// Corresponds with GET /kinds (the `ListKinds` operationId).
+	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMandates Mandates by name, with how they stand
 	//
 	// Corresponds with GET /mandates (the `ListMandates` operationId).
@@ -2860,6 +2899,21 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 // Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 func (c *Client) VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKinds The kinds of server, and what is possible for each
+//
+// Corresponds with GET /kinds (the `ListKinds` operationId).
+func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKindsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4704,6 +4758,33 @@ func NewVerifyJournalRequest(server string, params *VerifyJournalParams) (*http.
 	return req, nil
 }
 
+// NewListKindsRequest constructs an http.Request for the ListKinds method
+func NewListKindsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kinds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListMandatesRequest constructs an http.Request for the ListMandates method
 func NewListMandatesRequest(server string, params *ListMandatesParams) (*http.Request, error) {
 	var err error
@@ -6511,6 +6592,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /journal/verification (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
 
+	// ListKindsWithResponse The kinds of server, and what is possible for each
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /kinds (the `ListKinds` operationId).
+	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
+
 	// ListMandatesWithResponse Mandates by name, with how they stand
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7801,6 +7889,54 @@ func (r VerifyJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r VerifyJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListKindsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KindList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKindsResponse) GetJSON200() *KindList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKindsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKindsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKindsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKindsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKindsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9811,6 +9947,19 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, par
 	return ParseVerifyJournalResponse(rsp)
 }
 
+// ListKindsWithResponse The kinds of server, and what is possible for each
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /kinds (the `ListKinds` operationId).
+func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error) {
+	rsp, err := c.ListKinds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKindsResponse(rsp)
+}
+
 // ListMandatesWithResponse Mandates by name, with how they stand
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11044,6 +11193,39 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest JournalVerification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListKindsResponse parses an HTTP response from a ListKindsWithResponse call
+func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKindsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KindList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

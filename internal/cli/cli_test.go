@@ -90,7 +90,7 @@ func TestADayAtTheTerminal(t *testing.T) {
 	r := run("estate", "check", "estate.yaml")
 	assert.Equal(t, "estate.yaml is fine: Ferries with 2 hosts on 1 server at 2 endpoints, 2 bindings.\n", r.out)
 	r = run("estate", "preview", "estate.yaml")
-	assert.Contains(t, r.out, "+ add   host      gone.lantern.example")
+	assert.Contains(t, r.out, "new     host      gone.lantern.example")
 	assert.Contains(t, r.out, "Nothing is changed yet")
 	assert.Contains(t, run("today").out, "No estate has been applied yet")
 	assert.Contains(t, run("estate", "apply", "estate.yaml").out, "Applied estate.yaml: 4 changes")

@@ -11,13 +11,17 @@ import (
 
 	"insegna.example/client"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/service"
 )
 
 func (a *app) estate() *cobra.Command {
 	return group("estate", "The estate file: check, preview, apply, show", a.estateCheck(), a.estatePreview(), a.estateApply(), a.estateShow(),
 		&cobra.Command{Use: "schema", Short: "Print the JSON Schema of estate files, for editors", Args: cobra.NoArgs, Example: "  insegna estate schema > estate.schema.json",
-			RunE: a.run(func(*cobra.Command, []string) error { _, err := a.out.Write(estate.Schema); return err })})
+			RunE: a.run(func(*cobra.Command, []string) error {
+				_, err := a.out.Write(estate.Schema(registry.Kinds.Declared()))
+				return err
+			})})
 }
 
 func (a *app) estateCheck() *cobra.Command {
@@ -27,7 +31,7 @@ func (a *app) estateCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := f.Parse()
+			e, err := f.Parse(registry.Kinds.Declared())
 			if err != nil {
 				return err
 			}
@@ -87,7 +91,7 @@ func (a *app) send(ctx context.Context, path string, call estateCall) (*client.E
 	if err != nil {
 		return nil, err
 	}
-	if _, err := f.Parse(); err != nil {
+	if _, err := f.Parse(registry.Kinds.Declared()); err != nil {
 		return nil, err // with places, before anything is sent
 	}
 	cl, err := a.client()

@@ -101,7 +101,7 @@ func (in *inspection) file(path string, judge *check.Judge, host string) error {
 		return nil
 	}
 	for _, f := range judge.Inspect(list, host, time.Now()).Findings {
-		in.Findings = append(in.Findings, fileIll{path, f.Code, f.Severity, f.Cause, f.Remedy})
+		in.Findings = append(in.Findings, fileIll{path, string(f.Code), f.Severity, f.Cause, f.Remedy})
 	}
 	return nil
 }

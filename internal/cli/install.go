@@ -11,7 +11,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/mitchellh/go-wordwrap"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -90,7 +89,7 @@ func (a *app) note(mark, text string) {
 	if mark == "" {
 		width = 1
 	}
-	for i, line := range strings.Split(wordwrap.WrapString(breakPaths(clean(text), noteWidth), noteWidth), "\n") {
+	for i, line := range strings.Split(wrapped(clean(text), noteWidth), "\n") {
 		if i > 0 {
 			mark = ""
 		}
@@ -101,16 +100,12 @@ func (a *app) note(mark, text string) {
 // showPreview prints what will change.
 func (a *app) showPreview(v *client.Installation) {
 	a.say("Installing the certificate of order %d (%s) for %s on %s", v.Order, v.Certificate[:12], v.Mandate, v.Server)
-	from := "nothing yet"
-	if v.Before != "" {
-		from = "versions/" + v.Before
+	a.say("")
+	for _, act := range v.Acts {
+		a.say("  %-6s %s", clean(act.Does), clean(act.What))
 	}
-	a.say("\n  new    %s/versions/%s/chain.pem and key.pem\n  link   %s/now: %s → versions/%s", v.Folder, v.Version, v.Folder, from, v.Version)
 	for _, f := range v.Files {
 		a.say("  edit   %s", f.Path)
-	}
-	for i, c := range v.Commands {
-		a.say("  %-6s %s", []string{"test", "reload"}[min(i, 1)], clean(c))
 	}
 	for _, d := range v.Bindings {
 		shows := "shows no certificate"

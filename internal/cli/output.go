@@ -11,7 +11,6 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
-	"github.com/mitchellh/go-wordwrap"
 
 	"insegna.example/client"
 )
@@ -22,6 +21,16 @@ type column[T any] struct {
 	width int // the most it takes in a table; 0: as it comes
 	cell  func(T) string
 	raw   func(T) string // for CSV, where it differs
+}
+
+// wrapped breaks the lines of a text at words, so that none is longer than a
+// width; paths may be broken behind a slash.
+func wrapped(s string, width int) string {
+	lines := strings.Split(breakPaths(s, width), "\n")
+	for i, l := range lines {
+		lines[i] = text.WrapSoft(l, width)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // print writes rows as the output asked for. doc is what JSON shows.
@@ -103,7 +112,7 @@ func (a *app) table(rows [][]string, widths []int) {
 		configs[i] = table.ColumnConfig{Number: i + 1, Transformer: a.paint}
 		for _, r := range rows {
 			if w > 0 {
-				r[i] = wordwrap.WrapString(breakPaths(r[i], w), uint(w))
+				r[i] = wrapped(r[i], w)
 			}
 		}
 	}

@@ -521,10 +521,17 @@ var csvFindingColumns = []column[client.Finding]{
 func (a *app) catalogue() *cobra.Command {
 	return &cobra.Command{Use: "catalogue", Short: "List every finding that can be made", Args: cobra.NoArgs, Example: "  insegna finding catalogue",
 		RunE: a.run(func(*cobra.Command, []string) error {
-			return print(a, check.Catalogue, check.Catalogue, []column[check.Rule]{
-				{head: "Finding", cell: func(r check.Rule) string { return r.Code }},
-				{head: "Severity", cell: func(r check.Rule) string { return marks[string(r.Severity)] }, raw: func(r check.Rule) string { return string(r.Severity) }},
-				{head: "Meaning", width: 60, cell: func(r check.Rule) string { return r.Meaning }},
+			rows := make([]catalogueRow, len(check.Rules))
+			for i, r := range check.Rules {
+				rows[i] = catalogueRow{string(r.Code), string(r.Severity), r.Meaning}
+			}
+			return print(a, rows, rows, []column[catalogueRow]{
+				{head: "Finding", cell: func(r catalogueRow) string { return r.Code }},
+				{head: "Severity", cell: func(r catalogueRow) string { return marks[r.Severity] }, raw: func(r catalogueRow) string { return r.Severity }},
+				{head: "Meaning", width: 60, cell: func(r catalogueRow) string { return r.Meaning }},
 			})
 		})}
 }
+
+// catalogueRow is what people are told of a rule.
+type catalogueRow struct{ Code, Severity, Meaning string }

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"strings"
 
-	"github.com/mitchellh/go-wordwrap"
 	"github.com/spf13/cobra"
 
 	"insegna.example/client"
@@ -146,7 +145,11 @@ func (a *app) serverShow() *cobra.Command {
 			}
 			s := d.Server
 			facts := [][2]string{{"server", s.Name + ", " + s.Kind}, {"findings", fmt.Sprintf("%s %d", worstOf(s), s.Findings)}, {"bindings", strings.ReplaceAll(bindingCounts(s), "\n", ", ")}, {"configuration", readText(s)},
-				{"main file", s.Main}, {"test", d.Test}, {"reload", d.Reload}, {"declared", fmt.Sprintf("line %d of the estate file", s.Line)}}
+				{"main file", s.Main}}
+			for _, c := range d.Commands {
+				facts = append(facts, [2]string{c.Key, c.Command})
+			}
+			facts = append(facts, [2]string{"declared", fmt.Sprintf("line %d of the estate file", s.Line)})
 			if err := printFacts(a, d, facts); err != nil || a.output != "table" {
 				return err
 			}
@@ -173,7 +176,7 @@ func (a *app) serverShow() *cobra.Command {
 var listenerColumns = []column[client.Listener]{
 	{head: "Listener", width: 24, cell: func(l client.Listener) string { return l.Address }},
 	{head: "Speaks", cell: func(l client.Listener) string {
-		return map[bool]string{true: "TLS", false: "plain"}[l.Tls] + " " + string(l.Family)
+		return map[bool]string{true: "TLS", false: "plain"}[l.Tls] + " " + string(l.Protocol)
 	}},
 	{head: "Sites", cell: func(l client.Listener) string { return fmt.Sprint(l.Sites) }},
 	{head: "Default site", width: 34, cell: func(l client.Listener) string {
@@ -421,7 +424,7 @@ func (a *app) marked(f *client.ConfigurationFile) {
 			if f.Marks[at].Kind == "problem" {
 				mark = "✗"
 			}
-			text := wordwrap.WrapString(breakPaths(clean(f.Marks[at].Text), remarkWidth), remarkWidth)
+			text := wrapped(clean(f.Marks[at].Text), remarkWidth)
 			a.say("       %s %s", mark, strings.ReplaceAll(text, "\n", "\n         "))
 		}
 	}

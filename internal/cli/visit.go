@@ -17,6 +17,7 @@ import (
 	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/trust"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/look"
 	"insegna.example/internal/service"
 )
@@ -76,7 +77,7 @@ func fromEstate(req *service.VisitRequest, path string, onePort bool, port uint1
 	if err != nil {
 		return err
 	}
-	e, err := f.Parse()
+	e, err := f.Parse(registry.Kinds.Declared())
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,7 @@ import (
 var (
 	forAll      = "getHealth getReady signIn setUp "
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation returnInstallation "
-	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate putSecret removeSecret "
+	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate addCredential removeCredential "
 )
 
 // TestWhoMayDoWhat calls every operation of the contract as nobody, with a
@@ -54,7 +54,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"admin's token", servicetest.Anonymous, made("admin"), 3},
 	}
 	state := func() (v string) {
-		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from installations), (select count(*) from mandates), (select count(*) from secrets))", &v)
+		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from installations), (select count(*) from mandates), (select count(*) from credentials))", &v)
 		return v
 	}
 	least := func(operation string) int {

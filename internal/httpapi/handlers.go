@@ -176,7 +176,10 @@ func (srv *Server) GetCertificate(ctx context.Context, r contract.GetCertificate
 
 // ListFindings lists findings.
 func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
-	f := store.FindingFilter{Query: orZero(r.Params.Q), Code: orZero(r.Params.Code), Server: orZero(r.Params.Server), State: "open"}
+	f := store.FindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server), State: "open"}
+	if code := orZero(r.Params.Code); code != "" {
+		f.Codes = []check.Code{check.Code(code)}
+	}
 	if r.Params.State != nil {
 		f.State = string(*r.Params.State)
 	}

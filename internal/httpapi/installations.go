@@ -8,11 +8,11 @@ import (
 )
 
 func installationOf(v *service.InstallationView) contract.Installation {
-	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server, Order: v.OrderID, Folder: v.Folder, Version: v.Version, Before: v.Before, Certificate: v.Leaf,
-		Files: []contract.FileChange{}, Commands: []string{v.Test, v.Reload}, Bindings: []contract.InstallationBinding{}, Notes: list(v.Notes), State: contract.InstallationState(v.State), Reason: v.Reason, Advice: v.Advice,
+	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server, Order: v.OrderID, Certificate: v.Leaf,
+		Acts: []contract.InstallationAct{}, Files: []contract.FileChange{}, Bindings: []contract.InstallationBinding{}, Notes: list(v.Notes), State: contract.InstallationState(v.State), AskedBack: v.AskedBack, Reason: v.Reason, Advice: v.Advice,
 		By: v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
-	if v.Rehearsal {
-		out.Commands = out.Commands[:1] // nothing is reloaded
+	for _, a := range v.Plan.Acts {
+		out.Acts = append(out.Acts, contract.InstallationAct{Does: a.Does, What: a.What})
 	}
 	if v.StartedAt != nil {
 		out.StartedAt = ptr(v.StartedAt.UTC())
@@ -20,8 +20,9 @@ func installationOf(v *service.InstallationView) contract.Installation {
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
 	}
-	for i := range v.Edits {
-		out.Files = append(out.Files, contract.FileChange{Path: v.Edits[i].Path, Diff: service.Diff(&v.Edits[i])})
+	for i := range v.Plan.Files {
+		f := &v.Plan.Files[i]
+		out.Files = append(out.Files, contract.FileChange{Path: f.Path, Diff: service.Diff(f)})
 	}
 	for _, d := range v.Bindings {
 		out.Bindings = append(out.Bindings, contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before})

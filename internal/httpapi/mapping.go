@@ -72,7 +72,7 @@ func facesOf(wanted, configured, served string) contract.Faces {
 func bindingOf(b *store.Binding) contract.Binding {
 	out := contract.Binding{
 		Id: b.ID, Host: b.Host, Endpoint: endpoint(b.Address, b.Port), Server: b.Server, Kind: b.Kind, Line: b.Line,
-		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy, Source: optional(b.Source),
+		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy, Source: optional(b.Source().String()),
 		Outcome: optional(b.Outcome), Protocol: optional(binding.VersionName(uint16(b.Version))), Group: optional(binding.GroupName(uint16(b.KeyGroup))),
 		Certificate: fingerprint(b.Leaf), Issuer: optional(b.Issuer),
 	}
@@ -103,7 +103,7 @@ func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) c
 		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)), Files: make([]contract.Placement, len(d.Files)),
 	}
 	for i, f := range d.Files {
-		out.Files[i] = contract.Placement{Server: f.Server, Path: f.Path, Spot: f.Spot, Site: f.Site}
+		out.Files[i] = contract.Placement{Server: f.Server, Path: f.Path, Spot: f.At.String(), Site: f.Site}
 	}
 	for i, v := range d.Views {
 		view := contract.AudienceView{Audience: v.Audience, Trusted: v.Trusted, Failures: append([]string{}, v.Failures...), Path: []contract.ChainLink{}}
@@ -136,8 +136,8 @@ func (srv *Server) findingsOf(ctx context.Context, list []store.Finding) []contr
 
 func findingOf(f *store.Finding, file string) contract.Finding {
 	out := contract.Finding{
-		Id: f.ID, Code: f.Code, Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Server: f.Server,
-		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source),
+		Id: f.ID, Code: string(f.Code), Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Server: f.Server,
+		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source().String()),
 	}
 	if f.TargetID != nil {
 		out.Endpoint = endpoint(f.Address, f.Port)

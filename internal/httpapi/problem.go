@@ -13,10 +13,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"insegna.example/internal/core/estate"
-	"insegna.example/internal/core/names"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/httpapi/contract"
-	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 func ptr[T any](v T) *T { return &v }
@@ -26,77 +24,34 @@ type badRequestError struct{ detail string }
 
 func (e *badRequestError) Error() string { return e.detail }
 
-// problemOf turns an error into a problem document (RFC 9457). What it does
-// not know becomes a 500 that tells nothing of the inside.
+// Told implements fault.Error.
+func (e *badRequestError) Told() fault.Told {
+	return fault.Told{Class: fault.BadRequest, Title: "Bad request"}
+}
+
+// statuses are the HTTP statuses of the classes of errors (RFC 9110 section 15).
+var statuses = map[fault.Class]int{
+	fault.BadRequest: http.StatusBadRequest, fault.NotTaken: http.StatusUnprocessableEntity, fault.NotSignedIn: http.StatusUnauthorized,
+	fault.NotAllowed: http.StatusForbidden, fault.NotFound: http.StatusNotFound, fault.NotNow: http.StatusConflict, fault.TooMany: http.StatusTooManyRequests,
+}
+
+// endedByCaller is what is written when nobody waits for the answer any more.
+const endedByCaller = 499
+
+// problemOf turns an error into a problem document (RFC 9457): errors know how
+// they are told. One that does not becomes a 500 that tells nothing of the
+// inside.
 func problemOf(err error) contract.Problem {
 	var faults estate.Errors
-	var scope *service.ScopeError
-	var order *service.OrderError
-	var ambiguous *service.AmbiguousError
-	var bad *badRequestError
-	var unread *service.NotReadError
-	var unknown *service.UnknownServerError
-	var endpoint *service.BadEndpointError
-	var host *names.HostError
-	var access *service.AccessError
-	var throttled *service.ThrottledError
-	var passphrase *service.PassphraseError
-	var name *service.NameError
-	var token *service.TokenError
-	var refused *service.RefusedError
-	var nothing *service.UnknownError
-	var budget *service.BudgetError
-	var rest *service.RestError
-	switch {
-	case errors.As(err, &refused):
-		return problem(http.StatusConflict, "Not possible now", err.Error(), refused.Next)
-	case errors.As(err, &nothing):
-		return notFoundProblem(err.Error())
-	case errors.As(err, &budget):
-		return problem(http.StatusConflict, "Budget spent", err.Error(), "wait until the oldest of them leaves the window, or rehearse instead")
-	case errors.As(err, &rest):
-		return problem(http.StatusConflict, "The CA limits its rate", err.Error(), "wait until then, or order from another CA; what serves goes on serving")
-	case errors.Is(err, store.ErrMandateTaken), errors.Is(err, store.ErrMandateOfFile), errors.Is(err, store.ErrOrderRunning),
-		errors.Is(err, store.ErrInstallationRunning), errors.Is(err, store.ErrInstallationBegun), errors.Is(err, store.ErrNotReturnable):
-		return problem(http.StatusConflict, "Not possible now", err.Error(), "")
-	case errors.As(err, &access) && access.Caller == nil:
-		return problem(http.StatusUnauthorized, "Not signed in", err.Error(), "sign in, or show a token: insegna sign-in")
-	case errors.As(err, &access):
-		return problem(http.StatusForbidden, "Not allowed", err.Error(), "ask an admin for the role, or use a token with the scope")
-	case errors.Is(err, service.ErrSignIn):
-		return problem(http.StatusUnauthorized, "Not signed in", err.Error(), "try again; an admin can give you a new one-time link: insegna person invite NAME")
-	case errors.As(err, &throttled):
-		return problem(http.StatusTooManyRequests, "Too many attempts", err.Error(), "")
-	case errors.As(err, &passphrase), errors.As(err, &name), errors.As(err, &token):
-		return problem(http.StatusUnprocessableEntity, "Not taken", err.Error(), "")
-	case errors.Is(err, store.ErrInvitation):
-		return problem(http.StatusUnprocessableEntity, "Link not valid", err.Error(), "ask an admin for a new one; the first admin's is printed when the service starts")
-	case errors.Is(err, store.ErrNameTaken), errors.Is(err, store.ErrLastAdmin):
-		return problem(http.StatusConflict, "Not possible", err.Error(), "")
-	case errors.As(err, &unknown):
-		return notFoundProblem(err.Error())
-	case errors.As(err, &unread):
-		return problem(http.StatusConflict, "Not read", err.Error(), "")
-	case errors.As(err, &endpoint), errors.As(err, &host):
-		return problem(http.StatusBadRequest, "Bad request", err.Error(), "")
-	case errors.As(err, &faults):
+	if errors.As(err, &faults) {
 		return estateProblem(faults)
-	case errors.Is(err, service.ErrNoEstate):
-		return problem(http.StatusConflict, "No estate", err.Error(), "apply an estate file first")
-	case errors.As(err, &scope):
-		return problem(http.StatusUnprocessableEntity, "Nothing to look at", err.Error(), "name a host or server of the estate")
-	case errors.As(err, &order):
-		return problem(http.StatusUnprocessableEntity, "Wrong order", err.Error(), "")
-	case errors.As(err, &ambiguous):
-		return problem(http.StatusConflict, "Ambiguous fingerprint", err.Error(), "give more digits")
-	case errors.Is(err, store.ErrCursor):
-		return problem(http.StatusBadRequest, "Bad cursor", err.Error(), "")
-	case errors.Is(err, store.ErrNotFound):
-		return notFoundProblem("nothing is stored under that name or number")
-	case errors.As(err, &bad):
-		return problem(http.StatusBadRequest, "Bad request", bad.detail, "")
-	case errors.Is(err, context.Canceled):
-		return problem(499, "Ended by the caller", "", "")
+	}
+	if e := fault.Of(err); e != nil {
+		told := e.Told()
+		return problem(statuses[told.Class], told.Title, e.Error(), told.Next)
+	}
+	if errors.Is(err, context.Canceled) {
+		return problem(endedByCaller, "Ended by the caller", "", "")
 	}
 	return internalProblem()
 }
@@ -130,7 +85,7 @@ func estateProblem(faults estate.Errors) contract.Problem {
 	for i, f := range faults {
 		at := f.Place.File
 		if f.Place.Line > 0 {
-			at = f.Place.String()
+			at = f.Place.Full()
 		}
 		list[i] = contract.ProblemError{Place: &at, Message: f.Message}
 		if f.Expected != "" {

@@ -184,7 +184,7 @@ func (srv *Server) handlerError(c *gin.Context, err error) {
 }
 
 func (srv *Server) schema(c *gin.Context) {
-	c.Data(http.StatusOK, "application/schema+json", estate.Schema)
+	c.Data(http.StatusOK, "application/schema+json", estate.Schema(srv.service.Kinds().Declared()))
 }
 
 // Serve answers until the context ends, then lets running requests finish.

@@ -13,6 +13,23 @@ import (
 // shownMost bounds the lists of a server's page.
 const shownMost = 1000
 
+// ListKinds lists the kinds of server.
+func (srv *Server) ListKinds(context.Context, contract.ListKindsRequestObject) (contract.ListKindsResponseObject, error) {
+	out := contract.ListKinds200JSONResponse{Items: []contract.Kind{}}
+	for _, k := range srv.service.Kinds() {
+		row := contract.Kind{Name: k.Name(), Title: k.Title, Hops: k.Hops, Can: []string{}, Cannot: []string{}}
+		for _, p := range kind.Parts {
+			if k.Has(p) {
+				row.Can = append(row.Can, string(p))
+			} else {
+				row.Cannot = append(row.Cannot, string(p))
+			}
+		}
+		out.Items = append(out.Items, row)
+	}
+	return out, nil
+}
+
 // ListServers lists servers.
 func (srv *Server) ListServers(ctx context.Context, r contract.ListServersRequestObject) (contract.ListServersResponseObject, error) {
 	list, next, err := srv.service.Store().Servers(ctx, store.ServerFilter{Query: orZero(r.Params.Q), Read: r.Params.Read}, pageOf(r.Params.Sort, "name", r.Params.Cursor, r.Params.Limit))
@@ -32,14 +49,17 @@ func (srv *Server) GetServer(ctx context.Context, r contract.GetServerRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetServer200JSONResponse{Server: serverOf(&d.Server), Test: d.Command[0], Reload: d.Command[1],
+	out := contract.GetServer200JSONResponse{Server: serverOf(&d.Server), Commands: []contract.ServerCommand{},
 		Listeners: []contract.Listener{}, Files: []contract.FileName{}, Problems: []contract.ConfigurationProblem{}}
+	for _, c := range d.Commands {
+		out.Commands = append(out.Commands, contract.ServerCommand{Key: c.Key, Command: c.Command})
+	}
 	if d.Reading == nil {
 		return out, nil
 	}
 	for i := range d.Reading.Listeners[:min(len(d.Reading.Listeners), shownMost)] {
 		l := &d.Reading.Listeners[i]
-		out.Listeners = append(out.Listeners, contract.Listener{Address: l.String(), Family: contract.ListenerFamily(l.Family), Tls: l.TLS, Spot: l.Place.String(), Sites: len(l.Sites),
+		out.Listeners = append(out.Listeners, contract.Listener{Address: l.String(), Protocol: contract.ListenerProtocol(l.Protocol), Tls: l.TLS, Spot: l.Place.String(), Sites: len(l.Sites),
 			DefaultSite: d.Reading.Sites[l.Default].MainName(), Chosen: l.Chosen})
 	}
 	for _, f := range d.Reading.Files[:min(len(d.Reading.Files), shownMost)] {
@@ -93,7 +113,7 @@ func (srv *Server) ListSites(ctx context.Context, r contract.ListSitesRequestObj
 }
 
 func siteOf(v *service.SiteView) contract.Site {
-	out := contract.Site{Spot: v.Place.String(), Family: contract.SiteFamily(v.Family), InForce: v.InForce, Names: []string{}, Listens: append([]string{}, v.Asked...),
+	out := contract.Site{Spot: v.Place.String(), Protocol: contract.SiteProtocol(v.Protocol), InForce: v.InForce, Names: []string{}, Listens: append([]string{}, v.Asked...),
 		DefaultAt: append([]string{}, v.DefaultAt...), Refuses: v.Refuses, Certificates: []contract.SiteCertificate{}, Plain: []contract.PlainRoute{}, Hops: []contract.Hop{}}
 	for _, n := range v.Names {
 		out.Names = append(out.Names, n.Text)

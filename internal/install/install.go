@@ -1,24 +1,21 @@
-// Package install puts a certificate with its chain and key where a server
-// reads them, and sees to it that visitors get it, or that all is as it was.
+// Package install carries a certificate with its chain and key to a server, and
+// sees to it that visitors get it, or that all is as it was.
 //
 // Every state is stored before its first act and every act may be repeated, so
-// that a process that dies anywhere finishes or goes back. It does not know
-// how a configuration is written (conf does), nor where things are kept.
-//
-// On the server a mandate has a folder: below versions one folder for each
-// certificate with chain.pem and key.pem, and now, a link to the one in use.
-// Certificate and key change together, by one rename of that link.
+// that a process that dies anywhere finishes or goes back. How a certificate
+// gets there is the destination's: the Installer keeps states and records, and
+// looks. The first destination is in install/files.
 package install
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
-	"path"
 	"time"
 
-	"insegna.example/internal/kind"
-	"insegna.example/internal/reach"
+	"insegna.example/internal/core/certs"
 )
 
 // State is how far an installation has come.
@@ -29,8 +26,8 @@ const (
 	Previewed State = "previewed" // nothing was touched
 	Staging   State = "staging"   // the new version is being laid beside the old
 	Testing   State = "testing"   // the server tests a copy of what it is to take in
-	Switching State = "switching" // link and files change; the server tests them
-	Reloading State = "reloading"
+	Switching State = "switching" // the new takes the place of the old
+	Reloading State = "reloading" // the server takes it in
 	Looking   State = "looking"   // until the old certificate is gone
 	Done      State = "done"      // new everywhere
 	Rehearsed State = "rehearsed" // tested well, and nothing was changed
@@ -51,39 +48,96 @@ type Binding struct {
 	Before string         `json:"before"` // SHA-256 of the certificate it showed; "" when it showed none
 }
 
-func (d *Binding) String() string { return fmt.Sprintf("%s at %s", d.Host, d.At) }
+func (b *Binding) String() string { return fmt.Sprintf("%s at %s", b.Host, b.At) }
+
+// File is one file of a server's configuration before and after a change.
+type File struct {
+	Path   string `json:"path"` // where the file itself lies, links followed
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Plan is what an installation changes, worked out beforehand by its
+// destination and stored as it made it.
+type Plan struct {
+	Where string          `json:"where"` // what a person looks at when everything else fails
+	Acts  []Act           `json:"acts"`  // what is done, in its order, for people
+	Files []File          `json:"files"` // of the configuration that change
+	Own   json.RawMessage `json:"own"`   // the destination's own
+}
+
+// Act is one thing an installation does.
+type Act struct {
+	Does string `json:"does"` // a word, such as new, link, test or reload
+	What string `json:"what"`
+}
+
+// Wish is what a destination is to plan for.
+type Wish struct {
+	Mandate   string // its name
+	Server    string // its name
+	Names     []string
+	Leaf      *certs.Certificate
+	Rehearsal bool   // it ends after the test
+	Version   string // of this certificate among the mandate's, fit for a file's name
+
+	Port      uint16            // for https where a site has none yet; 0 when nothing is said
+	Addresses []netip.Addr      // of the server
+	Ports     func(uint16) bool // whether the server is declared to answer at a port; nil when nothing is declared
+	OtherPort uint16            // declared, to fall back on
+}
+
+// Planned is what a destination has worked out.
+type Planned struct {
+	Plan     Plan
+	Bindings []Binding // where the new certificate is to be seen
+	There    bool      // it lies there already, and nothing of the configuration changes
+	Unasked  bool      // it may be carried out without a person: nothing but the certificate changes
+}
+
+// Material is what is installed.
+type Material struct {
+	Chain []byte // PEM, leaf first, then its issuers
+	Key   []byte // PEM
+}
+
+// Destination is where and how a certificate is put on a server. Every act may
+// be repeated, also after one that broke off half-way. An error with the method
+// Lost() bool that is true says that the way to the server broke off: the act is
+// tried again later.
+type Destination interface {
+	// Plan works out what has to change, and changes nothing. A *RefusedError says
+	// why it cannot be done and what to do first.
+	Plan(ctx context.Context, w *Wish) (*Planned, error)
+	// Stage lays the new material where nothing uses it yet. It gives words for
+	// the record, as the acts below do.
+	Stage(ctx context.Context, p *Plan, m *Material) (string, error)
+	// Try has the server test what it is to take in, and changes nothing.
+	Try(ctx context.Context, p *Plan) (string, error)
+	// Switch puts the new in the place of the old, and has the server test it.
+	Switch(ctx context.Context, p *Plan) (string, error)
+	// TakeIn makes the running server use what lies there.
+	TakeIn(ctx context.Context, p *Plan) (string, error)
+	// Back puts the old in its place again, before the server takes it in.
+	Back(ctx context.Context, p *Plan) (string, error)
+	// Clear takes away what is not needed any more: after an installation that is
+	// done (kept) versions too old, otherwise what was staged.
+	Clear(ctx context.Context, p *Plan, kept bool) error
+}
 
 // Installation is one certificate going to one server.
 type Installation struct {
 	ID             int64
-	Folder         string // of the mandate, on the server
-	Version        string // name of the new version's folder
-	Before         string // of the one in use; "" for none
-	Chain, Key     []byte // PEM
+	Plan           Plan
+	Material       Material
 	Leaf           string // SHA-256 of the new certificate
-	Edits          []kind.Edit
-	Test, Reload   string // commands
-	Copy           string // what the path of a copy of the configuration, to be tested, begins with: in the folder of the main file
 	Bindings       []Binding
 	State          State
 	Rehearsal      bool // ends before anything is changed
 	Switched       bool // something may have been changed
+	Asked          bool // the way back was asked for by a person
 	Tries          int  // without a way to the server, in a row
 	Reason, Advice string
-}
-
-// Certificate and Key are the paths a configuration names.
-func Certificate(folder string) string { return path.Join(folder, "now", "chain.pem") }
-
-// Key is the path of the private key.
-func Key(folder string) string { return path.Join(folder, "now", "key.pem") }
-
-// Copy is a copy of a configuration as an installation makes it, with the new
-// version in the place of the one in use, for the server to test.
-type Copy struct {
-	Text      []byte
-	Test      string                   // the command that tests it
-	Translate func(said string) string // what was said of it, with the places it was copied from
 }
 
 // Outcome of a step.
@@ -123,35 +177,21 @@ func (e *ChangedError) Error() string {
 	return e.What + " is not as the preview showed it"
 }
 
-// fault is a step that went wrong on the server, with what to do.
-type fault struct {
-	words, advice string
-	said          string // by a command
+// RefusedError says why a destination plans nothing, and what to do first.
+type RefusedError struct{ Reason, Next string }
+
+func (e *RefusedError) Error() string { return e.Reason }
+
+// FaultError is an act that went wrong on the server, with what to do.
+type FaultError struct {
+	Words, Advice string
+	Said          string // by a command
 }
 
-func (e *fault) Error() string { return e.words }
+func (e *FaultError) Error() string { return e.Words }
 
-// Installer carries installations out on one server. Safe for concurrent use,
-// though one server is for one installation at a time.
-type Installer struct {
-	Server   reach.Connection
-	Records  Records
-	Copy     func(i *Installation, at string) (*Copy, error)           // nil where the server's test can be led to no copy; the error says why there is none
-	Look     func(ctx context.Context, d *Binding) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
-	Patience time.Duration                                             // until the old certificate is gone; half a minute when 0
-	Limit    time.Duration                                             // of a command; half a minute when 0
-	Keep     int                                                       // versions that stay; 5 when 0
+// lost says whether an error means that the way to the server broke off.
+func lost(err error) bool {
+	var l interface{ Lost() bool }
+	return errors.As(err, &l) && l.Lost()
 }
-
-// Bounds of an installation's steps.
-const (
-	commandLimit = 30 * time.Second
-	patience     = 30 * time.Second
-	steady       = 250 * time.Millisecond // that only the new one is seen
-	between      = 10 * time.Millisecond  // looks; longer the longer the old one is seen
-	longest      = time.Second
-	keep         = 5
-	mostTries    = 40 // without a way to the server
-	againIn      = 5 * time.Second
-	fileLimit    = 4 << 20
-)

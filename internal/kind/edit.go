@@ -1,6 +1,25 @@
 package kind
 
-import "fmt"
+import (
+	"fmt"
+	"io/fs"
+
+	"insegna.example/internal/install"
+)
+
+// Editor changes a configuration and writes a copy of it to be tested.
+type Editor interface {
+	// Edit works out the least change that makes sites show certificates, as
+	// whole files before and after. A *EditError says why a site is not changed.
+	Edit(fsys fs.FS, main string, list []Wanted) ([]install.File, error)
+	// Copy writes the whole configuration, edits made, as one text in which the
+	// words of a map stand in the place of others. A *Problem says what cannot be
+	// read, so that there is no copy.
+	Copy(fsys fs.FS, main string, edits []install.File, words map[string]string) (*Copy, error)
+	// OnFile is the command that tests a configuration led to another file; ""
+	// when it cannot be led there.
+	OnFile(command, main, other string) string
+}
 
 // Wanted is what a site is to show.
 type Wanted struct {
@@ -10,11 +29,10 @@ type Wanted struct {
 	Proofs           string // folder for files of http-01, where the site has none that is served
 }
 
-// Edit is one file of a configuration before and after a change.
-type Edit struct {
-	Path   string `json:"path"` // where the file itself lies, links followed
-	Before string `json:"before"`
-	After  string `json:"after"`
+// Copy is a configuration as one text.
+type Copy struct {
+	Text      string
+	Translate func(said, at string) string // what a test said of the copy at a path, with the places it was copied from
 }
 
 // EditError says why a site is not changed, and where that is written.

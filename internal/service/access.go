@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/store"
 )
 
@@ -35,7 +36,7 @@ var needs = map[string]Role{
 	"listPeople": Viewer, "listJournal": Viewer, "verifyJournal": Viewer,
 	"getEstate": Viewer, "previewEstate": Viewer, "getToday": Viewer,
 	"listBindings": Viewer, "listCertificates": Viewer, "getCertificate": Viewer,
-	"listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listAnswers": Viewer, "getConfigurationFile": Viewer,
+	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listAnswers": Viewer, "getConfigurationFile": Viewer,
 	"listFindings": Viewer, "getFinding": Viewer,
 	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer,
 
@@ -106,6 +107,14 @@ func (e *AccessError) Error() string {
 		return fmt.Sprintf("%s is %s; this needs the role %s", e.Caller.Person.Name, e.Caller.Person.Role, e.Role)
 	}
 	return fmt.Sprintf("the token %q has the scope %s; this needs %s", e.Caller.Token.Name, e.Caller.Token.Scope, e.Role)
+}
+
+// Told implements fault.Error.
+func (e *AccessError) Told() fault.Told {
+	if e.Caller == nil {
+		return fault.Told{Class: fault.NotSignedIn, Title: "Not signed in", Next: "sign in, or show a token: insegna sign-in"}
+	}
+	return fault.Told{Class: fault.NotAllowed, Title: "Not allowed", Next: "ask an admin for the role, or use a token with the scope"}
 }
 
 // Public says whether an operation needs nobody signed in.

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"path"
 	"strings"
 	"time"
 
@@ -11,14 +10,14 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/kind"
-	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/store"
 )
 
 // configuration is what one server's configuration says, ready to be asked.
 type configuration struct {
 	reading *kind.Reading
-	index   *nginx.Index
+	kind    *kind.Kind
+	answers kind.Answers
 	parsed  map[string]*certs.Certificate // by fingerprint in hexadecimal digits
 	beside  map[string][]binding.Beside   // by name in the certificate, of files no site names
 	opens   string
@@ -44,13 +43,16 @@ func (s *Service) configurationOf(ctx context.Context, reading int64) (*configur
 	for i := range r.Files {
 		r.Files[i].Text = "" // large, and rarely asked for
 	}
-	v := newConfiguration(r)
+	v := newConfiguration(s.cfg.Kinds.Of(r.Kind), r)
 	s.readings.Set(reading, v)
 	return v, nil
 }
 
-func newConfiguration(r *kind.Reading) *configuration {
-	v := &configuration{reading: r, index: nginx.NewIndex(r), parsed: map[string]*certs.Certificate{}, beside: map[string][]binding.Beside{}}
+func newConfiguration(k *kind.Kind, r *kind.Reading) *configuration {
+	v := &configuration{reading: r, kind: k, parsed: map[string]*certs.Certificate{}, beside: map[string][]binding.Beside{}}
+	if k.Reader != nil {
+		v.answers = k.Reader.Answers(r)
+	}
 	for f, der := range r.Certificates {
 		if c, err := certs.Parse(der); err == nil {
 			v.parsed[f] = c
@@ -135,7 +137,9 @@ func (v *views) of(ctx context.Context, t *store.Target) (*binding.Configured, e
 		return nil, err
 	}
 	c := known.configured(t)
-	c.Test, c.Reload = way.Test, way.Reload
+	if k := known.kind; k.Tester != nil {
+		c.Test, c.TakeIn = k.Tester.Command(way), k.Tester.TakeIn(way)
+	}
 	if head.Loaded != nil {
 		c.Loaded = *head.Loaded
 	}
@@ -144,52 +148,44 @@ func (v *views) of(ctx context.Context, t *store.Target) (*binding.Configured, e
 
 // configured answers for one host at one endpoint.
 func (v *configuration) configured(t *store.Target) *binding.Configured {
-	c := &binding.Configured{Opens: v.opens}
-	for _, site := range v.index.Idle(t.Host) {
-		c.Idle = append(c.Idle, v.idle(site))
+	if v.answers == nil {
+		return &binding.Configured{Unknown: v.kind.Needs(kind.Read).Error()}
 	}
-	a := v.index.Answer(t.Host, t.Endpoint)
+	c := &binding.Configured{Opens: v.opens, Words: v.kind.Words}
+	for _, site := range v.answers.Idle(t.Host) {
+		c.Idle = append(c.Idle, binding.Idle{At: site.Place, SwitchOn: site.SwitchOn})
+	}
+	a := v.answers.Answer(t.Host, t.Endpoint)
 	if a.Unsure {
 		return &binding.Configured{Unknown: a.Why}
 	}
-	if v.partial != "" && (a.Listener == nil || a.By == nil && a.Listener.Family == "http") {
+	if v.partial != "" && (a.Listener == nil || !a.Named) {
 		return &binding.Configured{Unknown: v.partial} // the missing part may hold the site
 	}
 	if a.Listener == nil {
-		c.Elsewhere = v.index.Elsewhere(t.Host)
+		c.Elsewhere = v.answers.Elsewhere(t.Host)
 		return c
 	}
-	c.Listener, c.ListenerSpot, c.TLS, c.Why = a.Listener.String(), a.Listener.Place.String(), a.Listener.TLS, a.Why
-	c.Named = a.By != nil || a.Listener.Family == "stream"
+	c.Listener, c.ListenerAt, c.TLS, c.Why, c.Named = a.Listener.String(), a.Listener.Place, a.Listener.TLS, a.Why, a.Named
 	if !c.Named {
-		c.Elsewhere = v.index.Elsewhere(t.Host)
+		c.Elsewhere = v.answers.Elsewhere(t.Host)
 	}
-	site := v.index.Shows(a)
-	c.Site, c.SiteSpot, c.Refuses = site.MainName(), a.Site.Place.String(), site.Refuses
-	for i := range site.Pairs {
-		p := &site.Pairs[i]
+	c.Site, c.SiteAt, c.Refuses = a.Shown.MainName(), a.Site.Place, a.Shown.Refuses
+	for i := range a.Pairs {
+		p := &a.Pairs[i]
 		c.RunTime = c.RunTime || p.AtRunTime
-		c.Pairs = append(c.Pairs, v.pair(p, site))
+		c.Pairs = append(c.Pairs, v.pair(p, a.Shown))
 	}
 	c.Beside = v.newestBeside(t.Host)
 	return c
 }
 
-func (v *configuration) idle(site *kind.Site) binding.Idle {
-	out := binding.Idle{Spot: site.Place.String(), File: site.File}
-	if stem, ok := strings.CutSuffix(path.Dir(site.File), "-available"); ok {
-		out.Folder = stem + "-enabled"
-	}
-	return out
-}
-
 // pair says what lies in the files of a certificate and its key.
 func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
-	const denied = "permission denied"
-	out := binding.Pair{File: p.Certificate, Spot: p.Place.String(), Key: p.Key, KeySpot: p.KeyPlace.String()}
+	out := binding.Pair{File: p.Certificate, FileAt: p.Place, Key: p.Key, KeyAt: p.KeyPlace}
 	certificate, key := v.reading.Material[p.Certificate], v.reading.Material[p.Key]
 	if certificate != nil {
-		out.Fault, out.Hidden = certificate.Fault, certificate.Fault == denied
+		out.Fault, out.Hidden = certificate.Fault, certificate.Hidden
 		for _, f := range certificate.Chain {
 			if c := v.parsed[f]; c != nil {
 				out.Chain = append(out.Chain, c)
@@ -201,11 +197,11 @@ func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
 		out.Changed = certificate.Modified
 	}
 	if key != nil {
-		out.KeyFault, out.KeyHidden = key.Fault, key.Fault == denied || key.Fault == certs.ErrEncrypted.Error()
+		out.KeyFault, out.KeyHidden = key.Fault, key.Hidden
 		if key.Public == "" && key.Fault == "" {
 			out.KeyFault = certs.ErrNoKey.Error()
 		}
-		out.Stranger = key.Public != "" && len(out.Chain) > 0 && out.Chain[0].Public().String() != key.Public
+		out.OtherKey = key.Public != "" && len(out.Chain) > 0 && out.Chain[0].Public().String() != key.Public
 		out.Changed = later(out.Changed, key.Modified)
 	}
 	for i := range v.reading.Files {

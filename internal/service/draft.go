@@ -8,7 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
 
@@ -32,22 +34,20 @@ func (s *Service) DraftMandate(ctx context.Context, server, site string) (*Draft
 			if !strings.EqualFold(sites[i].Place.String(), site) && len(sites) > 1 && !siteNamed(&sites[i], site) {
 				continue
 			}
-			for _, n := range sites[i].Names {
-				d.add(n.Text)
+			for j := range sites[i].Names {
+				d.addName(&sites[i].Names[j])
 			}
 		}
 		if len(d.Names) == 0 {
 			return nil, &RefusedError{fmt.Sprintf("no site %q of %s has a name to order a certificate for", site, server), "see its sites: insegna server sites " + server}
 		}
 	} else {
-		for _, code := range []string{"name-not-covered", "other-site-answers"} {
-			open, _, err := s.store.Findings(ctx, store.FindingFilter{Code: code, State: "open", Server: server}, store.Page{Sort: "severity", Limit: 1000})
-			if err != nil {
-				return nil, err
-			}
-			for i := range open {
-				d.add(open[i].Host)
-			}
+		open, _, err := s.store.Findings(ctx, store.FindingFilter{Codes: check.With(check.Uncovered), State: "open", Server: server}, store.Page{Sort: "severity", Limit: 1000})
+		if err != nil {
+			return nil, err
+		}
+		for i := range open {
+			d.add(open[i].Host)
 		}
 		if len(d.Names) == 0 {
 			return nil, &RefusedError{"every binding looked at is covered by a certificate", "name a site: --server NAME --site NAME"}
@@ -67,18 +67,20 @@ func siteNamed(v *SiteView, name string) bool {
 	return false
 }
 
-// add takes a name as a site or the estate writes it; what no certificate can
-// be for is left out, with a word when somebody may miss it.
+// addName takes a name of a site; what no certificate can list is left out, with
+// a word when somebody may miss it.
+func (d *Draft) addName(n *kind.Name) {
+	for _, name := range n.Covers {
+		d.add(name)
+	}
+	if len(n.Covers) == 0 && strings.Contains(n.Text, ".") {
+		d.Advice = append(d.Advice, n.Text+" is a pattern, left out: add the names it stands for")
+	}
+}
+
+// add takes a host name or a wildcard; what no certificate can be for is left
+// out.
 func (d *Draft) add(name string) {
-	if apex, ok := strings.CutPrefix(name, "."); ok { // a site's name for both
-		d.add(apex)
-		d.add("*." + apex)
-		return
-	}
-	if strings.HasPrefix(name, "~") || strings.HasSuffix(name, ".*") {
-		d.Advice = append(d.Advice, name+" is a pattern, left out: add the names it stands for")
-		return
-	}
 	base, wildcard := strings.CutPrefix(name, "*.")
 	host, err := names.Host(base)
 	if _, address := netip.ParseAddr(host); err != nil || address == nil || !strings.Contains(host, ".") {

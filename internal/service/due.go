@@ -17,6 +17,7 @@ import (
 	"insegna.example/internal/acme"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/store"
 )
@@ -31,6 +32,11 @@ func (e *BudgetError) Error() string {
 	return fmt.Sprintf("the budget of %s is spent: %d of %d certificates in %d days", e.CA, e.Budget.Used, e.Budget.Certificates, e.Budget.Days)
 }
 
+// Told implements fault.Error.
+func (e *BudgetError) Told() fault.Told {
+	return fault.Told{Class: fault.NotNow, Title: "Budget spent", Next: "wait until the oldest of them leaves the window, or rehearse instead"}
+}
+
 // RestError says that a CA wants to be left alone for a while.
 type RestError struct {
 	CA, Why string
@@ -39,6 +45,11 @@ type RestError struct {
 
 func (e *RestError) Error() string {
 	return fmt.Sprintf("%s wants no more requests before %s; it said: %s", e.CA, instant(e.Until), e.Why)
+}
+
+// Told implements fault.Error.
+func (e *RestError) Told() fault.Told {
+	return fault.Told{Class: fault.NotNow, Title: "The CA limits its rate", Next: "wait until then, or order from another CA; what serves goes on serving"}
 }
 
 // instant writes a moment as errors and steps show it.

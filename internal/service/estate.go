@@ -40,8 +40,8 @@ func LoadEstateFile(path string, read func(string) ([]byte, error)) (*EstateFile
 }
 
 // Parse reads the file. The error is an estate.Errors.
-func (f *EstateFile) Parse() (*estate.Estate, error) {
-	return estate.Parse(f.Name, f.Text, func(path string) ([]byte, error) {
+func (f *EstateFile) Parse(kinds estate.Kinds) (*estate.Estate, error) {
+	return estate.Parse(f.Name, f.Text, kinds, func(path string) ([]byte, error) {
 		if data, ok := f.Attachments[path]; ok {
 			return data, nil
 		}
@@ -65,7 +65,7 @@ func (s *Service) PreviewEstate(ctx context.Context, f *EstateFile) (*EstateChan
 }
 
 func (s *Service) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *estate.Estate, error) {
-	next, err := f.Parse()
+	next, err := f.Parse(s.cfg.Kinds.Declared())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -81,7 +81,7 @@ func (s *Service) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *
 	if before.File != f.Name {
 		out.Replaces = before.File
 	}
-	was, err := before.Estate()
+	was, err := before.Estate(s.cfg.Kinds.Declared())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -120,6 +120,6 @@ func (s *Service) Declared(ctx context.Context) (*store.Declaration, *estate.Est
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := d.Estate()
+	e, err := d.Estate(s.cfg.Kinds.Declared())
 	return d, e, err
 }

@@ -7,23 +7,20 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/netip"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/pmezard/go-difflib/difflib"
+	"github.com/aymanbagabas/go-udiff"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/install"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/kind"
-	"insegna.example/internal/kind/nginx"
-	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
@@ -31,32 +28,22 @@ import (
 // InstallationView is one installation with its steps and what it changes.
 type InstallationView struct {
 	*store.Installation
-	Edits    []kind.Edit
-	Bindings []install.Binding
-	Notes    []string // what else the reload takes in
-	Steps    []store.InstallationStep
+	Plan  install.Plan // without the files in lists
+	Steps []store.InstallationStep
 }
 
 // Diff is what changes in one file, as a unified diff.
-func Diff(e *kind.Edit) string {
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: slices.Collect(strings.Lines(e.Before)), B: slices.Collect(strings.Lines(e.After)), FromFile: e.Path, ToFile: e.Path, Context: 3})
-	if err != nil {
-		return err.Error()
-	}
-	return text
-}
+func Diff(f *install.File) string { return udiff.Unified(f.Path, f.Path, f.Before, f.After) }
 
 func viewInstallation(v *store.Installation) (*InstallationView, error) {
 	out := &InstallationView{Installation: v}
-	if v.Edits != "" {
-		if err := json.Unmarshal([]byte(v.Edits), &out.Edits); err != nil {
-			return nil, err
-		}
+	if len(v.Plan) == 0 {
+		return out, nil
 	}
-	if err := json.Unmarshal([]byte(v.Notes), &out.Notes); err != nil {
-		return nil, err
+	if err := json.Unmarshal(v.Plan, &out.Plan); err != nil {
+		return nil, fmt.Errorf("the plan of installation %d cannot be read: %w", v.ID, err)
 	}
-	return out, json.Unmarshal([]byte(v.Bindings), &out.Bindings)
+	return out, nil
 }
 
 // Installation gives one with its steps.
@@ -119,15 +106,24 @@ func (s *Service) previewOf(ctx context.Context, m *MandateView, order *store.Or
 	if err != nil {
 		return nil, err
 	}
-	machine, err := open(ctx, at.Reach)
+	over, err := open(ctx, at.Reach)
 	if err != nil {
 		return nil, &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
 	}
-	defer func() { _ = machine.Close() }()
-	p := &preview{s: s, estate: e, mandate: m, order: order, server: at, port: port, machine: machine, folder: path.Join(path.Dir(at.Reach.Configuration), "insegna", m.Name)}
-	row, err := p.make(ctx)
+	defer func() { _ = over.Close() }()
+	chain, err := certs.ReadCertificates(order.Chain)
+	if err != nil || len(chain) == 0 {
+		return nil, errors.New("the certificate cannot be read")
+	}
+	wish := s.wishFor(e, m, at, port, chain[0])
+	wish.Rehearsal, wish.Version = order.Rehearsal, strconv.FormatInt(order.ID, 10)
+	planned, err := s.cfg.Kinds.Of(at.Kind).Installs(over, at).Plan(ctx, wish)
 	if err != nil {
 		return nil, installTrouble(err)
+	}
+	row, err := s.previewRow(ctx, m, order, at, planned, chain[0].Fingerprint.String())
+	if err != nil {
+		return nil, err
 	}
 	if err := s.store.AddPreview(ctx, row); err != nil {
 		return nil, err
@@ -135,14 +131,72 @@ func (s *Service) previewOf(ctx context.Context, m *MandateView, order *store.Or
 	return viewInstallation(row)
 }
 
+// wishFor says what a destination is to plan for.
+func (s *Service) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16, leaf *certs.Certificate) *install.Wish {
+	w := &install.Wish{Mandate: m.Name, Server: at.Name, Names: m.Spec.Names, Leaf: leaf, Port: port, Addresses: at.Addresses}
+	for i := range e.Hosts {
+		host := &e.Hosts[i]
+		if w.Port != 0 || !names.Covers(leaf, host.Name).Covered {
+			continue
+		}
+		for endpoint := range e.Endpoints(host) {
+			if w.Port == 0 && slices.Contains(at.Addresses, endpoint.Addr()) {
+				w.Port = endpoint.Port() // where the estate wants it
+			}
+		}
+	}
+	if len(at.Ports) > 0 {
+		w.OtherPort = at.Ports[0].First
+		w.Ports = func(port uint16) bool {
+			return slices.ContainsFunc(at.Ports, func(r estate.PortRange) bool { return r.First <= port && port <= r.Last })
+		}
+	}
+	return w
+}
+
+// previewRow makes the record of what a destination has planned, with what the
+// bindings show now and what else the reload takes in.
+func (s *Service) previewRow(ctx context.Context, m *MandateView, order *store.Order, at *estate.Server, planned *install.Planned, leaf string) (*store.Installation, error) {
+	plan, err := json.Marshal(planned.Plan)
+	if err != nil {
+		return nil, err
+	}
+	row := &store.Installation{MandateID: m.ID, OrderID: order.ID, Rehearsal: order.Rehearsal, Server: at.Name, Leaf: leaf, Plan: plan, Bindings: []store.InstallationBinding{}, Notes: []string{},
+		Unasked: planned.Unasked, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(), Mandate: m.Mandate}
+	if row.Rehearsal {
+		return row, nil
+	}
+	seen := planned.There
+	for _, b := range planned.Bindings {
+		b.Before, _ = s.lookAtBinding(ctx, &b)
+		seen = seen && b.Before == leaf
+		row.Bindings = append(row.Bindings, store.InstallationBinding(b))
+	}
+	if seen {
+		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it", m.Name, at.Name), "order anew: insegna mandate order " + m.Name}
+	}
+	row.Notes, err = s.atNextReload(ctx, at.Name)
+	return row, err
+}
+
+// atNextReload says what else a reload of a server takes in.
+func (s *Service) atNextReload(ctx context.Context, server string) ([]string, error) {
+	list := []string{}
+	open, _, err := s.store.Findings(ctx, store.FindingFilter{Codes: check.With(check.AtNextReload), State: "open", Server: server}, store.Page{Sort: "severity", Limit: notesShown})
+	for i := range open {
+		list = append(list, fmt.Sprintf("%s: %s: %s", open[i].Host, open[i].Code, open[i].Cause))
+	}
+	return list, err
+}
+
+// notesShown bounds what a preview says of a reload.
+const notesShown = 100
+
 // installTrouble tells the caller why a server's configuration is not changed.
 func installTrouble(err error) error {
-	var refused *kind.EditError
+	var refused *install.RefusedError
 	if errors.As(err, &refused) {
-		return &RefusedError{refused.Error(), refused.Remedy}
-	}
-	if kind.Lost(err) {
-		return &RefusedError{err.Error(), "see that the server can be reached, and try again"}
+		return &RefusedError{refused.Reason, refused.Next}
 	}
 	return err
 }
@@ -171,239 +225,12 @@ func (s *Service) installedOn(ctx context.Context, m *MandateView, server string
 	switch {
 	case at == nil:
 		return nil, nil, 0, &UnknownError{"server", server, "server list"}
-	case at.Kind != "nginx":
-		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s is a server of the kind %s, and only nginx is installed on by itself", at.Name, at.Kind), "take certificate and key there by hand: insegna order certificate NUMBER"}
+	case s.cfg.Kinds.Of(at.Kind).Needs(kind.Install) != nil:
+		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s: %v", at.Name, s.cfg.Kinds.Of(at.Kind).Needs(kind.Install)), "take certificate and key there by hand: insegna order certificate NUMBER"}
 	case at.Reach == nil:
 		return nil, nil, 0, &RefusedError{"there is no way to the server " + server, "declare reach for it in the estate file"}
 	}
 	return e, at, uint16(port), nil
-}
-
-// preview works out one installation.
-type preview struct {
-	s       *Service
-	estate  *estate.Estate
-	mandate *MandateView
-	order   *store.Order // that brought the certificate
-	server  *estate.Server
-	port    uint16 // for https; 0 when the mandate names none
-	machine reach.Connection
-	folder  string
-	leaf    *certs.Certificate
-}
-
-func (p *preview) make(ctx context.Context) (*store.Installation, error) {
-	chain, err := certs.ReadCertificates(p.order.Chain)
-	if err != nil || len(chain) == 0 {
-		return nil, errors.New("the certificate cannot be read")
-	}
-	p.leaf = chain[0]
-	fsys, main := p.machine.FS(), p.server.Reach.Configuration
-	reading, err := nginx.Read(fsys, main)
-	if err != nil {
-		return nil, err
-	}
-	sites, err := p.sites(reading)
-	if err != nil {
-		return nil, err
-	}
-	var wanted []kind.Wanted
-	for _, i := range sites {
-		wanted = append(wanted, kind.Wanted{Site: reading.Sites[i].Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.https(reading), Proofs: path.Join(p.folder, "proofs")})
-	}
-	edits, err := nginx.Edit(fsys, main, wanted)
-	if err != nil {
-		return nil, err
-	}
-	before, err := install.InUse(fsys, p.folder)
-	if err != nil {
-		return nil, err
-	}
-	row := &store.Installation{MandateID: p.mandate.ID, OrderID: p.order.ID, Rehearsal: p.order.Rehearsal, Server: p.server.Name, Folder: p.folder, Version: strconv.FormatInt(p.order.ID, 10), Before: before,
-		Leaf: p.leaf.Fingerprint.String(), Test: p.server.Reach.Test, Reload: p.server.Reach.Reload, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(), Mandate: p.mandate.Mandate}
-	bindings, notes := []install.Binding{}, []string{}
-	if !row.Rehearsal {
-		bindings = p.bindings(ctx, reading, sites)
-	}
-	if before == row.Version && len(edits) == 0 && !slices.ContainsFunc(bindings, func(d install.Binding) bool { return d.Before != row.Leaf }) {
-		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it", p.mandate.Name, p.server.Name), "order anew: insegna mandate order " + p.mandate.Name}
-	}
-	if !row.Rehearsal {
-		if notes, err = p.notes(ctx); err != nil {
-			return nil, err
-		}
-	}
-	for into, from := range map[*string]any{&row.Edits: edits, &row.Bindings: bindings, &row.Notes: notes} {
-		text, err := json.Marshal(from)
-		if err != nil {
-			return nil, err
-		}
-		*into = string(text)
-	}
-	return row, nil
-}
-
-// sites finds the sites the certificate is for: those with TLS that have one
-// of its names, and plain ones no other site with TLS has the names of.
-func (p *preview) sites(r *kind.Reading) ([]int, error) {
-	secured := map[int]bool{}
-	for _, l := range r.Listeners {
-		for _, i := range l.Sites {
-			secured[i] = secured[i] || l.TLS
-		}
-	}
-	var list []int
-	met := map[string]bool{}
-	for _, tls := range []bool{true, false} {
-		for i := range r.Sites {
-			site := &r.Sites[i]
-			if secured[i] != tls || site.Family != "http" && !tls || !p.touches(site) || !tls && len(site.Plain) > 0 && site.Plain[0].Front.Handling == kind.Redirects {
-				continue
-			}
-			if !tls && slices.ContainsFunc(site.Names, func(n kind.Name) bool { return met[n.Text] }) {
-				continue
-			}
-			for _, n := range site.Names {
-				met[n.Text] = true
-				if n.Text == "" || n.Text == "_" || n.Matching == kind.Regex || n.Matching == kind.Trailing || n.Ignored {
-					continue
-				}
-				if missing := p.uncovered(n.Text); missing != "" {
-					return nil, &kind.EditError{Place: n.Place, Reason: fmt.Sprintf("the site is for %s as well, which the certificate does not list", missing), Remedy: "add it to the names of the mandate and order anew, or take it out of the site"}
-				}
-			}
-			list = append(list, i)
-		}
-	}
-	if len(list) == 0 {
-		return nil, &kind.EditError{Place: kind.Place{File: r.Main, Line: 1}, Reason: fmt.Sprintf("no site of %s is for %s", p.server.Name, strings.Join(p.mandate.Spec.Names, ", ")), Remedy: "see its sites: insegna server sites " + p.server.Name}
-	}
-	return list, nil
-}
-
-// touches says whether a site has a name that the certificate lists.
-func (p *preview) touches(site *kind.Site) bool {
-	return slices.ContainsFunc(site.Names, func(n kind.Name) bool {
-		return n.Matching != kind.Regex && n.Text != "" && !n.Ignored && p.uncovered(n.Text) == ""
-	})
-}
-
-// uncovered gives what of a site's name the certificate does not list.
-func (p *preview) uncovered(name string) string {
-	if apex, ok := strings.CutPrefix(name, "."); ok {
-		if missing := p.uncovered(apex); missing != "" {
-			return missing
-		}
-		name = "*." + apex
-	}
-	if strings.HasPrefix(name, "*.") {
-		if slices.ContainsFunc(p.leaf.DNSNames, func(n string) bool { return strings.EqualFold(n, name) }) {
-			return ""
-		}
-		return name
-	}
-	host, err := names.Host(name)
-	if err == nil && names.Covers(p.leaf, host).Covered {
-		return ""
-	}
-	return name
-}
-
-// https chooses the port of sites that have none for TLS yet.
-func (p *preview) https(r *kind.Reading) uint16 {
-	const usual = 443
-	if p.port != 0 {
-		return p.port
-	}
-	for i := range p.estate.Hosts {
-		if host := &p.estate.Hosts[i]; names.Covers(p.leaf, host.Name).Covered {
-			for at := range p.estate.Endpoints(host) {
-				if slices.Contains(p.server.Addresses, at.Addr()) {
-					return at.Port() // where the estate wants it
-				}
-			}
-		}
-	}
-	declared := func(port uint16) bool {
-		return slices.ContainsFunc(p.server.Ports, func(r estate.PortRange) bool { return r.First <= port && port <= r.Last })
-	}
-	if len(p.server.Ports) == 0 || declared(usual) {
-		return usual
-	}
-	for _, l := range r.Listeners {
-		if l.TLS && declared(l.Address.Port()) {
-			return l.Address.Port()
-		}
-	}
-	return p.server.Ports[0].First
-}
-
-// takenIn are the findings about what lies on a server's disk and is not in
-// use yet: any reload makes it real.
-var takenIn = []string{"not-reloaded", "chain-missing-on-disk", "key-of-another-certificate"}
-
-// notes says what else the reload takes in.
-func (p *preview) notes(ctx context.Context) ([]string, error) {
-	list := []string{}
-	for _, code := range takenIn {
-		open, _, err := p.s.store.Findings(ctx, store.FindingFilter{Code: code, State: "open", Server: p.server.Name}, store.Page{Sort: "severity", Limit: mostBindings})
-		if err != nil {
-			return nil, err
-		}
-		for i := range open {
-			list = append(list, open[i].Host+": "+code+": "+open[i].Cause)
-		}
-	}
-	return list, nil
-}
-
-// mostBindings bounds what is looked at after an installation.
-const mostBindings = 40
-
-// bindings are where the new certificate has to be seen: each host the sites and
-// the certificate share, at each address TLS is or will be spoken at.
-func (p *preview) bindings(ctx context.Context, r *kind.Reading, sites []int) []install.Binding {
-	list := []install.Binding{}
-	for _, i := range sites {
-		var at []netip.AddrPort
-		add := func(a netip.AddrPort) {
-			if a.Addr().IsUnspecified() {
-				for _, own := range p.server.Addresses {
-					if own.Is4() == a.Addr().Is4() {
-						at = append(at, netip.AddrPortFrom(own, a.Port()))
-					}
-				}
-				return
-			}
-			at = append(at, a)
-		}
-		tls := false
-		for _, l := range r.Listeners {
-			if l.TLS && l.Socket == "" && l.Unknown == "" && slices.Contains(l.Sites, i) {
-				tls = true
-				add(l.Address)
-			}
-		}
-		for _, l := range r.Listeners {
-			if !tls && l.Socket == "" && l.Unknown == "" && slices.Contains(l.Sites, i) {
-				add(netip.AddrPortFrom(l.Address.Addr(), p.https(r)))
-			}
-		}
-		for _, n := range r.Sites[i].Names {
-			host, err := names.Host(n.Text)
-			if n.Matching != kind.Exact || n.Ignored || err != nil || p.uncovered(n.Text) != "" {
-				continue
-			}
-			for _, a := range at {
-				d := install.Binding{Host: host, At: a}
-				if len(list) < mostBindings && !slices.ContainsFunc(list, func(o install.Binding) bool { return o.Host == d.Host && o.At == d.At }) {
-					d.Before, _ = p.s.lookAtBinding(ctx, &d)
-					list = append(list, d)
-				}
-			}
-		}
-	}
-	return list
 }
 
 // lookAtBinding looks at a binding: the SHA-256 of the certificate shown, "" for none,
@@ -466,8 +293,11 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Folder: row.Folder, Version: row.Version, Before: row.Before, Chain: order.Chain, Key: key, Leaf: row.Leaf, Edits: v.Edits, Test: row.Test, Reload: row.Reload,
-		Bindings: v.Bindings, State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
+	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Plan: v.Plan, Material: install.Material{Chain: order.Chain, Key: key}, Leaf: row.Leaf,
+		State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
+	for _, b := range row.Bindings {
+		i.Bindings = append(i.Bindings, install.Binding(b))
+	}
 	records := &installationRecords{s, row}
 	e, _, err := s.estateInForce(ctx)
 	if err != nil {
@@ -478,15 +308,17 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		i.State, i.Reason, i.Advice = install.Stuck, "there is no way to the server "+row.Server+" any more", "declare reach for it in the estate file, and look at the server by hand"
 		return records.Save(ctx, i, "way", install.Wrong, i.Reason)
 	}
-	i.Copy = path.Join(path.Dir(server.Reach.Configuration), ".insegna-"+row.Mandate.Name+".")
-	m := &install.Installer{Records: records, Look: s.lookAtBinding}
-	if m.Server, err = open(ctx, server.Reach); err != nil {
-		m.Server = nowhere{err}
+	k := s.cfg.Kinds.Of(server.Kind)
+	if err := k.Needs(kind.Install); err != nil {
+		i.State, i.Reason, i.Advice = install.Stuck, err.Error(), "look at the server by hand: "+i.Plan.Where
+		return records.Save(ctx, i, "way", install.Wrong, i.Reason)
 	}
-	defer func() { _ = m.Server.Close() }()
-	m.Copy = func(i *install.Installation, at string) (*install.Copy, error) {
-		return copyOf(m.Server.FS(), server.Reach, i, at)
+	over, err := open(ctx, server.Reach)
+	if err != nil {
+		over = nowhere{err}
 	}
+	defer func() { _ = over.Close() }()
+	m := &install.Installer{Destination: k.Installs(over, server), Records: records, Look: s.lookAtBinding}
 	err = m.Run(ctx, i)
 	var wait *install.WaitError
 	if errors.As(err, &wait) {
@@ -563,7 +395,7 @@ func (s *Service) installOne(ctx context.Context, u store.Uninstalled) error {
 	if err != nil {
 		return err
 	}
-	if len(v.Edits) > 0 {
+	if !v.Unasked { // waits for a person
 		return nil
 	}
 	if _, err = s.BeginInstallation(ctx, v.ID); errors.Is(err, store.ErrInstallationRunning) {

@@ -16,6 +16,7 @@ import (
 	"insegna.example/internal/acme"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
@@ -26,6 +27,11 @@ type UnknownError struct{ What, Name, See string }
 
 func (e *UnknownError) Error() string {
 	return fmt.Sprintf("there is no %s %q; see: insegna %s", e.What, e.Name, e.See)
+}
+
+// Told implements fault.Error.
+func (e *UnknownError) Told() fault.Told {
+	return fault.Told{Class: fault.NotFound, Title: "Not found", Next: ""}
 }
 
 // cas keeps one client for each directory, with its nonces.
@@ -75,6 +81,11 @@ func directoryOf(ca *estate.CA, rehearsal bool) (string, error) {
 type RefusedError struct{ Reason, Next string }
 
 func (e *RefusedError) Error() string { return e.Reason }
+
+// Told implements fault.Error.
+func (e *RefusedError) Told() fault.Told {
+	return fault.Told{Class: fault.NotNow, Title: "Not possible now", Next: e.Next}
+}
 
 // Budget is what a CA still gives.
 type Budget struct{ Certificates, Days, Used int }

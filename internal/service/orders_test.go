@@ -164,7 +164,7 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 	require.NotNil(t, m.JSON200.NextAt, "taken out of the file and back in, it is renewed all the same")
 	failed := ended(t, r.Client, begin(t, r.Client, "booking", false))
 	require.NotNil(t, failed.Failure)
-	assert.Contains(t, failed.Failure.Words, `the safe has no secret "none"`)
+	assert.Contains(t, failed.Failure.Words, `the safe has no credential "none"`)
 	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
 	require.NoError(t, err)
 	require.NotNil(t, m.JSON200.NextAt, "what is in force is not left to end in silence")

@@ -14,6 +14,7 @@ import (
 	"github.com/maypok86/otter/v2"
 	"golang.org/x/crypto/argon2"
 
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/safe"
 )
 
@@ -36,6 +37,11 @@ func secretOf(text string) ([]byte, error) {
 type PassphraseError struct{ Reason string }
 
 func (e *PassphraseError) Error() string { return "the passphrase " + e.Reason }
+
+// Told implements fault.Error.
+func (e *PassphraseError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Not taken", Next: ""}
+}
 
 // Lengths of a passphrase, in characters.
 const (
@@ -137,6 +143,11 @@ type ThrottledError struct{ Wait time.Duration }
 
 func (e *ThrottledError) Error() string {
 	return fmt.Sprintf("too many failed attempts; try again in %s", e.Wait.Round(time.Second))
+}
+
+// Told implements fault.Error.
+func (e *ThrottledError) Told() fault.Told {
+	return fault.Told{Class: fault.TooMany, Title: "Too many attempts", Next: ""}
 }
 
 // begin counts an attempt as failed until succeeded is called, so that

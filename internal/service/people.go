@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"time"
 
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
 )
@@ -21,8 +22,13 @@ func (e *NameError) Error() string {
 	return fmt.Sprintf("%q is no name for a person; expected small letters, digits, dot, dash or underscore, such as marit.dahl", e.Name)
 }
 
+// Told implements fault.Error.
+func (e *NameError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Not taken", Next: ""}
+}
+
 // ErrSignIn says that name or passphrase is wrong, not which.
-var ErrSignIn = errors.New("name or passphrase is wrong")
+var ErrSignIn = fault.New(fault.NotSignedIn, "Not signed in", "name or passphrase is wrong", "try again; an admin can give you a new one-time link: insegna person invite NAME")
 
 // FirstInvitation makes the one-time link's code for the first admin; "" when
 // somebody has set up the service already.
@@ -180,6 +186,11 @@ func (s *Service) RemovePerson(ctx context.Context, name string) error {
 type TokenError struct{ Reason string }
 
 func (e *TokenError) Error() string { return e.Reason }
+
+// Told implements fault.Error.
+func (e *TokenError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Not taken", Next: ""}
+}
 
 // MakeToken makes a token for the caller and gives its secret, which is shown
 // this once.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"os"
@@ -14,6 +15,7 @@ import (
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/kind"
@@ -28,7 +30,7 @@ func (s *Service) plainRoute(ctx context.Context, server, host string, at netip.
 	}
 	for i := range d.Reading.Listeners {
 		l := &d.Reading.Listeners[i]
-		if l.TLS || l.Family != "http" || l.Address.Port() != port || at.IsValid() && !l.Takes(at) {
+		if l.TLS || l.Protocol != kind.HTTP || l.Address.Port() != port || at.IsValid() && !l.Takes(at) {
 			continue
 		}
 		if a := d.answer(host, l.Address, ""); a.Plain != nil {
@@ -57,7 +59,7 @@ func (s *Service) rootOf(ctx context.Context, server, host string, ca *estate.CA
 	}
 	step := a.Plain.WellKnown
 	if step.Handling != kind.Serves {
-		x := explained(step)
+		x := s.explained(ctx, server, step)
 		return "", &routeError{x, &issue.Failure{Kind: x.Code, Words: fmt.Sprintf("%s has no folder for %s: %s (%s)", server, host, x.Seen, x.Spot), Advice: x.Remedy}}
 	}
 	folder := path.Join(step.To, proof.WellKnown)
@@ -86,25 +88,29 @@ func (e *routeError) Unwrap() error { return e.Failure }
 // Place implements issue.Spotted.
 func (e *routeError) Place() (code, spot string) { return e.x.Code, e.x.Spot }
 
-// explained says what a step of a configuration does with the file a CA asks
-// for, and how to mend it.
-func explained(step kind.Step) *issue.Explained {
+// explained says what a step of a server's configuration does with the file a
+// CA asks for, and how to mend it.
+func (s *Service) explained(ctx context.Context, server string, step kind.Step) *issue.Explained {
 	x := &issue.Explained{Spot: step.Place.String()}
-	const keep = "add before it: location ^~ " + proof.WellKnown + " { root FOLDER; }"
+	w := binding.Neutral
+	if d, err := s.readServerDetail(ctx, server); err == nil && d.known.kind.Words != nil {
+		w = d.known.kind.Words
+	}
+	keep := w.FreePath(proof.WellKnown)
 	switch {
 	case step.Handling == kind.Passes:
 		x.Code, x.Seen, x.Remedy = issue.PathPassed, "its configuration passes the path on to "+step.To, keep
 	case step.Handling == kind.Redirects:
-		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+originOf(step.To), "move the redirect into location /, and "+keep
-	case step.Handling == kind.Answers && step.Status == 403:
+		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+originOf(step.To), w.Unmove+", and "+keep
+	case step.Handling == kind.Answered && step.Status == http.StatusForbidden:
 		x.Code, x.Seen, x.Remedy = issue.PathDenied, "its configuration denies the path", keep
-	case step.Handling == kind.Answers:
+	case step.Handling == kind.Answered:
 		x.Code, x.Seen, x.Remedy = issue.PathAstray, fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
 	case step.Handling == kind.Depends:
 		x.Code, x.Seen, x.Remedy = issue.PathAstray, "what it does depends on a condition", keep
 	}
 	if step.Hidden != nil {
-		x.Seen += fmt.Sprintf("; the location made for it (%s) is never asked", step.Hidden)
+		x.Seen += fmt.Sprintf("; the %s made for it (%s) is never asked", w.Rule, step.Hidden)
 	}
 	return x
 }
@@ -158,7 +164,7 @@ func (s *Service) CheckMandate(ctx context.Context, name string) ([]issue.Trial,
 		if err != nil || a == nil {
 			return nil
 		}
-		return explained(a.Plain.WellKnown)
+		return s.explained(ctx, server, a.Plain.WellKnown)
 	}
 	return p.Run(ctx)
 }

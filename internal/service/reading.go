@@ -22,7 +22,6 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/kind"
-	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
@@ -72,7 +71,7 @@ func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estat
 	facts := &check.ServerFacts{Server: server.Name}
 	limited, cancel := context.WithTimeout(ctx, readLimit)
 	defer cancel()
-	reading, err := s.readOver(limited, server.Reach, facts)
+	reading, err := s.readOver(limited, server, facts)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -91,28 +90,37 @@ func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estat
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
-func (s *Service) readOver(ctx context.Context, way *estate.Reach, facts *check.ServerFacts) (*kind.Reading, error) {
+func (s *Service) readOver(ctx context.Context, server *estate.Server, facts *check.ServerFacts) (*kind.Reading, error) {
+	way := server.Reach
 	if way == nil {
 		return nil, errNotDeclared
+	}
+	k := s.cfg.Kinds.Of(server.Kind)
+	if err := k.Needs(kind.Read); err != nil {
+		return nil, err
 	}
 	m, err := open(ctx, way)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = m.Close() }()
-	reading, err := nginx.Read(m.FS(), way.Configuration)
+	reading, err := k.Reader.Read(m.FS(), way.Configuration)
 	if err != nil {
 		return nil, err
 	}
 	if len(reading.Files) == 0 {
 		return nil, fmt.Errorf("its main file cannot be read: %s", reading.Problems[0].Message)
 	}
-	facts.Test = way.Test
-	out, err := m.Run(ctx, way.Test, s.cfg.TestLimit)
+	if k.Tester == nil {
+		facts.Untested = "a test of its configuration is not known for " + k.Title + " yet"
+		return reading, nil
+	}
+	facts.Test = k.Tester.Command(way)
+	out, err := m.Run(ctx, facts.Test, s.cfg.TestLimit)
 	if kind.Lost(err) {
 		return nil, err
 	}
-	tested(facts, out, err)
+	tested(k.Tester, facts, out, err)
 	return reading, nil
 }
 
@@ -147,13 +155,8 @@ const (
 	notFound      = 127
 )
 
-var (
-	namedSpot   = regexp.MustCompile(` in (/[^\s:]+):([0-9]+)`)
-	messageHead = regexp.MustCompile(`^(nginx: )?(\d{4}/\d\d/\d\d \d\d:\d\d:\d\d )?\[(emerg|alert|crit|error)\] (\d+#\d+: )?`)
-)
-
 // tested reads what a server's own configuration test said.
-func tested(facts *check.ServerFacts, out *reach.Output, err error) {
+func tested(t kind.Tester, facts *check.ServerFacts, out *reach.Output, err error) {
 	if err != nil {
 		facts.Untested = err.Error()
 		return
@@ -161,23 +164,15 @@ func tested(facts *check.ServerFacts, out *reach.Output, err error) {
 	if out.Exit == 0 {
 		return
 	}
-	message := ""
-	for line := range strings.SplitSeq(out.Text, "\n") {
-		if line = strings.TrimSpace(line); messageHead.MatchString(line) && !messageHead.MatchString(message) || message == "" {
-			message = line
-		}
-	}
-	message = clipText(messageHead.ReplaceAllString(message, ""))
+	message, at := t.Refusal(out.Text)
+	message = clipText(message)
 	switch {
 	case out.Exit == cannotExecute || out.Exit == notFound || message == "":
 		facts.Untested = fmt.Sprintf("it ended with %d and said %q", out.Exit, message)
 	case strings.Contains(message, "Permission denied"):
 		facts.Untested = fmt.Sprintf("the user who runs it lacks a right: %s", message)
 	default:
-		facts.Refused = message
-		if m := namedSpot.FindStringSubmatch(message); m != nil {
-			facts.RefusedSpot = m[1] + ":" + m[2]
-		}
+		facts.Refused, facts.RefusedAt = message, at
 	}
 }
 
@@ -198,7 +193,7 @@ func factsOf(facts *check.ServerFacts, r *kind.Reading, e *estate.Estate, server
 		if p.Expected != "" {
 			text += "; expected " + p.Expected
 		}
-		facts.Problems = append(facts.Problems, check.Problem{Effect: string(p.Effect), Spot: p.Place.String(), Text: text})
+		facts.Problems = append(facts.Problems, check.Problem{Effect: check.Effect(p.Effect), At: p.Place, Text: text})
 	}
 	keys := map[string]bool{}
 	for _, site := range r.Sites {
@@ -206,36 +201,37 @@ func factsOf(facts *check.ServerFacts, r *kind.Reading, e *estate.Estate, server
 			const others = 0o004
 			if m := r.Material[p.Key]; m != nil && m.Public != "" && m.Mode&others != 0 && !keys[p.Key] {
 				keys[p.Key] = true
-				facts.Keys = append(facts.Keys, check.OpenKey{Spotted: check.Spotted{Name: p.Key, Spot: p.KeyPlace.String()}, Mode: fmt.Sprintf("%04o", m.Mode)})
+				facts.Keys = append(facts.Keys, check.OpenKey{Placed: check.Placed{Name: p.Key, At: p.KeyPlace}, Mode: fmt.Sprintf("%04o", m.Mode)})
 			}
 		}
 	}
 	facts.Unwanted = unwanted(r, e, server)
-	facts.RefusedSpot = spotOf(facts.Refused, facts.RefusedSpot, r)
+	if !facts.RefusedAt.Known() {
+		facts.RefusedAt = namedIn(facts.Refused, r)
+	}
 }
 
-// spotOf finds the line that names the file a refusal speaks of, when the
-// refusal names no line itself.
-func spotOf(refusal, spot string, r *kind.Reading) string {
-	if refusal == "" || spot != "" {
-		return spot
+// namedIn finds the line that names the file a refusal speaks of.
+func namedIn(refusal string, r *kind.Reading) kind.Place {
+	if refusal == "" {
+		return kind.Place{}
 	}
 	for i := range r.Sites {
 		for _, p := range r.Sites[i].Pairs {
 			switch {
 			case p.Key != "" && strings.Contains(refusal, `"`+p.Key+`"`):
-				return p.KeyPlace.String()
+				return p.KeyPlace
 			case strings.Contains(refusal, `"`+p.Certificate+`"`):
-				return p.Place.String()
+				return p.Place
 			}
 		}
 	}
-	return ""
+	return kind.Place{}
 }
 
 // unwanted lists the names a server has TLS sites for and the estate does not
 // want there.
-func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []check.Spotted) {
+func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []check.Placed) {
 	wanted := map[string]bool{}
 	for i := range e.Hosts {
 		if slices.ContainsFunc(e.Hosts[i].At, func(ref estate.Ref) bool { return ref.Server == server.Name }) {
@@ -249,12 +245,12 @@ func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []c
 		}
 		for _, i := range l.Sites {
 			for _, n := range r.Sites[i].Names {
-				host, err := names.Host(n.Text)
-				if err != nil || n.Matching != kind.Exact || n.Ignored || !strings.Contains(host, ".") || wanted[host] || met[host] {
+				host, err := names.Host(n.Host())
+				if err != nil || n.Host() == "" || n.Ignored || !strings.Contains(host, ".") || wanted[host] || met[host] {
 					continue
 				}
 				met[host] = true
-				out = append(out, check.Spotted{Name: host, Spot: n.Place.String()})
+				out = append(out, check.Placed{Name: host, At: n.Place})
 			}
 		}
 	}
@@ -316,7 +312,7 @@ func placements(r *kind.Reading) (out []store.Placement) {
 		for _, p := range r.Sites[i].Pairs {
 			if leaf := leafOf(p.Certificate); leaf != nil {
 				named[p.Certificate] = true
-				out = append(out, store.Placement{Path: p.Certificate, Spot: p.Place.String(), Site: r.Sites[i].MainName(), Leaf: leaf})
+				out = append(out, store.Placement{Path: p.Certificate, At: p.Place, Site: r.Sites[i].MainName(), Leaf: leaf})
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/store"
 )
@@ -122,6 +123,11 @@ type AmbiguousError struct{ Prefix string }
 
 func (e *AmbiguousError) Error() string {
 	return fmt.Sprintf("more than one certificate has a fingerprint beginning with %s; give more digits", e.Prefix)
+}
+
+// Told implements fault.Error.
+func (e *AmbiguousError) Told() fault.Told {
+	return fault.Told{Class: fault.NotNow, Title: "Ambiguous fingerprint", Next: "give more digits"}
 }
 
 const sightingsShown = 500
@@ -275,6 +281,11 @@ type OrderError struct{ Survey, Since int64 }
 
 func (e *OrderError) Error() string {
 	return fmt.Sprintf("survey %d is not earlier than survey %d; give the earlier one as since", e.Since, e.Survey)
+}
+
+// Told implements fault.Error.
+func (e *OrderError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Wrong order", Next: ""}
 }
 
 // DaysLeft counts the days a certificate still has now.

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
@@ -18,16 +18,25 @@ import (
 // ServerDetail is one server with what its configuration says.
 type ServerDetail struct {
 	store.Server
-	Reading *kind.Reading // nil when it was never read; without the files' texts
-	Command [2]string     // test and reload
-	index   *configuration
+	Reading  *kind.Reading // nil when it was never read; without the files' texts
+	Commands []NamedCommand
+	known    *configuration
 }
+
+// NamedCommand is a command a server is handled with, by its key in the estate
+// file.
+type NamedCommand struct{ Key, Command string }
 
 // UnknownServerError says that the estate has no server of that name.
 type UnknownServerError struct{ Name string }
 
 func (e *UnknownServerError) Error() string {
 	return fmt.Sprintf("the estate has no server %q; see: insegna server list", e.Name)
+}
+
+// Told implements fault.Error.
+func (e *UnknownServerError) Told() fault.Told {
+	return fault.Told{Class: fault.NotFound, Title: "Not found", Next: ""}
 }
 
 // ServerDetail gives one server; the error is an *UnknownServerError when the
@@ -46,16 +55,18 @@ func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 		return nil, err
 	}
 	if declared := e.Server(name); declared != nil && declared.Reach != nil {
-		d.Command = [2]string{declared.Reach.Test, declared.Reach.Reload}
+		for _, c := range s.cfg.Kinds.Of(declared.Kind).Declared.Commands {
+			d.Commands = append(d.Commands, NamedCommand{c.Key, declared.Reach.Commands[c.Key]})
+		}
 	}
 	heads, err := s.store.ReadingHeads(ctx, []int64{d.ID})
 	if err != nil || heads[d.ID].ReadingID == 0 {
 		return d, err
 	}
-	if d.index, err = s.configurationOf(ctx, heads[d.ID].ReadingID); err != nil {
+	if d.known, err = s.configurationOf(ctx, heads[d.ID].ReadingID); err != nil {
 		return nil, err
 	}
-	d.Reading = d.index.reading
+	d.Reading = d.known.reading
 	return d, nil
 }
 
@@ -64,6 +75,11 @@ type NotReadError struct{ Server string }
 
 func (e *NotReadError) Error() string {
 	return fmt.Sprintf("the configuration of %s has not been read; declare reach for it in the estate file and run: insegna survey start --server %s", e.Server, e.Server)
+}
+
+// Told implements fault.Error.
+func (e *NotReadError) Told() fault.Told {
+	return fault.Told{Class: fault.NotNow, Title: "Not read", Next: ""}
 }
 
 func (s *Service) readServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
@@ -160,13 +176,13 @@ func (d *ServerDetail) pairView(p *kind.Pair, s *kind.Site) PairView {
 		v.Fault, v.Key = "chosen at run time", "chosen at run time"
 		return v
 	}
-	on := d.index.pair(p, s)
+	on := d.known.pair(p, s)
 	v.Fault, v.Sent, v.Key = on.Fault, len(on.Chain), on.KeyFault
 	if len(on.Chain) > 0 {
 		v.Leaf = on.Chain[0]
 	}
 	switch {
-	case on.Stranger:
+	case on.OtherKey:
 		v.Key = "stranger"
 	case v.Key == "" && v.Leaf != nil:
 		v.Key = "fits"
@@ -228,8 +244,13 @@ func (e *BadEndpointError) Error() string {
 	return fmt.Sprintf("%q is no address and port; expected for example 192.0.2.10:443 or [2001:db8::10]:443", e.Text)
 }
 
+// Told implements fault.Error.
+func (e *BadEndpointError) Told() fault.Told {
+	return fault.Told{Class: fault.BadRequest, Title: "Bad request", Next: ""}
+}
+
 func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnswer {
-	a := d.index.index.Answer(host, e)
+	a := d.known.answers.Answer(host, e)
 	out := SiteAnswer{Endpoint: at, Why: a.Why}
 	if a.Listener == nil {
 		return out
@@ -286,15 +307,12 @@ func (s *Service) ConfigurationText(ctx context.Context, server, path string) (*
 	}
 	file := full.Files[at]
 	marks := d.marks(file.Path, time.Now().UTC())
-	findings, _, err := s.store.Findings(ctx, store.FindingFilter{State: "open", Server: server, Query: file.Path + ":"}, store.Page{Sort: "worst", Limit: marksMost})
+	findings, _, err := s.store.Findings(ctx, store.FindingFilter{State: "open", Server: server, SourceFile: file.Path}, store.Page{Sort: "worst", Limit: marksMost})
 	if err != nil {
 		return nil, err
 	}
 	for i := range findings {
-		if line, ok := strings.CutPrefix(findings[i].Source, file.Path+":"); ok {
-			n, _ := strconv.Atoi(line)
-			marks = append(marks, LineMark{n, "problem", findings[i].Code + ": " + findings[i].Cause})
-		}
+		marks = append(marks, LineMark{findings[i].SourceLine, "problem", fmt.Sprintf("%s: %s", findings[i].Code, findings[i].Cause)})
 	}
 	slices.SortStableFunc(marks, func(a, b LineMark) int { return a.Line - b.Line })
 	return &ConfigurationFile{File: file, Marks: slices.Compact(marks)}, nil
@@ -376,7 +394,7 @@ func StepText(s *kind.Step) string {
 		}
 	case kind.Passes:
 		text = "passes on to " + s.To
-	case kind.Answers:
+	case kind.Answered:
 		const closes = 444
 		if text = fmt.Sprintf("answers %d", s.Status); s.Status == closes {
 			text = "closes the connection"
@@ -385,7 +403,7 @@ func StepText(s *kind.Step) string {
 		text = "depends on the request"
 	}
 	if s.Hidden != nil {
-		text += fmt.Sprintf("; the location at %s is never asked", s.Hidden)
+		text += fmt.Sprintf("; the rule made for it at %s is never asked", s.Hidden)
 	}
 	return text
 }

@@ -22,7 +22,10 @@ import (
 	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/trust"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/look"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
@@ -42,6 +45,7 @@ type Config struct {
 	TestLimit  time.Duration // for a server's own configuration test; 0 is 30 s
 	Disposable bool          // own cluster without durability, for tests and benchmarks
 	Looker     *look.Looker
+	Kinds      kind.Registry // of server; those of kind/registry when nil
 	Log        *slog.Logger
 
 	OrderPatience  time.Duration // for a CA to come to an end; 0 is half an hour
@@ -88,6 +92,9 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	}()
 	if cfg.Looker == nil {
 		s.cfg.Looker = look.New()
+	}
+	if cfg.Kinds == nil {
+		s.cfg.Kinds = registry.Kinds
 	}
 	if cfg.TestLimit == 0 {
 		s.cfg.TestLimit = testLimit
@@ -184,6 +191,9 @@ func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
 // Store gives reading access to the records.
 func (s *Service) Store() *store.Store { return s.store }
 
+// Kinds are the kinds of server it knows.
+func (s *Service) Kinds() kind.Registry { return s.cfg.Kinds }
+
 // Vantage is where this service looks from.
 func (s *Service) Vantage() string { return s.cfg.Vantage }
 
@@ -228,7 +238,7 @@ func (s *Service) estateInForce(ctx context.Context) (*estate.Estate, int64, err
 	if err != nil {
 		return nil, 0, err
 	}
-	e, err := d.Estate()
+	e, err := d.Estate(s.cfg.Kinds.Declared())
 	if err != nil {
 		return nil, 0, err
 	}
@@ -246,7 +256,7 @@ func Audiences(e *estate.Estate) []*trust.Audience {
 }
 
 // ErrNoEstate says that nothing has been applied yet.
-var ErrNoEstate = errors.New("no estate has been applied yet; write an estate file and run: insegna estate apply FILE")
+var ErrNoEstate = fault.New(fault.NotNow, "No estate", "no estate has been applied yet; write an estate file and run: insegna estate apply FILE", "apply an estate file first")
 
 // StartSurvey begins a survey of the estate or a part of it.
 func (s *Service) StartSurvey(ctx context.Context, scope store.Scope) (*store.Survey, error) {
@@ -270,4 +280,9 @@ func (e *ScopeError) Error() string {
 		return "the estate holds no endpoint with a host; add hosts to the estate file"
 	}
 	return fmt.Sprintf("the estate has no %s; expected a host or server of the estate file, see: insegna estate show", e.Scope)
+}
+
+// Told implements fault.Error.
+func (e *ScopeError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Nothing to look at", Next: "name a host or server of the estate"}
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/client"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/service"
 	"insegna.example/internal/servicetest"
@@ -213,7 +214,7 @@ func TestAnEstateFileBringsWhatItMentions(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Equal(t, map[string][]byte{"root.pem": []byte("r"), "/opt/other.pem": []byte("o")}, f.Attachments)
-	_, err = f.Parse()
+	_, err = f.Parse(registry.Kinds.Declared())
 	assert.ErrorContains(t, err, "cannot read sub/ca.pem: no such file, or not readable")
 	_, err = service.LoadEstateFile("/lost.yaml", func(string) ([]byte, error) { return nil, fs.ErrNotExist })
 	assert.ErrorContains(t, err, "cannot read the estate file")

@@ -21,9 +21,6 @@ const (
 	saveAfter   = 700 * time.Millisecond
 )
 
-// sharedCode is the finding that needs all endpoints of a host.
-const sharedCode = "differs-from-siblings"
-
 // lookShard looks at every target of a shard that is not stored yet. It can be
 // run again at any time.
 func (s *Service) lookShard(ctx context.Context, sh work.Shard) error {
@@ -98,7 +95,7 @@ func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target
 	j := judge.Look(t.Target, seen, now, check.Around{Configured: c})
 	if leaf := j.Leaf(); t.Host == "" {
 		byDefault.set(t.EndpointID, leaf)
-	} else if hasCode(j.Findings, "name-not-covered") {
+	} else if j.Has(check.NameNotCovered) {
 		// Only then does it matter whether it is the endpoint's default.
 		around, err := byDefault.around(ctx, t)
 		if err != nil {
@@ -110,15 +107,6 @@ func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target
 	return store.Look{Target: t, Seen: seen, Judgement: j}, nil
 }
 
-func hasCode(list []check.Finding, code string) bool {
-	for _, f := range list {
-		if f.Code == code {
-			return true
-		}
-	}
-	return false
-}
-
 // saveAsTheyCome stores looks in batches until all have come.
 func (s *Service) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, expected int, results <-chan store.Look, failed <-chan error) error {
 	var batch []store.Look
@@ -126,7 +114,7 @@ func (s *Service) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, ex
 		if len(batch) == 0 {
 			return nil
 		}
-		err := s.store.SaveLooks(ctx, v, shard, batch, sharedCode)
+		err := s.store.SaveLooks(ctx, v, shard, batch)
 		batch = batch[:0]
 		return err
 	}
@@ -217,14 +205,14 @@ func (s *Service) finishSurvey(ctx context.Context, survey int64) error {
 				return err
 			}
 			for i, f := range check.Siblings(host, list) {
-				if err := add(store.TargetFinding{TargetID: rows[i].TargetID, Leaf: list[i].Leaf, Finding: f}); err != nil {
+				if err := add(store.TargetFinding{TargetID: rows[i].TargetID, Found: check.Found{Finding: f, Leaf: list[i].Leaf}}); err != nil {
 					return err
 				}
 			}
 			return nil
 		})
 	}
-	return s.store.FinishSurvey(ctx, survey, sharedCode, found, time.Now().UTC())
+	return s.store.FinishSurvey(ctx, survey, found, time.Now().UTC())
 }
 
 func (s *Service) siblings(ctx context.Context, host string, rows []store.SiblingRow) ([]check.Sibling, error) {

@@ -192,14 +192,14 @@ func (v *VisitReport) add(e netip.AddrPort, o *binding.Observation, j *check.Jud
 	tls := VisitStep{Step: "tls", Endpoint: e.String(), Fine: o.Outcome == binding.Connected, Seen: spokenWith(o), Expected: "a TLS 1.2 or 1.3 handshake"}
 	leaf := j.Leaf()
 	if leaf == nil {
-		v.step(tls, j.Findings, "")
+		v.step(tls, j.Findings, nil)
 		return
 	}
-	v.step(tls, j.Findings, "tls-old")
+	v.step(tls, j.Findings, check.At(check.StepTLS))
 	v.step(VisitStep{Step: "certificate", Endpoint: e.String(), Fine: true, Seen: described(leaf, v.At), Expected: "a certificate for " + host + " within its dates"}, j.Findings,
-		"name-not-covered", "other-site-answers", "expired", "not-yet-valid", "ends-soon", "lifetime-over-limit", "key-weak", "serial-bad", "staple-missing", "other-issuer", "other-certificate")
+		check.At(check.StepLeaf))
 	v.step(VisitStep{Step: "chain", Endpoint: e.String(), Fine: true, Seen: sentList(j.Chain), Expected: "leaf, then each issuer, without the root"}, j.Findings,
-		"chain-incomplete", "chain-disordered", "chain-stray", "chain-duplicate", "chain-root-sent")
+		check.At(check.StepList))
 	for _, view := range j.Views {
 		s := VisitStep{Step: "trust", Endpoint: e.String(), Fine: true, Expected: "a path to a root of " + view.Audience.Name}
 		if best := view.Result.Best(v.At); best != nil {
@@ -207,23 +207,23 @@ func (v *VisitReport) add(e netip.AddrPort, o *binding.Observation, j *check.Jud
 		} else {
 			s.Seen = "not trusted by " + view.Audience.Name
 		}
-		v.step(s, j.Findings, "chain-untrusted", "self-signed", "chain-ended", "expired", "not-yet-valid")
+		v.step(s, j.Findings, check.At(check.StepTrust))
 	}
 }
 
-// step adds a step, marked by the findings that belong to it; "" takes all.
-func (v *VisitReport) step(s VisitStep, findings []check.Finding, codes ...string) {
+// step adds a step, marked by the findings that belong to it: those of some
+// codes, or all.
+func (v *VisitReport) step(s VisitStep, findings []check.Finding, codes []check.Code) {
 	for _, f := range findings {
-		for _, code := range codes {
-			if code == "" || code == f.Code {
-				s.Fine = s.Fine && f.Severity == check.Note
-				s.Seen += "; " + f.Cause
-				if s.Do != "" {
-					s.Do += "; "
-				}
-				s.Do += f.Remedy
-			}
+		if codes != nil && !slices.Contains(codes, f.Code) {
+			continue
 		}
+		s.Fine = s.Fine && f.Severity == check.Note
+		s.Seen += "; " + f.Cause
+		if s.Do != "" {
+			s.Do += "; "
+		}
+		s.Do += f.Remedy
 	}
 	v.Steps = append(v.Steps, s)
 }

@@ -40,9 +40,9 @@ func (d *Declaration) digest() []byte {
 	return h.Sum(nil)
 }
 
-// Estate parses the declaration back into the model.
-func (d *Declaration) Estate() (*estate.Estate, error) {
-	return estate.Parse(d.File, d.Content, func(path string) ([]byte, error) {
+// Estate parses the declaration back into the model; servers are of some kinds.
+func (d *Declaration) Estate(kinds estate.Kinds) (*estate.Estate, error) {
+	return estate.Parse(d.File, d.Content, kinds, func(path string) ([]byte, error) {
 		if data, ok := d.Files[path]; ok {
 			return data, nil
 		}

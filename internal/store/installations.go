@@ -2,12 +2,15 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"net/netip"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+	"insegna.example/internal/core/fault"
 )
 
 // Installation is one installation as it is kept; as a preview until it is
@@ -18,17 +21,14 @@ type Installation struct {
 	OrderID    int64
 	Rehearsal  bool // nothing is changed
 	Server     string
-	Folder     string
-	Version    string
-	Before     string
 	Leaf       string
-	Edits      string `gorm:"type:jsonb"`
-	Test       string
-	Reload     string
-	Bindings   string `gorm:"type:jsonb"`
-	Notes      string `gorm:"type:jsonb"`
+	Plan       json.RawMessage       `gorm:"type:jsonb"` // of the destination, as it made it
+	Bindings   []InstallationBinding `gorm:"serializer:json"`
+	Notes      []string              `gorm:"serializer:json"` // what else the reload takes in
 	State      string
 	Switched   bool
+	Unasked    bool // it may be carried out without a person
+	AskedBack  bool // a person had it taken back
 	Tries      int
 	Reason     string
 	Advice     string
@@ -37,6 +37,14 @@ type Installation struct {
 	StartedAt  *time.Time
 	FinishedAt *time.Time
 	Mandate    Mandate
+}
+
+// InstallationBinding is a host name at an address where an installation is
+// looked at, with the SHA-256 of the certificate it showed before.
+type InstallationBinding struct {
+	Host   string         `json:"host"`
+	At     netip.AddrPort `json:"at"`
+	Before string         `json:"before"`
 }
 
 // InstallationStep is one step of an installation for people to see.
@@ -51,9 +59,9 @@ type InstallationStep struct {
 
 // Errors of installations.
 var (
-	ErrInstallationRunning = errors.New("another installation on that server is under way; one at a time, see how it stands before you begin this one")
-	ErrInstallationBegun   = errors.New("the installation was begun already")
-	ErrNotReturnable       = errors.New("only the last installation of a mandate on a server, and only when it is done, can be taken back")
+	ErrInstallationRunning = fault.New(fault.NotNow, "Not possible now", "another installation on that server is under way; one at a time, see how it stands before you begin this one", "")
+	ErrInstallationBegun   = fault.New(fault.NotNow, "Not possible now", "the installation was begun already", "")
+	ErrNotReturnable       = fault.New(fault.NotNow, "Not possible now", "only the last installation of a mandate on a server, and only when it is done, can be taken back", "")
 )
 
 // AddPreview keeps a preview in the place of the one before.
@@ -110,7 +118,7 @@ func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason 
 		if v.State != "done" || v.Rehearsal || later > 0 {
 			return ErrNotReturnable
 		}
-		return db.Model(v).Updates(map[string]any{"state": state, "finished_at": nil, "reason": reason}).Error
+		return db.Model(v).Updates(map[string]any{"state": state, "finished_at": nil, "reason": reason, "asked_back": true}).Error
 	})
 }
 
@@ -123,7 +131,7 @@ func (s *Store) Installation(ctx context.Context, id int64) (*Installation, erro
 // Installations lists them, newest first, of one mandate or (0) of all, older
 // than before (0: from the newest).
 func (s *Store) Installations(ctx context.Context, mandate, before int64, limit int) ([]Installation, error) {
-	q := s.db.WithContext(ctx).Omit("edits").Joins("Mandate").Order("installations.id desc").Limit(limit)
+	q := s.db.WithContext(ctx).Omit("plan").Joins("Mandate").Order("installations.id desc").Limit(limit)
 	if mandate != 0 {
 		q = q.Where("mandate_id = ?", mandate)
 	}
@@ -138,13 +146,13 @@ func (s *Store) Installations(ctx context.Context, mandate, before int64, limit 
 // mandate, brought on a server.
 func (s *Store) LastInstallation(ctx context.Context, mandate, order int64, server string) (*Installation, error) {
 	var v Installation
-	return found(&v, s.db.WithContext(ctx).Omit("edits").Where("mandate_id = ? and (order_id = ? or ? = 0) and server = ? and not rehearsal", mandate, order, order, server).Order("id desc").Take(&v).Error)
+	return found(&v, s.db.WithContext(ctx).Omit("plan").Where("mandate_id = ? and (order_id = ? or ? = 0) and server = ? and not rehearsal", mandate, order, order, server).Order("id desc").Take(&v).Error)
 }
 
 // Rehearsals gives how what a rehearsal brought was tried on servers.
 func (s *Store) Rehearsals(ctx context.Context, order int64) ([]Installation, error) {
 	var list []Installation
-	return list, s.db.WithContext(ctx).Omit("edits").Where("order_id = ? and rehearsal", order).Order("server, id").Find(&list).Error
+	return list, s.db.WithContext(ctx).Omit("plan").Where("order_id = ? and rehearsal", order).Order("server, id").Find(&list).Error
 }
 
 // Noteworthy lists the installations somebody should know of, newest first:
@@ -152,9 +160,9 @@ func (s *Store) Rehearsals(ctx context.Context, order int64) ([]Installation, er
 // are stuck with none after them, and previews it made that wait for a person.
 func (s *Store) Noteworthy(ctx context.Context, itself string, since time.Time, limit int) ([]Installation, error) {
 	var list []Installation
-	return list, s.db.WithContext(ctx).Omit("edits").Joins("Mandate").Where(`not installations.rehearsal and ((installations.by = ? and installations.state = 'done' and installations.finished_at > ?)
+	return list, s.db.WithContext(ctx).Omit("plan").Joins("Mandate").Where(`not installations.rehearsal and ((installations.by = ? and installations.state = 'done' and installations.finished_at > ?)
 		or (installations.by = ? and installations.state = 'previewed')
-		or (installations.state in ('returned', 'stuck') and installations.reason not like 'taken back by %' and not exists (select from installations l
+		or (installations.state in ('returned', 'stuck') and not installations.asked_back and not exists (select from installations l
 			where l.mandate_id = installations.mandate_id and l.server = installations.server and l.id > installations.id and not l.rehearsal and l.started_at is not null)))`, itself, since, itself).
 		Order("coalesce(installations.finished_at, installations.created_at) desc").Limit(limit).Find(&list).Error
 }

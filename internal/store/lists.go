@@ -4,12 +4,16 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
+
+	"insegna.example/internal/core/binding"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/fault"
+	"insegna.example/internal/core/place"
 )
 
 // Page asks for a part of a list.
@@ -20,7 +24,7 @@ type Page struct {
 }
 
 // ErrCursor says that a cursor is not one this list gave.
-var ErrCursor = errors.New("the cursor is not one of this list; leave it out to start from the first page")
+var ErrCursor = fault.New(fault.BadRequest, "Bad cursor", "the cursor is not one of this list; leave it out to start from the first page", "")
 
 // cursor holds the sort key and tie-breaker of the last row of a page.
 type cursor struct {
@@ -216,13 +220,17 @@ type Binding struct {
 	Port, Line                          int
 	Verdict, Wanted, Configured, Served string
 	Severity                            *int
-	Cause, Remedy, Source               string
+	Cause, Remedy, SourceFile           string
+	SourceLine                          int
 	Outcome                             string
 	Version, KeyGroup                   int
 	Leaf                                []byte
 	Issuer                              string
 	NotAfter, LastSeen                  *time.Time
 }
+
+// Source is the place its worst finding names in the server's configuration.
+func (b *Binding) Source() place.Place { return place.Place{File: b.SourceFile, Line: b.SourceLine} }
 
 // BindingFilter narrows the list of bindings; zero values do not.
 type BindingFilter struct {
@@ -234,7 +242,7 @@ type BindingFilter struct {
 const bindingFrom = `targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id`
 
 const bindingMore = ` left join certificates c on c.sha256 = t.leaf
-	left join lateral (select severity, cause, remedy, source from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
+	left join lateral (select severity, cause, remedy, source_file, source_line from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
 	left join lateral (select outcome, version, key_group, last_seen from sightings g where g.target_id = t.id and g.current order by g.last_seen desc limit 1) g on true`
 
 // Bindings lists bindings by host name and gives the next page's cursor.
@@ -266,7 +274,7 @@ func (s *Store) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Bindin
 	var list []Binding
 	err = s.db.WithContext(ctx).Table("(?) cut join "+bindingFrom+" on t.id = cut.cut_id"+bindingMore, cut).
 		Select(`t.id, h.name as host, h.line, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
-			f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(f.source, '') as source, coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
+			f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(f.source_file, '') as source_file, coalesce(f.source_line, 0) as source_line, coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
 			t.leaf, coalesce(c.issuer, '') as issuer, c.not_after, g.last_seen`).
 		Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Scan(&list).Error
 	if err != nil || len(list) <= p.Limit {
@@ -286,99 +294,6 @@ func (s *Store) CountBindings(ctx context.Context) (VerdictCounts, error) {
 			count(*) filter (where verdict = 'unknown') as unknown, count(*) filter (where verdict = 'agreed') as agreed,
 			(select count(*) from hosts where removed_at is null) as hosts, (select count(*) from servers where removed_at is null) as servers
 		from targets where host_id is not null and removed_at is null`).Scan(&c).Error
-}
-
-// Finding is a stored finding with where it was found.
-type Finding struct {
-	FindingRow
-	Host, Server, Address               string
-	Port, Line                          int
-	Verdict, Wanted, Configured, Served string
-}
-
-// FindingFilter narrows the list of findings; zero values do not. State is
-// "open", "closed" or "all".
-type FindingFilter struct {
-	Query, Code, State string
-	Severities         []int
-	Leaf               []byte
-	ID                 int64
-	Server             string
-	OpenedAfter        *int64 // opened in surveys after OpenedAfter, up to UpTo
-	ClosedAfter        *int64
-	UpTo               int64
-}
-
-// Findings lists findings and gives the next page's cursor.
-func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
-	q := s.db.WithContext(ctx).Table(`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
-		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line) as line, s.name as server, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
-			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served`)
-	q = filterFindings(q, f)
-	var tie int64
-	key, more, err := p.decode(&tie)
-	if err != nil {
-		return nil, "", err
-	}
-	if p.Sort == "-opened" {
-		if q = q.Order("f.id desc"); more {
-			q = q.Where("f.id < ?", tie)
-		}
-	} else if q = q.Order("f.severity, f.id"); more {
-		q = q.Where("(f.severity, f.id) > (?::int, ?)", key, tie)
-	}
-	var list []Finding
-	if err := q.Limit(p.Limit + 1).Scan(&list).Error; err != nil || len(list) <= p.Limit {
-		return list, "", err
-	}
-	list = list[:p.Limit]
-	last := list[p.Limit-1]
-	return list, encodeCursor(p.Sort, fmt.Sprint(last.Severity), last.ID), nil
-}
-
-func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
-	switch f.State {
-	case "open":
-		q = q.Where("f.closed_at is null")
-	case "closed":
-		q = q.Where("f.closed_at is not null")
-	}
-	if f.Query != "" {
-		like := contains(f.Query)
-		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or f.source ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like, like, like)
-	}
-	if f.Code != "" {
-		q = q.Where("f.code = ?", f.Code)
-	}
-	if f.Server != "" {
-		q = q.Where("s.name = ?", f.Server)
-	}
-	if len(f.Severities) > 0 {
-		q = q.Where("f.severity in ?", f.Severities)
-	}
-	if f.Leaf != nil {
-		q = q.Where("f.leaf = ?", f.Leaf)
-	}
-	if f.ID != 0 {
-		q = q.Where("f.id = ?", f.ID)
-	}
-	if f.OpenedAfter != nil {
-		q = q.Where("f.opened_survey > ? and f.opened_survey <= ?", *f.OpenedAfter, f.UpTo)
-	}
-	if f.ClosedAfter != nil {
-		q = q.Where("f.closed_survey > ? and f.closed_survey <= ?", *f.ClosedAfter, f.UpTo)
-	}
-	return q
-}
-
-// CountFindings counts open findings by severity rank.
-func (s *Store) CountFindings(ctx context.Context) (counts [4]int, err error) {
-	var rows []struct{ Severity, N int }
-	err = s.db.WithContext(ctx).Raw(`select severity, count(*) as n from findings where closed_at is null group by severity`).Scan(&rows).Error
-	for _, r := range rows {
-		counts[r.Severity] = r.N
-	}
-	return counts, err
 }
 
 // Change is a target that shows something else than before.
@@ -443,7 +358,7 @@ func (s *Store) Density(ctx context.Context) ([]DayCount, error) {
 // DueBindings counts bindings with an open finding that hurts at a known date.
 func (s *Store) DueBindings(ctx context.Context) (n int, err error) {
 	return n, s.db.WithContext(ctx).Raw(`select count(distinct f.target_id) from findings f join targets t on t.id = f.target_id
-		where f.closed_at is null and f.severity = 1 and t.verdict <> 'broken'`).Scan(&n).Error
+		where f.closed_at is null and f.severity = ? and t.verdict <> ?`, check.Due.Rank(), binding.Broken).Scan(&n).Error
 }
 
 // Before reads the page's cursor of a list ordered by falling number; 0 means

@@ -69,28 +69,6 @@ func (r *sightingRow) same(o *sightingRow) bool {
 		r.Suite == o.Suite && r.KeyGroup == o.KeyGroup && r.Alpn == o.Alpn && r.Stapled == o.Stapled
 }
 
-// FindingRow is a finding as it is stored.
-type FindingRow struct {
-	ID           int64
-	TargetID     *int64 // nil when it is about a server
-	ServerID     *int64
-	Subject      string
-	Source       string
-	Code         string
-	Severity     int
-	Cause        string
-	Remedy       string
-	Evidence     []check.Fact `gorm:"serializer:json"`
-	Leaf         []byte
-	OpenedAt     time.Time
-	OpenedSurvey int64
-	ClosedAt     *time.Time
-	ClosedSurvey *int64
-}
-
-// TableName is the table of findings.
-func (FindingRow) TableName() string { return "findings" }
-
 // batch is what one SaveLooks works out before it writes.
 type batch struct {
 	ctx                   context.Context
@@ -102,8 +80,7 @@ type batch struct {
 	looks                 []Look
 	kept                  []int64 // sightings that go on
 	fresh                 []sightingRow
-	opened, reworded      []FindingRow
-	closed                []int64
+	findings              findingChanges
 	done, conn, changed   int
 	touched               []verdictRow
 	ids                   []int64
@@ -116,19 +93,37 @@ type batch struct {
 	newPrints, newChainID []certs.Fingerprint
 }
 
+// verdictRow is what a target comes to: what the last look came to by itself,
+// and that set beside its siblings.
 type verdictRow struct {
 	ID                                  int64
 	Verdict, Wanted, Configured, Served string
+	LookedConfigured, LookedServed      string
+	Hurt                                bool
 	Leaf                                []byte
+}
+
+// verdictOf works a target's verdict out; older says that it serves an older
+// certificate than its siblings.
+func verdictOf(id int64, looked binding.Faces, hurt, older bool, leaf []byte) verdictRow {
+	shown := looked.BesideSiblings(older)
+	return verdictRow{id, string(binding.Judge(shown, hurt)), string(shown.Wanted), string(shown.Configured), string(shown.Served),
+		string(looked.Configured), string(looked.Served), hurt, leaf}
+}
+
+func (v *verdictRow) same(o *verdictRow) bool {
+	return v.Verdict == o.Verdict && v.Wanted == o.Wanted && v.Configured == o.Configured && v.Served == o.Served &&
+		v.LookedConfigured == o.LookedConfigured && v.LookedServed == o.LookedServed && v.Hurt == o.Hurt && bytes.Equal(v.Leaf, o.Leaf)
 }
 
 // SaveLooks stores looks of one shard in one transaction: spans extended or
 // begun, findings opened, kept or closed, verdicts, and the shard's progress.
 // A target this survey has stored already is passed over, so a shard that is
-// run again counts nothing twice. SharedCode names findings that belong to
-// FinishSurvey and are left alone here.
-func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Look, sharedCode string) error {
+// run again counts nothing twice. Findings about siblings belong to FinishSurvey
+// and are left alone here.
+func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Look) error {
 	b := &batch{survey: v.ID, shard: shard, vantage: v.Vantage, looks: looks, at: time.Now().UTC()}
+	b.findings = findingChanges{survey: v.ID, at: b.at}
 	b.material(s)
 	err := s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		b.ctx, b.tx = ctx, ptx
@@ -144,7 +139,7 @@ func (s *Store) SaveLooks(ctx context.Context, v *Survey, shard int, looks []Loo
 			return err
 		}
 		for i := range looks {
-			b.compare(&looks[i], sharedCode)
+			b.compare(&looks[i])
 		}
 		return b.write(db)
 	})
@@ -263,7 +258,7 @@ func (b *batch) load(db *gorm.DB) error {
 		b.ids = append(b.ids, b.looks[i].Target.ID)
 	}
 	var verdicts []verdictRow
-	if err := db.Raw("select id, verdict, wanted, configured, served, leaf from targets where id in ? order by id for no key update", b.ids).Scan(&verdicts).Error; err != nil {
+	if err := db.Raw("select id, verdict, wanted, configured, served, looked_configured, looked_served, hurt, leaf from targets where id in ? order by id for no key update", b.ids).Scan(&verdicts).Error; err != nil {
 		return err
 	}
 	b.verdicts = make(map[int64]verdictRow, len(verdicts))
@@ -278,8 +273,8 @@ func (b *batch) load(db *gorm.DB) error {
 	for i := range rows {
 		b.currents[rows[i].TargetID] = &rows[i]
 	}
-	var open []FindingRow
-	if err := db.Where("target_id in ? and closed_at is null", b.ids).Find(&open).Error; err != nil {
+	open, err := openFindings(db, "target_id in ?", b.ids)
+	if err != nil {
 		return err
 	}
 	b.openByTarget = map[int64][]FindingRow{}
@@ -290,7 +285,7 @@ func (b *batch) load(db *gorm.DB) error {
 }
 
 // compare sets one look against what is stored.
-func (b *batch) compare(l *Look, sharedCode string) {
+func (b *batch) compare(l *Look) {
 	before := b.currents[l.Target.ID]
 	if before != nil && before.LastSurvey >= b.survey {
 		return
@@ -309,8 +304,18 @@ func (b *batch) compare(l *Look, sharedCode string) {
 		b.fresh = append(b.fresh, now)
 	}
 	b.currents[l.Target.ID] = &now
-	shared := b.findings(l, now.Leaf, sharedCode)
-	b.verdict(l, now.Leaf, shared)
+	found := make([]check.Found, len(l.Judgement.Findings))
+	for i, f := range l.Judgement.Findings {
+		found[i].Finding = f
+		copy(found[i].Leaf[:], now.Leaf)
+	}
+	open := b.findings.compare(about{target: l.Target.ID}, b.openByTarget[l.Target.ID], found, l.Judgement.Judged...)
+	older := slices.ContainsFunc(open, func(c check.Code) bool { return check.RuleOf(c).Speaks == check.OfSiblings })
+	j := l.Judgement
+	v, was := verdictOf(l.Target.ID, j.Faces, j.Hurt, older, now.Leaf), b.verdicts[l.Target.ID]
+	if !v.same(&was) {
+		b.touched = append(b.touched, v)
+	}
 }
 
 func (b *batch) sighting(l *Look) sightingRow {
@@ -328,77 +333,21 @@ func (b *batch) sighting(l *Look) sightingRow {
 	return row
 }
 
-// findings opens what is new and closes what is no longer met; it says
-// whether a finding of the shared code is open.
-func (b *batch) findings(l *Look, leaf []byte, sharedCode string) (shared bool) {
-	still := map[string]bool{}
-	for _, f := range l.Judgement.Findings {
-		still[f.Code] = true
-	}
-	open := map[string]bool{}
-	for _, f := range b.openByTarget[l.Target.ID] {
-		switch {
-		case f.Code == sharedCode:
-			shared = true
-		case slices.Contains(l.Judgement.Unjudged, f.Code):
-			open[f.Code] = true
-		case still[f.Code] && bytes.Equal(f.Leaf, leaf):
-			open[f.Code] = true
-			b.reword(l, f)
-		default:
-			b.closed = append(b.closed, f.ID)
-		}
-	}
-	for _, f := range l.Judgement.Findings {
-		if !open[f.Code] {
-			row := FindingRow{TargetID: &l.Target.ID, Source: text(f.Source), Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy), Leaf: leaf, OpenedAt: b.at, OpenedSurvey: b.survey, Evidence: []check.Fact{}}
-			for _, e := range f.Evidence {
-				row.Evidence = append(row.Evidence, check.Fact{Label: text(e.Label), Value: text(e.Value)})
-			}
-			b.opened = append(b.opened, row)
-		}
-	}
-	return shared
-}
-
-// reword notes an open finding whose words have changed, such as the days left.
-func (b *batch) reword(l *Look, open FindingRow) {
-	for _, f := range l.Judgement.Findings {
-		if f.Code == open.Code && (text(f.Cause) != open.Cause || text(f.Remedy) != open.Remedy || text(f.Source) != open.Source || f.Severity.Rank() != open.Severity) {
-			open.Cause, open.Remedy, open.Source, open.Severity = text(f.Cause), text(f.Remedy), text(f.Source), f.Severity.Rank()
-			b.reworded = append(b.reworded, open)
-		}
-	}
-}
-
-func (b *batch) verdict(l *Look, leaf []byte, shared bool) {
-	f, verdict := l.Judgement.Faces, l.Judgement.Verdict
-	if shared && f.Served == binding.Agrees {
-		f.Served = binding.Differs
-		if f.Configured == binding.Agrees {
-			f.Configured = binding.Differs
-		}
-		verdict = binding.Judge(f, verdict == binding.Broken)
-	}
-	now := verdictRow{l.Target.ID, string(verdict), string(f.Wanted), string(f.Configured), string(f.Served), leaf}
-	was := b.verdicts[l.Target.ID]
-	if was.Verdict != now.Verdict || was.Served != now.Served || was.Wanted != now.Wanted || was.Configured != now.Configured || !bytes.Equal(was.Leaf, now.Leaf) {
-		b.touched = append(b.touched, now)
-	}
-}
-
 func (b *batch) write(db *gorm.DB) error {
 	if b.done == 0 {
 		return nil
 	}
-	steps := []func(*gorm.DB) error{b.writeSightings, b.writeFindings, b.writeVerdicts}
-	for _, step := range steps {
-		if err := step(db); err != nil {
-			return err
-		}
+	if err := b.writeSightings(db); err != nil {
+		return err
+	}
+	if err := b.findings.write(b.ctx, db, b.tx); err != nil {
+		return err
+	}
+	if err := writeVerdicts(b.ctx, b.tx, b.touched); err != nil {
+		return err
 	}
 	return db.Exec(`update shards set done = done + ?, connected = connected + ?, changed = changed + ?, opened = opened + ?, closed = closed + ?
-		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.opened), len(b.closed), b.survey, b.shard).Error
+		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.findings.opened), len(b.findings.closed), b.survey, b.shard).Error
 }
 
 func (b *batch) writeSightings(db *gorm.DB) error {
@@ -434,39 +383,24 @@ func (b *batch) copySightings() error {
 	return err
 }
 
-func (b *batch) writeFindings(db *gorm.DB) error {
-	if len(b.closed) > 0 {
-		if err := db.Exec("update findings set closed_at = ?, closed_survey = ? where id in ?", b.at, b.survey, b.closed).Error; err != nil {
-			return err
-		}
-	}
-	for _, f := range b.reworded {
-		if err := db.Exec("update findings set cause = ?, remedy = ?, source = ?, severity = ? where id = ?", f.Cause, f.Remedy, f.Source, f.Severity, f.ID).Error; err != nil {
-			return err
-		}
-	}
-	if len(b.opened) == 0 {
-		return nil
-	}
-	return db.Create(&b.opened).Error
-}
-
-// writeVerdicts updates all changed targets in one statement.
-func (b *batch) writeVerdicts(*gorm.DB) error {
-	n := len(b.touched)
+// writeVerdicts updates targets in one statement.
+func writeVerdicts(ctx context.Context, tx pgx.Tx, list []verdictRow) error {
+	n := len(list)
 	if n == 0 {
 		return nil
 	}
-	ids, leaves := make([]int64, n), make([][]byte, n)
-	texts := [4][]string{}
-	for i, t := range b.touched {
-		ids[i], leaves[i] = t.ID, t.Leaf
-		for j, v := range [...]string{t.Verdict, t.Wanted, t.Configured, t.Served} {
+	ids, leaves, hurt := make([]int64, n), make([][]byte, n), make([]bool, n)
+	texts := [6][]string{}
+	for i, t := range list {
+		ids[i], leaves[i], hurt[i] = t.ID, t.Leaf, t.Hurt
+		for j, v := range [...]string{t.Verdict, t.Wanted, t.Configured, t.Served, t.LookedConfigured, t.LookedServed} {
 			texts[j] = append(texts[j], v)
 		}
 	}
-	_, err := b.tx.Exec(b.ctx, `update targets t set verdict = v.verdict, wanted = v.wanted, configured = v.configured, served = v.served, leaf = v.leaf
-		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bytea[]) as v(id, verdict, wanted, configured, served, leaf) where t.id = v.id`,
-		ids, texts[0], texts[1], texts[2], texts[3], leaves)
+	_, err := tx.Exec(ctx, `update targets t set verdict = v.verdict, wanted = v.wanted, configured = v.configured, served = v.served,
+			looked_configured = v.looked_configured, looked_served = v.looked_served, hurt = v.hurt, leaf = v.leaf
+		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::bool[], $9::bytea[])
+			as v(id, verdict, wanted, configured, served, looked_configured, looked_served, hurt, leaf) where t.id = v.id`,
+		ids, texts[0], texts[1], texts[2], texts[3], texts[4], texts[5], hurt, leaves)
 	return err
 }

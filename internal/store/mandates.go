@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
 )
 
 // Credential is one encrypted credential with its name.
@@ -127,9 +128,9 @@ func (m *Mandate) Estate() (*estate.Mandate, error) {
 
 // Errors of mandates and orders.
 var (
-	ErrMandateTaken  = errors.New("there is a mandate of that name already")
-	ErrMandateOfFile = errors.New("the mandate belongs to the estate file; change it there and apply the file")
-	ErrOrderRunning  = errors.New("an order of this mandate is under way; see how it stands before you begin another")
+	ErrMandateTaken  = fault.New(fault.NotNow, "Not possible now", "there is a mandate of that name already", "")
+	ErrMandateOfFile = fault.New(fault.NotNow, "Not possible now", "the mandate belongs to the estate file; change it there and apply the file", "")
+	ErrOrderRunning  = fault.New(fault.NotNow, "Not possible now", "an order of this mandate is under way; see how it stands before you begin another", "")
 )
 
 // changedSQL says whether a mandate that renews by itself asks for something

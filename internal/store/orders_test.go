@@ -249,7 +249,7 @@ func TestMandatesMadeHereAndInTheFile(t *testing.T) {
 	assert.ErrorIs(t, s.RemoveMandate(t.Context(), "a", act("mandate.remove", "a"), time.Now()), store.ErrMandateOfFile)
 	assert.ErrorIs(t, s.RemoveMandate(t.Context(), "c", act("mandate.remove", "c"), time.Now()), store.ErrNotFound)
 	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(mandateHead + mandateLine("b", "")), Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
-	e, err := d.Estate()
+	e, err := d.Estate(kinds)
 	require.NoError(t, err)
 	_, err = s.Apply(t.Context(), d, e)
 	var faults estate.Errors

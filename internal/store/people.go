@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+	"insegna.example/internal/core/fault"
 )
 
 // Person is somebody who may sign in.
@@ -58,9 +59,9 @@ func (invitationRow) TableName() string { return "invitations" }
 
 // Errors of people.
 var (
-	ErrNameTaken  = errors.New("the name is used, or was used by somebody removed")
-	ErrLastAdmin  = errors.New("at least one admin has to stay")
-	ErrInvitation = errors.New("the link is not valid: it was used, has expired, or was replaced by a newer one")
+	ErrNameTaken  = fault.New(fault.NotNow, "Not possible", "the name is used, or was used by somebody removed", "")
+	ErrLastAdmin  = fault.New(fault.NotNow, "Not possible", "at least one admin has to stay", "")
+	ErrInvitation = fault.New(fault.NotTaken, "Link not valid", "the link is not valid: it was used, has expired, or was replaced by a newer one", "ask an admin for a new one; the first admin's is printed when the service starts")
 )
 
 // digest is under which a random secret of 32 bytes is kept; it needs no slow

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -12,6 +11,7 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/place"
 )
 
 // Reading is what was read of a server's configuration, to be stored.
@@ -28,7 +28,7 @@ type Reading struct {
 // Placement is a certificate file on a server.
 type Placement struct {
 	Path string
-	Spot string // file:line that names it, "" when none does
+	At   place.Place // that names it; none when nobody does
 	Site string
 	Leaf []byte
 }
@@ -37,7 +37,7 @@ type Placement struct {
 type ReadEnd struct {
 	Reading  *Reading
 	Trouble  *check.Trouble
-	Findings []check.ServerFinding
+	Findings []check.Found
 }
 
 type readingRow struct {
@@ -113,7 +113,7 @@ func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int6
 	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id = ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
 		return err
 	}
-	return serverFindings(db, survey, server, end, at)
+	return serverFindings(ctx, db, ptx, survey, server, end, at)
 }
 
 func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, r *Reading, at time.Time) error {
@@ -143,73 +143,35 @@ func storePlacements(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64,
 	if err := db.Exec("delete from placements where server_id = ?", server).Error; err != nil {
 		return err
 	}
-	var paths, spots, sites []string
+	var paths, files, sites []string
+	var lines []int
 	var leaves [][]byte
 	for _, p := range list {
-		paths, spots, sites, leaves = append(paths, text(p.Path)), append(spots, text(p.Spot)), append(sites, text(p.Site)), append(leaves, p.Leaf)
+		paths, files, lines = append(paths, text(p.Path)), append(files, text(p.At.File)), append(lines, p.At.Line)
+		sites, leaves = append(sites, text(p.Site)), append(leaves, p.Leaf)
 	}
-	_, err := ptx.Exec(ctx, `insert into placements (server_id, path, spot, site, leaf)
-		select $1::bigint, * from unnest($2::text[], $3::text[], $4::text[], $5::bytea[]) on conflict do nothing`, server, paths, spots, sites, leaves)
+	_, err := ptx.Exec(ctx, `insert into placements (server_id, path, named_file, named_line, site, leaf)
+		select $1::bigint, * from unnest($2::text[], $3::text[], $4::int[], $5::text[], $6::bytea[]) on conflict do nothing`, server, paths, files, lines, sites, leaves)
 	return err
 }
 
-// subjectLimit keeps subjects within what an index takes.
-const subjectLimit = 300
-
 // serverFindings opens, keeps and closes the findings about a server. When it
 // could not be read, those about its configuration stay as they are.
-func serverFindings(db *gorm.DB, survey, server int64, end *ReadEnd, at time.Time) error {
-	var open []FindingRow
-	if err := db.Where("server_id = ? and closed_at is null", server).Find(&open).Error; err != nil {
+func serverFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey, server int64, end *ReadEnd, at time.Time) error {
+	open, err := openFindings(db, "server_id = ?", server)
+	if err != nil {
 		return err
 	}
-	type key struct{ code, subject string }
-	had := map[key]*FindingRow{}
-	for i := range open {
-		had[key{open[i].Code, open[i].Subject}] = &open[i]
+	judged := []check.Speaks{check.OfReach, check.OfServer}
+	if end.Trouble != nil {
+		judged = judged[:1]
 	}
-	opened := 0
-	for _, f := range end.Findings {
-		row := FindingRow{ServerID: &server, Subject: clipped(f.Subject), Source: text(f.Source), Code: f.Code, Severity: f.Severity.Rank(), Cause: text(f.Cause), Remedy: text(f.Remedy),
-			Evidence: append([]check.Fact{}, f.Evidence...), OpenedAt: at, OpenedSurvey: survey}
-		k := key{row.Code, row.Subject}
-		was, met := had[k]
-		switch {
-		case met && was == nil: // the same twice
-		case !met:
-			opened++
-			had[k] = nil
-			if err := db.Create(&row).Error; err != nil {
-				return err
-			}
-		default:
-			had[k] = nil
-			if was.Cause != row.Cause || was.Source != row.Source || was.Remedy != row.Remedy || was.Severity != row.Severity {
-				if err := db.Exec("update findings set cause = ?, remedy = ?, source = ?, severity = ? where id = ?", row.Cause, row.Remedy, row.Source, row.Severity, was.ID).Error; err != nil {
-					return err
-				}
-			}
-		}
+	c := findingChanges{survey: survey, at: at}
+	c.compare(about{server: server}, open, end.Findings, judged...)
+	if err := c.write(ctx, db, tx); err != nil {
+		return err
 	}
-	var gone []int64
-	for _, was := range had {
-		if was != nil && (end.Trouble == nil || slices.Contains(check.Troubles, was.Code)) {
-			gone = append(gone, was.ID)
-		}
-	}
-	if len(gone) > 0 {
-		if err := db.Exec("update findings set closed_at = ?, closed_survey = ? where id in ?", at, survey, gone).Error; err != nil {
-			return err
-		}
-	}
-	return db.Exec("update surveys set extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", opened, len(gone), survey).Error
-}
-
-func clipped(s string) string {
-	if s = text(s); len(s) > subjectLimit {
-		s = text(s[:subjectLimit])
-	}
-	return s
+	return db.Exec("update surveys set extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", len(c.opened), len(c.closed), survey).Error
 }
 
 // ReadingHead says what is known of a server's configuration now.
@@ -321,7 +283,15 @@ type ServerPlacement struct {
 
 // Placements lists the files a certificate lies in as the first one.
 func (s *Store) Placements(ctx context.Context, leaf []byte, limit int) ([]ServerPlacement, error) {
-	var list []ServerPlacement
-	return list, s.db.WithContext(ctx).Raw(`select s.name as server, p.path, p.spot, p.site, p.leaf from placements p join servers s on s.id = p.server_id
-		where p.leaf = ? order by s.name, p.path, p.spot limit ?`, leaf, limit).Scan(&list).Error
+	var rows []struct {
+		Server, Path, NamedFile, Site string
+		NamedLine                     int
+	}
+	err := s.db.WithContext(ctx).Raw(`select s.name as server, p.path, p.named_file, p.named_line, p.site from placements p join servers s on s.id = p.server_id
+		where p.leaf = ? order by s.name, p.path, p.named_file, p.named_line limit ?`, leaf, limit).Scan(&rows).Error
+	list := make([]ServerPlacement, len(rows))
+	for i, r := range rows {
+		list[i] = ServerPlacement{r.Server, Placement{Path: r.Path, At: place.Place{File: r.NamedFile, Line: r.NamedLine}, Site: r.Site, Leaf: leaf}}
+	}
+	return list, err
 }

@@ -14,6 +14,7 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/place"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/store"
 )
@@ -55,11 +56,11 @@ func beginReading(t *testing.T, s *store.Store, scope store.Scope) (*store.Surve
 
 func readingOf(leaf *pkitest.Entity, mark byte) *store.ReadEnd {
 	return &store.ReadEnd{Reading: &store.Reading{Digest: certs.Fingerprint{mark}, Document: []byte{mark}, Main: "/etc/nginx/nginx.conf", Files: 1, Sites: 2, Listeners: 1, Certificates: 1,
-		Material: pkitest.List(leaf), Placements: []store.Placement{{Path: "/a.pem", Spot: "/n:1", Site: "a", Leaf: leaf.Fingerprint[:]}, {Path: "/old.pem", Leaf: leaf.Fingerprint[:]}}}}
+		Material: pkitest.List(leaf), Placements: []store.Placement{{Path: "/a.pem", At: place.Parse("/n:1"), Site: "a", Leaf: leaf.Fingerprint[:]}, {Path: "/old.pem", Leaf: leaf.Fingerprint[:]}}}}
 }
 
-func suspect(subject, cause string) check.ServerFinding {
-	return check.ServerFinding{Subject: subject, Finding: check.Finding{Code: "configuration-suspect", Severity: check.Note, Cause: cause, Remedy: "mend it", Source: "/n:" + subject}}
+func suspect(subject, cause string) check.Found {
+	return check.Found{Subject: subject, Finding: check.Finding{Code: "configuration-suspect", Severity: check.Note, Cause: cause, Remedy: "mend it", Source: place.Parse("/n:" + subject)}}
 }
 
 // TestASurveyReadsFirstAndLooksThen queues readings, and the shards with the
@@ -131,7 +132,7 @@ func TestAReadingIsASpan(t *testing.T) {
 	assert.True(t, again.LastRead.After(*first.LastRead))
 	failed := finish(&store.ReadEnd{Trouble: &check.Trouble{Code: check.ConnectionLost, Text: "broke off"}})
 	assert.Equal(t, first.ReadingID, failed.ReadingID)
-	assert.Equal(t, check.ConnectionLost, failed.TroubleCode)
+	assert.EqualValues(t, check.ConnectionLost, failed.TroubleCode)
 	changed := finish(readingOf(two, 2))
 	assert.NotEqual(t, first.ReadingID, changed.ReadingID)
 	assert.Empty(t, changed.TroubleCode)
@@ -140,10 +141,10 @@ func TestAReadingIsASpan(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []byte{2}, document)
 
-	lying, err := s.Placements(t.Context(), two.Fingerprint[:], 10)
+	placed, err := s.Placements(t.Context(), two.Fingerprint[:], 10)
 	require.NoError(t, err)
-	require.Len(t, lying, 2, "named and beside")
-	assert.Equal(t, "/n:1", lying[0].Spot)
+	require.Len(t, placed, 2, "named and beside")
+	assert.Equal(t, "/n:1", placed[0].At.String())
 	gone, err := s.Placements(t.Context(), one.Fingerprint[:], 10)
 	require.NoError(t, err)
 	assert.Empty(t, gone, "what is on the disk no more is nowhere")
@@ -162,7 +163,7 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 	s := open(t)
 	declare(t, s, reached(1))
 	leaf := pkitest.Leaf(nil, "a.lantern.example")
-	finish := func(list ...check.ServerFinding) *store.Survey {
+	finish := func(list ...check.Found) *store.Survey {
 		v, q := beginReading(t, s, store.Scope{})
 		end := readingOf(leaf, 1)
 		end.Findings = list
@@ -177,7 +178,7 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 		for _, f := range list {
 			assert.Nil(t, f.TargetID)
 			assert.Equal(t, "pier-1", f.Server)
-			out = append(out, fmt.Sprintf("%d %s %s %s", f.ID, f.Subject, f.Cause, f.Source))
+			out = append(out, fmt.Sprintf("%d %s %s %s", f.ID, f.Subject, f.Cause, f.Source()))
 		}
 		return out
 	}
@@ -199,7 +200,7 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 	v, q = beginReading(t, s, store.Scope{})
 	declare(t, s, strings.ReplaceAll(reached(1), ", reach: {by: local}", ""))
 	end := readingOf(leaf, 3)
-	end.Findings = []check.ServerFinding{suspect("9", "too late")}
+	end.Findings = []check.Found{suspect("9", "too late")}
 	require.NoError(t, s.FinishRead(t.Context(), v.ID, "pier-1", end, time.Now(), q.add))
 	assert.Equal(t, 1, q.shards, "the survey goes on")
 	assert.Empty(t, open(), "a server that is not reached any more has no findings of its own")

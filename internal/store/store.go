@@ -26,6 +26,7 @@ import (
 	"gorm.io/gorm/logger"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/fault"
 )
 
 //go:embed migrations/*.sql
@@ -68,7 +69,7 @@ func reason(err error) string {
 }
 
 // ErrNotFound says that no such row exists.
-var ErrNotFound = errors.New("not found")
+var ErrNotFound = fault.New(fault.NotFound, "Not found", "nothing is stored under that name or number", "")
 
 // maxConnections of a process to the database; River's listener holds one.
 const maxConnections = 16

@@ -34,7 +34,7 @@ func open(t *testing.T) *store.Store {
 
 func declare(t *testing.T, s *store.Store, text string) (applied bool) {
 	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(text), Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
-	e, err := d.Estate()
+	e, err := d.Estate(kinds)
 	require.NoError(t, err)
 	applied, err = s.Apply(t.Context(), d, e)
 	require.NoError(t, err)
@@ -99,15 +99,18 @@ func begin(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, []st
 
 func lookOf(t store.Target, leaf *pkitest.Entity, findings ...check.Finding) store.Look {
 	l := store.Look{Target: t, Seen: &binding.Observation{Outcome: binding.Refused, At: time.Now().UTC()}, Judgement: &check.Judgement{
-		Faces: binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Missing}, Verdict: binding.Broken, Findings: findings}}
+		Faces: binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Missing}, Hurt: true, Judged: []check.Speaks{check.OfServed, check.OfConfigured}, Findings: findings}}
 	if leaf != nil {
 		l.Seen.Outcome, l.Judgement.Chain = binding.Connected, pkitest.List(leaf)
-		l.Judgement.Faces.Served, l.Judgement.Verdict = binding.Agrees, binding.Agreed
+		l.Judgement.Faces.Served, l.Judgement.Hurt = binding.Agrees, false
 	}
 	return l
 }
 
 func none(func(store.TargetFinding) error) error { return nil }
+
+// kinds are the kinds of server the tests declare.
+var kinds = estate.Kinds{{Name: "nginx", Reached: true, Main: "/etc/nginx/nginx.conf"}, {Name: "other"}}
 
 var refused = check.Finding{Code: "nothing-listens", Severity: check.Broken, Cause: "nothing listens", Remedy: "start it"}
 
@@ -127,7 +130,7 @@ func TestAShardRunTwiceCountsOnce(t *testing.T) {
 	}
 	var all sync.WaitGroup
 	for range 4 {
-		all.Go(func() { assert.NoError(t, s.SaveLooks(t.Context(), v, 0, looks, "differs-from-siblings")) })
+		all.Go(func() { assert.NoError(t, s.SaveLooks(t.Context(), v, 0, looks)) })
 	}
 	all.Wait()
 	now, err := s.Survey(t.Context(), v.ID)
@@ -147,9 +150,9 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 	run := func(findings ...check.Finding) *store.Survey {
 		v, targets := begin(t, s, store.Scope{})
 		require.Len(t, targets, 2)
-		require.NoError(t, s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}, "differs-from-siblings"))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", none, time.Now().UTC()))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", none, time.Now().UTC()), "ending it again changes nothing")
+		require.NoError(t, s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()), "ending it again changes nothing")
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Finished, v.State)
@@ -190,16 +193,16 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 					hosts = append(hosts, target)
 				}
 			}
-			require.NoError(t, s.SaveLooks(t.Context(), v, n, looks, "differs-from-siblings"))
+			require.NoError(t, s.SaveLooks(t.Context(), v, n, looks))
 		}
 		require.Len(t, hosts, 1200)
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, "differs-from-siblings", func(add func(store.TargetFinding) error) error {
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, func(add func(store.TargetFinding) error) error {
 			for _, target := range hosts {
 				if !found {
 					return nil
 				}
 				f := check.Finding{Code: "differs-from-siblings", Severity: check.Due, Cause: "older", Remedy: "renew"}
-				if err := add(store.TargetFinding{TargetID: target.ID, Leaf: leaf.Fingerprint, Finding: f}); err != nil {
+				if err := add(store.TargetFinding{TargetID: target.ID, Found: check.Found{Finding: f, Leaf: leaf.Fingerprint}}); err != nil {
 					return err
 				}
 			}
@@ -298,7 +301,7 @@ func TestTheDatabaseKeepsItsOwnRules(t *testing.T) {
 
 func TestADeclarationTellsWhatItCannotRead(t *testing.T) {
 	d := &store.Declaration{File: "estate.yaml", Content: []byte(text("1", "  - {name: a.lantern.example, at: [quay]}\n"))}
-	_, err := d.Estate()
+	_, err := d.Estate(kinds)
 	var faults estate.Errors
 	require.ErrorAs(t, err, &faults)
 	assert.Contains(t, err.Error(), "cannot read root.pem: it was not sent along")

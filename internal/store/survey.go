@@ -4,13 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 
-	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/check"
 )
 
@@ -250,17 +252,17 @@ type SiblingRow struct {
 }
 
 // DifferingSiblings calls each with the endpoints of every host that serve
-// different certificates of one issuer for it, host by host. Bindings whose
-// certificate does not cover the host are left out.
+// different certificates of one issuer for it, host by host. Bindings that
+// serve something not meant for them are left out.
 func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, list []SiblingRow) error) error {
 	rows, err := s.db.WithContext(ctx).Raw(`with served as (
 			select t.id as target_id, t.host_id, e.server_id, h.name as host, s.name as server, host(e.address) as address, e.port, t.leaf, c.issuer, c.not_before, c.not_after
 			from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id
 			join certificates c on c.sha256 = t.leaf
-			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in ('name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file'))),
+			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in ?)),
 		differing as (select host_id, issuer from served group by host_id, issuer having count(distinct leaf) > 1)
 		select v.target_id, v.server_id, v.host || ' ' || v.issuer as host, v.server, v.address, v.port, v.leaf, v.issuer, v.not_before, v.not_after
-		from served v join differing d using (host_id, issuer) order by v.host, v.issuer, v.target_id`).Rows()
+		from served v join differing d using (host_id, issuer) order by v.host, v.issuer, v.target_id`, check.With(check.NotItsOwn)).Rows()
 	if err != nil {
 		return err
 	}
@@ -298,90 +300,88 @@ func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, li
 // TargetFinding is a finding of a rule over several targets.
 type TargetFinding struct {
 	TargetID int64
-	Leaf     certs.Fingerprint
-	check.Finding
+	check.Found
 }
 
 // Found calls add for every finding of the rules over several targets.
 type Found func(add func(TargetFinding) error) error
 
-// findingsAtOnce is how many findings are written together.
-const findingsAtOnce = 500
-
-// FinishSurvey opens and closes the findings of rules over several targets
-// (code), corrects the verdicts they touch, and ends the survey. Done again,
-// it changes nothing.
-func (s *Store) FinishSurvey(ctx context.Context, survey int64, code string, found Found, at time.Time) error {
-	return s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
+// FinishSurvey opens, keeps and closes the findings of rules over several
+// targets, corrects the verdicts they touch, and ends the survey. Done again, it
+// changes nothing.
+func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v Survey
 		if err := db.Raw("select * from surveys where id = ? for update", survey).Scan(&v).Error; err != nil || v.State == Finished {
 			return err
 		}
-		if err := db.Exec("create temporary table still (target_id bigint) on commit drop").Error; err != nil {
-			return err
-		}
-		opened, err := openShared(ctx, ptx, survey, found, at)
+		opened, closed, err := sharedFindings(ctx, db, tx, survey, found, at)
 		if err != nil {
 			return err
 		}
-		res := db.Exec("update findings set closed_at = ?, closed_survey = ? where code = ? and closed_at is null and target_id not in (select target_id from still)", at, survey, code)
-		if res.Error != nil {
-			return res.Error
-		}
-		if err := correctFaces(db, survey, code); err != nil {
-			return err
-		}
-		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", Finished, at, opened, res.RowsAffected, survey).Error
+		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", Finished, at, opened, closed, survey).Error
 	})
 }
 
-// openShared writes findings in batches and notes their targets in the
-// temporary table still.
-func openShared(ctx context.Context, tx pgx.Tx, survey int64, found Found, at time.Time) (opened int64, err error) {
-	var batch []TargetFinding
+// sharedFindings compares the findings of rules over several targets with what
+// is open, in batches, and gives how many were opened and closed.
+func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, found Found, at time.Time) (opened, closed int, err error) {
+	rows, err := openFindings(db, "code in ? and target_id is not null", check.Of(check.OfSiblings))
+	if err != nil {
+		return 0, 0, err
+	}
+	open := map[int64][]FindingRow{}
+	for _, r := range rows {
+		open[*r.TargetID] = append(open[*r.TargetID], r)
+	}
+	c := findingChanges{survey: survey, at: at}
+	older := map[int64]bool{}
 	flush := func() error {
-		n := len(batch)
-		targets, ranks, leaves := make([]int64, n), make([]int16, n), make([][]byte, n)
-		texts := [5][]string{}
-		for i := range batch {
-			f := &batch[i]
-			targets[i], ranks[i], leaves[i] = f.TargetID, int16(f.Severity.Rank()), f.Leaf[:]
-			for j, v := range [...]string{f.Code, text(f.Cause), text(f.Remedy), jsonText(f.Evidence), text(f.Source)} {
-				texts[j] = append(texts[j], v)
-			}
-		}
-		if _, err := tx.Exec(ctx, "insert into still select unnest($1::bigint[])", targets); err != nil {
+		if err := c.write(ctx, db, tx); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `insert into findings (target_id, severity, leaf, code, cause, remedy, evidence, source, opened_at, opened_survey)
-			select *, $9::timestamptz, $10::bigint from unnest($1::bigint[], $2::smallint[], $3::bytea[], $4::text[], $5::text[], $6::text[], $7::jsonb[], $8::text[])
-			on conflict (target_id, code) where closed_at is null do nothing`, targets, ranks, leaves, texts[0], texts[1], texts[2], texts[3], texts[4], at, survey)
-		opened += tag.RowsAffected()
-		batch = batch[:0]
-		return err
+		if err := setBesideSiblings(ctx, db, tx, older); err != nil {
+			return err
+		}
+		opened, closed = opened+len(c.opened), closed+len(c.closed)
+		c, older = findingChanges{survey: survey, at: at}, map[int64]bool{}
+		return nil
 	}
-	err = found(func(f TargetFinding) error {
-		if batch = append(batch, f); len(batch) < findingsAtOnce {
+	compare := func(target int64, list []check.Found) error {
+		codes := c.compare(about{target: target}, open[target], list, check.OfSiblings)
+		delete(open, target)
+		if older[target] = len(codes) > 0; len(older) < findingsAtOnce {
 			return nil
 		}
 		return flush()
-	})
-	if err == nil && len(batch) > 0 {
-		err = flush()
 	}
-	return opened, err
+	if err := found(func(f TargetFinding) error { return compare(f.TargetID, []check.Found{f.Found}) }); err != nil {
+		return 0, 0, err
+	}
+	for target := range open {
+		if err := compare(target, nil); err != nil {
+			return 0, 0, err
+		}
+	}
+	return opened, closed, flush()
 }
 
-// correctFaces makes the served face, and the configured one behind it, differ
-// where a finding of the code is open, and agree again where one was just
-// closed and nothing else differs.
-func correctFaces(db *gorm.DB, survey int64, code string) error {
-	if err := db.Exec(`update targets t set served = 'agrees', configured = case when configured = 'differs' then 'agrees' else configured end, verdict = case when verdict = 'at-odds' then 'agreed' else verdict end
-		where t.served = 'differs' and exists (select 1 from findings f where f.target_id = t.id and f.code = ? and f.closed_survey = ?)
-		and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null
-			and f.code in ('other-issuer', 'other-certificate', 'name-not-covered', 'other-site-answers', 'site-not-enabled', 'not-reloaded', 'wrong-file', 'served-from-elsewhere', 'key-of-another-certificate', 'chain-missing-on-disk'))`, code, survey).Error; err != nil {
+// setBesideSiblings works out the verdicts of targets anew, each with whether it
+// serves an older certificate than its siblings.
+func setBesideSiblings(ctx context.Context, db *gorm.DB, tx pgx.Tx, older map[int64]bool) error {
+	if len(older) == 0 {
+		return nil
+	}
+	var rows, touched []verdictRow
+	if err := db.Raw(`select id, verdict, wanted, configured, served, looked_configured, looked_served, hurt, leaf
+		from targets where id in ? order by id for no key update`, slices.Collect(maps.Keys(older))).Scan(&rows).Error; err != nil {
 		return err
 	}
-	return db.Exec(`update targets set served = 'differs', configured = case when configured = 'agrees' then 'differs' else configured end, verdict = case when verdict = 'agreed' then 'at-odds' else verdict end
-		where id in (select target_id from still) and (served <> 'differs' or verdict = 'agreed')`).Error
+	for _, r := range rows {
+		looked := binding.Faces{Wanted: binding.Face(r.Wanted), Configured: binding.Face(r.LookedConfigured), Served: binding.Face(r.LookedServed)}
+		if v := verdictOf(r.ID, looked, r.Hurt, older[r.ID], r.Leaf); !v.same(&r) {
+			touched = append(touched, v)
+		}
+	}
+	return writeVerdicts(ctx, tx, touched)
 }

@@ -157,6 +157,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of server, and what is possible for each */
+        get: operations["listKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers": {
         parameters: {
             query?: never;
@@ -1042,6 +1059,12 @@ export interface components {
             /** @description unified */
             diff: string;
         };
+        InstallationAct: {
+            /** @description a word, such as new, link, test or reload */
+            does: string;
+            /** @description the file */
+            what: string;
+        };
         /** @description a host name at an address that is looked at from outside */
         InstallationBinding: {
             host: string;
@@ -1061,22 +1084,18 @@ export interface components {
              * @description that brought the certificate
              */
             order: number;
-            /** @description of the mandate on the server */
-            folder: string;
-            /** @description name of the new version's folder */
-            version: string;
-            /** @description name of the one in use before; empty for none */
-            before: string;
+            /** @description what is done, in its order; empty in lists */
+            acts: components["schemas"]["InstallationAct"][];
             certificate: components["schemas"]["Fingerprint"];
             /** @description of the configuration that change; empty in lists */
             files: components["schemas"]["FileChange"][];
-            /** @description that are run on the server, in their order */
-            commands: string[];
             bindings: components["schemas"]["InstallationBinding"][];
             /** @description what else on the server the reload takes in: open findings about files that are not in use yet */
             notes: string[];
             /** @enum {string} */
             state: "previewed" | "staging" | "testing" | "switching" | "reloading" | "looking" | "done" | "rehearsed" | "returning" | "returned" | "stuck";
+            /** @description a person had it taken back */
+            asked_back: boolean;
             /** @description why it was taken back or is stuck */
             reason: string;
             advice: string;
@@ -1431,8 +1450,11 @@ export interface components {
         };
         Listener: {
             address: string;
-            /** @enum {string} */
-            family: "http" | "stream";
+            /**
+             * @description what is spoken inside TLS or without it
+             * @enum {string}
+             */
+            protocol: "http" | "tcp";
             tls: boolean;
             spot: string;
             sites: number;
@@ -1457,15 +1479,33 @@ export interface components {
         };
         ServerDetail: {
             server: components["schemas"]["Server"];
-            /** @description command that tests the configuration */
-            test: string;
-            /** @description command that takes it in */
-            reload: string;
+            /** @description it is handled with */
+            commands: components["schemas"]["ServerCommand"][];
             /** @description the first 1000 */
             listeners: components["schemas"]["Listener"][];
             /** @description the first 1000 */
             files: components["schemas"]["FileName"][];
             problems: components["schemas"]["ConfigurationProblem"][];
+        };
+        ServerCommand: {
+            /** @description of reach in the estate file, such as test */
+            key: string;
+            command: string;
+        };
+        Kind: {
+            /** @description as an estate file calls it */
+            name: string;
+            /** @description as people call it */
+            title: string;
+            /** @description how far behind the visitor it usually stands; 0 at the edge */
+            hops: number;
+            /** @description what is possible there */
+            can: string[];
+            /** @description what is not possible there yet */
+            cannot: string[];
+        };
+        KindList: {
+            items: components["schemas"]["Kind"][];
         };
         SiteCertificate: {
             file: string;
@@ -1509,8 +1549,11 @@ export interface components {
         Site: {
             /** @description file:line */
             spot: string;
-            /** @enum {string} */
-            family: "http" | "stream";
+            /**
+             * @description what is spoken inside TLS or without it
+             * @enum {string}
+             */
+            protocol: "http" | "tcp";
             in_force: boolean;
             names: string[];
             listens: string[];
@@ -1936,6 +1979,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CertificateDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindList"];
                 };
             };
             default: components["responses"]["Problem"];

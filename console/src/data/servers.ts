@@ -1,4 +1,11 @@
-import { calls } from './client';
+import { api, calls, type Schemas } from './client';
+
+export type Kind = Schemas['Kind'];
+
+/** The kinds of server, with what is possible for each; they do not change while the service runs. */
+export function useKinds(): Kind[] {
+  return api.useQuery('get', '/kinds', {}, { staleTime: Infinity }).data?.items ?? [];
+}
 
 /** Reads one page of servers. */
 export async function serverPage(query: { q?: string; read?: boolean; sort?: 'name' | '-name'; cursor?: string; limit?: number }) {

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { api, type Binding, type Verdict } from '../data/client';
 import { csv, download, left, plural } from '../data/format';
+import { useKinds, type Kind } from '../data/servers';
 import { bindingPage } from '../data/surveys';
 import { Bar, Button, Choice, Panel, Pick, Search } from '../parts/Controls';
 import { Plate, PlateLegend } from '../parts/Plate';
@@ -33,12 +34,12 @@ const Sheet = styled.div`
 const verdicts: [string, string][] = [['all', 'all'], ['broken', 'broken'], ['at-odds', 'at odds'], ['agreed', 'agreed'], ['unknown', 'not read']];
 
 /** From the visitor inwards: what stands in front comes first. */
-const depth: Record<string, number> = { edge: 0, haproxy: 1, ingress: 1 };
-
-function byHost(items: Binding[]): [string, Binding[]][] {
+function byHost(items: Binding[], kinds: Kind[]): [string, Binding[]][] {
+  const depth = new Map(kinds.map((k) => [k.name, k.hops]));
+  const hops = (b: Binding) => depth.get(b.kind) ?? Infinity;
   const groups = new Map<string, Binding[]>();
   for (const b of items) groups.set(b.host, [...(groups.get(b.host) ?? []), b]);
-  return [...groups].map(([host, list]) => [host, list.sort((a, b) => (depth[a.kind] ?? 2) - (depth[b.kind] ?? 2) || a.server.localeCompare(b.server))]);
+  return [...groups].map(([host, list]) => [host, list.sort((a, b) => Math.sign(hops(a) - hops(b)) || a.server.localeCompare(b.server))]);
 }
 
 export function Bindings() {
@@ -53,6 +54,7 @@ export function Bindings() {
     queryFn: ({ pageParam }) => bindingPage({ ...filter, limit: 200, ...(pageParam ? { cursor: pageParam } : {}) }), getNextPageParam: (last) => last.next_cursor,
   });
   const estate = api.useQuery('get', '/estate', {}, { retry: false });
+  const kinds = useKinds();
   if (pages.isPending) return <Loading />;
   if (pages.isError) return <Failure error={pages.error} retry={() => void pages.refetch()} />;
   const { counts: c, total } = pages.data.pages[0] ?? { counts: { hosts: 0, servers: 0 }, total: 0 };
@@ -76,7 +78,7 @@ export function Bindings() {
           <p>{total === 0 ? <>Apply an estate file that wants a host at a server: <code>insegna estate apply FILE</code></> : 'Take a filter away to see more.'}</p>
         </Empty>
       ) : (
-        <Street aria-label="Bindings by host">{byHost(items).map(([host, list]) => <HostRow key={host} host={host} list={list} />)}</Street>
+        <Street aria-label="Bindings by host">{byHost(items, kinds).map(([host, list]) => <HostRow key={host} host={host} list={list} />)}</Street>
       )}
       {pages.hasNextPage && <Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show more hosts</Button>}
     </>

@@ -3,7 +3,7 @@ import { Link, useParams } from 'react-router';
 import styled from 'styled-components';
 import { useMay } from '../data/access';
 import type { Problem } from '../data/client';
-import { moment } from '../data/format';
+import { capital, moment } from '../data/format';
 import { beginInstallation, changed, returnInstallation, standing, useInstallation, type Installation } from '../data/installations';
 import { Bar, Button, Plain } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -58,10 +58,8 @@ export function InstallationPage() {
 function Changes({ v }: { v: Installation }) {
   const rows: [string, React.ReactNode][] = [
     ['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>],
-    ['New files', `${v.folder}/versions/${v.version}/chain.pem and key.pem`],
-    ['Link', `${v.folder}/now: ${v.before ? `versions/${v.before}` : 'nothing yet'} → versions/${v.version}`],
+    ...v.acts.map((a): [string, React.ReactNode] => [capital(a.does), a.what]),
     ['Configuration', v.files.length === 0 ? 'no file changes' : `${v.files.length === 1 ? 'one file changes' : `${v.files.length} files change`}, shown below`],
-    ['Test', v.commands[0]], ['Reload', v.commands[1] ?? 'none: a rehearsal changes nothing'],
     ['Looked at', v.bindings.map((d) => `${d.host} at ${d.address}`).join(', ')],
   ];
   return <Part aria-label="What changes"><h2>{v.state === 'previewed' ? 'What will change' : 'What this is about'}</h2><Plain><tbody>{rows.map(([k, text]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{text}</td></tr>)}</tbody></Plain></Part>;

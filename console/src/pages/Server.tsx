@@ -4,7 +4,7 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { api, type Schemas } from '../data/client';
 import { ago, capital, left, plural } from '../data/format';
-import { sitePage } from '../data/servers';
+import { sitePage, useKinds } from '../data/servers';
 import { useStartSurvey } from '../data/surveys';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
 import { Prose } from '../parts/Prose';
@@ -55,7 +55,9 @@ function One({ d }: { d: Detail }) {
   );
 }
 
-function Lead({ d: { server: s, test, reload } }: { d: Detail }) {
+function Lead({ d: { server: s, commands } }: { d: Detail }) {
+  const kind = useKinds().find((k) => k.name === s.kind);
+  if (kind && kind.cannot.length > 0) return <p className="lead">{kind.title}. Not possible there yet: {kind.cannot.join(', ')}.</p>;
   if (!s.reach) return <p className="lead">{s.kind}. Its configuration is not read: declare <code>reach</code> for it in the estate file, line {s.line}.</p>;
   return (
     <>
@@ -67,7 +69,7 @@ function Lead({ d: { server: s, test, reload } }: { d: Detail }) {
         </p>
       )}
       {!s.read && !s.trouble && <p className="lead">{s.kind}. Its configuration was not read yet; the next survey does.</p>}
-      <p>Test: <code>{test}</code>. Reload: <code>{reload}</code>.</p>
+      <p>{commands.map((c) => <span key={c.key}>{capital(c.key)}: <code>{c.command}</code>. </span>)}</p>
     </>
   );
 }
@@ -214,8 +216,8 @@ function Listeners({ d }: { d: Detail }) {
           <thead><tr><th>Address and port</th><th>Speaks</th><th>Sites</th><th>Answers when no name fits</th><th>Opened at</th></tr></thead>
           <tbody>
             {d.listeners.map((l) => (
-              <tr key={l.family + l.address}>
-                <td className="n"><code>{l.address}</code></td><td className="n">{l.tls ? 'TLS' : 'plain'} {l.family}</td><td>{l.sites}</td>
+              <tr key={l.protocol + l.address}>
+                <td className="n"><code>{l.address}</code></td><td className="n">{l.tls ? 'TLS' : 'plain'} {l.protocol}</td><td>{l.sites}</td>
                 <td>{l.default_site}{!l.chosen && <small>the first, none is declared</small>}</td><td><Spot server={d.server.name} spot={l.spot} /></td>
               </tr>
             ))}

@@ -40,6 +40,19 @@ func Judge(f Faces, hurt bool) Verdict {
 	return Agreed
 }
 
+// BesideSiblings gives the faces of a binding as its siblings put them: one
+// that serves an older certificate than they do differs, and so does the
+// configuration behind it.
+func (f Faces) BesideSiblings(older bool) Faces {
+	if older && f.Served == Agrees {
+		f.Served = Differs
+		if f.Configured == Agrees {
+			f.Configured = Differs
+		}
+	}
+	return f
+}
+
 // Text is the plate's text alternative.
 func (f Faces) Text() string {
 	names := [...]string{"wanted", "configured", "served"}

@@ -12,7 +12,7 @@ import (
 // chaining judges the way from the served list to each audience's anchors,
 // and how the list is put together.
 func chaining(s *Subject) {
-	if len(s.Chain) == 0 || s.has("other-site-answers") {
+	if len(s.Chain) == 0 || s.has(OtherSiteAnswers) {
 		return
 	}
 	trusted(s)
@@ -22,8 +22,8 @@ func chaining(s *Subject) {
 // trusted groups audiences by what stops them, so that one ill gives one
 // finding.
 func trusted(s *Subject) {
-	groups := map[string][]View{}
-	var order []string
+	groups := map[Code][]View{}
+	var order []Code
 	for _, v := range s.Views {
 		code := standing(s, v)
 		if _, met := groups[code]; !met {
@@ -37,23 +37,23 @@ func trusted(s *Subject) {
 }
 
 // standing names the finding for one audience, "" when a served path stands.
-func standing(s *Subject, v View) string {
+func standing(s *Subject, v View) Code {
 	r := v.Result
 	if len(r.Paths) == 0 {
 		if s.leaf().SelfIssued() && hasReason(r.Failures, chain.ReasonSelfSigned) {
-			return "self-signed"
+			return SelfSigned
 		}
-		return "chain-untrusted"
+		return ChainUntrusted
 	}
 	best := r.Best(s.At)
 	switch {
 	case best == nil && s.At.After(s.leaf().NotAfter), best == nil && s.At.Before(s.leaf().NotBefore):
 		best = &r.Paths[0] // the leaf's dates are another finding
 	case best == nil:
-		return "chain-ended"
+		return ChainEnded
 	}
 	if !best.Served {
-		return "chain-incomplete"
+		return ChainIncomplete
 	}
 	return ""
 }
@@ -67,20 +67,21 @@ func hasReason(list []chain.Failure, r chain.Reason) bool {
 	return false
 }
 
-func explain(s *Subject, code string, views []View) {
+func explain(s *Subject, code Code, views []View) {
 	who := Fact{"audience", audienceNames(views)}
 	r := views[0].Result
 	switch code {
-	case "self-signed":
-		s.add(code, Broken, "the certificate signed itself; clients ("+who.Value+") will warn", "serve a certificate from a CA that these clients trust", who)
-	case "chain-untrusted":
-		s.add(code, Broken, "no path leads to a root that clients ("+who.Value+") trust: "+firstFailure(r.Failures), untrustedRemedy(r.Failures), append([]Fact{who}, failureFacts(r.Failures)...)...)
-	case "chain-ended":
+	case SelfSigned:
+		s.add(SelfSigned, "the certificate signed itself; clients ("+who.Value+") will warn", "serve a certificate from a CA that these clients trust", who)
+	case ChainUntrusted:
+		s.add(ChainUntrusted, "no path leads to a root that clients ("+who.Value+") trust: "+firstFailure(r.Failures), untrustedRemedy(r.Failures), append([]Fact{who}, failureFacts(r.Failures)...)...)
+	case ChainEnded:
 		why := r.Why(s.At)
-		s.add(code, Broken, "a certificate on the path is out of date: "+firstFailure(why), "serve the CA's current intermediate certificates", append([]Fact{who}, failureFacts(why)...)...)
-	case "chain-incomplete":
+		s.add(ChainEnded, "a certificate on the path is out of date: "+firstFailure(why), "serve the CA's current intermediate certificates", append([]Fact{who}, failureFacts(why)...)...)
+	case ChainIncomplete:
 		missing := missingFrom(r, s)
-		s.add(code, Broken, "the server does not send "+missing, "add "+missing+" to the certificate file, after the leaf", who, Fact{"sent", subjects(s.Chain)})
+		s.missing = missing
+		s.add(ChainIncomplete, "the server does not send "+missing, "add "+missing+" to the certificate file, after the leaf", who, Fact{"sent", subjects(s.Chain)})
 	}
 }
 
@@ -144,18 +145,18 @@ func composed(s *Subject) {
 	}
 	sent := Fact{"sent", subjects(s.Chain)}
 	if f.LeafAt > 0 {
-		s.add("chain-disordered", Weak, fmt.Sprintf("the host's certificate stands at place %d; clients take the first", f.LeafAt+1), "put the host's certificate first in the file", sent)
+		s.add(ChainDisordered, fmt.Sprintf("the host's certificate stands at place %d; clients take the first", f.LeafAt+1), "put the host's certificate first in the file", sent)
 	} else if len(f.Misordered) > 0 {
-		s.add("chain-disordered", Weak, f.Misordered[0].CommonName()+" stands before the certificate it certifies", "order the file: leaf, its issuer, that one's issuer", sent)
+		s.add(ChainDisordered, f.Misordered[0].CommonName()+" stands before the certificate it certifies", "order the file: leaf, its issuer, that one's issuer", sent)
 	}
 	if strays := slices.DeleteFunc(f.Strays, s.onAnyPath); len(strays) > 0 {
-		s.add("chain-stray", Note, subjects(strays)+" belongs to no path from this certificate", "take it out of the file", sent)
+		s.add(ChainStray, subjects(strays)+" belongs to no path from this certificate", "take it out of the file", sent)
 	}
 	if len(f.Duplicates) > 0 {
-		s.add("chain-duplicate", Note, subjects(f.Duplicates)+" is sent more than once", "take the second copy out of the file", sent)
+		s.add(ChainDuplicate, subjects(f.Duplicates)+" is sent more than once", "take the second copy out of the file", sent)
 	}
 	if len(f.Roots) > 0 {
-		s.add("chain-root-sent", Note, "the root "+subjects(f.Roots)+" is sent along", "take it out of the file: clients use their own copy", sent)
+		s.add(ChainRootSent, "the root "+subjects(f.Roots)+" is sent along", "take it out of the file: clients use their own copy", sent)
 	}
 }
 

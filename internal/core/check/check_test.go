@@ -41,7 +41,7 @@ func seen(list ...*pkitest.Entity) *binding.Observation {
 	return &binding.Observation{Outcome: binding.Connected, Served: pkitest.DER(list...), Version: 0x0304}
 }
 
-func codes(list []check.Finding) (out []string) {
+func codes(list []check.Finding) (out []check.Code) {
 	for _, f := range list {
 		out = append(out, f.Code)
 	}
@@ -66,7 +66,7 @@ func TestEveryRule(t *testing.T) {
 		return func(t *x509.Certificate) { t.ExtraExtensions = []pkix.Extension{{Id: id, Value: value}} }
 	}
 	cases := []struct {
-		code   string
+		code   check.Code
 		target check.Target
 		seen   *binding.Observation
 		around check.Around
@@ -107,10 +107,10 @@ func TestEveryRule(t *testing.T) {
 		{"other-issuer", want(estate.Wanted{Issuer: "Crew CA"}), seen(leaf(), w.sub, w.ca), check.Around{}, "comes from Harbour Issuing, wanted is Crew CA"},
 		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca), check.Around{}, "another certificate"},
 	}
-	met := map[string]bool{"differs-from-siblings": true, "serial-bad": true} // the first has a test of its own, Go makes and parses no bad serials
+	met := map[check.Code]bool{"differs-from-siblings": true, "serial-bad": true} // the first has a test of its own, Go makes and parses no bad serials
 	for _, c := range cases {
 		met[c.code] = true
-		t.Run(c.code, func(t *testing.T) {
+		t.Run(string(c.code), func(t *testing.T) {
 			j := w.judge.Look(c.target, c.seen, pkitest.Now, c.around)
 			if c.code == "" {
 				assert.Empty(t, j.Findings)
@@ -118,7 +118,7 @@ func TestEveryRule(t *testing.T) {
 				assert.Equal(t, binding.Unread, j.Faces.Configured, "what was not read is never shown as agreeing")
 				return
 			}
-			require.Equal(t, []string{c.code}, codes(j.Findings))
+			require.Equal(t, []check.Code{c.code}, codes(j.Findings))
 			f := j.Findings[0]
 			assert.Contains(t, f.Cause, c.cause)
 			assert.NotEmpty(t, f.Remedy)
@@ -132,7 +132,7 @@ func TestEveryRule(t *testing.T) {
 	for _, c := range serverCases {
 		met[c.code] = true
 	}
-	for _, r := range check.Catalogue {
+	for _, r := range check.Rules {
 		assert.True(t, met[r.Code], "no case for %s", r.Code)
 	}
 }
@@ -153,11 +153,11 @@ func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
 	leaf := pkitest.Leaf(crew, host)
 	both := check.Target{Host: host, Audiences: []string{"browsers", "in-house"}}
 	j := judge.Look(both, seen(leaf), pkitest.Now, check.Around{})
-	require.Equal(t, []string{"chain-untrusted"}, codes(j.Findings))
+	require.Equal(t, []check.Code{"chain-untrusted"}, codes(j.Findings))
 	assert.Equal(t, "browsers", j.Findings[0].Evidence[0].Value)
 	both.Audiences = []string{"in-house"}
 	assert.Empty(t, judge.Look(both, seen(leaf), pkitest.Now, check.Around{}).Findings)
-	assert.Equal(t, []string{"expired"}, codes(judge.Look(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
+	assert.Equal(t, []check.Code{"expired"}, codes(judge.Look(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
 }
 
 func TestSiblings(t *testing.T) {
@@ -182,10 +182,10 @@ func TestFilesAreJudgedLikeServedLists(t *testing.T) {
 	leaf := pkitest.Leaf(w.sub, host)
 	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), host, pkitest.Now).Findings)
 	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), "", pkitest.Now).Findings, "no host, no question of names")
-	assert.Equal(t, []string{"name-not-covered", "chain-disordered"}, codes(w.judge.Inspect(pkitest.DER(leaf, w.ca, w.sub), "b.lantern.example", pkitest.Now).Findings))
+	assert.Equal(t, []check.Code{"name-not-covered", "chain-disordered"}, codes(w.judge.Inspect(pkitest.DER(leaf, w.ca, w.sub), "b.lantern.example", pkitest.Now).Findings))
 	alone := check.NewJudge(nil, chain.NewKnown())
 	assert.Empty(t, alone.Inspect(pkitest.DER(leaf), host, pkitest.Now).Findings, "without roots trust is not in question")
-	assert.Equal(t, []string{"tls-malformed"}, codes(alone.Inspect([][]byte{{1}}, host, pkitest.Now).Findings))
+	assert.Equal(t, []check.Code{"tls-malformed"}, codes(alone.Inspect([][]byte{{1}}, host, pkitest.Now).Findings))
 }
 
 // TestHostileListsAreBounded judges a list of thousands and one with rubbish

@@ -3,12 +3,12 @@ package check
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/core/place"
 )
 
 // configuring sets what the server's own configuration says against what was
@@ -24,7 +24,7 @@ func configuring(s *Subject) {
 		noListener(s, c)
 	case !c.TLS:
 		plainListener(s, c)
-	case s.has("nothing-listens"):
+	case s.has(NothingListens):
 		notOpened(s, c)
 	case !c.Named && (len(c.Idle) > 0 || !s.Coverage.Covered && len(s.Chain) > 0):
 		unnamed(s, c)
@@ -33,18 +33,11 @@ func configuring(s *Subject) {
 	}
 }
 
-// ofTheCertificate are findings about the certificate served; when another one
-// should have been served, they go with their cause.
-var ofTheCertificate = []string{"name-not-covered", "other-site-answers", "expired", "not-yet-valid", "ends-soon", "lifetime-over-limit", "self-signed",
-	"chain-untrusted", "chain-incomplete", "chain-ended", "chain-disordered", "chain-stray", "chain-duplicate", "chain-root-sent",
-	"key-weak", "serial-bad", "staple-missing", "other-issuer", "other-certificate"}
-
-// ofTheConfiguration are findings only a reading can open and close.
-var ofTheConfiguration = []string{"not-configured", "not-reloaded", "site-not-enabled", "wrong-file", "served-from-elsewhere", "certificate-file-bad", "key-file-bad",
-	"key-of-another-certificate", "chain-missing-on-disk"}
-
-// drop takes findings out and gives the worst of them; nil when none was there.
-func (s *Subject) drop(codes ...string) (worst *Finding) {
+// drop takes out the findings that another one is the cause of, and gives the
+// worst of them; nil when none was there.
+func (s *Subject) drop(cause Code) (worst *Finding) {
+	rule := RuleOf(cause)
+	codes := rule.Stands()
 	kept := s.findings[:0:0]
 	for _, f := range s.findings {
 		if !slices.Contains(codes, f.Code) {
@@ -58,7 +51,7 @@ func (s *Subject) drop(codes ...string) (worst *Finding) {
 }
 
 // amend changes a finding that is there already.
-func (s *Subject) amend(code, source, cause, remedy string) {
+func (s *Subject) amend(code Code, source place.Place, cause, remedy string) {
 	for i := range s.findings {
 		if f := &s.findings[i]; f.Code == code {
 			f.Source, f.Cause, f.Remedy = source, cause, remedy
@@ -67,65 +60,76 @@ func (s *Subject) amend(code, source, cause, remedy string) {
 }
 
 // addAt adds a finding with its place in the server's configuration.
-func (s *Subject) addAt(source, code string, severity Severity, cause, remedy string, evidence ...Fact) {
-	s.add(code, severity, cause, remedy, evidence...)
+func (s *Subject) addAt(source place.Place, code Code, cause, remedy string, evidence ...Fact) {
+	s.addAsAt(source, code, RuleOf(code).Severity, cause, remedy, evidence...)
+}
+
+// addAsAt adds one with a severity of its own.
+func (s *Subject) addAsAt(source place.Place, code Code, severity Severity, cause, remedy string, evidence ...Fact) {
+	s.addAs(code, severity, cause, remedy, evidence...)
 	s.findings[len(s.findings)-1].Source = source
 }
 
 // takeIn is how the server takes its configuration in.
-func takeIn(c *binding.Configured) string { return c.Test + " && " + c.Reload }
+func takeIn(c *binding.Configured) string {
+	if c.Test == "" {
+		return c.TakeIn
+	}
+	return c.Test + " && " + c.TakeIn
+}
 
 func noListener(s *Subject, c *binding.Configured) {
-	at := s.Endpoint.String()
+	at, w := s.Endpoint.String(), c.Said()
 	switch {
 	case len(c.Idle) > 0:
 		notEnabled(s, c, "nothing listens for it")
-	case s.has("nothing-listens"):
-		where, source := "the site that should answer", ""
+	case s.has(NothingListens):
+		where, source := "the site that should answer", place.Place{}
 		if len(c.Elsewhere) > 0 {
-			where, source = "the site at "+c.Elsewhere[0], c.Elsewhere[0]
+			source = c.Elsewhere[0]
+			where = "the site at " + source.String()
 		}
-		s.amend("nothing-listens", source, fmt.Sprintf("nothing listens at %s: no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
-			fmt.Sprintf("add \"listen %d ssl\" to %s, then %s", s.Endpoint.Port(), where, takeIn(c)))
+		s.amend(NothingListens, source, fmt.Sprintf("nothing listens at %s: no %s of %s opens it (%s)", at, w.Listener, s.Server, c.Opens),
+			fmt.Sprintf("%s to %s, then %s", w.Open(s.Endpoint, false), where, takeIn(c)))
 	case s.Seen.Outcome == binding.Connected:
-		s.add("not-configured", Weak, fmt.Sprintf("%s answers, and no listen directive of %s opens it (%s)", at, s.Server, c.Opens),
+		s.add(NotConfigured, fmt.Sprintf("%s answers, and no %s of %s opens it (%s)", at, w.Listener, s.Server, c.Opens),
 			"find out which program owns the port; if it is this server, its configuration has changed since it was loaded, and the next reload closes the port")
 	}
 }
 
 func plainListener(s *Subject, c *binding.Configured) {
+	w := c.Said()
 	switch {
-	case s.has("plain-http"):
-		s.amend("plain-http", c.ListenerSpot, fmt.Sprintf("%s speaks http where TLS is expected: the listen directive at %s has no ssl", s.Endpoint, c.ListenerSpot),
-			fmt.Sprintf("add ssl to it, name certificate and key in that site, then %s", takeIn(c)))
+	case s.has(PlainHTTP):
+		s.amend(PlainHTTP, c.ListenerAt, fmt.Sprintf("%s speaks http where TLS is expected: the %s at %s %s", s.Endpoint, w.Listener, c.ListenerAt, w.Plain),
+			fmt.Sprintf("%s, then %s", w.TLS, takeIn(c)))
 	case s.Seen.Outcome == binding.Connected:
-		s.addAt(c.ListenerSpot, "not-reloaded", Due, fmt.Sprintf("the listen directive at %s has no ssl, and the server still speaks TLS: it has not loaded this configuration", c.ListenerSpot),
-			"put ssl back, or the next reload ends TLS here")
+		s.addAt(c.ListenerAt, NotReloaded, fmt.Sprintf("the %s at %s %s, and the server still speaks TLS: it has not loaded this configuration", w.Listener, c.ListenerAt, w.Plain), w.KeepTLS)
 	}
 }
 
 // notOpened is a listener that is configured and not there.
 func notOpened(s *Subject, c *binding.Configured) {
-	cause, remedy := fmt.Sprintf("nothing listens at %s, though %s opens it: the server does not run", s.Endpoint, c.ListenerSpot), "start the server; before that, "+c.Test
+	cause, remedy := fmt.Sprintf("nothing listens at %s, though %s opens it: the server does not run", s.Endpoint, c.ListenerAt), "start the server; before that, "+c.Test
 	if !c.Loaded.IsZero() {
-		cause = fmt.Sprintf("nothing listens at %s, though %s opens it: the server runs and has not loaded that", s.Endpoint, c.ListenerSpot)
+		cause = fmt.Sprintf("nothing listens at %s, though %s opens it: the server runs and has not loaded that", s.Endpoint, c.ListenerAt)
 		remedy = takeIn(c)
 	}
-	s.amend("nothing-listens", c.ListenerSpot, cause, remedy)
+	s.amend(NothingListens, c.ListenerAt, cause, remedy)
 }
 
 // unnamed is a host no site has the name of, so that the default answers.
 func unnamed(s *Subject, c *binding.Configured) {
 	if len(c.Idle) > 0 {
-		notEnabled(s, c, fmt.Sprintf("%s (%s) answers instead", c.Site, c.SiteSpot))
+		notEnabled(s, c, fmt.Sprintf("%s (%s) answers instead", c.Site, c.SiteAt))
 		return
 	}
-	s.drop(ofTheCertificate...)
-	remedy := fmt.Sprintf("add %s to the server_name of the site that should answer, or a site for it, then %s", s.Host, takeIn(c))
+	s.drop(OtherSiteAnswers)
+	remedy := fmt.Sprintf("%s, then %s", c.Said().Name(s.Host), takeIn(c))
 	if len(c.Elsewhere) > 0 {
-		remedy = fmt.Sprintf("the site at %s has this name and listens elsewhere: add \"listen %s ssl\" to it, then %s", c.Elsewhere[0], s.Endpoint, takeIn(c))
+		remedy = fmt.Sprintf("the site at %s has this name and listens elsewhere: %s to it, then %s", c.Elsewhere[0], c.Said().Open(s.Endpoint, true), takeIn(c))
 	}
-	s.addAt(c.SiteSpot, "other-site-answers", Broken, fmt.Sprintf("another site answers for %s: %s (%s), because %s", s.Host, c.Site, c.SiteSpot, c.Why), remedy,
+	s.addAt(c.SiteAt, OtherSiteAnswers, fmt.Sprintf("another site answers for %s: %s (%s), because %s", s.Host, c.Site, c.SiteAt, c.Why), remedy,
 		Fact{"names in the certificate", namesOf(s)})
 }
 
@@ -136,19 +140,16 @@ func notEnabled(s *Subject, c *binding.Configured, instead string) {
 	if len(s.Chain) == 0 || !s.Coverage.Covered {
 		severity = Broken
 	}
-	s.drop(append([]string{"nothing-listens"}, ofTheCertificate...)...)
-	remedy := fmt.Sprintf("give %s a name that is included, then %s", idle.File, takeIn(c))
-	if idle.Folder != "" {
-		remedy = fmt.Sprintf("switch it on: ln -s %s %s/, then %s", idle.File, idle.Folder, takeIn(c))
-	}
-	s.addAt(idle.Spot, "site-not-enabled", severity, fmt.Sprintf("the site for %s is written in %s and not switched on; %s", s.Host, idle.Spot, instead), remedy)
+	s.drop(SiteNotEnabled)
+	remedy := fmt.Sprintf("%s, then %s", idle.SwitchOn, takeIn(c))
+	s.addAsAt(idle.At, SiteNotEnabled, severity, fmt.Sprintf("the site for %s is written in %s and not switched on; %s", s.Host, idle.At, instead), remedy)
 }
 
 // named is a host whose site answers.
 func named(s *Subject, c *binding.Configured) {
 	if c.RunTime || len(c.Pairs) == 0 {
-		if c.Refuses && s.has("tls-refused") {
-			s.amend("tls-refused", c.SiteSpot, fmt.Sprintf("the site at %s refuses every handshake (ssl_reject_handshake)", c.SiteSpot), fmt.Sprintf("add a site for %s", s.Host))
+		if c.Refuses && s.has(TLSRefused) {
+			s.amend(TLSRefused, c.SiteAt, fmt.Sprintf("the site at %s refuses every handshake (%s)", c.SiteAt, c.Said().Refuses), fmt.Sprintf("add a site for %s", s.Host))
 		}
 		return
 	}
@@ -173,7 +174,7 @@ func named(s *Subject, c *binding.Configured) {
 	case len(p.Chain) > 0 && stale(c, &p):
 		notReloaded(s, c, &p)
 	case len(p.Chain) > 0:
-		s.addAt(p.Spot, "served-from-elsewhere", Weak, fmt.Sprintf("what is served is not what %s holds, though the server has loaded its configuration since that was written", p.File),
+		s.addAt(p.FileAt, ServedFromElsewhere, fmt.Sprintf("what is served is not what %s holds, though the server has loaded its configuration since that was written", p.File),
 			fmt.Sprintf("find out what else answers at %s: another process, or a machine in between", s.Endpoint),
 			Fact{"served", s.leaf().Fingerprint.String()}, Fact{"on disk", p.Chain[0].Fingerprint.String()}, Fact{"loaded", moment(c.Loaded)})
 	}
@@ -183,15 +184,15 @@ func named(s *Subject, c *binding.Configured) {
 func onDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 	const ahead = "; the server will refuse the next reload or start"
 	if p.Fault != "" && !p.Hidden {
-		s.addAt(p.Spot, "certificate-file-bad", Due, fmt.Sprintf("the certificate file %s, named at %s, cannot be used: %s%s", p.File, p.Spot, p.Fault, ahead),
+		s.addAt(p.FileAt, CertificateFileBad, fmt.Sprintf("the certificate file %s, named at %s, cannot be used: %s%s", p.File, p.FileAt, p.Fault, ahead),
 			"put the certificate there or correct that line, then "+c.Test)
 	}
 	switch {
 	case p.KeyFault != "" && !p.KeyHidden:
-		s.addAt(p.KeySpot, "key-file-bad", Due, fmt.Sprintf("the key file %s, named at %s, cannot be used: %s%s", p.Key, p.KeySpot, p.KeyFault, ahead),
+		s.addAt(p.KeyAt, KeyFileBad, fmt.Sprintf("the key file %s, named at %s, cannot be used: %s%s", p.Key, p.KeyAt, p.KeyFault, ahead),
 			"put the key there or correct that line, then "+c.Test)
-	case p.Stranger:
-		s.addAt(p.KeySpot, "key-of-another-certificate", Due, fmt.Sprintf("the key %s, named at %s, belongs to another certificate than %s%s", p.Key, p.KeySpot, p.File, ahead),
+	case p.OtherKey:
+		s.addAt(p.KeyAt, KeyOfAnotherCertificate, fmt.Sprintf("the key %s, named at %s, belongs to another certificate than %s%s", p.Key, p.KeyAt, p.File, ahead),
 			fmt.Sprintf("put the key of that certificate in the place of %s, then %s", p.Key, takeIn(c)))
 	}
 }
@@ -216,16 +217,16 @@ func notReloaded(s *Subject, c *binding.Configured, p *binding.Pair) {
 	cause := fmt.Sprintf("%s holds the certificate of %s, and the server still serves the one of %s: it has not been reloaded", p.File,
 		fresh.NotBefore.UTC().Format(dayFormat), old.NotBefore.UTC().Format(dayFormat))
 	if fit(s, fresh) {
-		if worst := s.drop(ofTheCertificate...); worst != nil && worst.Severity == Broken {
+		if worst := s.drop(NotReloaded); worst != nil && worst.Severity == Broken {
 			severity = Broken
 			cause += "; " + worst.Cause
 		}
 	}
 	remedy := takeIn(c)
-	if p.Stranger {
+	if p.OtherKey {
 		remedy = "put the right key in place first, then " + remedy
 	}
-	s.addAt(p.Spot, "not-reloaded", severity, cause, remedy, Fact{"served", old.Fingerprint.String()}, Fact{"on disk", fresh.Fingerprint.String()},
+	s.addAsAt(p.FileAt, NotReloaded, severity, cause, remedy, Fact{"served", old.Fingerprint.String()}, Fact{"on disk", fresh.Fingerprint.String()},
 		Fact{"written", moment(p.Changed)}, Fact{"loaded", moment(c.Loaded)})
 }
 
@@ -243,27 +244,27 @@ func wrongFile(s *Subject, c *binding.Configured, p *binding.Pair) {
 		return
 	}
 	severity := Due
-	cause := fmt.Sprintf("%s names %s; the newer certificate for %s, of %s, lies in %s, and no site names that", p.Spot, p.File, s.Host, b.Leaf.NotBefore.UTC().Format(dayFormat), b.File)
-	if worst := s.drop("name-not-covered", "expired", "ends-soon", "self-signed", "other-issuer", "other-certificate"); worst != nil {
+	cause := fmt.Sprintf("%s names %s; the newer certificate for %s, of %s, lies in %s, and no site names that", p.FileAt, p.File, s.Host, b.Leaf.NotBefore.UTC().Format(dayFormat), b.File)
+	if worst := s.drop(WrongFile); worst != nil {
 		severity = worst.Severity
 		cause += "; " + worst.Cause
 	}
-	s.addAt(p.Spot, "wrong-file", severity, cause, fmt.Sprintf("name %s and its key there, then %s", b.File, takeIn(c)),
+	s.addAsAt(p.FileAt, WrongFile, severity, cause, fmt.Sprintf("name %s and its key there, then %s", b.File, takeIn(c)),
 		Fact{"named", on.Fingerprint.String()}, Fact{"beside", b.Leaf.Fingerprint.String()})
 }
 
 // chainOnDisk is a file that has lost its intermediates since it was loaded.
 func chainOnDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
-	if s.has("chain-incomplete") || sameList(s.Chain, p.Chain) {
+	if s.has(ChainIncomplete) || sameList(s.Chain, p.Chain) {
 		return
 	}
 	disk := &Subject{Target: s.Target, At: s.At, Seen: s.Seen, Chain: p.Chain, judge: s.judge}
 	disk.Views = s.judge.views(disk, keyOf(p.Chain))
 	trusted(disk)
 	for _, f := range disk.findings {
-		if f.Code == "chain-incomplete" {
-			missing := strings.TrimPrefix(f.Cause, "the server does not send ")
-			s.addAt(p.Spot, "chain-missing-on-disk", Due, fmt.Sprintf("%s, named at %s, has lost %s; the running server still sends what it had, until its next reload", p.File, p.Spot, missing),
+		if f.Code == ChainIncomplete {
+			missing := disk.missing
+			s.addAt(p.FileAt, ChainMissingOnDisk, fmt.Sprintf("%s, named at %s, has lost %s; the running server still sends what it had, until its next reload", p.File, p.FileAt, missing),
 				fmt.Sprintf("add %s to %s, after the leaf, then %s", missing, p.File, takeIn(c)), Fact{"sent", subjects(s.Chain)}, Fact{"on disk", subjects(p.Chain)})
 		}
 	}
@@ -277,13 +278,12 @@ func sameList(a, b []*certs.Certificate) bool {
 func pointAt(s *Subject, c *binding.Configured, p *binding.Pair) {
 	for i := range s.findings {
 		f := &s.findings[i]
-		if f.Source != "" || !slices.Contains(ofTheCertificate, f.Code) {
+		if f.Source.Known() || RuleOf(f.Code).Traits&AboutCertificate == 0 {
 			continue
 		}
-		f.Source = p.Spot
-		if f.Code == "chain-incomplete" {
-			missing := strings.TrimPrefix(f.Cause, "the server does not send ")
-			f.Remedy = fmt.Sprintf("add %s to %s (named at %s), after the leaf, then %s", missing, p.File, p.Spot, takeIn(c))
+		f.Source = p.FileAt
+		if f.Code == ChainIncomplete {
+			f.Remedy = fmt.Sprintf("add %s to %s (named at %s), after the leaf, then %s", s.missing, p.File, p.FileAt, takeIn(c))
 		}
 		f.Evidence = append(f.Evidence, Fact{"certificate file", p.File})
 	}
@@ -309,7 +309,7 @@ func (s *Subject) configuredFace() binding.Face {
 		return binding.Unread
 	case len(p.Chain) == 0 || !c.Named && !names.Covers(p.Chain[0], s.Host).Covered:
 		return binding.Missing
-	case p.Stranger || !fit(s, p.Chain[0]) || s.has("wrong-file") || s.has("chain-missing-on-disk"):
+	case p.OtherKey || !fit(s, p.Chain[0]) || s.has(WrongFile) || s.has(ChainMissingOnDisk):
 		return binding.Differs
 	}
 	return binding.Agrees

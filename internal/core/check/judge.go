@@ -3,6 +3,7 @@ package check
 import (
 	"crypto/sha256"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/maypok86/otter/v2"
@@ -35,10 +36,11 @@ type Around struct {
 type Judgement struct {
 	Chain    []*certs.Certificate // the served list, leaf first; empty when none came
 	Faces    binding.Faces
+	Hurt     bool // visitors are hurt now
 	Verdict  binding.Verdict
 	Findings []Finding // worst first
 	Views    []View    // one an audience
-	Unjudged []string  // codes that could not be judged this time; what is open stays open
+	Judged   []Speaks  // what could be judged this time; what else is open stays open
 }
 
 // Leaf is the certificate served for the name; nil when none came.
@@ -47,6 +49,11 @@ func (j *Judgement) Leaf() *certs.Certificate {
 		return nil
 	}
 	return j.Chain[0]
+}
+
+// Has says whether a finding was made.
+func (j *Judgement) Has(code Code) bool {
+	return slices.ContainsFunc(j.Findings, func(f Finding) bool { return f.Code == code })
 }
 
 // View is what one audience makes of the served list.
@@ -65,22 +72,25 @@ type Subject struct {
 	Around   Around
 	Coverage names.Coverage
 	findings []Finding
+	missing  string // from the list served, when chain-incomplete was found
 	judge    *Judge
 }
 
 func (s *Subject) leaf() *certs.Certificate { return s.Chain[0] }
 
-func (s *Subject) add(code string, severity Severity, cause, remedy string, evidence ...Fact) {
+// add adds a finding with the usual severity of its rule.
+func (s *Subject) add(code Code, cause, remedy string, evidence ...Fact) {
+	s.addAs(code, RuleOf(code).Severity, cause, remedy, evidence...)
+}
+
+// addAs adds a finding with a severity of its own.
+func (s *Subject) addAs(code Code, severity Severity, cause, remedy string, evidence ...Fact) {
 	s.findings = append(s.findings, Finding{Code: code, Severity: severity, Cause: cause, Remedy: remedy, Evidence: evidence})
 }
 
-func (s *Subject) has(code string) bool {
-	for _, f := range s.findings {
-		if f.Code == code {
-			return true
-		}
-	}
-	return false
+// has says whether a finding was added.
+func (s *Subject) has(code Code) bool {
+	return slices.ContainsFunc(s.findings, func(f Finding) bool { return f.Code == code })
 }
 
 // public says whether a public CA issued the leaf, as far as the audiences
@@ -228,11 +238,11 @@ func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trus
 func (s *Subject) judgement() *Judgement {
 	hurt := len(s.findings) > 0 && s.findings[0].Severity == Broken
 	faces := binding.Faces{Wanted: binding.Agrees, Configured: s.configuredFace(), Served: s.servedFace()}
-	var unjudged []string
+	judged := []Speaks{OfServed, OfConfigured}
 	if c := s.Around.Configured; c != nil && c.Unknown != "" {
-		unjudged = ofTheConfiguration
+		judged = judged[:1]
 	}
-	return &Judgement{Unjudged: unjudged, Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
+	return &Judgement{Judged: judged, Hurt: hurt, Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
 }
 
 // servedFace compares what is served with what is wanted: the name, and the
@@ -243,10 +253,15 @@ func (s *Subject) servedFace() binding.Face {
 		return binding.Missing
 	case s.Host == "":
 		return binding.Agrees
-	case !s.Coverage.Covered, s.has("other-issuer"), s.has("other-certificate"), s.has("differs-from-siblings"), s.has("not-reloaded"), s.has("served-from-elsewhere"), s.has("wrong-file"):
+	case !s.Coverage.Covered, s.hasAny(With(ServedDiffers)):
 		return binding.Differs
 	}
 	return binding.Agrees
+}
+
+// hasAny says whether one of some findings was added.
+func (s *Subject) hasAny(codes []Code) bool {
+	return slices.ContainsFunc(s.findings, func(f Finding) bool { return slices.Contains(codes, f.Code) })
 }
 
 // Ask gives every audience's view of a served list, leaf first; what cannot be

@@ -14,8 +14,7 @@ func naming(s *Subject) {
 	}
 	listed := Fact{"names in the certificate", namesOf(s)}
 	if s.Around.Default == s.leaf().Fingerprint && s.madeForNeighbour() {
-		s.add("other-site-answers", Broken,
-			fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host, mainName(s)),
+		s.add(OtherSiteAnswers, fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host, mainName(s)),
 			fmt.Sprintf("add a site for %s to %s, or correct the name of the site that should answer", s.Host, s.Server),
 			listed, Fact{"served without SNI", "the same certificate"})
 		return
@@ -26,7 +25,7 @@ func naming(s *Subject) {
 	} else {
 		cause += "; it is made for " + mainName(s)
 	}
-	s.add("name-not-covered", Broken, cause, fmt.Sprintf("serve a certificate that lists %s", s.Host), listed)
+	s.add(NameNotCovered, cause, fmt.Sprintf("serve a certificate that lists %s", s.Host), listed)
 }
 
 // madeForNeighbour says whether the certificate covers another host that is

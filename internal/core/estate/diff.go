@@ -2,6 +2,7 @@ package estate
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -58,7 +59,11 @@ func reachText(r *Reach) string {
 	if r == nil {
 		return ""
 	}
-	return strings.Join([]string{r.String(), r.Key, r.KnownHosts, r.Configuration, r.Test, r.Reload}, ", ")
+	list := []string{r.String(), r.Key, r.KnownHosts, r.Configuration}
+	for _, key := range slices.Sorted(maps.Keys(r.Commands)) {
+		list = append(list, r.Commands[key])
+	}
+	return strings.Join(list, ", ")
 }
 
 func hostItem(h Host) item {

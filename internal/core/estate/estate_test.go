@@ -30,6 +30,15 @@ func open(path string) ([]byte, error) {
 	return nil, errors.New("no such file")
 }
 
+// kinds are what a program with one kind that can be reached declares.
+var kinds = estate.Kinds{
+	{Name: "nginx", Reached: true, Main: "/etc/nginx/nginx.conf", Commands: []estate.Command{
+		{Key: "test", Meaning: "Command that tests the configuration.", Usual: func(main string) string { return "/usr/sbin/nginx -c " + main + " -t" }},
+		{Key: "reload", Meaning: "Command that takes it in.", Usual: func(main string) string { return "/usr/sbin/nginx -c " + main + " -s reload" }},
+	}},
+	{Name: "httpd"}, {Name: "haproxy"}, {Name: "edge"}, {Name: "windows"}, {Name: "ingress"}, {Name: "other"},
+}
+
 const good = `estate: Ferries
 audiences:
   - name: browsers
@@ -59,7 +68,7 @@ hosts:
 `
 
 func TestParse(t *testing.T) {
-	e, err := estate.Parse("estate.yaml", []byte(good), open)
+	e, err := estate.Parse("estate.yaml", []byte(good), kinds, open)
 	require.NoError(t, err)
 	booking := e.Host("booking.lantern.example")
 	require.NotNil(t, booking)
@@ -76,7 +85,7 @@ func TestParse(t *testing.T) {
 	assert.False(t, e.Server("pier").WithoutSNI)
 	assert.Nil(t, e.Server("pier").Reach)
 	assert.Equal(t, &estate.Reach{By: "ssh", Address: "127.20.0.12:22", User: "watch", Key: "/etc/watch.key", Configuration: "/etc/nginx/nginx.conf",
-		Test: "/usr/sbin/nginx -t", Reload: "/usr/sbin/nginx -s reload"}, e.Server("node").Reach, "the rest follows from kind and address")
+		Commands: map[string]string{"test": "/usr/sbin/nginx -c /etc/nginx/nginx.conf -t", "reload": "/usr/sbin/nginx -c /etc/nginx/nginx.conf -s reload"}}, e.Server("node").Reach, "the rest follows from kind and address")
 }
 
 // faults are wrong files, made of the good one by replacing a text, with where
@@ -129,7 +138,7 @@ func TestFaultsNameThePlaceAndWhatWasExpected(t *testing.T) {
 		t.Run(f.name, func(t *testing.T) {
 			text := strings.Replace(good, f.old, f.new, 1)
 			require.NotEqual(t, good, text)
-			_, err := estate.Parse("estate.yaml", []byte(text), open)
+			_, err := estate.Parse("estate.yaml", []byte(text), kinds, open)
 			var all estate.Errors
 			require.ErrorAs(t, err, &all)
 			assert.Contains(t, err.Error(), f.want)
@@ -140,7 +149,7 @@ func TestFaultsNameThePlaceAndWhatWasExpected(t *testing.T) {
 // TestTheSchemaAgreesWithTheParser holds the published JSON Schema against the
 // same files.
 func TestTheSchemaAgreesWithTheParser(t *testing.T) {
-	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(estate.Schema)))
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(estate.Schema(kinds))))
 	require.NoError(t, err)
 	c := jsonschema.NewCompiler()
 	c.AssertFormat()
@@ -170,10 +179,10 @@ func TestNonsenseEndsQuicklyWithAnError(t *testing.T) {
 	for i := range noise {
 		noise[i] = byte(r.Uint32())
 	}
-	_, err := estate.Parse("estate.yaml", noise, open)
+	_, err := estate.Parse("estate.yaml", noise, kinds, open)
 	assert.ErrorContains(t, err, "estate.yaml: the file holds 10.5 MB; expected an estate file of at most 4 MB")
 	for _, text := range []string{"", "null", strings.Repeat("[", 1<<20), strings.Repeat("a: ", 1<<19), string(noise[:1<<20]), "- - -", "estate: [\x00]"} {
-		_, err := estate.Parse("estate.yaml", []byte(text), open)
+		_, err := estate.Parse("estate.yaml", []byte(text), kinds, open)
 		var all estate.Errors
 		assert.ErrorAs(t, err, &all)
 		assert.Less(t, len(all), 21)
@@ -181,13 +190,13 @@ func TestNonsenseEndsQuicklyWithAnError(t *testing.T) {
 }
 
 func TestDiff(t *testing.T) {
-	before, err := estate.Parse("estate.yaml", []byte(good), open)
+	before, err := estate.Parse("estate.yaml", []byte(good), kinds, open)
 	require.NoError(t, err)
 	assert.Empty(t, estate.Diff(before, before))
 	text := strings.Replace(good, "at: [quay]", "at: [pier]", 1)
 	text = strings.Replace(text, "fähre", "ferry", 1)
 	text = strings.Replace(text, "issuer: Harbour", "issuer: Crew", 1)
-	after, err := estate.Parse("estate.yaml", []byte(text), open)
+	after, err := estate.Parse("estate.yaml", []byte(text), kinds, open)
 	require.NoError(t, err)
 	var got []string
 	for _, c := range estate.Diff(before, after) {
@@ -206,7 +215,7 @@ func FuzzParse(f *testing.F) {
 		f.Add([]byte(strings.Replace(good, c.old, c.new, 1)))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		e, err := estate.Parse("estate.yaml", data, open)
+		e, err := estate.Parse("estate.yaml", data, kinds, open)
 		if err == nil && (e.Name == "" || len(e.Audiences) == 0) {
 			t.Fatal("an estate without name or audience was taken")
 		}

@@ -41,7 +41,7 @@ func TestMandatesAreRead(t *testing.T) {
 mandates:
   - {name: plain, names: [A.Lantern.example, fähre.lantern.example], ca: harbour, proof: {by: http, servers: [pier-1], folder: /srv/www}}
   - {name: wild, names: ["*.lantern.example", lantern.example], ca: harbour, proof: {by: dns, server: "192.0.2.53:5353", await: [192.0.2.54], tsig: {name: k, algorithm: hmac-sha512, credential: zone}}, key: rsa-3072, install: ["pier-1:443", edge], renew_days: 20}
-`), withRoot)
+`), kinds, withRoot)
 	require.NoError(t, err)
 	ca := e.CA("harbour")
 	assert.Equal(t, []string{"mailto:ops@lantern.example", "mailto:night@lantern.example"}, ca.Contact)
@@ -87,13 +87,13 @@ func TestMandateFaults(t *testing.T) {
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, install: [nowhere:443]}\n":                                            {`unknown server "nowhere"`, "one of edge, pier-1"},
 		ca + "mandates:\n  - {name: m, names: [" + strings.Repeat("x", 3) + "], ca: harbour, proof: {by: listener}, renew_days: soon}\n":                                  {`found "soon"`, "a whole number from 1 to 365"},
 	} {
-		_, err := estate.Parse("e.yaml", []byte(before+text), withRoot)
+		_, err := estate.Parse("e.yaml", []byte(before+text), kinds, withRoot)
 		var faults estate.Errors
 		require.ErrorAs(t, err, &faults, text)
 		assert.Contains(t, err.Error(), says[0])
 		assert.Contains(t, err.Error(), says[1])
 	}
-	e, err := estate.Parse("e.yaml", []byte(before+ca), withRoot)
+	e, err := estate.Parse("e.yaml", []byte(before+ca), kinds, withRoot)
 	require.NoError(t, err)
 	m, err := estate.ParseMandate([]byte(`{"name":"m","names":["a.test.example"],"ca":"harbour","proof":{"by":"listener"}}`), e)
 	require.NoError(t, err, "JSON is taken too")
@@ -107,7 +107,7 @@ func TestMandateFaults(t *testing.T) {
 // TestChangesOfMandates are told field by field.
 func TestChangesOfMandates(t *testing.T) {
 	read := func(names, key string) *estate.Estate {
-		e, err := estate.Parse("e.yaml", []byte(before+"cas:\n  - {name: harbour, directory: https://ca.example/d}\nmandates:\n  - {name: m, names: ["+names+"], ca: harbour, proof: {by: listener}, key: "+key+"}\n"), withRoot)
+		e, err := estate.Parse("e.yaml", []byte(before+"cas:\n  - {name: harbour, directory: https://ca.example/d}\nmandates:\n  - {name: m, names: ["+names+"], ca: harbour, proof: {by: listener}, key: "+key+"}\n"), kinds, withRoot)
 		require.NoError(t, err)
 		return e
 	}

@@ -13,15 +13,11 @@ import (
 	"net/netip"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/place"
 )
 
 // Place is where something is declared.
-type Place struct {
-	File         string
-	Line, Column int
-}
-
-func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+type Place = place.Place
 
 // Estate is one declared estate.
 type Estate struct {
@@ -43,9 +39,6 @@ type Audience struct {
 	Place   Place
 }
 
-// Kinds of server that may be declared.
-var Kinds = []string{"nginx", "httpd", "haproxy", "windows", "ingress", "edge", "other"}
-
 // Server is a machine or device that answers at addresses and ports.
 type Server struct {
 	Name       string
@@ -57,21 +50,17 @@ type Server struct {
 	Place      Place
 }
 
-// ReadableKinds are the kinds of server whose configuration can be read.
-var ReadableKinds = []string{"nginx"}
-
 // Reach says how to get at a server's own configuration. Paths and commands
 // are of the machine the server runs on, but for Key and KnownHosts, which are
 // of the machine the service runs on.
 type Reach struct {
-	By            string // "local" or "ssh"
-	Address       string // ssh: host:port
-	User          string // ssh
-	Key           string // ssh: private key file; "" asks the agent
-	KnownHosts    string // ssh: "" is the service's user's own
-	Configuration string // the main file
-	Test          string // command that tests the configuration
-	Reload        string // command that takes it in
+	By            string            // "local" or "ssh"
+	Address       string            // ssh: host:port
+	User          string            // ssh
+	Key           string            // ssh: private key file; "" asks the agent
+	KnownHosts    string            // ssh: "" is the service's user's own
+	Configuration string            // the main file
+	Commands      map[string]string // by their key, those of the server's kind
 }
 
 // String says the way in a few words.

@@ -36,7 +36,7 @@ type Error struct {
 func (e *Error) Error() string {
 	at := e.Place.File
 	if e.Place.Line > 0 {
-		at = e.Place.String()
+		at = e.Place.Full()
 	}
 	if e.Expected == "" {
 		return fmt.Sprintf("%s: %s", at, e.Message)
@@ -59,9 +59,10 @@ func (es Errors) Error() string {
 // written there.
 type Open func(path string) ([]byte, error)
 
-// Parse reads an estate file. The error is of type Errors.
-func Parse(file string, data []byte, open Open) (*Estate, error) {
-	r := &reader{file: file, open: open, estate: &Estate{}}
+// Parse reads an estate file in which servers are of some kinds. The error is
+// of type Errors.
+func Parse(file string, data []byte, kinds Kinds, open Open) (*Estate, error) {
+	r := &reader{file: file, open: open, kinds: kinds, estate: &Estate{}}
 	if len(data) > SizeLimit {
 		return nil, Errors{{Place{File: file}, fmt.Sprintf("the file holds %.1f MB", float64(len(data))/1e6), fmt.Sprintf("an estate file of at most %d MB; a server with port ranges declares many endpoints in one line", SizeLimit>>20)}}
 	}
@@ -101,13 +102,16 @@ func Mentioned(data []byte) []string {
 type reader struct {
 	file   string
 	open   Open
+	kinds  Kinds
 	estate *Estate
 	errs   Errors
 }
 
 var errStopped = errors.New("stopped")
 
-func (r *reader) place(n *yaml.Node) Place { return Place{r.file, n.Line, n.Column} }
+func (r *reader) place(n *yaml.Node) Place {
+	return Place{File: r.file, Line: n.Line, Column: n.Column}
+}
 
 func (r *reader) fault(at Place, expected, format string, args ...any) {
 	if len(r.errs) < maxErrors {
@@ -123,10 +127,10 @@ func (r *reader) document(data []byte) (*yaml.Node, error) {
 	err := dec.Decode(&doc)
 	switch {
 	case errors.Is(err, io.EOF):
-		r.fault(Place{r.file, 1, 1}, "an estate: name, audiences, servers and hosts", "the file is empty")
+		r.fault(Place{File: r.file, Line: 1, Column: 1}, "an estate: name, audiences, servers and hosts", "the file is empty")
 		return nil, errStopped
 	case err != nil:
-		at, text := Place{r.file, 1, 1}, strings.TrimPrefix(err.Error(), "yaml: ")
+		at, text := Place{File: r.file, Line: 1, Column: 1}, strings.TrimPrefix(err.Error(), "yaml: ")
 		if m := yamlLine.FindStringSubmatch(text); m != nil {
 			at.Line, _ = strconv.Atoi(m[1])
 			text = strings.Replace(text, m[0], "", 1)
@@ -134,7 +138,7 @@ func (r *reader) document(data []byte) (*yaml.Node, error) {
 		r.fault(at, "YAML", "%s", clip(text))
 		return nil, errStopped
 	case dec.Decode(new(yaml.Node)) != io.EOF:
-		r.fault(Place{r.file, doc.Line, 1}, "one YAML document in a file", "more than one document")
+		r.fault(Place{File: r.file, Line: doc.Line, Column: 1}, "one YAML document in a file", "more than one document")
 		return nil, errStopped
 	}
 	return doc.Content[0], nil
@@ -279,14 +283,11 @@ func (r *reader) certificates(n *yaml.Node) []*certs.Certificate {
 }
 
 func (r *reader) server(n *yaml.Node) {
-	s := Server{Kind: "other", WithoutSNI: true, Place: r.place(n)}
+	s := Server{Kind: r.kinds.unsaid(), WithoutSNI: true, Place: r.place(n)}
 	r.fields(n, "a server",
 		field{"name", true, func(n *yaml.Node) { s.Name = r.serverName(n) }},
 		field{"kind", false, func(n *yaml.Node) {
-			kind, ok := r.text(n, "one of "+strings.Join(Kinds, ", "))
-			if s.Kind = kind; ok && !slices.Contains(Kinds, kind) {
-				r.fault(r.place(n), "one of "+strings.Join(Kinds, ", "), "unknown kind %q", clip(kind))
-			}
+			s.Kind = r.oneOf(n, "kind", r.kinds.Names())
 		}},
 		field{"addresses", true, func(n *yaml.Node) {
 			r.list(n, "a list of IP addresses", func(n *yaml.Node) { r.address(n, &s) })

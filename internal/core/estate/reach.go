@@ -4,45 +4,40 @@ import (
 	"net"
 	"net/netip"
 	"path"
-	"slices"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 )
 
-// What is taken for nginx when a file does not say otherwise.
-const (
-	nginxMain    = "/etc/nginx/nginx.conf"
-	nginxProgram = "/usr/sbin/nginx"
-)
-
 const sshPort = "22"
 
 // reach reads how to get at a server.
 func (r *reader) reach(n *yaml.Node) *Reach {
-	w := &Reach{}
-	r.fields(n, "reach",
-		field{"by", true, func(n *yaml.Node) {
+	w := &Reach{Commands: map[string]string{}}
+	list := []field{
+		{"by", true, func(n *yaml.Node) {
 			by, ok := r.text(n, "local or ssh")
 			if w.By = by; ok && by != "local" && by != "ssh" {
 				r.fault(r.place(n), "local or ssh", "unknown way %q", clip(by))
 			}
 		}},
-		field{"address", false, func(n *yaml.Node) { w.Address = r.sshAddress(n) }},
-		field{"user", false, func(n *yaml.Node) { w.User, _ = r.text(n, "the user to log in as") }},
-		field{"key", false, func(n *yaml.Node) { w.Key = r.absolute(n) }},
-		field{"known_hosts", false, func(n *yaml.Node) { w.KnownHosts = r.absolute(n) }},
-		field{"configuration", false, func(n *yaml.Node) { w.Configuration = r.absolute(n) }},
-		field{"test", false, func(n *yaml.Node) { w.Test = r.command(n) }},
-		field{"reload", false, func(n *yaml.Node) { w.Reload = r.command(n) }},
-	)
+		{"address", false, func(n *yaml.Node) { w.Address = r.sshAddress(n) }},
+		{"user", false, func(n *yaml.Node) { w.User, _ = r.text(n, "the user to log in as") }},
+		{"key", false, func(n *yaml.Node) { w.Key = r.absolute(n) }},
+		{"known_hosts", false, func(n *yaml.Node) { w.KnownHosts = r.absolute(n) }},
+		{"configuration", false, func(n *yaml.Node) { w.Configuration = r.absolute(n) }},
+	}
+	for _, c := range r.kinds.commands() {
+		list = append(list, field{c.Key, false, func(n *yaml.Node) { w.Commands[c.Key] = r.command(n) }})
+	}
+	r.fields(n, "reach", list...)
 	at := r.place(n)
 	switch {
 	case w.By == "ssh" && w.User == "":
 		r.fault(at, "the key user", "reach by ssh has no user")
 	case w.By == "local" && (w.Address != "" || w.User != "" || w.Key != "" || w.KnownHosts != ""):
-		r.fault(at, "configuration, test and reload alone", "address, user, key and known_hosts belong to reach by ssh")
+		r.fault(at, "configuration and commands alone", "address, user, key and known_hosts belong to reach by ssh")
 	}
 	return w
 }
@@ -53,25 +48,26 @@ func (r *reader) completeReach(s *Server) {
 	if w == nil {
 		return
 	}
-	if !slices.Contains(ReadableKinds, s.Kind) {
-		r.fault(s.Place, "a server of kind "+strings.Join(ReadableKinds, ", "), "server %s has reach, and the configuration of kind %s cannot be read yet", s.Name, s.Kind)
+	k := r.kinds.of(s.Kind)
+	if !k.Reached {
+		r.fault(s.Place, "a server of kind "+r.kinds.reached(), "server %s has reach, and the configuration of kind %s cannot be read yet", s.Name, s.Kind)
 		return
 	}
 	if w.By == "ssh" && w.Address == "" && len(s.Addresses) > 0 {
 		w.Address = net.JoinHostPort(s.Addresses[0].String(), sshPort)
 	}
 	if w.Configuration == "" {
-		w.Configuration = nginxMain
+		w.Configuration = k.Main
 	}
-	program := nginxProgram
-	if w.Configuration != nginxMain {
-		program += " -c " + w.Configuration
+	for key := range w.Commands {
+		if !k.takes(key) {
+			r.fault(s.Place, "no command "+key, "server %s has the command %s, which servers of kind %s are not handled with", s.Name, key, s.Kind)
+		}
 	}
-	if w.Test == "" {
-		w.Test = program + " -t"
-	}
-	if w.Reload == "" {
-		w.Reload = program + " -s reload"
+	for _, c := range k.Commands {
+		if w.Commands[c.Key] == "" && c.Usual != nil {
+			w.Commands[c.Key] = c.Usual(w.Configuration)
+		}
 	}
 }
 

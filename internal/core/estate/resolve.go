@@ -99,7 +99,7 @@ func (r *reader) endpoints() {
 		}
 	}
 	if total > endpointLimit {
-		r.fault(Place{r.file, 1, 1}, fmt.Sprintf("at most %d", endpointLimit), "the file declares %d endpoints", total)
+		r.fault(Place{File: r.file, Line: 1, Column: 1}, fmt.Sprintf("at most %d", endpointLimit), "the file declares %d endpoints", total)
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/net/idna"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/fault"
 )
 
 // HostError says why a text is not a host name.
@@ -20,6 +21,11 @@ type HostError struct{ Host, Reason string }
 
 func (e *HostError) Error() string {
 	return fmt.Sprintf("%q is not a host name: %s; expected a DNS name such as booking.lanterncoast.example or an IP address", e.Host, e.Reason)
+}
+
+// Told implements fault.Error.
+func (e *HostError) Told() fault.Told {
+	return fault.Told{Class: fault.BadRequest, Title: "Bad request", Next: ""}
 }
 
 // Host brings a host name or IP address to the form it is compared and stored

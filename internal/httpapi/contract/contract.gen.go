@@ -176,18 +176,18 @@ func (e LineMarkKind) Valid() bool {
 	}
 }
 
-// Defines values for ListenerFamily.
+// Defines values for ListenerProtocol.
 const (
-	ListenerFamilyHttp   ListenerFamily = "http"
-	ListenerFamilyStream ListenerFamily = "stream"
+	ListenerProtocolHttp ListenerProtocol = "http"
+	ListenerProtocolTcp  ListenerProtocol = "tcp"
 )
 
-// Valid indicates whether the value is a known member of the ListenerFamily enum.
-func (e ListenerFamily) Valid() bool {
+// Valid indicates whether the value is a known member of the ListenerProtocol enum.
+func (e ListenerProtocol) Valid() bool {
 	switch e {
-	case ListenerFamilyHttp:
+	case ListenerProtocolHttp:
 		return true
-	case ListenerFamilyStream:
+	case ListenerProtocolTcp:
 		return true
 	default:
 		return false
@@ -314,18 +314,18 @@ func (e Severity) Valid() bool {
 	}
 }
 
-// Defines values for SiteFamily.
+// Defines values for SiteProtocol.
 const (
-	SiteFamilyHttp   SiteFamily = "http"
-	SiteFamilyStream SiteFamily = "stream"
+	SiteProtocolHttp SiteProtocol = "http"
+	SiteProtocolTcp  SiteProtocol = "tcp"
 )
 
-// Valid indicates whether the value is a known member of the SiteFamily enum.
-func (e SiteFamily) Valid() bool {
+// Valid indicates whether the value is a known member of the SiteProtocol enum.
+func (e SiteProtocol) Valid() bool {
 	switch e {
-	case SiteFamilyHttp:
+	case SiteProtocolHttp:
 		return true
-	case SiteFamilyStream:
+	case SiteProtocolTcp:
 		return true
 	default:
 		return false
@@ -988,24 +988,20 @@ type Hop struct {
 
 // Installation defines model for Installation.
 type Installation struct {
-	Advice string `json:"advice"`
+	// Acts what is done, in its order; empty in lists
+	Acts   []InstallationAct `json:"acts"`
+	Advice string            `json:"advice"`
 
-	// Before name of the one in use before; empty for none
-	Before      string                `json:"before"`
+	// AskedBack a person had it taken back
+	AskedBack   bool                  `json:"asked_back"`
 	Bindings    []InstallationBinding `json:"bindings"`
 	By          string                `json:"by"`
 	Certificate Fingerprint           `json:"certificate"`
 
-	// Commands that are run on the server, in their order
-	Commands []string `json:"commands"`
-
 	// Files of the configuration that change; empty in lists
 	Files      []FileChange `json:"files"`
 	FinishedAt *time.Time   `json:"finished_at,omitempty"`
-
-	// Folder of the mandate on the server
-	Folder  string `json:"folder"`
-	Mandate string `json:"mandate"`
+	Mandate    string       `json:"mandate"`
 
 	// Notes what else on the server the reload takes in: open findings about files that are not in use yet
 	Notes  []string `json:"notes"`
@@ -1026,13 +1022,19 @@ type Installation struct {
 
 	// Steps of one installation; empty in lists
 	Steps []OrderStep `json:"steps"`
-
-	// Version name of the new version's folder
-	Version string `json:"version"`
 }
 
 // InstallationState defines model for Installation.State.
 type InstallationState string
+
+// InstallationAct defines model for InstallationAct.
+type InstallationAct struct {
+	// Does a word, such as new, link, test or reload
+	Does string `json:"does"`
+
+	// What the file, link or command
+	What string `json:"what"`
+}
 
 // InstallationBinding a host name at an address that is looked at from outside
 type InstallationBinding struct {
@@ -1106,6 +1108,29 @@ type JournalVerification struct {
 	Whole bool `json:"whole"`
 }
 
+// Kind defines model for Kind.
+type Kind struct {
+	// Can what is possible there
+	Can []string `json:"can"`
+
+	// Cannot what is not possible there yet
+	Cannot []string `json:"cannot"`
+
+	// Hops how far behind the visitor it usually stands; 0 at the edge
+	Hops int `json:"hops"`
+
+	// Name as an estate file calls it
+	Name string `json:"name"`
+
+	// Title as people call it
+	Title string `json:"title"`
+}
+
+// KindList defines model for KindList.
+type KindList struct {
+	Items []Kind `json:"items"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	DaysLeft int `json:"days_left"`
@@ -1136,16 +1161,18 @@ type Listener struct {
 	Address string `json:"address"`
 
 	// Chosen the default is declared, not just the first
-	Chosen      bool           `json:"chosen"`
-	DefaultSite string         `json:"default_site"`
-	Family      ListenerFamily `json:"family"`
-	Sites       int            `json:"sites"`
-	Spot        string         `json:"spot"`
-	Tls         bool           `json:"tls"`
+	Chosen      bool   `json:"chosen"`
+	DefaultSite string `json:"default_site"`
+
+	// Protocol what is spoken inside TLS or without it
+	Protocol ListenerProtocol `json:"protocol"`
+	Sites    int              `json:"sites"`
+	Spot     string           `json:"spot"`
+	Tls      bool             `json:"tls"`
 }
 
-// ListenerFamily defines model for Listener.Family.
-type ListenerFamily string
+// ListenerProtocol what is spoken inside TLS or without it
+type ListenerProtocol string
 
 // Mandate defines model for Mandate.
 type Mandate struct {
@@ -1393,21 +1420,26 @@ type Server struct {
 	Worst       *Severity `json:"worst,omitempty"`
 }
 
+// ServerCommand defines model for ServerCommand.
+type ServerCommand struct {
+	Command string `json:"command"`
+
+	// Key of reach in the estate file, such as test
+	Key string `json:"key"`
+}
+
 // ServerDetail defines model for ServerDetail.
 type ServerDetail struct {
+	// Commands it is handled with
+	Commands []ServerCommand `json:"commands"`
+
 	// Files the first 1000
 	Files []FileName `json:"files"`
 
 	// Listeners the first 1000
 	Listeners []Listener             `json:"listeners"`
 	Problems  []ConfigurationProblem `json:"problems"`
-
-	// Reload command that takes it in
-	Reload string `json:"reload"`
-	Server Server `json:"server"`
-
-	// Test command that tests the configuration
-	Test string `json:"test"`
+	Server    Server                 `json:"server"`
 }
 
 // ServerPage defines model for ServerPage.
@@ -1472,8 +1504,7 @@ type Site struct {
 	Certificates []SiteCertificate `json:"certificates"`
 
 	// DefaultAt listeners whose default it is
-	DefaultAt []string   `json:"default_at"`
-	Family    SiteFamily `json:"family"`
+	DefaultAt []string `json:"default_at"`
 
 	// Hops where it passes requests on to
 	Hops    []Hop    `json:"hops"`
@@ -1484,6 +1515,9 @@ type Site struct {
 	// Plain what plain http does
 	Plain []PlainRoute `json:"plain"`
 
+	// Protocol what is spoken inside TLS or without it
+	Protocol SiteProtocol `json:"protocol"`
+
 	// Refuses it ends handshakes instead of showing a certificate
 	Refuses bool `json:"refuses"`
 
@@ -1491,8 +1525,8 @@ type Site struct {
 	Spot string `json:"spot"`
 }
 
-// SiteFamily defines model for Site.Family.
-type SiteFamily string
+// SiteProtocol what is spoken inside TLS or without it
+type SiteProtocol string
 
 // SiteAnswer defines model for SiteAnswer.
 type SiteAnswer struct {
@@ -2049,6 +2083,9 @@ type ServerInterface interface {
 	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
 	// (GET /journal/verification)
 	VerifyJournal(c *gin.Context, params VerifyJournalParams)
+	// ListKinds The kinds of server, and what is possible for each
+	// (GET /kinds)
+	ListKinds(c *gin.Context)
 	// ListMandates Mandates by name, with how they stand
 	// (GET /mandates)
 	ListMandates(c *gin.Context, params ListMandatesParams)
@@ -2808,6 +2845,19 @@ func (siw *ServerInterfaceWrapper) VerifyJournal(c *gin.Context) {
 	}
 
 	siw.Handler.VerifyJournal(c, params)
+}
+
+// ListKinds operation middleware
+func (siw *ServerInterfaceWrapper) ListKinds(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListKinds(c)
 }
 
 // ListMandates operation middleware
@@ -3719,6 +3769,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/bindings", wrapper.ListBindings)
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
 	router.GET(options.BaseURL+"/certificates/:sha256", wrapper.GetCertificate)
+	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds)
 	router.GET(options.BaseURL+"/servers", wrapper.ListServers)
 	router.GET(options.BaseURL+"/servers/:name", wrapper.GetServer)
 	router.GET(options.BaseURL+"/servers/:name/sites", wrapper.ListSites)
@@ -4547,6 +4598,44 @@ type VerifyJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKindsRequestObject struct {
+}
+
+type ListKindsResponseObject interface {
+	VisitListKindsResponse(w http.ResponseWriter) error
+}
+
+type ListKinds200JSONResponse KindList
+
+func (response ListKinds200JSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5985,6 +6074,9 @@ type StrictServerInterface interface {
 	// VerifyJournal Walks the whole journal and checks that nothing in it was changed
 	// (GET /journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListKinds The kinds of server, and what is possible for each
+	// (GET /kinds)
+	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
 	// ListMandates Mandates by name, with how they stand
 	// (GET /mandates)
 	ListMandates(ctx context.Context, request ListMandatesRequestObject) (ListMandatesResponseObject, error)
@@ -6764,6 +6856,30 @@ func (sh *strictHandler) VerifyJournal(ctx *gin.Context, params VerifyJournalPar
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
 		if err := validResponse.VisitVerifyJournalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListKinds operation middleware
+func (sh *strictHandler) ListKinds(ctx *gin.Context) {
+	var request ListKindsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKinds(ctx, request.(ListKindsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKinds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
+		if err := validResponse.VisitListKindsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7824,176 +7940,180 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1dk9u2kuhfQelslXPq0hkncZzEfppM4o3P5sOb8eY8pHynIBKSkKEAHQAcWdc1//0WGg0QpACK1Eiz",
-	"yb37ZGtI4qO70ejv/jgr5XojBRNGz15+nG2oomtmmIJfV43SUtn/VUyXim8Ml2L2cibYB3NTwkMiF8Ss",
-	"GNnQJSNztpCKzYoZt2/9q2FqNytmgq7Z7OXMvT8rZrpcsTW1o67phx+ZWJrV7OVnzz5/XszMbmNf1UZx",
-	"sZzd3xezH/maG/tuasgaHsYjVmxBm9rY8Z4Vdny+btbwy/7kAn+GmbgwbMkUTPWLqpj6uVnPmQoTbqhZ",
-	"tfMJ97CYKfavhitWzV4a1bB4AQup1tS4kV88nx2c9C1TWoqfYfzknBt4YXDOCIwvvkgB8T8BbHto3FBl",
-	"LP4ogbnSaPtXDmOff5mc65qpO6YGNoRzPWA71yupzHlnaNQd2735LjMBr05IA/duKKbNt7LiDA7e99pQ",
-	"w17zGrZYSmGYgFNAN5ual9Qi8OIPSxcvP0YT/5tii9nL2d8u2kN94Z7qi2jIMGe7fPcXvZFCuxW8VXJe",
-	"s/XA9Bv3xv+atgw/LqyhS46U4JCkkmWztlPal/BLO/DlUjG29mupKm6/pPVbJTdMGYDdgtaaFbNN9KeP",
-	"M8PUWu/T/3bFFAPuBS8QCr+oIVv7d8VoVRCq4YWrS6LpThMht7OicwqAs+xTUAve33H69+E1Of+DlWZ2",
-	"X8wum4ozUbLfONsC++0sm+JT2EJ3hmK2oLxulHuRG+b2t/cW/oEqRXf2N9Bx/MUQrq5WlIsfubhNjWRU",
-	"o43dX5h1LmXNqNjbfthG+1HhD1TYRQo633JR2X3sAaakjU5DpbQvLSyJskO7e83FkqmN4gImq+hO39Rs",
-	"YaJxwyEtZkxUG8mFyeCiZAeh+Rpeui9mSyWbTXKcldTpCXiV5Cv7y+RaN+762hvjlosq+aCm2txoxkRn",
-	"jooa9tRw4KT7n3DBhs6T3QjhmlSsrKliFeEC/s6ACZGF5UKp5QtpbujCuB2MW4psTCnXaWrYKGlkKevk",
-	"Q8XWrNolH2m4wzKP7pjiZncI29f+PfuNbFSZgJcFw0sLSg+eUooFXzYKGKyXrNxiCv9zK5U2ZIFHIwGQ",
-	"O6YqXppDC/wNX+ufVrjbgBAjog8gQTJCCmgn82egwLMZwDtwrt/SJUucbdmgLDpi9VfuZUv4nqGN4mye",
-	"syT4WiTbpjmqNLTex+Xcjag9KrcrWXt6nyUlvw7QYdGF37yfJQm8ployk4Bby/kSV91Kbsmaip2/zJb8",
-	"jsFatXR/t+zvFXlGtism3CXI7W1nwhFOnlf7VZpfNrpzN+Q23lk1jocfpzZ/dZm4JUuA2sHL7PISX7wv",
-	"ZvMAxEEqcW/Za0UKQ92ZGn/XVlyx0kiV5jHsg2FK0PomWn8XZ9yQLRVGE3xDk7lsREWMJJSUjTZyzRRR",
-	"rJQqwk64he2twYThHk59Xk0Nubq8xO81KWldE9Cmxu9Q0AzjHRS4uNGtwAUSFjexdJUYTZubY9AMH3bQ",
-	"0F0PW2/MzpE8N2RF7QpE8pYxSjbzOnnn7ey3JRX2sMwZofqWVa9Id+iSitkhKRG1lna5e+v3cG2X08Fx",
-	"gqYCpbcknD5Wly10e6fLitzVDTXjb2T8ZL7LXLva6JtGGJ7gosidQK/XQCjKygtUVHgUhCRrCcI5aEwa",
-	"TQ6WrYlXhM41EyZAvZIMeJi9nUat3K1tu9plzgvQKa/SNKoyh6ZRKfmjh3z7UoveFoJFhIA05n7kOoG2",
-	"adfh1eX+6U7eUMkldEXu7jr8tThwYcJlA+KFhW+HBUT3SSnXaylushzngPi+4GqykMv1TUlT+s2wmM3S",
-	"dG9XPlFZO0Iatp+gFW70N5opTtMysl7Rz798MUmT6tENjtBFYACgB0tn4fHGY8Q62Ib1egR1kFu0FHeA",
-	"Vr9jhjoWlFa6x5+ejhKfQOMEnTQ+S0C1derutlwSHtkDU3MnyEmBmoLu2TDiG33QMlPT0hlXEntYROd4",
-	"1Giv8xK2w33+KG+c2WmfGPlyZSYt4hq/SK1C86WgplHpNejG0cxBxh0jt/2su8l4Mre9IiKzeGMe5RHA",
-	"D5BxWomayP67VDdNIxp/TwRr0v6ZE+Uq5WeggrhHXvmNTUl7TPnQFXEM0340Dnzn1KXu/kGame8iM0By",
-	"40dw6WKmjVSpOVEQps6jIxcghcmtSMzcPwppDh9ugCyLD2z9DtRMpIawxCQxxZYSbyfvnQFxs5CqYz2N",
-	"YFYjIe7hYk3V7fij8yMX7CeqkhbStaz4grNqPB1462xCuvyQUBCd5rSlGvj8K3JH64Yh+6+lvCU1v7WE",
-	"UypmnHV7xauKHVZF0DgbIIgL8MA5iJDIedA37tTNWmQsrIsFclwmmrVdhmILsAQUs0bgTaYbvWEdLSbW",
-	"qO0jljZyLpBGsqbM/QWtmdbIXYfBheZMNInhHsOG2oGScFMMNDiaEEXKFRXLicpXhvuldc1oguG1nUTJ",
-	"aHf6AGUjDPKbJfaJfqA7/03f8WTJm0hF5lQz57FrPTxff/bN5+DCC67qQ8fHTZNa/nd0d5XWs4P6nTSy",
-	"7eH/4BG2H6E9MbkS5w5MXMWbTc2nKvyTRWY3uxecU8zTm551Tp/LHOeV1GbqOn6Q2kwyb6GgPXEa5xlP",
-	"+tKQvY86tMhtIkQF9twRKnGNHiQxSPMEcRm5HLuEkRfXm3nNy/Qtq6Q0k5Te9JZxCj9efvlXwNBynDS+",
-	"WwTbtgxwVsyWUrDkrbLgrK4mKu5ZV1seiFb5GqFtuH0EL4yHD3wd1noIPjp77NNYLNuvJpA74iJ1tgPv",
-	"GX9NKwabHNCGCe4BTYJFx65LhTQrpnygyzCUg9cGj5rffzh0AxD2suiEW4kaQ8vV2odgpb/sBK08/+yb",
-	"5188e56g1n3QRApqazSwk3EpdOG1Cyvxka3ixoD7h6kISu0WPXZ60WB0zbyCFjl4C7CVEi4IU0oCJ4q3",
-	"8OybFwdu1ZYvxnFiL7766qvPP3tRjJPJYIQ8tn6QKbmGTnT0pO+/g5/lJc8sm9hSYVh107Mo5V7LKrxp",
-	"Lkv7VwgsMA+86+Al74GvqhTTmp2KaR4Bp41Up7h3kMu2G/IjD8DmNTJyf9GA/R58m3yxcBfymmvtnPeo",
-	"16Tundee2/XlRKdnOV59KN6ka1wY83ZGFPE0NW6YHjTx0yJefKTvZ8/oa3S5diFQ0zlLW6uDeD9M7m6A",
-	"YkBMt0w8J0pYNO7zwEY4VX+8Up9WuWH03JJ8yOMxdo60I5bUjFa6vSq5JpTo3Xoua14S+PahOwrLS+/q",
-	"ESO8ylrqiZpNKav0KgbDwdgdr7wQPc5YTsu01X1SXNnDo8fkhomJEAqCay60CQUDiAiTCs2Yg/Fgf9UQ",
-	"rXMFYwERRtsaDM/qhV9FxNiqCS2aB87kQ6KzPGSPDc96fWx41nBYVWa3gUdA/oMxTFnM/+/fnz39hj5d",
-	"vP/44vn9v6Vw+wOjtWOEXRhZmm50LAPI2+QVb/VzLsXhfeCI7RepnfwgNynFl5W3KTN/XzWYsxUXlb0A",
-	"LOq6d1l0nUwyiRwU+fRGpjmWqXX6OjPyMLSMnLkRirB9nKpdZgqAb4Q2tK6pQZz0pdo7ngnFbt09ecVI",
-	"OhbSaJ8l40OEFlJlo47mU72u8RYGYhwzoTkPuFrlek1FldTOqQHXg2rARx1HtDqWyhWRqgLmNZ5yMp5x",
-	"BHaXScMSnA7vgc4Fqbmzio1kSPWAPWPBBderiRfnQtYVU9ktWHDac9kBWWocfDHnvszG/rFa90aH/ypW",
-	"S1oRQ28hrOAlsZeFDzfWhM5lY9COEFArpPG0vWMTIwhDutUY8UQlIQbrmCvZLFeG9PhaHPqVH3ij2B1n",
-	"24kYVIxi6ksyJHBLNYBRkDktb63swzXRpilv04OtGFU6FVqsDV2yqiCGacMqizNKSrnZFRAX56agW7p7",
-	"ZRGx4mJpJ2otmwl/8YDsZKgyE+EQrHn+ugvgBB8uXWKgOtPG/U9vuSlX7v+O3tz/aylv3f8qxxARKMyl",
-	"W5lGCf+R/T+ObwH6PrkstkmzCMeLW055LFeAhMFrwzYpyo4u9/ytINiW4ItPNEGWcDBQ1Gch+qMfU08k",
-	"CnquGob1Swo3VtELX/HBJ4GdR1eQ5yYe34H+C381wr3SO0weDYfu2yjVp++bA80BgGbZjSBojQlB6pZq",
-	"WGUfLpRcE9kYzUFgTlqlJl3g1z9cPv38yxceW7G8xA3RK7ndD/V1f81e6RklrYdiFPD9msMKD4HxFNFA",
-	"HTHofOFA8TS/umjeiXbz6OYbTuiMOV4XwWu6I3NGarYwlnB89kN7/XLtOYXjvJZ1SFHvusbsF98cOrN+",
-	"rWlI3HGTkTq9AaIXO8tqCbfxwjBFLjQzT5vN30KQFB6QVhjSMq1fsw8brpg+Y4CBU12jeZIA0Lph1WAc",
-	"cbmiPMFL337/U0FqRhcEYkCTt9MJQ1hhEakd/EM2StD6e2FcmkE/Q8Wk1bzCPsrkGU3BSRViWbvg+cf1",
-	"Lz+TNkoI/TtJtkT1aqLMP9qqNDqWEqwdzgsBYCk85OLAStwrLnkAGafghR28no8X4jS/geZdZljBXMlb",
-	"JvpnNQ92JoxKpv7gA3eBLrgZJyOvGE2YESwSPKOpqTbEDr4LQ+vO7Wic1TmfZdNK1Pvuh5VM+R7ZHVM7",
-	"nNTOhzLxihEfDUZgiZb818wcDmJ087TQw42nsPYjFSn/wHAiQohPyeTnhbQInxGRzpPNmWFClkFmeHgO",
-	"TnFZg3x3khzco2JeT8eX8bLxqQQ+3mVESkESrT6kcw+13kPp9RzNDWun74rSLqYVCxok9ZO8W3NcOBCG",
-	"G6KPMutE+5Frw8SAnzZtClpJzUTabIg1VuL87gJsAH802ingvcs4Uj3x2xsAXTqVfs3rXQzllTEb0CMU",
-	"o2lI2sEycWJTLYz90gVBAMd1ecOiNydyzFuNtxWgl0LHT63Q2mPvU1NS6cGyEL3AbkEoUZn0qtiJeFDl",
-	"dR+AVDzRxZ8Js7c3x+iZ17RiueTCw3xxgmnK3u3UJJ2n3llaNVaH/zA+wxAGxQTDo31pkdesr33CPUcr",
-	"RrohPJ2SCHKROF61ZxPFrBI6eczg0yREfOKRdAFWA9bK1qIzFt3hi5uUMcVebEH2CFYQsmXCRBlRxxp4",
-	"DqnCigm2vcknwRuVFMv9ojv2BEHgAJLSAtBIElz03MoC7Ggj1Tu7howAm1ba/D0KuXWOXiLk+6vNM4AO",
-	"FFofoz+lEclHzCnKS+7g14NsgHN+p+jCDLlnpqWvT2QKmUSMYC8wkpRSKaeqHFaRdWw9y17huPNTKDT+",
-	"+jmfLoMzvENATarStB/t9+z5119+9eJwgaUM5H5m23dWa0o4aSErJlPhA78YPFbw0r7r8Rb0axw9taRf",
-	"vBOjd/2zZSMmGWJyTjx6Yt8eHtpRDPs1vnusU2zQmfU4CdRTHFIdp03Cz9J3jACSvWXeuTI2St65/y24",
-	"oDX/P/iDBQ8JRHFWyD1ZdYSvA6Y7i5MDaxv0uKHBKjPHeDLg0ondGZ5Neq+Dq5QAN0s4M0Nehg5dTvHq",
-	"0yWaHMcRTjZ8dStVpXOlLp5AbmXR3vZ6I28PR6ij0ueGDldIdvunuDmCQHamewPGP7sjoOdmxWKhOGqG",
-	"jJ9ocL2STiGWYb1xyNzfHqhM4PnkumeevVSy4z09wC+GifVQQBKzSoNfQ0SJ6UvvLdV6s1JUR2G1ExDc",
-	"2pY6skGi8qIjxzFv9nbUGopysoSr1Jo0o5wmR7OYKbRxDp3DX+074NIyN66M4F4VzQBsUAfRGHGQZn3V",
-	"VGf/DLsKM+VhchROx++1t074ML+YU6SqIqqPT1N1AxzHzTx1HGRlxwIwRnRy8aEQyB4YswnqQyElOVOf",
-	"t83lrB3gRHAGa5/j1TF3CEns2FDm6eCNGUwSGJYeGfByQODiV9mkTHULJYXJlYjSxLJfsuVm1WZWXSQj",
-	"wOwwN1kLZTacu44suvsMnNX1za2QWzFmgS6Qa85quSUXn9pvn8K3F7Rcs6flitY1E0uWXH470w2WFUjw",
-	"olo6d5YzSi2kQouGYHdMuVppSTtxNHgGQHvW8GC/wuAJh6UOmDvg2Z8ktackbeTKG7R+2H1Xu8uBG82B",
-	"3BTf269yQlcGwUaSSmKgHje5gK0mZ7LiJpOB6f5wMPgWvg9zDIDP7W0PhoNVHPIlGQ5bT1+6wgwFkQoP",
-	"Jpa6P8g7huo3/Ipc2MtgEPqkXJC9oujFrtaduIF2zdkUOij6lsYQNTeyqjLoiyOGE0+VN20kCqz16ofm",
-	"SyAPpORnHw2targwsUK/88MLE/OjShJ7xpJZfC1plYqvD5FEqhGCi6WPsQVDtZHyFurqdAOVuRjtR1gn",
-	"w2Fc5BIXLh8aa/d05pgkjqL3MrNzxWi5Shu3E1uDGjXlaj9ejvsSjalogGR9osTYnqMnbDB536BRUwtd",
-	"DFYBDW4IaozdomXEdgt2k04V62+94lVu7zjTTTYBrRHhkt/fGdSIHp/+NJj8im5mh20kvJgXdEJEkcG0",
-	"TMrXr5y1K47YQRtx6h2p7Wkr+rWBAzXG5U9VLjjDcdZckb/BwnpKG2JVxinJAZCamczxjrjHKSYL7vxU",
-	"cf/ovI4ryZMq2pT0c1k2t78FjBN2kjqmDBjHxgY0hGGiDDVSUHMamhEqwO4lfIzXBWJq85QYkxnTJoSo",
-	"D1DZKcxr+eIwJ7KvXTPzX5vjNNJ0ECoImwtZ13Kryd/8dSqFY58+eTjWYp8PXD49NIPNolWi3DmxQ0L0",
-	"bUG2K16uyBpIDmLC10B1h3Tm1jRyhIkIg1mjMdJwbrNPg93fs8WqAWMZo7cYT5+RCjvpk5lIwEyxqCZX",
-	"K0GazBNYzuFS7aM2EcHB197cj+VtlGKd1Onovh7us3FEFV+vRqcqfy9QFYBieZbYrM50/fObpGQ5vUvG",
-	"YPuJAYvJHRVmVOG5gTxgP0avOm67iyLgIYM98ebMBqwHHUZf+ejAYeRLwao3IqlmTg593wQL8IMst8G/",
-	"nM8Lglewji/VkFMiXkHYLNAsJZppPeaqa7uHYVjrcCT+NU8G3/dUw5G1dw07UFjWR82lQorC1Uy29i5o",
-	"gw6txjAtVfSIiMKV3Ay0LwALO9NtEXopCCQdjwLMDzLpSj1UxsOCQ589vmVTJxVLuOvhGbHA8ybXsXWl",
-	"vSU1KVouGp0MVzSEiUqTFRWVXmE6qjZWoZILOBFWq6a9ZM+EAjhsZT4sLDrLYIj/jIqiete0R06Hotut",
-	"7WsytVOigMpyx/BS6G3KNBRbf7PdLIBTOIFcN+UKEkaFYGXOBBDQPh6R3qx/iAcMpvOnIyHzpl0XfGu/",
-	"GgabfrA43mLgeC9QnwUmsrse1tTAea9TxggggFI2dUXmoQz8+Gp7R5TKvmW7vC8DHvpomP5JNLog2igq",
-	"lkyRT7ghPr3NyFC3LzpBfwcLLiZZY5Oinv3nQQW8NUs5d+Ij7HWdrM3wuILco/wcOCdyJReKGUAfA9qT",
-	"B24oR58n0V35WSMKXTPObHnkhGWFqiUzvrPISm6JlmvmUuOh7IFZUdE2q03YwqFSVMZO7hhp9rFidGoC",
-	"PcRr5Azn04PoJpZ7yiROlHLD0karuLVZQWgo7UQH4r6j8jB9g05kudHeZpo+VW6Mm7Rd2EnOmhWtezM9",
-	"Sj8oDw30sxbaSZEQiSoNrdEaG6+iUDYH41hXi6innTEE9LSkF1euRSwGqo1L/3ZAlj9buVp3gXMOZMwP",
-	"RZq2rHdKLZno+3aaCQMMmhCyXvWsPj5e5w4cxW37ELx1jqVN4Lwx+lKtZ2q+2WTKPykGxVvWrn0WFfAL",
-	"ZK20S75lig+t4dXynYeOpDmW2RuVhuyvkYMv91UA96WfLi4IvH/4PMjz2D/JleuWdO5L9zgDUNrkJkW9",
-	"I2bFNcEjdKCXeL5qQztSOHoHO3rvbfCdxLr6x4dgxs72Sc1KKyY0mogzebquOCrpSJ1MQAkKRssVceX9",
-	"R5FK6DmQssA07GY4ZIBlxPaOshmqDvn62EldYxywErUDxQ0WA01knfVgxAVxSUmpFEes45FKjWzzvDA8",
-	"am7VC83qBZELUjtJB/xOUkOWz5y1hWdOlU5WU5HzSqb2CuKtJQqfbjvOgUhF8qqAJIEUcOCBJhBsnwcL",
-	"+r7lgrTJUMFehpHIxQMjzVsOPo41Bjf4Pjy7Vc1chTi5ZtNAmb2YcvXkgVTmsfc7/LdzEv3SPUm0HCOc",
-	"hhZhMWW/TzK6ZALUMQbw0ZoFZP+dJCR6wOYeVJQxRvdmWunflNjuXQ7epO7Fd7/Zg9Z1wMQp4pMx+exo",
-	"wxR8f9zd7pNd1/QDX1sF6osXro6/+/XZULWKrovnYPX/CfhNO4c8gmDNSTi0ubEJIYOhwxnLKK0gsErJ",
-	"tfNz29Pn8nSpIXdccyMVZOruVx5L8CCwz21XvPZhaZYhjY7+4r1KpVNqJ455dz+1BJc3PrMkfBi41EZJ",
-	"V+89JLS1fMsHWaD6ytLRknCf7MPy6rJom+QrkC6LUATL3k6tfn26fBfMr3ffp2kr3dMrGUuRlqZ8K3m6",
-	"m5ZFMlQ1m4ljYvELbBMOAI5Bu5EqE2LcJYO2kMbV5SW2UWgbrGAP8/cjnb6IjVAX26XcOgMobj6LkZOw",
-	"X5VsYubCx0dUFfFlqeH11Ep/a6uG74WQUPMUI+vagDqMsUudma7uccJA44EYlFDjKGvDSz8ciGnMxaK0",
-	"cYZ70GgLAQ0Vff7Ncu6HqYF5k5LPyh1FVbCSXKLtSMrydSPblNghKrMTnuI8OBie8zwE0OynXMhDbf25",
-	"toJ+uv5hZCnMxQcBGLu1jl1uRaaG2YEulCLj4M9z5h4nrcDRjCEMWOW84wJ3VQqLmVENEIN9VXe62Bzk",
-	"s8hgIxsnQhB5bdijlQgSGIP9lI1V468tjfiSC9pXxOXO9C9veSigBVo4Wwp6sxfbQjf8P9DY5ZkOkB6A",
-	"kFEVuxwAMPf3ICQtErTxDpVpXrInEEhuFC3Np+QdXzPXI/XX11fkiy+++MZev//17qrA9lXwDINDSSXL",
-	"Bhp2kU/s6988//Krvxcur94VO2e0cg105zv3L4QyUuIMc5+S76FuXUnrmswb05oVNF8KO7FgrNJtnA/5",
-	"xAHr787PAmB45bRuBpVvZO0ig8A4xLEhOCOGzmsWd6ngJSOfWK6qBK0v8C8XtCyZ1p8u5d8/nYUUoNkb",
-	"h4+ocPDL2bNPP/v0mbfh0g2fvZx9AX9yiXWA54vYooQ1rVw2DJfiTTV7CTXJvm2V3ZCJo2cvf0+zmvaV",
-	"i/9sGNSyQSr6F/wMROQbbhSOROh4JuZbcOxrVemZgu2xneiQFXJCfeHQHSk1da/peJh/QiW9zJ6cWNaO",
-	"GFLkW78HxlC5n0/h3/fJvR7A45WzUY9480e+tvfLe8uk9EYKjBf6/Nkz7Ihl0GUP5keXcHjxB5oNxkHn",
-	"26jpCXCP/aRq52EJAEmPFxZ4EcLpwXC1XlOrZM481YfQZq4IdPmBTnwIVEPt2fkdxWI9e2/HuCjp8IG6",
-	"onp2RghdXYKokACOq5KgTwCdd26kXp2zCFSGqbUuCC1dRxdQQVwlKR3BDe2PEeAuPloCv78A0TCkNqPc",
-	"1gXlpX3lnXxnZ5rMm65XUhmXC/LeXalMm2+l08ZOgobLsIP77q1tVMPuz4r/5MFwsvbDUQ/7ciE/vuSG",
-	"WjsEuyh/qGzt8R46VGYw3gtYzZ+ZXmDekRdRv75u5c43F0RL58+p6E4745GQ21dEsCU1/A7vbFFlOX2I",
-	"ALtZ0w/9u8Yb4L5EY5r7/RT/sK9CfTw0BRfnmQJTycZfK1AFiHa0gfwtiu5AK0Ghm0TLNXPOByG35BN7",
-	"NEByEtL99RMwbf49A/NgYW/Xu6/ATL4/meun4DeKP5/iv2jZeIr/YvxdMXsa/oei99OMdeyvduFGJ+/s",
-	"l258ysmaGbhrwZu6IHe05pXzrGSu3ejji48usu8+y1T+ncU8ZZ+l9O1rQSaD/jBGY6bT1/YnRGZUfMld",
-	"sS77ARav8NTmCyB3b4GY/lL9zL4u0h3NHgvfmJSZkSTKbs7AA1H/i+iK1SBLQAqx1ZIL4ppKW0JoNIPb",
-	"ZsW1r/GUpgfFKiYMp/WBqyV675xwDdMMiWcuUv00ApqryOJVlnaX3lyt6WLoam4/QKHMscmauSiDLiB/",
-	"ZWt5x9o9Plgg62DhecLiLdVSQpOEhwPrtXRhqDSCUhowxWzTpETRqjrh1k8vi7aL+w1a6Y6SSBNAv2Ub",
-	"cwJ4/wdjmy60Y5J81ak8AxlVxJX4y9JqG/uS4/Xft72QznS+cYbMucYVPhx2//SlgUJB9yj31jkpoTCx",
-	"FWEjgOH8Mbgu7F53A/qVfRzBrUOW6aX7Vzjz8IAu+/dnB7uP00xAf+tz83wg7glUIAieshTsQI4mPEWF",
-	"Dn1QhgCPjbfyoH/rXvjrAx/98e7xaWgfqNZllAH0t5A74ybJwX0xxs75+jx2zqgb8ERDZ9z2eJyl0zta",
-	"k3bO52M1NJAYQswmyFpWEIuCnk5mZU0OZPrW0lY3w+iGXrBDCOnNK6ITdUAf1eUn8r+fYhjxX1+te/1I",
-	"dlR/qgoCMGw7jiRldn9QLz7yalB38xF9e2c1oX3xalDz2ouzGYqRegyc5Bjpoo1iPIGyhaO1ilbUfzyN",
-	"nFVoo53DCjbaPiOIcIYUxdb8jnU8mrOXv7/vXh8MUhShppySJdMaQqHhw3bT6GvDTXcijgfvjzedN9OE",
-	"2eNAbTXtKUzzr8Rm9npenpPXdDDgop6cIKULItiWJdhPF72g4A1JZJ3A8PPoaql2m6P0tc/OsoQcM/Iy",
-	"7AmkOqluNTb1tLqNm9xJeHhAnuiObQgaK6N0gtKli27HHz40bwDPe0f74qOrcT946/TQP01MhGj5n10h",
-	"/Uc7czn08V6GwwkulHjI9laBqJyijaBVDR5N3+NtOoYu5mzpiiCkz+q39vH/G6hyfShOYFinCjpJhlNm",
-	"FeK4+/cRWHC9vfNo+BWe/w8eOmZZ8JBCm/mAhji4eggNf7jeo4MyCPYnfYAK+1cSLuL+seeUK/65klAC",
-	"1KIsK0l0xUZE1sVdr1NsEnPQTnaXxd1en3WqV/aKYxVhVNWcqVBmr9GGzJm3pv4RRkwJny428MiwpEdA",
-	"a6fJbs6wV2ItLn4Ku/Q/aX3r4hdc5QSEH4oWrLzF8NIQ+R86+bVJ/mlyCPbqocP7k3/p/4/TGzdLO+fp",
-	"9WAlc9dVFy3m2NtvR7Shosq6e9Km8ar6Kahu51AC4t5sjyz8h8Zz+yhZ0+o0CIFioF64fwVyomEfwK9B",
-	"XWqwiMt9QzLLP65/+TnvAfI/LyrfdTB5zKAnYYu6A4zW5yq5wnZQ+diupBGlvGOKVW0PaKpcFS9xSuPo",
-	"QHNR6hpqgKWWmjipSopQT9xXPUsuiOfNDs+fffPicWMOOh0jMxqLQ+wpPeNt/rNegRNhJesK7JS3rAJR",
-	"GeLAPKxVm1O4TwEjKHOsEz1Lnif2oLtotocD9HtRxbAMtTBDd1t3wDE7XRu6s4d8P3qjw3dzGvhZgPPs",
-	"MZinK/kfmnqeQOEO2fv+OuPGXWbjqfFio9ii5svVQJztlZV8/uRwbzMGhzzA0EfgFCwEdGnXwwUCocmW",
-	"1zUxaldgsTIMYQhtc8Yh4y6kuCURAclVf3JEtKlqQ4iA0MhTyevUJ3U/0WRLd8RIl1zTuwUzOHBsaVAu",
-	"/8W98j8W/bbox9mFdgfzrLI9QkYHK6CrUHIeGb3TB/ORhXSsvHI+QxVADyr2u/oJcbmYwkrojCrBXDlB",
-	"LkjcB3bwoI0ys3us/UmNhVngh3ITJ7rgHeinm9KHIX/R6zA9iIXBGOk/jfUW6lR0aphnQ5G4OJEOETuk",
-	"wjGZK9ksV6bohS+/wmBGuwZXCTaDqg2Tm5oN3kZv3StnBGfUnjMBR7uR3dwy0hOoDn4sq2KTNd35tNoI",
-	"Qi7lddgY8zYUzz8Dn++2CH10V+wdN1kTKPR+PUVAY1VpyMUBXFiWsuR3LpWLq71OMXuYaSn34qMrujRC",
-	"zQ04m8ZU3GcT1FwFs51M0fVQeqKJ23/hU78dL4aMb52hX2pcI7a+gkXF8mTwONcB8LVLHzeZ0Tf43af9",
-	"04Xz/jvQekT+rpI5NuIYQ+0XvD2mWfUNjvJ5yP6x+A1s8ywwt4J+l9FYPa5cSakZ6XbKxnrRKbQoRh3d",
-	"52SaX+GF/5b4NLe2oyE3IqbNl40oqQAjZuFscb6jI4gjFTV0TnU+3i2q+5MVQa5D2erT5OFGeaHO1J5u",
-	"G9nJDzUHckOxOPlJM0Mx59MHBXdSQf/6EcFRi7xzavZIPE5C9o2uHX5dqhpX+10Ck/GoSKqRYT137K/b",
-	"nuKTbGbw2fmNZp0WmBnVRYe2gydQLDF2LigpoYdTgY3GrSTjcbNVMg4TPgY3F7Rt9pLlKr4hzEOwVOzX",
-	"adauNf0rUrOFcV4dKM2DRkPQPJw/SLhCUSmmgNnuSZteqiT2/kL6tfh66wGtikQNdFKroNk1fP3scR12",
-	"cQOfDMF6lJ8i/IaXK+eEw0ERhYBcapy518OuQOLdjaVN31snmyYeE/xrVwfxQRSaQi1mLOSzFPb8s4M1",
-	"Wc+bIb4HkGzCQn2KG+MydMn2Lvkn/c7SVPtIHHvvo/lFsTVVt1CqxDE50XEEDBJF6EadF4L4MaE6PVJ4",
-	"iMDk4hFCvTu95aZcMag8P0VQitqkDQtLfylZhj9CYBFUqAMkZOkSs3R14WLF0As+QISh8F7OeHLNl+KX",
-	"xszGmD40NNW0d8ysmK0Y9Z6ua2aeXrmafh2I9pnI/YlsJk5+ga1BjIpid9JXCgJ7SdHroJk2n+SlO1+G",
-	"8Iz0hO1Jk15NacUkBPZJ7Mv/7A85wRzqGsKeyRba7Tb7yLbQISTEoHpUSs/o5d5/Fvd/TVks8PFFt8Vu",
-	"ssgEmgnbF89k7QsTTLH4PU+1Bj+VgQ4TzIkU7IkmVlOM7EFW2oNCXvgUzCHeJJsHu3nabPK2OujBfq4z",
-	"FPd3/zMdIWZIswF4/tlO0xXYAfW+IZDQrtGwCMvXGbYJ2IfGIwfEO3xnqoD35xKD2jZWZzXpOFjlUyMQ",
-	"lgOXlqEKQX6uU9dpk/XYxw473SQOnd34SZgkgBBuHJisV5pTYgjHhiqD+RIp/ESn42AKfkDXRA0IPnvz",
-	"3WNQftaYFjoPncKY5uANJcnkliyoCr3PDwP4ImokOAzoq9DK7lh4F6n+SphBhLt4Rea70MEdwlkEa/uv",
-	"pgPJRU93zNdTePbI9RS6gHuc8jQo9UASAwIVdB6AE+Q1IMCxKv1hCmF3zHWEsE+Mb4aXIxbXLe+cobYw",
-	"QQKYLqEG0iFcSs3DIfpDf8ic4oxe96EL/Z13zJ8RMr5rVIbU3CpBcJFQS55xK6qWihl9GmaE4rGb6JUl",
-	"N1qtuSCaMU1C5M4TPUWh/InesnfYxeMcN3Onx9UjX8w/sy226Dp7thPgBMoml87kLwXTrF647AhHBaD0",
-	"Q8E7KMAku9VYOjKsQ3G4pPOxNneyRd9/e62cZHyOXeHJ4nMw/0nmz8KaupqyVAwchp42EvXE+P29vUix",
-	"v8Xv7+0mg8/894+zRtWzl7MLuuEXd5+BjINjf4xzwXjp7L/eseOmjf4S4gKjv3WTwqMHobhgOwdeJ9Gf",
-	"PMO8f3//fwMAAP//",
+	"7H1rk9u2suBfQencKie1dMZJHCcZf5pM4hufk4dvxjfnQ8o7BZGQhAwF6ADgKFqX//sWGg+CVIMiNdLc",
+	"ZPd8sjUk8ehuNPrd72elXG+kYMLo2eX72YYqumaGKfh13Sgtlf1fxXSp+MZwKWaXM8H+MLclPCRyQcyK",
+	"kQ1dMjJnC6nYrJhx+9a/GqZ2s2Im6JrNLmfu/Vkx0+WKrakddU3/+IGJpVnNLj999tnzYmZ2G/uqNoqL",
+	"5ezDh2L2A19zY9/FhqzhYTpixRa0qY0d71lhx+frZg2/7E8u/M84ExeGLZmCqX5WFVM/Nes5U3HCDTWr",
+	"dj7hHhYzxf7VcMWq2aVRDUsXsJBqTY0b+cXz2cFJ3zClpfgJxkfn3MALg3MmYHzxOQbE/wKw7aFxQ5Wx",
+	"+KME5sLR9q8cxj77Ap3rhql7pgY25Od6wHZuVlKZ887QqHu2e/1tZgJenZAGPrihmDbfyIozOHjfaUMN",
+	"e8Vr2GIphWECTgHdbGpeUovAi98tXVy+Tyb+D8UWs8vZ3y7aQ33hnuqLZMg4Z7t89xe9kUK7FbxRcl6z",
+	"9cD0G/fG/5q2jDAurKFLjpT4IUkly2Ztp7Qv+S/twFdLxdg6rKWquP2S1m+U3DBlAHYLWmtWzDbJn97P",
+	"DFNrvU//2xVTDLgXvEAo/KKGbO3fFaNVQaiGF66viKY7TYTczorOKQDOsk9BLXh/89O/i6/J+e+sNLMP",
+	"xeyqqTgTJfuVsy2w386yqX8KW+jOUMwWlNeNci9yw9z+9t7yf6BK0Z39DXScfjGEq+sV5eIHLu6wkYxq",
+	"tLH7i7POpawZFXvbj9toPyrCgYq7wKDzDReV3cceYEraaBwqpX1pYUmUHdrdKy6WTG0UFzBZRXf6tmYL",
+	"k4wbD2kxY6LaSC5MBhclOwjNV/DSh2K2VLLZoOOspMYn4BXKV/aXybVu3PW1N8YdFxX6oKba3GrGRGeO",
+	"ihr21HDgpPufcMGGzpPdCOGaVKysqWIV4QL+zoAJkYXlQtjyhTS3dGHcDsYtRTamlGucGjZKGlnKGn2o",
+	"2JpVO/SRhjss8+ieKW52h7B9E96z38hGlQi8LBguLSgDeEopFnzZKGCwQbJyiynCz61U2pCFPxoIQO6Z",
+	"qnhpDi3wV/9a/7TC3QaEmBB9BIknI08B7WThDBT+bEbwDpzrN3TJkLMtGy+Ljlj9tXvZEn5gaKM4W+As",
+	"CF9LZFuco0pD631czt2IOqByu5J1oPcZKvl1gA6LLsLmwywo8JpqyQwCt5bzIVfdSm7JmopduMyW/J7B",
+	"WrV0f7fs7yV5RrYrJtwlyO1tZ+IRRs+r/Qrnl43u3A25jXdW7cfzH2Obv75CbskSoHbwMru68i9+KGbz",
+	"CMRBKnFv2WtFCkPdmRp/11ZcsdJIhfMY9odhStD6Nll/F2fckC0VRhP/hiZz2YiKGEkoKRtt5Jopolgp",
+	"VYKdeAvbW4MJwwOc+ryaGnJ9deW/16SkdU1Amxq/Q0EzjHdQ4OJGtwIXSFjcpNIVMpo2t8egGT7soKG7",
+	"HrbemJ0jeW7IitoVCPSWMUo28xq983b225IKe1jmjFB9x6qXpDt0ScXskJTotZZ2uXvrD3Btl9PBMUJT",
+	"kdJbEsaP1VUL3d7psiJ3dUvN+BvZfzLfZa5dbfRtIwxHuKjnTqDXayAUZeUFKip/FIQkawnCOWhM2psc",
+	"LFsTLwmdayZMhHolGfAwezuNWrlb23a1y5wXoFNe4TSqMoemUZj80UO+falFbwvBIkEAjrkfuEbQNu06",
+	"vL7aP93oDYUuoStyd9cRrsWBCxMuGxAvLHw7LCC5T0q5Xktxm+U4B8T3BVeThVyub0uK6TfDYjbD6d6u",
+	"fKKydoQ0bD/xVrjR32imOMVlZL2in33xYpIm1aMbP0IXgRGAASydhacbTxHrYBvXGxDUQW7RUtwBWv2W",
+	"GepYEK50jz89HSUeQeMEnTQ9S0C1NXZ3Wy4Jj+yBqbkT5KTwmoLu2TDSG33QMlPT0hlXkD0sknM8arRX",
+	"eQnb4T5/lDfO7LRPjHy5MpMWceO/wFah+VJQ0yh8DbpxNHOQcafIbT/rbjKdzG2vSMgs3VhAeQLwA2SM",
+	"K1ET2X+X6qZpROPviWhN2j9zolxhfgYqiHsUlN/UlLTHlA9dEccw7UfjwPdOXeruH6SZ+S4xA6AbP4JL",
+	"FzNtpMLm9IIwdR4duQApTG4FMnP/KOAcPt4AWRYf2fo9qJmeGuISUWJKLSXBTt47A+J2IVXHeprArPaE",
+	"uIeLNVV344/OD1ywH6lCLaRrWfEFZ9V4OgjWWUS6/ANREJ3mtKUa+PxLck/rhnn2X0t5R2p+ZwmnVMw4",
+	"6/aKVxU7rIp442yEoF9AAM5BhCTOg75xp27WImNhXSw8x2WiWdtlKLYAS0Axa4S/yXSjN6yjxaQatX3E",
+	"cCPnwtNI1pS5v6A109pz12FweXOmN4n5PcYNtQOhcFMMNDiKiCLliorlROUrw/1wXTOZYHhtJ1Ey2p0+",
+	"QNmIg/xqiX2iH+g+fNN3PFnyJlKROdXMeexaD89Xn379Gbjwoqv60PFx02DL/5burnE9O6rfqJFtD/8H",
+	"j7D9yNsT0ZU4dyByFW82NZ+q8E8Wmd3sQXDGmGcwPeucPpc5ziupzdR1fC+1mWTe8oL2xGmcZxz1pXn2",
+	"PurQem6TICqy545Q6dcYQJKCNE8QV4nLsUsYeXG9mde8xG9ZJaWZpPTiW/ZThPHyy78GhpbjpOndIti2",
+	"ZYCzYraUgqG3yoKzupqouGddbXkgWuVrhLbh9hG9MAE+8HVc6yH46Oyxx7FYtl9NIHePC+xsR94z/ppW",
+	"DDY5oA0TvwdvEiw6dl0qpFkxFQJdhqEcvTb+qIX9x0M3AOEgi064lagxtFytQwgW/mUnaOX5p18///zZ",
+	"c4Ra90GTKKit0cBOxqXQRdAurMRHtoobA+4fphIotVsM2OlFg9E1Cwpa4uAtwFZKuCBMKQmcKN3Cs69f",
+	"HLhVW76Yxom9+PLLLz/79EUxTiaDEfLY+l5icg2d6OjB77+Dn+Ulzyyb2FJhWHXbsyjlXssqvDiXpf0r",
+	"BBaYB95N9JL3wFdVimnNTsU0j4DTRqpT3Duey7YbCiMPwOaVZ+ThogH7Pfg2+WLhLuQ119o5771eg907",
+	"rwK368uJTs9yvPpQvEnXuDDm7YwoEmhq3DA9aPpPi3Txib6fPaOvvMu1C4GazhlurY7i/TC5uwGKATHd",
+	"MvGcKGHRuM8DG+FU/fFKPa5yw+i5JYWQx2PsHLgjltSMVrq9KrkmlOjdei5rXhL49qE7isvDd/WIEV5l",
+	"LfVEzaaUFb6KwXAwds+rIESPM5bTEre6T4ore3j0mNwwMRFCUXDNhTZ5wQAiwqTyZszBeLC/aojWuYKx",
+	"gAiTbQ2GZ/XCrxJibNWEFs0DZ/Ih0VkBsseGZ706NjxrOKwqs9vIIyD/wRimLOb/92/Pnn5Nny7evX/x",
+	"/MN/YLj9ntHaMcIujCxNNzqVAeQdesVb/ZxLcXgffsT2C2wn38sNpviy8g4z8/dVgzlbcVHZC8CirnuX",
+	"JdfJJJPIQZFPbyTOsUyt8evMyMPQMnLmRiji9v1U7TIxAL4W2tC6psbjpB9mZnJhVFyTSgpWWB4B3hJV",
+	"MRVCgLggNXcGmFG0n67iCr8WaHXPM1HhEH10O6flHWbmdLkkZEUre9kbescEgXcxVM+nunzTlQ8EWGbi",
+	"go6/1zNecs+buwwbfCNOnz8WQYlwiDvKuV5NvETXVFQ5XU5Ik43fY7VmRIrkDoL/KlZLWgF+NeHikliG",
+	"H0KGNaFz2RhvCwB4UMUg1JML0mhGdmxiFGBMmRojYtizgbEjashcyWa5MqTHm9LwrfzAG8XuOdtOhLxi",
+	"1KevoGF9W6qTY2LlF66JNk15hw+2YlRpLDxYG7pkVUEM04ZVFmeUlHKzKyC2zU1Bt3T30iJixcXSTtRa",
+	"JxGf74D8Y6gyE+EQLXLhyorgBD8sXfpgc6aN+5/eclOu3P8dvbn/11Leuf9VLpTSA4W5lCnTKBE+sv/3",
+	"41uAvkOXxTb40ZYgkrUM59jTDEl/N4ZtDtsEQvJfOK0pwhMJzFF44S6MohcgEsI7InMNBzygoMPCI31G",
+	"ng/ss0fsAUyH7rQrTJuuJMZdKNlKVRVEN+WKUE0E2xagDjoKtgfBIR2jJcua8mZaN44doZRrC8rDriwJ",
+	"8IFhD+0xSRnq7wg0ELBVWpYniLfqxGB3S7mssg8XSq6JbIzmIHij1i305LVxH93Jb76/evrZFy+CupDK",
+	"XdwQvZLb/ZBh99dsQHJG2euBzisKYc1xhYfAeIqooo44db6wonSaX1xU8ET7e3L7DieGply3i+A13ZE5",
+	"IzVbGEs4IYuCET+2pS/PrRz3t+xLinrXNYq/+PrQWQhrxSFxz01Geg2GjF4MLqslSAQLwxS50Mw8bTZ/",
+	"i8FW/oC0gpSWuJ7O/thwxfQZAxWcCpzMgwJA64ZVg/HI5Ypy5Lp/892PBakZXRCIJUVvyBOGwsIisB38",
+	"XTZK0Po7YVy6wp4KgquLcNlk8pWm4KSKMbFd8Pz95uefSBtt5P1EKFuiejVRfB9tnRodkwlWE+fNALAU",
+	"AXJpgKbfq1/yADJOwQs7eD0fL/TT/AoafJlhBXMl75jon9U82JkwCk0h8g/cBbrgZpycvmIUMUdYJARG",
+	"U1NtiB18F4fWndvROOt1PlunleoR4URiPkx2z9TOT2rn83L5ipEQVUZgiZb818wcDoZ087TQ8xvHsPYP",
+	"7/jqW8BF3tywkVrzec2iq3a8tuYylfJDW0WwO/xkhXAlN5kUxAVVwdJkYXvPNTdWqTKk0Q2t6x3RhooK",
+	"MhGpUwRZtczkCvsLZC8mkorUrgyJbdpltu2vnJsaH2TD5MZ/jH6L31NuPA8BgPUsQjyH+lPE1gEJHR9V",
+	"9wMVmKdrOKUmRlplMk1jgk/I7RnEYj5fJjM8PIfwDllX+lTZ5EdFb59OMvBkFJJiQuTWiOQYFK0hOHkP",
+	"tcHXHrR9zQ1rp++qrC4625fmQLX0vIN+XGCbD5z13vasO9geFCYGIg5wu+JKaiZwfdRXC0orFRTAAH9v",
+	"tOM+PXEwMcD4b28BdIeKD+CsVm/sTWwVA14x8vaHG6sVb7lZWRWCOw+Pw8/KmI1dRbnBzSTc2wgRoWmi",
+	"ib1fuyNqjnE7wbYeLOrcp26n8Ihgx/D4Y6tv9SSTqVnZ9GBllF5ugyCUqEyGYepHP2gxch+AQjcxyiWT",
+	"aWKFntEzr2nFcvm1hxnqBMuuFUspKizEeIGqYUS48NORLNYO6nNsj3YnJxd833ACIhqtGOlGsXUOplyk",
+	"3M+frjrwl2JWCY0eNPgUhUjIvZMuxnDAJdwaRMeiO35xi5mq7Y0YxeZokSRbJkySFHgKdxRGIooJtr3N",
+	"14EwCtUow6I7pjBB4ACS0gLQSBKjVCyvZOxoG+9bu4aM7oXLceEChvRSRy8J8sOdGBhABwqtmz2c0oTk",
+	"E+aUpOZ38BtANsA5v1V0gYUtRrfgtAoOE5lCJhcpmrqMJKVUymnZh6VmnRq3s3e/3/kpdPFw/ZxPDfcz",
+	"vPWAmlSobD/g9dnzr7748sXhGmMZyP3Etm+tmIHEKUBiWKbIjf9i8FjBS/ve9zswDfnRsSX9HHyAveuf",
+	"LRsxyYaYcyXTU3uY3aEdxbBf+XfP4gt+nBoCU/y5HZ8n4qbs+xUBycFL5jyBGyXv3f8WXNCa/x//g0UH",
+	"IwQyV557suoIV+GDQjIGfISxvEePGxpfaOkwC9z3KsKlk7oWA5sMHkJXLARulnhmhpyAHbocuDaQSi7e",
+	"Wj6OcLIR3FupKp2r9vIE0ouL9rYHtegg4Ly26IaOV0h2+6e4OaJAdqZ7A8Y/uw+rF6Xg6+X6UTNk/EQ7",
+	"v2+nFtGw5jjkqWoPVCb3YnLpv8BeKtkJPjjAL4aJ9VBMHrNKQ1hDQon4pfeGar1ZKaqTyPIJCG6NUh3Z",
+	"ACk+6shxzJu9HbUWppws4YoVo/aX06QpFzPlzfND5/AX+w54Y82tq6S5F+gWgQ3qoDdGHKTZUDjYme7j",
+	"ruJMeZgchdPxe+2tEz7ML+YUFmWP6uNtym6A47hZoI6DrOxYAKaIRhcfa+HsgTFbo2EoIitnIwzWuZy1",
+	"A/xfztId4mc65g4hiR2b+BCZAxwrmCR8ZkZiwMsBgYtfZIOZ6hZKCjMcDguWzDa58AJjAzDMbdZGmc1o",
+	"qBNT8D4DZ3V9eyfkVoxZoIuDnLNabsnFJ/bbp/DtBS3X7Gm5onXNxJKhy29nuvWVNRBeVEvniXVGqYVz",
+	"d3FNBLtnypULRA3MyeAZAO2Z0aP9ysf9OCx1wNwBz/4k2J5Q2shV+GhDCPajRFwa6GgO5Kb4zn6VE7oy",
+	"CDaSVNLHueKOvzZGHzFZBadgRrk6GH/unYB+jgHwub3twXCwkEm+Kslh6+mlq01SEKn8wfTdHg7yjqES",
+	"Jr94LhxkMIhMVC7PRFEfgFGtOyEv7ZqzWaRQ9xDHEDW3sqoy6Evj1pGnKpg2kBqDvRK6+SrgA1Upso+G",
+	"VjVcm1v5kImH1+bmR1XlDowls/ha0gpLMYlBcKoRgotlCFEHQ7WR8g6SJbrx+VyM9iOs0UguF3THhfP9",
+	"+/JVnTkmiaPe7ZnZuWK0XOHGbWRrUKapXO2HevJQpRQLZEFLdCFjB46O2GDy3kGjptZ6GSyEG90Q1Bi7",
+	"RcuI7RbsJp0q1t96xavc3v1Mt9kczEbES35/Z1AmfXwG4GD+t/dPO2x7wkt5QSec2zOYlkmFEq6zdsUJ",
+	"O2hDwoMjtT1tRb88dqTGtAKwysUVOc567aOskZDQ+CBXD2/PlAYgQNhGGylumD5s93fuk7CA/NpzNTr9",
+	"lxqtXsc1WVFR1awCAW+ska8LLTSzZ6AYp9KGWB17ShIRpHOjdSESdnuKyWLgBNYQJGFw48p4YYXesNy+",
+	"eK8fhnpeVUkPQzgoySmIhJCnoVMY/vKVm05k+bth5r83x+nKeGQ3iMELWddyq8nfwomVwjH2kNmf6tfP",
+	"B67F7tjOmtKqd44gXVaHqHcF2a54uSJrSD+DRIs1MMxD2nxrtDnCeOUjxJMxcDi3qeHRIxEYdtWAGY/R",
+	"O5+Vk5FXO7nNmfDaTCW3JlfIRJrME1jO4T4KozaRwCEUxt1nrY1SrFPXIJEkhpvgHFFiOyj4WFn+hVdS",
+	"oJJliIq6+ek1KvNOb2Ez2BtmwJZzT4UZVRVyIEk/jNErXd3uooh4yGBPvD6zae1BhzGUJTtwGPlSsOq1",
+	"QBXgyfkkm2ibfpBNOXq+8zWu4BVfZJtqSNQSLyEWHWiWEs20RhWNfoWU2NrPx4oPp7fccDSjpae0jiyM",
+	"bdiBqs8hng8Ldoq3Mtnau6CNo7TS1wlCxaOyaimI6bbbgxQEsvtHbfJ7iTpsD9XLsVvTZ4+i2dSo+gr3",
+	"NjwjK2M2wbA7toB7sNfigt5jhaO6ur24dM5E5eRzvfLp6dpYDVEu4CBxsSS0l/yNaLTDZvPDlnBn6kxC",
+	"WpNSx8HbHiihcxTaze0rZ7XTC4Gkc+f3SugtZu1KDdrZHjXAYlxWv1O3SCmFYGXOqhFpbDzVBE/FIeYx",
+	"WKQDD+7MW6tdPLH9ahhs+sFyfIuB4x1bfd6JaqcPaVXiHPKYfQUIoJRNXZF5bO4wvobmEQXw79gu756B",
+	"hyHAp38WjS6INoqKJVPkI25ISDY1MlbjTE7Qx2CU9mUXfBpSz6T1oLL8mmH+qvQIByUpawY9rsz+KNeN",
+	"n9PzJWceiaBPAR3Iw28oR58nUXr5WYMkXYvdbNFzxPZB1ZKZ0C9oJbdEyzVzxTKgEIpZUdG2oEbM+1D/",
+	"LWP6d4w0+1gxOrWkBoSg5HwB0+MCJxZxy2SDlHLDcLNS2rCwIDQWbKMDoexJ0afeuUqNRDqYgfFT5ca4",
+	"xU3dTuTWrGg9tvgo/ThD73OYtdBGRRVPVDi0Rqt6vEqi8xyMUyUvoZ52xhij1JJeWo/aYzFSbVrQuwOy",
+	"/NnKVbCMnHOgfsVQ8GzLeqcUX0y+b6eZMMCg7SEbKJBV5Mcr65GjuG0fgrfOsbQJnDdFH5bCW/PNJlPU",
+	"TTEo57R2TfGogF8ga+FRBi1TfGhlvpbvPHQkzX3xzFFFAcI1cvDlvhLgvgzTpWW+9w9fAHke+ye5ct2S",
+	"zn3pHmc5wm11UtQ7YlZcE3+E0t7oX0ypodKOFI/ewT79ext8K323jOOjStP4gUktiCsmtLctZ3KWXclj",
+	"0pE6mYCCMOBYc007RpFK7CSCmW4adjscBcEyYntH2Yx1yELVe1TXGAcspCKouPUlfpFEuh6MuCAuzwrL",
+	"2vRVdbBszzZ1zUd8za16oVm9IHJBaifpQC0CqSFxac7aMlCnypCrqcj5DbG9gnhriSKkHo9z8VGBXhWQ",
+	"94ABBx5oAvkDebB4d75ckDa/KxrnfHB18cDg+ZaDj2ON0bO/D89unUNX61Gu2TRQZi+mXJcIIJV56tCP",
+	"/+2cxLD0QBItx4inoUVYStnvUEaH5nQdYzkfrVlAQuNJorwHjPVRRRljrW+mFfTGxPbgqwi2+CC+h80e",
+	"NMsDJk4Rcu3z6Y42TMH3x93tIX93Tf/ga6tAff7Cdedwvz4dqtzR9Q0d7OkxAb+4VykgCNaMwqFN90WE",
+	"DOY91b6o2QpixZRcOwe5PX0u9ZiaUJ4Gko/36wAiPAjsc9sVr0OknWVIowPaeK/+8JRqqmPe3c+W8csb",
+	"nywTP4xcaqOk6+IQc/RavhUqg3r1leEBoHCf7MPy+qrwgiBYBq10WcSSdPZ2avXr06Xw+JIB7nuctvBO",
+	"fWgQBi5NeTPjlu6mJcYM1cJn4pj0gsI3/wcAp6DdSJWJmu6SQVsd5PrqyjdHadsmucERnGfOtcNGrHbv",
+	"soidAdRvPouRk7BfhbYmdBHxI0qlhGLz8Dq20l/bXgB7sSfUPPXBgm2MoA8bxM5MV/c4Yez0QPBKrPeU",
+	"teHhDwfCNHNBLG3o5B402qJIQ6Xcf7Wc+2FqYN6kFBKNR1EVrCSXOzySskIV1zbLd4jK7ISnOA8Ohuc8",
+	"DxE0SFXiQW7qLtcFx6v/pZbCXGARgLFb/dyli2QqCh7oLSsy0QR5ztzjpBU4moNfvd4vHO1qhhYzoxog",
+	"Bvuq7vSmOshnPYNNbJwegp7Xxj1aiQDBGOynbKwaf2NpJFSR0KGJBXemf3nHYzEx0MLZUtDbvaAYuuH/",
+	"8MauwHSA9ACEjKrU5QCA+fABhKQFQhtvvTLNS/YEYuONoqX5hLzla+Y6H//y6pp8/vnnX9vr97/fXhe+",
+	"KR088wGlpJJlA234yEf29a+ff/Hlx4UrFQDvQSg7tMWe79y/EANJiTPMfUK+gyqSUDNw3pjWrKD5UtiJ",
+	"BWOVbgOEyEcOWB87PwuA4aXTuhkU85G1CylyUde+zT8jhs5rlvae4SUjH1muqgStL/xfLmhZMq0/WcqP",
+	"P4mlCS9nrx0+kmYil7Nnn3z6ybNgw6UbPrucfQ5/crmCgOeL1KLky3S5BB8uxetqdgn12b5pld2YXKRn",
+	"l7/hrKZ95eK/GgbleTwV/Qt+RiIKbXQKRyJ0PBMLjXX2tSp8pmh7bCc6ZIWcUO079jzDpu4e+Hb+CVUF",
+	"M3tyYlk7Ysz6b/0ePrDH/XwK/75D93oAj9fORj3izR/42t4v7yyT0hspfMTQZ8+e+T53xrvswfzocigv",
+	"fvdmg3HQ+SZpZQTcYz9P3HlYIkDw8eICL2LAOxiu1mtqlcxZoPoYE80Vgd5d0F/TA9VQe3Z+82Kxnr2z",
+	"Y1yUdPhAXVM9OyOErq9AVECA4wo/6BNA560bqVe6LQGVYWqtC0JL16cJVBBXHEsncPP2xwRwF+8tgX+4",
+	"ANEwZmt7ua0Lyiv7ylv51s40mTfdrKQyLlvjnbtSmTbfSKeNnQQNV3EHH7q3tlEN+3BW/KMHw8naD0c9",
+	"7MuF/IQqImrtEOzSA6DOfMB77DubwXgv0jV/ZnqBeUdeRP1q15U731wQLZ0/p6I77YxHQm5fEsGW1PB7",
+	"f2eLKsvpYwTY7Zr+0b9rggHuC29Mc7+f+j/sq1DvD03BxXmm8Nlx468VKGxEO9pA/hb17kArQXk3iZZr",
+	"5pwPQm7JR/ZogOQkpPvrR2Da/DgD82hhb9e7r8BMvj8tVSQb9T+f+n+9ZeOp/9fH3xWzp/F/XvR+mrGO",
+	"/dUu3OTknf3STU85WTMDdy14Uxfknta8cp6VzLWbfHzx3kX2fcgylf9kKU/ZZyl9+1qUyaBjlNE+Reor",
+	"+xMiMyq+5K7+mP3A1+MI1BaKQXdvgZT+sC6FXxV4n8LHwrfP1cxIEmU32eCBqP9ZdMVqkCUgK9pqyQVx",
+	"reItITSawW2z4jqUrcLpQbGKCcNpfeBqSd47J1zjNEPimYtUP42A5orMBJWl3WUwV2u6GLqa2w+8UObY",
+	"ZM1clEEXkL+wtbxn7R4fLJB1sPAcsXhLtZTQsuThwHolXRgqTaCEA6aYbRpMFK2qE2799LJou7hfoUH2",
+	"KIkUAfod25gTwPsfjG260E5J8mWnmA6kYhFXtTBLq23sS47Xfxc8+2c7336GzLn2K3w47P4Zqh3F4vZJ",
+	"0q5zUkKtZSvCJgDz86fgurB73Q3oV/ZxArcOWeJLD69wFuDxijuv/pnBHuI0EehvQ1JfCMQ9gQoEwVOW",
+	"gh3IvQlPUaFjV6IhwPtWf3nQv3Ev/PWB7/3x7vFpaB+o1uWUAfS3kDvjJsnBfTHGzvnqPHbOpMf3RENn",
+	"2sx8nKUzOFpRO+fzsRoaSAwxZhNkLSuIJUFPJ7OyogOZvrW01c18dEMv2CGG9OYV0Yk6YIjqChOF3099",
+	"GPFfX6179Uh21HCqCgIwbLuvoDJ7OKgX73k1qLuFiL69s4poX7wa1Lz24myGYqQeAyc5RrpooxhPoGz5",
+	"0VpFi93zirmweRw5q9gcP4cV3z7/jCDyM2AUW/N71vFozi5/e9e9PhikKEKZPCVLpjWEQsOH7aa9r81v",
+	"uhNxPHh/vO68iRNmjwO1BcKnMM2/EpvZ60B7Tl7TwYCLenKClC6IYFuGsJ8uekHBG5LIOoHh59HVsOa3",
+	"o/S1T8+yhBwzCjLsCaQ6qe60b7FrdRs3uZPw/AF5oju2IWi17qUTL1266Hb/I4TmDeB572hfvHdl+wdv",
+	"nR76p4mJEC3/k+sN8GhnLoc+3stwOMGFkg7Z3ioQlVO0EbSq8Ucz9LubjqGLOVu6Igj4Wf3GPv5/A1Wu",
+	"tcYJDOtUQV/XeMqsQhw7zh+HBdftP4+GX+D5v/HQMcuCh3ROy7sWDWlw9RAafnedgAdlEN8t+AEq7F9J",
+	"uEi7OZ9TrvjnSkJVU4uyrCTRFRs9si7ue32bUcxBc+ddFnf9XUHXYiENqwijquZMxfp8jTZkzoI19fc4",
+	"IiZ8utjAI8OSHgGtnZbXOcNe6Yt48VPYpf9J6zsXv+AqJ3j4edGClXc+vDRG/sfmhG2SP04Od9yXNs2e",
+	"3H9w518+G1RjX2JUd6q9n2h9It8TbBgqQPl8DwvDvVbXIRAyq3JGO/8Q6H4ML/3/wfXSvnnn5HoBrGTu",
+	"OjN7T4Nv8+jbemfdZLhLoap+jCrvOZSntE3fIytNsQfhPkrWtDoNQqD6alCKXoJ8bdgfcKaoS6kW3RLO",
+	"UpG/3/z8U95zFn5eVKEBJXrMoD1li7oDF1Q4866SIBTBtitpRCnvmWJV20ecKlf9TJzSqDzQZ5a63irA",
+	"66hJk9GkiKXlQ7U4dEE8b655/uzrF48bq9FpHprR9BxiTxlR0OaN6xU4X1ayrsC+e8cqUDEgfi7AWrW5",
+	"mPsUMIIyxwYfZMnzxJEHLgrw4QD9TlQpLGPx0djo2B1wn9WvDd3ZQ74f9dLhuznLxVmA8+wxmKfr/hD7",
+	"u57AUBGrHoTrjBt3mY2nxouNYouaL1cD8cnXVmL8k8O9zbQc8pxDS4lTsBCwQbh2PhBATra8rolRu8IX",
+	"efOhH7GD0jhk3MfUQBQRkJT2J0dEm+I3hAgIKT2VnkNDMvwTTbZ0R4x0SUm9WzCDA8eWBuXyn90r//aE",
+	"tMVSzi60O5hnjRQjZHSwnrrKLueR0TstUR9ZSPcVa85n4APoQYsEV3ciLbNTWAmdUSWYK8PIBUlbAg8e",
+	"tFHuiYC1P6mRNQv8WKbjRBe8A/10F8Qw5C96zcYHsTAYW/6nsXpDfY9O0fhsCBcXJ9IhUkdePCZzJZvl",
+	"yhS9sO+XPgjUrsFV0M2gasPkpmaDt9Eb98oZwZl0akXgaDeym1tGegLVIYxlVWyypruQjpxAyKUKDxtj",
+	"3sRuBWfg891usY/uwr7nJms6hjbApwgErSoNOUyAC8tSlvzepcBxtdeaZw8zLeVevHfFqkaouRFn05iK",
+	"+2yCmqtgtpMpugFKTzRx+y9CyrzjxZAprzP0S43ryddXsKhYngwe5zoAoebr4yaBhl7P+7R/ujDo/wRa",
+	"T8jfVYD3nU/GUPsFb49pVn2Do3wesn8sfgPbPAvMraDfZTRWjytXUmpGuk3TfZ1tDC2KUUf3OZnmF3jh",
+	"fySuz63taMiNiAUM5TZKKsCIWThbXGjuCeJIRQ2dU52PE0zqJWVFkJtY7vs0+ctJPq0zteMdRDt5teZA",
+	"Tq0v6n7SjFqfKxuCqTsptH/9SOqkJ+E5NXtPPE5CDp5Uh1/nuuVqvyku6lT1pJoY1nPH/qZtLz/JZgaf",
+	"nd9o1ukomlFddOzzeALF0sccRiUlNs0qfM/51Mu9VTINrz4GNxe0bZKT5Sqhkc5DsFTs17fWBkyAL0nN",
+	"FsZ5daCkkTcagubh/EHCFdjCmIKvEoDa9LBS4vsL6dcw7K0HtCqSNB7CVkGza/jq2eM67NLGRxmCDSg/",
+	"RdgSL1fOCecH9SgE5FLjzL0BdiFEYzeWNkNPomx6fUrwr1z9yAdRKIZan+mRz+7Y888O1rI9b2b9HkCy",
+	"iR71KW6Mq9gwPbjkn/SbjFMdIpjsve/NL4qtqbqDEi+OyYmOI2CQKGJj8rwQxI8J1emRwkMEJhePEOsE",
+	"6i035YpBxf4pglLSXm5YWPpLyTL8EQKLoLIfICFLlz67WRcuxs57wQeIMBYszBlPbvhS/NyY2RjTh4Yu",
+	"pvaOmRWzFaPB03XDzNNrVwuxA9E+E/lwIpuJk19gaxCjoti9DBWWwF5S9FqW4uaTvHQXyjeekZ58P1jU",
+	"qymhRaUD9knsy//sDznBHOo68J7JFtpt7/vIttAhJKSgelRKz+jlwX+WNtzFLBb+8UW3pzFanMObCdsX",
+	"z2TtixNMsfg9x3qxn8pA5xPziRTsiSZWU0zsQVbagwJo/imYQ4JJNg9287TZ5G110PT+XGcobaj/ZzpC",
+	"zJBmA/D8s52ma7AD6n1DIKFdo2ERl68zbBOwDw1bDoh3/p2pAt6fSwxq23+d1aTjYJVPKfGwHLi0DFUe",
+	"5Oc6dZ32Yo997HyHIOTQ2Y2fhEkCCOHGgcl6JU2lD+HYUGV8ngmGn+R0HCxdENE1UQOCz15/+xiUnzWm",
+	"xY5NpzCmOXhDKTe5JQuqYrP5wwC+SBowDgP6OrYAPBbeBdaXymde+V28JPNdbJkP4SyCtX1r8UBy0dMd",
+	"83Uonj1yHYou4B6nrI+XeiCJwQMVdB6AE+Q1eID7av6HKYTdM9dJwz4xoYlgjlhcl8FzhtrCBAgwXUIN",
+	"pEO4lJqHQ/T7/pA5xdl73Ycu9LfBMX9GyIRuWxlSc6sEwUVCDX7GrahaKmb0aZiRF4/dRC8tudFqzQXR",
+	"jGkSI3ee6CkK5Y/0jr313U/OcTN3eoM98sX8E9v61mZnz3YCnEC56dKZ/KVgmtULlx3hqACUfigUCIWr",
+	"ZLeKTUeGdSiOl3Q+1uZetuj7H68xhMbn2BWeLD7H5z/J/FlYU1eLl4qBw9DTRpJeIr+9sxep7wvy2zu7",
+	"yegz/+39rFH17HJ2QTf84v5TkHH82O/TXDBeOvtvcOy4aZO/xLjA5G/dZPrkQSzK2M7hr5PkT4Fhfnj3",
+	"4f8GAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -46,6 +46,47 @@ func nameExpression(pattern string) (*regexp2.Regexp, error) {
 	return compile(pattern)
 }
 
+// matching is how a name is compared with a host.
+type matching string
+
+// The ways of matching, in the order of their precedence.
+const (
+	exact    matching = "exact"
+	leading  matching = "leading wildcard"
+	trailing matching = "trailing wildcard"
+	regular  matching = "regular expression"
+)
+
+// matchingOf says how a name is compared, by the way it is written.
+func matchingOf(text string) matching {
+	switch stars := strings.Count(text, "*"); {
+	case strings.HasPrefix(text, "~"):
+		return regular
+	case strings.HasPrefix(text, "*.") && len(text) > 2 && stars == 1, strings.HasPrefix(text, ".") && len(text) > 1 && stars == 0:
+		return leading
+	case strings.HasSuffix(text, ".*") && len(text) > 2 && stars == 1:
+		return trailing
+	}
+	return exact
+}
+
+// covers lists what a certificate has to list for a name.
+func covers(text string) []string {
+	switch matchingOf(text) {
+	case exact:
+		if text == "" || text == "_" { // no host has these names
+			return nil
+		}
+		return []string{text}
+	case leading:
+		if apex, both := strings.CutPrefix(text, "."); both {
+			return []string{apex, "*." + apex}
+		}
+		return []string{text}
+	}
+	return nil
+}
+
 // Index answers which site takes a name, for one reading.
 type Index struct {
 	reading *kind.Reading
@@ -106,17 +147,17 @@ func tableOf(r *kind.Reading, l *kind.Listener, lost func(mine, theirs *kind.Nam
 func (t *table) add(e entry) *kind.Name {
 	text := e.name.Text
 	into := t.exact
-	switch e.name.Matching {
-	case kind.Regex:
+	switch matchingOf(text) {
+	case regular:
 		re, err := nameExpression(text[1:])
 		if err != nil {
 			t.unsure = true
 		}
 		t.regex = append(t.regex, expression{e, re})
 		return nil
-	case kind.Trailing:
+	case trailing:
 		into, text = t.trailing, strings.TrimSuffix(text, ".*")
-	case kind.Leading:
+	case leading:
 		if text[0] == '.' {
 			return t.addDotted(e)
 		}
@@ -210,19 +251,31 @@ func (x *Index) Listener(at netip.AddrPort) int {
 	return found
 }
 
-// Answer tells which site answers for a host at an address and port, and why;
-// an empty host is a visitor who names none. The answer has no listener when
-// none takes such a connection.
+// Answer implements kind.Answers.
 func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
+	a := x.answer(host, at)
+	if a.Site == nil {
+		return a
+	}
+	// A site that names no certificate leaves the visitor with that of the
+	// listener's default.
+	if a.Shown = a.Site; len(a.Site.Pairs) == 0 && !a.Site.Refuses {
+		a.Shown = &x.reading.Sites[a.Listener.Default]
+	}
+	a.Pairs = a.Shown.Pairs
+	return a
+}
+
+func (x *Index) answer(host string, at netip.AddrPort) kind.Answer {
 	i := x.Listener(at)
 	if i < 0 {
 		return kind.Answer{Why: fmt.Sprintf("no site listens at %s", at)}
 	}
 	l := &x.reading.Listeners[i]
 	a := kind.Answer{Listener: l, Site: &x.reading.Sites[l.Default]}
-	if l.Family == "stream" || len(l.Sites) == 1 && !hasCaptures(a.Site) {
+	if l.Protocol == kind.TCP || len(l.Sites) == 1 && !hasCaptures(a.Site) {
 		a.Why = fmt.Sprintf("it is the only site at %s", l)
-		a.By = named(a.Site, host)
+		a.Named = l.Protocol == kind.TCP || named(a.Site, host) != nil
 		return a
 	}
 	host = strings.TrimSuffix(strings.ToLower(host), ".")
@@ -230,8 +283,8 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 		e, found, unsure := x.tables[i].find(host)
 		switch {
 		case found:
-			a.Site, a.By = &x.reading.Sites[e.site], e.name
-			a.Why = fmt.Sprintf("its name %s (%s) matches", e.name.Text, e.name.Matching)
+			a.Site, a.Named = &x.reading.Sites[e.site], true
+			a.Why = fmt.Sprintf("its name %s (%s) matches", e.name.Text, matchingOf(e.name.Text))
 			return a
 		case unsure:
 			return kind.Answer{Listener: l, Unsure: true, Why: "a regular expression at this listener is not understood here"}
@@ -245,15 +298,6 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 		a.Why = what + ", and it is the default_server of " + l.String()
 	}
 	return a
-}
-
-// Shows is the site whose certificate a visitor gets for an answer: a site that
-// names none leaves the visitor with that of the listener's default.
-func (x *Index) Shows(a kind.Answer) *kind.Site {
-	if a.Site == nil || len(a.Site.Pairs) > 0 || a.Site.Refuses {
-		return a.Site
-	}
-	return &x.reading.Sites[a.Listener.Default]
 }
 
 // named finds the name of a site that matches a host, nil when none does.
@@ -271,7 +315,7 @@ func tableOfOne(site *kind.Site) table {
 
 func hasCaptures(site *kind.Site) bool {
 	for _, n := range site.Names {
-		if n.Matching == kind.Regex && strings.Contains(n.Text, "(") {
+		if matchingOf(n.Text) == regular && strings.Contains(n.Text, "(") {
 			return true
 		}
 	}
@@ -283,12 +327,12 @@ const elsewhereMost = 3
 
 // Elsewhere finds the places of sites in force that have a host's name at any
 // listener.
-func (x *Index) Elsewhere(host string) (out []string) {
+func (x *Index) Elsewhere(host string) (out []kind.Place) {
 	met := map[int]bool{}
 	for i := range x.tables {
 		if e, found, _ := x.tables[i].find(host); found && !met[e.site] && len(out) < elsewhereMost {
 			met[e.site] = true
-			out = append(out, x.reading.Sites[e.site].Place.String())
+			out = append(out, x.reading.Sites[e.site].Place)
 		}
 	}
 	return out
@@ -340,14 +384,14 @@ func (r *reader) settle() {
 // strangeName tells a name with stars where none may be. nginx takes it as
 // long as no other site is at the listener, for then it compares no names.
 func (r *reader) strangeName(l *kind.Listener, n *kind.Name) {
-	if n.Matching != kind.Exact || n.Ignored || !strings.Contains(n.Text, "*") && !strings.Contains(n.Text, "..") {
+	if matchingOf(n.Text) != exact || n.Ignored || !strings.Contains(n.Text, "*") && !strings.Contains(n.Text, "..") {
 		return
 	}
-	gravity := kind.Suspect
+	effect := kind.Suspect
 	if len(l.Sites) > 1 {
-		gravity = kind.Refused
+		effect = kind.Refused
 	}
-	r.problem(n.Place, gravity, goodName, "invalid name %s", shown(n.Text))
+	r.problem(n.Place, effect, goodName, "invalid name %s", shown(n.Text))
 }
 
 // bareListener tells a TLS listener whose default site has no certificate,

@@ -9,19 +9,20 @@ import (
 	"strconv"
 	"strings"
 
+	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
 )
 
-// Flat is a whole configuration in one text: what each include names stands in
+// Copied is a whole configuration in one text: what each include names stands in
 // its place. Laid in the main file's folder, where relative paths begin, it
 // means the same.
-type Flat struct {
+type Copied struct {
 	Text   string
 	places []kind.Place // of each line
 }
 
 // Place tells where a line, counted from 1, comes from.
-func (f *Flat) Place(line int) (kind.Place, bool) {
+func (f *Copied) Place(line int) (kind.Place, bool) {
 	if line < 1 || line > len(f.places) || f.places[line-1].File == "" {
 		return kind.Place{}, false
 	}
@@ -30,7 +31,7 @@ func (f *Flat) Place(line int) (kind.Place, bool) {
 
 // Translate gives what nginx says of the text laid at a path, with the places
 // the lines come from.
-func (f *Flat) Translate(said, at string) string {
+func (f *Copied) Translate(said, at string) string {
 	said = regexp.MustCompile(regexp.QuoteMeta(at)+`:(\d+)`).ReplaceAllStringFunc(said, func(s string) string {
 		if line, err := strconv.Atoi(s[len(at)+1:]); err == nil {
 			if p, ok := f.Place(line); ok {
@@ -42,13 +43,13 @@ func (f *Flat) Translate(said, at string) string {
 	return strings.ReplaceAll(said, at, "the staged copy")
 }
 
-// flatLimit bounds the text of a flat configuration, in bytes.
-const flatLimit = 64 << 20
+// copyLimit bounds the text of a copy, in bytes.
+const copyLimit = 64 << 20
 
-// Flatten writes a configuration as one text, as it will be with edits made,
+// Copy writes a configuration as one text, as it will be with edits made,
 // and with words, such as paths of certificates, in the place of others. What
 // cannot be read all is not copied: the error is a *kind.Problem then.
-func Flatten(fsys fs.FS, main string, edits []kind.Edit, words map[string]string) (*Flat, error) {
+func Copy(fsys fs.FS, main string, edits []install.File, words map[string]string) (*Copied, error) {
 	main = path.Clean(main)
 	if len(edits) > 0 {
 		fsys = edited{fsys, edits}
@@ -66,15 +67,15 @@ func Flatten(fsys fs.FS, main string, edits []kind.Edit, words map[string]string
 			return nil, &t.problems[i]
 		}
 	}
-	w := &flattener{tree: t, words: words, places: make([]kind.Place, 1)}
+	w := &copier{tree: t, words: words, places: make([]kind.Place, 1)}
 	w.file(f)
-	if w.text.Len() > flatLimit {
+	if w.text.Len() > copyLimit {
 		return nil, errors.New("the configuration is too large to be copied")
 	}
-	return &Flat{w.text.String(), w.places}, nil
+	return &Copied{w.text.String(), w.places}, nil
 }
 
-type flattener struct {
+type copier struct {
 	*tree
 	words  map[string]string
 	text   strings.Builder
@@ -82,8 +83,8 @@ type flattener struct {
 }
 
 // write adds text that comes from a place, which goes on with its lines.
-func (w *flattener) write(at *kind.Place, text string) {
-	if w.text.Len() > flatLimit {
+func (w *copier) write(at *kind.Place, text string) {
+	if w.text.Len() > copyLimit {
 		return
 	}
 	w.text.WriteString(text)
@@ -101,15 +102,15 @@ func (w *flattener) write(at *kind.Place, text string) {
 	}
 }
 
-func (w *flattener) file(f *File) {
+func (w *copier) file(f *File) {
 	at := &kind.Place{File: f.Path, Line: 1}
 	w.list(at, f.Nodes)
 	w.write(at, f.Rest)
 }
 
-func (w *flattener) list(at *kind.Place, list []*Directive) {
+func (w *copier) list(at *kind.Place, list []*Directive) {
 	for _, d := range list {
-		if w.text.Len() > flatLimit {
+		if w.text.Len() > copyLimit {
 			return
 		}
 		if files, ok := w.taken(d); ok {
@@ -143,7 +144,7 @@ func (w *flattener) list(at *kind.Place, list []*Directive) {
 
 // taken gives the files that stand in an include's place; not those of one
 // that names a file that is not there, which nginx is to complain of.
-func (w *flattener) taken(d *Directive) ([]*File, bool) {
+func (w *copier) taken(d *Directive) ([]*File, bool) {
 	if d.Name() != "include" || len(d.Words) != 2 || d.Stop.Raw != ";" {
 		return nil, false
 	}
@@ -154,7 +155,7 @@ func (w *flattener) taken(d *Directive) ([]*File, bool) {
 // edited is a file system in which some files are as they will be.
 type edited struct {
 	fs.FS
-	edits []kind.Edit
+	edits []install.File
 }
 
 // Open implements fs.FS.
@@ -167,7 +168,7 @@ func (e edited) Open(name string) (fs.File, error) {
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
-	if i := slices.IndexFunc(e.edits, func(x kind.Edit) bool { return x.Path == at }); i >= 0 {
+	if i := slices.IndexFunc(e.edits, func(x install.File) bool { return x.Path == at }); i >= 0 {
 		return editedFile{f, strings.NewReader(e.edits[i].After)}, nil
 	}
 	return f, nil

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
 )
 
@@ -27,7 +28,7 @@ const wellKnown = "/.well-known/acme-challenge/"
 // plain http that leaves the path of http-01 free. It gives the files that
 // change, in the order of their paths; none when all is as wanted. A
 // *kind.EditError says why a site is not changed.
-func Edit(fsys fs.FS, main string, list []kind.Wanted) ([]kind.Edit, error) {
+func Edit(fsys fs.FS, main string, list []kind.Wanted) ([]install.File, error) {
 	reading, err := Read(fsys, main)
 	if err != nil {
 		return nil, err
@@ -58,8 +59,8 @@ type editor struct {
 	used    map[*File]int    // how often a file is included
 }
 
-func (e *editor) edits() ([]kind.Edit, error) {
-	var out []kind.Edit
+func (e *editor) edits() ([]install.File, error) {
+	var out []install.File
 	for f, before := range e.before {
 		after := f.Print()
 		if after == before {
@@ -69,9 +70,9 @@ func (e *editor) edits() ([]kind.Edit, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, kind.Edit{Path: at, Before: before, After: after})
+		out = append(out, install.File{Path: at, Before: before, After: after})
 	}
-	slices.SortFunc(out, func(a, b kind.Edit) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(out, func(a, b install.File) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil
 }
 
@@ -152,7 +153,7 @@ func (e *editor) site(w kind.Wanted) error {
 	if e.speaksTLS(i) {
 		return e.exchange(site, d, w, no)
 	}
-	if site.Family != "http" {
+	if site.Protocol != kind.HTTP {
 		return no(d.Place(), "add ssl to its listen line by hand", "a stream site without TLS is not changed")
 	}
 	return e.addTLS(site, d, around, where, w, no)
@@ -219,7 +220,7 @@ func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, wher
 	if w.Port == 0 {
 		return no(d.Place(), "declare the port under ports of the server in the estate file", "no port is known for https here")
 	}
-	if len(site.Plain) > 0 && site.Plain[0].Front.Handling == kind.Redirects {
+	if site.OnlyRedirects() {
 		return no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s", site.Plain[0].Front.To)
 	}
 	var plain []string     // listen lines of the site that redirects

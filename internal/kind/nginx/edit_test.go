@@ -234,10 +234,10 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 	}
 }
 
-// TestAFlatCopyMeansTheSame writes configurations as one text: it reads as the
+// TestACopyMeansTheSame writes configurations as one text: it reads as the
 // many files do, every line knows where it comes from, and what cannot be read
 // all is not copied.
-func TestAFlatCopyMeansTheSame(t *testing.T) {
+func TestACopyMeansTheSame(t *testing.T) {
 	tree := treeOf(map[string]string{
 		"/etc/nginx/nginx.conf":           "events {}\nhttp {\n  include conf.d/*.conf; # all\n  include none/*;\n  include\n    sites-enabled/*;\n  server { listen 81; server_name last.example; }\n}\n",
 		"/etc/nginx/conf.d/a.conf":        "server { listen 80; server_name a.example; include snippets/tls.conf; }",
@@ -250,7 +250,7 @@ func TestAFlatCopyMeansTheSame(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, edits, 1)
 	words := map[string]string{"/k/now/chain.pem": "/k/versions/7/chain.pem", "/k/now/key.pem": "/k/versions/7/key.pem"}
-	flat, err := nginx.Flatten(tree, main, edits, words)
+	flat, err := nginx.Copy(tree, main, edits, words)
 	require.NoError(t, err)
 	assert.NotContains(t, flat.Text, "include")
 	assert.NotContains(t, flat.Text, "/k/now/")
@@ -278,12 +278,12 @@ func TestAFlatCopyMeansTheSame(t *testing.T) {
 	assert.Equal(t, "unknown name in /etc/nginx/nginx.conf:7, the staged copy", flat.Translate("unknown name in /c:"+strconv.Itoa(line)+", /c", "/c"))
 
 	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Mode: os.ModeNamedPipe}
-	_, err = nginx.Flatten(tree, main, edits, words)
+	_, err = nginx.Copy(tree, main, edits, words)
 	var part *kind.Problem
 	require.ErrorAs(t, err, &part)
 	assert.Contains(t, err.Error(), "/etc/nginx/conf.d/c.conf: it is no ordinary file")
 	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Data: []byte("include gone.conf;\n")}
-	flat, err = nginx.Flatten(tree, main, nil, nil)
+	flat, err = nginx.Copy(tree, main, nil, nil)
 	require.NoError(t, err)
 	assert.Contains(t, flat.Text, "include gone.conf;", "nginx is to complain of it")
 }

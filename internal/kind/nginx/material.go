@@ -2,6 +2,7 @@ package nginx
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -124,7 +125,7 @@ func readMaterial(fsys fs.FS, p string) (m materialRead) {
 		if kind.Lost(err) {
 			m.lost = err
 		}
-		m.Fault = err.Error()
+		m.Fault, m.Hidden = err.Error(), errors.Is(err, fs.ErrPermission)
 		return m
 	}
 	defer clear(data) // it may be a private key
@@ -145,7 +146,7 @@ func readMaterial(fsys fs.FS, p string) (m materialRead) {
 	case certErr != nil && errors.Is(keyErr, certs.ErrNoKey):
 		m.Fault = certErr.Error()
 	case !errors.Is(keyErr, certs.ErrNoKey):
-		m.Fault = keyErr.Error()
+		m.Fault, m.Hidden = keyErr.Error(), errors.Is(keyErr, certs.ErrEncrypted)
 	}
 	return m
 }
@@ -203,12 +204,25 @@ func (r *reader) readIdle(paths []string) error {
 			continue
 		}
 		before := len(r.out.Idle)
+		switchOn := switchedOn(p)
 		r.block(&Directive{File: f, Block: f.Nodes}, &scope{family: "http", groups: map[string]*Directive{}})
+		for i := before; i < len(r.out.Idle); i++ {
+			r.out.Idle[i].SwitchOn = switchOn
+		}
 		if len(r.out.Idle) > before {
 			r.idleFiles = append(r.idleFiles, f)
 		}
 	}
 	return nil
+}
+
+// switchedOn says what puts a file in force: a link in NAME-enabled for one in
+// NAME-available, otherwise a name that is included.
+func switchedOn(p string) string {
+	if stem, ok := strings.CutSuffix(path.Dir(p), "-available"); ok {
+		return fmt.Sprintf("switch it on: ln -s %s %s-enabled/", p, stem)
+	}
+	return fmt.Sprintf("give %s a name that is included", p)
 }
 
 // target follows a symbolic link, when the file system can tell.

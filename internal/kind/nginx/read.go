@@ -19,9 +19,6 @@ import (
 	"insegna.example/internal/kind"
 )
 
-// Kind is what an estate file calls this kind of server.
-const Kind = "nginx"
-
 // Read reads the configuration that begins with the file main, an absolute
 // path. Whatever is wrong in it is told in the reading's Problems; the error
 // is one of the source itself, and then there is no reading.
@@ -33,7 +30,7 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{tree: t, out: &kind.Reading{Kind: Kind, Main: path.Clean(main), Material: map[string]*kind.Material{}, Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{}, hosts: map[string][]netip.Addr{}}
+	r := &reader{tree: t, out: &kind.Reading{Kind: name, Main: path.Clean(main), Material: map[string]*kind.Material{}, Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{}, hosts: map[string][]netip.Addr{}}
 	r.knownHosts()
 	if f := t.files[r.out.Main]; f != nil {
 		r.main(f)
@@ -68,6 +65,9 @@ type reader struct {
 	idling    bool // reading files that are not in force
 	idleFiles []*File
 }
+
+// protocols of the blocks that hold servers.
+var protocols = map[string]kind.Protocol{"http": kind.HTTP, "stream": kind.TCP}
 
 // scope is what an http or stream block hands down to its servers.
 type scope struct {
@@ -183,7 +183,7 @@ type listen struct {
 }
 
 func (r *reader) server(d *Directive, s *scope) {
-	site := kind.Site{Place: d.Place(), Family: s.family, Refuses: s.refuse}
+	site := kind.Site{Place: d.Place(), Protocol: protocols[s.family], Refuses: s.refuse}
 	var own pairs
 	var listens []listen
 	ssl := s.ssl
@@ -244,7 +244,7 @@ func (r *reader) attach(site int, l *listen, family string) {
 		targets = append(targets, kind.Listener{Socket: l.socket, Unknown: l.unknown})
 	}
 	for _, to := range targets {
-		to.Place, to.Family, to.Default = l.at, family, site
+		to.Place, to.Protocol, to.Default = l.at, protocols[family], site
 		key := family + " " + to.String()
 		at, met := r.addresses[key]
 		if !met {
@@ -355,32 +355,27 @@ const goodName = "a name, *.name, .name, name.* or ~expression"
 // name reads one name of a server_name directive.
 func (r *reader) name(d *Directive, word int) kind.Name {
 	text := d.Words[word].Text
-	n := kind.Name{Place: d.WordPlace(word), Text: text, Matching: kind.Exact}
+	n := kind.Name{Place: d.WordPlace(word), Text: text}
 	switch {
 	case strings.HasPrefix(text, "~"):
-		n.Matching = kind.Regex
 		if _, err := compile(text[1:]); err != nil {
 			r.problem(n.Place, kind.Unread, "", "the regular expression %s is not understood here, so what it matches is not known", shown(text))
 		}
 		return n
 	case text == "$hostname":
 		if name, ok := r.hostname(); ok {
-			n.Text = name
+			n.Text, n.Covers = name, covers(name)
 		} else {
 			r.problem(n.Place, kind.Unread, "", "the machine's name, which $hostname stands for, is not known")
 		}
 		return n
 	}
 	n.Text = strings.ToLower(text)
-	switch stars := strings.Count(text, "*"); {
-	case strings.HasPrefix(text, "*.") && len(text) > 2 && stars == 1, strings.HasPrefix(text, ".") && len(text) > 1 && stars == 0:
-		n.Matching = kind.Leading
-	case strings.HasSuffix(text, ".*") && len(text) > 2 && stars == 1:
-		n.Matching = kind.Trailing
-	case text == "." || strings.HasPrefix(text, "*") && !strings.HasPrefix(text, "*."):
+	if matchingOf(n.Text) == exact && (text == "." || strings.HasPrefix(text, "*") && !strings.HasPrefix(text, "*.")) {
 		r.problem(n.Place, kind.Refused, goodName, "invalid name %s", shown(text))
 		n.Ignored = true
 	}
+	n.Covers = covers(n.Text)
 	if strings.Contains(text, "/") || strings.Contains(text, ":") {
 		r.problem(n.Place, kind.Suspect, "a host name alone", "the name %s can never match a host", shown(text))
 	}

@@ -46,12 +46,12 @@ func (r *reader) routes(server *Directive, site *kind.Site, listens []listen) []
 func askedHosts(site *kind.Site) []string {
 	var out []string
 	for _, n := range site.Names {
-		switch n.Matching {
-		case kind.Exact:
+		switch matchingOf(n.Text) {
+		case exact:
 			out = append(out, n.Text)
-		case kind.Leading:
+		case leading:
 			out = append(out, "any"+strings.TrimPrefix(n.Text, "*"))
-		case kind.Trailing:
+		case trailing:
 			out = append(out, strings.TrimSuffix(n.Text, "*")+"any")
 		}
 	}
@@ -147,9 +147,9 @@ func (q *request) content(list []*Directive, step kind.Step) kind.Step {
 				step.Under = "/"
 			}
 		case name == "deny" && d.Arg(0) == "all" && step.Handling == kind.Serves:
-			step = kind.Step{Place: d.Place(), Handling: kind.Answers, Status: 403}
+			step = kind.Step{Place: d.Place(), Handling: kind.Answered, Status: 403}
 		case name == "stub_status" || name == "empty_gif":
-			step = kind.Step{Place: d.Place(), Handling: kind.Answers, Status: 200}
+			step = kind.Step{Place: d.Place(), Handling: kind.Answered, Status: 200}
 		}
 	})
 	return step
@@ -205,7 +205,7 @@ func (q *request) returned(d *Directive) kind.Step {
 	if err != nil { // a location alone is a temporary redirect
 		status, to = 302, d.Arg(0)
 	}
-	step := kind.Step{Place: d.Place(), Handling: kind.Answers, Status: status}
+	step := kind.Step{Place: d.Place(), Handling: kind.Answered, Status: status}
 	if isRedirect(status) {
 		step.Handling, step.To = kind.Redirects, q.expand(to, nil)
 	}

@@ -25,7 +25,7 @@ func TestWhatPlainHTTPDoes(t *testing.T) {
 		"a location made for a CA stands": {"location / { return 302 https://b.example; }\nlocation ^~ /.well-known/acme-challenge/ {\n alias /x/; }",
 			kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example"}, kind.Step{Handling: kind.Serves, To: "/x/"}, 4, 6, 0},
 		"dot files are denied": {"location /.well-known/ { root /x; }\nlocation ~ /\\. { deny all; }",
-			kind.Step{Handling: kind.Serves}, kind.Step{Handling: kind.Answers, Status: 403}, 3, 5, 4},
+			kind.Step{Handling: kind.Serves}, kind.Step{Handling: kind.Answered, Status: 403}, 3, 5, 4},
 		"the application gets it": {"location / { proxy_pass http://app; }",
 			kind.Step{Handling: kind.Passes, To: "http://app"}, kind.Step{Handling: kind.Passes, To: "http://app"}, 4, 4, 0},
 		"a condition only a request shows": {"if ($http_user_agent ~ bot) { return 403; }\nreturn 301 https://$host/;",
@@ -38,7 +38,7 @@ func TestWhatPlainHTTPDoes(t *testing.T) {
 			kind.Step{Handling: kind.Passes, To: "unix:/run/php"}, kind.Step{Handling: kind.Serves}, 5, 3, 0},
 		"the negated condition": {"if ($request_uri !~ ^/\\.well-known/) { return 301 https://a.example; }\nroot /y;",
 			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example"}, kind.Step{Handling: kind.Serves, To: "/y"}, 4, 5, 0},
-		"a status of its own":   {"return 444;", kind.Step{Handling: kind.Answers, Status: 444}, kind.Step{Handling: kind.Answers, Status: 444}, 4, 4, 0},
+		"a status of its own":   {"return 444;", kind.Step{Handling: kind.Answered, Status: 444}, kind.Step{Handling: kind.Answered, Status: 444}, 4, 4, 0},
 		"an address alone":      {"return https://b.example/;", kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, 4, 4, 0},
 		"from an included file": {"include redirect;", kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, 2, 2, 0},
 	} {

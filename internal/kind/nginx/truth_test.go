@@ -244,7 +244,7 @@ func (c *truth) compareOne(t *testing.T, r *kind.Reading, x *nginx.Index, at net
 	a := x.Answer(name, at)
 	what := fmt.Sprintf("%q at %s: %s", name, at, a.Why)
 	require.NotEmpty(t, a.Why)
-	switch site := x.Shows(a); {
+	switch site := a.Shown; {
 	case a.Unsure:
 		assert.Contains(t, r.Problems[0].Message, "is not understood here", what)
 	case a.Listener == nil:
@@ -253,7 +253,7 @@ func (c *truth) compareOne(t *testing.T, r *kind.Reading, x *nginx.Index, at net
 	case !a.Listener.TLS:
 		_, err := shake(at, name, 0)
 		assert.Error(t, err, what)
-		if a.Listener.Family == "http" && name != "" {
+		if a.Listener.Protocol == kind.HTTP && name != "" {
 			c.comparePlain(t, r, a, at, name)
 		}
 	case site.Refuses:
@@ -319,7 +319,7 @@ func (c *truth) comparePlain(t *testing.T, r *kind.Reading, a kind.Answer, at ne
 			case kind.Redirects:
 				assert.Equal(t, step.Status, status, what)
 				assert.Equal(t, step.To, location, what)
-			case kind.Answers:
+			case kind.Answered:
 				assert.Equal(t, step.Status, status, what)
 			case kind.Passes:
 				assert.Equal(t, http.StatusBadGateway, status, what)

@@ -1,10 +1,11 @@
-package install_test
+package files_test
 
 import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -24,8 +25,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/install"
-	"insegna.example/internal/kind"
+	"insegna.example/internal/install/files"
 	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
@@ -77,14 +79,27 @@ func (p *pier) command(more string) string {
 // copy is what the path of a copy of the configuration begins with.
 func (p *pier) copy() string { return p.dir + "/.insegna-menu." }
 
-// copied makes the copy for an installation.
-func (p *pier) copied(i *install.Installation, at string) (*install.Copy, error) {
-	v := p.folder + "/versions/" + i.Version
-	f, err := nginx.Flatten(os.DirFS("/"), p.main, i.Edits, map[string]string{install.Certificate(p.folder): v + "/chain.pem", install.Key(p.folder): v + "/key.pem"})
-	if err != nil {
-		return nil, err
+// destination is the server as an estate file declares it.
+func (p *pier) destination(over reach.Connection) *files.Destination {
+	way := &estate.Reach{Configuration: p.main, Commands: map[string]string{"test": p.command("-t"), "reload": p.command("-s reload")}}
+	return nginx.Kind.Installs(over, &estate.Server{Reach: way}).(*files.Destination)
+}
+
+// named gives the names of the files in a folder laid for a version: each second
+// one is laid as earlier versions of the program did.
+func named(version int) (certificates, key string) {
+	if version%2 == 0 {
+		return "chain.pem", "key.pem"
 	}
-	return &install.Copy{Text: []byte(f.Text), Test: strings.Replace(i.Test, p.main, at, 1), Translate: func(said string) string { return f.Translate(said, at) }}, nil
+	return "certificates.pem", "private-key.pem"
+}
+
+// own changes the destination's own part of a plan.
+func own(i *install.Installation, key string, value any) {
+	var m map[string]any
+	_ = json.Unmarshal(i.Plan.Own, &m)
+	m[key] = value
+	i.Plan.Own, _ = json.Marshal(m)
 }
 
 // start runs nginx on the configuration as it lies.
@@ -113,11 +128,11 @@ func (p *pier) start(t *testing.T) {
 }
 
 // leaf makes a certificate for the site with its key, as files hold them.
-func (p *pier) leaf(t *testing.T) (chain, key []byte, print string) {
+func (p *pier) leaf(t *testing.T) (install.Material, *certs.Certificate) {
 	e := pkitest.Leaf(p.root, host)
 	key, err := certs.KeyPEM(e.Key)
 	require.NoError(t, err)
-	return certs.PEM(e.Raw), key, e.Fingerprint.String()
+	return install.Material{Chain: certs.PEM(e.Raw), Key: key}, e.Certificate
 }
 
 // served gives the SHA-256 of what visitors get; "" when nobody answers.
@@ -154,19 +169,20 @@ const (
 // lay brings the site into a shape, and works out an installation on it.
 func (p *pier) lay(t *testing.T, shape string, version int) *install.Installation {
 	require.NoError(t, os.RemoveAll(p.dir+"/insegna"))
-	chain, key, old := p.leaf(t)
+	m, leaf := p.leaf(t)
+	old := leaf.Fingerprint.String()
 	text := fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s;\n}\n", p.plain, host, p.dir)
-	before := ""
 	switch shape {
 	case renewed:
-		before = fmt.Sprint(version - 1)
-		p.put(t, p.folder+"/versions/"+before+"/chain.pem", string(chain))
-		p.put(t, p.folder+"/versions/"+before+"/key.pem", string(key))
+		before := fmt.Sprint(version - 1)
+		certificates, key := named(version)
+		p.put(t, p.folder+"/versions/"+before+"/"+certificates, string(m.Chain))
+		p.put(t, p.folder+"/versions/"+before+"/"+key, string(m.Key))
 		require.NoError(t, os.Symlink("versions/"+before, p.folder+"/now"))
-		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; }\n", p.secure, host, install.Certificate(p.folder), install.Key(p.folder))
+		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/now/%s; ssl_certificate_key %s/now/%s; }\n", p.secure, host, p.folder, certificates, p.folder, key)
 	case foreign:
-		p.put(t, p.dir+"/old.pem", string(chain))
-		p.put(t, p.dir+"/old.key", string(key))
+		p.put(t, p.dir+"/old.pem", string(m.Chain))
+		p.put(t, p.dir+"/old.key", string(m.Key))
 		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/old.pem; ssl_certificate_key %s/old.key; }\n", p.secure, host, p.dir, p.dir)
 	case plainOnly:
 		old = ""
@@ -180,19 +196,24 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 	}
 	require.True(t, p.serves(old))
 
-	i := &install.Installation{ID: 1, Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(version), Before: before, Test: p.command("-t"), Reload: p.command("-s reload"), Bindings: []install.Binding{{Host: host, At: p.secure, Before: old}}, State: install.Staging}
-	i.Chain, i.Key, i.Leaf = p.leaf(t)
-	r, err := nginx.Read(os.DirFS("/"), p.main)
-	require.NoError(t, err)
-	var wanted []kind.Wanted
-	for n, s := range r.Sites {
-		if shape == plainOnly || n == 1 {
-			wanted = append(wanted, kind.Wanted{Site: s.Place, Certificate: install.Certificate(p.folder), Key: install.Key(p.folder), Port: p.secure.Port(), Proofs: p.dir})
-		}
+	i := p.plan(t, version)
+	for n := range i.Bindings {
+		i.Bindings[n].Before = old
 	}
-	i.Edits, err = nginx.Edit(os.DirFS("/"), p.main, wanted)
+	assert.Equal(t, shape == renewed, len(i.Plan.Files) == 0)
+	assert.Equal(t, []install.Binding{{Host: host, At: p.secure, Before: old}}, i.Bindings)
+	return i
+}
+
+// plan has an installation of a new certificate worked out.
+func (p *pier) plan(t *testing.T, version int) *install.Installation {
+	i := &install.Installation{ID: int64(version), State: install.Staging}
+	var leaf *certs.Certificate
+	i.Material, leaf = p.leaf(t)
+	planned, err := p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: fmt.Sprint(version), Port: p.secure.Port()})
 	require.NoError(t, err)
-	assert.Equal(t, shape == renewed, len(i.Edits) == 0)
+	assert.Equal(t, len(planned.Plan.Files) == 0, planned.Unasked)
+	i.Plan, i.Bindings, i.Leaf = planned.Plan, planned.Bindings, leaf.Fingerprint.String()
 	return i
 }
 
@@ -301,7 +322,9 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		if x.dial != nil {
 			x.Connection = x.dial()
 		}
-		m := &install.Installer{Server: x, Records: x, Copy: p.copied, Patience: 5 * time.Second, Limit: x.limit, Look: func(context.Context, *install.Binding) (string, string) {
+		to := p.destination(x)
+		to.Limit = x.limit
+		m := &install.Installer{Destination: to, Records: x, Patience: 5 * time.Second, Look: func(context.Context, *install.Binding) (string, string) {
 			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
 				return leaf, "a certificate"
 			}
@@ -407,13 +430,17 @@ func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 						assert.Empty(t, left, what)
 						to, err := os.Readlink(p.folder + "/now")
 						require.NoError(t, err, what)
-						assert.Equal(t, "versions/"+i.Version, to, what)
-						for _, e := range i.Edits {
+						assert.Equal(t, fmt.Sprintf("versions/%d", 2+n), to, what)
+						for _, e := range i.Plan.Files {
 							text, err := os.ReadFile(e.Path)
 							require.NoError(t, err)
 							assert.Equal(t, e.After, string(text), what)
 						}
-						info, err := os.Stat(install.Key(p.folder))
+						key := "private-key.pem"
+						if shape == renewed {
+							_, key = named(2 + n)
+						}
+						info, err := os.Stat(p.folder + "/now/" + key)
 						require.NoError(t, err)
 						assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm(), what)
 					case install.Returned:
@@ -445,15 +472,17 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 		shape, reason string
 		before        func(i *install.Installation, x *trial)
 	}{
-		"the test fails before":    {renewed, "the server's own test fails before anything was changed", func(i *install.Installation, _ *trial) { i.Test = "echo broken; false" }},
-		"the test fails behind":    {foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
-		"the key does not fit":     {renewed, "the server's own test of a staged copy fails", func(i *install.Installation, _ *trial) { _, i.Key, _ = p.leaf(t) }},
-		"the edit is refused":      {foreign, p.site + ":8", func(i *install.Installation, _ *trial) { i.Edits[0].After += "\nserver { listen 1; nonsense on; }\n" }},
-		"the reload hangs":         {plainOnly, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
-		"every reload hangs":       {renewed, "did not end within 5s", func(i *install.Installation, x *trial) { i.Reload, x.limit = "sleep 60", 5*time.Second }},
-		"the new one is not seen":  {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
-		"changed since preview":    {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Edits[0].Before += "# by hand\n" }},
-		"another version was hung": {renewed, "now is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Before = "99" }},
+		"the test fails before": {renewed, "the server's own test fails before anything was changed", func(i *install.Installation, _ *trial) { own(i, "test", "echo broken; false") }},
+		"the test fails behind": {foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
+		"the key does not fit":  {renewed, "the server's own test of a staged copy fails", func(i *install.Installation, _ *trial) { other, _ := p.leaf(t); i.Material.Key = other.Key }},
+		"the edit is refused": {foreign, p.site + ":8", func(i *install.Installation, _ *trial) {
+			i.Plan.Files[0].After += "\nserver { listen 1; nonsense on; }\n"
+		}},
+		"the reload hangs":        {plainOnly, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
+		"every reload hangs":      {renewed, "did not end within 5s", func(i *install.Installation, x *trial) { own(i, "reload", "sleep 60"); x.limit = 5 * time.Second }},
+		"the new one is not seen": {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
+		"changed since preview":   {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Plan.Files[0].Before += "# by hand\n" }},
+		"another version was put": {renewed, "now is not as the preview showed it", func(i *install.Installation, _ *trial) { own(i, "before", "99") }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			i := p.lay(t, c.shape, 50)
@@ -553,8 +582,7 @@ func TestTheWayBackAndOldVersions(t *testing.T) {
 	first.run(t, p, i)
 	require.Equal(t, install.Done, first.kept.State, "%v", first.steps)
 	for v := 2; v <= 9; v++ {
-		next := &install.Installation{ID: int64(v), Copy: p.copy(), Folder: p.folder, Version: fmt.Sprint(v), Before: fmt.Sprint(v - 1), Test: i.Test, Reload: i.Reload, Bindings: i.Bindings, State: install.Staging}
-		next.Chain, next.Key, next.Leaf = p.leaf(t)
+		next := p.plan(t, v)
 		x := &trial{Connection: reach.Local()}
 		x.run(t, p, next)
 		require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
@@ -580,7 +608,7 @@ func TestTheWayBackAndOldVersions(t *testing.T) {
 	i = p.lay(t, foreign, 1)
 	x = &trial{Connection: reach.Local()}
 	x.run(t, p, i)
-	p.put(t, p.site, "# by hand\n"+i.Edits[0].After)
+	p.put(t, p.site, "# by hand\n"+i.Plan.Files[0].After)
 	taken = x.kept
 	taken.State, taken.Reason = install.Returning, "taken back by marit"
 	stuck := &trial{Connection: reach.Local()}

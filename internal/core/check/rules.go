@@ -1,0 +1,268 @@
+package check
+
+import "slices"
+
+// Code names a rule; it is stable, and what records, filters and people refer
+// to.
+type Code string
+
+// The codes. Rules says what each means.
+const (
+	NothingListens          Code = "nothing-listens"
+	NoAnswer                Code = "no-answer"
+	NoRoute                 Code = "no-route"
+	ConnectionReset         Code = "connection-reset"
+	ConnectionClosed        Code = "connection-closed"
+	Silent                  Code = "silent"
+	PlainHTTP               Code = "plain-http"
+	NotTLS                  Code = "not-tls"
+	TLSRefused              Code = "tls-refused"
+	TLSMalformed            Code = "tls-malformed"
+	TLSTooLarge             Code = "tls-too-large"
+	TLSOld                  Code = "tls-old"
+	NameNotCovered          Code = "name-not-covered"
+	OtherSiteAnswers        Code = "other-site-answers"
+	Expired                 Code = "expired"
+	NotYetValid             Code = "not-yet-valid"
+	EndsSoon                Code = "ends-soon"
+	LifetimeOverLimit       Code = "lifetime-over-limit"
+	SelfSigned              Code = "self-signed"
+	ChainUntrusted          Code = "chain-untrusted"
+	ChainIncomplete         Code = "chain-incomplete"
+	ChainEnded              Code = "chain-ended"
+	ChainDisordered         Code = "chain-disordered"
+	ChainStray              Code = "chain-stray"
+	ChainDuplicate          Code = "chain-duplicate"
+	ChainRootSent           Code = "chain-root-sent"
+	KeyWeak                 Code = "key-weak"
+	SerialBad               Code = "serial-bad"
+	StapleMissing           Code = "staple-missing"
+	OtherIssuer             Code = "other-issuer"
+	OtherCertificate        Code = "other-certificate"
+	DiffersFromSiblings     Code = "differs-from-siblings"
+	NotConfigured           Code = "not-configured"
+	NotReloaded             Code = "not-reloaded"
+	SiteNotEnabled          Code = "site-not-enabled"
+	WrongFile               Code = "wrong-file"
+	ServedFromElsewhere     Code = "served-from-elsewhere"
+	CertificateFileBad      Code = "certificate-file-bad"
+	KeyFileBad              Code = "key-file-bad"
+	KeyOfAnotherCertificate Code = "key-of-another-certificate"
+	ChainMissingOnDisk      Code = "chain-missing-on-disk"
+	ConfigurationRefused    Code = "configuration-refused"
+	TestNotRun              Code = "test-not-run"
+	ConfigurationUnread     Code = "configuration-unread"
+	ConfigurationSuspect    Code = "configuration-suspect"
+	KeyOpen                 Code = "key-open"
+	NotInEstate             Code = "not-in-estate"
+	HostKeyChanged          Code = "host-key-changed"
+	HostKeyUnknown          Code = "host-key-unknown"
+	LoginRefused            Code = "login-refused"
+	ConnectionLost          Code = "connection-lost"
+	NotReached              Code = "not-reached"
+)
+
+// Speaks is what a rule speaks of: who can open and close its findings.
+type Speaks string
+
+// What rules speak of.
+const (
+	OfServed     Speaks = "served"     // what a look brings back
+	OfConfigured Speaks = "configured" // what a server's configuration says of one binding: only a reading can tell
+	OfSiblings   Speaks = "siblings"   // what the endpoints of one host serve, compared at the end of a survey
+	OfServer     Speaks = "server"     // a server's configuration as a whole
+	OfReach      Speaks = "reach"      // the way to a server: nothing else is known of it then
+)
+
+// Trait is what else a finding implies. Traits are combined with |.
+type Trait uint
+
+// The traits.
+const (
+	// AboutCertificate marks what is said of the very certificate served; it goes
+	// with its cause when another one should have been served.
+	AboutCertificate Trait = 1 << iota
+	// ServedDiffers marks what makes the served face differ.
+	ServedDiffers
+	// NotItsOwn marks a binding that serves something that is not meant for it, so
+	// that it is not compared with its siblings.
+	NotItsOwn
+	// AtNextReload marks what lies on a server's disk and is not in use yet: any
+	// reload makes it real.
+	AtNextReload
+	// Uncovered marks a host that no certificate served there is for.
+	Uncovered
+)
+
+// Step is a step of a visit that findings belong to; steps are combined with |.
+type Step uint
+
+// The steps of a visit.
+const (
+	StepTLS Step = 1 << iota
+	StepLeaf
+	StepList
+	StepTrust
+)
+
+// Rule is one row of the catalogue: all that is fixed about a code.
+type Rule struct {
+	Code     Code
+	Severity Severity // the usual one; a rule may give another where it says so
+	Meaning  string
+	Speaks   Speaks
+	Traits   Trait
+	Steps    Step   // of a visit
+	Explains []Code // findings it is the cause of, and takes the place of
+
+	ExplainsCertificate bool // and all those about the certificate served
+}
+
+// Rules is the catalogue, by family: the one table every other list of codes is
+// derived from.
+var Rules = []Rule{
+	{Code: NothingListens, Severity: Broken, Speaks: OfServed,
+		Meaning: "the machine refuses connections on this port"},
+	{Code: NoAnswer, Severity: Broken, Speaks: OfServed,
+		Meaning: "connections to this address and port are neither accepted nor refused"},
+	{Code: NoRoute, Severity: Broken, Speaks: OfServed,
+		Meaning: "the network has no way to this address"},
+	{Code: ConnectionReset, Severity: Broken, Speaks: OfServed,
+		Meaning: "the connection is torn down before a certificate comes"},
+	{Code: ConnectionClosed, Severity: Broken, Speaks: OfServed,
+		Meaning: "the connection is ended before a certificate comes"},
+	{Code: Silent, Severity: Broken, Speaks: OfServed,
+		Meaning: "connections are accepted, then nothing or too little comes"},
+	{Code: PlainHTTP, Severity: Broken, Speaks: OfServed,
+		Meaning: "the port speaks http where TLS is expected"},
+	{Code: NotTLS, Severity: Broken, Speaks: OfServed,
+		Meaning: "the port speaks something else than TLS"},
+	{Code: TLSRefused, Severity: Broken, Speaks: OfServed,
+		Meaning: "the server ends the handshake with an alert"},
+	{Code: TLSMalformed, Severity: Broken, Speaks: OfServed,
+		Meaning: "the handshake or a certificate in it breaks the rules"},
+	{Code: TLSTooLarge, Severity: Broken, Speaks: OfServed,
+		Meaning: "more certificate material is sent than any client takes"},
+	{Code: TLSOld, Severity: Broken, Speaks: OfServed, Steps: StepTLS,
+		Meaning: "only TLS 1.1 or older is spoken (RFC 8996)"},
+	{Code: NameNotCovered, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate | NotItsOwn | Uncovered, Steps: StepLeaf,
+		Meaning: "the certificate does not cover the host name (RFC 9525)"},
+	{Code: OtherSiteAnswers, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate | NotItsOwn | Uncovered, Steps: StepLeaf,
+		Meaning:             "the certificate served is the endpoint's default, made for another site",
+		ExplainsCertificate: true},
+	{Code: Expired, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf | StepTrust,
+		Meaning: "the certificate has ended"},
+	{Code: NotYetValid, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf | StepTrust,
+		Meaning: "the certificate has not begun"},
+	{Code: EndsSoon, Severity: Due, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the certificate ends soon and is still the one served"},
+	{Code: LifetimeOverLimit, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "a public CA's certificate is valid longer than the limit of its issue date allows"},
+	{Code: SelfSigned, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "the certificate signed itself and is no anchor of an audience"},
+	{Code: ChainUntrusted, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "no path leads to an anchor of an audience (RFC 5280)"},
+	{Code: ChainIncomplete, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "an intermediate certificate is not sent"},
+	{Code: ChainEnded, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "an intermediate or root on every path is out of date"},
+	{Code: ChainDisordered, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "certificates are sent before the one they certify (RFC 8446)"},
+	{Code: ChainStray, Severity: Note, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "certificates are sent that belong to no path"},
+	{Code: ChainDuplicate, Severity: Note, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "a certificate is sent more than once"},
+	{Code: ChainRootSent, Severity: Note, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "the root is sent; every client has its own copy"},
+	{Code: KeyWeak, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the public key is smaller than 2048 bits RSA, or of an unknown kind"},
+	{Code: SerialBad, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the serial number is not positive or longer than 20 octets (RFC 5280)"},
+	{Code: StapleMissing, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the certificate demands a stapled OCSP response and none is sent (RFC 7633)"},
+	{Code: OtherIssuer, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate | ServedDiffers, Steps: StepLeaf,
+		Meaning: "the certificate comes from another CA than the estate wants"},
+	{Code: OtherCertificate, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate | ServedDiffers, Steps: StepLeaf,
+		Meaning: "another certificate is served than the estate wants"},
+	{Code: DiffersFromSiblings, Severity: Due, Speaks: OfSiblings, Traits: ServedDiffers,
+		Meaning: "one endpoint of a host serves an older certificate than the others"},
+	{Code: NotConfigured, Severity: Weak, Speaks: OfConfigured,
+		Meaning: "an endpoint answers that the server's configuration does not open"},
+	{Code: NotReloaded, Severity: Due, Speaks: OfConfigured, Traits: ServedDiffers | NotItsOwn | AtNextReload,
+		Meaning:             "the certificate or listener on disk is not what the running server uses; broken when visitors are hurt by that",
+		ExplainsCertificate: true},
+	{Code: SiteNotEnabled, Severity: Broken, Speaks: OfConfigured, Traits: NotItsOwn,
+		Meaning:  "the host's site is written and not switched on",
+		Explains: []Code{NothingListens}, ExplainsCertificate: true},
+	{Code: WrongFile, Severity: Due, Speaks: OfConfigured, Traits: ServedDiffers | NotItsOwn,
+		Meaning:  "the site names an older certificate than the one that lies beside it",
+		Explains: []Code{NameNotCovered, Expired, EndsSoon, SelfSigned, OtherIssuer, OtherCertificate}},
+	{Code: ServedFromElsewhere, Severity: Weak, Speaks: OfConfigured, Traits: ServedDiffers,
+		Meaning: "what is served is not what the configuration names, and the server has loaded that"},
+	{Code: CertificateFileBad, Severity: Due, Speaks: OfConfigured,
+		Meaning: "a certificate file the configuration names cannot be used"},
+	{Code: KeyFileBad, Severity: Due, Speaks: OfConfigured,
+		Meaning: "a key file the configuration names cannot be used"},
+	{Code: KeyOfAnotherCertificate, Severity: Due, Speaks: OfConfigured, Traits: AtNextReload,
+		Meaning: "certificate and key on disk do not belong together"},
+	{Code: ChainMissingOnDisk, Severity: Due, Speaks: OfConfigured, Traits: AtNextReload,
+		Meaning: "the certificate file has lost an intermediate the running server still sends"},
+	{Code: ConfigurationRefused, Severity: Broken, Speaks: OfServer,
+		Meaning: "the server's own test refuses its configuration"},
+	{Code: TestNotRun, Severity: Weak, Speaks: OfServer,
+		Meaning: "the server's own configuration test could not be run"},
+	{Code: ConfigurationUnread, Severity: Weak, Speaks: OfServer,
+		Meaning: "a part of the configuration could not be read"},
+	{Code: ConfigurationSuspect, Severity: Note, Speaks: OfServer,
+		Meaning: "the configuration is taken, though hardly as it is meant"},
+	{Code: KeyOpen, Severity: Weak, Speaks: OfServer,
+		Meaning: "a private key file may be read by other users"},
+	{Code: NotInEstate, Severity: Note, Speaks: OfServer,
+		Meaning: "a name is configured at a server and not wanted there by the estate"},
+	{Code: HostKeyChanged, Severity: Weak, Speaks: OfReach,
+		Meaning: "a server's SSH host key is not the known one; nothing was read"},
+	{Code: HostKeyUnknown, Severity: Weak, Speaks: OfReach,
+		Meaning: "a server's SSH host key is not known; nothing was read"},
+	{Code: LoginRefused, Severity: Weak, Speaks: OfReach,
+		Meaning: "a server does not let the service in; nothing was read"},
+	{Code: ConnectionLost, Severity: Weak, Speaks: OfReach,
+		Meaning: "the connection to a server broke off; nothing of what was read is used"},
+	{Code: NotReached, Severity: Weak, Speaks: OfReach,
+		Meaning: "a server's configuration could not be reached"},
+}
+
+// RuleOf gives the row of a code; the zero Rule when there is none.
+func RuleOf(code Code) Rule {
+	if i := slices.IndexFunc(Rules, func(r Rule) bool { return r.Code == code }); i >= 0 {
+		return Rules[i]
+	}
+	return Rule{}
+}
+
+// Stands lists the findings a code is the cause of, and takes the place of.
+func (r *Rule) Stands() []Code {
+	if !r.ExplainsCertificate {
+		return r.Explains
+	}
+	return append(slices.Clone(r.Explains), With(AboutCertificate)...)
+}
+
+// Codes lists the codes of the rules that fit, in the catalogue's order.
+func Codes(fits func(*Rule) bool) []Code {
+	var out []Code
+	for i := range Rules {
+		if fits(&Rules[i]) {
+			out = append(out, Rules[i].Code)
+		}
+	}
+	return out
+}
+
+// With lists the codes that have a trait.
+func With(t Trait) []Code { return Codes(func(r *Rule) bool { return r.Traits&t != 0 }) }
+
+// Of lists the codes that speak of something.
+func Of(s Speaks) []Code { return Codes(func(r *Rule) bool { return r.Speaks == s }) }
+
+// At lists the codes that belong to a step of a visit.
+func At(s Step) []Code { return Codes(func(r *Rule) bool { return r.Steps&s != 0 }) }

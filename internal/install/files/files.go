@@ -1,0 +1,422 @@
+// Package files is the destination of servers that read certificate and key
+// from files named in their configuration, are tested and reloaded by commands,
+// and are reached as a connection.
+//
+// On the server a mandate has a folder: below versions one folder for each
+// certificate, with the list as TLS sends it (RFC 8446 section 4.4.2: leaf
+// first, then its issuers) and the private key, and now, a link to the one in
+// use. Certificate and key change together, by one rename of that link. What a
+// kind's configuration looks like is known to the kind alone.
+package files
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"insegna.example/internal/install"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/reach"
+)
+
+// Names of the files in a version's folder.
+const (
+	certificatesFile = "certificates.pem"
+	keyFile          = "private-key.pem"
+)
+
+// Names of the files in folders laid by earlier versions of this program. A
+// folder keeps its names, since the server's configuration names them.
+const (
+	formerCertificatesFile = "chain.pem"
+	formerKeyFile          = "key.pem"
+)
+
+// Bounds of the acts.
+const (
+	commandLimit = 30 * time.Second
+	keep         = 5       // versions that stay
+	fileLimit    = 4 << 20 // bytes of a file of the configuration
+)
+
+// Destination is a server of files. Safe for concurrent use, though one server
+// is for one installation at a time.
+type Destination struct {
+	Over   reach.Connection
+	Reader kind.Reader
+	Editor kind.Editor
+	Main   string        // file of the configuration
+	Test   string        // command that tests the configuration
+	Reload string        // command that takes it in
+	Limit  time.Duration // of a command; half a minute when 0
+	Keep   int           // versions that stay; 5 when 0
+}
+
+// layout is this destination's own part of a plan.
+type layout struct {
+	Folder       string `json:"folder"`  // of the mandate
+	Version      string `json:"version"` // name of the new version's folder
+	Before       string `json:"before"`  // of the one in use; "" for none
+	Certificates string `json:"certificates"`
+	Key          string `json:"key"`
+	Copy         string `json:"copy"` // what the path of a copy of the configuration begins with: in the main file's folder
+	Test         string `json:"test"`
+	Reload       string `json:"reload"`
+}
+
+// read gives the own part of a plan.
+func read(p *install.Plan) (*layout, error) {
+	l := &layout{}
+	if err := json.Unmarshal(p.Own, l); err != nil {
+		return nil, fmt.Errorf("the plan of an installation cannot be read: %w", err)
+	}
+	return l, nil
+}
+
+// in is a path below the mandate's folder.
+func (l *layout) in(names ...string) string {
+	return path.Join(append([]string{l.Folder}, names...)...)
+}
+
+// staged is a path in the new version's folder.
+func (l *layout) staged(name string) string { return l.in("versions", l.Version, name) }
+
+// inUse is the path a configuration names.
+func (l *layout) inUse(name string) string { return l.in("now", name) }
+
+// linked gives the version the folder's link leads to; "" when there is none.
+func (d *Destination) linked(l *layout) (string, error) {
+	to, err := fs.ReadLink(d.Over.FS(), strings.TrimPrefix(l.in("now"), "/"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	} else if err != nil {
+		return "", err
+	}
+	return path.Base(to), nil
+}
+
+// Stage implements install.Destination: it lays the new version beside the old.
+func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Material) (string, error) {
+	l, err := read(p)
+	if err != nil {
+		return "", err
+	}
+	if err := d.unchanged(l, p); err != nil {
+		return "", err
+	}
+	folder := l.in("versions", l.Version)
+	anew := "umask 022 && mkdir -p -- " + quoted(folder)
+	if l.Version != l.Before { // what a try before has left there is half at best
+		anew = "rm -rf -- " + quoted(folder) + " && " + anew
+	}
+	if _, err := d.run(ctx, anew); err != nil {
+		return "", err
+	}
+	const private, open = 0o600, 0o644
+	for _, f := range []struct {
+		name string
+		data []byte
+		mode fs.FileMode
+	}{{l.Certificates, m.Chain, open}, {l.Key, m.Key, private}} {
+		at := l.staged(f.name)
+		if err := d.Over.Write(at, f.data, reach.Attributes{Mode: f.mode}); err != nil {
+			return "", err
+		}
+		if back, info, err := d.file(at); err != nil {
+			return "", err
+		} else if string(back) != string(f.data) || info.Mode().Perm() != f.mode {
+			return "", &install.FaultError{Words: at + " was written and reads back otherwise", Advice: "see the file system of the server"}
+		}
+	}
+	return folder, nil
+}
+
+// unchanged says whether link and files are as previewed.
+func (d *Destination) unchanged(l *layout, p *install.Plan) error {
+	for _, f := range p.Files {
+		data, _, err := d.file(f.Path)
+		if kind.Lost(err) {
+			return err
+		}
+		if err != nil || string(data) != f.Before {
+			return &install.ChangedError{What: f.Path}
+		}
+	}
+	at, err := d.linked(l)
+	if err == nil && at != l.Before {
+		err = &install.ChangedError{What: l.in("now")}
+	}
+	return err
+}
+
+// Try implements install.Destination: the server tests a copy, or what it has
+// where its command cannot be led to a copy.
+func (d *Destination) Try(ctx context.Context, p *install.Plan) (string, error) {
+	l, err := read(p)
+	if err != nil {
+		return "", err
+	}
+	words, err := d.onCopy(ctx, l, p)
+	var f *install.FaultError
+	if errors.As(err, &f) {
+		if asItIs := d.test(ctx, l); errors.As(asItIs, &f) {
+			f.Words = "the server's own test fails before anything was changed: " + f.Words
+			f.Advice = "mend the configuration first; insegna survey start reads it anew"
+			return "", f
+		} else if asItIs != nil {
+			return "", asItIs
+		}
+	}
+	return words, err
+}
+
+// onCopy lays the copy, has it tested, and takes it away again.
+func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (words string, err error) {
+	// Another name each time: what a way that broke off has still running on the
+	// server may take the copy before away late.
+	at := l.Copy + rand.Text()[:randomLength]
+	command := d.Editor.OnFile(l.Test, d.Main, at)
+	if command == "" {
+		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy", d.test(ctx, l)
+	}
+	c, err := d.Editor.Copy(d.Over.FS(), d.Main, p.Files, map[string]string{
+		l.inUse(l.Certificates): l.staged(l.Certificates),
+		l.inUse(l.Key):          l.staged(l.Key),
+	})
+	var part *kind.Problem
+	switch {
+	case errors.As(err, &part):
+		return "the server's own test passes as things are; no copy could be tested: " + err.Error(), d.test(ctx, l)
+	case err != nil:
+		return "", err
+	}
+	const private = 0o600
+	if err := d.Over.Write(at, []byte(c.Text), reach.Attributes{Mode: private}); err != nil {
+		return "", err
+	}
+	defer func() {
+		if _, gone := d.run(ctx, "rm -f -- "+quoted(at)); err == nil {
+			err = gone
+		}
+	}()
+	err = d.command(ctx, command, "mend what it names; nothing was changed")
+	var f *install.FaultError
+	switch {
+	case errors.As(err, &f) && f.Said != "" && !strings.Contains(f.Said, at): // it was not the server that spoke
+		return "the server's own test passes as things are; no copy could be tested: " + oneLine(f.Said), d.test(ctx, l)
+	case f != nil:
+		f.Words = "the server's own test of a staged copy fails: " + c.Translate(f.Words, at)
+	}
+	return "the server's own test of a staged copy passes", err
+}
+
+// test runs the server's own test.
+func (d *Destination) test(ctx context.Context, l *layout) error {
+	return d.command(ctx, l.Test, "mend what it names; nothing of the new certificate is in use")
+}
+
+// Switch implements install.Destination: it renames the link, writes the files,
+// and has the server test what it would take in.
+func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, error) {
+	l, err := read(p)
+	if err != nil {
+		return "", err
+	}
+	if err := d.lead(ctx, l, l.Version); err != nil {
+		return "", err
+	}
+	for _, f := range p.Files {
+		if err := d.replace(f.Path, f.Before, f.After); err != nil {
+			return "", err
+		}
+	}
+	if err := d.test(ctx, l); err != nil {
+		return "", err
+	}
+	words := fmt.Sprintf("%s leads to versions/%s", l.in("now"), l.Version)
+	for _, f := range p.Files {
+		words += "\n" + f.Path
+	}
+	return words, nil
+}
+
+// lead lets the link lead to a version, in one rename; "" takes it away.
+func (d *Destination) lead(ctx context.Context, l *layout, version string) error {
+	script := "cd " + quoted(l.Folder) + " && rm -f now"
+	if version != "" {
+		to := "versions/" + version
+		script = "cd " + quoted(l.Folder) + " && test -f " + quoted(to+"/"+l.Key) +
+			" && ln -sfn " + quoted(to) + " .now.$$ && mv -T .now.$$ now"
+	}
+	_, err := d.run(ctx, script)
+	return err
+}
+
+// replace writes a file that is as it was before; one that is as wanted stays.
+func (d *Destination) replace(at, before, after string) error {
+	data, info, err := d.file(at)
+	switch {
+	case err != nil && kind.Lost(err):
+		return err
+	case err != nil, string(data) != before && string(data) != after:
+		return &install.ChangedError{What: at}
+	case string(data) == after:
+		return nil
+	}
+	return d.Over.Write(at, []byte(after), reach.Attributes{Mode: info.Mode().Perm()})
+}
+
+// TakeIn implements install.Destination: it runs the reload command.
+func (d *Destination) TakeIn(ctx context.Context, p *install.Plan) (string, error) {
+	l, err := read(p)
+	if err != nil {
+		return "", err
+	}
+	return l.Reload, d.command(ctx, l.Reload, "see that the server runs, and the command reload of the estate file")
+}
+
+// Back implements install.Destination: files and link become as they were.
+func (d *Destination) Back(ctx context.Context, p *install.Plan) (string, error) {
+	l, err := read(p)
+	if err != nil {
+		return "", err
+	}
+	for n := len(p.Files) - 1; n >= 0; n-- {
+		f := p.Files[n]
+		if err := d.replace(f.Path, f.After, f.Before); err != nil {
+			return "", err
+		}
+	}
+	at, err := d.linked(l)
+	if err != nil {
+		return "", err
+	}
+	if at == l.Version {
+		if err := d.lead(ctx, l, l.Before); err != nil {
+			return "", err
+		}
+	} else if at != l.Before {
+		return "", &install.ChangedError{What: l.in("now")}
+	}
+	return "files and link are as they were", nil
+}
+
+// randomLength is how many characters of rand.Text make a name that nobody
+// else uses; the names of files that are being written end so.
+const randomLength = 12
+
+// unfinished are patterns, for the shell, of files that a process that was
+// killed may have left: the copy, and what was not renamed yet of it and of the
+// files of the configuration.
+func (l *layout) unfinished(p *install.Plan) (list string) {
+	random := strings.Repeat("[A-Z2-7]", randomLength)
+	written := func(at string) string { return " " + quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + random }
+	for _, f := range p.Files {
+		list += written(f.Path)
+	}
+	if l.Copy == "" {
+		return list
+	}
+	copied := quoted(path.Join(path.Dir(l.Copy), "."+path.Base(l.Copy)))
+	return list + " " + quoted(l.Copy) + random + " " + copied + random + "." + random
+}
+
+// Clear implements install.Destination. After an installation that is done it
+// keeps the newest versions and those this installation needs, and has the link
+// written to the disk; otherwise it takes away what was staged, and folders that
+// are empty then.
+func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) error {
+	l, err := read(p)
+	if err != nil {
+		return err
+	}
+	if kept {
+		return d.prune(ctx, l, p)
+	}
+	if l.Version == l.Before {
+		return nil
+	}
+	folder := quoted(l.in("versions", l.Version))
+	_, err = d.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
+		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.Folder)+" "+quoted(path.Dir(l.Folder))+" 2>/dev/null; test ! -e "+folder)
+	return err
+}
+
+func (d *Destination) prune(ctx context.Context, l *layout, p *install.Plan) error {
+	n := d.Keep
+	if n == 0 {
+		n = keep
+	}
+	_, err := d.run(ctx, fmt.Sprintf("cd %s && rm -f -- ../.now.* %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
+		quoted(l.in("versions")), l.unfinished(p), n+1, quoted(l.Version), quoted(l.Before)))
+	return err
+}
+
+// run runs a script of ours on the server.
+func (d *Destination) run(ctx context.Context, script string) (string, error) {
+	out, err := d.Over.Run(ctx, script, commandLimit)
+	if err != nil {
+		return "", err
+	}
+	if out.Exit != 0 {
+		return "", &install.FaultError{Words: oneLine(out.Text), Advice: "see that the service may write there and that there is room", Said: out.Text}
+	}
+	return out.Text, nil
+}
+
+// command runs a command of the estate file on the server.
+func (d *Destination) command(ctx context.Context, command, advice string) error {
+	limit := d.Limit
+	if limit == 0 {
+		limit = commandLimit
+	}
+	out, err := d.Over.Run(ctx, command, limit)
+	var late *reach.TimeError
+	if errors.As(err, &late) {
+		return &install.FaultError{Words: late.Error(), Advice: advice}
+	} else if err != nil {
+		return err
+	}
+	if out.Exit != 0 {
+		return &install.FaultError{Words: fmt.Sprintf("%s ends with %d: %s", command, out.Exit, oneLine(out.Text)), Advice: advice, Said: out.Text}
+	}
+	return nil
+}
+
+// file gives a file of the server; fs.ErrNotExist when there is none.
+func (d *Destination) file(p string) ([]byte, fs.FileInfo, error) {
+	f, err := d.Over.FS().Open(strings.TrimPrefix(path.Clean(p), "/"))
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, nil, err
+	}
+	data, err := io.ReadAll(io.LimitReader(f, fileLimit+1))
+	if err == nil && len(data) > fileLimit {
+		err = &install.FaultError{Words: fmt.Sprintf("%s is larger than %d MB", p, fileLimit>>20), Advice: "see what that file is"}
+	}
+	return data, info, err
+}
+
+// oneLine puts what a command said into one line of bounded length.
+func oneLine(s string) string {
+	s = strings.Join(strings.FieldsFunc(s, func(r rune) bool { return r == '\n' || r == '\r' }), "; ")
+	const most = 600
+	if len(s) > most {
+		s = s[:most] + "…"
+	}
+	return strings.ToValidUTF8(s, "�")
+}
+
+// quoted writes a word for the shell.
+func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

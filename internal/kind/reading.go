@@ -1,0 +1,197 @@
+package kind
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"insegna.example/internal/core/place"
+)
+
+// Place is where something is written in a configuration.
+type Place = place.Place
+
+// Effect says what a problem means for the server.
+type Effect string
+
+// The effects, worst first.
+const (
+	Refused Effect = "refused" // the server will not take this configuration
+	Unread  Effect = "unread"  // it could not be read from here, so it is not known
+	Suspect Effect = "suspect" // the server takes it, though hardly as it is meant
+)
+
+// Problem is something wrong with a configuration. The rest of it is read all
+// the same.
+type Problem struct {
+	Place
+	Effect   Effect `json:"effect"`
+	Message  string `json:"message"`
+	Expected string `json:"expected"` // "" when the message says it
+}
+
+func (p *Problem) Error() string {
+	text := p.Full() + ": " + p.Message
+	if p.Expected != "" {
+		text += "; expected " + p.Expected
+	}
+	return text
+}
+
+// Reading is everything read from one server's configuration.
+type Reading struct {
+	Kind         string               `json:"kind"`
+	Main         string               `json:"main"` // the file it begins with
+	Files        []File               `json:"files"`
+	Listeners    []Listener           `json:"listeners"`
+	Sites        []Site               `json:"sites"` // those in force, in the server's order
+	Idle         []Site               `json:"idle"`  // in files that are not switched on
+	Material     map[string]*Material `json:"material"`
+	Certificates map[string][]byte    `json:"certificates"` // DER by SHA-256 in hexadecimal digits
+	Problems     []Problem            `json:"problems"`
+	Loaded       time.Time            `json:"loaded"` // when the running server last took it in; zero when not known
+}
+
+// File is one file of a configuration.
+type File struct {
+	Path     string    `json:"path"`
+	Link     string    `json:"link,omitempty"` // where it leads, when it is a symbolic link
+	Text     string    `json:"text"`
+	Modified time.Time `json:"modified"`
+	InForce  bool      `json:"in_force"`
+}
+
+// Protocol is what a listener or site speaks, inside TLS or without it.
+type Protocol string
+
+// The protocols.
+const (
+	HTTP Protocol = "http"
+	TCP  Protocol = "tcp" // anything else: bytes are passed on as they are
+)
+
+// Listener is one address and port the server opens.
+type Listener struct {
+	Place
+	Protocol Protocol       `json:"protocol"`
+	Address  netip.AddrPort `json:"address"`           // the zero address of its version stands for every one
+	Socket   string         `json:"socket,omitempty"`  // path, when it is no network address
+	Both     bool           `json:"both,omitempty"`    // takes IPv4 on an IPv6 address
+	Unknown  string         `json:"unknown,omitempty"` // what is written, when its address is chosen elsewhere
+	TLS      bool           `json:"tls"`
+	Default  int            `json:"default"` // index of the site that answers when none is named
+	Chosen   bool           `json:"chosen"`  // the default is declared, not just the first
+	Sites    []int          `json:"sites"`
+}
+
+// Network says whether it listens at an address and port that are known.
+func (l *Listener) Network() bool { return l.Socket == "" && l.Unknown == "" }
+
+// Takes says whether a connection to an address and port comes to this
+// listener, when no closer one is there.
+func (l *Listener) Takes(at netip.AddrPort) bool {
+	if !l.Network() || l.Address.Port() != at.Port() {
+		return false
+	}
+	own := l.Address.Addr()
+	if own == at.Addr() {
+		return true
+	}
+	return own.IsUnspecified() && (own.Is4() == at.Addr().Is4() || l.Both)
+}
+
+func (l *Listener) String() string {
+	switch {
+	case l.Socket != "":
+		return "unix:" + l.Socket
+	case l.Unknown != "":
+		return l.Unknown
+	case l.Address.Addr().IsUnspecified() && l.Address.Addr().Is4():
+		return fmt.Sprintf("*:%d", l.Address.Port())
+	}
+	return l.Address.String()
+}
+
+// Name is one name a site answers to.
+type Name struct {
+	Place
+	Text    string   `json:"text"`              // as written
+	Covers  []string `json:"covers,omitempty"`  // what a certificate has to list for it: host names, or wildcards of one label (RFC 9525 section 6.3); none when no certificate can list all it matches
+	Ignored bool     `json:"ignored,omitempty"` // at every listener another site has it already
+}
+
+// Host is the one host name it stands for; "" when it stands for several or
+// for none.
+func (n *Name) Host() string {
+	if len(n.Covers) != 1 || strings.HasPrefix(n.Covers[0], "*.") {
+		return ""
+	}
+	return n.Covers[0]
+}
+
+// Site is one site a configuration declares.
+type Site struct {
+	Place
+	Protocol Protocol `json:"protocol"`
+	Names    []Name   `json:"names"`
+	Pairs    []Pair   `json:"pairs"`
+	Refuses  bool     `json:"refuses,omitempty"` // ends handshakes instead of showing a certificate
+	Plain    []Route  `json:"plain"`
+	Hops     []Hop    `json:"hops"`
+	Listens  []Place  `json:"listens"`
+	Asked    []string `json:"asked"`               // the addresses it listens at, as written
+	SwitchOn string   `json:"switch_on,omitempty"` // of one not in force: what puts it in force
+}
+
+// MainName is the name to call the site by.
+func (s *Site) MainName() string {
+	if len(s.Names) == 0 || s.Names[0].Text == "" {
+		return "(no name)"
+	}
+	return s.Names[0].Text
+}
+
+// OnlyRedirects says whether all a plain site does is to redirect.
+func (s *Site) OnlyRedirects() bool {
+	return len(s.Plain) > 0 && s.Plain[0].Front.Handling == Redirects
+}
+
+// Pair is a certificate with its key as a site names them.
+type Pair struct {
+	Place              // of the certificate
+	Certificate string `json:"certificate"` // path
+	Key         string `json:"key"`         // path, "" when none is named
+	KeyPlace    Place  `json:"key_place"`
+	AtRunTime   bool   `json:"at_run_time,omitempty"` // chosen by a variable for each connection; the paths are as written
+}
+
+// Material is what a certificate or key file holds.
+type Material struct {
+	Path     string    `json:"path"`
+	Mode     uint32    `json:"mode"` // permission bits
+	Modified time.Time `json:"modified"`
+	Chain    []string  `json:"chain,omitempty"`  // fingerprints of the certificates, in file order
+	Public   string    `json:"public,omitempty"` // SHA-256 of the private key's public half
+	Fault    string    `json:"fault,omitempty"`  // why nothing of use could be read
+	Hidden   bool      `json:"hidden,omitempty"` // it is there and cannot be looked into from here, or is encrypted
+	Named    bool      `json:"named"`            // by a site; others lie beside such a file
+}
+
+// Answer is which site answers for a host, and why.
+type Answer struct {
+	Listener *Listener // nil when none takes such a connection
+	Site     *Site     // nil when none can be told
+	Shown    *Site     // whose certificates a visitor gets: the site's own, or the listener's where it has none
+	Pairs    []Pair    // these certificates
+	Why      string
+	Named    bool // it is there for this host, not just as the default
+	Unsure   bool // it depends on something that cannot be worked out here
+}
+
+// Lost says whether an error means that the source of files failed as a whole.
+func Lost(err error) bool {
+	var l interface{ Lost() bool }
+	return errors.As(err, &l) && l.Lost()
+}

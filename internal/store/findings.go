@@ -1,0 +1,249 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/place"
+)
+
+// FindingRow is a finding as it is stored.
+type FindingRow struct {
+	ID           int64
+	TargetID     *int64 // nil when it is about a server
+	ServerID     *int64
+	Subject      string
+	SourceFile   string
+	SourceLine   int
+	Code         check.Code
+	Severity     int
+	Cause        string
+	Remedy       string
+	Evidence     []check.Fact `gorm:"serializer:json"`
+	Leaf         []byte
+	OpenedAt     time.Time
+	OpenedSurvey int64
+	ClosedAt     *time.Time
+	ClosedSurvey *int64
+}
+
+// TableName is the table of findings.
+func (FindingRow) TableName() string { return "findings" }
+
+// Source is its place in the server's configuration.
+func (r *FindingRow) Source() place.Place { return place.Place{File: r.SourceFile, Line: r.SourceLine} }
+
+// open gives an open finding as core/check compares it.
+func (r *FindingRow) open() check.Open {
+	o := check.Open{ID: r.ID, Found: check.Found{Subject: r.Subject, Finding: check.Finding{
+		Code: r.Code, Severity: check.Severities[r.Severity], Cause: r.Cause, Remedy: r.Remedy, Source: r.Source(), Evidence: r.Evidence}}}
+	copy(o.Leaf[:], r.Leaf)
+	return o
+}
+
+// subjectLimit keeps subjects within what an index takes, in bytes.
+const subjectLimit = 300
+
+// storable makes a finding fit for the database, so that it compares as equal
+// with itself once stored.
+func storable(f check.Found) check.Found {
+	f.Subject = clipped(f.Subject)
+	f.Cause, f.Remedy, f.Source = text(f.Cause), text(f.Remedy), place.Place{File: text(f.Source.File), Line: f.Source.Line}
+	evidence := make([]check.Fact, len(f.Evidence))
+	for i, e := range f.Evidence {
+		evidence[i] = check.Fact{Label: text(e.Label), Value: text(e.Value)}
+	}
+	f.Evidence = evidence
+	return f
+}
+
+// about is what findings are about: a target or a server.
+type about struct{ target, server int64 }
+
+func (a about) columns() (target, server *int64) {
+	if a.target != 0 {
+		return &a.target, nil
+	}
+	return nil, &a.server
+}
+
+// findingChanges gathers what comparisons came to, for any number of targets
+// and servers, and writes it together.
+type findingChanges struct {
+	survey   int64
+	at       time.Time
+	opened   []FindingRow
+	reworded []check.Open
+	closed   []int64
+}
+
+// compare sets what is open for a target or server against what was found
+// there, and gives the codes of all that is open then.
+func (c *findingChanges) compare(what about, open []FindingRow, found []check.Found, judged ...check.Speaks) []check.Code {
+	was := make([]check.Open, len(open))
+	for i := range open {
+		was[i] = open[i].open()
+	}
+	now := make([]check.Found, len(found))
+	for i := range found {
+		now[i] = storable(found[i])
+	}
+	r := check.Compare(was, now, judged...)
+	c.reworded, c.closed = append(c.reworded, r.Reworded...), append(c.closed, r.Closed...)
+	codes := r.Kept
+	target, server := what.columns()
+	for _, f := range r.Opened {
+		row := FindingRow{TargetID: target, ServerID: server, Subject: f.Subject, SourceFile: f.Source.File, SourceLine: f.Source.Line, Code: f.Code, Severity: f.Severity.Rank(),
+			Cause: f.Cause, Remedy: f.Remedy, Evidence: f.Evidence, OpenedAt: c.at, OpenedSurvey: c.survey}
+		if f.Leaf != (certs.Fingerprint{}) {
+			row.Leaf = f.Leaf[:]
+		}
+		c.opened = append(c.opened, row)
+		codes = append(codes, f.Code)
+	}
+	return codes
+}
+
+// findingsAtOnce is how many findings are written together.
+const findingsAtOnce = 500
+
+// write stores the changes. What is closed goes first: what is opened may stand
+// in its place.
+func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) error {
+	if len(c.closed) > 0 {
+		if _, err := tx.Exec(ctx, "update findings set closed_at = $1, closed_survey = $2 where id = any($3)", c.at, c.survey, c.closed); err != nil {
+			return err
+		}
+	}
+	if len(c.reworded) > 0 {
+		var b pgx.Batch
+		for _, f := range c.reworded {
+			b.Queue("update findings set cause = $2, remedy = $3, source_file = $4, source_line = $5, severity = $6, evidence = $7::jsonb where id = $1",
+				f.ID, f.Cause, f.Remedy, f.Source.File, f.Source.Line, f.Severity.Rank(), jsonText(f.Evidence))
+		}
+		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
+			return err
+		}
+	}
+	if len(c.opened) == 0 {
+		return nil
+	}
+	return db.CreateInBatches(&c.opened, findingsAtOnce).Error
+}
+
+// openFindings loads what is open and fits a condition.
+func openFindings(db *gorm.DB, where string, args ...any) ([]FindingRow, error) {
+	var open []FindingRow
+	return open, db.Where("closed_at is null").Where(where, args...).Order("id").Find(&open).Error
+}
+
+func clipped(s string) string {
+	if s = text(s); len(s) > subjectLimit {
+		s = text(s[:subjectLimit])
+	}
+	return s
+}
+
+// Finding is a stored finding with where it was found.
+type Finding struct {
+	FindingRow
+	Host, Server, Address               string
+	Port, Line                          int
+	Verdict, Wanted, Configured, Served string
+}
+
+// FindingFilter narrows the list of findings; zero values do not. State is
+// "open", "closed" or "all".
+type FindingFilter struct {
+	Query, State string
+	Codes        []check.Code
+	Severities   []int
+	Leaf         []byte
+	ID           int64
+	Server       string
+	SourceFile   string // of the server's configuration
+	OpenedAfter  *int64 // opened in surveys after OpenedAfter, up to UpTo
+	ClosedAfter  *int64
+	UpTo         int64
+}
+
+// Findings lists findings and gives the next page's cursor.
+func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
+	q := s.db.WithContext(ctx).Table(`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
+		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line) as line, s.name as server, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
+			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served`)
+	q = filterFindings(q, f)
+	var tie int64
+	key, more, err := p.decode(&tie)
+	if err != nil {
+		return nil, "", err
+	}
+	if p.Sort == "-opened" {
+		if q = q.Order("f.id desc"); more {
+			q = q.Where("f.id < ?", tie)
+		}
+	} else if q = q.Order("f.severity, f.id"); more {
+		q = q.Where("(f.severity, f.id) > (?::int, ?)", key, tie)
+	}
+	var list []Finding
+	if err := q.Limit(p.Limit + 1).Scan(&list).Error; err != nil || len(list) <= p.Limit {
+		return list, "", err
+	}
+	list = list[:p.Limit]
+	last := list[p.Limit-1]
+	return list, encodeCursor(p.Sort, fmt.Sprint(last.Severity), last.ID), nil
+}
+
+func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
+	switch f.State {
+	case "open":
+		q = q.Where("f.closed_at is null")
+	case "closed":
+		q = q.Where("f.closed_at is not null")
+	}
+	if f.Query != "" {
+		like := contains(f.Query)
+		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or f.source_file ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like, like, like)
+	}
+	if len(f.Codes) > 0 {
+		q = q.Where("f.code in ?", f.Codes)
+	}
+	if f.Server != "" {
+		q = q.Where("s.name = ?", f.Server)
+	}
+	if f.SourceFile != "" {
+		q = q.Where("f.source_file = ?", f.SourceFile)
+	}
+	if len(f.Severities) > 0 {
+		q = q.Where("f.severity in ?", f.Severities)
+	}
+	if f.Leaf != nil {
+		q = q.Where("f.leaf = ?", f.Leaf)
+	}
+	if f.ID != 0 {
+		q = q.Where("f.id = ?", f.ID)
+	}
+	if f.OpenedAfter != nil {
+		q = q.Where("f.opened_survey > ? and f.opened_survey <= ?", *f.OpenedAfter, f.UpTo)
+	}
+	if f.ClosedAfter != nil {
+		q = q.Where("f.closed_survey > ? and f.closed_survey <= ?", *f.ClosedAfter, f.UpTo)
+	}
+	return q
+}
+
+// CountFindings counts open findings by severity rank.
+func (s *Store) CountFindings(ctx context.Context) (counts [4]int, err error) {
+	var rows []struct{ Severity, N int }
+	err = s.db.WithContext(ctx).Raw(`select severity, count(*) as n from findings where closed_at is null group by severity`).Scan(&rows).Error
+	for _, r := range rows {
+		counts[r.Severity] = r.N
+	}
+	return counts, err
+}
