@@ -149,7 +149,7 @@ func (b *bench) surveyed(s *service.Service) (time.Duration, *store.Survey, erro
 	v, err := s.StartSurvey(b.ctx, store.Scope{})
 	for err == nil && v.State != store.Finished {
 		time.Sleep(10 * time.Millisecond)
-		v, err = s.Store().Survey(b.ctx, v.ID)
+		v, err = s.Survey(b.ctx, v.ID)
 	}
 	return time.Since(began), v, err
 }
@@ -380,8 +380,13 @@ func (b *bench) list() error {
 		return err
 	}
 	defer s.Close()
+	conn, err := pgx.Connect(b.ctx, s.DatabaseAddress())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.Background()) }()
 	for _, q := range fillSQL {
-		if _, err := s.Store().Pool().Exec(b.ctx, q); err != nil {
+		if _, err := conn.Exec(b.ctx, q); err != nil {
 			return err
 		}
 	}
@@ -398,11 +403,6 @@ func (b *bench) list() error {
 	if err := servicetest.Admit(b.ctx, srv.URL, code); err != nil {
 		return err
 	}
-	conn, err := pgx.Connect(b.ctx, s.Store().Pool().Config().ConnString())
-	if err != nil {
-		return err
-	}
-	defer func() { _ = conn.Close(context.Background()) }()
 	until := time.Now().Add(31*24*time.Hour - time.Second)
 	bare := func() error {
 		rows, err := conn.Query(b.ctx, listSQL, until)

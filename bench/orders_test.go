@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
 	"insegna.example/internal/acme"
 	"insegna.example/internal/catest"
 	"insegna.example/internal/core/certs"
@@ -23,6 +24,7 @@ import (
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/service"
 	"insegna.example/internal/standin/ca"
+	"insegna.example/internal/store"
 )
 
 // Size of the comparison of orders.
@@ -69,7 +71,7 @@ func (b *bench) ordering(name string, mandates int) (*ordering, func(), error) {
 		end()
 		return nil, nil, err
 	}
-	db, err := pgx.Connect(b.ctx, s.Store().Pool().Config().ConnString())
+	db, err := pgx.Connect(b.ctx, s.DatabaseAddress())
 	if err != nil {
 		end()
 		return nil, nil, err
@@ -225,6 +227,11 @@ func (b *bench) due() error {
 	if _, err := o.db.Exec(b.ctx, "analyze mandates"); err != nil {
 		return err
 	}
+	records, err := store.Open(b.ctx, o.DatabaseAddress())
+	if err != nil {
+		return err
+	}
+	defer records.Close()
 	now := time.Now().UTC().AddDate(0, 0, 10) // the service itself finds nothing due
 	bare := func() error {
 		rows, err := o.db.Query(b.ctx, dueSQL, now, atOnce)
@@ -244,7 +251,7 @@ func (b *bench) due() error {
 		return rows.Err()
 	}
 	full := func() error {
-		list, err := o.Store().Due(b.ctx, now, atOnce)
+		list, err := records.Due(b.ctx, now, atOnce)
 		if err == nil && len(list) != atOnce {
 			err = fmt.Errorf("%d are due", len(list))
 		}

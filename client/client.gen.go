@@ -60,6 +60,45 @@ func (e EstateChangeChange) Valid() bool {
 	}
 }
 
+// Defines values for EventKind.
+const (
+	EventKindCameBack      EventKind = "came-back"
+	EventKindDue           EventKind = "due"
+	EventKindFindingClosed EventKind = "finding-closed"
+	EventKindFindingOpened EventKind = "finding-opened"
+	EventKindInstalled     EventKind = "installed"
+	EventKindOrderFailed   EventKind = "order-failed"
+	EventKindOrderIssued   EventKind = "order-issued"
+	EventKindStuck         EventKind = "stuck"
+	EventKindSurveyEnded   EventKind = "survey-ended"
+)
+
+// Valid indicates whether the value is a known member of the EventKind enum.
+func (e EventKind) Valid() bool {
+	switch e {
+	case EventKindCameBack:
+		return true
+	case EventKindDue:
+		return true
+	case EventKindFindingClosed:
+		return true
+	case EventKindFindingOpened:
+		return true
+	case EventKindInstalled:
+		return true
+	case EventKindOrderFailed:
+		return true
+	case EventKindOrderIssued:
+		return true
+	case EventKindStuck:
+		return true
+	case EventKindSurveyEnded:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Face.
 const (
 	FaceAgrees  Face = "agrees"
@@ -893,6 +932,21 @@ type EstateServer struct {
 	Name      string   `json:"name"`
 	Ports     []string `json:"ports"`
 }
+
+// Event something that happened, with the numbers of what it is about
+type Event struct {
+	At           time.Time `json:"at"`
+	Finding      *int64    `json:"finding,omitempty"`
+	Id           int64     `json:"id"`
+	Installation *int64    `json:"installation,omitempty"`
+	Kind         EventKind `json:"kind"`
+	Mandate      *int64    `json:"mandate,omitempty"`
+	Order        *int64    `json:"order,omitempty"`
+	Survey       *int64    `json:"survey,omitempty"`
+}
+
+// EventKind defines model for Event.Kind.
+type EventKind string
 
 // Face defines model for Face.
 type Face string

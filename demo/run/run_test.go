@@ -151,7 +151,7 @@ func renewsWhatIsDue(t *testing.T, d *demo, dir string) {
 	const host = "parcels.lanterncoast.example"
 	assert.Contains(t, insegna("finding", "list", "--host", host), "wrong-file")
 	said := insegna("https", host, "--server", "pier-1", "--yes")
-	for _, want := range []string{"-    ssl_certificate parcels.pem;", "+    ssl_certificate " + dir + "/pier-1/insegna/parcels/now/chain.pem;", "the server's own test of a staged copy passes", host + " at", "agreed"} {
+	for _, want := range []string{"-    ssl_certificate parcels.pem;", "+    ssl_certificate " + dir + "/pier-1/insegna/parcels/now/certificates.pem;", "the server's own test of a staged copy passes", host + " at", "agreed"} {
 		assert.Contains(t, said, want)
 	}
 	assert.Equal(t, 2, strings.Count(said, "\n-    "), "two lines change, no more")

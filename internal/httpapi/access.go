@@ -13,7 +13,6 @@ import (
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 // sessionCookie holds a session's secret. A script cannot read it, and no
@@ -57,7 +56,7 @@ func (srv *Server) allow(c *gin.Context, operation string) error {
 		switch {
 		case err == nil:
 			ctx = service.WithCaller(ctx, caller)
-		case !errors.Is(err, store.ErrNotFound):
+		case !errors.Is(err, service.ErrNotFound):
 			return err
 		}
 	}
@@ -135,13 +134,13 @@ func (srv *Server) ChangePassphrase(ctx context.Context, r contract.ChangePassph
 	return contract.ChangePassphrase204Response{}, err
 }
 
-func personOf(p *store.Person) contract.Person {
+func personOf(p *service.Person) contract.Person {
 	return contract.Person{Name: p.Name, Role: contract.Role(p.Role), AddedAt: p.AddedAt.UTC(), SetUp: p.Passphrase != ""}
 }
 
 // ListPeople lists everybody.
 func (srv *Server) ListPeople(ctx context.Context, _ contract.ListPeopleRequestObject) (contract.ListPeopleResponseObject, error) {
-	list, err := srv.service.Store().People(ctx)
+	list, err := srv.service.People(ctx)
 	out := contract.ListPeople200JSONResponse{Items: make([]contract.Person, len(list))}
 	for i := range list {
 		out.Items[i] = personOf(&list[i])
@@ -178,7 +177,7 @@ func (srv *Server) RemovePerson(ctx context.Context, r contract.RemovePersonRequ
 	return contract.RemovePerson204Response{}, srv.service.RemovePerson(ctx, r.Person)
 }
 
-func tokenOf(t *store.Token) contract.Token {
+func tokenOf(t *service.Token) contract.Token {
 	out := contract.Token{Id: t.ID, Name: t.Name, Person: t.Person.Name, Scope: contract.Role(t.Scope), MadeAt: t.MadeAt.UTC(), ExpiresAt: t.ExpiresAt.UTC()}
 	if t.UsedAt != nil {
 		out.UsedAt = ptr(t.UsedAt.UTC())

@@ -33,7 +33,7 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 	called := map[string]bool{}
 	for path, item := range spec.Paths.Map() {
 		for method, operation := range item.Operations() {
-			if operation.OperationID == "followSurvey" || operation.OperationID == "signOut" || operation.OperationID == "revokeToken" {
+			if operation.OperationID == "followSurvey" || operation.OperationID == "followEvents" || operation.OperationID == "signOut" || operation.OperationID == "revokeToken" {
 				continue // a stream with a test of its own, and what would end the caller
 			}
 			for name, url := range map[string]string{"empty": empty.URL, "full": full.URL} {

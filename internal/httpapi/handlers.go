@@ -10,7 +10,6 @@ import (
 	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 // GetHealth says that the process is alive.
@@ -73,8 +72,8 @@ func (srv *Server) GetToday(ctx context.Context, _ contract.GetTodayRequestObjec
 	return contract.GetToday200JSONResponse(srv.todayOf(ctx, t)), nil
 }
 
-func pageOf[S ~string](sort *S, usual string, cursor *string, limit *int) store.Page {
-	p := store.Page{Sort: usual, Limit: 100}
+func pageOf[S ~string](sort *S, usual string, cursor *string, limit *int) service.Page {
+	p := service.Page{Sort: usual, Limit: 100}
 	if sort != nil {
 		p.Sort = string(*sort)
 	}
@@ -103,18 +102,18 @@ func optional(s string) *string {
 
 // ListBindings lists bindings by host.
 func (srv *Server) ListBindings(ctx context.Context, r contract.ListBindingsRequestObject) (contract.ListBindingsResponseObject, error) {
-	f := store.BindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server)}
+	f := service.BindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server)}
 	for _, v := range orZero(r.Params.Verdict) {
 		f.Verdicts = append(f.Verdicts, string(v))
 	}
 	if r.Params.Certificate != nil {
 		f.Leaf, _ = hex.DecodeString(*r.Params.Certificate) // the contract's pattern
 	}
-	list, next, err := srv.service.Store().Bindings(ctx, f, pageOf(r.Params.Sort, "host", r.Params.Cursor, r.Params.Limit))
+	list, next, err := srv.service.Bindings(ctx, f, pageOf(r.Params.Sort, "host", r.Params.Cursor, r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}
-	counts, err := srv.service.Store().CountBindings(ctx)
+	counts, err := srv.service.CountBindings(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +127,7 @@ func (srv *Server) ListBindings(ctx context.Context, r contract.ListBindingsRequ
 
 // ListCertificates lists certificates met.
 func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertificatesRequestObject) (contract.ListCertificatesResponseObject, error) {
-	f := store.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse}
+	f := service.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse}
 	now := time.Now().UTC()
 	if d := r.Params.DaysLeftMax; d != nil {
 		f.EndsBefore = ptr(lastMoment(now, *d))
@@ -143,7 +142,7 @@ func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertific
 	default:
 		f.CA = ptr(false)
 	}
-	list, next, err := srv.service.Store().Certificates(ctx, f, pageOf(r.Params.Sort, "ends", r.Params.Cursor, r.Params.Limit))
+	list, next, err := srv.service.Certificates(ctx, f, pageOf(r.Params.Sort, "ends", r.Params.Cursor, r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +175,7 @@ func (srv *Server) GetCertificate(ctx context.Context, r contract.GetCertificate
 
 // ListFindings lists findings.
 func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
-	f := store.FindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server), State: "open"}
+	f := service.FindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server), State: "open"}
 	if code := orZero(r.Params.Code); code != "" {
 		f.Codes = []check.Code{check.Code(code)}
 	}
@@ -186,11 +185,11 @@ func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequ
 	for _, s := range orZero(r.Params.Severity) {
 		f.Severities = append(f.Severities, check.Severity(s).Rank())
 	}
-	list, next, err := srv.service.Store().Findings(ctx, f, pageOf(r.Params.Sort, "worst", r.Params.Cursor, r.Params.Limit))
+	list, next, err := srv.service.Findings(ctx, f, pageOf(r.Params.Sort, "worst", r.Params.Cursor, r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}
-	counts, err := srv.service.Store().CountFindings(ctx)
+	counts, err := srv.service.CountFindings(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -199,12 +198,12 @@ func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequ
 
 // GetFinding gives one finding.
 func (srv *Server) GetFinding(ctx context.Context, r contract.GetFindingRequestObject) (contract.GetFindingResponseObject, error) {
-	list, _, err := srv.service.Store().Findings(ctx, store.FindingFilter{State: "all", ID: r.Id}, store.Page{Sort: "worst", Limit: 1})
+	list, _, err := srv.service.Findings(ctx, service.FindingFilter{State: "all", ID: r.Id}, service.Page{Sort: "worst", Limit: 1})
 	if err != nil {
 		return nil, err
 	}
 	if len(list) == 0 {
-		return nil, store.ErrNotFound
+		return nil, service.ErrNotFound
 	}
 	return contract.GetFinding200JSONResponse(srv.findingsOf(ctx, list)[0]), nil
 }
@@ -216,7 +215,7 @@ func (srv *Server) ListSurveys(ctx context.Context, r contract.ListSurveysReques
 	if err != nil {
 		return nil, err
 	}
-	list, err := srv.service.Store().Surveys(ctx, before, p.Limit+1)
+	list, err := srv.service.Surveys(ctx, before, p.Limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +233,7 @@ func (srv *Server) ListSurveys(ctx context.Context, r contract.ListSurveysReques
 
 // StartSurvey begins a survey.
 func (srv *Server) StartSurvey(ctx context.Context, r contract.StartSurveyRequestObject) (contract.StartSurveyResponseObject, error) {
-	v, err := srv.service.StartSurvey(ctx, store.Scope{Host: orZero(r.Body.Host), Server: orZero(r.Body.Server)})
+	v, err := srv.service.StartSurvey(ctx, service.Scope{Host: orZero(r.Body.Host), Server: orZero(r.Body.Server)})
 	if err != nil {
 		return nil, err
 	}
@@ -243,7 +242,7 @@ func (srv *Server) StartSurvey(ctx context.Context, r contract.StartSurveyReques
 
 // GetSurvey gives one survey.
 func (srv *Server) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
-	v, err := srv.service.Store().Survey(ctx, r.Id)
+	v, err := srv.service.Survey(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}

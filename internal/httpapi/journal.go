@@ -14,7 +14,7 @@ func (srv *Server) ListJournal(ctx context.Context, r contract.ListJournalReques
 	if err != nil {
 		return nil, err
 	}
-	list, err := srv.service.Store().Journal(ctx, orZero(r.Params.Q), before, p.Limit+1)
+	list, err := srv.service.Journal(ctx, orZero(r.Params.Q), before, p.Limit+1)
 	if err != nil {
 		return nil, err
 	}

@@ -15,14 +15,13 @@ import (
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 func budgetOf(b service.Budget) contract.Budget {
 	return contract.Budget{Certificates: b.Certificates, Days: b.Days, Used: b.Used}
 }
 
-func caAccount(a *store.Account) *contract.CAAccount {
+func caAccount(a *service.Account) *contract.CAAccount {
 	if a == nil {
 		return nil
 	}
@@ -68,7 +67,7 @@ func (srv *Server) AgreeToTerms(ctx context.Context, r contract.AgreeToTermsRequ
 
 // ListCredentials lists names.
 func (srv *Server) ListCredentials(ctx context.Context, _ contract.ListCredentialsRequestObject) (contract.ListCredentialsResponseObject, error) {
-	rows, err := srv.service.Store().Credentials(ctx)
+	rows, err := srv.service.Credentials(ctx)
 	out := contract.ListCredentials200JSONResponse{Items: make([]contract.Credential, len(rows))}
 	for i, s := range rows {
 		out.Items[i] = contract.Credential{Name: s.Name, ChangedAt: s.ChangedAt.UTC()}
@@ -108,7 +107,7 @@ func orderOf(v *service.OrderView) contract.Order {
 }
 
 // orderIn is an order as a part of its mandate.
-func orderIn(m *service.MandateView, o *store.Order) (*contract.Order, error) {
+func orderIn(m *service.MandateView, o *service.Order) (*contract.Order, error) {
 	if o == nil {
 		return nil, nil
 	}
@@ -155,7 +154,7 @@ func (srv *Server) ListMandates(ctx context.Context, r contract.ListMandatesRequ
 	p := pageOf[string](nil, "name", r.Params.Cursor, r.Params.Limit)
 	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
 	if err != nil {
-		return nil, store.ErrCursor
+		return nil, service.ErrCursor
 	}
 	views, err := srv.service.Mandates(ctx, orZero(r.Params.Q), string(after), p.Limit+1)
 	if err != nil {
@@ -336,7 +335,7 @@ func Proofs(s *service.Service) http.Handler {
 			return
 		}
 		text, err := s.Answering(r.Context(), host, token)
-		if errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, service.ErrNotFound) {
 			http.NotFound(w, r)
 			return
 		} else if err != nil {

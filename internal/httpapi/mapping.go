@@ -14,7 +14,6 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 func endpoint(address string, port int) string {
@@ -29,7 +28,7 @@ func texts[T fmt.Stringer](list []T) []string {
 	return out
 }
 
-func estateOf(d *store.Declaration, e *estate.Estate) contract.Estate {
+func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
 	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: string(d.Content), Endpoints: d.Endpoints,
 		Audiences: []contract.EstateAudience{}, Servers: []contract.EstateServer{}, Hosts: []contract.EstateHost{}}
 	for _, a := range e.Audiences {
@@ -56,7 +55,7 @@ func changesOf(c *service.EstateChanges) contract.EstateChanges {
 	return out
 }
 
-func verdictCounts(c store.VerdictCounts) contract.VerdictCounts {
+func verdictCounts(c service.VerdictCounts) contract.VerdictCounts {
 	return contract.VerdictCounts{Broken: c.Broken, AtOdds: c.AtOdds, Unknown: c.Unknown, Agreed: c.Agreed, Hosts: c.Hosts, Servers: c.Servers}
 }
 
@@ -69,7 +68,7 @@ func facesOf(wanted, configured, served string) contract.Faces {
 	return contract.Faces{Wanted: contract.Face(wanted), Configured: contract.Face(configured), Served: contract.Face(served), Text: f.Text()}
 }
 
-func bindingOf(b *store.Binding) contract.Binding {
+func bindingOf(b *service.Binding) contract.Binding {
 	out := contract.Binding{
 		Id: b.ID, Host: b.Host, Endpoint: endpoint(b.Address, b.Port), Server: b.Server, Kind: b.Kind, Line: b.Line,
 		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy, Source: optional(b.Source().String()),
@@ -88,7 +87,7 @@ func bindingOf(b *store.Binding) contract.Binding {
 	return out
 }
 
-func certificateOf(c *store.Certificate) contract.Certificate {
+func certificateOf(c *service.Certificate) contract.Certificate {
 	return contract.Certificate{
 		Sha256: *fingerprint(c.Sha256), CommonName: c.CommonName, Issuer: c.Issuer, Names: append([]string{}, c.Names...),
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), DaysLeft: service.DaysLeft(c.NotAfter),
@@ -122,10 +121,10 @@ func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) c
 }
 
 // findingsOf maps findings; the place is in the estate file in force.
-func (srv *Server) findingsOf(ctx context.Context, list []store.Finding) []contract.Finding {
-	file := ""
-	if d, err := srv.service.Store().Declared(ctx); err == nil {
-		file = d.File
+func (srv *Server) findingsOf(ctx context.Context, list []service.Finding) []contract.Finding {
+	file, err := srv.service.DeclaredFile(ctx)
+	if err != nil {
+		file = "" // the findings are shown all the same
 	}
 	out := make([]contract.Finding, len(list))
 	for i := range list {
@@ -134,7 +133,7 @@ func (srv *Server) findingsOf(ctx context.Context, list []store.Finding) []contr
 	return out
 }
 
-func findingOf(f *store.Finding, file string) contract.Finding {
+func findingOf(f *service.Finding, file string) contract.Finding {
 	out := contract.Finding{
 		Id: f.ID, Code: string(f.Code), Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Server: f.Server,
 		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source().String()),
@@ -155,7 +154,7 @@ func findingOf(f *store.Finding, file string) contract.Finding {
 	return out
 }
 
-func surveyOf(v *store.Survey) contract.Survey {
+func surveyOf(v *service.Survey) contract.Survey {
 	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage, CreatedAt: v.CreatedAt.UTC(),
 		Targets: v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed,
 		Servers: v.Servers, ServersRead: v.ServersRead}
@@ -165,7 +164,7 @@ func surveyOf(v *store.Survey) contract.Survey {
 	return out
 }
 
-func changeOf(c *store.Change) contract.SurveyChange {
+func changeOf(c *service.Change) contract.SurveyChange {
 	return contract.SurveyChange{
 		Host: c.Host, Endpoint: endpoint(c.Address, c.Port), Server: c.Server,
 		Before:            shown(c.BeforeOutcome, c.BeforeName, c.BeforeEnds, c.BeforeVersion),

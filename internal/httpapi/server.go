@@ -58,6 +58,7 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 	e.ContextWithFallback = true // handlers see the caller, and the end of the request
 	e.Use(srv.recoverer, srv.logger, headers, srv.ownHost)
 	e.GET("/api/v1/surveys/:id/events", srv.guard("followSurvey", srv.followSurvey))
+	e.GET("/api/v1/events", srv.guard("followEvents", srv.followEvents))
 	e.GET("/api/v1/estate/schema", srv.schema)
 	g := e.Group("/api/v1", validate)
 	options := contract.StrictGinServerOptions{

@@ -7,7 +7,6 @@ import (
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 // shownMost bounds the lists of a server's page.
@@ -32,7 +31,7 @@ func (srv *Server) ListKinds(context.Context, contract.ListKindsRequestObject) (
 
 // ListServers lists servers.
 func (srv *Server) ListServers(ctx context.Context, r contract.ListServersRequestObject) (contract.ListServersResponseObject, error) {
-	list, next, err := srv.service.Store().Servers(ctx, store.ServerFilter{Query: orZero(r.Params.Q), Read: r.Params.Read}, pageOf(r.Params.Sort, "name", r.Params.Cursor, r.Params.Limit))
+	list, next, err := srv.service.Servers(ctx, service.ServerFilter{Query: orZero(r.Params.Q), Read: r.Params.Read}, pageOf(r.Params.Sort, "name", r.Params.Cursor, r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +71,7 @@ func (srv *Server) GetServer(ctx context.Context, r contract.GetServerRequestObj
 	return out, nil
 }
 
-func serverOf(s *store.Server) contract.Server {
+func serverOf(s *service.Server) contract.Server {
 	out := contract.Server{Name: s.Name, Kind: s.Kind, Line: s.Line, Reach: s.Reach, Read: s.LastRead != nil, Main: s.Main, Endpoints: s.Endpoints, Bindings: s.Bindings,
 		Broken: s.Broken, AtOdds: s.AtOdds, Agreed: s.Agreed, Unknown: s.Unknown, Findings: s.Findings, Files: s.Files, Sites: s.Sites, Listeners: s.Listeners,
 		Certificates: s.Certificates, Problems: s.Problems, Trouble: s.Trouble, TroubleCode: optional(s.TroubleCode)}

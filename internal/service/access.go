@@ -10,6 +10,13 @@ import (
 	"insegna.example/internal/store"
 )
 
+// Access is the room of people: who they are, what they may do, and who did
+// what.
+type Access struct {
+	base
+	throttle *throttle
+}
+
 // Role is what somebody may do; each includes those before it.
 type Role string
 
@@ -38,7 +45,7 @@ var needs = map[string]Role{
 	"listBindings": Viewer, "listCertificates": Viewer, "getCertificate": Viewer,
 	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listAnswers": Viewer, "getConfigurationFile": Viewer,
 	"listFindings": Viewer, "getFinding": Viewer,
-	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer,
+	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer, "followEvents": Viewer,
 
 	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer, "getOrderCertificate": Viewer,
 	"listInstallations": Viewer, "getInstallation": Viewer,
@@ -150,7 +157,7 @@ const (
 
 // Authenticate finds who shows a session's or a token's secret; ErrNotFound
 // when neither is in force. Both may be "".
-func (s *Service) Authenticate(ctx context.Context, session, token string) (*Caller, error) {
+func (s *Access) Authenticate(ctx context.Context, session, token string) (*Caller, error) {
 	now := time.Now().UTC()
 	if token != "" {
 		secret, err := secretOf(strings.TrimPrefix(token, tokenPrefix))

@@ -6,12 +6,22 @@ import (
 	"strings"
 	"time"
 
+	"github.com/maypok86/otter/v2"
+
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
+
+// Reading is the room of servers' configurations: how they are read, and what
+// they say.
+type Reading struct {
+	base
+	declaring *Declaring
+	known     *otter.Cache[int64, *configuration] // by number of the reading
+}
 
 // configuration is what one server's configuration says, ready to be asked.
 type configuration struct {
@@ -28,8 +38,8 @@ type configuration struct {
 const keptConfigurations = 256
 
 // configurationOf gives what a stored reading says; it is unpacked once.
-func (s *Service) configurationOf(ctx context.Context, reading int64) (*configuration, error) {
-	if had, ok := s.readings.GetIfPresent(reading); ok {
+func (s *Reading) configurationOf(ctx context.Context, reading int64) (*configuration, error) {
+	if had, ok := s.known.GetIfPresent(reading); ok {
 		return had, nil
 	}
 	packed, err := s.store.Document(ctx, reading)
@@ -44,7 +54,7 @@ func (s *Service) configurationOf(ctx context.Context, reading int64) (*configur
 		r.Files[i].Text = "" // large, and rarely asked for
 	}
 	v := newConfiguration(s.cfg.Kinds.Of(r.Kind), r)
-	s.readings.Set(reading, v)
+	s.known.Set(reading, v)
 	return v, nil
 }
 
@@ -87,12 +97,12 @@ func newConfiguration(k *kind.Kind, r *kind.Reading) *configuration {
 
 // views gives what the configurations of a page's servers say.
 type views struct {
-	service *Service
+	service *Reading
 	heads   map[int64]store.ReadingHead
 	ways    map[string]*estate.Reach
 }
 
-func (s *Service) viewsFor(ctx context.Context, page []store.Target) (*views, error) {
+func (s *Reading) viewsFor(ctx context.Context, page []store.Target) (*views, error) {
 	met := map[int64]bool{}
 	var ids []int64
 	for _, t := range page {
@@ -109,7 +119,7 @@ func (s *Service) viewsFor(ctx context.Context, page []store.Target) (*views, er
 	if len(heads) == 0 {
 		return v, nil
 	}
-	e, _, err := s.estateInForce(ctx)
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -23,10 +23,10 @@ type Draft struct {
 
 // DraftMandate works out names: those of a site, all sites' of a server, or,
 // with no site, those of the bindings no certificate covers.
-func (s *Service) DraftMandate(ctx context.Context, server, site string) (*Draft, error) {
+func (s *Ordering) DraftMandate(ctx context.Context, server, site string) (*Draft, error) {
 	d := &Draft{}
 	if site != "" {
-		sites, _, err := s.Sites(ctx, server, site, nil, 0, 50)
+		sites, _, err := s.reading.Sites(ctx, server, site, nil, 0, 50)
 		if err != nil {
 			return nil, err
 		}
@@ -94,9 +94,9 @@ func (d *Draft) add(name string) {
 	}
 }
 
-func (s *Service) draftText(ctx context.Context, d *Draft, server string) string {
+func (s *Ordering) draftText(ctx context.Context, d *Draft, server string) string {
 	ca := "CA"
-	if e, _, err := s.estateInForce(ctx); err == nil && len(e.CAs) > 0 {
+	if e, _, err := s.declaring.estateInForce(ctx); err == nil && len(e.CAs) > 0 {
 		ca = e.CAs[0].Name
 	}
 	proof := "{by: dns, server: 192.0.2.53, tsig: {name: insegna, credential: insegna-tsig}}"
@@ -112,7 +112,7 @@ func (s *Service) draftText(ctx context.Context, d *Draft, server string) string
 }
 
 // freeName calls a mandate after as much of a host as no other one is called.
-func (s *Service) freeName(ctx context.Context, host string) string {
+func (s *Ordering) freeName(ctx context.Context, host string) string {
 	labels := strings.Split(host, ".")
 	for n := 1; n < len(labels); n++ {
 		name := strings.Join(labels[:n], "-")

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/acme"
@@ -20,6 +19,7 @@ import (
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/store"
+	"insegna.example/internal/work"
 )
 
 // BudgetError says that a CA gives no more certificates for now.
@@ -56,7 +56,7 @@ func (e *RestError) Told() fault.Told {
 func instant(t time.Time) string { return t.UTC().Format("2 January 2006 15:04:05 UTC") }
 
 // BeginOrder begins an order of a mandate, in earnest or in rehearsal.
-func (s *Service) BeginOrder(ctx context.Context, mandate string, rehearsal bool) (*store.Order, error) {
+func (s *Ordering) BeginOrder(ctx context.Context, mandate string, rehearsal bool) (*store.Order, error) {
 	m, err := s.store.Mandate(ctx, mandate)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &UnknownError{"mandate", mandate, "mandate list"}
@@ -77,7 +77,7 @@ func (s *Service) BeginOrder(ctx context.Context, mandate string, rehearsal bool
 // all can be begun the error says why, and the orders are those of the first
 // mandates. An order has no ID when one of its mandate is under way or, when
 // that is asked for, the mandate is not due any more.
-func (s *Service) begin(ctx context.Context, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
+func (s *Ordering) begin(ctx context.Context, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
 	_, ca, _, err := s.ca(ctx, list[0].CA)
 	if err != nil {
 		return nil, err
@@ -95,7 +95,7 @@ func (s *Service) begin(ctx context.Context, list []store.Mandate, rehearsal, du
 }
 
 // beginWithin begins what of a list the budget has room for.
-func (s *Service) beginWithin(ctx context.Context, ca *estate.CA, account *store.Account, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
+func (s *Ordering) beginWithin(ctx context.Context, ca *estate.CA, account *store.Account, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
 	var short error
 	var most *store.Allowance
 	if b, err := s.budget(ctx, ca); err != nil {
@@ -125,7 +125,13 @@ func (s *Service) beginWithin(ctx context.Context, ca *estate.CA, account *store
 		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &account.ID, Rehearsal: rehearsal, Spec: m.Spec, State: string(issue.Begun), Replaces: replaced[m.ID], By: actor(ctx), CreatedAt: now}
 		acts[i] = &store.Act{Actor: actor(ctx), Action: action, Subject: m.Name, Detail: map[string]any{"ca": m.CA}}
 	}
-	err = s.store.BeginOrders(ctx, orders, acts, due, most, func(ctx context.Context, tx pgx.Tx, ids []int64) error { return s.jobs.AddOrders(ctx, tx, ids) })
+	err = s.store.BeginOrders(ctx, orders, acts, due, most, func(ctx context.Context, tx store.Tx, ids []int64) error {
+		jobs := make([]orderJob, len(ids))
+		for i, id := range ids {
+			jobs[i] = orderJob{id}
+		}
+		return work.Add(ctx, s.jobs, tx, jobs...)
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +140,7 @@ func (s *Service) beginWithin(ctx context.Context, ca *estate.CA, account *store
 
 // agreed gives the account orders of a CA go through, unless nobody has agreed
 // to its terms or it wants to be left alone.
-func (s *Service) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*store.Account, error) {
+func (s *Ordering) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*store.Account, error) {
 	directory, err := directoryOf(ca, rehearsal)
 	if err != nil {
 		return nil, err
@@ -153,7 +159,7 @@ func (s *Service) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*s
 
 // replaced names, by mandate, the certificates that orders through an account
 // take the place of (RFC 9773 section 5).
-func (s *Service) replaced(ctx context.Context, list []store.Mandate, account *store.Account, rehearsal bool) (map[int64]string, error) {
+func (s *Ordering) replaced(ctx context.Context, list []store.Mandate, account *store.Account, rehearsal bool) (map[int64]string, error) {
 	out := map[int64]string{}
 	if rehearsal {
 		return out, nil
@@ -198,7 +204,7 @@ func pace(inForce *store.Order) time.Duration {
 }
 
 // paceOf is the pace of one mandate.
-func (s *Service) paceOf(ctx context.Context, mandate int64) (time.Duration, bool, error) {
+func (s *Ordering) paceOf(ctx context.Context, mandate int64) (time.Duration, bool, error) {
 	before, err := s.store.InForce(ctx, []int64{mandate})
 	o, there := before[mandate]
 	if !there {
@@ -212,11 +218,11 @@ func (s *Service) paceOf(ctx context.Context, mandate int64) (time.Duration, boo
 const soonest = time.Hour
 
 // plan plans a look for what is due, when that is soon.
-func (s *Service) plan(ctx context.Context, at time.Time) {
+func (s *Ordering) plan(ctx context.Context, at time.Time) {
 	if time.Until(at) > soonest {
 		return
 	}
-	if err := s.jobs.AddDue(ctx, at); err != nil && ctx.Err() == nil {
+	if err := s.jobs.At(ctx, at, dueJob{}); err != nil && ctx.Err() == nil {
 		s.cfg.Log.Warn("no look is planned for what is due; one comes within a minute", "error", err)
 	}
 }
@@ -310,7 +316,7 @@ const askAtOnce, askSide = 500, 16
 
 // askAgain asks CAs for the windows they suggest now: one that has moved away
 // from when a mandate is due moves that (RFC 9773 section 4.3.2).
-func (s *Service) askAgain(ctx context.Context) error {
+func (s *Ordering) askAgain(ctx context.Context) error {
 	list, err := s.store.ToAsk(ctx, time.Now().UTC(), askAtOnce)
 	if err != nil {
 		return err
@@ -323,7 +329,7 @@ func (s *Service) askAgain(ctx context.Context) error {
 	return all.Wait()
 }
 
-func (s *Service) askFor(ctx context.Context, m *store.Mandate) error {
+func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	again := time.Now().Add(firstRetry).UTC()
 	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
 		var rest *RestError
@@ -353,7 +359,7 @@ func (s *Service) askFor(ctx context.Context, m *store.Mandate) error {
 }
 
 // windowOf asks the CA of a mandate's certificate in force.
-func (s *Service) windowOf(ctx context.Context, m *store.Mandate) (*acme.RenewalInfo, error) {
+func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (*acme.RenewalInfo, error) {
 	before, err := s.store.InForce(ctx, []int64{m.ID})
 	o, there := before[m.ID]
 	if err != nil || !there {
@@ -388,10 +394,9 @@ func momentIn(start, end time.Time) time.Time {
 // dueAtOnce is how many orders are begun in one transaction.
 const dueAtOnce = 100
 
-// BeginDue begins an order for each mandate that is due, also by what its CA
-// says now, takes down proofs that were left standing, and installs what was
-// renewed.
-func (s *Service) BeginDue(ctx context.Context) error {
+// beginDue begins an order for each mandate that is due, and takes down proofs
+// that were left standing.
+func (s *Ordering) beginDue(ctx context.Context) error {
 	if err := s.sweep(ctx); err != nil {
 		s.cfg.Log.Warn("proofs are left standing", "error", err)
 	}
@@ -417,14 +422,13 @@ func (s *Service) BeginDue(ctx context.Context) error {
 			}
 		}
 		if len(list) < dueAtOnce {
-			break
+			return nil
 		}
 	}
-	return errors.Join(s.InstallDue(ctx), s.askAgain(ctx)) // asking last: a CA may let it wait
 }
 
 // postpone makes mandates whose orders cannot be begun due again later.
-func (s *Service) postpone(ctx context.Context, list []store.Mandate, why error) error {
+func (s *Ordering) postpone(ctx context.Context, list []store.Mandate, why error) error {
 	var rest *RestError
 	for _, m := range list {
 		first, _, err := s.paceOf(ctx, m.ID)
@@ -444,7 +448,7 @@ func (s *Service) postpone(ctx context.Context, list []store.Mandate, why error)
 }
 
 // sweep takes down what orders that have ended could not.
-func (s *Service) sweep(ctx context.Context) error {
+func (s *Ordering) sweep(ctx context.Context) error {
 	ids, err := s.store.LeftOver(ctx, dueAtOnce)
 	if err != nil {
 		return err
@@ -457,12 +461,12 @@ func (s *Service) sweep(ctx context.Context) error {
 	return errors.Join(all...)
 }
 
-func (s *Service) sweepOrder(ctx context.Context, id int64) error {
+func (s *Ordering) sweepOrder(ctx context.Context, id int64) error {
 	v, err := s.Order(ctx, id)
 	if err != nil {
 		return err
 	}
-	e, _, err := s.estateInForce(ctx)
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return err
 	}

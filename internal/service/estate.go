@@ -5,11 +5,29 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"sync"
 	"time"
 
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
+	"insegna.example/internal/core/trust"
 	"insegna.example/internal/store"
 )
+
+// Declaring is the room of the estate: the file that declares it, what is in
+// force, and the judge of what it says.
+type Declaring struct {
+	base
+
+	mu       sync.Mutex
+	judged   int64 // declaration the judge was made for
+	judge    *check.Judge
+	parsed   int64 // declaration the estate was parsed from
+	declared *estate.Estate
+}
 
 // EstateFile is an estate file with the certificate files it mentions.
 type EstateFile struct {
@@ -59,12 +77,12 @@ type EstateChanges struct {
 }
 
 // PreviewEstate says what applying a file would change.
-func (s *Service) PreviewEstate(ctx context.Context, f *EstateFile) (*EstateChanges, error) {
+func (s *Declaring) PreviewEstate(ctx context.Context, f *EstateFile) (*EstateChanges, error) {
 	changes, _, err := s.preview(ctx, f)
 	return changes, err
 }
 
-func (s *Service) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *estate.Estate, error) {
+func (s *Declaring) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *estate.Estate, error) {
 	next, err := f.Parse(s.cfg.Kinds.Declared())
 	if err != nil {
 		return nil, nil, err
@@ -90,7 +108,7 @@ func (s *Service) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *
 }
 
 // ApplyEstate puts a file in force, in one transaction.
-func (s *Service) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChanges, error) {
+func (s *Declaring) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChanges, error) {
 	changes, next, err := s.preview(ctx, f)
 	if err != nil {
 		return nil, err
@@ -112,7 +130,7 @@ func actDetail(c *EstateChanges) map[string]any {
 
 // Declared gives the estate in force with its declaration; ErrNoEstate when
 // there is none.
-func (s *Service) Declared(ctx context.Context) (*store.Declaration, *estate.Estate, error) {
+func (s *Declaring) Declared(ctx context.Context) (*store.Declaration, *estate.Estate, error) {
 	d, err := s.store.Declared(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil, ErrNoEstate
@@ -123,3 +141,64 @@ func (s *Service) Declared(ctx context.Context) (*store.Declaration, *estate.Est
 	e, err := d.Estate(s.cfg.Kinds.Declared())
 	return d, e, err
 }
+
+// currentJudge gives the judge for the declaration in force, made once for
+// each: its audiences, and the intermediates declared or met before.
+func (s *Declaring) currentJudge(ctx context.Context) (*check.Judge, error) {
+	e, id, err := s.estateInForce(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.judge != nil && s.judged == id {
+		return s.judge, nil
+	}
+	known := chain.NewKnown(e.Intermediates...)
+	err = s.store.CACertificates(ctx, func(der []byte) {
+		if c, err := certs.Parse(der); err == nil {
+			known.Add(c)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.judge, s.judged = check.NewJudge(Audiences(e), known), id
+	return s.judge, nil
+}
+
+// estateInForce gives the estate in force with its number, parsed once for
+// each declaration. It is not to be changed.
+func (s *Declaring) estateInForce(ctx context.Context) (*estate.Estate, int64, error) {
+	id, err := s.store.DeclaredID(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.declared != nil && s.parsed == id {
+		return s.declared, id, nil
+	}
+	d, err := s.store.Declared(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	e, err := d.Estate(s.cfg.Kinds.Declared())
+	if err != nil {
+		return nil, 0, err
+	}
+	s.declared, s.parsed = e, d.ID
+	return e, d.ID, nil
+}
+
+// Audiences makes the trust view of an estate's audiences.
+func Audiences(e *estate.Estate) []*trust.Audience {
+	list := make([]*trust.Audience, len(e.Audiences))
+	for i, a := range e.Audiences {
+		list[i] = trust.NewAudience(a.Name, a.Public, a.Anchors)
+	}
+	return list
+}
+
+// ErrNoEstate says that nothing has been applied yet.
+var ErrNoEstate = fault.New(fault.NotNow, "No estate", "no estate has been applied yet; write an estate file and run: insegna estate apply FILE", "apply an estate file first")

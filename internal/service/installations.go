@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,6 +22,16 @@ import (
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
+
+// Installing is the room of installations: previews, what carries them out, and
+// what is installed by itself.
+type Installing struct {
+	base
+	declaring *Declaring
+	surveying *Surveying
+	ordering  *Ordering
+	jobs      *work.Jobs
+}
 
 // InstallationView is one installation with its steps and what it changes.
 type InstallationView struct {
@@ -47,7 +55,7 @@ func viewInstallation(v *store.Installation) (*InstallationView, error) {
 }
 
 // Installation gives one with its steps.
-func (s *Service) Installation(ctx context.Context, id int64) (*InstallationView, error) {
+func (s *Installing) Installation(ctx context.Context, id int64) (*InstallationView, error) {
 	row, err := s.store.Installation(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &UnknownError{"installation", strconv.FormatInt(id, 10), "installation list"}
@@ -62,7 +70,7 @@ func (s *Service) Installation(ctx context.Context, id int64) (*InstallationView
 }
 
 // Installations lists them, newest first, of one mandate or ("") of all.
-func (s *Service) Installations(ctx context.Context, mandate string, before int64, limit int) ([]*InstallationView, error) {
+func (s *Installing) Installations(ctx context.Context, mandate string, before int64, limit int) ([]*InstallationView, error) {
 	var id int64
 	if mandate != "" {
 		m, err := s.store.Mandate(ctx, mandate)
@@ -89,8 +97,8 @@ func (s *Service) Installations(ctx context.Context, mandate string, before int6
 // PreviewInstallation works out what installing a mandate's certificate in
 // force on a server changes, and changes nothing. server is empty when the
 // mandate names just one.
-func (s *Service) PreviewInstallation(ctx context.Context, mandate, server string) (*InstallationView, error) {
-	m, err := s.Mandate(ctx, mandate)
+func (s *Installing) PreviewInstallation(ctx context.Context, mandate, server string) (*InstallationView, error) {
+	m, err := s.ordering.Mandate(ctx, mandate)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +109,7 @@ func (s *Service) PreviewInstallation(ctx context.Context, mandate, server strin
 }
 
 // previewOf works out what installing what an order brought changes.
-func (s *Service) previewOf(ctx context.Context, m *MandateView, order *store.Order, server string) (*InstallationView, error) {
+func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store.Order, server string) (*InstallationView, error) {
 	e, at, port, err := s.installedOn(ctx, m, server)
 	if err != nil {
 		return nil, err
@@ -132,7 +140,7 @@ func (s *Service) previewOf(ctx context.Context, m *MandateView, order *store.Or
 }
 
 // wishFor says what a destination is to plan for.
-func (s *Service) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16, leaf *certs.Certificate) *install.Wish {
+func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16, leaf *certs.Certificate) *install.Wish {
 	w := &install.Wish{Mandate: m.Name, Server: at.Name, Names: m.Spec.Names, Leaf: leaf, Port: port, Addresses: at.Addresses}
 	for i := range e.Hosts {
 		host := &e.Hosts[i]
@@ -156,7 +164,7 @@ func (s *Service) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, p
 
 // previewRow makes the record of what a destination has planned, with what the
 // bindings show now and what else the reload takes in.
-func (s *Service) previewRow(ctx context.Context, m *MandateView, order *store.Order, at *estate.Server, planned *install.Planned, leaf string) (*store.Installation, error) {
+func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *store.Order, at *estate.Server, planned *install.Planned, leaf string) (*store.Installation, error) {
 	plan, err := json.Marshal(planned.Plan)
 	if err != nil {
 		return nil, err
@@ -180,7 +188,7 @@ func (s *Service) previewRow(ctx context.Context, m *MandateView, order *store.O
 }
 
 // atNextReload says what else a reload of a server takes in.
-func (s *Service) atNextReload(ctx context.Context, server string) ([]string, error) {
+func (s *Installing) atNextReload(ctx context.Context, server string) ([]string, error) {
 	list := []string{}
 	open, _, err := s.store.Findings(ctx, store.FindingFilter{Codes: check.With(check.AtNextReload), State: "open", Server: server}, store.Page{Sort: "severity", Limit: notesShown})
 	for i := range open {
@@ -203,8 +211,8 @@ func installTrouble(err error) error {
 
 // installedOn finds the server a mandate is to be installed on, in its estate,
 // and the port it names.
-func (s *Service) installedOn(ctx context.Context, m *MandateView, server string) (*estate.Estate, *estate.Server, uint16, error) {
-	e, _, err := s.estateInForce(ctx)
+func (s *Installing) installedOn(ctx context.Context, m *MandateView, server string) (*estate.Estate, *estate.Server, uint16, error) {
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return nil, nil, 0, err
 	}
@@ -235,7 +243,7 @@ func (s *Service) installedOn(ctx context.Context, m *MandateView, server string
 
 // lookAtBinding looks at a binding: the SHA-256 of the certificate shown, "" for none,
 // and what was seen in words.
-func (s *Service) lookAtBinding(ctx context.Context, d *install.Binding) (leaf, seen string) {
+func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (leaf, seen string) {
 	o := s.cfg.Looker.Look(ctx, d.At, d.Host)
 	if len(o.Served) == 0 {
 		return "", strings.TrimSpace("no certificate: " + string(o.Outcome) + " " + o.Detail)
@@ -248,9 +256,9 @@ func (s *Service) lookAtBinding(ctx context.Context, d *install.Binding) (leaf, 
 }
 
 // BeginInstallation carries out what was previewed.
-func (s *Service) BeginInstallation(ctx context.Context, id int64) (*InstallationView, error) {
+func (s *Installing) BeginInstallation(ctx context.Context, id int64) (*InstallationView, error) {
 	act := s.actOf(ctx, "installation.begin")
-	err := s.store.BeginInstallation(ctx, id, actor(ctx), string(install.Staging), act, time.Now().UTC(), s.jobs.AddInstallation)
+	err := s.store.BeginInstallation(ctx, id, actor(ctx), string(install.Staging), act, time.Now().UTC(), s.enqueue)
 	if err != nil {
 		return nil, err
 	}
@@ -258,23 +266,23 @@ func (s *Service) BeginInstallation(ctx context.Context, id int64) (*Installatio
 }
 
 // ReturnInstallation takes back what was installed.
-func (s *Service) ReturnInstallation(ctx context.Context, id int64) (*InstallationView, error) {
+func (s *Installing) ReturnInstallation(ctx context.Context, id int64) (*InstallationView, error) {
 	act := s.actOf(ctx, "installation.return")
-	err := s.store.ReturnInstallation(ctx, id, string(install.Returning), "taken back by "+actor(ctx), act, time.Now().UTC(), s.jobs.AddInstallation)
+	err := s.store.ReturnInstallation(ctx, id, string(install.Returning), "taken back by "+actor(ctx), act, time.Now().UTC(), s.enqueue)
 	if err != nil {
 		return nil, err
 	}
 	return s.Installation(ctx, id)
 }
 
-func (s *Service) actOf(ctx context.Context, action string) func(*store.Installation) *store.Act {
+func (s *Installing) actOf(ctx context.Context, action string) func(*store.Installation) *store.Act {
 	return func(v *store.Installation) *store.Act {
 		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10), Detail: map[string]any{"server": v.Server, "certificate": v.Leaf}}
 	}
 }
 
 // runInstallation takes an installation as far as it goes.
-func (s *Service) runInstallation(ctx context.Context, id int64) error {
+func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	row, err := s.store.Installation(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || err == nil && install.State(row.State).Ended() {
 		return nil
@@ -289,7 +297,7 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	key, err := s.orderKey(order)
+	key, err := s.ordering.orderKey(order)
 	if err != nil {
 		return err
 	}
@@ -299,7 +307,7 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		i.Bindings = append(i.Bindings, install.Binding(b))
 	}
 	records := &installationRecords{s, row}
-	e, _, err := s.estateInForce(ctx)
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return err
 	}
@@ -325,32 +333,19 @@ func (s *Service) runInstallation(ctx context.Context, id int64) error {
 		return &work.Later{At: wait.Until}
 	}
 	if err == nil && i.State == install.Returned && row.By == itself {
-		s.plan(ctx, time.Now().Add(pace(order)))
+		s.ordering.plan(ctx, time.Now().Add(pace(order)))
 	}
 	if err == nil && !row.Rehearsal { // findings close and open by themselves
-		if _, err := s.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
+		if _, err := s.surveying.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
 			s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
 		}
 	}
 	return err
 }
 
-// orderKey opens the private key of an order, as PEM.
-func (s *Service) orderKey(o *store.Order) ([]byte, error) {
-	der, err := s.safe.Decrypt(o.Encrypted, orderPurpose(o.ID))
-	if err != nil {
-		return nil, err
-	}
-	key, err := x509.ParsePKCS8PrivateKey(der)
-	if err != nil {
-		return nil, errors.New("an order's key cannot be read")
-	}
-	return certs.KeyPEM(key.(crypto.Signer))
-}
-
 // installationRecords keep one installation in the store.
 type installationRecords struct {
-	s   *Service
+	s   *Installing
 	row *store.Installation
 }
 
@@ -373,10 +368,10 @@ const installAtOnce = 50
 // InstallDue installs what was renewed on the servers where a person had
 // installed the mandate before. What would change a configuration is previewed
 // and waits for a person.
-func (s *Service) InstallDue(ctx context.Context) error { return s.installRenewed(ctx, 0) }
+func (s *Installing) InstallDue(ctx context.Context) error { return s.installRenewed(ctx, 0) }
 
 // installRenewed does that for one mandate, or (0) for all.
-func (s *Service) installRenewed(ctx context.Context, mandate int64) error {
+func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
 	list, err := s.store.Uninstalled(ctx, mandate, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
 	if err != nil {
 		return err
@@ -390,7 +385,7 @@ func (s *Service) installRenewed(ctx context.Context, mandate int64) error {
 	return errors.Join(all...)
 }
 
-func (s *Service) installOne(ctx context.Context, u store.Uninstalled) error {
+func (s *Installing) installOne(ctx context.Context, u store.Uninstalled) error {
 	v, err := s.PreviewInstallation(ctx, u.Mandate, u.Server)
 	if err != nil {
 		return err
@@ -404,10 +399,28 @@ func (s *Service) installOne(ctx context.Context, u store.Uninstalled) error {
 	return err
 }
 
+// installJob takes an installation on.
+type installJob struct {
+	Number int64 `json:"number"`
+}
+
+// Kind implements work.Args.
+func (installJob) Kind() string { return "installation" }
+
+// register registers the jobs of installations.
+func (s *Installing) register() {
+	work.Handle(s.jobs, work.Orders, workTries, func(ctx context.Context, j installJob) error { return s.runInstallation(ctx, j.Number) })
+}
+
+// enqueue queues an installation, committed with what begins it.
+func (s *Installing) enqueue(ctx context.Context, tx store.Tx, number int64) error {
+	return work.Add(ctx, s.jobs, tx, installJob{number})
+}
+
 // installIssued begins the installation of what an order brought, in earnest or in
 // rehearsal.
-func (s *Service) installIssued(ctx context.Context, state issue.State, row *store.Order) {
-	if state != issue.Issued {
+func (s *Installing) installIssued(ctx context.Context, row *store.Order) {
+	if issue.State(row.State) != issue.Issued {
 		return
 	}
 	if row.Rehearsal {

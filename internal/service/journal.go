@@ -17,7 +17,7 @@ type Verification struct {
 // VerifyJournal walks the whole journal. Expect is a hash noted earlier, "" for
 // none: when it is not met, entries were taken off the end or all were written
 // anew.
-func (s *Service) VerifyJournal(ctx context.Context, expect string) (*Verification, error) {
+func (s *Access) VerifyJournal(ctx context.Context, expect string) (*Verification, error) {
 	v := &Verification{Expected: expect == ""}
 	err := s.store.EachEntry(ctx, func(e *journal.Entry) error {
 		if err := v.Next(e); err != nil {

@@ -20,7 +20,20 @@ import (
 	"insegna.example/internal/issue"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
+	"insegna.example/internal/work"
 )
+
+// Ordering is the room of CAs, credentials, mandates and orders.
+type Ordering struct {
+	base
+	declaring *Declaring
+	reading   *Reading
+	safe      *safe.Safe
+	cas       cas
+	swept     sync.Once
+	jobs      *work.Jobs
+	ended     func(ctx context.Context, row *store.Order) // what is done with an order that has ended, issued or not
+}
 
 // UnknownError says that there is nothing of that name.
 type UnknownError struct{ What, Name, See string }
@@ -41,10 +54,12 @@ type cas struct {
 	made    map[string]int64 // declaration the client was made for
 }
 
+func newCAs() cas { return cas{clients: map[string]*acme.Client{}, made: map[string]int64{}} }
+
 // userAgent is what CAs see of this program (RFC 8555 section 6.1).
 const userAgent = "insegna/" + Version
 
-func (s *Service) acmeClient(ca *estate.CA, directory string, declaration int64) (*acme.Client, error) {
+func (s *Ordering) acmeClient(ca *estate.CA, directory string, declaration int64) (*acme.Client, error) {
 	s.cas.mu.Lock()
 	defer s.cas.mu.Unlock()
 	if c := s.cas.clients[directory]; c != nil && s.cas.made[directory] == declaration {
@@ -98,7 +113,7 @@ func (b Budget) Left() int {
 	return max(b.Certificates-b.Used, 0)
 }
 
-func (s *Service) budget(ctx context.Context, ca *estate.CA) (Budget, error) {
+func (s *Ordering) budget(ctx context.Context, ca *estate.CA) (Budget, error) {
 	b := Budget{Certificates: ca.Budget.Certificates, Days: ca.Budget.Days}
 	if b.Certificates == 0 {
 		return b, nil
@@ -124,8 +139,8 @@ type CAView struct {
 }
 
 // CAs gives the CAs of the estate, each asked for its terms.
-func (s *Service) CAs(ctx context.Context) ([]CAView, error) {
-	e, id, err := s.estateInForce(ctx)
+func (s *Ordering) CAs(ctx context.Context) ([]CAView, error) {
+	e, id, err := s.declaring.estateInForce(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	} else if err != nil {
@@ -144,7 +159,7 @@ func (s *Service) CAs(ctx context.Context) ([]CAView, error) {
 // caPatience is how long a list waits for a CA to answer.
 const caPatience = 5 * time.Second
 
-func (s *Service) caView(ctx context.Context, ca *estate.CA, declaration int64) (CAView, error) {
+func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64) (CAView, error) {
 	v := CAView{CA: ca}
 	for _, at := range []struct {
 		directory string
@@ -176,8 +191,8 @@ func (s *Service) caView(ctx context.Context, ca *estate.CA, declaration int64) 
 	return v, nil
 }
 
-func (s *Service) ca(ctx context.Context, name string) (*estate.Estate, *estate.CA, int64, error) {
-	e, id, err := s.estateInForce(ctx)
+func (s *Ordering) ca(ctx context.Context, name string) (*estate.Estate, *estate.CA, int64, error) {
+	e, id, err := s.declaring.estateInForce(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil, 0, ErrNoEstate
 	} else if err != nil {
@@ -195,7 +210,7 @@ const accountPurpose = "account key"
 
 // Agree makes the accounts at a CA, and at its test directory, after the
 // caller has read and agreed to the very terms it shows now.
-func (s *Service) Agree(ctx context.Context, name, terms string) (*CAView, error) {
+func (s *Ordering) Agree(ctx context.Context, name, terms string) (*CAView, error) {
 	_, ca, id, err := s.ca(ctx, name)
 	if err != nil {
 		return nil, err
@@ -212,7 +227,7 @@ func (s *Service) Agree(ctx context.Context, name, terms string) (*CAView, error
 	return &v, err
 }
 
-func (s *Service) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64, terms string) error {
+func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64, terms string) error {
 	c, err := s.acmeClient(ca, directory, declaration)
 	if err != nil {
 		return err
@@ -261,7 +276,7 @@ func (s *Service) agreeAt(ctx context.Context, ca *estate.CA, directory string, 
 }
 
 // caTrouble tells the caller what a CA said.
-func (s *Service) caTrouble(ca *estate.CA, err error) error {
+func (s *Ordering) caTrouble(ca *estate.CA, err error) error {
 	var p *acme.Problem
 	var bad *acme.ReplyError
 	var lost *acme.LostError
@@ -271,7 +286,7 @@ func (s *Service) caTrouble(ca *estate.CA, err error) error {
 	return err
 }
 
-func (s *Service) accountSigner(a *store.Account) (acme.Signer, error) {
+func (s *Ordering) accountSigner(a *store.Account) (acme.Signer, error) {
 	der, err := s.safe.Decrypt(a.Encrypted, accountPurpose)
 	if err != nil {
 		return acme.Signer{}, err
@@ -292,7 +307,7 @@ const longestCredential = 4096
 
 // AddCredential keeps a credential in the safe; a value of base64 is kept as what it
 // stands for.
-func (s *Service) AddCredential(ctx context.Context, name string, value safe.Secret) error {
+func (s *Ordering) AddCredential(ctx context.Context, name string, value safe.Secret) error {
 	if !credentialName.MatchString(name) {
 		return &TokenError{fmt.Sprintf("%q is no name for a credential; expected letters, digits, dot, dash or underscore", name)}
 	}
@@ -307,7 +322,7 @@ func (s *Service) AddCredential(ctx context.Context, name string, value safe.Sec
 }
 
 // RemoveCredential forgets a credential.
-func (s *Service) RemoveCredential(ctx context.Context, name string) error {
+func (s *Ordering) RemoveCredential(ctx context.Context, name string) error {
 	err := s.store.RemoveCredential(ctx, name, &store.Act{Actor: actor(ctx), Action: "credential.remove", Subject: name}, time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return &UnknownError{"credential", name, "credential list"}
@@ -316,7 +331,7 @@ func (s *Service) RemoveCredential(ctx context.Context, name string) error {
 }
 
 // credential decrypts one that a mandate or CA names.
-func (s *Service) credential(ctx context.Context, name string) ([]byte, error) {
+func (s *Ordering) credential(ctx context.Context, name string) ([]byte, error) {
 	v, err := s.store.Credential(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &RefusedError{fmt.Sprintf("the safe has no credential %q", name), "enter it: insegna credential add " + name}
@@ -341,7 +356,7 @@ type MandateView struct {
 }
 
 // Mandates lists mandates from after a name on.
-func (s *Service) Mandates(ctx context.Context, query, after string, limit int) ([]MandateView, error) {
+func (s *Ordering) Mandates(ctx context.Context, query, after string, limit int) ([]MandateView, error) {
 	rows, err := s.store.Mandates(ctx, query, after, limit)
 	if err != nil {
 		return nil, err
@@ -379,7 +394,7 @@ func (s *Service) Mandates(ctx context.Context, query, after string, limit int) 
 }
 
 // Mandate gives one mandate.
-func (s *Service) Mandate(ctx context.Context, name string) (*MandateView, error) {
+func (s *Ordering) Mandate(ctx context.Context, name string) (*MandateView, error) {
 	m, err := s.store.Mandate(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &UnknownError{"mandate", name, "mandate list"}
@@ -414,8 +429,8 @@ func (s *Service) Mandate(ctx context.Context, name string) (*MandateView, error
 }
 
 // AddMandate keeps a mandate written as in an estate file, or as JSON.
-func (s *Service) AddMandate(ctx context.Context, text []byte) (*MandateView, error) {
-	e, _, err := s.estateInForce(ctx)
+func (s *Ordering) AddMandate(ctx context.Context, text []byte) (*MandateView, error) {
+	e, _, err := s.declaring.estateInForce(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, ErrNoEstate
 	} else if err != nil {
@@ -432,7 +447,7 @@ func (s *Service) AddMandate(ctx context.Context, text []byte) (*MandateView, er
 }
 
 // RemoveMandate ends a mandate that was made here.
-func (s *Service) RemoveMandate(ctx context.Context, name string) error {
+func (s *Ordering) RemoveMandate(ctx context.Context, name string) error {
 	err := s.store.RemoveMandate(ctx, name, &store.Act{Actor: actor(ctx), Action: "mandate.remove", Subject: name}, time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return &UnknownError{"mandate", name, "mandate list"}

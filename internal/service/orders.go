@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"crypto"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -41,7 +43,7 @@ type OrderView struct {
 }
 
 // Order gives one order with its steps.
-func (s *Service) Order(ctx context.Context, id int64) (*OrderView, error) {
+func (s *Ordering) Order(ctx context.Context, id int64) (*OrderView, error) {
 	o, err := s.store.Order(ctx, id)
 	if err != nil {
 		return nil, err
@@ -70,7 +72,7 @@ func ViewOrder(o *store.Order) (*OrderView, error) {
 }
 
 // Orders lists orders, newest first, of one mandate or ("") of all.
-func (s *Service) Orders(ctx context.Context, mandate string, before int64, limit int) ([]*OrderView, error) {
+func (s *Ordering) Orders(ctx context.Context, mandate string, before int64, limit int) ([]*OrderView, error) {
 	var id int64
 	if mandate != "" {
 		m, err := s.store.Mandate(ctx, mandate)
@@ -94,8 +96,25 @@ func (s *Service) Orders(ctx context.Context, mandate string, before int64, limi
 	return list, nil
 }
 
+// orderJob takes an order on.
+type orderJob struct {
+	Number int64 `json:"number"`
+}
+
+// Kind implements work.Args.
+func (orderJob) Kind() string { return "order" }
+
+// workTries is how often the job of an order or an installation is begun again
+// after failures.
+const workTries = 100
+
+// register registers the jobs of orders.
+func (s *Ordering) register() {
+	work.Handle(s.jobs, work.Orders, workTries, func(ctx context.Context, j orderJob) error { return s.runOrder(ctx, j.Number) })
+}
+
 // runOrder takes an order as far as it goes.
-func (s *Service) runOrder(ctx context.Context, id int64) error {
+func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 	row, err := s.store.Order(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -103,7 +122,7 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		return err
 	}
 	if row.FinishedAt != nil { // by a process that died then
-		s.installIssued(ctx, issue.State(row.State), row)
+		s.ended(ctx, row)
 		return nil
 	}
 	v, err := ViewOrder(row)
@@ -151,15 +170,28 @@ func (s *Service) runOrder(ctx context.Context, id int64) error {
 		return &work.Later{At: wait.Until}
 	}
 	if err == nil {
-		s.installIssued(ctx, o.State, row)
+		s.ended(ctx, row)
 	}
 	return err
 }
 
 func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
 
+// orderKey opens the private key of an order, as PEM.
+func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
+	der, err := s.safe.Decrypt(o.Encrypted, orderPurpose(o.ID))
+	if err != nil {
+		return nil, err
+	}
+	key, err := x509.ParsePKCS8PrivateKey(der)
+	if err != nil {
+		return nil, errors.New("an order's key cannot be read")
+	}
+	return certs.KeyPEM(key.(crypto.Signer))
+}
+
 // machine makes what takes an order: client, account, proofs.
-func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Orderer, error) {
+func (s *Ordering) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Orderer, error) {
 	e, ca, declaration, err := s.ca(ctx, row.CA)
 	if err != nil {
 		return nil, err
@@ -194,7 +226,7 @@ func (s *Service) machine(ctx context.Context, row *store.Order, spec *estate.Ma
 }
 
 // prover gives the means of a mandate's proofs.
-func (s *Service) prover(ctx context.Context, e *estate.Estate, spec *estate.Mandate) (proof.Prover, error) {
+func (s *Ordering) prover(ctx context.Context, e *estate.Estate, spec *estate.Mandate) (proof.Prover, error) {
 	switch p := &spec.Proof; p.By {
 	case "dns":
 		secret, err := s.credential(ctx, p.TSIG.Credential)
@@ -217,12 +249,12 @@ func (ownListener) Withdraw(context.Context, []proof.Publication) error { return
 
 // Answering gives the content of a proof for the service's own listener;
 // store.ErrNotFound when there is none.
-func (s *Service) Answering(ctx context.Context, host, token string) (string, error) {
+func (s *Ordering) Answering(ctx context.Context, host, token string) (string, error) {
 	return s.store.Answering(ctx, strings.ToLower(host), token)
 }
 
 // folders finds where the servers of a mandate serve a host's files.
-func (s *Service) folders(ctx context.Context, e *estate.Estate, spec *estate.Mandate, host string) ([]proof.Folder, error) {
+func (s *Ordering) folders(ctx context.Context, e *estate.Estate, spec *estate.Mandate, host string) ([]proof.Folder, error) {
 	var list []proof.Folder
 	for _, name := range spec.Proof.Servers {
 		server := e.Server(name)
@@ -244,7 +276,7 @@ func (s *Service) folders(ctx context.Context, e *estate.Estate, spec *estate.Ma
 
 // orderRecords keep one order in the store, its key encrypted.
 type orderRecords struct {
-	s   *Service
+	s   *Ordering
 	row *store.Order
 
 	client *acme.Client // of the order's CA, once it is known

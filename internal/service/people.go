@@ -32,7 +32,7 @@ var ErrSignIn = fault.New(fault.NotSignedIn, "Not signed in", "name or passphras
 
 // FirstInvitation makes the one-time link's code for the first admin; "" when
 // somebody has set up the service already.
-func (s *Service) FirstInvitation(ctx context.Context) (string, error) {
+func (s *Access) FirstInvitation(ctx context.Context) (string, error) {
 	any, err := s.store.AnyPerson(ctx)
 	if err != nil || any {
 		return "", err
@@ -43,7 +43,7 @@ func (s *Service) FirstInvitation(ctx context.Context) (string, error) {
 
 // SetUp uses a one-time link: its person chooses a passphrase. The first link
 // also chooses the name, and makes an admin.
-func (s *Service) SetUp(ctx context.Context, code, name string, passphrase safe.Secret, from string) (*store.Person, error) {
+func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.Secret, from string) (*store.Person, error) {
 	now := time.Now().UTC()
 	if err := s.throttle.begin(ctx, now, "link "+from); err != nil {
 		return nil, err
@@ -70,7 +70,7 @@ func (s *Service) SetUp(ctx context.Context, code, name string, passphrase safe.
 }
 
 // SignIn begins a session and gives its secret.
-func (s *Service) SignIn(ctx context.Context, name string, passphrase safe.Secret, from string) (*Caller, string, error) {
+func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret, from string) (*Caller, string, error) {
 	now := time.Now().UTC()
 	byName, byAddress := "name "+name, "address "+from
 	if err := s.throttle.begin(ctx, now, byName, byAddress); err != nil {
@@ -92,7 +92,7 @@ func (s *Service) SignIn(ctx context.Context, name string, passphrase safe.Secre
 	return s.beginSession(ctx, p, now)
 }
 
-func (s *Service) beginSession(ctx context.Context, p *store.Person, now time.Time) (*Caller, string, error) {
+func (s *Access) beginSession(ctx context.Context, p *store.Person, now time.Time) (*Caller, string, error) {
 	secret, text := newSecret()
 	if err := s.store.BeginSession(ctx, p.ID, secret, now, now.Add(sessionWhole)); err != nil {
 		return nil, "", err
@@ -102,12 +102,12 @@ func (s *Service) beginSession(ctx context.Context, p *store.Person, now time.Ti
 }
 
 // BeginSession begins one for somebody who has just set their passphrase.
-func (s *Service) BeginSession(ctx context.Context, p *store.Person) (*Caller, string, error) {
+func (s *Access) BeginSession(ctx context.Context, p *store.Person) (*Caller, string, error) {
 	return s.beginSession(ctx, p, time.Now().UTC())
 }
 
 // SignOut ends the session or revokes the token that was shown.
-func (s *Service) SignOut(ctx context.Context) error {
+func (s *Access) SignOut(ctx context.Context) error {
 	c := CallerOf(ctx)
 	if c.Token != nil {
 		return s.RevokeToken(ctx, c.Token.ID)
@@ -116,7 +116,7 @@ func (s *Service) SignOut(ctx context.Context) error {
 }
 
 // ChangePassphrase changes the caller's own, who shows the one before.
-func (s *Service) ChangePassphrase(ctx context.Context, before, next safe.Secret) error {
+func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret) error {
 	c, now := CallerOf(ctx), time.Now().UTC()
 	key := "name " + c.Person.Name
 	if err := s.throttle.begin(ctx, now, key); err != nil {
@@ -149,7 +149,7 @@ func invite(now time.Time) ([]byte, Invitation) {
 
 // AddPerson adds somebody and gives the one-time link with which they choose
 // their passphrase.
-func (s *Service) AddPerson(ctx context.Context, name string, role Role) (*store.Person, Invitation, error) {
+func (s *Access) AddPerson(ctx context.Context, name string, role Role) (*store.Person, Invitation, error) {
 	if !personName.MatchString(name) {
 		return nil, Invitation{}, &NameError{name}
 	}
@@ -162,14 +162,14 @@ func (s *Service) AddPerson(ctx context.Context, name string, role Role) (*store
 
 // InvitePerson gives a new one-time link, for a link that got lost or a
 // passphrase forgotten.
-func (s *Service) InvitePerson(ctx context.Context, name string) (Invitation, error) {
+func (s *Access) InvitePerson(ctx context.Context, name string) (Invitation, error) {
 	now := time.Now().UTC()
 	secret, i := invite(now)
 	return i, s.store.Invite(ctx, name, secret, i.ExpiresAt, &store.Act{Actor: actor(ctx), Action: "person.invite", Subject: name}, now)
 }
 
 // ChangePerson gives somebody another role.
-func (s *Service) ChangePerson(ctx context.Context, name string, role Role) (*store.Person, error) {
+func (s *Access) ChangePerson(ctx context.Context, name string, role Role) (*store.Person, error) {
 	err := s.store.SetRole(ctx, name, string(role), &store.Act{Actor: actor(ctx), Action: "person.change", Subject: name, Detail: map[string]any{"role": role}}, time.Now().UTC())
 	if err != nil {
 		return nil, err
@@ -178,7 +178,7 @@ func (s *Service) ChangePerson(ctx context.Context, name string, role Role) (*st
 }
 
 // RemovePerson ends somebody's access.
-func (s *Service) RemovePerson(ctx context.Context, name string) error {
+func (s *Access) RemovePerson(ctx context.Context, name string) error {
 	return s.store.RemovePerson(ctx, name, &store.Act{Actor: actor(ctx), Action: "person.remove", Subject: name}, time.Now().UTC())
 }
 
@@ -194,7 +194,7 @@ func (e *TokenError) Told() fault.Told {
 
 // MakeToken makes a token for the caller and gives its secret, which is shown
 // this once.
-func (s *Service) MakeToken(ctx context.Context, name string, scope Role, lasts time.Duration) (*store.Token, string, error) {
+func (s *Access) MakeToken(ctx context.Context, name string, scope Role, lasts time.Duration) (*store.Token, string, error) {
 	c, now := CallerOf(ctx), time.Now().UTC()
 	if !c.Role.Includes(scope) {
 		return nil, "", &TokenError{fmt.Sprintf("a token cannot have the scope %s: its maker acts as %s", scope, c.Role)}
@@ -210,12 +210,12 @@ func (s *Service) MakeToken(ctx context.Context, name string, scope Role, lasts 
 }
 
 // Tokens lists the caller's own tokens; an admin sees everybody's.
-func (s *Service) Tokens(ctx context.Context) ([]store.Token, error) {
+func (s *Access) Tokens(ctx context.Context) ([]store.Token, error) {
 	return s.store.Tokens(ctx, ownOnly(CallerOf(ctx)))
 }
 
 // RevokeToken ends one of the caller's tokens; an admin may end anybody's.
-func (s *Service) RevokeToken(ctx context.Context, id int64) error {
+func (s *Access) RevokeToken(ctx context.Context, id int64) error {
 	c := CallerOf(ctx)
 	return s.store.RevokeToken(ctx, id, ownOnly(c), func(t *store.Token) *store.Act {
 		return &store.Act{Actor: c.Person.Name, Action: "token.revoke", Subject: t.Name, Detail: map[string]any{"id": t.ID}}

@@ -23,8 +23,8 @@ import (
 )
 
 // plainRoute finds what a server does with a host over plain http on a port.
-func (s *Service) plainRoute(ctx context.Context, server, host string, at netip.AddrPort, port uint16) (*SiteAnswer, error) {
-	d, err := s.readServerDetail(ctx, server)
+func (s *Ordering) plainRoute(ctx context.Context, server, host string, at netip.AddrPort, port uint16) (*SiteAnswer, error) {
+	d, err := s.reading.readServerDetail(ctx, server)
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +42,7 @@ func (s *Service) plainRoute(ctx context.Context, server, host string, at netip.
 
 // rootOf finds the folder a server gives a host's files out of, for the file a
 // CA asks for.
-func (s *Service) rootOf(ctx context.Context, server, host string, ca *estate.CA) (string, error) {
+func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.CA) (string, error) {
 	port := uint16(80)
 	if ca != nil {
 		port = ca.HTTPPort
@@ -90,10 +90,10 @@ func (e *routeError) Place() (code, spot string) { return e.x.Code, e.x.Spot }
 
 // explained says what a step of a server's configuration does with the file a
 // CA asks for, and how to mend it.
-func (s *Service) explained(ctx context.Context, server string, step kind.Step) *issue.Explained {
+func (s *Ordering) explained(ctx context.Context, server string, step kind.Step) *issue.Explained {
 	x := &issue.Explained{Spot: step.Place.String()}
 	w := binding.Neutral
-	if d, err := s.readServerDetail(ctx, server); err == nil && d.known.kind.Words != nil {
+	if d, err := s.reading.readServerDetail(ctx, server); err == nil && d.known.kind.Words != nil {
 		w = d.known.kind.Words
 	}
 	keep := w.FreePath(proof.WellKnown)
@@ -124,7 +124,7 @@ func originOf(to string) string {
 }
 
 // CheckMandate tries what the CA will try, for every name of a mandate.
-func (s *Service) CheckMandate(ctx context.Context, name string) ([]issue.Trial, error) {
+func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]issue.Trial, error) {
 	m, err := s.Mandate(ctx, name)
 	if err != nil {
 		return nil, err
@@ -204,7 +204,7 @@ func serverAt(e *estate.Estate, spec *estate.Mandate, a netip.Addr) (string, boo
 
 // probe keeps what a pre-flight puts up, so that it is taken down also after a
 // death, and gives what takes it down.
-func (s *Service) probe(ctx context.Context, mandate int64, prover proof.Prover, list []proof.Publication) (func(), error) {
+func (s *Ordering) probe(ctx context.Context, mandate int64, prover proof.Prover, list []proof.Publication) (func(), error) {
 	rows := make([]store.Probe, len(list))
 	for i, p := range list {
 		rows[i] = store.Probe{MandateID: mandate, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
@@ -232,12 +232,12 @@ func (s *Service) probe(ctx context.Context, mandate int64, prover proof.Prover,
 }
 
 // sweepProbes takes down what a pre-flight of a dead process has left.
-func (s *Service) sweepProbes(ctx context.Context) error {
+func (s *Ordering) sweepProbes(ctx context.Context) error {
 	rows, err := s.store.Probes(ctx)
 	if err != nil || len(rows) == 0 {
 		return err
 	}
-	e, _, err := s.estateInForce(ctx)
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return err
 	}

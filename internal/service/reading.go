@@ -15,8 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
@@ -24,7 +22,6 @@ import (
 	"insegna.example/internal/kind"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
-	"insegna.example/internal/work"
 )
 
 // Limits of the reading of one server.
@@ -33,41 +30,9 @@ const (
 	testLimit = 30 * time.Second // the server's own configuration test
 )
 
-// readServer reads one server's configuration for a survey and stores what
-// came of it. It can be run again at any time.
-func (s *Service) readServer(ctx context.Context, r work.Read) error {
-	e, _, err := s.estateInForce(ctx)
-	if err != nil {
-		return err
-	}
-	server := e.Server(r.Name)
-	if server == nil || server.Reach == nil {
-		server = &estate.Server{Name: r.Name} // another file was applied meanwhile
-	}
-	end, err := s.readingOf(ctx, e, server)
-	if err != nil {
-		return err
-	}
-	err = s.store.FinishRead(ctx, r.Survey, r.Name, end, time.Now().UTC(), s.enqueue(store.Scope{Host: r.Host, Server: r.Server}))
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	return err
-}
-
-// enqueue queues what a survey does next: first readings, then shards.
-func (s *Service) enqueue(scope store.Scope) store.Enqueue {
-	return func(ctx context.Context, tx pgx.Tx, survey int64, reads []string, shards int) error {
-		if len(reads) > 0 {
-			return s.jobs.AddReads(ctx, tx, work.Read{Survey: survey, Host: scope.Host, Server: scope.Server}, reads)
-		}
-		return s.jobs.AddShards(ctx, tx, work.Shard{Survey: survey, Host: scope.Host, Server: scope.Server}, shards)
-	}
-}
-
 // readingOf reaches a server, reads it and runs its own test. An error is one
 // of this service; whatever is wrong over there is in the result.
-func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estate.Server) (*store.ReadEnd, error) {
+func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estate.Server) (*store.ReadEnd, error) {
 	facts := &check.ServerFacts{Server: server.Name}
 	limited, cancel := context.WithTimeout(ctx, readLimit)
 	defer cancel()
@@ -90,7 +55,7 @@ func (s *Service) readingOf(ctx context.Context, e *estate.Estate, server *estat
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
-func (s *Service) readOver(ctx context.Context, server *estate.Server, facts *check.ServerFacts) (*kind.Reading, error) {
+func (s *Reading) readOver(ctx context.Context, server *estate.Server, facts *check.ServerFacts) (*kind.Reading, error) {
 	way := server.Reach
 	if way == nil {
 		return nil, errNotDeclared

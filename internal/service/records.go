@@ -39,7 +39,7 @@ const (
 )
 
 // Today gathers how things stand now.
-func (s *Service) Today(ctx context.Context) (*Today, error) {
+func (s *Surveying) Today(ctx context.Context) (*Today, error) {
 	t := &Today{At: time.Now().UTC()}
 	d, err := s.store.Declared(ctx)
 	if errors.Is(err, store.ErrNotFound) {
@@ -134,7 +134,7 @@ const sightingsShown = 500
 
 // Certificate gives one certificate by its fingerprint or the beginning of it.
 // The error is store.ErrNotFound or an *AmbiguousError.
-func (s *Service) Certificate(ctx context.Context, prefix string) (*CertificateDetail, error) {
+func (s *Surveying) Certificate(ctx context.Context, prefix string) (*CertificateDetail, error) {
 	list, err := s.store.CertificatesWithPrefix(ctx, prefix)
 	if err != nil {
 		return nil, err
@@ -149,7 +149,7 @@ func (s *Service) Certificate(ctx context.Context, prefix string) (*CertificateD
 	if d.Parsed, err = certs.Parse(d.Der); err != nil {
 		return nil, err
 	}
-	if d.Files, err = s.Placements(ctx, d.Sha256); err != nil {
+	if d.Files, err = s.reading.Placements(ctx, d.Sha256); err != nil {
 		return nil, err
 	}
 	if d.Sightings, err = s.store.SightingsOf(ctx, d.Sha256, sightingsShown); err != nil {
@@ -164,8 +164,8 @@ func (s *Service) Certificate(ctx context.Context, prefix string) (*CertificateD
 
 // views asks every audience about the list this certificate was last served
 // with, or about the certificate alone.
-func (s *Service) views(ctx context.Context, d *CertificateDetail) ([]AudienceView, error) {
-	judge, err := s.currentJudge(ctx)
+func (s *Surveying) views(ctx context.Context, d *CertificateDetail) ([]AudienceView, error) {
+	judge, err := s.declaring.currentJudge(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
@@ -212,7 +212,7 @@ func viewOf(v check.View, served [][]byte, now time.Time) AudienceView {
 	return view
 }
 
-func (s *Service) markStored(ctx context.Context, views []AudienceView) error {
+func (s *Surveying) markStored(ctx context.Context, views []AudienceView) error {
 	var prints [][]byte
 	for _, v := range views {
 		for _, l := range v.Path {
@@ -244,7 +244,7 @@ const changesShown = 500
 
 // SurveyChanges compares the state after a survey with the one after an
 // earlier survey; since nil means the survey before.
-func (s *Service) SurveyChanges(ctx context.Context, survey int64, since *int64) (*SurveyChanges, error) {
+func (s *Surveying) SurveyChanges(ctx context.Context, survey int64, since *int64) (*SurveyChanges, error) {
 	if _, err := s.store.Survey(ctx, survey); err != nil {
 		return nil, err
 	}

@@ -20,8 +20,8 @@ const (
 
 // rehearseInstallation tries what a rehearsal brought on the mandate's servers:
 // it is staged, tested, and taken away.
-func (s *Service) rehearseInstallation(ctx context.Context, row *store.Order) {
-	m, err := s.Mandate(ctx, row.Mandate.Name)
+func (s *Installing) rehearseInstallation(ctx context.Context, row *store.Order) {
+	m, err := s.ordering.Mandate(ctx, row.Mandate.Name)
 	if err != nil {
 		s.cfg.Log.Warn("the rehearsal goes no further", "mandate", row.Mandate.Name, "error", err)
 		return
@@ -43,7 +43,7 @@ func (s *Service) rehearseInstallation(ctx context.Context, row *store.Order) {
 
 // rehearseOn tries it on one server. What stands in the way of a preview is
 // kept as an installation that came to nothing.
-func (s *Service) rehearseOn(ctx context.Context, m *MandateView, row *store.Order, server string) error {
+func (s *Installing) rehearseOn(ctx context.Context, m *MandateView, row *store.Order, server string) error {
 	v, err := s.previewOf(ctx, m, row, server)
 	var refused *RefusedError
 	var unknown *UnknownError
@@ -72,7 +72,7 @@ func (s *Service) rehearseOn(ctx context.Context, m *MandateView, row *store.Ord
 }
 
 // RehearsedOn tells how a mandate's last rehearsal went on its servers.
-func (s *Service) RehearsedOn(ctx context.Context, m *MandateView) ([]*InstallationView, error) {
+func (s *Installing) RehearsedOn(ctx context.Context, m *MandateView) ([]*InstallationView, error) {
 	if m.Rehearsed == nil {
 		return nil, nil
 	}

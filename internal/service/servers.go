@@ -41,7 +41,7 @@ func (e *UnknownServerError) Told() fault.Told {
 
 // ServerDetail gives one server; the error is an *UnknownServerError when the
 // estate has none of that name.
-func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
+func (s *Reading) ServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
 	list, _, err := s.store.Servers(ctx, store.ServerFilter{Name: name}, store.Page{Sort: "name", Limit: 1})
 	if err != nil {
 		return nil, err
@@ -50,7 +50,7 @@ func (s *Service) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 		return nil, &UnknownServerError{name}
 	}
 	d := &ServerDetail{Server: list[0]}
-	e, _, err := s.estateInForce(ctx)
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func (e *NotReadError) Told() fault.Told {
 	return fault.Told{Class: fault.NotNow, Title: "Not read", Next: ""}
 }
 
-func (s *Service) readServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
+func (s *Reading) readServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
 	d, err := s.ServerDetail(ctx, name)
 	if err == nil && d.Reading == nil {
 		return nil, &NotReadError{name}
@@ -110,7 +110,7 @@ type PairView struct {
 // Sites lists the sites of a server: those in force and those that are not,
 // whose name, place or file holds a text. more says that there are others
 // behind; from and limit cut the list.
-func (s *Service) Sites(ctx context.Context, server, text string, inForce *bool, from, limit int) (list []SiteView, more bool, err error) {
+func (s *Reading) Sites(ctx context.Context, server, text string, inForce *bool, from, limit int) (list []SiteView, more bool, err error) {
 	d, err := s.readServerDetail(ctx, server)
 	if err != nil {
 		return nil, false, err
@@ -207,7 +207,7 @@ const answersMost = 100
 
 // Answers tells which site answers for a host: at one address and port, or at
 // every listener of the server.
-func (s *Service) Answers(ctx context.Context, server, host, at string) ([]SiteAnswer, error) {
+func (s *Reading) Answers(ctx context.Context, server, host, at string) ([]SiteAnswer, error) {
 	if _, err := names.Host(host); host != "" && err != nil {
 		return nil, err
 	}
@@ -284,7 +284,7 @@ type LineMark struct {
 
 // ConfigurationText gives a file as it was read; store.ErrNotFound when the
 // configuration has none of that path.
-func (s *Service) ConfigurationText(ctx context.Context, server, path string) (*ConfigurationFile, error) {
+func (s *Reading) ConfigurationText(ctx context.Context, server, path string) (*ConfigurationFile, error) {
 	d, err := s.readServerDetail(ctx, server)
 	if err != nil {
 		return nil, err
@@ -409,7 +409,7 @@ func StepText(s *kind.Step) string {
 }
 
 // Placements lists the files a certificate lies in on the servers that were read.
-func (s *Service) Placements(ctx context.Context, leaf []byte) ([]store.ServerPlacement, error) {
+func (s *Reading) Placements(ctx context.Context, leaf []byte) ([]store.ServerPlacement, error) {
 	const most = 200
 	return s.store.Placements(ctx, leaf, most)
 }

@@ -10,20 +10,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/maypok86/otter/v2"
 
-	"insegna.example/internal/acme"
-	"insegna.example/internal/core/certs"
-	"insegna.example/internal/core/chain"
-	"insegna.example/internal/core/check"
-	"insegna.example/internal/core/estate"
-	"insegna.example/internal/core/fault"
-	"insegna.example/internal/core/trust"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/look"
@@ -52,26 +44,29 @@ type Config struct {
 	SpreadPatience time.Duration // for name servers to show a record; 0 is 2 minutes
 }
 
-// Service is the running product. Safe for concurrent use.
+// base is what every room has: the settings and the records.
+type base struct {
+	cfg   *Config
+	store *store.Store
+}
+
+// Service is the running product: the rooms, tied together. A room knows those
+// it needs, and there is no ring between them. Safe for concurrent use.
 type Service struct {
-	cfg     Config
+	base
 	lock    *os.File
+	dsn     string // of the database
 	cluster *cluster.Cluster
-	store   *store.Store
 	jobs    *work.Jobs
-	pool    *look.Pool
 
-	safe     *safe.Safe
-	throttle *throttle
-	cas      cas
-	swept    sync.Once
-	readings *otter.Cache[int64, *configuration] // by number of the reading
-
-	mu       sync.Mutex
-	judged   int64 // declaration the judge was made for
-	judge    *check.Judge
-	parsed   int64 // declaration the estate was parsed from
-	declared *estate.Estate
+	*Declaring
+	*Reading
+	*Surveying
+	*Ordering
+	*Installing
+	*Visiting
+	*Access
+	*Following
 }
 
 // InUseError says that another process works with the same data directory.
@@ -84,50 +79,92 @@ func (e *InUseError) Error() string {
 // Open starts everything a service needs: its data directory, its database,
 // its queue. Close ends it.
 func Open(ctx context.Context, cfg Config) (s *Service, err error) {
-	s = &Service{cfg: cfg}
+	s = &Service{base: base{cfg: &cfg}}
 	defer func() {
 		if err != nil {
 			s.Close()
 		}
 	}()
-	if cfg.Looker == nil {
-		s.cfg.Looker = look.New()
-	}
-	if cfg.Kinds == nil {
-		s.cfg.Kinds = registry.Kinds
-	}
-	if cfg.TestLimit == 0 {
-		s.cfg.TestLimit = testLimit
-	}
-	if cfg.Vantage == "" {
-		s.cfg.Vantage = "inside"
-	}
-	s.pool = look.NewPool(s.cfg.Looker)
-	s.throttle = newThrottle()
-	s.cas.clients, s.cas.made = map[string]*acme.Client{}, map[string]int64{}
-	s.readings = otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})
+	cfg.complete()
 	worker, err := s.takeData()
 	if err != nil {
 		return s, err
 	}
-	dsn := cfg.Database
-	if dsn == "" {
+	s.dsn = cfg.Database
+	if s.dsn == "" {
 		if s.cluster, err = cluster.Start(ctx, filepath.Join(cfg.Data, "postgres"), cluster.Options{Disposable: cfg.Disposable}); err != nil {
 			return s, err
 		}
-		dsn = s.cluster.DSN()
+		s.dsn = s.cluster.DSN()
 	}
-	if s.store, err = store.Open(ctx, dsn); err != nil {
+	if s.store, err = store.Open(ctx, s.dsn); err != nil {
 		return s, err
 	}
-	if s.safe, err = s.openSafe(ctx); err != nil {
+	kept, err := s.openSafe(ctx)
+	if err != nil {
 		return s, err
 	}
-	handlers := work.Handlers{Read: s.readServer, Shard: s.lookShard, Finish: s.finishSurvey, Order: s.runOrder, Install: s.runInstallation, Due: s.BeginDue}
-	if s.jobs, err = work.New(ctx, s.store.Pool(), worker, s.cfg.Vantage, handlers, s.cfg.Log); err != nil {
+	if s.jobs, err = work.New(ctx, s.store.Pool(), worker, cfg.Vantage, cfg.Log); err != nil {
 		return s, err
 	}
+	s.furnish(kept)
 	return s, s.jobs.Start(ctx)
+}
+
+// complete fills in what is not said.
+func (cfg *Config) complete() {
+	if cfg.Looker == nil {
+		cfg.Looker = look.New()
+	}
+	if cfg.Kinds == nil {
+		cfg.Kinds = registry.Kinds
+	}
+	if cfg.TestLimit == 0 {
+		cfg.TestLimit = testLimit
+	}
+	if cfg.Vantage == "" {
+		cfg.Vantage = "inside"
+	}
+}
+
+// furnish makes the rooms, each with what it needs, and registers their jobs.
+func (s *Service) furnish(kept *safe.Safe) {
+	s.Declaring = &Declaring{base: s.base}
+	s.Reading = &Reading{base: s.base, declaring: s.Declaring, known: otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
+	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker), jobs: s.jobs}
+	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(), jobs: s.jobs}
+	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering, jobs: s.jobs}
+	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
+	s.Access = &Access{base: s.base, throttle: newThrottle()}
+	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Event]bool{}}
+	s.Ordering.ended = s.Installing.installIssued
+	s.Surveying.register()
+	s.Ordering.register()
+	s.Installing.register()
+	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ dueJob) error { return s.BeginDue(ctx) })
+	s.jobs.Every(dueEach, dueJob{})
+}
+
+// dueEach is how often it is seen what is due.
+const dueEach = time.Minute
+
+// dueJob sees what is due.
+type dueJob struct{}
+
+// Kind implements work.Args.
+func (dueJob) Kind() string { return "mandates_due" }
+
+// eventsKept is how long what happened is kept for those who read it late.
+const eventsKept = 90 * 24 * time.Hour
+
+// BeginDue begins what is due, also by what its CA says now, installs what was
+// renewed, and forgets what happened long ago. Asking comes last: a CA may let
+// it wait.
+func (s *Service) BeginDue(ctx context.Context) error {
+	if err := s.Ordering.beginDue(ctx); err != nil {
+		return err
+	}
+	return errors.Join(s.Installing.InstallDue(ctx), s.Ordering.askAgain(ctx), s.store.DropEvents(ctx, time.Now().Add(-eventsKept)))
 }
 
 // Close ends the work and everything that was started. Work that was begun is
@@ -188,101 +225,12 @@ func keep(path string, fresh func() string) (string, error) {
 // Ready asks whether the database answers.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
 
-// Store gives reading access to the records.
-func (s *Service) Store() *store.Store { return s.store }
+// DatabaseAddress is where the records are, with the password: for programs that
+// measure, never to be shown.
+func (s *Service) DatabaseAddress() string { return s.dsn }
 
 // Kinds are the kinds of server it knows.
 func (s *Service) Kinds() kind.Registry { return s.cfg.Kinds }
 
 // Vantage is where this service looks from.
 func (s *Service) Vantage() string { return s.cfg.Vantage }
-
-// currentJudge gives the judge for the declaration in force, made once for
-// each: its audiences, and the intermediates declared or met before.
-func (s *Service) currentJudge(ctx context.Context) (*check.Judge, error) {
-	e, id, err := s.estateInForce(ctx)
-	if err != nil {
-		return nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.judge != nil && s.judged == id {
-		return s.judge, nil
-	}
-	known := chain.NewKnown(e.Intermediates...)
-	err = s.store.CACertificates(ctx, func(der []byte) {
-		if c, err := certs.Parse(der); err == nil {
-			known.Add(c)
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	s.judge, s.judged = check.NewJudge(Audiences(e), known), id
-	return s.judge, nil
-}
-
-// estateInForce gives the estate in force with its number, parsed once for
-// each declaration. It is not to be changed.
-func (s *Service) estateInForce(ctx context.Context) (*estate.Estate, int64, error) {
-	id, err := s.store.DeclaredID(ctx)
-	if err != nil {
-		return nil, 0, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.declared != nil && s.parsed == id {
-		return s.declared, id, nil
-	}
-	d, err := s.store.Declared(ctx)
-	if err != nil {
-		return nil, 0, err
-	}
-	e, err := d.Estate(s.cfg.Kinds.Declared())
-	if err != nil {
-		return nil, 0, err
-	}
-	s.declared, s.parsed = e, d.ID
-	return e, d.ID, nil
-}
-
-// Audiences makes the trust view of an estate's audiences.
-func Audiences(e *estate.Estate) []*trust.Audience {
-	list := make([]*trust.Audience, len(e.Audiences))
-	for i, a := range e.Audiences {
-		list[i] = trust.NewAudience(a.Name, a.Public, a.Anchors)
-	}
-	return list
-}
-
-// ErrNoEstate says that nothing has been applied yet.
-var ErrNoEstate = fault.New(fault.NotNow, "No estate", "no estate has been applied yet; write an estate file and run: insegna estate apply FILE", "apply an estate file first")
-
-// StartSurvey begins a survey of the estate or a part of it.
-func (s *Service) StartSurvey(ctx context.Context, scope store.Scope) (*store.Survey, error) {
-	if _, err := s.store.Declared(ctx); errors.Is(err, store.ErrNotFound) {
-		return nil, ErrNoEstate
-	} else if err != nil {
-		return nil, err
-	}
-	v, err := s.store.StartSurvey(ctx, scope, s.cfg.Vantage, time.Now().UTC(), s.enqueue(scope))
-	if errors.Is(err, store.ErrNothing) {
-		return nil, &ScopeError{scope}
-	}
-	return v, err
-}
-
-// ScopeError says that a survey's scope holds nothing to look at.
-type ScopeError struct{ Scope store.Scope }
-
-func (e *ScopeError) Error() string {
-	if e.Scope == (store.Scope{}) {
-		return "the estate holds no endpoint with a host; add hosts to the estate file"
-	}
-	return fmt.Sprintf("the estate has no %s; expected a host or server of the estate file, see: insegna estate show", e.Scope)
-}
-
-// Told implements fault.Error.
-func (e *ScopeError) Told() fault.Told {
-	return fault.Told{Class: fault.NotTaken, Title: "Nothing to look at", Next: "name a host or server of the estate"}
-}

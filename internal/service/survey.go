@@ -2,13 +2,16 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/netip"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
+	"insegna.example/internal/look"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
@@ -21,14 +24,104 @@ const (
 	saveAfter   = 700 * time.Millisecond
 )
 
+// Surveying is the room of surveys and of what they have brought: what is looked
+// at when, and the records of it.
+type Surveying struct {
+	base
+	declaring *Declaring
+	reading   *Reading
+	pool      *look.Pool
+	jobs      *work.Jobs
+}
+
+// surveyTries is how often a job of a survey is begun again after failures.
+const surveyTries = 25
+
+// shardJob looks at a part of a survey.
+type shardJob struct {
+	Survey int64  `json:"survey"`
+	Number int    `json:"number"`
+	Host   string `json:"host,omitempty"`   // the survey's scope
+	Server string `json:"server,omitempty"` // the survey's scope
+}
+
+// Kind implements work.Args.
+func (shardJob) Kind() string { return "survey_shard" }
+
+// readJob reads a server's configuration for a survey.
+type readJob struct {
+	Survey int64  `json:"survey"`
+	Name   string `json:"name"`             // of the server
+	Host   string `json:"host,omitempty"`   // the survey's scope
+	Server string `json:"server,omitempty"` // the survey's scope
+}
+
+// Kind implements work.Args.
+func (readJob) Kind() string { return "survey_read" }
+
+// finishJob ends a survey whose shards are done.
+type finishJob struct {
+	Survey int64 `json:"survey"`
+}
+
+// Kind implements work.Args.
+func (finishJob) Kind() string { return "survey_finish" }
+
+// register registers the jobs of surveys.
+func (s *Surveying) register() {
+	work.Handle(s.jobs, work.Readings, surveyTries, s.readServer)
+	work.Handle(s.jobs, work.Looks, surveyTries, s.lookShard)
+	work.Handle(s.jobs, work.Looks, surveyTries, func(ctx context.Context, j finishJob) error { return s.finishSurvey(ctx, j.Survey) })
+}
+
+// readServer reads one server's configuration for a survey and stores what
+// came of it. It can be run again at any time.
+func (s *Surveying) readServer(ctx context.Context, r readJob) error {
+	e, _, err := s.declaring.estateInForce(ctx)
+	if err != nil {
+		return err
+	}
+	server := e.Server(r.Name)
+	if server == nil || server.Reach == nil {
+		server = &estate.Server{Name: r.Name} // another file was applied meanwhile
+	}
+	end, err := s.reading.readingOf(ctx, e, server)
+	if err != nil {
+		return err
+	}
+	err = s.store.FinishRead(ctx, r.Survey, r.Name, end, time.Now().UTC(), s.enqueue(store.Scope{Host: r.Host, Server: r.Server}))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// enqueue queues what a survey does next: first readings, then shards.
+func (s *Surveying) enqueue(scope store.Scope) store.Enqueue {
+	return func(ctx context.Context, tx store.Tx, survey int64, names []string, shards int) error {
+		if len(names) > 0 {
+			jobs := make([]readJob, len(names))
+			for i, name := range names {
+				jobs[i] = readJob{Survey: survey, Name: name, Host: scope.Host, Server: scope.Server}
+			}
+			return work.Add(ctx, s.jobs, tx, jobs...)
+		}
+		jobs := make([]shardJob, shards)
+		for i := range jobs {
+			jobs[i] = shardJob{Survey: survey, Number: i, Host: scope.Host, Server: scope.Server}
+		}
+		return work.Add(ctx, s.jobs, tx, jobs...)
+	}
+}
+
 // lookShard looks at every target of a shard that is not stored yet. It can be
 // run again at any time.
-func (s *Service) lookShard(ctx context.Context, sh work.Shard) error {
+func (s *Surveying) lookShard(ctx context.Context, sh shardJob) error {
 	v, err := s.store.Survey(ctx, sh.Survey)
 	if err != nil || v.State == store.Finished {
 		return err
 	}
-	judge, err := s.currentJudge(ctx)
+	judge, err := s.declaring.currentJudge(ctx)
 	if err != nil {
 		return err
 	}
@@ -49,20 +142,20 @@ func (s *Service) lookShard(ctx context.Context, sh work.Shard) error {
 			break // all of it was in this page
 		}
 	}
-	return s.store.FinishShard(ctx, sh.Survey, sh.Number, func(ctx context.Context, tx pgx.Tx) error {
-		return s.jobs.AddFinish(ctx, tx, sh.Survey)
+	return s.store.FinishShard(ctx, sh.Survey, sh.Number, func(ctx context.Context, tx store.Tx) error {
+		return work.Add(ctx, s.jobs, tx, finishJob{sh.Survey})
 	})
 }
 
 // lookPage looks at targets side by side and stores what comes back in
 // batches, as it comes.
-func (s *Service) lookPage(ctx context.Context, v *store.Survey, shard int, judge *check.Judge, page []store.Target) error {
+func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, judge *check.Judge, page []store.Target) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	results := make(chan store.Look, saveLooks)
 	failed := make(chan error, len(page))
 	byDefault := newDefaults(page)
-	configured, err := s.viewsFor(ctx, page)
+	configured, err := s.reading.viewsFor(ctx, page)
 	if err != nil {
 		return err
 	}
@@ -82,7 +175,7 @@ func (s *Service) lookPage(ctx context.Context, v *store.Survey, shard int, judg
 	return s.saveAsTheyCome(ctx, v, shard, len(page), results, failed)
 }
 
-func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults, configured *views) (store.Look, error) {
+func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults, configured *views) (store.Look, error) {
 	seen, err := s.pool.Look(ctx, t.Endpoint, t.Host)
 	if err != nil {
 		return store.Look{}, err
@@ -108,7 +201,7 @@ func (s *Service) lookAt(ctx context.Context, judge *check.Judge, t store.Target
 }
 
 // saveAsTheyCome stores looks in batches until all have come.
-func (s *Service) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, expected int, results <-chan store.Look, failed <-chan error) error {
+func (s *Surveying) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, expected int, results <-chan store.Look, failed <-chan error) error {
 	var batch []store.Look
 	flush := func() error {
 		if len(batch) == 0 {
@@ -197,7 +290,7 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 }
 
 // finishSurvey applies the rules that need several targets and ends the survey.
-func (s *Service) finishSurvey(ctx context.Context, survey int64) error {
+func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 	found := func(add func(store.TargetFinding) error) error {
 		return s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
 			list, err := s.siblings(ctx, host, rows)
@@ -215,7 +308,7 @@ func (s *Service) finishSurvey(ctx context.Context, survey int64) error {
 	return s.store.FinishSurvey(ctx, survey, found, time.Now().UTC())
 }
 
-func (s *Service) siblings(ctx context.Context, host string, rows []store.SiblingRow) ([]check.Sibling, error) {
+func (s *Surveying) siblings(ctx context.Context, host string, rows []store.SiblingRow) ([]check.Sibling, error) {
 	list := make([]check.Sibling, len(rows))
 	targets := make([]store.Target, len(rows))
 	for i, r := range rows {
@@ -226,7 +319,7 @@ func (s *Service) siblings(ctx context.Context, host string, rows []store.Siblin
 		list[i] = check.Sibling{Endpoint: netip.AddrPortFrom(addr, uint16(r.Port)), Server: r.Server, Leaf: certs.Fingerprint(r.Leaf), Begins: r.NotBefore, Ends: r.NotAfter}
 		targets[i] = store.Target{ServerID: r.ServerID, Target: check.Target{Host: host, Server: r.Server, Endpoint: list[i].Endpoint}}
 	}
-	configured, err := s.viewsFor(ctx, targets)
+	configured, err := s.reading.viewsFor(ctx, targets)
 	if err != nil {
 		return nil, err
 	}
@@ -236,4 +329,33 @@ func (s *Service) siblings(ctx context.Context, host string, rows []store.Siblin
 		}
 	}
 	return list, nil
+}
+
+// StartSurvey begins a survey of the estate or a part of it.
+func (s *Surveying) StartSurvey(ctx context.Context, scope store.Scope) (*store.Survey, error) {
+	if _, err := s.store.Declared(ctx); errors.Is(err, store.ErrNotFound) {
+		return nil, ErrNoEstate
+	} else if err != nil {
+		return nil, err
+	}
+	v, err := s.store.StartSurvey(ctx, scope, s.cfg.Vantage, time.Now().UTC(), s.enqueue(scope))
+	if errors.Is(err, store.ErrNothing) {
+		return nil, &ScopeError{scope}
+	}
+	return v, err
+}
+
+// ScopeError says that a survey's scope holds nothing to look at.
+type ScopeError struct{ Scope store.Scope }
+
+func (e *ScopeError) Error() string {
+	if e.Scope == (store.Scope{}) {
+		return "the estate holds no endpoint with a host; add hosts to the estate file"
+	}
+	return fmt.Sprintf("the estate has no %s; expected a host or server of the estate file, see: insegna estate show", e.Scope)
+}
+
+// Told implements fault.Error.
+func (e *ScopeError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Nothing to look at", Next: "name a host or server of the estate"}
 }

@@ -34,7 +34,7 @@ const seenShown = 24
 
 // Trail tells how a mandate's certificate in force came to where it is seen,
 // link by link; none when no order has brought one.
-func (s *Service) Trail(ctx context.Context, m *MandateView) ([]TrailEntry, error) {
+func (s *Installing) Trail(ctx context.Context, m *MandateView) ([]TrailEntry, error) {
 	o := m.InForce
 	if o == nil {
 		return nil, nil
@@ -71,7 +71,7 @@ func (s *Service) Trail(ctx context.Context, m *MandateView) ([]TrailEntry, erro
 }
 
 // ordered are the links from the order to the certificate.
-func (s *Service) ordered(ctx context.Context, o *store.Order) ([]TrailEntry, error) {
+func (s *Installing) ordered(ctx context.Context, o *store.Order) ([]TrailEntry, error) {
 	steps, err := s.store.OrderSteps(ctx, o.ID)
 	if err != nil {
 		return nil, err
@@ -96,7 +96,7 @@ func (s *Service) ordered(ctx context.Context, o *store.Order) ([]TrailEntry, er
 }
 
 // installed are the links of one server.
-func (s *Service) installed(ctx context.Context, m *MandateView, o *store.Order, server string) ([]TrailEntry, error) {
+func (s *Installing) installed(ctx context.Context, m *MandateView, o *store.Order, server string) ([]TrailEntry, error) {
 	v, err := s.store.LastInstallation(ctx, m.ID, o.ID, server)
 	if errors.Is(err, store.ErrNotFound) {
 		return []TrailEntry{{Step: "installed", Outcome: TrailOpen, Where: server, Words: "not installed there yet"}}, nil

@@ -15,18 +15,25 @@ import (
 // visitsAtOnce is how many names of a mandate are visited side by side.
 const visitsAtOnce = 8
 
+// Visiting is the room of the ways visitors take.
+type Visiting struct {
+	base
+	declaring *Declaring
+	ordering  *Ordering
+}
+
 // VisitMandate walks a visitor's way to each name of a mandate: at the
 // addresses DNS gives, or else those known, on the ports it is known at.
-func (s *Service) VisitMandate(ctx context.Context, name string) ([]*VisitReport, error) {
-	m, err := s.Mandate(ctx, name)
+func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitReport, error) {
+	m, err := s.ordering.Mandate(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	e, _, err := s.estateInForce(ctx)
+	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return nil, err
 	}
-	judge, err := s.currentJudge(ctx)
+	judge, err := s.declaring.currentJudge(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +81,7 @@ const (
 
 // knownEndpoints are where the mandate's last installation on each server was
 // seen, by host.
-func (s *Service) knownEndpoints(ctx context.Context, m *MandateView) (map[string][]netip.AddrPort, error) {
+func (s *Visiting) knownEndpoints(ctx context.Context, m *MandateView) (map[string][]netip.AddrPort, error) {
 	out := map[string][]netip.AddrPort{}
 	if m.InForce == nil {
 		return out, nil

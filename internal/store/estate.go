@@ -241,15 +241,15 @@ func retire(db *gorm.DB, d *Declaration) error {
 			return err
 		}
 	}
-	if err := db.Exec(`update findings f set closed_at = ? from servers s
-		where s.id = f.server_id and (s.removed_at is not null or s.reach = '') and f.closed_at is null`, d.AppliedAt).Error; err != nil {
-		return err
-	}
 	if err := db.Exec(`delete from placements p using servers s where s.id = p.server_id and (s.removed_at is not null or s.reach = '')`).Error; err != nil {
 		return err
 	}
-	return db.Exec(`update findings f set closed_at = ? from targets t
-		where t.id = f.target_id and t.removed_at is not null and f.closed_at is null`, d.AppliedAt).Error
+	return db.Exec(`with gone as (
+			update findings f set closed_at = @at where f.closed_at is null and (
+				exists (select from servers s where s.id = f.server_id and (s.removed_at is not null or s.reach = ''))
+				or exists (select from targets t where t.id = f.target_id and t.removed_at is not null))
+			returning id)
+		insert into events (at, kind, finding_id) select @at, @kind, id from gone`, map[string]any{"at": d.AppliedAt, "kind": FindingClosed}).Error
 }
 
 func jsonText(v any) string {

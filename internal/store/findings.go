@@ -131,10 +131,17 @@ func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) erro
 			return err
 		}
 	}
-	if len(c.opened) == 0 {
-		return nil
+	if err := findingEvents(ctx, tx, FindingClosed, c.survey, c.at, c.closed); err != nil || len(c.opened) == 0 {
+		return err
 	}
-	return db.CreateInBatches(&c.opened, findingsAtOnce).Error
+	if err := db.CreateInBatches(&c.opened, findingsAtOnce).Error; err != nil {
+		return err
+	}
+	ids := make([]int64, len(c.opened))
+	for i := range c.opened {
+		ids[i] = c.opened[i].ID
+	}
+	return findingEvents(ctx, tx, FindingOpened, c.survey, c.at, ids)
 }
 
 // openFindings loads what is open and fits a condition.

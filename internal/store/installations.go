@@ -76,7 +76,7 @@ func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 
 // change alters an installation together with what the journal says of it and
 // the job that carries it out.
-func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error, do func(*gorm.DB, *Installation) error) error {
+func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, Tx, int64) error, do func(*gorm.DB, *Installation) error) error {
 	err := s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v Installation
 		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&v, id).Error; errors.Is(err, gorm.ErrRecordNotFound) {
@@ -87,7 +87,7 @@ func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Inst
 		if err := do(db, &v); err != nil {
 			return err
 		}
-		if err := enqueue(ctx, tx, id); err != nil {
+		if err := enqueue(ctx, Tx{tx}, id); err != nil {
 			return err
 		}
 		return act(&v).write(db, at)
@@ -99,7 +99,7 @@ func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Inst
 }
 
 // BeginInstallation begins what was previewed.
-func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error) error {
+func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, Tx, int64) error) error {
 	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
 		if v.StartedAt != nil {
 			return ErrInstallationBegun
@@ -109,7 +109,7 @@ func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state strin
 }
 
 // ReturnInstallation begins the way back of one that is done.
-func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, pgx.Tx, int64) error) error {
+func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, Tx, int64) error) error {
 	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
 		var later int64
 		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and not rehearsal and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
@@ -177,11 +177,18 @@ const installationStepSQL = `insert into installation_steps (installation_id, nu
 	select $1, coalesce((select case when step = $2 then number else number + 1 end from installation_steps where installation_id = $1 order by number desc limit 1), 1), $2, $3, $4, $5
 	on conflict (installation_id, number) do update set outcome = excluded.outcome, words = excluded.words, at = excluded.at`
 
+// installationEvents are what the ends of an installation are told as.
+var installationEvents = map[string]EventKind{"done": Installed, "returned": CameBack, "stuck": InstallStuck}
+
 // SaveInstallation keeps what its steps change, with a step in the same
 // transaction; nil for none.
 func (s *Store) SaveInstallation(ctx context.Context, v *Installation, step *InstallationStep) error {
 	var b pgx.Batch
 	b.Queue("update installations set state = $2, switched = $3, tries = $4, reason = $5, advice = $6, finished_at = $7 where id = $1", v.ID, v.State, v.Switched, v.Tries, text(v.Reason), text(v.Advice), v.FinishedAt)
+	if kind := installationEvents[v.State]; kind != "" && !v.Rehearsal && v.FinishedAt != nil {
+		e := Event{At: *v.FinishedAt, Kind: kind, MandateID: &v.MandateID, OrderID: &v.OrderID, InstallationID: &v.ID}
+		e.queue(&b)
+	}
 	if step != nil {
 		b.Queue(installationStepSQL, v.ID, step.Step, step.Outcome, text(step.Words), step.At)
 	}

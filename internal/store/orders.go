@@ -75,7 +75,7 @@ const spentSQL = `select count(*) from orders where ca = $1 and not rehearsal an
 // under way or, when it has to be due, is not due any more. None is kept when
 // they do not fit into the allowance (nil: there is none), however many begin
 // orders at once.
-func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, most *Allowance, enqueue func(context.Context, pgx.Tx, []int64) error) error {
+func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, most *Allowance, enqueue func(context.Context, Tx, []int64) error) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		if most != nil {
 			var spent int
@@ -111,8 +111,13 @@ func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due
 		if len(ids) == 0 {
 			return nil
 		}
-		if err := enqueue(ctx, tx, ids); err != nil {
+		if err := enqueue(ctx, Tx{tx}, ids); err != nil {
 			return err
+		}
+		if due {
+			if _, err := tx.Exec(ctx, "insert into events (at, kind, mandate_id, order_id) select $1, $2, mandate_id, id from orders where id = any($3)", list[0].CreatedAt, MandateDue, ids); err != nil {
+				return err
+			}
 		}
 		return write(db, list[0].CreatedAt, said...)
 	})
@@ -211,6 +216,13 @@ func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...Or
 	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, o.Failure, o.FinishedAt)
 	for _, step := range steps {
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
+	}
+	if o.FinishedAt != nil && !o.Rehearsal {
+		e := Event{At: *o.FinishedAt, Kind: OrderIssued, MandateID: &o.MandateID, OrderID: &o.ID}
+		if o.Failure != nil {
+			e.Kind = OrderFailed
+		}
+		e.queue(&b)
 	}
 	if next != nil {
 		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures, next.AskAt)

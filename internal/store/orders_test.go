@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -37,7 +36,7 @@ func beginAll(t *testing.T, s *store.Store, due bool, names ...string) (orders [
 		orders = append(orders, &store.Order{MandateID: m.ID, CA: m.CA, Spec: m.Spec, State: "begun", By: "marit", CreatedAt: time.Now().UTC()})
 		acts = append(acts, act("order.begin", name))
 	}
-	require.NoError(t, s.BeginOrders(t.Context(), orders, acts, due, nil, func(_ context.Context, _ pgx.Tx, ids []int64) error {
+	require.NoError(t, s.BeginOrders(t.Context(), orders, acts, due, nil, func(_ context.Context, _ store.Tx, ids []int64) error {
 		queued = ids
 		return nil
 	}))
@@ -113,7 +112,7 @@ func TestABeginningThatFailsLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	full := errors.New("the queue is full")
 	o := &store.Order{MandateID: m.ID, CA: m.CA, Spec: m.Spec, State: "begun", By: "marit", CreatedAt: time.Now().UTC()}
-	err = s.BeginOrders(t.Context(), []*store.Order{o}, []*store.Act{act("order.begin", "a")}, false, nil, func(context.Context, pgx.Tx, []int64) error { return full })
+	err = s.BeginOrders(t.Context(), []*store.Order{o}, []*store.Act{act("order.begin", "a")}, false, nil, func(context.Context, store.Tx, []int64) error { return full })
 	require.ErrorIs(t, err, full)
 	assert.Zero(t, count(t, s, "select count(*) from orders"))
 	assert.Zero(t, count(t, s, "select count(*) from journal where action = 'order.begin'"))

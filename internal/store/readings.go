@@ -97,7 +97,7 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 		if err := db.Table("shards").Where("survey_id = ?", survey).Count(&shards).Error; err != nil {
 			return err
 		}
-		return enqueue(ctx, ptx, survey, nil, int(shards))
+		return enqueue(ctx, Tx{ptx}, survey, nil, int(shards))
 	})
 }
 

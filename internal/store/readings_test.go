@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -37,7 +36,7 @@ type queue struct {
 	times  int
 }
 
-func (q *queue) add(_ context.Context, _ pgx.Tx, _ int64, reads []string, shards int) error {
+func (q *queue) add(_ context.Context, _ store.Tx, _ int64, reads []string, shards int) error {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.reads, q.times = append(q.reads, reads...), q.times+1

@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -90,7 +89,7 @@ func TestTwoAppliesAtOnceDoNotMix(t *testing.T) {
 
 // begin starts a survey without any queue and gives its targets.
 func begin(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, []store.Target) {
-	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(), func(context.Context, pgx.Tx, int64, []string, int) error { return nil })
+	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(), func(context.Context, store.Tx, int64, []string, int) error { return nil })
 	require.NoError(t, err)
 	list, err := s.Pending(t.Context(), v.ID, scope, 0, store.Target{}, 1000)
 	require.NoError(t, err)
@@ -258,7 +257,7 @@ func TestLargeEstatesAreCutBetweenEndpoints(t *testing.T) {
 	}
 	declare(t, s, text("1-900", hosts+"  - {name: all.lantern.example, at: [quay]}\n"))
 	shards := 0
-	v, err := s.StartSurvey(t.Context(), store.Scope{}, "inside", time.Now(), func(_ context.Context, _ pgx.Tx, _ int64, _ []string, n int) error { shards = n; return nil })
+	v, err := s.StartSurvey(t.Context(), store.Scope{}, "inside", time.Now(), func(_ context.Context, _ store.Tx, _ int64, _ []string, n int) error { shards = n; return nil })
 	require.NoError(t, err)
 	assert.Equal(t, 900+900+700, v.Targets)
 	met := map[int64]bool{}

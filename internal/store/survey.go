@@ -67,7 +67,7 @@ const scopeClause = ` t.removed_at is null
 
 // Enqueue queues a survey's next jobs in a transaction of the store: readings
 // of servers by name or, when there are none left, its shards.
-type Enqueue func(ctx context.Context, tx pgx.Tx, survey int64, reads []string, shards int) error
+type Enqueue func(ctx context.Context, tx Tx, survey int64, reads []string, shards int) error
 
 // StartSurvey stores a survey with what it has to read and its shards. The
 // error is ErrNothing when the scope holds no target.
@@ -104,7 +104,7 @@ func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at
 		if err != nil {
 			return err
 		}
-		return enqueue(ctx, ptx, v.ID, reads, int(shards.RowsAffected))
+		return enqueue(ctx, Tx{ptx}, v.ID, reads, int(shards.RowsAffected))
 	})
 	if err != nil {
 		return nil, err
@@ -151,6 +151,12 @@ func (s *Store) Surveys(ctx context.Context, before int64, limit int) ([]Survey,
 	}
 	var list []Survey
 	return list, q.Find(&list).Error
+}
+
+// SurveysByID gives some surveys, in no order.
+func (s *Store) SurveysByID(ctx context.Context, ids []int64) ([]Survey, error) {
+	var list []Survey
+	return list, s.db.WithContext(ctx).Select(surveySums).Joins(surveyJoin).Where("surveys.id in ?", ids).Find(&list).Error
 }
 
 // LastSurvey gives the newest survey, nil when there was none.
@@ -219,7 +225,7 @@ func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard in
 
 // FinishShard marks a shard finished; last is true when it was the survey's
 // last one, and then enqueue is called in the same transaction.
-func (s *Store) FinishShard(ctx context.Context, survey int64, shard int, enqueue func(context.Context, pgx.Tx) error) error {
+func (s *Store) FinishShard(ctx context.Context, survey int64, shard int, enqueue func(context.Context, Tx) error) error {
 	return s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		// Shards of one survey finish one after the other, so exactly one sees the others done.
 		if err := db.Exec("select 1 from surveys where id = ? for update", survey).Error; err != nil {
@@ -232,7 +238,7 @@ func (s *Store) FinishShard(ctx context.Context, survey int64, shard int, enqueu
 		if err := db.Table("shards").Where("survey_id = ? and not finished", survey).Count(&left).Error; err != nil || left > 0 {
 			return err
 		}
-		return enqueue(ctx, ptx)
+		return enqueue(ctx, Tx{ptx})
 	})
 }
 
@@ -317,6 +323,10 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at 
 		}
 		opened, closed, err := sharedFindings(ctx, db, tx, survey, found, at)
 		if err != nil {
+			return err
+		}
+		end := Event{At: at, Kind: SurveyEnded, SurveyID: &survey}
+		if _, err := tx.Exec(ctx, eventSQL, end.At, end.Kind, end.SurveyID, nil, nil, nil, nil); err != nil {
 			return err
 		}
 		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", Finished, at, opened, closed, survey).Error

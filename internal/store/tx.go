@@ -15,7 +15,7 @@ import (
 // queue: what is stored and what is enqueued are committed together. Once begun
 // it is not broken off with the context: database/sql would roll back in a
 // goroutine of its own, on the connection that is being used here.
-func (s *Store) tx(ctx context.Context, fn func(db *gorm.DB, ptx pgx.Tx) error) error {
+func (s *Store) tx(ctx context.Context, fn func(db *gorm.DB, tx pgx.Tx) error) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -27,6 +27,14 @@ func (s *Store) tx(ctx context.Context, fn func(db *gorm.DB, ptx pgx.Tx) error) 
 		return c.Transaction(func(db *gorm.DB) error { return fn(db, &connTx{conn}) })
 	})
 }
+
+// Tx is a transaction of the store, lent to whoever commits something of its
+// own together with it, such as the job queue.
+type Tx struct{ tx pgx.Tx }
+
+// Pgx is the transaction as the driver knows it. It is begun and ended by the
+// store.
+func (t Tx) Pgx() pgx.Tx { return t.tx }
 
 // connTx lends the pgx connection under GORM's transaction out as a pgx.Tx.
 // Beginning and ending stay with GORM.
