@@ -91,7 +91,7 @@ func fromEstate(req *service.VisitRequest, path string, onePort bool, port uint1
 		}
 	}
 	for i := range e.CAs {
-		req.Plain = e.CAs[i].HTTPPort // where this estate has its plain http
+		req.Plain = e.CAs[i].ACME.HTTPPort // where this estate has its plain http
 	}
 	req.Found = "from " + path
 	req.Wanted, req.Audiences = h.Wanted, h.Audiences

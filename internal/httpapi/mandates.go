@@ -34,8 +34,8 @@ func caAccount(a *service.Account) *contract.CAAccount {
 }
 
 func caOf(v *service.CAView) contract.CA {
-	return contract.CA{Name: v.Name, Directory: v.Directory, TestDirectory: v.TestDirectory, Terms: v.Terms, Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
-		Contact: list(v.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test), Budget: budgetOf(v.Budget)}
+	return contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms, Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
+		Contact: list(v.ACME.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test), Budget: budgetOf(v.Budget)}
 }
 
 // list is never null in JSON.
@@ -107,22 +107,18 @@ func orderOf(v *service.OrderView) contract.Order {
 }
 
 // orderIn is an order as a part of its mandate.
-func orderIn(m *service.MandateView, o *service.Order) (*contract.Order, error) {
+func orderIn(m *service.MandateView, o *service.Order) *contract.Order {
 	if o == nil {
-		return nil, nil
+		return nil
 	}
 	row := *o
 	row.Mandate, row.Spec = m.Mandate, m.Mandate.Spec
-	v, err := service.ViewOrder(&row)
-	if err != nil {
-		return nil, err
-	}
-	return ptr(orderOf(v)), nil
+	return ptr(orderOf(service.ViewOrder(&row)))
 }
 
-func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) (contract.Mandate, error) {
+func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contract.Mandate {
 	s := v.Spec
-	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By), Key: s.Key, Install: list(s.Install), RenewDays: s.RenewDays,
+	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By), Key: s.Key, Install: texts(s.Install), RenewDays: s.RenewDays,
 		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget), RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
 	switch s.Proof.By {
 	case "http":
@@ -138,15 +134,8 @@ func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) (contr
 	if v.NextAt != nil {
 		out.NextAt = ptr(v.NextAt.UTC())
 	}
-	var err error
-	if out.Last, err = orderIn(v, v.Last); err != nil {
-		return out, err
-	}
-	if out.Rehearsed, err = orderIn(v, v.Rehearsed); err != nil {
-		return out, err
-	}
-	out.InForce, err = orderIn(v, v.InForce)
-	return out, err
+	out.Last, out.Rehearsed, out.InForce = orderIn(v, v.Last), orderIn(v, v.Rehearsed), orderIn(v, v.InForce)
+	return out
 }
 
 // ListMandates lists mandates by name.
@@ -166,11 +155,7 @@ func (srv *Server) ListMandates(ctx context.Context, r contract.ListMandatesRequ
 		out.NextCursor = ptr(base64.RawURLEncoding.EncodeToString([]byte(views[p.Limit-1].Name)))
 	}
 	for i := range views {
-		m, err := srv.mandateOf(ctx, &views[i])
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, m)
+		out.Items = append(out.Items, srv.mandateOf(ctx, &views[i]))
 	}
 	return out, nil
 }
@@ -181,10 +166,7 @@ func (srv *Server) GetMandate(ctx context.Context, r contract.GetMandateRequestO
 	if err != nil {
 		return nil, err
 	}
-	m, err := srv.mandateOf(ctx, v)
-	if err != nil {
-		return nil, err
-	}
+	m := srv.mandateOf(ctx, v)
 	rehearsed, err := srv.service.RehearsedOn(ctx, v)
 	if err != nil {
 		return nil, err
@@ -215,8 +197,7 @@ func (srv *Server) AddMandate(ctx context.Context, r contract.AddMandateRequestO
 	if err != nil {
 		return nil, err
 	}
-	m, err := srv.mandateOf(ctx, v)
-	return contract.AddMandate201JSONResponse(m), err
+	return contract.AddMandate201JSONResponse(srv.mandateOf(ctx, v)), nil
 }
 
 // RemoveMandate ends a mandate.

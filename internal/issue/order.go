@@ -1,18 +1,16 @@
-// Package issue brings a certificate about: an order at a CA is taken step by
-// step from its names to a checked certificate with its key.
+// Package issue brings a certificate about: an order is taken step by step from
+// its names to a checked certificate with its key.
 //
 // Every step is stored before the next begins and can be repeated, so that a
 // process that dies anywhere goes on where it was: nothing is ordered twice
-// and no key is lost. How things are stored and how proofs are put up is
-// given to it.
+// and no key is lost. Where the certificate comes from is a Source, one folder
+// each; how things are stored is given to it.
 package issue
 
 import (
 	"context"
 	"fmt"
 	"time"
-
-	"insegna.example/internal/acme/proof"
 )
 
 // State is how far an order has come.
@@ -36,7 +34,7 @@ type Order struct {
 	KeyKind  string
 	Replaces string // id of the certificate whose place it takes (RFC 9773)
 	State    State
-	URL      string // at the CA
+	URL      string // what the source calls it
 	Key      []byte // PKCS#8; in the clear here only
 	Request  []byte // PKCS#10
 	Chain    []byte // PEM, leaf first
@@ -84,14 +82,31 @@ type Records interface {
 	Save(ctx context.Context, o *Order, step, words string) error
 	// Note tells people what happens; the same step again takes the place of the one before.
 	Note(ctx context.Context, o *Order, step string, outcome Outcome, words string) error
-	// Known says whether another order is under way at this URL.
-	Known(ctx context.Context, o *Order, url string) bool
-	// Publications are what an order has put up and not yet taken down.
-	Publications(ctx context.Context, o *Order) ([]proof.Publication, error)
-	// Publishing keeps what is about to be put up, and tells where; Withdrawn that
-	// it was taken down.
-	Publishing(ctx context.Context, o *Order, list []proof.Publication, places string) error
-	Withdrawn(ctx context.Context, o *Order) error
+}
+
+// Source is a way to a certificate, for one order. Every act may be repeated,
+// also by a process that finds the order begun by one that died. Its errors are
+// its own; Failure says what they mean.
+type Source interface {
+	// Ask asks for the certificate, or finds what was asked for before (resumed),
+	// and keeps in the order's URL what it is called there. It gives words for
+	// the record, as the acts below do; none when there is nothing to tell.
+	Ask(ctx context.Context, o *Order, resumed bool) (string, error)
+	// Prove shows what the source wants shown before it issues.
+	Prove(ctx context.Context, o *Order) (string, error)
+	// Request hands in the certificate request.
+	Request(ctx context.Context, o *Order) (string, error)
+	// Fetch brings what was issued: lists of certificates in PEM, the preferred
+	// one first. A *WaitError says that it is not there yet.
+	Fetch(ctx context.Context, o *Order) ([][]byte, error)
+	// Withdraw takes back what was put up for the order, also by a process that
+	// died.
+	Withdraw(ctx context.Context, o *Order) error
+	// Failure says what an error means for the order: why it came to nothing, or
+	// that it is tried again (wait) at a time of the source (zero: soon); neither
+	// when the fault is this service's own. Failures that may pass are tried again
+	// at a time.
+	Failure(err error, again time.Time) (f *Failure, wait bool, at time.Time)
 }
 
 // WaitError says that an order goes on later by itself.
@@ -106,32 +121,3 @@ func (e *WaitError) Error() string {
 
 // Unwrap gives the reason.
 func (e *WaitError) Unwrap() error { return e.Why }
-
-// advice says what to do about a CA's error (RFC 8555 section 6.7).
-func advice(kind string) string {
-	switch kind {
-	case "caa":
-		return "add the CA to the CAA record, or take another CA"
-	case "connection":
-		return "open port 80 from everywhere and see that every address of the name leads to a server of the mandate; insegna mandate check NAME tries it"
-	case "dns":
-		return "see that the name resolves at every name server; insegna mandate check NAME asks each"
-	case "unauthorized", "incorrectResponse":
-		return "another server or site answered; insegna mandate check NAME says which"
-	case "rateLimited":
-		return "wait; the order is tried again after the time the CA gives"
-	case "rejectedIdentifier", "unsupportedIdentifier":
-		return "take the names it refuses out of the mandate"
-	case "userActionRequired":
-		return "read the CA's terms and agree to them: insegna ca agree NAME"
-	case "externalAccountRequired":
-		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna credential add NAME"
-	case "accountDoesNotExist":
-		return "the CA has forgotten the account; agree to its terms again: insegna ca agree NAME"
-	case "badCSR", "badPublicKey":
-		return "choose another kind of key in the mandate"
-	case "alreadyReplaced":
-		return "order once more; the certificate it should replace was replaced already"
-	}
-	return "try again later; if it stays, ask the CA with these words"
-}

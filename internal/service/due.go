@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"math/big"
 	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -285,9 +284,9 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 		return &store.Next{At: &at, Why: "its certificate cannot be read"}
 	}
 	leaf := list[0]
-	if v, err := ViewOrder(r.row); err == nil && v.Spec.RenewDays > 0 {
-		at = leaf.NotAfter.AddDate(0, 0, -v.Spec.RenewDays).UTC()
-		return &store.Next{At: &at, Why: fmt.Sprintf("%d days before its end, as the mandate says", v.Spec.RenewDays)}
+	if days := r.row.Spec.RenewDays; days > 0 {
+		at = leaf.NotAfter.AddDate(0, 0, -days).UTC()
+		return &store.Next{At: &at, Why: fmt.Sprintf("%d days before its end, as the mandate says", days)}
 	}
 	life := leaf.NotAfter.Sub(leaf.NotBefore)
 	at = momentIn(leaf.NotAfter.Add(-life/3), leaf.NotAfter.Add(-life/4)) // those ordered together are not due together
@@ -305,7 +304,7 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 		if soonest := time.Now().Add(pace(r.row)).UTC(); at.Before(soonest) {
 			at = soonest // a CA that says "now" of what it has just issued is not asked for ever
 		}
-		next.Why, next.AskAt = byWindow, &info.AskAgain
+		next.Why, next.ByWindow, next.AskAt = byWindow, true, &info.AskAgain
 	}
 	return next
 }
@@ -344,7 +343,7 @@ func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 		}
 		return s.store.Asked(ctx, m.ID, again, nil, "")
 	}
-	if m.NextAt != nil && !m.NextAt.After(info.End) && !(m.NextAt.Before(info.Start) && strings.HasPrefix(m.NextWhy, byWindow)) {
+	if m.NextAt != nil && !m.NextAt.After(info.End) && !(m.NextAt.Before(info.Start) && m.ByWindow) {
 		return s.store.Asked(ctx, m.ID, info.AskAgain, nil, "")
 	}
 	at, why := momentIn(info.Start, info.End), byWindow
@@ -373,7 +372,7 @@ func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (*acme.Renewa
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.acmeClient(ca, ca.Directory, declaration)
+	c, err := s.acmeClient(ca, ca.ACME.Directory, declaration)
 	if err != nil {
 		return nil, err
 	}

@@ -220,25 +220,27 @@ func (s *Installing) installedOn(ctx context.Context, m *MandateView, server str
 		if len(m.Spec.Install) != 1 {
 			return nil, nil, 0, &RefusedError{fmt.Sprintf("the mandate %s is installed on %d servers", m.Name, len(m.Spec.Install)), "name one: --server NAME; a mandate names them under install"}
 		}
-		server = m.Spec.Install[0]
+		server = m.Spec.Install[0].String()
 	}
-	port := uint64(0)
-	for _, ref := range append([]string{server}, m.Spec.Install...) {
-		if name, text, ok := strings.Cut(ref, ":"); ok && port == 0 && (name == server || ref == server) {
-			server = name
-			port, _ = strconv.ParseUint(text, 10, 16)
+	ref, err := estate.ParseRef(server)
+	if err != nil {
+		return nil, nil, 0, &BadEndpointError{server}
+	}
+	for _, declared := range m.Spec.Install {
+		if ref.Port == 0 && declared.Server == ref.Server {
+			ref.Port = declared.Port
 		}
 	}
-	at := e.Server(server)
+	at := e.Server(ref.Server)
 	switch {
 	case at == nil:
-		return nil, nil, 0, &UnknownError{"server", server, "server list"}
+		return nil, nil, 0, &UnknownError{"server", ref.Server, "server list"}
 	case s.cfg.Kinds.Of(at.Kind).Needs(kind.Install) != nil:
 		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s: %v", at.Name, s.cfg.Kinds.Of(at.Kind).Needs(kind.Install)), "take certificate and key there by hand: insegna order certificate NUMBER"}
 	case at.Reach == nil:
-		return nil, nil, 0, &RefusedError{"there is no way to the server " + server, "declare reach for it in the estate file"}
+		return nil, nil, 0, &RefusedError{"there is no way to the server " + ref.Server, "declare reach for it in the estate file"}
 	}
-	return e, at, uint16(port), nil
+	return e, at, ref.Port, nil
 }
 
 // lookAtBinding looks at a binding: the SHA-256 of the certificate shown, "" for none,
@@ -427,7 +429,7 @@ func (s *Installing) installIssued(ctx context.Context, row *store.Order) {
 		s.rehearseInstallation(ctx, row)
 		return
 	}
-	if v, err := ViewOrder(row); err == nil && len(v.Spec.Install) == 0 {
+	if len(row.Spec.Install) == 0 {
 		return
 	}
 	if err := s.installRenewed(ctx, row.MandateID); err != nil && ctx.Err() == nil {

@@ -84,12 +84,12 @@ func (s *Ordering) acmeClient(ca *estate.CA, directory string, declaration int64
 // directoryOf gives where a CA is asked, in earnest or in rehearsal.
 func directoryOf(ca *estate.CA, rehearsal bool) (string, error) {
 	if !rehearsal {
-		return ca.Directory, nil
+		return ca.ACME.Directory, nil
 	}
-	if ca.TestDirectory == "" {
+	if ca.ACME.TestDirectory == "" {
 		return "", &RefusedError{fmt.Sprintf("the CA %s has no test directory to rehearse with", ca.Name), "add test_directory to it in the estate file"}
 	}
-	return ca.TestDirectory, nil
+	return ca.ACME.TestDirectory, nil
 }
 
 // RefusedError says why something cannot be done now, and what to do first.
@@ -164,7 +164,7 @@ func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64)
 	for _, at := range []struct {
 		directory string
 		into      **store.Account
-	}{{ca.Directory, &v.Account}, {ca.TestDirectory, &v.Test}} {
+	}{{ca.ACME.Directory, &v.Account}, {ca.ACME.TestDirectory, &v.Test}} {
 		a, err := s.store.Account(ctx, at.directory)
 		if err == nil && a.URL != "" {
 			*at.into = a
@@ -176,7 +176,7 @@ func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64)
 	if v.Budget, err = s.budget(ctx, ca); err != nil {
 		return v, err
 	}
-	c, err := s.acmeClient(ca, ca.Directory, declaration)
+	c, err := s.acmeClient(ca, ca.ACME.Directory, declaration)
 	if err != nil {
 		return v, err
 	}
@@ -215,7 +215,7 @@ func (s *Ordering) Agree(ctx context.Context, name, terms string) (*CAView, erro
 	if err != nil {
 		return nil, err
 	}
-	for _, directory := range []string{ca.Directory, ca.TestDirectory} {
+	for _, directory := range []string{ca.ACME.Directory, ca.ACME.TestDirectory} {
 		if directory == "" {
 			continue
 		}
@@ -236,7 +236,7 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 	if err != nil {
 		return s.caTrouble(ca, err)
 	}
-	if directory == ca.Directory && d.Meta.TermsOfService != terms {
+	if directory == ca.ACME.Directory && d.Meta.TermsOfService != terms {
 		return &RefusedError{fmt.Sprintf("the terms of %s are at %q, agreed to was %q", ca.Name, d.Meta.TermsOfService, terms), "read the terms the CA shows now and agree to these"}
 	}
 	key, err := issue.NewKey("ecdsa-p256")
@@ -260,13 +260,13 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 	if err != nil {
 		return err
 	}
-	ask := acme.NewAccount{Contact: ca.Contact, TermsAgreed: true}
-	if ca.External != nil {
-		mac, err := s.credential(ctx, ca.External.Credential)
+	ask := acme.NewAccount{Contact: ca.ACME.Contact, TermsAgreed: true}
+	if ca.ACME.External != nil {
+		mac, err := s.credential(ctx, ca.ACME.External.Credential)
 		if err != nil {
 			return err
 		}
-		ask.External = &acme.ExternalAccount{KeyID: ca.External.KeyID, MAC: mac}
+		ask.External = &acme.ExternalAccount{KeyID: ca.ACME.External.KeyID, MAC: mac}
 	}
 	made, err := c.Register(ctx, signer.Key, ask)
 	if err != nil {
@@ -375,10 +375,7 @@ func (s *Ordering) Mandates(ctx context.Context, query, after string, limit int)
 	}
 	list := make([]MandateView, len(rows))
 	for i := range rows {
-		v := MandateView{Mandate: rows[i]}
-		if v.Spec, err = rows[i].Estate(); err != nil {
-			return nil, err
-		}
+		v := MandateView{Mandate: rows[i], Spec: &rows[i].Spec}
 		if o, ok := last[v.ID]; ok {
 			v.Last = &o
 			if o.State == string(issue.Issued) {
@@ -401,10 +398,7 @@ func (s *Ordering) Mandate(ctx context.Context, name string) (*MandateView, erro
 	} else if err != nil {
 		return nil, err
 	}
-	v := &MandateView{Mandate: *m}
-	if v.Spec, err = m.Estate(); err != nil {
-		return nil, err
-	}
+	v := &MandateView{Mandate: *m, Spec: &m.Spec}
 	for rehearsal, into := range map[bool]**store.Order{false: &v.Last, true: &v.Rehearsed} {
 		found, err := s.store.LatestOrders(ctx, []int64{m.ID}, rehearsal)
 		if err != nil {

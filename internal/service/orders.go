@@ -5,7 +5,6 @@ import (
 	"crypto"
 	"crypto/x509"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -17,6 +16,7 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
@@ -48,27 +48,14 @@ func (s *Ordering) Order(ctx context.Context, id int64) (*OrderView, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, err := ViewOrder(o)
-	if err != nil {
-		return nil, err
-	}
+	v := ViewOrder(o)
 	v.Steps, err = s.store.OrderSteps(ctx, id)
 	return v, err
 }
 
 // ViewOrder gives an order without its steps.
-func ViewOrder(o *store.Order) (*OrderView, error) {
-	v := &OrderView{Order: o, Spec: &estate.Mandate{}}
-	if err := json.Unmarshal([]byte(o.Spec), v.Spec); err != nil {
-		return nil, err
-	}
-	if o.Failure != nil {
-		v.Failure = &issue.Failure{}
-		if err := json.Unmarshal([]byte(*o.Failure), v.Failure); err != nil {
-			return nil, err
-		}
-	}
-	return v, nil
+func ViewOrder(o *store.Order) *OrderView {
+	return &OrderView{Order: o, Spec: &o.Spec, Failure: (*issue.Failure)(o.Failure)}
 }
 
 // Orders lists orders, newest first, of one mandate or ("") of all.
@@ -89,9 +76,7 @@ func (s *Ordering) Orders(ctx context.Context, mandate string, before int64, lim
 	}
 	list := make([]*OrderView, len(rows))
 	for i := range rows {
-		if list[i], err = ViewOrder(&rows[i]); err != nil {
-			return nil, err
-		}
+		list[i] = ViewOrder(&rows[i])
 	}
 	return list, nil
 }
@@ -125,10 +110,7 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 		s.ended(ctx, row)
 		return nil
 	}
-	v, err := ViewOrder(row)
-	if err != nil {
-		return err
-	}
+	v := ViewOrder(row)
 	o := &issue.Order{ID: id, Names: v.Spec.Names, KeyKind: v.Spec.Key, Replaces: row.Replaces, State: issue.State(row.State), URL: row.URL, Request: row.Request, Tries: row.Tries, Since: row.CreatedAt}
 	if row.Encrypted != nil {
 		if o.Key, err = s.safe.Decrypt(row.Encrypted, orderPurpose(id)); err != nil {
@@ -136,7 +118,7 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 		}
 	}
 	records := &orderRecords{s: s, row: row}
-	m, err := s.machine(ctx, row, v.Spec, records)
+	m, err := s.orderer(ctx, row, v.Spec, records)
 	if err != nil {
 		var refused *RefusedError
 		var unknown *UnknownError
@@ -190,39 +172,65 @@ func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
 	return certs.KeyPEM(key.(crypto.Signer))
 }
 
-// machine makes what takes an order: client, account, proofs.
-func (s *Ordering) machine(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Orderer, error) {
+// orderer makes what takes an order on, over its CA's source.
+func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Orderer, error) {
 	e, ca, declaration, err := s.ca(ctx, row.CA)
 	if err != nil {
 		return nil, err
 	}
-	directory, err := directoryOf(ca, row.Rehearsal)
-	if err != nil {
-		return nil, err
-	}
-	a, err := s.store.Account(ctx, directory)
-	if err != nil {
-		return nil, err
-	}
-	m := &issue.Orderer{Kind: acme.HTTP01, Records: records, Anchors: anchorsFor(e, ca), Patience: s.cfg.OrderPatience}
+	m := &issue.Orderer{Records: records, Anchors: anchorsFor(e, ca)}
 	if m.Pace, _, err = s.paceOf(ctx, row.MandateID); err != nil {
 		return nil, err
 	}
-	if m.Account, err = s.accountSigner(a); err != nil {
-		return nil, err
+	open := sources[ca.By]
+	if open == nil {
+		return nil, &RefusedError{fmt.Sprintf("%s is asked by %s, which this program cannot do", ca.Name, ca.By), "use the version of insegna that applied the estate file"}
 	}
-	if m.Client, err = s.acmeClient(ca, directory, declaration); err != nil {
-		return nil, err
-	}
-	records.client = m.Client
-	if a.RestUntil != nil {
-		records.rest = *a.RestUntil
-	}
-	if spec.Proof.By == "dns" {
-		m.Kind = acme.DNS01
-	}
-	m.Prover, err = s.prover(ctx, e, spec)
+	m.Source, err = open(s, ctx, &asked{e, ca, declaration, row, spec, records})
 	return m, err
+}
+
+// asked is everything a source may need of an order.
+type asked struct {
+	estate      *estate.Estate
+	ca          *estate.CA
+	declaration int64 // number of the estate in force
+	row         *store.Order
+	spec        *estate.Mandate
+	records     *orderRecords
+}
+
+// sources make the ways to a certificate, by how a CA is asked.
+var sources = map[string]func(*Ordering, context.Context, *asked) (issue.Source, error){
+	estate.ByACME: (*Ordering).acmeSource,
+}
+
+// acmeSource makes the way over ACME: client, account, proofs.
+func (s *Ordering) acmeSource(ctx context.Context, a *asked) (issue.Source, error) {
+	directory, err := directoryOf(a.ca, a.row.Rehearsal)
+	if err != nil {
+		return nil, err
+	}
+	account, err := s.store.Account(ctx, directory)
+	if err != nil {
+		return nil, err
+	}
+	out := &acmesource.Source{Kind: acme.HTTP01, Records: a.records, Patience: s.cfg.OrderPatience}
+	if out.Account, err = s.accountSigner(account); err != nil {
+		return nil, err
+	}
+	if out.Client, err = s.acmeClient(a.ca, directory, a.declaration); err != nil {
+		return nil, err
+	}
+	a.records.client = out.Client
+	if account.RestUntil != nil {
+		a.records.rest = *account.RestUntil
+	}
+	if a.spec.Proof.By == "dns" {
+		out.Kind = acme.DNS01
+	}
+	out.Prover, err = s.prover(ctx, a.estate, a.spec)
+	return out, err
 }
 
 // prover gives the means of a mandate's proofs.
@@ -302,12 +310,7 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 		row.Chain, row.Leaf, row.NotAfter = o.Chain, list[0].Fingerprint[:], &until
 	}
 	if o.Failure != nil {
-		text, err := json.Marshal(o.Failure)
-		if err != nil {
-			return err
-		}
-		f := string(text)
-		row.Failure = &f
+		row.Failure = (*store.OrderFailure)(o.Failure)
 	}
 	now := time.Now().UTC()
 	var steps []store.OrderStep
@@ -334,18 +337,18 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 	return nil
 }
 
-// Note implements issue.Records.
+// Note implements issue.Records and acmesource.Records.
 func (r *orderRecords) Note(ctx context.Context, o *issue.Order, step string, outcome issue.Outcome, words string) error {
 	return r.s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(outcome), Words: words, At: time.Now().UTC()})
 }
 
-// Known implements issue.Records.
+// Known implements acmesource.Records.
 func (r *orderRecords) Known(ctx context.Context, o *issue.Order, url string) bool {
 	known, err := r.s.store.KnownOrder(ctx, o.ID, url)
 	return known || err != nil
 }
 
-// Publications implements issue.Records.
+// Publications implements acmesource.Records.
 func (r *orderRecords) Publications(ctx context.Context, o *issue.Order) ([]proof.Publication, error) {
 	rows, err := r.s.store.Publications(ctx, o.ID)
 	list := make([]proof.Publication, len(rows))
@@ -355,7 +358,7 @@ func (r *orderRecords) Publications(ctx context.Context, o *issue.Order) ([]proo
 	return list, err
 }
 
-// Publishing implements issue.Records.
+// Publishing implements acmesource.Records.
 func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, places string) error {
 	rows := make([]store.Publication, len(list))
 	for i, p := range list {
@@ -364,7 +367,7 @@ func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []pr
 	return r.s.store.Publish(ctx, rows, store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: string(issue.Doing), Words: places, At: time.Now().UTC()})
 }
 
-// Withdrawn implements issue.Records.
+// Withdrawn implements acmesource.Records.
 func (r *orderRecords) Withdrawn(ctx context.Context, o *issue.Order) error {
 	return r.s.store.Withdrawn(ctx, o.ID, time.Now().UTC())
 }

@@ -18,6 +18,7 @@ import (
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
@@ -45,7 +46,7 @@ func (s *Ordering) plainRoute(ctx context.Context, server, host string, at netip
 func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.CA) (string, error) {
 	port := uint16(80)
 	if ca != nil {
-		port = ca.HTTPPort
+		port = ca.ACME.HTTPPort
 	}
 	a, err := s.plainRoute(ctx, server, host, netip.AddrPort{}, port)
 	var unread *NotReadError
@@ -55,7 +56,7 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 		return "", err
 	}
 	if a == nil {
-		return "", &issue.Failure{Kind: issue.PortClosed, Words: fmt.Sprintf("%s has no plain http listener at port %d", server, port), Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
+		return "", &issue.Failure{Kind: acmesource.PortClosed, Words: fmt.Sprintf("%s has no plain http listener at port %d", server, port), Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
 	}
 	step := a.Plain.WellKnown
 	if step.Handling != kind.Serves {
@@ -78,20 +79,20 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 
 // routeError is a failure with its place in a configuration.
 type routeError struct {
-	x *issue.Explained
+	x *acmesource.Explained
 	*issue.Failure
 }
 
 // Unwrap gives the failure.
 func (e *routeError) Unwrap() error { return e.Failure }
 
-// Place implements issue.Spotted.
+// Place implements acmesource.Spotted.
 func (e *routeError) Place() (code, spot string) { return e.x.Code, e.x.Spot }
 
 // explained says what a step of a server's configuration does with the file a
 // CA asks for, and how to mend it.
-func (s *Ordering) explained(ctx context.Context, server string, step kind.Step) *issue.Explained {
-	x := &issue.Explained{Spot: step.Place.String()}
+func (s *Ordering) explained(ctx context.Context, server string, step kind.Step) *acmesource.Explained {
+	x := &acmesource.Explained{Spot: step.Place.String()}
 	w := binding.Neutral
 	if d, err := s.reading.readServerDetail(ctx, server); err == nil && d.known.kind.Words != nil {
 		w = d.known.kind.Words
@@ -99,15 +100,15 @@ func (s *Ordering) explained(ctx context.Context, server string, step kind.Step)
 	keep := w.FreePath(proof.WellKnown)
 	switch {
 	case step.Handling == kind.Passes:
-		x.Code, x.Seen, x.Remedy = issue.PathPassed, "its configuration passes the path on to "+step.To, keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathPassed, "its configuration passes the path on to "+step.To, keep
 	case step.Handling == kind.Redirects:
-		x.Code, x.Seen, x.Remedy = issue.PathRedirected, "its configuration redirects the path to "+originOf(step.To), w.Unmove+", and "+keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathRedirected, "its configuration redirects the path to "+originOf(step.To), w.Unmove+", and "+keep
 	case step.Handling == kind.Answered && step.Status == http.StatusForbidden:
-		x.Code, x.Seen, x.Remedy = issue.PathDenied, "its configuration denies the path", keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathDenied, "its configuration denies the path", keep
 	case step.Handling == kind.Answered:
-		x.Code, x.Seen, x.Remedy = issue.PathAstray, fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathAstray, fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
 	case step.Handling == kind.Depends:
-		x.Code, x.Seen, x.Remedy = issue.PathAstray, "what it does depends on a condition", keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathAstray, "what it does depends on a condition", keep
 	}
 	if step.Hidden != nil {
 		x.Seen += fmt.Sprintf("; the %s made for it (%s) is never asked", w.Rule, step.Hidden)
@@ -124,7 +125,7 @@ func originOf(to string) string {
 }
 
 // CheckMandate tries what the CA will try, for every name of a mandate.
-func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]issue.Trial, error) {
+func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.Trial, error) {
 	m, err := s.Mandate(ctx, name)
 	if err != nil {
 		return nil, err
@@ -133,7 +134,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]issue.Trial
 	if err != nil {
 		return nil, err
 	}
-	p := &issue.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.Resolver, HTTPPort: ca.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
+	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.ACME.Resolver, HTTPPort: ca.ACME.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
 	if m.Spec.Proof.By == "dns" {
 		p.Kind = acme.DNS01
 	}
@@ -141,12 +142,12 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]issue.Trial
 		p.Resolver = systemResolver()
 	}
 	p.Identities = []string{ca.Name}
-	if c, err := s.acmeClient(ca, ca.Directory, declaration); err == nil {
+	if c, err := s.acmeClient(ca, ca.ACME.Directory, declaration); err == nil {
 		if d, err := c.Directory(ctx); err == nil && len(d.Meta.CAAIdentities) > 0 {
 			p.Identities = d.Meta.CAAIdentities
 		}
 	}
-	if a, err := s.store.Account(ctx, ca.Directory); err == nil {
+	if a, err := s.store.Account(ctx, ca.ACME.Directory); err == nil {
 		p.AccountURL = a.URL
 	}
 	if p.Prover, err = s.prover(ctx, e, m.Spec); err != nil {
@@ -159,7 +160,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]issue.Trial
 		return s.probe(ctx, m.ID, p.Prover, list)
 	}
 	p.ServerAt = func(a netip.Addr) (string, bool) { return serverAt(e, m.Spec, a) }
-	p.Explain = func(server, host string, at netip.AddrPort) *issue.Explained {
+	p.Explain = func(server, host string, at netip.AddrPort) *acmesource.Explained {
 		a, err := s.plainRoute(ctx, server, host, at, at.Port())
 		if err != nil || a == nil {
 			return nil
@@ -247,11 +248,7 @@ func (s *Ordering) sweepProbes(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		spec, err := m.Estate()
-		if err != nil {
-			return err
-		}
-		prover, err := s.prover(ctx, e, spec)
+		prover, err := s.prover(ctx, e, &m.Spec)
 		if err == nil {
 			err = prover.Withdraw(ctx, []proof.Publication{{Kind: r.Kind, Name: r.Name, Token: r.Token, Content: r.Content}})
 		}

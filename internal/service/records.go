@@ -63,11 +63,7 @@ func (s *Surveying) Today(ctx context.Context) (*Today, error) {
 		func() error {
 			rows, err := s.store.OrdersToTell(ctx, itself, t.At.Add(-toldSince), toldShown)
 			for i := range rows {
-				v, err := ViewOrder(&rows[i])
-				if err != nil {
-					return err
-				}
-				t.Ordered = append(t.Ordered, v)
+				t.Ordered = append(t.Ordered, ViewOrder(&rows[i]))
 			}
 			return err
 		},

@@ -59,9 +59,9 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 		}
 		resolver := systemResolver()
 		if ca := e.CA(m.Spec.CA); ca != nil {
-			r.Plain = ca.HTTPPort
-			if ca.Resolver != "" {
-				resolver = ca.Resolver
+			r.Plain = ca.ACME.HTTPPort
+			if ca.ACME.Resolver != "" {
+				resolver = ca.ACME.Resolver
 			}
 		}
 		all.Go(func() (err error) {

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
 	"insegna.example/internal/core/fault"
 )
 
@@ -211,7 +212,7 @@ func (s *Store) Uninstalled(ctx context.Context, mandate int64, now time.Time, w
 	return list, s.db.WithContext(ctx).Raw(`select distinct m.name as mandate, t.server, o.id as order_id
 		from (select distinct on (mandate_id) mandate_id, id, not_after - finished_at as life from orders where state = 'issued' and not rehearsal and (mandate_id = ? or ? = 0) order by mandate_id, id desc) o
 		join mandates m on m.id = o.mandate_id and m.removed_at is null
-		cross join lateral (select split_part(jsonb_array_elements_text(case jsonb_typeof(m.spec->'install') when 'array' then m.spec->'install' else '[]'::jsonb end), ':', 1) as server) t
+		cross join lateral jsonb_array_elements_text(m.servers) t(server)
 		where (select i.state from installations i where i.mandate_id = m.id and i.server = t.server and not i.rehearsal and i.started_at is not null and i.state <> 'returned' order by i.id desc limit 1) = 'done'
 		and not exists (select from installations i where i.mandate_id = m.id and i.server = t.server and i.order_id = o.id
 			and (i.state in ('done', 'stuck') or i.started_at is null or i.finished_at is null or i.finished_at > ?::timestamptz - least(make_interval(secs => ?), o.life / ?)))

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"time"
 
@@ -107,23 +106,23 @@ type Mandate struct {
 	ID         int64 `gorm:"primaryKey"`
 	Name       string
 	CA         string
-	Spec       string `gorm:"type:jsonb"`
-	Generation *int64 // of the declaration it comes from; nil: made here
+	Spec       estate.Mandate `gorm:"serializer:json"`
+	Servers    []string       `gorm:"serializer:json"` // it is installed on
+	Generation *int64         // of the declaration it comes from; nil: made here
 	Line       int
 	MadeBy     string
 	NextAt     *time.Time
 	NextWhy    string
+	ByWindow   bool // NextAt lies in the window its CA suggests
 	Failures   int
 	AskAt      *time.Time // when the CA is asked again for its window
 	RemovedAt  *time.Time
 }
 
-// Estate gives the mandate itself.
-func (m *Mandate) Estate() (*estate.Mandate, error) {
-	var v estate.Mandate
-	err := json.Unmarshal([]byte(m.Spec), &v)
-	v.Place.Line = m.Line
-	return &v, err
+// AfterFind gives the mandate its line in the estate file.
+func (m *Mandate) AfterFind(*gorm.DB) error {
+	m.Spec.Place.Line = m.Line
+	return nil
 }
 
 // Errors of mandates and orders.
@@ -132,6 +131,9 @@ var (
 	ErrMandateOfFile = fault.New(fault.NotNow, "Not possible now", "the mandate belongs to the estate file; change it there and apply the file", "")
 	ErrOrderRunning  = fault.New(fault.NotNow, "Not possible now", "an order of this mandate is under way; see how it stands before you begin another", "")
 )
+
+// servers lists where a mandate is installed, never nil.
+func servers(m *estate.Mandate) []string { return append([]string{}, m.Servers()...) }
 
 // changedSQL says whether a mandate that renews by itself asks for something
 // else now.
@@ -147,7 +149,7 @@ const changedSQL = `mandates.next_at is not null and mandates.removed_at is null
 func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	for i := range e.Mandates {
 		m := &e.Mandates[i]
-		row := Mandate{Name: m.Name, CA: m.CA, Spec: jsonText(m), Generation: &d.ID, Line: m.Place.Line}
+		row := Mandate{Name: m.Name, CA: m.CA, Spec: *m, Servers: servers(m), Generation: &d.ID, Line: m.Place.Line}
 		var taken int64
 		if err := db.Model(&Mandate{}).Where("name = ? and generation is null and removed_at is null", m.Name).Count(&taken).Error; err != nil {
 			return err
@@ -155,7 +157,7 @@ func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 		if taken > 0 {
 			return estate.Errors{{Place: m.Place, Message: "mandate " + m.Name + " was made by command or in the console", Expected: "another name, or that one removed"}}
 		}
-		change := clause.AssignmentColumns([]string{"ca", "spec", "generation", "line", "removed_at"})
+		change := clause.AssignmentColumns([]string{"ca", "spec", "servers", "generation", "line", "removed_at"})
 		change = append(change, clause.Assignments(map[string]any{
 			"next_at":  gorm.Expr("case when "+changedSQL+" then ?::timestamptz else mandates.next_at end", d.AppliedAt),
 			"next_why": gorm.Expr("case when " + changedSQL + " then 'what it asks for has changed' else mandates.next_why end"),
@@ -174,7 +176,7 @@ func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at 
 		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Find(&there, "name = ?", m.Name).Error; err != nil {
 			return err
 		}
-		row := Mandate{Name: m.Name, CA: m.CA, Spec: jsonText(m), MadeBy: act.Actor}
+		row := Mandate{Name: m.Name, CA: m.CA, Spec: *m, Servers: servers(m), MadeBy: act.Actor}
 		switch {
 		case len(there) == 0:
 			if err := db.Create(&row).Error; errors.Is(err, gorm.ErrDuplicatedKey) {
@@ -185,7 +187,7 @@ func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at 
 		case there[0].RemovedAt == nil:
 			return ErrMandateTaken
 		default:
-			change := map[string]any{"ca": row.CA, "spec": row.Spec, "generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "", "failures": 0}
+			change := map[string]any{"ca": row.CA, "spec": jsonText(row.Spec), "servers": jsonText(row.Servers), "generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "", "failures": 0, "by_window": false}
 			if err := db.Model(&there[0]).Updates(change).Error; err != nil {
 				return err
 			}
@@ -257,12 +259,13 @@ func (s *Store) ToAsk(ctx context.Context, at time.Time, limit int) ([]Mandate, 
 // mandate is due by what it said; one that has failed since keeps its time.
 func (s *Store) Asked(ctx context.Context, id int64, askAt time.Time, next *time.Time, why string) error {
 	_, err := s.pool.Exec(ctx, `update mandates set ask_at = $2, next_at = case when failures = 0 then coalesce($3, next_at) else next_at end,
-		next_why = case when failures = 0 and $3::timestamptz is not null then $4 else next_why end where id = $1`, id, askAt, next, text(why))
+		next_why = case when failures = 0 and $3::timestamptz is not null then $4 else next_why end,
+		by_window = case when failures = 0 and $3::timestamptz is not null then true else by_window end where id = $1`, id, askAt, next, text(why))
 	return err
 }
 
 // SetNext keeps when a mandate that could not be ordered is due next.
 func (s *Store) SetNext(ctx context.Context, id int64, next Next) error {
-	_, err := s.pool.Exec(ctx, "update mandates set next_at = $2, next_why = $3, failures = $4 where id = $1", id, next.At, text(next.Why), next.Failures)
+	_, err := s.pool.Exec(ctx, "update mandates set next_at = $2, next_why = $3, failures = $4, by_window = false where id = $1", id, next.At, text(next.Why), next.Failures)
 	return err
 }

@@ -7,6 +7,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
+
+	"insegna.example/internal/core/estate"
 )
 
 // Order is one order as it is kept.
@@ -16,7 +18,7 @@ type Order struct {
 	CA         string
 	AccountID  *int64
 	Rehearsal  bool
-	Spec       string `gorm:"type:jsonb"`
+	Spec       estate.Mandate `gorm:"serializer:json"` // the mandate as it was
 	State      string
 	URL        string
 	Encrypted  []byte // the private key
@@ -26,11 +28,19 @@ type Order struct {
 	Leaf       []byte // SHA-256
 	NotAfter   *time.Time
 	Tries      int
-	Failure    *string `gorm:"type:jsonb"`
+	Failure    *OrderFailure `gorm:"serializer:json"`
 	By         string
 	CreatedAt  time.Time
 	FinishedAt *time.Time
 	Mandate    Mandate
+}
+
+// OrderFailure is why an order came to nothing.
+type OrderFailure struct {
+	Kind   string    // the CA's, or our own
+	Words  string    // what was said
+	Advice string    // what to do
+	Again  time.Time // not to be tried before; zero when only a person can help
 }
 
 // OrderStep is one step of an order for people to see.
@@ -91,7 +101,7 @@ func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due
 		}
 		var b pgx.Batch
 		for _, o := range list {
-			b.Queue(beginSQL, o.MandateID, o.CA, o.AccountID, o.Rehearsal, o.Spec, o.State, o.Replaces, o.By, o.CreatedAt, due).QueryRow(func(row pgx.Row) error {
+			b.Queue(beginSQL, o.MandateID, o.CA, o.AccountID, o.Rehearsal, jsonText(o.Spec), o.State, o.Replaces, o.By, o.CreatedAt, due).QueryRow(func(row pgx.Row) error {
 				if err := row.Scan(&o.ID); !errors.Is(err, pgx.ErrNoRows) {
 					return err
 				}
@@ -200,12 +210,13 @@ type Next struct {
 	Why      string
 	Failures int        // in a row
 	AskAt    *time.Time // when the CA is asked again for its window; nil: not
+	ByWindow bool       // At lies in that window
 }
 
 // endSQL says when a mandate is due after an order: at once when it asks for
 // something else by now than the order did.
 const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 then $6 else m.ask_at end,
-	next_at = case when c.changed then now() else $3 end, next_why = case when c.changed then 'what it asks for has changed' else $4 end
+	next_at = case when c.changed then now() else $3 end, next_why = case when c.changed then 'what it asks for has changed' else $4 end, by_window = $7 and not c.changed
 	from (select $5 = 0 and (m.spec->'names', m.spec->'key', m.ca) is distinct from (o.spec->'names', o.spec->'key', o.ca) changed
 		from mandates m, orders o where m.id = $1 and o.id = $2) c where m.id = $1`
 
@@ -213,7 +224,7 @@ const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 t
 // these steps and, at its end, when its mandate is due next.
 func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...OrderStep) error {
 	var b pgx.Batch // one way to the database and back, one transaction
-	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, o.Failure, o.FinishedAt)
+	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, failureText(o.Failure), o.FinishedAt)
 	for _, step := range steps {
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
 	}
@@ -225,9 +236,18 @@ func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...Or
 		e.queue(&b)
 	}
 	if next != nil {
-		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures, next.AskAt)
+		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures, next.AskAt, next.ByWindow)
 	}
 	return s.pool.SendBatch(ctx, &b).Close()
+}
+
+// failureText is a failure as it is stored; nil for none.
+func failureText(f *OrderFailure) *string {
+	if f == nil {
+		return nil
+	}
+	t := jsonText(f)
+	return &t
 }
 
 // KnownOrder says whether another order than this one is under way at a URL.

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
 	"insegna.example/internal/core/fault"
 )
 

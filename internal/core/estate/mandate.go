@@ -16,19 +16,31 @@ import (
 	"insegna.example/internal/core/names"
 )
 
-// CA is a certificate authority that is asked by ACME (RFC 8555).
+// CA is where certificates come from.
 type CA struct {
-	Name          string
+	Name    string
+	By      string   // how it is asked: one of Sources
+	Roots   []string // files; what its chains end at, besides the audiences' anchors, and its https besides the system's
+	Anchors []*certs.Certificate
+	Budget  Budget
+	ACME    *ACME // by acme
+	Place   Place
+}
+
+// ByACME is asking over ACME.
+const ByACME = "acme"
+
+// Sources are the ways a CA may be asked.
+var Sources = []string{ByACME}
+
+// ACME is how a CA is asked over ACME (RFC 8555).
+type ACME struct {
 	Directory     string // URL
 	TestDirectory string // URL of its test directory, "" when it has none
 	Contact       []string
-	Roots         []string // files; what its https and its chains end at, besides the system's and the audiences'
-	Anchors       []*certs.Certificate
 	External      *External
-	Budget        Budget
 	Resolver      string // DNS server to ask in its place, address and port; "" the system's
 	HTTPPort      uint16 // where it looks for files; 80 but for a CA of one's own
-	Place         Place
 }
 
 // External binds an account to the CA's own customer record (RFC 8555 section
@@ -49,7 +61,7 @@ type Mandate struct {
 	CA        string   `json:"ca"`
 	Proof     Proof    `json:"proof"`
 	Key       string   `json:"key"`
-	Install   []string `json:"install"`              // servers, or server:port
+	Install   []Ref    `json:"install"`              // servers, or one port of them
 	RenewDays int      `json:"renew_days,omitempty"` // before the end; 0 is a third of the life
 	Place     Place    `json:"-"`
 }
@@ -58,8 +70,8 @@ type Mandate struct {
 func (m *Mandate) Servers() []string {
 	var list []string
 	for _, ref := range m.Install {
-		if name, _, _ := strings.Cut(ref, ":"); !slices.Contains(list, name) {
-			list = append(list, name)
+		if !slices.Contains(list, ref.Server) {
+			list = append(list, ref.Server)
 		}
 	}
 	return list
@@ -100,13 +112,15 @@ func (e *Estate) CA(name string) *CA {
 }
 
 func (r *reader) ca(n *yaml.Node) {
-	c := CA{HTTPPort: 80, Place: r.place(n)}
+	a := &ACME{HTTPPort: 80}
+	c := CA{By: ByACME, ACME: a, Place: r.place(n)}
 	r.fields(n, "a CA",
 		field{"name", true, func(n *yaml.Node) { c.Name = r.serverName(n) }},
-		field{"directory", true, func(n *yaml.Node) { c.Directory = r.https(n) }},
-		field{"test_directory", false, func(n *yaml.Node) { c.TestDirectory = r.https(n) }},
+		field{"by", false, func(n *yaml.Node) { c.By = r.oneOf(n, "way to ask a CA", Sources) }},
+		field{"directory", false, func(n *yaml.Node) { a.Directory = r.https(n) }},
+		field{"test_directory", false, func(n *yaml.Node) { a.TestDirectory = r.https(n) }},
 		field{"contact", false, func(n *yaml.Node) {
-			r.list(n, "a list of e-mail addresses", func(n *yaml.Node) { c.Contact = append(c.Contact, r.email(n)) })
+			r.list(n, "a list of e-mail addresses", func(n *yaml.Node) { a.Contact = append(a.Contact, r.email(n)) })
 		}},
 		field{"roots", false, func(n *yaml.Node) {
 			r.list(n, "a list of root certificate files", func(n *yaml.Node) {
@@ -115,10 +129,10 @@ func (r *reader) ca(n *yaml.Node) {
 			})
 		}},
 		field{"external_account", false, func(n *yaml.Node) {
-			c.External = &External{}
+			a.External = &External{}
 			r.fields(n, "external_account",
-				field{"key_id", true, func(n *yaml.Node) { c.External.KeyID, _ = r.text(n, "the key id the CA gave") }},
-				field{"credential", true, func(n *yaml.Node) { c.External.Credential = r.serverName(n) }},
+				field{"key_id", true, func(n *yaml.Node) { a.External.KeyID, _ = r.text(n, "the key id the CA gave") }},
+				field{"credential", true, func(n *yaml.Node) { a.External.Credential = r.serverName(n) }},
 			)
 		}},
 		field{"budget", false, func(n *yaml.Node) {
@@ -127,9 +141,12 @@ func (r *reader) ca(n *yaml.Node) {
 				field{"days", true, func(n *yaml.Node) { c.Budget.Days = r.number(n, 1, 366) }},
 			)
 		}},
-		field{"resolver", false, func(n *yaml.Node) { c.Resolver = r.socket(n, "53") }},
-		field{"http_port", false, func(n *yaml.Node) { c.HTTPPort = uint16(r.number(n, 1, 65535)) }},
+		field{"resolver", false, func(n *yaml.Node) { a.Resolver = r.socket(n, "53") }},
+		field{"http_port", false, func(n *yaml.Node) { a.HTTPPort = uint16(r.number(n, 1, 65535)) }},
 	)
+	if c.By == ByACME && a.Directory == "" {
+		r.fault(c.Place, "the key directory", "a CA has no directory")
+	}
 	r.estate.CAs = append(r.estate.CAs, c)
 }
 
@@ -141,14 +158,10 @@ func (r *reader) mandate(n *yaml.Node) {
 			r.list(n, "a list of host names", func(n *yaml.Node) { r.mandateName(n, &m) })
 		}},
 		field{"ca", true, func(n *yaml.Node) { m.CA, _ = r.text(n, "the name of a CA") }},
-		field{"proof", true, func(n *yaml.Node) { r.proof(n, &m.Proof) }},
+		field{"proof", false, func(n *yaml.Node) { r.proof(n, &m.Proof) }},
 		field{"key", false, func(n *yaml.Node) { m.Key = r.oneOf(n, "kind of key", KeyKinds) }},
 		field{"install", false, func(n *yaml.Node) {
-			r.list(n, "a list of servers or server:port", func(n *yaml.Node) {
-				if text, ok := r.text(n, "a server's name, or name:port"); ok {
-					m.Install = append(m.Install, text)
-				}
-			})
+			r.list(n, "a list of servers or server:port", func(n *yaml.Node) { r.ref(n, &m.Install) })
 		}},
 		field{"renew_days", false, func(n *yaml.Node) { m.RenewDays = r.number(n, 1, 365) }},
 	)
@@ -233,6 +246,8 @@ func (r *reader) resolveMandates(servers map[string]int) {
 		m := &e.Mandates[i]
 		if _, ok := cas[m.CA]; !ok && m.CA != "" {
 			r.fault(m.Place, "one of "+listed(cas), "mandate %s names an unknown CA %q", m.Name, clip(m.CA))
+		} else if ca := e.CA(m.CA); ca != nil && ca.By == ByACME && m.Proof.By == "" {
+			r.fault(m.Place, "the key proof", "a mandate has no proof, and %s wants control of the names shown", m.CA)
 		}
 		for _, name := range m.Names {
 			if strings.HasPrefix(name, "*.") && m.Proof.By != "dns" {
@@ -248,9 +263,8 @@ func (r *reader) resolveMandates(servers map[string]int) {
 			}
 		}
 		for _, ref := range m.Install {
-			name, _, _ := strings.Cut(ref, ":")
-			if _, ok := servers[name]; !ok {
-				r.fault(m.Place, "one of "+listed(servers), "mandate %s is installed on an unknown server %q", m.Name, clip(name))
+			if _, ok := servers[ref.Server]; !ok {
+				r.fault(m.Place, "one of "+listed(servers), "mandate %s is installed on an unknown server %q", m.Name, clip(ref.Server))
 			}
 		}
 	}
@@ -333,21 +347,24 @@ func (r *reader) socket(n *yaml.Node, port string) string {
 }
 
 func caItem(c CA) item {
-	external := ""
-	if c.External != nil {
-		external = c.External.KeyID + " " + c.External.Credential
+	a, external := c.ACME, ""
+	if a == nil {
+		a = &ACME{}
+	}
+	if a.External != nil {
+		external = a.External.KeyID + " " + a.External.Credential
 	}
 	prints := make([]string, len(c.Anchors))
-	for i, a := range c.Anchors {
-		prints[i] = a.CommonName() + " " + a.Fingerprint.String()[:12]
+	for i, anchor := range c.Anchors {
+		prints[i] = anchor.CommonName() + " " + anchor.Fingerprint.String()[:12]
 	}
-	return item{c.Name, c.Place, [][2]string{{"directory", c.Directory}, {"test directory", c.TestDirectory}, {"contact", strings.Join(c.Contact, ", ")}, {"roots", strings.Join(prints, ", ")},
-		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)}, {"resolver", c.Resolver}, {"http port", fmt.Sprint(c.HTTPPort)}}}
+	return item{c.Name, c.Place, [][2]string{{"by", c.By}, {"directory", a.Directory}, {"test directory", a.TestDirectory}, {"contact", strings.Join(a.Contact, ", ")}, {"roots", strings.Join(prints, ", ")},
+		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)}, {"resolver", a.Resolver}, {"http port", fmt.Sprint(a.HTTPPort)}}}
 }
 
 func mandateItem(m Mandate) item {
 	p := m.Proof
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
 		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
-		{"key", m.Key}, {"install", strings.Join(m.Install, ", ")}, {"renew days", fmt.Sprint(m.RenewDays)}}}
+		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)}}}
 }

@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"iter"
 	"net/netip"
+	"strconv"
+	"strings"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/place"
@@ -122,6 +124,28 @@ type Host struct {
 type Ref struct {
 	Server string
 	Port   uint16 // 0: all ports
+}
+
+// ParseRef reads "server" or "server:port".
+func ParseRef(text string) (Ref, error) {
+	name, port, ported := strings.Cut(text, ":")
+	if !ported {
+		return Ref{Server: text}, nil
+	}
+	p, err := strconv.ParseUint(port, 10, 16)
+	if err != nil || p == 0 {
+		return Ref{}, fmt.Errorf("bad port in %q", clip(text))
+	}
+	return Ref{name, uint16(p)}, nil
+}
+
+// MarshalText implements encoding.TextMarshaler.
+func (r Ref) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (r *Ref) UnmarshalText(text []byte) (err error) {
+	*r, err = ParseRef(string(text))
+	return err
 }
 
 func (r Ref) String() string {

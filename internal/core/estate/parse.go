@@ -365,7 +365,7 @@ func (r *reader) host(n *yaml.Node) {
 	r.fields(n, "a host",
 		field{"name", true, func(n *yaml.Node) { h.Name = r.hostName(n) }},
 		field{"at", true, func(n *yaml.Node) {
-			r.list(n, "a list of servers or server:port", func(n *yaml.Node) { r.ref(n, &h) })
+			r.list(n, "a list of servers or server:port", func(n *yaml.Node) { r.ref(n, &h.At) })
 		}},
 		field{"audiences", false, func(n *yaml.Node) {
 			r.list(n, "a list of audience names", func(n *yaml.Node) { r.hostAudience(n, &h) })

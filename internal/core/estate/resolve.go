@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -12,26 +11,21 @@ import (
 
 // ref reads one place a host is wanted at. Whether the server exists is
 // checked in resolve, when all are read.
-func (r *reader) ref(n *yaml.Node, h *Host) {
+func (r *reader) ref(n *yaml.Node, into *[]Ref) {
 	const expected = "a server's name, or name:port"
 	text, ok := r.text(n, expected)
 	if !ok {
 		return
 	}
-	ref := Ref{Server: text}
-	if name, port, ported := strings.Cut(text, ":"); ported {
-		p, err := strconv.ParseUint(port, 10, 16)
-		if err != nil || p == 0 {
-			r.fault(r.place(n), expected, "bad port in %q", clip(text))
-			return
-		}
-		ref = Ref{name, uint16(p)}
-	}
-	if slices.Contains(h.At, ref) {
+	ref, err := ParseRef(text)
+	switch {
+	case err != nil:
+		r.fault(r.place(n), expected, "%v", err)
+	case slices.Contains(*into, ref):
 		r.fault(r.place(n), "each place once", "%s stands twice", clip(text))
-		return
+	default:
+		*into = append(*into, ref)
 	}
-	h.At = append(h.At, ref)
 }
 
 // resolve checks what needs the whole file: names that are used and names

@@ -41,7 +41,13 @@ update installations set plan = jsonb_build_object(
     unasked = edits = '[]', asked_back = reason like 'taken back by %';
 alter table installations alter plan set not null, drop folder, drop version, drop before, drop edits, drop test, drop reload;
 
+-- Where a mandate is installed, and why it is due when it is.
+alter table mandates add servers jsonb not null default '[]', add by_window boolean not null default false;
+update mandates m set by_window = next_why like 'in the window its CA suggests%', servers = coalesce(
+    (select jsonb_agg(distinct split_part(ref, ':', 1)) from jsonb_array_elements_text(case jsonb_typeof(m.spec->'install') when 'array' then m.spec->'install' else '[]' end) ref), '[]');
+
 -- +goose Down
+alter table mandates drop servers, drop by_window;
 alter table installations add folder text not null default '', add version text not null default '', add before text not null default '',
     add edits jsonb not null default '[]', add test text not null default '', add reload text not null default '';
 update installations set folder = coalesce(plan #>> '{own,folder}', ''), version = coalesce(plan #>> '{own,version}', ''), before = coalesce(plan #>> '{own,before}', ''),

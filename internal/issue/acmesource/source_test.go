@@ -1,4 +1,4 @@
-package issue_test
+package acmesource_test
 
 import (
 	"context"
@@ -19,6 +19,7 @@ import (
 	"insegna.example/internal/catest"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/standin/ca"
 )
@@ -89,6 +90,7 @@ func (b *board) Withdraw(_ context.Context, list []proof.Publication) error {
 // desk is a machine at a town's CA with everything it needs.
 type desk struct {
 	*issue.Orderer
+	Source *acmesource.Source
 	*memory
 	board *board
 	town  *catest.Town
@@ -102,7 +104,8 @@ func newDesk(t *testing.T, change ...func(*ca.Config)) *desk {
 	a, err := c.Register(t.Context(), key, acme.NewAccount{TermsAgreed: true})
 	require.NoError(t, err)
 	d := &desk{memory: &memory{}, board: &board{files: &town.Files}, town: town}
-	d.Orderer = &issue.Orderer{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01, Records: d.memory, Prover: d.board, Anchors: pkitest.List(town.Root), Patience: 3 * time.Second}
+	d.Source = &acmesource.Source{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01, Records: d.memory, Prover: d.board, Patience: 3 * time.Second}
+	d.Orderer = &issue.Orderer{Source: d.Source, Records: d.memory, Anchors: pkitest.List(town.Root)}
 	return d
 }
 
@@ -183,7 +186,7 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 		return resp, err
 	}))
 	require.NoError(t, err)
-	d.Client = c
+	d.Source.Client = c
 	const problem = "application/problem+json"
 	for name, f := range map[string]struct {
 		status            int
@@ -233,7 +236,7 @@ func TestWhatIsNotTheCAsFault(t *testing.T) {
 	cut := ""
 	plain := d.town.Transport
 	var err error
-	d.Client, err = acme.New(d.town.Directory(), "insegna-test/1", through(func(r *http.Request) (*http.Response, error) {
+	d.Source.Client, err = acme.New(d.town.Directory(), "insegna-test/1", through(func(r *http.Request) (*http.Response, error) {
 		if cut != "" && strings.Contains(r.URL.Path, cut) {
 			return nil, away
 		}
@@ -283,7 +286,7 @@ func TestWhatIsNotTheCAsFault(t *testing.T) {
 	d.broken = nil
 	require.ErrorIs(t, d.Run(ctx, order("e.lantern.example")), context.Canceled)
 
-	d.Kind = acme.TLSALPN01
+	d.Source.Kind = acme.TLSALPN01
 	require.NoError(t, d.Run(t.Context(), order("f.lantern.example")))
 	assert.Equal(t, issue.NoProof, d.kept.Failure.Kind)
 	assert.Equal(t, "for f.lantern.example the CA offers http-01, dns-01, the mandate proves by tls-alpn-01", d.kept.Failure.Words)

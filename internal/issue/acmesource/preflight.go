@@ -1,4 +1,4 @@
-package issue
+package acmesource
 
 import (
 	"context"
@@ -19,6 +19,7 @@ import (
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/issue"
 )
 
 // Trial is one thing a pre-flight tried, as the CA will.
@@ -117,13 +118,13 @@ func notPublished(host string, err error) Trial {
 	t := Trial{Name: host, Step: "file", Code: NotWritable, Seen: err.Error(), Remedy: "give the service's user the right to write there, or name another folder in the mandate"}
 	var refused *proof.RefusedError
 	var put *proof.PublishError
-	var own *Failure
+	var own *issue.Failure
 	switch {
 	case errors.As(err, &refused):
 		t.Step, t.Code, t.Spot, t.Remedy = "record", UpdateRefused, refused.Server+" zone "+refused.Zone, "correct the key in the mandate and the safe, or its rights at the name server"
 	case errors.As(err, &own):
 		t.Seen, t.Remedy = own.Words, own.Advice
-		if own.Kind != NotPublished {
+		if own.Kind != issue.NotPublished {
 			t.Code = own.Kind
 		}
 	case errors.As(err, &put):

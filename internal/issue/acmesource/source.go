@@ -1,0 +1,387 @@
+// Package acmesource is the way to a certificate over ACME (RFC 8555): orders at
+// a CA's directory, control shown by proofs, and the pre-flight that tries
+// beforehand what the CA will try.
+package acmesource
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"insegna.example/internal/acme"
+	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/issue"
+)
+
+// Records keep what this way has to remember of an order besides.
+type Records interface {
+	// Note tells people what happens; the same step again takes the place of the one before.
+	Note(ctx context.Context, o *issue.Order, step string, outcome issue.Outcome, words string) error
+	// Known says whether another order is under way at this URL.
+	Known(ctx context.Context, o *issue.Order, url string) bool
+	// Publications are what an order has put up and not yet taken down.
+	Publications(ctx context.Context, o *issue.Order) ([]proof.Publication, error)
+	// Publishing keeps what is about to be put up, and tells where; Withdrawn that
+	// it was taken down.
+	Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, places string) error
+	Withdrawn(ctx context.Context, o *issue.Order) error
+}
+
+// Source takes one order at a CA's directory.
+type Source struct {
+	Client   *acme.Client
+	Account  acme.Signer
+	Kind     string // of challenge
+	Prover   proof.Prover
+	Records  Records
+	Patience time.Duration // for the CA; half an hour when 0
+
+	at *acme.Order // as the CA has just told it, so that it is not asked again
+}
+
+// patience is how long a CA may take over a step of an order.
+const patience = 30 * time.Minute
+
+// againIn is after what time something the CA has to come to is tried again.
+const againIn = time.Hour
+
+// again is when something that may pass is tried again.
+func again() time.Time { return time.Now().Add(againIn) }
+
+// limited gives a CA's refusal for the rate of requests that says when it ends;
+// nil for any other error.
+func limited(err error) *acme.Problem {
+	var p *acme.Problem
+	if errors.As(err, &p) && p.Limits() && !p.RetryAfter.IsZero() {
+		return p
+	}
+	return nil
+}
+
+// Failure implements issue.Source.
+func (s *Source) Failure(err error, again time.Time) (f *issue.Failure, wait bool, at time.Time) {
+	f = failureOf(err, again)
+	var lost *acme.LostError
+	if errors.As(err, &lost) {
+		return f, true, time.Time{}
+	}
+	if p := limited(err); p != nil {
+		return f, true, p.RetryAfter
+	}
+	return f, false, time.Time{}
+}
+
+// failureOf says what is wrong with an order; nil when the fault is this
+// service's own.
+func failureOf(err error, again time.Time) *issue.Failure {
+	var own *issue.Failure
+	var p *acme.Problem
+	var bad *acme.ReplyError
+	var lost *acme.LostError
+	var lag *proof.LagError
+	var refused *proof.RefusedError
+	var put *proof.PublishError
+	switch {
+	case errors.As(err, &own):
+		if !own.Again.IsZero() {
+			own.Again = again // in the orderer's pace
+		}
+		return own
+	case errors.As(err, &p):
+		f := &issue.Failure{Kind: p.Kind(), Words: p.Words(), Advice: advice(p.Kind()), Again: again}
+		if p.Limits() {
+			f.Kind, f.Advice = issue.RateLimited, advice(issue.RateLimited)
+		}
+		if p.RetryAfter.After(f.Again) || p.Limits() && !p.RetryAfter.IsZero() {
+			f.Again = p.RetryAfter
+		}
+		return f
+	case errors.As(err, &bad):
+		return &issue.Failure{Kind: issue.BadReply, Words: bad.Error(), Advice: "the CA has to mend this; try again later", Again: again}
+	case errors.As(err, &lost):
+		return &issue.Failure{Kind: issue.NoAnswer, Words: lost.Error(), Advice: "see that the CA can be reached from the service's machine", Again: again}
+	case errors.As(err, &lag):
+		return &issue.Failure{Kind: issue.NotSpread, Words: lag.Error(), Advice: "see why that name server does not follow the primary: notify, transfer, or the server itself", Again: again}
+	case errors.As(err, &refused):
+		return &issue.Failure{Kind: issue.NotPublished, Words: refused.Error(), Advice: "correct the key in the mandate or its rights at the name server", Again: again}
+	case errors.As(err, &put):
+		return &issue.Failure{Kind: issue.NotPublished, Words: err.Error(), Advice: "see that the service may write there", Again: again}
+	}
+	return nil
+}
+
+// advice says what to do about a CA's error (RFC 8555 section 6.7).
+func advice(kind string) string {
+	switch kind {
+	case "caa":
+		return "add the CA to the CAA record, or take another CA"
+	case "connection":
+		return "open port 80 from everywhere and see that every address of the name leads to a server of the mandate; insegna mandate check NAME tries it"
+	case "dns":
+		return "see that the name resolves at every name server; insegna mandate check NAME asks each"
+	case "unauthorized", "incorrectResponse":
+		return "another server or site answered; insegna mandate check NAME says which"
+	case "rateLimited":
+		return "wait; the order is tried again after the time the CA gives"
+	case "rejectedIdentifier", "unsupportedIdentifier":
+		return "take the names it refuses out of the mandate"
+	case "userActionRequired":
+		return "read the CA's terms and agree to them: insegna ca agree NAME"
+	case "externalAccountRequired":
+		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna credential add NAME"
+	case "accountDoesNotExist":
+		return "the CA has forgotten the account; agree to its terms again: insegna ca agree NAME"
+	case "badCSR", "badPublicKey":
+		return "choose another kind of key in the mandate"
+	case "alreadyReplaced":
+		return "order once more; the certificate it should replace was replaced already"
+	}
+	return "try again later; if it stays, ask the CA with these words"
+}
+
+func identifiers(names []string) []acme.Identifier {
+	list := make([]acme.Identifier, len(names))
+	for i, n := range names {
+		list[i] = acme.Identifier{Type: acme.DNS, Value: n}
+	}
+	return list
+}
+
+// Ask implements issue.Source: it asks for the order, or finds the one asked for
+// before this process died.
+func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string, error) {
+	names := identifiers(o.Names)
+	var at *acme.Order
+	var err error
+	if resumed {
+		known := func(url string) bool { return s.Records.Known(ctx, o, url) }
+		if at, err = s.Client.Open(ctx, s.Account, names, known); err != nil {
+			return "", err
+		}
+	}
+	if at == nil {
+		at, err = s.Client.NewOrder(ctx, s.Account, names, o.Replaces)
+		var p *acme.Problem
+		if errors.As(err, &p) && p.Kind() == "alreadyReplaced" && o.Replaces != "" {
+			o.Replaces = "" // it is renewed all the same
+			at, err = s.Client.NewOrder(ctx, s.Account, names, "")
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+	o.URL, s.at = at.URL, at
+	return "the CA has the order as " + o.URL, nil
+}
+
+// told gives the order as the CA has just told it, or asks.
+func (s *Source) told(ctx context.Context, o *issue.Order) (*acme.Order, error) {
+	if at := s.at; at != nil {
+		s.at = nil
+		return at, nil
+	}
+	return s.Client.Order(ctx, s.Account, o.URL)
+}
+
+// until asks how an order stands until it has left a status, never faster than
+// the CA wants.
+func (s *Source) until(ctx context.Context, o *issue.Order, at *acme.Order, left acme.Status) (*acme.Order, error) {
+	wait := s.Patience
+	if wait == 0 {
+		wait = patience
+	}
+	for deadline := time.Now().Add(wait); at.Status == left; {
+		if time.Now().After(deadline) {
+			return nil, &issue.Failure{Kind: issue.TooLong, Words: fmt.Sprintf("the order has been %s for %s", at.Status, wait), Advice: "try again later; if it stays, ask the CA about " + o.URL, Again: again()}
+		}
+		if err := acme.Pause(ctx, at.RetryAfter); err != nil {
+			return nil, err
+		}
+		var err error
+		if at, err = s.Client.Order(ctx, s.Account, o.URL); err != nil {
+			return nil, err
+		}
+	}
+	return at, nil
+}
+
+// Prove implements issue.Source: it shows control of every name that is not
+// shown yet.
+func (s *Source) Prove(ctx context.Context, o *issue.Order) (string, error) {
+	at, err := s.told(ctx, o)
+	if err != nil {
+		return "", err
+	}
+	if at.Status == acme.Pending {
+		accept, err := s.publish(ctx, o, at)
+		if err != nil {
+			return "", err
+		}
+		for _, c := range accept {
+			if err := s.Client.Accept(ctx, s.Account, c); err != nil {
+				return "", err
+			}
+		}
+		if err := s.Records.Note(ctx, o, "validation", issue.Doing, "the CA is looking"); err != nil {
+			return "", err
+		}
+		if at, err = s.until(ctx, o, at, acme.Pending); err != nil {
+			return "", err
+		}
+	}
+	if at.Status == acme.Invalid {
+		return "", s.whyInvalid(ctx, at)
+	}
+	if err := s.Records.Note(ctx, o, "validation", issue.Done, "the CA has seen the proof of every name"); err != nil {
+		return "", err
+	}
+	if err := s.Withdraw(ctx, o); err != nil {
+		// The certificate does not wait for that; what is left is taken down later.
+		if err := s.Records.Note(ctx, o, "withdraw", issue.Wrong, err.Error()); err != nil {
+			return "", err
+		}
+	}
+	s.at = at
+	return "", nil
+}
+
+// publish puts up the proofs of all names still pending, waits until they can
+// be seen, and gives the challenges to accept.
+func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (accept []string, err error) {
+	var list []proof.Publication
+	for _, url := range at.Authorizations {
+		z, err := s.Client.Authorization(ctx, s.Account, url)
+		if err != nil {
+			return nil, err
+		}
+		if z.Status != acme.Pending {
+			continue
+		}
+		c := z.Challenge(s.Kind)
+		if c == nil {
+			return nil, &issue.Failure{Kind: issue.NoProof, Words: fmt.Sprintf("for %s the CA offers %s, the mandate proves by %s", z.Identifier, z.Offered(), s.Kind), Advice: "choose another proof in the mandate"}
+		}
+		p := proof.Publication{Kind: s.Kind, Name: z.Identifier.Value}
+		if s.Kind == acme.DNS01 {
+			p.Content, err = acme.DNSValue(s.Account.Key, c.Token)
+		} else {
+			p.Token = c.Token
+			p.Content, err = acme.KeyAuthorization(s.Account.Key, c.Token)
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, p)
+		if c.Status == acme.Pending {
+			accept = append(accept, c.URL)
+		}
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	places := ""
+	for i, p := range list {
+		if i > 0 {
+			places += "\n"
+		}
+		places += p.Place()
+	}
+	if err := s.Records.Publishing(ctx, o, list, places); err != nil {
+		return nil, err
+	}
+	if err := s.Prover.Publish(ctx, list); err != nil {
+		return nil, err
+	}
+	if err := s.Prover.Await(ctx, list); err != nil {
+		return nil, err
+	}
+	return accept, s.Records.Note(ctx, o, "proof", issue.Done, places)
+}
+
+// Withdraw implements issue.Source: it takes down what was put up.
+func (s *Source) Withdraw(ctx context.Context, o *issue.Order) error {
+	list, err := s.Records.Publications(ctx, o)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	err = s.Prover.Withdraw(ctx, list)
+	var nowhere *issue.Failure
+	if err != nil && !errors.As(err, &nowhere) { // otherwise there was no place to put it up at
+		return err
+	}
+	return s.Records.Withdrawn(ctx, o)
+}
+
+// whyInvalid gives the CA's reason for each name it did not accept.
+func (s *Source) whyInvalid(ctx context.Context, at *acme.Order) error {
+	if at.Error != nil && len(at.Error.Subproblems) > 0 {
+		return first(at.Error)
+	}
+	p := &acme.Problem{}
+	for _, url := range at.Authorizations {
+		z, err := s.Client.Authorization(ctx, s.Account, url)
+		if err != nil {
+			return err
+		}
+		for _, c := range z.Challenges {
+			if c.Error != nil {
+				sub := *c.Error
+				sub.Identifier = &z.Identifier
+				p.Subproblems = append(p.Subproblems, sub)
+			}
+		}
+	}
+	if len(p.Subproblems) > 0 {
+		p.Detail = fmt.Sprintf("%d of %d names could not be validated", len(p.Subproblems), len(at.Authorizations))
+		return first(p)
+	}
+	if at.Error != nil {
+		return at.Error
+	}
+	return &issue.Failure{Kind: issue.BadReply, Words: "the CA calls the order invalid and gives no reason", Advice: "try again later; if it stays, ask the CA about " + at.URL, Again: again()}
+}
+
+// first gives a problem the type of its first part, which says more.
+func first(p *acme.Problem) *acme.Problem {
+	out := *p
+	out.Type = p.Subproblems[0].Type
+	return &out
+}
+
+// Request implements issue.Source: it sends the request, unless the CA has had
+// it already.
+func (s *Source) Request(ctx context.Context, o *issue.Order) (string, error) {
+	at, err := s.told(ctx, o)
+	if err != nil {
+		return "", err
+	}
+	if at.Status == acme.Ready {
+		if at, err = s.Client.Finalize(ctx, s.Account, at, o.Request); err != nil {
+			return "", err
+		}
+	}
+	if at, err = s.until(ctx, o, at, acme.Processing); err != nil {
+		return "", err
+	}
+	switch at.Status {
+	case acme.Valid:
+		s.at = at
+		return "the certificate request is sent", nil
+	case acme.Invalid:
+		return "", s.whyInvalid(ctx, at)
+	}
+	return "", &issue.Failure{Kind: issue.BadReply, Words: fmt.Sprintf("after the request the CA calls the order %s", at.Status), Advice: "try again later; if it stays, ask the CA about " + o.URL, Again: again()}
+}
+
+// Fetch implements issue.Source.
+func (s *Source) Fetch(ctx context.Context, o *issue.Order) ([][]byte, error) {
+	at, err := s.told(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	if at.Status != acme.Valid {
+		return nil, &issue.Failure{Kind: issue.BadReply, Words: fmt.Sprintf("the order was valid and is %s now", at.Status), Advice: "try again later", Again: again()}
+	}
+	return s.Client.Chains(ctx, s.Account, at.Certificate)
+}
