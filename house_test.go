@@ -54,7 +54,7 @@ var house = []room{
 		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/maypok86/otter golang.org/x/crypto/argon2 golang.org/x/sync"},
 	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
 	{"internal/httpapi/contract", "", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
-	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service", "github.com/jedib0t/go-pretty github.com/schollz/progressbar github.com/spf13/cobra golang.org/x/term"},
+	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service", "github.com/jedib0t/go-pretty github.com/schollz/progressbar github.com/spf13/cobra golang.org/x/sync golang.org/x/term"},
 	{"internal/standin", "", "github.com/go-jose/go-jose github.com/miekg/dns golang.org/x/crypto/ssh"},
 	{"client", "", "github.com/oapi-codegen/runtime"},
 	{"cmd/insegna", "internal/cli", ""},

@@ -166,8 +166,8 @@ func (c *Clock) StopServer(name string) {
 			continue
 		}
 		child.wanted.Store(true)
-		_ = child.cmd.Process.Signal(syscall.SIGTERM)
-		<-child.done
+		child.process.Signal(syscall.SIGTERM)
+		<-child.process.Done()
 		c.children = append(c.children[:i:i], c.children[i+1:]...)
 		return
 	}

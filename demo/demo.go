@@ -15,13 +15,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"insegna.example/internal/standin/process"
 
 	"insegna.example/internal/standin/bind"
 	"insegna.example/internal/standin/ca"
@@ -183,30 +184,20 @@ func (e *Estate) path(parts ...string) string {
 }
 
 type child struct {
-	name string
-	cmd  *exec.Cmd
-	done chan struct{}
-	log  bytes.Buffer
+	name    string
+	process *process.Process
+	log     bytes.Buffer
 
 	wanted atomic.Bool // its end
 }
 
 // run starts one server; it ends with this process, even when that is killed.
 func (e *Estate) run(ctx context.Context, s server) error {
-	c := &child{name: s.name, cmd: exec.Command(s.args[0], s.args[1:]...), done: make(chan struct{})}
-	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	c.cmd.Stderr = &c.log
-	started := make(chan error)
-	go func() {
-		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := c.cmd.Start()
-		started <- err
-		if err == nil {
-			_ = c.cmd.Wait()
-			close(c.done)
-		}
-	}()
-	if err := <-started; err != nil {
+	c := &child{name: s.name}
+	cmd := exec.Command(s.args[0], s.args[1:]...)
+	cmd.Stderr = &c.log
+	var err error
+	if c.process, err = process.Start(cmd, syscall.SIGTERM); err != nil {
 		return fmt.Errorf("starting %s: %w", s.name, err)
 	}
 	e.mu.Lock()
@@ -216,7 +207,7 @@ func (e *Estate) run(ctx context.Context, s server) error {
 		return err
 	}
 	go func() {
-		<-c.done
+		<-c.process.Done()
 		if c.wanted.Load() {
 			return
 		}
@@ -240,7 +231,7 @@ func awaitPort(ctx context.Context, address string, c *child) error {
 			return conn.Close()
 		}
 		select {
-		case <-c.done:
+		case <-c.process.Done():
 			return fmt.Errorf("the demo's server %s did not start: %s", c.name, c.lastWords())
 		case <-ctx.Done():
 			return ctx.Err()
@@ -255,13 +246,13 @@ func (e *Estate) Stop() {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for _, c := range e.children {
-		_ = c.cmd.Process.Signal(syscall.SIGTERM)
+		c.process.Signal(syscall.SIGTERM)
 	}
 	for _, c := range e.children {
 		select {
-		case <-c.done:
+		case <-c.process.Done():
 		case <-time.After(5 * time.Second):
-			_ = c.cmd.Process.Kill()
+			c.process.Signal(syscall.SIGKILL)
 		}
 	}
 	e.children = nil

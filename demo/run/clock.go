@@ -182,8 +182,7 @@ func (c *clock) disturbances(ctx context.Context) error {
 		undo        func() error
 	}{
 		{part(killAt), c.life / backIn, "a worker is killed", "the worker is started again", func() {
-			_ = c.workers[0].cmd.Process.Signal(syscall.SIGKILL)
-			<-c.workers[0].done
+			c.workers[0].process.Stop(syscall.SIGKILL)
 		}, func() (err error) {
 			c.workers[0], err = c.worker(ctx, 0)
 			return err

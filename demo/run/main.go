@@ -15,11 +15,12 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
+
+	"insegna.example/internal/standin/process"
 
 	"insegna.example/demo"
 )
@@ -91,7 +92,7 @@ func run(ctx context.Context, dir, program string, once bool) error {
 		return nil
 	case err := <-estate.Failed():
 		return err
-	case <-s.done:
+	case <-s.process.Done():
 		return errors.New("the service ended; see " + s.log)
 	}
 }
@@ -130,9 +131,8 @@ func takeDir(dir string) (*os.File, error) {
 type running struct {
 	program, address, log string
 	dir                   string
-	cmd                   *exec.Cmd
+	process               *process.Process
 	said                  said // by the service, to stdout: the first link
-	done                  chan struct{}
 }
 
 // firstPort is the console's port of the first demo; others take the next.
@@ -141,7 +141,7 @@ const firstPort = 7420
 // serve starts a service with its data in a folder of the demo's directory, at
 // the first free port from one on.
 func serve(ctx context.Context, dir, data, program string, from int, args ...string) (*running, error) {
-	s := &running{program: program, dir: dir, log: filepath.Join(dir, strings.Replace(data, "data", "service", 1)+".log"), done: make(chan struct{})}
+	s := &running{program: program, dir: dir, log: filepath.Join(dir, strings.Replace(data, "data", "service", 1)+".log")}
 	if err := awaitPrevious(ctx, filepath.Join(dir, data, "lock")); err != nil {
 		return nil, err
 	}
@@ -155,20 +155,9 @@ func serve(ctx context.Context, dir, data, program string, from int, args ...str
 		return nil, err
 	}
 	defer func() { _ = out.Close() }()
-	s.cmd = exec.Command(program, append([]string{"serve", "--data", filepath.Join(dir, data), "--listen", s.address}, args...)...)
-	s.cmd.Stdout, s.cmd.Stderr = &s.said, out
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	started := make(chan error)
-	go func() {
-		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := s.cmd.Start()
-		started <- err
-		if err == nil {
-			_ = s.cmd.Wait()
-			close(s.done)
-		}
-	}()
-	if err := <-started; err != nil {
+	cmd := exec.Command(program, append([]string{"serve", "--data", filepath.Join(dir, data), "--listen", s.address}, args...)...)
+	cmd.Stdout, cmd.Stderr = &s.said, out
+	if s.process, err = process.Start(cmd, syscall.SIGTERM); err != nil {
 		return nil, err
 	}
 	if err := s.await(ctx); err != nil {
@@ -219,7 +208,7 @@ func (s *running) await(ctx context.Context) error {
 			}
 		}
 		select {
-		case <-s.done:
+		case <-s.process.Done():
 			text, _ := os.ReadFile(s.log)
 			return fmt.Errorf("the service did not start: %s", strings.TrimSpace(string(text)))
 		case <-ctx.Done():
@@ -231,12 +220,12 @@ func (s *running) await(ctx context.Context) error {
 }
 
 func (s *running) stop() {
-	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	s.process.Signal(syscall.SIGTERM)
 	select {
-	case <-s.done:
+	case <-s.process.Done():
 	case <-time.After(20 * time.Second):
-		_ = s.cmd.Process.Kill()
-		<-s.done
+		s.process.Signal(syscall.SIGKILL)
+		<-s.process.Done()
 	}
 }
 

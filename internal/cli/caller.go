@@ -151,6 +151,9 @@ func (a *app) caller() (*http.Client, error) {
 	return c, err
 }
 
+// calls are the calls of the service.
+type calls = *client.ClientWithResponses
+
 // get makes a call and gives the document it answers with; nil for none.
 func get[T any](a *app, ctx context.Context, call func(context.Context, *client.ClientWithResponses) (*http.Response, error)) (*T, error) {
 	cl, err := a.client()

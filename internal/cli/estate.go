@@ -83,7 +83,8 @@ func readFile(path string, limit int64) ([]byte, error) {
 	return readAtMost(f, limit+1)
 }
 
-type estateCall func(context.Context, *client.ClientWithResponses, client.EstateFile) (*client.EstateChanges, *client.Problem, *http.Response, error)
+// estateCall is one of the two calls that take an estate file.
+type estateCall func(context.Context, calls, client.EstateFile) (*http.Response, error)
 
 // send loads a file, checks it here, and makes one of the two calls with it.
 func (a *app) send(ctx context.Context, path string, call estateCall) (*client.EstateChanges, error) {
@@ -94,27 +95,19 @@ func (a *app) send(ctx context.Context, path string, call estateCall) (*client.E
 	if _, err := f.Parse(registry.Kinds.Declared()); err != nil {
 		return nil, err // with places, before anything is sent
 	}
-	cl, err := a.client()
-	if err != nil {
-		return nil, err
-	}
 	attachments := map[string]string{}
 	for p, data := range f.Attachments {
 		attachments[p] = string(data)
 	}
-	body, problem, resp, err := call(ctx, cl, client.EstateFile{File: path, Text: string(f.Text), Attachments: &attachments})
-	return answer(a, body, problem, resp, err)
+	body := client.EstateFile{File: path, Text: string(f.Text), Attachments: &attachments}
+	return get[client.EstateChanges](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return call(ctx, cl, body) })
 }
 
 func (a *app) estatePreview() *cobra.Command {
 	return &cobra.Command{Use: "preview FILE", Short: "Show what applying an estate file would change", Args: cobra.ExactArgs(1), Example: "  insegna estate preview .demo/estate.yaml",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl *client.ClientWithResponses, f client.EstateFile) (*client.EstateChanges, *client.Problem, *http.Response, error) {
-				r, err := cl.PreviewEstateWithResponse(ctx, f)
-				if err != nil {
-					return nil, nil, nil, err
-				}
-				return r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil
+			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
+				return cl.PreviewEstate(ctx, f)
 			})
 			if err != nil {
 				return err
@@ -126,12 +119,8 @@ func (a *app) estatePreview() *cobra.Command {
 func (a *app) estateApply() *cobra.Command {
 	return &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1), Example: "  insegna estate apply .demo/estate.yaml",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl *client.ClientWithResponses, f client.EstateFile) (*client.EstateChanges, *client.Problem, *http.Response, error) {
-				r, err := cl.ApplyEstateWithResponse(ctx, f)
-				if err != nil {
-					return nil, nil, nil, err
-				}
-				return r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil
+			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
+				return cl.ApplyEstate(ctx, f)
 			})
 			if err != nil {
 				return err
@@ -170,15 +159,7 @@ func (a *app) estateShow() *cobra.Command {
 	var asFile bool
 	c := &cobra.Command{Use: "show", Short: "Show the estate in force", Args: cobra.NoArgs, Example: "  insegna estate show\n  insegna estate show --file",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.GetEstateWithResponse(c.Context())
-			if err != nil {
-				return a.unreachable(err)
-			}
-			e, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			e, err := get[client.Estate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetEstate(ctx) })
 			if err != nil {
 				return err
 			}

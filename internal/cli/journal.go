@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"regexp"
 	"strings"
 
@@ -24,13 +25,7 @@ func (a *app) journalList() *cobra.Command {
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.JournalPage], error) {
-				r, err := cl.ListJournalWithResponse(ctx, params)
-				if err != nil {
-					return reply[client.JournalPage]{}, err
-				}
-				return reply[client.JournalPage]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
-			})
+			page, err := get[client.JournalPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListJournal(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -79,13 +74,7 @@ func (a *app) journalVerify() *cobra.Command {
 				}
 				params.Expect = &expect
 			}
-			v, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.JournalVerification], error) {
-				r, err := cl.VerifyJournalWithResponse(ctx, params)
-				if err != nil {
-					return reply[client.JournalVerification]{}, err
-				}
-				return reply[client.JournalVerification]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
-			})
+			v, err := get[client.JournalVerification](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.VerifyJournal(ctx, params) })
 			if err != nil {
 				return err
 			}

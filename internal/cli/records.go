@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,15 +23,7 @@ func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 func (a *app) today() *cobra.Command {
 	return &cobra.Command{Use: "today", Short: "Say how things stand", Args: cobra.NoArgs, Example: "  insegna today",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.GetTodayWithResponse(c.Context())
-			if err != nil {
-				return a.unreachable(err)
-			}
-			t, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			t, err := get[client.Today](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetToday(ctx) })
 			if err != nil {
 				return err
 			}
@@ -119,15 +113,7 @@ func (a *app) bindings() *cobra.Command {
 			if picked != nil {
 				params.Verdict = &picked
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.ListBindingsWithResponse(c.Context(), params)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			page, err := get[client.BindingPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListBindings(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -179,15 +165,7 @@ func (a *app) certificateList() *cobra.Command {
 				return usage{fmt.Errorf("unknown --kind %q or --sort %q; expected kind host, ca or all, and sort ends, name, issuer or seen, with - in front to turn it round", kind, sort)}
 			}
 			params.Kind, params.Sort = &k, &s
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.ListCertificatesWithResponse(c.Context(), params)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			page, err := get[client.CertificatePage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCertificates(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -233,15 +211,7 @@ func (a *app) certificateShow() *cobra.Command {
 			if len(sha) < 8 || len(sha) > 64 || strings.Trim(sha, "0123456789abcdef") != "" {
 				return usage{fmt.Errorf("%q is no fingerprint; expected 8 to 64 hexadecimal digits, as insegna certificate list shows them", args[0])}
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.GetCertificateWithResponse(c.Context(), sha)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			d, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			d, err := get[client.CertificateDetail](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetCertificate(ctx, sha) })
 			if err != nil {
 				return err
 			}
@@ -374,15 +344,7 @@ func (a *app) findings() *cobra.Command {
 			if picked != nil {
 				params.Severity = &picked
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.ListFindingsWithResponse(c.Context(), params)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			page, err := get[client.FindingPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListFindings(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -418,15 +380,7 @@ func (a *app) findingShow() *cobra.Command {
 			if err != nil || id < 1 {
 				return usage{fmt.Errorf("%q is no finding; expected a number as insegna finding list shows them", args[0])}
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.GetFindingWithResponse(c.Context(), id)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			f, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			f, err := get[client.Finding](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetFinding(ctx, id) })
 			if err != nil {
 				return err
 			}
@@ -461,16 +415,10 @@ func (a *app) bindingShow() *cobra.Command {
 			if err != nil {
 				return usage{err}
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
 			most := 1000
-			r, err := cl.ListBindingsWithResponse(c.Context(), &client.ListBindingsParams{Q: &host, Limit: &most})
-			if err != nil {
-				return a.unreachable(err)
-			}
-			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			page, err := get[client.BindingPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.ListBindings(ctx, &client.ListBindingsParams{Q: &host, Limit: &most})
+			})
 			if err != nil {
 				return err
 			}

@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 	"os/signal"
 	"strings"
@@ -201,19 +200,6 @@ func (a *app) unreachable(err error) error {
 		why = "nothing listens there"
 	}
 	return fmt.Errorf("cannot reach the service at %s: %s; start it with: insegna serve, or name another with --service", a.address, why)
-}
-
-// answer gives the body of a good reply, or the problem as an error.
-func answer[T any](a *app, body *T, problem *client.Problem, resp *http.Response, err error) (*T, error) {
-	switch {
-	case err != nil:
-		return nil, a.unreachable(err)
-	case body != nil:
-		return body, nil
-	case problem != nil:
-		return nil, problemError(problem)
-	}
-	return nil, fmt.Errorf("the service at %s answered %s, which insegna does not understand; is it an insegna service?", a.address, resp.Status)
 }
 
 // problemError writes a problem document as an error of one or more lines.

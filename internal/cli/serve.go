@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/httpapi"
 	"insegna.example/internal/look"
@@ -64,15 +65,17 @@ func (a *app) serve() *cobra.Command {
 			if err := a.firstLink(c.Context(), s, console); err != nil {
 				return err
 			}
+			both, ctx := errgroup.WithContext(c.Context())
 			if proofs != "" {
 				at, err := net.Listen("tcp", proofs)
 				if err != nil {
 					return fmt.Errorf("cannot answer proofs at %s: %w; choose another address with --proofs", proofs, err)
 				}
-				go func() { _ = httpapi.Serve(c.Context(), at, httpapi.Proofs(s)) }()
+				both.Go(func() error { return stopped("the listener for proofs", httpapi.Serve(ctx, at, httpapi.Proofs(s))) })
 			}
 			cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
-			err = httpapi.Serve(c.Context(), listener, h)
+			both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })
+			err = both.Wait()
 			cfg.Log.Info("stopping")
 			return err
 		}),
@@ -90,6 +93,14 @@ func (a *app) serve() *cobra.Command {
 	f.DurationVar(&looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")
 	f.DurationVar(&looker.HandshakeTimeout, "handshake-timeout", 5*time.Second, "longest wait for a handshake")
 	return c
+}
+
+// stopped says which listener stopped by itself; nil when it was told to.
+func stopped(what string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s stopped: %w; the service stops with it, start it again", what, err)
 }
 
 // firstLink prints the one-time link of the first admin, to stdout and not to

@@ -15,26 +15,6 @@ func (a *app) servers() *cobra.Command {
 	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(), a.serverSites(), a.serverAnswer(), a.serverText())
 }
 
-// reply is what every call gives: the document, or the problem in its place.
-type reply[T any] struct {
-	doc     *T
-	problem *client.Problem
-	http    *http.Response
-}
-
-// asked makes a call and gives its document.
-func asked[T any](a *app, ctx context.Context, call func(context.Context, *client.ClientWithResponses) (reply[T], error)) (*T, error) {
-	cl, err := a.client()
-	if err != nil {
-		return nil, err
-	}
-	r, err := call(ctx, cl)
-	if err != nil {
-		return nil, a.unreachable(err)
-	}
-	return answer(a, r.doc, r.problem, r.http, nil)
-}
-
 func (a *app) serverList() *cobra.Command {
 	var query string
 	var limit int
@@ -45,13 +25,7 @@ func (a *app) serverList() *cobra.Command {
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.ServerPage], error) {
-				r, err := cl.ListServersWithResponse(ctx, params)
-				if err != nil {
-					return reply[client.ServerPage]{}, err
-				}
-				return reply[client.ServerPage]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
-			})
+			page, err := get[client.ServerPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListServers(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -126,13 +100,7 @@ func readText(s client.Server) string {
 }
 
 func (a *app) getServer(ctx context.Context, name string) (*client.ServerDetail, error) {
-	return asked(a, ctx, func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.ServerDetail], error) {
-		r, err := cl.GetServerWithResponse(ctx, name)
-		if err != nil {
-			return reply[client.ServerDetail]{}, err
-		}
-		return reply[client.ServerDetail]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
-	})
+	return get[client.ServerDetail](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetServer(ctx, name) })
 }
 
 func (a *app) serverShow() *cobra.Command {
@@ -199,13 +167,7 @@ func (a *app) serverSites() *cobra.Command {
 				force := false
 				params.InForce = &force
 			}
-			page, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.SitePage], error) {
-				r, err := cl.ListSitesWithResponse(ctx, args[0], params)
-				if err != nil {
-					return reply[client.SitePage]{}, err
-				}
-				return reply[client.SitePage]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
-			})
+			page, err := get[client.SitePage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListSites(ctx, args[0], params) })
 			if err != nil {
 				return err
 			}
@@ -307,12 +269,8 @@ func (a *app) serverAnswer() *cobra.Command {
 			if at != "" {
 				params.At = &at
 			}
-			list, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.SiteAnswers], error) {
-				r, err := cl.ListAnswersWithResponse(ctx, args[0], params)
-				if err != nil {
-					return reply[client.SiteAnswers]{}, err
-				}
-				return reply[client.SiteAnswers]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+			list, err := get[client.SiteAnswers](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.ListAnswers(ctx, args[0], params)
 			})
 			if err != nil {
 				return err
@@ -361,12 +319,8 @@ func (a *app) serverText() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			f, err := asked(a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (reply[client.ConfigurationFile], error) {
-				r, err := cl.GetConfigurationFileWithResponse(ctx, args[0], &client.GetConfigurationFileParams{Path: path})
-				if err != nil {
-					return reply[client.ConfigurationFile]{}, err
-				}
-				return reply[client.ConfigurationFile]{r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse}, nil
+			f, err := get[client.ConfigurationFile](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.GetConfigurationFile(ctx, args[0], &client.GetConfigurationFileParams{Path: path})
 			})
 			if err != nil {
 				return err

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"strconv"
 	"time"
 
@@ -37,11 +38,7 @@ func (a *app) surveyStart() *cobra.Command {
 			if server != "" {
 				req.Server = &server
 			}
-			r, err := cl.StartSurveyWithResponse(c.Context(), req)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			v, err := answer(a, r.JSON201, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			v, err := get[client.Survey](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.StartSurvey(ctx, req) })
 			if err != nil {
 				return err
 			}
@@ -95,11 +92,7 @@ func (a *app) surveyFollow() *cobra.Command {
 
 // follow shows a survey's progress on stderr and its result on stdout.
 func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int64) error {
-	r, err := cl.GetSurveyWithResponse(ctx, id)
-	if err != nil {
-		return a.unreachable(err)
-	}
-	v, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+	v, err := get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetSurvey(ctx, id) })
 	if err != nil {
 		return err
 	}
@@ -144,11 +137,9 @@ func (a *app) progress(targets int) (show func(client.Survey), end func()) {
 }
 
 func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, v *client.Survey) error {
-	r, err := cl.ListFindingsWithResponse(ctx, &client.ListFindingsParams{})
-	if err != nil {
-		return a.unreachable(err)
-	}
-	page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+	page, err := get[client.FindingPage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.ListFindings(ctx, &client.ListFindingsParams{})
+	})
 	if err != nil {
 		return err
 	}
@@ -189,15 +180,9 @@ func (a *app) surveyList() *cobra.Command {
 	var limit int
 	c := &cobra.Command{Use: "list", Short: "List surveys, newest first", Args: cobra.NoArgs, Example: "  insegna survey list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := cl.ListSurveysWithResponse(c.Context(), &client.ListSurveysParams{Limit: &limit})
-			if err != nil {
-				return a.unreachable(err)
-			}
-			page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			page, err := get[client.SurveyPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.ListSurveys(ctx, &client.ListSurveysParams{Limit: &limit})
+			})
 			if err != nil {
 				return err
 			}
@@ -232,11 +217,9 @@ func (a *app) surveyChanges() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := cl.GetSurveyChangesWithResponse(c.Context(), id, params)
-			if err != nil {
-				return a.unreachable(err)
-			}
-			d, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+			d, err := get[client.SurveyChanges](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.GetSurveyChanges(ctx, id, params)
+			})
 			if err != nil {
 				return err
 			}
@@ -259,11 +242,9 @@ func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, arg
 		return id, params, err
 	}
 	one := 1
-	r, err := cl.ListSurveysWithResponse(ctx, &client.ListSurveysParams{Limit: &one})
-	if err != nil {
-		return 0, nil, a.unreachable(err)
-	}
-	page, err := answer(a, r.JSON200, r.ApplicationproblemJSONDefault, r.HTTPResponse, nil)
+	page, err := get[client.SurveyPage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.ListSurveys(ctx, &client.ListSurveysParams{Limit: &one})
+	})
 	if err != nil {
 		return 0, nil, err
 	}

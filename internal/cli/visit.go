@@ -90,9 +90,7 @@ func fromEstate(req *service.VisitRequest, path string, onePort bool, port uint1
 			req.Endpoints = append(req.Endpoints, ep)
 		}
 	}
-	for i := range e.CAs {
-		req.Plain = e.CAs[i].ACME.HTTPPort // where this estate has its plain http
-	}
+	req.Plain = e.PlainPort(h.Name)
 	req.Found = "from " + path
 	req.Wanted, req.Audiences = h.Wanted, h.Audiences
 	req.Judge = check.NewJudge(service.Audiences(e), chain.NewKnown(e.Intermediates...))

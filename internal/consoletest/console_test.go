@@ -170,13 +170,13 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 	require.NoError(t, err)
 	first := certificates.JSON200.Items[0].Sha256
 	pages := []struct{ path, wait, says string }{
-		{"/", "section li h3", "10 bindings are broken, 6 need you by a known date, 15 hang straight."},
+		{"/", "section li h3", "10 bindings are broken, 6 need you by a known date, 15 agree."},
 		{"/bindings", "[aria-label='Bindings by host']", "31 bindings, 26 hosts, 5 servers"},
 		{"/certificates", "[role=gridcell]", "25 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
 		{"/servers", "[aria-label='Servers']", "5 servers: 4 read, 5 with something broken"},
 		{"/servers/pier-1", "[aria-label='Sites'] table", "13 sites at 7 listeners"},
-		{"/servers/quay-lb", "main h1", "Its configuration is not read: declare reach for it"},
+		{"/servers/quay-lb", "main h1", "HAProxy. Not possible there yet: reading its configuration"},
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
@@ -479,12 +479,12 @@ func TestLookingAgainMendsThePage(t *testing.T) {
 	r.Survey(t)
 	p := open(t, r.URL)
 	p.visit("/", "section li h3")
-	assert.Contains(t, p.text(), "1 binding is broken, 0 hang straight.")
+	assert.Contains(t, p.text(), "1 binding is broken, 0 agree.")
 	mu.Lock()
 	served = &good
 	mu.Unlock()
 	p.do(chromedp.Click(`//button[@aria-label="Look again at a.lantern.example"]`))
-	p.until(`document.querySelector("h1")?.innerText.startsWith("Nothing is broken, 1 hangs straight")`)
+	p.until(`document.querySelector("h1")?.innerText.startsWith("Nothing is broken, 1 agrees")`)
 }
 
 // TestTheDoor signs in, keeps out, sets up by a link, and shows a viewer less

@@ -7,12 +7,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"insegna.example/internal/standin/process"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -36,19 +37,9 @@ func startNginx(t *testing.T, dir, at, sites string) string {
 	head := user + "daemon off; pid nginx.pid; error_log stderr;\nevents {}\nhttp {\naccess_log off; client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\n"
 	require.NoError(t, os.WriteFile(main, []byte(head+sites+"}\n"), 0o644))
 	cmd := exec.Command("/usr/sbin/nginx", "-p", dir+"/", "-c", main, "-e", "stderr")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	started := make(chan error)
-	done := make(chan struct{})
-	go func() {
-		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := cmd.Start()
-		if started <- err; err == nil {
-			_ = cmd.Wait()
-		}
-		close(done)
-	}()
-	require.NoError(t, <-started)
-	t.Cleanup(func() { _ = cmd.Process.Signal(syscall.SIGTERM); <-done })
+	nginx, err := process.Start(cmd, syscall.SIGKILL)
+	require.NoError(t, err)
+	t.Cleanup(func() { nginx.Stop(syscall.SIGTERM) })
 	require.Eventually(t, func() bool {
 		conn, err := net.Dial("tcp", at)
 		if err == nil {

@@ -49,7 +49,7 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 			list[i] = &VisitReport{Host: host, At: time.Now().UTC(), Steps: []VisitStep{{Step: "dns", Fine: true, Seen: "a wildcard has no address of its own; visit a host of it: insegna visit HOST"}}}
 			continue
 		}
-		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: usualPlain, Audiences: []string{e.Audiences[0].Name}}
+		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host), Audiences: []string{e.Audiences[0].Name}}
 		known := installed[host]
 		if h := e.Host(host); h != nil {
 			r.Wanted, r.Audiences = h.Wanted, h.Audiences
@@ -59,7 +59,6 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 		}
 		resolver := systemResolver()
 		if ca := e.CA(m.Spec.CA); ca != nil {
-			r.Plain = ca.ACME.HTTPPort
 			if ca.ACME.Resolver != "" {
 				resolver = ca.ACME.Resolver
 			}
@@ -73,11 +72,8 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 	return list, all.Wait()
 }
 
-// Where plain http and https are when nothing else is known.
-const (
-	usualPlain  = 80
-	usualSecure = 443
-)
+// usualHTTPS is where https is when nothing else is known.
+const usualHTTPS = 443
 
 // knownEndpoints are where the mandate's last installation on each server was
 // seen, by host.
@@ -124,7 +120,7 @@ func (r *VisitRequest) lead(ctx context.Context, resolver string, known []netip.
 		ports[at.Port()] = true
 	}
 	if len(ports) == 0 {
-		ports[usualSecure] = true
+		ports[usualHTTPS] = true
 	}
 	for _, ip := range list {
 		ip = ip.Unmap()

@@ -18,12 +18,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
+
+	"insegna.example/internal/standin/process"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
@@ -200,12 +201,12 @@ func Program(t testing.TB) string {
 
 // Process is the service running as a process of its own.
 type Process struct {
-	URL    string
-	Client *http.Client
-	Cmd    *exec.Cmd
-	done   chan struct{}
-	log    strings.Builder
-	out    lockedBuilder
+	URL     string
+	Client  *http.Client
+	Cmd     *exec.Cmd
+	process *process.Process
+	log     strings.Builder
+	out     lockedBuilder
 }
 
 // StartProcess runs "insegna serve" and waits until it is ready.
@@ -240,20 +241,11 @@ func StartProcessTLS(t testing.TB, listen string, root *pkitest.Entity, args ...
 }
 
 func start(t testing.TB, p *Process, listen string, args ...string) *Process {
-	p.done = make(chan struct{})
 	p.Cmd = exec.Command(Program(t), append([]string{"serve", "--listen", listen}, args...)...)
 	p.Cmd.Stderr, p.Cmd.Stdout = &p.log, &p.out
-	p.Cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	started := make(chan error)
-	go func() {
-		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := p.Cmd.Start()
-		if started <- err; err == nil {
-			_ = p.Cmd.Wait()
-		}
-		close(p.done)
-	}()
-	require.NoError(t, <-started)
+	var err error
+	p.process, err = process.Start(p.Cmd, syscall.SIGKILL)
+	require.NoError(t, err)
 	t.Cleanup(p.Kill)
 	require.Eventually(t, func() bool {
 		resp, err := p.Client.Get(p.URL + "/api/v1/ready")
@@ -271,8 +263,7 @@ func (p *Process) Kill() { p.Signal(syscall.SIGKILL) }
 
 // Signal sends a signal and waits for the end.
 func (p *Process) Signal(s os.Signal) {
-	_ = p.Cmd.Process.Signal(s)
-	<-p.done
+	p.process.Stop(s)
 }
 
 // Log is what the process wrote; to be read after its end.

@@ -101,6 +101,30 @@ var (
 	TSIGAlgorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
 )
 
+// PlainPort is where a host has its plain http: where the CA of its mandate
+// looks, or that of any other mandate of the estate; 80 when none says.
+func (e *Estate) PlainPort(host string) uint16 {
+	const usual = 80
+	found := uint16(0)
+	for i := range e.Mandates {
+		m := &e.Mandates[i]
+		ca := e.CA(m.CA)
+		if ca == nil || ca.ACME == nil {
+			continue
+		}
+		if slices.Contains(m.Names, host) {
+			return ca.ACME.HTTPPort
+		}
+		if found == 0 {
+			found = ca.ACME.HTTPPort
+		}
+	}
+	if found == 0 {
+		return usual
+	}
+	return found
+}
+
 // CA finds a CA by name; nil when it is not declared.
 func (e *Estate) CA(name string) *CA {
 	for i := range e.CAs {

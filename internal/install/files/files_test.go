@@ -15,11 +15,12 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"insegna.example/internal/standin/process"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,7 +43,7 @@ type pier struct {
 	dir, main, site, folder string
 	plain, secure           netip.AddrPort
 	root                    *pkitest.Entity
-	nginx                   *os.Process
+	nginx                   *process.Process
 	t                       *testing.T // whose end is nginx's
 }
 
@@ -105,19 +106,10 @@ func own(i *install.Installation, key string, value any) {
 // start runs nginx on the configuration as it lies.
 func (p *pier) start(t *testing.T) {
 	cmd := exec.Command("/bin/sh", "-c", "exec "+p.command(""))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	started, done := make(chan error), make(chan struct{})
-	go func() {
-		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := cmd.Start()
-		if started <- err; err == nil {
-			_ = cmd.Wait()
-		}
-		close(done)
-	}()
-	require.NoError(t, <-started)
-	p.nginx = cmd.Process
-	p.t.Cleanup(func() { _ = cmd.Process.Signal(syscall.SIGTERM); <-done })
+	started, err := process.Start(cmd, syscall.SIGKILL)
+	require.NoError(t, err)
+	p.nginx = started
+	p.t.Cleanup(func() { started.Stop(syscall.SIGTERM) })
 	require.Eventually(t, func() bool {
 		c, err := net.Dial("tcp", p.plain.String())
 		if err == nil {
@@ -545,7 +537,7 @@ func TestAServerThatDoesNotRun(t *testing.T) {
 	p := newPier(t)
 	i := p.lay(t, plainOnly, 3)
 	before := p.state(t)
-	require.NoError(t, p.nginx.Signal(syscall.SIGTERM))
+	p.nginx.Signal(syscall.SIGTERM)
 	require.Eventually(t, func() bool { _, err := os.Stat(p.dir + "/pid"); return err != nil }, 10*time.Second, 10*time.Millisecond)
 	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)

@@ -24,8 +24,11 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
+
+	"insegna.example/internal/standin/process"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -172,13 +175,12 @@ func (c *truth) start(t *testing.T) {
 	var log bytes.Buffer
 	cmd := exec.Command(program, c.args()...)
 	cmd.Stderr = &log
-	require.NoError(t, cmd.Start())
-	done := make(chan struct{})
-	go func() { _ = cmd.Wait(); close(done) }()
-	t.Cleanup(func() { _ = cmd.Process.Signal(os.Interrupt); <-done })
+	running, err := process.Start(cmd, syscall.SIGKILL)
+	require.NoError(t, err)
+	t.Cleanup(func() { running.Stop(os.Interrupt) })
 	require.Eventually(t, func() bool {
 		select {
-		case <-done:
+		case <-running.Done():
 			t.Fatalf("nginx did not start: %s", log.String())
 		default:
 		}

@@ -10,10 +10,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"syscall"
 	"time"
+
+	"insegna.example/internal/standin/process"
 )
 
 // Program is Debian's.
@@ -36,8 +37,7 @@ type Config struct {
 // Server is a running BIND.
 type Server struct {
 	Address string
-	cmd     *exec.Cmd
-	done    chan struct{}
+	process *process.Process
 }
 
 // Start writes the configuration and starts BIND in the foreground.
@@ -89,25 +89,16 @@ func Start(c Config) (*Server, error) {
 	if err := os.WriteFile(conf, []byte(text.String()), 0o644); err != nil {
 		return nil, err
 	}
-	s := &Server{Address: c.Address, cmd: exec.Command(Program, "-g", "-c", conf, "-n", "1"), done: make(chan struct{})}
-	s.cmd.Dir = c.Dir
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	cmd := exec.Command(Program, "-g", "-c", conf, "-n", "1")
+	cmd.Dir = c.Dir
 	log, err := os.Create(filepath.Join(c.Dir, "named.log"))
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = log.Close() }()
-	s.cmd.Stdout, s.cmd.Stderr = log, log
-	started := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := s.cmd.Start()
-		if started <- err; err == nil {
-			_ = s.cmd.Wait()
-		}
-		close(s.done)
-	}()
-	if err := <-started; err != nil {
+	cmd.Stdout, cmd.Stderr = log, log
+	s := &Server{Address: c.Address}
+	if s.process, err = process.Start(cmd, syscall.SIGKILL); err != nil {
 		return nil, err
 	}
 	for range 200 {
@@ -117,7 +108,7 @@ func Start(c Config) (*Server, error) {
 			return s, nil
 		}
 		select {
-		case <-s.done:
+		case <-s.process.Done():
 			said, _ := os.ReadFile(log.Name())
 			return nil, fmt.Errorf("BIND did not start: %s", said[max(0, len(said)-600):])
 		case <-time.After(25 * time.Millisecond):
@@ -129,13 +120,10 @@ func Start(c Config) (*Server, error) {
 }
 
 // Pause stops it from answering and from hearing of changes; Resume lets it go on.
-func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
+func (s *Server) Pause() { s.process.Signal(syscall.SIGSTOP) }
 
 // Resume ends a Pause.
-func (s *Server) Resume() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
+func (s *Server) Resume() { s.process.Signal(syscall.SIGCONT) }
 
 // Stop ends it.
-func (s *Server) Stop() {
-	_ = s.cmd.Process.Signal(syscall.SIGKILL)
-	<-s.done
-}
+func (s *Server) Stop() { s.process.Stop(syscall.SIGKILL) }
