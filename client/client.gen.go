@@ -138,6 +138,39 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for HttpsRunState.
+const (
+	HttpsRunStateChecking   HttpsRunState = "checking"
+	HttpsRunStateDone       HttpsRunState = "done"
+	HttpsRunStateDrafted    HttpsRunState = "drafted"
+	HttpsRunStateFailed     HttpsRunState = "failed"
+	HttpsRunStateInstalling HttpsRunState = "installing"
+	HttpsRunStateOrdering   HttpsRunState = "ordering"
+	HttpsRunStatePreviewed  HttpsRunState = "previewed"
+)
+
+// Valid indicates whether the value is a known member of the HttpsRunState enum.
+func (e HttpsRunState) Valid() bool {
+	switch e {
+	case HttpsRunStateChecking:
+		return true
+	case HttpsRunStateDone:
+		return true
+	case HttpsRunStateDrafted:
+		return true
+	case HttpsRunStateFailed:
+		return true
+	case HttpsRunStateInstalling:
+		return true
+	case HttpsRunStateOrdering:
+		return true
+	case HttpsRunStatePreviewed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstallationState.
 const (
 	InstallationStateDone      InstallationState = "done"
@@ -1034,6 +1067,51 @@ type Hop struct {
 	Tls     bool     `json:"tls"`
 	To      string   `json:"to"`
 }
+
+// HttpsRequest defines model for HttpsRequest.
+type HttpsRequest struct {
+	// Host a name of the site
+	Host string `json:"host"`
+
+	// Mandate one to use; found or drafted when left out
+	Mandate *string `json:"mandate,omitempty"`
+	Server  string  `json:"server"`
+}
+
+// HttpsRun defines model for HttpsRun.
+type HttpsRun struct {
+	Advice  []string  `json:"advice"`
+	BegunAt time.Time `json:"begun_at"`
+	By      string    `json:"by"`
+
+	// Draft of the mandate, as in an estate file; empty when there is one
+	Draft        string     `json:"draft"`
+	FinishedAt   *time.Time `json:"finished_at,omitempty"`
+	Host         string     `json:"host"`
+	Installation *int64     `json:"installation,omitempty"`
+
+	// Mandate its name; empty until it is made
+	Mandate string   `json:"mandate"`
+	Names   []string `json:"names"`
+
+	// Next what to do then
+	Next   string `json:"next"`
+	Number int64  `json:"number"`
+	Order  *int64 `json:"order,omitempty"`
+
+	// Reason why it failed
+	Reason string `json:"reason"`
+	Server string `json:"server"`
+
+	// State drafted and previewed wait for a person
+	State HttpsRunState `json:"state"`
+
+	// Trials of the pre-flight
+	Trials []Trial `json:"trials"`
+}
+
+// HttpsRunState drafted and previewed wait for a person
+type HttpsRunState string
 
 // Installation defines model for Installation.
 type Installation struct {
@@ -2037,6 +2115,9 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
+type BeginHttpsJSONRequestBody = HttpsRequest
+
 // PreviewInstallationJSONRequestBody defines body for PreviewInstallation for application/json ContentType.
 type PreviewInstallationJSONRequestBody = InstallationRequest
 
@@ -2246,6 +2327,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginHttpsWithBody Works out what taking a site to https needs, and changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /https (the `BeginHttps` operationId).
+	BeginHttpsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginHttps Works out what taking a site to https needs, and changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /https (the `BeginHttps` operationId).
+	BeginHttps(ctx context.Context, body BeginHttpsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHttps How far a site is on its way to https
+	//
+	// Corresponds with GET /https/{number} (the `GetHttps` operationId).
+	GetHttps(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ContinueHttps Agrees to what it waits for, the mandate and its order, or the installation that is previewed
+	//
+	// Corresponds with POST /https/{number}/continue (the `ContinueHttps` operationId).
+	ContinueHttps(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListInstallations Installations and previews, newest first
 	//
@@ -2829,6 +2934,70 @@ func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...Request
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginHttpsWithBody Works out what taking a site to https needs, and changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /https (the `BeginHttps` operationId).
+func (c *Client) BeginHttpsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginHttpsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginHttps Works out what taking a site to https needs, and changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /https (the `BeginHttps` operationId).
+func (c *Client) BeginHttps(ctx context.Context, body BeginHttpsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginHttpsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHttps How far a site is on its way to https
+//
+// Corresponds with GET /https/{number} (the `GetHttps` operationId).
+func (c *Client) GetHttps(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHttpsRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ContinueHttps Agrees to what it waits for, the mandate and its order, or the installation that is previewed
+//
+// Corresponds with POST /https/{number}/continue (the `ContinueHttps` operationId).
+func (c *Client) ContinueHttps(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewContinueHttpsRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -4453,6 +4622,114 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginHttpsRequest calls the generic BeginHttps builder with application/json body
+func NewBeginHttpsRequest(server string, body BeginHttpsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginHttpsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginHttpsRequestWithBody constructs an http.Request for the BeginHttps method, with any body, and a specified content type
+func NewBeginHttpsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/https")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetHttpsRequest constructs an http.Request for the GetHttps method
+func NewGetHttpsRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/https/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewContinueHttpsRequest constructs an http.Request for the ContinueHttps method
+func NewContinueHttpsRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/https/%s/continue", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6590,6 +6867,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// BeginHttpsWithBodyWithResponse Works out what taking a site to https needs, and changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /https (the `BeginHttps` operationId).
+	BeginHttpsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginHttpsResponse, error)
+
+	// BeginHttpsWithResponse Works out what taking a site to https needs, and changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /https (the `BeginHttps` operationId).
+	BeginHttpsWithResponse(ctx context.Context, body BeginHttpsJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginHttpsResponse, error)
+
+	// GetHttpsWithResponse How far a site is on its way to https
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /https/{number} (the `GetHttps` operationId).
+	GetHttpsWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetHttpsResponse, error)
+
+	// ContinueHttpsWithResponse Agrees to what it waits for, the mandate and its order, or the installation that is previewed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /https/{number}/continue (the `ContinueHttps` operationId).
+	ContinueHttpsWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ContinueHttpsResponse, error)
+
 	// ListInstallationsWithResponse Installations and previews, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7607,6 +7912,150 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginHttpsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *HttpsRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginHttpsResponse) GetJSON201() *HttpsRun {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginHttpsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginHttpsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginHttpsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginHttpsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginHttpsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHttpsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HttpsRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHttpsResponse) GetJSON200() *HttpsRun {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHttpsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHttpsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHttpsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHttpsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHttpsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ContinueHttpsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HttpsRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ContinueHttpsResponse) GetJSON200() *HttpsRun {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ContinueHttpsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ContinueHttpsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ContinueHttpsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ContinueHttpsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ContinueHttpsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9897,6 +10346,58 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// BeginHttpsWithBodyWithResponse Works out what taking a site to https needs, and changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /https (the `BeginHttps` operationId).
+func (c *ClientWithResponses) BeginHttpsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginHttpsResponse, error) {
+	rsp, err := c.BeginHttpsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginHttpsResponse(rsp)
+}
+
+// BeginHttpsWithResponse Works out what taking a site to https needs, and changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /https (the `BeginHttps` operationId).
+func (c *ClientWithResponses) BeginHttpsWithResponse(ctx context.Context, body BeginHttpsJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginHttpsResponse, error) {
+	rsp, err := c.BeginHttps(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginHttpsResponse(rsp)
+}
+
+// GetHttpsWithResponse How far a site is on its way to https
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /https/{number} (the `GetHttps` operationId).
+func (c *ClientWithResponses) GetHttpsWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetHttpsResponse, error) {
+	rsp, err := c.GetHttps(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHttpsResponse(rsp)
+}
+
+// ContinueHttpsWithResponse Agrees to what it waits for, the mandate and its order, or the installation that is previewed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /https/{number}/continue (the `ContinueHttps` operationId).
+func (c *ClientWithResponses) ContinueHttpsWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ContinueHttpsResponse, error) {
+	rsp, err := c.ContinueHttps(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseContinueHttpsResponse(rsp)
+}
+
 // ListInstallationsWithResponse Installations and previews, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11027,6 +11528,105 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginHttpsResponse parses an HTTP response from a BeginHttpsWithResponse call
+func ParseBeginHttpsResponse(rsp *http.Response) (*BeginHttpsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginHttpsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest HttpsRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHttpsResponse parses an HTTP response from a GetHttpsWithResponse call
+func ParseGetHttpsResponse(rsp *http.Response) (*GetHttpsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHttpsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HttpsRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseContinueHttpsResponse parses an HTTP response from a ContinueHttpsWithResponse call
+func ParseContinueHttpsResponse(rsp *http.Response) (*ContinueHttpsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ContinueHttpsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HttpsRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 

@@ -2,9 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -13,127 +13,201 @@ import (
 	"insegna.example/client"
 )
 
-// https goes the whole way from a site to https.
+// https goes the whole way from a site to https. The service does it and keeps
+// how far it is; this command shows it, asks, and follows.
 func (a *app) https() *cobra.Command {
 	var server, mandate string
+	var number int64
 	var yes bool
-	c := &cobra.Command{Use: "https NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "https NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.MaximumNArgs(1),
 		Long: "Works out the names of the site that NAME belongs to, makes a mandate for them, tries what the CA\n" +
 			"will try, orders, shows what changes on the server, asks, installs, and visits every name. Nothing\n" +
-			"is changed before you agree; --yes agrees beforehand. Each step is a command of its own as well:\n" +
-			"mandate draft, add, check and order, install, mandate visit.",
-		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example --server quay-lb --mandate seafront --yes",
+			"is changed before you agree; --yes agrees beforehand. The service does it and stores each step: when\n" +
+			"this command ends before it does, --continue NUMBER takes it up again.",
+		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example --server quay-lb --mandate seafront --yes\n  insegna https --continue 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			if server == "" {
-				return usage{fmt.Errorf("on which server is %s? add --server NAME; see: insegna server list", args[0])}
-			}
 			ctx := c.Context()
-			m, err := a.mandateFor(ctx, args[0], server, mandate, yes)
+			v, err := a.httpsBegun(ctx, args, server, mandate, number)
 			if err != nil {
 				return err
 			}
-			if m.InForce == nil {
-				if m, err = a.obtained(ctx, m.Name); err != nil {
-					return err
-				}
-			} else {
-				a.say("The mandate %s has a certificate, valid until %s.", m.Name, moment(*m.InForce.NotAfter))
-			}
-			a.say("")
-			v, err := a.previewInstallation(ctx, m.Name, server)
-			if err != nil {
+			if v, err = a.httpsOrdered(ctx, v, yes); err != nil {
 				return err
 			}
-			a.showPreview(v)
-			if err := a.agreed(yes, "Install this on "+server+"?", "insegna installation begin "+fmt.Sprint(v.Number)); err != nil {
+			if v, err = a.httpsInstalled(ctx, v, yes); err != nil {
 				return err
 			}
-			if err := a.beginInstallation(ctx, v.Number); err != nil {
-				return err
-			}
-			return a.lookAgain(ctx, m.Name, args[0])
+			return a.lookAgain(ctx, v.Mandate, v.Host)
 		})}
 	c.Flags().StringVar(&server, "server", "", "the server the site is on")
 	c.Flags().StringVar(&mandate, "mandate", "", "a mandate that is there already, instead of a new one")
+	c.Flags().Int64Var(&number, "continue", 0, "take up one that was begun, by its number")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 
-// mandateFor finds the mandate for a site's names, or makes one.
-func (a *app) mandateFor(ctx context.Context, host, server, name string, yes bool) (*client.Mandate, error) {
-	show := func(name string) (*client.Mandate, error) {
-		return get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, name) })
+// httpsBegun begins, or takes up what was begun.
+func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate string, number int64) (*client.HttpsRun, error) {
+	switch {
+	case number != 0 && len(args) == 0:
+		return a.httpsNow(ctx, number)
+	case number != 0 || len(args) == 0:
+		return nil, usage{errors.New("expected NAME with --server, or --continue NUMBER alone")}
+	case server == "":
+		return nil, usage{fmt.Errorf("on which server is %s? add --server NAME; see: insegna server list", args[0])}
 	}
-	if name != "" {
-		return show(name)
+	body := client.HttpsRequest{Host: args[0], Server: server}
+	if mandate != "" {
+		body.Mandate = &mandate
 	}
-	draft, err := get[client.MandateDraft](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		return cl.DraftMandate(ctx, &client.DraftMandateParams{Server: &server, Site: &host})
-	})
-	if err != nil {
-		return nil, err
-	}
-	limit := 1000
-	page, err := get[client.MandatePage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		return cl.ListMandates(ctx, &client.ListMandatesParams{Q: &draft.Names[0], Limit: &limit})
-	})
-	if err != nil {
-		return nil, err
-	}
-	for _, m := range page.Items {
-		if !slices.ContainsFunc(draft.Names, func(n string) bool { return !slices.Contains(m.Names, n) }) {
-			a.say("The mandate %s is for %s already.", m.Name, strings.Join(draft.Names, ", "))
-			return show(m.Name)
+	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.BeginHttps(ctx, body) })
+}
+
+// httpsNow asks how far a run is.
+func (a *app) httpsNow(ctx context.Context, number int64) (*client.HttpsRun, error) {
+	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetHttps(ctx, number) })
+}
+
+// httpsContinue agrees to what a run waits for.
+func (a *app) httpsContinue(ctx context.Context, number int64) (*client.HttpsRun, error) {
+	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ContinueHttps(ctx, number) })
+}
+
+// httpsOrdered shows names and mandate, asks, and follows pre-flight and order
+// until the installation is previewed.
+func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*client.HttpsRun, error) {
+	var err error
+	if v.State == client.HttpsRunStateDrafted {
+		a.showHTTPSDraft(v)
+		if v.Draft != "" {
+			if err := a.agreed(yes, "Make this mandate, and order?", fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
+				return nil, err
+			}
+		}
+		if v, err = a.httpsContinue(ctx, v.Number); err != nil {
+			return nil, err
 		}
 	}
-	a.say("The site's names: %s", strings.Join(draft.Names, ", "))
-	for _, advice := range draft.Advice {
+	made, tried, followed := v.Draft == "", false, false
+	for {
+		if !made && v.Mandate != "" {
+			made = true
+			a.say("\nThe mandate %s is made.", v.Mandate)
+		}
+		if len(v.Trials) > 0 && !tried {
+			tried = true
+			a.showTrials(v.Trials)
+		}
+		switch {
+		case v.State == client.HttpsRunStateFailed:
+			return nil, httpsFailure(v)
+		case v.Order != nil && !followed:
+			followed = true
+			o, err := get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrder(ctx, *v.Order) })
+			if err != nil {
+				return nil, err
+			}
+			a.say("")
+			if err := a.followOrder(ctx, o); err != nil {
+				return nil, err
+			}
+		case v.State != client.HttpsRunStateChecking && v.State != client.HttpsRunStateOrdering:
+			return v, nil
+		}
+		if v, err = a.httpsLater(ctx, v); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// httpsInstalled shows what changes on the server, asks, and follows the
+// installation.
+func (a *app) httpsInstalled(ctx context.Context, v *client.HttpsRun, yes bool) (*client.HttpsRun, error) {
+	var err error
+	i := &client.Installation{}
+	if v.Installation != nil {
+		if i, err = a.installationOf(ctx, *v.Installation); err != nil {
+			return nil, err
+		}
+	}
+	if v.State == client.HttpsRunStatePreviewed {
+		a.say("")
+		a.showPreview(i)
+		if err := a.agreed(yes, "Install this on "+v.Server+"?", fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
+			return nil, err
+		}
+		if v, err = a.httpsContinue(ctx, v.Number); err != nil {
+			return nil, err
+		}
+	}
+	for v.State == client.HttpsRunStateInstalling && i.StartedAt == nil {
+		if v, err = a.httpsLater(ctx, v); err != nil {
+			return nil, err
+		}
+		if i, err = a.installationOf(ctx, i.Number); err != nil {
+			return nil, err
+		}
+	}
+	if i.StartedAt != nil {
+		if err := a.followInstallation(ctx, i); err != nil {
+			return nil, err
+		}
+	}
+	for v.State == client.HttpsRunStateInstalling {
+		if v, err = a.httpsLater(ctx, v); err != nil {
+			return nil, err
+		}
+	}
+	if v.State == client.HttpsRunStateFailed {
+		return nil, httpsFailure(v)
+	}
+	return v, nil
+}
+
+// httpsLater waits a moment and asks how far a run is.
+func (a *app) httpsLater(ctx context.Context, v *client.HttpsRun) (*client.HttpsRun, error) {
+	select {
+	case <-time.After(between):
+		return a.httpsNow(ctx, v.Number)
+	case <-ctx.Done():
+		return nil, fmt.Errorf("it goes on without this command; take it up with: insegna https --continue %d", v.Number)
+	}
+}
+
+// httpsFailure tells what stands in the way.
+func httpsFailure(v *client.HttpsRun) error {
+	if v.Next == "" {
+		return errors.New(clean(v.Reason))
+	}
+	return fmt.Errorf("%s; %s", clean(v.Reason), clean(v.Next))
+}
+
+// showHTTPSDraft shows the names of a site and the mandate for them.
+func (a *app) showHTTPSDraft(v *client.HttpsRun) {
+	if v.Draft == "" {
+		a.say("The mandate %s is for %s already.", v.Mandate, strings.Join(v.Names, ", "))
+		return
+	}
+	a.say("The site's names: %s", strings.Join(v.Names, ", "))
+	for _, advice := range v.Advice {
 		a.say("  %s", clean(advice))
 	}
 	a.say("\nA mandate for them:\n")
-	for line := range strings.Lines(draft.Text) {
+	for line := range strings.Lines(v.Draft) {
 		a.say("  %s", clean(strings.TrimSpace(line)))
 	}
-	if err := a.agreed(yes, "Make this mandate, and order?", "insegna mandate draft --server "+server+" --site "+host); err != nil {
-		return nil, err
-	}
-	m, err := get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		return cl.AddMandate(ctx, client.MandateText{Text: draft.Text})
-	})
-	if err == nil {
-		a.say("\nThe mandate %s is made.", m.Name)
-	}
-	return m, err
 }
 
-// obtained tries what the CA will try, and orders.
-func (a *app) obtained(ctx context.Context, mandate string) (*client.Mandate, error) {
-	list, err := get[client.TrialList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.CheckMandate(ctx, mandate) })
-	if err != nil {
-		return nil, err
-	}
+// showTrials shows what a pre-flight tried.
+func (a *app) showTrials(list []client.Trial) {
 	a.say("\nPre-flight")
-	for _, t := range list.Items {
+	for _, t := range list {
 		if t.Code == "" {
 			a.say("  ✓  %-8s %s: %s", t.Step, clean(t.Name), clean(t.Seen))
 			continue
 		}
 		a.say("  ✗  %-8s %s: %s\n     %s\n     → %s", t.Step, clean(t.Name), clean(t.Seen), clean(t.Spot), clean(t.Remedy))
 	}
-	if !list.Well {
-		return nil, fmt.Errorf("something is in the way of %s; the CA was not asked", mandate)
-	}
-	a.say("")
-	o, err := get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		return cl.BeginOrder(ctx, client.OrderRequest{Mandate: mandate})
-	})
-	if err != nil {
-		return nil, err
-	}
-	if err := a.followOrder(ctx, o); err != nil {
-		return nil, err
-	}
-	return get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, mandate) })
 }
 
 // between two looks at how something stands.

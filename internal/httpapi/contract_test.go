@@ -45,7 +45,7 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			}
 		}
 	}
-	assert.Len(t, called, 55)
+	assert.Len(t, called, 58)
 	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2", "/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3", "/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x", "/servers/quay/answers?host=a.test&at=127.0.0.1:1", "/surveys/1/changes?since=0"} {
 		keeps(t, router, "GET", full.URL+"/api/v1"+query, "")
 	}
@@ -59,6 +59,8 @@ func bodyFor(operation string) string {
 		return `{"file":"e.yaml","text":"estate: x"}`
 	case "beginOrder", "previewInstallation":
 		return `{"mandate":"x"}`
+	case "beginHttps":
+		return `{"server":"quay","host":"a.test"}`
 	case "addMandate":
 		return `{"text":"name: x"}`
 	case "agreeToTerms":

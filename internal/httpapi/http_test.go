@@ -1,6 +1,8 @@
 package httpapi_test
 
 import (
+	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -277,4 +279,37 @@ func TestAnEventStreamEndsWithItsSurvey(t *testing.T) {
 	again, err := r.Client.GetSurveyWithResponse(t.Context(), started.JSON201.Id)
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), *again.JSON200.FinishedAt, time.Minute)
+}
+
+// TestWhatHappensIsToldToAll has several listeners follow a survey that opens
+// and closes findings: each hears of every one, and of the end, once.
+func TestWhatHappensIsToldToAll(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	const listeners = 3
+	heard := make(chan map[string]int, listeners)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	for range listeners {
+		req, err := http.NewRequestWithContext(ctx, "GET", r.URL+"/api/v1/events", nil)
+		require.NoError(t, err)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.Equal(t, 200, resp.StatusCode)
+		go func() {
+			defer func() { _ = resp.Body.Close() }()
+			counts, lines := map[string]int{}, bufio.NewScanner(resp.Body)
+			for lines.Scan() && counts["survey-ended"] == 0 {
+				var e client.Event
+				if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok && json.Unmarshal([]byte(data), &e) == nil {
+					counts[string(e.Kind)]++
+				}
+			}
+			heard <- counts
+		}()
+	}
+	r.Survey(t)
+	for range listeners {
+		assert.Equal(t, map[string]int{"finding-opened": 18, "survey-ended": 1}, <-heard)
+	}
 }

@@ -53,6 +53,7 @@ var needs = map[string]Role{
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
 	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
+	"getHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator, // where a mandate is made: as addMandate
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 

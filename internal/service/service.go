@@ -67,6 +67,7 @@ type Service struct {
 	*Visiting
 	*Access
 	*Following
+	*TakingToHTTPS
 }
 
 // InUseError says that another process works with the same data directory.
@@ -137,10 +138,12 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
 	s.Access = &Access{base: s.base, throttle: newThrottle()}
 	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Event]bool{}}
+	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, surveying: s.Surveying, ordering: s.Ordering, installing: s.Installing, jobs: s.jobs}
 	s.Ordering.ended = s.Installing.installIssued
 	s.Surveying.register()
 	s.Ordering.register()
 	s.Installing.register()
+	s.TakingToHTTPS.register()
 	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ dueJob) error { return s.BeginDue(ctx) })
 	s.jobs.Every(dueEach, dueJob{})
 }

@@ -89,13 +89,17 @@ type Running struct {
 	Stop     func() // ends the HTTP interface before the test does
 }
 
-// Start starts a service on an empty database.
-func Start(t testing.TB) *Running {
+// Start starts a service on an empty database, with its settings changed.
+func Start(t testing.TB, change ...func(*service.Config)) *Running {
 	dsn := Database(t)
 	l := look.New()
 	l.ConnectTimeout, l.HandshakeTimeout = 2*time.Second, 2*time.Second
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	s, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second, OrderPatience: 3 * time.Second, SpreadPatience: 5 * time.Second})
+	cfg := service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second, OrderPatience: 3 * time.Second, SpreadPatience: 5 * time.Second}
+	for _, c := range change {
+		c(&cfg)
+	}
+	s, err := service.Open(context.Background(), cfg)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	h, err := httpapi.Handler(s, nil, log)

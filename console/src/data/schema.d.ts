@@ -365,6 +365,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What happens from now on, as an event stream
+         * @description Each event is named "event" and carries an Event as JSON.
+         */
+        get: operations["followEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/journal": {
         parameters: {
             query?: never;
@@ -748,6 +768,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/https": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Works out what taking a site to https needs, and changes nothing */
+        post: operations["beginHttps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/https/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a site is on its way to https */
+        get: operations["getHttps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/https/{number}/continue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agrees to what it waits for, the mandate and its order, or the installation that is previewed */
+        post: operations["continueHttps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/installations": {
         parameters: {
             query?: never;
@@ -1059,10 +1130,68 @@ export interface components {
             /** @description unified */
             diff: string;
         };
+        HttpsRequest: {
+            server: string;
+            /** @description a name of the site */
+            host: string;
+            /** @description one to use; found or drafted when left out */
+            mandate?: string;
+        };
+        HttpsRun: {
+            /** Format: int64 */
+            number: number;
+            server: string;
+            host: string;
+            /**
+             * @description drafted and previewed wait for a person
+             * @enum {string}
+             */
+            state: "drafted" | "checking" | "ordering" | "previewed" | "installing" | "done" | "failed";
+            /** @description its name; empty until it is made */
+            mandate: string;
+            names: string[];
+            advice: string[];
+            /** @description of the mandate, as in an estate file; empty when there is one */
+            draft: string;
+            /** @description of the pre-flight */
+            trials: components["schemas"]["Trial"][];
+            /** Format: int64 */
+            order?: number;
+            /** Format: int64 */
+            installation?: number;
+            /** @description why it failed */
+            reason: string;
+            /** @description what to do then */
+            next: string;
+            by: string;
+            /** Format: date-time */
+            begun_at: string;
+            /** Format: date-time */
+            finished_at?: string;
+        };
+        /** @description something that happened, with the numbers of what it is about */
+        Event: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            kind: "survey-ended" | "finding-opened" | "finding-closed" | "order-issued" | "order-failed" | "installed" | "came-back" | "stuck" | "due";
+            /** Format: int64 */
+            survey?: number;
+            /** Format: int64 */
+            finding?: number;
+            /** Format: int64 */
+            mandate?: number;
+            /** Format: int64 */
+            order?: number;
+            /** Format: int64 */
+            installation?: number;
+        };
         InstallationAct: {
             /** @description a word, such as new, link, test or reload */
             does: string;
-            /** @description the file */
+            /** @description the file, link or command */
             what: string;
         };
         /** @description a host name at an address that is looked at from outside */
@@ -2320,6 +2449,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    followEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listJournal: {
         parameters: {
             query?: {
@@ -3046,6 +3196,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginHttps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HttpsRequest"];
+            };
+        };
+        responses: {
+            /** @description what it needs */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HttpsRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHttps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how far */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HttpsRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    continueHttps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how far */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HttpsRun"];
                 };
             };
             default: components["responses"]["Problem"];

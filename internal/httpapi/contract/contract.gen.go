@@ -143,6 +143,39 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for HttpsRunState.
+const (
+	HttpsRunStateChecking   HttpsRunState = "checking"
+	HttpsRunStateDone       HttpsRunState = "done"
+	HttpsRunStateDrafted    HttpsRunState = "drafted"
+	HttpsRunStateFailed     HttpsRunState = "failed"
+	HttpsRunStateInstalling HttpsRunState = "installing"
+	HttpsRunStateOrdering   HttpsRunState = "ordering"
+	HttpsRunStatePreviewed  HttpsRunState = "previewed"
+)
+
+// Valid indicates whether the value is a known member of the HttpsRunState enum.
+func (e HttpsRunState) Valid() bool {
+	switch e {
+	case HttpsRunStateChecking:
+		return true
+	case HttpsRunStateDone:
+		return true
+	case HttpsRunStateDrafted:
+		return true
+	case HttpsRunStateFailed:
+		return true
+	case HttpsRunStateInstalling:
+		return true
+	case HttpsRunStateOrdering:
+		return true
+	case HttpsRunStatePreviewed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InstallationState.
 const (
 	InstallationStateDone      InstallationState = "done"
@@ -1039,6 +1072,51 @@ type Hop struct {
 	Tls     bool     `json:"tls"`
 	To      string   `json:"to"`
 }
+
+// HttpsRequest defines model for HttpsRequest.
+type HttpsRequest struct {
+	// Host a name of the site
+	Host string `json:"host"`
+
+	// Mandate one to use; found or drafted when left out
+	Mandate *string `json:"mandate,omitempty"`
+	Server  string  `json:"server"`
+}
+
+// HttpsRun defines model for HttpsRun.
+type HttpsRun struct {
+	Advice  []string  `json:"advice"`
+	BegunAt time.Time `json:"begun_at"`
+	By      string    `json:"by"`
+
+	// Draft of the mandate, as in an estate file; empty when there is one
+	Draft        string     `json:"draft"`
+	FinishedAt   *time.Time `json:"finished_at,omitempty"`
+	Host         string     `json:"host"`
+	Installation *int64     `json:"installation,omitempty"`
+
+	// Mandate its name; empty until it is made
+	Mandate string   `json:"mandate"`
+	Names   []string `json:"names"`
+
+	// Next what to do then
+	Next   string `json:"next"`
+	Number int64  `json:"number"`
+	Order  *int64 `json:"order,omitempty"`
+
+	// Reason why it failed
+	Reason string `json:"reason"`
+	Server string `json:"server"`
+
+	// State drafted and previewed wait for a person
+	State HttpsRunState `json:"state"`
+
+	// Trials of the pre-flight
+	Trials []Trial `json:"trials"`
+}
+
+// HttpsRunState drafted and previewed wait for a person
+type HttpsRunState string
 
 // Installation defines model for Installation.
 type Installation struct {
@@ -2042,6 +2120,9 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
+type BeginHttpsJSONRequestBody = HttpsRequest
+
 // PreviewInstallationJSONRequestBody defines body for PreviewInstallation for application/json ContentType.
 type PreviewInstallationJSONRequestBody = InstallationRequest
 
@@ -2116,6 +2197,15 @@ type ServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
+	// BeginHttps Works out what taking a site to https needs, and changes nothing
+	// (POST /https)
+	BeginHttps(c *gin.Context)
+	// GetHttps How far a site is on its way to https
+	// (GET /https/{number})
+	GetHttps(c *gin.Context, number OrderNumber)
+	// ContinueHttps Agrees to what it waits for, the mandate and its order, or the installation that is previewed
+	// (POST /https/{number}/continue)
+	ContinueHttps(c *gin.Context, number OrderNumber)
 	// ListInstallations Installations and previews, newest first
 	// (GET /installations)
 	ListInstallations(c *gin.Context, params ListInstallationsParams)
@@ -2698,6 +2788,69 @@ func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 	}
 
 	siw.Handler.GetHealth(c)
+}
+
+// BeginHttps operation middleware
+func (siw *ServerInterfaceWrapper) BeginHttps(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginHttps(c)
+}
+
+// GetHttps operation middleware
+func (siw *ServerInterfaceWrapper) GetHttps(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHttps(c, number)
+}
+
+// ContinueHttps operation middleware
+func (siw *ServerInterfaceWrapper) ContinueHttps(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ContinueHttps(c, number)
 }
 
 // ListInstallations operation middleware
@@ -3866,6 +4019,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
+	router.POST(options.BaseURL+"/https", wrapper.BeginHttps)
+	router.GET(options.BaseURL+"/https/:number", wrapper.GetHttps)
+	router.POST(options.BaseURL+"/https/:number/continue", wrapper.ContinueHttps)
 	router.GET(options.BaseURL+"/installations", wrapper.ListInstallations)
 	router.POST(options.BaseURL+"/installations", wrapper.PreviewInstallation)
 	router.GET(options.BaseURL+"/installations/:number", wrapper.GetInstallation)
@@ -4386,6 +4542,123 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginHttpsRequestObject struct {
+	Body *BeginHttpsJSONRequestBody
+}
+
+type BeginHttpsResponseObject interface {
+	VisitBeginHttpsResponse(w http.ResponseWriter) error
+}
+
+type BeginHttps201JSONResponse HttpsRun
+
+func (response BeginHttps201JSONResponse) VisitBeginHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginHttpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginHttpsdefaultApplicationProblemPlusJSONResponse) VisitBeginHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHttpsRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type GetHttpsResponseObject interface {
+	VisitGetHttpsResponse(w http.ResponseWriter) error
+}
+
+type GetHttps200JSONResponse HttpsRun
+
+func (response GetHttps200JSONResponse) VisitGetHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHttpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHttpsdefaultApplicationProblemPlusJSONResponse) VisitGetHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ContinueHttpsRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type ContinueHttpsResponseObject interface {
+	VisitContinueHttpsResponse(w http.ResponseWriter) error
+}
+
+type ContinueHttps200JSONResponse HttpsRun
+
+func (response ContinueHttps200JSONResponse) VisitContinueHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ContinueHttpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ContinueHttpsdefaultApplicationProblemPlusJSONResponse) VisitContinueHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -6107,6 +6380,15 @@ type StrictServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// BeginHttps Works out what taking a site to https needs, and changes nothing
+	// (POST /https)
+	BeginHttps(ctx context.Context, request BeginHttpsRequestObject) (BeginHttpsResponseObject, error)
+	// GetHttps How far a site is on its way to https
+	// (GET /https/{number})
+	GetHttps(ctx context.Context, request GetHttpsRequestObject) (GetHttpsResponseObject, error)
+	// ContinueHttps Agrees to what it waits for, the mandate and its order, or the installation that is previewed
+	// (POST /https/{number}/continue)
+	ContinueHttps(ctx context.Context, request ContinueHttpsRequestObject) (ContinueHttpsResponseObject, error)
 	// ListInstallations Installations and previews, newest first
 	// (GET /installations)
 	ListInstallations(ctx context.Context, request ListInstallationsRequestObject) (ListInstallationsResponseObject, error)
@@ -6712,6 +6994,100 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		if err := validResponse.VisitGetHealthResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginHttps operation middleware
+func (sh *strictHandler) BeginHttps(ctx *gin.Context) {
+	var request BeginHttpsRequestObject
+
+	var body BeginHttpsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginHttps(ctx, request.(BeginHttpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginHttps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginHttpsResponseObject); ok {
+		if err := validResponse.VisitBeginHttpsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetHttps operation middleware
+func (sh *strictHandler) GetHttps(ctx *gin.Context, number OrderNumber) {
+	var request GetHttpsRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHttps(ctx, request.(GetHttpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHttps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHttpsResponseObject); ok {
+		if err := validResponse.VisitGetHttpsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ContinueHttps operation middleware
+func (sh *strictHandler) ContinueHttps(ctx *gin.Context, number OrderNumber) {
+	var request ContinueHttpsRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ContinueHttps(ctx, request.(ContinueHttpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ContinueHttps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ContinueHttpsResponseObject); ok {
+		if err := validResponse.VisitContinueHttpsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7994,182 +8370,187 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rk9u2suBfQencKie1nIyTOE5if5pM4hufk4dvxjfnQ8o7BZGQhAwF6ADgKFqX//sWGg+CVIMiNdLc",
-	"ZPd8sjUk8ehuNPrd72elXG+kYMLo2Yv3sw1VdM0MU/DrulFaKvu/iulS8Y3hUsxezAT7w9yW8JDIBTEr",
-	"RjZ0ycicLaRis2LG7Vv/apjazYqZoGs2ezFz78+KmS5XbE3tqGv6xw9MLM1q9uLTp589K2Zmt7GvaqO4",
-	"WM4+fChmP/A1N/ZdbMgaHqYjVmxBm9rY8Z4Wdny+btbwy/7kwv+MM3Fh2JIpmOpnVTH1U7OeMxUn3FCz",
-	"aucT7mExU+xfDVesmr0wqmHpAhZSralxIz9/Njs46RumtBQ/wfjonBt4YXDOBIzPP8eA+F8Atj00bqgy",
-	"Fn+UwFw42v6Vw9hnX6Bz3TB1z9TAhvxcD9jOzUoqc94ZGnXPdq+/zUzAqxPSwAc3FNPmG1lxBgfvO22o",
-	"Ya94DVsspTBMwCmgm03NS2oRePm7pYsX75OJ/0OxxezF7G+X7aG+dE/1ZTJknLNdvvuL3kih3QreKDmv",
-	"2Xpg+o17439NW0YYF9bQJUdK/JCkkmWztlPal/yXduCrpWJsHdZSVdx+Ses3Sm6YMgC7Ba01K2ab5E/v",
-	"Z4aptd6n/+2KKQbcC14gFH5RQ7b274rRqiBUwwvXV0TTnSZCbmdF5xQAZ9mnoBa8v/np38XX5Px3VprZ",
-	"h2J21VSciZL9ytkW2G9n2dQ/hS10ZyhmC8rrRrkXuWFuf3tv+T9QpejO/gY6Tr8YwtX1inLxAxd32EhG",
-	"NdrY/cVZ51LWjIq97cdttB8V4UDFXWDQ+YaLyu5jDzAlbTQOldK+tLAkyg7t7hUXS6Y2iguYrKI7fVuz",
-	"hUnGjYe0mDFRbSQXJoOLkh2E5it46UMxWyrZbNBxVlLjE/AK5Sv7y+RaN+762hvjjosKfVBTbW41Y6Iz",
-	"R0UNuzAcOOn+J1ywofNkN0K4JhUra6pYRbiAvzNgQmRhuRC2fCHNLV0Yt4NxS5GNKeUap4aNkkaWskYf",
-	"KrZm1Q59pOEOyzy6Z4qb3SFs34T37DeyUSUCLwuGFxaUATylFAu+bBQw2CBZucUU4edWKm3Iwh8NBCD3",
-	"TFW8NIcW+Kt/rX9a4W4DQkyIPoLEk5GngHaycAYKfzYjeAfO9Ru6ZMjZlo2XRUes/tq9bAk/MLRRnC1w",
-	"FoSvJbItzlGlofU+LuduRB1QuV3JOtD7DJX8OkCHRRdh82EWFHhNtWQGgVvL+ZCrbiW3ZE3FLlxmS37P",
-	"YK1aur9b9veSPCXbFRPuEuT2tjPxCKPn1X6F88tGd+6G3MY7q/bj+Y+xzV9fIbdkCVA7eJldXfkXPxSz",
-	"eQTiIJW4t+y1IoWh7kyNv2srrlhppMJ5DPvDMCVofZusv4szbsiWCqOJf0OTuWxERYwklJSNNnLNFFGs",
-	"lCrBTryF7a3BhOEBTn1eTQ25vrry32tS0romoE2N36GgGcY7KHBxo1uBCyQsblLpChlNm9tj0AwfdtDQ",
-	"XQ9bb8zOkTw3ZEXtCgR6yxglm3mN3nk7+21JhT0sc0aovmPVS9IduqRidkhK9FpLu9y99Qe4tsvp4Bih",
-	"qUjpLQnjx+qqhW7vdFmRu7qlZvyN7D+Z7zLXrjb6thGGI1zUcyfQ6zUQirLyAhWVPwpCkrUE4Rw0Ju1N",
-	"DpatiZeEzjUTJkK9kgx4mL2dRq3crW272mXOC9Apr3AaVZlD0yhM/ugh377UoreFYJEgAMfcD1wjaJt2",
-	"HV5f7Z9u9IZCl9AVubvrCNfiwIUJlw2IFxa+HRaQ3CelXK+luM1ynAPi+4KryUIu17clxfSbYTGb4XRv",
-	"Vz5RWTtCGrafeCvc6G80U5ziMrJe0c++eD5Jk+rRjR+hi8AIwACWzsLTjaeIdbCN6w0I6iC3aCnuAK1+",
-	"ywx1LAhXusefno4Sj6Bxgk6aniWg2hq7uy2XhEf2wNTcCXJSeE1B92wY6Y0+aJmpaemMK8geFsk5HjXa",
-	"q7yE7XCfP8obZ3baJ0a+XJlJi7jxX2Cr0HwpqGkUvgbdOJo5yLhT5LafdTeZTua2VyRklm4soDwB+AEy",
-	"xpWoiey/S3XTNKLx90S0Ju2fOVGuMD8DFcQ9CspvakraY8qHrohjmPajceB7py519w/SzHyXmAHQjR/B",
-	"pYuZNlJhc3pBmDqPjlyAFCa3Apm5fxRwDh9vgCyLj2z9HtRMTw1xiSgxpZaSYCfvnQFxu5CqYz1NYFZ7",
-	"QtzDxZqqu/FH5wcu2I9UoRbStaz4grNqPB0E6ywiXf6BKIhOc9pSDXz+JbmndcM8+6+lvCM1v7OEUypm",
-	"nHV7xauKHVZFvHE2QtAvIADnIEIS50HfuFM3a5GxsC4WnuMy0aztMhRbgCWgmDXC32S60RvW0WJSjdo+",
-	"YriRc+FpJGvK3F/QmmntueswuLw505vE/B7jhtqBULgpBhocRUSRckXFcqLyleF+uK6ZTDC8tpMoGe1O",
-	"H6BsxEF+tcQ+0Q90H77pO54seROpyJxq5jx2rYfnq0+//gxceNFVfej4uGmw5X9Ld9e4nh3Vb9TItof/",
-	"g0fYfuTtiehKnDsQuYo3m5pPVfgni8xu9iA4Y8wzmJ51Tp/LHOeV1GbqOr6X2kwyb3lBe+I0zjOO+tI8",
-	"ex91aD23SRAV2XNHqPRrDCBJQZoniKvE5dgljLy43sxrXuK3rJLSTFJ68S37KcJ4+eVfA0PLcdL0bhFs",
-	"2zLAWTFbSsHQW2XBWV1NVNyzrrY8EK3yNULbcPuIXpgAH/g6rvUQfHT22ONYLNuvJpC7xwV2tiPvGX9N",
-	"KwabHNCGid+DNwkWHbsuFdKsmAqBLsNQjl4bf9TC/uOhG4BwkEUn3ErUGFqu1iEEC/+yE7Ty7NOvn33+",
-	"9BlCrfugSRTU1mhgJ+NS6CJoF1biI1vFjQH3D1MJlNotBuz0osHomgUFLXHwFmArJVwQppQETpRu4enX",
-	"zw/cqi1fTOPEnn/55Zefffq8GCeTwQh5bH0vMbmGTnT04Pffwc/ykmeWTWypMKy67VmUcq9lFV6cy9L+",
-	"FQILzAPvJnrJe+CrKsW0ZqdimkfAaSPVKe4dz2XbDYWRh2BzzzBnnpZrZlZcLJ16tqKbDROsKsiWmxUc",
-	"HRdcqO1JCs4Grgmdy8biBaPQcdLZoo2iGRNAMjrSRGhD65q6/Y36JGA43MEaouwumKjgCvYLvZAAmeQP",
-	"ZS2dGihVxdQFkHX7c0F5DT/9iuD/JV2zizkt78CM0MC/VYPf8GsqKn+SRmwCJh35rtvgqJexKAw4kAA0",
-	"jNBeeYkhQBMcReBE54uFk/zWXGsXJeIVaGz7r8K12ldInELvhIJDgU1dK9aYtzMyb2Be44bpQc1/WqSL",
-	"TwxL2cvglfftdyFQ0znD3SJRjxzmq26AYkAftNJCTma1aNznI41wNqXx1iPctgOj55YUYmuPMajhHn9S",
-	"M1rpViaznI3o3Xoua14S+PahO4rLw3f1iKGEjl9NUqFLWeGrGIw7ZPe8CtraOK8MLXH3zqQAxoeHKToW",
-	"PwlCUUPKxdB5CRRCD6Xy9vLBwMO/aizguaL+gAiTbQ3GAfbi/BJibPXRFs0DZ/IhYYABssfGAb46Ng5w",
-	"OH4vs9vIIyDRxhimLOb/929PL76mF4t3758/+/AfGG6/Z7R2jLALI0vTjU5lAHmHXvH3TGkvpg3vw4/Y",
-	"foHt5Hu5wSwsrLzD/El9HXTOVlxU9gKwqOveZcl1Msn2dlC30BuJcyxTa/w6M/IwtIycuRGKuH0/VbtM",
-	"DICve6JzP57R5OL1uCaVFKywPALcclYWDbFmXJCaO0vfKNpPV3GFXwu0uueZ9AMIc7sFCRuxp7ukJbKi",
-	"lb3sDb1jgnhpfB/U86mxBenKByJ5MwFox9/rmXAMz5u7DBu0PGc4OhZBiXCIR2RwvZp4iSaqDua4zgaK",
-	"slozIkVyB8F/FaslrQC/mnDxgliGH2LTve7qjU4AD6oYxBRzQRrNyI5NDDeNuXlT9LQ+O6KGzJVslitD",
-	"erwpjRPMD7xR7J6z7UTIK0Z9nhQaP7qlOjkmVn7hmgTFFRlsxajSWBy6NnTJqoIYpg2rLM4oKeVmV0AQ",
-	"pZuCbunupUUE2CO4Jq0ZHAkuGJB/DFVmIhyi6TdcWRGcoKnTpc9qYNq4/+ktN+XK/d/Rm/t/LeWd+1/l",
-	"YnY9UJjLzTONEuEj+38/vgXoO3RZbIMfbQkiWctwjj3NkF16Y9jmsPEpZJmG05oiPJHAHIUX7sIoepFI",
-	"IY4oMtdwwAMKOiw80mfk+cA+e8QewHToTrvCtOlKYtyFkq1UVUF0U64I1USwbQHqoKNgexAc0jFasqwp",
-	"7w9w49gRSrm2oDzsM5UAHxj20B6T3LT+jkADAaO4ZXmCePNhzKqwlMsq+3Ch5JrIxmgOgjdqRkVPXhtg",
-	"1J385vuri8++eB7UhVTu4oboldzux6a7v2Yj3zPKXg90XlEIa44rPATGU4SvdcSp88WvpdP84sLPJzp6",
-	"ktt3OAM55bpdBK/pjswZqdnCWMIJ6TqM+LEtfUU7qOX+ln1JUe+63pfnXx86C2GtOCTuuclIr8GQ0Qv2",
-	"ZrUEiWBhmCKXmpmLZvO3GNXnD0grSGmJ6+nsjw1XTJ8xIsapwMk8KADAAj0Y+F6uKEeu+zff/ViQmtEF",
-	"gaBl9IY8Ycw1LALbwd9lowStvxPG5cXsqSC4ugiXTSYxbgpOqhh83QXP329+/om0YW3eIYmyJapXE8X3",
-	"0dap0cG/rZXegaUIkEsjgf1e/ZIHkHEKXtjB6/l4oZ/mV9DgywwrmCt5x0T/rObBzoRRaK6af+Au0AU3",
-	"4+T0FaOIOcIiITCammpD7OC7OLTu3I7GWa/zaWGtVI8IJxJzlrN7pnZ+Ujufl8tXjITwRQJLtOS/ZuZw",
-	"1K2bp4We3ziGtX94/1vfAi7y5oaN1JrPaxZjAsZray4lLj+0VQS7w09WCFdyk8l1XVAVLE0Wtvdcc2OV",
-	"KkMa3dC63hFtqKgg5ZU6RZBVy0xSur9A9oJvqUjtypBBqV0K5f7KuanxQTZMbvzH6Lf4PeXG8xAAWM8i",
-	"xHOoP0UQJ5DQ8eGbP1CBebqGc7diSF8mpTlmkoUkskEs5hOzMsPDc4gjknWlT1W24Kg0gdNJBp6MQvZV",
-	"CBEckYWFojVEwe+hds/lzw1rp++qrC4NwNeAQbX0fCTIuAhKH6Htwzqy7mB7UJgYCG3B7YorqZnA9VFf",
-	"liotiVEAA/y90Y779MTBxADjv70F0B2qcoGzWr2xN7FVDHjFyNsfbqxWvOVmZVUI7jw8Dj8rYzZ2FeUG",
-	"N5NwbyNEhKaJJvZ+kZioOcbtBNt6sKhzXyMghUcEO4bHH1t9qyeZTE3/pwdL8PSSaAShRGVSWVM/+kGL",
-	"URJqMzGcKpPSZIWe0TOvacVyidyHGeoEy64VSykqLMR4gaphRLg455Es1g7qk7mPdicnF3zfcAIiGq0Y",
-	"6YZLdg6mXKTcz5+uOvCXYlYJjR40+BSFSEjylC6YdcAl3BpEx6I7fnGLmartjRjF5miRJFsmTJJ9egp3",
-	"FEYiigm2vc0XHDEK1SjDojumMEHgAJLSAtBIEqNULK9k7Ggb71u7hozuhctx4QKGPGZHLwnyw50YGEAH",
-	"Cq2bPZzShOQT5pTUgOjgN4BsgHN+q+gCi4+NbsFppUImMoVM0ls0dRlJSqmU07IPS806NW5n736/81Po",
-	"4uH6OZ8a7md46wE1qSLefmT102dfffHl88PF7DKQ+4lt31oxA4lTgAzETDUl/8XgsYKX9r3vd2Aa8qNj",
-	"S/o5+AB71z9bNmKSDTHnSqan9jC7QzuKYb/y757FF/w4xSqm+HM7Pk/ETdn3KwKSg5fMeQI3St67/y24",
-	"oDX/P/4Hiw7GGFrsg4qnuwofFJIx4COMdWR63ND4il6HWeC+VxEundS1GNhk8BC6qjRws8QzM+QE7NDl",
-	"wLWBlAzy1vJxhJNNFdhKVelcWaEnkMdetLc9qEUHAee1RTd0vEKy2z/FzREFsjPdGzD+2X1YvSgFX5jZ",
-	"j5oh4yfa+X07Ra+GNcchT1V7oDJJPpNrTAb2UslO8MEBfjFMrIdi8phVGsIaEkrEL703VOvNSlGdRJZP",
-	"QHBrlOrIBkiVW0eOY97s7ai1MOVkCVcVG7W/nCYfvpgpb54fOoe/2HfAG2tuXcnWvUC3CGxQB70x4iDN",
-	"hgrVznQfdxVnysPkKJyO32tvnfBhfjGnsCh7VB9vU3YDHMfNAnUcZGXHAjBFNLr4WHRpD4zZYiBDEVk5",
-	"G2GwzuWsHeD/cpbuED/TMXcISezYxIfIHOBYwSThMzMSA14OCFz8IhvMVLdQUpjhcNg2hQ6yWC/RJDg7",
-	"zG3WRpnNaKgTU/A+A2d1fXsn5FaMWaCLg5yzWm7J5Sf22wv49pKWa3ZRrmhdM7Fk6PLbmW59CReEF9XS",
-	"eWKdUWrh3F1cE8HumXJ1KVEDczJ4BkB7ZvRov/JxPw5LHTB3wLM/CbYnlDZypWTaEIL9KBGXbzyaA7kp",
-	"vrNf5YSuDIKNJJX0ca6446+N0UdMVsEpmFGuDsafeyegn2MAfG5vezAcrJiTL39z2Hr6whXBKYhU/mD6",
-	"tiIHecdQrZxfPBcOMhhEJiqXZ6KoD8Co1p2Ql3bN2XRlKLCJY4iaW1lVGfSlcevIUxVMG0gxy16t5ny5",
-	"+YHyJ9lHQ6saLgKvfMjEw4vA86PKvwfGkll8LWmFpZjEIDjVCMHFMoSog6HaSHkHyRLd+HwuRvsR1mgk",
-	"lwu648L5/n2dtM4ck8RR7/bM7FwxWq5w4zayNagHVq72Qz15KIeLBbKgteCQsQNHR2wwee+gUVOLCg1W",
-	"XI5uCGqM3aJlxHYLdpNOFetvveJVbu9+pttsDmYj4iW/vzOoxz8+A3Cw0ID3Tztse8JLeUEnnNszmJZJ",
-	"hVrBs3bFCTtoQ8KDI7U9bUW/DnukxrTUtMrFFTnOeu2jrJGQ0PggV3hxz5QGIEDYRhspbpg+bPd37pOw",
-	"gPzac8Vg/ZcaLZPINVlRUdWsAgFvrJGvCy00s2eg6qvShlgde0oSEaRzowVIEnZ7isli4ATWeSZhcOPq",
-	"xWEVBbHcvnivH4Z6XlVJD0M4KMkpiISQp6FTGP7yJcJOZPm7Yea/N8fpynhkN4jBC1nXcqvJ38KJlcIx",
-	"9pDZn+rXzwauxe7YzprSqneOIF1Wh6h3BdmueLkia0g/g0SLNTDMQ9p8a7Q5wnjlI8STMXA4t6nh0SMR",
-	"GHbVgBmP0TuflZORVzu5zZnw2kzJwCZXMUeazBNYzuGGHaM2kcAhVGDeZ62NUqxT1yCRJIa7LR1Ryz0o",
-	"+Fj/h4VXUqBkaoiKuvnpNSrzTu+VNNiEaMCWc0+FGVV+dCBJP4zRq5He7qKIeMhgT7w+s2ntQYcx1L87",
-	"cBj5UrDqtUAV4Mn5JJtom36QTTl6vvPF1OAVX82dakjUEi8hFh1olhLNtEYVjX6FlNhD0seKD6e33HA0",
-	"o6WntI6swG7YgfLiIZ4PC3aKtzLZ2rugjaO00tcJQsWjsmopiOm2rYgUBLL7R23ye4k6bA/Vy7Fb02eP",
-	"otnUqPoK9zY8IytjNsGwO7ZTQLDX4oLeY4WjugLRuHTOROXkc73y6enaWA1RLuAgcbEktJf8jWi0w2bz",
-	"w5ZwZ+pMQlqTmtrB2x4ooXMU2s3tK2e10wuBpHPn90roLWbtSg3a2WZIwGJcVr9Tt0gphWBlzqoRaWw8",
-	"1QRPxSHmMVikAw/uzFurXTyx/WoYbPrBcnyLgeMdW33eiWqnD+mJ4xzymH0FCKCUTV2ReewiMr5Y6xGd",
-	"Fu7YLu+egYchwKd/Fo0uiDaKiiVT5CNuSEg2NTKWfU1O0MdglPZlF3waUs+k9aD+Dxot/5ge4aAkZc2g",
-	"x/VzGOW68XN6vuTMIxH0KaADefgN5ejzJEovP2uQ5E0swohW10dsH1QtmQmNqVZyS9rinVAIxayoaHud",
-	"I+Z9V68SN/07Rpp9rBidWlIDQlByvoDpcYETi7hlskFKuWG4WSntjFkQGgu20YFQ9qToU+9cpUYiHczA",
-	"+KlyY9zipm4ncmtWtB5bfJR+nKH3OcxaaKOiiicqHFqjVT1eJdF5DsapkpdQTztjjFFqSS8tfB6rrcYq",
-	"q23l+A7I8mcrV8Eycs6B+hVDwbMt651SfDH5vp1mwgCDtodsoEBWkR+vrEeO4rZ9CN46x9ImcN4UfVgK",
-	"b803m0xRN8WgnNPadV+kAn6BrIVHGbRM8aGV+Vq+89CRNPfFM89ay9d/GaZL68nvH74A8jz2T3LluiWd",
-	"+9I9znKE2+qkqHfErLgm/gilTfi/mFJDpR0pHr1hI9UHZINvpW/LcnxUaRo/MKnXdcWE9rblTM6yK3lM",
-	"OlInE1AQBhxrrjvMKFKJLWsw003DboejIFhGbO8om7EOWWivkK9ifkxFUHHrS/wiiXQ9GHFBXJ5Vtt45",
-	"2jItSV3zEV9zq15oVi+IXJDaSTpQi0BqSFyas7YM1Kky5Goqcn5DbK8g3lqiCKnH41x8VKBXBeQ9YMCB",
-	"B5pA/kAeLN6dLxekze+Kxrm2wvuDgudbDj6ONUbP/j48u3UOXa1HuWbTQJm9mHLtSIBU5qlDP/63cxLD",
-	"0gNJtBwjnoYWYSllv0MZHZrTdYzlfLRmAQmNJ4nyHjDWRxVljLW+mVbQGxPbg68i2OKD+B42e9AsD5g4",
-	"Rci1z6c72jAF3x93t4f83TX9g6+tAvX5c9cGxv36dKhyR9c3dLB5zAT84l6lgCBYMwqHNt0XETKY91T7",
-	"omYriBVTcu0c5Pb0udRjakJ5Gkg+zvT66HmJQEdd8TpE2lmGNDqg7YjWHVO6XiDZMn5545Nl4oeRS22U",
-	"dF0cYo5e2u/DFYn06ivDA0DhPtmH5fVV4QVBsAxa6bKIJens7dTq16dL4fElA9z3OG3hLSHRIAxcmvJm",
-	"xi3dTUuMGaqFz8Qx6QUFUayEOp9SdUC7kSoTNd0lg7Y6yPXVle/C0/bncoMjOM+ca4eNWO3eZRE7A6jf",
-	"fBYjJ2G/Cu2B6SLiR5RKCcXm4XVspb+2vQD2Yk+oufDBgm2MoA8bxM5MV/c4Yez0QPBKrPeUteHhDwfC",
-	"NHNBLG3o5B402qJIQ6Xcf7Wc+2FqYN6kFBKNR1EVrCSXOzySskIV1zbLd4jK7ISnOA8Ohuc8DxE0SFXi",
-	"QW7qLtcFx6v/pZbCXGARgLFb/dyli2QqCh5oYiwy0QR5ztzjpBU4moNfvd4vHO1qhhYzoxogBvuq7jRB",
-	"O8hnPYNNbJwegp7Xxj1aiQDBGOynbKwaf2NpJFSR0KGJBXemf3nHYzEx0MLZUtDbvaAYuuH/8MauwHSA",
-	"9ACEjKrU5QCA+fABhKQFQhtvvTLNS/YEYuONoqX5hLzla+ZabP/y6pp8/vnnX9vr97/fXhe++yE88wGl",
-	"pJJlA/0eyUf29a+fffHlx4UrFQDvQSg79F+f79y/EANJiTPMfUK+gyqSUDNw3pjWrKD5UtiJBWOVbgOE",
-	"yEcOWB87PwuA4aXTuhkU85G1CylyUdcgOrgQgHnN0t4zvGTkI8tVlaD1pf/LJS1LpvUnS/nxJ7E04YvZ",
-	"a4ePpJnIi9nTTz795Gmw4dINn72YfQ5/crmCgOfL1KLky3S5BB8uxetq9gLqs33TKrsxuUjPXvyGs5r2",
-	"lcv/ahiU5/FU9C/4GYkotNEpHInQ8UwsNNbZ16rwmaLtsZ3okBVyQrXv2PMMm7p74Nv5J1QVzOzJiWXt",
-	"iDHrv/V7+MAe9/MC/n2H7vUAHq+djXrEmz/wtb1f3lkmpTdS+Iihz54+9X3ujHfZg/nR5VBe/u7NBuOg",
-	"803Sygi4x36euPOwRIDg48UFXsaAdzBcrdfUKpmzQPUxJporAr27oJGrB6qh9uz85sViPXtnx7gs6fCB",
-	"uqZ6dkYIXV+BqIAAxxV+0CeAzls3Uq90WwIqw9RaF4SWrk8TqCCuOJZO4ObtjwngLt9bAv9wCaJhzNb2",
-	"clsXlFf2lbfyrZ1pMm+6WUllXLbGO3elMm2+kU4bOwkaruIOPnRvbaMa9uGs+EcPhpO1H4562JcL+QlV",
-	"RNTaIdilB0Cd+YD32OA4g/FepGv+zPQC8468iPrVrit3vrkgWjp/TkV32hmPhNy+JIItqeH3/s727VMx",
-	"hhwjwG7X9I/+XRMMcF94Y5r7feH/sK9CvT80BRfnmcJnx42/VqCwEe1oA/lb1LsDrQTl3SRarplzPgi5",
-	"JR/ZowGSk5Durx+BafPjDMyjhb1d774CM/n+tFSRbNT/vPD/esvGhf/Xx98Vs4v4Py96X2SsY3+1Czc5",
-	"eWe/dNNTTtbMwF0L3tQFuac1r5xnJXPtJh9fvneRfR+yTOU/WcpT9llK374WZTLoGGW0T5H6yv6EyIyK",
-	"L7mrP2Y/8PU4ArWFYtDdWyClP6xL4VcF3qfwsfDtczUzkkTZTTZ4IOp/Fl2xGmQJyIq2WnJBoA4CCByN",
-	"ZnDbrLgOZatwelCsYsJwWh+4WpL3zgnXOM2QeOYi1U8joLkiM0FlaXcZzNWaLoau5vYDL5Q5NlkzF2XQ",
-	"BeQvbC3vWbvHBwtkHSw8QyzeUi0ltCx5OLBeSReGShMo4YApZpsGE0Wr6oRbP70s2i7uV2iQPUoiRYB+",
-	"xzbmBPD+B2ObLrRTknzZKaYDqVjEVS3M0mob+5Lj9d8Fz/7ZzrefIXOu/QofDrt/hmpHsbh9krTrnJRQ",
-	"a9mKsAnA/PwpuC7tXncD+pV9nMCtQ5b40sMrnAV4vOLOq39msIc4TQT625DUFwJxT6ACQfCUpWAHcm/C",
-	"U1To2JVoCPC+1V8e9G/cC3994Ht/vHt8GtoHqnU5ZQD9LeTOuEmycL9nzqlmfyzGGD1fncfomTT8nmj1",
-	"TDubjzN7Bq8ravR8NlZdA/EhBnCC4GWlsiQC6mQmV3Qg0zedtoqaD3XoRT7E+N68VjpRIQwhXmGi8PvC",
-	"xxT/9XW8V49kVA2nqiAAw7YVCyrAh4N6+Z5Xg4pcCO/bO6uIKsarQTVsL+hmKGDqMXCS46qLNqTxBJqX",
-	"H63Vutg9r5iLoceRs4qd8nNY8b30zwgiPwNGsTW/Zx335uzFb++6dwmDfEWomadkybSGuGj4sN20d7z5",
-	"TXfCjwfvj9edN3HC7HGgtlr4FKb5V2Ize+1oz8lrOhhwIVBOqtIFEWzLEPbTRS9oe0PiWSdK/DyKG9YJ",
-	"d5Ty9ulZlpBjRkGgPYGIJ9Wd9v12raLjJnfinj8gT3THUAR917104kVNF+ruf4Q4vQE87x3ty/euhv/g",
-	"rdND/zQxEULnf3KNAh7tzOXQx3vpDie4UNIh21sFQnSKNpxWNf5ohuZ30zF0OWdLVxEBP6vf2Mf/b6DK",
-	"9dk4gZWdKmjyGk+Z1Y5j+/njsOBa/+fR8As8/zceOjZacJfOaXnXoiGNtB5Cw++uLfCgDOJbBz9Ahf0r",
-	"CRdpa+dzyhX/XEkocWpRlpUkumKjR9blfa+JM4o56PS8y+KuvytoYSykYRVhVNWcqVisr9GGzFkwrf4e",
-	"R8SETxcoeGSM0iOgtdP/OmflK31FL34KI/U/aX3nghlcGQUPPy9asPLOx5rGNIDYqbDN+MfJ4Y77OqfZ",
-	"k/sP7pzNZ4NqbFKM6k61dxqtT+SIgg1DOSif/GFhuNf3OkRFZlXOaPQfAt2P4aX/P7he2kTvnFwvgJXM",
-	"XZtm73bwPR99j++szwz3L1TVj1HlPYfylPbse2SlKTYk3EfJmlanQQiUYg1K0UuQrw37A84UdfnVolvP",
-	"WSry95uff8q70cLPyyp0o0SPGfSqbFF34IIKZ96VFYSK2HYljSjlPVOsapuKU+VKoYlTGpUHms5S12gF",
-	"eB01aWaaFLHOfCgdhy6I5801z55+/fxxAzc6nUQzmp5D7CnDC9okcr0CT8xK1hXYd+9YBSoGBNMFWKs2",
-	"MXOfAkZQ5thIhCx5njgMwYUEPhyg34kqhWWsRBq7HrsD7lP8taE7e8j3Q2A6fDdnuTgLcJ4+BvN0rSBi",
-	"s9cTGCpiCYRwnXHjLrPx1Hi5UWxR8+VqIFj52kqMf3K4t2mXQ2506C9xChYCNgjX2weiycmW1zUxalf4",
-	"im8+DiS2UxqHjPuYJ4giAjLU/uSIaPP9hhAB8aWn0nNoyIx/osmW7oiRLkOpdwtmcODY0qBc/rN75d+e",
-	"kLZyytmFdgfzrJFihIwO1lNX5uU8MnqnP+ojC+m+fM35DHwAPeiX4IpQpDV3CiuhM6oEczUZuSBpf+DB",
-	"gzbKPRGw9ic1smaBH2t2nOiCd6Cf7oIYhvxlr/P4IBYGA83/NFZvKPbRqSCfjefi4kQ6ROrIi8dkrmSz",
-	"XJmiFwP+0keE2jW4croZVG2Y3NRs8DZ64145IziTtq0IHO1GdnPLSE+gOoSxrIpN1nQXcpMTCLm84WFj",
-	"zJvYuuAMfL7bOvbRXdj33GRNx9AT+BRRoVWlIaEJcGFZypLfu3w4rvb69OxhpqXcy/euctUINTfibBpT",
-	"cZ9NUHMVzHYyRTdA6Ykmbv9FyJ93vBjS5nWGfqlxDfr6ChYVy5PB41wHIBSAfdyM0ND4eZ/2TxcT/Z9A",
-	"6wn5u3Lwvg3KGGq/5O0xzapvcJTPQ/aPxW9gm2eBuRX0u4zG6nHlSkrNSLeDui+6jaFFMeroPifT/AIv",
-	"/I/E9bm1HQ25EbGAofZGSQUYMQtniwudPkEcqaihc6rzcYJJ8aSsCHITa3+fJpk5Sa51pna8nWgnydYc",
-	"SLD1Fd5Pml7rE2dDMHUnn/avH0mdNCg8p2bvicdJyMGT6vDrXLdc7XfIRZ2qnlQTw3ru2N+0veYn2czg",
-	"s/MbzTrtRTOqi45NH0+gWPqYw6ikxA5ahW9An3q5t0qm4dXH4OaSth1zslwldNV5CJaK/WLX2oAJ8CWp",
-	"2cI4rw7UN/JGQ9A8nD9IuGpbGFPwJQNQmx5WV3x/If2Chr31gFZFki5E2Cpodg1fPX1ch13aBSlDsAHl",
-	"pwhb4uXKOeH8oB6FgFxqnLk3wC6EaOzG0mZoUJTNtU8J/pUrJvkgCsVQ6zM98tkde/7ZwcK2502z3wNI",
-	"NtGjPsWNcRW7pweX/JN+x3GqQwSTvfe9+UWxNVV3UO/FMTnRcQQMEkXsUp4XgvgxoTo9UniIwOTiEWLR",
-	"QL3lplwxKN8/RVBKes0NC0t/KVmGP0JgEZT5AyRk6dKnOuvCxdh5L/gAEcbqhTnjyQ1fip8bMxtj+tDQ",
-	"0tTeMbNitmI0eLpumLm4doUROxDtM5EPJ7KZOPkFtgYxKordy1BuCewlRa9/KW4+yUt3oZbjGenJN4dF",
-	"vZoS+lU6YJ/EvvzP/pATzKGuHe+ZbKHdXr+PbAsdQkIKqkel9IxeHvxnafddzGLhH192GxyjlTq8mbB9",
-	"8UzWvjjBFIvfM6wx+6kMdD5Ln0jBnmhiNcXEHmSlPaiG5p+COSSYZPNgNxfNJm+rgw745zpDaXf9P9MR",
-	"YoY0G4Dnn+00XYMdUO8bAgntGg2LuHydYZuAfejeckC88+9MFfD+XGJQ2wvsrCYdB6t8SomH5cClZajy",
-	"ID/Xqev0GnvsY+fbBSGHzm78JEwSQAg3DkzWq28qfQjHhirj80ww/CSn42DpgoiuiRoQfPb628eg/Kwx",
-	"LbZvOoUxzcEb6rrJLVlQFTvPHwbwZdKNcRjQ17Ef4LHwLrAmVT7zyu/iJZnvYv98CGcRrG1iiweSi57u",
-	"mK9D8fSR61B0Afc4NX681ANJDB6ooPMAnCCvwQPcl/Y/TCGdCkAmdBTMEYtrOXjOUFuYAAGmS6iBdAiX",
-	"UvNwiH7fHzKnOHuv+9CF/jY45s8ImdB6K0NqbpUguEgoyM+4FVVLxYw+DTPy4rGb6KUlN1qtuSCaMU1i",
-	"5M4TPUWh/JHesbe+Fco5buZOo7BHvph/Ylvf5+zs2U6AE6g9XTqTvxRMs3rhsiMcFYDSD1UDoXCV7Fax",
-	"6ciwDsXxks7H2tzLFn3/4zWG0Pgcu8KTxef4/CeZPwtr6grzUjFwGHraSNJY5Ld39iL1TUJ+e2c3GX3m",
-	"v72fNaqevZhd0g2/vP8UZBw/9vs0F4yXzv4bHDtu2uQvMS4w+Vs3mT55ECs0tnP46yT5U2CYH959+L8B",
-	"AAD//w==",
+	"7H1rc9u2tuhfweicmbZz6Tpt07RNPrluc5K9+8ips7s/dHI9EAlJqClAGwCt6mby3+9g4UGQWqBIWfJp",
+	"792fbEkkHmsB6/14PyvleiMFE0bPnr+fbaiia2aYgk/XjdJS2f8qpkvFN4ZLMXs+E+wPc1vCj0QuiFkx",
+	"sqFLRuZsIRWbFTNun/pXw9RuVswEXbPZ85l7flbMdLlia2pHXdM/fmBiaVaz5589+fxpMTO7jX1UG8XF",
+	"cvbhQzH7ga+5sc9iQ9bwYzpixRa0qY0d70lhx+frZg2f7Ecu/Mc4ExeGLZmCqX5WFVM/Nes5U3HCDTWr",
+	"dj7hfixmiv2r4YpVs+dGNSxdwEKqNTVu5GdPZwcnfcOUluInGB+dcwMPDM6ZgPHZFxgQ/xvAtofGDVXG",
+	"4o8SmAtH279yGPv8S3SuG6bumRrYkJ/rAdu5WUllzjtDo+7Z7vV3mQl4dcIz8MENxbT5VlacwcX7Xhtq",
+	"2EtewxZLKQwTcAvoZlPzkloEXv5uz8Xz98nE/6nYYvZ89h+X7aW+dL/qy2TIOGe7fPeN3kih3QreKDmv",
+	"2Xpg+o174n9NW0YYF9bQPY6U+CFJJctmbae0D/k37cBXS8XYOqylqrh9k9ZvlNwwZQB2C1prVsw2yVfv",
+	"Z4aptd4//9sVUwyoFzxAKHyihmzt94rRqiBUwwPXV0TTnSZCbmdF5xYAZdk/QS14f/PTv4uPyfnvrDSz",
+	"D8Xsqqk4EyX7lbMtkN/Osqn/FbbQnaGYLSivG+Ue5Ia5/e095b+gStGd/QznOH1jCFfXK8rFD1zcYSMZ",
+	"1Whj9xdnnUtZMyr2th+30b5UhAsVd4FB51suKruPPcCUtNE4VEr70MIeUXZody+5WDK1UVzAZBXd6dua",
+	"LUwybrykxYyJaiO5MBlclOwgNF/CQx+K2VLJZoOOs5Ian4BXKF3ZXybXunHsa2+MOy4q9IeaanOrGROd",
+	"OSpq2IXhQEn3X+GCDd0nuxHCNalYWVPFKsIFfM+ACJGFpULY8oU0t3Rh3A7GLUU2ppRr/DRslDSylDX6",
+	"o2JrVu3QnzTwsMxP90xxszuE7ZvwnH1HNqpE4GXB8NyCMoCnlGLBl40CAhskK7eYInzcSqUNWfirgQDk",
+	"nqmKl+bQAn/1j/VvK/A2OIjJoY8g8cfIn4B2snAHCn83I3gH7vUbumTI3ZaNl0VHrP7aPWwPfiBooyhb",
+	"oCwIXUtkW5yiSkPrfVzO3Yg6oHK7knU47zNU8usAHRZdhM2HWVDgNdWSGQRuLeVDWN1Kbsmail1gZkt+",
+	"z2CtWrrvLfl7QZ6Q7YoJxwS55XYmXmH0vtq3cHrZ6A5vyG28s2o/nn8Z2/z1FcIlS4DaQWZ2deUf/FDM",
+	"5hGIg6fEPWXZihSGujs1ntdWXLHSSIXTGPaHYUrQ+jZZfxdn3JAtFUYT/4Qmc9mIihhJKCkbbeSaKaJY",
+	"KVWCnciFLddgwvAApz6tpoZcX1359zUpaV0T0KbG71DQDOEdFLi40a3ABRIWN6l0hYymze0xaIYXO2jo",
+	"roetN2bnjjw3ZEXtCgTKZYySzbxGed7OvltSYS/LnBGq71j1gnSHLqmYHZISvdbSLndv/QGu7XI6OEbO",
+	"VDzp7RHGr9VVC93e7bIid3VLzXiO7F+Z7zJsVxt92wjDESrqqRPo9RoOirLyAhWVvwpCkrUE4Rw0Ju1N",
+	"DpasiReEzjUTJkK9kgxomOVOo1bu1rZd7TL3Bc4pr/AzqjKXplGY/NFDvn2oRW8LwSJBAI65H7hG0DaN",
+	"HV5f7d9ulEOhS+iK3N11BLY4wDCB2YB4YeHbIQEJPynlei3FbZbiHBDfF1xNFnK5vi0ppt8Mi9kMP/d2",
+	"5ROVtSOkYfuKt8KNfkczxSkuI+sV/fzLZ5M0qd658SN0ERgBGMDSWXi68RSxDrZxvQFBHeQW7Yk7cFa/",
+	"Y4Y6EoQr3eNvT0eJR9A4QSdN7xKc2hrj3ZZKwk/2wtTcCXJSeE1B92wYKUcftMzUtHTGFWQPi+Qejxrt",
+	"ZV7CdrjPX+WNMzvtH0a+XJlJi7jxb2Cr0HwpqGkUvgbduDNzkHCnyG1f624yncxtr0iOWbqxgPIE4AeO",
+	"Ma5ETST/3VM3TSMazyeiNWn/zolyhfkZqCDup6D8pqakPaJ8iEUcQ7QfjQLfO3Wpu3+QZua7xAyAbvwI",
+	"Kl3MtJEKm9MLwtR5dOQCpDC5FcjM/auAU/jIAbIkPpL1e1Az/WmIS0QPU2opCXby3h0QtwupOtbTBGa1",
+	"P4h7uFhTdTf+6vzABfuRKtRCupYVX3BWjT8HwTqLSJd/IAqi05y2VAOdf0Huad0wT/5rKe9Ize/swSkV",
+	"M866veJVxQ6rIt44GyHoFxCAcxAhifOgb9ypm7XIWFgXC09xmWjWdhmKLcASUMwa4TmZbvSGdbSYVKO2",
+	"PzHcyLnwZyRrytxf0Jpp7anrMLi8OdObxPwe44bagVC4KQYaHEVEkXJFxXKi8pWhfriumUwwvLaTKBnt",
+	"Th+gbMRBfrWHfaIf6D6803c82eNNpCJzqpnz2LUenq8/++ZzcOFFV/Wh6+OmwZb/Hd1d43p2VL9RI9se",
+	"/g9eYfuStyeiK3HuQIQVbzY1n6rwTxaZ3exBcMaIZzA965w+l7nOK6nN1HW8ktpMMm95QXviNM4zjvrS",
+	"PHkfdWk9tUkQFclzR6j0awwgSUGaPxBXicuxezDy4nozr3mJc1klpZmk9OJb9lOE8fLLvwaClqOkKW8R",
+	"bNsSwFkxW0rBUK6y4KyuJiruWVdbHohW+Rqhbbh9RC9MgA+8Hdd6CD46e+1xLJbtWxOOu8cFdrcj7RnP",
+	"phWDTQ5ow8TvwZsEi45dlwppVkyFQJdhKEevjb9qYf/x0g1AOMiiE7gSNYaWq3UIwcLf7AStPP3sm6df",
+	"PHmKnNZ90CQKams0sJNxKXQRtAsr8ZGt4saA+4epBErtFgN2etFgdM2CgpY4eAuwlRIuCFNKAiVKt/Dk",
+	"m2cHuGpLF9M4sWdfffXV5589K8bJZDBCHluvJCbX0ImOHpz/HXwtL3lmycSWCsOq255FKfdYVuHFqSzt",
+	"sxBYYB54N9FL3gNfVSmmNTsV0TwCThupTsF3PJVtNxRGHoLNPcOceVqumVlxsXTq2YpuNkywqiBbblZw",
+	"dVxwobY3KTgbuCZ0LhuLF+yEjpPOFm0UzZgAktGRJkIbWtfU7W/UKwHDgQdriLK7YKICFuwXeiEBMskX",
+	"ZS2dGihVxdQFHOv244LyGj76FcH/JV2zizkt78CM0MDfqsE5/JqKyt+kEZuASUc+6zY46mEsCgMuJAAN",
+	"O2gvvcQQoAmOInCi88XCSX5rrrWLEvEKNLb9l4Gt9hUSp9A7oeBQYFPXijXm6YzMG4jXuGF6UPOvFuni",
+	"E8NSlhm89L79LgRqOme4WyTqkcN01Q1QDOiDVlrIyawWjft0pBHOpjTeeoTbdmD03JJCbO0xBjXc409q",
+	"RivdymSWshG9W89lzUsC7z50R3F5+K4eMZTQ0atJKnQpK3wVg3GH7J5XQVsb55WhJe7emRTA+PAwRUfi",
+	"J0Eoaki5GDovgULooVTeXj4YePhXjQU8V9QfHMJkW4NxgL04v+Qwtvpoi+aBO/mQMMAA2WPjAF8eGwc4",
+	"HL+X2W2kEZBoYwxTFvP/+7cnF9/Qi8W798+efvhPDLevGK0dIezCyJ7pRqcygLxDWfw9U9qLacP78CO2",
+	"b2A7eSU3mIWFlXeYP6mvg87ZiovKMgCLui4vS9jJJNvbQd1CbyROsUytcXZm5GFoGTlzIxRx+36qdpko",
+	"AI3Z6F9cBNNEW0EgvX0DdqqDaw7Gi06qzpfDcm93OCkYMZI0mr0gCwg5lIpUii4MqxwHr9nCEKeYDOfS",
+	"pPQzffKbQ/p7pDOw4zwUG4EpoPe8xxQPnpA5WzZiEkPKxLcBnBCYOtx4mLuoR0GoSDlTJ2rQOMlJk0xE",
+	"4oILrlcTmWiec0/X5rLHhxsN5zFsB2L9vNC3plXWbTU1Ogr1iYLqbCSpJMQEonPFFL8Tq3uKUZ8LhcaI",
+	"RkV1koxhUBiH20hFRTaK3XO2tXeT2mmkIpTEtMHAGvwbgVY5tRB25/6No7SatPuhcgfQr/4dGhzLaa2z",
+	"Z36j2MWi5suVGRuK9FaN8RLGbMwurQgwa09oG2XmKUO4pXHpEXf+WMHtTogCRn9e965MPyrd5KKuuSYW",
+	"poUlABBcYZEQLgsXpObOXzMKVOkqrnDhviWH+547fceqW7CTIEzFnSGyopU9vobeMUG8TWWfYc6nRoil",
+	"Kx/Ix8iQ2eO1s0xQnT+sXbEbbHXO/H8sghIVH4+rm07FE8qLhR9lw/1ZrRmRItEk4F/FakkrwK9lSs+J",
+	"FdtDhpG3QHrXAcCDKgaZIVxYEYHs2MSkgaPIb1+opIbMlWyWK0N6EmYa7Z0fOJK7SZA/QOG3VCfXxEpN",
+	"XJNgfkQGWzGqNJZNpA1dsqoghmlL5aUglJRysyuA4Lsp6JbuXlhEgFWZa9I6M5EQsUEOo8xEOESuFLhL",
+	"yj3s4n1uGtPG/ae33JQr9787b+7/Wsq7DpvxQGEuw9o0SoSX7P9+fAvQd+iy2Aa/2hIU65bgHHuboUbA",
+	"jWGb8dyp5UItwhOe5U544RhG0YsnDdGgkbiGC94yuYSEJ1wsMjrgY53DHsB0iKddYTbRSmLUhZKtVFVB",
+	"dFOurGQr2LYAo547wfYiOKRjZ8mSprxX141jRyjl2oLycOSLBPjAsIf2mGQY93cEdiRQqyzJE8Q7gWJu",
+	"nD25VgAzZKHk2ipDmoNsizrD0JvXhol2J795dXXx+ZfPgj6Xas/cEL2S2/0MI/dtNn8pI/j3QOflp7Dm",
+	"uMJDYDxFEHJHnDpfFHI6zXEqeMJ9x+u+XQSv6Y7MWdSio8IX1EN7vqI3y1J/S76kqHc9ffugFh3WikPi",
+	"npuM9BrM0b2UHVZLkAgWhilyqZm5aDb/EWOz/QVpBSktcWsr+2PDFdNnjGt0hsxkHhQA4EccTF8qV5Qj",
+	"7P7N9z8WpGZ0QSD1BOWQJ8ycgUVgO/ibbJSg9ffCuOzGPRUEN/oBs8mkN0/BSRVTaLrg+dvNzz+RNjjZ",
+	"h5WgZInq1UTxfbSPYXQKR+trdWApAuTSfA6/V7/kAWScghZ28Ho+Wuin+RXssGWGFMyVvGN7lrE82Jkw",
+	"Cs049j84BrrgZpycvmIUMSpbJARCU1NtiB18F4fWuCUtxxxbqR4RTiQW8sTumdr5Se18Xi5fMRKC0Aks",
+	"0R7/NTOHcyfcPC30/MYxrP3dR1H0/Zgib27YSK35vGYxsmu8tuYSm/NDW0WwO/xkhXAlN5mKBQuqgr/A",
+	"wvaea26sUmVIoxta1zuiDRUVFC6gThFk1TJTWsQzkL0Uiq4NFvLgtUuE3185NzU+yIbJjX8ZfRfnU248",
+	"DwGA9SxCPIf6U4TiwxE6Pgj/ByqweIXhDNwYmJ0pTBHzgUMq8CAW8wbkzPDwO0SDyrrSpyo+c1Sy1+kk",
+	"A3+MgnUzBHqPyKVF0RpymfZQuxe4xaNVdU9ldclcvpIXqqXn4/nGxcH7PBsfnJcN6rEXhYmBAEXcrriS",
+	"mglcH/XFBdPCRgUQwN8b7ahPTxxMDDD+3VsA3aFaRTip1RvLia1iwCtG3v5wY7XiLTcrq0Jwk9j6V8Zs",
+	"7CrKDW4m4d5GiAhNEx2l/VJfUXOM2wke0uAX5b7SSwqPCHYMjz+2+lZPMplaxIUeLKTWc2QJQonKFCRI",
+	"o6EOWowSF9vEoNhMYqoVekbPvKYVy5XjOExQp3nkbikqLMSor6phxLtYRpJYO6gvyXF0UFDOyeo1FAsg",
+	"0g1671xMuUipn79ddaAvxawSGr1o8CoKkZCqL11KwkBgT2sQHYvu+MYtZqq2HDGKzdEiSbZMmKSGwCnc",
+	"UdgRUUyw7W2+bJRRqEYZFt0xhQkCF5CUFoBGkhhraGklY0fbeN/aNWR0L1yOCwwYqlG485IgP/DEQAA6",
+	"UGiDpcItTY58QpySSj4d/AaQDVDO70JEwsOjJI4gCpnU5WjqMpKUUimnZR+Wmjte3Czv9zs/hS4e2M/5",
+	"1HA/w1sPqEl1TffzY548/frLr54dLkmagdxPbPvWihlItBnkkWdq4vk3Bq8VPLQfQ3UHpiE/Orakn4MP",
+	"sMf+TxWxk5ELHuBhdpd2FMF+6Z89iy/4cUoOTfHndnyeiJuy71cEJPcDVeS9+2/BBa35//EfWHQwxgSR",
+	"gZiVYVfhg0IyBnyEsRpYjxoaX5fxMAnc9yoC00ldi4FMBg+hqy3WDWgZcgJ2zuUA20AKv3lr+biDk034",
+	"2kpV6VxxuI+gGknRcntQiw4CzmuLbujIQrLbPwXniALZmfgGjH92H1YvSsGX1/ejZo7xR9r5fTulC4c1",
+	"xyFPVXuhMqmakysFx6A4OTbGTfvp84f1UGQ1s0pDWENyEnGm94ZqvVkpqpP8oAkIbo1SHdkAqVXeBlIe",
+	"erK3o9bClJMlXG8D1P5ymqomxUx58/zQPfzFPgPeWHPrCm/vBbpFYIM66I0RB89s6DPgTPdxV3GmPEyO",
+	"wun4vfbWCS/mF3MKi7JH9fE2ZTfAcdQsnI6DpOxYAKaIRhcfS+ftgTFb0mkoIitnIwzWuZy1A/xfztId",
+	"4mc65g4hITmA+BCZkRH4Pr8uMeDlgMDFL7LBTHULJYUZDodtE6GhFsElGvNuh7nN2iiz0e11YgreJ+Cs",
+	"rm/vhNyKMQt0cZBzVsstufzUvnsB717Scs0uyhWtayaWDF1+O9OtL8SF0KJaOk+sM0otnLuLayLYPVOu",
+	"ujBqYE4GzwBoz4we7Vc+7sdhqQPmDnj2J8H2hJ6NXEGwNoRgP0rEVY0YTYHcFN/bt45KF3Bxrrjjr820",
+	"QkxWwSmYUa4OZhF5J6CfYwB8bm97MByse5YvYnbYevrclTIriFT+YvrmUAdpx1DFs188FQ4yGEQmKpct",
+	"qKgPwKjWnZCXds3ZohNQJhnHEDW3sqoy6Evj1pFfVTBtICWJexX3801DBopYZX8aWtVwKw/lQyYe3sqD",
+	"H9XEIxCWzOJrSSssUTAGwalGCC6WIUQdDNVGyjtIlujG53Mx2o+wRiO5XNAdF87376tdduaYJI56t2dm",
+	"54rRcoUbt5GtQVXHcrUf6slDUXMskKXC87H2xg4UHbHB5L2DRk0tDTdYNz+6IagxdouWENsttMlS/a1X",
+	"vMrt3c90m82kb0Rk8vs7g64q4/O4B8vFeP+0w7Y/eCkt6IRzewLTEqlQ8X3WrjghB21IeHCktret6HfT",
+	"iKcxbRigcnFFjrJe+yhrJCQ0/pArn7tnSgMQIGSjjRQ3TB+2+zv3SVhAfu25kt7+TY0Wu+WarKioalaB",
+	"gDfWyNeFFprZM1C7W2lDrI49JYkIinKgZaQScnuKyWLgBNY/LCFw46p+YnVhsQztyNcPQz2vqqSXIVyU",
+	"5BbEg5A/Q6cw/OULPZ7I8nfDzD82x+nKeGQ3iMELWddyq8l/hBsrhSPsoT5Lql8/HWCL3bGdNaVV79yB",
+	"dFkdot4VZLvi5YqsIf0MEi3WQDAPafOt0eYI45WPEE/GwOHcFviIHolAsKsGzHiM3vmsnIy82qlQkQmv",
+	"zRR+bXJ1z6TJ/ALLOdx2adQmEjiEOvr7pLVRinWq0ySSxHDPvCM6cuDVD5yIsPBKChS+DlFRNz+9RmXe",
+	"6R3vBlvJDdhy7qkwo4pID5RaCWP0Ol20uygiHjLYE6/PbFp70GUMVUwPXEa+FKx6LVAFeHI+ySbaph9k",
+	"U46e73xJTHjE9+SgGhK1xAuIRfep+pppjSoa/TpXsROwjxUfTm+54WhGS09pHdlHw7ADTSJCPB8W7BS5",
+	"MtlaXtDGUVrp6wSh4lFZtSeI6bY5lBQEarSM2uQriTpsD1U9s1vTZ4+i2dSo+gp8G34jK2M2wbA7tt9L",
+	"sNfigt5jhaO6Mv+4dM5E5eRzvfLp6dpYDVEu4CJxsSS0l/yNaLTDZvPDlnBn6kxCWpPOCMHbHk5C5yq0",
+	"m9tXzmqnF8KRzt3fK6G3mLUrNWhnW9oBiXFZ/U7dIqUUgpU5q0Y8Y+NPTfBUHCIeg6WW8ODOvLXaxRPb",
+	"t4bBph8sx7cYON6x1aedqHb6kM5mziGP2VfgAJSyqSsyj72gxpfcPqJfzh3b5d0z8CNezsblUGmjqFgy",
+	"RT7mhoRkUyNj8e7kBn0CRmlfdsGnIfVMWg/q4qPRIr7pFQ5KUtYMelxXnlGuGz+np0vOPBJBnwI6HA+/",
+	"odz5PInSy88aJHkTS+miPVIQ2wdVS2ZCe8GV3JK2BDMUQjErKkgMYkDM+67qMG76d4Q0+7NidGpJDQhB",
+	"yfkCpscFTizFmckGKeWG4WaltL9xQWgsu0kHQtmT0n29e5UaiXQwA+O3yo1xi5u6ncitWdF6bPFR+nGG",
+	"3ucwa6GNV7pyhwqH1mhVj1dJdJ6DcarkJaennTHGKLVHL21fEWtmx1rZbf+PDsjydytXhzhSzoH6FUPB",
+	"sy3pnVJCN3m/nWbCAIO2h2ygQFaRH6+sR4ritn0I3jpH0iZQ3hR9WApvzTebTGlOxaCc09r10KUCPoGs",
+	"hUcZtETxofVVW7rz0JE09yWQz1qR3b8Zpku7guxfvgDyPPZPwnLdks7NdE9ZqVSKekfMimvir1CnSumU",
+	"GirtSPHqDRupPiAbfCt9c63jo0rT+IERlZfbSsUVE9rbljM5y65wPelInUxAQRhwrLkeX6OOSmw8hplu",
+	"GnY7HAXBMmJ7R9mMdchCk5x8L4pj6jqLW1+oHUmk68GIC+LyrLJdK9DGl0nqmo/4mlv1QrN6QeSC1E7S",
+	"gVoEUkPi0py1ZaBOlSFXU5HzG2J7BfHWHoqQejzOxUcFyiog7wEDDvygCeQP5MHi3flyQdr8rmica/t0",
+	"PCh4vqXg40hj9Ozvw7Nb59DVepRrNg2UWcaUayoFR2WeOvTjv52bGJYejkRLMeJtaBGWnux3KKFDc7qO",
+	"sZyP1iwgofEkUd4Dxvqoooyx1jfT2jJgYnvwVQRbfBDfw2YPmuUBE6cIufb5dEcbpuD943h7yN9d0z/4",
+	"2ipQXzxzzbzcp8+GKnd0fUMHW4BNwC/uVQoIgjWjcGjTfdFK6M5T7YuarSBWTMm1c5Db2+dSj6kJ5Wkg",
+	"+TjTsannJQIddcXrEGlnCdLogLYjSnZPKWaNZMv45Y1PlokvRiq1UdL14ok5emnXJlck0quvDA8ABX6y",
+	"D8vrq8ILgmAZtNJlEUvSWe7U6tenS+HxJQPc+/jZwhv7okEYuDTlzYxbupuWGDPU0YSJY9ILCqJYCXU+",
+	"peqAdiNVJmq6ewza6iDXV1e+l1rbZdENjuA8c68dNmLPEpdF7AygfvNZjJyE/OI1yl1E/IhSKaFlCDyO",
+	"rfTXtqPLXuwJNRc+WLCNEfRhg9id6eoeJ4ydHgheifWesjY8/MeBMM1cEEsbOrkHjbYo0lBDjl8t5X6Y",
+	"Gpg3KYVE41GnClaSyx0eebJCFdc2y3folNkJT3EfHAzPeR8iaJCqxIPU1DHXBcer/6WWwlxgEYCxW/3c",
+	"pYtkKgoeaEUvMtEEecrco6QVOJqDX73eLxztaoYWM6MaOAz2Ud1pZXmQznoCm9g4PQQ9rY17tBIBgjHY",
+	"T9lYNf7GnpFQRUKHVkTcmf7lHY/FxEALZ0tBb/eCYuiG/90buwLRgaMHIGRUpS4HAMyHDyAkLZCz8dYr",
+	"07xkH0FsvFG0NJ+St3zNNGD4l5fX5IsvvvjGst9/vL0ufA9b+M0HlJJKlg107SUf28e/efrlV58UrlQA",
+	"PAeh7Bu6BDsC/IUYSEqcYe5T8j1UkYSagfPGtGYFzZfCTiwYq3QbIEQ+dsD6xPlZAAwvnNbNoJiPrF1I",
+	"kYu6BtHBhQDMa5Z2EOMlIx9bqqoErS/9N5e0LJnWny7lJ5/G0oTPZ68dPpKWUM9nTz797NMnwYZLN3z2",
+	"fPYFfOVyBQHPl6lFyZfpcgk+XIrX1ew51Gf7tlV2Y3KRnj3/DSc17SOX/90wKM/jT9G/4GM8RKEZWuGO",
+	"CB1PxEJ7tH2tCp8p2h7biQ5ZISdU+46dK7Gpuxe+nX9CVcHMnpxY1o4Ys/5bv4cP7HEfL3o9mtK9HsDj",
+	"tbNRj3jyB762/OWdJVJ6I4WPGPr8yRPfrdR4lz2YH10O5eXv3mwwDjrfJg3pgHrs54k7D0sECD5eXOBl",
+	"DHgHw9V6Ta2SOQunPsZEc0WgAyO04/ZANdTend+8WKxn7+wYlyUdvlDX1DWzOROErq9AVECA4wo/6BNA",
+	"560bqVe6LQGVYWqtC0JL120PVBBXHEsncPP2xwRwl+/tAf9wCaJhzNb2clsXlFf2kbfyrZ1pMm26WUll",
+	"XLbGO8dSmTbfSqeNnQQNV3EHH7pc26iGfTgr/tGL4WTth6Me9uVCfkIVEbV2CHbpAVBnPuA9tqnPYLwX",
+	"6Zq/M73AvCMZUb/adeXuNxdES+fPqehOO+ORkNsXRLAlNfze82zfBBsjyDEC7HZN/+jzmmCA+9Ib09zn",
+	"C//Fvgr1/tAUXJxnCp8dN56tQGEj2tEG8lzUuwOtBOXdJFqumXM+CLklH9urAZKTkO7bj8G0+UkG5tHC",
+	"3q53X4GZzD/tqUg26j9e+L/esnHh//r4u2J2Ef/zovdFxjr2V2O4yc07O9NNbzlZMwO8FrypC3JPa145",
+	"z0qG7SYvX753kX0fskTlv1hKU/ZJSt++FmUy6BhltE+R+tp+hMiMii+5qz9mX/D1OMJpC8Wgu1wgPX9Y",
+	"r9mvC7zb7GPh2+dqZiSJspts8EDU/yy6YjXIEpAVbbXkgkAdBBA4Gs2A26y4DmWr8POgWMWECW0P86wl",
+	"ee6ccI3TDIlnLlL9NAKaKzITVJZ2l8FcreliiDW3L3ihzJHJmrkogy4gf2Frec/aPT5YIOtg4Sli8ZZq",
+	"KaFlycOB9VK6MFSaQAkHTDHbNJgoWlUn3PrpZdF2cb/SumHjJFIE6HdsY04A778ztulCOz2SLzrFdCAV",
+	"i7iqhdmz2sa+5Gj998Gzf7b77WfI3Gu/wofD7p+h2lEsbp8k7TonJdRatiJsAjA/fwquS7vX3YB+ZX9O",
+	"4NY5lvjSwyOcBXi85M6rf2awhzhNBPrbkNQXAnFPoAJB8JQ9wQ7k3oSnqNCxK9EQ4H2rvzzo37gH/vrA",
+	"9/549/Npzj6cWpdTBtDfQu6MmyQL93vmnGr2w2KM0fPleYyeOiSrT7Z6tnVNxpo9g9cVNXo+HauugfgQ",
+	"AzhB8LJSWRIBdTKTKzqQ6ZtOW0XNhzr0Ih9ifG9eK52oEIYQrzBR+HzhY4r/+jrey0cyqoZbVRCAYduK",
+	"BRXgw0W9fM+rQUUuhPft3VVEFePVoBq2F3QzFDD1GDjJUdVFG9J4As3Lj9ZqXeyeV8zF0OPIWTFau6qZ",
+	"Oay8ck+cEUR+BuzE1vyeddybs+e/vevyEgb5iq75vSyZ1hAXDS+2m/aOt7Bp8NBm2fa3bMnFK+/FPYcc",
+	"D2OHcMBRQvxnJ567EVkZixvnDD0Fo5fqTvuuqxS62juGD4VRjYQ8eu1mc2HNXsYIMVkJAjsR4ykaL9+7",
+	"Ou2DlCUgc5oMAHHRP7kq8GelEUM48b35ToCNV77Ln4c/h5oNlkhs6S5iYxLIL+3uuXClc/C7dO2f+DcG",
+	"Oj6XcNO2FGyQUhWdnsRBPINgzlgTNEVI7I2ddoMfwlz3uyGZ+XXnSZwZ96SutkPCFEHxryRa7bXgPqd8",
+	"1cGAC/t0WNYFEWzLEJGrj/JiWCXtZMach8lh3b8fmdd1839wASwo8Sfndh4jjuP5C/KR7hjHpYg53IH1",
+	"HcMHO9+N4oc99P9JifIY9PFeitcJhOgOmY2SNIQlFm0KgWr81QwNP6dj6HJuBc0Dcuj/G6hyvYVO4Fmk",
+	"Chpbx1u2pUeywBYLiplGDaDhF/j933jo+KUgRGROy7sWDWl2yRAafnet0AdlEN8u/QFmu7+ScJG2sz+n",
+	"XPHPlYSyzhZlWUmiqyp7ZF3e9xrXo5iD7va7LO76u4K27UIaVhFGVc2tqOsLlDbakDkL7qTf44iY8OmC",
+	"o4+My3wEtHZ6/ue07tJXMeSncMz9k9Z3LoDLlY7x8POiBSvvfHx9TH2K3VnbKif4cbjjvrZz9ub+nbsA",
+	"m7NBNTZmR+1FtXeUr0/kfIcNQwk8n/BmYbjX6z9EgmfNbNHROQS6H8ND/39QvbRx6DmpXgArmbvW9N7V",
+	"6vvc7og2VFTZOAHcp1pVP0aV9xzKU9qn9JGVptiEdR8la1qdBiFQfjooRS9AvjbsD7hT1NWUEN0a9lKR",
+	"v938/FM+dCB8vKxCB170mkF/3hZ1BxhUuPOulCp0AbAraUQp75liVXSfQQ6KoS5F7ky5C51G296GB7SO",
+	"mjQbV4rYWyOUy0QXxPPmmqdPvnn2uMFqne7JGU3PIfaUIVVt4Qy9Au/zStYV+LTuWAUqBgQQB1irNhl9",
+	"/wSMOJljo6+yx/PEoVcuDPrhAP1eVCksY/Xl2On9RWvLtHo03dlLvh/216G7OcvFWYDz5DGIZ2LfPZGh",
+	"IpZ9CeyMG8fMxp/Gy41ii5ovVwMJGtdWYvyTw71NNR8KHYKeOqcgIWCDcD4tyKAhW17XxKhd4atc+ti3",
+	"2EJuHDLuY240igjIyv2TI6LNcR5CBMTUn0rPoaEayEfRlQVZmT0umMGBI0uDcvnP7pF/e0LaalFnF9od",
+	"zLNGihEyOlhPXWmr88jonZ7Qjyyk+5Jd5zPwAfSgR4wrvJPWGSushM6oEszVoeWCpD3RBy/aKPdEwNqf",
+	"1MiaBX6sU3QiBu9AP90FMQz5NMPmIBYGk2v+NFZvKHDU6ZqRjWHl4kQ6ROrIi9dkrmSzXJmil/fywkfB",
+	"2zW4EuIZVG2Y3NRskBu9cY+cEZxJq2oEjnYju7klpCdQHcJYVsUma7oL9RgSCLlaCcPGmDexXcsZ6Hy3",
+	"Xfaju7DvucmajqEP+ikCU6pKQxIn4MKSlCW/dznAXO31JtvDTHtyL9+7an0j1NyIs2lExb02Qc1VMNvJ",
+	"FN0ApY80cfsvQs0QR4uhVIjOnF9qXFPSvoJFxfJk8DjXBQhFrx83Cz40u98/+6fLA/kvOOvJ8XctMHzr",
+	"pzGn/ZK31zSrvsFVPs+xfyx6A9s8C8ytoN8lNFaPK1dSakYoafuVxUYDGFoUo+7c52SaX+CB/5FYZre2",
+	"oyE3Iv451BsqqQAjZhGDBH1zWKNJRQ2dU52PjU4KxmVFkJvY7+A0BRySggLO1I63UO4UFjAHigr4rhYn",
+	"LSngiwWEBJJODYG/fvZI0pT1nJq9PzxOQg6eVIdf57rlar8rOOpU9Uc1Maznrv1NcL9MtJnBa+c3mnVa",
+	"KmdUFx0b3Z5AsfQxh1FJiV0DC/C36Y6Xe6tkmlJyDG4uadslLEtVQiexh2Cp2C/wrw2YAF+Qmi2M8+pA",
+	"TTdvNATNw/mDhKswiBEFXyYFtelhvRT2F9Iv4tpbD2hVJOm8hq2CZtfw9ZPHddilnd8yBzag/BRhS7xc",
+	"OSecH9SjEJBLjTP3BtiFEI3d2LMZmrJl64ukB/6lK6D7oBOKodZnt+Uz2vb8s4PFvM9bWmQPINnktvoU",
+	"HOPKZQg7tzeA8qMeGYKoAedasHzfm18UW1N1B/kWjsiJjiNg8FC4lv+DQhA/JlSndxQeIjC5eIRYKFVv",
+	"uSlXDFqWTBGUkv6aw8LSX0qW4Y8QWASlTQEJ2XPpyzvowsXYeS/4wCGMFVtzxpMbvhQ/N2Y2xvShoY2z",
+	"5TGzYrZiNHi6bpi5uHbFYDsQ7RORDyeymTj5BbYGMSqK3ctQYg7sJUWvZzNuPslLd6F+7RnPk2+IjXo1",
+	"JfTodcA+iX35n/0hJ5hDXQvyM9lCu/3NH9kWOoSEFFSPetIzennwn6UdxzGLhf/5stvUHa1O5M2E7YNn",
+	"svbFCaZY/BDqczoDna9MQqRgH2liNcXEHmSlPagA6X8Fc0gwyebBbi6aTd5Wd8PMPzbnukN27D/jFWKG",
+	"NBuA55/tNl2DHVDvGwIJ7RoNi7h8nSGbgH3oWHVAvPPPTBXw/lxiUNv/8KwmHQerfEqJh+UA0zJUeZCf",
+	"69Z1+is+9rXzLdKQS2c3fhIiCSAEjgOT9Wo6Sx/CsaHK+DwTDD/J7ThYriWia6IGBK+9/u4xTn7WmBZb",
+	"1p3CmObgDbUsfYkFiP4bBeDLpAPtMKCvYw/UY+FdYI35fOaV38ULMt8RDxPXdkuwtnE3HkguerpjvvbO",
+	"k0euvdMF3OPUNfNSDyQxeKCCzgNwgrwGD3DfzuTwCelUPTOhi2rusLg2q+cMtYUJMnUyIJ9M+5Sa05Qs",
+	"6QyZU5y9132Iob8NjvkzQia0G8wcNbdKEFwkNCFh3IqqpWJGn4YYefHYTfTCHjdarbkgmjFNYuTOR3qK",
+	"QvkjvWNvffunc3DmTnPER2bMP7Gt7+149mwnwAnU2y+dyV8Kplm9cNkR7hSA0g+VUqFYn+xW7urIsA7F",
+	"kUnnY23uZYu+//G6amh8jl3hyeJzfP6TzN+FNXXFyKkYuAw9bSRppvTbO8tIfWOk397ZTUaf+W/vZ42q",
+	"Z89nl3TDL+8/AxnHj/0+zQXjpbP/BseOmzb5JsYFJt91k+mTH2JV2nYOz06SrwLB/PDuw/8NAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,0 +1,313 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
+	"insegna.example/internal/store"
+	"insegna.example/internal/work"
+)
+
+// TakingToHTTPS is the room that takes a site from plain http to https: names,
+// mandate, pre-flight, order, preview, installation, look. Each step is stored
+// before the next begins; it waits for a person before a mandate is made and
+// ordered, and before a server is changed.
+type TakingToHTTPS struct {
+	base
+	surveying  *Surveying
+	ordering   *Ordering
+	installing *Installing
+	jobs       *work.Jobs
+}
+
+// HTTPSRun is a site on its way to https.
+type HTTPSRun = store.HTTPSRun
+
+// States of a run, in their order.
+const (
+	httpsDrafted    = "drafted"  // waits for a person
+	httpsChecking   = "checking" // what the CA will try is tried
+	httpsOrdering   = "ordering"
+	httpsPreviewed  = "previewed" // waits for a person
+	httpsInstalling = "installing"
+	httpsDone       = "done"
+	httpsFailed     = "failed"
+)
+
+// httpsNext says how a run that waits goes on.
+var httpsNext = map[string]string{httpsDrafted: httpsChecking, httpsPreviewed: httpsInstalling}
+
+// httpsJob takes a run on.
+type httpsJob struct {
+	Number int64 `json:"number"`
+}
+
+// Kind implements work.Args.
+func (httpsJob) Kind() string { return "https" }
+
+// register registers the job of runs.
+func (s *TakingToHTTPS) register() {
+	work.Handle(s.jobs, work.Orders, workTries, func(ctx context.Context, j httpsJob) error { return s.run(ctx, j.Number) })
+}
+
+// BeginHTTPS works out what taking a site to https needs, and changes nothing:
+// its names, and the mandate for them, one that is there or a draft. mandate names
+// one to use, "" lets it be found.
+func (s *TakingToHTTPS) BeginHTTPS(ctx context.Context, server, host, mandate string) (*HTTPSRun, error) {
+	v := &HTTPSRun{Server: server, Host: host, State: httpsDrafted, Mandate: mandate, Names: []string{}, Advice: []string{}, Trials: []store.HTTPSTrial{}, By: actor(ctx), CreatedAt: time.Now().UTC()}
+	if mandate != "" {
+		m, err := s.ordering.Mandate(ctx, mandate)
+		if err != nil {
+			return nil, err
+		}
+		v.Names = m.Spec.Names
+	} else if err := s.draft(ctx, v); err != nil {
+		return nil, err
+	}
+	return v, s.store.AddHTTPSRun(ctx, v, &store.Act{Actor: actor(ctx), Action: "https.begin", Subject: host, Detail: map[string]any{"server": server, "mandate": v.Mandate}})
+}
+
+// draft finds the mandate for the names of the site a host belongs to, or drafts
+// one.
+func (s *TakingToHTTPS) draft(ctx context.Context, v *HTTPSRun) error {
+	d, err := s.ordering.DraftMandate(ctx, v.Server, v.Host)
+	if err != nil {
+		return err
+	}
+	v.Names, v.Advice = d.Names, append([]string{}, d.Advice...)
+	const most = 1000
+	list, err := s.ordering.Mandates(ctx, d.Names[0], "", most)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		if !slices.ContainsFunc(d.Names, func(n string) bool { return !slices.Contains(list[i].Spec.Names, n) }) {
+			v.Mandate = list[i].Name
+			return nil
+		}
+	}
+	v.Draft = d.Text
+	return nil
+}
+
+// HTTPS gives a run.
+func (s *TakingToHTTPS) HTTPS(ctx context.Context, id int64) (*HTTPSRun, error) {
+	v, err := s.store.HTTPSRun(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &UnknownError{"way to https", strconv.FormatInt(id, 10), "https --help"}
+	}
+	return v, err
+}
+
+// ContinueHTTPS agrees to what a run waits for: the mandate and its order, or the
+// installation that is previewed.
+func (s *TakingToHTTPS) ContinueHTTPS(ctx context.Context, id int64) (*HTTPSRun, error) {
+	v, err := s.HTTPS(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if v.State == httpsDrafted && v.Draft != "" {
+		if err := Permit(ctx, "addMandate"); err != nil {
+			return nil, err
+		}
+	}
+	act := &store.Act{Actor: actor(ctx), Action: "https.continue", Subject: v.Host, Detail: map[string]any{"server": v.Server, "from": v.State}}
+	err = s.store.ContinueHTTPSRun(ctx, id, httpsNext, act, time.Now().UTC(), func(ctx context.Context, tx store.Tx, id int64) error {
+		return work.Add(ctx, s.jobs, tx, httpsJob{id})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.HTTPS(ctx, id)
+}
+
+// asPerson lets a job act for the person who began a run.
+func asPerson(ctx context.Context, name string) context.Context {
+	return WithCaller(ctx, &Caller{Person: &store.Person{Name: name}, Role: Operator})
+}
+
+// run takes a run as far as it goes without a person.
+func (s *TakingToHTTPS) run(ctx context.Context, id int64) error {
+	v, err := s.store.HTTPSRun(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	ctx = asPerson(ctx, v.By)
+	steps := map[string]func(context.Context, *HTTPSRun) error{httpsChecking: s.check, httpsOrdering: s.order, httpsInstalling: s.install}
+	for step := steps[v.State]; step != nil; step = steps[v.State] {
+		if err := step(ctx, v); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if !s.failed(v, err) {
+				return err
+			}
+		}
+		if err := s.store.SaveHTTPSRun(ctx, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// failed ends a run by what stands in its way; false when the fault is this
+// service's own, so that it is tried again.
+func (s *TakingToHTTPS) failed(v *HTTPSRun, err error) bool {
+	var refused *RefusedError
+	var unknown *UnknownError
+	var own *issue.Failure
+	switch {
+	case errors.As(err, &refused):
+		s.end(v, httpsFailed, refused.Reason, refused.Next)
+	case errors.As(err, &own):
+		s.end(v, httpsFailed, own.Words, own.Advice)
+	case errors.As(err, &unknown):
+		s.end(v, httpsFailed, unknown.Error(), "")
+	default:
+		var budget *BudgetError
+		var rest *RestError
+		if !errors.As(err, &budget) && !errors.As(err, &rest) {
+			return false
+		}
+		s.end(v, httpsFailed, err.Error(), "wait until then, and begin again")
+	}
+	return true
+}
+
+// end ends a run.
+func (s *TakingToHTTPS) end(v *HTTPSRun, state, reason, next string) {
+	now := time.Now().UTC()
+	v.State, v.Reason, v.Next, v.FinishedAt = state, reason, next, &now
+}
+
+// check makes the mandate and tries what the CA will try.
+func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
+	if v.Mandate == "" {
+		m, err := s.ordering.AddMandate(ctx, []byte(v.Draft))
+		if errors.Is(err, store.ErrMandateTaken) { // by this run, before a process died, or by somebody meanwhile
+			if err = s.draft(ctx, v); err == nil && v.Mandate == "" {
+				err = &RefusedError{"a mandate of that name is there by now, for other names", "begin again: insegna https " + v.Host}
+			}
+		} else if err == nil {
+			v.Mandate = m.Name
+		}
+		if err != nil {
+			return err
+		}
+		if err := s.store.SaveHTTPSRun(ctx, v); err != nil {
+			return err
+		}
+	}
+	m, err := s.ordering.Mandate(ctx, v.Mandate)
+	if err != nil {
+		return err
+	}
+	if m.InForce != nil {
+		return s.preview(ctx, v)
+	}
+	trials, err := s.ordering.CheckMandate(ctx, v.Mandate)
+	if err != nil {
+		return err
+	}
+	v.Trials = v.Trials[:0]
+	for _, t := range trials {
+		v.Trials = append(v.Trials, store.HTTPSTrial(t))
+	}
+	if slices.ContainsFunc(trials, func(t acmesource.Trial) bool { return !t.Well() }) {
+		s.end(v, httpsFailed, "something is in the way of "+v.Mandate+"; the CA was not asked", "do what the pre-flight says, and begin again")
+		return nil
+	}
+	v.State = httpsOrdering
+	return nil
+}
+
+// order orders the certificate and waits for it.
+func (s *TakingToHTTPS) order(ctx context.Context, v *HTTPSRun) error {
+	if v.OrderID == nil {
+		o, err := s.ordering.BeginOrder(ctx, v.Mandate, false)
+		if errors.Is(err, store.ErrOrderRunning) { // by this run, before a process died, or by itself
+			m, merr := s.ordering.Mandate(ctx, v.Mandate)
+			if merr != nil || m.Last == nil {
+				return errors.Join(err, merr)
+			}
+			o, err = m.Last, nil
+		}
+		if err != nil {
+			return err
+		}
+		v.OrderID = &o.ID
+		if err := s.store.SaveHTTPSRun(ctx, v); err != nil {
+			return err
+		}
+	}
+	for {
+		o, err := s.ordering.Order(ctx, *v.OrderID)
+		switch {
+		case err != nil:
+			return err
+		case o.FinishedAt != nil && o.Failure != nil:
+			return o.Failure
+		case o.FinishedAt != nil:
+			return s.preview(ctx, v)
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+// preview works out what installing the certificate changes, and waits for a
+// person.
+func (s *TakingToHTTPS) preview(ctx context.Context, v *HTTPSRun) error {
+	p, err := s.installing.PreviewInstallation(ctx, v.Mandate, v.Server)
+	if err == nil {
+		v.InstallationID, v.State = &p.ID, httpsPreviewed
+	}
+	return err
+}
+
+// install has the preview carried out, and waits for its end.
+func (s *TakingToHTTPS) install(ctx context.Context, v *HTTPSRun) error {
+	if v.InstallationID == nil {
+		return &RefusedError{"the preview was replaced by a newer one", "begin again: insegna https " + v.Host}
+	}
+	if _, err := s.installing.BeginInstallation(ctx, *v.InstallationID); errors.Is(err, store.ErrInstallationRunning) {
+		return &RefusedError{err.Error(), "wait for its end, then: insegna installation begin " + strconv.FormatInt(*v.InstallationID, 10)}
+	} else if err != nil && !errors.Is(err, store.ErrInstallationBegun) {
+		return err
+	}
+	for {
+		i, err := s.installing.Installation(ctx, *v.InstallationID)
+		switch {
+		case err != nil:
+			return err
+		case i.FinishedAt != nil && i.State == "done":
+			s.end(v, httpsDone, "", "")
+			return nil
+		case i.FinishedAt != nil:
+			return &RefusedError{fmt.Sprintf("the installation is %s: %s", i.State, strings.TrimSpace(i.Reason)), i.Advice}
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+// pause waits a moment before something is asked again.
+func pause(ctx context.Context) error {
+	select {
+	case <-time.After(followEach):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

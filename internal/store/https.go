@@ -1,0 +1,88 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"insegna.example/internal/core/fault"
+)
+
+// HTTPSRun is a site on its way to https.
+type HTTPSRun struct {
+	ID             int64 `gorm:"primaryKey"`
+	Server         string
+	Host           string
+	State          string
+	Mandate        string       // name; "" until it is made
+	Names          []string     `gorm:"serializer:json"`
+	Advice         []string     `gorm:"serializer:json"`
+	Draft          string       // of the mandate; "" when there is one
+	Trials         []HTTPSTrial `gorm:"serializer:json"` // of the pre-flight
+	OrderID        *int64
+	InstallationID *int64
+	Reason, Next   string // when it failed, and what to do
+	By             string
+	CreatedAt      time.Time
+	FinishedAt     *time.Time
+}
+
+// HTTPSTrial is one thing the pre-flight of a run tried.
+type HTTPSTrial struct {
+	Name, Step, Code, Seen, Spot, Remedy string
+}
+
+// ErrNotWaiting says that a run waits for nobody.
+var ErrNotWaiting = fault.New(fault.NotNow, "Not possible now", "it does not wait for anybody: it is under way, or has ended", "see how it stands")
+
+// TableName is the table of runs.
+func (HTTPSRun) TableName() string { return "https_runs" }
+
+// AddHTTPSRun keeps a new run, with what the journal says of it.
+func (s *Store) AddHTTPSRun(ctx context.Context, v *HTTPSRun, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Create(v).Error; err != nil {
+			return err
+		}
+		return act.write(db, v.CreatedAt)
+	})
+}
+
+// HTTPSRun gives one run.
+func (s *Store) HTTPSRun(ctx context.Context, id int64) (*HTTPSRun, error) {
+	var v HTTPSRun
+	return found(&v, s.db.WithContext(ctx).Take(&v, id).Error)
+}
+
+// SaveHTTPSRun keeps a run under its new state.
+func (s *Store) SaveHTTPSRun(ctx context.Context, v *HTTPSRun) error {
+	v.Reason, v.Next = text(v.Reason), text(v.Next)
+	return s.db.WithContext(ctx).Save(v).Error
+}
+
+// ContinueHTTPSRun lets one that waits in a state go on in another, with the job
+// that does it. Two who continue it at once do so once; the error is ErrNotWaiting
+// for the second.
+func (s *Store) ContinueHTTPSRun(ctx context.Context, id int64, next map[string]string, act *Act, at time.Time, enqueue func(context.Context, Tx, int64) error) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var v HTTPSRun
+		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&v, id).Error; err != nil {
+			_, err = found(&v, err)
+			return err
+		}
+		state := next[v.State]
+		if state == "" {
+			return ErrNotWaiting
+		}
+		if err := db.Model(&v).Update("state", state).Error; err != nil {
+			return err
+		}
+		if err := enqueue(ctx, Tx{tx}, id); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
