@@ -13,7 +13,8 @@ import (
 // survey is finished, each gives an error, or the stream ends. server is the
 // address of the calls, such as http://127.0.0.1:7420/api/v1.
 func FollowSurvey(ctx context.Context, doer HttpRequestDoer, server string, id int64, each func(Survey) error) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/surveys/%d/events", strings.TrimSuffix(server, "/"), id), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		fmt.Sprintf("%s/surveys/%d/events", strings.TrimSuffix(server, "/"), id), nil)
 	if err != nil {
 		return err
 	}

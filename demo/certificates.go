@@ -87,11 +87,13 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.copy("freight-1/crane.key", "pki/swaps/freight-1/crane.key.before")
 	m.site("freight-1/freight", issuing, public, 84, 6, "freight.lanterncoast.example", "www.freight.lanterncoast.example")
 	m.site("freight-1/cargo", issuing, public, 30, 60, "freight-old.lanterncoast.example")
-	m.site("freight-1/ships", issuing, append(append([]byte{}, policy.pem...), issuing.pem...), 25, 65, "ships.lanterncoast.example")
+	m.site("freight-1/ships", issuing, append(append([]byte{}, policy.pem...), issuing.pem...), 25, 65,
+		"ships.lanterncoast.example")
 	m.site("freight-1/ferry", issuing, public, 10, 80, "xn--fhre-loa.lanterncoast.example")
 	m.site("pier-1/crew", crewIssuing, crewIssuing.pem, 100, 265, "crew.lanterncoast.example")
 	m.site("pier-2/roster", crewIssuing, nil, 100, 265, "roster.lanterncoast.example")
-	m.site("pier-1/menu", issuing, append(append([]byte{}, public...), harbour.pem...), 40, 50, "menu.lanterncoast.example")
+	m.site("pier-1/menu", issuing, append(append([]byte{}, public...), harbour.pem...), 40, 50,
+		"menu.lanterncoast.example")
 	m.site("pier-2/lost-property", nil, nil, 900, 2700, "lost-property.lanterncoast.example")
 	m.site("pier-1/radar", issuing, public, 60, 330, "radar.lanterncoast.example")
 	m.site("pier-2/webcam", crewIssuing, crewIssuing.pem, 30, 335, "webcam.lanterncoast.example")
@@ -198,8 +200,10 @@ func (m *maker) site(name string, by *authority, chain []byte, age, left int, ho
 	}
 	t := &x509.Certificate{
 		SerialNumber: m.serial(), Subject: pkix.Name{CommonName: hosts[0]}, DNSNames: hosts,
-		NotBefore: m.now.Add(-time.Duration(age) * lifetime.Day), NotAfter: m.now.Add(time.Duration(left)*lifetime.Day + spare - time.Second),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+		NotBefore: m.now.Add(-time.Duration(age) * lifetime.Day),
+		NotAfter:  m.now.Add(time.Duration(left)*lifetime.Day + spare - time.Second),
+		KeyUsage:  x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		BasicConstraintsValid: true,
 	}
 	if by == nil {
 		by = &authority{cert: t, key: key}

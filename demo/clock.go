@@ -49,7 +49,8 @@ func StartClock(ctx context.Context, dir string, life time.Duration) (c *Clock, 
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	c = &Clock{Estate: &Estate{Dir: dir, File: filepath.Join(dir, "estate.yaml"), failed: make(chan error, 8)}, Root: x509.NewCertPool()}
+	c = &Clock{Estate: &Estate{Dir: dir, File: filepath.Join(dir, "estate.yaml"), failed: make(chan error, 8)},
+		Root: x509.NewCertPool()}
 	defer func() {
 		if err != nil {
 			c.Stop()
@@ -98,7 +99,8 @@ func (c *Clock) outside(life time.Duration) error {
 		return err
 	}
 	const early = 8 // part of the life
-	running, err := ca.Start(ca.Config{Name: "harbourlight.example", Listen: c.caAddress(), Issuer: issuer, Chain: []*x509.Certificate{issuer.Certificate, policy}, Resolver: c.NameServer(), HTTPPort: httpPort,
+	running, err := ca.Start(ca.Config{Name: "harbourlight.example", Listen: c.caAddress(), Issuer: issuer,
+		Chain: []*x509.Certificate{issuer.Certificate, policy}, Resolver: c.NameServer(), HTTPPort: httpPort,
 		Lifetime: life, Renewal: life / early})
 	if err != nil {
 		return fmt.Errorf("starting the clock's CA: %w", err)
@@ -112,8 +114,10 @@ func (c *Clock) outside(life time.Duration) error {
 	for _, s := range c.Servers {
 		zone += s.Server + " IN A " + s.Address + "\n"
 	}
-	c.names, err = bind.Start(bind.Config{Dir: c.path("names"), Address: c.NameServer(), KeyName: "insegna", Secret: secret,
-		Zones: map[string]string{"lanterncoast.example": zone, "example": "$TTL 60\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 60\n@ IN NS ns.test.\n"}})
+	c.names, err = bind.Start(bind.Config{Dir: c.path("names"), Address: c.NameServer(), KeyName: "insegna",
+		Secret: secret,
+		Zones: map[string]string{"lanterncoast.example": zone,
+			"example": "$TTL 60\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 60\n@ IN NS ns.test.\n"}})
 	return err
 }
 
@@ -151,7 +155,8 @@ func (c *Clock) writeFiles() error {
 func (c *Clock) StartServer(ctx context.Context, name string) error {
 	for i := range c.Servers {
 		if s := &c.Servers[i]; s.Server == name {
-			return c.run(ctx, server{name, []string{nginxPath, "-p", c.path(name), "-c", "nginx.conf", "-e", "stderr"}, s.Plain()})
+			return c.run(ctx,
+				server{name, []string{nginxPath, "-p", c.path(name), "-c", "nginx.conf", "-e", "stderr"}, s.Plain()})
 		}
 	}
 	return errors.New("the clock has no server " + name)

@@ -169,8 +169,10 @@ const (
 )
 
 func (e *Estate) servers() []server {
-	list := []server{{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")}, e.Addr(10) + ":8443"}}
-	for name, ready := range map[string]string{"pier-1": e.Addr(11) + ":8443", "pier-2": e.Addr(12) + ":8443", "freight-1": e.Addr(20) + ":8443", "kiosk-gw": e.Addr(31) + ":9445"} {
+	list := []server{{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")},
+		e.Addr(10) + ":8443"}}
+	for name, ready := range map[string]string{"pier-1": e.Addr(11) + ":8443", "pier-2": e.Addr(12) + ":8443",
+		"freight-1": e.Addr(20) + ":8443", "kiosk-gw": e.Addr(31) + ":9445"} {
 		list = append(list, server{name, []string{nginxPath, "-p", e.path(name), "-c", "nginx.conf", "-e", "stderr"}, ready})
 	}
 	if e.ssh != nil {

@@ -51,7 +51,8 @@ func (e *Estate) outside() error {
 			}
 			chain = append(chain, policy)
 		}
-		running, err := ca.Start(ca.Config{Name: "harbourlight.example", Listen: address, Issuer: issuer, Chain: chain, Resolver: e.NameServer(), HTTPPort: httpPort})
+		running, err := ca.Start(ca.Config{Name: "harbourlight.example", Listen: address, Issuer: issuer, Chain: chain,
+			Resolver: e.NameServer(), HTTPPort: httpPort})
 		if err != nil {
 			return fmt.Errorf("starting the demo's CA: %w", err)
 		}
@@ -74,8 +75,10 @@ timetable IN A %[2]s
 deck-plans IN A %[2]s
 parcels IN A %[2]s
 `, e.Addr(10), e.Addr(11))
-	e.names, err = bind.Start(bind.Config{Dir: e.path("names"), Address: e.NameServer(), KeyName: "insegna", Secret: secret,
-		Zones: map[string]string{"lanterncoast.example": zone, "example": "$TTL 60\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 60\n@ IN NS ns.test.\n"}})
+	e.names, err = bind.Start(bind.Config{Dir: e.path("names"), Address: e.NameServer(), KeyName: "insegna",
+		Secret: secret,
+		Zones: map[string]string{"lanterncoast.example": zone,
+			"example": "$TTL 60\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 60\n@ IN NS ns.test.\n"}})
 	return err
 }
 

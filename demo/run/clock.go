@@ -47,7 +47,8 @@ func runClock(ctx context.Context, dir, program string, t times) error {
 		return err
 	}
 	defer func() { _ = lock.Close() }()
-	for _, old := range []string{"tick", "tock", "data-1", "data-2", "postgres", configDir, peopleDir, "safe.key"} { // every run begins with plain sites
+	// every run begins with plain sites
+	for _, old := range []string{"tick", "tock", "data-1", "data-2", "postgres", configDir, peopleDir, "safe.key"} {
 		if err := os.RemoveAll(filepath.Join(dir, old)); err != nil {
 			return err
 		}
@@ -62,7 +63,8 @@ func runClock(ctx context.Context, dir, program string, t times) error {
 		return err
 	}
 	defer db.Stop()
-	c := &clock{times: t, estate: estate, dir: dir, program: program, args: []string{"--database", db.DSN(), "--safe-key", filepath.Join(dir, "safe.key")}}
+	c := &clock{times: t, estate: estate, dir: dir, program: program,
+		args: []string{"--database", db.DSN(), "--safe-key", filepath.Join(dir, "safe.key")}}
 	defer c.stop()
 	if err := c.prepare(ctx); err != nil {
 		return err
@@ -107,18 +109,21 @@ func (c *clock) prepare(ctx context.Context) error {
 		}
 	}
 	s := c.workers[1] // the one that is not killed
-	if err := s.quietly(ctx, admin, "sign-in", admin, "--passphrase-file", filepath.Join(c.dir, peopleDir, admin)); err != nil {
+	if err := s.quietly(ctx, admin, "sign-in", admin, "--passphrase-file",
+		filepath.Join(c.dir, peopleDir, admin)); err != nil {
 		return err
 	}
 	terms := strings.TrimSuffix(c.estate.CADirectory(), "/directory") + "/terms"
-	for _, args := range [][]string{{"estate", "apply", c.estate.File}, {"ca", "agree", "harbour-clock", "--terms", terms}, {"survey", "start"}} {
+	for _, args := range [][]string{{"estate", "apply", c.estate.File},
+		{"ca", "agree", "harbour-clock", "--terms", terms}, {"survey", "start"}} {
 		if err := s.quietly(ctx, admin, args...); err != nil {
 			return err
 		}
 	}
 	for i := range c.estate.Servers {
 		server := c.estate.Servers[i]
-		if err := s.insegna(ctx, "https", server.Host(), "--server", server.Server, "--mandate", server.Server, "--yes"); err != nil {
+		if err := s.insegna(ctx, "https", server.Host(), "--server", server.Server, "--mandate", server.Server,
+			"--yes"); err != nil {
 			return err
 		}
 		c.visitors = append(c.visitors, &visitors{server: server})
@@ -163,7 +168,9 @@ func (c *clock) run(ctx context.Context) error {
 }
 
 func (n count) String() string {
-	return fmt.Sprintf("%s: %d renewals, %d requests, %d failed, %d aside while it was down, %d met an expired certificate", n.Server, n.Renewals, n.Requests, n.Failed, n.Aside, n.Expired)
+	return fmt.Sprintf(
+		"%s: %d renewals, %d requests, %d failed, %d aside while it was down, %d met an expired certificate", n.Server,
+		n.Renewals, n.Requests, n.Failed, n.Aside, n.Expired)
 }
 
 // disturbances kill a worker, stop a server and close the CA, one after the
@@ -247,7 +254,8 @@ func (c *clock) report() error {
 			wrong = append(wrong, fmt.Errorf("%s: %d renewals, at least %d are promised", n.Server, n.Renewals, fewest))
 		}
 	}
-	text, err := json.MarshalIndent(map[string]any{"day": time.Now().UTC().Format("2 January 2006"), "length": spoken(c.length), "life": spoken(c.life), "disturbed": c.events, "servers": list}, "", "  ")
+	text, err := json.MarshalIndent(map[string]any{"day": time.Now().UTC().Format("2 January 2006"),
+		"length": spoken(c.length), "life": spoken(c.life), "disturbed": c.events, "servers": list}, "", "  ")
 	if err != nil {
 		return err
 	}

@@ -29,16 +29,19 @@ func main() {
 	dir := flag.String("dir", ".demo", "directory for everything the demo writes")
 	program := flag.String("insegna", "bin/insegna", "the program")
 	once := flag.Bool("once", false, "end after the first survey")
-	clock := flag.Duration("clock", 0, "run the clock for so long instead: certificates that live for minutes, under traffic")
+	clock := flag.Duration("clock", 0,
+		"run the clock for so long instead: certificates that live for minutes, under traffic")
 	life := flag.Duration("life", 5*time.Minute, "of the clock's certificates")
 	disturb := flag.Bool("disturb", false, "kill a worker, stop a server and close the CA while the clock runs")
-	report := flag.String("report", "", "file for what the clock's visitors met; clock.json in the directory when left out")
+	report := flag.String("report", "",
+		"file for what the clock's visitors met; clock.json in the directory when left out")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	var err error
 	if *clock > 0 {
-		err = runClock(ctx, *dir, *program, times{*clock, *life, *disturb, cmp.Or(*report, filepath.Join(*dir, "clock.json"))})
+		err = runClock(ctx, *dir, *program,
+			times{*clock, *life, *disturb, cmp.Or(*report, filepath.Join(*dir, "clock.json"))})
 	} else {
 		err = run(ctx, *dir, *program, *once)
 	}
@@ -117,12 +120,14 @@ func takeDir(dir string) (*os.File, error) {
 	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		if errors.Is(err, fs.ErrPermission) {
-			return nil, fmt.Errorf("%w; it was made by another user, choose another directory: make demo DIR=.demo-%d", err, os.Getuid())
+			return nil, fmt.Errorf("%w; it was made by another user, choose another directory: make demo DIR=.demo-%d", err,
+				os.Getuid())
 		}
 		return nil, err
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, fmt.Errorf("a demo is running in %s already; stop it, or choose another directory: make demo DIR=.demo-2", dir)
+		return nil, fmt.Errorf(
+			"a demo is running in %s already; stop it, or choose another directory: make demo DIR=.demo-2", dir)
 	}
 	return lock, nil
 }
@@ -155,7 +160,8 @@ func serve(ctx context.Context, dir, data, program string, from int, args ...str
 		return nil, err
 	}
 	defer func() { _ = out.Close() }()
-	cmd := exec.Command(program, append([]string{"serve", "--data", filepath.Join(dir, data), "--listen", s.address}, args...)...)
+	cmd := exec.Command(program,
+		append([]string{"serve", "--data", filepath.Join(dir, data), "--listen", s.address}, args...)...)
 	cmd.Stdout, cmd.Stderr = &s.said, out
 	if s.process, err = process.Start(cmd, syscall.SIGTERM); err != nil {
 		return nil, err

@@ -109,7 +109,8 @@ func (s *running) people(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := s.quietly(ctx, p[0], "set-up", "http://"+s.address+"/set-up#"+i.Code, "--passphrase-file", file); err != nil {
+		if err := s.quietly(ctx, p[0], "set-up", "http://"+s.address+"/set-up#"+i.Code, "--passphrase-file",
+			file); err != nil {
 			return err
 		}
 	}

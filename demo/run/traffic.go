@@ -42,7 +42,9 @@ const patience = 5 * time.Second
 func (v *visitors) visit(ctx context.Context, root *x509.CertPool) {
 	v.seen = map[string]bool{}
 	client := func(keep bool) *http.Client {
-		return &http.Client{Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{DisableKeepAlives: !keep,
+		return &http.Client{Timeout: patience, CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse
+		}, Transport: &http.Transport{DisableKeepAlives: !keep,
 			TLSClientConfig: &tls.Config{RootCAs: root, MinVersion: tls.VersionTLS12},
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 				at := v.server.HTTPS()

@@ -108,20 +108,26 @@ var shots = []page{
 	{name: "certificates", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]"},
 	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
 	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
-	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table", click: `//section[@aria-label="Sites"]//thead//th[1]`},
-	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a", click: `(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`},
+	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table",
+		click: `//section[@aria-label="Sites"]//thead//th[1]`},
+	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a",
+		click: `(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`},
 	{name: "mandates", path: "/mandates", width: 1280, high: 800, wait: "[aria-label='List of CAs']"},
-	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol", click: `//button[.="Pre-flight"]`},
+	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol",
+		click: `//button[.="Pre-flight"]`},
 	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
-	{name: "trail", path: "/mandates/deck-plans", width: 1280, high: 800, late: true, dark: true, wait: "[aria-label='Trail'] li"},
+	{name: "trail", path: "/mandates/deck-plans", width: 1280, high: 800, late: true, dark: true,
+		wait: "[aria-label='Trail'] li"},
 	{name: "installation", path: "/installations/4", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
-	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]", click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
+	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]",
+		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
 
 func pages(dir, url, out, only string, late bool) error {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-pings", true),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-pings", true),
 		chromedp.Flag("font-render-hinting", "none"), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
 	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	defer stop()
@@ -175,13 +181,17 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 	if p.dark {
 		scheme = "dark"
 	}
-	if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}); err != nil {
+	if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia,
+		emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}); err != nil {
 		return err
 	}
-	if _, err := chromedp.Call(ctx, network.SetCookie, network.SetCookieParams{Name: "insegna_session", Value: session, URL: url}); err != nil {
+	if _, err := chromedp.Call(ctx, network.SetCookie,
+		network.SetCookieParams{Name: "insegna_session", Value: session, URL: url}); err != nil {
 		return err
 	}
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(url+p.path), chromedp.WaitVisible(chromedp.CSS(p.wait))); err != nil {
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(url+p.path),
+		chromedp.WaitVisible(chromedp.CSS(p.wait))); err != nil {
 		return err
 	}
 	if p.click != "" {
@@ -219,7 +229,8 @@ func terminals(dir, url, out, only string) error {
 		}
 		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
 		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url, "FORCE_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url,
+			"FORCE_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
 		if text, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w: %s", c.name, err, text)
 		}

@@ -54,7 +54,8 @@ func New(directory, agent string, transport http.RoundTripper) (*Client, error) 
 	if agent == "" {
 		return nil, errors.New("acme: no User-Agent")
 	}
-	c := &http.Client{Transport: transport, Timeout: requestTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := &http.Client{Transport: transport, Timeout: requestTime,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return &Client{at: directory, http: c, agent: agent, hosts: map[string]bool{originOf(u): true}}, nil
 }
 
@@ -99,7 +100,8 @@ func (c *Client) Directory(ctx context.Context) (*Directory, error) {
 		return nil, err
 	}
 	hosts := map[string]bool{}
-	for what, at := range map[string]string{"newNonce": d.NewNonce, "newAccount": d.NewAccount, "newOrder": d.NewOrder, "revokeCert": d.RevokeCert, "keyChange": d.KeyChange, "renewalInfo": d.RenewalInfo} {
+	for what, at := range map[string]string{"newNonce": d.NewNonce, "newAccount": d.NewAccount, "newOrder": d.NewOrder,
+		"revokeCert": d.RevokeCert, "keyChange": d.KeyChange, "renewalInfo": d.RenewalInfo} {
 		u, err := url.Parse(at)
 		if at == "" && (what == "renewalInfo" || what == "keyChange" || what == "revokeCert") {
 			continue
@@ -179,13 +181,16 @@ func (r *reply) decode(at string, into any) error {
 // problem makes an error of an answer that is not the one hoped for.
 func (r *reply) problem(at string) error {
 	var p Problem
-	if r.status >= 400 && strings.HasPrefix(r.header.Get("Content-Type"), "application/problem+json") && json.Unmarshal(r.body, &p) == nil {
+	if r.status >= 400 && strings.HasPrefix(r.header.Get("Content-Type"), "application/problem+json") &&
+		json.Unmarshal(r.body, &p) == nil {
 		p.Status = r.status
 		p.RetryAfter = r.retryAfter(time.Now(), 0)
 		return &p
 	}
 	if r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable {
-		return &Problem{Type: errorPrefix + "rateLimited", Detail: fmt.Sprintf("it answers with status %d and no reason", r.status), Status: r.status, RetryAfter: r.retryAfter(time.Now(), 0)}
+		return &Problem{Type: errorPrefix + "rateLimited",
+			Detail: fmt.Sprintf("it answers with status %d and no reason", r.status), Status: r.status,
+			RetryAfter: r.retryAfter(time.Now(), 0)}
 	}
 	return &ReplyError{at, fmt.Sprintf("it has status %d and is no problem document", r.status)}
 }
@@ -241,7 +246,10 @@ func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
 	}
 	for range 2 {
 		var r reply
-		if err := c.twice(func() (err error) { r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil); return err }); err != nil {
+		if err := c.twice(func() (err error) {
+			r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil)
+			return err
+		}); err != nil {
 			return "", err
 		}
 		if r.status >= 400 {

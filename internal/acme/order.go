@@ -214,7 +214,8 @@ func links(h http.Header, base, relation string) (out []string) {
 			target, opened := strings.CutPrefix(target, "<")
 			if !ok || !opened || !slices.ContainsFunc(strings.Split(rest, ";"), func(p string) bool {
 				k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
-				return strings.EqualFold(k, "rel") && slices.Contains(strings.Fields(strings.ToLower(strings.Trim(v, `"`))), relation)
+				return strings.EqualFold(k, "rel") &&
+					slices.Contains(strings.Fields(strings.ToLower(strings.Trim(v, `"`))), relation)
 			}) {
 				continue
 			}
@@ -246,7 +247,8 @@ func (c *Client) Revoke(ctx context.Context, s Signer, der []byte, reason int) e
 	if d.RevokeCert == "" {
 		return &ReplyError{c.at, "it offers no revokeCert"}
 	}
-	_, err = c.post(ctx, s, d.RevokeCert, map[string]any{"certificate": base64.RawURLEncoding.EncodeToString(der), "reason": reason})
+	_, err = c.post(ctx, s, d.RevokeCert,
+		map[string]any{"certificate": base64.RawURLEncoding.EncodeToString(der), "reason": reason})
 	if p, ok := err.(*Problem); ok && p.Kind() == "alreadyRevoked" {
 		return nil
 	}

@@ -67,7 +67,8 @@ func (c *Client) RenewalInfo(ctx context.Context, id string) (*RenewalInfo, erro
 		return nil, &ReplyError{at, "the window to renew in has no end after its start"}
 	}
 	now := time.Now()
-	i := &RenewalInfo{Start: w.Start.UTC(), End: w.End.UTC(), Explanation: clip(doc.ExplanationURL), AskAgain: r.retryAfter(now, 0)}
+	i := &RenewalInfo{Start: w.Start.UTC(), End: w.End.UTC(), Explanation: clip(doc.ExplanationURL),
+		AskAgain: r.retryAfter(now, 0)}
 	if i.AskAgain.IsZero() {
 		i.AskAgain = now.Add(askUsual)
 	}

@@ -152,7 +152,8 @@ func (p *Problem) Kind() string { return strings.TrimPrefix(p.Type, errorPrefix)
 // Limits says whether the CA wants fewer requests (RFC 8555 section 6.6), or
 // none before a time it gives (RFC 9110 sections 15.6.4 and 10.2.3).
 func (p *Problem) Limits() bool {
-	return p.Kind() == "rateLimited" || p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable && !p.RetryAfter.IsZero()
+	return p.Kind() == "rateLimited" || p.Status == http.StatusTooManyRequests ||
+		p.Status == http.StatusServiceUnavailable && !p.RetryAfter.IsZero()
 }
 
 // wordsLimit bounds what is kept of a CA's own words, in bytes.

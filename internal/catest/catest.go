@@ -31,7 +31,8 @@ type Town struct {
 // Start starts a town; change may alter the CA's configuration.
 func Start(t testing.TB, change ...func(*ca.Config)) *Town {
 	town := &Town{Root: pkitest.CA("Harbour Light Root", nil), Other: pkitest.CA("Old Lighthouse Root", nil)}
-	issuing := pkitest.CA("Harbour Light Issuing CA", town.Root, func(c *x509.Certificate) { c.KeyUsage |= x509.KeyUsageCRLSign })
+	issuing := pkitest.CA("Harbour Light Issuing CA", town.Root,
+		func(c *x509.Certificate) { c.KeyUsage |= x509.KeyUsageCRLSign })
 	var err error
 	town.Names, err = nameserver.Start(net.IPv4(127, 0, 0, 1))
 	require.NoError(t, err)
@@ -44,8 +45,10 @@ func Start(t testing.TB, change ...func(*ca.Config)) *Town {
 		http.NotFound(w, r)
 	}))
 	t.Cleanup(web.Close)
-	c := ca.Config{Name: "harbourlight.example", Listen: "127.0.0.1:0", Issuer: ca.Issuer{Certificate: issuing.X509(), Key: issuing.Key}, Chain: []*x509.Certificate{issuing.X509()},
-		Alternates: [][]*x509.Certificate{{issuing.X509(), town.Root.X509()}}, Resolver: town.Names.Address(), HTTPPort: int(netip.MustParseAddrPort(web.Listener.Addr().String()).Port())}
+	c := ca.Config{Name: "harbourlight.example", Listen: "127.0.0.1:0",
+		Issuer: ca.Issuer{Certificate: issuing.X509(), Key: issuing.Key}, Chain: []*x509.Certificate{issuing.X509()},
+		Alternates: [][]*x509.Certificate{{issuing.X509(), town.Root.X509()}}, Resolver: town.Names.Address(),
+		HTTPPort: int(netip.MustParseAddrPort(web.Listener.Addr().String()).Port())}
 	for _, f := range change {
 		f(&c)
 	}

@@ -43,7 +43,9 @@ func (a *app) passphrase(file, prompt string) (string, error) {
 		fmt.Fprintln(a.err)
 		return string(p), err
 	}
-	return "", usage{errors.New("there is no terminal to ask for the passphrase; give it with --passphrase-file FILE, or - for the standard input")}
+	return "", usage{
+		errors.New("there is no terminal to ask for the passphrase; give it with --passphrase-file FILE, or - for the " +
+			"standard input")}
 }
 
 func firstLine(r io.Reader) (string, error) {
@@ -93,7 +95,8 @@ func (a *app) enter(ctx context.Context, cl *client.ClientWithResponses, who *cl
 func (a *app) signIn() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "sign-in NAME", Short: "Sign in to the service", Args: cobra.ExactArgs(1),
-		Long:    "Asks for the passphrase and keeps a token for 30 days in your configuration directory (mode 0600).\nPrograms use a token of their own, see insegna token make, in INSEGNA_TOKEN.",
+		Long: "Asks for the passphrase and keeps a token for 30 days in your configuration directory (mode " +
+			"0600).\nPrograms use a token of their own, see insegna token make, in INSEGNA_TOKEN.",
 		Example: "  insegna sign-in marit\n  insegna sign-in marit --passphrase-file marit.passphrase",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			p, err := a.passphrase(file, "Passphrase of "+args[0])
@@ -111,19 +114,24 @@ func (a *app) signIn() *cobra.Command {
 			}
 			return a.enter(c.Context(), cl, who)
 		})}
-	c.Flags().StringVar(&file, "passphrase-file", "", "file with the passphrase in its first line, - for the standard input")
+	c.Flags().StringVar(&file, "passphrase-file", "",
+		"file with the passphrase in its first line, - for the standard input")
 	return c
 }
 
 func (a *app) setUp() *cobra.Command {
 	var file, name string
-	c := &cobra.Command{Use: "set-up LINK", Short: "Choose a passphrase with a one-time link, and sign in", Args: cobra.ExactArgs(1),
-		Long:    "Uses the one-time link an admin gave you, or for the first admin the one that the service printed\nwhen it started. The first admin also chooses a name. The link's address is the service's.",
+	c := &cobra.Command{Use: "set-up LINK", Short: "Choose a passphrase with a one-time link, and sign in",
+		Args: cobra.ExactArgs(1),
+		Long: "Uses the one-time link an admin gave you, or for the first admin the one that the service printed\nwhen " +
+			"it started. The first admin also chooses a name. The link's address is the service's.",
 		Example: "  insegna set-up http://127.0.0.1:7420/set-up#CODE --name marit",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			u, err := url.Parse(args[0])
 			if err != nil || u.Fragment == "" || !strings.HasSuffix(u.Path, "/set-up") {
-				return usage{errors.New("this is no one-time link; expected something like http://" + DefaultAddress + "/set-up#CODE, in quotes")}
+				return usage{
+					errors.New("this is no one-time link; expected something like http://" + DefaultAddress +
+						"/set-up#CODE, in quotes")}
 			}
 			code := u.Fragment
 			u.Fragment, u.Path = "", strings.TrimSuffix(u.Path, "/set-up")
@@ -157,16 +165,18 @@ func (a *app) setUp() *cobra.Command {
 			return a.enter(c.Context(), cl, who)
 		})}
 	c.Flags().StringVar(&name, "name", "", "name of the first admin")
-	c.Flags().StringVar(&file, "passphrase-file", "", "file with the passphrase in its first line, - for the standard input")
+	c.Flags().StringVar(&file, "passphrase-file", "",
+		"file with the passphrase in its first line, - for the standard input")
 	return c
 }
 
 func (a *app) signOut() *cobra.Command {
 	return &cobra.Command{Use: "sign-out", Short: "Sign out: the kept token is revoked and forgotten", Args: cobra.NoArgs,
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.SignOut(ctx)
-			})
+			_, err := get[struct{}](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.SignOut(ctx)
+				})
 			if kept := a.keep(nil); kept != nil {
 				return kept
 			}
@@ -181,13 +191,15 @@ func (a *app) signOut() *cobra.Command {
 func (a *app) whoAmI() *cobra.Command {
 	return &cobra.Command{Use: "whoami", Short: "Say who is signed in, and as what", Args: cobra.NoArgs,
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			who, err := get[client.SignedIn](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.GetSession(ctx)
-			})
+			who, err := get[client.SignedIn](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.GetSession(ctx)
+				})
 			if err != nil {
 				return err
 			}
-			facts := [][2]string{{"Person", who.Person}, {"Acts as", string(who.Role)}, {"Until", moment(who.ExpiresAt)}, {"Service", a.service()}}
+			facts := [][2]string{{"Person", who.Person}, {"Acts as", string(who.Role)}, {"Until", moment(who.ExpiresAt)},
+				{"Service", a.service()}}
 			if who.Token != nil {
 				facts = append(facts, [2]string{"Token", *who.Token})
 			}
@@ -196,22 +208,26 @@ func (a *app) whoAmI() *cobra.Command {
 }
 
 func (a *app) people() *cobra.Command {
-	return group("person", "Who may sign in, and do what", a.personList(), a.personAdd(), a.personInvite(), a.personRole(), a.personRemove())
+	return group("person", "Who may sign in, and do what", a.personList(), a.personAdd(), a.personInvite(),
+		a.personRole(), a.personRemove())
 }
 
 func (a *app) personList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List everybody who may sign in", Args: cobra.NoArgs, Example: "  insegna person list",
+	return &cobra.Command{Use: "list", Short: "List everybody who may sign in", Args: cobra.NoArgs,
+		Example: "  insegna person list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			list, err := get[client.PersonList](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.ListPeople(ctx)
-			})
+			list, err := get[client.PersonList](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.ListPeople(ctx)
+				})
 			if err != nil {
 				return err
 			}
 			return print(a, list.Items, list.Items, []column[client.Person]{
 				{head: "Name", width: 30, cell: func(p client.Person) string { return p.Name }},
 				{head: "Role", cell: func(p client.Person) string { return string(p.Role) }},
-				{head: "Since (UTC)", cell: func(p client.Person) string { return moment(p.AddedAt) }, raw: func(p client.Person) string { return p.AddedAt.UTC().Format("2006-01-02T15:04:05Z") }},
+				{head: "Since (UTC)", cell: func(p client.Person) string { return moment(p.AddedAt) },
+					raw: func(p client.Person) string { return p.AddedAt.UTC().Format("2006-01-02T15:04:05Z") }},
 				{head: "State", cell: func(p client.Person) string {
 					if p.SetUp {
 						return "has a passphrase"
@@ -244,15 +260,17 @@ func (a *app) roleOf(word string) (client.Role, error) {
 
 func (a *app) personAdd() *cobra.Command {
 	var role string
-	c := &cobra.Command{Use: "add NAME", Short: "Add somebody and print their one-time link", Args: cobra.ExactArgs(1), Example: "  insegna person add tove --role operator",
+	c := &cobra.Command{Use: "add NAME", Short: "Add somebody and print their one-time link", Args: cobra.ExactArgs(1),
+		Example: "  insegna person add tove --role operator",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			r, err := a.roleOf(role)
 			if err != nil {
 				return err
 			}
-			i, err := get[client.Invitation](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.AddPerson(ctx, client.PersonRequest{Name: args[0], Role: r})
-			})
+			i, err := get[client.Invitation](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.AddPerson(ctx, client.PersonRequest{Name: args[0], Role: r})
+				})
 			if err != nil {
 				return err
 			}
@@ -263,11 +281,14 @@ func (a *app) personAdd() *cobra.Command {
 }
 
 func (a *app) personInvite() *cobra.Command {
-	return &cobra.Command{Use: "invite NAME", Short: "Print a new one-time link, for a lost one or a forgotten passphrase", Args: cobra.ExactArgs(1), Example: "  insegna person invite tove",
+	return &cobra.Command{Use: "invite NAME",
+		Short: "Print a new one-time link, for a lost one or a forgotten passphrase", Args: cobra.ExactArgs(1),
+		Example: "  insegna person invite tove",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			i, err := get[client.Invitation](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.InvitePerson(ctx, args[0])
-			})
+			i, err := get[client.Invitation](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.InvitePerson(ctx, args[0])
+				})
 			if err != nil {
 				return err
 			}
@@ -276,15 +297,17 @@ func (a *app) personInvite() *cobra.Command {
 }
 
 func (a *app) personRole() *cobra.Command {
-	return &cobra.Command{Use: "role NAME ROLE", Short: "Give somebody another role", Args: cobra.ExactArgs(2), Example: "  insegna person role tove admin",
+	return &cobra.Command{Use: "role NAME ROLE", Short: "Give somebody another role", Args: cobra.ExactArgs(2),
+		Example: "  insegna person role tove admin",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			r, err := a.roleOf(args[1])
 			if err != nil {
 				return err
 			}
-			p, err := get[client.Person](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.ChangePerson(ctx, args[0], client.PersonChange{Role: r})
-			})
+			p, err := get[client.Person](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.ChangePerson(ctx, args[0], client.PersonChange{Role: r})
+				})
 			if err != nil {
 				return err
 			}
@@ -294,11 +317,13 @@ func (a *app) personRole() *cobra.Command {
 }
 
 func (a *app) personRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "End somebody's access, with their sessions and tokens", Args: cobra.ExactArgs(1), Example: "  insegna person remove tove",
+	return &cobra.Command{Use: "remove NAME", Short: "End somebody's access, with their sessions and tokens",
+		Args: cobra.ExactArgs(1), Example: "  insegna person remove tove",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.RemovePerson(ctx, args[0])
-			})
+			_, err := get[struct{}](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.RemovePerson(ctx, args[0])
+				})
 			if err == nil {
 				a.say("%s can no longer sign in.", args[0])
 			}
@@ -311,11 +336,13 @@ func (a *app) tokens() *cobra.Command {
 }
 
 func (a *app) tokenList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List your tokens; an admin sees everybody's", Args: cobra.NoArgs, Example: "  insegna token list",
+	return &cobra.Command{Use: "list", Short: "List your tokens; an admin sees everybody's", Args: cobra.NoArgs,
+		Example: "  insegna token list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			list, err := get[client.TokenList](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.ListTokens(ctx)
-			})
+			list, err := get[client.TokenList](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.ListTokens(ctx)
+				})
 			if err != nil {
 				return err
 			}
@@ -324,7 +351,8 @@ func (a *app) tokenList() *cobra.Command {
 				{head: "Name", width: 34, cell: func(t client.Token) string { return t.Name }},
 				{head: "Person", width: 16, cell: func(t client.Token) string { return t.Person }},
 				{head: "Scope", cell: func(t client.Token) string { return string(t.Scope) }},
-				{head: "Until (UTC)", cell: func(t client.Token) string { return moment(t.ExpiresAt) }, raw: func(t client.Token) string { return t.ExpiresAt.UTC().Format("2006-01-02T15:04:05Z") }},
+				{head: "Until (UTC)", cell: func(t client.Token) string { return moment(t.ExpiresAt) },
+					raw: func(t client.Token) string { return t.ExpiresAt.UTC().Format("2006-01-02T15:04:05Z") }},
 			})
 		})}
 }
@@ -332,22 +360,25 @@ func (a *app) tokenList() *cobra.Command {
 func (a *app) tokenMake() *cobra.Command {
 	var scope string
 	var days int
-	c := &cobra.Command{Use: "make NAME", Short: "Make a token and print it, this once", Args: cobra.ExactArgs(1), Example: "  insegna token make \"night report\" --scope viewer --days 90",
+	c := &cobra.Command{Use: "make NAME", Short: "Make a token and print it, this once", Args: cobra.ExactArgs(1),
+		Example: "  insegna token make \"night report\" --scope viewer --days 90",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			r, err := a.roleOf(scope)
 			if err != nil {
 				return err
 			}
-			t, err := get[client.NewToken](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.MakeToken(ctx, client.TokenRequest{Name: args[0], Scope: r, Days: days})
-			})
+			t, err := get[client.NewToken](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.MakeToken(ctx, client.TokenRequest{Name: args[0], Scope: r, Days: days})
+				})
 			if err != nil {
 				return err
 			}
 			if a.output != "table" {
 				return a.json(t)
 			}
-			fmt.Fprintf(a.err, "The token %q acts for %s as %s until %s. It is not shown again:\n", t.Token.Name, t.Token.Person, t.Token.Scope, moment(t.Token.ExpiresAt))
+			fmt.Fprintf(a.err, "The token %q acts for %s as %s until %s. It is not shown again:\n", t.Token.Name,
+				t.Token.Person, t.Token.Scope, moment(t.Token.ExpiresAt))
 			a.say("%s", t.Secret)
 			return nil
 		})}
@@ -357,15 +388,17 @@ func (a *app) tokenMake() *cobra.Command {
 }
 
 func (a *app) tokenRevoke() *cobra.Command {
-	return &cobra.Command{Use: "revoke NUMBER", Short: "End a token", Args: cobra.ExactArgs(1), Example: "  insegna token revoke 7",
+	return &cobra.Command{Use: "revoke NUMBER", Short: "End a token", Args: cobra.ExactArgs(1),
+		Example: "  insegna token revoke 7",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id < 1 {
 				return usage{fmt.Errorf("%q is no number of a token; see: insegna token list", args[0])}
 			}
-			_, err = get[struct{}](a, c.Context(), func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-				return cl.RevokeToken(ctx, id)
-			})
+			_, err = get[struct{}](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.RevokeToken(ctx, id)
+				})
 			if err == nil {
 				a.say("Token %d is revoked.", id)
 			}

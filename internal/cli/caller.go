@@ -119,11 +119,14 @@ func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
 func (a *app) plain() (*http.Client, error) {
 	u, err := url.Parse(a.address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, usage{fmt.Errorf("the service's address is %q; expected something like http://%s", a.address, DefaultAddress)}
+		return nil, usage{fmt.Errorf("the service's address is %q; expected something like http://%s", a.address,
+			DefaultAddress)}
 	}
 	addr, err := netip.ParseAddr(u.Hostname())
 	if local := u.Hostname() == "localhost" || err == nil && addr.IsLoopback(); u.Scheme == "http" && !local {
-		return nil, usage{fmt.Errorf("%s is not on this machine, and plain http would show your token on the way; expected an https address", a.address)}
+		return nil, usage{
+			fmt.Errorf("%s is not on this machine, and plain http would show your token on the way; expected an https address",
+				a.address)}
 	}
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	if a.anchors != "" {
@@ -137,7 +140,9 @@ func (a *app) plain() (*http.Client, error) {
 		}
 		t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
-	return &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
+	return &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}, nil
 }
 
 // caller gives an HTTP client that shows who is signed in.
@@ -155,7 +160,8 @@ func (a *app) caller() (*http.Client, error) {
 type calls = *client.ClientWithResponses
 
 // get makes a call and gives the document it answers with; nil for none.
-func get[T any](a *app, ctx context.Context, call func(context.Context, *client.ClientWithResponses) (*http.Response, error)) (*T, error) {
+func get[T any](a *app, ctx context.Context,
+	call func(context.Context, *client.ClientWithResponses) (*http.Response, error)) (*T, error) {
 	cl, err := a.client()
 	if err != nil {
 		return nil, err
@@ -185,5 +191,6 @@ func document[T any](a *app, resp *http.Response, err error) (*T, error) {
 	case resp.StatusCode >= 400 && json.Unmarshal(data, problem) == nil && problem.Title != "":
 		return nil, problemError(problem)
 	}
-	return nil, fmt.Errorf("the service at %s answered %s, which insegna does not understand; is it an insegna service?", a.address, resp.Status)
+	return nil, fmt.Errorf("the service at %s answered %s, which insegna does not understand; is it an insegna service?",
+		a.address, resp.Status)
 }

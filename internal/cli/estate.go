@@ -16,8 +16,10 @@ import (
 )
 
 func (a *app) estate() *cobra.Command {
-	return group("estate", "The estate file: check, preview, apply, show", a.estateCheck(), a.estatePreview(), a.estateApply(), a.estateShow(),
-		&cobra.Command{Use: "schema", Short: "Print the JSON Schema of estate files, for editors", Args: cobra.NoArgs, Example: "  insegna estate schema > estate.schema.json",
+	return group("estate", "The estate file: check, preview, apply, show", a.estateCheck(), a.estatePreview(),
+		a.estateApply(), a.estateShow(),
+		&cobra.Command{Use: "schema", Short: "Print the JSON Schema of estate files, for editors", Args: cobra.NoArgs,
+			Example: "  insegna estate schema > estate.schema.json",
 			RunE: a.run(func(*cobra.Command, []string) error {
 				_, err := a.out.Write(estate.Schema(registry.Kinds.Declared()))
 				return err
@@ -25,7 +27,8 @@ func (a *app) estate() *cobra.Command {
 }
 
 func (a *app) estateCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Check an estate file without a service", Args: cobra.ExactArgs(1), Example: "  insegna estate check .demo/estate.yaml",
+	return &cobra.Command{Use: "check FILE", Short: "Check an estate file without a service", Args: cobra.ExactArgs(1),
+		Example: "  insegna estate check .demo/estate.yaml",
 		RunE: a.run(func(_ *cobra.Command, args []string) error {
 			f, err := loadEstate(args[0])
 			if err != nil {
@@ -36,11 +39,13 @@ func (a *app) estateCheck() *cobra.Command {
 				return err
 			}
 			endpoints, bindings := size(e)
-			doc := map[string]any{"estate": e.Name, "hosts": len(e.Hosts), "servers": len(e.Servers), "endpoints": endpoints, "bindings": bindings}
+			doc := map[string]any{"estate": e.Name, "hosts": len(e.Hosts), "servers": len(e.Servers), "endpoints": endpoints,
+				"bindings": bindings}
 			if a.output == "json" {
 				return a.json(doc)
 			}
-			a.say("%s is fine: %s with %s on %s at %s, %s.", args[0], e.Name, plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"),
+			a.say("%s is fine: %s with %s on %s at %s, %s.", args[0], e.Name, plural(len(e.Hosts), "host"),
+				plural(len(e.Servers), "server"),
 				plural(endpoints, "endpoint"), plural(bindings, "binding"))
 			return nil
 		})}
@@ -100,28 +105,35 @@ func (a *app) send(ctx context.Context, path string, call estateCall) (*client.E
 		attachments[p] = string(data)
 	}
 	body := client.EstateFile{File: path, Text: string(f.Text), Attachments: &attachments}
-	return get[client.EstateChanges](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return call(ctx, cl, body) })
+	return get[client.EstateChanges](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return call(ctx, cl, body)
+	})
 }
 
 func (a *app) estatePreview() *cobra.Command {
-	return &cobra.Command{Use: "preview FILE", Short: "Show what applying an estate file would change", Args: cobra.ExactArgs(1), Example: "  insegna estate preview .demo/estate.yaml",
+	return &cobra.Command{Use: "preview FILE", Short: "Show what applying an estate file would change",
+		Args: cobra.ExactArgs(1), Example: "  insegna estate preview .demo/estate.yaml",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
-				return cl.PreviewEstate(ctx, f)
-			})
+			changes, err := a.send(c.Context(), args[0],
+				func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
+					return cl.PreviewEstate(ctx, f)
+				})
 			if err != nil {
 				return err
 			}
-			return a.showChanges(changes, "Applying %s would make %s. Nothing is changed yet; apply it with: insegna estate apply %[1]s")
+			return a.showChanges(changes,
+				"Applying %s would make %s. Nothing is changed yet; apply it with: insegna estate apply %[1]s")
 		})}
 }
 
 func (a *app) estateApply() *cobra.Command {
-	return &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1), Example: "  insegna estate apply .demo/estate.yaml",
+	return &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1),
+		Example: "  insegna estate apply .demo/estate.yaml",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			changes, err := a.send(c.Context(), args[0], func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
-				return cl.ApplyEstate(ctx, f)
-			})
+			changes, err := a.send(c.Context(), args[0],
+				func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
+					return cl.ApplyEstate(ctx, f)
+				})
 			if err != nil {
 				return err
 			}
@@ -157,9 +169,11 @@ func (a *app) showChanges(c *client.EstateChanges, summary string) error {
 
 func (a *app) estateShow() *cobra.Command {
 	var asFile bool
-	c := &cobra.Command{Use: "show", Short: "Show the estate in force", Args: cobra.NoArgs, Example: "  insegna estate show\n  insegna estate show --file",
+	c := &cobra.Command{Use: "show", Short: "Show the estate in force", Args: cobra.NoArgs,
+		Example: "  insegna estate show\n  insegna estate show --file",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			e, err := get[client.Estate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetEstate(ctx) })
+			e, err := get[client.Estate](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetEstate(ctx) })
 			if err != nil {
 				return err
 			}
@@ -167,7 +181,8 @@ func (a *app) estateShow() *cobra.Command {
 				_, err := fmt.Fprint(a.out, e.Text)
 				return err
 			}
-			a.say("%s, declared in %s, applied %s UTC: %s, %s at %s.\n", clean(e.Name), clean(e.File), moment(e.AppliedAt), plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"), plural(e.Endpoints, "endpoint"))
+			a.say("%s, declared in %s, applied %s UTC: %s, %s at %s.\n", clean(e.Name), clean(e.File), moment(e.AppliedAt),
+				plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"), plural(e.Endpoints, "endpoint"))
 			return print(a, e, e.Hosts, []column[client.EstateHost]{
 				{head: "Host", width: 40, cell: func(h client.EstateHost) string { return h.Name }},
 				{head: "Wanted at", width: 26, cell: func(h client.EstateHost) string { return strings.Join(h.At, ", ") }},

@@ -19,12 +19,14 @@ func (a *app) https() *cobra.Command {
 	var server, mandate string
 	var number int64
 	var yes bool
-	c := &cobra.Command{Use: "https NAME --server SERVER", Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "https NAME --server SERVER",
+		Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.MaximumNArgs(1),
 		Long: "Works out the names of the site that NAME belongs to, makes a mandate for them, tries what the CA\n" +
 			"will try, orders, shows what changes on the server, asks, installs, and visits every name. Nothing\n" +
 			"is changed before you agree; --yes agrees beforehand. The service does it and stores each step: when\n" +
 			"this command ends before it does, --continue NUMBER takes it up again.",
-		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example --server quay-lb --mandate seafront --yes\n  insegna https --continue 3",
+		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example " +
+			"--server quay-lb --mandate seafront --yes\n  insegna https --continue 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			ctx := c.Context()
 			v, err := a.httpsBegun(ctx, args, server, mandate, number)
@@ -47,7 +49,8 @@ func (a *app) https() *cobra.Command {
 }
 
 // httpsBegun begins, or takes up what was begun.
-func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate string, number int64) (*client.HttpsRun, error) {
+func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate string,
+	number int64) (*client.HttpsRun, error) {
 	switch {
 	case number != 0 && len(args) == 0:
 		return a.httpsNow(ctx, number)
@@ -60,17 +63,23 @@ func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate str
 	if mandate != "" {
 		body.Mandate = &mandate
 	}
-	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.BeginHttps(ctx, body) })
+	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.BeginHttps(ctx, body)
+	})
 }
 
 // httpsNow asks how far a run is.
 func (a *app) httpsNow(ctx context.Context, number int64) (*client.HttpsRun, error) {
-	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetHttps(ctx, number) })
+	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.GetHttps(ctx, number)
+	})
 }
 
 // httpsContinue agrees to what a run waits for.
 func (a *app) httpsContinue(ctx context.Context, number int64) (*client.HttpsRun, error) {
-	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ContinueHttps(ctx, number) })
+	return get[client.HttpsRun](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.ContinueHttps(ctx, number)
+	})
 }
 
 // httpsOrdered shows names and mandate, asks, and follows pre-flight and order
@@ -80,7 +89,8 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 	if v.State == client.HttpsRunStateDrafted {
 		a.showHTTPSDraft(v)
 		if v.Draft != "" {
-			if err := a.agreed(yes, "Make this mandate, and order?", fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
+			if err := a.agreed(yes, "Make this mandate, and order?",
+				fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
 				return nil, err
 			}
 		}
@@ -103,7 +113,9 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 			return nil, httpsFailure(v)
 		case v.Order != nil && !followed:
 			followed = true
-			o, err := get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrder(ctx, *v.Order) })
+			o, err := get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.GetOrder(ctx, *v.Order)
+			})
 			if err != nil {
 				return nil, err
 			}
@@ -133,7 +145,8 @@ func (a *app) httpsInstalled(ctx context.Context, v *client.HttpsRun, yes bool) 
 	if v.State == client.HttpsRunStatePreviewed {
 		a.say("")
 		a.showPreview(i)
-		if err := a.agreed(yes, "Install this on "+v.Server+"?", fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
+		if err := a.agreed(yes, "Install this on "+v.Server+"?",
+			fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
 			return nil, err
 		}
 		if v, err = a.httpsContinue(ctx, v.Number); err != nil {
@@ -206,7 +219,8 @@ func (a *app) showTrials(list []client.Trial) {
 			a.say("  ✓  %-8s %s: %s", t.Step, clean(t.Name), clean(t.Seen))
 			continue
 		}
-		a.say("  ✗  %-8s %s: %s\n     %s\n     → %s", t.Step, clean(t.Name), clean(t.Seen), clean(t.Spot), clean(t.Remedy))
+		a.say("  ✗  %-8s %s: %s\n     %s\n     → %s", t.Step, clean(t.Name), clean(t.Seen), clean(t.Spot),
+			clean(t.Remedy))
 	}
 }
 
@@ -232,7 +246,9 @@ func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
 		case <-ctx.Done():
 			return fmt.Errorf("survey %d goes on without this command; see: insegna survey follow %[1]d", v.Id)
 		}
-		if v, err = get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetSurvey(ctx, v.Id) }); err != nil {
+		if v, err = get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+			return cl.GetSurvey(ctx, v.Id)
+		}); err != nil {
 			return err
 		}
 	}
@@ -251,7 +267,8 @@ func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
 
 // visitMandate tells each step of a visitor's way to each name of a mandate.
 func (a *app) visitMandate(ctx context.Context, mandate string) error {
-	list, err := get[client.VisitList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.VisitMandate(ctx, mandate) })
+	list, err := get[client.VisitList](a, ctx,
+		func(ctx context.Context, cl calls) (*http.Response, error) { return cl.VisitMandate(ctx, mandate) })
 	if err != nil {
 		return err
 	}
@@ -287,7 +304,8 @@ func (a *app) visitMandate(ctx context.Context, mandate string) error {
 }
 
 var visitColumns = []column[client.VisitStep]{
-	{head: "", cell: func(s client.VisitStep) string { return map[bool]string{true: "=", false: "✗ "}[s.Fine] }, raw: func(s client.VisitStep) string { return map[bool]string{true: "fine", false: "not fine"}[s.Fine] }},
+	{head: "", cell: func(s client.VisitStep) string { return map[bool]string{true: "=", false: "✗ "}[s.Fine] },
+		raw: func(s client.VisitStep) string { return map[bool]string{true: "fine", false: "not fine"}[s.Fine] }},
 	{head: "Step", cell: func(s client.VisitStep) string { return string(s.Step) }},
 	{head: "At", width: 21, cell: func(s client.VisitStep) string { return s.Endpoint }},
 	{head: "Seen", width: 58, cell: func(s client.VisitStep) string {

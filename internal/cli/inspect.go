@@ -45,7 +45,8 @@ type fileIll struct {
 func (a *app) inspect() *cobra.Command {
 	var host string
 	var roots []string
-	c := &cobra.Command{Use: "inspect FILE...", Short: "Say what is in certificate files and whether they are put together well", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "inspect FILE...",
+		Short: "Say what is in certificate files and whether they are put together well", Args: cobra.MinimumNArgs(1),
 		Long: "Reads certificates and chains in PEM or DER, without a service. With --roots each file is judged\n" +
 			"as a served list, with --host its first certificate must cover that host.",
 		Example: "  insegna inspect .demo/pier-1/booking.pem --host booking.lanterncoast.example",

@@ -20,8 +20,11 @@ import (
 func (a *app) install() *cobra.Command {
 	var server string
 	var yes, only bool
-	c := &cobra.Command{Use: "install MANDATE", Short: "Install a mandate's certificate on a server: preview, ask, switch, reload, look", Args: cobra.ExactArgs(1),
-		Long:    "Shows each file that changes, as a diff, and the commands; asks; then lays the new version beside\nthe old one, has the server test, switches, reloads, and looks from outside until the old\ncertificate is gone. When anything goes wrong all is made as it was.",
+	c := &cobra.Command{Use: "install MANDATE",
+		Short: "Install a mandate's certificate on a server: preview, ask, switch, reload, look", Args: cobra.ExactArgs(1),
+		Long: "Shows each file that changes, as a diff, and the commands; asks; then lays the new version beside\nthe " +
+			"old one, has the server test, switches, reloads, and looks from outside until the old\ncertificate is gone. When " +
+			"anything goes wrong all is made as it was.",
 		Example: "  insegna install menu --server pier-1\n  insegna install menu --server pier-1 --preview",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			v, err := a.previewInstallation(c.Context(), args[0], server)
@@ -38,7 +41,8 @@ func (a *app) install() *cobra.Command {
 				a.say("\nNothing was changed. Install it: insegna installation begin %d", v.Number)
 				return nil
 			}
-			if err := a.agreed(yes, "Install this on "+v.Server+"?", "insegna installation begin "+fmt.Sprint(v.Number)); err != nil {
+			if err := a.agreed(yes, "Install this on "+v.Server+"?",
+				"insegna installation begin "+fmt.Sprint(v.Number)); err != nil {
 				return err
 			}
 			return a.beginInstallation(c.Context(), v.Number)
@@ -132,7 +136,8 @@ func (a *app) showPreview(v *client.Installation) {
 }
 
 func (a *app) beginInstallation(ctx context.Context, number int64) error {
-	v, err := get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.BeginInstallation(ctx, number) })
+	v, err := get[client.Installation](a, ctx,
+		func(ctx context.Context, cl calls) (*http.Response, error) { return cl.BeginInstallation(ctx, number) })
 	if err != nil {
 		return err
 	}
@@ -159,13 +164,16 @@ func (a *app) followInstallation(ctx context.Context, v *client.Installation) er
 		select {
 		case <-time.After(between):
 		case <-ctx.Done():
-			return fmt.Errorf("the installation goes on without this command; see: insegna installation show %d --follow", v.Number)
+			return fmt.Errorf("the installation goes on without this command; see: insegna installation show %d --follow",
+				v.Number)
 		}
 	}
 }
 
 func (a *app) installationOf(ctx context.Context, number int64) (*client.Installation, error) {
-	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetInstallation(ctx, number) })
+	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.GetInstallation(ctx, number)
+	})
 }
 
 func (a *app) installationEnd(v *client.Installation) error {
@@ -187,19 +195,22 @@ func (a *app) installationEnd(v *client.Installation) error {
 }
 
 func (a *app) installations() *cobra.Command {
-	return group("installation", "Installations of certificates on servers, step by step", a.installationList(), a.installationShow(), a.installationBegin(), a.installationReturn())
+	return group("installation", "Installations of certificates on servers, step by step", a.installationList(),
+		a.installationShow(), a.installationBegin(), a.installationReturn())
 }
 
 func (a *app) installationList() *cobra.Command {
 	var mandate string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List installations and previews, newest first", Args: cobra.NoArgs, Example: "  insegna installation list --mandate menu",
+	c := &cobra.Command{Use: "list", Short: "List installations and previews, newest first", Args: cobra.NoArgs,
+		Example: "  insegna installation list --mandate menu",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.ListInstallationsParams{Limit: &limit}
 			if mandate != "" {
 				params.Mandate = &mandate
 			}
-			page, err := get[client.InstallationPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListInstallations(ctx, params) })
+			page, err := get[client.InstallationPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListInstallations(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -207,7 +218,8 @@ func (a *app) installationList() *cobra.Command {
 				{head: "No.", cell: func(v client.Installation) string { return fmt.Sprint(v.Number) }},
 				{head: "Mandate", width: 16, cell: func(v client.Installation) string { return v.Mandate }},
 				{head: "Server", width: 14, cell: func(v client.Installation) string { return v.Server }},
-				{head: "Certificate", cell: func(v client.Installation) string { return v.Certificate[:12] }, raw: func(v client.Installation) string { return v.Certificate }},
+				{head: "Certificate", cell: func(v client.Installation) string { return v.Certificate[:12] },
+					raw: func(v client.Installation) string { return v.Certificate }},
 				{head: "By", width: 10, cell: func(v client.Installation) string { return v.By }},
 				{head: "State", width: 34, cell: func(v client.Installation) string {
 					if v.State == client.InstallationStatePreviewed {
@@ -232,7 +244,8 @@ func (a *app) installationList() *cobra.Command {
 
 func (a *app) installationShow() *cobra.Command {
 	var follow bool
-	c := &cobra.Command{Use: "show NUMBER", Short: "Show an installation: what changes or changed, and its steps", Args: cobra.ExactArgs(1), Example: "  insegna installation show 3 --follow",
+	c := &cobra.Command{Use: "show NUMBER", Short: "Show an installation: what changes or changed, and its steps",
+		Args: cobra.ExactArgs(1), Example: "  insegna installation show 3 --follow",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "installation")
 			if err != nil {
@@ -262,7 +275,8 @@ func (a *app) installationShow() *cobra.Command {
 }
 
 func (a *app) installationBegin() *cobra.Command {
-	return &cobra.Command{Use: "begin NUMBER", Short: "Carry out what was previewed", Args: cobra.ExactArgs(1), Example: "  insegna installation begin 3",
+	return &cobra.Command{Use: "begin NUMBER", Short: "Carry out what was previewed", Args: cobra.ExactArgs(1),
+		Example: "  insegna installation begin 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "installation")
 			if err != nil {
@@ -274,16 +288,20 @@ func (a *app) installationBegin() *cobra.Command {
 
 func (a *app) installationReturn() *cobra.Command {
 	var yes bool
-	c := &cobra.Command{Use: "return NUMBER", Short: "Take back what was installed: files, link and certificate as they were", Args: cobra.ExactArgs(1), Example: "  insegna installation return 3",
+	c := &cobra.Command{Use: "return NUMBER",
+		Short: "Take back what was installed: files, link and certificate as they were", Args: cobra.ExactArgs(1),
+		Example: "  insegna installation return 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "installation")
 			if err != nil {
 				return err
 			}
-			if err := a.agreed(yes, fmt.Sprintf("Make everything as it was before installation %d?", id), fmt.Sprintf("insegna installation return %d --yes", id)); err != nil {
+			if err := a.agreed(yes, fmt.Sprintf("Make everything as it was before installation %d?", id),
+				fmt.Sprintf("insegna installation return %d --yes", id)); err != nil {
 				return err
 			}
-			v, err := get[client.Installation](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ReturnInstallation(ctx, id) })
+			v, err := get[client.Installation](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ReturnInstallation(ctx, id) })
 			if err != nil {
 				return err
 			}

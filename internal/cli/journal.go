@@ -19,13 +19,15 @@ func (a *app) journal() *cobra.Command {
 func (a *app) journalList() *cobra.Command {
 	var query string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List who did what, newest first", Args: cobra.NoArgs, Example: "  insegna journal list\n  insegna journal list --query estate.apply -o csv",
+	c := &cobra.Command{Use: "list", Short: "List who did what, newest first", Args: cobra.NoArgs,
+		Example: "  insegna journal list\n  insegna journal list --query estate.apply -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.ListJournalParams{Limit: &limit}
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := get[client.JournalPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListJournal(ctx, params) })
+			page, err := get[client.JournalPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListJournal(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -37,12 +39,14 @@ func (a *app) journalList() *cobra.Command {
 			}
 			err = print(a, page.Items, page.Items, []column[client.JournalEntry]{
 				{head: "Entry", cell: func(e client.JournalEntry) string { return fmt.Sprint(e.Id) }},
-				{head: "When (UTC)", cell: func(e client.JournalEntry) string { return moment(e.At) }, raw: func(e client.JournalEntry) string { return e.At.UTC().Format("2006-01-02T15:04:05Z") }},
+				{head: "When (UTC)", cell: func(e client.JournalEntry) string { return moment(e.At) },
+					raw: func(e client.JournalEntry) string { return e.At.UTC().Format("2006-01-02T15:04:05Z") }},
 				{head: "Who", width: 16, cell: func(e client.JournalEntry) string { return e.Actor }},
 				{head: "What", width: 44, cell: func(e client.JournalEntry) string {
 					return strings.TrimSuffix(e.Action+" "+e.Subject+"\n"+e.Detail, "\n{}")
 				}},
-				{head: "Hash", cell: func(e client.JournalEntry) string { return e.Hash[:12] }, raw: func(e client.JournalEntry) string { return e.Hash }},
+				{head: "Hash", cell: func(e client.JournalEntry) string { return e.Hash[:12] },
+					raw: func(e client.JournalEntry) string { return e.Hash }},
 			})
 			a.more(page.NextCursor, len(page.Items))
 			return err
@@ -64,17 +68,20 @@ var wholeHash = regexp.MustCompile("^[0-9a-f]{64}$")
 func (a *app) journalVerify() *cobra.Command {
 	var expect string
 	c := &cobra.Command{Use: "verify", Short: "Check that nothing in the journal was changed", Args: cobra.NoArgs,
-		Long:    "Walks the whole journal and checks every entry against the one before.\nKeep the hash it prints elsewhere and give it with --expect next time: then entries taken off the end show too.",
+		Long: "Walks the whole journal and checks every entry against the one before.\nKeep the hash it prints elsewhere " +
+			"and give it with --expect next time: then entries taken off the end show too.",
 		Example: "  insegna journal verify\n  insegna journal verify --expect 4f1c...64 digits",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.VerifyJournalParams{}
 			if expect != "" {
 				if !wholeHash.MatchString(expect) {
-					return usage{fmt.Errorf("--expect %q is no hash; expected the 64 hexadecimal digits an earlier insegna journal verify printed", expect)}
+					return usage{
+						fmt.Errorf("--expect %q is no hash; expected the 64 hexadecimal digits an earlier insegna journal verify printed", expect)}
 				}
 				params.Expect = &expect
 			}
-			v, err := get[client.JournalVerification](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.VerifyJournal(ctx, params) })
+			v, err := get[client.JournalVerification](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.VerifyJournal(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -85,7 +92,8 @@ func (a *app) journalVerify() *cobra.Command {
 			}
 			switch {
 			case v.BrokenAt != nil:
-				return fmt.Errorf("the journal is broken at entry %d: %s; before it stand %s that fit", *v.BrokenAt, orEmpty(v.Reason), entries(v.Entries))
+				return fmt.Errorf("the journal is broken at entry %d: %s; before it stand %s that fit", *v.BrokenAt,
+					orEmpty(v.Reason), entries(v.Entries))
 			case !v.Whole:
 				return fmt.Errorf("%s of the journal fit together, but %s", entries(v.Entries), orEmpty(v.Reason))
 			case v.Entries == 0:

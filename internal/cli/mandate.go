@@ -18,8 +18,11 @@ import (
 )
 
 func (a *app) mandates() *cobra.Command {
-	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(), a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(), a.mandateVisit(),
-		a.mandateOrder("order", "Order the certificate now", false), a.mandateOrder("rehearse", "Try it all: order at the CA's test directory, stage and test on the servers, change nothing", true))
+	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(),
+		a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(), a.mandateVisit(),
+		a.mandateOrder("order", "Order the certificate now", false),
+		a.mandateOrder("rehearse",
+			"Try it all: order at the CA's test directory, stage and test on the servers, change nothing", true))
 }
 
 // standing says in a few words how a mandate stands.
@@ -45,13 +48,15 @@ func next(m client.Mandate) string {
 func (a *app) mandateList() *cobra.Command {
 	var query string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List mandates with how they stand", Args: cobra.NoArgs, Example: "  insegna mandate list\n  insegna mandate list --query booking -o csv",
+	c := &cobra.Command{Use: "list", Short: "List mandates with how they stand", Args: cobra.NoArgs,
+		Example: "  insegna mandate list\n  insegna mandate list --query booking -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.ListMandatesParams{Limit: &limit}
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := get[client.MandatePage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListMandates(ctx, params) })
+			page, err := get[client.MandatePage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListMandates(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -63,8 +68,10 @@ func (a *app) mandateList() *cobra.Command {
 			}
 			err = print(a, page.Items, page.Items, []column[client.Mandate]{
 				{head: "Mandate", width: 16, cell: func(m client.Mandate) string { return m.Name }},
-				{head: "Names", width: 30, cell: func(m client.Mandate) string { return strings.Join(m.Names, "\n") }, raw: func(m client.Mandate) string { return strings.Join(m.Names, " ") }},
-				{head: "From, by", width: 18, cell: func(m client.Mandate) string { return m.Ca + "\nby " + string(m.Proof) }, raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
+				{head: "Names", width: 30, cell: func(m client.Mandate) string { return strings.Join(m.Names, "\n") },
+					raw: func(m client.Mandate) string { return strings.Join(m.Names, " ") }},
+				{head: "From, by", width: 18, cell: func(m client.Mandate) string { return m.Ca + "\nby " + string(m.Proof) },
+					raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
 				{head: "Stands", width: 26, cell: func(m client.Mandate) string {
 					if n := next(m); n != "" {
 						return standing(m) + "\n→ " + n
@@ -81,22 +88,29 @@ func (a *app) mandateList() *cobra.Command {
 }
 
 func (a *app) mandateShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show one mandate with its orders and the CA's budget", Args: cobra.ExactArgs(1), Example: "  insegna mandate show deck-plans",
+	return &cobra.Command{Use: "show NAME", Short: "Show one mandate with its orders and the CA's budget",
+		Args: cobra.ExactArgs(1), Example: "  insegna mandate show deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			m, err := get[client.Mandate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, args[0]) })
+			m, err := get[client.Mandate](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, args[0]) })
 			if err != nil {
 				return err
 			}
-			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", m.Ca}, {"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", m.Key}, {"Installed on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
+			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", m.Ca},
+				{"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", m.Key},
+				{"Installed on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
 			if m.Rehearsed != nil {
-				words := fmt.Sprintf("%s: order %d at the test directory %s", moment(m.Rehearsed.BegunAt), m.Rehearsed.Number, m.Rehearsed.State)
+				words := fmt.Sprintf("%s: order %d at the test directory %s", moment(m.Rehearsed.BegunAt), m.Rehearsed.Number,
+					m.Rehearsed.State)
 				for i := range m.RehearsedOn {
 					words += "\n" + rehearsedOn(&m.RehearsedOn[i])
 				}
 				facts = append(facts, [2]string{"Last rehearsal", words})
 			}
 			if m.Budget.Certificates > 0 {
-				facts = append(facts, [2]string{"Budget of the CA", fmt.Sprintf("%d of %d certificates used in %d days", m.Budget.Used, m.Budget.Certificates, m.Budget.Days)})
+				facts = append(facts,
+					[2]string{"Budget of the CA",
+						fmt.Sprintf("%d of %d certificates used in %d days", m.Budget.Used, m.Budget.Certificates, m.Budget.Days)})
 			}
 			if m.Place != "" {
 				facts = append(facts, [2]string{"Declared", m.Place})
@@ -114,10 +128,12 @@ func (a *app) mandateShow() *cobra.Command {
 		})}
 }
 
-var trailMarks = map[client.TrailEntryOutcome]string{client.TrailEntryOutcomeDone: "✓", client.TrailEntryOutcomeOpen: "…", client.TrailEntryOutcomeFailed: "✗"}
+var trailMarks = map[client.TrailEntryOutcome]string{client.TrailEntryOutcomeDone: "✓",
+	client.TrailEntryOutcomeOpen: "…", client.TrailEntryOutcomeFailed: "✗"}
 
 var trailColumns = []column[client.TrailEntry]{
-	{head: " ", cell: func(e client.TrailEntry) string { return trailMarks[e.Outcome] }, raw: func(e client.TrailEntry) string { return string(e.Outcome) }},
+	{head: " ", cell: func(e client.TrailEntry) string { return trailMarks[e.Outcome] },
+		raw: func(e client.TrailEntry) string { return string(e.Outcome) }},
 	{head: "Link", cell: func(e client.TrailEntry) string { return string(e.Step) }},
 	{head: "When (UTC)", width: 20, cell: func(e client.TrailEntry) string {
 		if e.At == nil {
@@ -130,7 +146,9 @@ var trailColumns = []column[client.TrailEntry]{
 		}
 		return e.At.UTC().Format(time.RFC3339)
 	}},
-	{head: "Where, how", width: 60, cell: func(e client.TrailEntry) string { return e.Where + "\n" + breakPaths(e.Words, 60) }, raw: func(e client.TrailEntry) string { return e.Where }},
+	{head: "Where, how", width: 60, cell: func(e client.TrailEntry) string {
+		return e.Where + "\n" + breakPaths(e.Words, 60)
+	}, raw: func(e client.TrailEntry) string { return e.Where }},
 }
 
 // rehearsedOn says how a rehearsal went on a server.
@@ -148,7 +166,9 @@ func rehearsedOn(v *client.Installation) string {
 // server of its mandate.
 func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
 	for told := map[string]bool{}; ; {
-		m, err := get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, order.Mandate) })
+		m, err := get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+			return cl.GetMandate(ctx, order.Mandate)
+		})
 		if err != nil || m.Rehearsed == nil || m.Rehearsed.Number != order.Number {
 			return err
 		}
@@ -176,7 +196,8 @@ func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
 		switch {
 		case len(told) < len(servers):
 		case wrong > 0:
-			return fmt.Errorf("the CA's part of the rehearsal went well, that on %d of %d servers did not; nothing was changed", wrong, len(servers))
+			return fmt.Errorf("the CA's part of the rehearsal went well, that on %d of %d servers did not; nothing was changed",
+				wrong, len(servers))
 		default:
 			a.say("The rehearsal went well to its end; nothing was changed.")
 			return nil
@@ -190,15 +211,20 @@ func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
 }
 
 func (a *app) mandateVisit() *cobra.Command {
-	return &cobra.Command{Use: "visit NAME", Short: "Walk a visitor's way to each of its names: DNS, plain http, TLS, certificate, chain, trust, https", Args: cobra.ExactArgs(1), Example: "  insegna mandate visit deck-plans",
+	return &cobra.Command{Use: "visit NAME",
+		Short: "Walk a visitor's way to each of its names: DNS, plain http, TLS, certificate, chain, trust, https",
+		Args:  cobra.ExactArgs(1), Example: "  insegna mandate visit deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error { return a.visitMandate(c.Context(), args[0]) })}
 }
 
 func (a *app) mandateDraft() *cobra.Command {
 	var server, site string
-	c := &cobra.Command{Use: "draft", Short: "Work out the names of a mandate, from a site or from what no certificate covers", Args: cobra.NoArgs,
-		Long:    "Prints a mandate to correct, and what to think of. With --site the names of that site, else the\nhosts whose bindings no certificate covers. Keep it in the estate file, or: insegna mandate add FILE",
-		Example: "  insegna mandate draft\n  insegna mandate draft --server pier-1 --site deck-plans.lanterncoast.example > draft.yaml",
+	c := &cobra.Command{Use: "draft",
+		Short: "Work out the names of a mandate, from a site or from what no certificate covers", Args: cobra.NoArgs,
+		Long: "Prints a mandate to correct, and what to think of. With --site the names of that site, else the\nhosts " +
+			"whose bindings no certificate covers. Keep it in the estate file, or: insegna mandate add FILE",
+		Example: "  insegna mandate draft\n  insegna mandate draft --server pier-1 --site deck-plans.lanterncoast.example > " +
+			"draft.yaml",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			if site != "" && server == "" {
 				return usage{errors.New("--site needs --server: which server declares it")}
@@ -210,7 +236,8 @@ func (a *app) mandateDraft() *cobra.Command {
 			if site != "" {
 				params.Site = &site
 			}
-			d, err := get[client.MandateDraft](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.DraftMandate(ctx, params) })
+			d, err := get[client.MandateDraft](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.DraftMandate(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -229,7 +256,10 @@ func (a *app) mandateDraft() *cobra.Command {
 }
 
 func (a *app) mandateAdd() *cobra.Command {
-	return &cobra.Command{Use: "add FILE", Short: "Make a mandate from a file, - for the standard input", Args: cobra.ExactArgs(1), Example: "  insegna mandate draft --server pier-1 --site deck-plans.lanterncoast.example > draft.yaml\n  insegna mandate add draft.yaml",
+	return &cobra.Command{Use: "add FILE", Short: "Make a mandate from a file, - for the standard input",
+		Args: cobra.ExactArgs(1),
+		Example: "  insegna mandate draft --server pier-1 --site deck-plans.lanterncoast.example > draft.yaml\n  insegna " +
+			"mandate add draft.yaml",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			text, err := readFileOrInput(args[0])
 			if err != nil {
@@ -241,7 +271,8 @@ func (a *app) mandateAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("Made mandate %s for %s. Nothing is ordered yet; try it first: insegna mandate check %s", m.Name, strings.Join(m.Names, ", "), m.Name)
+			a.say("Made mandate %s for %s. Nothing is ordered yet; try it first: insegna mandate check %s", m.Name,
+				strings.Join(m.Names, ", "), m.Name)
 			return nil
 		})}
 }
@@ -260,9 +291,12 @@ func readFileOrInput(path string) ([]byte, error) {
 }
 
 func (a *app) mandateRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "End a mandate that was made by command or in the console", Args: cobra.ExactArgs(1), Example: "  insegna mandate remove deck-plans",
+	return &cobra.Command{Use: "remove NAME", Short: "End a mandate that was made by command or in the console",
+		Args: cobra.ExactArgs(1), Example: "  insegna mandate remove deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.RemoveMandate(ctx, args[0]) })
+			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.RemoveMandate(ctx, args[0])
+			})
 			if err == nil {
 				a.say("Mandate %s has ended; its orders stay as history.", args[0])
 			}
@@ -271,11 +305,14 @@ func (a *app) mandateRemove() *cobra.Command {
 }
 
 func (a *app) mandateCheck() *cobra.Command {
-	return &cobra.Command{Use: "check NAME", Short: "Pre-flight: try what the CA will try, before it is asked", Args: cobra.ExactArgs(1),
-		Long:    "Puts a proof up for a moment and looks for it as the CA will: CAA records, every address of every\nname, port 80, the file, or the record on every name server. Exits with 1 when something is in the way.",
+	return &cobra.Command{Use: "check NAME", Short: "Pre-flight: try what the CA will try, before it is asked",
+		Args: cobra.ExactArgs(1),
+		Long: "Puts a proof up for a moment and looks for it as the CA will: CAA records, every address of every\nname, " +
+			"port 80, the file, or the record on every name server. Exits with 1 when something is in the way.",
 		Example: "  insegna mandate check deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			list, err := get[client.TrialList](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.CheckMandate(ctx, args[0]) })
+			list, err := get[client.TrialList](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.CheckMandate(ctx, args[0]) })
 			if err != nil {
 				return err
 			}
@@ -307,7 +344,8 @@ func (a *app) mandateCheck() *cobra.Command {
 }
 
 func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
-	return &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1), Example: "  insegna mandate " + verb + " deck-plans",
+	return &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1),
+		Example: "  insegna mandate " + verb + " deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			o, err := get[client.Order](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
 				return cl.BeginOrder(ctx, client.OrderRequest{Mandate: args[0], Rehearsal: &rehearsal})
@@ -329,20 +367,23 @@ func (a *app) orders() *cobra.Command {
 func (a *app) orderList() *cobra.Command {
 	var mandate string
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs, Example: "  insegna order list --mandate deck-plans",
+	c := &cobra.Command{Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
+		Example: "  insegna order list --mandate deck-plans",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.ListOrdersParams{Limit: &limit}
 			if mandate != "" {
 				params.Mandate = &mandate
 			}
-			page, err := get[client.OrderPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListOrders(ctx, params) })
+			page, err := get[client.OrderPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListOrders(ctx, params) })
 			if err != nil {
 				return err
 			}
 			err = print(a, page.Items, page.Items, []column[client.Order]{
 				{head: "Order", cell: func(o client.Order) string { return fmt.Sprint(o.Number) }},
 				{head: "Mandate", width: 18, cell: func(o client.Order) string { return o.Mandate }},
-				{head: "Begun (UTC)", cell: func(o client.Order) string { return moment(o.BegunAt) }, raw: func(o client.Order) string { return o.BegunAt.UTC().Format(time.RFC3339) }},
+				{head: "Begun (UTC)", cell: func(o client.Order) string { return moment(o.BegunAt) },
+					raw: func(o client.Order) string { return o.BegunAt.UTC().Format(time.RFC3339) }},
 				{head: "By", width: 12, cell: func(o client.Order) string { return o.By }},
 				{head: "State", width: 34, cell: func(o client.Order) string {
 					s := string(o.State)
@@ -372,12 +413,15 @@ func number(text, what string) (int64, error) {
 }
 
 func (a *app) orderOf(ctx context.Context, id int64) (*client.Order, error) {
-	return get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrder(ctx, id) })
+	return get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.GetOrder(ctx, id)
+	})
 }
 
 func (a *app) orderShow() *cobra.Command {
 	var follow bool
-	c := &cobra.Command{Use: "show NUMBER", Short: "Show an order with its steps", Args: cobra.ExactArgs(1), Example: "  insegna order show 3 --follow",
+	c := &cobra.Command{Use: "show NUMBER", Short: "Show an order with its steps", Args: cobra.ExactArgs(1),
+		Example: "  insegna order show 3 --follow",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "order")
 			if err != nil {
@@ -416,7 +460,8 @@ func (a *app) orderHead(o *client.Order) {
 	a.say("%s %d of %s at %s, begun by %s: %s", what, o.Number, o.Mandate, o.Ca, o.By, strings.Join(o.Names, ", "))
 }
 
-var outcomes = map[client.OrderStepOutcome]string{client.OrderStepOutcomeDoing: "…", client.OrderStepOutcomeDone: "✓", client.OrderStepOutcomeFailed: "✗"}
+var outcomes = map[client.OrderStepOutcome]string{client.OrderStepOutcomeDoing: "…",
+	client.OrderStepOutcomeDone: "✓", client.OrderStepOutcomeFailed: "✗"}
 
 // stepsFrom prints steps that have come since the last look; one still going
 // on is printed once it has ended, or at the end.
@@ -478,13 +523,16 @@ func (a *app) followOrder(ctx context.Context, o *client.Order) error {
 }
 
 func (a *app) orderCertificate() *cobra.Command {
-	return &cobra.Command{Use: "certificate NUMBER", Short: "Print the certificate an order brought, with its chain, as PEM", Args: cobra.ExactArgs(1), Example: "  insegna order certificate 3 > chain.pem",
+	return &cobra.Command{Use: "certificate NUMBER",
+		Short: "Print the certificate an order brought, with its chain, as PEM", Args: cobra.ExactArgs(1),
+		Example: "  insegna order certificate 3 > chain.pem",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "order")
 			if err != nil {
 				return err
 			}
-			v, err := get[client.IssuedCertificate](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrderCertificate(ctx, id) })
+			v, err := get[client.IssuedCertificate](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetOrderCertificate(ctx, id) })
 			if err != nil {
 				return err
 			}
@@ -501,11 +549,14 @@ func (a *app) cas() *cobra.Command {
 }
 
 func (a *app) listCAs(ctx context.Context) (*client.CAList, error) {
-	return get[client.CAList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCas(ctx) })
+	return get[client.CAList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.ListCas(ctx)
+	})
 }
 
 func (a *app) caList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the CAs of the estate", Args: cobra.NoArgs, Example: "  insegna ca list",
+	return &cobra.Command{Use: "list", Short: "List the CAs of the estate", Args: cobra.NoArgs,
+		Example: "  insegna ca list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			list, err := a.listCAs(c.Context())
 			if err != nil {
@@ -543,8 +594,10 @@ func (a *app) caList() *cobra.Command {
 
 func (a *app) caAgree() *cobra.Command {
 	var terms string
-	c := &cobra.Command{Use: "agree NAME", Short: "Agree to a CA's terms, in your name, and make the accounts there", Args: cobra.ExactArgs(1),
-		Long:    "Prints where the CA's terms are. Read them; then run it again with --terms and that address.\nWho agreed, to what and when is kept in the journal.",
+	c := &cobra.Command{Use: "agree NAME", Short: "Agree to a CA's terms, in your name, and make the accounts there",
+		Args: cobra.ExactArgs(1),
+		Long: "Prints where the CA's terms are. Read them; then run it again with --terms and that address.\nWho agreed, " +
+			"to what and when is kept in the journal.",
 		Example: "  insegna ca agree harbour-light\n  insegna ca agree harbour-light --terms https://127.0.0.1:14000/terms",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			list, err := a.listCAs(c.Context())
@@ -559,7 +612,8 @@ func (a *app) caAgree() *cobra.Command {
 					return fmt.Errorf("%s cannot be asked: %s", ca.Name, ca.Trouble)
 				}
 				if terms == "" && ca.Terms != "" {
-					a.say("The terms of %s are at %s\nRead them. To agree in your name: insegna ca agree %s --terms %s", ca.Name, ca.Terms, ca.Name, ca.Terms)
+					a.say("The terms of %s are at %s\nRead them. To agree in your name: insegna ca agree %s --terms %s", ca.Name,
+						ca.Terms, ca.Name, ca.Terms)
 					return nil
 				}
 				v, err := get[client.CA](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
@@ -578,13 +632,16 @@ func (a *app) caAgree() *cobra.Command {
 }
 
 func (a *app) credentials() *cobra.Command {
-	return group("credential", "Credentials in the safe: keys of name servers and of customer accounts", a.credentialList(), a.credentialAdd(), a.credentialRemove())
+	return group("credential", "Credentials in the safe: keys of name servers and of customer accounts",
+		a.credentialList(), a.credentialAdd(), a.credentialRemove())
 }
 
 func (a *app) credentialList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the names of the credentials; what they are is never shown", Args: cobra.NoArgs, Example: "  insegna credential list",
+	return &cobra.Command{Use: "list", Short: "List the names of the credentials; what they are is never shown",
+		Args: cobra.NoArgs, Example: "  insegna credential list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			list, err := get[client.CredentialList](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCredentials(ctx) })
+			list, err := get[client.CredentialList](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCredentials(ctx) })
 			if err != nil {
 				return err
 			}
@@ -597,8 +654,10 @@ func (a *app) credentialList() *cobra.Command {
 
 func (a *app) credentialAdd() *cobra.Command {
 	var file string
-	c := &cobra.Command{Use: "add NAME", Short: "Keep a credential in the safe, in the place of one of that name", Args: cobra.ExactArgs(1),
-		Long:    "Reads the credential from the terminal without showing it, or from the first line of a file. Base64 is kept as what it stands for.",
+	c := &cobra.Command{Use: "add NAME", Short: "Keep a credential in the safe, in the place of one of that name",
+		Args: cobra.ExactArgs(1),
+		Long: "Reads the credential from the terminal without showing it, or from the first line of a file. Base64 is " +
+			"kept as what it stands for.",
 		Example: "  insegna credential add insegna-tsig --file tsig.key",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			value, err := a.passphrase(file, "Credential "+args[0])
@@ -618,9 +677,12 @@ func (a *app) credentialAdd() *cobra.Command {
 }
 
 func (a *app) credentialRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Forget a credential", Args: cobra.ExactArgs(1), Example: "  insegna credential remove insegna-tsig",
+	return &cobra.Command{Use: "remove NAME", Short: "Forget a credential", Args: cobra.ExactArgs(1),
+		Example: "  insegna credential remove insegna-tsig",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.RemoveCredential(ctx, args[0]) })
+			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.RemoveCredential(ctx, args[0])
+			})
 			if err == nil {
 				a.say("Credential %s is forgotten.", args[0])
 			}

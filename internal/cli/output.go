@@ -169,7 +169,8 @@ func breakPath(word string, width int) string {
 var marks = map[string]string{"broken": "✗ broken", "due": "◷ due", "weak": "△ weak", "note": "· note",
 	"at-odds": "≠ at odds", "unknown": "? unknown", "agreed": "= agreed"}
 
-var colors = map[string]text.Colors{"✗": {text.FgRed, text.Bold}, "◷": {text.FgYellow}, "≠": {text.FgRed}, "△": {text.FgMagenta}}
+var colors = map[string]text.Colors{"✗": {text.FgRed, text.Bold}, "◷": {text.FgYellow}, "≠": {text.FgRed},
+	"△": {text.FgMagenta}}
 
 // paint colours a cell by its mark, on a terminal only.
 func (a *app) paint(v any) string {

@@ -23,14 +23,16 @@ func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 func (a *app) today() *cobra.Command {
 	return &cobra.Command{Use: "today", Short: "Say how things stand", Args: cobra.NoArgs, Example: "  insegna today",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			t, err := get[client.Today](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetToday(ctx) })
+			t, err := get[client.Today](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetToday(ctx) })
 			if err != nil {
 				return err
 			}
 			if t.Estate == "" {
 				a.say("No estate has been applied yet. Write an estate file and run: insegna estate apply FILE")
 			} else {
-				a.say("%s: %s broken, %d due, %d at odds, %d agreed; %s.\n", clean(t.Estate), plural(t.Bindings.Broken, "binding"), t.DueBindings, t.Bindings.AtOdds, t.Bindings.Agreed, surveyed(t.Survey))
+				a.say("%s: %s broken, %d due, %d at odds, %d agreed; %s.\n", clean(t.Estate), plural(t.Bindings.Broken, "binding"),
+					t.DueBindings, t.Bindings.AtOdds, t.Bindings.Agreed, surveyed(t.Survey))
 			}
 			if a.output == "json" {
 				return a.json(t)
@@ -51,11 +53,14 @@ func (a *app) today() *cobra.Command {
 func (a *app) ordered(list []client.Order) {
 	for _, o := range list {
 		if o.Failure != nil {
-			a.note("✗", fmt.Sprintf("%s UTC: order %d of %s failed: %s", moment(*o.FinishedAt), o.Number, o.Mandate, o.Failure.Words))
+			a.note("✗",
+				fmt.Sprintf("%s UTC: order %d of %s failed: %s", moment(*o.FinishedAt), o.Number, o.Mandate, o.Failure.Words))
 			a.note("", "→ "+o.Failure.Advice)
 			continue
 		}
-		a.note("✓", fmt.Sprintf("%s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate, moment(*o.NotAfter)))
+		a.note("✓",
+			fmt.Sprintf("%s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate,
+				moment(*o.NotAfter)))
 	}
 }
 
@@ -72,9 +77,13 @@ func (a *app) installed(list []client.Installation) {
 		case client.InstallationStateDone:
 			a.note("✓", fmt.Sprintf("%s UTC: %s was installed on %s by itself", moment(at), v.Mandate, v.Server))
 		case client.InstallationStatePreviewed:
-			a.note("◷", fmt.Sprintf("%s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate, v.Server, v.Number))
+			a.note("◷",
+				fmt.Sprintf("%s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate,
+					v.Server, v.Number))
 		default:
-			a.note("✗", fmt.Sprintf("%s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server, v.State, v.Number))
+			a.note("✗",
+				fmt.Sprintf("%s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server,
+					v.State, v.Number))
 		}
 	}
 	if len(list) > 0 {
@@ -94,7 +103,8 @@ func (a *app) bindings() *cobra.Command {
 	var verdicts []string
 	var limit int
 	list := &cobra.Command{Use: "list", Short: "List bindings with their faces", Args: cobra.NoArgs,
-		Example: "  insegna binding list --verdict broken,at-odds\n  insegna binding list --host booking.lanterncoast.example -o json",
+		Example: "  insegna binding list --verdict broken,at-odds\n  insegna binding list --host " +
+			"booking.lanterncoast.example -o json",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.ListBindingsParams{Limit: &limit}
 			if host != "" {
@@ -113,7 +123,8 @@ func (a *app) bindings() *cobra.Command {
 			if picked != nil {
 				params.Verdict = &picked
 			}
-			page, err := get[client.BindingPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListBindings(ctx, params) })
+			page, err := get[client.BindingPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListBindings(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -131,9 +142,13 @@ func (a *app) bindings() *cobra.Command {
 }
 
 var bindingColumns = []column[client.Binding]{
-	{head: "Verdict", cell: func(b client.Binding) string { return marks[string(b.Verdict)] }, raw: func(b client.Binding) string { return string(b.Verdict) }},
-	{head: "WCS", cell: func(b client.Binding) string { return plate(b.Faces) }, raw: func(b client.Binding) string { return b.Faces.Text }},
-	{head: "Host and place", width: 35, cell: func(b client.Binding) string { return b.Host + "\n" + b.Server + " " + b.Endpoint }, raw: func(b client.Binding) string { return b.Host + " " + b.Endpoint }},
+	{head: "Verdict", cell: func(b client.Binding) string { return marks[string(b.Verdict)] },
+		raw: func(b client.Binding) string { return string(b.Verdict) }},
+	{head: "WCS", cell: func(b client.Binding) string { return plate(b.Faces) },
+		raw: func(b client.Binding) string { return b.Faces.Text }},
+	{head: "Host and place", width: 35, cell: func(b client.Binding) string {
+		return b.Host + "\n" + b.Server + " " + b.Endpoint
+	}, raw: func(b client.Binding) string { return b.Host + " " + b.Endpoint }},
 	{head: "Cause", width: 45, cell: func(b client.Binding) string { return b.Cause }},
 }
 
@@ -162,10 +177,13 @@ func (a *app) certificateList() *cobra.Command {
 			}
 			k, s := client.ListCertificatesParamsKind(kind), client.ListCertificatesParamsSort(sort)
 			if !k.Valid() || !s.Valid() {
-				return usage{fmt.Errorf("unknown --kind %q or --sort %q; expected kind host, ca or all, and sort ends, name, issuer or seen, with - in front to turn it round", kind, sort)}
+				return usage{
+					fmt.Errorf("unknown --kind %q or --sort %q; expected kind host, ca or all, and sort ends, name, issuer or seen, "+
+						"with - in front to turn it round", kind, sort)}
 			}
 			params.Kind, params.Sort = &k, &s
-			page, err := get[client.CertificatePage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCertificates(ctx, params) })
+			page, err := get[client.CertificatePage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCertificates(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -173,11 +191,14 @@ func (a *app) certificateList() *cobra.Command {
 				a.say("No certificate fits.")
 			}
 			err = print(a, page.Items, page.Items, []column[client.Certificate]{
-				{head: "Certificate", cell: func(v client.Certificate) string { return v.Sha256[:12] }, raw: func(v client.Certificate) string { return v.Sha256 }},
-				{head: "Names", width: 32, cell: namesShort, raw: func(v client.Certificate) string { return strings.Join(v.Names, " ") }},
+				{head: "Certificate", cell: func(v client.Certificate) string { return v.Sha256[:12] },
+					raw: func(v client.Certificate) string { return v.Sha256 }},
+				{head: "Names", width: 32, cell: namesShort,
+					raw: func(v client.Certificate) string { return strings.Join(v.Names, " ") }},
 				{head: "Issuer", width: 22, cell: func(v client.Certificate) string { return v.Issuer }},
 				{head: "Ends", cell: func(v client.Certificate) string { return day(v.NotAfter) }},
-				{head: "Left", width: 8, cell: func(v client.Certificate) string { return left(v.DaysLeft) }, raw: func(v client.Certificate) string { return fmt.Sprint(v.DaysLeft) }},
+				{head: "Left", width: 8, cell: func(v client.Certificate) string { return left(v.DaysLeft) },
+					raw: func(v client.Certificate) string { return fmt.Sprint(v.DaysLeft) }},
 				{head: "Used", cell: func(v client.Certificate) string { return fmt.Sprint(v.Bindings) }},
 			})
 			a.more(page.NextCursor, len(page.Items))
@@ -204,14 +225,19 @@ func namesShort(c client.Certificate) string {
 
 func (a *app) certificateShow() *cobra.Command {
 	var asPEM bool
-	c := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: names, chain, places of use, history", Args: cobra.ExactArgs(1),
-		Long: "Shows the certificate whose SHA-256 fingerprint begins with FINGERPRINT (8 digits or more).", Example: "  insegna certificate show 3fa94c0d11e2\n  insegna certificate show 3fa94c0d11e2 --pem",
+	c := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: names, chain, places of use, history",
+		Args:    cobra.ExactArgs(1),
+		Long:    "Shows the certificate whose SHA-256 fingerprint begins with FINGERPRINT (8 digits or more).",
+		Example: "  insegna certificate show 3fa94c0d11e2\n  insegna certificate show 3fa94c0d11e2 --pem",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			sha := strings.ToLower(strings.ReplaceAll(args[0], ":", ""))
 			if len(sha) < 8 || len(sha) > 64 || strings.Trim(sha, "0123456789abcdef") != "" {
-				return usage{fmt.Errorf("%q is no fingerprint; expected 8 to 64 hexadecimal digits, as insegna certificate list shows them", args[0])}
+				return usage{
+					fmt.Errorf("%q is no fingerprint; expected 8 to 64 hexadecimal digits, as insegna certificate list shows them",
+						args[0])}
 			}
-			d, err := get[client.CertificateDetail](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetCertificate(ctx, sha) })
+			d, err := get[client.CertificateDetail](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetCertificate(ctx, sha) })
 			if err != nil {
 				return err
 			}
@@ -229,7 +255,8 @@ func (a *app) showCertificate(d *client.CertificateDetail) error {
 	c := d.Certificate
 	facts := [][2]string{{"names", strings.Join(c.Names, ", ")}, {"subject", d.Subject}, {"issuer", d.IssuerName},
 		{"valid", fmt.Sprintf("%s to %s UTC (%s)", moment(c.NotBefore), moment(c.NotAfter), left(c.DaysLeft))},
-		{"key", c.Key}, {"signature", d.Signature}, {"serial", c.Serial}, {"sha256", c.Sha256}, {"first seen", moment(c.FirstSeen) + " UTC"}}
+		{"key", c.Key}, {"signature", d.Signature}, {"serial", c.Serial}, {"sha256", c.Sha256},
+		{"first seen", moment(c.FirstSeen) + " UTC"}}
 	for _, v := range d.Audiences {
 		facts = append(facts, [2]string{v.Audience, trustText(v)})
 	}
@@ -290,7 +317,9 @@ var findingColumns = []column[client.Finding]{
 		return fmt.Sprintf("%s\n#%d", marks[string(f.Severity)], f.Id)
 	}},
 	{head: "Where", width: 35, cell: whereFound},
-	{head: "Cause and remedy", width: 48, cell: func(f client.Finding) string { return f.Code + ": " + f.Cause + "\n→ " + f.Remedy }},
+	{head: "Cause and remedy", width: 48, cell: func(f client.Finding) string {
+		return f.Code + ": " + f.Cause + "\n→ " + f.Remedy
+	}},
 }
 
 // whereFound names host and endpoint, or the server, and the line of its
@@ -318,7 +347,8 @@ func (a *app) findings() *cobra.Command {
 	var severities []string
 	var limit int
 	list := &cobra.Command{Use: "list", Short: "List findings, worst first", Args: cobra.NoArgs,
-		Example: "  insegna finding list --severity broken,due\n  insegna finding list --host booking.lanterncoast.example --fail-at broken",
+		Example: "  insegna finding list --severity broken,due\n  insegna finding list --host booking.lanterncoast.example " +
+			"--fail-at broken",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			if err := a.checkFailAt(); err != nil {
 				return err
@@ -344,7 +374,8 @@ func (a *app) findings() *cobra.Command {
 			if picked != nil {
 				params.Severity = &picked
 			}
-			page, err := get[client.FindingPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListFindings(ctx, params) })
+			page, err := get[client.FindingPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListFindings(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -374,17 +405,20 @@ func (a *app) findings() *cobra.Command {
 }
 
 func (a *app) findingShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1), Example: "  insegna finding show 3",
+	return &cobra.Command{Use: "show ID", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1),
+		Example: "  insegna finding show 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(strings.TrimPrefix(args[0], "#"), 10, 64)
 			if err != nil || id < 1 {
 				return usage{fmt.Errorf("%q is no finding; expected a number as insegna finding list shows them", args[0])}
 			}
-			f, err := get[client.Finding](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetFinding(ctx, id) })
+			f, err := get[client.Finding](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetFinding(ctx, id) })
 			if err != nil {
 				return err
 			}
-			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]}, {"where", strings.ReplaceAll(whereFound(*f), "\n", ", ")}, {"declared", f.Place}, {"configured", orEmpty(f.Source)},
+			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]},
+				{"where", strings.ReplaceAll(whereFound(*f), "\n", ", ")}, {"declared", f.Place}, {"configured", orEmpty(f.Source)},
 				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt) + " UTC"}}
 			if f.ClosedAt != nil {
 				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt) + " UTC"})
@@ -408,7 +442,8 @@ func printFacts(a *app, doc any, facts [][2]string) error {
 }
 
 func (a *app) bindingShow() *cobra.Command {
-	return &cobra.Command{Use: "show HOST", Short: "Show a host's bindings, from the visitor inwards, with all that is known", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "show HOST",
+		Short: "Show a host's bindings, from the visitor inwards, with all that is known", Args: cobra.ExactArgs(1),
 		Example: "  insegna binding show booking.lanterncoast.example",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			host, err := names.Host(args[0])
@@ -442,13 +477,17 @@ func (a *app) bindingShow() *cobra.Command {
 }
 
 func bindingFacts(b client.Binding) [][2]string {
-	facts := [][2]string{{"binding", b.Host + " at " + b.Server + " " + b.Endpoint}, {"verdict", marks[string(b.Verdict)]}, {"faces", plate(b.Faces) + "  " + b.Faces.Text},
-		{"seen", strings.Join(slices.DeleteFunc([]string{orEmpty(b.Outcome), orEmpty(b.Protocol), orEmpty(b.Group)}, func(s string) bool { return s == "" }), ", ")}}
+	facts := [][2]string{{"binding", b.Host + " at " + b.Server + " " + b.Endpoint},
+		{"verdict", marks[string(b.Verdict)]}, {"faces", plate(b.Faces) + "  " + b.Faces.Text},
+		{"seen", strings.Join(slices.DeleteFunc([]string{orEmpty(b.Outcome), orEmpty(b.Protocol), orEmpty(b.Group)},
+			func(s string) bool { return s == "" }), ", ")}}
 	if b.Cause != "" {
-		facts = append(facts, [2]string{"cause", b.Cause}, [2]string{"remedy", b.Remedy}, [2]string{"configured", orEmpty(b.Source)})
+		facts = append(facts, [2]string{"cause", b.Cause}, [2]string{"remedy", b.Remedy},
+			[2]string{"configured", orEmpty(b.Source)})
 	}
 	if b.Certificate != nil && b.DaysLeft != nil {
-		facts = append(facts, [2]string{"certificate", *b.Certificate}, [2]string{"issuer", orEmpty(b.Issuer)}, [2]string{"left", left(*b.DaysLeft)})
+		facts = append(facts, [2]string{"certificate", *b.Certificate}, [2]string{"issuer", orEmpty(b.Issuer)},
+			[2]string{"left", left(*b.DaysLeft)})
 	}
 	return append(facts, [2]string{"declared", fmt.Sprintf("line %d of the estate file", b.Line)})
 }
@@ -467,7 +506,8 @@ var csvFindingColumns = []column[client.Finding]{
 }
 
 func (a *app) catalogue() *cobra.Command {
-	return &cobra.Command{Use: "catalogue", Short: "List every finding that can be made", Args: cobra.NoArgs, Example: "  insegna finding catalogue",
+	return &cobra.Command{Use: "catalogue", Short: "List every finding that can be made", Args: cobra.NoArgs,
+		Example: "  insegna finding catalogue",
 		RunE: a.run(func(*cobra.Command, []string) error {
 			rows := make([]catalogueRow, len(check.Rules))
 			for i, r := range check.Rules {
@@ -475,7 +515,8 @@ func (a *app) catalogue() *cobra.Command {
 			}
 			return print(a, rows, rows, []column[catalogueRow]{
 				{head: "Finding", cell: func(r catalogueRow) string { return r.Code }},
-				{head: "Severity", cell: func(r catalogueRow) string { return marks[r.Severity] }, raw: func(r catalogueRow) string { return r.Severity }},
+				{head: "Severity", cell: func(r catalogueRow) string { return marks[r.Severity] },
+					raw: func(r catalogueRow) string { return r.Severity }},
 				{head: "Meaning", width: 60, cell: func(r catalogueRow) string { return r.Meaning }},
 			})
 		})}

@@ -106,8 +106,10 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	f := root.PersistentFlags()
-	f.StringVar(&a.address, "service", envOr("INSEGNA_SERVICE", "http://"+DefaultAddress), "address of the service, or set INSEGNA_SERVICE")
-	f.StringVar(&a.anchors, "service-ca", os.Getenv("INSEGNA_SERVICE_CA"), "PEM file with the CA of an https service, when the system does not trust it, or set INSEGNA_SERVICE_CA")
+	f.StringVar(&a.address, "service", envOr("INSEGNA_SERVICE", "http://"+DefaultAddress),
+		"address of the service, or set INSEGNA_SERVICE")
+	f.StringVar(&a.anchors, "service-ca", os.Getenv("INSEGNA_SERVICE_CA"),
+		"PEM file with the CA of an https service, when the system does not trust it, or set INSEGNA_SERVICE_CA")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch a.output {
@@ -116,18 +118,22 @@ func (a *app) root() *cobra.Command {
 		}
 		return usage{fmt.Errorf("unknown output %q; expected table, json or csv", a.output)}
 	}
-	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(), a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.cas(), a.credentials(), a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
-		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: a.run(func(*cobra.Command, []string) error {
-			_, err := fmt.Fprintln(a.out, "insegna", service.Version)
-			return err
-		})})
+	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(),
+		a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.cas(), a.credentials(),
+		a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
+		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+			RunE: a.run(func(*cobra.Command, []string) error {
+				_, err := fmt.Fprintln(a.out, "insegna", service.Version)
+				return err
+			})})
 	return root
 }
 
 // group makes a command that only holds others: called by itself it explains
 // them, called with an unknown word it says so.
 func group(use, short string, commands ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	c.AddCommand(commands...)
 	return c
 }
@@ -147,7 +153,8 @@ func (a *app) run(f func(*cobra.Command, []string) error) func(*cobra.Command, [
 }
 
 func (a *app) failAtFlag(c *cobra.Command) {
-	c.Flags().StringVar(&a.failAt, "fail-at", "", "exit with 3 when there is a finding of this severity or worse: broken, due, weak, note")
+	c.Flags().StringVar(&a.failAt, "fail-at", "",
+		"exit with 3 when there is a finding of this severity or worse: broken, due, weak, note")
 }
 
 // failOn gives the exit for findings, when --fail-at asks for it.
@@ -199,7 +206,8 @@ func (a *app) unreachable(err error) error {
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		why = "nothing listens there"
 	}
-	return fmt.Errorf("cannot reach the service at %s: %s; start it with: insegna serve, or name another with --service", a.address, why)
+	return fmt.Errorf("cannot reach the service at %s: %s; start it with: insegna serve, or name another with --service",
+		a.address, why)
 }
 
 // problemError writes a problem document as an error of one or more lines.

@@ -81,13 +81,19 @@ func (a *app) serve() *cobra.Command {
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&listen, "listen", DefaultAddress, "address to listen at; beyond loopback only with --tls-certificate and --tls-key")
-	f.StringVar(&certificate, "tls-certificate", "", "PEM file with the certificate, and chain, to speak https with; taken in again when it changes")
+	f.StringVar(&listen, "listen", DefaultAddress,
+		"address to listen at; beyond loopback only with --tls-certificate and --tls-key")
+	f.StringVar(&certificate, "tls-certificate", "",
+		"PEM file with the certificate, and chain, to speak https with; taken in again when it changes")
 	f.StringVar(&key, "tls-key", "", "PEM file with the key of --tls-certificate")
-	f.StringVar(&proofs, "proofs", "", "address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
+	f.StringVar(&proofs, "proofs", "",
+		"address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
 	f.StringVar(&cfg.Data, "data", dataDir(), "data directory")
-	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"), "PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
-	f.StringVar(&cfg.SafeKey, "safe-key", "", "file with the key that encrypts secrets, made on the first start; safe.key in the data directory when left out, or set INSEGNA_SAFE_KEY")
+	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"),
+		"PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
+	f.StringVar(&cfg.SafeKey, "safe-key", "",
+		"file with the key that encrypts secrets, made on the first start; safe.key in the data directory when left out, or "+
+			"set INSEGNA_SAFE_KEY")
 	f.StringVar(&cfg.Vantage, "vantage", "inside", "where this service stands")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.DurationVar(&looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")
@@ -110,7 +116,9 @@ func (a *app) firstLink(ctx context.Context, s *service.Service, console string)
 	if err != nil || code == "" {
 		return err
 	}
-	_, err = fmt.Fprintf(a.out, "Nobody can sign in yet. This link makes the first admin, once, within three days:\n%s\nOr run: insegna set-up LINK --name NAME\n", setUpLink(console, code))
+	_, err = fmt.Fprintf(a.out,
+		"Nobody can sign in yet. This link makes the first admin, once, within three days:\n%s\nOr run: insegna set-up LINK "+
+			"--name NAME\n", setUpLink(console, code))
 	return err
 }
 

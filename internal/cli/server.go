@@ -12,7 +12,8 @@ import (
 )
 
 func (a *app) servers() *cobra.Command {
-	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(), a.serverSites(), a.serverAnswer(), a.serverText())
+	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(),
+		a.serverSites(), a.serverAnswer(), a.serverText())
 }
 
 func (a *app) serverList() *cobra.Command {
@@ -25,7 +26,8 @@ func (a *app) serverList() *cobra.Command {
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := get[client.ServerPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListServers(ctx, params) })
+			page, err := get[client.ServerPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListServers(ctx, params) })
 			if err != nil {
 				return err
 			}
@@ -45,9 +47,12 @@ func (a *app) serverList() *cobra.Command {
 }
 
 var serverColumns = []column[client.Server]{
-	{head: "Worst", cell: func(s client.Server) string { return worstOf(s) }, raw: func(s client.Server) string { return worstRaw(s) }},
-	{head: "Server", width: 16, cell: func(s client.Server) string { return s.Name + "\n" + s.Kind }, raw: func(s client.Server) string { return s.Name }},
-	{head: "Bindings", width: 14, cell: bindingCounts, raw: func(s client.Server) string { return fmt.Sprint(s.Bindings) }},
+	{head: "Worst", cell: func(s client.Server) string { return worstOf(s) },
+		raw: func(s client.Server) string { return worstRaw(s) }},
+	{head: "Server", width: 16, cell: func(s client.Server) string { return s.Name + "\n" + s.Kind },
+		raw: func(s client.Server) string { return s.Name }},
+	{head: "Bindings", width: 14, cell: bindingCounts,
+		raw: func(s client.Server) string { return fmt.Sprint(s.Bindings) }},
 	{head: "Configuration", width: 48, cell: readText},
 	{head: "Findings", cell: func(s client.Server) string { return fmt.Sprint(s.Findings) }},
 }
@@ -89,7 +94,8 @@ func readText(s client.Server) string {
 	case !s.Read:
 		return "not read yet: insegna survey start --server " + s.Name
 	}
-	text := fmt.Sprintf("%s in %s, %s (%s)", plural(s.Sites, "site"), plural(s.Files, "file"), plural(s.Listeners, "listener"), s.Reach)
+	text := fmt.Sprintf("%s in %s, %s (%s)", plural(s.Sites, "site"), plural(s.Files, "file"),
+		plural(s.Listeners, "listener"), s.Reach)
 	if s.LastRead != nil {
 		text += "\nread " + moment(*s.LastRead) + " UTC"
 	}
@@ -100,11 +106,14 @@ func readText(s client.Server) string {
 }
 
 func (a *app) getServer(ctx context.Context, name string) (*client.ServerDetail, error) {
-	return get[client.ServerDetail](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetServer(ctx, name) })
+	return get[client.ServerDetail](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.GetServer(ctx, name)
+	})
 }
 
 func (a *app) serverShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show one server: listeners, default sites, what is wrong with its configuration", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "show NAME",
+		Short: "Show one server: listeners, default sites, what is wrong with its configuration", Args: cobra.ExactArgs(1),
 		Example: "  insegna server show pier-1",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			d, err := a.getServer(c.Context(), args[0])
@@ -112,7 +121,8 @@ func (a *app) serverShow() *cobra.Command {
 				return err
 			}
 			s := d.Server
-			facts := [][2]string{{"server", s.Name + ", " + s.Kind}, {"findings", fmt.Sprintf("%s %d", worstOf(s), s.Findings)}, {"bindings", strings.ReplaceAll(bindingCounts(s), "\n", ", ")}, {"configuration", readText(s)},
+			facts := [][2]string{{"server", s.Name + ", " + s.Kind}, {"findings", fmt.Sprintf("%s %d", worstOf(s), s.Findings)},
+				{"bindings", strings.ReplaceAll(bindingCounts(s), "\n", ", ")}, {"configuration", readText(s)},
 				{"main file", s.Main}}
 			for _, c := range d.Commands {
 				facts = append(facts, [2]string{c.Key, c.Command})
@@ -156,8 +166,10 @@ func (a *app) serverSites() *cobra.Command {
 	var query string
 	var idle bool
 	var limit int
-	c := &cobra.Command{Use: "sites NAME", Short: "List the sites a server's configuration declares", Args: cobra.ExactArgs(1),
-		Example: "  insegna server sites pier-1\n  insegna server sites pier-2 --idle\n  insegna server sites pier-1 --query booking -o json",
+	c := &cobra.Command{Use: "sites NAME", Short: "List the sites a server's configuration declares",
+		Args: cobra.ExactArgs(1),
+		Example: "  insegna server sites pier-1\n  insegna server sites pier-2 --idle\n  insegna server sites pier-1 " +
+			"--query booking -o json",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			params := &client.ListSitesParams{Limit: &limit}
 			if query != "" {
@@ -167,7 +179,8 @@ func (a *app) serverSites() *cobra.Command {
 				force := false
 				params.InForce = &force
 			}
-			page, err := get[client.SitePage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListSites(ctx, args[0], params) })
+			page, err := get[client.SitePage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListSites(ctx, args[0], params) })
 			if err != nil {
 				return err
 			}
@@ -195,7 +208,8 @@ var siteColumns = []column[client.Site]{
 		}
 		return text + "\n" + shortSpot(s.Spot)
 	}, raw: func(s client.Site) string { return strings.Join(s.Names, " ") + " " + s.Spot }},
-	{head: "Listens", width: 19, cell: func(s client.Site) string { return strings.Join(firstOf(s.Listens, 4), "\n") }, raw: func(s client.Site) string { return strings.Join(s.Listens, " ") }},
+	{head: "Listens", width: 19, cell: func(s client.Site) string { return strings.Join(firstOf(s.Listens, 4), "\n") },
+		raw: func(s client.Site) string { return strings.Join(s.Listens, " ") }},
 	{head: "Certificate, or what plain http does", width: 37, cell: siteText},
 }
 
@@ -258,9 +272,12 @@ func shortSpot(spot string) string {
 
 func (a *app) serverAnswer() *cobra.Command {
 	var at string
-	c := &cobra.Command{Use: "answer NAME [HOST]", Short: "Say which site answers for a host at each listener, and why", Args: cobra.RangeArgs(1, 2),
-		Long:    "Says which site of a server answers for a host at each of its listeners, and why. Without HOST: for a visitor who names none.",
-		Example: "  insegna server answer kiosk-gw moorings.lanterncoast.example\n  insegna server answer pier-1 booking.lanterncoast.example --at 127.20.0.11:8443",
+	c := &cobra.Command{Use: "answer NAME [HOST]", Short: "Say which site answers for a host at each listener, and why",
+		Args: cobra.RangeArgs(1, 2),
+		Long: "Says which site of a server answers for a host at each of its listeners, and why. Without HOST: for a " +
+			"visitor who names none.",
+		Example: "  insegna server answer kiosk-gw moorings.lanterncoast.example\n  insegna server answer pier-1 " +
+			"booking.lanterncoast.example --at 127.20.0.11:8443",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			params := &client.ListAnswersParams{}
 			if len(args) == 2 {
@@ -298,8 +315,11 @@ func (a *app) serverAnswer() *cobra.Command {
 }
 
 func (a *app) serverText() *cobra.Command {
-	return &cobra.Command{Use: "text NAME [FILE]", Short: "Show a server's configuration as it was read, with remarks to its lines", Args: cobra.RangeArgs(1, 2),
-		Long: "Shows one file of a server's configuration with remarks to its lines; without FILE, lists the files.\nValues that look like secrets are hidden.", Example: "  insegna server text pier-1\n  insegna server text pier-1 timetable",
+	return &cobra.Command{Use: "text NAME [FILE]",
+		Short: "Show a server's configuration as it was read, with remarks to its lines", Args: cobra.RangeArgs(1, 2),
+		Long: "Shows one file of a server's configuration with remarks to its lines; without FILE, lists the files.\nValues " +
+			"that look like secrets are hidden.",
+		Example: "  insegna server text pier-1\n  insegna server text pier-1 timetable",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			d, err := a.getServer(c.Context(), args[0])
 			if err != nil {
@@ -311,8 +331,11 @@ func (a *app) serverText() *cobra.Command {
 				}
 				return print(a, d.Files, d.Files, []column[client.FileName]{
 					{head: "File", width: 56, cell: func(f client.FileName) string { return f.Path }},
-					{head: "In force", cell: func(f client.FileName) string { return map[bool]string{true: "yes", false: "no"}[f.InForce] }},
-					{head: "Link to", width: 28, cell: func(f client.FileName) string { return shortSpot(orEmpty(f.Link)) }, raw: func(f client.FileName) string { return orEmpty(f.Link) }},
+					{head: "In force", cell: func(f client.FileName) string {
+						return map[bool]string{true: "yes", false: "no"}[f.InForce]
+					}},
+					{head: "Link to", width: 28, cell: func(f client.FileName) string { return shortSpot(orEmpty(f.Link)) },
+						raw: func(f client.FileName) string { return orEmpty(f.Link) }},
 				})
 			}
 			path, err := fileNamed(d, args[1])
@@ -352,7 +375,8 @@ func fileNamed(d *client.ServerDetail, text string) (string, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return "", fmt.Errorf("the configuration of %s has no file %q; see: insegna server text %s", d.Server.Name, text, d.Server.Name)
+		return "", fmt.Errorf("the configuration of %s has no file %q; see: insegna server text %s", d.Server.Name, text,
+			d.Server.Name)
 	}
 	return "", usage{fmt.Errorf("%q may be %s; give more of the path", text, strings.Join(found, " or "))}
 }

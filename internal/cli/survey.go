@@ -15,7 +15,8 @@ import (
 )
 
 func (a *app) survey() *cobra.Command {
-	return group("survey", "Look at the estate: start, follow, list, changes", a.surveyStart(), a.surveyFollow(), a.surveyList(), a.surveyChanges())
+	return group("survey", "Look at the estate: start, follow, list, changes", a.surveyStart(), a.surveyFollow(),
+		a.surveyList(), a.surveyChanges())
 }
 
 func (a *app) surveyStart() *cobra.Command {
@@ -23,7 +24,8 @@ func (a *app) surveyStart() *cobra.Command {
 	var req client.SurveyRequest
 	var host, server string
 	c := &cobra.Command{Use: "start", Short: "Start a survey and follow it to its end", Args: cobra.NoArgs,
-		Example: "  insegna survey start\n  insegna survey start --host booking.lanterncoast.example\n  insegna survey start --fail-at due",
+		Example: "  insegna survey start\n  insegna survey start --host booking.lanterncoast.example\n  insegna survey " +
+			"start --fail-at due",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			if err := a.checkFailAt(); err != nil {
 				return err
@@ -38,7 +40,8 @@ func (a *app) surveyStart() *cobra.Command {
 			if server != "" {
 				req.Server = &server
 			}
-			v, err := get[client.Survey](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.StartSurvey(ctx, req) })
+			v, err := get[client.Survey](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.StartSurvey(ctx, req) })
 			if err != nil {
 				return err
 			}
@@ -71,7 +74,8 @@ func surveyID(text string) (int64, error) {
 }
 
 func (a *app) surveyFollow() *cobra.Command {
-	c := &cobra.Command{Use: "follow ID", Short: "Follow a survey to its end", Args: cobra.ExactArgs(1), Example: "  insegna survey follow 1",
+	c := &cobra.Command{Use: "follow ID", Short: "Follow a survey to its end", Args: cobra.ExactArgs(1),
+		Example: "  insegna survey follow 1",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			if err := a.checkFailAt(); err != nil {
 				return err
@@ -92,7 +96,9 @@ func (a *app) surveyFollow() *cobra.Command {
 
 // follow shows a survey's progress on stderr and its result on stdout.
 func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int64) error {
-	v, err := get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetSurvey(ctx, id) })
+	v, err := get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.GetSurvey(ctx, id)
+	})
 	if err != nil {
 		return err
 	}
@@ -130,7 +136,8 @@ func (a *app) progress(targets int) (show func(client.Survey), end func()) {
 			}
 		}, func() {}
 	}
-	bar := progressbar.NewOptions(targets, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription("looking"), progressbar.OptionSetWidth(40),
+	bar := progressbar.NewOptions(targets, progressbar.OptionSetWriter(a.err),
+		progressbar.OptionSetDescription("looking"), progressbar.OptionSetWidth(40),
 		progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(true),
 		progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "·", BarStart: "", BarEnd: ""}))
 	return func(v client.Survey) { _ = bar.Set(v.Done) }, func() { _ = bar.Finish() }
@@ -151,7 +158,8 @@ func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, 
 		took = " in " + v.FinishedAt.Sub(v.CreatedAt).Round(10*time.Millisecond).String()
 	}
 	a.say("Survey %d (%s) looked at %s%s: %d answered with a certificate, %s, %s opened, %d closed.",
-		v.Id, clean(v.Scope), plural(v.Targets, "target"), took, v.Connected, plural(v.Changed, "change"), plural(v.Opened, "finding"), v.Closed)
+		v.Id, clean(v.Scope), plural(v.Targets, "target"), took, v.Connected, plural(v.Changed, "change"),
+		plural(v.Opened, "finding"), v.Closed)
 	if a.output == "table" && len(page.Items) > 0 {
 		a.say("")
 		if err := a.findingTable(page.Items[:min(len(page.Items), 20)]); err != nil {
@@ -178,7 +186,8 @@ func present(c client.SeverityCounts) (list []check.Severity) {
 
 func (a *app) surveyList() *cobra.Command {
 	var limit int
-	c := &cobra.Command{Use: "list", Short: "List surveys, newest first", Args: cobra.NoArgs, Example: "  insegna survey list",
+	c := &cobra.Command{Use: "list", Short: "List surveys, newest first", Args: cobra.NoArgs,
+		Example: "  insegna survey list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			page, err := get[client.SurveyPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
 				return cl.ListSurveys(ctx, &client.ListSurveysParams{Limit: &limit})
@@ -205,8 +214,10 @@ func (a *app) surveyList() *cobra.Command {
 }
 
 func (a *app) surveyChanges() *cobra.Command {
-	c := &cobra.Command{Use: "changes [ID] [SINCE]", Short: "Show what changed in a survey, or between two", Args: cobra.MaximumNArgs(2),
-		Long:    "Shows what changed in the survey ID against the one before it, or against the survey SINCE.\nWithout ID, the newest survey is meant.",
+	c := &cobra.Command{Use: "changes [ID] [SINCE]", Short: "Show what changed in a survey, or between two",
+		Args: cobra.MaximumNArgs(2),
+		Long: "Shows what changed in the survey ID against the one before it, or against the survey SINCE.\nWithout ID, " +
+			"the newest survey is meant.",
 		Example: "  insegna survey changes\n  insegna survey changes 4 1",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			cl, err := a.client()
@@ -228,7 +239,8 @@ func (a *app) surveyChanges() *cobra.Command {
 	return c
 }
 
-func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, args []string) (id int64, params *client.GetSurveyChangesParams, err error) {
+func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, args []string) (id int64,
+	params *client.GetSurveyChangesParams, err error) {
 	params = &client.GetSurveyChangesParams{}
 	if len(args) == 2 {
 		since, err := surveyID(args[1])
@@ -255,11 +267,14 @@ func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, arg
 }
 
 func (a *app) showSurveyChanges(d *client.SurveyChanges) error {
-	a.say("Survey %d against %s: %s, %s opened, %d closed.", d.Survey, orBeginning(d.Since), plural(len(d.Changes), "change"), plural(len(d.Opened), "finding"), len(d.Closed))
+	a.say("Survey %d against %s: %s, %s opened, %d closed.", d.Survey, orBeginning(d.Since),
+		plural(len(d.Changes), "change"), plural(len(d.Opened), "finding"), len(d.Closed))
 	if len(d.Changes) > 0 || a.output != "table" {
 		a.say("")
 		err := print(a, d, d.Changes, []column[client.SurveyChange]{
-			{head: "Where", width: 35, cell: func(v client.SurveyChange) string { return orWithoutSNI(v.Host) + "\n" + v.Server + " " + v.Endpoint }, raw: func(v client.SurveyChange) string { return v.Host + " " + v.Endpoint }},
+			{head: "Where", width: 35, cell: func(v client.SurveyChange) string {
+				return orWithoutSNI(v.Host) + "\n" + v.Server + " " + v.Endpoint
+			}, raw: func(v client.SurveyChange) string { return v.Host + " " + v.Endpoint }},
 			{head: "Before", width: 28, cell: func(v client.SurveyChange) string { return v.Before }},
 			{head: "After", width: 33, cell: func(v client.SurveyChange) string { return v.After }},
 		})

@@ -27,11 +27,14 @@ func (a *app) visit() *cobra.Command {
 	var at, roots []string
 	var plain uint16
 	looker := look.New()
-	c := &cobra.Command{Use: "visit NAME[:PORT]", Short: "Walk the way a visitor takes to one name, step by step", Args: cobra.ExactArgs(1),
-		Long: "Visits a name at every address and tells each step: address, plain http and its redirect, TLS,\ncertificate, chain, trust, the answer of the site.\n" +
+	c := &cobra.Command{Use: "visit NAME[:PORT]", Short: "Walk the way a visitor takes to one name, step by step",
+		Args: cobra.ExactArgs(1),
+		Long: "Visits a name at every address and tells each step: address, plain http and its redirect, TLS,\ncertificate, " +
+			"chain, trust, the answer of the site.\n" +
 			"Needs no service. Addresses come from --at, from an estate file, or from DNS; trust is judged\n" +
 			"by the estate's audiences, by --roots, or by this machine's roots.",
-		Example: "  insegna visit booking.lanterncoast.example --estate .demo/estate.yaml\n  insegna visit crew.lanterncoast.example:8443 --at 127.20.0.11 --roots crew-root.pem",
+		Example: "  insegna visit booking.lanterncoast.example --estate .demo/estate.yaml\n  insegna visit " +
+			"crew.lanterncoast.example:8443 --at 127.20.0.11 --roots crew-root.pem",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			if err := a.checkFailAt(); err != nil {
 				return err
@@ -171,7 +174,8 @@ func unknownHost(host string, err error) error {
 	if errors.As(err, &de) {
 		why = de.Err
 	}
-	return fmt.Errorf("cannot find the address of %s: %s; check the name, or say where to go with --at ADDRESS or --estate FILE", host, why)
+	return fmt.Errorf("cannot find the address of %s: %s; check the name, or say where to go with --at ADDRESS or "+
+		"--estate FILE", host, why)
 }
 
 func (a *app) showVisit(v *service.VisitReport) error {
@@ -180,7 +184,8 @@ func (a *app) showVisit(v *service.VisitReport) error {
 	}
 	steps := make([]client.VisitStep, len(v.Steps))
 	for i, s := range v.Steps {
-		steps[i] = client.VisitStep{Step: client.VisitStepStep(s.Step), Endpoint: s.Endpoint, Fine: s.Fine, Seen: s.Seen, Do: s.Do}
+		steps[i] = client.VisitStep{Step: client.VisitStepStep(s.Step), Endpoint: s.Endpoint, Fine: s.Fine,
+			Seen: s.Seen, Do: s.Do}
 	}
 	err := print(a, v, steps, visitColumns)
 	if err != nil {

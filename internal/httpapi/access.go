@@ -76,7 +76,8 @@ func (srv *Server) guard(operation string, next gin.HandlerFunc) gin.HandlerFunc
 }
 
 func cookie(ctx context.Context, secret string, until time.Time) *string {
-	v := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: originOf(ctx).tls, Expires: until}
+	v := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: originOf(ctx).tls, Expires: until}
 	if secret == "" {
 		v.MaxAge = -1
 	}
@@ -99,12 +100,14 @@ func (srv *Server) SignIn(ctx context.Context, r contract.SignInRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	return contract.SignIn201JSONResponse{Body: signedInOf(c), Headers: contract.SignIn201ResponseHeaders{SetCookie: cookie(ctx, secret, c.Session.ExpiresAt)}}, nil
+	return contract.SignIn201JSONResponse{Body: signedInOf(c),
+		Headers: contract.SignIn201ResponseHeaders{SetCookie: cookie(ctx, secret, c.Session.ExpiresAt)}}, nil
 }
 
 // SetUp chooses a passphrase with a one-time link.
 func (srv *Server) SetUp(ctx context.Context, r contract.SetUpRequestObject) (contract.SetUpResponseObject, error) {
-	p, err := srv.service.SetUp(ctx, r.Body.Code, orZero(r.Body.Name), safe.Secret(r.Body.Passphrase), originOf(ctx).address)
+	p, err := srv.service.SetUp(ctx, r.Body.Code, orZero(r.Body.Name), safe.Secret(r.Body.Passphrase),
+		originOf(ctx).address)
 	if err != nil {
 		return nil, err
 	}
@@ -112,24 +115,29 @@ func (srv *Server) SetUp(ctx context.Context, r contract.SetUpRequestObject) (co
 	if err != nil {
 		return nil, err
 	}
-	return contract.SetUp201JSONResponse{Body: signedInOf(c), Headers: contract.SetUp201ResponseHeaders{SetCookie: cookie(ctx, secret, c.Session.ExpiresAt)}}, nil
+	return contract.SetUp201JSONResponse{Body: signedInOf(c),
+		Headers: contract.SetUp201ResponseHeaders{SetCookie: cookie(ctx, secret, c.Session.ExpiresAt)}}, nil
 }
 
 // GetSession says who is signed in.
-func (srv *Server) GetSession(ctx context.Context, _ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
+func (srv *Server) GetSession(ctx context.Context,
+	_ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
 	return contract.GetSession200JSONResponse(signedInOf(service.CallerOf(ctx))), nil
 }
 
 // SignOut ends the session.
-func (srv *Server) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
+func (srv *Server) SignOut(ctx context.Context,
+	_ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
 	if err := srv.service.SignOut(ctx); err != nil {
 		return nil, err
 	}
-	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: cookie(ctx, "", time.Time{})}}, nil
+	return contract.SignOut204Response{
+		Headers: contract.SignOut204ResponseHeaders{SetCookie: cookie(ctx, "", time.Time{})}}, nil
 }
 
 // ChangePassphrase changes one's own.
-func (srv *Server) ChangePassphrase(ctx context.Context, r contract.ChangePassphraseRequestObject) (contract.ChangePassphraseResponseObject, error) {
+func (srv *Server) ChangePassphrase(ctx context.Context,
+	r contract.ChangePassphraseRequestObject) (contract.ChangePassphraseResponseObject, error) {
 	err := srv.service.ChangePassphrase(ctx, safe.Secret(r.Body.Before), safe.Secret(r.Body.Next))
 	return contract.ChangePassphrase204Response{}, err
 }
@@ -139,7 +147,8 @@ func personOf(p *service.Person) contract.Person {
 }
 
 // ListPeople lists everybody.
-func (srv *Server) ListPeople(ctx context.Context, _ contract.ListPeopleRequestObject) (contract.ListPeopleResponseObject, error) {
+func (srv *Server) ListPeople(ctx context.Context,
+	_ contract.ListPeopleRequestObject) (contract.ListPeopleResponseObject, error) {
 	list, err := srv.service.People(ctx)
 	out := contract.ListPeople200JSONResponse{Items: make([]contract.Person, len(list))}
 	for i := range list {
@@ -149,7 +158,8 @@ func (srv *Server) ListPeople(ctx context.Context, _ contract.ListPeopleRequestO
 }
 
 // AddPerson adds somebody.
-func (srv *Server) AddPerson(ctx context.Context, r contract.AddPersonRequestObject) (contract.AddPersonResponseObject, error) {
+func (srv *Server) AddPerson(ctx context.Context,
+	r contract.AddPersonRequestObject) (contract.AddPersonResponseObject, error) {
 	p, i, err := srv.service.AddPerson(ctx, r.Body.Name, service.Role(r.Body.Role))
 	if err != nil {
 		return nil, err
@@ -158,13 +168,15 @@ func (srv *Server) AddPerson(ctx context.Context, r contract.AddPersonRequestObj
 }
 
 // InvitePerson gives a new one-time link.
-func (srv *Server) InvitePerson(ctx context.Context, r contract.InvitePersonRequestObject) (contract.InvitePersonResponseObject, error) {
+func (srv *Server) InvitePerson(ctx context.Context,
+	r contract.InvitePersonRequestObject) (contract.InvitePersonResponseObject, error) {
 	i, err := srv.service.InvitePerson(ctx, r.Person)
 	return contract.InvitePerson201JSONResponse{Name: r.Person, Code: i.Code, ExpiresAt: i.ExpiresAt}, err
 }
 
 // ChangePerson gives somebody another role.
-func (srv *Server) ChangePerson(ctx context.Context, r contract.ChangePersonRequestObject) (contract.ChangePersonResponseObject, error) {
+func (srv *Server) ChangePerson(ctx context.Context,
+	r contract.ChangePersonRequestObject) (contract.ChangePersonResponseObject, error) {
 	p, err := srv.service.ChangePerson(ctx, r.Person, service.Role(r.Body.Role))
 	if err != nil {
 		return nil, err
@@ -173,12 +185,14 @@ func (srv *Server) ChangePerson(ctx context.Context, r contract.ChangePersonRequ
 }
 
 // RemovePerson ends somebody's access.
-func (srv *Server) RemovePerson(ctx context.Context, r contract.RemovePersonRequestObject) (contract.RemovePersonResponseObject, error) {
+func (srv *Server) RemovePerson(ctx context.Context,
+	r contract.RemovePersonRequestObject) (contract.RemovePersonResponseObject, error) {
 	return contract.RemovePerson204Response{}, srv.service.RemovePerson(ctx, r.Person)
 }
 
 func tokenOf(t *service.Token) contract.Token {
-	out := contract.Token{Id: t.ID, Name: t.Name, Person: t.Person.Name, Scope: contract.Role(t.Scope), MadeAt: t.MadeAt.UTC(), ExpiresAt: t.ExpiresAt.UTC()}
+	out := contract.Token{Id: t.ID, Name: t.Name, Person: t.Person.Name, Scope: contract.Role(t.Scope),
+		MadeAt: t.MadeAt.UTC(), ExpiresAt: t.ExpiresAt.UTC()}
 	if t.UsedAt != nil {
 		out.UsedAt = ptr(t.UsedAt.UTC())
 	}
@@ -186,7 +200,8 @@ func tokenOf(t *service.Token) contract.Token {
 }
 
 // ListTokens lists tokens without their secrets.
-func (srv *Server) ListTokens(ctx context.Context, _ contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
+func (srv *Server) ListTokens(ctx context.Context,
+	_ contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
 	list, err := srv.service.Tokens(ctx)
 	out := contract.ListTokens200JSONResponse{Items: make([]contract.Token, len(list))}
 	for i := range list {
@@ -196,8 +211,10 @@ func (srv *Server) ListTokens(ctx context.Context, _ contract.ListTokensRequestO
 }
 
 // MakeToken makes a token.
-func (srv *Server) MakeToken(ctx context.Context, r contract.MakeTokenRequestObject) (contract.MakeTokenResponseObject, error) {
-	t, secret, err := srv.service.MakeToken(ctx, r.Body.Name, service.Role(r.Body.Scope), time.Duration(r.Body.Days)*24*time.Hour)
+func (srv *Server) MakeToken(ctx context.Context,
+	r contract.MakeTokenRequestObject) (contract.MakeTokenResponseObject, error) {
+	t, secret, err := srv.service.MakeToken(ctx, r.Body.Name, service.Role(r.Body.Scope),
+		time.Duration(r.Body.Days)*24*time.Hour)
 	if err != nil {
 		return nil, err
 	}
@@ -205,6 +222,7 @@ func (srv *Server) MakeToken(ctx context.Context, r contract.MakeTokenRequestObj
 }
 
 // RevokeToken ends a token.
-func (srv *Server) RevokeToken(ctx context.Context, r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
+func (srv *Server) RevokeToken(ctx context.Context,
+	r contract.RevokeTokenRequestObject) (contract.RevokeTokenResponseObject, error) {
 	return contract.RevokeToken204Response{}, srv.service.RevokeToken(ctx, r.Id)
 }

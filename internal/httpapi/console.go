@@ -21,7 +21,8 @@ var dist embed.FS
 // nonceMark is what the build puts where each answer's nonce belongs.
 const nonceMark = "__CSP_NONCE__"
 
-const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-" + nonceMark + "'; font-src 'self'; img-src 'self' data:; connect-src 'self'; " +
+const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-" + nonceMark +
+	"'; font-src 'self'; img-src 'self' data:; connect-src 'self'; " +
 	"manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; require-trusted-types-for 'script'"
 
 // notBuilt is shown when the program was compiled without its console.

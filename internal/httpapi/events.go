@@ -41,7 +41,8 @@ func (srv *Server) followEvents(c *gin.Context) {
 		return
 	}
 	stream(c, "event", events, func(e *service.Event) any {
-		return contract.Event{Id: e.ID, At: e.At.UTC(), Kind: contract.EventKind(e.Kind), Survey: e.SurveyID, Finding: e.FindingID, Mandate: e.MandateID, Order: e.OrderID, Installation: e.InstallationID}
+		return contract.Event{Id: e.ID, At: e.At.UTC(), Kind: contract.EventKind(e.Kind), Survey: e.SurveyID,
+			Finding: e.FindingID, Mandate: e.MandateID, Order: e.OrderID, Installation: e.InstallationID}
 	})
 }
 

@@ -13,21 +13,25 @@ import (
 )
 
 // GetHealth says that the process is alive.
-func (srv *Server) GetHealth(context.Context, contract.GetHealthRequestObject) (contract.GetHealthResponseObject, error) {
+func (srv *Server) GetHealth(context.Context,
+	contract.GetHealthRequestObject) (contract.GetHealthResponseObject, error) {
 	return contract.GetHealth200JSONResponse{Status: contract.HealthStatusOk, Version: service.Version}, nil
 }
 
 // GetReady asks the database.
-func (srv *Server) GetReady(ctx context.Context, _ contract.GetReadyRequestObject) (contract.GetReadyResponseObject, error) {
+func (srv *Server) GetReady(ctx context.Context,
+	_ contract.GetReadyRequestObject) (contract.GetReadyResponseObject, error) {
 	if err := srv.service.Ready(ctx); err != nil {
-		p := problem(503, "Not ready", "the database does not answer", "check that PostgreSQL runs; the service goes on by itself once it does")
+		p := problem(503, "Not ready", "the database does not answer",
+			"check that PostgreSQL runs; the service goes on by itself once it does")
 		return contract.GetReadydefaultApplicationProblemPlusJSONResponse{Body: p, StatusCode: p.Status}, nil
 	}
 	return contract.GetReady200JSONResponse{Status: contract.HealthStatusOk, Version: service.Version}, nil
 }
 
 // GetEstate gives the declaration in force.
-func (srv *Server) GetEstate(ctx context.Context, _ contract.GetEstateRequestObject) (contract.GetEstateResponseObject, error) {
+func (srv *Server) GetEstate(ctx context.Context,
+	_ contract.GetEstateRequestObject) (contract.GetEstateResponseObject, error) {
 	d, e, err := srv.service.Declared(ctx)
 	if err != nil {
 		return nil, err
@@ -46,7 +50,8 @@ func estateFile(b *contract.EstateFile) *service.EstateFile {
 }
 
 // PreviewEstate says what a file would change.
-func (srv *Server) PreviewEstate(ctx context.Context, r contract.PreviewEstateRequestObject) (contract.PreviewEstateResponseObject, error) {
+func (srv *Server) PreviewEstate(ctx context.Context,
+	r contract.PreviewEstateRequestObject) (contract.PreviewEstateResponseObject, error) {
 	c, err := srv.service.PreviewEstate(ctx, estateFile(r.Body))
 	if err != nil {
 		return nil, err
@@ -55,7 +60,8 @@ func (srv *Server) PreviewEstate(ctx context.Context, r contract.PreviewEstateRe
 }
 
 // ApplyEstate puts a file in force.
-func (srv *Server) ApplyEstate(ctx context.Context, r contract.ApplyEstateRequestObject) (contract.ApplyEstateResponseObject, error) {
+func (srv *Server) ApplyEstate(ctx context.Context,
+	r contract.ApplyEstateRequestObject) (contract.ApplyEstateResponseObject, error) {
 	c, err := srv.service.ApplyEstate(ctx, estateFile(r.Body))
 	if err != nil {
 		return nil, err
@@ -64,7 +70,8 @@ func (srv *Server) ApplyEstate(ctx context.Context, r contract.ApplyEstateReques
 }
 
 // GetToday says how things stand.
-func (srv *Server) GetToday(ctx context.Context, _ contract.GetTodayRequestObject) (contract.GetTodayResponseObject, error) {
+func (srv *Server) GetToday(ctx context.Context,
+	_ contract.GetTodayRequestObject) (contract.GetTodayResponseObject, error) {
 	t, err := srv.service.Today(ctx)
 	if err != nil {
 		return nil, err
@@ -101,7 +108,8 @@ func optional(s string) *string {
 }
 
 // ListBindings lists bindings by host.
-func (srv *Server) ListBindings(ctx context.Context, r contract.ListBindingsRequestObject) (contract.ListBindingsResponseObject, error) {
+func (srv *Server) ListBindings(ctx context.Context,
+	r contract.ListBindingsRequestObject) (contract.ListBindingsResponseObject, error) {
 	f := service.BindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server)}
 	for _, v := range orZero(r.Params.Verdict) {
 		f.Verdicts = append(f.Verdicts, string(v))
@@ -117,8 +125,9 @@ func (srv *Server) ListBindings(ctx context.Context, r contract.ListBindingsRequ
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListBindings200JSONResponse{Items: make([]contract.Binding, len(list)), NextCursor: optional(next), Counts: verdictCounts(counts),
-		Total: counts.Agreed + counts.AtOdds + counts.Broken + counts.Unknown}
+	out := contract.ListBindings200JSONResponse{Items: make([]contract.Binding, len(list)), NextCursor: optional(next),
+		Counts: verdictCounts(counts),
+		Total:  counts.Agreed + counts.AtOdds + counts.Broken + counts.Unknown}
 	for i := range list {
 		out.Items[i] = bindingOf(&list[i])
 	}
@@ -126,7 +135,8 @@ func (srv *Server) ListBindings(ctx context.Context, r contract.ListBindingsRequ
 }
 
 // ListCertificates lists certificates met.
-func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertificatesRequestObject) (contract.ListCertificatesResponseObject, error) {
+func (srv *Server) ListCertificates(ctx context.Context,
+	r contract.ListCertificatesRequestObject) (contract.ListCertificatesResponseObject, error) {
 	f := service.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse}
 	now := time.Now().UTC()
 	if d := r.Params.DaysLeftMax; d != nil {
@@ -146,7 +156,8 @@ func (srv *Server) ListCertificates(ctx context.Context, r contract.ListCertific
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListCertificates200JSONResponse{Items: make([]contract.Certificate, len(list)), NextCursor: optional(next)}
+	out := contract.ListCertificates200JSONResponse{Items: make([]contract.Certificate, len(list)),
+		NextCursor: optional(next)}
 	for i := range list {
 		out.Items[i] = certificateOf(&list[i])
 	}
@@ -165,7 +176,8 @@ func lastMoment(now time.Time, days int) time.Time {
 }
 
 // GetCertificate gives one certificate with everything known of it.
-func (srv *Server) GetCertificate(ctx context.Context, r contract.GetCertificateRequestObject) (contract.GetCertificateResponseObject, error) {
+func (srv *Server) GetCertificate(ctx context.Context,
+	r contract.GetCertificateRequestObject) (contract.GetCertificateResponseObject, error) {
 	d, err := srv.service.Certificate(ctx, r.Sha256)
 	if err != nil {
 		return nil, err
@@ -174,7 +186,8 @@ func (srv *Server) GetCertificate(ctx context.Context, r contract.GetCertificate
 }
 
 // ListFindings lists findings.
-func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
+func (srv *Server) ListFindings(ctx context.Context,
+	r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
 	f := service.FindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server), State: "open"}
 	if code := orZero(r.Params.Code); code != "" {
 		f.Codes = []check.Code{check.Code(code)}
@@ -193,12 +206,15 @@ func (srv *Server) ListFindings(ctx context.Context, r contract.ListFindingsRequ
 	if err != nil {
 		return nil, err
 	}
-	return contract.ListFindings200JSONResponse{Items: srv.findingsOf(ctx, list), NextCursor: optional(next), Counts: severityCounts(counts)}, nil
+	return contract.ListFindings200JSONResponse{Items: srv.findingsOf(ctx, list), NextCursor: optional(next),
+		Counts: severityCounts(counts)}, nil
 }
 
 // GetFinding gives one finding.
-func (srv *Server) GetFinding(ctx context.Context, r contract.GetFindingRequestObject) (contract.GetFindingResponseObject, error) {
-	list, _, err := srv.service.Findings(ctx, service.FindingFilter{State: "all", ID: r.Id}, service.Page{Sort: "worst", Limit: 1})
+func (srv *Server) GetFinding(ctx context.Context,
+	r contract.GetFindingRequestObject) (contract.GetFindingResponseObject, error) {
+	list, _, err := srv.service.Findings(ctx, service.FindingFilter{State: "all", ID: r.Id},
+		service.Page{Sort: "worst", Limit: 1})
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +225,8 @@ func (srv *Server) GetFinding(ctx context.Context, r contract.GetFindingRequestO
 }
 
 // ListSurveys lists surveys, newest first.
-func (srv *Server) ListSurveys(ctx context.Context, r contract.ListSurveysRequestObject) (contract.ListSurveysResponseObject, error) {
+func (srv *Server) ListSurveys(ctx context.Context,
+	r contract.ListSurveysRequestObject) (contract.ListSurveysResponseObject, error) {
 	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
 	before, err := p.Before()
 	if err != nil {
@@ -232,7 +249,8 @@ func (srv *Server) ListSurveys(ctx context.Context, r contract.ListSurveysReques
 }
 
 // StartSurvey begins a survey.
-func (srv *Server) StartSurvey(ctx context.Context, r contract.StartSurveyRequestObject) (contract.StartSurveyResponseObject, error) {
+func (srv *Server) StartSurvey(ctx context.Context,
+	r contract.StartSurveyRequestObject) (contract.StartSurveyResponseObject, error) {
 	v, err := srv.service.StartSurvey(ctx, service.Scope{Host: orZero(r.Body.Host), Server: orZero(r.Body.Server)})
 	if err != nil {
 		return nil, err
@@ -241,7 +259,8 @@ func (srv *Server) StartSurvey(ctx context.Context, r contract.StartSurveyReques
 }
 
 // GetSurvey gives one survey.
-func (srv *Server) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
+func (srv *Server) GetSurvey(ctx context.Context,
+	r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
 	v, err := srv.service.Survey(ctx, r.Id)
 	if err != nil {
 		return nil, err
@@ -250,13 +269,15 @@ func (srv *Server) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObj
 }
 
 // GetSurveyChanges says what changed.
-func (srv *Server) GetSurveyChanges(ctx context.Context, r contract.GetSurveyChangesRequestObject) (contract.GetSurveyChangesResponseObject, error) {
+func (srv *Server) GetSurveyChanges(ctx context.Context,
+	r contract.GetSurveyChangesRequestObject) (contract.GetSurveyChangesResponseObject, error) {
 	c, err := srv.service.SurveyChanges(ctx, r.Id, r.Params.Since)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetSurveyChanges200JSONResponse{Survey: c.Survey, Since: c.Since, Clipped: c.Clipped, Changes: make([]contract.SurveyChange, len(c.Changes)),
-		Opened: srv.findingsOf(ctx, c.Opened), Closed: srv.findingsOf(ctx, c.Closed)}
+	out := contract.GetSurveyChanges200JSONResponse{Survey: c.Survey, Since: c.Since, Clipped: c.Clipped,
+		Changes: make([]contract.SurveyChange, len(c.Changes)),
+		Opened:  srv.findingsOf(ctx, c.Opened), Closed: srv.findingsOf(ctx, c.Closed)}
 	for i := range c.Changes {
 		out.Changes[i] = changeOf(&c.Changes[i])
 	}

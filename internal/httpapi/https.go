@@ -8,10 +8,14 @@ import (
 )
 
 func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
-	out := contract.HttpsRun{Number: v.ID, Server: v.Server, Host: v.Host, State: contract.HttpsRunState(v.State), Mandate: v.Mandate, Names: list(v.Names), Advice: list(v.Advice),
-		Draft: v.Draft, Trials: []contract.Trial{}, Order: v.OrderID, Installation: v.InstallationID, Reason: v.Reason, Next: v.Next, By: v.By, BegunAt: v.CreatedAt.UTC()}
+	out := contract.HttpsRun{Number: v.ID, Server: v.Server, Host: v.Host, State: contract.HttpsRunState(v.State),
+		Mandate: v.Mandate, Names: list(v.Names), Advice: list(v.Advice),
+		Draft: v.Draft, Trials: []contract.Trial{}, Order: v.OrderID, Installation: v.InstallationID, Reason: v.Reason,
+		Next: v.Next, By: v.By, BegunAt: v.CreatedAt.UTC()}
 	for _, t := range v.Trials {
-		out.Trials = append(out.Trials, contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot, Remedy: t.Remedy})
+		out.Trials = append(out.Trials,
+			contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot,
+				Remedy: t.Remedy})
 	}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
@@ -20,7 +24,8 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 }
 
 // BeginHttps works out what taking a site to https needs.
-func (srv *Server) BeginHttps(ctx context.Context, r contract.BeginHttpsRequestObject) (contract.BeginHttpsResponseObject, error) {
+func (srv *Server) BeginHttps(ctx context.Context,
+	r contract.BeginHttpsRequestObject) (contract.BeginHttpsResponseObject, error) {
 	v, err := srv.service.BeginHTTPS(ctx, r.Body.Server, r.Body.Host, orZero(r.Body.Mandate))
 	if err != nil {
 		return nil, err
@@ -29,7 +34,8 @@ func (srv *Server) BeginHttps(ctx context.Context, r contract.BeginHttpsRequestO
 }
 
 // GetHttps tells how far a site is.
-func (srv *Server) GetHttps(ctx context.Context, r contract.GetHttpsRequestObject) (contract.GetHttpsResponseObject, error) {
+func (srv *Server) GetHttps(ctx context.Context,
+	r contract.GetHttpsRequestObject) (contract.GetHttpsResponseObject, error) {
 	v, err := srv.service.HTTPS(ctx, r.Number)
 	if err != nil {
 		return nil, err
@@ -38,7 +44,8 @@ func (srv *Server) GetHttps(ctx context.Context, r contract.GetHttpsRequestObjec
 }
 
 // ContinueHttps agrees to what it waits for.
-func (srv *Server) ContinueHttps(ctx context.Context, r contract.ContinueHttpsRequestObject) (contract.ContinueHttpsResponseObject, error) {
+func (srv *Server) ContinueHttps(ctx context.Context,
+	r contract.ContinueHttpsRequestObject) (contract.ContinueHttpsResponseObject, error) {
 	v, err := srv.service.ContinueHTTPS(ctx, r.Number)
 	if err != nil {
 		return nil, err

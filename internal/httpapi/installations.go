@@ -8,9 +8,12 @@ import (
 )
 
 func installationOf(v *service.InstallationView) contract.Installation {
-	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server, Order: v.OrderID, Certificate: v.Leaf,
-		Acts: []contract.InstallationAct{}, Files: []contract.FileChange{}, Bindings: []contract.InstallationBinding{}, Notes: list(v.Notes), State: contract.InstallationState(v.State), AskedBack: v.AskedBack, Reason: v.Reason, Advice: v.Advice,
-		By: v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
+	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server,
+		Order: v.OrderID, Certificate: v.Leaf,
+		Acts: []contract.InstallationAct{}, Files: []contract.FileChange{}, Bindings: []contract.InstallationBinding{},
+		Notes: list(v.Notes), State: contract.InstallationState(v.State), AskedBack: v.AskedBack, Reason: v.Reason,
+		Advice: v.Advice,
+		By:     v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
 	for _, a := range v.Plan.Acts {
 		out.Acts = append(out.Acts, contract.InstallationAct{Does: a.Does, What: a.What})
 	}
@@ -25,16 +28,19 @@ func installationOf(v *service.InstallationView) contract.Installation {
 		out.Files = append(out.Files, contract.FileChange{Path: f.Path, Diff: service.Diff(f)})
 	}
 	for _, d := range v.Bindings {
-		out.Bindings = append(out.Bindings, contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before})
+		out.Bindings = append(out.Bindings,
+			contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before})
 	}
 	for _, s := range v.Steps {
-		out.Steps = append(out.Steps, contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
+		out.Steps = append(out.Steps,
+			contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
 	}
 	return out
 }
 
 // ListInstallations lists installations.
-func (srv *Server) ListInstallations(ctx context.Context, r contract.ListInstallationsRequestObject) (contract.ListInstallationsResponseObject, error) {
+func (srv *Server) ListInstallations(ctx context.Context,
+	r contract.ListInstallationsRequestObject) (contract.ListInstallationsResponseObject, error) {
 	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
 	before, err := p.Before()
 	if err != nil {
@@ -56,7 +62,8 @@ func (srv *Server) ListInstallations(ctx context.Context, r contract.ListInstall
 }
 
 // PreviewInstallation works out what changes.
-func (srv *Server) PreviewInstallation(ctx context.Context, r contract.PreviewInstallationRequestObject) (contract.PreviewInstallationResponseObject, error) {
+func (srv *Server) PreviewInstallation(ctx context.Context,
+	r contract.PreviewInstallationRequestObject) (contract.PreviewInstallationResponseObject, error) {
 	v, err := srv.service.PreviewInstallation(ctx, r.Body.Mandate, orZero(r.Body.Server))
 	if err != nil {
 		return nil, err
@@ -65,7 +72,8 @@ func (srv *Server) PreviewInstallation(ctx context.Context, r contract.PreviewIn
 }
 
 // GetInstallation gives one with its steps.
-func (srv *Server) GetInstallation(ctx context.Context, r contract.GetInstallationRequestObject) (contract.GetInstallationResponseObject, error) {
+func (srv *Server) GetInstallation(ctx context.Context,
+	r contract.GetInstallationRequestObject) (contract.GetInstallationResponseObject, error) {
 	v, err := srv.service.Installation(ctx, r.Number)
 	if err != nil {
 		return nil, err
@@ -74,7 +82,8 @@ func (srv *Server) GetInstallation(ctx context.Context, r contract.GetInstallati
 }
 
 // BeginInstallation carries a preview out.
-func (srv *Server) BeginInstallation(ctx context.Context, r contract.BeginInstallationRequestObject) (contract.BeginInstallationResponseObject, error) {
+func (srv *Server) BeginInstallation(ctx context.Context,
+	r contract.BeginInstallationRequestObject) (contract.BeginInstallationResponseObject, error) {
 	v, err := srv.service.BeginInstallation(ctx, r.Number)
 	if err != nil {
 		return nil, err
@@ -83,7 +92,8 @@ func (srv *Server) BeginInstallation(ctx context.Context, r contract.BeginInstal
 }
 
 // ReturnInstallation takes one back.
-func (srv *Server) ReturnInstallation(ctx context.Context, r contract.ReturnInstallationRequestObject) (contract.ReturnInstallationResponseObject, error) {
+func (srv *Server) ReturnInstallation(ctx context.Context,
+	r contract.ReturnInstallationRequestObject) (contract.ReturnInstallationResponseObject, error) {
 	v, err := srv.service.ReturnInstallation(ctx, r.Number)
 	if err != nil {
 		return nil, err

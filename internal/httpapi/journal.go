@@ -8,7 +8,8 @@ import (
 )
 
 // ListJournal lists who did what.
-func (srv *Server) ListJournal(ctx context.Context, r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
+func (srv *Server) ListJournal(ctx context.Context,
+	r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
 	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
 	before, err := p.Before()
 	if err != nil {
@@ -24,13 +25,16 @@ func (srv *Server) ListJournal(ctx context.Context, r contract.ListJournalReques
 		out.NextCursor = ptr(p.After(list[p.Limit-1].ID))
 	}
 	for _, e := range list {
-		out.Items = append(out.Items, contract.JournalEntry{Id: e.ID, At: e.At, Actor: e.Actor, Action: e.Action, Subject: e.Subject, Detail: e.Detail, Hash: e.Hash.String()})
+		out.Items = append(out.Items,
+			contract.JournalEntry{Id: e.ID, At: e.At, Actor: e.Actor, Action: e.Action, Subject: e.Subject, Detail: e.Detail,
+				Hash: e.Hash.String()})
 	}
 	return out, nil
 }
 
 // VerifyJournal checks that nothing in the journal was changed.
-func (srv *Server) VerifyJournal(ctx context.Context, r contract.VerifyJournalRequestObject) (contract.VerifyJournalResponseObject, error) {
+func (srv *Server) VerifyJournal(ctx context.Context,
+	r contract.VerifyJournalRequestObject) (contract.VerifyJournalResponseObject, error) {
 	v, err := srv.service.VerifyJournal(ctx, orZero(r.Params.Expect))
 	if err != nil {
 		return nil, err

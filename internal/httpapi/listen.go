@@ -21,9 +21,11 @@ type ListenError struct {
 
 func (e *ListenError) Error() string {
 	if errors.Is(e.Err, syscall.EADDRINUSE) {
-		return fmt.Sprintf("the address %s is in use by another program; stop that one, or choose another with --listen", e.Address)
+		return fmt.Sprintf("the address %s is in use by another program; stop that one, or choose another with --listen",
+			e.Address)
 	}
-	return fmt.Sprintf("cannot listen at %s: %s; expected a loopback address and a free port, such as 127.0.0.1:7420, or with --tls-certificate and --tls-key any address of this machine", e.Address, e.Err)
+	return fmt.Sprintf("cannot listen at %s: %s; expected a loopback address and a free port, such as 127.0.0.1:7420, or "+
+		"with --tls-certificate and --tls-key any address of this machine", e.Address, e.Err)
 }
 
 func (e *ListenError) Unwrap() error { return e.Err }
@@ -72,7 +74,8 @@ func OpenPair(certificate, key string) (*Pair, error) {
 	p := &Pair{Each: lookEach, certificate: certificate, key: key}
 	_, err := p.current()
 	if err != nil {
-		return nil, fmt.Errorf("cannot use --tls-certificate %s with --tls-key %s: %w; expected PEM files of one certificate chain and its key", certificate, key, err)
+		return nil, fmt.Errorf("cannot use --tls-certificate %s with --tls-key %s: %w; expected PEM files of one "+
+			"certificate chain and its key", certificate, key, err)
 	}
 	return p, nil
 }

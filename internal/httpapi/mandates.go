@@ -34,8 +34,10 @@ func caAccount(a *service.Account) *contract.CAAccount {
 }
 
 func caOf(v *service.CAView) contract.CA {
-	return contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms, Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
-		Contact: list(v.ACME.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test), Budget: budgetOf(v.Budget)}
+	return contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms,
+		Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
+		Contact: list(v.ACME.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
+		Budget: budgetOf(v.Budget)}
 }
 
 // list is never null in JSON.
@@ -47,7 +49,8 @@ func list(l []string) []string {
 }
 
 // ListCas lists the CAs of the estate.
-func (srv *Server) ListCas(ctx context.Context, _ contract.ListCasRequestObject) (contract.ListCasResponseObject, error) {
+func (srv *Server) ListCas(ctx context.Context,
+	_ contract.ListCasRequestObject) (contract.ListCasResponseObject, error) {
 	views, err := srv.service.CAs(ctx)
 	out := contract.ListCas200JSONResponse{Items: make([]contract.CA, len(views))}
 	for i := range views {
@@ -57,7 +60,8 @@ func (srv *Server) ListCas(ctx context.Context, _ contract.ListCasRequestObject)
 }
 
 // AgreeToTerms makes the accounts at a CA.
-func (srv *Server) AgreeToTerms(ctx context.Context, r contract.AgreeToTermsRequestObject) (contract.AgreeToTermsResponseObject, error) {
+func (srv *Server) AgreeToTerms(ctx context.Context,
+	r contract.AgreeToTermsRequestObject) (contract.AgreeToTermsResponseObject, error) {
 	v, err := srv.service.Agree(ctx, r.Name, r.Body.Terms)
 	if err != nil {
 		return nil, err
@@ -66,7 +70,8 @@ func (srv *Server) AgreeToTerms(ctx context.Context, r contract.AgreeToTermsRequ
 }
 
 // ListCredentials lists names.
-func (srv *Server) ListCredentials(ctx context.Context, _ contract.ListCredentialsRequestObject) (contract.ListCredentialsResponseObject, error) {
+func (srv *Server) ListCredentials(ctx context.Context,
+	_ contract.ListCredentialsRequestObject) (contract.ListCredentialsResponseObject, error) {
 	rows, err := srv.service.Credentials(ctx)
 	out := contract.ListCredentials200JSONResponse{Items: make([]contract.Credential, len(rows))}
 	for i, s := range rows {
@@ -76,17 +81,20 @@ func (srv *Server) ListCredentials(ctx context.Context, _ contract.ListCredentia
 }
 
 // AddCredential keeps a credential.
-func (srv *Server) AddCredential(ctx context.Context, r contract.AddCredentialRequestObject) (contract.AddCredentialResponseObject, error) {
+func (srv *Server) AddCredential(ctx context.Context,
+	r contract.AddCredentialRequestObject) (contract.AddCredentialResponseObject, error) {
 	return contract.AddCredential204Response{}, srv.service.AddCredential(ctx, r.Name, safe.Secret(r.Body.Value))
 }
 
 // RemoveCredential forgets a credential.
-func (srv *Server) RemoveCredential(ctx context.Context, r contract.RemoveCredentialRequestObject) (contract.RemoveCredentialResponseObject, error) {
+func (srv *Server) RemoveCredential(ctx context.Context,
+	r contract.RemoveCredentialRequestObject) (contract.RemoveCredentialResponseObject, error) {
 	return contract.RemoveCredential204Response{}, srv.service.RemoveCredential(ctx, r.Name)
 }
 
 func orderOf(v *service.OrderView) contract.Order {
-	out := contract.Order{Number: v.ID, Mandate: v.Mandate.Name, Ca: v.CA, Rehearsal: v.Rehearsal, Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
+	out := contract.Order{Number: v.ID, Mandate: v.Mandate.Name, Ca: v.CA, Rehearsal: v.Rehearsal,
+		Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
 		BegunAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
@@ -101,7 +109,8 @@ func orderOf(v *service.OrderView) contract.Order {
 		}
 	}
 	for _, s := range v.Steps {
-		out.Steps = append(out.Steps, contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
+		out.Steps = append(out.Steps,
+			contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
 	}
 	return out
 }
@@ -118,8 +127,10 @@ func orderIn(m *service.MandateView, o *service.Order) *contract.Order {
 
 func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contract.Mandate {
 	s := v.Spec
-	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By), Key: s.Key, Install: texts(s.Install), RenewDays: s.RenewDays,
-		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget), RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
+	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By),
+		Key: s.Key, Install: texts(s.Install), RenewDays: s.RenewDays,
+		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget),
+		RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
 	switch s.Proof.By {
 	case "http":
 		out.ProofAt = strings.Join(s.Proof.Servers, ", ")
@@ -139,7 +150,8 @@ func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contra
 }
 
 // ListMandates lists mandates by name.
-func (srv *Server) ListMandates(ctx context.Context, r contract.ListMandatesRequestObject) (contract.ListMandatesResponseObject, error) {
+func (srv *Server) ListMandates(ctx context.Context,
+	r contract.ListMandatesRequestObject) (contract.ListMandatesResponseObject, error) {
 	p := pageOf[string](nil, "name", r.Params.Cursor, r.Params.Limit)
 	after, err := base64.RawURLEncoding.DecodeString(p.Cursor)
 	if err != nil {
@@ -161,7 +173,8 @@ func (srv *Server) ListMandates(ctx context.Context, r contract.ListMandatesRequ
 }
 
 // GetMandate gives one mandate.
-func (srv *Server) GetMandate(ctx context.Context, r contract.GetMandateRequestObject) (contract.GetMandateResponseObject, error) {
+func (srv *Server) GetMandate(ctx context.Context,
+	r contract.GetMandateRequestObject) (contract.GetMandateResponseObject, error) {
 	v, err := srv.service.Mandate(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -176,7 +189,8 @@ func (srv *Server) GetMandate(ctx context.Context, r contract.GetMandateRequestO
 	}
 	trail, err := srv.service.Trail(ctx, v)
 	for _, e := range trail {
-		out := contract.TrailEntry{Step: contract.TrailEntryStep(e.Step), Outcome: contract.TrailEntryOutcome(e.Outcome), Where: e.Where, Words: e.Words}
+		out := contract.TrailEntry{Step: contract.TrailEntryStep(e.Step), Outcome: contract.TrailEntryOutcome(e.Outcome),
+			Where: e.Where, Words: e.Words}
 		if !e.At.IsZero() {
 			out.At = ptr(e.At.UTC())
 		}
@@ -192,7 +206,8 @@ func (srv *Server) GetMandate(ctx context.Context, r contract.GetMandateRequestO
 }
 
 // AddMandate makes a mandate.
-func (srv *Server) AddMandate(ctx context.Context, r contract.AddMandateRequestObject) (contract.AddMandateResponseObject, error) {
+func (srv *Server) AddMandate(ctx context.Context,
+	r contract.AddMandateRequestObject) (contract.AddMandateResponseObject, error) {
 	v, err := srv.service.AddMandate(ctx, []byte(r.Body.Text))
 	if err != nil {
 		return nil, err
@@ -201,12 +216,14 @@ func (srv *Server) AddMandate(ctx context.Context, r contract.AddMandateRequestO
 }
 
 // RemoveMandate ends a mandate.
-func (srv *Server) RemoveMandate(ctx context.Context, r contract.RemoveMandateRequestObject) (contract.RemoveMandateResponseObject, error) {
+func (srv *Server) RemoveMandate(ctx context.Context,
+	r contract.RemoveMandateRequestObject) (contract.RemoveMandateResponseObject, error) {
 	return contract.RemoveMandate204Response{}, srv.service.RemoveMandate(ctx, r.Name)
 }
 
 // DraftMandate works out names.
-func (srv *Server) DraftMandate(ctx context.Context, r contract.DraftMandateRequestObject) (contract.DraftMandateResponseObject, error) {
+func (srv *Server) DraftMandate(ctx context.Context,
+	r contract.DraftMandateRequestObject) (contract.DraftMandateResponseObject, error) {
 	d, err := srv.service.DraftMandate(ctx, orZero(r.Params.Server), orZero(r.Params.Site))
 	if err != nil {
 		return nil, err
@@ -215,30 +232,35 @@ func (srv *Server) DraftMandate(ctx context.Context, r contract.DraftMandateRequ
 }
 
 // CheckMandate tries what the CA will try.
-func (srv *Server) CheckMandate(ctx context.Context, r contract.CheckMandateRequestObject) (contract.CheckMandateResponseObject, error) {
+func (srv *Server) CheckMandate(ctx context.Context,
+	r contract.CheckMandateRequestObject) (contract.CheckMandateResponseObject, error) {
 	trials, err := srv.service.CheckMandate(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	out := contract.CheckMandate200JSONResponse{Items: make([]contract.Trial, len(trials)), Well: true}
 	for i, t := range trials {
-		out.Items[i] = contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot, Remedy: t.Remedy}
+		out.Items[i] = contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen,
+			Spot: t.Spot, Remedy: t.Remedy}
 		out.Well = out.Well && t.Well()
 	}
 	return out, nil
 }
 
 // VisitMandate walks a visitor's way.
-func (srv *Server) VisitMandate(ctx context.Context, r contract.VisitMandateRequestObject) (contract.VisitMandateResponseObject, error) {
+func (srv *Server) VisitMandate(ctx context.Context,
+	r contract.VisitMandateRequestObject) (contract.VisitMandateResponseObject, error) {
 	reports, err := srv.service.VisitMandate(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	out := contract.VisitMandate200JSONResponse{Items: make([]contract.Visit, len(reports)), Well: true}
 	for i, report := range reports {
-		v := contract.Visit{Host: report.Host, At: report.At, Steps: make([]contract.VisitStep, len(report.Steps)), Well: true}
+		v := contract.Visit{Host: report.Host, At: report.At, Steps: make([]contract.VisitStep, len(report.Steps)),
+			Well: true}
 		for n, s := range report.Steps {
-			v.Steps[n] = contract.VisitStep{Step: contract.VisitStepStep(s.Step), Endpoint: s.Endpoint, Fine: s.Fine, Seen: s.Seen, Expected: s.Expected, Do: s.Do}
+			v.Steps[n] = contract.VisitStep{Step: contract.VisitStepStep(s.Step), Endpoint: s.Endpoint, Fine: s.Fine,
+				Seen: s.Seen, Expected: s.Expected, Do: s.Do}
 			v.Well = v.Well && s.Fine
 		}
 		out.Items[i], out.Well = v, out.Well && v.Well
@@ -247,7 +269,8 @@ func (srv *Server) VisitMandate(ctx context.Context, r contract.VisitMandateRequ
 }
 
 // ListOrders lists orders.
-func (srv *Server) ListOrders(ctx context.Context, r contract.ListOrdersRequestObject) (contract.ListOrdersResponseObject, error) {
+func (srv *Server) ListOrders(ctx context.Context,
+	r contract.ListOrdersRequestObject) (contract.ListOrdersResponseObject, error) {
 	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
 	before, err := p.Before()
 	if err != nil {
@@ -269,7 +292,8 @@ func (srv *Server) ListOrders(ctx context.Context, r contract.ListOrdersRequestO
 }
 
 // BeginOrder begins an order.
-func (srv *Server) BeginOrder(ctx context.Context, r contract.BeginOrderRequestObject) (contract.BeginOrderResponseObject, error) {
+func (srv *Server) BeginOrder(ctx context.Context,
+	r contract.BeginOrderRequestObject) (contract.BeginOrderResponseObject, error) {
 	o, err := srv.service.BeginOrder(ctx, r.Body.Mandate, orZero(r.Body.Rehearsal))
 	if err != nil {
 		return nil, err
@@ -282,7 +306,8 @@ func (srv *Server) BeginOrder(ctx context.Context, r contract.BeginOrderRequestO
 }
 
 // GetOrder gives one order with its steps.
-func (srv *Server) GetOrder(ctx context.Context, r contract.GetOrderRequestObject) (contract.GetOrderResponseObject, error) {
+func (srv *Server) GetOrder(ctx context.Context,
+	r contract.GetOrderRequestObject) (contract.GetOrderResponseObject, error) {
 	v, err := srv.service.Order(ctx, r.Number)
 	if err != nil {
 		return nil, err
@@ -291,13 +316,15 @@ func (srv *Server) GetOrder(ctx context.Context, r contract.GetOrderRequestObjec
 }
 
 // GetOrderCertificate gives the certificate an order brought.
-func (srv *Server) GetOrderCertificate(ctx context.Context, r contract.GetOrderCertificateRequestObject) (contract.GetOrderCertificateResponseObject, error) {
+func (srv *Server) GetOrderCertificate(ctx context.Context,
+	r contract.GetOrderCertificateRequestObject) (contract.GetOrderCertificateResponseObject, error) {
 	v, err := srv.service.Order(ctx, r.Number)
 	if err != nil {
 		return nil, err
 	}
 	if v.Chain == nil {
-		return nil, &service.RefusedError{Reason: fmt.Sprintf("order %d has brought no certificate", r.Number), Next: fmt.Sprintf("see how it stands: insegna order show %d", r.Number)}
+		return nil, &service.RefusedError{Reason: fmt.Sprintf("order %d has brought no certificate", r.Number),
+			Next: fmt.Sprintf("see how it stands: insegna order show %d", r.Number)}
 	}
 	return contract.GetOrderCertificate200JSONResponse{Sha256: hex.EncodeToString(v.Leaf), Chain: string(v.Chain)}, nil
 }

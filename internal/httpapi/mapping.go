@@ -29,25 +29,31 @@ func texts[T fmt.Stringer](list []T) []string {
 }
 
 func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
-	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: string(d.Content), Endpoints: d.Endpoints,
+	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: string(d.Content),
+		Endpoints: d.Endpoints,
 		Audiences: []contract.EstateAudience{}, Servers: []contract.EstateServer{}, Hosts: []contract.EstateHost{}}
 	for _, a := range e.Audiences {
 		out.Audiences = append(out.Audiences, contract.EstateAudience{Name: a.Name, Public: a.Public, Roots: a.Roots})
 	}
 	for _, s := range e.Servers {
-		out.Servers = append(out.Servers, contract.EstateServer{Name: s.Name, Kind: s.Kind, Line: s.Place.Line, Addresses: texts(s.Addresses), Ports: texts(s.Ports)})
+		out.Servers = append(out.Servers,
+			contract.EstateServer{Name: s.Name, Kind: s.Kind, Line: s.Place.Line, Addresses: texts(s.Addresses),
+				Ports: texts(s.Ports)})
 	}
 	for _, h := range e.Hosts {
-		out.Hosts = append(out.Hosts, contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line,
-			WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate)})
+		out.Hosts = append(out.Hosts,
+			contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line,
+				WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate)})
 	}
 	return out
 }
 
 func changesOf(c *service.EstateChanges) contract.EstateChanges {
-	out := contract.EstateChanges{Estate: c.Estate, File: c.File, Applied: c.Applied, Replaces: optional(c.Replaces), Changes: make([]contract.EstateChange, len(c.Changes))}
+	out := contract.EstateChanges{Estate: c.Estate, File: c.File, Applied: c.Applied, Replaces: optional(c.Replaces),
+		Changes: make([]contract.EstateChange, len(c.Changes))}
 	for i, v := range c.Changes {
-		out.Changes[i] = contract.EstateChange{Change: contract.EstateChangeChange(v.Is), Kind: v.Kind, Name: v.Name, Fields: append([]string{}, v.Fields...)}
+		out.Changes[i] = contract.EstateChange{Change: contract.EstateChangeChange(v.Is), Kind: v.Kind, Name: v.Name,
+			Fields: append([]string{}, v.Fields...)}
 		if v.Place.Line > 0 {
 			out.Changes[i].Place = fmt.Sprintf("%s:%d", v.Place.File, v.Place.Line)
 		}
@@ -56,7 +62,8 @@ func changesOf(c *service.EstateChanges) contract.EstateChanges {
 }
 
 func verdictCounts(c service.VerdictCounts) contract.VerdictCounts {
-	return contract.VerdictCounts{Broken: c.Broken, AtOdds: c.AtOdds, Unknown: c.Unknown, Agreed: c.Agreed, Hosts: c.Hosts, Servers: c.Servers}
+	return contract.VerdictCounts{Broken: c.Broken, AtOdds: c.AtOdds, Unknown: c.Unknown, Agreed: c.Agreed,
+		Hosts: c.Hosts, Servers: c.Servers}
 }
 
 func severityCounts(c [4]int) contract.SeverityCounts {
@@ -65,14 +72,17 @@ func severityCounts(c [4]int) contract.SeverityCounts {
 
 func facesOf(wanted, configured, served string) contract.Faces {
 	f := binding.Faces{Wanted: binding.Face(wanted), Configured: binding.Face(configured), Served: binding.Face(served)}
-	return contract.Faces{Wanted: contract.Face(wanted), Configured: contract.Face(configured), Served: contract.Face(served), Text: f.Text()}
+	return contract.Faces{Wanted: contract.Face(wanted), Configured: contract.Face(configured),
+		Served: contract.Face(served), Text: f.Text()}
 }
 
 func bindingOf(b *service.Binding) contract.Binding {
 	out := contract.Binding{
 		Id: b.ID, Host: b.Host, Endpoint: endpoint(b.Address, b.Port), Server: b.Server, Kind: b.Kind, Line: b.Line,
-		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause, Remedy: b.Remedy, Source: optional(b.Source().String()),
-		Outcome: optional(b.Outcome), Protocol: optional(binding.VersionName(uint16(b.Version))), Group: optional(binding.GroupName(uint16(b.KeyGroup))),
+		Verdict: contract.Verdict(b.Verdict), Faces: facesOf(b.Wanted, b.Configured, b.Served), Cause: b.Cause,
+		Remedy: b.Remedy, Source: optional(b.Source().String()),
+		Outcome: optional(b.Outcome), Protocol: optional(binding.VersionName(uint16(b.Version))),
+		Group:       optional(binding.GroupName(uint16(b.KeyGroup))),
 		Certificate: fingerprint(b.Leaf), Issuer: optional(b.Issuer),
 	}
 	if b.Severity != nil {
@@ -99,23 +109,29 @@ func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) c
 	out := contract.CertificateDetail{
 		Certificate: certificateOf(&d.Certificate), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
 		Signature: d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
-		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)), Files: make([]contract.Placement, len(d.Files)),
+		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)),
+		Files: make([]contract.Placement, len(d.Files)),
 	}
 	for i, f := range d.Files {
 		out.Files[i] = contract.Placement{Server: f.Server, Path: f.Path, Spot: f.At.String(), Site: f.Site}
 	}
 	for i, v := range d.Views {
-		view := contract.AudienceView{Audience: v.Audience, Trusted: v.Trusted, Failures: append([]string{}, v.Failures...), Path: []contract.ChainLink{}}
+		view := contract.AudienceView{Audience: v.Audience, Trusted: v.Trusted, Failures: append([]string{}, v.Failures...),
+			Path: []contract.ChainLink{}}
 		for _, l := range v.Path {
 			c := l.Certificate
-			view.Path = append(view.Path, contract.ChainLink{CommonName: c.CommonName(), Issuer: c.IssuerName(), Sha256: c.Fingerprint.String(),
-				NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Key: c.Key().String(), Served: l.Served, Anchor: l.Anchor, Stored: l.Stored})
+			view.Path = append(view.Path,
+				contract.ChainLink{CommonName: c.CommonName(), Issuer: c.IssuerName(), Sha256: c.Fingerprint.String(),
+					NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), Key: c.Key().String(), Served: l.Served,
+					Anchor: l.Anchor, Stored: l.Stored})
 		}
 		out.Audiences[i] = view
 	}
 	for i, s := range d.Sightings {
-		out.Sightings[i] = contract.Sighting{Host: s.Host, Endpoint: endpoint(s.Address, s.Port), Server: s.Server, Vantage: s.Vantage,
-			Protocol: optional(binding.VersionName(uint16(s.Version))), FirstSeen: s.FirstSeen.UTC(), LastSeen: s.LastSeen.UTC(), Current: s.Current}
+		out.Sightings[i] = contract.Sighting{Host: s.Host, Endpoint: endpoint(s.Address, s.Port), Server: s.Server,
+			Vantage:  s.Vantage,
+			Protocol: optional(binding.VersionName(uint16(s.Version))), FirstSeen: s.FirstSeen.UTC(),
+			LastSeen: s.LastSeen.UTC(), Current: s.Current}
 	}
 	return out
 }
@@ -135,8 +151,10 @@ func (srv *Server) findingsOf(ctx context.Context, list []service.Finding) []con
 
 func findingOf(f *service.Finding, file string) contract.Finding {
 	out := contract.Finding{
-		Id: f.ID, Code: string(f.Code), Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host, Server: f.Server,
-		Cause: f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)), Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source().String()),
+		Id: f.ID, Code: string(f.Code), Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host,
+		Server: f.Server,
+		Cause:  f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)),
+		Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source().String()),
 	}
 	if f.TargetID != nil {
 		out.Endpoint = endpoint(f.Address, f.Port)
@@ -155,8 +173,9 @@ func findingOf(f *service.Finding, file string) contract.Finding {
 }
 
 func surveyOf(v *service.Survey) contract.Survey {
-	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage, CreatedAt: v.CreatedAt.UTC(),
-		Targets: v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed,
+	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage,
+		CreatedAt: v.CreatedAt.UTC(),
+		Targets:   v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed,
 		Servers: v.Servers, ServersRead: v.ServersRead}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
@@ -185,8 +204,11 @@ func shown(outcome, name string, ends *time.Time, version int) string {
 }
 
 func (srv *Server) todayOf(ctx context.Context, t *service.Today) contract.Today {
-	out := contract.Today{Estate: t.Estate, At: t.At, Bindings: verdictCounts(t.Bindings), Findings: severityCounts(t.Findings), DueBindings: t.DueBindings,
-		Worst: srv.findingsOf(ctx, t.Worst), Lanes: make([]contract.Lane, len(t.Lanes)), Density: make([]contract.DayCount, len(t.Density)), InUse: t.InUse, Ordered: make([]contract.Order, len(t.Ordered)), Installed: make([]contract.Installation, len(t.Installed))}
+	out := contract.Today{Estate: t.Estate, At: t.At, Bindings: verdictCounts(t.Bindings),
+		Findings: severityCounts(t.Findings), DueBindings: t.DueBindings,
+		Worst: srv.findingsOf(ctx, t.Worst), Lanes: make([]contract.Lane, len(t.Lanes)),
+		Density: make([]contract.DayCount, len(t.Density)), InUse: t.InUse, Ordered: make([]contract.Order, len(t.Ordered)),
+		Installed: make([]contract.Installation, len(t.Installed))}
 	for i, v := range t.Ordered {
 		out.Ordered[i] = orderOf(v)
 	}

@@ -31,8 +31,10 @@ func (e *badRequestError) Told() fault.Told {
 
 // statuses are the HTTP statuses of the classes of errors (RFC 9110 section 15).
 var statuses = map[fault.Class]int{
-	fault.BadRequest: http.StatusBadRequest, fault.NotTaken: http.StatusUnprocessableEntity, fault.NotSignedIn: http.StatusUnauthorized,
-	fault.NotAllowed: http.StatusForbidden, fault.NotFound: http.StatusNotFound, fault.NotNow: http.StatusConflict, fault.TooMany: http.StatusTooManyRequests,
+	fault.BadRequest: http.StatusBadRequest, fault.NotTaken: http.StatusUnprocessableEntity,
+	fault.NotSignedIn: http.StatusUnauthorized,
+	fault.NotAllowed:  http.StatusForbidden, fault.NotFound: http.StatusNotFound, fault.NotNow: http.StatusConflict,
+	fault.TooMany: http.StatusTooManyRequests,
 }
 
 // endedByCaller is what is written when nobody waits for the answer any more.
@@ -76,11 +78,13 @@ func methodProblem(method string) contract.Problem {
 }
 
 func internalProblem() contract.Problem {
-	return problem(http.StatusInternalServerError, "Internal error", "the request could not be carried out", "see the service's log for the reason")
+	return problem(http.StatusInternalServerError, "Internal error", "the request could not be carried out",
+		"see the service's log for the reason")
 }
 
 func estateProblem(faults estate.Errors) contract.Problem {
-	p := problem(http.StatusUnprocessableEntity, "What was sent has faults", fmt.Sprintf("%d found; nothing was changed", len(faults)), "mend the places named and send it again")
+	p := problem(http.StatusUnprocessableEntity, "What was sent has faults",
+		fmt.Sprintf("%d found; nothing was changed", len(faults)), "mend the places named and send it again")
 	list := make([]contract.ProblemError, len(faults))
 	for i, f := range faults {
 		at := f.Place.File
@@ -101,13 +105,15 @@ func estateProblem(faults estate.Errors) contract.Problem {
 func validationProblem(err error) contract.Problem {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		return problem(http.StatusRequestEntityTooLarge, "Too large", fmt.Sprintf("a request may hold %d MB at most", bodyLimit>>20), "")
+		return problem(http.StatusRequestEntityTooLarge, "Too large",
+			fmt.Sprintf("a request may hold %d MB at most", bodyLimit>>20), "")
 	}
 	var list []contract.ProblemError
 	for _, e := range flatten(err) {
 		list = append(list, validationError(e))
 	}
-	p := problem(http.StatusBadRequest, "Bad request", "the request does not keep to the contract", "see api/openapi.yaml for what this call takes")
+	p := problem(http.StatusBadRequest, "Bad request", "the request does not keep to the contract",
+		"see api/openapi.yaml for what this call takes")
 	p.Errors = &list
 	return p
 }

@@ -66,9 +66,10 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 		HandlerErrorFunc:         srv.handlerError,
 		ResponseErrorHandlerFunc: srv.handlerError,
 	}
-	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(srv, nil, options), contract.GinServerOptions{
-		ErrorHandler: func(c *gin.Context, err error, _ int) { write(c, problemOf(&badRequestError{err.Error()})) },
-	})
+	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(srv, nil, options),
+		contract.GinServerOptions{
+			ErrorHandler: func(c *gin.Context, err error, _ int) { write(c, problemOf(&badRequestError{err.Error()})) },
+		})
 	e.NoRoute(srv.noRoute)
 	e.NoMethod(func(c *gin.Context) { write(c, methodProblem(c.Request.Method)) })
 	return http.NewCrossOriginProtection().Handler(e), nil
@@ -92,7 +93,8 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := &openapi3filter.Options{MultiError: true, KeepValidatedValue: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
+	options := &openapi3filter.Options{MultiError: true, KeepValidatedValue: true,
+		AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
 	return func(c *gin.Context) {
 		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit)
 		route, params, err := router.FindRoute(c.Request)
@@ -108,7 +110,8 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 			c.Abort()
 			return
 		}
-		err = openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options})
+		err = openapi3filter.ValidateRequest(c.Request.Context(),
+			&openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options})
 		if err != nil {
 			abort(c, validationProblem(err))
 			return
@@ -148,9 +151,12 @@ func (srv *Server) ownHost(c *gin.Context) {
 		c.Next()
 		return
 	}
-	p := problem(http.StatusMisdirectedRequest, "Not for this host", "the service answers to localhost and loopback addresses only", "open it as http://127.0.0.1 with its port")
+	p := problem(http.StatusMisdirectedRequest, "Not for this host",
+		"the service answers to localhost and loopback addresses only", "open it as http://127.0.0.1 with its port")
 	if srv.pair != nil {
-		p = problem(http.StatusMisdirectedRequest, "Not for this host", "the service answers to the names in its certificate, and to loopback", "open it under one of these names, or give it a certificate for this one with --tls-certificate")
+		p = problem(http.StatusMisdirectedRequest, "Not for this host",
+			"the service answers to the names in its certificate, and to loopback",
+			"open it under one of these names, or give it a certificate for this one with --tls-certificate")
 	}
 	abort(c, p)
 }
@@ -158,7 +164,8 @@ func (srv *Server) ownHost(c *gin.Context) {
 func (srv *Server) logger(c *gin.Context) {
 	began := time.Now()
 	c.Next()
-	srv.log.LogAttrs(c.Request.Context(), slog.LevelDebug, "request", slog.String("method", c.Request.Method), slog.String("path", c.Request.URL.Path),
+	srv.log.LogAttrs(c.Request.Context(), slog.LevelDebug, "request", slog.String("method", c.Request.Method),
+		slog.String("path", c.Request.URL.Path),
 		slog.Int("status", c.Writer.Status()), slog.Duration("took", time.Since(began)))
 }
 
@@ -192,7 +199,8 @@ func (srv *Server) schema(c *gin.Context) {
 func Serve(ctx context.Context, l net.Listener, h http.Handler) error {
 	base, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return base }}
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()

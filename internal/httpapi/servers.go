@@ -13,7 +13,8 @@ import (
 const shownMost = 1000
 
 // ListKinds lists the kinds of server.
-func (srv *Server) ListKinds(context.Context, contract.ListKindsRequestObject) (contract.ListKindsResponseObject, error) {
+func (srv *Server) ListKinds(context.Context,
+	contract.ListKindsRequestObject) (contract.ListKindsResponseObject, error) {
 	out := contract.ListKinds200JSONResponse{Items: []contract.Kind{}}
 	for _, k := range srv.service.Kinds() {
 		row := contract.Kind{Name: k.Name(), Title: k.Title, Hops: k.Hops, Can: []string{}, Cannot: []string{}}
@@ -30,8 +31,10 @@ func (srv *Server) ListKinds(context.Context, contract.ListKindsRequestObject) (
 }
 
 // ListServers lists servers.
-func (srv *Server) ListServers(ctx context.Context, r contract.ListServersRequestObject) (contract.ListServersResponseObject, error) {
-	list, next, err := srv.service.Servers(ctx, service.ServerFilter{Query: orZero(r.Params.Q), Read: r.Params.Read}, pageOf(r.Params.Sort, "name", r.Params.Cursor, r.Params.Limit))
+func (srv *Server) ListServers(ctx context.Context,
+	r contract.ListServersRequestObject) (contract.ListServersResponseObject, error) {
+	list, next, err := srv.service.Servers(ctx, service.ServerFilter{Query: orZero(r.Params.Q), Read: r.Params.Read},
+		pageOf(r.Params.Sort, "name", r.Params.Cursor, r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +46,8 @@ func (srv *Server) ListServers(ctx context.Context, r contract.ListServersReques
 }
 
 // GetServer gives one server with what its configuration says.
-func (srv *Server) GetServer(ctx context.Context, r contract.GetServerRequestObject) (contract.GetServerResponseObject, error) {
+func (srv *Server) GetServer(ctx context.Context,
+	r contract.GetServerRequestObject) (contract.GetServerResponseObject, error) {
 	d, err := srv.service.ServerDetail(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -58,22 +62,28 @@ func (srv *Server) GetServer(ctx context.Context, r contract.GetServerRequestObj
 	}
 	for i := range d.Reading.Listeners[:min(len(d.Reading.Listeners), shownMost)] {
 		l := &d.Reading.Listeners[i]
-		out.Listeners = append(out.Listeners, contract.Listener{Address: l.String(), Protocol: contract.ListenerProtocol(l.Protocol), Tls: l.TLS, Spot: l.Place.String(), Sites: len(l.Sites),
-			DefaultSite: d.Reading.Sites[l.Default].MainName(), Chosen: l.Chosen})
+		out.Listeners = append(out.Listeners,
+			contract.Listener{Address: l.String(), Protocol: contract.ListenerProtocol(l.Protocol), Tls: l.TLS,
+				Spot: l.Place.String(), Sites: len(l.Sites),
+				DefaultSite: d.Reading.Sites[l.Default].MainName(), Chosen: l.Chosen})
 	}
 	for _, f := range d.Reading.Files[:min(len(d.Reading.Files), shownMost)] {
 		out.Files = append(out.Files, contract.FileName{Path: f.Path, Link: optional(f.Link), InForce: f.InForce})
 	}
 	for _, p := range d.Reading.Problems {
-		out.Problems = append(out.Problems, contract.ConfigurationProblem{File: p.File, Line: p.Line, Column: p.Column, Effect: contract.ConfigurationProblemEffect(p.Effect),
-			Message: p.Message, Expected: optional(p.Expected)})
+		out.Problems = append(out.Problems,
+			contract.ConfigurationProblem{File: p.File, Line: p.Line, Column: p.Column,
+				Effect:  contract.ConfigurationProblemEffect(p.Effect),
+				Message: p.Message, Expected: optional(p.Expected)})
 	}
 	return out, nil
 }
 
 func serverOf(s *service.Server) contract.Server {
-	out := contract.Server{Name: s.Name, Kind: s.Kind, Line: s.Line, Reach: s.Reach, Read: s.LastRead != nil, Main: s.Main, Endpoints: s.Endpoints, Bindings: s.Bindings,
-		Broken: s.Broken, AtOdds: s.AtOdds, Agreed: s.Agreed, Unknown: s.Unknown, Findings: s.Findings, Files: s.Files, Sites: s.Sites, Listeners: s.Listeners,
+	out := contract.Server{Name: s.Name, Kind: s.Kind, Line: s.Line, Reach: s.Reach, Read: s.LastRead != nil,
+		Main: s.Main, Endpoints: s.Endpoints, Bindings: s.Bindings,
+		Broken: s.Broken, AtOdds: s.AtOdds, Agreed: s.Agreed, Unknown: s.Unknown, Findings: s.Findings, Files: s.Files,
+		Sites: s.Sites, Listeners: s.Listeners,
 		Certificates: s.Certificates, Problems: s.Problems, Trouble: s.Trouble, TroubleCode: optional(s.TroubleCode)}
 	if s.Worst != nil {
 		out.Worst = ptr(contract.Severity(check.Severities[*s.Worst]))
@@ -91,7 +101,8 @@ func serverOf(s *service.Server) contract.Server {
 }
 
 // ListSites lists the sites of a server.
-func (srv *Server) ListSites(ctx context.Context, r contract.ListSitesRequestObject) (contract.ListSitesResponseObject, error) {
+func (srv *Server) ListSites(ctx context.Context,
+	r contract.ListSitesRequestObject) (contract.ListSitesResponseObject, error) {
 	p := pageOf[string](nil, "site", r.Params.Cursor, r.Params.Limit)
 	from, err := p.Before()
 	if err != nil {
@@ -112,8 +123,10 @@ func (srv *Server) ListSites(ctx context.Context, r contract.ListSitesRequestObj
 }
 
 func siteOf(v *service.SiteView) contract.Site {
-	out := contract.Site{Spot: v.Place.String(), Protocol: contract.SiteProtocol(v.Protocol), InForce: v.InForce, Names: []string{}, Listens: append([]string{}, v.Asked...),
-		DefaultAt: append([]string{}, v.DefaultAt...), Refuses: v.Refuses, Certificates: []contract.SiteCertificate{}, Plain: []contract.PlainRoute{}, Hops: []contract.Hop{}}
+	out := contract.Site{Spot: v.Place.String(), Protocol: contract.SiteProtocol(v.Protocol), InForce: v.InForce,
+		Names: []string{}, Listens: append([]string{}, v.Asked...),
+		DefaultAt: append([]string{}, v.DefaultAt...), Refuses: v.Refuses, Certificates: []contract.SiteCertificate{},
+		Plain: []contract.PlainRoute{}, Hops: []contract.Hop{}}
 	for _, n := range v.Names {
 		out.Names = append(out.Names, n.Text)
 	}
@@ -124,13 +137,16 @@ func siteOf(v *service.SiteView) contract.Site {
 		out.Plain = append(out.Plain, routeOf(&v.Plain[i]))
 	}
 	for _, h := range v.Hops {
-		out.Hops = append(out.Hops, contract.Hop{To: h.To, Tls: h.TLS, Checked: h.Checked, Name: optional(h.Name), Spot: h.Place.String(), Servers: append([]string{}, h.Servers...)})
+		out.Hops = append(out.Hops,
+			contract.Hop{To: h.To, Tls: h.TLS, Checked: h.Checked, Name: optional(h.Name), Spot: h.Place.String(),
+				Servers: append([]string{}, h.Servers...)})
 	}
 	return out
 }
 
 func siteCertificate(p *service.PairView) contract.SiteCertificate {
-	out := contract.SiteCertificate{File: p.Certificate, Spot: p.Place.String(), Key: p.Pair.Key, KeySpot: p.KeyPlace.String(), KeyState: p.Key, Fault: p.Fault, Sent: p.Sent}
+	out := contract.SiteCertificate{File: p.Certificate, Spot: p.Place.String(), Key: p.Pair.Key,
+		KeySpot: p.KeyPlace.String(), KeyState: p.Key, Fault: p.Fault, Sent: p.Sent}
 	if c := p.Leaf; c != nil {
 		out.Sha256, out.CommonName, out.Issuer = ptr(c.Fingerprint.String()), ptr(c.CommonName()), ptr(c.IssuerName())
 		out.NotAfter, out.DaysLeft = ptr(c.NotAfter.UTC()), ptr(service.DaysLeft(c.NotAfter))
@@ -139,12 +155,15 @@ func siteCertificate(p *service.PairView) contract.SiteCertificate {
 }
 
 func routeOf(r *kind.Route) contract.PlainRoute {
-	return contract.PlainRoute{Listener: r.Listener, Host: r.Host, Front: service.StepText(&r.Front), FrontSpot: r.Front.Place.String(),
-		WellKnown: service.StepText(&r.WellKnown), WellKnownSpot: r.WellKnown.Place.String(), WellKnownHidden: r.WellKnown.Hidden != nil}
+	return contract.PlainRoute{Listener: r.Listener, Host: r.Host, Front: service.StepText(&r.Front),
+		FrontSpot: r.Front.Place.String(),
+		WellKnown: service.StepText(&r.WellKnown), WellKnownSpot: r.WellKnown.Place.String(),
+		WellKnownHidden: r.WellKnown.Hidden != nil}
 }
 
 // ListAnswers tells which site answers for a host.
-func (srv *Server) ListAnswers(ctx context.Context, r contract.ListAnswersRequestObject) (contract.ListAnswersResponseObject, error) {
+func (srv *Server) ListAnswers(ctx context.Context,
+	r contract.ListAnswersRequestObject) (contract.ListAnswersResponseObject, error) {
 	list, err := srv.service.Answers(ctx, r.Name, orZero(r.Params.Host), orZero(r.Params.At))
 	if err != nil {
 		return nil, err
@@ -164,12 +183,14 @@ func (srv *Server) ListAnswers(ctx context.Context, r contract.ListAnswersReques
 }
 
 // GetConfigurationFile gives a file of a server's configuration.
-func (srv *Server) GetConfigurationFile(ctx context.Context, r contract.GetConfigurationFileRequestObject) (contract.GetConfigurationFileResponseObject, error) {
+func (srv *Server) GetConfigurationFile(ctx context.Context,
+	r contract.GetConfigurationFileRequestObject) (contract.GetConfigurationFileResponseObject, error) {
 	f, err := srv.service.ConfigurationText(ctx, r.Name, r.Params.Path)
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetConfigurationFile200JSONResponse{Path: f.Path, Link: optional(f.Link), InForce: f.InForce, Text: f.Text, Marks: make([]contract.LineMark, len(f.Marks))}
+	out := contract.GetConfigurationFile200JSONResponse{Path: f.Path, Link: optional(f.Link), InForce: f.InForce,
+		Text: f.Text, Marks: make([]contract.LineMark, len(f.Marks))}
 	if !f.Modified.IsZero() {
 		out.Modified = ptr(f.Modified.UTC())
 	}

@@ -23,8 +23,9 @@ const (
 type Installer struct {
 	Destination Destination
 	Records     Records
-	Look        func(ctx context.Context, b *Binding) (leaf, seen string) // SHA-256, "" for none, and what was seen in words
-	Patience    time.Duration                                             // until the old certificate is gone; half a minute when 0
+	// SHA-256, "" for none, and what was seen in words
+	Look     func(ctx context.Context, b *Binding) (leaf, seen string)
+	Patience time.Duration // until the old certificate is gone; half a minute when 0
 }
 
 // Run takes an installation that was begun as far as it goes: to Done, Returned
@@ -146,7 +147,8 @@ func (m *Installer) test(ctx context.Context, i *Installation) error {
 // until looks at every binding until all have been as wanted for a while: for a
 // moment after a reload a server's old workers may take connections as well. It
 // gives the bindings that were not when its time was over.
-func (m *Installer) until(ctx context.Context, i *Installation, wanted func(d *Binding, leaf string) bool) (wrong []string, err error) {
+func (m *Installer) until(ctx context.Context, i *Installation,
+	wanted func(d *Binding, leaf string) bool) (wrong []string, err error) {
 	limit := m.Patience
 	if limit == 0 {
 		limit = patience
@@ -188,7 +190,8 @@ func (m *Installer) see(ctx context.Context, i *Installation) error {
 		return err
 	}
 	if len(wrong) > 0 {
-		return &FaultError{Words: "the new certificate is not seen: " + strings.Join(wrong, "; "), Advice: "see which server answers at that address, and whether its reload takes the files in"}
+		return &FaultError{Words: "the new certificate is not seen: " + strings.Join(wrong, "; "),
+			Advice: "see which server answers at that address, and whether its reload takes the files in"}
 	}
 	var seen []string
 	for n := range i.Bindings {

@@ -57,7 +57,8 @@ const clockSlack = 5 * time.Minute
 
 // Check holds what a CA sent against what was ordered: names, key, dates, and
 // a path to an anchor. What is kept is that path, in its order.
-func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certificate, now time.Time) (*Checked, error) {
+func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certificate,
+	now time.Time) (*Checked, error) {
 	list, err := certs.ReadCertificates(pem)
 	if err != nil {
 		return nil, fmt.Errorf("what the CA sent cannot be read: %w", err)
@@ -74,14 +75,16 @@ func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certi
 	case !bytes.Equal(spki, leaf.RawSubjectPublicKeyInfo):
 		return nil, fmt.Errorf("the certificate is for another key than the one it was asked for")
 	case !sameNames(leaf, names):
-		return nil, fmt.Errorf("the certificate is for %s, ordered was %s", strings.Join(leaf.Names(), ", "), strings.Join(names, ", "))
+		return nil, fmt.Errorf("the certificate is for %s, ordered was %s", strings.Join(leaf.Names(), ", "),
+			strings.Join(names, ", "))
 	case leaf.NotBefore.After(now.Add(clockSlack)):
 		return nil, fmt.Errorf("the certificate begins only at %s", leaf.NotBefore.UTC().Format(time.RFC3339))
 	case !leaf.NotAfter.After(now):
 		return nil, fmt.Errorf("the certificate ended at %s already", leaf.NotAfter.UTC().Format(time.RFC3339))
 	case leaf.IsCA:
 		return nil, fmt.Errorf("the certificate is a CA's")
-	case !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) && len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) > 0:
+	case !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) &&
+		len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) > 0:
 		return nil, fmt.Errorf("the certificate is not for servers")
 	}
 	result := chain.NewBuilder(chain.NewKnown()).Build(list, trust.NewAudience("anchors", false, anchors))

@@ -149,10 +149,12 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 		}
 	}
 	if chosen == nil {
-		return &Failure{BadCertificate, err.Error(), "nothing of it is kept as usable; ask the CA about " + o.URL, time.Now().Add(m.paced(againIn))}
+		return &Failure{BadCertificate, err.Error(), "nothing of it is kept as usable; ask the CA about " + o.URL,
+			time.Now().Add(m.paced(againIn))}
 	}
 	o.Chain = chosen.PEM
-	words := fmt.Sprintf("%s until %s, by %s, ending at %s", chosen.Leaf.CommonName(), chosen.Leaf.NotAfter.UTC().Format("2 January 2006"), chosen.Leaf.IssuerName(), chosen.Anchor)
+	words := fmt.Sprintf("%s until %s, by %s, ending at %s", chosen.Leaf.CommonName(),
+		chosen.Leaf.NotAfter.UTC().Format("2 January 2006"), chosen.Leaf.IssuerName(), chosen.Anchor)
 	if len(chains) > 1 {
 		words += fmt.Sprintf("; %d chains were offered", len(chains))
 	}

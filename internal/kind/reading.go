@@ -117,8 +117,9 @@ func (l *Listener) String() string {
 // Name is one name a site answers to.
 type Name struct {
 	Place
-	Text    string   `json:"text"`              // as written
-	Covers  []string `json:"covers,omitempty"`  // what a certificate has to list for it: host names, or wildcards of one label (RFC 9525 section 6.3); none when no certificate can list all it matches
+	Text string `json:"text"` // as written
+	// what a certificate has to list for it: host names, or wildcards of one label (RFC 9525 section 6.3); none when no certificate can list all it matches
+	Covers  []string `json:"covers,omitempty"`
 	Ignored bool     `json:"ignored,omitempty"` // at every listener another site has it already
 }
 

@@ -60,7 +60,8 @@ func (l *Looker) Look(ctx context.Context, endpoint netip.AddrPort, host string)
 // worthAsking says whether a second look with the hand-built hello may bring
 // more than the full handshake did.
 func worthAsking(o *binding.Observation) bool {
-	return o.Outcome == binding.Malformed || o.Outcome == binding.TooLarge || o.Outcome == binding.Alert && o.Alert == alertHandshakeFailure
+	return o.Outcome == binding.Malformed || o.Outcome == binding.TooLarge || o.Outcome == binding.Alert &&
+		o.Alert == alertHandshakeFailure
 }
 
 const (

@@ -36,7 +36,8 @@ func (l *Looker) Ask(ctx context.Context, endpoint netip.AddrPort, scheme, host,
 	ctx, cancel := context.WithTimeout(ctx, l.ConnectTimeout+l.HandshakeTimeout)
 	defer cancel()
 	dialer := &net.Dialer{Timeout: l.ConnectTimeout}
-	transport := &http.Transport{DisableKeepAlives: true, MaxResponseHeaderBytes: headerLimit, TLSHandshakeTimeout: l.HandshakeTimeout, TLSClientConfig: &tls.Config{ServerName: host, InsecureSkipVerify: true},
+	transport := &http.Transport{DisableKeepAlives: true, MaxResponseHeaderBytes: headerLimit,
+		TLSHandshakeTimeout: l.HandshakeTimeout, TLSClientConfig: &tls.Config{ServerName: host, InsecureSkipVerify: true},
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return dialer.DialContext(ctx, "tcp", endpoint.String())
 		}}
@@ -55,5 +56,6 @@ func (l *Looker) Ask(ctx context.Context, endpoint netip.AddrPort, scheme, host,
 	}
 	defer func() { _ = resp.Body.Close() }()
 	_, _ = io.CopyN(io.Discard, resp.Body, bodyLimit)
-	return &Answer{resp.StatusCode, resp.Header.Get("Location"), resp.Header.Get("Server"), resp.Header.Get("Strict-Transport-Security")}, nil
+	return &Answer{resp.StatusCode, resp.Header.Get("Location"), resp.Header.Get("Server"),
+		resp.Header.Get("Strict-Transport-Security")}, nil
 }

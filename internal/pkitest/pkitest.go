@@ -72,7 +72,8 @@ func (e *Entity) X509() *x509.Certificate { return e.Certificate.Certificate }
 
 // CA makes a CA certificate; by nil makes a root.
 func CA(name string, by *Entity, change ...func(*x509.Certificate)) *Entity {
-	t := &x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign,
+	t := &x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true,
+		KeyUsage:  x509.KeyUsageCertSign,
 		NotBefore: Now.AddDate(-1, 0, 0), NotAfter: Now.AddDate(5, 0, 0)}
 	for _, c := range change {
 		c(t)

@@ -55,7 +55,8 @@ func (local) Write(path string, data []byte, as Attributes) (err error) {
 			return err
 		}
 	}
-	for _, step := range []func() error{func() error { return f.Chmod(as.Mode.Perm()) }, f.Sync, f.Close, func() error { return os.Rename(temp, path) }} {
+	for _, step := range []func() error{func() error { return f.Chmod(as.Mode.Perm()) }, f.Sync, f.Close,
+		func() error { return os.Rename(temp, path) }} {
 		if err = step(); err != nil {
 			return err
 		}

@@ -64,7 +64,8 @@ type DialError struct {
 }
 
 func (e *DialError) Error() string {
-	return fmt.Sprintf("cannot connect to %s: %v; check address, port and firewall, and that the SSH server runs", e.Address, e.Err)
+	return fmt.Sprintf("cannot connect to %s: %v; check address, port and firewall, and that the SSH server runs",
+		e.Address, e.Err)
 }
 
 // Unwrap gives the network's error.
@@ -80,16 +81,19 @@ type HostKeyError struct {
 
 func (e *HostKeyError) Error() string {
 	if e.Changed {
-		return fmt.Sprintf("the host key of %s has changed: it shows %s, and %s says otherwise; find out why before anything else, then correct that line", e.Address, e.Seen, e.Known)
+		return fmt.Sprintf("the host key of %s has changed: it shows %s, and %s says otherwise; find out why before "+
+			"anything else, then correct that line", e.Address, e.Seen, e.Known)
 	}
-	return fmt.Sprintf("the host key of %s is not known: it shows %s; compare that with the machine itself, then add it to %s", e.Address, e.Seen, e.Known)
+	return fmt.Sprintf("the host key of %s is not known: it shows %s; compare that with the machine itself, then add it "+
+		"to %s", e.Address, e.Seen, e.Known)
 }
 
 // LoginError says that the machine did not let the user in.
 type LoginError struct{ Address, User, Tried string }
 
 func (e *LoginError) Error() string {
-	return fmt.Sprintf("%s does not let user %s in with %s; add the public key to that user's authorized keys", e.Address, e.User, e.Tried)
+	return fmt.Sprintf("%s does not let user %s in with %s; add the public key to that user's authorized keys", e.Address,
+		e.User, e.Tried)
 }
 
 // LostError says that the way broke off.
@@ -116,5 +120,6 @@ type TimeError struct {
 }
 
 func (e *TimeError) Error() string {
-	return fmt.Sprintf("the command %q did not end within %s and was stopped; run it by hand on the machine to see what it waits for", e.Command, e.Limit)
+	return fmt.Sprintf("the command %q did not end within %s and was stopped; run it by hand on the machine to see what "+
+		"it waits for", e.Command, e.Limit)
 }

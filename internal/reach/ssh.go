@@ -98,7 +98,8 @@ func Dial(ctx context.Context, to SSH) (Connection, error) {
 	defer r.conn.expect()()
 	if r.files, err = sftp.NewClient(r.client); err != nil {
 		r.end(err)
-		return nil, fmt.Errorf("%s offers no file transfer (SFTP): %w; switch the sftp subsystem on in its SSH server", to.Address, err)
+		return nil, fmt.Errorf("%s offers no file transfer (SFTP): %w; switch the sftp subsystem on in its SSH server",
+			to.Address, err)
 	}
 	return r, nil
 }
@@ -109,13 +110,16 @@ func authOf(to SSH) (list []ssh.AuthMethod, tried string, done func(), err error
 	if to.Key == "" {
 		socket := os.Getenv("SSH_AUTH_SOCK")
 		if socket == "" {
-			return nil, "", done, errors.New("no key is declared and no agent runs (SSH_AUTH_SOCK is empty); declare key, or start the service with an agent")
+			return nil, "", done,
+				errors.New("no key is declared and no agent runs (SSH_AUTH_SOCK is empty); declare key, or start the service with " +
+					"an agent")
 		}
 		conn, err := net.Dial("unix", socket)
 		if err != nil {
 			return nil, "", done, fmt.Errorf("cannot ask the SSH agent: %w", err)
 		}
-		return []ssh.AuthMethod{ssh.PublicKeysCallback(agent.NewClient(conn).Signers)}, "the keys of the agent", func() { _ = conn.Close() }, nil
+		return []ssh.AuthMethod{ssh.PublicKeysCallback(agent.NewClient(conn).Signers)}, "the keys of the agent",
+			func() { _ = conn.Close() }, nil
 	}
 	data, err := os.ReadFile(to.Key)
 	if err != nil {
@@ -236,7 +240,8 @@ func (r *remote) explained(err error) error {
 	switch {
 	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrExist):
 		return err
-	case errors.As(err, &status) && !errors.Is(err, sftp.ErrSSHFxConnectionLost) && !errors.Is(err, sftp.ErrSSHFxNoConnection):
+	case errors.As(err, &status) && !errors.Is(err, sftp.ErrSSHFxConnectionLost) &&
+		!errors.Is(err, sftp.ErrSSHFxNoConnection):
 		return err
 	}
 	return r.lost(err)

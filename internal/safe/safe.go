@@ -71,7 +71,8 @@ func (e *KeyError) Error() string {
 type MissingError struct{ Source, Key string }
 
 func (e *MissingError) Error() string {
-	return fmt.Sprintf("the safe's key %s is not in %s; put it back from your backup: without it nothing it encrypted can be read", e.Key, e.Source)
+	return fmt.Sprintf("the safe's key %s is not in %s; put it back from your backup: without it nothing it encrypted "+
+		"can be read", e.Key, e.Source)
 }
 
 // ErrDecrypt says that what should be decrypted was changed, cut short, or encrypted
@@ -89,7 +90,8 @@ func FromFile(path string, fresh bool) (*Safe, error) {
 			return nil, &KeyError{path, fmt.Sprintf("cannot be made: %v", err), "choose another place with --safe-key"}
 		}
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, &KeyError{path, "is missing, and the database holds what was encrypted with it", "put the file back from your backup, or name it with --safe-key"}
+		return nil, &KeyError{path, "is missing, and the database holds what was encrypted with it",
+			"put the file back from your backup, or name it with --safe-key"}
 	case err != nil:
 		return nil, &KeyError{path, fmt.Sprintf("cannot be read: %v", err), "let the service's user read it"}
 	case st.Mode().Perm()&0o077 != 0:
@@ -126,7 +128,8 @@ func FromText(text, source string) (*Safe, error) {
 	for _, word := range strings.Fields(text) {
 		key, err := base64.StdEncoding.DecodeString(word)
 		if err != nil || len(key) != keySize {
-			return nil, &KeyError{source, fmt.Sprintf("is not %d bytes in base64", keySize), "make one with: openssl rand -base64 32"}
+			return nil, &KeyError{source, fmt.Sprintf("is not %d bytes in base64", keySize),
+				"make one with: openssl rand -base64 32"}
 		}
 		block, err := aes.NewCipher(key)
 		if err != nil {

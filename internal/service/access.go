@@ -43,12 +43,14 @@ var needs = map[string]Role{
 	"listPeople": Viewer, "listJournal": Viewer, "verifyJournal": Viewer,
 	"getEstate": Viewer, "previewEstate": Viewer, "getToday": Viewer,
 	"listBindings": Viewer, "listCertificates": Viewer, "getCertificate": Viewer,
-	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listAnswers": Viewer, "getConfigurationFile": Viewer,
-	"listFindings": Viewer, "getFinding": Viewer,
+	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listAnswers": Viewer,
+	"getConfigurationFile": Viewer,
+	"listFindings":         Viewer, "getFinding": Viewer,
 	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer, "followEvents": Viewer,
 
-	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer, "getOrderCertificate": Viewer,
-	"listInstallations": Viewer, "getInstallation": Viewer,
+	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer,
+	"getOrderCertificate": Viewer,
+	"listInstallations":   Viewer, "getInstallation": Viewer,
 	"listCredentials": Viewer, "draftMandate": Viewer,
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
@@ -122,7 +124,8 @@ func (e *AccessError) Told() fault.Told {
 	if e.Caller == nil {
 		return fault.Told{Class: fault.NotSignedIn, Title: "Not signed in", Next: "sign in, or show a token: insegna sign-in"}
 	}
-	return fault.Told{Class: fault.NotAllowed, Title: "Not allowed", Next: "ask an admin for the role, or use a token with the scope"}
+	return fault.Told{Class: fault.NotAllowed, Title: "Not allowed",
+		Next: "ask an admin for the role, or use a token with the scope"}
 }
 
 // Public says whether an operation needs nobody signed in.

@@ -59,7 +59,8 @@ func (s *Reading) configurationOf(ctx context.Context, reading int64) (*configur
 }
 
 func newConfiguration(k *kind.Kind, r *kind.Reading) *configuration {
-	v := &configuration{reading: r, kind: k, parsed: map[string]*certs.Certificate{}, beside: map[string][]binding.Beside{}}
+	v := &configuration{reading: r, kind: k, parsed: map[string]*certs.Certificate{},
+		beside: map[string][]binding.Beside{}}
 	if k.Reader != nil {
 		v.answers = k.Reader.Answers(r)
 	}
@@ -238,7 +239,8 @@ func (v *configuration) newestBeside(host string) *binding.Beside {
 	var newest *binding.Beside
 	for i := range list {
 		b := &list[i]
-		if newest == nil || b.Leaf.NotBefore.After(newest.Leaf.NotBefore) || b.Leaf.NotBefore.Equal(newest.Leaf.NotBefore) && b.File < newest.File {
+		if newest == nil || b.Leaf.NotBefore.After(newest.Leaf.NotBefore) || b.Leaf.NotBefore.Equal(newest.Leaf.NotBefore) &&
+			b.File < newest.File {
 			newest = b
 		}
 	}

@@ -39,10 +39,13 @@ func (s *Ordering) DraftMandate(ctx context.Context, server, site string) (*Draf
 			}
 		}
 		if len(d.Names) == 0 {
-			return nil, &RefusedError{fmt.Sprintf("no site %q of %s has a name to order a certificate for", site, server), "see its sites: insegna server sites " + server}
+			return nil, &RefusedError{fmt.Sprintf("no site %q of %s has a name to order a certificate for", site, server),
+				"see its sites: insegna server sites " + server}
 		}
 	} else {
-		open, _, err := s.store.Findings(ctx, store.FindingFilter{Codes: check.With(check.Uncovered), State: "open", Server: server}, store.Page{Sort: "severity", Limit: 1000})
+		open, _, err := s.store.Findings(ctx,
+			store.FindingFilter{Codes: check.With(check.Uncovered), State: "open", Server: server},
+			store.Page{Sort: "severity", Limit: 1000})
 		if err != nil {
 			return nil, err
 		}
@@ -50,7 +53,8 @@ func (s *Ordering) DraftMandate(ctx context.Context, server, site string) (*Draf
 			d.add(open[i].Host)
 		}
 		if len(d.Names) == 0 {
-			return nil, &RefusedError{"every binding looked at is covered by a certificate", "name a site: --server NAME --site NAME"}
+			return nil, &RefusedError{"every binding looked at is covered by a certificate",
+				"name a site: --server NAME --site NAME"}
 		}
 	}
 	d.Advice = append(d.Advice, names.Advise(d.Names)...)
@@ -104,7 +108,8 @@ func (s *Ordering) draftText(ctx context.Context, d *Draft, server string) strin
 		proof = "{by: http, servers: [" + server + "]}"
 	}
 	name := s.freeName(ctx, strings.TrimPrefix(d.Names[0], "*."))
-	text := fmt.Sprintf("name: %s\nnames: [%s]\nca: %s\nproof: %s\nkey: ecdsa-p256\n", name, strings.Join(quoteWild(d.Names), ", "), ca, proof)
+	text := fmt.Sprintf("name: %s\nnames: [%s]\nca: %s\nproof: %s\nkey: ecdsa-p256\n", name,
+		strings.Join(quoteWild(d.Names), ", "), ca, proof)
 	if server != "" {
 		text += "install: [" + server + "]\n"
 	}

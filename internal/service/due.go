@@ -28,12 +28,14 @@ type BudgetError struct {
 }
 
 func (e *BudgetError) Error() string {
-	return fmt.Sprintf("the budget of %s is spent: %d of %d certificates in %d days", e.CA, e.Budget.Used, e.Budget.Certificates, e.Budget.Days)
+	return fmt.Sprintf("the budget of %s is spent: %d of %d certificates in %d days", e.CA, e.Budget.Used,
+		e.Budget.Certificates, e.Budget.Days)
 }
 
 // Told implements fault.Error.
 func (e *BudgetError) Told() fault.Told {
-	return fault.Told{Class: fault.NotNow, Title: "Budget spent", Next: "wait until the oldest of them leaves the window, or rehearse instead"}
+	return fault.Told{Class: fault.NotNow, Title: "Budget spent",
+		Next: "wait until the oldest of them leaves the window, or rehearse instead"}
 }
 
 // RestError says that a CA wants to be left alone for a while.
@@ -48,7 +50,8 @@ func (e *RestError) Error() string {
 
 // Told implements fault.Error.
 func (e *RestError) Told() fault.Told {
-	return fault.Told{Class: fault.NotNow, Title: "The CA limits its rate", Next: "wait until then, or order from another CA; what serves goes on serving"}
+	return fault.Told{Class: fault.NotNow, Title: "The CA limits its rate",
+		Next: "wait until then, or order from another CA; what serves goes on serving"}
 }
 
 // instant writes a moment as errors and steps show it.
@@ -94,7 +97,8 @@ func (s *Ordering) begin(ctx context.Context, list []store.Mandate, rehearsal, d
 }
 
 // beginWithin begins what of a list the budget has room for.
-func (s *Ordering) beginWithin(ctx context.Context, ca *estate.CA, account *store.Account, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
+func (s *Ordering) beginWithin(ctx context.Context, ca *estate.CA, account *store.Account, list []store.Mandate,
+	rehearsal, due bool) ([]*store.Order, error) {
 	var short error
 	var most *store.Allowance
 	if b, err := s.budget(ctx, ca); err != nil {
@@ -109,7 +113,8 @@ func (s *Ordering) beginWithin(ctx context.Context, ca *estate.CA, account *stor
 	if len(list) == 0 {
 		return nil, short
 	}
-	list = slices.SortedFunc(slices.Values(list), func(a, b store.Mandate) int { return cmp.Compare(a.ID, b.ID) }) // locked in one order by all
+	// locked in one order by all
+	list = slices.SortedFunc(slices.Values(list), func(a, b store.Mandate) int { return cmp.Compare(a.ID, b.ID) })
 	replaced, err := s.replaced(ctx, list, account, rehearsal)
 	if err != nil {
 		return nil, err
@@ -121,7 +126,8 @@ func (s *Ordering) beginWithin(ctx context.Context, ca *estate.CA, account *stor
 	now := time.Now().UTC()
 	orders, acts := make([]*store.Order, len(list)), make([]*store.Act, len(list))
 	for i, m := range list {
-		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &account.ID, Rehearsal: rehearsal, Spec: m.Spec, State: string(issue.Begun), Replaces: replaced[m.ID], By: actor(ctx), CreatedAt: now}
+		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &account.ID, Rehearsal: rehearsal, Spec: m.Spec,
+			State: string(issue.Begun), Replaces: replaced[m.ID], By: actor(ctx), CreatedAt: now}
 		acts[i] = &store.Act{Actor: actor(ctx), Action: action, Subject: m.Name, Detail: map[string]any{"ca": m.CA}}
 	}
 	err = s.store.BeginOrders(ctx, orders, acts, due, most, func(ctx context.Context, tx store.Tx, ids []int64) error {
@@ -146,7 +152,8 @@ func (s *Ordering) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*
 	}
 	a, err := s.store.Account(ctx, directory)
 	if errors.Is(err, store.ErrNotFound) || err == nil && a.URL == "" {
-		return nil, &RefusedError{"nobody has agreed to the terms of " + ca.Name + " yet", "read and agree to them: insegna ca agree " + ca.Name}
+		return nil, &RefusedError{"nobody has agreed to the terms of " + ca.Name + " yet",
+			"read and agree to them: insegna ca agree " + ca.Name}
 	} else if err != nil {
 		return nil, err
 	}
@@ -158,7 +165,8 @@ func (s *Ordering) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*
 
 // replaced names, by mandate, the certificates that orders through an account
 // take the place of (RFC 9773 section 5).
-func (s *Ordering) replaced(ctx context.Context, list []store.Mandate, account *store.Account, rehearsal bool) (map[int64]string, error) {
+func (s *Ordering) replaced(ctx context.Context, list []store.Mandate, account *store.Account,
+	rehearsal bool) (map[int64]string, error) {
 	out := map[int64]string{}
 	if rehearsal {
 		return out, nil
@@ -439,7 +447,8 @@ func (s *Ordering) postpone(ctx context.Context, list []store.Mandate, why error
 			later = rest.Until.UTC()
 		}
 		s.plan(ctx, later)
-		if err := s.store.SetNext(ctx, m.ID, store.Next{At: &later, Why: "could not be ordered: " + clipText(why.Error()), Failures: m.Failures}); err != nil {
+		if err := s.store.SetNext(ctx, m.ID,
+			store.Next{At: &later, Why: "could not be ordered: " + clipText(why.Error()), Failures: m.Failures}); err != nil {
 			return err
 		}
 	}

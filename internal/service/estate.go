@@ -113,7 +113,8 @@ func (s *Declaring) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChan
 	if err != nil {
 		return nil, err
 	}
-	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments, AppliedAt: time.Now().UTC()}
+	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments,
+		AppliedAt: time.Now().UTC()}
 	d.Act = &store.Act{Actor: actor(ctx), Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
 	changes.Applied, err = s.store.Apply(ctx, d, next)
 	return changes, err
@@ -125,7 +126,8 @@ func actDetail(c *EstateChanges) map[string]any {
 	for _, change := range c.Changes {
 		counts[change.Is]++
 	}
-	return map[string]any{"estate": c.Estate, "replaces": c.Replaces, "add": counts["add"], "change": counts["change"], "remove": counts["remove"]}
+	return map[string]any{"estate": c.Estate, "replaces": c.Replaces, "add": counts["add"], "change": counts["change"],
+		"remove": counts["remove"]}
 }
 
 // Declared gives the estate in force with its declaration; ErrNoEstate when
@@ -201,4 +203,6 @@ func Audiences(e *estate.Estate) []*trust.Audience {
 }
 
 // ErrNoEstate says that nothing has been applied yet.
-var ErrNoEstate = fault.New(fault.NotNow, "No estate", "no estate has been applied yet; write an estate file and run: insegna estate apply FILE", "apply an estate file first")
+var ErrNoEstate = fault.New(fault.NotNow, "No estate",
+	"no estate has been applied yet; write an estate file and run: insegna estate apply FILE",
+	"apply an estate file first")

@@ -54,14 +54,16 @@ func (httpsJob) Kind() string { return "https" }
 
 // register registers the job of runs.
 func (s *TakingToHTTPS) register() {
-	work.Handle(s.jobs, work.Orders, workTries, func(ctx context.Context, j httpsJob) error { return s.run(ctx, j.Number) })
+	work.Handle(s.jobs, work.Orders, workTries,
+		func(ctx context.Context, j httpsJob) error { return s.run(ctx, j.Number) })
 }
 
 // BeginHTTPS works out what taking a site to https needs, and changes nothing:
 // its names, and the mandate for them, one that is there or a draft. mandate names
 // one to use, "" lets it be found.
 func (s *TakingToHTTPS) BeginHTTPS(ctx context.Context, server, host, mandate string) (*HTTPSRun, error) {
-	v := &HTTPSRun{Server: server, Host: host, State: httpsDrafted, Mandate: mandate, Names: []string{}, Advice: []string{}, Trials: []store.HTTPSTrial{}, By: actor(ctx), CreatedAt: time.Now().UTC()}
+	v := &HTTPSRun{Server: server, Host: host, State: httpsDrafted, Mandate: mandate, Names: []string{},
+		Advice: []string{}, Trials: []store.HTTPSTrial{}, By: actor(ctx), CreatedAt: time.Now().UTC()}
 	if mandate != "" {
 		m, err := s.ordering.Mandate(ctx, mandate)
 		if err != nil {
@@ -71,7 +73,9 @@ func (s *TakingToHTTPS) BeginHTTPS(ctx context.Context, server, host, mandate st
 	} else if err := s.draft(ctx, v); err != nil {
 		return nil, err
 	}
-	return v, s.store.AddHTTPSRun(ctx, v, &store.Act{Actor: actor(ctx), Action: "https.begin", Subject: host, Detail: map[string]any{"server": server, "mandate": v.Mandate}})
+	return v, s.store.AddHTTPSRun(ctx, v,
+		&store.Act{Actor: actor(ctx), Action: "https.begin", Subject: host,
+			Detail: map[string]any{"server": server, "mandate": v.Mandate}})
 }
 
 // draft finds the mandate for the names of the site a host belongs to, or drafts
@@ -118,10 +122,12 @@ func (s *TakingToHTTPS) ContinueHTTPS(ctx context.Context, id int64) (*HTTPSRun,
 			return nil, err
 		}
 	}
-	act := &store.Act{Actor: actor(ctx), Action: "https.continue", Subject: v.Host, Detail: map[string]any{"server": v.Server, "from": v.State}}
-	err = s.store.ContinueHTTPSRun(ctx, id, httpsNext, act, time.Now().UTC(), func(ctx context.Context, tx store.Tx, id int64) error {
-		return work.Add(ctx, s.jobs, tx, httpsJob{id})
-	})
+	act := &store.Act{Actor: actor(ctx), Action: "https.continue", Subject: v.Host,
+		Detail: map[string]any{"server": v.Server, "from": v.State}}
+	err = s.store.ContinueHTTPSRun(ctx, id, httpsNext, act, time.Now().UTC(),
+		func(ctx context.Context, tx store.Tx, id int64) error {
+			return work.Add(ctx, s.jobs, tx, httpsJob{id})
+		})
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +148,8 @@ func (s *TakingToHTTPS) run(ctx context.Context, id int64) error {
 		return err
 	}
 	ctx = asPerson(ctx, v.By)
-	steps := map[string]func(context.Context, *HTTPSRun) error{httpsChecking: s.check, httpsOrdering: s.order, httpsInstalling: s.install}
+	steps := map[string]func(context.Context, *HTTPSRun) error{httpsChecking: s.check, httpsOrdering: s.order,
+		httpsInstalling: s.install}
 	for step := steps[v.State]; step != nil; step = steps[v.State] {
 		if err := step(ctx, v); err != nil {
 			if ctx.Err() != nil {
@@ -195,7 +202,8 @@ func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
 		m, err := s.ordering.AddMandate(ctx, []byte(v.Draft))
 		if errors.Is(err, store.ErrMandateTaken) { // by this run, before a process died, or by somebody meanwhile
 			if err = s.draft(ctx, v); err == nil && v.Mandate == "" {
-				err = &RefusedError{"a mandate of that name is there by now, for other names", "begin again: insegna https " + v.Host}
+				err = &RefusedError{"a mandate of that name is there by now, for other names",
+					"begin again: insegna https " + v.Host}
 			}
 		} else if err == nil {
 			v.Mandate = m.Name
@@ -223,7 +231,8 @@ func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
 		v.Trials = append(v.Trials, store.HTTPSTrial(t))
 	}
 	if slices.ContainsFunc(trials, func(t acmesource.Trial) bool { return !t.Well() }) {
-		s.end(v, httpsFailed, "something is in the way of "+v.Mandate+"; the CA was not asked", "do what the pre-flight says, and begin again")
+		s.end(v, httpsFailed, "something is in the way of "+v.Mandate+"; the CA was not asked",
+			"do what the pre-flight says, and begin again")
 		return nil
 	}
 	v.State = httpsOrdering
@@ -281,7 +290,8 @@ func (s *TakingToHTTPS) install(ctx context.Context, v *HTTPSRun) error {
 		return &RefusedError{"the preview was replaced by a newer one", "begin again: insegna https " + v.Host}
 	}
 	if _, err := s.installing.BeginInstallation(ctx, *v.InstallationID); errors.Is(err, store.ErrInstallationRunning) {
-		return &RefusedError{err.Error(), "wait for its end, then: insegna installation begin " + strconv.FormatInt(*v.InstallationID, 10)}
+		return &RefusedError{err.Error(),
+			"wait for its end, then: insegna installation begin " + strconv.FormatInt(*v.InstallationID, 10)}
 	} else if err != nil && !errors.Is(err, store.ErrInstallationBegun) {
 		return err
 	}

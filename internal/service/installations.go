@@ -70,7 +70,8 @@ func (s *Installing) Installation(ctx context.Context, id int64) (*InstallationV
 }
 
 // Installations lists them, newest first, of one mandate or ("") of all.
-func (s *Installing) Installations(ctx context.Context, mandate string, before int64, limit int) ([]*InstallationView, error) {
+func (s *Installing) Installations(ctx context.Context, mandate string, before int64,
+	limit int) ([]*InstallationView, error) {
 	var id int64
 	if mandate != "" {
 		m, err := s.store.Mandate(ctx, mandate)
@@ -103,13 +104,15 @@ func (s *Installing) PreviewInstallation(ctx context.Context, mandate, server st
 		return nil, err
 	}
 	if m.InForce == nil {
-		return nil, &RefusedError{"the mandate " + mandate + " has brought no certificate yet", "order it first: insegna mandate order " + mandate}
+		return nil, &RefusedError{"the mandate " + mandate + " has brought no certificate yet",
+			"order it first: insegna mandate order " + mandate}
 	}
 	return s.previewOf(ctx, m, m.InForce, server)
 }
 
 // previewOf works out what installing what an order brought changes.
-func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store.Order, server string) (*InstallationView, error) {
+func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store.Order,
+	server string) (*InstallationView, error) {
 	e, at, port, err := s.installedOn(ctx, m, server)
 	if err != nil {
 		return nil, err
@@ -140,8 +143,10 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 }
 
 // wishFor says what a destination is to plan for.
-func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16, leaf *certs.Certificate) *install.Wish {
-	w := &install.Wish{Mandate: m.Name, Server: at.Name, Names: m.Spec.Names, Leaf: leaf, Port: port, Addresses: at.Addresses}
+func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16,
+	leaf *certs.Certificate) *install.Wish {
+	w := &install.Wish{Mandate: m.Name, Server: at.Name, Names: m.Spec.Names, Leaf: leaf, Port: port,
+		Addresses: at.Addresses}
 	for i := range e.Hosts {
 		host := &e.Hosts[i]
 		if w.Port != 0 || !names.Covers(leaf, host.Name).Covered {
@@ -164,13 +169,16 @@ func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server
 
 // previewRow makes the record of what a destination has planned, with what the
 // bindings show now and what else the reload takes in.
-func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *store.Order, at *estate.Server, planned *install.Planned, leaf string) (*store.Installation, error) {
+func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *store.Order, at *estate.Server,
+	planned *install.Planned, leaf string) (*store.Installation, error) {
 	plan, err := json.Marshal(planned.Plan)
 	if err != nil {
 		return nil, err
 	}
-	row := &store.Installation{MandateID: m.ID, OrderID: order.ID, Rehearsal: order.Rehearsal, Server: at.Name, Leaf: leaf, Plan: plan, Bindings: []store.InstallationBinding{}, Notes: []string{},
-		Unasked: planned.Unasked, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(), Mandate: m.Mandate}
+	row := &store.Installation{MandateID: m.ID, OrderID: order.ID, Rehearsal: order.Rehearsal, Server: at.Name,
+		Leaf: leaf, Plan: plan, Bindings: []store.InstallationBinding{}, Notes: []string{},
+		Unasked: planned.Unasked, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(),
+		Mandate: m.Mandate}
 	if row.Rehearsal {
 		return row, nil
 	}
@@ -181,7 +189,8 @@ func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *stor
 		row.Bindings = append(row.Bindings, store.InstallationBinding(b))
 	}
 	if seen {
-		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it", m.Name, at.Name), "order anew: insegna mandate order " + m.Name}
+		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it",
+			m.Name, at.Name), "order anew: insegna mandate order " + m.Name}
 	}
 	row.Notes, err = s.atNextReload(ctx, at.Name)
 	return row, err
@@ -190,7 +199,9 @@ func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *stor
 // atNextReload says what else a reload of a server takes in.
 func (s *Installing) atNextReload(ctx context.Context, server string) ([]string, error) {
 	list := []string{}
-	open, _, err := s.store.Findings(ctx, store.FindingFilter{Codes: check.With(check.AtNextReload), State: "open", Server: server}, store.Page{Sort: "severity", Limit: notesShown})
+	open, _, err := s.store.Findings(ctx,
+		store.FindingFilter{Codes: check.With(check.AtNextReload), State: "open", Server: server},
+		store.Page{Sort: "severity", Limit: notesShown})
 	for i := range open {
 		list = append(list, fmt.Sprintf("%s: %s: %s", open[i].Host, open[i].Code, open[i].Cause))
 	}
@@ -211,14 +222,17 @@ func installTrouble(err error) error {
 
 // installedOn finds the server a mandate is to be installed on, in its estate,
 // and the port it names.
-func (s *Installing) installedOn(ctx context.Context, m *MandateView, server string) (*estate.Estate, *estate.Server, uint16, error) {
+func (s *Installing) installedOn(ctx context.Context, m *MandateView, server string) (*estate.Estate, *estate.Server,
+	uint16, error) {
 	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return nil, nil, 0, err
 	}
 	if server == "" {
 		if len(m.Spec.Install) != 1 {
-			return nil, nil, 0, &RefusedError{fmt.Sprintf("the mandate %s is installed on %d servers", m.Name, len(m.Spec.Install)), "name one: --server NAME; a mandate names them under install"}
+			return nil, nil, 0,
+				&RefusedError{fmt.Sprintf("the mandate %s is installed on %d servers", m.Name, len(m.Spec.Install)),
+					"name one: --server NAME; a mandate names them under install"}
 		}
 		server = m.Spec.Install[0].String()
 	}
@@ -236,9 +250,11 @@ func (s *Installing) installedOn(ctx context.Context, m *MandateView, server str
 	case at == nil:
 		return nil, nil, 0, &UnknownError{"server", ref.Server, "server list"}
 	case s.cfg.Kinds.Of(at.Kind).Needs(kind.Install) != nil:
-		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s: %v", at.Name, s.cfg.Kinds.Of(at.Kind).Needs(kind.Install)), "take certificate and key there by hand: insegna order certificate NUMBER"}
+		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s: %v", at.Name, s.cfg.Kinds.Of(at.Kind).Needs(kind.Install)),
+			"take certificate and key there by hand: insegna order certificate NUMBER"}
 	case at.Reach == nil:
-		return nil, nil, 0, &RefusedError{"there is no way to the server " + ref.Server, "declare reach for it in the estate file"}
+		return nil, nil, 0,
+			&RefusedError{"there is no way to the server " + ref.Server, "declare reach for it in the estate file"}
 	}
 	return e, at, ref.Port, nil
 }
@@ -254,7 +270,9 @@ func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (lea
 	if err != nil {
 		return "", "a certificate that cannot be read"
 	}
-	return c.Fingerprint.String(), fmt.Sprintf("%s until %s (%s)", c.CommonName(), c.NotAfter.UTC().Format("2 January 2006"), c.Fingerprint.String()[:12])
+	return c.Fingerprint.String(),
+		fmt.Sprintf("%s until %s (%s)", c.CommonName(), c.NotAfter.UTC().Format("2 January 2006"),
+			c.Fingerprint.String()[:12])
 }
 
 // BeginInstallation carries out what was previewed.
@@ -270,7 +288,8 @@ func (s *Installing) BeginInstallation(ctx context.Context, id int64) (*Installa
 // ReturnInstallation takes back what was installed.
 func (s *Installing) ReturnInstallation(ctx context.Context, id int64) (*InstallationView, error) {
 	act := s.actOf(ctx, "installation.return")
-	err := s.store.ReturnInstallation(ctx, id, string(install.Returning), "taken back by "+actor(ctx), act, time.Now().UTC(), s.enqueue)
+	err := s.store.ReturnInstallation(ctx, id, string(install.Returning), "taken back by "+actor(ctx), act,
+		time.Now().UTC(), s.enqueue)
 	if err != nil {
 		return nil, err
 	}
@@ -279,7 +298,8 @@ func (s *Installing) ReturnInstallation(ctx context.Context, id int64) (*Install
 
 func (s *Installing) actOf(ctx context.Context, action string) func(*store.Installation) *store.Act {
 	return func(v *store.Installation) *store.Act {
-		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10), Detail: map[string]any{"server": v.Server, "certificate": v.Leaf}}
+		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10),
+			Detail: map[string]any{"server": v.Server, "certificate": v.Leaf}}
 	}
 }
 
@@ -303,7 +323,8 @@ func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Plan: v.Plan, Material: install.Material{Chain: order.Chain, Key: key}, Leaf: row.Leaf,
+	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Plan: v.Plan,
+		Material: install.Material{Chain: order.Chain, Key: key}, Leaf: row.Leaf,
 		State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
 	for _, b := range row.Bindings {
 		i.Bindings = append(i.Bindings, install.Binding(b))
@@ -315,7 +336,8 @@ func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	}
 	server := e.Server(row.Server)
 	if server == nil || server.Reach == nil {
-		i.State, i.Reason, i.Advice = install.Stuck, "there is no way to the server "+row.Server+" any more", "declare reach for it in the estate file, and look at the server by hand"
+		i.State, i.Reason, i.Advice = install.Stuck, "there is no way to the server "+row.Server+" any more",
+			"declare reach for it in the estate file, and look at the server by hand"
 		return records.Save(ctx, i, "way", install.Wrong, i.Reason)
 	}
 	k := s.cfg.Kinds.Of(server.Kind)
@@ -352,16 +374,19 @@ type installationRecords struct {
 }
 
 // Save implements install.Records.
-func (r *installationRecords) Save(ctx context.Context, i *install.Installation, step string, outcome install.Outcome, words string) error {
+func (r *installationRecords) Save(ctx context.Context, i *install.Installation, step string, outcome install.Outcome,
+	words string) error {
 	now := time.Now().UTC()
-	r.row.State, r.row.Switched, r.row.Tries, r.row.Reason, r.row.Advice = string(i.State), i.Switched, i.Tries, i.Reason, i.Advice
+	r.row.State, r.row.Switched, r.row.Tries, r.row.Reason, r.row.Advice = string(i.State), i.Switched, i.Tries,
+		i.Reason, i.Advice
 	if i.State.Ended() {
 		r.row.FinishedAt = &now
 	}
 	if step == "" {
 		return r.s.store.SaveInstallation(ctx, r.row, nil)
 	}
-	return r.s.store.SaveInstallation(ctx, r.row, &store.InstallationStep{InstallationID: i.ID, Step: step, Outcome: string(outcome), Words: words, At: now})
+	return r.s.store.SaveInstallation(ctx, r.row,
+		&store.InstallationStep{InstallationID: i.ID, Step: step, Outcome: string(outcome), Words: words, At: now})
 }
 
 // installAtOnce bounds how much is installed by itself in one go.
@@ -411,7 +436,8 @@ func (installJob) Kind() string { return "installation" }
 
 // register registers the jobs of installations.
 func (s *Installing) register() {
-	work.Handle(s.jobs, work.Orders, workTries, func(ctx context.Context, j installJob) error { return s.runInstallation(ctx, j.Number) })
+	work.Handle(s.jobs, work.Orders, workTries,
+		func(ctx context.Context, j installJob) error { return s.runInstallation(ctx, j.Number) })
 }
 
 // enqueue queues an installation, committed with what begins it.

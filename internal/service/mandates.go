@@ -72,7 +72,8 @@ func (s *Ordering) acmeClient(ca *estate.CA, directory string, declaration int64
 	for _, a := range ca.Anchors {
 		pool.AddCert(a.Certificate)
 	}
-	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true,
+	transport := &http.Transport{Proxy: http.ProxyFromEnvironment,
+		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true,
 		TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 64}
 	c, err := acme.New(directory, userAgent, transport)
 	if err == nil {
@@ -87,7 +88,8 @@ func directoryOf(ca *estate.CA, rehearsal bool) (string, error) {
 		return ca.ACME.Directory, nil
 	}
 	if ca.ACME.TestDirectory == "" {
-		return "", &RefusedError{fmt.Sprintf("the CA %s has no test directory to rehearse with", ca.Name), "add test_directory to it in the estate file"}
+		return "", &RefusedError{fmt.Sprintf("the CA %s has no test directory to rehearse with", ca.Name),
+			"add test_directory to it in the estate file"}
 	}
 	return ca.ACME.TestDirectory, nil
 }
@@ -227,7 +229,8 @@ func (s *Ordering) Agree(ctx context.Context, name, terms string) (*CAView, erro
 	return &v, err
 }
 
-func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64, terms string) error {
+func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64,
+	terms string) error {
 	c, err := s.acmeClient(ca, directory, declaration)
 	if err != nil {
 		return err
@@ -237,7 +240,8 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 		return s.caTrouble(ca, err)
 	}
 	if directory == ca.ACME.Directory && d.Meta.TermsOfService != terms {
-		return &RefusedError{fmt.Sprintf("the terms of %s are at %q, agreed to was %q", ca.Name, d.Meta.TermsOfService, terms), "read the terms the CA shows now and agree to these"}
+		return &RefusedError{fmt.Sprintf("the terms of %s are at %q, agreed to was %q", ca.Name, d.Meta.TermsOfService,
+			terms), "read the terms the CA shows now and agree to these"}
 	}
 	key, err := issue.NewKey("ecdsa-p256")
 	if err != nil {
@@ -251,8 +255,11 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 	if err != nil {
 		return err
 	}
-	a := &store.Account{CA: ca.Name, Directory: directory, Encrypted: encrypted, Terms: d.Meta.TermsOfService, AgreedBy: actor(ctx), AgreedAt: time.Now().UTC()}
-	if err := s.store.KeepAccount(ctx, a, &store.Act{Actor: actor(ctx), Action: "ca.agree", Subject: ca.Name, Detail: map[string]any{"terms": a.Terms, "directory": directory}}); err != nil {
+	a := &store.Account{CA: ca.Name, Directory: directory, Encrypted: encrypted, Terms: d.Meta.TermsOfService,
+		AgreedBy: actor(ctx), AgreedAt: time.Now().UTC()}
+	if err := s.store.KeepAccount(ctx, a,
+		&store.Act{Actor: actor(ctx), Action: "ca.agree", Subject: ca.Name,
+			Detail: map[string]any{"terms": a.Terms, "directory": directory}}); err != nil {
 		return err
 	}
 	// The key that is kept counts: an earlier one, when there was one.
@@ -281,7 +288,8 @@ func (s *Ordering) caTrouble(ca *estate.CA, err error) error {
 	var bad *acme.ReplyError
 	var lost *acme.LostError
 	if errors.As(err, &p) || errors.As(err, &bad) || errors.As(err, &lost) {
-		return &RefusedError{ca.Name + ": " + err.Error(), "see insegna ca list, and whether the CA can be reached from the service's machine"}
+		return &RefusedError{ca.Name + ": " + err.Error(),
+			"see insegna ca list, and whether the CA can be reached from the service's machine"}
 	}
 	return err
 }
@@ -309,7 +317,8 @@ const longestCredential = 4096
 // stands for.
 func (s *Ordering) AddCredential(ctx context.Context, name string, value safe.Secret) error {
 	if !credentialName.MatchString(name) {
-		return &TokenError{fmt.Sprintf("%q is no name for a credential; expected letters, digits, dot, dash or underscore", name)}
+		return &TokenError{
+			fmt.Sprintf("%q is no name for a credential; expected letters, digits, dot, dash or underscore", name)}
 	}
 	if len(value) == 0 || len(value) > longestCredential {
 		return &TokenError{fmt.Sprintf("a credential has 1 to %d bytes", longestCredential)}
@@ -318,12 +327,14 @@ func (s *Ordering) AddCredential(ctx context.Context, name string, value safe.Se
 	if err != nil {
 		return err
 	}
-	return s.store.AddCredential(ctx, &store.Credential{Name: name, Encrypted: encrypted, ChangedAt: time.Now().UTC()}, &store.Act{Actor: actor(ctx), Action: "credential.add", Subject: name})
+	return s.store.AddCredential(ctx, &store.Credential{Name: name, Encrypted: encrypted, ChangedAt: time.Now().UTC()},
+		&store.Act{Actor: actor(ctx), Action: "credential.add", Subject: name})
 }
 
 // RemoveCredential forgets a credential.
 func (s *Ordering) RemoveCredential(ctx context.Context, name string) error {
-	err := s.store.RemoveCredential(ctx, name, &store.Act{Actor: actor(ctx), Action: "credential.remove", Subject: name}, time.Now().UTC())
+	err := s.store.RemoveCredential(ctx, name, &store.Act{Actor: actor(ctx), Action: "credential.remove", Subject: name},
+		time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return &UnknownError{"credential", name, "credential list"}
 	}
@@ -334,7 +345,8 @@ func (s *Ordering) RemoveCredential(ctx context.Context, name string) error {
 func (s *Ordering) credential(ctx context.Context, name string) ([]byte, error) {
 	v, err := s.store.Credential(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &RefusedError{fmt.Sprintf("the safe has no credential %q", name), "enter it: insegna credential add " + name}
+		return nil, &RefusedError{fmt.Sprintf("the safe has no credential %q", name),
+			"enter it: insegna credential add " + name}
 	} else if err != nil {
 		return nil, err
 	}
@@ -434,7 +446,9 @@ func (s *Ordering) AddMandate(ctx context.Context, text []byte) (*MandateView, e
 	if err != nil {
 		return nil, err
 	}
-	if err := s.store.AddMandate(ctx, m, &store.Act{Actor: actor(ctx), Action: "mandate.add", Subject: m.Name, Detail: map[string]any{"names": m.Names, "ca": m.CA}}, time.Now().UTC()); err != nil {
+	if err := s.store.AddMandate(ctx, m,
+		&store.Act{Actor: actor(ctx), Action: "mandate.add", Subject: m.Name,
+			Detail: map[string]any{"names": m.Names, "ca": m.CA}}, time.Now().UTC()); err != nil {
 		return nil, err
 	}
 	return s.Mandate(ctx, m.Name)
@@ -442,7 +456,8 @@ func (s *Ordering) AddMandate(ctx context.Context, text []byte) (*MandateView, e
 
 // RemoveMandate ends a mandate that was made here.
 func (s *Ordering) RemoveMandate(ctx context.Context, name string) error {
-	err := s.store.RemoveMandate(ctx, name, &store.Act{Actor: actor(ctx), Action: "mandate.remove", Subject: name}, time.Now().UTC())
+	err := s.store.RemoveMandate(ctx, name, &store.Act{Actor: actor(ctx), Action: "mandate.remove", Subject: name},
+		time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return &UnknownError{"mandate", name, "mandate list"}
 	}

@@ -95,7 +95,8 @@ const workTries = 100
 
 // register registers the jobs of orders.
 func (s *Ordering) register() {
-	work.Handle(s.jobs, work.Orders, workTries, func(ctx context.Context, j orderJob) error { return s.runOrder(ctx, j.Number) })
+	work.Handle(s.jobs, work.Orders, workTries,
+		func(ctx context.Context, j orderJob) error { return s.runOrder(ctx, j.Number) })
 }
 
 // runOrder takes an order as far as it goes.
@@ -111,7 +112,8 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 		return nil
 	}
 	v := ViewOrder(row)
-	o := &issue.Order{ID: id, Names: v.Spec.Names, KeyKind: v.Spec.Key, Replaces: row.Replaces, State: issue.State(row.State), URL: row.URL, Request: row.Request, Tries: row.Tries, Since: row.CreatedAt}
+	o := &issue.Order{ID: id, Names: v.Spec.Names, KeyKind: v.Spec.Key, Replaces: row.Replaces,
+		State: issue.State(row.State), URL: row.URL, Request: row.Request, Tries: row.Tries, Since: row.CreatedAt}
 	if row.Encrypted != nil {
 		if o.Key, err = s.safe.Decrypt(row.Encrypted, orderPurpose(id)); err != nil {
 			return err
@@ -132,7 +134,8 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 		return records.Save(ctx, o, "", "")
 	}
 	if time.Now().Before(records.rest) {
-		if err := records.Note(ctx, o, "waiting", issue.Doing, "the CA wants no more requests before "+instant(records.rest)); err != nil {
+		if err := records.Note(ctx, o, "waiting", issue.Doing,
+			"the CA wants no more requests before "+instant(records.rest)); err != nil {
 			return err
 		}
 		return &work.Later{At: records.rest}
@@ -173,7 +176,8 @@ func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
 }
 
 // orderer makes what takes an order on, over its CA's source.
-func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.Mandate, records *orderRecords) (*issue.Orderer, error) {
+func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.Mandate,
+	records *orderRecords) (*issue.Orderer, error) {
 	e, ca, declaration, err := s.ca(ctx, row.CA)
 	if err != nil {
 		return nil, err
@@ -184,7 +188,8 @@ func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.M
 	}
 	open := sources[ca.By]
 	if open == nil {
-		return nil, &RefusedError{fmt.Sprintf("%s is asked by %s, which this program cannot do", ca.Name, ca.By), "use the version of insegna that applied the estate file"}
+		return nil, &RefusedError{fmt.Sprintf("%s is asked by %s, which this program cannot do", ca.Name, ca.By),
+			"use the version of insegna that applied the estate file"}
 	}
 	m.Source, err = open(s, ctx, &asked{e, ca, declaration, row, spec, records})
 	return m, err
@@ -241,7 +246,8 @@ func (s *Ordering) prover(ctx context.Context, e *estate.Estate, spec *estate.Ma
 		if err != nil {
 			return nil, err
 		}
-		return &proof.Updates{Primary: p.Server, KeyName: p.TSIG.Name, Algorithm: p.TSIG.Algorithm, Secret: secret, Servers: p.Await, Patience: s.cfg.SpreadPatience}, nil
+		return &proof.Updates{Primary: p.Server, KeyName: p.TSIG.Name, Algorithm: p.TSIG.Algorithm, Secret: secret,
+			Servers: p.Await, Patience: s.cfg.SpreadPatience}, nil
 	case "listener":
 		return ownListener{}, nil
 	}
@@ -262,12 +268,15 @@ func (s *Ordering) Answering(ctx context.Context, host, token string) (string, e
 }
 
 // folders finds where the servers of a mandate serve a host's files.
-func (s *Ordering) folders(ctx context.Context, e *estate.Estate, spec *estate.Mandate, host string) ([]proof.Folder, error) {
+func (s *Ordering) folders(ctx context.Context, e *estate.Estate, spec *estate.Mandate,
+	host string) ([]proof.Folder, error) {
 	var list []proof.Folder
 	for _, name := range spec.Proof.Servers {
 		server := e.Server(name)
 		if server == nil || server.Reach == nil {
-			return nil, &issue.Failure{Kind: issue.NotPublished, Words: fmt.Sprintf("there is no way to the server %s any more", name), Advice: "declare reach for it in the estate file, or prove on another server"}
+			return nil, &issue.Failure{Kind: issue.NotPublished,
+				Words:  fmt.Sprintf("there is no way to the server %s any more", name),
+				Advice: "declare reach for it in the estate file, or prove on another server"}
 		}
 		folder := path.Join(spec.Proof.Folder, proof.WellKnown)
 		if spec.Proof.Folder == "" {
@@ -277,7 +286,9 @@ func (s *Ordering) folders(ctx context.Context, e *estate.Estate, spec *estate.M
 			}
 			folder = found
 		}
-		list = append(list, proof.Folder{Server: name, Path: folder, Open: func(ctx context.Context) (reach.Connection, error) { return open(ctx, server.Reach) }})
+		list = append(list,
+			proof.Folder{Server: name, Path: folder,
+				Open: func(ctx context.Context) (reach.Connection, error) { return open(ctx, server.Reach) }})
 	}
 	return list, nil
 }
@@ -318,7 +329,9 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 		steps = append(steps, store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(issue.Done), Words: words, At: now})
 	}
 	if o.State == issue.Failed {
-		steps = append(steps, store.OrderStep{OrderID: o.ID, Step: "failure", Outcome: string(issue.Wrong), Words: o.Failure.Words + "\n" + o.Failure.Advice, At: now})
+		steps = append(steps,
+			store.OrderStep{OrderID: o.ID, Step: "failure", Outcome: string(issue.Wrong),
+				Words: o.Failure.Words + "\n" + o.Failure.Advice, At: now})
 	}
 	if o.State != issue.Issued && o.State != issue.Failed {
 		return r.s.store.SaveOrder(ctx, row, nil, steps...)
@@ -338,8 +351,10 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 }
 
 // Note implements issue.Records and acmesource.Records.
-func (r *orderRecords) Note(ctx context.Context, o *issue.Order, step string, outcome issue.Outcome, words string) error {
-	return r.s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(outcome), Words: words, At: time.Now().UTC()})
+func (r *orderRecords) Note(ctx context.Context, o *issue.Order, step string, outcome issue.Outcome,
+	words string) error {
+	return r.s.store.NoteStep(ctx,
+		store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(outcome), Words: words, At: time.Now().UTC()})
 }
 
 // Known implements acmesource.Records.
@@ -364,7 +379,8 @@ func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []pr
 	for i, p := range list {
 		rows[i] = store.Publication{OrderID: o.ID, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
 	}
-	return r.s.store.Publish(ctx, rows, store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: string(issue.Doing), Words: places, At: time.Now().UTC()})
+	return r.s.store.Publish(ctx, rows,
+		store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: string(issue.Doing), Words: places, At: time.Now().UTC()})
 }
 
 // Withdrawn implements acmesource.Records.

@@ -60,7 +60,8 @@ func goodPassphrase(p safe.Secret, name string) error {
 	case !utf8.ValidString(text):
 		return &PassphraseError{"is no UTF-8 text"}
 	case n < shortestPassphrase:
-		return &PassphraseError{fmt.Sprintf("is too short; at least %d characters are expected, such as four words", shortestPassphrase)}
+		return &PassphraseError{fmt.Sprintf("is too short; at least %d characters are expected, such as four words",
+			shortestPassphrase)}
 	case n > longestPassphrase:
 		return &PassphraseError{fmt.Sprintf("is too long; at most %d characters are expected", longestPassphrase)}
 	case len(kinds) < 5, n < 2*len(name) && strings.Contains(strings.ToLower(text), name):
@@ -93,7 +94,8 @@ func hashPassphrase(p safe.Secret) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
 	e := base64.RawStdEncoding
-	return fmt.Sprintf(argonForm, argonMemory, argonPasses, argonLanes, e.EncodeToString(salt), e.EncodeToString(argon(p, salt, argonPasses, argonMemory, argonLanes, argonSize)))
+	return fmt.Sprintf(argonForm, argonMemory, argonPasses, argonLanes, e.EncodeToString(salt),
+		e.EncodeToString(argon(p, salt, argonPasses, argonMemory, argonLanes, argonSize)))
 }
 
 // standInHash is checked when there is nobody of a name, so that the answer
@@ -135,7 +137,9 @@ const (
 )
 
 func newThrottle() *throttle {
-	return &throttle{otter.Must(&otter.Options[string, failures]{MaximumSize: 100_000, ExpiryCalculator: otter.ExpiryWriting[string, failures](24 * time.Hour)})}
+	return &throttle{
+		otter.Must(&otter.Options[string, failures]{MaximumSize: 100_000,
+			ExpiryCalculator: otter.ExpiryWriting[string, failures](24 * time.Hour)})}
 }
 
 // ThrottledError says how long to wait before trying again.

@@ -19,7 +19,8 @@ var personName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 type NameError struct{ Name string }
 
 func (e *NameError) Error() string {
-	return fmt.Sprintf("%q is no name for a person; expected small letters, digits, dot, dash or underscore, such as marit.dahl", e.Name)
+	return fmt.Sprintf("%q is no name for a person; expected small letters, digits, dot, dash or underscore, such as "+
+		"marit.dahl", e.Name)
 }
 
 // Told implements fault.Error.
@@ -28,7 +29,8 @@ func (e *NameError) Told() fault.Told {
 }
 
 // ErrSignIn says that name or passphrase is wrong, not which.
-var ErrSignIn = fault.New(fault.NotSignedIn, "Not signed in", "name or passphrase is wrong", "try again; an admin can give you a new one-time link: insegna person invite NAME")
+var ErrSignIn = fault.New(fault.NotSignedIn, "Not signed in", "name or passphrase is wrong",
+	"try again; an admin can give you a new one-time link: insegna person invite NAME")
 
 // FirstInvitation makes the one-time link's code for the first admin; "" when
 // somebody has set up the service already.
@@ -43,7 +45,8 @@ func (s *Access) FirstInvitation(ctx context.Context) (string, error) {
 
 // SetUp uses a one-time link: its person chooses a passphrase. The first link
 // also chooses the name, and makes an admin.
-func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.Secret, from string) (*store.Person, error) {
+func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.Secret,
+	from string) (*store.Person, error) {
 	now := time.Now().UTC()
 	if err := s.throttle.begin(ctx, now, "link "+from); err != nil {
 		return nil, err
@@ -70,7 +73,8 @@ func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.S
 }
 
 // SignIn begins a session and gives its secret.
-func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret, from string) (*Caller, string, error) {
+func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret, from string) (*Caller,
+	string, error) {
 	now := time.Now().UTC()
 	byName, byAddress := "name "+name, "address "+from
 	if err := s.throttle.begin(ctx, now, byName, byAddress); err != nil {
@@ -133,7 +137,8 @@ func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret)
 	if c.Session != nil {
 		keep = c.Session.Hash
 	}
-	return s.store.SetPassphrase(ctx, c.Person.Name, hashPassphrase(next), keep, &store.Act{Actor: c.Person.Name, Action: "person.passphrase", Subject: c.Person.Name}, now)
+	return s.store.SetPassphrase(ctx, c.Person.Name, hashPassphrase(next), keep,
+		&store.Act{Actor: c.Person.Name, Action: "person.passphrase", Subject: c.Person.Name}, now)
 }
 
 // Invitation is a one-time link: its code, and until when it is valid.
@@ -156,7 +161,8 @@ func (s *Access) AddPerson(ctx context.Context, name string, role Role) (*store.
 	now := time.Now().UTC()
 	secret, i := invite(now)
 	p := &store.Person{Name: name, Role: string(role), AddedAt: now}
-	err := s.store.AddPerson(ctx, p, secret, i.ExpiresAt, &store.Act{Actor: actor(ctx), Action: "person.add", Subject: name, Detail: map[string]any{"role": role}})
+	err := s.store.AddPerson(ctx, p, secret, i.ExpiresAt,
+		&store.Act{Actor: actor(ctx), Action: "person.add", Subject: name, Detail: map[string]any{"role": role}})
 	return p, i, err
 }
 
@@ -165,12 +171,15 @@ func (s *Access) AddPerson(ctx context.Context, name string, role Role) (*store.
 func (s *Access) InvitePerson(ctx context.Context, name string) (Invitation, error) {
 	now := time.Now().UTC()
 	secret, i := invite(now)
-	return i, s.store.Invite(ctx, name, secret, i.ExpiresAt, &store.Act{Actor: actor(ctx), Action: "person.invite", Subject: name}, now)
+	return i, s.store.Invite(ctx, name, secret, i.ExpiresAt,
+		&store.Act{Actor: actor(ctx), Action: "person.invite", Subject: name}, now)
 }
 
 // ChangePerson gives somebody another role.
 func (s *Access) ChangePerson(ctx context.Context, name string, role Role) (*store.Person, error) {
-	err := s.store.SetRole(ctx, name, string(role), &store.Act{Actor: actor(ctx), Action: "person.change", Subject: name, Detail: map[string]any{"role": role}}, time.Now().UTC())
+	err := s.store.SetRole(ctx, name, string(role),
+		&store.Act{Actor: actor(ctx), Action: "person.change", Subject: name, Detail: map[string]any{"role": role}},
+		time.Now().UTC())
 	if err != nil {
 		return nil, err
 	}
@@ -179,7 +188,8 @@ func (s *Access) ChangePerson(ctx context.Context, name string, role Role) (*sto
 
 // RemovePerson ends somebody's access.
 func (s *Access) RemovePerson(ctx context.Context, name string) error {
-	return s.store.RemovePerson(ctx, name, &store.Act{Actor: actor(ctx), Action: "person.remove", Subject: name}, time.Now().UTC())
+	return s.store.RemovePerson(ctx, name, &store.Act{Actor: actor(ctx), Action: "person.remove", Subject: name},
+		time.Now().UTC())
 }
 
 // TokenError says what is wrong with a token asked for.
@@ -194,7 +204,8 @@ func (e *TokenError) Told() fault.Told {
 
 // MakeToken makes a token for the caller and gives its secret, which is shown
 // this once.
-func (s *Access) MakeToken(ctx context.Context, name string, scope Role, lasts time.Duration) (*store.Token, string, error) {
+func (s *Access) MakeToken(ctx context.Context, name string, scope Role, lasts time.Duration) (*store.Token,
+	string, error) {
 	c, now := CallerOf(ctx), time.Now().UTC()
 	if !c.Role.Includes(scope) {
 		return nil, "", &TokenError{fmt.Sprintf("a token cannot have the scope %s: its maker acts as %s", scope, c.Role)}
@@ -204,7 +215,9 @@ func (s *Access) MakeToken(ctx context.Context, name string, scope Role, lasts t
 	}
 	secret, text := newSecret()
 	t := &store.Token{PersonID: c.Person.ID, Name: name, Scope: string(scope), MadeAt: now, ExpiresAt: now.Add(lasts)}
-	err := s.store.MakeToken(ctx, t, secret, &store.Act{Actor: c.Person.Name, Action: "token.make", Subject: name, Detail: map[string]any{"scope": scope, "expires": t.ExpiresAt}})
+	err := s.store.MakeToken(ctx, t, secret,
+		&store.Act{Actor: c.Person.Name, Action: "token.make", Subject: name,
+			Detail: map[string]any{"scope": scope, "expires": t.ExpiresAt}})
 	t.Person = *c.Person
 	return t, tokenPrefix + text, err
 }

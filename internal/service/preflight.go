@@ -24,7 +24,8 @@ import (
 )
 
 // plainRoute finds what a server does with a host over plain http on a port.
-func (s *Ordering) plainRoute(ctx context.Context, server, host string, at netip.AddrPort, port uint16) (*SiteAnswer, error) {
+func (s *Ordering) plainRoute(ctx context.Context, server, host string, at netip.AddrPort,
+	port uint16) (*SiteAnswer, error) {
 	d, err := s.reading.readServerDetail(ctx, server)
 	if err != nil {
 		return nil, err
@@ -51,17 +52,22 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 	a, err := s.plainRoute(ctx, server, host, netip.AddrPort{}, port)
 	var unread *NotReadError
 	if errors.As(err, &unread) {
-		return "", &issue.Failure{Kind: issue.NotPublished, Words: err.Error(), Advice: "run: insegna survey start --server " + server + ", or name the folder in the mandate"}
+		return "", &issue.Failure{Kind: issue.NotPublished, Words: err.Error(),
+			Advice: "run: insegna survey start --server " + server + ", or name the folder in the mandate"}
 	} else if err != nil {
 		return "", err
 	}
 	if a == nil {
-		return "", &issue.Failure{Kind: acmesource.PortClosed, Words: fmt.Sprintf("%s has no plain http listener at port %d", server, port), Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
+		return "", &issue.Failure{Kind: acmesource.PortClosed,
+			Words:  fmt.Sprintf("%s has no plain http listener at port %d", server, port),
+			Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
 	}
 	step := a.Plain.WellKnown
 	if step.Handling != kind.Serves {
 		x := s.explained(ctx, server, step)
-		return "", &routeError{x, &issue.Failure{Kind: x.Code, Words: fmt.Sprintf("%s has no folder for %s: %s (%s)", server, host, x.Seen, x.Spot), Advice: x.Remedy}}
+		return "", &routeError{x,
+			&issue.Failure{Kind: x.Code, Words: fmt.Sprintf("%s has no folder for %s: %s (%s)", server, host, x.Seen, x.Spot),
+				Advice: x.Remedy}}
 	}
 	folder := path.Join(step.To, proof.WellKnown)
 	if step.Under != "" {
@@ -72,7 +78,9 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 		folder = path.Join(step.To, rest)
 	}
 	if !path.IsAbs(step.To) || strings.Contains(step.To, "$") {
-		return "", &issue.Failure{Kind: issue.NotPublished, Words: fmt.Sprintf("the folder of %s on %s is written as %q (%s), which is not known from here", host, server, step.To, step.Place), Advice: "name it with folder in the mandate's proof"}
+		return "", &issue.Failure{Kind: issue.NotPublished,
+			Words: fmt.Sprintf("the folder of %s on %s is written as %q (%s), which is not known from here", host, server,
+				step.To, step.Place), Advice: "name it with folder in the mandate's proof"}
 	}
 	return folder, nil
 }
@@ -102,11 +110,13 @@ func (s *Ordering) explained(ctx context.Context, server string, step kind.Step)
 	case step.Handling == kind.Passes:
 		x.Code, x.Seen, x.Remedy = acmesource.PathPassed, "its configuration passes the path on to "+step.To, keep
 	case step.Handling == kind.Redirects:
-		x.Code, x.Seen, x.Remedy = acmesource.PathRedirected, "its configuration redirects the path to "+originOf(step.To), w.Unmove+", and "+keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathRedirected, "its configuration redirects the path to "+originOf(step.To),
+			w.Unmove+", and "+keep
 	case step.Handling == kind.Answered && step.Status == http.StatusForbidden:
 		x.Code, x.Seen, x.Remedy = acmesource.PathDenied, "its configuration denies the path", keep
 	case step.Handling == kind.Answered:
-		x.Code, x.Seen, x.Remedy = acmesource.PathAstray, fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
+		x.Code, x.Seen, x.Remedy = acmesource.PathAstray,
+			fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
 	case step.Handling == kind.Depends:
 		x.Code, x.Seen, x.Remedy = acmesource.PathAstray, "what it does depends on a condition", keep
 	}
@@ -134,7 +144,8 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	if err != nil {
 		return nil, err
 	}
-	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.ACME.Resolver, HTTPPort: ca.ACME.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
+	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.ACME.Resolver,
+		HTTPPort: ca.ACME.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
 	if m.Spec.Proof.By == "dns" {
 		p.Kind = acme.DNS01
 	}
@@ -205,7 +216,8 @@ func serverAt(e *estate.Estate, spec *estate.Mandate, a netip.Addr) (string, boo
 
 // probe keeps what a pre-flight puts up, so that it is taken down also after a
 // death, and gives what takes it down.
-func (s *Ordering) probe(ctx context.Context, mandate int64, prover proof.Prover, list []proof.Publication) (func(), error) {
+func (s *Ordering) probe(ctx context.Context, mandate int64, prover proof.Prover,
+	list []proof.Publication) (func(), error) {
 	rows := make([]store.Probe, len(list))
 	for i, p := range list {
 		rows[i] = store.Probe{MandateID: mandate, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}

@@ -55,7 +55,8 @@ func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estat
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
-func (s *Reading) readOver(ctx context.Context, server *estate.Server, facts *check.ServerFacts) (*kind.Reading, error) {
+func (s *Reading) readOver(ctx context.Context, server *estate.Server,
+	facts *check.ServerFacts) (*kind.Reading, error) {
 	way := server.Reach
 	if way == nil {
 		return nil, errNotDeclared
@@ -166,7 +167,8 @@ func factsOf(facts *check.ServerFacts, r *kind.Reading, e *estate.Estate, server
 			const others = 0o004
 			if m := r.Material[p.Key]; m != nil && m.Public != "" && m.Mode&others != 0 && !keys[p.Key] {
 				keys[p.Key] = true
-				facts.Keys = append(facts.Keys, check.OpenKey{Placed: check.Placed{Name: p.Key, At: p.KeyPlace}, Mode: fmt.Sprintf("%04o", m.Mode)})
+				facts.Keys = append(facts.Keys,
+					check.OpenKey{Placed: check.Placed{Name: p.Key, At: p.KeyPlace}, Mode: fmt.Sprintf("%04o", m.Mode)})
 			}
 		}
 	}
@@ -241,7 +243,8 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 	if err := zip.Close(); err != nil {
 		return nil, err
 	}
-	out := &store.Reading{Digest: sha256.Sum256(plain), Document: packed.Bytes(), Main: r.Main, Files: len(r.Files), Sites: len(r.Sites), Listeners: len(r.Listeners),
+	out := &store.Reading{Digest: sha256.Sum256(plain), Document: packed.Bytes(), Main: r.Main, Files: len(r.Files),
+		Sites: len(r.Sites), Listeners: len(r.Listeners),
 		Certificates: len(r.Certificates), Problems: len(r.Problems)}
 	if !loaded.IsZero() {
 		out.Loaded = &loaded
@@ -257,7 +260,8 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 
 // secret finds values that configurations carry in the open and that are
 // nobody's business: they are neither stored nor shown.
-var secret = regexp.MustCompile(`(?i)((?:authorization|secret|passw(?:or)?d|token|api[-_]?key)[\w-]*["']?[ \t]+)("[^"\n]*"|'[^'\n]*'|[^\s;{}"']+)`)
+var secret = regexp.MustCompile(
+	`(?i)((?:authorization|secret|passw(?:or)?d|token|api[-_]?key)[\w-]*["']?[ \t]+)("[^"\n]*"|'[^'\n]*'|[^\s;{}"']+)`)
 
 func veil(text string) string { return secret.ReplaceAllString(text, "$1(hidden)") }
 

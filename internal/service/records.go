@@ -55,7 +55,8 @@ func (s *Surveying) Today(ctx context.Context) (*Today, error) {
 		func() (err error) { t.Findings, err = s.store.CountFindings(ctx); return },
 		func() (err error) { t.DueBindings, err = s.store.DueBindings(ctx); return },
 		func() (err error) {
-			t.Worst, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open"}, store.Page{Sort: "worst", Limit: worstShown})
+			t.Worst, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open"},
+				store.Page{Sort: "worst", Limit: worstShown})
 			return
 		},
 		func() (err error) { t.Lanes, err = s.store.Lanes(ctx, lanesShown); return },
@@ -151,7 +152,8 @@ func (s *Surveying) Certificate(ctx context.Context, prefix string) (*Certificat
 	if d.Sightings, err = s.store.SightingsOf(ctx, d.Sha256, sightingsShown); err != nil {
 		return nil, err
 	}
-	if d.Findings, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open", Leaf: d.Sha256}, store.Page{Sort: "worst", Limit: worstShown}); err != nil {
+	if d.Findings, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open", Leaf: d.Sha256},
+		store.Page{Sort: "worst", Limit: worstShown}); err != nil {
 		return nil, err
 	}
 	d.Views, err = s.views(ctx, d)
@@ -261,10 +263,12 @@ func (s *Surveying) SurveyChanges(ctx context.Context, survey int64, since *int6
 	}
 	page := store.Page{Sort: "worst", Limit: changesShown}
 	var moreOpened, moreClosed string
-	if out.Opened, moreOpened, err = s.store.Findings(ctx, store.FindingFilter{State: "all", OpenedAfter: &out.Since, UpTo: survey}, page); err != nil {
+	if out.Opened, moreOpened, err = s.store.Findings(ctx,
+		store.FindingFilter{State: "all", OpenedAfter: &out.Since, UpTo: survey}, page); err != nil {
 		return nil, err
 	}
-	if out.Closed, moreClosed, err = s.store.Findings(ctx, store.FindingFilter{State: "all", ClosedAfter: &out.Since, UpTo: survey}, page); err != nil {
+	if out.Closed, moreClosed, err = s.store.Findings(ctx,
+		store.FindingFilter{State: "all", ClosedAfter: &out.Since, UpTo: survey}, page); err != nil {
 		return nil, err
 	}
 	out.Clipped = moreOpened+moreClosed != "" || len(out.Changes) > changesShown

@@ -49,8 +49,11 @@ func (s *Installing) rehearseOn(ctx context.Context, m *MandateView, row *store.
 	var unknown *UnknownError
 	if errors.As(err, &refused) || errors.As(err, &unknown) {
 		now := time.Now().UTC()
-		failed := &store.Installation{MandateID: m.ID, OrderID: row.ID, Rehearsal: true, Server: server, Leaf: hex.EncodeToString(row.Leaf), Plan: json.RawMessage("{}"), Bindings: []store.InstallationBinding{}, Notes: []string{},
-			State: string(install.Returned), Reason: err.Error(), By: actor(ctx), CreatedAt: now, StartedAt: &now, FinishedAt: &now}
+		failed := &store.Installation{MandateID: m.ID, OrderID: row.ID, Rehearsal: true, Server: server,
+			Leaf: hex.EncodeToString(row.Leaf), Plan: json.RawMessage("{}"), Bindings: []store.InstallationBinding{},
+			Notes: []string{},
+			State: string(install.Returned), Reason: err.Error(), By: actor(ctx), CreatedAt: now, StartedAt: &now,
+			FinishedAt: &now}
 		if refused != nil {
 			failed.Advice = refused.Next
 		}

@@ -52,7 +52,8 @@ const (
 // or the file in the data directory, which is made when fresh says so.
 func (s *Service) safeKeys(fresh bool) (*safe.Safe, error) {
 	if os.Getenv(formerVariable) != "" {
-		return nil, &safe.KeyError{Source: formerVariable, Problem: "is not read any more", Next: "name the variable " + SafeKeyVariable}
+		return nil, &safe.KeyError{Source: formerVariable, Problem: "is not read any more",
+			Next: "name the variable " + SafeKeyVariable}
 	}
 	if text := os.Getenv(SafeKeyVariable); text != "" {
 		return safe.FromText(text, SafeKeyVariable)

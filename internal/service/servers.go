@@ -74,7 +74,8 @@ func (s *Reading) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 type NotReadError struct{ Server string }
 
 func (e *NotReadError) Error() string {
-	return fmt.Sprintf("the configuration of %s has not been read; declare reach for it in the estate file and run: insegna survey start --server %s", e.Server, e.Server)
+	return fmt.Sprintf("the configuration of %s has not been read; declare reach for it in the estate file and run: "+
+		"insegna survey start --server %s", e.Server, e.Server)
 }
 
 // Told implements fault.Error.
@@ -110,7 +111,8 @@ type PairView struct {
 // Sites lists the sites of a server: those in force and those that are not,
 // whose name, place or file holds a text. more says that there are others
 // behind; from and limit cut the list.
-func (s *Reading) Sites(ctx context.Context, server, text string, inForce *bool, from, limit int) (list []SiteView, more bool, err error) {
+func (s *Reading) Sites(ctx context.Context, server, text string, inForce *bool, from, limit int) (list []SiteView,
+	more bool, err error) {
 	d, err := s.readServerDetail(ctx, server)
 	if err != nil {
 		return nil, false, err
@@ -259,7 +261,8 @@ func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnsw
 	if a.Site == nil {
 		return out
 	}
-	view := d.view(a.Site, true, slices.IndexFunc(d.Reading.Sites, func(s kind.Site) bool { return s.Place == a.Site.Place }))
+	view := d.view(a.Site, true,
+		slices.IndexFunc(d.Reading.Sites, func(s kind.Site) bool { return s.Place == a.Site.Place }))
 	out.Site = &view
 	for i := range a.Site.Plain {
 		if r := &a.Site.Plain[i]; !out.TLS && (r.Host == host || out.Plain == nil) {
@@ -307,12 +310,14 @@ func (s *Reading) ConfigurationText(ctx context.Context, server, path string) (*
 	}
 	file := full.Files[at]
 	marks := d.marks(file.Path, time.Now().UTC())
-	findings, _, err := s.store.Findings(ctx, store.FindingFilter{State: "open", Server: server, SourceFile: file.Path}, store.Page{Sort: "worst", Limit: marksMost})
+	findings, _, err := s.store.Findings(ctx, store.FindingFilter{State: "open", Server: server, SourceFile: file.Path},
+		store.Page{Sort: "worst", Limit: marksMost})
 	if err != nil {
 		return nil, err
 	}
 	for i := range findings {
-		marks = append(marks, LineMark{findings[i].SourceLine, "problem", fmt.Sprintf("%s: %s", findings[i].Code, findings[i].Cause)})
+		marks = append(marks,
+			LineMark{findings[i].SourceLine, "problem", fmt.Sprintf("%s: %s", findings[i].Code, findings[i].Cause)})
 	}
 	slices.SortStableFunc(marks, func(a, b LineMark) int { return a.Line - b.Line })
 	return &ConfigurationFile{File: file, Marks: slices.Compact(marks)}, nil
@@ -349,13 +354,15 @@ func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
 	return out
 }
 
-func (d *ServerDetail) pairMarks(p *kind.Pair, s *kind.Site, now time.Time, add func(kind.Place, string, string, ...any)) {
+func (d *ServerDetail) pairMarks(p *kind.Pair, s *kind.Site, now time.Time,
+	add func(kind.Place, string, string, ...any)) {
 	v := d.pairView(p, s)
 	switch {
 	case v.Leaf == nil:
 		add(p.Place, "certificate", "%s", v.Fault)
 	default:
-		add(p.Place, "certificate", "%s from %s, %s, with %d behind it", v.Leaf.CommonName(), v.Leaf.IssuerName(), ending(v.Leaf, now), v.Sent-1)
+		add(p.Place, "certificate", "%s from %s, %s, with %d behind it", v.Leaf.CommonName(), v.Leaf.IssuerName(),
+			ending(v.Leaf, now), v.Sent-1)
 	}
 	switch v.Key {
 	case "fits":

@@ -74,7 +74,8 @@ type Service struct {
 type InUseError struct{ Dir string }
 
 func (e *InUseError) Error() string {
-	return fmt.Sprintf("the data directory %s is in use by another insegna; stop that one, or choose another with --data", e.Dir)
+	return fmt.Sprintf("the data directory %s is in use by another insegna; stop that one, or choose another with --data",
+		e.Dir)
 }
 
 // Open starts everything a service needs: its data directory, its database,
@@ -93,7 +94,8 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	}
 	s.dsn = cfg.Database
 	if s.dsn == "" {
-		if s.cluster, err = cluster.Start(ctx, filepath.Join(cfg.Data, "postgres"), cluster.Options{Disposable: cfg.Disposable}); err != nil {
+		if s.cluster, err = cluster.Start(ctx, filepath.Join(cfg.Data, "postgres"),
+			cluster.Options{Disposable: cfg.Disposable}); err != nil {
 			return s, err
 		}
 		s.dsn = s.cluster.DSN()
@@ -131,14 +133,19 @@ func (cfg *Config) complete() {
 // furnish makes the rooms, each with what it needs, and registers their jobs.
 func (s *Service) furnish(kept *safe.Safe) {
 	s.Declaring = &Declaring{base: s.base}
-	s.Reading = &Reading{base: s.base, declaring: s.Declaring, known: otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
-	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker), jobs: s.jobs}
-	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(), jobs: s.jobs}
-	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering, jobs: s.jobs}
+	s.Reading = &Reading{base: s.base, declaring: s.Declaring,
+		known: otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
+	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker),
+		jobs: s.jobs}
+	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),
+		jobs: s.jobs}
+	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,
+		jobs: s.jobs}
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
 	s.Access = &Access{base: s.base, throttle: newThrottle()}
 	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Event]bool{}}
-	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, surveying: s.Surveying, ordering: s.Ordering, installing: s.Installing, jobs: s.jobs}
+	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, surveying: s.Surveying, ordering: s.Ordering, installing: s.Installing,
+		jobs: s.jobs}
 	s.Ordering.ended = s.Installing.installIssued
 	s.Surveying.register()
 	s.Ordering.register()
@@ -167,7 +174,8 @@ func (s *Service) BeginDue(ctx context.Context) error {
 	if err := s.Ordering.beginDue(ctx); err != nil {
 		return err
 	}
-	return errors.Join(s.Installing.InstallDue(ctx), s.Ordering.askAgain(ctx), s.store.DropEvents(ctx, time.Now().Add(-eventsKept)))
+	return errors.Join(s.Installing.InstallDue(ctx), s.Ordering.askAgain(ctx),
+		s.store.DropEvents(ctx, time.Now().Add(-eventsKept)))
 }
 
 // Close ends the work and everything that was started. Work that was begun is
@@ -210,7 +218,8 @@ func (s *Service) takeData() (worker string, err error) {
 	if has, err := keep(filepath.Join(dir, "version"), func() string { return layout }); err != nil {
 		return "", err
 	} else if has != layout {
-		return "", fmt.Errorf("the data directory %s has the form %q, this program knows %q; use the version of insegna that made it, or choose another directory with --data", dir, has, layout)
+		return "", fmt.Errorf("the data directory %s has the form %q, this program knows %q; use the version of insegna "+
+			"that made it, or choose another directory with --data", dir, has, layout)
 	}
 	return keep(filepath.Join(dir, "worker"), uuid.NewString)
 }

@@ -71,7 +71,8 @@ func (finishJob) Kind() string { return "survey_finish" }
 func (s *Surveying) register() {
 	work.Handle(s.jobs, work.Readings, surveyTries, s.readServer)
 	work.Handle(s.jobs, work.Looks, surveyTries, s.lookShard)
-	work.Handle(s.jobs, work.Looks, surveyTries, func(ctx context.Context, j finishJob) error { return s.finishSurvey(ctx, j.Survey) })
+	work.Handle(s.jobs, work.Looks, surveyTries,
+		func(ctx context.Context, j finishJob) error { return s.finishSurvey(ctx, j.Survey) })
 }
 
 // readServer reads one server's configuration for a survey and stores what
@@ -89,7 +90,8 @@ func (s *Surveying) readServer(ctx context.Context, r readJob) error {
 	if err != nil {
 		return err
 	}
-	err = s.store.FinishRead(ctx, r.Survey, r.Name, end, time.Now().UTC(), s.enqueue(store.Scope{Host: r.Host, Server: r.Server}))
+	err = s.store.FinishRead(ctx, r.Survey, r.Name, end, time.Now().UTC(),
+		s.enqueue(store.Scope{Host: r.Host, Server: r.Server}))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -149,7 +151,8 @@ func (s *Surveying) lookShard(ctx context.Context, sh shardJob) error {
 
 // lookPage looks at targets side by side and stores what comes back in
 // batches, as it comes.
-func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, judge *check.Judge, page []store.Target) error {
+func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, judge *check.Judge,
+	page []store.Target) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	results := make(chan store.Look, saveLooks)
@@ -175,7 +178,8 @@ func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, ju
 	return s.saveAsTheyCome(ctx, v, shard, len(page), results, failed)
 }
 
-func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults, configured *views) (store.Look, error) {
+func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults,
+	configured *views) (store.Look, error) {
 	seen, err := s.pool.Look(ctx, t.Endpoint, t.Host)
 	if err != nil {
 		return store.Look{}, err
@@ -201,7 +205,8 @@ func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Targ
 }
 
 // saveAsTheyCome stores looks in batches until all have come.
-func (s *Surveying) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, expected int, results <-chan store.Look, failed <-chan error) error {
+func (s *Surveying) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, expected int,
+	results <-chan store.Look, failed <-chan error) error {
 	var batch []store.Look
 	flush := func() error {
 		if len(batch) == 0 {
@@ -298,7 +303,8 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 				return err
 			}
 			for i, f := range check.Siblings(host, list) {
-				if err := add(store.TargetFinding{TargetID: rows[i].TargetID, Found: check.Found{Finding: f, Leaf: list[i].Leaf}}); err != nil {
+				if err := add(store.TargetFinding{TargetID: rows[i].TargetID,
+					Found: check.Found{Finding: f, Leaf: list[i].Leaf}}); err != nil {
 					return err
 				}
 			}
@@ -316,8 +322,10 @@ func (s *Surveying) siblings(ctx context.Context, host string, rows []store.Sibl
 		if err != nil {
 			return nil, err
 		}
-		list[i] = check.Sibling{Endpoint: netip.AddrPortFrom(addr, uint16(r.Port)), Server: r.Server, Leaf: certs.Fingerprint(r.Leaf), Begins: r.NotBefore, Ends: r.NotAfter}
-		targets[i] = store.Target{ServerID: r.ServerID, Target: check.Target{Host: host, Server: r.Server, Endpoint: list[i].Endpoint}}
+		list[i] = check.Sibling{Endpoint: netip.AddrPortFrom(addr, uint16(r.Port)), Server: r.Server,
+			Leaf: certs.Fingerprint(r.Leaf), Begins: r.NotBefore, Ends: r.NotAfter}
+		targets[i] = store.Target{ServerID: r.ServerID,
+			Target: check.Target{Host: host, Server: r.Server, Endpoint: list[i].Endpoint}}
 	}
 	configured, err := s.reading.viewsFor(ctx, targets)
 	if err != nil {
@@ -352,7 +360,8 @@ func (e *ScopeError) Error() string {
 	if e.Scope == (store.Scope{}) {
 		return "the estate holds no endpoint with a host; add hosts to the estate file"
 	}
-	return fmt.Sprintf("the estate has no %s; expected a host or server of the estate file, see: insegna estate show", e.Scope)
+	return fmt.Sprintf("the estate has no %s; expected a host or server of the estate file, see: insegna estate show",
+		e.Scope)
 }
 
 // Told implements fault.Error.

@@ -62,10 +62,13 @@ func (s *Installing) Trail(ctx context.Context, m *MandateView) ([]TrailEntry, e
 		if host == "" {
 			host = "without a name"
 		}
-		list = append(list, TrailEntry{Step: "seen", Outcome: TrailDone, At: g.FirstSeen, Where: fmt.Sprintf("%s at %s:%d, from %s", host, g.Address, g.Port, g.Vantage), Words: "shown by " + g.Server + ", last seen " + instant(g.LastSeen)})
+		list = append(list, TrailEntry{Step: "seen", Outcome: TrailDone, At: g.FirstSeen,
+			Where: fmt.Sprintf("%s at %s:%d, from %s", host, g.Address, g.Port, g.Vantage),
+			Words: "shown by " + g.Server + ", last seen " + instant(g.LastSeen)})
 	}
 	if list[len(list)-1].Step != "seen" {
-		list = append(list, TrailEntry{Step: "seen", Outcome: TrailOpen, Where: "nowhere", Words: "no survey has seen it yet"})
+		list = append(list,
+			TrailEntry{Step: "seen", Outcome: TrailOpen, Where: "nowhere", Words: "no survey has seen it yet"})
 	}
 	return list, nil
 }
@@ -76,27 +79,31 @@ func (s *Installing) ordered(ctx context.Context, o *store.Order) ([]TrailEntry,
 	if err != nil {
 		return nil, err
 	}
-	list := []TrailEntry{{Step: "ordered", Outcome: TrailDone, At: o.CreatedAt, Where: o.CA, Words: fmt.Sprintf("by %s; the CA has it as %s", o.By, o.URL), Order: o.ID}}
+	list := []TrailEntry{{Step: "ordered", Outcome: TrailDone, At: o.CreatedAt, Where: o.CA,
+		Words: fmt.Sprintf("by %s; the CA has it as %s", o.By, o.URL), Order: o.ID}}
 	places := "names the CA had seen proved before"
 	for _, step := range steps {
 		switch {
 		case step.Step == "proof":
 			places = step.Words
 		case step.Step == "validation" && step.Outcome == string(issue.Done):
-			list = append(list, TrailEntry{Step: "proved", Outcome: TrailDone, At: step.At, Where: o.CA, Words: places, Order: o.ID})
+			list = append(list,
+				TrailEntry{Step: "proved", Outcome: TrailDone, At: step.At, Where: o.CA, Words: places, Order: o.ID})
 		case step.Step == "certificate":
 			words := step.Words
 			if chain, err := certs.ReadCertificates(o.Chain); err == nil && len(chain) > 0 {
 				words += fmt.Sprintf("; serial %x", chain[0].SerialNumber)
 			}
-			list = append(list, TrailEntry{Step: "issued", Outcome: TrailDone, At: step.At, Where: o.CA, Words: words, Order: o.ID})
+			list = append(list,
+				TrailEntry{Step: "issued", Outcome: TrailDone, At: step.At, Where: o.CA, Words: words, Order: o.ID})
 		}
 	}
 	return list, nil
 }
 
 // installed are the links of one server.
-func (s *Installing) installed(ctx context.Context, m *MandateView, o *store.Order, server string) ([]TrailEntry, error) {
+func (s *Installing) installed(ctx context.Context, m *MandateView, o *store.Order,
+	server string) ([]TrailEntry, error) {
 	v, err := s.store.LastInstallation(ctx, m.ID, o.ID, server)
 	if errors.Is(err, store.ErrNotFound) {
 		return []TrailEntry{{Step: "installed", Outcome: TrailOpen, Where: server, Words: "not installed there yet"}}, nil
@@ -105,7 +112,8 @@ func (s *Installing) installed(ctx context.Context, m *MandateView, o *store.Ord
 	}
 	switch state := install.State(v.State); {
 	case state == install.Returned || state == install.Stuck:
-		return []TrailEntry{{Step: "installed", Outcome: TrailFailed, At: *v.FinishedAt, Where: server, Words: v.State + ": " + v.Reason, Installation: v.ID}}, nil
+		return []TrailEntry{{Step: "installed", Outcome: TrailFailed, At: *v.FinishedAt, Where: server,
+			Words: v.State + ": " + v.Reason, Installation: v.ID}}, nil
 	case state != install.Done:
 		return []TrailEntry{{Step: "installed", Outcome: TrailOpen, Where: server, Words: v.State, Installation: v.ID}}, nil
 	}
@@ -116,7 +124,8 @@ func (s *Installing) installed(ctx context.Context, m *MandateView, o *store.Ord
 	var list []TrailEntry
 	for _, step := range steps {
 		if name := map[string]string{"switch": "installed", "reload": "reloaded"}[step.Step]; name != "" {
-			list = append(list, TrailEntry{Step: name, Outcome: TrailDone, At: step.At, Where: server, Words: step.Words, Installation: v.ID})
+			list = append(list,
+				TrailEntry{Step: name, Outcome: TrailDone, At: step.At, Where: server, Words: step.Words, Installation: v.ID})
 		}
 	}
 	return list, nil

@@ -60,7 +60,8 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 		list[i] = e.Addr().String()
 	}
 	slices.Sort(list)
-	dns := VisitStep{Step: "dns", Fine: r.Astray == "", Seen: strings.Join(slices.Compact(list), ", ") + " (" + r.Found + ")"}
+	dns := VisitStep{Step: "dns", Fine: r.Astray == "",
+		Seen: strings.Join(slices.Compact(list), ", ") + " (" + r.Found + ")"}
 	if !dns.Fine {
 		dns.Seen, dns.Do = r.Astray+"; visited is "+dns.Seen, "add A and AAAA records for "+r.Host
 	}
@@ -78,7 +79,8 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 			report.answer(ctx, &r, e)
 		}
 		if leaf := j.Leaf(); leaf != nil && names.Covers(leaf, r.Host).Covered {
-			siblings = append(siblings, check.Sibling{Endpoint: e, Server: e.String(), Leaf: leaf.Fingerprint, Begins: leaf.NotBefore, Ends: leaf.NotAfter})
+			siblings = append(siblings,
+				check.Sibling{Endpoint: e, Server: e.String(), Leaf: leaf.Fingerprint, Begins: leaf.NotBefore, Ends: leaf.NotAfter})
 		}
 	}
 	report.compare(siblings)
@@ -98,13 +100,15 @@ func (v *VisitReport) plain(ctx context.Context, r *VisitRequest) {
 		}
 		met[e.Addr()] = true
 		at := netip.AddrPortFrom(e.Addr(), r.Plain)
-		s := VisitStep{Step: "http", Endpoint: at.String(), Expected: "a permanent redirect to https that keeps host, path and query"}
+		s := VisitStep{Step: "http", Endpoint: at.String(),
+			Expected: "a permanent redirect to https that keeps host, path and query"}
 		got, err := r.Looker.Ask(ctx, at, "http", r.Host, visitTarget)
 		switch {
 		case errors.Is(err, look.ErrNobody):
 			s.Fine, s.Seen = true, "nothing listens; visitors have to type https"
 		case err != nil:
-			s.Seen, s.Do = "no answer: "+err.Error(), "see the firewall: an open port that does not answer keeps visitors waiting"
+			s.Seen, s.Do = "no answer: "+err.Error(),
+				"see the firewall: an open port that does not answer keeps visitors waiting"
 		default:
 			s.Seen = fmt.Sprintf("status %d", got.Status)
 			if got.Location != "" {
@@ -163,7 +167,8 @@ func (v *VisitReport) compare(siblings []check.Sibling) {
 	if len(siblings) < 2 {
 		return
 	}
-	s := VisitStep{Step: "addresses", Fine: true, Seen: "all serve the same certificate", Expected: "the same certificate at every address"}
+	s := VisitStep{Step: "addresses", Fine: true, Seen: "all serve the same certificate",
+		Expected: "the same certificate at every address"}
 	for _, d := range siblings[1:] {
 		if d.Leaf != siblings[0].Leaf {
 			s.Seen = "different certificates, none older than another"
@@ -189,16 +194,19 @@ func (v *VisitReport) compare(siblings []check.Sibling) {
 // add appends the steps of one endpoint, up to the one where it ends.
 func (v *VisitReport) add(e netip.AddrPort, o *binding.Observation, j *check.Judgement, host string) {
 	v.Findings = append(v.Findings, j.Findings...)
-	tls := VisitStep{Step: "tls", Endpoint: e.String(), Fine: o.Outcome == binding.Connected, Seen: spokenWith(o), Expected: "a TLS 1.2 or 1.3 handshake"}
+	tls := VisitStep{Step: "tls", Endpoint: e.String(), Fine: o.Outcome == binding.Connected, Seen: spokenWith(o),
+		Expected: "a TLS 1.2 or 1.3 handshake"}
 	leaf := j.Leaf()
 	if leaf == nil {
 		v.step(tls, j.Findings, nil)
 		return
 	}
 	v.step(tls, j.Findings, check.At(check.StepTLS))
-	v.step(VisitStep{Step: "certificate", Endpoint: e.String(), Fine: true, Seen: described(leaf, v.At), Expected: "a certificate for " + host + " within its dates"}, j.Findings,
+	v.step(VisitStep{Step: "certificate", Endpoint: e.String(), Fine: true, Seen: described(leaf, v.At),
+		Expected: "a certificate for " + host + " within its dates"}, j.Findings,
 		check.At(check.StepLeaf))
-	v.step(VisitStep{Step: "chain", Endpoint: e.String(), Fine: true, Seen: sentList(j.Chain), Expected: "leaf, then each issuer, without the root"}, j.Findings,
+	v.step(VisitStep{Step: "chain", Endpoint: e.String(), Fine: true, Seen: sentList(j.Chain),
+		Expected: "leaf, then each issuer, without the root"}, j.Findings,
 		check.At(check.StepList))
 	for _, view := range j.Views {
 		s := VisitStep{Step: "trust", Endpoint: e.String(), Fine: true, Expected: "a path to a root of " + view.Audience.Name}
@@ -262,7 +270,8 @@ func sentList(list []*certs.Certificate) string {
 // ParseVisit reads NAME or NAME:PORT; IPv6 addresses with a port are in brackets.
 func ParseVisit(text string) (host string, _ uint16, err error) {
 	name, port := text, uint16(443)
-	if i := strings.LastIndexByte(text, ':'); i >= 0 && !strings.Contains(text[:i], ":") || strings.HasPrefix(text, "[") && strings.Contains(text, "]:") {
+	if i := strings.LastIndexByte(text, ':'); i >= 0 && !strings.Contains(text[:i], ":") ||
+		strings.HasPrefix(text, "[") && strings.Contains(text, "]:") {
 		i := strings.LastIndexByte(text, ':')
 		var p int
 		if _, err := fmt.Sscanf(text[i+1:], "%d", &p); err != nil || p < 1 || p > 65535 || fmt.Sprint(p) != text[i+1:] {

@@ -46,10 +46,13 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 	all.SetLimit(visitsAtOnce)
 	for i, host := range m.Spec.Names {
 		if strings.HasPrefix(host, "*.") {
-			list[i] = &VisitReport{Host: host, At: time.Now().UTC(), Steps: []VisitStep{{Step: "dns", Fine: true, Seen: "a wildcard has no address of its own; visit a host of it: insegna visit HOST"}}}
+			list[i] = &VisitReport{Host: host, At: time.Now().UTC(),
+				Steps: []VisitStep{{Step: "dns", Fine: true,
+					Seen: "a wildcard has no address of its own; visit a host of it: insegna visit HOST"}}}
 			continue
 		}
-		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host), Audiences: []string{e.Audiences[0].Name}}
+		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host),
+			Audiences: []string{e.Audiences[0].Name}}
 		known := installed[host]
 		if h := e.Host(host); h != nil {
 			r.Wanted, r.Audiences = h.Wanted, h.Audiences

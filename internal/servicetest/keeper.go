@@ -60,7 +60,8 @@ func Admit(ctx context.Context, service, code string) error {
 	if err != nil {
 		return err
 	}
-	cl, err := client.NewClientWithResponses(service+"/api/v1", client.WithHTTPClient(&http.Client{Jar: jar, Transport: Anonymous.Transport}))
+	cl, err := client.NewClientWithResponses(service+"/api/v1",
+		client.WithHTTPClient(&http.Client{Jar: jar, Transport: Anonymous.Transport}))
 	if err != nil {
 		return err
 	}

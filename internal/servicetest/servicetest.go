@@ -59,7 +59,8 @@ func run(m *testing.M) int {
 	if err := os.Chmod(work, 0o755); err != nil { // another user's PostgreSQL lives in it
 		panic(err)
 	}
-	if postgres, err = cluster.Start(context.Background(), filepath.Join(work, "postgres"), cluster.Options{Disposable: true}); err != nil {
+	if postgres, err = cluster.Start(context.Background(), filepath.Join(work, "postgres"),
+		cluster.Options{Disposable: true}); err != nil {
 		panic(err)
 	}
 	defer postgres.Stop()
@@ -95,7 +96,8 @@ func Start(t testing.TB, change ...func(*service.Config)) *Running {
 	l := look.New()
 	l.ConnectTimeout, l.HandshakeTimeout = 2*time.Second, 2*time.Second
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	cfg := service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second, OrderPatience: 3 * time.Second, SpreadPatience: 5 * time.Second}
+	cfg := service.Config{Data: t.TempDir(), Database: dsn, Looker: l, Log: log, TestLimit: 5 * time.Second,
+		OrderPatience: 3 * time.Second, SpreadPatience: 5 * time.Second}
 	for _, c := range change {
 		c(&cfg)
 	}
@@ -143,7 +145,8 @@ func (r *Running) ApplyFile(t testing.TB, path string) {
 	for name, data := range f.Attachments {
 		files[name] = string(data)
 	}
-	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: string(f.Text), Attachments: &files})
+	resp, err := r.Client.ApplyEstateWithResponse(t.Context(),
+		client.EstateFile{File: "estate.yaml", Text: string(f.Text), Attachments: &files})
 	require.NoError(t, err)
 	require.NotNil(t, resp.JSON200, string(resp.Body))
 }
@@ -169,7 +172,8 @@ func (r *Running) Survey(t testing.TB) client.Survey {
 func Follow(t testing.TB, url string, id int64) (last client.Survey) {
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
-	require.NoError(t, client.FollowSurvey(ctx, http.DefaultClient, url+"/api/v1", id, func(v client.Survey) error { last = v; return nil }))
+	require.NoError(t,
+		client.FollowSurvey(ctx, http.DefaultClient, url+"/api/v1", id, func(v client.Survey) error { last = v; return nil }))
 	return last
 }
 
@@ -186,7 +190,8 @@ func (r *Running) Findings(t testing.TB) (out []string) {
 
 // Serve starts a stand-in that shakes hands with what get gives at the time.
 func Serve(t testing.TB, address string, get func() *tls.Certificate) netip.AddrPort {
-	e, err := endpoint.Start(address, endpoint.TLS(&tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return get(), nil }}))
+	e, err := endpoint.Start(address,
+		endpoint.TLS(&tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return get(), nil }}))
 	require.NoError(t, err)
 	t.Cleanup(e.Close)
 	return netip.MustParseAddrPort(e.Address())
@@ -241,7 +246,9 @@ func StartProcessTLS(t testing.TB, listen string, root *pkitest.Entity, args ...
 		_, err := s.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool})
 		return err
 	}}
-	return start(t, &Process{URL: "https://127.0.0.1:" + port, Client: &http.Client{Transport: &http.Transport{TLSClientConfig: check}}}, listen, args...)
+	return start(t,
+		&Process{URL: "https://127.0.0.1:" + port, Client: &http.Client{Transport: &http.Transport{TLSClientConfig: check}}},
+		listen, args...)
 }
 
 func start(t testing.TB, p *Process, listen string, args ...string) *Process {
@@ -285,7 +292,8 @@ func FreeAddress(t testing.TB) string {
 func FailedStart(t testing.TB, listen string, args ...string) string {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, Program(t), append([]string{"serve", "--listen", listen}, args...)...).CombinedOutput()
+	out, err := exec.CommandContext(ctx, Program(t),
+		append([]string{"serve", "--listen", listen}, args...)...).CombinedOutput()
 	require.Error(t, err, "it started")
 	require.NoError(t, ctx.Err(), "it started")
 	return string(out)

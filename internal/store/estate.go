@@ -119,7 +119,8 @@ func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (ap
 			return err
 		}
 		var same int64
-		if err := db.Model(&Declaration{}).Where("current and digest = ?", d.Digest).Count(&same).Error; err != nil || same > 0 {
+		if err := db.Model(&Declaration{}).Where("current and digest = ?",
+			d.Digest).Count(&same).Error; err != nil || same > 0 {
 			return err
 		}
 		applied = true
@@ -153,14 +154,17 @@ func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	for i, v := range e.Servers {
 		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Reach: v.Reach.String(), Generation: d.ID}
 	}
-	if err := db.Clauses(upsert([]string{"name"}, "kind", "line", "reach")).CreateInBatches(&servers, rowsAtOnce).Error; err != nil {
+	if err := db.Clauses(upsert([]string{"name"}, "kind", "line", "reach")).CreateInBatches(&servers,
+		rowsAtOnce).Error; err != nil {
 		return err
 	}
 	hosts := make([]hostRow, len(e.Hosts))
 	for i, h := range e.Hosts {
-		hosts[i] = hostRow{Name: h.Name, Audiences: h.Audiences, WantedIssuer: h.Wanted.Issuer, WantedCertificate: h.Wanted.Certificate, Line: h.Place.Line, Generation: d.ID}
+		hosts[i] = hostRow{Name: h.Name, Audiences: h.Audiences, WantedIssuer: h.Wanted.Issuer,
+			WantedCertificate: h.Wanted.Certificate, Line: h.Place.Line, Generation: d.ID}
 	}
-	if err := db.Clauses(upsert([]string{"name"}, "audiences", "wanted_issuer", "wanted_certificate", "line")).CreateInBatches(&hosts, rowsAtOnce).Error; err != nil {
+	if err := db.Clauses(upsert([]string{"name"}, "audiences", "wanted_issuer", "wanted_certificate",
+		"line")).CreateInBatches(&hosts, rowsAtOnce).Error; err != nil {
 		return err
 	}
 	if err := expandEndpoints(db, d, e, servers); err != nil {
@@ -188,7 +192,8 @@ func expandEndpoints(db *gorm.DB, d *Declaration, e *estate.Estate, servers []se
 	for i := range e.Servers {
 		for ep := range e.Servers[i].Endpoints() {
 			d.Endpoints++
-			batch = append(batch, endpointRow{ServerID: servers[i].ID, Address: ep.Addr().String(), Port: int(ep.Port()), Generation: d.ID})
+			batch = append(batch,
+				endpointRow{ServerID: servers[i].ID, Address: ep.Addr().String(), Port: int(ep.Port()), Generation: d.ID})
 			if len(batch) == cap(batch) {
 				if err := flush(); err != nil {
 					return err
@@ -237,11 +242,13 @@ func expandTargets(db *gorm.DB, d *Declaration, e *estate.Estate, hosts []hostRo
 // findings there.
 func retire(db *gorm.DB, d *Declaration) error {
 	for _, table := range []string{"servers", "endpoints", "hosts", "targets"} {
-		if err := db.Exec("update "+table+" set removed_at = ? where generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error; err != nil {
+		if err := db.Exec("update "+table+" set removed_at = ? where generation <> ? and removed_at is null", d.AppliedAt,
+			d.ID).Error; err != nil {
 			return err
 		}
 	}
-	if err := db.Exec(`delete from placements p using servers s where s.id = p.server_id and (s.removed_at is not null or s.reach = '')`).Error; err != nil {
+	if err := db.Exec(
+		`delete from placements p using servers s where s.id = p.server_id and (s.removed_at is not null or s.reach = '')`).Error; err != nil {
 		return err
 	}
 	return db.Exec(`with gone as (

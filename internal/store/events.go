@@ -49,7 +49,8 @@ func findingEvents(ctx context.Context, tx pgx.Tx, kind EventKind, survey int64,
 	if len(findings) == 0 {
 		return nil
 	}
-	_, err := tx.Exec(ctx, "insert into events (at, kind, survey_id, finding_id) select $1, $2, $3, unnest($4::bigint[])", at, kind, survey, findings)
+	_, err := tx.Exec(ctx, "insert into events (at, kind, survey_id, finding_id) select $1, $2, $3, unnest($4::bigint[])",
+		at, kind, survey, findings)
 	return err
 }
 

@@ -42,7 +42,8 @@ func (r *FindingRow) Source() place.Place { return place.Place{File: r.SourceFil
 // open gives an open finding as core/check compares it.
 func (r *FindingRow) open() check.Open {
 	o := check.Open{ID: r.ID, Found: check.Found{Subject: r.Subject, Finding: check.Finding{
-		Code: r.Code, Severity: check.Severities[r.Severity], Cause: r.Cause, Remedy: r.Remedy, Source: r.Source(), Evidence: r.Evidence}}}
+		Code: r.Code, Severity: check.Severities[r.Severity], Cause: r.Cause, Remedy: r.Remedy, Source: r.Source(),
+		Evidence: r.Evidence}}}
 	copy(o.Leaf[:], r.Leaf)
 	return o
 }
@@ -54,7 +55,8 @@ const subjectLimit = 300
 // with itself once stored.
 func storable(f check.Found) check.Found {
 	f.Subject = clipped(f.Subject)
-	f.Cause, f.Remedy, f.Source = text(f.Cause), text(f.Remedy), place.Place{File: text(f.Source.File), Line: f.Source.Line}
+	f.Cause, f.Remedy, f.Source = text(f.Cause), text(f.Remedy),
+		place.Place{File: text(f.Source.File), Line: f.Source.Line}
 	evidence := make([]check.Fact, len(f.Evidence))
 	for i, e := range f.Evidence {
 		evidence[i] = check.Fact{Label: text(e.Label), Value: text(e.Value)}
@@ -85,7 +87,8 @@ type findingChanges struct {
 
 // compare sets what is open for a target or server against what was found
 // there, and gives the codes of all that is open then.
-func (c *findingChanges) compare(what about, open []FindingRow, found []check.Found, judged ...check.Speaks) []check.Code {
+func (c *findingChanges) compare(what about, open []FindingRow, found []check.Found,
+	judged ...check.Speaks) []check.Code {
 	was := make([]check.Open, len(open))
 	for i := range open {
 		was[i] = open[i].open()
@@ -99,7 +102,8 @@ func (c *findingChanges) compare(what about, open []FindingRow, found []check.Fo
 	codes := r.Kept
 	target, server := what.columns()
 	for _, f := range r.Opened {
-		row := FindingRow{TargetID: target, ServerID: server, Subject: f.Subject, SourceFile: f.Source.File, SourceLine: f.Source.Line, Code: f.Code, Severity: f.Severity.Rank(),
+		row := FindingRow{TargetID: target, ServerID: server, Subject: f.Subject, SourceFile: f.Source.File,
+			SourceLine: f.Source.Line, Code: f.Code, Severity: f.Severity.Rank(),
 			Cause: f.Cause, Remedy: f.Remedy, Evidence: f.Evidence, OpenedAt: c.at, OpenedSurvey: c.survey}
 		if f.Leaf != (certs.Fingerprint{}) {
 			row.Leaf = f.Leaf[:]
@@ -117,14 +121,16 @@ const findingsAtOnce = 500
 // in its place.
 func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) error {
 	if len(c.closed) > 0 {
-		if _, err := tx.Exec(ctx, "update findings set closed_at = $1, closed_survey = $2 where id = any($3)", c.at, c.survey, c.closed); err != nil {
+		if _, err := tx.Exec(ctx, "update findings set closed_at = $1, closed_survey = $2 where id = any($3)", c.at,
+			c.survey, c.closed); err != nil {
 			return err
 		}
 	}
 	if len(c.reworded) > 0 {
 		var b pgx.Batch
 		for _, f := range c.reworded {
-			b.Queue("update findings set cause = $2, remedy = $3, source_file = $4, source_line = $5, severity = $6, evidence = $7::jsonb where id = $1",
+			b.Queue("update findings set cause = $2, remedy = $3, source_file = $4, source_line = $5, severity = $6, evidence "+
+				"= $7::jsonb where id = $1",
 				f.ID, f.Cause, f.Remedy, f.Source.File, f.Source.Line, f.Severity.Rank(), jsonText(f.Evidence))
 		}
 		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
@@ -182,7 +188,8 @@ type FindingFilter struct {
 
 // Findings lists findings and gives the next page's cursor.
 func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
-	q := s.db.WithContext(ctx).Table(`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
+	q := s.db.WithContext(ctx).Table(
+		`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
 		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line) as line, s.name as server, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
 			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served`)
 	q = filterFindings(q, f)
@@ -216,7 +223,8 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	}
 	if f.Query != "" {
 		like := contains(f.Query)
-		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or f.source_file ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like, like, like)
+		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or f.source_file ilike ? or host(e.address) || "+
+			"':' || e.port like ?)", like, like, like, like, like)
 	}
 	if len(f.Codes) > 0 {
 		q = q.Where("f.code in ?", f.Codes)
@@ -248,7 +256,8 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 // CountFindings counts open findings by severity rank.
 func (s *Store) CountFindings(ctx context.Context) (counts [4]int, err error) {
 	var rows []struct{ Severity, N int }
-	err = s.db.WithContext(ctx).Raw(`select severity, count(*) as n from findings where closed_at is null group by severity`).Scan(&rows).Error
+	err = s.db.WithContext(ctx).Raw(
+		`select severity, count(*) as n from findings where closed_at is null group by severity`).Scan(&rows).Error
 	for _, r := range rows {
 		counts[r.Severity] = r.N
 	}

@@ -36,7 +36,8 @@ type HTTPSTrial struct {
 }
 
 // ErrNotWaiting says that a run waits for nobody.
-var ErrNotWaiting = fault.New(fault.NotNow, "Not possible now", "it does not wait for anybody: it is under way, or has ended", "see how it stands")
+var ErrNotWaiting = fault.New(fault.NotNow, "Not possible now",
+	"it does not wait for anybody: it is under way, or has ended", "see how it stands")
 
 // TableName is the table of runs.
 func (HTTPSRun) TableName() string { return "https_runs" }
@@ -66,7 +67,8 @@ func (s *Store) SaveHTTPSRun(ctx context.Context, v *HTTPSRun) error {
 // ContinueHTTPSRun lets one that waits in a state go on in another, with the job
 // that does it. Two who continue it at once do so once; the error is ErrNotWaiting
 // for the second.
-func (s *Store) ContinueHTTPSRun(ctx context.Context, id int64, next map[string]string, act *Act, at time.Time, enqueue func(context.Context, Tx, int64) error) error {
+func (s *Store) ContinueHTTPSRun(ctx context.Context, id int64, next map[string]string, act *Act, at time.Time,
+	enqueue func(context.Context, Tx, int64) error) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v HTTPSRun
 		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&v, id).Error; err != nil {

@@ -60,15 +60,18 @@ type InstallationStep struct {
 
 // Errors of installations.
 var (
-	ErrInstallationRunning = fault.New(fault.NotNow, "Not possible now", "another installation on that server is under way; one at a time, see how it stands before you begin this one", "")
-	ErrInstallationBegun   = fault.New(fault.NotNow, "Not possible now", "the installation was begun already", "")
-	ErrNotReturnable       = fault.New(fault.NotNow, "Not possible now", "only the last installation of a mandate on a server, and only when it is done, can be taken back", "")
+	ErrInstallationRunning = fault.New(fault.NotNow, "Not possible now",
+		"another installation on that server is under way; one at a time, see how it stands before you begin this one", "")
+	ErrInstallationBegun = fault.New(fault.NotNow, "Not possible now", "the installation was begun already", "")
+	ErrNotReturnable     = fault.New(fault.NotNow, "Not possible now",
+		"only the last installation of a mandate on a server, and only when it is done, can be taken back", "")
 )
 
 // AddPreview keeps a preview in the place of the one before.
 func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if err := db.Exec("delete from installations where mandate_id = ? and server = ? and rehearsal = ? and started_at is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {
+		if err := db.Exec("delete from installations where mandate_id = ? and server = ? and rehearsal = ? and started_at "+
+			"is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {
 			return err
 		}
 		return db.Omit("Mandate").Create(v).Error
@@ -77,7 +80,8 @@ func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 
 // change alters an installation together with what the journal says of it and
 // the job that carries it out.
-func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, Tx, int64) error, do func(*gorm.DB, *Installation) error) error {
+func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Installation) *Act, at time.Time,
+	enqueue func(context.Context, Tx, int64) error, do func(*gorm.DB, *Installation) error) error {
 	err := s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v Installation
 		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&v, id).Error; errors.Is(err, gorm.ErrRecordNotFound) {
@@ -100,7 +104,8 @@ func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Inst
 }
 
 // BeginInstallation begins what was previewed.
-func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, Tx, int64) error) error {
+func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state string, act func(*Installation) *Act,
+	at time.Time, enqueue func(context.Context, Tx, int64) error) error {
 	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
 		if v.StartedAt != nil {
 			return ErrInstallationBegun
@@ -110,16 +115,19 @@ func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state strin
 }
 
 // ReturnInstallation begins the way back of one that is done.
-func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason string, act func(*Installation) *Act, at time.Time, enqueue func(context.Context, Tx, int64) error) error {
+func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason string, act func(*Installation) *Act,
+	at time.Time, enqueue func(context.Context, Tx, int64) error) error {
 	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
 		var later int64
-		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and not rehearsal and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
+		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and "+
+			"not rehearsal and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
 			return err
 		}
 		if v.State != "done" || v.Rehearsal || later > 0 {
 			return ErrNotReturnable
 		}
-		return db.Model(v).Updates(map[string]any{"state": state, "finished_at": nil, "reason": reason, "asked_back": true}).Error
+		return db.Model(v).Updates(map[string]any{"state": state, "finished_at": nil, "reason": reason,
+			"asked_back": true}).Error
 	})
 }
 
@@ -147,13 +155,17 @@ func (s *Store) Installations(ctx context.Context, mandate, before int64, limit 
 // mandate, brought on a server.
 func (s *Store) LastInstallation(ctx context.Context, mandate, order int64, server string) (*Installation, error) {
 	var v Installation
-	return found(&v, s.db.WithContext(ctx).Omit("plan").Where("mandate_id = ? and (order_id = ? or ? = 0) and server = ? and not rehearsal", mandate, order, order, server).Order("id desc").Take(&v).Error)
+	return found(&v,
+		s.db.WithContext(ctx).Omit("plan").Where(
+			"mandate_id = ? and (order_id = ? or ? = 0) and server = ? and not rehearsal", mandate, order, order,
+			server).Order("id desc").Take(&v).Error)
 }
 
 // Rehearsals gives how what a rehearsal brought was tried on servers.
 func (s *Store) Rehearsals(ctx context.Context, order int64) ([]Installation, error) {
 	var list []Installation
-	return list, s.db.WithContext(ctx).Omit("plan").Where("order_id = ? and rehearsal", order).Order("server, id").Find(&list).Error
+	return list,
+		s.db.WithContext(ctx).Omit("plan").Where("order_id = ? and rehearsal", order).Order("server, id").Find(&list).Error
 }
 
 // Noteworthy lists the installations somebody should know of, newest first:
@@ -185,7 +197,8 @@ var installationEvents = map[string]EventKind{"done": Installed, "returned": Cam
 // transaction; nil for none.
 func (s *Store) SaveInstallation(ctx context.Context, v *Installation, step *InstallationStep) error {
 	var b pgx.Batch
-	b.Queue("update installations set state = $2, switched = $3, tries = $4, reason = $5, advice = $6, finished_at = $7 where id = $1", v.ID, v.State, v.Switched, v.Tries, text(v.Reason), text(v.Advice), v.FinishedAt)
+	b.Queue("update installations set state = $2, switched = $3, tries = $4, reason = $5, advice = $6, finished_at = $7 "+
+		"where id = $1", v.ID, v.State, v.Switched, v.Tries, text(v.Reason), text(v.Advice), v.FinishedAt)
 	if kind := installationEvents[v.State]; kind != "" && !v.Rehearsal && v.FinishedAt != nil {
 		e := Event{At: *v.FinishedAt, Kind: kind, MandateID: &v.MandateID, OrderID: &v.OrderID, InstallationID: &v.ID}
 		e.queue(&b)
@@ -207,7 +220,8 @@ type Uninstalled struct {
 // all: those of mandates a person has installed on the server before, unless that is under way or waits
 // for a person, or was tried within a wait, which is shorter where the
 // certificate would not live for so many waits.
-func (s *Store) Uninstalled(ctx context.Context, mandate int64, now time.Time, wait time.Duration, waits, limit int) ([]Uninstalled, error) {
+func (s *Store) Uninstalled(ctx context.Context, mandate int64, now time.Time, wait time.Duration, waits,
+	limit int) ([]Uninstalled, error) {
 	var list []Uninstalled
 	return list, s.db.WithContext(ctx).Raw(`select distinct m.name as mandate, t.server, o.id as order_id
 		from (select distinct on (mandate_id) mandate_id, id, not_after - finished_at as life from orders where state = 'issued' and not rehearsal and (mandate_id = ? or ? = 0) order by mandate_id, id desc) o

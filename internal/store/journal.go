@@ -27,7 +27,8 @@ type journalRow struct {
 func (journalRow) TableName() string { return "journal" }
 
 func (r *journalRow) entry() journal.Entry {
-	return journal.Entry{ID: r.ID, At: r.At.UTC(), Actor: r.Actor, Action: r.Action, Subject: r.Subject, Detail: r.Detail, Before: journal.Hash(r.Before), Hash: journal.Hash(r.Hash)}
+	return journal.Entry{ID: r.ID, At: r.At.UTC(), Actor: r.Actor, Action: r.Action, Subject: r.Subject, Detail: r.Detail,
+		Before: journal.Hash(r.Before), Hash: journal.Hash(r.Hash)}
 }
 
 // write adds an act to the journal, in the transaction of the act itself:
@@ -54,7 +55,8 @@ func write(db *gorm.DB, at time.Time, acts ...*Act) error {
 				return err
 			}
 		}
-		e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action, Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
+		e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action,
+			Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
 		hash := e.Sum()
 		rows[i] = journalRow{e.ID, e.At, e.Actor, e.Action, e.Subject, e.Detail, last.Hash, hash[:]}
 		last = rows[i]
@@ -89,7 +91,8 @@ const journalAtOnce = 1000
 func (s *Store) EachEntry(ctx context.Context, each func(*journal.Entry) error) error {
 	for after := int64(-1 << 62); ; {
 		var rows []journalRow
-		if err := s.db.WithContext(ctx).Where("id > ?", after).Order("id").Limit(journalAtOnce).Find(&rows).Error; err != nil {
+		if err := s.db.WithContext(ctx).Where("id > ?",
+			after).Order("id").Limit(journalAtOnce).Find(&rows).Error; err != nil {
 			return err
 		}
 		for i := range rows {

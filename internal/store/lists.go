@@ -24,7 +24,8 @@ type Page struct {
 }
 
 // ErrCursor says that a cursor is not one this list gave.
-var ErrCursor = fault.New(fault.BadRequest, "Bad cursor", "the cursor is not one of this list; leave it out to start from the first page", "")
+var ErrCursor = fault.New(fault.BadRequest, "Bad cursor",
+	"the cursor is not one of this list; leave it out to start from the first page", "")
 
 // cursor holds the sort key and tie-breaker of the last row of a page.
 type cursor struct {
@@ -83,7 +84,8 @@ type CertificateFilter struct {
 	InUse              *bool
 }
 
-var certificateColumns = map[string]string{"ends": "c.not_after", "name": "c.common_name", "issuer": "c.issuer", "seen": "c.first_seen"}
+var certificateColumns = map[string]string{"ends": "c.not_after", "name": "c.common_name", "issuer": "c.issuer",
+	"seen": "c.first_seen"}
 
 const certificateFields = `c.sha256, c.common_name, c.issuer, c.names, c.not_before, c.not_after, c.key, c.serial, c.is_ca, c.first_seen,
 	(select count(*) from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null) as bindings`
@@ -103,7 +105,8 @@ func (s *Store) Certificates(ctx context.Context, f CertificateFilter, p Page) (
 	// The page is cut before uses are counted, so that counting follows the page.
 	cut := q.Select("c.*").Order(fmt.Sprintf("%s %s, c.sha256 %s", col, dir, dir)).Limit(p.Limit + 1)
 	var list []Certificate
-	if err := s.db.WithContext(ctx).Table("(?) c", cut).Select(certificateFields).Order(fmt.Sprintf("%s %s, c.sha256 %s", col, dir, dir)).Find(&list).Error; err != nil {
+	if err := s.db.WithContext(ctx).Table("(?) c",
+		cut).Select(certificateFields).Order(fmt.Sprintf("%s %s, c.sha256 %s", col, dir, dir)).Find(&list).Error; err != nil {
 		return nil, "", err
 	}
 	if len(list) <= p.Limit {
@@ -111,7 +114,8 @@ func (s *Store) Certificates(ctx context.Context, f CertificateFilter, p Page) (
 	}
 	list = list[:p.Limit]
 	last := list[p.Limit-1]
-	keys := map[string]string{"ends": last.NotAfter.Format(time.RFC3339Nano), "name": last.CommonName, "issuer": last.Issuer, "seen": last.FirstSeen.Format(time.RFC3339Nano)}
+	keys := map[string]string{"ends": last.NotAfter.Format(time.RFC3339Nano), "name": last.CommonName,
+		"issuer": last.Issuer, "seen": last.FirstSeen.Format(time.RFC3339Nano)}
 	return list, encodeCursor(p.Sort, keys[strings.TrimPrefix(p.Sort, "-")], last.Sha256), nil
 }
 
@@ -129,7 +133,8 @@ func filterCertificates(q *gorm.DB, f CertificateFilter) *gorm.DB {
 	}
 	if f.Query != "" {
 		like := contains(f.Query)
-		q = q.Where("(c.common_name ilike ? or c.issuer ilike ? or c.names::text ilike ? or encode(c.sha256, 'hex') like ?)", like, like, like, like[1:])
+		q = q.Where("(c.common_name ilike ? or c.issuer ilike ? or c.names::text ilike ? or encode(c.sha256, 'hex') like ?)",
+			like, like, like, like[1:])
 	}
 	if f.InUse != nil {
 		used := "exists (select 1 from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null)"
@@ -159,7 +164,8 @@ func (s *Store) CertificatesWithPrefix(ctx context.Context, prefix string) ([]Ce
 // CACertificates calls each with the DER of every CA certificate met, up to a
 // bound that keeps memory small.
 func (s *Store) CACertificates(ctx context.Context, each func(der []byte)) error {
-	rows, err := s.db.WithContext(ctx).Raw("select der from certificates where is_ca order by not_after desc limit 20000").Rows()
+	rows, err := s.db.WithContext(ctx).Raw(
+		"select der from certificates where is_ca order by not_after desc limit 20000").Rows()
 	if err != nil {
 		return err
 	}

@@ -107,13 +107,15 @@ type verdictRow struct {
 // certificate than its siblings.
 func verdictOf(id int64, looked binding.Faces, hurt, older bool, leaf []byte) verdictRow {
 	shown := looked.BesideSiblings(older)
-	return verdictRow{id, string(binding.Judge(shown, hurt)), string(shown.Wanted), string(shown.Configured), string(shown.Served),
+	return verdictRow{id, string(binding.Judge(shown, hurt)), string(shown.Wanted), string(shown.Configured),
+		string(shown.Served),
 		string(looked.Configured), string(looked.Served), hurt, leaf}
 }
 
 func (v *verdictRow) same(o *verdictRow) bool {
 	return v.Verdict == o.Verdict && v.Wanted == o.Wanted && v.Configured == o.Configured && v.Served == o.Served &&
-		v.LookedConfigured == o.LookedConfigured && v.LookedServed == o.LookedServed && v.Hurt == o.Hurt && bytes.Equal(v.Leaf, o.Leaf)
+		v.LookedConfigured == o.LookedConfigured && v.LookedServed == o.LookedServed && v.Hurt == o.Hurt &&
+		bytes.Equal(v.Leaf, o.Leaf)
 }
 
 // SaveLooks stores looks of one shard in one transaction: spans extended or
@@ -236,7 +238,8 @@ func (b *batch) writeMaterial() error {
 		}
 	}
 	for _, c := range b.chains {
-		b.queued.Queue("insert into chains (sha256, certificates) values ($1, $2) on conflict do nothing", c.Sha256, c.Certificates)
+		b.queued.Queue("insert into chains (sha256, certificates) values ($1, $2) on conflict do nothing", c.Sha256,
+			c.Certificates)
 	}
 	return b.sendQueued()
 }
@@ -258,7 +261,8 @@ func (b *batch) load(db *gorm.DB) error {
 		b.ids = append(b.ids, b.looks[i].Target.ID)
 	}
 	var verdicts []verdictRow
-	if err := db.Raw("select id, verdict, wanted, configured, served, looked_configured, looked_served, hurt, leaf from targets where id in ? order by id for no key update", b.ids).Scan(&verdicts).Error; err != nil {
+	if err := db.Raw("select id, verdict, wanted, configured, served, looked_configured, looked_served, hurt, leaf from "+
+		"targets where id in ? order by id for no key update", b.ids).Scan(&verdicts).Error; err != nil {
 		return err
 	}
 	b.verdicts = make(map[int64]verdictRow, len(verdicts))
@@ -352,7 +356,8 @@ func (b *batch) write(db *gorm.DB) error {
 
 func (b *batch) writeSightings(db *gorm.DB) error {
 	if len(b.kept) > 0 {
-		if err := db.Exec("update sightings set last_seen = ?, last_survey = ? where id in ?", b.at, b.survey, b.kept).Error; err != nil {
+		if err := db.Exec("update sightings set last_seen = ?, last_survey = ? where id in ?", b.at, b.survey,
+			b.kept).Error; err != nil {
 			return err
 		}
 	}
@@ -364,22 +369,26 @@ func (b *batch) writeSightings(db *gorm.DB) error {
 		ended[i] = r.TargetID
 	}
 	if b.changed > 0 {
-		if err := db.Exec("update sightings set current = false where target_id in ? and vantage = ? and current", ended, b.vantage).Error; err != nil {
+		if err := db.Exec("update sightings set current = false where target_id in ? and vantage = ? and current", ended,
+			b.vantage).Error; err != nil {
 			return err
 		}
 	}
 	return b.copySightings()
 }
 
-var sightingColumns = []string{"target_id", "vantage", "outcome", "alert", "detail", "chain", "leaf", "version", "suite", "key_group", "alpn", "stapled",
+var sightingColumns = []string{"target_id", "vantage", "outcome", "alert", "detail", "chain", "leaf", "version",
+	"suite", "key_group", "alpn", "stapled",
 	"connect_us", "handshake_us", "first_seen", "last_seen", "first_survey", "last_survey", "current"}
 
 func (b *batch) copySightings() error {
-	_, err := b.tx.CopyFrom(b.ctx, pgx.Identifier{"sightings"}, sightingColumns, pgx.CopyFromSlice(len(b.fresh), func(i int) ([]any, error) {
-		r := &b.fresh[i]
-		return []any{r.TargetID, r.Vantage, r.Outcome, r.Alert, r.Detail, r.Chain, r.Leaf, r.Version, r.Suite, r.KeyGroup, r.Alpn, r.Stapled,
-			r.ConnectUs, r.HandshakeUs, r.FirstSeen, r.LastSeen, r.FirstSurvey, r.LastSurvey, r.Current}, nil
-	}))
+	_, err := b.tx.CopyFrom(b.ctx, pgx.Identifier{"sightings"}, sightingColumns,
+		pgx.CopyFromSlice(len(b.fresh), func(i int) ([]any, error) {
+			r := &b.fresh[i]
+			return []any{r.TargetID, r.Vantage, r.Outcome, r.Alert, r.Detail, r.Chain, r.Leaf, r.Version, r.Suite, r.KeyGroup,
+				r.Alpn, r.Stapled,
+				r.ConnectUs, r.HandshakeUs, r.FirstSeen, r.LastSeen, r.FirstSurvey, r.LastSurvey, r.Current}, nil
+		}))
 	return err
 }
 

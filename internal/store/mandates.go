@@ -79,7 +79,9 @@ func (s *Store) Account(ctx context.Context, directory string) (*Account, error)
 // one that is there keeps its key.
 func (s *Store) KeepAccount(ctx context.Context, v *Account, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "directory"}}, DoUpdates: clause.AssignmentColumns([]string{"ca", "terms", "agreed_by", "agreed_at"})}).Create(v).Error; err != nil {
+		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "directory"}},
+			DoUpdates: clause.AssignmentColumns([]string{"ca", "terms", "agreed_by", "agreed_at"})}).Create(
+			v).Error; err != nil {
 			return err
 		}
 		if err := db.Take(v, "directory = ?", v.Directory).Error; err != nil {
@@ -97,7 +99,9 @@ func (s *Store) SetAccountURL(ctx context.Context, id int64, url string) error {
 // RestAccount keeps until when a CA wants to be left alone, and its words; a
 // later time that is kept already stays.
 func (s *Store) RestAccount(ctx context.Context, id int64, until time.Time, why string) error {
-	_, err := s.pool.Exec(ctx, "update accounts set rest_until = $2, rest_why = $3 where id = $1 and (rest_until is null or rest_until < $2)", id, until, text(why))
+	_, err := s.pool.Exec(ctx,
+		"update accounts set rest_until = $2, rest_why = $3 where id = $1 and (rest_until is null or rest_until < $2)", id,
+		until, text(why))
 	return err
 }
 
@@ -128,8 +132,10 @@ func (m *Mandate) AfterFind(*gorm.DB) error {
 // Errors of mandates and orders.
 var (
 	ErrMandateTaken  = fault.New(fault.NotNow, "Not possible now", "there is a mandate of that name already", "")
-	ErrMandateOfFile = fault.New(fault.NotNow, "Not possible now", "the mandate belongs to the estate file; change it there and apply the file", "")
-	ErrOrderRunning  = fault.New(fault.NotNow, "Not possible now", "an order of this mandate is under way; see how it stands before you begin another", "")
+	ErrMandateOfFile = fault.New(fault.NotNow, "Not possible now",
+		"the mandate belongs to the estate file; change it there and apply the file", "")
+	ErrOrderRunning = fault.New(fault.NotNow, "Not possible now",
+		"an order of this mandate is under way; see how it stands before you begin another", "")
 )
 
 // servers lists where a mandate is installed, never nil.
@@ -151,22 +157,26 @@ func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 		m := &e.Mandates[i]
 		row := Mandate{Name: m.Name, CA: m.CA, Spec: *m, Servers: servers(m), Generation: &d.ID, Line: m.Place.Line}
 		var taken int64
-		if err := db.Model(&Mandate{}).Where("name = ? and generation is null and removed_at is null", m.Name).Count(&taken).Error; err != nil {
+		if err := db.Model(&Mandate{}).Where("name = ? and generation is null and removed_at is null",
+			m.Name).Count(&taken).Error; err != nil {
 			return err
 		}
 		if taken > 0 {
-			return estate.Errors{{Place: m.Place, Message: "mandate " + m.Name + " was made by command or in the console", Expected: "another name, or that one removed"}}
+			return estate.Errors{{Place: m.Place, Message: "mandate " + m.Name + " was made by command or in the console",
+				Expected: "another name, or that one removed"}}
 		}
 		change := clause.AssignmentColumns([]string{"ca", "spec", "servers", "generation", "line", "removed_at"})
 		change = append(change, clause.Assignments(map[string]any{
 			"next_at":  gorm.Expr("case when "+changedSQL+" then ?::timestamptz else mandates.next_at end", d.AppliedAt),
 			"next_why": gorm.Expr("case when " + changedSQL + " then 'what it asks for has changed' else mandates.next_why end"),
 		})...)
-		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: change}).Create(&row).Error; err != nil {
+		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+			DoUpdates: change}).Create(&row).Error; err != nil {
 			return err
 		}
 	}
-	return db.Exec("update mandates set removed_at = ? where generation is not null and generation <> ? and removed_at is null", d.AppliedAt, d.ID).Error
+	return db.Exec("update mandates set removed_at = ? where generation is not null and generation <> ? and removed_at "+
+		"is null", d.AppliedAt, d.ID).Error
 }
 
 // AddMandate keeps a mandate made here.
@@ -187,7 +197,9 @@ func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at 
 		case there[0].RemovedAt == nil:
 			return ErrMandateTaken
 		default:
-			change := map[string]any{"ca": row.CA, "spec": jsonText(row.Spec), "servers": jsonText(row.Servers), "generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "", "failures": 0, "by_window": false}
+			change := map[string]any{"ca": row.CA, "spec": jsonText(row.Spec), "servers": jsonText(row.Servers),
+				"generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "",
+				"failures": 0, "by_window": false}
 			if err := db.Model(&there[0]).Updates(change).Error; err != nil {
 				return err
 			}
@@ -220,7 +232,8 @@ func (s *Store) RemoveMandate(ctx context.Context, name string, act *Act, at tim
 func (s *Store) Mandates(ctx context.Context, query, after string, limit int) ([]Mandate, error) {
 	q := s.db.WithContext(ctx).Where("removed_at is null and name > ?", after).Order("name").Limit(limit)
 	if query != "" {
-		q = q.Where("(name ilike ? or spec->>'names' ilike ? or ca ilike ?)", contains(query), contains(query), contains(query))
+		q = q.Where("(name ilike ? or spec->>'names' ilike ? or ca ilike ?)", contains(query), contains(query),
+			contains(query))
 	}
 	var list []Mandate
 	return list, q.Find(&list).Error
@@ -252,7 +265,8 @@ func (s *Store) Due(ctx context.Context, at time.Time, limit int) ([]Mandate, er
 // ToAsk gives mandates whose CA is to be asked for its window again.
 func (s *Store) ToAsk(ctx context.Context, at time.Time, limit int) ([]Mandate, error) {
 	var list []Mandate
-	return list, s.db.WithContext(ctx).Where("ask_at <= ? and removed_at is null", at).Order("ask_at").Limit(limit).Find(&list).Error
+	return list,
+		s.db.WithContext(ctx).Where("ask_at <= ? and removed_at is null", at).Order("ask_at").Limit(limit).Find(&list).Error
 }
 
 // Asked keeps when a CA is asked again and, unless next is nil, when the
@@ -266,6 +280,8 @@ func (s *Store) Asked(ctx context.Context, id int64, askAt time.Time, next *time
 
 // SetNext keeps when a mandate that could not be ordered is due next.
 func (s *Store) SetNext(ctx context.Context, id int64, next Next) error {
-	_, err := s.pool.Exec(ctx, "update mandates set next_at = $2, next_why = $3, failures = $4, by_window = false where id = $1", id, next.At, text(next.Why), next.Failures)
+	_, err := s.pool.Exec(ctx,
+		"update mandates set next_at = $2, next_why = $3, failures = $4, by_window = false where id = $1", id, next.At,
+		text(next.Why), next.Failures)
 	return err
 }

@@ -85,7 +85,8 @@ const spentSQL = `select count(*) from orders where ca = $1 and not rehearsal an
 // under way or, when it has to be due, is not due any more. None is kept when
 // they do not fit into the allowance (nil: there is none), however many begin
 // orders at once.
-func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, most *Allowance, enqueue func(context.Context, Tx, []int64) error) error {
+func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due bool, most *Allowance,
+	enqueue func(context.Context, Tx, []int64) error) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		if most != nil {
 			var spent int
@@ -101,7 +102,8 @@ func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due
 		}
 		var b pgx.Batch
 		for _, o := range list {
-			b.Queue(beginSQL, o.MandateID, o.CA, o.AccountID, o.Rehearsal, jsonText(o.Spec), o.State, o.Replaces, o.By, o.CreatedAt, due).QueryRow(func(row pgx.Row) error {
+			b.Queue(beginSQL, o.MandateID, o.CA, o.AccountID, o.Rehearsal, jsonText(o.Spec), o.State, o.Replaces, o.By,
+				o.CreatedAt, due).QueryRow(func(row pgx.Row) error {
 				if err := row.Scan(&o.ID); !errors.Is(err, pgx.ErrNoRows) {
 					return err
 				}
@@ -125,7 +127,9 @@ func (s *Store) BeginOrders(ctx context.Context, list []*Order, acts []*Act, due
 			return err
 		}
 		if due {
-			if _, err := tx.Exec(ctx, "insert into events (at, kind, mandate_id, order_id) select $1, $2, mandate_id, id from orders where id = any($3)", list[0].CreatedAt, MandateDue, ids); err != nil {
+			if _, err := tx.Exec(ctx,
+				"insert into events (at, kind, mandate_id, order_id) select $1, $2, mandate_id, id from orders where id = any($3)",
+				list[0].CreatedAt, MandateDue, ids); err != nil {
 				return err
 			}
 		}
@@ -140,7 +144,8 @@ func (s *Store) Order(ctx context.Context, id int64) (*Order, error) {
 }
 
 // listed are the columns of an order that a list needs: no key, no chain.
-var listed = []string{"id", "mandate_id", "ca", "rehearsal", "spec", "state", "url", "leaf", "not_after", "failure", "by", "created_at", "finished_at"}
+var listed = []string{"id", "mandate_id", "ca", "rehearsal", "spec", "state", "url", "leaf", "not_after", "failure",
+	"by", "created_at", "finished_at"}
 
 func (s *Store) listed(ctx context.Context) *gorm.DB {
 	cols := make([]string, len(listed))
@@ -224,7 +229,8 @@ const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 t
 // these steps and, at its end, when its mandate is due next.
 func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...OrderStep) error {
 	var b pgx.Batch // one way to the database and back, one transaction
-	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter, o.Tries, failureText(o.Failure), o.FinishedAt)
+	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter,
+		o.Tries, failureText(o.Failure), o.FinishedAt)
 	for _, step := range steps {
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
 	}
@@ -253,7 +259,8 @@ func failureText(f *OrderFailure) *string {
 // KnownOrder says whether another order than this one is under way at a URL.
 func (s *Store) KnownOrder(ctx context.Context, id int64, url string) (bool, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&Order{}).Where("url = ? and id <> ? and finished_at is null", url, id).Count(&n).Error
+	err := s.db.WithContext(ctx).Model(&Order{}).Where("url = ? and id <> ? and finished_at is null", url,
+		id).Count(&n).Error
 	return n > 0, err
 }
 
@@ -279,7 +286,8 @@ func (s *Store) OrderSteps(ctx context.Context, id int64) ([]OrderStep, error) {
 func (s *Store) Publish(ctx context.Context, list []Publication, step OrderStep) error {
 	var b pgx.Batch
 	for _, p := range list {
-		b.Queue("insert into publications (order_id, kind, name, token, content) values ($1, $2, $3, $4, $5) on conflict do nothing", p.OrderID, p.Kind, p.Name, p.Token, p.Content)
+		b.Queue("insert into publications (order_id, kind, name, token, content) values ($1, $2, $3, $4, $5) on conflict do "+
+			"nothing", p.OrderID, p.Kind, p.Name, p.Token, p.Content)
 	}
 	b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
 	return s.pool.SendBatch(ctx, &b).Close()
@@ -287,7 +295,8 @@ func (s *Store) Publish(ctx context.Context, list []Publication, step OrderStep)
 
 // Publications gives what stands somewhere for an order.
 func (s *Store) Publications(ctx context.Context, order int64) ([]Publication, error) {
-	rows, err := s.pool.Query(ctx, "select order_id, kind, name, token, content from publications where order_id = $1", order)
+	rows, err := s.pool.Query(ctx,
+		"select order_id, kind, name, token, content from publications where order_id = $1", order)
 	if err != nil {
 		return nil, err
 	}
@@ -305,7 +314,9 @@ func (s *Store) Withdrawn(ctx context.Context, order int64, at time.Time) error 
 // Answering gives the content of a proof by token, for the service's own
 // listener.
 func (s *Store) Answering(ctx context.Context, name, token string) (content string, err error) {
-	err = s.pool.QueryRow(ctx, "select content from publications where name = $1 and token = $2 union all select content from probes where name = $1 and token = $2 limit 1", name, token).Scan(&content)
+	err = s.pool.QueryRow(ctx,
+		"select content from publications where name = $1 and token = $2 union all select content from probes where name = "+
+			"$1 and token = $2 limit 1", name, token).Scan(&content)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", ErrNotFound
 	}
@@ -331,12 +342,15 @@ func (s *Store) Probes(ctx context.Context) ([]Probe, error) {
 
 // DropProbe forgets one.
 func (s *Store) DropProbe(ctx context.Context, p Probe) error {
-	return s.db.WithContext(ctx).Delete(&Probe{}, "mandate_id = ? and kind = ? and name = ? and token = ? and content = ?", p.MandateID, p.Kind, p.Name, p.Token, p.Content).Error
+	return s.db.WithContext(ctx).Delete(&Probe{},
+		"mandate_id = ? and kind = ? and name = ? and token = ? and content = ?", p.MandateID, p.Kind, p.Name, p.Token,
+		p.Content).Error
 }
 
 // LeftOver lists finished orders whose proofs still stand.
 func (s *Store) LeftOver(ctx context.Context, limit int) (ids []int64, err error) {
-	err = s.db.WithContext(ctx).Raw("select distinct p.order_id from publications p join orders o on o.id = p.order_id where o.finished_at is not null limit ?", limit).Scan(&ids).Error
+	err = s.db.WithContext(ctx).Raw("select distinct p.order_id from publications p join orders o on o.id = p.order_id "+
+		"where o.finished_at is not null limit ?", limit).Scan(&ids).Error
 	return ids, err
 }
 

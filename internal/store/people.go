@@ -62,7 +62,9 @@ func (invitationRow) TableName() string { return "invitations" }
 var (
 	ErrNameTaken  = fault.New(fault.NotNow, "Not possible", "the name is used, or was used by somebody removed", "")
 	ErrLastAdmin  = fault.New(fault.NotNow, "Not possible", "at least one admin has to stay", "")
-	ErrInvitation = fault.New(fault.NotTaken, "Link not valid", "the link is not valid: it was used, has expired, or was replaced by a newer one", "ask an admin for a new one; the first admin's is printed when the service starts")
+	ErrInvitation = fault.New(fault.NotTaken, "Link not valid",
+		"the link is not valid: it was used, has expired, or was replaced by a newer one",
+		"ask an admin for a new one; the first admin's is printed when the service starts")
 )
 
 // digest is under which a random secret of 32 bytes is kept; it needs no slow
@@ -127,20 +129,24 @@ func (s *Store) InviteFirst(ctx context.Context, invitation []byte, until time.T
 }
 
 // Invite gives somebody a new one-time link; the one before is void.
-func (s *Store) Invite(ctx context.Context, name string, invitation []byte, until time.Time, act *Act, at time.Time) error {
+func (s *Store) Invite(ctx context.Context, name string, invitation []byte, until time.Time, act *Act,
+	at time.Time) error {
 	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
-		return db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "person_id"}}, DoUpdates: clause.AssignmentColumns([]string{"hash", "expires_at"})}).
+		return db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "person_id"}},
+			DoUpdates: clause.AssignmentColumns([]string{"hash", "expires_at"})}).
 			Create(&invitationRow{digest(invitation), &p.ID, until}).Error
 	})
 }
 
 // Accept uses a one-time link: the passphrase becomes its person's, whose
 // sessions end. The first link makes its person from what is given.
-func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, passphrase string, act func(Person) *Act, at time.Time) (*Person, error) {
+func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, passphrase string, act func(Person) *Act,
+	at time.Time) (*Person, error) {
 	var p Person
 	err := s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
 		var row invitationRow
-		err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("expires_at > ?", at).Take(&row, "hash = ?", digest(invitation)).Error
+		err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("expires_at > ?", at).Take(&row, "hash = ?",
+			digest(invitation)).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return ErrInvitation
 		} else if err != nil {
@@ -190,7 +196,8 @@ func (s *Store) SetPassphrase(ctx context.Context, name, passphrase string, keep
 
 // change does something to a person in one transaction with its act. People
 // are changed one at a time: two admins must not remove each other.
-func (s *Store) change(ctx context.Context, name string, act *Act, at time.Time, do func(*gorm.DB, *Person) error) error {
+func (s *Store) change(ctx context.Context, name string, act *Act, at time.Time,
+	do func(*gorm.DB, *Person) error) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
 		if err := db.Exec("lock table people in share row exclusive mode").Error; err != nil {
 			return err
@@ -215,7 +222,8 @@ func oneAdminStays(db *gorm.DB, p *Person) error {
 		return nil
 	}
 	var others int64
-	err := db.Model(&Person{}).Where("role = 'admin' and removed_at is null and passphrase <> '' and id <> ?", p.ID).Count(&others).Error
+	err := db.Model(&Person{}).Where("role = 'admin' and removed_at is null and passphrase <> '' and id <> ?",
+		p.ID).Count(&others).Error
 	if err == nil && others == 0 {
 		return ErrLastAdmin
 	}
@@ -245,7 +253,8 @@ func (s *Store) RemovePerson(ctx context.Context, name string, act *Act, at time
 				return err
 			}
 		}
-		if err := db.Model(&Token{}).Where("person_id = ? and revoked_at is null", p.ID).Update("revoked_at", at).Error; err != nil {
+		if err := db.Model(&Token{}).Where("person_id = ? and revoked_at is null", p.ID).Update("revoked_at",
+			at).Error; err != nil {
 			return err
 		}
 		return db.Model(p).Updates(map[string]any{"removed_at": at, "passphrase": ""}).Error
@@ -257,13 +266,17 @@ func (s *Store) BeginSession(ctx context.Context, person int64, secret []byte, a
 	if err := s.db.WithContext(ctx).Delete(&Session{}, "expires_at < ?", at).Error; err != nil {
 		return err
 	}
-	return s.db.WithContext(ctx).Omit("Person").Create(&Session{Hash: digest(secret), PersonID: person, BeganAt: at, SeenAt: at, ExpiresAt: until}).Error
+	return s.db.WithContext(ctx).Omit("Person").Create(&Session{Hash: digest(secret), PersonID: person, BeganAt: at,
+		SeenAt: at, ExpiresAt: until}).Error
 }
 
 // Session finds a session in force whose last use is after idle.
 func (s *Store) Session(ctx context.Context, secret []byte, at, idle time.Time) (*Session, error) {
 	var v Session
-	return found(&v, s.db.WithContext(ctx).InnerJoins("Person").Where(`sessions.expires_at > ? and seen_at > ? and "Person".removed_at is null`, at, idle).Take(&v, "sessions.hash = ?", digest(secret)).Error)
+	return found(&v,
+		s.db.WithContext(ctx).InnerJoins("Person").Where(
+			`sessions.expires_at > ? and seen_at > ? and "Person".removed_at is null`, at, idle).Take(&v, "sessions.hash = ?",
+			digest(secret)).Error)
 }
 
 // Seen notes that a session is in use.
@@ -290,7 +303,10 @@ func (s *Store) MakeToken(ctx context.Context, t *Token, secret []byte, act *Act
 // Token finds a token in force by its secret.
 func (s *Store) Token(ctx context.Context, secret []byte, at time.Time) (*Token, error) {
 	var t Token
-	return found(&t, s.db.WithContext(ctx).InnerJoins("Person").Where(`tokens.expires_at > ? and revoked_at is null and "Person".removed_at is null`, at).Take(&t, "tokens.hash = ?", digest(secret)).Error)
+	return found(&t,
+		s.db.WithContext(ctx).InnerJoins("Person").Where(
+			`tokens.expires_at > ? and revoked_at is null and "Person".removed_at is null`, at).Take(&t, "tokens.hash = ?",
+			digest(secret)).Error)
 }
 
 // TokenUsed notes that a token is in use.

@@ -65,7 +65,8 @@ func (readingRow) TableName() string { return "readings" }
 // the span goes on or begins, findings are opened, kept or closed. With the
 // survey's last one, enqueue is called. Done again, it changes nothing. The
 // error is ErrNotFound when the survey does not read that server.
-func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end *ReadEnd, at time.Time, enqueue Enqueue) error {
+func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end *ReadEnd, at time.Time,
+	enqueue Enqueue) error {
 	return s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		if err := db.Exec("select 1 from surveys where id = ? for update", survey).Error; err != nil {
 			return err
@@ -75,7 +76,8 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 			FinishedAt *time.Time
 			Gone       bool
 		}
-		err := db.Raw("select r.server_id, r.finished_at, s.removed_at is not null or s.reach = '' as gone from reads r join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ?", survey, server).Scan(&open).Error
+		err := db.Raw("select r.server_id, r.finished_at, s.removed_at is not null or s.reach = '' as gone from reads r "+
+			"join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ?", survey, server).Scan(&open).Error
 		switch {
 		case err != nil:
 			return err
@@ -91,7 +93,8 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 			return err
 		}
 		var left, shards int64
-		if err := db.Table("reads").Where("survey_id = ? and finished_at is null", survey).Count(&left).Error; err != nil || left > 0 {
+		if err := db.Table("reads").Where("survey_id = ? and finished_at is null",
+			survey).Count(&left).Error; err != nil || left > 0 {
 			return err
 		}
 		if err := db.Table("shards").Where("survey_id = ?", survey).Count(&shards).Error; err != nil {
@@ -110,22 +113,26 @@ func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int6
 			return err
 		}
 	}
-	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id = ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
+	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id "+
+		"= ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
 		return err
 	}
 	return serverFindings(ctx, db, ptx, survey, server, end, at)
 }
 
 func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, r *Reading, at time.Time) error {
-	same := db.Exec("update readings set last_read = ?, last_survey = ?, loaded = ? where server_id = ? and current and digest = ?", at, survey, r.Loaded, server, r.Digest[:])
+	same := db.Exec("update readings set last_read = ?, last_survey = ?, loaded = ? where server_id = ? and current and "+
+		"digest = ?", at, survey, r.Loaded, server, r.Digest[:])
 	if same.Error != nil || same.RowsAffected > 0 {
 		return same.Error
 	}
 	if err := db.Exec("update readings set current = false where server_id = ? and current", server).Error; err != nil {
 		return err
 	}
-	row := readingRow{ServerID: server, Digest: r.Digest[:], Document: r.Document, Main: r.Main, Files: r.Files, Sites: r.Sites, Listeners: r.Listeners, Certificates: r.Certificates,
-		Problems: r.Problems, Loaded: r.Loaded, FirstRead: at, LastRead: at, FirstSurvey: survey, LastSurvey: survey, Current: true}
+	row := readingRow{ServerID: server, Digest: r.Digest[:], Document: r.Document, Main: r.Main, Files: r.Files,
+		Sites: r.Sites, Listeners: r.Listeners, Certificates: r.Certificates,
+		Problems: r.Problems, Loaded: r.Loaded, FirstRead: at, LastRead: at, FirstSurvey: survey, LastSurvey: survey,
+		Current: true}
 	if err := db.Create(&row).Error; err != nil {
 		return err
 	}
@@ -157,7 +164,8 @@ func storePlacements(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64,
 
 // serverFindings opens, keeps and closes the findings about a server. When it
 // could not be read, those about its configuration stay as they are.
-func serverFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey, server int64, end *ReadEnd, at time.Time) error {
+func serverFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey, server int64, end *ReadEnd,
+	at time.Time) error {
 	open, err := openFindings(db, "server_id = ?", server)
 	if err != nil {
 		return err
@@ -171,7 +179,8 @@ func serverFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey, server 
 	if err := c.write(ctx, db, tx); err != nil {
 		return err
 	}
-	return db.Exec("update surveys set extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", len(c.opened), len(c.closed), survey).Error
+	return db.Exec("update surveys set extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?",
+		len(c.opened), len(c.closed), survey).Error
 }
 
 // ReadingHead says what is known of a server's configuration now.
@@ -235,7 +244,8 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 	q := s.db.WithContext(ctx).Table("servers s").Where("s.removed_at is null")
 	if f.Query != "" {
 		like := contains(f.Query)
-		q = q.Where("(s.name ilike ? or s.kind ilike ? or s.reach ilike ? or exists (select 1 from endpoints e where e.server_id = s.id and host(e.address) like ?))", like, like, like, like)
+		q = q.Where("(s.name ilike ? or s.kind ilike ? or s.reach ilike ? or exists (select 1 from endpoints e where "+
+			"e.server_id = s.id and host(e.address) like ?))", like, like, like, like)
 	}
 	if f.Name != "" {
 		q = q.Where("s.name = ?", f.Name)
@@ -259,7 +269,8 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 			a.finished_at as tried_at, coalesce(a.trouble_code, '') as trouble_code, coalesce(a.trouble, '') as trouble,
 			(select count(*) from endpoints e where e.server_id = s.id and e.removed_at is null) as endpoints, b.*, f.findings, f.worst`).
 		Joins("left join readings r on r.server_id = s.id and r.current and s.reach <> ''").
-		Joins("left join lateral (select * from reads where server_id = s.id and finished_at is not null and s.reach <> '' order by survey_id desc limit 1) a on true").
+		Joins("left join lateral (select * from reads where server_id = s.id and finished_at is not null and s.reach <> '' " +
+			"order by survey_id desc limit 1) a on true").
 		Joins(`join lateral (select count(*) as bindings, count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
 			count(*) filter (where verdict = 'agreed') as agreed, count(*) filter (where verdict = 'unknown') as unknown
 			from targets t join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and t.host_id is not null and t.removed_at is null) b on true`).
@@ -291,7 +302,8 @@ func (s *Store) Placements(ctx context.Context, leaf []byte, limit int) ([]Serve
 		where p.leaf = ? order by s.name, p.path, p.named_file, p.named_line limit ?`, leaf, limit).Scan(&rows).Error
 	list := make([]ServerPlacement, len(rows))
 	for i, r := range rows {
-		list[i] = ServerPlacement{r.Server, Placement{Path: r.Path, At: place.Place{File: r.NamedFile, Line: r.NamedLine}, Site: r.Site, Leaf: leaf}}
+		list[i] = ServerPlacement{r.Server,
+			Placement{Path: r.Path, At: place.Place{File: r.NamedFile, Line: r.NamedLine}, Site: r.Site, Leaf: leaf}}
 	}
 	return list, err
 }

@@ -71,7 +71,8 @@ type Enqueue func(ctx context.Context, tx Tx, survey int64, reads []string, shar
 
 // StartSurvey stores a survey with what it has to read and its shards. The
 // error is ErrNothing when the scope holds no target.
-func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at time.Time, enqueue Enqueue) (*Survey, error) {
+func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at time.Time,
+	enqueue Enqueue) (*Survey, error) {
 	v := &Survey{State: Running, Scope: scope.String(), Vantage: vantage, CreatedAt: at}
 	err := s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		if err := db.Create(v).Error; err != nil {
@@ -191,7 +192,8 @@ type targetRow struct {
 // Pending gives the targets of a shard that this survey has not stored yet,
 // after the given endpoint and target, in order: by endpoint, the look
 // without SNI first.
-func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard int, after Target, limit int) ([]Target, error) {
+func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard int, after Target,
+	limit int) ([]Target, error) {
 	var rows []targetRow
 	err := s.db.WithContext(ctx).Raw(`select t.id, t.endpoint_id, coalesce(t.host_id, 0) as host_id, e.server_id, host(e.address) as address, e.port, s.name as server,
 			coalesce(h.name, '') as host, coalesce(h.audiences, '[]') as audiences, coalesce(h.wanted_issuer, '') as wanted_issuer,
@@ -207,7 +209,8 @@ func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard in
 		and not exists (select 1 from sightings g where g.target_id = t.id and g.vantage = v.vantage and g.current and g.last_survey >= @survey)
 		and (t.endpoint_id, coalesce(t.host_id, 0)) > (@endpoint, @after)
 		order by t.endpoint_id, coalesce(t.host_id, 0) limit @limit`,
-		map[string]any{"survey": survey, "shard": shard, "host": scope.Host, "server": scope.Server, "endpoint": after.EndpointID, "after": after.HostID, "limit": limit}).
+		map[string]any{"survey": survey, "shard": shard, "host": scope.Host, "server": scope.Server,
+			"endpoint": after.EndpointID, "after": after.HostID, "limit": limit}).
 		Scan(&rows).Error
 	list := make([]Target, 0, len(rows))
 	for _, r := range rows {
@@ -225,17 +228,20 @@ func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard in
 
 // FinishShard marks a shard finished; last is true when it was the survey's
 // last one, and then enqueue is called in the same transaction.
-func (s *Store) FinishShard(ctx context.Context, survey int64, shard int, enqueue func(context.Context, Tx) error) error {
+func (s *Store) FinishShard(ctx context.Context, survey int64, shard int,
+	enqueue func(context.Context, Tx) error) error {
 	return s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		// Shards of one survey finish one after the other, so exactly one sees the others done.
 		if err := db.Exec("select 1 from surveys where id = ? for update", survey).Error; err != nil {
 			return err
 		}
-		if err := db.Exec("update shards set finished = true where survey_id = ? and number = ?", survey, shard).Error; err != nil {
+		if err := db.Exec("update shards set finished = true where survey_id = ? and number = ?", survey,
+			shard).Error; err != nil {
 			return err
 		}
 		var left int64
-		if err := db.Table("shards").Where("survey_id = ? and not finished", survey).Count(&left).Error; err != nil || left > 0 {
+		if err := db.Table("shards").Where("survey_id = ? and not finished",
+			survey).Count(&left).Error; err != nil || left > 0 {
 			return err
 		}
 		return enqueue(ctx, Tx{ptx})
@@ -286,7 +292,8 @@ func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, li
 	}
 	for rows.Next() {
 		var r SiblingRow
-		if err := rows.Scan(&r.TargetID, &r.ServerID, &r.Host, &r.Server, &r.Address, &r.Port, &r.Leaf, &r.Issuer, &r.NotBefore, &r.NotAfter); err != nil {
+		if err := rows.Scan(&r.TargetID, &r.ServerID, &r.Host, &r.Server, &r.Address, &r.Port, &r.Leaf, &r.Issuer,
+			&r.NotBefore, &r.NotAfter); err != nil {
 			return err
 		}
 		if r.Host != key {
@@ -318,7 +325,8 @@ type Found func(add func(TargetFinding) error) error
 func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at time.Time) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v Survey
-		if err := db.Raw("select * from surveys where id = ? for update", survey).Scan(&v).Error; err != nil || v.State == Finished {
+		if err := db.Raw("select * from surveys where id = ? for update", survey).Scan(&v).Error; err != nil ||
+			v.State == Finished {
 			return err
 		}
 		opened, closed, err := sharedFindings(ctx, db, tx, survey, found, at)
@@ -329,13 +337,15 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at 
 		if _, err := tx.Exec(ctx, eventSQL, end.At, end.Kind, end.SurveyID, nil, nil, nil, nil); err != nil {
 			return err
 		}
-		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = extra_opened + ?, extra_closed = extra_closed + ? where id = ?", Finished, at, opened, closed, survey).Error
+		return db.Exec("update surveys set state = ?, finished_at = ?, extra_opened = extra_opened + ?, extra_closed = "+
+			"extra_closed + ? where id = ?", Finished, at, opened, closed, survey).Error
 	})
 }
 
 // sharedFindings compares the findings of rules over several targets with what
 // is open, in batches, and gives how many were opened and closed.
-func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, found Found, at time.Time) (opened, closed int, err error) {
+func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, found Found, at time.Time) (opened,
+	closed int, err error) {
 	rows, err := openFindings(db, "code in ? and target_id is not null", check.Of(check.OfSiblings))
 	if err != nil {
 		return 0, 0, err
@@ -388,7 +398,8 @@ func setBesideSiblings(ctx context.Context, db *gorm.DB, tx pgx.Tx, older map[in
 		return err
 	}
 	for _, r := range rows {
-		looked := binding.Faces{Wanted: binding.Face(r.Wanted), Configured: binding.Face(r.LookedConfigured), Served: binding.Face(r.LookedServed)}
+		looked := binding.Faces{Wanted: binding.Face(r.Wanted), Configured: binding.Face(r.LookedConfigured),
+			Served: binding.Face(r.LookedServed)}
 		if v := verdictOf(r.ID, looked, r.Hurt, older[r.ID], r.Leaf); !v.same(&r) {
 			touched = append(touched, v)
 		}

@@ -77,7 +77,8 @@ func (t *connTx) Prepare(ctx context.Context, name, q string) (*pgconn.Statement
 	return t.Conn().Prepare(ctx, name, q)
 }
 
-func (t *connTx) CopyFrom(ctx context.Context, table pgx.Identifier, columns []string, src pgx.CopyFromSource) (int64, error) {
+func (t *connTx) CopyFrom(ctx context.Context, table pgx.Identifier, columns []string,
+	src pgx.CopyFromSource) (int64, error) {
 	return t.Conn().CopyFrom(ctx, table, columns, src)
 }
 

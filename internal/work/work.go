@@ -79,7 +79,8 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, log *s
 	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("bringing the job queue's schema up to date: %w", err)
 	}
-	return &Jobs{pool: pool, worker: worker, vantage: vantage, log: log, workers: river.NewWorkers(), options: map[string]river.InsertOpts{}}, nil
+	return &Jobs{pool: pool, worker: worker, vantage: vantage, log: log, workers: river.NewWorkers(),
+		options: map[string]river.InsertOpts{}}, nil
 }
 
 // name is what a queue is called in the database.
@@ -104,11 +105,12 @@ func Handle[A Args](j *Jobs, q Queue, tries int, do func(context.Context, A) err
 // Every lets a registered job be done at the start and again after each while,
 // by one process at a time.
 func (j *Jobs) Every(each time.Duration, args Args) {
-	j.periodic = append(j.periodic, river.NewPeriodicJob(river.PeriodicInterval(each), func() (river.JobArgs, *river.InsertOpts) {
-		o := j.options[args.Kind()]
-		o.UniqueOpts = river.UniqueOpts{ByArgs: true, ByPeriod: each / 2}
-		return args, &o
-	}, &river.PeriodicJobOpts{RunOnStart: true}))
+	j.periodic = append(j.periodic,
+		river.NewPeriodicJob(river.PeriodicInterval(each), func() (river.JobArgs, *river.InsertOpts) {
+			o := j.options[args.Kind()]
+			o.UniqueOpts = river.UniqueOpts{ByArgs: true, ByPeriod: each / 2}
+			return args, &o
+		}, &river.PeriodicJobOpts{RunOnStart: true}))
 }
 
 // Start begins working. What this very worker had begun before it died is

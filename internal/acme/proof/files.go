@@ -30,7 +30,8 @@ const (
 
 // each does something with every file of every server, over one connection a
 // server.
-func (f *Files) each(ctx context.Context, list []Publication, what string, do func(reach.Connection, string, Publication) error) error {
+func (f *Files) each(ctx context.Context, list []Publication, what string,
+	do func(reach.Connection, string, Publication) error) error {
 	machines := map[string]reach.Connection{}
 	defer func() {
 		for _, m := range machines {

@@ -42,7 +42,8 @@ func (e *LagError) Error() string {
 	if e.Err != nil {
 		return fmt.Sprintf("the name server %s of %s does not answer: %v", e.Server, e.Zone, e.Err)
 	}
-	return fmt.Sprintf("the name server %s does not show the TXT record of %s after %s: it has %s at serial %d, the primary is at %d", e.Server, e.Name, e.Waited.Round(time.Second), e.Zone, e.Serial, e.Ahead)
+	return fmt.Sprintf("the name server %s does not show the TXT record of %s after %s: it has %s at serial %d, the "+
+		"primary is at %d", e.Server, e.Name, e.Waited.Round(time.Second), e.Zone, e.Serial, e.Ahead)
 }
 
 // RefusedError says that the primary refused an update.
@@ -132,10 +133,12 @@ func (u *Updates) change(ctx context.Context, list []Publication, what string, d
 			m = new(dns.Msg).SetUpdate(zone)
 			zones[zone] = m
 		}
-		do(m, &dns.TXT{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordLife}, Txt: []string{p.Content}})
+		do(m, &dns.TXT{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordLife},
+			Txt: []string{p.Content}})
 	}
 	key := dns.CanonicalName(u.KeyName)
-	client := &dns.Client{Net: "tcp", Timeout: askTime, TsigSecret: map[string]string{key: base64.StdEncoding.EncodeToString(u.Secret)}}
+	client := &dns.Client{Net: "tcp", Timeout: askTime,
+		TsigSecret: map[string]string{key: base64.StdEncoding.EncodeToString(u.Secret)}}
 	for zone, m := range zones {
 		m.SetTsig(key, dns.Fqdn(u.Algorithm), 300, time.Now().Unix())
 		r, _, err := client.ExchangeContext(ctx, m, u.Primary)
@@ -266,7 +269,8 @@ func (u *Updates) addresses(ctx context.Context, host string, glue []dns.RR) (ou
 }
 
 // shows waits until a name server answers with a record.
-func (u *Updates) shows(ctx context.Context, server, name, zone, content string, began time.Time, wait time.Duration) error {
+func (u *Updates) shows(ctx context.Context, server, name, zone, content string, began time.Time,
+	wait time.Duration) error {
 	for {
 		r, err := ask(ctx, server, name, dns.TypeTXT)
 		if err == nil && slices.ContainsFunc(r.Answer, func(rr dns.RR) bool {

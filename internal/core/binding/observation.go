@@ -49,7 +49,8 @@ type Observation struct {
 }
 
 // versionNames in the trade's words.
-var versionNames = map[uint16]string{0x0300: "SSL 3.0", 0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TLS 1.3"}
+var versionNames = map[uint16]string{0x0300: "SSL 3.0", 0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2",
+	0x0304: "TLS 1.3"}
 
 // VersionName is the protocol version in words, "" for 0.
 func VersionName(v uint16) string {
@@ -78,7 +79,8 @@ var alertNames = map[uint8]string{
 	47: "illegal_parameter", 48: "unknown_ca", 49: "access_denied", 50: "decode_error", 51: "decrypt_error",
 	70: "protocol_version", 71: "insufficient_security", 80: "internal_error", 86: "inappropriate_fallback",
 	90: "user_canceled", 109: "missing_extension", 110: "unsupported_extension", 112: "unrecognized_name",
-	113: "bad_certificate_status_response", 115: "unknown_psk_identity", 116: "certificate_required", 120: "no_application_protocol",
+	113: "bad_certificate_status_response", 115: "unknown_psk_identity", 116: "certificate_required",
+	120: "no_application_protocol",
 }
 
 // AlertName is the alert's name with its number.

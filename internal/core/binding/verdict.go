@@ -34,7 +34,8 @@ func Judge(f Faces, hurt bool) Verdict {
 		return Unknown
 	case hurt:
 		return Broken
-	case f.Wanted == Differs || f.Configured == Differs || f.Served == Differs || f.Served == Missing || f.Configured == Missing:
+	case f.Wanted == Differs || f.Configured == Differs || f.Served == Differs || f.Served == Missing ||
+		f.Configured == Missing:
 		return AtOdds
 	}
 	return Agreed
@@ -64,7 +65,8 @@ func (f Faces) Text() string {
 	for _, part := range []struct {
 		face         Face
 		single, many string
-	}{{Agrees, "agrees", "agree"}, {Differs, "differs", "differ"}, {Missing, "is missing", "are missing"}, {Unread, "not read", "not read"}} {
+	}{{Agrees, "agrees", "agree"}, {Differs, "differs", "differ"}, {Missing, "is missing", "are missing"},
+		{Unread, "not read", "not read"}} {
 		list := groups[part.face]
 		if len(list) == 0 {
 			continue

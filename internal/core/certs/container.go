@@ -53,7 +53,8 @@ const expectedMaterial = "certificates as PEM (-----BEGIN CERTIFICATE-----) or o
 // nothing at all was found.
 func Read(data []byte) ([]Item, error) {
 	if len(data) > ReadLimit {
-		return nil, &FormatError{Found: fmt.Sprintf("file of %d bytes", len(data)), Expected: fmt.Sprintf("at most %d bytes", ReadLimit)}
+		return nil, &FormatError{Found: fmt.Sprintf("file of %d bytes", len(data)),
+			Expected: fmt.Sprintf("at most %d bytes", ReadLimit)}
 	}
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	if bytes.Contains(data, []byte("-----BEGIN ")) {
@@ -98,7 +99,8 @@ func readPEM(data []byte) ([]Item, error) {
 }
 
 func brokenBlock(line int) error {
-	return &FormatError{Found: "a PEM block that does not end or is not base64", Line: line, Expected: "base64 lines and a matching -----END----- line"}
+	return &FormatError{Found: "a PEM block that does not end or is not base64", Line: line,
+		Expected: "base64 lines and a matching -----END----- line"}
 }
 
 func itemOf(b *pem.Block, line int) Item {

@@ -257,7 +257,8 @@ func earlier(a, b time.Time) time.Time {
 func onPath(path []*certs.Certificate, c *certs.Certificate) bool {
 	for _, p := range path {
 		// The same subject and key twice is a loop, even in another certificate.
-		if string(p.RawSubject) == string(c.RawSubject) && string(p.RawSubjectPublicKeyInfo) == string(c.RawSubjectPublicKeyInfo) {
+		if string(p.RawSubject) == string(c.RawSubject) &&
+			string(p.RawSubjectPublicKeyInfo) == string(c.RawSubjectPublicKeyInfo) {
 			return true
 		}
 	}

@@ -126,7 +126,8 @@ func violates(ca, c *certs.Certificate) string {
 		}
 	}
 	dirs := parseConstraints(ca)
-	if subject := rdnContents(c.RawSubject); len(subject) > 0 && bad(subject, dirs.permittedDirs, dirs.excludedDirs, bytes.HasPrefix, bytes.HasPrefix) {
+	if subject := rdnContents(c.RawSubject); len(subject) > 0 &&
+		bad(subject, dirs.permittedDirs, dirs.excludedDirs, bytes.HasPrefix, bytes.HasPrefix) {
 		return "the subject " + c.Subject.String() + " is not allowed"
 	}
 	return ""

@@ -47,7 +47,8 @@ func (l *links) check(issuer, child *certs.Certificate) (Reason, string) {
 func signed(issuer, child *certs.Certificate) outcome {
 	switch child.SignatureAlgorithm {
 	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1, x509.MD5WithRSA, x509.MD2WithRSA:
-		return outcome{ReasonWeakSign, fmt.Sprintf("is signed with %s, which clients no longer accept", child.SignatureAlgorithm)}
+		return outcome{ReasonWeakSign,
+			fmt.Sprintf("is signed with %s, which clients no longer accept", child.SignatureAlgorithm)}
 	}
 	if issuer.PublicKey == nil {
 		return outcome{ReasonSignature, "the issuer's key is of a kind that is not understood"}

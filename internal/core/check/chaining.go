@@ -72,16 +72,20 @@ func explain(s *Subject, code Code, views []View) {
 	r := views[0].Result
 	switch code {
 	case SelfSigned:
-		s.add(SelfSigned, "the certificate signed itself; clients ("+who.Value+") will warn", "serve a certificate from a CA that these clients trust", who)
+		s.add(SelfSigned, "the certificate signed itself; clients ("+who.Value+") will warn",
+			"serve a certificate from a CA that these clients trust", who)
 	case ChainUntrusted:
-		s.add(ChainUntrusted, "no path leads to a root that clients ("+who.Value+") trust: "+firstFailure(r.Failures), untrustedRemedy(r.Failures), append([]Fact{who}, failureFacts(r.Failures)...)...)
+		s.add(ChainUntrusted, "no path leads to a root that clients ("+who.Value+") trust: "+firstFailure(r.Failures),
+			untrustedRemedy(r.Failures), append([]Fact{who}, failureFacts(r.Failures)...)...)
 	case ChainEnded:
 		why := r.Why(s.At)
-		s.add(ChainEnded, "a certificate on the path is out of date: "+firstFailure(why), "serve the CA's current intermediate certificates", append([]Fact{who}, failureFacts(why)...)...)
+		s.add(ChainEnded, "a certificate on the path is out of date: "+firstFailure(why),
+			"serve the CA's current intermediate certificates", append([]Fact{who}, failureFacts(why)...)...)
 	case ChainIncomplete:
 		missing := missingFrom(r, s)
 		s.missing = missing
-		s.add(ChainIncomplete, "the server does not send "+missing, "add "+missing+" to the certificate file, after the leaf", who, Fact{"sent", subjects(s.Chain)})
+		s.add(ChainIncomplete, "the server does not send "+missing,
+			"add "+missing+" to the certificate file, after the leaf", who, Fact{"sent", subjects(s.Chain)})
 	}
 }
 
@@ -145,9 +149,11 @@ func composed(s *Subject) {
 	}
 	sent := Fact{"sent", subjects(s.Chain)}
 	if f.LeafAt > 0 {
-		s.add(ChainDisordered, fmt.Sprintf("the host's certificate stands at place %d; clients take the first", f.LeafAt+1), "put the host's certificate first in the file", sent)
+		s.add(ChainDisordered, fmt.Sprintf("the host's certificate stands at place %d; clients take the first", f.LeafAt+1),
+			"put the host's certificate first in the file", sent)
 	} else if len(f.Misordered) > 0 {
-		s.add(ChainDisordered, f.Misordered[0].CommonName()+" stands before the certificate it certifies", "order the file: leaf, its issuer, that one's issuer", sent)
+		s.add(ChainDisordered, f.Misordered[0].CommonName()+" stands before the certificate it certifies",
+			"order the file: leaf, its issuer, that one's issuer", sent)
 	}
 	if strays := slices.DeleteFunc(f.Strays, s.onAnyPath); len(strays) > 0 {
 		s.add(ChainStray, subjects(strays)+" belongs to no path from this certificate", "take it out of the file", sent)
@@ -156,7 +162,8 @@ func composed(s *Subject) {
 		s.add(ChainDuplicate, subjects(f.Duplicates)+" is sent more than once", "take the second copy out of the file", sent)
 	}
 	if len(f.Roots) > 0 {
-		s.add(ChainRootSent, "the root "+subjects(f.Roots)+" is sent along", "take it out of the file: clients use their own copy", sent)
+		s.add(ChainRootSent, "the root "+subjects(f.Roots)+" is sent along",
+			"take it out of the file: clients use their own copy", sent)
 	}
 }
 

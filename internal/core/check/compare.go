@@ -74,5 +74,6 @@ func Compare(open []Open, found []Found, judged ...Speaks) Comparison {
 }
 
 func sameWords(a, b *Finding) bool {
-	return a.Severity == b.Severity && a.Cause == b.Cause && a.Remedy == b.Remedy && a.Source.AtLine() == b.Source.AtLine() && slices.Equal(a.Evidence, b.Evidence)
+	return a.Severity == b.Severity && a.Cause == b.Cause && a.Remedy == b.Remedy &&
+		a.Source.AtLine() == b.Source.AtLine() && slices.Equal(a.Evidence, b.Evidence)
 }

@@ -89,11 +89,13 @@ func noListener(s *Subject, c *binding.Configured) {
 			source = c.Elsewhere[0]
 			where = "the site at " + source.String()
 		}
-		s.amend(NothingListens, source, fmt.Sprintf("nothing listens at %s: no %s of %s opens it (%s)", at, w.Listener, s.Server, c.Opens),
+		s.amend(NothingListens, source,
+			fmt.Sprintf("nothing listens at %s: no %s of %s opens it (%s)", at, w.Listener, s.Server, c.Opens),
 			fmt.Sprintf("%s to %s, then %s", w.Open(s.Endpoint, false), where, takeIn(c)))
 	case s.Seen.Outcome == binding.Connected:
 		s.add(NotConfigured, fmt.Sprintf("%s answers, and no %s of %s opens it (%s)", at, w.Listener, s.Server, c.Opens),
-			"find out which program owns the port; if it is this server, its configuration has changed since it was loaded, and the next reload closes the port")
+			"find out which program owns the port; if it is this server, its configuration has changed since it was loaded, "+
+				"and the next reload closes the port")
 	}
 }
 
@@ -101,18 +103,23 @@ func plainListener(s *Subject, c *binding.Configured) {
 	w := c.Said()
 	switch {
 	case s.has(PlainHTTP):
-		s.amend(PlainHTTP, c.ListenerAt, fmt.Sprintf("%s speaks http where TLS is expected: the %s at %s %s", s.Endpoint, w.Listener, c.ListenerAt, w.Plain),
+		s.amend(PlainHTTP, c.ListenerAt,
+			fmt.Sprintf("%s speaks http where TLS is expected: the %s at %s %s", s.Endpoint, w.Listener, c.ListenerAt, w.Plain),
 			fmt.Sprintf("%s, then %s", w.TLS, takeIn(c)))
 	case s.Seen.Outcome == binding.Connected:
-		s.addAt(c.ListenerAt, NotReloaded, fmt.Sprintf("the %s at %s %s, and the server still speaks TLS: it has not loaded this configuration", w.Listener, c.ListenerAt, w.Plain), w.KeepTLS)
+		s.addAt(c.ListenerAt, NotReloaded,
+			fmt.Sprintf("the %s at %s %s, and the server still speaks TLS: it has not loaded this configuration", w.Listener,
+				c.ListenerAt, w.Plain), w.KeepTLS)
 	}
 }
 
 // notOpened is a listener that is configured and not there.
 func notOpened(s *Subject, c *binding.Configured) {
-	cause, remedy := fmt.Sprintf("nothing listens at %s, though %s opens it: the server does not run", s.Endpoint, c.ListenerAt), "start the server; before that, "+c.Test
+	cause, remedy := fmt.Sprintf("nothing listens at %s, though %s opens it: the server does not run", s.Endpoint,
+		c.ListenerAt), "start the server; before that, "+c.Test
 	if !c.Loaded.IsZero() {
-		cause = fmt.Sprintf("nothing listens at %s, though %s opens it: the server runs and has not loaded that", s.Endpoint, c.ListenerAt)
+		cause = fmt.Sprintf("nothing listens at %s, though %s opens it: the server runs and has not loaded that", s.Endpoint,
+			c.ListenerAt)
 		remedy = takeIn(c)
 	}
 	s.amend(NothingListens, c.ListenerAt, cause, remedy)
@@ -127,9 +134,11 @@ func unnamed(s *Subject, c *binding.Configured) {
 	s.drop(OtherSiteAnswers)
 	remedy := fmt.Sprintf("%s, then %s", c.Said().Name(s.Host), takeIn(c))
 	if len(c.Elsewhere) > 0 {
-		remedy = fmt.Sprintf("the site at %s has this name and listens elsewhere: %s to it, then %s", c.Elsewhere[0], c.Said().Open(s.Endpoint, true), takeIn(c))
+		remedy = fmt.Sprintf("the site at %s has this name and listens elsewhere: %s to it, then %s", c.Elsewhere[0],
+			c.Said().Open(s.Endpoint, true), takeIn(c))
 	}
-	s.addAt(c.SiteAt, OtherSiteAnswers, fmt.Sprintf("another site answers for %s: %s (%s), because %s", s.Host, c.Site, c.SiteAt, c.Why), remedy,
+	s.addAt(c.SiteAt, OtherSiteAnswers,
+		fmt.Sprintf("another site answers for %s: %s (%s), because %s", s.Host, c.Site, c.SiteAt, c.Why), remedy,
 		Fact{"names in the certificate", namesOf(s)})
 }
 
@@ -142,14 +151,17 @@ func notEnabled(s *Subject, c *binding.Configured, instead string) {
 	}
 	s.drop(SiteNotEnabled)
 	remedy := fmt.Sprintf("%s, then %s", idle.SwitchOn, takeIn(c))
-	s.addAsAt(idle.At, SiteNotEnabled, severity, fmt.Sprintf("the site for %s is written in %s and not switched on; %s", s.Host, idle.At, instead), remedy)
+	s.addAsAt(idle.At, SiteNotEnabled, severity,
+		fmt.Sprintf("the site for %s is written in %s and not switched on; %s", s.Host, idle.At, instead), remedy)
 }
 
 // named is a host whose site answers.
 func named(s *Subject, c *binding.Configured) {
 	if c.RunTime || len(c.Pairs) == 0 {
 		if c.Refuses && s.has(TLSRefused) {
-			s.amend(TLSRefused, c.SiteAt, fmt.Sprintf("the site at %s refuses every handshake (%s)", c.SiteAt, c.Said().Refuses), fmt.Sprintf("add a site for %s", s.Host))
+			s.amend(TLSRefused, c.SiteAt,
+				fmt.Sprintf("the site at %s refuses every handshake (%s)", c.SiteAt, c.Said().Refuses),
+				fmt.Sprintf("add a site for %s", s.Host))
 		}
 		return
 	}
@@ -174,9 +186,12 @@ func named(s *Subject, c *binding.Configured) {
 	case len(p.Chain) > 0 && stale(c, &p):
 		notReloaded(s, c, &p)
 	case len(p.Chain) > 0:
-		s.addAt(p.FileAt, ServedFromElsewhere, fmt.Sprintf("what is served is not what %s holds, though the server has loaded its configuration since that was written", p.File),
+		s.addAt(p.FileAt, ServedFromElsewhere,
+			fmt.Sprintf("what is served is not what %s holds, though the server has loaded its configuration since that was "+
+				"written", p.File),
 			fmt.Sprintf("find out what else answers at %s: another process, or a machine in between", s.Endpoint),
-			Fact{"served", s.leaf().Fingerprint.String()}, Fact{"on disk", p.Chain[0].Fingerprint.String()}, Fact{"loaded", moment(c.Loaded)})
+			Fact{"served", s.leaf().Fingerprint.String()}, Fact{"on disk", p.Chain[0].Fingerprint.String()},
+			Fact{"loaded", moment(c.Loaded)})
 	}
 }
 
@@ -184,15 +199,18 @@ func named(s *Subject, c *binding.Configured) {
 func onDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 	const ahead = "; the server will refuse the next reload or start"
 	if p.Fault != "" && !p.Hidden {
-		s.addAt(p.FileAt, CertificateFileBad, fmt.Sprintf("the certificate file %s, named at %s, cannot be used: %s%s", p.File, p.FileAt, p.Fault, ahead),
+		s.addAt(p.FileAt, CertificateFileBad,
+			fmt.Sprintf("the certificate file %s, named at %s, cannot be used: %s%s", p.File, p.FileAt, p.Fault, ahead),
 			"put the certificate there or correct that line, then "+c.Test)
 	}
 	switch {
 	case p.KeyFault != "" && !p.KeyHidden:
-		s.addAt(p.KeyAt, KeyFileBad, fmt.Sprintf("the key file %s, named at %s, cannot be used: %s%s", p.Key, p.KeyAt, p.KeyFault, ahead),
+		s.addAt(p.KeyAt, KeyFileBad,
+			fmt.Sprintf("the key file %s, named at %s, cannot be used: %s%s", p.Key, p.KeyAt, p.KeyFault, ahead),
 			"put the key there or correct that line, then "+c.Test)
 	case p.OtherKey:
-		s.addAt(p.KeyAt, KeyOfAnotherCertificate, fmt.Sprintf("the key %s, named at %s, belongs to another certificate than %s%s", p.Key, p.KeyAt, p.File, ahead),
+		s.addAt(p.KeyAt, KeyOfAnotherCertificate,
+			fmt.Sprintf("the key %s, named at %s, belongs to another certificate than %s%s", p.Key, p.KeyAt, p.File, ahead),
 			fmt.Sprintf("put the key of that certificate in the place of %s, then %s", p.Key, takeIn(c)))
 	}
 }
@@ -214,7 +232,8 @@ func moment(t time.Time) string {
 func notReloaded(s *Subject, c *binding.Configured, p *binding.Pair) {
 	fresh, old := p.Chain[0], s.leaf()
 	severity := Due
-	cause := fmt.Sprintf("%s holds the certificate of %s, and the server still serves the one of %s: it has not been reloaded", p.File,
+	cause := fmt.Sprintf("%s holds the certificate of %s, and the server still serves the one of %s: it has not been "+
+		"reloaded", p.File,
 		fresh.NotBefore.UTC().Format(dayFormat), old.NotBefore.UTC().Format(dayFormat))
 	if fit(s, fresh) {
 		if worst := s.drop(NotReloaded); worst != nil && worst.Severity == Broken {
@@ -226,25 +245,29 @@ func notReloaded(s *Subject, c *binding.Configured, p *binding.Pair) {
 	if p.OtherKey {
 		remedy = "put the right key in place first, then " + remedy
 	}
-	s.addAsAt(p.FileAt, NotReloaded, severity, cause, remedy, Fact{"served", old.Fingerprint.String()}, Fact{"on disk", fresh.Fingerprint.String()},
+	s.addAsAt(p.FileAt, NotReloaded, severity, cause, remedy, Fact{"served", old.Fingerprint.String()},
+		Fact{"on disk", fresh.Fingerprint.String()},
 		Fact{"written", moment(p.Changed)}, Fact{"loaded", moment(c.Loaded)})
 }
 
 // fit says whether a certificate is what is wanted at the subject's host now.
 func fit(s *Subject, c *certs.Certificate) bool {
 	return names.Covers(c, s.Host).Covered && !s.At.Before(c.NotBefore) && s.At.Before(c.NotAfter) &&
-		(s.Wanted.Issuer == "" || s.Wanted.Issuer == c.IssuerName()) && (s.Wanted.Certificate == "" || s.Wanted.Certificate == c.Fingerprint.String())
+		(s.Wanted.Issuer == "" || s.Wanted.Issuer == c.IssuerName()) &&
+		(s.Wanted.Certificate == "" || s.Wanted.Certificate == c.Fingerprint.String())
 }
 
 // wrongFile is a newer certificate that lies beside the one a site names.
 func wrongFile(s *Subject, c *binding.Configured, p *binding.Pair) {
 	on := p.Chain[0]
 	b := c.Beside
-	if b == nil || !b.Leaf.NotBefore.After(on.NotBefore) || !fit(s, b.Leaf) || b.Leaf.SelfIssued() || b.Leaf.IssuerName() != on.IssuerName() && s.Wanted.Issuer == "" && !on.SelfIssued() {
+	if b == nil || !b.Leaf.NotBefore.After(on.NotBefore) || !fit(s, b.Leaf) || b.Leaf.SelfIssued() ||
+		b.Leaf.IssuerName() != on.IssuerName() && s.Wanted.Issuer == "" && !on.SelfIssued() {
 		return
 	}
 	severity := Due
-	cause := fmt.Sprintf("%s names %s; the newer certificate for %s, of %s, lies in %s, and no site names that", p.FileAt, p.File, s.Host, b.Leaf.NotBefore.UTC().Format(dayFormat), b.File)
+	cause := fmt.Sprintf("%s names %s; the newer certificate for %s, of %s, lies in %s, and no site names that", p.FileAt,
+		p.File, s.Host, b.Leaf.NotBefore.UTC().Format(dayFormat), b.File)
 	if worst := s.drop(WrongFile); worst != nil {
 		severity = worst.Severity
 		cause += "; " + worst.Cause
@@ -264,8 +287,11 @@ func chainOnDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 	for _, f := range disk.findings {
 		if f.Code == ChainIncomplete {
 			missing := disk.missing
-			s.addAt(p.FileAt, ChainMissingOnDisk, fmt.Sprintf("%s, named at %s, has lost %s; the running server still sends what it had, until its next reload", p.File, p.FileAt, missing),
-				fmt.Sprintf("add %s to %s, after the leaf, then %s", missing, p.File, takeIn(c)), Fact{"sent", subjects(s.Chain)}, Fact{"on disk", subjects(p.Chain)})
+			s.addAt(p.FileAt, ChainMissingOnDisk,
+				fmt.Sprintf("%s, named at %s, has lost %s; the running server still sends what it had, until its next reload",
+					p.File, p.FileAt, missing),
+				fmt.Sprintf("add %s to %s, after the leaf, then %s", missing, p.File, takeIn(c)), Fact{"sent", subjects(s.Chain)},
+				Fact{"on disk", subjects(p.Chain)})
 		}
 	}
 }

@@ -19,11 +19,14 @@ func dating(s *Subject) {
 	left := c.NotAfter.Sub(s.At)
 	switch {
 	case left < 0:
-		s.add(Expired, fmt.Sprintf("the certificate ended %s ago, on %s", span(-left), c.NotAfter.UTC().Format(dayFormat)), "renew it and install the new one", valid)
+		s.add(Expired, fmt.Sprintf("the certificate ended %s ago, on %s", span(-left), c.NotAfter.UTC().Format(dayFormat)),
+			"renew it and install the new one", valid)
 	case s.At.Before(c.NotBefore):
-		s.add(NotYetValid, fmt.Sprintf("the certificate begins in %s, on %s", span(c.NotBefore.Sub(s.At)), c.NotBefore.UTC().Format(dayFormat)), "serve the previous one until then, and check the clocks", valid)
+		s.add(NotYetValid, fmt.Sprintf("the certificate begins in %s, on %s", span(c.NotBefore.Sub(s.At)),
+			c.NotBefore.UTC().Format(dayFormat)), "serve the previous one until then, and check the clocks", valid)
 	case left < lifetime.DueWindow(c.NotBefore, c.NotAfter):
-		s.add(EndsSoon, fmt.Sprintf("the certificate ends in %s, on %s", span(left), c.NotAfter.UTC().Format(dayFormat)), "renew it now and find out why that has not happened", valid)
+		s.add(EndsSoon, fmt.Sprintf("the certificate ends in %s, on %s", span(left), c.NotAfter.UTC().Format(dayFormat)),
+			"renew it now and find out why that has not happened", valid)
 	}
 	if s.public() {
 		overLimit(s, valid)
@@ -34,7 +37,8 @@ func overLimit(s *Subject, valid Fact) {
 	c := s.leaf()
 	limit := lifetime.PublicLimit(c.NotBefore)
 	if v := lifetime.Validity(c.NotBefore, c.NotAfter); v > limit {
-		s.add(LifetimeOverLimit, fmt.Sprintf("valid for %s; public certificates issued on %s may last %d days", span(v), c.NotBefore.UTC().Format(dayFormat), int(limit/lifetime.Day)),
+		s.add(LifetimeOverLimit, fmt.Sprintf("valid for %s; public certificates issued on %s may last %d days", span(v),
+			c.NotBefore.UTC().Format(dayFormat), int(limit/lifetime.Day)),
 			"issue it anew with a shorter life; browsers refuse it", valid)
 	}
 }

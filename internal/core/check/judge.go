@@ -85,7 +85,8 @@ func (s *Subject) add(code Code, cause, remedy string, evidence ...Fact) {
 
 // addAs adds a finding with a severity of its own.
 func (s *Subject) addAs(code Code, severity Severity, cause, remedy string, evidence ...Fact) {
-	s.findings = append(s.findings, Finding{Code: code, Severity: severity, Cause: cause, Remedy: remedy, Evidence: evidence})
+	s.findings = append(s.findings,
+		Finding{Code: code, Severity: severity, Cause: cause, Remedy: remedy, Evidence: evidence})
 }
 
 // has says whether a finding was added.
@@ -242,7 +243,8 @@ func (s *Subject) judgement() *Judgement {
 	if c := s.Around.Configured; c != nil && c.Unknown != "" {
 		judged = judged[:1]
 	}
-	return &Judgement{Judged: judged, Hurt: hurt, Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt), Findings: s.findings, Views: s.Views}
+	return &Judgement{Judged: judged, Hurt: hurt, Chain: s.Chain, Faces: faces, Verdict: binding.Judge(faces, hurt),
+		Findings: s.findings, Views: s.Views}
 }
 
 // servedFace compares what is served with what is wanted: the name, and the
@@ -286,7 +288,8 @@ func (j *Judge) Ask(served [][]byte) []View {
 // Inspect judges certificates that lie in a file, leaf first, as if they were
 // served; host may be "" when the names are not in question.
 func (j *Judge) Inspect(der [][]byte, host string, at time.Time) *Judgement {
-	s := &Subject{Target: Target{Host: host}, At: at, Seen: &binding.Observation{Outcome: binding.Connected, Served: der, Stapled: []byte{0}}}
+	s := &Subject{Target: Target{Host: host}, At: at,
+		Seen: &binding.Observation{Outcome: binding.Connected, Served: der, Stapled: []byte{0}}}
 	key, err := j.material(s)
 	if err != nil {
 		unreadable(s, err)

@@ -14,7 +14,9 @@ func naming(s *Subject) {
 	}
 	listed := Fact{"names in the certificate", namesOf(s)}
 	if s.Around.Default == s.leaf().Fingerprint && s.madeForNeighbour() {
-		s.add(OtherSiteAnswers, fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host, mainName(s)),
+		s.add(OtherSiteAnswers,
+			fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host,
+				mainName(s)),
 			fmt.Sprintf("add a site for %s to %s, or correct the name of the site that should answer", s.Host, s.Server),
 			listed, Fact{"served without SNI", "the same certificate"})
 		return

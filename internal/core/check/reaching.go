@@ -23,15 +23,19 @@ func reaching(s *Subject) {
 	case binding.Unreachable:
 		s.add(NoRoute, "there is no way to "+at, "check the address and the routes from this vantage", seen)
 	case binding.Reset:
-		s.add(ConnectionReset, at+" tears the connection down before a certificate comes", "read the server's error log; a filter in between does this too", seen)
+		s.add(ConnectionReset, at+" tears the connection down before a certificate comes",
+			"read the server's error log; a filter in between does this too", seen)
 	case binding.Closed:
-		s.add(ConnectionClosed, at+" ends the connection before a certificate comes", "read the server's error log for this address", seen)
+		s.add(ConnectionClosed, at+" ends the connection before a certificate comes",
+			"read the server's error log for this address", seen)
 	case binding.Silent:
-		s.add(Silent, at+" accepts connections and says nothing", "check that the process behind the port is alive and not waiting for another protocol", seen)
+		s.add(Silent, at+" accepts connections and says nothing",
+			"check that the process behind the port is alive and not waiting for another protocol", seen)
 	case binding.Slow:
 		s.add(Silent, at+" sends bytes too slowly to finish a handshake", "check load and network of the machine", seen)
 	case binding.PlainHTTP:
-		s.add(PlainHTTP, at+" speaks http where TLS is expected", fmt.Sprintf("switch TLS on for the listener on port %d of %s", s.Endpoint.Port(), s.Server), seen)
+		s.add(PlainHTTP, at+" speaks http where TLS is expected",
+			fmt.Sprintf("switch TLS on for the listener on port %d of %s", s.Endpoint.Port(), s.Server), seen)
 	case binding.NotTLS:
 		s.add(NotTLS, at+" speaks something else than TLS", "check which service owns the port", seen)
 	}
@@ -43,20 +47,23 @@ func protocol(s *Subject) {
 	seen := Fact{"seen", o.Detail}
 	switch o.Outcome {
 	case binding.Alert:
-		s.add(TLSRefused, "the server refuses the handshake with "+binding.AlertName(o.Alert), alertRemedy(o.Alert, s.Host), seen)
+		s.add(TLSRefused, "the server refuses the handshake with "+binding.AlertName(o.Alert),
+			alertRemedy(o.Alert, s.Host), seen)
 	case binding.Malformed:
 		if !s.has(TLSMalformed) {
 			s.add(TLSMalformed, "the handshake breaks the rules of TLS", "check what answers on this port", seen)
 		}
 	case binding.TooLarge:
-		s.add(TLSTooLarge, "more certificate material is sent than any client takes", "send the leaf and its intermediates only", seen)
+		s.add(TLSTooLarge, "more certificate material is sent than any client takes",
+			"send the leaf and its intermediates only", seen)
 	}
 	if o.Version != 0 && o.Version < 0x0303 {
 		severity := Weak
 		if s.public() {
 			severity = Broken
 		}
-		s.addAs(TLSOld, severity, "the server speaks "+binding.VersionName(o.Version)+" at best, which browsers refuse", "switch on TLS 1.2 and 1.3", Fact{"negotiated", binding.VersionName(o.Version)})
+		s.addAs(TLSOld, severity, "the server speaks "+binding.VersionName(o.Version)+" at best, which browsers refuse",
+			"switch on TLS 1.2 and 1.3", Fact{"negotiated", binding.VersionName(o.Version)})
 	}
 }
 

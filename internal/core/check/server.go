@@ -59,7 +59,8 @@ type Placed struct {
 const manyFindings = 50
 
 var troubleRemedies = map[Code]string{
-	HostKeyChanged: "find out why the machine shows another key before anything else; if it is right, correct the known host",
+	HostKeyChanged: "find out why the machine shows another key before anything else; if it is right, correct the known " +
+		"host",
 	HostKeyUnknown: "compare the key with the machine itself, then add it to the known hosts",
 	LoginRefused:   "add the service's public key to the authorized keys of that user",
 	ConnectionLost: "survey the server again; look at the machine and the network if it happens again",
@@ -71,24 +72,31 @@ func Server(f *ServerFacts) []Found {
 	var out []Found
 	add := func(subject string, finding Finding) { out = append(out, Found{Finding: finding, Subject: subject}) }
 	if t := f.Trouble; t != nil {
-		add("", Finding{Code: t.Code, Severity: Weak, Cause: fmt.Sprintf("the configuration of %s was not read: %s", f.Server, t.Text), Remedy: troubleRemedies[t.Code]})
+		add("", Finding{Code: t.Code, Severity: Weak,
+			Cause: fmt.Sprintf("the configuration of %s was not read: %s", f.Server, t.Text), Remedy: troubleRemedies[t.Code]})
 		return out
 	}
 	if f.Refused != "" {
-		add("", Finding{Code: ConfigurationRefused, Severity: Broken, Source: f.RefusedAt, Cause: fmt.Sprintf("%s refuses its configuration and can neither reload nor start: %s", f.Server, f.Refused),
+		add("", Finding{Code: ConfigurationRefused, Severity: Broken, Source: f.RefusedAt,
+			Cause:  fmt.Sprintf("%s refuses its configuration and can neither reload nor start: %s", f.Server, f.Refused),
 			Remedy: "mend that, then " + f.Test, Evidence: append([]Fact{{"said by", f.Test}}, readAs(f.Problems)...)})
 	}
 	if f.Untested != "" {
-		add("", Finding{Code: TestNotRun, Severity: Weak, Cause: fmt.Sprintf("the configuration test of %s could not be run: %s", f.Server, f.Untested), Remedy: "correct the key test of the server's reach in the estate file", Evidence: []Fact{{"command", f.Test}}})
+		add("", Finding{Code: TestNotRun, Severity: Weak,
+			Cause:  fmt.Sprintf("the configuration test of %s could not be run: %s", f.Server, f.Untested),
+			Remedy: "correct the key test of the server's reach in the estate file", Evidence: []Fact{{"command", f.Test}}})
 	}
 	problems(f, add)
 	several(len(f.Keys), func(i int) (string, Finding) {
 		k := f.Keys[i]
-		return k.Name, Finding{Code: KeyOpen, Severity: Weak, Source: k.At, Cause: fmt.Sprintf("the private key %s may be read by other users (mode %s)", k.Name, k.Mode), Remedy: "close it: chmod 600 " + k.Name}
+		return k.Name, Finding{Code: KeyOpen, Severity: Weak, Source: k.At,
+			Cause:  fmt.Sprintf("the private key %s may be read by other users (mode %s)", k.Name, k.Mode),
+			Remedy: "close it: chmod 600 " + k.Name}
 	}, add)
 	several(len(f.Unwanted), func(i int) (string, Finding) {
 		u := f.Unwanted[i]
-		return u.Name, Finding{Code: NotInEstate, Severity: Note, Source: u.At, Cause: fmt.Sprintf("%s has a site for %s, and the estate does not want it there", f.Server, u.Name),
+		return u.Name, Finding{Code: NotInEstate, Severity: Note, Source: u.At,
+			Cause:  fmt.Sprintf("%s has a site for %s, and the estate does not want it there", f.Server, u.Name),
 			Remedy: "add the host to the estate file, or take the site away"}
 	}, add)
 	return out
@@ -118,12 +126,14 @@ func problems(f *ServerFacts, add func(string, Finding)) {
 	}
 	several(len(list), func(i int) (string, Finding) {
 		p := list[i]
-		finding := Finding{Code: ConfigurationSuspect, Severity: Note, Source: p.At, Cause: p.Text, Remedy: "correct that line, then " + f.Test}
+		finding := Finding{Code: ConfigurationSuspect, Severity: Note, Source: p.At, Cause: p.Text,
+			Remedy: "correct that line, then " + f.Test}
 		switch p.Effect {
 		case Refused:
 			finding.Code, finding.Severity = ConfigurationRefused, Broken
 		case Unread:
-			finding.Code, finding.Severity, finding.Remedy = ConfigurationUnread, Weak, "see to it that it can be read; until then some answers may be wrong"
+			finding.Code, finding.Severity, finding.Remedy = ConfigurationUnread, Weak,
+				"see to it that it can be read; until then some answers may be wrong"
 		}
 		return p.At.String() + " " + p.Text, finding
 	}, add)

@@ -17,11 +17,13 @@ func wanting(s *Subject) {
 	}
 	c := s.leaf()
 	if want := s.Wanted.Certificate; want != "" && want != c.Fingerprint.String() {
-		s.add(OtherCertificate, "another certificate is served than the estate wants", "install the wanted certificate, or change the estate file",
+		s.add(OtherCertificate, "another certificate is served than the estate wants",
+			"install the wanted certificate, or change the estate file",
 			Fact{"wanted", want}, Fact{"served", c.Fingerprint.String()})
 	}
 	if want := s.Wanted.Issuer; want != "" && want != c.IssuerName() {
-		s.add(OtherIssuer, fmt.Sprintf("the certificate comes from %s, wanted is %s", c.IssuerName(), want), "order it from the wanted CA, or change the estate file",
+		s.add(OtherIssuer, fmt.Sprintf("the certificate comes from %s, wanted is %s", c.IssuerName(), want),
+			"order it from the wanted CA, or change the estate file",
 			Fact{"wanted issuer", want}, Fact{"served issuer", c.IssuerName()})
 	}
 }
@@ -56,13 +58,15 @@ func Siblings(host string, list []Sibling) map[int]Finding {
 		}
 		where, source, then := "on "+s.Server, place.Place{}, "reload it"
 		if c := s.Configured; c != nil && c.Unknown == "" && len(c.Pairs) > 0 {
-			where, source, then = fmt.Sprintf("as %s (named at %s) on %s", c.Pairs[0].File, c.Pairs[0].FileAt, s.Server), c.Pairs[0].FileAt, takeIn(c)
+			where, source, then = fmt.Sprintf("as %s (named at %s) on %s", c.Pairs[0].File, c.Pairs[0].FileAt, s.Server),
+				c.Pairs[0].FileAt, takeIn(c)
 		}
 		out[i] = Finding{
 			Code: DiffersFromSiblings, Severity: Due, Source: source,
 			Cause: fmt.Sprintf("%s serves the certificate of %s for %s; its sibling %s serves the one of %s",
 				s.Server, s.Begins.UTC().Format(dayFormat), host, n.Server, n.Begins.UTC().Format(dayFormat)),
-			Remedy:   fmt.Sprintf("install the newer certificate %s, then %s, before %s", where, then, s.Ends.UTC().Format(dayFormat)),
+			Remedy: fmt.Sprintf("install the newer certificate %s, then %s, before %s", where, then,
+				s.Ends.UTC().Format(dayFormat)),
 			Evidence: []Fact{{"served here", s.Leaf.String()}, {"served by " + n.Server, n.Leaf.String()}},
 		}
 	}

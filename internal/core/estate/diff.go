@@ -50,7 +50,8 @@ func audienceItem(a Audience) item {
 
 func serverItem(s Server) item {
 	return item{s.Name, s.Place, [][2]string{
-		{"kind", s.Kind}, {"addresses", joined(s.Addresses)}, {"ports", joined(s.Ports)}, {"without_sni", fmt.Sprint(s.WithoutSNI)},
+		{"kind", s.Kind}, {"addresses", joined(s.Addresses)}, {"ports", joined(s.Ports)},
+		{"without_sni", fmt.Sprint(s.WithoutSNI)},
 		{"reach", reachText(s.Reach)},
 	}}
 }

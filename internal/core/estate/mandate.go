@@ -244,7 +244,9 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		field{"tsig", false, func(n *yaml.Node) {
 			p.TSIG.Algorithm = TSIGAlgorithms[0]
 			r.fields(n, "tsig",
-				field{"name", true, func(n *yaml.Node) { p.TSIG.Name, _ = r.text(n, "the key's name, as the name server calls it") }},
+				field{"name", true, func(n *yaml.Node) {
+					p.TSIG.Name, _ = r.text(n, "the key's name, as the name server calls it")
+				}},
 				field{"algorithm", false, func(n *yaml.Node) { p.TSIG.Algorithm = r.oneOf(n, "algorithm", TSIGAlgorithms) }},
 				field{"credential", true, func(n *yaml.Node) { p.TSIG.Credential = r.serverName(n) }},
 			)
@@ -256,8 +258,10 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		r.fault(at, "the key servers", "proof by http says no server to put the file on")
 	case p.By == "dns" && (p.Server == "" || p.TSIG.Name == ""):
 		r.fault(at, "the keys server and tsig", "proof by dns says no name server to update, or no key to sign with")
-	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" && (p.Server != "" || p.TSIG.Name != "" || len(p.Await) > 0):
-		r.fault(at, "servers and folder with http, server, tsig and await with dns", "proof by %s has keys of another one", clip(p.By))
+	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" &&
+		(p.Server != "" || p.TSIG.Name != "" || len(p.Await) > 0):
+		r.fault(at, "servers and folder with http, server, tsig and await with dns", "proof by %s has keys of another one",
+			clip(p.By))
 	}
 }
 
@@ -288,7 +292,8 @@ func (r *reader) resolveMandates(servers map[string]int) {
 		}
 		for _, ref := range m.Install {
 			if _, ok := servers[ref.Server]; !ok {
-				r.fault(m.Place, "one of "+listed(servers), "mandate %s is installed on an unknown server %q", m.Name, clip(ref.Server))
+				r.fault(m.Place, "one of "+listed(servers), "mandate %s is installed on an unknown server %q", m.Name,
+					clip(ref.Server))
 			}
 		}
 	}
@@ -382,13 +387,17 @@ func caItem(c CA) item {
 	for i, anchor := range c.Anchors {
 		prints[i] = anchor.CommonName() + " " + anchor.Fingerprint.String()[:12]
 	}
-	return item{c.Name, c.Place, [][2]string{{"by", c.By}, {"directory", a.Directory}, {"test directory", a.TestDirectory}, {"contact", strings.Join(a.Contact, ", ")}, {"roots", strings.Join(prints, ", ")},
-		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)}, {"resolver", a.Resolver}, {"http port", fmt.Sprint(a.HTTPPort)}}}
+	return item{c.Name, c.Place, [][2]string{{"by", c.By}, {"directory", a.Directory},
+		{"test directory", a.TestDirectory}, {"contact", strings.Join(a.Contact, ", ")},
+		{"roots", strings.Join(prints, ", ")},
+		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)},
+		{"resolver", a.Resolver}, {"http port", fmt.Sprint(a.HTTPPort)}}}
 }
 
 func mandateItem(m Mandate) item {
 	p := m.Proof
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
-		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder), p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
+		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder),
+			p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
 		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)}}}
 }

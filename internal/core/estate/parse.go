@@ -64,7 +64,9 @@ type Open func(path string) ([]byte, error)
 func Parse(file string, data []byte, kinds Kinds, open Open) (*Estate, error) {
 	r := &reader{file: file, open: open, kinds: kinds, estate: &Estate{}}
 	if len(data) > SizeLimit {
-		return nil, Errors{{Place{File: file}, fmt.Sprintf("the file holds %.1f MB", float64(len(data))/1e6), fmt.Sprintf("an estate file of at most %d MB; a server with port ranges declares many endpoints in one line", SizeLimit>>20)}}
+		return nil, Errors{{Place{File: file}, fmt.Sprintf("the file holds %.1f MB", float64(len(data))/1e6),
+			fmt.Sprintf("an estate file of at most %d MB; a server with port ranges declares many endpoints in one line",
+				SizeLimit>>20)}}
 	}
 	root, err := r.document(data)
 	if err == nil {
@@ -241,7 +243,8 @@ func (r *reader) estateFields(n *yaml.Node) {
 		field{"estate", true, func(n *yaml.Node) { e.Name, _ = r.text(n, "the estate's name") }},
 		field{"audiences", true, func(n *yaml.Node) { r.list(n, "a list of audiences", r.audience) }},
 		field{"intermediates", false, func(n *yaml.Node) {
-			r.list(n, "a list of certificate files", func(n *yaml.Node) { e.Intermediates = append(e.Intermediates, r.certificates(n)...) })
+			r.list(n, "a list of certificate files",
+				func(n *yaml.Node) { e.Intermediates = append(e.Intermediates, r.certificates(n)...) })
 		}},
 		field{"servers", true, func(n *yaml.Node) { r.list(n, "a list of servers", r.server) }},
 		field{"hosts", true, func(n *yaml.Node) { r.list(n, "a list of hosts", r.host) }},
@@ -386,7 +389,8 @@ func (r *reader) hostName(n *yaml.Node) string {
 		if he := (*names.HostError)(nil); errors.As(err, &he) {
 			reason = he.Reason
 		}
-		r.fault(r.place(n), "a DNS name such as booking.lanterncoast.example or an IP address", "%q is not a host name: %s", clip(text), reason)
+		r.fault(r.place(n), "a DNS name such as booking.lanterncoast.example or an IP address", "%q is not a host name: %s",
+			clip(text), reason)
 	}
 	return name
 }

@@ -50,7 +50,8 @@ func (r *reader) completeReach(s *Server) {
 	}
 	k := r.kinds.of(s.Kind)
 	if !k.Reached {
-		r.fault(s.Place, "a server of kind "+r.kinds.reached(), "server %s has reach, and the configuration of kind %s cannot be read yet", s.Name, s.Kind)
+		r.fault(s.Place, "a server of kind "+r.kinds.reached(),
+			"server %s has reach, and the configuration of kind %s cannot be read yet", s.Name, s.Kind)
 		return
 	}
 	if w.By == "ssh" && w.Address == "" && len(s.Addresses) > 0 {
@@ -61,7 +62,8 @@ func (r *reader) completeReach(s *Server) {
 	}
 	for key := range w.Commands {
 		if !k.takes(key) {
-			r.fault(s.Place, "no command "+key, "server %s has the command %s, which servers of kind %s are not handled with", s.Name, key, s.Kind)
+			r.fault(s.Place, "no command "+key, "server %s has the command %s, which servers of kind %s are not handled with",
+				s.Name, key, s.Kind)
 		}
 	}
 	for _, c := range k.Commands {

@@ -32,8 +32,10 @@ func (r *reader) ref(n *yaml.Node, into *[]Ref) {
 // that are declared, once each.
 func (r *reader) resolve() {
 	e := r.estate
-	audiences := r.once("audience", len(e.Audiences), func(i int) (string, Place) { return e.Audiences[i].Name, e.Audiences[i].Place })
-	servers := r.once("server", len(e.Servers), func(i int) (string, Place) { return e.Servers[i].Name, e.Servers[i].Place })
+	audiences := r.once("audience", len(e.Audiences),
+		func(i int) (string, Place) { return e.Audiences[i].Name, e.Audiences[i].Place })
+	servers := r.once("server", len(e.Servers),
+		func(i int) (string, Place) { return e.Servers[i].Name, e.Servers[i].Place })
 	r.once("host", len(e.Hosts), func(i int) (string, Place) { return e.Hosts[i].Name, e.Hosts[i].Place })
 	r.endpoints()
 	r.resolveMandates(servers)
@@ -52,7 +54,8 @@ func (r *reader) resolve() {
 			if !ok {
 				r.fault(h.Place, "one of "+listed(servers), "host %s is wanted at an unknown server %q", h.Name, clip(ref.Server))
 			} else if s := &e.Servers[at]; ref.Port != 0 && !s.answersAt(ref.Port) {
-				r.fault(h.Place, "one of the server's ports", "host %s is wanted at %s, but server %s (line %d) has no port %d", h.Name, ref, s.Name, s.Place.Line, ref.Port)
+				r.fault(h.Place, "one of the server's ports", "host %s is wanted at %s, but server %s (line %d) has no port %d",
+					h.Name, ref, s.Name, s.Place.Line, ref.Port)
 			}
 		}
 	}
@@ -86,14 +89,16 @@ func (r *reader) endpoints() {
 		for _, a := range s.Addresses {
 			for _, other := range byAddress[a] {
 				if p, both := sharedPort(s, other); both && other != s {
-					r.fault(s.Place, "each endpoint under one server", "%s belongs to server %s (line %d) already", netip.AddrPortFrom(a, p), other.Name, other.Place.Line)
+					r.fault(s.Place, "each endpoint under one server", "%s belongs to server %s (line %d) already",
+						netip.AddrPortFrom(a, p), other.Name, other.Place.Line)
 				}
 			}
 			byAddress[a] = append(byAddress[a], s)
 		}
 	}
 	if total > endpointLimit {
-		r.fault(Place{File: r.file, Line: 1, Column: 1}, fmt.Sprintf("at most %d", endpointLimit), "the file declares %d endpoints", total)
+		r.fault(Place{File: r.file, Line: 1, Column: 1}, fmt.Sprintf("at most %d", endpointLimit),
+			"the file declares %d endpoints", total)
 	}
 }
 

@@ -35,11 +35,14 @@ func Schema(kinds Kinds) []byte {
 	}
 	var commands []string
 	for _, c := range kinds.commands() {
-		commands = append(commands, fmt.Sprintf(`"%s": {"type": "string", "minLength": 1, "maxLength": 1000, "description": %s}`, c.Key, quote(c.Meaning)))
+		commands = append(commands,
+			fmt.Sprintf(`"%s": {"type": "string", "minLength": 1, "maxLength": 1000, "description": %s}`, c.Key,
+				quote(c.Meaning)))
 	}
 	out := schema
 	for mark, with := range map[string]string{
-		kindsMark: strings.Join(names, ", "), unsaidMark: quote(kinds.unsaid()), reachedMark: kinds.reached(), mainsMark: strings.Join(mains, ", "),
+		kindsMark: strings.Join(names, ", "), unsaidMark: quote(kinds.unsaid()), reachedMark: kinds.reached(),
+		mainsMark:    strings.Join(mains, ", "),
 		commandsMark: strings.Join(commands, ",\n              "),
 	} {
 		out = bytes.ReplaceAll(out, []byte(mark), []byte(with))

@@ -20,7 +20,8 @@ import (
 type HostError struct{ Host, Reason string }
 
 func (e *HostError) Error() string {
-	return fmt.Sprintf("%q is not a host name: %s; expected a DNS name such as booking.lanterncoast.example or an IP address", e.Host, e.Reason)
+	return fmt.Sprintf("%q is not a host name: %s; expected a DNS name such as booking.lanterncoast.example or an IP "+
+		"address", e.Host, e.Reason)
 }
 
 // Told implements fault.Error.

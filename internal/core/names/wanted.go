@@ -45,7 +45,9 @@ func Advise(list []string) (out []string) {
 	}
 	slices.Sort(parents)
 	for _, p := range parents {
-		out = append(out, fmt.Sprintf("%d names stand under %s; *.%s would cover them, needs proof by dns, and one key for all", len(neighbours[p]), p, p))
+		out = append(out,
+			fmt.Sprintf("%d names stand under %s; *.%s would cover them, needs proof by dns, and one key for all",
+				len(neighbours[p]), p, p))
 	}
 	return out
 }

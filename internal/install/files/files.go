@@ -66,9 +66,10 @@ type layout struct {
 	Before       string `json:"before"`  // of the one in use; "" for none
 	Certificates string `json:"certificates"`
 	Key          string `json:"key"`
-	Copy         string `json:"copy"` // what the path of a copy of the configuration begins with: in the main file's folder
-	Test         string `json:"test"`
-	Reload       string `json:"reload"`
+	// what the path of a copy of the configuration begins with: in the main file's folder
+	Copy   string `json:"copy"`
+	Test   string `json:"test"`
+	Reload string `json:"reload"`
 }
 
 // read gives the own part of a plan.
@@ -132,7 +133,8 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 		if back, info, err := d.file(at); err != nil {
 			return "", err
 		} else if string(back) != string(f.data) || info.Mode().Perm() != f.mode {
-			return "", &install.FaultError{Words: at + " was written and reads back otherwise", Advice: "see the file system of the server"}
+			return "", &install.FaultError{Words: at + " was written and reads back otherwise",
+				Advice: "see the file system of the server"}
 		}
 	}
 	return folder, nil
@@ -184,7 +186,8 @@ func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (w
 	at := l.Copy + rand.Text()[:randomLength]
 	command := d.Editor.OnFile(l.Test, d.Main, at)
 	if command == "" {
-		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy", d.test(ctx, l)
+		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy",
+			d.test(ctx, l)
 	}
 	c, err := d.Editor.Copy(d.Over.FS(), d.Main, p.Files, map[string]string{
 		l.inUse(l.Certificates): l.staged(l.Certificates),
@@ -345,7 +348,8 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 	}
 	folder := quoted(l.in("versions", l.Version))
 	_, err = d.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
-		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.Folder)+" "+quoted(path.Dir(l.Folder))+" 2>/dev/null; test ! -e "+folder)
+		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.Folder)+" "+quoted(path.Dir(l.Folder))+
+		" 2>/dev/null; test ! -e "+folder)
 	return err
 }
 
@@ -354,8 +358,10 @@ func (d *Destination) prune(ctx context.Context, l *layout, p *install.Plan) err
 	if n == 0 {
 		n = keep
 	}
-	_, err := d.run(ctx, fmt.Sprintf("cd %s && rm -f -- ../.now.* %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" = %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
-		quoted(l.in("versions")), l.unfinished(p), n+1, quoted(l.Version), quoted(l.Before)))
+	_, err := d.run(ctx,
+		fmt.Sprintf("cd %s && rm -f -- ../.now.* %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" "+
+			"= %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
+			quoted(l.in("versions")), l.unfinished(p), n+1, quoted(l.Version), quoted(l.Before)))
 	return err
 }
 
@@ -366,7 +372,8 @@ func (d *Destination) run(ctx context.Context, script string) (string, error) {
 		return "", err
 	}
 	if out.Exit != 0 {
-		return "", &install.FaultError{Words: oneLine(out.Text), Advice: "see that the service may write there and that there is room", Said: out.Text}
+		return "", &install.FaultError{Words: oneLine(out.Text),
+			Advice: "see that the service may write there and that there is room", Said: out.Text}
 	}
 	return out.Text, nil
 }
@@ -385,7 +392,8 @@ func (d *Destination) command(ctx context.Context, command, advice string) error
 		return err
 	}
 	if out.Exit != 0 {
-		return &install.FaultError{Words: fmt.Sprintf("%s ends with %d: %s", command, out.Exit, oneLine(out.Text)), Advice: advice, Said: out.Text}
+		return &install.FaultError{Words: fmt.Sprintf("%s ends with %d: %s", command, out.Exit, oneLine(out.Text)),
+			Advice: advice, Said: out.Text}
 	}
 	return nil
 }
@@ -403,7 +411,8 @@ func (d *Destination) file(p string) ([]byte, fs.FileInfo, error) {
 	}
 	data, err := io.ReadAll(io.LimitReader(f, fileLimit+1))
 	if err == nil && len(data) > fileLimit {
-		err = &install.FaultError{Words: fmt.Sprintf("%s is larger than %d MB", p, fileLimit>>20), Advice: "see what that file is"}
+		err = &install.FaultError{Words: fmt.Sprintf("%s is larger than %d MB", p, fileLimit>>20),
+			Advice: "see what that file is"}
 	}
 	return data, info, err
 }

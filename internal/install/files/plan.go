@@ -57,7 +57,9 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	}
 	var wanted []kind.Wanted
 	for _, i := range sites {
-		wanted = append(wanted, kind.Wanted{Site: reading.Sites[i].Place, Certificate: l.inUse(l.Certificates), Key: l.inUse(l.Key), Port: p.https(), Proofs: l.in("proofs")})
+		wanted = append(wanted,
+			kind.Wanted{Site: reading.Sites[i].Place, Certificate: l.inUse(l.Certificates), Key: l.inUse(l.Key),
+				Port: p.https(), Proofs: l.in("proofs")})
 	}
 	edits, err := d.Editor.Edit(fsys, d.Main, wanted)
 	if err != nil {
@@ -78,7 +80,8 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 // layout says where the certificate goes. A folder that is in use keeps the
 // names of its files.
 func (p *planner) layout() (*layout, error) {
-	l := &layout{Folder: path.Join(path.Dir(p.Main), "insegna", p.wish.Mandate), Version: p.wish.Version, Certificates: certificatesFile, Key: keyFile,
+	l := &layout{Folder: path.Join(path.Dir(p.Main), "insegna", p.wish.Mandate), Version: p.wish.Version,
+		Certificates: certificatesFile, Key: keyFile,
 		Copy: path.Join(path.Dir(p.Main), ".insegna-"+p.wish.Mandate+"."), Test: p.Test, Reload: p.Reload}
 	var err error
 	if l.Before, err = p.linked(l); err != nil {
@@ -141,7 +144,8 @@ func (p *planner) sites() ([]int, error) {
 		}
 	}
 	if len(list) == 0 {
-		return nil, &kind.EditError{Place: kind.Place{File: p.reading.Main, Line: 1}, Reason: fmt.Sprintf("no site of %s is for %s", p.wish.Server, strings.Join(p.wish.Names, ", ")),
+		return nil, &kind.EditError{Place: kind.Place{File: p.reading.Main, Line: 1},
+			Reason: fmt.Sprintf("no site of %s is for %s", p.wish.Server, strings.Join(p.wish.Names, ", ")),
 			Remedy: "see its sites: insegna server sites " + p.wish.Server}
 	}
 	return list, nil
@@ -155,7 +159,8 @@ func (p *planner) coversAll(site *kind.Site) error {
 			continue
 		}
 		if missing := p.uncovered(n); missing != "" {
-			return &kind.EditError{Place: n.Place, Reason: fmt.Sprintf("the site is for %s as well, which the certificate does not list", missing),
+			return &kind.EditError{Place: n.Place,
+				Reason: fmt.Sprintf("the site is for %s as well, which the certificate does not list", missing),
 				Remedy: "add it to the names of the mandate and order anew, or take it out of the site"}
 		}
 	}

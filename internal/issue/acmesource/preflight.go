@@ -115,13 +115,15 @@ func (p *Preflight) Run(ctx context.Context) ([]Trial, error) {
 }
 
 func notPublished(host string, err error) Trial {
-	t := Trial{Name: host, Step: "file", Code: NotWritable, Seen: err.Error(), Remedy: "give the service's user the right to write there, or name another folder in the mandate"}
+	t := Trial{Name: host, Step: "file", Code: NotWritable, Seen: err.Error(),
+		Remedy: "give the service's user the right to write there, or name another folder in the mandate"}
 	var refused *proof.RefusedError
 	var put *proof.PublishError
 	var own *issue.Failure
 	switch {
 	case errors.As(err, &refused):
-		t.Step, t.Code, t.Spot, t.Remedy = "record", UpdateRefused, refused.Server+" zone "+refused.Zone, "correct the key in the mandate and the safe, or its rights at the name server"
+		t.Step, t.Code, t.Spot, t.Remedy = "record", UpdateRefused, refused.Server+" zone "+refused.Zone,
+			"correct the key in the mandate and the safe, or its rights at the name server"
 	case errors.As(err, &own):
 		t.Seen, t.Remedy = own.Words, own.Advice
 		if own.Kind != issue.NotPublished {
@@ -217,7 +219,8 @@ func (p *Preflight) caa(ctx context.Context, host, shown string, wildcard bool) 
 func (p *Preflight) judgeCAA(t Trial, at string, records []*dns.CAA, wildcard bool) Trial {
 	tag := "issue"
 	for _, r := range records {
-		known := slices.Contains([]string{"issue", "issuewild", "iodef", "issuemail", "contactemail", "contactphone"}, strings.ToLower(r.Tag))
+		known := slices.Contains([]string{"issue", "issuewild", "iodef", "issuemail", "contactemail", "contactphone"},
+			strings.ToLower(r.Tag))
 		if r.Flag&128 != 0 && !known {
 			t.Code, t.Seen = CAAForbids, fmt.Sprintf("%s has the critical property %q, which CAs do not know", at, r.Tag)
 			t.Remedy = "take that record away"
@@ -259,7 +262,9 @@ const otherCA = "another CA"
 // permits says why a CAA value does not allow the order; "" when it does.
 func (p *Preflight) permits(value string) string {
 	parts := strings.Split(value, ";")
-	if !slices.ContainsFunc(p.Identities, func(id string) bool { return strings.EqualFold(id, strings.TrimSpace(parts[0])) }) {
+	if !slices.ContainsFunc(p.Identities, func(id string) bool {
+		return strings.EqualFold(id, strings.TrimSpace(parts[0]))
+	}) {
 		return otherCA
 	}
 	for _, part := range parts[1:] {
@@ -284,7 +289,8 @@ func (p *Preflight) overHTTP(ctx context.Context, pub proof.Publication) []Trial
 	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
 		list, err := p.question(ctx, pub.Name, kind)
 		if err != nil {
-			return []Trial{{Name: pub.Name, Step: "address", Code: DNSFails, Seen: err.Error(), Spot: pub.Name + " " + dns.TypeToString[kind], Remedy: "see that the name server answers"}}
+			return []Trial{{Name: pub.Name, Step: "address", Code: DNSFails, Seen: err.Error(),
+				Spot: pub.Name + " " + dns.TypeToString[kind], Remedy: "see that the name server answers"}}
 		}
 		for _, rr := range list {
 			switch r := rr.(type) {
@@ -298,7 +304,8 @@ func (p *Preflight) overHTTP(ctx context.Context, pub proof.Publication) []Trial
 		}
 	}
 	if len(addresses) == 0 {
-		return []Trial{{Name: pub.Name, Step: "address", Code: NoAddress, Seen: "the name has neither A nor AAAA record", Spot: pub.Name + " A", Remedy: "add the address of its server to the zone"}}
+		return []Trial{{Name: pub.Name, Step: "address", Code: NoAddress, Seen: "the name has neither A nor AAAA record",
+			Spot: pub.Name + " A", Remedy: "add the address of its server to the zone"}}
 	}
 	var out []Trial
 	four := false
@@ -311,7 +318,8 @@ func (p *Preflight) overHTTP(ctx context.Context, pub proof.Publication) []Trial
 		if a := addresses[i]; a.Is6() && !out[i].Well() && four && out[i].Code != OneNodeOnly {
 			out[i].Code = IPv6Astray
 			out[i].Seen = "over IPv6, which CAs try first: " + out[i].Seen
-			out[i].Remedy = fmt.Sprintf("let the server answer at [%s]:%d too, or take the AAAA record of %s away", a, p.HTTPPort, pub.Name)
+			out[i].Remedy = fmt.Sprintf("let the server answer at [%s]:%d too, or take the AAAA record of %s away", a,
+				p.HTTPPort, pub.Name)
 			out[i].Spot = pub.Name + " AAAA " + a.String()
 		}
 	}
@@ -324,7 +332,8 @@ func (p *Preflight) at(ctx context.Context, pub proof.Publication, at netip.Addr
 	t := Trial{Name: pub.Name, Step: "file", Spot: at.String()}
 	conn, err := (&net.Dialer{Timeout: tryTime}).DialContext(ctx, "tcp", at.String())
 	if err != nil {
-		t.Step, t.Code, t.Seen = "port", PortClosed, fmt.Sprintf("nothing takes a connection at %s: %v", at, errors.Unwrap(err))
+		t.Step, t.Code, t.Seen = "port", PortClosed,
+			fmt.Sprintf("nothing takes a connection at %s: %v", at, errors.Unwrap(err))
 		t.Remedy = fmt.Sprintf("open port %d in the server and in both firewalls, the machine's and the network's", at.Port())
 		if server == "" {
 			t.Step, t.Code, t.Spot = "address", WrongAddress, fmt.Sprintf("%s %s %s", pub.Name, family(at.Addr()), at.Addr())
@@ -348,7 +357,8 @@ func (p *Preflight) at(ctx context.Context, pub proof.Publication, at netip.Addr
 		t.Seen = fmt.Sprintf("%s gives the file out", orAddress(server, at))
 		return t
 	case good > 0:
-		t.Code, t.Seen = OneNodeOnly, fmt.Sprintf("of %d requests to %s %d got the file: only some of the nodes behind it have it", tries, at, good)
+		t.Code, t.Seen = OneNodeOnly,
+			fmt.Sprintf("of %d requests to %s %d got the file: only some of the nodes behind it have it", tries, at, good)
 		t.Remedy = "add the other nodes to the servers of the mandate's proof"
 		return t
 	}
@@ -370,7 +380,8 @@ func orAddress(server string, at netip.AddrPort) string {
 }
 
 // astray says why an address does not give the file out.
-func (p *Preflight) astray(t Trial, pub proof.Publication, at netip.AddrPort, server string, proves bool, bad *got) Trial {
+func (p *Preflight) astray(t Trial, pub proof.Publication, at netip.AddrPort, server string, proves bool,
+	bad *got) Trial {
 	t.Seen = fmt.Sprintf("%s answers %s", orAddress(server, at), bad)
 	if server == "" {
 		t.Step, t.Code, t.Spot = "address", WrongAddress, fmt.Sprintf("%s %s %s", pub.Name, family(at.Addr()), at.Addr())
@@ -396,7 +407,9 @@ func (p *Preflight) astray(t Trial, pub proof.Publication, at netip.AddrPort, se
 	case bad.status == http.StatusBadGateway || bad.status == http.StatusGatewayTimeout:
 		t.Code, t.Remedy = PathPassed, "keep "+proof.WellKnown+" from the application"
 	default:
-		t.Code, t.Remedy = PathAstray, "see which site of "+server+" answers for this name over plain http, and which folder it serves; name it with folder in the mandate"
+		t.Code, t.Remedy = PathAstray,
+			"see which site of "+server+" answers for this name over plain http, and which folder it serves; name it with "+
+				"folder in the mandate"
 	}
 	return t
 }
@@ -449,7 +462,10 @@ func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.A
 		return nil, fmt.Errorf("no address for %s", host)
 	}
 	g := &got{}
-	c := &http.Client{Timeout: 2 * tryTime, Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, // as CAs do
+	// as CAs do
+	c := &http.Client{Timeout: 2 * tryTime,
+		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true,
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
 			if g.to = r.URL.String(); len(g.to) > 300 {
 				g.to = g.to[:300] + "…"
@@ -464,7 +480,8 @@ func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.A
 	if p.HTTPPort != 80 {
 		at80 = net.JoinHostPort(pub.Name, strconv.Itoa(int(p.HTTPPort)))
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, (&url.URL{Scheme: "http", Host: at80, Path: proof.WellKnown + pub.Token}).String(), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		(&url.URL{Scheme: "http", Host: at80, Path: proof.WellKnown + pub.Token}).String(), nil)
 	if err != nil {
 		g.err = err
 		return g

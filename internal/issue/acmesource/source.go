@@ -98,15 +98,20 @@ func failureOf(err error, again time.Time) *issue.Failure {
 		}
 		return f
 	case errors.As(err, &bad):
-		return &issue.Failure{Kind: issue.BadReply, Words: bad.Error(), Advice: "the CA has to mend this; try again later", Again: again}
+		return &issue.Failure{Kind: issue.BadReply, Words: bad.Error(), Advice: "the CA has to mend this; try again later",
+			Again: again}
 	case errors.As(err, &lost):
-		return &issue.Failure{Kind: issue.NoAnswer, Words: lost.Error(), Advice: "see that the CA can be reached from the service's machine", Again: again}
+		return &issue.Failure{Kind: issue.NoAnswer, Words: lost.Error(),
+			Advice: "see that the CA can be reached from the service's machine", Again: again}
 	case errors.As(err, &lag):
-		return &issue.Failure{Kind: issue.NotSpread, Words: lag.Error(), Advice: "see why that name server does not follow the primary: notify, transfer, or the server itself", Again: again}
+		return &issue.Failure{Kind: issue.NotSpread, Words: lag.Error(),
+			Advice: "see why that name server does not follow the primary: notify, transfer, or the server itself", Again: again}
 	case errors.As(err, &refused):
-		return &issue.Failure{Kind: issue.NotPublished, Words: refused.Error(), Advice: "correct the key in the mandate or its rights at the name server", Again: again}
+		return &issue.Failure{Kind: issue.NotPublished, Words: refused.Error(),
+			Advice: "correct the key in the mandate or its rights at the name server", Again: again}
 	case errors.As(err, &put):
-		return &issue.Failure{Kind: issue.NotPublished, Words: err.Error(), Advice: "see that the service may write there", Again: again}
+		return &issue.Failure{Kind: issue.NotPublished, Words: err.Error(), Advice: "see that the service may write there",
+			Again: again}
 	}
 	return nil
 }
@@ -117,7 +122,8 @@ func advice(kind string) string {
 	case "caa":
 		return "add the CA to the CAA record, or take another CA"
 	case "connection":
-		return "open port 80 from everywhere and see that every address of the name leads to a server of the mandate; insegna mandate check NAME tries it"
+		return "open port 80 from everywhere and see that every address of the name leads to a server of the mandate; " +
+			"insegna mandate check NAME tries it"
 	case "dns":
 		return "see that the name resolves at every name server; insegna mandate check NAME asks each"
 	case "unauthorized", "incorrectResponse":
@@ -129,7 +135,8 @@ func advice(kind string) string {
 	case "userActionRequired":
 		return "read the CA's terms and agree to them: insegna ca agree NAME"
 	case "externalAccountRequired":
-		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna credential add NAME"
+		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna credential add " +
+			"NAME"
 	case "accountDoesNotExist":
 		return "the CA has forgotten the account; agree to its terms again: insegna ca agree NAME"
 	case "badCSR", "badPublicKey":
@@ -193,7 +200,8 @@ func (s *Source) until(ctx context.Context, o *issue.Order, at *acme.Order, left
 	}
 	for deadline := time.Now().Add(wait); at.Status == left; {
 		if time.Now().After(deadline) {
-			return nil, &issue.Failure{Kind: issue.TooLong, Words: fmt.Sprintf("the order has been %s for %s", at.Status, wait), Advice: "try again later; if it stays, ask the CA about " + o.URL, Again: again()}
+			return nil, &issue.Failure{Kind: issue.TooLong, Words: fmt.Sprintf("the order has been %s for %s", at.Status, wait),
+				Advice: "try again later; if it stays, ask the CA about " + o.URL, Again: again()}
 		}
 		if err := acme.Pause(ctx, at.RetryAfter); err != nil {
 			return nil, err
@@ -260,7 +268,9 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (a
 		}
 		c := z.Challenge(s.Kind)
 		if c == nil {
-			return nil, &issue.Failure{Kind: issue.NoProof, Words: fmt.Sprintf("for %s the CA offers %s, the mandate proves by %s", z.Identifier, z.Offered(), s.Kind), Advice: "choose another proof in the mandate"}
+			return nil, &issue.Failure{Kind: issue.NoProof,
+				Words:  fmt.Sprintf("for %s the CA offers %s, the mandate proves by %s", z.Identifier, z.Offered(), s.Kind),
+				Advice: "choose another proof in the mandate"}
 		}
 		p := proof.Publication{Kind: s.Kind, Name: z.Identifier.Value}
 		if s.Kind == acme.DNS01 {
@@ -339,7 +349,8 @@ func (s *Source) whyInvalid(ctx context.Context, at *acme.Order) error {
 	if at.Error != nil {
 		return at.Error
 	}
-	return &issue.Failure{Kind: issue.BadReply, Words: "the CA calls the order invalid and gives no reason", Advice: "try again later; if it stays, ask the CA about " + at.URL, Again: again()}
+	return &issue.Failure{Kind: issue.BadReply, Words: "the CA calls the order invalid and gives no reason",
+		Advice: "try again later; if it stays, ask the CA about " + at.URL, Again: again()}
 }
 
 // first gives a problem the type of its first part, which says more.
@@ -371,7 +382,9 @@ func (s *Source) Request(ctx context.Context, o *issue.Order) (string, error) {
 	case acme.Invalid:
 		return "", s.whyInvalid(ctx, at)
 	}
-	return "", &issue.Failure{Kind: issue.BadReply, Words: fmt.Sprintf("after the request the CA calls the order %s", at.Status), Advice: "try again later; if it stays, ask the CA about " + o.URL, Again: again()}
+	return "", &issue.Failure{Kind: issue.BadReply,
+		Words:  fmt.Sprintf("after the request the CA calls the order %s", at.Status),
+		Advice: "try again later; if it stays, ask the CA about " + o.URL, Again: again()}
 }
 
 // Fetch implements issue.Source.
@@ -381,7 +394,8 @@ func (s *Source) Fetch(ctx context.Context, o *issue.Order) ([][]byte, error) {
 		return nil, err
 	}
 	if at.Status != acme.Valid {
-		return nil, &issue.Failure{Kind: issue.BadReply, Words: fmt.Sprintf("the order was valid and is %s now", at.Status), Advice: "try again later", Again: again()}
+		return nil, &issue.Failure{Kind: issue.BadReply, Words: fmt.Sprintf("the order was valid and is %s now", at.Status),
+			Advice: "try again later", Again: again()}
 	}
 	return s.Client.Chains(ctx, s.Account, at.Certificate)
 }

@@ -62,7 +62,8 @@ func matchingOf(text string) matching {
 	switch stars := strings.Count(text, "*"); {
 	case strings.HasPrefix(text, "~"):
 		return regular
-	case strings.HasPrefix(text, "*.") && len(text) > 2 && stars == 1, strings.HasPrefix(text, ".") && len(text) > 1 && stars == 0:
+	case strings.HasPrefix(text, "*.") && len(text) > 2 && stars == 1, strings.HasPrefix(text, ".") && len(text) > 1 &&
+		stars == 0:
 		return leading
 	case strings.HasSuffix(text, ".*") && len(text) > 2 && stars == 1:
 		return trailing
@@ -130,7 +131,8 @@ func NewIndex(r *kind.Reading) *Index {
 // tableOf fills a listener's table in the order of its sites; lost is told of
 // every name another site has already, which nginx ignores.
 func tableOf(r *kind.Reading, l *kind.Listener, lost func(mine, theirs *kind.Name)) table {
-	t := table{exact: map[string]entry{}, leading: map[string]entry{}, trailing: map[string]entry{}, apex: map[string]entry{}}
+	t := table{exact: map[string]entry{}, leading: map[string]entry{}, trailing: map[string]entry{},
+		apex: map[string]entry{}}
 	for _, s := range l.Sites {
 		site := &r.Sites[s]
 		for i := range site.Names {
@@ -372,7 +374,8 @@ func (r *reader) settle() {
 				return // said twice in one directive
 			}
 			counts[mine].taken++
-			r.problem(mine.Place, kind.Suspect, "each name at one site a listener", "the name %s at %s is ignored: %s has it already", mine.Text, l, theirs.Place)
+			r.problem(mine.Place, kind.Suspect, "each name at one site a listener",
+				"the name %s at %s is ignored: %s has it already", mine.Text, l, theirs.Place)
 		})
 		r.bareListener(l)
 	}
@@ -399,6 +402,7 @@ func (r *reader) strangeName(l *kind.Listener, n *kind.Name) {
 func (r *reader) bareListener(l *kind.Listener) {
 	def := &r.out.Sites[l.Default]
 	if l.TLS && len(def.Pairs) == 0 && !def.Refuses {
-		r.problem(l.Place, kind.Refused, "ssl_certificate in the default site", "%s speaks TLS, and its default site (%s) names no certificate", l, def.Place)
+		r.problem(l.Place, kind.Refused, "ssl_certificate in the default site",
+			"%s speaks TLS, and its default site (%s) names no certificate", l, def.Place)
 	}
 }

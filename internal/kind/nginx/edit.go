@@ -148,7 +148,8 @@ func (e *editor) site(w kind.Wanted) error {
 	case e.used[d.File] > 1:
 		return no(d.Place(), "write the lines by hand", "the file %s is included more than once", d.File.Path)
 	case site.Refuses:
-		return no(d.Place(), "take ssl_reject_handshake out, or leave the site out of the mandate", "the site refuses TLS on purpose")
+		return no(d.Place(), "take ssl_reject_handshake out, or leave the site out of the mandate",
+			"the site refuses TLS on purpose")
 	}
 	if e.speaksTLS(i) {
 		return e.exchange(site, d, w, no)
@@ -160,7 +161,8 @@ func (e *editor) site(w kind.Wanted) error {
 }
 
 func (e *editor) speaksTLS(site int) bool {
-	return slices.ContainsFunc(e.reading.Listeners, func(l kind.Listener) bool { return l.TLS && slices.Contains(l.Sites, site) })
+	return slices.ContainsFunc(e.reading.Listeners,
+		func(l kind.Listener) bool { return l.TLS && slices.Contains(l.Sites, site) })
 }
 
 type refusal func(at kind.Place, remedy, format string, args ...any) error
@@ -170,9 +172,11 @@ func (e *editor) exchange(site *kind.Site, d *Directive, w kind.Wanted, no refus
 	inside := func(p kind.Place) *Directive { return e.inside(d, p) }
 	switch {
 	case len(site.Pairs) > 1:
-		return no(site.Pairs[1].Place, "leave the site one pair, or write the lines by hand", "the site shows %d certificates", len(site.Pairs))
+		return no(site.Pairs[1].Place, "leave the site one pair, or write the lines by hand",
+			"the site shows %d certificates", len(site.Pairs))
 	case len(site.Pairs) == 1 && site.Pairs[0].AtRunTime:
-		return no(site.Pairs[0].Place, "write the lines by hand", "the certificate is chosen by a variable for each connection")
+		return no(site.Pairs[0].Place, "write the lines by hand",
+			"the certificate is chosen by a variable for each connection")
 	}
 	if len(site.Pairs) == 1 {
 		p := site.Pairs[0]
@@ -191,7 +195,8 @@ func (e *editor) exchange(site *kind.Site, d *Directive, w kind.Wanted, no refus
 			return nil
 		}
 		if certificate != nil || key != nil {
-			return no(d.Place(), "write both lines into the site", "only one of certificate and key is declared in the site itself")
+			return no(d.Place(), "write both lines into the site",
+				"only one of certificate and key is declared in the site itself")
 		}
 	}
 	e.touch(d.File)
@@ -216,12 +221,15 @@ func (e *editor) inside(block *Directive, at kind.Place) *Directive {
 }
 
 // addTLS gives a plain site TLS, and puts a site before it that redirects.
-func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, where parent, w kind.Wanted, no refusal) error {
+func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, where parent, w kind.Wanted,
+	no refusal) error {
 	if w.Port == 0 {
-		return no(d.Place(), "declare the port under ports of the server in the estate file", "no port is known for https here")
+		return no(d.Place(), "declare the port under ports of the server in the estate file",
+			"no port is known for https here")
 	}
 	if site.OnlyRedirects() {
-		return no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s", site.Plain[0].Front.To)
+		return no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s",
+			site.Plain[0].Front.To)
 	}
 	var plain []string     // listen lines of the site that redirects
 	var secured []string   // addresses that get TLS
@@ -258,7 +266,8 @@ func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, wher
 	}
 	root := w.Proofs
 	if len(site.Plain) > 0 {
-		if s := site.Plain[0].WellKnown; s.Handling == kind.Serves && s.Under == "" && path.IsAbs(s.To) && !strings.Contains(s.To, "$") {
+		if s := site.Plain[0].WellKnown; s.Handling == kind.Serves && s.Under == "" && path.IsAbs(s.To) &&
+			!strings.Contains(s.To, "$") {
 			root = s.To
 		}
 	}
@@ -322,7 +331,8 @@ func turn(lines []*Directive, addresses []string) {
 			l.Words, l.Stop = nil, Mark{}
 			continue
 		}
-		keep := []Word{l.Words[0], {Raw: addresses[i], Text: addresses[i], Before: " "}, {Raw: "ssl", Text: "ssl", Before: " "}}
+		keep := []Word{l.Words[0], {Raw: addresses[i], Text: addresses[i], Before: " "},
+			{Raw: "ssl", Text: "ssl", Before: " "}}
 		for _, a := range l.Args() {
 			if strings.HasPrefix(a.Text, "ipv6only=") {
 				keep = append(keep, a)
@@ -418,7 +428,8 @@ func indents(d *Directive) (outer, unit string) {
 		if len(c.Words) == 0 {
 			continue
 		}
-		if t, ok := tail(c.Words[0].Before); ok && strings.HasPrefix(t, outer) && len(t) > len(outer) && strings.TrimSpace(t) == "" {
+		if t, ok := tail(c.Words[0].Before); ok && strings.HasPrefix(t, outer) && len(t) > len(outer) &&
+			strings.TrimSpace(t) == "" {
 			return outer, t[len(outer):]
 		}
 	}

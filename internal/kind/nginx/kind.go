@@ -37,8 +37,10 @@ var Kind = &kind.Kind{
 	Declared: estate.Kind{
 		Name: name, Reached: true, Main: usualMain,
 		Commands: []estate.Command{
-			{Key: testKey, Meaning: "Command that tests the configuration.", Usual: func(main string) string { return with(main) + " -t" }},
-			{Key: reloadKey, Meaning: "Command that takes the configuration in.", Usual: func(main string) string { return with(main) + " -s reload" }},
+			{Key: testKey, Meaning: "Command that tests the configuration.",
+				Usual: func(main string) string { return with(main) + " -t" }},
+			{Key: reloadKey, Meaning: "Command that takes the configuration in.",
+				Usual: func(main string) string { return with(main) + " -s reload" }},
 		},
 	},
 	Title: "nginx", Hops: 2,
@@ -64,7 +66,8 @@ var Kind = &kind.Kind{
 	Tester: tester{},
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
-		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Main: way.Configuration, Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Main: way.Configuration,
+			Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
 	},
 }
 

@@ -50,7 +50,8 @@ type pattern struct{ folder, base string }
 // load reads the main file and everything it includes. The error says that the
 // source failed as a whole or that there is no main file.
 func load(fsys fs.FS, main string) (*tree, error) {
-	t := &tree{fs: fsys, folder: path.Dir(main), files: map[string]*File{}, infos: map[string]fs.FileInfo{}, includes: map[*Directive][]*File{}, links: map[string]bool{}}
+	t := &tree{fs: fsys, folder: path.Dir(main), files: map[string]*File{}, infos: map[string]fs.FileInfo{},
+		includes: map[*Directive][]*File{}, links: map[string]bool{}}
 	if err := t.read([]string{main}, map[string]kind.Place{}); err != nil {
 		return nil, err
 	}
@@ -80,7 +81,8 @@ func (t *tree) problem(at kind.Place, g kind.Effect, expected, format string, ar
 	if len(t.problems) >= problemsLimit {
 		return
 	}
-	t.problems = append(t.problems, kind.Problem{Place: at, Effect: g, Message: fmt.Sprintf(format, args...), Expected: expected})
+	t.problems = append(t.problems,
+		kind.Problem{Place: at, Effect: g, Message: fmt.Sprintf(format, args...), Expected: expected})
 }
 
 // follow finds what the files of one wave include and reads what is new.
@@ -197,7 +199,8 @@ func (t *tree) glob(p string, at kind.Place) ([]string, error) {
 					return nil, err
 				}
 				if errors.Is(err, fs.ErrPermission) {
-					t.problem(at, kind.Unread, "the right to list it", "cannot list the folder %s, so what is included from there is not known", dir)
+					t.problem(at, kind.Unread, "the right to list it",
+						"cannot list the folder %s, so what is included from there is not known", dir)
 				}
 				continue
 			}
@@ -239,7 +242,8 @@ func (t *tree) read(paths []string, from map[string]kind.Place) error {
 	g.SetLimit(sideBySide)
 	for i, p := range paths {
 		if len(t.files)+i >= filesLimit {
-			t.problem(from[p], kind.Unread, fmt.Sprintf("at most %d files", filesLimit), "too many files are included; this one and those behind it are not read")
+			t.problem(from[p], kind.Unread, fmt.Sprintf("at most %d files", filesLimit),
+				"too many files are included; this one and those behind it are not read")
 			results = results[:i]
 			break
 		}
@@ -266,7 +270,8 @@ func (t *tree) read(paths []string, from map[string]kind.Place) error {
 			t.problem(at, gravity, "a readable file", "%s: %s", paths[i], r.fault)
 			continue
 		case t.total > totalLimit:
-			t.problem(at, kind.Unread, fmt.Sprintf("at most %d MB in all", totalLimit>>20), "%s is not read: the configuration is too large", paths[i])
+			t.problem(at, kind.Unread, fmt.Sprintf("at most %d MB in all", totalLimit>>20),
+				"%s is not read: the configuration is too large", paths[i])
 			continue
 		}
 		t.files[paths[i]], t.infos[paths[i]] = r.file, r.info
@@ -358,7 +363,8 @@ func (t *tree) loops(f *File, trail []*File, done map[*File]bool) {
 					for _, step := range append(slices.Clone(trail[at:]), to) {
 						names = append(names, step.Path)
 					}
-					t.problem(d.WordPlace(1), kind.Refused, "files that do not include each other", "include loop: %s", strings.Join(names, " → "))
+					t.problem(d.WordPlace(1), kind.Refused, "files that do not include each other", "include loop: %s",
+						strings.Join(names, " → "))
 					t.includes[d] = slices.DeleteFunc(slices.Clone(t.includes[d]), func(x *File) bool { return x == to })
 					continue
 				}
@@ -382,7 +388,8 @@ func (t *tree) walk(list []*Directive, visit func(*Directive), steps *int) {
 		*steps++
 		if t.steps++; *steps > stepsLimit || t.steps > stepsInAll {
 			if !t.overrun {
-				t.problem(d.Place(), kind.Unread, "", "includes make more than %d directives of one block; what follows in it is not read", stepsLimit)
+				t.problem(d.Place(), kind.Unread, "",
+					"includes make more than %d directives of one block; what follows in it is not read", stepsLimit)
 			}
 			t.overrun = true
 			return

@@ -176,7 +176,8 @@ func (r *reader) idle() error {
 				return err
 			}
 			for _, e := range entries {
-				if full := path.Join(dir, e.Name()); !e.IsDir() && !inForce[full] && !strings.HasPrefix(e.Name(), ".") && len(paths) < idleLimit {
+				if full := path.Join(dir, e.Name()); !e.IsDir() && !inForce[full] && !strings.HasPrefix(e.Name(), ".") &&
+					len(paths) < idleLimit {
 					paths = append(paths, full)
 				}
 			}
@@ -188,7 +189,8 @@ func (r *reader) idle() error {
 // readIdle reads files that are not in force, as if they were included where
 // the others are. What is wrong with them is nobody's concern yet.
 func (r *reader) readIdle(paths []string) error {
-	t := &tree{fs: r.fs, folder: r.folder, files: map[string]*File{}, infos: r.infos, includes: map[*Directive][]*File{}, links: map[string]bool{}}
+	t := &tree{fs: r.fs, folder: r.folder, files: map[string]*File{}, infos: r.infos, includes: map[*Directive][]*File{},
+		links: map[string]bool{}}
 	if err := t.read(paths, map[string]kind.Place{}); err != nil {
 		return err
 	}

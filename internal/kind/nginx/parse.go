@@ -108,12 +108,14 @@ func Parse(path, text string) *File {
 	p := &parser{scanner: scanner{text: text, line: 1}, file: &File{Path: path, Text: text}}
 	if at := strings.IndexByte(text, 0); at >= 0 {
 		line := 1 + strings.Count(text[:at], "\n")
-		p.fault(kind.Place{File: path, Line: line, Column: at - strings.LastIndexByte(text[:at], '\n')}, "text", "the file holds a NUL byte: it is no configuration, and nothing of it is read")
+		p.fault(kind.Place{File: path, Line: line, Column: at - strings.LastIndexByte(text[:at], '\n')}, "text",
+			"the file holds a NUL byte: it is no configuration, and nothing of it is read")
 		p.file.Rest = text
 		return p.file
 	}
 	if strings.HasPrefix(text, "\xef\xbb\xbf") {
-		p.fault(p.place(path), "a file without one", "a byte-order mark, which nginx takes for a part of the first directive's name")
+		p.fault(p.place(path), "a file without one",
+			"a byte-order mark, which nginx takes for a part of the first directive's name")
 		p.stray, p.pos = text[:3], 3
 	}
 	for p.next() {
@@ -123,7 +125,8 @@ func Parse(path, text string) *File {
 
 func (p *parser) fault(at kind.Place, expected, format string, args ...any) {
 	if len(p.file.Problems) < problemLimit {
-		p.file.Problems = append(p.file.Problems, kind.Problem{Place: at, Effect: kind.Refused, Message: fmt.Sprintf(format, args...), Expected: expected})
+		p.file.Problems = append(p.file.Problems,
+			kind.Problem{Place: at, Effect: kind.Refused, Message: fmt.Sprintf(format, args...), Expected: expected})
 	}
 }
 
@@ -145,7 +148,8 @@ func (p *parser) next() bool {
 		p.file.Rest = before
 		for i := len(p.open) - 1; i >= 0; i-- {
 			d := p.open[i]
-			p.fault(kind.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}, `"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
+			p.fault(kind.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)},
+				`"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
 		}
 		return false
 	}
@@ -220,7 +224,8 @@ func (p *parser) openBlock(d *Directive) {
 	p.opaque(lua)
 	d.Opaque = p.text[from:p.pos]
 	if p.done() {
-		p.fault(kind.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)}, `"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
+		p.fault(kind.Place{File: p.file.Path, Line: int(d.Stop.Line), Column: int(d.Stop.Column)},
+			`"}" before the file ends`, "the block %s opened here is never closed", shown(d.Name()))
 		return
 	}
 	d.Close = p.mark("")

@@ -30,7 +30,9 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{tree: t, out: &kind.Reading{Kind: name, Main: path.Clean(main), Material: map[string]*kind.Material{}, Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{}, hosts: map[string][]netip.Addr{}}
+	r := &reader{tree: t, out: &kind.Reading{Kind: name, Main: path.Clean(main), Material: map[string]*kind.Material{},
+		Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{},
+		hosts: map[string][]netip.Addr{}}
 	r.knownHosts()
 	if f := t.files[r.out.Main]; f != nil {
 		r.main(f)
@@ -58,8 +60,9 @@ func byPlace(a, b kind.Problem) int {
 type reader struct {
 	*tree
 	out       *kind.Reading
-	addresses map[string]int          // index of a listener by family and address
-	sslOn     map[int]bool            // sites with the directive "ssl on", which counts for a listener where such a site is the default
+	addresses map[string]int // index of a listener by family and address
+	// sites with the directive "ssl on", which counts for a listener where such a site is the default
+	sslOn     map[int]bool
 	hosts     map[string][]netip.Addr // from the machine's hosts file
 	pid       string
 	idling    bool // reading files that are not in force
@@ -249,7 +252,8 @@ func (r *reader) attach(site int, l *listen, family string) {
 		at, met := r.addresses[key]
 		if !met {
 			if at = len(r.out.Listeners); at == listenersLimit {
-				r.problem(l.at, kind.Unread, fmt.Sprintf("at most %d listeners", listenersLimit), "too many addresses and ports; listen %s is not read to its end", shown(l.text))
+				r.problem(l.at, kind.Unread, fmt.Sprintf("at most %d listeners", listenersLimit),
+					"too many addresses and ports; listen %s is not read to its end", shown(l.text))
 				return
 			}
 			r.addresses[key] = at
@@ -258,7 +262,8 @@ func (r *reader) attach(site int, l *listen, family string) {
 		o := &r.out.Listeners[at]
 		if l.isDef {
 			if o.Chosen && o.Default != site {
-				r.problem(l.at, kind.Refused, "one default_server an address", "%s has a default_server already, in %s", o, r.out.Sites[o.Default].Place)
+				r.problem(l.at, kind.Refused, "one default_server an address", "%s has a default_server already, in %s", o,
+					r.out.Sites[o.Default].Place)
 			} else {
 				o.Default, o.Chosen = site, true
 			}
@@ -298,7 +303,8 @@ func (r *reader) listen(d *Directive) listen {
 	}
 	addresses := r.listenAddresses(host)
 	if len(addresses) == 0 {
-		r.problem(l.at, kind.Unread, "an IP address", "the address of listen %s is found by name when nginx starts, so it is not known here", shown(l.text))
+		r.problem(l.at, kind.Unread, "an IP address",
+			"the address of listen %s is found by name when nginx starts, so it is not known here", shown(l.text))
 		l.unknown = l.text
 		return l
 	}
@@ -359,7 +365,8 @@ func (r *reader) name(d *Directive, word int) kind.Name {
 	switch {
 	case strings.HasPrefix(text, "~"):
 		if _, err := compile(text[1:]); err != nil {
-			r.problem(n.Place, kind.Unread, "", "the regular expression %s is not understood here, so what it matches is not known", shown(text))
+			r.problem(n.Place, kind.Unread, "",
+				"the regular expression %s is not understood here, so what it matches is not known", shown(text))
 		}
 		return n
 	case text == "$hostname":
@@ -401,7 +408,8 @@ func (r *reader) pairsOf(server *Directive, s *scope) []kind.Pair {
 				p.AtRunTime = true
 			}
 		} else {
-			r.problem(p.Place, kind.Refused, "an ssl_certificate_key for each ssl_certificate", "no key is named for %s", c.Arg(0))
+			r.problem(p.Place, kind.Refused, "an ssl_certificate_key for each ssl_certificate",
+				"no key is named for %s", c.Arg(0))
 		}
 		list = append(list, p)
 	}

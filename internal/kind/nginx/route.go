@@ -235,7 +235,8 @@ func (q *request) rewrite(d *Directive) (step kind.Step, done, stop bool) {
 		if flag == "permanent" {
 			status = 301
 		}
-		return kind.Step{Place: d.Place(), Handling: kind.Redirects, Status: status, To: strings.TrimSuffix(to, "?")}, true, false
+		return kind.Step{Place: d.Place(), Handling: kind.Redirects, Status: status, To: strings.TrimSuffix(to, "?")},
+			true, false
 	}
 	q.path, _, _ = strings.Cut(to, "?")
 	return step, false, flag == "last" || flag == "break"
@@ -273,7 +274,9 @@ func variable(text string) (name, rest string) {
 		}
 	}
 	n := 0
-	for n < len(text) && (text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' && text[n] <= 'Z' || text[n] >= '0' && text[n] <= '9') {
+	for n < len(text) &&
+		(text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' && text[n] <= 'Z' || text[n] >= '0' &&
+			text[n] <= '9') {
 		n++
 	}
 	if n > 0 && text[0] >= '0' && text[0] <= '9' {

@@ -53,7 +53,10 @@ func Start(c Config) (*Server, error) {
 		return nil, err
 	}
 	var text strings.Builder
-	fmt.Fprintf(&text, "options { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; managed-keys-directory %q; lock-file none; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; dnssec-validation no; empty-zones-enable no; notify explicit; notify-delay 0; allow-transfer { 127.0.0.0/8; }; transfer-source %s; notify-source %s; };\n", c.Dir, c.Dir, port, host, host, host)
+	fmt.Fprintf(&text, "options { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; "+
+		"managed-keys-directory %q; lock-file none; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; "+
+		"dnssec-validation no; empty-zones-enable no; notify explicit; notify-delay 0; allow-transfer { 127.0.0.0/8; }; "+
+		"transfer-source %s; notify-source %s; };\n", c.Dir, c.Dir, port, host, host, host)
 	fmt.Fprint(&text, "controls { };\n")
 	if c.KeyName != "" {
 		fmt.Fprintf(&text, "key %q { algorithm hmac-sha256; secret %q; };\n", c.KeyName, c.Secret)
@@ -83,7 +86,8 @@ func Start(c Config) (*Server, error) {
 		if err != nil {
 			return nil, err
 		}
-		fmt.Fprintf(&text, "zone %q { type secondary; file %q; primaries { %s port %s; }; masterfile-format text; };\n", name, filepath.Join(c.Dir, name+".copy"), h, p)
+		fmt.Fprintf(&text, "zone %q { type secondary; file %q; primaries { %s port %s; }; masterfile-format text; };\n",
+			name, filepath.Join(c.Dir, name+".copy"), h, p)
 	}
 	conf := filepath.Join(c.Dir, "named.conf")
 	if err := os.WriteFile(conf, []byte(text.String()), 0o644); err != nil {

@@ -135,7 +135,8 @@ func Start(c Config) (*CA, error) {
 	if c.Lifetime == 0 {
 		c.Lifetime = 90 * 24 * time.Hour
 	}
-	a := &CA{Config: c, nonces: map[string]bool{}, accounts: map[string]*account{}, objects: map[string]any{}, issued: map[string]*issued{}}
+	a := &CA{Config: c, nonces: map[string]bool{}, accounts: map[string]*account{}, objects: map[string]any{},
+		issued: map[string]*issued{}}
 	l, err := net.Listen("tcp", c.Listen)
 	if err != nil {
 		return nil, err
@@ -153,7 +154,8 @@ func Start(c Config) (*CA, error) {
 }
 
 func (a *CA) answer(l net.Listener) {
-	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), TLSConfig: &tls.Config{Certificates: []tls.Certificate{*a.Server}, MinVersion: tls.VersionTLS12}}
+	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{*a.Server}, MinVersion: tls.VersionTLS12}}
 	go func(s *http.Server) { _ = s.ServeTLS(l, "", "") }(a.server)
 }
 
@@ -203,8 +205,10 @@ func (a *CA) ownCertificate(at net.Addr) (*tls.Certificate, error) {
 		return nil, err
 	}
 	ip := netip.MustParseAddrPort(at.String()).Addr()
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: a.Name}, IPAddresses: []net.IP{ip.AsSlice()},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: a.Name},
+		IPAddresses: []net.IP{ip.AsSlice()},
+		NotBefore:   time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, t, a.Issuer.Certificate, key.Public(), a.Issuer.Key)
 	if err != nil {
 		return nil, err

@@ -15,8 +15,9 @@ type Faults struct {
 
 // Fault is a set of faults; the zero value is none.
 type Fault struct {
-	BadNonces   int                                           // so many requests are refused for their nonce
-	Lose        string                                        // the next request whose path begins so is done, and its answer lost
+	BadNonces int // so many requests are refused for their nonce
+	// the next request whose path begins so is done, and its answer lost
+	Lose        string
 	Limited     time.Duration                                 // new orders are refused for so long
 	Replace     func(path string, body []byte) ([]byte, bool) // writes another body in place of one
 	Processing  bool                                          // orders never get beyond processing

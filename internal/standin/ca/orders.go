@@ -41,9 +41,11 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	var bad []*problem
 	for i, n := range body.Identifiers {
 		if n.Type != "dns" {
-			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:unsupportedIdentifier", Detail: "only dns identifiers", Status: 400, Identifier: &body.Identifiers[i]})
+			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:unsupportedIdentifier", Detail: "only dns identifiers",
+				Status: 400, Identifier: &body.Identifiers[i]})
 		} else if !goodName(n.Value) {
-			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:rejectedIdentifier", Detail: "not a name a certificate can be issued for", Status: 400, Identifier: &body.Identifiers[i]})
+			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:rejectedIdentifier",
+				Detail: "not a name a certificate can be issued for", Status: 400, Identifier: &body.Identifiers[i]})
 		}
 	}
 	if len(bad) > 0 {
@@ -60,13 +62,15 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	}
 	// An order for the same names that is under way is given again.
 	for _, path := range q.account.orders {
-		if o := a.objects[path].(*order); sameNames(o.names, body.Identifiers) && o.replaces == body.Replaces && (o.state() == "pending" || o.state() == "ready") {
+		if o := a.objects[path].(*order); sameNames(o.names, body.Identifiers) && o.replaces == body.Replaces &&
+			(o.state() == "pending" || o.state() == "ready") {
 			w.Header().Set("Location", a.base+o.path)
 			reply(w, 201, "application/json", a.orderDoc(o))
 			return nil
 		}
 	}
-	o := &order{path: a.path("order"), by: q.account, names: body.Identifiers, expires: time.Now().Add(7 * 24 * time.Hour), replaces: body.Replaces, status: "pending"}
+	o := &order{path: a.path("order"), by: q.account, names: body.Identifiers,
+		expires: time.Now().Add(7 * 24 * time.Hour), replaces: body.Replaces, status: "pending"}
 	for _, n := range o.names {
 		o.auths = append(o.auths, a.authorize(q.account, n))
 	}
@@ -96,7 +100,8 @@ func goodName(name string) bool {
 		return false
 	}
 	for _, l := range labels {
-		if l == "" || len(l) > 63 || strings.Trim(l, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || l[0] == '-' || l[len(l)-1] == '-' {
+		if l == "" || len(l) > 63 || strings.Trim(l, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || l[0] == '-' ||
+			l[len(l)-1] == '-' {
 			return false
 		}
 	}
@@ -109,12 +114,14 @@ func (a *CA) authorize(by *account, n identifier) *authorization {
 	value, wildcard := strings.CutPrefix(n.Value, "*.")
 	if a.Reuse > 0 {
 		for _, o := range a.objects {
-			if old, ok := o.(*authorization); ok && old.by == by && old.name.Value == value && old.wildcard == wildcard && old.status == "valid" && time.Now().Before(old.expires) {
+			if old, ok := o.(*authorization); ok && old.by == by && old.name.Value == value && old.wildcard == wildcard &&
+				old.status == "valid" && time.Now().Before(old.expires) {
 				return old
 			}
 		}
 	}
-	z := &authorization{path: a.path("authz"), by: by, name: identifier{"dns", value}, wildcard: wildcard, status: "pending", expires: time.Now().Add(24 * time.Hour)}
+	z := &authorization{path: a.path("authz"), by: by, name: identifier{"dns", value}, wildcard: wildcard,
+		status: "pending", expires: time.Now().Add(24 * time.Hour)}
 	kinds := []string{"http-01", "dns-01"}
 	if wildcard {
 		kinds = kinds[1:]
@@ -122,7 +129,8 @@ func (a *CA) authorize(by *account, n identifier) *authorization {
 	for _, kind := range kinds {
 		token := make([]byte, 32)
 		_, _ = rand.Read(token)
-		c := &challenge{path: a.path("chall"), kind: kind, token: base64.RawURLEncoding.EncodeToString(token), status: "pending", of: z}
+		c := &challenge{path: a.path("chall"), kind: kind, token: base64.RawURLEncoding.EncodeToString(token),
+			status: "pending", of: z}
 		a.objects[c.path] = c
 		z.challenges = append(z.challenges, c)
 	}
@@ -160,11 +168,13 @@ func (a *CA) orderDoc(o *order) map[string]any {
 			}
 		}
 	}
-	doc := map[string]any{"status": o.state(), "expires": o.expires.UTC().Format(time.RFC3339), "identifiers": o.names, "authorizations": urls, "finalize": a.base + o.path + "/finalize"}
+	doc := map[string]any{"status": o.state(), "expires": o.expires.UTC().Format(time.RFC3339), "identifiers": o.names,
+		"authorizations": urls, "finalize": a.base + o.path + "/finalize"}
 	if o.problem != nil {
 		doc["error"] = o.problem
 	} else if len(failed) > 0 {
-		p := refuse(403, failed[0].Type[len("urn:ietf:params:acme:error:"):], "%d of %d names could not be validated", len(failed), len(o.auths))
+		p := refuse(403, failed[0].Type[len("urn:ietf:params:acme:error:"):], "%d of %d names could not be validated",
+			len(failed), len(o.auths))
 		p.Subproblems = failed
 		doc["error"] = p
 	}
@@ -185,7 +195,8 @@ func (a *CA) authorizationDoc(z *authorization) map[string]any {
 		}
 		list = append(list, a.challengeDoc(c))
 	}
-	doc := map[string]any{"identifier": z.name, "status": z.status, "expires": z.expires.UTC().Format(time.RFC3339), "challenges": list}
+	doc := map[string]any{"identifier": z.name, "status": z.status, "expires": z.expires.UTC().Format(time.RFC3339),
+		"challenges": list}
 	if z.wildcard {
 		doc["wildcard"] = true
 	}
@@ -279,7 +290,8 @@ func checkRequest(csr *x509.CertificateRequest, o *order) *problem {
 	slices.Sort(have)
 	switch {
 	case !slices.Equal(want, have):
-		return refuse(400, "badCSR", "the request is for %s, the order for %s", strings.Join(have, ", "), strings.Join(want, ", "))
+		return refuse(400, "badCSR", "the request is for %s, the order for %s", strings.Join(have, ", "),
+			strings.Join(want, ", "))
 	case len(csr.IPAddresses)+len(csr.EmailAddresses)+len(csr.URIs) > 0:
 		return refuse(400, "badCSR", "the request has names that are no host names")
 	case csr.Subject.CommonName != "" && !slices.Contains(want, csr.Subject.CommonName):
@@ -302,8 +314,10 @@ func (a *CA) issue(csr *x509.CertificateRequest, o *order) (*issued, error) {
 	now := time.Now().UTC().Truncate(time.Second)
 	const backdated = 60 // at most this part of the life
 	begins := now.Add(-min(time.Hour, a.Lifetime/backdated)).Truncate(time.Second)
-	t := &x509.Certificate{SerialNumber: serial(), DNSNames: csr.DNSNames, NotBefore: begins, NotAfter: begins.Add(a.Lifetime - time.Second), BasicConstraintsValid: true,
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, CRLDistributionPoints: []string{a.base + "/crl"}}
+	t := &x509.Certificate{SerialNumber: serial(), DNSNames: csr.DNSNames, NotBefore: begins,
+		NotAfter: begins.Add(a.Lifetime - time.Second), BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		CRLDistributionPoints: []string{a.base + "/crl"}}
 	if len(csr.DNSNames[0]) <= 64 {
 		t.Subject = pkix.Name{CommonName: csr.DNSNames[0]}
 	}
@@ -402,17 +416,21 @@ func (a *CA) renewalInfo(w http.ResponseWriter, id string) error {
 		start, end = time.Now().Add(-2*time.Hour), time.Now().Add(-time.Hour)
 	}
 	w.Header().Set("Retry-After", "21600")
-	reply(w, 200, "application/json", map[string]any{"suggestedWindow": map[string]string{"start": start.UTC().Format(time.RFC3339), "end": end.UTC().Format(time.RFC3339)}})
+	reply(w, 200, "application/json",
+		map[string]any{"suggestedWindow": map[string]string{"start": start.UTC().Format(time.RFC3339),
+			"end": end.UTC().Format(time.RFC3339)}})
 	return nil
 }
 
 func (a *CA) crl(w http.ResponseWriter) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	list := &x509.RevocationList{Number: big.NewInt(time.Now().Unix()), ThisUpdate: time.Now().Add(-time.Minute), NextUpdate: time.Now().Add(24 * time.Hour)}
+	list := &x509.RevocationList{Number: big.NewInt(time.Now().Unix()), ThisUpdate: time.Now().Add(-time.Minute),
+		NextUpdate: time.Now().Add(24 * time.Hour)}
 	for _, i := range a.issued {
 		if !i.revoked.IsZero() {
-			list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: i.leaf.SerialNumber, RevocationTime: i.revoked, ReasonCode: i.reason})
+			list.RevokedCertificateEntries = append(list.RevokedCertificateEntries,
+				x509.RevocationListEntry{SerialNumber: i.leaf.SerialNumber, RevocationTime: i.revoked, ReasonCode: i.reason})
 		}
 	}
 	der, err := x509.CreateRevocationList(rand.Reader, list, a.Issuer.Certificate, a.Issuer.Key)

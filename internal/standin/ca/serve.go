@@ -110,9 +110,13 @@ func reply(w http.ResponseWriter, status int, kind string, doc any) {
 func (a *CA) get(w http.ResponseWriter, r *http.Request) error {
 	switch path := r.URL.Path; {
 	case path == "/directory":
-		meta := map[string]any{"termsOfService": a.base + "/terms", "caaIdentities": []string{a.Identity()}, "externalAccountRequired": len(a.MACKeys) > 0}
-		reply(w, 200, "application/json", map[string]any{"newNonce": a.base + "/new-nonce", "newAccount": a.base + "/new-account", "newOrder": a.base + "/new-order",
-			"revokeCert": a.base + "/revoke-cert", "keyChange": a.base + "/key-change", "renewalInfo": a.base + "/renewal-info", "meta": meta})
+		meta := map[string]any{"termsOfService": a.base + "/terms", "caaIdentities": []string{a.Identity()},
+			"externalAccountRequired": len(a.MACKeys) > 0}
+		reply(w, 200, "application/json",
+			map[string]any{"newNonce": a.base + "/new-nonce", "newAccount": a.base + "/new-account",
+				"newOrder":   a.base + "/new-order",
+				"revokeCert": a.base + "/revoke-cert", "keyChange": a.base + "/key-change",
+				"renewalInfo": a.base + "/renewal-info", "meta": meta})
 	case path == "/new-nonce":
 		w.Header().Set("Replay-Nonce", a.nonce())
 		if r.Method == http.MethodGet {
@@ -162,7 +166,8 @@ var algorithms = []jose.SignatureAlgorithm{jose.ES256, jose.ES384, jose.EdDSA, j
 
 func (a *CA) verify(path string, body []byte) (*request, error) {
 	var fields map[string]json.RawMessage
-	if json.Unmarshal(body, &fields) != nil || fields["signatures"] != nil || fields["header"] != nil || fields["protected"] == nil {
+	if json.Unmarshal(body, &fields) != nil || fields["signatures"] != nil || fields["header"] != nil ||
+		fields["protected"] == nil {
 		return nil, refuse(400, "malformed", "not a flattened JWS with a protected header alone")
 	}
 	signed, err := jose.ParseSignedJSON(string(body), algorithms)
@@ -344,7 +349,8 @@ func (a *CA) newAccount(w http.ResponseWriter, q *request) error {
 }
 
 func (k *account) doc() map[string]any {
-	return map[string]any{"status": k.status, "contact": k.contact, "termsOfServiceAgreed": true, "orders": k.url + "/orders"}
+	return map[string]any{"status": k.status, "contact": k.contact, "termsOfServiceAgreed": true,
+		"orders": k.url + "/orders"}
 }
 
 func checkContact(list []string) error {

@@ -168,7 +168,9 @@ func (a *CA) overHTTP(ctx context.Context, c *challenge, want string) *problem {
 	}
 	hops := 0
 	client := &http.Client{
-		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, // as CAs do: names are about to be proved
+		// as CAs do: names are about to be proved
+		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true,
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
 			if hops++; hops > 10 {
 				return fmt.Errorf("more than 10 redirects")
@@ -179,7 +181,8 @@ func (a *CA) overHTTP(ctx context.Context, c *challenge, want string) *problem {
 			return nil
 		},
 	}
-	at := (&url.URL{Scheme: "http", Host: net.JoinHostPort(c.of.name.Value, strconv.Itoa(a.HTTPPort)), Path: "/.well-known/acme-challenge/" + c.token}).String()
+	at := (&url.URL{Scheme: "http", Host: net.JoinHostPort(c.of.name.Value, strconv.Itoa(a.HTTPPort)),
+		Path: "/.well-known/acme-challenge/" + c.token}).String()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
 	if err != nil {
 		return refuse(400, "malformed", "%v", err)
@@ -200,7 +203,8 @@ func (a *CA) overHTTP(ctx context.Context, c *challenge, want string) *problem {
 		return refuse(403, "unauthorized", "invalid response from %s: %d", resp.Request.URL, resp.StatusCode)
 	}
 	if got := strings.TrimRight(string(body), " \t\r\n"); got != want {
-		return refuse(403, "unauthorized", "the file at %s holds %q, not the key authorization", resp.Request.URL, got[:min(len(got), 60)])
+		return refuse(403, "unauthorized", "the file at %s holds %q, not the key authorization", resp.Request.URL,
+			got[:min(len(got), 60)])
 	}
 	return nil
 }

@@ -91,7 +91,8 @@ func (s *Server) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 			}
 		}
 		if !known && s.any != nil && question.Qtype == dns.TypeA && !strings.HasPrefix(question.Name, "_") {
-			m.Answer = append(m.Answer, &dns.A{Hdr: dns.RR_Header{Name: question.Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 1}, A: s.any})
+			m.Answer = append(m.Answer,
+				&dns.A{Hdr: dns.RR_Header{Name: question.Name, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 1}, A: s.any})
 		}
 	}
 	s.mu.Unlock()

@@ -53,7 +53,8 @@ func CanRun() error {
 	}
 	defer func() { _ = users.Close() }()
 	for lines := bufio.NewScanner(users); lines.Scan(); {
-		if f := strings.Split(lines.Text(), ":"); len(f) == 7 && f[0] == me.Username && !strings.HasSuffix(f[6], "nologin") && !strings.HasSuffix(f[6], "false") {
+		if f := strings.Split(lines.Text(), ":"); len(f) == 7 && f[0] == me.Username &&
+			!strings.HasSuffix(f[6], "nologin") && !strings.HasSuffix(f[6], "false") {
 			return nil
 		}
 	}
@@ -75,7 +76,8 @@ func Prepare(dir, address string) (*Setup, error) {
 			return nil, err
 		}
 	}
-	s := &Setup{Address: address, User: me.Username, Key: filepath.Join(dir, "user_key"), KnownHosts: filepath.Join(dir, "known_hosts"), config: filepath.Join(dir, "sshd_config")}
+	s := &Setup{Address: address, User: me.Username, Key: filepath.Join(dir, "user_key"),
+		KnownHosts: filepath.Join(dir, "known_hosts"), config: filepath.Join(dir, "sshd_config")}
 	host, err := keyAt(filepath.Join(dir, "host_key"))
 	if err != nil {
 		return nil, err

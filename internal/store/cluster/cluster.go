@@ -43,13 +43,15 @@ type Options struct {
 }
 
 // ErrNotInstalled says that no PostgreSQL server binaries were found.
-var ErrNotInstalled = errors.New("no PostgreSQL server is installed: expected /usr/lib/postgresql/*/bin/postgres; install Debian's package postgresql, or give a database with --database")
+var ErrNotInstalled = errors.New("no PostgreSQL server is installed: expected /usr/lib/postgresql/*/bin/postgres; " +
+	"install Debian's package postgresql, or give a database with --database")
 
 // VersionError says that a data directory belongs to another major version.
 type VersionError struct{ Dir, Has, Installed string }
 
 func (e *VersionError) Error() string {
-	return fmt.Sprintf("the database in %s was made by PostgreSQL %s, installed is %s; install version %s, or move the directory away to begin anew", e.Dir, e.Has, e.Installed, e.Has)
+	return fmt.Sprintf("the database in %s was made by PostgreSQL %s, installed is %s; install version %s, or move the "+
+		"directory away to begin anew", e.Dir, e.Has, e.Installed, e.Has)
 }
 
 // database is the name of the only database, and of its owner.
@@ -93,7 +95,8 @@ func Start(ctx context.Context, dir string, opts Options) (*Cluster, error) {
 func (c *Cluster) DSN() string { return c.dsn(database) }
 
 func (c *Cluster) dsn(name string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(database, c.password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)), Path: name, RawQuery: "sslmode=disable"}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(database, c.password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)), Path: name, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 
@@ -153,7 +156,8 @@ func account(dir string) (*syscall.SysProcAttr, error) {
 	}
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return nil, fmt.Errorf("PostgreSQL does not run as root and the user postgres is missing; install Debian's package postgresql: %w", err)
+		return nil, fmt.Errorf("PostgreSQL does not run as root and the user postgres is missing; install Debian's package "+
+			"postgresql: %w", err)
 	}
 	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
 	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
@@ -199,9 +203,11 @@ func (c *Cluster) prepare(ctx context.Context, bin string, as *syscall.SysProcAt
 	if err := own(c.passwordFile(), as); err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", c.data()+".new", "-U", database, "-A", "scram-sha-256",
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", c.data()+".new", "-U", database, "-A",
+		"scram-sha-256",
 		"--pwfile="+c.passwordFile(), "--no-instructions", "-E", "UTF8", "--locale=C.UTF-8")
-	cmd.SysProcAttr, cmd.Dir, cmd.Env = as, "/", environment() // not the data directory, which a lent right opens only after the exec
+	// not the data directory, which a lent right opens only after the exec
+	cmd.SysProcAttr, cmd.Dir, cmd.Env = as, "/", environment()
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("making the database in %s: %w: %s", c.data(), err, lastLine(out))
 	}
@@ -215,7 +221,8 @@ func (c *Cluster) moveUnfinished() error {
 		return err
 	}
 	if _, err := os.Stat(c.data()); err == nil {
-		return fmt.Errorf("the database in %s has lost its password file %s; put it back, or move the directory away to begin anew", c.data(), c.passwordFile())
+		return fmt.Errorf("the database in %s has lost its password file %s; put it back, or move the directory away to "+
+			"begin anew", c.data(), c.passwordFile())
 	}
 	return nil
 }
@@ -247,7 +254,8 @@ func (c *Cluster) run(bin string, as *syscall.SysProcAttr, opts Options) error {
 		return err
 	}
 	defer func() { _ = logFile.Close() }()
-	args := []string{"-D", c.data(), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=100",
+	args := []string{"-D", c.data(), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c",
+		"unix_socket_directories=", "-c", "max_connections=100",
 		"-c", "timezone=UTC", "-c", "log_timezone=UTC", "-c", "shared_buffers=64MB"}
 	if opts.Disposable {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
