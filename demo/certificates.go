@@ -61,6 +61,14 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.keep("pki/issuing", issuing)
 	m.keep("pki/test-issuing", m.authority("Harbour Light Rehearsal CA", rehearsal, 900))
 
+	m.sites(issuing, policy, harbour, crewIssuing)
+	m.write("pki/made", nil)
+	return m.err
+}
+
+// sites makes what the estate's servers hold, each good or wrong in the way the
+// table of faults tells.
+func (m *maker) sites(issuing, policy, harbour, crewIssuing *authority) {
 	public := append(append([]byte{}, issuing.pem...), policy.pem...)
 	m.site("quay-lb/booking", issuing, public, 16, 74, "booking.lanterncoast.example")
 	m.copies("quay-lb/booking", "pier-1/booking")
@@ -99,8 +107,6 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.site("pier-2/webcam", crewIssuing, crewIssuing.pem, 30, 335, "webcam.lanterncoast.example")
 	m.site("kiosk-gw/harbourmaster", issuing, public, 50, 40, "harbourmaster.lanterncoast.example")
 	m.copy("freight-1/ships.key", "pki/swaps/freight-1/crane.key.after")
-	m.write("pki/made", nil)
-	return m.err
 }
 
 func (m *maker) write(name string, data []byte) {

@@ -136,11 +136,13 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 	open, err := a.Open(t.Context(), a.Signer, dnsNames("B.lantern.example", "a.lantern.example"), func(string) bool { return false })
 	require.NoError(t, err)
 	assert.Equal(t, o.URL, open.URL, "an order whose answer was lost is found")
+	taken, err := a.Open(t.Context(), a.Signer, o.Identifiers, func(url string) bool { return url == o.URL })
+	require.NoError(t, err)
+	assert.Nil(t, taken, "another's order is left alone")
 	leaf, leafKey, err := a.obtain(t, "", "a.lantern.example", "b.lantern.example")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a.lantern.example", "b.lantern.example"}, leaf.DNSNames)
 	assert.Equal(t, leafKey.Public(), leaf.PublicKey)
-	assert.Equal(t, 1, town.Orders())
 
 	id := acme.CertificateID(leaf)
 	info, err := a.RenewalInfo(t.Context(), id)
@@ -205,12 +207,18 @@ func TestALostReplyOrABadNonceCostsOneRequest(t *testing.T) {
 	}
 	usual := cost(ca.Fault{})
 	assert.Equal(t, usual+1, cost(ca.Fault{BadNonces: 1}))
-	for _, path := range []string{"/new-order", "/authz/", "/chall/", "/order/", "/cert/"} {
+	for _, path := range []string{"/authz/", "/chall/", "/order/", "/cert/"} {
 		assert.Equal(t, usual+1, cost(ca.Fault{Lose: path}), path)
 	}
 	a := register(t, town)
-	town.Faults.Set(ca.Fault{BadNonces: 100})
+	orders := town.Orders()
+	town.Faults.Set(ca.Fault{Lose: "/new-order"})
 	_, err := a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
+	var lost *acme.LostError
+	require.ErrorAs(t, err, &lost, "an order is not asked for twice")
+	assert.Equal(t, orders+1, town.Orders())
+	town.Faults.Set(ca.Fault{BadNonces: 100})
+	_, err = a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
 	assert.ErrorContains(t, err, "badNonce", "no endless trying")
 }
 

@@ -131,6 +131,9 @@ func (c *Client) twice(do func() error) error {
 	return err
 }
 
+// once does not repeat a request whose reply got lost.
+func once(do func() error) error { return do() }
+
 // reply is an answer within bounds.
 type reply struct {
 	status int
@@ -321,6 +324,13 @@ func sign(s Signer, at, nonce string, payload []byte) ([]byte, error) {
 // each request of the protocol may be repeated, the CA recognises what it has
 // done before.
 func (c *Client) post(ctx context.Context, s Signer, at string, payload any) (reply, error) {
+	return c.ask(ctx, s, at, payload, c.twice)
+}
+
+// ask is post with its own way to meet a lost reply: twice, or once for a
+// request that must not be repeated blindly.
+func (c *Client) ask(ctx context.Context, s Signer, at string, payload any, try func(func() error) error) (
+	reply, error) {
 	d, err := c.Directory(ctx)
 	if err != nil {
 		return reply{}, err
@@ -344,7 +354,7 @@ func (c *Client) post(ctx context.Context, s Signer, at string, payload any) (re
 	}
 	var r reply
 	for refused := false; ; refused = true {
-		err := c.twice(func() (err error) { r, err = send(); return err })
+		err := try(func() (err error) { r, err = send(); return err })
 		if err != nil || r.status < 400 {
 			return r, err
 		}

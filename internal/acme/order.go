@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -14,7 +15,9 @@ import (
 )
 
 // NewOrder asks for a certificate. replaces is the id (CertificateID) of the
-// one it takes the place of, "" for none (RFC 9773 section 5).
+// one it takes the place of, "" for none (RFC 9773 section 5). A second request
+// would be a second order to most CAs, and counts against their limits; so a
+// reply that got lost is a LostError, and Open tells whether the order exists.
 func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, replaces string) (*Order, error) {
 	d, err := c.Directory(ctx)
 	if err != nil {
@@ -24,7 +27,7 @@ func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, rep
 	if replaces != "" && d.RenewalInfo != "" {
 		request["replaces"] = replaces
 	}
-	r, err := c.post(ctx, s, d.NewOrder, request)
+	r, err := c.ask(ctx, s, d.NewOrder, request, once)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +124,10 @@ func (c *Client) Open(ctx context.Context, s Signer, names []Identifier, known f
 			continue
 		}
 		o, err := c.Order(ctx, s, at)
-		if err != nil {
+		var p *Problem
+		if errors.As(err, &p) && !p.Limits() {
+			continue // an old order the CA has forgotten
+		} else if err != nil {
 			return nil, err
 		}
 		if sameNames(o.Identifiers, names) && (o.Status == Pending || o.Status == Ready) {

@@ -342,6 +342,34 @@ func (a *app) findingTable(list []client.Finding) error {
 	return print(a, list, list, findingColumns)
 }
 
+// findingParams turns the flags of finding list into the call's parameters; an
+// empty flag asks for nothing, an unknown word is refused with those that are known.
+func findingParams(query, code, state string, severities []string) (*client.ListFindingsParams, error) {
+	st := client.ListFindingsParamsState(state)
+	if !st.Valid() {
+		return nil, usage{fmt.Errorf("unknown state %q; expected open, closed or all", state)}
+	}
+	params := &client.ListFindingsParams{State: &st}
+	if query != "" {
+		params.Q = &query
+	}
+	if code != "" {
+		params.Code = &code
+	}
+	var picked []client.Severity
+	for _, s := range severities {
+		if !client.Severity(s).Valid() {
+			return nil, usage{fmt.Errorf("unknown severity %q; expected broken, due, weak or note", s)}
+		}
+		picked = append(picked, client.Severity(s))
+	}
+	if picked != nil {
+		params.Severity = &picked
+	}
+	return params, nil
+}
+
+// findings is the group of commands about what is wrong.
 func (a *app) findings() *cobra.Command {
 	var query, code, state string
 	var severities []string
@@ -353,27 +381,11 @@ func (a *app) findings() *cobra.Command {
 			if err := a.checkFailAt(); err != nil {
 				return err
 			}
-			st := client.ListFindingsParamsState(state)
-			if !st.Valid() {
-				return usage{fmt.Errorf("unknown state %q; expected open, closed or all", state)}
+			params, err := findingParams(query, code, state, severities)
+			if err != nil {
+				return err
 			}
-			params := &client.ListFindingsParams{Limit: &limit, State: &st}
-			if query != "" {
-				params.Q = &query
-			}
-			if code != "" {
-				params.Code = &code
-			}
-			var picked []client.Severity
-			for _, s := range severities {
-				if !client.Severity(s).Valid() {
-					return usage{fmt.Errorf("unknown severity %q; expected broken, due, weak or note", s)}
-				}
-				picked = append(picked, client.Severity(s))
-			}
-			if picked != nil {
-				params.Severity = &picked
-			}
+			params.Limit = &limit
 			page, err := get[client.FindingPage](a, c.Context(),
 				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListFindings(ctx, params) })
 			if err != nil {

@@ -19,85 +19,32 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var cfg service.Config
-	var listen, level, certificate, key, proofs string
-	looker := look.New()
+	o := serviceFlags{looker: look.New()}
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
 		Long: "Runs the service until it is told to stop (Ctrl-C or SIGTERM). Without --database it starts\n" +
 			"a PostgreSQL of its own on loopback, with its files in the data directory.",
 		Example: "  insegna serve --data /var/lib/insegna --listen 127.0.0.1:7420",
-		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			var l slog.Level
-			if err := l.UnmarshalText([]byte(level)); err != nil {
-				return usage{fmt.Errorf("unknown log level %q; expected debug, info, warn or error", level)}
-			}
-			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: l}))
-			cfg.Looker = looker
-			if (certificate == "") != (key == "") {
-				return usage{errors.New("--tls-certificate and --tls-key belong together; give both or none")}
-			}
-			var pair *httpapi.Pair
-			if certificate != "" {
-				var err error
-				if pair, err = httpapi.OpenPair(certificate, key); err != nil {
-					return err
-				}
-			}
-			listener, err := httpapi.Listen(listen, pair)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = listener.Close() }()
-			s, err := service.Open(c.Context(), cfg)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			h, err := httpapi.Handler(s, pair, cfg.Log)
-			if err != nil {
-				return err
-			}
-			console := "http://" + listener.Addr().String()
-			if pair != nil {
-				console = "https://" + listener.Addr().String()
-			}
-			if err := a.firstLink(c.Context(), s, console); err != nil {
-				return err
-			}
-			both, ctx := errgroup.WithContext(c.Context())
-			if proofs != "" {
-				at, err := net.Listen("tcp", proofs)
-				if err != nil {
-					return fmt.Errorf("cannot answer proofs at %s: %w; choose another address with --proofs", proofs, err)
-				}
-				both.Go(func() error { return stopped("the listener for proofs", httpapi.Serve(ctx, at, httpapi.Proofs(s))) })
-			}
-			cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
-			both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })
-			err = both.Wait()
-			cfg.Log.Info("stopping")
-			return err
-		}),
+		RunE:    a.run(func(c *cobra.Command, _ []string) error { return a.runService(c.Context(), &o) }),
 	}
 	f := c.Flags()
-	f.StringVar(&listen, "listen", DefaultAddress,
+	f.StringVar(&o.listen, "listen", DefaultAddress,
 		"address to listen at; beyond loopback only with --tls-certificate and --tls-key")
-	f.StringVar(&certificate, "tls-certificate", "",
+	f.StringVar(&o.certificate, "tls-certificate", "",
 		"PEM file with the certificate, and chain, to speak https with; taken in again when it changes")
-	f.StringVar(&key, "tls-key", "", "PEM file with the key of --tls-certificate")
-	f.StringVar(&proofs, "proofs", "",
+	f.StringVar(&o.key, "tls-key", "", "PEM file with the key of --tls-certificate")
+	f.StringVar(&o.proofs, "proofs", "",
 		"address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
-	f.StringVar(&cfg.Data, "data", dataDir(), "data directory")
-	f.StringVar(&cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"),
+	f.StringVar(&o.cfg.Data, "data", dataDir(), "data directory")
+	f.StringVar(&o.cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"),
 		"PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
-	f.StringVar(&cfg.SafeKey, "safe-key", "",
+	f.StringVar(&o.cfg.SafeKey, "safe-key", "",
 		"file with the key that encrypts secrets, made on the first start; safe.key in the data directory when left out, or "+
 			"set INSEGNA_SAFE_KEY")
-	f.StringVar(&cfg.Vantage, "vantage", "inside", "where this service stands")
-	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
-	f.DurationVar(&looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")
-	f.DurationVar(&looker.HandshakeTimeout, "handshake-timeout", 5*time.Second, "longest wait for a handshake")
+	f.StringVar(&o.cfg.Vantage, "vantage", "inside", "where this service stands")
+	f.StringVar(&o.level, "log-level", "info", "debug, info, warn or error")
+	f.DurationVar(&o.looker.ConnectTimeout, "connect-timeout", 4*time.Second, "longest wait for a connection")
+	f.DurationVar(&o.looker.HandshakeTimeout, "handshake-timeout", 5*time.Second, "longest wait for a handshake")
 	return c
 }
 
@@ -132,4 +79,66 @@ func dataDir() string {
 		return "insegna-data"
 	}
 	return filepath.Join(home, ".local", "share", "insegna")
+}
+
+// serviceFlags are the flags of serve.
+type serviceFlags struct {
+	cfg                                     service.Config
+	looker                                  *look.Looker
+	listen, level, certificate, key, proofs string
+}
+
+// runService runs the service until it is told to stop.
+func (a *app) runService(ctx context.Context, o *serviceFlags) error {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(o.level)); err != nil {
+		return usage{fmt.Errorf("unknown log level %q; expected debug, info, warn or error", o.level)}
+	}
+	cfg := o.cfg
+	cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: l}))
+	cfg.Looker = o.looker
+	if (o.certificate == "") != (o.key == "") {
+		return usage{errors.New("--tls-certificate and --tls-key belong together; give both or none")}
+	}
+	var pair *httpapi.Pair
+	if o.certificate != "" {
+		var err error
+		if pair, err = httpapi.OpenPair(o.certificate, o.key); err != nil {
+			return err
+		}
+	}
+	listener, err := httpapi.Listen(o.listen, pair)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = listener.Close() }()
+	s, err := service.Open(ctx, cfg)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	h, err := httpapi.Handler(s, pair, cfg.Log)
+	if err != nil {
+		return err
+	}
+	console := "http://" + listener.Addr().String()
+	if pair != nil {
+		console = "https://" + listener.Addr().String()
+	}
+	if err := a.firstLink(ctx, s, console); err != nil {
+		return err
+	}
+	both, ctx := errgroup.WithContext(ctx)
+	if o.proofs != "" {
+		at, err := net.Listen("tcp", o.proofs)
+		if err != nil {
+			return fmt.Errorf("cannot answer o.proofs at %s: %w; choose another address with --proofs", o.proofs, err)
+		}
+		both.Go(func() error { return stopped("the listener for proofs", httpapi.Serve(ctx, at, httpapi.Proofs(s))) })
+	}
+	cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
+	both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })
+	err = both.Wait()
+	cfg.Log.Info("stopping")
+	return err
 }

@@ -303,7 +303,9 @@ func (s *Installing) actOf(ctx context.Context, action string) func(*store.Insta
 	}
 }
 
-// runInstallation takes an installation as far as it goes.
+// runInstallation takes an installation as far as it goes. A server that left
+// the estate, or whose kind cannot be installed on any more, leaves it stuck: what
+// lies on the server is then for a person to judge.
 func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	row, err := s.store.Installation(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || err == nil && install.State(row.State).Ended() {
@@ -311,23 +313,9 @@ func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	} else if err != nil {
 		return err
 	}
-	v, err := viewInstallation(row)
+	i, order, err := s.taken(ctx, row)
 	if err != nil {
 		return err
-	}
-	order, err := s.store.Order(ctx, row.OrderID)
-	if err != nil {
-		return err
-	}
-	key, err := s.ordering.orderKey(order)
-	if err != nil {
-		return err
-	}
-	i := &install.Installation{ID: id, Rehearsal: row.Rehearsal, Plan: v.Plan,
-		Material: install.Material{Chain: order.Chain, Key: key}, Leaf: row.Leaf,
-		State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
-	for _, b := range row.Bindings {
-		i.Bindings = append(i.Bindings, install.Binding(b))
 	}
 	records := &installationRecords{s, row}
 	e, _, err := s.declaring.estateInForce(ctx)
@@ -356,15 +344,51 @@ func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	if errors.As(err, &wait) {
 		return &work.Later{At: wait.Until}
 	}
-	if err == nil && i.State == install.Returned && row.By == itself {
-		s.ordering.plan(ctx, time.Now().Add(pace(order)))
-	}
-	if err == nil && !row.Rehearsal { // findings close and open by themselves
-		if _, err := s.surveying.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
-			s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
-		}
+	if err == nil {
+		s.afterInstallation(ctx, row, i, order)
 	}
 	return err
+}
+
+// taken is an installation as it was stored, with the certificate of its order
+// and the key out of the safe.
+func (s *Installing) taken(ctx context.Context, row *store.Installation) (*install.Installation, *store.Order, error) {
+	v, err := viewInstallation(row)
+	if err != nil {
+		return nil, nil, err
+	}
+	order, err := s.store.Order(ctx, row.OrderID)
+	if err != nil {
+		return nil, nil, err
+	}
+	key, err := s.ordering.orderKey(order)
+	if err != nil {
+		return nil, nil, err
+	}
+	i := &install.Installation{ID: row.ID, Rehearsal: row.Rehearsal, Plan: v.Plan,
+		Material: install.Material{Chain: order.Chain, Key: key}, Leaf: row.Leaf,
+		State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
+	for _, b := range row.Bindings {
+		i.Bindings = append(i.Bindings, install.Binding(b))
+	}
+	return i, order, nil
+}
+
+// afterInstallation does what follows an installation that ended: one the
+// service began and that came back is planned anew, and the server is surveyed,
+// so that findings open and close by themselves. A rehearsal changed nothing and
+// needs no survey.
+func (s *Installing) afterInstallation(ctx context.Context, row *store.Installation, i *install.Installation,
+	order *store.Order) {
+	if i.State == install.Returned && row.By == itself {
+		s.ordering.plan(ctx, time.Now().Add(pace(order)))
+	}
+	if row.Rehearsal {
+		return
+	}
+	if _, err := s.surveying.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
+		s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
+	}
 }
 
 // installationRecords keep one installation in the store.

@@ -436,11 +436,11 @@ func (g *got) String() string {
 	return fmt.Sprintf("with status %d", g.status)
 }
 
-// fetch asks for the file as a CA would: at this very address, following
-// redirects to wherever they lead.
-func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.AddrPort) *got {
+// dialer connects to the given address first, whatever the name resolves to,
+// and follows names by the resolver after a redirect.
+func (p *Preflight) dialer(at netip.AddrPort) func(ctx context.Context, network, to string) (net.Conn, error) {
 	first := true
-	dial := func(ctx context.Context, network, to string) (net.Conn, error) {
+	return func(ctx context.Context, network, to string) (net.Conn, error) {
 		d := &net.Dialer{Timeout: tryTime}
 		if first {
 			first = false
@@ -461,10 +461,15 @@ func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.A
 		}
 		return nil, fmt.Errorf("no address for %s", host)
 	}
+}
+
+// fetch asks for the file as a CA would: at this very address, following
+// redirects to wherever they lead.
+func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.AddrPort) *got {
 	g := &got{}
 	// as CAs do
 	c := &http.Client{Timeout: 2 * tryTime,
-		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true,
+		Transport: &http.Transport{DialContext: p.dialer(at), DisableKeepAlives: true,
 			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
 			if g.to = r.URL.String(); len(g.to) > 300 {

@@ -156,25 +156,29 @@ func identifiers(names []string) []acme.Identifier {
 }
 
 // Ask implements issue.Source: it asks for the order, or finds the one asked for
-// before this process died.
+// before this process died, or whose reply got lost.
 func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string, error) {
 	names := identifiers(o.Names)
+	known := func(url string) bool { return s.Records.Known(ctx, o, url) }
 	var at *acme.Order
 	var err error
-	if resumed {
-		known := func(url string) bool { return s.Records.Known(ctx, o, url) }
-		if at, err = s.Client.Open(ctx, s.Account, names, known); err != nil {
-			return "", err
+	for looking := resumed; ; looking = true {
+		if looking {
+			if at, err = s.Client.Open(ctx, s.Account, names, known); err != nil {
+				return "", err
+			}
+			if at != nil {
+				break
+			}
 		}
-	}
-	if at == nil {
 		at, err = s.Client.NewOrder(ctx, s.Account, names, o.Replaces)
 		var p *acme.Problem
-		if errors.As(err, &p) && p.Kind() == "alreadyReplaced" && o.Replaces != "" {
+		var lost *acme.LostError
+		if err == nil {
+			break
+		} else if errors.As(err, &p) && p.Kind() == "alreadyReplaced" && o.Replaces != "" {
 			o.Replaces = "" // it is renewed all the same
-			at, err = s.Client.NewOrder(ctx, s.Account, names, "")
-		}
-		if err != nil {
+		} else if !errors.As(err, &lost) || looking {
 			return "", err
 		}
 	}

@@ -144,6 +144,34 @@ func TestAKeyOfEveryKind(t *testing.T) {
 	assert.True(t, d.kept.Failure.Again.IsZero(), "no time mends that")
 }
 
+// TestAnOrderIsAskedForOnce holds that a CA, which makes a new order of every
+// request, gets one: when the reply is lost, and when the process died before it
+// came.
+func TestAnOrderIsAskedForOnce(t *testing.T) {
+	d := newDesk(t)
+	d.town.Faults.Set(ca.Fault{Lose: "/new-order"})
+	o := order("a.lantern.example", "b.lantern.example")
+	require.NoError(t, d.Run(t.Context(), o))
+	assert.Equal(t, issue.Issued, o.State, o.Failure)
+	assert.Equal(t, 1, d.town.Orders())
+
+	d = newDesk(t)
+	d.town.Faults.Set(ca.Fault{BeforeReply: func(path string) {
+		if path == "/new-order" {
+			d.broken = errors.New("the process died")
+		}
+	}})
+	require.Error(t, d.Run(t.Context(), order("a.lantern.example")))
+	d.town.Faults.Set(ca.Fault{})
+	d.broken = nil
+	o = &d.kept // as stored before it died
+	assert.Equal(t, issue.Ordering, o.State)
+	require.NoError(t, d.Run(t.Context(), o))
+	assert.Equal(t, issue.Issued, o.State, o.Failure)
+	assert.Equal(t, 1, d.town.Orders())
+	assert.True(t, d.empty())
+}
+
 // TestTheChainThatIsTrusted takes the alternate when only that ends at a root
 // that is trusted, and none when neither does.
 func TestTheChainThatIsTrusted(t *testing.T) {

@@ -231,25 +231,9 @@ func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, wher
 		return no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s",
 			site.Plain[0].Front.To)
 	}
-	var plain []string     // listen lines of the site that redirects
-	var secured []string   // addresses that get TLS
-	var lines []*Directive // that become TLS
-	for _, l := range d.Block {
-		if l.Name() != "listen" || strings.HasPrefix(l.Arg(0), "unix:") {
-			continue
-		}
-		for _, a := range l.Args() {
-			if a.Text == "proxy_protocol" {
-				return no(l.Place(), "write the lines by hand", "what stands in front of this listener speaks the PROXY protocol")
-			}
-		}
-		address := strconv.Itoa(int(w.Port))
-		if host, _ := splitListen(l.Arg(0)); host != "*" || strings.HasPrefix(l.Arg(0), "*") {
-			address = host + ":" + address
-		}
-		plain = append(plain, rawArgs(l))
-		lines = append(lines, l)
-		secured = append(secured, address)
+	lines, secured, err := plainListens(d, w.Port, no)
+	if err != nil {
+		return err
 	}
 	for _, asked := range site.Listens {
 		if asked.File != d.File.Path {
@@ -264,19 +248,13 @@ func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, wher
 			return no(l.Place, "choose another port for https", "port %d is spoken without TLS there", w.Port)
 		}
 	}
-	root := w.Proofs
-	if len(site.Plain) > 0 {
-		if s := site.Plain[0].WellKnown; s.Handling == kind.Serves && s.Under == "" && path.IsAbs(s.To) &&
-			!strings.Contains(s.To, "$") {
-			root = s.To
-		}
-	}
+	root := proofsRoot(site, w.Proofs)
 	if root == "" {
 		return no(d.Place(), "give the site a root", "the site has no folder the files of http-01 could lie in")
 	}
 	e.touch(d.File)
 	indent, _ := indents(d)
-	first := &Directive{File: d.File, Words: []Word{{Raw: redirecting(d, plain, root, w.Port), Before: d.Words[0].Before}}}
+	first := &Directive{File: d.File, Words: []Word{{Raw: redirecting(d, lines, root, w.Port), Before: d.Words[0].Before}}}
 	d.Words[0].Before = "\n" + indent
 	*where.list = slices.Insert(*where.list, slices.Index(*where.list, d), first)
 	turn(lines, secured)
@@ -293,16 +271,52 @@ func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, wher
 	return nil
 }
 
+// plainListens are the listen lines of a site that speaks no TLS, and the
+// address each is to take TLS at: its own host with the port wanted. Sockets of
+// the machine are left out; a listener behind the PROXY protocol is refused, for
+// nobody outside could reach a new one beside it.
+func plainListens(d *Directive, port uint16, no refusal) (lines []*Directive, secured []string, err error) {
+	for _, l := range d.Block {
+		if l.Name() != "listen" || strings.HasPrefix(l.Arg(0), "unix:") {
+			continue
+		}
+		for _, a := range l.Args() {
+			if a.Text == "proxy_protocol" {
+				return nil, nil, no(l.Place(), "write the lines by hand",
+					"what stands in front of this listener speaks the PROXY protocol")
+			}
+		}
+		address := strconv.Itoa(int(port))
+		if host, _ := splitListen(l.Arg(0)); host != "*" || strings.HasPrefix(l.Arg(0), "*") {
+			address = host + ":" + address
+		}
+		lines, secured = append(lines, l), append(secured, address)
+	}
+	return lines, secured, nil
+}
+
+// proofsRoot is the folder the files of http-01 lie under: the one the site
+// serves them from already, else the one wanted; "" when neither is known.
+func proofsRoot(site *kind.Site, wanted string) string {
+	if len(site.Plain) > 0 {
+		if s := site.Plain[0].WellKnown; s.Handling == kind.Serves && s.Under == "" && path.IsAbs(s.To) &&
+			!strings.Contains(s.To, "$") {
+			return s.To
+		}
+	}
+	return wanted
+}
+
 // redirecting writes the site that takes plain http in the place of another:
 // the path of http-01 stays free, all else goes to https, with host, path and
 // query.
-func redirecting(d *Directive, listens []string, root string, port uint16) string {
+func redirecting(d *Directive, listens []*Directive, root string, port uint16) string {
 	indent, unit := indents(d)
 	var b strings.Builder
 	b.WriteString("server {\n")
 	line := func(deep int, text string) { b.WriteString(indent + strings.Repeat(unit, deep) + text + "\n") }
 	for _, l := range listens {
-		line(1, "listen "+l+";")
+		line(1, "listen "+rawArgs(l)+";")
 	}
 	for _, n := range d.Block {
 		if n.Name() == "server_name" {

@@ -45,52 +45,15 @@ func Start(c Config) (*Server, error) {
 	if _, err := os.Stat(Program); err != nil {
 		return nil, ErrNotInstalled
 	}
-	host, port, err := net.SplitHostPort(c.Address)
-	if err != nil {
-		return nil, err
-	}
 	if err := os.MkdirAll(c.Dir, 0o755); err != nil {
 		return nil, err
 	}
-	var text strings.Builder
-	fmt.Fprintf(&text, "options { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; "+
-		"managed-keys-directory %q; lock-file none; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; "+
-		"dnssec-validation no; empty-zones-enable no; notify explicit; notify-delay 0; allow-transfer { 127.0.0.0/8; }; "+
-		"transfer-source %s; notify-source %s; };\n", c.Dir, c.Dir, port, host, host, host)
-	fmt.Fprint(&text, "controls { };\n")
-	if c.KeyName != "" {
-		fmt.Fprintf(&text, "key %q { algorithm hmac-sha256; secret %q; };\n", c.KeyName, c.Secret)
-	}
-	for name, zone := range c.Zones {
-		file := filepath.Join(c.Dir, name+".zone")
-		_ = os.Remove(file + ".jnl") // of an earlier run
-		if err := os.WriteFile(file, []byte(zone), 0o644); err != nil {
-			return nil, err
-		}
-		also := ""
-		for _, n := range c.Notify {
-			h, p, err := net.SplitHostPort(n)
-			if err != nil {
-				return nil, err
-			}
-			also += fmt.Sprintf("%s port %s; ", h, p)
-		}
-		update := ""
-		if c.KeyName != "" {
-			update = fmt.Sprintf("update-policy { grant %s zonesub ANY; };", c.KeyName)
-		}
-		fmt.Fprintf(&text, "zone %q { type primary; file %q; also-notify { %s}; %s };\n", name, file, also, update)
-	}
-	for name, from := range c.Masters {
-		h, p, err := net.SplitHostPort(from)
-		if err != nil {
-			return nil, err
-		}
-		fmt.Fprintf(&text, "zone %q { type secondary; file %q; primaries { %s port %s; }; masterfile-format text; };\n",
-			name, filepath.Join(c.Dir, name+".copy"), h, p)
+	text, err := c.text()
+	if err != nil {
+		return nil, err
 	}
 	conf := filepath.Join(c.Dir, "named.conf")
-	if err := os.WriteFile(conf, []byte(text.String()), 0o644); err != nil {
+	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		return nil, err
 	}
 	cmd := exec.Command(Program, "-g", "-c", conf, "-n", "1")
@@ -105,22 +68,77 @@ func Start(c Config) (*Server, error) {
 	if s.process, err = process.Start(cmd, syscall.SIGKILL); err != nil {
 		return nil, err
 	}
+	if err := s.ready(log.Name()); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// ready waits until BIND takes connections, at most five seconds; its log tells
+// why it did not.
+func (s *Server) ready(log string) error {
 	for range 200 {
-		conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(context.Background(), "tcp", c.Address)
+		conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(context.Background(), "tcp", s.Address)
 		if err == nil {
 			_ = conn.Close()
-			return s, nil
+			return nil
 		}
 		select {
 		case <-s.process.Done():
-			said, _ := os.ReadFile(log.Name())
-			return nil, fmt.Errorf("BIND did not start: %s", said[max(0, len(said)-600):])
+			said, _ := os.ReadFile(log)
+			return fmt.Errorf("BIND did not start: %s", said[max(0, len(said)-600):])
 		case <-time.After(25 * time.Millisecond):
 		}
 	}
 	s.Stop()
-	said, _ := os.ReadFile(log.Name())
-	return nil, fmt.Errorf("BIND does not listen: %s", said[max(0, len(said)-600):])
+	said, _ := os.ReadFile(log)
+	return fmt.Errorf("BIND does not listen: %s", said[max(0, len(said)-600):])
+}
+
+// text is the configuration file, and writes the zones' files beside it.
+func (c *Config) text() (string, error) {
+	host, port, err := net.SplitHostPort(c.Address)
+	if err != nil {
+		return "", err
+	}
+	var text strings.Builder
+	fmt.Fprintf(&text, "options { directory %q; pid-file \"named.pid\"; session-keyfile \"session.key\"; "+
+		"managed-keys-directory %q; lock-file none; listen-on port %s { %s; }; listen-on-v6 { none; }; recursion no; "+
+		"dnssec-validation no; empty-zones-enable no; notify explicit; notify-delay 0; allow-transfer { 127.0.0.0/8; }; "+
+		"transfer-source %s; notify-source %s; };\n", c.Dir, c.Dir, port, host, host, host)
+	fmt.Fprint(&text, "controls { };\n")
+	if c.KeyName != "" {
+		fmt.Fprintf(&text, "key %q { algorithm hmac-sha256; secret %q; };\n", c.KeyName, c.Secret)
+	}
+	for name, zone := range c.Zones {
+		file := filepath.Join(c.Dir, name+".zone")
+		_ = os.Remove(file + ".jnl") // of an earlier run
+		if err := os.WriteFile(file, []byte(zone), 0o644); err != nil {
+			return "", err
+		}
+		also := ""
+		for _, n := range c.Notify {
+			h, p, err := net.SplitHostPort(n)
+			if err != nil {
+				return "", err
+			}
+			also += fmt.Sprintf("%s port %s; ", h, p)
+		}
+		update := ""
+		if c.KeyName != "" {
+			update = fmt.Sprintf("update-policy { grant %s zonesub ANY; };", c.KeyName)
+		}
+		fmt.Fprintf(&text, "zone %q { type primary; file %q; also-notify { %s}; %s };\n", name, file, also, update)
+	}
+	for name, from := range c.Masters {
+		h, p, err := net.SplitHostPort(from)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(&text, "zone %q { type secondary; file %q; primaries { %s port %s; }; masterfile-format text; };\n",
+			name, filepath.Join(c.Dir, name+".copy"), h, p)
+	}
+	return text.String(), nil
 }
 
 // Pause stops it from answering and from hearing of changes; Resume lets it go on.

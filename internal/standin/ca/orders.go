@@ -38,19 +38,7 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	if body.NotBefore != "" || body.NotAfter != "" {
 		return refuse(400, "malformed", "notBefore and notAfter are not for an order to say")
 	}
-	var bad []*problem
-	for i, n := range body.Identifiers {
-		if n.Type != "dns" {
-			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:unsupportedIdentifier", Detail: "only dns identifiers",
-				Status: 400, Identifier: &body.Identifiers[i]})
-		} else if !goodName(n.Value) {
-			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:rejectedIdentifier",
-				Detail: "not a name a certificate can be issued for", Status: 400, Identifier: &body.Identifiers[i]})
-		}
-	}
-	if len(bad) > 0 {
-		p := refuse(400, "rejectedIdentifier", "some of the names cannot be issued for")
-		p.Subproblems = bad
+	if p := refusedNames(body.Identifiers); p != nil {
 		return p
 	}
 	a.mu.Lock()
@@ -58,15 +46,6 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	if body.Replaces != "" {
 		if err := a.mayReplace(q.account, body.Replaces); err != nil {
 			return err
-		}
-	}
-	// An order for the same names that is under way is given again.
-	for _, path := range q.account.orders {
-		if o := a.objects[path].(*order); sameNames(o.names, body.Identifiers) && o.replaces == body.Replaces &&
-			(o.state() == "pending" || o.state() == "ready") {
-			w.Header().Set("Location", a.base+o.path)
-			reply(w, 201, "application/json", a.orderDoc(o))
-			return nil
 		}
 	}
 	o := &order{path: a.path("order"), by: q.account, names: body.Identifiers,
@@ -79,6 +58,27 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	w.Header().Set("Location", a.base+o.path)
 	reply(w, 201, "application/json", a.orderDoc(o))
 	return nil
+}
+
+// refusedNames says which names no certificate is given for, each in a
+// subproblem of its own (RFC 8555 section 6.7.1); nil when all may be asked for.
+func refusedNames(names []identifier) *problem {
+	var bad []*problem
+	for i, n := range names {
+		if n.Type != "dns" {
+			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:unsupportedIdentifier", Detail: "only dns identifiers",
+				Status: 400, Identifier: &names[i]})
+		} else if !goodName(n.Value) {
+			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:rejectedIdentifier",
+				Detail: "not a name a certificate can be issued for", Status: 400, Identifier: &names[i]})
+		}
+	}
+	if len(bad) == 0 {
+		return nil
+	}
+	p := refuse(400, "rejectedIdentifier", "some of the names cannot be issued for")
+	p.Subproblems = bad
+	return p
 }
 
 func sameNames(a, b []identifier) bool {

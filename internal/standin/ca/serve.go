@@ -185,6 +185,21 @@ func (a *CA) verify(path string, body []byte) (*request, error) {
 	if !fresh || a.Faults.badNonce() {
 		return nil, refuse(400, "badNonce", "the nonce is not one of those given out")
 	}
+	q, err := a.signer(path, &head)
+	if err != nil {
+		return nil, err
+	}
+	if q.payload, err = signed.Verify(q.key); err != nil {
+		return nil, refuse(403, "unauthorized", "the signature does not hold")
+	}
+	q.empty = len(q.payload) == 0
+	return q, nil
+}
+
+// signer finds whose key a request is to be signed with: the account named by
+// kid, or the key in jwk itself where no account exists yet (RFC 8555 section
+// 6.2). The signature is not looked at here.
+func (a *CA) signer(path string, head *jose.Header) (*request, error) {
 	q := &request{path: path}
 	byKey := path == "/new-account" || path == "/revoke-cert" && head.JSONWebKey != nil
 	switch {
@@ -205,10 +220,6 @@ func (a *CA) verify(path string, body []byte) (*request, error) {
 		}
 		q.key = q.account.key
 	}
-	if q.payload, err = signed.Verify(q.key); err != nil {
-		return nil, refuse(403, "unauthorized", "the signature does not hold")
-	}
-	q.empty = len(q.payload) == 0
 	return q, nil
 }
 

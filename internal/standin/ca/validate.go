@@ -143,33 +143,36 @@ func (a *CA) addresses(name string) (out []string, err error) {
 	return out, nil
 }
 
+// dial connects to a name by the CA's own resolver: to the first address, or to
+// the second when nothing takes the connection there.
+func (a *CA) dial(ctx context.Context, network, at string) (net.Conn, error) {
+	host, port, err := net.SplitHostPort(at)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.addresses(host)
+	if err != nil || len(list) == 0 {
+		return nil, fmt.Errorf("no address found for %s", host)
+	}
+	var last error
+	for _, address := range list[:min(len(list), 2)] {
+		conn, err := (&net.Dialer{Timeout: 4 * time.Second}).DialContext(ctx, network, net.JoinHostPort(address, port))
+		if err == nil {
+			return conn, nil
+		}
+		last = fmt.Errorf("%s: %w", address, err)
+	}
+	return nil, last
+}
+
 // overHTTP fetches the file (section 8.3). It follows redirects to http and
 // https, and tries the first address alone, or the second when nothing takes
 // the connection there.
 func (a *CA) overHTTP(ctx context.Context, c *challenge, want string) *problem {
-	dial := func(ctx context.Context, network, at string) (net.Conn, error) {
-		host, port, err := net.SplitHostPort(at)
-		if err != nil {
-			return nil, err
-		}
-		list, err := a.addresses(host)
-		if err != nil || len(list) == 0 {
-			return nil, fmt.Errorf("no address found for %s", host)
-		}
-		var last error
-		for _, address := range list[:min(len(list), 2)] {
-			conn, err := (&net.Dialer{Timeout: 4 * time.Second}).DialContext(ctx, network, net.JoinHostPort(address, port))
-			if err == nil {
-				return conn, nil
-			}
-			last = fmt.Errorf("%s: %w", address, err)
-		}
-		return nil, last
-	}
 	hops := 0
 	client := &http.Client{
 		// as CAs do: names are about to be proved
-		Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true,
+		Transport: &http.Transport{DialContext: a.dial, DisableKeepAlives: true,
 			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
 		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
 			if hops++; hops > 10 {
