@@ -55,7 +55,7 @@ fuzz:                            ## each fuzz target for a while
 	go test -fuzz FuzzRead -fuzztime 20s ./internal/core/certs
 	go test -fuzz FuzzParse -fuzztime 20s ./internal/core/estate
 	go test -fuzz FuzzFlight -fuzztime 20s ./internal/look
-	go test -fuzz FuzzParse -fuzztime 20s ./internal/conf/nginx
+	go test -fuzz FuzzParse -fuzztime 20s ./internal/kind/nginx
 	go test -fuzz FuzzReplies -fuzzminimizetime 10x -fuzztime 20s ./internal/acme
 
 bench: setup-test build          ## the figures of docs/performance.md

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 	"unicode"
@@ -255,4 +256,22 @@ func orEmpty(p *string) string {
 		return ""
 	}
 	return *p
+}
+
+func readAtMost(r io.Reader, limit int64) ([]byte, error) {
+	return io.ReadAll(io.LimitReader(r, limit))
+}
+
+func (a *app) more(next *string, n int) {
+	if next != nil {
+		a.say("\nThe first %d are shown; there are more, see --limit and the filters.", n)
+	}
+}
+
+// printFacts writes one thing as a list of facts.
+func printFacts(a *app, doc any, facts [][2]string) error {
+	return print(a, doc, facts, []column[[2]string]{
+		{head: "Fact", width: 28, cell: func(f [2]string) string { return f[0] }},
+		{head: "Value", width: 70, cell: func(f [2]string) string { return f[1] }},
+	})
 }

@@ -13,84 +13,6 @@ import (
 	"insegna.example/internal/store"
 )
 
-// Today is how things stand.
-type Today struct {
-	Estate      string // "" when nothing is applied
-	At          time.Time
-	Survey      *store.Survey // the newest
-	Bindings    store.VerdictCounts
-	Findings    [4]int
-	DueBindings int
-	Worst       []store.Finding
-	Lanes       []store.Lane
-	Density     []store.DayCount
-	InUse       int
-	Ordered     []*OrderView        // by itself of late, or failed last
-	Installed   []*InstallationView // by itself of late, or to be looked at
-}
-
-// How much of it is shown at once.
-const (
-	worstShown = 50
-	lanesShown = 24
-
-	toldShown = 8
-	toldSince = 7 * 24 * time.Hour
-)
-
-// Today gathers how things stand now.
-func (s *Surveying) Today(ctx context.Context) (*Today, error) {
-	t := &Today{At: time.Now().UTC()}
-	d, err := s.store.Declared(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return t, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	t.Estate = d.Name
-	steps := []func() error{
-		func() (err error) { t.Survey, err = s.store.LastSurvey(ctx); return },
-		func() (err error) { t.Bindings, err = s.store.CountBindings(ctx); return },
-		func() (err error) { t.Findings, err = s.store.CountFindings(ctx); return },
-		func() (err error) { t.DueBindings, err = s.store.DueBindings(ctx); return },
-		func() (err error) {
-			t.Worst, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open"},
-				store.Page{Sort: "worst", Limit: worstShown})
-			return
-		},
-		func() (err error) { t.Lanes, err = s.store.Lanes(ctx, lanesShown); return },
-		func() (err error) { t.Density, err = s.store.Density(ctx); return },
-		func() error {
-			rows, err := s.store.OrdersToTell(ctx, itself, t.At.Add(-toldSince), toldShown)
-			for i := range rows {
-				t.Ordered = append(t.Ordered, ViewOrder(&rows[i]))
-			}
-			return err
-		},
-		func() error {
-			rows, err := s.store.Noteworthy(ctx, itself, t.At.Add(-toldSince), toldShown)
-			for i := range rows {
-				v, err := viewInstallation(&rows[i])
-				if err != nil {
-					return err
-				}
-				t.Installed = append(t.Installed, v)
-			}
-			return err
-		},
-	}
-	for _, step := range steps {
-		if err := step(); err != nil {
-			return nil, err
-		}
-	}
-	for _, day := range t.Density {
-		t.InUse += day.Count
-	}
-	return t, nil
-}
-
 // CertificateDetail is one certificate with everything known of it.
 type CertificateDetail struct {
 	store.Certificate
@@ -126,8 +48,6 @@ func (e *AmbiguousError) Error() string {
 func (e *AmbiguousError) Told() fault.Told {
 	return fault.Told{Class: fault.NotNow, Title: "Ambiguous fingerprint", Next: "give more digits"}
 }
-
-const sightingsShown = 500
 
 // Certificate gives one certificate by its fingerprint or the beginning of it.
 // The error is store.ErrNotFound or an *AmbiguousError.
@@ -228,64 +148,6 @@ func (s *Surveying) markStored(ctx context.Context, views []AudienceView) error 
 		}
 	}
 	return err
-}
-
-// SurveyChanges are what changed in a survey, or since an earlier one.
-type SurveyChanges struct {
-	Survey, Since  int64
-	Changes        []store.Change
-	Opened, Closed []store.Finding
-	Clipped        bool
-}
-
-const changesShown = 500
-
-// SurveyChanges compares the state after a survey with the one after an
-// earlier survey; since nil means the survey before.
-func (s *Surveying) SurveyChanges(ctx context.Context, survey int64, since *int64) (*SurveyChanges, error) {
-	if _, err := s.store.Survey(ctx, survey); err != nil {
-		return nil, err
-	}
-	out := &SurveyChanges{Survey: survey}
-	if since != nil {
-		out.Since = *since
-	} else if before, err := s.store.Surveys(ctx, survey, 1); err != nil {
-		return nil, err
-	} else if len(before) > 0 {
-		out.Since = before[0].ID
-	}
-	if out.Since >= survey {
-		return nil, &OrderError{survey, out.Since}
-	}
-	var err error
-	if out.Changes, err = s.store.Changes(ctx, out.Since, survey, changesShown+1); err != nil {
-		return nil, err
-	}
-	page := store.Page{Sort: "worst", Limit: changesShown}
-	var moreOpened, moreClosed string
-	if out.Opened, moreOpened, err = s.store.Findings(ctx,
-		store.FindingFilter{State: "all", OpenedAfter: &out.Since, UpTo: survey}, page); err != nil {
-		return nil, err
-	}
-	if out.Closed, moreClosed, err = s.store.Findings(ctx,
-		store.FindingFilter{State: "all", ClosedAfter: &out.Since, UpTo: survey}, page); err != nil {
-		return nil, err
-	}
-	out.Clipped = moreOpened+moreClosed != "" || len(out.Changes) > changesShown
-	out.Changes = out.Changes[:min(len(out.Changes), changesShown)]
-	return out, nil
-}
-
-// OrderError says that the survey to compare with is not an earlier one.
-type OrderError struct{ Survey, Since int64 }
-
-func (e *OrderError) Error() string {
-	return fmt.Sprintf("survey %d is not earlier than survey %d; give the earlier one as since", e.Since, e.Survey)
-}
-
-// Told implements fault.Error.
-func (e *OrderError) Told() fault.Told {
-	return fault.Told{Class: fault.NotTaken, Title: "Wrong order", Next: ""}
 }
 
 // DaysLeft counts the days a certificate still has now.

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/client"
+	"insegna.example/internal/core/check"
+)
+
+// whereFound names host and endpoint, or the server, and the line of its
+// configuration.
+func whereFound(f client.Finding) string {
+	text := "server " + f.Server
+	if f.Endpoint != "" {
+		text = orWithoutSNI(f.Host) + "\n" + f.Server + " " + f.Endpoint
+	}
+	if f.Source != nil {
+		text += "\n" + shortSpot(*f.Source)
+	}
+	return text
+}
+
+func (a *app) findingTable(list []client.Finding) error {
+	if a.output == "csv" {
+		return print(a, list, list, csvFindingColumns)
+	}
+	return print(a, list, list, findingColumns)
+}
+
+// findingParams turns the flags of finding list into the call's parameters; an
+// empty flag asks for nothing, an unknown word is refused with those that are known.
+func findingParams(query, code, state string, severities []string) (*client.ListFindingsParams, error) {
+	st := client.ListFindingsParamsState(state)
+	if !st.Valid() {
+		return nil, usage{fmt.Errorf("unknown state %q; expected open, closed or all", state)}
+	}
+	params := &client.ListFindingsParams{State: &st}
+	if query != "" {
+		params.Q = &query
+	}
+	if code != "" {
+		params.Code = &code
+	}
+	var picked []client.Severity
+	for _, s := range severities {
+		if !client.Severity(s).Valid() {
+			return nil, usage{fmt.Errorf("unknown severity %q; expected broken, due, weak or note", s)}
+		}
+		picked = append(picked, client.Severity(s))
+	}
+	if picked != nil {
+		params.Severity = &picked
+	}
+	return params, nil
+}
+
+// findings is the group of commands about what is wrong.
+func (a *app) findings() *cobra.Command {
+	var query, code, state string
+	var severities []string
+	var limit int
+	list := &cobra.Command{Use: "list", Short: "List findings, worst first", Args: cobra.NoArgs,
+		Example: "  insegna finding list --severity broken,due\n  insegna finding list --host booking.lanterncoast.example " +
+			"--fail-at broken",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			if err := a.checkFailAt(); err != nil {
+				return err
+			}
+			params, err := findingParams(query, code, state, severities)
+			if err != nil {
+				return err
+			}
+			params.Limit = &limit
+			page, err := get[client.FindingPage](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListFindings(ctx, params) })
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("No finding fits.")
+			}
+			if len(page.Items) > 0 || a.output != "table" {
+				if err := a.findingTable(page.Items); err != nil {
+					return err
+				}
+			}
+			a.more(page.NextCursor, len(page.Items))
+			var worst []check.Severity
+			for _, f := range page.Items {
+				worst = append(worst, check.Severity(f.Severity))
+			}
+			return a.failOn(worst)
+		})}
+	f := list.Flags()
+	f.StringVar(&query, "host", "", "part of a host, server, address or cause")
+	f.StringVar(&code, "code", "", "only findings with this code")
+	f.StringVar(&state, "state", "open", "open, closed or all")
+	f.StringSliceVar(&severities, "severity", nil, "broken, due, weak, note")
+	f.IntVar(&limit, "limit", 100, "how many, at most 1000")
+	a.failAtFlag(list)
+	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.catalogue())
+}
+
+func (a *app) findingShow() *cobra.Command {
+	return &cobra.Command{Use: "show ID", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1),
+		Example: "  insegna finding show 3",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(strings.TrimPrefix(args[0], "#"), 10, 64)
+			if err != nil || id < 1 {
+				return usage{fmt.Errorf("%q is no finding; expected a number as insegna finding list shows them", args[0])}
+			}
+			f, err := get[client.Finding](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetFinding(ctx, id) })
+			if err != nil {
+				return err
+			}
+			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]},
+				{"where", strings.ReplaceAll(whereFound(*f), "\n", ", ")}, {"declared", f.Place}, {"configured", orEmpty(f.Source)},
+				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt) + " UTC"}}
+			if f.ClosedAt != nil {
+				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt) + " UTC"})
+			}
+			for _, e := range f.Evidence {
+				facts = append(facts, [2]string{e.Label, e.Value})
+			}
+			if f.Certificate != nil {
+				facts = append(facts, [2]string{"certificate", *f.Certificate})
+			}
+			return printFacts(a, f, facts)
+		})}
+}
+
+func (a *app) catalogue() *cobra.Command {
+	return &cobra.Command{Use: "catalogue", Short: "List every finding that can be made", Args: cobra.NoArgs,
+		Example: "  insegna finding catalogue",
+		RunE: a.run(func(*cobra.Command, []string) error {
+			rows := make([]catalogueRow, len(check.Rules))
+			for i, r := range check.Rules {
+				rows[i] = catalogueRow{string(r.Code), string(r.Severity), r.Meaning}
+			}
+			return print(a, rows, rows, []column[catalogueRow]{
+				{head: "Finding", cell: func(r catalogueRow) string { return r.Code }},
+				{head: "Severity", cell: func(r catalogueRow) string { return marks[r.Severity] },
+					raw: func(r catalogueRow) string { return r.Severity }},
+				{head: "Meaning", width: 60, cell: func(r catalogueRow) string { return r.Meaning }},
+			})
+		})}
+}
+
+// catalogueRow is what people are told of a rule.
+type catalogueRow struct{ Code, Severity, Meaning string }
+
+// findingColumns keep host names whole.
+var findingColumns = []column[client.Finding]{
+	{head: "Finding", cell: func(f client.Finding) string {
+		return fmt.Sprintf("%s\n#%d", marks[string(f.Severity)], f.Id)
+	}},
+	{head: "Where", width: 35, cell: whereFound},
+	{head: "Cause and remedy", width: 48, cell: func(f client.Finding) string {
+		return f.Code + ": " + f.Cause + "\n→ " + f.Remedy
+	}},
+}
+
+var csvFindingColumns = []column[client.Finding]{
+	{head: "severity", cell: func(f client.Finding) string { return string(f.Severity) }},
+	{head: "code", cell: func(f client.Finding) string { return f.Code }},
+	{head: "host", cell: func(f client.Finding) string { return f.Host }},
+	{head: "server", cell: func(f client.Finding) string { return f.Server }},
+	{head: "endpoint", cell: func(f client.Finding) string { return f.Endpoint }},
+	{head: "cause", cell: func(f client.Finding) string { return f.Cause }},
+	{head: "remedy", cell: func(f client.Finding) string { return f.Remedy }},
+	{head: "declared", cell: func(f client.Finding) string { return f.Place }},
+	{head: "configured", cell: func(f client.Finding) string { return orEmpty(f.Source) }},
+	{head: "opened", cell: func(f client.Finding) string { return f.OpenedAt.UTC().Format("2006-01-02T15:04:05Z") }},
+}

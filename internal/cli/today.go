@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/spf13/cobra"
+
+	"insegna.example/client"
+)
+
+func (a *app) today() *cobra.Command {
+	return &cobra.Command{Use: "today", Short: "Say how things stand", Args: cobra.NoArgs, Example: "  insegna today",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			t, err := get[client.Today](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetToday(ctx) })
+			if err != nil {
+				return err
+			}
+			if t.Estate == "" {
+				a.say("No estate has been applied yet. Write an estate file and run: insegna estate apply FILE")
+			} else {
+				a.say("%s: %s broken, %d due, %d at odds, %d agreed; %s.\n", clean(t.Estate), plural(t.Bindings.Broken, "binding"),
+					t.DueBindings, t.Bindings.AtOdds, t.Bindings.Agreed, surveyed(t.Survey))
+			}
+			if a.output == "json" {
+				return a.json(t)
+			}
+			a.ordered(t.Ordered)
+			a.installed(t.Installed)
+			if len(t.Worst) == 0 && a.output == "table" {
+				return nil
+			}
+			if len(t.Ordered)+len(t.Installed) > 0 {
+				a.say("")
+			}
+			return a.findingTable(t.Worst)
+		})}
+}
+
+// ordered tells what was ordered without anybody's word, and what failed.
+func (a *app) ordered(list []client.Order) {
+	for _, o := range list {
+		if o.Failure != nil {
+			a.note("✗",
+				fmt.Sprintf("%s UTC: order %d of %s failed: %s", moment(*o.FinishedAt), o.Number, o.Mandate, o.Failure.Words))
+			a.note("", "→ "+o.Failure.Advice)
+			continue
+		}
+		a.note("✓",
+			fmt.Sprintf("%s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate,
+				moment(*o.NotAfter)))
+	}
+}
+
+// installed tells what was installed without anybody's word, and what somebody
+// should look at.
+func (a *app) installed(list []client.Installation) {
+	for i := range list {
+		v := &list[i]
+		at := v.PreviewedAt
+		if v.FinishedAt != nil {
+			at = *v.FinishedAt
+		}
+		switch v.State {
+		case client.InstallationStateDone:
+			a.note("✓", fmt.Sprintf("%s UTC: %s was installed on %s by itself", moment(at), v.Mandate, v.Server))
+		case client.InstallationStatePreviewed:
+			a.note("◷",
+				fmt.Sprintf("%s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate,
+					v.Server, v.Number))
+		default:
+			a.note("✗",
+				fmt.Sprintf("%s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server,
+					v.State, v.Number))
+		}
+	}
+	if len(list) > 0 {
+		a.say("")
+	}
+}
+
+func surveyed(v *client.Survey) string {
+	if v == nil {
+		return "never surveyed"
+	}
+	return fmt.Sprintf("surveyed %s UTC from %s", moment(v.CreatedAt), v.Vantage)
+}
