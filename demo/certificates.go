@@ -109,6 +109,9 @@ func (m *maker) sites(issuing, policy, harbour, crewIssuing *authority) {
 	m.copy("freight-1/ships.key", "pki/swaps/freight-1/crane.key.after")
 }
 
+// write writes a file below the estate's folder for its owner alone. The first
+// error stays with the maker, and every later call does nothing, so that a list
+// of files reads as one.
 func (m *maker) write(name string, data []byte) {
 	if m.err != nil {
 		return
@@ -128,6 +131,7 @@ func (m *maker) copies(from string, to ...string) {
 	}
 }
 
+// read reads back what was written before.
 func (m *maker) read(name string) []byte {
 	data, err := os.ReadFile(filepath.Join(m.dir, name))
 	if err != nil && m.err == nil {
@@ -136,8 +140,11 @@ func (m *maker) read(name string) []byte {
 	return data
 }
 
+// copy puts the same bytes at another place, as people do who share one
+// certificate between servers.
 func (m *maker) copy(from, to string) { m.write(to, m.read(from)) }
 
+// move is a copy whose original goes.
 func (m *maker) move(from, to string) {
 	m.copy(from, to)
 	if m.err == nil {
@@ -152,6 +159,7 @@ func (m *maker) leafOnly(from, to string) {
 	}
 }
 
+// key makes a P-256 key; the demo does not vary kinds of key.
 func (m *maker) key() crypto.Signer {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil && m.err == nil {
@@ -160,6 +168,7 @@ func (m *maker) key() crypto.Signer {
 	return key
 }
 
+// serial is random and never zero, as RFC 5280 section 4.1.2.2 asks.
 func (m *maker) serial() *big.Int {
 	n, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
 	if err != nil && m.err == nil {
@@ -223,6 +232,8 @@ func (m *maker) site(name string, by *authority, chain []byte, age, left int, ho
 	m.write(name+".key", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 }
 
+// sign gives the certificate and its DER; by may be the template itself, which
+// then signs itself.
 func (m *maker) sign(t *x509.Certificate, by *authority, key crypto.Signer) (*x509.Certificate, []byte) {
 	if m.err != nil {
 		return t, nil

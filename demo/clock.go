@@ -121,6 +121,8 @@ func (c *Clock) outside(life time.Duration) error {
 	return err
 }
 
+// writeFiles writes the servers' configurations and the estate file from their
+// templates, with the addresses of this run.
 func (c *Clock) writeFiles() error {
 	write := func(name, to string, v any) error {
 		t, err := template.ParseFS(clockTemplates, name)

@@ -164,10 +164,15 @@ func Missing() (programs []string) {
 }
 
 const (
-	nginxPath   = "/usr/sbin/nginx"
+	// nginxPath is where Debian's package puts nginx; only these servers are
+	// started, never those of the machine.
+	nginxPath = "/usr/sbin/nginx"
+	// haproxyPath is where Debian's package puts HAProxy.
 	haproxyPath = "/usr/sbin/haproxy"
 )
 
+// servers lists what is started, each with the address that answers once it is
+// ready.
 func (e *Estate) servers() []server {
 	list := []server{{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")},
 		e.Addr(10) + ":8443"}}
@@ -181,10 +186,12 @@ func (e *Estate) servers() []server {
 	return list
 }
 
+// path is a path below the demo's folder.
 func (e *Estate) path(parts ...string) string {
 	return filepath.Join(append([]string{e.Dir}, parts...)...)
 }
 
+// child is a started server, with what it said in case it does not stay.
 type child struct {
 	name    string
 	process *process.Process
@@ -221,11 +228,15 @@ func (e *Estate) run(ctx context.Context, s server) error {
 	return nil
 }
 
+// lastWords is the last line it wrote, which is where servers say why they
+// stop.
 func (c *child) lastWords() string {
 	lines := strings.Split(strings.TrimSpace(c.log.String()), "\n")
 	return lines[len(lines)-1]
 }
 
+// awaitPort waits until the server takes connections, or tells why it ended
+// instead.
 func awaitPort(ctx context.Context, address string, c *child) error {
 	for deadline := time.Now().Add(15 * time.Second); time.Now().Before(deadline); {
 		conn, err := net.DialTimeout("tcp", address, time.Second)

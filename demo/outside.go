@@ -17,7 +17,9 @@ import (
 // Where the outside of the demo listens: the CA with its test directory on an
 // address of the estate, and BIND, which knows the machine's own addresses
 // only, on a port of the estate.
-func (e *Estate) caAddress() string     { return e.Addr(40) + ":14000" }
+func (e *Estate) caAddress() string { return e.Addr(40) + ":14000" }
+
+// testCAAddress is where the CA's test directory answers, for rehearsals.
 func (e *Estate) testCAAddress() string { return e.Addr(40) + ":14001" }
 
 // CADirectory is the directory of the demo's CA.
@@ -82,6 +84,8 @@ parcels IN A %[2]s
 	return err
 }
 
+// stopOutside stops what stands for the world outside the estate: CAs and name
+// servers. It may be called twice.
 func (e *Estate) stopOutside() {
 	for _, c := range e.cas {
 		c.Close()
@@ -106,6 +110,7 @@ func (e *Estate) tsig() (string, error) {
 	return text, os.WriteFile(e.TSIGFile(), []byte(text), 0o600)
 }
 
+// readCertificate reads the first certificate of a PEM file.
 func readCertificate(path string) (*x509.Certificate, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -118,6 +123,8 @@ func readCertificate(path string) (*x509.Certificate, error) {
 	return x509.ParseCertificate(b.Bytes)
 }
 
+// issuer loads a CA's certificate and key, made before with the other
+// certificates.
 func (e *Estate) issuer(name string) (ca.Issuer, error) {
 	cert, err := readCertificate(e.path("pki", name+".pem"))
 	if err != nil {

@@ -7,4 +7,5 @@ import (
 	"insegna.example/internal/cli"
 )
 
+// main hands over to the command line, whose exit codes the guide lists.
 func main() { os.Exit(cli.Main()) }

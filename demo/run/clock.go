@@ -83,12 +83,15 @@ type clock struct {
 	events       []string
 }
 
+// stop ends the workers, as an operator would, with SIGTERM.
 func (c *clock) stop() {
 	for _, w := range c.workers {
 		w.stop()
 	}
 }
 
+// worker starts one of the two services that share the database; each has a
+// data folder and port of its own.
 func (c *clock) worker(ctx context.Context, n int) (*running, error) {
 	return serve(ctx, c.dir, fmt.Sprintf("data-%d", n+1), c.program, firstPort+100+10*c.estate.Net+n, c.args...)
 }
@@ -131,6 +134,7 @@ func (c *clock) prepare(ctx context.Context) error {
 	return nil
 }
 
+// tell says and keeps what happened to the estate, for the report.
 func (c *clock) tell(format string, args ...any) {
 	words := time.Now().UTC().Format("15:04:05") + "  " + fmt.Sprintf(format, args...)
 	c.events = append(c.events, words)
@@ -167,6 +171,7 @@ func (c *clock) run(ctx context.Context) error {
 	return c.report()
 }
 
+// String is one server's line of the report.
 func (n count) String() string {
 	return fmt.Sprintf(
 		"%s: %d renewals, %d requests, %d failed, %d aside while it was down, %d met an expired certificate", n.Server,
@@ -220,6 +225,7 @@ func (c *clock) disturbances(ctx context.Context) error {
 	return nil
 }
 
+// wait is false when the run was ended meanwhile.
 func wait(ctx context.Context, d time.Duration) bool {
 	select {
 	case <-time.After(d):

@@ -25,6 +25,7 @@ import (
 	"insegna.example/demo"
 )
 
+// main runs the demo, or the clock in its place, until it is interrupted.
 func main() {
 	dir := flag.String("dir", ".demo", "directory for everything the demo writes")
 	program := flag.String("insegna", "bin/insegna", "the program")
@@ -51,6 +52,8 @@ func main() {
 	}
 }
 
+// run starts estate and service, surveys once, and keeps both running; with
+// once it ends after the survey.
 func run(ctx context.Context, dir, program string, once bool) error {
 	lock, err := takeDir(dir)
 	if err != nil {
@@ -100,6 +103,8 @@ func run(ctx context.Context, dir, program string, once bool) error {
 	}
 }
 
+// mustWd is for showing short paths alone, so that a missing one only makes
+// them longer.
 func mustWd() string {
 	wd, err := os.Getwd()
 	if err != nil {
@@ -194,6 +199,8 @@ func awaitPrevious(ctx context.Context, path string) error {
 	return nil // the service itself says what is in its way
 }
 
+// freePort looks from the usual port on, so that a second demo gets a port near
+// the first one's.
 func freePort(from int) (int, error) {
 	for p := from; p < from+500; p++ {
 		l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(p)))
@@ -204,6 +211,8 @@ func freePort(from int) (int, error) {
 	return 0, fmt.Errorf("no free port from %d on", from)
 }
 
+// await waits until the service says it is ready, or tells the end of its log
+// when it stopped.
 func (s *running) await(ctx context.Context) error {
 	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); {
 		resp, err := http.Get("http://" + s.address + "/api/v1/ready")
@@ -225,6 +234,7 @@ func (s *running) await(ctx context.Context) error {
 	return errors.New("the service is not ready; see " + s.log)
 }
 
+// stop gives the service time to end what it does before it is killed.
 func (s *running) stop() {
 	s.process.Signal(syscall.SIGTERM)
 	select {
@@ -246,6 +256,8 @@ func (s *running) insegna(ctx context.Context, args ...string) error {
 	return nil
 }
 
+// welcome tells what to do next: where the console is, who may sign in, and a
+// few commands worth trying.
 func (s *running) welcome(file string) {
 	at := filepath.Join(s.dir, peopleDir)
 	if rel, err := filepath.Rel(mustWd(), at); err == nil && !strings.HasPrefix(rel, "..") {

@@ -18,6 +18,7 @@ import (
 // The people of the demo, one for each role.
 const admin = "marit"
 
+// others are the people beside the admin, with their roles.
 var others = [][2]string{{"tove", "operator"}, {"jens", "viewer"}}
 
 // peopleDir holds a file with each one's passphrase; configDir what signing in
@@ -30,6 +31,7 @@ type said struct {
 	text strings.Builder
 }
 
+// Write lets the service's output be read while it still writes.
 func (s *said) Write(p []byte) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

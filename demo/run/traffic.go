@@ -80,6 +80,8 @@ func (v *visitors) visit(ctx context.Context, root *x509.CertPool) {
 	all.Wait()
 }
 
+// one makes one request and counts how it went. A failure while a server was
+// stopped on purpose counts aside.
 func (v *visitors) one(web *http.Client, url string, status int) {
 	before := v.outage.Load()
 	resp, err := web.Get(url)
@@ -127,6 +129,7 @@ type count struct {
 	First                            string `json:",omitempty"`
 }
 
+// count sums up; the first certificate met is none of the renewals.
 func (v *visitors) count() count {
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -23,6 +23,7 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
+// main draws the pictures of the README.
 func main() {
 	out := flag.String("out", "docs/screenshots", "directory for the pictures")
 	only := flag.String("only", "", "only pictures whose name holds this")
@@ -33,6 +34,8 @@ func main() {
 	}
 }
 
+// run starts a demo of its own, draws the console's pages and the commands'
+// output, and draws late ones after a certificate was installed.
 func run(out, only string) error {
 	// Short, as a reader of the pictures would have it.
 	dir := filepath.Join(os.TempDir(), "ferries")
@@ -102,6 +105,8 @@ type page struct {
 	late        bool   // behind the pictures of the command line, of what these did
 }
 
+// shots are the console's pictures: where, how large, what must be seen before
+// it is taken, and what is pressed first.
 var shots = []page{
 	{name: "today", path: "/", width: 1280, high: 800, wait: "h1 a"},
 	{name: "bindings", path: "/bindings", width: 1280, high: 800, wait: "[aria-label='Bindings by host']"},
@@ -124,6 +129,8 @@ var shots = []page{
 		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
 
+// pages opens the pages in one browser without a window; it reaches this
+// service and nothing else.
 func pages(dir, url, out, only string, late bool) error {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
@@ -172,6 +179,8 @@ func signIn(url, dir string) (string, error) {
 	return resp.Cookies()[0].Value, nil
 }
 
+// shoot takes one picture, signed in, in a profile of its own, so that no page
+// depends on the one before.
 func shoot(browser context.Context, session, url, out string, p page) error {
 	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 	defer cancel()
@@ -209,6 +218,7 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 	return os.WriteFile(filepath.Join(out, p.name+".png"), png, 0o644)
 }
 
+// commands are the command line's pictures, taken of a real terminal.
 var commands = []struct{ name, line string }{
 	{"cli-today", "insegna today | head -34"},
 	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
@@ -238,6 +248,8 @@ func terminals(dir, url, out, only string) error {
 	return nil
 }
 
+// terminalScript runs a line in a terminal on a virtual screen and takes a
+// picture of it.
 const terminalScript = `set -eu
 tmp=$(mktemp -d); trap 'kill $t $x 2>/dev/null || true; rm -rf "$tmp"' EXIT; t=; x=
 mkfifo "$tmp/fifo"

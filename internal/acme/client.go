@@ -59,6 +59,8 @@ func New(directory, agent string, transport http.RoundTripper) (*Client, error) 
 	return &Client{at: directory, http: c, agent: agent, hosts: map[string]bool{originOf(u): true}}, nil
 }
 
+// originOf is scheme and host of a URL, by which it is told whether it is the
+// CA's own.
 func originOf(u *url.URL) string { return u.Scheme + "://" + strings.ToLower(u.Host) }
 
 // own refuses URLs that are relative or lead away from the CA.
@@ -72,6 +74,8 @@ func (c *Client) own(at, what string) error {
 	return nil
 }
 
+// clip bounds what a CA says of itself to 200 bytes of valid text, for errors
+// and records.
 func clip(s string) string {
 	if len(s) > 200 {
 		return strings.ToValidUTF8(s[:200], "") + "…"
@@ -141,6 +145,9 @@ type reply struct {
 	body   []byte
 }
 
+// send makes one request and reads its answer within the bounds for size and
+// time. Nonces that came along are kept; a request that got no answer is a
+// LostError.
 func (c *Client) send(ctx context.Context, method, at string, body []byte) (reply, error) {
 	req, err := http.NewRequestWithContext(ctx, method, at, bytes.NewReader(body))
 	if err != nil {
@@ -174,6 +181,8 @@ func (c *Client) send(ctx context.Context, method, at string, body []byte) (repl
 	return reply{resp.StatusCode, resp.Header, data}, nil
 }
 
+// decode parses an answer; one that cannot be parsed is the CA's fault and said
+// to be.
 func (r *reply) decode(at string, into any) error {
 	if err := json.Unmarshal(r.body, into); err != nil {
 		return &ReplyError{at, "it is no document of the expected form (" + clip(err.Error()) + ")"}
@@ -214,6 +223,8 @@ func (r *reply) retryAfter(now time.Time, least time.Duration) time.Time {
 	return now.Add(pause)
 }
 
+// keep puts a fresh nonce by for the next request (RFC 8555 section 6.5). Only
+// a few are kept: a CA forgets them after a while.
 func (c *Client) keep(nonce string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -280,6 +291,8 @@ type Signer struct {
 	URL string // "" shows the key itself, for newAccount and revoking by certificate key
 }
 
+// algorithm chooses the signature by the kind of key (RFC 7518 section 3.1, RFC
+// 8037); other kinds are refused before anything is sent.
 func algorithm(key crypto.Signer) (jose.SignatureAlgorithm, error) {
 	switch k := key.Public().(type) {
 	case *ecdsa.PublicKey:

@@ -45,6 +45,8 @@ func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, rep
 	return o, nil
 }
 
+// sameNames compares identifiers as sets, case aside: a CA may order and write
+// them as it likes.
 func sameNames(a, b []Identifier) bool {
 	key := func(list []Identifier) []string {
 		out := make([]string, len(list))
@@ -57,6 +59,8 @@ func sameNames(a, b []Identifier) bool {
 	return slices.Equal(key(a), key(b))
 }
 
+// order reads an order and holds it against the protocol: a status there is,
+// and no URL that leads away from the CA.
 func (c *Client) order(at string, r *reply) (*Order, error) {
 	o := &Order{URL: at, RetryAfter: r.retryAfter(time.Now(), leastPause)}
 	if err := r.decode(at, o); err != nil {

@@ -62,6 +62,7 @@ type Identifier struct {
 	Value string `json:"value"`
 }
 
+// String is the name alone; its type is dns wherever people see it.
 func (i Identifier) String() string { return i.Value }
 
 // Account is a CA's record of its customer (section 7.1.2).
@@ -144,6 +145,8 @@ type Problem struct {
 	RetryAfter  time.Time   `json:"-"`
 }
 
+// errorPrefix begins every type of error the protocol knows (RFC 8555 section
+// 6.7).
 const errorPrefix = "urn:ietf:params:acme:error:"
 
 // Kind is the type without its usual beginning, such as "rateLimited".
@@ -184,12 +187,14 @@ func (p *Problem) Words() string {
 	return strings.ToValidUTF8(words, "�")
 }
 
+// Error has the CA's own words, which often are the only help there is.
 func (p *Problem) Error() string { return fmt.Sprintf("the CA says %s: %s", p.Kind(), p.Words()) }
 
 // ReplyError says that a CA answered with something the protocol does not
 // know. What is asked next is of no use until the CA mends it.
 type ReplyError struct{ URL, Reason string }
 
+// Error says which answer could not be used, and why.
 func (e *ReplyError) Error() string {
 	return fmt.Sprintf("the CA's answer from %s cannot be used: %s", e.URL, e.Reason)
 }
@@ -200,6 +205,7 @@ type LostError struct {
 	Err error
 }
 
+// Error leaves open whether the CA did what was asked.
 func (e *LostError) Error() string { return fmt.Sprintf("no answer from %s: %v", e.URL, e.Err) }
 
 // Unwrap gives the network's error.

@@ -48,6 +48,8 @@ func (a *app) passphrase(file, prompt string) (string, error) {
 			"standard input")}
 }
 
+// firstLine reads a passphrase or credential from a file or pipe. Blanks at its
+// ends belong to it.
 func firstLine(r io.Reader) (string, error) {
 	line, err := bufio.NewReader(io.LimitReader(r, 4096)).ReadString('\n')
 	if err != nil && err != io.EOF {
@@ -92,6 +94,7 @@ func (a *app) enter(ctx context.Context, cl *client.ClientWithResponses, who *cl
 	return nil
 }
 
+// signIn keeps the token in place of the passphrase, which is never stored.
 func (a *app) signIn() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "sign-in NAME", Short: "Sign in to the service", Args: cobra.ExactArgs(1),
@@ -119,6 +122,8 @@ func (a *app) signIn() *cobra.Command {
 	return c
 }
 
+// setUp uses a one-time link. Its code stands in the fragment, which browsers
+// do not send, and so in no server's log.
 func (a *app) setUp() *cobra.Command {
 	var file, name string
 	c := &cobra.Command{Use: "set-up LINK", Short: "Choose a passphrase with a one-time link, and sign in",
@@ -170,6 +175,8 @@ func (a *app) setUp() *cobra.Command {
 	return c
 }
 
+// signOut forgets the token here even when the service cannot be told, and says
+// which of both happened.
 func (a *app) signOut() *cobra.Command {
 	return &cobra.Command{Use: "sign-out", Short: "Sign out: the kept token is revoked and forgotten", Args: cobra.NoArgs,
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
@@ -188,6 +195,7 @@ func (a *app) signOut() *cobra.Command {
 		})}
 }
 
+// whoAmI answers scripts and people who wonder why something is refused.
 func (a *app) whoAmI() *cobra.Command {
 	return &cobra.Command{Use: "whoami", Short: "Say who is signed in, and as what", Args: cobra.NoArgs,
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
@@ -207,11 +215,14 @@ func (a *app) whoAmI() *cobra.Command {
 		})}
 }
 
+// people groups the commands about people.
 func (a *app) people() *cobra.Command {
 	return group("person", "Who may sign in, and do what", a.personList(), a.personAdd(), a.personInvite(),
 		a.personRole(), a.personRemove())
 }
 
+// personList shows who has set a passphrase already: who has not may have lost
+// the link.
 func (a *app) personList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List everybody who may sign in", Args: cobra.NoArgs,
 		Example: "  insegna person list",
@@ -248,8 +259,10 @@ func (a *app) invited(i *client.Invitation) error {
 	return nil
 }
 
+// roleWords explains the roles where one is asked for.
 var roleWords = "viewer (sees), operator (has work done) or admin (decides)"
 
+// roleOf reads a role.
 func (a *app) roleOf(word string) (client.Role, error) {
 	switch r := client.Role(word); r {
 	case client.RoleViewer, client.RoleOperator, client.RoleAdmin:
@@ -258,6 +271,7 @@ func (a *app) roleOf(word string) (client.Role, error) {
 	return "", usage{fmt.Errorf("unknown role %q; expected %s", word, roleWords)}
 }
 
+// personAdd prints a link, so that nobody but the person knows the passphrase.
 func (a *app) personAdd() *cobra.Command {
 	var role string
 	c := &cobra.Command{Use: "add NAME", Short: "Add somebody and print their one-time link", Args: cobra.ExactArgs(1),
@@ -280,6 +294,7 @@ func (a *app) personAdd() *cobra.Command {
 	return c
 }
 
+// personInvite prints a link anew; the one before it stops working.
 func (a *app) personInvite() *cobra.Command {
 	return &cobra.Command{Use: "invite NAME",
 		Short: "Print a new one-time link, for a lost one or a forgotten passphrase", Args: cobra.ExactArgs(1),
@@ -296,6 +311,7 @@ func (a *app) personInvite() *cobra.Command {
 		})}
 }
 
+// personRole changes what somebody may do, from their next request on.
 func (a *app) personRole() *cobra.Command {
 	return &cobra.Command{Use: "role NAME ROLE", Short: "Give somebody another role", Args: cobra.ExactArgs(2),
 		Example: "  insegna person role tove admin",
@@ -316,6 +332,7 @@ func (a *app) personRole() *cobra.Command {
 		})}
 }
 
+// personRemove ends access at once; what the person did stays in the journal.
 func (a *app) personRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "End somebody's access, with their sessions and tokens",
 		Args: cobra.ExactArgs(1), Example: "  insegna person remove tove",
@@ -331,10 +348,13 @@ func (a *app) personRemove() *cobra.Command {
 		})}
 }
 
+// tokens groups the commands about tokens.
 func (a *app) tokens() *cobra.Command {
 	return group("token", "Tokens, with which programs act for you", a.tokenList(), a.tokenMake(), a.tokenRevoke())
 }
 
+// tokenList shows names and ends of tokens; the tokens themselves are not kept
+// anywhere.
 func (a *app) tokenList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List your tokens; an admin sees everybody's", Args: cobra.NoArgs,
 		Example: "  insegna token list",
@@ -357,6 +377,8 @@ func (a *app) tokenList() *cobra.Command {
 		})}
 }
 
+// tokenMake prints a token, this once. Its scope is at most the role of whoever
+// makes it.
 func (a *app) tokenMake() *cobra.Command {
 	var scope string
 	var days int
@@ -387,6 +409,7 @@ func (a *app) tokenMake() *cobra.Command {
 	return c
 }
 
+// tokenRevoke ends a token by its number.
 func (a *app) tokenRevoke() *cobra.Command {
 	return &cobra.Command{Use: "revoke NUMBER", Short: "End a token", Args: cobra.ExactArgs(1),
 		Example: "  insegna token revoke 7",

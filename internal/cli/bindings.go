@@ -13,6 +13,7 @@ import (
 	"insegna.example/internal/core/names"
 )
 
+// bindings groups the commands about bindings.
 func (a *app) bindings() *cobra.Command {
 	var host, server string
 	var verdicts []string
@@ -56,6 +57,7 @@ func (a *app) bindings() *cobra.Command {
 	return group("binding", "Hosts at endpoints with their three faces", list, a.bindingShow())
 }
 
+// bindingShow tells everything about a host, one endpoint after the other.
 func (a *app) bindingShow() *cobra.Command {
 	return &cobra.Command{Use: "show HOST",
 		Short: "Show a host's bindings, from the visitor inwards, with all that is known", Args: cobra.ExactArgs(1),
@@ -91,6 +93,7 @@ func (a *app) bindingShow() *cobra.Command {
 		})}
 }
 
+// bindingFacts goes from what visitors meet inwards to cause and certificate.
 func bindingFacts(b client.Binding) [][2]string {
 	facts := [][2]string{{"binding", b.Host + " at " + b.Server + " " + b.Endpoint},
 		{"verdict", marks[string(b.Verdict)]}, {"faces", plate(b.Faces) + "  " + b.Faces.Text},
@@ -107,6 +110,8 @@ func bindingFacts(b client.Binding) [][2]string {
 	return append(facts, [2]string{"declared", fmt.Sprintf("line %d of the estate file", b.Line)})
 }
 
+// bindingColumns keep host names whole: a cut-off name is no help in a table of
+// names.
 var bindingColumns = []column[client.Binding]{
 	{head: "Verdict", cell: func(b client.Binding) string { return marks[string(b.Verdict)] },
 		raw: func(b client.Binding) string { return string(b.Verdict) }},

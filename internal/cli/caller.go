@@ -40,6 +40,8 @@ func keptAt() (string, error) {
 	return filepath.Join(dir, "insegna", "sign-ins.json"), nil
 }
 
+// keptSignIns reads the tokens kept for each service. A file others may read is
+// refused, as SSH does with keys.
 func keptSignIns() (path string, all map[string]signedIn, err error) {
 	all = map[string]signedIn{}
 	if path, err = keptAt(); err != nil {
@@ -89,6 +91,7 @@ func (a *app) keep(v *signedIn) error {
 	return os.Rename(next.Name(), path)
 }
 
+// service is the service's address as people give it.
 func (a *app) service() string { return strings.TrimSuffix(a.address, "/") }
 
 // token gives what to show the service: from the environment, or as kept by
@@ -107,6 +110,7 @@ type bearer struct {
 	token string
 }
 
+// RoundTrip adds the token to a copy of the request, as the interface asks.
 func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
 	r = r.Clone(r.Context())
 	if b.token != "" {
@@ -173,6 +177,8 @@ func get[T any](a *app, ctx context.Context,
 // longestAnswer bounds what is read of an answer, in bytes.
 const longestAnswer = 256 << 20
 
+// document turns an answer into its document, or into the problem the service
+// tells, with its next step.
 func document[T any](a *app, resp *http.Response, err error) (*T, error) {
 	if err != nil {
 		return nil, a.unreachable(err)

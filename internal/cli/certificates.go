@@ -11,10 +11,12 @@ import (
 	"insegna.example/client"
 )
 
+// certificates groups the commands about certificates.
 func (a *app) certificates() *cobra.Command {
 	return group("certificate", "Certificates met in the estate", a.certificateList(), a.certificateShow())
 }
 
+// certificateList lists by the end of validity, soonest first.
 func (a *app) certificateList() *cobra.Command {
 	var query, kind, sort string
 	var within, limit int
@@ -66,6 +68,7 @@ func (a *app) certificateList() *cobra.Command {
 	return list
 }
 
+// namesShort gives two names and how many more.
 func namesShort(c client.Certificate) string {
 	switch {
 	case len(c.Names) == 0:
@@ -76,6 +79,7 @@ func namesShort(c client.Certificate) string {
 	return strings.Join(c.Names, ", ")
 }
 
+// certificateShow takes the beginning of a fingerprint, as lists show it.
 func (a *app) certificateShow() *cobra.Command {
 	var asPEM bool
 	c := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: names, chain, places of use, history",
@@ -104,6 +108,8 @@ func (a *app) certificateShow() *cobra.Command {
 	return c
 }
 
+// showCertificate tells names, validity, trust for each audience, where it is
+// served and in which files it lies.
 func (a *app) showCertificate(d *client.CertificateDetail) error {
 	c := d.Certificate
 	facts := [][2]string{{"names", strings.Join(c.Names, ", ")}, {"subject", d.Subject}, {"issuer", d.IssuerName},
@@ -150,6 +156,8 @@ func (a *app) showCertificate(d *client.CertificateDetail) error {
 	})
 }
 
+// trustText is the path to a root, or why none was found; what a server did not
+// send is marked.
 func trustText(v client.AudienceView) string {
 	path := make([]string, len(v.Path))
 	for i, l := range v.Path {

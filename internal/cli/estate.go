@@ -15,6 +15,7 @@ import (
 	"insegna.example/internal/service"
 )
 
+// estate groups the commands about the estate file.
 func (a *app) estate() *cobra.Command {
 	return group("estate", "The estate file: check, preview, apply, show", a.estateCheck(), a.estatePreview(),
 		a.estateApply(), a.estateShow(),
@@ -26,6 +27,7 @@ func (a *app) estate() *cobra.Command {
 			})})
 }
 
+// estateCheck works without a service, for an editor or a pipeline.
 func (a *app) estateCheck() *cobra.Command {
 	return &cobra.Command{Use: "check FILE", Short: "Check an estate file without a service", Args: cobra.ExactArgs(1),
 		Example: "  insegna estate check .demo/estate.yaml",
@@ -51,6 +53,7 @@ func (a *app) estateCheck() *cobra.Command {
 		})}
 }
 
+// size counts what a survey would look at.
 func size(e *estate.Estate) (endpoints, bindings int) {
 	for i := range e.Servers {
 		for range e.Servers[i].Endpoints() {
@@ -110,6 +113,7 @@ func (a *app) send(ctx context.Context, path string, call estateCall) (*client.E
 	})
 }
 
+// estatePreview changes nothing.
 func (a *app) estatePreview() *cobra.Command {
 	return &cobra.Command{Use: "preview FILE", Short: "Show what applying an estate file would change",
 		Args: cobra.ExactArgs(1), Example: "  insegna estate preview .demo/estate.yaml",
@@ -126,6 +130,8 @@ func (a *app) estatePreview() *cobra.Command {
 		})}
 }
 
+// estateApply sends the file and all it mentions, so that the service needs no
+// access to them.
 func (a *app) estateApply() *cobra.Command {
 	return &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1),
 		Example: "  insegna estate apply .demo/estate.yaml",
@@ -141,6 +147,7 @@ func (a *app) estateApply() *cobra.Command {
 		})}
 }
 
+// showChanges lists what is new, changed and gone, with the place in the file.
 func (a *app) showChanges(c *client.EstateChanges, summary string) error {
 	if len(c.Changes) > 0 || a.output != "table" {
 		err := print(a, c, c.Changes, []column[client.EstateChange]{
@@ -167,6 +174,7 @@ func (a *app) showChanges(c *client.EstateChanges, summary string) error {
 	return nil
 }
 
+// estateShow shows what is in force, or the file it came from.
 func (a *app) estateShow() *cobra.Command {
 	var asFile bool
 	c := &cobra.Command{Use: "show", Short: "Show the estate in force", Args: cobra.NoArgs,

@@ -26,6 +26,7 @@ func whereFound(f client.Finding) string {
 	return text
 }
 
+// findingTable has other columns as CSV: all of them, for a program reads it.
 func (a *app) findingTable(list []client.Finding) error {
 	if a.output == "csv" {
 		return print(a, list, list, csvFindingColumns)
@@ -107,6 +108,7 @@ func (a *app) findings() *cobra.Command {
 	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.catalogue())
 }
 
+// findingShow tells one finding with its evidence.
 func (a *app) findingShow() *cobra.Command {
 	return &cobra.Command{Use: "show ID", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1),
 		Example: "  insegna finding show 3",
@@ -136,6 +138,7 @@ func (a *app) findingShow() *cobra.Command {
 		})}
 }
 
+// catalogue is the table of rules, without a service.
 func (a *app) catalogue() *cobra.Command {
 	return &cobra.Command{Use: "catalogue", Short: "List every finding that can be made", Args: cobra.NoArgs,
 		Example: "  insegna finding catalogue",
@@ -167,6 +170,7 @@ var findingColumns = []column[client.Finding]{
 	}},
 }
 
+// csvFindingColumns are stable: programs go by their names.
 var csvFindingColumns = []column[client.Finding]{
 	{head: "severity", cell: func(f client.Finding) string { return string(f.Severity) }},
 	{head: "code", cell: func(f client.Finding) string { return f.Code }},

@@ -303,6 +303,8 @@ func (a *app) visitMandate(ctx context.Context, mandate string) error {
 	return print(a, list, rows, columns)
 }
 
+// visitColumns are the steps of a visit, each with what to do where it is not
+// fine.
 var visitColumns = []column[client.VisitStep]{
 	{head: "", cell: func(s client.VisitStep) string { return map[bool]string{true: "=", false: "✗ "}[s.Fine] },
 		raw: func(s client.VisitStep) string { return map[bool]string{true: "fine", false: "not fine"}[s.Fine] }},

@@ -29,11 +29,13 @@ type inspected struct {
 	Problem string    `json:"problem,omitempty"`
 }
 
+// inspection is the document of inspect.
 type inspection struct {
 	Objects  []inspected `json:"objects"`
 	Findings []fileIll   `json:"findings"`
 }
 
+// fileIll is a finding about a file.
 type fileIll struct {
 	File     string         `json:"file"`
 	Code     string         `json:"code"`
@@ -42,6 +44,7 @@ type fileIll struct {
 	Remedy   string         `json:"remedy"`
 }
 
+// inspect judges files as if they were served, with the same rules as a survey.
 func (a *app) inspect() *cobra.Command {
 	var host string
 	var roots []string
@@ -82,6 +85,7 @@ func (a *app) inspect() *cobra.Command {
 	return c
 }
 
+// file reads one file; a key among the certificates is told, never shown.
 func (in *inspection) file(path string, judge *check.Judge, host string) error {
 	data, err := readFile(path, certs.ReadLimit)
 	if err != nil {
@@ -107,6 +111,7 @@ func (in *inspection) file(path string, judge *check.Judge, host string) error {
 	return nil
 }
 
+// objectOf tells one block of a file.
 func objectOf(path string, it certs.Item) inspected {
 	o := inspected{File: path, Line: it.Line, Kind: string(it.Kind)}
 	if it.Kind == certs.KindOther {
@@ -125,6 +130,7 @@ func objectOf(path string, it certs.Item) inspected {
 	return o
 }
 
+// showInspection lists what was found, then what is wrong with it.
 func (a *app) showInspection(in *inspection) error {
 	err := print(a, in, in.Objects, []column[inspected]{
 		{head: "Where", width: 26, cell: func(o inspected) string { return fmt.Sprintf("%s:%d", o.File, o.Line) }},

@@ -17,6 +17,7 @@ import (
 	"insegna.example/client"
 )
 
+// install asks before it changes anything, unless told not to.
 func (a *app) install() *cobra.Command {
 	var server string
 	var yes, only bool
@@ -53,11 +54,14 @@ func (a *app) install() *cobra.Command {
 	return c
 }
 
+// fileColumns are the changes as CSV and JSON have them.
 var fileColumns = []column[client.FileChange]{
 	{head: "File", cell: func(f client.FileChange) string { return f.Path }},
 	{head: "Diff", cell: func(f client.FileChange) string { return f.Diff }},
 }
 
+// previewInstallation has the service read the server anew and work out what
+// would change.
 func (a *app) previewInstallation(ctx context.Context, mandate, server string) (*client.Installation, error) {
 	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		body := client.InstallationRequest{Mandate: mandate}
@@ -135,6 +139,7 @@ func (a *app) showPreview(v *client.Installation) {
 	}
 }
 
+// beginInstallation carries out a preview and follows it to its end.
 func (a *app) beginInstallation(ctx context.Context, number int64) error {
 	v, err := get[client.Installation](a, ctx,
 		func(ctx context.Context, cl calls) (*http.Response, error) { return cl.BeginInstallation(ctx, number) })
@@ -170,12 +175,15 @@ func (a *app) followInstallation(ctx context.Context, v *client.Installation) er
 	}
 }
 
+// installationOf fetches one installation with its steps.
 func (a *app) installationOf(ctx context.Context, number int64) (*client.Installation, error) {
 	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.GetInstallation(ctx, number)
 	})
 }
 
+// installationEnd says in one sentence how it ended, and what the way back is.
+// What a person asked to be taken back is no failure.
 func (a *app) installationEnd(v *client.Installation) error {
 	switch v.State {
 	case client.InstallationStateRehearsed:
@@ -183,7 +191,7 @@ func (a *app) installationEnd(v *client.Installation) error {
 	case client.InstallationStateDone:
 		a.say("New everywhere: visitors get the new certificate. The way back: insegna installation return %d", v.Number)
 	case client.InstallationStateReturned:
-		if strings.HasPrefix(v.Reason, "taken back by") {
+		if v.AskedBack {
 			a.say("Old everywhere: all is as it was before installation %d.", v.Number)
 			return nil
 		}
@@ -194,11 +202,14 @@ func (a *app) installationEnd(v *client.Installation) error {
 	return nil
 }
 
+// installations groups the commands about installations.
 func (a *app) installations() *cobra.Command {
 	return group("installation", "Installations of certificates on servers, step by step", a.installationList(),
 		a.installationShow(), a.installationBegin(), a.installationReturn())
 }
 
+// installationList lists previews too: one that waits for a person is easily
+// forgotten.
 func (a *app) installationList() *cobra.Command {
 	var mandate string
 	var limit int
@@ -242,6 +253,7 @@ func (a *app) installationList() *cobra.Command {
 	return c
 }
 
+// installationShow shows what changes and, once begun, how far it is.
 func (a *app) installationShow() *cobra.Command {
 	var follow bool
 	c := &cobra.Command{Use: "show NUMBER", Short: "Show an installation: what changes or changed, and its steps",
@@ -274,6 +286,8 @@ func (a *app) installationShow() *cobra.Command {
 	return c
 }
 
+// installationBegin carries out a preview made before, perhaps by somebody
+// else.
 func (a *app) installationBegin() *cobra.Command {
 	return &cobra.Command{Use: "begin NUMBER", Short: "Carry out what was previewed", Args: cobra.ExactArgs(1),
 		Example: "  insegna installation begin 3",
@@ -286,6 +300,7 @@ func (a *app) installationBegin() *cobra.Command {
 		})}
 }
 
+// installationReturn asks first, for visitors get the old certificate again.
 func (a *app) installationReturn() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{Use: "return NUMBER",

@@ -12,10 +12,12 @@ import (
 	"insegna.example/client"
 )
 
+// journal groups the commands about the journal.
 func (a *app) journal() *cobra.Command {
 	return group("journal", "Who did what", a.journalList(), a.journalVerify())
 }
 
+// journalList lists the newest first.
 func (a *app) journalList() *cobra.Command {
 	var query string
 	var limit int
@@ -56,6 +58,7 @@ func (a *app) journalList() *cobra.Command {
 	return c
 }
 
+// entries counts in words.
 func entries(n int64) string {
 	if n == 1 {
 		return "1 entry"
@@ -63,8 +66,11 @@ func entries(n int64) string {
 	return fmt.Sprintf("%d entries", n)
 }
 
+// wholeHash is a hash as verify prints it.
 var wholeHash = regexp.MustCompile("^[0-9a-f]{64}$")
 
+// journalVerify walks the chain of hashes. Only a hash kept elsewhere shows
+// entries taken off the end.
 func (a *app) journalVerify() *cobra.Command {
 	var expect string
 	c := &cobra.Command{Use: "verify", Short: "Check that nothing in the journal was changed", Args: cobra.NoArgs,

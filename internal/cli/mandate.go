@@ -17,6 +17,7 @@ import (
 	"insegna.example/client"
 )
 
+// mandates groups the commands about mandates.
 func (a *app) mandates() *cobra.Command {
 	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(),
 		a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(), a.mandateVisit(),
@@ -38,6 +39,7 @@ func standing(m client.Mandate) string {
 	return "never ordered"
 }
 
+// next says when something happens by itself, and why then.
 func next(m client.Mandate) string {
 	if m.NextAt == nil {
 		return m.NextWhy
@@ -45,6 +47,7 @@ func next(m client.Mandate) string {
 	return moment(*m.NextAt) + ", " + m.NextWhy
 }
 
+// mandateList lists with each mandate how its certificate stands.
 func (a *app) mandateList() *cobra.Command {
 	var query string
 	var limit int
@@ -87,6 +90,7 @@ func (a *app) mandateList() *cobra.Command {
 	return c
 }
 
+// mandateShow tells one mandate with its orders and its trail.
 func (a *app) mandateShow() *cobra.Command {
 	return &cobra.Command{Use: "show NAME", Short: "Show one mandate with its orders and the CA's budget",
 		Args: cobra.ExactArgs(1), Example: "  insegna mandate show deck-plans",
@@ -128,9 +132,11 @@ func (a *app) mandateShow() *cobra.Command {
 		})}
 }
 
+// trailMarks stand before a link of the trail.
 var trailMarks = map[client.TrailEntryOutcome]string{client.TrailEntryOutcomeDone: "✓",
 	client.TrailEntryOutcomeOpen: "…", client.TrailEntryOutcomeFailed: "✗"}
 
+// trailColumns are the trail from the order to what visitors see.
 var trailColumns = []column[client.TrailEntry]{
 	{head: " ", cell: func(e client.TrailEntry) string { return trailMarks[e.Outcome] },
 		raw: func(e client.TrailEntry) string { return string(e.Outcome) }},
@@ -210,6 +216,7 @@ func (a *app) followRehearsal(ctx context.Context, order *client.Order) error {
 	}
 }
 
+// mandateVisit visits every name of a mandate from outside.
 func (a *app) mandateVisit() *cobra.Command {
 	return &cobra.Command{Use: "visit NAME",
 		Short: "Walk a visitor's way to each of its names: DNS, plain http, TLS, certificate, chain, trust, https",
@@ -217,6 +224,7 @@ func (a *app) mandateVisit() *cobra.Command {
 		RunE: a.run(func(c *cobra.Command, args []string) error { return a.visitMandate(c.Context(), args[0]) })}
 }
 
+// mandateDraft prints a draft; it makes nothing.
 func (a *app) mandateDraft() *cobra.Command {
 	var server, site string
 	c := &cobra.Command{Use: "draft",
@@ -255,6 +263,7 @@ func (a *app) mandateDraft() *cobra.Command {
 	return c
 }
 
+// mandateAdd takes a draft that somebody read and corrected.
 func (a *app) mandateAdd() *cobra.Command {
 	return &cobra.Command{Use: "add FILE", Short: "Make a mandate from a file, - for the standard input",
 		Args: cobra.ExactArgs(1),
@@ -277,6 +286,7 @@ func (a *app) mandateAdd() *cobra.Command {
 		})}
 }
 
+// readFileOrInput takes - as the standard input, as commands do.
 func readFileOrInput(path string) ([]byte, error) {
 	const most = 1 << 20
 	if path == "-" {
@@ -290,6 +300,8 @@ func readFileOrInput(path string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, most))
 }
 
+// mandateRemove ends a mandate that no estate file declares; one that does is
+// ended there.
 func (a *app) mandateRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "End a mandate that was made by command or in the console",
 		Args: cobra.ExactArgs(1), Example: "  insegna mandate remove deck-plans",
@@ -304,6 +316,7 @@ func (a *app) mandateRemove() *cobra.Command {
 		})}
 }
 
+// mandateCheck runs the pre-flight.
 func (a *app) mandateCheck() *cobra.Command {
 	return &cobra.Command{Use: "check NAME", Short: "Pre-flight: try what the CA will try, before it is asked",
 		Args: cobra.ExactArgs(1),
@@ -343,6 +356,7 @@ func (a *app) mandateCheck() *cobra.Command {
 		})}
 }
 
+// mandateOrder begins an order or a rehearsal and follows it.
 func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
 	return &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1),
 		Example: "  insegna mandate " + verb + " deck-plans",
@@ -360,10 +374,12 @@ func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
 		})}
 }
 
+// orders groups the commands about orders.
 func (a *app) orders() *cobra.Command {
 	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate())
 }
 
+// orderList lists the newest first.
 func (a *app) orderList() *cobra.Command {
 	var mandate string
 	var limit int
@@ -404,6 +420,7 @@ func (a *app) orderList() *cobra.Command {
 	return c
 }
 
+// number reads the number of an order or installation, with or without #.
 func number(text, what string) (int64, error) {
 	id, err := strconv.ParseInt(strings.TrimPrefix(text, "#"), 10, 64)
 	if err != nil || id < 1 {
@@ -412,12 +429,14 @@ func number(text, what string) (int64, error) {
 	return id, nil
 }
 
+// orderOf fetches one order with its steps.
 func (a *app) orderOf(ctx context.Context, id int64) (*client.Order, error) {
 	return get[client.Order](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.GetOrder(ctx, id)
 	})
 }
 
+// orderShow shows an order's steps, and waits for its end when asked to.
 func (a *app) orderShow() *cobra.Command {
 	var follow bool
 	c := &cobra.Command{Use: "show NUMBER", Short: "Show an order with its steps", Args: cobra.ExactArgs(1),
@@ -445,6 +464,7 @@ func (a *app) orderShow() *cobra.Command {
 	return c
 }
 
+// stepColumns are the steps as CSV and JSON have them.
 var stepColumns = []column[client.OrderStep]{
 	{head: "When (UTC)", cell: func(s client.OrderStep) string { return s.At.UTC().Format(time.RFC3339) }},
 	{head: "Step", cell: func(s client.OrderStep) string { return s.Step }},
@@ -452,6 +472,7 @@ var stepColumns = []column[client.OrderStep]{
 	{head: "Words", cell: func(s client.OrderStep) string { return s.Words }},
 }
 
+// orderHead says what is ordered before its steps appear.
 func (a *app) orderHead(o *client.Order) {
 	what := "Order"
 	if o.Rehearsal {
@@ -460,6 +481,7 @@ func (a *app) orderHead(o *client.Order) {
 	a.say("%s %d of %s at %s, begun by %s: %s", what, o.Number, o.Mandate, o.Ca, o.By, strings.Join(o.Names, ", "))
 }
 
+// outcomes stand before a step.
 var outcomes = map[client.OrderStepOutcome]string{client.OrderStepOutcomeDoing: "…",
 	client.OrderStepOutcomeDone: "✓", client.OrderStepOutcomeFailed: "✗"}
 
@@ -481,6 +503,8 @@ func (a *app) stepsFrom(steps []client.OrderStep, printed int, all bool) int {
 	return printed
 }
 
+// orderEnd says how it ended; a failure has the CA's words, the advice, and
+// when it is tried again.
 func (a *app) orderEnd(o *client.Order) error {
 	switch {
 	case o.Failure != nil:
@@ -522,10 +546,12 @@ func (a *app) followOrder(ctx context.Context, o *client.Order) error {
 	}
 }
 
+// orderCertificate prints the certificate with its chain, leaf first. The key
+// stays in the safe.
 func (a *app) orderCertificate() *cobra.Command {
 	return &cobra.Command{Use: "certificate NUMBER",
 		Short: "Print the certificate an order brought, with its chain, as PEM", Args: cobra.ExactArgs(1),
-		Example: "  insegna order certificate 3 > chain.pem",
+		Example: "  insegna order certificate 3 > certificates.pem",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "order")
 			if err != nil {
@@ -544,16 +570,19 @@ func (a *app) orderCertificate() *cobra.Command {
 		})}
 }
 
+// cas groups the commands about CAs.
 func (a *app) cas() *cobra.Command {
 	return group("ca", "Certificate authorities, their terms and budgets", a.caList(), a.caAgree())
 }
 
+// listCAs fetches the CAs with their accounts and budgets.
 func (a *app) listCAs(ctx context.Context) (*client.CAList, error) {
 	return get[client.CAList](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.ListCas(ctx)
 	})
 }
 
+// caList lists the CAs the estate file declares.
 func (a *app) caList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the CAs of the estate", Args: cobra.NoArgs,
 		Example: "  insegna ca list",
@@ -592,6 +621,8 @@ func (a *app) caList() *cobra.Command {
 		})}
 }
 
+// caAgree needs the address of the terms, so that nobody agrees to what they
+// have not seen.
 func (a *app) caAgree() *cobra.Command {
 	var terms string
 	c := &cobra.Command{Use: "agree NAME", Short: "Agree to a CA's terms, in your name, and make the accounts there",
@@ -631,11 +662,13 @@ func (a *app) caAgree() *cobra.Command {
 	return c
 }
 
+// credentials groups the commands about the safe.
 func (a *app) credentials() *cobra.Command {
 	return group("credential", "Credentials in the safe: keys of name servers and of customer accounts",
 		a.credentialList(), a.credentialAdd(), a.credentialRemove())
 }
 
+// credentialList lists names alone.
 func (a *app) credentialList() *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List the names of the credentials; what they are is never shown",
 		Args: cobra.NoArgs, Example: "  insegna credential list",
@@ -652,6 +685,8 @@ func (a *app) credentialList() *cobra.Command {
 		})}
 }
 
+// credentialAdd never takes a value as an argument, which others on the machine
+// could see.
 func (a *app) credentialAdd() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "add NAME", Short: "Keep a credential in the safe, in the place of one of that name",
@@ -676,6 +711,8 @@ func (a *app) credentialAdd() *cobra.Command {
 	return c
 }
 
+// credentialRemove forgets a credential; whatever names it says so when it is
+// next needed.
 func (a *app) credentialRemove() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Forget a credential", Args: cobra.ExactArgs(1),
 		Example: "  insegna credential remove insegna-tsig",

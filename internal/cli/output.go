@@ -50,6 +50,7 @@ func print[T any](a *app, doc any, rows []T, columns []column[T]) error {
 	return nil
 }
 
+// rowsOf gives the cells as people read them or, raw, as programs do.
 func rowsOf[T any](rows []T, columns []column[T], raw bool) [][]string {
 	out := make([][]string, 0, len(rows)+1)
 	head := make([]string, len(columns))
@@ -70,6 +71,7 @@ func rowsOf[T any](rows []T, columns []column[T], raw bool) [][]string {
 	return out
 }
 
+// json writes a document as the service sent it.
 func (a *app) json(doc any) error {
 	e := json.NewEncoder(a.out)
 	e.SetIndent("", "  ")
@@ -95,6 +97,7 @@ func (a *app) csv(rows [][]string) error {
 	return w.Error()
 }
 
+// isNumber tells columns that are set to the right.
 func isNumber(s string) bool {
 	return strings.Trim(strings.TrimPrefix(s, "-"), "0123456789") == ""
 }
@@ -148,6 +151,8 @@ func breakPaths(s string, width int) string {
 	return strings.Join(lines, "\n")
 }
 
+// breakPath breaks a long path at its slashes, for no other place of it may be
+// broken without becoming another path.
 func breakPath(word string, width int) string {
 	if utf8.RuneCountInString(word) <= width {
 		return word
@@ -170,6 +175,7 @@ func breakPath(word string, width int) string {
 var marks = map[string]string{"broken": "✗ broken", "due": "◷ due", "weak": "△ weak", "note": "· note",
 	"at-odds": "≠ at odds", "unknown": "? unknown", "agreed": "= agreed"}
 
+// colors go with the marks: no meaning is in the colour alone.
 var colors = map[string]text.Colors{"✗": {text.FgRed, text.Bold}, "◷": {text.FgYellow}, "≠": {text.FgRed},
 	"△": {text.FgMagenta}}
 
@@ -198,6 +204,7 @@ func plate(f client.Faces) string {
 	return windows[f.Wanted] + windows[f.Configured] + windows[f.Served]
 }
 
+// plateKey explains the three signs of a plate below a table.
 const plateKey = "faces wanted, configured, served: ■ agrees  □ differs  ┄ missing  ░ not read"
 
 // clean makes a text from outside harmless on a terminal: no control
@@ -220,8 +227,10 @@ func cleanLines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
+// day writes a date.
 func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
 
+// moment writes a time in UTC, to the minute.
 func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
 
 // left says the days a certificate has.
@@ -237,6 +246,8 @@ func left(days int) string {
 	return fmt.Sprintf("%d days", days)
 }
 
+// say speaks to people alone; with -o json or csv the output holds nothing but
+// the document.
 func (a *app) say(format string, args ...any) {
 	if a.output == "table" {
 		fmt.Fprintf(a.out, format+"\n", args...)
@@ -251,6 +262,7 @@ func plural(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
+// orEmpty reads an optional text.
 func orEmpty(p *string) string {
 	if p == nil {
 		return ""
@@ -258,10 +270,12 @@ func orEmpty(p *string) string {
 	return *p
 }
 
+// readAtMost bounds what is read of a file or pipe.
 func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(r, limit))
 }
 
+// more says that a list goes on, for nobody is to take a part for the whole.
 func (a *app) more(next *string, n int) {
 	if next != nil {
 		a.say("\nThe first %d are shown; there are more, see --limit and the filters.", n)

@@ -46,6 +46,7 @@ type app struct {
 // failure marks an error of the work, as against one of use.
 type failure struct{ error }
 
+// Unwrap gives the cause.
 func (f failure) Unwrap() error { return f.error }
 
 // usage is an error of use found by a command itself.
@@ -54,6 +55,7 @@ type usage struct{ error }
 // findingsError says that findings at or above --fail-at are there.
 type findingsError struct{ at string }
 
+// Error says which severity was reached.
 func (e findingsError) Error() string { return "there are findings at or above " + e.at }
 
 // Main runs the command line and gives the exit code.
@@ -69,6 +71,7 @@ func Main() int {
 	return a.exit(err)
 }
 
+// exit turns how a command ended into its exit code, and says why on stderr.
 func (a *app) exit(err error) int {
 	var failed failure
 	var wrong usage
@@ -94,6 +97,7 @@ func (a *app) exit(err error) int {
 	return exitFailed
 }
 
+// root puts all commands together.
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "insegna",
@@ -152,6 +156,7 @@ func (a *app) run(f func(*cobra.Command, []string) error) func(*cobra.Command, [
 	}
 }
 
+// failAtFlag adds the flag by which pipelines fail on findings.
 func (a *app) failAtFlag(c *cobra.Command) {
 	c.Flags().StringVar(&a.failAt, "fail-at", "",
 		"exit with 3 when there is a finding of this severity or worse: broken, due, weak, note")
@@ -179,6 +184,7 @@ func (a *app) checkFailAt() error {
 	return nil
 }
 
+// envOr reads a setting from the environment.
 func envOr(key, usual string) string {
 	if v := os.Getenv(key); v != "" {
 		return v
@@ -186,6 +192,7 @@ func envOr(key, usual string) string {
 	return usual
 }
 
+// calls is where the service's calls are.
 func (a *app) calls() string { return strings.TrimSuffix(a.address, "/") + "/api/v1" }
 
 // client gives the calls of the service, made as whoever is signed in.

@@ -18,6 +18,7 @@ import (
 	"insegna.example/internal/service"
 )
 
+// serve declares serve's flags; runService does the work.
 func (a *app) serve() *cobra.Command {
 	o := serviceFlags{looker: look.New()}
 	c := &cobra.Command{

@@ -11,11 +11,13 @@ import (
 	"insegna.example/client"
 )
 
+// servers groups the commands about servers.
 func (a *app) servers() *cobra.Command {
 	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(),
 		a.serverSites(), a.serverAnswer(), a.serverText())
 }
 
+// serverList shows for each server whether its configuration could be read.
 func (a *app) serverList() *cobra.Command {
 	var query string
 	var limit int
@@ -46,6 +48,7 @@ func (a *app) serverList() *cobra.Command {
 	return c
 }
 
+// serverColumns begin with the worst open finding.
 var serverColumns = []column[client.Server]{
 	{head: "Worst", cell: func(s client.Server) string { return worstOf(s) },
 		raw: func(s client.Server) string { return worstRaw(s) }},
@@ -57,6 +60,7 @@ var serverColumns = []column[client.Server]{
 	{head: "Findings", cell: func(s client.Server) string { return fmt.Sprint(s.Findings) }},
 }
 
+// worstRaw is the severity as programs read it.
 func worstRaw(s client.Server) string {
 	if s.Worst == nil {
 		return ""
@@ -64,6 +68,7 @@ func worstRaw(s client.Server) string {
 	return string(*s.Worst)
 }
 
+// worstOf is the severity with its mark.
 func worstOf(s client.Server) string {
 	if s.Worst == nil {
 		return "= fine"
@@ -71,6 +76,7 @@ func worstOf(s client.Server) string {
 	return marks[string(*s.Worst)]
 }
 
+// bindingCounts counts bindings, and those that are not agreed.
 func bindingCounts(s client.Server) string {
 	text := fmt.Sprint(s.Bindings)
 	for _, c := range []struct {
@@ -105,12 +111,15 @@ func readText(s client.Server) string {
 	return text
 }
 
+// getServer fetches one server with its listeners.
 func (a *app) getServer(ctx context.Context, name string) (*client.ServerDetail, error) {
 	return get[client.ServerDetail](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.GetServer(ctx, name)
 	})
 }
 
+// serverShow tells one server: the way to it, listeners, default sites,
+// problems.
 func (a *app) serverShow() *cobra.Command {
 	return &cobra.Command{Use: "show NAME",
 		Short: "Show one server: listeners, default sites, what is wrong with its configuration", Args: cobra.ExactArgs(1),
@@ -151,6 +160,8 @@ func (a *app) serverShow() *cobra.Command {
 		})}
 }
 
+// listenerColumns tell where a default site was chosen from where it is merely
+// the first, which changes when a file is renamed.
 var listenerColumns = []column[client.Listener]{
 	{head: "Listener", width: 24, cell: func(l client.Listener) string { return l.Address }},
 	{head: "Speaks", cell: func(l client.Listener) string {
@@ -162,6 +173,7 @@ var listenerColumns = []column[client.Listener]{
 	}},
 }
 
+// serverSites lists sites with what lies behind each.
 func (a *app) serverSites() *cobra.Command {
 	var query string
 	var idle bool
@@ -200,6 +212,7 @@ func (a *app) serverSites() *cobra.Command {
 	return c
 }
 
+// siteColumns show what a site shows or does.
 var siteColumns = []column[client.Site]{
 	{head: "Site", width: 38, cell: func(s client.Site) string {
 		text := strings.Join(firstOf(s.Names, 3), "\n")
@@ -213,6 +226,7 @@ var siteColumns = []column[client.Site]{
 	{head: "Certificate, or what plain http does", width: 37, cell: siteText},
 }
 
+// firstOf keeps a long list short, and says so.
 func firstOf(list []string, n int) []string {
 	switch {
 	case len(list) == 0:
@@ -270,6 +284,7 @@ func shortSpot(spot string) string {
 	return "…/" + strings.Join(parts[len(parts)-kept:], "/")
 }
 
+// serverAnswer asks which site would answer, by the configuration as read.
 func (a *app) serverAnswer() *cobra.Command {
 	var at string
 	c := &cobra.Command{Use: "answer NAME [HOST]", Short: "Say which site answers for a host at each listener, and why",
@@ -314,6 +329,7 @@ func (a *app) serverAnswer() *cobra.Command {
 	return c
 }
 
+// serverText shows a file with remarks at the lines they are about.
 func (a *app) serverText() *cobra.Command {
 	return &cobra.Command{Use: "text NAME [FILE]",
 		Short: "Show a server's configuration as it was read, with remarks to its lines", Args: cobra.RangeArgs(1, 2),

@@ -14,11 +14,14 @@ import (
 	"insegna.example/internal/core/check"
 )
 
+// survey groups the commands about surveys.
 func (a *app) survey() *cobra.Command {
 	return group("survey", "Look at the estate: start, follow, list, changes", a.surveyStart(), a.surveyFollow(),
 		a.surveyList(), a.surveyChanges())
 }
 
+// surveyStart follows the survey it starts; with detach it only says its
+// number.
 func (a *app) surveyStart() *cobra.Command {
 	var detach bool
 	var req client.SurveyRequest
@@ -58,6 +61,7 @@ func (a *app) surveyStart() *cobra.Command {
 	return c
 }
 
+// surveyDoc prints the survey for programs.
 func (a *app) surveyDoc(v *client.Survey) error {
 	if a.output == "json" {
 		return a.json(v)
@@ -65,6 +69,7 @@ func (a *app) surveyDoc(v *client.Survey) error {
 	return nil
 }
 
+// surveyID reads a survey's number.
 func surveyID(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
@@ -73,6 +78,7 @@ func surveyID(text string) (int64, error) {
 	return id, nil
 }
 
+// surveyFollow joins a survey somebody else started.
 func (a *app) surveyFollow() *cobra.Command {
 	c := &cobra.Command{Use: "follow ID", Short: "Follow a survey to its end", Args: cobra.ExactArgs(1),
 		Example: "  insegna survey follow 1",
@@ -143,6 +149,7 @@ func (a *app) progress(targets int) (show func(client.Survey), end func()) {
 	return func(v client.Survey) { _ = bar.Set(v.Done) }, func() { _ = bar.Finish() }
 }
 
+// surveyResult says what was found, and ends as --fail-at asks.
 func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, v *client.Survey) error {
 	page, err := get[client.FindingPage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.ListFindings(ctx, &client.ListFindingsParams{})
@@ -170,6 +177,7 @@ func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, 
 	return a.failOn(present(page.Counts))
 }
 
+// countText counts findings by severity.
 func countText(c client.SeverityCounts) string {
 	return fmt.Sprintf("%d broken, %d due, %d weak, %d note", c.Broken, c.Due, c.Weak, c.Note)
 }
@@ -184,6 +192,7 @@ func present(c client.SeverityCounts) (list []check.Severity) {
 	return list
 }
 
+// surveyList lists the newest first.
 func (a *app) surveyList() *cobra.Command {
 	var limit int
 	c := &cobra.Command{Use: "list", Short: "List surveys, newest first", Args: cobra.NoArgs,
@@ -213,6 +222,7 @@ func (a *app) surveyList() *cobra.Command {
 	return c
 }
 
+// surveyChanges compares with the survey before, unless another one is named.
 func (a *app) surveyChanges() *cobra.Command {
 	c := &cobra.Command{Use: "changes [ID] [SINCE]", Short: "Show what changed in a survey, or between two",
 		Args: cobra.MaximumNArgs(2),
@@ -239,6 +249,7 @@ func (a *app) surveyChanges() *cobra.Command {
 	return c
 }
 
+// changesOf reads which surveys are compared; none means the newest.
 func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, args []string) (id int64,
 	params *client.GetSurveyChangesParams, err error) {
 	params = &client.GetSurveyChangesParams{}
@@ -266,6 +277,8 @@ func (a *app) changesOf(ctx context.Context, cl *client.ClientWithResponses, arg
 	return page.Items[0].Id, params, nil
 }
 
+// showSurveyChanges lists what visitors meet otherwise than before, then
+// findings opened and closed.
 func (a *app) showSurveyChanges(d *client.SurveyChanges) error {
 	a.say("Survey %d against %s: %s, %s opened, %d closed.", d.Survey, orBeginning(d.Since),
 		plural(len(d.Changes), "change"), plural(len(d.Opened), "finding"), len(d.Closed))
@@ -299,6 +312,7 @@ func (a *app) showSurveyChanges(d *client.SurveyChanges) error {
 	return nil
 }
 
+// orBeginning names survey 0.
 func orBeginning(id int64) string {
 	if id == 0 {
 		return "the beginning"
@@ -306,6 +320,7 @@ func orBeginning(id int64) string {
 	return fmt.Sprintf("survey %d", id)
 }
 
+// orWithoutSNI names a look without a host name.
 func orWithoutSNI(host string) string {
 	if host == "" {
 		return "(without SNI)"

@@ -10,6 +10,8 @@ import (
 	"insegna.example/client"
 )
 
+// today is the first thing to ask in the morning: what is broken, what is due,
+// what happened by itself.
 func (a *app) today() *cobra.Command {
 	return &cobra.Command{Use: "today", Short: "Say how things stand", Args: cobra.NoArgs, Example: "  insegna today",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
@@ -81,6 +83,7 @@ func (a *app) installed(list []client.Installation) {
 	}
 }
 
+// surveyed says how fresh all this is.
 func surveyed(v *client.Survey) string {
 	if v == nil {
 		return "never surveyed"

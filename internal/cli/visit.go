@@ -22,6 +22,7 @@ import (
 	"insegna.example/internal/service"
 )
 
+// visit needs no service: the same steps and rules, from this machine.
 func (a *app) visit() *cobra.Command {
 	var estateFile string
 	var at, roots []string
@@ -168,6 +169,7 @@ func addresses(ctx context.Context, req *service.VisitRequest, at []string, port
 	return nil
 }
 
+// unknownHost says what can be done about a name that does not resolve.
 func unknownHost(host string, err error) error {
 	why := err.Error()
 	var de *net.DNSError
@@ -178,6 +180,7 @@ func unknownHost(host string, err error) error {
 		"--estate FILE", host, why)
 }
 
+// showVisit lists the steps.
 func (a *app) showVisit(v *service.VisitReport) error {
 	if a.output == "table" {
 		a.say("Visit to %s, %s UTC\n", v.Host, moment(v.At))

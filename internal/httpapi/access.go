@@ -25,8 +25,10 @@ type origin struct {
 	tls     bool
 }
 
+// originKey keys the origin in a request's context.
 type originKey struct{}
 
+// originOf is where the request came from, as far as it is known.
 func originOf(ctx context.Context) origin {
 	o, _ := ctx.Value(originKey{}).(origin)
 	return o
@@ -75,6 +77,8 @@ func (srv *Server) guard(operation string, next gin.HandlerFunc) gin.HandlerFunc
 	}
 }
 
+// cookie writes the session's cookie: not for scripts, for this site alone, and
+// over TLS only where the service speaks it. An empty secret takes it away.
 func cookie(ctx context.Context, secret string, until time.Time) *string {
 	v := http.Cookie{Name: sessionCookie, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		Secure: originOf(ctx).tls, Expires: until}
@@ -84,6 +88,7 @@ func cookie(ctx context.Context, secret string, until time.Time) *string {
 	return ptr(v.String())
 }
 
+// signedInOf tells who is signed in, by session or token.
 func signedInOf(c *service.Caller) contract.SignedIn {
 	out := contract.SignedIn{Person: c.Person.Name, Role: contract.Role(c.Role)}
 	if c.Token != nil {
@@ -142,6 +147,7 @@ func (srv *Server) ChangePassphrase(ctx context.Context,
 	return contract.ChangePassphrase204Response{}, err
 }
 
+// personOf says whether a passphrase was chosen, never which.
 func personOf(p *service.Person) contract.Person {
 	return contract.Person{Name: p.Name, Role: contract.Role(p.Role), AddedAt: p.AddedAt.UTC(), SetUp: p.Passphrase != ""}
 }
@@ -190,6 +196,7 @@ func (srv *Server) RemovePerson(ctx context.Context,
 	return contract.RemovePerson204Response{}, srv.service.RemovePerson(ctx, r.Person)
 }
 
+// tokenOf tells a token without its secret, which is not stored.
 func tokenOf(t *service.Token) contract.Token {
 	out := contract.Token{Id: t.ID, Name: t.Name, Person: t.Person.Name, Scope: contract.Role(t.Scope),
 		MadeAt: t.MadeAt.UTC(), ExpiresAt: t.ExpiresAt.UTC()}

@@ -21,6 +21,8 @@ var dist embed.FS
 // nonceMark is what the build puts where each answer's nonce belongs.
 const nonceMark = "__CSP_NONCE__"
 
+// policy lets the console load what is its own and nothing else, and no page
+// frame it.
 const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-" + nonceMark +
 	"'; font-src 'self'; img-src 'self' data:; connect-src 'self'; " +
 	"manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; require-trusted-types-for 'script'"
@@ -28,11 +30,14 @@ const policy = "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"
 // notBuilt is shown when the program was compiled without its console.
 const notBuilt = `<!doctype html><html lang="en"><title>Insegna</title><h1>The console was not built into this program</h1><p>Run <code>make build</code>. The command line and the calls under /api/v1 work without it.</p></html>`
 
+// console is the built console, embedded in the program.
 type console struct {
 	files fs.FS
 	index []byte
 }
 
+// newConsole works without a built console too, and then serves a page that
+// says how to build it.
 func newConsole() (*console, error) {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -65,6 +70,7 @@ func (p *console) serve(c *gin.Context) {
 	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(p.index, []byte(nonceMark), []byte(text)))
 }
 
+// encodings are what files were compressed to when built, best first.
 var encodings = []struct{ name, suffix string }{{"br", ".br"}, {"gzip", ".gz"}}
 
 // asset serves a file whose name holds its hash, in the smallest form the

@@ -39,6 +39,7 @@ func (srv *Server) GetEstate(ctx context.Context,
 	return contract.GetEstate200JSONResponse(estateOf(d, e)), nil
 }
 
+// estateFile takes a file with what it mentions.
 func estateFile(b *contract.EstateFile) *service.EstateFile {
 	f := &service.EstateFile{Name: b.File, Text: []byte(b.Text), Attachments: map[string][]byte{}}
 	if b.Attachments != nil {
@@ -79,6 +80,7 @@ func (srv *Server) GetToday(ctx context.Context,
 	return contract.GetToday200JSONResponse(srv.todayOf(ctx, t)), nil
 }
 
+// pageOf fills in what a request leaves out.
 func pageOf[S ~string](sort *S, usual string, cursor *string, limit *int) service.Page {
 	p := service.Page{Sort: usual, Limit: 100}
 	if sort != nil {
@@ -93,6 +95,7 @@ func pageOf[S ~string](sort *S, usual string, cursor *string, limit *int) servic
 	return p
 }
 
+// orZero reads an optional value.
 func orZero[T any](p *T) (v T) {
 	if p != nil {
 		v = *p
@@ -100,6 +103,7 @@ func orZero[T any](p *T) (v T) {
 	return v
 }
 
+// optional leaves out what is empty.
 func optional(s string) *string {
 	if s == "" {
 		return nil
@@ -284,6 +288,7 @@ func (srv *Server) GetSurveyChanges(ctx context.Context,
 	return out, nil
 }
 
+// fingerprint writes a SHA-256 in hexadecimal.
 func fingerprint(raw []byte) *string {
 	if len(raw) == 0 {
 		return nil
@@ -291,4 +296,5 @@ func fingerprint(raw []byte) *string {
 	return ptr(hex.EncodeToString(raw))
 }
 
+// pemOf writes one certificate.
 func pemOf(der []byte) string { return string(certs.PEM(der)) }

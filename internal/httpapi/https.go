@@ -7,6 +7,7 @@ import (
 	"insegna.example/internal/service"
 )
 
+// httpsOf shows a run with how far it is and what it waits for.
 func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 	out := contract.HttpsRun{Number: v.ID, Server: v.Server, Host: v.Host, State: contract.HttpsRunState(v.State),
 		Mandate: v.Mandate, Names: list(v.Names), Advice: list(v.Advice),

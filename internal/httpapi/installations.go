@@ -7,6 +7,8 @@ import (
 	"insegna.example/internal/service"
 )
 
+// installationOf shows an installation as its destination planned it: acts and
+// files, whichever it has.
 func installationOf(v *service.InstallationView) contract.Installation {
 	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server,
 		Order: v.OrderID, Certificate: v.Leaf,

@@ -19,6 +19,8 @@ type ListenError struct {
 	Err     error
 }
 
+// Error says which addresses are possible, for beyond loopback a certificate is
+// needed.
 func (e *ListenError) Error() string {
 	if errors.Is(e.Err, syscall.EADDRINUSE) {
 		return fmt.Sprintf("the address %s is in use by another program; stop that one, or choose another with --listen",
@@ -28,6 +30,7 @@ func (e *ListenError) Error() string {
 		"with --tls-certificate and --tls-key any address of this machine", e.Address, e.Err)
 }
 
+// Unwrap gives the system's error.
 func (e *ListenError) Unwrap() error { return e.Err }
 
 // Listen opens the service's port. Without a certificate only loopback is
@@ -51,6 +54,7 @@ func Listen(address string, pair *Pair) (net.Listener, error) {
 	return l, nil
 }
 
+// loopback tells addresses only this machine reaches.
 func loopback(host string) bool {
 	addr, err := netip.ParseAddr(strings.Trim(host, "[]"))
 	return host == "localhost" || err == nil && addr.IsLoopback()
@@ -83,6 +87,8 @@ func OpenPair(certificate, key string) (*Pair, error) {
 // lookEach is how often the files of the service's own certificate are looked at.
 const lookEach = 10 * time.Second
 
+// current takes a renewed pair in without a restart. One that cannot be read
+// leaves the old one in use.
 func (p *Pair) current() (*tls.Certificate, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -17,10 +17,12 @@ import (
 	"insegna.example/internal/service"
 )
 
+// budgetOf shows what of a budget is used.
 func budgetOf(b service.Budget) contract.Budget {
 	return contract.Budget{Certificates: b.Certificates, Days: b.Days, Used: b.Used}
 }
 
+// caAccount shows an account; a rest the CA asked for only while it lasts.
 func caAccount(a *service.Account) *contract.CAAccount {
 	if a == nil {
 		return nil
@@ -33,6 +35,7 @@ func caAccount(a *service.Account) *contract.CAAccount {
 	return out
 }
 
+// caOf shows a CA with its accounts at both directories.
 func caOf(v *service.CAView) contract.CA {
 	return contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms,
 		Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
@@ -92,6 +95,7 @@ func (srv *Server) RemoveCredential(ctx context.Context,
 	return contract.RemoveCredential204Response{}, srv.service.RemoveCredential(ctx, r.Name)
 }
 
+// orderOf shows an order.
 func orderOf(v *service.OrderView) contract.Order {
 	out := contract.Order{Number: v.ID, Mandate: v.Mandate.Name, Ca: v.CA, Rehearsal: v.Rehearsal,
 		Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
@@ -125,6 +129,7 @@ func orderIn(m *service.MandateView, o *service.Order) *contract.Order {
 	return ptr(orderOf(service.ViewOrder(&row)))
 }
 
+// mandateOf shows a mandate with the server or folder its proof goes to.
 func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contract.Mandate {
 	s := v.Spec
 	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By),

@@ -16,10 +16,12 @@ import (
 	"insegna.example/internal/service"
 )
 
+// endpoint writes address and port as people type them.
 func endpoint(address string, port int) string {
 	return net.JoinHostPort(address, strconv.Itoa(port))
 }
 
+// texts writes a list as its members write themselves.
 func texts[T fmt.Stringer](list []T) []string {
 	out := make([]string, len(list))
 	for i, v := range list {
@@ -28,6 +30,7 @@ func texts[T fmt.Stringer](list []T) []string {
 	return out
 }
 
+// estateOf shows the estate in force with the text it came from.
 func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
 	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: string(d.Content),
 		Endpoints: d.Endpoints,
@@ -48,6 +51,7 @@ func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
 	return out
 }
 
+// changesOf shows what a file would change or has changed.
 func changesOf(c *service.EstateChanges) contract.EstateChanges {
 	out := contract.EstateChanges{Estate: c.Estate, File: c.File, Applied: c.Applied, Replaces: optional(c.Replaces),
 		Changes: make([]contract.EstateChange, len(c.Changes))}
@@ -61,21 +65,25 @@ func changesOf(c *service.EstateChanges) contract.EstateChanges {
 	return out
 }
 
+// verdictCounts counts bindings by verdict.
 func verdictCounts(c service.VerdictCounts) contract.VerdictCounts {
 	return contract.VerdictCounts{Broken: c.Broken, AtOdds: c.AtOdds, Unknown: c.Unknown, Agreed: c.Agreed,
 		Hosts: c.Hosts, Servers: c.Servers}
 }
 
+// severityCounts counts findings by severity, worst first.
 func severityCounts(c [4]int) contract.SeverityCounts {
 	return contract.SeverityCounts{Broken: c[0], Due: c[1], Weak: c[2], Note: c[3]}
 }
 
+// facesOf writes the three faces, also as one text that needs no signs.
 func facesOf(wanted, configured, served string) contract.Faces {
 	f := binding.Faces{Wanted: binding.Face(wanted), Configured: binding.Face(configured), Served: binding.Face(served)}
 	return contract.Faces{Wanted: contract.Face(wanted), Configured: contract.Face(configured),
 		Served: contract.Face(served), Text: f.Text()}
 }
 
+// bindingOf shows a binding with its worst finding and the certificate met.
 func bindingOf(b *service.Binding) contract.Binding {
 	out := contract.Binding{
 		Id: b.ID, Host: b.Host, Endpoint: endpoint(b.Address, b.Port), Server: b.Server, Kind: b.Kind, Line: b.Line,
@@ -97,6 +105,7 @@ func bindingOf(b *service.Binding) contract.Binding {
 	return out
 }
 
+// certificateOf shows what lists show of a certificate.
 func certificateOf(c *service.Certificate) contract.Certificate {
 	return contract.Certificate{
 		Sha256: *fingerprint(c.Sha256), CommonName: c.CommonName, Issuer: c.Issuer, Names: append([]string{}, c.Names...),
@@ -105,6 +114,7 @@ func certificateOf(c *service.Certificate) contract.Certificate {
 	}
 }
 
+// detailOf shows one certificate with chain, trust, places of use and history.
 func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) contract.CertificateDetail {
 	out := contract.CertificateDetail{
 		Certificate: certificateOf(&d.Certificate), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
@@ -149,6 +159,8 @@ func (srv *Server) findingsOf(ctx context.Context, list []service.Finding) []con
 	return out
 }
 
+// findingOf shows a finding with evidence and both places: where it is declared
+// and where configured.
 func findingOf(f *service.Finding, file string) contract.Finding {
 	out := contract.Finding{
 		Id: f.ID, Code: string(f.Code), Severity: contract.Severity(check.Severities[f.Severity]), Host: f.Host,
@@ -172,6 +184,7 @@ func findingOf(f *service.Finding, file string) contract.Finding {
 	return out
 }
 
+// surveyOf shows a survey with how far it is.
 func surveyOf(v *service.Survey) contract.Survey {
 	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage,
 		CreatedAt: v.CreatedAt.UTC(),
@@ -183,6 +196,7 @@ func surveyOf(v *service.Survey) contract.Survey {
 	return out
 }
 
+// changeOf shows what a target showed before and shows now.
 func changeOf(c *service.Change) contract.SurveyChange {
 	return contract.SurveyChange{
 		Host: c.Host, Endpoint: endpoint(c.Address, c.Port), Server: c.Server,
@@ -203,6 +217,7 @@ func shown(outcome, name string, ends *time.Time, version int) string {
 	return fmt.Sprintf("%s, ends %s, %s", name, ends.UTC().Format("2 January 2006"), binding.VersionName(uint16(version)))
 }
 
+// todayOf gathers what the first page shows.
 func (srv *Server) todayOf(ctx context.Context, t *service.Today) contract.Today {
 	out := contract.Today{Estate: t.Estate, At: t.At, Bindings: verdictCounts(t.Bindings),
 		Findings: severityCounts(t.Findings), DueBindings: t.DueBindings,

@@ -17,11 +17,13 @@ import (
 	"insegna.example/internal/httpapi/contract"
 )
 
+// ptr makes a pointer to a value.
 func ptr[T any](v T) *T { return &v }
 
 // badRequestError is a request that the contract lets pass and a handler does not.
 type badRequestError struct{ detail string }
 
+// Error is the reason alone.
 func (e *badRequestError) Error() string { return e.detail }
 
 // Told implements fault.Error.
@@ -58,6 +60,7 @@ func problemOf(err error) contract.Problem {
 	return internalProblem()
 }
 
+// problem makes a problem document (RFC 9457).
 func problem(status int, title, detail, next string) contract.Problem {
 	p := contract.Problem{Status: status, Title: title}
 	if detail != "" {
@@ -69,19 +72,24 @@ func problem(status int, title, detail, next string) contract.Problem {
 	return p
 }
 
+// notFoundProblem is for paths there are none of.
 func notFoundProblem(detail string) contract.Problem {
 	return problem(http.StatusNotFound, "Not found", detail, "")
 }
 
+// methodProblem is for methods a path does not have.
 func methodProblem(method string) contract.Problem {
 	return problem(http.StatusMethodNotAllowed, "Method not allowed", "this call does not take "+method, "")
 }
 
+// internalProblem tells nothing of what went wrong inside; the log has it under
+// the same number.
 func internalProblem() contract.Problem {
 	return problem(http.StatusInternalServerError, "Internal error", "the request could not be carried out",
 		"see the service's log for the reason")
 }
 
+// estateProblem lists every error of an estate file with its place.
 func estateProblem(faults estate.Errors) contract.Problem {
 	p := problem(http.StatusUnprocessableEntity, "What was sent has faults",
 		fmt.Sprintf("%d found; nothing was changed", len(faults)), "mend the places named and send it again")
@@ -118,6 +126,7 @@ func validationProblem(err error) contract.Problem {
 	return p
 }
 
+// flatten takes the errors of a request's validation apart.
 func flatten(err error) []error {
 	// Not errors.As: that would look through the request error, which knows the parameter.
 	if many, ok := err.(openapi3.MultiError); ok {
@@ -130,6 +139,8 @@ func flatten(err error) []error {
 	return []error{err}
 }
 
+// validationError turns the validator's words into ours: which field, what was
+// expected.
 func validationError(err error) contract.ProblemError {
 	out := contract.ProblemError{Message: "does not keep to the contract"}
 	var request *openapi3filter.RequestError
@@ -157,11 +168,13 @@ func validationError(err error) contract.ProblemError {
 	return out
 }
 
+// abort ends a request with a problem.
 func abort(c *gin.Context, p contract.Problem) {
 	write(c, p)
 	c.Abort()
 }
 
+// write writes a problem document with its media type.
 func write(c *gin.Context, p contract.Problem) {
 	body, err := json.Marshal(p)
 	if err != nil {

@@ -75,6 +75,8 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 	return http.NewCrossOriginProtection().Handler(e), nil
 }
 
+// noRoute answers calls there are none of with a problem, and everything else
+// with the console.
 func (srv *Server) noRoute(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		write(c, notFoundProblem("no such call: "+c.Request.URL.Path))
@@ -161,6 +163,7 @@ func (srv *Server) ownHost(c *gin.Context) {
 	abort(c, p)
 }
 
+// logger logs path and status, never a query or a body, which may hold secrets.
 func (srv *Server) logger(c *gin.Context) {
 	began := time.Now()
 	c.Next()
@@ -169,6 +172,7 @@ func (srv *Server) logger(c *gin.Context) {
 		slog.Int("status", c.Writer.Status()), slog.Duration("took", time.Since(began)))
 }
 
+// recoverer turns a panic into a problem and a line in the log.
 func (srv *Server) recoverer(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -179,6 +183,7 @@ func (srv *Server) recoverer(c *gin.Context) {
 	c.Next()
 }
 
+// handlerError asks an error how it is told.
 func (srv *Server) handlerError(c *gin.Context, err error) {
 	p := problemOf(err)
 	var throttled *service.ThrottledError
@@ -191,6 +196,7 @@ func (srv *Server) handlerError(c *gin.Context, err error) {
 	write(c, p)
 }
 
+// schema gives the schema of estate files, with the kinds this program knows.
 func (srv *Server) schema(c *gin.Context) {
 	c.Data(http.StatusOK, "application/schema+json", estate.Schema(srv.service.Kinds().Declared()))
 }

@@ -79,6 +79,7 @@ func (srv *Server) GetServer(ctx context.Context,
 	return out, nil
 }
 
+// serverOf shows a server with how its configuration was read.
 func serverOf(s *service.Server) contract.Server {
 	out := contract.Server{Name: s.Name, Kind: s.Kind, Line: s.Line, Reach: s.Reach, Read: s.LastRead != nil,
 		Main: s.Main, Endpoints: s.Endpoints, Bindings: s.Bindings,
@@ -122,6 +123,7 @@ func (srv *Server) ListSites(ctx context.Context,
 	return out, nil
 }
 
+// siteOf shows a site with its listeners, names and certificates.
 func siteOf(v *service.SiteView) contract.Site {
 	out := contract.Site{Spot: v.Place.String(), Protocol: contract.SiteProtocol(v.Protocol), InForce: v.InForce,
 		Names: []string{}, Listens: append([]string{}, v.Asked...),
@@ -144,6 +146,7 @@ func siteOf(v *service.SiteView) contract.Site {
 	return out
 }
 
+// siteCertificate shows a certificate of a site with its key's fault, if any.
 func siteCertificate(p *service.PairView) contract.SiteCertificate {
 	out := contract.SiteCertificate{File: p.Certificate, Spot: p.Place.String(), Key: p.Pair.Key,
 		KeySpot: p.KeyPlace.String(), KeyState: p.Key, Fault: p.Fault, Sent: p.Sent}
@@ -154,6 +157,7 @@ func siteCertificate(p *service.PairView) contract.SiteCertificate {
 	return out
 }
 
+// routeOf shows what a site does with plain http, step by step.
 func routeOf(r *kind.Route) contract.PlainRoute {
 	return contract.PlainRoute{Listener: r.Listener, Host: r.Host, Front: service.StepText(&r.Front),
 		FrontSpot: r.Front.Place.String(),

@@ -48,6 +48,7 @@ type Binding struct {
 	Before string         `json:"before"` // SHA-256 of the certificate it showed; "" when it showed none
 }
 
+// String names the binding as visitors meet it.
 func (b *Binding) String() string { return fmt.Sprintf("%s at %s", b.Host, b.At) }
 
 // File is one file of a server's configuration before and after a change.
@@ -163,6 +164,7 @@ type WaitError struct {
 	Why   error
 }
 
+// Error tells when it goes on, not yet how it ended.
 func (e *WaitError) Error() string {
 	return fmt.Sprintf("goes on at %s: %v", e.Until.UTC().Format(time.RFC3339), e.Why)
 }
@@ -173,6 +175,8 @@ func (e *WaitError) Unwrap() error { return e.Why }
 // ChangedError says that something is not as the preview showed it.
 type ChangedError struct{ What string }
 
+// Error names what somebody else changed since the preview; it is left as it
+// is.
 func (e *ChangedError) Error() string {
 	return e.What + " is not as the preview showed it"
 }
@@ -180,6 +184,7 @@ func (e *ChangedError) Error() string {
 // RefusedError says why a destination plans nothing, and what to do first.
 type RefusedError struct{ Reason, Next string }
 
+// Error is a reason people read; advice stands beside it.
 func (e *RefusedError) Error() string { return e.Reason }
 
 // FaultError is an act that went wrong on the server, with what to do.
@@ -188,6 +193,7 @@ type FaultError struct {
 	Said          string // by a command
 }
 
+// Error has the server's own words where there are any.
 func (e *FaultError) Error() string { return e.Words }
 
 // lost says whether an error means that the way to the server broke off.

@@ -106,6 +106,8 @@ func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certi
 	return out, nil
 }
 
+// sameNames is true when the certificate covers the names ordered, all of them
+// and nothing else, not even of another form.
 func sameNames(leaf *certs.Certificate, names []string) bool {
 	if len(leaf.IPAddresses)+len(leaf.EmailAddresses)+len(leaf.URIs) > 0 {
 		return false

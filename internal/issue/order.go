@@ -51,6 +51,7 @@ type Failure struct {
 	Again  time.Time // not to be tried before; zero when only a person can help
 }
 
+// Error is the cause alone; the advice stands beside it.
 func (f *Failure) Error() string { return f.Words }
 
 // Our own kinds of failure.
@@ -115,6 +116,7 @@ type WaitError struct {
 	Why   error
 }
 
+// Error tells when and why it goes on later.
 func (e *WaitError) Error() string {
 	return fmt.Sprintf("goes on at %s: %v", e.Until.UTC().Format(time.RFC3339), e.Why)
 }

@@ -41,4 +41,5 @@ type EditError struct {
 	Reason, Remedy string
 }
 
+// Error names the place that stands in the way.
 func (e *EditError) Error() string { return fmt.Sprintf("%s: %s", e.Place, e.Reason) }

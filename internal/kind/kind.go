@@ -104,6 +104,7 @@ type LackError struct {
 	Part Part
 }
 
+// Error is the one sentence for everything a kind lacks.
 func (e *LackError) Error() string {
 	return fmt.Sprintf("%s is not possible for %s yet", e.Part, e.Kind.Title)
 }

@@ -32,6 +32,7 @@ type Problem struct {
 	Expected string `json:"expected"` // "" when the message says it
 }
 
+// Error begins with the place.
 func (p *Problem) Error() string {
 	text := p.Full() + ": " + p.Message
 	if p.Expected != "" {
@@ -102,6 +103,8 @@ func (l *Listener) Takes(at netip.AddrPort) bool {
 	return own.IsUnspecified() && (own.Is4() == at.Addr().Is4() || l.Both)
 }
 
+// String is how people write the address: a socket's path, a wildcard as *, or
+// address and port.
 func (l *Listener) String() string {
 	switch {
 	case l.Socket != "":

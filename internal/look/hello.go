@@ -58,12 +58,16 @@ func (l *Looker) ask(ctx context.Context, endpoint netip.AddrPort, host string) 
 }
 
 var (
-	errTooLarge  = fmt.Errorf("more than %d bytes of certificate material", MaterialLimit)
+	// errTooLarge ends a look at a server that sends material without end.
+	errTooLarge = fmt.Errorf("more than %d bytes of certificate material", MaterialLimit)
+	// errMalformed ends a look at what is not TLS, or not whole.
 	errMalformed = errors.New("not a TLS server flight")
 )
 
+// alertError is the alert a server answered with.
 type alertError uint8
 
+// Error has the alert's name of RFC 8446 section 6.
 func (a alertError) Error() string { return "TLS alert " + binding.AlertName(uint8(a)) }
 
 // suitesOffered are ECDHE, DHE and RSA suites from strong to obsolete.
@@ -73,6 +77,8 @@ var suitesOffered = []uint16{
 	0x009C, 0x009D, 0x003C, 0x003D, 0x002F, 0x0035, 0x000A, 0x0016, 0x0005, 0x0004,
 }
 
+// signaturesOffered are all schemes in use, also old ones: it is to be seen
+// what a server has, not to be trusted (RFC 8446 section 4.2.3).
 var signaturesOffered = []uint16{0x0403, 0x0503, 0x0603, 0x0804, 0x0805, 0x0806, 0x0401, 0x0501, 0x0601, 0x0807,
 	0x0203, 0x0201}
 
@@ -96,6 +102,7 @@ func clientHello(host string) []byte {
 	return b.BytesOrPanic()
 }
 
+// addList writes a list of 16-bit values with its length before it.
 func addList(b *cryptobyte.Builder, list []uint16) {
 	b.AddUint16LengthPrefixed(func(b *cryptobyte.Builder) {
 		for _, v := range list {
@@ -104,6 +111,8 @@ func addList(b *cryptobyte.Builder, list []uint16) {
 	})
 }
 
+// extensions writes the extensions of a hello that any server can answer. An IP
+// address is not sent as a name (RFC 6066 section 3).
 func extensions(b *cryptobyte.Builder, host string) {
 	if _, err := netip.ParseAddr(host); err != nil && host != "" {
 		b.AddUint16(extServerName)
@@ -128,8 +137,11 @@ type messages struct {
 	left int // bytes of the current record not yet read
 }
 
+// newMessages reads handshake messages out of records.
 func newMessages(r io.Reader) *messages { return &messages{r: bufio.NewReader(r)} }
 
+// record reads the header of the next record and holds it against the limits of
+// RFC 8446 section 5.1; an alert ends the reading.
 func (m *messages) record() error {
 	var h [5]byte
 	if _, err := io.ReadFull(m.r, h[:]); err != nil {
@@ -152,6 +164,8 @@ func (m *messages) record() error {
 	return nil
 }
 
+// Read joins records to one stream of handshake bytes, for messages may cross
+// their borders.
 func (m *messages) Read(p []byte) (int, error) {
 	for m.left == 0 {
 		if err := m.record(); err != nil {
@@ -211,6 +225,8 @@ func readFlight(m *messages, o *binding.Observation) error {
 	return fmt.Errorf("%w: too many messages before the certificate", errMalformed)
 }
 
+// readServerHello takes version and cipher suite; nothing else of it is of use
+// before the certificates (RFC 5246 section 7.4.1.3).
 func readServerHello(body []byte, o *binding.Observation) error {
 	s := cryptobyte.String(body)
 	var session cryptobyte.String
@@ -220,6 +236,8 @@ func readServerHello(body []byte, o *binding.Observation) error {
 	return nil
 }
 
+// readList takes the certificates apart (RFC 5246 section 7.4.2). A list whose
+// lengths do not add up is refused whole.
 func readList(body []byte) ([][]byte, error) {
 	s := cryptobyte.String(body)
 	var list cryptobyte.String

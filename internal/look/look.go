@@ -65,10 +65,14 @@ func worthAsking(o *binding.Observation) bool {
 }
 
 const (
+	// alertHandshakeFailure is what servers answer that share no parameters with
+	// us (RFC 8446 section 6.2).
 	alertHandshakeFailure = 40
 	remoteError           = "remote error" // the Op of an alert received by crypto/tls
 )
 
+// shake does one full handshake and keeps what it brought. The error is for
+// choosing what to try next; the observation says already what was met.
 func (l *Looker) shake(ctx context.Context, endpoint netip.AddrPort, host string) (*binding.Observation, error) {
 	o := &binding.Observation{At: time.Now().UTC()}
 	conn, err := l.connect(ctx, endpoint, o)
@@ -128,6 +132,8 @@ func config(host string) *tls.Config {
 	}
 }
 
+// everySuite offers old cipher suites too: a server that has nothing better is
+// to be seen, and judged afterwards.
 var everySuite = func() (ids []uint16) {
 	for _, s := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
 		ids = append(ids, s.ID)
@@ -135,6 +141,8 @@ var everySuite = func() (ids []uint16) {
 	return ids
 }()
 
+// keep takes from a finished handshake what the judge needs. One that brought
+// no certificate is malformed.
 func keep(o *binding.Observation, cs tls.ConnectionState) {
 	o.Outcome, o.Version, o.Suite, o.Group = binding.Connected, cs.Version, cs.CipherSuite, uint16(cs.CurveID)
 	o.ALPN, o.Stapled, o.SCTs = cs.NegotiatedProtocol, cs.OCSPResponse, len(cs.SignedCertificateTimestamps)
@@ -154,6 +162,8 @@ type watched struct {
 	received int
 }
 
+// Read keeps the first bytes received, by which a server that does not speak
+// TLS is recognised.
 func (w *watched) Read(p []byte) (int, error) {
 	n, err := w.Conn.Read(p)
 	if w.received < len(w.first) {
@@ -163,8 +173,11 @@ func (w *watched) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// start gives those bytes.
 func (w *watched) start() string { return string(w.first[:min(w.received, len(w.first))]) }
 
+// unconnected tells by the error why no connection came about. A time that ran
+// out means a filter, not a closed port.
 func unconnected(err error, limit time.Duration) (binding.Outcome, string) {
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -179,6 +192,7 @@ func unconnected(err error, limit time.Duration) (binding.Outcome, string) {
 	return binding.Unreachable, clean(err.Error())
 }
 
+// isTimeout covers the network's time limits and the look's own.
 func isTimeout(err error) bool {
 	var ne net.Error
 	return errors.As(err, &ne) && ne.Timeout() || errors.Is(err, context.DeadlineExceeded)

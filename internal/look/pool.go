@@ -60,6 +60,8 @@ func (p *Pool) Look(ctx context.Context, endpoint netip.AddrPort, host string) (
 	return o, ctx.Err()
 }
 
+// enter counts who waits at an address, so that its gate lives as long as
+// anyone needs it.
 func (p *Pool) enter(a netip.Addr) *gate {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -72,6 +74,8 @@ func (p *Pool) enter(a netip.Addr) *gate {
 	return g
 }
 
+// leave drops a gate nobody needs, or the map would grow with every address
+// ever looked at.
 func (p *Pool) leave(a netip.Addr, g *gate) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

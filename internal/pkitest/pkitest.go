@@ -26,6 +26,7 @@ type Entity struct {
 	Key crypto.Signer
 }
 
+// serial makes every test certificate another one.
 var serial atomic.Int64
 
 // NewKey makes a P-256 key.

@@ -18,6 +18,7 @@ import (
 // Local is this very machine.
 func Local() Connection { return local{} }
 
+// local reaches the machine the service runs on.
 type local struct{}
 
 // FS implements Connection.
@@ -69,6 +70,7 @@ func besides(path string) string {
 	return filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+"."+rand.Text()[:12])
 }
 
+// syncFolder makes renames in a folder last through a loss of power.
 func syncFolder(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
@@ -110,4 +112,6 @@ func withoutOwn(environment []string) []string {
 	return slices.DeleteFunc(environment, func(s string) bool { return strings.HasPrefix(s, "INSEGNA_") })
 }
 
+// errLimit is the cause by which a command that took too long is told from one
+// that was stopped.
 var errLimit = errors.New("the time is over")

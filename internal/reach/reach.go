@@ -44,6 +44,7 @@ type Output struct {
 	Exit int
 }
 
+// outputLimit bounds what is kept of a command's output, in bytes.
 const outputLimit = 64 << 10
 
 // bounded keeps the first bytes of an output.
@@ -63,6 +64,7 @@ type DialError struct {
 	Err     error
 }
 
+// Error says what to check, in the order in which it usually is the reason.
 func (e *DialError) Error() string {
 	return fmt.Sprintf("cannot connect to %s: %v; check address, port and firewall, and that the SSH server runs",
 		e.Address, e.Err)
@@ -79,6 +81,7 @@ type HostKeyError struct {
 	Known   string // file, with the line of the known key
 }
 
+// Error tells a changed key, which may be an attack, from one not known yet.
 func (e *HostKeyError) Error() string {
 	if e.Changed {
 		return fmt.Sprintf("the host key of %s has changed: it shows %s, and %s says otherwise; find out why before "+
@@ -91,6 +94,7 @@ func (e *HostKeyError) Error() string {
 // LoginError says that the machine did not let the user in.
 type LoginError struct{ Address, User, Tried string }
 
+// Error lists what was tried, since a server does not tell what it would take.
 func (e *LoginError) Error() string {
 	return fmt.Sprintf("%s does not let user %s in with %s; add the public key to that user's authorized keys", e.Address,
 		e.User, e.Tried)
@@ -102,6 +106,7 @@ type LostError struct {
 	Err     error
 }
 
+// Error assures that nothing half-read is used.
 func (e *LostError) Error() string {
 	return fmt.Sprintf("the connection to %s broke off: %v; nothing of what was read is used", e.Address, e.Err)
 }
@@ -119,6 +124,7 @@ type TimeError struct {
 	Said    string // what it had said until then
 }
 
+// Error names the command, so that a person can run it.
 func (e *TimeError) Error() string {
 	return fmt.Sprintf("the command %q did not end within %s and was stopped; run it by hand on the machine to see what "+
 		"it waits for", e.Command, e.Limit)

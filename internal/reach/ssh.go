@@ -158,10 +158,17 @@ func knownAlgorithms(check ssh.HostKeyCallback, address string) (out []string) {
 // noKey is nobody's key.
 type noKey struct{}
 
-func (noKey) Type() string                        { return "none" }
-func (noKey) Marshal() []byte                     { return []byte("none") }
+// Type makes noKey a public key that no server accepts.
+func (noKey) Type() string { return "none" }
+
+// Marshal gives bytes that cannot be a key.
+func (noKey) Marshal() []byte { return []byte("none") }
+
+// Verify refuses everything: a connection with it must not come about.
 func (noKey) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }
 
+// hostKeyError puts the reason a host key was not accepted into an error of our
+// own, with the line of the known hosts that disagrees.
 func hostKeyError(err error, to SSH, key ssh.PublicKey) error {
 	if err == nil {
 		return nil
@@ -216,6 +223,8 @@ func (r *remote) watch() {
 	}
 }
 
+// end closes the connection once, and keeps why, so that every call that fails
+// afterwards can say it.
 func (r *remote) end(cause error) {
 	r.closing.Do(func() {
 		r.cause.Store(&cause)
@@ -295,6 +304,7 @@ func (o *lockedOutput) Write(p []byte) (int, error) {
 	return o.b.Write(p)
 }
 
+// text is what was kept, also while the command still writes.
 func (o *lockedOutput) text() string {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -307,8 +317,11 @@ func (r *remote) FS() fs.FS { return remoteFS{r} }
 // remoteFS is the machine's files over SFTP.
 type remoteFS struct{ r *remote }
 
+// at turns a path of fs.FS, which has no leading slash, into one of the server.
 func at(name string) string { return path.Join("/", name) }
 
+// do runs one operation under the connection's deadline, and says why the
+// connection ended when it did.
 func (f remoteFS) do(op, name string, what func(*sftp.Client) error) error {
 	if !fs.ValidPath(name) {
 		return &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
@@ -360,6 +373,8 @@ func (f remoteFS) ReadLink(name string) (to string, err error) {
 	return to, err
 }
 
+// remoteFile reads ahead in large pieces; without that every small read would
+// be a round trip.
 type remoteFile struct {
 	*sftp.File
 	r        *remote

@@ -27,6 +27,7 @@ import (
 // is "(secret)".
 type Secret []byte
 
+// shown is what stands in the place of a secret in everything printed.
 const shown = "(secret)"
 
 // String implements fmt.Stringer.
@@ -63,6 +64,7 @@ type Safe struct {
 // KeyError says that the safe's keys cannot be used.
 type KeyError struct{ Source, Problem, Next string }
 
+// Error names where the key was looked for and what to do.
 func (e *KeyError) Error() string {
 	return fmt.Sprintf("the safe's key in %s %s; %s", e.Source, e.Problem, e.Next)
 }
@@ -70,6 +72,7 @@ func (e *KeyError) Error() string {
 // MissingError says that something was encrypted with a key the safe has not.
 type MissingError struct{ Source, Key string }
 
+// Error is told before anything is written with another key.
 func (e *MissingError) Error() string {
 	return fmt.Sprintf("the safe's key %s is not in %s; put it back from your backup: without it nothing it encrypted "+
 		"can be read", e.Key, e.Source)
@@ -105,6 +108,8 @@ func FromFile(path string, fresh bool) (*Safe, error) {
 	return FromText(string(text), path)
 }
 
+// makeFile makes the key of a new installation, readable by its user alone. An
+// existing file is never written over.
 func makeFile(path string) error {
 	key := make([]byte, keySize)
 	defer clear(key)

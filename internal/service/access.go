@@ -28,6 +28,7 @@ const (
 	Admin    Role = "admin"    // decides: the estate, people, accounts at CAs
 )
 
+// ranks order the roles: each may do what those below it may.
 var ranks = map[Role]int{Nobody: 0, Viewer: 1, Operator: 2, Admin: 3}
 
 // Includes says whether a role may do what another may.
@@ -71,6 +72,7 @@ type Caller struct {
 	Token   *store.Token   // nil when a session was
 }
 
+// role is nobody's for no caller.
 func (c *Caller) role() Role {
 	if c == nil {
 		return Nobody
@@ -78,6 +80,7 @@ func (c *Caller) role() Role {
 	return c.Role
 }
 
+// callerKey keys the caller in a request's context.
 type callerKey struct{}
 
 // WithCaller gives a context that says who asks.
@@ -109,6 +112,7 @@ type AccessError struct {
 	Role   Role
 }
 
+// Error says whether the person or only the token lacks the right.
 func (e *AccessError) Error() string {
 	switch {
 	case e.Caller == nil:

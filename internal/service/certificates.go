@@ -40,6 +40,7 @@ type PathLink struct {
 // AmbiguousError says that a prefix fits more than one certificate.
 type AmbiguousError struct{ Prefix string }
 
+// Error asks for more digits instead of choosing one.
 func (e *AmbiguousError) Error() string {
 	return fmt.Sprintf("more than one certificate has a fingerprint beginning with %s; give more digits", e.Prefix)
 }
@@ -105,6 +106,8 @@ func (s *Surveying) views(ctx context.Context, d *CertificateDetail) ([]Audience
 	return out, s.markStored(ctx, out)
 }
 
+// viewOf is the path for an audience as it stands now; when none is valid, the
+// first one that was built, with why it is not.
 func viewOf(v check.View, served [][]byte, now time.Time) AudienceView {
 	view := AudienceView{Audience: v.Audience.Name}
 	best := v.Result.Best(now)
@@ -130,6 +133,7 @@ func viewOf(v check.View, served [][]byte, now time.Time) AudienceView {
 	return view
 }
 
+// markStored says of each link whether its own page exists.
 func (s *Surveying) markStored(ctx context.Context, views []AudienceView) error {
 	var prints [][]byte
 	for _, v := range views {

@@ -55,6 +55,7 @@ func (s *Surveying) SurveyChanges(ctx context.Context, survey int64, since *int6
 // OrderError says that the survey to compare with is not an earlier one.
 type OrderError struct{ Survey, Since int64 }
 
+// Error says which way round the surveys belong.
 func (e *OrderError) Error() string {
 	return fmt.Sprintf("survey %d is not earlier than survey %d; give the earlier one as since", e.Since, e.Survey)
 }

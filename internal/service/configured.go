@@ -58,6 +58,8 @@ func (s *Reading) configurationOf(ctx context.Context, reading int64) (*configur
 	return v, nil
 }
 
+// newConfiguration parses the certificates of a reading once, for all its
+// sites.
 func newConfiguration(k *kind.Kind, r *kind.Reading) *configuration {
 	v := &configuration{reading: r, kind: k, parsed: map[string]*certs.Certificate{},
 		beside: map[string][]binding.Beside{}}
@@ -103,6 +105,7 @@ type views struct {
 	ways    map[string]*estate.Reach
 }
 
+// viewsFor loads the readings of a page's servers side by side with it.
 func (s *Reading) viewsFor(ctx context.Context, page []store.Target) (*views, error) {
 	met := map[int64]bool{}
 	var ids []int64
@@ -223,6 +226,7 @@ func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
 	return out
 }
 
+// later is the later of two times.
 func later(a, b time.Time) time.Time {
 	if b.After(a) {
 		return b

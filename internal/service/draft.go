@@ -62,6 +62,7 @@ func (s *Ordering) DraftMandate(ctx context.Context, server, site string) (*Draf
 	return d, nil
 }
 
+// siteNamed says whether a site has a name as it is written there.
 func siteNamed(v *SiteView, name string) bool {
 	for _, n := range v.Names {
 		if strings.EqualFold(n.Text, name) {
@@ -98,6 +99,8 @@ func (d *Draft) add(name string) {
 	}
 }
 
+// draftText writes a mandate to be corrected, with the first CA and the proof
+// that fits the names: wildcards need dns.
 func (s *Ordering) draftText(ctx context.Context, d *Draft, server string) string {
 	ca := "CA"
 	if e, _, err := s.declaring.estateInForce(ctx); err == nil && len(e.CAs) > 0 {

@@ -82,6 +82,7 @@ func (s *Declaring) PreviewEstate(ctx context.Context, f *EstateFile) (*EstateCh
 	return changes, err
 }
 
+// preview compares a file with what is in force. The first estate is all new.
 func (s *Declaring) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *estate.Estate, error) {
 	next, err := f.Parse(s.cfg.Kinds.Declared())
 	if err != nil {

@@ -43,6 +43,8 @@ type InstallationView struct {
 // Diff is what changes in one file, as a unified diff.
 func Diff(f *install.File) string { return udiff.Unified(f.Path, f.Path, f.Before, f.After) }
 
+// viewInstallation reads the plan as its destination made it; one that was
+// cleared away is empty.
 func viewInstallation(v *store.Installation) (*InstallationView, error) {
 	out := &InstallationView{Installation: v}
 	if len(v.Plan) == 0 {
@@ -296,6 +298,7 @@ func (s *Installing) ReturnInstallation(ctx context.Context, id int64) (*Install
 	return s.Installation(ctx, id)
 }
 
+// actOf is the journal's entry for an act on an installation.
 func (s *Installing) actOf(ctx context.Context, action string) func(*store.Installation) *store.Act {
 	return func(v *store.Installation) *store.Act {
 		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10),
@@ -436,6 +439,8 @@ func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
 	return errors.Join(all...)
 }
 
+// installOne begins what may be done without asking, and leaves the preview of
+// the rest for a person.
 func (s *Installing) installOne(ctx context.Context, u store.Uninstalled) error {
 	v, err := s.PreviewInstallation(ctx, u.Mandate, u.Server)
 	if err != nil {

@@ -38,6 +38,7 @@ type Ordering struct {
 // UnknownError says that there is nothing of that name.
 type UnknownError struct{ What, Name, See string }
 
+// Error says which command lists what there is.
 func (e *UnknownError) Error() string {
 	return fmt.Sprintf("there is no %s %q; see: insegna %s", e.What, e.Name, e.See)
 }
@@ -54,11 +55,14 @@ type cas struct {
 	made    map[string]int64 // declaration the client was made for
 }
 
+// newCAs makes the memory of clients.
 func newCAs() cas { return cas{clients: map[string]*acme.Client{}, made: map[string]int64{}} }
 
 // userAgent is what CAs see of this program (RFC 8555 section 6.1).
 const userAgent = "insegna/" + Version
 
+// acmeClient keeps one client for each directory, with its nonces and
+// connections, until the declaration changes.
 func (s *Ordering) acmeClient(ca *estate.CA, directory string, declaration int64) (*acme.Client, error) {
 	s.cas.mu.Lock()
 	defer s.cas.mu.Unlock()
@@ -97,6 +101,7 @@ func directoryOf(ca *estate.CA, rehearsal bool) (string, error) {
 // RefusedError says why something cannot be done now, and what to do first.
 type RefusedError struct{ Reason, Next string }
 
+// Error is the reason alone.
 func (e *RefusedError) Error() string { return e.Reason }
 
 // Told implements fault.Error.
@@ -115,6 +120,8 @@ func (b Budget) Left() int {
 	return max(b.Certificates-b.Used, 0)
 }
 
+// budget counts certificates issued within the budget's days; a CA without one
+// has no limit here.
 func (s *Ordering) budget(ctx context.Context, ca *estate.CA) (Budget, error) {
 	b := Budget{Certificates: ca.Budget.Certificates, Days: ca.Budget.Days}
 	if b.Certificates == 0 {
@@ -161,6 +168,7 @@ func (s *Ordering) CAs(ctx context.Context) ([]CAView, error) {
 // caPatience is how long a list waits for a CA to answer.
 const caPatience = 5 * time.Second
 
+// caView gathers what is known of a CA, accounts and budget included.
 func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64) (CAView, error) {
 	v := CAView{CA: ca}
 	for _, at := range []struct {
@@ -193,6 +201,7 @@ func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64)
 	return v, nil
 }
 
+// ca finds a CA in the estate in force.
 func (s *Ordering) ca(ctx context.Context, name string) (*estate.Estate, *estate.CA, int64, error) {
 	e, id, err := s.declaring.estateInForce(ctx)
 	if errors.Is(err, store.ErrNotFound) {
@@ -229,6 +238,8 @@ func (s *Ordering) Agree(ctx context.Context, name, terms string) (*CAView, erro
 	return &v, err
 }
 
+// agreeAt makes the account, or finds the one whose making was interrupted. The
+// key is stored before the CA hears of it.
 func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64,
 	terms string) error {
 	c, err := s.acmeClient(ca, directory, declaration)
@@ -294,6 +305,7 @@ func (s *Ordering) caTrouble(ca *estate.CA, err error) error {
 	return err
 }
 
+// accountSigner takes an account's key out of the safe.
 func (s *Ordering) accountSigner(a *store.Account) (acme.Signer, error) {
 	der, err := s.safe.Decrypt(a.Encrypted, accountPurpose)
 	if err != nil {
@@ -306,8 +318,12 @@ func (s *Ordering) accountSigner(a *store.Account) (acme.Signer, error) {
 	return acme.Signer{Key: key.(crypto.Signer), URL: a.URL}, nil
 }
 
+// credentialName keeps names fit for an estate file and a command line.
 var credentialName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
 
+// credentialPurpose binds the ciphertext to the name: one moved to another name
+// does not decrypt. The word is older than the name credential and stays, or
+// what is stored could not be read.
 func credentialPurpose(name string) string { return "secret " + name }
 
 // Bounds of a credential, in bytes.

@@ -12,6 +12,8 @@ import (
 // may be tried again.
 type nowhere struct{ err error }
 
+// lost is what every call to a server without a way gives, as if the connection
+// had just broken off.
 func (n nowhere) lost() error { return &reach.LostError{Address: "the server", Err: n.err} }
 
 // FS implements reach.Connection.

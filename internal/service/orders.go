@@ -160,6 +160,7 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 	return err
 }
 
+// orderPurpose binds the ciphertext of a key to its order.
 func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
 
 // orderKey opens the private key of an order, as PEM.
@@ -257,8 +258,14 @@ func (s *Ordering) prover(ctx context.Context, e *estate.Estate, spec *estate.Ma
 // ownListener answers from the records: what is kept there is published.
 type ownListener struct{}
 
-func (ownListener) Publish(context.Context, []proof.Publication) error  { return nil }
-func (ownListener) Await(context.Context, []proof.Publication) error    { return nil }
+// Publish has nothing to do: the service's own listener answers from the store,
+// where the proof is noted already.
+func (ownListener) Publish(context.Context, []proof.Publication) error { return nil }
+
+// Await has nothing to wait for.
+func (ownListener) Await(context.Context, []proof.Publication) error { return nil }
+
+// Withdraw has nothing to take down.
 func (ownListener) Withdraw(context.Context, []proof.Publication) error { return nil }
 
 // Answering gives the content of a proof for the service's own listener;

@@ -25,6 +25,7 @@ func newSecret() (secret []byte, text string) {
 	return secret, base64.RawURLEncoding.EncodeToString(secret)
 }
 
+// secretOf reads a secret that was given out; any other length is none of ours.
 func secretOf(text string) ([]byte, error) {
 	b, err := base64.RawURLEncoding.DecodeString(text)
 	if err == nil && len(b) != 32 {
@@ -36,6 +37,7 @@ func secretOf(text string) ([]byte, error) {
 // PassphraseError says why a passphrase is not taken.
 type PassphraseError struct{ Reason string }
 
+// Error says what is wrong with it, without it.
 func (e *PassphraseError) Error() string { return "the passphrase " + e.Reason }
 
 // Told implements fault.Error.
@@ -49,6 +51,8 @@ const (
 	longestPassphrase  = 200
 )
 
+// goodPassphrase asks for length, not for kinds of characters, and refuses what
+// is no secret: the name itself, one character repeated.
 func goodPassphrase(p safe.Secret, name string) error {
 	text := string(p)
 	n := utf8.RuneCountInString(text)
@@ -84,12 +88,16 @@ const (
 // memory that signing in can take.
 var hashing = make(chan struct{}, 4)
 
+// argon computes one hash at a time for each place, so that attempts cannot use
+// up the memory.
 func argon(p safe.Secret, salt []byte, passes, memory uint32, lanes uint8, size uint32) []byte {
 	hashing <- struct{}{}
 	defer func() { <-hashing }()
 	return argon2.IDKey(p, salt, passes, memory, lanes, size)
 }
 
+// hashPassphrase stores its parameters with the hash, which can then be raised
+// later.
 func hashPassphrase(p safe.Secret) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
@@ -102,6 +110,8 @@ func hashPassphrase(p safe.Secret) string {
 // takes as long: no passphrase has it, since it was drawn at random.
 const standInHash = "$argon2id$v=19$m=19456,t=2,p=1$8Y0mF4u2r1wq0pS9cTzL5A$Jm3m0cV2C1p7Y1l8nQx0r6w9uT5sZbHkD4fGaEoNvRI"
 
+// samePassphrase compares with the parameters the hash was made with, in
+// constant time.
 func samePassphrase(p safe.Secret, kept string) bool {
 	var memory, passes uint32
 	var lanes uint8
@@ -126,16 +136,20 @@ type throttle struct {
 	failures *otter.Cache[string, failures]
 }
 
+// failures are the failed attempts for a name or an address.
 type failures struct {
 	n     int
 	until time.Time
 }
 
 const (
-	freeTries   = 5
+	// freeTries may fail before anybody waits.
+	freeTries = 5
+	// longestWait bounds how long somebody can keep another from signing in.
 	longestWait = 15 * time.Minute
 )
 
+// newThrottle remembers for a day, and a bounded number of names.
 func newThrottle() *throttle {
 	return &throttle{
 		otter.Must(&otter.Options[string, failures]{MaximumSize: 100_000,
@@ -145,6 +159,7 @@ func newThrottle() *throttle {
 // ThrottledError says how long to wait before trying again.
 type ThrottledError struct{ Wait time.Duration }
 
+// Error says how long to wait.
 func (e *ThrottledError) Error() string {
 	return fmt.Sprintf("too many failed attempts; try again in %s", e.Wait.Round(time.Second))
 }
@@ -173,6 +188,7 @@ func (t *throttle) begin(_ context.Context, now time.Time, keys ...string) error
 	return nil
 }
 
+// succeeded forgets what failed before.
 func (t *throttle) succeeded(keys ...string) {
 	for _, k := range keys {
 		t.failures.Invalidate(k)

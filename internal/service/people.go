@@ -18,6 +18,7 @@ var personName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)
 // NameError says that a person's name is not one.
 type NameError struct{ Name string }
 
+// Error says what a name looks like.
 func (e *NameError) Error() string {
 	return fmt.Sprintf("%q is no name for a person; expected small letters, digits, dot, dash or underscore, such as "+
 		"marit.dahl", e.Name)
@@ -96,6 +97,7 @@ func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret
 	return s.beginSession(ctx, p, now)
 }
 
+// beginSession gives the session's secret, which is not stored.
 func (s *Access) beginSession(ctx context.Context, p *store.Person, now time.Time) (*Caller, string, error) {
 	secret, text := newSecret()
 	if err := s.store.BeginSession(ctx, p.ID, secret, now, now.Add(sessionWhole)); err != nil {
@@ -147,6 +149,7 @@ type Invitation struct {
 	ExpiresAt time.Time
 }
 
+// invite makes a one-time code and when it ends.
 func invite(now time.Time) ([]byte, Invitation) {
 	secret, text := newSecret()
 	return secret, Invitation{text, now.Add(invitationFor)}
@@ -195,6 +198,7 @@ func (s *Access) RemovePerson(ctx context.Context, name string) error {
 // TokenError says what is wrong with a token asked for.
 type TokenError struct{ Reason string }
 
+// Error is the reason alone.
 func (e *TokenError) Error() string { return e.Reason }
 
 // Told implements fault.Error.
@@ -235,6 +239,7 @@ func (s *Access) RevokeToken(ctx context.Context, id int64) error {
 	}, time.Now().UTC())
 }
 
+// ownOnly limits a list to the caller's own, but for admins.
 func ownOnly(c *Caller) int64 {
 	if c.Role == Admin {
 		return 0

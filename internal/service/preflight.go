@@ -184,6 +184,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 // preflightPatience is how long a pre-flight waits for name servers.
 const preflightPatience = 10 * time.Second
 
+// systemResolver is the machine's own; a local one when none is configured.
 func systemResolver() string {
 	data, err := os.ReadFile("/etc/resolv.conf")
 	if err == nil {
@@ -196,6 +197,7 @@ func systemResolver() string {
 	return "127.0.0.1:53"
 }
 
+// serverAt says which server of the mandate's proof an address is.
 func serverAt(e *estate.Estate, spec *estate.Mandate, a netip.Addr) (string, bool) {
 	for i := range e.Servers {
 		server := &e.Servers[i]

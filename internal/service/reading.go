@@ -55,6 +55,8 @@ func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estat
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
+// readOver reads the configuration, runs the server's test and asks since when
+// the server runs.
 func (s *Reading) readOver(ctx context.Context, server *estate.Server,
 	facts *check.ServerFacts) (*kind.Reading, error) {
 	way := server.Reach
@@ -98,6 +100,8 @@ func open(ctx context.Context, way *estate.Reach) (reach.Connection, error) {
 	return reach.Dial(ctx, reach.SSH{Address: way.Address, User: way.User, Key: way.Key, KnownHosts: way.KnownHosts})
 }
 
+// troubleOf tells why a server could not be read, as a code to decide on and
+// words to read.
 func troubleOf(err error) *check.Trouble {
 	t := &check.Trouble{Code: check.NotReached, Text: err.Error()}
 	var hostKey *reach.HostKeyError
@@ -142,6 +146,7 @@ func tested(t kind.Tester, facts *check.ServerFacts, out *reach.Output, err erro
 	}
 }
 
+// clipText bounds what a server's own test says, in bytes of valid text.
 func clipText(s string) string {
 	const most = 400
 	s = strings.ToValidUTF8(s, "?")
@@ -263,6 +268,7 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 var secret = regexp.MustCompile(
 	`(?i)((?:authorization|secret|passw(?:or)?d|token|api[-_]?key)[\w-]*["']?[ \t]+)("[^"\n]*"|'[^'\n]*'|[^\s;{}"']+)`)
 
+// veil hides values that look like secrets before anything is stored.
 func veil(text string) string { return secret.ReplaceAllString(text, "$1(hidden)") }
 
 // placements lists where certificates lie, as named by sites in force or

@@ -27,6 +27,7 @@ type BudgetError struct {
 	Budget Budget
 }
 
+// Error counts, so that it is seen what is left.
 func (e *BudgetError) Error() string {
 	return fmt.Sprintf("the budget of %s is spent: %d of %d certificates in %d days", e.CA, e.Budget.Used,
 		e.Budget.Certificates, e.Budget.Days)
@@ -44,6 +45,7 @@ type RestError struct {
 	Until   time.Time
 }
 
+// Error has the CA's own reason.
 func (e *RestError) Error() string {
 	return fmt.Sprintf("%s wants no more requests before %s; it said: %s", e.CA, instant(e.Until), e.Why)
 }
@@ -336,6 +338,8 @@ func (s *Ordering) askAgain(ctx context.Context) error {
 	return all.Wait()
 }
 
+// askFor asks a CA when it wants one certificate renewed (RFC 9773). A CA that
+// is to be left alone is not asked.
 func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	again := time.Now().Add(firstRetry).UTC()
 	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
@@ -469,6 +473,7 @@ func (s *Ordering) sweep(ctx context.Context) error {
 	return errors.Join(all...)
 }
 
+// sweepOrder takes down proofs of an order that ended and could not.
 func (s *Ordering) sweepOrder(ctx context.Context, id int64) error {
 	v, err := s.Order(ctx, id)
 	if err != nil {

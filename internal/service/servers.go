@@ -30,6 +30,7 @@ type NamedCommand struct{ Key, Command string }
 // UnknownServerError says that the estate has no server of that name.
 type UnknownServerError struct{ Name string }
 
+// Error says which command lists the servers.
 func (e *UnknownServerError) Error() string {
 	return fmt.Sprintf("the estate has no server %q; see: insegna server list", e.Name)
 }
@@ -73,6 +74,7 @@ func (s *Reading) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 // NotReadError says that a server's configuration is not known.
 type NotReadError struct{ Server string }
 
+// Error says how a configuration comes to be read.
 func (e *NotReadError) Error() string {
 	return fmt.Sprintf("the configuration of %s has not been read; declare reach for it in the estate file and run: "+
 		"insegna survey start --server %s", e.Server, e.Server)
@@ -83,6 +85,7 @@ func (e *NotReadError) Told() fault.Told {
 	return fault.Told{Class: fault.NotNow, Title: "Not read", Next: ""}
 }
 
+// readServerDetail is ServerDetail where nothing can be said without a reading.
 func (s *Reading) readServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
 	d, err := s.ServerDetail(ctx, name)
 	if err == nil && d.Reading == nil {
@@ -142,6 +145,7 @@ func (s *Reading) Sites(ctx context.Context, server, text string, inForce *bool,
 	return list, more, nil
 }
 
+// siteHolds searches names, files and places, as a person types them.
 func siteHolds(s *kind.Site, text string) bool {
 	if text == "" || strings.Contains(strings.ToLower(s.Place.String()), text) {
 		return true
@@ -159,6 +163,7 @@ func siteHolds(s *kind.Site, text string) bool {
 	return slices.ContainsFunc(s.Asked, func(at string) bool { return strings.Contains(at, text) })
 }
 
+// view shows a site with its certificates, and where it is the default.
 func (d *ServerDetail) view(s *kind.Site, inForce bool, at int) SiteView {
 	v := SiteView{Site: s, InForce: inForce}
 	for i := range s.Pairs {
@@ -172,6 +177,8 @@ func (d *ServerDetail) view(s *kind.Site, inForce bool, at int) SiteView {
 	return v
 }
 
+// pairView shows a certificate and its key: what lies in the files, and whether
+// they fit.
 func (d *ServerDetail) pairView(p *kind.Pair, s *kind.Site) PairView {
 	v := PairView{Pair: p}
 	if p.AtRunTime {
@@ -242,6 +249,7 @@ func (s *Reading) Answers(ctx context.Context, server, host, at string) ([]SiteA
 // BadEndpointError says that a text is no address and port.
 type BadEndpointError struct{ Text string }
 
+// Error shows what an endpoint looks like.
 func (e *BadEndpointError) Error() string {
 	return fmt.Sprintf("%q is no address and port; expected for example 192.0.2.10:443 or [2001:db8::10]:443", e.Text)
 }
@@ -251,6 +259,7 @@ func (e *BadEndpointError) Told() fault.Told {
 	return fault.Told{Class: fault.BadRequest, Title: "Bad request", Next: ""}
 }
 
+// answer shows which site answers at one endpoint.
 func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnswer {
 	a := d.known.answers.Answer(host, e)
 	out := SiteAnswer{Endpoint: at, Why: a.Why}
@@ -354,6 +363,7 @@ func (d *ServerDetail) marks(path string, now time.Time) (out []LineMark) {
 	return out
 }
 
+// pairMarks are the remarks at the lines of a certificate and its key.
 func (d *ServerDetail) pairMarks(p *kind.Pair, s *kind.Site, now time.Time,
 	add func(kind.Place, string, string, ...any)) {
 	v := d.pairView(p, s)
@@ -374,6 +384,7 @@ func (d *ServerDetail) pairMarks(p *kind.Pair, s *kind.Site, now time.Time,
 	}
 }
 
+// ending says when a certificate ends or ended.
 func ending(c *certs.Certificate, now time.Time) string {
 	word := "ends"
 	if now.After(c.NotAfter) {
@@ -382,6 +393,7 @@ func ending(c *certs.Certificate, now time.Time) string {
 	return word + " " + c.NotAfter.UTC().Format("2 January 2006")
 }
 
+// orWord stands in for what is empty.
 func orWord(s, otherwise string) string {
 	if s == "" {
 		return otherwise

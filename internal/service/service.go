@@ -73,6 +73,7 @@ type Service struct {
 // InUseError says that another process works with the same data directory.
 type InUseError struct{ Dir string }
 
+// Error names the directory.
 func (e *InUseError) Error() string {
 	return fmt.Sprintf("the data directory %s is in use by another insegna; stop that one, or choose another with --data",
 		e.Dir)

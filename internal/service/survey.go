@@ -178,6 +178,8 @@ func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, ju
 	return s.saveAsTheyCome(ctx, v, shard, len(page), results, failed)
 }
 
+// lookAt looks at one target and judges it, with what is configured for it and
+// what its endpoint shows by default.
 func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults,
 	configured *views) (store.Look, error) {
 	seen, err := s.pool.Look(ctx, t.Endpoint, t.Host)
@@ -245,6 +247,7 @@ func (s *Surveying) saveAsTheyCome(ctx context.Context, v *store.Survey, shard, 
 // leaf seen without SNI at the same endpoint, and the other hosts there.
 type defaults struct{ byEndpoint map[int64]*vicinity }
 
+// vicinity is what is known of an endpoint beside one look at it.
 type vicinity struct {
 	bare  bool          // a look without SNI is in this page
 	done  chan struct{} // closed when it was made
@@ -252,6 +255,8 @@ type vicinity struct {
 	hosts []string
 }
 
+// newDefaults prepares the endpoints of a page; a look that needs the default
+// waits for the one that brings it.
 func newDefaults(page []store.Target) *defaults {
 	d := &defaults{map[int64]*vicinity{}}
 	for _, t := range page {
@@ -269,6 +274,7 @@ func newDefaults(page []store.Target) *defaults {
 	return d
 }
 
+// set tells what an endpoint shows a visitor who names no host.
 func (d *defaults) set(endpoint int64, leaf *certs.Certificate) {
 	v := d.byEndpoint[endpoint]
 	if leaf != nil {
@@ -314,6 +320,7 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 	return s.store.FinishSurvey(ctx, survey, found, time.Now().UTC())
 }
 
+// siblings gathers the endpoints of one host, for the rule that compares them.
 func (s *Surveying) siblings(ctx context.Context, host string, rows []store.SiblingRow) ([]check.Sibling, error) {
 	list := make([]check.Sibling, len(rows))
 	targets := make([]store.Target, len(rows))
@@ -356,6 +363,7 @@ func (s *Surveying) StartSurvey(ctx context.Context, scope store.Scope) (*store.
 // ScopeError says that a survey's scope holds nothing to look at.
 type ScopeError struct{ Scope store.Scope }
 
+// Error says what a survey may be limited to.
 func (e *ScopeError) Error() string {
 	if e.Scope == (store.Scope{}) {
 		return "the estate holds no endpoint with a host; add hosts to the estate file"

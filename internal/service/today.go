@@ -86,6 +86,8 @@ func (s *Surveying) Today(ctx context.Context) (*Today, error) {
 	return t, nil
 }
 
+// sightingsShown bounds the history of one certificate.
 const sightingsShown = 500
 
+// changesShown bounds the comparison of two surveys.
 const changesShown = 500

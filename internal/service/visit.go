@@ -236,6 +236,7 @@ func (v *VisitReport) step(s VisitStep, findings []check.Finding, codes []check.
 	v.Steps = append(v.Steps, s)
 }
 
+// spokenWith tells version, key exchange and protocol.
 func spokenWith(o *binding.Observation) string {
 	if o.Outcome != binding.Connected {
 		return string(o.Outcome)
@@ -250,6 +251,7 @@ func spokenWith(o *binding.Observation) string {
 	return text
 }
 
+// described tells a certificate in one line.
 func described(c *certs.Certificate, at time.Time) string {
 	list := c.Names()
 	shown := strings.Join(list[:min(len(list), 4)], ", ")
@@ -259,6 +261,7 @@ func described(c *certs.Certificate, at time.Time) string {
 	return fmt.Sprintf("%s, from %s, %s, %d days left", shown, c.IssuerName(), c.Key(), lifetime.DaysLeft(c.NotAfter, at))
 }
 
+// sentList names what was sent, in order.
 func sentList(list []*certs.Certificate) string {
 	out := make([]string, len(list))
 	for i, c := range list {

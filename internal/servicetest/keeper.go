@@ -43,6 +43,8 @@ var Anonymous = &http.Client{Transport: http.DefaultTransport.(*http.Transport).
 // the keeper's token, unless it shows something else.
 type asKeeper struct{ next http.RoundTripper }
 
+// RoundTrip signs requests of tests in as the keeper of that service, unless
+// they say themselves who asks.
 func (k asKeeper) RoundTrip(r *http.Request) (*http.Response, error) {
 	if t, ok := tokens.Load(r.URL.Host); ok && r.Header.Get("Authorization") == "" && r.Header.Get("Cookie") == "" {
 		r = r.Clone(r.Context())
@@ -51,6 +53,7 @@ func (k asKeeper) RoundTrip(r *http.Request) (*http.Response, error) {
 	return k.next.RoundTrip(r)
 }
 
+// init makes every client of a test binary a keeper's.
 func init() { http.DefaultTransport = asKeeper{http.DefaultTransport} }
 
 // Admit sets the keeper up with a one-time link's code, or signs in where that
@@ -124,12 +127,14 @@ type lockedBuilder struct {
 	text strings.Builder
 }
 
+// Write lets a process's output be read while it still writes.
 func (b *lockedBuilder) Write(p []byte) (int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.text.Write(p)
 }
 
+// String is the output so far.
 func (b *lockedBuilder) String() string {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -40,9 +40,13 @@ import (
 )
 
 var (
-	postgres  *cluster.Cluster
+	// postgres is shared by all tests of a package; each gets a database of its
+	// own in it.
+	postgres *cluster.Cluster
+	// databases counts them, for their names.
 	databases atomic.Int64
-	work      string
+	// work is the package's folder, gone when the tests have ended.
+	work string
 )
 
 // Main starts PostgreSQL for a test package, runs its tests, and ends it.
@@ -50,6 +54,8 @@ func Main(m *testing.M) {
 	os.Exit(run(m))
 }
 
+// run starts the database server before the tests and stops it after them, also
+// when they panic.
 func run(m *testing.M) int {
 	var err error
 	if work, err = os.MkdirTemp("", "insegna-test-"); err != nil {
@@ -251,6 +257,7 @@ func StartProcessTLS(t testing.TB, listen string, root *pkitest.Entity, args ...
 		listen, args...)
 }
 
+// start starts a service and waits until it is ready.
 func start(t testing.TB, p *Process, listen string, args ...string) *Process {
 	p.Cmd = exec.Command(Program(t), append([]string{"serve", "--listen", listen}, args...)...)
 	p.Cmd.Stderr, p.Cmd.Stdout = &p.log, &p.out

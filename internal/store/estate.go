@@ -31,6 +31,8 @@ type Declaration struct {
 	Act       *Act `gorm:"-"` // for the journal, when it is applied
 }
 
+// digest tells two declarations apart by file and everything it mentions, with
+// lengths, so that no two texts run into each other.
 func (d *Declaration) digest() []byte {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\x00%d\x00%s", d.File, len(d.Content), d.Content)
@@ -70,6 +72,8 @@ func (s *Store) DeclaredID(ctx context.Context) (id int64, err error) {
 	return id, err
 }
 
+// serverRow is a server as stored; Reach is the way to it as text, by which a
+// changed one is noticed.
 type serverRow struct {
 	ID         int64
 	Name       string
@@ -80,8 +84,10 @@ type serverRow struct {
 	RemovedAt  *time.Time
 }
 
+// TableName is GORM's name for the table.
 func (serverRow) TableName() string { return "servers" }
 
+// endpointRow is one address and port.
 type endpointRow struct {
 	ID         int64
 	ServerID   int64
@@ -91,8 +97,10 @@ type endpointRow struct {
 	RemovedAt  *time.Time
 }
 
+// TableName is GORM's name for the table.
 func (endpointRow) TableName() string { return "endpoints" }
 
+// hostRow is a host name as declared.
 type hostRow struct {
 	ID                int64
 	Name              string
@@ -104,8 +112,10 @@ type hostRow struct {
 	RemovedAt         *time.Time
 }
 
+// TableName is GORM's name for the table.
 func (hostRow) TableName() string { return "hosts" }
 
+// rowsAtOnce keeps a statement within PostgreSQL's 65,535 parameters.
 const rowsAtOnce = 1000
 
 // Apply puts a declaration in force, in one transaction: what it declares is
@@ -139,6 +149,8 @@ func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (ap
 	return applied, err
 }
 
+// upsert brings back a row that was removed, with what it is now; its history
+// stays with it.
 func upsert(key []string, set ...string) clause.OnConflict {
 	cols := make([]clause.Column, len(key))
 	for i, k := range key {
@@ -179,6 +191,8 @@ func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	return retire(db, d)
 }
 
+// expandEndpoints stores every address with every port, in batches: a range of
+// ports may make thousands.
 func expandEndpoints(db *gorm.DB, d *Declaration, e *estate.Estate, servers []serverRow) error {
 	batch := make([]endpointRow, 0, rowsAtOnce)
 	flush := func() error {
@@ -259,6 +273,7 @@ func retire(db *gorm.DB, d *Declaration) error {
 		insert into events (at, kind, finding_id) select @at, @kind, id from gone`, map[string]any{"at": d.AppliedAt, "kind": FindingClosed}).Error
 }
 
+// jsonText is for values of which it is known that they can be written.
 func jsonText(v any) string {
 	b, err := json.Marshal(v)
 	if err != nil {

@@ -68,6 +68,7 @@ func storable(f check.Found) check.Found {
 // about is what findings are about: a target or a server.
 type about struct{ target, server int64 }
 
+// columns are the target or the server a finding is about, never both.
 func (a about) columns() (target, server *int64) {
 	if a.target != 0 {
 		return &a.target, nil
@@ -156,6 +157,7 @@ func openFindings(db *gorm.DB, where string, args ...any) ([]FindingRow, error) 
 	return open, db.Where("closed_at is null").Where(where, args...).Order("id").Find(&open).Error
 }
 
+// clipped bounds what a finding is about, for an index over it has a limit.
 func clipped(s string) string {
 	if s = text(s); len(s) > subjectLimit {
 		s = text(s[:subjectLimit])
@@ -214,6 +216,8 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Findin
 	return list, encodeCursor(p.Sort, fmt.Sprint(last.Severity), last.ID), nil
 }
 
+// filterFindings turns a filter into conditions; every value goes as a
+// parameter.
 func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	switch f.State {
 	case "open":

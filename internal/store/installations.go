@@ -186,6 +186,8 @@ func (s *Store) InstallationSteps(ctx context.Context, id int64) ([]Installation
 	return list, s.db.WithContext(ctx).Where("installation_id = ?", id).Order("number").Find(&list).Error
 }
 
+// installationStepSQL adds a step, or rewrites the last one when it is the same
+// step with another outcome.
 const installationStepSQL = `insert into installation_steps (installation_id, number, step, outcome, words, at)
 	select $1, coalesce((select case when step = $2 then number else number + 1 end from installation_steps where installation_id = $1 order by number desc limit 1), 1), $2, $3, $4, $5
 	on conflict (installation_id, number) do update set outcome = excluded.outcome, words = excluded.words, at = excluded.at`

@@ -17,6 +17,8 @@ type Act struct {
 	Detail                 any // made JSON
 }
 
+// journalRow is an entry as stored; Detail is its canonical JSON, over which
+// the hash goes.
 type journalRow struct {
 	ID                             int64
 	At                             time.Time
@@ -24,8 +26,10 @@ type journalRow struct {
 	Before, Hash                   []byte
 }
 
+// TableName is GORM's name for the table.
 func (journalRow) TableName() string { return "journal" }
 
+// entry is the entry as the chain of hashes is computed over it.
 func (r *journalRow) entry() journal.Entry {
 	return journal.Entry{ID: r.ID, At: r.At.UTC(), Actor: r.Actor, Action: r.Action, Subject: r.Subject, Detail: r.Detail,
 		Before: journal.Hash(r.Before), Hash: journal.Hash(r.Hash)}

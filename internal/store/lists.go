@@ -34,6 +34,8 @@ type cursor struct {
 	Tie  json.RawMessage `json:"t"`
 }
 
+// encodeCursor writes the place a page ended, so that the next begins there
+// whatever changed in between.
 func encodeCursor(sort, key string, tie any) string {
 	return base64.RawURLEncoding.EncodeToString([]byte(jsonText(cursor{sort, key, json.RawMessage(jsonText(tie))})))
 }
@@ -84,9 +86,13 @@ type CertificateFilter struct {
 	InUse              *bool
 }
 
+// certificateColumns are the orders of the list, by the name the contract gives
+// them.
 var certificateColumns = map[string]string{"ends": "c.not_after", "name": "c.common_name", "issuer": "c.issuer",
 	"seen": "c.first_seen"}
 
+// certificateFields are what a list shows of a certificate; its bytes are read
+// only for one alone.
 const certificateFields = `c.sha256, c.common_name, c.issuer, c.names, c.not_before, c.not_after, c.key, c.serial, c.is_ca, c.first_seen,
 	(select count(*) from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null) as bindings`
 
@@ -119,6 +125,8 @@ func (s *Store) Certificates(ctx context.Context, f CertificateFilter, p Page) (
 	return list, encodeCursor(p.Sort, keys[strings.TrimPrefix(p.Sort, "-")], last.Sha256), nil
 }
 
+// filterCertificates turns a filter into conditions; every value goes as a
+// parameter.
 func filterCertificates(q *gorm.DB, f CertificateFilter) *gorm.DB {
 	if f.CA != nil && *f.CA {
 		q = q.Where("c.is_ca")
@@ -245,8 +253,11 @@ type BindingFilter struct {
 	Leaf          []byte
 }
 
+// bindingFrom joins what every query over bindings needs.
 const bindingFrom = `targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id`
 
+// bindingMore joins what a row shows beside that: the certificate, the worst
+// open finding, the current sighting.
 const bindingMore = ` left join certificates c on c.sha256 = t.leaf
 	left join lateral (select severity, cause, remedy, source_file, source_line from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
 	left join lateral (select outcome, version, key_group, last_seen from sightings g where g.target_id = t.id and g.current order by g.last_seen desc limit 1) g on true`

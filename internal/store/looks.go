@@ -23,6 +23,7 @@ type Look struct {
 	Judgement *check.Judgement
 }
 
+// certificateRow is a certificate met for the first time.
 type certificateRow struct {
 	Sha256, Der         []byte
 	CommonName, Issuer  string
@@ -32,11 +33,14 @@ type certificateRow struct {
 	IsCa                bool
 }
 
+// chainRow is a list of certificates as served, stored once however many
+// endpoints serve it.
 type chainRow struct {
 	Sha256       []byte
 	Certificates [][]byte
 }
 
+// sightingRow is a span of time in which a target showed the same.
 type sightingRow struct {
 	ID          int64
 	TargetID    int64
@@ -60,6 +64,7 @@ type sightingRow struct {
 	Current     bool
 }
 
+// TableName is GORM's name for the table.
 func (sightingRow) TableName() string { return "sightings" }
 
 // same says whether two sightings tell the same. The detail is left out: it
@@ -112,6 +117,7 @@ func verdictOf(id int64, looked binding.Faces, hurt, older bool, leaf []byte) ve
 		string(looked.Configured), string(looked.Served), hurt, leaf}
 }
 
+// same says that a target's verdict need not be written.
 func (v *verdictRow) same(o *verdictRow) bool {
 	return v.Verdict == o.Verdict && v.Wanted == o.Wanted && v.Configured == o.Configured && v.Served == o.Served &&
 		v.LookedConfigured == o.LookedConfigured && v.LookedServed == o.LookedServed && v.Hurt == o.Hurt &&
@@ -185,6 +191,8 @@ func (b *batch) material(s *Store) {
 	}
 }
 
+// rowOf takes what is searched for out of a certificate; its text is made fit
+// for the database first.
 func rowOf(c *certs.Certificate) certificateRow {
 	f := c.Fingerprint
 	return certificateRow{
@@ -199,6 +207,7 @@ func text(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
 }
 
+// texts makes a list of strangers' words fit for the database.
 func texts(list []string) []string {
 	out := make([]string, len(list))
 	for i, s := range list {
@@ -322,6 +331,7 @@ func (b *batch) compare(l *Look) {
 	}
 }
 
+// sighting is what a look showed, as a row.
 func (b *batch) sighting(l *Look) sightingRow {
 	o := l.Seen
 	row := sightingRow{
@@ -337,6 +347,8 @@ func (b *batch) sighting(l *Look) sightingRow {
 	return row
 }
 
+// write stores the batch in one transaction: sightings, findings, verdicts, the
+// shard's progress. After a kill either all of it is there or none.
 func (b *batch) write(db *gorm.DB) error {
 	if b.done == 0 {
 		return nil
@@ -354,6 +366,8 @@ func (b *batch) write(db *gorm.DB) error {
 		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.findings.opened), len(b.findings.closed), b.survey, b.shard).Error
 }
 
+// writeSightings lets spans that go on grow, ends those that changed and begins
+// new ones.
 func (b *batch) writeSightings(db *gorm.DB) error {
 	if len(b.kept) > 0 {
 		if err := db.Exec("update sightings set last_seen = ?, last_survey = ? where id in ?", b.at, b.survey,
@@ -377,10 +391,13 @@ func (b *batch) writeSightings(db *gorm.DB) error {
 	return b.copySightings()
 }
 
+// sightingColumns are in the order of copySightings.
 var sightingColumns = []string{"target_id", "vantage", "outcome", "alert", "detail", "chain", "leaf", "version",
 	"suite", "key_group", "alpn", "stapled",
 	"connect_us", "handshake_us", "first_seen", "last_seen", "first_survey", "last_survey", "current"}
 
+// copySightings uses PostgreSQL's COPY, for a first survey begins a span for
+// every target.
 func (b *batch) copySightings() error {
 	_, err := b.tx.CopyFrom(b.ctx, pgx.Identifier{"sightings"}, sightingColumns,
 		pgx.CopyFromSlice(len(b.fresh), func(i int) ([]any, error) {

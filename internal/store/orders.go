@@ -147,6 +147,8 @@ func (s *Store) Order(ctx context.Context, id int64) (*Order, error) {
 var listed = []string{"id", "mandate_id", "ca", "rehearsal", "spec", "state", "url", "leaf", "not_after", "failure",
 	"by", "created_at", "finished_at"}
 
+// listed leaves out what only one order alone needs: request, chain and
+// encrypted key.
 func (s *Store) listed(ctx context.Context) *gorm.DB {
 	cols := make([]string, len(listed))
 	for i, c := range listed {
@@ -207,6 +209,7 @@ func (s *Store) InForce(ctx context.Context, mandates []int64) (map[int64]Order,
 	return out, err
 }
 
+// saveSQL writes an order's state; it never touches what was ordered.
 const saveSQL = `update orders set account_id = $2, state = $3, url = $4, encrypted = $5, request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13 where id = $1`
 
 // Next is when a mandate is due next, and why then.

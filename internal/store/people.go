@@ -50,12 +50,15 @@ type Session struct {
 	Person    Person
 }
 
+// invitationRow is an invitation, by the hash of its code; without a person it
+// makes the first admin.
 type invitationRow struct {
 	Hash      []byte `gorm:"primaryKey"`
 	PersonID  *int64
 	ExpiresAt time.Time
 }
 
+// TableName is GORM's name for the table.
 func (invitationRow) TableName() string { return "invitations" }
 
 // Errors of people.
@@ -74,6 +77,7 @@ func digest(secret []byte) []byte {
 	return sum[:]
 }
 
+// found turns GORM's error for no row into the store's own.
 func found[T any](v *T, err error) (*T, error) {
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, ErrNotFound
@@ -179,6 +183,8 @@ func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, pas
 	return &p, err
 }
 
+// setPassphrase ends all other sessions of the person, for one of them may be
+// why it is changed.
 func setPassphrase(db *gorm.DB, p *Person, passphrase string, keep []byte) error {
 	if err := db.Model(p).Update("passphrase", passphrase).Error; err != nil {
 		return err

@@ -40,6 +40,8 @@ type ReadEnd struct {
 	Findings []check.Found
 }
 
+// readingRow is a span of time in which a server's configuration read the same;
+// Document is the reading, compressed.
 type readingRow struct {
 	ID           int64
 	ServerID     int64
@@ -59,6 +61,7 @@ type readingRow struct {
 	Current      bool
 }
 
+// TableName is GORM's name for the table.
 func (readingRow) TableName() string { return "readings" }
 
 // FinishRead stores how the reading of one server ended, in one transaction:
@@ -104,6 +107,7 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 	})
 }
 
+// storeRead ends the reading of one server in one survey, well or not.
 func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, end *ReadEnd, at time.Time) error {
 	trouble := check.Trouble{}
 	if end.Trouble != nil {
@@ -120,6 +124,7 @@ func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int6
 	return serverFindings(ctx, db, ptx, survey, server, end, at)
 }
 
+// storeReading lets the span of an unchanged reading grow, or begins a new one.
 func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, r *Reading, at time.Time) error {
 	same := db.Exec("update readings set last_read = ?, last_survey = ?, loaded = ? where server_id = ? and current and "+
 		"digest = ?", at, survey, r.Loaded, server, r.Digest[:])
@@ -146,6 +151,7 @@ func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server i
 	return storePlacements(ctx, db, ptx, server, r.Placements)
 }
 
+// storePlacements replaces which certificates lie in which files of the server.
 func storePlacements(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64, list []Placement) error {
 	if err := db.Exec("delete from placements where server_id = ?", server).Error; err != nil {
 		return err

@@ -45,10 +45,12 @@ type ConnectError struct {
 	Err   error
 }
 
+// Error names the database without its password.
 func (e *ConnectError) Error() string {
 	return fmt.Sprintf("cannot reach the PostgreSQL database %s: %s", e.Where, reason(e.Err))
 }
 
+// Unwrap gives the driver's error.
 func (e *ConnectError) Unwrap() error { return e.Err }
 
 // reason is what the server or the network said, without the connection
@@ -101,6 +103,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return s, nil
 }
 
+// open brings the schema up to date before anything uses it; several services
+// starting at once wait for each other.
 func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
 	conn := stdlib.OpenDBFromPool(pool)
 	files, err := fs.Sub(migrations, "migrations")

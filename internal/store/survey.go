@@ -39,6 +39,7 @@ const (
 // Scope narrows a survey; empty means the whole estate.
 type Scope struct{ Host, Server string }
 
+// String is what a survey covers, in words.
 func (s Scope) String() string {
 	switch {
 	case s.Host != "" && s.Server != "":
@@ -126,9 +127,11 @@ func planReads(db *gorm.DB, survey int64, scope Scope) (names []string, err erro
 		map[string]any{"survey": survey, "server": scope.Server, "host": scope.Host}).Scan(&names).Error
 }
 
+// surveySums adds up the shards of a survey and what its end found beside them.
 const surveySums = `surveys.*, sums.targets, sums.done, sums.connected, sums.changed,
 	sums.opened + surveys.extra_opened as opened, sums.closed + surveys.extra_closed as closed, reading.servers, reading.servers_read`
 
+// surveyJoin reads them for each survey of a list.
 const surveyJoin = `join lateral (select coalesce(sum(targets), 0) as targets, coalesce(sum(done), 0) as done, coalesce(sum(connected), 0) as connected,
 	coalesce(sum(changed), 0) as changed, coalesce(sum(opened), 0) as opened, coalesce(sum(closed), 0) as closed
 	from shards where survey_id = surveys.id) sums on true
@@ -179,6 +182,7 @@ type Target struct {
 	ServerID    int64
 }
 
+// targetRow is what a look needs to know of a target.
 type targetRow struct {
 	ID, EndpointID, HostID, ServerID int64
 	Address                          string

@@ -40,6 +40,7 @@ var atOnce = map[Queue]int{Looks: 8, Readings: 16, Orders: 500}
 // Later is an error that asks for another turn at a time.
 type Later struct{ At time.Time }
 
+// Error is met only when nobody asks for the type: it is no failure.
 func (e *Later) Error() string { return "goes on at " + e.At.UTC().Format(time.RFC3339) }
 
 // Tx is a transaction jobs are added in, committed with all else of it.

@@ -24,6 +24,7 @@ type Files struct {
 }
 
 const (
+	// fileMode lets the server's own user read the proof, which is public.
 	fileMode  = 0o644
 	stepLimit = 30 * time.Second // for one command on a server
 )

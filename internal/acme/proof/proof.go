@@ -49,6 +49,7 @@ type PublishError struct {
 	Err         error
 }
 
+// Error names what was tried, and where.
 func (e *PublishError) Error() string {
 	return fmt.Sprintf("cannot %s at %s: %v", e.What, e.Where, e.Err)
 }

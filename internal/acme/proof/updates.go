@@ -24,9 +24,14 @@ type Updates struct {
 }
 
 const (
-	recordLife   = 60 // seconds, TTL
-	askTime      = 5 * time.Second
-	usualWait    = 2 * time.Minute
+	recordLife = 60 // seconds, TTL
+	// askTime bounds one question to one name server.
+	askTime = 5 * time.Second
+	// usualWait is how long all name servers of a zone may take to follow the
+	// primary, unless the mandate says otherwise.
+	usualWait = 2 * time.Minute
+	// longestAlias bounds how many CNAMEs are followed from a name, as resolvers
+	// do.
 	longestAlias = 8
 )
 
@@ -38,6 +43,7 @@ type LagError struct {
 	Waited             time.Duration
 }
 
+// Error gives both serials, which show whether the server is late or cut off.
 func (e *LagError) Error() string {
 	if e.Err != nil {
 		return fmt.Sprintf("the name server %s of %s does not answer: %v", e.Server, e.Zone, e.Err)
@@ -49,10 +55,13 @@ func (e *LagError) Error() string {
 // RefusedError says that the primary refused an update.
 type RefusedError struct{ Server, Zone, Reason string }
 
+// Error has the name server's own reason, as far as DNS can carry one.
 func (e *RefusedError) Error() string {
 	return fmt.Sprintf("the name server %s refuses to change %s: %s", e.Server, e.Zone, e.Reason)
 }
 
+// ask puts one question to one server, over UDP and, when that is lost or cut
+// short, over TCP (RFC 7766). A name that does not exist is an answer.
 func ask(ctx context.Context, server, name string, kind uint16) (*dns.Msg, error) {
 	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), kind)
 	m.RecursionDesired = false
@@ -97,6 +106,7 @@ func (u *Updates) record(ctx context.Context, host string) (name, zone string, e
 	return "", "", &PublishError{"follow the CNAMEs of " + Label + host, u.Primary, errors.New("there are too many")}
 }
 
+// alias follows the CNAMEs of one answer; "" when the name is none.
 func alias(r *dns.Msg, name string) (next string) {
 	for _, rr := range r.Answer {
 		if c, ok := rr.(*dns.CNAME); ok && strings.EqualFold(c.Hdr.Name, name) {
@@ -106,6 +116,8 @@ func alias(r *dns.Msg, name string) (next string) {
 	return next
 }
 
+// zone finds the zone a name lies in by asking for SOA records from the name
+// upwards. Only an authoritative answer counts.
 func (u *Updates) zone(ctx context.Context, name string) (string, error) {
 	for at := name; at != ""; _, at, _ = strings.Cut(at, ".") {
 		r, err := ask(ctx, u.Primary, at, dns.TypeSOA)
@@ -121,6 +133,8 @@ func (u *Updates) zone(ctx context.Context, name string) (string, error) {
 	return "", &PublishError{"change " + name, u.Primary, errors.New("it serves no zone that holds this name")}
 }
 
+// change sends one update for each zone (RFC 2136), so that the records of an
+// order appear together.
 func (u *Updates) change(ctx context.Context, list []Publication, what string, do func(*dns.Msg, dns.RR)) error {
 	zones := map[string]*dns.Msg{}
 	for _, p := range list {
@@ -152,6 +166,8 @@ func (u *Updates) change(ctx context.Context, list []Publication, what string, d
 	return nil
 }
 
+// refusal puts the codes of RFC 2136 and RFC 8945 into words that say what is
+// to be corrected.
 func refusal(r *dns.Msg) string {
 	if t := r.IsTsig(); t != nil && t.Error != 0 {
 		switch t.Error {
@@ -240,6 +256,8 @@ func (u *Updates) servers(ctx context.Context, zone string) ([]string, error) {
 	return list, nil
 }
 
+// addresses finds where a name server can be asked: the glue that came along,
+// or else its address records.
 func (u *Updates) addresses(ctx context.Context, host string, glue []dns.RR) (out []string, err error) {
 	take := func(list []dns.RR) {
 		for _, rr := range list {
@@ -295,6 +313,8 @@ func (u *Updates) shows(ctx context.Context, server, name, zone, content string,
 	}
 }
 
+// serial is a zone's serial at a server, to tell a late one from one cut off; 0
+// when it does not answer.
 func serial(ctx context.Context, server, zone string) uint32 {
 	if r, err := ask(ctx, server, zone, dns.TypeSOA); err == nil {
 		for _, rr := range r.Answer {

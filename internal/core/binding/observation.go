@@ -60,6 +60,9 @@ func VersionName(v uint16) string {
 	return fmt.Sprintf("0x%04X", v)
 }
 
+// groupNames are the key exchange groups by their number in the TLS Supported
+// Groups registry, as RFC 8446 section 4.2.7 and the drafts for hybrid groups
+// give them.
 var groupNames = map[uint16]string{
 	0x0017: "P-256", 0x0018: "P-384", 0x0019: "P-521", 0x001D: "X25519", 0x001E: "X448",
 	0x11EC: "X25519MLKEM768", 0x11EB: "SecP256r1MLKEM768", 0x11ED: "SecP384r1MLKEM1024",
@@ -73,6 +76,8 @@ func GroupName(g uint16) string {
 	return fmt.Sprintf("0x%04X", g)
 }
 
+// alertNames are TLS alerts by their number, with the names of RFC 8446 section
+// 6 and, for the older ones, of RFC 5246 section 7.2.
 var alertNames = map[uint8]string{
 	0: "close_notify", 10: "unexpected_message", 20: "bad_record_mac", 22: "record_overflow",
 	40: "handshake_failure", 42: "bad_certificate", 43: "unsupported_certificate", 46: "certificate_unknown",

@@ -83,6 +83,7 @@ func (f Faces) Text() string {
 	return text
 }
 
+// and joins a list as a sentence does. The list must not be empty.
 func and(list []string) string {
 	switch len(list) {
 	case 1:

@@ -62,6 +62,8 @@ func (c *Certificate) CommonName() string { return nameOf(&c.Subject) }
 // IssuerName is the issuer's common name, or the whole issuer when it has none.
 func (c *Certificate) IssuerName() string { return nameOf(&c.Issuer) }
 
+// nameOf prefers the common name, which is what people call a certificate; one
+// without it is told by its whole distinguished name.
 func nameOf(n *pkix.Name) string {
 	if n.CommonName != "" {
 		return n.CommonName
@@ -120,8 +122,12 @@ func (c *Certificate) Key() Key {
 }
 
 var (
+	// oidTLSFeature is the extension that promises a stapled OCSP answer (RFC
+	// 7633).
 	oidTLSFeature = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}
-	oidSCTList    = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11129, 2, 4, 2}
+	// oidSCTList is the extension with signed certificate timestamps (RFC 6962
+	// section 3.3).
+	oidSCTList = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11129, 2, 4, 2}
 )
 
 // MustStaple says whether the certificate asks for a stapled OCSP response

@@ -37,6 +37,7 @@ type FormatError struct {
 	Expected string
 }
 
+// Error names the line where there is one; a DER file has none.
 func (e *FormatError) Error() string {
 	at := ""
 	if e.Line > 0 {
@@ -45,6 +46,7 @@ func (e *FormatError) Error() string {
 	return fmt.Sprintf("%s%s; expected %s", at, e.Found, e.Expected)
 }
 
+// expectedMaterial is what a file of certificates may hold, as errors say it.
 const expectedMaterial = "certificates as PEM (-----BEGIN CERTIFICATE-----) or one DER certificate"
 
 // Read finds every object in a PEM or DER file: any order, text around it,
@@ -73,6 +75,9 @@ func Read(data []byte) ([]Item, error) {
 	return []Item{{Kind: KindCertificate, Certificate: c}}, nil
 }
 
+// readPEM reads every block of a file, also those that are no certificates, so
+// that a key among them is noticed. A block that is broken ends the reading:
+// what follows it cannot be told apart from its contents.
 func readPEM(data []byte) ([]Item, error) {
 	var items []Item
 	rest := data
@@ -98,11 +103,17 @@ func readPEM(data []byte) ([]Item, error) {
 	return items, nil
 }
 
+// brokenBlock tells of a block whose end or encoding is wrong. The standard
+// decoder skips such blocks silently, and a certificate would go missing
+// unnoticed.
 func brokenBlock(line int) error {
 	return &FormatError{Found: "a PEM block that does not end or is not base64", Line: line,
 		Expected: "base64 lines and a matching -----END----- line"}
 }
 
+// itemOf parses a block that says it is a certificate. One that cannot be
+// parsed stays in the list with its error, so that the others keep their
+// places.
 func itemOf(b *pem.Block, line int) Item {
 	item := Item{Kind: kindOf(b.Type), Label: b.Type, Line: line}
 	if item.Kind != KindCertificate {
@@ -117,6 +128,8 @@ func itemOf(b *pem.Block, line int) Item {
 	return item
 }
 
+// kindOf goes by the label alone (RFC 7468), also by the older ones that files
+// in the field still have.
 func kindOf(label string) Kind {
 	switch label {
 	case "CERTIFICATE", "X509 CERTIFICATE":

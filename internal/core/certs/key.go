@@ -31,6 +31,9 @@ func PublicOf(data []byte) (Fingerprint, error) {
 	}
 }
 
+// publicOf takes the fingerprint of a private key's public half, and wipes the
+// key from memory on its way out. An encrypted key is not asked to be opened:
+// it gives ErrEncrypted.
 func publicOf(b *pem.Block) (Fingerprint, error) {
 	defer clear(b.Bytes)
 	if b.Type == "ENCRYPTED PRIVATE KEY" || bytes.Contains([]byte(b.Headers["Proc-Type"]), []byte("ENCRYPTED")) {

@@ -94,6 +94,8 @@ func (r *Result) Why(t time.Time) []Failure {
 	return r.Failures
 }
 
+// dateFailure holds a certificate against a moment. Both ends are part of the
+// validity (RFC 5280 section 4.1.2.5).
 func dateFailure(c *certs.Certificate, t time.Time) (Failure, bool) {
 	const day = "2 January 2006 15:04"
 	switch {
@@ -150,6 +152,8 @@ type search struct {
 	attempts int
 }
 
+// fail keeps why a path ended. What a hostile list makes beyond maxFailures is
+// dropped.
 func (s *search) fail(r Reason, c *certs.Certificate, detail string) {
 	if len(s.result.Failures) < maxFailures {
 		s.result.Failures = append(s.result.Failures, Failure{r, c, detail})
@@ -240,6 +244,7 @@ func (s *search) accept(path []*certs.Certificate) {
 	s.result.Paths = append(s.result.Paths, p)
 }
 
+// later and earlier bound a result in time.
 func later(a, b time.Time) time.Time {
 	if a.After(b) {
 		return a
@@ -247,6 +252,7 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
+// earlier is later's counterpart.
 func earlier(a, b time.Time) time.Time {
 	if a.Before(b) {
 		return a
@@ -254,6 +260,7 @@ func earlier(a, b time.Time) time.Time {
 	return b
 }
 
+// onPath stops a search that goes round in circles.
 func onPath(path []*certs.Certificate, c *certs.Certificate) bool {
 	for _, p := range path {
 		// The same subject and key twice is a loop, even in another certificate.
@@ -265,6 +272,7 @@ func onPath(path []*certs.Certificate, c *certs.Certificate) bool {
 	return false
 }
 
+// contains compares whole certificates, by fingerprint.
 func contains(list []*certs.Certificate, c *certs.Certificate) bool {
 	for _, o := range list {
 		if o.Fingerprint == c.Fingerprint {

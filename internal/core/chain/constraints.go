@@ -19,17 +19,25 @@ type constraints struct {
 	err                         error
 }
 
+// subtree is a GeneralSubtree (RFC 5280 section 4.2.1.10). Minimum and maximum
+// are not read: they must be zero and absent there.
 type subtree struct {
 	Base asn1.RawValue
 }
 
+// nameConstraints is the extension as it stands, for the forms of name the
+// standard library does not offer parsed.
 type nameConstraints struct {
 	Permitted []asn1.RawValue `asn1:"optional,tag:0"`
 	Excluded  []asn1.RawValue `asn1:"optional,tag:1"`
 }
 
+// tagDirectoryName is the number of directoryName in GeneralName (RFC 5280
+// section 4.2.1.6).
 const tagDirectoryName = 4
 
+// errUnsupportedName makes a critical constraint over such a form fail the
+// path, as RFC 5280 section 4.2.1.10 asks.
 var errUnsupportedName = errors.New("a name form that is not supported")
 
 // parseConstraints reads the directory names of a certificate's name
@@ -52,6 +60,9 @@ func parseConstraints(c *certs.Certificate) (out constraints) {
 	return out
 }
 
+// directoryNames gives the distinguished names a constraint lists, each as the
+// DER of its RDNs; constraints over other forms are passed over, and over forms
+// nobody supports are an error.
 func directoryNames(trees []asn1.RawValue) ([][]byte, error) {
 	var out [][]byte
 	for _, raw := range trees {
@@ -93,6 +104,8 @@ func checkConstraints(path []*certs.Certificate) *Failure {
 	return nil
 }
 
+// constrains says whether a certificate carries name constraints at all; most
+// do not, and the costly reading is saved.
 func constrains(c *certs.Certificate) bool {
 	for _, e := range c.Extensions {
 		if e.Id.Equal(oidNameConstraints) {
@@ -171,6 +184,9 @@ func dnsTouches(name, base string) bool {
 	return wild && ok && first != "" && tail == parent
 }
 
+// mailWithin holds an address against a mailbox, a host or a domain, whichever
+// the constraint names (RFC 5280 section 4.2.1.10). The local part counts case,
+// the host does not.
 func mailWithin(mail, base string) bool {
 	at := strings.LastIndexByte(mail, '@')
 	if strings.Contains(base, "@") {

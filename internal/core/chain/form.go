@@ -52,6 +52,8 @@ func reachable(served []*certs.Certificate) []bool {
 	return reached
 }
 
+// certifiesOne says whether a certificate could have issued one of those before
+// it, by names alone.
 func certifiesOne(c *certs.Certificate, before []*certs.Certificate) bool {
 	for _, b := range before {
 		if string(b.RawIssuer) == string(c.RawSubject) {
@@ -61,6 +63,9 @@ func certifiesOne(c *certs.Certificate, before []*certs.Certificate) bool {
 	return false
 }
 
+// misplacedLeaf finds the one end entity of a list that begins with a CA, as
+// files do that were put together in the wrong order. 0 when the first is a
+// leaf, or when several could be meant.
 func misplacedLeaf(served []*certs.Certificate) int {
 	if !served[0].IsCA {
 		return 0

@@ -14,16 +14,22 @@ import (
 // rememberedLinks bounds the memory of links, in entries of about 100 bytes.
 const rememberedLinks = 32768
 
+// link is one signature to be checked; the pair of fingerprints decides its
+// result for good.
 type link struct{ issuer, child certs.Fingerprint }
 
 // links remembers which certificate's key signed which certificate.
 type links struct{ memo *otter.Cache[link, outcome] }
 
+// outcome is what a signature's check gave, kept because chains of an estate
+// share most of their links.
 type outcome struct {
 	reason Reason // "" when the signature is good
 	detail string
 }
 
+// newLinks makes a memory of bounded size: a survey of many endpoints must not
+// grow with the certificates strangers serve.
 func newLinks() *links {
 	return &links{otter.Must(&otter.Options[link, outcome]{MaximumSize: rememberedLinks})}
 }
@@ -44,6 +50,8 @@ func (l *links) check(issuer, child *certs.Certificate) (Reason, string) {
 	return o.reason, o.detail
 }
 
+// signed checks one signature. Hashes clients refuse are refused before any
+// arithmetic is done.
 func signed(issuer, child *certs.Certificate) outcome {
 	switch child.SignatureAlgorithm {
 	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1, x509.MD5WithRSA, x509.MD2WithRSA:
@@ -96,8 +104,11 @@ func (k *Known) Add(c *certs.Certificate) {
 	}
 }
 
+// has says whether a certificate is among those known already.
 func (k *Known) has(c *certs.Certificate) bool { return contains(k.named(c.RawSubject), c) }
 
+// named gives the known certificates with a subject, compared as bytes (RFC
+// 5280 section 7.1 allows more, and no CA needs it).
 func (k *Known) named(rawSubject []byte) []*certs.Certificate {
 	k.mu.RLock()
 	defer k.mu.RUnlock()

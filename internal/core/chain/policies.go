@@ -2,6 +2,7 @@ package chain
 
 import "insegna.example/internal/core/certs"
 
+// anyPolicy stands for every policy (RFC 5280 section 4.2.1.4).
 const anyPolicy = "2.5.29.32.0"
 
 // policyState carries the variables of RFC 5280 section 6.1.2 that decide
@@ -62,6 +63,9 @@ func (s *policyState) prepare(c *certs.Certificate) {
 	lower(&s.inhibit, c.InhibitAnyPolicy, c.InhibitAnyPolicyZero)
 }
 
+// mapPolicies follows a CA's mappings from policies of its issuer to its own;
+// where mapping is inhibited, a mapped policy is lost instead (RFC 5280 section
+// 6.1.4 b).
 func (s *policyState) mapPolicies(c *certs.Certificate) {
 	mapped, gone := map[string]bool{}, map[string]bool{}
 	for _, m := range c.PolicyMappings {
@@ -82,6 +86,8 @@ func (s *policyState) mapPolicies(c *certs.Certificate) {
 	}
 }
 
+// lower moves a counter down to a certificate's value (RFC 5280 section 6.1.4
+// i). The extension leaves 0 and absent apart by a flag, which is zero.
 func lower(counter *int, value int, zero bool) {
 	if value > 0 || zero {
 		*counter = min(*counter, value)

@@ -38,6 +38,7 @@ func intermediates(below []*certs.Certificate) int {
 	return n
 }
 
+// oidNameConstraints is the extension's identifier (RFC 5280 section 4.2.1.10).
 var oidNameConstraints = asn1.ObjectIdentifier{2, 5, 29, 30}
 
 // unknownCritical describes a critical extension nobody here can process, or
@@ -76,6 +77,9 @@ func checkUsages(path []*certs.Certificate) *Failure {
 	return nil
 }
 
+// servesTLS says whether the extended key usage allows a TLS server; a
+// certificate that lists none allows everything (RFC 5280 section 4.2.1.12),
+// which callers see to.
 func servesTLS(c *certs.Certificate) bool {
 	for _, u := range c.ExtKeyUsage {
 		if u == x509.ExtKeyUsageServerAuth || u == x509.ExtKeyUsageAny {

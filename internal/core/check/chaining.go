@@ -58,6 +58,7 @@ func standing(s *Subject, v View) Code {
 	return ""
 }
 
+// hasReason says whether any path ended for a reason.
 func hasReason(list []chain.Failure, r chain.Reason) bool {
 	for _, f := range list {
 		if f.Reason == r {
@@ -67,6 +68,8 @@ func hasReason(list []chain.Failure, r chain.Reason) bool {
 	return false
 }
 
+// explain opens one finding for all audiences in which paths fail alike, so
+// that a chain wrong for three classes of clients is told once.
 func explain(s *Subject, code Code, views []View) {
 	who := Fact{"audience", audienceNames(views)}
 	r := views[0].Result
@@ -89,6 +92,8 @@ func explain(s *Subject, code Code, views []View) {
 	}
 }
 
+// audienceNames lists audiences as a person reads them, in the order of the
+// estate file.
 func audienceNames(views []View) string {
 	list := make([]string, len(views))
 	for i, v := range views {
@@ -97,6 +102,8 @@ func audienceNames(views []View) string {
 	return strings.Join(list, ", ")
 }
 
+// untrustedRemedy goes by why paths ended: a missing issuer can be served, an
+// unknown root cannot.
 func untrustedRemedy(list []chain.Failure) string {
 	if hasReason(list, chain.ReasonNoIssuer) {
 		return "serve the issuer's certificate after the leaf, or a certificate from a CA this audience trusts"
@@ -104,6 +111,8 @@ func untrustedRemedy(list []chain.Failure) string {
 	return "serve a certificate from a CA this audience trusts"
 }
 
+// firstFailure is the failure told in the cause; the others stand in the
+// evidence.
 func firstFailure(list []chain.Failure) string {
 	if len(list) == 0 {
 		return "nothing was found to start from"
@@ -111,6 +120,8 @@ func firstFailure(list []chain.Failure) string {
 	return list[0].String()
 }
 
+// failureFacts are the first few failures as evidence: enough to see what was
+// tried, not all a strange list can produce.
 func failureFacts(list []chain.Failure) []Fact {
 	facts := make([]Fact, 0, min(len(list), 6))
 	for _, f := range list[:min(len(list), 6)] {
@@ -180,6 +191,7 @@ func (s *Subject) onAnyPath(c *certs.Certificate) bool {
 	return false
 }
 
+// subjects lists certificates by name, eight at most.
 func subjects(list []*certs.Certificate) string {
 	out := make([]string, 0, len(list))
 	for i, c := range list {

@@ -28,6 +28,8 @@ type identity struct {
 	leaf    certs.Fingerprint
 }
 
+// identity is what makes a finding the same one from look to look, whatever its
+// words say today.
 func (f *Found) identity() identity { return identity{f.Code, f.Subject, f.Leaf} }
 
 // Comparison is what has to be done to the records.
@@ -73,6 +75,8 @@ func Compare(open []Open, found []Found, judged ...Speaks) Comparison {
 	return out
 }
 
+// sameWords compares everything a person reads of a finding: when it differs,
+// the stored one is reworded and stays open.
 func sameWords(a, b *Finding) bool {
 	return a.Severity == b.Severity && a.Cause == b.Cause && a.Remedy == b.Remedy &&
 		a.Source.AtLine() == b.Source.AtLine() && slices.Equal(a.Evidence, b.Evidence)

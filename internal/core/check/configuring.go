@@ -78,6 +78,9 @@ func takeIn(c *binding.Configured) string {
 	return c.Test + " && " + c.TakeIn
 }
 
+// noListener judges a host for which no listener is configured at its endpoint:
+// its site may not be in force, or nothing listens at all, or something nobody
+// configured answers.
 func noListener(s *Subject, c *binding.Configured) {
 	at, w := s.Endpoint.String(), c.Said()
 	switch {
@@ -99,6 +102,8 @@ func noListener(s *Subject, c *binding.Configured) {
 	}
 }
 
+// plainListener judges a listener configured without TLS. When visitors meet
+// TLS all the same, the running server is older than its file.
 func plainListener(s *Subject, c *binding.Configured) {
 	w := c.Said()
 	switch {
@@ -221,6 +226,7 @@ func stale(c *binding.Configured, p *binding.Pair) bool {
 	return c.Loaded.IsZero() || p.Changed.IsZero() || p.Changed.Add(slack).After(c.Loaded)
 }
 
+// moment writes a time as evidence, to the second and in UTC.
 func moment(t time.Time) string {
 	if t.IsZero() {
 		return "not known"
@@ -296,6 +302,7 @@ func chainOnDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 	}
 }
 
+// sameList compares what lies in a file with what was served, in order.
 func sameList(a, b []*certs.Certificate) bool {
 	return slices.EqualFunc(a, b, func(a, b *certs.Certificate) bool { return a.Fingerprint == b.Fingerprint })
 }

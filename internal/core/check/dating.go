@@ -7,6 +7,7 @@ import (
 	"insegna.example/internal/core/lifetime"
 )
 
+// dayFormat is how dates are told in causes; evidence has RFC 3339.
 const dayFormat = "2 January 2006"
 
 // dating judges the leaf's dates and its length of life.
@@ -33,6 +34,8 @@ func dating(s *Subject) {
 	}
 }
 
+// overLimit judges a public certificate's length against the limit in force on
+// the day it was issued, not today's.
 func overLimit(s *Subject, valid Fact) {
 	c := s.leaf()
 	limit := lifetime.PublicLimit(c.NotBefore)

@@ -76,6 +76,8 @@ type Subject struct {
 	judge    *Judge
 }
 
+// leaf is the first certificate served; rules that need one run only when there
+// is one.
 func (s *Subject) leaf() *certs.Certificate { return s.Chain[0] }
 
 // add adds a finding with the usual severity of its rule.
@@ -123,6 +125,8 @@ type Judge struct {
 	results   *otter.Cache[resultKey, *chain.Result]
 }
 
+// resultKey tells results of path building apart: by the whole list served, in
+// its order, and the audience.
 type resultKey struct {
 	list     [sha256.Size]byte
 	audience string
@@ -209,6 +213,9 @@ func keyOf(list []*certs.Certificate) [sha256.Size]byte {
 	return sha256.Sum256(joined)
 }
 
+// views builds the paths for each audience of the host. A host that names none
+// is judged for the first of the estate, so that its chain is never left
+// unjudged.
 func (j *Judge) views(s *Subject, key [sha256.Size]byte) []View {
 	views := make([]View, 0, len(s.Audiences))
 	for _, name := range s.Audiences {
@@ -236,6 +243,8 @@ func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trus
 	return r
 }
 
+// judgement sums the findings up. A configured face that could not be read is
+// left out of Judged, so that findings about it neither close nor open.
 func (s *Subject) judgement() *Judgement {
 	hurt := len(s.findings) > 0 && s.findings[0].Severity == Broken
 	faces := binding.Faces{Wanted: binding.Agrees, Configured: s.configuredFace(), Served: s.servedFace()}

@@ -41,6 +41,7 @@ func (s *Subject) madeForNeighbour() bool {
 	return false
 }
 
+// namesOf lists what the certificate covers, eight names at most.
 func namesOf(s *Subject) string {
 	list := s.leaf().Names()
 	switch {
@@ -52,6 +53,7 @@ func namesOf(s *Subject) string {
 	return strings.Join(list, ", ")
 }
 
+// mainName is the name a certificate is told by in a sentence.
 func mainName(s *Subject) string {
 	if list := s.leaf().Names(); len(list) > 0 {
 		return list[0]

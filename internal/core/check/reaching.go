@@ -67,6 +67,8 @@ func protocol(s *Subject) {
 	}
 }
 
+// alertRemedy goes by the alert the server sent (RFC 8446 section 6.2): some
+// name their cause.
 func alertRemedy(alert uint8, host string) string {
 	const protocolVersion, unrecognizedName = 70, 112
 	switch alert {
@@ -78,6 +80,7 @@ func alertRemedy(alert uint8, host string) string {
 	return "read the server's error log; a missing certificate or key does this"
 }
 
+// unreadable opens a finding for bytes that came as a certificate and are none.
 func unreadable(s *Subject, err error) {
 	s.add(TLSMalformed, "the certificate served cannot be read", "issue the certificate anew", Fact{"seen", err.Error()})
 }

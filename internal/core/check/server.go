@@ -58,6 +58,8 @@ type Placed struct {
 // manyFindings is how many findings of one code a server gives one by one.
 const manyFindings = 50
 
+// troubleRemedies are next steps for ways to a server that failed, by what
+// failed.
 var troubleRemedies = map[Code]string{
 	HostKeyChanged: "find out why the machine shows another key before anything else; if it is right, correct the known " +
 		"host",

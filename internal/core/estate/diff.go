@@ -33,12 +33,16 @@ func Diff(from, to *Estate) []Change {
 	})
 }
 
+// item is anything an estate declares, as text, so that one comparison serves
+// all kinds of it.
 type item struct {
 	name   string
 	place  Place
 	fields [][2]string // name and value as text
 }
 
+// audienceItem tells a root by name and the beginning of its fingerprint: a
+// renewed root keeps its name.
 func audienceItem(a Audience) item {
 	prints := make([]string, len(a.Anchors))
 	for i, c := range a.Anchors {
@@ -48,6 +52,8 @@ func audienceItem(a Audience) item {
 	return item{a.Name, a.Place, [][2]string{{"public", fmt.Sprint(a.Public)}, {"roots", strings.Join(prints, ", ")}}}
 }
 
+// serverItem tells everything about a server that changes what is looked at or
+// done there.
 func serverItem(s Server) item {
 	return item{s.Name, s.Place, [][2]string{
 		{"kind", s.Kind}, {"addresses", joined(s.Addresses)}, {"ports", joined(s.Ports)},
@@ -56,6 +62,8 @@ func serverItem(s Server) item {
 	}}
 }
 
+// reachText is the way to a server as one line, with commands, without secrets:
+// credentials are named there, not held.
 func reachText(r *Reach) string {
 	if r == nil {
 		return ""
@@ -67,6 +75,7 @@ func reachText(r *Reach) string {
 	return strings.Join(list, ", ")
 }
 
+// hostItem tells where a host answers and what is wanted of it.
 func hostItem(h Host) item {
 	return item{h.Name, h.Place, [][2]string{
 		{"at", joined(h.At)}, {"audiences", strings.Join(h.Audiences, ", ")},
@@ -74,6 +83,8 @@ func hostItem(h Host) item {
 	}}
 }
 
+// intermediateSet is the set of known intermediates as text; their order means
+// nothing.
 func intermediateSet(e *Estate) [][]string {
 	var prints []string
 	for _, c := range e.Intermediates {
@@ -86,6 +97,7 @@ func intermediateSet(e *Estate) [][]string {
 	return [][]string{prints}
 }
 
+// joined lists references as the estate file has them.
 func joined[T fmt.Stringer](list []T) string {
 	texts := make([]string, len(list))
 	for i, v := range list {
@@ -94,6 +106,8 @@ func joined[T fmt.Stringer](list []T) string {
 	return strings.Join(texts, ", ")
 }
 
+// diff compares two sets of items by name: new, changed with each field's old
+// and new value, gone.
 func diff[T any](out []Change, kind string, from, to []T, as func(T) item) []Change {
 	old := make(map[string]item, len(from))
 	for _, v := range from {
@@ -119,6 +133,7 @@ func diff[T any](out []Change, kind string, from, to []T, as func(T) item) []Cha
 	return out
 }
 
+// fieldChanges gives the fields that differ.
 func fieldChanges(before, after item) []string {
 	var out []string
 	for i, f := range after.fields {
@@ -129,6 +144,8 @@ func fieldChanges(before, after item) []string {
 	return out
 }
 
+// orNone shows an empty value as a word, for a blank in a comparison is easily
+// overlooked.
 func orNone(s string) string {
 	if s == "" {
 		return "none"

@@ -42,6 +42,7 @@ func (ks Kinds) unsaid() string {
 	return ks[len(ks)-1].Name
 }
 
+// of finds a kind by its name; nil for one this program does not know.
 func (ks Kinds) of(name string) Kind {
 	if i := slices.IndexFunc(ks, func(k Kind) bool { return k.Name == name }); i >= 0 {
 		return ks[i]

@@ -135,6 +135,8 @@ func (e *Estate) CA(name string) *CA {
 	return nil
 }
 
+// ca reads a CA and how it is asked. What only one way needs is held against
+// the way named by the key by.
 func (r *reader) ca(n *yaml.Node) {
 	a := &ACME{HTTPPort: 80}
 	c := CA{By: ByACME, ACME: a, Place: r.place(n)}
@@ -174,6 +176,8 @@ func (r *reader) ca(n *yaml.Node) {
 	r.estate.CAs = append(r.estate.CAs, c)
 }
 
+// mandate reads which names are to be on one certificate, from which CA, proved
+// and installed how.
 func (r *reader) mandate(n *yaml.Node) {
 	m := Mandate{Key: KeyKinds[0], Place: r.place(n)}
 	r.fields(n, "a mandate",
@@ -195,6 +199,8 @@ func (r *reader) mandate(n *yaml.Node) {
 // namesLimit is how many names one certificate may hold.
 const namesLimit = 100
 
+// mandateName reads a name a certificate may be ordered for: a host, or a
+// wildcard of one label. Addresses are refused, for no CA here issues for them.
 func (r *reader) mandateName(n *yaml.Node, m *Mandate) {
 	text, ok := r.text(n, "a host name")
 	if !ok {
@@ -226,6 +232,7 @@ func (r *reader) mandateName(n *yaml.Node, m *Mandate) {
 	}
 }
 
+// proof reads how control of a name is shown, and where.
 func (r *reader) proof(n *yaml.Node, p *Proof) {
 	r.fields(n, "proof",
 		field{"by", true, func(n *yaml.Node) { p.By = r.oneOf(n, "proof", Proofs) }},
@@ -322,6 +329,7 @@ func ParseMandate(data []byte, e *Estate) (*Mandate, error) {
 	return &r.estate.Mandates[0], nil
 }
 
+// oneOf reads one word of a list, and gives the list when it is another.
 func (r *reader) oneOf(n *yaml.Node, what string, list []string) string {
 	expected := "one of " + strings.Join(list, ", ")
 	text, ok := r.text(n, expected)
@@ -331,6 +339,8 @@ func (r *reader) oneOf(n *yaml.Node, what string, list []string) string {
 	return text
 }
 
+// number reads a whole number within bounds; the least stands in for one that
+// is wrong, so that reading goes on.
 func (r *reader) number(n *yaml.Node, least, most int) int {
 	v, err := strconv.Atoi(n.Value)
 	if n.Kind != yaml.ScalarNode || err != nil || v < least || v > most {
@@ -340,6 +350,7 @@ func (r *reader) number(n *yaml.Node, least, most int) int {
 	return v
 }
 
+// https reads an address that must not be asked in the clear.
 func (r *reader) https(n *yaml.Node) string {
 	const expected = "an https address, such as https://ca.example/directory"
 	text, ok := r.text(n, expected)
@@ -349,6 +360,8 @@ func (r *reader) https(n *yaml.Node) string {
 	return text
 }
 
+// email reads a contact as ACME wants it, a mailto URL with one address and no
+// header fields (RFC 8555 section 7.3).
 func (r *reader) email(n *yaml.Node) string {
 	const expected = "an e-mail address"
 	text, ok := r.text(n, expected)
@@ -375,6 +388,7 @@ func (r *reader) socket(n *yaml.Node, port string) string {
 	return text
 }
 
+// caItem tells a CA without its secrets: the credential by name alone.
 func caItem(c CA) item {
 	a, external := c.ACME, ""
 	if a == nil {
@@ -394,6 +408,7 @@ func caItem(c CA) item {
 		{"resolver", a.Resolver}, {"http port", fmt.Sprint(a.HTTPPort)}}}
 }
 
+// mandateItem tells a mandate with everything that makes it another order.
 func mandateItem(m Mandate) item {
 	p := m.Proof
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},

@@ -79,6 +79,7 @@ func (r *Reach) String() string {
 // PortRange is one or more neighbouring ports, both ends included.
 type PortRange struct{ First, Last uint16 }
 
+// String writes a range as the estate file has it.
 func (p PortRange) String() string {
 	if p.First == p.Last {
 		return fmt.Sprint(p.First)
@@ -101,6 +102,7 @@ func (s *Server) Endpoints() iter.Seq[netip.AddrPort] {
 	}
 }
 
+// answersAt says whether a port is among those declared for the server.
 func (s *Server) answersAt(p uint16) bool {
 	for _, r := range s.Ports {
 		if r.First <= p && p <= r.Last {
@@ -148,6 +150,8 @@ func (r *Ref) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
+// String writes a reference as the estate file has it; without a port it means
+// every port of the server.
 func (r Ref) String() string {
 	if r.Port == 0 {
 		return r.Server

@@ -33,6 +33,7 @@ type Error struct {
 	Expected string
 }
 
+// Error begins with the place, so that editors and terminals can jump to it.
 func (e *Error) Error() string {
 	at := e.Place.File
 	if e.Place.Line > 0 {
@@ -47,6 +48,7 @@ func (e *Error) Error() string {
 // Errors are all faults found in a file, at least one.
 type Errors []*Error
 
+// Error gives one error a line, in the order of the file.
 func (es Errors) Error() string {
 	lines := make([]string, len(es))
 	for i, e := range es {
@@ -101,6 +103,8 @@ func Mentioned(data []byte) []string {
 	return slices.Compact(paths)
 }
 
+// reader goes through a document once and collects every error instead of
+// stopping at the first, at most maxErrors of them.
 type reader struct {
 	file   string
 	open   Open
@@ -109,20 +113,28 @@ type reader struct {
 	errs   Errors
 }
 
+// errStopped ends the reading of a document that has no structure to go on
+// with.
 var errStopped = errors.New("stopped")
 
+// place is where a node stands, for errors and for the model itself.
 func (r *reader) place(n *yaml.Node) Place {
 	return Place{File: r.file, Line: n.Line, Column: n.Column}
 }
 
+// fault notes what is wrong, what was expected and where.
 func (r *reader) fault(at Place, expected, format string, args ...any) {
 	if len(r.errs) < maxErrors {
 		r.errs = append(r.errs, &Error{at, fmt.Sprintf(format, args...), expected})
 	}
 }
 
+// yamlLine finds the line in the YAML library's errors, which carry it as text
+// alone.
 var yamlLine = regexp.MustCompile(`line (\d+):? ?`)
 
+// document parses the YAML and hands on its root. Several documents in one file
+// are refused, for the second would silently count for nothing.
 func (r *reader) document(data []byte) (*yaml.Node, error) {
 	var doc yaml.Node
 	dec := yaml.NewDecoder(bytes.NewReader(data))
@@ -160,6 +172,8 @@ func clip(s string) string {
 	}, s)
 }
 
+// field is one key of a mapping: whether it must stand there, and what reads
+// its value.
 type field struct {
 	key  string
 	must bool
@@ -198,6 +212,8 @@ func (r *reader) fields(n *yaml.Node, what string, list ...field) {
 	}
 }
 
+// describe says what was found in words of the file, not of YAML's types where
+// they can be avoided.
 func describe(n *yaml.Node) string {
 	switch n.Kind {
 	case yaml.MappingNode:
@@ -213,6 +229,7 @@ func describe(n *yaml.Node) string {
 	return fmt.Sprintf("%q", clip(n.Value))
 }
 
+// text reads a scalar that is not empty; ok is false when a fault was noted.
 func (r *reader) text(n *yaml.Node, expected string) (string, bool) {
 	if n.Kind != yaml.ScalarNode || n.Value == "" || n.Tag == "!!null" {
 		r.fault(r.place(n), expected, "found %s", describe(n))
@@ -221,6 +238,7 @@ func (r *reader) text(n *yaml.Node, expected string) (string, bool) {
 	return n.Value, true
 }
 
+// list reads a list that is not empty, each item by the function given.
 func (r *reader) list(n *yaml.Node, expected string, each func(*yaml.Node)) {
 	if n.Kind != yaml.SequenceNode || len(n.Content) == 0 {
 		r.fault(r.place(n), expected, "found %s", describe(n))
@@ -231,12 +249,16 @@ func (r *reader) list(n *yaml.Node, expected string, each func(*yaml.Node)) {
 	}
 }
 
+// yesNo takes YAML 1.2's true and false alone; yes, no, on and off are text
+// there and would be read otherwise by other programs.
 func (r *reader) yesNo(n *yaml.Node, into *bool) {
 	if n.Kind != yaml.ScalarNode || n.Tag != "!!bool" || n.Decode(into) != nil {
 		r.fault(r.place(n), "true or false", "found %s", describe(n))
 	}
 }
 
+// estateFields reads the root. Order does not matter: names are resolved when
+// all is read.
 func (r *reader) estateFields(n *yaml.Node) {
 	e := r.estate
 	r.fields(n, "an estate",
@@ -253,6 +275,8 @@ func (r *reader) estateFields(n *yaml.Node) {
 	)
 }
 
+// audience reads a class of clients and loads its roots, so that a missing file
+// is told at its line.
 func (r *reader) audience(n *yaml.Node) {
 	a := Audience{Place: r.place(n)}
 	r.fields(n, "an audience",
@@ -268,6 +292,8 @@ func (r *reader) audience(n *yaml.Node) {
 	r.estate.Audiences = append(r.estate.Audiences, a)
 }
 
+// certificates loads a file of certificates named in the estate; whatever is
+// wrong with it is told at the line that names it.
 func (r *reader) certificates(n *yaml.Node) []*certs.Certificate {
 	path, ok := r.text(n, "the path of a certificate file")
 	if !ok {
@@ -285,6 +311,7 @@ func (r *reader) certificates(n *yaml.Node) []*certs.Certificate {
 	return list
 }
 
+// server reads a server with its addresses, ports and the way to it.
 func (r *reader) server(n *yaml.Node) {
 	s := Server{Kind: r.kinds.unsaid(), WithoutSNI: true, Place: r.place(n)}
 	r.fields(n, "a server",
@@ -308,8 +335,11 @@ func (r *reader) server(n *yaml.Node) {
 	r.estate.Servers = append(r.estate.Servers, s)
 }
 
+// serverName keeps names fit for addresses of the console, the command line and
+// server:port.
 var serverName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
 
+// serverName reads a name people type often.
 func (r *reader) serverName(n *yaml.Node) string {
 	const expected = "a short name of letters, digits, dots, hyphens and underscores"
 	name, ok := r.text(n, expected)
@@ -319,6 +349,8 @@ func (r *reader) serverName(n *yaml.Node) string {
 	return name
 }
 
+// address reads one address of one machine: neither a wildcard nor a group, and
+// without a zone, which means nothing on another machine.
 func (r *reader) address(n *yaml.Node, s *Server) {
 	const expected = "an IPv4 or IPv6 address such as 192.0.2.10 or 2001:db8::10"
 	text, ok := r.text(n, expected)
@@ -338,6 +370,8 @@ func (r *reader) address(n *yaml.Node, s *Server) {
 	}
 }
 
+// ports reads a port or a range of them; a range that runs backwards is
+// refused.
 func (r *reader) ports(n *yaml.Node, s *Server) {
 	const expected = "a port from 1 to 65535 or a range such as 9000-9099"
 	text, ok := r.text(n, expected)
@@ -363,6 +397,7 @@ func (r *reader) ports(n *yaml.Node, s *Server) {
 	s.Ports = append(s.Ports, PortRange{uint16(a), uint16(b)})
 }
 
+// host reads a host name and where it is to answer.
 func (r *reader) host(n *yaml.Node) {
 	h := Host{Place: r.place(n)}
 	r.fields(n, "a host",
@@ -378,6 +413,8 @@ func (r *reader) host(n *yaml.Node) {
 	r.estate.Hosts = append(r.estate.Hosts, h)
 }
 
+// hostName turns a name to the form certificates hold, ASCII and lower case,
+// and says why one is no name.
 func (r *reader) hostName(n *yaml.Node) string {
 	text, ok := r.text(n, "a host name")
 	if !ok {
@@ -395,6 +432,8 @@ func (r *reader) hostName(n *yaml.Node) string {
 	return name
 }
 
+// hostAudience keeps each audience once; that it exists is seen when the whole
+// file is read.
 func (r *reader) hostAudience(n *yaml.Node, h *Host) {
 	name, ok := r.text(n, "the name of an audience")
 	if ok && slices.Contains(h.Audiences, name) {
@@ -403,6 +442,7 @@ func (r *reader) hostAudience(n *yaml.Node, h *Host) {
 	h.Audiences = append(h.Audiences, name)
 }
 
+// wanted reads what a host is to show: an issuer, one certificate, or both.
 func (r *reader) wanted(n *yaml.Node, w *Wanted) {
 	r.fields(n, "wanted",
 		field{"issuer", false, func(n *yaml.Node) { w.Issuer, _ = r.text(n, "the common name of the issuing CA") }},

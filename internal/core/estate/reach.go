@@ -10,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
+// sshPort is what an address without a port means.
 const sshPort = "22"
 
 // reach reads how to get at a server.
@@ -73,6 +74,8 @@ func (r *reader) completeReach(s *Server) {
 	}
 }
 
+// sshAddress completes an address with the usual port; an IPv6 address may
+// stand bare or in brackets.
 func (r *reader) sshAddress(n *yaml.Node) string {
 	const expected = "host:port, or an address such as 192.0.2.10"
 	text, ok := r.text(n, expected)
@@ -89,6 +92,8 @@ func (r *reader) sshAddress(n *yaml.Node) string {
 	return text
 }
 
+// absolute reads a path on the server, where no working directory is known that
+// a relative one could start from.
 func (r *reader) absolute(n *yaml.Node) string {
 	const expected = "an absolute path"
 	text, ok := r.text(n, expected)
@@ -98,6 +103,8 @@ func (r *reader) absolute(n *yaml.Node) string {
 	return text
 }
 
+// command reads one line for the server's shell; more lines would hide a second
+// command from whoever reviews the file.
 func (r *reader) command(n *yaml.Node) string {
 	const expected = "one line of command, at most 1000 characters"
 	text, ok := r.text(n, expected)

@@ -102,6 +102,8 @@ func (r *reader) endpoints() {
 	}
 }
 
+// sharedPort finds a port two servers at one address both claim, which would
+// make a look's result belong to either.
 func sharedPort(a, b *Server) (uint16, bool) {
 	for _, p := range a.Ports {
 		for _, q := range b.Ports {
@@ -113,6 +115,8 @@ func sharedPort(a, b *Server) (uint16, bool) {
 	return 0, false
 }
 
+// listed lists the names there are, for errors about one there is not; eight at
+// most.
 func listed(index map[string]int) string {
 	all := make([]string, 0, len(index))
 	for name := range index {

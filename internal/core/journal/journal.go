@@ -18,6 +18,7 @@ import (
 // Hash is the SHA-256 over an entry and the hash of the one before.
 type Hash [sha256.Size]byte
 
+// String is the hash in lower-case hexadecimal, as people compare it.
 func (h Hash) String() string { return hex.EncodeToString(h[:]) }
 
 // Entry is one act.
@@ -57,6 +58,7 @@ type BrokenError struct {
 	Reason string
 }
 
+// Error names the first entry that does not fit those before it.
 func (e *BrokenError) Error() string {
 	return fmt.Sprintf("the journal is broken at entry %d: %s", e.ID, e.Reason)
 }

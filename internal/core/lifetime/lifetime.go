@@ -13,6 +13,8 @@ func Validity(notBefore, notAfter time.Time) time.Duration {
 	return notAfter.Sub(notBefore) + time.Second
 }
 
+// publicLimits are the longest lives of public certificates by the day of
+// issue, latest first, as the CA/Browser Forum's ballot SC-081 sets them.
 var publicLimits = []struct {
 	from  time.Time
 	limit time.Duration

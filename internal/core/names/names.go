@@ -19,6 +19,7 @@ import (
 // HostError says why a text is not a host name.
 type HostError struct{ Host, Reason string }
 
+// Error names the host, why it is none, and what one looks like.
 func (e *HostError) Error() string {
 	return fmt.Sprintf("%q is not a host name: %s; expected a DNS name such as booking.lanterncoast.example or an IP "+
 		"address", e.Host, e.Reason)
@@ -50,6 +51,7 @@ func Host(s string) (string, error) {
 	return ascii, nil
 }
 
+// plainASCII says whether a name needs no translation to its ASCII form.
 func plainASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= 0x80 {
@@ -108,6 +110,8 @@ func Covers(c *certs.Certificate, host string) Coverage {
 	return Coverage{Near: nearest(c, host)}
 }
 
+// coversIP compares addresses as addresses, never as text (RFC 9525 section
+// 6.3): one among the DNS names counts for nothing, and is told as a near miss.
 func coversIP(c *certs.Certificate, ip netip.Addr) Coverage {
 	for _, raw := range c.IPAddresses {
 		if got, ok := netip.AddrFromSlice(raw); ok && got.Unmap() == ip {
@@ -139,6 +143,8 @@ func matches(presented, host string) bool {
 	return len(rest) == len(host) && strings.EqualFold(rest, host) && invalid(strings.ToLower(rest)) == ""
 }
 
+// nearest finds the name that comes closest to a host that is not covered, and
+// says why it is not enough, so that the cause explains itself.
 func nearest(c *certs.Certificate, host string) string {
 	for _, name := range c.DNSNames {
 		base, wild := strings.CutPrefix(strings.ToLower(strings.TrimSuffix(name, ".")), "*.")

@@ -353,6 +353,8 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 	return err
 }
 
+// prune takes away what a broken-off act left behind and the oldest versions,
+// never the one in use nor the one before it.
 func (d *Destination) prune(ctx context.Context, l *layout, p *install.Plan) error {
 	n := d.Keep
 	if n == 0 {

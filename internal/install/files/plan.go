@@ -40,6 +40,8 @@ func (d *Destination) Plan(_ context.Context, w *install.Wish) (*install.Planned
 	return out, err
 }
 
+// plan reads the server anew and works out folder, link and edits; nothing on
+// the server is touched.
 func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	fsys := d.Over.FS()
 	reading, err := d.Reader.Read(fsys, d.Main)

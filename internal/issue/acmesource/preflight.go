@@ -76,9 +76,13 @@ type Preflight struct {
 }
 
 const (
-	tryTime   = 5 * time.Second
-	tries     = 4 // requests to one address, to meet more than one node behind it
-	mostHops  = 10
+	// tryTime bounds one question of the pre-flight.
+	tryTime = 5 * time.Second
+	tries   = 4 // requests to one address, to meet more than one node behind it
+	// mostHops is how many redirects are followed, as CAs do.
+	mostHops = 10
+	// bodyTaken is how much of a file is read in bytes; a key authorization is far
+	// shorter.
 	bodyTaken = 4096
 )
 
@@ -114,6 +118,8 @@ func (p *Preflight) Run(ctx context.Context) ([]Trial, error) {
 	return out, ctx.Err()
 }
 
+// notPublished tells why a proof could not be put up, with the remedy for that
+// case: no right to write, an update refused, a server that cannot be reached.
 func notPublished(host string, err error) Trial {
 	t := Trial{Name: host, Step: "file", Code: NotWritable, Seen: err.Error(),
 		Remedy: "give the service's user the right to write there, or name another folder in the mandate"}
@@ -144,6 +150,7 @@ type Spotted interface {
 	Place() (code, spot string)
 }
 
+// errorSpot asks an error for the place it is about.
 func errorSpot(err error) (string, bool) {
 	var s Spotted
 	if errors.As(err, &s) {
@@ -153,6 +160,8 @@ func errorSpot(err error) (string, bool) {
 	return "", false
 }
 
+// record waits for a trial record at every authoritative name server, as the CA
+// would ask them.
 func (p *Preflight) record(ctx context.Context, pub proof.Publication) Trial {
 	t := Trial{Name: pub.Name, Step: "record", Spot: pub.Place()}
 	err := p.Prover.Await(ctx, []proof.Publication{pub})
@@ -216,6 +225,9 @@ func (p *Preflight) caa(ctx context.Context, host, shown string, wildcard bool) 
 	return t
 }
 
+// judgeCAA judges the CAA records that apply to a name (RFC 8659 sections 3 and
+// 4): for wildcards issuewild counts before issue, and an unknown critical
+// property forbids everything.
 func (p *Preflight) judgeCAA(t Trial, at string, records []*dns.CAA, wildcard bool) Trial {
 	tag := "issue"
 	for _, r := range records {
@@ -257,6 +269,7 @@ func (p *Preflight) judgeCAA(t Trial, at string, records []*dns.CAA, wildcard bo
 	return t
 }
 
+// otherCA stands for a CA whose CAA names are not known.
 const otherCA = "another CA"
 
 // permits says why a CAA value does not allow the order; "" when it does.
@@ -365,6 +378,7 @@ func (p *Preflight) at(ctx context.Context, pub proof.Publication, at netip.Addr
 	return p.astray(t, pub, at, server, proves, bad)
 }
 
+// family is the record an address came from.
 func family(a netip.Addr) string {
 	if a.Is4() {
 		return "A"
@@ -372,6 +386,7 @@ func family(a netip.Addr) string {
 	return "AAAA"
 }
 
+// orAddress names an endpoint by its server where the estate has one.
 func orAddress(server string, at netip.AddrPort) string {
 	if server == "" {
 		return at.String()
@@ -422,6 +437,7 @@ type got struct {
 	to     string // where it was redirected to in the end
 }
 
+// String says what came instead of the proof, to stand after "answers".
 func (g *got) String() string {
 	switch {
 	case g.err != nil && g.to != "":

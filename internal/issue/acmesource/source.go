@@ -147,6 +147,7 @@ func advice(kind string) string {
 	return "try again later; if it stays, ask the CA with these words"
 }
 
+// identifiers are the names as the protocol has them (RFC 8555 section 7.1.3).
 func identifiers(names []string) []acme.Identifier {
 	list := make([]acme.Identifier, len(names))
 	for i, n := range names {

@@ -18,6 +18,8 @@ const matchTime = 200 * time.Millisecond
 // remembered keeps compiled expressions: the same few come again and again.
 var remembered = otter.Must(&otter.Options[string, expressionOrError]{MaximumSize: 4096})
 
+// expressionOrError keeps an expression that cannot be compiled beside those
+// that can: it is told once and takes no name.
 type expressionOrError struct {
 	re  *regexp2.Regexp
 	err error
@@ -104,11 +106,14 @@ type table struct {
 	unsure                   bool // an expression is not understood
 }
 
+// entry is a name in a table, and the site that has it.
 type entry struct {
 	site int
 	name *kind.Name
 }
 
+// expression is a name that is a regular expression; these are tried in the
+// order of the file.
 type expression struct {
 	entry
 	re *regexp2.Regexp
@@ -268,6 +273,9 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 	return a
 }
 
+// answer chooses as nginx does: the listener by address and port, then the site
+// by exact name, longest wildcard before, longest wildcard after, first
+// expression, and else the listener's default.
 func (x *Index) answer(host string, at netip.AddrPort) kind.Answer {
 	i := x.Listener(at)
 	if i < 0 {
@@ -311,10 +319,14 @@ func named(site *kind.Site, host string) *kind.Name {
 	return nil
 }
 
+// tableOfOne is the table of a single site, for asking whether it names a host
+// at all.
 func tableOfOne(site *kind.Site) table {
 	return tableOf(&kind.Reading{Sites: []kind.Site{*site}}, &kind.Listener{Sites: []int{0}}, nil)
 }
 
+// hasCaptures says whether a name's expression sets variables, on which the
+// rest of the site may depend.
 func hasCaptures(site *kind.Site) bool {
 	for _, n := range site.Names {
 		if matchingOf(n.Text) == regular && strings.Contains(n.Text, "(") {

@@ -75,6 +75,8 @@ func Copy(fsys fs.FS, main string, edits []install.File, words map[string]string
 	return &Copied{w.text.String(), w.places}, nil
 }
 
+// copier writes a configuration with its includes resolved as one text, and
+// remembers for every line of it where it came from.
 type copier struct {
 	*tree
 	words  map[string]string
@@ -102,12 +104,16 @@ func (w *copier) write(at *kind.Place, text string) {
 	}
 }
 
+// file writes a file as it stands, blanks and comments too, so that columns
+// stay what they are.
 func (w *copier) file(f *File) {
 	at := &kind.Place{File: f.Path, Line: 1}
 	w.list(at, f.Nodes)
 	w.write(at, f.Rest)
 }
 
+// list writes directives; an include is replaced by what it includes. It ends
+// at copyLimit, and whoever asked sees that it is not whole.
 func (w *copier) list(at *kind.Place, list []*Directive) {
 	for _, d := range list {
 		if w.text.Len() > copyLimit {
@@ -186,6 +192,7 @@ func (e edited) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(
 // Stat implements fs.StatFS.
 func (e edited) Stat(name string) (fs.FileInfo, error) { return fs.Stat(e.FS, name) }
 
+// editedFile is a file as it would be after the edits.
 type editedFile struct {
 	fs.File
 	text *strings.Reader

@@ -20,6 +20,8 @@ const (
 	bcp195Ciphers   = "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305"
 )
 
+// wellKnown is the path of http-01 (RFC 8555 section 8.3), which a redirecting
+// site keeps free.
 const wellKnown = "/.well-known/acme-challenge/"
 
 // Edit works out the least change that makes sites show certificates: in a
@@ -59,6 +61,8 @@ type editor struct {
 	used    map[*File]int    // how often a file is included
 }
 
+// edits gives the files that changed, each by the path its links lead to: a
+// link in sites-enabled is not to be written over.
 func (e *editor) edits() ([]install.File, error) {
 	var out []install.File
 	for f, before := range e.before {
@@ -130,6 +134,8 @@ func (e *editor) find(at kind.Place) (site *Directive, around []*Directive, wher
 	return site, around, where
 }
 
+// site changes one site to show a certificate. What it finds in its way is told
+// with place and remedy, and nothing is changed then.
 func (e *editor) site(w kind.Wanted) error {
 	no := func(at kind.Place, remedy, format string, args ...any) error {
 		return &kind.EditError{Place: at, Reason: fmt.Sprintf(format, args...), Remedy: remedy}
@@ -160,11 +166,14 @@ func (e *editor) site(w kind.Wanted) error {
 	return e.addTLS(site, d, around, where, w, no)
 }
 
+// speaksTLS goes by the listeners a site is at, for TLS may be switched on
+// beside the site itself.
 func (e *editor) speaksTLS(site int) bool {
 	return slices.ContainsFunc(e.reading.Listeners,
 		func(l kind.Listener) bool { return l.TLS && slices.Contains(l.Sites, site) })
 }
 
+// refusal makes the error for something that stands in the way.
 type refusal func(at kind.Place, remedy, format string, args ...any) error
 
 // exchange puts other paths in the place of a TLS site's certificate and key.
@@ -374,6 +383,7 @@ func (e *editor) declared(name string, blocks []*Directive) bool {
 	return false
 }
 
+// touch keeps a file's text from before its first change.
 func (e *editor) touch(f *File) {
 	if _, met := e.before[f]; !met {
 		e.before[f] = f.Text

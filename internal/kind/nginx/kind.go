@@ -130,8 +130,11 @@ func (editing) OnFile(command, main, other string) string {
 type tester struct{}
 
 var (
+	// messageHead is what the server puts before a message: time, level and
+	// process, which change from run to run.
 	messageHead = regexp.MustCompile(`^(nginx: )?(\d{4}/\d\d/\d\d \d\d:\d\d:\d\d )?\[(emerg|alert|crit|error)\] (\d+#\d+: )?`)
-	namedPlace  = regexp.MustCompile(` in (/[^\s:]+):([0-9]+)`)
+	// namedPlace is the place a message names at its end.
+	namedPlace = regexp.MustCompile(` in (/[^\s:]+):([0-9]+)`)
 )
 
 // Command implements kind.Tester.

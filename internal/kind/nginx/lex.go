@@ -35,8 +35,11 @@ type scanner struct {
 	lineStart int
 }
 
+// column counts bytes from one, as the server's own messages do.
 func (s *scanner) column() int32 { return int32(s.pos - s.lineStart + 1) }
-func (s *scanner) done() bool    { return s.pos >= len(s.text) }
+
+// done says whether the text has ended.
+func (s *scanner) done() bool { return s.pos >= len(s.text) }
 
 // step goes on by one byte.
 func (s *scanner) step() {
@@ -47,6 +50,7 @@ func (s *scanner) step() {
 	s.pos++
 }
 
+// blank is what separates words.
 func blank(c byte) bool { return c == ' ' || c == '\t' || c == '\r' || c == '\n' }
 
 // gap passes blanks and comments; "#" begins a comment only where a word could
@@ -70,6 +74,8 @@ func (s *scanner) gap() string {
 	return s.text[from:s.pos]
 }
 
+// mark takes one sign with the blanks before it, so that the text can be
+// written again byte for byte.
 func (s *scanner) mark(before string) Mark {
 	m := Mark{Raw: s.text[s.pos : s.pos+1], Before: before, Line: s.line, Column: s.column()}
 	s.step()
@@ -223,6 +229,7 @@ func (s *scanner) string(quote byte) {
 	}
 }
 
+// place is where the scanner stands.
 func (s *scanner) place(file string) kind.Place {
 	return kind.Place{File: file, Line: int(s.line), Column: int(s.column())}
 }

@@ -77,6 +77,8 @@ func inFS(p string) string {
 	return p
 }
 
+// problem notes a problem; a configuration that is nothing but problems does
+// not fill the memory with them.
 func (t *tree) problem(at kind.Place, g kind.Effect, expected, format string, args ...any) {
 	if len(t.problems) >= problemsLimit {
 		return
@@ -218,6 +220,8 @@ func (t *tree) glob(p string, at kind.Place) ([]string, error) {
 	return found, nil
 }
 
+// matchesGlob matches as nginx does: a leading dot only by a dot, and [!a]
+// beside [^a].
 func matchesGlob(pattern, name string) bool {
 	if strings.HasPrefix(name, ".") && !strings.HasPrefix(pattern, ".") {
 		return false
@@ -226,6 +230,7 @@ func matchesGlob(pattern, name string) bool {
 	return err == nil && ok
 }
 
+// fileRead is one file of an include, read side by side with the others.
 type fileRead struct {
 	file  *File
 	info  fs.FileInfo
@@ -282,10 +287,14 @@ func (t *tree) read(paths []string, from map[string]kind.Place) error {
 }
 
 const (
+	// missing is the fault of a file that does not exist.
 	missing = "no such file"
-	folder  = "it is a folder"
+	// folder is the fault of a folder in the place of a file.
+	folder = "it is a folder"
 )
 
+// one reads and parses one file. A source that failed as a whole is told apart
+// from a file that cannot be read.
 func (t *tree) one(p string) (r fileRead) {
 	text, info, err := readFile(t.fs, p, fileLimit)
 	if err != nil {
@@ -383,6 +392,9 @@ func (t *tree) each(list []*Directive, visit func(*Directive)) {
 	t.walk(list, visit, new(int))
 }
 
+// walk visits the directives of a block with its includes in place. The number
+// of steps is bounded, for includes can include each other in ways that grow
+// without end.
 func (t *tree) walk(list []*Directive, visit func(*Directive), steps *int) {
 	for _, d := range list {
 		*steps++

@@ -104,6 +104,8 @@ func (r *reader) beside(named map[string]bool) ([]string, error) {
 	return out, nil
 }
 
+// looksLikeCertificate goes by the ending, to look beside a configured file for
+// one that is newer.
 func looksLikeCertificate(name string) bool {
 	switch strings.ToLower(path.Ext(name)) {
 	case ".pem", ".crt", ".cer", ".cert":
@@ -112,12 +114,15 @@ func looksLikeCertificate(name string) bool {
 	return false
 }
 
+// materialRead is a file of certificates or keys, with what is in it.
 type materialRead struct {
 	kind.Material
 	certificates map[string][]byte
 	lost         error
 }
 
+// readMaterial reads a file of certificates or a key. Of a key only the public
+// half's fingerprint is kept, and the bytes are wiped.
 func readMaterial(fsys fs.FS, p string) (m materialRead) {
 	m.Path = p
 	data, info, err := readFile(fsys, p, materialLimit)
@@ -254,6 +259,8 @@ func (r *reader) files() error {
 	return nil
 }
 
+// fileOf is a configuration file as the reading keeps it, with the target of
+// its link.
 func (r *reader) fileOf(f *File, inForce bool) kind.File {
 	out := kind.File{Path: f.Path, Text: f.Text, InForce: inForce, Modified: r.modified(f.Path)}
 	if to := r.target(f.Path); to != f.Path {
@@ -291,6 +298,8 @@ func (r *reader) loaded() {
 	}
 }
 
+// bootTime is when the machine started, from which /proc counts the start of
+// processes.
 func (r *reader) bootTime() (time.Time, bool) {
 	stat, err := fs.ReadFile(r.fs, "proc/stat")
 	if err != nil {

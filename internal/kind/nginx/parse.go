@@ -80,6 +80,8 @@ func (f *File) Print() string {
 	return b.String()
 }
 
+// print writes the directive as it was read, byte for byte, but for what was
+// changed.
 func (d *Directive) print(b *strings.Builder) {
 	for i := range d.Words {
 		b.WriteString(d.Words[i].Before)
@@ -95,6 +97,8 @@ func (d *Directive) print(b *strings.Builder) {
 	b.WriteString(d.Close.Raw)
 }
 
+// parser builds the tree of one file. It never gives up: what cannot be
+// understood is kept as it stands and told as a problem.
 type parser struct {
 	scanner
 	file  *File
@@ -123,6 +127,7 @@ func Parse(path, text string) *File {
 	return p.file
 }
 
+// fault notes what the server itself would refuse.
 func (p *parser) fault(at kind.Place, expected, format string, args ...any) {
 	if len(p.file.Problems) < problemLimit {
 		p.file.Problems = append(p.file.Problems,
@@ -165,6 +170,8 @@ func (p *parser) next() bool {
 	return true
 }
 
+// closeBlock ends the innermost open block; a brace that closes nothing is kept
+// with the next word.
 func (p *parser) closeBlock(before string) {
 	n := len(p.open)
 	if n == 0 {
@@ -176,6 +183,8 @@ func (p *parser) closeBlock(before string) {
 	p.open = p.open[:n-1]
 }
 
+// directive reads words up to a semicolon or a block; a file may end in the
+// middle of one.
 func (p *parser) directive(before string) {
 	d := &Directive{Words: make([]Word, 0, 3)}
 	p.add(d)
@@ -211,6 +220,8 @@ func (p *parser) directive(before string) {
 	}
 }
 
+// openBlock begins a block. Lua's blocks have another syntax and are kept
+// whole, and so is what is nested deeper than anyone writes.
 func (p *parser) openBlock(d *Directive) {
 	lua := strings.HasSuffix(d.Name(), "_by_lua_block")
 	if !lua && len(p.open) < depthLimit {

@@ -49,6 +49,7 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	return r.out, nil
 }
 
+// byPlace sorts problems as a person goes through the files.
 func byPlace(a, b kind.Problem) int {
 	if c := strings.Compare(a.File, b.File); c != 0 {
 		return c
@@ -120,12 +121,15 @@ func (r *reader) knownHosts() {
 	}
 }
 
+// hostname is the machine's own name, which stands for $hostname.
 func (r *reader) hostname() (string, bool) {
 	data, err := fs.ReadFile(r.fs, "etc/hostname")
 	name := strings.ToLower(strings.TrimSpace(string(data)))
 	return name, err == nil && name != ""
 }
 
+// main reads what stands outside all blocks, and goes into those that hold
+// sites.
 func (r *reader) main(f *File) {
 	r.each(f.Nodes, func(d *Directive) {
 		switch d.Name() {
@@ -163,6 +167,8 @@ func (r *reader) block(d *Directive, s *scope) {
 	}
 }
 
+// take collects certificates and keys; the first key belongs to the first
+// certificate, and so on.
 func (p *pairs) take(d *Directive) {
 	switch d.Name() {
 	case "ssl_certificate":
@@ -185,6 +191,8 @@ type listen struct {
 	datagram bool
 }
 
+// server reads one site: listeners, names, certificates, settings and what it
+// answers over plain http.
 func (r *reader) server(d *Directive, s *scope) {
 	site := kind.Site{Place: d.Place(), Protocol: protocols[s.family], Refuses: s.refuse}
 	var own pairs
@@ -336,6 +344,7 @@ func splitListen(text string) (host, ports string) {
 	return host, ports
 }
 
+// portRange reads a port or a range, which listen allows.
 func portRange(text string) (first, last int, ok bool) {
 	from, to, ranged := strings.Cut(text, "-")
 	if !ranged {
@@ -346,6 +355,8 @@ func portRange(text string) (first, last int, ok bool) {
 	return first, last, errA == nil && errB == nil && first >= 1 && last <= 65535 && first <= last
 }
 
+// listenAddresses turns the host of a listen line into addresses; a name goes
+// by the machine's hosts file, and none means any address.
 func (r *reader) listenAddresses(host string) []netip.Addr {
 	if host == "*" || host == "" {
 		return []netip.Addr{netip.IPv4Unspecified()}
@@ -356,6 +367,7 @@ func (r *reader) listenAddresses(host string) []netip.Addr {
 	return r.hosts[host]
 }
 
+// goodName is what server_name takes, as problems say it.
 const goodName = "a name, *.name, .name, name.* or ~expression"
 
 // name reads one name of a server_name directive.

@@ -199,6 +199,8 @@ func (q *request) answersIn(d *Directive) (ends bool) {
 	return ends
 }
 
+// returned reads return: a status with a text, a status with an address, or an
+// address alone.
 func (q *request) returned(d *Directive) kind.Step {
 	status, err := strconv.Atoi(d.Arg(0))
 	to := d.Arg(1)
@@ -212,6 +214,8 @@ func (q *request) returned(d *Directive) kind.Step {
 	return step
 }
 
+// isRedirect lists the statuses with which a visitor is led on (RFC 9110
+// section 15.4).
 func isRedirect(status int) bool {
 	return status == 301 || status == 302 || status == 303 || status == 307 || status == 308
 }
@@ -285,6 +289,8 @@ func variable(text string) (name, rest string) {
 	return text[:n], text[n:]
 }
 
+// variable gives a variable's value for this request; known is false for one
+// whose value cannot be told without the running server.
 func (q *request) variable(name string, m *regexp2.Match) (string, bool) {
 	if value, set := q.vars[name]; set {
 		return value, true
@@ -348,6 +354,8 @@ func (q *request) holds(d *Directive) (holds, known bool) {
 	return compared(value, words[1], words[2])
 }
 
+// compared evaluates the condition of an if; known is false when its expression
+// cannot be compiled.
 func compared(value, operator, with string) (holds, known bool) {
 	switch operator {
 	case "=":
@@ -419,6 +427,7 @@ func (q *request) location(list []*Directive, made *found) (chosen *Directive, f
 	return regex, true
 }
 
+// locationPattern takes how a location matches and what; ~* ignores case.
 func locationPattern(d *Directive) (how, pattern string) {
 	if len(d.Args()) > 1 {
 		how, pattern = d.Arg(0), d.Arg(1)
@@ -442,6 +451,8 @@ func joined(pattern string) (how, rest string) {
 	return "", pattern
 }
 
+// matchesPath tries an expression within its time; one that runs out does not
+// match.
 func matchesPath(pattern, path string) bool {
 	re, err := compile(pattern)
 	if err != nil {

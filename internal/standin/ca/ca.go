@@ -74,6 +74,7 @@ type CA struct {
 	number   int
 }
 
+// account is one account, by its key (RFC 8555 section 7.1.2).
 type account struct {
 	url, thumbprint string
 	key             *jose.JSONWebKey
@@ -83,11 +84,14 @@ type account struct {
 	external        any
 }
 
+// identifier is a name in the protocol's form.
 type identifier struct {
 	Type  string `json:"type"`
 	Value string `json:"value"`
 }
 
+// order is one order. Its status follows from its authorizations until it is
+// finalized.
 type order struct {
 	path     string
 	by       *account
@@ -100,6 +104,7 @@ type order struct {
 	cert     *issued
 }
 
+// authorization is one name of one account to be proved (section 7.1.4).
 type authorization struct {
 	path       string
 	by         *account
@@ -110,6 +115,7 @@ type authorization struct {
 	challenges []*challenge
 }
 
+// challenge is one way to prove it (section 8).
 type challenge struct {
 	path, kind, token string
 	status            string
@@ -117,6 +123,7 @@ type challenge struct {
 	of                *authorization
 }
 
+// issued is a certificate this CA made, with what became of it.
 type issued struct {
 	path     string
 	by       *account
@@ -153,6 +160,7 @@ func Start(c Config) (*CA, error) {
 	return a, nil
 }
 
+// answer serves the protocol over TLS at a listener.
 func (a *CA) answer(l net.Listener) {
 	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
 		TLSConfig: &tls.Config{Certificates: []tls.Certificate{*a.Server}, MinVersion: tls.VersionTLS12}}
@@ -199,6 +207,8 @@ func (a *CA) Orders() (n int) {
 	return n
 }
 
+// ownCertificate makes the certificate the CA shows at its own address, by its
+// own issuer.
 func (a *CA) ownCertificate(at net.Addr) (*tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -220,6 +230,8 @@ func (a *CA) ownCertificate(at net.Addr) (*tls.Certificate, error) {
 	return out, nil
 }
 
+// serial is 127 random bits with one set, so positive and never zero (RFC 5280
+// section 4.1.2.2).
 func serial() *big.Int {
 	b := make([]byte, 16)
 	_, _ = rand.Read(b) // never fails, crypto/rand's contract
@@ -233,6 +245,8 @@ func (a *CA) path(kind string) string {
 	return fmt.Sprintf("/%s/%d", kind, a.number)
 }
 
+// chainPEM writes a chain as application/pem-certificate-chain has it (section
+// 9.1).
 func (a *CA) chainPEM(leaf []byte, rest []*x509.Certificate) []byte {
 	out := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf})
 	for _, c := range rest {

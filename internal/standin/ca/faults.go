@@ -36,12 +36,14 @@ func (f *Faults) Set(fault Fault) {
 	f.f = fault
 }
 
+// get is the fault in force.
 func (f *Faults) get() Fault {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.f
 }
 
+// badNonce uses up one of the refusals for a bad nonce.
 func (f *Faults) badNonce() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -52,6 +54,8 @@ func (f *Faults) badNonce() bool {
 	return true
 }
 
+// loses says, once, whether the answer to a request is to get lost after it was
+// done.
 func (f *Faults) loses(path string) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()

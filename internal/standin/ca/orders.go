@@ -17,6 +17,8 @@ import (
 	"time"
 )
 
+// newOrder makes a new order of every request (section 7.4): a pending one for
+// the same names is not handed out again, as many CAs do not.
 func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	var body struct {
 		Identifiers []identifier `json:"identifiers"`
@@ -79,17 +81,6 @@ func refusedNames(names []identifier) *problem {
 	p := refuse(400, "rejectedIdentifier", "some of the names cannot be issued for")
 	p.Subproblems = bad
 	return p
-}
-
-func sameNames(a, b []identifier) bool {
-	key := func(list []identifier) (out []string) {
-		for _, n := range list {
-			out = append(out, n.Value)
-		}
-		slices.Sort(out)
-		return out
-	}
-	return slices.Equal(key(a), key(b))
 }
 
 // goodName takes lower-case host names of two labels or more, and wildcards.
@@ -155,6 +146,7 @@ func (o *order) state() string {
 	return all
 }
 
+// orderDoc shows an order with what its authorizations failed of.
 func (a *CA) orderDoc(o *order) map[string]any {
 	urls := make([]string, len(o.auths))
 	var failed []*problem
@@ -187,6 +179,8 @@ func (a *CA) orderDoc(o *order) map[string]any {
 	return doc
 }
 
+// authorizationDoc shows an authorization; when it is valid, only the challenge
+// that was used.
 func (a *CA) authorizationDoc(z *authorization) map[string]any {
 	var list []map[string]any
 	for _, c := range z.challenges {
@@ -203,6 +197,7 @@ func (a *CA) authorizationDoc(z *authorization) map[string]any {
 	return doc
 }
 
+// challengeDoc shows a challenge.
 func (a *CA) challengeDoc(c *challenge) map[string]any {
 	doc := map[string]any{"type": c.kind, "url": a.base + c.path, "token": c.token, "status": c.status}
 	if c.problem != nil {
@@ -309,6 +304,8 @@ func checkRequest(csr *x509.CertificateRequest, o *order) *problem {
 	return nil
 }
 
+// issue signs a certificate as the order has it, or with the fault that is in
+// force. A certificate that lives for minutes is backdated by seconds.
 func (a *CA) issue(csr *x509.CertificateRequest, o *order) (*issued, error) {
 	fault := a.Faults.get()
 	now := time.Now().UTC().Truncate(time.Second)
@@ -385,6 +382,8 @@ func (a *CA) named(id string) *issued {
 	return a.issued[new(big.Int).SetBytes(num).String()]
 }
 
+// mayReplace holds an order's replaces against what was issued (RFC 9773
+// section 5).
 func (a *CA) mayReplace(by *account, id string) error {
 	switch i := a.named(id); {
 	case i == nil:
@@ -422,6 +421,7 @@ func (a *CA) renewalInfo(w http.ResponseWriter, id string) error {
 	return nil
 }
 
+// crl shows what was revoked (RFC 5280 section 5).
 func (a *CA) crl(w http.ResponseWriter) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -29,8 +29,10 @@ type problem struct {
 	retryAfter  time.Duration
 }
 
+// Error is the detail alone.
 func (p *problem) Error() string { return p.Detail }
 
+// refuse makes a problem document of the protocol's namespace (section 6.7).
 func refuse(status int, kind, format string, args ...any) *problem {
 	return &problem{Type: "urn:ietf:params:acme:error:" + kind, Detail: fmt.Sprintf(format, args...), Status: status}
 }
@@ -69,6 +71,8 @@ func (a *CA) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(body)
 }
 
+// serve answers one request; every answer to a POST carries a fresh nonce, also
+// an error (section 6.5).
 func (a *CA) serve(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Link", fmt.Sprintf("<%s/directory>;rel=\"index\"", a.base))
@@ -97,6 +101,7 @@ func (a *CA) serve(w http.ResponseWriter, r *http.Request) {
 	reply(w, p.Status, "application/problem+json", p)
 }
 
+// reply writes a document.
 func reply(w http.ResponseWriter, status int, kind string, doc any) {
 	body, err := json.Marshal(doc)
 	if err != nil {
@@ -107,6 +112,8 @@ func reply(w http.ResponseWriter, status int, kind string, doc any) {
 	_, _ = w.Write(body)
 }
 
+// get answers what may be asked without an account: directory, nonces, terms,
+// renewal information, the CRL.
 func (a *CA) get(w http.ResponseWriter, r *http.Request) error {
 	switch path := r.URL.Path; {
 	case path == "/directory":
@@ -135,6 +142,7 @@ func (a *CA) get(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
+// nonce gives out a nonce that is good for one request.
 func (a *CA) nonce() string {
 	b := make([]byte, 16)
 	_, _ = rand.Read(b)
@@ -162,8 +170,13 @@ func (a *CA) post(w http.ResponseWriter, r *http.Request) error {
 	return a.act(w, q)
 }
 
+// algorithms are the signatures taken (section 6.2 leaves the choice to the CA,
+// RFC 7518 names them).
 var algorithms = []jose.SignatureAlgorithm{jose.ES256, jose.ES384, jose.EdDSA, jose.RS256}
 
+// verify holds a request against section 6: one signature, the URL it was sent
+// to, a nonce given out and not used yet, a key that belongs to it. A nonce is
+// used up even by a request that fails afterwards.
 func (a *CA) verify(path string, body []byte) (*request, error) {
 	var fields map[string]json.RawMessage
 	if json.Unmarshal(body, &fields) != nil || fields["signatures"] != nil || fields["header"] != nil ||
@@ -223,6 +236,7 @@ func (a *CA) signer(path string, head *jose.Header) (*request, error) {
 	return q, nil
 }
 
+// byURL finds an account by its kid.
 func (a *CA) byURL(url string) *account {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -244,6 +258,8 @@ func (q *request) read(into any) error {
 	return nil
 }
 
+// act does what a request asks. Objects are found by their path and belong to
+// the account that made them.
 func (a *CA) act(w http.ResponseWriter, q *request) error {
 	switch q.path {
 	case "/new-account":
@@ -309,6 +325,7 @@ func (a *CA) show(w http.ResponseWriter, q *request, path string, doc any) error
 	return nil
 }
 
+// newAccount makes an account, or gives the one its key has (section 7.3).
 func (a *CA) newAccount(w http.ResponseWriter, q *request) error {
 	var body struct {
 		Contact              []string        `json:"contact"`
@@ -359,11 +376,14 @@ func (a *CA) newAccount(w http.ResponseWriter, q *request) error {
 	return nil
 }
 
+// doc shows an account.
 func (k *account) doc() map[string]any {
 	return map[string]any{"status": k.status, "contact": k.contact, "termsOfServiceAgreed": true,
 		"orders": k.url + "/orders"}
 }
 
+// checkContact takes mailto addresses alone, one each and without header fields
+// (section 7.3).
 func checkContact(list []string) error {
 	for _, c := range list {
 		at, ok := strings.CutPrefix(c, "mailto:")
@@ -402,6 +422,7 @@ func (a *CA) checkBinding(raw json.RawMessage, key *jose.JSONWebKey) error {
 	return nil
 }
 
+// sameKey compares keys by their thumbprints (RFC 7638).
 func sameKey(a, b *jose.JSONWebKey) bool {
 	x, errX := a.Thumbprint(crypto.SHA256)
 	y, errY := b.Thumbprint(crypto.SHA256)

@@ -19,6 +19,7 @@ import (
 	"github.com/miekg/dns"
 )
 
+// thumbprint is the account's part of a key authorization (section 8.1).
 func thumbprint(k *account) (string, error) {
 	sum, err := k.key.Thumbprint(crypto.SHA256)
 	return base64.RawURLEncoding.EncodeToString(sum), err
@@ -104,6 +105,8 @@ func (a *CA) checkCAA(z *authorization, kind, account string) *problem {
 	return nil
 }
 
+// permits holds one CAA value against this CA, with the account and the method
+// it may name (RFC 8659 section 4.2, RFC 8657).
 func (a *CA) permits(value, kind, account string) bool {
 	parts := strings.Split(value, ";")
 	if !strings.EqualFold(strings.TrimSpace(parts[0]), a.Identity()) {

@@ -46,6 +46,8 @@ func (e *Endpoint) Close() {
 	e.done.Wait()
 }
 
+// serve gives every connection to the behaviour, and closes it when the
+// endpoint stops.
 func (e *Endpoint) serve(ctx context.Context, b Behaviour) {
 	for {
 		conn, err := e.listener.Accept()
@@ -145,12 +147,15 @@ func Serves(list ...[]byte) Behaviour {
 	}
 }
 
+// message frames a handshake message (RFC 8446 section 4).
 func message(kind byte, body []byte) []byte {
 	return append(append([]byte{kind}, length24(len(body))...), body...)
 }
 
+// length24 writes a length of three bytes.
 func length24(n int) []byte { return binary.BigEndian.AppendUint32(nil, uint32(n))[1:] }
 
+// readHello takes what the client sends first, and does not read it.
 func readHello(conn net.Conn) {
 	_ = conn.SetReadDeadline(time.Now().Add(5 * time.Second))
 	_, _ = conn.Read(make([]byte, 4096))

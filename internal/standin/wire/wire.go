@@ -71,6 +71,8 @@ func (r *Relay) Close() {
 	r.open.Wait()
 }
 
+// accept joins every connection to one of its own, through which bytes pass
+// until the wire is cut.
 func (r *Relay) accept() {
 	for {
 		in, err := r.listener.Accept()

@@ -49,6 +49,7 @@ var ErrNotInstalled = errors.New("no PostgreSQL server is installed: expected /u
 // VersionError says that a data directory belongs to another major version.
 type VersionError struct{ Dir, Has, Installed string }
 
+// Error names both versions and both ways on; data is not touched.
 func (e *VersionError) Error() string {
 	return fmt.Sprintf("the database in %s was made by PostgreSQL %s, installed is %s; install version %s, or move the "+
 		"directory away to begin anew", e.Dir, e.Has, e.Installed, e.Has)
@@ -94,6 +95,8 @@ func Start(ctx context.Context, dir string, opts Options) (*Cluster, error) {
 // DSN is the address of the database.
 func (c *Cluster) DSN() string { return c.dsn(database) }
 
+// dsn is how a database of the cluster is opened; it listens on loopback alone
+// and asks for the password.
 func (c *Cluster) dsn(name string) string {
 	u := url.URL{Scheme: "postgres", User: url.UserPassword(database, c.password),
 		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)), Path: name, RawQuery: "sslmode=disable"}
@@ -111,6 +114,7 @@ func (c *Cluster) Stop() {
 	}
 }
 
+// data is where PostgreSQL keeps its files.
 func (c *Cluster) data() string { return filepath.Join(c.dir, "data") }
 
 // binaries finds the server programs: those of the data directory's version
@@ -131,11 +135,15 @@ func binaries(dir string) (bin, version string, err error) {
 	return filepath.Dir(pick), strconv.Itoa(major(pick)), nil
 }
 
+// major is the version by the path of Debian's packages,
+// /usr/lib/postgresql/15/bin.
 func major(path string) int {
 	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
 	return n
 }
 
+// checkVersion refuses files of another version before the server would, with a
+// way on.
 func checkVersion(data, installed string) error {
 	has, err := os.ReadFile(filepath.Join(data, "PG_VERSION"))
 	if err != nil {
@@ -181,6 +189,8 @@ func passable(dir string) bool {
 	}
 }
 
+// prepare makes the files on the first start, and takes the password of an
+// earlier one afterwards.
 func (c *Cluster) prepare(ctx context.Context, bin string, as *syscall.SysProcAttr) error {
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return err
@@ -227,8 +237,10 @@ func (c *Cluster) moveUnfinished() error {
 	return nil
 }
 
+// passwordFile is readable by the service's user alone.
 func (c *Cluster) passwordFile() string { return filepath.Join(c.dir, "password") }
 
+// own gives a path to the user PostgreSQL runs as, which cannot be root.
 func own(path string, as *syscall.SysProcAttr) error {
 	if as.Credential == nil {
 		return nil
@@ -236,13 +248,17 @@ func own(path string, as *syscall.SysProcAttr) error {
 	return os.Chown(path, int(as.Credential.Uid), int(as.Credential.Gid))
 }
 
+// environment keeps the caller's variables from changing how PostgreSQL speaks
+// or sorts.
 func environment() []string { return []string{"PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8", "TZ=UTC"} }
 
+// lastLine is where PostgreSQL's tools say why they failed.
 func lastLine(out []byte) string {
 	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
 	return lines[len(lines)-1]
 }
 
+// run starts the server at a free port and waits until it answers.
 func (c *Cluster) run(bin string, as *syscall.SysProcAttr, opts Options) error {
 	port, err := freePort()
 	if err != nil {
@@ -300,6 +316,8 @@ func (c *Cluster) awaitPrevious(ctx context.Context) error {
 	}
 }
 
+// freePort asks the system for a port. Another program may take it before it is
+// used, and the start is then tried again.
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -339,6 +357,7 @@ func (c *Cluster) await(ctx context.Context) error {
 	}
 }
 
+// lastLog is what the server said last.
 func (c *Cluster) lastLog() string {
 	out, err := os.ReadFile(filepath.Join(c.dir, "log"))
 	if err != nil {
