@@ -13,15 +13,15 @@ import (
 // ExternalAccount is the CA's own customer record a new account is bound to
 // (RFC 8555 section 7.3.4).
 type ExternalAccount struct {
-	KeyID string
-	MAC   []byte
+	KeyID string // the CA's number for the customer
+	MAC   []byte // the key the CA gave with it, decoded
 }
 
 // NewAccount says what is asked for with a new account.
 type NewAccount struct {
-	Contact     []string // mailto: URLs
-	TermsAgreed bool     // a person agreed to the CA's terms
-	External    *ExternalAccount
+	Contact     []string         // mailto: URLs
+	TermsAgreed bool             // a person agreed to the CA's terms
+	External    *ExternalAccount // nil where the CA asks for none
 }
 
 // Register makes an account for a key, or gives the one that is there: asked

@@ -33,15 +33,15 @@ const (
 
 // Client talks to one CA's directory. Safe for concurrent use.
 type Client struct {
-	at    string
-	http  *http.Client
-	agent string
+	at    string       // the directory's URL
+	http  *http.Client // follows no redirect
+	agent string       // User-Agent, which RFC 8555 section 6.1 asks for
 
-	mu        sync.Mutex
-	directory *Directory
+	mu        sync.Mutex      // guards what follows
+	directory *Directory      // nil until first asked for
 	hosts     map[string]bool // the CA's own: scheme and host of every URL in the directory
-	nonces    []string
-	spare     string // for a reply that gets lost, so that it costs one request
+	nonces    []string        // unused ones, newest last
+	spare     string          // for a reply that gets lost, so that it costs one request
 }
 
 // New makes a client for a directory's URL. agent is sent as User-Agent and
@@ -140,9 +140,9 @@ func once(do func() error) error { return do() }
 
 // reply is an answer within bounds.
 type reply struct {
-	status int
-	header http.Header
-	body   []byte
+	status int         // of HTTP
+	header http.Header // its Location, Link, Retry-After and Replay-Nonce are read
+	body   []byte      // within the bounds for size
 }
 
 // send makes one request and reads its answer within the bounds for size and
@@ -287,8 +287,8 @@ func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
 
 // Signer is who signs requests: an account's key, and its URL once it has one.
 type Signer struct {
-	Key crypto.Signer
-	URL string // "" shows the key itself, for newAccount and revoking by certificate key
+	Key crypto.Signer // of the account, or the one signed with before there is one
+	URL string        // "" shows the key itself, for newAccount and revoking by certificate key
 }
 
 // algorithm chooses the signature by the kind of key (RFC 7518 section 3.1, RFC

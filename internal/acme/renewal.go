@@ -12,7 +12,7 @@ import (
 
 // RenewalInfo is when a CA wants a certificate replaced (RFC 9773 section 4.2).
 type RenewalInfo struct {
-	Start, End  time.Time
+	Start, End  time.Time // of the window, in which a time is chosen at random
 	Explanation string    // a page that says why, "" for none
 	AskAgain    time.Time // not before
 }

@@ -17,22 +17,22 @@ import (
 
 // Directory is what a CA offers and where (RFC 8555 section 7.1.1).
 type Directory struct {
-	NewNonce    string `json:"newNonce"`
-	NewAccount  string `json:"newAccount"`
-	NewOrder    string `json:"newOrder"`
-	RevokeCert  string `json:"revokeCert"`
-	KeyChange   string `json:"keyChange"`
+	NewNonce    string `json:"newNonce"`    // HEAD gives a nonce
+	NewAccount  string `json:"newAccount"`  // also finds one by its key
+	NewOrder    string `json:"newOrder"`    // begins an order
+	RevokeCert  string `json:"revokeCert"`  // by account or by the certificate's key
+	KeyChange   string `json:"keyChange"`   // replaces an account's key
 	RenewalInfo string `json:"renewalInfo"` // RFC 9773; "" when it is not offered
 	Meta        Meta   `json:"meta"`
 }
 
 // Meta is what a CA says about itself.
 type Meta struct {
-	TermsOfService          string            `json:"termsOfService"`
-	Website                 string            `json:"website"`
-	CAAIdentities           []string          `json:"caaIdentities"`
-	ExternalAccountRequired bool              `json:"externalAccountRequired"`
-	Profiles                map[string]string `json:"profiles"`
+	TermsOfService          string            `json:"termsOfService"`          // URL, which changes when they do
+	Website                 string            `json:"website"`                 // for people
+	CAAIdentities           []string          `json:"caaIdentities"`           // names that let this CA issue, in CAA records
+	ExternalAccountRequired bool              `json:"externalAccountRequired"` // accounts must be bound to a customer
+	Profiles                map[string]string `json:"profiles"`                // kinds of certificate by name, with a description
 }
 
 // Status of an account, order, authorization or challenge (section 7.1.6).
@@ -58,8 +58,8 @@ const (
 
 // Identifier is a name a certificate is asked for.
 type Identifier struct {
-	Type  string `json:"type"`
-	Value string `json:"value"`
+	Type  string `json:"type"`  // DNS
+	Value string `json:"value"` // a name in ASCII; in an order perhaps a wildcard
 }
 
 // String is the name alone; its type is dns wherever people see it.
@@ -67,35 +67,35 @@ func (i Identifier) String() string { return i.Value }
 
 // Account is a CA's record of its customer (section 7.1.2).
 type Account struct {
-	URL     string   `json:"-"`
-	Status  Status   `json:"status"`
-	Contact []string `json:"contact"`
-	Orders  string   `json:"orders"`
+	URL     string   `json:"-"`       // its kid
+	Status  Status   `json:"status"`  // valid, deactivated or revoked
+	Contact []string `json:"contact"` // mailto URLs
+	Orders  string   `json:"orders"`  // URL of its list of orders; many CAs keep none
 }
 
 // Order is a request for a certificate (section 7.1.3).
 type Order struct {
-	URL            string       `json:"-"`
-	Status         Status       `json:"status"`
-	Expires        time.Time    `json:"expires"`
-	Identifiers    []Identifier `json:"identifiers"`
-	Authorizations []string     `json:"authorizations"`
-	Finalize       string       `json:"finalize"`
-	Certificate    string       `json:"certificate"`
-	Replaces       string       `json:"replaces"`
-	Error          *Problem     `json:"error"`
-	RetryAfter     time.Time    `json:"-"` // not to be asked again before
+	URL            string       `json:"-"`              // from Location
+	Status         Status       `json:"status"`         // pending, ready, processing, valid or invalid
+	Expires        time.Time    `json:"expires"`        // when the CA forgets it
+	Identifiers    []Identifier `json:"identifiers"`    // as the CA has them
+	Authorizations []string     `json:"authorizations"` // URLs, one for each name
+	Finalize       string       `json:"finalize"`       // URL the certificate request goes to
+	Certificate    string       `json:"certificate"`    // URL, once valid
+	Replaces       string       `json:"replaces"`       // id of the certificate it takes the place of
+	Error          *Problem     `json:"error"`          // why it is invalid
+	RetryAfter     time.Time    `json:"-"`              // not to be asked again before
 }
 
 // Authorization says how control of one identifier is shown (section 7.1.4).
 type Authorization struct {
-	URL        string      `json:"-"`
-	Identifier Identifier  `json:"identifier"`
-	Status     Status      `json:"status"`
-	Expires    time.Time   `json:"expires"`
-	Wildcard   bool        `json:"wildcard"`
-	Challenges []Challenge `json:"challenges"`
-	RetryAfter time.Time   `json:"-"`
+	URL        string      `json:"-"`          // its own address
+	Identifier Identifier  `json:"identifier"` // without the wildcard's label
+	Status     Status      `json:"status"`     // pending, valid, invalid, deactivated, expired or revoked
+	Expires    time.Time   `json:"expires"`    // until when a valid one counts
+	Wildcard   bool        `json:"wildcard"`   // the order has *. before the name
+	Challenges []Challenge `json:"challenges"` // any one of them is enough
+	RetryAfter time.Time   `json:"-"`          // when the CA wants to be asked again
 }
 
 // Kinds of challenge.
@@ -107,12 +107,12 @@ const (
 
 // Challenge is one way to show control.
 type Challenge struct {
-	Type      string    `json:"type"`
-	URL       string    `json:"url"`
-	Status    Status    `json:"status"`
-	Token     string    `json:"token"`
-	Validated time.Time `json:"validated"`
-	Error     *Problem  `json:"error"`
+	Type      string    `json:"type"`      // such as http-01
+	URL       string    `json:"url"`       // accepting it is a request there
+	Status    Status    `json:"status"`    // pending, processing, valid or invalid
+	Token     string    `json:"token"`     // base64url, from the CA
+	Validated time.Time `json:"validated"` // when the CA saw the proof
+	Error     *Problem  `json:"error"`     // what it saw instead
 }
 
 // Challenge gives the challenge of a kind; nil when it is not offered.
@@ -136,13 +136,13 @@ func (a *Authorization) Offered() string {
 
 // Problem is an error in a CA's own words (RFC 7807, RFC 8555 section 6.7).
 type Problem struct {
-	Type        string      `json:"type"`
-	Title       string      `json:"title,omitempty"`
-	Detail      string      `json:"detail"`
-	Status      int         `json:"status,omitempty"`
-	Identifier  *Identifier `json:"identifier,omitempty"`
-	Subproblems []Problem   `json:"subproblems,omitempty"`
-	RetryAfter  time.Time   `json:"-"`
+	Type        string      `json:"type"`                  // a URN of the protocol, or another URL
+	Title       string      `json:"title,omitempty"`       // short
+	Detail      string      `json:"detail"`                // the CA's own words
+	Status      int         `json:"status,omitempty"`      // of HTTP
+	Identifier  *Identifier `json:"identifier,omitempty"`  // the name concerned, in a subproblem
+	Subproblems []Problem   `json:"subproblems,omitempty"` // one for each name (RFC 8555 section 6.7.1)
+	RetryAfter  time.Time   `json:"-"`                     // zero when the CA gave none
 }
 
 // errorPrefix begins every type of error the protocol knows (RFC 8555 section
@@ -201,8 +201,8 @@ func (e *ReplyError) Error() string {
 
 // LostError says that no answer came; what was asked may have been done.
 type LostError struct {
-	URL string
-	Err error
+	URL string // what was asked
+	Err error  // of the network
 }
 
 // Error leaves open whether the CA did what was asked.

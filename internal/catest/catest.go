@@ -22,10 +22,10 @@ import (
 // leads to loopback, and a web server for the files of http-01.
 type Town struct {
 	*ca.CA
-	Root, Other *pkitest.Entity // of the chain and of the alternate
-	Names       *nameserver.Server
-	Files       sync.Map        // content by token
-	Transport   *http.Transport // trusts the CA's own certificate
+	Root, Other *pkitest.Entity    // of the chain and of the alternate
+	Names       *nameserver.Server // the name server its CA asks
+	Files       sync.Map           // content by token
+	Transport   *http.Transport    // trusts the CA's own certificate
 }
 
 // Start starts a town; change may alter the CA's configuration.

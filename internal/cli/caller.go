@@ -22,9 +22,9 @@ import (
 
 // signedIn is what is kept of a sign-in: a token of the service.
 type signedIn struct {
-	Person  string    `json:"person"`
-	Token   string    `json:"token"`
-	Expires time.Time `json:"expires"`
+	Person  string    `json:"person"`  // who signed in
+	Token   string    `json:"token"`   // the secret; the file is for its owner alone
+	Expires time.Time `json:"expires"` // after which signing in again is needed
 }
 
 // TokenVariable names the environment variable that may hold a token in place
@@ -106,8 +106,8 @@ func (a *app) token() (string, error) {
 
 // bearer shows a token with each request, to the service alone.
 type bearer struct {
-	next  http.RoundTripper
-	token string
+	next  http.RoundTripper // sends the request
+	token string            // "" for nobody
 }
 
 // RoundTrip adds the token to a copy of the request, as the interface asks.

@@ -282,7 +282,7 @@ func (a *app) visitMandate(ctx context.Context, mandate string) error {
 		return nil
 	}
 	type row struct {
-		host string
+		host string // the name taken to https
 		client.VisitStep
 	}
 	var rows []row

@@ -16,32 +16,32 @@ import (
 
 // inspected is one object of a file, for output.
 type inspected struct {
-	File    string    `json:"file"`
-	Line    int       `json:"line,omitempty"`
-	Kind    string    `json:"kind"`
-	Name    string    `json:"name,omitempty"`
-	Names   []string  `json:"names,omitempty"`
-	Issuer  string    `json:"issuer,omitempty"`
-	Ends    time.Time `json:"not_after,omitzero"`
-	Begins  time.Time `json:"not_before,omitzero"`
-	Key     string    `json:"key,omitempty"`
-	Sha256  string    `json:"sha256,omitempty"`
-	Problem string    `json:"problem,omitempty"`
+	File    string    `json:"file"`                // as given
+	Line    int       `json:"line,omitempty"`      // where it begins
+	Kind    string    `json:"kind"`                // certificate, CA certificate, key, request or a block's label
+	Name    string    `json:"name,omitempty"`      // common name
+	Names   []string  `json:"names,omitempty"`     // it covers
+	Issuer  string    `json:"issuer,omitempty"`    // common name
+	Ends    time.Time `json:"not_after,omitzero"`  // last moment of its validity
+	Begins  time.Time `json:"not_before,omitzero"` // first moment of its validity
+	Key     string    `json:"key,omitempty"`       // kind and size
+	Sha256  string    `json:"sha256,omitempty"`    // of the DER
+	Problem string    `json:"problem,omitempty"`   // why it cannot be read
 }
 
 // inspection is the document of inspect.
 type inspection struct {
-	Objects  []inspected `json:"objects"`
-	Findings []fileIll   `json:"findings"`
+	Objects  []inspected `json:"objects"`  // in the order of the files
+	Findings []fileIll   `json:"findings"` // worst first
 }
 
 // fileIll is a finding about a file.
 type fileIll struct {
-	File     string         `json:"file"`
-	Code     string         `json:"code"`
-	Severity check.Severity `json:"severity"`
-	Cause    string         `json:"cause"`
-	Remedy   string         `json:"remedy"`
+	File     string         `json:"file"`     // as given
+	Code     string         `json:"code"`     // of the rule
+	Severity check.Severity `json:"severity"` // broken, due, weak or note
+	Cause    string         `json:"cause"`    // one sentence
+	Remedy   string         `json:"remedy"`   // the next step
 }
 
 // inspect judges files as if they were served, with the same rules as a survey.

@@ -18,9 +18,9 @@ import (
 
 // column is one column of a table and of its CSV form.
 type column[T any] struct {
-	head  string
-	width int // the most it takes in a table; 0: as it comes
-	cell  func(T) string
+	head  string         // its title
+	width int            // the most it takes in a table; 0: as it comes
+	cell  func(T) string // as people read it
 	raw   func(T) string // for CSV, where it differs
 }
 

@@ -34,13 +34,13 @@ const DefaultAddress = "127.0.0.1:7420"
 
 // app holds what all commands share.
 type app struct {
-	out, err io.Writer
-	address  string
-	output   string
-	failAt   string
-	color    bool
-	terminal bool // stderr is one, so a bar can be drawn
-	anchors  string
+	out, err io.Writer // stdout and stderr
+	address  string    // of the service
+	output   string    // table, json or csv
+	failAt   string    // severity from which findings fail the command; "" for none
+	color    bool      // the terminal takes it
+	terminal bool      // stderr is one, so a bar can be drawn
+	anchors  string    // file of roots to trust the service by; "" for the machine's
 }
 
 // failure marks an error of the work, as against one of use.

@@ -84,9 +84,9 @@ func dataDir() string {
 
 // serviceFlags are the flags of serve.
 type serviceFlags struct {
-	cfg                                     service.Config
-	looker                                  *look.Looker
-	listen, level, certificate, key, proofs string
+	cfg                                     service.Config // what the service is opened with
+	looker                                  *look.Looker   // takes the two time limits
+	listen, level, certificate, key, proofs string         // as given on the command line
 }
 
 // runService runs the service until it is told to stop.

@@ -21,8 +21,8 @@ const sessionCookie = "insegna_session"
 
 // origin is what a handler needs to know of the connection.
 type origin struct {
-	address string
-	tls     bool
+	address string // without the port, for the throttle
+	tls     bool   // the request came over TLS
 }
 
 // originKey keys the origin in a request's context.

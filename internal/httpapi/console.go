@@ -32,8 +32,8 @@ const notBuilt = `<!doctype html><html lang="en"><title>Insegna</title><h1>The c
 
 // console is the built console, embedded in the program.
 type console struct {
-	files fs.FS
-	index []byte
+	files fs.FS  // as built
+	index []byte // the page every path of the console begins with
 }
 
 // newConsole works without a built console too, and then serves a page that

@@ -15,8 +15,8 @@ import (
 
 // ListenError says why the service cannot listen.
 type ListenError struct {
-	Address string
-	Err     error
+	Address string // as given
+	Err     error  // of the system
 }
 
 // Error says which addresses are possible, for beyond loopback a certificate is
@@ -65,12 +65,12 @@ func loopback(host string) bool {
 type Pair struct {
 	Each time.Duration // the least time between two looks at the files; set before it is used
 
-	certificate, key string
+	certificate, key string // paths
 
-	mu     sync.Mutex
-	pair   *tls.Certificate
-	looked time.Time // at the files
-	was    [2]time.Time
+	mu     sync.Mutex       // guards what follows
+	pair   *tls.Certificate // in use
+	looked time.Time        // at the files
+	was    [2]time.Time     // when the files were changed that it was read from
 }
 
 // OpenPair reads the service's own certificate and key.

@@ -82,8 +82,8 @@ func methodProblem(method string) contract.Problem {
 	return problem(http.StatusMethodNotAllowed, "Method not allowed", "this call does not take "+method, "")
 }
 
-// internalProblem tells nothing of what went wrong inside; the log has it under
-// the same number.
+// internalProblem tells nothing of what went wrong inside: that is for the log,
+// not for whoever asks.
 func internalProblem() contract.Problem {
 	return problem(http.StatusInternalServerError, "Internal error", "the request could not be carried out",
 		"see the service's log for the reason")

@@ -32,10 +32,10 @@ const bodyLimit = 32 << 20
 
 // Server answers HTTP for one service.
 type Server struct {
-	service *service.Service
-	log     *slog.Logger
-	console *console
-	pair    *Pair
+	service *service.Service // does all the work
+	log     *slog.Logger     // for what nobody is told
+	console *console         // what is served beside the calls
+	pair    *Pair            // nil without TLS
 }
 
 // Handler makes the whole HTTP interface; pair is nil on plain http.

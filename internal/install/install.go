@@ -43,8 +43,8 @@ func (s State) Ended() bool {
 
 // Binding is one host name at one address, looked at from outside.
 type Binding struct {
-	Host   string         `json:"host"`
-	At     netip.AddrPort `json:"at"`
+	Host   string         `json:"host"`   // a name visitors use
+	At     netip.AddrPort `json:"at"`     // address and port
 	Before string         `json:"before"` // SHA-256 of the certificate it showed; "" when it showed none
 }
 
@@ -53,9 +53,9 @@ func (b *Binding) String() string { return fmt.Sprintf("%s at %s", b.Host, b.At)
 
 // File is one file of a server's configuration before and after a change.
 type File struct {
-	Path   string `json:"path"` // where the file itself lies, links followed
-	Before string `json:"before"`
-	After  string `json:"after"`
+	Path   string `json:"path"`   // where the file itself lies, links followed
+	Before string `json:"before"` // its text when the plan was made
+	After  string `json:"after"`  // its text once it is done
 }
 
 // Plan is what an installation changes, worked out beforehand by its
@@ -70,17 +70,17 @@ type Plan struct {
 // Act is one thing an installation does.
 type Act struct {
 	Does string `json:"does"` // a word, such as new, link, test or reload
-	What string `json:"what"`
+	What string `json:"what"` // the thing it is done to
 }
 
 // Wish is what a destination is to plan for.
 type Wish struct {
-	Mandate   string // its name
-	Server    string // its name
-	Names     []string
-	Leaf      *certs.Certificate
-	Rehearsal bool   // it ends after the test
-	Version   string // of this certificate among the mandate's, fit for a file's name
+	Mandate   string             // its name
+	Server    string             // its name
+	Names     []string           // the certificate is for
+	Leaf      *certs.Certificate // its certificate
+	Rehearsal bool               // it ends after the test
+	Version   string             // of this certificate among the mandate's, fit for a file's name
 
 	Port      uint16            // for https where a site has none yet; 0 when nothing is said
 	Addresses []netip.Addr      // of the server
@@ -90,7 +90,7 @@ type Wish struct {
 
 // Planned is what a destination has worked out.
 type Planned struct {
-	Plan     Plan
+	Plan     Plan      // to be stored
 	Bindings []Binding // where the new certificate is to be seen
 	There    bool      // it lies there already, and nothing of the configuration changes
 	Unasked  bool      // it may be carried out without a person: nothing but the certificate changes
@@ -128,17 +128,17 @@ type Destination interface {
 
 // Installation is one certificate going to one server.
 type Installation struct {
-	ID             int64
-	Plan           Plan
-	Material       Material
-	Leaf           string // SHA-256 of the new certificate
-	Bindings       []Binding
-	State          State
-	Rehearsal      bool // ends before anything is changed
-	Switched       bool // something may have been changed
-	Asked          bool // the way back was asked for by a person
-	Tries          int  // without a way to the server, in a row
-	Reason, Advice string
+	ID             int64     // of the stored row
+	Plan           Plan      // the destination's own
+	Material       Material  // certificates and key
+	Leaf           string    // SHA-256 of the new certificate
+	Bindings       []Binding // that must show it in the end
+	State          State     // how far it is
+	Rehearsal      bool      // ends before anything is changed
+	Switched       bool      // something may have been changed
+	Asked          bool      // the way back was asked for by a person
+	Tries          int       // without a way to the server, in a row
+	Reason, Advice string    // why it went back or is stuck, and what to do
 }
 
 // Outcome of a step.
@@ -160,8 +160,8 @@ type Records interface {
 
 // WaitError says that an installation goes on later by itself.
 type WaitError struct {
-	Until time.Time
-	Why   error
+	Until time.Time // when it goes on
+	Why   error     // what it waits for
 }
 
 // Error tells when it goes on, not yet how it ended.
@@ -189,7 +189,7 @@ func (e *RefusedError) Error() string { return e.Reason }
 
 // FaultError is an act that went wrong on the server, with what to do.
 type FaultError struct {
-	Words, Advice string
+	Words, Advice string // of the server, and what to do
 	Said          string // by a command
 }
 

@@ -21,8 +21,8 @@ const (
 // Installer carries installations out on one server. Safe for concurrent use,
 // though one server is for one installation at a time.
 type Installer struct {
-	Destination Destination
-	Records     Records
+	Destination Destination // does the acts
+	Records     Records     // store each state before its first act
 	// SHA-256, "" for none, and what was seen in words
 	Look     func(ctx context.Context, b *Binding) (leaf, seen string)
 	Patience time.Duration // until the old certificate is gone; half a minute when 0

@@ -46,10 +46,10 @@ func Request(key crypto.Signer, names []string) ([]byte, error) {
 
 // Checked is a certificate that is what was ordered.
 type Checked struct {
-	Leaf   *certs.Certificate
-	PEM    []byte // leaf first, without the anchor
-	Anchor string // common name of what the chain ends at
-	Until  time.Time
+	Leaf   *certs.Certificate // of the chain that is trusted
+	PEM    []byte             // leaf first, without the anchor
+	Anchor string             // common name of what the chain ends at
+	Until  time.Time          // the end of its validity
 }
 
 // clockSlack is how far a certificate's begin may lie ahead of our clock.

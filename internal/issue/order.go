@@ -29,18 +29,18 @@ const (
 
 // Order is one order, with everything it needs to go on.
 type Order struct {
-	ID       int64
-	Names    []string // the first is the main one
-	KeyKind  string
-	Replaces string // id of the certificate whose place it takes (RFC 9773)
-	State    State
-	URL      string // what the source calls it
-	Key      []byte // PKCS#8; in the clear here only
-	Request  []byte // PKCS#10
-	Chain    []byte // PEM, leaf first
-	Tries    int    // without an answer, in a row
-	Since    time.Time
-	Failure  *Failure
+	ID       int64     // of the stored row
+	Names    []string  // the first is the main one
+	KeyKind  string    // such as ecdsa-p256
+	Replaces string    // id of the certificate whose place it takes (RFC 9773)
+	State    State     // how far it is
+	URL      string    // what the source calls it
+	Key      []byte    // PKCS#8; in the clear here only
+	Request  []byte    // PKCS#10
+	Chain    []byte    // PEM, leaf first
+	Tries    int       // without an answer, in a row
+	Since    time.Time // when it was begun
+	Failure  *Failure  // nil unless it failed
 }
 
 // Failure is why an order came to nothing.
@@ -112,8 +112,8 @@ type Source interface {
 
 // WaitError says that an order goes on later by itself.
 type WaitError struct {
-	Until time.Time
-	Why   error
+	Until time.Time // when it goes on
+	Why   error     // what it waits for
 }
 
 // Error tells when and why it goes on later.

@@ -14,8 +14,8 @@ import (
 // Orderer takes an order on over its source. Safe for concurrent use, though one
 // order is for one process at a time.
 type Orderer struct {
-	Source  Source
-	Records Records
+	Source  Source               // the way to the certificate
+	Records Records              // store each state before its first request
 	Anchors []*certs.Certificate // what a chain has to end at
 	Pace    time.Duration        // longest wait between tries, where the default is longer; 0 for the default
 }

@@ -23,22 +23,22 @@ type Editor interface {
 
 // Wanted is what a site is to show.
 type Wanted struct {
-	Site             Place // of the site, as a reading gives it
-	Certificate, Key string
+	Site             Place  // of the site, as a reading gives it
+	Certificate, Key string // paths the site is to name
 	Port             uint16 // for https, where the site speaks plain http alone
 	Proofs           string // folder for files of http-01, where the site has none that is served
 }
 
 // Copy is a configuration as one text.
 type Copy struct {
-	Text      string
+	Text      string                       // the whole configuration
 	Translate func(said, at string) string // what a test said of the copy at a path, with the places it was copied from
 }
 
 // EditError says why a site is not changed, and where that is written.
 type EditError struct {
 	Place
-	Reason, Remedy string
+	Reason, Remedy string // why it cannot be edited, and what to do
 }
 
 // Error names the place that stands in the way.

@@ -30,9 +30,9 @@ type Kind struct {
 	Hops     int            // how far behind the visitor it usually stands: 0 at the edge
 	Words    *binding.Words // of its remedies; nil takes neutral ones
 
-	Reader   Reader
-	Tester   Tester
-	Installs Installs
+	Reader   Reader   // nil: its configuration cannot be read yet
+	Tester   Tester   // nil: no test is known
+	Installs Installs // nil: nothing can be installed yet
 }
 
 // Name is what an estate file calls the kind.
@@ -100,8 +100,8 @@ var Parts = []Part{Read, Install}
 
 // LackError says that something is not possible yet for a kind of server.
 type LackError struct {
-	Kind *Kind
-	Part Part
+	Kind *Kind // that lacks it
+	Part Part  // what it lacks
 }
 
 // Error is the one sentence for everything a kind lacks.

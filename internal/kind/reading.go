@@ -27,8 +27,8 @@ const (
 // the same.
 type Problem struct {
 	Place
-	Effect   Effect `json:"effect"`
-	Message  string `json:"message"`
+	Effect   Effect `json:"effect"`   // what follows for the server
+	Message  string `json:"message"`  // what is wrong
 	Expected string `json:"expected"` // "" when the message says it
 }
 
@@ -43,25 +43,25 @@ func (p *Problem) Error() string {
 
 // Reading is everything read from one server's configuration.
 type Reading struct {
-	Kind         string               `json:"kind"`
-	Main         string               `json:"main"` // the file it begins with
-	Files        []File               `json:"files"`
-	Listeners    []Listener           `json:"listeners"`
-	Sites        []Site               `json:"sites"` // those in force, in the server's order
-	Idle         []Site               `json:"idle"`  // in files that are not switched on
-	Material     map[string]*Material `json:"material"`
+	Kind         string               `json:"kind"`         // name of the kind
+	Main         string               `json:"main"`         // the file it begins with
+	Files        []File               `json:"files"`        // in the order they were met
+	Listeners    []Listener           `json:"listeners"`    // in the order they were met
+	Sites        []Site               `json:"sites"`        // those in force, in the server's order
+	Idle         []Site               `json:"idle"`         // in files that are not switched on
+	Material     map[string]*Material `json:"material"`     // certificates and keys by path
 	Certificates map[string][]byte    `json:"certificates"` // DER by SHA-256 in hexadecimal digits
-	Problems     []Problem            `json:"problems"`
-	Loaded       time.Time            `json:"loaded"` // when the running server last took it in; zero when not known
+	Problems     []Problem            `json:"problems"`     // sorted by place
+	Loaded       time.Time            `json:"loaded"`       // when the running server last took it in; zero when not known
 }
 
 // File is one file of a configuration.
 type File struct {
-	Path     string    `json:"path"`
+	Path     string    `json:"path"`           // absolute
 	Link     string    `json:"link,omitempty"` // where it leads, when it is a symbolic link
-	Text     string    `json:"text"`
-	Modified time.Time `json:"modified"`
-	InForce  bool      `json:"in_force"`
+	Text     string    `json:"text"`           // as read
+	Modified time.Time `json:"modified"`       // in UTC
+	InForce  bool      `json:"in_force"`       // the running configuration includes it
 }
 
 // Protocol is what a listener or site speaks, inside TLS or without it.
@@ -76,15 +76,15 @@ const (
 // Listener is one address and port the server opens.
 type Listener struct {
 	Place
-	Protocol Protocol       `json:"protocol"`
+	Protocol Protocol       `json:"protocol"`          // http or a stream of bytes
 	Address  netip.AddrPort `json:"address"`           // the zero address of its version stands for every one
 	Socket   string         `json:"socket,omitempty"`  // path, when it is no network address
 	Both     bool           `json:"both,omitempty"`    // takes IPv4 on an IPv6 address
 	Unknown  string         `json:"unknown,omitempty"` // what is written, when its address is chosen elsewhere
-	TLS      bool           `json:"tls"`
-	Default  int            `json:"default"` // index of the site that answers when none is named
-	Chosen   bool           `json:"chosen"`  // the default is declared, not just the first
-	Sites    []int          `json:"sites"`
+	TLS      bool           `json:"tls"`               // it speaks TLS from the first byte
+	Default  int            `json:"default"`           // index of the site that answers when none is named
+	Chosen   bool           `json:"chosen"`            // the default is declared, not just the first
+	Sites    []int          `json:"sites"`             // indexes of those at it
 }
 
 // Network says whether it listens at an address and port that are known.
@@ -138,13 +138,13 @@ func (n *Name) Host() string {
 // Site is one site a configuration declares.
 type Site struct {
 	Place
-	Protocol Protocol `json:"protocol"`
-	Names    []Name   `json:"names"`
-	Pairs    []Pair   `json:"pairs"`
-	Refuses  bool     `json:"refuses,omitempty"` // ends handshakes instead of showing a certificate
-	Plain    []Route  `json:"plain"`
-	Hops     []Hop    `json:"hops"`
-	Listens  []Place  `json:"listens"`
+	Protocol Protocol `json:"protocol"`            // of its listeners
+	Names    []Name   `json:"names"`               // as declared
+	Pairs    []Pair   `json:"pairs"`               // certificates with their keys
+	Refuses  bool     `json:"refuses,omitempty"`   // ends handshakes instead of showing a certificate
+	Plain    []Route  `json:"plain"`               // what it does for visitors without TLS
+	Hops     []Hop    `json:"hops"`                // what stands behind it
+	Listens  []Place  `json:"listens"`             // where its listen lines are
 	Asked    []string `json:"asked"`               // the addresses it listens at, as written
 	SwitchOn string   `json:"switch_on,omitempty"` // of one not in force: what puts it in force
 }
@@ -165,17 +165,17 @@ func (s *Site) OnlyRedirects() bool {
 // Pair is a certificate with its key as a site names them.
 type Pair struct {
 	Place              // of the certificate
-	Certificate string `json:"certificate"` // path
-	Key         string `json:"key"`         // path, "" when none is named
-	KeyPlace    Place  `json:"key_place"`
+	Certificate string `json:"certificate"`           // path
+	Key         string `json:"key"`                   // path, "" when none is named
+	KeyPlace    Place  `json:"key_place"`             // the line that names the key
 	AtRunTime   bool   `json:"at_run_time,omitempty"` // chosen by a variable for each connection; the paths are as written
 }
 
 // Material is what a certificate or key file holds.
 type Material struct {
-	Path     string    `json:"path"`
-	Mode     uint32    `json:"mode"` // permission bits
-	Modified time.Time `json:"modified"`
+	Path     string    `json:"path"`             // absolute
+	Mode     uint32    `json:"mode"`             // permission bits
+	Modified time.Time `json:"modified"`         // in UTC
 	Chain    []string  `json:"chain,omitempty"`  // fingerprints of the certificates, in file order
 	Public   string    `json:"public,omitempty"` // SHA-256 of the private key's public half
 	Fault    string    `json:"fault,omitempty"`  // why nothing of use could be read
@@ -189,9 +189,9 @@ type Answer struct {
 	Site     *Site     // nil when none can be told
 	Shown    *Site     // whose certificates a visitor gets: the site's own, or the listener's where it has none
 	Pairs    []Pair    // these certificates
-	Why      string
-	Named    bool // it is there for this host, not just as the default
-	Unsure   bool // it depends on something that cannot be worked out here
+	Why      string    // one sentence
+	Named    bool      // it is there for this host, not just as the default
+	Unsure   bool      // it depends on something that cannot be worked out here
 }
 
 // Lost says whether an error means that the source of files failed as a whole.

@@ -2,8 +2,8 @@ package kind
 
 // Route is what a site does with plain http for one host.
 type Route struct {
-	Listener  string `json:"listener"`
-	Host      string `json:"host"`
+	Listener  string `json:"listener"`   // it was asked at
+	Host      string `json:"host"`       // the name asked for
 	Front     Step   `json:"front"`      // for the path /
 	WellKnown Step   `json:"well_known"` // for files below /.well-known/acme-challenge/ (RFC 8555 section 8.3)
 }
@@ -23,8 +23,8 @@ const (
 // Step is what is done with a request, and where that is written.
 type Step struct {
 	Place
-	Handling Handling `json:"handling"`
-	Status   int      `json:"status,omitempty"`
+	Handling Handling `json:"handling"`         // serves, redirects, passes on or answers
+	Status   int      `json:"status,omitempty"` // of HTTP, 0 when it cannot be told
 	To       string   `json:"to,omitempty"`     // where it is redirected or passed on to, or the folder
 	Under    string   `json:"under,omitempty"`  // the path whose place To takes, when it is no root
 	Hidden   *Place   `json:"hidden,omitempty"` // a rule made for this path that never gets it
@@ -33,9 +33,9 @@ type Step struct {
 // Hop is one way from a site to a server behind it.
 type Hop struct {
 	Place
-	To      string   `json:"to"`
-	TLS     bool     `json:"tls"`
-	Checked bool     `json:"checked"`        // the certificate behind is verified
-	Name    string   `json:"name,omitempty"` // asked for and expected there
-	Servers []string `json:"servers,omitempty"`
+	To      string   `json:"to"`                // as configured
+	TLS     bool     `json:"tls"`               // it is spoken to over TLS
+	Checked bool     `json:"checked"`           // the certificate behind is verified
+	Name    string   `json:"name,omitempty"`    // asked for and expected there
+	Servers []string `json:"servers,omitempty"` // addresses it stands for
 }

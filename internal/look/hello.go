@@ -133,8 +133,8 @@ func extensions(b *cryptobyte.Builder, host string) {
 
 // messages reads handshake messages across records.
 type messages struct {
-	r    *bufio.Reader
-	left int // bytes of the current record not yet read
+	r    *bufio.Reader // the connection
+	left int           // bytes of the current record not yet read
 }
 
 // newMessages reads handshake messages out of records.

@@ -30,7 +30,7 @@ const MaterialLimit = 1 << 20
 type Looker struct {
 	ConnectTimeout   time.Duration // until the connection stands
 	HandshakeTimeout time.Duration // from there until the certificate is had
-	dialer           net.Dialer
+	dialer           net.Dialer    // of all looks
 }
 
 // New makes a looker with the usual deadlines.
@@ -158,8 +158,8 @@ func keep(o *binding.Observation, cs tls.ConnectionState) {
 // watched remembers the first bytes received, to tell what is spoken.
 type watched struct {
 	net.Conn
-	first    [48]byte
-	received int
+	first    [48]byte // bytes received
+	received int      // in all
 }
 
 // Read keeps the first bytes received, by which a server that does not speak

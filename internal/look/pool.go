@@ -16,17 +16,17 @@ import (
 // moment gives its place to another and goes on waiting outside, so silent
 // endpoints do not slow the rest.
 type Pool struct {
-	looker  *Looker
-	working *semaphore.Weighted
+	looker  *Looker             // does each look
+	working *semaphore.Weighted // looks that hold a place
 
-	mu        sync.Mutex
-	addresses map[netip.Addr]*gate
+	mu        sync.Mutex           // guards the map
+	addresses map[netip.Addr]*gate // with looks under way or waiting
 }
 
 // gate limits the looks at one address; it lives while somebody uses it.
 type gate struct {
-	slots *semaphore.Weighted
-	users int
+	slots *semaphore.Weighted // for one address
+	users int                 // looks under way or waiting
 }
 
 // Limits of a pool.

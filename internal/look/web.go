@@ -20,10 +20,10 @@ const (
 
 // Answer is what one request was answered with.
 type Answer struct {
-	Status   int
+	Status   int    // of HTTP
 	Location string // as sent
-	Server   string
-	HSTS     string
+	Server   string // header, made harmless
+	HSTS     string // header Strict-Transport-Security (RFC 6797)
 }
 
 // ErrNobody says that nothing listens there.

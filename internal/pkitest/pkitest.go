@@ -23,7 +23,7 @@ var Now = time.Now().UTC().Truncate(time.Second)
 // Entity is a certificate with its key.
 type Entity struct {
 	*certs.Certificate
-	Key crypto.Signer
+	Key crypto.Signer // its private key
 }
 
 // serial makes every test certificate another one.

@@ -31,7 +31,7 @@ type Connection interface {
 // there, or the writer's own.
 type Attributes struct {
 	Mode  fs.FileMode // permission bits
-	Owner *Owner
+	Owner *Owner      // nil leaves it to the system
 }
 
 // Owner is a user and group by number.
@@ -40,8 +40,8 @@ type Owner struct{ UID, GID int }
 // Output is what a command said, both streams together as they came, at most
 // 64 KB of it, and how it ended.
 type Output struct {
-	Text string
-	Exit int
+	Text string // stdout and stderr as they came, of outputLimit
+	Exit int    // status of the command
 }
 
 // outputLimit bounds what is kept of a command's output, in bytes.
@@ -60,8 +60,8 @@ func (b *bounded) Write(p []byte) (int, error) {
 
 // DialError says that no connection came about.
 type DialError struct {
-	Address string
-	Err     error
+	Address string // host and port
+	Err     error  // of the network
 }
 
 // Error says what to check, in the order in which it usually is the reason.
@@ -75,7 +75,7 @@ func (e *DialError) Unwrap() error { return e.Err }
 
 // HostKeyError says that a machine did not prove to be the one that is known.
 type HostKeyError struct {
-	Address string
+	Address string // host and port
 	Seen    string // fingerprint of the key it showed
 	Changed bool   // another key is known for it; else none is
 	Known   string // file, with the line of the known key
@@ -102,8 +102,8 @@ func (e *LoginError) Error() string {
 
 // LostError says that the way broke off.
 type LostError struct {
-	Address string
-	Err     error
+	Address string // host and port
+	Err     error  // what ended it
 }
 
 // Error assures that nothing half-read is used.
@@ -119,9 +119,9 @@ func (e *LostError) Lost() bool { return true }
 
 // TimeError says that a command did not end in its time and was ended.
 type TimeError struct {
-	Command string
-	Limit   time.Duration
-	Said    string // what it had said until then
+	Command string        // as it was run
+	Limit   time.Duration // it had
+	Said    string        // what it had said until then
 }
 
 // Error names the command, so that a person can run it.

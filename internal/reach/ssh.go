@@ -32,19 +32,19 @@ const (
 // SSH says how to reach a machine over SSH. Paths are of this machine.
 type SSH struct {
 	Address    string // host:port
-	User       string
+	User       string // to log in as
 	Key        string // private key file; "" asks the agent at SSH_AUTH_SOCK
 	KnownHosts string // "" is the user's own ~/.ssh/known_hosts
 }
 
 // remote is one connection, used for everything.
 type remote struct {
-	address string
-	conn    *watched
-	client  *ssh.Client
-	files   *sftp.Client
+	address string                // for errors
+	conn    *watched              // with a deadline of its own
+	client  *ssh.Client           // of SSH
+	files   *sftp.Client          // over SFTP
 	cause   atomic.Pointer[error] // why the connection was closed from here
-	closing sync.Once
+	closing sync.Once             // only the first cause counts
 }
 
 // Dial connects and logs in; ctx bounds the whole time of use. The error is a
@@ -185,8 +185,8 @@ func hostKeyError(err error, to SSH, key ssh.PublicKey) error {
 // watched notes when bytes came last and how many answers are due.
 type watched struct {
 	net.Conn
-	last atomic.Int64
-	due  atomic.Int64
+	last atomic.Int64 // when a byte came, in nanoseconds
+	due  atomic.Int64 // calls that wait for an answer
 }
 
 // Read implements net.Conn.
@@ -293,8 +293,8 @@ func (r *remote) Run(ctx context.Context, command string, limit time.Duration) (
 
 // lockedOutput takes both streams, which come from two goroutines.
 type lockedOutput struct {
-	mu sync.Mutex
-	b  bounded
+	mu sync.Mutex // guards b
+	b  bounded    // what is kept
 }
 
 // Write implements io.Writer.
@@ -377,8 +377,8 @@ func (f remoteFS) ReadLink(name string) (to string, err error) {
 // be a round trip.
 type remoteFile struct {
 	*sftp.File
-	r        *remote
-	buffered *bufio.Reader
+	r        *remote       // the connection it is read over
+	buffered *bufio.Reader // reads ahead
 }
 
 // Read implements fs.File.

@@ -56,9 +56,9 @@ const version = 1
 
 // Safe encrypts and decrypts. Safe for concurrent use.
 type Safe struct {
-	current string // id of the key that encrypts
-	keys    map[string]cipher.AEAD
-	source  string // where the keys come from, for errors
+	current string                 // id of the key that encrypts
+	keys    map[string]cipher.AEAD // by their id; one encrypts, all decrypt
+	source  string                 // where the keys come from, for errors
 }
 
 // KeyError says that the safe's keys cannot be used.

@@ -14,7 +14,7 @@ import (
 // what.
 type Access struct {
 	base
-	throttle *throttle
+	throttle *throttle // of failed attempts
 }
 
 // Role is what somebody may do; each includes those before it.
@@ -66,7 +66,7 @@ var needs = map[string]Role{
 
 // Caller is who asks for something.
 type Caller struct {
-	Person  *store.Person
+	Person  *store.Person  // who asks
 	Role    Role           // the person's, cut to the token's scope
 	Session *store.Session // nil when a token was shown
 	Token   *store.Token   // nil when a session was
@@ -108,8 +108,8 @@ func actor(ctx context.Context) string {
 // AccessError says that an operation is not the caller's. Role is the least
 // one it needs.
 type AccessError struct {
-	Caller *Caller
-	Role   Role
+	Caller *Caller // nil for nobody
+	Role   Role    // that would be needed
 }
 
 // Error says whether the person or only the token lacks the right.

@@ -16,25 +16,25 @@ import (
 // CertificateDetail is one certificate with everything known of it.
 type CertificateDetail struct {
 	store.Certificate
-	Parsed    *certs.Certificate
-	Views     []AudienceView
-	Sightings []store.Sighting
-	Files     []store.ServerPlacement
-	Findings  []store.Finding
+	Parsed    *certs.Certificate      // the certificate itself
+	Views     []AudienceView          // of every audience
+	Sightings []store.Sighting        // where and when it was served
+	Files     []store.ServerPlacement // it lies in
+	Findings  []store.Finding         // open ones it is concerned in
 }
 
 // AudienceView is what one audience makes of a certificate as it is served.
 type AudienceView struct {
-	Audience string
-	Trusted  bool
+	Audience string     // by name
+	Trusted  bool       // a path is valid now
 	Path     []PathLink // leaf first; when not trusted, as far as a path leads
-	Failures []string
+	Failures []string   // why not
 }
 
 // PathLink is one certificate of a path.
 type PathLink struct {
-	Certificate            *certs.Certificate
-	Served, Anchor, Stored bool
+	Certificate            *certs.Certificate // one of the path
+	Served, Anchor, Stored bool               // by the server; the path's end; known to the store
 }
 
 // AmbiguousError says that a prefix fits more than one certificate.

@@ -10,10 +10,10 @@ import (
 
 // SurveyChanges are what changed in a survey, or since an earlier one.
 type SurveyChanges struct {
-	Survey, Since  int64
-	Changes        []store.Change
-	Opened, Closed []store.Finding
-	Clipped        bool
+	Survey, Since  int64           // the later and the earlier one
+	Changes        []store.Change  // in what visitors meet
+	Opened, Closed []store.Finding // findings, between the two
+	Clipped        bool            // there are more than shown
 }
 
 // SurveyChanges compares the state after a survey with the one after an

@@ -19,19 +19,19 @@ import (
 // they say.
 type Reading struct {
 	base
-	declaring *Declaring
+	declaring *Declaring                          // knows the way to each server
 	known     *otter.Cache[int64, *configuration] // by number of the reading
 }
 
 // configuration is what one server's configuration says, ready to be asked.
 type configuration struct {
-	reading *kind.Reading
-	kind    *kind.Kind
-	answers kind.Answers
+	reading *kind.Reading                 // as stored
+	kind    *kind.Kind                    // it was read as
+	answers kind.Answers                  // nil when the kind cannot be read
 	parsed  map[string]*certs.Certificate // by fingerprint in hexadecimal digits
 	beside  map[string][]binding.Beside   // by name in the certificate, of files no site names
-	opens   string
-	partial string // what could not be read of it, "" when all was
+	opens   string                        // the user the server opens its files as
+	partial string                        // what could not be read of it, "" when all was
 }
 
 // keptConfigurations bounds how many servers' configurations are kept ready.
@@ -100,9 +100,9 @@ func newConfiguration(k *kind.Kind, r *kind.Reading) *configuration {
 
 // views gives what the configurations of a page's servers say.
 type views struct {
-	service *Reading
-	heads   map[int64]store.ReadingHead
-	ways    map[string]*estate.Reach
+	service *Reading                    // loads what is missing
+	heads   map[int64]store.ReadingHead // when each server was read, by server
+	ways    map[string]*estate.Reach    // to each server, nil for none
 }
 
 // viewsFor loads the readings of a page's servers side by side with it.

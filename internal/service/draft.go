@@ -16,9 +16,9 @@ import (
 
 // Draft is a mandate to correct.
 type Draft struct {
-	Names  []string
-	Advice []string
-	Text   string // as in an estate file
+	Names  []string // for the mandate
+	Advice []string // what to think of before it is used
+	Text   string   // as in an estate file
 }
 
 // DraftMandate works out names: those of a site, all sites' of a server, or,

@@ -22,17 +22,17 @@ import (
 type Declaring struct {
 	base
 
-	mu       sync.Mutex
-	judged   int64 // declaration the judge was made for
-	judge    *check.Judge
-	parsed   int64 // declaration the estate was parsed from
-	declared *estate.Estate
+	mu       sync.Mutex     // guards judge and declared
+	judged   int64          // declaration the judge was made for
+	judge    *check.Judge   // for the declaration in force
+	parsed   int64          // declaration the estate was parsed from
+	declared *estate.Estate // the estate in force
 }
 
 // EstateFile is an estate file with the certificate files it mentions.
 type EstateFile struct {
-	Name        string // said in errors and kept as the origin of what it declares
-	Text        []byte
+	Name        string            // said in errors and kept as the origin of what it declares
+	Text        []byte            // of the file
 	Attachments map[string][]byte // by the path written in the file
 }
 
@@ -69,11 +69,11 @@ func (f *EstateFile) Parse(kinds estate.Kinds) (*estate.Estate, error) {
 
 // EstateChanges are what applying a file changes or has changed.
 type EstateChanges struct {
-	Estate   string
-	File     string
-	Replaces string // the file applied before, when it has another name
-	Changes  []estate.Change
-	Applied  bool
+	Estate   string          // its name
+	File     string          // the changes come from
+	Replaces string          // the file applied before, when it has another name
+	Changes  []estate.Change // new, changed, gone
+	Applied  bool            // false for a preview
 }
 
 // PreviewEstate says what applying a file would change.

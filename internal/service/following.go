@@ -13,7 +13,7 @@ import (
 type Following struct {
 	base
 
-	mu       sync.Mutex
+	mu       sync.Mutex                      // guards the listeners
 	surveys  map[int64]map[chan *Survey]bool // who follows a survey
 	events   map[chan *Event]bool            // who follows everything
 	reading  bool                            // the reader runs; it ends when nobody follows

@@ -21,10 +21,10 @@ import (
 // ordered, and before a server is changed.
 type TakingToHTTPS struct {
 	base
-	surveying  *Surveying
-	ordering   *Ordering
-	installing *Installing
-	jobs       *work.Jobs
+	surveying  *Surveying  // reads the server again at the end
+	ordering   *Ordering   // drafts, tries and orders
+	installing *Installing // previews and installs
+	jobs       *work.Jobs  // carry a run on
 }
 
 // HTTPSRun is a site on its way to https.
@@ -46,7 +46,7 @@ var httpsNext = map[string]string{httpsDrafted: httpsChecking, httpsPreviewed: h
 
 // httpsJob takes a run on.
 type httpsJob struct {
-	Number int64 `json:"number"`
+	Number int64 `json:"number"` // of the run
 }
 
 // Kind implements work.Args.

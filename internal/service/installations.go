@@ -27,17 +27,17 @@ import (
 // what is installed by itself.
 type Installing struct {
 	base
-	declaring *Declaring
-	surveying *Surveying
-	ordering  *Ordering
-	jobs      *work.Jobs
+	declaring *Declaring // knows the way to a server
+	surveying *Surveying // looks after an installation
+	ordering  *Ordering  // has the certificate and its key
+	jobs      *work.Jobs // carry an installation on
 }
 
 // InstallationView is one installation with its steps and what it changes.
 type InstallationView struct {
 	*store.Installation
-	Plan  install.Plan // without the files in lists
-	Steps []store.InstallationStep
+	Plan  install.Plan             // without the files in lists
+	Steps []store.InstallationStep // in order
 }
 
 // Diff is what changes in one file, as a unified diff.
@@ -396,8 +396,8 @@ func (s *Installing) afterInstallation(ctx context.Context, row *store.Installat
 
 // installationRecords keep one installation in the store.
 type installationRecords struct {
-	s   *Installing
-	row *store.Installation
+	s   *Installing         // stores them
+	row *store.Installation // being carried out
 }
 
 // Save implements install.Records.
@@ -457,7 +457,7 @@ func (s *Installing) installOne(ctx context.Context, u store.Uninstalled) error 
 
 // installJob takes an installation on.
 type installJob struct {
-	Number int64 `json:"number"`
+	Number int64 `json:"number"` // of the installation
 }
 
 // Kind implements work.Args.

@@ -26,12 +26,12 @@ import (
 // Ordering is the room of CAs, credentials, mandates and orders.
 type Ordering struct {
 	base
-	declaring *Declaring
-	reading   *Reading
-	safe      *safe.Safe
-	cas       cas
-	swept     sync.Once
-	jobs      *work.Jobs
+	declaring *Declaring                                  // knows CAs and mandates
+	reading   *Reading                                    // finds names for drafts
+	safe      *safe.Safe                                  // keeps keys and credentials
+	cas       cas                                         // clients, one for each directory
+	swept     sync.Once                                   // proofs of a former run are taken down once at the start
+	jobs      *work.Jobs                                  // carry an order on
 	ended     func(ctx context.Context, row *store.Order) // what is done with an order that has ended, issued or not
 }
 
@@ -50,9 +50,9 @@ func (e *UnknownError) Told() fault.Told {
 
 // cas keeps one client for each directory, with its nonces.
 type cas struct {
-	mu      sync.Mutex
-	clients map[string]*acme.Client
-	made    map[string]int64 // declaration the client was made for
+	mu      sync.Mutex              // guards the maps
+	clients map[string]*acme.Client // by directory
+	made    map[string]int64        // declaration the client was made for
 }
 
 // newCAs makes the memory of clients.
@@ -138,13 +138,13 @@ func budgetSince(ca *estate.CA) time.Time { return time.Now().AddDate(0, 0, -ca.
 // CAView is a CA with its terms, account and budget.
 type CAView struct {
 	*estate.CA
-	Terms    string // URL; "" when the CA cannot be asked
-	Trouble  string // why it cannot
-	Identity []string
-	External bool // it wants accounts bound to a customer record
-	Account  *store.Account
+	Terms    string         // URL; "" when the CA cannot be asked
+	Trouble  string         // why it cannot
+	Identity []string       // names for CAA records
+	External bool           // it wants accounts bound to a customer record
+	Account  *store.Account // nil before terms were agreed to
 	Test     *store.Account // at the test directory
-	Budget   Budget
+	Budget   Budget         // with what is used of it
 }
 
 // CAs gives the CAs of the estate, each asked for its terms.
@@ -376,11 +376,11 @@ func (s *Ordering) credential(ctx context.Context, name string) ([]byte, error) 
 // MandateView is a mandate with how it stands.
 type MandateView struct {
 	store.Mandate
-	Spec      *estate.Mandate
-	Last      *store.Order // the last real order
-	Rehearsed *store.Order // the last rehearsal
-	InForce   *store.Order // that brought the certificate in force
-	Budget    Budget
+	Spec      *estate.Mandate // what it asks for
+	Last      *store.Order    // the last real order
+	Rehearsed *store.Order    // the last rehearsal
+	InForce   *store.Order    // that brought the certificate in force
+	Budget    Budget          // of its CA
 }
 
 // Mandates lists mandates from after a name on.

@@ -37,9 +37,9 @@ func decodeCredential(text []byte) []byte {
 // OrderView is one order with its steps.
 type OrderView struct {
 	*store.Order
-	Spec    *estate.Mandate
-	Failure *issue.Failure
-	Steps   []store.OrderStep
+	Spec    *estate.Mandate   // as it was when the order began
+	Failure *issue.Failure    // nil unless it failed
+	Steps   []store.OrderStep // in order
 }
 
 // Order gives one order with its steps.
@@ -83,7 +83,7 @@ func (s *Ordering) Orders(ctx context.Context, mandate string, before int64, lim
 
 // orderJob takes an order on.
 type orderJob struct {
-	Number int64 `json:"number"`
+	Number int64 `json:"number"` // of the order
 }
 
 // Kind implements work.Args.
@@ -198,12 +198,12 @@ func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.M
 
 // asked is everything a source may need of an order.
 type asked struct {
-	estate      *estate.Estate
-	ca          *estate.CA
-	declaration int64 // number of the estate in force
-	row         *store.Order
-	spec        *estate.Mandate
-	records     *orderRecords
+	estate      *estate.Estate  // in force
+	ca          *estate.CA      // it is ordered from
+	declaration int64           // number of the estate in force
+	row         *store.Order    // as stored
+	spec        *estate.Mandate // what is ordered
+	records     *orderRecords   // store what happens
 }
 
 // sources make the ways to a certificate, by how a CA is asked.
@@ -302,8 +302,8 @@ func (s *Ordering) folders(ctx context.Context, e *estate.Estate, spec *estate.M
 
 // orderRecords keep one order in the store, its key encrypted.
 type orderRecords struct {
-	s   *Ordering
-	row *store.Order
+	s   *Ordering    // stores them
+	row *store.Order // being carried out
 
 	client *acme.Client // of the order's CA, once it is known
 	rest   time.Time    // until when that CA wants to be left alone

@@ -133,13 +133,13 @@ func samePassphrase(p safe.Secret, kept string) bool {
 // throttle slows down whoever guesses: after freeTries failures in a row a
 // name or an address waits, twice as long after each further one.
 type throttle struct {
-	failures *otter.Cache[string, failures]
+	failures *otter.Cache[string, failures] // by name and by address
 }
 
 // failures are the failed attempts for a name or an address.
 type failures struct {
-	n     int
-	until time.Time
+	n     int       // in a row
+	until time.Time // when the next attempt is taken
 }
 
 const (

@@ -145,8 +145,8 @@ func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret)
 
 // Invitation is a one-time link: its code, and until when it is valid.
 type Invitation struct {
-	Code      string
-	ExpiresAt time.Time
+	Code      string    // of the one-time link
+	ExpiresAt time.Time // in UTC
 }
 
 // invite makes a one-time code and when it ends.

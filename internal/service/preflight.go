@@ -87,7 +87,7 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 
 // routeError is a failure with its place in a configuration.
 type routeError struct {
-	x *acmesource.Explained
+	x *acmesource.Explained // what the configuration would answer
 	*issue.Failure
 }
 

@@ -23,8 +23,8 @@ import (
 
 // BudgetError says that a CA gives no more certificates for now.
 type BudgetError struct {
-	CA     string
-	Budget Budget
+	CA     string // by name
+	Budget Budget // with what is used of it
 }
 
 // Error counts, so that it is seen what is left.
@@ -41,8 +41,8 @@ func (e *BudgetError) Told() fault.Told {
 
 // RestError says that a CA wants to be left alone for a while.
 type RestError struct {
-	CA, Why string
-	Until   time.Time
+	CA, Why string    // by name, and its reason
+	Until   time.Time // when it may be asked again
 }
 
 // Error has the CA's own reason.

@@ -18,9 +18,9 @@ import (
 // ServerDetail is one server with what its configuration says.
 type ServerDetail struct {
 	store.Server
-	Reading  *kind.Reading // nil when it was never read; without the files' texts
-	Commands []NamedCommand
-	known    *configuration
+	Reading  *kind.Reading  // nil when it was never read; without the files' texts
+	Commands []NamedCommand // declared, or usual for its kind
+	known    *configuration // the reading, prepared; nil without one
 }
 
 // NamedCommand is a command a server is handled with, by its key in the estate
@@ -97,9 +97,9 @@ func (s *Reading) readServerDetail(ctx context.Context, name string) (*ServerDet
 // SiteView is one site in words.
 type SiteView struct {
 	*kind.Site
-	InForce      bool
-	Certificates []PairView
-	DefaultAt    []string // listeners whose default it is
+	InForce      bool       // false for one that is not switched on
+	Certificates []PairView // with their keys
+	DefaultAt    []string   // listeners whose default it is
 }
 
 // PairView is a certificate with its key as they lie on disk.
@@ -107,8 +107,8 @@ type PairView struct {
 	*kind.Pair
 	Leaf  *certs.Certificate // nil when none could be read
 	Sent  int                // certificates in the file
-	Fault string
-	Key   string // "fits", "stranger", or why it is not known
+	Fault string             // why the certificate cannot be used
+	Key   string             // "fits", "stranger", or why it is not known
 }
 
 // Sites lists the sites of a server: those in force and those that are not,
@@ -203,11 +203,11 @@ func (d *ServerDetail) pairView(p *kind.Pair, s *kind.Site) PairView {
 
 // SiteAnswer says which site answers for a host at one listener, and why.
 type SiteAnswer struct {
-	Listener string
-	Endpoint string // asked about, "" when the listener itself was
-	TLS      bool
-	Site     *SiteView // nil when none can be told
-	Why      string
+	Listener string      // as configured
+	Endpoint string      // asked about, "" when the listener itself was
+	TLS      bool        // it speaks TLS
+	Site     *SiteView   // nil when none can be told
+	Why      string      // this site and no other
 	Plain    *kind.Route // what plain http does for the host there
 }
 
@@ -284,14 +284,14 @@ func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnsw
 // ConfigurationFile is one file of a server's configuration, with marks.
 type ConfigurationFile struct {
 	kind.File
-	Marks []LineMark
+	Marks []LineMark // sorted by line
 }
 
 // LineMark is a remark to one line.
 type LineMark struct {
-	Line int
+	Line int    // from 1
 	Kind string // "site", "certificate", "key", "name" or "problem"
-	Text string
+	Text string // one sentence
 }
 
 // ConfigurationText gives a file as it was read; store.ErrNotFound when the

@@ -36,9 +36,9 @@ type Config struct {
 	SafeKey    string        // file with the safe's key; "" is safe.key in Data
 	TestLimit  time.Duration // for a server's own configuration test; 0 is 30 s
 	Disposable bool          // own cluster without durability, for tests and benchmarks
-	Looker     *look.Looker
+	Looker     *look.Looker  // nil takes the usual limits
 	Kinds      kind.Registry // of server; those of kind/registry when nil
-	Log        *slog.Logger
+	Log        *slog.Logger  // nil discards
 
 	OrderPatience  time.Duration // for a CA to come to an end; 0 is half an hour
 	SpreadPatience time.Duration // for name servers to show a record; 0 is 2 minutes
@@ -46,18 +46,18 @@ type Config struct {
 
 // base is what every room has: the settings and the records.
 type base struct {
-	cfg   *Config
-	store *store.Store
+	cfg   *Config      // shared by all rooms
+	store *store.Store // shared by all rooms
 }
 
 // Service is the running product: the rooms, tied together. A room knows those
 // it needs, and there is no ring between them. Safe for concurrent use.
 type Service struct {
 	base
-	lock    *os.File
-	dsn     string // of the database
-	cluster *cluster.Cluster
-	jobs    *work.Jobs
+	lock    *os.File         // on the data directory
+	dsn     string           // of the database
+	cluster *cluster.Cluster // nil with a database of the operator's own
+	jobs    *work.Jobs       // stopped before the store is closed
 
 	*Declaring
 	*Reading

@@ -28,10 +28,10 @@ const (
 // at when, and the records of it.
 type Surveying struct {
 	base
-	declaring *Declaring
-	reading   *Reading
-	pool      *look.Pool
-	jobs      *work.Jobs
+	declaring *Declaring // knows what is to be judged how
+	reading   *Reading   // brings the configured face
+	pool      *look.Pool // of looks
+	jobs      *work.Jobs // for shards, readings and the end
 }
 
 // surveyTries is how often a job of a survey is begun again after failures.
@@ -39,8 +39,8 @@ const surveyTries = 25
 
 // shardJob looks at a part of a survey.
 type shardJob struct {
-	Survey int64  `json:"survey"`
-	Number int    `json:"number"`
+	Survey int64  `json:"survey"`           // it belongs to
+	Number int    `json:"number"`           // of the shard
 	Host   string `json:"host,omitempty"`   // the survey's scope
 	Server string `json:"server,omitempty"` // the survey's scope
 }
@@ -50,7 +50,7 @@ func (shardJob) Kind() string { return "survey_shard" }
 
 // readJob reads a server's configuration for a survey.
 type readJob struct {
-	Survey int64  `json:"survey"`
+	Survey int64  `json:"survey"`           // it belongs to
 	Name   string `json:"name"`             // of the server
 	Host   string `json:"host,omitempty"`   // the survey's scope
 	Server string `json:"server,omitempty"` // the survey's scope
@@ -61,7 +61,7 @@ func (readJob) Kind() string { return "survey_read" }
 
 // finishJob ends a survey whose shards are done.
 type finishJob struct {
-	Survey int64 `json:"survey"`
+	Survey int64 `json:"survey"` // that has ended
 }
 
 // Kind implements work.Args.
@@ -249,10 +249,10 @@ type defaults struct{ byEndpoint map[int64]*vicinity }
 
 // vicinity is what is known of an endpoint beside one look at it.
 type vicinity struct {
-	bare  bool          // a look without SNI is in this page
-	done  chan struct{} // closed when it was made
-	leaf  certs.Fingerprint
-	hosts []string
+	bare  bool              // a look without SNI is in this page
+	done  chan struct{}     // closed when it was made
+	leaf  certs.Fingerprint // served by default; zero for none
+	hosts []string          // of the page at this endpoint
 }
 
 // newDefaults prepares the endpoints of a page; a look that needs the default

@@ -10,16 +10,16 @@ import (
 
 // Today is how things stand.
 type Today struct {
-	Estate      string // "" when nothing is applied
-	At          time.Time
-	Survey      *store.Survey // the newest
-	Bindings    store.VerdictCounts
-	Findings    [4]int
-	DueBindings int
-	Worst       []store.Finding
-	Lanes       []store.Lane
-	Density     []store.DayCount
-	InUse       int
+	Estate      string              // "" when nothing is applied
+	At          time.Time           // when it was put together
+	Survey      *store.Survey       // the newest
+	Bindings    store.VerdictCounts // by verdict
+	Findings    [4]int              // open ones by severity, worst first
+	DueBindings int                 // with a certificate that ends soon
+	Worst       []store.Finding     // findings, a few
+	Lanes       []store.Lane        // certificates in use by their end
+	Density     []store.DayCount    // of ends by day
+	InUse       int                 // certificates served at some binding
 	Ordered     []*OrderView        // by itself of late, or failed last
 	Installed   []*InstallationView // by itself of late, or to be looked at
 }

@@ -21,12 +21,12 @@ const (
 
 // TrailEntry is one link of the chain from an order to what visitors see.
 type TrailEntry struct {
-	Step         string // ordered, proved, issued, installed, reloaded, seen
-	Outcome      string
+	Step         string    // ordered, proved, issued, installed, reloaded, seen
+	Outcome      string    // done, open or failed
 	At           time.Time // zero while it is open
-	Where, Words string
-	Order        int64
-	Installation int64
+	Where, Words string    // it happened, and what was seen
+	Order        int64     // 0 when it is none's
+	Installation int64     // 0 when it is none's
 }
 
 // seenShown is how many places a trail tells where a certificate is seen.

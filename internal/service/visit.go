@@ -22,33 +22,33 @@ import (
 
 // VisitRequest says whom to visit and as whom.
 type VisitRequest struct {
-	Host      string // as names.Host gives it
-	Endpoints []netip.AddrPort
-	Found     string // where the addresses come from, in words
-	Astray    string // what is wrong with how they were found
-	Wanted    estate.Wanted
-	Audiences []string
-	Judge     *check.Judge
-	Looker    *look.Looker
-	Plain     uint16 // port of plain http; 0 for no look there
+	Host      string           // as names.Host gives it
+	Endpoints []netip.AddrPort // to visit; none asks DNS
+	Found     string           // where the addresses come from, in words
+	Astray    string           // what is wrong with how they were found
+	Wanted    estate.Wanted    // by the estate, if it knows the host
+	Audiences []string         // to judge trust for
+	Judge     *check.Judge     // with the anchors of these
+	Looker    *look.Looker     // with its limits
+	Plain     uint16           // port of plain http; 0 for no look there
 }
 
 // VisitStep is one step of a visit: what was seen, what was expected, what to do.
 type VisitStep struct {
-	Step     string `json:"step"` // "dns", "http", "tls", "certificate", "chain", "trust", "https" or "addresses"
-	Endpoint string `json:"endpoint,omitempty"`
-	Fine     bool   `json:"fine"`
-	Seen     string `json:"seen"`
-	Expected string `json:"expected,omitempty"`
-	Do       string `json:"do,omitempty"`
+	Step     string `json:"step"`               // "dns", "http", "tls", "certificate", "chain", "trust", "https" or "addresses"
+	Endpoint string `json:"endpoint,omitempty"` // "" for a step before one is known
+	Fine     bool   `json:"fine"`               // nothing to do
+	Seen     string `json:"seen"`               // what was met
+	Expected string `json:"expected,omitempty"` // what was wanted, where it differs
+	Do       string `json:"do,omitempty"`       // the next step
 }
 
 // VisitReport is the walk a visitor takes to one name, at every address.
 type VisitReport struct {
-	Host     string          `json:"host"`
-	At       time.Time       `json:"at"`
-	Steps    []VisitStep     `json:"steps"`
-	Findings []check.Finding `json:"-"`
+	Host     string          `json:"host"`  // visited
+	At       time.Time       `json:"at"`    // in UTC
+	Steps    []VisitStep     `json:"steps"` // in the order a visitor takes them
+	Findings []check.Finding `json:"-"`     // behind the steps
 }
 
 // Visit looks at every endpoint of a host and reports step by step.

@@ -18,8 +18,8 @@ const visitsAtOnce = 8
 // Visiting is the room of the ways visitors take.
 type Visiting struct {
 	base
-	declaring *Declaring
-	ordering  *Ordering
+	declaring *Declaring // knows endpoints and anchors
+	ordering  *Ordering  // knows mandates
 }
 
 // VisitMandate walks a visitor's way to each name of a mandate: at the

@@ -123,8 +123,8 @@ func (r *Running) Enter(t testing.TB, name string, role client.Role) *http.Clien
 
 // lockedBuilder is read while a process writes to it.
 type lockedBuilder struct {
-	mu   sync.Mutex
-	text strings.Builder
+	mu   sync.Mutex      // guards text
+	text strings.Builder // so far
 }
 
 // Write lets a process's output be read while it still writes.

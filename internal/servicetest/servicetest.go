@@ -90,10 +90,10 @@ func Database(t testing.TB) string {
 // Running is a service with its HTTP interface on loopback.
 type Running struct {
 	*service.Service
-	URL      string
-	Client   *client.ClientWithResponses
-	Database string
-	Stop     func() // ends the HTTP interface before the test does
+	URL      string                      // of the service
+	Client   *client.ClientWithResponses // signed in as its keeper
+	Database string                      // of its own
+	Stop     func()                      // ends the HTTP interface before the test does
 }
 
 // Start starts a service on an empty database, with its settings changed.
@@ -216,12 +216,12 @@ func Program(t testing.TB) string {
 
 // Process is the service running as a process of its own.
 type Process struct {
-	URL     string
-	Client  *http.Client
-	Cmd     *exec.Cmd
-	process *process.Process
-	log     strings.Builder
-	out     lockedBuilder
+	URL     string           // of the service
+	Client  *http.Client     // signed in as its keeper
+	Cmd     *exec.Cmd        // as it was started
+	process *process.Process // running
+	log     strings.Builder  // stderr
+	out     lockedBuilder    // stdout
 }
 
 // StartProcess runs "insegna serve" and waits until it is ready.

@@ -19,16 +19,16 @@ import (
 
 // Declaration is an applied estate file with the certificate files it names.
 type Declaration struct {
-	ID        int64
-	Name      string
-	File      string
-	Content   []byte
-	Files     map[string][]byte `gorm:"serializer:json"`
-	Digest    []byte
-	Endpoints int
-	AppliedAt time.Time
-	Current   bool
-	Act       *Act `gorm:"-"` // for the journal, when it is applied
+	ID        int64             // grows with each one applied
+	Name      string            // of the estate
+	File      string            // as it was named
+	Content   []byte            // its text
+	Files     map[string][]byte `gorm:"serializer:json"` // what it mentions, by path
+	Digest    []byte            // over all of it
+	Endpoints int               // it declares
+	AppliedAt time.Time         // in UTC
+	Current   bool              // one row at most
+	Act       *Act              `gorm:"-"` // for the journal, when it is applied
 }
 
 // digest tells two declarations apart by file and everything it mentions, with
@@ -75,13 +75,13 @@ func (s *Store) DeclaredID(ctx context.Context) (id int64, err error) {
 // serverRow is a server as stored; Reach is the way to it as text, by which a
 // changed one is noticed.
 type serverRow struct {
-	ID         int64
-	Name       string
-	Kind       string
-	Line       int
-	Reach      string
-	Generation int64
-	RemovedAt  *time.Time
+	ID         int64      // stays when the server is declared again
+	Name       string     // unique
+	Kind       string     // of a registry
+	Line       int        // in the estate file
+	Reach      string     // the way to it as text
+	Generation int64      // declaration that last had it
+	RemovedAt  *time.Time // nil while it is declared
 }
 
 // TableName is GORM's name for the table.
@@ -89,12 +89,12 @@ func (serverRow) TableName() string { return "servers" }
 
 // endpointRow is one address and port.
 type endpointRow struct {
-	ID         int64
-	ServerID   int64
-	Address    string `gorm:"type:inet"`
-	Port       int
-	Generation int64
-	RemovedAt  *time.Time
+	ID         int64      // stays when it is declared again
+	ServerID   int64      // whose it is
+	Address    string     `gorm:"type:inet"`
+	Port       int        // from 1
+	Generation int64      // declaration that last had it
+	RemovedAt  *time.Time // nil while it is declared
 }
 
 // TableName is GORM's name for the table.
@@ -102,14 +102,14 @@ func (endpointRow) TableName() string { return "endpoints" }
 
 // hostRow is a host name as declared.
 type hostRow struct {
-	ID                int64
-	Name              string
-	Audiences         []string `gorm:"serializer:json"`
-	WantedIssuer      string
-	WantedCertificate string
-	Line              int
-	Generation        int64
-	RemovedAt         *time.Time
+	ID                int64      // stays when it is declared again
+	Name              string     // in ASCII, lower case
+	Audiences         []string   `gorm:"serializer:json"`
+	WantedIssuer      string     // common name, "" for any
+	WantedCertificate string     // fingerprint, "" for any
+	Line              int        // in the estate file
+	Generation        int64      // declaration that last had it
+	RemovedAt         *time.Time // nil while it is declared
 }
 
 // TableName is GORM's name for the table.

@@ -26,14 +26,14 @@ const (
 // Event is something that happened, written together with what it tells.
 // Numbers of what it is not about are nil.
 type Event struct {
-	ID             int64
-	At             time.Time
-	Kind           EventKind
-	SurveyID       *int64
-	FindingID      *int64
-	MandateID      *int64
-	OrderID        *int64
-	InstallationID *int64
+	ID             int64     // grows in the order of commits a reader sees
+	At             time.Time // in UTC
+	Kind           EventKind // what happened
+	SurveyID       *int64    // nil unless it is about one
+	FindingID      *int64    // nil unless it is about one
+	MandateID      *int64    // nil unless it is about one
+	OrderID        *int64    // nil unless it is about one
+	InstallationID *int64    // nil unless it is about one
 }
 
 // eventSQL writes one event, once; numbers of what it is not about are null.

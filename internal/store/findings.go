@@ -15,22 +15,22 @@ import (
 
 // FindingRow is a finding as it is stored.
 type FindingRow struct {
-	ID           int64
-	TargetID     *int64 // nil when it is about a server
-	ServerID     *int64
-	Subject      string
-	SourceFile   string
-	SourceLine   int
-	Code         check.Code
-	Severity     int
-	Cause        string
-	Remedy       string
+	ID           int64        // people refer to it
+	TargetID     *int64       // nil when it is about a server
+	ServerID     *int64       // of a finding about a server as a whole
+	Subject      string       // what it is about beside its target
+	SourceFile   string       // where it is configured, "" when not known
+	SourceLine   int          // from 1
+	Code         check.Code   // of the rule
+	Severity     int          // 0 is broken
+	Cause        string       // one sentence
+	Remedy       string       // one sentence
 	Evidence     []check.Fact `gorm:"serializer:json"`
-	Leaf         []byte
-	OpenedAt     time.Time
-	OpenedSurvey int64
-	ClosedAt     *time.Time
-	ClosedSurvey *int64
+	Leaf         []byte       // certificate concerned, nil for none
+	OpenedAt     time.Time    // in UTC
+	OpenedSurvey int64        // that found it first
+	ClosedAt     *time.Time   // nil while it is open
+	ClosedSurvey *int64       // that did not find it any more
 }
 
 // TableName is the table of findings.
@@ -79,11 +79,11 @@ func (a about) columns() (target, server *int64) {
 // findingChanges gathers what comparisons came to, for any number of targets
 // and servers, and writes it together.
 type findingChanges struct {
-	survey   int64
-	at       time.Time
-	opened   []FindingRow
-	reworded []check.Open
-	closed   []int64
+	survey   int64        // they belong to
+	at       time.Time    // when they were found
+	opened   []FindingRow // new rows
+	reworded []check.Open // open ones whose words changed
+	closed   []int64      // ids
 }
 
 // compare sets what is open for a target or server against what was found
@@ -168,24 +168,24 @@ func clipped(s string) string {
 // Finding is a stored finding with where it was found.
 type Finding struct {
 	FindingRow
-	Host, Server, Address               string
-	Port, Line                          int
-	Verdict, Wanted, Configured, Served string
+	Host, Server, Address               string // "" for an endpoint or server as a whole
+	Port, Line                          int    // and the host's line in the estate file
+	Verdict, Wanted, Configured, Served string // of the binding, and its faces
 }
 
 // FindingFilter narrows the list of findings; zero values do not. State is
 // "open", "closed" or "all".
 type FindingFilter struct {
-	Query, State string
-	Codes        []check.Code
-	Severities   []int
-	Leaf         []byte
-	ID           int64
-	Server       string
-	SourceFile   string // of the server's configuration
-	OpenedAfter  *int64 // opened in surveys after OpenedAfter, up to UpTo
-	ClosedAfter  *int64
-	UpTo         int64
+	Query, State string       // part of host, server, cause or file; open, closed or all
+	Codes        []check.Code // any of these
+	Severities   []int        // any of these
+	Leaf         []byte       // certificate concerned
+	ID           int64        // one alone
+	Server       string       // by name
+	SourceFile   string       // of the server's configuration
+	OpenedAfter  *int64       // opened in surveys after OpenedAfter, up to UpTo
+	ClosedAfter  *int64       // a survey
+	UpTo         int64        // a survey; 0 for no bound
 }
 
 // Findings lists findings and gives the next page's cursor.

@@ -13,26 +13,26 @@ import (
 
 // HTTPSRun is a site on its way to https.
 type HTTPSRun struct {
-	ID             int64 `gorm:"primaryKey"`
-	Server         string
-	Host           string
-	State          string
+	ID             int64        `gorm:"primaryKey"`
+	Server         string       // by name
+	Host           string       // taken to https
+	State          string       // how far it is
 	Mandate        string       // name; "" until it is made
 	Names          []string     `gorm:"serializer:json"`
 	Advice         []string     `gorm:"serializer:json"`
 	Draft          string       // of the mandate; "" when there is one
 	Trials         []HTTPSTrial `gorm:"serializer:json"` // of the pre-flight
-	OrderID        *int64
-	InstallationID *int64
-	Reason, Next   string // when it failed, and what to do
-	By             string
-	CreatedAt      time.Time
-	FinishedAt     *time.Time
+	OrderID        *int64       // nil before one was begun
+	InstallationID *int64       // nil before one was previewed
+	Reason, Next   string       // when it failed, and what to do
+	By             string       // who began it
+	CreatedAt      time.Time    // in UTC
+	FinishedAt     *time.Time   // nil while it runs or waits
 }
 
 // HTTPSTrial is one thing the pre-flight of a run tried.
 type HTTPSTrial struct {
-	Name, Step, Code, Seen, Spot, Remedy string
+	Name, Step, Code, Seen, Spot, Remedy string // of the pre-flight
 }
 
 // ErrNotWaiting says that a run waits for nobody.

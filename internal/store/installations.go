@@ -17,45 +17,45 @@ import (
 // Installation is one installation as it is kept; as a preview until it is
 // begun.
 type Installation struct {
-	ID         int64 `gorm:"primaryKey"`
-	MandateID  int64
-	OrderID    int64
-	Rehearsal  bool // nothing is changed
-	Server     string
-	Leaf       string
+	ID         int64                 `gorm:"primaryKey"`
+	MandateID  int64                 // whose certificate it is
+	OrderID    int64                 // that brought it
+	Rehearsal  bool                  // nothing is changed
+	Server     string                // by name
+	Leaf       string                // SHA-256 in hexadecimal
 	Plan       json.RawMessage       `gorm:"type:jsonb"` // of the destination, as it made it
 	Bindings   []InstallationBinding `gorm:"serializer:json"`
 	Notes      []string              `gorm:"serializer:json"` // what else the reload takes in
-	State      string
-	Switched   bool
-	Unasked    bool // it may be carried out without a person
-	AskedBack  bool // a person had it taken back
-	Tries      int
-	Reason     string
-	Advice     string
-	By         string
-	CreatedAt  time.Time
-	StartedAt  *time.Time
-	FinishedAt *time.Time
-	Mandate    Mandate
+	State      string                // how far it is
+	Switched   bool                  // something may have been changed
+	Unasked    bool                  // it may be carried out without a person
+	AskedBack  bool                  // a person had it taken back
+	Tries      int                   // without a way to the server, in a row
+	Reason     string                // why it went back or is stuck
+	Advice     string                // what to do
+	By         string                // who previewed it
+	CreatedAt  time.Time             // of the preview
+	StartedAt  *time.Time            // nil for a preview
+	FinishedAt *time.Time            // nil while it runs
+	Mandate    Mandate               // with its name
 }
 
 // InstallationBinding is a host name at an address where an installation is
 // looked at, with the SHA-256 of the certificate it showed before.
 type InstallationBinding struct {
-	Host   string         `json:"host"`
-	At     netip.AddrPort `json:"at"`
-	Before string         `json:"before"`
+	Host   string         `json:"host"`   // a name visitors use
+	At     netip.AddrPort `json:"at"`     // address and port
+	Before string         `json:"before"` // certificate shown before
 }
 
 // InstallationStep is one step of an installation for people to see.
 type InstallationStep struct {
-	InstallationID int64 `gorm:"primaryKey"`
-	Number         int   `gorm:"primaryKey"`
-	Step           string
-	Outcome        string
-	Words          string
-	At             time.Time
+	InstallationID int64     `gorm:"primaryKey"`
+	Number         int       `gorm:"primaryKey"` // from 1
+	Step           string    // as told
+	Outcome        string    // doing, done or failed
+	Words          string    // what was seen
+	At             time.Time // in UTC
 }
 
 // Errors of installations.
@@ -213,9 +213,9 @@ func (s *Store) SaveInstallation(ctx context.Context, v *Installation, step *Ins
 
 // Uninstalled is a certificate that is in force and not on a server it belongs on.
 type Uninstalled struct {
-	Mandate string
-	Server  string
-	OrderID int64
+	Mandate string // by name
+	Server  string // by name
+	OrderID int64  // whose certificate is not there yet
 }
 
 // Uninstalled lists certificates to install by themselves, of one mandate or (0) of

@@ -13,17 +13,17 @@ import (
 
 // Act is something done that belongs in the journal.
 type Act struct {
-	Actor, Action, Subject string
-	Detail                 any // made JSON
+	Actor, Action, Subject string // who, what and to what
+	Detail                 any    // made JSON
 }
 
 // journalRow is an entry as stored; Detail is its canonical JSON, over which
 // the hash goes.
 type journalRow struct {
-	ID                             int64
-	At                             time.Time
-	Actor, Action, Subject, Detail string
-	Before, Hash                   []byte
+	ID                             int64     // without gaps
+	At                             time.Time // in UTC, to the microsecond
+	Actor, Action, Subject, Detail string    // who, what, to what, and more as JSON
+	Before, Hash                   []byte    // hash of the entry before, and of this one
 }
 
 // TableName is GORM's name for the table.

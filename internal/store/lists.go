@@ -20,7 +20,7 @@ import (
 type Page struct {
 	Sort   string // one of the list's keys, with "-" in front for descending
 	Cursor string // from the page before
-	Limit  int
+	Limit  int    // rows at most
 }
 
 // ErrCursor says that a cursor is not one this list gave.
@@ -29,9 +29,9 @@ var ErrCursor = fault.New(fault.BadRequest, "Bad cursor",
 
 // cursor holds the sort key and tie-breaker of the last row of a page.
 type cursor struct {
-	Sort string          `json:"s"`
-	Key  string          `json:"k"`
-	Tie  json.RawMessage `json:"t"`
+	Sort string          `json:"s"` // it was made for
+	Key  string          `json:"k"` // of the last row
+	Tie  json.RawMessage `json:"t"` // its id, for rows of the same key
 }
 
 // encodeCursor writes the place a page ended, so that the next begins there
@@ -64,26 +64,26 @@ func (p Page) column(columns map[string]string) (col, dir, cmp string) {
 
 // Certificate is a stored certificate and where it is used.
 type Certificate struct {
-	Sha256     []byte
-	Der        []byte
-	CommonName string
-	Issuer     string
-	Names      []string `gorm:"serializer:json"`
-	NotBefore  time.Time
-	NotAfter   time.Time
-	Key        string
-	Serial     string
-	IsCa       bool
-	FirstSeen  time.Time
-	Bindings   int
+	Sha256     []byte    // of the DER
+	Der        []byte    // empty in lists
+	CommonName string    // or the whole subject
+	Issuer     string    // its common name
+	Names      []string  `gorm:"serializer:json"`
+	NotBefore  time.Time // in UTC
+	NotAfter   time.Time // in UTC
+	Key        string    // kind and size
+	Serial     string    // in hexadecimal
+	IsCa       bool      // by its basic constraints
+	FirstSeen  time.Time // by a survey
+	Bindings   int       // that show it now
 }
 
 // CertificateFilter narrows the list of certificates; zero values do not.
 type CertificateFilter struct {
-	Query              string
+	Query              string     // part of a name, issuer, serial or fingerprint
 	EndsBefore, EndsAt *time.Time // not after this, not before this
-	CA                 *bool
-	InUse              *bool
+	CA                 *bool      // nil for both
+	InUse              *bool      // nil for both
 }
 
 // certificateColumns are the orders of the list, by the name the contract gives
@@ -210,10 +210,10 @@ func (s *Store) Stored(ctx context.Context, prints [][]byte) (map[string]bool, e
 
 // Sighting is a span in which a certificate was seen at a target.
 type Sighting struct {
-	Host, Server, Address, Vantage string
-	Port, Version                  int
-	FirstSeen, LastSeen            time.Time
-	Current                        bool
+	Host, Server, Address, Vantage string    // "" for a look without a name
+	Port, Version                  int       // and TLS's number of the version
+	FirstSeen, LastSeen            time.Time // the span's first and last look
+	Current                        bool      // the span goes on
 }
 
 // SightingsOf lists where and when a certificate was seen, as leaf or within a
@@ -229,18 +229,18 @@ func (s *Store) SightingsOf(ctx context.Context, sha256 []byte, limit int) ([]Si
 
 // Binding is a host at an endpoint with what the last look came to.
 type Binding struct {
-	ID                                  int64
-	Host, Server, Kind, Address         string
-	Port, Line                          int
-	Verdict, Wanted, Configured, Served string
-	Severity                            *int
-	Cause, Remedy, SourceFile           string
-	SourceLine                          int
-	Outcome                             string
-	Version, KeyGroup                   int
-	Leaf                                []byte
-	Issuer                              string
-	NotAfter, LastSeen                  *time.Time
+	ID                                  int64      // of its target
+	Host, Server, Kind, Address         string     // and where it is to answer
+	Port, Line                          int        // and the host's line in the estate file
+	Verdict, Wanted, Configured, Served string     // and the three faces
+	Severity                            *int       // of its worst finding, nil for none
+	Cause, Remedy, SourceFile           string     // of its worst finding, and where that is configured
+	SourceLine                          int        // from 1
+	Outcome                             string     // of the last look
+	Version, KeyGroup                   int        // numbers of TLS
+	Leaf                                []byte     // nil when nothing was served
+	Issuer                              string     // of the certificate
+	NotAfter, LastSeen                  *time.Time // and when it was last looked at
 }
 
 // Source is the place its worst finding names in the server's configuration.
@@ -248,9 +248,9 @@ func (b *Binding) Source() place.Place { return place.Place{File: b.SourceFile, 
 
 // BindingFilter narrows the list of bindings; zero values do not.
 type BindingFilter struct {
-	Query, Server string
-	Verdicts      []string
-	Leaf          []byte
+	Query, Server string   // part of host, server or endpoint; a server's name
+	Verdicts      []string // any of these
+	Leaf          []byte   // certificate served
 }
 
 // bindingFrom joins what every query over bindings needs.
@@ -315,13 +315,13 @@ func (s *Store) CountBindings(ctx context.Context) (VerdictCounts, error) {
 
 // Change is a target that shows something else than before.
 type Change struct {
-	Host, Server, Address       string
-	Port                        int
-	BeforeOutcome, AfterOutcome string
-	BeforeLeaf, AfterLeaf       []byte
-	BeforeName, AfterName       string
-	BeforeEnds, AfterEnds       *time.Time
-	BeforeVersion, AfterVersion int
+	Host, Server, Address       string     // "" for an endpoint without a name
+	Port                        int        // of the endpoint
+	BeforeOutcome, AfterOutcome string     // of the looks
+	BeforeLeaf, AfterLeaf       []byte     // nil when nothing was served
+	BeforeName, AfterName       string     // common names
+	BeforeEnds, AfterEnds       *time.Time // ends of validity
+	BeforeVersion, AfterVersion int        // numbers of TLS
 }
 
 // Changes lists the targets whose sighting after survey upTo differs from the
@@ -343,11 +343,11 @@ func (s *Store) Changes(ctx context.Context, since, upTo int64, limit int) ([]Ch
 
 // Lane is a served certificate on the time line.
 type Lane struct {
-	Sha256              []byte
-	CommonName          string
-	Names               int
-	Hosts               int
-	NotBefore, NotAfter time.Time
+	Sha256              []byte    // of the certificate
+	CommonName          string    // of the certificate
+	Names               int       // how many it covers
+	Hosts               int       // how many show it
+	NotBefore, NotAfter time.Time // its validity
 }
 
 // Lanes lists the served certificates that end first.
@@ -360,8 +360,8 @@ func (s *Store) Lanes(ctx context.Context, limit int) ([]Lane, error) {
 
 // DayCount says how many served certificates end on a day (UTC).
 type DayCount struct {
-	Day   time.Time
-	Count int
+	Day   time.Time // in UTC
+	Count int       // certificates that end on it
 }
 
 // Density counts the served certificates by the day they end.

@@ -18,50 +18,50 @@ import (
 
 // Look is one target looked at and judged, to be stored.
 type Look struct {
-	Target    Target
-	Seen      *binding.Observation
-	Judgement *check.Judgement
+	Target    Target               // looked at
+	Seen      *binding.Observation // what came back
+	Judgement *check.Judgement     // what follows from it
 }
 
 // certificateRow is a certificate met for the first time.
 type certificateRow struct {
-	Sha256, Der         []byte
-	CommonName, Issuer  string
-	Names               []string
-	NotBefore, NotAfter time.Time
-	Key, Serial         string
-	IsCa                bool
+	Sha256, Der         []byte    // of the DER, and the DER
+	CommonName, Issuer  string    // made fit for text
+	Names               []string  // it covers
+	NotBefore, NotAfter time.Time // in UTC
+	Key, Serial         string    // kind and size; serial in hexadecimal
+	IsCa                bool      // by its basic constraints
 }
 
 // chainRow is a list of certificates as served, stored once however many
 // endpoints serve it.
 type chainRow struct {
-	Sha256       []byte
-	Certificates [][]byte
+	Sha256       []byte   // over the fingerprints, in order
+	Certificates [][]byte // their fingerprints
 }
 
 // sightingRow is a span of time in which a target showed the same.
 type sightingRow struct {
-	ID          int64
-	TargetID    int64
-	Vantage     string
-	Outcome     string
-	Alert       int
-	Detail      string
-	Chain       []byte
-	Leaf        []byte
-	Version     int
-	Suite       int
-	KeyGroup    int
-	Alpn        string
-	Stapled     bool
-	ConnectUs   int64
-	HandshakeUs int64
-	FirstSeen   time.Time
-	LastSeen    time.Time
-	FirstSurvey int64
-	LastSurvey  int64
-	Current     bool
+	ID          int64     // of the span
+	TargetID    int64     // looked at
+	Vantage     string    // looked at from
+	Outcome     string    // of the look
+	Alert       int       // TLS's number, 0 for none
+	Detail      string    // for people
+	Chain       []byte    // nil when nothing was served
+	Leaf        []byte    // nil when nothing was served
+	Version     int       // number of TLS
+	Suite       int       // number of the cipher suite
+	KeyGroup    int       // number of the group
+	Alpn        string    // protocol chosen
+	Stapled     bool      // an OCSP answer came along
+	ConnectUs   int64     // microseconds
+	HandshakeUs int64     // microseconds
+	FirstSeen   time.Time // of the span
+	LastSeen    time.Time // of the span
+	FirstSurvey int64     // of the span
+	LastSurvey  int64     // of the span
+	Current     bool      // the span goes on
 }
 
 // TableName is GORM's name for the table.
@@ -76,36 +76,36 @@ func (r *sightingRow) same(o *sightingRow) bool {
 
 // batch is what one SaveLooks works out before it writes.
 type batch struct {
-	ctx                   context.Context
-	tx                    pgx.Tx
-	survey                int64
-	at                    time.Time
-	shard                 int
-	vantage               string
-	looks                 []Look
-	kept                  []int64 // sightings that go on
-	fresh                 []sightingRow
-	findings              findingChanges
-	done, conn, changed   int
-	touched               []verdictRow
-	ids                   []int64
-	currents              map[int64]*sightingRow
-	openByTarget          map[int64][]FindingRow
-	verdicts              map[int64]verdictRow
-	certificates          []certificateRow
-	chains                []chainRow
-	queued                pgx.Batch
-	newPrints, newChainID []certs.Fingerprint
+	ctx                   context.Context        // of the job
+	tx                    pgx.Tx                 // everything below is written in it
+	survey                int64                  // the looks belong to
+	at                    time.Time              // when the batch was begun
+	shard                 int                    // number within the survey
+	vantage               string                 // looked from
+	looks                 []Look                 // to be stored
+	kept                  []int64                // sightings that go on
+	fresh                 []sightingRow          // spans that begin
+	findings              findingChanges         // opened, reworded, closed
+	done, conn, changed   int                    // targets, of these connected, of these changed
+	touched               []verdictRow           // verdicts that change
+	ids                   []int64                // of the targets
+	currents              map[int64]*sightingRow // span that goes on, by target
+	openByTarget          map[int64][]FindingRow // findings open before
+	verdicts              map[int64]verdictRow   // stored before
+	certificates          []certificateRow       // not stored yet
+	chains                []chainRow             // not stored yet
+	queued                pgx.Batch              // statements sent together
+	newPrints, newChainID []certs.Fingerprint    // remembered as stored once the transaction holds
 }
 
 // verdictRow is what a target comes to: what the last look came to by itself,
 // and that set beside its siblings.
 type verdictRow struct {
-	ID                                  int64
-	Verdict, Wanted, Configured, Served string
-	LookedConfigured, LookedServed      string
-	Hurt                                bool
-	Leaf                                []byte
+	ID                                  int64  // of the target
+	Verdict, Wanted, Configured, Served string // and the three faces
+	LookedConfigured, LookedServed      string // faces as the look alone has them
+	Hurt                                bool   // a finding of the look is broken
+	Leaf                                []byte // served; nil for none
 }
 
 // verdictOf works a target's verdict out; older says that it serves an older

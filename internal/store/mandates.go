@@ -15,9 +15,9 @@ import (
 
 // Credential is one encrypted credential with its name.
 type Credential struct {
-	Name      string `gorm:"primaryKey"`
-	Encrypted []byte
-	ChangedAt time.Time
+	Name      string    `gorm:"primaryKey"`
+	Encrypted []byte    // bound to its name
+	ChangedAt time.Time // in UTC
 }
 
 // AddCredential keeps a encrypted credential in place of the one before.
@@ -57,14 +57,14 @@ func (s *Store) Credential(ctx context.Context, name string) (*Credential, error
 
 // Account is an account at one directory of a CA.
 type Account struct {
-	ID        int64 `gorm:"primaryKey"`
-	CA        string
-	Directory string
-	URL       string // "" until the CA has answered
-	Encrypted []byte // the private key
-	Terms     string // URL of what was agreed to
-	AgreedBy  string
-	AgreedAt  time.Time
+	ID        int64      `gorm:"primaryKey"`
+	CA        string     // by name
+	Directory string     // URL
+	URL       string     // "" until the CA has answered
+	Encrypted []byte     // the private key
+	Terms     string     // URL of what was agreed to
+	AgreedBy  string     // who agreed to the terms
+	AgreedAt  time.Time  // in UTC
 	RestUntil *time.Time // the CA wants to be left alone until then
 	RestWhy   string     // in its words
 }
@@ -107,20 +107,20 @@ func (s *Store) RestAccount(ctx context.Context, id int64, until time.Time, why 
 
 // Mandate is a mandate with how it stands.
 type Mandate struct {
-	ID         int64 `gorm:"primaryKey"`
-	Name       string
-	CA         string
+	ID         int64          `gorm:"primaryKey"`
+	Name       string         // unique among those not removed
+	CA         string         // by name
 	Spec       estate.Mandate `gorm:"serializer:json"`
 	Servers    []string       `gorm:"serializer:json"` // it is installed on
 	Generation *int64         // of the declaration it comes from; nil: made here
-	Line       int
-	MadeBy     string
-	NextAt     *time.Time
-	NextWhy    string
-	ByWindow   bool // NextAt lies in the window its CA suggests
-	Failures   int
-	AskAt      *time.Time // when the CA is asked again for its window
-	RemovedAt  *time.Time
+	Line       int            // in the estate file, 0 for one made otherwise
+	MadeBy     string         // a person, or the estate file
+	NextAt     *time.Time     // when something happens by itself
+	NextWhy    string         // why then, for people
+	ByWindow   bool           // NextAt lies in the window its CA suggests
+	Failures   int            // of its orders, in a row
+	AskAt      *time.Time     // when the CA is asked again for its window
+	RemovedAt  *time.Time     // nil while it stands
 }
 
 // AfterFind gives the mandate its line in the estate file.

@@ -13,26 +13,26 @@ import (
 
 // Order is one order as it is kept.
 type Order struct {
-	ID         int64 `gorm:"primaryKey"`
-	MandateID  int64
-	CA         string
-	AccountID  *int64
-	Rehearsal  bool
+	ID         int64          `gorm:"primaryKey"`
+	MandateID  int64          // ordered for
+	CA         string         // by name
+	AccountID  *int64         // nil before the CA is asked
+	Rehearsal  bool           // at the CA's test directory
 	Spec       estate.Mandate `gorm:"serializer:json"` // the mandate as it was
-	State      string
-	URL        string
-	Encrypted  []byte // the private key
-	Request    []byte
-	Replaces   string
-	Chain      []byte // PEM
-	Leaf       []byte // SHA-256
-	NotAfter   *time.Time
-	Tries      int
-	Failure    *OrderFailure `gorm:"serializer:json"`
-	By         string
-	CreatedAt  time.Time
-	FinishedAt *time.Time
-	Mandate    Mandate
+	State      string         // how far it is
+	URL        string         // what the source calls it
+	Encrypted  []byte         // the private key
+	Request    []byte         // certificate request in DER
+	Replaces   string         // id of the certificate before
+	Chain      []byte         // PEM
+	Leaf       []byte         // SHA-256
+	NotAfter   *time.Time     // of what was issued
+	Tries      int            // of fetching or asking, in a row
+	Failure    *OrderFailure  `gorm:"serializer:json"`
+	By         string         // who began it
+	CreatedAt  time.Time      // in UTC
+	FinishedAt *time.Time     // nil while it runs
+	Mandate    Mandate        // with its name
 }
 
 // OrderFailure is why an order came to nothing.
@@ -45,18 +45,18 @@ type OrderFailure struct {
 
 // OrderStep is one step of an order for people to see.
 type OrderStep struct {
-	OrderID int64 `gorm:"primaryKey"`
-	Number  int   `gorm:"primaryKey"`
-	Step    string
-	Outcome string
-	Words   string
-	At      time.Time
+	OrderID int64     `gorm:"primaryKey"`
+	Number  int       `gorm:"primaryKey"` // from 1
+	Step    string    // as told
+	Outcome string    // doing, done or failed
+	Words   string    // what was seen
+	At      time.Time // in UTC
 }
 
 // Publication is a proof that stands somewhere for an order.
 type Publication struct {
-	OrderID                    int64
-	Kind, Name, Token, Content string
+	OrderID                    int64  // whose proof it is
+	Kind, Name, Token, Content string // of challenge, name, token and what is to be shown
 }
 
 // beginSQL keeps an order, unless one of the mandate is under way or, when it
@@ -67,9 +67,9 @@ const beginSQL = `insert into orders (mandate_id, ca, account_id, rehearsal, spe
 
 // Allowance is how many certificates a CA gives since a time.
 type Allowance struct {
-	CA    string
-	Since time.Time
-	Most  int
+	CA    string    // by name
+	Since time.Time // start of the budget's days
+	Most  int       // certificates
 }
 
 // ErrOverAllowance says that orders begun meanwhile have left less than was
@@ -215,7 +215,7 @@ const saveSQL = `update orders set account_id = $2, state = $3, url = $4, encryp
 // Next is when a mandate is due next, and why then.
 type Next struct {
 	At       *time.Time // nil: not by itself
-	Why      string
+	Why      string     // for people
 	Failures int        // in a row
 	AskAt    *time.Time // when the CA is asked again for its window; nil: not
 	ByWindow bool       // At lies in that window
@@ -328,8 +328,8 @@ func (s *Store) Answering(ctx context.Context, name, token string) (content stri
 
 // Probe is a proof that a pre-flight has put up.
 type Probe struct {
-	MandateID                  int64
-	Kind, Name, Token, Content string
+	MandateID                  int64  // whose trial proof it is
+	Kind, Name, Token, Content string // of challenge, name, token and what is to be shown
 }
 
 // AddProbes keeps what a pre-flight is about to put up.

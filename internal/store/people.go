@@ -15,12 +15,12 @@ import (
 
 // Person is somebody who may sign in.
 type Person struct {
-	ID         int64 `gorm:"primaryKey"`
-	Name       string
-	Role       string
-	Passphrase string // argon2id in its usual text form; "" until one was chosen
-	AddedAt    time.Time
-	RemovedAt  *time.Time
+	ID         int64      `gorm:"primaryKey"`
+	Name       string     // unique among those not removed
+	Role       string     // viewer, operator or admin
+	Passphrase string     // argon2id in its usual text form; "" until one was chosen
+	AddedAt    time.Time  // in UTC
+	RemovedAt  *time.Time // nil while access stands
 }
 
 // TableName implements GORM's Tabler.
@@ -28,34 +28,34 @@ func (Person) TableName() string { return "people" }
 
 // Token lets a program act for a person, within a scope, until it expires.
 type Token struct {
-	ID        int64 `gorm:"primaryKey"`
-	Hash      []byte
-	PersonID  int64
-	Name      string
-	Scope     string
-	MadeAt    time.Time
-	ExpiresAt time.Time
-	UsedAt    *time.Time
-	RevokedAt *time.Time
-	Person    Person
+	ID        int64      `gorm:"primaryKey"`
+	Hash      []byte     // SHA-256 of the secret
+	PersonID  int64      // who acts with it
+	Name      string     // for people
+	Scope     string     // a role, at most the person's
+	MadeAt    time.Time  // in UTC
+	ExpiresAt time.Time  // in UTC
+	UsedAt    *time.Time // last, nil for never
+	RevokedAt *time.Time // nil while it stands
+	Person    Person     // it acts for
 }
 
 // Session is a signed-in browser.
 type Session struct {
-	Hash      []byte `gorm:"primaryKey"`
-	PersonID  int64
-	BeganAt   time.Time
-	SeenAt    time.Time
-	ExpiresAt time.Time
-	Person    Person
+	Hash      []byte    `gorm:"primaryKey"`
+	PersonID  int64     // who signed in
+	BeganAt   time.Time // in UTC
+	SeenAt    time.Time // last request
+	ExpiresAt time.Time // at the latest
+	Person    Person    // who signed in
 }
 
 // invitationRow is an invitation, by the hash of its code; without a person it
 // makes the first admin.
 type invitationRow struct {
-	Hash      []byte `gorm:"primaryKey"`
-	PersonID  *int64
-	ExpiresAt time.Time
+	Hash      []byte    `gorm:"primaryKey"`
+	PersonID  *int64    // nil for the first admin
+	ExpiresAt time.Time // in UTC
 }
 
 // TableName is GORM's name for the table.

@@ -16,49 +16,49 @@ import (
 
 // Reading is what was read of a server's configuration, to be stored.
 type Reading struct {
-	Digest                                          certs.Fingerprint // of what was read, without moments
-	Document                                        []byte
-	Main                                            string
-	Files, Sites, Listeners, Certificates, Problems int
-	Loaded                                          *time.Time
+	Digest                                          certs.Fingerprint    // of what was read, without moments
+	Document                                        []byte               // packed JSON
+	Main                                            string               // file it begins with
+	Files, Sites, Listeners, Certificates, Problems int                  // counts, for lists
+	Loaded                                          *time.Time           // when the running server took its configuration in
 	Material                                        []*certs.Certificate // every certificate that lies there
-	Placements                                      []Placement
+	Placements                                      []Placement          // which certificates lie where
 }
 
 // Placement is a certificate file on a server.
 type Placement struct {
-	Path string
+	Path string      // of the certificate's file
 	At   place.Place // that names it; none when nobody does
-	Site string
-	Leaf []byte
+	Site string      // that names it
+	Leaf []byte      // in the file
 }
 
 // ReadEnd is how the reading of one server ended: Reading, or else Trouble.
 type ReadEnd struct {
-	Reading  *Reading
-	Trouble  *check.Trouble
-	Findings []check.Found
+	Reading  *Reading       // nil with trouble
+	Trouble  *check.Trouble // nil when it was read
+	Findings []check.Found  // about the server as a whole
 }
 
 // readingRow is a span of time in which a server's configuration read the same;
 // Document is the reading, compressed.
 type readingRow struct {
-	ID           int64
-	ServerID     int64
-	Digest       []byte
-	Document     []byte
-	Main         string
-	Files        int
-	Sites        int
-	Listeners    int
-	Certificates int
-	Problems     int
-	Loaded       *time.Time
-	FirstRead    time.Time
-	LastRead     time.Time
-	FirstSurvey  int64
-	LastSurvey   int64
-	Current      bool
+	ID           int64      // of the span
+	ServerID     int64      // read
+	Digest       []byte     // over the document before it was packed
+	Document     []byte     // packed JSON
+	Main         string     // file it begins with
+	Files        int        // how many
+	Sites        int        // how many
+	Listeners    int        // how many
+	Certificates int        // how many
+	Problems     int        // how many
+	Loaded       *time.Time // when the running server took its configuration in
+	FirstRead    time.Time  // of the span
+	LastRead     time.Time  // of the span
+	FirstSurvey  int64      // of the span
+	LastSurvey   int64      // of the span
+	Current      bool       // the span goes on
 }
 
 // TableName is GORM's name for the table.
@@ -191,13 +191,13 @@ func serverFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey, server 
 
 // ReadingHead says what is known of a server's configuration now.
 type ReadingHead struct {
-	ServerID    int64
-	ReadingID   int64 // 0 when it was never read
-	Loaded      *time.Time
-	LastRead    *time.Time
-	TroubleCode string // of the last attempt; "" when it was read
-	Trouble     string
-	TriedAt     *time.Time
+	ServerID    int64      // read
+	ReadingID   int64      // 0 when it was never read
+	Loaded      *time.Time // when the running server took its configuration in
+	LastRead    *time.Time // nil for never
+	TroubleCode string     // of the last attempt; "" when it was read
+	Trouble     string     // of the last try, "" for none
+	TriedAt     *time.Time // last, well or not
 }
 
 // ReadingHeads gives the heads of servers that are reached.
@@ -226,23 +226,23 @@ func (s *Store) Document(ctx context.Context, reading int64) ([]byte, error) {
 
 // Server is a server of the estate with what is known of it.
 type Server struct {
-	ID                                              int64
-	Name, Kind, Reach, Main                         string
-	Line                                            int
-	Endpoints, Bindings                             int
-	Broken, AtOdds, Agreed, Unknown                 int // bindings by verdict
-	Findings                                        int // open ones, of the server and its bindings
-	Worst                                           *int
-	Files, Sites, Listeners, Certificates, Problems int
-	LastRead, Loaded, TriedAt                       *time.Time
-	TroubleCode, Trouble                            string
+	ID                                              int64      // stays when it is declared again
+	Name, Kind, Reach, Main                         string     // unique; kind; way to it; file its configuration begins with
+	Line                                            int        // in the estate file
+	Endpoints, Bindings                             int        // counts
+	Broken, AtOdds, Agreed, Unknown                 int        // bindings by verdict
+	Findings                                        int        // open ones, of the server and its bindings
+	Worst                                           *int       // severity of its worst finding, nil for none
+	Files, Sites, Listeners, Certificates, Problems int        // counts of the reading
+	LastRead, Loaded, TriedAt                       *time.Time // read; configuration taken in; last tried
+	TroubleCode, Trouble                            string     // of the last try, and its words
 }
 
 // ServerFilter narrows the list of servers; zero values do not.
 type ServerFilter struct {
-	Query string
-	Name  string
-	Read  *bool // its configuration is known
+	Query string // part of a name, kind or way
+	Name  string // one alone
+	Read  *bool  // its configuration is known
 }
 
 // Servers lists servers by name and gives the next page's cursor.
@@ -294,7 +294,7 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 
 // ServerPlacement is a file a certificate lies in, with its server.
 type ServerPlacement struct {
-	Server string
+	Server string // by name
 	Placement
 }
 

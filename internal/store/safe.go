@@ -9,9 +9,9 @@ import (
 
 // SafeMark is a known text encrypted with a key of the safe.
 type SafeMark struct {
-	KeyID  string `gorm:"primaryKey"`
-	Mark   []byte
-	MadeAt time.Time
+	KeyID  string    `gorm:"primaryKey"`
+	Mark   []byte    // a word encrypted with the key, to tell a wrong one
+	MadeAt time.Time // in UTC
 }
 
 // SafeMarks gives the mark of every key that has encrypted something.

@@ -34,15 +34,15 @@ var migrations embed.FS
 
 // Store is the database. Safe for concurrent use.
 type Store struct {
-	db     *gorm.DB
-	pool   *pgxpool.Pool
+	db     *gorm.DB                                  // for most queries
+	pool   *pgxpool.Pool                             // for COPY, batches and jobs
 	stored *otter.Cache[certs.Fingerprint, struct{}] // certificates and chains known to be there
 }
 
 // ConnectError says that the database cannot be reached, without its password.
 type ConnectError struct {
-	Where string
-	Err   error
+	Where string // host and database, no password
+	Err   error  // of the driver
 }
 
 // Error names the database without its password.

@@ -18,12 +18,12 @@ import (
 
 // Survey is one pass over the estate, or a part of it, and how far it is.
 type Survey struct {
-	ID         int64
-	State      string
-	Scope      string
-	Vantage    string
-	CreatedAt  time.Time
-	FinishedAt *time.Time
+	ID         int64      // people refer to it
+	State      string     // running or finished
+	Scope      string     // in words
+	Vantage    string     // looked from
+	CreatedAt  time.Time  // in UTC
+	FinishedAt *time.Time // nil while it runs
 
 	// Sums over the shards; progress is what is stored.
 	Targets, Done, Connected, Changed, Opened, Closed int `gorm:"->"`
@@ -174,23 +174,23 @@ func (s *Store) LastSurvey(ctx context.Context) (*Survey, error) {
 
 // Target is one thing to look at.
 type Target struct {
-	ID         int64
-	EndpointID int64
+	ID         int64 // of the host at the endpoint
+	EndpointID int64 // looked at
 	HostID     int64 // 0: without SNI
 	check.Target
 	DefaultLeaf []byte // leaf last served without SNI at the endpoint
-	ServerID    int64
+	ServerID    int64  // whose endpoint it is
 }
 
 // targetRow is what a look needs to know of a target.
 type targetRow struct {
-	ID, EndpointID, HostID, ServerID int64
-	Address                          string
-	Port                             int
-	Server, Host                     string
+	ID, EndpointID, HostID, ServerID int64    // and those it joins
+	Address                          string   // of the endpoint
+	Port                             int      // of the endpoint
+	Server, Host                     string   // by name; host "" for a look without one
 	Audiences                        []string `gorm:"serializer:json"`
-	WantedIssuer, WantedCertificate  string
-	DefaultLeaf                      []byte
+	WantedIssuer, WantedCertificate  string   // by the estate file
+	DefaultLeaf                      []byte   // served without a name before
 }
 
 // Pending gives the targets of a shard that this survey has not stored yet,
@@ -255,16 +255,16 @@ func (s *Store) FinishShard(ctx context.Context, survey int64, shard int,
 // SiblingRow is what one endpoint of a host serves, for the comparison of
 // siblings.
 type SiblingRow struct {
-	TargetID  int64
-	ServerID  int64
-	Host      string // with the issuer behind it, see DifferingSiblings
-	Server    string
-	Address   string
-	Port      int
-	Leaf      []byte
-	Issuer    string
-	NotBefore time.Time
-	NotAfter  time.Time
+	TargetID  int64     // one of a host's endpoints
+	ServerID  int64     // whose it is
+	Host      string    // with the issuer behind it, see DifferingSiblings
+	Server    string    // by name
+	Address   string    // of the endpoint
+	Port      int       // of the endpoint
+	Leaf      []byte    // served there
+	Issuer    string    // its common name
+	NotBefore time.Time // in UTC
+	NotAfter  time.Time // in UTC
 }
 
 // DifferingSiblings calls each with the endpoints of every host that serve
@@ -316,7 +316,7 @@ func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, li
 
 // TargetFinding is a finding of a rule over several targets.
 type TargetFinding struct {
-	TargetID int64
+	TargetID int64 // it is about
 	check.Found
 }
 

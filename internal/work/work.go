@@ -59,14 +59,14 @@ const (
 // Jobs is the queue. Kinds of job are registered before it starts; then it is
 // safe for concurrent use.
 type Jobs struct {
-	pool     *pgxpool.Pool
-	worker   string
-	vantage  string
-	log      *slog.Logger
-	workers  *river.Workers
+	pool     *pgxpool.Pool               // jobs are queued in its transactions
+	worker   string                      // name of this process, for the records
+	vantage  string                      // queues of looks are kept apart by it
+	log      *slog.Logger                // for jobs that fail
+	workers  *river.Workers              // handlers, by the type of their arguments
 	options  map[string]river.InsertOpts // by kind of job
-	periodic []*river.PeriodicJob
-	client   *river.Client[pgx.Tx]
+	periodic []*river.PeriodicJob        // in the order they were added
+	client   *river.Client[pgx.Tx]       // nil until the start
 }
 
 // New makes the queue's tables where they are missing. worker must be unique

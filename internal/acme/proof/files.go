@@ -13,9 +13,9 @@ import (
 
 // Folder is where one server has the files of the well-known path.
 type Folder struct {
-	Server string
-	Path   string
-	Open   func(context.Context) (reach.Connection, error)
+	Server string                                          // as the estate names it
+	Path   string                                          // absolute, on that server
+	Open   func(context.Context) (reach.Connection, error) // connects anew; called once for all files of an act
 }
 
 // Files puts proofs up as files on servers.

@@ -45,8 +45,8 @@ type Prover interface {
 
 // PublishError says what could not be put up or taken down, and where.
 type PublishError struct {
-	What, Where string
-	Err         error
+	What, Where string // what was tried, and where
+	Err         error  // why it failed
 }
 
 // Error names what was tried, and where.

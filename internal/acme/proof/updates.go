@@ -15,10 +15,10 @@ import (
 
 // Updates puts proofs up as TXT records by dynamic update.
 type Updates struct {
-	Primary   string // address and port; the zone's other name servers are asked at the same port
-	KeyName   string
-	Algorithm string // such as hmac-sha256
-	Secret    []byte
+	Primary   string        // address and port; the zone's other name servers are asked at the same port
+	KeyName   string        // of the TSIG key, as the name server knows it
+	Algorithm string        // such as hmac-sha256
+	Secret    []byte        // decoded
 	Servers   []string      // to wait for, address and port; those the zone names when empty
 	Patience  time.Duration // until every name server must answer; 2 minutes when 0
 }
@@ -37,10 +37,10 @@ const (
 
 // LagError says that a name server does not show a record yet.
 type LagError struct {
-	Server, Name, Zone string
-	Serial, Ahead      uint32 // of the zone there, and at the primary
-	Err                error  // it did not answer at all
-	Waited             time.Duration
+	Server, Name, Zone string        // the name server that lags, the record, its zone
+	Serial, Ahead      uint32        // of the zone there, and at the primary
+	Err                error         // it did not answer at all
+	Waited             time.Duration // until it was given up
 }
 
 // Error gives both serials, which show whether the server is late or cut off.

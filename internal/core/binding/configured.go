@@ -12,18 +12,18 @@ import (
 type Configured struct {
 	Unknown string // why nothing can be said, "" otherwise; then nothing else is set
 
-	Listener   string // the address and port as the server has them, "" when none takes the endpoint
-	ListenerAt place.Place
-	TLS        bool   // the listener speaks it
-	Opens      string // what the configuration opens instead, in words
+	Listener   string      // the address and port as the server has them, "" when none takes the endpoint
+	ListenerAt place.Place // its line
+	TLS        bool        // the listener speaks it
+	Opens      string      // what the configuration opens instead, in words
 
-	Site    string // name of the site whose certificate is shown
-	SiteAt  place.Place
-	Why     string // why that site answers
-	Named   bool   // it is there for this host, not just as the default
-	Refuses bool   // it ends handshakes on purpose
-	RunTime bool   // its certificate is chosen by a variable for each connection
-	Pairs   []Pair
+	Site    string      // name of the site whose certificate is shown
+	SiteAt  place.Place // where the site that answers is declared
+	Why     string      // why that site answers
+	Named   bool        // it is there for this host, not just as the default
+	Refuses bool        // it ends handshakes on purpose
+	RunTime bool        // its certificate is chosen by a variable for each connection
+	Pairs   []Pair      // certificate and key of the site; several for several kinds of key
 
 	Elsewhere []place.Place // sites with this host's name that listen elsewhere only
 	Idle      []Idle        // sites for this host in files that are not in force
@@ -37,27 +37,27 @@ type Configured struct {
 
 // Pair is a certificate and key as configured and as they lie on disk.
 type Pair struct {
-	File      string // of the certificate
-	FileAt    place.Place
-	Key       string
-	KeyAt     place.Place
+	File      string               // of the certificate
+	FileAt    place.Place          // the line that names the certificate's file
+	Key       string               // file of the key
+	KeyAt     place.Place          // the line that names it
 	Chain     []*certs.Certificate // what the file holds, leaf first
 	Fault     string               // why nothing of use is in the file
 	Hidden    bool                 // the file is there and may not be read from here
-	KeyFault  string
-	KeyHidden bool
-	OtherKey  bool      // the key belongs to another certificate
-	Changed   time.Time // when certificate or key was last written
+	KeyFault  string               // why it cannot be used; "" for none
+	KeyHidden bool                 // it may not be read, so nothing is said of it
+	OtherKey  bool                 // the key belongs to another certificate
+	Changed   time.Time            // when certificate or key was last written
 }
 
 // Idle is a site that was written and is not switched on.
 type Idle struct {
-	At       place.Place
-	SwitchOn string // what puts it in force, as a sentence begins: "switch it on: ..."
+	At       place.Place // where the site is declared
+	SwitchOn string      // what puts it in force, as a sentence begins: "switch it on: ..."
 }
 
 // Beside is a certificate file that no site names.
 type Beside struct {
-	File string
-	Leaf *certs.Certificate
+	File string             // path of a certificate nobody names
+	Leaf *certs.Certificate // what is in it
 }

@@ -32,20 +32,20 @@ const (
 
 // Observation is what one look brought back, valid or not.
 type Observation struct {
-	Outcome Outcome
+	Outcome Outcome  // how far the look came
 	Alert   uint8    // RFC 8446 section 6, when Outcome is Alert
 	Detail  string   // what was seen, in words; never more than a line
 	Served  [][]byte // the certificates as sent, DER, in order
 	Version uint16   // protocol version number, 0 when unknown
-	Suite   uint16
-	Group   uint16 // key exchange group, 0 when unknown
-	ALPN    string
-	Stapled []byte // OCSP response, DER
-	SCTs    int    // timestamps delivered in the handshake
+	Suite   uint16   // number of the cipher suite
+	Group   uint16   // key exchange group, 0 when unknown
+	ALPN    string   // protocol chosen, "" for none
+	Stapled []byte   // OCSP response, DER
+	SCTs    int      // timestamps delivered in the handshake
 
 	Connect   time.Duration // until the connection stood
 	Handshake time.Duration // from there until the certificate was had
-	At        time.Time
+	At        time.Time     // when it began, in UTC
 }
 
 // versionNames in the trade's words.

@@ -44,7 +44,7 @@ func ParseFingerprint(s string) (Fingerprint, error) {
 // Certificate is one parsed certificate with its fingerprint.
 type Certificate struct {
 	*x509.Certificate
-	Fingerprint Fingerprint
+	Fingerprint Fingerprint // SHA-256 of the DER
 }
 
 // Parse reads one DER certificate.

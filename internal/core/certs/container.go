@@ -22,7 +22,7 @@ const (
 
 // Item is one object found in a file, in file order.
 type Item struct {
-	Kind        Kind
+	Kind        Kind         // certificate, key, request or other
 	Label       string       // the PEM label, "" for DER
 	Line        int          // line of the BEGIN mark, counted from 1; 0 for DER
 	Certificate *Certificate // set when Kind is KindCertificate and Err is nil
@@ -34,7 +34,7 @@ type Item struct {
 type FormatError struct {
 	Found    string // what the bytes look like
 	Line     int    // line in the file, 0 when it does not apply
-	Expected string
+	Expected string // what would be right
 }
 
 // Error names the line where there is one; a DER file has none.

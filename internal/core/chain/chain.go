@@ -42,7 +42,7 @@ const (
 
 // Failure is one rule that stopped one attempt at a path.
 type Failure struct {
-	Reason Reason
+	Reason Reason             // to decide on; Detail is to be read
 	Cert   *certs.Certificate // the certificate the rule fails on
 	Detail string             // in words, without the certificate's name
 }
@@ -118,8 +118,8 @@ const (
 // one) it has checked, so that an issuer met a thousand times costs one
 // signature check. Safe for concurrent use.
 type Builder struct {
-	links *links
-	known *Known
+	links *links // signatures checked before
+	known *Known // certificates that may fill a gap
 }
 
 // NewBuilder makes a builder over a set of known intermediates.
@@ -145,11 +145,11 @@ func (b *Builder) Build(served []*certs.Certificate, audience *trust.Audience) *
 
 // search is one depth-first walk from a leaf towards the anchors.
 type search struct {
-	b        *Builder
-	served   []*certs.Certificate
-	audience *trust.Audience
-	result   *Result
-	attempts int
+	b        *Builder             // whose memory it uses
+	served   []*certs.Certificate // as the server sent them
+	audience *trust.Audience      // whose anchors end a path
+	result   *Result              // what was found so far
+	attempts int                  // links tried, of attemptsLimit
 }
 
 // fail keeps why a path ended. What a hostile list makes beyond maxFailures is

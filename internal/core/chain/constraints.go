@@ -16,20 +16,20 @@ import (
 // are read here.
 type constraints struct {
 	permittedDirs, excludedDirs [][]byte // raw RDNSequence contents
-	err                         error
+	err                         error    // a constraint that cannot be understood fails the path
 }
 
 // subtree is a GeneralSubtree (RFC 5280 section 4.2.1.10). Minimum and maximum
 // are not read: they must be zero and absent there.
 type subtree struct {
-	Base asn1.RawValue
+	Base asn1.RawValue // the name, of whichever form
 }
 
 // nameConstraints is the extension as it stands, for the forms of name the
 // standard library does not offer parsed.
 type nameConstraints struct {
-	Permitted []asn1.RawValue `asn1:"optional,tag:0"`
-	Excluded  []asn1.RawValue `asn1:"optional,tag:1"`
+	Permitted []asn1.RawValue `asn1:"optional,tag:0"` // empty permits everything
+	Excluded  []asn1.RawValue `asn1:"optional,tag:1"` // wins over permitted
 }
 
 // tagDirectoryName is the number of directoryName in GeneralName (RFC 5280

@@ -25,7 +25,7 @@ type links struct{ memo *otter.Cache[link, outcome] }
 // share most of their links.
 type outcome struct {
 	reason Reason // "" when the signature is good
-	detail string
+	detail string // what is wrong with the signature
 }
 
 // newLinks makes a memory of bounded size: a survey of many endpoints must not
@@ -70,9 +70,9 @@ func signed(issuer, child *certs.Certificate) outcome {
 // Known is the set of intermediates met anywhere or given by the operator.
 // Safe for concurrent use.
 type Known struct {
-	mu        sync.RWMutex
-	bySubject map[string][]*certs.Certificate
-	count     int
+	mu        sync.RWMutex                    // guards the map
+	bySubject map[string][]*certs.Certificate // by the DER of the subject
+	count     int                             // of certificates, of knownLimit
 }
 
 // maxKnown and maxSameSubject bound what hostile servers can make us keep.

@@ -16,16 +16,16 @@ type Found struct {
 
 // Open is a finding that is open in the records.
 type Open struct {
-	ID int64
+	ID int64 // of the stored row
 	Found
 }
 
 // identity is what makes an open and a found finding the same one: about
 // another certificate it is another one.
 type identity struct {
-	code    Code
-	subject string
-	leaf    certs.Fingerprint
+	code    Code              // of the rule
+	subject string            // what the finding is about beside its target
+	leaf    certs.Fingerprint // the certificate concerned, zero for none
 }
 
 // identity is what makes a finding the same one from look to look, whatever its
@@ -34,7 +34,7 @@ func (f *Found) identity() identity { return identity{f.Code, f.Subject, f.Leaf}
 
 // Comparison is what has to be done to the records.
 type Comparison struct {
-	Opened   []Found
+	Opened   []Found // not there before
 	Reworded []Open  // kept, with the new words in them
 	Closed   []int64 // by number
 	Kept     []Code  // codes of all that stay open, reworded or not

@@ -33,18 +33,18 @@ func (s Severity) Rank() int { return slices.Index(Severities, s) }
 
 // Finding is one rule that is not met at one target.
 type Finding struct {
-	Code     Code
-	Severity Severity
-	Cause    string // what is wrong, one sentence without a full stop
-	Remedy   string // what to do, one sentence without a full stop
-	Evidence []Fact
+	Code     Code        // of the rule that found it
+	Severity Severity    // how bad; perhaps another than the rule's usual one
+	Cause    string      // what is wrong, one sentence without a full stop
+	Remedy   string      // what to do, one sentence without a full stop
+	Evidence []Fact      // what was seen, in the order to read it
 	Source   place.Place // in the server's own configuration; none when that is not the matter or not known
 }
 
 // Fact is one piece of evidence: a label and what was seen.
 type Fact struct {
-	Label string `json:"label"`
-	Value string `json:"value"`
+	Label string `json:"label"` // what it is
+	Value string `json:"value"` // as text made harmless
 }
 
 // Sort orders findings worst first, then by code.

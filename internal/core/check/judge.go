@@ -18,11 +18,11 @@ import (
 
 // Target is what was looked at and what is wanted there.
 type Target struct {
-	Host      string // "" for the look without SNI
-	Endpoint  netip.AddrPort
-	Server    string
-	Wanted    estate.Wanted
-	Audiences []string
+	Host      string         // "" for the look without SNI
+	Endpoint  netip.AddrPort // where the look goes
+	Server    string         // as the estate names it
+	Wanted    estate.Wanted  // by the estate file
+	Audiences []string       // of the host; none for the estate's first
 }
 
 // Around is what is known of the other looks at the same endpoint.
@@ -35,12 +35,12 @@ type Around struct {
 // Judgement is everything that can be said of one look.
 type Judgement struct {
 	Chain    []*certs.Certificate // the served list, leaf first; empty when none came
-	Faces    binding.Faces
-	Hurt     bool // visitors are hurt now
-	Verdict  binding.Verdict
-	Findings []Finding // worst first
-	Views    []View    // one an audience
-	Judged   []Speaks  // what could be judged this time; what else is open stays open
+	Faces    binding.Faces        // how the three agree
+	Hurt     bool                 // visitors are hurt now
+	Verdict  binding.Verdict      // follows from faces and findings
+	Findings []Finding            // worst first
+	Views    []View               // one an audience
+	Judged   []Speaks             // what could be judged this time; what else is open stays open
 }
 
 // Leaf is the certificate served for the name; nil when none came.
@@ -58,22 +58,22 @@ func (j *Judgement) Has(code Code) bool {
 
 // View is what one audience makes of the served list.
 type View struct {
-	Audience *trust.Audience
-	Result   *chain.Result
+	Audience *trust.Audience // class of clients
+	Result   *chain.Result   // every path, and why the others failed
 }
 
 // Subject is what a rule sees.
 type Subject struct {
 	Target
-	At       time.Time
-	Seen     *binding.Observation
-	Chain    []*certs.Certificate
-	Views    []View
-	Around   Around
-	Coverage names.Coverage
-	findings []Finding
-	missing  string // from the list served, when chain-incomplete was found
-	judge    *Judge
+	At       time.Time            // the moment it is judged for
+	Seen     *binding.Observation // what the look brought
+	Chain    []*certs.Certificate // as served, leaf first
+	Views    []View               // one for each audience
+	Around   Around               // what is known beside the look
+	Coverage names.Coverage       // of the host by the leaf
+	findings []Finding            // so far, worst first at the end
+	missing  string               // from the list served, when chain-incomplete was found
+	judge    *Judge               // whose memory is used
 }
 
 // leaf is the first certificate served; rules that need one run only when there
@@ -117,19 +117,19 @@ const remembered = 4096
 // Judge holds the audiences and what was already worked out: certificates
 // parsed, lists judged, links checked. Safe for concurrent use.
 type Judge struct {
-	audiences map[string]*trust.Audience
-	order     []*trust.Audience // as declared; the first is asked when a target names none
-	builder   *chain.Builder
-	known     *chain.Known
-	parsed    *otter.Cache[certs.Fingerprint, *certs.Certificate]
-	results   *otter.Cache[resultKey, *chain.Result]
+	audiences map[string]*trust.Audience                          // by name
+	order     []*trust.Audience                                   // as declared; the first is asked when a target names none
+	builder   *chain.Builder                                      // of paths
+	known     *chain.Known                                        // certificates met, to fill gaps with
+	parsed    *otter.Cache[certs.Fingerprint, *certs.Certificate] // certificates by fingerprint
+	results   *otter.Cache[resultKey, *chain.Result]              // of path building, for lists met before
 }
 
 // resultKey tells results of path building apart: by the whole list served, in
 // its order, and the audience.
 type resultKey struct {
-	list     [sha256.Size]byte
-	audience string
+	list     [sha256.Size]byte // SHA-256 over the whole list
+	audience string            // by name
 }
 
 // NewJudge makes a judge; the first audience is the one asked when a target

@@ -107,13 +107,13 @@ const (
 
 // Rule is one row of the catalogue: all that is fixed about a code.
 type Rule struct {
-	Code     Code
+	Code     Code     // stable
 	Severity Severity // the usual one; a rule may give another where it says so
-	Meaning  string
-	Speaks   Speaks
-	Traits   Trait
-	Steps    Step   // of a visit
-	Explains []Code // findings it is the cause of, and takes the place of
+	Meaning  string   // one line for the catalogue
+	Speaks   Speaks   // whose findings a look or a reading may close
+	Traits   Trait    // what else follows from it
+	Steps    Step     // of a visit
+	Explains []Code   // findings it is the cause of, and takes the place of
 
 	ExplainsCertificate bool // and all those about the certificate served
 }

@@ -9,28 +9,28 @@ import (
 
 // ServerFacts are what was learnt of one server as a whole.
 type ServerFacts struct {
-	Server    string
+	Server    string      // as the estate names it
 	Trouble   *Trouble    // it could not be read, and nothing else is known
 	Refused   string      // what its own test says against the configuration
 	RefusedAt place.Place // named there
 	Untested  string      // why its own test could not be run
 	Problems  []Problem   // what the reader found
-	Keys      []OpenKey
-	Unwanted  []Placed // names configured there that the estate does not want there
-	Test      string   // command
+	Keys      []OpenKey   // that others may read
+	Unwanted  []Placed    // names configured there that the estate does not want there
+	Test      string      // command
 }
 
 // Trouble is why a server could not be read.
 type Trouble struct {
-	Code Code // one of those Of(OfReach)
-	Text string
+	Code Code   // one of those Of(OfReach)
+	Text string // the error, made harmless
 }
 
 // Problem is something wrong with a configuration.
 type Problem struct {
-	Effect Effect
-	At     place.Place
-	Text   string
+	Effect Effect      // what follows for the server
+	At     place.Place // file and line
+	Text   string      // what is wrong there
 }
 
 // Effect says what a problem means for the server.
@@ -46,13 +46,13 @@ const (
 // OpenKey is a private key file that others may read.
 type OpenKey struct {
 	Placed
-	Mode string
+	Mode string // as ls shows it
 }
 
 // Placed is a thing and where the configuration names it.
 type Placed struct {
-	Name string
-	At   place.Place
+	Name string      // common name
+	At   place.Place // line that names the file
 }
 
 // manyFindings is how many findings of one code a server gives one by one.

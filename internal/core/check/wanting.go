@@ -30,11 +30,11 @@ func wanting(s *Subject) {
 
 // Sibling is what one endpoint of a host serves.
 type Sibling struct {
-	Endpoint netip.AddrPort
-	Server   string
-	Leaf     certs.Fingerprint
-	Begins   time.Time
-	Ends     time.Time
+	Endpoint netip.AddrPort    // one of a host's endpoints
+	Server   string            // as the estate names it
+	Leaf     certs.Fingerprint // served there
+	Begins   time.Time         // of its validity
+	Ends     time.Time         // of its validity
 
 	Configured *binding.Configured // nil when it is not read
 }

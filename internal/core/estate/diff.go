@@ -36,8 +36,8 @@ func Diff(from, to *Estate) []Change {
 // item is anything an estate declares, as text, so that one comparison serves
 // all kinds of it.
 type item struct {
-	name   string
-	place  Place
+	name   string      // by which both sides are matched
+	place  Place       // in the file it stands in
 	fields [][2]string // name and value as text
 }
 

@@ -7,17 +7,17 @@ import (
 
 // Kind is what an estate file may say of one kind of server.
 type Kind struct {
-	Name     string // as the file calls it
-	Reached  bool   // its configuration can be got at, so that a server may have reach
-	Main     string // the usual main file of its configuration
-	Commands []Command
+	Name     string    // as the file calls it
+	Reached  bool      // its configuration can be got at, so that a server may have reach
+	Main     string    // the usual main file of its configuration
+	Commands []Command // keys of reach with a usual command each
 }
 
 // Command is one command a kind of server is handled with; a key of reach in
 // the estate file.
 type Command struct {
-	Key     string
-	Meaning string
+	Key     string                   // in the estate file
+	Meaning string                   // for the schema
 	Usual   func(main string) string // for a main file
 }
 

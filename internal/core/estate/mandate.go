@@ -18,13 +18,13 @@ import (
 
 // CA is where certificates come from.
 type CA struct {
-	Name    string
-	By      string   // how it is asked: one of Sources
-	Roots   []string // files; what its chains end at, besides the audiences' anchors, and its https besides the system's
-	Anchors []*certs.Certificate
-	Budget  Budget
-	ACME    *ACME // by acme
-	Place   Place
+	Name    string               // by which mandates refer to it
+	By      string               // how it is asked: one of Sources
+	Roots   []string             // files; what its chains end at, besides the audiences' anchors, and its https besides the system's
+	Anchors []*certs.Certificate // roots its own address is trusted by, beside the machine's
+	Budget  Budget               // of certificates in days; none is no limit
+	ACME    *ACME                // by acme
+	Place   Place                // in the estate file
 }
 
 // ByACME is asking over ACME.
@@ -35,18 +35,18 @@ var Sources = []string{ByACME}
 
 // ACME is how a CA is asked over ACME (RFC 8555).
 type ACME struct {
-	Directory     string // URL
-	TestDirectory string // URL of its test directory, "" when it has none
-	Contact       []string
-	External      *External
-	Resolver      string // DNS server to ask in its place, address and port; "" the system's
-	HTTPPort      uint16 // where it looks for files; 80 but for a CA of one's own
+	Directory     string    // URL
+	TestDirectory string    // URL of its test directory, "" when it has none
+	Contact       []string  // mailto URLs for the account
+	External      *External // nil when no customer is named
+	Resolver      string    // DNS server to ask in its place, address and port; "" the system's
+	HTTPPort      uint16    // where it looks for files; 80 but for a CA of one's own
 }
 
 // External binds an account to the CA's own customer record (RFC 8555 section
 // 7.3.4).
 type External struct {
-	KeyID      string
+	KeyID      string // the CA's number for the customer
 	Credential string // name of the MAC key in the safe
 }
 
@@ -56,14 +56,14 @@ type Budget struct{ Certificates, Days int }
 // Mandate is a standing instruction: these names, from this CA, proved this
 // way, with this key, renewed like this, installed there.
 type Mandate struct {
-	Name      string   `json:"name"`
-	Names     []string `json:"names"` // the first is the main one
-	CA        string   `json:"ca"`
-	Proof     Proof    `json:"proof"`
-	Key       string   `json:"key"`
+	Name      string   `json:"name"`                 // unique in the estate
+	Names     []string `json:"names"`                // the first is the main one
+	CA        string   `json:"ca"`                   // by name
+	Proof     Proof    `json:"proof"`                // how control of the names is shown
+	Key       string   `json:"key"`                  // kind of key
 	Install   []Ref    `json:"install"`              // servers, or one port of them
 	RenewDays int      `json:"renew_days,omitempty"` // before the end; 0 is a third of the life
-	Place     Place    `json:"-"`
+	Place     Place    `json:"-"`                    // in the estate file
 }
 
 // Servers are those it is installed on, each once, without ports.
@@ -89,8 +89,8 @@ type Proof struct {
 
 // TSIG is the key updates are signed with (RFC 8945).
 type TSIG struct {
-	Name       string `json:"name"`
-	Algorithm  string `json:"algorithm"`
+	Name       string `json:"name"`       // of the key, as the name server knows it
+	Algorithm  string `json:"algorithm"`  // such as hmac-sha256
 	Credential string `json:"credential"` // name of the key in the safe
 }
 

@@ -23,33 +23,33 @@ type Place = place.Place
 
 // Estate is one declared estate.
 type Estate struct {
-	Name          string
-	Audiences     []Audience // the first is the default of every host
-	Intermediates []*certs.Certificate
-	Servers       []Server
-	Hosts         []Host
-	CAs           []CA
-	Mandates      []Mandate
+	Name          string               // as people call it
+	Audiences     []Audience           // the first is the default of every host
+	Intermediates []*certs.Certificate // to fill gaps in served lists with
+	Servers       []Server             // in the order of the file
+	Hosts         []Host               // in the order of the file
+	CAs           []CA                 // in the order of the file
+	Mandates      []Mandate            // in the order of the file
 }
 
 // Audience is a class of clients with its trust anchors.
 type Audience struct {
-	Name    string
-	Public  bool // its anchors are public CAs
-	Roots   []string
-	Anchors []*certs.Certificate
-	Place   Place
+	Name    string               // by which hosts refer to it
+	Public  bool                 // its anchors are public CAs
+	Roots   []string             // files, as the estate names them
+	Anchors []*certs.Certificate // what was in them
+	Place   Place                // in the estate file
 }
 
 // Server is a machine or device that answers at addresses and ports.
 type Server struct {
-	Name       string
-	Kind       string
-	Addresses  []netip.Addr
-	Ports      []PortRange
-	WithoutSNI bool // also look at each endpoint once without a host name
-	Reach      *Reach
-	Place      Place
+	Name       string       // unique in the estate
+	Kind       string       // name of a registered kind
+	Addresses  []netip.Addr // visitors may reach it at
+	Ports      []PortRange  // at each of them
+	WithoutSNI bool         // also look at each endpoint once without a host name
+	Reach      *Reach       // nil when there is no way to it
+	Place      Place        // in the estate file
 }
 
 // Reach says how to get at a server's own configuration. Paths and commands
@@ -114,17 +114,17 @@ func (s *Server) answersAt(p uint16) bool {
 
 // Host is a host name, where it is wanted, and what is wanted there.
 type Host struct {
-	Name      string // as names.Host gives it
-	At        []Ref
-	Audiences []string
-	Wanted    Wanted
-	Place     Place
+	Name      string   // as names.Host gives it
+	At        []Ref    // servers, perhaps with one port
+	Audiences []string // by name; none means the first
+	Wanted    Wanted   // of its certificate
+	Place     Place    // in the estate file
 }
 
 // Ref names the endpoints a host is wanted at: all of a server, or those on
 // one port.
 type Ref struct {
-	Server string
+	Server string // by name
 	Port   uint16 // 0: all ports
 }
 

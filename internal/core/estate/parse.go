@@ -28,9 +28,9 @@ const maxErrors = 20
 
 // Error is one fault of an estate file.
 type Error struct {
-	Place    Place
-	Message  string
-	Expected string
+	Place    Place  // where it is wrong
+	Message  string // what is wrong
+	Expected string // what would be right; "" when nothing can be said
 }
 
 // Error begins with the place, so that editors and terminals can jump to it.
@@ -106,11 +106,11 @@ func Mentioned(data []byte) []string {
 // reader goes through a document once and collects every error instead of
 // stopping at the first, at most maxErrors of them.
 type reader struct {
-	file   string
-	open   Open
-	kinds  Kinds
-	estate *Estate
-	errs   Errors
+	file   string  // name of the estate file
+	open   Open    // reads what it mentions
+	kinds  Kinds   // that may be named
+	estate *Estate // as far as it is read
+	errs   Errors  // in the order they were met
 }
 
 // errStopped ends the reading of a document that has no structure to go on
@@ -175,9 +175,9 @@ func clip(s string) string {
 // field is one key of a mapping: whether it must stand there, and what reads
 // its value.
 type field struct {
-	key  string
-	must bool
-	read func(*yaml.Node)
+	key  string           // as it is written
+	must bool             // an error when it is missing
+	read func(*yaml.Node) // takes the value
 }
 
 // fields walks a mapping, strictly: every key known, none twice, required

@@ -22,8 +22,8 @@ const (
 
 // Told is what is said besides the error's own text.
 type Told struct {
-	Class Class
-	Title string
+	Class Class  // of the error, from which HTTP's status and the exit code follow
+	Title string // a few words that do not change
 	Next  string // what to do, "" when the text says it
 }
 
@@ -45,8 +45,8 @@ func Of(err error) Error {
 
 // plain is an error that is always the same.
 type plain struct {
-	told Told
-	text string
+	told Told   // how it is told
+	text string // the sentence
 }
 
 // Error implements error.

@@ -30,7 +30,7 @@ type Entry struct {
 	Subject string    // to what
 	Detail  string    // JSON
 	Before  Hash      // of the entry before; zero for the first
-	Hash    Hash
+	Hash    Hash      // over this entry and the hash before
 }
 
 // Sum gives the hash an entry must carry, over all its fields but the hash
@@ -54,8 +54,8 @@ func (e *Entry) Sum() Hash {
 
 // BrokenError says where a journal is not what was written.
 type BrokenError struct {
-	ID     int64 // of the first entry that does not fit
-	Reason string
+	ID     int64  // of the first entry that does not fit
+	Reason string // what does not fit
 }
 
 // Error names the first entry that does not fit those before it.
@@ -65,8 +65,8 @@ func (e *BrokenError) Error() string {
 
 // Check walks a journal from its first entry.
 type Check struct {
-	Entries int64
-	Head    Hash // of the last entry seen
+	Entries int64 // walked through
+	Head    Hash  // of the last entry seen
 }
 
 // Next checks the following entry. The error is a *BrokenError.

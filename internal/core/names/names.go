@@ -91,7 +91,7 @@ func invalid(s string) string {
 
 // Coverage is the answer to "does this certificate cover this host?".
 type Coverage struct {
-	Covered bool
+	Covered bool   // one entry matches
 	By      string // the name that matched, as written in the certificate
 	Near    string // when not covered: the reason the closest name does not match, "" when none is close
 }

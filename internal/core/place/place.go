@@ -13,9 +13,9 @@ import (
 // Place is a position in a file. Lines and columns count from 1, columns in
 // bytes; 0 is not known.
 type Place struct {
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	Column int    `json:"column"`
+	File   string `json:"file"`   // as it is named where it was read
+	Line   int    `json:"line"`   // from 1; 0 for the file as a whole
+	Column int    `json:"column"` // in bytes from 1; 0 when it does not matter
 }
 
 // String is "file:line", or the file alone when the line is not known; "" for

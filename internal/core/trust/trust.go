@@ -6,12 +6,12 @@ import "insegna.example/internal/core/certs"
 
 // Audience is a class of clients.
 type Audience struct {
-	Name string
+	Name string // as the estate has it
 	// Public says that the anchors are public CAs, so that the limits for
 	// publicly trusted certificates apply to what they issue.
 	Public    bool
-	Anchors   []*certs.Certificate
-	bySubject map[string][]*certs.Certificate
+	Anchors   []*certs.Certificate            // of this class of clients
+	bySubject map[string][]*certs.Certificate // the same, by the DER of the subject
 }
 
 // NewAudience makes an audience; the same anchor given twice counts once.

@@ -49,27 +49,27 @@ const (
 // Destination is a server of files. Safe for concurrent use, though one server
 // is for one installation at a time.
 type Destination struct {
-	Over   reach.Connection
-	Reader kind.Reader
-	Editor kind.Editor
-	Main   string        // file of the configuration
-	Test   string        // command that tests the configuration
-	Reload string        // command that takes it in
-	Limit  time.Duration // of a command; half a minute when 0
-	Keep   int           // versions that stay; 5 when 0
+	Over   reach.Connection // the way to the server
+	Reader kind.Reader      // of its kind
+	Editor kind.Editor      // of its kind
+	Main   string           // file of the configuration
+	Test   string           // command that tests the configuration
+	Reload string           // command that takes it in
+	Limit  time.Duration    // of a command; half a minute when 0
+	Keep   int              // versions that stay; 5 when 0
 }
 
 // layout is this destination's own part of a plan.
 type layout struct {
-	Folder       string `json:"folder"`  // of the mandate
-	Version      string `json:"version"` // name of the new version's folder
-	Before       string `json:"before"`  // of the one in use; "" for none
-	Certificates string `json:"certificates"`
-	Key          string `json:"key"`
+	Folder       string `json:"folder"`       // of the mandate
+	Version      string `json:"version"`      // name of the new version's folder
+	Before       string `json:"before"`       // of the one in use; "" for none
+	Certificates string `json:"certificates"` // file, leaf first
+	Key          string `json:"key"`          // file
 	// what the path of a copy of the configuration begins with: in the main file's folder
 	Copy   string `json:"copy"`
-	Test   string `json:"test"`
-	Reload string `json:"reload"`
+	Test   string `json:"test"`   // command
+	Reload string `json:"reload"` // command
 }
 
 // read gives the own part of a plan.

@@ -22,8 +22,8 @@ const mostBindings = 40
 // planner works out one installation.
 type planner struct {
 	*Destination
-	wish    *install.Wish
-	reading *kind.Reading
+	wish    *install.Wish // what is to be installed
+	reading *kind.Reading // of the server, made for this plan
 }
 
 // Plan implements install.Destination: it reads the server's configuration anew,

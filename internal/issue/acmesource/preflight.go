@@ -27,9 +27,9 @@ type Trial struct {
 	Name   string // the host
 	Step   string // "address", "CAA", "port", "file" or "record"
 	Code   string // of what is wrong; "" when it is well
-	Seen   string
+	Seen   string // what was found
 	Spot   string // file:line, record, or address and port
-	Remedy string
+	Remedy string // what to do; "" when all is well
 }
 
 // Well says that nothing stands in the way.
@@ -58,13 +58,13 @@ type Explained struct{ Code, Seen, Spot, Remedy string }
 
 // Preflight tries what the CA will try, from where it stands.
 type Preflight struct {
-	Names      []string
-	Kind       string   // of challenge
-	Resolver   string   // address and port
-	HTTPPort   uint16   // where the CA looks
-	Identities []string // of the CA in CAA records
-	AccountURL string
-	Prover     proof.Prover
+	Names      []string     // of the mandate
+	Kind       string       // of challenge
+	Resolver   string       // address and port
+	HTTPPort   uint16       // where the CA looks
+	Identities []string     // of the CA in CAA records
+	AccountURL string       // for CAA records that name an account; "" before there is one
+	Prover     proof.Prover // puts a trial proof up and takes it down
 	// Probe keeps what is about to be put up, and gives what forgets it again.
 	Probe func(ctx context.Context, list []proof.Publication) (forget func(), err error)
 	// ServerAt names the server of the estate at an address, "" for none, and
@@ -431,9 +431,9 @@ func (p *Preflight) astray(t Trial, pub proof.Publication, at netip.AddrPort, se
 
 // got is what one request brought.
 type got struct {
-	err    error
-	status int
-	body   string
+	err    error  // no answer came
+	status int    // of the last answer
+	body   string // its first bytes
 	to     string // where it was redirected to in the end
 }
 

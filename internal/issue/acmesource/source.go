@@ -30,11 +30,11 @@ type Records interface {
 
 // Source takes one order at a CA's directory.
 type Source struct {
-	Client   *acme.Client
-	Account  acme.Signer
-	Kind     string // of challenge
-	Prover   proof.Prover
-	Records  Records
+	Client   *acme.Client  // of the CA
+	Account  acme.Signer   // signs the requests
+	Kind     string        // of challenge
+	Prover   proof.Prover  // puts proofs up
+	Records  Records       // note proofs before they are put up
 	Patience time.Duration // for the CA; half an hour when 0
 
 	at *acme.Order // as the CA has just told it, so that it is not asked again

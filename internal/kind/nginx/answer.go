@@ -21,8 +21,8 @@ var remembered = otter.Must(&otter.Options[string, expressionOrError]{MaximumSiz
 // expressionOrError keeps an expression that cannot be compiled beside those
 // that can: it is told once and takes no name.
 type expressionOrError struct {
-	re  *regexp2.Regexp
-	err error
+	re  *regexp2.Regexp // nil with err
+	err error           // why it cannot be compiled
 }
 
 // compile makes a regular expression of the kind nginx uses (PCRE), but for
@@ -92,7 +92,7 @@ func covers(text string) []string {
 
 // Index answers which site takes a name, for one reading.
 type Index struct {
-	reading *kind.Reading
+	reading *kind.Reading    // it answers for
 	tables  []table          // one a listener
 	ports   map[uint16][]int // listeners by port
 	idle    []table          // one a site not in force
@@ -100,23 +100,23 @@ type Index struct {
 
 // table is what one listener compares a name with.
 type table struct {
-	exact, leading, trailing map[string]entry
+	exact, leading, trailing map[string]entry // names by how they match, the wildcards without their star
 	apex                     map[string]entry // ".name" matches the name itself as well
-	regex                    []expression
-	unsure                   bool // an expression is not understood
+	regex                    []expression     // in the order of the file
+	unsure                   bool             // an expression is not understood
 }
 
 // entry is a name in a table, and the site that has it.
 type entry struct {
-	site int
-	name *kind.Name
+	site int        // index among the reading's sites
+	name *kind.Name // as it stands in the file
 }
 
 // expression is a name that is a regular expression; these are tried in the
 // order of the file.
 type expression struct {
 	entry
-	re *regexp2.Regexp
+	re *regexp2.Regexp // compiled, with its time limit
 }
 
 // NewIndex prepares the answers of a reading.

@@ -17,7 +17,7 @@ import (
 // its place. Laid in the main file's folder, where relative paths begin, it
 // means the same.
 type Copied struct {
-	Text   string
+	Text   string       // one configuration without includes
 	places []kind.Place // of each line
 }
 
@@ -79,9 +79,9 @@ func Copy(fsys fs.FS, main string, edits []install.File, words map[string]string
 // remembers for every line of it where it came from.
 type copier struct {
 	*tree
-	words  map[string]string
-	text   strings.Builder
-	places []kind.Place
+	words  map[string]string // replaced by others, such as a path by its new version
+	text   strings.Builder   // written so far
+	places []kind.Place      // where each line of it came from
 }
 
 // write adds text that comes from a place, which goes on with its lines.
@@ -161,7 +161,7 @@ func (w *copier) taken(d *Directive) ([]*File, bool) {
 // edited is a file system in which some files are as they will be.
 type edited struct {
 	fs.FS
-	edits []install.File
+	edits []install.File // laid over the file system
 }
 
 // Open implements fs.FS.
@@ -195,7 +195,7 @@ func (e edited) Stat(name string) (fs.FileInfo, error) { return fs.Stat(e.FS, na
 // editedFile is a file as it would be after the edits.
 type editedFile struct {
 	fs.File
-	text *strings.Reader
+	text *strings.Reader // in place of what lies on the disk
 }
 
 // Read implements fs.File.

@@ -56,7 +56,7 @@ func Edit(fsys fs.FS, main string, list []kind.Wanted) ([]install.File, error) {
 // editor changes the directives of a tree.
 type editor struct {
 	*tree
-	reading *kind.Reading
+	reading *kind.Reading    // the edits are based on
 	before  map[*File]string // files that were touched, as they were
 	used    map[*File]int    // how often a file is included
 }
@@ -103,9 +103,9 @@ func resolved(fsys fs.FS, p string) (string, error) {
 
 // parent is where a directive stands.
 type parent struct {
-	list *[]*Directive
-	next *string // what stands before whatever closes the list
-	file *File
+	list *[]*Directive // the directives around it
+	next *string       // what stands before whatever closes the list
+	file *File         // they stand in
 }
 
 // find looks for the site's block and the blocks around it, outermost first.

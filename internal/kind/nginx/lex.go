@@ -14,25 +14,25 @@ type Word struct {
 	Text   string // as nginx takes it: without quotes, escapes resolved
 	Raw    string // as written
 	Before string // blanks and comments in front of it
-	Line   int32
-	Column int32
+	Line   int32  // from 1
+	Column int32  // in bytes from 1
 }
 
 // Mark is a sign that ends or opens something: ";", "{" or "}". Raw is empty
 // where the sign is missing.
 type Mark struct {
-	Raw    string
-	Before string
-	Line   int32
-	Column int32
+	Raw    string // the sign
+	Before string // blanks and comments before it
+	Line   int32  // from 1
+	Column int32  // in bytes from 1
 }
 
 // scanner cuts a text into words the way nginx does.
 type scanner struct {
-	text      string
-	pos       int
-	line      int32
-	lineStart int
+	text      string // of the whole file
+	pos       int    // in bytes
+	line      int32  // from 1
+	lineStart int    // position of its first byte
 }
 
 // column counts bytes from one, as the server's own messages do.

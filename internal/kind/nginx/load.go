@@ -30,18 +30,18 @@ const (
 
 // tree is a configuration with what it includes.
 type tree struct {
-	fs       fs.FS
-	folder   string // of the main file; relative paths begin here
-	files    map[string]*File
-	order    []*File
-	infos    map[string]fs.FileInfo
-	includes map[*Directive][]*File
-	links    map[string]bool // included paths that are symbolic links
-	patterns []pattern
-	problems []kind.Problem
-	total    int64
-	steps    int
-	overrun  bool // told that there are too many
+	fs       fs.FS                  // of the server
+	folder   string                 // of the main file; relative paths begin here
+	files    map[string]*File       // read, by path; each once however often it is included
+	order    []*File                // in which they were met
+	infos    map[string]fs.FileInfo // of the files
+	includes map[*Directive][]*File // what each include directive brought
+	links    map[string]bool        // included paths that are symbolic links
+	patterns []pattern              // includes with wildcards, to find files that none matches
+	problems []kind.Problem         // so far
+	total    int64                  // bytes read, of totalLimit
+	steps    int                    // directives visited, with includes in place
+	overrun  bool                   // told that there are too many
 }
 
 // pattern is an include with wildcards, to find what it leaves out.
@@ -232,11 +232,11 @@ func matchesGlob(pattern, name string) bool {
 
 // fileRead is one file of an include, read side by side with the others.
 type fileRead struct {
-	file  *File
-	info  fs.FileInfo
-	fault string
-	lost  error
-	size  int64
+	file  *File       // nil with a fault
+	info  fs.FileInfo // its mode and time
+	fault string      // why it could not be read
+	lost  error       // the source failed as a whole
+	size  int64       // in bytes
 }
 
 // read takes in files side by side, in the order of paths; from tells which

@@ -117,8 +117,8 @@ func looksLikeCertificate(name string) bool {
 // materialRead is a file of certificates or keys, with what is in it.
 type materialRead struct {
 	kind.Material
-	certificates map[string][]byte
-	lost         error
+	certificates map[string][]byte // DER by fingerprint
+	lost         error             // the source failed as a whole
 }
 
 // readMaterial reads a file of certificates or a key. Of a key only the public

@@ -15,21 +15,21 @@ const problemLimit = 20
 
 // File is one parsed file. Printing it gives the same bytes again.
 type File struct {
-	Path     string
-	Text     string // as it was read
-	Nodes    []*Directive
-	Rest     string // what follows the last directive
-	Problems []kind.Problem
+	Path     string         // absolute
+	Text     string         // as it was read
+	Nodes    []*Directive   // outside all blocks
+	Rest     string         // what follows the last directive
+	Problems []kind.Problem // of its syntax
 }
 
 // Directive is one directive, with its block if it has one.
 type Directive struct {
-	File   *File
-	Words  []Word // the name and the arguments
-	Stop   Mark   // ";" or "{"
-	Block  []*Directive
-	Opaque string // instead of Block: what is not read as directives
-	Close  Mark   // "}" of the block
+	File   *File        // it stands in
+	Words  []Word       // the name and the arguments
+	Stop   Mark         // ";" or "{"
+	Block  []*Directive // nil for none
+	Opaque string       // instead of Block: what is not read as directives
+	Close  Mark         // "}" of the block
 }
 
 // Name is the directive's name, "" when it has none.
@@ -101,7 +101,7 @@ func (d *Directive) print(b *strings.Builder) {
 // understood is kept as it stands and told as a problem.
 type parser struct {
 	scanner
-	file  *File
+	file  *File        // being built
 	open  []*Directive // blocks not closed yet
 	stray string       // passed signs that belong to nothing, for the next word's Before
 }

@@ -60,14 +60,14 @@ func byPlace(a, b kind.Problem) int {
 // reader turns the tree into the reading.
 type reader struct {
 	*tree
-	out       *kind.Reading
+	out       *kind.Reading  // the reading so far
 	addresses map[string]int // index of a listener by family and address
 	// sites with the directive "ssl on", which counts for a listener where such a site is the default
 	sslOn     map[int]bool
 	hosts     map[string][]netip.Addr // from the machine's hosts file
-	pid       string
-	idling    bool // reading files that are not in force
-	idleFiles []*File
+	pid       string                  // file with the main process's number
+	idling    bool                    // reading files that are not in force
+	idleFiles []*File                 // of sites not in force
 }
 
 // protocols of the blocks that hold servers.
@@ -75,10 +75,10 @@ var protocols = map[string]kind.Protocol{"http": kind.HTTP, "stream": kind.TCP}
 
 // scope is what an http or stream block hands down to its servers.
 type scope struct {
-	family string
-	pairs  []pairs // of this block and those around it, innermost last
-	ssl    *Directive
-	refuse bool
+	family string                // http or stream
+	pairs  []pairs               // of this block and those around it, innermost last
+	ssl    *Directive            // the ssl directive in force, nil for none
+	refuse bool                  // ssl_reject_handshake is on
 	groups map[string]*Directive // upstreams
 }
 
@@ -180,15 +180,15 @@ func (p *pairs) take(d *Directive) {
 
 // listen is one listen directive of a server, read.
 type listen struct {
-	at       kind.Place
-	text     string
-	to       []netip.AddrPort
-	socket   string
-	unknown  string
-	tls      bool
-	isDef    bool
-	both     bool
-	datagram bool
+	at       kind.Place       // its line
+	text     string           // its first word, as written
+	to       []netip.AddrPort // addresses it stands for
+	socket   string           // path, "" for a network's
+	unknown  string           // why its address cannot be told
+	tls      bool             // it has ssl
+	isDef    bool             // it is the default
+	both     bool             // it takes IPv4 beside IPv6
+	datagram bool             // it takes UDP or QUIC
 }
 
 // server reads one site: listeners, names, certificates, settings and what it

@@ -64,7 +64,7 @@ func askedHosts(site *kind.Site) []string {
 // request walks a server's rewrite rules and locations for one path.
 type request struct {
 	*tree
-	host, port, path string
+	host, port, path string            // as the visitor asks
 	vars             map[string]string // set on the way
 	unsure           bool              // a condition could not be worked out
 }

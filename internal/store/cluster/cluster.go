@@ -29,11 +29,11 @@ import (
 
 // Cluster is a running PostgreSQL server.
 type Cluster struct {
-	dir      string
-	port     int
-	password string
-	cmd      *exec.Cmd
-	done     chan error
+	dir      string     // everything it writes lies below it
+	port     int        // on loopback
+	password string     // random, in a file for the service's user alone
+	cmd      *exec.Cmd  // the server
+	done     chan error // gives how it ended
 }
 
 // Options change how a cluster runs.
@@ -317,7 +317,7 @@ func (c *Cluster) awaitPrevious(ctx context.Context) error {
 }
 
 // freePort asks the system for a port. Another program may take it before it is
-// used, and the start is then tried again.
+// used; PostgreSQL then says so and does not start.
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
