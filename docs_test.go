@@ -44,7 +44,8 @@ func TestTheDocsPointAtWhatIsThere(t *testing.T) {
 func TestTheEstateFileGuideNamesEveryKey(t *testing.T) {
 	guide, err := os.ReadFile("docs/estate-file.md")
 	require.NoError(t, err)
-	for _, m := range regexp.MustCompile(`(?m)^ +"([a-z_]+)": \{"(?:type|enum|\$ref)`).FindAllStringSubmatch(string(estate.Schema(registry.Kinds.Declared())), -1) {
+	for _, m := range regexp.MustCompile(`(?m)^ +"([a-z_]+)": \{"(?:type|enum|\$ref)`).FindAllStringSubmatch(
+		string(estate.Schema(registry.Kinds.Declared())), -1) {
 		assert.Contains(t, string(guide), m[1], "docs/estate-file.md says nothing of %s", m[1])
 	}
 }

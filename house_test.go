@@ -36,7 +36,8 @@ type room struct {
 var house = []room{
 	{"internal/core", "internal/core", "github.com/maypok86/otter go.yaml.in/yaml golang.org/x/net/idna"},
 	{"internal/kind", "internal/core internal/install internal/reach", ""},
-	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/reach", "github.com/dlclark/regexp2 github.com/maypok86/otter golang.org/x/sync"},
+	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/reach",
+		"github.com/dlclark/regexp2 github.com/maypok86/otter golang.org/x/sync"},
 	{"internal/kind/registry", "internal/core internal/kind internal/kind/nginx", ""},
 	{"internal/install", "internal/core", ""},
 	{"internal/install/files", "internal/core internal/install internal/kind internal/reach", ""},
@@ -45,16 +46,24 @@ var house = []room{
 	{"internal/acme", "internal/core", "github.com/go-jose/go-jose"},
 	{"internal/acme/proof", "internal/reach", "github.com/miekg/dns"},
 	{"internal/issue", "internal/core", ""},
-	{"internal/issue/acmesource", "internal/acme internal/acme/proof internal/core internal/issue", "github.com/miekg/dns"},
+	{"internal/issue/acmesource", "internal/acme internal/acme/proof internal/core internal/issue",
+		"github.com/miekg/dns"},
 	{"internal/safe", "", ""},
 	{"internal/store", "internal/core", "github.com/jackc/pgx github.com/maypok86/otter github.com/pressly/goose gorm.io"},
 	{"internal/store/cluster", "", "github.com/jackc/pgx"},
 	{"internal/work", "", "github.com/jackc/pgx github.com/riverqueue/river"},
-	{"internal/service", "internal/acme internal/acme/proof internal/core internal/install internal/issue internal/issue/acmesource internal/kind internal/kind/registry internal/look internal/reach internal/safe internal/store internal/store/cluster internal/work",
-		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/maypok86/otter golang.org/x/crypto/argon2 golang.org/x/sync"},
-	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
-	{"internal/httpapi/contract", "", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
-	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service", "github.com/jedib0t/go-pretty github.com/schollz/progressbar github.com/spf13/cobra golang.org/x/sync golang.org/x/term"},
+	{"internal/service", "internal/acme internal/acme/proof internal/core internal/install internal/issue " +
+		"internal/issue/acmesource internal/kind internal/kind/registry internal/look internal/reach internal/safe " +
+		"internal/store internal/store/cluster internal/work",
+		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/maypok86/otter golang.org/x/crypto/argon2 " +
+			"golang.org/x/sync"},
+	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe " +
+		"internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
+	{"internal/httpapi/contract", "",
+		"github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
+	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service",
+		"github.com/jedib0t/go-pretty github.com/schollz/progressbar github.com/spf13/cobra golang.org/x/sync " +
+			"golang.org/x/term"},
 	{"internal/standin", "", "github.com/go-jose/go-jose github.com/miekg/dns golang.org/x/crypto/ssh"},
 	{"client", "", "github.com/oapi-codegen/runtime"},
 	{"cmd/insegna", "internal/cli", ""},
@@ -63,7 +72,9 @@ var house = []room{
 
 // computing are the packages of the standard library core may use; net is there
 // for crypto/x509's addresses.
-var computing = strings.Fields("bytes cmp crypto crypto/ecdsa crypto/ed25519 crypto/rsa crypto/sha256 crypto/x509 crypto/x509/pkix embed encoding/asn1 encoding/binary encoding/hex encoding/json encoding/pem errors fmt io iter maps net net/netip net/url path regexp slices sort strconv strings sync time")
+var computing = strings.Fields("bytes cmp crypto crypto/ecdsa crypto/ed25519 crypto/rsa crypto/sha256 crypto/x509 " +
+	"crypto/x509/pkix embed encoding/asn1 encoding/binary encoding/hex encoding/json encoding/pem errors fmt io iter " +
+	"maps net net/netip net/url path regexp slices sort strconv strings sync time")
 
 // forTests are packages only tests use; they stand outside the house.
 var forTests = regexp.MustCompile(`^internal/[a-z]+test$|^bench$|^$`)
@@ -71,7 +82,8 @@ var forTests = regexp.MustCompile(`^internal/[a-z]+test$|^bench$|^$`)
 // roomOf finds the room a package belongs to: the longest path that fits.
 func roomOf(path string) (found *room) {
 	for i := range house {
-		if r := &house[i]; (path == r.path || strings.HasPrefix(path, r.path+"/")) && (found == nil || len(r.path) > len(found.path)) {
+		if r := &house[i]; (path == r.path || strings.HasPrefix(path, r.path+"/")) &&
+			(found == nil || len(r.path) > len(found.path)) {
 			found = r
 		}
 	}
@@ -87,7 +99,8 @@ func (r *room) may(imported string) bool {
 	if first, _, _ := strings.Cut(imported, "/"); !strings.Contains(first, ".") { // the standard library
 		return r.path != "internal/core" || slices.Contains(computing, imported)
 	}
-	return slices.ContainsFunc(strings.Fields(r.outside), func(prefix string) bool { return imported == prefix || strings.HasPrefix(imported, prefix+"/") })
+	return slices.ContainsFunc(strings.Fields(r.outside),
+		func(prefix string) bool { return imported == prefix || strings.HasPrefix(imported, prefix+"/") })
 }
 
 // TestTheHouseRules holds every import of every package against the list.
@@ -126,8 +139,10 @@ func TestTheHouseRules(t *testing.T) {
 // TestAForbiddenImportIsToldAnywhere tries, for every room, rooms and packages
 // that are not listed.
 func TestAForbiddenImportIsToldAnywhere(t *testing.T) {
-	outside := []string{"gorm.io/gorm", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/riverqueue/river", "example.org/anything"}
-	only := map[string]string{"gorm.io/gorm": "internal/store", "github.com/spf13/cobra": "internal/cli", "github.com/riverqueue/river": "internal/work"}
+	outside := []string{"gorm.io/gorm", "github.com/gin-gonic/gin", "github.com/spf13/cobra",
+		"github.com/riverqueue/river", "example.org/anything"}
+	only := map[string]string{"gorm.io/gorm": "internal/store", "github.com/spf13/cobra": "internal/cli",
+		"github.com/riverqueue/river": "internal/work"}
 	for i := range house {
 		r := &house[i]
 		for j := range house {
@@ -147,7 +162,8 @@ func TestAForbiddenImportIsToldAnywhere(t *testing.T) {
 }
 
 // kindWords are names and directives by which one recognises a kind of server.
-var kindWords = regexp.MustCompile(`(?i)nginx|httpd|haproxy|apache|server_name|ssl_certificate|ssl_reject|proxy_pass|listen directive|sites?-(available|enabled)|\blocation [/^~]|"(windows|ingress|edge|stream)"`)
+var kindWords = regexp.MustCompile(
+	`(?i)nginx|httpd|haproxy|apache|server_name|ssl_certificate|ssl_reject|proxy_pass|listen directive|sites?-(available|enabled)|\blocation [/^~]|"(windows|ingress|edge|stream)"`)
 
 // kindRooms are where kinds may be named: their own folders, their registration,
 // and what is made up.
@@ -160,7 +176,8 @@ func TestAKindIsNamedInItsFolderAlone(t *testing.T) {
 	require.NoError(t, err)
 	seen := 0
 	for _, file := range strings.Fields(string(files)) {
-		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") || kindRooms.MatchString(file) || regexp.MustCompile(`^internal/[a-z]+test/`).MatchString(file) {
+		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") || kindRooms.MatchString(file) ||
+			regexp.MustCompile(`^internal/[a-z]+test/`).MatchString(file) {
 			continue
 		}
 		text, err := os.ReadFile(file)

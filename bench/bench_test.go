@@ -86,7 +86,9 @@ func run(tb testing.TB, out, only string) error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading}, {"reached", b.reached}, {"orders", b.orders}, {"due", b.due}, {"installing", b.installing}, {"load", b.underLoad}, {"clock", b.clock}, {"memory", b.memory}} {
+	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading},
+		{"reached", b.reached}, {"orders", b.orders}, {"due", b.due}, {"installing", b.installing}, {"load", b.underLoad},
+		{"clock", b.clock}, {"memory", b.memory}} {
 		if !strings.Contains(part.name, only) {
 			continue
 		}
@@ -128,8 +130,9 @@ func (b *bench) report(out string) error {
 		return err
 	}
 	var text bytes.Buffer
-	err = t.Execute(&text, map[string]any{"Figures": b.figures, "Plan": b.plan, "Day": time.Now().UTC().Format("2 January 2006"),
-		"Machine": machine(), "Rounds": rounds, "Go": runtime.Version()})
+	err = t.Execute(&text,
+		map[string]any{"Figures": b.figures, "Plan": b.plan, "Day": time.Now().UTC().Format("2 January 2006"),
+			"Machine": machine(), "Rounds": rounds, "Go": runtime.Version()})
 	if err != nil {
 		return err
 	}

@@ -81,7 +81,8 @@ func (b *bench) judging() error {
 			}
 		}
 		bare := time.Since(began)
-		judge := check.NewJudge([]*trust.Audience{trust.NewAudience("bench", true, []*certs.Certificate{root})}, chain.NewKnown())
+		judge := check.NewJudge([]*trust.Audience{trust.NewAudience("bench", true, []*certs.Certificate{root})},
+			chain.NewKnown())
 		first, err := judgeAll(judge, a, list)
 		if err != nil {
 			return err
@@ -93,15 +94,19 @@ func (b *bench) judging() error {
 		fresh = append(fresh, bare.Seconds()/first.Seconds())
 		again = append(again, first.Seconds()/second.Seconds())
 	}
-	how := fmt.Sprintf("%d leaves of one CA, each with its intermediate, judged as a survey does it (parsing, names, paths, signatures, dates, findings) on one core, against `ecdsa.VerifyASN1` over the same leaves. ", leaves)
-	b.add("judging leaves never seen, against pure signature checks", median(fresh), "", "≥ 0.70", how+"Rounds: "+spread(fresh)+".", median(fresh) >= 0.7)
-	b.add("judging leaves seen before, against never seen", median(again), " times", "≥ 10", how+"The same lists once more with the same judge. Rounds: "+spread(again)+".", median(again) >= 10)
+	how := fmt.Sprintf("%d leaves of one CA, each with its intermediate, judged as a survey does it (parsing, names, "+
+		"paths, signatures, dates, findings) on one core, against `ecdsa.VerifyASN1` over the same leaves. ", leaves)
+	b.add("judging leaves never seen, against pure signature checks", median(fresh), "", "≥ 0.70",
+		how+"Rounds: "+spread(fresh)+".", median(fresh) >= 0.7)
+	b.add("judging leaves seen before, against never seen", median(again), " times", "≥ 10",
+		how+"The same lists once more with the same judge. Rounds: "+spread(again)+".", median(again) >= 10)
 	return nil
 }
 
 func judgeAll(judge *check.Judge, a *authority, list []*x509.Certificate) (time.Duration, error) {
 	at := time.Now()
-	target := check.Target{Endpoint: netip.MustParseAddrPort("127.0.0.1:443"), Server: "bench", Audiences: []string{"bench"}}
+	target := check.Target{Endpoint: netip.MustParseAddrPort("127.0.0.1:443"), Server: "bench",
+		Audiences: []string{"bench"}}
 	began := time.Now()
 	for i, c := range list {
 		target.Host = hostAt(0, i)
@@ -118,7 +123,8 @@ func estateOf(addresses, first, count int, each bool) string {
 	var s strings.Builder
 	s.WriteString("estate: Bench\naudiences:\n  - {name: bench, public: true, roots: [root.pem]}\nservers:\n")
 	for n := range addresses {
-		fmt.Fprintf(&s, "  - {name: s%d, addresses: [%s], ports: [%d-%d], without_sni: false}\n", n, addressAt(n), first, first+count-1)
+		fmt.Fprintf(&s, "  - {name: s%d, addresses: [%s], ports: [%d-%d], without_sni: false}\n", n, addressAt(n), first,
+			first+count-1)
 	}
 	s.WriteString("hosts:\n")
 	for n := range addresses {
@@ -135,11 +141,13 @@ func estateOf(addresses, first, count int, each bool) string {
 
 // open starts a service with a database of its own, durable as in use.
 func (b *bench) open(name string, l *look.Looker) (*service.Service, error) {
-	return service.Open(b.ctx, service.Config{Data: filepath.Join(b.dir, name), Looker: l, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	return service.Open(b.ctx,
+		service.Config{Data: filepath.Join(b.dir, name), Looker: l, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }
 
 func (b *bench) apply(s *service.Service, text, root string) error {
-	_, err := s.ApplyEstate(b.ctx, &service.EstateFile{Name: "bench.yaml", Text: []byte(text), Attachments: map[string][]byte{"root.pem": []byte(root)}})
+	_, err := s.ApplyEstate(b.ctx,
+		&service.EstateFile{Name: "bench.yaml", Text: []byte(text), Attachments: map[string][]byte{"root.pem": []byte(root)}})
 	return err
 }
 
@@ -174,9 +182,13 @@ func (b *bench) survey() error {
 		}
 		fresh, again = append(fresh, bare.Seconds()/one.Seconds()), append(again, bare.Seconds()/two.Seconds())
 	}
-	how := "2,000 distinct loopback endpoints, each with a certificate of its own. The survey (start to finished, with handshakes, judging, storing in a durable PostgreSQL on the same cores) against a loop of 32 workers that connect, shake hands with SNI, verify with the standard library against the root, and close. The endpoints run in a process of their own; both sides look at each endpoint once, with SNI. "
-	b.add("first survey of 2,000 endpoints, against a bare client loop", median(fresh), " of its rate", "≥ 0.80, aim 1.0", how+"Every round has a new database, so every certificate is new. Rounds: "+spread(fresh)+".", median(fresh) >= 0.8)
-	b.add("the same survey again, against a bare client loop", median(again), " of its rate", "≥ 0.80, aim 1.0", how+"The second survey of each round finds what is stored. Rounds: "+spread(again)+".", median(again) >= 0.8)
+	how := "2,000 distinct loopback endpoints, each with a certificate of its own. The survey (start to finished, with " +
+		"handshakes, judging, storing in a durable PostgreSQL on the same cores) against a loop of 32 workers that connect, shake hands with SNI, verify with the standard library against the root, and close. The endpoints run in a process of their own; both sides look at each endpoint once, with SNI. "
+	b.add("first survey of 2,000 endpoints, against a bare client loop", median(fresh), " of its rate",
+		"≥ 0.80, aim 1.0", how+"Every round has a new database, so every certificate is new. Rounds: "+spread(fresh)+".",
+		median(fresh) >= 0.8)
+	b.add("the same survey again, against a bare client loop", median(again), " of its rate", "≥ 0.80, aim 1.0",
+		how+"The second survey of each round finds what is stored. Rounds: "+spread(again)+".", median(again) >= 0.8)
 	return nil
 }
 
@@ -277,7 +289,10 @@ func (b *bench) silent() error {
 		}
 		excess = append(excess, (with-without).Seconds()/l.HandshakeTimeout.Seconds())
 	}
-	b.add("what 5 % silent endpoints add to a survey, in deadlines", median(excess), " deadlines", "≤ 1", "1,000 endpoints of which 50 accept and say nothing, against the same survey without those 50; the difference divided by the handshake deadline of 2 s. They stand at two addresses, 25 silent ones at each. Rounds: "+spread(excess)+".", median(excess) <= 1.02)
+	b.add("what 5 % silent endpoints add to a survey, in deadlines", median(excess), " deadlines", "≤ 1",
+		"1,000 endpoints of which 50 accept and say nothing, against the same survey without those 50; the difference "+
+			"divided by the handshake deadline of 2 s. They stand at two addresses, 25 silent ones at each. Rounds: "+
+			spread(excess)+".", median(excess) <= 1.02)
 	return nil
 }
 
@@ -295,15 +310,20 @@ func (b *bench) memory() error {
 			return err
 		}
 		n := m.addresses * count
-		b.figures = append(b.figures, figure{fmt.Sprintf("memory of the service with %d endpoints", n), fmt.Sprintf("%.0f MB", peak), fmt.Sprintf("< %d MB", m.limit),
-			"`insegna serve` as a process, its largest resident size (VmHWM) from its start through applying the estate and a whole survey in which every endpoint shows a certificate of its own; PostgreSQL and the endpoints are other processes.", peak < float64(m.limit)})
+		b.figures = append(b.figures,
+			figure{fmt.Sprintf("memory of the service with %d endpoints", n), fmt.Sprintf("%.0f MB", peak),
+				fmt.Sprintf("< %d MB", m.limit),
+				"`insegna serve` as a process, its largest resident size (VmHWM) from its start through applying the estate and a " +
+					"whole survey in which every endpoint shows a certificate of its own; PostgreSQL and the endpoints are other " +
+					"processes.", peak < float64(m.limit)})
 	}
 	return nil
 }
 
 func (b *bench) peak(addresses, first, count int, root string) (float64, error) {
 	address := "127.0.0.1:7390"
-	cmd := exec.Command("../bin/insegna", "serve", "--listen", address, "--data", filepath.Join(b.dir, fmt.Sprintf("memory-%d", addresses)))
+	cmd := exec.Command("../bin/insegna", "serve", "--listen", address, "--data",
+		filepath.Join(b.dir, fmt.Sprintf("memory-%d", addresses)))
 	cmd.Stderr = os.Stderr
 	said, err := cmd.StdoutPipe()
 	if err != nil {
@@ -335,7 +355,9 @@ func (b *bench) peak(addresses, first, count int, root string) (float64, error) 
 	if err != nil {
 		return 0, err
 	}
-	applied, err := cl.ApplyEstateWithResponse(b.ctx, client.EstateFile{File: "bench.yaml", Text: estateOf(addresses, first, count, false), Attachments: &map[string]string{"root.pem": root}})
+	applied, err := cl.ApplyEstateWithResponse(b.ctx,
+		client.EstateFile{File: "bench.yaml", Text: estateOf(addresses, first, count, false),
+			Attachments: &map[string]string{"root.pem": root}})
 	if err != nil || applied.JSON200 == nil {
 		return 0, fmt.Errorf("apply: %w %s", err, applied.Body)
 	}
@@ -344,7 +366,8 @@ func (b *bench) peak(addresses, first, count int, root string) (float64, error) 
 		return 0, fmt.Errorf("survey: %w %s", err, v.Body)
 	}
 	var last client.Survey
-	err = client.FollowSurvey(b.ctx, http.DefaultClient, url, v.JSON201.Id, func(now client.Survey) error { last = now; return nil })
+	err = client.FollowSurvey(b.ctx, http.DefaultClient, url, v.JSON201.Id,
+		func(now client.Survey) error { last = now; return nil })
 	if err != nil {
 		return 0, err
 	}
@@ -442,7 +465,10 @@ func (b *bench) list() error {
 		}
 		ratios = append(ratios, two.Seconds()/one.Seconds())
 	}
-	b.add("list of certificates by expiry over HTTP, 99th percentile, against its SQL bare", median(ratios), " times", "≤ 3", "100,000 certificates and 300,000 bindings stored; `GET /certificates?days_left_max=30&limit=100` over loopback against the same SQL through pgx on one connection, 400 calls each in a round. Rounds: "+spread(ratios)+".", median(ratios) <= 3)
+	b.add("list of certificates by expiry over HTTP, 99th percentile, against its SQL bare", median(ratios), " times",
+		"≤ 3", "100,000 certificates and 300,000 bindings stored; `GET /certificates?days_left_max=30&limit=100` over "+
+			"loopback against the same SQL through pgx on one connection, 400 calls each in a round. Rounds: "+spread(ratios)+
+			".", median(ratios) <= 3)
 	return b.explain(conn, until)
 }
 

@@ -58,7 +58,8 @@ func (b *bench) berth() (*berth, error) {
 	at := netip.MustParseAddrPort(l.Addr().String())
 	_ = l.Close()
 	dir := filepath.Join(b.dir, "berth")
-	v := &berth{dir: dir, folder: dir + "/insegna/berth", at: at, command: fmt.Sprintf("/usr/sbin/nginx -p %s/ -c nginx.conf -e stderr", dir)}
+	v := &berth{dir: dir, folder: dir + "/insegna/berth", at: at,
+		command: fmt.Sprintf("/usr/sbin/nginx -p %s/ -c nginx.conf -e stderr", dir)}
 	if v.ca, err = newAuthority(); err != nil {
 		return nil, err
 	}
@@ -66,7 +67,9 @@ func (b *bench) berth() (*berth, error) {
 	if os.Geteuid() == 0 {
 		user = "user root;\n"
 	}
-	conf := fmt.Sprintf("%sdaemon off; pid nginx.pid; error_log stderr crit;\nevents {}\nhttp {\naccess_log off; client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\nserver { listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n}\n",
+	conf := fmt.Sprintf("%sdaemon off; pid nginx.pid; error_log stderr crit;\nevents {}\nhttp {\naccess_log off; "+
+		"client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\nserver "+
+		"{ listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; return 200; }\n}\n",
 		user, at, berthHost, v.folder+"/now/certificates.pem", v.folder+"/now/private-key.pem")
 	if err := os.MkdirAll(v.folder+"/versions", 0o755); err != nil {
 		return nil, err
@@ -111,7 +114,8 @@ func (v *berth) lay(version string) (*install.Installation, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(leaf.Raw)
-	i := &install.Installation{Material: install.Material{Chain: certs.PEM(leaf.Raw)}, Leaf: hex.EncodeToString(sum[:]), State: install.Staging}
+	i := &install.Installation{Material: install.Material{Chain: certs.PEM(leaf.Raw)}, Leaf: hex.EncodeToString(sum[:]),
+		State: install.Staging}
 	if i.Material.Key, err = certs.KeyPEM(key); err != nil {
 		return nil, err
 	}
@@ -135,9 +139,11 @@ func (v *berth) planned(ctx context.Context, version string) (*install.Installat
 	if err != nil {
 		return nil, nil, err
 	}
-	way := &estate.Reach{Configuration: v.dir + "/nginx.conf", Commands: map[string]string{"test": v.command + " -t", "reload": v.command + " -s reload"}}
+	way := &estate.Reach{Configuration: v.dir + "/nginx.conf",
+		Commands: map[string]string{"test": v.command + " -t", "reload": v.command + " -s reload"}}
 	to := nginx.Kind.Installs(reach.Local(), &estate.Server{Reach: way}).(*files.Destination)
-	planned, err := to.Plan(ctx, &install.Wish{Mandate: "berth", Server: "berth", Names: []string{berthHost}, Leaf: list[0], Version: version})
+	planned, err := to.Plan(ctx,
+		&install.Wish{Mandate: "berth", Server: "berth", Names: []string{berthHost}, Leaf: list[0], Version: version})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -146,7 +152,8 @@ func (v *berth) planned(ctx context.Context, version string) (*install.Installat
 }
 
 func (v *berth) served() string {
-	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: time.Second}, "tcp", v.at.String(), &tls.Config{ServerName: berthHost, InsecureSkipVerify: true})
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: time.Second}, "tcp", v.at.String(),
+		&tls.Config{ServerName: berthHost, InsecureSkipVerify: true})
 	if err != nil {
 		return ""
 	}
@@ -171,7 +178,8 @@ func (v *berth) Save(_ context.Context, i *install.Installation, step string, _ 
 // byHand tests, reloads and looks as a script would, until the reload is done:
 // the old certificate is not seen any more. It gives the time of the commands
 // alone, and until then.
-func (v *berth) byHand(ctx context.Context, version string, i *install.Installation) (commands, seen time.Duration, err error) {
+func (v *berth) byHand(ctx context.Context, version string, i *install.Installation) (commands, seen time.Duration,
+	err error) {
 	if err := os.Symlink("versions/"+version, v.folder+"/.hand"); err != nil {
 		return 0, 0, err
 	}
@@ -221,7 +229,8 @@ func (b *bench) installing() error {
 		if err != nil {
 			return err
 		}
-		m := &install.Installer{Destination: to, Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
+		m := &install.Installer{Destination: to, Records: v,
+			Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}
@@ -229,7 +238,12 @@ func (b *bench) installing() error {
 		against, alone = append(against, took/seen.Seconds()), append(alone, took/commands.Seconds())
 		time.Sleep(200 * time.Millisecond)
 	}
-	b.add("an installation from the switch to seen, against nginx -t and reload by hand", median(against), " times", "≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until the old certificate is gone (from then on only the new one is seen, for a quarter of a second that counts on neither side), against `nginx -t` and reload run by hand, until that reload is done by the same measure. Rounds: %s. nginx lets its old workers take connections for 100 ms after a reload; the two commands return long before, and against them alone it is %s.", spread(against), spread(alone)), median(against) <= 2)
+	b.add("an installation from the switch to seen, against nginx -t and reload by hand", median(against), " times",
+		"≤ 2", fmt.Sprintf("On a local nginx: rename of the link, the server's own test, reload, and looks until the old "+
+			"certificate is gone (from then on only the new one is seen, for a quarter of a second that counts on neither "+
+			"side), against `nginx -t` and reload run by hand, until that reload is done by the same measure. Rounds: %s. "+
+			"nginx lets its old workers take connections for 100 ms after a reload; the two commands return long before, and "+
+			"against them alone it is %s.", spread(against), spread(alone)), median(against) <= 2)
 	return nil
 }
 
@@ -249,7 +263,9 @@ func (b *bench) underLoad() error {
 	var sent, failed atomic.Int64
 	var all sync.WaitGroup
 	for n := range loaded {
-		web := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: n%2 == 0, TLSClientConfig: &tls.Config{ServerName: berthHost, InsecureSkipVerify: true}}}
+		web := &http.Client{Timeout: 10 * time.Second,
+			Transport: &http.Transport{DisableKeepAlives: n%2 == 0,
+				TLSClientConfig: &tls.Config{ServerName: berthHost, InsecureSkipVerify: true}}}
 		all.Go(func() {
 			for ctx.Err() == nil {
 				resp, err := web.Get("https://" + v.at.String() + "/")
@@ -268,15 +284,19 @@ func (b *bench) underLoad() error {
 		if err != nil {
 			return err
 		}
-		m := &install.Installer{Destination: to, Records: v, Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
+		m := &install.Installer{Destination: to, Records: v,
+			Look: func(context.Context, *install.Binding) (string, string) { return v.served(), "another" }}
 		if err := m.Run(b.ctx, i); err != nil {
 			return err
 		}
 	}
 	stop()
 	all.Wait()
-	b.figures = append(b.figures, figure{"requests that fail while certificates are installed under load", fmt.Sprintf("%d of %d", failed.Load(), sent.Load()), "0",
-		fmt.Sprintf("%d visitors ask a local nginx without a pause, half of them on connections they keep, while %d certificates are installed one after the other, each with a reload.", loaded, installs), failed.Load() == 0})
+	b.figures = append(b.figures,
+		figure{"requests that fail while certificates are installed under load",
+			fmt.Sprintf("%d of %d", failed.Load(), sent.Load()), "0",
+			fmt.Sprintf("%d visitors ask a local nginx without a pause, half of them on connections they keep, while %d "+
+				"certificates are installed one after the other, each with a reload.", loaded, installs), failed.Load() == 0})
 	return nil
 }
 
@@ -304,15 +324,22 @@ func (b *bench) clock() error {
 		}
 		requests, failed, expired, aside, fewest := 0, 0, 0, 0, 1<<30
 		for _, s := range run.Servers {
-			requests, failed, expired, aside, fewest = requests+s.Requests, failed+s.Failed, expired+s.Expired, aside+s.Aside, min(fewest, s.Renewals)
+			requests, failed, expired, aside, fewest = requests+s.Requests, failed+s.Failed, expired+s.Expired, aside+s.Aside,
+				min(fewest, s.Renewals)
 		}
-		how := fmt.Sprintf("`make clock` on %s: certificates of %s on two real nginx for %s, two workers, steady visitors of three kinds (a connection each, kept connections, plain http) who check status, trust, name and dates.", run.Day, run.Life, run.Length)
+		how := fmt.Sprintf("`make clock` on %s: certificates of %s on two real nginx for %s, two workers, steady visitors "+
+			"of three kinds (a connection each, kept connections, plain http) who check status, trust, name and dates.",
+			run.Day, run.Life, run.Length)
 		if len(run.Disturbed) > 0 {
-			how += fmt.Sprintf(" Disturbed: %s. %d requests to the server that was down on purpose are aside.", strings.Join(run.Disturbed, "; "), aside)
+			how += fmt.Sprintf(" Disturbed: %s. %d requests to the server that was down on purpose are aside.",
+				strings.Join(run.Disturbed, "; "), aside)
 		}
-		b.figures = append(b.figures, figure{c.name + ": requests that fail", fmt.Sprintf("%d of %d", failed, requests), "0", how, failed == 0},
-			figure{c.name + ": visitors who meet an expired certificate", fmt.Sprint(expired), "0", "Counted in the same run.", expired == 0},
-			figure{c.name + ": renewals on each server, at least", fmt.Sprint(fewest), "≥ 5", "Different certificates that visitors saw, less one.", fewest >= 5})
+		b.figures = append(b.figures,
+			figure{c.name + ": requests that fail", fmt.Sprintf("%d of %d", failed, requests), "0", how, failed == 0},
+			figure{c.name + ": visitors who meet an expired certificate", fmt.Sprint(expired), "0", "Counted in the same run.",
+				expired == 0},
+			figure{c.name + ": renewals on each server, at least", fmt.Sprint(fewest), "≥ 5",
+				"Different certificates that visitors saw, less one.", fewest >= 5})
 	}
 	return nil
 }

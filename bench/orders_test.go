@@ -46,7 +46,9 @@ func (b *bench) ordering(name string, mandates int) (*ordering, func(), error) {
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { proofs.ServeHTTP(w, r) }))
 	port := netip.MustParseAddrPort(web.Listener.Addr().String()).Port()
 	town := catest.Start(b.tb, func(c *ca.Config) { c.HTTPPort = int(port) })
-	s, err := service.Open(b.ctx, service.Config{Data: filepath.Join(b.dir, name), Disposable: true, Looker: look.New(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	s, err := service.Open(b.ctx,
+		service.Config{Data: filepath.Join(b.dir, name), Disposable: true, Looker: look.New(),
+			Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		web.Close()
 		return nil, nil, err
@@ -54,12 +56,17 @@ func (b *bench) ordering(name string, mandates int) (*ordering, func(), error) {
 	end := func() { s.Close(); web.Close() }
 	proofs = httpapi.Proofs(s)
 	var text strings.Builder
-	fmt.Fprintf(&text, "estate: Bench\naudiences:\n  - {name: bench, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: a.bench.example, at: [quay]}\n"+
-		"cas:\n  - {name: harbour, directory: %q, roots: [root.pem], resolver: %q, http_port: %d}\nmandates:\n", town.Directory(), town.Names.Address(), port)
+	fmt.Fprintf(&text, "estate: Bench\naudiences:\n  - {name: bench, roots: [root.pem]}\nservers:\n  - {name: quay, "+
+		"addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: a.bench.example, at: [quay]}\n"+
+		"cas:\n  - {name: harbour, directory: %q, roots: [root.pem], resolver: %q, http_port: %d}\nmandates:\n",
+		town.Directory(), town.Names.Address(), port)
 	for i := range mandates {
-		fmt.Fprintf(&text, "  - {name: m%04d, names: [a%d.bench.example, b%d.bench.example], ca: harbour, proof: {by: listener}}\n", i, i, i)
+		fmt.Fprintf(&text,
+			"  - {name: m%04d, names: [a%d.bench.example, b%d.bench.example], ca: harbour, proof: {by: listener}}\n", i, i, i)
 	}
-	if _, err := s.ApplyEstate(b.ctx, &service.EstateFile{Name: "bench.yaml", Text: []byte(text.String()), Attachments: map[string][]byte{"root.pem": certs.PEM(town.Root.Raw)}}); err != nil {
+	if _, err := s.ApplyEstate(b.ctx,
+		&service.EstateFile{Name: "bench.yaml", Text: []byte(text.String()),
+			Attachments: map[string][]byte{"root.pem": certs.PEM(town.Root.Raw)}}); err != nil {
 		end()
 		return nil, nil, err
 	}
@@ -81,7 +88,8 @@ func (b *bench) ordering(name string, mandates int) (*ordering, func(), error) {
 
 // all makes the first n mandates due, orders what is due and waits for the last.
 func (o *ordering) all(ctx context.Context, n, before int) (time.Duration, error) {
-	if _, err := o.db.Exec(ctx, "update mandates set next_at = now() where name < $1", fmt.Sprintf("m%04d", n)); err != nil {
+	if _, err := o.db.Exec(ctx, "update mandates set next_at = now() where name < $1",
+		fmt.Sprintf("m%04d", n)); err != nil {
 		return 0, err
 	}
 	began := time.Now()
@@ -90,7 +98,9 @@ func (o *ordering) all(ctx context.Context, n, before int) (time.Duration, error
 	}
 	for {
 		var issued, failed int
-		if err := o.db.QueryRow(ctx, "select count(*) filter (where state = 'issued'), count(*) filter (where state = 'failed') from orders").Scan(&issued, &failed); err != nil {
+		if err := o.db.QueryRow(ctx,
+			"select count(*) filter (where state = 'issued'), count(*) filter (where state = 'failed') from orders").Scan(
+			&issued, &failed); err != nil {
 			return 0, err
 		}
 		if failed > 0 {
@@ -173,7 +183,10 @@ func (b *bench) orders() error {
 		crowded = append(crowded, bare.Seconds()/took.Seconds())
 	}
 	b.add("orders of two names, against bare signed requests", median(ratios), "", "≥ 0.50",
-		fmt.Sprintf("%d orders with http-01 through the whole service (queue, every step stored, proofs, validation, issuing, checking) against a loop that sends the same %d signed requests to the same stand-in CA, one after the other. The CA runs in the same process in both. Rounds: %s. Against %d such loops side by side: %s.", orders, requests, spread(ratios), inFlight, spread(crowded)), median(ratios) >= 0.5)
+		fmt.Sprintf("%d orders with http-01 through the whole service (queue, every step stored, proofs, validation, "+
+			"issuing, checking) against a loop that sends the same %d signed requests to the same stand-in CA, one after the "+
+			"other. The CA runs in the same process in both. Rounds: %s. Against %d such loops side by side: %s.", orders,
+			requests, spread(ratios), inFlight, spread(crowded)), median(ratios) >= 0.5)
 	// The number of polls depends on how quick the CA is: the least of a few
 	// orders has no more of them than need be.
 	cost := func(fault ca.Fault) (least float64, err error) {
@@ -200,14 +213,18 @@ func (b *bench) orders() error {
 		return err
 	}
 	worst := 0.0
-	for _, fault := range []ca.Fault{{BadNonces: 1}, {Lose: "/new-order"}, {Lose: "/authz/"}, {Lose: "/chall/"}, {Lose: "/order/"}, {Lose: "/cert/"}} {
+	for _, fault := range []ca.Fault{{BadNonces: 1}, {Lose: "/new-order"}, {Lose: "/authz/"}, {Lose: "/chall/"},
+		{Lose: "/order/"}, {Lose: "/cert/"}} {
 		got, err := cost(fault)
 		if err != nil {
 			return err
 		}
 		worst = max(worst, got-usual)
 	}
-	b.add("requests more for one lost reply or refused nonce", worst, "", "≤ 1", fmt.Sprintf("Counted at the CA for one order (%.0f requests without a fault): a refused nonce, and a reply lost at each kind of request. The most that any of them cost, each the least of a few orders, since a slow CA is polled once more.", usual), worst <= 1)
+	b.add("requests more for one lost reply or refused nonce", worst, "", "≤ 1",
+		fmt.Sprintf("Counted at the CA for one order (%.0f requests without a fault): a refused nonce, and a reply lost at "+
+			"each kind of request. The most that any of them cost, each the least of a few orders, since a slow CA is polled "+
+			"once more.", usual), worst <= 1)
 	return nil
 }
 
@@ -284,7 +301,10 @@ func (b *bench) due() error {
 		plan.WriteString(strings.TrimSpace(line) + "; ")
 	}
 	indexed := strings.Contains(plan.String(), "mandates_due")
-	b.add("picking due mandates, against its bare SQL", median(ratios), " times", "≤ 3, by an index", fmt.Sprintf("%d mandates stored, the %d longest due of 500 picked as the service does it, against the same SQL through pgx. The plan: `%s`. Rounds: %s.", mandates, atOnce, strings.TrimSuffix(plan.String(), "; "), spread(ratios)), median(ratios) <= 3 && indexed)
+	b.add("picking due mandates, against its bare SQL", median(ratios), " times", "≤ 3, by an index",
+		fmt.Sprintf("%d mandates stored, the %d longest due of 500 picked as the service does it, against the same SQL "+
+			"through pgx. The plan: `%s`. Rounds: %s.", mandates, atOnce, strings.TrimSuffix(plan.String(), "; "),
+			spread(ratios)), median(ratios) <= 3 && indexed)
 	return nil
 }
 

@@ -52,10 +52,15 @@ func (b *bench) sitesTree(n int) (main string, err error) {
 		if err != nil {
 			return "", err
 		}
-		chain := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf.Raw})) + string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.ca.Raw}))
+		chain := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leaf.Raw})) +
+			string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.ca.Raw}))
 		for name, text := range map[string]string{
-			fmt.Sprintf("tls/%d.pem", i): chain, fmt.Sprintf("tls/%d.key", i): string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})),
-			fmt.Sprintf("sites-enabled/%d", i): fmt.Sprintf("# site %[1]d\nserver {\n    listen 127.0.0.1:%[2]d ssl;\n    server_name %[3]s www.%[3]s;\n    ssl_certificate tls/%[1]d.pem;\n    ssl_certificate_key tls/%[1]d.key;\n    location / {\n        proxy_pass http://127.0.0.1:8080;\n    }\n}\n", i, sitesPort, siteName(i)),
+			fmt.Sprintf("tls/%d.pem", i): chain,
+			fmt.Sprintf("tls/%d.key", i): string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})),
+			fmt.Sprintf("sites-enabled/%d",
+				i): fmt.Sprintf("# site %[1]d\nserver {\n    listen 127.0.0.1:%[2]d ssl;\n    server_name %[3]s www.%[3]s;\n    "+
+				"ssl_certificate tls/%[1]d.pem;\n    ssl_certificate_key tls/%[1]d.key;\n    location / {\n        proxy_pass "+
+				"http://127.0.0.1:8080;\n    }\n}\n", i, sitesPort, siteName(i)),
 		} {
 			if err := write(name, text); err != nil {
 				return "", err
@@ -63,7 +68,10 @@ func (b *bench) sitesTree(n int) (main string, err error) {
 		}
 	}
 	main = filepath.Join(dir, "nginx.conf")
-	return main, write("nginx.conf", "pid nginx.pid; error_log stderr; daemon off;\nevents {}\nhttp {\n    access_log off; server_names_hash_max_size 65536; server_names_hash_bucket_size 128;\n    client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\n    include sites-enabled/*;\n}\n")
+	return main,
+		write("nginx.conf", "pid nginx.pid; error_log stderr; daemon off;\nevents {}\nhttp {\n    access_log off; "+
+			"server_names_hash_max_size 65536; server_names_hash_bucket_size 128;\n    client_body_temp_path t1; "+
+			"proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\n    include sites-enabled/*;\n}\n")
 }
 
 // resolveAll reads a configuration and asks which site takes every name.
@@ -103,7 +111,8 @@ func (b *bench) reading() error {
 	var ratio, growth []float64
 	for range rounds {
 		began := time.Now()
-		if out, err := exec.CommandContext(b.ctx, "/usr/sbin/nginx", "-t", "-e", "stderr", "-p", filepath.Dir(main), "-c", "nginx.conf").CombinedOutput(); err != nil {
+		if out, err := exec.CommandContext(b.ctx, "/usr/sbin/nginx", "-t", "-e", "stderr", "-p", filepath.Dir(main), "-c",
+			"nginx.conf").CombinedOutput(); err != nil {
 			return fmt.Errorf("nginx -t: %w: %s", err, out)
 		}
 		test := time.Since(began)
@@ -115,11 +124,16 @@ func (b *bench) reading() error {
 		if err != nil {
 			return err
 		}
-		ratio, growth = append(ratio, large.Seconds()/test.Seconds()), append(growth, large.Seconds()/little.Seconds()/(many/few))
+		ratio, growth = append(ratio, large.Seconds()/test.Seconds()),
+			append(growth, large.Seconds()/little.Seconds()/(many/few))
 	}
-	how := "10,000 sites in 10,000 files, each with certificate, chain and key of its own: all of them read, parsed, keys matched with certificates, and the site of each of the 20,000 names worked out"
-	b.add("reading 10,000 nginx sites and resolving every name, against nginx -t", median(ratio), " of its time", "≤ 0.10", how+", against `nginx -t` on the same tree. (A tree without TLS costs nginx hardly anything to test; reading such a one takes about a third of that.) Rounds: "+spread(ratio)+".", median(ratio) <= 0.1)
-	b.add("time a site with 10,000 sites, against with 1,000", median(growth), " times", "≤ 1.3 (linear)", "The same, a site, against a tree of 1,000. Rounds: "+spread(growth)+".", median(growth) <= 1.3)
+	how := "10,000 sites in 10,000 files, each with certificate, chain and key of its own: all of them read, parsed, " +
+		"keys matched with certificates, and the site of each of the 20,000 names worked out"
+	b.add("reading 10,000 nginx sites and resolving every name, against nginx -t", median(ratio), " of its time",
+		"≤ 0.10", how+", against `nginx -t` on the same tree. (A tree without TLS costs nginx hardly anything to test; "+
+			"reading such a one takes about a third of that.) Rounds: "+spread(ratio)+".", median(ratio) <= 0.1)
+	b.add("time a site with 10,000 sites, against with 1,000", median(growth), " times", "≤ 1.3 (linear)",
+		"The same, a site, against a tree of 1,000. Rounds: "+spread(growth)+".", median(growth) <= 1.3)
 	own, err := os.Executable()
 	if err != nil {
 		return err
@@ -132,7 +146,9 @@ func (b *bench) reading() error {
 	if err != nil {
 		return err
 	}
-	b.figures = append(b.figures, figure{"memory of a process that reads these 10,000 sites", fmt.Sprintf("%.0f MB", peak), "< 300 MB", "The largest resident size (VmHWM) of a process that does nothing else.", peak < 300})
+	b.figures = append(b.figures, figure{"memory of a process that reads these 10,000 sites",
+		fmt.Sprintf("%.0f MB", peak), "< 300 MB", "The largest resident size (VmHWM) of a process that does nothing else.",
+		peak < 300})
 	return nil
 }
 
@@ -193,8 +209,10 @@ func (b *bench) reached() error {
 		}
 		ratio = append(ratio, ten.Seconds()/one.Seconds())
 	}
-	b.add("a survey that reads ten servers over SSH, against one server", median(ratio), " times", "≤ 3 (side by side; 10 is one after the other)",
-		"Ten servers with 20 sites each behind a real OpenSSH server, every answer of theirs delayed by 25 ms as over a distance; whole surveys, alternately. What is left over one is work of the two cores (ten key exchanges). Rounds: "+spread(ratio)+".", median(ratio) <= 3)
+	b.add("a survey that reads ten servers over SSH, against one server", median(ratio), " times",
+		"≤ 3 (side by side; 10 is one after the other)",
+		"Ten servers with 20 sites each behind a real OpenSSH server, every answer of theirs delayed by 25 ms as over a "+
+			"distance; whole surveys, alternately. What is left over one is work of the two cores (ten key exchanges). Rounds: "+spread(ratio)+".", median(ratio) <= 3)
 	return nil
 }
 
@@ -217,11 +235,14 @@ func (b *bench) farAway(s *sshd.Setup, main string, n int, delay time.Duration) 
 		r.Delay = delay
 		at := netip.MustParseAddrPort(r.Address())
 		fmt.Fprintf(&hosts, "[127.0.0.1]:%d %s", at.Port(), key)
-		declared[i] = fmt.Sprintf("  - {name: s%d, kind: nginx, addresses: [127.30.1.%d], ports: [9], without_sni: false, reach: {by: ssh, address: '%s', user: %s, key: %s, known_hosts: %s, configuration: %s, test: 'true', reload: 'true'}}\n",
+		declared[i] = fmt.Sprintf("  - {name: s%d, kind: nginx, addresses: [127.30.1.%d], ports: [9], without_sni: false, "+
+			"reach: {by: ssh, address: '%s', user: %s, key: %s, known_hosts: %s, configuration: %s, test: 'true', reload: "+
+			"'true'}}\n",
 			i, i+1, at, s.User, s.Key, s.KnownHosts, main)
 	}
 	return func(n int) string {
-		return "estate: Bench\naudiences:\n  - {name: bench, public: true, roots: [root.pem]}\nservers:\n" + strings.Join(declared[:n], "") + "hosts:\n  - {name: a.bench.test, at: [s0]}\n"
+		return "estate: Bench\naudiences:\n  - {name: bench, public: true, roots: [root.pem]}\nservers:\n" +
+			strings.Join(declared[:n], "") + "hosts:\n  - {name: a.bench.test, at: [s0]}\n"
 	}, os.WriteFile(s.KnownHosts, []byte(hosts.String()), 0o600)
 }
 

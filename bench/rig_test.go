@@ -51,9 +51,11 @@ func (a *authority) leaf(host string, key crypto.PublicKey) (*x509.Certificate, 
 // begun is when every certificate of a run begins, so that none is older.
 var begun = time.Now()
 
-func certify(name string, hosts []string, by *x509.Certificate, signer crypto.Signer, key crypto.PublicKey, serial int64) (*x509.Certificate, error) {
+func certify(name string, hosts []string, by *x509.Certificate, signer crypto.Signer, key crypto.PublicKey,
+	serial int64) (*x509.Certificate, error) {
 	t := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name}, DNSNames: hosts,
-		NotBefore: begun.Add(-time.Hour), NotAfter: begun.Add(80 * 24 * time.Hour), BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature}
+		NotBefore: begun.Add(-time.Hour), NotAfter: begun.Add(80 * 24 * time.Hour), BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageDigitalSignature}
 	if hosts == nil {
 		t.IsCA, t.KeyUsage, t.NotAfter = true, x509.KeyUsageCertSign, time.Now().Add(1000*24*time.Hour)
 	} else {
@@ -96,7 +98,8 @@ func rig(args []string) {
 
 // prepared makes the certificates of the names that will be asked beforehand,
 // so that issuing does not count; names beyond that are issued when asked.
-func prepared(a *authority, key *ecdsa.PrivateKey, first, count, silent int) func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+func prepared(a *authority, key *ecdsa.PrivateKey, first, count,
+	silent int) func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	issue := func(host string) (*tls.Certificate, error) {
 		leaf, err := a.leaf(host, key.Public())
 		if err != nil {

@@ -36,7 +36,8 @@ func TestFollowingSaysHowAStreamEnded(t *testing.T) {
 	note := func(v client.Survey) error { met = append(met, v.Done); return nil }
 	require.NoError(t, follow(serve(t, 200, "event: survey", running, "", ": alive", finished, "", running), note))
 	assert.Equal(t, []int{1, 2}, met, "what comes after the end is not read")
-	assert.ErrorContains(t, follow(serve(t, 200, running), note), "following survey 7: the stream ended before the survey did")
+	assert.ErrorContains(t, follow(serve(t, 200, running), note),
+		"following survey 7: the stream ended before the survey did")
 	assert.ErrorContains(t, follow(serve(t, 200, "data: {nonsense"), note), "following survey 7: invalid character")
 	assert.ErrorContains(t, follow(serve(t, 404), note), "the service answered 404")
 	enough := errors.New("enough")

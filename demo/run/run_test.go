@@ -126,7 +126,8 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 		assert.False(t, answers(d.console))
 	}
 	for _, dir := range []string{one, two} {
-		assert.Eventually(t, func() bool { return left(dir) == 0 }, 20*time.Second, 50*time.Millisecond, "processes are left of %s", dir)
+		assert.Eventually(t, func() bool { return left(dir) == 0 }, 20*time.Second, 50*time.Millisecond,
+			"processes are left of %s", dir)
 	}
 }
 
@@ -151,7 +152,9 @@ func renewsWhatIsDue(t *testing.T, d *demo, dir string) {
 	const host = "parcels.lanterncoast.example"
 	assert.Contains(t, insegna("finding", "list", "--host", host), "wrong-file")
 	said := insegna("https", host, "--server", "pier-1", "--yes")
-	for _, want := range []string{"-    ssl_certificate parcels.pem;", "+    ssl_certificate " + dir + "/pier-1/insegna/parcels/now/certificates.pem;", "the server's own test of a staged copy passes", host + " at", "agreed"} {
+	for _, want := range []string{"-    ssl_certificate parcels.pem;",
+		"+    ssl_certificate " + dir + "/pier-1/insegna/parcels/now/certificates.pem;",
+		"the server's own test of a staged copy passes", host + " at", "agreed"} {
 		assert.Contains(t, said, want)
 	}
 	assert.Equal(t, 2, strings.Count(said, "\n-    "), "two lines change, no more")
@@ -185,18 +188,24 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 		return resp.StatusCode, resp.Header.Get("Location")
 	}
 	said := insegna("https", "deck-plans.lanterncoast.example", "--server", "pier-1", "--yes")
-	for _, want := range []string{"+    listen " + address + ":8446 ssl;", "anchorage.lanterncoast.example: chain-missing-on-disk", "✓  look         the new certificate is seen", "on pier-1: agreed"} {
+	for _, want := range []string{"+    listen " + address + ":8446 ssl;",
+		"anchorage.lanterncoast.example: chain-missing-on-disk", "✓  look         the new certificate is seen",
+		"on pier-1: agreed"} {
 		assert.Contains(t, said, want)
 	}
 	status, to := visit()
 	assert.Equal(t, 301, status)
 	assert.Equal(t, "https://deck-plans.lanterncoast.example:8446/deck/5?bar=open", to, "host, path and query are kept")
-	conn, err := tls.Dial("tcp", address+":8446", &tls.Config{ServerName: "deck-plans.lanterncoast.example", InsecureSkipVerify: true})
+	conn, err := tls.Dial("tcp", address+":8446",
+		&tls.Config{ServerName: "deck-plans.lanterncoast.example", InsecureSkipVerify: true})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"deck-plans.lanterncoast.example"}, conn.ConnectionState().PeerCertificates[0].DNSNames)
 	_ = conn.Close()
-	walk := insegna("visit", "deck-plans.lanterncoast.example", "--estate", filepath.Join(dir, "estate.yaml"), "-o", "json")
-	for _, want := range []string{address + ":8080", "status 301 to https://deck-plans.lanterncoast.example:8446/insegna-visit?kept=yes", `"step": "https"`, `"seen": "status 200"`} {
+	walk := insegna("visit", "deck-plans.lanterncoast.example", "--estate", filepath.Join(dir, "estate.yaml"),
+		"-o", "json")
+	for _, want := range []string{address + ":8080",
+		"status 301 to https://deck-plans.lanterncoast.example:8446/insegna-visit?kept=yes", `"step": "https"`,
+		`"seen": "status 200"`} {
 		assert.Contains(t, walk, want)
 	}
 	assert.NotContains(t, walk, `"fine": false`)
@@ -215,7 +224,8 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 // CA is away: nobody meets a failed request or an expired certificate.
 func TestTheClock(t *testing.T) {
 	dir := newDir(t)
-	out, err := exec.Command(build(t), "--dir", dir, "--insegna", servicetest.Program(t), "--clock", "2m", "--life", "1m", "--disturb").CombinedOutput()
+	out, err := exec.Command(build(t), "--dir", dir, "--insegna", servicetest.Program(t), "--clock", "2m", "--life", "1m",
+		"--disturb").CombinedOutput()
 	require.NoError(t, err, string(out))
 	text, err := os.ReadFile(filepath.Join(dir, "clock.json"))
 	require.NoError(t, err)
@@ -255,7 +265,8 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	require.NoError(t, os.Chown(dir, int(uid), int(gid)))
 	d := start(t, build(t), dir, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
 	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 11 broken, 6 due, 3 weak, 2 note")
-	assert.Contains(t, strings.Join(d.said, "\n"), "pier-2 is reached as a local server, not over SSH: user nobody has no login shell.")
+	assert.Contains(t, strings.Join(d.said, "\n"),
+		"pier-2 is reached as a local server, not over SSH: user nobody has no login shell.")
 	require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, d.cmd.Wait())
 }

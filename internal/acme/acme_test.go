@@ -31,7 +31,8 @@ func register(t testing.TB, town *catest.Town) *account {
 	c, err := acme.New(town.Directory(), "insegna-test/1", town.Transport)
 	require.NoError(t, err)
 	key := pkitest.NewKey()
-	a, err := c.Register(t.Context(), key, acme.NewAccount{Contact: []string{"mailto:ops@lantern.example"}, TermsAgreed: true})
+	a, err := c.Register(t.Context(), key,
+		acme.NewAccount{Contact: []string{"mailto:ops@lantern.example"}, TermsAgreed: true})
 	require.NoError(t, err)
 	return &account{c, acme.Signer{Key: key, URL: a.URL}, town}
 }
@@ -133,7 +134,8 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 
 	o, err := a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example", "b.lantern.example"), "")
 	require.NoError(t, err)
-	open, err := a.Open(t.Context(), a.Signer, dnsNames("B.lantern.example", "a.lantern.example"), func(string) bool { return false })
+	open, err := a.Open(t.Context(), a.Signer, dnsNames("B.lantern.example", "a.lantern.example"),
+		func(string) bool { return false })
 	require.NoError(t, err)
 	assert.Equal(t, o.URL, open.URL, "an order whose answer was lost is found")
 	taken, err := a.Open(t.Context(), a.Signer, o.Identifiers, func(url string) bool { return url == o.URL })
@@ -161,7 +163,8 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 	a.Signer.Key = fresh
 	require.NoError(t, a.Revoke(t.Context(), a.Signer, leaf.Raw, acme.Superseded))
 	require.NoError(t, a.Revoke(t.Context(), a.Signer, leaf.Raw, acme.Superseded), "revoked already is fine")
-	assert.Error(t, c.Revoke(t.Context(), acme.Signer{Key: leafKey}, next.Raw, acme.KeyCompromise), "another certificate's key")
+	assert.Error(t, c.Revoke(t.Context(), acme.Signer{Key: leafKey}, next.Raw, acme.KeyCompromise),
+		"another certificate's key")
 	resp, err := (&http.Client{Transport: town.Transport}).Get(leaf.CRLDistributionPoints[0])
 	require.NoError(t, err)
 	defer func() { _ = resp.Body.Close() }()
@@ -239,20 +242,27 @@ func TestAHostileCA(t *testing.T) {
 		fault ca.Fault
 		says  string
 	}{
-		"no JSON":                {on("/new-order", always("{")), "no document of the expected form"},
-		"wrong types":            {on("/new-order", always(`{"status":7,"identifiers":{}}`)), "no document of the expected form"},
-		"an array":               {on("/authz/", always(`[]`)), "no document of the expected form"},
-		"10 MB":                  {on("/new-order", always(strings.Repeat("x", 10<<20))), "larger than 1024 KB"},
-		"a foreign finalize":     {on("/new-order", with(base+"/order", "https://elsewhere.example/order")), "no https address of the CA"},
-		"a relative URL":         {on("/new-order", with(base+"/authz", "/authz")), "no https address of the CA"},
-		"plain http":             {on("/new-order", with("https://", "http://")), "no https address of the CA"},
-		"another status":         {on("/new-order", with(`"pending"`, `"fine"`)), `the order's status is "fine"`},
-		"other names":            {on("/new-order", with("a.lantern", "z.lantern")), "other names than those asked for"},
-		"a token that is a path": {on("/authz/", func(was string) string { return replaceTokens(was, "../../../etc/cron.d/x-aaaaaaaaaaaa") }), "is not base64url"},
-		"a short token":          {on("/authz/", func(was string) string { return replaceTokens(was, "abc") }), "is not base64url"},
-		"a foreign challenge":    {on("/authz/", with(base+"/chall", "https://elsewhere.example/chall")), "no https address of the CA"},
-		"a foreign certificate":  {on("/order/", with(base+"/cert", "https://elsewhere.example/cert")), "no https address of the CA"},
-		"no certificate":         {on("/cert/", always("hello")), "certificate"},
+		"no JSON": {on("/new-order", always("{")), "no document of the expected form"},
+		"wrong types": {
+			on("/new-order", always(`{"status":7,"identifiers":{}}`)), "no document of the expected form"},
+		"an array": {on("/authz/", always(`[]`)), "no document of the expected form"},
+		"10 MB":    {on("/new-order", always(strings.Repeat("x", 10<<20))), "larger than 1024 KB"},
+		"a foreign finalize": {
+			on("/new-order", with(base+"/order", "https://elsewhere.example/order")), "no https address of the CA"},
+		"a relative URL": {on("/new-order", with(base+"/authz", "/authz")), "no https address of the CA"},
+		"plain http":     {on("/new-order", with("https://", "http://")), "no https address of the CA"},
+		"another status": {on("/new-order", with(`"pending"`, `"fine"`)), `the order's status is "fine"`},
+		"other names":    {on("/new-order", with("a.lantern", "z.lantern")), "other names than those asked for"},
+		"a token that is a path": {
+			on("/authz/", func(was string) string { return replaceTokens(was, "../../../etc/cron.d/x-aaaaaaaaaaaa") }),
+			"is not base64url"},
+		"a short token": {
+			on("/authz/", func(was string) string { return replaceTokens(was, "abc") }), "is not base64url"},
+		"a foreign challenge": {
+			on("/authz/", with(base+"/chall", "https://elsewhere.example/chall")), "no https address of the CA"},
+		"a foreign certificate": {
+			on("/order/", with(base+"/cert", "https://elsewhere.example/cert")), "no https address of the CA"},
+		"no certificate": {on("/cert/", always("hello")), "certificate"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := register(t, town)
@@ -263,7 +273,9 @@ func TestAHostileCA(t *testing.T) {
 			assert.ErrorContains(t, err, c.says)
 		})
 	}
-	for name, body := range map[string]string{"no JSON": "x", "nothing": "{}", "relative": strings.ReplaceAll(`{"newNonce":"/n","newAccount":"/a","newOrder":"/o"}`, "'", ""), "types": `{"newNonce":7}`} {
+	for name, body := range map[string]string{"no JSON": "x", "nothing": "{}",
+		"relative": strings.ReplaceAll(`{"newNonce":"/n","newAccount":"/a","newOrder":"/o"}`, "'", ""),
+		"types":    `{"newNonce":7}`} {
 		town.Faults.Set(on("/directory", always(body)))
 		c, err := acme.New(town.Directory(), "insegna-test/1", town.Transport)
 		require.NoError(t, err)
@@ -304,7 +316,8 @@ func try(t *testing.T, a *account) (*certs.Certificate, error) {
 func TestTheStandInIsStrict(t *testing.T) {
 	town := catest.Start(t)
 	post := func(path, kind, agent, body string) string {
-		req, err := http.NewRequestWithContext(t.Context(), "POST", strings.TrimSuffix(town.Directory(), "/directory")+path, strings.NewReader(body))
+		req, err := http.NewRequestWithContext(t.Context(), "POST", strings.TrimSuffix(town.Directory(), "/directory")+path,
+			strings.NewReader(body))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", kind)
 		req.Header.Set("User-Agent", agent)

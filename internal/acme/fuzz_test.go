@@ -20,12 +20,14 @@ type scripted struct {
 }
 
 func (s scripted) RoundTrip(r *http.Request) (*http.Response, error) {
-	h := http.Header{"Replay-Nonce": {"n"}, "Content-Type": {"application/problem+json"}, "Location": {s.header}, "Retry-After": {s.header}, "Link": {s.header}}
+	h := http.Header{"Replay-Nonce": {"n"}, "Content-Type": {"application/problem+json"}, "Location": {s.header},
+		"Retry-After": {s.header}, "Link": {s.header}}
 	body, status := s.body, s.status
 	if strings.HasSuffix(r.URL.Path, "/directory") {
 		body, status = s.directory, 200
 	}
-	return &http.Response{StatusCode: status, Header: h, Body: io.NopCloser(bytes.NewReader([]byte(body))), Request: r}, nil
+	return &http.Response{StatusCode: status, Header: h, Body: io.NopCloser(bytes.NewReader([]byte(body))), Request: r},
+		nil
 }
 
 // FuzzReplies gives a client every kind of reply for every kind of request: it
@@ -37,7 +39,8 @@ func FuzzReplies(f *testing.F) {
 		`{"status":"valid","certificate":"https://ca.example/c/1","contact":["mailto:a@b.example"],"orders":"https://ca.example/l"}`,
 		`{"status":"pending","challenges":[{"type":"http-01","url":"https://ca.example/h/1","token":"AAAAAAAAAAAAAAAAAAAAAAAAAA"}]}`,
 		`{"type":"urn:ietf:params:acme:error:badNonce","detail":"x","subproblems":[{"type":"y","identifier":{"type":"dns","value":"z"}}]}`,
-		`{"suggestedWindow":{"start":"2026-01-01T00:00:00Z","end":"2026-01-02T00:00:00Z"}}`, `{"orders":["https://ca.example/o/1"]}`, "[]", "", "{",
+		`{"suggestedWindow":{"start":"2026-01-01T00:00:00Z","end":"2026-01-02T00:00:00Z"}}`,
+		`{"orders":["https://ca.example/o/1"]}`, "[]", "", "{",
 	} {
 		f.Add(good, body, "https://ca.example/x", 200)
 		f.Add(good, body, "Wed, 21 Oct 2026 07:28:00 GMT", 429)

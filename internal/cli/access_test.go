@@ -88,12 +88,14 @@ func TestBeyondLoopbackOnlyByTLS(t *testing.T) {
 	pair := leaf.TLS()
 	key, err := certs.KeyPEM(pair.PrivateKey.(crypto.Signer))
 	require.NoError(t, err)
-	for name, data := range map[string][]byte{"c.pem": certs.PEM(leaf.Raw), "root.pem": certs.PEM(root.Raw), "k.pem": key} {
+	for name, data := range map[string][]byte{"c.pem": certs.PEM(leaf.Raw), "root.pem": certs.PEM(root.Raw),
+		"k.pem": key} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
 	}
 	_, port, err := net.SplitHostPort(servicetest.FreeAddress(t))
 	require.NoError(t, err)
-	p := servicetest.StartProcessTLS(t, "0.0.0.0:"+port, root, "--data", dir+"/data", "--tls-certificate", dir+"/c.pem", "--tls-key", dir+"/k.pem")
+	p := servicetest.StartProcessTLS(t, "0.0.0.0:"+port, root, "--data", dir+"/data", "--tls-certificate", dir+"/c.pem",
+		"--tls-key", dir+"/k.pem")
 	ask := func(host string) *http.Response {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", p.URL+"/api/v1/health", nil)
 		require.NoError(t, err)

@@ -34,8 +34,11 @@ func TestFromNamesToACertificate(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	write("root.pem", string(certs.PEM(place.Root.Raw)))
-	write("estate.yaml", fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n"+
-		"cas:\n  - {name: harbour, directory: %q, test_directory: %q, roots: [root.pem], resolver: %q, http_port: %d, budget: {certificates: 5, days: 7}}\n", place.Directory(), place.Directory(), place.Names.Address(), port))
+	write("estate.yaml",
+		fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, "+
+			"addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n"+
+			"cas:\n  - {name: harbour, directory: %q, test_directory: %q, roots: [root.pem], resolver: %q, http_port: %d, "+
+			"budget: {certificates: 5, days: 7}}\n", place.Directory(), place.Directory(), place.Names.Address(), port))
 	require.Equal(t, 0, run("estate", "apply", "estate.yaml").code)
 	assert.Contains(t, run("mandate", "list").out, "insegna mandate draft")
 	assert.Contains(t, run("ca", "list").out, "nobody has agreed")
@@ -43,12 +46,15 @@ func TestFromNamesToACertificate(t *testing.T) {
 	write("m.yaml", "name: deck\nnames: [a.lantern.example, \"*.lantern.example\"]\nca: harbour\nproof: {by: listener}\n")
 	r1 := run("mandate", "add", "m.yaml")
 	assert.Equal(t, 1, r1.code)
-	assert.Contains(t, r1.err, "mandate:1:1: mandate deck holds *.lantern.example, and a wildcard can be proved by dns alone; expected proof by dns")
-	write("m.yaml", "name: deck\nnames: [a.lantern.example, www.lantern.example]\nca: harbour\nproof: {by: listener}\nkey: ecdsa-p384\n")
+	assert.Contains(t, r1.err,
+		"mandate:1:1: mandate deck holds *.lantern.example, and a wildcard can be proved by dns alone; expected proof by dns")
+	write("m.yaml",
+		"name: deck\nnames: [a.lantern.example, www.lantern.example]\nca: harbour\nproof: {by: listener}\nkey: ecdsa-p384\n")
 	assert.Contains(t, run("mandate", "add", "m.yaml").out, "Nothing is ordered yet")
 	assert.Contains(t, run("mandate", "add", "m.yaml").err, "there is a mandate of that name already")
 	r1 = run("mandate", "order", "deck")
-	assert.Contains(t, r1.err, "nobody has agreed to the terms of harbour yet\n         read and agree to them: insegna ca agree harbour")
+	assert.Contains(t, r1.err,
+		"nobody has agreed to the terms of harbour yet\n         read and agree to them: insegna ca agree harbour")
 	r1 = run("ca", "agree", "harbour")
 	require.Contains(t, r1.out, "Read them.")
 	terms := r1.out[strings.LastIndex(r1.out, "https://"):]

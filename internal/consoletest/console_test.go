@@ -31,7 +31,8 @@ var browser context.Context
 
 func TestMain(m *testing.M) {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("no-pings", true), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
 	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	var cancel context.CancelFunc
@@ -58,7 +59,8 @@ type page struct {
 // open opens a tab in which the keeper is signed in.
 func open(t *testing.T, url string) *page {
 	p := atTheDoor(t, url)
-	_, err := chromedp.Call(p.ctx, network.SetCookie, network.SetCookieParams{Name: "insegna_session", Value: servicetest.Session(t, url), URL: url})
+	_, err := chromedp.Call(p.ctx, network.SetCookie,
+		network.SetCookieParams{Name: "insegna_session", Value: servicetest.Session(t, url), URL: url})
 	require.NoError(t, err)
 	return p
 }
@@ -74,7 +76,8 @@ func atTheDoor(t *testing.T, url string) *page {
 	note := func(s string) { mu.Lock(); ills = append(ills, s); mu.Unlock() }
 	go func() {
 		for m, err := range messages {
-			if text := fmt.Sprintf("%+v", m); err == nil && strings.Contains(text, "rror") && !strings.Contains(text, "status of 4") {
+			if text := fmt.Sprintf("%+v", m); err == nil && strings.Contains(text, "rror") &&
+				!strings.Contains(text, "status of 4") {
 				note(text)
 			}
 		}
@@ -84,7 +87,8 @@ func atTheDoor(t *testing.T, url string) *page {
 		if !ok {
 			return
 		}
-		if u := sent.Request.URL; !strings.HasPrefix(u, url) && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "blob:") {
+		if u := sent.Request.URL; !strings.HasPrefix(u, url) && !strings.HasPrefix(u, "data:") &&
+			!strings.HasPrefix(u, "blob:") {
 			note("a request beyond the service: " + u)
 		}
 	}))
@@ -150,7 +154,9 @@ func (p *page) accessible(part ...string) {
 	if len(part) > 0 {
 		where = fmt.Sprintf("%q", part[0])
 	}
-	found := eval[string](p, axe()+`;axe.run(`+where+`).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary)])))`)
+	found := eval[string](p,
+		axe()+`;axe.run(`+where+
+			`).then(r => JSON.stringify(r.violations.map(v => [v.id, v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary)])))`)
 	assert.JSONEq(p.t, "[]", found)
 }
 
@@ -200,7 +206,9 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 				p.size(width, 800)
 				assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), int(width), "no sideways scrolling")
 			}
-			_, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+			_, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia,
+				emulation.SetEmulatedMediaParams{
+					Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
 			require.NoError(t, err)
 			p.accessible()
 		})
@@ -214,7 +222,8 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		assert.Contains(t, eval[string](p, "location.search"), "verdict=broken")
 		p.visit("/bindings?verdict=at-odds&q=booking", "[aria-label='Bindings by host']")
 		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
-		assert.Contains(t, eval[string](p, "document.querySelector('main svg[aria-label*=booking]').getAttribute('aria-label')"),
+		assert.Contains(t,
+			eval[string](p, "document.querySelector('main svg[aria-label*=booking]').getAttribute('aria-label')"),
 			"booking.lanterncoast.example: at odds; wanted agrees, configured and served differ")
 		p.visit("/certificates?within=7", "[role=gridcell]")
 		assert.Contains(t, p.text(), "4 certificates that fit")
@@ -238,14 +247,16 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p.until(`document.querySelector("[aria-label='Answers']")?.innerText.includes("it is the only site at") ?? false`)
 		assert.Contains(t, eval[string](p, "location.search"), "host=moorings")
 		p.visit("/servers/pier-2?force=false", "[aria-label='Sites'] table")
-		assert.Contains(t, eval[string](p, `document.querySelector("[aria-label='Sites'] tbody").innerText`), "not switched on")
+		assert.Contains(t, eval[string](p, `document.querySelector("[aria-label='Sites'] tbody").innerText`),
+			"not switched on")
 	})
 
 	t.Run("works by keyboard only", func(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/", "section li h3")
 		p.keys("/", kb.Backspace) // the protocol types the slash even though the page refuses it
-		assert.Equal(t, "Find a host, server or address", eval[string](p, "document.activeElement.getAttribute('aria-label')"))
+		assert.Equal(t, "Find a host, server or address",
+			eval[string](p, "document.activeElement.getAttribute('aria-label')"))
 		p.keys(strings.Split("moorings", "")...)
 		p.keys(kb.Enter)
 		p.until(`location.pathname === "/bindings" && document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
@@ -292,7 +303,9 @@ func TestALiveSurvey(t *testing.T) {
 	pair := pkitest.Leaf(root, "a.lantern.example").TLS()
 	good := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &pair })
 	_, dead, _ := strings.Cut(silent.Address(), ":")
-	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [%d, %s]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n", good.Port(), dead), root)
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: "+
+		"quay, addresses: [127.0.0.1], ports: [%d, %s]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n", good.Port(),
+		dead), root)
 
 	p.visit("/", "main h2")
 	assert.Contains(t, p.text(), "Nothing has been looked at yet")
@@ -302,7 +315,9 @@ func TestALiveSurvey(t *testing.T) {
 	p.until(`!document.querySelector("[role=progressbar]") && document.querySelector("table")?.innerText.includes("finished")`)
 	p.visit("/", "section li h3")
 	var shown []string
-	require.NoError(t, json.Unmarshal([]byte(eval[string](p, `JSON.stringify([...document.querySelectorAll("li code")].map(e => e.innerText))`)), &shown))
+	require.NoError(t,
+		json.Unmarshal(
+			[]byte(eval[string](p, `JSON.stringify([...document.querySelectorAll("li code")].map(e => e.innerText))`)), &shown))
 	assert.Equal(t, []string{"silent"}, shown)
 }
 
@@ -327,8 +342,12 @@ func TestACertificatesPage(t *testing.T) {
 	assert.Contains(t, p.text(), "chain-incomplete")
 
 	p.visit("/certificates/"+find("tickets").Sha256, "section[aria-label^='Chain for']")
-	assert.Equal(t, 3, eval[int](p, `[...document.querySelectorAll("[aria-label='Sightings'] tbody tr")].filter(r => r.innerText.includes("tickets.")).length`))
-	assert.Contains(t, eval[string](p, `document.querySelector("[role=img][aria-label^='Valid from']").getAttribute("aria-label")`), "46 days left")
+	assert.Equal(t, 3,
+		eval[int](p,
+			`[...document.querySelectorAll("[aria-label='Sightings'] tbody tr")].filter(r => r.innerText.includes("tickets.")).length`))
+	assert.Contains(t,
+		eval[string](p, `document.querySelector("[role=img][aria-label^='Valid from']").getAttribute("aria-label")`),
+		"46 days left")
 	p.do(chromedp.Click(`//section[@aria-label="Chain for browsers"]//a[.="Harbour Light Issuing CA 2"]`))
 	p.until(`document.querySelector("h1")?.innerText === "Harbour Light Issuing CA 2"`)
 	assert.Contains(t, p.text(), "None: it is no certificate for a host.")
@@ -344,15 +363,19 @@ func TestTablesSortChooseColumnsAndSave(t *testing.T) {
 	p.do(chromedp.Click(`//*[@role="columnheader"][contains(., "Ends")]`))
 	p.until(first + `.includes("lost-property")`)
 	assert.Contains(t, eval[string](p, "location.search"), "sort=-ends")
-	assert.Equal(t, "descending", eval[string](p, `document.querySelector("[role=columnheader][aria-sort]:not([aria-sort=none])").getAttribute("aria-sort")`))
+	assert.Equal(t, "descending",
+		eval[string](p,
+			`document.querySelector("[role=columnheader][aria-sort]:not([aria-sort=none])").getAttribute("aria-sort")`))
 
-	p.do(chromedp.Click(`//button[starts-with(normalize-space(.), "Columns")]`), chromedp.WaitVisible(chromedp.CSS("[role=menu]")))
+	p.do(chromedp.Click(`//button[starts-with(normalize-space(.), "Columns")]`),
+		chromedp.WaitVisible(chromedp.CSS("[role=menu]")))
 	p.do(chromedp.Click(`//*[starts-with(@role, "menuitem")][contains(., "SHA-256")]`))
 	p.keys(kb.Escape)
 	p.until(`[...document.querySelectorAll("[role=columnheader]")].some(h => h.innerText.includes("SHA-256"))`)
 
 	// What is saved is caught on its way to the disk.
-	eval[bool](p, `(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
+	eval[bool](p,
+		`(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
 	lines := strings.Split(strings.TrimSpace(eval[string](p, "window.saved")), "\r\n")
@@ -394,7 +417,8 @@ func TestServersFilterSortAndSave(t *testing.T) {
 	assert.Equal(t, "pier-2 pier-1", eval[string](p, names))
 	assert.Contains(t, p.text(), "2 servers that fit: 2 read, 2 with something broken")
 	assert.Contains(t, p.text(), "9 bindings: 1 broken, 3 at odds, 5 agreed")
-	eval[bool](p, `(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
+	eval[bool](p,
+		`(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
 	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,9,1,3,13,11,0,7,")
@@ -420,7 +444,9 @@ func TestServersFilterSortAndSave(t *testing.T) {
 func TestAServerThatCannotBeReadSaysWhy(t *testing.T) {
 	r := servicetest.Start(t)
 	dir := t.TempDir()
-	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: pier, kind: nginx, addresses: [127.0.0.1], ports: [1], reach: {by: local, configuration: %s/nginx.conf, test: 'true'}}\nhosts:\n  - {name: a.lantern.example, at: [pier]}\n", dir), pkitest.CA("root", nil))
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: "+
+		"pier, kind: nginx, addresses: [127.0.0.1], ports: [1], reach: {by: local, configuration: %s/nginx.conf, test: "+
+		"'true'}}\nhosts:\n  - {name: a.lantern.example, at: [pier]}\n", dir), pkitest.CA("root", nil))
 	p := open(t, r.URL)
 	p.visit("/servers/pier", "main h1")
 	assert.Contains(t, p.text(), "Its configuration was not read yet; the next survey does.")
@@ -433,7 +459,9 @@ func TestAServerThatCannotBeReadSaysWhy(t *testing.T) {
 	p.visit("/servers/pier/text", "main h1")
 	assert.Contains(t, p.text(), "The configuration of pier is not known.")
 
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte("http {\n  server { listen 1 ssl; server_name a.lantern.example; ssl_certificate gone.pem; ssl_certificate_key gone.key; }\n  server { listen 1 ssl; server_name a.lantern.example; }\n}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"),
+		[]byte("http {\n  server { listen 1 ssl; server_name a.lantern.example; ssl_certificate gone.pem; "+
+			"ssl_certificate_key gone.key; }\n  server { listen 1 ssl; server_name a.lantern.example; }\n}\n"), 0o600))
 	p.visit("/servers/pier", "[aria-label='Findings']")
 	p.do(chromedp.Click(`//button[.="Read and look again"]`))
 	p.until(`document.querySelector("[aria-label='Sites'] tbody")?.innerText.includes("no such file") ?? false`)
@@ -475,7 +503,8 @@ func TestLookingAgainMendsThePage(t *testing.T) {
 	var mu sync.Mutex
 	served := &bad
 	at := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { mu.Lock(); defer mu.Unlock(); return served })
-	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [%d]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n", at.Port()), root)
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: "+
+		"quay, addresses: [127.0.0.1], ports: [%d]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n", at.Port()), root)
 	r.Survey(t)
 	p := open(t, r.URL)
 	p.visit("/", "section li h3")
@@ -498,7 +527,8 @@ func TestTheDoor(t *testing.T) {
 	enter := func(name, passphrase string) {
 		p.do(chromedp.Focus(chromedp.CSS("input[name=name]")))
 		eval[bool](p, "document.querySelectorAll('input').forEach(i => i.select()), true")
-		p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), name), chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), passphrase), chromedp.KeyEvent(kb.Enter))
+		p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), name),
+			chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), passphrase), chromedp.KeyEvent(kb.Enter))
 	}
 	enter("keeper", "not the passphrase")
 	p.until("document.querySelector('[role=alert]')?.innerText.includes('name or passphrase is wrong') ?? false")
@@ -506,16 +536,21 @@ func TestTheDoor(t *testing.T) {
 	enter("keeper", servicetest.KeeperPassphrase)
 	p.do(chromedp.WaitVisible(chromedp.CSS("[aria-label='List of people']")))
 
-	p.do(chromedp.Click(`//summary[.="Add somebody"]`), chromedp.SendKeys(chromedp.CSS("form[aria-label='Add somebody'] input[name=name]"), "vito"), chromedp.KeyEvent(kb.Enter))
+	p.do(chromedp.Click(`//summary[.="Add somebody"]`),
+		chromedp.SendKeys(chromedp.CSS("form[aria-label='Add somebody'] input[name=name]"), "vito"),
+		chromedp.KeyEvent(kb.Enter))
 	p.until("document.querySelector('[role=status] code')?.innerText.includes('/set-up#') ?? false")
 	p.accessible()
 	link := eval[string](p, "document.querySelector('[role=status] code').innerText")
-	p.do(chromedp.Click(`//summary[.="Make a token"]`), chromedp.SendKeys(chromedp.CSS("form[aria-label='Make a token'] input[name=name]"), "night report"), chromedp.KeyEvent(kb.Enter))
+	p.do(chromedp.Click(`//summary[.="Make a token"]`),
+		chromedp.SendKeys(chromedp.CSS("form[aria-label='Make a token'] input[name=name]"), "night report"),
+		chromedp.KeyEvent(kb.Enter))
 	p.until("document.body.innerText.includes('insegna_')")
 	p.do(chromedp.Click(`//button[.="Sign out"]`), chromedp.WaitVisible(chromedp.CSS("form[aria-label='Sign in']")))
 
 	p.visit(strings.TrimPrefix(link, r.URL), "form[aria-label='Set up']")
-	p.do(chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), "gull rope lamp pier"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS("nav")))
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), "gull rope lamp pier"), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(chromedp.CSS("nav")))
 	p.visit("/settings", "[aria-label='List of people']")
 	assert.Contains(t, p.text(), "You are vito, viewer")
 	assert.False(t, eval[bool](p, "!!document.querySelector('[aria-label=\"Remove keeper\"]')"), "people are an admin's")
@@ -531,12 +566,14 @@ func TestSettings(t *testing.T) {
 	p.quiet = true // the browser notes each refusal
 	p.visit("/settings", "[aria-label='List of people']")
 	row := func(name string) string {
-		return fmt.Sprintf(`([...document.querySelectorAll("[aria-label='List of people'] tr, [aria-label='List of tokens'] tr")].find(r => r.innerText.startsWith(%q))?.innerText ?? "")`, name)
+		return fmt.Sprintf(
+			`([...document.querySelectorAll("[aria-label='List of people'] tr, [aria-label='List of tokens'] tr")].find(r => r.innerText.startsWith(%q))?.innerText ?? "")`, name)
 	}
 	p.until(row("tove") + `.includes("has a passphrase")`)
 	press := func(label string) { p.do(chromedp.Click(`//button[@aria-label="` + label + `"]`)) }
 	choose := func(person, role string) {
-		p.do(chromedp.Click(`//tr[td[1]="`+person+`"]//button[@aria-haspopup="listbox"]`), chromedp.Click(`//*[@role="option"][contains(., "`+role+`")]`))
+		p.do(chromedp.Click(`//tr[td[1]="`+person+`"]//button[@aria-haspopup="listbox"]`),
+			chromedp.Click(`//*[@role="option"][contains(., "`+role+`")]`))
 	}
 	choose("tove", "viewer")
 	p.until(row("tove") + `.includes("viewer")`)
@@ -550,7 +587,9 @@ func TestSettings(t *testing.T) {
 	p.until(`!document.querySelector("[role=status] code")`)
 	assert.NotContains(t, p.text(), "/set-up#", "shown once")
 
-	p.do(chromedp.Click(`//summary[.="Make a token"]`), chromedp.SendKeys(chromedp.CSS("form[aria-label='Make a token'] input[name=name]"), "night report"), chromedp.KeyEvent(kb.Enter))
+	p.do(chromedp.Click(`//summary[.="Make a token"]`),
+		chromedp.SendKeys(chromedp.CSS("form[aria-label='Make a token'] input[name=name]"), "night report"),
+		chromedp.KeyEvent(kb.Enter))
 	p.until(`document.querySelector("[role=status] code")?.innerText.startsWith("insegna_") ?? false`)
 	p.until(row("night report") + `.includes("never")`)
 	press("Revoke night report of keeper")
@@ -558,8 +597,10 @@ func TestSettings(t *testing.T) {
 
 	p.do(chromedp.Click(`//summary[.="Change your passphrase"]`))
 	change := func(before, next string) {
-		eval[bool](p, `document.querySelectorAll("form[aria-label='Change your passphrase'] input").forEach(i => i.select()), true`)
-		p.do(chromedp.SendKeys(chromedp.CSS("input[name=before]"), before), chromedp.SendKeys(chromedp.CSS("input[name=next]"), next), chromedp.KeyEvent(kb.Enter))
+		eval[bool](p,
+			`document.querySelectorAll("form[aria-label='Change your passphrase'] input").forEach(i => i.select()), true`)
+		p.do(chromedp.SendKeys(chromedp.CSS("input[name=before]"), before),
+			chromedp.SendKeys(chromedp.CSS("input[name=next]"), next), chromedp.KeyEvent(kb.Enter))
 	}
 	change(servicetest.KeeperPassphrase, "short")
 	p.until(`document.querySelector("form[aria-label='Change your passphrase'] [role=alert]")?.innerText.includes("12 characters") ?? false`)
@@ -617,7 +658,9 @@ func TestMandatesInTheConsole(t *testing.T) {
 	p.size(1280, 800)
 
 	p.visit("/mandates", "[aria-label='Mandates']")
-	p.do(chromedp.Click(`//summary[.="Work out the names"]`), chromedp.SendKeys(chromedp.CSS("input[name=server]"), "pier-1"), chromedp.SendKeys(chromedp.CSS("input[name=site]"), "menu.lanterncoast.example"), chromedp.KeyEvent(kb.Enter))
+	p.do(chromedp.Click(`//summary[.="Work out the names"]`),
+		chromedp.SendKeys(chromedp.CSS("input[name=server]"), "pier-1"),
+		chromedp.SendKeys(chromedp.CSS("input[name=site]"), "menu.lanterncoast.example"), chromedp.KeyEvent(kb.Enter))
 	p.until("document.querySelector('textarea')?.value.includes('menu.lanterncoast.example') ?? false")
 	p.accessible()
 	p.do(chromedp.Click(`//button[.="Make it"]`))
@@ -628,7 +671,9 @@ func TestMandatesInTheConsole(t *testing.T) {
 // fromPlainToHTTPS takes the demo's plain site to https: mandate, order,
 // preview with its diff, installation with live steps, and the way back.
 func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
-	made, err := r.Client.AddMandateWithResponse(t.Context(), client.MandateText{Text: "name: deck-plans\nnames: [deck-plans.lanterncoast.example]\nca: harbour-light\nproof: {by: http, servers: [pier-1]}\ninstall: [pier-1]\n"})
+	made, err := r.Client.AddMandateWithResponse(t.Context(),
+		client.MandateText{Text: "name: deck-plans\nnames: [deck-plans.lanterncoast.example]\nca: harbour-light\nproof: " +
+			"{by: http, servers: [pier-1]}\ninstall: [pier-1]\n"})
 	require.NoError(t, err)
 	require.NotNil(t, made.JSON201, string(made.Body))
 	p.visit("/mandates/deck-plans", "[aria-label='Installations'] h2")
@@ -637,7 +682,8 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	p.until("document.body.innerText.includes('lie in the safe')")
 	p.do(chromedp.Click(`//button[.="Preview on pier-1"]`))
 	p.until("document.body.innerText.includes('previewed; nothing was changed')")
-	for _, want := range []string{"+    ssl_certificate ", "return 301 https://$host:8446$request_uri;", "anchorage.lanterncoast.example: chain-missing-on-disk", "now: nothing yet → versions/"} {
+	for _, want := range []string{"+    ssl_certificate ", "return 301 https://$host:8446$request_uri;",
+		"anchorage.lanterncoast.example: chain-missing-on-disk", "now: nothing yet → versions/"} {
 		assert.Contains(t, p.text(), want)
 	}
 	p.accessible()
@@ -667,6 +713,7 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	p.visit("/mandates/deck-plans", "[aria-label='List of installations']")
 	assert.Contains(t, p.text(), "old everywhere")
 	p.do(chromedp.Click(`//button[.="Rehearse"]`))
-	p.until("document.querySelector(\"[aria-label='The mandate']\").innerText.includes('pier-1: rehearsed: staged, its own test of the copy passes; nothing was changed')")
+	p.until("document.querySelector(\"[aria-label='The mandate']\").innerText.includes('pier-1: rehearsed: staged, its " +
+		"own test of the copy passes; nothing was changed')")
 	p.accessible()
 }

@@ -19,8 +19,10 @@ import (
 // What each operation of the contract needs; all others a viewer.
 var (
 	forAll      = "getHealth getReady signIn setUp "
-	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation returnInstallation beginHttps continueHttps "
-	forAdmin    = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate addCredential removeCredential "
+	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation " +
+		"returnInstallation beginHttps continueHttps "
+	forAdmin = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
+		"addCredential removeCredential "
 )
 
 // TestWhoMayDoWhat calls every operation of the contract as nobody, with a
@@ -54,7 +56,9 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"admin's token", servicetest.Anonymous, made("admin"), 3},
 	}
 	state := func() (v string) {
-		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from installations), (select count(*) from mandates), (select count(*) from credentials))", &v)
+		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) "+
+			"from tokens), (select count(*) from surveys), (select count(*) from orders), (select count(*) from "+
+			"installations), (select count(*) from mandates), (select count(*) from credentials))", &v)
 		return v
 	}
 	least := func(operation string) int {
@@ -77,10 +81,12 @@ func TestWhoMayDoWhat(t *testing.T) {
 				if operation.OperationID == "followEvents" && c.rank > 0 {
 					continue // has no end; TestWhatHappensIsToldToAll follows it
 				}
-				at := r.URL + "/api/v1" + strings.NewReplacer("{id}", "999999", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody-known", "{number}", "999999").Replace(path)
+				at := r.URL + "/api/v1" + strings.NewReplacer("{id}", "999999", "{sha256}", "ffffffff", "{name}", "quay",
+					"{person}", "nobody-known", "{number}", "999999").Replace(path)
 				bodies := []string{""}
 				if operation.RequestBody != nil {
-					bodies = []string{bodyFor(operation.OperationID), `{"name":7,"text":[],"passphrase":{}}`, `[`, `"` + strings.Repeat("x", 100_000) + `"`}
+					bodies = []string{bodyFor(operation.OperationID), `{"name":7,"text":[],"passphrase":{}}`, `[`,
+						`"` + strings.Repeat("x", 100_000) + `"`}
 				}
 				before := state()
 				for _, body := range bodies {
@@ -186,16 +192,19 @@ func TestPeopleComeAndGo(t *testing.T) {
 	status, _ = send(t, servicetest.Anonymous, "POST", at+"/surveys", "{}", night.Secret)
 	assert.Equal(t, 403, status, "a token loses what its person loses")
 
-	status, _ = send(t, browser, "PUT", at+"/session/passphrase", `{"before":"wrong one entirely","next":"gull rope lamp pier"}`, "")
+	status, _ = send(t, browser, "PUT", at+"/session/passphrase",
+		`{"before":"wrong one entirely","next":"gull rope lamp pier"}`, "")
 	assert.Equal(t, 422, status)
-	status, _ = send(t, browser, "PUT", at+"/session/passphrase", `{"before":"lamp pier gull rope","next":"gull rope lamp pier"}`, "")
+	status, _ = send(t, browser, "PUT", at+"/session/passphrase",
+		`{"before":"lamp pier gull rope","next":"gull rope lamp pier"}`, "")
 	assert.Equal(t, 204, status)
 	status, _ = send(t, browser, "DELETE", at+"/session", "", "")
 	assert.Equal(t, 204, status)
 	status, _ = send(t, browser, "GET", at+"/session", "", "")
 	assert.Equal(t, 401, status)
 
-	for _, change := range [][3]string{{"DELETE", "/people/keeper", ""}, {"PATCH", "/people/keeper", `{"role":"viewer"}`}} {
+	for _, change := range [][3]string{{"DELETE", "/people/keeper", ""},
+		{"PATCH", "/people/keeper", `{"role":"viewer"}`}} {
 		status, body = send(t, http.DefaultClient, change[0], at+change[1], change[2], "")
 		assert.Equal(t, 409, status)
 		assert.Contains(t, body, "at least one admin has to stay")
@@ -207,7 +216,8 @@ func TestPeopleComeAndGo(t *testing.T) {
 	status, _ = send(t, http.DefaultClient, "POST", at+"/people", `{"name":"tove","role":"viewer"}`, "")
 	assert.Equal(t, 409, status, "the journal knows this name")
 	_, log := send(t, http.DefaultClient, "GET", at+"/journal", "", "")
-	for _, act := range []string{"person.set-up", "person.add", "person.invite", "person.change", "person.passphrase", "person.remove", "token.make"} {
+	for _, act := range []string{"person.set-up", "person.add", "person.invite", "person.change", "person.passphrase",
+		"person.remove", "token.make"} {
 		assert.Contains(t, log, act)
 	}
 	v, err := r.VerifyJournal(t.Context(), "")
@@ -223,7 +233,8 @@ func TestPeopleComeAndGo(t *testing.T) {
 func TestGuessingIsSlowedDown(t *testing.T) {
 	r := servicetest.Start(t)
 	try := func(passphrase string) (int, string, string) {
-		req, err := http.NewRequestWithContext(t.Context(), "POST", r.URL+"/api/v1/session", strings.NewReader(`{"name":"keeper","passphrase":"`+passphrase+`"}`))
+		req, err := http.NewRequestWithContext(t.Context(), "POST", r.URL+"/api/v1/session",
+			strings.NewReader(`{"name":"keeper","passphrase":"`+passphrase+`"}`))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "application/json")
 		resp, err := servicetest.Anonymous.Do(req)

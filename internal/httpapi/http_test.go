@@ -24,7 +24,8 @@ import (
 
 func TestMain(m *testing.M) { servicetest.Main(m) }
 
-const text = "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [1-9]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n  - {name: b.lantern.example, at: [quay]}\n"
+const text = "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, " +
+	"addresses: [127.0.0.1], ports: [1-9]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n  - {name: b.lantern.example, at: [quay]}\n"
 
 func TestBadRequestsGetAProblemDocumentAndChangeNothing(t *testing.T) {
 	r := servicetest.Start(t)
@@ -46,7 +47,8 @@ func TestBadRequestsGetAProblemDocumentAndChangeNothing(t *testing.T) {
 		{"GET", "/api/v1/surveys/77", "", 404, "Not found"},
 		{"GET", "/api/v1/surveys/x/events", "", 400, "a whole number from 1"},
 		{"GET", "/api/v1/surveys/99999999999999999999", "", 400, "Bad request"},
-		{"POST", "/api/v1/surveys", `{"host":"nobody.lantern.example"}`, 422, "the estate has no host nobody.lantern.example"},
+		{"POST", "/api/v1/surveys", `{"host":"nobody.lantern.example"}`, 422,
+			"the estate has no host nobody.lantern.example"},
 		{"POST", "/api/v1/surveys", `{"hosts":"x"}`, 400, "Bad request"},
 		{"POST", "/api/v1/surveys", `{"HOST":"x","host":5}`, 400, "Bad request"},
 		{"POST", "/api/v1/surveys", `{`, 400, "Bad request"},
@@ -98,7 +100,8 @@ func TestOtherPagesCannotReachTheService(t *testing.T) {
 	r := servicetest.Start(t)
 	status, _, body := call(t, "GET", r.URL+"/api/v1/today", "", map[string]string{"Host": "evil.test"})
 	assert.Equal(t, http.StatusMisdirectedRequest, status, body)
-	status, _, _ = call(t, "POST", r.URL+"/api/v1/surveys", "{}", map[string]string{"Origin": "http://evil.test", "Sec-Fetch-Site": "cross-site"})
+	status, _, _ = call(t, "POST", r.URL+"/api/v1/surveys", "{}",
+		map[string]string{"Origin": "http://evil.test", "Sec-Fetch-Site": "cross-site"})
 	assert.Equal(t, http.StatusForbidden, status)
 	status, _, _ = call(t, "GET", r.URL+"/api/v1/today", "", nil)
 	assert.Equal(t, http.StatusOK, status)
@@ -123,12 +126,14 @@ func TestCursorsWalkAListOnce(t *testing.T) {
 	r := servicetest.Start(t)
 	r.Apply(t, text, pkitest.CA("root", nil))
 	fill(t, r.Database, 57)
-	for _, sort := range []client.ListCertificatesParamsSort{"ends", "-ends", "name", "-name", "issuer", "-issuer", "seen", "-seen"} {
+	for _, sort := range []client.ListCertificatesParamsSort{"ends", "-ends", "name", "-name", "issuer", "-issuer",
+		"seen", "-seen"} {
 		met := map[string]bool{}
 		limit := 10
 		var cursor *string
 		for pages := 0; ; pages++ {
-			resp, err := r.Client.ListCertificatesWithResponse(t.Context(), &client.ListCertificatesParams{Sort: &sort, Limit: &limit, Cursor: cursor})
+			resp, err := r.Client.ListCertificatesWithResponse(t.Context(),
+				&client.ListCertificatesParams{Sort: &sort, Limit: &limit, Cursor: cursor})
 			require.NoError(t, err)
 			require.NotNil(t, resp.JSON200, string(resp.Body))
 			for _, c := range resp.JSON200.Items {
@@ -151,7 +156,8 @@ func TestCursorsWalkAListOnce(t *testing.T) {
 	five := 5
 	first, err := r.Client.ListBindingsWithResponse(t.Context(), &client.ListBindingsParams{Limit: &five})
 	require.NoError(t, err)
-	second, err := r.Client.ListBindingsWithResponse(t.Context(), &client.ListBindingsParams{Limit: &five, Cursor: first.JSON200.NextCursor})
+	second, err := r.Client.ListBindingsWithResponse(t.Context(),
+		&client.ListBindingsParams{Limit: &five, Cursor: first.JSON200.NextCursor})
 	require.NoError(t, err)
 	assert.Equal(t, 18, first.JSON200.Total)
 	assert.NotEqual(t, first.JSON200.Items[0].Id, second.JSON200.Items[0].Id)
@@ -172,9 +178,11 @@ func TestServersAndSitesWalkOnce(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/nginx.conf", []byte("http {\n"+sites+"}\n"), 0o600))
 	servers := ""
 	for i := range 12 {
-		servers += fmt.Sprintf("  - {name: s%02d, kind: nginx, addresses: [127.0.0.%d], ports: [9000], reach: {by: local, configuration: %s/nginx.conf, test: 'true'}}\n", i, i+1, dir)
+		servers += fmt.Sprintf("  - {name: s%02d, kind: nginx, addresses: [127.0.0.%d], ports: [9000], reach: {by: local, "+
+			"configuration: %s/nginx.conf, test: 'true'}}\n", i, i+1, dir)
 	}
-	r.Apply(t, "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n"+servers+"hosts:\n  - {name: n1.example, at: [s00]}\n", pkitest.CA("root", nil))
+	r.Apply(t, "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n"+servers+
+		"hosts:\n  - {name: n1.example, at: [s00]}\n", pkitest.CA("root", nil))
 	r.Survey(t)
 	for _, sort := range []client.ListServersParamsSort{"name", "-name"} {
 		var met []string
@@ -211,8 +219,10 @@ func TestServersAndSitesWalkOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, found.JSON200.Items, 1)
 	for path, want := range map[string]int{
-		"/servers/nobody": 404, "/servers/nobody/sites": 404, "/servers/s03/file": 400, "/servers/s03/file?path=/etc/passwd": 404, "/servers/s03/file?path=../nginx.conf": 404,
-		"/servers/s03/answers?at=x": 400, "/servers/s03/answers?host=a%20b": 400, "/servers/s03/sites?cursor=x": 400, "/servers?sort=kind": 400, "/servers?read=maybe": 400, "/servers?limit=0": 400,
+		"/servers/nobody": 404, "/servers/nobody/sites": 404, "/servers/s03/file": 400,
+		"/servers/s03/file?path=/etc/passwd": 404, "/servers/s03/file?path=../nginx.conf": 404,
+		"/servers/s03/answers?at=x": 400, "/servers/s03/answers?host=a%20b": 400, "/servers/s03/sites?cursor=x": 400,
+		"/servers?sort=kind": 400, "/servers?read=maybe": 400, "/servers?limit=0": 400,
 	} {
 		resp, err := http.Get(r.URL + "/api/v1" + path)
 		require.NoError(t, err)
@@ -266,13 +276,14 @@ func TestAnEventStreamEndsWithItsSurvey(t *testing.T) {
 	started, err := r.Client.StartSurveyWithResponse(t.Context(), client.SurveyRequest{})
 	require.NoError(t, err)
 	before := -1
-	err = client.FollowSurvey(t.Context(), http.DefaultClient, r.URL+"/api/v1", started.JSON201.Id, func(v client.Survey) error {
-		if v.Done < before {
-			return fmt.Errorf("progress fell from %d to %d", before, v.Done)
-		}
-		before = v.Done
-		return nil
-	})
+	err = client.FollowSurvey(t.Context(), http.DefaultClient, r.URL+"/api/v1", started.JSON201.Id,
+		func(v client.Survey) error {
+			if v.Done < before {
+				return fmt.Errorf("progress fell from %d to %d", before, v.Done)
+			}
+			before = v.Done
+			return nil
+		})
 	require.NoError(t, err)
 	assert.Equal(t, 27, before)
 	assert.Len(t, r.Findings(t), 18, "nothing listens at 9 ports for 2 hosts")

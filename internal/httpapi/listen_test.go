@@ -60,7 +60,8 @@ func TestTheServicesOwnCertificateIsTakenInAnew(t *testing.T) {
 	assert.Equal(t, second, served())
 	assert.True(t, pair.Covers("night.harbour.example"))
 	assert.False(t, pair.Covers("console.harbour.example"))
-	for name, args := range map[string][2]string{"another key": {dir + "/c.pem", dir + "/old.pem"}, "no such file": {dir + "/none.pem", dir + "/k.pem"}, "swapped": {dir + "/k.pem", dir + "/c.pem"}} {
+	for name, args := range map[string][2]string{"another key": {dir + "/c.pem", dir + "/old.pem"},
+		"no such file": {dir + "/none.pem", dir + "/k.pem"}, "swapped": {dir + "/k.pem", dir + "/c.pem"}} {
 		lay("old.pem", key)
 		_, err := httpapi.OpenPair(args[0], args[1])
 		require.Error(t, err, name)

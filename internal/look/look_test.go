@@ -49,16 +49,20 @@ func TestEveryOutcomeIsToldApart(t *testing.T) {
 		detail  string
 		served  int
 	}{
-		{"a good server", start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{leaf.TLS(ca)}})), binding.Connected, "", 2},
+		{"a good server", start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{leaf.TLS(ca)}})),
+			binding.Connected, "", 2},
 		{"nobody", refused, binding.Refused, "connection refused", 0},
 		{"silence", start(t, endpoint.Silent), binding.Silent, "not a byte", 0},
 		{"drops", start(t, endpoint.Drips(50*time.Millisecond)), binding.Slow, "bytes until the deadline", 0},
-		{"http", start(t, endpoint.Says("HTTP/1.1 400 Bad Request\r\n\r\n")), binding.PlainHTTP, `the server said "HTTP/1.1 400 Bad Request"`, 0},
-		{"mail", start(t, endpoint.Says("220 mail.lantern.example\x1b[31m ESMTP\r\n")), binding.NotTLS, `220 mail.lantern.example·[31m ESMTP`, 0},
+		{"http", start(t, endpoint.Says("HTTP/1.1 400 Bad Request\r\n\r\n")), binding.PlainHTTP,
+			`the server said "HTTP/1.1 400 Bad Request"`, 0},
+		{"mail", start(t, endpoint.Says("220 mail.lantern.example\x1b[31m ESMTP\r\n")), binding.NotTLS,
+			`220 mail.lantern.example·[31m ESMTP`, 0},
 		{"hanging up", start(t, endpoint.Closes), binding.Closed, "connection ended after 0 bytes", 0},
 		{"tearing down", start(t, endpoint.Resets), binding.Reset, "connection reset", 0},
 		{"an alert", start(t, endpoint.Alerts(112)), binding.Alert, "unrecognized_name (112)", 0},
-		{"rubbish for a certificate", start(t, endpoint.Serves([]byte("rubbish"), leaf.Raw)), binding.Connected, "plain TLS 1.2 hello", 2},
+		{"rubbish for a certificate", start(t, endpoint.Serves([]byte("rubbish"), leaf.Raw)), binding.Connected,
+			"plain TLS 1.2 hello", 2},
 		{"a very long list", start(t, endpoint.Serves(long...)), binding.Connected, "plain TLS 1.2 hello", 900},
 		{"too long a list", start(t, endpoint.Serves(big)), binding.TooLarge, "more than 1048576 bytes", 0},
 		{"no certificate at all", start(t, endpoint.Serves()), binding.Malformed, "", 0},
@@ -101,7 +105,9 @@ func TestWhatIsBroughtBack(t *testing.T) {
 	looker().Look(t.Context(), at, "127.0.0.1")
 	assert.Equal(t, []string{"a.lantern.example", "", ""}, asked, "an address is never sent as SNI")
 
-	old := start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{other.TLS()}, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10}))
+	old := start(t,
+		endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{other.TLS()}, MinVersion: tls.VersionTLS10,
+			MaxVersion: tls.VersionTLS10}))
 	assert.Equal(t, "TLS 1.0", binding.VersionName(looker().Look(t.Context(), old, "x.test").Version))
 }
 

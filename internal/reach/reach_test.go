@@ -150,13 +150,17 @@ func TestEveryWaySSHCanFailHasItsOwnError(t *testing.T) {
 		"host key changed": {func(w *reach.SSH) {
 			w.KnownHosts = file("changed", "# c\n"+host+" "+string(ssh.MarshalAuthorizedKey(stranger)))
 		}, new(*reach.HostKeyError), "changed:2 says otherwise"},
-		"host key unknown": {func(w *reach.SSH) { w.KnownHosts = file("empty", "") }, new(*reach.HostKeyError), "is not known: it shows ssh-ed25519 SHA256:"},
-		"no known hosts":   {func(w *reach.SSH) { w.KnownHosts = dir + "/gone" }, nil, "cannot read the known hosts"},
-		"login refused":    {func(w *reach.SSH) { w.User = "nobody-such" }, new(*reach.LoginError), "does not let user nobody-such in with the key " + s.Key},
-		"nothing listens":  {func(w *reach.SSH) { w.Address = "127.0.0.1:1" }, new(*reach.DialError), "connection refused"},
-		"key is none":      {func(w *reach.SSH) { w.Key = s.KnownHosts }, nil, "cannot be used"},
-		"key is locked":    {func(w *reach.SSH) { w.Key = file("locked", string(pemOf(block))) }, nil, "has a passphrase"},
-		"no agent":         {func(w *reach.SSH) { w.Key = "" }, nil, "SSH_AUTH_SOCK is empty"},
+		"host key unknown": {
+			func(w *reach.SSH) { w.KnownHosts = file("empty", "") }, new(*reach.HostKeyError),
+			"is not known: it shows ssh-ed25519 SHA256:"},
+		"no known hosts": {func(w *reach.SSH) { w.KnownHosts = dir + "/gone" }, nil, "cannot read the known hosts"},
+		"login refused": {
+			func(w *reach.SSH) { w.User = "nobody-such" }, new(*reach.LoginError),
+			"does not let user nobody-such in with the key " + s.Key},
+		"nothing listens": {func(w *reach.SSH) { w.Address = "127.0.0.1:1" }, new(*reach.DialError), "connection refused"},
+		"key is none":     {func(w *reach.SSH) { w.Key = s.KnownHosts }, nil, "cannot be used"},
+		"key is locked":   {func(w *reach.SSH) { w.Key = file("locked", string(pemOf(block))) }, nil, "has a passphrase"},
+		"no agent":        {func(w *reach.SSH) { w.Key = "" }, nil, "SSH_AUTH_SOCK is empty"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := way(s)
@@ -208,7 +212,8 @@ func TestABrokenWayGivesNoHalfReading(t *testing.T) {
 	s := server(t)
 	dir := t.TempDir()
 	for i := range 40 {
-		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/%02d.conf", dir, i), []byte(fmt.Sprintf("server { listen 8443; server_name n%d.test; }\n%s", i, strings.Repeat("#", 4000))), 0o600))
+		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/%02d.conf", dir, i),
+			[]byte(fmt.Sprintf("server { listen 8443; server_name n%d.test; }\n%s", i, strings.Repeat("#", 4000))), 0o600))
 	}
 	require.NoError(t, os.WriteFile(dir+"/nginx.conf", []byte("http { include *.conf.d/x; include [0-9]*.conf; }"), 0o600))
 	known, err := os.ReadFile(s.KnownHosts)

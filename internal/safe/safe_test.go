@@ -111,7 +111,8 @@ func TestASecretIsNeverShownByChance(t *testing.T) {
 	slog.New(slog.NewJSONHandler(&log, nil)).Info("x", "key", s, "held", held)
 	js, err := json.Marshal(held)
 	require.NoError(t, err)
-	all := log.String() + string(js) + fmt.Sprint(s, held) + fmt.Sprintf("%s %v %+v %#v %x %q %d", s, held, held, held, s, s, s)
+	all := log.String() + string(js) + fmt.Sprint(s, held) + fmt.Sprintf("%s %v %+v %#v %x %q %d", s, held, held,
+		held, s, s, s)
 	assert.NotContains(t, all, "harbour")
 	assert.NotContains(t, all, "686172626f7572")
 	assert.NotContains(t, all, "104")

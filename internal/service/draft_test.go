@@ -37,22 +37,31 @@ func TestNamesAreWorkedOut(t *testing.T) {
 	site := func(names string) string {
 		return fmt.Sprintf("server { listen 127.0.0.1:80; server_name %s; root /srv; }\n", names)
 	}
-	c.write(t, "sites/b", site("lantern.example fähre.lantern.example 127.0.0.1 _ localhost ~^(?<x>.+)\\.pier\\.example$ LANTERN.example")+
-		site("*.tide.example deep.down.tide.example")+
-		site("www.harbour.example")+
-		site("\"\" _")+
-		site("a.quay.example b.quay.example c.quay.example d.quay.example .wide.example"))
-	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - {name: pier, kind: nginx, addresses: [127.0.0.1], ports: [%d], reach: {by: local, configuration: %s/nginx.conf, test: 'true', reload: 'true'}}\n"+
-		"hosts:\n  - {name: %s, at: [pier]}\n  - {name: new.lantern.example, at: [pier]}\n  - {name: newer.lantern.example, at: [pier]}\ncas:\n  - {name: harbour, directory: 'https://127.0.0.1:1/directory'}\n", c.port, c.dir, host)
+	c.write(t, "sites/b",
+		site("lantern.example fähre.lantern.example 127.0.0.1 _ localhost ~^(?<x>.+)\\.pier\\.example$ LANTERN.example")+
+			site("*.tide.example deep.down.tide.example")+
+			site("www.harbour.example")+
+			site("\"\" _")+
+			site("a.quay.example b.quay.example c.quay.example d.quay.example .wide.example"))
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - {name: "+
+		"pier, kind: nginx, addresses: [127.0.0.1], ports: [%d], reach: {by: local, configuration: %s/nginx.conf, test: "+
+		"'true', reload: 'true'}}\n"+
+		"hosts:\n  - {name: %s, at: [pier]}\n  - {name: new.lantern.example, at: [pier]}\n  - {name: newer.lantern.example, "+
+		"at: [pier]}\ncas:\n  - {name: harbour, directory: 'https://127.0.0.1:1/directory'}\n", c.port, c.dir, host)
 	c.Apply(t, text, c.root)
 	c.Survey(t)
 
 	for site, want := range map[string]struct{ names, proof, advice string }{
-		host:                     {host, "{by: http, servers: [pier]}", ""},
-		"lantern.example":        {"lantern.example xn--fhre-loa.lantern.example", "{by: http, servers: [pier]}", "lantern.example is there and www.lantern.example is not; visitors type both"},
-		"deep.down.tide.example": {"*.tide.example deep.down.tide.example", "by: dns", "*.tide.example covers one label only, so deep.down.tide.example has to stand beside it"},
-		"www.harbour.example":    {"www.harbour.example", "{by: http, servers: [pier]}", "www.harbour.example is there and harbour.example is not"},
-		"a.quay.example":         {"a.quay.example b.quay.example c.quay.example d.quay.example wide.example *.wide.example", "by: dns", "4 names stand under quay.example; *.quay.example would cover them"},
+		host: {host, "{by: http, servers: [pier]}", ""},
+		"lantern.example": {"lantern.example xn--fhre-loa.lantern.example", "{by: http, servers: [pier]}",
+			"lantern.example is there and www.lantern.example is not; visitors type both"},
+		"deep.down.tide.example": {
+			"*.tide.example deep.down.tide.example", "by: dns",
+			"*.tide.example covers one label only, so deep.down.tide.example has to stand beside it"},
+		"www.harbour.example": {
+			"www.harbour.example", "{by: http, servers: [pier]}", "www.harbour.example is there and harbour.example is not"},
+		"a.quay.example": {"a.quay.example b.quay.example c.quay.example d.quay.example wide.example *.wide.example",
+			"by: dns", "4 names stand under quay.example; *.quay.example would cover them"},
 	} {
 		d, words := c.draft(t, "pier", site)
 		require.Empty(t, words, site)
@@ -66,7 +75,8 @@ func TestNamesAreWorkedOut(t *testing.T) {
 	}
 	d, words := c.draft(t, "", "")
 	require.Empty(t, words)
-	assert.ElementsMatch(t, []string{"new.lantern.example", "newer.lantern.example"}, d.Names, "what no certificate covers")
+	assert.ElementsMatch(t, []string{"new.lantern.example", "newer.lantern.example"}, d.Names,
+		"what no certificate covers")
 	d, _ = c.draft(t, "pier", "LANTERN.example")
 	assert.Contains(t, d.Advice, `~^(?<x>.+)\.pier\.example$ is a pattern, left out: add the names it stands for`)
 	_, words = c.draft(t, "pier", c.dir+"/sites/b:4")

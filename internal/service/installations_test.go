@@ -41,7 +41,8 @@ func newQuay(t *testing.T) *quay {
 	q := &quay{dir: dir, plain: servicetest.FreeAddress(t), secure: servicetest.FreeAddress(t)}
 	require.NoError(t, os.MkdirAll(dir+"/www", 0o755))
 	require.NoError(t, os.WriteFile(dir+"/www/index.html", []byte("deck plans"), 0o644))
-	main := startNginx(t, dir, q.plain, fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s/www;\n}\n", q.plain, deck, dir))
+	main := startNginx(t, dir, q.plain,
+		fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s/www;\n}\n", q.plain, deck, dir))
 	// What nginx runs in the foreground for the test is commanded as a service is.
 	command := "/usr/sbin/nginx -p " + dir + "/ -c " + main + " -e stderr"
 	q.site = main
@@ -111,7 +112,8 @@ func newest(t *testing.T, c *client.ClientWithResponses, certificate string) *cl
 	var last *client.Installation
 	require.Eventually(t, func() bool {
 		list, err := c.ListInstallationsWithResponse(t.Context(), nil)
-		if err != nil || list.JSON200 == nil || len(list.JSON200.Items) == 0 || list.JSON200.Items[0].Certificate != certificate {
+		if err != nil || list.JSON200 == nil || len(list.JSON200.Items) == 0 ||
+			list.JSON200.Items[0].Certificate != certificate {
 			return false
 		}
 		last = &list.JSON200.Items[0]
@@ -136,7 +138,8 @@ func rehearse(t *testing.T, c *client.ClientWithResponses, q *quay, check func(*
 	require.Nil(t, o.Failure, "%+v", o.Failure)
 	require.Eventually(t, func() bool {
 		m, err := c.GetMandateWithResponse(t.Context(), "deck")
-		if err != nil || m.JSON200.Rehearsed.Number != o.Number || len(m.JSON200.RehearsedOn) == 0 || m.JSON200.RehearsedOn[0].FinishedAt == nil {
+		if err != nil || m.JSON200.Rehearsed.Number != o.Number || len(m.JSON200.RehearsedOn) == 0 ||
+			m.JSON200.RehearsedOn[0].FinishedAt == nil {
 			return false
 		}
 		check(settled(t, c, m.JSON200.RehearsedOn[0].Number))
@@ -208,14 +211,16 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	done := settled(t, r.Client, v.Number)
 	require.Equal(t, client.InstallationStateDone, done.State, done.Reason)
 	assert.Equal(t, *o.Certificate, q.served())
-	require.Eventually(t, func() bool { return len(r.Findings(t)) == 0 }, 20*time.Second, 50*time.Millisecond, "what was broken closes by itself")
+	require.Eventually(t, func() bool { return len(r.Findings(t)) == 0 }, 20*time.Second, 50*time.Millisecond,
+		"what was broken closes by itself")
 	m, err := r.Client.GetMandateWithResponse(t.Context(), "deck")
 	require.NoError(t, err)
 	var trail []string
 	for _, e := range m.JSON200.Trail {
 		trail = append(trail, string(e.Step)+" "+string(e.Outcome)+" "+e.Where)
 	}
-	assert.Subset(t, trail, []string{"ordered done harbour", "proved done harbour", "issued done harbour", "installed done quay", "reloaded done quay", "seen done " + deck + " at " + q.secure + ", from inside"})
+	assert.Subset(t, trail, []string{"ordered done harbour", "proved done harbour", "issued done harbour",
+		"installed done quay", "reloaded done quay", "seen done " + deck + " at " + q.secure + ", from inside"})
 	visits, err := r.Client.VisitMandateWithResponse(t.Context(), "deck")
 	require.NoError(t, err)
 	require.NotNil(t, visits.JSON200, string(visits.Body))
@@ -225,7 +230,8 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	stop, failed := make(chan struct{}), make(chan int)
 	go func() { // visitors, all the while
 		n := 0
-		web := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{ServerName: deck, InsecureSkipVerify: true}}}
+		web := &http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+			TLSClientConfig: &tls.Config{ServerName: deck, InsecureSkipVerify: true}}}
 		for {
 			select {
 			case <-stop:
@@ -262,7 +268,8 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	assert.Len(t, seen, 4)
 	today, err := r.Client.GetTodayWithResponse(t.Context())
 	require.NoError(t, err)
-	assert.Len(t, today.JSON200.Installed, 3, "what happened by itself; a person's own is no news, the refused one has a better after it")
+	assert.Len(t, today.JSON200.Installed, 3,
+		"what happened by itself; a person's own is no news, the refused one has a better after it")
 	again, err := r.Client.PreviewInstallationWithResponse(t.Context(), client.InstallationRequest{Mandate: "deck"})
 	require.NoError(t, err)
 	assert.Contains(t, string(again.Body), "is installed on quay already")

@@ -77,7 +77,8 @@ func TestTheJournalKeepsWhatWasDone(t *testing.T) {
 		assert.ErrorContains(t, err, "the journal is append-only")
 	}
 	tamper := func(sql string) *client.JournalVerification {
-		for _, s := range []string{"alter table journal disable trigger journal_append_only", sql, "alter table journal enable trigger journal_append_only"} {
+		for _, s := range []string{"alter table journal disable trigger journal_append_only", sql,
+			"alter table journal enable trigger journal_append_only"} {
 			_, err := conn.Exec(t.Context(), s)
 			require.NoError(t, err)
 		}

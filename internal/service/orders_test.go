@@ -120,7 +120,9 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 	for _, s := range o.Steps {
 		steps = append(steps, s.Step+" "+string(s.Outcome))
 	}
-	assert.Equal(t, []string{"key done", "order done", "proof done", "validation done", "withdraw done", "request done", "certificate done"}, steps)
+	assert.Equal(t,
+		[]string{"key done", "order done", "proof done", "validation done", "withdraw done", "request done",
+			"certificate done"}, steps)
 	chain, err := r.Client.GetOrderCertificateWithResponse(t.Context(), number)
 	require.NoError(t, err)
 	list, err := certs.ReadCertificates([]byte(chain.JSON200.Chain))
@@ -158,7 +160,8 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example, www.lantern.example")
 	head, mandates, _ := strings.Cut(text, "mandates:")
 	r.Apply(t, head, root)
-	r.Apply(t, head+"mandates:"+strings.Replace(mandates, "by: listener", "by: dns, server: 127.0.0.1, tsig: {name: k, credential: none}", 1), root)
+	r.Apply(t, head+"mandates:"+strings.Replace(mandates, "by: listener",
+		"by: dns, server: 127.0.0.1, tsig: {name: k, credential: none}", 1), root)
 	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
 	require.NoError(t, err)
 	require.NotNil(t, m.JSON200.NextAt, "taken out of the file and back in, it is renewed all the same")
@@ -188,16 +191,24 @@ func TestWhyAnOrderFails(t *testing.T) {
 		again             bool
 		before, afterward func()
 	}{
-		"other names":   {fault: ca.Fault{OtherNames: true}, kind: "bad-certificate", words: "the certificate is for elsewhere.example", again: true},
+		"other names": {
+			fault: ca.Fault{OtherNames: true}, kind: "bad-certificate", words: "the certificate is for elsewhere.example",
+			again: true},
 		"another key":   {fault: ca.Fault{OtherKey: true}, kind: "bad-certificate", words: "for another key", again: true},
 		"ended already": {fault: ca.Fault{InThePast: true}, kind: "bad-certificate", words: "ended at", again: true},
-		"no chain":      {fault: ca.Fault{NoChain: true}, kind: "bad-certificate", words: "leads to none of the roots", again: true},
-		"never ready":   {fault: ca.Fault{Processing: true}, kind: "too-long", words: "has been processing", again: true},
-		"nonsense": {fault: ca.Fault{Replace: func(path string, was []byte) ([]byte, bool) { return []byte("{"), strings.HasPrefix(path, "/authz/") }},
+		"no chain": {
+			fault: ca.Fault{NoChain: true}, kind: "bad-certificate", words: "leads to none of the roots", again: true},
+		"never ready": {fault: ca.Fault{Processing: true}, kind: "too-long", words: "has been processing", again: true},
+		"nonsense": {
+			fault: ca.Fault{Replace: func(path string, was []byte) ([]byte, bool) {
+				return []byte("{"), strings.HasPrefix(path, "/authz/")
+			}},
 			kind: "bad-reply", words: "no document of the expected form", again: true},
 		"CAA": {kind: "caa", words: "do not permit harbourlight.example", again: true,
 			before: func() {
-				require.NoError(t, place.Names.Set("b.lantern.example", `b.lantern.example. 1 IN CAA 0 issue "other.example"`, "b.lantern.example. 1 IN A 127.0.0.1"))
+				require.NoError(t,
+					place.Names.Set("b.lantern.example", `b.lantern.example. 1 IN CAA 0 issue "other.example"`,
+						"b.lantern.example. 1 IN A 127.0.0.1"))
 			},
 			afterward: func() {
 				require.NoError(t, place.Names.Set("b.lantern.example", "b.lantern.example. 1 IN A 127.0.0.1"))
@@ -248,7 +259,9 @@ func TestKilledAtEveryStep(t *testing.T) {
 	cl, err := client.NewClientWithResponses(p.URL + "/api/v1")
 	require.NoError(t, err)
 	text, root := orderEstate(place, port, "a.lantern.example")
-	for old, next := range map[string]string{"certificates: 3": "certificates: 100", "by: listener": "by: http, servers: [quay], folder: " + folder, "name: quay,": "name: quay, kind: nginx, reach: {by: local},"} {
+	for old, next := range map[string]string{"certificates: 3": "certificates: 100",
+		"by: listener": "by: http, servers: [quay], folder: " + folder,
+		"name: quay,":  "name: quay, kind: nginx, reach: {by: local},"} {
 		text = strings.Replace(text, old, next, 1)
 	}
 	applied, err := cl.ApplyEstateWithResponse(t.Context(), servicetest.File(text, root))
@@ -326,7 +339,8 @@ func TestNoSecretIsEverShown(t *testing.T) {
 		c.MACKeys = map[string][]byte{"customer-1": mac}
 	})
 	dsn, data := servicetest.Database(t), t.TempDir()
-	p := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", data, "--database", dsn, "--proofs", proofs, "--log-level", "debug")
+	p := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", data, "--database", dsn, "--proofs", proofs,
+		"--log-level", "debug")
 	var said strings.Builder
 	transport := roundTrip(func(r *http.Request) (*http.Response, error) {
 		resp, err := http.DefaultTransport.RoundTrip(r)
@@ -343,7 +357,8 @@ func TestNoSecretIsEverShown(t *testing.T) {
 	cl, err := client.NewClientWithResponses(p.URL+"/api/v1", client.WithHTTPClient(&http.Client{Transport: transport}))
 	require.NoError(t, err)
 	text, root := orderEstate(place, int(netip.MustParseAddrPort(proofs).Port()), "a.lantern.example")
-	text = strings.Replace(text, "contact:", "external_account: {key_id: customer-1, credential: harbour-mac}, contact:", 1)
+	text = strings.Replace(text, "contact:",
+		"external_account: {key_id: customer-1, credential: harbour-mac}, contact:", 1)
 	_, err = cl.ApplyEstateWithResponse(t.Context(), servicetest.File(text, root))
 	require.NoError(t, err)
 	put, err := cl.AddCredentialWithResponse(t.Context(), "harbour-mac", client.CredentialValue{Value: string(mac)})
@@ -369,7 +384,8 @@ func TestNoSecretIsEverShown(t *testing.T) {
 	p.Signal(os.Interrupt)
 	all := said.String() + p.Log()
 	assert.Contains(t, all, "booking")
-	secrets := map[string]string{"MAC key": string(mac), "passphrase": servicetest.KeeperPassphrase, "token": servicetest.Token(p.URL)}
+	secrets := map[string]string{"MAC key": string(mac), "passphrase": servicetest.KeeperPassphrase,
+		"token": servicetest.Token(p.URL)}
 	for line := range strings.Lines(string(key)) {
 		if f := strings.Fields(line); len(f) > 0 && !strings.HasPrefix(line, "#") && len(f[len(f)-1]) > 20 {
 			secrets["safe key"] = f[len(f)-1]

@@ -34,7 +34,8 @@ func startNginx(t *testing.T, dir, at, sites string) string {
 		user = "user root;\n"
 	}
 	main := filepath.Join(dir, "nginx.conf")
-	head := user + "daemon off; pid nginx.pid; error_log stderr;\nevents {}\nhttp {\naccess_log off; client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\n"
+	head := user + "daemon off; pid nginx.pid; error_log stderr;\nevents {}\nhttp {\naccess_log off; " +
+		"client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;\n"
 	require.NoError(t, os.WriteFile(main, []byte(head+sites+"}\n"), 0o644))
 	cmd := exec.Command("/usr/sbin/nginx", "-p", dir+"/", "-c", main, "-e", "stderr")
 	nginx, err := process.Start(cmd, syscall.SIGKILL)
@@ -78,8 +79,11 @@ func TestPreflightFindsWhatIsInTheWay(t *testing.T) {
 		return "server { listen " + at + "; server_name " + name + ".lantern.example;\n" + rules + "\n}\n"
 	}
 	root := "root " + www("1") + ";"
-	first := startNginx(t, filepath.Join(dir, "1"), one, site(one, "fine", root)+site(one, "six", root)+site(one, "pair", root)+site(one, "app", "location / { proxy_pass http://127.21.0.1:1; }")+
-		site(one, "moved", "return 301 https://elsewhere.example$request_uri;")+site(one, "dots", root+"\nlocation ~ /\\. { deny all; }")+site(one, "forbidden", root))
+	first := startNginx(t, filepath.Join(dir, "1"), one,
+		site(one, "fine", root)+site(one, "six", root)+site(one, "pair", root)+site(one, "app",
+			"location / { proxy_pass http://127.21.0.1:1; }")+
+			site(one, "moved", "return 301 https://elsewhere.example$request_uri;")+site(one, "dots",
+			root+"\nlocation ~ /\\. { deny all; }")+site(one, "forbidden", root))
 	second := startNginx(t, filepath.Join(dir, "2"), two, site(two, "pair", "root "+www("2")+";"))
 
 	zone := `$TTL 1
@@ -105,11 +109,15 @@ account IN CAA 0 issue "harbourlight.example; validationmethods=dns-01"
 `
 	secret := []byte("a secret of thirty-two bytes....")
 	names, lagging := servicetest.FreeAddress(t), servicetest.FreeAddress(t)
-	primary, err := bind.Start(bind.Config{Dir: filepath.Join(dir, "b1"), Address: names, Zones: map[string]string{"lantern.example": zone, "example": "$TTL 1\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 1\n@ IN NS ns.test.\n"}, KeyName: "insegna", Secret: base64.StdEncoding.EncodeToString(secret)})
+	primary, err := bind.Start(bind.Config{Dir: filepath.Join(dir, "b1"), Address: names,
+		Zones: map[string]string{"lantern.example": zone,
+			"example": "$TTL 1\n@ IN SOA ns.test. ops.test. 1 3600 600 86400 1\n@ IN NS ns.test.\n"}, KeyName: "insegna",
+		Secret: base64.StdEncoding.EncodeToString(secret)})
 	require.NoError(t, err)
 	t.Cleanup(primary.Stop)
 	// Copies the zone at its start and hears of no change: it is not notified.
-	secondary, err := bind.Start(bind.Config{Dir: filepath.Join(dir, "b2"), Address: lagging, Masters: map[string]string{"lantern.example": names}})
+	secondary, err := bind.Start(bind.Config{Dir: filepath.Join(dir, "b2"), Address: lagging,
+		Masters: map[string]string{"lantern.example": names}})
 	require.NoError(t, err)
 	t.Cleanup(secondary.Stop)
 
@@ -119,18 +127,25 @@ account IN CAA 0 issue "harbourlight.example; validationmethods=dns-01"
 		require.NoError(t, err)
 	})
 	mandates := ""
-	for _, name := range []string{"fine", "six", "pair", "app", "moved", "dots", "closed", "wrong", "forbidden", "account"} {
+	for _, name := range []string{"fine", "six", "pair", "app", "moved", "dots", "closed", "wrong", "forbidden",
+		"account"} {
 		folder := ""
 		if name == "closed" || name == "wrong" || name == "account" {
 			folder = ", folder: " + www("1")
 		}
-		mandates += fmt.Sprintf("  - {name: %s, names: [%s.lantern.example], ca: harbour, proof: {by: http, servers: [pier-1]%s}}\n", name, name, folder)
+		mandates += fmt.Sprintf("  - {name: %s, names: [%s.lantern.example], ca: harbour, proof: {by: http, servers: "+
+			"[pier-1]%s}}\n", name, name, folder)
 	}
-	mandates += fmt.Sprintf("  - {name: both, names: [pair.lantern.example], ca: harbour, proof: {by: http, servers: [pier-1, pier-2]}}\n"+
-		"  - {name: seen, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, credential: tsig}}}\n"+
-		"  - {name: late, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, await: [%q, %q], tsig: {name: insegna, credential: tsig}}}\n"+
-		"  - {name: stranger, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, credential: other}}}\n"+
-		"  - {name: wild, names: ['*.wild.lantern.example'], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, credential: tsig}}}\n", names, names, names, lagging, names, names)
+	mandates += fmt.Sprintf("  - {name: both, names: [pair.lantern.example], ca: harbour, proof: {by: http, servers: "+
+		"[pier-1, pier-2]}}\n"+
+		"  - {name: seen, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, "+
+		"credential: tsig}}}\n"+
+		"  - {name: late, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, await: [%q, %q], tsig: "+
+		"{name: insegna, credential: tsig}}}\n"+
+		"  - {name: stranger, names: [a.lantern.example], ca: harbour, proof: {by: dns, server: %q, tsig: {name: insegna, "+
+		"credential: other}}}\n"+
+		"  - {name: wild, names: ['*.wild.lantern.example'], ca: harbour, proof: {by: dns, server: %q, tsig: {name: "+
+		"insegna, credential: tsig}}}\n", names, names, names, lagging, names, names)
 	r := servicetest.Start(t)
 	r.Apply(t, fmt.Sprintf(`estate: Ferries
 audiences:
@@ -146,7 +161,8 @@ cas:
 mandates:
 %s`, first, second, place.Directory(), names, port, mandates), place.Root)
 	for name, value := range map[string][]byte{"tsig": secret, "other": []byte("another secret altogether, wrong")} {
-		put, err := r.Client.AddCredentialWithResponse(t.Context(), name, client.CredentialValue{Value: base64.StdEncoding.EncodeToString(value)})
+		put, err := r.Client.AddCredentialWithResponse(t.Context(), name,
+			client.CredentialValue{Value: base64.StdEncoding.EncodeToString(value)})
 		require.NoError(t, err)
 		require.Equal(t, 204, put.StatusCode())
 	}

@@ -35,13 +35,16 @@ type configured struct {
 }
 
 func startConfigured(t *testing.T) *configured {
-	c := &configured{Running: servicetest.Start(t), dir: t.TempDir(), root: pkitest.CA("root", nil), reach: "by: local", test: "true"}
+	c := &configured{Running: servicetest.Start(t), dir: t.TempDir(), root: pkitest.CA("root", nil), reach: "by: local",
+		test: "true"}
 	c.leaf = pkitest.Leaf(c.root, host)
 	served := c.leaf.TLS()
 	c.port = servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &served }).Port()
 	c.lay(t, c.leaf, c.leaf)
 	c.write(t, "nginx.conf", "http {\n  include sites/*;\n}\n")
-	c.write(t, "sites/a", fmt.Sprintf("server {\n  listen 127.0.0.1:%d ssl;\n  server_name %s;\n  ssl_certificate ../a.pem;\n  ssl_certificate_key ../a.key;\n  proxy_set_header Authorization \"Basic c2VjcmV0\";\n}\n", c.port, host))
+	c.write(t, "sites/a",
+		fmt.Sprintf("server {\n  listen 127.0.0.1:%d ssl;\n  server_name %s;\n  ssl_certificate ../a.pem;\n  "+
+			"ssl_certificate_key ../a.key;\n  proxy_set_header Authorization \"Basic c2VjcmV0\";\n}\n", c.port, host))
 	return c
 }
 
@@ -55,13 +58,16 @@ func (c *configured) write(t *testing.T, name, text string) {
 func (c *configured) lay(t *testing.T, certificate, key *pkitest.Entity) {
 	der, err := x509.MarshalPKCS8PrivateKey(key.TLS().PrivateKey)
 	require.NoError(t, err)
-	for name, block := range map[string]*pem.Block{"../a.pem": {Type: "CERTIFICATE", Bytes: certificate.Raw}, "../a.key": {Type: "PRIVATE KEY", Bytes: der}} {
+	for name, block := range map[string]*pem.Block{"../a.pem": {Type: "CERTIFICATE", Bytes: certificate.Raw},
+		"../a.key": {Type: "PRIVATE KEY", Bytes: der}} {
 		c.write(t, name, string(pem.EncodeToMemory(block)))
 	}
 }
 
 func (c *configured) look(t *testing.T) client.Binding {
-	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - name: pier\n    kind: nginx\n    addresses: [127.0.0.1]\n    ports: [%d]\n    reach: {%s, configuration: %s/nginx.conf, test: %q, reload: 'true'}\nhosts:\n  - name: %s\n    at: [pier]\n",
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - name: "+
+		"pier\n    kind: nginx\n    addresses: [127.0.0.1]\n    ports: [%d]\n    reach: {%s, configuration: %s/nginx.conf, "+
+		"test: %q, reload: 'true'}\nhosts:\n  - name: %s\n    at: [pier]\n",
 		c.port, c.reach, c.dir, c.test, host)
 	c.Apply(t, text, c.root)
 	c.Survey(t)
@@ -95,11 +101,13 @@ func TestTheThreeFacesThroughChange(t *testing.T) {
 	c.lay(t, c.leaf, next)
 	c.test = "echo '[emerg] 1#1: key values mismatch in /etc/x.conf:7' >&2; exit 1"
 	c.look(t)
-	assert.ElementsMatch(t, []string{"configuration-refused  at pier", "key-of-another-certificate " + host + " at pier"}, c.Findings(t))
+	assert.ElementsMatch(t, []string{"configuration-refused  at pier", "key-of-another-certificate " + host + " at pier"},
+		c.Findings(t))
 	resp, err := c.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})
 	require.NoError(t, err)
 	assert.Equal(t, "/etc/x.conf:7", *resp.JSON200.Items[0].Source)
-	assert.Contains(t, resp.JSON200.Items[0].Cause, "pier refuses its configuration and can neither reload nor start: key values mismatch")
+	assert.Contains(t, resp.JSON200.Items[0].Cause,
+		"pier refuses its configuration and can neither reload nor start: key values mismatch")
 
 	c.lay(t, c.leaf, c.leaf)
 	c.test = "true"
@@ -185,26 +193,31 @@ func TestAServerThatCannotBeReadIsSaidSo(t *testing.T) {
 // answers, text with remarks and without secrets.
 func TestWhatAServersConfigurationSays(t *testing.T) {
 	c := startConfigured(t)
-	c.write(t, "sites/b", fmt.Sprintf("server { listen 127.0.0.1:%d; server_name b.example; ssl_certificate gone.pem; ssl_certificate_key gone.key; }\nserver { listen 80; server_name a.example; return 301 https://$host$request_uri; }\n", c.port))
+	c.write(t, "sites/b",
+		fmt.Sprintf("server { listen 127.0.0.1:%d; server_name b.example; ssl_certificate gone.pem; ssl_certificate_key "+
+			"gone.key; }\nserver { listen 80; server_name a.example; return 301 https://$host$request_uri; }\n", c.port))
 	c.look(t)
 	sites, err := c.Client.ListSitesWithResponse(t.Context(), "pier", &client.ListSitesParams{Limit: ptr(2)})
 	require.NoError(t, err)
 	require.Len(t, sites.JSON200.Items, 2)
 	assert.Equal(t, "fits", sites.JSON200.Items[0].Certificates[0].KeyState)
 	assert.Equal(t, "no such file", sites.JSON200.Items[1].Certificates[0].Fault)
-	rest, err := c.Client.ListSitesWithResponse(t.Context(), "pier", &client.ListSitesParams{Cursor: sites.JSON200.NextCursor})
+	rest, err := c.Client.ListSitesWithResponse(t.Context(), "pier",
+		&client.ListSitesParams{Cursor: sites.JSON200.NextCursor})
 	require.NoError(t, err)
 	require.Len(t, rest.JSON200.Items, 1)
 	assert.Equal(t, "redirects (301) to https://a.example/", rest.JSON200.Items[0].Plain[0].Front)
 
-	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{Host: ptr("b.example"), At: ptr(fmt.Sprintf("127.0.0.1:%d", c.port))})
+	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier",
+		&client.ListAnswersParams{Host: ptr("b.example"), At: ptr(fmt.Sprintf("127.0.0.1:%d", c.port))})
 	require.NoError(t, err)
 	assert.Equal(t, "its name b.example (exact) matches", answers.JSON200.Items[0].Why)
 	bad, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{At: ptr("there")})
 	require.NoError(t, err)
 	assert.Contains(t, *bad.ApplicationproblemJSONDefault.Detail, `"there" is no address and port; expected for example`)
 
-	file, err := c.Client.GetConfigurationFileWithResponse(t.Context(), "pier", &client.GetConfigurationFileParams{Path: c.dir + "/sites/a"})
+	file, err := c.Client.GetConfigurationFileWithResponse(t.Context(), "pier",
+		&client.GetConfigurationFileParams{Path: c.dir + "/sites/a"})
 	require.NoError(t, err)
 	assert.Contains(t, file.JSON200.Text, "proxy_set_header Authorization (hidden);")
 	assert.NotContains(t, file.JSON200.Text, "c2VjcmV0")
@@ -232,7 +245,8 @@ func TestTenServersAreReadSideBySide(t *testing.T) {
 	c.write(t, "together", "echo x >>"+c.dir+"/begun\nuntil [ $(wc -l <"+c.dir+"/begun) -ge 10 ]; do sleep 0.05; done\n")
 	text := "estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n"
 	for i := range 10 {
-		text += fmt.Sprintf("  - {name: s%d, kind: nginx, addresses: [127.0.0.%d], ports: [%d], reach: {by: local, configuration: %s/nginx.conf, test: 'sh %s/together', reload: 'true'}}\n", i, i+1, c.port, c.dir, c.dir)
+		text += fmt.Sprintf("  - {name: s%d, kind: nginx, addresses: [127.0.0.%d], ports: [%d], reach: {by: local, "+
+			"configuration: %s/nginx.conf, test: 'sh %s/together', reload: 'true'}}\n", i, i+1, c.port, c.dir, c.dir)
 	}
 	c.Apply(t, text+"hosts:\n  - {name: a.test, at: [s0]}\n", c.root)
 	assert.Equal(t, 10, c.Survey(t).ServersRead)
@@ -245,7 +259,10 @@ func TestKilledWhileReading(t *testing.T) {
 	c := startConfigured(t)
 	hold := c.dir + "/hold"
 	c.write(t, "hold", "")
-	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - name: pier\n    kind: nginx\n    addresses: [127.0.0.1]\n    ports: [%d]\n    reach: {by: local, configuration: %s/nginx.conf, test: 'echo x >>%s/begun; while [ -e %s ]; do sleep 0.05; done', reload: 'true'}\nhosts:\n  - {name: %s, at: [pier]}\n",
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - name: "+
+		"pier\n    kind: nginx\n    addresses: [127.0.0.1]\n    ports: [%d]\n    reach: {by: local, configuration: "+
+		"%s/nginx.conf, test: 'echo x >>%s/begun; while [ -e %s ]; do sleep 0.05; done', reload: 'true'}\nhosts:\n  - "+
+		"{name: %s, at: [pier]}\n",
 		c.port, c.dir, c.dir, hold, host)
 	dsn, data, listen := servicetest.Database(t), t.TempDir(), servicetest.FreeAddress(t)
 	p := servicetest.StartProcess(t, listen, "--database", dsn, "--data", data)
@@ -257,7 +274,8 @@ func TestKilledWhileReading(t *testing.T) {
 	started, err := cl.StartSurveyWithResponse(t.Context(), client.SurveyRequest{})
 	require.NoError(t, err)
 	assert.Equal(t, 1, started.JSON201.Servers)
-	require.Eventually(t, func() bool { _, err := os.Stat(c.dir + "/begun"); return err == nil }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(c.dir + "/begun"); return err == nil }, 30*time.Second,
+		20*time.Millisecond)
 	p.Kill()
 
 	require.NoError(t, os.Remove(hold))
@@ -301,7 +319,8 @@ func TestAHalfReadableConfigurationDoesNotAccuse(t *testing.T) {
 	c.write(t, "huge", strings.Repeat("# far too much\n", 400_000))
 	assert.Equal(t, client.FaceAgrees, c.look(t).Faces.Configured, "what was read still counts")
 	assert.Equal(t, []string{"configuration-unread  at pier"}, c.Findings(t))
-	c.write(t, "sites/a", "server { listen 127.0.0.1:1 ssl; server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; }")
+	c.write(t, "sites/a",
+		"server { listen 127.0.0.1:1 ssl; server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; }")
 	assert.Equal(t, client.FaceUnread, c.look(t).Faces.Configured, "the site may stand in the other file")
 	assert.ElementsMatch(t, []string{"configuration-unread  at pier", "not-in-estate  at pier"}, c.Findings(t))
 }
@@ -318,16 +337,31 @@ func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
 		configured client.Face
 		findings   []string
 	}{
-		"chosen at run time":     {site("server_name " + host + "; ssl_certificate $ssl_server_name.pem; ssl_certificate_key $ssl_server_name.key;"), client.FaceUnread, nil},
-		"a name not understood":  {site("server_name ~^(?#x)a++; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;") + site("server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"), client.FaceUnread, []string{"configuration-unread  at pier", "not-in-estate  at pier"}},
-		"the file is gone":       {site("server_name " + host + "; ssl_certificate gone.pem; ssl_certificate_key ../a.key;"), client.FaceMissing, []string{"certificate-file-bad " + host + " at pier"}},
-		"the key file is gone":   {site("server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key gone.key;"), client.FaceAgrees, []string{"key-file-bad " + host + " at pier"}},
-		"no listener":            {"server { listen 127.0.0.1:1 ssl; server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; }", client.FaceMissing, []string{"not-configured " + host + " at pier"}},
-		"a default that covers":  {site("server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"), client.FaceAgrees, []string{"not-in-estate  at pier"}},
-		"passed on by a stream":  {"", client.FaceAgrees, nil},
-		"a key others may read":  {site("server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key open.key;"), client.FaceAgrees, []string{"key-open  at pier"}},
-		"nothing is configured":  {"# nothing", client.FaceMissing, []string{"not-configured " + host + " at pier"}},
-		"the port speaks no TLS": {fmt.Sprintf("server { listen 127.0.0.1:%d; server_name %s; }", c.port, host), client.FaceMissing, []string{"not-reloaded " + host + " at pier"}},
+		"chosen at run time": {
+			site("server_name " + host + "; ssl_certificate $ssl_server_name.pem; ssl_certificate_key $ssl_server_name.key;"),
+			client.FaceUnread, nil},
+		"a name not understood": {
+			site("server_name ~^(?#x)a++; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;") +
+				site("server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"), client.FaceUnread,
+			[]string{"configuration-unread  at pier", "not-in-estate  at pier"}},
+		"the file is gone": {site("server_name " + host + "; ssl_certificate gone.pem; ssl_certificate_key ../a.key;"),
+			client.FaceMissing, []string{"certificate-file-bad " + host + " at pier"}},
+		"the key file is gone": {site("server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key gone.key;"),
+			client.FaceAgrees, []string{"key-file-bad " + host + " at pier"}},
+		"no listener": {
+			"server { listen 127.0.0.1:1 ssl; server_name " + host +
+				"; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; }", client.FaceMissing,
+			[]string{"not-configured " + host + " at pier"}},
+		"a default that covers": {
+			site("server_name b.example; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;"), client.FaceAgrees,
+			[]string{"not-in-estate  at pier"}},
+		"passed on by a stream": {"", client.FaceAgrees, nil},
+		"a key others may read": {
+			site("server_name " + host + "; ssl_certificate ../a.pem; ssl_certificate_key open.key;"), client.FaceAgrees,
+			[]string{"key-open  at pier"}},
+		"nothing is configured": {"# nothing", client.FaceMissing, []string{"not-configured " + host + " at pier"}},
+		"the port speaks no TLS": {fmt.Sprintf("server { listen 127.0.0.1:%d; server_name %s; }", c.port, host),
+			client.FaceMissing, []string{"not-reloaded " + host + " at pier"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.write(t, "nginx.conf", "http {\n  include sites/*;\n}\n")
@@ -336,7 +370,9 @@ func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
 			require.Empty(t, c.Findings(t))
 			c.write(t, "sites/a", x.text)
 			if name == "passed on by a stream" {
-				c.write(t, "nginx.conf", fmt.Sprintf("stream { server { listen 127.0.0.1:%d ssl; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; proxy_pass 127.0.0.1:1; } }", c.port))
+				c.write(t, "nginx.conf",
+					fmt.Sprintf("stream { server { listen 127.0.0.1:%d ssl; ssl_certificate ../a.pem; ssl_certificate_key ../a.key; "+
+						"proxy_pass 127.0.0.1:1; } }", c.port))
 			}
 			key, err := os.ReadFile(c.dir + "/../a.key")
 			require.NoError(t, err)

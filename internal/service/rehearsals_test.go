@@ -26,15 +26,20 @@ func TestHowACopyIsTested(t *testing.T) {
 	q := newQuay(t)
 	r := servicetest.Start(t)
 	own := q.dir + "/nginx"
-	require.NoError(t, os.WriteFile(own, []byte("#!/bin/sh\nexec /usr/sbin/nginx -p "+q.dir+"/ -c nginx.conf -e stderr \"$@\"\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(own, []byte("#!/bin/sh\nexec /usr/sbin/nginx -p "+q.dir+"/ -c nginx.conf -e stderr \"$@\"\n"), 0o755))
 	require.NoError(t, os.WriteFile(q.dir+"/try", []byte("#!/bin/sh\n"+own+" -t\n"), 0o755))
 	strict := q.dir + "/strict/nginx"
 	require.NoError(t, os.Mkdir(q.dir+"/strict", 0o755))
-	require.NoError(t, os.WriteFile(strict, []byte("#!/bin/sh\n[ \"$*\" = -t ] || { echo 'not allowed to run that'; exit 1; }\nexec "+own+" -t\n"), 0o755))
-	declared := strings.Replace(q.estate, "install: [quay]", "install: [quay, \"quay:"+strconv.Itoa(int(netip.MustParseAddrPort(q.secure).Port()))+"\"]", 1)
+	require.NoError(t,
+		os.WriteFile(strict,
+			[]byte("#!/bin/sh\n[ \"$*\" = -t ] || { echo 'not allowed to run that'; exit 1; }\nexec "+own+" -t\n"), 0o755))
+	declared := strings.Replace(q.estate, "install: [quay]",
+		"install: [quay, \"quay:"+strconv.Itoa(int(netip.MustParseAddrPort(q.secure).Port()))+"\"]", 1)
 	before, rest, _ := strings.Cut(declared, "test: \"")
 	_, after, _ := strings.Cut(rest, "\"")
-	const copied, asItIs = "the server's own test of a staged copy passes; nothing was changed", "the server's own test passes as things are; the command names no file"
+	const copied, asItIs = "the server's own test of a staged copy passes; nothing was changed",
+		"the server's own test passes as things are; the command names no file"
 	commands := map[string]string{
 		"/usr/sbin/nginx -p " + q.dir + "/ -c " + q.site + " -e stderr -t": copied,
 		own + " -t": copied,
@@ -70,12 +75,14 @@ func TestAVisitToEveryName(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	plain, secure := servicetest.FreeAddress(t), servicetest.FreeAddress(t)
-	leaf := pkitest.Leaf(town.Root, "menu.example", func(c *x509.Certificate) { c.DNSNames = append(c.DNSNames, "*.menu.example") })
+	leaf := pkitest.Leaf(town.Root, "menu.example",
+		func(c *x509.Certificate) { c.DNSNames = append(c.DNSNames, "*.menu.example") })
 	key, err := certs.KeyPEM(leaf.Key)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(dir+"/leaf.pem", certs.PEM(leaf.Raw), 0o644))
 	require.NoError(t, os.WriteFile(dir+"/leaf.key", key, 0o600))
-	sites, hosts := fmt.Sprintf("server { listen %s ssl; server_name menu.example *.menu.example; ssl_certificate leaf.pem; ssl_certificate_key leaf.key; return 200; }\n", secure), ""
+	sites, hosts := fmt.Sprintf("server { listen %s ssl; server_name menu.example *.menu.example; ssl_certificate "+
+		"leaf.pem; ssl_certificate_key leaf.key; return 200; }\n", secure), ""
 	for name, does := range map[string]string{
 		"menu.example":      "return 308 https://$host$request_uri;",
 		"www.menu.example":  "return 302 https://$host$request_uri;",
@@ -122,7 +129,8 @@ mandates:
 		"www.menu.example":  {"http: make it permanent (301 or 308 instead of 302), so that browsers remember"},
 		"shop.menu.example": {"http: keep path and query in the redirect"},
 		"gone.menu.example": {"dns: add A and AAAA records for gone.menu.example"},
-		"old.menu.example":  {"http: keep the host: redirect to https://old.menu.example, and from there elsewhere if need be"},
+		"old.menu.example": {
+			"http: keep the host: redirect to https://old.menu.example, and from there elsewhere if need be"},
 	}, told)
 	unknown, err := r.Client.VisitMandateWithResponse(t.Context(), "nobody")
 	require.NoError(t, err)

@@ -180,7 +180,8 @@ func TestACAThatLimitsItsRateIsLeftAlone(t *testing.T) {
 	number := begin(t, f.Client, "m2", false)
 	require.Eventually(t, func() bool {
 		o, err := f.Client.GetOrderWithResponse(t.Context(), number)
-		return err == nil && o.JSON200 != nil && len(o.JSON200.Steps) > 0 && o.JSON200.Steps[len(o.JSON200.Steps)-1].Step == "waiting"
+		return err == nil && o.JSON200 != nil && len(o.JSON200.Steps) > 0 &&
+			o.JSON200.Steps[len(o.JSON200.Steps)-1].Step == "waiting"
 	}, 20*time.Second, 20*time.Millisecond, "a short time is waited for")
 	f.town.Faults.Set(ca.Fault{})
 	assert.Nil(t, ended(t, f.Client, number).Failure)
@@ -211,7 +212,8 @@ func TestAWindowThatMovesIsFollowed(t *testing.T) {
 	assert.Equal(t, []string{"m0", "insegna", "issued"}, []string{o.Mandate, o.By, string(o.State)})
 	m := f.mandate(t, "m0")
 	assert.Contains(t, m.NextWhy, "in the window its CA suggests")
-	assert.WithinDuration(t, time.Now().Add(time.Hour), *m.NextAt, time.Minute, "what was just issued is not renewed at once again")
+	assert.WithinDuration(t, time.Now().Add(time.Hour), *m.NextAt, time.Minute,
+		"what was just issued is not renewed at once again")
 	f.town.Faults.Set(ca.Fault{})
 	execSQL(t, f.Database, "update mandates set ask_at = now() where name = 'm0'")
 	require.NoError(t, f.BeginDue(t.Context()))
@@ -248,14 +250,16 @@ func TestAMandateThatChangesIsOrderedAnew(t *testing.T) {
 	assert.Equal(t, []string{"m0.lantern.example", "shop.lantern.example", "ECDSA P-384"}, names())
 
 	due := *f.mandate(t, "m0").NextAt
-	change("proof: {by: listener}", "proof: {by: http, servers: [quay], folder: /proc/nowhere}", "name: quay,", "name: quay, kind: nginx, reach: {by: local},")
+	change("proof: {by: listener}", "proof: {by: http, servers: [quay], folder: /proc/nowhere}", "name: quay,",
+		"name: quay, kind: nginx, reach: {by: local},")
 	assert.Equal(t, due, *f.mandate(t, "m0").NextAt, "how it is proved is no reason for an order")
 	f.due(t, "m0")
 	require.NoError(t, f.BeginDue(t.Context()))
 	f.quiet(t)
 	require.Positive(t, f.mandate(t, "m0").Failures)
 	change("{by: http, servers: [quay], folder: /proc/nowhere}", "{by: listener}")
-	assert.WithinDuration(t, time.Now(), *f.mandate(t, "m0").NextAt, time.Minute, "corrected after a failure, it is tried at once")
+	assert.WithinDuration(t, time.Now(), *f.mandate(t, "m0").NextAt, time.Minute,
+		"corrected after a failure, it is tried at once")
 	names()
 	assert.Zero(t, f.mandate(t, "m0").Failures)
 

@@ -39,7 +39,8 @@ func TestTheSafesKeyIsMadeOnceAndMissedWhenLost(t *testing.T) {
 		assert.NotContains(t, out, strings.TrimSpace(string(key)))
 	}
 	require.NoError(t, os.Remove(path))
-	refused("the safe's key in " + path + " is missing, and the database holds what was encrypted with it; put the file back")
+	refused("the safe's key in " + path +
+		" is missing, and the database holds what was encrypted with it; put the file back")
 	_, err = os.Stat(path)
 	assert.ErrorIs(t, err, os.ErrNotExist, "no new key hides that the old one is lost")
 	other := base64.StdEncoding.EncodeToString(make([]byte, 32))

@@ -69,7 +69,8 @@ func TestTheLifeOfABinding(t *testing.T) {
 	assert.Zero(t, v.Changed)
 	assert.Equal(t, 4, sightings(), "an unchanged survey adds no sighting rows")
 	var spans int
-	r.Query(t, "select count(*) from sightings where first_survey = 1 and last_survey = 2 and last_seen > first_seen", &spans)
+	r.Query(t, "select count(*) from sightings where first_survey = 1 and last_survey = 2 and last_seen > first_seen",
+		&spans)
 	assert.Equal(t, 4, spans, "it extends them")
 
 	set(&two, next) // one of two renewed: the other differs from its sibling
@@ -87,7 +88,8 @@ func TestTheLifeOfABinding(t *testing.T) {
 	assert.Empty(t, r.Findings(t))
 	assert.Equal(t, client.VerdictAgreed, bindingAt(t, r, "s1").Verdict, "mended and straight in the same survey")
 
-	changes, err := r.Client.GetSurveyChangesWithResponse(t.Context(), 5, &client.GetSurveyChangesParams{Since: new(int64(2))})
+	changes, err := r.Client.GetSurveyChangesWithResponse(t.Context(), 5,
+		&client.GetSurveyChangesParams{Since: new(int64(2))})
 	require.NoError(t, err)
 	require.NotNil(t, changes.JSON200)
 	assert.Len(t, changes.JSON200.Changes, 4, "between two surveys, whatever lay between")
@@ -114,7 +116,8 @@ func bindingAt(t *testing.T, r *servicetest.Running, server string) client.Bindi
 func TestHostileCertificatesAreKept(t *testing.T) {
 	r := servicetest.Start(t)
 	root := pkitest.CA("root", nil)
-	evil := pkitest.Leaf(root, "evil\x00.<script>\x1b[31m", func(c *x509.Certificate) { c.DNSNames = []string{host, "=cmd|' /C calc'!A0"} })
+	evil := pkitest.Leaf(root, "evil\x00.<script>\x1b[31m",
+		func(c *x509.Certificate) { c.DNSNames = []string{host, "=cmd|' /C calc'!A0"} })
 	pair := evil.TLS()
 	port := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &pair }).Port()
 	r.Apply(t, estateText(port), root)
@@ -149,12 +152,13 @@ func TestKilledInTheMiddleOfASurvey(t *testing.T) {
 	require.Equal(t, 4000, started.JSON201.Targets)
 
 	done := 0
-	_ = client.FollowSurvey(t.Context(), http.DefaultClient, p.URL+"/api/v1", started.JSON201.Id, func(v client.Survey) error {
-		if done = v.Done; done > 400 {
-			return context.Canceled
-		}
-		return nil
-	})
+	_ = client.FollowSurvey(t.Context(), http.DefaultClient, p.URL+"/api/v1", started.JSON201.Id,
+		func(v client.Survey) error {
+			if done = v.Done; done > 400 {
+				return context.Canceled
+			}
+			return nil
+		})
 	p.Kill()
 	require.Less(t, done, 3800, "it was killed too late to show anything")
 
@@ -189,8 +193,10 @@ func manyServers(addresses []string) string {
 
 func TestParseVisit(t *testing.T) {
 	for text, want := range map[string]string{
-		"a.lantern.example": "a.lantern.example 443", "A.Lantern.Example.:8443": "a.lantern.example 8443", "192.0.2.1:9": "192.0.2.1 9",
-		"2001:db8::1": "2001:db8::1 443", "[2001:db8::1]:8443": "2001:db8::1 8443", "fähre.lantern.example": "xn--fhre-loa.lantern.example 443",
+		"a.lantern.example": "a.lantern.example 443", "A.Lantern.Example.:8443": "a.lantern.example 8443",
+		"192.0.2.1:9": "192.0.2.1 9",
+		"2001:db8::1": "2001:db8::1 443", "[2001:db8::1]:8443": "2001:db8::1 8443",
+		"fähre.lantern.example": "xn--fhre-loa.lantern.example 443",
 	} {
 		host, port, err := service.ParseVisit(text)
 		require.NoError(t, err, text)
@@ -205,7 +211,8 @@ func TestParseVisit(t *testing.T) {
 // TestAnEstateFileBringsWhatItMentions reads paths relative to the file and
 // leaves what cannot be read to the parser, which knows the line.
 func TestAnEstateFileBringsWhatItMentions(t *testing.T) {
-	files := map[string]string{"/etc/ferries/estate.yaml": estateText(443) + "intermediates: [sub/ca.pem, /opt/other.pem]\n", "/etc/ferries/root.pem": "r", "/opt/other.pem": "o"}
+	files := map[string]string{"/etc/ferries/estate.yaml": estateText(443) +
+		"intermediates: [sub/ca.pem, /opt/other.pem]\n", "/etc/ferries/root.pem": "r", "/opt/other.pem": "o"}
 	f, err := service.LoadEstateFile("/etc/ferries/estate.yaml", func(path string) ([]byte, error) {
 		if text, ok := files[path]; ok {
 			return []byte(text), nil

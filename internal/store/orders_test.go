@@ -16,11 +16,13 @@ import (
 	"insegna.example/internal/store"
 )
 
-const mandateHead = head + "  - {name: quay, addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n" +
+const mandateHead = head + "  - {name: quay, addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: " +
+	"a.lantern.example, at: [quay]}\n" +
 	"cas:\n  - {name: harbour, directory: 'https://127.0.0.1:1/directory'}\n  - {name: island, directory: 'https://127.0.0.1:2/directory'}\nmandates:\n"
 
 func mandateLine(name, more string) string {
-	return fmt.Sprintf("  - {name: %s, names: [%s.lantern.example], ca: harbour, proof: {by: listener}%s}\n", name, name, more)
+	return fmt.Sprintf("  - {name: %s, names: [%s.lantern.example], ca: harbour, proof: {by: listener}%s}\n", name,
+		name, more)
 }
 
 func act(action, subject string) *store.Act {
@@ -33,13 +35,15 @@ func beginAll(t *testing.T, s *store.Store, due bool, names ...string) (orders [
 	for _, name := range names {
 		m, err := s.Mandate(t.Context(), name)
 		require.NoError(t, err)
-		orders = append(orders, &store.Order{MandateID: m.ID, CA: m.CA, Spec: m.Spec, State: "begun", By: "marit", CreatedAt: time.Now().UTC()})
+		orders = append(orders,
+			&store.Order{MandateID: m.ID, CA: m.CA, Spec: m.Spec, State: "begun", By: "marit", CreatedAt: time.Now().UTC()})
 		acts = append(acts, act("order.begin", name))
 	}
-	require.NoError(t, s.BeginOrders(t.Context(), orders, acts, due, nil, func(_ context.Context, _ store.Tx, ids []int64) error {
-		queued = ids
-		return nil
-	}))
+	require.NoError(t,
+		s.BeginOrders(t.Context(), orders, acts, due, nil, func(_ context.Context, _ store.Tx, ids []int64) error {
+			queued = ids
+			return nil
+		}))
 	return orders, queued
 }
 
@@ -51,7 +55,8 @@ func end(t *testing.T, s *store.Store, o *store.Order, state string, until time.
 	if state == "failed" {
 		next.Failures = 1
 	}
-	require.NoError(t, s.SaveOrder(t.Context(), o, next, store.OrderStep{OrderID: o.ID, Step: "certificate", Outcome: "done", At: now}))
+	require.NoError(t,
+		s.SaveOrder(t.Context(), o, next, store.OrderStep{OrderID: o.ID, Step: "certificate", Outcome: "done", At: now}))
 }
 
 func dueNames(t *testing.T, s *store.Store, limit int) (out []string) {
@@ -112,7 +117,8 @@ func TestABeginningThatFailsLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	full := errors.New("the queue is full")
 	o := &store.Order{MandateID: m.ID, CA: m.CA, Spec: m.Spec, State: "begun", By: "marit", CreatedAt: time.Now().UTC()}
-	err = s.BeginOrders(t.Context(), []*store.Order{o}, []*store.Act{act("order.begin", "a")}, false, nil, func(context.Context, store.Tx, []int64) error { return full })
+	err = s.BeginOrders(t.Context(), []*store.Order{o}, []*store.Act{act("order.begin", "a")}, false, nil,
+		func(context.Context, store.Tx, []int64) error { return full })
 	require.ErrorIs(t, err, full)
 	assert.Zero(t, count(t, s, "select count(*) from orders"))
 	assert.Zero(t, count(t, s, "select count(*) from journal where action = 'order.begin'"))
@@ -126,13 +132,16 @@ func TestAnOrdersSteps(t *testing.T) {
 	orders, _ := beginAll(t, s, false, "a")
 	o := orders[0]
 	note := func(step, outcome, words string) {
-		require.NoError(t, s.NoteStep(t.Context(), store.OrderStep{OrderID: o.ID, Step: step, Outcome: outcome, Words: words, At: time.Now().UTC()}))
+		require.NoError(t,
+			s.NoteStep(t.Context(),
+				store.OrderStep{OrderID: o.ID, Step: step, Outcome: outcome, Words: words, At: time.Now().UTC()}))
 	}
 	note("proof", "doing", "one")
 	note("proof", "done", "two")
 	note("validation", "doing", "nul \x00 and \xff")
 	note("proof", "done", "three")
-	require.Error(t, s.SaveOrder(t.Context(), &store.Order{ID: o.ID, State: "no such state"}, nil, store.OrderStep{OrderID: o.ID, Step: "lost", Outcome: "done", At: time.Now()}))
+	require.Error(t, s.SaveOrder(t.Context(), &store.Order{ID: o.ID, State: "no such state"}, nil,
+		store.OrderStep{OrderID: o.ID, Step: "lost", Outcome: "done", At: time.Now()}))
 	steps, err := s.OrderSteps(t.Context(), o.ID)
 	require.NoError(t, err)
 	var said []string
@@ -145,7 +154,8 @@ func TestAnOrdersSteps(t *testing.T) {
 	require.NoError(t, s.SaveOrder(t.Context(), o, nil))
 	kept, err := s.Order(t.Context(), o.ID)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"proving", o.URL, 3, "chain", "a"}, []any{kept.State, kept.URL, kept.Tries, string(kept.Chain), kept.Mandate.Name})
+	assert.Equal(t, []any{"proving", o.URL, 3, "chain", "a"},
+		[]any{kept.State, kept.URL, kept.Tries, string(kept.Chain), kept.Mandate.Name})
 	other, err := s.KnownOrder(t.Context(), o.ID+1, o.URL)
 	require.NoError(t, err)
 	own, err := s.KnownOrder(t.Context(), o.ID, o.URL)
@@ -162,9 +172,11 @@ func TestWhatStandsForAnOrder(t *testing.T) {
 	declare(t, s, mandateHead+mandateLine("a", "")+mandateLine("b", ""))
 	orders, _ := beginAll(t, s, false, "a", "b")
 	for _, o := range orders {
-		list := []store.Publication{{o.ID, "http-01", "a.lantern.example", fmt.Sprint("token-", o.ID), "answer"}, {o.ID, "http-01", "b.lantern.example", "shared", fmt.Sprint("answer ", o.ID)}}
+		list := []store.Publication{{o.ID, "http-01", "a.lantern.example", fmt.Sprint("token-", o.ID), "answer"},
+			{o.ID, "http-01", "b.lantern.example", "shared", fmt.Sprint("answer ", o.ID)}}
 		for range 2 { // put up again after a restart
-			require.NoError(t, s.Publish(t.Context(), list, store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()}))
+			require.NoError(t,
+				s.Publish(t.Context(), list, store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()}))
 		}
 		kept, err := s.Publications(t.Context(), o.ID)
 		require.NoError(t, err)
@@ -173,7 +185,8 @@ func TestWhatStandsForAnOrder(t *testing.T) {
 	got, err := s.Answering(t.Context(), "a.lantern.example", fmt.Sprint("token-", orders[0].ID))
 	require.NoError(t, err)
 	assert.Equal(t, "answer", got)
-	for _, ask := range [][2]string{{"b.lantern.example", fmt.Sprint("token-", orders[0].ID)}, {"a.lantern.example", ""}, {"", "shared"}} {
+	for _, ask := range [][2]string{{"b.lantern.example", fmt.Sprint("token-", orders[0].ID)}, {"a.lantern.example", ""},
+		{"", "shared"}} {
 		_, err := s.Answering(t.Context(), ask[0], ask[1])
 		assert.ErrorIs(t, err, store.ErrNotFound, ask)
 	}
@@ -203,7 +216,9 @@ func TestWhichOrderCounts(t *testing.T) {
 		ids = append(ids, orders[0].ID)
 	}
 	orders, _ := beginAll(t, s, false, "b")
-	require.NoError(t, s.Pool().QueryRow(t.Context(), "update orders set rehearsal = true where id = $1 returning 1", orders[0].ID).Scan(new(int)))
+	require.NoError(t,
+		s.Pool().QueryRow(t.Context(), "update orders set rehearsal = true where id = $1 returning 1",
+			orders[0].ID).Scan(new(int)))
 	end(t, s, orders[0], "issued", time.Now())
 	a, err := s.Mandate(t.Context(), "a")
 	require.NoError(t, err)
@@ -225,7 +240,8 @@ func TestWhichOrderCounts(t *testing.T) {
 		require.NoError(t, err)
 		return n
 	}
-	assert.Equal(t, []int{2, 0, 0}, []int{used("harbour", time.Hour), used("island", time.Hour), used("harbour", -time.Hour)})
+	assert.Equal(t, []int{2, 0, 0},
+		[]int{used("harbour", time.Hour), used("island", time.Hour), used("harbour", -time.Hour)})
 	_, _ = beginAll(t, s, false, "b")
 	assert.Equal(t, 3, used("harbour", time.Hour), "one under way counts")
 	page, err := s.Orders(t.Context(), a.ID, ids[2], 1)
@@ -247,14 +263,16 @@ func TestMandatesMadeHereAndInTheFile(t *testing.T) {
 	setDue(t, s, "b", time.Hour)
 	assert.ErrorIs(t, s.RemoveMandate(t.Context(), "a", act("mandate.remove", "a"), time.Now()), store.ErrMandateOfFile)
 	assert.ErrorIs(t, s.RemoveMandate(t.Context(), "c", act("mandate.remove", "c"), time.Now()), store.ErrNotFound)
-	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(mandateHead + mandateLine("b", "")), Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
+	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(mandateHead + mandateLine("b", "")),
+		Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
 	e, err := d.Estate(kinds)
 	require.NoError(t, err)
 	_, err = s.Apply(t.Context(), d, e)
 	var faults estate.Errors
 	require.ErrorAs(t, err, &faults)
 	assert.Contains(t, err.Error(), "mandate b was made by command or in the console")
-	assert.Equal(t, 1, count(t, s, "select count(*) from mandates where name = 'a' and removed_at is null"), "a refused file changes nothing")
+	assert.Equal(t, 1, count(t, s, "select count(*) from mandates where name = 'a' and removed_at is null"),
+		"a refused file changes nothing")
 	require.NoError(t, s.RemoveMandate(t.Context(), "b", act("mandate.remove", "b"), time.Now()))
 	assert.Empty(t, dueNames(t, s, 10))
 	require.NoError(t, add("b", "island"))
@@ -279,7 +297,8 @@ func TestMandatesMadeHereAndInTheFile(t *testing.T) {
 	}
 	all.Wait()
 	assert.Equal(t, 1, made)
-	for query, want := range map[string]string{"": "a b race", "RACE": "race", "b.lantern": "b", "island": "b", "%": "", "_": ""} {
+	for query, want := range map[string]string{"": "a b race", "RACE": "race", "b.lantern": "b", "island": "b",
+		"%": "", "_": ""} {
 		list, err := s.Mandates(t.Context(), query, "", 10)
 		require.NoError(t, err)
 		var names []string

@@ -23,9 +23,11 @@ func reached(n int) string {
 	var b strings.Builder
 	b.WriteString("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n")
 	for i := range n {
-		fmt.Fprintf(&b, "  - {name: pier-%d, kind: nginx, addresses: [127.0.0.%d], ports: [443], reach: {by: local}}\n", i+1, i+1)
+		fmt.Fprintf(&b,
+			"  - {name: pier-%d, kind: nginx, addresses: [127.0.0.%d], ports: [443], reach: {by: local}}\n", i+1, i+1)
 	}
-	return b.String() + "  - {name: quay, addresses: [127.0.1.1], ports: [443]}\nhosts:\n  - {name: a.lantern.example, at: [pier-1, quay]}\n  - {name: b.lantern.example, at: [quay]}\n"
+	return b.String() + "  - {name: quay, addresses: [127.0.1.1], ports: [443]}\nhosts:\n  - {name: a.lantern.example, " +
+		"at: [pier-1, quay]}\n  - {name: b.lantern.example, at: [quay]}\n"
 }
 
 // queue notes what a survey queues.
@@ -54,12 +56,17 @@ func beginReading(t *testing.T, s *store.Store, scope store.Scope) (*store.Surve
 }
 
 func readingOf(leaf *pkitest.Entity, mark byte) *store.ReadEnd {
-	return &store.ReadEnd{Reading: &store.Reading{Digest: certs.Fingerprint{mark}, Document: []byte{mark}, Main: "/etc/nginx/nginx.conf", Files: 1, Sites: 2, Listeners: 1, Certificates: 1,
-		Material: pkitest.List(leaf), Placements: []store.Placement{{Path: "/a.pem", At: place.Parse("/n:1"), Site: "a", Leaf: leaf.Fingerprint[:]}, {Path: "/old.pem", Leaf: leaf.Fingerprint[:]}}}}
+	return &store.ReadEnd{Reading: &store.Reading{Digest: certs.Fingerprint{mark}, Document: []byte{mark},
+		Main: "/etc/nginx/nginx.conf", Files: 1, Sites: 2, Listeners: 1, Certificates: 1,
+		Material: pkitest.List(leaf),
+		Placements: []store.Placement{{Path: "/a.pem", At: place.Parse("/n:1"), Site: "a", Leaf: leaf.Fingerprint[:]},
+			{Path: "/old.pem", Leaf: leaf.Fingerprint[:]}}}}
 }
 
 func suspect(subject, cause string) check.Found {
-	return check.Found{Subject: subject, Finding: check.Finding{Code: "configuration-suspect", Severity: check.Note, Cause: cause, Remedy: "mend it", Source: place.Parse("/n:" + subject)}}
+	return check.Found{Subject: subject,
+		Finding: check.Finding{Code: "configuration-suspect", Severity: check.Note, Cause: cause, Remedy: "mend it",
+			Source: place.Parse("/n:" + subject)}}
 }
 
 // TestASurveyReadsFirstAndLooksThen queues readings, and the shards with the
@@ -97,7 +104,8 @@ func TestAScopeReadsOnlyItsServers(t *testing.T) {
 	for _, c := range []struct {
 		scope store.Scope
 		reads []string
-	}{{store.Scope{Host: "a.lantern.example"}, []string{"pier-1"}}, {store.Scope{Host: "b.lantern.example"}, nil}, {store.Scope{Server: "quay"}, nil}, {store.Scope{Server: "pier-2"}, []string{"pier-2"}}} {
+	}{{store.Scope{Host: "a.lantern.example"}, []string{"pier-1"}}, {store.Scope{Host: "b.lantern.example"}, nil},
+		{store.Scope{Server: "quay"}, nil}, {store.Scope{Server: "pier-2"}, []string{"pier-2"}}} {
 		_, q := beginReading(t, s, c.scope)
 		assert.Equal(t, c.reads, q.reads, c.scope)
 		if c.reads == nil {
@@ -172,7 +180,8 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 		return v
 	}
 	open := func() (out []string) {
-		list, _, err := s.Findings(t.Context(), store.FindingFilter{State: "open", Server: "pier-1"}, store.Page{Sort: "worst", Limit: 10})
+		list, _, err := s.Findings(t.Context(), store.FindingFilter{State: "open", Server: "pier-1"},
+			store.Page{Sort: "worst", Limit: 10})
 		require.NoError(t, err)
 		for _, f := range list {
 			assert.Nil(t, f.TargetID)
@@ -187,14 +196,17 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 	v = finish(suspect("1", "odd in other words"), suspect("3", strings.Repeat("long ", 500)))
 	assert.Equal(t, []int{1, 1}, []int{v.Opened, v.Closed})
 	assert.Equal(t, "1 1 odd in other words /n:1", open()[0], "the same finding, reworded")
-	v = finish(suspect(strings.Repeat("ä", 1000), "a subject beyond what an index takes"), suspect("x\x00y", "with a NUL"))
+	v = finish(suspect(strings.Repeat("ä", 1000), "a subject beyond what an index takes"),
+		suspect("x\x00y", "with a NUL"))
 	assert.Equal(t, []int{2, 2}, []int{v.Opened, v.Closed})
 	counts, err := s.CountFindings(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, [4]int{0, 0, 0, 2}, counts)
 
 	v, q := beginReading(t, s, store.Scope{})
-	require.NoError(t, s.FinishRead(t.Context(), v.ID, "pier-1", &store.ReadEnd{Trouble: &check.Trouble{Code: check.NotReached}}, time.Now(), q.add))
+	require.NoError(t,
+		s.FinishRead(t.Context(), v.ID, "pier-1", &store.ReadEnd{Trouble: &check.Trouble{Code: check.NotReached}},
+			time.Now(), q.add))
 	assert.Len(t, open(), 2, "what cannot be read is not mended")
 	v, q = beginReading(t, s, store.Scope{})
 	declare(t, s, strings.ReplaceAll(reached(1), ", reach: {by: local}", ""))

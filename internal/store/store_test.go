@@ -32,7 +32,8 @@ func open(t *testing.T) *store.Store {
 }
 
 func declare(t *testing.T, s *store.Store, text string) (applied bool) {
-	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(text), Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
+	d := &store.Declaration{Name: "Ferries", File: "estate.yaml", Content: []byte(text),
+		Files: map[string][]byte{"root.pem": root}, AppliedAt: time.Now().UTC()}
 	e, err := d.Estate(kinds)
 	require.NoError(t, err)
 	applied, err = s.Apply(t.Context(), d, e)
@@ -66,7 +67,9 @@ func TestApplyingKeepsTheRowsThatStay(t *testing.T) {
 	assert.Equal(t, 3+3, count(t, s, live))
 	assert.Equal(t, 10-1, count(t, s, "select count(*) from targets"), "nothing is deleted")
 	assert.True(t, declare(t, s, text("1-3", a+b)))
-	assert.Equal(t, before, count(t, s, "select t.id from targets t join hosts h on h.id = t.host_id where h.name = 'b.lantern.example' and t.removed_at is null"))
+	assert.Equal(t, before,
+		count(t, s, "select t.id from targets t join hosts h on h.id = t.host_id where h.name = 'b.lantern.example' and "+
+			"t.removed_at is null"))
 	d, err := s.Declared(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 3, d.Endpoints)
@@ -89,7 +92,8 @@ func TestTwoAppliesAtOnceDoNotMix(t *testing.T) {
 
 // begin starts a survey without any queue and gives its targets.
 func begin(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, []store.Target) {
-	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(), func(context.Context, store.Tx, int64, []string, int) error { return nil })
+	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(),
+		func(context.Context, store.Tx, int64, []string, int) error { return nil })
 	require.NoError(t, err)
 	list, err := s.Pending(t.Context(), v.ID, scope, 0, store.Target{}, 1000)
 	require.NoError(t, err)
@@ -97,8 +101,10 @@ func begin(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, []st
 }
 
 func lookOf(t store.Target, leaf *pkitest.Entity, findings ...check.Finding) store.Look {
-	l := store.Look{Target: t, Seen: &binding.Observation{Outcome: binding.Refused, At: time.Now().UTC()}, Judgement: &check.Judgement{
-		Faces: binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Missing}, Hurt: true, Judged: []check.Speaks{check.OfServed, check.OfConfigured}, Findings: findings}}
+	l := store.Look{Target: t, Seen: &binding.Observation{Outcome: binding.Refused, At: time.Now().UTC()},
+		Judgement: &check.Judgement{
+			Faces: binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Missing}, Hurt: true,
+			Judged: []check.Speaks{check.OfServed, check.OfConfigured}, Findings: findings}}
 	if leaf != nil {
 		l.Seen.Outcome, l.Judgement.Chain = binding.Connected, pkitest.List(leaf)
 		l.Judgement.Faces.Served, l.Judgement.Hurt = binding.Agrees, false
@@ -111,7 +117,8 @@ func none(func(store.TargetFinding) error) error { return nil }
 // kinds are the kinds of server the tests declare.
 var kinds = estate.Kinds{{Name: "nginx", Reached: true, Main: "/etc/nginx/nginx.conf"}, {Name: "other"}}
 
-var refused = check.Finding{Code: "nothing-listens", Severity: check.Broken, Cause: "nothing listens", Remedy: "start it"}
+var refused = check.Finding{Code: "nothing-listens", Severity: check.Broken, Cause: "nothing listens",
+	Remedy: "start it"}
 
 // TestAShardRunTwiceCountsOnce stores the same looks from several workers at
 // once, as happens when a shard is taken over from one that is only slow.
@@ -149,7 +156,8 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 	run := func(findings ...check.Finding) *store.Survey {
 		v, targets := begin(t, s, store.Scope{})
 		require.Len(t, targets, 2)
-		require.NoError(t, s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}))
+		require.NoError(t,
+			s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}))
 		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()))
 		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()), "ending it again changes nothing")
 		v, err := s.Survey(t.Context(), v.ID)
@@ -201,7 +209,8 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 					return nil
 				}
 				f := check.Finding{Code: "differs-from-siblings", Severity: check.Due, Cause: "older", Remedy: "renew"}
-				if err := add(store.TargetFinding{TargetID: target.ID, Found: check.Found{Finding: f, Leaf: leaf.Fingerprint}}); err != nil {
+				if err := add(store.TargetFinding{TargetID: target.ID,
+					Found: check.Found{Finding: f, Leaf: leaf.Fingerprint}}); err != nil {
 					return err
 				}
 			}
@@ -224,16 +233,21 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 // their endpoints go along.
 func TestScopes(t *testing.T) {
 	s := open(t)
-	declare(t, s, head+"  - {name: quay, addresses: [127.0.0.1], ports: [1, 2]}\n  - {name: pier, addresses: ['::1'], ports: [1], without_sni: false}\n"+
-		"hosts:\n  - {name: a.lantern.example, at: ['quay:1', pier]}\n  - {name: b.lantern.example, at: [quay]}\n")
+	declare(t, s,
+		head+"  - {name: quay, addresses: [127.0.0.1], ports: [1, 2]}\n  - {name: pier, addresses: ['::1'], ports: [1], "+
+			"without_sni: false}\n"+
+			"hosts:\n  - {name: a.lantern.example, at: ['quay:1', pier]}\n  - {name: b.lantern.example, at: [quay]}\n")
 	for _, c := range []struct {
 		scope store.Scope
 		want  []string
 	}{
-		{store.Scope{}, []string{" 127.0.0.1:1", "a.lantern.example 127.0.0.1:1", "b.lantern.example 127.0.0.1:1", " 127.0.0.1:2", "b.lantern.example 127.0.0.1:2", "a.lantern.example [::1]:1"}},
-		{store.Scope{Host: "a.lantern.example"}, []string{" 127.0.0.1:1", "a.lantern.example 127.0.0.1:1", "a.lantern.example [::1]:1"}},
+		{store.Scope{}, []string{" 127.0.0.1:1", "a.lantern.example 127.0.0.1:1", "b.lantern.example 127.0.0.1:1",
+			" 127.0.0.1:2", "b.lantern.example 127.0.0.1:2", "a.lantern.example [::1]:1"}},
+		{store.Scope{Host: "a.lantern.example"},
+			[]string{" 127.0.0.1:1", "a.lantern.example 127.0.0.1:1", "a.lantern.example [::1]:1"}},
 		{store.Scope{Server: "pier"}, []string{"a.lantern.example [::1]:1"}},
-		{store.Scope{Server: "quay", Host: "b.lantern.example"}, []string{" 127.0.0.1:1", "b.lantern.example 127.0.0.1:1", " 127.0.0.1:2", "b.lantern.example 127.0.0.1:2"}},
+		{store.Scope{Server: "quay", Host: "b.lantern.example"},
+			[]string{" 127.0.0.1:1", "b.lantern.example 127.0.0.1:1", " 127.0.0.1:2", "b.lantern.example 127.0.0.1:2"}},
 	} {
 		_, targets := begin(t, s, c.scope)
 		var got []string
@@ -257,7 +271,8 @@ func TestLargeEstatesAreCutBetweenEndpoints(t *testing.T) {
 	}
 	declare(t, s, text("1-900", hosts+"  - {name: all.lantern.example, at: [quay]}\n"))
 	shards := 0
-	v, err := s.StartSurvey(t.Context(), store.Scope{}, "inside", time.Now(), func(_ context.Context, _ store.Tx, _ int64, _ []string, n int) error { shards = n; return nil })
+	v, err := s.StartSurvey(t.Context(), store.Scope{}, "inside", time.Now(),
+		func(_ context.Context, _ store.Tx, _ int64, _ []string, n int) error { shards = n; return nil })
 	require.NoError(t, err)
 	assert.Equal(t, 900+900+700, v.Targets)
 	met := map[int64]bool{}
@@ -288,7 +303,8 @@ func TestLargeEstatesAreCutBetweenEndpoints(t *testing.T) {
 func TestTheDatabaseKeepsItsOwnRules(t *testing.T) {
 	s := open(t)
 	for _, sql := range []string{
-		"insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, first_seen) values ('short', '', '', '', '[]', now(), now(), '', '', false, now())",
+		"insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, " +
+			"first_seen) values ('short', '', '', '', '[]', now(), now(), '', '', false, now())",
 		"insert into targets (endpoint_id, generation) values (77, 1)",
 		"insert into servers (name, kind, line, generation) values ('a', 'nginx', 1, 1), ('a', 'nginx', 1, 1)",
 		"insert into surveys (state, scope, vantage, created_at) values ('sunk', '', '', now())",

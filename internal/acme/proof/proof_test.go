@@ -46,13 +46,17 @@ func pair(t *testing.T, zone string) (one, two *bind.Server) {
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	require.NoError(t, os.Chmod(dir, 0o755))
 	first, second := freeAddress(t), freeAddress(t)
-	one, err = bind.Start(bind.Config{Dir: filepath.Join(dir, "1"), Address: first, Zones: map[string]string{zone: fmt.Sprintf(zoneText, zone)}, KeyName: "insegna", Secret: base64.StdEncoding.EncodeToString(secret), Notify: []string{second}})
+	one, err = bind.Start(bind.Config{Dir: filepath.Join(dir, "1"), Address: first,
+		Zones: map[string]string{zone: fmt.Sprintf(zoneText, zone)}, KeyName: "insegna",
+		Secret: base64.StdEncoding.EncodeToString(secret), Notify: []string{second}})
 	require.NoError(t, err)
 	t.Cleanup(one.Stop)
-	two, err = bind.Start(bind.Config{Dir: filepath.Join(dir, "2"), Address: second, Masters: map[string]string{zone: first}})
+	two, err = bind.Start(bind.Config{Dir: filepath.Join(dir, "2"), Address: second,
+		Masters: map[string]string{zone: first}})
 	require.NoError(t, err)
 	t.Cleanup(two.Stop)
-	require.Eventually(t, func() bool { return len(txt(second, "x."+zone)) == 0 && answers(second, zone) }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(txt(second, "x."+zone)) == 0 && answers(second, zone) },
+		20*time.Second, 50*time.Millisecond)
 	return one, two
 }
 
@@ -78,9 +82,11 @@ func txt(server, name string) (out []string) {
 // server, and takes them down; other records of the name stay.
 func TestRecordsOnARealNameServer(t *testing.T) {
 	one, two := pair(t, "lantern.example")
-	u := &proof.Updates{Primary: one.Address, KeyName: "insegna", Algorithm: "hmac-sha256", Secret: secret, Servers: []string{one.Address, two.Address}, Patience: 20 * time.Second}
+	u := &proof.Updates{Primary: one.Address, KeyName: "insegna", Algorithm: "hmac-sha256", Secret: secret,
+		Servers: []string{one.Address, two.Address}, Patience: 20 * time.Second}
 	list := []proof.Publication{
-		{Kind: acme.DNS01, Name: "lantern.example", Content: "for-the-apex"}, {Kind: acme.DNS01, Name: "lantern.example", Content: "for-the-wildcard"},
+		{Kind: acme.DNS01, Name: "lantern.example", Content: "for-the-apex"},
+		{Kind: acme.DNS01, Name: "lantern.example", Content: "for-the-wildcard"},
 		{Kind: acme.DNS01, Name: "alias.lantern.example", Content: "behind-an-alias"},
 	}
 	other := []proof.Publication{{Kind: acme.DNS01, Name: "lantern.example", Content: "somebody-else's"}}
@@ -89,7 +95,8 @@ func TestRecordsOnARealNameServer(t *testing.T) {
 	require.NoError(t, u.Publish(t.Context(), list), "twice is fine")
 	require.NoError(t, u.Await(t.Context(), list))
 	for _, s := range []*bind.Server{one, two} {
-		assert.ElementsMatch(t, []string{"for-the-apex", "for-the-wildcard", "somebody-else's"}, txt(s.Address, "_acme-challenge.lantern.example"))
+		assert.ElementsMatch(t, []string{"for-the-apex", "for-the-wildcard", "somebody-else's"},
+			txt(s.Address, "_acme-challenge.lantern.example"))
 		assert.Equal(t, []string{"behind-an-alias"}, txt(s.Address, "_acme-challenge.target.lantern.example"))
 	}
 	require.NoError(t, u.Withdraw(t.Context(), list))
@@ -129,9 +136,11 @@ func TestRecordsOnARealNameServer(t *testing.T) {
 func TestFilesOnAServer(t *testing.T) {
 	dirs := []string{t.TempDir(), filepath.Join(t.TempDir(), "it's a folder/.well-known/acme-challenge")}
 	local := func(context.Context) (reach.Connection, error) { return reach.Local(), nil }
-	folders := []proof.Folder{{Server: "pier-1", Path: dirs[0], Open: local}, {Server: "pier-2", Path: dirs[1], Open: local}}
+	folders := []proof.Folder{{Server: "pier-1", Path: dirs[0], Open: local},
+		{Server: "pier-2", Path: dirs[1], Open: local}}
 	f := &proof.Files{Folders: func(string) ([]proof.Folder, error) { return folders, nil }}
-	list := []proof.Publication{{Kind: acme.HTTP01, Name: "a.example", Token: "tokenA", Content: "one"}, {Kind: acme.HTTP01, Name: "b.example", Token: "tokenB", Content: "two"}}
+	list := []proof.Publication{{Kind: acme.HTTP01, Name: "a.example", Token: "tokenA", Content: "one"},
+		{Kind: acme.HTTP01, Name: "b.example", Token: "tokenB", Content: "two"}}
 	require.NoError(t, f.Publish(t.Context(), list))
 	require.NoError(t, f.Publish(t.Context(), list))
 	for _, d := range dirs {

@@ -45,7 +45,8 @@ func TestAKeyIsComparedWithItsCertificate(t *testing.T) {
 		"PKCS#1":         {"RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(weak), &weak.PublicKey},
 	} {
 		t.Run(name, func(t *testing.T) {
-			text := "a remark\r\n" + string(certs.PEM(pkitest.CA("x", nil).Raw)) + string(pem.EncodeToMemory(&pem.Block{Type: c.label, Bytes: c.der}))
+			text := "a remark\r\n" + string(certs.PEM(pkitest.CA("x", nil).Raw)) +
+				string(pem.EncodeToMemory(&pem.Block{Type: c.label, Bytes: c.der}))
 			got, err := certs.PublicOf([]byte(text))
 			require.NoError(t, err)
 			spki, err := x509.MarshalPKIXPublicKey(c.public)
@@ -65,11 +66,16 @@ func TestAKeyThatCannotBeReadSaysWhy(t *testing.T) {
 	for text, want := range map[string]string{
 		"":       "no private key in it",
 		"no PEM": "no private key in it",
-		string(certs.PEM(pkitest.CA("x", nil).Raw)):                                                                                                  "no private key in it",
-		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: []byte{1, 2}})):                                                             "cannot be read",
-		string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: []byte{1, 2}})):                                                          "cannot be read",
-		string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: []byte{1, 2}})):                                                   "encrypted",
-		string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Headers: map[string]string{"Proc-Type": "4,ENCRYPTED"}, Bytes: []byte{1, 2}})): "encrypted",
+		string(certs.PEM(pkitest.CA("x",
+			nil).Raw)): "no private key in it",
+		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY",
+			Bytes: []byte{1, 2}})): "cannot be read",
+		string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY",
+			Bytes: []byte{1, 2}})): "cannot be read",
+		string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY",
+			Bytes: []byte{1, 2}})): "encrypted",
+		string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Headers: map[string]string{"Proc-Type": "4,ENCRYPTED"},
+			Bytes: []byte{1, 2}})): "encrypted",
 	} {
 		_, err := certs.PublicOf([]byte(text))
 		assert.ErrorContains(t, err, want)

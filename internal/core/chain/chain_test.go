@@ -44,12 +44,14 @@ func generate(r *rand.Rand) *hierarchy {
 		h.cas = append(h.cas, ca)
 		if r.IntN(3) == 0 { // cross-signed: same name and key, other issuer
 			other := h.roots[r.IntN(len(h.roots))]
-			t := &x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+			t := &x509.Certificate{Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true,
+				KeyUsage: x509.KeyUsageCertSign}
 			h.cas = append(h.cas, pkitest.Issue(t, other, ca.Key))
 		}
 	}
 	all := append(append([]*pkitest.Entity{}, h.roots...), h.cas...)
-	leaf := pkitest.Leaf(all[len(all)-1-r.IntN(min(2, len(all)))], []string{"a.lantern.example", "b.other.test", "lantern.example"}[r.IntN(3)], leafTwists(r)...)
+	leaf := pkitest.Leaf(all[len(all)-1-r.IntN(min(2, len(all)))],
+		[]string{"a.lantern.example", "b.other.test", "lantern.example"}[r.IntN(3)], leafTwists(r)...)
 	h.served = []*certs.Certificate{leaf.Certificate}
 	for _, ca := range all {
 		switch r.IntN(4) {
@@ -93,10 +95,12 @@ func twists(r *rand.Rand, n int) (out []func(*x509.Certificate)) {
 		},
 		func(t *x509.Certificate) { t.PermittedEmailAddresses = []string{"lantern.example"} },
 		func(t *x509.Certificate) {
-			t.ExtraExtensions = append(t.ExtraExtensions, pkix.Extension{Id: asn1.ObjectIdentifier{1, 2, 3, 4}, Critical: true, Value: []byte{5, 0}})
+			t.ExtraExtensions = append(t.ExtraExtensions,
+				pkix.Extension{Id: asn1.ObjectIdentifier{1, 2, 3, 4}, Critical: true, Value: []byte{5, 0}})
 		},
 		func(t *x509.Certificate) { // policyConstraints: requireExplicitPolicy 0
-			t.ExtraExtensions = append(t.ExtraExtensions, pkix.Extension{Id: asn1.ObjectIdentifier{2, 5, 29, 36}, Critical: true, Value: []byte{0x30, 3, 0x80, 1, 0}})
+			t.ExtraExtensions = append(t.ExtraExtensions,
+				pkix.Extension{Id: asn1.ObjectIdentifier{2, 5, 29, 36}, Critical: true, Value: []byte{0x30, 3, 0x80, 1, 0}})
 		},
 		func(t *x509.Certificate) {
 			oid, _ := x509.OIDFromInts([]uint64{1, 2, 3, 7})
@@ -132,7 +136,8 @@ func TestEveryDecisionAgainstTheStandardLibrary(t *testing.T) {
 	stands, falls := 0, 0
 	for i := range 800 {
 		h := generate(r)
-		result := chain.NewBuilder(chain.NewKnown(h.known...)).Build(h.served, trust.NewAudience("browsers", false, h.anchors))
+		result := chain.NewBuilder(chain.NewKnown(h.known...)).Build(h.served,
+			trust.NewAudience("browsers", false, h.anchors))
 		ours := result.Best(pkitest.Now) != nil
 		theirs := verify(h)
 		if theirs == nil {
@@ -141,7 +146,8 @@ func TestEveryDecisionAgainstTheStandardLibrary(t *testing.T) {
 			falls++
 			assert.NotEmpty(t, result.Why(pkitest.Now), "hierarchy %d: refused without a reason", i)
 		}
-		if !assert.Equal(t, theirs == nil, ours, "hierarchy %d: standard library says %v, we say %v", i, theirs, result.Why(pkitest.Now)) {
+		if !assert.Equal(t, theirs == nil, ours, "hierarchy %d: standard library says %v, we say %v", i, theirs,
+			result.Why(pkitest.Now)) {
 			return
 		}
 	}
@@ -159,7 +165,8 @@ func verify(h *hierarchy) error {
 			between.AddCert(c.Certificate)
 		}
 	}
-	_, err := h.served[0].Certificate.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: pkitest.Now})
+	_, err := h.served[0].Certificate.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between,
+		CurrentTime: pkitest.Now})
 	return err
 }
 
@@ -195,8 +202,10 @@ func TestDirectoryNameConstraintsAreApplied(t *testing.T) {
 	ca := pkitest.CA("ca", root, func(t *x509.Certificate) {
 		t.ExtraExtensions = []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 30}, Critical: true, Value: value}}
 	})
-	inside := pkitest.Leaf(ca, "a.lantern.example", func(t *x509.Certificate) { t.Subject = pkix.Name{Organization: []string{"Ferries"}} })
-	outside := pkitest.Leaf(ca, "a.lantern.example", func(t *x509.Certificate) { t.Subject = pkix.Name{Organization: []string{"Trains"}} })
+	inside := pkitest.Leaf(ca, "a.lantern.example",
+		func(t *x509.Certificate) { t.Subject = pkix.Name{Organization: []string{"Ferries"}} })
+	outside := pkitest.Leaf(ca, "a.lantern.example",
+		func(t *x509.Certificate) { t.Subject = pkix.Name{Organization: []string{"Trains"}} })
 	assert.Len(t, build(pkitest.List(inside, ca), root).Paths, 1)
 	r := build(pkitest.List(outside, ca), root)
 	require.Empty(t, r.Paths)
@@ -206,7 +215,8 @@ func TestDirectoryNameConstraintsAreApplied(t *testing.T) {
 func TestAnExpiredIntermediateIsHarmlessWhenAnotherPathStands(t *testing.T) {
 	root := pkitest.CA("root", nil)
 	expired := pkitest.CA("ca", root, pkitest.Valid(-48*time.Hour, -time.Hour))
-	fresh := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "ca"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, root, expired.Key)
+	fresh := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "ca"}, IsCA: true,
+		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, root, expired.Key)
 	leaf := pkitest.Leaf(expired, "a.lantern.example")
 	r := build(pkitest.List(leaf, expired, fresh), root)
 	require.Len(t, r.Paths, 2)
@@ -235,11 +245,15 @@ func TestReasonsAreToldApart(t *testing.T) {
 		served []*certs.Certificate
 		reason chain.Reason
 	}{
-		"nobody knows the issuer":    {pkitest.List(pkitest.Leaf(pkitest.CA("lost", root), "a.lantern.example")), chain.ReasonNoIssuer},
+		"nobody knows the issuer": {
+			pkitest.List(pkitest.Leaf(pkitest.CA("lost", root), "a.lantern.example")), chain.ReasonNoIssuer},
 		"the signature does not fit": {pkitest.List(pkitest.Leaf(other, "a.lantern.example")), chain.ReasonSignature},
 		"signed by itself":           {pkitest.List(self), chain.ReasonSelfSigned},
-		"not meant for TLS servers":  {pkitest.List(pkitest.Leaf(root, "a.lantern.example", func(t *x509.Certificate) { t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection} })), chain.ReasonExtUsage},
-		"issued by another host's":   {pkitest.List(pkitest.Leaf(self, "b.lantern.example"), self), chain.ReasonNotCA},
+		"not meant for TLS servers": {
+			pkitest.List(pkitest.Leaf(root, "a.lantern.example",
+				func(t *x509.Certificate) { t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection} })),
+			chain.ReasonExtUsage},
+		"issued by another host's": {pkitest.List(pkitest.Leaf(self, "b.lantern.example"), self), chain.ReasonNotCA},
 		"a critical unknown extension": {pkitest.List(pkitest.Leaf(root, "a.lantern.example", func(t *x509.Certificate) {
 			t.ExtraExtensions = []pkix.Extension{{Id: asn1.ObjectIdentifier{1, 2, 3, 4}, Critical: true, Value: []byte{5, 0}}}
 		})), chain.ReasonCritical},

@@ -33,7 +33,8 @@ func newWorld() world {
 	w := world{root: pkitest.CA("Harbour Root", nil)}
 	w.ca = pkitest.CA("Harbour CA", w.root)
 	w.sub = pkitest.CA("Harbour Issuing", w.ca)
-	w.judge = check.NewJudge([]*trust.Audience{trust.NewAudience("browsers", true, pkitest.List(w.root))}, chain.NewKnown(w.sub.Certificate, w.ca.Certificate))
+	w.judge = check.NewJudge([]*trust.Audience{trust.NewAudience("browsers", true, pkitest.List(w.root))},
+		chain.NewKnown(w.sub.Certificate, w.ca.Certificate))
 	return w
 }
 
@@ -48,7 +49,8 @@ func codes(list []check.Finding) (out []check.Code) {
 	return out
 }
 
-var target = check.Target{Host: host, Endpoint: netip.MustParseAddrPort("127.20.0.10:8443"), Server: "quay", Audiences: []string{"browsers"}}
+var target = check.Target{Host: host, Endpoint: netip.MustParseAddrPort("127.20.0.10:8443"), Server: "quay",
+	Audiences: []string{"browsers"}}
 
 // TestEveryRule makes each finding of the catalogue occur, alone, and in time.
 func TestEveryRule(t *testing.T) {
@@ -84,30 +86,47 @@ func TestEveryRule(t *testing.T) {
 		{"not-tls", target, outcome(binding.NotTLS), check.Around{}, "something else"},
 		{"tls-refused", target, outcome(binding.Alert), check.Around{}, "unrecognized_name (112)"},
 		{"tls-malformed", target, outcome(binding.Malformed), check.Around{}, "breaks the rules"},
-		{"tls-malformed", target, &binding.Observation{Outcome: binding.Connected, Served: [][]byte{{1, 2}}}, check.Around{}, "cannot be read"},
+		{"tls-malformed", target, &binding.Observation{Outcome: binding.Connected, Served: [][]byte{{1, 2}}}, check.Around{},
+			"cannot be read"},
 		{"tls-too-large", target, outcome(binding.TooLarge), check.Around{}, "more certificate material"},
-		{"tls-old", target, &binding.Observation{Outcome: binding.Connected, Served: seen(leaf(), w.sub, w.ca).Served, Version: 0x0301}, check.Around{}, "TLS 1.0 at best"},
+		{"tls-old", target, &binding.Observation{Outcome: binding.Connected, Served: seen(leaf(), w.sub, w.ca).Served,
+			Version: 0x0301}, check.Around{}, "TLS 1.0 at best"},
 		{"name-not-covered", target, seen(other, w.sub, w.ca), check.Around{}, "it is made for b.lantern.example"},
-		{"name-not-covered", target, seen(other, w.sub, w.ca), check.Around{Default: other.Fingerprint, Hosts: []string{host}}, "it is made for b.lantern.example"},
-		{"other-site-answers", target, seen(other, w.sub, w.ca), check.Around{Default: other.Fingerprint, Hosts: []string{host, "b.lantern.example"}}, "another site answers"},
-		{"expired", target, seen(leaf(pkitest.Valid(-90*24*time.Hour, -49*time.Hour)), w.sub, w.ca), check.Around{}, "ended 2 days ago"},
-		{"not-yet-valid", target, seen(leaf(pkitest.Valid(3*time.Hour, 90*24*time.Hour)), w.sub, w.ca), check.Around{}, "begins in 3 hours"},
-		{"ends-soon", target, seen(leaf(pkitest.Valid(-80*24*time.Hour, 10*24*time.Hour+time.Hour)), w.sub, w.ca), check.Around{}, "ends in 10 days"},
-		{"lifetime-over-limit", target, seen(leaf(pkitest.Valid(-24*time.Hour, 200*24*time.Hour)), w.sub, w.ca), check.Around{}, "valid for 201 days; public certificates issued on"},
+		{"name-not-covered", target, seen(other, w.sub, w.ca),
+			check.Around{Default: other.Fingerprint, Hosts: []string{host}}, "it is made for b.lantern.example"},
+		{"other-site-answers", target, seen(other, w.sub, w.ca),
+			check.Around{Default: other.Fingerprint, Hosts: []string{host, "b.lantern.example"}}, "another site answers"},
+		{"expired", target, seen(leaf(pkitest.Valid(-90*24*time.Hour, -49*time.Hour)), w.sub, w.ca), check.Around{},
+			"ended 2 days ago"},
+		{"not-yet-valid", target, seen(leaf(pkitest.Valid(3*time.Hour, 90*24*time.Hour)), w.sub, w.ca), check.Around{},
+			"begins in 3 hours"},
+		{"ends-soon", target, seen(leaf(pkitest.Valid(-80*24*time.Hour, 10*24*time.Hour+time.Hour)), w.sub, w.ca),
+			check.Around{}, "ends in 10 days"},
+		{"lifetime-over-limit", target, seen(leaf(pkitest.Valid(-24*time.Hour, 200*24*time.Hour)), w.sub, w.ca),
+			check.Around{}, "valid for 201 days; public certificates issued on"},
 		{"self-signed", target, seen(pkitest.Leaf(nil, host)), check.Around{}, "signed itself"},
-		{"chain-untrusted", target, seen(pkitest.Leaf(pkitest.CA("Nobody", nil), host)), check.Around{}, `its issuer "Nobody" was not sent and is not known`},
+		{"chain-untrusted", target, seen(pkitest.Leaf(pkitest.CA("Nobody", nil), host)), check.Around{},
+			`its issuer "Nobody" was not sent and is not known`},
 		{"chain-incomplete", target, seen(leaf(), w.ca), check.Around{}, "does not send the intermediate Harbour Issuing"},
 		{"chain-ended", target, seen(pkitest.Leaf(ended, host), ended), check.Around{}, "Harbour Old: ended on"},
 		{"chain-disordered", target, seen(leaf(), w.ca, w.sub), check.Around{}, "Harbour CA stands before"},
-		{"chain-stray", target, seen(leaf(), w.sub, w.ca, pkitest.CA("Stray", pkitest.CA("x", nil))), check.Around{}, "Stray belongs to no path"},
-		{"chain-duplicate", target, seen(leaf(), w.sub, w.ca, w.sub), check.Around{}, "Harbour Issuing is sent more than once"},
+		{"chain-stray", target, seen(leaf(), w.sub, w.ca, pkitest.CA("Stray", pkitest.CA("x", nil))), check.Around{},
+			"Stray belongs to no path"},
+		{"chain-duplicate", target, seen(leaf(), w.sub, w.ca, w.sub), check.Around{},
+			"Harbour Issuing is sent more than once"},
 		{"chain-root-sent", target, seen(leaf(), w.sub, w.ca, w.root), check.Around{}, "Harbour Root is sent along"},
-		{"key-weak", target, seen(pkitest.Issue(&x509.Certificate{DNSNames: []string{host}}, w.sub, weak), w.sub, w.ca), check.Around{}, "RSA 1024"},
-		{"staple-missing", target, seen(leaf(extension(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, 0x30, 3, 2, 1, 5)), w.sub, w.ca), check.Around{}, "stapled"},
-		{"other-issuer", want(estate.Wanted{Issuer: "Crew CA"}), seen(leaf(), w.sub, w.ca), check.Around{}, "comes from Harbour Issuing, wanted is Crew CA"},
-		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca), check.Around{}, "another certificate"},
+		{"key-weak", target, seen(pkitest.Issue(&x509.Certificate{DNSNames: []string{host}}, w.sub, weak), w.sub, w.ca),
+			check.Around{}, "RSA 1024"},
+		{"staple-missing", target,
+			seen(leaf(extension(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, 0x30, 3, 2, 1, 5)), w.sub, w.ca),
+			check.Around{}, "stapled"},
+		{"other-issuer", want(estate.Wanted{Issuer: "Crew CA"}), seen(leaf(), w.sub, w.ca), check.Around{},
+			"comes from Harbour Issuing, wanted is Crew CA"},
+		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca),
+			check.Around{}, "another certificate"},
 	}
-	met := map[check.Code]bool{"differs-from-siblings": true, "serial-bad": true} // the first has a test of its own, Go makes and parses no bad serials
+	// the first has a test of its own, Go makes and parses no bad serials
+	met := map[check.Code]bool{"differs-from-siblings": true, "serial-bad": true}
 	for _, c := range cases {
 		met[c.code] = true
 		t.Run(string(c.code), func(t *testing.T) {
@@ -141,7 +160,9 @@ func TestAPrivateCAIsNotHeldToPublicLimits(t *testing.T) {
 	w := newWorld()
 	long := pkitest.Leaf(w.sub, host, pkitest.Valid(-24*time.Hour, 2000*24*time.Hour))
 	j := check.NewJudge([]*trust.Audience{trust.NewAudience("in-house", false, pkitest.List(w.root))}, chain.NewKnown())
-	assert.Empty(t, j.Look(check.Target{Host: host, Audiences: []string{"in-house"}}, seen(long, w.sub, w.ca), pkitest.Now, check.Around{}).Findings)
+	assert.Empty(t,
+		j.Look(check.Target{Host: host, Audiences: []string{"in-house"}}, seen(long, w.sub, w.ca), pkitest.Now,
+			check.Around{}).Findings)
 }
 
 // TestOneAudienceMayTrustWhatAnotherDoesNot also holds that a result that is
@@ -149,7 +170,8 @@ func TestAPrivateCAIsNotHeldToPublicLimits(t *testing.T) {
 func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
 	w := newWorld()
 	crew := pkitest.CA("Crew Root", nil)
-	judge := check.NewJudge([]*trust.Audience{trust.NewAudience("browsers", true, pkitest.List(w.root)), trust.NewAudience("in-house", false, pkitest.List(crew))}, chain.NewKnown())
+	judge := check.NewJudge([]*trust.Audience{trust.NewAudience("browsers", true, pkitest.List(w.root)),
+		trust.NewAudience("in-house", false, pkitest.List(crew))}, chain.NewKnown())
 	leaf := pkitest.Leaf(crew, host)
 	both := check.Target{Host: host, Audiences: []string{"browsers", "in-house"}}
 	j := judge.Look(both, seen(leaf), pkitest.Now, check.Around{})
@@ -157,12 +179,15 @@ func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
 	assert.Equal(t, "browsers", j.Findings[0].Evidence[0].Value)
 	both.Audiences = []string{"in-house"}
 	assert.Empty(t, judge.Look(both, seen(leaf), pkitest.Now, check.Around{}).Findings)
-	assert.Equal(t, []check.Code{"expired"}, codes(judge.Look(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
+	assert.Equal(t, []check.Code{"expired"},
+		codes(judge.Look(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
 }
 
 func TestSiblings(t *testing.T) {
-	old := check.Sibling{Server: "pier-2", Leaf: certs.Fingerprint{1}, Begins: pkitest.Now.AddDate(0, -2, 0), Ends: pkitest.Now.AddDate(0, 1, 0)}
-	fresh := check.Sibling{Server: "pier-1", Leaf: certs.Fingerprint{2}, Begins: pkitest.Now, Ends: pkitest.Now.AddDate(0, 3, 0)}
+	old := check.Sibling{Server: "pier-2", Leaf: certs.Fingerprint{1}, Begins: pkitest.Now.AddDate(0, -2, 0),
+		Ends: pkitest.Now.AddDate(0, 1, 0)}
+	fresh := check.Sibling{Server: "pier-1", Leaf: certs.Fingerprint{2}, Begins: pkitest.Now,
+		Ends: pkitest.Now.AddDate(0, 3, 0)}
 	found := check.Siblings(host, []check.Sibling{fresh, old, fresh})
 	require.Len(t, found, 1)
 	assert.Contains(t, found[1].Cause, "pier-2 serves the certificate of "+old.Begins.Format("2 January 2006"))
@@ -173,7 +198,8 @@ func TestFacesAsText(t *testing.T) {
 	f := binding.Faces{Wanted: binding.Agrees, Configured: binding.Agrees, Served: binding.Differs}
 	assert.Equal(t, "wanted and configured agree, served differs", f.Text())
 	assert.Equal(t, binding.AtOdds, binding.Judge(f, false))
-	assert.Equal(t, binding.Unknown, binding.Judge(binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Unread}, false))
+	assert.Equal(t, binding.Unknown,
+		binding.Judge(binding.Faces{Wanted: binding.Agrees, Configured: binding.Unread, Served: binding.Unread}, false))
 }
 
 // TestFilesAreJudgedLikeServedLists inspects what lies in a file.
@@ -181,8 +207,10 @@ func TestFilesAreJudgedLikeServedLists(t *testing.T) {
 	w := newWorld()
 	leaf := pkitest.Leaf(w.sub, host)
 	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), host, pkitest.Now).Findings)
-	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), "", pkitest.Now).Findings, "no host, no question of names")
-	assert.Equal(t, []check.Code{"name-not-covered", "chain-disordered"}, codes(w.judge.Inspect(pkitest.DER(leaf, w.ca, w.sub), "b.lantern.example", pkitest.Now).Findings))
+	assert.Empty(t, w.judge.Inspect(pkitest.DER(leaf, w.sub, w.ca), "", pkitest.Now).Findings,
+		"no host, no question of names")
+	assert.Equal(t, []check.Code{"name-not-covered", "chain-disordered"},
+		codes(w.judge.Inspect(pkitest.DER(leaf, w.ca, w.sub), "b.lantern.example", pkitest.Now).Findings))
 	alone := check.NewJudge(nil, chain.NewKnown())
 	assert.Empty(t, alone.Inspect(pkitest.DER(leaf), host, pkitest.Now).Findings, "without roots trust is not in question")
 	assert.Equal(t, []check.Code{"tls-malformed"}, codes(alone.Inspect([][]byte{{1}}, host, pkitest.Now).Findings))
@@ -213,7 +241,8 @@ func TestTheLookWithoutSNIIsInventoryOnly(t *testing.T) {
 	w := newWorld()
 	bare := target
 	bare.Host = ""
-	for _, o := range []*binding.Observation{seen(pkitest.Leaf(nil, "x.test")), {Outcome: binding.Alert, Alert: 112}, {Outcome: binding.Refused}} {
+	for _, o := range []*binding.Observation{seen(pkitest.Leaf(nil, "x.test")), {Outcome: binding.Alert, Alert: 112},
+		{Outcome: binding.Refused}} {
 		assert.Empty(t, w.judge.Look(bare, o, pkitest.Now, check.Around{}).Findings)
 	}
 }
@@ -222,7 +251,8 @@ func TestTheLookWithoutSNIIsInventoryOnly(t *testing.T) {
 func TestAskingEveryAudience(t *testing.T) {
 	w := newWorld()
 	crew := pkitest.CA("Crew Root", nil)
-	judge := check.NewJudge([]*trust.Audience{trust.NewAudience("in-house", false, pkitest.List(crew, crew)), trust.NewAudience("browsers", true, pkitest.List(w.root))}, chain.NewKnown())
+	judge := check.NewJudge([]*trust.Audience{trust.NewAudience("in-house", false, pkitest.List(crew, crew)),
+		trust.NewAudience("browsers", true, pkitest.List(w.root))}, chain.NewKnown())
 	views := judge.Ask(pkitest.DER(pkitest.Leaf(w.sub, host), w.sub, w.ca))
 	require.Len(t, views, 2)
 	assert.Equal(t, []string{"in-house", "browsers"}, []string{views[0].Audience.Name, views[1].Audience.Name})

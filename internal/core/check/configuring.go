@@ -322,6 +322,17 @@ func pointAt(s *Subject, c *binding.Configured, p *binding.Pair) {
 	}
 }
 
+// pairShown is the pair whose certificate was served, of those a site has for
+// several kinds of key; the first when none of them was.
+func (s *Subject) pairShown(pairs []binding.Pair) *binding.Pair {
+	for i, o := range pairs {
+		if len(o.Chain) > 0 && len(s.Chain) > 0 && o.Chain[0].Fingerprint == s.leaf().Fingerprint {
+			return &pairs[i]
+		}
+	}
+	return &pairs[0]
+}
+
 // configuredFace compares what is configured with what is wanted.
 func (s *Subject) configuredFace() binding.Face {
 	c := s.Around.Configured
@@ -331,13 +342,7 @@ func (s *Subject) configuredFace() binding.Face {
 	case c.Listener == "" || !c.TLS || len(c.Pairs) == 0 || !c.Named && len(c.Idle) > 0:
 		return binding.Missing
 	}
-	p := c.Pairs[0]
-	for _, o := range c.Pairs {
-		if len(o.Chain) > 0 && len(s.Chain) > 0 && o.Chain[0].Fingerprint == s.leaf().Fingerprint {
-			p = o
-		}
-	}
-	switch {
+	switch p := s.pairShown(c.Pairs); {
 	case p.Hidden:
 		return binding.Unread
 	case len(p.Chain) == 0 || !c.Named && !names.Covers(p.Chain[0], s.Host).Covered:

@@ -23,7 +23,8 @@ func at(text string) place.Place { return place.Parse(text) }
 
 // nginxWords are words of a kind of server, so that a test sees them used.
 var nginxWords = &binding.Words{
-	Listener: "listen directive", Plain: "has no ssl", TLS: "add ssl to it", KeepTLS: "put ssl back", Refuses: "ssl_reject_handshake",
+	Listener: "listen directive", Plain: "has no ssl", TLS: "add ssl to it", KeepTLS: "put ssl back",
+	Refuses: "ssl_reject_handshake",
 	Open: func(e netip.AddrPort, exact bool) string {
 		if exact {
 			return fmt.Sprintf("add \"listen %s ssl\"", e)
@@ -68,10 +69,12 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 		}
 	}
 	unnamed := func(c *binding.Configured) {
-		c.Named, c.Site, c.SiteAt, c.Why = false, "b.lantern.example", at("/n/b:4"), "no site there has the name, and it is the first site"
+		c.Named, c.Site, c.SiteAt, c.Why = false, "b.lantern.example", at("/n/b:4"),
+			"no site there has the name, and it is the first site"
 	}
 	idle := func(c *binding.Configured) {
-		c.Idle = []binding.Idle{{At: at("/n/sites-available/a:1"), SwitchOn: "switch it on: ln -s /n/sites-available/a /n/sites-enabled/"}}
+		c.Idle = []binding.Idle{{At: at("/n/sites-available/a:1"),
+			SwitchOn: "switch it on: ln -s /n/sites-available/a /n/sites-enabled/"}}
 	}
 	loaded := func(c *binding.Configured) { c.Loaded = pkitest.Now }
 	closed := func(c *binding.Configured) { c.Listener, c.Opens = "", "/n/n.conf opens *:8080" }
@@ -84,34 +87,73 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 		{"", "", func(c *binding.Configured) {
 			c.Pairs[0] = binding.Pair{File: "/n/x", Fault: "permission denied", Hidden: true}
 		}, served(good), "", "", "", unread, agrees},
-		{"", "", func(c *binding.Configured) { *c = binding.Configured{Unknown: "not reached"} }, served(good), "", "", "", unread, agrees},
-		{"nothing-listens", check.Broken, closed, refused, "no listen directive of quay opens it (/n/n.conf opens *:8080)", `add "listen 8443 ssl" to the site that should answer`, "", missing, missing},
-		{"nothing-listens", check.Broken, both(closed, func(c *binding.Configured) { c.Elsewhere = []place.Place{at("/n/c:9")} }), refused, "opens it", `add "listen 8443 ssl" to the site at /n/c:9`, "/n/c:9", missing, missing},
-		{"nothing-listens", check.Broken, nil, refused, "though /n/a:2 opens it: the server does not run", "start the server", "/n/a:2", agrees, missing},
-		{"nothing-listens", check.Broken, loaded, refused, "the server runs and has not loaded that", "nginx -t && nginx -s reload", "/n/a:2", agrees, missing},
-		{"site-not-enabled", check.Broken, both(closed, idle), refused, "written in /n/sites-available/a:1 and not switched on; nothing listens for it", "ln -s /n/sites-available/a /n/sites-enabled/, then nginx -t && nginx -s reload", "/n/sites-available/a:1", missing, missing},
-		{"not-configured", check.Weak, closed, served(good), "127.20.0.10:8443 answers, and no listen directive of quay opens it", "which program owns the port", "", missing, agrees},
-		{"plain-http", check.Broken, func(c *binding.Configured) { c.TLS = false }, plain, "the listen directive at /n/a:2 has no ssl", "add ssl to it", "/n/a:2", missing, missing},
-		{"not-reloaded", check.Due, func(c *binding.Configured) { c.TLS = false }, served(good), "has no ssl, and the server still speaks TLS", "put ssl back", "/n/a:2", missing, differs},
-		{"other-site-answers", check.Broken, both(unnamed, on(full(other))), served(other), "b.lantern.example (/n/b:4), because no site there has the name", "add a.lantern.example to the server_name", "/n/b:4", missing, differs},
-		{"other-site-answers", check.Broken, both(unnamed, on(full(other)), func(c *binding.Configured) { c.Elsewhere = []place.Place{at("/n/c:9")} }), served(other), "another site", `the site at /n/c:9 has this name and listens elsewhere: add "listen 127.20.0.10:8443 ssl"`, "/n/b:4", missing, differs},
-		{"site-not-enabled", check.Broken, both(unnamed, idle, on(full(other))), served(other), "b.lantern.example (/n/b:4) answers instead", "ln -s", "/n/sites-available/a:1", missing, differs},
+		{"", "", func(c *binding.Configured) { *c = binding.Configured{Unknown: "not reached"} }, served(good), "", "", "",
+			unread, agrees},
+		{"nothing-listens", check.Broken, closed, refused, "no listen directive of quay opens it (/n/n.conf opens *:8080)",
+			`add "listen 8443 ssl" to the site that should answer`, "", missing, missing},
+		{"nothing-listens", check.Broken,
+			both(closed, func(c *binding.Configured) { c.Elsewhere = []place.Place{at("/n/c:9")} }), refused, "opens it",
+			`add "listen 8443 ssl" to the site at /n/c:9`, "/n/c:9", missing, missing},
+		{"nothing-listens", check.Broken, nil, refused, "though /n/a:2 opens it: the server does not run",
+			"start the server", "/n/a:2", agrees, missing},
+		{"nothing-listens", check.Broken, loaded, refused, "the server runs and has not loaded that",
+			"nginx -t && nginx -s reload", "/n/a:2", agrees, missing},
+		{"site-not-enabled", check.Broken, both(closed, idle), refused,
+			"written in /n/sites-available/a:1 and not switched on; nothing listens for it",
+			"ln -s /n/sites-available/a /n/sites-enabled/, then nginx -t && nginx -s reload", "/n/sites-available/a:1",
+			missing, missing},
+		{"not-configured", check.Weak, closed, served(good),
+			"127.20.0.10:8443 answers, and no listen directive of quay opens it", "which program owns the port", "",
+			missing, agrees},
+		{"plain-http", check.Broken, func(c *binding.Configured) { c.TLS = false }, plain,
+			"the listen directive at /n/a:2 has no ssl", "add ssl to it", "/n/a:2", missing, missing},
+		{"not-reloaded", check.Due, func(c *binding.Configured) { c.TLS = false }, served(good),
+			"has no ssl, and the server still speaks TLS", "put ssl back", "/n/a:2", missing, differs},
+		{"other-site-answers", check.Broken, both(unnamed, on(full(other))), served(other),
+			"b.lantern.example (/n/b:4), because no site there has the name", "add a.lantern.example to the server_name",
+			"/n/b:4", missing, differs},
+		{"other-site-answers", check.Broken,
+			both(unnamed, on(full(other)), func(c *binding.Configured) { c.Elsewhere = []place.Place{at("/n/c:9")} }),
+			served(other), "another site",
+			`the site at /n/c:9 has this name and listens elsewhere: add "listen 127.20.0.10:8443 ssl"`, "/n/b:4",
+			missing, differs},
+		{"site-not-enabled", check.Broken, both(unnamed, idle, on(full(other))), served(other),
+			"b.lantern.example (/n/b:4) answers instead", "ln -s", "/n/sites-available/a:1", missing, differs},
 		{"site-not-enabled", check.Weak, both(unnamed, func(c *binding.Configured) {
 			c.Idle = []binding.Idle{{At: at("/n/a.off:1"), SwitchOn: "give /n/a.off a name that is included"}}
 		}), served(good), "not switched on", "give /n/a.off a name that is included", "/n/a.off:1", missing, agrees},
-		{"not-reloaded", check.Due, nil, served(old), "/n/a.pem holds the certificate of", "nginx -t && nginx -s reload", "/n/a:3", agrees, differs},
-		{"not-reloaded", check.Broken, nil, served(ended), "it has not been reloaded; the certificate ended 3 days ago", "nginx -t && nginx -s reload", "/n/a:3", agrees, differs},
-		{"served-from-elsewhere", check.Weak, both(loaded, func(c *binding.Configured) { c.Pairs[0].Changed = pkitest.Now.Add(-time.Hour) }), served(leaf()), "though the server has loaded its configuration since", "find out what else answers at 127.20.0.10:8443", "/n/a:3", agrees, differs},
-		{"wrong-file", check.Due, both(on(full(old)), func(c *binding.Configured) { c.Beside = &binding.Beside{File: "/n/new.pem", Leaf: good.Certificate} }), served(old), "/n/a:3 names /n/a.pem; the newer certificate for a.lantern.example, of", "name /n/new.pem and its key there", "/n/a:3", differs, differs},
+		{"not-reloaded", check.Due, nil, served(old), "/n/a.pem holds the certificate of", "nginx -t && nginx -s reload",
+			"/n/a:3", agrees, differs},
+		{"not-reloaded", check.Broken, nil, served(ended), "it has not been reloaded; the certificate ended 3 days ago",
+			"nginx -t && nginx -s reload", "/n/a:3", agrees, differs},
+		{"served-from-elsewhere", check.Weak,
+			both(loaded, func(c *binding.Configured) { c.Pairs[0].Changed = pkitest.Now.Add(-time.Hour) }), served(leaf()),
+			"though the server has loaded its configuration since", "find out what else answers at 127.20.0.10:8443", "/n/a:3",
+			agrees, differs},
+		{"wrong-file", check.Due,
+			both(on(full(old)), func(c *binding.Configured) {
+				c.Beside = &binding.Beside{File: "/n/new.pem", Leaf: good.Certificate}
+			}), served(old), "/n/a:3 names /n/a.pem; the newer certificate for a.lantern.example, of",
+			"name /n/new.pem and its key there", "/n/a:3", differs, differs},
 		{"ends-soon", check.Due, both(on(full(old)), func(c *binding.Configured) {
 			c.Beside = &binding.Beside{File: "/n/snake.pem", Leaf: pkitest.Leaf(nil, host).Certificate}
 		}), served(old), "ends in 3 days", "", "/n/a:3", agrees, agrees},
-		{"chain-incomplete", check.Broken, on(pkitest.List(good)), seen(good), "does not send the intermediate", "to /n/a.pem (named at /n/a:3), after the leaf", "/n/a:3", agrees, agrees},
-		{"chain-missing-on-disk", check.Due, on(pkitest.List(good)), served(good), "/n/a.pem, named at /n/a:3, has lost the intermediate Harbour", "to /n/a.pem, after the leaf", "/n/a:3", differs, agrees},
-		{"key-of-another-certificate", check.Due, func(c *binding.Configured) { c.Pairs[0].OtherKey = true }, served(good), "the key /n/a.key, named at /n/a:4, belongs to another certificate than /n/a.pem", "in the place of /n/a.key", "/n/a:4", differs, agrees},
-		{"key-file-bad", check.Due, func(c *binding.Configured) { c.Pairs[0].KeyFault = "no such file" }, served(good), "/n/a.key, named at /n/a:4, cannot be used: no such file", "put the key there", "/n/a:4", agrees, agrees},
-		{"certificate-file-bad", check.Due, func(c *binding.Configured) { c.Pairs[0].Chain, c.Pairs[0].Fault = nil, "no such file" }, served(good), "/n/a.pem, named at /n/a:3, cannot be used", "put the certificate there", "/n/a:3", missing, agrees},
-		{"tls-refused", check.Broken, func(c *binding.Configured) { c.Refuses, c.Pairs = true, nil }, &binding.Observation{Outcome: binding.Alert, Alert: 112}, "refuses every handshake", "add a site", "/n/a:1", missing, missing},
+		{"chain-incomplete", check.Broken, on(pkitest.List(good)), seen(good), "does not send the intermediate",
+			"to /n/a.pem (named at /n/a:3), after the leaf", "/n/a:3", agrees, agrees},
+		{"chain-missing-on-disk", check.Due, on(pkitest.List(good)), served(good),
+			"/n/a.pem, named at /n/a:3, has lost the intermediate Harbour", "to /n/a.pem, after the leaf", "/n/a:3",
+			differs, agrees},
+		{"key-of-another-certificate", check.Due, func(c *binding.Configured) { c.Pairs[0].OtherKey = true }, served(good),
+			"the key /n/a.key, named at /n/a:4, belongs to another certificate than /n/a.pem", "in the place of /n/a.key",
+			"/n/a:4", differs, agrees},
+		{"key-file-bad", check.Due, func(c *binding.Configured) { c.Pairs[0].KeyFault = "no such file" }, served(good),
+			"/n/a.key, named at /n/a:4, cannot be used: no such file", "put the key there", "/n/a:4", agrees, agrees},
+		{"certificate-file-bad", check.Due, func(c *binding.Configured) {
+			c.Pairs[0].Chain, c.Pairs[0].Fault = nil, "no such file"
+		}, served(good), "/n/a.pem, named at /n/a:3, cannot be used", "put the certificate there", "/n/a:3", missing, agrees},
+		{"tls-refused", check.Broken, func(c *binding.Configured) { c.Refuses, c.Pairs = true, nil },
+			&binding.Observation{Outcome: binding.Alert, Alert: 112}, "refuses every handshake", "add a site", "/n/a:1",
+			missing, missing},
 	}
 }
 
@@ -120,8 +162,10 @@ func TestEveryRuleOfTheConfiguredFace(t *testing.T) {
 	good, cases := configuredCases(w)
 	for i, c := range cases {
 		t.Run(fmt.Sprintf("%d %s", i, c.code), func(t *testing.T) {
-			conf := &binding.Configured{Listener: "*:8443", ListenerAt: at("/n/a:2"), TLS: true, Site: host, SiteAt: at("/n/a:1"), Named: true, Test: "nginx -t", TakeIn: "nginx -s reload", Words: nginxWords,
-				Pairs: []binding.Pair{{File: "/n/a.pem", FileAt: at("/n/a:3"), Key: "/n/a.key", KeyAt: at("/n/a:4"), Chain: pkitest.List(good, w.sub, w.ca)}}}
+			conf := &binding.Configured{Listener: "*:8443", ListenerAt: at("/n/a:2"), TLS: true, Site: host,
+				SiteAt: at("/n/a:1"), Named: true, Test: "nginx -t", TakeIn: "nginx -s reload", Words: nginxWords,
+				Pairs: []binding.Pair{{File: "/n/a.pem", FileAt: at("/n/a:3"), Key: "/n/a.key", KeyAt: at("/n/a:4"),
+					Chain: pkitest.List(good, w.sub, w.ca)}}}
 			if c.change != nil {
 				c.change(conf)
 			}
@@ -148,12 +192,20 @@ var serverCases = []struct {
 	facts check.ServerFacts
 	cause string
 }{
-	{"configuration-refused", check.ServerFacts{Refused: "key values mismatch", RefusedAt: at("/n/a:3"), Problems: []check.Problem{{"refused", at("/n/a:3"), "the same"}}}, "refuses its configuration and can neither reload nor start: key values mismatch"},
-	{"configuration-suspect", check.ServerFacts{Problems: []check.Problem{{"refused", at("/n/a:3"), "what its test takes"}, {"suspect", at("/n/a:4"), "odd"}}}, "odd"},
-	{"configuration-unread", check.ServerFacts{Problems: []check.Problem{{"unread", at("/n/a:4"), "permission denied"}}}, "permission denied"},
-	{"key-open", check.ServerFacts{Keys: []check.OpenKey{{check.Placed{"/n/a.key", at("/n/a:4")}, "0644"}}}, "/n/a.key may be read by other users (mode 0644)"},
+	{"configuration-refused", check.ServerFacts{Refused: "key values mismatch", RefusedAt: at("/n/a:3"),
+		Problems: []check.Problem{{"refused", at("/n/a:3"), "the same"}}},
+		"refuses its configuration and can neither reload nor start: key values mismatch"},
+	{"configuration-suspect",
+		check.ServerFacts{Problems: []check.Problem{{"refused", at("/n/a:3"), "what its test takes"},
+			{"suspect", at("/n/a:4"), "odd"}}}, "odd"},
+	{"configuration-unread", check.ServerFacts{Problems: []check.Problem{{"unread", at("/n/a:4"), "permission denied"}}},
+		"permission denied"},
+	{"key-open", check.ServerFacts{Keys: []check.OpenKey{{check.Placed{"/n/a.key", at("/n/a:4")}, "0644"}}},
+		"/n/a.key may be read by other users (mode 0644)"},
 	{"not-in-estate", check.ServerFacts{Unwanted: []check.Placed{{"old.test", at("/n/a:2")}}}, "has a site for old.test"},
-	{check.HostKeyChanged, check.ServerFacts{Trouble: &check.Trouble{Code: check.HostKeyChanged, Text: "x"}, Refused: "left out"}, "the configuration of pier was not read: x"},
+	{check.HostKeyChanged,
+		check.ServerFacts{Trouble: &check.Trouble{Code: check.HostKeyChanged, Text: "x"}, Refused: "left out"},
+		"the configuration of pier was not read: x"},
 	{check.HostKeyUnknown, check.ServerFacts{Trouble: &check.Trouble{Code: check.HostKeyUnknown}}, "not read"},
 	{check.LoginRefused, check.ServerFacts{Trouble: &check.Trouble{Code: check.LoginRefused}}, "not read"},
 	{check.ConnectionLost, check.ServerFacts{Trouble: &check.Trouble{Code: check.ConnectionLost}}, "not read"},
@@ -170,9 +222,12 @@ func TestEveryRuleOfAServer(t *testing.T) {
 		assert.Contains(t, list[0].Cause, c.cause)
 		assert.NotEmpty(t, list[0].Remedy)
 	}
-	refused := check.Server(&check.ServerFacts{Refused: "unexpected end", Problems: []check.Problem{{"refused", at("/n/a:1"), "the quote opened here is never closed"}}})
-	assert.Contains(t, refused[0].Evidence, check.Fact{Label: "read at /n/a:1", Value: "the quote opened here is never closed"})
-	untested := check.Server(&check.ServerFacts{Untested: "x", Problems: []check.Problem{{"refused", at("/n/a:3"), "unclosed"}}})
+	refused := check.Server(&check.ServerFacts{Refused: "unexpected end",
+		Problems: []check.Problem{{"refused", at("/n/a:1"), "the quote opened here is never closed"}}})
+	assert.Contains(t, refused[0].Evidence,
+		check.Fact{Label: "read at /n/a:1", Value: "the quote opened here is never closed"})
+	untested := check.Server(&check.ServerFacts{Untested: "x",
+		Problems: []check.Problem{{"refused", at("/n/a:3"), "unclosed"}}})
 	assert.Equal(t, check.ConfigurationRefused, untested[1].Code, "without the server's own test the reader's word counts")
 	many := check.Server(&check.ServerFacts{Unwanted: make([]check.Placed, 10_000)})
 	require.Len(t, many, 50)

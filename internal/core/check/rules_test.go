@@ -21,27 +21,42 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 		return strings.Join(out, " ")
 	}
 	stands := func(c check.Code) string { r := check.RuleOf(c); return words(r.Stands()) }
-	const certificate = "name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit self-signed chain-untrusted chain-incomplete chain-ended " +
+	const certificate = "name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit " +
+		"self-signed chain-untrusted chain-incomplete chain-ended " +
 		"chain-disordered chain-stray chain-duplicate chain-root-sent key-weak serial-bad staple-missing other-issuer other-certificate"
 	for name, list := range map[string][2]string{
-		"about the certificate":   {certificate, words(check.With(check.AboutCertificate))},
-		"served differs":          {"other-issuer other-certificate differs-from-siblings not-reloaded wrong-file served-from-elsewhere", words(check.With(check.ServedDiffers))},
-		"not its own":             {"name-not-covered other-site-answers not-reloaded site-not-enabled wrong-file", words(check.With(check.NotItsOwn))},
-		"at the next reload":      {"not-reloaded key-of-another-certificate chain-missing-on-disk", words(check.With(check.AtNextReload))},
-		"uncovered":               {"name-not-covered other-site-answers", words(check.With(check.Uncovered))},
-		"of the configuration":    {"not-configured not-reloaded site-not-enabled wrong-file served-from-elsewhere certificate-file-bad key-file-bad key-of-another-certificate chain-missing-on-disk", words(check.Of(check.OfConfigured))},
-		"of siblings":             {"differs-from-siblings", words(check.Of(check.OfSiblings))},
-		"of a server":             {"configuration-refused test-not-run configuration-unread configuration-suspect key-open not-in-estate", words(check.Of(check.OfServer))},
-		"of the way":              {"host-key-changed host-key-unknown login-refused connection-lost not-reached", words(check.Of(check.OfReach))},
-		"visit, tls":              {"tls-old", words(check.At(check.StepTLS))},
-		"visit, certificate":      {"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak serial-bad staple-missing other-issuer other-certificate", words(check.At(check.StepLeaf))},
-		"visit, chain":            {"chain-incomplete chain-disordered chain-stray chain-duplicate chain-root-sent", words(check.At(check.StepList))},
-		"visit, trust":            {"expired not-yet-valid self-signed chain-untrusted chain-ended", words(check.At(check.StepTrust))},
+		"about the certificate": {certificate, words(check.With(check.AboutCertificate))},
+		"served differs": {
+			"other-issuer other-certificate differs-from-siblings not-reloaded wrong-file served-from-elsewhere",
+			words(check.With(check.ServedDiffers))},
+		"not its own": {
+			"name-not-covered other-site-answers not-reloaded site-not-enabled wrong-file", words(check.With(check.NotItsOwn))},
+		"at the next reload": {
+			"not-reloaded key-of-another-certificate chain-missing-on-disk", words(check.With(check.AtNextReload))},
+		"uncovered": {"name-not-covered other-site-answers", words(check.With(check.Uncovered))},
+		"of the configuration": {
+			"not-configured not-reloaded site-not-enabled wrong-file served-from-elsewhere certificate-file-bad key-file-bad " +
+				"key-of-another-certificate chain-missing-on-disk", words(check.Of(check.OfConfigured))},
+		"of siblings": {"differs-from-siblings", words(check.Of(check.OfSiblings))},
+		"of a server": {
+			"configuration-refused test-not-run configuration-unread configuration-suspect key-open not-in-estate",
+			words(check.Of(check.OfServer))},
+		"of the way": {
+			"host-key-changed host-key-unknown login-refused connection-lost not-reached", words(check.Of(check.OfReach))},
+		"visit, tls": {"tls-old", words(check.At(check.StepTLS))},
+		"visit, certificate": {
+			"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak serial-bad " +
+				"staple-missing other-issuer other-certificate", words(check.At(check.StepLeaf))},
+		"visit, chain": {
+			"chain-incomplete chain-disordered chain-stray chain-duplicate chain-root-sent", words(check.At(check.StepList))},
+		"visit, trust": {
+			"expired not-yet-valid self-signed chain-untrusted chain-ended", words(check.At(check.StepTrust))},
 		"behind a site not on":    {"nothing-listens " + certificate, stands(check.SiteNotEnabled)},
 		"behind another site":     {certificate, stands(check.OtherSiteAnswers)},
 		"behind a missing reload": {certificate, stands(check.NotReloaded)},
-		"behind a wrong file":     {"name-not-covered expired ends-soon self-signed other-issuer other-certificate", stands(check.WrongFile)},
-		"behind anything else":    {"", stands(check.Expired)},
+		"behind a wrong file": {
+			"name-not-covered expired ends-soon self-signed other-issuer other-certificate", stands(check.WrongFile)},
+		"behind anything else": {"", stands(check.Expired)},
 	} {
 		assert.Equal(t, list[0], list[1], name)
 	}
@@ -53,7 +68,8 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 func TestOneComparison(t *testing.T) {
 	leaf, other := certs.Fingerprint{1}, certs.Fingerprint{2}
 	found := func(code check.Code, cause string, leaf certs.Fingerprint) check.Found {
-		return check.Found{Finding: check.Finding{Code: code, Severity: check.Weak, Cause: cause, Evidence: []check.Fact{{Label: "seen", Value: cause}}}, Leaf: leaf}
+		return check.Found{Finding: check.Finding{Code: code, Severity: check.Weak, Cause: cause,
+			Evidence: []check.Fact{{Label: "seen", Value: cause}}}, Leaf: leaf}
 	}
 	open := []check.Open{
 		{ID: 1, Found: found(check.Expired, "ended", leaf)},
@@ -64,7 +80,8 @@ func TestOneComparison(t *testing.T) {
 	evidence := found(check.Expired, "ended", leaf)
 	evidence.Evidence = []check.Fact{{Label: "seen", Value: "something else"}}
 
-	c := check.Compare(open, []check.Found{evidence, found(check.KeyWeak, "short", other), found(check.SelfSigned, "itself", leaf), found(check.SelfSigned, "itself", leaf)}, check.OfServed)
+	c := check.Compare(open, []check.Found{evidence, found(check.KeyWeak, "short", other),
+		found(check.SelfSigned, "itself", leaf), found(check.SelfSigned, "itself", leaf)}, check.OfServed)
 	if assert.Len(t, c.Reworded, 1, "evidence alone rewords") {
 		assert.Equal(t, int64(1), c.Reworded[0].ID)
 		assert.Equal(t, evidence.Evidence, c.Reworded[0].Evidence)
@@ -88,7 +105,8 @@ func TestOneComparison(t *testing.T) {
 		change(&f)
 		assert.Len(t, check.Compare(open[:1], []check.Found{f}, check.OfServed).Reworded, 1, name)
 	}
-	servers := []check.Open{{ID: 7, Found: check.Found{Subject: "a", Finding: check.Finding{Code: check.KeyOpen}}}, {ID: 8, Found: check.Found{Finding: check.Finding{Code: check.NotReached}}}}
+	servers := []check.Open{{ID: 7, Found: check.Found{Subject: "a", Finding: check.Finding{Code: check.KeyOpen}}},
+		{ID: 8, Found: check.Found{Finding: check.Finding{Code: check.NotReached}}}}
 	assert.Equal(t, []int64{8}, check.Compare(servers, nil, check.OfReach).Closed, "what cannot be read is not mended")
 	assert.Equal(t, []int64{7, 8}, check.Compare(servers, nil, check.OfReach, check.OfServer).Closed)
 }

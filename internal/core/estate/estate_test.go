@@ -33,8 +33,10 @@ func open(path string) ([]byte, error) {
 // kinds are what a program with one kind that can be reached declares.
 var kinds = estate.Kinds{
 	{Name: "nginx", Reached: true, Main: "/etc/nginx/nginx.conf", Commands: []estate.Command{
-		{Key: "test", Meaning: "Command that tests the configuration.", Usual: func(main string) string { return "/usr/sbin/nginx -c " + main + " -t" }},
-		{Key: "reload", Meaning: "Command that takes it in.", Usual: func(main string) string { return "/usr/sbin/nginx -c " + main + " -s reload" }},
+		{Key: "test", Meaning: "Command that tests the configuration.",
+			Usual: func(main string) string { return "/usr/sbin/nginx -c " + main + " -t" }},
+		{Key: "reload", Meaning: "Command that takes it in.",
+			Usual: func(main string) string { return "/usr/sbin/nginx -c " + main + " -s reload" }},
 	}},
 	{Name: "httpd"}, {Name: "haproxy"}, {Name: "edge"}, {Name: "windows"}, {Name: "ingress"}, {Name: "other"},
 }
@@ -84,8 +86,12 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, 8, len(slices.Collect(e.Endpoints(ferry))))
 	assert.False(t, e.Server("pier").WithoutSNI)
 	assert.Nil(t, e.Server("pier").Reach)
-	assert.Equal(t, &estate.Reach{By: "ssh", Address: "127.20.0.12:22", User: "watch", Key: "/etc/watch.key", Configuration: "/etc/nginx/nginx.conf",
-		Commands: map[string]string{"test": "/usr/sbin/nginx -c /etc/nginx/nginx.conf -t", "reload": "/usr/sbin/nginx -c /etc/nginx/nginx.conf -s reload"}}, e.Server("node").Reach, "the rest follows from kind and address")
+	assert.Equal(t,
+		&estate.Reach{By: "ssh", Address: "127.20.0.12:22", User: "watch", Key: "/etc/watch.key",
+			Configuration: "/etc/nginx/nginx.conf",
+			Commands: map[string]string{"test": "/usr/sbin/nginx -c /etc/nginx/nginx.conf -t",
+				"reload": "/usr/sbin/nginx -c /etc/nginx/nginx.conf -s reload"}}, e.Server("node").Reach,
+		"the rest follows from kind and address")
 }
 
 // faults are wrong files, made of the good one by replacing a text, with where
@@ -94,35 +100,64 @@ var faults = []struct {
 	name, old, new, want string
 	beyondSchema         bool
 }{
-	{name: "unknown key", old: "kind: haproxy", new: "colour: red", want: `estate.yaml:10:5: unknown key "colour" in a server; expected one of name, kind,`},
-	{name: "key twice", old: "estate: Ferries\n", new: "estate: Ferries\nestate: Trains\n", want: `estate.yaml:2:1: key "estate" stands twice in an estate`, beyondSchema: true},
+	{name: "unknown key", old: "kind: haproxy", new: "colour: red",
+		want: `estate.yaml:10:5: unknown key "colour" in a server; expected one of name, kind,`},
+	{name: "key twice", old: "estate: Ferries\n", new: "estate: Ferries\nestate: Trains\n",
+		want: `estate.yaml:2:1: key "estate" stands twice in an estate`, beyondSchema: true},
 	{name: "missing key", old: "estate: Ferries\n", new: "", want: "an estate has no estate; expected the key estate"},
-	{name: "unknown way", old: "by: ssh", new: "by: boat", want: `estate.yaml:19:17: unknown way "boat"; expected local or ssh`},
-	{name: "ssh without user", old: "user: watch, ", new: "", want: "estate.yaml:19:12: reach by ssh has no user; expected the key user", beyondSchema: true},
-	{name: "local with user", old: "by: ssh", new: "by: local", want: "address, user, key and known_hosts belong to reach by ssh", beyondSchema: true},
-	{name: "relative key", old: "/etc/watch.key", new: "watch.key", want: `estate.yaml:19:40: found "watch.key"; expected an absolute path`},
-	{name: "command of two lines", old: "key: /etc/watch.key", new: `test: "a\nb"`, want: `found "a b"; expected one line of command`, beyondSchema: true},
-	{name: "bad ssh address", old: "key: /etc/watch.key", new: `address: "x:0"`, want: `bad address "x:0"; expected host:port`, beyondSchema: true},
-	{name: "reach of another kind", old: "kind: haproxy", new: "kind: haproxy\n    reach: {by: local}", want: "server quay has reach, and the configuration of kind haproxy cannot be read yet; expected a server of kind nginx", beyondSchema: true},
-	{name: "bad kind", old: "haproxy", new: "steam", want: `estate.yaml:10:11: unknown kind "steam"; expected one of nginx, httpd`},
-	{name: "bad address", old: "127.20.0.11]", new: "127.20.0.311]", want: `estate.yaml:14:17: bad address "127.20.0.311"; expected an IPv4 or IPv6 address`},
-	{name: "address of nobody", old: "127.20.0.11]", new: "0.0.0.0]", want: "0.0.0.0 is no machine's address", beyondSchema: true},
-	{name: "bad port", old: "9000-9002", new: "9002-9000", want: `bad port "9002-9000"; expected a port from 1 to 65535 or a range`, beyondSchema: true},
+	{name: "unknown way", old: "by: ssh", new: "by: boat",
+		want: `estate.yaml:19:17: unknown way "boat"; expected local or ssh`},
+	{name: "ssh without user", old: "user: watch, ", new: "",
+		want: "estate.yaml:19:12: reach by ssh has no user; expected the key user", beyondSchema: true},
+	{name: "local with user", old: "by: ssh", new: "by: local",
+		want: "address, user, key and known_hosts belong to reach by ssh", beyondSchema: true},
+	{name: "relative key", old: "/etc/watch.key", new: "watch.key",
+		want: `estate.yaml:19:40: found "watch.key"; expected an absolute path`},
+	{name: "command of two lines", old: "key: /etc/watch.key", new: `test: "a\nb"`,
+		want: `found "a b"; expected one line of command`, beyondSchema: true},
+	{name: "bad ssh address", old: "key: /etc/watch.key", new: `address: "x:0"`,
+		want: `bad address "x:0"; expected host:port`, beyondSchema: true},
+	{name: "reach of another kind", old: "kind: haproxy", new: "kind: haproxy\n    reach: {by: local}",
+		want: "server quay has reach, and the configuration of kind haproxy cannot be read yet; expected a server of kind " +
+			"nginx", beyondSchema: true},
+	{name: "bad kind", old: "haproxy", new: "steam",
+		want: `estate.yaml:10:11: unknown kind "steam"; expected one of nginx, httpd`},
+	{name: "bad address", old: "127.20.0.11]", new: "127.20.0.311]",
+		want: `estate.yaml:14:17: bad address "127.20.0.311"; expected an IPv4 or IPv6 address`},
+	{name: "address of nobody", old: "127.20.0.11]", new: "0.0.0.0]", want: "0.0.0.0 is no machine's address",
+		beyondSchema: true},
+	{name: "bad port", old: "9000-9002", new: "9002-9000",
+		want: `bad port "9002-9000"; expected a port from 1 to 65535 or a range`, beyondSchema: true},
 	{name: "port too high", old: "[8443,", new: "[84430,", want: `estate.yaml:12:13: bad port "84430"`},
-	{name: "unknown server", old: "pier]\n    wanted", new: "pear]\n    wanted", want: `host booking.lantern.example is wanted at an unknown server "pear"; expected one of node, pier, quay`, beyondSchema: true},
-	{name: "port a server lacks", old: "quay:8443,", new: "quay:8444,", want: "is wanted at quay:8444, but server quay (line 9) has no port 8444", beyondSchema: true},
-	{name: "unknown audience", old: "audiences: [in-house]", new: "audiences: [martians]", want: `names an unknown audience "martians"; expected one of browsers, in-house`, beyondSchema: true},
-	{name: "host twice", old: "fähre.lantern.example", new: "booking.lantern.example", want: `estate.yaml:24:5: host "booking.lantern.example" is declared again; first in line 21`, beyondSchema: true},
-	{name: "endpoint of two servers", old: "[127.20.0.11]", new: "[127.20.0.10]\n    ports: [9001]", want: "127.20.0.10:9001 belongs to server quay (line 9) already", beyondSchema: true},
-	{name: "no host name", old: "fähre.lantern.example", new: "ferry lantern", want: `"ferry lantern" is not a host name: character ' ' is not allowed; expected a DNS name`, beyondSchema: true},
-	{name: "missing file", old: "    roots: [root.pem]\nservers", new: "    roots: [lost.pem]\nservers", want: "estate.yaml:7:13: cannot read lost.pem: no such file", beyondSchema: true},
-	{name: "broken certificate", old: "    roots: [root.pem]\nservers", new: "    roots: [broken.pem]\nservers", want: "estate.yaml:7:13: broken.pem: line 1: a PEM block that does not end", beyondSchema: true},
-	{name: "a list for a mapping", old: "{issuer: Harbour}", new: "[Harbour]", want: "found a list; expected wanted as a mapping with the keys issuer, certificate"},
-	{name: "bad fingerprint", old: "{issuer: Harbour}", new: "{certificate: abc}", want: `bad fingerprint "abc"; expected 64 hexadecimal digits`},
-	{name: "yes for true", old: "public: true", new: "public: maybe", want: `estate.yaml:4:13: found "maybe"; expected true or false`},
-	{name: "alias", old: "estate: Ferries", new: "estate: &a Ferries\nintermediates: *a", want: "found an alias (*a), which estate files do not use", beyondSchema: true},
+	{name: "unknown server", old: "pier]\n    wanted", new: "pear]\n    wanted",
+		want:         `host booking.lantern.example is wanted at an unknown server "pear"; expected one of node, pier, quay`,
+		beyondSchema: true},
+	{name: "port a server lacks", old: "quay:8443,", new: "quay:8444,",
+		want: "is wanted at quay:8444, but server quay (line 9) has no port 8444", beyondSchema: true},
+	{name: "unknown audience", old: "audiences: [in-house]", new: "audiences: [martians]",
+		want: `names an unknown audience "martians"; expected one of browsers, in-house`, beyondSchema: true},
+	{name: "host twice", old: "fähre.lantern.example", new: "booking.lantern.example",
+		want: `estate.yaml:24:5: host "booking.lantern.example" is declared again; first in line 21`, beyondSchema: true},
+	{name: "endpoint of two servers", old: "[127.20.0.11]", new: "[127.20.0.10]\n    ports: [9001]",
+		want: "127.20.0.10:9001 belongs to server quay (line 9) already", beyondSchema: true},
+	{name: "no host name", old: "fähre.lantern.example", new: "ferry lantern",
+		want: `"ferry lantern" is not a host name: character ' ' is not allowed; expected a DNS name`, beyondSchema: true},
+	{name: "missing file", old: "    roots: [root.pem]\nservers", new: "    roots: [lost.pem]\nservers",
+		want: "estate.yaml:7:13: cannot read lost.pem: no such file", beyondSchema: true},
+	{name: "broken certificate", old: "    roots: [root.pem]\nservers", new: "    roots: [broken.pem]\nservers",
+		want: "estate.yaml:7:13: broken.pem: line 1: a PEM block that does not end", beyondSchema: true},
+	{name: "a list for a mapping", old: "{issuer: Harbour}", new: "[Harbour]",
+		want: "found a list; expected wanted as a mapping with the keys issuer, certificate"},
+	{name: "bad fingerprint", old: "{issuer: Harbour}", new: "{certificate: abc}",
+		want: `bad fingerprint "abc"; expected 64 hexadecimal digits`},
+	{name: "yes for true", old: "public: true", new: "public: maybe",
+		want: `estate.yaml:4:13: found "maybe"; expected true or false`},
+	{name: "alias", old: "estate: Ferries", new: "estate: &a Ferries\nintermediates: *a",
+		want: "found an alias (*a), which estate files do not use", beyondSchema: true},
 	{name: "no YAML", old: "servers:", new: "servers: [", want: "expected YAML", beyondSchema: true},
-	{name: "too many endpoints", old: "9000-9002", new: "1-8000, 9000-65000]\n  - name: sea\n    addresses: [" + manyAddresses() + "]\n    ports: [1-60000", want: "endpoints; expected at most 1000000", beyondSchema: true},
+	{name: "too many endpoints", old: "9000-9002",
+		new:  "1-8000, 9000-65000]\n  - name: sea\n    addresses: [" + manyAddresses() + "]\n    ports: [1-60000",
+		want: "endpoints; expected at most 1000000", beyondSchema: true},
 }
 
 func manyAddresses() string {
@@ -181,7 +216,8 @@ func TestNonsenseEndsQuicklyWithAnError(t *testing.T) {
 	}
 	_, err := estate.Parse("estate.yaml", noise, kinds, open)
 	assert.ErrorContains(t, err, "estate.yaml: the file holds 10.5 MB; expected an estate file of at most 4 MB")
-	for _, text := range []string{"", "null", strings.Repeat("[", 1<<20), strings.Repeat("a: ", 1<<19), string(noise[:1<<20]), "- - -", "estate: [\x00]"} {
+	for _, text := range []string{"", "null", strings.Repeat("[", 1<<20), strings.Repeat("a: ", 1<<19),
+		string(noise[:1<<20]), "- - -", "estate: [\x00]"} {
 		_, err := estate.Parse("estate.yaml", []byte(text), kinds, open)
 		var all estate.Errors
 		assert.ErrorAs(t, err, &all)

@@ -56,7 +56,8 @@ mandates:
 	assert.Equal(t, []string{"a.lantern.example", "xn--fhre-loa.lantern.example"}, plain.Names)
 	assert.Equal(t, "ecdsa-p256", plain.Key, "when none is said")
 	assert.Equal(t, estate.Proof{By: "http", Servers: []string{"pier-1"}, Folder: "/srv/www"}, plain.Proof)
-	assert.Equal(t, estate.Proof{By: "dns", Server: "192.0.2.53:5353", Await: []string{"192.0.2.54:53"}, TSIG: estate.TSIG{Name: "k", Algorithm: "hmac-sha512", Credential: "zone"}}, wild.Proof)
+	assert.Equal(t, estate.Proof{By: "dns", Server: "192.0.2.53:5353", Await: []string{"192.0.2.54:53"},
+		TSIG: estate.TSIG{Name: "k", Algorithm: "hmac-sha512", Credential: "zone"}}, wild.Proof)
 	assert.Equal(t, 20, wild.RenewDays)
 	assert.Equal(t, []string{"root.pem"}, estate.Mentioned([]byte("cas:\n  - {roots: [root.pem]}\n")))
 }
@@ -66,26 +67,44 @@ mandates:
 func TestMandateFaults(t *testing.T) {
 	const ca = "cas:\n  - {name: harbour, directory: https://ca.example/d}\n"
 	for text, says := range map[string][2]string{
-		"cas:\n  - {name: x, directory: http://ca.example/d}\n":                                                                                                           {"e.yaml:10:26", "an https address"},
-		"cas:\n  - {name: x, directory: https://ca.example/d, contact: [nobody]}\n":                                                                                       {`found "nobody"`, "an e-mail address"},
-		"cas:\n  - {name: x, directory: https://ca.example/d, resolver: ns1.example}\n":                                                                                   {`found "ns1.example"`, "an address, or address:port"},
-		"cas:\n  - {name: x, directory: https://ca.example/d, budget: {certificates: 0, days: 7}}\n":                                                                      {`found "0"`, "a whole number from 1 to 1000000"},
-		"cas:\n  - {name: x, directory: https://ca.example/d}\n  - {name: x, directory: https://ca.example/d}\n":                                                          {`CA "x" is declared again; first in line 10`, "each CA once"},
-		ca + "mandates:\n  - {name: m, names: [a.example.test], ca: other, proof: {by: listener}}\n":                                                                      {`unknown CA "other"`, "one of harbour"},
-		ca + "mandates:\n  - {name: m, names: [192.0.2.1], ca: harbour, proof: {by: listener}}\n":                                                                         {"is an address", "a DNS name"},
-		ca + "mandates:\n  - {name: m, names: [localhost], ca: harbour, proof: {by: listener}}\n":                                                                         {"is not a name to order", "a DNS name"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example, A.test.example], ca: harbour, proof: {by: listener}}\n":                                                    {"a.test.example stands twice", "each name once"},
-		ca + "mandates:\n  - {name: m, names: ['*.test.example'], ca: harbour, proof: {by: listener}}\n":                                                                  {"a wildcard can be proved by dns alone", "proof by dns"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: mail}}\n":                                                                        {`unknown proof "mail"`, "one of http, listener, dns"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http}}\n":                                                                        {"says no server to put the file on", "the key servers"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [edge]}}\n":                                                       {"there is no way to it", "reach for that server"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [pier-9]}}\n":                                                     {`unknown server "pier-9"`, "one of edge, pier-1"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener, folder: /x}}\n":                                                        {"has keys of another one", "servers and folder with http"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1}}\n":                                                      {"or no key to sign with", "the keys server and tsig"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1, tsig: {name: k, credential: s, algorithm: hmac-md5}}}\n": {`unknown algorithm "hmac-md5"`, "hmac-sha256"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, key: dsa}\n":                                                          {`unknown kind of key "dsa"`, "ecdsa-p256"},
-		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, install: [nowhere:443]}\n":                                            {`unknown server "nowhere"`, "one of edge, pier-1"},
-		ca + "mandates:\n  - {name: m, names: [" + strings.Repeat("x", 3) + "], ca: harbour, proof: {by: listener}, renew_days: soon}\n":                                  {`found "soon"`, "a whole number from 1 to 365"},
+		"cas:\n  - {name: x, directory: http://ca.example/d}\n": {
+			"e.yaml:10:26", "an https address"},
+		"cas:\n  - {name: x, directory: https://ca.example/d, contact: [nobody]}\n": {
+			`found "nobody"`, "an e-mail address"},
+		"cas:\n  - {name: x, directory: https://ca.example/d, resolver: ns1.example}\n": {
+			`found "ns1.example"`, "an address, or address:port"},
+		"cas:\n  - {name: x, directory: https://ca.example/d, budget: {certificates: 0, days: 7}}\n": {
+			`found "0"`, "a whole number from 1 to 1000000"},
+		"cas:\n  - {name: x, directory: https://ca.example/d}\n  - {name: x, directory: https://ca.example/d}\n": {
+			`CA "x" is declared again; first in line 10`, "each CA once"},
+		ca + "mandates:\n  - {name: m, names: [a.example.test], ca: other, proof: {by: listener}}\n": {
+			`unknown CA "other"`, "one of harbour"},
+		ca + "mandates:\n  - {name: m, names: [192.0.2.1], ca: harbour, proof: {by: listener}}\n": {
+			"is an address", "a DNS name"},
+		ca + "mandates:\n  - {name: m, names: [localhost], ca: harbour, proof: {by: listener}}\n": {
+			"is not a name to order", "a DNS name"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example, A.test.example], ca: harbour, proof: {by: listener}}\n": {
+			"a.test.example stands twice", "each name once"},
+		ca + "mandates:\n  - {name: m, names: ['*.test.example'], ca: harbour, proof: {by: listener}}\n": {
+			"a wildcard can be proved by dns alone", "proof by dns"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: mail}}\n": {
+			`unknown proof "mail"`, "one of http, listener, dns"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http}}\n": {
+			"says no server to put the file on", "the key servers"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [edge]}}\n": {
+			"there is no way to it", "reach for that server"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [pier-9]}}\n": {
+			`unknown server "pier-9"`, "one of edge, pier-1"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener, folder: /x}}\n": {
+			"has keys of another one", "servers and folder with http"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1}}\n": {
+			"or no key to sign with", "the keys server and tsig"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1, tsig: " +
+			"{name: k, credential: s, algorithm: hmac-md5}}}\n": {`unknown algorithm "hmac-md5"`, "hmac-sha256"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, key: dsa}\n":               {`unknown kind of key "dsa"`, "ecdsa-p256"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, install: [nowhere:443]}\n": {`unknown server "nowhere"`, "one of edge, pier-1"},
+		ca + "mandates:\n  - {name: m, names: [" + strings.Repeat("x",
+			3) + "], ca: harbour, proof: {by: listener}, renew_days: soon}\n": {`found "soon"`, "a whole number from 1 to 365"},
 	} {
 		_, err := estate.Parse("e.yaml", []byte(before+text), kinds, withRoot)
 		var faults estate.Errors
@@ -95,7 +114,8 @@ func TestMandateFaults(t *testing.T) {
 	}
 	e, err := estate.Parse("e.yaml", []byte(before+ca), kinds, withRoot)
 	require.NoError(t, err)
-	m, err := estate.ParseMandate([]byte(`{"name":"m","names":["a.test.example"],"ca":"harbour","proof":{"by":"listener"}}`), e)
+	m, err := estate.ParseMandate(
+		[]byte(`{"name":"m","names":["a.test.example"],"ca":"harbour","proof":{"by":"listener"}}`), e)
 	require.NoError(t, err, "JSON is taken too")
 	assert.Equal(t, "m", m.Name)
 	for _, text := range []string{"", "[", "- x", "name: m", strings.Repeat(" ", 2<<20)} {
@@ -107,12 +127,15 @@ func TestMandateFaults(t *testing.T) {
 // TestChangesOfMandates are told field by field.
 func TestChangesOfMandates(t *testing.T) {
 	read := func(names, key string) *estate.Estate {
-		e, err := estate.Parse("e.yaml", []byte(before+"cas:\n  - {name: harbour, directory: https://ca.example/d}\nmandates:\n  - {name: m, names: ["+names+"], ca: harbour, proof: {by: listener}, key: "+key+"}\n"), kinds, withRoot)
+		e, err := estate.Parse("e.yaml",
+			[]byte(before+"cas:\n  - {name: harbour, directory: https://ca.example/d}\nmandates:\n  - {name: m, names: ["+names+
+				"], ca: harbour, proof: {by: listener}, key: "+key+"}\n"), kinds, withRoot)
 		require.NoError(t, err)
 		return e
 	}
 	changes := estate.Diff(read("a.test.example", "rsa-2048"), read("a.test.example, b.test.example", "ecdsa-p384"))
 	require.Len(t, changes, 1)
 	assert.Equal(t, "mandate", changes[0].Kind)
-	assert.Equal(t, []string{"names: a.test.example → a.test.example, b.test.example", "key: rsa-2048 → ecdsa-p384"}, changes[0].Fields)
+	assert.Equal(t, []string{"names: a.test.example → a.test.example, b.test.example", "key: rsa-2048 → ecdsa-p384"},
+		changes[0].Fields)
 }

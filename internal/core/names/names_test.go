@@ -24,13 +24,16 @@ func TestCovers(t *testing.T) {
 		{"booking.lantern.example", "booking.lantern.example", true, ""},
 		{"Booking.LANTERN.example", "booking.lantern.example", true, ""},
 		{"*.lantern.example", "booking.lantern.example", true, ""},
-		{"*.lantern.example", "lantern.example", false, "the wildcard *.lantern.example does not cover lantern.example itself"},
+		{"*.lantern.example", "lantern.example", false,
+			"the wildcard *.lantern.example does not cover lantern.example itself"},
 		{"*.lantern.example", "a.booking.lantern.example", false, "the wildcard *.lantern.example covers one label only"},
 		{"b*.lantern.example", "booking.lantern.example", false, ""},
-		{"*.example", "lantern.example", false, "the wildcard *.example stands directly under a top-level domain, which no client accepts"},
+		{"*.example", "lantern.example", false,
+			"the wildcard *.example stands directly under a top-level domain, which no client accepts"},
 		{"booking.*.example", "booking.lantern.example", false, ""},
 		{"lantern.example", "www.lantern.example", false, "lantern.example is listed, www.lantern.example is not"},
-		{"www.lantern.example", "lantern.example", false, "www.lantern.example is listed, lantern.example without www is not"},
+		{"www.lantern.example", "lantern.example", false,
+			"www.lantern.example is listed, lantern.example without www is not"},
 		{"xn--fhre-loa.lantern.example", "fähre.lantern.example", true, ""},
 		{"a_b.lantern.example", "a_b.lantern.example", true, ""},
 		{"other.test", "booking.lantern.example", false, ""},
@@ -46,12 +49,16 @@ func TestCovers(t *testing.T) {
 }
 
 func TestTheCommonNameNeverCountsAndAddressesMatchAddressesOnly(t *testing.T) {
-	bare := pkitest.Leaf(nil, "", func(t *x509.Certificate) { t.DNSNames, t.Subject = nil, pkix.Name{CommonName: "a.lantern.example"} })
+	bare := pkitest.Leaf(nil, "", func(t *x509.Certificate) {
+		t.DNSNames, t.Subject = nil, pkix.Name{CommonName: "a.lantern.example"}
+	})
 	got := names.Covers(bare.Certificate, "a.lantern.example")
 	assert.False(t, got.Covered)
 	assert.Contains(t, got.Near, "common name only")
 
-	address := pkitest.Leaf(nil, "192.0.2.1", func(t *x509.Certificate) { t.IPAddresses = []net.IP{net.ParseIP("2001:db8::1")} })
+	address := pkitest.Leaf(nil, "192.0.2.1", func(t *x509.Certificate) {
+		t.IPAddresses = []net.IP{net.ParseIP("2001:db8::1")}
+	})
 	host, err := names.Host("[2001:DB8:0::1]")
 	require.NoError(t, err)
 	assert.True(t, names.Covers(address.Certificate, host).Covered)
@@ -80,7 +87,8 @@ func TestEveryAnswerAgainstTheStandardLibrary(t *testing.T) {
 			t.DNSNames = []string{name(), name(), "*." + strings.SplitN(host, ".", 2)[1]}[r.IntN(3):]
 		})
 		theirs := c.X509().VerifyHostname(host) == nil
-		if rest, wild := strings.CutPrefix(c.DNSNames[0], "*."); wild && len(c.DNSNames) == 1 && !strings.Contains(rest, ".") {
+		if rest, wild := strings.CutPrefix(c.DNSNames[0], "*."); wild && len(c.DNSNames) == 1 &&
+			!strings.Contains(rest, ".") {
 			theirs = false // a wildcard directly under a top-level domain: stricter than the library
 		}
 		if !skip(c.DNSNames) {
@@ -108,7 +116,8 @@ func skip(list []string) bool {
 
 func TestHostSaysWhyATextIsNoHostName(t *testing.T) {
 	for text, want := range map[string]string{
-		"": "it is empty", "a..b": "empty label", "-a.example": "hyphen", "a b.example": "character ' ' is not allowed", "*.a.example": "character '*'",
+		"": "it is empty", "a..b": "empty label", "-a.example": "hyphen", "a b.example": "character ' ' is not allowed",
+		"*.a.example":   "character '*'",
 		"a\x00.example": "not allowed", "https://a.example": "character ':'",
 	} {
 		_, err := names.Host(text)

@@ -58,13 +58,16 @@ func newPier(t *testing.T) *pier {
 	dir, err := os.MkdirTemp("", "pier-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	p := &pier{dir: dir, main: dir + "/nginx.conf", site: dir + "/sites/menu", folder: dir + "/insegna/menu", plain: freePort(t), secure: freePort(t), root: pkitest.CA("Harbour Root", nil), t: t}
+	p := &pier{dir: dir, main: dir + "/nginx.conf", site: dir + "/sites/menu", folder: dir + "/insegna/menu",
+		plain: freePort(t), secure: freePort(t), root: pkitest.CA("Harbour Root", nil), t: t}
 	user := ""
 	if os.Geteuid() == 0 {
 		user = "user root;\n"
 	}
 	require.NoError(t, os.MkdirAll(dir+"/sites", 0o755))
-	p.put(t, p.main, user+"daemon off; pid "+dir+"/pid; error_log stderr; worker_processes 1;\nevents {}\nhttp {\naccess_log off; client_body_temp_path "+dir+"/t1; proxy_temp_path "+dir+"/t2; fastcgi_temp_path "+dir+"/t3; uwsgi_temp_path "+dir+"/t4; scgi_temp_path "+dir+"/t5;\ninclude sites/*;\n}\n")
+	p.put(t, p.main, user+"daemon off; pid "+dir+"/pid; error_log stderr; worker_processes 1;\nevents {}\nhttp "+
+		"{\naccess_log off; client_body_temp_path "+dir+"/t1; proxy_temp_path "+dir+"/t2; fastcgi_temp_path "+dir+
+		"/t3; uwsgi_temp_path "+dir+"/t4; scgi_temp_path "+dir+"/t5;\ninclude sites/*;\n}\n")
 	return p
 }
 
@@ -82,7 +85,8 @@ func (p *pier) copy() string { return p.dir + "/.insegna-menu." }
 
 // destination is the server as an estate file declares it.
 func (p *pier) destination(over reach.Connection) *files.Destination {
-	way := &estate.Reach{Configuration: p.main, Commands: map[string]string{"test": p.command("-t"), "reload": p.command("-s reload")}}
+	way := &estate.Reach{Configuration: p.main,
+		Commands: map[string]string{"test": p.command("-t"), "reload": p.command("-s reload")}}
 	return nginx.Kind.Installs(over, &estate.Server{Reach: way}).(*files.Destination)
 }
 
@@ -129,7 +133,8 @@ func (p *pier) leaf(t *testing.T) (install.Material, *certs.Certificate) {
 
 // served gives the SHA-256 of what visitors get; "" when nobody answers.
 func (p *pier) served() string {
-	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", p.secure.String(), &tls.Config{ServerName: host, InsecureSkipVerify: true})
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", p.secure.String(),
+		&tls.Config{ServerName: host, InsecureSkipVerify: true})
 	if err != nil {
 		return ""
 	}
@@ -171,11 +176,13 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 		p.put(t, p.folder+"/versions/"+before+"/"+certificates, string(m.Chain))
 		p.put(t, p.folder+"/versions/"+before+"/"+key, string(m.Key))
 		require.NoError(t, os.Symlink("versions/"+before, p.folder+"/now"))
-		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/now/%s; ssl_certificate_key %s/now/%s; }\n", p.secure, host, p.folder, certificates, p.folder, key)
+		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/now/%s; ssl_certificate_key "+
+			"%s/now/%s; }\n", p.secure, host, p.folder, certificates, p.folder, key)
 	case foreign:
 		p.put(t, p.dir+"/old.pem", string(m.Chain))
 		p.put(t, p.dir+"/old.key", string(m.Key))
-		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/old.pem; ssl_certificate_key %s/old.key; }\n", p.secure, host, p.dir, p.dir)
+		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/old.pem; ssl_certificate_key "+
+			"%s/old.key; }\n", p.secure, host, p.dir, p.dir)
 	case plainOnly:
 		old = ""
 	}
@@ -202,7 +209,9 @@ func (p *pier) plan(t *testing.T, version int) *install.Installation {
 	i := &install.Installation{ID: int64(version), State: install.Staging}
 	var leaf *certs.Certificate
 	i.Material, leaf = p.leaf(t)
-	planned, err := p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: fmt.Sprint(version), Port: p.secure.Port()})
+	planned, err := p.destination(reach.Local()).Plan(t.Context(),
+		&install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: fmt.Sprint(version),
+			Port: p.secure.Port()})
 	require.NoError(t, err)
 	assert.Equal(t, len(planned.Plan.Files) == 0, planned.Unasked)
 	i.Plan, i.Bindings, i.Leaf = planned.Plan, planned.Bindings, leaf.Fingerprint.String()
@@ -285,8 +294,10 @@ func (x *trial) Write(path string, data []byte, as reach.Attributes) error {
 }
 
 func (x *trial) Run(ctx context.Context, command string, limit time.Duration) (out *reach.Output, err error) {
-	if x.kind == "test fails" && strings.HasSuffix(command, "-t") && len(x.steps) > 1 && x.kept.State == install.Switching {
-		return &reach.Output{Text: "nginx: [emerg] cannot load certificate\nnginx: configuration file test failed", Exit: 1}, nil
+	if x.kind == "test fails" && strings.HasSuffix(command, "-t") && len(x.steps) > 1 &&
+		x.kept.State == install.Switching {
+		return &reach.Output{Text: "nginx: [emerg] cannot load certificate\nnginx: configuration file test failed", Exit: 1},
+			nil
 	}
 	if x.kind == "reload hangs" && strings.HasSuffix(command, "reload") && x.kept.State == install.Reloading {
 		return nil, &reach.TimeError{Command: command, Limit: limit}
@@ -295,7 +306,8 @@ func (x *trial) Run(ctx context.Context, command string, limit time.Duration) (o
 	return out, err
 }
 
-func (x *trial) Save(_ context.Context, i *install.Installation, step string, outcome install.Outcome, words string) error {
+func (x *trial) Save(_ context.Context, i *install.Installation, step string, outcome install.Outcome,
+	words string) error {
 	return x.act("save", func() error {
 		x.kept = *i
 		x.steps = append(x.steps, step+" "+string(outcome)+": "+words)
@@ -316,12 +328,13 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		}
 		to := p.destination(x)
 		to.Limit = x.limit
-		m := &install.Installer{Destination: to, Records: x, Patience: 5 * time.Second, Look: func(context.Context, *install.Binding) (string, string) {
-			if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
-				return leaf, "a certificate"
-			}
-			return "", "another certificate"
-		}}
+		m := &install.Installer{Destination: to, Records: x, Patience: 5 * time.Second,
+			Look: func(context.Context, *install.Binding) (string, string) {
+				if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
+					return leaf, "a certificate"
+				}
+				return "", "another certificate"
+			}}
 		if x.hide {
 			m.Patience = 300 * time.Millisecond
 		}
@@ -359,7 +372,8 @@ func TestDroppedOverSSH(t *testing.T) {
 	knownHosts := filepath.Join(t.TempDir(), "known")
 	require.NoError(t, os.WriteFile(knownHosts, []byte("[127.0.0.1]:"+port+" "+key), 0o600))
 	dial := func() reach.Connection {
-		m, err := reach.Dial(t.Context(), reach.SSH{Address: relay.Address(), User: server.User, Key: server.Key, KnownHosts: knownHosts})
+		m, err := reach.Dial(t.Context(),
+			reach.SSH{Address: relay.Address(), User: server.User, Key: server.Key, KnownHosts: knownHosts})
 		require.NoError(t, err)
 		return m
 	}
@@ -464,17 +478,29 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 		shape, reason string
 		before        func(i *install.Installation, x *trial)
 	}{
-		"the test fails before": {renewed, "the server's own test fails before anything was changed", func(i *install.Installation, _ *trial) { own(i, "test", "echo broken; false") }},
-		"the test fails behind": {foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
-		"the key does not fit":  {renewed, "the server's own test of a staged copy fails", func(i *install.Installation, _ *trial) { other, _ := p.leaf(t); i.Material.Key = other.Key }},
+		"the test fails before": {renewed, "the server's own test fails before anything was changed",
+			func(i *install.Installation, _ *trial) { own(i, "test", "echo broken; false") }},
+		"the test fails behind": {
+			foreign, "cannot load certificate", func(_ *install.Installation, x *trial) { x.kind = "test fails" }},
+		"the key does not fit": {renewed, "the server's own test of a staged copy fails",
+			func(i *install.Installation, _ *trial) { other, _ := p.leaf(t); i.Material.Key = other.Key }},
 		"the edit is refused": {foreign, p.site + ":8", func(i *install.Installation, _ *trial) {
 			i.Plan.Files[0].After += "\nserver { listen 1; nonsense on; }\n"
 		}},
-		"the reload hangs":        {plainOnly, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
-		"every reload hangs":      {renewed, "did not end within 5s", func(i *install.Installation, x *trial) { own(i, "reload", "sleep 60"); x.limit = 5 * time.Second }},
-		"the new one is not seen": {foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
-		"changed since preview":   {foreign, "is not as the preview showed it", func(i *install.Installation, _ *trial) { i.Plan.Files[0].Before += "# by hand\n" }},
-		"another version was put": {renewed, "now is not as the preview showed it", func(i *install.Installation, _ *trial) { own(i, "before", "99") }},
+		"the reload hangs": {
+			plainOnly, "did not end within", func(_ *install.Installation, x *trial) { x.kind = "reload hangs" }},
+		"every reload hangs": {
+			renewed, "did not end within 5s", func(i *install.Installation, x *trial) {
+				own(i, "reload", "sleep 60")
+				x.limit = 5 * time.Second
+			}},
+		"the new one is not seen": {
+			foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
+		"changed since preview": {
+			foreign, "is not as the preview showed it",
+			func(i *install.Installation, _ *trial) { i.Plan.Files[0].Before += "# by hand\n" }},
+		"another version was put": {
+			renewed, "now is not as the preview showed it", func(i *install.Installation, _ *trial) { own(i, "before", "99") }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			i := p.lay(t, c.shape, 50)
@@ -538,7 +564,8 @@ func TestAServerThatDoesNotRun(t *testing.T) {
 	i := p.lay(t, plainOnly, 3)
 	before := p.state(t)
 	p.nginx.Signal(syscall.SIGTERM)
-	require.Eventually(t, func() bool { _, err := os.Stat(p.dir + "/pid"); return err != nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(p.dir + "/pid"); return err != nil }, 10*time.Second,
+		10*time.Millisecond)
 	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)

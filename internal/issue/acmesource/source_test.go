@@ -104,7 +104,8 @@ func newDesk(t *testing.T, change ...func(*ca.Config)) *desk {
 	a, err := c.Register(t.Context(), key, acme.NewAccount{TermsAgreed: true})
 	require.NoError(t, err)
 	d := &desk{memory: &memory{}, board: &board{files: &town.Files}, town: town}
-	d.Source = &acmesource.Source{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01, Records: d.memory, Prover: d.board, Patience: 3 * time.Second}
+	d.Source = &acmesource.Source{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01,
+		Records: d.memory, Prover: d.board, Patience: 3 * time.Second}
 	d.Orderer = &issue.Orderer{Source: d.Source, Records: d.memory, Anchors: pkitest.List(town.Root)}
 	return d
 }
@@ -178,10 +179,12 @@ func TestTheChainThatIsTrusted(t *testing.T) {
 	second := pkitest.CA("Second Root", nil)
 	d := newDesk(t, func(c *ca.Config) {
 		by := c.Issuer.Certificate
-		cross := pkitest.Issue(&x509.Certificate{Subject: by.Subject, SubjectKeyId: by.SubjectKeyId, IsCA: true, BasicConstraintsValid: true, KeyUsage: by.KeyUsage}, second, c.Issuer.Key)
+		cross := pkitest.Issue(&x509.Certificate{Subject: by.Subject, SubjectKeyId: by.SubjectKeyId, IsCA: true,
+			BasicConstraintsValid: true, KeyUsage: by.KeyUsage}, second, c.Issuer.Key)
 		c.Alternates = [][]*x509.Certificate{{cross.X509()}}
 	})
-	for root, want := range map[*pkitest.Entity]string{d.town.Root: "ending at Harbour Light Root", second: "ending at Second Root"} {
+	for root, want := range map[*pkitest.Entity]string{d.town.Root: "ending at Harbour Light Root",
+		second: "ending at Second Root"} {
 		d.Anchors = pkitest.List(root)
 		require.NoError(t, d.Run(t.Context(), order("a.lantern.example")))
 		require.Equal(t, issue.Issued, d.kept.State, "%+v", d.kept.Failure)
@@ -209,7 +212,9 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 		if err == nil && status != 0 && strings.HasSuffix(r.URL.Path, "/new-order") {
 			nonce := resp.Header.Get("Replay-Nonce")
 			_ = resp.Body.Close()
-			resp.StatusCode, resp.Header, resp.Body = status, http.Header{"Content-Type": {kind}, "Retry-After": {after}, "Replay-Nonce": {nonce}}, readCloser{strings.NewReader(body)}
+			resp.StatusCode, resp.Header, resp.Body = status,
+				http.Header{"Content-Type": {kind}, "Retry-After": {after}, "Replay-Nonce": {nonce}},
+				readCloser{strings.NewReader(body)}
 		}
 		return resp, err
 	}))
@@ -223,15 +228,27 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 		again             time.Duration // of the failure
 		failure           string
 	}{
-		"for seconds":            {429, "90", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"slowly"}`, 90 * time.Second, 0, ""},
-		"to a moment":            {429, time.Now().Add(2 * time.Minute).UTC().Format(http.TimeFormat), problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 2 * time.Minute, 0, ""},
-		"by status alone":        {429, "60", "text/html", "<h1>no</h1>", time.Minute, 0, ""},
-		"under maintenance":      {503, "120", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"works"}`, 2 * time.Minute, 0, ""},
-		"for hours":              {429, "10800", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"enough"}`, 0, 3 * time.Hour, issue.RateLimited},
-		"without a time":         {429, "", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"enough"}`, 0, time.Hour, issue.RateLimited},
-		"of an unknown type":     {429, "7200", problem, `{"type":"urn:elsewhere:quota","detail":"enough"}`, 0, 2 * time.Hour, issue.RateLimited},
-		"with nonsense for time": {429, "soon", problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 0, time.Hour, issue.RateLimited},
-		"broken and no more":     {500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`, 0, time.Hour, "serverInternal"},
+		"for seconds": {
+			429, "90", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"slowly"}`, 90 * time.Second, 0, ""},
+		"to a moment": {429, time.Now().Add(2 * time.Minute).UTC().Format(http.TimeFormat), problem,
+			`{"type":"urn:ietf:params:acme:error:rateLimited"}`, 2 * time.Minute, 0, ""},
+		"by status alone": {429, "60", "text/html", "<h1>no</h1>", time.Minute, 0, ""},
+		"under maintenance": {
+			503, "120", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"works"}`,
+			2 * time.Minute, 0, ""},
+		"for hours": {
+			429, "10800", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"enough"}`, 0, 3 * time.Hour,
+			issue.RateLimited},
+		"without a time": {
+			429, "", problem, `{"type":"urn:ietf:params:acme:error:rateLimited","detail":"enough"}`, 0, time.Hour,
+			issue.RateLimited},
+		"of an unknown type": {
+			429, "7200", problem, `{"type":"urn:elsewhere:quota","detail":"enough"}`, 0, 2 * time.Hour, issue.RateLimited},
+		"with nonsense for time": {
+			429, "soon", problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 0, time.Hour, issue.RateLimited},
+		"broken and no more": {
+			500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`, 0, time.Hour,
+			"serverInternal"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, after, kind, body = f.status, f.after, f.kind, f.body
@@ -264,7 +281,8 @@ func TestWhatIsNotTheCAsFault(t *testing.T) {
 	cut := ""
 	plain := d.town.Transport
 	var err error
-	d.Source.Client, err = acme.New(d.town.Directory(), "insegna-test/1", through(func(r *http.Request) (*http.Response, error) {
+	d.Source.Client,
+		err = acme.New(d.town.Directory(), "insegna-test/1", through(func(r *http.Request) (*http.Response, error) {
 		if cut != "" && strings.Contains(r.URL.Path, cut) {
 			return nil, away
 		}
@@ -285,12 +303,14 @@ func TestWhatIsNotTheCAsFault(t *testing.T) {
 			waits = append(waits, time.Until(wait.Until).Round(time.Second))
 		}
 	}
-	assert.Equal(t, []time.Duration{10 * time.Second, 20 * time.Second, 40 * time.Second, 80 * time.Second, 160 * time.Second, 5 * time.Minute, 5 * time.Minute, 5 * time.Minute}, waits)
+	assert.Equal(t, []time.Duration{10 * time.Second, 20 * time.Second, 40 * time.Second, 80 * time.Second,
+		160 * time.Second, 5 * time.Minute, 5 * time.Minute, 5 * time.Minute}, waits)
 	assert.Equal(t, issue.NoAnswer, d.kept.Failure.Kind)
 	assert.NotEmpty(t, d.kept.URL, "it was known all the while")
 	cut = ""
 
-	d.board.publish = &proof.PublishError{What: "write", Where: "pier-1:/var/www", Err: errors.New("read-only file system")}
+	d.board.publish = &proof.PublishError{What: "write", Where: "pier-1:/var/www",
+		Err: errors.New("read-only file system")}
 	require.NoError(t, d.Run(t.Context(), order("b.lantern.example")))
 	assert.Equal(t, issue.NotPublished, d.kept.Failure.Kind)
 	assert.Equal(t, "cannot write at pier-1:/var/www: read-only file system", d.kept.Failure.Words)
@@ -317,7 +337,8 @@ func TestWhatIsNotTheCAsFault(t *testing.T) {
 	d.Source.Kind = acme.TLSALPN01
 	require.NoError(t, d.Run(t.Context(), order("f.lantern.example")))
 	assert.Equal(t, issue.NoProof, d.kept.Failure.Kind)
-	assert.Equal(t, "for f.lantern.example the CA offers http-01, dns-01, the mandate proves by tls-alpn-01", d.kept.Failure.Words)
+	assert.Equal(t, "for f.lantern.example the CA offers http-01, dns-01, the mandate proves by tls-alpn-01",
+		d.kept.Failure.Words)
 }
 
 // TestARenewalKnowsWhatItReplaces tells the CA what takes whose place, and

@@ -36,7 +36,8 @@ func wanted(t *testing.T, tree fstest.MapFS, main string, names ...string) (out 
 	for _, name := range names {
 		for _, s := range r.Sites {
 			if s.MainName() == name {
-				out = append(out, kind.Wanted{Site: s.Place, Certificate: "/k/now/chain.pem", Key: "/k/now/key.pem", Port: 443, Proofs: "/k/proofs"})
+				out = append(out,
+					kind.Wanted{Site: s.Place, Certificate: "/k/now/chain.pem", Key: "/k/now/key.pem", Port: 443, Proofs: "/k/proofs"})
 			}
 		}
 	}
@@ -82,7 +83,8 @@ server {
 
 // TestAPlainSiteGetsTLS holds the whole text of what a plain site becomes.
 func TestAPlainSiteGetsTLS(t *testing.T) {
-	tree := treeOf(map[string]string{"/etc/nginx/nginx.conf": "events {}\nhttp {\n    include sites-enabled/*;\n}\n", "/etc/nginx/sites-available/menu": plainSite, "/etc/nginx/sites-enabled/menu": "-> ../sites-available/menu"})
+	tree := treeOf(map[string]string{"/etc/nginx/nginx.conf": "events {}\nhttp {\n    include sites-enabled/*;\n}\n",
+		"/etc/nginx/sites-available/menu": plainSite, "/etc/nginx/sites-enabled/menu": "-> ../sites-available/menu"})
 	edits, err := nginx.Edit(tree, "/etc/nginx/nginx.conf", wanted(t, tree, "/etc/nginx/nginx.conf", "menu.example"))
 	require.NoError(t, err)
 	require.Len(t, edits, 1)
@@ -129,16 +131,30 @@ server {
 func TestTheLeastChange(t *testing.T) {
 	const pair = "+    ssl_certificate /k/now/chain.pem;\n+    ssl_certificate_key /k/now/key.pem;\n"
 	for name, c := range map[string]struct{ http, want string }{
-		"other paths": {"server { listen 443 ssl; server_name a.example;\n    ssl_certificate \"/old one.pem\"; # ours\n    ssl_certificate_key /old.key;\n}\n",
-			"-    ssl_certificate \"/old one.pem\"; # ours\n-    ssl_certificate_key /old.key;\n+    ssl_certificate /k/now/chain.pem; # ours\n+    ssl_certificate_key /k/now/key.pem;\n"},
-		"as wanted": {"server { listen 443 ssl; server_name a.example; ssl_certificate /k/now/chain.pem; ssl_certificate_key '/k/now/key.pem'; }\n", ""},
-		"inherited": {"ssl_certificate /all.pem; ssl_certificate_key /all.key;\nserver {\n    listen 443 ssl;\n    server_name a.example; # main\n    root /srv;\n}\n", pair},
-		"both ports": {"server {\n    listen 80;\n    listen 443 ssl;\n    server_name a.example;\n    ssl_certificate /old.pem;\n    ssl_certificate_key /old.key;\n}\n",
+		"other paths": {
+			"server { listen 443 ssl; server_name a.example;\n    ssl_certificate \"/old one.pem\"; # ours\n    " +
+				"ssl_certificate_key /old.key;\n}\n",
+			"-    ssl_certificate \"/old one.pem\"; # ours\n-    ssl_certificate_key /old.key;\n+    ssl_certificate " +
+				"/k/now/chain.pem; # ours\n+    ssl_certificate_key /k/now/key.pem;\n"},
+		"as wanted": {
+			"server { listen 443 ssl; server_name a.example; ssl_certificate /k/now/chain.pem; ssl_certificate_key " +
+				"'/k/now/key.pem'; }\n", ""},
+		"inherited": {
+			"ssl_certificate /all.pem; ssl_certificate_key /all.key;\nserver {\n    listen 443 ssl;\n    server_name " +
+				"a.example; # main\n    root /srv;\n}\n", pair},
+		"both ports": {
+			"server {\n    listen 80;\n    listen 443 ssl;\n    server_name a.example;\n    ssl_certificate /old.pem;\n    " +
+				"ssl_certificate_key /old.key;\n}\n",
 			"-    ssl_certificate /old.pem;\n-    ssl_certificate_key /old.key;\n" + pair},
-		"on one line": {"server { listen 443 ssl; server_name a.example; root /srv; }\nssl_certificate /all.pem; ssl_certificate_key /all.key;\n",
-			"-server { listen 443 ssl; server_name a.example; root /srv; }\n+server { listen 443 ssl; server_name a.example; ssl_certificate /k/now/chain.pem; ssl_certificate_key /k/now/key.pem; root /srv; }\n"},
-		"nothing behind": {"server { listen 443 ssl; server_name a.example;}\nssl_certificate /all.pem; ssl_certificate_key /all.key;\n",
-			"-server { listen 443 ssl; server_name a.example;}\n+server { listen 443 ssl; server_name a.example; ssl_certificate /k/now/chain.pem; ssl_certificate_key /k/now/key.pem; }\n"},
+		"on one line": {
+			"server { listen 443 ssl; server_name a.example; root /srv; }\nssl_certificate /all.pem; ssl_certificate_key " +
+				"/all.key;\n",
+			"-server { listen 443 ssl; server_name a.example; root /srv; }\n+server { listen 443 ssl; server_name a.example; " +
+				"ssl_certificate /k/now/chain.pem; ssl_certificate_key /k/now/key.pem; root /srv; }\n"},
+		"nothing behind": {
+			"server { listen 443 ssl; server_name a.example;}\nssl_certificate /all.pem; ssl_certificate_key /all.key;\n",
+			"-server { listen 443 ssl; server_name a.example;}\n+server { listen 443 ssl; server_name a.example; " +
+				"ssl_certificate /k/now/chain.pem; ssl_certificate_key /k/now/key.pem; }\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			main := "events {}\nhttp {\n" + c.http + "}\n"
@@ -158,10 +174,12 @@ func TestTheLeastChange(t *testing.T) {
 // TestSettingsThatAreThereStay adds nothing that is declared already, and one
 // listener for several ports of an address.
 func TestSettingsThatAreThereStay(t *testing.T) {
-	tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\nssl_protocols TLSv1.3;\nserver {\n    listen 127.0.0.1:80;\n    listen 127.0.0.1:8080;\n    server_name a.example;\n    ssl_ciphers HIGH;\n    root /srv;\n}\n}\n"})
+	tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\nssl_protocols TLSv1.3;\nserver {\n    listen " +
+		"127.0.0.1:80;\n    listen 127.0.0.1:8080;\n    server_name a.example;\n    ssl_ciphers HIGH;\n    root /srv;\n}\n}\n"})
 	edits, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
 	require.NoError(t, err)
-	for text, times := range map[string]int{"listen 127.0.0.1:443 ssl;": 1, "listen 127.0.0.1:80;": 1, "listen 127.0.0.1:8080;": 1, "ssl_protocols": 1, "ssl_ciphers": 1, "root /k/proofs;": 0, "root /srv;": 2} {
+	for text, times := range map[string]int{"listen 127.0.0.1:443 ssl;": 1, "listen 127.0.0.1:80;": 1,
+		"listen 127.0.0.1:8080;": 1, "ssl_protocols": 1, "ssl_ciphers": 1, "root /k/proofs;": 0, "root /srv;": 2} {
 		assert.Equal(t, times, strings.Count(edits[0].After, text), "%s\n%s", text, edits[0].After)
 	}
 }
@@ -171,20 +189,35 @@ func TestSettingsThatAreThereStay(t *testing.T) {
 func TestWhatIsNotChanged(t *testing.T) {
 	const old = " ssl_certificate /a.pem; ssl_certificate_key /a.key;"
 	for name, c := range map[string]struct{ http, place, reason string }{
-		"two pairs":        {"server { listen 443 ssl; server_name a.example;" + old + "\nssl_certificate /b.pem; ssl_certificate_key /b.key; }", "/n.conf:4", "shows 2 certificates"},
-		"by variable":      {"server { listen 443 ssl; server_name a.example; ssl_certificate /$ssl_server_name.pem; ssl_certificate_key /a.key; }", "/n.conf:3", "by a variable"},
-		"refuses TLS":      {"server { listen 443 ssl; server_name a.example; ssl_reject_handshake on; }", "/n.conf:3", "refuses TLS on purpose"},
-		"only redirects":   {"server { listen 80; server_name a.example; return 301 https://b.example$request_uri; }", "/n.conf:3", "only redirects to"},
-		"shared lines":     {"server { listen 443 ssl; server_name a.example; include pair; }\nserver { listen 443 ssl; server_name b.example; include pair; }", "/pair:1", "included by several sites"},
-		"PROXY protocol":   {"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
-		"port is plain":    {"server { listen 80; server_name a.example; }\nserver { listen 443; server_name b.example; }", "/n.conf:4", "port 443 is spoken without TLS"},
-		"socket alone":     {"server { listen unix:/s; server_name a.example; }", "/n.conf:3", "no address of a network"},
-		"half of the pair": {"ssl_certificate_key /a.key;\nserver { listen 443 ssl; server_name a.example; ssl_certificate /a.pem; }", "/n.conf:4", "only one of certificate and key"},
-		"listen included":  {"server { server_name a.example; include port; }", "/port:1", "listen line of the site is included"},
-		"file not whole":   {"server { listen 80; server_name a.example; }\nserver { listen 81; ", "/n.conf:3", "cannot be read to its end"},
+		"two pairs": {
+			"server { listen 443 ssl; server_name a.example;" + old + "\nssl_certificate /b.pem; ssl_certificate_key /b.key; }",
+			"/n.conf:4", "shows 2 certificates"},
+		"by variable": {
+			"server { listen 443 ssl; server_name a.example; ssl_certificate /$ssl_server_name.pem; ssl_certificate_key " +
+				"/a.key; }", "/n.conf:3", "by a variable"},
+		"refuses TLS": {
+			"server { listen 443 ssl; server_name a.example; ssl_reject_handshake on; }", "/n.conf:3", "refuses TLS on purpose"},
+		"only redirects": {
+			"server { listen 80; server_name a.example; return 301 https://b.example$request_uri; }", "/n.conf:3",
+			"only redirects to"},
+		"shared lines": {
+			"server { listen 443 ssl; server_name a.example; include pair; }\nserver { listen 443 ssl; server_name b.example; " +
+				"include pair; }", "/pair:1", "included by several sites"},
+		"PROXY protocol": {"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
+		"port is plain": {"server { listen 80; server_name a.example; }\nserver { listen 443; server_name b.example; }",
+			"/n.conf:4", "port 443 is spoken without TLS"},
+		"socket alone": {"server { listen unix:/s; server_name a.example; }", "/n.conf:3", "no address of a network"},
+		"half of the pair": {
+			"ssl_certificate_key /a.key;\nserver { listen 443 ssl; server_name a.example; ssl_certificate /a.pem; }",
+			"/n.conf:4", "only one of certificate and key"},
+		"listen included": {
+			"server { server_name a.example; include port; }", "/port:1", "listen line of the site is included"},
+		"file not whole": {
+			"server { listen 80; server_name a.example; }\nserver { listen 81; ", "/n.conf:3", "cannot be read to its end"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.http + "\n}\n", "/pair": old, "/port": "listen 80;"})
+			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.http + "\n}\n", "/pair": old,
+				"/port": "listen 80;"})
 			_, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
 			var refused *kind.EditError
 			require.ErrorAs(t, err, &refused)
@@ -207,7 +240,8 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 		"plain":  strings.ReplaceAll(plainSite, "default_server", ""),
 		"nested": "    map $host $x { default 1; }\n" + strings.ReplaceAll(plainSite, "\n", "\n    "),
 		"bare":   "server { server_name a.example; location / { proxy_pass http://127.0.0.1:1; } }\n",
-		"two":    "server {\n  listen 127.0.0.1:81;\n  server_name a.example;\n}\nserver {\n  listen 127.0.0.1:81;\n  server_name b.example;\n}\n",
+		"two": "server {\n  listen 127.0.0.1:81;\n  server_name a.example;\n}\nserver {\n  listen 127.0.0.1:81;\n  " +
+			"server_name b.example;\n}\n",
 	} {
 		t.Run(name, func(t *testing.T) {
 			main := filepath.Join(dir, name+".conf")
@@ -217,7 +251,8 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 			require.NoError(t, err)
 			var list []kind.Wanted
 			for _, s := range r.Sites {
-				list = append(list, kind.Wanted{Site: s.Place, Certificate: dir + "/a.pem", Key: dir + "/a.key", Port: 8443, Proofs: dir})
+				list = append(list,
+					kind.Wanted{Site: s.Place, Certificate: dir + "/a.pem", Key: dir + "/a.key", Port: 8443, Proofs: dir})
 			}
 			edits, err := nginx.Edit(os.DirFS("/"), main, list)
 			require.NoError(t, err)
@@ -239,9 +274,11 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 // all is not copied.
 func TestACopyMeansTheSame(t *testing.T) {
 	tree := treeOf(map[string]string{
-		"/etc/nginx/nginx.conf":           "events {}\nhttp {\n  include conf.d/*.conf; # all\n  include none/*;\n  include\n    sites-enabled/*;\n  server { listen 81; server_name last.example; }\n}\n",
-		"/etc/nginx/conf.d/a.conf":        "server { listen 80; server_name a.example; include snippets/tls.conf; }",
-		"/etc/nginx/conf.d/b.conf":        "# b\nserver {\n  listen 80;\n  include snippets/tls.conf;\n  server_name b.example;\n}\n# end",
+		"/etc/nginx/nginx.conf": "events {}\nhttp {\n  include conf.d/*.conf; # all\n  include none/*;\n  " +
+			"include\n    sites-enabled/*;\n  server { listen 81; server_name last.example; }\n}\n",
+		"/etc/nginx/conf.d/a.conf": "server { listen 80; server_name a.example; include snippets/tls.conf; }",
+		"/etc/nginx/conf.d/b.conf": "# b\nserver {\n  listen 80;\n  include snippets/tls.conf;\n  server_name " +
+			"b.example;\n}\n# end",
 		"/etc/nginx/snippets/tls.conf":    "ssl_certificate /k/now/chain.pem;\nssl_certificate_key '/k/now/key.pem';",
 		"/etc/nginx/sites-available/menu": plainSite,
 		"/etc/nginx/sites-enabled/menu":   "-> ../sites-available/menu",
@@ -275,7 +312,8 @@ func TestACopyMeansTheSame(t *testing.T) {
 	}
 	assert.Len(t, one.Listeners, len(many.Listeners))
 	line := 1 + strings.Count(flat.Text[:strings.Index(flat.Text, "last.example")], "\n")
-	assert.Equal(t, "unknown name in /etc/nginx/nginx.conf:7, the staged copy", flat.Translate("unknown name in /c:"+strconv.Itoa(line)+", /c", "/c"))
+	assert.Equal(t, "unknown name in /etc/nginx/nginx.conf:7, the staged copy",
+		flat.Translate("unknown name in /c:"+strconv.Itoa(line)+", /c", "/c"))
 
 	tree["etc/nginx/conf.d/c.conf"] = &fstest.MapFile{Mode: os.ModeNamedPipe}
 	_, err = nginx.Copy(tree, main, edits, words)

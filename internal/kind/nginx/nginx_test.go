@@ -58,7 +58,9 @@ func TestPrintingGivesTheSameBytes(t *testing.T) {
 }
 
 func TestEveryWordKnowsItsPlace(t *testing.T) {
-	f := nginx.Parse("/a", "http {\n  server {\n\tserver_name a.test\n\t\t'b \\'c';\n  content_by_lua_block { if x then -- }\n y = \"}\" end }\n }\n}")
+	f := nginx.Parse("/a",
+		"http {\n  server {\n\tserver_name a.test\n\t\t'b \\'c';\n  content_by_lua_block { if x then -- }\n y = \"}\" end "+
+			"}\n }\n}")
 	require.Empty(t, f.Problems)
 	server := f.Nodes[0].Block[0]
 	name := server.Block[0]
@@ -78,18 +80,33 @@ func TestBadInputIsToldWithItsPlaceAndTheRestIsRead(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"unclosed block":    {map[string]string{"bad.conf": "server {\n listen 1;\n"}, `bad.conf:1:8: the block "server" opened here is never closed; expected "}" before the file ends`},
-		"unclosed quote":    {map[string]string{"bad.conf": "\nserver { server_name \"x; }\n"}, `bad.conf:2:22: the quote opened here is never closed`},
-		"missing semicolon": {map[string]string{"bad.conf": "server { listen 1 }"}, `bad.conf:1:19: "}" before the directive "listen" is ended; expected ";"`},
-		"include loop":      {map[string]string{"bad.conf": "include bad.conf;"}, `bad.conf:1:9: include loop: /etc/nginx/bad.conf → /etc/nginx/bad.conf; expected files that do not include each other`},
-		"longer loop":       {map[string]string{"bad.conf": "include x/1;", "x/1": "\ninclude x/*;", "x/2": "include bad.conf;"}, `x/1:2:9: include loop: /etc/nginx/x/1 → /etc/nginx/x/1; expected files that do not include each other`},
-		"missing file":      {map[string]string{"bad.conf": "include gone;"}, `bad.conf:1:9: /etc/nginx/gone: no such file; expected a readable file`},
-		"binary junk":       {map[string]string{"bad.conf": "\x7fELF\n\x01\x00\x00"}, `bad.conf:2:2: the file holds a NUL byte: it is no configuration, and nothing of it is read; expected text`},
-		"50 MB":             {map[string]string{"bad.conf": strings.Repeat("a;\n", 50_000_000/3)}, `nginx.conf:1:16: /etc/nginx/bad.conf: it holds 50.0 MB, and at most 4 MB are read; expected a readable file`},
-		"nested braces":     {map[string]string{"bad.conf": strings.Repeat("a{", 10_000) + strings.Repeat("}", 10_000)}, `bad.conf:1:129: blocks are nested deeper than 64; what lies deeper is not read`},
-		"climbs out":        {map[string]string{"bad.conf": "include ../../../secret;"}, `bad.conf:1:9: the path "../../../secret" climbs out of the file system; expected a path below the root`},
-		"a bomb":            {bomb(), `34:1:1: includes make more than 500000 directives of one block; what follows in it is not read`},
-		"strange port":      {map[string]string{"bad.conf": "server { listen 70000; }"}, `bad.conf:1:10: the address of listen "70000" is found by name when nginx starts, so it is not known here; expected an IP address`},
+		"unclosed block": {map[string]string{"bad.conf": "server {\n listen 1;\n"},
+			`bad.conf:1:8: the block "server" opened here is never closed; expected "}" before the file ends`},
+		"unclosed quote": {
+			map[string]string{"bad.conf": "\nserver { server_name \"x; }\n"},
+			`bad.conf:2:22: the quote opened here is never closed`},
+		"missing semicolon": {
+			map[string]string{"bad.conf": "server { listen 1 }"},
+			`bad.conf:1:19: "}" before the directive "listen" is ended; expected ";"`},
+		"include loop": {map[string]string{"bad.conf": "include bad.conf;"},
+			`bad.conf:1:9: include loop: /etc/nginx/bad.conf → /etc/nginx/bad.conf; expected files that do not include each other`},
+		"longer loop": {map[string]string{"bad.conf": "include x/1;", "x/1": "\ninclude x/*;", "x/2": "include bad.conf;"},
+			`x/1:2:9: include loop: /etc/nginx/x/1 → /etc/nginx/x/1; expected files that do not include each other`},
+		"missing file": {
+			map[string]string{"bad.conf": "include gone;"},
+			`bad.conf:1:9: /etc/nginx/gone: no such file; expected a readable file`},
+		"binary junk": {map[string]string{"bad.conf": "\x7fELF\n\x01\x00\x00"},
+			`bad.conf:2:2: the file holds a NUL byte: it is no configuration, and nothing of it is read; expected text`},
+		"50 MB": {map[string]string{"bad.conf": strings.Repeat("a;\n", 50_000_000/3)},
+			`nginx.conf:1:16: /etc/nginx/bad.conf: it holds 50.0 MB, and at most 4 MB are read; expected a readable file`},
+		"nested braces": {map[string]string{"bad.conf": strings.Repeat("a{", 10_000) + strings.Repeat("}", 10_000)},
+			`bad.conf:1:129: blocks are nested deeper than 64; what lies deeper is not read`},
+		"climbs out": {map[string]string{"bad.conf": "include ../../../secret;"},
+			`bad.conf:1:9: the path "../../../secret" climbs out of the file system; expected a path below the root`},
+		"a bomb": {
+			bomb(), `34:1:1: includes make more than 500000 directives of one block; what follows in it is not read`},
+		"strange port": {map[string]string{"bad.conf": "server { listen 70000; }"},
+			`bad.conf:1:10: the address of listen "70000" is found by name when nginx starts, so it is not known here; expected an IP address`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.files["good.conf"] = good
@@ -111,7 +128,8 @@ func TestBadInputIsToldWithItsPlaceAndTheRestIsRead(t *testing.T) {
 	fsys := tree(map[string]string{"nginx.conf": "http { include bad.conf; " + good + " }"})
 	fsys["etc/nginx/bad.conf"] = locked
 	r := read(t, deny{fsys, "bad.conf"})
-	assert.Equal(t, []string{`nginx.conf:1:16: /etc/nginx/bad.conf: permission denied; expected a readable file`}, problems(r))
+	assert.Equal(t, []string{`nginx.conf:1:16: /etc/nginx/bad.conf: permission denied; expected a readable file`},
+		problems(r))
 	assert.Len(t, r.Sites, 1)
 }
 
@@ -178,7 +196,8 @@ func TestFilesNotInForce(t *testing.T) {
 	assert.Equal(t, "/etc/nginx/sites-available/c:1", x.Idle("c.example")[0].Place.String())
 	assert.Empty(t, x.Idle("d.example"), "it is linked")
 	assert.Empty(t, problems(r), "what is wrong with a file not in force is nobody's concern")
-	assert.Contains(t, x.Answer("c.example", netip.MustParseAddrPort("127.0.0.1:8443")).Why, "no site there has the name c.example, and it is the first site at *:8443")
+	assert.Contains(t, x.Answer("c.example", netip.MustParseAddrPort("127.0.0.1:8443")).Why,
+		"no site there has the name c.example, and it is the first site at *:8443")
 }
 
 // TestTheServerBehindIsSeen reads where sites pass requests on to.

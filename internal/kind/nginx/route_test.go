@@ -19,11 +19,16 @@ func TestWhatPlainHTTPDoes(t *testing.T) {
 		frontAt, wellAt int
 		hiddenAt        int
 	}{
-		"files": {"root /srv/a;", kind.Step{Handling: kind.Serves, To: "/srv/a"}, kind.Step{Handling: kind.Serves, To: "/srv/a"}, 4, 4, 0},
-		"a redirect hides the location made for a CA": {"return 301 https://$host$request_uri;\nlocation ^~ /.well-known/ { root /x; }",
-			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/.well-known/acme-challenge/token"}, 4, 4, 5},
-		"a location made for a CA stands": {"location / { return 302 https://b.example; }\nlocation ^~ /.well-known/acme-challenge/ {\n alias /x/; }",
-			kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example"}, kind.Step{Handling: kind.Serves, To: "/x/"}, 4, 6, 0},
+		"files": {"root /srv/a;", kind.Step{Handling: kind.Serves, To: "/srv/a"},
+			kind.Step{Handling: kind.Serves, To: "/srv/a"}, 4, 4, 0},
+		"a redirect hides the location made for a CA": {
+			"return 301 https://$host$request_uri;\nlocation ^~ /.well-known/ { root /x; }",
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/"},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/.well-known/acme-challenge/token"}, 4, 4, 5},
+		"a location made for a CA stands": {
+			"location / { return 302 https://b.example; }\nlocation ^~ /.well-known/acme-challenge/ {\n alias /x/; }",
+			kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example"},
+			kind.Step{Handling: kind.Serves, To: "/x/"}, 4, 6, 0},
 		"dot files are denied": {"location /.well-known/ { root /x; }\nlocation ~ /\\. { deny all; }",
 			kind.Step{Handling: kind.Serves}, kind.Step{Handling: kind.Answered, Status: 403}, 3, 5, 4},
 		"the application gets it": {"location / { proxy_pass http://app; }",
@@ -31,20 +36,32 @@ func TestWhatPlainHTTPDoes(t *testing.T) {
 		"a condition only a request shows": {"if ($http_user_agent ~ bot) { return 403; }\nreturn 301 https://$host/;",
 			kind.Step{Handling: kind.Depends, Status: 403}, kind.Step{Handling: kind.Depends, Status: 403}, 4, 4, 0},
 		"a condition that sets something only": {"if ($http_cookie) { set $x 1; }\nreturn 308 https://c.example;",
-			kind.Step{Handling: kind.Redirects, Status: 308, To: "https://c.example"}, kind.Step{Handling: kind.Redirects, Status: 308, To: "https://c.example"}, 5, 5, 0},
+			kind.Step{Handling: kind.Redirects, Status: 308, To: "https://c.example"},
+			kind.Step{Handling: kind.Redirects, Status: 308, To: "https://c.example"}, 5, 5, 0},
 		"a rewrite that keeps the path": {"rewrite ^/(?<rest>.*)$ https://b.example/$rest permanent;",
-			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://b.example/"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://b.example/.well-known/acme-challenge/token"}, 4, 4, 0},
-		"a rewrite without a scheme is none": {"rewrite ^/$ /index.php last;\nlocation = /index.php { fastcgi_pass unix:/run/php; }",
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://b.example/"},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://b.example/.well-known/acme-challenge/token"}, 4, 4, 0},
+		"a rewrite without a scheme is none": {
+			"rewrite ^/$ /index.php last;\nlocation = /index.php { fastcgi_pass unix:/run/php; }",
 			kind.Step{Handling: kind.Passes, To: "unix:/run/php"}, kind.Step{Handling: kind.Serves}, 5, 3, 0},
 		"the negated condition": {"if ($request_uri !~ ^/\\.well-known/) { return 301 https://a.example; }\nroot /y;",
-			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example"}, kind.Step{Handling: kind.Serves, To: "/y"}, 4, 5, 0},
-		"a status of its own":   {"return 444;", kind.Step{Handling: kind.Answered, Status: 444}, kind.Step{Handling: kind.Answered, Status: 444}, 4, 4, 0},
-		"an address alone":      {"return https://b.example/;", kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, 4, 4, 0},
-		"from an included file": {"include redirect;", kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, 2, 2, 0},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example"},
+			kind.Step{Handling: kind.Serves, To: "/y"}, 4, 5, 0},
+		"a status of its own": {
+			"return 444;", kind.Step{Handling: kind.Answered, Status: 444},
+			kind.Step{Handling: kind.Answered, Status: 444}, 4, 4, 0},
+		"an address alone": {
+			"return https://b.example/;", kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"},
+			kind.Step{Handling: kind.Redirects, Status: 302, To: "https://b.example/"}, 4, 4, 0},
+		"from an included file": {
+			"include redirect;", kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"},
+			kind.Step{Handling: kind.Redirects, Status: 301, To: "https://a.example/x"}, 2, 2, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
-			r := read(t, tree(map[string]string{"nginx.conf": "http {\n include a.conf;\n}", "a.conf": "# the site\n\nserver { listen 8080; server_name " + host + ";\n" + c.rules + "\n}",
-				"redirect": "\nreturn 301 https://$server_name/x;"}))
+			r := read(t,
+				tree(map[string]string{"nginx.conf": "http {\n include a.conf;\n}",
+					"a.conf":   "# the site\n\nserver { listen 8080; server_name " + host + ";\n" + c.rules + "\n}",
+					"redirect": "\nreturn 301 https://$server_name/x;"}))
 			require.Empty(t, problems(r))
 			require.Len(t, r.Sites[0].Plain, 1)
 			got := r.Sites[0].Plain[0]

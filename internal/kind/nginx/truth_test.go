@@ -88,7 +88,9 @@ func TestDebiansDefaultTree(t *testing.T) {
 		s := strings.ReplaceAll(string(text), "/etc/nginx", c.dir)
 		s = port.ReplaceAllString(strings.ReplaceAll(s, "[::]:80", "[::1]:80"), strconv.Itoa(c.ports["@1@"])+"$1")
 		s = regexp.MustCompile(`(pid|_log) [^;]*;`).ReplaceAllString(s, "$1 "+c.dir+"/x$1;")
-		s = strings.Replace(s, "http {", "daemon off;\nhttp {\n client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; scgi_temp_path t5;", 1)
+		s = strings.Replace(s, "http {",
+			"daemon off;\nhttp {\n client_body_temp_path t1; proxy_temp_path t2; fastcgi_temp_path t3; uwsgi_temp_path t4; "+
+				"scgi_temp_path t5;", 1)
 		return os.WriteFile(to, []byte(s), 0o644)
 	}))
 	require.NoError(t, os.Symlink("/usr/lib/nginx/modules", filepath.Join(c.dir, "modules")))
@@ -282,7 +284,8 @@ func (c *truth) compareLeaf(t *testing.T, r *kind.Reading, site *kind.Site, at n
 		require.NoError(t, err)
 		assert.Equal(t, hexSum(leaf.RawSubjectPublicKeyInfo), r.Material[p.Key].Public, "the key belongs to it")
 	}
-	for _, suite := range []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256} {
+	for _, suite := range []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256,
+		tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256} {
 		if leaf, err := shake(at, name, suite); err == nil {
 			got = append(got, leaf)
 		}
@@ -368,7 +371,8 @@ func makePairs(t *testing.T) map[string][]byte {
 			require.NoError(t, err)
 			key, public = k, &k.PublicKey
 		}
-		template := &x509.Certificate{SerialNumber: big.NewInt(int64(i + 1)), Subject: pkix.Name{CommonName: name}, NotAfter: time.Now().Add(time.Hour)}
+		template := &x509.Certificate{SerialNumber: big.NewInt(int64(i + 1)), Subject: pkix.Name{CommonName: name},
+			NotAfter: time.Now().Add(time.Hour)}
 		der, err := x509.CreateCertificate(rand.Reader, template, template, public, key)
 		require.NoError(t, err)
 		raw, err := x509.MarshalPKCS8PrivateKey(key)

@@ -86,7 +86,8 @@ func TestTheServerEndsWithItsOwner(t *testing.T) {
 	c, err := cluster.Start(t.Context(), dir, cluster.Options{Disposable: true})
 	require.NoError(t, err)
 	defer c.Stop()
-	assert.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 20*time.Second, 20*time.Millisecond, "the server of the killed owner lives on")
+	assert.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 20*time.Second, 20*time.Millisecond,
+		"the server of the killed owner lives on")
 }
 
 func TestBrokenDataIsNeverThrownAway(t *testing.T) {
