@@ -149,7 +149,7 @@ type search struct {
 	served   []*certs.Certificate // as the server sent them
 	audience *trust.Audience      // whose anchors end a path
 	result   *Result              // what was found so far
-	attempts int                  // links tried, of attemptsLimit
+	attempts int                  // links tried, of maxAttempts
 }
 
 // fail keeps why a path ended. What a hostile list makes beyond maxFailures is

@@ -190,6 +190,53 @@ func TestSelfIssuedCertificatesDoNotCountForThePathLength(t *testing.T) {
 	assert.Contains(t, r.Failures[0].String(), "limited: allows 0 intermediates below it, the path has 1")
 }
 
+// TestALeafDoesNotEscapeNameConstraintsBySelfIssuing holds the exemption of RFC
+// 5280 section 6.1.3 (b) to what it is for: a CA's new key signed by its old one,
+// never the certificate at the end, whatever name it takes.
+func TestALeafDoesNotEscapeNameConstraintsBySelfIssuing(t *testing.T) {
+	root := pkitest.CA("root", nil)
+	ferries := pkitest.CA("ferries", root,
+		func(t *x509.Certificate) {
+			t.PermittedDNSDomainsCritical, t.PermittedDNSDomains = true, []string{"ferries.example"}
+		})
+	named := func(name string) func(*x509.Certificate) {
+		return func(t *x509.Certificate) { t.Subject = pkix.Name{CommonName: name} }
+	}
+	inside := pkitest.Leaf(ferries, "a.ferries.example", named("ferries"))
+	require.True(t, inside.SelfIssued())
+	assert.Len(t, build(pkitest.List(inside, ferries), root).Paths, 1)
+	for _, name := range []string{"ferries", "somebody"} {
+		r := build(pkitest.List(pkitest.Leaf(ferries, "a.trains.example", named(name)), ferries), root)
+		require.Empty(t, r.Paths, name)
+		assert.Equal(t, chain.ReasonNames, r.Failures[0].Reason, name)
+	}
+	rolled := pkitest.CA("ferries", ferries, func(t *x509.Certificate) { t.DNSNames = []string{"elsewhere.example"} })
+	assert.Len(t, build(pkitest.List(pkitest.Leaf(rolled, "a.ferries.example"), rolled, ferries), root).Paths, 1)
+	r := build(pkitest.List(pkitest.Leaf(rolled, "a.trains.example"), rolled, ferries), root)
+	assert.Empty(t, r.Paths, "the constraint reaches through the CA's new key")
+}
+
+// TestTheLongestPath holds the bound from both sides: a path of ten certificates
+// is found, one of eleven is not, and why is told.
+func TestTheLongestPath(t *testing.T) {
+	of := func(length int) *chain.Result {
+		root := pkitest.CA("root", nil)
+		last := root
+		var list []*pkitest.Entity
+		for i := range length - 2 {
+			last = pkitest.CA(fmt.Sprintf("link %d", i), last)
+			list = append([]*pkitest.Entity{last}, list...)
+		}
+		return build(pkitest.List(append([]*pkitest.Entity{pkitest.Leaf(last, "a.lantern.example")}, list...)...), root)
+	}
+	r := of(10)
+	require.Len(t, r.Paths, 1)
+	assert.Len(t, r.Paths[0].Certs, 10)
+	r = of(11)
+	require.Empty(t, r.Paths)
+	assert.Equal(t, chain.ReasonTooMany, r.Failures[0].Reason)
+}
+
 func TestDirectoryNameConstraintsAreApplied(t *testing.T) {
 	// permitted: directoryName O=Ferries
 	dir, err := asn1.Marshal(pkix.Name{Organization: []string{"Ferries"}}.ToRDNSequence())

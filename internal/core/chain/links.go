@@ -72,7 +72,7 @@ func signed(issuer, child *certs.Certificate) outcome {
 type Known struct {
 	mu        sync.RWMutex                    // guards the map
 	bySubject map[string][]*certs.Certificate // by the DER of the subject
-	count     int                             // of certificates, of knownLimit
+	count     int                             // of certificates, of maxKnown
 }
 
 // maxKnown and maxSameSubject bound what hostile servers can make us keep.

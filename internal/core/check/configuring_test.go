@@ -233,3 +233,28 @@ func TestEveryRuleOfAServer(t *testing.T) {
 	require.Len(t, many, 50)
 	assert.Contains(t, many[49].Cause, "and 9950 more of this kind")
 }
+
+// TestAFileWrittenWhileTheServerStarts holds the two seconds by which moments of
+// processes may be wrong: within them a file counts as not loaded, for telling a
+// person to reload is harmless and accusing another program is not.
+func TestAFileWrittenWhileTheServerStarts(t *testing.T) {
+	w := newWorld()
+	good, _ := configuredCases(w)
+	for before, want := range map[time.Duration]check.Code{
+		-time.Minute:                check.NotReloaded, // written after the start
+		0:                           check.NotReloaded,
+		1900 * time.Millisecond:     check.NotReloaded,
+		2 * time.Second:             check.ServedFromElsewhere,
+		2*time.Second + time.Minute: check.ServedFromElsewhere,
+	} {
+		conf := &binding.Configured{Listener: "*:8443", ListenerAt: at("/n/a:2"), TLS: true, Site: host,
+			SiteAt: at("/n/a:1"), Named: true, Test: "nginx -t", TakeIn: "nginx -s reload", Words: nginxWords,
+			Loaded: pkitest.Now, Pairs: []binding.Pair{{File: "/n/a.pem", FileAt: at("/n/a:3"), Key: "/n/a.key",
+				KeyAt: at("/n/a:4"), Chain: pkitest.List(good, w.sub, w.ca), Changed: pkitest.Now.Add(-before)}}}
+		served := seen(pkitest.Leaf(w.sub, host), w.sub, w.ca)
+		j := w.judge.Look(target, served, pkitest.Now, check.Around{Configured: conf})
+		require.Len(t, j.Findings, 1, before)
+		assert.Equal(t, want, j.Findings[0].Code, "written %s before the server took its configuration in", before)
+		assert.Equal(t, binding.Differs, j.Faces.Served)
+	}
+}

@@ -203,6 +203,8 @@ func TestWhatIsNotChanged(t *testing.T) {
 		"shared lines": {
 			"server { listen 443 ssl; server_name a.example; include pair; }\nserver { listen 443 ssl; server_name b.example; " +
 				"include pair; }", "/pair:1", "included by several sites"},
+		"file included twice": {"include site;\ninclude site;", "/site:1", "included more than once"},
+		"included from two places": {"include site;\ninclude again;", "/site:1", "included more than once"},
 		"PROXY protocol": {"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
 		"port is plain": {"server { listen 80; server_name a.example; }\nserver { listen 443; server_name b.example; }",
 			"/n.conf:4", "port 443 is spoken without TLS"},
@@ -217,7 +219,8 @@ func TestWhatIsNotChanged(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.http + "\n}\n", "/pair": old,
-				"/port": "listen 80;"})
+				"/port": "listen 80;", "/again": "include site;",
+				"/site": "server { listen 443 ssl; server_name a.example;" + old + " }"})
 			_, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
 			var refused *kind.EditError
 			require.ErrorAs(t, err, &refused)
