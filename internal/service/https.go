@@ -105,7 +105,7 @@ func (s *TakingToHTTPS) draft(ctx context.Context, v *HTTPSRun) error {
 func (s *TakingToHTTPS) HTTPS(ctx context.Context, id int64) (*HTTPSRun, error) {
 	v, err := s.store.HTTPSRun(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &UnknownError{"way to https", strconv.FormatInt(id, 10), "https --help"}
+		return nil, &UnknownError{"https run", strconv.FormatInt(id, 10), "https --help"}
 	}
 	return v, err
 }

@@ -252,7 +252,8 @@ func (s *Installing) installedOn(ctx context.Context, m *MandateView, server str
 	case at == nil:
 		return nil, nil, 0, &UnknownError{"server", ref.Server, "server list"}
 	case s.cfg.Kinds.Of(at.Kind).Needs(kind.Install) != nil:
-		return nil, nil, 0, &RefusedError{fmt.Sprintf("%s: %v", at.Name, s.cfg.Kinds.Of(at.Kind).Needs(kind.Install)),
+		return nil, nil, 0, &RefusedError{fmt.Sprintf("%v, and %s is declared as %s",
+			s.cfg.Kinds.Of(at.Kind).Needs(kind.Install), at.Name, at.Kind),
 			"take certificate and key there by hand: insegna order certificate NUMBER"}
 	case at.Reach == nil:
 		return nil, nil, 0,

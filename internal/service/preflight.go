@@ -65,9 +65,9 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 	step := a.Plain.WellKnown
 	if step.Handling != kind.Serves {
 		x := s.explained(ctx, server, step)
-		return "", &routeError{x,
-			&issue.Failure{Kind: x.Code, Words: fmt.Sprintf("%s has no folder for %s: %s (%s)", server, host, x.Seen, x.Spot),
-				Advice: x.Remedy}}
+		words := fmt.Sprintf("%s has no folder for %s: %s", server, host, x.Seen)
+		return "", &routeError{words, x.Spot,
+			&issue.Failure{Kind: x.Code, Words: words + " (" + x.Spot + ")", Advice: x.Remedy}}
 	}
 	folder := path.Join(step.To, proof.WellKnown)
 	if step.Under != "" {
@@ -87,15 +87,16 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 
 // routeError is a failure with its place in a configuration.
 type routeError struct {
-	x *acmesource.Explained // what the configuration would answer
+	words string // without the place
+	at    string // file and line
 	*issue.Failure
 }
 
 // Unwrap gives the failure.
 func (e *routeError) Unwrap() error { return e.Failure }
 
-// Place implements acmesource.Spotted.
-func (e *routeError) Place() (code, spot string) { return e.x.Code, e.x.Spot }
+// Place implements acmesource.PlacedError.
+func (e *routeError) Place() (words, at string) { return e.words, e.at }
 
 // explained says what a step of a server's configuration does with the file a
 // CA asks for, and how to mend it.

@@ -138,26 +138,19 @@ func notPublished(host string, err error) Trial {
 	case errors.As(err, &put):
 		t.Spot = put.Where
 	}
-	if s, ok := errorSpot(err); ok {
-		t.Spot, t.Seen = s, strings.TrimSuffix(t.Seen, " ("+s+")") // said once is enough
+	var placed PlacedError
+	if errors.As(err, &placed) {
+		t.Seen, t.Spot = placed.Place()
 	}
 	return t
 }
 
-// Spotted is an error that knows its place.
-type Spotted interface {
+// PlacedError is an error about a place in a configuration. Its text names the
+// place; Place gives the words without it, and the place, for where the two are
+// shown apart.
+type PlacedError interface {
 	error
-	Place() (code, spot string)
-}
-
-// errorSpot asks an error for the place it is about.
-func errorSpot(err error) (string, bool) {
-	var s Spotted
-	if errors.As(err, &s) {
-		_, spot := s.Place()
-		return spot, true
-	}
-	return "", false
+	Place() (words, at string)
 }
 
 // record waits for a trial record at every authoritative name server, as the CA

@@ -203,9 +203,9 @@ func TestWhatIsNotChanged(t *testing.T) {
 		"shared lines": {
 			"server { listen 443 ssl; server_name a.example; include pair; }\nserver { listen 443 ssl; server_name b.example; " +
 				"include pair; }", "/pair:1", "included by several sites"},
-		"file included twice": {"include site;\ninclude site;", "/site:1", "included more than once"},
+		"file included twice":      {"include site;\ninclude site;", "/site:1", "included more than once"},
 		"included from two places": {"include site;\ninclude again;", "/site:1", "included more than once"},
-		"PROXY protocol": {"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
+		"PROXY protocol":           {"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
 		"port is plain": {"server { listen 80; server_name a.example; }\nserver { listen 443; server_name b.example; }",
 			"/n.conf:4", "port 443 is spoken without TLS"},
 		"socket alone": {"server { listen unix:/s; server_name a.example; }", "/n.conf:3", "no address of a network"},
