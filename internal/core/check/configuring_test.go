@@ -13,6 +13,7 @@ import (
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/place"
 	"insegna.example/internal/pkitest"
 )
@@ -257,4 +258,56 @@ func TestAFileWrittenWhileTheServerStarts(t *testing.T) {
 		assert.Equal(t, want, j.Findings[0].Code, "written %s before the server took its configuration in", before)
 		assert.Equal(t, binding.Differs, j.Faces.Served)
 	}
+}
+
+// TestWhatIsConfiguredHasToFit makes the certificate on disk wrong in one way at
+// a time: each alone keeps the configured face from agreeing, and one that is
+// right in all of them agrees.
+func TestWhatIsConfiguredHasToFit(t *testing.T) {
+	w := newWorld()
+	stranger := pkitest.CA("Harbour Other", w.ca)
+	wanted := pkitest.Leaf(w.sub, host)
+	for name, c := range map[string]struct {
+		on     *pkitest.Entity
+		by     *pkitest.Entity
+		wanted estate.Wanted
+		face   binding.Face
+	}{
+		"right":            {wanted, w.sub, estate.Wanted{Issuer: "Harbour Issuing"}, binding.Agrees},
+		"the very one":     {wanted, w.sub, estate.Wanted{Certificate: wanted.Fingerprint.String()}, binding.Agrees},
+		"for another host": {pkitest.Leaf(w.sub, "b.lantern.example"), w.sub, estate.Wanted{}, binding.Differs},
+		"not valid yet": {
+			pkitest.Leaf(w.sub, host, pkitest.Valid(time.Hour, 48*time.Hour)), w.sub, estate.Wanted{}, binding.Differs},
+		"ended": {
+			pkitest.Leaf(w.sub, host, pkitest.Valid(-48*time.Hour, -time.Hour)), w.sub, estate.Wanted{}, binding.Differs},
+		"by another CA": {
+			pkitest.Leaf(stranger, host), stranger, estate.Wanted{Issuer: "Harbour Issuing"}, binding.Differs},
+		"another of this CA": {
+			pkitest.Leaf(w.sub, host), w.sub, estate.Wanted{Certificate: wanted.Fingerprint.String()}, binding.Differs},
+	} {
+		conf := &binding.Configured{Listener: "*:8443", ListenerAt: at("/n/a:2"), TLS: true, Site: host, SiteAt: at("/n/a:1"),
+			Named: true, Test: "nginx -t", TakeIn: "nginx -s reload", Words: nginxWords,
+			Pairs: []binding.Pair{{File: "/n/a.pem", FileAt: at("/n/a:3"), Key: "/n/a.key", KeyAt: at("/n/a:4"),
+				Chain: pkitest.List(c.on, c.by, w.ca)}}}
+		of := target
+		of.Wanted = c.wanted
+		j := w.judge.Look(of, seen(wanted, w.sub, w.ca), pkitest.Now, check.Around{Configured: conf})
+		assert.Equal(t, c.face, j.Faces.Configured, name)
+	}
+}
+
+// TestAnIntermediateMetLaterIsUsed holds that only what was found is remembered:
+// a list judged before its issuer was met anywhere is judged anew once it was.
+func TestAnIntermediateMetLaterIsUsed(t *testing.T) {
+	w := newWorld()
+	young := pkitest.CA("Harbour Young", w.ca)
+	alone := seen(pkitest.Leaf(young, host))
+	before := w.judge.Look(target, alone, pkitest.Now, check.Around{})
+	assert.True(t, before.Has(check.ChainUntrusted), codes(before.Findings))
+	assert.False(t, before.Has(check.ChainIncomplete))
+	whole := w.judge.Look(target, seen(pkitest.Leaf(young, host), young, w.ca), pkitest.Now, check.Around{})
+	assert.Empty(t, whole.Findings)
+	after := w.judge.Look(target, alone, pkitest.Now, check.Around{})
+	assert.True(t, after.Has(check.ChainIncomplete), codes(after.Findings))
+	assert.False(t, after.Has(check.ChainUntrusted))
 }
