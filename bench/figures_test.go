@@ -111,7 +111,7 @@ func judgeAll(judge *check.Judge, a *authority, list []*x509.Certificate) (time.
 	for i, c := range list {
 		target.Host = hostAt(0, i)
 		seen := binding.Observation{Outcome: binding.Connected, Served: [][]byte{c.Raw, a.ca.Raw}, Version: tls.VersionTLS13}
-		if j := judge.Look(target, &seen, at, check.Around{}); j.Verdict != binding.Agreed {
+		if j := judge.Judge(target, &seen, at, check.Around{}); j.Verdict != binding.Agreed {
 			return 0, fmt.Errorf("a good leaf was judged %s: %v", j.Verdict, j.Findings)
 		}
 	}

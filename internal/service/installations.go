@@ -451,7 +451,7 @@ func (s *Installing) installOne(ctx context.Context, u store.Uninstalled) error 
 		return nil
 	}
 	if _, err = s.BeginInstallation(ctx, v.ID); errors.Is(err, store.ErrInstallationRunning) {
-		return nil // the next look finds it
+		return nil // the next turn finds it
 	}
 	return err
 }

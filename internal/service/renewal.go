@@ -222,11 +222,11 @@ func (s *Ordering) paceOf(ctx context.Context, mandate int64) (time.Duration, bo
 	return pace(&o), true, nil
 }
 
-// soonest is how near something due must be for a look to be planned for it;
+// soonest is how near something due must be for a turn of its own to be planned;
 // what is due later is found by the looks that come each minute.
 const soonest = time.Hour
 
-// plan plans a look for what is due, when that is soon.
+// plan plans a turn for what is due, when that is soon.
 func (s *Ordering) plan(ctx context.Context, at time.Time) {
 	if time.Until(at) > soonest {
 		return
@@ -319,7 +319,7 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 	return next
 }
 
-// askAtOnce and askSide are how many mandates one look asks CAs about, and how
+// askAtOnce and askSide are how many mandates one turn asks CAs about, and how
 // many of them side by side.
 const askAtOnce, askSide = 500, 16
 

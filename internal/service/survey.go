@@ -191,7 +191,7 @@ func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Targ
 	if err != nil {
 		return store.Look{}, err
 	}
-	j := judge.Look(t.Target, seen, now, check.Around{Configured: c})
+	j := judge.Judge(t.Target, seen, now, check.Around{Configured: c})
 	if leaf := j.Leaf(); t.Host == "" {
 		byDefault.set(t.EndpointID, leaf)
 	} else if j.Has(check.NameNotCovered) {
@@ -201,7 +201,7 @@ func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Targ
 			return store.Look{}, err
 		}
 		around.Configured = c
-		j = judge.Look(t.Target, seen, now, around)
+		j = judge.Judge(t.Target, seen, now, around)
 	}
 	return store.Look{Target: t, Seen: seen, Judgement: j}, nil
 }

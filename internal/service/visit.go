@@ -73,7 +73,7 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 			return nil, ctx.Err()
 		}
 		target := check.Target{Host: r.Host, Endpoint: e, Server: e.String(), Wanted: r.Wanted, Audiences: r.Audiences}
-		j := r.Judge.Look(target, seen, report.At, check.Around{})
+		j := r.Judge.Judge(target, seen, report.At, check.Around{})
 		report.add(e, seen, j, r.Host)
 		if j.Leaf() != nil {
 			report.answer(ctx, &r, e)

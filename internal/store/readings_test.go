@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -59,14 +60,17 @@ func readingOf(leaf *pkitest.Entity, mark byte) *store.ReadEnd {
 	return &store.ReadEnd{Reading: &store.Reading{Digest: certs.Fingerprint{mark}, Document: []byte{mark},
 		Main: "/etc/nginx/nginx.conf", Files: 1, Sites: 2, Listeners: 1, Certificates: 1,
 		Material: pkitest.List(leaf),
-		Placements: []store.Placement{{Path: "/a.pem", At: place.Parse("/n:1"), Site: "a", Leaf: leaf.Fingerprint[:]},
+		Placements: []store.Placement{{Path: "/a.pem", At: place.Place{File: "/n", Line: 1}, Site: "a",
+			Leaf: leaf.Fingerprint[:]},
 			{Path: "/old.pem", Leaf: leaf.Fingerprint[:]}}}}
 }
 
+// suspect is a finding about a server whose subject is the line it is about.
 func suspect(subject, cause string) check.Found {
+	line, _ := strconv.Atoi(subject)
 	return check.Found{Subject: subject,
 		Finding: check.Finding{Code: "configuration-suspect", Severity: check.Note, Cause: cause, Remedy: "mend it",
-			Source: place.Parse("/n:" + subject)}}
+			Source: place.Place{File: "/n", Line: line}}}
 }
 
 // TestASurveyReadsFirstAndLooksThen queues readings, and the shards with the

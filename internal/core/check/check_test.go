@@ -130,7 +130,7 @@ func TestEveryRule(t *testing.T) {
 	for _, c := range cases {
 		met[c.code] = true
 		t.Run(string(c.code), func(t *testing.T) {
-			j := w.judge.Look(c.target, c.seen, pkitest.Now, c.around)
+			j := w.judge.Judge(c.target, c.seen, pkitest.Now, c.around)
 			if c.code == "" {
 				assert.Empty(t, j.Findings)
 				assert.Equal(t, binding.Agreed, j.Verdict)
@@ -161,7 +161,7 @@ func TestAPrivateCAIsNotHeldToPublicLimits(t *testing.T) {
 	long := pkitest.Leaf(w.sub, host, pkitest.Valid(-24*time.Hour, 2000*24*time.Hour))
 	j := check.NewJudge([]*trust.Audience{trust.NewAudience("in-house", false, pkitest.List(w.root))}, chain.NewKnown())
 	assert.Empty(t,
-		j.Look(check.Target{Host: host, Audiences: []string{"in-house"}}, seen(long, w.sub, w.ca), pkitest.Now,
+		j.Judge(check.Target{Host: host, Audiences: []string{"in-house"}}, seen(long, w.sub, w.ca), pkitest.Now,
 			check.Around{}).Findings)
 }
 
@@ -174,13 +174,13 @@ func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
 		trust.NewAudience("in-house", false, pkitest.List(crew))}, chain.NewKnown())
 	leaf := pkitest.Leaf(crew, host)
 	both := check.Target{Host: host, Audiences: []string{"browsers", "in-house"}}
-	j := judge.Look(both, seen(leaf), pkitest.Now, check.Around{})
+	j := judge.Judge(both, seen(leaf), pkitest.Now, check.Around{})
 	require.Equal(t, []check.Code{"chain-untrusted"}, codes(j.Findings))
 	assert.Equal(t, "browsers", j.Findings[0].Evidence[0].Value)
 	both.Audiences = []string{"in-house"}
-	assert.Empty(t, judge.Look(both, seen(leaf), pkitest.Now, check.Around{}).Findings)
+	assert.Empty(t, judge.Judge(both, seen(leaf), pkitest.Now, check.Around{}).Findings)
 	assert.Equal(t, []check.Code{"expired"},
-		codes(judge.Look(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
+		codes(judge.Judge(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
 }
 
 func TestSiblings(t *testing.T) {
@@ -225,14 +225,14 @@ func TestHostileListsAreBounded(t *testing.T) {
 	for range 5000 {
 		long.Served = append(long.Served, w.root.Raw)
 	}
-	j := w.judge.Look(target, long, pkitest.Now, check.Around{})
+	j := w.judge.Judge(target, long, pkitest.Now, check.Around{})
 	assert.Len(t, j.Chain, 50)
 	for _, f := range j.Findings {
 		assert.Less(t, len(f.Cause)+len(f.Remedy), 2000)
 	}
 	mixed := seen(leaf, w.sub, w.ca)
 	mixed.Served = append([][]byte{mixed.Served[0], []byte("rubbish")}, mixed.Served[1:]...)
-	assert.Empty(t, w.judge.Look(target, mixed, pkitest.Now, check.Around{}).Findings, "what no path needs does no harm")
+	assert.Empty(t, w.judge.Judge(target, mixed, pkitest.Now, check.Around{}).Findings, "what no path needs does no harm")
 }
 
 // TestTheLookWithoutSNIIsInventoryOnly gives no findings: hardly a visitor
@@ -243,7 +243,7 @@ func TestTheLookWithoutSNIIsInventoryOnly(t *testing.T) {
 	bare.Host = ""
 	for _, o := range []*binding.Observation{seen(pkitest.Leaf(nil, "x.test")), {Outcome: binding.Alert, Alert: 112},
 		{Outcome: binding.Refused}} {
-		assert.Empty(t, w.judge.Look(bare, o, pkitest.Now, check.Around{}).Findings)
+		assert.Empty(t, w.judge.Judge(bare, o, pkitest.Now, check.Around{}).Findings)
 	}
 }
 

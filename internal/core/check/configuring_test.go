@@ -4,6 +4,8 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net/netip"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,7 +22,12 @@ import (
 
 const day = 24 * time.Hour
 
-func at(text string) place.Place { return place.Parse(text) }
+// at reads a place as these tests write it: file:line.
+func at(text string) place.Place {
+	file, number, _ := strings.Cut(text, ":")
+	line, _ := strconv.Atoi(number)
+	return place.Place{File: file, Line: line}
+}
 
 // nginxWords are words of a kind of server, so that a test sees them used.
 var nginxWords = &binding.Words{
@@ -170,7 +177,7 @@ func TestEveryRuleOfTheConfiguredFace(t *testing.T) {
 			if c.change != nil {
 				c.change(conf)
 			}
-			j := w.judge.Look(target, c.seen, pkitest.Now, check.Around{Configured: conf})
+			j := w.judge.Judge(target, c.seen, pkitest.Now, check.Around{Configured: conf})
 			assert.Equal(t, c.configured, j.Faces.Configured, "configured")
 			assert.Equal(t, c.served, j.Faces.Served, "served")
 			if c.code == "" {
@@ -253,7 +260,7 @@ func TestAFileWrittenWhileTheServerStarts(t *testing.T) {
 			Loaded: pkitest.Now, Pairs: []binding.Pair{{File: "/n/a.pem", FileAt: at("/n/a:3"), Key: "/n/a.key",
 				KeyAt: at("/n/a:4"), Chain: pkitest.List(good, w.sub, w.ca), Changed: pkitest.Now.Add(-before)}}}
 		served := seen(pkitest.Leaf(w.sub, host), w.sub, w.ca)
-		j := w.judge.Look(target, served, pkitest.Now, check.Around{Configured: conf})
+		j := w.judge.Judge(target, served, pkitest.Now, check.Around{Configured: conf})
 		require.Len(t, j.Findings, 1, before)
 		assert.Equal(t, want, j.Findings[0].Code, "written %s before the server took its configuration in", before)
 		assert.Equal(t, binding.Differs, j.Faces.Served)
@@ -291,7 +298,7 @@ func TestWhatIsConfiguredHasToFit(t *testing.T) {
 				Chain: pkitest.List(c.on, c.by, w.ca)}}}
 		of := target
 		of.Wanted = c.wanted
-		j := w.judge.Look(of, seen(wanted, w.sub, w.ca), pkitest.Now, check.Around{Configured: conf})
+		j := w.judge.Judge(of, seen(wanted, w.sub, w.ca), pkitest.Now, check.Around{Configured: conf})
 		assert.Equal(t, c.face, j.Faces.Configured, name)
 	}
 }
@@ -302,12 +309,12 @@ func TestAnIntermediateMetLaterIsUsed(t *testing.T) {
 	w := newWorld()
 	young := pkitest.CA("Harbour Young", w.ca)
 	alone := seen(pkitest.Leaf(young, host))
-	before := w.judge.Look(target, alone, pkitest.Now, check.Around{})
+	before := w.judge.Judge(target, alone, pkitest.Now, check.Around{})
 	assert.True(t, before.Has(check.ChainUntrusted), codes(before.Findings))
 	assert.False(t, before.Has(check.ChainIncomplete))
-	whole := w.judge.Look(target, seen(pkitest.Leaf(young, host), young, w.ca), pkitest.Now, check.Around{})
+	whole := w.judge.Judge(target, seen(pkitest.Leaf(young, host), young, w.ca), pkitest.Now, check.Around{})
 	assert.Empty(t, whole.Findings)
-	after := w.judge.Look(target, alone, pkitest.Now, check.Around{})
+	after := w.judge.Judge(target, alone, pkitest.Now, check.Around{})
 	assert.True(t, after.Has(check.ChainIncomplete), codes(after.Findings))
 	assert.False(t, after.Has(check.ChainUntrusted))
 }

@@ -144,8 +144,8 @@ func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
 	return j
 }
 
-// Look judges one observation, given what is known around it.
-func (j *Judge) Look(t Target, seen *binding.Observation, at time.Time, around Around) *Judgement {
+// Judge judges one observation, given what is known around it.
+func (j *Judge) Judge(t Target, seen *binding.Observation, at time.Time, around Around) *Judgement {
 	s := &Subject{Target: t, At: at, Seen: seen, Around: around, judge: j}
 	key, err := j.material(s)
 	switch {

@@ -6,8 +6,6 @@ package place
 
 import (
 	"fmt"
-	"strconv"
-	"strings"
 )
 
 // Place is a position in a file. Lines and columns count from 1, columns in
@@ -35,13 +33,3 @@ func (p Place) Known() bool { return p.File != "" }
 
 // AtLine is the place without its column, under which a line is one thing.
 func (p Place) AtLine() Place { return Place{File: p.File, Line: p.Line} }
-
-// Parse reads "file:line" as people type it; a text without a line is a file.
-func Parse(text string) Place {
-	if at := strings.LastIndexByte(text, ':'); at > 0 {
-		if line, err := strconv.Atoi(text[at+1:]); err == nil && line > 0 {
-			return Place{File: text[:at], Line: line}
-		}
-	}
-	return Place{File: text}
-}
