@@ -184,7 +184,7 @@ func (t *table) add(e entry) *kind.Name {
 	return nil
 }
 
-// addDotted takes in ".name". It loses as a whole when either of its halves is
+// addDotted takes in ".name". It loses as a whole when either of its two parts is
 // taken.
 func (t *table) addDotted(e entry) *kind.Name {
 	text := e.name.Text[1:]

@@ -268,11 +268,11 @@ func (t *tree) read(paths []string, from map[string]kind.Place) error {
 		t.total += r.size
 		switch {
 		case r.fault != "":
-			gravity := kind.Unread
+			effect := kind.Unread
 			if r.fault == missing || r.fault == folder {
-				gravity = kind.Refused
+				effect = kind.Refused
 			}
-			t.problem(at, gravity, "a readable file", "%s: %s", paths[i], r.fault)
+			t.problem(at, effect, "a readable file", "%s: %s", paths[i], r.fault)
 			continue
 		case t.total > totalLimit:
 			t.problem(at, kind.Unread, fmt.Sprintf("at most %d MB in all", totalLimit>>20),

@@ -9,7 +9,7 @@ import (
 	"insegna.example/internal/kind"
 )
 
-// TestWhatPlainHTTPDoes tells deed, target and line for the front page and for
+// TestWhatPlainHTTPDoes tells handling, target and line for the front page and for
 // the file a CA asks for, also where a running server would not show why.
 func TestWhatPlainHTTPDoes(t *testing.T) {
 	const host = "a.example"
