@@ -124,6 +124,30 @@ func TestMandateFaults(t *testing.T) {
 	}
 }
 
+// TestHowACAIsAsked holds that the way is a word of the registered ones, ACME
+// when none is said, and that only ACME needs a directory.
+func TestHowACAIsAsked(t *testing.T) {
+	read := func(ca string) (*estate.CA, error) {
+		e, err := estate.Parse("e.yaml", []byte(before+"cas:\n  - {"+ca+"}\n"), kinds, withRoot)
+		if err != nil {
+			return nil, err
+		}
+		return e.CA("harbour"), nil
+	}
+	for _, text := range []string{"name: harbour, directory: https://ca.example/d",
+		"name: harbour, by: acme, directory: https://ca.example/d"} {
+		ca, err := read(text)
+		require.NoError(t, err)
+		assert.Equal(t, estate.ByACME, ca.By)
+		assert.Equal(t, "https://ca.example/d", ca.ACME.Directory)
+	}
+	_, err := read("name: harbour, by: acme")
+	assert.ErrorContains(t, err, "e.yaml:10:5: a CA has no directory; expected the key directory")
+	_, err = read("name: harbour, by: pigeon, directory: https://ca.example/d")
+	assert.ErrorContains(t, err, `unknown way to ask a CA "pigeon"; expected one of `+strings.Join(estate.Sources, ", "))
+	assert.NotContains(t, err.Error(), "has no directory", "what another way needs is not asked for")
+}
+
 // TestChangesOfMandates are told field by field.
 func TestChangesOfMandates(t *testing.T) {
 	read := func(names, key string) *estate.Estate {
