@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	"github.com/go-jose/go-jose/v4"
@@ -103,7 +104,9 @@ func (c *Client) Deactivate(ctx context.Context, s Signer) error {
 	return err
 }
 
-// ChangeKey replaces the account's key (section 7.3.5).
+// ChangeKey replaces the account's key (section 7.3.5). Once done it cannot be
+// asked for again with the old key; so when the reply got lost, the account is
+// looked for by its new one.
 func (c *Client) ChangeKey(ctx context.Context, s Signer, next crypto.Signer) error {
 	d, err := c.Directory(ctx)
 	if err != nil {
@@ -120,7 +123,13 @@ func (c *Client) ChangeKey(ctx context.Context, s Signer, next crypto.Signer) er
 	if err != nil {
 		return err
 	}
-	_, err = c.post(ctx, s, d.KeyChange, json.RawMessage(inner))
+	_, err = c.ask(ctx, s, d.KeyChange, json.RawMessage(inner), once)
+	var lost *LostError
+	if errors.As(err, &lost) {
+		if a, found := c.Find(ctx, next); found == nil && a.URL == s.URL {
+			return nil
+		}
+	}
 	return err
 }
 
