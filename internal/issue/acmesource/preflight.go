@@ -480,7 +480,10 @@ func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.A
 	c := &http.Client{Timeout: 2 * tryTime,
 		Transport: &http.Transport{DialContext: p.dialer(at), DisableKeepAlives: true,
 			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
-		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > mostHops {
+				return fmt.Errorf("CAs follow no more than %d redirects", mostHops)
+			}
 			if g.to = r.URL.String(); len(g.to) > 300 {
 				g.to = g.to[:300] + "…"
 			}
