@@ -26,7 +26,7 @@ const (
 // Event is something that happened, written together with what it tells.
 // Numbers of what it is not about are nil.
 type Event struct {
-	ID             int64     // grows in the order of commits a reader sees
+	ID             int64     // grows; two at once may be seen in either order
 	At             time.Time // in UTC
 	Kind           EventKind // what happened
 	SurveyID       *int64    // nil unless it is about one

@@ -20,7 +20,7 @@ type Act struct {
 // journalRow is an entry as stored; Detail is its canonical JSON, over which
 // the hash goes.
 type journalRow struct {
-	ID                             int64     // without gaps
+	ID                             int64     // grows with each entry
 	At                             time.Time // in UTC, to the microsecond
 	Actor, Action, Subject, Detail string    // who, what, to what, and more as JSON
 	Before, Hash                   []byte    // hash of the entry before, and of this one

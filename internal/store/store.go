@@ -103,8 +103,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return s, nil
 }
 
-// open brings the schema up to date before anything uses it; several services
-// starting at once wait for each other.
+// open brings the schema up to date before anything uses it. The pool stays the
+// caller's to close when it fails.
 func open(ctx context.Context, pool *pgxpool.Pool) (*Store, error) {
 	conn := stdlib.OpenDBFromPool(pool)
 	files, err := fs.Sub(migrations, "migrations")
