@@ -1113,6 +1113,12 @@ type HttpsRun struct {
 // HttpsRunState drafted and previewed wait for a person
 type HttpsRunState string
 
+// HttpsRunPage defines model for HttpsRunPage.
+type HttpsRunPage struct {
+	Items      []HttpsRun `json:"items"`
+	NextCursor *string    `json:"next_cursor,omitempty"`
+}
+
 // Installation defines model for Installation.
 type Installation struct {
 	// Acts what is done, in its order; empty in lists
@@ -1993,6 +1999,13 @@ type ListFindingsParamsState string
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListHttpsParams defines parameters for ListHttps.
+type ListHttpsParams struct {
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListInstallationsParams defines parameters for ListInstallations.
 type ListInstallationsParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2327,6 +2340,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListHttps Sites on their way to https and those that went, newest first
+	//
+	// Corresponds with GET /https (the `ListHttps` operationId).
+	ListHttps(ctx context.Context, params *ListHttpsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// BeginHttpsWithBody Works out what taking a site to https needs, and changes nothing
 	//
@@ -2934,6 +2952,21 @@ func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...Request
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHttps Sites on their way to https and those that went, newest first
+//
+// Corresponds with GET /https (the `ListHttps` operationId).
+func (c *Client) ListHttps(ctx context.Context, params *ListHttpsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHttpsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4619,6 +4652,72 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListHttpsRequest constructs an http.Request for the ListHttps method
+func NewListHttpsRequest(server string, params *ListHttpsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/https")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6867,6 +6966,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListHttpsWithResponse Sites on their way to https and those that went, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /https (the `ListHttps` operationId).
+	ListHttpsWithResponse(ctx context.Context, params *ListHttpsParams, reqEditors ...RequestEditorFn) (*ListHttpsResponse, error)
+
 	// BeginHttpsWithBodyWithResponse Works out what taking a site to https needs, and changes nothing
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7912,6 +8018,54 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHttpsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HttpsRunPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHttpsResponse) GetJSON200() *HttpsRunPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHttpsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHttpsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHttpsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHttpsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHttpsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10346,6 +10500,19 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListHttpsWithResponse Sites on their way to https and those that went, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /https (the `ListHttps` operationId).
+func (c *ClientWithResponses) ListHttpsWithResponse(ctx context.Context, params *ListHttpsParams, reqEditors ...RequestEditorFn) (*ListHttpsResponse, error) {
+	rsp, err := c.ListHttps(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHttpsResponse(rsp)
+}
+
 // BeginHttpsWithBodyWithResponse Works out what taking a site to https needs, and changes nothing
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11528,6 +11695,39 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHttpsResponse parses an HTTP response from a ListHttpsWithResponse call
+func ParseListHttpsResponse(rsp *http.Response) (*ListHttpsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHttpsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HttpsRunPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 

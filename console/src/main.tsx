@@ -26,10 +26,11 @@ const MandatePage = lazy(async () => ({ default: (await import('./pages/Mandate'
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
 const InstallationPage = lazy(async () => ({ default: (await import('./pages/Installation')).InstallationPage }));
+const HttpsPage = lazy(async () => ({ default: (await import('./pages/Https')).HttpsPage }));
 const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -54,6 +55,7 @@ function Pages() {
             <Route path="/mandates" element={<Mandates />} />
             <Route path="/mandates/:name" element={<MandatePage />} />
             <Route path="/installations/:number" element={<InstallationPage />} />
+            <Route path="/https/:number" element={<HttpsPage />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
             <Route path="/journal" element={<Journal />} />

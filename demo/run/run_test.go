@@ -209,6 +209,7 @@ func fromPlainToHTTPS(t *testing.T, d *demo, dir string) {
 		assert.Contains(t, walk, want)
 	}
 	assert.NotContains(t, walk, `"fine": false`)
+	assert.Contains(t, insegna("https", "--list", "-o", "csv"), ",deck-plans.lanterncoast.example,pier-1,")
 	_, number, _ := strings.Cut(said, "insegna installation return ")
 	number, _, _ = strings.Cut(number, "\n")
 	assert.Contains(t, insegna("installation", "return", number, "--yes"), "Old everywhere")

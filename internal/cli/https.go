@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,17 +19,20 @@ import (
 func (a *app) https() *cobra.Command {
 	var server, mandate string
 	var number int64
-	var yes bool
+	var yes, runs bool
 	c := &cobra.Command{Use: "https NAME --server SERVER",
 		Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.MaximumNArgs(1),
 		Long: "Works out the names of the site that NAME belongs to, makes a mandate for them, tries what the CA\n" +
 			"will try, orders, shows what changes on the server, asks, installs, and visits every name. Nothing\n" +
 			"is changed before you agree; --yes agrees beforehand. The service does it and stores each step: when\n" +
-			"this command ends before it does, --continue NUMBER takes it up again.",
+			"this command ends before it does, --continue NUMBER takes it up again; --list shows those begun.",
 		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example " +
 			"--server quay-lb --mandate seafront --yes\n  insegna https --continue 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			ctx := c.Context()
+			if runs {
+				return a.listHTTPS(ctx)
+			}
 			v, err := a.httpsBegun(ctx, args, server, mandate, number)
 			if err != nil {
 				return err
@@ -45,7 +49,49 @@ func (a *app) https() *cobra.Command {
 	c.Flags().StringVar(&mandate, "mandate", "", "a mandate that is there already, instead of a new one")
 	c.Flags().Int64Var(&number, "continue", 0, "take up one that was begun, by its number")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&runs, "list", false, "list the sites that were taken to https or are on their way")
+	c.MarkFlagsMutuallyExclusive("list", "continue")
 	return c
+}
+
+// listHTTPS lists the runs, newest first.
+func (a *app) listHTTPS(ctx context.Context) error {
+	var rows []client.HttpsRun
+	var cursor *string
+	for {
+		page, err := get[client.HttpsRunPage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+			return cl.ListHttps(ctx, &client.ListHttpsParams{Cursor: cursor})
+		})
+		if err != nil {
+			return err
+		}
+		if rows, cursor = append(rows, page.Items...), page.NextCursor; cursor == nil {
+			break
+		}
+	}
+	if len(rows) == 0 && a.output == "table" {
+		a.say("No site was taken to https yet. Begin with: insegna https NAME --server SERVER")
+		return nil
+	}
+	return print(a, rows, rows, []column[client.HttpsRun]{
+		{head: "No.", cell: func(v client.HttpsRun) string { return strconv.FormatInt(v.Number, 10) }},
+		{head: "Site", width: 34, cell: func(v client.HttpsRun) string { return v.Host }},
+		{head: "Server", width: 14, cell: func(v client.HttpsRun) string { return v.Server }},
+		{head: "Begun", cell: func(v client.HttpsRun) string { return v.BegunAt.Format("2006-01-02 15:04") },
+			raw: func(v client.HttpsRun) string { return v.BegunAt.Format(time.RFC3339) }},
+		{head: "State", width: 28, cell: httpsStanding, raw: func(v client.HttpsRun) string { return string(v.State) }},
+	})
+}
+
+// httpsStanding says how a run stands and what it waits for.
+func httpsStanding(v client.HttpsRun) string {
+	switch v.State {
+	case client.HttpsRunStateDrafted, client.HttpsRunStatePreviewed:
+		return string(v.State) + ", waits for you"
+	case client.HttpsRunStateFailed:
+		return "failed: " + v.Reason
+	}
+	return string(v.State)
 }
 
 // httpsBegun begins, or takes up what was begun.

@@ -716,4 +716,29 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	p.until("document.querySelector(\"[aria-label='The mandate']\").innerText.includes('pier-1: rehearsed: staged, its " +
 		"own test of the copy passes; nothing was changed')")
 	p.accessible()
+	inOneGo(p)
+}
+
+// inOneGo takes the site to https from its server's page: asked before it is
+// ordered and before the server is changed.
+func inOneGo(p *page) {
+	p.visit("/servers/pier-1?q=deck-plans", "[aria-label='Take to https: deck-plans.lanterncoast.example']")
+	p.accessible()
+	p.do(chromedp.Click(`//button[.="Take to https"]`))
+	p.until("document.body.innerText.includes('nothing was made, ordered or changed yet')")
+	p.accessible()
+	p.do(chromedp.Click(`//button[.="Order"]`))
+	p.until("document.body.innerText.includes('the server was not changed yet')")
+	p.until("document.body.innerText.includes('return 301 https://$host:8446$request_uri;')")
+	p.accessible()
+	p.visit("/mandates", "[aria-label='List of sites taken to https']")
+	assert.Contains(p.t, p.text(), "waits for you")
+	p.do(chromedp.Click(`//a[.="deck-plans.lanterncoast.example"]`), chromedp.Click(`//button[.="Install this on pier-1"]`))
+	p.until("document.body.innerText.includes('done: visitors get the certificate')")
+	p.until("document.querySelector('[aria-label=Installation]')?.innerText.includes('the new certificate is seen') ?? false")
+	assert.NotContains(p.t, p.text(), "What will change")
+	p.size(375, 800)
+	assert.LessOrEqual(p.t, eval[int](p, "document.documentElement.scrollWidth"), 375)
+	p.size(1280, 800)
+	p.accessible()
 }

@@ -24,6 +24,29 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 	return out
 }
 
+// ListHttps lists runs.
+func (srv *Server) ListHttps(ctx context.Context,
+	r contract.ListHttpsRequestObject) (contract.ListHttpsResponseObject, error) {
+	p := pageOf[string](nil, "-id", r.Params.Cursor, r.Params.Limit)
+	before, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	runs, err := srv.service.HTTPSRuns(ctx, before, p.Limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListHttps200JSONResponse{Items: []contract.HttpsRun{}}
+	if len(runs) > p.Limit {
+		runs = runs[:p.Limit]
+		out.NextCursor = ptr(p.After(runs[p.Limit-1].ID))
+	}
+	for i := range runs {
+		out.Items = append(out.Items, httpsOf(&runs[i]))
+	}
+	return out, nil
+}
+
 // BeginHttps works out what taking a site to https needs.
 func (srv *Server) BeginHttps(ctx context.Context,
 	r contract.BeginHttpsRequestObject) (contract.BeginHttpsResponseObject, error) {

@@ -56,7 +56,7 @@ var needs = map[string]Role{
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
 	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
-	"getHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator, // where a mandate is made: as addMandate
+	"getHttps": Viewer, "listHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator, // where a mandate is made: as addMandate
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 

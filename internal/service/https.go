@@ -110,6 +110,12 @@ func (s *TakingToHTTPS) HTTPS(ctx context.Context, id int64) (*HTTPSRun, error) 
 	return v, err
 }
 
+// HTTPSRuns lists runs, newest first: those of a lower number than before (0 from
+// the newest).
+func (s *TakingToHTTPS) HTTPSRuns(ctx context.Context, before int64, limit int) ([]HTTPSRun, error) {
+	return s.store.HTTPSRuns(ctx, before, limit)
+}
+
 // ContinueHTTPS agrees to what a run waits for: the mandate and its order, or the
 // installation that is previewed.
 func (s *TakingToHTTPS) ContinueHTTPS(ctx context.Context, id int64) (*HTTPSRun, error) {

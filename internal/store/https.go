@@ -58,6 +58,17 @@ func (s *Store) HTTPSRun(ctx context.Context, id int64) (*HTTPSRun, error) {
 	return found(&v, s.db.WithContext(ctx).Take(&v, id).Error)
 }
 
+// HTTPSRuns lists runs, newest first: those of a lower number than before (0 from
+// the newest).
+func (s *Store) HTTPSRuns(ctx context.Context, before int64, limit int) ([]HTTPSRun, error) {
+	q := s.db.WithContext(ctx).Order("id desc").Limit(limit)
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	var list []HTTPSRun
+	return list, q.Find(&list).Error
+}
+
 // SaveHTTPSRun keeps a run under its new state.
 func (s *Store) SaveHTTPSRun(ctx context.Context, v *HTTPSRun) error {
 	v.Reason, v.Next = text(v.Reason), text(v.Next)

@@ -4,9 +4,9 @@ export type Installation = Schemas['Installation'];
 
 const ended = (v?: Installation) => v === undefined || v.finished_at !== undefined || v.state === 'previewed';
 
-/** An installation with its steps, read again while it runs. */
-export function useInstallation(number: number) {
-  return api.useQuery('get', '/installations/{number}', { params: { path: { number } } }, { refetchInterval: (q) => (ended(q.state.data) ? false : 500) });
+/** An installation with its steps, read again while it runs, or while it is about to (soon). */
+export function useInstallation(number: number, soon = false) {
+  return api.useQuery('get', '/installations/{number}', { params: { path: { number } } }, { refetchInterval: (q) => (ended(q.state.data) && !(soon && q.state.data?.state === 'previewed') ? false : 500) });
 }
 
 /** The last installations of a mandate, read again while one of them runs. */

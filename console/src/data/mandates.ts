@@ -52,7 +52,7 @@ export async function removeMandate(name: string) {
 export function standing(m: Mandate): [kind: 'running' | 'failed' | 'fine' | 'never', text: string] {
   const o = m.last;
   if (runs(o)) return ['running', `order ${o?.number} is under way: ${o?.state}`];
-  if (o?.failure) return ['failed', `order ${o.number} failed, ${o.failure.kind}: ${o.failure.words.length > 160 ? `${o.failure.words.slice(0, 160)}…` : o.failure.words}`];
+  if (o?.failure) return ['failed', `order ${o.number} failed, ${o.failure.kind}: ${o.failure.words.replace(/^(.{140,160})\s.*$/s, '$1 …')}`];
   if (o?.not_after) return ['fine', `in force until ${new Date(o.not_after).toLocaleDateString('en-GB', { day: 'numeric', month: 'long', year: 'numeric', timeZone: 'UTC' })}`];
   return ['never', 'never ordered'];
 }

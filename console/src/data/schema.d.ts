@@ -775,7 +775,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Sites on their way to https and those that went, newest first */
+        get: operations["listHttps"];
         put?: never;
         /** Works out what taking a site to https needs, and changes nothing */
         post: operations["beginHttps"];
@@ -1168,6 +1169,10 @@ export interface components {
             begun_at: string;
             /** Format: date-time */
             finished_at?: string;
+        };
+        HttpsRunPage: {
+            items: components["schemas"]["HttpsRun"][];
+            next_cursor?: string;
         };
         /** @description something that happened, with the numbers of what it is about */
         Event: {
@@ -3196,6 +3201,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHttps: {
+        parameters: {
+            query?: {
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HttpsRunPage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -6,9 +6,10 @@ import type { Problem } from '../data/client';
 import { capital, moment } from '../data/format';
 import { beginInstallation, changed, returnInstallation, standing, useInstallation, type Installation } from '../data/installations';
 import { Bar, Button, Plain } from '../parts/Controls';
+import { Diffs } from '../parts/Diffs';
 import { Empty, Failure, Loading } from '../parts/States';
 import { Steps } from '../parts/Steps';
-import { color, font, radius, space } from '../theme/tokens';
+import { space } from '../theme/tokens';
 import { Standing } from './Mandates';
 
 const Part = styled.section`
@@ -17,12 +18,6 @@ const Part = styled.section`
 `;
 
 const Title = styled.h1`overflow-wrap: anywhere; margin-bottom: ${space(4)};`;
-
-const Sheet = styled.pre`
-  margin: 0; padding: ${space(3)} 0; border: 1px solid ${color.line}; border-radius: ${radius}; background: ${color.raised}; overflow-x: auto; font: 15px/1.5 ${font.mono};
-  span { display: block; padding: 0 ${space(4)}; white-space: pre; border-left: 4px solid transparent; }
-  .new { font-weight: 700; border-left-color: ${color.agreed}; } .old { color: ${color.soft}; text-decoration: line-through; border-left-color: ${color.oxide}; } .at { color: ${color.soft}; }
-`;
 
 export function InstallationPage() {
   const number = Number(useParams().number);
@@ -39,23 +34,25 @@ export function InstallationPage() {
       <Acts v={v} />
       {v.steps.length > 0 && <Part aria-label="Steps" aria-live="polite"><h2>Installation {v.number}, begun {v.started_at && moment(v.started_at)} by {v.by}</h2><Steps steps={v.steps} /></Part>}
       <Changes v={v} />
-      {v.notes.length > 0 && (
-        <Part aria-label="Besides">
-          <h2>A reload takes in everything that lies on {v.server}</h2>
-          <ul>{v.notes.map((n) => <li key={n}>{n}</li>)}</ul>
-        </Part>
-      )}
-      {v.files.map((f) => (
-        <Part key={f.path} aria-label={`Change of ${f.path}`}>
-          <h2 className="wrap">{f.path}</h2>
-          <Sheet tabIndex={0}>{f.diff.split('\n').slice(2).filter((l) => l !== '').map((l, i) => <span key={i} className={l.startsWith('+') ? 'new' : l.startsWith('-') ? 'old' : l.startsWith('@') ? 'at' : ''}>{l}</span>)}</Sheet>
-        </Part>
-      ))}
+      <Notes v={v} />
+      <Diffs files={v.files} />
     </>
   );
 }
 
-function Changes({ v }: { v: Installation }) {
+/** What a reload takes in besides. */
+export function Notes({ v }: { v: Installation }) {
+  if (v.notes.length === 0) return null;
+  return (
+    <Part aria-label="Besides">
+      <h2>A reload takes in everything that lies on {v.server}</h2>
+      <ul>{v.notes.map((n) => <li key={n}>{n}</li>)}</ul>
+    </Part>
+  );
+}
+
+/** What an installation changes, and where it is looked at. */
+export function Changes({ v }: { v: Installation }) {
   const rows: [string, React.ReactNode][] = [
     ['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>],
     ...v.acts.map((a): [string, React.ReactNode] => [capital(a.does), a.what]),

@@ -5,10 +5,11 @@ import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { moment } from '../data/format';
 import { previewInstallation, standing as installationStanding, useInstallations } from '../data/installations';
-import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order, type Trial } from '../data/mandates';
+import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order } from '../data/mandates';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
-import { StepList, Steps } from '../parts/Steps';
+import { Preflight } from '../parts/Preflight';
+import { Steps } from '../parts/Steps';
 import { Trail, Visits } from '../parts/Trail';
 import { space } from '../theme/tokens';
 import { Next, Standing } from './Mandates';
@@ -81,35 +82,14 @@ function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
         {admin && !m.place && <Button onPress={() => { if (confirm(`End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name); await go('/mandates'); }); }}>End it</Button>}
       </Bar>
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
-      {trials && <Preflight trials={trials} />}
+      {trials && <Preflight items={trials.items} />}
       {visits && <Part aria-label="Visit"><h2>{visits.well ? 'Visit: all is well on a visitor\'s way' : 'Visit: not all is well on a visitor\'s way'}</h2><Visits visits={visits} /></Part>}
     </>
   );
 }
 
-function Preflight({ trials }: { trials: Schemas['TrialList'] }) {
-  return (
-    <Part aria-label="Pre-flight">
-      <h2>{trials.well ? 'Pre-flight: nothing is in the way' : 'Pre-flight: something is in the way; the CA was not asked'}</h2>
-      <StepList>
-        {trials.items.map((t: Trial, i) => (
-          <li key={i} className={t.code ? 'failed' : ''}>
-            <span role="img" aria-label={t.code ? 'in the way' : 'well'}>{t.code ? '✗' : '✓'}</span>
-            <strong>{t.step}</strong>
-            <div>
-              <small>{t.name}</small>
-              <p>{t.code && `${t.code}: `}{t.seen}</p>
-              {t.code && <><code>{t.spot}</code><p>→ {t.remedy}</p></>}
-            </div>
-          </li>
-        ))}
-      </StepList>
-    </Part>
-  );
-}
-
 /** An order's steps as they come, and kept. */
-function OrderSteps({ number }: { number: number | undefined }) {
+export function OrderSteps({ number }: { number: number | undefined }) {
   const q = useOrder(number);
   if (number === undefined) return <Part aria-label="Order"><h2>Never ordered</h2><p>Try it first with Pre-flight; Rehearse then runs it against the CA's test directory, which costs nothing of the budget.</p></Part>;
   if (q.isPending) return <Loading rows={4} />;

@@ -9,6 +9,7 @@ import { Bar, Button, Plain, Scroll, Search } from '../parts/Controls';
 import { Form, Input } from '../parts/Form';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, radius, space } from '../theme/tokens';
+import { HttpsRuns } from './Https';
 
 const List = styled.ul`
   list-style: none; margin: ${space(4)} 0; padding: 0; background: ${color.raised}; border: 1px solid ${color.line};
@@ -68,6 +69,7 @@ export function Mandates() {
         </List>
       )}
       {pages.hasNextPage && <Bar><Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show 100 more</Button></Bar>}
+      <HttpsRuns />
       <Authorities />
       <Make />
     </>

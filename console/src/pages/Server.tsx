@@ -1,9 +1,11 @@
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { api, type Schemas } from '../data/client';
+import { useMay } from '../data/access';
+import { api, type Problem, type Schemas } from '../data/client';
 import { ago, capital, left, plural } from '../data/format';
+import { beginHttps } from '../data/https';
 import { sitePage, useKinds } from '../data/servers';
 import { useStartSurvey } from '../data/surveys';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
@@ -145,6 +147,7 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
       <td>
         {site.certificates.map((c) => <CertificateLine key={c.spot} server={server} c={c} />)}
         {site.refuses && <p>refuses handshakes</p>}
+        {site.certificates.length === 0 && site.plain.length > 0 && site.in_force && <ToHttps server={server} host={site.plain[0]?.host ?? ''} />}
         {site.certificates.length === 0 && site.plain.map((p) => (
           <p key={p.listener + p.host}>
             {site.plain.length > 1 && <><code>{p.host}</code>: </>}{p.front}
@@ -155,6 +158,16 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
       </td>
     </tr>
   );
+}
+
+/** Begins to take a plain site to https; its own page shows what that needs. */
+function ToHttps({ server, host }: { server: string; host: string }) {
+  const may = useMay('operator');
+  const go = useNavigate();
+  const [says, setSays] = useState('');
+  if (!may || host === '') return null;
+  const begin = () => void beginHttps(server, host).then((v) => go(`/https/${v.number}`)).catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); });
+  return <><Button aria-label={`Take to https: ${host}`} onPress={begin}>Take to https</Button>{says && <p className="bad" role="alert">{says}</p>}</>;
 }
 
 function CertificateLine({ server, c }: { server: string; c: Schemas['SiteCertificate'] }) {

@@ -1118,6 +1118,12 @@ type HttpsRun struct {
 // HttpsRunState drafted and previewed wait for a person
 type HttpsRunState string
 
+// HttpsRunPage defines model for HttpsRunPage.
+type HttpsRunPage struct {
+	Items      []HttpsRun `json:"items"`
+	NextCursor *string    `json:"next_cursor,omitempty"`
+}
+
 // Installation defines model for Installation.
 type Installation struct {
 	// Acts what is done, in its order; empty in lists
@@ -1998,6 +2004,13 @@ type ListFindingsParamsState string
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListHttpsParams defines parameters for ListHttps.
+type ListHttpsParams struct {
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListInstallationsParams defines parameters for ListInstallations.
 type ListInstallationsParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2197,6 +2210,9 @@ type ServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
+	// ListHttps Sites on their way to https and those that went, newest first
+	// (GET /https)
+	ListHttps(c *gin.Context, params ListHttpsParams)
 	// BeginHttps Works out what taking a site to https needs, and changes nothing
 	// (POST /https)
 	BeginHttps(c *gin.Context)
@@ -2788,6 +2804,41 @@ func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 	}
 
 	siw.Handler.GetHealth(c)
+}
+
+// ListHttps operation middleware
+func (siw *ServerInterfaceWrapper) ListHttps(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListHttpsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHttps(c, params)
 }
 
 // BeginHttps operation middleware
@@ -4019,6 +4070,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
+	router.GET(options.BaseURL+"/https", wrapper.ListHttps)
 	router.POST(options.BaseURL+"/https", wrapper.BeginHttps)
 	router.GET(options.BaseURL+"/https/:number", wrapper.GetHttps)
 	router.POST(options.BaseURL+"/https/:number/continue", wrapper.ContinueHttps)
@@ -4542,6 +4594,45 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHttpsRequestObject struct {
+	Params ListHttpsParams
+}
+
+type ListHttpsResponseObject interface {
+	VisitListHttpsResponse(w http.ResponseWriter) error
+}
+
+type ListHttps200JSONResponse HttpsRunPage
+
+func (response ListHttps200JSONResponse) VisitListHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHttpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHttpsdefaultApplicationProblemPlusJSONResponse) VisitListHttpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -6380,6 +6471,9 @@ type StrictServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListHttps Sites on their way to https and those that went, newest first
+	// (GET /https)
+	ListHttps(ctx context.Context, request ListHttpsRequestObject) (ListHttpsResponseObject, error)
 	// BeginHttps Works out what taking a site to https needs, and changes nothing
 	// (POST /https)
 	BeginHttps(ctx context.Context, request BeginHttpsRequestObject) (BeginHttpsResponseObject, error)
@@ -6994,6 +7088,32 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		if err := validResponse.VisitGetHealthResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListHttps operation middleware
+func (sh *strictHandler) ListHttps(ctx *gin.Context, params ListHttpsParams) {
+	var request ListHttpsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHttps(ctx, request.(ListHttpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHttps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHttpsResponseObject); ok {
+		if err := validResponse.VisitListHttpsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8370,187 +8490,188 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rc9u2tuhfweicmbZz6Tpt07RNPrluc5K9+8ips7s/dHI9EAlJqClAGwCt6mby3+9g4UGQWqBIWfJp",
-	"792fbEkkHmsB6/14PyvleiMFE0bPnr+fbaiia2aYgk/XjdJS2f8qpkvFN4ZLMXs+E+wPc1vCj0QuiFkx",
-	"sqFLRuZsIRWbFTNun/pXw9RuVswEXbPZ85l7flbMdLlia2pHXdM/fmBiaVaz5589+fxpMTO7jX1UG8XF",
-	"cvbhQzH7ga+5sc9iQ9bwYzpixRa0qY0d70lhx+frZg2f7Ecu/Mc4ExeGLZmCqX5WFVM/Nes5U3HCDTWr",
-	"dj7hfixmiv2r4YpVs+dGNSxdwEKqNTVu5GdPZwcnfcOUluInGB+dcwMPDM6ZgPHZFxgQ/xvAtofGDVXG",
-	"4o8SmAtH279yGPv8S3SuG6bumRrYkJ/rAdu5WUllzjtDo+7Z7vV3mQl4dcIz8MENxbT5VlacwcX7Xhtq",
-	"2EtewxZLKQwTcAvoZlPzkloEXv5uz8Xz98nE/6nYYvZ89h+X7aW+dL/qy2TIOGe7fPeN3kih3QreKDmv",
-	"2Xpg+o174n9NW0YYF9bQPY6U+CFJJctmbae0D/k37cBXS8XYOqylqrh9k9ZvlNwwZQB2C1prVsw2yVfv",
-	"Z4aptd4//9sVUwyoFzxAKHyihmzt94rRqiBUwwPXV0TTnSZCbmdF5xYAZdk/QS14f/PTv4uPyfnvrDSz",
-	"D8Xsqqk4EyX7lbMtkN/Osqn/FbbQnaGYLSivG+Ue5Ia5/e095b+gStGd/QznOH1jCFfXK8rFD1zcYSMZ",
+	"7H1rc9u2tuhfweicmbZz6Tpt07RNPrluc9q9+8ips7M/dHI9EAlJqClAGwCt6mby3+9g4UGQWqBIWfJp",
+	"7t2fbEkkHmsB6/14NyvleiMFE0bPnr+bbaiia2aYgk/XjdJS2f8qpkvFN4ZLMXs+E+xPc1vCj0QuiFkx",
+	"sqFLRuZsIRWbFTNun/pXw9RuVswEXbPZ85l7flbMdLlia2pHXdM/f2JiaVaz5589+fxpMTO7jX1UG8XF",
+	"cvb+fTH7ia+5sc9iQ9bwYzpixRa0qY0d70lhx+frZg2f7Ecu/Mc4ExeGLZmCqX5VFVO/NOs5U3HCDTWr",
+	"dj7hfixmiv2r4YpVs+dGNSxdwEKqNTVu5GdPZwcnfcWUluIXGB+dcwMPDM6ZgPHZFxgQ/xvAtofGDVXG",
+	"4o8SmAtH279yGPv8S3SuG6bumRrYkJ/rAdu5WUllzjtDo+7Z7sfvMhPw6oRn4L0bimnzraw4g4v3vTbU",
+	"sJe8hi2WUhgm4BbQzabmJbUIvPzDnovn75KJ/1Oxxez57D8u20t96X7Vl8mQcc52+e4bvZFCuxW8UnJe",
+	"s/XA9Bv3xP+atowwLqyhexwp8UOSSpbN2k5pH/Jv2oGvloqxdVhLVXH7Jq1fKblhygDsFrTWrJhtkq/e",
+	"zQxTa71//rcrphhQL3iAUPhEDdna7xWjVUGohgeur4imO02E3M6Kzi0AyrJ/glrw/u6nfxsfk/M/WGlm",
+	"74vZVVNxJkr2hrMtkN/Osqn/FbbQnaGYLSivG+Ue5Ia5/e095b+gStGd/QznOH1jCFfXK8rFT1zcYSMZ",
 	"1Whj9xdnnUtZMyr2th+30b5UhAsVd4FB51suKruPPcCUtNE4VEr70MIeUXZody+5WDK1UVzAZBXd6dua",
-	"LUwybrykxYyJaiO5MBlclOwgNF/CQx+K2VLJZoOOs5Ian4BXKF3ZXybXunHsa2+MOy4q9IeaanOrGROd",
+	"LUwybrykxYyJaiO5MBlclOwgNF/CQ++L2VLJZoOOs5Ian4BXKF3ZXybXunHsa2+MOy4q9IeaanOrGROd",
 	"OSpq2IXhQEn3X+GCDd0nuxHCNalYWVPFKsIFfM+ACJGFpULY8oU0t3Rh3A7GLUU2ppRr/DRslDSylDX6",
 	"o2JrVu3QnzTwsMxP90xxszuE7ZvwnH1HNqpE4GXB8NyCMoCnlGLBl40CAhskK7eYInzcSqUNWfirgQDk",
-	"nqmKl+bQAn/1j/VvK/A2OIjJoY8g8cfIn4B2snAHCn83I3gH7vUbumTI3ZaNl0VHrP7aPWwPfiBooyhb",
-	"oCwIXUtkW5yiSkPrfVzO3Yg6oHK7knU47zNU8usAHRZdhM2HWVDgNdWSGQRuLeVDWN1Kbsmail1gZkt+",
-	"z2CtWrrvLfl7QZ6Q7YoJxwS55XYmXmH0vtq3cHrZ6A5vyG28s2o/nn8Z2/z1FcIlS4DaQWZ2deUf/FDM",
-	"5hGIg6fEPWXZihSGujs1ntdWXLHSSIXTGPaHYUrQ+jZZfxdn3JAtFUYT/4Qmc9mIihhJKCkbbeSaKaJY",
-	"KVWCnciFLddgwvAApz6tpoZcX1359zUpaV0T0KbG71DQDOEdFLi40a3ABRIWN6l0hYymze0xaIYXO2jo",
-	"roetN2bnjjw3ZEXtCgTKZYySzbxGed7OvltSYS/LnBGq71j1gnSHLqmYHZISvdbSLndv/QGu7XI6OEbO",
-	"VDzp7RHGr9VVC93e7bIid3VLzXiO7F+Z7zJsVxt92wjDESrqqRPo9RoOirLyAhWVvwpCkrUE4Rw0Ju1N",
-	"DpasiReEzjUTJkK9kgxomOVOo1bu1rZd7TL3Bc4pr/AzqjKXplGY/NFDvn2oRW8LwSJBAI65H7hG0DaN",
-	"HV5f7d9ulEOhS+iK3N11BLY4wDCB2YB4YeHbIQEJPynlei3FbZbiHBDfF1xNFnK5vi0ppt8Mi9kMP/d2",
-	"5ROVtSOkYfuKt8KNfkczxSkuI+sV/fzLZ5M0qd658SN0ERgBGMDSWXi68RSxDrZxvQFBHeQW7Yk7cFa/",
-	"Y4Y6EoQr3eNvT0eJR9A4QSdN7xKc2hrj3ZZKwk/2wtTcCXJSeE1B92wYKUcftMzUtHTGFWQPi+Qejxrt",
-	"ZV7CdrjPX+WNMzvtH0a+XJlJi7jxb2Cr0HwpqGkUvgbduDNzkHCnyG1f624yncxtr0iOWbqxgPIE4AeO",
-	"Ma5ETST/3VM3TSMazyeiNWn/zolyhfkZqCDup6D8pqakPaJ8iEUcQ7QfjQLfO3Wpu3+QZua7xAyAbvwI",
-	"Kl3MtJEKm9MLwtR5dOQCpDC5FcjM/auAU/jIAbIkPpL1e1Az/WmIS0QPU2opCXby3h0QtwupOtbTBGa1",
-	"P4h7uFhTdTf+6vzABfuRKtRCupYVX3BWjT8HwTqLSJd/IAqi05y2VAOdf0Huad0wT/5rKe9Ize/swSkV",
-	"M866veJVxQ6rIt44GyHoFxCAcxAhifOgb9ypm7XIWFgXC09xmWjWdhmKLcASUMwa4TmZbvSGdbSYVKO2",
-	"PzHcyLnwZyRrytxf0Jpp7anrMLi8OdObxPwe44bagVC4KQYaHEVEkXJFxXKi8pWhfriumUwwvLaTKBnt",
-	"Th+gbMRBfrWHfaIf6D6803c82eNNpCJzqpnz2LUenq8/++ZzcOFFV/Wh6+OmwZb/Hd1d43p2VL9RI9se",
-	"/g9eYfuStyeiK3HuQIQVbzY1n6rwTxaZ3exBcMaIZzA965w+l7nOK6nN1HW8ktpMMm95QXviNM4zjvrS",
-	"PHkfdWk9tUkQFclzR6j0awwgSUGaPxBXicuxezDy4nozr3mJc1klpZmk9OJb9lOE8fLLvwaClqOkKW8R",
-	"bNsSwFkxW0rBUK6y4KyuJiruWVdbHohW+Rqhbbh9RC9MgA+8Hdd6CD46e+1xLJbtWxOOu8cFdrcj7RnP",
-	"phWDTQ5ow8TvwZsEi45dlwppVkyFQJdhKEevjb9qYf/x0g1AOMiiE7gSNYaWq3UIwcLf7AStPP3sm6df",
-	"PHmKnNZ90CQKams0sJNxKXQRtAsr8ZGt4saA+4epBErtFgN2etFgdM2CgpY4eAuwlRIuCFNKAiVKt/Dk",
-	"m2cHuGpLF9M4sWdfffXV5589K8bJZDBCHluvJCbX0ImOHpz/HXwtL3lmycSWCsOq255FKfdYVuHFqSzt",
+	"nqmKl+bQAt/4x/q3FXgbHMTk0EeQ+GPkT0A7WbgDhb+bEbwD9/oVXTLkbsvGy6IjVn/tHrYHPxC0UZQt",
+	"UBaEriWyLU5RpaH1Pi7nbkQdULldyTqc9xkq+XWADosuwubDLCjwmmrJDAK3lvIhrG4lt2RNxS4wsyW/",
+	"Z7BWLd33lvy9IE/IdsWEY4LccjsTrzB6X+1bOL1sdIc35DbeWbUfz7+Mbf76CuGSJUDtIDO7uvIPvi9m",
+	"8wjEwVPinrJsRQpD3Z0az2srrlhppMJpDPvTMCVofZusv4szbsiWCqOJf0KTuWxERYwklJSNNnLNFFGs",
+	"lCrBTuTClmswYXiAU59WU0Our678+5qUtK4JaFPjdyhohvAOClzc6FbgAgmLm1S6QkbT5vYYNMOLHTR0",
+	"18PWG7NzR54bsqJ2BQLlMkbJZl6jPG9n3y2psJdlzgjVd6x6QbpDl1TMDkmJXmtpl7u3/gDXdjkdHCNn",
+	"Kp709gjj1+qqhW7vdlmRu7qlZjxH9q/Mdxm2q42+bYThCBX11An0eg0HRVl5gYrKXwUhyVqCcA4ak/Ym",
+	"B0vWxAtC55oJE6FeSQY0zHKnUSt3a9uudpn7AueUV/gZVZlL0yhM/ugh3z7UoreFYJEgAMfcT1wjaJvG",
+	"Dq+v9m83yqHQJXRF7u46AlscYJjAbEC8sPDtkICEn5RyvZbiNktxDojvC64mC7lc35YU02+GxWyGn3u7",
+	"8onK2hHSsH3FW+FGv6OZ4hSXkfWKfv7ls0maVO/c+BG6CIwADGDpLDzdeIpYB9u43oCgDnKL9sQdOKvf",
+	"MUMdCcKV7vG3p6PEI2icoJOmdwlObY3xbksl4Sd7YWruBDkpvKagezaMlKMPWmZqWjrjCrKHRXKPR432",
+	"Mi9hO9znr/LGmZ32DyNfrsykRdz4N7BVaL4U1DQKX4Nu3Jk5SLhT5LavdTeZTua2VyTHLN1YQHkC8APH",
+	"GFeiJpL/7qmbphGN5xPRmrR/50S5wvwMVBD3U1B+U1PSHlE+xCKOIdqPRoHvnbrU3T9IM/NdYgZAN34E",
+	"lS5m2kiFzekFYeo8OnIBUpjcCmTm/lXAKXzkAFkSH8n6PaiZ/jTEJaKHKbWUBDt57w6I24VUHetpArPa",
+	"H8Q9XKypuht/dX7igv1MFWohXcuKLzirxp+DYJ1FpMs/EQXRaU5bqoHOvyD3tG6YJ/+1lHek5nf24JSK",
+	"GWfdXvGqYodVEW+cjRD0CwjAOYiQxHnQN+7UzVpkLKyLhae4TDRruwzFFmAJKGaN8JxMN3rDOlpMqlHb",
+	"nxhu5Fz4M5I1Ze4vaM209tR1GFzenOlNYn6PcUPtQCjcFAMNjiKiSLmiYjlR+cpQP1zXTCYYXttJlIx2",
+	"pw9QNuIgb+xhn+gHug/v9B1P9ngTqcicauY8dq2H5+vPvvkcXHjRVX3o+rhpsOV/R3fXuJ4d1W/UyLaH",
+	"/4NX2L7k7YnoSpw7EGHFm03Npyr8k0VmN3sQnDHiGUzPOqfPZa7zSmozdR0/SG0mmbe8oD1xGucZR31p",
+	"nryPurSe2iSIiuS5I1T6NQaQpCDNH4irxOXYPRh5cb2Z17zEuayS0kxSevEt+ynCePnlXwNBy1HSlLcI",
+	"tm0J4KyYLaVgKFdZcFZXExX3rKstD0SrfI3QNtw+ohcmwAfejms9BB+dvfY4Fsv2rQnH3eMCu9uR9oxn",
+	"04rBJge0YeL34E2CRceuS4U0K6ZCoMswlKPXxl+1sP946QYgHGTRCVyJGkPL1TqEYOFvdoJWnn72zdMv",
+	"njxFTus+aBIFtTUa2Mm4FLoI2oWV+MhWcWPA/cNUAqV2iwE7vWgwumZBQUscvAXYSgkXhCklgRKlW3jy",
+	"zbMDXLWli2mc2LOvvvrq88+eFeNkMhghj60fJCbX0ImOHpz/HXwtL3lmycSWCsOq255FKfdYVuHFqSzt",
 	"sxBYYB54N9FL3gNfVSmmNTsV0TwCThupTsF3PJVtNxRGHoLNPcOceVqumVlxsXTq2YpuNkywqiBbblZw",
 	"dVxwobY3KTgbuCZ0LhuLF+yEjpPOFm0UzZgAktGRJkIbWtfU7W/UKwHDgQdriLK7YKICFuwXeiEBMskX",
 	"ZS2dGihVxdQFHOv244LyGj76FcH/JV2zizkt78CM0MDfqsE5/JqKyt+kEZuASUc+6zY46mEsCgMuJAAN",
 	"O2gvvcQQoAmOInCi88XCSX5rrrWLEvEKNLb9l4Gt9hUSp9A7oeBQYFPXijXm6YzMG4jXuGF6UPOvFuni",
 	"E8NSlhm89L79LgRqOme4WyTqkcN01Q1QDOiDVlrIyawWjft0pBHOpjTeeoTbdmD03JJCbO0xBjXc409q",
 	"RivdymSWshG9W89lzUsC7z50R3F5+K4eMZTQ0atJKnQpK3wVg3GH7J5XQVsb55WhJe7emRTA+PAwRUfi",
-	"J0Eoaki5GDovgULooVTeXj4YePhXjQU8V9QfHMJkW4NxgL04v+Qwtvpoi+aBO/mQMMAA2WPjAF8eGwc4",
-	"HL+X2W2kEZBoYwxTFvP/+7cnF9/Qi8W798+efvhPDLevGK0dIezCyJ7pRqcygLxDWfw9U9qLacP78CO2",
-	"b2A7eSU3mIWFlXeYP6mvg87ZiovKMgCLui4vS9jJJNvbQd1CbyROsUytcXZm5GFoGTlzIxRx+36qdpko",
-	"AI3Z6F9cBNNEW0EgvX0DdqqDaw7Gi06qzpfDcm93OCkYMZI0mr0gCwg5lIpUii4MqxwHr9nCEKeYDOfS",
-	"pPQzffKbQ/p7pDOw4zwUG4EpoPe8xxQPnpA5WzZiEkPKxLcBnBCYOtx4mLuoR0GoSDlTJ2rQOMlJk0xE",
-	"4oILrlcTmWiec0/X5rLHhxsN5zFsB2L9vNC3plXWbTU1Ogr1iYLqbCSpJMQEonPFFL8Tq3uKUZ8LhcaI",
-	"RkV1koxhUBiH20hFRTaK3XO2tXeT2mmkIpTEtMHAGvwbgVY5tRB25/6No7SatPuhcgfQr/4dGhzLaa2z",
-	"Z36j2MWi5suVGRuK9FaN8RLGbMwurQgwa09oG2XmKUO4pXHpEXf+WMHtTogCRn9e965MPyrd5KKuuSYW",
-	"poUlABBcYZEQLgsXpObOXzMKVOkqrnDhviWH+547fceqW7CTIEzFnSGyopU9vobeMUG8TWWfYc6nRoil",
-	"Kx/Ix8iQ2eO1s0xQnT+sXbEbbHXO/H8sghIVH4+rm07FE8qLhR9lw/1ZrRmRItEk4F/FakkrwK9lSs+J",
-	"FdtDhpG3QHrXAcCDKgaZIVxYEYHs2MSkgaPIb1+opIbMlWyWK0N6EmYa7Z0fOJK7SZA/QOG3VCfXxEpN",
-	"XJNgfkQGWzGqNJZNpA1dsqoghmlL5aUglJRysyuA4Lsp6JbuXlhEgFWZa9I6M5EQsUEOo8xEOESuFLhL",
-	"yj3s4n1uGtPG/ae33JQr9787b+7/Wsq7DpvxQGEuw9o0SoSX7P9+fAvQd+iy2Aa/2hIU65bgHHuboUbA",
-	"jWGb8dyp5UItwhOe5U544RhG0YsnDdGgkbiGC94yuYSEJ1wsMjrgY53DHsB0iKddYTbRSmLUhZKtVFVB",
-	"dFOurGQr2LYAo547wfYiOKRjZ8mSprxX141jRyjl2oLycOSLBPjAsIf2mGQY93cEdiRQqyzJE8Q7gWJu",
-	"nD25VgAzZKHk2ipDmoNsizrD0JvXhol2J795dXXx+ZfPgj6Xas/cEL2S2/0MI/dtNn8pI/j3QOflp7Dm",
-	"uMJDYDxFEHJHnDpfFHI6zXEqeMJ9x+u+XQSv6Y7MWdSio8IX1EN7vqI3y1J/S76kqHc9ffugFh3WikPi",
-	"npuM9BrM0b2UHVZLkAgWhilyqZm5aDb/EWOz/QVpBSktcWsr+2PDFdNnjGt0hsxkHhQA4EccTF8qV5Qj",
-	"7P7N9z8WpGZ0QSD1BOWQJ8ycgUVgO/ibbJSg9ffCuOzGPRUEN/oBs8mkN0/BSRVTaLrg+dvNzz+RNjjZ",
-	"h5WgZInq1UTxfbSPYXQKR+trdWApAuTSfA6/V7/kAWScghZ28Ho+Wuin+RXssGWGFMyVvGN7lrE82Jkw",
-	"Cs049j84BrrgZpycvmIUMSpbJARCU1NtiB18F4fWuCUtxxxbqR4RTiQW8sTumdr5Se18Xi5fMRKC0Aks",
-	"0R7/NTOHcyfcPC30/MYxrP3dR1H0/Zgib27YSK35vGYxsmu8tuYSm/NDW0WwO/xkhXAlN5mKBQuqgr/A",
-	"wvaea26sUmVIoxta1zuiDRUVFC6gThFk1TJTWsQzkL0Uiq4NFvLgtUuE3185NzU+yIbJjX8ZfRfnU248",
-	"DwGA9SxCPIf6U4TiwxE6Pgj/ByqweIXhDNwYmJ0pTBHzgUMq8CAW8wbkzPDwO0SDyrrSpyo+c1Sy1+kk",
-	"A3+MgnUzBHqPyKVF0RpymfZQuxe4xaNVdU9ldclcvpIXqqXn4/nGxcH7PBsfnJcN6rEXhYmBAEXcrriS",
-	"mglcH/XFBdPCRgUQwN8b7ahPTxxMDDD+3VsA3aFaRTip1RvLia1iwCtG3v5wY7XiLTcrq0Jwk9j6V8Zs",
-	"7CrKDW4m4d5GiAhNEx2l/VJfUXOM2wke0uAX5b7SSwqPCHYMjz+2+lZPMplaxIUeLKTWc2QJQonKFCRI",
-	"o6EOWowSF9vEoNhMYqoVekbPvKYVy5XjOExQp3nkbikqLMSor6phxLtYRpJYO6gvyXF0UFDOyeo1FAsg",
-	"0g1671xMuUipn79ddaAvxawSGr1o8CoKkZCqL11KwkBgT2sQHYvu+MYtZqq2HDGKzdEiSbZMmKSGwCnc",
-	"UdgRUUyw7W2+bJRRqEYZFt0xhQkCF5CUFoBGkhhraGklY0fbeN/aNWR0L1yOCwwYqlG485IgP/DEQAA6",
-	"UGiDpcItTY58QpySSj4d/AaQDVDO70JEwsOjJI4gCpnU5WjqMpKUUimnZR+Wmjte3Czv9zs/hS4e2M/5",
-	"1HA/w1sPqEl1TffzY548/frLr54dLkmagdxPbPvWihlItBnkkWdq4vk3Bq8VPLQfQ3UHpiE/Orakn4MP",
-	"sMf+TxWxk5ELHuBhdpd2FMF+6Z89iy/4cUoOTfHndnyeiJuy71cEJPcDVeS9+2/BBa35//EfWHQwxgSR",
-	"gZiVYVfhg0IyBnyEsRpYjxoaX5fxMAnc9yoC00ldi4FMBg+hqy3WDWgZcgJ2zuUA20AKv3lr+biDk034",
-	"2kpV6VxxuI+gGknRcntQiw4CzmuLbujIQrLbPwXniALZmfgGjH92H1YvSsGX1/ejZo7xR9r5fTulC4c1",
-	"xyFPVXuhMqmakysFx6A4OTbGTfvp84f1UGQ1s0pDWENyEnGm94ZqvVkpqpP8oAkIbo1SHdkAqVXeBlIe",
-	"erK3o9bClJMlXG8D1P5ymqomxUx58/zQPfzFPgPeWHPrCm/vBbpFYIM66I0RB89s6DPgTPdxV3GmPEyO",
-	"wun4vfbWCS/mF3MKi7JH9fE2ZTfAcdQsnI6DpOxYAKaIRhcfS+ftgTFb0mkoIitnIwzWuZy1A/xfztId",
-	"4mc65g4hITmA+BCZkRH4Pr8uMeDlgMDFL7LBTHULJYUZDodtE6GhFsElGvNuh7nN2iiz0e11YgreJ+Cs",
-	"rm/vhNyKMQt0cZBzVsstufzUvnsB717Scs0uyhWtayaWDF1+O9OtL8SF0KJaOk+sM0otnLuLayLYPVOu",
-	"ujBqYE4GzwBoz4we7Vc+7sdhqQPmDnj2J8H2hJ6NXEGwNoRgP0rEVY0YTYHcFN/bt45KF3Bxrrjjr820",
-	"QkxWwSmYUa4OZhF5J6CfYwB8bm97MByse5YvYnbYevrclTIriFT+YvrmUAdpx1DFs188FQ4yGEQmKpct",
-	"qKgPwKjWnZCXds3ZohNQJhnHEDW3sqoy6Evj1pFfVTBtICWJexX3801DBopYZX8aWtVwKw/lQyYe3sqD",
-	"H9XEIxCWzOJrSSssUTAGwalGCC6WIUQdDNVGyjtIlujG53Mx2o+wRiO5XNAdF87376tdduaYJI56t2dm",
-	"54rRcoUbt5GtQVXHcrUf6slDUXMskKXC87H2xg4UHbHB5L2DRk0tDTdYNz+6IagxdouWENsttMlS/a1X",
-	"vMrt3c90m82kb0Rk8vs7g64q4/O4B8vFeP+0w7Y/eCkt6IRzewLTEqlQ8X3WrjghB21IeHCktret6HfT",
-	"iKcxbRigcnFFjrJe+yhrJCQ0/pArn7tnSgMQIGSjjRQ3TB+2+zv3SVhAfu25kt7+TY0Wu+WarKioalaB",
-	"gDfWyNeFFprZM1C7W2lDrI49JYkIinKgZaQScnuKyWLgBNY/LCFw46p+YnVhsQztyNcPQz2vqqSXIVyU",
-	"5BbEg5A/Q6cw/OULPZ7I8nfDzD82x+nKeGQ3iMELWddyq8l/hBsrhSPsoT5Lql8/HWCL3bGdNaVV79yB",
-	"dFkdot4VZLvi5YqsIf0MEi3WQDAPafOt0eYI45WPEE/GwOHcFviIHolAsKsGzHiM3vmsnIy82qlQkQmv",
-	"zRR+bXJ1z6TJ/ALLOdx2adQmEjiEOvr7pLVRinWq0ySSxHDPvCM6cuDVD5yIsPBKChS+DlFRNz+9RmXe",
-	"6R3vBlvJDdhy7qkwo4pID5RaCWP0Ol20uygiHjLYE6/PbFp70GUMVUwPXEa+FKx6LVAFeHI+ySbaph9k",
-	"U46e73xJTHjE9+SgGhK1xAuIRfep+pppjSoa/TpXsROwjxUfTm+54WhGS09pHdlHw7ADTSJCPB8W7BS5",
-	"MtlaXtDGUVrp6wSh4lFZtSeI6bY5lBQEarSM2uQriTpsD1U9s1vTZ4+i2dSo+gp8G34jK2M2wbA7tt9L",
-	"sNfigt5jhaO6Mv+4dM5E5eRzvfLp6dpYDVEu4CJxsSS0l/yNaLTDZvPDlnBn6kxCWpPOCMHbHk5C5yq0",
-	"m9tXzmqnF8KRzt3fK6G3mLUrNWhnW9oBiXFZ/U7dIqUUgpU5q0Y8Y+NPTfBUHCIeg6WW8ODOvLXaxRPb",
-	"t4bBph8sx7cYON6x1aedqHb6kM5mziGP2VfgAJSyqSsyj72gxpfcPqJfzh3b5d0z8CNezsblUGmjqFgy",
-	"RT7mhoRkUyNj8e7kBn0CRmlfdsGnIfVMWg/q4qPRIr7pFQ5KUtYMelxXnlGuGz+np0vOPBJBnwI6HA+/",
-	"odz5PInSy88aJHkTS+miPVIQ2wdVS2ZCe8GV3JK2BDMUQjErKkgMYkDM+67qMG76d4Q0+7NidGpJDQhB",
-	"yfkCpscFTizFmckGKeWG4WaltL9xQWgsu0kHQtmT0n29e5UaiXQwA+O3yo1xi5u6ncitWdF6bPFR+nGG",
-	"3ucwa6GNV7pyhwqH1mhVj1dJdJ6DcarkJaennTHGKLVHL21fEWtmx1rZbf+PDsjydytXhzhSzoH6FUPB",
-	"sy3pnVJCN3m/nWbCAIO2h2ygQFaRH6+sR4ritn0I3jpH0iZQ3hR9WApvzTebTGlOxaCc09r10KUCPoGs",
-	"hUcZtETxofVVW7rz0JE09yWQz1qR3b8Zpku7guxfvgDyPPZPwnLdks7NdE9ZqVSKekfMimvir1CnSumU",
-	"GirtSPHqDRupPiAbfCt9c63jo0rT+IERlZfbSsUVE9rbljM5y65wPelInUxAQRhwrLkeX6OOSmw8hplu",
-	"GnY7HAXBMmJ7R9mMdchCk5x8L4pj6jqLW1+oHUmk68GIC+LyrLJdK9DGl0nqmo/4mlv1QrN6QeSC1E7S",
-	"gVoEUkPi0py1ZaBOlSFXU5HzG2J7BfHWHoqQejzOxUcFyiog7wEDDvygCeQP5MHi3flyQdr8rmica/t0",
-	"PCh4vqXg40hj9Ozvw7Nb59DVepRrNg2UWcaUayoFR2WeOvTjv52bGJYejkRLMeJtaBGWnux3KKFDc7qO",
-	"sZyP1iwgofEkUd4Dxvqoooyx1jfT2jJgYnvwVQRbfBDfw2YPmuUBE6cIufb5dEcbpuD943h7yN9d0z/4",
-	"2ipQXzxzzbzcp8+GKnd0fUMHW4BNwC/uVQoIgjWjcGjTfdFK6M5T7YuarSBWTMm1c5Db2+dSj6kJ5Wkg",
-	"+TjTsannJQIddcXrEGlnCdLogLYjSnZPKWaNZMv45Y1PlokvRiq1UdL14ok5emnXJlck0quvDA8ABX6y",
-	"D8vrq8ILgmAZtNJlEUvSWe7U6tenS+HxJQPc+/jZwhv7okEYuDTlzYxbupuWGDPU0YSJY9ILCqJYCXU+",
-	"peqAdiNVJmq6ewza6iDXV1e+l1rbZdENjuA8c68dNmLPEpdF7AygfvNZjJyE/OI1yl1E/IhSKaFlCDyO",
-	"rfTXtqPLXuwJNRc+WLCNEfRhg9id6eoeJ4ydHgheifWesjY8/MeBMM1cEEsbOrkHjbYo0lBDjl8t5X6Y",
-	"Gpg3KYVE41GnClaSyx0eebJCFdc2y3folNkJT3EfHAzPeR8iaJCqxIPU1DHXBcer/6WWwlxgEYCxW/3c",
-	"pYtkKgoeaEUvMtEEecrco6QVOJqDX73eLxztaoYWM6MaOAz2Ud1pZXmQznoCm9g4PQQ9rY17tBIBgjHY",
-	"T9lYNf7GnpFQRUKHVkTcmf7lHY/FxEALZ0tBb/eCYuiG/90buwLRgaMHIGRUpS4HAMyHDyAkLZCz8dYr",
-	"07xkH0FsvFG0NJ+St3zNNGD4l5fX5IsvvvjGst9/vL0ufA9b+M0HlJJKlg107SUf28e/efrlV58UrlQA",
-	"PAeh7Bu6BDsC/IUYSEqcYe5T8j1UkYSagfPGtGYFzZfCTiwYq3QbIEQ+dsD6xPlZAAwvnNbNoJiPrF1I",
-	"kYu6BtHBhQDMa5Z2EOMlIx9bqqoErS/9N5e0LJnWny7lJ5/G0oTPZ68dPpKWUM9nTz797NMnwYZLN3z2",
-	"fPYFfOVyBQHPl6lFyZfpcgk+XIrX1ew51Gf7tlV2Y3KRnj3/DSc17SOX/90wKM/jT9G/4GM8RKEZWuGO",
-	"CB1PxEJ7tH2tCp8p2h7biQ5ZISdU+46dK7Gpuxe+nX9CVcHMnpxY1o4Ys/5bv4cP7HEfL3o9mtK9HsDj",
-	"tbNRj3jyB762/OWdJVJ6I4WPGPr8yRPfrdR4lz2YH10O5eXv3mwwDjrfJg3pgHrs54k7D0sECD5eXOBl",
-	"DHgHw9V6Ta2SOQunPsZEc0WgAyO04/ZANdTend+8WKxn7+wYlyUdvlDX1DWzOROErq9AVECA4wo/6BNA",
-	"560bqVe6LQGVYWqtC0JL120PVBBXHEsncPP2xwRwl+/tAf9wCaJhzNb2clsXlFf2kbfyrZ1pMm26WUll",
-	"XLbGO8dSmTbfSqeNnQQNV3EHH7pc26iGfTgr/tGL4WTth6Me9uVCfkIVEbV2CHbpAVBnPuA9tqnPYLwX",
-	"6Zq/M73AvCMZUb/adeXuNxdES+fPqehOO+ORkNsXRLAlNfze82zfBBsjyDEC7HZN/+jzmmCA+9Ib09zn",
-	"C//Fvgr1/tAUXJxnCp8dN56tQGEj2tEG8lzUuwOtBOXdJFqumXM+CLklH9urAZKTkO7bj8G0+UkG5tHC",
-	"3q53X4GZzD/tqUg26j9e+L/esnHh//r4u2J2Ef/zovdFxjr2V2O4yc07O9NNbzlZMwO8FrypC3JPa145",
-	"z0qG7SYvX753kX0fskTlv1hKU/ZJSt++FmUy6BhltE+R+tp+hMiMii+5qz9mX/D1OMJpC8Wgu1wgPX9Y",
-	"r9mvC7zb7GPh2+dqZiSJspts8EDU/yy6YjXIEpAVbbXkgkAdBBA4Gs2A26y4DmWr8POgWMWECW0P86wl",
-	"ee6ccI3TDIlnLlL9NAKaKzITVJZ2l8FcreliiDW3L3ihzJHJmrkogy4gf2Frec/aPT5YIOtg4Sli8ZZq",
-	"KaFlycOB9VK6MFSaQAkHTDHbNJgoWlUn3PrpZdF2cb/SumHjJFIE6HdsY04A778ztulCOz2SLzrFdCAV",
-	"i7iqhdmz2sa+5Gj998Gzf7b77WfI3Gu/wofD7p+h2lEsbp8k7TonJdRatiJsAjA/fwquS7vX3YB+ZX9O",
-	"4NY5lvjSwyOcBXi85M6rf2awhzhNBPrbkNQXAnFPoAJB8JQ9wQ7k3oSnqNCxK9EQ4H2rvzzo37gH/vrA",
-	"9/549/Npzj6cWpdTBtDfQu6MmyQL93vmnGr2w2KM0fPleYyeOiSrT7Z6tnVNxpo9g9cVNXo+HauugfgQ",
-	"AzhB8LJSWRIBdTKTKzqQ6ZtOW0XNhzr0Ih9ifG9eK52oEIYQrzBR+HzhY4r/+jrey0cyqoZbVRCAYduK",
-	"BRXgw0W9fM+rQUUuhPft3VVEFePVoBq2F3QzFDD1GDjJUdVFG9J4As3Lj9ZqXeyeV8zF0OPIWTFau6qZ",
-	"Oay8ck+cEUR+BuzE1vyeddybs+e/vevyEgb5iq75vSyZ1hAXDS+2m/aOt7Bp8NBm2fa3bMnFK+/FPYcc",
-	"D2OHcMBRQvxnJ567EVkZixvnDD0Fo5fqTvuuqxS62juGD4VRjYQ8eu1mc2HNXsYIMVkJAjsR4ykaL9+7",
-	"Ou2DlCUgc5oMAHHRP7kq8GelEUM48b35ToCNV77Ln4c/h5oNlkhs6S5iYxLIL+3uuXClc/C7dO2f+DcG",
-	"Oj6XcNO2FGyQUhWdnsRBPINgzlgTNEVI7I2ddoMfwlz3uyGZ+XXnSZwZ96SutkPCFEHxryRa7bXgPqd8",
-	"1cGAC/t0WNYFEWzLEJGrj/JiWCXtZMach8lh3b8fmdd1839wASwo8Sfndh4jjuP5C/KR7hjHpYg53IH1",
-	"HcMHO9+N4oc99P9JifIY9PFeitcJhOgOmY2SNIQlFm0KgWr81QwNP6dj6HJuBc0Dcuj/G6hyvYVO4Fmk",
-	"Chpbx1u2pUeywBYLiplGDaDhF/j933jo+KUgRGROy7sWDWl2yRAafnet0AdlEN8u/QFmu7+ScJG2sz+n",
-	"XPHPlYSyzhZlWUmiqyp7ZF3e9xrXo5iD7va7LO76u4K27UIaVhFGVc2tqOsLlDbakDkL7qTf44iY8OmC",
-	"o4+My3wEtHZ6/ue07tJXMeSncMz9k9Z3LoDLlY7x8POiBSvvfHx9TH2K3VnbKif4cbjjvrZz9ub+nbsA",
-	"m7NBNTZmR+1FtXeUr0/kfIcNQwk8n/BmYbjX6z9EgmfNbNHROQS6H8ND/39QvbRx6DmpXgArmbvW9N7V",
-	"6vvc7og2VFTZOAHcp1pVP0aV9xzKU9qn9JGVptiEdR8la1qdBiFQfjooRS9AvjbsD7hT1NWUEN0a9lKR",
-	"v938/FM+dCB8vKxCB170mkF/3hZ1BxhUuPOulCp0AbAraUQp75liVXSfQQ6KoS5F7ky5C51G296GB7SO",
-	"mjQbV4rYWyOUy0QXxPPmmqdPvnn2uMFqne7JGU3PIfaUIVVt4Qy9Au/zStYV+LTuWAUqBgQQB1irNhl9",
-	"/wSMOJljo6+yx/PEoVcuDPrhAP1eVCksY/Xl2On9RWvLtHo03dlLvh/216G7OcvFWYDz5DGIZ2LfPZGh",
-	"IpZ9CeyMG8fMxp/Gy41ii5ovVwMJGtdWYvyTw71NNR8KHYKeOqcgIWCDcD4tyKAhW17XxKhd4atc+ti3",
-	"2EJuHDLuY240igjIyv2TI6LNcR5CBMTUn0rPoaEayEfRlQVZmT0umMGBI0uDcvnP7pF/e0LaalFnF9od",
-	"zLNGihEyOlhPXWmr88jonZ7Qjyyk+5Jd5zPwAfSgR4wrvJPWGSushM6oEszVoeWCpD3RBy/aKPdEwNqf",
-	"1MiaBX6sU3QiBu9AP90FMQz5NMPmIBYGk2v+NFZvKHDU6ZqRjWHl4kQ6ROrIi9dkrmSzXJmil/fywkfB",
-	"2zW4EuIZVG2Y3NRskBu9cY+cEZxJq2oEjnYju7klpCdQHcJYVsUma7oL9RgSCLlaCcPGmDexXcsZ6Hy3",
-	"Xfaju7DvucmajqEP+ikCU6pKQxIn4MKSlCW/dznAXO31JtvDTHtyL9+7an0j1NyIs2lExb02Qc1VMNvJ",
-	"FN0ApY80cfsvQs0QR4uhVIjOnF9qXFPSvoJFxfJk8DjXBQhFrx83Cz40u98/+6fLA/kvOOvJ8XctMHzr",
-	"pzGn/ZK31zSrvsFVPs+xfyx6A9s8C8ytoN8lNFaPK1dSakYoafuVxUYDGFoUo+7c52SaX+CB/5FYZre2",
-	"oyE3Iv451BsqqQAjZhGDBH1zWKNJRQ2dU52PjU4KxmVFkJvY7+A0BRySggLO1I63UO4UFjAHigr4rhYn",
-	"LSngiwWEBJJODYG/fvZI0pT1nJq9PzxOQg6eVIdf57rlar8rOOpU9Uc1Maznrv1NcL9MtJnBa+c3mnVa",
-	"KmdUFx0b3Z5AsfQxh1FJiV0DC/C36Y6Xe6tkmlJyDG4uadslLEtVQiexh2Cp2C/wrw2YAF+Qmi2M8+pA",
-	"TTdvNATNw/mDhKswiBEFXyYFtelhvRT2F9Iv4tpbD2hVJOm8hq2CZtfw9ZPHddilnd8yBzag/BRhS7xc",
-	"OSecH9SjEJBLjTP3BtiFEI3d2LMZmrJl64ukB/6lK6D7oBOKodZnt+Uz2vb8s4PFvM9bWmQPINnktvoU",
-	"HOPKZQg7tzeA8qMeGYKoAedasHzfm18UW1N1B/kWjsiJjiNg8FC4lv+DQhA/JlSndxQeIjC5eIRYKFVv",
-	"uSlXDFqWTBGUkv6aw8LSX0qW4Y8QWASlTQEJ2XPpyzvowsXYeS/4wCGMFVtzxpMbvhQ/N2Y2xvShoY2z",
-	"5TGzYrZiNHi6bpi5uHbFYDsQ7RORDyeymTj5BbYGMSqK3ctQYg7sJUWvZzNuPslLd6F+7RnPk2+IjXo1",
-	"JfTodcA+iX35n/0hJ5hDXQvyM9lCu/3NH9kWOoSEFFSPetIzennwn6UdxzGLhf/5stvUHa1O5M2E7YNn",
-	"svbFCaZY/BDqczoDna9MQqRgH2liNcXEHmSlPagA6X8Fc0gwyebBbi6aTd5Wd8PMPzbnukN27D/jFWKG",
-	"NBuA55/tNl2DHVDvGwIJ7RoNi7h8nSGbgH3oWHVAvPPPTBXw/lxiUNv/8KwmHQerfEqJh+UA0zJUeZCf",
-	"69Z1+is+9rXzLdKQS2c3fhIiCSAEjgOT9Wo6Sx/CsaHK+DwTDD/J7ThYriWia6IGBK+9/u4xTn7WmBZb",
-	"1p3CmObgDbUsfYkFiP4bBeDLpAPtMKCvYw/UY+FdYI35fOaV38ULMt8RDxPXdkuwtnE3HkguerpjvvbO",
-	"k0euvdMF3OPUNfNSDyQxeKCCzgNwgrwGD3DfzuTwCelUPTOhi2rusLg2q+cMtYUJMnUyIJ9M+5Sa05Qs",
-	"6QyZU5y9132Iob8NjvkzQia0G8wcNbdKEFwkNCFh3IqqpWJGn4YYefHYTfTCHjdarbkgmjFNYuTOR3qK",
-	"QvkjvWNvffunc3DmTnPER2bMP7Gt7+149mwnwAnU2y+dyV8Kplm9cNkR7hSA0g+VUqFYn+xW7urIsA7F",
-	"kUnnY23uZYu+//G6amh8jl3hyeJzfP6TzN+FNXXFyKkYuAw9bSRppvTbO8tIfWOk397ZTUaf+W/vZ42q",
-	"Z89nl3TDL+8/AxnHj/0+zQXjpbP/BseOmzb5JsYFJt91k+mTH2JV2nYOz06SrwLB/PDuw/8NAAD//w==",
+	"J0Eoaki5GDovgULooVTeXj4YePihxgKeK+oPDmGyrcE4wF6cX3IYW320RfPAnXxIGGCA7LFxgC+PjQMc",
+	"jt/L7DbSCEi0MYYpi/n//fuTi2/oxeLtu2dP3/8nhtsfGK0dIezCyJ7pRqcygLxDWfw9U9qLacP78CO2",
+	"b2A7+UFuMAsLK+8wf1JfB52zFReVZQAWdV1elrCTSba3g7qF3kicYpla4+zMyMPQMnLmRiji9v1U7TJR",
+	"ABqz0b+5CKaJtoJAevsG7FQH1xyMF51UnS+H5d7ucFIwYiRpNHtBFhByKBWpFF0YVjkOXrOFIU4xGc6l",
+	"Seln+uQ3h/T3SGdgx3koNgJTQO95jykePCFztmzEJIaUiW8DOCEwdbjxMHdRj4JQkXKmTtSgcZKTJpmI",
+	"xAUXXK8mMtE8556uzWWPDzcazmPYDsT6eaFvTaus22pqdBTqEwXV2UhSSYgJROeKKX4nVvcUoz4XCo0R",
+	"jYrqJBnDoDAOt5GKimwUu+dsa+8mtdNIRSiJaYOBNfg3Aq1yaiHszv0bR2k1afdD5Q6gX/1bNDiW01pn",
+	"z/xGsYtFzZcrMzYU6bUa4yWM2ZhdWhFg1p7QNsrMU4ZwS+PSI+78sYLbnRCFIfpzigicSMvOF37zY++G",
+	"94PoTS5InGtij0Bh6RXEgtgzE+42F6Tmzr00aqPpKq5wXaSl3vuORn3Hqlsw6yA80B15sqKVvW2G3jFB",
+	"vAlon7/Ppwa0pSsfSB/JcIXjlclMDKC/W10tAUyLzltxLIISiwQeBjid6SSMAouWymYnsFozIkWi+MC/",
+	"itWSVoBfy0OfE6tlhIQobzD1ng6AB1UMElm4sBIN2bGJOQ5HcYu+DEwNmSvZLFeG9ATiNDg9P3CkzpMg",
+	"f4AhbalOrokV8rgmwVqKDLZiVGks+UkbumRVQQzTlilJQSgp5WZXAH9yU9At3b2wiAAjONek9b0iEW2D",
+	"DFGZiXCITDQww5TZ2cX7VDqmjftPb7kpV+5/d97c/7WUdx2u6IHCXEK4aZQIL9n//fgWoG/RZbENfrUl",
+	"2AFagnPsbYaSBjeGbcYz05ZptghPWKw74YVjGEUv/DUEr0biGi54y5MTEp4w3ciXge12DnsA0yGedoWZ",
+	"cCuJURdKtlJVBdFNubKCuGDbAmyQ7gTbi+CQjp0lS5ryTmg3jh2hlGsLysOBOhLgA8Me2mOSEN3fEZi9",
+	"QAu0JE8Q77OKqXz25Fp50ZCFkmuru2kOojjqu0NvXhvV2p385oeri8+/fBbUz1TZ54boldzuJ0S5b7Pp",
+	"Vhk9pQc6L+6FNccVHgLjKSS2jjj1OFLbcRaDhPuOV9W7CF7THZmzqPRH/TRos/Z8Reebpf6WfElR73rm",
+	"gYNKf1grDol7bjLSa7Ce9zKMWC1BIlgYpsilZuai2fxHDCX3F6QVpLTEjcPszw1XTJ8xDNPZXZN5UACA",
+	"23Mw26pcUY6w+1ff/1yQmtEFgUwZlEOeMNEHFoHt4G+yUYLW3wvjkjH3VBDcRgnMJpONPQUnVcz46YLn",
+	"bze//kLaWGofBYOSJapXE8X30S6R0RknrWvYgaUIkEvTT/xe/ZIHkHEKWtjB6/looZ/mDZiNywwpmCt5",
+	"x/YMeXmwM2EUmiDtf3AMdMHNODl9xShiA7dICISmptoQO/guDq1xw1+OObZSPSKcSCxCi90ztfOT2vm8",
+	"XL5iJMTME1iiPf5rZg6nerh5Wuj5jWNY+7sP+ui7XUXe3LCRWvN5zWIg2nhtzeVh54e2imB3+MkK4Upu",
+	"MgUWFlQF94aF7T3X3FilypBGN7Sud0QbKiqos0CdIsiqZaYSimcgexkfXZMxpO1rl7e/v3JuanyQDZMb",
+	"/zL6Ls6n3HgeAgDrWYR4DvWnyByAI3R8zsBPVGDhFcMJwzGOPFNHI6Yvh8zlQSzm7d2Z4eF3CF6VdaVP",
+	"VSvnqNy000kG/hgFY2yISx+R+ouiNaRe7aF2L86MRyPwnsrqcs984TFUS8+HH44L2/dpQT6WMBuDZC8K",
+	"EwPxlLhdcSU1E7g+6mshpnWYCiCAfzTaUZ+eOJgYYPy7twC6Q6WVcFKrN5YTW8WAV4y8/unGasVbblZW",
+	"heAmcU2sjNnYVZQb3EzCvY0QEZom+nX7lcmi5hi3Exy6wY3LfWGaFB4R7Bgef271rZ5kMrXmDD1Y963n",
+	"dxOEEpWpn5AGbx20GCUewYkxvJk8Wiv0jJ55TSuWqx5ymKBOcyDeUlRYiEFqVcOI9wiNJLF2UF9B5OgY",
+	"ppxP2GsoFkCkG6PfuZhykVI/f7vqQF+KWSU0etHgVRQiobKAdBkUA3FIrUF0LLrjG7eYqdpyxCg2R4sk",
+	"2TJhkpIHp3BHYUdEMcG2t/kqV0ahGmVYdMcUJghcQFJaABpJYmikpZWMHW3jfW3XkNG9cDkuMGAonuHO",
+	"S4L8wBMDAehAoY3tCrc0OfIJcUoKD3XwG0A2QDm/CwEUDw/qOIIoZDKto6nLSFJKpZyWfVhq7jids7zf",
+	"7/wUunhgP+dTw/0Mrz2gJpVh3U/nefL06y+/ena4gmoGcr+w7WsrZiDBcZD2ninh598YvFbw0H7I1x2Y",
+	"hvzo2JJ+DT7AHvs/VYBRRi54gIfZXdpRBPulf/YsvuDHqZA0xZ/b8Xkibsq+XxGQ3I+rkffuvwUXtOb/",
+	"x39g0cEY81kGQmyGXYUPCskY8BHG4mU9amh8GcnDJHDfqwhMJ3UtBjIZPISuFFo3/mbICdg5lwNsA6lT",
+	"563l4w5ONj9tK1Wlc7XsPoLiKUXL7UEtOgg4ry26oSMLyW7/FJwjCmRn4hsw/tl9WL0oBd8NwI+aOcYf",
+	"aef37VRaHNYchzxV7YXKZJZOLmwcY/jk2JA87afPH9ZDgeDMKg1hDclJxJneK6r1ZqWoTtKZJiC4NUp1",
+	"ZAOktHob93noyd6OWgtTTpZwrRhQ+8tpirAUM+XN80P38Df7DHhjza2rE74X6BaBDeqgN0YcPLOhLYIz",
+	"3cddxZnyMDkKp+P32lsnvJhfzCksyh7Vx9uU3QDHUbNwOg6SsmMBmCIaXXys9LcHxmwFqqGIrJyNMFjn",
+	"ctYO8H85S3eIn+mYO4SEXAbiQ2RGJgz4dMDEgJcDAhe/yQYz1S2UFGY4HLbN24bSCZdoiL4d5jZro8wG",
+	"49eJKXifgLO6vr0TcivGLNDFQc5ZLbfk8lP77gW8e0nLNbsoV7SumVgydPntTLe+bhhCi2rpPLHOKLVw",
+	"7i6uiWD3TLliyKiBORk8A6A9M3q0X/m4H4elDpg74NmfBNsTejZy9cvaEIL9KBFX5GI0BXJTfG/fOiq7",
+	"wcW54o6/NjEMMVkFp2BGuTqY9OSdgH6OAfC5ve3BcLBMW77m2mHr6XNXea0gUvmL6XtZHaQdQwXafvNU",
+	"OMhgEJmoXHKjoj4Ao1p3Ql7aNWdrZEBVZxxD1NzKqsqgL41bR35VwbSBVFDuNQjI9zgZqLmV/WloVcOd",
+	"R5QPmXh45xF+VM+RQFgyi68lrbC8xhgEpxohuFiGEHUwVBsp7yBZohufz8VoP8IajeRyQXdcON+/L87Z",
+	"mWOSOOrdnpmdK0bLFW7cRrYGRSjL1X6oJw812LFAlgpPH9sbO1B0xAaT9w4aNbWS3WCZ/+iGoMbYLVpC",
+	"bLfQ5nb1t17xKrd3P9NtNvG/EZHJ7+8MmsCMTzsfrG7j/dMO2/7gpbSgE87tCUxLpEKB+lm74oQctCHh",
+	"wZHa3rai3/wjnsa0v4HKxRU5ynrto6yRkND4Q67a754pDUCAkI02Utwwfdju79wnYQH5tecqkPs3NVqb",
+	"l2uyoqKqWQUC3lgjXxdaaGbPQKlxpQ2xOvaUJCKoIYJWvUrI7Skmi4ETWLuzhMCNK1KKlbHFEsojXz8M",
+	"9byqkl6GcFGSWxAPQv4MncLwl69LeSLL3w0z/9gcpyvjkd0gBi9kXcutJv8RbqwUjrCHcjKpfv10gC12",
+	"x3bWlFa9cwfSZXWIeleQ7YqXK7KG9DNItFgDwTykzbdGmyOMVz5CPBkDh3NbjyR6JALBrhow4zF657Ny",
+	"MvJqp6BGJrw2U6e2yZVpkybzCyzncJeoUZtI4BDK/u+T1kYp1immk0gSwy3+jmggghdrcCLCwispUKc7",
+	"REXd/PIjKvNOb9A32PluwJZzT4UZVfN6oDJMGKPXmKPdRRHxkMGe+PHMprUHXcZQdPXAZeRLwaofBaoA",
+	"T84n2UTb9INsytHzna/gCY/4FiJUQ6KWeAGx6L6ygGZao4pGvyxXbFzsY8WH01tuOJrR0lNaR7b9MOxA",
+	"T4sQz4cFO0WuTLaWF7RxlFb6OkGoeFRW7Qliuu1lJQWBkjLjSgZI1GF7qEib3Zo+exTNpkbVV+Db8BtZ",
+	"GbMJht2x7WmCvRYX9B4rHNV1JcClcyYqJ5/rlU9P18ZqiHIBF4mLJaG95G9Eox02mx+2hDtTZxLSmjRy",
+	"CN72cBI6V6Hd3L5yVju9EI507v5eCb3FrF2pQTvbgQ9IjMvqd+oWKaUQrMxZNeIZG39qgqfiEPEYrAyF",
+	"B3fmrdUunti+NQw2/WA5vsXA8Y6tPu1EtdOHNGJzDnnMvgIHoJRNXZF5bF01vkL4Ee197tgu756BH/Hq",
+	"Oy6HShtFxZIp8jE3JCSbGhlrjSc36BMwSvuyCz4NqWfSelDTIY3WHE6vcFCSsmbQ45oIjXLd+Dk9XXLm",
+	"kQj6FNDhePgN5c7nSZReftYgyZtY+Rdt6YLYPqhaMhO6Ia7klrQVo6EQillRQWIQA2Led0WScdO/I6TZ",
+	"nxWjU0tqQAhKzhcwPS5wYuXQTDZIKTcMNyul7ZgLQmOVUDoQyp5UGuzdq9RIpIMZGL9Vboxb3NTtRG7N",
+	"itZji4/SjzP0PodZC228MJc7VDi0Rqt6vEqi8xyMUyUvOT3tjDFGqT16abeNWOI7lvZu25V0QJa/W7my",
+	"yZFyDtSvGAqebUnvlIq/yfvtNBMGGLQ9ZAMFsor8eGU9UhS37UPw1jmSNoHypujDUnhrvtlkKokqBuWc",
+	"1q7lLxXwCWQtPMqgJYoPLQfb0p2HjqS5r9h81gLy/s0wXdrEZP/yBZDnsX8SluuWdG6me8rCqlLUO2JW",
+	"XBN/hTpFVafUUGlHildv2Ej1Htnga+l7gR0fVZrGD4woFN0WVq6Y0N62nMlZdnX2SUfqZAIKwoBjzbUk",
+	"G3VUYp80zHTTsNvhKAiWEds7ymasQxZ6+uRbZxxThlrc+rrySCJdD0ZcEJdnlW2ygfbpTFLXfMTX3KoX",
+	"mtULIhekdpIO1CKQGhKX5qwtA3WqDLmaipzfENsriLf2UITU43EuPipQVgF5Dxhw4AdNIH8gDxbvzpcL",
+	"0uZ3ReNc21bkQcHzLQUfRxqjZ38fnt06h67Wo1yzaaDMMqZcDyw4KvPUoR//7dzEsPRwJFqKEW9Di7D0",
+	"ZL9FCR2a03WM5Xy0ZgEJjSeJ8h4w1kcVZYy1vpnWRQIT24OvItjig/geNnvQLA+YOEXItc+nO9owBe8f",
+	"x9tD/u6a/snXVoH64pnrPeY+fTZUuaPrGzrYsWwCfnGvUkAQrBmFQ5vuixZud55qX9RsBbFiSq6dg9ze",
+	"Ppd6TE0oTwPJx5kGUz0vEeioK16HSDtLkEYHtB1RYXxK7W0kW8Yvb3yyTHwxUqmNkq51UMzRS5tMuSKR",
+	"Xn1leAAo8JN9WF5fFV4QBMuglS6LWJLOcqdWvz5dCo8vGeDex88W3ocYDcLApSlvZtzS3bTEmKEGLEwc",
+	"k15QEMVKqPMpVQe0G6kyUdPdY9BWB7m+uvKt39qmkG5wBOeZe+2wEVusuCxiZwD1m89i5CTkFy+p7iLi",
+	"R5RKCR1O4HFspW/aBjR7sSfUXPhgwTZG0IcNYnemq3ucMHZ6IHgl1nvK2vDwHwfCNHNBLG3o5B402qJI",
+	"Q/1D3ljK/TA1MG9SConGo04VrCSXOzzyZIUqrm2W79ApsxOe4j44GJ7zPkTQIFWJB6mpY64Ljlf/Sy2F",
+	"ucAiAGO3+rlLF8lUFDzQOV9kognylLlHSStwNAe/er1fONrVDC1mRjVwGOyjutN58yCd9QQ2sXF6CHpa",
+	"G/doJQIEY7CfsrFq/I09I6GKhA6dk7gz/cs7HouJgRbOloLe7gXF0A3/uzd2BaIDRw9AyKhKXQ4AmPfv",
+	"QUhaIGfjtVemeck+gth4o2hpPiWv+ZppwPBvL6/JF1988Y1lv/94fV34lrvwmw8oJZUsG2gyTD62j3/z",
+	"9MuvPilcqQB4DkLZN3QJdgT4CzGQlDjD3Kfke6giCTUD541pzQqaL4WdWDBW6TZAiHzsgPWJ87MAGF44",
+	"rZtBMR9Zu5AiF3UNooMLAZjXLG14xktGPrZUVQlaX/pvLmlZMq0/XcpPPo2lCZ/PfnT4SDpYPZ89+fSz",
+	"T58EGy7d8Nnz2RfwlcsVBDxfphYlX6bLJfhwKX6sZs+hPtu3rbIbk4v07PnvOKlpH7n874ZBeR5/iv4F",
+	"H+MhCr3bCndE6HgiFrq57WtV+EzR9thOdMgKOaHad2y0iU3dvfDt/BOqCmb25MSydsSY9d/6PXxgj/t4",
+	"0Wsple71AB6vnY16xJM/8bXlL28tkdIbKXzE0OdPnvjmqsa77MH86HIoL//wZoNx0Pk26Z8H1GM/T9x5",
+	"WCJA8PHiAi9jwDsYrtZrapXMWTj1MSaaKwINI6F7uAeqofbu/O7FYj17a8e4LOnwhbqmrvfOmSB0fQWi",
+	"AgIcV/hBnwA6r91IvdJtCagMU2tdEFq65oCggrjiWDqBm7c/JoC7fGcP+PtLEA1jtraX27qgvLKPvJav",
+	"7UyTadPNSirjsjXeOpbKtPlWOm3sJGi4ijt43+XaRjXs/Vnxj14MJ2s/HPWwLxfyE6qIqLVDsEsPgDrz",
+	"Ae+xq34G471I1/yd6QXmHcmI+tWuK3e/uSBaOn9ORXfaGY+E3L4ggi2p4feeZ/ue3RhBjhFgt2v6Z5/X",
+	"BAPcl96Y5j5f+C/2Vah3h6bg4jxT+Oy48WwFChvRjjaQ56LeHWglKO8m0XLNnPNByC352F4NkJyEdN9+",
+	"DKbNTzIwjxb2dr37Csxk/mlPRbJR//HC//WWjQv/18ffFbOL+J8XvS8y1rEPjeEmN+/sTDe95WTNDPBa",
+	"8KYuyD2teeU8Kxm2m7x8+c5F9r3PEpX/YilN2ScpfftalMmgY5TRPkXqa/sRIjMqvuSu/ph9wdfjCKct",
+	"FIPucoH0/GGtcb8u8Oa4j4Vvn6uZkSTKbrLBA1H/q+iK1SBLQFa01ZILAnUQQOBoNANus+I6lK3Cz4Ni",
+	"FRMmdGnMs5bkuXPCNU4zJJ65SPXTCGiuyExQWdpdBnO1posh1ty+4IUyRyZr5qIMuoD8ja3lPWv3+GCB",
+	"rIOFp4jFW6qlhJYlDwfWS+nCUGkCJRwwxWzTYKJoVZ1w66eXRdvFvaF1w8ZJpAjQ79jGnADef2ds04V2",
+	"eiRfdIrpQCoWcVULs2e1jX3J0frvg2f/bPfbz5C5136FD4fdP0O1o1jcPknadU5KqLVsRdgEYH7+FFyX",
+	"dq+7Af3K/pzArXMs8aWHRzgL8HjJnVf/zGAPcZoI9LchqS8E4p5ABYLgKXuCHci9CU9RoWNXoiHA+1Z/",
+	"edC/cg98+MD3/nj382nOPpxal1MG0N9C7oybJAv3e+acavbDYozR8+V5jJ46JKtPtnq2dU3Gmj2D1xU1",
+	"ej4dq66B+BADOEHwslJZEgF1MpMrOpDpm05bRc2HOvQiH2J8b14rnagQhhCvMFH4fOFjij98He/lIxlV",
+	"w60qCMCwbcWCCvDhol6+49WgIhfC+/buKqKK8WpQDdsLuhkKmHoMnOSo6qINaTyB5uVHa7Uuds8r5mLo",
+	"ceSsGK1d1cwcVn5wT5wRRH4G7MTW/J513Juz57+/7fISBvmKrle/LJnWEBcNL7ab9o63sGnw0A7xjR+8",
+	"D3ca0/hLEYNOi/9zUoMbbpj2vc65Ilu6I0ZCjrxOQ7hBfmPCFESwLUOoRico3ClpqFT1LVtyERB0DjXL",
+	"Qc5Ha47SsT47OdayIjA3zld9CjlMqjvtm+JSQwy9c/IY1K2NKITZXNS5FwFDyNwA7uItu3znyugPEv7j",
+	"bhuErf/iivQ/yk3CcOJbJ54AGz/4Jowe/hyulKXh6YWaBPJLu3suXGUj/C5d+yf+jYGOSyzctC0FE7FU",
+	"RadldJCeIdY2lmxNERJbl6fN+ocw1/1uiDX92HkSl5V6QnHbwGKKHP8hMbu9DunnZHgdDLioXIdl/WDe",
+	"5i0GncSl8zA5rDn7I/O6bnoWLh8HG8vJuZ3HiON4/oJ8pDu+Cyliin1gfcfwwc53o/hhD/1/UaI8Bn28",
+	"l4F3Ah2nQ2ajogNRo0Wb4aEafzVDP9bpGLqcW0EzzztBDv1/A1Wu9dMJHL9UQd/xeMu29EgW2GJBMdOo",
+	"ATT8Br//Gw8dtyFE8MxpedeiIU3+GULDH65T/aAM4rvZP8Cq+iEJF363Z5cr/rmSUHXboiwrSXQtGR5Z",
+	"l/dMOa7l471RzL2xD+2yuOvvCrrqC2lYRRhVNbeirq8f22hD5ix4+/6II2LCp4tdPzJs9hHQ+iYFXU7r",
+	"Ln2RSX4Kv+k/aX3n4utcZR8PPy9asPLOpz/EzLTYPLctQoMfhzvuS29nb+7fuYt/OhtUY9981JxX+ziG",
+	"9YliI2DDUKHQ5yNaGIaqiRupNZ8ngfpZK2j0Qw+B7ufw0P8fVC/t63pOqhfASuY7CHXxnnDfhnhHtKGi",
+	"yoZx4C7vqvo5qrznUJ7SNrKPrDTFHrn7KFnT6jQIgergQSl6AfK1YX/CnaKu5IfothiQivzt5tdf8pEd",
+	"4eNlFRoko9cM2ie3qDvAoMKdd5VutTNDK9KIUt4zxaro3YQUIUNdBuOZUks6fdC9DQ9oHTVpsrQUsfVJ",
+	"qGaKLojnzTVPn3zz7HFjCTvNrTOankPsKSPe2romegXBAStZV+ByvGMVqBgQ3x1grdpaAfsnYMTJHBsc",
+	"lz2eJ46Mc1HqDwfo96JKYRmLY8dG/C9aW6bVo+nOXvL9qMwO3c1ZLs4CnCePQTwT++6JDBWxKk9gZ9w4",
+	"Zjb+NF5uFFvUfLkayJ+5thLjXxzubSWAocguaHl0ChICNgjn04IEJ7LldU2M2hW+CKkPTYwd/sYh4z6m",
+	"rqOIgKTpvzgi2hT0IURAysOp9BwairV8FF1ZkDTb44IZHDiyNCiX/+oe+bcnpC3mdXah3cE8a6QYIaOD",
+	"9dRVHjuPjN5p2f3IQrqvqHY+Ax9AD1r4uLpIaRm4wkrojCrBXJlgLkjasn7woo1yTwSs/UWNrFngxzJS",
+	"J2LwDvTTXRDDkE8ToA5iYTD36S9j9Yb6U52mJtkQYy5OpEOkjrx4TeZKNsuVKXppSS98koJdg6vwnkHV",
+	"hslNzQa50Sv3yBnBmXQSR+BoN7KbW0J6AtUhjGVVbLKmu1AuI4GQK2UxbIx5FbvpnIHOd7uZP7oL+56b",
+	"rOkY2tSfIjClqjTk2AIuLElZ8nuXos3VXuu4Pcy0J/fynSumOELNjTibRlTcaxPUXAWznUzRDVD6SBO3",
+	"/yKUdPHBiPLOdY7Bzi81rmdsX8GiYnkyeJzrAoSa5I9bpMBDBTn7p0vT+S8468nxdx1KfGeuMaf9krfX",
+	"NKu+wVU+z7F/LHoD2zwLzK2g3yU0Vo8rV1JqRihp28nFPhAYWhSj7tznZJrf4IH/kVBzt7ajITciPD2U",
+	"gyqpACNmEYMEfe9eo0lFDZ1TnQ9dT+r5ZUWQm9iO4jT1NZJ6D87Ujne47tR9MAdqPvimIyet+OBrOYT8",
+	"nk6Jhw8/uSfpmXvWaH53eJyEHDypDr/OdcvVftN21Knqj2piWM9d+5vgfploM4PXzm8063S8zqguOvYh",
+	"PoFi6WMOo5ISmzoW4G/THS/3Vsk04+cY3FzStolblqqERm8PwVKx339BGzABviA1Wxjn1YGSe95oCJqH",
+	"8wcJVwASIwq+ig1q08NaXewvpF9jt7ce0KpI0hgPWwXNruHrJ4/rsEsb82UObED5KcKWeLlyTjg/qEch",
+	"IJcaZ+4NsAshGruxZzP0zMuWf0kP/EtX3/hBJxRDrU8+zCcc7vlnB2utn7fyyx5AsrmH9Sk4xpVL4HZu",
+	"bwDlRz0yBFEDzrVg+b43vyi2puoO8i0ckRMdR8DgoQBn/7AQxI8J1ekdhYcITC4eIdax1VtuyhWDjjJT",
+	"BKWk/emwsPRByTL8EQKLoPIsICF7Ln31DV24GDvvBR84hLGgbs54csOX4tfGzMaYPjR02bY8ZlbMVowG",
+	"T9cNMxfXrlZvB6J9IvL+RDYTJ7/A1iBGRbF7GSoAgr2k6LXUxs0neekulBc+43ny/cpRr6aEFsoO2Cex",
+	"L/+zP+QEc6jrEH8mW2i3/fwj20KHkJCC6lFPekYvD/6ztCE8ZrHwP192e+6jxaO8mbB98EzWvjjBFIsf",
+	"Qn1OZ6DzhWOIFOwjTaymmNiDrLQHBTr9r2AOCSbZPNjNRbPJ2+pumPnH5lx3yI79V7xCzJBmA/D8q92m",
+	"a7AD6n1DIKFdo2ERl68zZBOwDw3FDoh3/pkPukRD0p7yrCYdB6t8SomH5QDTMlR5kJ/r1nXaXz72tfMd",
+	"7JBLZzd+EiIJIASOA5P1Sm5LH8Kxocr4PBMMP8ntOFhNJ6JrogYEr/343WOc/KwxLXYUPIUxzcEbSo36",
+	"EgsQ/TcKwJdJg+BhQF/HFrXHwrvA+ib6zCu/ixdkviMeJq4rmmBtX3U8kFz0dMd8aaQnj1waqQu4xyk7",
+	"56UeSGLwQAWdB+AEeQ0e4L7bzOET0ilKZ0KT29xhcV1wzxlqCxNk6mRAPpn2KTWnKVnSGTKnOHuv+xBD",
+	"fx0c82eETOgGmTlqbpUguEjoEcO4FVVLxYw+DTHy4rGb6IU9brRac0E0Y5rEyJ2P9BSF8md6x1777lzn",
+	"4Myd3pWPzJh/YVvfevPs2U6AE2iHUDqTvxRMs3rhsiPcKQClHwrZQi1F2S2s1pFhHYojk87H2tzLFn3/",
+	"42Xv0Pgcu8KTxef4/CeZvwtr6mrFUzFwGXraSNLr6ve3lpH6vlW/v7WbjD7z39/NGlXPns8u6YZf3n8G",
+	"Mo4f+12aC8ZLZ/8Njh03bfJNjAtMvusm0yc/xKLB7RyenSRfBYL5/u37/xsAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
