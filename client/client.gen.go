@@ -1070,6 +1070,9 @@ type Hop struct {
 
 // HttpsRequest defines model for HttpsRequest.
 type HttpsRequest struct {
+	// Also others who may get something else by it: host names, hosts without a site, or visitors who name no host
+	Also *[]string `json:"also,omitempty"`
+
 	// Host a name of the site
 	Host string `json:"host"`
 
@@ -1176,6 +1179,9 @@ type InstallationBinding struct {
 	// Before SHA-256 of the certificate it showed; empty when it showed none
 	Before string `json:"before"`
 	Host   string `json:"host"`
+
+	// Neighbour it belongs to another site and has to show what it showed
+	Neighbour bool `json:"neighbour"`
 }
 
 // InstallationPage defines model for InstallationPage.
@@ -1186,7 +1192,9 @@ type InstallationPage struct {
 
 // InstallationRequest defines model for InstallationRequest.
 type InstallationRequest struct {
-	Mandate string `json:"mandate"`
+	// Also others who may get something else by it: host names, hosts without a site, or visitors who name no host
+	Also    *[]string `json:"also,omitempty"`
+	Mandate string    `json:"mandate"`
 
 	// Server may be left out when the mandate is installed on one only
 	Server *string `json:"server,omitempty"`

@@ -18,6 +18,7 @@ import (
 // how far it is; this command shows it, asks, and follows.
 func (a *app) https() *cobra.Command {
 	var server, mandate string
+	var also []string
 	var number int64
 	var yes, runs bool
 	c := &cobra.Command{Use: "https NAME --server SERVER",
@@ -33,7 +34,7 @@ func (a *app) https() *cobra.Command {
 			if runs {
 				return a.listHTTPS(ctx)
 			}
-			v, err := a.httpsBegun(ctx, args, server, mandate, number)
+			v, err := a.httpsBegun(ctx, args, server, mandate, also, number)
 			if err != nil {
 				return err
 			}
@@ -50,6 +51,7 @@ func (a *app) https() *cobra.Command {
 	c.Flags().Int64Var(&number, "continue", 0, "take up one that was begun, by its number")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&runs, "list", false, "list the sites that were taken to https or are on their way")
+	agreeing(c, &also)
 	c.MarkFlagsMutuallyExclusive("list", "continue")
 	return c
 }
@@ -95,7 +97,7 @@ func httpsStanding(v client.HttpsRun) string {
 }
 
 // httpsBegun begins, or takes up what was begun.
-func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate string,
+func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate string, also []string,
 	number int64) (*client.HttpsRun, error) {
 	switch {
 	case number != 0 && len(args) == 0:
@@ -105,7 +107,7 @@ func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate str
 	case server == "":
 		return nil, usage{fmt.Errorf("on which server is %s? add --server NAME; see: insegna server list", args[0])}
 	}
-	body := client.HttpsRequest{Host: args[0], Server: server}
+	body := client.HttpsRequest{Host: args[0], Server: server, Also: &also}
 	if mandate != "" {
 		body.Mandate = &mandate
 	}

@@ -20,6 +20,7 @@ import (
 // install asks before it changes anything, unless told not to.
 func (a *app) install() *cobra.Command {
 	var server string
+	var also []string
 	var yes, only bool
 	c := &cobra.Command{Use: "install MANDATE",
 		Short: "Install a mandate's certificate on a server: preview, ask, switch, reload, look", Args: cobra.ExactArgs(1),
@@ -28,7 +29,7 @@ func (a *app) install() *cobra.Command {
 			"anything goes wrong all is made as it was.",
 		Example: "  insegna install menu --server pier-1\n  insegna install menu --server pier-1 --preview",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			v, err := a.previewInstallation(c.Context(), args[0], server)
+			v, err := a.previewInstallation(c.Context(), args[0], server, also)
 			if err != nil {
 				return err
 			}
@@ -51,7 +52,14 @@ func (a *app) install() *cobra.Command {
 	c.Flags().StringVar(&server, "server", "", "where to; may be left out when the mandate names one")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&only, "preview", false, "show what changes, and change nothing")
+	agreeing(c, &also)
 	return c
+}
+
+// agreeing adds the flag that names others who may get something else.
+func agreeing(c *cobra.Command, also *[]string) {
+	c.Flags().StringArrayVar(also, "also", nil, "somebody else who may get something else by it, as the refusal names them; may be "+
+		"given several times")
 }
 
 // fileColumns are the changes as CSV and JSON have them.
@@ -62,9 +70,10 @@ var fileColumns = []column[client.FileChange]{
 
 // previewInstallation has the service read the server anew and work out what
 // would change.
-func (a *app) previewInstallation(ctx context.Context, mandate, server string) (*client.Installation, error) {
+func (a *app) previewInstallation(ctx context.Context, mandate, server string,
+	also []string) (*client.Installation, error) {
 	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		body := client.InstallationRequest{Mandate: mandate}
+		body := client.InstallationRequest{Mandate: mandate, Also: &also}
 		if server != "" {
 			body.Server = &server
 		}
@@ -119,6 +128,9 @@ func (a *app) showPreview(v *client.Installation) {
 		shows := "shows no certificate"
 		if d.Before != "" {
 			shows = "shows " + d.Before[:12]
+		}
+		if d.Neighbour {
+			shows += " and is to go on so"
 		}
 		a.say("  look   %s at %s, which %s", clean(d.Host), d.Address, shows)
 	}

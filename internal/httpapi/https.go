@@ -50,7 +50,7 @@ func (srv *Server) ListHttps(ctx context.Context,
 // BeginHttps works out what taking a site to https needs.
 func (srv *Server) BeginHttps(ctx context.Context,
 	r contract.BeginHttpsRequestObject) (contract.BeginHttpsResponseObject, error) {
-	v, err := srv.service.BeginHTTPS(ctx, r.Body.Server, r.Body.Host, orZero(r.Body.Mandate))
+	v, err := srv.service.BeginHTTPS(ctx, r.Body.Server, r.Body.Host, orZero(r.Body.Mandate), orZero(r.Body.Also))
 	if err != nil {
 		return nil, err
 	}

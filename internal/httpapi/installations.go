@@ -31,7 +31,8 @@ func installationOf(v *service.InstallationView) contract.Installation {
 	}
 	for _, d := range v.Bindings {
 		out.Bindings = append(out.Bindings,
-			contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before})
+			contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before,
+				Neighbour: d.Neighbour})
 	}
 	for _, s := range v.Steps {
 		out.Steps = append(out.Steps,
@@ -66,7 +67,7 @@ func (srv *Server) ListInstallations(ctx context.Context,
 // PreviewInstallation works out what changes.
 func (srv *Server) PreviewInstallation(ctx context.Context,
 	r contract.PreviewInstallationRequestObject) (contract.PreviewInstallationResponseObject, error) {
-	v, err := srv.service.PreviewInstallation(ctx, r.Body.Mandate, orZero(r.Body.Server))
+	v, err := srv.service.PreviewInstallation(ctx, r.Body.Mandate, orZero(r.Body.Server), orZero(r.Body.Also))
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -46,6 +47,19 @@ type Binding struct {
 	Host   string         `json:"host"`   // a name visitors use
 	At     netip.AddrPort `json:"at"`     // address and port
 	Before string         `json:"before"` // SHA-256 of the certificate it showed; "" when it showed none
+	// it belongs to another site, and has to show what it showed, or what its own
+	// files hold by now
+	Neighbour bool     `json:"neighbour,omitempty"`
+	Own       []string `json:"own,omitempty"` // SHA-256 of the certificates in a neighbour's files
+}
+
+// Well says whether a binding shows what it should: the new certificate, or
+// what a neighbour may show. A neighbour that showed nothing is not judged.
+func (b *Binding) Well(shown, leaf string) bool {
+	if b.Neighbour {
+		return b.Before == "" || shown == b.Before || slices.Contains(b.Own, shown)
+	}
+	return shown == leaf
 }
 
 // String names the binding as visitors meet it.
@@ -86,12 +100,14 @@ type Wish struct {
 	Addresses []netip.Addr      // of the server
 	Ports     func(uint16) bool // whether the server is declared to answer at a port; nil when nothing is declared
 	OtherPort uint16            // declared, to fall back on
+	Agreed    []string          // others who may get something else by it, by name
 }
 
 // Planned is what a destination has worked out.
 type Planned struct {
 	Plan     Plan      // to be stored
-	Bindings []Binding // where the new certificate is to be seen
+	Bindings []Binding // where the new certificate is to be seen, and neighbours that keep theirs
+	Notes    []string  // what a person should know before
 	There    bool      // it lies there already, and nothing of the configuration changes
 	Unasked  bool      // it may be carried out without a person: nothing but the certificate changes
 }

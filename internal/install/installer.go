@@ -148,7 +148,7 @@ func (m *Installer) test(ctx context.Context, i *Installation) error {
 // moment after a reload a server's old workers may take connections as well. It
 // gives the bindings that were not when its time was over.
 func (m *Installer) until(ctx context.Context, i *Installation,
-	wanted func(d *Binding, leaf string) bool) (wrong []string, err error) {
+	wanted func(d *Binding, leaf string) bool, words func(d *Binding, seen string) string) (wrong []string, err error) {
 	limit := m.Patience
 	if limit == 0 {
 		limit = patience
@@ -159,7 +159,7 @@ func (m *Installer) until(ctx context.Context, i *Installation,
 		for n := range i.Bindings {
 			d := &i.Bindings[n]
 			if leaf, seen := m.Look(ctx, d); !wanted(d, leaf) {
-				wrong = append(wrong, d.String()+" shows "+seen)
+				wrong = append(wrong, words(d, seen))
 			}
 		}
 		if ctx.Err() != nil {
@@ -182,22 +182,26 @@ func (m *Installer) until(ctx context.Context, i *Installation,
 	}
 }
 
+// wrong says what is wrong with what a binding shows.
+func (b *Binding) wrong(seen string) string {
+	if b.Neighbour {
+		return fmt.Sprintf("the neighbour %s no longer shows its certificate: it shows %s", b, seen)
+	}
+	return fmt.Sprintf("the new certificate is not seen: %s shows %s", b, seen)
+}
+
 // see waits until visitors get the new certificate; then it is done, and what
 // is too old is taken away.
 func (m *Installer) see(ctx context.Context, i *Installation) error {
-	wrong, err := m.until(ctx, i, func(_ *Binding, leaf string) bool { return leaf == i.Leaf })
+	wrong, err := m.until(ctx, i, func(b *Binding, leaf string) bool { return b.Well(leaf, i.Leaf) }, (*Binding).wrong)
 	if err != nil {
 		return err
 	}
 	if len(wrong) > 0 {
-		return &FaultError{Words: "the new certificate is not seen: " + strings.Join(wrong, "; "),
+		return &FaultError{Words: strings.Join(wrong, "; "),
 			Advice: "see which server answers at that address, and whether its reload takes the files in"}
 	}
-	var seen []string
-	for n := range i.Bindings {
-		seen = append(seen, i.Bindings[n].String())
-	}
-	if err := m.enter(ctx, i, Done, "look", "the new certificate is seen: "+strings.Join(seen, ", ")); err != nil {
+	if err := m.enter(ctx, i, Done, "look", i.seen()); err != nil {
 		return err
 	}
 	// What stays too long is taken away by the next installation.
@@ -207,6 +211,27 @@ func (m *Installer) see(ctx context.Context, i *Installation) error {
 		}
 	}
 	return nil
+}
+
+// seen says where the new certificate was seen, and that nobody else got
+// another one. Where nothing was looked at it says that.
+func (i *Installation) seen() string {
+	var seen, kept []string
+	for n := range i.Bindings {
+		if b := &i.Bindings[n]; b.Neighbour {
+			kept = append(kept, b.String())
+		} else {
+			seen = append(seen, b.String())
+		}
+	}
+	words := "the new certificate is seen: " + strings.Join(seen, ", ")
+	if len(seen) == 0 {
+		words = "taken in, and looked at nowhere: no address of the server is known at which it is served"
+	}
+	if len(kept) > 0 {
+		words += "; neighbours show what they showed: " + strings.Join(kept, ", ")
+	}
+	return words
 }
 
 // back makes everything as it was: what lies there, and what the server has
@@ -231,7 +256,9 @@ func (m *Installer) back(ctx context.Context, i *Installation) error {
 	} else {
 		words += ", and the server has taken them in"
 	}
-	wrong, err := m.until(ctx, i, func(b *Binding, leaf string) bool { return leaf != i.Leaf || b.Before == i.Leaf })
+	wrong, err := m.until(ctx, i, func(b *Binding, leaf string) bool {
+		return leaf != i.Leaf || b.Before == i.Leaf || b.Neighbour
+	}, func(b *Binding, seen string) string { return fmt.Sprintf("%s still shows %s", b, seen) })
 	if err != nil {
 		return err
 	}

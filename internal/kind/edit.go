@@ -3,15 +3,17 @@ package kind
 import (
 	"fmt"
 	"io/fs"
+	"net/netip"
 
 	"insegna.example/internal/install"
 )
 
 // Editor changes a configuration and writes a copy of it to be tested.
 type Editor interface {
-	// Edit works out the least change that makes sites show certificates, as
-	// whole files before and after. A *EditError says why a site is not changed.
-	Edit(fsys fs.FS, main string, list []Wanted) ([]install.File, error)
+	// Edit works out the least change that makes sites show certificates and
+	// leaves everybody else what they get. A *EditError says why a site is not
+	// changed.
+	Edit(fsys fs.FS, main string, list []Wanted) (*Edits, error)
 	// Copy writes the whole configuration, edits made, as one text in which the
 	// words of a map stand in the place of others. A *Problem says what cannot be
 	// read, so that there is no copy.
@@ -21,12 +23,29 @@ type Editor interface {
 	OnFile(command, main, other string) string
 }
 
+// Edits are what changes in a configuration.
+type Edits struct {
+	Files []install.File  // whole, before and after; none when all is as wanted
+	Sites map[Place]Place // where sites stand after the edits, by where they stood
+}
+
+// Site gives where a site stands after the edits.
+func (e *Edits) Site(before Place) Place {
+	if at, moved := e.Sites[before]; moved {
+		return at
+	}
+	return before
+}
+
 // Wanted is what a site is to show.
 type Wanted struct {
 	Site             Place  // of the site, as a reading gives it
 	Certificate, Key string // paths the site is to name
 	Port             uint16 // for https, where the site speaks plain http alone
 	Proofs           string // folder for files of http-01, where the site has none that is served
+	// of the server, as the estate declares them; a listener at every one of them
+	// is opened one by one where some are opened already
+	Addresses []netip.Addr
 }
 
 // Copy is a configuration as one text.

@@ -53,6 +53,10 @@ type Answers interface {
 	// Answer tells which site answers for a host at an address and port, which
 	// certificates it shows, and why; an empty host is a visitor who names none.
 	Answer(host string, at netip.AddrPort) Answer
+	// Plain tells what becomes of a request for a path that comes in plain http to
+	// an address and port, for a host; an empty host is a visitor who names none.
+	// It is false when no site that speaks plain http answers there.
+	Plain(host string, at netip.AddrPort, path string) (Step, bool)
 	// Elsewhere finds the places of sites in force that have a host's name at
 	// any listener; a few of them are enough.
 	Elsewhere(host string) []place.Place

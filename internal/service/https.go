@@ -60,9 +60,10 @@ func (s *TakingToHTTPS) register() {
 
 // BeginHTTPS works out what taking a site to https needs, and changes nothing:
 // its names, and the mandate for them, one that is there or a draft. mandate names
-// one to use, "" lets it be found.
-func (s *TakingToHTTPS) BeginHTTPS(ctx context.Context, server, host, mandate string) (*HTTPSRun, error) {
-	v := &HTTPSRun{Server: server, Host: host, State: httpsDrafted, Mandate: mandate, Names: []string{},
+// one to use, "" lets it be found; also are others who may get something else by it.
+func (s *TakingToHTTPS) BeginHTTPS(ctx context.Context, server, host, mandate string, also []string) (*HTTPSRun,
+	error) {
+	v := &HTTPSRun{Also: append([]string{}, also...), Server: server, Host: host, State: httpsDrafted, Mandate: mandate, Names: []string{},
 		Advice: []string{}, Trials: []store.HTTPSTrial{}, By: actor(ctx), CreatedAt: time.Now().UTC()}
 	if mandate != "" {
 		m, err := s.ordering.Mandate(ctx, mandate)
@@ -283,7 +284,7 @@ func (s *TakingToHTTPS) order(ctx context.Context, v *HTTPSRun) error {
 // preview works out what installing the certificate changes, and waits for a
 // person.
 func (s *TakingToHTTPS) preview(ctx context.Context, v *HTTPSRun) error {
-	p, err := s.installing.PreviewInstallation(ctx, v.Mandate, v.Server)
+	p, err := s.installing.PreviewInstallation(ctx, v.Mandate, v.Server, v.Also)
 	if err == nil {
 		v.InstallationID, v.State = &p.ID, httpsPreviewed
 	}

@@ -99,8 +99,9 @@ func (s *Installing) Installations(ctx context.Context, mandate string, before i
 
 // PreviewInstallation works out what installing a mandate's certificate in
 // force on a server changes, and changes nothing. server is empty when the
-// mandate names just one.
-func (s *Installing) PreviewInstallation(ctx context.Context, mandate, server string) (*InstallationView, error) {
+// mandate names just one; also are others who may get something else by it.
+func (s *Installing) PreviewInstallation(ctx context.Context, mandate, server string,
+	also []string) (*InstallationView, error) {
 	m, err := s.ordering.Mandate(ctx, mandate)
 	if err != nil {
 		return nil, err
@@ -109,12 +110,12 @@ func (s *Installing) PreviewInstallation(ctx context.Context, mandate, server st
 		return nil, &RefusedError{"the mandate " + mandate + " has brought no certificate yet",
 			"order it first: insegna mandate order " + mandate}
 	}
-	return s.previewOf(ctx, m, m.InForce, server)
+	return s.previewOf(ctx, m, m.InForce, server, also)
 }
 
 // previewOf works out what installing what an order brought changes.
 func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store.Order,
-	server string) (*InstallationView, error) {
+	server string, also []string) (*InstallationView, error) {
 	e, at, port, err := s.installedOn(ctx, m, server)
 	if err != nil {
 		return nil, err
@@ -129,7 +130,7 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 		return nil, errors.New("the certificate cannot be read")
 	}
 	wish := s.wishFor(e, m, at, port, chain[0])
-	wish.Rehearsal, wish.Version = order.Rehearsal, strconv.FormatInt(order.ID, 10)
+	wish.Rehearsal, wish.Version, wish.Agreed = order.Rehearsal, strconv.FormatInt(order.ID, 10), also
 	planned, err := s.cfg.Kinds.Of(at.Kind).Installs(over, at).Plan(ctx, wish)
 	if err != nil {
 		return nil, installTrouble(err)
@@ -187,14 +188,15 @@ func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *stor
 	seen := planned.There
 	for _, b := range planned.Bindings {
 		b.Before, _ = s.lookAtBinding(ctx, &b)
-		seen = seen && b.Before == leaf
+		seen = seen && (b.Neighbour || b.Before == leaf)
 		row.Bindings = append(row.Bindings, store.InstallationBinding(b))
 	}
 	if seen {
 		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it",
 			m.Name, at.Name), "order anew: insegna mandate order " + m.Name}
 	}
-	row.Notes, err = s.atNextReload(ctx, at.Name)
+	reload, err := s.atNextReload(ctx, at.Name)
+	row.Notes = append(append(row.Notes, planned.Notes...), reload...)
 	return row, err
 }
 
@@ -443,7 +445,7 @@ func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
 // installOne begins what may be done without asking, and leaves the preview of
 // the rest for a person.
 func (s *Installing) installOne(ctx context.Context, u store.Uninstalled) error {
-	v, err := s.PreviewInstallation(ctx, u.Mandate, u.Server)
+	v, err := s.PreviewInstallation(ctx, u.Mandate, u.Server, nil)
 	if err != nil {
 		return err
 	}

@@ -47,8 +47,9 @@ func (a answers) Answer(string, netip.AddrPort) kind.Answer {
 	return kind.Answer{Listener: &a.r.Listeners[0], Site: &a.r.Sites[0], Shown: &a.r.Sites[0], Named: true,
 		Why: "a barge has one site"}
 }
-func (answers) Elsewhere(string) []place.Place { return nil }
-func (answers) Idle(string) []*kind.Site       { return nil }
+func (answers) Plain(string, netip.AddrPort, string) (kind.Step, bool) { return kind.Step{}, false }
+func (answers) Elsewhere(string) []place.Place                         { return nil }
+func (answers) Idle(string) []*kind.Site                               { return nil }
 
 // TestAKindIsOneLine registers a made-up kind in one line: schema, contract and
 // the console's list have it, its configuration is read, and what it lacks is

@@ -44,7 +44,7 @@ func (s *Installing) rehearseInstallation(ctx context.Context, row *store.Order)
 // rehearseOn tries it on one server. What stands in the way of a preview is
 // kept as an installation that came to nothing.
 func (s *Installing) rehearseOn(ctx context.Context, m *MandateView, row *store.Order, server string) error {
-	v, err := s.previewOf(ctx, m, row, server)
+	v, err := s.previewOf(ctx, m, row, server, nil)
 	var refused *RefusedError
 	var unknown *UnknownError
 	if errors.As(err, &refused) || errors.As(err, &unknown) {

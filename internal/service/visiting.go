@@ -95,7 +95,9 @@ func (s *Visiting) knownEndpoints(ctx context.Context, m *MandateView) (map[stri
 			return nil, err
 		}
 		for _, d := range v.Bindings {
-			out[d.Host] = append(out[d.Host], d.At)
+			if !d.Neighbour {
+				out[d.Host] = append(out[d.Host], d.At)
+			}
 		}
 	}
 	return out, nil

@@ -19,6 +19,7 @@ type HTTPSRun struct {
 	State          string       // how far it is
 	Mandate        string       // name; "" until it is made
 	Names          []string     `gorm:"serializer:json"`
+	Also           []string     `gorm:"serializer:json"` // others who may get something else by it
 	Advice         []string     `gorm:"serializer:json"`
 	Draft          string       // of the mandate; "" when there is one
 	Trials         []HTTPSTrial `gorm:"serializer:json"` // of the pre-flight

@@ -46,6 +46,10 @@ type InstallationBinding struct {
 	Host   string         `json:"host"`   // a name visitors use
 	At     netip.AddrPort `json:"at"`     // address and port
 	Before string         `json:"before"` // certificate shown before
+	// it belongs to another site, and has to show what it showed, or what its own
+	// files hold by now
+	Neighbour bool     `json:"neighbour,omitempty"`
+	Own       []string `json:"own,omitempty"` // SHA-256 of the certificates in a neighbour's files
 }
 
 // InstallationStep is one step of an installation for people to see.

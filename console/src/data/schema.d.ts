@@ -1125,6 +1125,8 @@ export interface components {
             mandate: string;
             /** @description may be left out when the mandate is installed on one only */
             server?: string;
+            /** @description others who may get something else by it: host names, hosts without a site, or visitors who name no host */
+            also?: string[];
         };
         FileChange: {
             path: string;
@@ -1137,6 +1139,8 @@ export interface components {
             host: string;
             /** @description one to use; found or drafted when left out */
             mandate?: string;
+            /** @description others who may get something else by it: host names, hosts without a site, or visitors who name no host */
+            also?: string[];
         };
         HttpsRun: {
             /** Format: int64 */
@@ -1203,6 +1207,8 @@ export interface components {
         InstallationBinding: {
             host: string;
             address: string;
+            /** @description it belongs to another site and has to show what it showed */
+            neighbour: boolean;
             /** @description SHA-256 of the certificate it showed; empty when it showed none */
             before: string;
         };

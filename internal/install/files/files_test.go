@@ -494,6 +494,11 @@ func TestWhatGoesWrongOnTheServer(t *testing.T) {
 				own(i, "reload", "sleep 60")
 				x.limit = 5 * time.Second
 			}},
+		"a neighbour shows it": {
+			foreign, "the neighbour www.lantern.example at", func(i *install.Installation, _ *trial) {
+				i.Bindings = append(i.Bindings, install.Binding{Host: "www.lantern.example", At: p.secure,
+					Before: i.Bindings[0].Before, Neighbour: true})
+			}},
 		"the new one is not seen": {
 			foreign, "is not seen: menu.lantern.example at", func(_ *install.Installation, x *trial) { x.hide = true }},
 		"changed since preview": {

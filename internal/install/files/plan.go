@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"insegna.example/internal/core/names"
@@ -16,14 +17,18 @@ import (
 	"insegna.example/internal/kind"
 )
 
-// mostBindings bounds what is looked at after an installation.
-const mostBindings = 40
+// Bounds of what is looked at after an installation.
+const (
+	mostBindings   = 40
+	mostNeighbours = 20
+)
 
 // planner works out one installation.
 type planner struct {
 	*Destination
 	wish    *install.Wish // what is to be installed
 	reading *kind.Reading // of the server, made for this plan
+	after   *kind.Reading // as it will be
 }
 
 // Plan implements install.Destination: it reads the server's configuration anew,
@@ -61,9 +66,19 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	for _, i := range sites {
 		wanted = append(wanted,
 			kind.Wanted{Site: reading.Sites[i].Place, Certificate: l.inUse(l.Certificates), Key: l.inUse(l.Key),
-				Port: p.https(), Proofs: l.in("proofs")})
+				Port: p.https(), Proofs: l.in("proofs"), Addresses: w.Addresses})
 	}
 	edits, err := d.Editor.Edit(fsys, d.Main, wanted)
+	if err != nil {
+		return nil, err
+	}
+	if p.after, err = p.edited(fsys, edits); err != nil {
+		return nil, err
+	}
+	if err := p.touched(edits, wanted); err != nil {
+		return nil, err
+	}
+	bindings, notes, err := p.bindings(wanted, edits)
 	if err != nil {
 		return nil, err
 	}
@@ -72,11 +87,47 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 		return nil, err
 	}
 	return &install.Planned{
-		Plan:     install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal), Files: edits, Own: own},
-		Bindings: p.bindings(sites),
-		There:    l.Before == l.Version && len(edits) == 0,
-		Unasked:  len(edits) == 0,
+		Plan:     install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal), Files: edits.Files, Own: own},
+		Bindings: append(bindings, p.neighbours(wanted)...),
+		Notes:    notes,
+		There:    l.Before == l.Version && len(edits.Files) == 0,
+		Unasked:  len(edits.Files) == 0,
 	}, nil
+}
+
+// edited reads the configuration as it will be.
+func (p *planner) edited(fsys fs.FS, edits *kind.Edits) (*kind.Reading, error) {
+	if len(edits.Files) == 0 {
+		return p.reading, nil
+	}
+	return p.Reader.Read(kind.Overlaid(fsys, edits.Files), p.Main)
+}
+
+// touchedTold is how many changes for others are told.
+const touchedTold = 20
+
+// touched refuses edits that change what others get, unless a person has agreed
+// to that by name.
+func (p *planner) touched(edits *kind.Edits, wanted []kind.Wanted) error {
+	c := &kind.Compared{Before: kind.Side{Reading: p.reading, Answers: p.Reader.Answers(p.reading)},
+		After: kind.Side{Reading: p.after, Answers: p.Reader.Answers(p.after)}, Edits: edits, Wanted: wanted,
+		Leaf: p.wish.Leaf, Agreed: p.wish.Agreed, Most: touchedTold}
+	list := c.Touched()
+	if len(list) == 0 {
+		return nil
+	}
+	refused := &install.RefusedError{Reason: "others would get something else: ", Next: "change the configuration so " +
+		"that nobody else is touched, or agree to it for each by name, such as --also " + strconv.Quote(list[0].Who)}
+	for i := range list {
+		if i > 0 {
+			refused.Reason += "; "
+		}
+		refused.Reason += list[i].String()
+	}
+	if len(list) == touchedTold {
+		refused.Reason += "; and perhaps more"
+	}
+	return refused
 }
 
 // layout says where the certificate goes. A folder that is in use keeps the
@@ -213,20 +264,102 @@ func (p *planner) https() uint16 {
 }
 
 // bindings are where the new certificate has to be seen: each host the sites and
-// the certificate share, at each address TLS is or will be spoken at.
-func (p *planner) bindings(sites []int) []install.Binding {
-	list := []install.Binding{}
-	for _, i := range sites {
-		at := p.addresses(i)
-		for _, n := range p.reading.Sites[i].Names {
-			host, err := names.Host(n.Host())
-			if n.Host() == "" || n.Ignored || err != nil || p.uncovered(&n) != "" {
+// the certificate share, at each address TLS is or will be spoken at. A name that
+// another site answers for there is refused where the edits open the listener,
+// and told where it was so before.
+func (p *planner) bindings(wanted []kind.Wanted, edits *kind.Edits) (list []install.Binding, notes []string,
+	err error) {
+	answers, before := p.Reader.Answers(p.after), p.Reader.Answers(p.reading)
+	for _, w := range wanted {
+		site := p.siteAt(edits.Site(w.Site))
+		if site < 0 {
+			continue
+		}
+		for n := range p.after.Sites[site].Names {
+			name := &p.after.Sites[site].Names[n]
+			if p.uncovered(name) != "" {
 				continue
 			}
-			for _, a := range at {
-				b := install.Binding{Host: host, At: a}
-				if len(list) < mostBindings && !slices.Contains(list, b) {
-					list = append(list, b)
+			for _, host := range kind.Hosts(name) {
+				for _, at := range p.addresses(site) {
+					a := answers.Answer(host, at)
+					if slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool { return x.Certificate == w.Certificate }) {
+						list = p.add(list, install.Binding{Host: host, At: at})
+						continue
+					}
+					words := fmt.Sprintf("%s at %s is answered by another site, %s, so the certificate is not seen there", host,
+						at, placeOf(a.Site))
+					if was := before.Answer(host, at); was.Listener == nil || !was.Listener.TLS || was.Site == nil ||
+						a.Site == nil || edits.Site(was.Site.Place) != a.Site.Place {
+						return nil, nil, &kind.EditError{Place: name.Place, Reason: words,
+							Remedy: "take the name out of one of the two sites"}
+					}
+					if len(notes) < mostBindings {
+						notes = append(notes, words)
+					}
+				}
+			}
+		}
+	}
+	if len(list) == 0 {
+		return list, append(notes, "there is no address at which the certificate can be looked at"), nil
+	}
+	return list, notes, nil
+}
+
+// placeOf names a site by its place.
+func placeOf(s *kind.Site) string {
+	if s == nil {
+		return "which cannot be told"
+	}
+	return s.Place.String()
+}
+
+// add takes a binding in, up to as many as are looked at.
+func (p *planner) add(list []install.Binding, b install.Binding) []install.Binding {
+	if len(list) >= mostBindings || slices.ContainsFunc(list, func(o install.Binding) bool {
+		return o.Host == b.Host && o.At == b.At
+	}) {
+		return list
+	}
+	return append(list, b)
+}
+
+// siteAt finds a site of the configuration as it will be; -1 for none.
+func (p *planner) siteAt(at kind.Place) int {
+	return slices.IndexFunc(p.after.Sites, func(s kind.Site) bool { return s.Place == at })
+}
+
+// neighbours are hosts of other sites that are looked at as well, where the
+// sites that are edited stand: they have to show what they showed.
+func (p *planner) neighbours(wanted []kind.Wanted) []install.Binding {
+	var list []install.Binding
+	answers := p.Reader.Answers(p.after)
+	for i := range p.reading.Sites {
+		site := &p.reading.Sites[i]
+		if slices.ContainsFunc(wanted, func(w kind.Wanted) bool { return w.Site == site.Place }) {
+			continue
+		}
+		for n := range site.Names {
+			for _, host := range kind.Hosts(&site.Names[n]) {
+				if names.Covers(p.wish.Leaf, host).Covered {
+					continue
+				}
+				for _, l := range p.reading.Listeners {
+					if !l.TLS || !l.Network() || !slices.Contains(l.Sites, i) {
+						continue
+					}
+					for _, at := range p.spread(l.Address) {
+						a := answers.Answer(host, at)
+						if a.Shown == nil || slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool {
+							return slices.ContainsFunc(wanted, func(w kind.Wanted) bool { return w.Certificate == x.Certificate })
+						}) {
+							continue
+						}
+						if len(list) < mostNeighbours {
+							list = p.add(list, install.Binding{Host: host, At: at, Neighbour: true, Own: p.onDisk(a.Pairs)})
+						}
+					}
 				}
 			}
 		}
@@ -234,23 +367,25 @@ func (p *planner) bindings(sites []int) []install.Binding {
 	return list
 }
 
-// addresses are where a site speaks TLS, or will: at its TLS listeners, or at
-// the https port of the addresses it has.
-func (p *planner) addresses(site int) []netip.AddrPort {
-	var secured, plain []netip.AddrPort
-	for _, l := range p.reading.Listeners {
-		switch {
-		case !l.Network() || !slices.Contains(l.Sites, site):
-		case l.TLS:
-			secured = append(secured, p.spread(l.Address)...)
-		default:
-			plain = append(plain, p.spread(netip.AddrPortFrom(l.Address.Addr(), p.https()))...)
+// onDisk gives the fingerprints of the certificates that pairs name.
+func (p *planner) onDisk(pairs []kind.Pair) (out []string) {
+	for _, x := range pairs {
+		if m := p.reading.Material[x.Certificate]; m != nil && len(m.Chain) > 0 {
+			out = append(out, m.Chain[0])
 		}
 	}
-	if len(secured) > 0 {
-		return secured
+	return out
+}
+
+// addresses are where a site will speak TLS.
+func (p *planner) addresses(site int) []netip.AddrPort {
+	var out []netip.AddrPort
+	for i := range p.after.Listeners {
+		if l := &p.after.Listeners[i]; l.TLS && l.Network() && slices.Contains(l.Sites, site) {
+			out = append(out, p.spread(l.Address)...)
+		}
 	}
-	return plain
+	return out
 }
 
 // spread gives the server's own addresses for a listener at all of them.

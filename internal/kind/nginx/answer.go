@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dlclark/regexp2"
@@ -96,6 +97,11 @@ type Index struct {
 	tables  []table          // one a listener
 	ports   map[uint16][]int // listeners by port
 	idle    []table          // one a site not in force
+
+	parsed  sync.Once // of what follows, which only plain http needs
+	tree    *tree
+	servers map[kind.Place]*Directive // blocks of sites
+	walking sync.Mutex                // the tree counts the steps of its walks
 }
 
 // table is what one listener compares a name with.
@@ -266,7 +272,9 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 	}
 	// A site that names no certificate leaves the visitor with that of the
 	// listener's default.
-	if a.Shown = a.Site; len(a.Site.Pairs) == 0 && !a.Site.Refuses {
+	// So does a visitor who names no host, even where a site has the empty name:
+	// that is for requests, and comes after the handshake.
+	if a.Shown = a.Site; host == "" || len(a.Site.Pairs) == 0 && !a.Site.Refuses {
 		a.Shown = &x.reading.Sites[a.Listener.Default]
 	}
 	a.Pairs = a.Shown.Pairs
@@ -289,6 +297,11 @@ func (x *Index) answer(host string, at netip.AddrPort) kind.Answer {
 		return a
 	}
 	host = strings.TrimSuffix(strings.ToLower(host), ".")
+	if e, ok := x.tables[i].exact[""]; ok && host == "" {
+		a.Site, a.Named = &x.reading.Sites[e.site], true
+		a.Why = fmt.Sprintf("no name is asked for, and it has the empty name (%s)", e.name.Place)
+		return a
+	}
 	if _, err := netip.ParseAddr(host); host != "" && err != nil {
 		e, found, unsure := x.tables[i].find(host)
 		switch {

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -52,7 +51,7 @@ const copyLimit = 64 << 20
 func Copy(fsys fs.FS, main string, edits []install.File, words map[string]string) (*Copied, error) {
 	main = path.Clean(main)
 	if len(edits) > 0 {
-		fsys = edited{fsys, edits}
+		fsys = kind.Overlaid(fsys, edits)
 	}
 	t, err := load(fsys, main)
 	if err != nil {
@@ -157,46 +156,3 @@ func (w *copier) taken(d *Directive) ([]*File, bool) {
 	files := w.includes[d]
 	return files, len(files) > 0 || strings.ContainsAny(d.Arg(0), "*?[")
 }
-
-// edited is a file system in which some files are as they will be.
-type edited struct {
-	fs.FS
-	edits []install.File // laid over the file system
-}
-
-// Open implements fs.FS.
-func (e edited) Open(name string) (fs.File, error) {
-	f, err := e.FS.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	at, err := resolved(e.FS, "/"+name)
-	if err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	if i := slices.IndexFunc(e.edits, func(x install.File) bool { return x.Path == at }); i >= 0 {
-		return editedFile{f, strings.NewReader(e.edits[i].After)}, nil
-	}
-	return f, nil
-}
-
-// ReadLink implements fs.ReadLinkFS.
-func (e edited) ReadLink(name string) (string, error) { return fs.ReadLink(e.FS, name) }
-
-// Lstat implements fs.ReadLinkFS.
-func (e edited) Lstat(name string) (fs.FileInfo, error) { return fs.Lstat(e.FS, name) }
-
-// ReadDir implements fs.ReadDirFS.
-func (e edited) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(e.FS, name) }
-
-// Stat implements fs.StatFS.
-func (e edited) Stat(name string) (fs.FileInfo, error) { return fs.Stat(e.FS, name) }
-
-// editedFile is a file as it would be after the edits.
-type editedFile struct {
-	fs.File
-	text *strings.Reader // in place of what lies on the disk
-}
-
-// Read implements fs.File.
-func (f editedFile) Read(p []byte) (int, error) { return f.text.Read(p) }

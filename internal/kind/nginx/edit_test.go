@@ -1,6 +1,8 @@
 package nginx_test
 
 import (
+	"io/fs"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/nginx"
 )
@@ -43,6 +46,15 @@ func wanted(t *testing.T, tree fstest.MapFS, main string, names ...string) (out 
 	}
 	require.NotEmpty(t, out)
 	return out
+}
+
+// edit gives the files an edit changes.
+func edit(tree fs.FS, main string, list []kind.Wanted) ([]install.File, error) {
+	edits, err := nginx.Edit(tree, main, list)
+	if err != nil {
+		return nil, err
+	}
+	return edits.Files, nil
 }
 
 // diff gives the lines that only one of two texts has, each with its sign.
@@ -81,19 +93,49 @@ server {
 }
 `
 
-// TestAPlainSiteGetsTLS holds the whole text of what a plain site becomes.
+// TestAPlainSiteGetsTLS holds the whole text of what a plain site becomes: rules
+// for its own names where others come to it as well, and a site of its own that
+// redirects where nobody else does.
 func TestAPlainSiteGetsTLS(t *testing.T) {
-	tree := treeOf(map[string]string{"/etc/nginx/nginx.conf": "events {}\nhttp {\n    include sites-enabled/*;\n}\n",
-		"/etc/nginx/sites-available/menu": plainSite, "/etc/nginx/sites-enabled/menu": "-> ../sites-available/menu"})
-	edits, err := nginx.Edit(tree, "/etc/nginx/nginx.conf", wanted(t, tree, "/etc/nginx/nginx.conf", "menu.example"))
-	require.NoError(t, err)
-	require.Len(t, edits, 1)
-	assert.Equal(t, "/etc/nginx/sites-available/menu", edits[0].Path, "the file itself, not its link")
-	assert.Equal(t, plainSite, edits[0].Before)
-	assert.Equal(t, `# Menu of the day.
+	const main = "/etc/nginx/nginx.conf"
+	const suites = "\tssl_ciphers ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:" +
+		"ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305;\n"
+	for name, c := range map[string]struct{ before, first, after string }{
+		"others come": {plainSite, "", `# Menu of the day.
 server {
-	listen 80 default_server;
+	listen 80 default_server; # everywhere
 	listen [::]:80 default_server ipv6only=on;
+	server_name menu.example www.menu.example;
+	listen 443 ssl;
+	listen [::]:443 ssl ipv6only=on;
+	ssl_certificate /k/now/chain.pem;
+	ssl_certificate_key /k/now/key.pem;
+	ssl_protocols TLSv1.2 TLSv1.3;
+` + suites + `	# Plain http of these names goes to https; other hosts get what they got.
+	set $insegna_https $scheme:$http_host;
+	if ($uri ~ ^/\.well-known/acme-challenge/) {
+		set $insegna_https proof:$insegna_https;
+	}
+	if ($insegna_https ~* ^http:(menu\.example|www\.menu\.example)\.?(:[0-9]+)?$) {
+		return 301 https://$host$request_uri;
+	}
+	if ($insegna_https ~* ^proof:http:(menu\.example|www\.menu\.example)\.?(:[0-9]+)?$) {
+		rewrite ^ /.insegna-proofs$uri last;
+	}
+	location ^~ /.insegna-proofs/ {
+		internal;
+		alias /k/proofs/;
+	}
+	root /srv/menu;
+
+	location ~ /\. { deny all; }
+}
+`},
+		"nobody else comes": {strings.ReplaceAll(plainSite, " default_server", ""),
+			"server { listen 80; listen [::]:80; server_name aaa.example; }\n", `# Menu of the day.
+server {
+	listen 80;
+	listen [::]:80 ipv6only=on;
 	server_name menu.example www.menu.example;
 	location ^~ /.well-known/acme-challenge/ {
 		root /k/proofs;
@@ -105,26 +147,47 @@ server {
 
 server {
 	listen 443 ssl; # everywhere
-	listen [::]:443 ssl ipv6only=on;
+	listen [::]:443 ssl;
 	server_name menu.example www.menu.example;
 	ssl_certificate /k/now/chain.pem;
 	ssl_certificate_key /k/now/key.pem;
 	ssl_protocols TLSv1.2 TLSv1.3;
-	ssl_ciphers ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305;
-	root /srv/menu;
+` + suites + `	root /srv/menu;
 
 	location ~ /\. { deny all; }
 }
-`, edits[0].After)
-	tree["etc/nginx/sites-available/menu"].Data = []byte(edits[0].After)
-	again, err := nginx.Edit(tree, "/etc/nginx/nginx.conf", wanted(t, tree, "/etc/nginx/nginx.conf", "menu.example")[1:])
-	require.NoError(t, err)
-	assert.Empty(t, again, "done once, it is done")
-	r, err := nginx.Read(tree, "/etc/nginx/nginx.conf")
-	require.NoError(t, err)
-	assert.Empty(t, r.Problems)
-	assert.Equal(t, kind.Redirects, r.Sites[0].Plain[0].Front.Handling)
-	assert.Equal(t, kind.Serves, r.Sites[0].Plain[0].WellKnown.Handling)
+`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tree := treeOf(map[string]string{main: "events {}\nhttp {\n    include sites-enabled/*;\n}\n",
+				"/etc/nginx/sites-enabled/aaa": c.first, "/etc/nginx/sites-available/menu": c.before,
+				"/etc/nginx/sites-enabled/menu": "-> ../sites-available/menu"})
+			edits, err := edit(tree, main, wanted(t, tree, main, "menu.example"))
+			require.NoError(t, err)
+			require.Len(t, edits, 1)
+			assert.Equal(t, "/etc/nginx/sites-available/menu", edits[0].Path, "the file itself, not its link")
+			assert.Equal(t, c.before, edits[0].Before)
+			assert.Equal(t, c.after, edits[0].After)
+			tree["etc/nginx/sites-available/menu"].Data = []byte(edits[0].After)
+			again := wanted(t, tree, main, "menu.example")
+			edits, err = edit(tree, main, again[len(again)-1:])
+			require.NoError(t, err)
+			assert.Empty(t, edits, "done once, it is done")
+			r, err := nginx.Read(tree, main)
+			require.NoError(t, err)
+			assert.Empty(t, r.Problems)
+			answers := nginx.NewIndex(r)
+			for path, want := range map[string]kind.Handling{"/deck": kind.Redirects,
+				"/.well-known/acme-challenge/token": kind.Serves} {
+				step, ok := answers.Plain("www.menu.example", netip.MustParseAddrPort("192.0.2.1:80"), path)
+				assert.True(t, ok)
+				assert.Equal(t, want, step.Handling, path)
+			}
+			step, _ := answers.Plain("www.menu.example", netip.MustParseAddrPort("192.0.2.1:80"),
+				"/.well-known/acme-challenge/token")
+			assert.Equal(t, []string{"/k/proofs", ""}, []string{step.To, step.Under})
+		})
+	}
 }
 
 // TestTheLeastChange holds the lines that change in sites of many shapes.
@@ -146,6 +209,12 @@ func TestTheLeastChange(t *testing.T) {
 			"server {\n    listen 80;\n    listen 443 ssl;\n    server_name a.example;\n    ssl_certificate /old.pem;\n    " +
 				"ssl_certificate_key /old.key;\n}\n",
 			"-    ssl_certificate /old.pem;\n-    ssl_certificate_key /old.key;\n" + pair},
+		"key outside": {
+			"ssl_certificate_key /all.key;\nserver {\n    listen 443 ssl;\n    server_name a.example;\n    " +
+				"ssl_certificate /old.pem;\n}\n", "-    ssl_certificate /old.pem;\n" + pair},
+		"certificate outside": {
+			"ssl_certificate /all.pem;\nserver {\n    listen 443 ssl;\n    server_name a.example;\n    " +
+				"ssl_certificate_key /old.key;\n}\n", "-    ssl_certificate_key /old.key;\n" + pair},
 		"on one line": {
 			"server { listen 443 ssl; server_name a.example; root /srv; }\nssl_certificate /all.pem; ssl_certificate_key " +
 				"/all.key;\n",
@@ -159,7 +228,7 @@ func TestTheLeastChange(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			main := "events {}\nhttp {\n" + c.http + "}\n"
 			tree := treeOf(map[string]string{"/n.conf": main})
-			edits, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
+			edits, err := edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
 			require.NoError(t, err)
 			if c.want == "" {
 				assert.Empty(t, edits)
@@ -171,15 +240,70 @@ func TestTheLeastChange(t *testing.T) {
 	}
 }
 
+// TestTLSIsTakenWhereOthersTakeIt joins the listeners that are there, in their
+// form, and opens others only where nobody listens.
+func TestTLSIsTakenWhereOthersTakeIt(t *testing.T) {
+	const pair = " ssl_certificate /b.pem; ssl_certificate_key /b.key; server_name b.example; }\n"
+	for name, c := range map[string]struct {
+		around, plain string
+		want          []string // listen lines for TLS
+	}{
+		"for all addresses": {"server { listen 443 ssl http2;" + pair, "192.0.2.1:80", []string{"443 ssl http2"}},
+		"for its own":       {"server { listen 192.0.2.1:443 ssl;" + pair, "192.0.2.1:80", []string{"192.0.2.1:443 ssl"}},
+		"for another": {"server { listen 192.0.2.2:443 ssl;" + pair, "192.0.2.1:80",
+			[]string{"192.0.2.1:443 ssl"}},
+		"closer than for all": {"server { listen 192.0.2.1:443 ssl proxy_protocol; listen 443 ssl;" + pair, "80",
+			[]string{"192.0.2.1:443 ssl proxy_protocol", "443 ssl"}},
+		"one by one": {"server { listen 192.0.2.1:443 ssl;" + pair, "80",
+			[]string{"192.0.2.1:443 ssl", "192.0.2.2:443 ssl"}},
+		"both families in one": {"server { listen [::]:443 ssl ipv6only=off;" + pair, "80", []string{"[::]:443 ssl"}},
+		"both families wanted": {"server { listen 443 ssl;" + pair, "[::]:80 ipv6only=off", []string{"[::]:443 ssl", "443 ssl"}},
+		"nobody":               {"", "[::]:80 ipv6only=off", []string{"[::]:443 ssl ipv6only=off"}},
+		"at another port":      {"server { listen 8443 ssl;" + pair, "192.0.2.1:80", []string{"192.0.2.1:443 ssl"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.around + "server {\n    listen " + c.plain +
+				";\n    server_name a.example;\n    root /srv;\n}\n}\n"})
+			list := wanted(t, tree, "/n.conf", "a.example")
+			list[0].Addresses = []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2"),
+				netip.MustParseAddr("2001:db8::2")}
+			edits, err := edit(tree, "/n.conf", list)
+			require.NoError(t, err)
+			var got []string
+			for line := range strings.Lines(edits[0].After[len(c.around)+20:]) {
+				if l, ok := strings.CutPrefix(strings.TrimSpace(line), "listen "); ok && strings.Contains(l, "443") {
+					got = append(got, strings.TrimSuffix(l, ";"))
+				}
+			}
+			assert.ElementsMatch(t, c.want, got, edits[0].After)
+		})
+	}
+}
+
+// TestTheDefaultStays says default_server of the site that has been the first at
+// a listener, where another one before it joins.
+func TestTheDefaultStays(t *testing.T) {
+	const secured = "server {\n    listen 443 ssl;\n    server_name b.example; ssl_certificate /b.pem; ssl_certificate_key /b.key;\n}\n"
+	const plain = "server {\n    listen 80;\n    server_name a.example;\n    root /srv;\n}\n"
+	const declared = "server {\n    listen 443 ssl default_server;\n    server_name b.example;"
+	for text, want := range map[string]bool{plain + secured: true, secured + plain: false} {
+		tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + text + "}\n"})
+		edits, err := edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
+		require.NoError(t, err)
+		assert.Equal(t, want, strings.Contains(edits[0].After, declared), edits[0].After)
+		assert.Equal(t, map[bool]int{true: 1}[want], strings.Count(edits[0].After, "default_server"))
+	}
+}
+
 // TestSettingsThatAreThereStay adds nothing that is declared already, and one
 // listener for several ports of an address.
 func TestSettingsThatAreThereStay(t *testing.T) {
 	tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\nssl_protocols TLSv1.3;\nserver {\n    listen " +
 		"127.0.0.1:80;\n    listen 127.0.0.1:8080;\n    server_name a.example;\n    ssl_ciphers HIGH;\n    root /srv;\n}\n}\n"})
-	edits, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
+	edits, err := edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
 	require.NoError(t, err)
 	for text, times := range map[string]int{"listen 127.0.0.1:443 ssl;": 1, "listen 127.0.0.1:80;": 1,
-		"listen 127.0.0.1:8080;": 1, "ssl_protocols": 1, "ssl_ciphers": 1, "root /k/proofs;": 0, "root /srv;": 2} {
+		"listen 127.0.0.1:8080;": 1, "ssl_protocols": 1, "ssl_ciphers": 1, "/k/proofs": 0, "root /srv;": 1} {
 		assert.Equal(t, times, strings.Count(edits[0].After, text), "%s\n%s", text, edits[0].After)
 	}
 }
@@ -209,9 +333,6 @@ func TestWhatIsNotChanged(t *testing.T) {
 		"port is plain": {"server { listen 80; server_name a.example; }\nserver { listen 443; server_name b.example; }",
 			"/n.conf:4", "port 443 is spoken without TLS"},
 		"socket alone": {"server { listen unix:/s; server_name a.example; }", "/n.conf:3", "no address of a network"},
-		"half of the pair": {
-			"ssl_certificate_key /a.key;\nserver { listen 443 ssl; server_name a.example; ssl_certificate /a.pem; }",
-			"/n.conf:4", "only one of certificate and key"},
 		"listen included": {
 			"server { server_name a.example; include port; }", "/port:1", "listen line of the site is included"},
 		"file not whole": {
@@ -221,7 +342,7 @@ func TestWhatIsNotChanged(t *testing.T) {
 			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.http + "\n}\n", "/pair": old,
 				"/port": "listen 80;", "/again": "include site;",
 				"/site": "server { listen 443 ssl; server_name a.example;" + old + " }"})
-			_, err := nginx.Edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
+			_, err := edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example"))
 			var refused *kind.EditError
 			require.ErrorAs(t, err, &refused)
 			assert.Contains(t, refused.Reason, c.reason)
@@ -257,7 +378,7 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 				list = append(list,
 					kind.Wanted{Site: s.Place, Certificate: dir + "/a.pem", Key: dir + "/a.key", Port: 8443, Proofs: dir})
 			}
-			edits, err := nginx.Edit(os.DirFS("/"), main, list)
+			edits, err := edit(os.DirFS("/"), main, list)
 			require.NoError(t, err)
 			require.Len(t, edits, 1)
 			require.NoError(t, os.WriteFile(main, []byte(edits[0].After), 0o644))
@@ -267,7 +388,7 @@ func TestNginxTakesWhatIsEdited(t *testing.T) {
 			after, err := nginx.Read(os.DirFS("/"), main)
 			require.NoError(t, err)
 			assert.Empty(t, after.Problems)
-			assert.Len(t, after.Sites, 2*len(r.Sites))
+			assert.True(t, after.Listeners[len(after.Listeners)-1].TLS)
 		})
 	}
 }
@@ -286,7 +407,7 @@ func TestACopyMeansTheSame(t *testing.T) {
 		"/etc/nginx/sites-available/menu": plainSite,
 		"/etc/nginx/sites-enabled/menu":   "-> ../sites-available/menu",
 	})
-	edits, err := nginx.Edit(tree, main, wanted(t, tree, main, "menu.example"))
+	edits, err := edit(tree, main, wanted(t, tree, main, "menu.example"))
 	require.NoError(t, err)
 	require.Len(t, edits, 1)
 	words := map[string]string{"/k/now/chain.pem": "/k/versions/7/chain.pem", "/k/now/key.pem": "/k/versions/7/key.pem"}

@@ -92,7 +92,7 @@ func (configuration) Answers(r *kind.Reading) kind.Answers { return NewIndex(r) 
 type editing struct{}
 
 // Edit implements kind.Editor.
-func (editing) Edit(fsys fs.FS, main string, list []kind.Wanted) ([]install.File, error) {
+func (editing) Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
 	return Edit(fsys, main, list)
 }
 

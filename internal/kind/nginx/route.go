@@ -1,6 +1,10 @@
 package nginx
 
 import (
+	"cmp"
+	"net/netip"
+	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -32,7 +36,7 @@ func (r *reader) routes(server *Directive, site *kind.Site, listens []listen) []
 			if i >= routeNames {
 				break
 			}
-			q := &request{tree: r.tree, host: host, port: port, vars: map[string]string{}}
+			q := &request{tree: r.tree, host: host, first: firstName(site), port: port, vars: map[string]string{}}
 			route := kind.Route{Listener: l.text, Host: host, Front: q.server(server, "/")}
 			route.WellKnown = q.server(server, probe)
 			out = append(out, route)
@@ -61,12 +65,103 @@ func askedHosts(site *kind.Site) []string {
 	return out
 }
 
+// firstName is what nginx takes for a site's name where one is needed: the first
+// that is written.
+func firstName(site *kind.Site) string {
+	if len(site.Names) == 0 {
+		return ""
+	}
+	return site.Names[0].Text
+}
+
 // request walks a server's rewrite rules and locations for one path.
 type request struct {
 	*tree
-	host, port, path string            // as the visitor asks
+	host, port, path string            // as the visitor asks; the host is "" when none is named
+	first            string            // name of the site
 	vars             map[string]string // set on the way
 	unsure           bool              // a condition could not be worked out
+}
+
+// Plain implements kind.Answers. A site's directives are parsed again from the
+// reading's files.
+func (x *Index) Plain(host string, at netip.AddrPort, path string) (kind.Step, bool) {
+	a := x.answer(host, at)
+	if a.Listener == nil || a.Site == nil || a.Listener.TLS || a.Site.Protocol != kind.HTTP {
+		return kind.Step{}, false
+	}
+	x.parsed.Do(func() { x.tree, x.servers = treeOf(x.reading) })
+	d := x.servers[a.Site.Place]
+	if d == nil {
+		return kind.Step{}, false
+	}
+	x.walking.Lock()
+	defer x.walking.Unlock()
+	q := &request{tree: x.tree, host: strings.TrimSuffix(strings.ToLower(host), "."), first: firstName(a.Site),
+		port: strconv.Itoa(int(at.Port())), vars: map[string]string{}}
+	return q.server(d, path), true
+}
+
+// treeOf parses the files of a reading again, with what they include, and gives
+// the blocks of sites by their places.
+func treeOf(r *kind.Reading) (*tree, map[kind.Place]*Directive) {
+	t := &tree{folder: path.Dir(r.Main), files: map[string]*File{}, includes: map[*Directive][]*File{}}
+	for i := range r.Files {
+		if f := &r.Files[i]; f.InForce {
+			t.files[f.Path] = Parse(f.Path, f.Text)
+			t.order = append(t.order, t.files[f.Path])
+		}
+	}
+	servers := map[kind.Place]*Directive{}
+	var visit func(list []*Directive)
+	visit = func(list []*Directive) {
+		for _, d := range list {
+			switch {
+			case d.Name() == "include" && len(d.Words) == 2 && d.Stop.Raw == ";":
+				t.includes[d] = t.included(d.Arg(0))
+			case d.Name() == "server":
+				servers[d.Place()] = d
+			}
+			visit(d.Block)
+		}
+	}
+	for _, f := range t.order {
+		visit(f.Nodes)
+	}
+	if f := t.files[r.Main]; f != nil {
+		t.loops(f, nil, map[*File]bool{})
+	}
+	return t, servers
+}
+
+// included gives those of a tree's files that an include names, in nginx's order.
+func (t *tree) included(pattern string) []*File {
+	full, outside := t.full(pattern)
+	if outside {
+		return nil
+	}
+	var out []*File
+	for p, f := range t.files {
+		if p == full || strings.ContainsAny(full, "*?[") && matchesPathGlob(full, p) {
+			out = append(out, f)
+		}
+	}
+	slices.SortFunc(out, func(a, b *File) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// matchesPathGlob matches a whole path with a pattern, part by part.
+func matchesPathGlob(pattern, p string) bool {
+	parts, names := strings.Split(pattern, "/"), strings.Split(p, "/")
+	if len(parts) != len(names) {
+		return false
+	}
+	for i := range parts {
+		if parts[i] != names[i] && !matchesGlob(parts[i], names[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 // server gives what a server block does: its own rules come before every
@@ -83,7 +178,23 @@ func (q *request) server(d *Directive, p string) kind.Step {
 	if chosen == nil {
 		return q.settled(q.content(d.Block, kind.Step{Place: d.Place(), Handling: kind.Serves}))
 	}
-	return q.settled(made.hiddenBy(q.within(d, chosen), chosen))
+	return q.settled(made.hiddenBy(q.filed(q.within(d, chosen), p), chosen))
+}
+
+// filed gives the folder a file lies in under the path that was asked for, where
+// a rule has led the request to another path.
+func (q *request) filed(step kind.Step, asked string) kind.Step {
+	if step.Handling != kind.Serves || q.path == asked {
+		return step
+	}
+	file := step.To + strings.TrimPrefix(q.path, step.Under)
+	if step.Under != "" && !strings.HasPrefix(q.path, step.Under) {
+		return step
+	}
+	if folder, ok := strings.CutSuffix(file, asked); ok {
+		step.To, step.Under = folder, ""
+	}
+	return step
 }
 
 // found is a location made for the well-known path, met on the way.
@@ -296,8 +407,12 @@ func (q *request) variable(name string, m *regexp2.Match) (string, bool) {
 		return value, true
 	}
 	switch name {
-	case "host", "http_host", "server_name":
+	case "http_host":
 		return q.host, true
+	case "host":
+		return cmp.Or(q.host, q.first), true
+	case "server_name":
+		return q.first, true
 	case "scheme":
 		return "http", true
 	case "request_uri", "uri", "document_uri":
