@@ -1422,6 +1422,8 @@ type OrderPage struct {
 
 // OrderRequest defines model for OrderRequest.
 type OrderRequest struct {
+	// Anyway order though the servers it is installed on were not tried, or are not ready
+	Anyway  *bool  `json:"anyway,omitempty"`
 	Mandate string `json:"mandate"`
 
 	// Rehearsal at the CA's test directory

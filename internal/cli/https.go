@@ -107,7 +107,7 @@ func (a *app) httpsBegun(ctx context.Context, args []string, server, mandate str
 	case server == "":
 		return nil, usage{fmt.Errorf("on which server is %s? add --server NAME; see: insegna server list", args[0])}
 	}
-	body := client.HttpsRequest{Host: args[0], Server: server, Also: &also}
+	body := client.HttpsRequest{Host: args[0], Server: server, Also: given(also)}
 	if mandate != "" {
 		body.Mandate = &mandate
 	}

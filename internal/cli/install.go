@@ -56,6 +56,14 @@ func (a *app) install() *cobra.Command {
 	return c
 }
 
+// given is a list as the contract takes it: left out when it is empty.
+func given(list []string) *[]string {
+	if len(list) == 0 {
+		return nil
+	}
+	return &list
+}
+
 // agreeing adds the flag that names others who may get something else.
 func agreeing(c *cobra.Command, also *[]string) {
 	c.Flags().StringArrayVar(also, "also", nil, "somebody else who may get something else by it, as the refusal names them; may be "+
@@ -73,7 +81,7 @@ var fileColumns = []column[client.FileChange]{
 func (a *app) previewInstallation(ctx context.Context, mandate, server string,
 	also []string) (*client.Installation, error) {
 	return get[client.Installation](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		body := client.InstallationRequest{Mandate: mandate, Also: &also}
+		body := client.InstallationRequest{Mandate: mandate, Also: given(also)}
 		if server != "" {
 			body.Server = &server
 		}

@@ -358,11 +358,12 @@ func (a *app) mandateCheck() *cobra.Command {
 
 // mandateOrder begins an order or a rehearsal and follows it.
 func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
-	return &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1),
+	var anyway bool
+	c := &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1),
 		Example: "  insegna mandate " + verb + " deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			o, err := get[client.Order](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
-				return cl.BeginOrder(ctx, client.OrderRequest{Mandate: args[0], Rehearsal: &rehearsal})
+				return cl.BeginOrder(ctx, client.OrderRequest{Mandate: args[0], Rehearsal: &rehearsal, Anyway: &anyway})
 			})
 			if err != nil {
 				return err
@@ -372,6 +373,10 @@ func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
 			}
 			return a.followRehearsal(c.Context(), o)
 		})}
+	if !rehearsal {
+		c.Flags().BoolVar(&anyway, "anyway", false, "order though the servers it is installed on are not ready for it")
+	}
+	return c
 }
 
 // orders groups the commands about orders.

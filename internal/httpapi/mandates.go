@@ -299,7 +299,7 @@ func (srv *Server) ListOrders(ctx context.Context,
 // BeginOrder begins an order.
 func (srv *Server) BeginOrder(ctx context.Context,
 	r contract.BeginOrderRequestObject) (contract.BeginOrderResponseObject, error) {
-	o, err := srv.service.BeginOrder(ctx, r.Body.Mandate, orZero(r.Body.Rehearsal))
+	o, err := srv.service.OrderInstallable(ctx, r.Body.Mandate, orZero(r.Body.Rehearsal), orZero(r.Body.Anyway))
 	if err != nil {
 		return nil, err
 	}

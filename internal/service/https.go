@@ -203,8 +203,31 @@ func (s *TakingToHTTPS) end(v *HTTPSRun, state, reason, next string) {
 	v.State, v.Reason, v.Next, v.FinishedAt = state, reason, next, &now
 }
 
-// check makes the mandate and tries what the CA will try.
+// check makes the mandate, tries what is needed on the server, and then what the
+// CA will try. Where something is in the way, a mandate this run has made is taken
+// away again.
 func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
+	err := s.tried(ctx, v)
+	if err != nil && (ctx.Err() != nil || !s.failed(v, err)) {
+		return err
+	}
+	if v.State != httpsFailed || v.Draft == "" || v.Mandate == "" {
+		return nil
+	}
+	m, err := s.ordering.Mandate(ctx, v.Mandate)
+	if err != nil || m.Last != nil || m.MadeBy != v.By { // somebody has begun to use it
+		return err
+	}
+	if err := s.ordering.RemoveMandate(ctx, v.Mandate); err != nil {
+		return err
+	}
+	v.Reason += "; the mandate " + v.Mandate + " is taken away again"
+	v.Mandate = ""
+	return nil
+}
+
+// tried does what check says, up to what is in the way.
+func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 	if v.Mandate == "" {
 		m, err := s.ordering.AddMandate(ctx, []byte(v.Draft))
 		if errors.Is(err, store.ErrMandateTaken) { // by this run, before a process died, or by somebody meanwhile
@@ -228,6 +251,9 @@ func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
 	}
 	if m.InForce != nil {
 		return s.preview(ctx, v)
+	}
+	if err := s.installing.ready(ctx, m, v.Server, v.Also); err != nil {
+		return err
 	}
 	trials, err := s.ordering.CheckMandate(ctx, v.Mandate)
 	if err != nil {

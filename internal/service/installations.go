@@ -1,10 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,7 +17,6 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
-	"insegna.example/internal/core/names"
 	"insegna.example/internal/install"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/kind"
@@ -145,14 +146,82 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 	return viewInstallation(row)
 }
 
-// wishFor says what a destination is to plan for.
+// ready tries everything of installing a mandate on a server that needs no
+// certificate of its CA yet. The error, a *RefusedError, says what is in the way.
+func (s *Installing) ready(ctx context.Context, m *MandateView, server string, also []string) error {
+	e, at, port, err := s.installedOn(ctx, m, server)
+	if err != nil {
+		return err
+	}
+	over, err := open(ctx, at.Reach)
+	if err != nil {
+		return &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
+	}
+	defer func() { _ = over.Close() }()
+	wish := s.wishFor(e, m, at, port, nil)
+	wish.Agreed = also
+	err = install.Trial(ctx, s.cfg.Kinds.Of(at.Kind).Installs(over, at), wish)
+	var fault *install.FaultError
+	var lost interface{ Lost() bool }
+	switch {
+	case err == nil || ctx.Err() != nil:
+		return err
+	case errors.As(err, &fault):
+		return &RefusedError{at.Name + ": " + fault.Words, cmp.Or(fault.Advice, "look at the server, and try again")}
+	case errors.As(err, &lost), errors.Is(err, fs.ErrPermission), errors.As(err, new(*fs.PathError)):
+		return &RefusedError{at.Name + ": " + err.Error(), "see that the server can be reached and written to, and try again"}
+	}
+	return installTrouble(err)
+}
+
+// readyEverywhere is ready for every server a mandate is installed on from here.
+func (s *Installing) readyEverywhere(ctx context.Context, m *MandateView) error {
+	for _, server := range m.Spec.Servers() {
+		_, _, _, err := s.installedOn(ctx, m, server)
+		var refused *RefusedError
+		if errors.As(err, &refused) {
+			continue // a person takes it there
+		}
+		if err == nil {
+			err = s.ready(ctx, m, server, nil)
+		}
+		if errors.As(err, &refused) {
+			return &RefusedError{"nothing was ordered, since it could not be installed: " + refused.Reason, refused.Next +
+				"; or order all the same: insegna mandate order " + m.Name + " --anyway"}
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// OrderInstallable begins an order of a mandate once every local means is known
+// to be good: the servers it is installed on are read, can be written to, take a
+// configuration with it, and have a site for it. A rehearsal tries that by itself;
+// anyway orders without having tried.
+func (s *Installing) OrderInstallable(ctx context.Context, mandate string, rehearsal, anyway bool) (*store.Order,
+	error) {
+	m, err := s.ordering.Mandate(ctx, mandate)
+	if err != nil {
+		return nil, err
+	}
+	if !rehearsal && !anyway {
+		if err := s.readyEverywhere(ctx, m); err != nil {
+			return nil, err
+		}
+	}
+	return s.ordering.BeginOrder(ctx, mandate, rehearsal)
+}
+
+// wishFor says what a destination is to plan for; the certificate may not be
+// there yet.
 func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16,
 	leaf *certs.Certificate) *install.Wish {
 	w := &install.Wish{Mandate: m.Name, Server: at.Name, Names: m.Spec.Names, Leaf: leaf, Port: port,
 		Addresses: at.Addresses}
 	for i := range e.Hosts {
 		host := &e.Hosts[i]
-		if w.Port != 0 || !names.Covers(leaf, host.Name).Covered {
+		if w.Port != 0 || !m.Spec.Lists(host.Name) {
 			continue
 		}
 		for endpoint := range e.Endpoints(host) {

@@ -154,6 +154,79 @@ func rehearse(t *testing.T, c *client.ClientWithResponses, q *quay, check func(*
 	assert.Empty(t, left, "nothing is left behind")
 }
 
+// TestNothingIsOrderedThatCannotBeInstalled breaks what is local in several ways:
+// neither an order nor a run to https reaches the CA then, and the mandate a run
+// has made is gone.
+func TestNothingIsOrderedThatCannotBeInstalled(t *testing.T) {
+	q := newQuay(t)
+	r := servicetest.Start(t)
+	declared := q.estate
+	whole, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	write := func(path, text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o644)) }
+	for name, c := range map[string]struct {
+		spoil  func()
+		reason string
+		begins bool // a run to https finds out only when it is about to order
+	}{
+		"its test fails": {func() { q.estate = strings.Replace(declared, "-e stderr -t", "-e stderr -g nonsense -t", 1) },
+			"nonsense", true},
+		"it is not read": {func() { q.estate = strings.Replace(declared, "configuration: "+q.dir, "configuration: /nowhere", 1) },
+			"/nowhere/nginx.conf", false},
+		"no site fits":         {func() { write(q.site, strings.ReplaceAll(string(whole), deck, "other.example")) }, "no site", false},
+		"it cannot be written": {func() { write(q.dir+"/insegna", "") }, q.dir + "/insegna", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			q.estate = declared
+			c.spoil()
+			q.open(t, r.URL, r.Client)
+			before := q.town.CA.Orders()
+			o, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "deck"})
+			require.NoError(t, err)
+			require.Nil(t, o.JSON201, "it must not be ordered")
+			assert.Contains(t, string(o.Body), c.reason)
+			assert.Contains(t, string(o.Body), "--anyway")
+
+			q.estate, _, _ = strings.Cut(q.estate, "mandates:")
+			q.open(t, r.URL, r.Client)
+			v, err := r.Client.BeginHttpsWithResponse(t.Context(), client.HttpsRequest{Server: "quay", Host: deck})
+			require.NoError(t, err)
+			require.Equal(t, c.begins, v.JSON201 != nil, string(v.Body))
+			if c.begins {
+				run := waitsOrEnded(t, r.Client, v.JSON201.Number)
+				assert.Equal(t, client.HttpsRunStateFailed, run.State)
+				assert.Contains(t, run.Reason, c.reason)
+				assert.Contains(t, run.Reason, "is taken away again")
+			}
+			list, err := r.Client.ListMandatesWithResponse(t.Context(), nil)
+			require.NoError(t, err)
+			assert.Empty(t, list.JSON200.Items)
+			assert.Equal(t, before, q.town.CA.Orders())
+			write(q.site, string(whole))
+			_ = os.Remove(q.dir + "/insegna")
+			left, err := filepath.Glob(q.dir + "/[.i]*")
+			require.NoError(t, err)
+			assert.Empty(t, left, "nothing is left behind")
+		})
+	}
+}
+
+// waitsOrEnded agrees to a run's mandate and gives the run once it waits again or
+// has ended.
+func waitsOrEnded(t *testing.T, c *client.ClientWithResponses, number int64) (run *client.HttpsRun) {
+	_, err := c.ContinueHttpsWithResponse(t.Context(), number)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		v, err := c.GetHttpsWithResponse(t.Context(), number)
+		if err != nil || v.JSON200 == nil {
+			return false
+		}
+		run = v.JSON200
+		return run.FinishedAt != nil || run.State == client.HttpsRunStatePreviewed
+	}, time.Minute, 50*time.Millisecond)
+	return run
+}
+
 // TestRenewedAndInstalledByItself takes a plain site to https, renews it
 // unattended under traffic, refuses what changed by hand, and goes back.
 func TestRenewedAndInstalledByItself(t *testing.T) {

@@ -1077,6 +1077,11 @@ export interface components {
              * @default false
              */
             rehearsal: boolean;
+            /**
+             * @description order though the servers it is installed on were not tried, or are not ready
+             * @default false
+             */
+            anyway: boolean;
         };
         OrderStep: {
             step: string;

@@ -66,6 +66,13 @@ type Mandate struct {
 	Place     Place    `json:"-"`                    // in the estate file
 }
 
+// Lists says whether its certificate covers a host: by that very name, or by a
+// wildcard of one label (RFC 9525 section 6.3).
+func (m *Mandate) Lists(host string) bool {
+	_, parent, _ := strings.Cut(host, ".")
+	return slices.Contains(m.Names, host) || parent != "" && slices.Contains(m.Names, "*."+parent)
+}
+
 // Servers are those it is installed on, each once, without ports.
 func (m *Mandate) Servers() []string {
 	var list []string
