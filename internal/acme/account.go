@@ -5,7 +5,6 @@ import (
 	"crypto"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 
 	"github.com/go-jose/go-jose/v4"
@@ -64,22 +63,21 @@ func bind(key crypto.Signer, x ExternalAccount, at string) (json.RawMessage, err
 
 // account sends a request that is answered with an account.
 func (c *Client) account(ctx context.Context, s Signer, at string, request any) (*Account, error) {
-	r, err := c.post(ctx, s, at, request)
+	a := &Account{}
+	err := c.post(ctx, s, at, request, func(r *reply) (err error) {
+		*a = Account{URL: s.URL}
+		if a.URL == "" {
+			if a.URL, err = c.location(at, r, "the account"); err != nil {
+				return err
+			}
+		}
+		return r.decode(at, a)
+	})
 	if err != nil {
 		return nil, err
 	}
-	a := &Account{URL: s.URL}
-	if err := r.decode(at, a); err != nil {
-		return nil, err
-	}
-	if a.URL == "" {
-		a.URL = r.header.Get("Location")
-		if err := c.own(a.URL, "the account"); err != nil {
-			return nil, err
-		}
-	}
 	if a.Status != Valid {
-		return nil, &ReplyError{at, fmt.Sprintf("the account is %q, not valid", clip(string(a.Status)))}
+		return nil, &ReplyError{URL: at, Reason: fmt.Sprintf("the account is %q, not valid", clip(string(a.Status)))}
 	}
 	return a, nil
 }
@@ -100,8 +98,7 @@ func (c *Client) SetContact(ctx context.Context, s Signer, contact []string) (*A
 
 // Deactivate ends the account for good (section 7.3.6).
 func (c *Client) Deactivate(ctx context.Context, s Signer) error {
-	_, err := c.post(ctx, s, s.URL, map[string]any{"status": Deactivated})
-	return err
+	return c.post(ctx, s, s.URL, map[string]any{"status": Deactivated}, unread)
 }
 
 // ChangeKey replaces the account's key (section 7.3.5). Once done it cannot be
@@ -113,7 +110,7 @@ func (c *Client) ChangeKey(ctx context.Context, s Signer, next crypto.Signer) er
 		return err
 	}
 	if d.KeyChange == "" {
-		return &ReplyError{c.at, "it offers no keyChange"}
+		return &ReplyError{URL: c.at, Reason: "it offers no keyChange"}
 	}
 	payload, err := json.Marshal(map[string]any{"account": s.URL, "oldKey": jose.JSONWebKey{Key: s.Key.Public()}})
 	if err != nil {
@@ -123,9 +120,8 @@ func (c *Client) ChangeKey(ctx context.Context, s Signer, next crypto.Signer) er
 	if err != nil {
 		return err
 	}
-	_, err = c.ask(ctx, s, d.KeyChange, json.RawMessage(inner), once)
-	var lost *LostError
-	if errors.As(err, &lost) {
+	_, err = c.ask(ctx, s, d.KeyChange, json.RawMessage(inner))
+	if _, passing := Passing(err); passing {
 		if a, found := c.Find(ctx, next); found == nil && a.URL == s.URL {
 			return nil
 		}

@@ -29,6 +29,7 @@ type account struct {
 
 func register(t testing.TB, town *catest.Town) *account {
 	c, err := acme.New(town.Directory(), "insegna-test/1", town.Transport)
+	c.Pause = time.Millisecond
 	require.NoError(t, err)
 	key := pkitest.NewKey()
 	a, err := c.Register(t.Context(), key,
@@ -243,9 +244,9 @@ func TestAHostileCA(t *testing.T) {
 		fault ca.Fault
 		says  string
 	}{
-		"no JSON": {on("/new-order", always("{")), "no document of the expected form"},
+		"no JSON": {on("/order/", always("{")), "no document of the expected form"},
 		"wrong types": {
-			on("/new-order", always(`{"status":7,"identifiers":{}}`)), "no document of the expected form"},
+			on("/order/", always(`{"status":7,"identifiers":{}}`)), "no document of the expected form"},
 		"an array": {on("/authz/", always(`[]`)), "no document of the expected form"},
 		"10 MB":    {on("/new-order", always(strings.Repeat("x", 10<<20))), "larger than 1024 KB"},
 		"a foreign finalize": {
@@ -280,6 +281,7 @@ func TestAHostileCA(t *testing.T) {
 		town.Faults.Set(on("/directory", always(body)))
 		c, err := acme.New(town.Directory(), "insegna-test/1", town.Transport)
 		require.NoError(t, err)
+		c.Pause = time.Millisecond
 		_, err = c.Directory(t.Context())
 		assert.Error(t, err, name)
 	}

@@ -2,6 +2,7 @@ package acme
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/ecdsa"
@@ -17,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -36,6 +38,8 @@ type Client struct {
 	at    string       // the directory's URL
 	http  *http.Client // follows no redirect
 	agent string       // User-Agent, which RFC 8555 section 6.1 asks for
+
+	Pause time.Duration // first one before a request is tried again in place; a fifth of a second when 0
 
 	mu        sync.Mutex      // guards what follows
 	directory *Directory      // nil until first asked for
@@ -69,7 +73,7 @@ func (c *Client) own(at, what string) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if err != nil || u.Scheme != "https" || u.User != nil || !c.hosts[originOf(u)] {
-		return &ReplyError{c.at, fmt.Sprintf("it gives %q as %s, which is no https address of the CA", clip(at), what)}
+		return &ReplyError{URL: c.at, Reason: fmt.Sprintf("it gives %q as %s, which is no https address of the CA", clip(at), what)}
 	}
 	return nil
 }
@@ -91,16 +95,8 @@ func (c *Client) Directory(ctx context.Context) (*Directory, error) {
 	if known != nil {
 		return known, nil
 	}
-	var r reply
-	err := c.twice(func() (err error) { r, err = c.send(ctx, http.MethodGet, c.at, nil); return err })
-	if err != nil {
-		return nil, err
-	}
-	if r.status != http.StatusOK {
-		return nil, r.problem(c.at)
-	}
 	var d Directory
-	if err := r.decode(c.at, &d); err != nil {
+	if err := c.get(ctx, c.at, func(r *reply) error { return r.decode(c.at, &d) }); err != nil {
 		return nil, err
 	}
 	hosts := map[string]bool{}
@@ -111,7 +107,7 @@ func (c *Client) Directory(ctx context.Context) (*Directory, error) {
 			continue
 		}
 		if err != nil || u.Scheme != "https" || u.Host == "" {
-			return nil, &ReplyError{c.at, fmt.Sprintf("its %s is %q, which is no https address", what, clip(at))}
+			return nil, &ReplyError{URL: c.at, Reason: fmt.Sprintf("its %s is %q, which is no https address", what, clip(at))}
 		}
 		hosts[originOf(u)] = true
 	}
@@ -124,19 +120,43 @@ func (c *Client) Directory(ctx context.Context) (*Directory, error) {
 	return &d, nil
 }
 
-// twice repeats a request that got lost once; only for requests that change
-// nothing, or that the CA recognises.
-func (c *Client) twice(do func() error) error {
-	err := do()
-	var lost *LostError
-	if errors.As(err, &lost) && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
-		err = do()
-	}
-	return err
-}
+// Bounds of trying again in place.
+const (
+	inPlace      = 6                // times a request is sent
+	inPlaceTime  = 45 * time.Second // since the first time
+	inPlacePause = 200 * time.Millisecond
+	inPlaceMost  = 10 * time.Second // that a CA may ask to be waited for
+	nonceTries   = 6                // refusals in a row
+)
 
-// once does not repeat a request whose reply got lost.
-func once(do func() error) error { return do() }
+// patiently repeats a request whose fault may pass, with growing pauses or the
+// one the CA asks for; only for requests that change nothing, or that the CA
+// recognises. Whoever does not answer within a request's time, or is not there at
+// all, is left to the order's own patience.
+func (c *Client) patiently(ctx context.Context, do func() error) error {
+	for began, try := time.Now(), 1; ; try++ {
+		err := do()
+		again, passing := Passing(err)
+		if !passing || ctx.Err() != nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) ||
+			try == inPlace || try > 1 && errors.Is(err, syscall.ECONNREFUSED) || time.Since(began) > inPlaceTime {
+			return err
+		}
+		pause := time.Duration(0)
+		if try > 1 {
+			pause = cmp.Or(c.Pause, inPlacePause) << (try - 2)
+		}
+		if wanted := time.Until(again); wanted > inPlaceMost {
+			return err
+		} else if wanted > pause {
+			pause = wanted
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
 
 // reply is an answer within bounds.
 type reply struct {
@@ -176,7 +196,7 @@ func (c *Client) send(ctx context.Context, method, at string, body []byte) (repl
 		return reply{}, &LostError{at, err}
 	}
 	if len(data) > documentLimit {
-		return reply{}, &ReplyError{at, fmt.Sprintf("it is larger than %d KB", documentLimit>>10)}
+		return reply{}, &ReplyError{URL: at, Reason: fmt.Sprintf("it is larger than %d KB", documentLimit>>10)}
 	}
 	return reply{resp.StatusCode, resp.Header, data}, nil
 }
@@ -185,7 +205,7 @@ func (c *Client) send(ctx context.Context, method, at string, body []byte) (repl
 // to be.
 func (r *reply) decode(at string, into any) error {
 	if err := json.Unmarshal(r.body, into); err != nil {
-		return &ReplyError{at, "it is no document of the expected form (" + clip(err.Error()) + ")"}
+		return &ReplyError{URL: at, Reason: "it is no document of the expected form (" + clip(err.Error()) + ")", Passing: true}
 	}
 	return nil
 }
@@ -199,12 +219,13 @@ func (r *reply) problem(at string) error {
 		p.RetryAfter = r.retryAfter(time.Now(), 0)
 		return &p
 	}
-	if r.status == http.StatusTooManyRequests || r.status == http.StatusServiceUnavailable {
+	if r.status == http.StatusTooManyRequests {
 		return &Problem{Type: errorPrefix + "rateLimited",
 			Detail: fmt.Sprintf("it answers with status %d and no reason", r.status), Status: r.status,
 			RetryAfter: r.retryAfter(time.Now(), 0)}
 	}
-	return &ReplyError{at, fmt.Sprintf("it has status %d and is no problem document", r.status)}
+	return &ReplyError{URL: at, Reason: fmt.Sprintf("it has status %d and is no problem document", r.status),
+		Passing: r.status >= http.StatusInternalServerError, RetryAfter: r.retryAfter(time.Now(), 0)}
 }
 
 // retryAfter reads the header of that name in both forms (RFC 9110 section
@@ -260,14 +281,14 @@ func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
 	}
 	for range 2 {
 		var r reply
-		if err := c.twice(func() (err error) {
-			r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil)
+		if err := c.patiently(ctx, func() (err error) {
+			if r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil); err == nil && r.status >= 400 {
+				err = &ReplyError{URL: d.NewNonce, Reason: fmt.Sprintf("asked for a nonce, it has status %d", r.status),
+					Passing: r.status >= http.StatusInternalServerError, RetryAfter: r.retryAfter(time.Now(), 0)}
+			}
 			return err
 		}); err != nil {
 			return "", err
-		}
-		if r.status >= 400 {
-			return "", &ReplyError{d.NewNonce, fmt.Sprintf("asked for a nonce, it has status %d", r.status)}
 		}
 		if !first {
 			break
@@ -282,7 +303,7 @@ func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
 	if n := take(); n != "" {
 		return n, nil
 	}
-	return "", &ReplyError{d.NewNonce, "it brings no nonce"}
+	return "", &ReplyError{URL: d.NewNonce, Reason: "it brings no nonce"}
 }
 
 // Signer is who signs requests: an account's key, and its URL once it has one.
@@ -332,18 +353,39 @@ func sign(s Signer, at, nonce string, payload []byte) ([]byte, error) {
 	return []byte(signed.FullSerialize()), nil
 }
 
-// post sends a signed request. It is sent again, once, with a fresh nonce when
-// the CA refuses the first (section 6.5), and once when its reply gets lost:
-// each request of the protocol may be repeated, the CA recognises what it has
-// done before.
-func (c *Client) post(ctx context.Context, s Signer, at string, payload any) (reply, error) {
-	return c.ask(ctx, s, at, payload, c.twice)
+// get asks for what needs no account, and reads it.
+func (c *Client) get(ctx context.Context, at string, read func(*reply) error) error {
+	return c.patiently(ctx, func() error {
+		r, err := c.send(ctx, http.MethodGet, at, nil)
+		if err == nil && r.status != http.StatusOK {
+			err = r.problem(at)
+		}
+		if err != nil {
+			return err
+		}
+		return read(&r)
+	})
 }
 
-// ask is post with its own way to meet a lost reply: twice, or once for a
-// request that must not be repeated blindly.
-func (c *Client) ask(ctx context.Context, s Signer, at string, payload any, try func(func() error) error) (
-	reply, error) {
+// post sends a signed request and reads its answer. A fault that may pass is
+// ridden out: each request that comes this way may be repeated, the CA recognises
+// what it has done before.
+func (c *Client) post(ctx context.Context, s Signer, at string, payload any, read func(*reply) error) error {
+	return c.patiently(ctx, func() error {
+		r, err := c.ask(ctx, s, at, payload)
+		if err != nil {
+			return err
+		}
+		return read(&r)
+	})
+}
+
+// unread takes an answer of which nothing is needed.
+func unread(*reply) error { return nil }
+
+// ask sends a signed request once, as far as the CA is concerned: one it refuses
+// for its nonce (section 6.5) was not done, and is sent with a fresh one.
+func (c *Client) ask(ctx context.Context, s Signer, at string, payload any) (reply, error) {
 	d, err := c.Directory(ctx)
 	if err != nil {
 		return reply{}, err
@@ -354,29 +396,37 @@ func (c *Client) ask(ctx context.Context, s Signer, at string, payload any, try 
 			return reply{}, err
 		}
 	}
-	send := func() (r reply, err error) {
+	for try := 1; ; try++ {
 		nonce, err := c.nonce(ctx, d)
 		if err != nil {
-			return r, err
+			return reply{}, err
 		}
 		signed, err := sign(s, at, nonce, body)
 		if err != nil {
-			return r, err
+			return reply{}, err
 		}
-		return c.send(ctx, http.MethodPost, at, signed)
-	}
-	var r reply
-	for refused := false; ; refused = true {
-		err := try(func() (err error) { r, err = send(); return err })
+		r, err := c.send(ctx, http.MethodPost, at, signed)
 		if err != nil || r.status < 400 {
 			return r, err
 		}
 		err = r.problem(at)
 		var p *Problem
-		if refused || !errors.As(err, &p) || p.Kind() != "badNonce" {
+		if try == nonceTries || !errors.As(err, &p) || p.Kind() != "badNonce" {
 			return r, err
 		}
 	}
+}
+
+// location gives the address of what was made, which a CA may write relative to
+// the one asked (RFC 9110 section 10.2.2).
+func (c *Client) location(at string, r *reply, what string) (string, error) {
+	to := r.header.Get("Location")
+	if base, err := url.Parse(at); err == nil && to != "" {
+		if u, err := base.Parse(to); err == nil {
+			to = u.String()
+		}
+	}
+	return to, c.own(to, what)
 }
 
 // Pause waits until a time, at least the shortest pause between polls, or

@@ -57,6 +57,7 @@ func FuzzReplies(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		c.Pause = 1
 		ctx := t.Context()
 		_, _ = c.Register(ctx, key, acme.NewAccount{TermsAgreed: true})
 		names := []acme.Identifier{{Type: acme.DNS, Value: "a.example"}}

@@ -12,12 +12,14 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"insegna.example/internal/core/certs"
 )
 
 // NewOrder asks for a certificate. replaces is the id (CertificateID) of the
 // one it takes the place of, "" for none (RFC 9773 section 5). A second request
-// would be a second order to most CAs, and counts against their limits; so a
-// reply that got lost is a LostError, and Open tells whether the order exists.
+// would be a second order to most CAs, and counts against their limits; so where
+// an error is Passing it is not repeated, and Open tells whether the order exists.
 func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, replaces string) (*Order, error) {
 	d, err := c.Directory(ctx)
 	if err != nil {
@@ -27,20 +29,23 @@ func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, rep
 	if replaces != "" && d.RenewalInfo != "" {
 		request["replaces"] = replaces
 	}
-	r, err := c.ask(ctx, s, d.NewOrder, request, once)
+	r, err := c.ask(ctx, s, d.NewOrder, request)
 	if err != nil {
 		return nil, err
 	}
-	at := r.header.Get("Location")
-	if err := c.own(at, "the order"); err != nil {
+	at, err := c.location(d.NewOrder, &r, "the order")
+	if err != nil {
 		return nil, err
 	}
 	o, err := c.order(at, &r)
+	if _, passing := Passing(err); passing { // its address is known, so it can be asked
+		o, err = c.Order(ctx, s, at)
+	}
 	if err != nil {
 		return nil, err
 	}
 	if !sameNames(o.Identifiers, names) {
-		return nil, &ReplyError{d.NewOrder, "the order is for other names than those asked for"}
+		return nil, &ReplyError{URL: d.NewOrder, Reason: "the order is for other names than those asked for"}
 	}
 	return o, nil
 }
@@ -69,7 +74,7 @@ func (c *Client) order(at string, r *reply) (*Order, error) {
 	switch o.Status {
 	case Pending, Ready, Processing, Valid, Invalid:
 	default:
-		return nil, &ReplyError{at, fmt.Sprintf("the order's status is %q", clip(string(o.Status)))}
+		return nil, &ReplyError{URL: at, Reason: fmt.Sprintf("the order's status is %q", clip(string(o.Status)))}
 	}
 	if o.Status == Pending || o.Status == Ready {
 		if err := c.own(o.Finalize, "finalize"); err != nil {
@@ -77,7 +82,7 @@ func (c *Client) order(at string, r *reply) (*Order, error) {
 		}
 	}
 	if len(o.Authorizations) > 1000 {
-		return nil, &ReplyError{at, "the order has more than 1000 authorizations"}
+		return nil, &ReplyError{URL: at, Reason: "the order has more than 1000 authorizations"}
 	}
 	for _, a := range o.Authorizations {
 		if err := c.own(a, "an authorization"); err != nil {
@@ -94,38 +99,45 @@ func (c *Client) order(at string, r *reply) (*Order, error) {
 
 // Order asks how an order stands.
 func (c *Client) Order(ctx context.Context, s Signer, at string) (*Order, error) {
-	r, err := c.post(ctx, s, at, nil)
-	if err != nil {
-		return nil, err
-	}
-	return c.order(at, &r)
+	var o *Order
+	err := c.post(ctx, s, at, nil, func(r *reply) (err error) { o, err = c.order(at, r); return err })
+	return o, err
 }
 
-// ordersLimit bounds how many of an account's orders are looked through.
-const ordersLimit = 50
+// Bounds of looking through an account's orders.
+const (
+	ordersLimit      = 50 // that are asked
+	ordersPagesLimit = 40
+)
 
 // Open finds an order of the account for the same names that was begun and is
 // not finished: the one whose answer never came (section 7.1.2.1). Nil when
-// there is none, or the CA does not tell.
+// there is none, or the CA does not tell. A CA lists orders in no order that is
+// promised, on as many pages as it likes; those at both ends are asked first.
 func (c *Client) Open(ctx context.Context, s Signer, names []Identifier, known func(url string) bool) (*Order, error) {
 	a, err := c.account(ctx, s, s.URL, map[string]any{})
 	if err != nil || a.Orders == "" || c.own(a.Orders, "the list of orders") != nil {
 		return nil, err
 	}
-	r, err := c.post(ctx, s, a.Orders, nil)
-	if err != nil {
-		return nil, nil // many CAs keep no list
+	var list []string
+	for at, page := a.Orders, 0; at != "" && page < ordersPagesLimit; page++ {
+		more, next, err := c.ordersPage(ctx, s, at)
+		if err != nil {
+			break // many CAs keep no list
+		}
+		for _, url := range more {
+			if !known(url) && c.own(url, "an order") == nil {
+				list = append(list, url)
+			}
+		}
+		at = next
 	}
-	var list struct {
-		Orders []string `json:"orders"`
-	}
-	if err := r.decode(a.Orders, &list); err != nil {
-		return nil, err
-	}
-	slices.Reverse(list.Orders)
-	for _, at := range list.Orders[:min(len(list.Orders), ordersLimit)] {
-		if known(at) || c.own(at, "an order") != nil {
-			continue
+	for asked := 0; asked < ordersLimit && len(list) > 0; asked++ {
+		at := list[len(list)-1]
+		if asked%2 == 0 {
+			list = list[:len(list)-1]
+		} else {
+			at, list = list[0], list[1:]
 		}
 		o, err := c.Order(ctx, s, at)
 		var p *Problem
@@ -141,25 +153,41 @@ func (c *Client) Open(ctx context.Context, s Signer, names []Identifier, known f
 	return nil, nil
 }
 
+// ordersPage reads one page of an account's orders, and where the next one is;
+// "" after the last.
+func (c *Client) ordersPage(ctx context.Context, s Signer, at string) (list []string, next string, err error) {
+	var doc struct {
+		Orders []string `json:"orders"`
+	}
+	err = c.post(ctx, s, at, nil, func(r *reply) error {
+		next = ""
+		if to := links(r.header, at, "next"); len(to) > 0 && to[0] != at && c.own(to[0], "the next page") == nil {
+			next = to[0]
+		}
+		return r.decode(at, &doc)
+	})
+	return doc.Orders, next, err
+}
+
 // Authorization asks for one of an order's.
 func (c *Client) Authorization(ctx context.Context, s Signer, at string) (*Authorization, error) {
-	r, err := c.post(ctx, s, at, nil)
+	a := &Authorization{}
+	err := c.post(ctx, s, at, nil, func(r *reply) error {
+		*a = Authorization{URL: at, RetryAfter: r.retryAfter(time.Now(), leastPause)}
+		return r.decode(at, a)
+	})
 	if err != nil {
 		return nil, err
 	}
-	a := &Authorization{URL: at, RetryAfter: r.retryAfter(time.Now(), leastPause)}
-	if err := r.decode(at, a); err != nil {
-		return nil, err
-	}
 	if len(a.Challenges) > 100 {
-		return nil, &ReplyError{at, "it has more than 100 challenges"}
+		return nil, &ReplyError{URL: at, Reason: "it has more than 100 challenges"}
 	}
 	for _, ch := range a.Challenges {
 		if err := c.own(ch.URL, "a challenge"); err != nil {
 			return nil, err
 		}
 		if a.Status == Pending && !goodToken(ch.Token) && (ch.Type == HTTP01 || ch.Type == DNS01 || ch.Type == TLSALPN01) {
-			return nil, &ReplyError{at, fmt.Sprintf("the token %q is not base64url of at least 128 bits", clip(ch.Token))}
+			return nil, &ReplyError{URL: at, Reason: fmt.Sprintf("the token %q is not base64url of at least 128 bits", clip(ch.Token))}
 		}
 	}
 	return a, nil
@@ -176,18 +204,34 @@ func goodToken(token string) bool {
 
 // Accept tells the CA that a challenge can be validated (section 7.5.1).
 func (c *Client) Accept(ctx context.Context, s Signer, challenge string) error {
-	_, err := c.post(ctx, s, challenge, struct{}{})
-	return err
+	return c.post(ctx, s, challenge, struct{}{}, unread)
 }
 
 // Finalize sends the certificate request of an order that is ready (section
-// 7.4).
+// 7.4). The CA may refuse a second one, for then the order is not ready any more;
+// so where the answer is lost or cut, the order itself tells what became of it.
 func (c *Client) Finalize(ctx context.Context, s Signer, o *Order, csr []byte) (*Order, error) {
-	r, err := c.post(ctx, s, o.Finalize, map[string]any{"csr": base64.RawURLEncoding.EncodeToString(csr)})
-	if err != nil {
-		return nil, err
-	}
-	return c.order(o.URL, &r)
+	request := map[string]any{"csr": base64.RawURLEncoding.EncodeToString(csr)}
+	at := o
+	err := c.patiently(ctx, func() error {
+		if at == nil {
+			now, err := c.Order(ctx, s, o.URL)
+			if err != nil {
+				return err
+			}
+			if at = now; at.Status != Ready {
+				return nil
+			}
+		}
+		sent := at
+		at = nil
+		r, err := c.ask(ctx, s, sent.Finalize, request)
+		if err == nil {
+			at, err = c.order(o.URL, &r)
+		}
+		return err
+	})
+	return at, err
 }
 
 // chainsLimit bounds how many alternate chains are asked for.
@@ -196,17 +240,26 @@ const chainsLimit = 8
 // Chains downloads a certificate's chain as PEM, and the alternates the CA
 // offers (section 7.4.2). An alternate that cannot be had is left out.
 func (c *Client) Chains(ctx context.Context, s Signer, at string) ([][]byte, error) {
-	r, err := c.post(ctx, s, at, nil)
-	if err != nil {
+	var chains [][]byte
+	var header http.Header
+	chain := func(at string) error {
+		return c.post(ctx, s, at, nil, func(r *reply) error {
+			if _, err := certs.ReadCertificates(r.body); err != nil {
+				return &ReplyError{URL: at, Reason: "it is no list of certificates: " + clip(err.Error()), Passing: true}
+			}
+			chains = append(chains, r.body)
+			if header == nil {
+				header = r.header
+			}
+			return nil
+		})
+	}
+	if err := chain(at); err != nil {
 		return nil, err
 	}
-	chains := [][]byte{r.body}
-	for _, alternate := range links(r.header, at, "alternate") {
-		if len(chains) == chainsLimit || c.own(alternate, "an alternate chain") != nil {
-			continue
-		}
-		if more, err := c.post(ctx, s, alternate, nil); err == nil {
-			chains = append(chains, more.body)
+	for _, alternate := range links(header, at, "alternate") {
+		if len(chains) < chainsLimit && c.own(alternate, "an alternate chain") == nil {
+			_ = chain(alternate) // left out
 		}
 	}
 	return chains, nil
@@ -255,10 +308,10 @@ func (c *Client) Revoke(ctx context.Context, s Signer, der []byte, reason int) e
 		return err
 	}
 	if d.RevokeCert == "" {
-		return &ReplyError{c.at, "it offers no revokeCert"}
+		return &ReplyError{URL: c.at, Reason: "it offers no revokeCert"}
 	}
-	_, err = c.post(ctx, s, d.RevokeCert,
-		map[string]any{"certificate": base64.RawURLEncoding.EncodeToString(der), "reason": reason})
+	err = c.post(ctx, s, d.RevokeCert,
+		map[string]any{"certificate": base64.RawURLEncoding.EncodeToString(der), "reason": reason}, unread)
 	if p, ok := err.(*Problem); ok && p.Kind() == "alreadyRevoked" {
 		return nil
 	}

@@ -3,7 +3,6 @@ package acme
 import (
 	"context"
 	"encoding/base64"
-	"net/http"
 	"strings"
 	"time"
 
@@ -46,12 +45,6 @@ func (c *Client) RenewalInfo(ctx context.Context, id string) (*RenewalInfo, erro
 	}
 	at := strings.TrimSuffix(d.RenewalInfo, "/") + "/" + id
 	var r reply
-	if err := c.twice(func() (err error) { r, err = c.send(ctx, http.MethodGet, at, nil); return err }); err != nil {
-		return nil, err
-	}
-	if r.status != http.StatusOK {
-		return nil, r.problem(at)
-	}
 	var doc struct {
 		SuggestedWindow struct {
 			Start lenient `json:"start"`
@@ -59,12 +52,12 @@ func (c *Client) RenewalInfo(ctx context.Context, id string) (*RenewalInfo, erro
 		} `json:"suggestedWindow"`
 		ExplanationURL string `json:"explanationURL"`
 	}
-	if err := r.decode(at, &doc); err != nil {
+	if err := c.get(ctx, at, func(got *reply) error { r = *got; return r.decode(at, &doc) }); err != nil {
 		return nil, err
 	}
 	w := doc.SuggestedWindow
 	if w.Start.IsZero() || !w.End.After(w.Start.Time) {
-		return nil, &ReplyError{at, "the window to renew in has no end after its start"}
+		return nil, &ReplyError{URL: at, Reason: "the window to renew in has no end after its start"}
 	}
 	now := time.Now()
 	i := &RenewalInfo{Start: w.Start.UTC(), End: w.End.UTC(), Explanation: clip(doc.ExplanationURL),

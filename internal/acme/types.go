@@ -9,6 +9,7 @@ package acme
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -152,11 +153,10 @@ const errorPrefix = "urn:ietf:params:acme:error:"
 // Kind is the type without its usual beginning, such as "rateLimited".
 func (p *Problem) Kind() string { return strings.TrimPrefix(p.Type, errorPrefix) }
 
-// Limits says whether the CA wants fewer requests (RFC 8555 section 6.6), or
-// none before a time it gives (RFC 9110 sections 15.6.4 and 10.2.3).
+// Limits says whether the CA wants fewer requests (RFC 8555 section 6.6, RFC 6585
+// section 4).
 func (p *Problem) Limits() bool {
-	return p.Kind() == "rateLimited" || p.Status == http.StatusTooManyRequests ||
-		p.Status == http.StatusServiceUnavailable && !p.RetryAfter.IsZero()
+	return p.Kind() == "rateLimited" || p.Status == http.StatusTooManyRequests
 }
 
 // wordsLimit bounds what is kept of a CA's own words, in bytes.
@@ -191,8 +191,14 @@ func (p *Problem) Words() string {
 func (p *Problem) Error() string { return fmt.Sprintf("the CA says %s: %s", p.Kind(), p.Words()) }
 
 // ReplyError says that a CA answered with something the protocol does not
-// know. What is asked next is of no use until the CA mends it.
-type ReplyError struct{ URL, Reason string }
+// know.
+type ReplyError struct {
+	URL, Reason string
+	// the CA is unwell for the moment, or what it said was cut: asked again it may
+	// answer; otherwise that is of no use until the CA mends it
+	Passing    bool
+	RetryAfter time.Time // zero when it gave none
+}
 
 // Error says which answer could not be used, and why.
 func (e *ReplyError) Error() string {
@@ -210,6 +216,25 @@ func (e *LostError) Error() string { return fmt.Sprintf("no answer from %s: %v",
 
 // Unwrap gives the network's error.
 func (e *LostError) Unwrap() error { return e.Err }
+
+// Passing says whether an error is one of the moment: no answer, a server that is
+// unwell or overloaded (RFC 9110 section 15.6), an answer that was cut, a nonce
+// that was refused again and again. The time is when the CA wants to be asked
+// again; zero when it does not say.
+func Passing(err error) (again time.Time, passing bool) {
+	var lost *LostError
+	var bad *ReplyError
+	var p *Problem
+	switch {
+	case errors.As(err, &lost):
+		return time.Time{}, true
+	case errors.As(err, &bad):
+		return bad.RetryAfter, bad.Passing
+	case errors.As(err, &p):
+		return p.RetryAfter, p.Status >= http.StatusInternalServerError || p.Kind() == "serverInternal" || p.Kind() == "badNonce"
+	}
+	return time.Time{}, false
+}
 
 // lenient is a time that may be left out or be in no known form.
 type lenient struct{ time.Time }

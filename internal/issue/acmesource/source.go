@@ -62,12 +62,11 @@ func limited(err error) *acme.Problem {
 // Failure implements issue.Source.
 func (s *Source) Failure(err error, again time.Time) (f *issue.Failure, wait bool, at time.Time) {
 	f = failureOf(err, again)
-	var lost *acme.LostError
-	if errors.As(err, &lost) {
-		return f, true, time.Time{}
-	}
 	if p := limited(err); p != nil {
 		return f, true, p.RetryAfter
+	}
+	if at, passing := acme.Passing(err); passing {
+		return f, true, at
 	}
 	return f, false, time.Time{}
 }
@@ -156,6 +155,28 @@ func identifiers(names []string) []acme.Identifier {
 	return list
 }
 
+// Bounds of asking for an order in one go.
+const (
+	mostAsked     = 4                // times more
+	longestAsking = 10 * time.Second // that a CA may ask to be waited for in between
+)
+
+// refusesReplacing says whether a CA may have refused an order for the
+// certificate it was to replace: one that was replaced already, or that belongs to
+// another account (RFC 9773 section 5). What speaks of the names or of the account
+// does not change without it.
+func refusesReplacing(err error) bool {
+	var p *acme.Problem
+	if !errors.As(err, &p) || p.Limits() {
+		return false
+	}
+	switch p.Kind() {
+	case "alreadyReplaced", "malformed", "unauthorized":
+		return true
+	}
+	return false
+}
+
 // Ask implements issue.Source: it asks for the order, or finds the one asked for
 // before this process died, or whose reply got lost.
 func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string, error) {
@@ -163,8 +184,8 @@ func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string,
 	known := func(url string) bool { return s.Records.Known(ctx, o, url) }
 	var at *acme.Order
 	var err error
-	for looking := resumed; ; looking = true {
-		if looking {
+	for round := 0; ; round++ {
+		if resumed || round > 0 {
 			if at, err = s.Client.Open(ctx, s.Account, names, known); err != nil {
 				return "", err
 			}
@@ -172,14 +193,23 @@ func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string,
 				break
 			}
 		}
-		at, err = s.Client.NewOrder(ctx, s.Account, names, o.Replaces)
-		var p *acme.Problem
-		var lost *acme.LostError
-		if err == nil {
+		if at, err = s.Client.NewOrder(ctx, s.Account, names, o.Replaces); err == nil {
 			break
-		} else if errors.As(err, &p) && p.Kind() == "alreadyReplaced" && o.Replaces != "" {
+		}
+		again, passing := acme.Passing(err)
+		switch {
+		case round == mostAsked:
+			return "", err
+		case passing && time.Until(again) <= longestAsking:
+			if round == 0 && again.IsZero() {
+				continue
+			}
+			if err := acme.Pause(ctx, again); err != nil {
+				return "", err
+			}
+		case o.Replaces != "" && refusesReplacing(err):
 			o.Replaces = "" // it is renewed all the same
-		} else if !errors.As(err, &lost) || looking {
+		default:
 			return "", err
 		}
 	}

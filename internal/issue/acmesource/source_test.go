@@ -5,6 +5,8 @@ import (
 	"crypto"
 	"crypto/x509"
 	"errors"
+	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"strings"
 	"sync"
@@ -100,6 +102,7 @@ func newDesk(t *testing.T, change ...func(*ca.Config)) *desk {
 	town := catest.Start(t, change...)
 	c, err := acme.New(town.Directory(), "insegna-test/1", town.Transport)
 	require.NoError(t, err)
+	c.Pause = time.Millisecond
 	key := pkitest.NewKey()
 	a, err := c.Register(t.Context(), key, acme.NewAccount{TermsAgreed: true})
 	require.NoError(t, err)
@@ -173,6 +176,100 @@ func TestAnOrderIsAskedForOnce(t *testing.T) {
 	assert.True(t, d.empty())
 }
 
+// TestAStormIsRiddenOut has three of ten requests go wrong in every way there is,
+// at a CA that never hands an order out again and keeps its list on pages: each
+// order is issued, and made once.
+func TestAStormIsRiddenOut(t *testing.T) {
+	const orders = 10
+	d := newDesk(t)
+	r := rand.New(rand.NewPCG(8, 9))
+	var mu sync.Mutex
+	d.town.Faults.Set(ca.Fault{PageOrders: 3, Storm: func(string) ca.Trouble {
+		mu.Lock()
+		defer mu.Unlock()
+		if r.IntN(10) < 3 {
+			return ca.Trouble(1 + r.IntN(int(ca.Troubles)-1))
+		}
+		return ca.None
+	}})
+	d.Pace = 50 * time.Millisecond // between goes of one order
+	for n := range orders {
+		o := order(fmt.Sprintf("n%d.lantern.example", n), "b.lantern.example")
+		for goes := 0; ; goes++ {
+			err := d.Run(t.Context(), o)
+			var wait *issue.WaitError
+			if !errors.As(err, &wait) {
+				require.NoError(t, err)
+				break
+			}
+			require.Less(t, goes, 20)
+			time.Sleep(time.Until(wait.Until))
+		}
+		require.Equal(t, issue.Issued, o.State, "%+v", o.Failure)
+		require.Equal(t, n+1, d.town.Orders(), "made once")
+	}
+	assert.Len(t, d.town.Issued(), orders)
+}
+
+// TestTheRequestIsNotLost loses, cuts and garbles the answer to the certificate
+// request: the certificate is fetched all the same, under the key it was asked
+// with.
+func TestTheRequestIsNotLost(t *testing.T) {
+	for _, trouble := range []ca.Trouble{ca.Broken, ca.Busy, ca.LostBefore, ca.LostAfter, ca.Cut, ca.Garbled} {
+		d := newDesk(t)
+		once := true
+		d.town.Faults.Set(ca.Fault{Storm: func(path string) ca.Trouble {
+			if once && strings.HasSuffix(path, "/finalize") {
+				once = false
+				return trouble
+			}
+			return ca.None
+		}})
+		o := order("a.lantern.example")
+		require.NoError(t, d.Run(t.Context(), o))
+		require.Equal(t, issue.Issued, o.State, "%v: %+v", trouble, o.Failure)
+		assert.Len(t, d.town.Issued(), 1)
+		assert.False(t, once)
+	}
+}
+
+// TestAnOrderOnALaterPage finds the order whose answer got lost though the
+// account has pages of others.
+func TestAnOrderOnALaterPage(t *testing.T) {
+	d := newDesk(t)
+	for n := range 120 {
+		_, err := d.Source.Client.NewOrder(t.Context(), d.Source.Account,
+			[]acme.Identifier{{Type: acme.DNS, Value: fmt.Sprintf("n%d.lantern.example", n)}}, "")
+		require.NoError(t, err)
+	}
+	d.town.Faults.Set(ca.Fault{PageOrders: 10, Lose: "/new-order"})
+	o := order("a.lantern.example")
+	require.NoError(t, d.Run(t.Context(), o))
+	assert.Equal(t, issue.Issued, o.State, "%+v", o.Failure)
+	assert.Equal(t, 121, d.town.Orders())
+}
+
+// TestAnotherAccountsCertificateIsNotReplaced renews though the CA has forgotten
+// the account the certificate was ordered under: it refuses what the new account
+// wants to replace, and gets the order without that.
+func TestAnotherAccountsCertificateIsNotReplaced(t *testing.T) {
+	d := newDesk(t)
+	first := order("a.lantern.example")
+	require.NoError(t, d.Run(t.Context(), first))
+	list, err := certs.ReadCertificates(first.Chain)
+	require.NoError(t, err)
+	key := pkitest.NewKey()
+	a, err := d.Source.Client.Register(t.Context(), key, acme.NewAccount{TermsAgreed: true})
+	require.NoError(t, err)
+	d.Source.Account = acme.Signer{Key: key, URL: a.URL}
+	o := order("a.lantern.example")
+	o.Replaces = acme.CertificateID(list[0])
+	require.NotEmpty(t, o.Replaces)
+	require.NoError(t, d.Run(t.Context(), o))
+	assert.Equal(t, issue.Issued, o.State, "%+v", o.Failure)
+	assert.Empty(t, o.Replaces)
+}
+
 // TestTheChainThatIsTrusted takes the alternate when only that ends at a root
 // that is trusted, and none when neither does.
 func TestTheChainThatIsTrusted(t *testing.T) {
@@ -219,6 +316,7 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 		return resp, err
 	}))
 	require.NoError(t, err)
+	c.Pause = time.Millisecond
 	d.Source.Client = c
 	const problem = "application/problem+json"
 	for name, f := range map[string]struct {
@@ -246,9 +344,10 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 			429, "7200", problem, `{"type":"urn:elsewhere:quota","detail":"enough"}`, 0, 2 * time.Hour, issue.RateLimited},
 		"with nonsense for time": {
 			429, "soon", problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 0, time.Hour, issue.RateLimited},
-		"broken and no more": {
-			500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`, 0, time.Hour,
-			"serverInternal"},
+		"broken for a while": {
+			500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`, 90 * time.Second, 0, ""},
+		"broken in no form": {502, "90", "text/html", "<h1>Bad Gateway</h1>", 90 * time.Second, 0, ""},
+		"of its own kind": {403, "", problem, `{"type":"urn:ietf:params:acme:error:caa","detail":"no"}`, 0, time.Hour, "caa"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, after, kind, body = f.status, f.after, f.kind, f.body

@@ -27,7 +27,24 @@ type Fault struct {
 	InThePast   bool                                          // certificates have ended before they began to be of use
 	BeforeReply func(path string)                             // called when a request is done, before its answer
 	Renew       bool                                          // renewal information says now
+	Storm       func(path string) Trouble                     // what goes wrong with each request; nil for nothing
+	PageOrders  int                                           // an account's orders come in pages of so many; 0 for one page
 }
+
+// Trouble is what goes wrong with one request.
+type Trouble int
+
+// The troubles.
+const (
+	None       Trouble = iota
+	Broken             // status 500 from something that stands before the CA, and nothing is done
+	Busy               // status 503 with Retry-After of a second, and nothing is done
+	LostBefore         // the connection ends, and nothing is done
+	LostAfter          // it is done, and the connection ends without an answer
+	Cut                // it is done, and the answer ends half-way
+	Garbled            // it is done, and the answer cannot be read
+	Troubles           // how many there are
+)
 
 // Set switches faults on in place of those before.
 func (f *Faults) Set(fault Fault) {

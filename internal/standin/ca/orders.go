@@ -239,12 +239,7 @@ func (a *CA) finalize(w http.ResponseWriter, q *request, o *order) error {
 	if err := q.read(&body); err != nil {
 		return err
 	}
-	if s := o.state(); s != "ready" {
-		if s == "valid" || s == "processing" { // asked again after a lost reply
-			w.Header().Set("Location", a.base+o.path)
-			reply(w, 200, "application/json", a.orderDoc(o))
-			return nil
-		}
+	if s := o.state(); s != "ready" { // also when it is asked again after a lost reply (RFC 8555 section 7.4)
 		return refuse(403, "orderNotReady", "the order is %s", s)
 	}
 	der, err := base64.RawURLEncoding.DecodeString(body.CSR)

@@ -13,6 +13,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/mail"
+	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -42,6 +44,7 @@ type request struct {
 	path    string
 	payload []byte
 	empty   bool // POST-as-GET
+	page    int  // of a list, from 0
 	key     *jose.JSONWebKey
 	account *account // nil when signed with the key itself
 }
@@ -49,10 +52,26 @@ type request struct {
 // ServeHTTP implements http.Handler.
 func (a *CA) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	a.requests.Add(1)
+	fault := a.Faults.get()
+	trouble := None
+	if fault.Storm != nil {
+		trouble = fault.Storm(r.URL.Path)
+	}
+	switch trouble {
+	case Broken:
+		http.Error(w, "<h1>Internal Server Error</h1>", http.StatusInternalServerError)
+		return
+	case Busy:
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, "<h1>Service Unavailable</h1>", http.StatusServiceUnavailable)
+		return
+	case LostBefore:
+		panic(http.ErrAbortHandler)
+	}
 	buffered := httptest.NewRecorder()
 	a.serve(buffered, r)
 	body := buffered.Body.Bytes()
-	fault := a.Faults.get()
+	fault = a.Faults.get()
 	if fault.BeforeReply != nil {
 		fault.BeforeReply(r.URL.Path)
 	}
@@ -66,6 +85,17 @@ func (a *CA) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	for k, v := range buffered.Header() {
 		w.Header()[k] = v
+	}
+	switch trouble {
+	case LostAfter:
+		panic(http.ErrAbortHandler)
+	case Cut:
+		w.Header().Set("Content-Length", strconv.Itoa(len(body)))
+		w.WriteHeader(buffered.Code)
+		_, _ = w.Write(body[:len(body)/2])
+		panic(http.ErrAbortHandler)
+	case Garbled:
+		body = append([]byte("{{"), body[:len(body)/2]...)
 	}
 	w.WriteHeader(buffered.Code)
 	_, _ = w.Write(body)
@@ -163,10 +193,11 @@ func (a *CA) post(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	q, err := a.verify(r.URL.Path, body)
+	q, err := a.verify(r.URL, body)
 	if err != nil {
 		return err
 	}
+	q.page, _ = strconv.Atoi(r.URL.Query().Get("cursor"))
 	return a.act(w, q)
 }
 
@@ -177,7 +208,7 @@ var algorithms = []jose.SignatureAlgorithm{jose.ES256, jose.ES384, jose.EdDSA, j
 // verify holds a request against section 6: one signature, the URL it was sent
 // to, a nonce given out and not used yet, a key that belongs to it. A nonce is
 // used up even by a request that fails afterwards.
-func (a *CA) verify(path string, body []byte) (*request, error) {
+func (a *CA) verify(at *url.URL, body []byte) (*request, error) {
 	var fields map[string]json.RawMessage
 	if json.Unmarshal(body, &fields) != nil || fields["signatures"] != nil || fields["header"] != nil ||
 		fields["protected"] == nil {
@@ -188,8 +219,8 @@ func (a *CA) verify(path string, body []byte) (*request, error) {
 		return nil, refuse(400, "badSignatureAlgorithm", "the JWS cannot be read: %v", err)
 	}
 	head := signed.Signatures[0].Protected
-	if url, _ := head.ExtraHeaders["url"].(string); url != a.base+path {
-		return nil, refuse(403, "unauthorized", "the url in the header is %q, asked was %q", url, a.base+path)
+	if to, _ := head.ExtraHeaders["url"].(string); to != a.base+at.RequestURI() {
+		return nil, refuse(403, "unauthorized", "the url in the header is %q, asked was %q", to, a.base+at.RequestURI())
 	}
 	a.mu.Lock()
 	fresh := a.nonces[head.Nonce]
@@ -198,7 +229,7 @@ func (a *CA) verify(path string, body []byte) (*request, error) {
 	if !fresh || a.Faults.badNonce() {
 		return nil, refuse(400, "badNonce", "the nonce is not one of those given out")
 	}
-	q, err := a.signer(path, &head)
+	q, err := a.signer(at.Path, &head)
 	if err != nil {
 		return nil, err
 	}
@@ -429,6 +460,21 @@ func sameKey(a, b *jose.JSONWebKey) bool {
 	return errX == nil && errY == nil && bytes.Equal(x, y)
 }
 
+// ordersPage answers with one page of an account's orders, oldest first, and a
+// link to the next (RFC 8555 section 7.1.2.1).
+func (a *CA) ordersPage(w http.ResponseWriter, q *request, list []string) error {
+	size := a.Faults.get().PageOrders
+	if size == 0 {
+		return a.show(w, q, q.path, map[string]any{"orders": list})
+	}
+	from := min(q.page*size, len(list))
+	to := min(from+size, len(list))
+	if to < len(list) {
+		w.Header().Add("Link", fmt.Sprintf("<%s?cursor=%d>;rel=\"next\"", q.path, q.page+1))
+	}
+	return a.show(w, q, q.path, map[string]any{"orders": list[from:to]})
+}
+
 // ofAccount answers at an account's own URL; the caller holds the lock.
 func (a *CA) ofAccount(w http.ResponseWriter, q *request) error {
 	k := q.account
@@ -437,7 +483,7 @@ func (a *CA) ofAccount(w http.ResponseWriter, q *request) error {
 		for i, o := range k.orders {
 			list[i] = a.base + o
 		}
-		return a.show(w, q, q.path, map[string]any{"orders": list})
+		return a.ordersPage(w, q, list)
 	}
 	if !q.empty {
 		var body struct {
