@@ -255,6 +255,9 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 		assert.Contains(t, v.Reason, "nonsense")
 	})
 	require.NoError(t, os.WriteFile(q.site, before, 0o644))
+	var told int
+	r.Query(t, "select count(*) from events where installation_id is not null", &told)
+	assert.Zero(t, told, "a rehearsal is no event, however it ends")
 
 	v := preview(t, r.Client, "deck")
 	require.Len(t, v.Files, 1)
@@ -356,6 +359,7 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	back := settled(t, r.Client, last.Number)
 	assert.Equal(t, client.InstallationStateReturned, back.State)
 	assert.Equal(t, "taken back by keeper", back.Reason)
+	assert.True(t, back.AskedBack)
 	assert.NotEqual(t, last.Certificate, q.served())
 	assert.True(t, verify(t, r, "").Whole)
 }

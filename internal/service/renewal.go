@@ -314,10 +314,33 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 		if soonest := time.Now().Add(pace(r.row)).UTC(); at.Before(soonest) {
 			at = soonest // a CA that says "now" of what it has just issued is not asked for ever
 		}
+		if from := r.s.followedFrom(ctx, r.row, leaf); at.Before(from) {
+			at = from
+		}
 		next.Why, next.ByWindow, next.AskAt = byWindow, true, &info.AskAgain
 	}
 	return next
 }
+
+// followedFrom is when what an order has brought may be renewed because its CA
+// says so; zero for at any time. A CA that goes on saying "now" of what it has just
+// issued is followed less and less often: after twice the time the certificate
+// before had.
+func (s *Ordering) followedFrom(ctx context.Context, o *store.Order, leaf *certs.Certificate) time.Time {
+	before, err := s.store.IssuedBefore(ctx, o)
+	if err != nil {
+		return time.Time{}
+	}
+	had := o.CreatedAt.Sub(before.CreatedAt)
+	if had >= leaf.NotAfter.Sub(leaf.NotBefore)/windowShare {
+		return time.Time{}
+	}
+	return o.CreatedAt.Add(max(pace(o), 2*had)).UTC()
+}
+
+// windowShare is the part of its life a certificate has had when its renewal is
+// nothing out of the way.
+const windowShare = 3
 
 // askAtOnce and askSide are how many mandates one turn asks CAs about, and how
 // many of them side by side.
@@ -348,17 +371,21 @@ func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 			return s.store.Asked(ctx, m.ID, rest.Until.UTC(), nil, "")
 		}
 	}
-	info, err := s.windowOf(ctx, m)
+	info, from, err := s.windowOf(ctx, m)
 	if err != nil || info == nil {
 		if err != nil && ctx.Err() == nil {
 			s.cfg.Log.Warn("a CA does not say when it wants a certificate renewed", "mandate", m.Name, "error", err)
 		}
 		return s.store.Asked(ctx, m.ID, again, nil, "")
 	}
-	if m.NextAt != nil && !m.NextAt.After(info.End) && !(m.NextAt.Before(info.Start) && m.ByWindow) {
+	at, why := momentIn(info.Start, info.End), byWindow
+	if at.Before(from) {
+		at = from
+	}
+	if m.NextAt != nil && !m.NextAt.After(info.End) && !(m.NextAt.Before(info.Start) && m.ByWindow) ||
+		m.NextAt != nil && m.ByWindow && at.Equal(*m.NextAt) {
 		return s.store.Asked(ctx, m.ID, info.AskAgain, nil, "")
 	}
-	at, why := momentIn(info.Start, info.End), byWindow
 	if info.Explanation != "" {
 		why += ", which has moved: " + info.Explanation
 	}
@@ -369,28 +396,31 @@ func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	return nil
 }
 
-// windowOf asks the CA of a mandate's certificate in force.
-func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (*acme.RenewalInfo, error) {
+// windowOf asks the CA of a mandate's certificate in force, and tells how soon that
+// may be followed. One that has ended is not asked about.
+func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (*acme.RenewalInfo, time.Time, error) {
+	none := time.Time{}
 	before, err := s.store.InForce(ctx, []int64{m.ID})
 	o, there := before[m.ID]
 	if err != nil || !there {
-		return nil, err
+		return nil, none, err
 	}
 	chain, err := certs.ReadCertificates(o.Chain)
-	if err != nil || len(chain) == 0 {
-		return nil, err
+	if err != nil || len(chain) == 0 || time.Now().After(chain[0].NotAfter) {
+		return nil, none, err
 	}
 	_, ca, declaration, err := s.ca(ctx, o.CA)
 	if err != nil {
-		return nil, err
+		return nil, none, err
 	}
 	c, err := s.acmeClient(ca, ca.ACME.Directory, declaration)
 	if err != nil {
-		return nil, err
+		return nil, none, err
 	}
 	limited, cancel := context.WithTimeout(ctx, caPatience)
 	defer cancel()
-	return c.RenewalInfo(limited, acme.CertificateID(chain[0]))
+	info, err := c.RenewalInfo(limited, acme.CertificateID(chain[0]))
+	return info, s.followedFrom(ctx, &o, chain[0]), err
 }
 
 // momentIn is a random moment of a window, so that not all come at once.

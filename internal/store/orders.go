@@ -196,6 +196,15 @@ func (s *Store) LatestOrders(ctx context.Context, mandates []int64, rehearsal bo
 	return out, err
 }
 
+// IssuedBefore gives the order of a mandate that brought a certificate last before
+// another one of it; ErrNotFound when there is none.
+func (s *Store) IssuedBefore(ctx context.Context, o *Order) (*Order, error) {
+	var v Order
+	return found(&v, s.db.WithContext(ctx).
+		Where("mandate_id = ? and id < ? and state = 'issued' and not rehearsal", o.MandateID, o.ID).
+		Order("id desc").Take(&v).Error)
+}
+
 // InForce gives, for each of some mandates that has one, the last order that
 // brought a certificate.
 func (s *Store) InForce(ctx context.Context, mandates []int64) (map[int64]Order, error) {
