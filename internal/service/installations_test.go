@@ -255,9 +255,9 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 		assert.Contains(t, v.Reason, "nonsense")
 	})
 	require.NoError(t, os.WriteFile(q.site, before, 0o644))
-	var told int
-	r.Query(t, "select count(*) from events where installation_id is not null", &told)
-	assert.Zero(t, told, "a rehearsal is no event, however it ends")
+	var happened int
+	r.Query(t, "select count(*) from events where installation_id is not null", &happened)
+	assert.Zero(t, happened, "a rehearsal is no event, however it ends")
 
 	v := preview(t, r.Client, "deck")
 	require.Len(t, v.Files, 1)
