@@ -36,7 +36,7 @@ export function useOrders(mandate: string) {
 
 export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/orders', '/cas'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
 
-export const beginOrder = (mandate: string, rehearsal: boolean) => given(calls.POST('/orders', { body: { mandate, rehearsal } }));
+export const beginOrder = (mandate: string, rehearsal: boolean) => given(calls.POST('/orders', { body: { mandate, rehearsal, anyway: false } }));
 export const checkMandate = (name: string) => given(calls.POST('/mandates/{name}/preflight', { params: { path: { name } } }));
 export const visitMandate = (name: string) => given(calls.POST('/mandates/{name}/visit', { params: { path: { name } } }));
 export const addMandate = (text: string) => given(calls.POST('/mandates', { body: { text } }));
