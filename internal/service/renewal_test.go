@@ -232,6 +232,19 @@ func TestAWindowThatMovesIsFollowed(t *testing.T) {
 	assert.Greater(t, time.Until(*f.mandate(t, "m0").NextAt), 50*24*time.Hour, "and later, when the window moves away")
 }
 
+// TestAVisitTellsWhatDNSSaid tells a name without an address from a name server
+// that cannot answer.
+func TestAVisitTellsWhatDNSSaid(t *testing.T) {
+	f := newFleet(t, 2, 10)
+	require.NoError(t, f.town.Names.Set("m0.lantern.example"))
+	f.town.Names.Fail("m1.lantern.example")
+	for name, want := range map[string]string{"m0": "has no address for it", "m1": "gives no answer"} {
+		v, err := f.Client.VisitMandateWithResponse(t.Context(), name)
+		require.NoError(t, err)
+		assert.Contains(t, string(v.Body), f.town.Names.Address()+" "+want)
+	}
+}
+
 // TestAMandateThatChangesIsOrderedAnew holds that what a mandate asks for is
 // brought about without anybody's word, also when it changes in the middle of
 // an order, and that what only says how is not.

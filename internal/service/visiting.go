@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -117,6 +118,10 @@ func (r *VisitRequest) lead(ctx context.Context, resolver string, known []netip.
 	if err != nil {
 		r.Endpoints, r.Found = known, "known from the estate"
 		r.Astray = fmt.Sprintf("the name server %s has no address for it", resolver)
+		var failed *net.DNSError
+		if !errors.As(err, &failed) || !failed.IsNotFound {
+			r.Astray = fmt.Sprintf("the name server %s gives no answer: %v", resolver, err)
+		}
 		return
 	}
 	r.Found = "by the name server " + resolver

@@ -102,6 +102,8 @@ func TestEveryRule(t *testing.T) {
 			"begins in 3 hours"},
 		{"ends-soon", target, seen(leaf(pkitest.Valid(-80*24*time.Hour, 10*24*time.Hour+time.Hour)), w.sub, w.ca),
 			check.Around{}, "ends in 10 days"},
+		{"lifetime-over-limit", target, seen(leaf(pkitest.Valid(-24*time.Hour, 199*24*time.Hour)), w.sub, w.ca),
+			check.Around{}, "valid for 200 days and 1 second; public certificates issued on"},
 		{"lifetime-over-limit", target, seen(leaf(pkitest.Valid(-24*time.Hour, 200*24*time.Hour)), w.sub, w.ca),
 			check.Around{}, "valid for 201 days; public certificates issued on"},
 		{"self-signed", target, seen(pkitest.Leaf(nil, host)), check.Around{}, "signed itself"},

@@ -40,10 +40,28 @@ func overLimit(s *Subject, valid Fact) {
 	c := s.leaf()
 	limit := lifetime.PublicLimit(c.NotBefore)
 	if v := lifetime.Validity(c.NotBefore, c.NotAfter); v > limit {
-		s.add(LifetimeOverLimit, fmt.Sprintf("valid for %s; public certificates issued on %s may last %d days", span(v),
+		s.add(LifetimeOverLimit, fmt.Sprintf("valid for %s; public certificates issued on %s may last %d days", beyond(v, limit),
 			c.NotBefore.UTC().Format(dayFormat), int(limit/lifetime.Day)),
 			"issue it anew with a shorter life; browsers refuse it", valid)
 	}
+}
+
+// beyond says a duration over a limit of whole days so that what is over it shows.
+func beyond(d, limit time.Duration) string {
+	if over := d - limit; over < lifetime.Day {
+		unit, n := "second", int(over/time.Second)
+		switch {
+		case over >= time.Hour:
+			unit, n = "hour", int(over/time.Hour)
+		case over >= time.Minute:
+			unit, n = "minute", int(over/time.Minute)
+		}
+		if n != 1 {
+			unit += "s"
+		}
+		return fmt.Sprintf("%d days and %d %s", int(limit/lifetime.Day), n, unit)
+	}
+	return span(d)
 }
 
 // span says a duration in its largest fitting unit.

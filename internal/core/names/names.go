@@ -21,9 +21,25 @@ type HostError struct{ Host, Reason string }
 
 // Error names the host, why it is none, and what one looks like.
 func (e *HostError) Error() string {
+	shown := e.Host
+	if len(shown) > hostShown {
+		shown = strings.ToValidUTF8(shown[:hostShown], "") + "…"
+	}
 	return fmt.Sprintf("%q is not a host name: %s; expected a DNS name such as booking.lanterncoast.example or an IP "+
-		"address", e.Host, e.Reason)
+		"address", shown, e.Reason)
 }
+
+// hostShown bounds what an error repeats of a text, in bytes.
+const hostShown = 100
+
+// longest is how many bytes a host name has at most (RFC 1035 section 2.3.4,
+// without the length of the root), and longestTyped how many one has as it is
+// typed: each of its signs takes at least one byte in the ASCII form and at most
+// four in UTF-8.
+const (
+	longest      = 253
+	longestTyped = 4*longest + 1 // with a final dot
+)
 
 // Told implements fault.Error.
 func (e *HostError) Told() fault.Told {
@@ -36,6 +52,9 @@ func (e *HostError) Told() fault.Told {
 func Host(s string) (string, error) {
 	if ip, err := netip.ParseAddr(strings.Trim(s, "[]")); err == nil {
 		return ip.Unmap().WithZone("").String(), nil
+	}
+	if len(s) > longestTyped { // before anything that takes long over long texts
+		return "", &HostError{s, tooLong}
 	}
 	ascii := strings.TrimSuffix(s, ".")
 	if !plainASCII(ascii) {
@@ -50,6 +69,9 @@ func Host(s string) (string, error) {
 	}
 	return ascii, nil
 }
+
+// tooLong is the reason against a name beyond its length.
+var tooLong = fmt.Sprintf("it is longer than %d bytes", longest)
 
 // plainASCII says whether a name needs no translation to its ASCII form.
 func plainASCII(s string) bool {
@@ -68,8 +90,8 @@ func invalid(s string) string {
 	if s == "" {
 		return "it is empty"
 	}
-	if len(s) > 253 {
-		return "it is longer than 253 bytes"
+	if len(s) > longest {
+		return tooLong
 	}
 	for label := range strings.SplitSeq(s, ".") {
 		switch {

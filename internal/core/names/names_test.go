@@ -123,6 +123,19 @@ func TestHostSaysWhyATextIsNoHostName(t *testing.T) {
 		_, err := names.Host(text)
 		assert.ErrorContains(t, err, want, text)
 	}
+	for _, long := range []string{strings.Repeat("ä", 150_000), strings.Repeat("a.", 150_000), strings.Repeat("ä.", 200) + "example"} {
+		_, err := names.Host(long)
+		require.ErrorContains(t, err, "longer than 253 bytes")
+		assert.Less(t, len(err.Error()), 400, "what is repeated of it is bounded")
+	}
+	widest := strings.Repeat(strings.Repeat("a", 63)+".", 3) + strings.Repeat("a", 61)
+	for _, fits := range []string{widest, widest + "."} {
+		host, err := names.Host(fits)
+		require.NoError(t, err)
+		assert.Equal(t, widest, host)
+	}
+	_, err := names.Host(widest + "a")
+	require.ErrorContains(t, err, "longer than 253 bytes")
 	same, err := names.Host("Booking.Lantern.Example.")
 	require.NoError(t, err)
 	assert.Equal(t, "booking.lantern.example", same)

@@ -18,13 +18,14 @@ type Server struct {
 
 	mu      sync.Mutex
 	records map[string][]dns.RR
+	fails   map[string]bool // names it cannot look up
 	any     net.IP
 }
 
 // Start listens on loopback. Every name without records of its own leads to
 // any; nil for none.
 func Start(any net.IP) (*Server, error) {
-	s := &Server{records: map[string][]dns.RR{}, any: any}
+	s := &Server{records: map[string][]dns.RR{}, fails: map[string]bool{}, any: any}
 	udp, tcp, err := bothWays()
 	if err != nil {
 		return nil, err
@@ -78,12 +79,22 @@ func (s *Server) Set(name string, records ...string) error {
 	return nil
 }
 
+// Fail has it answer SERVFAIL for a name (RFC 1035 section 4.1.1).
+func (s *Server) Fail(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.fails[dns.CanonicalName(name)] = true
+}
+
 // ServeDNS implements dns.Handler.
 func (s *Server) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 	m := new(dns.Msg).SetReply(q)
 	m.Authoritative = true
 	s.mu.Lock()
 	for _, question := range q.Question {
+		if s.fails[dns.CanonicalName(question.Name)] {
+			m.Rcode = dns.RcodeServerFailure
+		}
 		list, known := s.records[dns.CanonicalName(question.Name)]
 		for _, rr := range list {
 			if t := rr.Header().Rrtype; t == question.Qtype || t == dns.TypeCNAME {
