@@ -41,8 +41,10 @@ type InstallationView struct {
 	Steps []store.InstallationStep // in order
 }
 
-// Diff is what changes in one file, as a unified diff.
-func Diff(f *install.File) string { return udiff.Unified(f.Path, f.Path, f.Before, f.After) }
+// Diff is what changes in one file, as a unified diff without secrets.
+func Diff(f *install.File) string {
+	return udiff.Unified(f.Path, f.Path, veil(f.Before), veil(f.After))
+}
 
 // viewInstallation reads the plan as its destination made it; one that was
 // cleared away is empty.

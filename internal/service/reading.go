@@ -236,6 +236,14 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 	for i := range r.Files {
 		r.Files[i].Text = veil(r.Files[i].Text)
 	}
+	for _, list := range [][]kind.Site{r.Sites, r.Idle} {
+		for i := range list {
+			veilSite(&list[i])
+		}
+	}
+	for i := range r.Problems {
+		r.Problems[i].Message = veil(r.Problems[i].Message)
+	}
 	plain, err := json.Marshal(r)
 	if err != nil {
 		return nil, err
@@ -263,13 +271,52 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 	return out, nil
 }
 
-// secret finds values that configurations carry in the open and that are
-// nobody's business: they are neither stored nor shown.
-var secret = regexp.MustCompile(
-	`(?i)((?:authorization|secret|passw(?:or)?d|token|api[-_]?key)[\w-]*["']?[ \t]+)("[^"\n]*"|'[^'\n]*'|[^\s;{}"']+)`)
+// What configurations carry in the open and is nobody's business: it is neither
+// stored nor shown. Values stand behind a name that speaks of a secret, as a
+// parameter of an address, or before the host of one; keys are blocks of PEM (RFC
+// 7468).
+var (
+	secretNamed = regexp.MustCompile(`(?i)([\w-]*(?:authorization|cookie|secret|secure_link_md5|passw(?:or)?d|token|api[-_]?key)` +
+		`[\w-]*["']?\s+)("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[^\s;{}"']+)`)
+	secretAsked = regexp.MustCompile(`(?i)([?&][\w-]*(?:secret|passw(?:or)?d|token|key|sig|signature|auth)=)([^&\s;"'#]+)`)
+	secretLogin = regexp.MustCompile(`(://[^\s/:@"']*:)([^\s/@"']+)@`)
+	secretKey   = regexp.MustCompile(`(?s)-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----.*?(?:-----END [A-Z0-9 ]*PRIVATE KEY-----|\z)`)
+	// directives whose names speak of secrets and whose values are none
+	noSecret = regexp.MustCompile(`(?i)^(server_tokens|[\w-]*(?:passw(?:or)?d|secret|token|key|cookie)_(?:file|path|domain|flags)|` +
+		`proxy_cookie_\w+|userid\w*)["']?\s`)
+)
 
-// veil hides values that look like secrets before anything is stored.
-func veil(text string) string { return secret.ReplaceAllString(text, "$1(hidden)") }
+// hidden stands in the place of a secret.
+const hidden = "(hidden)"
+
+// veil hides values that look like secrets before anything is stored. Lines stay
+// where they are.
+func veil(text string) string {
+	text = secretKey.ReplaceAllStringFunc(text, func(key string) string {
+		return hidden + strings.Repeat("\n", strings.Count(key, "\n"))
+	})
+	text = secretNamed.ReplaceAllStringFunc(text, func(found string) string {
+		if noSecret.MatchString(found) {
+			return found
+		}
+		m := secretNamed.FindStringSubmatch(found)
+		return m[1] + hidden + strings.Repeat("\n", strings.Count(m[2], "\n"))
+	})
+	text = secretAsked.ReplaceAllString(text, "${1}"+hidden)
+	return secretLogin.ReplaceAllString(text, "${1}"+hidden+"@")
+}
+
+// veilSite hides them in the addresses a site leads to.
+func veilSite(s *kind.Site) {
+	for i := range s.Plain {
+		for _, step := range []*kind.Step{&s.Plain[i].Front, &s.Plain[i].WellKnown} {
+			step.To = veil(step.To)
+		}
+	}
+	for i := range s.Hops {
+		s.Hops[i].To = veil(s.Hops[i].To)
+	}
+}
 
 // placements lists where certificates lie, as named by sites in force or
 // beside them.

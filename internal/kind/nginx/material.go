@@ -61,6 +61,15 @@ func (r *reader) material() error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
+	for name, text := range r.inline {
+		var m materialRead
+		m.Path, m.Named = name, true
+		m.take([]byte(text))
+		r.out.Material[name] = &m.Material
+		for f, der := range m.certificates {
+			r.out.Certificates[f] = der
+		}
+	}
 	for i, m := range read {
 		if m.Named = named[paths[i]]; !m.Named && len(m.Chain) == 0 {
 			continue
@@ -133,8 +142,14 @@ func readMaterial(fsys fs.FS, p string) (m materialRead) {
 		m.Fault, m.Hidden = err.Error(), errors.Is(err, fs.ErrPermission)
 		return m
 	}
-	defer clear(data) // it may be a private key
 	m.Mode, m.Modified = uint32(info.Mode().Perm()), info.ModTime().UTC()
+	m.take(data)
+	return m
+}
+
+// take reads certificates and key out of what a file holds, and wipes that.
+func (m *materialRead) take(data []byte) {
+	defer clear(data) // it may be a private key
 	list, certErr := certs.ReadCertificates(data)
 	if certErr == nil {
 		m.certificates = make(map[string][]byte, len(list))
@@ -153,7 +168,6 @@ func readMaterial(fsys fs.FS, p string) (m materialRead) {
 	case !errors.Is(keyErr, certs.ErrNoKey):
 		m.Fault, m.Hidden = keyErr.Error(), errors.Is(keyErr, certs.ErrEncrypted)
 	}
-	return m
 }
 
 // idle reads the files that lie beside those in force and are not: in an

@@ -32,7 +32,7 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	}
 	r := &reader{tree: t, out: &kind.Reading{Kind: name, Main: path.Clean(main), Material: map[string]*kind.Material{},
 		Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{},
-		hosts: map[string][]netip.Addr{}}
+		hosts: map[string][]netip.Addr{}, inline: map[string]string{}}
 	r.knownHosts()
 	if f := t.files[r.out.Main]; f != nil {
 		r.main(f)
@@ -67,6 +67,7 @@ type reader struct {
 	hosts     map[string][]netip.Addr // from the machine's hosts file
 	pid       string                  // file with the main process's number
 	idling    bool                    // reading files that are not in force
+	inline    map[string]string       // certificates and keys in the configuration itself, by what they are called
 	idleFiles []*File                 // of sites not in force
 }
 
@@ -401,6 +402,25 @@ func (r *reader) name(d *Directive, word int) kind.Name {
 	return n
 }
 
+// inlineData is what a certificate or key that stands in the configuration itself
+// begins with.
+const inlineData = "data:"
+
+// named is what a certificate or key is called: its path, the place of one that
+// stands in the configuration itself, or as written what an engine or store has.
+func (r *reader) named(text string, at kind.Place) string {
+	if data, inline := strings.CutPrefix(text, inlineData); inline {
+		name := "inline at " + at.String()
+		r.inline[name] = data
+		return name
+	}
+	if strings.HasPrefix(text, "engine:") || strings.HasPrefix(text, "store:") {
+		return text
+	}
+	full, _ := r.full(text)
+	return full
+}
+
 // pairsOf gives the certificates in force for a server with their keys, which
 // belong together by their order.
 func (r *reader) pairsOf(server *Directive, s *scope) []kind.Pair {
@@ -410,14 +430,13 @@ func (r *reader) pairsOf(server *Directive, s *scope) []kind.Pair {
 		p := kind.Pair{Place: c.Place(), Certificate: c.Arg(0)}
 		p.AtRunTime = strings.Contains(p.Certificate, "$")
 		if !p.AtRunTime {
-			p.Certificate, _ = r.full(p.Certificate)
+			p.Certificate = r.named(p.Certificate, p.Place)
 		}
 		if i < len(keys) {
 			p.Key, p.KeyPlace = keys[i].Arg(0), keys[i].Place()
-			if !strings.Contains(p.Key, "$") && !strings.Contains(p.Key, ":") {
-				p.Key, _ = r.full(p.Key)
-			} else if strings.Contains(p.Key, "$") {
-				p.AtRunTime = true
+			p.AtRunTime = p.AtRunTime || strings.Contains(p.Key, "$")
+			if !strings.Contains(p.Key, "$") {
+				p.Key = r.named(p.Key, p.KeyPlace)
 			}
 		} else {
 			r.problem(p.Place, kind.Refused, "an ssl_certificate_key for each ssl_certificate",
