@@ -201,9 +201,9 @@ func TestWhyAnOrderFails(t *testing.T) {
 		"never ready": {fault: ca.Fault{Processing: true}, kind: "too-long", words: "has been processing", again: true},
 		"nonsense": {
 			fault: ca.Fault{Replace: func(path string, was []byte) ([]byte, bool) {
-				return []byte("{"), strings.HasPrefix(path, "/authz/")
+				return []byte(strings.ReplaceAll(string(was), `"token":"`, `"token":"!`)), strings.HasPrefix(path, "/authz/")
 			}},
-			kind: "bad-reply", words: "no document of the expected form", again: true},
+			kind: "bad-reply", words: "is not base64url", again: true},
 		"CAA": {kind: "caa", words: "do not permit harbourlight.example", again: true,
 			before: func() {
 				require.NoError(t,
