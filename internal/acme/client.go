@@ -73,7 +73,8 @@ func (c *Client) own(at, what string) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if err != nil || u.Scheme != "https" || u.User != nil || !c.hosts[originOf(u)] {
-		return &ReplyError{URL: c.at, Reason: fmt.Sprintf("it gives %q as %s, which is no https address of the CA", clip(at), what)}
+		return &ReplyError{URL: c.at,
+			Reason: fmt.Sprintf("it gives %q as %s, which is no https address of the CA", clip(at), what)}
 	}
 	return nil
 }
@@ -205,7 +206,8 @@ func (c *Client) send(ctx context.Context, method, at string, body []byte) (repl
 // to be.
 func (r *reply) decode(at string, into any) error {
 	if err := json.Unmarshal(r.body, into); err != nil {
-		return &ReplyError{URL: at, Reason: "it is no document of the expected form (" + clip(err.Error()) + ")", Passing: true}
+		return &ReplyError{URL: at, Reason: "it is no document of the expected form (" + clip(err.Error()) + ")",
+			Passing: true}
 	}
 	return nil
 }

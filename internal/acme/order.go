@@ -187,7 +187,8 @@ func (c *Client) Authorization(ctx context.Context, s Signer, at string) (*Autho
 			return nil, err
 		}
 		if a.Status == Pending && !goodToken(ch.Token) && (ch.Type == HTTP01 || ch.Type == DNS01 || ch.Type == TLSALPN01) {
-			return nil, &ReplyError{URL: at, Reason: fmt.Sprintf("the token %q is not base64url of at least 128 bits", clip(ch.Token))}
+			return nil, &ReplyError{URL: at,
+				Reason: fmt.Sprintf("the token %q is not base64url of at least 128 bits", clip(ch.Token))}
 		}
 	}
 	return a, nil

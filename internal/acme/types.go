@@ -29,11 +29,13 @@ type Directory struct {
 
 // Meta is what a CA says about itself.
 type Meta struct {
-	TermsOfService          string            `json:"termsOfService"`          // URL, which changes when they do
-	Website                 string            `json:"website"`                 // for people
-	CAAIdentities           []string          `json:"caaIdentities"`           // names that let this CA issue, in CAA records
-	ExternalAccountRequired bool              `json:"externalAccountRequired"` // accounts must be bound to a customer
-	Profiles                map[string]string `json:"profiles"`                // kinds of certificate by name, with a description
+	TermsOfService string `json:"termsOfService"` // URL, which changes when they do
+	Website        string `json:"website"`        // for people
+	// names that let this CA issue, in CAA records
+	CAAIdentities           []string `json:"caaIdentities"`
+	ExternalAccountRequired bool     `json:"externalAccountRequired"` // accounts must be bound to a customer
+	// kinds of certificate by name, with a description
+	Profiles map[string]string `json:"profiles"`
 }
 
 // Status of an account, order, authorization or challenge (section 7.1.6).
@@ -231,7 +233,8 @@ func Passing(err error) (again time.Time, passing bool) {
 	case errors.As(err, &bad):
 		return bad.RetryAfter, bad.Passing
 	case errors.As(err, &p):
-		return p.RetryAfter, p.Status >= http.StatusInternalServerError || p.Kind() == "serverInternal" || p.Kind() == "badNonce"
+		return p.RetryAfter, p.Status >= http.StatusInternalServerError || p.Kind() == "serverInternal" ||
+			p.Kind() == "badNonce"
 	}
 	return time.Time{}, false
 }

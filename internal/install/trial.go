@@ -13,8 +13,9 @@ import (
 	"insegna.example/internal/core/certs"
 )
 
-// trialVersion is what the material of a trial is laid under.
-const trialVersion = "trial"
+// trialVersion is what the material of a trial is laid under, followed by some
+// digits of its certificate, so that two trials do not get in each other's way.
+const trialVersion = "trial-"
 
 // trialLife is how long the certificate of a trial would be valid.
 const trialLife = time.Hour
@@ -30,7 +31,7 @@ func Trial(ctx context.Context, d Destination, w *Wish) error {
 		return err
 	}
 	wish := *w
-	wish.Leaf, wish.Version, wish.Rehearsal = leaf, trialVersion, true
+	wish.Leaf, wish.Version, wish.Rehearsal = leaf, trialVersion+leaf.Fingerprint.String()[:8], true
 	p, err := d.Plan(ctx, &wish)
 	if err != nil {
 		return err

@@ -172,9 +172,11 @@ func TestNothingIsOrderedThatCannotBeInstalled(t *testing.T) {
 	}{
 		"its test fails": {func() { q.estate = strings.Replace(declared, "-e stderr -t", "-e stderr -g nonsense -t", 1) },
 			"nonsense", true},
-		"it is not read": {func() { q.estate = strings.Replace(declared, "configuration: "+q.dir, "configuration: /nowhere", 1) },
+		"it is not read": {
+			func() { q.estate = strings.Replace(declared, "configuration: "+q.dir, "configuration: /nowhere", 1) },
 			"/nowhere/nginx.conf", true},
-		"no site fits":         {func() { write(q.site, strings.ReplaceAll(string(whole), deck, "other.example")) }, "no site", false},
+		"no site fits": {
+			func() { write(q.site, strings.ReplaceAll(string(whole), deck, "other.example")) }, "no site", false},
 		"it cannot be written": {func() { write(q.dir+"/insegna", "") }, q.dir + "/insegna", true},
 	} {
 		t.Run(name, func(t *testing.T) {

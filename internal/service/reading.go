@@ -276,14 +276,17 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 // parameter of an address, or before the host of one; keys are blocks of PEM (RFC
 // 7468).
 var (
-	secretNamed = regexp.MustCompile(`(?i)([\w-]*(?:authorization|cookie|secret|secure_link_md5|passw(?:or)?d|token|api[-_]?key)` +
-		`[\w-]*["']?\s+)("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[^\s;{}"']+)`)
+	secretNamed = regexp.MustCompile(
+		`(?i)([\w-]*(?:authorization|cookie|secret|secure_link_md5|passw(?:or)?d|token|api[-_]?key)` +
+			`[\w-]*["']?\s+)("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[^\s;{}"']+)`)
 	secretAsked = regexp.MustCompile(`(?i)([?&][\w-]*(?:secret|passw(?:or)?d|token|key|sig|signature|auth)=)([^&\s;"'#]+)`)
 	secretLogin = regexp.MustCompile(`(://[^\s/:@"']*:)([^\s/@"']+)@`)
-	secretKey   = regexp.MustCompile(`(?s)-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----.*?(?:-----END [A-Z0-9 ]*PRIVATE KEY-----|\z)`)
+	secretKey   = regexp.MustCompile(
+		`(?s)-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----.*?(?:-----END [A-Z0-9 ]*PRIVATE KEY-----|\z)`)
 	// directives whose names speak of secrets and whose values are none
-	noSecret = regexp.MustCompile(`(?i)^(server_tokens|[\w-]*(?:passw(?:or)?d|secret|token|key|cookie)_(?:file|path|domain|flags)|` +
-		`proxy_cookie_\w+|userid\w*)["']?\s`)
+	noSecret = regexp.MustCompile(
+		`(?i)^(server_tokens|[\w-]*(?:passw(?:or)?d|secret|token|key|cookie)_(?:file|path|domain|flags)|` +
+			`proxy_cookie_\w+|userid\w*)["']?\s`)
 )
 
 // hidden stands in the place of a secret.

@@ -270,7 +270,8 @@ func TestNoSecretOfAConfigurationIsShown(t *testing.T) {
 	require.NoError(t, err)
 	server, err := c.Client.GetServerWithResponse(t.Context(), "pier")
 	require.NoError(t, err)
-	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{Host: ptr("c.example")})
+	answers, err := c.Client.ListAnswersWithResponse(t.Context(), "pier",
+		&client.ListAnswersParams{Host: ptr("c.example")})
 	require.NoError(t, err)
 	var packed []byte
 	c.Query(t, "select document from readings order by id desc limit 1", &packed)
@@ -279,7 +280,8 @@ func TestNoSecretOfAConfigurationIsShown(t *testing.T) {
 	stored, err := io.ReadAll(zip)
 	require.NoError(t, err)
 	secret := strings.Split(string(inner), "\n")[1]
-	for name, text := range map[string]string{"sites": string(sites.Body), "file": string(file.Body), "server": string(server.Body),
+	for name, text := range map[string]string{"sites": string(sites.Body), "file": string(file.Body),
+		"server":  string(server.Body),
 		"answers": string(answers.Body), "stored": string(stored)} {
 		assert.NotContains(t, text, "hush-", name)
 		assert.NotContains(t, text, secret, name)
@@ -289,7 +291,8 @@ func TestNoSecretOfAConfigurationIsShown(t *testing.T) {
 	}
 	written, err := os.ReadFile(c.dir + "/sites/b")
 	require.NoError(t, err)
-	assert.Equal(t, strings.Count(string(written), "\n"), strings.Count(file.JSON200.Text, "\n"), "every line keeps its number")
+	assert.Equal(t, strings.Count(string(written), "\n"), strings.Count(file.JSON200.Text, "\n"),
+		"every line keeps its number")
 }
 
 func ptr[T any](v T) *T { return &v }

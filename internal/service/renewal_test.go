@@ -219,8 +219,9 @@ func TestAWindowThatMovesIsFollowed(t *testing.T) {
 	require.NoError(t, f.BeginDue(t.Context()))
 	assert.WithinDuration(t, soon, *f.mandate(t, "m0").NextAt, time.Minute, "nor when the CA says so again and again")
 	execSQL(t, f.Database, "update orders set created_at = created_at - interval '10 hours' where state = 'issued'")
-	execSQL(t, f.Database, "update orders set created_at = created_at - interval '8 hours' where id = (select min(id) from "+
-		"orders where mandate_id = (select id from mandates where name = 'm0'))")
+	execSQL(t, f.Database,
+		"update orders set created_at = created_at - interval '8 hours' where id = (select min(id) from "+
+			"orders where mandate_id = (select id from mandates where name = 'm0'))")
 	execSQL(t, f.Database, "update mandates set ask_at = now() where name = 'm0'")
 	require.NoError(t, f.BeginDue(t.Context()))
 	assert.WithinDuration(t, time.Now().Add(6*time.Hour), *f.mandate(t, "m0").NextAt, 5*time.Minute,

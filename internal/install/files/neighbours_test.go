@@ -132,7 +132,8 @@ func (s *street) lay(t *testing.T, r *rand.Rand) {
 		case kind == 1 && n != target:
 			fmt.Fprintf(&b, "    return 301 https://elsewhere.test/%s$request_uri;\n", id)
 		case kind == 2:
-			fmt.Fprintf(&b, "    root %s/%s;\n    location ~ /\\. { deny all; }\n    location / { return 200 %[2]s$uri; }\n", s.dir, id)
+			fmt.Fprintf(&b,
+				"    root %s/%s;\n    location ~ /\\. { deny all; }\n    location / { return 200 %[2]s$uri; }\n", s.dir, id)
 		case kind == 3 && n != target:
 			fmt.Fprintf(&b, "    return 200 %s;\n", id)
 		default:
@@ -193,10 +194,13 @@ func (s *street) lay(t *testing.T, r *rand.Rand) {
 	if os.Geteuid() == 0 {
 		user = "user root;\n"
 	}
-	put("/nginx.conf", user+"daemon off; pid "+s.dir+"/pid; error_log stderr; worker_processes 1; worker_shutdown_timeout 1s;\n"+
-		"events { worker_connections 256; }\nhttp {\naccess_log off; server_names_hash_bucket_size 128; client_body_temp_path "+
-		s.dir+"/t1; proxy_temp_path "+s.dir+"/t2; fastcgi_temp_path "+s.dir+"/t3; uwsgi_temp_path "+s.dir+"/t4; scgi_temp_path "+
-		s.dir+"/t5;\nserver { listen 127.0.0.1:"+fmt.Sprint(s.own)+"; location / { return 200 $uri; } }\n"+include+"}\n")
+	put("/nginx.conf",
+		user+"daemon off; pid "+s.dir+"/pid; error_log stderr; worker_processes 1; worker_shutdown_timeout 1s;\n"+
+			"events { worker_connections 256; }\nhttp {\naccess_log off; server_names_hash_bucket_size 128; "+
+			"client_body_temp_path "+
+			s.dir+"/t1; proxy_temp_path "+s.dir+"/t2; fastcgi_temp_path "+s.dir+"/t3; uwsgi_temp_path "+s.dir+
+			"/t4; scgi_temp_path "+
+			s.dir+"/t5;\nserver { listen 127.0.0.1:"+fmt.Sprint(s.own)+"; location / { return 200 $uri; } }\n"+include+"}\n")
 }
 
 // pair writes a certificate and key for a site.
@@ -324,13 +328,15 @@ func (s *street) installed(t *testing.T, p *install.Planned) {
 	require.NoError(t, err)
 	way := &estate.Reach{Configuration: s.dir + "/nginx.conf",
 		Commands: map[string]string{"test": s.command("-t"), "reload": s.command("-s reload")}}
-	i := &install.Installation{Plan: p.Plan, Bindings: p.Bindings, Leaf: s.new.Fingerprint.String(), State: install.Staging,
+	i := &install.Installation{Plan: p.Plan, Bindings: p.Bindings, Leaf: s.new.Fingerprint.String(),
+		State:    install.Staging,
 		Material: install.Material{Chain: certs.PEM(s.new.Raw), Key: key}}
 	for n := range i.Bindings {
 		i.Bindings[n].Before, _ = s.leafAt(t.Context(), &i.Bindings[n])
 	}
 	x := &records{}
-	m := &install.Installer{Destination: nginx.Kind.Installs(reach.Local(), &estate.Server{Reach: way}), Records: x, Look: s.leafAt}
+	m := &install.Installer{Destination: nginx.Kind.Installs(reach.Local(), &estate.Server{Reach: way}), Records: x,
+		Look: s.leafAt}
 	require.NoError(t, m.Run(t.Context(), i))
 	require.Equal(t, install.Done, i.State, "%s\n%v\n%s", i.Reason, x.steps, s.text(t))
 }
@@ -374,7 +380,8 @@ func (s *street) judge(t *testing.T, before, after map[visit]got, old string) {
 			}
 			continue
 		}
-		if was.says == "nothing listens" || was == is || !slices.Contains(append(s.addresses, netip.IPv6Loopback()), v.at.Addr()) {
+		if was.says == "nothing listens" || was == is ||
+			!slices.Contains(append(s.addresses, netip.IPv6Loopback()), v.at.Addr()) {
 			continue // the estate does not know the address
 		}
 		switch v.path {

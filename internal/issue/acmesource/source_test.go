@@ -345,9 +345,11 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 		"with nonsense for time": {
 			429, "soon", problem, `{"type":"urn:ietf:params:acme:error:rateLimited"}`, 0, time.Hour, issue.RateLimited},
 		"broken for a while": {
-			500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`, 90 * time.Second, 0, ""},
+			500, "90", problem, `{"type":"urn:ietf:params:acme:error:serverInternal","detail":"broken"}`,
+			90 * time.Second, 0, ""},
 		"broken in no form": {502, "90", "text/html", "<h1>Bad Gateway</h1>", 90 * time.Second, 0, ""},
-		"of its own kind":   {403, "", problem, `{"type":"urn:ietf:params:acme:error:caa","detail":"no"}`, 0, time.Hour, "caa"},
+		"of its own kind": {
+			403, "", problem, `{"type":"urn:ietf:params:acme:error:caa","detail":"no"}`, 0, time.Hour, "caa"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, after, kind, body = f.status, f.after, f.kind, f.body

@@ -193,7 +193,8 @@ func (e *editor) exchange(site *kind.Site, d *Directive, w kind.Wanted, no refus
 			"the certificate is chosen by a variable for each connection")
 	}
 	behind := lastOf(d, "listen", "server_name")
-	missing := []string{"ssl_certificate " + quoteWord(w.Certificate) + ";", "ssl_certificate_key " + quoteWord(w.Key) + ";"}
+	missing := []string{"ssl_certificate " + quoteWord(w.Certificate) + ";",
+		"ssl_certificate_key " + quoteWord(w.Key) + ";"}
 	if len(site.Pairs) == 1 {
 		p := site.Pairs[0]
 		if p.Certificate == w.Certificate && p.Key == w.Key {
@@ -245,34 +246,9 @@ func (e *editor) inside(block *Directive, at kind.Place) *Directive {
 // itself tell its own names apart.
 func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, where parent, w kind.Wanted,
 	no refusal) error {
-	if w.Port == 0 {
-		return no(d.Place(), "declare the port under ports of the server in the estate file",
-			"no port is known for https here")
-	}
-	if site.OnlyRedirects() {
-		return no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s",
-			site.Plain[0].Front.To)
-	}
-	lines, err := plainListens(d, no)
+	lines, root, served, err := e.fit(site, d, w, no)
 	if err != nil {
 		return err
-	}
-	for _, asked := range site.Listens {
-		if asked.File != d.File.Path {
-			return no(asked, "write the listen line into the site itself", "a listen line of the site is included")
-		}
-	}
-	if len(lines) == 0 && len(site.Listens) > 0 && site.Listens[0] != d.Place() {
-		return no(d.Place(), "add a listen line at an address and port", "the site listens at no address of a network")
-	}
-	for _, l := range e.reading.Listeners {
-		if !l.TLS && l.Address.Port() == w.Port && l.Socket == "" && l.Unknown == "" {
-			return no(l.Place, "choose another port for https", "port %d is spoken without TLS there", w.Port)
-		}
-	}
-	root, served := proofsRoot(site, w.Proofs)
-	if root == "" {
-		return no(d.Place(), "give the site a root", "the site has no folder the files of http-01 could lie in")
 	}
 	secured := e.secured(site, &w)
 	if err := e.keepDefaults(site, w.Port, no); err != nil {
@@ -303,6 +279,45 @@ func (e *editor) addTLS(site *kind.Site, d *Directive, around []*Directive, wher
 	}
 	e.insert(d, firstPlace(d), add...)
 	return nil
+}
+
+// fit gives what a plain site brings for TLS: its listen lines, and the folder the
+// files of http-01 lie in, served already or not. The error says why it cannot be
+// given any.
+func (e *editor) fit(site *kind.Site, d *Directive, w kind.Wanted, no refusal) (lines []*Directive, root string,
+	served bool, err error) {
+	if w.Port == 0 {
+		return nil, "", false, no(d.Place(), "declare the port under ports of the server in the estate file",
+			"no port is known for https here")
+	}
+	if site.OnlyRedirects() {
+		return nil, "", false,
+			no(site.Plain[0].Front.Place, "choose the site it redirects to", "the site only redirects to %s",
+				site.Plain[0].Front.To)
+	}
+	if lines, err = plainListens(d, no); err != nil {
+		return nil, "", false, err
+	}
+	for _, asked := range site.Listens {
+		if asked.File != d.File.Path {
+			return nil, "", false,
+				no(asked, "write the listen line into the site itself", "a listen line of the site is included")
+		}
+	}
+	if len(lines) == 0 && len(site.Listens) > 0 && site.Listens[0] != d.Place() {
+		return nil, "", false,
+			no(d.Place(), "add a listen line at an address and port", "the site listens at no address of a network")
+	}
+	for _, l := range e.reading.Listeners {
+		if !l.TLS && l.Address.Port() == w.Port && l.Socket == "" && l.Unknown == "" {
+			return nil, "", false, no(l.Place, "choose another port for https", "port %d is spoken without TLS there", w.Port)
+		}
+	}
+	if root, served = proofsRoot(site, w.Proofs); root == "" {
+		return nil, "", false,
+			no(d.Place(), "give the site a root", "the site has no folder the files of http-01 could lie in")
+	}
+	return lines, root, served, nil
 }
 
 // pairLines exchanges the certificate and key a plain site declares already, and
@@ -404,7 +419,8 @@ func (e *editor) ownNamesOnly(site *kind.Site, d *Directive, root string, served
 	}
 	return append(list,
 		block("if ("+ownVariable+" ~* ^proof:"+own+")", "rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"),
-		block("location ^~ "+ownProofs, "internal;\n"+outer+unit+unit+"alias "+quoteWord(strings.TrimSuffix(root, "/")+"/")+";"))
+		block("location ^~ "+ownProofs,
+			"internal;\n"+outer+unit+unit+"alias "+quoteWord(strings.TrimSuffix(root, "/")+"/")+";"))
 }
 
 // ownPattern is an expression for the names of a site that a certificate lists.

@@ -257,9 +257,10 @@ func TestTLSIsTakenWhereOthersTakeIt(t *testing.T) {
 		"one by one": {"server { listen 192.0.2.1:443 ssl;" + pair, "80",
 			[]string{"192.0.2.1:443 ssl", "192.0.2.2:443 ssl"}},
 		"both families in one": {"server { listen [::]:443 ssl ipv6only=off;" + pair, "80", []string{"[::]:443 ssl"}},
-		"both families wanted": {"server { listen 443 ssl;" + pair, "[::]:80 ipv6only=off", []string{"[::]:443 ssl", "443 ssl"}},
-		"nobody":               {"", "[::]:80 ipv6only=off", []string{"[::]:443 ssl ipv6only=off"}},
-		"at another port":      {"server { listen 8443 ssl;" + pair, "192.0.2.1:80", []string{"192.0.2.1:443 ssl"}},
+		"both families wanted": {
+			"server { listen 443 ssl;" + pair, "[::]:80 ipv6only=off", []string{"[::]:443 ssl", "443 ssl"}},
+		"nobody":          {"", "[::]:80 ipv6only=off", []string{"[::]:443 ssl ipv6only=off"}},
+		"at another port": {"server { listen 8443 ssl;" + pair, "192.0.2.1:80", []string{"192.0.2.1:443 ssl"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tree := treeOf(map[string]string{"/n.conf": "events {}\nhttp {\n" + c.around + "server {\n    listen " + c.plain +
@@ -283,7 +284,8 @@ func TestTLSIsTakenWhereOthersTakeIt(t *testing.T) {
 // TestTheDefaultStays says default_server of the site that has been the first at
 // a listener, where another one before it joins.
 func TestTheDefaultStays(t *testing.T) {
-	const secured = "server {\n    listen 443 ssl;\n    server_name b.example; ssl_certificate /b.pem; ssl_certificate_key /b.key;\n}\n"
+	const secured = "server {\n    listen 443 ssl;\n    server_name b.example; ssl_certificate /b.pem; " +
+		"ssl_certificate_key /b.key;\n}\n"
 	const plain = "server {\n    listen 80;\n    server_name a.example;\n    root /srv;\n}\n"
 	const declared = "server {\n    listen 443 ssl default_server;\n    server_name b.example;"
 	for text, want := range map[string]bool{plain + secured: true, secured + plain: false} {
@@ -329,7 +331,8 @@ func TestWhatIsNotChanged(t *testing.T) {
 				"include pair; }", "/pair:1", "included by several sites"},
 		"file included twice":      {"include site;\ninclude site;", "/site:1", "included more than once"},
 		"included from two places": {"include site;\ninclude again;", "/site:1", "included more than once"},
-		"PROXY protocol":           {"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
+		"PROXY protocol": {
+			"server { listen 80 proxy_protocol; server_name a.example; }", "/n.conf:3", "PROXY protocol"},
 		"port is plain": {"server { listen 80; server_name a.example; }\nserver { listen 443; server_name b.example; }",
 			"/n.conf:4", "port 443 is spoken without TLS"},
 		"socket alone": {"server { listen unix:/s; server_name a.example; }", "/n.conf:3", "no address of a network"},
