@@ -581,6 +581,22 @@ func TestAServerThatDoesNotRun(t *testing.T) {
 	assert.Equal(t, "", p.served())
 }
 
+// TestASiteThatIsNotSwitchedOn says that, and the very step.
+func TestASiteThatIsNotSwitchedOn(t *testing.T) {
+	p := newPier(t)
+	p.put(t, p.main, "events {}\nhttp { include sites-enabled/*; }\n")
+	p.put(t, p.dir+"/sites-available/menu", "server { listen 80; server_name "+host+"; }\n")
+	require.NoError(t, os.Mkdir(p.dir+"/sites-enabled", 0o755))
+	_, leaf := p.leaf(t)
+	_, err := p.destination(reach.Local()).Plan(t.Context(),
+		&install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: "1", Port: 443})
+	var refused *install.RefusedError
+	require.ErrorAs(t, err, &refused)
+	assert.Contains(t, refused.Reason, p.dir+"/sites-available/menu:1: the site "+host+" is not switched on")
+	assert.Contains(t, refused.Next, "ln -s ")
+	assert.Contains(t, refused.Next, p.command("-s reload"))
+}
+
 // TestARehearsalChangesNothing stages and tests a version, and takes it away.
 func TestARehearsalChangesNothing(t *testing.T) {
 	p := newPier(t)

@@ -197,6 +197,13 @@ func (p *planner) sites() ([]int, error) {
 		}
 	}
 	if len(list) == 0 {
+		for i := range p.reading.Idle {
+			if site := &p.reading.Idle[i]; p.touches(site) && site.SwitchOn != "" {
+				return nil, &kind.EditError{Place: site.Place,
+					Reason: fmt.Sprintf("the site %s is not switched on", site.MainName()),
+					Remedy: fmt.Sprintf("%s, then %s && %s", site.SwitchOn, p.Test, p.Reload)}
+			}
+		}
 		return nil, &kind.EditError{Place: kind.Place{File: p.reading.Main, Line: 1},
 			Reason: fmt.Sprintf("no site of %s is for %s", p.wish.Server, strings.Join(p.wish.Names, ", ")),
 			Remedy: "see its sites: insegna server sites " + p.wish.Server}
