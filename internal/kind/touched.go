@@ -52,6 +52,8 @@ type Compared struct {
 	Leaf          *certs.Certificate // the certificate they show in the end
 	Agreed        []string           // those who may be touched, as a Change names them
 	Most          int                // changes to tell
+
+	sites map[place.Place]bool // that were edited, as they stood before
 }
 
 // visitor is somebody who asks, for a host or for none.
@@ -63,6 +65,10 @@ type visitor struct{ who, host string }
 // TLS and in plain http. An address nothing listened at before touches nobody.
 func (c *Compared) Touched() []Change {
 	var out []Change
+	c.sites = map[place.Place]bool{}
+	for _, w := range c.Wanted {
+		c.sites[w.Site] = true
+	}
 	visitors := c.visitors()
 	for _, at := range c.endpoints() {
 		for _, v := range visitors {
@@ -115,16 +121,12 @@ func (c *Compared) own(host string) bool { return names.Covers(c.Leaf, host).Cov
 // endpoints are addresses to ask at: one for each listener that an edited site
 // is at before or after.
 func (c *Compared) endpoints() []netip.AddrPort {
-	mine := map[place.Place]bool{}
-	for _, w := range c.Wanted {
-		mine[w.Site] = true
-	}
 	fresh := map[place.Place]bool{} // what stands after the edits, and is edited or was not there
 	for i := range c.After.Reading.Sites {
 		fresh[c.After.Reading.Sites[i].Place] = true
 	}
 	for i := range c.Before.Reading.Sites {
-		if at := c.Before.Reading.Sites[i].Place; !mine[at] {
+		if at := c.Before.Reading.Sites[i].Place; !c.sites[at] {
 			delete(fresh, c.Edits.Site(at))
 		}
 	}
@@ -132,7 +134,7 @@ func (c *Compared) endpoints() []netip.AddrPort {
 	for _, side := range []struct {
 		*Reading
 		mine map[place.Place]bool
-	}{{c.Before.Reading, mine}, {c.After.Reading, fresh}} {
+	}{{c.Before.Reading, c.sites}, {c.After.Reading, fresh}} {
 		for i := range side.Listeners {
 			l := &side.Listeners[i]
 			if !l.Network() || !slices.ContainsFunc(l.Sites, func(s int) bool { return side.mine[side.Sites[s].Place] }) {
@@ -191,7 +193,7 @@ func (c *Compared) at(v visitor, at netip.AddrPort) *Change {
 
 // edited says whether a site, as it stood before, is one of those edited.
 func (c *Compared) edited(s *Site) bool {
-	return s != nil && slices.ContainsFunc(c.Wanted, func(w Wanted) bool { return w.Site == s.Place })
+	return s != nil && c.sites[s.Place]
 }
 
 // tls gives in words what certificate and site a visitor gets over TLS before

@@ -363,8 +363,9 @@ func (p *planner) neighbours(wanted []kind.Wanted) []install.Binding {
 						}) {
 							continue
 						}
-						if len(list) < mostNeighbours {
-							list = p.add(list, install.Binding{Host: host, At: at, Neighbour: true, Own: p.onDisk(a.Pairs)})
+						list = p.add(list, install.Binding{Host: host, At: at, Neighbour: true, Own: p.onDisk(a.Pairs)})
+						if len(list) == mostNeighbours {
+							return list
 						}
 					}
 				}

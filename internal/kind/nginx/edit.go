@@ -631,6 +631,9 @@ func (e *editor) keepDefaults(site *kind.Site, port uint16, no refusal) error {
 			return no(def.Place, "add default_server to its listen line by hand",
 				"unknown names at %s get the site %s because it is the first there, and it would no longer be", l, def.MainName())
 		}
+		if slices.ContainsFunc(lines[0].Args(), func(w Word) bool { return w.Text == "default_server" }) {
+			continue // by another site of this edit
+		}
 		e.touch(lines[0].File)
 		lines[0].Words = append(lines[0].Words, Word{Raw: "default_server", Text: "default_server", Before: " "})
 	}

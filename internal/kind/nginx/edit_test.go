@@ -297,6 +297,25 @@ func TestTheDefaultStays(t *testing.T) {
 	}
 }
 
+// TestTwoSitesAtOnce says it once where two sites of one edit join before it, and
+// both join the listener.
+func TestTwoSitesAtOnce(t *testing.T) {
+	tree := treeOf(map[string]string{"/n.conf": `events {}
+http {
+server { listen 80 default_server; server_name other.example; }
+server { listen 80; server_name a.example; root /srv; }
+server { listen 80; server_name c.example; root /srv; }
+server { listen 443 ssl; server_name b.example; ssl_certificate /b.pem; ssl_certificate_key /b.key; }
+}
+`})
+	edits, err := edit(tree, "/n.conf", wanted(t, tree, "/n.conf", "a.example", "c.example"))
+	require.NoError(t, err)
+	assert.Contains(t, edits[0].After, "server { listen 443 ssl default_server; server_name b.example;")
+	assert.Equal(t, 2, strings.Count(edits[0].After, "default_server"))
+	assert.Equal(t, 3, strings.Count(edits[0].After, "listen 443 ssl"))
+	assert.Equal(t, 2, strings.Count(edits[0].After, "return 301"))
+}
+
 // TestSettingsThatAreThereStay adds nothing that is declared already, and one
 // listener for several ports of an address.
 func TestSettingsThatAreThereStay(t *testing.T) {
