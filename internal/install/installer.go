@@ -216,10 +216,11 @@ func (m *Installer) see(ctx context.Context, i *Installation) error {
 // seen says where the new certificate was seen, and that nobody else got
 // another one. Where nothing was looked at it says that.
 func (i *Installation) seen() string {
-	var seen, kept []string
+	var seen []string
+	kept := 0
 	for n := range i.Bindings {
 		if b := &i.Bindings[n]; b.Neighbour {
-			kept = append(kept, b.String())
+			kept++
 		} else {
 			seen = append(seen, b.String())
 		}
@@ -228,8 +229,12 @@ func (i *Installation) seen() string {
 	if len(seen) == 0 {
 		words = "taken in, and looked at nowhere: no address of the server is known at which it is served"
 	}
-	if len(kept) > 0 {
-		words += "; neighbours show what they showed: " + strings.Join(kept, ", ")
+	switch kept {
+	case 0:
+	case 1:
+		words += "\none neighbour shows what it showed"
+	default:
+		words += fmt.Sprintf("\n%d neighbours show what they showed", kept)
 	}
 	return words
 }

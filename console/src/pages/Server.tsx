@@ -147,7 +147,7 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
       <td>
         {site.certificates.map((c) => <CertificateLine key={c.spot} server={server} c={c} />)}
         {site.refuses && <p>refuses handshakes</p>}
-        {site.certificates.length === 0 && site.plain.length > 0 && site.in_force && <ToHttps server={server} host={site.plain[0]?.host ?? ''} />}
+        {site.certificates.length === 0 && site.in_force && site.plain.some((p) => !p.front.startsWith('redirects')) && <ToHttps server={server} host={site.plain[0]?.host ?? ''} />}
         {site.certificates.length === 0 && site.plain.map((p) => (
           <p key={p.listener + p.host}>
             {site.plain.length > 1 && <><code>{p.host}</code>: </>}{p.front}
