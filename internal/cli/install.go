@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -66,8 +67,9 @@ func given(list []string) *[]string {
 
 // agreeing adds the flag that names others who may get something else.
 func agreeing(c *cobra.Command, also *[]string) {
-	c.Flags().StringArrayVar(also, "also", nil, "somebody else who may get something else by it, as the refusal names them; may be "+
-		"given several times")
+	c.Flags().StringArrayVar(also, "also", nil,
+		"somebody else who may get something else by it, as the refusal names them; may be "+
+			"given several times")
 }
 
 // fileColumns are the changes as CSV and JSON have them.
@@ -209,7 +211,11 @@ func (a *app) installationEnd(v *client.Installation) error {
 	case client.InstallationStateRehearsed:
 		a.say("Rehearsed: the server's own test passes, and nothing was changed.")
 	case client.InstallationStateDone:
-		a.say("New everywhere: visitors get the new certificate. The way back: insegna installation return %d", v.Number)
+		came := "Taken in by the server, and looked at nowhere."
+		if slices.ContainsFunc(v.Bindings, func(b client.InstallationBinding) bool { return !b.Neighbour }) {
+			came = "New everywhere: visitors get the new certificate."
+		}
+		a.say("%s The way back: insegna installation return %d", came, v.Number)
 	case client.InstallationStateReturned:
 		if v.AskedBack {
 			a.say("Old everywhere: all is as it was before installation %d.", v.Number)

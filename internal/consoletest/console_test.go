@@ -733,9 +733,11 @@ func inOneGo(p *page) {
 	p.accessible()
 	p.visit("/mandates", "[aria-label='List of sites taken to https']")
 	assert.Contains(p.t, p.text(), "waits for you")
-	p.do(chromedp.Click(`//a[.="deck-plans.lanterncoast.example"]`), chromedp.Click(`//button[.="Install this on pier-1"]`))
+	p.do(chromedp.Click(`//a[.="deck-plans.lanterncoast.example"]`),
+		chromedp.Click(`//button[.="Install this on pier-1"]`))
 	p.until("document.body.innerText.includes('done: visitors get the certificate')")
-	p.until("document.querySelector('[aria-label=Installation]')?.innerText.includes('the new certificate is seen') ?? false")
+	p.until("document.querySelector('[aria-label=Installation]')?.innerText.includes('the new certificate is seen') ?? " +
+		"false")
 	assert.NotContains(p.t, p.text(), "What will change")
 	p.size(375, 800)
 	assert.LessOrEqual(p.t, eval[int](p, "document.documentElement.scrollWidth"), 375)

@@ -219,10 +219,11 @@ func (i *Installation) seen() string {
 	var seen []string
 	kept := 0
 	for n := range i.Bindings {
-		if b := &i.Bindings[n]; b.Neighbour {
-			kept++
-		} else {
+		switch b := &i.Bindings[n]; {
+		case !b.Neighbour:
 			seen = append(seen, b.String())
+		case b.Before != "": // one that showed nothing is not judged
+			kept++
 		}
 	}
 	words := "the new certificate is seen: " + strings.Join(seen, ", ")

@@ -56,7 +56,8 @@ var needs = map[string]Role{
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
 	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
-	"getHttps": Viewer, "listHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator, // where a mandate is made: as addMandate
+	// where a mandate is made: as addMandate
+	"getHttps": Viewer, "listHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator,
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 

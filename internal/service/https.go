@@ -63,7 +63,8 @@ func (s *TakingToHTTPS) register() {
 // one to use, "" lets it be found; also are others who may get something else by it.
 func (s *TakingToHTTPS) BeginHTTPS(ctx context.Context, server, host, mandate string, also []string) (*HTTPSRun,
 	error) {
-	v := &HTTPSRun{Also: append([]string{}, also...), Server: server, Host: host, State: httpsDrafted, Mandate: mandate, Names: []string{},
+	v := &HTTPSRun{Also: append([]string{}, also...), Server: server, Host: host, State: httpsDrafted, Mandate: mandate,
+		Names:  []string{},
 		Advice: []string{}, Trials: []store.HTTPSTrial{}, By: actor(ctx), CreatedAt: time.Now().UTC()}
 	if mandate != "" {
 		m, err := s.ordering.Mandate(ctx, mandate)

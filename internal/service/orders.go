@@ -144,7 +144,8 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 	var wait *issue.WaitError
 	if errors.As(err, &wait) {
 		var p *acme.Problem
-		if errors.As(err, &p) && row.AccountID != nil && (p.Limits() || !p.RetryAfter.IsZero()) { // the CA limits its rate: nothing else is asked of it either
+		// the CA limits its rate: nothing else is asked of it either
+		if errors.As(err, &p) && row.AccountID != nil && (p.Limits() || !p.RetryAfter.IsZero()) {
 			if err := s.store.RestAccount(ctx, *row.AccountID, wait.Until.UTC(), clipText(p.Words())); err != nil {
 				return err
 			}

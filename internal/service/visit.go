@@ -35,7 +35,8 @@ type VisitRequest struct {
 
 // VisitStep is one step of a visit: what was seen, what was expected, what to do.
 type VisitStep struct {
-	Step     string `json:"step"`               // "dns", "http", "tls", "certificate", "chain", "trust", "https" or "addresses"
+	// "dns", "http", "tls", "certificate", "chain", "trust", "https" or "addresses"
+	Step     string `json:"step"`
 	Endpoint string `json:"endpoint,omitempty"` // "" for a step before one is known
 	Fine     bool   `json:"fine"`               // nothing to do
 	Seen     string `json:"seen"`               // what was met

@@ -16,13 +16,14 @@ import (
 
 // Reading is what was read of a server's configuration, to be stored.
 type Reading struct {
-	Digest                                          certs.Fingerprint    // of what was read, without moments
-	Document                                        []byte               // packed JSON
-	Main                                            string               // file it begins with
-	Files, Sites, Listeners, Certificates, Problems int                  // counts, for lists
-	Loaded                                          *time.Time           // when the running server took its configuration in
-	Material                                        []*certs.Certificate // every certificate that lies there
-	Placements                                      []Placement          // which certificates lie where
+	Digest                                          certs.Fingerprint // of what was read, without moments
+	Document                                        []byte            // packed JSON
+	Main                                            string            // file it begins with
+	Files, Sites, Listeners, Certificates, Problems int               // counts, for lists
+	// when the running server took its configuration in
+	Loaded     *time.Time
+	Material   []*certs.Certificate // every certificate that lies there
+	Placements []Placement          // which certificates lie where
 }
 
 // Placement is a certificate file on a server.
@@ -226,8 +227,9 @@ func (s *Store) Document(ctx context.Context, reading int64) ([]byte, error) {
 
 // Server is a server of the estate with what is known of it.
 type Server struct {
-	ID                                              int64      // stays when it is declared again
-	Name, Kind, Reach, Main                         string     // unique; kind; way to it; file its configuration begins with
+	ID int64 // stays when it is declared again
+	// unique; kind; way to it; file its configuration begins with
+	Name, Kind, Reach, Main                         string
 	Line                                            int        // in the estate file
 	Endpoints, Bindings                             int        // counts
 	Broken, AtOdds, Agreed, Unknown                 int        // bindings by verdict

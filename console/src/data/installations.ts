@@ -25,7 +25,7 @@ export function standing(v: Installation): [kind: 'running' | 'failed' | 'fine' 
   switch (v.state) {
     case 'previewed': return ['never', 'previewed; nothing was changed'];
     case 'rehearsed': return ['fine', 'rehearsed: staged, its own test of the copy passes; nothing was changed'];
-    case 'done': return ['fine', 'new everywhere: visitors get this certificate'];
+    case 'done': return v.bindings.some((b) => !b.neighbour) ? ['fine', 'new everywhere: visitors get this certificate'] : ['never', 'taken in by the server, and looked at nowhere'];
     case 'returned': return [v.asked_back ? 'never' : 'failed', `${v.rehearsal ? 'rehearsed, and not well' : 'old everywhere'}: ${v.reason}`];
     case 'stuck': return ['failed', `neither new nor old everywhere: ${v.reason}`];
     default: return ['running', `under way: ${v.state}`];

@@ -40,8 +40,9 @@ func overLimit(s *Subject, valid Fact) {
 	c := s.leaf()
 	limit := lifetime.PublicLimit(c.NotBefore)
 	if v := lifetime.Validity(c.NotBefore, c.NotAfter); v > limit {
-		s.add(LifetimeOverLimit, fmt.Sprintf("valid for %s; public certificates issued on %s may last %d days", beyond(v, limit),
-			c.NotBefore.UTC().Format(dayFormat), int(limit/lifetime.Day)),
+		s.add(LifetimeOverLimit,
+			fmt.Sprintf("valid for %s; public certificates issued on %s may last %d days", beyond(v, limit),
+				c.NotBefore.UTC().Format(dayFormat), int(limit/lifetime.Day)),
 			"issue it anew with a shorter life; browsers refuse it", valid)
 	}
 }

@@ -117,12 +117,13 @@ const remembered = 4096
 // Judge holds the audiences and what was already worked out: certificates
 // parsed, lists judged, links checked. Safe for concurrent use.
 type Judge struct {
-	audiences map[string]*trust.Audience                          // by name
-	order     []*trust.Audience                                   // as declared; the first is asked when a target names none
-	builder   *chain.Builder                                      // of paths
-	known     *chain.Known                                        // certificates met, to fill gaps with
-	parsed    *otter.Cache[certs.Fingerprint, *certs.Certificate] // certificates by fingerprint
-	results   *otter.Cache[resultKey, *chain.Result]              // of path building, for lists met before
+	audiences map[string]*trust.Audience // by name
+	// as declared; the first is asked when a target names none
+	order   []*trust.Audience
+	builder *chain.Builder                                      // of paths
+	known   *chain.Known                                        // certificates met, to fill gaps with
+	parsed  *otter.Cache[certs.Fingerprint, *certs.Certificate] // certificates by fingerprint
+	results *otter.Cache[resultKey, *chain.Result]              // of path building, for lists met before
 }
 
 // resultKey tells results of path building apart: by the whole list served, in

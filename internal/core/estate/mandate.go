@@ -18,9 +18,10 @@ import (
 
 // CA is where certificates come from.
 type CA struct {
-	Name    string               // by which mandates refer to it
-	By      string               // how it is asked: one of Sources
-	Roots   []string             // files; what its chains end at, besides the audiences' anchors, and its https besides the system's
+	Name string // by which mandates refer to it
+	By   string // how it is asked: one of Sources
+	// files; what its chains end at, besides the audiences' anchors, and its https besides the system's
+	Roots   []string
 	Anchors []*certs.Certificate // roots its own address is trusted by, beside the machine's
 	Budget  Budget               // of certificates in days; none is no limit
 	ACME    *ACME                // by acme

@@ -123,7 +123,8 @@ func TestHostSaysWhyATextIsNoHostName(t *testing.T) {
 		_, err := names.Host(text)
 		assert.ErrorContains(t, err, want, text)
 	}
-	for _, long := range []string{strings.Repeat("ä", 150_000), strings.Repeat("a.", 150_000), strings.Repeat("ä.", 200) + "example"} {
+	for _, long := range []string{strings.Repeat("ä", 150_000), strings.Repeat("a.", 150_000),
+		strings.Repeat("ä.", 200) + "example"} {
 		_, err := names.Host(long)
 		require.ErrorContains(t, err, "longer than 253 bytes")
 		assert.Less(t, len(err.Error()), 400, "what is repeated of it is bounded")

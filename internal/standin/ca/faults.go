@@ -28,7 +28,8 @@ type Fault struct {
 	BeforeReply func(path string)                             // called when a request is done, before its answer
 	Renew       bool                                          // renewal information says now
 	Storm       func(path string) Trouble                     // what goes wrong with each request; nil for nothing
-	PageOrders  int                                           // an account's orders come in pages of so many; 0 for one page
+	// an account's orders come in pages of so many; 0 for one page
+	PageOrders int
 }
 
 // Trouble is what goes wrong with one request.
