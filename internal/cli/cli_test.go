@@ -2,12 +2,17 @@ package cli_test
 
 import (
 	"bytes"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/csv"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
+	"fmt"
 	"io"
+	"math/big"
 	"net"
 	"net/http"
 	"net/url"
@@ -157,7 +162,7 @@ func TestWithoutAService(t *testing.T) {
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.out, "→ start the server, or add a TLS listener on port 1")
 
-	old := pkitest.Leaf(nil, "a.lantern.example", pkitest.Valid(-50*24*time.Hour, 40*24*time.Hour)).TLS()
+	old := pkitest.Leaf(nil, "a.lantern.example", pkitest.Valid(-80*24*time.Hour, 10*24*time.Hour)).TLS()
 	fresh := pkitest.Leaf(nil, "a.lantern.example").TLS()
 	one := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &old })
 	two := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &fresh })
@@ -177,9 +182,87 @@ func TestWithoutAService(t *testing.T) {
 	r = run("inspect", "chain.pem", "leaf.der", "--host", "b.lantern.example", "--roots", "root.pem")
 	assert.Equal(t, 0, r.code)
 	assert.Contains(t, r.out, "name-not-covered")
-	assert.Contains(t, r.out, "chain-untrusted")
+	assert.Contains(t, r.out, "issuer-unknown")
 	assert.Contains(t, r.out, "chain.pem:1")
 	assert.Equal(t, 3, run("inspect", "broken.pem", "--fail-at", "broken").code)
+}
+
+// TestInspectTellsWhateverLiesInAFile mixes keys, lists, requests, containers and
+// what is broken, from files, a pipe and standard input.
+func TestInspectTellsWhateverLiesInAFile(t *testing.T) {
+	dir := fixture(t)
+	write := func(name string, data []byte) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
+	}
+	ca := pkitest.CA("Harbour CA", nil, func(t *x509.Certificate) { t.KeyUsage |= x509.KeyUsageCRLSign })
+	leaf, other := pkitest.Leaf(ca, "b.lantern.example"), pkitest.Leaf(ca, "c.lantern.example")
+	key, err := certs.KeyPEM(leaf.Key)
+	require.NoError(t, err)
+	foreign, err := certs.KeyPEM(other.Key)
+	require.NoError(t, err)
+	list, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: pkitest.Now,
+		NextUpdate: pkitest.Now.AddDate(0, 0, 7)}, ca.X509(), ca.Key)
+	require.NoError(t, err)
+	block := func(label string, der []byte) []byte { return pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}) }
+	write("own.pem", append(certs.PEM(leaf.Raw), key...))
+	write("foreign.pem", append(certs.PEM(leaf.Raw), foreign...))
+	write("alone.key", key)
+	write("sealed.key", block("ENCRYPTED PRIVATE KEY", []byte{0x30, 6, 0x30, 2, 5, 0, 4, 0}))
+	write("garbage.key", block("PRIVATE KEY", []byte{1, 2, 3}))
+	write("list.crl", list)
+	write("store.p12", []byte{0x30, 0x80, 2, 1, 3, 0x30, 0x80, 0, 0})
+	write("cut.der", leaf.Raw[:200])
+	content, err := asn1.Marshal(struct {
+		Version      int
+		Digests      asn1.RawValue
+		Content      struct{ ID asn1.ObjectIdentifier }
+		Certificates asn1.RawValue
+		Signers      asn1.RawValue
+	}{1, asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}, struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 3}},
+		asn1.RawValue{Class: asn1.ClassContextSpecific, IsCompound: true, Bytes: append(bytes.Clone(leaf.Raw), ca.Raw...)},
+		asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}})
+	require.NoError(t, err)
+	container, err := asn1.Marshal(struct {
+		ID   asn1.ObjectIdentifier
+		Data asn1.RawValue
+	}{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 2},
+		asn1.RawValue{Class: asn1.ClassContextSpecific, IsCompound: true, Bytes: content}})
+	require.NoError(t, err)
+	write("both.p7b", container)
+	inspect := func(args ...string) (result, []struct{ Kind, Name, Said, Problem, File string }) {
+		r := insegna(t, dir, "http://127.0.0.1:1", append([]string{"inspect", "-o", "json"}, args...)...)
+		var doc struct {
+			Objects []struct{ Kind, Name, Said, Problem, File string }
+		}
+		_ = json.Unmarshal([]byte(r.out), &doc)
+		return r, doc.Objects
+	}
+	for file, want := range map[string]string{
+		"own.pem": "belongs to the certificate for b.lantern.example", "foreign.pem": "belongs to none",
+		"sealed.key": "encrypted: only who has its passphrase", "list.crl": "of Harbour CA, of ",
+		"store.p12": "PKCS#12 container under a passphrase", "both.p7b": "2 certificates in a PKCS#7 container",
+	} {
+		r, objects := inspect(file)
+		assert.Contains(t, fmt.Sprint(objects), want, file)
+		assert.Equal(t, file == "foreign.pem", strings.Contains(r.out, `"key-of-another-certificate"`), file)
+		assert.Equal(t, 0, r.code, file)
+	}
+	r, objects := inspect("own.pem", "lost.pem", "alone.key", "garbage.key", "cut.der")
+	assert.Equal(t, 1, r.code, "what could not be read fails the command")
+	assert.Contains(t, r.err, "lost.pem")
+	assert.Contains(t, r.err, "cut.der: DER data that is cut short: 200 of ")
+	require.Len(t, objects, 4, "and the rest is told")
+	assert.Contains(t, objects[2].Said, "belongs to the certificate for b.lantern.example in own.pem")
+	assert.Contains(t, objects[3].Problem, "line 1: the private key in it cannot be read")
+	assert.NotContains(t, r.out+r.err, "PRIVATE KEY-----")
+
+	shell := exec.Command("sh", "-c", servicetest.Program(t)+" inspect - < own.pem && cat own.pem | "+
+		servicetest.Program(t)+" inspect /dev/stdin && mkfifo never && timeout -s INT 1 "+servicetest.Program(t)+" inspect never; echo $?")
+	shell.Dir = dir
+	out, err := shell.CombinedOutput()
+	require.NoError(t, err)
+	assert.Equal(t, 2, strings.Count(string(out), "belongs to the certificate"), string(out))
+	assert.Contains(t, string(out), "insegna: stopped", "a pipe nobody writes to is left by a signal")
 }
 
 // TestBadInput holds that every error names the thing, what was expected and

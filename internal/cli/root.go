@@ -62,6 +62,7 @@ func (e findingsError) Error() string { return "there are findings at or above "
 func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // whatever the first signal does not end, the second does
 	a := &app{out: os.Stdout, err: os.Stderr}
 	_, plain := os.LookupEnv("NO_COLOR")
 	_, force := os.LookupEnv("FORCE_COLOR")

@@ -2,7 +2,6 @@ package look
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -30,14 +29,14 @@ type Answer struct {
 var ErrNobody = errors.New("nothing listens there")
 
 // Ask sends one GET for a host to an endpoint, without following redirects and
-// without judging the certificate. The scheme is "http" or "https", target a
+// without judging the certificate, with the same TLS offer as a look. The scheme is "http" or "https", target a
 // path with its query.
 func (l *Looker) Ask(ctx context.Context, endpoint netip.AddrPort, scheme, host, target string) (*Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.ConnectTimeout+l.HandshakeTimeout)
 	defer cancel()
 	dialer := &net.Dialer{Timeout: l.ConnectTimeout}
 	transport := &http.Transport{DisableKeepAlives: true, MaxResponseHeaderBytes: headerLimit,
-		TLSHandshakeTimeout: l.HandshakeTimeout, TLSClientConfig: &tls.Config{ServerName: host, InsecureSkipVerify: true},
+		TLSHandshakeTimeout: l.HandshakeTimeout, TLSClientConfig: config(host), ForceAttemptHTTP2: true,
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return dialer.DialContext(ctx, "tcp", endpoint.String())
 		}}

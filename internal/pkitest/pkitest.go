@@ -6,9 +6,11 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/asn1"
 	"fmt"
 	"math/big"
 	"sync/atomic"
@@ -122,4 +124,45 @@ func DER(list ...*Entity) [][]byte {
 		out[i] = e.Raw
 	}
 	return out
+}
+
+// Body is the part of a certificate that is signed (RFC 5280 section 4.1), as it
+// stands, to be changed in ways crypto/x509 does not make.
+type Body struct {
+	Version    int `asn1:"optional,explicit,default:0,tag:0"` // 0 for version 1
+	Serial     *big.Int
+	Algorithm  pkix.AlgorithmIdentifier
+	Issuer     asn1.RawValue
+	Validity   asn1.RawValue
+	Subject    asn1.RawValue
+	Key        asn1.RawValue
+	Extensions []pkix.Extension `asn1:"omitempty,optional,explicit,tag:3"`
+}
+
+// Forge changes the body of a certificate and has it signed anew; the signer's
+// key is ECDSA P-256.
+func Forge(e, by *Entity, change func(*Body)) *Entity {
+	var body Body
+	must := func(err error) {
+		if err != nil {
+			panic(err)
+		}
+	}
+	_, err := asn1.Unmarshal(e.RawTBSCertificate, &body)
+	must(err)
+	change(&body)
+	tbs, err := asn1.Marshal(body)
+	must(err)
+	digest := sha256.Sum256(tbs)
+	signature, err := by.Key.Sign(rand.Reader, digest[:], crypto.SHA256)
+	must(err)
+	der, err := asn1.Marshal(struct {
+		Body      asn1.RawValue
+		Algorithm pkix.AlgorithmIdentifier
+		Signature asn1.BitString
+	}{asn1.RawValue{FullBytes: tbs}, body.Algorithm, asn1.BitString{Bytes: signature, BitLength: 8 * len(signature)}})
+	must(err)
+	c, err := certs.Parse(der)
+	must(err)
+	return &Entity{c, e.Key}
 }

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
@@ -146,7 +145,8 @@ func (s *Declaring) Declared(ctx context.Context) (*store.Declaration, *estate.E
 }
 
 // currentJudge gives the judge for the declaration in force, made once for
-// each: its audiences, and the intermediates declared or met before.
+// each: its audiences, and the intermediates declared. What other servers were
+// seen to send is left out, so that a verdict does not depend on it.
 func (s *Declaring) currentJudge(ctx context.Context) (*check.Judge, error) {
 	e, id, err := s.estateInForce(ctx)
 	if err != nil {
@@ -157,16 +157,7 @@ func (s *Declaring) currentJudge(ctx context.Context) (*check.Judge, error) {
 	if s.judge != nil && s.judged == id {
 		return s.judge, nil
 	}
-	known := chain.NewKnown(e.Intermediates...)
-	err = s.store.CACertificates(ctx, func(der []byte) {
-		if c, err := certs.Parse(der); err == nil {
-			known.Add(c)
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	s.judge, s.judged = check.NewJudge(Audiences(e), known), id
+	s.judge, s.judged = check.NewJudge(Audiences(e), chain.NewKnown(e.Intermediates...)), id
 	return s.judge, nil
 }
 

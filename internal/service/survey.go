@@ -302,13 +302,14 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 
 // finishSurvey applies the rules that need several targets and ends the survey.
 func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
+	now := time.Now().UTC()
 	found := func(add func(store.TargetFinding) error) error {
 		return s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
 			list, err := s.siblings(ctx, host, rows)
 			if err != nil {
 				return err
 			}
-			for i, f := range check.Siblings(host, list) {
+			for i, f := range check.Siblings(host, list, now) {
 				if err := add(store.TargetFinding{TargetID: rows[i].TargetID,
 					Found: check.Found{Finding: f, Leaf: list[i].Leaf}}); err != nil {
 					return err
@@ -317,7 +318,7 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 			return nil
 		})
 	}
-	return s.store.FinishSurvey(ctx, survey, found, time.Now().UTC())
+	return s.store.FinishSurvey(ctx, survey, found, now)
 }
 
 // siblings gathers the endpoints of one host, for the rule that compares them.

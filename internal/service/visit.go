@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -147,7 +148,7 @@ func (v *VisitReport) answer(ctx context.Context, r *VisitRequest, e netip.AddrP
 	got, err := r.Looker.Ask(ctx, e, "https", r.Host, "/")
 	switch {
 	case err != nil:
-		s.Seen, s.Do = "no answer behind the handshake: "+err.Error(), "see the server's error log"
+		s.Seen, s.Do = "no answer behind the handshake: "+err.Error(), "read the server's error log"
 	default:
 		s.Seen = fmt.Sprintf("status %d", got.Status)
 		if got.Location != "" {
@@ -156,11 +157,29 @@ func (v *VisitReport) answer(ctx context.Context, r *VisitRequest, e netip.AddrP
 		if got.HSTS != "" {
 			s.Seen += ", HSTS " + got.HSTS
 		}
-		if s.Fine = got.Status < 500; !s.Fine {
-			s.Do = "the last hop fails: see what the server passes requests on to"
-		}
+		s.Do = answerFault(got, r.Host, e.Port())
+		s.Fine = s.Do == ""
 	}
 	v.Steps = append(v.Steps, s)
+}
+
+// answerFault says what to do about an answer of an https page; "" when it is
+// as it should be. It was asked for "/".
+func answerFault(a *look.Answer, host string, port uint16) string {
+	to, err := url.Parse(a.Location)
+	moved := a.Status >= 300 && a.Status <= 399 && a.Location != ""
+	switch {
+	case a.Status >= 500:
+		return "the last hop fails: see what the server passes requests on to"
+	case moved && err != nil:
+		return "send a Location that is a URL"
+	case moved && strings.EqualFold(to.Scheme, "http"):
+		return "redirect to https: visitors are sent back to plain http, and may go round in circles"
+	case moved && to.RequestURI() == "/" && to.Fragment == "" && (to.Host == "" ||
+		strings.EqualFold(to.Hostname(), host) && cmp.Or(to.Port(), "443") == fmt.Sprint(port)):
+		return "serve the page: it redirects to itself"
+	}
+	return ""
 }
 
 // compare adds a step when the addresses of the host do not serve the same.
@@ -175,17 +194,18 @@ func (v *VisitReport) compare(siblings []check.Sibling) {
 			s.Seen = "different certificates, none older than another"
 		}
 	}
-	differing := check.Siblings(v.Host, siblings)
+	differing := check.Siblings(v.Host, siblings, v.At)
 	for i := range siblings {
 		f, differs := differing[i]
 		if !differs {
 			continue
 		}
-		if s.Fine {
-			s.Fine, s.Seen = false, ""
+		if s.Do == "" {
+			s.Seen = ""
 		} else {
 			s.Seen, s.Do = s.Seen+"; ", s.Do+"; "
 		}
+		s.Fine = s.Fine && f.Severity == check.Note
 		s.Seen, s.Do = s.Seen+f.Cause, s.Do+f.Remedy
 		v.Findings = append(v.Findings, f)
 	}

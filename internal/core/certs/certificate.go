@@ -14,8 +14,10 @@ import (
 	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 )
 
@@ -45,15 +47,34 @@ func ParseFingerprint(s string) (Fingerprint, error) {
 type Certificate struct {
 	*x509.Certificate
 	Fingerprint Fingerprint // SHA-256 of the DER
+	SubjectDN   DN          // as it is compared
+	IssuerDN    DN          // as it is compared
+	// Flaws are the rules of X.509 it breaks so that strict readers refuse it;
+	// everything that could be read of it is there all the same.
+	Flaws []string
+	// SetAside are the extensions that could not be read: nothing they say is in
+	// the certificate's other fields, so nobody may take them for absent.
+	SetAside []pkix.Extension
 }
 
-// Parse reads one DER certificate.
+// Parse reads one DER certificate, also one that breaks rules of the form (see
+// Flaws). The error says that it is none at all.
 func Parse(der []byte) (*Certificate, error) {
 	x, err := x509.ParseCertificate(der)
+	c := &Certificate{Certificate: x}
 	if err != nil {
-		return nil, fmt.Errorf("not an X.509 certificate: %w", err)
+		if c = mended(der, err); c == nil {
+			return nil, fmt.Errorf("not an X.509 certificate: %w", err)
+		}
 	}
-	return &Certificate{Certificate: x, Fingerprint: FingerprintOf(der)}, nil
+	c.Fingerprint, c.SubjectDN, c.IssuerDN = FingerprintOf(der), ParseDN(c.RawSubject), ParseDN(c.RawIssuer)
+	return c, nil
+}
+
+// NamesUnread says that there are subject alternative names that could not be
+// read, besides those that could.
+func (c *Certificate) NamesUnread() bool {
+	return slices.ContainsFunc(c.SetAside, func(e pkix.Extension) bool { return e.Id.Equal(oidAltName) })
 }
 
 // CommonName is the subject's common name, or the whole subject when it has none.
@@ -84,11 +105,17 @@ func (c *Certificate) Names() []string {
 
 // SelfIssued says whether subject and issuer are the same name (RFC 5280
 // section 3.2); a self-signed certificate always is.
-func (c *Certificate) SelfIssued() bool { return string(c.RawSubject) == string(c.RawIssuer) }
+func (c *Certificate) SelfIssued() bool { return c.SubjectDN == c.IssuerDN }
 
-// SelfSigned says whether the certificate's own key made its signature.
+// SelfSigned says whether the certificate's own key made its signature. One
+// signed with a hash nobody computes any more counts when it says so itself.
 func (c *Certificate) SelfSigned() bool {
-	return c.SelfIssued() && c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil
+	if !c.SelfIssued() {
+		return false
+	}
+	err := c.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature)
+	var weak x509.InsecureAlgorithmError
+	return err == nil || errors.As(err, &weak) && string(c.AuthorityKeyId) == string(c.SubjectKeyId)
 }
 
 // Key names the kind of a public key and its size in bits.

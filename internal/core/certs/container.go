@@ -27,6 +27,7 @@ type Item struct {
 	Line        int          // line of the BEGIN mark, counted from 1; 0 for DER
 	Certificate *Certificate // set when Kind is KindCertificate and Err is nil
 	Err         error        // why this one object could not be read
+	Other       Other        // of what is no certificate: what it is; by Describe only
 }
 
 // FormatError says that a file holds nothing that can be used, and what was
@@ -53,14 +54,21 @@ const expectedMaterial = "certificates as PEM (-----BEGIN CERTIFICATE-----) or o
 // CRLF line ends (RFC 7468 section 2). A broken object is reported in its
 // Item, so that the others are still read. The error is a *FormatError when
 // nothing at all was found.
-func Read(data []byte) ([]Item, error) {
+func Read(data []byte) ([]Item, error) { return read(data, false) }
+
+// Describe is Read for people: what is no certificate is looked into as well,
+// also where it stands alone, and told as what it is.
+func Describe(data []byte) ([]Item, error) { return read(data, true) }
+
+// read does the work of both.
+func read(data []byte, describe bool) ([]Item, error) {
 	if len(data) > ReadLimit {
 		return nil, &FormatError{Found: fmt.Sprintf("file of %d bytes", len(data)),
 			Expected: fmt.Sprintf("at most %d bytes", ReadLimit)}
 	}
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	if bytes.Contains(data, []byte("-----BEGIN ")) {
-		return readPEM(data)
+		return readPEM(data, describe)
 	}
 	if len(bytes.TrimSpace(data)) == 0 {
 		return nil, &FormatError{Found: "the file is empty", Expected: expectedMaterial}
@@ -70,15 +78,31 @@ func Read(data []byte) ([]Item, error) {
 	}
 	c, err := Parse(data)
 	if err != nil {
-		return nil, &FormatError{Found: "DER data that is " + err.Error(), Expected: expectedMaterial}
+		return readDER(data, err, describe)
 	}
 	return []Item{{Kind: KindCertificate, Certificate: c}}, nil
+}
+
+// readDER tells what DER data is that is no certificate.
+func readDER(data []byte, notOne error, describe bool) ([]Item, error) {
+	found := "DER data that is " + notOne.Error()
+	if cut := cutShort(data); cut != "" {
+		found = cut
+	} else if kind, label := derKind(data); kind != "" {
+		if describe {
+			item := Item{Kind: kind}
+			item.Other, item.Err = described(kind, &pem.Block{Type: label, Bytes: bytes.Clone(data)})
+			return []Item{item}, nil
+		}
+		found = "DER data that is a " + string(kind)
+	}
+	return nil, &FormatError{Found: found, Expected: expectedMaterial}
 }
 
 // readPEM reads every block of a file, also those that are no certificates, so
 // that a key among them is noticed. A block that is broken ends the reading:
 // what follows it cannot be told apart from its contents.
-func readPEM(data []byte) ([]Item, error) {
+func readPEM(data []byte, describe bool) ([]Item, error) {
 	var items []Item
 	rest := data
 	for {
@@ -97,7 +121,7 @@ func readPEM(data []byte) ([]Item, error) {
 			sound := bytes.LastIndex(rest[:len(rest)-len(after)], []byte("-----BEGIN "))
 			line = 1 + bytes.Count(data[:len(data)-len(rest)+sound], []byte("\n"))
 		}
-		items = append(items, itemOf(block, line))
+		items = append(items, itemOf(block, line, describe))
 		rest = after
 	}
 	return items, nil
@@ -114,9 +138,15 @@ func brokenBlock(line int) error {
 // itemOf parses a block that says it is a certificate. One that cannot be
 // parsed stays in the list with its error, so that the others keep their
 // places.
-func itemOf(b *pem.Block, line int) Item {
+func itemOf(b *pem.Block, line int, describe bool) Item {
 	item := Item{Kind: kindOf(b.Type), Label: b.Type, Line: line}
 	if item.Kind != KindCertificate {
+		if describe {
+			var err error
+			if item.Other, err = described(item.Kind, b); err != nil {
+				item.Err = fmt.Errorf("line %d: %w", line, err)
+			}
+		}
 		return item
 	}
 	c, err := Parse(b.Bytes)
@@ -138,6 +168,10 @@ func kindOf(label string) Kind {
 		return KindKey
 	case "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST":
 		return KindRequest
+	case "X509 CRL":
+		return KindRevoked
+	case "PKCS7", "CMS", "PKCS #7 SIGNED DATA":
+		return KindPKCS7
 	}
 	return KindOther
 }

@@ -13,6 +13,8 @@ package chain
 
 import (
 	"fmt"
+	"slices"
+	"sort"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -45,6 +47,7 @@ type Failure struct {
 	Reason Reason             // to decide on; Detail is to be read
 	Cert   *certs.Certificate // the certificate the rule fails on
 	Detail string             // in words, without the certificate's name
+	depth  int                // certificates of the path on which it was met
 }
 
 // String names the certificate and what is wrong with it.
@@ -63,8 +66,12 @@ func (p Path) StandsAt(t time.Time) bool { return !t.Before(p.From) && !t.After(
 
 // Result is what one audience makes of one served list.
 type Result struct {
-	Paths    []Path    // all that end in an anchor, the preferred first
-	Failures []Failure // one for each attempt that did not, first met first
+	Paths []Path // all that end in an anchor, the preferred first
+	// Failures are why there is no path: first the one that decides. Where a path
+	// would reach an anchor but for rules that are broken on it, those rules are;
+	// else it is what the longest path ended at. Empty when a path was found at
+	// the first try.
+	Failures []Failure
 }
 
 // Best is the preferred path that stands at t; nil if there is none.
@@ -100,9 +107,9 @@ func dateFailure(c *certs.Certificate, t time.Time) (Failure, bool) {
 	const day = "2 January 2006 15:04"
 	switch {
 	case t.After(c.NotAfter):
-		return Failure{ReasonExpired, c, "ended on " + c.NotAfter.UTC().Format(day) + " UTC"}, true
+		return Failure{Reason: ReasonExpired, Cert: c, Detail: "ended on " + c.NotAfter.UTC().Format(day) + " UTC"}, true
 	case t.Before(c.NotBefore):
-		return Failure{ReasonNotYet, c, "begins on " + c.NotBefore.UTC().Format(day) + " UTC"}, true
+		return Failure{Reason: ReasonNotYet, Cert: c, Detail: "begins on " + c.NotBefore.UTC().Format(day) + " UTC"}, true
 	}
 	return Failure{}, false
 }
@@ -126,66 +133,125 @@ type Builder struct {
 func NewBuilder(known *Known) *Builder { return &Builder{links: newLinks(), known: known} }
 
 // Build finds every path from served[0] to an anchor of the audience, over
-// the rest of the served list and the known intermediates.
-func (b *Builder) Build(served []*certs.Certificate, audience *trust.Audience) *Result {
-	s := &search{b: b, served: served, audience: audience, result: &Result{}}
-	leaf := served[0]
-	if audience.Has(leaf) {
-		s.accept([]*certs.Certificate{leaf})
-		return s.result
+// the rest of the served list and the known intermediates. Where there is none,
+// it goes over the same material once more, past every rule but the signatures,
+// to tell what stands in the way from what leads nowhere. What lies beside the
+// list is known for this one question.
+func (b *Builder) Build(served []*certs.Certificate, audience *trust.Audience, beside ...*certs.Certificate) *Result {
+	s := &search{b: b, served: served, beside: beside, audience: audience, result: &Result{}}
+	s.begin()
+	if len(s.result.Paths) == 0 {
+		past := &search{b: b, served: served, beside: beside, audience: audience, result: &Result{}, past: true}
+		past.begin()
+		s.result.Failures = deciding(past.blocking, past.result.Failures)
 	}
-	if critical := unknownCritical(leaf); critical != "" {
-		s.fail(ReasonCritical, leaf, critical)
-		return s.result
-	}
-	s.extend(append(make([]*certs.Certificate, 0, 4), leaf))
 	s.prefer()
 	return s.result
+}
+
+// deciding orders why there is no path: what alone keeps one from an anchor,
+// else the end of the longest attempt.
+func deciding(blocking, failures []Failure) []Failure {
+	sort.SliceStable(failures, func(i, j int) bool {
+		a, b := failures[i], failures[j]
+		if a.depth != b.depth {
+			return a.depth > b.depth
+		}
+		return rank(a.Reason) < rank(b.Reason)
+	})
+	return slices.Concat(blocking, failures)
+}
+
+// endings are how an attempt can end without an anchor, what says most first.
+// The rules that are broken besides come last, but for one: what no CA issued
+// is trusted by nobody, whatever roots they have.
+var endings = []Reason{ReasonNotCA, ReasonSelfSigned, ReasonNoIssuer, ReasonSignature, ReasonTooMany}
+
+// rank is a reason's place among the endings.
+func rank(r Reason) int {
+	if i := slices.Index(endings, r); i >= 0 {
+		return i
+	}
+	return len(endings)
 }
 
 // search is one depth-first walk from a leaf towards the anchors.
 type search struct {
 	b        *Builder             // whose memory it uses
 	served   []*certs.Certificate // as the server sent them
+	beside   []*certs.Certificate // known for this search alone
 	audience *trust.Audience      // whose anchors end a path
 	result   *Result              // what was found so far
 	attempts int                  // links tried, of maxAttempts
+	past     bool                 // goes on past broken rules, and keeps them
+	blocking []Failure            // past: the fewest broken rules on a way to an anchor
+}
+
+// begin starts the walk at the leaf.
+func (s *search) begin() {
+	leaf := s.served[0]
+	path := append(make([]*certs.Certificate, 0, 4), leaf)
+	if s.audience.Has(leaf) {
+		s.accept(path, nil)
+		return
+	}
+	var broken []Failure
+	if critical := unknownCritical(leaf); critical != "" {
+		if !s.past {
+			return
+		}
+		broken = []Failure{{Reason: ReasonCritical, Cert: leaf, Detail: critical}}
+	}
+	s.extend(path, broken)
 }
 
 // fail keeps why a path ended. What a hostile list makes beyond maxFailures is
 // dropped.
-func (s *search) fail(r Reason, c *certs.Certificate, detail string) {
+func (s *search) fail(depth int, r Reason, c *certs.Certificate, detail string) {
 	if len(s.result.Failures) < maxFailures {
-		s.result.Failures = append(s.result.Failures, Failure{r, c, detail})
+		s.result.Failures = append(s.result.Failures, Failure{r, c, detail, depth})
 	}
 }
 
-// extend tries every issuer of the path's last certificate.
-func (s *search) extend(path []*certs.Certificate) {
+// extend tries every issuer of the path's last certificate; broken are the
+// rules broken so far.
+func (s *search) extend(path []*certs.Certificate, broken []Failure) {
 	last := path[len(path)-1]
 	found := false
-	for _, anchor := range s.audience.Named(last.RawIssuer) {
+	for _, anchor := range s.audience.Named(last.IssuerDN) {
 		found = true
-		if s.link(path, anchor) {
-			s.accept(append(path[:len(path):len(path)], anchor))
+		if more, ok := s.link(path, anchor, true); ok {
+			s.accept(append(path[:len(path):len(path)], anchor), slices.Concat(broken, more))
 		}
 	}
 	for candidate := range s.issuers(last) {
+		if onPath(path, candidate) || s.audience.Has(candidate) {
+			found = found || !last.SelfIssued()
+			continue
+		}
 		found = true
-		if !onPath(path, candidate) && !s.audience.Has(candidate) && s.link(path, candidate) {
-			s.extend(append(path[:len(path):len(path)], candidate))
+		if more, ok := s.link(path, candidate, false); ok {
+			s.extend(append(path[:len(path):len(path)], candidate), slices.Concat(broken, more))
 		}
 	}
-	if found && !last.SelfIssued() {
-		return
+	if s.past && (!found || last.SelfIssued()) {
+		s.ended(path, broken, found)
+	}
+}
+
+// ended tells how an attempt ends whose last certificate has no issuer here.
+func (s *search) ended(path []*certs.Certificate, broken []Failure, found bool) {
+	last := path[len(path)-1]
+	for _, f := range broken {
+		s.fail(len(path), f.Reason, f.Cert, f.Detail)
 	}
 	switch {
-	case last.SelfIssued() && len(path) == 1:
-		s.fail(ReasonSelfSigned, last, "signed by itself, and not an anchor of "+s.audience.Name)
-	case last.SelfIssued():
-		s.fail(ReasonSelfSigned, last, "is a root that "+s.audience.Name+" does not trust")
-	default:
-		s.fail(ReasonNoIssuer, last, fmt.Sprintf("its issuer %q was not sent and is not known", last.IssuerName()))
+	case last.SelfSigned() && len(path) == 1:
+		s.fail(1, ReasonSelfSigned, last, "signed by itself, and not an anchor of "+s.audience.Name)
+	case last.SelfSigned():
+		s.fail(len(path), ReasonSelfSigned, last, "is a root that "+s.audience.Name+" does not trust")
+	case !found:
+		s.fail(len(path), ReasonNoIssuer, last, fmt.Sprintf("its issuer %q was not sent and is not known", last.IssuerName()))
 	}
 }
 
@@ -194,44 +260,57 @@ func (s *search) extend(path []*certs.Certificate) {
 func (s *search) issuers(c *certs.Certificate) func(func(*certs.Certificate) bool) {
 	return func(yield func(*certs.Certificate) bool) {
 		for i, o := range s.served {
-			if i > 0 && string(o.RawSubject) == string(c.RawIssuer) && !yield(o) {
+			if i > 0 && o.SubjectDN == c.IssuerDN && !contains(s.served[:i], o) && !yield(o) {
 				return
 			}
 		}
-		for _, o := range s.b.known.named(c.RawIssuer) {
+		for _, o := range s.b.known.named(c.IssuerDN) {
 			if !contains(s.served, o) && !yield(o) {
 				return
 			}
 		}
+		for _, o := range s.beside {
+			if o.SubjectDN == c.IssuerDN && o.IsCA && !contains(s.served, o) && !s.b.known.has(o) && !yield(o) {
+				return
+			}
+		}
 	}
 }
 
-// link checks whether issuer may follow the path: the signature, and the
-// rules an issuer must keep by itself.
-func (s *search) link(path []*certs.Certificate, issuer *certs.Certificate) bool {
+// link checks whether issuer may follow the path: the signature, and the rules
+// an issuer must keep by itself. Past the rules, it gives those that are broken.
+func (s *search) link(path []*certs.Certificate, issuer *certs.Certificate, anchor bool) ([]Failure, bool) {
 	if s.attempts++; s.attempts > maxAttempts || len(path) >= maxDepth {
 		if s.attempts == maxAttempts+1 || len(path) >= maxDepth {
-			s.fail(ReasonTooMany, path[0], "the material allows more paths than are tried")
+			s.fail(maxDepth, ReasonTooMany, path[0], "the material allows more paths than are tried")
 		}
-		return false
+		return nil, false
 	}
-	if f := mayIssue(issuer, path); f != nil {
-		s.fail(f.Reason, f.Cert, f.Detail)
-		return false
+	broken := mayIssue(issuer, path, anchor)
+	if len(broken) > 0 && !s.past {
+		return nil, false
 	}
 	child := path[len(path)-1]
-	if reason, detail := s.b.links.check(issuer, child); reason != "" {
-		s.fail(reason, child, detail)
-		return false
+	switch reason, detail := s.b.links.check(issuer, child); {
+	case reason == ReasonWeakSign && s.past:
+		broken = append(broken, Failure{Reason: reason, Cert: child, Detail: detail})
+	case reason != "":
+		s.fail(len(path), reason, child, detail)
+		return nil, false
 	}
-	return true
+	return broken, true
 }
 
 // accept keeps a path that reached an anchor and keeps the rules of a whole
 // path, which need every certificate from the anchor down.
-func (s *search) accept(path []*certs.Certificate) {
+func (s *search) accept(path []*certs.Certificate, broken []Failure) {
 	if f := wholePath(path); f != nil {
-		s.fail(f.Reason, f.Cert, f.Detail)
+		broken = append(broken, *f)
+	}
+	if len(broken) > 0 {
+		if s.blocking == nil || len(broken) < len(s.blocking) {
+			s.blocking = broken
+		}
 		return
 	}
 	p := Path{Certs: path, Served: true, From: path[0].NotBefore, Until: path[0].NotAfter}
@@ -264,7 +343,7 @@ func earlier(a, b time.Time) time.Time {
 func onPath(path []*certs.Certificate, c *certs.Certificate) bool {
 	for _, p := range path {
 		// The same subject and key twice is a loop, even in another certificate.
-		if string(p.RawSubject) == string(c.RawSubject) &&
+		if p.SubjectDN == c.SubjectDN &&
 			string(p.RawSubjectPublicKeyInfo) == string(c.RawSubjectPublicKeyInfo) {
 			return true
 		}

@@ -1,11 +1,11 @@
 package chain
 
 import (
-	"bytes"
 	"encoding/asn1"
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"strings"
 
 	"insegna.example/internal/core/certs"
@@ -15,8 +15,8 @@ import (
 // DNS, IP, e-mail and URI forms come parsed from crypto/x509, directory names
 // are read here.
 type constraints struct {
-	permittedDirs, excludedDirs [][]byte // raw RDNSequence contents
-	err                         error    // a constraint that cannot be understood fails the path
+	permittedDirs, excludedDirs []certs.DN // by directory name
+	err                         error      // a constraint that cannot be understood fails the path
 }
 
 // subtree is a GeneralSubtree (RFC 5280 section 4.2.1.10). Minimum and maximum
@@ -60,11 +60,10 @@ func parseConstraints(c *certs.Certificate) (out constraints) {
 	return out
 }
 
-// directoryNames gives the distinguished names a constraint lists, each as the
-// DER of its RDNs; constraints over other forms are passed over, and over forms
+// directoryNames gives the distinguished names a constraint lists; constraints over other forms are passed over, and over forms
 // nobody supports are an error.
-func directoryNames(trees []asn1.RawValue) ([][]byte, error) {
-	var out [][]byte
+func directoryNames(trees []asn1.RawValue) ([]certs.DN, error) {
+	var out []certs.DN
 	for _, raw := range trees {
 		var t subtree
 		if _, err := asn1.Unmarshal(raw.FullBytes, &t); err != nil {
@@ -72,11 +71,7 @@ func directoryNames(trees []asn1.RawValue) ([][]byte, error) {
 		}
 		switch t.Base.Tag {
 		case tagDirectoryName:
-			var rdns asn1.RawValue
-			if _, err := asn1.Unmarshal(t.Base.Bytes, &rdns); err != nil {
-				return nil, err
-			}
-			out = append(out, rdns.Bytes)
+			out = append(out, certs.ParseDN(t.Base.Bytes))
 		case 1, 2, 6, 7: // e-mail, DNS, URI, IP: read by crypto/x509
 		default:
 			return nil, errUnsupportedName
@@ -97,7 +92,8 @@ func checkConstraints(path []*certs.Certificate) *Failure {
 				continue
 			}
 			if broken := violates(path[i], c); broken != "" {
-				return &Failure{ReasonNames, c, fmt.Sprintf("%s (name constraints of %s)", broken, path[i].CommonName())}
+				return &Failure{Reason: ReasonNames, Cert: c,
+					Detail: fmt.Sprintf("%s (name constraints of %s)", broken, path[i].CommonName())}
 			}
 		}
 	}
@@ -117,6 +113,9 @@ func constrains(c *certs.Certificate) bool {
 
 // violates names the first name of c that the CA does not allow.
 func violates(ca, c *certs.Certificate) string {
+	if c.NamesUnread() {
+		return "a name that cannot be read is not allowed"
+	}
 	for _, name := range c.DNSNames {
 		if bad(name, ca.PermittedDNSDomains, ca.ExcludedDNSDomains, dnsWithin, dnsTouches) {
 			return "the DNS name " + name + " is not allowed"
@@ -128,22 +127,75 @@ func violates(ca, c *certs.Certificate) string {
 			return "the address " + ip.String() + " is not allowed"
 		}
 	}
-	for _, mail := range c.EmailAddresses {
+	for _, mail := range mailboxes(c) {
 		if bad(mail, ca.PermittedEmailAddresses, ca.ExcludedEmailAddresses, mailWithin, mailWithin) {
 			return "the e-mail address " + mail + " is not allowed"
 		}
 	}
 	for _, uri := range c.URIs {
-		if bad(uri.Hostname(), ca.PermittedURIDomains, ca.ExcludedURIDomains, uriWithin, uriWithin) {
-			return "the URI host " + uri.Hostname() + " is not allowed"
+		if len(ca.PermittedURIDomains)+len(ca.ExcludedURIDomains) == 0 {
+			break
+		}
+		host := uri.Hostname()
+		if _, err := netip.ParseAddr(host); err == nil || host == "" {
+			return "a URI without a host name is not allowed"
+		}
+		if bad(host, ca.PermittedURIDomains, ca.ExcludedURIDomains, uriWithin, uriWithin) {
+			return "the URI host " + host + " is not allowed"
 		}
 	}
 	dirs := parseConstraints(ca)
-	if subject := rdnContents(c.RawSubject); len(subject) > 0 &&
-		bad(subject, dirs.permittedDirs, dirs.excludedDirs, bytes.HasPrefix, bytes.HasPrefix) {
-		return "the subject " + c.Subject.String() + " is not allowed"
+	for _, name := range directoriesOf(c) {
+		if bad(name, dirs.permittedDirs, dirs.excludedDirs, certs.DN.Begins, certs.DN.Begins) {
+			return "the directory name of " + c.CommonName() + " is not allowed"
+		}
 	}
 	return ""
+}
+
+// mailboxes are the e-mail addresses of a certificate; those in the subject
+// count where its alternative names have none (RFC 5280 section 4.2.1.10).
+func mailboxes(c *certs.Certificate) []string {
+	if len(c.EmailAddresses) > 0 {
+		return c.EmailAddresses
+	}
+	var out []string
+	for _, a := range c.Subject.Names {
+		if mail, ok := a.Value.(string); ok && a.Type.Equal(oidMailAttribute) {
+			out = append(out, mail)
+		}
+	}
+	return out
+}
+
+// oidMailAttribute is the e-mail address in a distinguished name (RFC 5280
+// section 4.1.2.6).
+var oidMailAttribute = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 1}
+
+// oidAltName is subjectAltName (RFC 5280 section 4.2.1.6).
+var oidAltName = asn1.ObjectIdentifier{2, 5, 29, 17}
+
+// directoriesOf are the distinguished names a certificate is for: its subject,
+// unless that is empty, and those among its alternative names.
+func directoriesOf(c *certs.Certificate) (out []certs.DN) {
+	if c.SubjectDN != "" {
+		out = append(out, c.SubjectDN)
+	}
+	for _, e := range c.Extensions {
+		var list []asn1.RawValue
+		if !e.Id.Equal(oidAltName) {
+			continue
+		}
+		if _, err := asn1.Unmarshal(e.Value, &list); err != nil {
+			continue
+		}
+		for _, name := range list {
+			if name.Class == asn1.ClassContextSpecific && name.Tag == tagDirectoryName {
+				out = append(out, certs.ParseDN(name.Bytes))
+			}
+		}
+	}
+	return out
 }
 
 // bad says whether a name lies in an excluded subtree, or outside all
@@ -166,12 +218,16 @@ func bad[N, T any](name N, permitted, excluded []T, within, touches func(N, T) b
 // base itself or any name below it. A base with a leading dot, which clients
 // accept, means names below it only.
 func dnsWithin(name, base string) bool {
-	name, base = strings.ToLower(name), strings.ToLower(base)
+	name, base = bareName(name), bareName(base)
 	if below, dotted := strings.CutPrefix(base, "."); dotted {
 		return strings.HasSuffix(name, "."+below)
 	}
 	return base == "" || name == base || strings.HasSuffix(name, "."+base)
 }
+
+// bareName is a DNS name without case and without the dot of the root, which
+// says nothing of where it lies.
+func bareName(name string) string { return strings.TrimSuffix(strings.ToLower(name), ".") }
 
 // dnsTouches is dnsWithin for excluded subtrees: a wildcard that could stand
 // for an excluded name is excluded too.
@@ -179,8 +235,8 @@ func dnsTouches(name, base string) bool {
 	if dnsWithin(name, base) {
 		return true
 	}
-	parent, wild := strings.CutPrefix(strings.ToLower(name), "*.")
-	first, tail, ok := strings.Cut(strings.TrimPrefix(strings.ToLower(base), "."), ".")
+	parent, wild := strings.CutPrefix(bareName(name), "*.")
+	first, tail, ok := strings.Cut(strings.TrimPrefix(bareName(base), "."), ".")
 	return wild && ok && first != "" && tail == parent
 }
 
@@ -197,7 +253,7 @@ func mailWithin(mail, base string) bool {
 	if strings.HasPrefix(base, ".") {
 		return dnsWithin(host, base)
 	}
-	return strings.EqualFold(host, base)
+	return bareName(host) == bareName(base)
 }
 
 // uriWithin follows the rule for URIs: a base without a leading dot means
@@ -206,14 +262,5 @@ func uriWithin(host, base string) bool {
 	if strings.HasPrefix(base, ".") {
 		return dnsWithin(host, base)
 	}
-	return strings.EqualFold(host, base)
-}
-
-// rdnContents strips the outer SEQUENCE from a raw name.
-func rdnContents(raw []byte) []byte {
-	var v asn1.RawValue
-	if _, err := asn1.Unmarshal(raw, &v); err != nil {
-		return nil
-	}
-	return v.Bytes
+	return bareName(host) == bareName(base)
 }

@@ -24,7 +24,7 @@ func FormOf(served []*certs.Certificate) Form {
 		case i == 0:
 		case !reached[i]:
 			f.Strays = append(f.Strays, c)
-		case c.SelfIssued():
+		case c.SelfSigned():
 			f.Roots = append(f.Roots, c)
 		case !certifiesOne(c, served[:i]):
 			f.Misordered = append(f.Misordered, c)
@@ -43,7 +43,7 @@ func reachable(served []*certs.Certificate) []bool {
 		grew = false
 		for i, c := range served {
 			for j, o := range served {
-				if reached[i] && !reached[j] && string(c.RawIssuer) == string(o.RawSubject) {
+				if reached[i] && !reached[j] && c.IssuerDN == o.SubjectDN {
 					reached[j], grew = true, true
 				}
 			}
@@ -56,7 +56,7 @@ func reachable(served []*certs.Certificate) []bool {
 // it, by names alone.
 func certifiesOne(c *certs.Certificate, before []*certs.Certificate) bool {
 	for _, b := range before {
-		if string(b.RawIssuer) == string(c.RawSubject) {
+		if b.IssuerDN == c.SubjectDN {
 			return true
 		}
 	}

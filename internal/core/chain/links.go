@@ -62,20 +62,36 @@ func signed(issuer, child *certs.Certificate) outcome {
 		return outcome{ReasonSignature, "the issuer's key is of a kind that is not understood"}
 	}
 	if err := issuer.CheckSignature(child.SignatureAlgorithm, child.RawTBSCertificate, child.Signature); err != nil {
-		return outcome{ReasonSignature, fmt.Sprintf("its signature was not made by the key of %s", issuer.CommonName())}
+		return outcome{ReasonSignature, "its signature was not made by the key of " + issuer.CommonName() +
+			otherKey(issuer, child)}
 	}
 	return outcome{}
 }
 
-// Known is the set of intermediates met anywhere or given by the operator.
-// Safe for concurrent use.
-type Known struct {
-	mu        sync.RWMutex                    // guards the map
-	bySubject map[string][]*certs.Certificate // by the DER of the subject
-	count     int                             // of certificates, of maxKnown
+// otherKey tells, where both certificates say so, that another certificate of
+// the same name is the issuer (RFC 5280 section 4.2.1.1).
+func otherKey(issuer, child *certs.Certificate) string {
+	if len(child.AuthorityKeyId) == 0 || len(issuer.SubjectKeyId) == 0 ||
+		string(child.AuthorityKeyId) == string(issuer.SubjectKeyId) {
+		return ""
+	}
+	return fmt.Sprintf(": another certificate of that name issued it (key identifier %X, not %X)",
+		clipped(child.AuthorityKeyId), clipped(issuer.SubjectKeyId))
 }
 
-// maxKnown and maxSameSubject bound what hostile servers can make us keep.
+// clipped bounds what is shown of a key identifier; 20 octets are usual.
+func clipped(id []byte) []byte { return id[:min(len(id), 20)] }
+
+// Known is the set of intermediates the operator declared. What other servers
+// send is not among them: a verdict must not depend on what was met before.
+// Safe for concurrent use.
+type Known struct {
+	mu        sync.RWMutex                      // guards the map
+	bySubject map[certs.DN][]*certs.Certificate // by subject
+	count     int                               // of certificates, of maxKnown
+}
+
+// maxKnown and maxSameSubject bound what a search may have to go through.
 const (
 	maxKnown       = 20000
 	maxSameSubject = 16
@@ -83,7 +99,7 @@ const (
 
 // NewKnown makes a set with these certificates.
 func NewKnown(list ...*certs.Certificate) *Known {
-	k := &Known{bySubject: map[string][]*certs.Certificate{}}
+	k := &Known{bySubject: map[certs.DN][]*certs.Certificate{}}
 	for _, c := range list {
 		k.Add(c)
 	}
@@ -97,22 +113,21 @@ func (k *Known) Add(c *certs.Certificate) {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	same := k.bySubject[string(c.RawSubject)]
+	same := k.bySubject[c.SubjectDN]
 	if k.count < maxKnown && len(same) < maxSameSubject && !contains(same, c) {
-		k.bySubject[string(c.RawSubject)] = append(same[:len(same):len(same)], c)
+		k.bySubject[c.SubjectDN] = append(same[:len(same):len(same)], c)
 		k.count++
 	}
 }
 
 // has says whether a certificate is among those known already.
-func (k *Known) has(c *certs.Certificate) bool { return contains(k.named(c.RawSubject), c) }
+func (k *Known) has(c *certs.Certificate) bool { return contains(k.named(c.SubjectDN), c) }
 
-// named gives the known certificates with a subject, compared as bytes (RFC
-// 5280 section 7.1 allows more, and no CA needs it).
-func (k *Known) named(rawSubject []byte) []*certs.Certificate {
+// named gives the known certificates with a subject.
+func (k *Known) named(subject certs.DN) []*certs.Certificate {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	return k.bySubject[string(rawSubject)]
+	return k.bySubject[subject]
 }
 
 // prefer sorts the paths: served ones first, then the longer lasting, then

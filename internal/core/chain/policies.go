@@ -1,6 +1,11 @@
 package chain
 
-import "insegna.example/internal/core/certs"
+import (
+	"crypto/x509"
+	"slices"
+
+	"insegna.example/internal/core/certs"
+)
 
 // anyPolicy stands for every policy (RFC 5280 section 4.2.1.4).
 const anyPolicy = "2.5.29.32.0"
@@ -23,15 +28,27 @@ func checkPolicies(path []*certs.Certificate) *Failure {
 		c := path[i]
 		s.apply(c, i == 0)
 		if i > 0 {
+			if mapsAny(c) {
+				return &Failure{Reason: ReasonPolicy, Cert: c, Detail: "maps a certificate policy to or from anyPolicy"}
+			}
 			s.prepare(c)
 		} else {
 			s.wrapUp(c)
 		}
 		if s.explicit == 0 && len(s.expected) == 0 {
-			return &Failure{ReasonPolicy, c, "no certificate policy is left that the whole path allows, and a CA requires one"}
+			return &Failure{Reason: ReasonPolicy, Cert: c,
+				Detail: "no certificate policy is left that the whole path allows, and a CA requires one"}
 		}
 	}
 	return nil
+}
+
+// mapsAny says whether a CA maps anyPolicy or to it, which no CA may (RFC 5280
+// section 6.1.4 (a)).
+func mapsAny(c *certs.Certificate) bool {
+	return slices.ContainsFunc(c.PolicyMappings, func(m x509.PolicyMapping) bool {
+		return m.IssuerDomainPolicy.String() == anyPolicy || m.SubjectDomainPolicy.String() == anyPolicy
+	})
 }
 
 // apply keeps the policies this certificate names (section 6.1.3 (d), (e)).

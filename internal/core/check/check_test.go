@@ -25,8 +25,8 @@ import (
 const host = "a.lantern.example"
 
 type world struct {
-	root, ca, sub *pkitest.Entity
-	judge         *check.Judge
+	root, ca, sub, crew *pkitest.Entity
+	judge               *check.Judge
 }
 
 func newWorld() world {
@@ -89,6 +89,8 @@ func TestEveryRule(t *testing.T) {
 		{"tls-malformed", target, &binding.Observation{Outcome: binding.Connected, Served: [][]byte{{1, 2}}}, check.Around{},
 			"cannot be read"},
 		{"tls-too-large", target, outcome(binding.TooLarge), check.Around{}, "more certificate material"},
+		{"suite-weak", target, &binding.Observation{Outcome: binding.Connected, Served: seen(leaf(), w.sub, w.ca).Served,
+			Version: 0x0303, Suite: 0x000A}, check.Around{}, "TLS_RSA_WITH_3DES_EDE_CBC_SHA: 3DES has"},
 		{"tls-old", target, &binding.Observation{Outcome: binding.Connected, Served: seen(leaf(), w.sub, w.ca).Served,
 			Version: 0x0301}, check.Around{}, "TLS 1.0 at best"},
 		{"name-not-covered", target, seen(other, w.sub, w.ca), check.Around{}, "it is made for b.lantern.example"},
@@ -107,8 +109,6 @@ func TestEveryRule(t *testing.T) {
 		{"lifetime-over-limit", target, seen(leaf(pkitest.Valid(-24*time.Hour, 200*24*time.Hour)), w.sub, w.ca),
 			check.Around{}, "valid for 201 days; public certificates issued on"},
 		{"self-signed", target, seen(pkitest.Leaf(nil, host)), check.Around{}, "signed itself"},
-		{"chain-untrusted", target, seen(pkitest.Leaf(pkitest.CA("Nobody", nil), host)), check.Around{},
-			`its issuer "Nobody" was not sent and is not known`},
 		{"chain-incomplete", target, seen(leaf(), w.ca), check.Around{}, "does not send the intermediate Harbour Issuing"},
 		{"chain-ended", target, seen(pkitest.Leaf(ended, host), ended), check.Around{}, "Harbour Old: ended on"},
 		{"chain-disordered", target, seen(leaf(), w.ca, w.sub), check.Around{}, "Harbour CA stands before"},
@@ -127,8 +127,11 @@ func TestEveryRule(t *testing.T) {
 		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca),
 			check.Around{}, "another certificate"},
 	}
-	// the first has a test of its own, Go makes and parses no bad serials
-	met := map[check.Code]bool{"differs-from-siblings": true, "serial-bad": true}
+	// these have tests of their own, and so have those of the table
+	met := map[check.Code]bool{"differs-from-siblings": true, "chain-unreadable": true, "chain-too-long": true}
+	for _, c := range w.judgements(t) {
+		met[c.code] = true
+	}
 	for _, c := range cases {
 		met[c.code] = true
 		t.Run(string(c.code), func(t *testing.T) {
@@ -177,7 +180,7 @@ func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
 	leaf := pkitest.Leaf(crew, host)
 	both := check.Target{Host: host, Audiences: []string{"browsers", "in-house"}}
 	j := judge.Judge(both, seen(leaf), pkitest.Now, check.Around{})
-	require.Equal(t, []check.Code{"chain-untrusted"}, codes(j.Findings))
+	require.Equal(t, []check.Code{"chain-untrusted"}, codes(j.Findings), "it is known to be a root, and not theirs")
 	assert.Equal(t, "browsers", j.Findings[0].Evidence[0].Value)
 	both.Audiences = []string{"in-house"}
 	assert.Empty(t, judge.Judge(both, seen(leaf), pkitest.Now, check.Around{}).Findings)
@@ -185,15 +188,35 @@ func TestOneAudienceMayTrustWhatAnotherDoesNot(t *testing.T) {
 		codes(judge.Judge(both, seen(leaf), pkitest.Now.AddDate(0, 3, 0), check.Around{}).Findings))
 }
 
+// TestSiblings holds that a rotation under way is a note until the older
+// certificate is due, and that no remedy names a day that is over.
 func TestSiblings(t *testing.T) {
-	old := check.Sibling{Server: "pier-2", Leaf: certs.Fingerprint{1}, Begins: pkitest.Now.AddDate(0, -2, 0),
-		Ends: pkitest.Now.AddDate(0, 1, 0)}
-	fresh := check.Sibling{Server: "pier-1", Leaf: certs.Fingerprint{2}, Begins: pkitest.Now,
+	at := func(port uint16) netip.AddrPort { return netip.AddrPortFrom(target.Endpoint.Addr(), port) }
+	old := check.Sibling{Server: "pier-2", Endpoint: at(1), Leaf: certs.Fingerprint{1},
+		Begins: pkitest.Now.AddDate(0, 0, -60), Ends: pkitest.Now.AddDate(0, 0, 30)}
+	fresh := check.Sibling{Server: "pier-1", Endpoint: at(2), Leaf: certs.Fingerprint{2}, Begins: pkitest.Now,
 		Ends: pkitest.Now.AddDate(0, 3, 0)}
-	found := check.Siblings(host, []check.Sibling{fresh, old, fresh})
-	require.Len(t, found, 1)
-	assert.Contains(t, found[1].Cause, "pier-2 serves the certificate of "+old.Begins.Format("2 January 2006"))
-	assert.Empty(t, check.Siblings(host, []check.Sibling{fresh, fresh}))
+	ahead := fresh
+	ahead.Leaf, ahead.Begins = certs.Fingerprint{3}, pkitest.Now.Add(24*time.Hour)
+	for when, c := range map[time.Duration]struct {
+		severity check.Severity
+		remedy   string
+	}{
+		0:                                {check.Note, ", before " + old.Ends.Format("2 January 2006")},
+		16*24*time.Hour - time.Minute:    {check.Note, ", before "},
+		16*24*time.Hour + 2*time.Minute:  {check.Due, ", before "},
+		30*24*time.Hour + 10*time.Minute: {check.Due, ", now: the older one ended on "},
+	} {
+		found := check.Siblings(host, []check.Sibling{fresh, old, fresh}, pkitest.Now.Add(when))
+		require.Len(t, found, 1)
+		assert.Contains(t, found[1].Cause, "pier-2 (127.20.0.10:1) serves the certificate of "+
+			old.Begins.Format("2 January 2006")+" for a.lantern.example; its sibling pier-1 (127.20.0.10:2) serves")
+		assert.Equal(t, c.severity, found[1].Severity, when)
+		assert.Contains(t, found[1].Remedy, c.remedy, when)
+	}
+	assert.Empty(t, check.Siblings(host, []check.Sibling{fresh, fresh}, pkitest.Now))
+	assert.Empty(t, check.Siblings(host, []check.Sibling{fresh, ahead}, pkitest.Now),
+		"one that has not begun is not what the others should serve")
 }
 
 func TestFacesAsText(t *testing.T) {
@@ -229,12 +252,14 @@ func TestHostileListsAreBounded(t *testing.T) {
 	}
 	j := w.judge.Judge(target, long, pkitest.Now, check.Around{})
 	assert.Len(t, j.Chain, 50)
+	assert.True(t, j.Has(check.ChainTooLong), "a judgement of a part says so")
 	for _, f := range j.Findings {
 		assert.Less(t, len(f.Cause)+len(f.Remedy), 2000)
 	}
 	mixed := seen(leaf, w.sub, w.ca)
 	mixed.Served = append([][]byte{mixed.Served[0], []byte("rubbish")}, mixed.Served[1:]...)
-	assert.Empty(t, w.judge.Judge(target, mixed, pkitest.Now, check.Around{}).Findings, "what no path needs does no harm")
+	assert.Equal(t, []check.Code{"chain-unreadable"},
+		codes(w.judge.Judge(target, mixed, pkitest.Now, check.Around{}).Findings), "what no path needs breaks no path")
 }
 
 // TestTheLookWithoutSNIIsInventoryOnly gives no findings: hardly a visitor

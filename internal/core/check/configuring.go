@@ -7,6 +7,7 @@ import (
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/core/place"
 )
@@ -256,9 +257,11 @@ func notReloaded(s *Subject, c *binding.Configured, p *binding.Pair) {
 		Fact{"written", moment(p.Changed)}, Fact{"loaded", moment(c.Loaded)})
 }
 
-// fit says whether a certificate is what is wanted at the subject's host now.
+// fit says whether a certificate is what is wanted at the subject's host now,
+// and not about to end. Both faces are held against it.
 func fit(s *Subject, c *certs.Certificate) bool {
-	return names.Covers(c, s.Host).Covered && !s.At.Before(c.NotBefore) && s.At.Before(c.NotAfter) &&
+	return names.Covers(c, s.Host).Covered && !s.At.Before(c.NotBefore) &&
+		c.NotAfter.Sub(s.At) >= lifetime.LastMoments(c.NotBefore, c.NotAfter) &&
 		(s.Wanted.Issuer == "" || s.Wanted.Issuer == c.IssuerName()) &&
 		(s.Wanted.Certificate == "" || s.Wanted.Certificate == c.Fingerprint.String())
 }
@@ -288,7 +291,9 @@ func chainOnDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 		return
 	}
 	disk := &Subject{Target: s.Target, At: s.At, Seen: s.Seen, Chain: p.Chain, judge: s.judge}
-	disk.Views = s.judge.views(disk, keyOf(p.Chain))
+	for _, v := range s.Views {
+		disk.Views = append(disk.Views, View{v.Audience, s.judge.builder.Build(p.Chain, v.Audience, s.Chain...)})
+	}
 	trusted(disk)
 	for _, f := range disk.findings {
 		if f.Code == ChainIncomplete {

@@ -303,18 +303,19 @@ func TestWhatIsConfiguredHasToFit(t *testing.T) {
 	}
 }
 
-// TestAnIntermediateMetLaterIsUsed holds that only what was found is remembered:
-// a list judged before its issuer was met anywhere is judged anew once it was.
-func TestAnIntermediateMetLaterIsUsed(t *testing.T) {
+// TestAJudgementDoesNotDependOnWhatWasMet judges one list before and after others
+// were seen that would lend it an issuer, or one of the same name.
+func TestAJudgementDoesNotDependOnWhatWasMet(t *testing.T) {
 	w := newWorld()
-	young := pkitest.CA("Harbour Young", w.ca)
+	young, stranger := pkitest.CA("Harbour Young", w.ca), pkitest.CA("Harbour Young", pkitest.CA("Elsewhere", nil))
 	alone := seen(pkitest.Leaf(young, host))
 	before := w.judge.Judge(target, alone, pkitest.Now, check.Around{})
-	assert.True(t, before.Has(check.ChainUntrusted), codes(before.Findings))
-	assert.False(t, before.Has(check.ChainIncomplete))
-	whole := w.judge.Judge(target, seen(pkitest.Leaf(young, host), young, w.ca), pkitest.Now, check.Around{})
-	assert.Empty(t, whole.Findings)
-	after := w.judge.Judge(target, alone, pkitest.Now, check.Around{})
-	assert.True(t, after.Has(check.ChainIncomplete), codes(after.Findings))
-	assert.False(t, after.Has(check.ChainUntrusted))
+	assert.Equal(t, []check.Code{check.IssuerUnknown}, codes(before.Findings))
+	for _, other := range []*binding.Observation{seen(pkitest.Leaf(young, host), young, w.ca),
+		seen(pkitest.Leaf(stranger, "b.lantern.example"), stranger)} {
+		w.judge.Judge(target, other, pkitest.Now, check.Around{})
+		after := w.judge.Judge(target, alone, pkitest.Now, check.Around{})
+		assert.Equal(t, before.Findings, after.Findings)
+		assert.Equal(t, before.Verdict, after.Verdict)
+	}
 }

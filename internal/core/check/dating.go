@@ -12,7 +12,7 @@ const dayFormat = "2 January 2006"
 
 // dating judges the leaf's dates and its length of life.
 func dating(s *Subject) {
-	if len(s.Chain) == 0 || s.has(OtherSiteAnswers) {
+	if len(s.Chain) == 0 || s.has(OtherSiteAnswers) || s.ownAt() > 0 {
 		return
 	}
 	c := s.leaf()

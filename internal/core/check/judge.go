@@ -73,7 +73,9 @@ type Subject struct {
 	Coverage names.Coverage       // of the host by the leaf
 	findings []Finding            // so far, worst first at the end
 	missing  string               // from the list served, when chain-incomplete was found
-	judge    *Judge               // whose memory is used
+	// unreadable are the places in the list served, from 0, of what is no certificate
+	unreadable []int
+	judge      *Judge // whose memory is used
 }
 
 // leaf is the first certificate served; rules that need one run only when there
@@ -121,7 +123,6 @@ type Judge struct {
 	// as declared; the first is asked when a target names none
 	order   []*trust.Audience
 	builder *chain.Builder                                      // of paths
-	known   *chain.Known                                        // certificates met, to fill gaps with
 	parsed  *otter.Cache[certs.Fingerprint, *certs.Certificate] // certificates by fingerprint
 	results *otter.Cache[resultKey, *chain.Result]              // of path building, for lists met before
 }
@@ -134,11 +135,15 @@ type resultKey struct {
 }
 
 // NewJudge makes a judge; the first audience is the one asked when a target
-// names none.
+// names none. The roots of every audience count as known: to a client that does
+// not have one of them it is a root it does not trust.
 func NewJudge(audiences []*trust.Audience, known *chain.Known) *Judge {
-	j := &Judge{audiences: map[string]*trust.Audience{}, order: audiences, builder: chain.NewBuilder(known), known: known}
+	j := &Judge{audiences: map[string]*trust.Audience{}, order: audiences, builder: chain.NewBuilder(known)}
 	for _, a := range audiences {
 		j.audiences[a.Name] = a
+		for _, c := range a.Anchors {
+			known.Add(c)
+		}
 	}
 	j.parsed = otter.Must(&otter.Options[certs.Fingerprint, *certs.Certificate]{MaximumSize: remembered})
 	j.results = otter.Must(&otter.Options[resultKey, *chain.Result]{MaximumSize: remembered})
@@ -194,24 +199,13 @@ func (j *Judge) material(s *Subject) (key [sha256.Size]byte, err error) {
 			if i == 0 {
 				return key, err
 			}
-			continue // a later one only matters if a path needs it
-		}
-		if i > 0 {
-			j.known.Add(c)
+			s.unreadable = append(s.unreadable, i) // a later one only matters if a path needs it
+			continue
 		}
 		s.Chain = append(s.Chain, c)
 		joined = append(joined, c.Fingerprint[:]...)
 	}
 	return sha256.Sum256(joined), nil
-}
-
-// keyOf is the key under which results for a list are remembered.
-func keyOf(list []*certs.Certificate) [sha256.Size]byte {
-	joined := make([]byte, 0, len(list)*sha256.Size)
-	for _, c := range list {
-		joined = append(joined, c.Fingerprint[:]...)
-	}
-	return sha256.Sum256(joined)
 }
 
 // views builds the paths for each audience of the host. A host that names none
@@ -230,17 +224,14 @@ func (j *Judge) views(s *Subject, key [sha256.Size]byte) []View {
 	return views
 }
 
-// result builds paths or remembers them. A result without a path is built
-// anew, since an intermediate met meanwhile may make one.
+// result builds paths or remembers them.
 func (j *Judge) result(list []*certs.Certificate, key [sha256.Size]byte, a *trust.Audience) *chain.Result {
 	k := resultKey{key, a.Name}
 	if r, ok := j.results.GetIfPresent(k); ok {
 		return r
 	}
 	r := j.builder.Build(list, a)
-	if len(r.Paths) > 0 {
-		j.results.Set(k, r)
-	}
+	j.results.Set(k, r)
 	return r
 }
 
@@ -257,15 +248,15 @@ func (s *Subject) judgement() *Judgement {
 		Findings: s.findings, Views: s.Views}
 }
 
-// servedFace compares what is served with what is wanted: the name, and the
-// issuer or certificate where the estate says so.
+// servedFace compares what is served with what is wanted: the name, a validity
+// that is not at its end, and the issuer or certificate where the estate says so.
 func (s *Subject) servedFace() binding.Face {
 	switch {
 	case len(s.Chain) == 0:
 		return binding.Missing
 	case s.Host == "":
 		return binding.Agrees
-	case !s.Coverage.Covered, s.hasAny(With(ServedDiffers)):
+	case !fit(s, s.leaf()), s.hasAny(With(ServedDiffers)):
 		return binding.Differs
 	}
 	return binding.Agrees

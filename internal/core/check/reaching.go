@@ -65,6 +65,11 @@ func protocol(s *Subject) {
 		s.addAs(TLSOld, severity, "the server speaks "+binding.VersionName(o.Version)+" at best, which browsers refuse",
 			"switch on TLS 1.2 and 1.3", Fact{"negotiated", binding.VersionName(o.Version)})
 	}
+	if why := binding.SuiteWeakness(o.Suite); why != "" {
+		name := binding.SuiteName(o.Suite)
+		s.add(SuiteWeak, "the server chose the cipher suite "+name+": "+why,
+			"offer suites with ECDHE and AES-GCM or ChaCha20-Poly1305 only", Fact{"negotiated", name})
+	}
 }
 
 // alertRemedy goes by the alert the server sent (RFC 8446 section 6.2): some

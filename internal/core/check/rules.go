@@ -20,6 +20,7 @@ const (
 	TLSMalformed            Code = "tls-malformed"
 	TLSTooLarge             Code = "tls-too-large"
 	TLSOld                  Code = "tls-old"
+	SuiteWeak               Code = "suite-weak"
 	NameNotCovered          Code = "name-not-covered"
 	OtherSiteAnswers        Code = "other-site-answers"
 	Expired                 Code = "expired"
@@ -28,14 +29,29 @@ const (
 	LifetimeOverLimit       Code = "lifetime-over-limit"
 	SelfSigned              Code = "self-signed"
 	ChainUntrusted          Code = "chain-untrusted"
+	IssuerUnknown           Code = "issuer-unknown"
+	IssuerOther             Code = "issuer-other"
+	IssuerNoCA              Code = "issuer-no-ca"
+	IssuerMayNotSign        Code = "issuer-may-not-sign"
+	PathLength              Code = "path-length"
+	NameConstraint          Code = "name-constraint"
+	NotForServers           Code = "not-for-servers"
+	SignatureWeak           Code = "signature-weak"
+	CriticalExtension       Code = "critical-extension"
+	PolicyMissing           Code = "policy-missing"
+	PathTooLong             Code = "path-too-long"
 	ChainIncomplete         Code = "chain-incomplete"
 	ChainEnded              Code = "chain-ended"
 	ChainDisordered         Code = "chain-disordered"
 	ChainStray              Code = "chain-stray"
 	ChainDuplicate          Code = "chain-duplicate"
 	ChainRootSent           Code = "chain-root-sent"
+	ChainUnreadable         Code = "chain-unreadable"
+	ChainTooLong            Code = "chain-too-long"
 	KeyWeak                 Code = "key-weak"
+	KeyUsageWrong           Code = "key-usage-wrong"
 	SerialBad               Code = "serial-bad"
+	FormBroken              Code = "form-broken"
 	StapleMissing           Code = "staple-missing"
 	OtherIssuer             Code = "other-issuer"
 	OtherCertificate        Code = "other-certificate"
@@ -145,6 +161,8 @@ var Rules = []Rule{
 		Meaning: "more certificate material is sent than any client takes"},
 	{Code: TLSOld, Severity: Broken, Speaks: OfServed, Steps: StepTLS,
 		Meaning: "only TLS 1.1 or older is spoken (RFC 8996)"},
+	{Code: SuiteWeak, Severity: Weak, Speaks: OfServed, Steps: StepTLS,
+		Meaning: "the server chose a cipher suite that is known to be weak (RFC 9325)"},
 	{Code: NameNotCovered, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate | NotItsOwn | Uncovered,
 		Steps:   StepLeaf,
 		Meaning: "the certificate does not cover the host name (RFC 9525)"},
@@ -163,7 +181,29 @@ var Rules = []Rule{
 	{Code: SelfSigned, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
 		Meaning: "the certificate signed itself and is no anchor of an audience"},
 	{Code: ChainUntrusted, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
-		Meaning: "no path leads to an anchor of an audience (RFC 5280)"},
+		Meaning: "the path ends at a root that is no anchor of an audience"},
+	{Code: IssuerUnknown, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "the certificate of the issuer was neither sent nor declared, and is no anchor of an audience"},
+	{Code: IssuerOther, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a certificate of the issuer's name is there, and another key made the signature (RFC 5280 section 6.1.3)"},
+	{Code: IssuerNoCA, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a certificate stands as an issuer and is no CA (RFC 5280 section 4.2.1.9)"},
+	{Code: IssuerMayNotSign, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "the key of an issuer may not sign certificates (RFC 5280 section 4.2.1.3)"},
+	{Code: PathLength, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a CA allows fewer intermediates below it than there are (RFC 5280 section 4.2.1.9)"},
+	{Code: NameConstraint, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a CA on the path may not issue for a name in the certificate (RFC 5280 section 4.2.1.10)"},
+	{Code: NotForServers, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a certificate on the path is not allowed for TLS servers (RFC 5280 section 4.2.1.12)"},
+	{Code: SignatureWeak, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a certificate on the path is signed with a hash that clients no longer accept"},
+	{Code: CriticalExtension, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "a certificate on the path has a critical extension nobody understands (RFC 5280 section 4.2)"},
+	{Code: PolicyMissing, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "the certificate policies of the path do not allow it (RFC 5280 section 6.1.3)"},
+	{Code: PathTooLong, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
+		Meaning: "the path is longer, or the material more tangled, than any client follows"},
 	{Code: ChainIncomplete, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
 		Meaning: "an intermediate certificate is not sent"},
 	{Code: ChainEnded, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepTrust,
@@ -176,10 +216,18 @@ var Rules = []Rule{
 		Meaning: "a certificate is sent more than once"},
 	{Code: ChainRootSent, Severity: Note, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
 		Meaning: "the root is sent; every client has its own copy"},
+	{Code: ChainUnreadable, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "something is sent among the certificates that is none"},
+	{Code: ChainTooLong, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepList,
+		Meaning: "more certificates are sent than are judged"},
 	{Code: KeyWeak, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
-		Meaning: "the public key is smaller than 2048 bits RSA, or of an unknown kind"},
+		Meaning: "the public key is too small, or of a kind clients do not take"},
+	{Code: KeyUsageWrong, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the key may not sign a TLS handshake (RFC 5280 section 4.2.1.3)"},
 	{Code: SerialBad, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
 		Meaning: "the serial number is not positive or longer than 20 octets (RFC 5280)"},
+	{Code: FormBroken, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the certificate breaks rules of its form, and strict clients refuse it (RFC 5280 section 4.1)"},
 	{Code: StapleMissing, Severity: Broken, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
 		Meaning: "the certificate demands a stapled OCSP response and none is sent (RFC 7633)"},
 	{Code: OtherIssuer, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate | ServedDiffers, Steps: StepLeaf,
@@ -187,7 +235,7 @@ var Rules = []Rule{
 	{Code: OtherCertificate, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate | ServedDiffers, Steps: StepLeaf,
 		Meaning: "another certificate is served than the estate wants"},
 	{Code: DiffersFromSiblings, Severity: Due, Speaks: OfSiblings, Traits: ServedDiffers,
-		Meaning: "one endpoint of a host serves an older certificate than the others"},
+		Meaning: "one endpoint of a host serves an older certificate than the others; a note until that one is due"},
 	{Code: NotConfigured, Severity: Weak, Speaks: OfConfigured,
 		Meaning: "an endpoint answers that the server's configuration does not open"},
 	{Code: NotReloaded, Severity: Due, Speaks: OfConfigured, Traits: ServedDiffers | NotItsOwn | AtNextReload,

@@ -21,9 +21,11 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 		return strings.Join(out, " ")
 	}
 	stands := func(c check.Code) string { r := check.RuleOf(c); return words(r.Stands()) }
+	const untrusted = "chain-untrusted issuer-unknown issuer-other issuer-no-ca issuer-may-not-sign path-length " +
+		"name-constraint not-for-servers signature-weak critical-extension policy-missing path-too-long"
 	const certificate = "name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit " +
-		"self-signed chain-untrusted chain-incomplete chain-ended " +
-		"chain-disordered chain-stray chain-duplicate chain-root-sent key-weak serial-bad staple-missing other-issuer other-certificate"
+		"self-signed " + untrusted + " chain-incomplete chain-ended chain-disordered chain-stray chain-duplicate chain-root-sent " +
+		"chain-unreadable chain-too-long key-weak key-usage-wrong serial-bad form-broken staple-missing other-issuer other-certificate"
 	for name, list := range map[string][2]string{
 		"about the certificate": {certificate, words(check.With(check.AboutCertificate))},
 		"served differs": {
@@ -43,14 +45,14 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 			words(check.Of(check.OfServer))},
 		"of the way": {
 			"host-key-changed host-key-unknown login-refused connection-lost not-reached", words(check.Of(check.OfReach))},
-		"visit, tls": {"tls-old", words(check.At(check.StepTLS))},
+		"visit, tls": {"tls-old suite-weak", words(check.At(check.StepTLS))},
 		"visit, certificate": {
-			"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak serial-bad " +
-				"staple-missing other-issuer other-certificate", words(check.At(check.StepLeaf))},
+			"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak " +
+				"key-usage-wrong serial-bad form-broken staple-missing other-issuer other-certificate", words(check.At(check.StepLeaf))},
 		"visit, chain": {
-			"chain-incomplete chain-disordered chain-stray chain-duplicate chain-root-sent", words(check.At(check.StepList))},
+			"chain-incomplete chain-disordered chain-stray chain-duplicate chain-root-sent chain-unreadable chain-too-long", words(check.At(check.StepList))},
 		"visit, trust": {
-			"expired not-yet-valid self-signed chain-untrusted chain-ended", words(check.At(check.StepTrust))},
+			"expired not-yet-valid self-signed " + untrusted + " chain-ended", words(check.At(check.StepTrust))},
 		"behind a site not on":    {"nothing-listens " + certificate, stands(check.SiteNotEnabled)},
 		"behind another site":     {certificate, stands(check.OtherSiteAnswers)},
 		"behind a missing reload": {certificate, stands(check.NotReloaded)},

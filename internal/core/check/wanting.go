@@ -7,6 +7,7 @@ import (
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/core/place"
 )
 
@@ -39,20 +40,29 @@ type Sibling struct {
 	Configured *binding.Configured // nil when it is not read
 }
 
+// name tells one endpoint from the others: a server may have several.
+func (s *Sibling) name() string {
+	if at := s.Endpoint.String(); s.Server != at {
+		return s.Server + " (" + at + ")"
+	}
+	return s.Server
+}
+
 // Siblings compares the endpoints of one host that serve certificates for it
 // and gives, by index, a finding for each that serves an older one than the
-// newest. Endpoints that serve no certificate for the host are left out by
-// the caller; they have findings of their own.
-func Siblings(host string, list []Sibling) map[int]Finding {
+// newest: a rotation under way is a note for as long as the older one is not
+// due. Endpoints that serve no certificate for the host are left out by the
+// caller; they have findings of their own.
+func Siblings(host string, list []Sibling, at time.Time) map[int]Finding {
 	newest := 0
 	for i, s := range list {
-		if s.Begins.After(list[newest].Begins) {
+		if s.Begins.After(list[newest].Begins) && !s.Begins.After(at) {
 			newest = i
 		}
 	}
 	out := map[int]Finding{}
-	for i, s := range list {
-		n := list[newest]
+	for i := range list {
+		s, n := &list[i], &list[newest]
 		if s.Leaf == n.Leaf || !s.Begins.Before(n.Begins) {
 			continue
 		}
@@ -61,13 +71,20 @@ func Siblings(host string, list []Sibling) map[int]Finding {
 			where, source, then = fmt.Sprintf("as %s (named at %s) on %s", c.Pairs[0].File, c.Pairs[0].FileAt, s.Server),
 				c.Pairs[0].FileAt, takeIn(c)
 		}
+		severity, when := Note, "before "+s.Ends.UTC().Format(dayFormat)
+		switch left := s.Ends.Sub(at); {
+		case left < 0:
+			severity, when = Due, "now: the older one ended on "+s.Ends.UTC().Format(dayFormat)
+		case left < lifetime.DueWindow(s.Begins, s.Ends):
+			severity = Due
+		}
 		out[i] = Finding{
-			Code: DiffersFromSiblings, Severity: Due, Source: source,
+			Code: DiffersFromSiblings, Severity: severity, Source: source,
 			Cause: fmt.Sprintf("%s serves the certificate of %s for %s; its sibling %s serves the one of %s",
-				s.Server, s.Begins.UTC().Format(dayFormat), host, n.Server, n.Begins.UTC().Format(dayFormat)),
-			Remedy: fmt.Sprintf("install the newer certificate %s, then %s, before %s", where, then,
-				s.Ends.UTC().Format(dayFormat)),
-			Evidence: []Fact{{"served here", s.Leaf.String()}, {"served by " + n.Server, n.Leaf.String()}},
+				s.name(), s.Begins.UTC().Format(dayFormat), host, n.name(), n.Begins.UTC().Format(dayFormat)),
+			Remedy: fmt.Sprintf("install the newer certificate %s, then %s, %s", where, then, when),
+			Evidence: []Fact{{"served here", s.Leaf.String()}, {"served by " + n.name(), n.Leaf.String()},
+				{"ends here", moment(s.Ends)}},
 		}
 	}
 	return out

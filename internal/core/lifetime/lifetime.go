@@ -52,3 +52,10 @@ func DaysLeft(notAfter, at time.Time) int {
 func DueWindow(notBefore, notAfter time.Time) time.Duration {
 	return min(Validity(notBefore, notAfter)/3, 14*Day)
 }
+
+// LastMoments is how long before its end a certificate no longer counts as one
+// that is in order: a twentieth of its validity, at most a day. Whoever still
+// serves it then has missed every chance to renew it in time.
+func LastMoments(notBefore, notAfter time.Time) time.Duration {
+	return min(Validity(notBefore, notAfter)/20, Day)
+}

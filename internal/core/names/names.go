@@ -151,10 +151,9 @@ func coversIP(c *certs.Certificate, ip netip.Addr) Coverage {
 // matches compares one presented DNS name with a host. A wildcard is the
 // whole left-most label and stands for exactly one label (RFC 9525 section
 // 6.3); a name with any other byte than letters, digits, hyphen and
-// underscore matches nothing.
+// underscore, or with the dot of the root, matches nothing.
 func matches(presented, host string) bool {
 	rest, wild := strings.CutPrefix(presented, "*.")
-	rest = strings.TrimSuffix(rest, ".")
 	if wild {
 		first, tail, ok := strings.Cut(host, ".")
 		if !ok || first == "" || !strings.Contains(rest, ".") {
@@ -171,6 +170,8 @@ func nearest(c *certs.Certificate, host string) string {
 	for _, name := range c.DNSNames {
 		base, wild := strings.CutPrefix(strings.ToLower(strings.TrimSuffix(name, ".")), "*.")
 		switch {
+		case base == host && strings.HasSuffix(name, "."):
+			return fmt.Sprintf("%s is listed with a final dot, which clients do not take in a certificate", name)
 		case wild && base == host:
 			return fmt.Sprintf("the wildcard %s does not cover %s itself", name, base)
 		case wild && !strings.Contains(base, ".") && strings.HasSuffix(host, "."+base):

@@ -10,17 +10,17 @@ type Audience struct {
 	// Public says that the anchors are public CAs, so that the limits for
 	// publicly trusted certificates apply to what they issue.
 	Public    bool
-	Anchors   []*certs.Certificate            // of this class of clients
-	bySubject map[string][]*certs.Certificate // the same, by the DER of the subject
+	Anchors   []*certs.Certificate              // of this class of clients
+	bySubject map[certs.DN][]*certs.Certificate // the same, by subject
 }
 
 // NewAudience makes an audience; the same anchor given twice counts once.
 func NewAudience(name string, public bool, anchors []*certs.Certificate) *Audience {
-	a := &Audience{Name: name, Public: public, bySubject: map[string][]*certs.Certificate{}}
+	a := &Audience{Name: name, Public: public, bySubject: map[certs.DN][]*certs.Certificate{}}
 	for _, c := range anchors {
 		if !a.Has(c) {
 			a.Anchors = append(a.Anchors, c)
-			a.bySubject[string(c.RawSubject)] = append(a.bySubject[string(c.RawSubject)], c)
+			a.bySubject[c.SubjectDN] = append(a.bySubject[c.SubjectDN], c)
 		}
 	}
 	return a
@@ -28,7 +28,7 @@ func NewAudience(name string, public bool, anchors []*certs.Certificate) *Audien
 
 // Has says whether a certificate is an anchor of this audience.
 func (a *Audience) Has(c *certs.Certificate) bool {
-	for _, anchor := range a.bySubject[string(c.RawSubject)] {
+	for _, anchor := range a.bySubject[c.SubjectDN] {
 		if anchor.Fingerprint == c.Fingerprint {
 			return true
 		}
@@ -36,7 +36,5 @@ func (a *Audience) Has(c *certs.Certificate) bool {
 	return false
 }
 
-// Named lists the anchors with this subject (raw DER name).
-func (a *Audience) Named(rawSubject []byte) []*certs.Certificate {
-	return a.bySubject[string(rawSubject)]
-}
+// Named lists the anchors with this subject.
+func (a *Audience) Named(subject certs.DN) []*certs.Certificate { return a.bySubject[subject] }
