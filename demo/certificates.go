@@ -29,6 +29,7 @@ type authority struct {
 type maker struct {
 	dir string
 	now time.Time
+	use x509.ExtKeyUsage // what the sites' certificates are for
 	err error
 }
 
@@ -46,7 +47,7 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	m := &maker{dir: e.Dir, now: now.UTC().Truncate(time.Second)}
+	m := &maker{dir: e.Dir, now: now.UTC().Truncate(time.Second), use: x509.ExtKeyUsageServerAuth}
 	harbour := m.authority("Harbour Light Root", nil, 3650)
 	policy := m.authority("Harbour Light CA", harbour, 1825)
 	issuing := m.authority("Harbour Light Issuing CA 2", policy, 900)
@@ -61,14 +62,14 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.keep("pki/issuing", issuing)
 	m.keep("pki/test-issuing", m.authority("Harbour Light Rehearsal CA", rehearsal, 900))
 
-	m.sites(issuing, policy, harbour, crewIssuing)
+	m.sites(issuing, policy, harbour, crew, crewIssuing)
 	m.write("pki/made", nil)
 	return m.err
 }
 
 // sites makes what the estate's servers hold, each good or wrong in the way the
 // table of faults tells.
-func (m *maker) sites(issuing, policy, harbour, crewIssuing *authority) {
+func (m *maker) sites(issuing, policy, harbour, crew, crewIssuing *authority) {
 	public := append(append([]byte{}, issuing.pem...), policy.pem...)
 	m.site("quay-lb/booking", issuing, public, 16, 74, "booking.lanterncoast.example")
 	m.copies("quay-lb/booking", "pier-1/booking")
@@ -100,6 +101,11 @@ func (m *maker) sites(issuing, policy, harbour, crewIssuing *authority) {
 	m.site("freight-1/ferry", issuing, public, 10, 80, "xn--fhre-loa.lanterncoast.example")
 	m.site("pier-1/crew", crewIssuing, crewIssuing.pem, 100, 265, "crew.lanterncoast.example")
 	m.site("pier-2/roster", crewIssuing, nil, 100, 265, "roster.lanterncoast.example")
+	former := m.authority(crewIssuing.cert.Subject.CommonName, crew, 300) // the crew's CA had another key then
+	m.site("pier-2/pilots", crewIssuing, former.pem, 40, 325, "pilots.lanterncoast.example")
+	m.use = x509.ExtKeyUsageClientAuth
+	m.site("pier-2/tugs", crewIssuing, crewIssuing.pem, 30, 335, "tugs.lanterncoast.example")
+	m.use = x509.ExtKeyUsageServerAuth
 	m.site("pier-1/menu", issuing, append(append([]byte{}, public...), harbour.pem...), 40, 50,
 		"menu.lanterncoast.example")
 	m.site("pier-2/lost-property", nil, nil, 900, 2700, "lost-property.lanterncoast.example")
@@ -217,7 +223,7 @@ func (m *maker) site(name string, by *authority, chain []byte, age, left int, ho
 		SerialNumber: m.serial(), Subject: pkix.Name{CommonName: hosts[0]}, DNSNames: hosts,
 		NotBefore: m.now.Add(-time.Duration(age) * lifetime.Day),
 		NotAfter:  m.now.Add(time.Duration(left)*lifetime.Day + spare - time.Second),
-		KeyUsage:  x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		KeyUsage:  x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{m.use},
 		BasicConstraintsValid: true,
 	}
 	if by == nil {

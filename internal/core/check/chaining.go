@@ -218,8 +218,11 @@ func missingFrom(r *chain.Result, s *Subject) string {
 			continue
 		}
 		name := c.CommonName()
-		if slices.ContainsFunc(s.Chain, func(o *certs.Certificate) bool { return o.SubjectDN == c.SubjectDN }) {
-			name += " as " + c.IssuerName() + " issued it (another of that name is sent)"
+		if i := slices.IndexFunc(s.Chain, func(o *certs.Certificate) bool { return o.SubjectDN == c.SubjectDN }); i >= 0 {
+			if s.Chain[i].IssuerDN != c.IssuerDN {
+				name += " as " + c.IssuerName() + " issued it"
+			}
+			name += " (another of that name is sent)"
 		}
 		out = append(out, name)
 	}

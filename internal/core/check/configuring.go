@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"insegna.example/internal/core/binding"
@@ -322,6 +323,9 @@ func pointAt(s *Subject, c *binding.Configured, p *binding.Pair) {
 		f.Source = p.FileAt
 		if f.Code == ChainIncomplete {
 			f.Remedy = fmt.Sprintf("add %s to %s (named at %s), after the leaf, then %s", s.missing, p.File, p.FileAt, takeIn(c))
+		}
+		if f.Code == IssuerUnknown {
+			f.Remedy = strings.Replace(f.Remedy, "to the file", fmt.Sprintf("to %s (named at %s)", p.File, p.FileAt), 1)
 		}
 		f.Evidence = append(f.Evidence, Fact{"certificate file", p.File})
 	}
