@@ -53,6 +53,25 @@ type Reading struct {
 	Certificates map[string][]byte    `json:"certificates"` // DER by SHA-256 in hexadecimal digits
 	Problems     []Problem            `json:"problems"`     // sorted by place
 	Loaded       time.Time            `json:"loaded"`       // when the running server last took it in; zero when not known
+	// Choosers and Groups are what sites choose files and servers behind them by.
+	Choosers []Chooser           `json:"choosers,omitempty"`
+	Groups   map[string][]string `json:"groups,omitempty"` // servers by family and name
+}
+
+// Chooser gives a variable its value by what a visitor asks for.
+type Chooser struct {
+	Protocol Protocol    `json:"protocol"`          // of the sites that use it
+	Name     string      `json:"name"`              // of the variable
+	By       string      `json:"by"`                // what is compared
+	Hosts    bool        `json:"hosts,omitempty"`   // keys are host names and wildcards
+	Default  string      `json:"default,omitempty"` // without a key that fits
+	Choices  [][2]string `json:"choices"`           // key and value, in their order
+}
+
+// Through is where a site passes bytes on to without ending TLS.
+type Through struct {
+	Place
+	To string `json:"to"` // as written
 }
 
 // File is one file of a configuration.
@@ -144,6 +163,8 @@ type Site struct {
 	Refuses  bool     `json:"refuses,omitempty"`   // ends handshakes instead of showing a certificate
 	Plain    []Route  `json:"plain"`               // what it does for visitors without TLS
 	Hops     []Hop    `json:"hops"`                // what stands behind it
+	Through  *Through `json:"through,omitempty"`   // it does not end TLS itself, and passes it on
+	Preread  bool     `json:"preread,omitempty"`   // it reads the name a visitor asks for before passing on
 	Listens  []Place  `json:"listens"`             // where its listen lines are
 	Asked    []string `json:"asked"`               // the addresses it listens at, as written
 	SwitchOn string   `json:"switch_on,omitempty"` // of one not in force: what puts it in force

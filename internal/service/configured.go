@@ -199,7 +199,9 @@ func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
 	out := binding.Pair{File: p.Certificate, FileAt: p.Place, Key: p.Key, KeyAt: p.KeyPlace}
 	certificate, key := v.reading.Material[p.Certificate], v.reading.Material[p.Key]
 	if certificate != nil {
-		out.Fault, out.Hidden = certificate.Fault, certificate.Hidden
+		if len(certificate.Chain) == 0 { // else what is wrong is a key in the same file
+			out.Fault, out.Hidden = certificate.Fault, certificate.Hidden
+		}
 		for _, f := range certificate.Chain {
 			if c := v.parsed[f]; c != nil {
 				out.Chain = append(out.Chain, c)

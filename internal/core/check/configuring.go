@@ -348,7 +348,7 @@ func (s *Subject) configuredFace() binding.Face {
 	switch {
 	case c == nil || c.Unknown != "" || c.RunTime:
 		return binding.Unread
-	case c.Listener == "" || !c.TLS || len(c.Pairs) == 0 || !c.Named && len(c.Idle) > 0:
+	case c.Listener == "" || !c.TLS || c.Refuses || len(c.Pairs) == 0 || !c.Named && len(c.Idle) > 0:
 		return binding.Missing
 	}
 	switch p := s.pairShown(c.Pairs); {

@@ -100,8 +100,12 @@ type Index struct {
 
 	parsed  sync.Once // of what follows, which only plain http needs
 	tree    *tree
-	servers map[kind.Place]*Directive // blocks of sites
-	walking sync.Mutex                // the tree counts the steps of its walks
+	servers map[kind.Place]*Directive   // blocks of sites
+	outer   map[*Directive][]*Directive // what stands around each of them
+	walking sync.Mutex                  // the tree counts the steps of its walks
+
+	kinds    sync.Mutex
+	keyKinds map[string]string // kind of key by fingerprint of the certificate
 }
 
 // table is what one listener compares a name with.
@@ -127,7 +131,8 @@ type expression struct {
 
 // NewIndex prepares the answers of a reading.
 func NewIndex(r *kind.Reading) *Index {
-	x := &Index{reading: r, tables: make([]table, len(r.Listeners)), ports: map[uint16][]int{}}
+	x := &Index{reading: r, tables: make([]table, len(r.Listeners)), ports: map[uint16][]int{},
+		keyKinds: map[string]string{}}
 	for i := range r.Listeners {
 		l := &r.Listeners[i]
 		x.tables[i] = tableOf(r, l, nil)
@@ -277,7 +282,9 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 	if a.Shown = a.Site; host == "" || len(a.Site.Pairs) == 0 && !a.Site.Refuses {
 		a.Shown = &x.reading.Sites[a.Listener.Default]
 	}
-	a.Pairs = a.Shown.Pairs
+	v := &values{reading: x.reading, family: a.Shown.Protocol, host: strings.TrimSuffix(strings.ToLower(host), "."),
+		site: a.Shown, port: a.Listener.Address.Port()}
+	a.Pairs = x.lasting(x.chosen(a.Shown.Pairs, v))
 	return a
 }
 
@@ -289,8 +296,17 @@ func (x *Index) answer(host string, at netip.AddrPort) kind.Answer {
 	if i < 0 {
 		return kind.Answer{Why: fmt.Sprintf("no site listens at %s", at)}
 	}
+	return x.at(i, host, followsLimit)
+}
+
+// at is the answer of one listener; left bounds how often one may pass TLS on to
+// another.
+func (x *Index) at(i int, host string, left int) kind.Answer {
 	l := &x.reading.Listeners[i]
 	a := kind.Answer{Listener: l, Site: &x.reading.Sites[l.Default]}
+	if a.Site.Through != nil && !l.TLS {
+		return x.follow(l, a.Site, host, left)
+	}
 	if l.Protocol == kind.TCP || len(l.Sites) == 1 && !hasCaptures(a.Site) {
 		a.Why = fmt.Sprintf("it is the only site at %s", l)
 		a.Named = l.Protocol == kind.TCP || named(a.Site, host) != nil

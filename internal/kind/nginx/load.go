@@ -180,7 +180,8 @@ func (t *tree) resolve(d *Directive) ([]string, error) {
 }
 
 // glob matches a pattern as glob(7) does: a leading dot only by a dot, and
-// nothing found is no fault.
+// nothing found is no fault. What cannot be listed is told at a place, if one is
+// given.
 func (t *tree) glob(p string, at kind.Place) ([]string, error) {
 	found := []string{"/"}
 	for part := range strings.SplitSeq(strings.Trim(p, "/"), "/") {
@@ -200,7 +201,7 @@ func (t *tree) glob(p string, at kind.Place) ([]string, error) {
 				if kind.Lost(err) {
 					return nil, err
 				}
-				if errors.Is(err, fs.ErrPermission) {
+				if errors.Is(err, fs.ErrPermission) && at.Known() {
 					t.problem(at, kind.Unread, "the right to list it",
 						"cannot list the folder %s, so what is included from there is not known", dir)
 				}

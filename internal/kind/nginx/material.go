@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -27,12 +28,21 @@ const (
 // material reads the certificate and key files the sites name, and those that
 // lie beside them.
 func (r *reader) material() error {
-	named := map[string]bool{}
+	named, maybe := map[string]bool{}, map[string]bool{} // by path
 	for _, list := range [][]kind.Site{r.out.Sites, r.out.Idle} {
 		for _, s := range list {
 			for _, p := range s.Pairs {
 				for _, f := range []string{p.Certificate, p.Key} {
-					if strings.HasPrefix(f, "/") && !strings.Contains(f, "$") {
+					switch {
+					case strings.Contains(f, "$"):
+						exactly, fit := r.choices(&s, f)
+						for _, c := range exactly {
+							named[c] = true
+						}
+						for _, c := range fit {
+							maybe[c] = true
+						}
+					case strings.HasPrefix(f, "/"):
 						named[f] = true
 					}
 				}
@@ -43,12 +53,10 @@ func (r *reader) material() error {
 	if err != nil {
 		return err
 	}
-	paths := make([]string, 0, len(named)+len(beside))
-	for p := range named {
-		paths = append(paths, p)
-	}
-	paths = append(paths, beside...)
+	paths := append(slices.Collect(maps.Keys(named)), beside...)
+	paths = slices.AppendSeq(paths, maps.Keys(maybe))
 	slices.Sort(paths)
+	paths = slices.Compact(paths)
 	read := make([]materialRead, len(paths))
 	var g errgroup.Group
 	g.SetLimit(sideBySide)
@@ -71,7 +79,8 @@ func (r *reader) material() error {
 		}
 	}
 	for i, m := range read {
-		if m.Named = named[paths[i]]; !m.Named && len(m.Chain) == 0 {
+		held := len(m.Chain) > 0 || m.Public != "" || m.Hidden
+		if m.Named = named[paths[i]] || maybe[paths[i]] && held; !m.Named && len(m.Chain) == 0 {
 			continue
 		}
 		r.out.Material[paths[i]] = &m.Material
@@ -168,6 +177,15 @@ func (m *materialRead) take(data []byte) {
 	case !errors.Is(keyErr, certs.ErrNoKey):
 		m.Fault, m.Hidden = keyErr.Error(), errors.Is(keyErr, certs.ErrEncrypted)
 	}
+}
+
+// leafKind is the kind of key a certificate is for, "" when it cannot be read.
+func leafKind(der []byte) string {
+	c, err := certs.Parse(der)
+	if err != nil {
+		return ""
+	}
+	return c.Key().Kind
 }
 
 // idle reads the files that lie beside those in force and are not: in an

@@ -72,15 +72,17 @@ type reader struct {
 }
 
 // protocols of the blocks that hold servers.
-var protocols = map[string]kind.Protocol{"http": kind.HTTP, "stream": kind.TCP}
+var protocols = map[string]kind.Protocol{"http": kind.HTTP, "stream": kind.TCP, "mail": kind.TCP}
 
-// scope is what an http or stream block hands down to its servers.
+// scope is what an http, stream or mail block hands down to its servers.
 type scope struct {
-	family string                // http or stream
-	pairs  []pairs               // of this block and those around it, innermost last
-	ssl    *Directive            // the ssl directive in force, nil for none
-	refuse bool                  // ssl_reject_handshake is on
-	groups map[string]*Directive // upstreams
+	family             string                // http, stream or mail
+	pairs              []pairs               // of this block and those around it, innermost last
+	ssl                *Directive            // the ssl directive in force, nil for none
+	refuse             bool                  // ssl_reject_handshake is on
+	preread, passwords bool                  // ssl_preread is on; a file of passphrases is named
+	groups             map[string]*Directive // upstreams
+	outer              []*Directive          // what stands in the block itself
 }
 
 // pairs are certificate and key directives of one block.
@@ -136,7 +138,7 @@ func (r *reader) main(f *File) {
 		switch d.Name() {
 		case "pid":
 			r.pid = d.Arg(0)
-		case "http", "stream":
+		case "http", "stream", "mail":
 			if d.Stop.Raw == "{" {
 				r.block(d, &scope{family: d.Name(), groups: map[string]*Directive{}})
 			}
@@ -149,6 +151,7 @@ func (r *reader) main(f *File) {
 func (r *reader) block(d *Directive, s *scope) {
 	var own pairs
 	var servers []*Directive
+	s.outer = d.Block
 	r.each(d.Block, func(d *Directive) {
 		switch d.Name() {
 		case "server":
@@ -159,6 +162,13 @@ func (r *reader) block(d *Directive, s *scope) {
 			s.refuse = d.Arg(0) == "on"
 		case "upstream":
 			s.groups[d.Arg(0)] = d
+			r.group(d, s.family)
+		case "map":
+			r.chooser(d, s.family)
+		case "ssl_preread":
+			s.preread = d.Arg(0) == "on"
+		case "ssl_password_file":
+			s.passwords = true
 		}
 		own.take(d)
 	})
@@ -195,7 +205,7 @@ type listen struct {
 // server reads one site: listeners, names, certificates, settings and what it
 // answers over plain http.
 func (r *reader) server(d *Directive, s *scope) {
-	site := kind.Site{Place: d.Place(), Protocol: protocols[s.family], Refuses: s.refuse}
+	site := kind.Site{Place: d.Place(), Protocol: protocols[s.family], Refuses: s.refuse, Preread: s.preread}
 	var own pairs
 	var listens []listen
 	ssl := s.ssl
@@ -211,6 +221,12 @@ func (r *reader) server(d *Directive, s *scope) {
 			ssl = d
 		case "ssl_reject_handshake":
 			site.Refuses = d.Arg(0) == "on"
+		case "ssl_preread":
+			site.Preread = d.Arg(0) == "on"
+		case "proxy_pass":
+			if s.family == "stream" {
+				site.Through = &kind.Through{Place: d.Place(), To: d.Arg(0)}
+			}
 		}
 		own.take(d)
 	})
@@ -226,7 +242,7 @@ func (r *reader) server(d *Directive, s *scope) {
 	}
 	site.Hops = r.hops(d, s)
 	if s.family == "http" {
-		site.Plain = r.routes(d, &site, listens)
+		site.Plain = r.routes(d, &site, listens, s.outer)
 	}
 	if r.idling {
 		site.Plain = nil

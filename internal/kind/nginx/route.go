@@ -22,7 +22,7 @@ const probe = "/.well-known/acme-challenge/token"
 
 // routes tells what a site does with plain http, for each of its names at each
 // of its listeners without TLS.
-func (r *reader) routes(server *Directive, site *kind.Site, listens []listen) []kind.Route {
+func (r *reader) routes(server *Directive, site *kind.Site, listens []listen, outer []*Directive) []kind.Route {
 	var out []kind.Route
 	for _, l := range listens {
 		if l.tls || l.datagram || l.socket != "" {
@@ -36,7 +36,7 @@ func (r *reader) routes(server *Directive, site *kind.Site, listens []listen) []
 			if i >= routeNames {
 				break
 			}
-			q := &request{tree: r.tree, host: host, first: firstName(site), port: port, vars: map[string]string{}}
+			q := &request{tree: r.tree, host: host, first: firstName(site), port: port, vars: map[string]string{}, outer: outer}
 			route := kind.Route{Listener: l.text, Host: host, Front: q.server(server, "/")}
 			route.WellKnown = q.server(server, probe)
 			out = append(out, route)
@@ -81,6 +81,9 @@ type request struct {
 	first            string            // name of the site
 	vars             map[string]string // set on the way
 	unsure           bool              // a condition could not be worked out
+	outer            []*Directive      // of the block around the site
+	site             *Directive        // asked
+	turns            int               // internal redirects taken
 }
 
 // Plain implements kind.Answers. A site's directives are parsed again from the
@@ -90,7 +93,7 @@ func (x *Index) Plain(host string, at netip.AddrPort, path string) (kind.Step, b
 	if a.Listener == nil || a.Site == nil || a.Listener.TLS || a.Site.Protocol != kind.HTTP {
 		return kind.Step{}, false
 	}
-	x.parsed.Do(func() { x.tree, x.servers = treeOf(x.reading) })
+	x.parsed.Do(func() { x.tree, x.servers, x.outer = treeOf(x.reading) })
 	d := x.servers[a.Site.Place]
 	if d == nil {
 		return kind.Step{}, false
@@ -98,13 +101,13 @@ func (x *Index) Plain(host string, at netip.AddrPort, path string) (kind.Step, b
 	x.walking.Lock()
 	defer x.walking.Unlock()
 	q := &request{tree: x.tree, host: strings.TrimSuffix(strings.ToLower(host), "."), first: firstName(a.Site),
-		port: strconv.Itoa(int(at.Port())), vars: map[string]string{}}
+		port: strconv.Itoa(int(at.Port())), vars: map[string]string{}, outer: x.outer[d]}
 	return q.server(d, path), true
 }
 
 // treeOf parses the files of a reading again, with what they include, and gives
-// the blocks of sites by their places.
-func treeOf(r *kind.Reading) (*tree, map[kind.Place]*Directive) {
+// the blocks of sites by their places, and what stands around each.
+func treeOf(r *kind.Reading) (*tree, map[kind.Place]*Directive, map[*Directive][]*Directive) {
 	t := &tree{folder: path.Dir(r.Main), files: map[string]*File{}, includes: map[*Directive][]*File{}}
 	for i := range r.Files {
 		if f := &r.Files[i]; f.InForce {
@@ -131,7 +134,17 @@ func treeOf(r *kind.Reading) (*tree, map[kind.Place]*Directive) {
 	if f := t.files[r.Main]; f != nil {
 		t.loops(f, nil, map[*File]bool{})
 	}
-	return t, servers
+	outer := map[*Directive][]*Directive{}
+	if f := t.files[r.Main]; f != nil {
+		t.each(f.Nodes, func(d *Directive) {
+			t.each(d.Block, func(s *Directive) {
+				if s.Name() == "server" {
+					outer[s] = d.Block
+				}
+			})
+		})
+	}
+	return t, servers, outer
 }
 
 // included gives those of a tree's files that an include names, in nginx's order.
@@ -165,20 +178,35 @@ func matchesPathGlob(pattern, p string) bool {
 }
 
 // server gives what a server block does: its own rules come before every
-// location (ngx_http_rewrite_module), the location after.
+// location (ngx_http_rewrite_module), then who may come in, then the location.
 func (q *request) server(d *Directive, p string) kind.Step {
-	q.path, q.unsure = p, false
+	q.path, q.unsure, q.site, q.turns = p, false, d, 0
 	clear(q.vars)
-	step, done := q.rules(d.Block)
+	return q.settled(q.ask(p))
+}
+
+// internalTurns is how often nginx leads a request on inside (ngx_http_core_module).
+const internalTurns = 10
+
+// ask walks the site for a path; a status the site has a page for leads on to
+// that.
+func (q *request) ask(asked string) kind.Step {
+	step, done := q.rules(q.site.Block)
 	made := &found{}
-	chosen, _ := q.location(d.Block, made)
-	if done {
-		return q.settled(made.hiddenBy(step, nil))
+	chosen, _ := q.location(q.site.Block, made)
+	levels := [][]*Directive{q.outer, q.site.Block}
+	switch {
+	case done:
+		return made.hiddenBy(q.paged(step, levels), nil)
+	case chosen == nil:
+		if step, refused := q.guarded(levels); refused {
+			return q.paged(step, levels)
+		}
+		return q.content(q.site.Block, kind.Step{Place: q.site.Place(), Handling: kind.Serves})
 	}
-	if chosen == nil {
-		return q.settled(q.content(d.Block, kind.Step{Place: d.Place(), Handling: kind.Serves}))
-	}
-	return q.settled(made.hiddenBy(q.filed(q.within(d, chosen), p), chosen))
+	levels = append(levels, chosen.Block)
+	step = q.within(q.site, chosen, levels)
+	return made.hiddenBy(q.filed(q.paged(step, levels), asked), chosen)
 }
 
 // filed gives the folder a file lies in under the path that was asked for, where
@@ -228,9 +256,12 @@ func madeFor(d *Directive) bool {
 }
 
 // within gives what a location does. Its own rules run, not those of the
-// locations around it.
-func (q *request) within(server, d *Directive) kind.Step {
+// locations around it; who may come in is inherited.
+func (q *request) within(server, d *Directive, levels [][]*Directive) kind.Step {
 	if step, done := q.rules(d.Block); done {
+		return step
+	}
+	if step, refused := q.guarded(levels); refused {
 		return step
 	}
 	step := kind.Step{Place: d.Place(), Handling: kind.Serves}
@@ -246,8 +277,147 @@ func (q *request) within(server, d *Directive) kind.Step {
 	return step
 }
 
+// guarded tells who is not let in, for somebody who comes from anywhere without a
+// password: each of the two kinds of rules counts from the innermost block that
+// has any (ngx_http_access_module, ngx_http_auth_basic_module).
+func (q *request) guarded(levels [][]*Directive) (step kind.Step, refused bool) {
+	var access []*Directive
+	var basic, request *Directive
+	anyOf := false
+	for _, level := range levels {
+		var own []*Directive
+		q.each(level, func(d *Directive) {
+			switch d.Name() {
+			case "allow", "deny":
+				own = append(own, d)
+			case "auth_basic":
+				basic = d
+			case "auth_request":
+				request = d
+			case "satisfy":
+				anyOf = d.Arg(0) == "any"
+			}
+		})
+		if len(own) > 0 {
+			access = own
+		}
+	}
+	denied, asked := deniesAll(access), basic
+	if request != nil && request.Arg(0) != "off" {
+		asked = request
+	}
+	needs := asked != nil && asked.Arg(0) != "off"
+	switch {
+	case anyOf && (!needs || denied == nil && len(access) > 0):
+		return step, false
+	case denied != nil && !(anyOf && needs):
+		return kind.Step{Place: denied.Place(), Handling: kind.Answered, Status: 403}, true
+	case needs && asked == request:
+		return kind.Step{Place: asked.Place(), Handling: kind.Depends}, true
+	case needs:
+		return kind.Step{Place: asked.Place(), Handling: kind.Answered, Status: 401}, true
+	}
+	return step, false
+}
+
+// deniesAll gives the rule that keeps out whoever is not named, nil for none.
+func deniesAll(access []*Directive) *Directive {
+	for _, d := range access {
+		if d.Arg(0) == "all" {
+			if d.Name() == "deny" {
+				return d
+			}
+			return nil
+		}
+	}
+	return nil
+}
+
+// paged leads a status on to the page the site has for it, when that is a
+// redirect or a place that answers by itself (error_page).
+func (q *request) paged(step kind.Step, levels [][]*Directive) kind.Step {
+	if step.Handling != kind.Answered || step.Status < 300 || q.turns >= internalTurns {
+		return step
+	}
+	var page *Directive
+	for _, level := range levels {
+		var own []*Directive
+		q.each(level, func(d *Directive) {
+			if d.Name() == "error_page" {
+				own = append(own, d)
+			}
+		})
+		if len(own) > 0 { // pages of an outer block count only where there are none
+			page = nil
+		}
+		for _, d := range own {
+			for i := range len(d.Args()) - 1 {
+				if d.Arg(i) == strconv.Itoa(step.Status) {
+					page = d
+				}
+			}
+		}
+	}
+	if page == nil {
+		return step
+	}
+	q.turns++
+	to := page.Arg(len(page.Args()) - 1)
+	if strings.HasPrefix(to, "/") || strings.HasPrefix(to, "@") {
+		return step // the same status with another text
+	}
+	status := 302
+	for _, w := range page.Args() {
+		if code, ok := strings.CutPrefix(w.Text, "="); ok {
+			if n, err := strconv.Atoi(code); err == nil && isRedirect(n) {
+				status = n
+			}
+		}
+	}
+	return kind.Step{Place: page.Place(), Handling: kind.Redirects, Status: status, To: q.expand(to, nil)}
+}
+
+// tried is try_files: what is done when none of its files is there. Where the
+// path itself is among them, a file put there is served, so nothing else is said.
+func (q *request) tried(d *Directive, step kind.Step) kind.Step {
+	last := len(d.Args()) - 1
+	for i := range last {
+		if strings.Contains(d.Arg(i), "$uri") || strings.Contains(d.Arg(i), "$request_filename") {
+			return step
+		}
+	}
+	to := d.Arg(last)
+	if code, ok := strings.CutPrefix(to, "="); ok {
+		if status, err := strconv.Atoi(code); err == nil {
+			return kind.Step{Place: d.Place(), Handling: kind.Answered, Status: status}
+		}
+	}
+	if q.turns++; q.turns > internalTurns {
+		return kind.Step{Place: d.Place(), Handling: kind.Answered, Status: 500}
+	}
+	if strings.HasPrefix(to, "@") {
+		if named := q.namedLocation(to); named != nil {
+			return q.within(q.site, named, [][]*Directive{q.outer, q.site.Block, named.Block})
+		}
+		return kind.Step{Place: d.Place(), Handling: kind.Answered, Status: 500}
+	}
+	q.path, _, _ = strings.Cut(q.expand(to, nil), "?")
+	return q.ask(q.path)
+}
+
+// namedLocation finds a location by its name with the @.
+func (q *request) namedLocation(name string) (found *Directive) {
+	q.each(q.site.Block, func(d *Directive) {
+		if d.Name() == "location" && d.Arg(0) == name {
+			found = d
+		}
+	})
+	return found
+}
+
 // content gives what handles a request that no rule has answered.
 func (q *request) content(list []*Directive, step kind.Step) kind.Step {
+	var try *Directive
 	q.each(list, func(d *Directive) {
 		switch name := d.Name(); {
 		case name == "proxy_pass" || strings.HasSuffix(name, "_pass") && name != "fastcgi_split_path_info":
@@ -257,12 +427,15 @@ func (q *request) content(list []*Directive, step kind.Step) kind.Step {
 			if name == "alias" {
 				step.Under = "/"
 			}
-		case name == "deny" && d.Arg(0) == "all" && step.Handling == kind.Serves:
-			step = kind.Step{Place: d.Place(), Handling: kind.Answered, Status: 403}
+		case name == "try_files" && step.Handling == kind.Serves:
+			try = d
 		case name == "stub_status" || name == "empty_gif":
 			step = kind.Step{Place: d.Place(), Handling: kind.Answered, Status: 200}
 		}
 	})
+	if try != nil {
+		return q.tried(try, step)
+	}
 	return step
 }
 
