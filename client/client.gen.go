@@ -146,6 +146,8 @@ const (
 	HttpsRunStateFailed     HttpsRunState = "failed"
 	HttpsRunStateInstalling HttpsRunState = "installing"
 	HttpsRunStateOrdering   HttpsRunState = "ordering"
+	HttpsRunStatePrepared   HttpsRunState = "prepared"
+	HttpsRunStatePreparing  HttpsRunState = "preparing"
 	HttpsRunStatePreviewed  HttpsRunState = "previewed"
 )
 
@@ -163,6 +165,10 @@ func (e HttpsRunState) Valid() bool {
 	case HttpsRunStateInstalling:
 		return true
 	case HttpsRunStateOrdering:
+		return true
+	case HttpsRunStatePrepared:
+		return true
+	case HttpsRunStatePreparing:
 		return true
 	case HttpsRunStatePreviewed:
 		return true
@@ -1068,6 +1074,13 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// HttpsPreparation what is changed on the server before the CA is asked, so that it serves the proofs
+type HttpsPreparation struct {
+	Acts  []InstallationAct `json:"acts"`
+	Files []FileChange      `json:"files"`
+	Steps []OrderStep       `json:"steps"`
+}
+
 // HttpsRequest defines model for HttpsRequest.
 type HttpsRequest struct {
 	// Also others who may get something else by it: host names, hosts without a site, or visitors who name no host
@@ -1102,18 +1115,21 @@ type HttpsRun struct {
 	Number int64  `json:"number"`
 	Order  *int64 `json:"order,omitempty"`
 
+	// Preparation what is changed on the server before the CA is asked, so that it serves the proofs
+	Preparation *HttpsPreparation `json:"preparation,omitempty"`
+
 	// Reason why it failed
 	Reason string `json:"reason"`
 	Server string `json:"server"`
 
-	// State drafted and previewed wait for a person
+	// State drafted, prepared and previewed wait for a person
 	State HttpsRunState `json:"state"`
 
 	// Trials of the pre-flight
 	Trials []Trial `json:"trials"`
 }
 
-// HttpsRunState drafted and previewed wait for a person
+// HttpsRunState drafted, prepared and previewed wait for a person
 type HttpsRunState string
 
 // HttpsRunPage defines model for HttpsRunPage.

@@ -24,8 +24,9 @@ func (a *app) https() *cobra.Command {
 	c := &cobra.Command{Use: "https NAME --server SERVER",
 		Short: "Take a site to https: names, pre-flight, order, preview, install, visit", Args: cobra.MaximumNArgs(1),
 		Long: "Works out the names of the site that NAME belongs to, makes a mandate for them, tries what the CA\n" +
-			"will try, orders, shows what changes on the server, asks, installs, and visits every name. Nothing\n" +
-			"is changed before you agree; --yes agrees beforehand. The service does it and stores each step: when\n" +
+			"will try, prepares the server where a rule of its stands in the way of that, orders, shows what\n" +
+			"changes on the server, asks, installs, and visits every name. Nothing is changed before you agree\n" +
+			"to it; --yes agrees beforehand. The service does it and stores each step: when\n" +
 			"this command ends before it does, --continue NUMBER takes it up again; --list shows those begun.",
 		Example: "  insegna https deck-plans.lanterncoast.example --server pier-1\n  insegna https www.lanterncoast.example " +
 			"--server quay-lb --mandate seafront --yes\n  insegna https --continue 3",
@@ -88,7 +89,7 @@ func (a *app) listHTTPS(ctx context.Context) error {
 // httpsStanding says how a run stands and what it waits for.
 func httpsStanding(v client.HttpsRun) string {
 	switch v.State {
-	case client.HttpsRunStateDrafted, client.HttpsRunStatePreviewed:
+	case client.HttpsRunStateDrafted, client.HttpsRunStatePrepared, client.HttpsRunStatePreviewed:
 		return string(v.State) + ", waits for you"
 	case client.HttpsRunStateFailed:
 		return "failed: " + v.Reason
@@ -171,6 +172,12 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 			if err := a.followOrder(ctx, o); err != nil {
 				return nil, err
 			}
+		case v.State == client.HttpsRunStatePrepared:
+			if v, err = a.httpsPrepared(ctx, v, yes); err != nil {
+				return nil, err
+			}
+			tried = false
+			continue
 		case v.State != client.HttpsRunStateChecking && v.State != client.HttpsRunStateOrdering:
 			return v, nil
 		}
@@ -178,6 +185,41 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 			return nil, err
 		}
 	}
+}
+
+// httpsPrepared shows what has to change on the server before the CA is asked,
+// asks, and follows until that is done and the pre-flight was tried anew.
+func (a *app) httpsPrepared(ctx context.Context, v *client.HttpsRun, yes bool) (*client.HttpsRun, error) {
+	a.say("\n%s can be prepared, so that it serves what the CA asks for. These lines stay there:", v.Server)
+	a.showDiffs(v.Preparation.Files)
+	a.say("")
+	for _, act := range v.Preparation.Acts {
+		a.say("  %-6s %s", clean(act.Does), clean(act.What))
+	}
+	err := a.agreed(yes, "Prepare "+v.Server+" so?", fmt.Sprintf("insegna https --continue %d", v.Number))
+	if err != nil {
+		return nil, err
+	}
+	if v, err = a.httpsContinue(ctx, v.Number); err != nil {
+		return nil, err
+	}
+	a.say("")
+	for printed := 0; ; {
+		over := v.State != client.HttpsRunStatePreparing
+		printed = a.stepsFrom(v.Preparation.Steps, printed, over)
+		if over {
+			break
+		}
+		if v, err = a.httpsLater(ctx, v); err != nil {
+			return nil, err
+		}
+	}
+	for v.State == client.HttpsRunStateChecking {
+		if v, err = a.httpsLater(ctx, v); err != nil {
+			return nil, err
+		}
+	}
+	return v, nil
 }
 
 // httpsInstalled shows what changes on the server, asks, and follows the
@@ -221,6 +263,9 @@ func (a *app) httpsInstalled(ctx context.Context, v *client.HttpsRun, yes bool) 
 	}
 	if v.State == client.HttpsRunStateFailed {
 		return nil, httpsFailure(v)
+	}
+	if v.Reason != "" {
+		a.say("\n%s", clean(v.Reason))
 	}
 	return v, nil
 }

@@ -150,14 +150,19 @@ func (a *app) showPreview(v *client.Installation) {
 	for _, n := range v.Notes {
 		a.note("  ◷", n)
 	}
-	for _, f := range v.Files {
+	a.showDiffs(v.Files)
+	if len(v.Files) == 0 {
+		a.say("\nNo file of the configuration changes.")
+	}
+}
+
+// showDiffs shows the lines that go and come in files of a configuration.
+func (a *app) showDiffs(list []client.FileChange) {
+	for _, f := range list {
 		a.say("")
 		for line := range strings.Lines(f.Diff) {
 			a.say("%s", clean(strings.TrimSuffix(line, "\n")))
 		}
-	}
-	if len(v.Files) == 0 {
-		a.say("\nNo file of the configuration changes.")
 	}
 }
 

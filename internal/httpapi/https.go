@@ -5,6 +5,7 @@ import (
 
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
+	"insegna.example/internal/store"
 )
 
 // httpsOf shows a run with how far it is and what it waits for.
@@ -18,8 +19,32 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 			contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot,
 				Remedy: t.Remedy})
 	}
+	if p := v.Preparation; p != nil {
+		out.Preparation = preparationOf(p)
+	}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
+	}
+	return out
+}
+
+// preparationOf shows what is changed before a CA is asked.
+func preparationOf(p *store.HTTPSPreparation) *contract.HttpsPreparation {
+	out := &contract.HttpsPreparation{Acts: []contract.InstallationAct{}, Files: []contract.FileChange{},
+		Steps: []contract.OrderStep{}}
+	plan, err := service.PlanOf(p)
+	if err != nil {
+		return out
+	}
+	for _, a := range plan.Acts {
+		out.Acts = append(out.Acts, contract.InstallationAct{Does: a.Does, What: a.What})
+	}
+	for i := range plan.Files {
+		out.Files = append(out.Files, contract.FileChange{Path: plan.Files[i].Path, Diff: service.Diff(&plan.Files[i])})
+	}
+	for _, s := range p.Steps {
+		out.Steps = append(out.Steps,
+			contract.OrderStep{Step: s.Step, Outcome: contract.OrderStepOutcome(s.Outcome), Words: s.Words, At: s.At.UTC()})
 	}
 	return out
 }

@@ -101,6 +101,7 @@ type Wish struct {
 	Ports     func(uint16) bool // whether the server is declared to answer at a port; nil when nothing is declared
 	OtherPort uint16            // declared, to fall back on
 	Agreed    []string          // others who may get something else by it, by name
+	PlainPort uint16            // where a CA asks for the files of http-01
 }
 
 // Planned is what a destination has worked out.
@@ -126,6 +127,10 @@ type Destination interface {
 	// Plan works out what has to change, and changes nothing. A *RefusedError says
 	// why it cannot be done and what to do first.
 	Plan(ctx context.Context, w *Wish) (*Planned, error)
+	// Prepare works out what lets the server serve the files of http-01 for the
+	// wish's names at its plain port, and changes nothing; no material goes with
+	// it. A *RefusedError says why it cannot be done.
+	Prepare(ctx context.Context, w *Wish) (*Planned, error)
 	// Stage lays the new material where nothing uses it yet. It gives words for
 	// the record, as the acts below do.
 	Stage(ctx context.Context, p *Plan, m *Material) (string, error)

@@ -43,6 +43,12 @@ func Trial(ctx context.Context, d Destination, w *Wish) error {
 	return errors.Join(err, d.Clear(context.WithoutCancel(ctx), &p.Plan, false))
 }
 
+// Throwaway makes a certificate for names that nobody else has, to plan with.
+func Throwaway(names []string) (*certs.Certificate, error) {
+	_, leaf, err := throwaway(names)
+	return leaf, err
+}
+
 // throwaway makes a self-signed certificate for names, with its key.
 func throwaway(names []string) (*Material, *certs.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)

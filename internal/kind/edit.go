@@ -14,6 +14,11 @@ type Editor interface {
 	// leaves everybody else what they get. A *EditError says why a site is not
 	// changed.
 	Edit(fsys fs.FS, main string, list []Wanted) (*Edits, error)
+	// Free works out the least change that lets sites serve the files of http-01
+	// (RFC 8555 section 8.3) for some hosts, whatever other rules the sites have,
+	// and leaves everything else as it is. A *EditError says why a site is not
+	// changed.
+	Free(fsys fs.FS, main string, list []Freed) (*Edits, error)
 	// Copy writes the whole configuration, edits made, as one text in which the
 	// words of a map stand in the place of others. A *Problem says what cannot be
 	// read, so that there is no copy.
@@ -46,6 +51,13 @@ type Wanted struct {
 	// of the server, as the estate declares them; a listener at every one of them
 	// is opened one by one where some are opened already
 	Addresses []netip.Addr
+}
+
+// Freed is a site that is to serve the files of http-01.
+type Freed struct {
+	Site   Place    // of the site, as a reading gives it
+	Hosts  []string // it answers for, and a CA asks
+	Proofs string   // folder the files lie under
 }
 
 // Copy is a configuration as one text.

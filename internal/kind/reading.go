@@ -178,9 +178,15 @@ func (s *Site) MainName() string {
 	return s.Names[0].Text
 }
 
-// OnlyRedirects says whether all a plain site does is to redirect.
+// OnlyRedirects says whether all a plain site does is to redirect, for each of
+// its names and whatever is asked for.
 func (s *Site) OnlyRedirects() bool {
-	return len(s.Plain) > 0 && s.Plain[0].Front.Handling == Redirects
+	for i := range s.Plain {
+		if r := &s.Plain[i]; r.Front.Handling != Redirects || r.Other.Handling != Redirects {
+			return false
+		}
+	}
+	return len(s.Plain) > 0
 }
 
 // Pair is a certificate with its key as a site names them.

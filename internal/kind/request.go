@@ -5,6 +5,7 @@ type Route struct {
 	Listener  string `json:"listener"`   // it was asked at
 	Host      string `json:"host"`       // the name asked for
 	Front     Step   `json:"front"`      // for the path /
+	Other     Step   `json:"other"`      // for a path nobody has thought of
 	WellKnown Step   `json:"well_known"` // for files below /.well-known/acme-challenge/ (RFC 8555 section 8.3)
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/maypok86/otter/v2"
@@ -21,6 +22,74 @@ type Reading struct {
 	base
 	declaring *Declaring                          // knows the way to each server
 	known     *otter.Cache[int64, *configuration] // by number of the reading
+
+	mu     sync.Mutex
+	recent map[string]recentReading // by server, of the last moments
+}
+
+// recentReading is a configuration that was read a moment ago.
+type recentReading struct {
+	at time.Time
+	*configuration
+}
+
+// moments is how long a reading made for one decision is good for the next: the
+// names of one mandate are asked about one after the other.
+const moments = 2 * time.Second
+
+// anew reads a server's configuration as it is now, for what is decided from it:
+// what a survey has stored may be old. The error is a *NotReadError when there is
+// no way to the server, or it cannot be read now.
+func (s *Reading) anew(ctx context.Context, server string) (*configuration, error) {
+	e, _, err := s.declaring.estateInForce(ctx)
+	if err != nil {
+		return nil, err
+	}
+	declared := e.Server(server)
+	if declared == nil || declared.Reach == nil {
+		return nil, &NotReadError{Server: server}
+	}
+	s.mu.Lock()
+	had, met := s.recent[server]
+	s.mu.Unlock()
+	if met && time.Since(had.at) < moments {
+		return had.configuration, nil
+	}
+	k := s.cfg.Kinds.Of(declared.Kind)
+	if err := k.Needs(kind.Read); err != nil {
+		return nil, &NotReadError{server, err.Error()}
+	}
+	m, err := open(ctx, declared.Reach)
+	if err != nil {
+		return nil, &NotReadError{server, err.Error()}
+	}
+	defer func() { _ = m.Close() }()
+	r, err := k.Reader.Read(m.FS(), declared.Reach.Configuration)
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case err != nil:
+		return nil, &NotReadError{server, err.Error()}
+	case len(r.Files) == 0:
+		return nil, &NotReadError{server, "its main file cannot be read: " + r.Problems[0].Message}
+	}
+	c := newConfiguration(k, r)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for name, old := range s.recent {
+		if time.Since(old.at) >= moments {
+			delete(s.recent, name)
+		}
+	}
+	s.recent[server] = recentReading{time.Now(), c}
+	return c, nil
+}
+
+// forget lets the next question read a server anew, after it was changed.
+func (s *Reading) forget(server string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.recent, server)
 }
 
 // configuration is what one server's configuration says, ready to be asked.

@@ -16,14 +16,15 @@ import (
 )
 
 // TakingToHTTPS is the room that takes a site from plain http to https: names,
-// mandate, pre-flight, order, preview, installation, look. Each step is stored
-// before the next begins; it waits for a person before a mandate is made and
-// ordered, and before a server is changed.
+// mandate, pre-flight, what the server needs for it, order, preview, installation,
+// look. Each step is stored before the next begins; it waits for a person before a
+// mandate is made and ordered, and each time before a server is changed.
 type TakingToHTTPS struct {
 	base
 	surveying  *Surveying  // reads the server again at the end
 	ordering   *Ordering   // drafts, tries and orders
 	installing *Installing // previews and installs
+	reading    *Reading    // reads servers anew
 	jobs       *work.Jobs  // carry a run on
 }
 
@@ -34,6 +35,8 @@ type HTTPSRun = store.HTTPSRun
 const (
 	httpsDrafted    = "drafted"  // waits for a person
 	httpsChecking   = "checking" // what the CA will try is tried
+	httpsPrepared   = "prepared" // waits for a person
+	httpsPreparing  = "preparing"
 	httpsOrdering   = "ordering"
 	httpsPreviewed  = "previewed" // waits for a person
 	httpsInstalling = "installing"
@@ -42,7 +45,8 @@ const (
 )
 
 // httpsNext says how a run that waits goes on.
-var httpsNext = map[string]string{httpsDrafted: httpsChecking, httpsPreviewed: httpsInstalling}
+var httpsNext = map[string]string{httpsDrafted: httpsChecking, httpsPrepared: httpsPreparing,
+	httpsPreviewed: httpsInstalling}
 
 // httpsJob takes a run on.
 type httpsJob struct {
@@ -156,8 +160,8 @@ func (s *TakingToHTTPS) run(ctx context.Context, id int64) error {
 		return err
 	}
 	ctx = asPerson(ctx, v.By)
-	steps := map[string]func(context.Context, *HTTPSRun) error{httpsChecking: s.check, httpsOrdering: s.order,
-		httpsInstalling: s.install}
+	steps := map[string]func(context.Context, *HTTPSRun) error{httpsChecking: s.check, httpsPreparing: s.prepare,
+		httpsOrdering: s.order, httpsInstalling: s.install}
 	for step := steps[v.State]; step != nil; step = steps[v.State] {
 		if err := step(ctx, v); err != nil {
 			if ctx.Err() != nil {
@@ -257,6 +261,12 @@ func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 		return err
 	}
 	trials, err := s.ordering.CheckMandate(ctx, v.Mandate)
+	for left := afterReload; err == nil && v.Preparation != nil && left > 0 && !allWell(trials); left-- {
+		if err := pause(ctx); err != nil { // workers of before the reload may still answer
+			return err
+		}
+		trials, err = s.ordering.CheckMandate(ctx, v.Mandate)
+	}
 	if err != nil {
 		return err
 	}
@@ -264,7 +274,10 @@ func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 	for _, t := range trials {
 		v.Trials = append(v.Trials, store.HTTPSTrial(t))
 	}
-	if slices.ContainsFunc(trials, func(t acmesource.Trial) bool { return !t.Well() }) {
+	if !allWell(trials) {
+		if offered, err := s.offer(ctx, v, m, trials); offered || err != nil {
+			return err
+		}
 		s.end(v, httpsFailed, "something is in the way of "+v.Mandate+"; the CA was not asked",
 			"do what the pre-flight says, and begin again")
 		return nil
@@ -335,7 +348,11 @@ func (s *TakingToHTTPS) install(ctx context.Context, v *HTTPSRun) error {
 		case err != nil:
 			return err
 		case i.FinishedAt != nil && i.State == "done":
-			s.end(v, httpsDone, "", "")
+			unseen := ""
+			if !slices.ContainsFunc(i.Bindings, func(b store.InstallationBinding) bool { return !b.Neighbour }) {
+				unseen = "taken in, and looked at nowhere: no address is known at which it is served"
+			}
+			s.end(v, httpsDone, unseen, "")
 			return nil
 		case i.FinishedAt != nil:
 			return &RefusedError{fmt.Sprintf("the installation is %s: %s", i.State, strings.TrimSpace(i.Reason)), i.Advice}

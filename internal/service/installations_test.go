@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -216,6 +217,48 @@ func TestNothingIsOrderedThatCannotBeInstalled(t *testing.T) {
 	}
 }
 
+// TestAServerIsPreparedForTheCA takes a site to https whose own rules stand before
+// what the CA asks for: that is shown and waits for a person, and goes on then.
+func TestAServerIsPreparedForTheCA(t *testing.T) {
+	q := newQuay(t)
+	r := servicetest.Start(t)
+	whole, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	denied := strings.Replace(string(whole), "server_name", "location ~ /\\. { deny all; }\n  server_name", 1)
+	require.NotEqual(t, string(whole), denied)
+	require.NoError(t, os.WriteFile(q.site, []byte(denied), 0o644))
+	require.NoError(t, exec.Command("/usr/sbin/nginx", "-p", q.dir+"/", "-c", q.site, "-e", "stderr", "-s", "reload").Run())
+	q.estate, _, _ = strings.Cut(q.estate, "mandates:")
+	q.open(t, r.URL, r.Client)
+	begun, err := r.Client.BeginHttpsWithResponse(t.Context(), client.HttpsRequest{Server: "quay", Host: deck})
+	require.NoError(t, err)
+	require.NotNil(t, begun.JSON201, string(begun.Body))
+	number := begun.JSON201.Number
+
+	run := waitsOrEnded(t, r.Client, number)
+	require.Equal(t, client.HttpsRunStatePrepared, run.State, run.Reason)
+	require.Len(t, run.Preparation.Files, 1)
+	assert.Contains(t, run.Preparation.Files[0].Diff, "+  location ^~ /.insegna-proofs/ {")
+	assert.Zero(t, q.town.CA.Orders())
+	text, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	assert.Equal(t, denied, string(text), "nothing is changed unasked")
+
+	run = waitsOrEnded(t, r.Client, number)
+	require.Equal(t, client.HttpsRunStatePreviewed, run.State, "%s %+v", run.Reason, run.Trials)
+	var steps []string
+	for _, s := range run.Preparation.Steps {
+		steps = append(steps, s.Step+" "+string(s.Outcome))
+	}
+	assert.Equal(t, []string{"stage done", "test done", "switch done", "reload done", "look done"}, steps)
+	run = waitsOrEnded(t, r.Client, number)
+	require.Equal(t, client.HttpsRunStateDone, run.State, run.Reason)
+	text, err = os.ReadFile(q.site)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "/.insegna-proofs/", "it is kept, for the renewals")
+	assert.NotEmpty(t, q.served())
+}
+
 // waitsOrEnded agrees to a run's mandate and gives the run once it waits again or
 // has ended.
 func waitsOrEnded(t *testing.T, c *client.ClientWithResponses, number int64) (run *client.HttpsRun) {
@@ -227,7 +270,8 @@ func waitsOrEnded(t *testing.T, c *client.ClientWithResponses, number int64) (ru
 			return false
 		}
 		run = v.JSON200
-		return run.FinishedAt != nil || run.State == client.HttpsRunStatePreviewed
+		return run.FinishedAt != nil || run.State == client.HttpsRunStatePreviewed ||
+			run.State == client.HttpsRunStatePrepared
 	}, time.Minute, 50*time.Millisecond)
 	return run
 }

@@ -23,20 +23,27 @@ import (
 	"insegna.example/internal/store"
 )
 
-// plainRoute finds what a server does with a host over plain http on a port.
-func (s *Ordering) plainRoute(ctx context.Context, server, host string, at netip.AddrPort,
-	port uint16) (*SiteAnswer, error) {
-	d, err := s.reading.readServerDetail(ctx, server)
+// proofStep finds what a server does with the file a CA asks for of a host, at an
+// address or, when that is not given, at the first listener of the port. The
+// configuration is read anew for it. nil when nothing listens there.
+func (s *Ordering) proofStep(ctx context.Context, server, host string, at netip.AddrPort,
+	port uint16) (*kind.Step, error) {
+	c, err := s.reading.anew(ctx, server)
 	if err != nil {
 		return nil, err
 	}
-	for i := range d.Reading.Listeners {
-		l := &d.Reading.Listeners[i]
-		if l.TLS || l.Protocol != kind.HTTP || l.Address.Port() != port || at.IsValid() && !l.Takes(at) {
+	for i := range c.reading.Listeners {
+		l := &c.reading.Listeners[i]
+		if l.TLS || !l.Network() || l.Protocol != kind.HTTP || l.Address.Port() != port || at.IsValid() && !l.Takes(at) {
 			continue
 		}
-		if a := d.answer(host, l.Address, ""); a.Plain != nil {
-			return &a, nil
+		asked := l.Address
+		if at.IsValid() {
+			asked = at
+		}
+		if step, known := c.answers.Plain(host, asked, proof.WellKnown+"insegna"); known {
+			step.To = veil(step.To)
+			return &step, nil
 		}
 	}
 	return nil, nil
@@ -49,20 +56,20 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 	if ca != nil {
 		port = ca.ACME.HTTPPort
 	}
-	a, err := s.plainRoute(ctx, server, host, netip.AddrPort{}, port)
+	found, err := s.proofStep(ctx, server, host, netip.AddrPort{}, port)
 	var unread *NotReadError
 	if errors.As(err, &unread) {
 		return "", &issue.Failure{Kind: issue.NotPublished, Words: err.Error(),
-			Advice: "run: insegna survey start --server " + server + ", or name the folder in the mandate"}
+			Advice: "see the way to it: insegna server show " + server + "; or name the folder in the mandate"}
 	} else if err != nil {
 		return "", err
 	}
-	if a == nil {
+	if found == nil {
 		return "", &issue.Failure{Kind: acmesource.PortClosed,
 			Words:  fmt.Sprintf("%s has no plain http listener at port %d", server, port),
 			Advice: fmt.Sprintf("add a listener at port %d to the site of %s", port, host)}
 	}
-	step := a.Plain.WellKnown
+	step := *found
 	if step.Handling != kind.Serves {
 		x := s.explained(ctx, server, step)
 		words := fmt.Sprintf("%s has no folder for %s: %s", server, host, x.Seen)
@@ -173,11 +180,11 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	}
 	p.ServerAt = func(a netip.Addr) (string, bool) { return serverAt(e, m.Spec, a) }
 	p.Explain = func(server, host string, at netip.AddrPort) *acmesource.Explained {
-		a, err := s.plainRoute(ctx, server, host, at, at.Port())
-		if err != nil || a == nil {
+		step, err := s.proofStep(ctx, server, host, at, at.Port())
+		if err != nil || step == nil {
 			return nil
 		}
-		return s.explained(ctx, server, a.Plain.WellKnown)
+		return s.explained(ctx, server, *step)
 	}
 	return p.Run(ctx)
 }

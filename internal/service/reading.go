@@ -312,7 +312,7 @@ func veil(text string) string {
 // veilSite hides them in the addresses a site leads to.
 func veilSite(s *kind.Site) {
 	for i := range s.Plain {
-		for _, step := range []*kind.Step{&s.Plain[i].Front, &s.Plain[i].WellKnown} {
+		for _, step := range []*kind.Step{&s.Plain[i].Front, &s.Plain[i].WellKnown, &s.Plain[i].Other} {
 			step.To = veil(step.To)
 		}
 	}

@@ -72,10 +72,16 @@ func (s *Reading) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 }
 
 // NotReadError says that a server's configuration is not known.
-type NotReadError struct{ Server string }
+type NotReadError struct {
+	Server string
+	Now    string // why it cannot be read now; "" when it never was
+}
 
 // Error says how a configuration comes to be read.
 func (e *NotReadError) Error() string {
+	if e.Now != "" {
+		return fmt.Sprintf("the configuration of %s cannot be read now: %s", e.Server, e.Now)
+	}
 	return fmt.Sprintf("the configuration of %s has not been read; declare reach for it in the estate file and run: "+
 		"insegna survey start --server %s", e.Server, e.Server)
 }
@@ -89,7 +95,7 @@ func (e *NotReadError) Told() fault.Told {
 func (s *Reading) readServerDetail(ctx context.Context, name string) (*ServerDetail, error) {
 	d, err := s.ServerDetail(ctx, name)
 	if err == nil && d.Reading == nil {
-		return nil, &NotReadError{name}
+		return nil, &NotReadError{Server: name}
 	}
 	return d, err
 }

@@ -134,7 +134,7 @@ func (cfg *Config) complete() {
 // furnish makes the rooms, each with what it needs, and registers their jobs.
 func (s *Service) furnish(kept *safe.Safe) {
 	s.Declaring = &Declaring{base: s.base}
-	s.Reading = &Reading{base: s.base, declaring: s.Declaring,
+	s.Reading = &Reading{base: s.base, declaring: s.Declaring, recent: map[string]recentReading{},
 		known: otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
 	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker),
 		jobs: s.jobs}
@@ -145,7 +145,7 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
 	s.Access = &Access{base: s.base, throttle: newThrottle()}
 	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Event]bool{}}
-	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, surveying: s.Surveying, ordering: s.Ordering, installing: s.Installing,
+	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering, installing: s.Installing,
 		jobs: s.jobs}
 	s.Ordering.ended = s.Installing.installIssued
 	s.Surveying.register()

@@ -13,27 +13,40 @@ import (
 
 // HTTPSRun is a site on its way to https.
 type HTTPSRun struct {
-	ID             int64        `gorm:"primaryKey"`
-	Server         string       // by name
-	Host           string       // taken to https
-	State          string       // how far it is
-	Mandate        string       // name; "" until it is made
-	Names          []string     `gorm:"serializer:json"`
-	Also           []string     `gorm:"serializer:json"` // others who may get something else by it
-	Advice         []string     `gorm:"serializer:json"`
-	Draft          string       // of the mandate; "" when there is one
-	Trials         []HTTPSTrial `gorm:"serializer:json"` // of the pre-flight
-	OrderID        *int64       // nil before one was begun
-	InstallationID *int64       // nil before one was previewed
-	Reason, Next   string       // when it failed, and what to do
-	By             string       // who began it
-	CreatedAt      time.Time    // in UTC
-	FinishedAt     *time.Time   // nil while it runs or waits
+	ID             int64             `gorm:"primaryKey"`
+	Server         string            // by name
+	Host           string            // taken to https
+	State          string            // how far it is
+	Mandate        string            // name; "" until it is made
+	Names          []string          `gorm:"serializer:json"`
+	Also           []string          `gorm:"serializer:json"` // others who may get something else by it
+	Advice         []string          `gorm:"serializer:json"`
+	Draft          string            // of the mandate; "" when there is one
+	Trials         []HTTPSTrial      `gorm:"serializer:json"` // of the pre-flight
+	Preparation    *HTTPSPreparation `gorm:"serializer:json"` // nil while none is needed
+	OrderID        *int64            // nil before one was begun
+	InstallationID *int64            // nil before one was previewed
+	Reason, Next   string            // when it failed, and what to do
+	By             string            // who began it
+	CreatedAt      time.Time         // in UTC
+	FinishedAt     *time.Time        // nil while it runs or waits
 }
 
 // HTTPSTrial is one thing the pre-flight of a run tried.
 type HTTPSTrial struct {
 	Name, Step, Code, Seen, Spot, Remedy string // of the pre-flight
+}
+
+// HTTPSPreparation is what a server needs before a CA is asked, as it is carried
+// out there.
+type HTTPSPreparation struct {
+	Plan           []byte                // as its destination made it, JSON
+	Bindings       []InstallationBinding // neighbours that have to show what they showed
+	State          string                // how far it is; "" before a person has agreed
+	Switched       bool                  // something may have been changed
+	Tries          int                   // without a way to the server, in a row
+	Reason, Advice string                // why it went back or is stuck, and what to do
+	Steps          []InstallationStep    // done
 }
 
 // ErrNotWaiting says that a run waits for nobody.

@@ -3,7 +3,7 @@ import { api, calls, given, queryClient, type Schemas } from './client';
 export type HttpsRun = Schemas['HttpsRun'];
 
 /** Whether a run waits for a person. */
-export const waits = (v: HttpsRun) => v.state === 'drafted' || v.state === 'previewed';
+export const waits = (v: HttpsRun) => v.state === 'drafted' || v.state === 'prepared' || v.state === 'previewed';
 
 const works = (v?: HttpsRun) => v !== undefined && !waits(v) && v.finished_at === undefined;
 
@@ -30,10 +30,12 @@ export function standing(v: HttpsRun): [kind: 'running' | 'failed' | 'fine' | 'n
   switch (v.state) {
     case 'drafted': return ['never', 'waits for you: nothing was made, ordered or changed yet'];
     case 'checking': return ['running', 'trying what the CA will try'];
+    case 'prepared': return ['never', 'waits for you: the server has to be prepared before the CA can be asked'];
+    case 'preparing': return ['running', 'preparing the server'];
     case 'ordering': return ['running', 'ordering'];
     case 'previewed': return ['never', 'waits for you: the certificate lies in the safe, the server was not changed yet'];
     case 'installing': return ['running', 'installing'];
-    case 'done': return ['fine', 'done: visitors get the certificate'];
+    case 'done': return ['fine', `done: ${v.reason || 'visitors get the certificate'}`];
     case 'failed': return ['failed', v.reason];
   }
 }

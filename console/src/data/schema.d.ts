@@ -1153,10 +1153,10 @@ export interface components {
             server: string;
             host: string;
             /**
-             * @description drafted and previewed wait for a person
+             * @description drafted, prepared and previewed wait for a person
              * @enum {string}
              */
-            state: "drafted" | "checking" | "ordering" | "previewed" | "installing" | "done" | "failed";
+            state: "drafted" | "checking" | "prepared" | "preparing" | "ordering" | "previewed" | "installing" | "done" | "failed";
             /** @description its name; empty until it is made */
             mandate: string;
             names: string[];
@@ -1165,6 +1165,7 @@ export interface components {
             draft: string;
             /** @description of the pre-flight */
             trials: components["schemas"]["Trial"][];
+            preparation?: components["schemas"]["HttpsPreparation"];
             /** Format: int64 */
             order?: number;
             /** Format: int64 */
@@ -1178,6 +1179,12 @@ export interface components {
             begun_at: string;
             /** Format: date-time */
             finished_at?: string;
+        };
+        /** @description what is changed on the server before the CA is asked, so that it serves the proofs */
+        HttpsPreparation: {
+            acts: components["schemas"]["InstallationAct"][];
+            files: components["schemas"]["FileChange"][];
+            steps: components["schemas"]["OrderStep"][];
         };
         HttpsRunPage: {
             items: components["schemas"]["HttpsRun"][];

@@ -40,6 +40,7 @@ export function HttpsPage() {
       <p>Begun {moment(v.begun_at)} by {v.by}. <Link to={`/servers/${encodeURIComponent(v.server)}`}>{v.server}</Link>{v.mandate && <>, mandate <Link to={`/mandates/${v.mandate}`}>{v.mandate}</Link></>}</p>
       <Agree v={v} />
       {v.installation !== undefined && <Installed number={v.installation} soon={v.state === 'installing' || v.state === 'done'} />}
+      <Prepared v={v} />
       {v.order !== undefined && <OrderSteps number={v.order} />}
       {v.trials.length > 0 && <Preflight items={v.trials} />}
       <Names v={v} />
@@ -63,9 +64,22 @@ function Agree({ v }: { v: HttpsRun }) {
   };
   return (
     <>
-      <Bar><Button $main isDisabled={busy} onPress={go}>{v.state === 'previewed' ? `Install this on ${v.server}` : drafts ? 'Make this mandate, and order' : 'Order'}</Button></Bar>
+      <Bar><Button $main isDisabled={busy} onPress={go}>{v.state === 'previewed' ? `Install this on ${v.server}` : v.state === 'prepared' ? `Prepare ${v.server} so` : drafts ? 'Make this mandate, and order' : 'Order'}</Button></Bar>
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
     </>
+  );
+}
+
+/** What the server needs before the CA is asked: the change, or how it went. */
+function Prepared({ v }: { v: HttpsRun }) {
+  if (!v.preparation) return null;
+  const { files, steps, acts } = v.preparation;
+  return (
+    <Part aria-label="Preparation" aria-live="polite">
+      <h2>{v.state === 'prepared' ? 'What will change, so that the server serves what the CA asks for' : 'The server was prepared'}</h2>
+      {v.state === 'prepared' && <><p>A rule of the site stands before what the CA will ask for. These lines stay there. {acts.map((a) => <span key={a.does}>{a.does}: <code>{a.what}</code> </span>)}</p><Diffs files={files} /></>}
+      {steps.length > 0 && <Steps steps={steps} />}
+    </Part>
   );
 }
 

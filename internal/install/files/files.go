@@ -68,8 +68,9 @@ type layout struct {
 	Key          string `json:"key"`          // file
 	// what the path of a copy of the configuration begins with: in the main file's folder
 	Copy   string `json:"copy"`
-	Test   string `json:"test"`   // command
-	Reload string `json:"reload"` // command
+	Test   string `json:"test"`           // command
+	Reload string `json:"reload"`         // command
+	Only   bool   `json:"only,omitempty"` // nothing but files of the configuration changes
 }
 
 // read gives the own part of a plan.
@@ -112,6 +113,9 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 	if err := d.unchanged(l, p); err != nil {
 		return "", err
 	}
+	if l.Only {
+		return "nothing has to be laid on the server", nil
+	}
 	folder := l.in("versions", l.Version)
 	anew := "umask 022 && mkdir -p -- " + quoted(folder)
 	if l.Version != l.Before { // what a try before has left there is half at best
@@ -150,6 +154,9 @@ func (d *Destination) unchanged(l *layout, p *install.Plan) error {
 		if err != nil || string(data) != f.Before {
 			return &install.ChangedError{What: f.Path}
 		}
+	}
+	if l.Only {
+		return nil
 	}
 	at, err := d.linked(l)
 	if err == nil && at != l.Before {
@@ -232,8 +239,12 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 	if err != nil {
 		return "", err
 	}
-	if err := d.lead(ctx, l, l.Version); err != nil {
-		return "", err
+	words := "the configuration is written"
+	if !l.Only {
+		if err := d.lead(ctx, l, l.Version); err != nil {
+			return "", err
+		}
+		words = fmt.Sprintf("%s leads to versions/%s", l.in("now"), l.Version)
 	}
 	for _, f := range p.Files {
 		if err := d.replace(f.Path, f.Before, f.After); err != nil {
@@ -243,7 +254,6 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 	if err := d.test(ctx, l); err != nil {
 		return "", err
 	}
-	words := fmt.Sprintf("%s leads to versions/%s", l.in("now"), l.Version)
 	for _, f := range p.Files {
 		words += "\n" + f.Path
 	}
@@ -297,6 +307,9 @@ func (d *Destination) Back(ctx context.Context, p *install.Plan) (string, error)
 			return "", err
 		}
 	}
+	if l.Only {
+		return "files are as they were", nil
+	}
 	at, err := d.linked(l)
 	if err != nil {
 		return "", err
@@ -338,6 +351,10 @@ func (l *layout) unfinished(p *install.Plan) (list string) {
 func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) error {
 	l, err := read(p)
 	if err != nil {
+		return err
+	}
+	if l.Only {
+		_, err := d.run(ctx, "rm -f --"+l.unfinished(p))
 		return err
 	}
 	if kept {

@@ -96,6 +96,11 @@ func (editing) Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, e
 	return Edit(fsys, main, list)
 }
 
+// Free implements kind.Editor.
+func (editing) Free(fsys fs.FS, main string, list []kind.Freed) (*kind.Edits, error) {
+	return Free(fsys, main, list)
+}
+
 // Copy implements kind.Editor.
 func (editing) Copy(fsys fs.FS, main string, edits []install.File, words map[string]string) (*kind.Copy, error) {
 	c, err := Copy(fsys, main, edits, words)

@@ -20,6 +20,9 @@ const routeNames = 16
 // probe is the file a CA asks for (RFC 8555 section 8.3), by a token nobody has.
 const probe = "/.well-known/acme-challenge/token"
 
+// otherPath stands for every path but the front page.
+const otherPath = "/any/other-path"
+
 // routes tells what a site does with plain http, for each of its names at each
 // of its listeners without TLS.
 func (r *reader) routes(server *Directive, site *kind.Site, listens []listen, outer []*Directive) []kind.Route {
@@ -38,7 +41,7 @@ func (r *reader) routes(server *Directive, site *kind.Site, listens []listen, ou
 			}
 			q := &request{tree: r.tree, host: host, first: firstName(site), port: port, vars: map[string]string{}, outer: outer}
 			route := kind.Route{Listener: l.text, Host: host, Front: q.server(server, "/")}
-			route.WellKnown = q.server(server, probe)
+			route.WellKnown, route.Other = q.server(server, probe), q.server(server, otherPath)
 			out = append(out, route)
 		}
 	}
@@ -441,7 +444,12 @@ func (q *request) content(list []*Directive, step kind.Step) kind.Step {
 
 // rules runs return, rewrite, if and set in their order.
 func (q *request) rules(list []*Directive) (step kind.Step, done bool) {
-	stopped := false
+	step, done, _ = q.rulesOf(list)
+	return step, done
+}
+
+// rulesOf is rules; stopped says that a rule ended them, wherever it stands.
+func (q *request) rulesOf(list []*Directive) (step kind.Step, done, stopped bool) {
 	q.each(list, func(d *Directive) {
 		if done || stopped {
 			return
@@ -461,7 +469,9 @@ func (q *request) rules(list []*Directive) (step kind.Step, done bool) {
 				q.unsure = true
 			}
 			if holds || !known && q.answersIn(d) {
-				step, done = q.rules(d.Block)
+				var ended bool
+				step, done, ended = q.rulesOf(d.Block)
+				stopped = ended && holds
 				if !done && holds {
 					if to := q.content(d.Block, kind.Step{Handling: kind.Serves}); to.Handling == kind.Passes {
 						step, done = to, true
@@ -470,7 +480,7 @@ func (q *request) rules(list []*Directive) (step kind.Step, done bool) {
 			}
 		}
 	})
-	return step, done
+	return step, done, stopped
 }
 
 // answersIn says whether a block holds a rule that ends a request.

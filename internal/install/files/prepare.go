@@ -1,0 +1,120 @@
+package files
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"insegna.example/internal/core/place"
+	"insegna.example/internal/install"
+	"insegna.example/internal/kind"
+)
+
+// probe is a file a CA would ask for (RFC 8555 section 8.3).
+const probe = "/.well-known/acme-challenge/insegna"
+
+// Prepare implements install.Destination: it finds the sites that answer a CA's
+// question for each name, and frees the path in those that do not serve it.
+func (d *Destination) Prepare(_ context.Context, w *install.Wish) (*install.Planned, error) {
+	out, err := d.prepare(w)
+	var edit *kind.EditError
+	switch {
+	case errors.As(err, &edit):
+		return nil, &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy}
+	case kind.Lost(err):
+		return nil, &install.RefusedError{Reason: err.Error(), Next: "see that the server can be reached, and try again"}
+	}
+	return out, err
+}
+
+// prepare reads the server anew and works out the edits.
+func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
+	fsys := d.Over.FS()
+	reading, err := d.Reader.Read(fsys, d.Main)
+	if err != nil {
+		return nil, err
+	}
+	p := &planner{Destination: d, wish: w, reading: reading}
+	l := &layout{Folder: path.Join(path.Dir(p.Main), "insegna", w.Mandate), Only: true,
+		Copy: path.Join(path.Dir(p.Main), ".insegna-"+w.Mandate+"."), Test: p.Test, Reload: p.Reload}
+	freed, asked := p.shut(l.in("proofs"))
+	if len(freed) == 0 {
+		return nil, &install.RefusedError{Reason: "the path of http-01 is served by the sites of these names as it is",
+			Next: "see what the pre-flight says"}
+	}
+	edits, err := d.Editor.Free(fsys, d.Main, freed)
+	if err != nil {
+		return nil, err
+	}
+	if p.after, err = p.edited(fsys, edits); err != nil {
+		return nil, err
+	}
+	answers := p.Reader.Answers(p.after)
+	for _, a := range asked {
+		if step, known := answers.Plain(a.host, a.at, probe); !known || step.Handling != kind.Serves {
+			return nil, &kind.EditError{Place: step.Place,
+				Reason: "with the lines that could be added, " + a.host + " would not serve it either",
+				Remedy: "write the location by hand, before every other rule"}
+		}
+	}
+	var wanted []kind.Wanted
+	for _, f := range freed {
+		wanted = append(wanted, kind.Wanted{Site: f.Site})
+	}
+	if err := p.touched(edits, wanted); err != nil {
+		return nil, err
+	}
+	own, err := json.Marshal(l)
+	if err != nil {
+		return nil, err
+	}
+	return &install.Planned{Plan: install.Plan{Where: p.Main, Files: edits.Files, Own: own,
+		Acts: []install.Act{{Does: "test", What: l.Test}, {Does: "reload", What: l.Reload}}},
+		Bindings: p.neighbours(nil)}, nil
+}
+
+// question is a host a CA asks at an address.
+type question struct {
+	host string
+	at   netip.AddrPort
+}
+
+// shut finds the sites in which something stands before the path of http-01,
+// and whom they answer for.
+func (p *planner) shut(proofs string) (list []kind.Freed, asked []question) {
+	answers := p.Reader.Answers(p.reading)
+	sites := map[place.Place]int{}
+	for _, host := range p.wish.Names {
+		if strings.HasPrefix(host, "*.") {
+			continue
+		}
+		for i := range p.reading.Listeners {
+			l := &p.reading.Listeners[i]
+			if l.TLS || !l.Network() || l.Protocol != kind.HTTP || l.Address.Port() != p.wish.PlainPort {
+				continue
+			}
+			for _, at := range append(p.spread(l.Address), l.Address) {
+				a := answers.Answer(host, at)
+				step, known := answers.Plain(host, at, probe)
+				if a.Site == nil || !known || step.Handling == kind.Serves {
+					continue
+				}
+				n, met := sites[a.Site.Place]
+				if !met {
+					n = len(list)
+					sites[a.Site.Place] = n
+					list = append(list, kind.Freed{Site: a.Site.Place, Proofs: proofs})
+				}
+				if !slices.Contains(list[n].Hosts, host) {
+					list[n].Hosts = append(list[n].Hosts, host)
+				}
+				asked = append(asked, question{host, at})
+			}
+		}
+	}
+	return list, asked
+}

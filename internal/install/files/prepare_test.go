@@ -1,0 +1,109 @@
+package files_test
+
+import (
+	"crypto/x509"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/install"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/reach"
+)
+
+// get asks in plain http and gives status, Location and body.
+func (p *pier) get(t *testing.T, host, path string) string {
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+p.plain.String()+path, nil)
+	require.NoError(t, err)
+	req.Host = host
+	resp, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	body, _ := io.ReadAll(io.LimitReader(resp.Body, 512))
+	if resp.StatusCode >= 400 {
+		body = nil
+	}
+	return fmt.Sprint(resp.StatusCode, " ", resp.Header.Get("Location"), " ", string(body))
+}
+
+// TestAPreparedServerServesWhatACAAsksFor puts every kind of rule before the path
+// of http-01, prepares the running server, and asks for the file a CA would: it
+// comes, and everything else is answered as before.
+func TestAPreparedServerServesWhatACAAsksFor(t *testing.T) {
+	const token = "/.well-known/acme-challenge/a-token"
+	listen := "listen PLAIN; "
+	for name, config := range map[string]string{
+		"a redirect of the whole site": "server { " + listen + "server_name HOST; return 301 https://$host$request_uri; }",
+		"a redirect by if and host":    "server { " + listen + "server_name HOST; if ($host = HOST) { return 301 https://HOST/; } root WEB; }",
+		"a rewrite of everything":      "server { " + listen + "server_name HOST; rewrite ^(.*)$ https://HOST$1 permanent; }",
+		"dot files denied":             "server { " + listen + "server_name HOST; root WEB; location ~ /\\. { deny all; } }",
+		"everything passed on":         "server { " + listen + "server_name HOST; location / { proxy_pass http://127.0.0.1:9; } }",
+		"a password":                   "server { " + listen + "server_name HOST; root WEB; auth_basic x; auth_basic_user_file USERS; }",
+		"a password around the sites":  "auth_basic x; auth_basic_user_file USERS; server { " + listen + "server_name HOST; root WEB; }",
+		"only some may come in":        "server { " + listen + "server_name HOST; root WEB; allow 192.0.2.1; deny all; }",
+		"another site is the default": "server { " + listen + "server_name other.lantern.example; return 301 https://other.lantern.example/; }\n" +
+			"server { " + listen + "server_name HOST www.lantern.example; return 301 https://HOST$request_uri; }",
+		"the default answers": "server { " + listen + "server_name _; return 301 https://$host$request_uri; }",
+		"two sites":           "server { " + listen + "server_name HOST; return 301 https://HOST/; }\nserver { " + listen + "server_name two.lantern.example; return 404; }",
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPier(t)
+			web, users := p.dir+"/web", p.dir+"/users"
+			p.put(t, web+"/index.html", "front")
+			p.put(t, users, "")
+			p.put(t, p.site, strings.NewReplacer("PLAIN", p.plain.String(), "HOST", host, "WEB", web, "USERS", users).Replace(config)+"\n")
+			p.start(t)
+			asked := map[string]string{}
+			hosts := []string{host, "two.lantern.example", "other.lantern.example", "www.lantern.example", "nobody.example"}
+			for _, h := range hosts {
+				for _, path := range []string{"/", "/any", "/.hidden", token} {
+					asked[h+" "+path] = p.get(t, h, path)
+				}
+			}
+			names := []string{host}
+			if name == "two sites" {
+				names = append(names, "two.lantern.example")
+			}
+			d := p.destination(reach.Local())
+			wish := &install.Wish{Mandate: "menu", Server: "pier", Names: names, PlainPort: p.plain.Port(),
+				Leaf: pkitest.Leaf(p.root, host, func(c *x509.Certificate) { c.DNSNames = names }).Certificate}
+			planned, err := d.Prepare(t.Context(), wish)
+			require.NoError(t, err)
+			x := &records{}
+			i := &install.Installation{Plan: planned.Plan, Bindings: planned.Bindings, State: install.Staging}
+			require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+			require.Equal(t, install.Done, i.State, "%s %v", i.Reason, x.steps)
+			p.put(t, p.folder+"/proofs"+token, "proof")
+			require.NoError(t, os.Chmod(p.dir, 0o755))
+			for _, h := range hosts {
+				for _, path := range []string{"/", "/any", "/.hidden", token} {
+					want := asked[h+" "+path]
+					if path == token && (h == host || h == "two.lantern.example" && name == "two sites") {
+						want = "200  proof"
+					}
+					assert.Eventually(t, func() bool { return p.get(t, h, path) == want }, 5*time.Second, 10*time.Millisecond,
+						"%s%s: want %s", h, path, want)
+				}
+			}
+			_, err = d.Prepare(t.Context(), wish)
+			assert.ErrorContains(t, err, "is served by the sites of these names as it is", "once is enough")
+			left, err := filepath.Glob(p.dir + "/.insegna*")
+			require.NoError(t, err)
+			assert.Empty(t, left)
+
+			i.State, i.Switched = install.Returning, true
+			require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+			require.Equal(t, install.Returned, i.State, i.Reason)
+			assert.Eventually(t, func() bool { return p.get(t, host, token) == asked[host+" "+token] }, 5*time.Second,
+				10*time.Millisecond, "and back")
+		})
+	}
+}

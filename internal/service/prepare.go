@@ -1,0 +1,164 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"time"
+
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/install"
+	"insegna.example/internal/issue/acmesource"
+	"insegna.example/internal/store"
+)
+
+// pathIlls are what a pre-flight finds that a change of the server's own
+// configuration mends.
+var pathIlls = []string{acmesource.PathRedirected, acmesource.PathDenied, acmesource.PathPassed, acmesource.PathAstray}
+
+// afterReload is how often the pre-flight is tried after a server was prepared.
+const afterReload = 10
+
+// allWell says whether nothing stands in the way.
+func allWell(trials []acmesource.Trial) bool {
+	return !slices.ContainsFunc(trials, func(t acmesource.Trial) bool { return !t.Well() })
+}
+
+// PlanOf gives what a preparation changes.
+func PlanOf(p *store.HTTPSPreparation) (*install.Plan, error) {
+	plan := &install.Plan{}
+	return plan, json.Unmarshal(p.Plan, plan)
+}
+
+// offer works out what the server needs before the CA is asked, where that is
+// all that stands in the way: then the run waits for a person to agree. false when
+// it is not, or was tried already.
+func (s *TakingToHTTPS) offer(ctx context.Context, v *HTTPSRun, m *MandateView, trials []acmesource.Trial) (bool,
+	error) {
+	if v.Preparation != nil || slices.ContainsFunc(trials, func(t acmesource.Trial) bool {
+		return !t.Well() && !slices.Contains(pathIlls, t.Code)
+	}) {
+		return false, nil
+	}
+	d, wish, done, err := s.preparing(ctx, v, m)
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	planned, err := d.Prepare(ctx, wish)
+	if err != nil {
+		v.Advice = append(v.Advice, "it cannot be prepared from here: "+err.Error())
+		return false, ctx.Err()
+	}
+	plan, err := json.Marshal(planned.Plan)
+	if err != nil {
+		return false, err
+	}
+	v.Preparation = &store.HTTPSPreparation{Plan: plan}
+	for _, b := range planned.Bindings {
+		b.Before, _ = s.installing.lookAtBinding(ctx, &b)
+		v.Preparation.Bindings = append(v.Preparation.Bindings, store.InstallationBinding(b))
+	}
+	v.State = httpsPrepared
+	return true, nil
+}
+
+// preparing opens the way to the server of a run.
+func (s *TakingToHTTPS) preparing(ctx context.Context, v *HTTPSRun, m *MandateView) (d install.Destination,
+	w *install.Wish, done func(), err error) {
+	e, at, port, err := s.installing.installedOn(ctx, m, v.Server)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	over, err := open(ctx, at.Reach)
+	if err != nil {
+		return nil, nil, nil, &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
+	}
+	leaf, err := install.Throwaway(m.Spec.Names)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	w = s.installing.wishFor(e, m, at, port, leaf)
+	w.Agreed, w.PlainPort = v.Also, plainPort(e.CA(m.Spec.CA))
+	return s.cfg.Kinds.Of(at.Kind).Installs(over, at), w, func() { _ = over.Close() }, nil
+}
+
+// plainPort is where a CA asks for the files of http-01.
+func plainPort(ca *estate.CA) uint16 {
+	const usual = 80
+	if ca == nil || ca.ACME.HTTPPort == 0 {
+		return usual
+	}
+	return ca.ACME.HTTPPort
+}
+
+// prepare carries out what a person has agreed to, as an installation that lays
+// nothing: tested on a copy first, looked at afterwards, and taken back when a
+// neighbour shows something else. It stays when the rest fails. Then the
+// pre-flight is tried anew.
+func (s *TakingToHTTPS) prepare(ctx context.Context, v *HTTPSRun) error {
+	m, err := s.ordering.Mandate(ctx, v.Mandate)
+	if err != nil {
+		return err
+	}
+	p := v.Preparation
+	plan, err := PlanOf(p)
+	if err != nil {
+		return err
+	}
+	d, _, done, err := s.preparing(ctx, v, m)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if p.State == "" {
+		p.State = string(install.Staging)
+	}
+	i := &install.Installation{Plan: *plan, State: install.State(p.State), Switched: p.Switched, Tries: p.Tries,
+		Reason: p.Reason, Advice: p.Advice}
+	for _, b := range p.Bindings {
+		i.Bindings = append(i.Bindings, install.Binding(b))
+	}
+	installer := &install.Installer{Destination: d, Records: preparationRecords{s, v}, Look: s.installing.lookAtBinding}
+	err = installer.Run(ctx, i)
+	for wait := (*install.WaitError)(nil); errors.As(err, &wait); err = installer.Run(ctx, i) {
+		for time.Now().Before(wait.Until) {
+			if err := pause(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	s.reading.forget(v.Server)
+	switch {
+	case err != nil:
+		return err
+	case i.State == install.Stuck:
+		return &RefusedError{"the server could not be prepared: " + i.Reason, i.Advice}
+	case i.State != install.Done:
+		return &RefusedError{"the server could not be prepared, and is as it was: " + i.Reason, i.Advice}
+	}
+	v.State = httpsChecking
+	return nil
+}
+
+// preparationRecords keep a preparation with its run.
+type preparationRecords struct {
+	s *TakingToHTTPS // stores it
+	v *HTTPSRun      // it belongs to
+}
+
+// Save implements install.Records.
+func (r preparationRecords) Save(ctx context.Context, i *install.Installation, step string, outcome install.Outcome,
+	words string) error {
+	p := r.v.Preparation
+	p.State, p.Switched, p.Tries, p.Reason, p.Advice = string(i.State), i.Switched, i.Tries, i.Reason, i.Advice
+	if step == "look" && outcome == install.Well {
+		words = "the server has taken it in"
+	}
+	if step != "" {
+		p.Steps = append(p.Steps, store.InstallationStep{Number: len(p.Steps) + 1, Step: step, Outcome: string(outcome),
+			Words: words, At: time.Now().UTC()})
+	}
+	return r.s.store.SaveHTTPSRun(ctx, r.v)
+}
