@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"insegna.example/internal/issue"
-	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
