@@ -1340,11 +1340,14 @@ type Mandate struct {
 	Failures int      `json:"failures"`
 	InForce  *Order   `json:"in_force,omitempty"`
 	Install  []string `json:"install"`
-	Key      string   `json:"key"`
-	Last     *Order   `json:"last,omitempty"`
-	MadeBy   string   `json:"made_by"`
-	Name     string   `json:"name"`
-	Names    []string `json:"names"`
+
+	// InstalledOn servers the newest certificate was installed on from here
+	InstalledOn []string `json:"installed_on"`
+	Key         string   `json:"key"`
+	Last        *Order   `json:"last,omitempty"`
+	MadeBy      string   `json:"made_by"`
+	Name        string   `json:"name"`
+	Names       []string `json:"names"`
 
 	// NextAt when it is due next
 	NextAt  *time.Time `json:"next_at,omitempty"`
@@ -1361,6 +1364,9 @@ type Mandate struct {
 	// RehearsedOn how the last rehearsal went on servers; empty in lists
 	RehearsedOn []Installation `json:"rehearsed_on"`
 	RenewDays   int            `json:"renew_days"`
+
+	// SeenAt bindings that showed it when they were last looked at
+	SeenAt int `json:"seen_at"`
 
 	// Trail how the certificate in force came to where it is seen; empty in lists
 	Trail []TrailEntry `json:"trail"`
@@ -2076,6 +2082,12 @@ type DraftMandateParams struct {
 	Site *string `form:"site,omitempty" json:"site,omitempty"`
 }
 
+// RemoveMandateParams defines parameters for RemoveMandate.
+type RemoveMandateParams struct {
+	// Used also when its certificate is still used and nobody renews it then
+	Used *bool `form:"used,omitempty" json:"used,omitempty"`
+}
+
 // ListOrdersParams defines parameters for ListOrders.
 type ListOrdersParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2472,7 +2484,7 @@ type ClientInterface interface {
 	// RemoveMandate Ends a mandate that was made here; its orders stay as history
 	//
 	// Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
-	RemoveMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveMandate(ctx context.Context, name ShortName, params *RemoveMandateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMandate One mandate with how it stands
 	//
@@ -3273,8 +3285,8 @@ func (c *Client) DraftMandate(ctx context.Context, params *DraftMandateParams, r
 // RemoveMandate Ends a mandate that was made here; its orders stay as history
 //
 // Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
-func (c *Client) RemoveMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveMandateRequest(c.Server, name)
+func (c *Client) RemoveMandate(ctx context.Context, name ShortName, params *RemoveMandateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMandateRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5426,7 +5438,7 @@ func NewDraftMandateRequest(server string, params *DraftMandateParams) (*http.Re
 }
 
 // NewRemoveMandateRequest constructs an http.Request for the RemoveMandate method
-func NewRemoveMandateRequest(server string, name ShortName) (*http.Request, error) {
+func NewRemoveMandateRequest(server string, name ShortName, params *RemoveMandateParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5449,6 +5461,33 @@ func NewRemoveMandateRequest(server string, name ShortName) (*http.Request, erro
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Used != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "used", *params.Used, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -7123,7 +7162,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
-	RemoveMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveMandateResponse, error)
+	RemoveMandateWithResponse(ctx context.Context, name ShortName, params *RemoveMandateParams, reqEditors ...RequestEditorFn) (*RemoveMandateResponse, error)
 
 	// GetMandateWithResponse One mandate with how it stands
 	//
@@ -10765,8 +10804,8 @@ func (c *ClientWithResponses) DraftMandateWithResponse(ctx context.Context, para
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /mandates/{name} (the `RemoveMandate` operationId).
-func (c *ClientWithResponses) RemoveMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RemoveMandateResponse, error) {
-	rsp, err := c.RemoveMandate(ctx, name, reqEditors...)
+func (c *ClientWithResponses) RemoveMandateWithResponse(ctx context.Context, name ShortName, params *RemoveMandateParams, reqEditors ...RequestEditorFn) (*RemoveMandateResponse, error) {
+	rsp, err := c.RemoveMandate(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -34,9 +34,31 @@ func standing(m client.Mandate) string {
 	case o != nil && o.Failure != nil:
 		return fmt.Sprintf("order %d failed: %s", o.Number, o.Failure.Kind)
 	case o != nil && o.NotAfter != nil:
-		return "in force until " + o.NotAfter.Format("2 Jan 2006")
+		return placed(m) + ", until " + o.NotAfter.Format("2 Jan 2006")
 	}
 	return "never ordered"
+}
+
+// placed says how far the newest certificate of a mandate has come.
+func placed(m client.Mandate) string {
+	switch {
+	case m.SeenAt > 0:
+		return fmt.Sprintf("seen at %d %s", m.SeenAt, map[bool]string{true: "binding", false: "bindings"}[m.SeenAt == 1])
+	case len(m.InstalledOn) > 0:
+		return "installed on " + strings.Join(m.InstalledOn, ", ") + ", not seen yet"
+	}
+	return "lies in the safe, installed nowhere"
+}
+
+// inUse says where the newest certificate of a mandate is used; "" for nowhere.
+func inUse(m client.Mandate) string {
+	if m.SeenAt == 0 && len(m.InstalledOn) == 0 {
+		return ""
+	}
+	if len(m.InstalledOn) > 0 && m.SeenAt > 0 {
+		return "installed on " + strings.Join(m.InstalledOn, ", ") + ", " + placed(m)
+	}
+	return placed(m)
 }
 
 // next says when something happens by itself, and why then.
@@ -303,17 +325,32 @@ func readFileOrInput(path string) ([]byte, error) {
 // mandateRemove ends a mandate that no estate file declares; one that does is
 // ended there.
 func (a *app) mandateRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "End a mandate that was made by command or in the console",
+	var yes bool
+	c := &cobra.Command{Use: "remove NAME", Short: "End a mandate that was made by command or in the console",
 		Args: cobra.ExactArgs(1), Example: "  insegna mandate remove deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			_, err := get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
-				return cl.RemoveMandate(ctx, args[0])
+			m, err := get[client.Mandate](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetMandate(ctx, args[0]) })
+			if err != nil {
+				return err
+			}
+			if used := inUse(*m); used != "" && m.Place == "" {
+				a.say("The certificate of %s is still used: %s. Without the mandate nobody renews it.", m.Name, used)
+				if err := a.agreed(yes, "End the mandate all the same?", "insegna mandate remove "+m.Name); err != nil {
+					return err
+				}
+				yes = true
+			}
+			_, err = get[struct{}](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.RemoveMandate(ctx, args[0], &client.RemoveMandateParams{Used: &yes})
 			})
 			if err == nil {
 				a.say("Mandate %s has ended; its orders stay as history.", args[0])
 			}
 			return err
 		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask, also when its certificate is still used")
+	return c
 }
 
 // mandateCheck runs the pre-flight.

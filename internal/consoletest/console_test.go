@@ -187,7 +187,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
 		{"/journal", "table", "The journal is whole: 3 entries, the last is"},
-		{"/mandates", "[aria-label='Mandates']", "3 mandates: 0 in force, 0 failed, 3 never ordered or under way"},
+		{"/mandates", "[aria-label='Mandates']", "3 mandates: 0 seen by visitors, 0 failed, 3 not there yet"},
 		{"/mandates/timetable", "[aria-label='Order'] h2", "Never ordered"},
 		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
@@ -651,7 +651,7 @@ func TestMandatesInTheConsole(t *testing.T) {
 	for _, step := range []string{"key", "order", "proof", "validation", "withdraw", "request", "certificate"} {
 		assert.Contains(t, p.text(), step)
 	}
-	p.until("document.body.innerText.includes('in force until')")
+	p.until("document.body.innerText.includes('lies in the safe, installed nowhere, until')")
 	p.accessible()
 	p.size(375, 800)
 	assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 375)

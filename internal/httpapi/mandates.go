@@ -151,6 +151,7 @@ func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contra
 		out.NextAt = ptr(v.NextAt.UTC())
 	}
 	out.Last, out.Rehearsed, out.InForce = orderIn(v, v.Last), orderIn(v, v.Rehearsed), orderIn(v, v.InForce)
+	out.InstalledOn, out.SeenAt = list(v.InUse.Installed), v.InUse.Seen
 	return out
 }
 
@@ -223,7 +224,7 @@ func (srv *Server) AddMandate(ctx context.Context,
 // RemoveMandate ends a mandate.
 func (srv *Server) RemoveMandate(ctx context.Context,
 	r contract.RemoveMandateRequestObject) (contract.RemoveMandateResponseObject, error) {
-	return contract.RemoveMandate204Response{}, srv.service.RemoveMandate(ctx, r.Name)
+	return contract.RemoveMandate204Response{}, srv.service.RemoveMandate(ctx, r.Name, orZero(r.Params.Used))
 }
 
 // DraftMandate works out names.

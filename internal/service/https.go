@@ -222,7 +222,7 @@ func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
 	if err != nil || m.Last != nil || m.MadeBy != v.By { // somebody has begun to use it
 		return err
 	}
-	if err := s.ordering.RemoveMandate(ctx, v.Mandate); err != nil {
+	if err := s.ordering.RemoveMandate(ctx, v.Mandate, false); err != nil {
 		return err
 	}
 	v.Reason += "; the mandate " + v.Mandate + " is taken away again"

@@ -257,6 +257,29 @@ func TestAServerIsPreparedForTheCA(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "/.insegna-proofs/", "it is kept, for the renewals")
 	assert.NotEmpty(t, q.served())
+	removedWhileUsed(t, r, run.Mandate)
+}
+
+// removedWhileUsed holds that a mandate whose certificate visitors get is not
+// removed by the way, and that nobody forgets what is not renewed then.
+func removedWhileUsed(t *testing.T, r *servicetest.Running, mandate string) {
+	require.Eventually(t, func() bool {
+		m, err := r.Client.GetMandateWithResponse(t.Context(), mandate)
+		return err == nil && m.JSON200 != nil && m.JSON200.SeenAt == 1
+	}, 20*time.Second, 50*time.Millisecond)
+	m, err := r.Client.GetMandateWithResponse(t.Context(), mandate)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"quay"}, m.JSON200.InstalledOn)
+	refused, err := r.Client.RemoveMandateWithResponse(t.Context(), mandate, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 409, refused.StatusCode())
+	assert.Contains(t, string(refused.Body), "is still used: installed on quay, seen at 1 bindings")
+	yes := true
+	removed, err := r.Client.RemoveMandateWithResponse(t.Context(), mandate, &client.RemoveMandateParams{Used: &yes})
+	require.NoError(t, err)
+	require.Equal(t, 204, removed.StatusCode(), string(removed.Body))
+	r.Survey(t)
+	assert.Equal(t, []string{"not-renewed " + deck + " at quay"}, r.Findings(t))
 }
 
 // waitsOrEnded agrees to a run's mandate and gives the run once it waits again or

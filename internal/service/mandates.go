@@ -379,7 +379,8 @@ type MandateView struct {
 	Spec      *estate.Mandate // what it asks for
 	Last      *store.Order    // the last real order
 	Rehearsed *store.Order    // the last rehearsal
-	InForce   *store.Order    // that brought the certificate in force
+	InForce   *store.Order    // that brought the newest certificate
+	InUse     store.InUse     // where that is
 	Budget    Budget          // of its CA
 }
 
@@ -415,7 +416,24 @@ func (s *Ordering) Mandates(ctx context.Context, query, after string, limit int)
 		}
 		list[i] = v
 	}
-	return list, nil
+	return list, s.placed(ctx, list)
+}
+
+// placed tells of each mandate where its newest certificate is.
+func (s *Ordering) placed(ctx context.Context, list []MandateView) error {
+	var orders []int64
+	for i := range list {
+		if list[i].InForce != nil {
+			orders = append(orders, list[i].InForce.ID)
+		}
+	}
+	found, err := s.store.InUse(ctx, orders)
+	for i := range list {
+		if list[i].InForce != nil {
+			list[i].InUse = found[list[i].InForce.ID]
+		}
+	}
+	return err
 }
 
 // Mandate gives one mandate.
@@ -442,6 +460,11 @@ func (s *Ordering) Mandate(ctx context.Context, name string) (*MandateView, erro
 	}
 	if o, ok := inForce[m.ID]; ok {
 		v.InForce = &o
+		found, err := s.store.InUse(ctx, []int64{o.ID})
+		if err != nil {
+			return nil, err
+		}
+		v.InUse = found[o.ID]
 	}
 	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
 		v.Budget, err = s.budget(ctx, ca)
@@ -470,14 +493,38 @@ func (s *Ordering) AddMandate(ctx context.Context, text []byte) (*MandateView, e
 	return s.Mandate(ctx, m.Name)
 }
 
-// RemoveMandate ends a mandate that was made here.
-func (s *Ordering) RemoveMandate(ctx context.Context, name string) error {
+// RemoveMandate ends a mandate that was made here. One whose certificate is still
+// used is removed only when that is agreed to: nobody renews it then.
+func (s *Ordering) RemoveMandate(ctx context.Context, name string, used bool) error {
+	if !used {
+		m, err := s.Mandate(ctx, name)
+		if err != nil {
+			return err
+		}
+		if where := m.InUse.String(); where != "" && m.Generation == nil {
+			return &StillUsedError{name, where}
+		}
+	}
 	err := s.store.RemoveMandate(ctx, name, &store.Act{Actor: actor(ctx), Action: "mandate.remove", Subject: name},
 		time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return &UnknownError{"mandate", name, "mandate list"}
 	}
 	return err
+}
+
+// StillUsedError says that a mandate's certificate is still used.
+type StillUsedError struct{ Mandate, Where string }
+
+// Error says where, and what removing the mandate means.
+func (e *StillUsedError) Error() string {
+	return fmt.Sprintf("the certificate of %s is still used: %s; without the mandate nobody renews it", e.Mandate, e.Where)
+}
+
+// Told implements fault.Error.
+func (e *StillUsedError) Told() fault.Told {
+	return fault.Told{Class: fault.NotNow, Title: "Still used",
+		Next: "install another certificate there first, or agree to it: insegna mandate remove " + e.Mandate + " --yes"}
 }
 
 // anchorsFor are what a certificate of a CA may end at.

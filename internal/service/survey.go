@@ -162,9 +162,13 @@ func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, ju
 	if err != nil {
 		return err
 	}
+	orphans, err := s.orphans(ctx)
+	if err != nil {
+		return err
+	}
 	for _, t := range page {
 		go func() {
-			l, err := s.lookAt(ctx, judge, t, byDefault, configured)
+			l, err := s.lookAt(ctx, judge, t, byDefault, configured, orphans)
 			if err != nil {
 				failed <- err
 				return
@@ -178,10 +182,22 @@ func (s *Surveying) lookPage(ctx context.Context, v *store.Survey, shard int, ju
 	return s.saveAsTheyCome(ctx, v, shard, len(page), results, failed)
 }
 
+// orphans are the certificates of mandates that were removed.
+func (s *Surveying) orphans(ctx context.Context) (map[certs.Fingerprint]check.Orphan, error) {
+	list, err := s.store.Orphans(ctx, time.Now().UTC())
+	out := make(map[certs.Fingerprint]check.Orphan, len(list))
+	for _, o := range list {
+		var f certs.Fingerprint
+		copy(f[:], o.Leaf)
+		out[f] = check.Orphan{Mandate: o.Mandate, Removed: o.RemovedAt}
+	}
+	return out, err
+}
+
 // lookAt looks at one target and judges it, with what is configured for it and
 // what its endpoint shows by default.
 func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Target, byDefault *defaults,
-	configured *views) (store.Look, error) {
+	configured *views, orphans map[certs.Fingerprint]check.Orphan) (store.Look, error) {
 	seen, err := s.pool.Look(ctx, t.Endpoint, t.Host)
 	if err != nil {
 		return store.Look{}, err
@@ -191,7 +207,7 @@ func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Targ
 	if err != nil {
 		return store.Look{}, err
 	}
-	j := judge.Judge(t.Target, seen, now, check.Around{Configured: c})
+	j := judge.Judge(t.Target, seen, now, check.Around{Configured: c, Orphans: orphans})
 	if leaf := j.Leaf(); t.Host == "" {
 		byDefault.set(t.EndpointID, leaf)
 	} else if j.Has(check.NameNotCovered) {
@@ -200,7 +216,7 @@ func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Targ
 		if err != nil {
 			return store.Look{}, err
 		}
-		around.Configured = c
+		around.Configured, around.Orphans = c, orphans
 		j = judge.Judge(t.Target, seen, now, around)
 	}
 	return store.Look{Target: t, Seen: seen, Judgement: j}, nil

@@ -43,9 +43,15 @@ export const addMandate = (text: string) => given(calls.POST('/mandates', { body
 export const draftMandate = (server: string, site: string) => given(calls.GET('/mandates/draft', { params: { query: { ...(server ? { server } : {}), ...(site ? { site } : {}) } } }));
 export const agree = (name: string, terms: string) => given(calls.POST('/cas/{name}/agreement', { params: { path: { name } }, body: { terms } }));
 
-export async function removeMandate(name: string) {
-  const { error, response } = await calls.DELETE('/mandates/{name}', { params: { path: { name } } });
+export async function removeMandate(name: string, used: boolean) {
+  const { error, response } = await calls.DELETE('/mandates/{name}', { params: { path: { name }, query: { used } } });
   if (!response.ok) throw error as unknown as Problem;
+}
+
+/** How far the newest certificate of a mandate has come. */
+export function placed(m: Mandate): string {
+  if (m.seen_at > 0) return `seen at ${m.seen_at} ${m.seen_at === 1 ? 'binding' : 'bindings'}`;
+  return m.installed_on.length > 0 ? `installed on ${m.installed_on.join(', ')}, not seen yet` : 'lies in the safe, installed nowhere';
 }
 
 /** How a mandate stands, in a few words. */
@@ -53,6 +59,6 @@ export function standing(m: Mandate): [kind: 'running' | 'failed' | 'fine' | 'ne
   const o = m.last;
   if (runs(o)) return ['running', `order ${o?.number} is under way: ${o?.state}`];
   if (o?.failure) return ['failed', `order ${o.number} failed, ${o.failure.kind}: ${o.failure.words.replace(/^(.{140,160})\s.*$/s, '$1 …')}`];
-  if (o?.not_after) return ['fine', `in force until ${new Date(o.not_after).toLocaleDateString('en-GB', { day: 'numeric', month: 'long', year: 'numeric', timeZone: 'UTC' })}`];
+  if (o?.not_after) return [m.seen_at > 0 ? 'fine' : 'never', `${placed(m)}, until ${new Date(o.not_after).toLocaleDateString('en-GB', { day: 'numeric', month: 'long', year: 'numeric', timeZone: 'UTC' })}`];
   return ['never', 'never ordered'];
 }

@@ -998,6 +998,10 @@ export interface components {
             last?: components["schemas"]["Order"];
             rehearsed?: components["schemas"]["Order"];
             in_force?: components["schemas"]["Order"];
+            /** @description servers the newest certificate was installed on from here */
+            installed_on: string[];
+            /** @description bindings that showed it when they were last looked at */
+            seen_at: number;
             budget: components["schemas"]["Budget"];
             /** @description how the last rehearsal went on servers; empty in lists */
             rehearsed_on: components["schemas"]["Installation"][];
@@ -3062,7 +3066,10 @@ export interface operations {
     };
     removeMandate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description also when its certificate is still used and nobody renews it then */
+                used?: boolean;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["ShortName"];

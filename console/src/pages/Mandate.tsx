@@ -5,7 +5,7 @@ import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { moment } from '../data/format';
 import { previewInstallation, standing as installationStanding, useInstallations } from '../data/installations';
-import { beginOrder, changed, checkMandate, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order } from '../data/mandates';
+import { beginOrder, changed, checkMandate, placed, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order } from '../data/mandates';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
 import { Preflight } from '../parts/Preflight';
@@ -79,7 +79,7 @@ function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
         <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(true)}>Rehearse</Button>
         <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(false)}>Order now</Button>
         <Button isDisabled={busy !== ''} onPress={() => act('visit', async () => setVisits(await visitMandate(m.name)))}>{busy === 'visit' ? 'Visiting…' : 'Visit'}</Button>
-        {admin && !m.place && <Button onPress={() => { if (confirm(`End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name); await go('/mandates'); }); }}>End it</Button>}
+        {admin && !m.place && <Button onPress={() => { const used = m.seen_at > 0 || m.installed_on.length > 0; if (confirm(used ? `The certificate of ${m.name} is still used: ${[m.installed_on.length > 0 ? `installed on ${m.installed_on.join(', ')}` : '', m.seen_at > 0 ? placed(m) : ''].filter(Boolean).join(', ')}. Without the mandate nobody renews it. End it all the same?` : `End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name, used); await go('/mandates'); }); }}>End it</Button>}
       </Bar>
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
       {trials && <Preflight items={trials.items} />}

@@ -50,7 +50,7 @@ export function Mandates() {
   const force = items.filter((m) => standing(m)[0] === 'fine').length;
   return (
     <>
-      <h1>{plural(items.length, 'mandate')}{pages.hasNextPage && ' and more'}: {force} in force, {failed} failed, {items.length - force - failed} never ordered or under way</h1>
+      <h1>{plural(items.length, 'mandate')}{pages.hasNextPage && ' and more'}: {force} seen by visitors, {failed} failed, {items.length - force - failed} not there yet</h1>
       <Bar><Search label="Mandate, host or CA" value={q} onChange={set} /></Bar>
       {items.length === 0 ? (
         <Empty title={q ? 'No mandate fits' : 'No mandate yet'}><p>{q ? 'Take the search away to see more.' : 'A mandate says which names a certificate holds, from which CA, proved how. Declare one in the estate file under mandates, or make one below.'}</p></Empty>

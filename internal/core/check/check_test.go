@@ -67,6 +67,7 @@ func TestEveryRule(t *testing.T) {
 	extension := func(id asn1.ObjectIdentifier, value ...byte) func(*x509.Certificate) {
 		return func(t *x509.Certificate) { t.ExtraExtensions = []pkix.Extension{{Id: id, Value: value}} }
 	}
+	orphan := leaf()
 	cases := []struct {
 		code   check.Code
 		target check.Target
@@ -126,6 +127,8 @@ func TestEveryRule(t *testing.T) {
 			"comes from Harbour Issuing, wanted is Crew CA"},
 		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca),
 			check.Around{}, "another certificate"},
+		{"not-renewed", target, seen(orphan, w.sub, w.ca), check.Around{Orphans: map[certs.Fingerprint]check.Orphan{
+			orphan.Fingerprint: {Mandate: "deck", Removed: pkitest.Now}}}, "the mandate deck, which renewed the certificate, was removed on"},
 	}
 	// these have tests of their own, and so have those of the table
 	met := map[check.Code]bool{"differs-from-siblings": true, "chain-unreadable": true, "chain-too-long": true}

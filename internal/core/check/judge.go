@@ -30,6 +30,14 @@ type Around struct {
 	Default    certs.Fingerprint   // leaf served without SNI; zero when unknown
 	Hosts      []string            // hosts wanted there
 	Configured *binding.Configured // what the server's own configuration says of the host; nil when it is not read
+	// Orphans are the certificates of mandates that were removed
+	Orphans map[certs.Fingerprint]Orphan
+}
+
+// Orphan is a certificate that nobody renews any more.
+type Orphan struct {
+	Mandate string    // that did
+	Removed time.Time // in UTC
 }
 
 // Judgement is everything that can be said of one look.

@@ -55,6 +55,7 @@ const (
 	StapleMissing           Code = "staple-missing"
 	OtherIssuer             Code = "other-issuer"
 	OtherCertificate        Code = "other-certificate"
+	NotRenewed              Code = "not-renewed"
 	DiffersFromSiblings     Code = "differs-from-siblings"
 	NotConfigured           Code = "not-configured"
 	NotReloaded             Code = "not-reloaded"
@@ -234,6 +235,8 @@ var Rules = []Rule{
 		Meaning: "the certificate comes from another CA than the estate wants"},
 	{Code: OtherCertificate, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate | ServedDiffers, Steps: StepLeaf,
 		Meaning: "another certificate is served than the estate wants"},
+	{Code: NotRenewed, Severity: Weak, Speaks: OfServed, Traits: AboutCertificate, Steps: StepLeaf,
+		Meaning: "the mandate that renewed the certificate was removed: nobody renews it"},
 	{Code: DiffersFromSiblings, Severity: Due, Speaks: OfSiblings, Traits: ServedDiffers,
 		Meaning: "one endpoint of a host serves an older certificate than the others; a note until that one is due"},
 	{Code: NotConfigured, Severity: Weak, Speaks: OfConfigured,

@@ -1345,11 +1345,14 @@ type Mandate struct {
 	Failures int      `json:"failures"`
 	InForce  *Order   `json:"in_force,omitempty"`
 	Install  []string `json:"install"`
-	Key      string   `json:"key"`
-	Last     *Order   `json:"last,omitempty"`
-	MadeBy   string   `json:"made_by"`
-	Name     string   `json:"name"`
-	Names    []string `json:"names"`
+
+	// InstalledOn servers the newest certificate was installed on from here
+	InstalledOn []string `json:"installed_on"`
+	Key         string   `json:"key"`
+	Last        *Order   `json:"last,omitempty"`
+	MadeBy      string   `json:"made_by"`
+	Name        string   `json:"name"`
+	Names       []string `json:"names"`
 
 	// NextAt when it is due next
 	NextAt  *time.Time `json:"next_at,omitempty"`
@@ -1366,6 +1369,9 @@ type Mandate struct {
 	// RehearsedOn how the last rehearsal went on servers; empty in lists
 	RehearsedOn []Installation `json:"rehearsed_on"`
 	RenewDays   int            `json:"renew_days"`
+
+	// SeenAt bindings that showed it when they were last looked at
+	SeenAt int `json:"seen_at"`
 
 	// Trail how the certificate in force came to where it is seen; empty in lists
 	Trail []TrailEntry `json:"trail"`
@@ -2081,6 +2087,12 @@ type DraftMandateParams struct {
 	Site *string `form:"site,omitempty" json:"site,omitempty"`
 }
 
+// RemoveMandateParams defines parameters for RemoveMandate.
+type RemoveMandateParams struct {
+	// Used also when its certificate is still used and nobody renews it then
+	Used *bool `form:"used,omitempty" json:"used,omitempty"`
+}
+
 // ListOrdersParams defines parameters for ListOrders.
 type ListOrdersParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2283,7 +2295,7 @@ type ServerInterface interface {
 	DraftMandate(c *gin.Context, params DraftMandateParams)
 	// RemoveMandate Ends a mandate that was made here; its orders stay as history
 	// (DELETE /mandates/{name})
-	RemoveMandate(c *gin.Context, name ShortName)
+	RemoveMandate(c *gin.Context, name ShortName, params RemoveMandateParams)
 	// GetMandate One mandate with how it stands
 	// (GET /mandates/{name})
 	GetMandate(c *gin.Context, name ShortName)
@@ -3250,6 +3262,17 @@ func (siw *ServerInterfaceWrapper) RemoveMandate(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveMandateParams
+
+	// ------------- Optional query parameter "used" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "used", c.Request.URL.Query(), &params.Used, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter used: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -3257,7 +3280,7 @@ func (siw *ServerInterfaceWrapper) RemoveMandate(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveMandate(c, name)
+	siw.Handler.RemoveMandate(c, name, params)
 }
 
 // GetMandate operation middleware
@@ -5209,7 +5232,8 @@ func (response DraftMandatedefaultApplicationProblemPlusJSONResponse) VisitDraft
 }
 
 type RemoveMandateRequestObject struct {
-	Name ShortName `json:"name"`
+	Name   ShortName `json:"name"`
+	Params RemoveMandateParams
 }
 
 type RemoveMandateResponseObject interface {
@@ -7558,10 +7582,11 @@ func (sh *strictHandler) DraftMandate(ctx *gin.Context, params DraftMandateParam
 }
 
 // RemoveMandate operation middleware
-func (sh *strictHandler) RemoveMandate(ctx *gin.Context, name ShortName) {
+func (sh *strictHandler) RemoveMandate(ctx *gin.Context, name ShortName, params RemoveMandateParams) {
 	var request RemoveMandateRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveMandate(ctx, request.(RemoveMandateRequestObject))
@@ -8516,192 +8541,194 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rk9s2luhfQWm2Kpm67LSTOE5if+p04o1n8vCmPZkPKd8uiIQkpClAA4Ct6Lr832/hHAAEKYAi1VJv",
-	"vDufuiWReJwDnPfj3ayU640UTBg9e/5utqGKrplhCj5dN0pLZf+rmC4V3xguxez5TLA/zG0JPxK5IGbF",
-	"yIYuGZmzhVRsVsy4fepfDVO7WTETdM1mz2f4/KyY6XLF1tSOuqZ//MDE0qxmzz998tnTYmZ2G/uoNoqL",
-	"5ez9+2L2A19zY59NDVnDj/GIFVvQpjZ2vCeFHZ+vmzV8sh+5cB/DTFwYtmQKpvpZVUz91KznTIUJN9Ss",
-	"2vkE/ljMFPtXwxWrZs+Nali8gIVUa2pw5GdPZwcnfc2UluInGD855wYeGJwzAuOzz1NA/C8A2x4aN1QZ",
-	"iz9KYK402v6Vw9hnXyTnumHqnqmBDbm5HrCdm5VU5rwzNOqe7V59m5mAVyc8A+9xKKbNN7LiDC7ed9pQ",
-	"w17yGrZYSmGYgFtAN5ual9Qi8PJ3ey6ev4sm/g/FFrPns79ctpf6En/Vl9GQYc52+fiN3kihcQWvlZzX",
-	"bD0w/Qaf+D/TluHHhTV0jyMlbkhSybJZ2yntQ+5NO/DVUjG29mupKm7fpPVrJTdMGYDdgtaaFbNN9NW7",
-	"mWFqrffP/3bFFAPqBQ8QCp+oIVv7vWK0KgjV8MD1FdF0p4mQ21nRuQVAWfZPUAve39z0b8Njcv47K83s",
-	"fTG7airORMl+5WwL5LezbOp+hS10ZyhmC8rrRuGD3DDc395T7guqFN3Zz3CO4zeGcHW9olz8wMVdaiSj",
-	"Gm3s/sKscylrRsXe9sM22pcKf6HCLlLQ+YaLyu5jDzAlbXQaKqV9aGGPKDu0u5dcLJnaKC5gsoru9G3N",
-	"FiYaN1zSYsZEtZFcmAwuSnYQmi/hoffFbKlks0mOs5I6PQGvknRlf5lc6wbZ194Yd1xUyR9qqs2tZkx0",
-	"5qioYReGAyXdf4ULNnSf7EYI16RiZU0VqwgX8D0DIkQWlgqlli+kuaULgzsYtxTZmFKu06dho6SRpayT",
-	"Pyq2ZtUu+ZMGHpb56Z4pbnaHsH3jn7PvyEaVCXhZMDy3oPTgKaVY8GWjgMB6yQoXU/iPW6m0IQt3NRIA",
-	"uWeq4qU5tMBf3WP92wq8DQ5idOgDSNwxciegnczfgcLdzQDegXv9mi5Z4m7LxsmiI1Z/jQ/bg+8J2ijK",
-	"5ilLgq5Fsm2aokpD631cznFE7VG5Xcnan/dZUvLrAB0WXfjN+1mSwGuqJTMJuLWUL8HqVnJL1lTsPDNb",
-	"8nsGa9USv7fk7wV5QrYrJpAJcsvtTLjCyftq30rTy0Z3eENu451Vu/Hcy6nNX18luGQJUDvIzK6u3IPv",
-	"i9k8AHHwlOBTlq1IYSjeqfG8tuKKlUaqNI1hfximBK1vo/V3ccYN2VJhNHFPaDKXjaiIkYSSstFGrpki",
-	"ipVSRdgJXNhyDSYM93Dq02pqyPXVlXtfk5LWNQFtavwOBc0Q3kGBixvdClwgYXETS1eJ0bS5PQbN8GIH",
-	"Dd31sPXG7PDIc0NW1K5AJLmMUbKZ10met7PvllTYyzJnhOo7Vr0g3aFLKmaHpESntbTL3Vu/h2u7nA6O",
-	"E2cqnPT2CKev1VUL3d7tsiJ3dUvNeI7sXpnvMmxXG33bCMMTVNRRJ9DrNRwUZeUFKip3FYQkawnCOWhM",
-	"2pkcLFkTLwidayZMgHolGdAwy51GrRzXtl3tMvcFzimv0mdUZS5No1LyRw/59qEWvS0EiwgBacz9wHUC",
-	"bdPY4fXV/u1OcqjkEroid3cdni0OMExgNiBeWPh2SEDET0q5Xktxm6U4B8T3BVeThVyub0ua0m+GxWyW",
-	"Pvd25ROVtSOkYfuKs8KNfkczxWlaRtYr+tkXzyZpUr1z40boIjAA0IOls/B44zFiEbZhvR5BHeQW7Yk7",
-	"cFa/ZYYiCUor3eNvT0eJT6Bxgk4a3yU4tXWKd1sqCT/ZC1NzFOSkcJqC7tkwYo4+aJmpaYnGlcQeFtE9",
-	"HjXay7yEjbjPX+UNmp32DyNfrsykRdy4N1Kr0HwpqGlUeg26wTNzkHDHyG1f624yngy3V0THLN6YR3kE",
-	"8APHOK1ETST/3VM3TSMazyeCNWn/zolylfIzUEHwJ6/8xqakPaJ8iEUcQ7QfjQLfo7rU3T9IM/NdZAZI",
-	"bvwIKl3MtJEqNacThCl6dOQCpDC5FYmZ+1chTeEDB8iS+EDW70HNdKchLDF5mGJLibeT9+6AuF1I1bGe",
-	"RjCr3UHcw8WaqrvxV+cHLtiPVCUtpGtZ8QVn1fhz4K2zCenyj4SCiJrTlmqg8y/IPa0b5sh/LeUdqfmd",
-	"PTilYgat2yteVeywKuKMswGCbgEeOAcREjkP+sadulmLjIV1sXAUl4lmbZeh2AIsAcWsEY6T6UZvWEeL",
-	"iTVq+xNLGzkX7oxkTZn7C1ozrR11HQaXM2c6k5jbY9hQO1ASboqBBkcToki5omI5UfnKUL+0rhlNMLy2",
-	"kygZ7U4foGyEQX61h32iH+jev9N3PNnjTaQic6oZeuxaD89Xn379Gbjwgqv60PXBaVLL/5burtN6dlC/",
-	"k0a2PfwfvML2JWdPTK4E3YEJVrzZ1Hyqwj9ZZMbZveCcIp7e9Kxz+lzmOq+kNlPX8b3UZpJ5ywnaE6dB",
-	"z3jSl+bI+6hL66hNhKhAnjtCpVujB0kM0vyBuIpcjt2DkRfXm3nNyzSXVVKaSUpvestuCj9efvnXQNBy",
-	"lDTmLYJtWwI4K2ZLKViSqyw4q6uJinvW1ZYHolW+RmgbuI/ghfHwgbfDWg/BR2evfRqLZfvWhOPucJG6",
-	"24H2jGfTisEmB7Rh4vbgTIJFx65LhTQrpnygyzCUg9fGXTW//3DpBiDsZdEJXIkaQ8vV2odgpd/sBK08",
-	"/fTrp58/eZo4rfugiRTU1mhgJ+NS6MJrF1biI1vFjQH3D1MRlNoteuz0osHomnkFLXLwFmArJVwQppQE",
-	"ShRv4cnXzw5w1ZYuxnFiz7788svPPn1WjJPJYIQ8tr6XKbmGTnT0pPnfwdfykmeWTGypMKy67VmUco9l",
-	"Fd40laV9FgILzAPvJnjJe+CrKsW0ZqcimkfAaSPVKfiOo7LthvzIQ7C5ZylnnpZrZlZcLFE9W9HNhglW",
-	"FWTLzQquDgYXanuTvLOBa0LnsrF4SZ3QcdLZoo2iGRNAMjrSRGhD65ri/ka94jHsebCGKLsLJipgwW6h",
-	"FxIgE31R1hLVQKkqpi7gWLcfF5TX8NGtCP4v6ZpdzGl5B2aEBv5WTZrDr6mo3E0asQmYdOSzuMFRD6ei",
-	"MOBCAtBSB+2lkxg8NMFRBE50vlig5LfmWmOUiFOgU9t/6dlqXyFBhR6FgkOBTV0r1pinMzKvJ17jhulB",
-	"zb1axIuPDEtZZvDS+fa7EKjpnKXdIkGPHKarOEAxoA9aaSEns1o07tORRqBNabz1KG3bgdFzS/KxtccY",
-	"1NIef1IzWulWJrOUjejdei5rXhJ496E7CstL7+oRQwmRXk1SoUtZpVcxGHfI7nnltbVxXhlapt07kwIY",
-	"Hx6miCR+EoSChpSLoXMSKIQeSuXs5YOBhx9qLOC5ov7gEEbbGowD7MX5RYex1UdbNA/cyYeEAXrIHhsH",
-	"+PLYOMDh+L3MbgONgEQbY5iymP+/vz25+JpeLN6+e/b0/X+kcPs9ozUSwi6M7JludCwDyLski79nSjsx",
-	"bXgfbsT2jdROvpeblIWFlXcpf1JfB52zFReVZQAWdV1eFrGTSba3g7qF3sg0xTK1TrMzIw9Dy8gZjlCE",
-	"7bup2mUmAWjMRr9WbENVEJ9T0UaaOPsUkSK6/lHME7m+Alaq76wqoaWL3HTxNJi6sFFSLvS+ClFOsJO+",
-	"ioT9qwwL8bEKIy9ePWAg0oZtxo8FeVs3hm0OqnWw59bHjtNkMfQLxphNtebUWu4jFKxPmmxXkqzpjiyZ",
-	"Ia1GyGrNyHxHuHmO7AuCYgr4X4OCKBtj5SVuWGF52z3X3Eg3HphfhCSOVgeQdVK1vkjqPX+8woc/jXJY",
-	"AhI8l+/7SmJzj11RLx8mM1VQsXpwEYwYSRrNXpAFRLdKRSpFF4ZVKCzWbGEI6sDDaVsxq46f/PqQqSiw",
-	"NNhx/jg0ImXruOc9+esgMZqzZSMmyT6ZUEqAUwKmiBsHcwywFYSKWAjqBKgaFNI1yQS/LrjgejVRXssL",
-	"idMNB9njw42G8+i3A2GlTr9Y0yrrIZ0aiJd0vwORNpJUEsJPk3OFbNITWxY2Xe4xRB73uA0cf6rTfAei",
-	"mYNJZZI0bJIocpe5ILhkVkE070axe8629pJTO6FUhJKQ6urFGfeu569oyvDjhH/xa4BeeAIHb41C+EOF",
-	"B9xt720yzpvTWmfv1Eaxi0XNlyszNqrujRrj8A6JxV1a5IHa3oA2YNJRHk8FwtIDct2xBeoREZ0h+naK",
-	"YLJAK88XSfaqR0HSgk1aorJHoLD0EMKa7JnxtIMLUnP0lJ5KJmq5w77P3Ipst2ChTPBYvAlkRSt7HQ29",
-	"Y4I4a+a+qDqfGpsZr3wgEyrDdY63i2TCWd3d6iq8IMii+HssgoZlzKOYWsSIUoF/2UQbkPC6Qrz9V7Fa",
-	"0grwa3n0c2IVZp/b52z/zmkH8KCKQU4WF1ZiIjs2MV3nKG7UV+eoIXMlm+XKkJ5uF+dZDLIupM6TIH+A",
-	"Y22pjq6JFSK5Jt7wnxhsxajSqTw+bejScivDtEHFi5JSbnYFsC2cgm7p7oVFBEjvrZqWDs4c5JjKTIRD",
-	"4LKeR8bMzi7eZYUybfA/veWmXOH/eN7w/1rKuw5XdEBhWNvANEr4l+z/bnwL0LfJZTmNbe9qSzBptQTn",
-	"2Ns8XssLzLRlmi3CIxaLJ7zwWmHvIDsdMRBXf8FbnhyR8IjpBr4MbLdz2Ic0zj432XcHyBR1oWQrlVX9",
-	"m3JlBX3BtgWY0/EE24uASE+dJUua8vEUOI4doZRrC8rDMWcS4APDHtpjlNvf31FQgYkleYI492vISrUn",
-	"14qRhiyUXFvdUHMQ9ZNu6OTNawO0u5PffH918dkXz7x6G9utuCF6Jbf7uX34bTZzMKsHCcaXq7lsVDIG",
-	"e85qCdlRMsSuWGUbqNCKwvd24uAqxlUcDtJ2cqUHTgBFvJ5DuDuFmNiR4R5HVPxfbs+JZJfxhpTuru1W",
-	"5yyYZIL1wNsa7O0MXnjLOy3xl6Le9Yw3B00yfq1plN5zk5H9vRutl2ro7hLkG5BLzcxFs/lLyClx5KUV",
-	"Q7VMe4nYHxuumD5jPDY6YKJ5kgCA+IfBtMtyRXlCWHr93Y8FqRldEEiZS8oXJ8z4g0WkdvA32ShB6++E",
-	"wazsPQUu7awAVp0pyzAFJ1VI/euC5283P/9E2qQKFw6XJOpUryYqP6N9o6NTz9oYEQRL4SEX56G5vbol",
-	"DyDjFES9g9fzEXU3za/gPyozpGCu5B3bM7Pmwc6EUclKCe4HFD8W3IzTclaMJpxhFgme0NRUG2IH34Wh",
-	"ddosmxMtWp0oIdrJVKgmu2dq5ya18zmtZsWIT54hsER7/NfMHBYncJ4Wem7jKaz93UV/9eMvBtxfG6k1",
-	"n9csRKSO13WxIEN+aKtGd4efrE6v5CZTaWVBlfdzWtg69m7pSqMbWtc7og0VFRRcoahGs2qZKYnkGMhe",
-	"6lfXoA/1OzQW8NhfOTd1epANkxv3cvLdNJ/C8RwEANazAPEc6k+RQgRH6PjkoR+oSMVZDVcOCAklmYI6",
-	"oY6BL2EwiMW8NyIzPPwOUeyyrvSpimYdlaR6OsnAHSNvyvYJKiNqACTR6nMw91C7F3DKgwl9T+HHJFRX",
-	"gTBp48jHIY/L33H5gS6oOBuMaC8KEwOB1Wmr7EpqJtLavCuKGhdkK4AA/t5opD49cTAyX7l3bwF0h2qs",
-	"pUmt3lhObBUDXjHy5ocbq/J4LYibyN+zMmZjV1Fu0kYm7iysCaFpYoBHPzAgqMNhOz6yw8dzcFehKoZH",
-	"AHsKjz+2+lZPMplafIoeLADZMx8IQonKFFKJozgP2tsif+3EYP5MQr0VekbPvKYVy5UROkxQp7l3b2lS",
-	"WAjRqlXDiPOnjSSxdlBXSujoYMacx95pKBZApJus07mYchFTP3e7ak9filkldPKiwatJiPgSIxJTqQYC",
-	"Eltz8lh0hzduU4Z+yxGD2BzsuWTLhIlqn5zCmZc6IooJtr3Nl7szKqlR+kV3DImCwAUkpQWgkSTESFta",
-	"ydjRFvI3dg0Z3Sstx3kGDFV08LxEyPc80ROADhTaIE9/S6MjHxGnqAJZB78eZAOU81sf3vLwkJsjiEKm",
-	"5EIwdRlJSqkUatmHpeaOyz7L+93OT6GLe/ZzPjXczfDGAWpSPeb9vL4nT7/64stnh0spZyD3E9u+sWJG",
-	"IkoW6l9kanm6NwavFTy0H/t5B6YhN3pqST97D2qP/Z8q/CsjFzzAP4+XdhTBfumePYsn/XFKpU3xhnc8",
-	"xgknb98rC0juRyXJe/xvwQWt+f9zH1hwz4bEtoEApWFH64MCWgY8rKGKYY8aGheEfJgE7vtkgenEjllP",
-	"Jr1/FWsidqOXhlyonXM5wDYSBSudtXzcwckmqm6lqnSuqOVHUEWpaLk9qEUHAee0RRw6sJDs9k/BOYJA",
-	"dia+AeMf6YwTuy3ddRp9uOd618FOQayGuVxFQTfaSVkdHxUUyrPasFHcKsZShTgbxSiktuxf+AnOtF6w",
-	"ydCyw336SKP7vlP7dViFHXKZtTc7k+s+udR6iNCUYyMrtZs+f2sOpaYwq734NURXIs19X1OtNytFdZRg",
-	"OeGktdaxjpCSaPbQhgcferK3o8jznhFqsDlM0hB0mrJQxUw5P8EQQfjFPgNuYXOLnQv24hUDsEEvdVaR",
-	"g2fWN2pBH0LYVZgpD5OjcDp+r711wov5xZzCtO1QfbxxGwc4jqz603GQlB0LwBjRycWH2qN7YMzWxBsK",
-	"rMsZK72ZMGd2AUccmtx9GFTH7iIkRuG4SKeReSUuQTmyJOaAwMUvsknZDBdKCjMc1dxWkoBiLpfJTA47",
-	"zG3WWJqNVaojm/Q+AWd1fXsn5FaMWSCGs85ZLbfk8hP77gW8e0nLNbsoV5YviyVLLr+d6dZVMkzQolqi",
-	"SxitYwv0u3FNBLtnClPlkiw9GjwDoD17fjCkuVgdxFIHzB3w7E+S2lPybOQqKraxDPvhKlh2ZzQFwim+",
-	"s28dlQSD4cppD2SbqpqwnXnvZEbLO5iG6byRbo4B8OHe9mA4WDgyXwXysBn3OdaCBJkSL6brrneQdgyV",
-	"jPzFUWEvg0GAqcJ0a0VdJEi17sTetGvOVu2BOvNpDFFzK6sqg744/SDxq/I2lkRN917LknzXpYEqgNmf",
-	"hlY13AtJudiNh/dC4kd1QfKEJbP4WtIqlWkdovFUIwQXS59pABZzI+Ud5Lx00yy4GO3QWCdDyjD6jwsM",
-	"QnDlgjtzTBJHnf81s3PFaLlKW9kTW4OyuOVqP2KX+64QqYiaKp1luDe2p+gJY1DeTQkq5iTBfbDxSPCH",
-	"UGPsFi0htltoc/j6W694ldu7m+k2W4qkEYHJ7+8M2lKNL4QxWG/LOcoR2+7gxbSgE5XvCExLpHzLjFm7",
-	"4ogcRNnfzqPb3rai344onMa444rKBTghZb12wfKJ2NTwQ67++J5ND0CQIBttwL9h+rADAv04fgH5ted6",
-	"Irg3dTJSnWuyoqKqWQUC3lhrYxdaQwUFUukJShtidewpuWBQ1ShZhy8it6eYLERwpBowRgRuXNnkVGHt",
-	"VM2EwNcPQz2vqsSXwV+U6BaEg5A/Q6ewQOYr5Z7IBHnDzD82x+nK6RBzEIMXsq7lVpO/+BsrBRJ2X+Aq",
-	"1q+fDrDF7thoTWnVOzyQmJwj6l1BtitersgasgghX2YNBPOQNt8abY4wXrlQ9WiMNJzbCknBNeIJdtWA",
-	"GY/RO5dclZFXOyV+MnG+mcrZTa5wpDSZX2A5h/vWjdpEBAffiGSftDZKsU55r0iSGG46ekRLo3RNDxQR",
-	"Fk5Jgc4BPjzr5qdXSZl3esvQwV6cA7aceyrMqCr8A7Wq/Bi9VkHtLoqAhwz2xKszm9YedBl9GegDl5Ev",
-	"BateiaQCPDmxZRNs0w+yKQcXfL6mMDzimhpRDZlu4gUExbu6EZppnVQ0+oUCQyt1F7Q+nGdzw5OpNT2l",
-	"dWQjIsMOdNnxgYWpqKvAlcnW8oI2oNNKXyeIWQ/Kqj1BTLfd9aQgUORqXOUHmfQcHyobabemzx7Os6mT",
-	"6ivwbfiNrIzZeMPu2IZZ3l6bFvQeKy4W+6SkpXMmKpTP9cpVGdDGaohyAReJiyWhvRz+hEY7bDY/bAlH",
-	"U2cUWxu1lvFuf38SOleh3dy+clajXghHOnd/r4TepqxdsUE72xMUSAwWZ0B1i5RSCFbmrBrhjI0/Nd5T",
-	"cYh4DNaqS0eZ5q3VGNhs3xoGm36wHN9i4HjHVp92JrXTh7SGRId8yr4CB6CUTV2ReWimN75nwRENx+7Y",
-	"Lu+egR/TVZYwmUsbRcWSKfJxOoM8ukF/BaO0q57h8qF6Jq0HtUHTySro8RX2SlLWDHpcW7NRrhs3p6NL",
-	"aB4JoI8B7Y+H21DufJ5E6eVnjda8CbXIk02mErYPqpbM+P6sK7ntZ7ibFRUkBDEkzPtYtj1t+kdCmv1Z",
-	"MTq1MgqEoOR8AdMDFCfWMs6kpZRyw9JmpbhBfEFoqFtMB2Lqo9qnvXsVG4m0NwOnbxWOcZs2daPIrVnR",
-	"emzTo/QDHp3PYdZCO11fDQ9VGlqjVT1eRWGCCONYyYtOTztjiFFqj17c/yc0HQjNBtoGSh2Q5e9WrpB7",
-	"oJwDZUiGonhb0julBnn0fjvNhAEGbQ/ZQIGsIj9eWQ8UBbd9CN46R9ImUN4Yfalc4ppvNpnaxopBtOAa",
-	"C/JSAZ9A1kpHGbRE8aEFqlu689CRNHc15M/a0sK96aeL2yrtXz4P8jz2T8JycUnnZrrHWY7Stjop6h0x",
-	"K659fZhOWZgpxVzakcLVGzZSvU9s8I103QmPjyqN4wdGlK5vS71XTGhnW84kT2PnD9KROpmAqF9wrGGT",
-	"xFFHJXRuTJluGnY7HAXBMmJ7R9kM5eR8l7F8M59jCuOLW9fpIpHR14MRFwQTvrJtf5Kdg6McOhfxBUWQ",
-	"NKsXRC5IjZIOFEWQGjKo5qyt5nWqVL2aipzfMLVXEG/tofA50ONcfFQkWQUEnqeAAz9oAokMebA4d75c",
-	"kDbRLBjn2kZHD4ribyn4ONIYPPv78OyWq8SSnXLNpoEyy5hyXfngqMxjh374t3MT/dL9kWgpRrgNLcLi",
-	"k/02SeiSyWXHWM5HaxaQWXmSKO8BY31QUcZY65tpfW1SYrv3VXhbvBff/WYPmuUBE6cIuXaJfUcbpuD9",
-	"43i7TyRe0z/42ipQnz/Dboj46dOhEiJd39DBHooT8Jv2KnkEwZqTcGjzjpP1/dFT7aqrrSBWTMk1Osgx",
-	"T0diGcNQBk8zlml51/MSgY664rWPtLMEaXRA2xGF6KeUaE9ky7jljU+WCS8GKrVREpuZhWTBuO0d1vp0",
-	"6itLB4ACP9mH5fVV4QRBsAxa6bIItfEsd2r169Ol8LjaBfh++mylO6MngzDS0pQzM27pblpizFBLKCaO",
-	"SS8oiGIllGuVqgPajVSZqOnuMWjLlFxfXblmlG2bWhw8gfPMvUZshKZPmM6MBlC3+SxGTkJ+05XxMSJ+",
-	"RM0W33MJHk+t9Ne2JdZe7Ak1Fy5YsI0RdGGDqTvT1T1OGDs9ELwSCk9lbXjpHwfCNHNBLG3o5B402upM",
-	"Qx2NfrWU+2FqYN6kNKkZEKwkl8Q88mT5GrltuvHQKbMTnuI+IAzPeR8CaBLFpQepKTLXBU+XIYwthbnA",
-	"IgBjt4g9potkShsOpmQsuoW4OsXWc5S5R0krcDR7v3q9X/8bi5cWM6MaOAz2Ud3pBXyQzjoCG9k4HQQd",
-	"rQ17tBJBAmOwn7KxavyNPSO+nIX2vdw4mv7lHQ9VzUALZ0tBb/eCYuiG/90ZuzzRgaMHIGRUxS4HAMz7",
-	"9yAkLRJn441TpnnJPoLYeKNoaT4hb/iaacDwLy+vyeeff/61Zb//eHNduCbg8JsLKCWVLBtoe04+to9/",
-	"/fSLL/9aYM0CeA5C2Td0CXYE+AsxkJSgYe4T8h2Us4TihfPGtGYFzZfCTiwYq3QbIEQ+RmD9Ff0sAIYX",
-	"qHUzqCokawwpwqhrEB0wBGBes7gFIy8Z+dhSVSVofem+uaRlybT+ZCn/+kmokfh89grxEfXUez578smn",
-	"nzzxNly64bPns8/hK8wVBDxfxhYlVy8ME3y4FK+q2XMoFPdNq+yG5CI9e/5bmtS0j1z+V8OgTpA7Rf+C",
-	"j+EQ+W6SBR4ROp6I+f6S+1pVeqZge2wnOmSFnFC0PbT+TU3dvfDt/BPKG2b2hGJZO2LI+m/9Hi6wBz9e",
-	"9DqPxXs9gMdrtFGPePIHvrb85a0lUnojhYsY+uzJE9fu2TiXPZgfMYfy8ndnNhgHnW+ijp5APfbzxNHD",
-	"EgCSHi8s8DIEvIPhar2mVsmc+VMfYqK5ItDCtrCUwgHVUHt3fnNisZ69tWNclnT4Ql1TbKF0JghdX4Go",
-	"kAAOFn7QJ4DOGxypV0MuApVhaq0LQktsVwoqCFbp0hHcnP0xAtzlO3vA31+CaBiytZ3c1gXllX3kjXxj",
-	"Z5pMm25WUhnM1niLLJVp841EbewkaLgKO3jf5dpGNez9WfGfvBgoaz8c9bAvDPnxVUTUGhGM6QFQ8N7j",
-	"3VdVzmG8F+mavzO9wLwjGVG/7HaF95sLoiX6cyq602g8EnL7ggi2pIbfO54tqiylDxFgt2v6R5/XeAPc",
-	"F86Yhp8v3Bf7KtS7Q1NwcZ4pXHbceLYCFZZoRxvIc1HnDrQSlHOTaLlm6HwQcks+tlcDJCch8duPwbT5",
-	"1wzMg4W9Xe++AjOZf9pTEW3Ufbxwf51l48L9dfF3xewi/OdE74uMdexDY7jRzTs7041vOVkzA7wWvKkL",
-	"ck9rXqFnJcN2o5cv32Fk3/ssUflPFtOUfZLSt68FmQwafxntUqS+sh8hMqPiS46F0OwLrh6HP22+KnWX",
-	"C8TnL9Ws+6si3a77sfDtcjUzkkTZTTZ4IOp/Fl2xGmQJyIq2WnJBoA4CCByNdi2KuPZlq9LnQbGKCeOb",
-	"beZZS/TcOeEaphkSzzBS/TQCGhaZ8SpLu0tvrtZ0McSa2xecUIZksmYYZdAF5C9sLe9Zu8cHC2QdLDxN",
-	"WLylWkronfJwYL2UGIZKIyilAVPMNk1KFK2qE2799LJou7hfad2wcRJpAuh3bGNOAO+/M7bpQjs+ki86",
-	"xXQgFYtg+cTsWW1jX3K0/jvv2T/b/XYzZO61W+HDYfdPX+0oVNmPknbRSQlFn60IGwHMzR+D69LudTeg",
-	"X9mfI7h1jmV66f4Rzjw8XnL06p8Z7D5OMwH9rU/q84G4J1CBIHjKnmAEuTPhKSp0aI80BHjXsTEP+tf4",
-	"wIcPfOePx59Pc/bh1GJOGUB/C7kzOEkW7vcMnWr2w2KM0fPleYye2ierT7Z6tnVNxpo9vdc1afR8OlZd",
-	"A/EhBHCC4GWlsigC6mQm1+RApm86bRU1F+rQi3wI8b15rXSiQuhDvPxE/vOFiyn+8HW8l49kVPW3qiAA",
-	"w7YnTFKA9xf18h2vBhU5H963d1cTqhivBtWwvaCboYCpx8BJjqou2pDGE2hebrRW62L3vGIYQ59GzorR",
-	"Gqtm5rDyPT5xRhC5GVIntub3rOPenD3/7W2XlzDIV4SaeUqWTGuIi4YX2007x5vfNHhoh/jG986HO41p",
-	"/KmIAWzhl0acnRrccMO0a1nPFdnSHTEScuR1HMIN8hsTpiCCbVmCanSCwlFJS0pV37AlFx5B51CzEHIu",
-	"WnOUjvXpybGWFYG5QV/1KeQwqe60685LDTH0DuUxqFsbUAizYdS5EwF9yNwA7sItu3yH9fwHCf9xtw3C",
-	"1n/CbgGPcpNSOHE9HE+Aje9dN0gHfw5XytLw+EJNAvml3T0XWNkofZeu3RP/xkDHJeZv2paCiViqotO7",
-	"2kvPEGsbSrbGCAkd6ENX/wOY6343xJpedZ5My0o9objtpDFFjv+QmN1ez/lzMrwOBjAqF7GsH8zbnMWg",
-	"k7h0HiaXanf/yLyum56Vlo+9jeXk3M5hBDmeuyAf6Y7vQoqQYu9Z3zF8sPPdKH7YQ/+flCiPQR/vZeCd",
-	"QMfpkNmg6EDUaNFmeKjGXU3fGHY6hi7nVtDM806QQ/9noAp7UJ3A8UsVNEAPt2xLj2SBLRYUM40aQMMv",
-	"8Pu/8dBxG0IEz5yWdy0a4uSfITT8ji3zB2UQ11b/AVbVD0m4cLs9u1zxz5WEqtsWZVlJomvJcMi6vGcK",
-	"uZaL905i7lf70C6Lu/6uoL2/kIZVhFFVcyvquvqxjTZkzry37/cwYkr4xNj1I8NmHwGtv8agy2ndpSsy",
-	"yU/hN/0nre8wvg4r+zj4OdGClXcu/SFkpoUuvm0RmvRxuOOu9Hb25v6dY/zT2aAaGvgnzXm1i2NYnyg2",
-	"AjYMFQpdPqKFoa+auJFa83kUqJ+1ggY/9BDofvQP/e+genGD2XNSPQ9WMt9BqIvzhLt+yDuiDRVVNowj",
-	"7fKuqh+DynsO5SnuZ/vISlNo1ruPkjWtToMQqA7ulaIXIF8b9gfcKYolP0S3xYBU5G83P/+Uj+zwHy8r",
-	"36k5ec2gj3OLugMMyt95rHSr0QytSCNKec8Uq4J3E1KEDMUMxjOllnQasjsbHtA6auJkaSlC6xNfzTS5",
-	"IJ431zx98vWzx40l7HTZzmh6iNhTRry1dU30CoIDVrKuwOV4xypQMSC+28NatbUC9k/AiJM5NjguezxP",
-	"HBmHUeoPB+h3oophGYpjQ8+zFVPugruqM9rQnb3k+1GZHbqbs1ycBThPHoN4RvbdExkqQlUez864QWY2",
-	"/jRebhRb1Hy5GsifubYS458c7m0lgKHILmh5dAoSAjYI9GlBghPZ8romRu0KV4TUhSaGDn/jkHEfUteT",
-	"iICk6T85ItoU9CFEQMrDqfQc6ou1fBRcWZA02+OCGRwgWRqUy3/GR/7tCWmLeZ1daEeYZ40UI2R0sJ5i",
-	"5bHzyOid3uGPLKS7imrnM/AB9KCFD9ZFisvAFVZCZ1QJhmWCuSBx7/zBizbKPeGx9ic1smaBH8pInYjB",
-	"I+inuyCGIR8nQB3EwmDu05/G6g31pzpNTbIhxlycSIeIHXnhmsyVbJYrU/TSkl64JAW7BqzwnkHVhslN",
-	"zQa50Wt85IzgjDqJJ+BoN7KbW0J6AtXBj2VVbLKmO18uI4IQlrIYNsa8Dt10zkDnu93MH92Ffc9N1nQM",
-	"bepPEZhSVRpybAEXlqQs+T2maHO11zpuDzPtyb18h8UUR6i5AWfTiAq+NkHNVTDbyRRdD6WPNMH9F76k",
-	"iwtGlHfYOSZ1fqnBnrF9BYuK5cngca4L4GuSP26RAgeVxNk/XZrOf8JZj44/dihxnbnGnPZL3l7TrPoG",
-	"V/k8x/6x6A1s8ywwt4J+l9BYPa5cSakZoaRtJxf6QKTQohjFc5+TaX6BB/5bQs1xbUdDbkR4ui8HVVIB",
-	"RswiBAm63r1Gk4oaOqc6H7oe1fPLiiA3oR3FaeprRPUe0NSe7nDdqftgDtR8cE1HTlrxwdVy8Pk9nRIP",
-	"H35yT9Qz96zR/Hh4UEL2nlTEL7puudpv2p50qrqjGhnWc9f+xrtfJtrM4LXzG806Ha8zqosOfYhPoFi6",
-	"mMOgpISmjgX423THy71VMs74OQY3l7Rt4palKr7R20OwVOz3X9AGTIAvSM0WBr06UHLPGQ1B80B/kMAC",
-	"kCmi4KrYJG16qVYX+wvp19jtrQe0KhI1xkutgmbX8NWTx3XYxY35MgfWo/wUYUu8XKETzg3qUAjIpQbN",
-	"vR52PkRjN/Zs+p552fIv8YF/ifWNH3RCU6h1yYf5hMM9/+xgrfXzVn7ZA0g297A+Bce4wgRudHsDKD/q",
-	"kSGIGkDXguX7zvyi2JqqO8i3QCInOo6AwUMBzv5hIYgfE6rTOwoPEZgwHiHUsdVbbsoVg44yUwSlqP3p",
-	"sLD0Qcky/BECi6DyLCAhey5d9Q1dYIyd84IPHMJQUDdnPLnhS/FzY2ZjTB8aumxbHjMrZitGvafrhpmL",
-	"a6zV24Fon4i8P5HNBOUX2BrEqCh2L30FQLCXFL2W2mnzSV668+WFz3ieXL/ypFdTQgtlBPZJ7Mv/7A85",
-	"wRyKHeLPZAvttp9/ZFvoEBJiUD3qSc/o5d5/FjeET1ks3M+X3Z77yeJRzkzYPngma1+YYIrFL0F9Tmeg",
-	"c4VjiBTsI02sphjZg6y0BwU63a9gDvEm2TzYzUWzydvqbpj5x+Zcd8iO/We8QsyQZgPw/LPdpmuwA+p9",
-	"QyChXaNhEZavM2QTsA8NxQ6Id+6ZD7pEQ9Se8qwmHYRVPqXEwXKAaRmqHMjPdes67S8f+9q5DnaJS2c3",
-	"fhIiCSAEjgOT9UpuSxfCsaHKuDyTFH6i23Gwmk5A10QNCF579e1jnPysMS10FDyFMQ3hDaVGXYkFiP4b",
-	"BeDLqEHwMKCvQ4vaY+FdpPomuswrt4sXZL4jDibYFU2wtq96OpBc9HTHfGmkJ49cGqkLuMcpO+ekHkhi",
-	"cEAFnQfgBHkNDuCu28zhE9IpSmd8k9vcYcEuuOcMtYUJMnUyIJ9Mu5Sa05Qs6QyZU5yd132Iob/xjvkz",
-	"QsZ3g8wcNVwlCC4SesQwbkXVUjGjT0OMnHiME72wx41Way6IZkyTELnzkZ6iUP5I79gb153rHJy507vy",
-	"kRnzT2zrWm+ePdsJcALtEEo0+UvBNKsXmB2BpwCUfihkC7UUZbewWkeGRRQHJp2PtbmXLfr+28veJeNz",
-	"7ApPFp/j8p9k/i6sKdaKp2LgMvS0kajX1W9vLSN1fat+e2s3GXzmv72bNaqePZ9d0g2/vP8UZBw39rs4",
-	"F4yXaP/1jh2cNvomxAVG33WT6aMfQtHgdg7HTqKvPMF8//b9/w8AAP//",
+	"7H1rk9s2luhfQWm2Kpm67LSTOE5if+p04o1n8vCmPZkPKd8uiIQkpClAA4At67r832/hHAAEKYAi1VJv",
+	"sjufuiWReJwDnPfj/ayU640UTBg9e/5+tqGKrplhCj5dN0pLZf+rmC4V3xguxez5TLB35raEH4lcELNi",
+	"ZEOXjMzZQio2K2bcPvWvhqndrJgJumaz5zN8flbMdLlia2pHXdN3PzCxNKvZ80+ffPa0mJndxj6qjeJi",
+	"OfvwoZj9wNfc2GdTQ9bwYzxixRa0qY0d70lhx+frZg2f7Ecu3McwExeGLZmCqX5WFVM/Nes5U2HCDTWr",
+	"dj6BPxYzxf7VcMWq2XOjGhYvYCHVmhoc+dnT2cFJXzOlpfgJxk/OuYEHBueMwPjs8xQQ/wvAtofGDVXG",
+	"4o8SmCuNtn/lMPbZF8m5bpi6Z2pgQ26uB2znZiWVOe8Mjbpnu1ffZibg1QnPwAccimnzjaw4g4v3nTbU",
+	"sJe8hi2WUhgm4BbQzabmJbUIvPzdnovn76OJ/0Oxxez57C+X7aW+xF/1ZTRkmLNdPn6jN1JoXMFrJec1",
+	"Ww9Mv8En/s+0ZfhxYQ3d40iJG5JUsmzWdkr7kHvTDny1VIyt/Vqqits3af1ayQ1TBmC3oLVmxWwTffV+",
+	"Zpha6/3zv10xxYB6wQOEwidqyNZ+rxitCkI1PHB9RTTdaSLkdlZ0bgFQlv0T1IL3Nzf92/CYnP/OSjP7",
+	"UMyumoozUbJfOdsC+e0sm7pfYQvdGYrZgvK6UfggNwz3t/eU+4IqRXf2M5zj+I0hXF2vKBc/cHGXGsmo",
+	"Rhu7vzDrXMqaUbG3/bCN9qXCX6iwixR0vuGisvvYA0xJG52GSmkfWtgjyg7t7iUXS6Y2iguYrKI7fVuz",
+	"hYnGDZe0mDFRbSQXJoOLkh2E5kt46EMxWyrZbJLjrKROT8CrJF3ZXybXukH2tTfGHRdV8oeaanOrGROd",
+	"OSpq2IXhQEn3X+GCDd0nuxHCNalYWVPFKsIFfM+ACJGFpUKp5QtpbunC4A7GLUU2ppTr9GnYKGlkKevk",
+	"j4qtWbVL/qSBh2V+umeKm90hbN/45+w7slFlAl4WDM8tKD14SikWfNkoILBessLFFP7jViptyMJdjQRA",
+	"7pmqeGkOLfBX91j/tgJvg4MYHfoAEneM3AloJ/N3oHB3M4B34F6/pkuWuNuycbLoiNVf48P24HuCNoqy",
+	"ecqSoGuRbJumqNLQeh+XcxxRe1RuV7L2532WlPw6QIdFF37zfpYk8JpqyUwCbi3lS7C6ldySNRU7z8yW",
+	"/J7BWrXE7y35e0GekO2KCWSC3HI7E65w8r7at9L0stEd3pDbeGfVbjz3cmrz11cJLlkC1A4ys6sr9+CH",
+	"YjYPQBw8JfiUZStSGIp3ajyvrbhipZEqTWPYO8OUoPVttP4uzrghWyqMJu4JTeayERUxklBSNtrINVNE",
+	"sVKqCDuBC1uuwYThHk59Wk0Nub66cu9rUtK6JqBNjd+hoBnCOyhwcaNbgQskLG5i6Soxmja3x6AZXuyg",
+	"obsett6YHR55bsiK2hWIJJcxSjbzOsnzdvbdkgp7WeaMUH3HqhekO3RJxeyQlOi0lna5e+v3cG2X08Fx",
+	"4kyFk94e4fS1umqh27tdVuSubqkZz5HdK/Ndhu1qo28bYXiCijrqBHq9hoOirLxAReWugpBkLUE4B41J",
+	"O5ODJWviBaFzzYQJUK8kAxpmudOolePatqtd5r7AOeVV+oyqzKVpVEr+6CHfPtSit4VgESEgjbkfuE6g",
+	"bRo7vL7av91JDpVcQlfk7q7Ds8UBhgnMBsQLC98OCYj4SSnXaylusxTngPi+4GqykMv1bUlT+s2wmM3S",
+	"596ufKKydoQ0bF9xVrjR72imOE3LyHpFP/vi2SRNqndu3AhdBAYAerB0Fh5vPEYswjas1yOog9yiPXEH",
+	"zuq3zFAkQWmle/zt6SjxCTRO0EnjuwSntk7xbksl4Sd7YWqOgpwUTlPQPRtGzNEHLTM1LdG4ktjDIrrH",
+	"o0Z7mZewEff5q7xBs9P+YeTLlZm0iBv3RmoVmi8FNY1Kr0E3eGYOEu4Yue1r3U3Gk+H2iuiYxRvzKI8A",
+	"fuAYp5WoieS/e+qmaUTj+USwJu3fOVGuUn4GKgj+5JXf2JS0R5QPsYhjiPajUeB7VJe6+wdpZr6LzADJ",
+	"jR9BpYuZNlKl5nSCMEWPjlyAFCa3IjFz/yqkKXzgAFkSH8j6PaiZ7jSEJSYPU2wp8Xby3h0QtwupOtbT",
+	"CGa1O4h7uFhTdTf+6vzABfuRqqSFdC0rvuCsGn8OvHU2IV2+SyiIqDltqQY6/4Lc07phjvzXUt6Rmt/Z",
+	"g1MqZtC6veJVxQ6rIs44GyDoFuCBcxAhkfOgb9ypm7XIWFgXC0dxmWjWdhmKLcASUMwa4TiZbvSGdbSY",
+	"WKO2P7G0kXPhzkjWlLm/oDXT2lHXYXA5c6Yzibk9hg21AyXhphhocDQhipQrKpYTla8M9UvrmtEEw2s7",
+	"iZLR7vQBykYY5Fd72Cf6ge79O33Hkz3eRCoyp5qhx6718Hz16defgQsvuKoPXR+cJrX8b+nuOq1nB/U7",
+	"aWTbw//BK2xfcvbE5ErQHZhgxZtNzacq/JNFZpzdC84p4ulNzzqnz2Wu80pqM3Ud30ttJpm3nKA9cRr0",
+	"jCd9aY68j7q0jtpEiArkuSNUujV6kMQgzR+Iq8jl2D0YeXG9mde8THNZJaWZpPSmt+ym8OPll38NBC1H",
+	"SWPeIti2JYCzYraUgiW5yoKzupqouGddbXkgWuVrhLaB+wheGA8feDus9RB8dPbap7FYtm9NOO4OF6m7",
+	"HWjPeDatGGxyQBsmbg/OJFh07LpUSLNiyge6DEM5eG3cVfP7D5duAMJeFp3AlagxtFytfQhW+s1O0MrT",
+	"T79++vmTp4nTug+aSEFtjQZ2Mi6FLrx2YSU+slXcGHD/MBVBqd2ix04vGoyumVfQIgdvAbZSwgVhSkmg",
+	"RPEWnnz97ABXbeliHCf27Msvv/zs02fFOJkMRshj63uZkmvoREdPmv8dfC0veWbJxJYKw6rbnkUp91hW",
+	"4U1TWdpnIbDAPPBugpe8B76qUkxrdiqieQScNlKdgu84KttuyI88BJt7lnLmablmZsXFEtWzFd1smGBV",
+	"QbbcrODqYHChtjfJOxu4JnQuG4uX1AkdJ50t2iiaMQEkoyNNhDa0rinub9QrHsOeB2uIsrtgogIW7BZ6",
+	"IQEy0RdlLVENlKpi6gKOdftxQXkNH92K4P+SrtnFnJZ3YEZo4G/VpDn8morK3aQRm4BJRz6LGxz1cCoK",
+	"Ay4kAC110F46icFDExxF4ETniwVKfmuuNUaJOAU6tf2Xnq32FRJU6FEoOBTY1LVijXk6I/N64jVumB7U",
+	"3KtFvPjIsJRlBi+db78LgZrOWdotEvTIYbqKAxQD+qCVFnIyq0XjPh1pBNqUxluP0rYdGD23JB9be4xB",
+	"Le3xJzWjlW5lMkvZiN6t57LmJYF3H7qjsLz0rh4xlBDp1SQVupRVehWDcYfsnldeWxvnlaFl2r0zKYDx",
+	"4WGKSOInQShoSLkYOieBQuihVM5ePhh4+GeNBTxX1B8cwmhbg3GAvTi/6DC2+miL5oE7+ZAwQA/ZY+MA",
+	"Xx4bBzgcv5fZbaARkGhjDFMW8//3tycXX9OLxdv3z55++I8Ubr9ntEZC2IWRPdONjmUAeZdk8fdMaSem",
+	"De/Djdi+kdrJ93KTsrCw8i7lT+rroHO24qKyDMCirsvLInYyyfZ2ULfQG5mmWKbWaXZm5GFoGTnDEYqw",
+	"fTdVu8wkAI3Z6NeKbagK4nMq2kgTZ58iUkTXP4p5ItdXwEr1nVUltHSRmy6eBlMXNkrKhd5XIcoJdtJX",
+	"kbB/lWEhPlZh5MWrBwxE2rDN+LEgb+vGsM1BtQ723PrYcZoshn7BGLOp1pxay32EgvVJk+1KkjXdkSUz",
+	"pNUIWa0Zme8IN8+RfUFQTAH/a1AQZWOsvMQNKyxvu+eaG+nGA/OLkMTR6gCyTqrWF0m9590rfPjTKIcl",
+	"IMFz+b6vJDb32BX18mEyUwUVqwcXwYiRpNHsBVlAdKtUpFJ0YViFwmLNFoagDjycthWz6vjJrw+ZigJL",
+	"gx3nj0MjUraOe96Tvw4SozlbNmKS7JMJpQQ4JWCKuHEwxwBbQaiIhaBOgKpBIV2TTPDrgguuVxPltbyQ",
+	"ON1wkD0+3Gg4j347EFbq9Is1rbIe0qmBeEn3OxBpI0klIfw0OVfIJj2xZWHT5R5D5HGP28DxpzrNdyCa",
+	"OZhUJknDJokid5kLgktmFUTzbhS752xrLzm1E0pFKAmprl6cce96/oqmDD9O+Be/BuiFJ3Dw1iiEP1R4",
+	"wN323ibjvDmtdfZObRS7WNR8uTJjo+reqDEO75BY3KVFHqjtDWgDJh3l8VQgLD0g1x1boB4R0Rmib6cI",
+	"Jgu08nyRZK96FCQt2KQlKnsECksPIazJnhlPO7ggNUdP6alkopY77PvMrch2CxbKBI/Fm0BWtLLX0dA7",
+	"JoizZu6LqvOpsZnxygcyoTJc53i7SCac1d2trsILgiyKv8ciaFjGPIqpRYwoFfiXTbQBCa8rxNt/Fasl",
+	"rQC/lkc/J1Zh9rl9zvbvnHYAD6oY5GRxYSUmsmMT03WO4kZ9dY4aMleyWa4M6el2cZ7FIOtC6jwJ8gc4",
+	"1pbq6JpYIZJr4g3/icFWjCqdyuPThi4ttzJMG1S8KCnlZlcA28Ip6JbuXlhEgPTeqmnp4MxBjqnMRDgE",
+	"Lut5ZMzs7OJdVijTBv/TW27KFf6P5w3/r6W863BFBxSGtQ1Mo4R/yf7vxrcAfZtcltPY9q62BJNWS3CO",
+	"vc3jtbzATFum2SI8YrF4wguvFfYOstMRA3H1F7zlyREJj5hu4MvAdjuHfUjj7HOTfXeATFEXSrZSWdW/",
+	"KVdW0BdsW4A5HU+wvQiI9NRZsqQpH0+B49gRSrm2oDwccyYBPjDsoT1Guf39HQUVmFiSJ4hzv4asVHty",
+	"rRhpyELJtdUNNQdRP+mGTt68NkC7O/nN91cXn33xzKu3sd2KG6JXcruf24ffZjMHs3qQYHy5mstGJWOw",
+	"56yWkB0lQ+yKVbaBCq0ofG8nDq5iXMXhIG0nV3rgBFDE6zmEu1OIiR0Z7nFExf/l9pxIdhlvSOnu2m51",
+	"zoJJJlgPvK3B3s7ghbe80xJ/Kepdz3hz0CTj15pG6T03Gdnfu9F6qYbuLkG+AbnUzFw0m7+EnBJHXlox",
+	"VMu0l4i923DF9BnjsdEBE82TBADEPwymXZYryhPC0uvvfixIzeiCQMpcUr44YcYfLCK1g7/JRglafycM",
+	"ZmXvKXBpZwWw6kxZhik4qULqXxc8f7v5+SfSJlW4cLgkUad6NVH5Ge0bHZ161saIIFgKD7k4D83t1S15",
+	"ABmnIOodvJ6PqLtpfgX/UZkhBXMl79iemTUPdiaMSlZKcD+g+LHgZpyWs2I04QyzSPCEpqbaEDv4Lgyt",
+	"02bZnGjR6kQJ0U6mQjXZPVM7N6mdz2k1K0Z88gyBJdrjv2bmsDiB87TQcxtPYe3vLvqrH38x4P7aSK35",
+	"vGYhInW8rosFGfJDWzW6O/xkdXolN5lKKwuqvJ/Twtaxd0tXGt3Qut4RbaiooOAKRTWaVctMSSTHQPZS",
+	"v7oGfajfobGAx/7KuanTg2yY3LiXk++m+RSO5yAAsJ4FiOdQf4oUIjhCxycP/UBFKs5quHJASCjJFNQJ",
+	"dQx8CYNBLOa9EZnh4XeIYpd1pU9VNOuoJNXTSQbuGHlTtk9QGVEDIIlWn4O5h9q9gFMeTOh7Cj8moboK",
+	"hEkbRz4OeVz+jssPdEHF2WBEe1GYGAisTltlV1IzkdbmXVHUuCBbAQTw90Yj9emJg5H5yr17C6A7VGMt",
+	"TWr1xnJiqxjwipE3P9xYlcdrQdxE/p6VMRu7inKTNjJxZ2FNCE0TAzz6gQFBHQ7b8ZEdPp6DuwpVMTwC",
+	"2FN4/LHVt3qSydTiU/RgAcie+UAQSlSmkEocxXnQ3hb5a6d5TIMWeJsy2raFKhgRbMu06ZhatrSnRoKd",
+	"Z7IIkEvqt4LX6N2vacVypYwOE/VpLuZbmhRYQsRs1VhwvRtfzwgGdeWMjg6ozEUNOC3JAoh0E4Y6xEEu",
+	"YgrsbnjtaVwxq4ROXnZ4NQkRf3okpnMNBEW2Ju2x6A5vJM+t5cpBdA82ZbJlwkT1V07hUEwdEcUE297m",
+	"S+5pFvSdwVJLaK/krflmh8ViYFfBuJokHkYlFWcPl469VBCgM6S0ODKShFBwyxIYO9oR8MauIaNipsVV",
+	"L2dAsSA8ktH58qzf07kOoNtYVk8IolsV0eCo0FqH9LVY6Z0tD8sBzvGtD+95eMjREQQpU3IimPqMJKVU",
+	"Cq0Mh7WGTshCVvZxOz+FLcKz3/OZIdwMbxygJtWj3s9rfPL0qy++fHa4lHQGcj+x7RsrZiWihKH+R6aW",
+	"qXtj8L7BQ/uxr3cMjzeMnlrSz96D3BN/ThX+lpGLHhCfgLd5FLN46Z49SyTB45SKmxIN0PGYJ5zcfa80",
+	"ILkflSXv8b8FF7Tm/899YME9HRL7BgK0hh3NDwroGfAwhyqOPWpoXBD2YRK475MGbhQ7pj2Z9P5lrAnZ",
+	"jd4aciF3zuUA20gU7HTegnEHJ5uou5Wq0rminh9BFamiFQNALTwIOKct49CBhWS3fwrOEYTBM/ENGP9I",
+	"Z6TYbemu0+jEPde7DnYKYjXs5SoKOtJO/OooVyD7CWmIUZxV4I/0cUaKUUjt2b/wE5yJvWCboWWH+/SR",
+	"xvCFTu3bYRV+yGXY3uxMrv/kUvMhQlWOjSzVbvr8rTmUmsOs5uTXEF2JNPd9TbXerBTVUYLphJPWWgc7",
+	"Qkqi2UUbHn3oyd6OosiDjFCDzXGShrDTlMUqZsr5SYYIwi/2GVCwzC12btiL1wzABp3YWYUOnlnfqAZ9",
+	"KGFXYaY8TI7C6fi99tYJL+YXcwrTvkP18cZ9HOA4supPx0FSdiwAY0QnFx9qr+6BMVsTcCiwMGes9WbS",
+	"nMkHDATocvBhYB2bj5AYheQivUbm1bgE7ciSmgMCF7/IJmUzXSgpzHBUd1tJA4rZXCYzWewwt1ljcTZW",
+	"q45s8vsEnNX17Z2QWzFmgRjOO2e13JLLT+y7F/DuJS3X7KJcWb4sliy5/HamW1fJMUGLaokucbTMLdDv",
+	"yDUR7J4pTBVMsvRo8AyA9vwZwYjnYpUQSx0wd8CzP0lqT8mzkaso2cZy7IfrYNmh0RQIp/jOvnVUEhCG",
+	"a6c9sG2qbsKo5r2zGS3vYBqq88a6OQbAh3vbg+Fg4cx8FczDJuTnWAsTZEq8mK674EHaMVQy8xdHhb0M",
+	"BgG2CtPNFXWRMNW6E3vUrjlbtQjq7KcxRM2trKoM+uL0i8SvyttYEjXtey1b8l2nBqogZn8aWtVwLyjl",
+	"Ylce3guKH9UFyhOWzOJrSatUpnmIRlSNEFwsfaYF2LWNlHeQ89NNM+FitDNlnQypw+hHLjAIw5VL7swx",
+	"SRx1/ufMzhWj5Sptfk9sDcoCl6v9iGXuu2KkIoqqdJbl3tieoieMQXk3LaiYkwT3wcYrwRdDjbFbtITY",
+	"bqHNYexvveJVbu9upttsKZZGBCa/vzNoyzW+EMhgvTEXKIDYdgcvpgWdrARHYFoi5VuGzNoVR+Qgyn53",
+	"Hu32thX9dkzhNMYdZ1QuwAsp67VLFkjE5oYfcvXX92x6AIIE2WgTHgzThx0Q6ODxC8ivPdcTwr2pk5H6",
+	"XJMVFVXNKhDwxlobu9AaKqiQSs9Q2hCrY0/JhYOqTsk6hBG5PcVkIYIl1YAyInDjykanCounakYEvn4Y",
+	"6nlVJb4M/qJEtyAchPwZOoUFMl8p+EQmyBtm/rE5TldOh9iDGLyQdS23mvzF31gpkLD7Al+xfv10gC12",
+	"x0ZrSqve4YHE5CRR7wqyXfFyRdaQRQn5QmsgmIe0+dZoc4TxyoXqR2Ok4dxWiAquEU+wqwbMeIzeueSy",
+	"jLzaKXGUiXPOVA5vcoUzpcn8Ass53Ldv1CYiOPhGLPuktVGKdcqbRZLEcNPVI1o6pWuaoIiwcEoKdE7w",
+	"4Wk3P71KyrzTW6YO9iIdsOXcU2FGdSEYqNXlx+i1Smp3UQQ8ZLAnXp3ZtPagy+jLYB+4jHwpWPVKJBXg",
+	"yYk9m2CbfpBNObjg8zWV4RHX1IlqiN8RLyApwNXN0EzrpKLRL5QYWsm7oP3hPKMbnkwt6imtIxsxGXag",
+	"y5APrEwFMAWuTLaWF7QBrVb6OkHMflBW7Qliuu0uKAWBIl/jKl/ITToUcrhspt2aPns4z6ZOqq/At+E3",
+	"sjJm4w27YxuGeXttWtB7rLhg7BOTls6ZqFA+1ytXZUEbqyHKBVwkLpaE9moYJDTaYbP5YUs4mjqj2OKo",
+	"tY53+/uT0LkK7eb2lbMa9UI40rn7eyX0NmXtig3a2Z6oQGKwOAWqW6SUQrAyZ9UIZ2z8qfGeikPEY7BW",
+	"XzrCNW+txsBu+9Yw2PSD5fgWA8c7tvq0M6mdPqQ1JjrkU/YVOAClbOqKzEMzwfE9G45ouHbHdnn3DPyY",
+	"rjKFyWzaKCqWTJGP0xn00Q36KxilXfUQlw/WM2k9qA2cTlaBj6+wV5KyZtDj2rqNct24OR1dQvNIAH0M",
+	"aH883IZy5/MkSi8/a7TmTajFnmyylbB9ULVkJgqa7mf4mxUVJAQxJMz7WLY+bfpHQpr9WTE6tTIMhKDk",
+	"fAHTAxQn1nLOhKSXcsPSZqW4QX5BaKjbTAfi+aPar717FRuJtDcDp28VjnGbNnWjyK1Z0Xps06P0Ax6d",
+	"z2HWQjtdXw4PVRpao1U9XkVhggjjWMmLTk87Y4hRao9e3P8oNF0IzRbaBlIdkOXvVq6QfaCcA2VYhqJ4",
+	"W9I7pQZ79H47zYQBBm0P2UCBrCI/XlkPFAW3fQjeOkfSJlDeGH2pXOqabzaZ2s6KQbTgGgsSUwGfQNZK",
+	"Rxm0RPGhBbpbuvPQkTR3NfTP2tLDvemni9tK7V8+D/I89k/CcnFJ52a6x1mO0rY6KeodMSuufX2cTlmc",
+	"KcVs2pHC1Rs2Un1IbPCNdN0Zj48qjeMHRpTub0vdV0xoZ1vOJI9j5xPSkTqZgKhfcKxhk8hRRyV0rkyZ",
+	"bhp2OxwFwTJie0fZDOX0fJe1fDOjYxoDiFvX6SORTdiDERcEM8GybY+SnZOj/D0X8QVFoDSrF0QuSI2S",
+	"DhSFkBoyqOask3B3kjTBmoqc3zC1VxBv7aHwOeDjXHxUJFkFBJ6ngAM/aAKJDHmwOHe+XJA20SwY59pG",
+	"Tw+K4m8p+DjSGDz7+/DsluvEkqVyzaaBMsuYcl0J4ajMY4d++LdzE/3S/ZFoKUa4DS3C4pP9Nknoksll",
+	"x1jOR2sWkHJ5kijvAWN9UFHGWOubaX19UmK791V4W7wX3/1mD5rlAROnCLl2iX1HG6bg/eN4u09iXtN3",
+	"fG0VqM+fYTdI/PTpUAmVrm/oYA/JCfhNe5U8gmDNSTi0CcnJ/gboqXbV5VYQK6bkGh3kmKcjsYxjKAOo",
+	"Gcu0/Ot5iUBHXfHaR9pZgjQ6oO2IQvxTStQnsmXc8sYny4QXA5XaKInN3EKyYNz2D2udOvWVpQNAgZ/s",
+	"w/L6qnCCIFgGrXRZhNqAlju1+vXpUnhc3QR8P3220p3hk0EYaWnKmRm3dDctMWaoJRYTx6QXFESxEsrV",
+	"StUB7UaqTNR09xi0ZVqur65cM862TS8OnsB55l4jNkLTK0xnRgOo23wWIychv+nOABgRP6Jmje85BY+n",
+	"Vvpr2xJsL/aEmgsXLNjGCLqwwdSd6eoeJ4ydHgheCYW3sja89I8DYZq5IJY2dHIPGm11qqGOTr9ayv0w",
+	"NTBvUprUDAlWkktiHnmyfI3gNt146JTZCU9xHxCG57wPATSJ4tqD1BSZ64KnyzDGlsJcYBGAsVvEH9NF",
+	"MqUdB1MyFt1CZJ1i8znK3KOkFTiavV+93q9/jsVbi5lRDRwG+6ju9EI+SGcdgY1snA6CjtaGPVqJIIEx",
+	"2E/ZWDX+xp4RX85C+152HE3/8o6Hqm6ghbOloLd7QTF0w//ujF2e6MDRAxAyqmKXAwDmwwcQkhaJs/HG",
+	"KdO8ZB9BbLxRtDSfkDd8zTRg+JeX1+Tzzz//2rLff7y5LlwTdPjNBZSSSpYNtH0nH9vHv376xZd/LbBm",
+	"ATwHoewbugQ7AvyFGEhK0DD3CfkOynlC8cZ5Y1qzguZLYScWjFW6DRAiHyOw/op+FgDDC9S6GVQ0kjWG",
+	"FGHUNYgOGAIwr1ncgpKXjHxsqaoStL5031zSsmRaf7KUf/0k1Ih8PnuF+Ih6Cj6fPfnk00+eeBsu3fDZ",
+	"89nn8BXmCgKeL2OLkquXhgk+XIpX1ew5FMr7plV2Q3KRnj3/LU1q2kcu/6thUEDInaJ/wcdwiHw3zQKP",
+	"CB1PxHx/zX2tKj1TsD22Ex2yQk4oWh9aH6em7l74dv4J5R0ze0KxrB0xZP23fg8X2IMfL3qd1+K9HsDj",
+	"NdqoRzz5A19b/vLWEim9kcJFDH325Ilrd22cyx7Mj5hDefm7MxuMg843UUdToB77eeLoYQkASY8XFngZ",
+	"At7BcLVeU6tkzvypDzHRXBFo4VtYSuGAaqi9O785sVjP3toxLks6fKGuKbaQOhOErq9AVEgABws/6BNA",
+	"5w2O1KtfF4HKMLXWBaEltmsFFQTLd+kIbs7+GAHu8r094B8uQTQM2dpObuuC8so+8ka+sTNNpk03K6kM",
+	"Zmu8RZbKtPlGojZ2EjRchR186HJtoxr24az4T14MlLUfjnrYF4b8+Coiao0IxvQAKPjv8e6rSucw3ot0",
+	"zd+ZXmDekYyoX3a8wvvNBdES/TkV3Wk0Hgm5fUEEW1LD7x3PFlWW0ocIsNs1fdfnNd4A94UzpuHnC/fF",
+	"vgr1/tAUXJxnCpcdN56tQIUl2tEG8lzUuQOtBOXcJFquGTofhNySj+3VAMlJSPz2YzBt/jUD82Bhb9e7",
+	"r8BM5p/2VEQbdR8v3F9n2bhwf138XTG7CP850fsiYx37szHc6OadnenGt5ysmQFeC97UBbmnNa/Qs5Jh",
+	"u9HLl+8xsu9Dlqj8J4tpyj5J6dvXgkwGjc+MdilSX9mPEJlR8SXHQmj2BVePw582X5W7ywXi85dqVv5V",
+	"kW5X/lj4drmaGUmi7CYbPBD1P4uuWA2yBGRFWy25IFAHAQSORrsWTVz7slXp86BYxYTxzUbzrCV67pxw",
+	"DdMMiWcYqX4aAQ2LzHiVpd2lN1druhhize0LTihDMlkzjDLoAvIXtpb3rN3jgwWyDhaeJizeUi0l9I55",
+	"OLBeSgxDpRGU0oApZpsmJYpW1Qm3fnpZtF3cr7Ru2DiJNAH0O7YxJ4D33xnbdKEdH8kXnWI6kIpFsHxi",
+	"9qy2sS85Wv+d9+yf7X67GTL32q3w4bD7p692FLoMREm76KSEatBWhI0A5uaPwXVp97ob0K/szxHcOscy",
+	"vXT/CGceHi85evXPDHYfp5mA/tYn9flA3BOoQBA8ZU8wgtyZ8BQVOrSHGgK861iZB/1rfODPD3znj8ef",
+	"T3P24dRiThlAfwu5MzhJFu73DJ1q9sNijNHz5XmMntonq0+2erZ1TcaaPb3XNWn0fDpWXQPxIQRwguBl",
+	"pbIoAupkJtfkQKZvOm0VNRfq0It8CPG9ea10okLoQ7z8RP7zhYsp/vPreC8fyajqb1VBAIZtT5ykAO8v",
+	"6uV7Xg0qcj68b++uJlQxXg2qYXtBN0MBU4+BkxxVXbQhjSfQvNxordbF7nnFMIY+jZwVozVWzcxh5Xt8",
+	"4owgcjOkTmzN71nHvTl7/tvbLi9hkK8INfOULJnWEBcNL7abdo43v2nw0A7xje+dD3ca0/hDEQPYwi+N",
+	"ODs1uOGGadeynyuypTtiJOTI6ziEG+Q3Jkzh+xj1qUYnKByVtKRU9Q1bcuERdA41CyHnojVH6Vifnhxr",
+	"WRGYG/RVn0IOk+pOu+7E1BBD71Aeg7q1AYUwG0adOxHQh8wN4C7cssv3WM9/kPAfd9sgbP0n7BbwKDcp",
+	"hRPXw/IE2PjedcN08OdwpSwNjy/UJJBf2t1zgZWN0nfp2j3xbwx0XGL+pm0pmIilKjq9u730DLG2oWRr",
+	"jJDQgd/piJiiM4C57ndDrOlV58m0rNQTittOGlPk+D8Ts9vruX9OhtfBAEblIpb1g3mbsxh0EpfOw+RS",
+	"7f4fmdd107PS8rG3sZyc2zmMIMdzF+Qj3fFdSBFS7D3rO4YPdr4bxQ976P+DEuUx6OO9DLwT6DgdMhsU",
+	"HYgaLdoMD9W4q+kb407H0OXcCpp53gly6P8MVGEPqhM4fqmCBvDhlm3pkSywxYJiplEDaPgFfv83Hjpu",
+	"Q4jgmdPyrkVDnPwzhIbfZaMEZtJkZZC/uWeOt6r+mYQLt9uzyxX/XEmoum1RlpUkupYMh6zLe6aQa7l4",
+	"7yTmfrUP7bK46+9qRfXKsjhWEUZVza2o6+rHNtqQOfPevt/DiCnhE2PXjwybfQS0/hqDLqd1l67IJD+F",
+	"3/SftL7D+Dqs7OPg50QLVt659IeQmRY6CLdFaNLH4Y670tvZm/t3jvFPZ4OqnSAXGUHr2sUxrE8UGwEb",
+	"hgqFLh/RwtBXTdxIrfk8CtTPWkGDH3oIdD/6h/53UL24wew5qZ4HK5nvINTFecJdo+Qd0YaKKhvGkXZ5",
+	"V9WPQeU9h/IU97N9ZKUpNOvdR8maVqdBCFQH90rRC5CvDXsHd4piyQ/RbTEgFfnbzc8/5SM7/MfLyndq",
+	"Tl4z6OPcou4Ag/J3HivdajRDK9KIUt4zxarg3YQUIUMxg/FMqSWdZvDOhge0jpo4WVqK0PrEVzNNLojn",
+	"zTVPn3z97HFjCTtdtjOaHiL2lBFvbV0TvYLggJWsK3A53rEKVAyI7/awVm2tgP0TMOJkjg2Oyx7P8eFh",
+	"e4eH1lr6/MmuDYJb1ZbXNWk0q4C7CTmX1Y5A53XoUmpW2XPduPp0+bjqUUF6GDD/cNx+J6oYraFON7Rf",
+	"WzHlaI0rgKMN3Vl6sx8g2mEBOSPKCfD0CHcqd53WbU/2E9hMQoEgz1m5Qb46/mJcbhRb1Hy5GkjlubbC",
+	"6x8c7m1RgqEgM+i+dApqBuYQdK9BrhXZ2sts1K5w9VBdlGRoNjgOGfchiz6JCMjf/oMjos2GH0IEZF+c",
+	"SuWivm7MR8GrBvm7PYacwQGSpUEV4Wd85N9Ombau2Nn1B4R51l4yQl0AQy4WQTuPutBpY/7I+oIr7nY+",
+	"WyNAD7oJYYmmuCJdYZUFRpVgWLGYCxK38R+8aKM8JR5rf1B7bxb4oaLViRg8gn66N2QY8nEu1kEsDKZh",
+	"/WEM8FAKq9NfJRvtzMWJ1JlYng/XZK5ks1yZopch9cLlS9g1YLH5DKo2TG5qNsiNXuMjZwRn1NQ8AUe7",
+	"kZ1VVk6hOvixrLZP1nTnK3dEEMKqGsN2odehsc8Z6Hy3sfqje9PvuclasaFj/iliZKpKQ7ov4MKSlCW/",
+	"x2xxrva62O1hpj25l++xruMIjTvgbBpRwdcm5KIpmO1kiq6H0kea4P4LX13GxUXKO2xikzq/1GD72r6C",
+	"RcXyZPA41wXw5dEft16Cg0ri7J8uY+g/4axHxx+bpbgmYWNO+yVvr2lWfYOrfJ5j/1j0BrZ5FphbQb9L",
+	"aKweV66k1IxQ0na2Cy0pUmhRjOK5z8k0v8AD/y1R77i2oyE3IlLeV6YqqQB7ahHiFV0bYaNJRQ2dU52P",
+	"oo9KC2ZFkJvQGeM0pT6i0hNo9U832+6UoDAHyk+4/icnLT7hykr4VKNOtYk/f55R1L73rIkFeHhQQvZO",
+	"XcQvepG52u8fn/TvuqMa2fhz1/7Ge4Im2szgtfMbzTrNtzOqiw4tkU+gWLrwx6CkhP6SBbj+dMfhvlUy",
+	"Tj46BjeXtO0nl6UqvufcQ7BU7LeC0AZMgC9IzRYGHUxQ/c8ZDUHzQNeUwFqUKaLgCuokbXqprhsJZ1Cv",
+	"3G9vPaBVkahHX2oVNLuGr548ru8w7hGYObAe5aeIoOLlCv2BblCHQkAuNWju9bDz0SK7sWfTt+/LVqKJ",
+	"D/xLLLX8oBOaQq3Lg8znPu65igfLvp+3CM0eQLJpkPUpOMYV5pKjBx5A+VGPDEEAA7oWLN935hfF1lTd",
+	"QeoHEjnRcQQMHgqIOxgWgvgxUUO9o/AQgQlDI0JJXb3lplwxaG4zRVCKOrEOC0t/KlmGP0KMExTBBSRk",
+	"z6UrBKILDPdzXvCBQxhq++aMJzd8KX5uzGyM6UNDw2/LY2bFbMWo93TdMHNxjWWDOxDtE5EPJ7KZoPwC",
+	"W4NwGcXupS9GCPaSotfdO20+yUt3vtLxGc+Ta52e9GpKCOhAYJ/EvvzP/pATzKHYrP5MttBuJ/xHtoUO",
+	"ISEG1aOe9Ixe7v1ncW/6lMXC/XzZbf+frGPlzITtg2ey9oUJplj8EtTndAY6V8OGSME+0sRqipE9yEp7",
+	"UCvU/QrmEG+SzYPdXDSbvK3uhpl/bM51h+zYf8QrxAxpNgDPP9ptugY7oN43BBLaNRoWYfk6QzYB+9Db",
+	"7IB45575U1eLiDplntWkg7DKZ7c4WA4wLUOVA/m5bl2nE+djXzvXTC9x6ezGT0IkAYTAcWCyXvVv6UI4",
+	"NlQZl/KSwk90Ow4W9gnomqgBwWuvvn2Mk581poXmhqcwpiG8oeqpq/YA0X+jAHwZ9SoeBvR16JZ7LLyL",
+	"VAtHlwTmdvGCzHfEwQQbtAnWtnhPx7SLnu6Yr9L05JGrNHUB9zgV8JzUA/kUDqig8wCcIMXCAdw1vjl8",
+	"Qjr18Yzvt5s7LNiQ95yhtjBBpmQHpLZpl91zmuopnSFzirPzug8x9DfeMX9GyPjGlJmjhqsEwUVCuxrG",
+	"rahaKmb0aYiRE49xohf2uNFqzQXRjGkSInc+0lMUyh/pHXvjGoWdgzN32mg+MmP+iW1dF9CzJ14BTqAz",
+	"Q4kmfymYZvUCsyPwFIDSDzV1oayj7NZ468iwiOLApPOxNveyRd9/ewW+ZHyOXeHJ4nNcKpbM34U1xbL1",
+	"VAxchp42ErXd+u2tZaSuhdZvb+0mg8/8t/ezRtWz57NLuuGX95+CjOPGfh+npfES7b/esYPTRt+EuMDo",
+	"u25ef/RDqF/czuHYSfSVJ5gf3n74/wEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
