@@ -72,7 +72,7 @@ func (b *bench) ordering(name string, mandates int) (*ordering, func(), error) {
 	}
 	list, err := s.CAs(b.ctx)
 	if err == nil {
-		_, err = s.Agree(b.ctx, "harbour", list[0].Terms)
+		_, err = s.Agree(b.ctx, "harbour", list[0].Terms, list[0].TestTerms)
 	}
 	if err != nil {
 		end()

@@ -697,6 +697,9 @@ func (e ListServersParamsSort) Valid() bool {
 type Agreement struct {
 	// Terms where the terms are that were read, as the CA says now
 	Terms string `json:"terms"`
+
+	// TestTerms likewise of its test directory, where it has others
+	TestTerms *string `json:"test_terms,omitempty"`
 }
 
 // AudienceView defines model for AudienceView.
@@ -773,6 +776,9 @@ type CA struct {
 
 	// TestDirectory empty when it has none
 	TestDirectory string `json:"test_directory"`
+
+	// TestTerms where those of its test directory are; absent when it has none of its own
+	TestTerms *string `json:"test_terms,omitempty"`
 
 	// Trouble why it cannot be asked; empty when it can
 	Trouble string `json:"trouble"`

@@ -17,8 +17,11 @@ func (s *running) order(ctx context.Context, e *demo.Estate) error {
 		return err
 	}
 	// The CA keeps nothing between two starts, so the account is made anew.
-	terms := strings.TrimSuffix(e.CADirectory(), "/directory") + "/terms"
-	if err := s.quietly(ctx, admin, "ca", "agree", "harbour-light", "--terms", terms); err != nil {
+	args := []string{"ca", "agree", "harbour-light"}
+	for _, directory := range []string{e.CADirectory(), e.TestCADirectory()} {
+		args = append(args, "--terms", strings.TrimSuffix(directory, "/directory")+"/terms")
+	}
+	if err := s.quietly(ctx, admin, args...); err != nil {
 		return err
 	}
 	if s.said.link() == "" {

@@ -43,6 +43,7 @@ type Client struct {
 
 	mu        sync.Mutex      // guards what follows
 	directory *Directory      // nil until first asked for
+	asked     time.Time       // when that was
 	hosts     map[string]bool // the CA's own: scheme and host of every URL in the directory
 	nonces    []string        // unused ones, newest last
 	spare     string          // for a reply that gets lost, so that it costs one request
@@ -88,14 +89,27 @@ func clip(s string) string {
 	return strings.ToValidUTF8(s, "�")
 }
 
-// Directory gives what the CA offers, asked for once.
+// directoryLife is for how long a directory is not asked for again; a CA moves
+// its addresses and changes its terms seldom, and means it then.
+const directoryLife = time.Hour
+
+// Directory gives what the CA offers, asked for now and then.
 func (c *Client) Directory(ctx context.Context) (*Directory, error) {
 	c.mu.Lock()
-	known := c.directory
+	known, asked := c.directory, c.asked
 	c.mu.Unlock()
-	if known != nil {
+	if known != nil && time.Since(asked) < directoryLife {
 		return known, nil
 	}
+	d, err := c.Fresh(ctx)
+	if _, passing := Passing(err); passing && known != nil {
+		return known, nil // the CA is unwell; what it said last goes on
+	}
+	return d, err
+}
+
+// Fresh gives what the CA offers as it says now, its terms among it.
+func (c *Client) Fresh(ctx context.Context) (*Directory, error) {
 	var d Directory
 	if err := c.get(ctx, c.at, func(r *reply) error { return r.decode(c.at, &d) }); err != nil {
 		return nil, err
@@ -117,7 +131,7 @@ func (c *Client) Directory(ctx context.Context) (*Directory, error) {
 	for h := range hosts {
 		c.hosts[h] = true
 	}
-	c.directory = &d
+	c.directory, c.asked = &d, time.Now()
 	return &d, nil
 }
 

@@ -203,6 +203,12 @@ func goodToken(token string) bool {
 	return err == nil
 }
 
+// Release gives up an authorization that is pending (RFC 8555 section 7.5.2), and
+// with it the order: it does not wait at the CA for what nobody will prove.
+func (c *Client) Release(ctx context.Context, s Signer, at string) error {
+	return c.post(ctx, s, at, map[string]any{"status": Deactivated}, unread)
+}
+
 // Accept tells the CA that a challenge can be validated (section 7.5.1).
 func (c *Client) Accept(ctx context.Context, s Signer, challenge string) error {
 	return c.post(ctx, s, challenge, struct{}{}, unread)

@@ -144,6 +144,7 @@ type Problem struct {
 	Detail      string      `json:"detail"`                // the CA's own words
 	Status      int         `json:"status,omitempty"`      // of HTTP
 	Identifier  *Identifier `json:"identifier,omitempty"`  // the name concerned, in a subproblem
+	Instance    string      `json:"instance,omitempty"`    // a page about this very occurrence (RFC 8555 section 7.3.3)
 	Subproblems []Problem   `json:"subproblems,omitempty"` // one for each name (RFC 8555 section 6.7.1)
 	RetryAfter  time.Time   `json:"-"`                     // zero when the CA gave none
 }
@@ -172,6 +173,9 @@ func (p *Problem) Words() string {
 	}
 	if words == "" {
 		words = p.Type
+	}
+	if p.Instance != "" {
+		words += " (see " + clip(p.Instance) + ")"
 	}
 	for _, s := range p.Subproblems {
 		if len(words) > wordsLimit {

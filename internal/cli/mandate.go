@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -650,6 +651,8 @@ func (a *app) caList() *cobra.Command {
 						return "nobody has agreed to its terms: insegna ca agree " + c.Name
 					case c.Account.RestsUntil != nil:
 						return "wants no requests before " + moment(*c.Account.RestsUntil) + ": " + *c.Account.RestsWhy
+					case c.Account.Terms != c.Terms:
+						return "its terms have changed: insegna ca agree " + c.Name
 					}
 					return c.Account.AgreedBy + " agreed " + moment(c.Account.AgreedAt)
 				}},
@@ -666,7 +669,7 @@ func (a *app) caList() *cobra.Command {
 // caAgree needs the address of the terms, so that nobody agrees to what they
 // have not seen.
 func (a *app) caAgree() *cobra.Command {
-	var terms string
+	var terms []string
 	c := &cobra.Command{Use: "agree NAME", Short: "Agree to a CA's terms, in your name, and make the accounts there",
 		Args: cobra.ExactArgs(1),
 		Long: "Prints where the CA's terms are. Read them; then run it again with --terms and that address.\nWho agreed, " +
@@ -684,13 +687,27 @@ func (a *app) caAgree() *cobra.Command {
 				if ca.Trouble != "" {
 					return fmt.Errorf("%s cannot be asked: %s", ca.Name, ca.Trouble)
 				}
-				if terms == "" && ca.Terms != "" {
-					a.say("The terms of %s are at %s\nRead them. To agree in your name: insegna ca agree %s --terms %s", ca.Name,
-						ca.Terms, ca.Name, ca.Terms)
+				if len(terms) == 0 && ca.Terms != "" {
+					a.say("The terms of %s are at %s", ca.Name, ca.Terms)
+					command := "insegna ca agree " + ca.Name + " --terms " + ca.Terms
+					if ca.TestTerms != nil {
+						a.say("Those of its test directory are at %s", *ca.TestTerms)
+						command += " --terms " + *ca.TestTerms
+					}
+					a.say("Read them. To agree in your name: %s", command)
 					return nil
 				}
+				agreed := client.Agreement{}
+				if slices.Contains(terms, ca.Terms) {
+					agreed.Terms = ca.Terms
+				} else if len(terms) > 0 {
+					agreed.Terms = terms[0]
+				}
+				if ca.TestTerms != nil && slices.Contains(terms, *ca.TestTerms) {
+					agreed.TestTerms = ca.TestTerms
+				}
 				v, err := get[client.CA](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
-					return cl.AgreeToTerms(ctx, args[0], client.Agreement{Terms: terms})
+					return cl.AgreeToTerms(ctx, args[0], agreed)
 				})
 				if err != nil {
 					return err
@@ -700,7 +717,7 @@ func (a *app) caAgree() *cobra.Command {
 			}
 			return fmt.Errorf("the estate declares no CA %q; see: insegna ca list", args[0])
 		})}
-	c.Flags().StringVar(&terms, "terms", "", "address of the terms you have read")
+	c.Flags().StringSliceVar(&terms, "terms", nil, "address of terms you have read; several where a test directory has its own")
 	return c
 }
 

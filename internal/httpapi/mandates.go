@@ -37,10 +37,14 @@ func caAccount(a *service.Account) *contract.CAAccount {
 
 // caOf shows a CA with its accounts at both directories.
 func caOf(v *service.CAView) contract.CA {
-	return contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms,
+	out := contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms,
 		Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
 		Contact: list(v.ACME.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
 		Budget: budgetOf(v.Budget)}
+	if v.TestTerms != "" && v.TestTerms != v.Terms {
+		out.TestTerms = &v.TestTerms
+	}
+	return out
 }
 
 // list is never null in JSON.
@@ -65,7 +69,7 @@ func (srv *Server) ListCas(ctx context.Context,
 // AgreeToTerms makes the accounts at a CA.
 func (srv *Server) AgreeToTerms(ctx context.Context,
 	r contract.AgreeToTermsRequestObject) (contract.AgreeToTermsResponseObject, error) {
-	v, err := srv.service.Agree(ctx, r.Name, r.Body.Terms)
+	v, err := srv.service.Agree(ctx, r.Name, r.Body.Terms, orZero(r.Body.TestTerms))
 	if err != nil {
 		return nil, err
 	}

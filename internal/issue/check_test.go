@@ -1,6 +1,7 @@
 package issue_test
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
@@ -12,9 +13,57 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/trust"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/pkitest"
 )
+
+// told is a source that has issued, and keeps nothing.
+type told struct {
+	issue.Source
+	issue.Records
+	chains [][]byte
+}
+
+func (s told) Fetch(context.Context, *issue.Order) ([][]byte, error) { return s.chains, nil }
+
+func (s told) Save(context.Context, *issue.Order, string, string) error { return nil }
+
+// TestOfSeveralChainsTheAudiencesCountsFirst offers a chain to each of two roots: the one
+// the names' own audiences trust is kept, and the CA's first where that says
+// nothing.
+func TestOfSeveralChainsTheAudiencesCountsFirst(t *testing.T) {
+	young, old := pkitest.CA("young", nil), pkitest.CA("old", nil)
+	ca := pkitest.CA("ca", young)
+	crossed := pkitest.Issue(&x509.Certificate{Subject: ca.Subject, IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageCertSign}, old, ca.Key)
+	leaf := pkitest.Leaf(ca, "a.lantern.example")
+	key, err := x509.MarshalPKCS8PrivateKey(leaf.Key)
+	require.NoError(t, err)
+	of := func(by *pkitest.Entity) []byte { return append(certs.PEM(leaf.Raw), certs.PEM(by.Raw)...) }
+	audience := func(roots ...*pkitest.Entity) *trust.Audience {
+		return trust.NewAudience("x", true, pkitest.List(roots...))
+	}
+	for name, c := range map[string]struct {
+		audiences []*trust.Audience
+		kept      *pkitest.Entity
+	}{
+		"those with the old root": {[]*trust.Audience{audience(old)}, crossed},
+		"those with the new root": {[]*trust.Audience{audience(young)}, ca},
+		"those with both":         {[]*trust.Audience{audience(young, old)}, ca},
+		"two, one has both":       {[]*trust.Audience{audience(young, old), audience(old)}, crossed},
+		"nobody in particular":    {nil, ca},
+	} {
+		o := &issue.Order{State: issue.Fetching, Names: []string{"a.lantern.example"}, Key: key}
+		source := told{chains: [][]byte{of(ca), of(crossed)}}
+		m := &issue.Orderer{Source: source, Records: source, Anchors: pkitest.List(young, old), Audiences: c.audiences}
+		require.NoError(t, m.Run(t.Context(), o), name)
+		require.Equal(t, issue.Issued, o.State, name)
+		list, err := certs.ReadCertificates(o.Chain)
+		require.NoError(t, err)
+		assert.Equal(t, c.kept.Fingerprint, list[1].Fingerprint, name)
+	}
+}
 
 // TestWhatACASentIsHeldAgainstTheOrder gives certificates that are not what
 // was ordered, each in its own way.

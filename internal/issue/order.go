@@ -103,6 +103,10 @@ type Source interface {
 	// Withdraw takes back what was put up for the order, also by a process that
 	// died.
 	Withdraw(ctx context.Context, o *Order) error
+	// Abandon ends at the source what was asked for and comes to nothing, as far as
+	// it still waits there. It is the last act of a failed order; that it cannot be
+	// done changes nothing.
+	Abandon(ctx context.Context, o *Order)
 	// Failure says what an error means for the order: why it came to nothing, or
 	// that it is tried again (wait) at a time of the source (zero: soon); neither
 	// when the fault is this service's own. Failures that may pass are tried again

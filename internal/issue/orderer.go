@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/trust"
 )
 
 // Orderer takes an order on over its source. Safe for concurrent use, though one
@@ -17,7 +19,10 @@ type Orderer struct {
 	Source  Source               // the way to the certificate
 	Records Records              // store each state before its first request
 	Anchors []*certs.Certificate // what a chain has to end at
-	Pace    time.Duration        // longest wait between tries, where the default is longer; 0 for the default
+	// Audiences are those the names are for: of several chains the one that the
+	// most of them trust is kept, and of these the first.
+	Audiences []*trust.Audience
+	Pace      time.Duration // longest wait between tries, where the default is longer; 0 for the default
 }
 
 // paced is a wait, shortened to the orderer's pace.
@@ -65,6 +70,7 @@ func (m *Orderer) Run(ctx context.Context, o *Order) error {
 	if err := m.Source.Withdraw(ctx, o); err != nil {
 		f.Words += "; besides, " + err.Error()
 	}
+	m.Source.Abandon(ctx, o)
 	o.State, o.Failure = Failed, f
 	return m.Records.Save(ctx, o, "", "")
 }
@@ -139,13 +145,15 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 		return err
 	}
 	var chosen *Checked
+	most := -1
 	for _, c := range chains {
-		var wrong error
-		if chosen, wrong = Check(c, o.Names, key.(crypto.Signer), m.Anchors, time.Now()); wrong == nil {
-			break
-		}
-		if err == nil {
+		got, wrong := Check(c, o.Names, key.(crypto.Signer), m.Anchors, time.Now())
+		switch {
+		case wrong != nil && err == nil:
 			err = wrong // of the chain the source prefers
+		case wrong != nil:
+		case m.trusting(got) > most:
+			chosen, most = got, m.trusting(got)
 		}
 	}
 	if chosen == nil {
@@ -159,4 +167,18 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 		words += fmt.Sprintf("; %d chains were offered", len(chains))
 	}
 	return m.enter(ctx, o, Issued, "certificate", words)
+}
+
+// trusting counts the audiences that find a path in a chain as it would be sent.
+func (m *Orderer) trusting(c *Checked) (n int) {
+	list, err := certs.ReadCertificates(c.PEM)
+	if err != nil {
+		return 0
+	}
+	for _, a := range m.Audiences {
+		if chain.NewBuilder(chain.NewKnown()).Build(list, a).Best(time.Now()) != nil {
+			n++
+		}
+	}
+	return n
 }

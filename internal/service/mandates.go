@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
+	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
@@ -58,8 +61,9 @@ type cas struct {
 // newCAs makes the memory of clients.
 func newCAs() cas { return cas{clients: map[string]*acme.Client{}, made: map[string]int64{}} }
 
-// userAgent is what CAs see of this program (RFC 8555 section 6.1).
-const userAgent = "insegna/" + Version
+// userAgent is what CAs see of this program and of its HTTP library (RFC 8555
+// section 6.1).
+var userAgent = "insegna/" + Version + " (net/http of " + runtime.Version() + ")"
 
 // acmeClient keeps one client for each directory, with its nonces and
 // connections, until the declaration changes.
@@ -138,13 +142,16 @@ func budgetSince(ca *estate.CA) time.Time { return time.Now().AddDate(0, 0, -ca.
 // CAView is a CA with its terms, account and budget.
 type CAView struct {
 	*estate.CA
-	Terms    string         // URL; "" when the CA cannot be asked
-	Trouble  string         // why it cannot
-	Identity []string       // names for CAA records
-	External bool           // it wants accounts bound to a customer record
-	Account  *store.Account // nil before terms were agreed to
-	Test     *store.Account // at the test directory
-	Budget   Budget         // with what is used of it
+	Terms   string // URL; "" when the CA cannot be asked
+	Trouble string // why it cannot
+	// TestTerms are those of the test directory; "" when it has none or cannot be
+	// asked
+	TestTerms string
+	Identity  []string       // names for CAA records
+	External  bool           // it wants accounts bound to a customer record
+	Account   *store.Account // nil before terms were agreed to
+	Test      *store.Account // at the test directory
+	Budget    Budget         // with what is used of it
 }
 
 // CAs gives the CAs of the estate, each asked for its terms.
@@ -192,10 +199,17 @@ func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64)
 	}
 	limited, cancel := context.WithTimeout(ctx, caPatience)
 	defer cancel()
-	d, err := c.Directory(limited)
+	d, err := c.Fresh(limited)
 	if err != nil {
 		v.Trouble = err.Error()
 		return v, nil
+	}
+	if ca.ACME.TestDirectory != "" && ca.ACME.TestDirectory != ca.ACME.Directory {
+		if c, err := s.acmeClient(ca, ca.ACME.TestDirectory, declaration); err == nil {
+			if d, err := c.Fresh(limited); err == nil {
+				v.TestTerms = d.Meta.TermsOfService
+			}
+		}
 	}
 	v.Terms, v.Identity, v.External = d.Meta.TermsOfService, d.Meta.CAAIdentities, d.Meta.ExternalAccountRequired
 	return v, nil
@@ -220,17 +234,29 @@ func (s *Ordering) ca(ctx context.Context, name string) (*estate.Estate, *estate
 const accountPurpose = "account key"
 
 // Agree makes the accounts at a CA, and at its test directory, after the
-// caller has read and agreed to the very terms it shows now.
-func (s *Ordering) Agree(ctx context.Context, name, terms string) (*CAView, error) {
+// caller has read and agreed to the very terms each shows now.
+func (s *Ordering) Agree(ctx context.Context, name, terms, testTerms string) (*CAView, error) {
 	_, ca, id, err := s.ca(ctx, name)
 	if err != nil {
 		return nil, err
 	}
+	var directories []string
 	for _, directory := range []string{ca.ACME.Directory, ca.ACME.TestDirectory} {
-		if directory == "" {
-			continue
+		if directory != "" && !slices.Contains(directories, directory) {
+			directories = append(directories, directory)
 		}
-		if err := s.agreeAt(ctx, ca, directory, id, terms); err != nil {
+	}
+	for _, directory := range directories { // all before any account is made
+		read := []string{terms}
+		if directory != ca.ACME.Directory {
+			read = append(read, testTerms)
+		}
+		if err := s.termsRead(ctx, ca, directory, id, read); err != nil {
+			return nil, err
+		}
+	}
+	for _, directory := range directories {
+		if err := s.agreeAt(ctx, ca, directory, id); err != nil {
 			return nil, err
 		}
 	}
@@ -238,10 +264,37 @@ func (s *Ordering) Agree(ctx context.Context, name, terms string) (*CAView, erro
 	return &v, err
 }
 
+// termsRead holds what a directory shows now against what was read, and says
+// what else it wants first.
+func (s *Ordering) termsRead(ctx context.Context, ca *estate.CA, directory string, declaration int64,
+	read []string) error {
+	c, err := s.acmeClient(ca, directory, declaration)
+	if err != nil {
+		return err
+	}
+	d, err := c.Fresh(ctx)
+	if err != nil {
+		return s.caTrouble(ca, err)
+	}
+	what := ca.Name
+	if directory != ca.ACME.Directory {
+		what = "the test directory of " + ca.Name
+	}
+	switch {
+	case d.Meta.TermsOfService != "" && !slices.Contains(read, d.Meta.TermsOfService) || directory == ca.ACME.Directory &&
+		d.Meta.TermsOfService == "" && read[0] != "":
+		return &RefusedError{fmt.Sprintf("the terms of %s are at %q, agreed to was %q", what, d.Meta.TermsOfService,
+			strings.Join(read, ", ")), "read the terms it shows now and agree to these: insegna ca agree " + ca.Name}
+	case d.Meta.ExternalAccountRequired && ca.ACME.External == nil:
+		return &RefusedError{what + " wants accounts bound to a customer record (externalAccountRequired)",
+			acmesource.Advice("externalAccountRequired", "", ca.Name)}
+	}
+	return nil
+}
+
 // agreeAt makes the account, or finds the one whose making was interrupted. The
 // key is stored before the CA hears of it.
-func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64,
-	terms string) error {
+func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string, declaration int64) error {
 	c, err := s.acmeClient(ca, directory, declaration)
 	if err != nil {
 		return err
@@ -249,10 +302,6 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 	d, err := c.Directory(ctx)
 	if err != nil {
 		return s.caTrouble(ca, err)
-	}
-	if directory == ca.ACME.Directory && d.Meta.TermsOfService != terms {
-		return &RefusedError{fmt.Sprintf("the terms of %s are at %q, agreed to was %q", ca.Name, d.Meta.TermsOfService,
-			terms), "read the terms the CA shows now and agree to these"}
 	}
 	key, err := issue.NewKey("ecdsa-p256")
 	if err != nil {
@@ -298,9 +347,13 @@ func (s *Ordering) caTrouble(ca *estate.CA, err error) error {
 	var p *acme.Problem
 	var bad *acme.ReplyError
 	var lost *acme.LostError
-	if errors.As(err, &p) || errors.As(err, &bad) || errors.As(err, &lost) {
-		return &RefusedError{ca.Name + ": " + err.Error(),
-			"see insegna ca list, and whether the CA can be reached from the service's machine"}
+	switch {
+	case errors.As(err, &p):
+		return &RefusedError{ca.Name + ": " + err.Error(), acmesource.Advice(p.Kind(), "", ca.Name)}
+	case errors.As(err, &bad):
+		return &RefusedError{ca.Name + ": " + err.Error(), "the CA has to mend this; try again later"}
+	case errors.As(err, &lost):
+		return &RefusedError{ca.Name + ": " + err.Error(), "see that the CA can be reached from the service's machine"}
 	}
 	return err
 }

@@ -15,6 +15,7 @@ import (
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/trust"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/reach"
@@ -184,7 +185,7 @@ func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.M
 	if err != nil {
 		return nil, err
 	}
-	m := &issue.Orderer{Records: records, Anchors: anchorsFor(e, ca)}
+	m := &issue.Orderer{Records: records, Anchors: anchorsFor(e, ca), Audiences: audiencesOf(e, spec)}
 	if m.Pace, _, err = s.paceOf(ctx, row.MandateID); err != nil {
 		return nil, err
 	}
@@ -195,6 +196,28 @@ func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.M
 	}
 	m.Source, err = open(s, ctx, &asked{e, ca, declaration, row, spec, records})
 	return m, err
+}
+
+// audiencesOf are the classes of clients the names of a mandate are for; the
+// estate's first where it says nothing of a name.
+func audiencesOf(e *estate.Estate, spec *estate.Mandate) (out []*trust.Audience) {
+	wanted := map[string]bool{}
+	for _, name := range spec.Names {
+		h := e.Host(name)
+		if h == nil || len(h.Audiences) == 0 {
+			wanted[e.Audiences[0].Name] = true
+			continue
+		}
+		for _, a := range h.Audiences {
+			wanted[a] = true
+		}
+	}
+	for _, a := range Audiences(e) {
+		if wanted[a.Name] {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // asked is everything a source may need of an order.
@@ -222,7 +245,8 @@ func (s *Ordering) acmeSource(ctx context.Context, a *asked) (issue.Source, erro
 	if err != nil {
 		return nil, err
 	}
-	out := &acmesource.Source{Kind: acme.HTTP01, Records: a.records, Patience: s.cfg.OrderPatience}
+	out := &acmesource.Source{Kind: acme.HTTP01, Records: a.records, Patience: s.cfg.OrderPatience,
+		Mandate: a.spec.Name, CA: a.ca.Name}
 	if out.Account, err = s.accountSigner(account); err != nil {
 		return nil, err
 	}
@@ -249,7 +273,7 @@ func (s *Ordering) prover(ctx context.Context, e *estate.Estate, spec *estate.Ma
 			return nil, err
 		}
 		return &proof.Updates{Primary: p.Server, KeyName: p.TSIG.Name, Algorithm: p.TSIG.Algorithm, Secret: secret,
-			Servers: p.Await, Patience: s.cfg.SpreadPatience}, nil
+			Servers: p.Await, Patience: s.cfg.SpreadPatience, Resolver: resolverOf(e.CA(spec.CA))}, nil
 	case "listener":
 		return ownListener{}, nil
 	}

@@ -72,7 +72,7 @@ func agree(t *testing.T, c *client.ClientWithResponses, name string) {
 	require.NoError(t, err)
 	require.NotNil(t, list.JSON200, string(list.Body))
 	require.Empty(t, list.JSON200.Items[0].Trouble)
-	agreed, err := c.AgreeToTermsWithResponse(t.Context(), name, client.Agreement{Terms: list.JSON200.Items[0].Terms})
+	agreed, err := c.AgreeToTermsWithResponse(t.Context(), name, client.Agreement{Terms: list.JSON200.Items[0].Terms, TestTerms: list.JSON200.Items[0].TestTerms})
 	require.NoError(t, err)
 	require.NotNil(t, agreed.JSON200, string(agreed.Body))
 }
@@ -238,8 +238,55 @@ func TestWhyAnOrderFails(t *testing.T) {
 			var left int
 			r.Query(t, "select count(*) from publications", &left)
 			assert.Zero(t, left)
+			assert.Zero(t, place.Pending(), "what failed does not wait at the CA")
 		})
 	}
+}
+
+// TestChangedTermsAreShownAndAgreedTo lets a CA change its terms under a running
+// service, and gives its test directory terms of its own.
+func TestChangedTermsAreShownAndAgreedTo(t *testing.T) {
+	place, r := town(t, "a.lantern.example")
+	assert.Regexp(t, `^insegna/\S+ \(net/http of go1\.`, place.Agent(), "its HTTP library is named too")
+	place.ChangeTerms()
+	o := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.NotNil(t, o.Failure)
+	assert.Equal(t, "userActionRequired", o.Failure.Kind)
+	assert.Contains(t, o.Failure.Words, "the terms of service have changed (see https://")
+	assert.Contains(t, o.Failure.Words, "/agreement)")
+	assert.Contains(t, o.Failure.Advice, "insegna ca agree harbour")
+	list, err := r.Client.ListCasWithResponse(t.Context())
+	require.NoError(t, err)
+	shown := list.JSON200.Items[0]
+	assert.True(t, strings.HasSuffix(shown.Terms, "/terms-2"), "without a restart: %s", shown.Terms)
+	stale, err := r.Client.AgreeToTermsWithResponse(t.Context(), "harbour", client.Agreement{Terms: shown.Account.Terms})
+	require.NoError(t, err)
+	assert.Equal(t, 409, stale.StatusCode(), "nobody agrees to what the CA does not show any more")
+	page, err := (&http.Client{Transport: place.Transport}).Get(strings.TrimSuffix(place.Directory(), "directory") + "agreement")
+	require.NoError(t, err)
+	_ = page.Body.Close()
+	agree(t, r.Client, "harbour")
+	execSQL(t, r.Database, "update mandates set failures = 0")
+	o = ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+
+	other := catest.Start(t)
+	other.ChangeTerms()
+	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example")
+	text = strings.Replace(text, "test_directory: "+fmt.Sprintf("%q", place.Directory()),
+		"test_directory: "+fmt.Sprintf("%q", other.Directory()), 1)
+	applied, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml",
+		Text:        strings.Replace(text, "roots: [root.pem], resolver", "roots: [root.pem, other.pem], resolver", 1),
+		Attachments: &map[string]string{"root.pem": string(certs.PEM(root.Raw)), "other.pem": string(certs.PEM(other.Root.Raw))}})
+	require.NoError(t, err)
+	require.NotNil(t, applied.JSON200, string(applied.Body))
+	list, err = r.Client.ListCasWithResponse(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, list.JSON200.Items[0].TestTerms, "%+v", list.JSON200.Items[0])
+	unread, err := r.Client.AgreeToTermsWithResponse(t.Context(), "harbour", client.Agreement{Terms: list.JSON200.Items[0].Terms})
+	require.NoError(t, err)
+	assert.Contains(t, string(unread.Body), "the terms of the test directory of harbour are at")
+	agree(t, r.Client, "harbour")
 }
 
 // TestKilledAtEveryStep kills the service with SIGKILL at every request of an

@@ -157,9 +157,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	if m.Spec.Proof.By == "dns" {
 		p.Kind = acme.DNS01
 	}
-	if p.Resolver == "" {
-		p.Resolver = systemResolver()
-	}
+	p.Resolver = resolverOf(ca)
 	p.Identities = []string{ca.Name}
 	if c, err := s.acmeClient(ca, ca.ACME.Directory, declaration); err == nil {
 		if d, err := c.Directory(ctx); err == nil && len(d.Meta.CAAIdentities) > 0 {
@@ -191,6 +189,15 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 
 // preflightPatience is how long a pre-flight waits for name servers.
 const preflightPatience = 10 * time.Second
+
+// resolverOf is what finds names for a CA's checks: its declared one, or the
+// machine's own.
+func resolverOf(ca *estate.CA) string {
+	if ca != nil && ca.ACME.Resolver != "" {
+		return ca.ACME.Resolver
+	}
+	return systemResolver()
+}
 
 // systemResolver is the machine's own; a local one when none is configured.
 func systemResolver() string {

@@ -41,7 +41,7 @@ export const checkMandate = (name: string) => given(calls.POST('/mandates/{name}
 export const visitMandate = (name: string) => given(calls.POST('/mandates/{name}/visit', { params: { path: { name } } }));
 export const addMandate = (text: string) => given(calls.POST('/mandates', { body: { text } }));
 export const draftMandate = (server: string, site: string) => given(calls.GET('/mandates/draft', { params: { query: { ...(server ? { server } : {}), ...(site ? { site } : {}) } } }));
-export const agree = (name: string, terms: string) => given(calls.POST('/cas/{name}/agreement', { params: { path: { name } }, body: { terms } }));
+export const agree = (ca: CA) => given(calls.POST('/cas/{name}/agreement', { params: { path: { name: ca.name } }, body: { terms: ca.terms, ...(ca.test_terms ? { test_terms: ca.test_terms } : {}) } }));
 
 export async function removeMandate(name: string, used: boolean) {
   const { error, response } = await calls.DELETE('/mandates/{name}', { params: { path: { name }, query: { used } } });

@@ -940,6 +940,8 @@ export interface components {
             test_directory: string;
             /** @description where its terms are, as it says now */
             terms: string;
+            /** @description where those of its test directory are; absent when it has none of its own */
+            test_terms?: string;
             /** @description why it cannot be asked; empty when it can */
             trouble: string;
             /** @description what CAA records call it */
@@ -957,6 +959,8 @@ export interface components {
         Agreement: {
             /** @description where the terms are that were read, as the CA says now */
             terms: string;
+            /** @description likewise of its test directory, where it has others */
+            test_terms?: string;
         };
         Credential: {
             name: string;

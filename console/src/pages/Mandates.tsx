@@ -108,11 +108,12 @@ function Agreement({ ca }: { ca: CA }) {
   const [says, setSays] = useState('');
   if (ca.trouble) return <span className="says">{ca.trouble}</span>;
   if (ca.account?.rests_until) return <span className="says">It wants no requests before {moment(ca.account.rests_until)}. It said: {ca.account.rests_why}</span>;
-  if (ca.account) return <>{ca.account.agreed_by} agreed to <a href={ca.account.terms} rel="noreferrer">its terms</a>, {moment(ca.account.agreed_at)}</>;
-  const send = () => agree(ca.name, ca.terms).then(changed).catch((e: unknown) => setSays((e as Problem).detail ?? 'it did not work'));
+  const renewed = ca.account !== undefined && ca.account.terms !== ca.terms;
+  if (ca.account && !renewed) return <>{ca.account.agreed_by} agreed to <a href={ca.account.terms} rel="noreferrer">its terms</a>, {moment(ca.account.agreed_at)}</>;
+  const send = () => agree(ca).then(changed).catch((e: unknown) => setSays((e as Problem).detail ?? 'it did not work'));
   return (
     <>
-      Nobody has agreed to <a href={ca.terms} rel="noreferrer">its terms</a> yet. {may && <Button onPress={() => void send()}>I have read them and agree</Button>}
+      {renewed ? 'It has changed ' : 'Nobody has agreed to '}<a href={ca.terms} rel="noreferrer">its terms</a>{ca.test_terms && <> and <a href={ca.test_terms} rel="noreferrer">those of its test directory</a></>}{renewed ? ' since they were agreed to. ' : ' yet. '}{may && <Button onPress={() => void send()}>I have read them and agree</Button>}
       {says && <p className="says" role="alert">{says}</p>}
     </>
   );

@@ -20,6 +20,7 @@ type Updates struct {
 	Algorithm string        // such as hmac-sha256
 	Secret    []byte        // decoded
 	Servers   []string      // to wait for, address and port; those the zone names when empty
+	Resolver  string        // address and port; finds the primary of a zone a CNAME leads to; "" for none
 	Patience  time.Duration // until every name server must answer; 2 minutes when 0
 }
 
@@ -82,28 +83,85 @@ func ask(ctx context.Context, server, name string, kind uint16) (*dns.Msg, error
 	return nil, last
 }
 
-// record is where a name's proof really goes: at the end of its CNAMEs, and in
-// which zone.
-func (u *Updates) record(ctx context.Context, host string) (name, zone string, err error) {
-	name = dns.Fqdn(Label + host)
+// target is where a name's proof really goes: at the end of its CNAMEs, in which
+// zone, and who takes changes of that.
+type target struct{ name, zone, primary string }
+
+// record finds where a name's proof goes. A CNAME may lead to a zone of another
+// primary: it is found through the resolver, and the same key is used there.
+func (u *Updates) record(ctx context.Context, host string) (target, error) {
+	t := target{name: dns.Fqdn(Label + host), primary: u.Primary}
 	for range longestAlias {
-		r, err := ask(ctx, u.Primary, name, dns.TypeTXT)
-		if err != nil {
-			return "", "", &PublishError{"look for the zone of " + name, u.Primary, err}
-		}
-		if next := alias(r, name); next != "" {
-			name = next
-			continue
-		}
-		for _, rr := range append(r.Ns, r.Answer...) {
-			if soa, ok := rr.(*dns.SOA); ok {
-				return name, soa.Hdr.Name, nil
+		r, err := ask(ctx, t.primary, t.name, dns.TypeTXT)
+		if err == nil {
+			if next := alias(r, t.name); next != "" {
+				t.name = next
+				continue
 			}
+			for _, rr := range append(r.Ns, r.Answer...) {
+				if soa, ok := rr.(*dns.SOA); ok && r.Authoritative {
+					t.zone = soa.Hdr.Name
+					return t, nil
+				}
+			}
+			if t.zone, err = u.zone(ctx, t); err == nil {
+				return t, nil
+			}
+		} else {
+			err = &PublishError{"look for the zone of " + t.name, t.primary, err}
 		}
-		zone, err := u.zone(ctx, name)
-		return name, zone, err
+		elsewhere := u.primaryOf(ctx, t.name)
+		if elsewhere == "" || elsewhere == t.primary {
+			return t, err
+		}
+		t.primary = elsewhere
 	}
-	return "", "", &PublishError{"follow the CNAMEs of " + Label + host, u.Primary, errors.New("there are too many")}
+	return t, &PublishError{"follow the CNAMEs of " + Label + host, u.Primary, errors.New("there are too many")}
+}
+
+// primaryOf asks the resolver for the primary of the zone a name lies in (RFC
+// 1035 section 3.3.13, MNAME), at the port of the mandate's own; "" when it cannot
+// be told.
+func (u *Updates) primaryOf(ctx context.Context, name string) string {
+	_, port, err := net.SplitHostPort(u.Primary)
+	if err != nil || u.Resolver == "" {
+		return ""
+	}
+	for at := name; at != ""; _, at, _ = strings.Cut(at, ".") {
+		r, err := u.resolve(ctx, at, dns.TypeSOA)
+		if err != nil {
+			return ""
+		}
+		for _, rr := range append(r.Answer, r.Ns...) {
+			soa, ok := rr.(*dns.SOA)
+			if !ok || soa.Hdr.Name == "." {
+				continue
+			}
+			for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
+				found, err := u.resolve(ctx, soa.Ns, kind)
+				if err != nil {
+					continue
+				}
+				for _, rr := range found.Answer {
+					switch a := rr.(type) {
+					case *dns.A:
+						return net.JoinHostPort(a.A.String(), port)
+					case *dns.AAAA:
+						return net.JoinHostPort(a.AAAA.String(), port)
+					}
+				}
+			}
+			return ""
+		}
+	}
+	return ""
+}
+
+// resolve asks the resolver, as any client does.
+func (u *Updates) resolve(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
+	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), kind)
+	r, _, err := (&dns.Client{Net: "udp", Timeout: askTime}).ExchangeContext(ctx, m, u.Resolver)
+	return r, err
 }
 
 // alias follows the CNAMEs of one answer; "" when the name is none.
@@ -118,11 +176,11 @@ func alias(r *dns.Msg, name string) (next string) {
 
 // zone finds the zone a name lies in by asking for SOA records from the name
 // upwards. Only an authoritative answer counts.
-func (u *Updates) zone(ctx context.Context, name string) (string, error) {
-	for at := name; at != ""; _, at, _ = strings.Cut(at, ".") {
-		r, err := ask(ctx, u.Primary, at, dns.TypeSOA)
+func (u *Updates) zone(ctx context.Context, t target) (string, error) {
+	for at := t.name; at != ""; _, at, _ = strings.Cut(at, ".") {
+		r, err := ask(ctx, t.primary, at, dns.TypeSOA)
 		if err != nil {
-			return "", &PublishError{"look for the zone of " + name, u.Primary, err}
+			return "", &PublishError{"look for the zone of " + t.name, t.primary, err}
 		}
 		for _, rr := range append(r.Answer, r.Ns...) {
 			if soa, ok := rr.(*dns.SOA); ok && r.Authoritative {
@@ -130,37 +188,39 @@ func (u *Updates) zone(ctx context.Context, name string) (string, error) {
 			}
 		}
 	}
-	return "", &PublishError{"change " + name, u.Primary, errors.New("it serves no zone that holds this name")}
+	return "", &PublishError{"change " + t.name, t.primary, errors.New("it serves no zone that holds this name")}
 }
 
 // change sends one update for each zone (RFC 2136), so that the records of an
 // order appear together.
 func (u *Updates) change(ctx context.Context, list []Publication, what string, do func(*dns.Msg, dns.RR)) error {
-	zones := map[string]*dns.Msg{}
+	type place struct{ zone, primary string }
+	zones := map[place]*dns.Msg{}
 	for _, p := range list {
-		name, zone, err := u.record(ctx, p.Name)
+		t, err := u.record(ctx, p.Name)
 		if err != nil {
 			return err
 		}
-		m := zones[zone]
+		at := place{t.zone, t.primary}
+		m := zones[at]
 		if m == nil {
-			m = new(dns.Msg).SetUpdate(zone)
-			zones[zone] = m
+			m = new(dns.Msg).SetUpdate(t.zone)
+			zones[at] = m
 		}
-		do(m, &dns.TXT{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordLife},
+		do(m, &dns.TXT{Hdr: dns.RR_Header{Name: t.name, Rrtype: dns.TypeTXT, Class: dns.ClassINET, Ttl: recordLife},
 			Txt: []string{p.Content}})
 	}
 	key := dns.CanonicalName(u.KeyName)
 	client := &dns.Client{Net: "tcp", Timeout: askTime,
 		TsigSecret: map[string]string{key: base64.StdEncoding.EncodeToString(u.Secret)}}
-	for zone, m := range zones {
+	for at, m := range zones {
 		m.SetTsig(key, dns.Fqdn(u.Algorithm), 300, time.Now().Unix())
-		r, _, err := client.ExchangeContext(ctx, m, u.Primary)
+		r, _, err := client.ExchangeContext(ctx, m, at.primary)
 		switch {
 		case r != nil && r.Rcode != dns.RcodeSuccess:
-			return &RefusedError{u.Primary, zone, refusal(r)}
+			return &RefusedError{at.primary, at.zone, refusal(r)}
 		case err != nil:
-			return &PublishError{what, u.Primary, err}
+			return &PublishError{what, at.primary, err}
 		}
 	}
 	return nil
@@ -206,16 +266,16 @@ func (u *Updates) Await(ctx context.Context, list []Publication) error {
 	}
 	began := time.Now()
 	for _, p := range list {
-		name, zone, err := u.record(ctx, p.Name)
+		t, err := u.record(ctx, p.Name)
 		if err != nil {
 			return err
 		}
-		servers, err := u.servers(ctx, zone)
+		servers, err := u.servers(ctx, t)
 		if err != nil {
 			return err
 		}
 		for _, s := range servers {
-			if err := u.shows(ctx, s, name, zone, p.Content, began, wait); err != nil {
+			if err := u.shows(ctx, s, t, p.Content, began, wait); err != nil {
 				return err
 			}
 		}
@@ -225,27 +285,27 @@ func (u *Updates) Await(ctx context.Context, list []Publication) error {
 
 // servers gives the address of each name server of a zone, the primary among
 // them.
-func (u *Updates) servers(ctx context.Context, zone string) ([]string, error) {
-	if len(u.Servers) > 0 {
+func (u *Updates) servers(ctx context.Context, t target) ([]string, error) {
+	if len(u.Servers) > 0 && t.primary == u.Primary {
 		return u.Servers, nil
 	}
-	r, err := ask(ctx, u.Primary, zone, dns.TypeNS)
+	r, err := ask(ctx, t.primary, t.zone, dns.TypeNS)
 	if err != nil {
-		return nil, &PublishError{"ask for the name servers of " + zone, u.Primary, err}
+		return nil, &PublishError{"ask for the name servers of " + t.zone, t.primary, err}
 	}
-	_, port, err := net.SplitHostPort(u.Primary)
+	_, port, err := net.SplitHostPort(t.primary)
 	if err != nil {
 		return nil, err
 	}
-	list := []string{u.Primary}
+	list := []string{t.primary}
 	for _, rr := range r.Answer {
 		ns, ok := rr.(*dns.NS)
 		if !ok {
 			continue
 		}
-		addresses, err := u.addresses(ctx, ns.Ns, r.Extra)
+		addresses, err := u.addresses(ctx, t.primary, ns.Ns, r.Extra)
 		if err != nil || len(addresses) == 0 {
-			return nil, &LagError{Server: ns.Ns, Zone: zone, Err: fmt.Errorf("no address of it is found")}
+			return nil, &LagError{Server: ns.Ns, Zone: t.zone, Err: fmt.Errorf("no address of it is found")}
 		}
 		for _, a := range addresses {
 			if at := net.JoinHostPort(a, port); !slices.Contains(list, at) {
@@ -258,7 +318,7 @@ func (u *Updates) servers(ctx context.Context, zone string) ([]string, error) {
 
 // addresses finds where a name server can be asked: the glue that came along,
 // or else its address records.
-func (u *Updates) addresses(ctx context.Context, host string, glue []dns.RR) (out []string, err error) {
+func (u *Updates) addresses(ctx context.Context, primary, host string, glue []dns.RR) (out []string, err error) {
 	take := func(list []dns.RR) {
 		for _, rr := range list {
 			if !strings.EqualFold(rr.Header().Name, host) {
@@ -276,7 +336,7 @@ func (u *Updates) addresses(ctx context.Context, host string, glue []dns.RR) (ou
 		return out, nil
 	}
 	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
-		if r, err := ask(ctx, u.Primary, host, kind); err == nil {
+		if r, err := ask(ctx, primary, host, kind); err == nil {
 			take(r.Answer)
 		}
 	}
@@ -287,13 +347,13 @@ func (u *Updates) addresses(ctx context.Context, host string, glue []dns.RR) (ou
 }
 
 // shows waits until a name server answers with a record.
-func (u *Updates) shows(ctx context.Context, server, name, zone, content string, began time.Time,
+func (u *Updates) shows(ctx context.Context, server string, t target, content string, began time.Time,
 	wait time.Duration) error {
 	for {
-		r, err := ask(ctx, server, name, dns.TypeTXT)
+		r, err := ask(ctx, server, t.name, dns.TypeTXT)
 		if err == nil && slices.ContainsFunc(r.Answer, func(rr dns.RR) bool {
-			t, ok := rr.(*dns.TXT)
-			return ok && strings.Join(t.Txt, "") == content
+			txt, ok := rr.(*dns.TXT)
+			return ok && strings.Join(txt.Txt, "") == content
 		}) {
 			return nil
 		}
@@ -301,8 +361,8 @@ func (u *Updates) shows(ctx context.Context, server, name, zone, content string,
 			return ctx.Err()
 		}
 		if time.Since(began) > wait {
-			lag := &LagError{Server: server, Name: name, Zone: zone, Err: err, Waited: time.Since(began)}
-			lag.Serial, lag.Ahead = serial(ctx, server, zone), serial(ctx, u.Primary, zone)
+			lag := &LagError{Server: server, Name: t.name, Zone: t.zone, Err: err, Waited: time.Since(began)}
+			lag.Serial, lag.Ahead = serial(ctx, server, t.zone), serial(ctx, t.primary, t.zone)
 			return lag
 		}
 		select {

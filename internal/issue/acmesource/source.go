@@ -36,6 +36,8 @@ type Source struct {
 	Prover   proof.Prover  // puts proofs up
 	Records  Records       // note proofs before they are put up
 	Patience time.Duration // for the CA; half an hour when 0
+	Mandate  string        // name of the one the order is for, for advice
+	CA       string        // name of the one that is asked, for advice
 
 	at *acme.Order // as the CA has just told it, so that it is not asked again
 }
@@ -61,7 +63,7 @@ func limited(err error) *acme.Problem {
 
 // Failure implements issue.Source.
 func (s *Source) Failure(err error, again time.Time) (f *issue.Failure, wait bool, at time.Time) {
-	f = failureOf(err, again)
+	f = s.failureOf(err, again)
 	if p := limited(err); p != nil {
 		return f, true, p.RetryAfter
 	}
@@ -73,7 +75,7 @@ func (s *Source) Failure(err error, again time.Time) (f *issue.Failure, wait boo
 
 // failureOf says what is wrong with an order; nil when the fault is this
 // service's own.
-func failureOf(err error, again time.Time) *issue.Failure {
+func (s *Source) failureOf(err error, again time.Time) *issue.Failure {
 	var own *issue.Failure
 	var p *acme.Problem
 	var bad *acme.ReplyError
@@ -88,9 +90,9 @@ func failureOf(err error, again time.Time) *issue.Failure {
 		}
 		return own
 	case errors.As(err, &p):
-		f := &issue.Failure{Kind: p.Kind(), Words: p.Words(), Advice: advice(p.Kind()), Again: again}
+		f := &issue.Failure{Kind: p.Kind(), Words: p.Words(), Advice: Advice(p.Kind(), s.Mandate, s.CA), Again: again}
 		if p.Limits() {
-			f.Kind, f.Advice = issue.RateLimited, advice(issue.RateLimited)
+			f.Kind, f.Advice = issue.RateLimited, Advice(issue.RateLimited, s.Mandate, s.CA)
 		}
 		if p.RetryAfter.After(f.Again) || p.Limits() && !p.RetryAfter.IsZero() {
 			f.Again = p.RetryAfter
@@ -115,29 +117,30 @@ func failureOf(err error, again time.Time) *issue.Failure {
 	return nil
 }
 
-// advice says what to do about a CA's error (RFC 8555 section 6.7).
-func advice(kind string) string {
+// Advice says what to do about a CA's error (RFC 8555 section 6.7), for a mandate
+// and a CA of these names.
+func Advice(kind, mandate, ca string) string {
 	switch kind {
 	case "caa":
 		return "add the CA to the CAA record, or take another CA"
 	case "connection":
 		return "open port 80 from everywhere and see that every address of the name leads to a server of the mandate; " +
-			"insegna mandate check NAME tries it"
+			"insegna mandate check " + mandate + " tries it"
 	case "dns":
-		return "see that the name resolves at every name server; insegna mandate check NAME asks each"
+		return "see that the name resolves at every name server; insegna mandate check " + mandate + " asks each"
 	case "unauthorized", "incorrectResponse":
-		return "another server or site answered; insegna mandate check NAME says which"
+		return "another server or site answered; insegna mandate check " + mandate + " says which"
 	case "rateLimited":
 		return "wait; the order is tried again after the time the CA gives"
 	case "rejectedIdentifier", "unsupportedIdentifier":
 		return "take the names it refuses out of the mandate"
 	case "userActionRequired":
-		return "read the CA's terms and agree to them: insegna ca agree NAME"
+		return "read the CA's terms and what it shows, and agree to them: insegna ca agree " + ca
 	case "externalAccountRequired":
-		return "enter the key id and MAC key the CA gave you: external_account in the estate file, insegna credential add " +
-			"NAME"
+		return "declare the key id the CA gave you under external_account of " + ca + " in the estate file, and keep its MAC key in " +
+			"the safe under the credential named there: insegna credential add"
 	case "accountDoesNotExist":
-		return "the CA has forgotten the account; agree to its terms again: insegna ca agree NAME"
+		return "the CA has forgotten the account; agree to its terms again: insegna ca agree " + ca
 	case "badCSR", "badPublicKey":
 		return "choose another kind of key in the mandate"
 	case "alreadyReplaced":
@@ -357,6 +360,34 @@ func (s *Source) Withdraw(ctx context.Context, o *issue.Order) error {
 	}
 	return s.Records.Withdrawn(ctx, o)
 }
+
+// Abandon implements issue.Source: authorizations that are still pending are given
+// up, so that the order does not wait at the CA (RFC 8555 section 7.5.2).
+func (s *Source) Abandon(ctx context.Context, o *issue.Order) {
+	if o.URL == "" {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, abandonTime)
+	defer cancel()
+	at, err := s.Client.Order(ctx, s.Account, o.URL)
+	if err != nil || at.Status != acme.Pending && at.Status != acme.Invalid {
+		return
+	}
+	for _, url := range at.Authorizations {
+		z, err := s.Client.Authorization(ctx, s.Account, url)
+		var bad *acme.ReplyError
+		switch {
+		case err == nil && z.Status != acme.Pending: // one that is valid is good for the next order
+		case err == nil, errors.As(err, &bad):
+			_ = s.Client.Release(ctx, s.Account, url)
+		default:
+			return
+		}
+	}
+}
+
+// abandonTime bounds what is spent on an order that has failed.
+const abandonTime = 10 * time.Second
 
 // whyInvalid gives the CA's reason for each name it did not accept.
 func (s *Source) whyInvalid(ctx context.Context, at *acme.Order) error {

@@ -72,6 +72,49 @@ type CA struct {
 	objects  map[string]any      // orders, authorizations, challenges by path
 	issued   map[string]*issued  // by serial
 	number   int
+	terms    string          // path of the terms in force; "" for the first ones
+	disputed map[string]bool // accounts, by URL, that have not agreed to those yet
+	agent    string          // of the last request
+}
+
+// ChangeTerms puts other terms in force: no account may order before somebody has
+// opened the page it is sent to (RFC 8555 section 7.3.3).
+func (a *CA) ChangeTerms() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.terms, a.disputed = "/terms-2", map[string]bool{}
+	for _, k := range a.accounts {
+		a.disputed[k.url] = true
+	}
+}
+
+// termsAt is where the terms in force are.
+func (a *CA) termsAt() string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.terms == "" {
+		return a.base + "/terms"
+	}
+	return a.base + a.terms
+}
+
+// Agent is what the last client called itself.
+func (a *CA) Agent() string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.agent
+}
+
+// Pending counts the authorizations that wait for a proof.
+func (a *CA) Pending() (n int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, o := range a.objects {
+		if z, ok := o.(*authorization); ok && z.status == "pending" {
+			n++
+		}
+	}
+	return n
 }
 
 // account is one account, by its key (RFC 8555 section 7.1.2).

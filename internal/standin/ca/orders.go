@@ -34,6 +34,14 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 		p.retryAfter = wait
 		return p
 	}
+	a.mu.Lock()
+	disputed := a.disputed[q.account.url]
+	a.mu.Unlock()
+	if disputed {
+		p := refuse(403, "userActionRequired", "the terms of service have changed")
+		p.Instance = a.base + "/agreement"
+		return p
+	}
 	if len(body.Identifiers) == 0 || len(body.Identifiers) > 100 {
 		return refuse(400, "malformed", "an order has 1 to 100 identifiers")
 	}

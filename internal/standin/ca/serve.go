@@ -28,6 +28,7 @@ type problem struct {
 	Status      int         `json:"status"`
 	Identifier  *identifier `json:"identifier,omitempty"`
 	Subproblems []*problem  `json:"subproblems,omitempty"`
+	Instance    string      `json:"instance,omitempty"`
 	retryAfter  time.Duration
 }
 
@@ -105,6 +106,9 @@ func (a *CA) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // an error (section 6.5).
 func (a *CA) serve(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
+	a.mu.Lock()
+	a.agent = r.UserAgent()
+	a.mu.Unlock()
 	w.Header().Set("Link", fmt.Sprintf("<%s/directory>;rel=\"index\"", a.base))
 	var err error
 	switch {
@@ -147,7 +151,7 @@ func reply(w http.ResponseWriter, status int, kind string, doc any) {
 func (a *CA) get(w http.ResponseWriter, r *http.Request) error {
 	switch path := r.URL.Path; {
 	case path == "/directory":
-		meta := map[string]any{"termsOfService": a.base + "/terms", "caaIdentities": []string{a.Identity()},
+		meta := map[string]any{"termsOfService": a.termsAt(), "caaIdentities": []string{a.Identity()},
 			"externalAccountRequired": len(a.MACKeys) > 0}
 		reply(w, 200, "application/json",
 			map[string]any{"newNonce": a.base + "/new-nonce", "newAccount": a.base + "/new-account",
@@ -159,7 +163,12 @@ func (a *CA) get(w http.ResponseWriter, r *http.Request) error {
 		if r.Method == http.MethodGet {
 			w.WriteHeader(http.StatusNoContent)
 		}
-	case path == "/terms":
+	case path == "/agreement":
+		a.mu.Lock()
+		a.disputed = nil
+		a.mu.Unlock()
+		_, _ = fmt.Fprintln(w, "You have agreed to the terms in force.")
+	case path == "/terms", path == "/terms-2":
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		_, _ = fmt.Fprintf(w, "The terms of %s: this CA stands in for another one. Trust nothing it issues.\n", a.Name)
 	case path == "/crl":
