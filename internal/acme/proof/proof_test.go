@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/standin/bind"
+	"insegna.example/internal/standin/nameserver"
 )
 
 var secret = []byte("a secret of thirty-two bytes....")
@@ -130,6 +132,66 @@ func TestRecordsOnARealNameServer(t *testing.T) {
 	}
 	err = u.Publish(t.Context(), []proof.Publication{{Kind: acme.DNS01, Name: "elsewhere.example", Content: "x"}})
 	assert.Error(t, err, "no zone of this server")
+}
+
+// elsewhere answers for a name server of this machine at another address, over
+// TCP: BIND listens at addresses of interfaces alone.
+func elsewhere(t *testing.T, at, to string) {
+	l, err := net.Listen("tcp", at)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer func() { _ = c.Close() }()
+				if s, err := net.Dial("tcp", to); err == nil {
+					go func() { _, _ = io.Copy(s, c); _ = s.Close() }()
+					_, _ = io.Copy(c, s)
+				}
+			}()
+		}
+	}()
+}
+
+// TestAnAliasIntoAZoneOfAnotherPrimary follows a CNAME out of the mandate's own
+// name server: the record goes to the primary of the zone it leads to.
+func TestAnAliasIntoAZoneOfAnotherPrimary(t *testing.T) {
+	dir := t.TempDir()
+	own, behind := freeAddress(t), freeAddress(t)
+	_, port, err := net.SplitHostPort(own)
+	require.NoError(t, err)
+	far := net.JoinHostPort("127.0.0.2", port)
+	for at, zone := range map[string][2]string{
+		own:    {"lantern.example", fmt.Sprintf(zoneText, "lantern.example") + "_acme-challenge.far IN CNAME far.proofs.example.\n"},
+		behind: {"proofs.example", strings.ReplaceAll(fmt.Sprintf(zoneText, "proofs.example"), "127.0.0.1", "127.0.0.2")},
+	} {
+		s, err := bind.Start(bind.Config{Dir: filepath.Join(dir, zone[0]), Address: at, Zones: map[string]string{zone[0]: zone[1]},
+			KeyName: "insegna", Secret: base64.StdEncoding.EncodeToString(secret)})
+		require.NoError(t, err)
+		t.Cleanup(s.Stop)
+	}
+	elsewhere(t, far, behind)
+	resolver, err := nameserver.Start(net.IPv4(127, 0, 0, 1))
+	require.NoError(t, err)
+	t.Cleanup(resolver.Close)
+	require.NoError(t, resolver.Set("proofs.example",
+		"proofs.example. 60 IN SOA ns1.proofs.example. ops.proofs.example. 1 3600 600 86400 60"))
+	require.NoError(t, resolver.Set("ns1.proofs.example", "ns1.proofs.example. 60 IN A 127.0.0.2"))
+	u := &proof.Updates{Primary: own, KeyName: "insegna", Algorithm: "hmac-sha256", Secret: secret, Patience: 10 * time.Second}
+	list := []proof.Publication{{Kind: acme.DNS01, Name: "far.lantern.example", Content: "far away"},
+		{Kind: acme.DNS01, Name: "lantern.example", Content: "at home"}}
+	assert.ErrorContains(t, u.Publish(t.Context(), list), "look for the zone of far.proofs.example")
+	u.Resolver = resolver.Address()
+	require.NoError(t, u.Publish(t.Context(), list))
+	require.NoError(t, u.Await(t.Context(), list))
+	assert.Equal(t, []string{"far away"}, txt(behind, "far.proofs.example"))
+	assert.Equal(t, []string{"at home"}, txt(own, "_acme-challenge.lantern.example"))
+	require.NoError(t, u.Withdraw(t.Context(), list))
+	assert.Empty(t, txt(behind, "far.proofs.example"))
 }
 
 // TestFilesOnAServer puts files up in several folders, and says which failed.
