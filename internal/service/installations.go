@@ -197,6 +197,20 @@ func (s *Installing) readyEverywhere(ctx context.Context, m *MandateView) error 
 	return nil
 }
 
+// readyOn is ready for the servers a mandate was installed on before.
+func (s *Installing) readyOn(ctx context.Context, m *MandateView, servers []string) error {
+	for _, server := range servers {
+		err := s.ready(ctx, m, server, nil)
+		var refused *RefusedError
+		if errors.As(err, &refused) {
+			return &RefusedError{"it could not be installed: " + refused.Reason, refused.Next}
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // OrderInstallable begins an order of a mandate once every local means is known
 // to be good: the servers it is installed on are read, can be written to, take a
 // configuration with it, and have a site for it. A rehearsal tries that by itself;

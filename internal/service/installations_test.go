@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/hex"
@@ -397,6 +398,19 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 		}
 	}()
 	seen := map[string]bool{q.served(): true}
+	whole, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(q.site, append(bytes.Clone(whole), "nonsense;\n"...), 0o644))
+	orders := q.town.CA.Orders()
+	execSQL(t, r.Database, "update mandates set next_at = now() - interval '1 minute'")
+	require.NoError(t, r.BeginDue(t.Context()))
+	held, err := r.Client.GetMandateWithResponse(t.Context(), "deck")
+	require.NoError(t, err)
+	assert.Contains(t, held.JSON200.NextWhy, "could not be ordered: it could not be installed: quay: ")
+	assert.Contains(t, held.JSON200.NextWhy, "nonsense")
+	assert.True(t, held.JSON200.NextAt.After(time.Now()))
+	assert.Equal(t, orders, q.town.CA.Orders(), "no CA is asked for what could not be installed")
+	require.NoError(t, os.WriteFile(q.site, whole, 0o644))
 	for range 3 {
 		execSQL(t, r.Database, "update mandates set next_at = now() - interval '1 minute'")
 		require.NoError(t, r.BeginDue(t.Context()))

@@ -36,6 +36,9 @@ type Ordering struct {
 	swept     sync.Once                                   // proofs of a former run are taken down once at the start
 	jobs      *work.Jobs                                  // carry an order on
 	ended     func(ctx context.Context, row *store.Order) // what is done with an order that has ended, issued or not
+	// ready tries what an installation on servers needs; the error, a *RefusedError,
+	// says what is in the way
+	ready func(ctx context.Context, m *MandateView, servers []string) error
 }
 
 // UnknownError says that there is nothing of that name.

@@ -451,6 +451,12 @@ func (s *Ordering) beginDue(ctx context.Context) error {
 			byCA[m.CA] = append(byCA[m.CA], m)
 		}
 		for _, some := range byCA {
+			if some, err = s.installable(ctx, some); err != nil {
+				return err
+			}
+			if len(some) == 0 {
+				continue
+			}
 			begun, err := s.begin(ctx, some, false, true)
 			if err == nil {
 				continue
@@ -466,6 +472,64 @@ func (s *Ordering) beginDue(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// triedAtOnce is how many mandates are tried side by side before they are ordered.
+const triedAtOnce = 4
+
+// installable leaves out the mandates whose certificates could not be installed
+// where they are now, and makes these due again later: nothing is ordered before
+// every local means is known to be good. What a server is in the middle of passes,
+// so that it is tried twice.
+func (s *Ordering) installable(ctx context.Context, list []store.Mandate) ([]store.Mandate, error) {
+	found := make([]error, len(list))
+	var all errgroup.Group
+	all.SetLimit(triedAtOnce)
+	for i := range list {
+		all.Go(func() error {
+			refused, err := s.notReady(ctx, list[i].Name)
+			if refused != nil {
+				select {
+				case <-time.After(secondTry):
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+				refused, err = s.notReady(ctx, list[i].Name)
+			}
+			found[i] = refused
+			return err
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return nil, err
+	}
+	var ready []store.Mandate
+	for i := range list {
+		if found[i] == nil {
+			ready = append(ready, list[i])
+		} else if err := s.postpone(ctx, list[i:i+1], found[i]); err != nil {
+			return nil, err
+		}
+	}
+	return ready, nil
+}
+
+// secondTry is how long after the first one a mandate is tried again.
+const secondTry = 2 * time.Second
+
+// notReady says why a mandate's next certificate could not be installed where its
+// last one is; nil when it could.
+func (s *Ordering) notReady(ctx context.Context, name string) (refused, err error) {
+	m, err := s.Mandate(ctx, name)
+	if err != nil || len(m.InUse.Installed) == 0 {
+		return nil, err
+	}
+	err = s.ready(ctx, m, m.InUse.Installed)
+	var why *RefusedError
+	if errors.As(err, &why) {
+		return why, nil
+	}
+	return nil, err
 }
 
 // postpone makes mandates whose orders cannot be begun due again later.
