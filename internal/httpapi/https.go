@@ -5,7 +5,6 @@ import (
 
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
-	"insegna.example/internal/store"
 )
 
 // httpsOf shows a run with how far it is and what it waits for.
@@ -29,7 +28,7 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 }
 
 // preparationOf shows what is changed before a CA is asked.
-func preparationOf(p *store.HTTPSPreparation) *contract.HttpsPreparation {
+func preparationOf(p *service.HTTPSPreparation) *contract.HttpsPreparation {
 	out := &contract.HttpsPreparation{Acts: []contract.InstallationAct{}, Files: []contract.FileChange{},
 		Steps: []contract.OrderStep{}}
 	plan, err := service.PlanOf(p)

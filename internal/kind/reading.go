@@ -157,10 +157,14 @@ func (n *Name) Host() string {
 // Site is one site a configuration declares.
 type Site struct {
 	Place
-	Protocol Protocol `json:"protocol"`            // of its listeners
-	Names    []Name   `json:"names"`               // as declared
-	Pairs    []Pair   `json:"pairs"`               // certificates with their keys
-	Refuses  bool     `json:"refuses,omitempty"`   // ends handshakes instead of showing a certificate
+	Protocol Protocol `json:"protocol"`          // of its listeners
+	Names    []Name   `json:"names"`             // as declared
+	Pairs    []Pair   `json:"pairs"`             // certificates with their keys
+	Refuses  bool     `json:"refuses,omitempty"` // ends handshakes instead of showing a certificate
+	// Passphrases are named for its keys, so that these may be encrypted
+	Passphrases bool `json:"passphrases,omitempty"`
+	// KeyKinds are the kinds of key its cipher suites leave to be used; none for all
+	KeyKinds []string `json:"key_kinds,omitempty"`
 	Plain    []Route  `json:"plain"`               // what it does for visitors without TLS
 	Hops     []Hop    `json:"hops"`                // what stands behind it
 	Through  *Through `json:"through,omitempty"`   // it does not end TLS itself, and passes it on

@@ -30,6 +30,9 @@ type TakingToHTTPS struct {
 // HTTPSRun is a site on its way to https.
 type HTTPSRun = store.HTTPSRun
 
+// HTTPSPreparation is what a server needs before a CA is asked.
+type HTTPSPreparation = store.HTTPSPreparation
+
 // States of a run, in their order.
 const (
 	httpsDrafted    = "drafted"  // waits for a person

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -109,8 +110,10 @@ func (v *VisitReport) plain(ctx context.Context, r *VisitRequest) {
 		case errors.Is(err, look.ErrNobody):
 			s.Fine, s.Seen = true, "nothing listens; visitors have to type https"
 		case err != nil:
-			s.Seen, s.Do = "no answer: "+err.Error(),
-				"see the firewall: an open port that does not answer keeps visitors waiting"
+			s.Seen, s.Do = "no answer: "+err.Error(), "read the server's error log for this port"
+			if timeout := net.Error(nil); errors.As(err, &timeout) && timeout.Timeout() {
+				s.Do = "see the firewall, and whether the process behind the port is alive: visitors wait for nothing"
+			}
 		default:
 			s.Seen = fmt.Sprintf("status %d", got.Status)
 			if got.Location != "" {

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/miekg/dns"
@@ -340,7 +341,10 @@ func (p *Preflight) at(ctx context.Context, pub proof.Publication, at netip.Addr
 	if err != nil {
 		t.Step, t.Code, t.Seen = "port", PortClosed,
 			fmt.Sprintf("nothing takes a connection at %s: %v", at, errors.Unwrap(err))
-		t.Remedy = fmt.Sprintf("open port %d in the server and in both firewalls, the machine's and the network's", at.Port())
+		t.Remedy = fmt.Sprintf("open port %d in the machine's firewall and in the network's", at.Port())
+		if errors.Is(err, syscall.ECONNREFUSED) { // the machine answers, and nothing takes the port
+			t.Remedy = fmt.Sprintf("start the server, or give it a listener without TLS at port %d", at.Port())
+		}
 		if server == "" {
 			t.Step, t.Code, t.Spot = "address", WrongAddress, fmt.Sprintf("%s %s %s", pub.Name, family(at.Addr()), at.Addr())
 			t.Remedy = fmt.Sprintf("%s is no server of the estate; correct the record, or declare the server", at.Addr())

@@ -3,6 +3,7 @@ package nginx
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"github.com/dlclark/regexp2"
 	"github.com/maypok86/otter/v2"
 
+	"insegna.example/internal/core/certs"
 	"insegna.example/internal/kind"
 )
 
@@ -284,7 +286,7 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 	}
 	v := &values{reading: x.reading, family: a.Shown.Protocol, host: strings.TrimSuffix(strings.ToLower(host), "."),
 		site: a.Shown, port: a.Listener.Address.Port()}
-	a.Pairs = x.lasting(x.chosen(a.Shown.Pairs, v))
+	a.Pairs = x.usable(a.Shown, x.lasting(x.chosen(a.Shown.Pairs, v)))
 	return a
 }
 
@@ -419,9 +421,27 @@ func (r *reader) settle() {
 				"the name %s at %s is ignored: %s has it already", mine.Text, l, theirs.Place)
 		})
 		r.bareListener(l)
+		r.sealedKeys(l)
 	}
 	for n, c := range counts {
 		n.Ignored = n.Ignored || c.taken > 0 && c.taken == c.free
+	}
+}
+
+// sealedKeys tells keys under a passphrase that nobody is there to type.
+func (r *reader) sealedKeys(l *kind.Listener) {
+	for _, s := range l.Sites {
+		site := &r.out.Sites[s]
+		if !l.TLS || site.Passphrases {
+			continue
+		}
+		for _, p := range site.Pairs {
+			if m := r.out.Material[p.Key]; m != nil && m.Fault == certs.ErrEncrypted.Error() &&
+				!slices.ContainsFunc(r.problems, func(o kind.Problem) bool { return o.Place == p.KeyPlace }) {
+				r.problem(p.KeyPlace, kind.Refused, "ssl_password_file, or a key that is not encrypted",
+					"the key %s is encrypted, and nobody is there to type its passphrase", p.Key)
+			}
+		}
 	}
 }
 

@@ -83,6 +83,7 @@ type scope struct {
 	preread, passwords bool                  // ssl_preread is on; a file of passphrases is named
 	groups             map[string]*Directive // upstreams
 	outer              []*Directive          // what stands in the block itself
+	versions, suites   *Directive            // ssl_protocols and ssl_ciphers, nil for none
 }
 
 // pairs are certificate and key directives of one block.
@@ -169,6 +170,10 @@ func (r *reader) block(d *Directive, s *scope) {
 			s.preread = d.Arg(0) == "on"
 		case "ssl_password_file":
 			s.passwords = true
+		case "ssl_protocols":
+			s.versions = d
+		case "ssl_ciphers":
+			s.suites = d
 		}
 		own.take(d)
 	})
@@ -205,10 +210,11 @@ type listen struct {
 // server reads one site: listeners, names, certificates, settings and what it
 // answers over plain http.
 func (r *reader) server(d *Directive, s *scope) {
-	site := kind.Site{Place: d.Place(), Protocol: protocols[s.family], Refuses: s.refuse, Preread: s.preread}
+	site := kind.Site{Place: d.Place(), Protocol: protocols[s.family], Refuses: s.refuse, Preread: s.preread,
+		Passphrases: s.passwords}
 	var own pairs
 	var listens []listen
-	ssl := s.ssl
+	ssl, versions, suites := s.ssl, s.versions, s.suites
 	r.each(d.Block, func(d *Directive) {
 		switch d.Name() {
 		case "listen":
@@ -223,6 +229,12 @@ func (r *reader) server(d *Directive, s *scope) {
 			site.Refuses = d.Arg(0) == "on"
 		case "ssl_preread":
 			site.Preread = d.Arg(0) == "on"
+		case "ssl_password_file":
+			site.Passphrases = true
+		case "ssl_protocols":
+			versions = d
+		case "ssl_ciphers":
+			suites = d
 		case "proxy_pass":
 			if s.family == "stream" {
 				site.Through = &kind.Through{Place: d.Place(), To: d.Arg(0)}
@@ -232,7 +244,7 @@ func (r *reader) server(d *Directive, s *scope) {
 	})
 	inner := *s
 	inner.pairs = append(slices.Clone(s.pairs), own)
-	site.Pairs = r.pairsOf(d, &inner)
+	site.Pairs, site.KeyKinds = r.pairsOf(d, &inner), keyKindsOf(versions, suites)
 	if len(listens) == 0 && s.family == "http" {
 		listens = []listen{{at: d.Place(), text: "80", to: []netip.AddrPort{netip.AddrPortFrom(netip.IPv4Unspecified(), 80)}}}
 	}

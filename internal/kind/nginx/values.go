@@ -308,6 +308,40 @@ func (x *Index) own(text string) int {
 	return x.Listener(at)
 }
 
+// keyKindsOf are the kinds of key that can be used where TLS 1.3 is left out and
+// the suites are written one by one: from TLS 1.3 on suites say nothing of the key
+// (RFC 8446 section 4.2.3), and words such as HIGH stand for suites of every kind.
+// nil for all.
+func keyKindsOf(versions, suites *Directive) (out []string) {
+	if versions == nil || suites == nil || slices.ContainsFunc(versions.Args(), func(w Word) bool { return w.Text == "TLSv1.3" }) {
+		return nil
+	}
+	for s := range strings.FieldsFuncSeq(suites.Arg(0), func(r rune) bool { return r == ':' || r == ',' || r == ' ' }) {
+		of := "RSA"
+		switch {
+		case strings.Contains(s, "ECDSA"):
+			of = "ECDSA"
+		case !strings.Contains(s, "-") || strings.ContainsAny(s[:1], "!+-@"):
+			return nil
+		}
+		if !slices.Contains(out, of) {
+			out = append(out, of)
+		}
+	}
+	return out
+}
+
+// usable leaves out the pairs for kinds of key that no suite of a site is for.
+func (x *Index) usable(site *kind.Site, list []kind.Pair) []kind.Pair {
+	if len(site.KeyKinds) == 0 {
+		return list
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(p kind.Pair) bool {
+		of := x.keyKind(&p)
+		return of != "" && !slices.Contains(site.KeyKinds, of)
+	})
+}
+
 // lasting leaves out the pairs that no visitor gets: of several for one kind of
 // key the server keeps the last.
 func (x *Index) lasting(list []kind.Pair) []kind.Pair {
