@@ -262,6 +262,12 @@ func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 	if err := s.installing.ready(ctx, m, v.Server, v.Also); err != nil {
 		return err
 	}
+	return s.preflight(ctx, v, m)
+}
+
+// preflight tries what the CA will try; what a change of the server mends is
+// offered.
+func (s *TakingToHTTPS) preflight(ctx context.Context, v *HTTPSRun, m *MandateView) error {
 	trials, err := s.ordering.CheckMandate(ctx, v.Mandate)
 	for left := afterReload; err == nil && v.Preparation != nil && left > 0 && !allWell(trials); left-- {
 		if err := pause(ctx); err != nil { // workers of before the reload may still answer

@@ -28,27 +28,7 @@ const (
 // material reads the certificate and key files the sites name, and those that
 // lie beside them.
 func (r *reader) material() error {
-	named, maybe := map[string]bool{}, map[string]bool{} // by path
-	for _, list := range [][]kind.Site{r.out.Sites, r.out.Idle} {
-		for _, s := range list {
-			for _, p := range s.Pairs {
-				for _, f := range []string{p.Certificate, p.Key} {
-					switch {
-					case strings.Contains(f, "$"):
-						exactly, fit := r.choices(&s, f)
-						for _, c := range exactly {
-							named[c] = true
-						}
-						for _, c := range fit {
-							maybe[c] = true
-						}
-					case strings.HasPrefix(f, "/"):
-						named[f] = true
-					}
-				}
-			}
-		}
-	}
+	named, maybe := r.asked()
 	beside, err := r.beside(named)
 	if err != nil {
 		return err
@@ -89,6 +69,33 @@ func (r *reader) material() error {
 		}
 	}
 	return nil
+}
+
+// asked are the files of certificates and keys by path: those sites name, and
+// those that a name with variables in it may stand for.
+func (r *reader) asked() (named, maybe map[string]bool) {
+	named, maybe = map[string]bool{}, map[string]bool{}
+	for _, list := range [][]kind.Site{r.out.Sites, r.out.Idle} {
+		for _, s := range list {
+			for _, p := range s.Pairs {
+				for _, f := range []string{p.Certificate, p.Key} {
+					switch {
+					case strings.Contains(f, "$"):
+						exactly, fit := r.choices(&s, f)
+						for _, c := range exactly {
+							named[c] = true
+						}
+						for _, c := range fit {
+							maybe[c] = true
+						}
+					case strings.HasPrefix(f, "/"):
+						named[f] = true
+					}
+				}
+			}
+		}
+	}
+	return named, maybe
 }
 
 // beside lists files in the folders of certificates, where a newer one may lie.
