@@ -1084,7 +1084,10 @@ type Hop struct {
 type HttpsPreparation struct {
 	Acts  []InstallationAct `json:"acts"`
 	Files []FileChange      `json:"files"`
-	Steps []OrderStep       `json:"steps"`
+
+	// Notes what else on the server the reload takes in
+	Notes []string    `json:"notes"`
+	Steps []OrderStep `json:"steps"`
 }
 
 // HttpsRequest defines model for HttpsRequest.

@@ -144,15 +144,20 @@ func (a *app) showPreview(v *client.Installation) {
 		}
 		a.say("  look   %s at %s, which %s", clean(d.Host), d.Address, shows)
 	}
-	if len(v.Notes) > 0 {
-		a.say("\nA reload takes in everything that lies on %s, so besides:", v.Server)
-	}
-	for _, n := range v.Notes {
-		a.note("  ◷", n)
-	}
+	a.showNotes(v.Server, v.Notes)
 	a.showDiffs(v.Files)
 	if len(v.Files) == 0 {
 		a.say("\nNo file of the configuration changes.")
+	}
+}
+
+// showNotes tells what else a reload takes in.
+func (a *app) showNotes(server string, list []string) {
+	if len(list) > 0 {
+		a.say("\nA reload takes in everything that lies on %s, so besides:", server)
+	}
+	for _, n := range list {
+		a.note("  ◷", n)
 	}
 }
 

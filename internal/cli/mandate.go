@@ -98,7 +98,7 @@ func (a *app) mandateList() *cobra.Command {
 					raw: func(m client.Mandate) string { return strings.Join(m.Names, " ") }},
 				{head: "From, by", width: 18, cell: func(m client.Mandate) string { return m.Ca + "\nby " + string(m.Proof) },
 					raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
-				{head: "Stands", width: 26, cell: func(m client.Mandate) string {
+				{head: "Stands", width: 34, cell: func(m client.Mandate) string {
 					if n := next(m); n != "" {
 						return standing(m) + "\n→ " + n
 					}

@@ -176,9 +176,9 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 	require.NoError(t, err)
 	first := certificates.JSON200.Items[0].Sha256
 	pages := []struct{ path, wait, says string }{
-		{"/", "section li h3", "10 bindings are broken, 6 need you by a known date, 15 agree."},
-		{"/bindings", "[aria-label='Bindings by host']", "31 bindings, 26 hosts, 5 servers"},
-		{"/certificates", "[role=gridcell]", "25 certificates met"},
+		{"/", "section li h3", "12 bindings are broken, 5 need you by a known date, 15 agree."},
+		{"/bindings", "[aria-label='Bindings by host']", "33 bindings, 28 hosts, 5 servers"},
+		{"/certificates", "[role=gridcell]", "27 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
 		{"/servers", "[aria-label='Servers']", "5 servers: 4 read, 5 with something broken"},
 		{"/servers/pier-1", "[aria-label='Sites'] table", "13 sites at 7 listeners"},
@@ -218,7 +218,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/bindings", "[aria-label='Bindings by host']")
 		p.do(chromedp.Click(`//button[.="broken"]`))
-		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 10`)
+		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 12`)
 		assert.Contains(t, eval[string](p, "location.search"), "verdict=broken")
 		p.visit("/bindings?verdict=at-odds&q=booking", "[aria-label='Bindings by host']")
 		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
@@ -379,7 +379,7 @@ func TestTablesSortChooseColumnsAndSave(t *testing.T) {
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
 	lines := strings.Split(strings.TrimSpace(eval[string](p, "window.saved")), "\r\n")
-	assert.Len(t, lines, 26, "every certificate and the heads")
+	assert.Len(t, lines, 28, "every certificate and the heads")
 	assert.True(t, strings.HasPrefix(lines[0], "Names,Issuer,Ends"))
 }
 

@@ -30,7 +30,7 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 // preparationOf shows what is changed before a CA is asked.
 func preparationOf(p *service.HTTPSPreparation) *contract.HttpsPreparation {
 	out := &contract.HttpsPreparation{Acts: []contract.InstallationAct{}, Files: []contract.FileChange{},
-		Steps: []contract.OrderStep{}}
+		Notes: list(p.Notes), Steps: []contract.OrderStep{}}
 	plan, err := service.PlanOf(p)
 	if err != nil {
 		return out

@@ -71,7 +71,7 @@ func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.C
 	}
 	step := *found
 	if step.Handling != kind.Serves {
-		x := s.explained(ctx, server, step)
+		x := s.explained(ctx, server, host, step)
 		words := fmt.Sprintf("%s has no folder for %s: %s", server, host, x.Seen)
 		return "", &routeError{words, x.Spot,
 			&issue.Failure{Kind: x.Code, Words: words + " (" + x.Spot + ")", Advice: x.Remedy}}
@@ -107,7 +107,7 @@ func (e *routeError) Place() (words, at string) { return e.words, e.at }
 
 // explained says what a step of a server's configuration does with the file a
 // CA asks for, and how to mend it.
-func (s *Ordering) explained(ctx context.Context, server string, step kind.Step) *acmesource.Explained {
+func (s *Ordering) explained(ctx context.Context, server, host string, step kind.Step) *acmesource.Explained {
 	x := &acmesource.Explained{Spot: step.Place.String()}
 	w := binding.Neutral
 	if d, err := s.reading.readServerDetail(ctx, server); err == nil && d.known.kind.Words != nil {
@@ -127,6 +127,9 @@ func (s *Ordering) explained(ctx context.Context, server string, step kind.Step)
 			fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
 	case step.Handling == kind.Depends:
 		x.Code, x.Seen, x.Remedy = acmesource.PathAstray, "what it does depends on a condition", keep
+	}
+	if x.Remedy != "" {
+		x.Remedy += fmt.Sprintf("; or have the server prepared: insegna https %s --server %s", host, server)
 	}
 	if step.Hidden != nil {
 		x.Seen += fmt.Sprintf("; the %s made for it (%s) is never asked", w.Rule, step.Hidden)
@@ -182,7 +185,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 		if err != nil || step == nil {
 			return nil
 		}
-		return s.explained(ctx, server, *step)
+		return s.explained(ctx, server, host, *step)
 	}
 	return p.Run(ctx)
 }

@@ -56,6 +56,9 @@ func (s *TakingToHTTPS) offer(ctx context.Context, v *HTTPSRun, m *MandateView, 
 		return false, err
 	}
 	v.Preparation = &store.HTTPSPreparation{Plan: plan}
+	if v.Preparation.Notes, err = s.installing.atNextReload(ctx, v.Server); err != nil {
+		return false, err
+	}
 	for _, b := range planned.Bindings {
 		b.Before, _ = s.installing.lookAtBinding(ctx, &b)
 		v.Preparation.Bindings = append(v.Preparation.Bindings, store.InstallationBinding(b))

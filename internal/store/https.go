@@ -42,6 +42,7 @@ type HTTPSTrial struct {
 type HTTPSPreparation struct {
 	Plan           []byte                // as its destination made it, JSON
 	Bindings       []InstallationBinding // neighbours that have to show what they showed
+	Notes          []string              // what else the reload takes in
 	State          string                // how far it is; "" before a person has agreed
 	Switched       bool                  // something may have been changed
 	Tries          int                   // without a way to the server, in a row

@@ -1191,6 +1191,8 @@ export interface components {
         /** @description what is changed on the server before the CA is asked, so that it serves the proofs */
         HttpsPreparation: {
             acts: components["schemas"]["InstallationAct"][];
+            /** @description what else on the server the reload takes in */
+            notes: string[];
             files: components["schemas"]["FileChange"][];
             steps: components["schemas"]["OrderStep"][];
         };

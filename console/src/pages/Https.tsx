@@ -73,11 +73,11 @@ function Agree({ v }: { v: HttpsRun }) {
 /** What the server needs before the CA is asked: the change, or how it went. */
 function Prepared({ v }: { v: HttpsRun }) {
   if (!v.preparation) return null;
-  const { files, steps, acts } = v.preparation;
+  const { files, steps, acts, notes } = v.preparation;
   return (
     <Part aria-label="Preparation" aria-live="polite">
       <h2>{v.state === 'prepared' ? 'What will change, so that the server serves what the CA asks for' : 'The server was prepared'}</h2>
-      {v.state === 'prepared' && <><p>A rule of the site stands before what the CA will ask for. These lines stay there. {acts.map((a) => <span key={a.does}>{a.does}: <code>{a.what}</code> </span>)}</p><Diffs files={files} /></>}
+      {v.state === 'prepared' && <><p>A rule of the site stands before what the CA will ask for. These lines stay there. {acts.map((a) => <span key={a.does}>{a.does}: <code>{a.what}</code> </span>)}</p><Notes v={{ notes, server: v.server }} /><Diffs files={files} /></>}
       {steps.length > 0 && <Steps steps={steps} />}
     </Part>
   );

@@ -41,7 +41,7 @@ export function InstallationPage() {
 }
 
 /** What a reload takes in besides. */
-export function Notes({ v }: { v: Installation }) {
+export function Notes({ v }: { v: Pick<Installation, 'notes' | 'server'> }) {
   if (v.notes.length === 0) return null;
   return (
     <Part aria-label="Besides">
