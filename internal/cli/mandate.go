@@ -125,7 +125,7 @@ func (a *app) mandateShow() *cobra.Command {
 			}
 			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", m.Ca},
 				{"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", m.Key},
-				{"Installed on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
+				{"Belongs on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
 			if m.Rehearsed != nil {
 				words := fmt.Sprintf("%s: order %d at the test directory %s", moment(m.Rehearsed.BegunAt), m.Rehearsed.Number,
 					m.Rehearsed.State)

@@ -77,7 +77,7 @@ function Prepared({ v }: { v: HttpsRun }) {
   return (
     <Part aria-label="Preparation" aria-live="polite">
       <h2>{v.state === 'prepared' ? 'What will change, so that the server serves what the CA asks for' : 'The server was prepared'}</h2>
-      {v.state === 'prepared' && <><p>A rule of the site stands before what the CA will ask for. These lines stay there. {acts.map((a) => <span key={a.does}>{a.does}: <code>{a.what}</code> </span>)}</p><Notes v={{ notes, server: v.server }} /><Diffs files={files} /></>}
+      {v.state === 'prepared' && <><p>A rule of the site stands before what the CA will ask for. The lines below let it through, and stay there. The server tests them first{acts.map((a) => <span key={a.does}>{a.does === 'test' ? ' (' : '), then takes them in ('}<code>{a.what}</code></span>)}).</p><Notes v={{ notes, server: v.server }} /><Diffs files={files} /></>}
       {steps.length > 0 && <Steps steps={steps} />}
     </Part>
   );

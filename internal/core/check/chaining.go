@@ -85,10 +85,9 @@ func explain(s *Subject, code Code, views []View) {
 	case ChainEnded:
 		s.ended(who, &views[0])
 	case ChainIncomplete:
-		missing := missingFrom(r, s)
-		s.missing = missing
-		s.add(ChainIncomplete, "the server does not send "+missing,
-			"add "+missing+" to the certificate file, after the leaf", who, Fact{"sent", subjects(s.Chain)})
+		cause := s.missingFrom(r)
+		s.add(ChainIncomplete, "the server does not send "+cause, s.complete("the certificate file"), who,
+			Fact{"sent", subjects(s.Chain)})
 	default:
 		s.add(code, "clients ("+who.Value+") do not trust it: "+firstFailure(r.Failures), s.untrustedRemedy(code, r.Failures),
 			append([]Fact{who}, failureFacts(r.Failures)...)...)
@@ -206,13 +205,22 @@ func failureFacts(list []chain.Failure) []Fact {
 	return facts
 }
 
-// missingFrom names the intermediates of the preferred path that were not sent.
-func missingFrom(r *chain.Result, s *Subject) string {
+// complete says what makes a list in a file whole.
+func (s *Subject) complete(file string) string {
+	if s.namesake {
+		return "put " + s.missing + " in the place of the other one of that name in " + file
+	}
+	return "add " + s.missing + " to " + file + ", after the leaf"
+}
+
+// missingFrom names the intermediates of the preferred path that were not sent,
+// and whether others of their names were.
+func (s *Subject) missingFrom(r *chain.Result) string {
 	best := r.Best(s.At)
 	if best == nil {
 		best = &r.Paths[0]
 	}
-	var out []string
+	var told, plain []string
 	for _, c := range best.Certs[:len(best.Certs)-1] {
 		if slices.ContainsFunc(s.Chain, func(o *certs.Certificate) bool { return o.Fingerprint == c.Fingerprint }) {
 			continue
@@ -222,11 +230,15 @@ func missingFrom(r *chain.Result, s *Subject) string {
 			if s.Chain[i].IssuerDN != c.IssuerDN {
 				name += " as " + c.IssuerName() + " issued it"
 			}
-			name += " (another of that name is sent)"
+			s.namesake = true
+			plain = append(plain, name)
+			told = append(told, name+" (another of that name is sent)")
+			continue
 		}
-		out = append(out, name)
+		told, plain = append(told, name), append(plain, name)
 	}
-	return "the intermediate " + strings.Join(out, " and ")
+	s.missing = "the intermediate " + strings.Join(plain, " and ")
+	return "the intermediate " + strings.Join(told, " and ")
 }
 
 // composed judges the list's order and ballast. Where the host's own certificate

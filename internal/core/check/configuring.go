@@ -322,7 +322,7 @@ func pointAt(s *Subject, c *binding.Configured, p *binding.Pair) {
 		}
 		f.Source = p.FileAt
 		if f.Code == ChainIncomplete {
-			f.Remedy = fmt.Sprintf("add %s to %s (named at %s), after the leaf, then %s", s.missing, p.File, p.FileAt, takeIn(c))
+			f.Remedy = s.complete(fmt.Sprintf("%s (named at %s)", p.File, p.FileAt)) + ", then " + takeIn(c)
 		}
 		if f.Code == IssuerUnknown {
 			f.Remedy = strings.Replace(f.Remedy, "to the file", fmt.Sprintf("to %s (named at %s)", p.File, p.FileAt), 1)

@@ -81,6 +81,7 @@ type Subject struct {
 	Coverage names.Coverage       // of the host by the leaf
 	findings []Finding            // so far, worst first at the end
 	missing  string               // from the list served, when chain-incomplete was found
+	namesake bool                 // another certificate of that name is in the list
 	// unreadable are the places in the list served, from 0, of what is no certificate
 	unreadable []int
 	judge      *Judge // whose memory is used

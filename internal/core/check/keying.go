@@ -18,7 +18,8 @@ func keying(s *Subject) {
 	}
 	c := s.leaf()
 	weakKey(s, c)
-	if bad := c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageDigitalSignature == 0; bad && !s.plainRSA(c) {
+	asServer := !c.IsCA || s.Seen.Version != 0 // a CA's certificate in a file is none that is served
+	if bad := asServer && c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageDigitalSignature == 0; bad && !s.plainRSA(c) {
 		s.add(KeyUsageWrong, "its key may not sign a handshake (keyUsage lacks digitalSignature), and clients break off",
 			"have the certificate issued anew with the key usage digitalSignature", Fact{"key", c.Key().String()})
 	}

@@ -433,7 +433,8 @@ func (w *world) ofLists(row addRow, good func(...change) *pkitest.Entity) {
 	crossed := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Harbour CA"}, IsCA: true,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, pkitest.CA("Old Root", nil), w.ca.Key)
 	row("the intermediate as an old root issued it", check.ChainIncomplete,
-		"Harbour CA as Harbour Root issued it (another of that name is sent)", "add the intermediate", c, w.sub, crossed)
+		"Harbour CA as Harbour Root issued it (another of that name is sent)",
+		"put the intermediate Harbour CA as Harbour Root issued it in the place of the other one of that name in", c, w.sub, crossed)
 	rolled := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Harbour CA"}, IsCA: true,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, w.ca, nil)
 	row("a CA's new key, signed by its old one", "", "", "", pkitest.Leaf(rolled, host), rolled, w.ca)
