@@ -115,6 +115,16 @@ func (s *TakingToHTTPS) prepare(ctx context.Context, v *HTTPSRun) error {
 		return err
 	}
 	defer done()
+	for busy := true; busy; { // a server is for one change at a time
+		if busy, err = s.store.Installing(ctx, v.Server); err != nil {
+			return err
+		}
+		if busy {
+			if err := pause(ctx); err != nil {
+				return err
+			}
+		}
+	}
 	if p.State == "" {
 		p.State = string(install.Staging)
 	}

@@ -89,9 +89,16 @@ func TestAVisitToEveryName(t *testing.T) {
 		"shop.menu.example": "return 301 https://$host/;",
 		"gone.menu.example": "return 301 https://$host$request_uri;",
 		"old.menu.example":  "return 301 https://menu.example$request_uri;",
+		"down.menu.example": "return 301 https://$host$request_uri;",
+		"loop.menu.example": "return 301 https://$host$request_uri;",
+		"on.menu.example":   "return 301 https://$host$request_uri;",
 	} {
 		sites += fmt.Sprintf("server { listen %s; server_name %s; %s }\n", plain, name, does)
 		hosts += fmt.Sprintf("  - {name: %s, at: [quay]}\n", name)
+	}
+	for name, to := range map[string]string{"down": "http://$host/", "loop": "https://$host:$server_port/", "on": "/start"} {
+		sites += fmt.Sprintf("server { listen %s ssl; server_name %s.menu.example; ssl_certificate leaf.pem; "+
+			"ssl_certificate_key leaf.key; absolute_redirect off; return 302 %s; }\n", secure, name, to)
 	}
 	startNginx(t, dir, plain, sites)
 	require.NoError(t, town.Names.Set("gone.menu.example"))
@@ -105,7 +112,7 @@ hosts:
 %scas:
   - {name: harbour, directory: %q, roots: [root.pem], resolver: %q, http_port: %d}
 mandates:
-  - {name: menu, names: [menu.example, www.menu.example, shop.menu.example, gone.menu.example, old.menu.example, "*.menu.example"], ca: harbour, proof: {by: dns, server: "127.0.0.1:53", tsig: {name: insegna, credential: none}}}
+  - {name: menu, names: [menu.example, www.menu.example, shop.menu.example, gone.menu.example, old.menu.example, down.menu.example, loop.menu.example, on.menu.example, "*.menu.example"], ca: harbour, proof: {by: dns, server: "127.0.0.1:53", tsig: {name: insegna, credential: none}}}
 `, netip.MustParseAddrPort(secure).Port(), hosts, town.Directory(), town.Names.Address(), netip.MustParseAddrPort(plain).Port()), town.Root)
 	got, err := r.Client.VisitMandateWithResponse(t.Context(), "menu")
 	require.NoError(t, err)
@@ -128,6 +135,9 @@ mandates:
 	assert.Equal(t, map[string][]string{
 		"www.menu.example":  {"http: make it permanent (301 or 308 instead of 302), so that browsers remember"},
 		"shop.menu.example": {"http: keep path and query in the redirect"},
+		"down.menu.example": {
+			"https: redirect to https: visitors are sent back to plain http, and may go round in circles"},
+		"loop.menu.example": {"https: serve the page: it redirects to itself"},
 		"gone.menu.example": {"dns: add A and AAAA records for gone.menu.example"},
 		"old.menu.example": {
 			"http: keep the host: redirect to https://old.menu.example, and from there elsewhere if need be"},

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/client"
+	"insegna.example/internal/core/certs"
 	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/service"
@@ -102,6 +103,36 @@ func TestTheLifeOfABinding(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, list.JSON200.Total)
 	assert.Equal(t, 8, sightings())
+}
+
+// TestTheEvidenceFollowsTheAudiences holds that a finding that goes on tells of the
+// audiences of now: another declaration alone rewords it.
+func TestTheEvidenceFollowsTheAudiences(t *testing.T) {
+	r := servicetest.Start(t)
+	root, other := pkitest.CA("root", nil), pkitest.CA("other", nil)
+	pair := pkitest.Leaf(root, host).TLS()
+	port := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &pair }).Port()
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: old, roots: [root2.pem]}\n  - {name: new, roots: [root.pem]}\n"+
+		"servers:\n  - {name: s1, addresses: [127.0.0.1], ports: [%d]}\nhosts:\n  - {name: %s, at: [s1], audiences: [AUDIENCES]}\n", port, host)
+	evidence := func(audiences, names string) string {
+		changed := strings.Replace(strings.Replace(text, "AUDIENCES", audiences, 1), "[root.pem]", names, 1)
+		applied, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: changed,
+			Attachments: &map[string]string{"root.pem": string(certs.PEM(root.Raw)), "root2.pem": string(certs.PEM(other.Raw))}})
+		require.NoError(t, err)
+		require.NotNil(t, applied.JSON200, string(applied.Body))
+		r.Survey(t)
+		list, err := r.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})
+		require.NoError(t, err)
+		require.Len(t, list.JSON200.Items, 1)
+		f, err := r.Client.GetFindingWithResponse(t.Context(), list.JSON200.Items[0].Id)
+		require.NoError(t, err)
+		return fmt.Sprint(f.JSON200.Id, " ", f.JSON200.Code, " ", f.JSON200.Evidence[0])
+	}
+	first := evidence("old", "[root.pem]")
+	assert.Contains(t, first, "chain-untrusted {audience old}")
+	both := evidence("old, new", "[root2.pem]")
+	assert.Contains(t, both, "issuer-unknown {audience old, new}", "its root is no audience's any more")
+	assert.Contains(t, evidence("new", "[root2.pem]"), "issuer-unknown {audience new}")
 }
 
 func bindingAt(t *testing.T, r *servicetest.Running, server string) client.Binding {

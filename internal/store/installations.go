@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -114,8 +115,21 @@ func (s *Store) BeginInstallation(ctx context.Context, id int64, by, state strin
 		if v.StartedAt != nil {
 			return ErrInstallationBegun
 		}
+		var preparing int64 // a server is for one change at a time
+		err := db.Model(&HTTPSRun{}).Where("server = ? and state = 'preparing'", v.Server).Count(&preparing).Error
+		if err != nil || preparing > 0 {
+			return cmp.Or(err, error(ErrInstallationRunning))
+		}
 		return db.Model(v).Updates(map[string]any{"state": state, "started_at": at, "by": by}).Error
 	})
+}
+
+// Installing says whether an installation is under way on a server.
+func (s *Store) Installing(ctx context.Context, server string) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&Installation{}).
+		Where("server = ? and started_at is not null and finished_at is null", server).Count(&n).Error
+	return n > 0, err
 }
 
 // ReturnInstallation begins the way back of one that is done.

@@ -136,10 +136,16 @@ func (f *flawed) readExtensions(tbs cryptobyte.String) bool {
 			return false
 		}
 		e.Value = value
-		f.extensions = append(f.extensions, e)
+		if f.extensions = append(f.extensions, e); len(f.extensions) > mostExtensions {
+			return false
+		}
 	}
 	return true
 }
+
+// mostExtensions bounds what is tried of a certificate whose form is broken, one
+// extension after the other; sound ones have about ten.
+const mostExtensions = 64
 
 // setAside puts something harmless in the place of each part that a strict
 // reader would stop at, and tells why.

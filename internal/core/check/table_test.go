@@ -482,6 +482,14 @@ func TestTheTable(t *testing.T) {
 	assert.Contains(t, strings.Join(broken.Flaws, ""), "version 4")
 	_, err := certs.Parse([]byte{0x30, 3, 2, 1, 5})
 	assert.Error(t, err)
+	assert.Panics(t, func() {
+		pkitest.Forge(pkitest.Leaf(w.sub, host), w.sub, func(b *pkitest.Body) {
+			b.Version = 3
+			for i := range 3000 {
+				b.Extensions = append(b.Extensions, pkix.Extension{Id: asn1.ObjectIdentifier{1, 2, 3, i}, Value: []byte{5, 0}})
+			}
+		})
+	}, "what is broken and has no end is not looked into")
 }
 
 // unreadable holds that what cannot be read is never taken for absent: a

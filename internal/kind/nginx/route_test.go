@@ -2,6 +2,8 @@ package nginx_test
 
 import (
 	"encoding/pem"
+	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/nginx"
 )
 
 // TestWhatPlainHTTPDoes tells handling, target and line for the front page and for
@@ -147,4 +150,29 @@ func TestAKeyUnderAPassphrase(t *testing.T) {
 		assert.Equal(t, told, strings.Contains(strings.Join(problems, "\n"), "expected ssl_password_file"), "%s %s", config, problems)
 		assert.Len(t, r.Material[r.Sites[0].Pairs[0].Certificate].Chain, 1, config)
 	}
+}
+
+// TestVariablesThatWouldNeverEnd asks for files named by maps that grow without
+// end, or by patterns that lead all over the machine.
+func TestVariablesThatWouldNeverEnd(t *testing.T) {
+	var maps strings.Builder
+	for i := range 9 {
+		fmt.Fprintf(&maps, "map $ssl_server_name $m%d { default %s; }\n", i, strings.Repeat(fmt.Sprintf("$m%d", i+1), 60))
+	}
+	pairs := makePairs(t)
+	fsys := tree(map[string]string{"nginx.conf": "http { " + maps.String() + `
+		server { listen 443 ssl; server_name a.example; ssl_certificate $m0.pem; ssl_certificate_key $m0.key; }
+		server { listen 444 ssl; server_name b.example; ssl_certificate /$x/$y/$z.pem; ssl_certificate_key /$x/$y/$z.key; }
+		server { listen 445 ssl; server_name c.example; ssl_certificate keys/$x/c.pem; ssl_certificate_key keys/$x/c.key; } }`,
+		"keys/one/c.pem": string(pairs["a.pem"]), "keys/one/c.key": string(pairs["a.key"])})
+	fsys["far/away/file.pem"] = fsys["etc/nginx/keys/one/c.pem"]
+	r := read(t, fsys)
+	x := nginx.NewIndex(r)
+	for port, host := range map[uint16]string{443: "a.example", 444: "b.example"} {
+		a := x.Answer(host, netip.AddrPortFrom(netip.MustParseAddr("192.0.2.1"), port))
+		require.Len(t, a.Pairs, 1)
+		assert.True(t, a.Pairs[0].AtRunTime, "%s is not worked out", host)
+	}
+	assert.Nil(t, r.Material["/far/away/file.pem"])
+	assert.NotNil(t, r.Material["/etc/nginx/keys/one/c.pem"], "one folder deep is looked into")
 }

@@ -16,6 +16,8 @@ import (
 // Limits of what is worked out from variables.
 const (
 	mapDepth     = 8   // maps that ask maps
+	mostLookups  = 200 // variables that are looked up for one text
+	longestValue = 4096
 	chosenLimit  = 500 // files a variable may stand for that are looked at
 	followsLimit = 4   // listeners that pass TLS on to one another
 )
@@ -65,6 +67,7 @@ type values struct {
 	site    *kind.Site // that answers
 	port    uint16     // of the listener
 	preread bool       // the name is read before anything else is known
+	lookups int        // made so far, of mostLookups
 	// captures are of the expression that matched last
 	captures *regexp2.Match
 }
@@ -81,7 +84,7 @@ func (v *values) expand(text string, depth int) (out string, ok bool) {
 		b.WriteString(text[:at])
 		name, rest := variable(text[at+1:])
 		value, known := v.of(name, depth)
-		if !known {
+		if v.lookups++; !known || v.lookups > mostLookups || b.Len()+len(value) > longestValue {
 			return "", false
 		}
 		b.WriteString(value)
@@ -247,7 +250,7 @@ func (r *reader) choices(site *kind.Site, text string) (named, fit []string) {
 		_, rest = variable(rest[at+1:])
 	}
 	full, outside := r.full(pattern.String())
-	if outside {
+	if outside || !narrow(full) {
 		return named, nil
 	}
 	found, err := r.glob(full, kind.Place{})
@@ -258,6 +261,20 @@ func (r *reader) choices(site *kind.Site, text string) (named, fit []string) {
 		take(p)
 	}
 	return named, fit
+}
+
+// narrow says whether a pattern leads into one folder, or the folders of one: not
+// all over the machine.
+func narrow(pattern string) bool {
+	const mostWild = 2
+	parts := strings.Split(strings.Trim(pattern, "/"), "/")
+	wild := 0
+	for _, p := range parts {
+		if strings.Contains(p, "*") {
+			wild++
+		}
+	}
+	return wild <= mostWild && !strings.Contains(parts[0], "*")
 }
 
 // follow finds what ends TLS where a listener passes the bytes on as they are:
