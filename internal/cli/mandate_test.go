@@ -80,7 +80,7 @@ func TestFromNamesToACertificate(t *testing.T) {
 	assert.Equal(t, []string{"a.lantern.example", "www.lantern.example"}, chain[0].DNSNames)
 	assert.Contains(t, run("order", "show", fmt.Sprint(list[0].Number)).out, "the proofs are taken down")
 	assert.Contains(t, run("mandate", "show", "deck").out, "1 of 5 certificates used in 7 days")
-	assert.Contains(t, run("mandate", "list").out, "window its CA suggests")
+	assert.Contains(t, run("mandate", "list").out, "its CA suggests")
 
 	place.Faults.Set(ca.Fault{Limited: 3600e9})
 	r1 = run("mandate", "order", "deck")
