@@ -265,7 +265,7 @@ func (v *configuration) configured(t *store.Target) *binding.Configured {
 
 // pair says what lies in the files of a certificate and its key.
 func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
-	out := binding.Pair{File: p.Certificate, FileAt: p.Place, Key: p.Key, KeyAt: p.KeyPlace}
+	out := binding.Pair{File: p.Certificate, FileAt: p.Place, Key: p.Key, KeyAt: p.KeyPlace, EachTime: p.EachTime}
 	certificate, key := v.reading.Material[p.Certificate], v.reading.Material[p.Key]
 	if certificate != nil {
 		if len(certificate.Chain) == 0 { // else what is wrong is a key in the same file

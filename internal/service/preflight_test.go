@@ -171,7 +171,7 @@ mandates:
 	_, before := place.Requests()
 	for mandate, want := range map[string][3]string{ // code, spot, remedy; "" for nothing in the way
 		"fine": {}, "both": {}, "seen": {},
-		"closed":    {"port-closed", "127.21.0.3:" + port, "open port " + port},
+		"closed":    {"port-closed", "127.21.0.3:" + port, "without TLS at port " + port},
 		"wrong":     {"wrong-address", "wrong.lantern.example A 127.21.0.9", "no server of the estate"},
 		"six":       {"ipv6-astray", "six.lantern.example AAAA ::1", "take the AAAA record of six.lantern.example away"},
 		"pair":      {"one-node-only", two, "add pier-2 to the servers"},

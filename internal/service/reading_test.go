@@ -398,6 +398,9 @@ func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
 	}{
 		"chosen at run time": {
 			site("server_name " + host + "; ssl_certificate $ssl_server_name.pem; ssl_certificate_key $ssl_server_name.key;"),
+			client.FaceMissing, []string{"certificate-file-bad " + host + " at pier", "key-file-bad " + host + " at pier"}},
+		"chosen by what is not known": {
+			site("server_name " + host + "; ssl_certificate $cookie_x.pem; ssl_certificate_key $cookie_x.key;"),
 			client.FaceUnread, nil},
 		"a name not understood": {
 			site("server_name ~^(?#x)a++; ssl_certificate ../a.pem; ssl_certificate_key ../a.key;") +

@@ -48,6 +48,7 @@ type Pair struct {
 	KeyHidden bool                 // it may not be read, so nothing is said of it
 	OtherKey  bool                 // the key belongs to another certificate
 	Changed   time.Time            // when certificate or key was last written
+	EachTime  bool                 // the files are read for each connection, no reload is needed
 }
 
 // Idle is a site that was written and is not switched on.

@@ -204,7 +204,10 @@ func named(s *Subject, c *binding.Configured) {
 
 // onDisk tells files that will stop the server at its next reload or start.
 func onDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
-	const ahead = "; the server will refuse the next reload or start"
+	ahead := "; the server will refuse the next reload or start"
+	if p.EachTime {
+		ahead = "; handshakes for " + s.Host + " fail"
+	}
 	if p.Fault != "" && !p.Hidden {
 		s.addAt(p.FileAt, CertificateFileBad,
 			fmt.Sprintf("the certificate file %s, named at %s, cannot be used: %s%s", p.File, p.FileAt, p.Fault, ahead),
@@ -225,7 +228,7 @@ func onDisk(s *Subject, c *binding.Configured, p *binding.Pair) {
 // stale says whether the files may be newer than what the server has loaded.
 func stale(c *binding.Configured, p *binding.Pair) bool {
 	const slack = 2 * time.Second // moments of processes are known to the second
-	return c.Loaded.IsZero() || p.Changed.IsZero() || p.Changed.Add(slack).After(c.Loaded)
+	return !p.EachTime && (c.Loaded.IsZero() || p.Changed.IsZero() || p.Changed.Add(slack).After(c.Loaded))
 }
 
 // moment writes a time as evidence, to the second and in UTC.

@@ -359,7 +359,7 @@ func TestACAThatWantsToBeLeftAlone(t *testing.T) {
 			var wait *issue.WaitError
 			if f.waits > 0 {
 				require.ErrorAs(t, err, &wait)
-				assert.WithinDuration(t, time.Now().Add(f.waits), wait.Until, 5*time.Second)
+				assert.WithinDuration(t, time.Now().Add(f.waits), wait.Until, 20*time.Second)
 				assert.Equal(t, issue.Ordering, d.kept.State)
 				status = 0
 				require.NoError(t, d.Run(t.Context(), o), "it goes on where it was")

@@ -193,7 +193,7 @@ func (x *Index) chosen(list []kind.Pair, v *values) []kind.Pair {
 		if x.reading.Material[certificate] == nil || x.reading.Material[key] == nil {
 			continue // not among the files that were read
 		}
-		p.Certificate, p.Key, p.AtRunTime = certificate, key, false
+		p.Certificate, p.Key, p.AtRunTime, p.EachTime = certificate, key, false, true
 	}
 	return out
 }
