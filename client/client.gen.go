@@ -1715,6 +1715,9 @@ type SiteAnswer struct {
 // SiteAnswers defines model for SiteAnswers.
 type SiteAnswers struct {
 	Items []SiteAnswer `json:"items"`
+
+	// ReadAt when the configuration was read: now, or before where it cannot be read now
+	ReadAt time.Time `json:"read_at"`
 }
 
 // SiteCertificate defines model for SiteCertificate.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -306,6 +307,9 @@ func (a *app) serverAnswer() *cobra.Command {
 			})
 			if err != nil {
 				return err
+			}
+			if a.output == "table" && time.Since(list.ReadAt) > time.Minute {
+				a.say("Its configuration cannot be read now; this is how it was at %s.\n", moment(list.ReadAt))
 			}
 			return print(a, list.Items, list.Items, []column[client.SiteAnswer]{
 				{head: "Listener", width: 20, cell: func(s client.SiteAnswer) string {

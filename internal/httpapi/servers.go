@@ -168,11 +168,11 @@ func routeOf(r *kind.Route) contract.PlainRoute {
 // ListAnswers tells which site answers for a host.
 func (srv *Server) ListAnswers(ctx context.Context,
 	r contract.ListAnswersRequestObject) (contract.ListAnswersResponseObject, error) {
-	list, err := srv.service.Answers(ctx, r.Name, orZero(r.Params.Host), orZero(r.Params.At))
+	list, read, err := srv.service.Answers(ctx, r.Name, orZero(r.Params.Host), orZero(r.Params.At))
 	if err != nil {
 		return nil, err
 	}
-	out := contract.ListAnswers200JSONResponse{Items: make([]contract.SiteAnswer, len(list))}
+	out := contract.ListAnswers200JSONResponse{ReadAt: read, Items: make([]contract.SiteAnswer, len(list))}
 	for i := range list {
 		a := &list[i]
 		out.Items[i] = contract.SiteAnswer{Listener: a.Listener, Tls: a.TLS, Why: a.Why}

@@ -87,7 +87,7 @@ func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certi
 		len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) > 0:
 		return nil, fmt.Errorf("the certificate is not for servers")
 	}
-	result := chain.NewBuilder(chain.NewKnown()).Build(list, trust.NewAudience("anchors", false, anchors))
+	result := chain.Once(list, trust.NewAudience("anchors", false, anchors))
 	best := result.Best(now)
 	if best == nil {
 		why := "no issuer of it is there"

@@ -152,8 +152,13 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 		case wrong != nil && err == nil:
 			err = wrong // of the chain the source prefers
 		case wrong != nil:
-		case m.trusting(got) > most:
-			chosen, most = got, m.trusting(got)
+		default:
+			if n := m.trusting(got); n > most {
+				chosen, most = got, n
+			}
+		}
+		if most == len(m.Audiences) {
+			break // none can do better
 		}
 	}
 	if chosen == nil {
@@ -176,7 +181,7 @@ func (m *Orderer) trusting(c *Checked) (n int) {
 		return 0
 	}
 	for _, a := range m.Audiences {
-		if chain.NewBuilder(chain.NewKnown()).Build(list, a).Best(time.Now()) != nil {
+		if chain.Once(list, a).Best(time.Now()) != nil {
 			n++
 		}
 	}

@@ -73,6 +73,11 @@ func (s *Reading) anew(ctx context.Context, server string) (*configuration, erro
 	case len(r.Files) == 0:
 		return nil, &NotReadError{server, "its main file cannot be read: " + r.Problems[0].Message}
 	}
+	for _, list := range [][]kind.Site{r.Sites, r.Idle} {
+		for i := range list {
+			veilSite(&list[i]) // it may be shown
+		}
+	}
 	c := newConfiguration(k, r)
 	s.mu.Lock()
 	defer s.mu.Unlock()

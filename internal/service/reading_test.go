@@ -79,6 +79,35 @@ func (c *configured) look(t *testing.T) client.Binding {
 	return resp.JSON200.Items[0]
 }
 
+// TestWhoAnswersIsAskedOfTheConfigurationOfNow changes a configuration behind a
+// survey's back: the answer is of now, for any host and without its secrets; where
+// it cannot be read now, the answer says of when it is.
+func TestWhoAnswersIsAskedOfTheConfigurationOfNow(t *testing.T) {
+	c := startConfigured(t)
+	c.look(t)
+	ask := func(host string) *client.SiteAnswers {
+		at := "127.0.0.1:81"
+		resp, err := c.Client.ListAnswersWithResponse(t.Context(), "pier", &client.ListAnswersParams{Host: &host, At: &at})
+		require.NoError(t, err)
+		require.NotNil(t, resp.JSON200, string(resp.Body))
+		assert.NotContains(t, string(resp.Body), "hush")
+		return resp.JSON200
+	}
+	assert.Nil(t, ask(host).Items[0].Site, "nothing listens there yet")
+	c.write(t, "sites/b", "server { listen 127.0.0.1:81; server_name _; return 301 https://$host/?token=hush; }")
+	require.Eventually(t, func() bool { return ask("any.lantern.example").Items[0].Site != nil }, 10*time.Second,
+		100*time.Millisecond, "a survey is not needed")
+	now := ask("any.lantern.example")
+	assert.WithinDuration(t, time.Now(), now.ReadAt, 10*time.Second)
+	assert.Contains(t, now.Items[0].Plain.Front, "redirects (301) to https://any.lantern.example/", "for a host nobody has named")
+	c.look(t)
+	require.NoError(t, os.Remove(c.dir+"/nginx.conf"))
+	execSQL(t, c.Database, "update readings set last_read = last_read - interval '1 hour' where current")
+	require.Eventually(t, func() bool { return time.Since(ask(host).ReadAt) > 30*time.Minute }, 10*time.Second,
+		100*time.Millisecond, "of then")
+	assert.NotNil(t, ask(host).Items[0].Site)
+}
+
 // TestTheThreeFacesThroughChange follows one binding: agreed, renewed on disk,
 // the wrong key, refused by its own server, and back.
 func TestTheThreeFacesThroughChange(t *testing.T) {

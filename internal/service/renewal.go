@@ -486,6 +486,9 @@ func (s *Ordering) installable(ctx context.Context, list []store.Mandate) ([]sto
 	var all errgroup.Group
 	all.SetLimit(triedAtOnce)
 	for i := range list {
+		if len(list[i].Servers) == 0 {
+			continue
+		}
 		all.Go(func() error {
 			refused, err := s.notReady(ctx, list[i].Name)
 			if refused != nil {

@@ -2,12 +2,14 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
+	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/names"
@@ -222,20 +224,20 @@ const answersMost = 100
 
 // Answers tells which site answers for a host: at one address and port, or at
 // every listener of the server.
-func (s *Reading) Answers(ctx context.Context, server, host, at string) ([]SiteAnswer, error) {
+func (s *Reading) Answers(ctx context.Context, server, host, at string) ([]SiteAnswer, time.Time, error) {
 	if _, err := names.Host(host); host != "" && err != nil {
-		return nil, err
+		return nil, time.Time{}, err
 	}
 	host = strings.ToLower(host)
-	d, err := s.readServerDetail(ctx, server)
+	d, read, err := s.asItIs(ctx, server)
 	if err != nil {
-		return nil, err
+		return nil, read, err
 	}
 	var asked []netip.AddrPort
 	if at != "" {
 		e, err := netip.ParseAddrPort(at)
 		if err != nil {
-			return nil, &BadEndpointError{at}
+			return nil, read, &BadEndpointError{at}
 		}
 		asked = append(asked, e)
 	} else {
@@ -249,7 +251,28 @@ func (s *Reading) Answers(ctx context.Context, server, host, at string) ([]SiteA
 	for _, e := range asked {
 		out = append(out, d.answer(host, e, at))
 	}
-	return out, nil
+	return out, read, nil
+}
+
+// asItIs gives a server with its configuration as it is now, or, where it cannot
+// be read now, as it was read last; and when that was.
+func (s *Reading) asItIs(ctx context.Context, server string) (*ServerDetail, time.Time, error) {
+	d, err := s.ServerDetail(ctx, server)
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	c, err := s.anew(ctx, server)
+	var unread *NotReadError
+	switch {
+	case err == nil:
+		d.known, d.Reading = c, c.reading
+		return d, time.Now().UTC(), nil
+	case !errors.As(err, &unread):
+		return nil, time.Time{}, err
+	case d.Reading == nil || d.LastRead == nil:
+		return nil, time.Time{}, unread
+	}
+	return d, d.LastRead.UTC(), nil
 }
 
 // BadEndpointError says that a text is no address and port.
@@ -279,8 +302,17 @@ func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnsw
 	view := d.view(a.Site, true,
 		slices.IndexFunc(d.Reading.Sites, func(s kind.Site) bool { return s.Place == a.Site.Place }))
 	out.Site = &view
-	for i := range a.Site.Plain {
-		if r := &a.Site.Plain[i]; !out.TLS && (r.Host == host || out.Plain == nil) {
+	if out.TLS {
+		return out
+	}
+	if front, known := d.known.answers.Plain(host, e, "/"); known {
+		asked, _ := d.known.answers.Plain(host, e, proof.WellKnown+"insegna")
+		front.To, asked.To = veil(front.To), veil(asked.To)
+		out.Plain = &kind.Route{Listener: out.Listener, Host: host, Front: front, WellKnown: asked}
+		return out
+	}
+	for i := range a.Site.Plain { // as stored: for the names it was asked about then
+		if r := &a.Site.Plain[i]; r.Host == host {
 			out.Plain = r
 		}
 	}

@@ -1742,6 +1742,11 @@ export interface components {
             plain?: components["schemas"]["PlainRoute"];
         };
         SiteAnswers: {
+            /**
+             * Format: date-time
+             * @description when the configuration was read: now, or before where it cannot be read now
+             */
+            read_at: string;
             items: components["schemas"]["SiteAnswer"][];
         };
         LineMark: {

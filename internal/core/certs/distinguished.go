@@ -26,12 +26,13 @@ func ParseDN(der []byte) DN {
 		return DN("?" + string(der))
 	}
 	var out strings.Builder
+	var parts []string
 	for !rdns.Empty() {
 		var set cryptobyte.String
 		if !rdns.ReadASN1(&set, asn1.SET) {
 			return DN("?" + string(der))
 		}
-		var parts []string
+		parts = parts[:0]
 		for !set.Empty() {
 			var pair, kind, value cryptobyte.String
 			var tag asn1.Tag
@@ -64,7 +65,14 @@ func folded(tag asn1.Tag, value []byte) string {
 	if !ok {
 		return "\x00" + string(rune(tag)) + string(value)
 	}
-	return strings.Join(strings.Fields(strings.ToLower(norm.NFKC.String(text))), " ")
+	if !ascii(value) {
+		text = norm.NFKC.String(text)
+	}
+	text = strings.ToLower(text)
+	if strings.Contains(text, "  ") || strings.TrimSpace(text) != text || strings.ContainsAny(text, "\t\r\n\v\f") {
+		text = strings.Join(strings.Fields(text), " ")
+	}
+	return text
 }
 
 // decoded reads a string of any of the kinds a name may hold (RFC 5280 section

@@ -132,6 +132,12 @@ type Builder struct {
 // NewBuilder makes a builder over a set of known intermediates.
 func NewBuilder(known *Known) *Builder { return &Builder{links: newLinks(), known: known} }
 
+// Once finds the paths of a list that is asked about this one time: nothing is
+// known besides, and nothing is remembered.
+func Once(served []*certs.Certificate, audience *trust.Audience) *Result {
+	return (&Builder{links: &links{}, known: NewKnown()}).Build(served, audience)
+}
+
 // Build finds every path from served[0] to an anchor of the audience, over
 // the rest of the served list and the known intermediates. Where there is none,
 // it goes over the same material once more, past every rule but the signatures,

@@ -19,7 +19,9 @@ const rememberedLinks = 32768
 type link struct{ issuer, child certs.Fingerprint }
 
 // links remembers which certificate's key signed which certificate.
-type links struct{ memo *otter.Cache[link, outcome] }
+type links struct {
+	memo *otter.Cache[link, outcome] // nil remembers nothing
+}
 
 // outcome is what a signature's check gave, kept because chains of an estate
 // share most of their links.
@@ -37,7 +39,7 @@ func newLinks() *links {
 // check says whether issuer's key signed child; reason is "" when it did. Only
 // links between CAs are remembered: a leaf's is part of its list's result.
 func (l *links) check(issuer, child *certs.Certificate) (Reason, string) {
-	if !child.IsCA {
+	if !child.IsCA || l.memo == nil {
 		o := signed(issuer, child)
 		return o.reason, o.detail
 	}

@@ -293,7 +293,7 @@ func (s *Subject) readable(sent Fact) {
 // it: the only one that covers the host, else the only one that is no CA. 0 when
 // the first is it, or none can be told.
 func (s *Subject) ownAt() int {
-	if s.Host == "" || names.Covers(s.leaf(), s.Host).Covered {
+	if s.Host == "" || s.Coverage.Covered {
 		if s.Host != "" || !s.leaf().IsCA {
 			return 0
 		}
