@@ -288,9 +288,17 @@ func (p *planner) bindings(wanted []kind.Wanted, edits *kind.Edits) (list []inst
 				continue
 			}
 			for _, host := range kind.Hosts(name) {
+				shows := func(a *kind.Answer) bool {
+					return slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool { return x.Certificate == w.Certificate })
+				}
+				for _, at := range p.passedOn() {
+					if a := answers.Answer(host, at); shows(&a) {
+						list = p.add(list, install.Binding{Host: host, At: at})
+					}
+				}
 				for _, at := range p.addresses(site) {
 					a := answers.Answer(host, at)
-					if slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool { return x.Certificate == w.Certificate }) {
+					if shows(&a) {
 						list = p.add(list, install.Binding{Host: host, At: at})
 						continue
 					}
@@ -396,8 +404,27 @@ func (p *planner) addresses(site int) []netip.AddrPort {
 	return out
 }
 
-// spread gives the server's own addresses for a listener at all of them.
+// passedOn are where TLS comes in that a listener passes on as it is, perhaps to
+// a site of this server.
+func (p *planner) passedOn() []netip.AddrPort {
+	var out []netip.AddrPort
+	for i := range p.after.Listeners {
+		l := &p.after.Listeners[i]
+		if !l.TLS && l.Network() && l.Protocol == kind.TCP && p.after.Sites[l.Default].Through != nil {
+			out = append(out, p.spread(l.Address)...)
+		}
+	}
+	return out
+}
+
+// spread gives the server's own addresses for a listener at all of them. A
+// listener at an address of its machine alone is not to be seen from here, unless
+// the server is declared to be this machine.
 func (p *planner) spread(at netip.AddrPort) []netip.AddrPort {
+	if at.Addr().IsLoopback() && len(p.wish.Addresses) > 0 &&
+		!slices.ContainsFunc(p.wish.Addresses, netip.Addr.IsLoopback) {
+		return nil
+	}
 	if !at.Addr().IsUnspecified() {
 		return []netip.AddrPort{at}
 	}

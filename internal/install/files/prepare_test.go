@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -105,5 +106,27 @@ func TestAPreparedServerServesWhatACAAsksFor(t *testing.T) {
 			assert.Eventually(t, func() bool { return p.get(t, host, token) == asked[host+" "+token] }, 5*time.Second,
 				10*time.Millisecond, "and back")
 		})
+	}
+}
+
+// TestWhereACertificateIsLookedAt has TLS passed on by one listener to another of
+// the same server: from outside only the first is seen, on this machine both are.
+func TestWhereACertificateIsLookedAt(t *testing.T) {
+	for address, want := range map[string][]string{
+		"192.0.2.10": {"192.0.2.10:444"}, "127.0.0.1": {"127.0.0.1:444", "127.0.0.1:8443"},
+	} {
+		p := newPier(t)
+		_, leaf := p.leaf(t)
+		p.put(t, p.main, "events {}\nstream { server { listen 444; ssl_preread on; proxy_pass 127.0.0.1:8443; } }\n"+
+			"http { include sites/*; }\n")
+		p.put(t, p.site, "server { listen 127.0.0.1:8443 ssl; server_name "+host+"; ssl_certificate a.pem; ssl_certificate_key a.key; }\n")
+		planned, err := p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier",
+			Names: []string{host}, Leaf: leaf, Version: "1", Addresses: []netip.Addr{netip.MustParseAddr(address)}})
+		require.NoError(t, err, address)
+		var seen []string
+		for _, b := range planned.Bindings {
+			seen = append(seen, b.At.String())
+		}
+		assert.ElementsMatch(t, want, seen)
 	}
 }
