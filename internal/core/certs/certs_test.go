@@ -145,3 +145,67 @@ func TestFingerprints(t *testing.T) {
 		assert.ErrorContains(t, err, "expected 64 hexadecimal digits")
 	}
 }
+
+// TestNamesAreComparedAsText holds one name in every kind of string against the
+// others (RFC 5280 section 7.1), and apart from what only looks alike.
+func TestNamesAreComparedAsText(t *testing.T) {
+	name := func(parts ...[]pkix.AttributeTypeAndValue) certs.DN {
+		var rdns pkix.RDNSequence
+		for _, p := range parts {
+			rdns = append(rdns, p)
+		}
+		der, err := asn1.Marshal(rdns)
+		require.NoError(t, err)
+		return certs.ParseDN(der)
+	}
+	one := func(last, tag int, text string) []pkix.AttributeTypeAndValue {
+		return []pkix.AttributeTypeAndValue{{Type: asn1.ObjectIdentifier{2, 5, 4, last},
+			Value: asn1.RawValue{Tag: tag, Bytes: []byte(text)}}}
+	}
+	want := name(one(3, asn1.TagUTF8String, "fähre"))
+	for what, same := range map[string]certs.DN{
+		"case and blanks": name(one(3, asn1.TagUTF8String, " FÄHRE ")),
+		"composed":        name(one(3, asn1.TagUTF8String, "fa\u0308hre")),
+		"T61":             name(one(3, asn1.TagT61String, "f\xe4hre")),
+		"BMP":             name(one(3, asn1.TagBMPString, "\x00f\x00\xe4\x00h\x00r\x00e")),
+		"universal":       name(one(3, 28, "\x00\x00\x00f\x00\x00\x00\xe4\x00\x00\x00h\x00\x00\x00r\x00\x00\x00e")),
+	} {
+		assert.Equal(t, want, same, what)
+	}
+	assert.Equal(t, name(one(3, asn1.TagPrintableString, "Two  words")), name(one(3, asn1.TagIA5String, "two words")))
+	for what, other := range map[string]certs.DN{
+		"another kind of attribute": name(one(10, asn1.TagUTF8String, "fähre")),
+		"another text":              name(one(3, asn1.TagUTF8String, "fahre")),
+		"half a sign":               name(one(3, asn1.TagBMPString, "\x00f\x00")),
+		"one more":                  name(one(3, asn1.TagUTF8String, "fähre"), one(3, asn1.TagUTF8String, "x")),
+		"bits":                      name(one(3, asn1.TagBitString, "fähre")),
+	} {
+		assert.NotEqual(t, want, other, what)
+	}
+	a, b := one(10, asn1.TagUTF8String, "a"), one(11, asn1.TagUTF8String, "b")
+	assert.Equal(t, name(append(a[:1:1], b...)), name(append(b[:1:1], a...)), "an RDN is a set")
+	assert.NotEqual(t, name(a, b), name(b, a), "a name is a list")
+	assert.True(t, name(a, b).Begins(name(a)))
+	assert.False(t, name(one(10, asn1.TagUTF8String, "ab")).Begins(name(a)))
+	assert.NotEqual(t, certs.ParseDN([]byte{1, 2}), certs.ParseDN([]byte{1, 3}), "what is no name is compared as bytes")
+}
+
+// TestWhatIsReadOfABrokenForm keeps names and bytes of a certificate of which one
+// part cannot be read.
+func TestWhatIsReadOfABrokenForm(t *testing.T) {
+	ca := pkitest.CA("ca", nil)
+	san := []byte{0x82, 6, 'a', '.', 't', 'e', 's', 't', 0x87, 4, 192, 0, 2, 1, 0x87, 3, 1, 2, 3, 0x82, 2, 0xC3, 0xA4}
+	san = append(append(san, 0x87, 16), net.ParseIP("2001:db8::1")...)
+	e := pkitest.Forge(pkitest.Leaf(ca, "a.test"), ca, func(b *pkitest.Body) {
+		for i := range b.Extensions {
+			if b.Extensions[i].Id.Equal(asn1.ObjectIdentifier{2, 5, 29, 17}) {
+				b.Extensions[i].Value = append([]byte{0x30, byte(len(san))}, san...)
+			}
+		}
+	})
+	assert.Equal(t, []string{"a.test", "192.0.2.1", "2001:db8::1"}, e.Names())
+	assert.True(t, e.NamesUnread())
+	assert.Equal(t, certs.FingerprintOf(e.Raw), e.Fingerprint)
+	assert.NoError(t, ca.CheckSignature(e.SignatureAlgorithm, e.RawTBSCertificate, e.Signature), "the bytes that were signed")
+	assert.Equal(t, "ECDSA P-256", e.Certificate.Key().String())
+}

@@ -515,6 +515,9 @@ func (w *world) unreadable(t *testing.T, judge *check.Judge) {
 			assert.Contains(t, j.Findings[0].Evidence[1].Value, "Faulty", last)
 		}
 	}
+	both := pkitest.Forge(pkitest.Leaf(w.sub, host, critical), w.sub, func(b *pkitest.Body) { b.Version = 3 })
+	assert.True(t, judge.Judge(target, seen(both, w.sub, w.ca), pkitest.Now, check.Around{}).Has(check.CriticalExtension),
+		"a broken form does not make what is critical harmless")
 	bound := pkitest.CA("Bound", w.root, func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"trains.example"} })
 	half := pkitest.Forge(pkitest.Leaf(bound, host), bound, func(b *pkitest.Body) {
 		for i, e := range b.Extensions {
