@@ -52,3 +52,6 @@ export function download(name: string, type: string, text: string) {
 
 /** Begins a sentence with a capital, but for names and paths. */
 export const capital = (s: string) => (/^\S*[^a-z\s]\S*/.test(s) ? s : s.charAt(0).toUpperCase() + s.slice(1));
+
+/** Whether something was more than a minute ago: not just now. */
+export const notJustNow = (iso: string) => Date.now() - Date.parse(iso) > 60_000;

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useMay } from '../data/access';
 import { api, type Problem, type Schemas } from '../data/client';
-import { ago, capital, left, moment, plural } from '../data/format';
+import { ago, capital, left, moment, notJustNow, plural } from '../data/format';
 import { beginHttps } from '../data/https';
 import { sitePage, useKinds } from '../data/servers';
 import { useStartSurvey } from '../data/surveys';
@@ -200,7 +200,7 @@ function Who({ name }: { name: string }) {
         <Button type="submit">Ask</Button>
       </Ask>
       {host && q.isError && <p className="bad" role="alert">{(q.error as { detail?: string }).detail}</p>}
-      {host && q.data && Date.now() - Date.parse(q.data.read_at) > 60_000 && <p>Its configuration cannot be read now; this is how it was {moment(q.data.read_at)}.</p>}
+      {host && q.data && notJustNow(q.data.read_at) && <p>Its configuration cannot be read now; this is how it was {moment(q.data.read_at)}.</p>}
       {host && q.data && (
         <Scroll tabIndex={0} role="region" aria-label="Answers">
           <Plain>

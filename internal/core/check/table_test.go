@@ -35,7 +35,6 @@ type judged struct {
 	code          check.Code
 	cause, remedy string // parts of them
 	list          []*pkitest.Entity
-	also          []check.Code // found besides
 }
 
 type change = func(*x509.Certificate)
