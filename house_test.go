@@ -34,8 +34,9 @@ type room struct {
 // house lists every room. Core is listed with its standard library too: it
 // computes, and reaches nothing.
 var house = []room{
-	{"internal/core", "internal/core", "github.com/maypok86/otter go.yaml.in/yaml golang.org/x/crypto/cryptobyte golang.org/x/net/idna " +
-		"golang.org/x/text/unicode/norm"},
+	{"internal/core", "internal/core",
+		"github.com/maypok86/otter go.yaml.in/yaml golang.org/x/crypto/cryptobyte golang.org/x/net/idna " +
+			"golang.org/x/text/unicode/norm"},
 	{"internal/kind", "internal/core internal/install internal/reach", ""},
 	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/reach",
 		"github.com/dlclark/regexp2 github.com/maypok86/otter golang.org/x/sync"},

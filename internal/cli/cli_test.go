@@ -200,8 +200,9 @@ func TestInspectTellsWhateverLiesInAFile(t *testing.T) {
 	require.NoError(t, err)
 	foreign, err := certs.KeyPEM(other.Key)
 	require.NoError(t, err)
-	list, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: pkitest.Now,
-		NextUpdate: pkitest.Now.AddDate(0, 0, 7)}, ca.X509(), ca.Key)
+	list, err := x509.CreateRevocationList(rand.Reader,
+		&x509.RevocationList{Number: big.NewInt(1), ThisUpdate: pkitest.Now,
+			NextUpdate: pkitest.Now.AddDate(0, 0, 7)}, ca.X509(), ca.Key)
 	require.NoError(t, err)
 	block := func(label string, der []byte) []byte { return pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}) }
 	write("own.pem", append(certs.PEM(leaf.Raw), key...))
@@ -218,7 +219,8 @@ func TestInspectTellsWhateverLiesInAFile(t *testing.T) {
 		Content      struct{ ID asn1.ObjectIdentifier }
 		Certificates asn1.RawValue
 		Signers      asn1.RawValue
-	}{1, asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}, struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 3}},
+	}{1, asn1.RawValue{Tag: asn1.TagSet, IsCompound: true},
+		struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 3}},
 		asn1.RawValue{Class: asn1.ClassContextSpecific, IsCompound: true, Bytes: append(bytes.Clone(leaf.Raw), ca.Raw...)},
 		asn1.RawValue{Tag: asn1.TagSet, IsCompound: true}})
 	require.NoError(t, err)
@@ -257,7 +259,8 @@ func TestInspectTellsWhateverLiesInAFile(t *testing.T) {
 	assert.NotContains(t, r.out+r.err, "PRIVATE KEY-----")
 
 	shell := exec.Command("sh", "-c", servicetest.Program(t)+" inspect - < own.pem && cat own.pem | "+
-		servicetest.Program(t)+" inspect /dev/stdin && mkfifo never && timeout -s INT 1 "+servicetest.Program(t)+" inspect never; echo $?")
+		servicetest.Program(t)+" inspect /dev/stdin && mkfifo never && timeout -s INT 1 "+servicetest.Program(t)+
+		" inspect never; echo $?")
 	shell.Dir = dir
 	out, err := shell.CombinedOutput()
 	require.NoError(t, err)

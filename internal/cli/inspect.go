@@ -114,7 +114,8 @@ func (in *inspection) file(ctx context.Context, path string, judge *check.Judge,
 	for _, it := range items {
 		in.Objects = append(in.Objects, objectOf(path, it))
 		for _, c := range it.Other.Contains {
-			in.Objects = append(in.Objects, objectOf(path, certs.Item{Kind: certs.KindCertificate, Line: it.Line, Certificate: c}))
+			in.Objects = append(in.Objects,
+				objectOf(path, certs.Item{Kind: certs.KindCertificate, Line: it.Line, Certificate: c}))
 			list = append(list, c.Raw)
 		}
 		if it.Certificate != nil {

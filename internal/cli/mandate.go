@@ -717,7 +717,8 @@ func (a *app) caAgree() *cobra.Command {
 			}
 			return fmt.Errorf("the estate declares no CA %q; see: insegna ca list", args[0])
 		})}
-	c.Flags().StringSliceVar(&terms, "terms", nil, "address of terms you have read; several where a test directory has its own")
+	c.Flags().StringSliceVar(&terms, "terms", nil,
+		"address of terms you have read; several where a test directory has its own")
 	return c
 }
 

@@ -200,7 +200,8 @@ type Pair struct {
 	Key         string `json:"key"`                   // path, "" when none is named
 	KeyPlace    Place  `json:"key_place"`             // the line that names the key
 	AtRunTime   bool   `json:"at_run_time,omitempty"` // chosen by a variable for each connection; the paths are as written
-	EachTime    bool   `json:"-"`                     // in an answer: so chosen, the paths are worked out, and read for each connection
+	// in an answer: so chosen, the paths are worked out, and read for each connection
+	EachTime bool `json:"-"`
 }
 
 // Material is what a certificate or key file holds.

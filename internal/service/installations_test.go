@@ -228,7 +228,8 @@ func TestAServerIsPreparedForTheCA(t *testing.T) {
 	denied := strings.Replace(string(whole), "server_name", "location ~ /\\. { deny all; }\n  server_name", 1)
 	require.NotEqual(t, string(whole), denied)
 	require.NoError(t, os.WriteFile(q.site, []byte(denied), 0o644))
-	require.NoError(t, exec.Command("/usr/sbin/nginx", "-p", q.dir+"/", "-c", q.site, "-e", "stderr", "-s", "reload").Run())
+	require.NoError(t,
+		exec.Command("/usr/sbin/nginx", "-p", q.dir+"/", "-c", q.site, "-e", "stderr", "-s", "reload").Run())
 	q.estate, _, _ = strings.Cut(q.estate, "mandates:")
 	q.open(t, r.URL, r.Client)
 	begun, err := r.Client.BeginHttpsWithResponse(t.Context(), client.HttpsRequest{Server: "quay", Host: deck})

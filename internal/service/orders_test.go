@@ -72,7 +72,8 @@ func agree(t *testing.T, c *client.ClientWithResponses, name string) {
 	require.NoError(t, err)
 	require.NotNil(t, list.JSON200, string(list.Body))
 	require.Empty(t, list.JSON200.Items[0].Trouble)
-	agreed, err := c.AgreeToTermsWithResponse(t.Context(), name, client.Agreement{Terms: list.JSON200.Items[0].Terms, TestTerms: list.JSON200.Items[0].TestTerms})
+	agreed, err := c.AgreeToTermsWithResponse(t.Context(), name,
+		client.Agreement{Terms: list.JSON200.Items[0].Terms, TestTerms: list.JSON200.Items[0].TestTerms})
 	require.NoError(t, err)
 	require.NotNil(t, agreed.JSON200, string(agreed.Body))
 }
@@ -262,7 +263,8 @@ func TestChangedTermsAreShownAndAgreedTo(t *testing.T) {
 	stale, err := r.Client.AgreeToTermsWithResponse(t.Context(), "harbour", client.Agreement{Terms: shown.Account.Terms})
 	require.NoError(t, err)
 	assert.Equal(t, 409, stale.StatusCode(), "nobody agrees to what the CA does not show any more")
-	page, err := (&http.Client{Transport: place.Transport}).Get(strings.TrimSuffix(place.Directory(), "directory") + "agreement")
+	page, err := (&http.Client{Transport: place.Transport}).Get(strings.TrimSuffix(place.Directory(),
+		"directory") + "agreement")
 	require.NoError(t, err)
 	_ = page.Body.Close()
 	agree(t, r.Client, "harbour")
@@ -276,14 +278,16 @@ func TestChangedTermsAreShownAndAgreedTo(t *testing.T) {
 	text = strings.Replace(text, "test_directory: "+fmt.Sprintf("%q", place.Directory()),
 		"test_directory: "+fmt.Sprintf("%q", other.Directory()), 1)
 	applied, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml",
-		Text:        strings.Replace(text, "roots: [root.pem], resolver", "roots: [root.pem, other.pem], resolver", 1),
-		Attachments: &map[string]string{"root.pem": string(certs.PEM(root.Raw)), "other.pem": string(certs.PEM(other.Root.Raw))}})
+		Text: strings.Replace(text, "roots: [root.pem], resolver", "roots: [root.pem, other.pem], resolver", 1),
+		Attachments: &map[string]string{"root.pem": string(certs.PEM(root.Raw)),
+			"other.pem": string(certs.PEM(other.Root.Raw))}})
 	require.NoError(t, err)
 	require.NotNil(t, applied.JSON200, string(applied.Body))
 	list, err = r.Client.ListCasWithResponse(t.Context())
 	require.NoError(t, err)
 	require.NotNil(t, list.JSON200.Items[0].TestTerms, "%+v", list.JSON200.Items[0])
-	unread, err := r.Client.AgreeToTermsWithResponse(t.Context(), "harbour", client.Agreement{Terms: list.JSON200.Items[0].Terms})
+	unread, err := r.Client.AgreeToTermsWithResponse(t.Context(), "harbour",
+		client.Agreement{Terms: list.JSON200.Items[0].Terms})
 	require.NoError(t, err)
 	assert.Contains(t, string(unread.Body), "the terms of the test directory of harbour are at")
 	agree(t, r.Client, "harbour")

@@ -99,7 +99,8 @@ func TestWhoAnswersIsAskedOfTheConfigurationOfNow(t *testing.T) {
 		100*time.Millisecond, "a survey is not needed")
 	now := ask("any.lantern.example")
 	assert.WithinDuration(t, time.Now(), now.ReadAt, 10*time.Second)
-	assert.Contains(t, now.Items[0].Plain.Front, "redirects (301) to https://any.lantern.example/", "for a host nobody has named")
+	assert.Contains(t, now.Items[0].Plain.Front, "redirects (301) to https://any.lantern.example/",
+		"for a host nobody has named")
 	c.look(t)
 	require.NoError(t, os.Remove(c.dir+"/nginx.conf"))
 	execSQL(t, c.Database, "update readings set last_read = last_read - interval '1 hour' where current")

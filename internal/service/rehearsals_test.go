@@ -96,7 +96,8 @@ func TestAVisitToEveryName(t *testing.T) {
 		sites += fmt.Sprintf("server { listen %s; server_name %s; %s }\n", plain, name, does)
 		hosts += fmt.Sprintf("  - {name: %s, at: [quay]}\n", name)
 	}
-	for name, to := range map[string]string{"down": "http://$host/", "loop": "https://$host:$server_port/", "on": "/start"} {
+	for name, to := range map[string]string{"down": "http://$host/", "loop": "https://$host:$server_port/",
+		"on": "/start"} {
 		sites += fmt.Sprintf("server { listen %s ssl; server_name %s.menu.example; ssl_certificate leaf.pem; "+
 			"ssl_certificate_key leaf.key; absolute_redirect off; return 302 %s; }\n", secure, name, to)
 	}

@@ -145,8 +145,9 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
 	s.Access = &Access{base: s.base, throttle: newThrottle()}
 	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Event]bool{}}
-	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering, installing: s.Installing,
-		jobs: s.jobs}
+	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
+		installing: s.Installing,
+		jobs:       s.jobs}
 	s.Ordering.ended, s.Ordering.ready = s.Installing.installIssued, s.Installing.readyOn
 	s.Surveying.register()
 	s.Ordering.register()

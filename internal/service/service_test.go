@@ -112,8 +112,10 @@ func TestTheEvidenceFollowsTheAudiences(t *testing.T) {
 	root, other := pkitest.CA("root", nil), pkitest.CA("other", nil)
 	pair := pkitest.Leaf(root, host).TLS()
 	port := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &pair }).Port()
-	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: old, roots: [root2.pem]}\n  - {name: new, roots: [root.pem]}\n"+
-		"servers:\n  - {name: s1, addresses: [127.0.0.1], ports: [%d]}\nhosts:\n  - {name: %s, at: [s1], audiences: [AUDIENCES]}\n", port, host)
+	text := fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: old, roots: [root2.pem]}\n  - {name: new, roots: "+
+		"[root.pem]}\n"+
+		"servers:\n  - {name: s1, addresses: [127.0.0.1], ports: [%d]}\nhosts:\n  - {name: %s, at: [s1], audiences: "+
+		"[AUDIENCES]}\n", port, host)
 	evidence := func(audiences, names string) string {
 		changed := strings.Replace(strings.Replace(text, "AUDIENCES", audiences, 1), "[root.pem]", names, 1)
 		applied, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: changed,

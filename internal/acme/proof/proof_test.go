@@ -166,10 +166,12 @@ func TestAnAliasIntoAZoneOfAnotherPrimary(t *testing.T) {
 	require.NoError(t, err)
 	far := net.JoinHostPort("127.0.0.2", port)
 	for at, zone := range map[string][2]string{
-		own:    {"lantern.example", fmt.Sprintf(zoneText, "lantern.example") + "_acme-challenge.far IN CNAME far.proofs.example.\n"},
+		own: {"lantern.example",
+			fmt.Sprintf(zoneText, "lantern.example") + "_acme-challenge.far IN CNAME far.proofs.example.\n"},
 		behind: {"proofs.example", strings.ReplaceAll(fmt.Sprintf(zoneText, "proofs.example"), "127.0.0.1", "127.0.0.2")},
 	} {
-		s, err := bind.Start(bind.Config{Dir: filepath.Join(dir, zone[0]), Address: at, Zones: map[string]string{zone[0]: zone[1]},
+		s, err := bind.Start(bind.Config{Dir: filepath.Join(dir, zone[0]), Address: at,
+			Zones:   map[string]string{zone[0]: zone[1]},
 			KeyName: "insegna", Secret: base64.StdEncoding.EncodeToString(secret)})
 		require.NoError(t, err)
 		t.Cleanup(s.Stop)
@@ -181,7 +183,8 @@ func TestAnAliasIntoAZoneOfAnotherPrimary(t *testing.T) {
 	require.NoError(t, resolver.Set("proofs.example",
 		"proofs.example. 60 IN SOA ns1.proofs.example. ops.proofs.example. 1 3600 600 86400 60"))
 	require.NoError(t, resolver.Set("ns1.proofs.example", "ns1.proofs.example. 60 IN A 127.0.0.2"))
-	u := &proof.Updates{Primary: own, KeyName: "insegna", Algorithm: "hmac-sha256", Secret: secret, Patience: 10 * time.Second}
+	u := &proof.Updates{Primary: own, KeyName: "insegna", Algorithm: "hmac-sha256", Secret: secret,
+		Patience: 10 * time.Second}
 	list := []proof.Publication{{Kind: acme.DNS01, Name: "far.lantern.example", Content: "far away"},
 		{Kind: acme.DNS01, Name: "lantern.example", Content: "at home"}}
 	assert.ErrorContains(t, u.Publish(t.Context(), list), "look for the zone of far.proofs.example")

@@ -206,6 +206,7 @@ func TestWhatIsReadOfABrokenForm(t *testing.T) {
 	assert.Equal(t, []string{"a.test", "192.0.2.1", "2001:db8::1"}, e.Names())
 	assert.True(t, e.NamesUnread())
 	assert.Equal(t, certs.FingerprintOf(e.Raw), e.Fingerprint)
-	assert.NoError(t, ca.CheckSignature(e.SignatureAlgorithm, e.RawTBSCertificate, e.Signature), "the bytes that were signed")
+	assert.NoError(t, ca.CheckSignature(e.SignatureAlgorithm, e.RawTBSCertificate, e.Signature),
+		"the bytes that were signed")
 	assert.Equal(t, "ECDSA P-256", e.Certificate.Key().String())
 }

@@ -16,8 +16,9 @@ func mayIssue(c *certs.Certificate, below []*certs.Certificate, anchor bool) (ou
 	fail := func(r Reason, detail string) { out = append(out, Failure{Reason: r, Cert: c, Detail: detail}) }
 	switch {
 	case c.Version < 3 && !anchor:
-		fail(ReasonNotCA, fmt.Sprintf("is a certificate of version %d, which cannot say that it is a CA, yet stands as an issuer",
-			c.Version))
+		fail(ReasonNotCA,
+			fmt.Sprintf("is a certificate of version %d, which cannot say that it is a CA, yet stands as an issuer",
+				c.Version))
 	case c.Version >= 3 && !c.BasicConstraintsValid, c.BasicConstraintsValid && !c.IsCA:
 		fail(ReasonNotCA, "is not a CA certificate (basicConstraints), yet stands as an issuer")
 	}

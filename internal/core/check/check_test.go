@@ -128,7 +128,8 @@ func TestEveryRule(t *testing.T) {
 		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca),
 			check.Around{}, "another certificate"},
 		{"not-renewed", target, seen(orphan, w.sub, w.ca), check.Around{Orphans: map[certs.Fingerprint]check.Orphan{
-			orphan.Fingerprint: {Mandate: "deck", Removed: pkitest.Now}}}, "the mandate deck, which renewed the certificate, was removed on"},
+			orphan.Fingerprint: {Mandate: "deck", Removed: pkitest.Now}}},
+			"the mandate deck, which renewed the certificate, was removed on"},
 	}
 	// these have tests of their own, and so have those of the table
 	met := map[check.Code]bool{"differs-from-siblings": true, "chain-unreadable": true, "chain-too-long": true}

@@ -64,7 +64,8 @@ func weakKey(s *Subject, c *certs.Certificate) {
 	case key.Kind == "RSA" && key.Bits < 1024:
 		s.addAs(KeyWeak, Broken, "the key is "+key.String()+", which every client refuses", anew, said)
 	case key.Kind == "RSA" && key.Bits < 2048:
-		s.addAs(KeyWeak, severity, "the key is "+key.String()+"; clients expect RSA from 2048 bits or ECDSA P-256", anew, said)
+		s.addAs(KeyWeak, severity, "the key is "+key.String()+"; clients expect RSA from 2048 bits or ECDSA P-256",
+			anew, said)
 	case key.Kind == "ECDSA" && key.Bits < 256:
 		s.addAs(KeyWeak, Broken, "the key is "+key.String()+", a curve that no browser takes", anew, said)
 	case key.Kind == "ECDSA" && key.Bits > 384:

@@ -23,7 +23,8 @@ func naming(s *Subject) {
 	}
 	cause := fmt.Sprintf("the certificate does not cover %s", s.Host)
 	if at := s.ownAt(); at > 0 && names.Covers(s.Chain[at], s.Host).Covered {
-		s.add(NameNotCovered, fmt.Sprintf("%s; the one that does is sent at place %d, and clients take the first", cause, at+1),
+		s.add(NameNotCovered,
+			fmt.Sprintf("%s; the one that does is sent at place %d, and clients take the first", cause, at+1),
 			"put the host's certificate first in the file", listed)
 		return
 	}

@@ -24,7 +24,8 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 	const untrusted = "chain-untrusted issuer-unknown issuer-other issuer-no-ca issuer-may-not-sign path-length " +
 		"name-constraint not-for-servers signature-weak critical-extension policy-missing path-too-long"
 	const certificate = "name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit " +
-		"self-signed " + untrusted + " chain-incomplete chain-ended chain-disordered chain-stray chain-duplicate chain-root-sent " +
+		"self-signed " + untrusted + " chain-incomplete chain-ended chain-disordered chain-stray chain-duplicate " +
+		"chain-root-sent " +
 		"chain-unreadable chain-too-long key-weak key-usage-wrong serial-bad form-broken staple-missing other-issuer other-certificate not-renewed"
 	for name, list := range map[string][2]string{
 		"about the certificate": {certificate, words(check.With(check.AboutCertificate))},
@@ -48,9 +49,11 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 		"visit, tls": {"tls-old suite-weak", words(check.At(check.StepTLS))},
 		"visit, certificate": {
 			"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak " +
-				"key-usage-wrong serial-bad form-broken staple-missing other-issuer other-certificate not-renewed", words(check.At(check.StepLeaf))},
+				"key-usage-wrong serial-bad form-broken staple-missing other-issuer other-certificate not-renewed",
+			words(check.At(check.StepLeaf))},
 		"visit, chain": {
-			"chain-incomplete chain-disordered chain-stray chain-duplicate chain-root-sent chain-unreadable chain-too-long", words(check.At(check.StepList))},
+			"chain-incomplete chain-disordered chain-stray chain-duplicate chain-root-sent chain-unreadable chain-too-long",
+			words(check.At(check.StepList))},
 		"visit, trust": {
 			"expired not-yet-valid self-signed " + untrusted + " chain-ended", words(check.At(check.StepTrust))},
 		"behind a site not on":    {"nothing-listens " + certificate, stands(check.SiteNotEnabled)},

@@ -114,18 +114,22 @@ func (w *world) ofIssuers(row addRow, leaf func(*pkitest.Entity, ...change) *pki
 			func(t *x509.Certificate) { t.KeyUsage = x509.KeyUsageCRLSign }, false},
 		{"for clients only", check.NotForServers, "Faulty: is not allowed for TLS servers", "may issue for TLS servers",
 			func(t *x509.Certificate) { t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }, false},
-		{"for any use", "", "", "", func(t *x509.Certificate) { t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageAny} }, false},
+		{"for any use", "", "", "", func(t *x509.Certificate) {
+			t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageAny}
+		}, false},
 		{"for servers among others", "", "", "", func(t *x509.Certificate) {
 			t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}
 		}, false},
 		{"an unknown critical extension", check.CriticalExtension, "not understood (1.2.3.4)",
 			"a CA whose own certificate clients understand", critical, false},
 		{"path length 0", check.PathLength, "Faulty: allows 0 intermediates below it, the path has 1",
-			"by a CA nearer to the root: below Faulty no further CA", func(t *x509.Certificate) { t.MaxPathLenZero = true }, true},
+			"by a CA nearer to the root: below Faulty no further CA",
+			func(t *x509.Certificate) { t.MaxPathLenZero = true }, true},
 		{"path length 1", "", "", "", func(t *x509.Certificate) { t.MaxPathLen = 1 }, false},
 		{"ended", check.ChainEnded, "Faulty: ended on", "serve the CA's current intermediate certificates",
 			pkitest.Valid(-48*time.Hour, -time.Hour), false},
-		{"not begun", check.ChainEnded, "Faulty: begins on", "that is in force now", pkitest.Valid(time.Hour, 48*time.Hour), false},
+		{"not begun", check.ChainEnded, "Faulty: begins on", "that is in force now",
+			pkitest.Valid(time.Hour, 48*time.Hour), false},
 		{"asks for a policy nobody has", check.PolicyMissing, "no certificate policy is left", "under a policy that every CA",
 			explicitly, false},
 		{"mapping to anyPolicy", check.PolicyMissing, "maps a certificate policy to or from anyPolicy", "under a policy",
@@ -153,11 +157,13 @@ func (w *world) ofIssuers(row addRow, leaf func(*pkitest.Entity, ...change) *pki
 	stranger := pkitest.CA("Harbour Issuing", w.ca)
 	namesake := pkitest.CA("Harbour CA", pkitest.CA("Harbour Root", nil))
 	foreign := pkitest.CA("Foreign Root", nil)
-	row("an issuer of the same name", check.IssuerOther, "its signature was not made by the key of Harbour Issuing: another "+
-		"certificate of that name issued it (key identifier ", "put the certificate of Harbour Issuing that issued "+host,
+	row("an issuer of the same name", check.IssuerOther,
+		"its signature was not made by the key of Harbour Issuing: another "+
+			"certificate of that name issued it (key identifier ", "put the certificate of Harbour Issuing that issued "+host,
 		leaf(pkitest.CA("Harbour Issuing", nil)), w.sub, w.ca)
 	row("two of that name, one is it", "", "", "", leaf(stranger), stranger, w.ca)
-	row("a root of the same name", check.IssuerOther, "not made by the key of Harbour Root", "in the place of the other one",
+	row("a root of the same name", check.IssuerOther, "not made by the key of Harbour Root",
+		"in the place of the other one",
 		leaf(namesake), namesake)
 	row("a root nobody here has", check.ChainUntrusted, "Foreign Root: is a root that browsers does not trust",
 		"or add Foreign Root to the audience's roots", leaf(foreign), foreign)
@@ -168,11 +174,13 @@ func (w *world) ofIssuers(row addRow, leaf func(*pkitest.Entity, ...change) *pki
 	row("an issuer nobody here has, published", check.IssuerUnknown, "not sent", "published at http://ca.test/f.der,",
 		leaf(foreign, func(t *x509.Certificate) { t.IssuingCertificateURL = []string{"http://ca.test/f.der"} }))
 	row("signed by itself", check.SelfSigned, "signed itself", "from a CA that these clients trust", leaf(nil))
-	row("of a CA's name, by nobody's key", check.IssuerOther, "was not made by the key", "put the certificate of Harbour Issuing",
+	row("of a CA's name, by nobody's key", check.IssuerOther, "was not made by the key",
+		"put the certificate of Harbour Issuing",
 		pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Harbour Issuing"}, DNSNames: []string{host}},
 			pkitest.CA("Harbour Issuing", nil), nil))
 	old := pkitest.Forge(pkitest.CA("Faulty", w.root), w.root, func(b *pkitest.Body) { b.Version, b.Extensions = 0, nil })
-	row("a CA of version 1", check.IssuerNoCA, "of version 1, which cannot say that it is a CA", "issued by a CA", leaf(old), old)
+	row("a CA of version 1", check.IssuerNoCA, "of version 1, which cannot say that it is a CA", "issued by a CA",
+		leaf(old), old)
 	last := w.root
 	var long []*pkitest.Entity
 	for i := range 9 {
@@ -234,13 +242,16 @@ func (w *world) ofConstraints(row addRow, leaf func(*pkitest.Entity, ...change) 
 		"DNS, a longer label": {func(t *x509.Certificate) { t.PermittedDNSDomains = []string{"ntern.example"} }, nil, host},
 		"DNS, excluded":       {func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"lantern.example"} }, nil, host},
 		"DNS, excluded with a final dot": {
-			func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"trains.example"} }, dns("b.trains.example."), "b.trains"},
+			func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"trains.example"} }, dns("b.trains.example."),
+			"b.trains"},
 		"DNS, a wildcard over what is excluded": {
-			func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"b.trains.example"} }, dns("*.trains.example"), "*.trains"},
+			func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"b.trains.example"} }, dns("*.trains.example"),
+			"*.trains"},
 		"DNS, a wildcard beside it": {
 			func(t *x509.Certificate) { t.ExcludedDNSDomains = []string{"b.c.trains.example"} }, dns("*.trains.example"), ""},
 		"DNS, one of two outside": {
-			func(t *x509.Certificate) { t.PermittedDNSDomains = []string{"lantern.example"} }, dns("b.trains.example"), "b.trains"},
+			func(t *x509.Certificate) { t.PermittedDNSDomains = []string{"lantern.example"} }, dns("b.trains.example"),
+			"b.trains"},
 		"address, within": {func(t *x509.Certificate) { t.PermittedIPRanges = network("192.0.2.0/24") },
 			func(t *x509.Certificate) { t.IPAddresses = []net.IP{{192, 0, 2, 7}} }, ""},
 		"address, outside": {func(t *x509.Certificate) { t.PermittedIPRanges = network("192.0.2.0/24") },
@@ -269,11 +280,15 @@ func (w *world) ofConstraints(row addRow, leaf func(*pkitest.Entity, ...change) 
 			uri("https://192.0.2.1/"), "without a host name"},
 		"URI, without a host": {func(t *x509.Certificate) { t.ExcludedURIDomains = []string{"ferries.example"} },
 			uri("urn:ferries:1"), "without a host name"},
-		"directory, within":       {directories(0, ferries), subject(pkix.Name{Organization: []string{"ferries"}, CommonName: "x"}), ""},
-		"directory, outside":      {directories(0, ferries), subject(pkix.Name{Organization: []string{"Trains"}}), "directory name"},
-		"directory, longer":       {directories(0, ferries), subject(pkix.Name{Organization: []string{"Ferries2"}}), "directory name"},
-		"directory, no subject":   {directories(0, ferries), subject(pkix.Name{}), ""},
-		"directory, excluded":     {directories(1, barges), subject(pkix.Name{Organization: []string{"BARGES "}}), "directory name"},
+		"directory, within": {
+			directories(0, ferries), subject(pkix.Name{Organization: []string{"ferries"}, CommonName: "x"}), ""},
+		"directory, outside": {
+			directories(0, ferries), subject(pkix.Name{Organization: []string{"Trains"}}), "directory name"},
+		"directory, longer": {
+			directories(0, ferries), subject(pkix.Name{Organization: []string{"Ferries2"}}), "directory name"},
+		"directory, no subject": {directories(0, ferries), subject(pkix.Name{}), ""},
+		"directory, excluded": {
+			directories(1, barges), subject(pkix.Name{Organization: []string{"BARGES "}}), "directory name"},
 		"directory, alternative":  {directories(0, ferries), alternative, "directory name"},
 		"directory, not excluded": {directories(1, barges), alternative, ""},
 	} {
@@ -300,12 +315,16 @@ func (w *world) ofLeaves(t *testing.T, row addRow, good func(...change) *pkitest
 		row(name, code, cause, remedy, append([]*pkitest.Entity{good(change...)}, rest...)...)
 	}
 	usage := func(list ...x509.ExtKeyUsage) change { return func(t *x509.Certificate) { t.ExtKeyUsage = list } }
-	served("for mail", check.NotForServers, host+": is not allowed", "issued anew for TLS servers", usage(x509.ExtKeyUsageEmailProtection))
-	served("for clients", check.NotForServers, host+": is not allowed", "issued anew for TLS servers", usage(x509.ExtKeyUsageClientAuth))
+	served("for mail", check.NotForServers, host+": is not allowed", "issued anew for TLS servers",
+		usage(x509.ExtKeyUsageEmailProtection))
+	served("for clients", check.NotForServers, host+": is not allowed", "issued anew for TLS servers",
+		usage(x509.ExtKeyUsageClientAuth))
 	served("for both", "", "", "", usage(x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth))
 	served("for what it likes", "", "", "", usage())
-	served("a critical extension", check.CriticalExtension, "not understood (1.2.3.4)", "anew without that extension", critical)
-	served("may not sign a handshake", check.KeyUsageWrong, "keyUsage lacks digitalSignature", "key usage digitalSignature",
+	served("a critical extension", check.CriticalExtension, "not understood (1.2.3.4)",
+		"anew without that extension", critical)
+	served("may not sign a handshake", check.KeyUsageWrong, "keyUsage lacks digitalSignature",
+		"key usage digitalSignature",
 		func(t *x509.Certificate) { t.KeyUsage = x509.KeyUsageKeyAgreement })
 	served("a key usage not told", "", "", "", func(t *x509.Certificate) { t.KeyUsage = 0 })
 	served("a policy", "", "", "", policy(7))
@@ -314,9 +333,11 @@ func (w *world) ofLeaves(t *testing.T, row addRow, good func(...change) *pkitest
 	served("ended a second ago", check.Expired, "ended 1 seconds ago", "renew it and install",
 		pkitest.Valid(-24*time.Hour, -time.Second))
 	served("ends this second", check.EndsSoon, "ends in 0 seconds", "renew it now", pkitest.Valid(-240*time.Hour, 0))
-	served("ends within the hour", check.EndsSoon, "ends in 50 minutes", "renew it now", pkitest.Valid(-2400*time.Hour, 50*time.Minute))
+	served("ends within the hour", check.EndsSoon, "ends in 50 minutes", "renew it now",
+		pkitest.Valid(-2400*time.Hour, 50*time.Minute))
 	served("begins this second", "", "", "", pkitest.Valid(0, 24*80*time.Hour))
-	served("begins in a while", check.NotYetValid, "begins in 5 hours", "check the clocks", pkitest.Valid(5*time.Hour, 240*time.Hour))
+	served("begins in a while", check.NotYetValid, "begins in 5 hours", "check the clocks",
+		pkitest.Valid(5*time.Hour, 240*time.Hour))
 	served("another name", check.NameNotCovered, "does not cover", "a certificate that lists "+host,
 		func(t *x509.Certificate) { t.DNSNames = []string{"b.lantern.example"} })
 	served("a final dot", check.NameNotCovered, "listed with a final dot", "lists "+host,
@@ -333,9 +354,11 @@ func (w *world) ofLeaves(t *testing.T, row addRow, good func(...change) *pkitest
 	for bits, code := range map[int]check.Code{1024: check.KeyWeak, 2047: check.KeyWeak, 2048: ""} {
 		k, err := rsa.GenerateKey(rand.Reader, bits)
 		require.NoError(t, err)
-		key(fmt.Sprint("RSA ", bits), code, map[bool]string{true: fmt.Sprint("RSA ", bits, "; clients expect")}[code != ""], k)
+		key(fmt.Sprint("RSA ", bits), code,
+			map[bool]string{true: fmt.Sprint("RSA ", bits, "; clients expect")}[code != ""], k)
 	}
-	for curve, cause := range map[elliptic.Curve]string{elliptic.P224(): "a curve that no browser takes", elliptic.P256(): "",
+	for curve, cause := range map[elliptic.Curve]string{elliptic.P224(): "a curve that no browser takes",
+		elliptic.P256(): "",
 		elliptic.P384(): "", elliptic.P521(): "some browsers do not take"} {
 		k, err := ecdsa.GenerateKey(curve, rand.Reader)
 		require.NoError(t, err)
@@ -350,10 +373,12 @@ func (w *world) ofLeaves(t *testing.T, row addRow, good func(...change) *pkitest
 	key("Ed25519", check.KeyWeak, "Ed25519, which browsers do not take", ed)
 	old, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
-	ca := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Old Hash"}, IsCA: true, BasicConstraintsValid: true,
-		KeyUsage: x509.KeyUsageCertSign}, w.root, old)
+	ca := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Old Hash"}, IsCA: true,
+		BasicConstraintsValid: true,
+		KeyUsage:              x509.KeyUsageCertSign}, w.root, old)
 	sha1 := pkitest.Leaf(ca, host, func(t *x509.Certificate) { t.SignatureAlgorithm = x509.SHA1WithRSA })
-	row("signed over SHA-1", check.SignatureWeak, host+": is signed with SHA1-RSA", "issued anew with a signature over SHA-256", sha1, ca)
+	row("signed over SHA-1", check.SignatureWeak, host+": is signed with SHA1-RSA",
+		"issued anew with a signature over SHA-256", sha1, ca)
 	above := pkitest.CA("Signed Of Old", ca, func(t *x509.Certificate) { t.SignatureAlgorithm = x509.SHA1WithRSA })
 	row("an issuer signed over SHA-1", check.SignatureWeak, "Signed Of Old: is signed with SHA1-RSA",
 		"serve the certificate of Signed Of Old that is signed over SHA-256", pkitest.Leaf(above, host), above, ca)
@@ -379,9 +404,11 @@ func (w *world) ofForms(row addRow) {
 		b.Serial = new(big.Int).Lsh(big.NewInt(1), 160)
 	})
 	forged("broken UTF-8", check.FormBroken, "a text in the name of its subject", func(b *pkitest.Body) {
-		b.Subject = asn1.RawValue{FullBytes: []byte{0x30, 0x0E, 0x31, 0x0C, 0x30, 0x0A, 6, 3, 0x55, 4, 3, 0x0C, 3, 'f', 0xFF, 'x'}}
+		b.Subject = asn1.RawValue{FullBytes: []byte{0x30, 0x0E, 0x31, 0x0C, 0x30, 0x0A, 6, 3, 0x55, 4, 3, 0x0C, 3, 'f',
+			0xFF, 'x'}}
 	})
-	forged("no version there is", check.FormBroken, "of version 4, and there is none", func(b *pkitest.Body) { b.Version = 3 })
+	forged("no version there is", check.FormBroken, "of version 4, and there is none",
+		func(b *pkitest.Body) { b.Version = 3 })
 	forged("an extension twice", check.FormBroken, "basicConstraints is in it twice", func(b *pkitest.Body) {
 		for _, e := range b.Extensions {
 			if e.Id.Equal(asn1.ObjectIdentifier{2, 5, 29, 19}) {
@@ -391,8 +418,10 @@ func (w *world) ofForms(row addRow) {
 		}
 	})
 	forged("a CRL issuer relative to its name", check.FormBroken, "cRLDistributionPoints is not in the form",
-		extension(31, false, 0x30, 0x13, 0x30, 0x11, 0xA0, 0x0F, 0xA1, 0x0D, 0x31, 0x0B, 0x30, 9, 6, 3, 0x55, 4, 3, 0x0C, 2, 'x', 'y'))
-	forged("rubbish for a CRL's place", check.FormBroken, "cRLDistributionPoints is not in the form", extension(31, false, 1, 2, 3))
+		extension(31, false, 0x30, 0x13, 0x30, 0x11, 0xA0, 0x0F, 0xA1, 0x0D, 0x31, 0x0B, 0x30, 9, 6, 3, 0x55, 4, 3, 0x0C,
+			2, 'x', 'y'))
+	forged("rubbish for a CRL's place", check.FormBroken, "cRLDistributionPoints is not in the form",
+		extension(31, false, 1, 2, 3))
 	forged("a time with fractions", check.FormBroken, "the end of its validity", func(b *pkitest.Body) {
 		from := pkitest.Now.Add(-time.Hour).Format("060102150405Z")
 		until := pkitest.Now.AddDate(0, 2, 0).Format("20060102150405.5Z")
@@ -400,17 +429,19 @@ func (w *world) ofForms(row addRow) {
 		body = append(append(body, 0x18, byte(len(until))), until...)
 		b.Validity = asn1.RawValue{FullBytes: append([]byte{0x30, byte(len(body))}, body...)}
 	})
-	forged("an alternative name that is none", check.FormBroken, "subjectAltName is not in the form", func(b *pkitest.Body) {
-		for i, e := range b.Extensions {
-			if e.Id.Equal(asn1.ObjectIdentifier{2, 5, 29, 17}) {
-				value := append(append([]byte{0x82, byte(len(host))}, host...), 0x82, 2, 0xC3, 0xA4)
-				b.Extensions[i].Value = append([]byte{0x30, byte(len(value))}, value...)
+	forged("an alternative name that is none", check.FormBroken, "subjectAltName is not in the form",
+		func(b *pkitest.Body) {
+			for i, e := range b.Extensions {
+				if e.Id.Equal(asn1.ObjectIdentifier{2, 5, 29, 17}) {
+					value := append(append([]byte{0x82, byte(len(host))}, host...), 0x82, 2, 0xC3, 0xA4)
+					b.Extensions[i].Value = append([]byte{0x30, byte(len(value))}, value...)
+				}
 			}
-		}
-	})
+		})
 	forged("a key of a curve nobody has", check.KeyWeak, "of a kind that clients do not know", func(b *pkitest.Body) {
-		b.Key = asn1.RawValue{FullBytes: append([]byte{0x30, 0x1A, 0x30, 0x14, 6, 7, 0x2A, 0x86, 0x48, 0xCE, 0x3D, 2, 1, 6, 9, 0x2B,
-			0x24, 3, 3, 2, 8, 1, 1, 7}, 3, 2, 0, 4)}
+		b.Key = asn1.RawValue{
+			FullBytes: append([]byte{0x30, 0x1A, 0x30, 0x14, 6, 7, 0x2A, 0x86, 0x48, 0xCE, 0x3D, 2, 1, 6, 9, 0x2B,
+				0x24, 3, 3, 2, 8, 1, 1, 7}, 3, 2, 0, 4)}
 	})
 }
 
@@ -423,17 +454,20 @@ func (w *world) ofLists(row addRow, good func(...change) *pkitest.Entity) {
 	row("without an intermediate that is declared", check.ChainIncomplete, "does not send the intermediate Harbour CA",
 		"add the intermediate Harbour CA to the certificate file", c, w.sub)
 	row("without both", check.ChainIncomplete, "Harbour Issuing and Harbour CA", "after the leaf", c)
-	row("with its root", check.ChainRootSent, "the root Harbour Root", "clients use their own copy", c, w.sub, w.ca, w.root)
+	row("with its root", check.ChainRootSent, "the root Harbour Root", "clients use their own copy", c, w.sub,
+		w.ca, w.root)
 	row("disordered", check.ChainDisordered, "Harbour CA stands before", "leaf, its issuer", c, w.ca, w.sub)
 	row("twice", check.ChainDuplicate, "Harbour CA is sent more than once", "second copy", c, w.sub, w.ca, w.ca)
 	row("the leaf twice", check.ChainDuplicate, host+" is sent more than once", "second copy", c, c, w.sub, w.ca)
 	row("a stray", check.ChainStray, "Stray belongs to no path", "take it out", c, w.sub, w.ca, stray)
-	row("another host's beside", check.ChainStray, "b.lantern.example belongs to no path", "take it out", c, w.sub, w.ca, other)
+	row("another host's beside", check.ChainStray, "b.lantern.example belongs to no path", "take it out", c, w.sub,
+		w.ca, other)
 	crossed := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Harbour CA"}, IsCA: true,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, pkitest.CA("Old Root", nil), w.ca.Key)
 	row("the intermediate as an old root issued it", check.ChainIncomplete,
 		"Harbour CA as Harbour Root issued it (another of that name is sent)",
-		"put the intermediate Harbour CA as Harbour Root issued it in the place of the other one of that name in", c, w.sub, crossed)
+		"put the intermediate Harbour CA as Harbour Root issued it in the place of the other one of that name in", c,
+		w.sub, crossed)
 	rolled := pkitest.Issue(&x509.Certificate{Subject: pkix.Name{CommonName: "Harbour CA"}, IsCA: true,
 		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}, w.ca, nil)
 	row("a CA's new key, signed by its old one", "", "", "", pkitest.Leaf(rolled, host), rolled, w.ca)

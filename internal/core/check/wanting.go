@@ -28,8 +28,9 @@ func wanting(s *Subject) {
 			Fact{"wanted issuer", want}, Fact{"served issuer", c.IssuerName()})
 	}
 	if o, orphaned := s.Around.Orphans[c.Fingerprint]; orphaned {
-		s.add(NotRenewed, fmt.Sprintf("the mandate %s, which renewed the certificate, was removed on %s: nobody renews it before "+
-			"it ends on %s", o.Mandate, o.Removed.UTC().Format(dayFormat), c.NotAfter.UTC().Format(dayFormat)),
+		s.add(NotRenewed,
+			fmt.Sprintf("the mandate %s, which renewed the certificate, was removed on %s: nobody renews it before "+
+				"it ends on %s", o.Mandate, o.Removed.UTC().Format(dayFormat), c.NotAfter.UTC().Format(dayFormat)),
 			"make a mandate for these names again, or install a certificate that somebody renews", Fact{"mandate", o.Mandate})
 	}
 }

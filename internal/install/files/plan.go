@@ -35,14 +35,20 @@ type planner struct {
 // chooses the sites the certificate is for, and works out the edits.
 func (d *Destination) Plan(_ context.Context, w *install.Wish) (*install.Planned, error) {
 	out, err := d.plan(w)
+	return out, refused(err)
+}
+
+// refused turns what stands in the way of a plan into what the destination says
+// of it; any other error stays.
+func refused(err error) error {
 	var edit *kind.EditError
 	switch {
 	case errors.As(err, &edit):
-		return nil, &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy}
+		return &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy}
 	case kind.Lost(err):
-		return nil, &install.RefusedError{Reason: err.Error(), Next: "see that the server can be reached, and try again"}
+		return &install.RefusedError{Reason: err.Error(), Next: "see that the server can be reached, and try again"}
 	}
-	return out, err
+	return err
 }
 
 // plan reads the server anew and works out folder, link and edits; nothing on

@@ -3,7 +3,6 @@ package files
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"net/netip"
 	"path"
 	"slices"
@@ -21,14 +20,7 @@ const probe = "/.well-known/acme-challenge/insegna"
 // question for each name, and frees the path in those that do not serve it.
 func (d *Destination) Prepare(_ context.Context, w *install.Wish) (*install.Planned, error) {
 	out, err := d.prepare(w)
-	var edit *kind.EditError
-	switch {
-	case errors.As(err, &edit):
-		return nil, &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy}
-	case kind.Lost(err):
-		return nil, &install.RefusedError{Reason: err.Error(), Next: "see that the server can be reached, and try again"}
-	}
-	return out, err
+	return out, refused(err)
 }
 
 // prepare reads the server anew and works out the edits.

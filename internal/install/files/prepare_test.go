@@ -43,24 +43,31 @@ func TestAPreparedServerServesWhatACAAsksFor(t *testing.T) {
 	listen := "listen PLAIN; "
 	for name, config := range map[string]string{
 		"a redirect of the whole site": "server { " + listen + "server_name HOST; return 301 https://$host$request_uri; }",
-		"a redirect by if and host":    "server { " + listen + "server_name HOST; if ($host = HOST) { return 301 https://HOST/; } root WEB; }",
-		"a rewrite of everything":      "server { " + listen + "server_name HOST; rewrite ^(.*)$ https://HOST$1 permanent; }",
-		"dot files denied":             "server { " + listen + "server_name HOST; root WEB; location ~ /\\. { deny all; } }",
-		"everything passed on":         "server { " + listen + "server_name HOST; location / { proxy_pass http://127.0.0.1:9; } }",
-		"a password":                   "server { " + listen + "server_name HOST; root WEB; auth_basic x; auth_basic_user_file USERS; }",
-		"a password around the sites":  "auth_basic x; auth_basic_user_file USERS; server { " + listen + "server_name HOST; root WEB; }",
-		"only some may come in":        "server { " + listen + "server_name HOST; root WEB; allow 192.0.2.1; deny all; }",
-		"another site is the default": "server { " + listen + "server_name other.lantern.example; return 301 https://other.lantern.example/; }\n" +
+		"a redirect by if and host": "server { " + listen +
+			"server_name HOST; if ($host = HOST) { return 301 https://HOST/; } root WEB; }",
+		"a rewrite of everything": "server { " + listen + "server_name HOST; rewrite ^(.*)$ https://HOST$1 permanent; }",
+		"dot files denied":        "server { " + listen + "server_name HOST; root WEB; location ~ /\\. { deny all; } }",
+		"everything passed on": "server { " + listen +
+			"server_name HOST; location / { proxy_pass http://127.0.0.1:9; } }",
+		"a password": "server { " + listen +
+			"server_name HOST; root WEB; auth_basic x; auth_basic_user_file USERS; }",
+		"a password around the sites": "auth_basic x; auth_basic_user_file USERS; server { " + listen +
+			"server_name HOST; root WEB; }",
+		"only some may come in": "server { " + listen + "server_name HOST; root WEB; allow 192.0.2.1; deny all; }",
+		"another site is the default": "server { " + listen +
+			"server_name other.lantern.example; return 301 https://other.lantern.example/; }\n" +
 			"server { " + listen + "server_name HOST www.lantern.example; return 301 https://HOST$request_uri; }",
 		"the default answers": "server { " + listen + "server_name _; return 301 https://$host$request_uri; }",
-		"two sites":           "server { " + listen + "server_name HOST; return 301 https://HOST/; }\nserver { " + listen + "server_name two.lantern.example; return 404; }",
+		"two sites": "server { " + listen + "server_name HOST; return 301 https://HOST/; }\nserver { " + listen +
+			"server_name two.lantern.example; return 404; }",
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPier(t)
 			web, users := p.dir+"/web", p.dir+"/users"
 			p.put(t, web+"/index.html", "front")
 			p.put(t, users, "")
-			p.put(t, p.site, strings.NewReplacer("PLAIN", p.plain.String(), "HOST", host, "WEB", web, "USERS", users).Replace(config)+"\n")
+			p.put(t, p.site,
+				strings.NewReplacer("PLAIN", p.plain.String(), "HOST", host, "WEB", web, "USERS", users).Replace(config)+"\n")
 			p.start(t)
 			asked := map[string]string{}
 			hosts := []string{host, "two.lantern.example", "other.lantern.example", "www.lantern.example", "nobody.example"}
@@ -119,7 +126,8 @@ func TestWhereACertificateIsLookedAt(t *testing.T) {
 		_, leaf := p.leaf(t)
 		p.put(t, p.main, "events {}\nstream { server { listen 444; ssl_preread on; proxy_pass 127.0.0.1:8443; } }\n"+
 			"http { include sites/*; }\n")
-		p.put(t, p.site, "server { listen 127.0.0.1:8443 ssl; server_name "+host+"; ssl_certificate a.pem; ssl_certificate_key a.key; }\n")
+		p.put(t, p.site,
+			"server { listen 127.0.0.1:8443 ssl; server_name "+host+"; ssl_certificate a.pem; ssl_certificate_key a.key; }\n")
 		planned, err := p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier",
 			Names: []string{host}, Leaf: leaf, Version: "1", Addresses: []netip.Addr{netip.MustParseAddr(address)}})
 		require.NoError(t, err, address)

@@ -137,7 +137,8 @@ func Advice(kind, mandate, ca string) string {
 	case "userActionRequired":
 		return "read the CA's terms and what it shows, and agree to them: insegna ca agree " + ca
 	case "externalAccountRequired":
-		return "declare the key id the CA gave you under external_account of " + ca + " in the estate file, and keep its MAC key in " +
+		return "declare the key id the CA gave you under external_account of " + ca +
+			" in the estate file, and keep its MAC key in " +
 			"the safe under the credential named there: insegna credential add"
 	case "accountDoesNotExist":
 		return "the CA has forgotten the account; agree to its terms again: insegna ca agree " + ca

@@ -33,6 +33,20 @@ const wellKnown = "/.well-known/acme-challenge/"
 // paths; none when all is as wanted. A *kind.EditError says why a site is not
 // changed.
 func Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
+	e, err := newEditor(fsys, main)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range list {
+		if err := e.site(w); err != nil {
+			return nil, err
+		}
+	}
+	return e.edits()
+}
+
+// newEditor reads a configuration to change it.
+func newEditor(fsys fs.FS, main string) (*editor, error) {
 	reading, err := Read(fsys, main)
 	if err != nil {
 		return nil, err
@@ -47,12 +61,7 @@ func Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
 			e.used[f]++
 		}
 	}
-	for _, w := range list {
-		if err := e.site(w); err != nil {
-			return nil, err
-		}
-	}
-	return e.edits()
+	return e, nil
 }
 
 // editor changes the directives of a tree.

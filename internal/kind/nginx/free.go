@@ -3,7 +3,6 @@ package nginx
 import (
 	"fmt"
 	"io/fs"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -19,19 +18,9 @@ const proofVariable = "$insegna_proof"
 // just these requests to a location of their own: neither a redirect of the whole
 // site, nor a location that denies or passes on, nor a password stands before it.
 func Free(fsys fs.FS, main string, list []kind.Freed) (*kind.Edits, error) {
-	reading, err := Read(fsys, main)
+	e, err := newEditor(fsys, main)
 	if err != nil {
 		return nil, err
-	}
-	t, err := load(fsys, path.Clean(main))
-	if err != nil {
-		return nil, err
-	}
-	e := &editor{tree: t, reading: reading, before: map[*File]string{}, used: map[*File]int{}}
-	for _, files := range t.includes {
-		for _, f := range files {
-			e.used[f]++
-		}
 	}
 	for _, w := range list {
 		if err := e.free(w); err != nil {
@@ -81,7 +70,8 @@ func (e *editor) free(w kind.Freed) error {
 	e.insert(d, firstPlace(d),
 		"# What a CA asks for as proof of these names is served before all other rules.",
 		"set "+proofVariable+" $http_host$uri;",
-		block("if ("+proofVariable+" ~* ^("+strings.Join(hosts, "|")+`)\.?(:[0-9]+)?`+strings.ReplaceAll(wellKnown, ".", `\.`)+")",
+		block("if ("+proofVariable+" ~* ^("+strings.Join(hosts, "|")+`)\.?(:[0-9]+)?`+strings.ReplaceAll(wellKnown,
+			".", `\.`)+")",
 			"rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"),
 		block("location ^~ "+ownProofs, inside...))
 	return nil

@@ -134,20 +134,23 @@ func TestWhatASiteHasToDoWithItsFiles(t *testing.T) {
 // certificate is known, and what starts unattended needs the passphrase named.
 func TestAKeyUnderAPassphrase(t *testing.T) {
 	pairs := makePairs(t)
-	sealed := string(pairs["a.pem"]) + string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: []byte{1}}))
+	sealed := string(pairs["a.pem"]) +
+		string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: []byte{1}}))
 	for config, told := range map[string]bool{
 		"ssl_certificate both.pem; ssl_certificate_key both.pem;":                            true,
 		"ssl_certificate both.pem; ssl_certificate_key both.pem; ssl_password_file phrases;": false,
 		"ssl_certificate a.pem; ssl_certificate_key a.key;":                                  false,
 	} {
-		fsys := tree(map[string]string{"nginx.conf": "http { server { listen 443 ssl; server_name a.example; " + config + " } }",
-			"both.pem": sealed, "a.pem": string(pairs["a.pem"]), "a.key": string(pairs["a.key"])})
+		fsys := tree(
+			map[string]string{"nginx.conf": "http { server { listen 443 ssl; server_name a.example; " + config + " } }",
+				"both.pem": sealed, "a.pem": string(pairs["a.pem"]), "a.key": string(pairs["a.key"])})
 		r := read(t, fsys)
 		var problems []string
 		for i := range r.Problems {
 			problems = append(problems, r.Problems[i].Error())
 		}
-		assert.Equal(t, told, strings.Contains(strings.Join(problems, "\n"), "expected ssl_password_file"), "%s %s", config, problems)
+		assert.Equal(t, told, strings.Contains(strings.Join(problems, "\n"), "expected ssl_password_file"), "%s %s",
+			config, problems)
 		assert.Len(t, r.Material[r.Sites[0].Pairs[0].Certificate].Chain, 1, config)
 	}
 }

@@ -282,7 +282,8 @@ func narrow(pattern string) bool {
 // of.
 func (x *Index) follow(l *kind.Listener, site *kind.Site, host string, left int) kind.Answer {
 	where := fmt.Sprintf("TLS is passed on as it comes (%s)", site.Through.Place)
-	v := &values{reading: x.reading, family: kind.TCP, host: host, site: site, port: l.Address.Port(), preread: site.Preread}
+	v := &values{reading: x.reading, family: kind.TCP, host: host, site: site, port: l.Address.Port(),
+		preread: site.Preread}
 	to, known := v.expand(site.Through.To, mapDepth)
 	if !known {
 		return kind.Answer{Listener: l, Unsure: true,
@@ -330,7 +331,8 @@ func (x *Index) own(text string) int {
 // (RFC 8446 section 4.2.3), and words such as HIGH stand for suites of every kind.
 // nil for all.
 func keyKindsOf(versions, suites *Directive) (out []string) {
-	if versions == nil || suites == nil || slices.ContainsFunc(versions.Args(), func(w Word) bool { return w.Text == "TLSv1.3" }) {
+	if versions == nil || suites == nil ||
+		slices.ContainsFunc(versions.Args(), func(w Word) bool { return w.Text == "TLSv1.3" }) {
 		return nil
 	}
 	for s := range strings.FieldsFuncSeq(suites.Arg(0), func(r rune) bool { return r == ':' || r == ',' || r == ' ' }) {
