@@ -1046,7 +1046,13 @@ type Finding struct {
 	Severity Severity `json:"severity"`
 
 	// Source file:line in the configuration of the server
-	Source  *string  `json:"source,omitempty"`
+	Source *string `json:"source,omitempty"`
+
+	// StandsFor how many bindings of the server have this finding for the same reason; none for a finding of its own
+	StandsFor *int `json:"stands_for,omitempty"`
+
+	// Under the finding about the server that stands for this one, because others there have it for the same reason; lists leave it out
+	Under   *int64   `json:"under,omitempty"`
 	Verdict *Verdict `json:"verdict,omitempty"`
 }
 

@@ -128,6 +128,13 @@ func (a *app) findingShow() *cobra.Command {
 			if f.ClosedAt != nil {
 				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt) + " UTC"})
 			}
+			if f.StandsFor != nil {
+				facts = append(facts, [2]string{"stands for", fmt.Sprintf("%d bindings with the same cause", *f.StandsFor)})
+			}
+			if f.Under != nil {
+				facts = append(facts, [2]string{"counted under", fmt.Sprintf("finding #%d of the server, for others there have "+
+					"the same cause", *f.Under)})
+			}
 			for _, e := range f.Evidence {
 				facts = append(facts, [2]string{e.Label, e.Value})
 			}

@@ -167,6 +167,10 @@ func findingOf(f *service.Finding, file string) contract.Finding {
 		Server: f.Server,
 		Cause:  f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)),
 		Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source().String()),
+		Under: f.Under,
+	}
+	if f.StandsFor > 0 {
+		out.StandsFor = &f.StandsFor
 	}
 	if f.TargetID != nil {
 		out.Endpoint = endpoint(f.Address, f.Port)

@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
 )
 
@@ -267,10 +268,11 @@ func retire(db *gorm.DB, d *Declaration) error {
 	}
 	return db.Exec(`with gone as (
 			update findings f set closed_at = @at where f.closed_at is null and (
-				exists (select from servers s where s.id = f.server_id and (s.removed_at is not null or s.reach = ''))
+				exists (select from servers s where s.id = f.server_id and (s.removed_at is not null or s.reach = '' and f.code not in @served))
 				or exists (select from targets t where t.id = f.target_id and t.removed_at is not null))
 			returning id)
-		insert into events (at, kind, finding_id) select @at, @kind, id from gone`, map[string]any{"at": d.AppliedAt, "kind": FindingClosed}).Error
+		insert into events (at, kind, finding_id) select @at, @kind, id from gone`, map[string]any{"at": d.AppliedAt, "kind": FindingClosed,
+		"served": check.With(check.AtEndpoint)}).Error
 }
 
 // jsonText is for values of which it is known that they can be written.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -31,6 +32,7 @@ type FindingRow struct {
 	OpenedSurvey int64        // that found it first
 	ClosedAt     *time.Time   // nil while it is open
 	ClosedSurvey *int64       // that did not find it any more
+	Under        *int64       // finding that stands for it, nil for none
 }
 
 // TableName is the table of findings.
@@ -84,6 +86,7 @@ type findingChanges struct {
 	opened   []FindingRow // new rows
 	reworded []check.Open // open ones whose words changed
 	closed   []int64      // ids
+	apart    int          // of the closed, those no other finding stood for
 }
 
 // compare sets what is open for a target or server against what was found
@@ -100,6 +103,11 @@ func (c *findingChanges) compare(what about, open []FindingRow, found []check.Fo
 	}
 	r := check.Compare(was, now, judged...)
 	c.reworded, c.closed = append(c.reworded, r.Reworded...), append(c.closed, r.Closed...)
+	for i := range open {
+		if open[i].Under == nil && slices.Contains(r.Closed, open[i].ID) {
+			c.apart++
+		}
+	}
 	codes := r.Kept
 	target, server := what.columns()
 	for _, f := range r.Opened {
@@ -131,7 +139,7 @@ func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) erro
 		var b pgx.Batch
 		for _, f := range c.reworded {
 			b.Queue("update findings set cause = $2, remedy = $3, source_file = $4, source_line = $5, severity = $6, evidence "+
-				"= $7::jsonb where id = $1",
+				"= $7::jsonb, under = case when remedy = $3 then under end where id = $1",
 				f.ID, f.Cause, f.Remedy, f.Source.File, f.Source.Line, f.Severity.Rank(), jsonText(f.Evidence))
 		}
 		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
@@ -171,10 +179,11 @@ type Finding struct {
 	Host, Server, Address               string // "" for an endpoint or server as a whole
 	Port, Line                          int    // and the host's line in the estate file
 	Verdict, Wanted, Configured, Served string // of the binding, and its faces
+	StandsFor                           int    // bindings with the same finding for the same reason; 0 for its own alone
 }
 
 // FindingFilter narrows the list of findings; zero values do not. State is
-// "open", "closed" or "all".
+// "open", "closed" or "all". Those another one stands for are given by ID only.
 type FindingFilter struct {
 	Query, State string       // part of host, server, cause or file; open, closed or all
 	Codes        []check.Code // any of these
@@ -193,7 +202,8 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Findin
 	q := s.db.WithContext(ctx).Table(
 		`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
 		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line) as line, s.name as server, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
-			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served`)
+			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served,
+			(select count(*) from findings m where m.under = f.id and (m.closed_at is null or f.closed_at is not null)) as stands_for`)
 	q = filterFindings(q, f)
 	var tie int64
 	key, more, err := p.decode(&tie)
@@ -228,7 +238,9 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	if f.Query != "" {
 		like := contains(f.Query)
 		q = q.Where("(h.name ilike ? or s.name ilike ? or f.cause ilike ? or f.source_file ilike ? or host(e.address) || "+
-			"':' || e.port like ?)", like, like, like, like, like)
+			"':' || e.port like ? or exists (select from findings m join targets mt on mt.id = m.target_id "+
+			"join hosts mh on mh.id = mt.host_id join endpoints me on me.id = mt.endpoint_id where m.under = f.id and "+
+			"(mh.name ilike ? or host(me.address) || ':' || me.port like ?)))", like, like, like, like, like, like, like)
 	}
 	if len(f.Codes) > 0 {
 		q = q.Where("f.code in ?", f.Codes)
@@ -247,6 +259,8 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	}
 	if f.ID != 0 {
 		q = q.Where("f.id = ?", f.ID)
+	} else {
+		q = q.Where("f.under is null")
 	}
 	if f.OpenedAfter != nil {
 		q = q.Where("f.opened_survey > ? and f.opened_survey <= ?", *f.OpenedAfter, f.UpTo)
@@ -261,7 +275,7 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 func (s *Store) CountFindings(ctx context.Context) (counts [4]int, err error) {
 	var rows []struct{ Severity, N int }
 	err = s.db.WithContext(ctx).Raw(
-		`select severity, count(*) as n from findings where closed_at is null group by severity`).Scan(&rows).Error
+		`select severity, count(*) as n from findings where closed_at is null and under is null group by severity`).Scan(&rows).Error
 	for _, r := range rows {
 		counts[r.Severity] = r.N
 	}

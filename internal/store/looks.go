@@ -363,7 +363,7 @@ func (b *batch) write(db *gorm.DB) error {
 		return err
 	}
 	return db.Exec(`update shards set done = done + ?, connected = connected + ?, changed = changed + ?, opened = opened + ?, closed = closed + ?
-		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.findings.opened), len(b.findings.closed), b.survey, b.shard).Error
+		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.findings.opened), b.findings.apart, b.survey, b.shard).Error
 }
 
 // writeSightings lets spans that go on grow, ends those that changed and begins

@@ -284,7 +284,7 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 			from targets t join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and t.host_id is not null and t.removed_at is null) b on true`).
 		Joins(`join lateral (select count(*) as findings, min(severity) as worst from (
 			select severity from findings where server_id = s.id and closed_at is null
-			union all select f.severity from findings f join targets t on t.id = f.target_id join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and f.closed_at is null) u) f on true`).
+			union all select f.severity from findings f join targets t on t.id = f.target_id join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and f.closed_at is null and f.under is null) u) f on true`).
 		Order("s.name " + dir + ", s.id " + dir).Scan(&list).Error
 	if err != nil || len(list) <= p.Limit {
 		return list, "", err

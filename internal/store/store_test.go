@@ -180,6 +180,77 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 	assert.Equal(t, 2, count(t, s, "select count(*) from findings"), "the closed one stays as history")
 }
 
+// TestADeadServerIsOneFinding holds that what several bindings of a server have
+// for one reason is one finding in lists and counts, for as long as it is so,
+// and that nothing is hidden once it is not.
+func TestADeadServerIsOneFinding(t *testing.T) {
+	s := open(t)
+	hosts := "  - {name: a.lantern.example, at: [quay]}\n  - {name: b.lantern.example, at: [quay]}\n" +
+		"  - {name: c.lantern.example, at: [quay]}\n"
+	declare(t, s, text("1-2", hosts))
+	other := refused
+	other.Remedy = "switch its site on"
+	run := func(dead int, of check.Finding) (opened, closed int, list []store.Finding) {
+		v, targets := begin(t, s, store.Scope{})
+		var looks []store.Look
+		for _, target := range targets {
+			if target.Host == "" || dead == 0 {
+				looks = append(looks, lookOf(target, nil))
+				continue
+			}
+			dead--
+			looks = append(looks, lookOf(target, nil, of))
+		}
+		require.NoError(t, s.SaveLooks(t.Context(), v, 0, looks))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()))
+		v, err := s.Survey(t.Context(), v.ID)
+		require.NoError(t, err)
+		list, _, err = s.Findings(t.Context(), store.FindingFilter{State: "open"}, store.Page{Sort: "worst", Limit: 10})
+		require.NoError(t, err)
+		counts, err := s.CountFindings(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, len(list), counts[0], "the count is that of the list")
+		servers, _, err := s.Servers(t.Context(), store.ServerFilter{}, store.Page{Sort: "name", Limit: 10})
+		require.NoError(t, err)
+		assert.Equal(t, len(list), servers[0].Findings)
+		return v.Opened, v.Closed, list
+	}
+	for i, c := range []struct {
+		dead           int           // bindings
+		of             check.Finding // what they have
+		opened, closed int
+		standsFor      []int // of the list
+	}{
+		{6, refused, 1, 0, []int{6}},
+		{6, refused, 0, 0, []int{6}},
+		{5, refused, 0, 0, []int{5}},
+		{6, refused, 0, 0, []int{6}},   // one more under it is no news
+		{6, other, 1, 1, []int{6}},     // another reason is another finding
+		{1, other, 0, 1, []int{0}},     // it is told by itself again
+		{2, refused, 1, 0, []int{2}},   //
+		{0, refused, 0, 1, []int(nil)}, //
+	} {
+		opened, closed, list := run(c.dead, c.of)
+		assert.Equal(t, []int{c.opened, c.closed}, []int{opened, closed}, "survey %d", i+1)
+		var got []int
+		for _, f := range list {
+			got = append(got, f.StandsFor)
+			assert.Equal(t, f.StandsFor > 0, f.ServerID != nil)
+		}
+		assert.Equal(t, c.standsFor, got, "survey %d", i+1)
+	}
+	_, _, list := run(6, refused)
+	assert.Contains(t, list[0].Cause, "nothing listens at 127.0.0.1:1, 127.0.0.1:2: 6 bindings of quay are not served")
+	found, _, err := s.Findings(t.Context(), store.FindingFilter{State: "open", Query: "b.lantern"}, store.Page{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, found, 1, "who looks for one of its hosts finds it")
+	// Declared anew without two of the hosts, and with a server that is not read: what is left stays told.
+	declare(t, s, text("1-2", "  - {name: a.lantern.example, at: [quay]}\n"))
+	_, _, list = run(2, refused)
+	require.Len(t, list, 1)
+	assert.Equal(t, 2, list[0].StandsFor)
+}
+
 // TestManySharedFindingsAreOpenedAndClosed writes more of them than one batch.
 func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 	s := open(t)

@@ -337,6 +337,11 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at 
 		if err != nil {
 			return err
 		}
+		more, fewer, err := standTogether(ctx, db, tx, survey, at)
+		if err != nil {
+			return err
+		}
+		opened, closed = opened+more, closed+fewer
 		end := Event{At: at, Kind: SurveyEnded, SurveyID: &survey}
 		if _, err := tx.Exec(ctx, eventSQL, end.At, end.Kind, end.SurveyID, nil, nil, nil, nil); err != nil {
 			return err
@@ -367,7 +372,7 @@ func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, f
 		if err := setBesideSiblings(ctx, db, tx, older); err != nil {
 			return err
 		}
-		opened, closed = opened+len(c.opened), closed+len(c.closed)
+		opened, closed = opened+len(c.opened), closed+c.apart
 		c, older = findingChanges{survey: survey, at: at}, map[int64]bool{}
 		return nil
 	}

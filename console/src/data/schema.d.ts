@@ -1549,6 +1549,13 @@ export interface components {
             server: string;
             cause: string;
             remedy: string;
+            /**
+             * Format: int64
+             * @description the finding about the server that stands for this one, because others there have it for the same reason; lists leave it out
+             */
+            under?: number;
+            /** @description how many bindings of the server have this finding for the same reason; none for a finding of its own */
+            stands_for?: number;
             evidence: components["schemas"]["Fact"][];
             /** @description file:line of the host or server in the estate file */
             place: string;

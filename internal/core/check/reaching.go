@@ -17,7 +17,7 @@ func reaching(s *Subject) {
 	switch o.Outcome {
 	case binding.Refused:
 		s.add(NothingListens, "nothing listens at "+at,
-			fmt.Sprintf("start the server, or add a TLS listener on port %d to %s", s.Endpoint.Port(), s.Server), seen)
+			fmt.Sprintf("start %s, or add a TLS listener there", s.Server), seen)
 	case binding.Filtered:
 		s.add(NoAnswer, "no answer from "+at, "open the port in the machine's and the network's firewall", seen)
 	case binding.Unreachable:
@@ -35,7 +35,7 @@ func reaching(s *Subject) {
 		s.add(Silent, at+" sends bytes too slowly to finish a handshake", "check load and network of the machine", seen)
 	case binding.PlainHTTP:
 		s.add(PlainHTTP, at+" speaks http where TLS is expected",
-			fmt.Sprintf("switch TLS on for the listener on port %d of %s", s.Endpoint.Port(), s.Server), seen)
+			fmt.Sprintf("switch TLS on for that listener of %s", s.Server), seen)
 	case binding.NotTLS:
 		s.add(NotTLS, at+" speaks something else than TLS", "check which service owns the port", seen)
 	}

@@ -109,6 +109,9 @@ const (
 	AtNextReload
 	// Uncovered marks a host that no certificate served there is for.
 	Uncovered
+	// AtEndpoint marks what befell before a certificate came: what is true of one
+	// name is as a rule true of all names at the endpoint, see Together.
+	AtEndpoint
 )
 
 // Step is a step of a visit that findings belong to; steps are combined with |.
@@ -138,21 +141,21 @@ type Rule struct {
 // Rules is the catalogue, by family: the one table every other list of codes is
 // derived from.
 var Rules = []Rule{
-	{Code: NothingListens, Severity: Broken, Speaks: OfServed,
+	{Code: NothingListens, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "the machine refuses connections on this port"},
-	{Code: NoAnswer, Severity: Broken, Speaks: OfServed,
+	{Code: NoAnswer, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "connections to this address and port are neither accepted nor refused"},
-	{Code: NoRoute, Severity: Broken, Speaks: OfServed,
+	{Code: NoRoute, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "the network has no way to this address"},
-	{Code: ConnectionReset, Severity: Broken, Speaks: OfServed,
+	{Code: ConnectionReset, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "the connection is torn down before a certificate comes"},
-	{Code: ConnectionClosed, Severity: Broken, Speaks: OfServed,
+	{Code: ConnectionClosed, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "the connection is ended before a certificate comes"},
-	{Code: Silent, Severity: Broken, Speaks: OfServed,
+	{Code: Silent, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "connections are accepted, then nothing or too little comes"},
-	{Code: PlainHTTP, Severity: Broken, Speaks: OfServed,
+	{Code: PlainHTTP, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "the port speaks http where TLS is expected"},
-	{Code: NotTLS, Severity: Broken, Speaks: OfServed,
+	{Code: NotTLS, Severity: Broken, Speaks: OfServed, Traits: AtEndpoint,
 		Meaning: "the port speaks something else than TLS"},
 	{Code: TLSRefused, Severity: Broken, Speaks: OfServed,
 		Meaning: "the server ends the handshake with an alert"},

@@ -1,0 +1,74 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"insegna.example/internal/core/place"
+)
+
+// Shared is a finding that several bindings of one server have for one reason:
+// the same code, and the same remedy.
+type Shared struct {
+	Server    string      // as the estate names it
+	Code      Code        // one of those With(AtEndpoint)
+	Severity  Severity    // the worst of them
+	Remedy    string      // that of each
+	Source    place.Place // in the server's configuration, of the first
+	Endpoints []string    // where it was found, each once; at most sharedNamed
+	Hosts     []string    // that are not answered; at most sharedNamed
+	Bindings  int         // that have it
+	Places    int         // endpoints that have it
+	last      string      // endpoint added
+}
+
+// sharedNamed is how many hosts and endpoints a finding about all of them names.
+const sharedNamed = 5
+
+// Add counts one more binding. Those of one endpoint come one after the other.
+func (s *Shared) Add(host, endpoint string, severity Severity, source place.Place) {
+	if s.Bindings == 0 {
+		s.Severity, s.Source = severity, source
+	}
+	if severity.Rank() < s.Severity.Rank() {
+		s.Severity = severity
+	}
+	s.Bindings++
+	if len(s.Hosts) < sharedNamed {
+		s.Hosts = append(s.Hosts, host)
+	}
+	if s.last == endpoint {
+		return
+	}
+	s.last = endpoint
+	if s.Places++; len(s.Endpoints) < sharedNamed {
+		s.Endpoints = append(s.Endpoints, endpoint)
+	}
+}
+
+// sharedCauses say of several endpoints what the rules say of one.
+var sharedCauses = map[Code]string{
+	NothingListens: "nothing listens at %s", NoAnswer: "no answer from %s", NoRoute: "there is no way to %s",
+	ConnectionReset:  "connections to %s are torn down before a certificate comes",
+	ConnectionClosed: "connections to %s are ended before a certificate comes",
+	Silent:           "connections to %s are accepted, and nothing or too little comes",
+	PlainHTTP:        "%s speaks http where TLS is expected", NotTLS: "%s speaks something else than TLS",
+}
+
+// Together is the one finding about a server that stands for those of its
+// bindings. Its remedy tells it apart from others of its code there.
+func Together(s *Shared) Found {
+	return Found{Subject: s.Remedy, Finding: Finding{Code: s.Code, Severity: s.Severity, Remedy: s.Remedy, Source: s.Source,
+		Cause: fmt.Sprintf(sharedCauses[s.Code], some(s.Endpoints, s.Places)) +
+			fmt.Sprintf(": %d bindings of %s are not served", s.Bindings, s.Server),
+		Evidence: []Fact{{"hosts", some(s.Hosts, s.Bindings)}, {"endpoints", some(s.Endpoints, s.Places)}}}}
+}
+
+// some names a few of many.
+func some(list []string, n int) string {
+	text := strings.Join(list, ", ")
+	if n > len(list) {
+		text += fmt.Sprintf(" and %d more", n-len(list))
+	}
+	return text
+}
