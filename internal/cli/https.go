@@ -190,7 +190,7 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 // httpsPrepared shows what has to change on the server before the CA is asked,
 // asks, and follows until that is done and the pre-flight was tried anew.
 func (a *app) httpsPrepared(ctx context.Context, v *client.HttpsRun, yes bool) (*client.HttpsRun, error) {
-	a.say("\n%s can be prepared, so that it serves what the CA asks for. These lines stay there:", v.Server)
+	a.say("\n%s can be prepared, so that it serves what the CA asks for. What is changed stays so:", v.Server)
 	a.showDiffs(v.Preparation.Files)
 	a.say("")
 	for _, act := range v.Preparation.Acts {

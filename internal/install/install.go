@@ -72,13 +72,20 @@ type File struct {
 	After  string `json:"after"`  // its text once it is done
 }
 
+// Link is a symbolic link that puts a file in force.
+type Link struct {
+	Path string `json:"path"` // where it is laid; nothing is there yet
+	To   string `json:"to"`   // the file it leads to, absolute
+}
+
 // Plan is what an installation changes, worked out beforehand by its
 // destination and stored as it made it.
 type Plan struct {
-	Where string          `json:"where"` // what a person looks at when everything else fails
-	Acts  []Act           `json:"acts"`  // what is done, in its order, for people
-	Files []File          `json:"files"` // of the configuration that change
-	Own   json.RawMessage `json:"own"`   // the destination's own
+	Where string          `json:"where"`           // what a person looks at when everything else fails
+	Acts  []Act           `json:"acts"`            // what is done, in its order, for people
+	Files []File          `json:"files"`           // of the configuration that change
+	Links []Link          `json:"links,omitempty"` // that are laid
+	Own   json.RawMessage `json:"own"`             // the destination's own
 }
 
 // Act is one thing an installation does.
@@ -203,7 +210,10 @@ func (e *ChangedError) Error() string {
 }
 
 // RefusedError says why a destination plans nothing, and what to do first.
-type RefusedError struct{ Reason, Next string }
+type RefusedError struct {
+	Reason, Next string
+	Preparable   bool // Prepare can do what is to be done first
+}
 
 // Error is a reason people read; advice stands beside it.
 func (e *RefusedError) Error() string { return e.Reason }

@@ -70,6 +70,7 @@ type Copy struct {
 type EditError struct {
 	Place
 	Reason, Remedy string // why it cannot be edited, and what to do
+	Preparable     bool   // a destination can do that
 }
 
 // Error names the place that stands in the way.

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"insegna.example/internal/install"
 )
@@ -34,6 +35,86 @@ func Resolved(fsys fs.FS, p string) (string, error) {
 
 // Overlaid is a file system in which some files are as they will be.
 func Overlaid(fsys fs.FS, edits []install.File) fs.FS { return overlaid{fsys, edits} }
+
+// Linked is a file system with some links more.
+func Linked(fsys fs.FS, links []install.Link) fs.FS { return linked{fsys, links} }
+
+// linked implements fs.FS.
+type linked struct {
+	fs.FS
+	links []install.Link // that will be there
+}
+
+// to gives the link a name is; nil when it is none that will be there.
+func (l linked) to(name string) *install.Link {
+	if i := slices.IndexFunc(l.links, func(x install.Link) bool { return x.Path == "/"+name }); i >= 0 {
+		return &l.links[i]
+	}
+	return nil
+}
+
+// followed gives the name to open in the place of a link.
+func (l linked) followed(name string) string {
+	if x := l.to(name); x != nil {
+		return strings.TrimPrefix(x.To, "/")
+	}
+	return name
+}
+
+// Open implements fs.FS.
+func (l linked) Open(name string) (fs.File, error) { return l.FS.Open(l.followed(name)) }
+
+// Stat implements fs.StatFS.
+func (l linked) Stat(name string) (fs.FileInfo, error) { return fs.Stat(l.FS, l.followed(name)) }
+
+// Lstat implements fs.ReadLinkFS.
+func (l linked) Lstat(name string) (fs.FileInfo, error) {
+	if x := l.to(name); x != nil {
+		return linkInfo{path.Base(name)}, nil
+	}
+	return fs.Lstat(l.FS, name)
+}
+
+// ReadLink implements fs.ReadLinkFS.
+func (l linked) ReadLink(name string) (string, error) {
+	if x := l.to(name); x != nil {
+		return x.To, nil
+	}
+	return fs.ReadLink(l.FS, name)
+}
+
+// ReadDir implements fs.ReadDirFS.
+func (l linked) ReadDir(name string) ([]fs.DirEntry, error) {
+	list, err := fs.ReadDir(l.FS, name)
+	for _, x := range l.links {
+		if err == nil && path.Dir(x.Path) == "/"+name {
+			list = append(list, fs.FileInfoToDirEntry(linkInfo{path.Base(x.Path)}))
+		}
+	}
+	slices.SortFunc(list, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return list, err
+}
+
+// linkInfo is a link that will be there.
+type linkInfo struct{ name string }
+
+// Name implements fs.FileInfo.
+func (i linkInfo) Name() string { return i.name }
+
+// Size implements fs.FileInfo.
+func (linkInfo) Size() int64 { return 0 }
+
+// Mode implements fs.FileInfo.
+func (linkInfo) Mode() fs.FileMode { return fs.ModeSymlink | fs.ModePerm }
+
+// ModTime implements fs.FileInfo.
+func (linkInfo) ModTime() time.Time { return time.Time{} }
+
+// IsDir implements fs.FileInfo.
+func (linkInfo) IsDir() bool { return false }
+
+// Sys implements fs.FileInfo.
+func (linkInfo) Sys() any { return nil }
 
 // overlaid implements fs.FS.
 type overlaid struct {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"insegna.example/internal/core/place"
+	"insegna.example/internal/install"
 )
 
 // Place is where something is written in a configuration.
@@ -172,6 +173,8 @@ type Site struct {
 	Listens  []Place  `json:"listens"`             // where its listen lines are
 	Asked    []string `json:"asked"`               // the addresses it listens at, as written
 	SwitchOn string   `json:"switch_on,omitempty"` // of one not in force: what puts it in force
+	// the link that does, where it is one
+	Link *install.Link `json:"link,omitempty"`
 }
 
 // MainName is the name to call the site by.

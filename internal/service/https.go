@@ -259,7 +259,14 @@ func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 	if m.InForce != nil {
 		return s.preview(ctx, v)
 	}
-	if err := s.installing.ready(ctx, m, v.Server, v.Also); err != nil {
+	err = s.installing.ready(ctx, m, v.Server, v.Also)
+	var shut *preparableError
+	if v.Preparation == nil && errors.As(err, &shut) {
+		if offered, err := s.offer(ctx, v, m); offered || err != nil {
+			return err
+		}
+	}
+	if err != nil {
 		return err
 	}
 	return s.preflight(ctx, v, m)
@@ -283,8 +290,10 @@ func (s *TakingToHTTPS) preflight(ctx context.Context, v *HTTPSRun, m *MandateVi
 		v.Trials = append(v.Trials, store.HTTPSTrial(t))
 	}
 	if !allWell(trials) {
-		if offered, err := s.offer(ctx, v, m, trials); offered || err != nil {
-			return err
+		if v.Preparation == nil && onlyPath(trials) {
+			if offered, err := s.offer(ctx, v, m); offered || err != nil {
+				return err
+			}
 		}
 		s.end(v, httpsFailed, "something is in the way of "+v.Mandate+"; the CA was not asked",
 			"do what the pre-flight says, and begin again")

@@ -304,10 +304,20 @@ const notesShown = 100
 func installTrouble(err error) error {
 	var refused *install.RefusedError
 	if errors.As(err, &refused) {
-		return &RefusedError{refused.Reason, refused.Next}
+		out := &RefusedError{refused.Reason, refused.Next}
+		if refused.Preparable {
+			return &preparableError{out}
+		}
+		return out
 	}
 	return err
 }
+
+// preparableError is a refusal that preparing the server mends.
+type preparableError struct{ *RefusedError }
+
+// Unwrap gives the refusal.
+func (e *preparableError) Unwrap() error { return e.RefusedError }
 
 // installedOn finds the server a mandate is to be installed on, in its estate,
 // and the port it names.

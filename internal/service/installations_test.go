@@ -225,11 +225,21 @@ func TestAServerIsPreparedForTheCA(t *testing.T) {
 	r := servicetest.Start(t)
 	whole, err := os.ReadFile(q.site)
 	require.NoError(t, err)
-	denied := strings.Replace(string(whole), "server_name", "location ~ /\\. { deny all; }\n  server_name", 1)
-	require.NotEqual(t, string(whole), denied)
+	// The site is written, and not switched on either.
+	main, site, cut := strings.Cut(string(whole), "server {")
+	require.True(t, cut)
+	end := strings.LastIndex(site, "}")
+	main += "include " + q.dir + "/sites-enabled/*;\n" + site[end:]
+	denied := "server {" + strings.Replace(site[:end], "server_name", "location ~ /\\. { deny all; }\n  server_name", 1)
+	for _, name := range []string{"available", "enabled"} {
+		require.NoError(t, os.Mkdir(q.dir+"/sites-"+name, 0o755))
+	}
+	require.NoError(t, os.WriteFile(q.site, []byte(main), 0o644))
+	q.site = q.dir + "/sites-available/deck"
 	require.NoError(t, os.WriteFile(q.site, []byte(denied), 0o644))
+	configuration := q.dir + "/nginx.conf"
 	require.NoError(t,
-		exec.Command("/usr/sbin/nginx", "-p", q.dir+"/", "-c", q.site, "-e", "stderr", "-s", "reload").Run())
+		exec.Command("/usr/sbin/nginx", "-p", q.dir+"/", "-c", configuration, "-e", "stderr", "-s", "reload").Run())
 	q.estate, _, _ = strings.Cut(q.estate, "mandates:")
 	q.open(t, r.URL, r.Client)
 	begun, err := r.Client.BeginHttpsWithResponse(t.Context(), client.HttpsRequest{Server: "quay", Host: deck})
@@ -241,6 +251,8 @@ func TestAServerIsPreparedForTheCA(t *testing.T) {
 	require.Equal(t, client.HttpsRunStatePrepared, run.State, run.Reason)
 	require.Len(t, run.Preparation.Files, 1)
 	assert.Contains(t, run.Preparation.Files[0].Diff, "+  location ^~ /.insegna-proofs/ {")
+	assert.Equal(t, "link", run.Preparation.Acts[0].Does)
+	assert.Equal(t, q.dir+"/sites-enabled/deck → "+q.site, run.Preparation.Acts[0].What)
 	assert.Zero(t, q.town.CA.Orders())
 	text, err := os.ReadFile(q.site)
 	require.NoError(t, err)

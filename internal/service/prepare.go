@@ -31,16 +31,17 @@ func PlanOf(p *store.HTTPSPreparation) (*install.Plan, error) {
 	return plan, json.Unmarshal(p.Plan, plan)
 }
 
-// offer works out what the server needs before the CA is asked, where that is
-// all that stands in the way: then the run waits for a person to agree. false when
-// it is not, or was tried already.
-func (s *TakingToHTTPS) offer(ctx context.Context, v *HTTPSRun, m *MandateView, trials []acmesource.Trial) (bool,
-	error) {
-	if v.Preparation != nil || slices.ContainsFunc(trials, func(t acmesource.Trial) bool {
+// onlyPath says whether nothing stands in the way but what a change of the
+// server's own configuration mends.
+func onlyPath(trials []acmesource.Trial) bool {
+	return !slices.ContainsFunc(trials, func(t acmesource.Trial) bool {
 		return !t.Well() && !slices.Contains(pathIlls, t.Code)
-	}) {
-		return false, nil
-	}
+	})
+}
+
+// offer works out what the server needs before the CA is asked; then the run
+// waits for a person to agree. false when it cannot be prepared.
+func (s *TakingToHTTPS) offer(ctx context.Context, v *HTTPSRun, m *MandateView) (bool, error) {
 	d, wish, done, err := s.preparing(ctx, v, m)
 	if err != nil {
 		return false, err

@@ -155,6 +155,13 @@ func (d *Destination) unchanged(l *layout, p *install.Plan) error {
 			return &install.ChangedError{What: f.Path}
 		}
 	}
+	for _, x := range p.Links {
+		if _, err := fs.Lstat(d.Over.FS(), strings.TrimPrefix(x.Path, "/")); kind.Lost(err) {
+			return err
+		} else if err == nil {
+			return &install.ChangedError{What: x.Path}
+		}
+	}
 	if l.Only {
 		return nil
 	}
@@ -196,7 +203,7 @@ func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (w
 		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy",
 			d.test(ctx, l)
 	}
-	c, err := d.Editor.Copy(d.Over.FS(), d.Main, p.Files, map[string]string{
+	c, err := d.Editor.Copy(kind.Linked(d.Over.FS(), p.Links), d.Main, p.Files, map[string]string{
 		l.inUse(l.Certificates): l.staged(l.Certificates),
 		l.inUse(l.Key):          l.staged(l.Key),
 	})
@@ -251,11 +258,19 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 			return "", err
 		}
 	}
+	for _, x := range p.Links {
+		if err := d.link(ctx, x); err != nil {
+			return "", err
+		}
+	}
 	if err := d.test(ctx, l); err != nil {
 		return "", err
 	}
 	for _, f := range p.Files {
 		words += "\n" + f.Path
+	}
+	for _, x := range p.Links {
+		words += "\n" + x.Path + " leads to " + x.To
 	}
 	return words, nil
 }
@@ -269,6 +284,34 @@ func (d *Destination) lead(ctx context.Context, l *layout, version string) error
 			" && ln -sfn " + quoted(to) + " .now.$$ && mv -T .now.$$ now"
 	}
 	_, err := d.run(ctx, script)
+	return err
+}
+
+// link lays a link where nothing is, or where it lies already.
+func (d *Destination) link(ctx context.Context, x install.Link) error {
+	switch to, err := fs.ReadLink(d.Over.FS(), strings.TrimPrefix(x.Path, "/")); {
+	case kind.Lost(err):
+		return err
+	case err == nil && to == x.To:
+		return nil
+	case !errors.Is(err, fs.ErrNotExist):
+		return &install.ChangedError{What: x.Path}
+	}
+	_, err := d.run(ctx, "ln -sT "+quoted(x.To)+" "+quoted(x.Path))
+	return err
+}
+
+// unlink takes a link away that leads where it was laid to lead.
+func (d *Destination) unlink(ctx context.Context, x install.Link) error {
+	switch to, err := fs.ReadLink(d.Over.FS(), strings.TrimPrefix(x.Path, "/")); {
+	case kind.Lost(err):
+		return err
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil || to != x.To:
+		return &install.ChangedError{What: x.Path}
+	}
+	_, err := d.run(ctx, "rm -f -- "+quoted(x.Path))
 	return err
 }
 
@@ -300,6 +343,11 @@ func (d *Destination) Back(ctx context.Context, p *install.Plan) (string, error)
 	l, err := read(p)
 	if err != nil {
 		return "", err
+	}
+	for _, x := range p.Links {
+		if err := d.unlink(ctx, x); err != nil {
+			return "", err
+		}
 	}
 	for n := len(p.Files) - 1; n >= 0; n-- {
 		f := p.Files[n]

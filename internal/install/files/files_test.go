@@ -595,6 +595,71 @@ func TestASiteThatIsNotSwitchedOn(t *testing.T) {
 	assert.Contains(t, refused.Reason, p.dir+"/sites-available/menu:1: the site "+host+" is not switched on")
 	assert.Contains(t, refused.Next, "ln -s ")
 	assert.Contains(t, refused.Next, p.command("-s reload"))
+	assert.True(t, refused.Preparable)
+}
+
+// TestASiteIsSwitchedOn prepares a running server for a site that is written and
+// not in force, with a rule in it that stands before the proof: the server takes
+// it in, the others are answered as before, and the way back leads back. What lies
+// where the link should is nobody else's to replace.
+func TestASiteIsSwitchedOn(t *testing.T) {
+	p := newPier(t)
+	link, file := p.dir+"/sites-enabled/menu", p.dir+"/sites-available/menu"
+	main, err := os.ReadFile(p.main)
+	require.NoError(t, err)
+	p.put(t, p.main, strings.Replace(string(main), "sites/*", "sites-enabled/*", 1))
+	p.put(t, p.dir+"/sites-enabled/other", "server { listen "+p.plain.String()+
+		"; server_name other.lantern.example; return 404; }\n")
+	p.put(t, file, "server { listen "+p.plain.String()+"; server_name "+host+"; location = / { return 302 /menu; } location ~ /\\. { deny all; } }\n")
+	p.start(t)
+	assert.Contains(t, p.get(t, host, "/"), "404")
+	_, leaf := p.leaf(t)
+	wish := &install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, PlainPort: p.plain.Port()}
+	d := p.destination(reach.Local())
+	_, err = d.Prepare(t.Context(), wish)
+	assert.ErrorContains(t, err, "others would get something else: hosts without a site", "it would be the first")
+	require.NoError(t, os.Rename(p.dir+"/sites-enabled/other", p.dir+"/sites-enabled/a"))
+	before := p.state(t)
+	planned, err := d.Prepare(t.Context(), wish)
+	require.NoError(t, err)
+	assert.Equal(t, []install.Link{{Path: link, To: file}}, planned.Plan.Links)
+	assert.Equal(t, before, p.state(t))
+
+	i := &install.Installation{Plan: planned.Plan, Bindings: planned.Bindings, State: install.Staging}
+	x := &records{}
+	require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+	require.Equal(t, install.Done, i.State, "%s %v", i.Reason, x.steps)
+	require.NoError(t, os.Chmod(p.dir, 0o755))
+	p.put(t, p.folder+"/proofs/.well-known/acme-challenge/a-token", "proof")
+	assert.Eventually(t, func() bool { return p.get(t, host, "/.well-known/acme-challenge/a-token") == "200  proof" },
+		5*time.Second, 10*time.Millisecond)
+	assert.Eventually(t, func() bool { return strings.HasPrefix(p.get(t, host, "/"), "302") }, 5*time.Second,
+		10*time.Millisecond)
+	assert.Contains(t, p.get(t, "other.lantern.example", "/"), "404")
+	require.NoError(t, os.RemoveAll(p.dir+"/insegna"))
+
+	i.State, i.Switched = install.Returning, true
+	require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+	require.Equal(t, install.Returned, i.State, i.Reason)
+	assert.Equal(t, before, p.state(t))
+	assert.Eventually(t, func() bool { return strings.Contains(p.get(t, host, "/"), "404") }, 5*time.Second,
+		10*time.Millisecond)
+
+	// Something else has come to lie there since the preview, and before the next.
+	require.NoError(t, os.Symlink("elsewhere", link))
+	i.State, i.Switched = install.Staging, false
+	require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+	assert.Contains(t, i.Reason, link+" is not as the preview showed it")
+	_, err = d.Prepare(t.Context(), wish)
+	assert.ErrorContains(t, err, link+" is there already")
+	to, err := os.Readlink(link)
+	require.NoError(t, err)
+	assert.Equal(t, "elsewhere", to)
+	// Where links are laid in vain, that is said.
+	require.NoError(t, os.Remove(link))
+	p.put(t, p.main, strings.Replace(string(main), "sites/*", "sites-enabled/a*", 1))
+	_, err = d.Prepare(t.Context(), wish)
+	assert.ErrorContains(t, err, link+" would not be included")
 }
 
 // TestARehearsalChangesNothing stages and tests a version, and takes it away.

@@ -44,7 +44,7 @@ func refused(err error) error {
 	var edit *kind.EditError
 	switch {
 	case errors.As(err, &edit):
-		return &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy}
+		return &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy, Preparable: edit.Preparable}
 	case kind.Lost(err):
 		return &install.RefusedError{Reason: err.Error(), Next: "see that the server can be reached, and try again"}
 	}
@@ -203,18 +203,26 @@ func (p *planner) sites() ([]int, error) {
 		}
 	}
 	if len(list) == 0 {
-		for i := range p.reading.Idle {
-			if site := &p.reading.Idle[i]; p.touches(site) && site.SwitchOn != "" {
-				return nil, &kind.EditError{Place: site.Place,
-					Reason: fmt.Sprintf("the site %s is not switched on", site.MainName()),
-					Remedy: fmt.Sprintf("%s, then %s && %s", site.SwitchOn, p.Test, p.Reload)}
-			}
+		if site := p.idle(); site != nil {
+			return nil, &kind.EditError{Place: site.Place, Preparable: site.Link != nil,
+				Reason: fmt.Sprintf("the site %s is not switched on", site.MainName()),
+				Remedy: fmt.Sprintf("%s, then %s && %s", site.SwitchOn, p.Test, p.Reload)}
 		}
 		return nil, &kind.EditError{Place: kind.Place{File: p.reading.Main, Line: 1},
 			Reason: fmt.Sprintf("no site of %s is for %s", p.wish.Server, strings.Join(p.wish.Names, ", ")),
 			Remedy: "see its sites: insegna server sites " + p.wish.Server}
 	}
 	return list, nil
+}
+
+// idle finds a site for the names that is not in force; nil when there is none.
+func (p *planner) idle() *kind.Site {
+	for i := range p.reading.Idle {
+		if site := &p.reading.Idle[i]; p.touches(site) && site.SwitchOn != "" {
+			return site
+		}
+	}
+	return nil
 }
 
 // coversAll refuses a site that is for a name the certificate does not list.

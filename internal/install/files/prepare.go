@@ -3,6 +3,8 @@ package files
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"io/fs"
 	"net/netip"
 	"path"
 	"slices"
@@ -16,7 +18,8 @@ import (
 // probe is a file a CA would ask for (RFC 8555 section 8.3).
 const probe = "/.well-known/acme-challenge/insegna"
 
-// Prepare implements install.Destination: it finds the sites that answer a CA's
+// Prepare implements install.Destination: it switches the site of the names on
+// where it is written and not in force, finds the sites that answer a CA's
 // question for each name, and frees the path in those that do not serve it.
 func (d *Destination) Prepare(_ context.Context, w *install.Wish) (*install.Planned, error) {
 	out, err := d.prepare(w)
@@ -31,16 +34,38 @@ func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
 		return nil, err
 	}
 	p := &planner{Destination: d, wish: w, reading: reading}
+	links, err := p.switchOn()
+	if err != nil {
+		return nil, err
+	}
+	before := p.reading
+	if len(links) > 0 {
+		fsys = kind.Linked(fsys, links)
+		if p.reading, err = d.Reader.Read(fsys, d.Main); err != nil {
+			return nil, err
+		}
+		_, err := p.sites()
+		var edit *kind.EditError
+		if idle := p.idle(); errors.As(err, &edit) && idle != nil && idle.Place == edit.Place {
+			edit.Reason = links[0].Path + " would not be included"
+			edit.Remedy = "give the file a name that is included: see the line include of " + p.Main
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	l := &layout{Folder: path.Join(path.Dir(p.Main), "insegna", w.Mandate), Only: true,
 		Copy: path.Join(path.Dir(p.Main), ".insegna-"+w.Mandate+"."), Test: p.Test, Reload: p.Reload}
 	freed, asked := p.shut(l.in("proofs"))
-	if len(freed) == 0 {
+	if len(freed)+len(links) == 0 {
 		return nil, &install.RefusedError{Reason: "the path of http-01 is served by the sites of these names as it is",
 			Next: "see what the pre-flight says"}
 	}
-	edits, err := d.Editor.Free(fsys, d.Main, freed)
-	if err != nil {
-		return nil, err
+	edits := &kind.Edits{}
+	if len(freed) > 0 {
+		if edits, err = d.Editor.Free(fsys, d.Main, freed); err != nil {
+			return nil, err
+		}
 	}
 	if p.after, err = p.edited(fsys, edits); err != nil {
 		return nil, err
@@ -57,6 +82,7 @@ func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
 	for _, f := range freed {
 		wanted = append(wanted, kind.Wanted{Site: f.Site})
 	}
+	p.reading = before
 	if err := p.touched(edits, wanted); err != nil {
 		return nil, err
 	}
@@ -64,9 +90,31 @@ func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &install.Planned{Plan: install.Plan{Where: p.Main, Files: edits.Files, Own: own,
-		Acts: []install.Act{{Does: "test", What: l.Test}, {Does: "reload", What: l.Reload}}},
+	acts := []install.Act{{Does: "test", What: l.Test}, {Does: "reload", What: l.Reload}}
+	for _, x := range links {
+		acts = slices.Insert(acts, 0, install.Act{Does: "link", What: x.Path + " → " + x.To})
+	}
+	return &install.Planned{Plan: install.Plan{Where: p.Main, Files: edits.Files, Links: links, Own: own, Acts: acts},
 		Bindings: p.neighbours(nil)}, nil
+}
+
+// switchOn gives the link that puts the site of the names in force; none where
+// one is in force already, or nothing but a person can switch it on.
+func (p *planner) switchOn() ([]install.Link, error) {
+	_, err := p.sites()
+	var edit *kind.EditError
+	if !errors.As(err, &edit) || !edit.Preparable {
+		return nil, nil // what else is in the way is told when the certificate is installed
+	}
+	link := p.idle().Link
+	switch _, err := fs.Lstat(p.Over.FS(), strings.TrimPrefix(link.Path, "/")); {
+	case kind.Lost(err):
+		return nil, err
+	case err == nil:
+		return nil, &kind.EditError{Place: edit.Place, Reason: edit.Reason + ", and " + link.Path + " is there already",
+			Remedy: "see what that is; the site is in force when it leads to " + link.To}
+	}
+	return []install.Link{*link}, nil
 }
 
 // question is a host a CA asks at an address.

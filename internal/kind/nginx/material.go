@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
 )
 
@@ -250,10 +251,10 @@ func (r *reader) readIdle(paths []string) error {
 			continue
 		}
 		before := len(r.out.Idle)
-		switchOn := switchedOn(p)
+		switchOn, link := switchedOn(p)
 		r.block(&Directive{File: f, Block: f.Nodes}, &scope{family: "http", groups: map[string]*Directive{}})
 		for i := before; i < len(r.out.Idle); i++ {
-			r.out.Idle[i].SwitchOn = switchOn
+			r.out.Idle[i].SwitchOn, r.out.Idle[i].Link = switchOn, link
 		}
 		if len(r.out.Idle) > before {
 			r.idleFiles = append(r.idleFiles, f)
@@ -264,11 +265,12 @@ func (r *reader) readIdle(paths []string) error {
 
 // switchedOn says what puts a file in force: a link in NAME-enabled for one in
 // NAME-available, otherwise a name that is included.
-func switchedOn(p string) string {
+func switchedOn(p string) (words string, link *install.Link) {
 	if stem, ok := strings.CutSuffix(path.Dir(p), "-available"); ok {
-		return fmt.Sprintf("switch it on: ln -s %s %s-enabled/", p, stem)
+		return fmt.Sprintf("switch it on: ln -s %s %s-enabled/", p, stem),
+			&install.Link{Path: path.Join(stem+"-enabled", path.Base(p)), To: p}
 	}
-	return fmt.Sprintf("give %s a name that is included", p)
+	return fmt.Sprintf("give %s a name that is included", p), nil
 }
 
 // target follows a symbolic link, when the file system can tell.
