@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	"github.com/go-jose/go-jose/v4"
@@ -96,9 +97,20 @@ func (c *Client) SetContact(ctx context.Context, s Signer, contact []string) (*A
 	return c.account(ctx, s, s.URL, map[string]any{"contact": contact})
 }
 
-// Deactivate ends the account for good (section 7.3.6).
+// Deactivate ends the account for good (section 7.3.6). From then on the CA
+// refuses its requests as unauthorized: so it does when it is asked again because
+// the reply got lost.
 func (c *Client) Deactivate(ctx context.Context, s Signer) error {
-	return c.post(ctx, s, s.URL, map[string]any{"status": Deactivated}, unread)
+	lost := false
+	return c.patiently(ctx, func() error {
+		_, err := c.ask(ctx, s, s.URL, map[string]any{"status": Deactivated})
+		var p *Problem
+		if lost && errors.As(err, &p) && p.Kind() == "unauthorized" {
+			return nil
+		}
+		_, lost = Passing(err)
+		return err
+	})
 }
 
 // ChangeKey replaces the account's key (section 7.3.5). Once done it cannot be

@@ -171,7 +171,9 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = resp.Body.Close() }()
 	assert.Equal(t, 200, resp.StatusCode)
-	require.NoError(t, a.Deactivate(t.Context(), a.Signer))
+	town.Faults.Set(ca.Fault{Lose: strings.TrimPrefix(a.Signer.URL, strings.TrimSuffix(town.Directory(), "/directory"))})
+	require.NoError(t, a.Deactivate(t.Context(), a.Signer), "done, though the reply was lost")
+	assert.Error(t, a.Deactivate(t.Context(), a.Signer), "it is no account any more")
 	_, err = a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
 	assert.ErrorContains(t, err, "deactivated")
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -65,6 +66,25 @@ func town(t *testing.T, names string, change ...func(*ca.Config)) (*catest.Town,
 	r.Apply(t, text, root)
 	agree(t, r.Client, "harbour")
 	return place, r
+}
+
+// TestAgreeingRidesTroubleOut agrees to the terms of a CA where every kind of
+// request meets every kind of trouble that passes.
+func TestAgreeingRidesTroubleOut(t *testing.T) {
+	place, r := town(t, "a.lantern.example")
+	var mu sync.Mutex
+	met := map[string]ca.Trouble{}
+	place.Faults.Set(ca.Fault{Storm: func(path string) ca.Trouble {
+		mu.Lock()
+		defer mu.Unlock()
+		if met[path]++; met[path] >= ca.Troubles || met[path] == ca.Busy {
+			return ca.None // a second's rest is for tests that look at it
+		}
+		return met[path]
+	}})
+	defer place.Faults.Set(ca.Fault{})
+	agree(t, r.Client, "harbour")
+	assert.NotZero(t, met["/new-account"])
 }
 
 func agree(t *testing.T, c *client.ClientWithResponses, name string) {
