@@ -160,7 +160,7 @@ func TestWithoutAService(t *testing.T) {
 	assert.Contains(t, r.out, "trusted by browsers through Harbour Root")
 	r = run("visit", "gone.lantern.example", "--estate", "estate.yaml", "--fail-at", "broken")
 	assert.Equal(t, 3, r.code)
-	assert.Contains(t, r.out, "→ start the server, or add a TLS listener on port 1")
+	assert.Contains(t, r.out, "→ start the server, or add a TLS listener there")
 
 	old := pkitest.Leaf(nil, "a.lantern.example", pkitest.Valid(-80*24*time.Hour, 10*24*time.Hour)).TLS()
 	fresh := pkitest.Leaf(nil, "a.lantern.example").TLS()

@@ -321,6 +321,6 @@ func TestWhatHappensIsToldToAll(t *testing.T) {
 	}
 	r.Survey(t)
 	for range listeners {
-		assert.Equal(t, map[string]int{"finding-opened": 18, "survey-ended": 1}, <-heard)
+		assert.Equal(t, map[string]int{"finding-opened": 19, "survey-ended": 1}, <-heard)
 	}
 }

@@ -17,7 +17,7 @@ func reaching(s *Subject) {
 	switch o.Outcome {
 	case binding.Refused:
 		s.add(NothingListens, "nothing listens at "+at,
-			fmt.Sprintf("start %s, or add a TLS listener there", s.Server), seen)
+			"start the server, or add a TLS listener there", seen)
 	case binding.Filtered:
 		s.add(NoAnswer, "no answer from "+at, "open the port in the machine's and the network's firewall", seen)
 	case binding.Unreachable:
