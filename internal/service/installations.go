@@ -17,6 +17,7 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/veil"
 	"insegna.example/internal/install"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/kind"
@@ -43,7 +44,7 @@ type InstallationView struct {
 
 // Diff is what changes in one file, as a unified diff without secrets.
 func Diff(f *install.File) string {
-	return udiff.Unified(f.Path, f.Path, veil(f.Before), veil(f.After))
+	return udiff.Unified(f.Path, f.Path, veil.Text(f.Before), veil.Text(f.After))
 }
 
 // viewInstallation reads the plan as its destination made it; one that was

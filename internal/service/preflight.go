@@ -17,6 +17,7 @@ import (
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/veil"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/kind"
@@ -42,7 +43,7 @@ func (s *Ordering) proofStep(ctx context.Context, server, host string, at netip.
 			asked = at
 		}
 		if step, known := c.answers.Plain(host, asked, proof.WellKnown+"insegna"); known {
-			step.To = veil(step.To)
+			step.To = veil.Address(step.To)
 			return &step, nil
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/core/veil"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
@@ -234,7 +234,7 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 	loaded := r.Loaded
 	r.Loaded = time.Time{} // told apart from what was read
 	for i := range r.Files {
-		r.Files[i].Text = veil(r.Files[i].Text)
+		r.Files[i].Text = veil.Text(r.Files[i].Text)
 	}
 	for _, list := range [][]kind.Site{r.Sites, r.Idle} {
 		for i := range list {
@@ -242,7 +242,7 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 		}
 	}
 	for i := range r.Problems {
-		r.Problems[i].Message = veil(r.Problems[i].Message)
+		r.Problems[i].Message = veil.Text(r.Problems[i].Message)
 	}
 	plain, err := json.Marshal(r)
 	if err != nil {
@@ -271,53 +271,15 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 	return out, nil
 }
 
-// What configurations carry in the open and is nobody's business: it is neither
-// stored nor shown. Values stand behind a name that speaks of a secret, as a
-// parameter of an address, or before the host of one; keys are blocks of PEM (RFC
-// 7468).
-var (
-	secretNamed = regexp.MustCompile(
-		`(?i)([\w-]*(?:authorization|cookie|secret|secure_link_md5|passw(?:or)?d|token|api[-_]?key)` +
-			`[\w-]*["']?\s+)("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[^\s;{}"']+)`)
-	secretAsked = regexp.MustCompile(`(?i)([?&][\w-]*(?:secret|passw(?:or)?d|token|key|sig|signature|auth)=)([^&\s;"'#]+)`)
-	secretLogin = regexp.MustCompile(`(://[^\s/:@"']*:)([^\s/@"']+)@`)
-	secretKey   = regexp.MustCompile(
-		`(?s)-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----.*?(?:-----END [A-Z0-9 ]*PRIVATE KEY-----|\z)`)
-	// directives whose names speak of secrets and whose values are none
-	noSecret = regexp.MustCompile(
-		`(?i)^(server_tokens|[\w-]*(?:passw(?:or)?d|secret|token|key|cookie)_(?:file|path|domain|flags)|` +
-			`proxy_cookie_\w+|userid\w*)["']?\s`)
-)
-
-// hidden stands in the place of a secret.
-const hidden = "(hidden)"
-
-// veil hides values that look like secrets before anything is stored. Lines stay
-// where they are.
-func veil(text string) string {
-	text = secretKey.ReplaceAllStringFunc(text, func(key string) string {
-		return hidden + strings.Repeat("\n", strings.Count(key, "\n"))
-	})
-	text = secretNamed.ReplaceAllStringFunc(text, func(found string) string {
-		if noSecret.MatchString(found) {
-			return found
-		}
-		m := secretNamed.FindStringSubmatch(found)
-		return m[1] + hidden + strings.Repeat("\n", strings.Count(m[2], "\n"))
-	})
-	text = secretAsked.ReplaceAllString(text, "${1}"+hidden)
-	return secretLogin.ReplaceAllString(text, "${1}"+hidden+"@")
-}
-
 // veilSite hides them in the addresses a site leads to.
 func veilSite(s *kind.Site) {
 	for i := range s.Plain {
 		for _, step := range []*kind.Step{&s.Plain[i].Front, &s.Plain[i].WellKnown, &s.Plain[i].Other} {
-			step.To = veil(step.To)
+			step.To = veil.Address(step.To)
 		}
 	}
 	for i := range s.Hops {
-		s.Hops[i].To = veil(s.Hops[i].To)
+		s.Hops[i].To = veil.Address(s.Hops[i].To)
 	}
 }
 

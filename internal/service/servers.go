@@ -13,6 +13,7 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/core/veil"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
@@ -307,7 +308,7 @@ func (d *ServerDetail) answer(host string, e netip.AddrPort, at string) SiteAnsw
 	}
 	if front, known := d.known.answers.Plain(host, e, "/"); known {
 		asked, _ := d.known.answers.Plain(host, e, proof.WellKnown+"insegna")
-		front.To, asked.To = veil(front.To), veil(asked.To)
+		front.To, asked.To = veil.Address(front.To), veil.Address(asked.To)
 		out.Plain = &kind.Route{Listener: out.Listener, Host: host, Front: front, WellKnown: asked}
 		return out
 	}
