@@ -19,6 +19,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -466,14 +467,43 @@ func TestOneServiceADataDirectory(t *testing.T) {
 		"the database's password is never logged")
 }
 
+// TestItsOwnDatabaseIsStartedAgain kills the PostgreSQL of a running service: it
+// comes back by itself; when it cannot, the service ends, and says why.
+func TestItsOwnDatabaseIsStartedAgain(t *testing.T) {
+	dir, err := os.MkdirTemp("", "insegna-data-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	files := filepath.Join(dir, "data", "postgres", "data")
+	p := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", filepath.Join(dir, "data"))
+	kill := func() {
+		text, err := os.ReadFile(filepath.Join(files, "postmaster.pid"))
+		require.NoError(t, err)
+		first, _, _ := strings.Cut(string(text), "\n")
+		pid, err := strconv.Atoi(first)
+		require.NoError(t, err)
+		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	}
+	kill()
+	assert.Eventually(t, func() bool {
+		return strings.Contains(insegna(t, dir, p.URL, "today").out, "No estate has been applied yet")
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, p.Log(), "PostgreSQL runs again")
+	require.NoError(t, os.Rename(files+"/global/pg_control", files+"/global/gone"))
+	kill()
+	p.Signal(syscall.Signal(0)) // waits for its end
+	assert.Equal(t, 1, p.Cmd.ProcessState.ExitCode())
+	assert.Contains(t, p.Log(), "the service stops: PostgreSQL ended and could not be started again")
+}
+
 // TestAnAbsentDatabaseIsSaidAndComesBack cuts a running service off its
 // database: it is not ready, says so, and goes on by itself.
 func TestAnAbsentDatabaseIsSaidAndComesBack(t *testing.T) {
 	dsn := servicetest.Database(t)
 	u, err := url.Parse(dsn)
 	require.NoError(t, err)
-	relay := newRelay(t, u.Host)
-	u.Host = relay.address
+	q := u.Query()
+	relay := newRelay(t, filepath.Join(q.Get("host"), ".s.PGSQL."+q.Get("port")))
+	u.Host, u.RawQuery = relay.address, "sslmode=disable"
 	p := servicetest.StartProcess(t, servicetest.FreeAddress(t), "--data", t.TempDir(), "--database", u.String())
 	ready := func() int {
 		resp, err := http.Get(p.URL + "/api/v1/ready")
@@ -521,7 +551,7 @@ func newRelay(t *testing.T, to string) *relay {
 }
 
 func (r *relay) pass(conn net.Conn) {
-	back, err := net.Dial("tcp", r.to)
+	back, err := net.Dial("unix", r.to)
 	r.mu.Lock()
 	if err != nil || r.off {
 		r.mu.Unlock()

@@ -24,7 +24,7 @@ func (a *app) serve() *cobra.Command {
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
 		Long: "Runs the service until it is told to stop (Ctrl-C or SIGTERM). Without --database it starts\n" +
-			"a PostgreSQL of its own on loopback, with its files in the data directory.",
+			"a PostgreSQL of its own, with its files and its socket in the data directory.",
 		Example: "  insegna serve --data /var/lib/insegna --listen 127.0.0.1:7420",
 		RunE:    a.run(func(c *cobra.Command, _ []string) error { return a.runService(c.Context(), &o) }),
 	}
@@ -133,12 +133,20 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 	if o.proofs != "" {
 		at, err := net.Listen("tcp", o.proofs)
 		if err != nil {
-			return fmt.Errorf("cannot answer o.proofs at %s: %w; choose another address with --proofs", o.proofs, err)
+			return fmt.Errorf("cannot answer proofs at %s: %w; choose another address with --proofs", o.proofs, err)
 		}
 		both.Go(func() error { return stopped("the listener for proofs", httpapi.Serve(ctx, at, httpapi.Proofs(s))) })
 	}
 	cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
 	both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })
+	both.Go(func() error {
+		select {
+		case <-s.Lost():
+			return fmt.Errorf("the service stops: %w", s.LostWhy())
+		case <-ctx.Done():
+			return nil
+		}
+	})
 	err = both.Wait()
 	cfg.Log.Info("stopping")
 	return err

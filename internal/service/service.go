@@ -96,7 +96,7 @@ func Open(ctx context.Context, cfg Config) (s *Service, err error) {
 	s.dsn = cfg.Database
 	if s.dsn == "" {
 		if s.cluster, err = cluster.Start(ctx, filepath.Join(cfg.Data, "postgres"),
-			cluster.Options{Disposable: cfg.Disposable}); err != nil {
+			cluster.Options{Disposable: cfg.Disposable, Log: cfg.Log}); err != nil {
 			return s, err
 		}
 		s.dsn = s.cluster.DSN()
@@ -235,6 +235,18 @@ func keep(path string, fresh func() string) (string, error) {
 	}
 	return strings.TrimSpace(string(text)), err
 }
+
+// Lost is closed when the service's own database has ended for good; LostWhy says
+// why. nil, which never comes, with a database of the operator's own.
+func (s *Service) Lost() <-chan struct{} {
+	if s.cluster == nil {
+		return nil
+	}
+	return s.cluster.Ended()
+}
+
+// LostWhy says why the service's own database ended for good.
+func (s *Service) LostWhy() error { return s.cluster.Err() }
 
 // Ready asks whether the database answers.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }

@@ -83,7 +83,7 @@ func Database(t testing.TB) string {
 	require.NoError(t, err)
 	u, err := url.Parse(postgres.DSN())
 	require.NoError(t, err)
-	u.Path = name
+	u.Path = "/" + name
 	return u.String()
 }
 

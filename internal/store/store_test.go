@@ -3,6 +3,8 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"net/netip"
 	"sync"
 	"testing"
@@ -391,4 +393,37 @@ func TestADeclarationTellsWhatItCannotRead(t *testing.T) {
 	var faults estate.Errors
 	require.ErrorAs(t, err, &faults)
 	assert.Contains(t, err.Error(), "cannot read root.pem: it was not sent along")
+}
+
+// TestThePasswordIsNeverSent has somebody else answer in the database's place, who
+// asks for the password as it is, or for a hash that can be shown again.
+func TestThePasswordIsNeverSent(t *testing.T) {
+	for name, asked := range map[string][]byte{
+		"in clear": {'R', 0, 0, 0, 8, 0, 0, 0, 3}, "hashed": {'R', 0, 0, 0, 12, 0, 0, 0, 5, 1, 2, 3, 4},
+		"not at all": {'R', 0, 0, 0, 8, 0, 0, 0, 0},
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		heard := make(chan []byte, 100)
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+				first := make([]byte, 1024)
+				_, _ = conn.Read(first)
+				_, _ = conn.Write(asked)
+				rest, _ := io.ReadAll(conn)
+				heard <- rest
+				_ = conn.Close()
+			}
+		}()
+		_, err = store.Open(t.Context(), "postgres://u:hush-hush@"+l.Addr().String()+"/d?sslmode=disable")
+		assert.Error(t, err, name)
+		assert.NotContains(t, err.Error(), "hush")
+		require.NoError(t, l.Close())
+		assert.Empty(t, <-heard, "the password, or a hash of it, was sent when asked %s", name)
+	}
 }

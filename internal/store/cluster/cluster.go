@@ -1,9 +1,11 @@
-// Package cluster starts a PostgreSQL server of our own on loopback, from
-// Debian's server binaries, with its data in a directory of ours.
+// Package cluster starts a PostgreSQL server of our own, from Debian's server
+// binaries, with its data in a directory of ours. It listens at a unix socket in
+// a directory that only its user may enter, never at a network address, and lets
+// in one role alone, which is no superuser.
 //
-// The server is a child process: it ends with the process that started it,
-// even when that one is killed. As root, the server runs as the user postgres,
-// as PostgreSQL demands.
+// The server is a child process: it ends with the process that started it, even
+// when that one is killed, and is started again when it ends by itself. As root,
+// the server runs as the user postgres, as PostgreSQL demands.
 package cluster
 
 import (
@@ -11,7 +13,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"net"
+	"log/slog"
 	"net/url"
 	"os"
 	"os/exec"
@@ -21,6 +23,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -29,17 +32,34 @@ import (
 
 // Cluster is a running PostgreSQL server.
 type Cluster struct {
-	dir      string     // everything it writes lies below it
-	port     int        // on loopback
-	password string     // random, in a file for the service's user alone
-	cmd      *exec.Cmd  // the server
-	done     chan error // gives how it ended
+	dir      string               // everything it writes lies below it, but perhaps the socket
+	socket   string               // directory
+	password string               // random, in a file for the service's user alone
+	bin      string               // directory of the server's programs
+	as       *syscall.SysProcAttr // whom they run as
+	opts     Options
+	log      *slog.Logger
+
+	mu       sync.Mutex    // guards what follows
+	server   *child        // the process now
+	stopping bool          // Stop was called
+	why      error         // it ended for good
+	stop     chan struct{} // closed by Stop
+	ended    chan struct{} // closed when it has ended for good
+}
+
+// child is a process that was started, and how it ends.
+type child struct {
+	cmd   *exec.Cmd
+	ended chan struct{} // closed then
 }
 
 // Options change how a cluster runs.
 type Options struct {
-	// Disposable gives up durability for speed: for tests and benchmarks.
+	// Disposable gives up durability for speed, and lets databases be made: for
+	// tests and benchmarks.
 	Disposable bool
+	Log        *slog.Logger // told when the server ends and is started again; nil discards
 }
 
 // ErrNotInstalled says that no PostgreSQL server binaries were found.
@@ -55,11 +75,17 @@ func (e *VersionError) Error() string {
 		"directory away to begin anew", e.Dir, e.Has, e.Installed, e.Has)
 }
 
-// database is the name of the only database, and of its owner.
-const database = "insegna"
+// The only database, and the role that owns it and is let in. The role that
+// initdb makes is a superuser, has no password, and is not let in.
+const (
+	database = "insegna"
+	role     = "insegna_service"
+)
 
-// Start makes the cluster in dir when it is not there yet, and starts it on a
-// free loopback port.
+// port gives the socket its name; no network port is opened.
+const port = "5432"
+
+// Start makes the cluster in dir when it is not there yet, and starts it.
 func Start(ctx context.Context, dir string, opts Options) (*Cluster, error) {
 	bin, version, err := binaries(dir)
 	if err != nil {
@@ -68,12 +94,14 @@ func Start(ctx context.Context, dir string, opts Options) (*Cluster, error) {
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	c := &Cluster{dir: dir}
-	as, err := account(dir)
-	if err != nil {
+	c := &Cluster{dir: dir, bin: bin, opts: opts, log: opts.Log, stop: make(chan struct{}), ended: make(chan struct{})}
+	if c.log == nil {
+		c.log = slog.New(slog.DiscardHandler)
+	}
+	if c.as, err = account(dir); err != nil {
 		return nil, err
 	}
-	if err := c.prepare(ctx, bin, as); err != nil {
+	if err := c.prepare(ctx); err != nil {
 		return nil, err
 	}
 	if err := checkVersion(c.data(), version); err != nil {
@@ -82,36 +110,138 @@ func Start(ctx context.Context, dir string, opts Options) (*Cluster, error) {
 	if err := c.awaitPrevious(ctx); err != nil {
 		return nil, err
 	}
-	if err := c.run(bin, as, opts); err != nil {
+	if err := c.letIn(ctx); err != nil {
 		return nil, err
 	}
-	if err := c.await(ctx); err != nil {
+	if err := c.makeSocket(); err != nil {
+		return nil, err
+	}
+	if err := c.run(ctx); err != nil {
+		close(c.ended)
 		c.Stop()
 		return nil, err
 	}
+	go c.supervise()
 	return c, nil
 }
 
 // DSN is the address of the database.
-func (c *Cluster) DSN() string { return c.dsn(database) }
+func (c *Cluster) DSN() string {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(role, c.password), Path: "/" + database}
+	q := url.Values{"host": {c.socket}, "port": {port}, "require_auth": {"scram-sha-256"}, "sslmode": {"disable"}}
+	return u.String() + "?" + q.Encode()
+}
 
-// dsn is how a database of the cluster is opened; it listens on loopback alone
-// and asks for the password.
-func (c *Cluster) dsn(name string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(database, c.password),
-		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(c.port)), Path: name, RawQuery: "sslmode=disable"}
-	return u.String()
+// Ended is closed when the server has ended for good: it was stopped, or ended by
+// itself and could not be started again. Err tells which.
+func (c *Cluster) Ended() <-chan struct{} { return c.ended }
+
+// Err says why the server ended for good; nil when it was stopped.
+func (c *Cluster) Err() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.why
 }
 
 // Stop ends the server, letting running transactions be rolled back.
 func (c *Cluster) Stop() {
-	_ = c.cmd.Process.Signal(syscall.SIGINT)
-	select {
-	case <-c.done:
-	case <-time.After(10 * time.Second):
-		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
-		<-c.done
+	c.mu.Lock()
+	again, server := c.stopping, c.server
+	c.stopping = true
+	c.mu.Unlock()
+	if again {
+		<-c.ended
+		return
 	}
+	close(c.stop)
+	if server != nil {
+		server.end()
+	}
+	<-c.ended
+	if c.socket != c.ownSocket() {
+		_ = os.RemoveAll(c.socket)
+	}
+}
+
+// end ends a process, politely at first.
+func (s *child) end() {
+	_ = s.cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case <-s.ended:
+	case <-time.After(10 * time.Second):
+		_ = s.cmd.Process.Signal(syscall.SIGQUIT)
+		<-s.ended
+	}
+}
+
+// How a server that ends by itself is started again: so often, the pauses
+// doubling from the first to the longest; one that ran for a while begins anew.
+const (
+	restarts     = 6
+	firstPause   = 250 * time.Millisecond
+	longestPause = 5 * time.Second
+	ranWell      = time.Minute
+)
+
+// supervise starts the server again when it ends by itself, and gives up after a
+// few times.
+func (c *Cluster) supervise() {
+	defer close(c.ended)
+	for try, began := 0, time.Now(); ; {
+		c.mu.Lock()
+		server := c.server
+		c.mu.Unlock()
+		<-server.ended
+		if time.Since(began) > ranWell {
+			try = 0
+		}
+		err := errors.New(c.lastLog())
+		for again := true; again; again = err != nil {
+			if c.stopped() {
+				return
+			}
+			if try == restarts {
+				c.mu.Lock()
+				c.why = fmt.Errorf("PostgreSQL ended and could not be started again: %w", err)
+				c.mu.Unlock()
+				return
+			}
+			c.log.Error("PostgreSQL has ended; it is started again", "said", c.lastLog(), "try", try+1)
+			select {
+			case <-c.stop:
+				return
+			case <-time.After(min(firstPause<<try, longestPause)):
+			}
+			try++
+			began = time.Now()
+			err = c.startAgain()
+		}
+		c.log.Info("PostgreSQL runs again")
+	}
+}
+
+// stopped says whether Stop was called.
+func (c *Cluster) stopped() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.stopping
+}
+
+// startAgain starts the server once its predecessor is gone.
+func (c *Cluster) startAgain() error {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-c.stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	if err := c.awaitPrevious(ctx); err != nil {
+		return err
+	}
+	return c.run(ctx)
 }
 
 // data is where PostgreSQL keeps its files.
@@ -191,11 +321,11 @@ func passable(dir string) bool {
 
 // prepare makes the files on the first start, and takes the password of an
 // earlier one afterwards.
-func (c *Cluster) prepare(ctx context.Context, bin string, as *syscall.SysProcAttr) error {
+func (c *Cluster) prepare(ctx context.Context) error {
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return err
 	}
-	if err := own(c.dir, as); err != nil {
+	if err := own(c.dir, c.as); err != nil {
 		return err
 	}
 	word, err := os.ReadFile(c.passwordFile())
@@ -210,18 +340,93 @@ func (c *Cluster) prepare(ctx context.Context, bin string, as *syscall.SysProcAt
 	if err := os.WriteFile(c.passwordFile(), []byte(c.password+"\n"), 0o600); err != nil {
 		return err
 	}
-	if err := own(c.passwordFile(), as); err != nil {
+	if err := own(c.passwordFile(), c.as); err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", c.data()+".new", "-U", database, "-A",
-		"scram-sha-256",
-		"--pwfile="+c.passwordFile(), "--no-instructions", "-E", "UTF8", "--locale=C.UTF-8")
-	// not the data directory, which a lent right opens only after the exec
-	cmd.SysProcAttr, cmd.Dir, cmd.Env = as, "/", environment()
-	if out, err := cmd.CombinedOutput(); err != nil {
+	if out, err := c.program(ctx, "initdb", "-D", c.data()+".new", "-U", "postgres", "--auth-local=scram-sha-256",
+		"--auth-host=reject", "--pwfile="+c.passwordFile(), "--no-instructions", "-E", "UTF8", "--locale=C.UTF-8").CombinedOutput(); err != nil {
 		return fmt.Errorf("making the database in %s: %w: %s", c.data(), err, lastLine(out))
 	}
 	return os.Rename(c.data()+".new", c.data())
+}
+
+// program is one of PostgreSQL's programs, as the user it runs as.
+func (c *Cluster) program(ctx context.Context, name string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, filepath.Join(c.bin, name), args...)
+	// not the data directory, which a lent right opens only after the exec
+	cmd.SysProcAttr, cmd.Dir, cmd.Env = c.as, "/", environment()
+	return cmd
+}
+
+// ownership makes the role that is let in, and gives it what an earlier form of
+// the cluster kept as superuser. Each is one line, as the server reads them
+// without a network.
+const ownership = `do $$ begin if not exists (select from pg_roles where rolname = '` + role + `') then create role ` + role + ` login; end if; end $$
+alter role current_user password null
+alter role ` + role + ` with nosuperuser nocreaterole %s password '%s'
+alter database ` + database + ` owner to ` + role + `
+do $$ declare r record; begin ` +
+	`for r in select c.oid::regclass as name from pg_class c where c.relnamespace = 'public'::regnamespace and c.relkind in ('r', 'p', 'v', 'm', 'S') and pg_get_userbyid(c.relowner) <> '` + role + `' and not exists (select from pg_depend d where d.objid = c.oid and d.deptype in ('a', 'i')) loop execute format('alter table %%s owner to ` + role + `', r.name); end loop; ` +
+	`for r in select p.oid::regprocedure as name from pg_proc p where p.pronamespace = 'public'::regnamespace and pg_get_userbyid(p.proowner) <> '` + role + `' loop execute format('alter routine %%s owner to ` + role + `', r.name); end loop; ` +
+	`for r in select t.oid::regtype as name from pg_type t where t.typnamespace = 'public'::regnamespace and t.typtype in ('e', 'd') and pg_get_userbyid(t.typowner) <> '` + role + `' loop execute format('alter type %%s owner to ` + role + `', r.name); end loop; end $$
+`
+
+// letIn says who is let in: the service's role to its database, over the socket,
+// with its password. What needs a superuser is done without a network before the
+// server starts, once.
+func (c *Cluster) letIn(ctx context.Context) error {
+	which, more := database, "nocreatedb"
+	if c.opts.Disposable {
+		which, more = "all", "createdb"
+	}
+	rules := filepath.Join(c.data(), "pg_hba.conf")
+	if err := os.WriteFile(rules, fmt.Appendf(nil, "# written by insegna at each start\nlocal %s %s scram-sha-256\n", which,
+		role), 0o600); err != nil {
+		return err
+	}
+	if err := own(rules, c.as); err != nil {
+		return err
+	}
+	done := filepath.Join(c.dir, "role")
+	if _, err := os.Stat(done); err == nil {
+		return nil
+	}
+	out, err := c.alone(ctx, "postgres", "create database "+database+"\n")
+	if err != nil && !strings.Contains(string(out), "already exists") {
+		return fmt.Errorf("making the database in %s: %w: %s", c.data(), err, lastLine(out))
+	}
+	if out, err := c.alone(ctx, database, fmt.Sprintf(ownership, more, c.password)); err != nil {
+		return fmt.Errorf("making the service's role in %s: %w: %s", c.data(), err, lastLine(out))
+	}
+	return os.WriteFile(done, []byte(role+"\n"), 0o600)
+}
+
+// alone runs statements, one a line, with no server running.
+func (c *Cluster) alone(ctx context.Context, database, statements string) ([]byte, error) {
+	cmd := c.program(ctx, "postgres", "--single", "-D", c.data(), "-c", "exit_on_error=true", "-c", "log_statement=none",
+		"-c", "log_min_error_statement=panic", database)
+	cmd.Stdin = strings.NewReader(statements)
+	return cmd.CombinedOutput()
+}
+
+// ownSocket is where the socket lies, unless its path would be too long.
+func (c *Cluster) ownSocket() string { return filepath.Join(c.dir, "socket") }
+
+// longestSocket is how long a socket's path may be on Linux (unix(7)), in bytes.
+const longestSocket = 107
+
+// makeSocket makes the directory the socket lies in: for the server's user alone.
+func (c *Cluster) makeSocket() error {
+	c.socket = c.ownSocket()
+	if len(c.socket)+len("/.s.PGSQL."+port) > longestSocket || strings.ContainsAny(c.socket, `,"`) {
+		var err error
+		if c.socket, err = os.MkdirTemp("", "insegna-"); err != nil {
+			return err
+		}
+	} else if err := os.MkdirAll(c.socket, 0o700); err != nil {
+		return err
+	}
+	return own(c.socket, c.as)
 }
 
 // moveUnfinished clears what an interrupted initdb left; a data directory
@@ -258,38 +463,51 @@ func lastLine(out []byte) string {
 	return lines[len(lines)-1]
 }
 
-// run starts the server at a free port and waits until it answers.
-func (c *Cluster) run(bin string, as *syscall.SysProcAttr, opts Options) error {
-	port, err := freePort()
-	if err != nil {
-		return err
-	}
-	c.port = port
-	logFile, err := os.OpenFile(filepath.Join(c.dir, "log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+// logFile is what the server says.
+func (c *Cluster) logFile() string { return filepath.Join(c.dir, "log") }
+
+// run starts the server and waits until it answers. What it said before is kept
+// in one file more.
+func (c *Cluster) run(ctx context.Context) error {
+	_ = os.Rename(c.logFile(), c.logFile()+".before")
+	logFile, err := os.OpenFile(c.logFile(), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = logFile.Close() }()
-	args := []string{"-D", c.data(), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c",
-		"unix_socket_directories=", "-c", "max_connections=100",
+	args := []string{"-D", c.data(), "-p", port, "-c", "listen_addresses=", "-c", "unix_socket_directories=" + c.socket,
+		"-c", "unix_socket_permissions=0700", "-c", "max_connections=100",
 		"-c", "timezone=UTC", "-c", "log_timezone=UTC", "-c", "shared_buffers=64MB"}
-	if opts.Disposable {
+	if c.opts.Disposable {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
-	c.cmd.SysProcAttr, c.cmd.Dir, c.cmd.Env, c.cmd.Stderr, c.cmd.Stdout = as, "/", environment(), logFile, logFile
-	c.done = make(chan error, 1)
+	server := &child{cmd: c.program(context.Background(), "postgres", args...), ended: make(chan struct{})}
+	server.cmd.Stderr, server.cmd.Stdout = logFile, logFile
 	started := make(chan error)
 	go func() {
 		runtime.LockOSThread() // the death signal follows the thread that started the child
-		err := c.cmd.Start()
+		err := server.cmd.Start()
 		started <- err
 		if err == nil {
-			c.done <- c.cmd.Wait()
-			close(c.done)
+			_ = server.cmd.Wait()
+			close(server.ended)
 		}
 	}()
-	return <-started
+	if err := <-started; err != nil {
+		return err
+	}
+	if err := c.await(ctx, server); err != nil {
+		server.end()
+		return err
+	}
+	c.mu.Lock()
+	stopping := c.stopping
+	c.server = server
+	c.mu.Unlock()
+	if stopping {
+		server.end()
+	}
+	return nil
 }
 
 // awaitPrevious waits for a server on the same data that is about to end,
@@ -316,50 +534,29 @@ func (c *Cluster) awaitPrevious(ctx context.Context) error {
 	}
 }
 
-// freePort asks the system for a port. Another program may take it before it is
-// used; PostgreSQL then says so and does not start.
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer func() { _ = l.Close() }()
-	addr, ok := l.Addr().(*net.TCPAddr)
-	if !ok {
-		return 0, errors.New("no TCP address")
-	}
-	return addr.Port, nil
-}
-
-// await waits until the server answers and its database is there.
-func (c *Cluster) await(ctx context.Context) error {
-	deadline := time.Now().Add(60 * time.Second)
-	for {
-		conn, err := pgx.Connect(ctx, c.dsn("postgres"))
+// await waits until the server answers.
+func (c *Cluster) await(ctx context.Context, server *child) error {
+	for deadline := time.Now().Add(time.Minute); ; {
+		conn, err := pgx.Connect(ctx, c.DSN())
 		if err == nil {
-			defer func() { _ = conn.Close(ctx) }()
-			_, err = conn.Exec(ctx, "create database "+database)
-			if err == nil || strings.Contains(err.Error(), "already exists") {
-				return nil
-			}
-			return err
+			return conn.Close(ctx)
 		}
 		select {
-		case <-c.done:
-			return fmt.Errorf("PostgreSQL did not start: %s; its log is %s", c.lastLog(), filepath.Join(c.dir, "log"))
+		case <-server.ended:
+			return fmt.Errorf("PostgreSQL did not start: %s; its log is %s", c.lastLog(), c.logFile())
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(25 * time.Millisecond):
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("PostgreSQL did not answer within a minute; its log is %s", filepath.Join(c.dir, "log"))
+			return fmt.Errorf("PostgreSQL did not answer within a minute: %w; its log is %s", err, c.logFile())
 		}
 	}
 }
 
 // lastLog is what the server said last.
 func (c *Cluster) lastLog() string {
-	out, err := os.ReadFile(filepath.Join(c.dir, "log"))
+	out, err := os.ReadFile(c.logFile())
 	if err != nil {
 		return err.Error()
 	}
