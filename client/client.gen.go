@@ -1280,6 +1280,12 @@ type JournalVerification struct {
 	Whole bool `json:"whole"`
 }
 
+// KeyRequest defines model for KeyRequest.
+type KeyRequest struct {
+	// Reason stands in the journal
+	Reason string `json:"reason"`
+}
+
 // Kind defines model for Kind.
 type Kind struct {
 	// Can what is possible there
@@ -1487,8 +1493,11 @@ type PassphraseChange struct {
 // Person defines model for Person.
 type Person struct {
 	AddedAt time.Time `json:"added_at"`
-	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
+
+	// Keys may take private keys out of the safe
+	Keys bool   `json:"keys"`
+	Name string `json:"name"`
+	Role Role   `json:"role"`
 
 	// SetUp a passphrase was chosen
 	SetUp bool `json:"set_up"`
@@ -1496,7 +1505,9 @@ type Person struct {
 
 // PersonChange defines model for PersonChange.
 type PersonChange struct {
-	Role Role `json:"role"`
+	// Keys may take private keys out of the safe
+	Keys *bool `json:"keys,omitempty"`
+	Role *Role `json:"role,omitempty"`
 }
 
 // PersonList defines model for PersonList.
@@ -1559,6 +1570,27 @@ type ProblemError struct {
 
 // Role defines model for Role.
 type Role string
+
+// SafeRenewal defines model for SafeRenewal.
+type SafeRenewal struct {
+	// Begin make a new key first; otherwise what is left is encrypted with the newest
+	Begin *bool `json:"begin,omitempty"`
+}
+
+// SafeState defines model for SafeState.
+type SafeState struct {
+	// Key id of the key that encrypts
+	Key string `json:"key"`
+
+	// Left how many of them are encrypted with an earlier key
+	Left int `json:"left"`
+
+	// Secrets how many it holds
+	Secrets int `json:"secrets"`
+
+	// Source where the keys come from
+	Source string `json:"source"`
+}
 
 // Server defines model for Server.
 type Server struct {
@@ -1818,6 +1850,12 @@ type SurveyRequest struct {
 
 	// Server only this server
 	Server *string `json:"server,omitempty"`
+}
+
+// TakenKey defines model for TakenKey.
+type TakenKey struct {
+	// Key the private key as PEM (PKCS#8)
+	Key string `json:"key"`
 }
 
 // Today defines model for Today.
@@ -2196,11 +2234,17 @@ type AddMandateJSONRequestBody = MandateText
 // BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
 type BeginOrderJSONRequestBody = OrderRequest
 
+// TakeKeyJSONRequestBody defines body for TakeKey for application/json ContentType.
+type TakeKeyJSONRequestBody = KeyRequest
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
+
+// RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
+type RenewSafeKeyJSONRequestBody = SafeRenewal
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -2548,6 +2592,20 @@ type ClientInterface interface {
 	// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
 	GetOrderCertificate(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TakeKeyWithBody Takes the private key of the certificate an order brought out of the safe; for who has that permission
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+	TakeKeyWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+	TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople Everybody who may sign in
 	//
 	// Corresponds with GET /people (the `ListPeople` operationId).
@@ -2572,14 +2630,14 @@ type ClientInterface interface {
 	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
 	RemovePerson(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePersonWithBody Gives somebody another role
+	// ChangePersonWithBody Gives somebody another role, or the permission to take private keys out
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
 	ChangePersonWithBody(ctx context.Context, person PersonName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePerson Gives somebody another role
+	// ChangePerson Gives somebody another role, or the permission to take private keys out
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -2595,6 +2653,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSafe Which key encrypts, and what earlier ones still hold
+	//
+	// Corresponds with GET /safe (the `GetSafe` operationId).
+	GetSafe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewSafeKeyWithBody Encrypts a part of what is left with the newest key; to be called until nothing is left
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+	RenewSafeKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewSafeKey Encrypts a part of what is left with the newest key; to be called until nothing is left
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+	RenewSafeKey(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServers Servers with what is known of their configuration
 	//
@@ -3439,6 +3516,40 @@ func (c *Client) GetOrderCertificate(ctx context.Context, number OrderNumber, re
 	return c.Client.Do(req)
 }
 
+// TakeKeyWithBody Takes the private key of the certificate an order brought out of the safe; for who has that permission
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+func (c *Client) TakeKeyWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeKeyRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+func (c *Client) TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeKeyRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople Everybody who may sign in
 //
 // Corresponds with GET /people (the `ListPeople` operationId).
@@ -3503,7 +3614,7 @@ func (c *Client) RemovePerson(ctx context.Context, person PersonName, reqEditors
 	return c.Client.Do(req)
 }
 
-// ChangePersonWithBody Gives somebody another role
+// ChangePersonWithBody Gives somebody another role, or the permission to take private keys out
 //
 // Takes any type of body and a specified content type.
 //
@@ -3520,7 +3631,7 @@ func (c *Client) ChangePersonWithBody(ctx context.Context, person PersonName, co
 	return c.Client.Do(req)
 }
 
-// ChangePerson Gives somebody another role
+// ChangePerson Gives somebody another role, or the permission to take private keys out
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3557,6 +3668,55 @@ func (c *Client) InvitePerson(ctx context.Context, person PersonName, reqEditors
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSafe Which key encrypts, and what earlier ones still hold
+//
+// Corresponds with GET /safe (the `GetSafe` operationId).
+func (c *Client) GetSafe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSafeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewSafeKeyWithBody Encrypts a part of what is left with the newest key; to be called until nothing is left
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+func (c *Client) RenewSafeKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewSafeKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewSafeKey Encrypts a part of what is left with the newest key; to be called until nothing is left
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+func (c *Client) RenewSafeKey(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewSafeKeyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5804,6 +5964,53 @@ func NewGetOrderCertificateRequest(server string, number OrderNumber) (*http.Req
 	return req, nil
 }
 
+// NewTakeKeyRequest calls the generic TakeKey builder with application/json body
+func NewTakeKeyRequest(server string, number OrderNumber, body TakeKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeKeyRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewTakeKeyRequestWithBody constructs an http.Request for the TakeKey method, with any body, and a specified content type
+func NewTakeKeyRequestWithBody(server string, number OrderNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s/key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -6009,6 +6216,73 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetSafeRequest constructs an http.Request for the GetSafe method
+func NewGetSafeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/safe")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRenewSafeKeyRequest calls the generic RenewSafeKey builder with application/json body
+func NewRenewSafeKeyRequest(server string, body RenewSafeKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenewSafeKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRenewSafeKeyRequestWithBody constructs an http.Request for the RenewSafeKey method, with any body, and a specified content type
+func NewRenewSafeKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/safe/renewal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7238,6 +7512,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
 	GetOrderCertificateWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetOrderCertificateResponse, error)
 
+	// TakeKeyWithBodyWithResponse Takes the private key of the certificate an order brought out of the safe; for who has that permission
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+	TakeKeyWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error)
+
+	// TakeKeyWithResponse Takes the private key of the certificate an order brought out of the safe; for who has that permission
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+	TakeKeyWithResponse(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error)
+
 	// ListPeopleWithResponse Everybody who may sign in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7266,14 +7554,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /people/{person} (the `RemovePerson` operationId).
 	RemovePersonWithResponse(ctx context.Context, person PersonName, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
 
-	// ChangePersonWithBodyWithResponse Gives somebody another role
+	// ChangePersonWithBodyWithResponse Gives somebody another role, or the permission to take private keys out
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /people/{person} (the `ChangePerson` operationId).
 	ChangePersonWithBodyWithResponse(ctx context.Context, person PersonName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePersonResponse, error)
 
-	// ChangePersonWithResponse Gives somebody another role
+	// ChangePersonWithResponse Gives somebody another role, or the permission to take private keys out
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -7293,6 +7581,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
+
+	// GetSafeWithResponse Which key encrypts, and what earlier ones still hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /safe (the `GetSafe` operationId).
+	GetSafeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSafeResponse, error)
+
+	// RenewSafeKeyWithBodyWithResponse Encrypts a part of what is left with the newest key; to be called until nothing is left
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+	RenewSafeKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewSafeKeyResponse, error)
+
+	// RenewSafeKeyWithResponse Encrypts a part of what is left with the newest key; to be called until nothing is left
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+	RenewSafeKeyWithResponse(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewSafeKeyResponse, error)
 
 	// ListServersWithResponse Servers with what is known of their configuration
 	//
@@ -9204,6 +9513,54 @@ func (r GetOrderCertificateResponse) ContentType() string {
 	return ""
 }
 
+type TakeKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TakenKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeKeyResponse) GetJSON200() *TakenKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9479,6 +9836,102 @@ func (r GetReadyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSafeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SafeState
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSafeResponse) GetJSON200() *SafeState {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSafeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSafeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSafeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSafeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSafeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenewSafeKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SafeState
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenewSafeKeyResponse) GetJSON200() *SafeState {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenewSafeKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenewSafeKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenewSafeKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenewSafeKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenewSafeKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10934,6 +11387,32 @@ func (c *ClientWithResponses) GetOrderCertificateWithResponse(ctx context.Contex
 	return ParseGetOrderCertificateResponse(rsp)
 }
 
+// TakeKeyWithBodyWithResponse Takes the private key of the certificate an order brought out of the safe; for who has that permission
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+func (c *ClientWithResponses) TakeKeyWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error) {
+	rsp, err := c.TakeKeyWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeKeyResponse(rsp)
+}
+
+// TakeKeyWithResponse Takes the private key of the certificate an order brought out of the safe; for who has that permission
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
+func (c *ClientWithResponses) TakeKeyWithResponse(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error) {
+	rsp, err := c.TakeKey(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeKeyResponse(rsp)
+}
+
 // ListPeopleWithResponse Everybody who may sign in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10986,7 +11465,7 @@ func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, pers
 	return ParseRemovePersonResponse(rsp)
 }
 
-// ChangePersonWithBodyWithResponse Gives somebody another role
+// ChangePersonWithBodyWithResponse Gives somebody another role, or the permission to take private keys out
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10999,7 +11478,7 @@ func (c *ClientWithResponses) ChangePersonWithBodyWithResponse(ctx context.Conte
 	return ParseChangePersonResponse(rsp)
 }
 
-// ChangePersonWithResponse Gives somebody another role
+// ChangePersonWithResponse Gives somebody another role, or the permission to take private keys out
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11036,6 +11515,45 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetReadyResponse(rsp)
+}
+
+// GetSafeWithResponse Which key encrypts, and what earlier ones still hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /safe (the `GetSafe` operationId).
+func (c *ClientWithResponses) GetSafeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSafeResponse, error) {
+	rsp, err := c.GetSafe(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSafeResponse(rsp)
+}
+
+// RenewSafeKeyWithBodyWithResponse Encrypts a part of what is left with the newest key; to be called until nothing is left
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+func (c *ClientWithResponses) RenewSafeKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewSafeKeyResponse, error) {
+	rsp, err := c.RenewSafeKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewSafeKeyResponse(rsp)
+}
+
+// RenewSafeKeyWithResponse Encrypts a part of what is left with the newest key; to be called until nothing is left
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
+func (c *ClientWithResponses) RenewSafeKeyWithResponse(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewSafeKeyResponse, error) {
+	rsp, err := c.RenewSafeKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewSafeKeyResponse(rsp)
 }
 
 // ListServersWithResponse Servers with what is known of their configuration
@@ -12539,6 +13057,39 @@ func ParseGetOrderCertificateResponse(rsp *http.Response) (*GetOrderCertificateR
 	return response, nil
 }
 
+// ParseTakeKeyResponse parses an HTTP response from a TakeKeyWithResponse call
+func ParseTakeKeyResponse(rsp *http.Response) (*TakeKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TakenKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12716,6 +13267,72 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Health
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSafeResponse parses an HTTP response from a GetSafeWithResponse call
+func ParseGetSafeResponse(rsp *http.Response) (*GetSafeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSafeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SafeState
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenewSafeKeyResponse parses an HTTP response from a RenewSafeKeyWithResponse call
+func ParseRenewSafeKeyResponse(rsp *http.Response) (*RenewSafeKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenewSafeKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SafeState
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

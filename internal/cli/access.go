@@ -218,7 +218,7 @@ func (a *app) whoAmI() *cobra.Command {
 // people groups the commands about people.
 func (a *app) people() *cobra.Command {
 	return group("person", "Who may sign in, and do what", a.personList(), a.personAdd(), a.personInvite(),
-		a.personRole(), a.personRemove())
+		a.personRole(), a.personKeys(), a.personRemove())
 }
 
 // personList shows who has set a passphrase already: who has not may have lost
@@ -322,12 +322,41 @@ func (a *app) personRole() *cobra.Command {
 			}
 			p, err := get[client.Person](a, c.Context(),
 				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
-					return cl.ChangePerson(ctx, args[0], client.PersonChange{Role: r})
+					return cl.ChangePerson(ctx, args[0], client.PersonChange{Role: &r})
 				})
 			if err != nil {
 				return err
 			}
 			a.say("%s is %s now.", p.Name, p.Role)
+			return nil
+		})}
+}
+
+// personKeys gives or withdraws a permission that no role includes.
+func (a *app) personKeys() *cobra.Command {
+	return &cobra.Command{Use: "keys NAME allow|deny",
+		Short: "Allow or deny somebody to take private keys out of the safe", Args: cobra.ExactArgs(2),
+		Example: "  insegna person keys tove allow", ValidArgs: []string{"allow", "deny"},
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			may := args[1] == "allow"
+			if !may && args[1] != "deny" {
+				return usage{fmt.Errorf("%q is neither allow nor deny", args[1])}
+			}
+			p, err := get[client.Person](a, c.Context(),
+				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
+					return cl.ChangePerson(ctx, args[0], client.PersonChange{Keys: &may})
+				})
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.json(p)
+			}
+			if p.Keys {
+				a.say("%s may take private keys out of the safe; each time is in the journal.", p.Name)
+			} else {
+				a.say("%s may not take private keys out of the safe.", p.Name)
+			}
 			return nil
 		})}
 }

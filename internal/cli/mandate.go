@@ -419,7 +419,7 @@ func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
 
 // orders groups the commands about orders.
 func (a *app) orders() *cobra.Command {
-	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate())
+	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate(), a.orderKey())
 }
 
 // orderList lists the newest first.
@@ -611,6 +611,57 @@ func (a *app) orderCertificate() *cobra.Command {
 			_, err = io.WriteString(a.out, v.Chain)
 			return err
 		})}
+}
+
+// orderKey takes a private key out of the safe: asked, and in the journal.
+func (a *app) orderKey() *cobra.Command {
+	var reason, file string
+	var yes bool
+	c := &cobra.Command{Use: "key NUMBER",
+		Short: "Take the private key of the certificate an order brought out of the safe", Args: cobra.ExactArgs(1),
+		Long: "For servers that Insegna does not install on. Needs a permission of its own (insegna person keys), and\n" +
+			"stands in the journal with its reason. Without --file the key is printed.",
+		Example: "  insegna order key 3 --reason \"balancer without reach\" --file www.key",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			id, err := number(args[0], "order")
+			if err != nil {
+				return err
+			}
+			if strings.TrimSpace(reason) == "" {
+				return usage{errors.New("a private key is taken out for a reason; say it with --reason, it stands in the journal")}
+			}
+			again := fmt.Sprintf("insegna order key %d --reason %s --yes", id, strconv.Quote(reason))
+			if err := a.agreed(yes, fmt.Sprintf("Take the private key of order %d out of the safe?", id), again); err != nil {
+				return err
+			}
+			v, err := get[client.TakenKey](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.TakeKey(ctx, id, client.KeyRequest{Reason: reason})
+			})
+			switch {
+			case err != nil:
+				return err
+			case file != "":
+				return writeKey(file, v.Key)
+			case a.output == "json":
+				return a.json(v)
+			}
+			_, err = io.WriteString(a.out, v.Key)
+			return err
+		})}
+	c.Flags().StringVar(&reason, "reason", "", "why; it stands in the journal")
+	c.Flags().StringVar(&file, "file", "", "file to write it to, made with mode 0600; an existing one is not written over")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+// writeKey writes a private key where nothing was, for its owner alone.
+func writeKey(file, key string) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return fmt.Errorf("cannot write the key: %w; it was taken out, and the journal says so: name another file", err)
+	}
+	_, err = io.WriteString(f, key)
+	return errors.Join(err, f.Sync(), f.Close())
 }
 
 // cas groups the commands about CAs.

@@ -125,7 +125,7 @@ func (a *app) root() *cobra.Command {
 	}
 	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(),
 		a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.cas(), a.credentials(),
-		a.journal(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.visit(), a.inspect(),
+		a.journal(), a.safe(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.recover(), a.visit(), a.inspect(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs,
 			RunE: a.run(func(*cobra.Command, []string) error {
 				_, err := fmt.Fprintln(a.out, "insegna", service.Version)

@@ -149,7 +149,8 @@ func (srv *Server) ChangePassphrase(ctx context.Context,
 
 // personOf says whether a passphrase was chosen, never which.
 func personOf(p *service.Person) contract.Person {
-	return contract.Person{Name: p.Name, Role: contract.Role(p.Role), AddedAt: p.AddedAt.UTC(), SetUp: p.Passphrase != ""}
+	return contract.Person{Name: p.Name, Role: contract.Role(p.Role), AddedAt: p.AddedAt.UTC(), SetUp: p.Passphrase != "",
+		Keys: p.Keys}
 }
 
 // ListPeople lists everybody.
@@ -180,12 +181,23 @@ func (srv *Server) InvitePerson(ctx context.Context,
 	return contract.InvitePerson201JSONResponse{Name: r.Person, Code: i.Code, ExpiresAt: i.ExpiresAt}, err
 }
 
-// ChangePerson gives somebody another role.
+// ChangePerson gives somebody another role, or the permission to take private keys
+// out.
 func (srv *Server) ChangePerson(ctx context.Context,
 	r contract.ChangePersonRequestObject) (contract.ChangePersonResponseObject, error) {
-	p, err := srv.service.ChangePerson(ctx, r.Person, service.Role(r.Body.Role))
-	if err != nil {
+	var p *service.Person
+	var err error
+	if r.Body.Role != nil {
+		p, err = srv.service.ChangePerson(ctx, r.Person, service.Role(*r.Body.Role))
+	}
+	if r.Body.Keys != nil && err == nil {
+		p, err = srv.service.LetTakeKeys(ctx, r.Person, *r.Body.Keys)
+	}
+	switch {
+	case err != nil:
 		return nil, err
+	case p == nil:
+		return nil, &badRequestError{"nothing is changed; expected role or keys"}
 	}
 	return contract.ChangePerson200JSONResponse(personOf(p)), nil
 }

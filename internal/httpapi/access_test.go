@@ -20,9 +20,9 @@ import (
 var (
 	forAll      = "getHealth getReady signIn setUp "
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation " +
-		"returnInstallation beginHttps continueHttps "
+		"returnInstallation beginHttps continueHttps takeKey "
 	forAdmin = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
-		"addCredential removeCredential "
+		"addCredential removeCredential getSafe renewSafeKey "
 )
 
 // TestWhoMayDoWhat calls every operation of the contract as nobody, with a
@@ -54,6 +54,10 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{"operator", r.Enter(t, "olga", client.RoleOperator), "", 2},
 		{"admin's operator token", servicetest.Anonymous, made("operator"), 2},
 		{"admin's token", servicetest.Anonymous, made("admin"), 3},
+	}
+	for _, name := range []string{"ada", "olga"} { // a permission beside the role
+		status, _ := send(t, http.DefaultClient, "PATCH", r.URL+"/api/v1/people/"+name, `{"keys":true}`, "")
+		require.Equal(t, 200, status)
 	}
 	state := func() (v string) {
 		r.Query(t, "select concat_ws(' ', (select count(*) from journal), (select count(*) from people), (select count(*) "+
@@ -198,10 +202,55 @@ func TestPeopleComeAndGo(t *testing.T) {
 	status, _ = send(t, browser, "PUT", at+"/session/passphrase",
 		`{"before":"lamp pier gull rope","next":"gull rope lamp pier"}`, "")
 	assert.Equal(t, 204, status)
+	status, _ = send(t, servicetest.Anonymous, "GET", at+"/session", "", night.Secret)
+	assert.Equal(t, 401, status, "a new passphrase ends the tokens")
+	status, _ = send(t, browser, "GET", at+"/session", "", "")
+	assert.Equal(t, 200, status, "and keeps the session that changed it")
+
+	make := func(c *http.Client, days, token string) (status int, made client.NewToken, body string) {
+		status, body = send(t, c, "POST", at+"/tokens", `{"name":"night","scope":"viewer","days":`+days+`}`, token)
+		_ = json.Unmarshal([]byte(body), &made)
+		return status, made, body
+	}
+	_, short, _ := make(browser, "2", "")
+	status, _, body = make(servicetest.Anonymous, "3", short.Secret)
+	assert.Equal(t, 422, status, "a short token makes no long one")
+	assert.Contains(t, body, "a token made with a token ends no later than that one")
+	status, shorter, _ := make(servicetest.Anonymous, "1", short.Secret)
+	assert.Equal(t, 201, status)
+	status, _ = send(t, servicetest.Anonymous, "PUT", at+"/session/passphrase",
+		`{"before":"gull rope lamp pier","next":"lamp pier gull rope"}`, short.Secret)
+	assert.Equal(t, 204, status)
+	for token, want := range map[string]int{short.Secret: 200, shorter.Secret: 401} {
+		status, _ = send(t, servicetest.Anonymous, "GET", at+"/session", "", token)
+		assert.Equal(t, want, status, "the one that changed it stays, the other ends")
+	}
+	status, _ = send(t, browser, "GET", at+"/session", "", "")
+	assert.Equal(t, 401, status)
+	signIn := func() (int, string) {
+		return send(t, browser, "POST", at+"/session", `{"name":"tove","passphrase":"lamp pier gull rope"}`, "")
+	}
+	status, _ = signIn()
+	assert.Equal(t, 201, status)
+	_, night, _ = make(browser, "1", "")
+	invite("/people/tove/invitation", "")
+	for _, c := range []*http.Client{browser, servicetest.Anonymous} {
+		token := ""
+		if c != browser {
+			token = night.Secret
+		}
+		status, _ = send(t, c, "GET", at+"/session", "", token)
+		assert.Equal(t, 401, status, "whoever is let in anew begins anew")
+	}
+	status, _ = signIn()
+	assert.Equal(t, 201, status)
+	_, night, _ = make(browser, "1", "")
 	status, _ = send(t, browser, "DELETE", at+"/session", "", "")
 	assert.Equal(t, 204, status)
 	status, _ = send(t, browser, "GET", at+"/session", "", "")
 	assert.Equal(t, 401, status)
+	status, _ = send(t, servicetest.Anonymous, "GET", at+"/session", "", night.Secret)
+	assert.Equal(t, 200, status)
 
 	for _, change := range [][3]string{{"DELETE", "/people/keeper", ""},
 		{"PATCH", "/people/keeper", `{"role":"viewer"}`}} {

@@ -80,6 +80,10 @@ func bodyFor(operation string) string {
 		return `{"before":"x","next":"y"}`
 	case "addPerson":
 		return `{"name":"x","role":"viewer"}`
+	case "takeKey":
+		return `{"reason":"x"}`
+	case "renewSafeKey":
+		return `{}`
 	case "changePerson":
 		return `{"role":"viewer"}`
 	case "makeToken":

@@ -21,6 +21,7 @@ import (
 	"log/slog"
 	"os"
 	"strings"
+	"sync"
 )
 
 // Secret is something nobody may see by chance: printed, logged or made JSON it
@@ -56,9 +57,24 @@ const version = 1
 
 // Safe encrypts and decrypts. Safe for concurrent use.
 type Safe struct {
+	source string // where the keys come from, for errors
+	file   string // that they are in; "" when they are in the environment
+
+	mu   sync.RWMutex
+	held *ring // replaced as a whole
+}
+
+// ring is a set of keys.
+type ring struct {
 	current string                 // id of the key that encrypts
 	keys    map[string]cipher.AEAD // by their id; one encrypts, all decrypt
-	source  string                 // where the keys come from, for errors
+}
+
+// ring gives the keys as they are now.
+func (v *Safe) ring() *ring {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.held
 }
 
 // KeyError says that the safe's keys cannot be used.
@@ -105,8 +121,91 @@ func FromFile(path string, fresh bool) (*Safe, error) {
 		return nil, &KeyError{path, fmt.Sprintf("cannot be read: %v", err), "let the service's user read it"}
 	}
 	defer clear(text)
-	return FromText(string(text), path)
+	v, err := FromText(string(text), path)
+	if err == nil {
+		v.file = path
+	}
+	return v, err
 }
+
+// ErrNoFile says that the safe's keys are not in a file that could be written.
+var ErrNoFile = errors.New("the safe's keys are in the environment")
+
+// Renew puts a new key in front of the others in the safe's file, at once or not at
+// all, and encrypts with it from now on. The error is ErrNoFile when the keys are
+// not in a file.
+func (v *Safe) Renew() error {
+	if v.file == "" {
+		return ErrNoFile
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	text, err := os.ReadFile(v.file)
+	if err != nil {
+		return err
+	}
+	defer clear(text)
+	fresh := v.file + ".new"
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := makeFile(fresh); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(fresh, os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh, v.file); err != nil {
+		return err
+	}
+	return v.reload()
+}
+
+// reload reads the file anew; the lock is held.
+func (v *Safe) reload() error {
+	text, err := os.ReadFile(v.file)
+	if err != nil {
+		return err
+	}
+	defer clear(text)
+	fresh, err := FromText(string(text), v.source)
+	if err != nil {
+		return err
+	}
+	v.held = fresh.held
+	return nil
+}
+
+// of gives a key by its id. One that is not known may have come into the file
+// meanwhile, by another process that shares it.
+func (v *Safe) of(id string) cipher.AEAD {
+	if aead := v.ring().keys[id]; aead != nil || v.file == "" {
+		return aead
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if err := v.reload(); err != nil {
+		return nil
+	}
+	return v.held.keys[id]
+}
+
+// KeyOf is the id of the key that something was encrypted with; "" when it is
+// nothing a safe has made.
+func KeyOf(encrypted []byte) string {
+	if len(encrypted) < 1+idSize || encrypted[0] != version {
+		return ""
+	}
+	return hex.EncodeToString(encrypted[1 : 1+idSize])
+}
+
+// Source is where the keys come from.
+func (v *Safe) Source() string { return v.source }
 
 // makeFile makes the key of a new installation, readable by its user alone. An
 // existing file is never written over.
@@ -129,7 +228,7 @@ func makeFile(path string) error {
 // FromText opens a safe with keys in base64, parted by white space; source is
 // said in errors.
 func FromText(text, source string) (*Safe, error) {
-	v := &Safe{keys: map[string]cipher.AEAD{}, source: source}
+	v := &ring{keys: map[string]cipher.AEAD{}}
 	for _, word := range strings.Fields(text) {
 		key, err := base64.StdEncoding.DecodeString(word)
 		if err != nil || len(key) != keySize {
@@ -154,7 +253,7 @@ func FromText(text, source string) (*Safe, error) {
 	if v.current == "" {
 		return nil, &KeyError{source, "is empty", "make one with: openssl rand -base64 32"}
 	}
-	return v, nil
+	return &Safe{source: source, held: v}, nil
 }
 
 // idOf names a key without telling anything of it. Its text is part of what is
@@ -165,12 +264,13 @@ func idOf(key []byte) string {
 }
 
 // Key is the id of the key that encrypts.
-func (v *Safe) Key() string { return v.current }
+func (v *Safe) Key() string { return v.ring().current }
 
 // Encrypt encrypts a secret for a purpose, such as "account 7 key".
 func (v *Safe) Encrypt(secret Secret, purpose string) ([]byte, error) {
-	aead := v.keys[v.current]
-	id, err := hex.DecodeString(v.current)
+	held := v.ring()
+	aead := held.keys[held.current]
+	id, err := hex.DecodeString(held.current)
 	if err != nil {
 		return nil, err
 	}
@@ -186,11 +286,11 @@ func (v *Safe) Encrypt(secret Secret, purpose string) ([]byte, error) {
 // Decrypt gives back what was encrypted for a purpose. The error is a *MissingError
 // when the key is not there, ErrDecrypt otherwise.
 func (v *Safe) Decrypt(encrypted []byte, purpose string) (Secret, error) {
-	if len(encrypted) < 1+idSize || encrypted[0] != version {
+	id := KeyOf(encrypted)
+	if id == "" {
 		return nil, ErrDecrypt
 	}
-	id := hex.EncodeToString(encrypted[1 : 1+idSize])
-	aead := v.keys[id]
+	aead := v.of(id)
 	if aead == nil {
 		return nil, &MissingError{v.source, id}
 	}

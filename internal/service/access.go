@@ -61,6 +61,9 @@ var needs = map[string]Role{
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 
+	"takeKey": Operator, // and the permission for it
+	"getSafe": Admin, "renewSafeKey": Admin,
+
 	"applyEstate": Admin,
 	"addPerson":   Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,
 }
@@ -111,6 +114,7 @@ func actor(ctx context.Context) string {
 type AccessError struct {
 	Caller *Caller // nil for nobody
 	Role   Role    // that would be needed
+	Keys   bool    // what is needed is the permission to take private keys out
 }
 
 // Error says whether the person or only the token lacks the right.
@@ -118,6 +122,8 @@ func (e *AccessError) Error() string {
 	switch {
 	case e.Caller == nil:
 		return "nobody is signed in"
+	case e.Keys:
+		return e.Caller.Person.Name + " may not take private keys out of the safe"
 	case !Role(e.Caller.Person.Role).Includes(e.Role):
 		return fmt.Sprintf("%s is %s; this needs the role %s", e.Caller.Person.Name, e.Caller.Person.Role, e.Role)
 	}
@@ -128,6 +134,10 @@ func (e *AccessError) Error() string {
 func (e *AccessError) Told() fault.Told {
 	if e.Caller == nil {
 		return fault.Told{Class: fault.NotSignedIn, Title: "Not signed in", Next: "sign in, or show a token: insegna sign-in"}
+	}
+	if e.Keys {
+		return fault.Told{Class: fault.NotAllowed, Title: "Not allowed",
+			Next: "an admin gives that permission: insegna person keys " + e.Caller.Person.Name + " allow"}
 	}
 	return fault.Told{Class: fault.NotAllowed, Title: "Not allowed",
 		Next: "ask an admin for the role, or use a token with the scope"}
@@ -145,9 +155,9 @@ func Permit(ctx context.Context, operation string) error {
 	least, known := needs[operation]
 	switch {
 	case !known:
-		return &AccessError{c, "no one has"}
+		return &AccessError{Caller: c, Role: "no one has"}
 	case !c.role().Includes(least):
-		return &AccessError{c, least}
+		return &AccessError{Caller: c, Role: least}
 	}
 	return nil
 }

@@ -233,8 +233,9 @@ func (s *Ordering) ca(ctx context.Context, name string) (*estate.Estate, *estate
 	return e, ca, id, nil
 }
 
-// accountPurpose is what account keys are encrypted for.
-const accountPurpose = "account key"
+// accountPurpose is what an account's key is encrypted for: it decrypts for no
+// other account.
+func accountPurpose(directory string) string { return "account key at " + directory }
 
 // Agree makes the accounts at a CA, and at its test directory, after the
 // caller has read and agreed to the very terms each shows now.
@@ -314,11 +315,11 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 	if err != nil {
 		return err
 	}
-	encrypted, err := s.safe.Encrypt(safe.Secret(der), accountPurpose)
+	encrypted, err := s.safe.Encrypt(safe.Secret(der), accountPurpose(directory))
 	if err != nil {
 		return err
 	}
-	a := &store.Account{CA: ca.Name, Directory: directory, Encrypted: encrypted, Terms: d.Meta.TermsOfService,
+	a := &store.Account{CA: ca.Name, Directory: directory, Encrypted: encrypted, Bound: true, Terms: d.Meta.TermsOfService,
 		AgreedBy: actor(ctx), AgreedAt: time.Now().UTC()}
 	if err := s.store.KeepAccount(ctx, a,
 		&store.Act{Actor: actor(ctx), Action: "ca.agree", Subject: ca.Name,
@@ -363,7 +364,7 @@ func (s *Ordering) caTrouble(ca *estate.CA, err error) error {
 
 // accountSigner takes an account's key out of the safe.
 func (s *Ordering) accountSigner(a *store.Account) (acme.Signer, error) {
-	der, err := s.safe.Decrypt(a.Encrypted, accountPurpose)
+	der, err := s.safe.Decrypt(a.Encrypted, accountPurpose(a.Directory))
 	if err != nil {
 		return acme.Signer{}, err
 	}

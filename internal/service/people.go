@@ -135,11 +135,14 @@ func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret)
 	if err := goodPassphrase(next, c.Person.Name); err != nil {
 		return err
 	}
-	var keep []byte
+	var session []byte
+	var token int64
 	if c.Session != nil {
-		keep = c.Session.Hash
+		session = c.Session.Hash
+	} else {
+		token = c.Token.ID
 	}
-	return s.store.SetPassphrase(ctx, c.Person.Name, hashPassphrase(next), keep,
+	return s.store.SetPassphrase(ctx, c.Person.Name, hashPassphrase(next), session, token,
 		&store.Act{Actor: c.Person.Name, Action: "person.passphrase", Subject: c.Person.Name}, now)
 }
 
@@ -189,6 +192,18 @@ func (s *Access) ChangePerson(ctx context.Context, name string, role Role) (*sto
 	return s.store.Person(ctx, name)
 }
 
+// LetTakeKeys gives or withdraws the permission to take private keys out of the
+// safe.
+func (s *Access) LetTakeKeys(ctx context.Context, name string, may bool) (*store.Person, error) {
+	err := s.store.SetKeys(ctx, name, may,
+		&store.Act{Actor: actor(ctx), Action: "person.keys", Subject: name, Detail: map[string]any{"may": may}},
+		time.Now().UTC())
+	if err != nil {
+		return nil, err
+	}
+	return s.store.Person(ctx, name)
+}
+
 // RemovePerson ends somebody's access.
 func (s *Access) RemovePerson(ctx context.Context, name string) error {
 	return s.store.RemovePerson(ctx, name, &store.Act{Actor: actor(ctx), Action: "person.remove", Subject: name},
@@ -216,6 +231,10 @@ func (s *Access) MakeToken(ctx context.Context, name string, scope Role, lasts t
 	}
 	if lasts <= 0 || lasts > longestToken {
 		return nil, "", &TokenError{"a token is valid from one day to 366 days"}
+	}
+	if c.Token != nil && now.Add(lasts).After(c.Token.ExpiresAt) {
+		return nil, "", &TokenError{fmt.Sprintf("a token made with a token ends no later than that one, on %s; to make a "+
+			"longer one, sign in", c.Token.ExpiresAt.UTC().Format("2006-01-02 15:04 UTC"))}
 	}
 	secret, text := newSecret()
 	t := &store.Token{PersonID: c.Person.ID, Name: name, Scope: string(scope), MadeAt: now, ExpiresAt: now.Add(lasts)}

@@ -123,6 +123,9 @@ func (cfg *Config) complete() {
 	if cfg.Kinds == nil {
 		cfg.Kinds = registry.Kinds
 	}
+	if cfg.Log == nil {
+		cfg.Log = slog.New(slog.DiscardHandler)
+	}
 	if cfg.TestLimit == 0 {
 		cfg.TestLimit = testLimit
 	}

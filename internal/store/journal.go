@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 
 	"insegna.example/internal/core/journal"
@@ -110,4 +111,9 @@ func (s *Store) EachEntry(ctx context.Context, each func(*journal.Entry) error) 
 			return nil
 		}
 	}
+}
+
+// Note adds an act to the journal by itself.
+func (s *Store) Note(ctx context.Context, act *Act, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error { return act.write(db, at) })
 }

@@ -62,6 +62,7 @@ type Account struct {
 	Directory string     // URL
 	URL       string     // "" until the CA has answered
 	Encrypted []byte     // the private key
+	Bound     bool       // to its directory
 	Terms     string     // URL of what was agreed to
 	AgreedBy  string     // who agreed to the terms
 	AgreedAt  time.Time  // in UTC

@@ -19,6 +19,7 @@ type Person struct {
 	Name       string     // unique among those not removed
 	Role       string     // viewer, operator or admin
 	Passphrase string     // argon2id in its usual text form; "" until one was chosen
+	Keys       bool       // may take private keys out of the safe
 	AddedAt    time.Time  // in UTC
 	RemovedAt  *time.Time // nil while access stands
 }
@@ -132,10 +133,14 @@ func (s *Store) InviteFirst(ctx context.Context, invitation []byte, until time.T
 	})
 }
 
-// Invite gives somebody a new one-time link; the one before is void.
+// Invite gives somebody a new one-time link; the one before is void, and sessions
+// and tokens end: whoever is let in anew begins anew.
 func (s *Store) Invite(ctx context.Context, name string, invitation []byte, until time.Time, act *Act,
 	at time.Time) error {
 	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
+		if err := endAccess(db, p.ID, nil, 0, at); err != nil {
+			return err
+		}
 		return db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "person_id"}},
 			DoUpdates: clause.AssignmentColumns([]string{"hash", "expires_at"})}).
 			Create(&invitationRow{digest(invitation), &p.ID, until}).Error
@@ -143,7 +148,7 @@ func (s *Store) Invite(ctx context.Context, name string, invitation []byte, unti
 }
 
 // Accept uses a one-time link: the passphrase becomes its person's, whose
-// sessions end. The first link makes its person from what is given.
+// sessions and tokens end. The first link makes its person from what is given.
 func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, passphrase string, act func(Person) *Act,
 	at time.Time) (*Person, error) {
 	var p Person
@@ -169,7 +174,7 @@ func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, pas
 				return ErrInvitation
 			}
 			if err == nil {
-				err = setPassphrase(db, &p, passphrase, nil)
+				err = setPassphrase(db, &p, passphrase, nil, 0, at)
 			}
 		}
 		if err != nil {
@@ -183,20 +188,38 @@ func (s *Store) Accept(ctx context.Context, invitation []byte, first Person, pas
 	return &p, err
 }
 
-// setPassphrase ends all other sessions of the person, for one of them may be
-// why it is changed.
-func setPassphrase(db *gorm.DB, p *Person, passphrase string, keep []byte) error {
+// setPassphrase ends all other sessions and tokens of the person, for one of them
+// may be why it is changed.
+func setPassphrase(db *gorm.DB, p *Person, passphrase string, session []byte, token int64, at time.Time) error {
 	if err := db.Model(p).Update("passphrase", passphrase).Error; err != nil {
 		return err
 	}
-	return db.Delete(&Session{}, "person_id = ? and hash <> ?", p.ID, append([]byte{}, keep...)).Error
+	return endAccess(db, p.ID, session, token, at)
 }
 
-// SetPassphrase changes somebody's passphrase and ends their sessions but the
-// one kept.
-func (s *Store) SetPassphrase(ctx context.Context, name, passphrase string, keep []byte, act *Act, at time.Time) error {
+// endAccess ends a person's sessions and tokens but for the one session and the
+// one token that are kept.
+func endAccess(db *gorm.DB, person int64, session []byte, token int64, at time.Time) error {
+	if err := db.Delete(&Session{}, "person_id = ? and hash <> ?", person, append([]byte{}, session...)).Error; err != nil {
+		return err
+	}
+	return db.Model(&Token{}).Where("person_id = ? and revoked_at is null and id <> ?", person, token).
+		Update("revoked_at", at).Error
+}
+
+// SetPassphrase changes somebody's passphrase and ends their sessions and tokens
+// but the ones kept.
+func (s *Store) SetPassphrase(ctx context.Context, name, passphrase string, session []byte, token int64, act *Act,
+	at time.Time) error {
 	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
-		return setPassphrase(db, p, passphrase, keep)
+		return setPassphrase(db, p, passphrase, session, token, at)
+	})
+}
+
+// SetKeys says whether somebody may take private keys out of the safe.
+func (s *Store) SetKeys(ctx context.Context, name string, may bool, act *Act, at time.Time) error {
+	return s.change(ctx, name, act, at, func(db *gorm.DB, p *Person) error {
+		return db.Model(p).Update("keys", may).Error
 	})
 }
 
@@ -254,13 +277,10 @@ func (s *Store) RemovePerson(ctx context.Context, name string, act *Act, at time
 		if err := oneAdminStays(db, p); err != nil {
 			return err
 		}
-		for _, gone := range []any{&Session{}, &invitationRow{}} {
-			if err := db.Delete(gone, "person_id = ?", p.ID).Error; err != nil {
-				return err
-			}
+		if err := db.Delete(&invitationRow{}, "person_id = ?", p.ID).Error; err != nil {
+			return err
 		}
-		if err := db.Model(&Token{}).Where("person_id = ? and revoked_at is null", p.ID).Update("revoked_at",
-			at).Error; err != nil {
+		if err := endAccess(db, p.ID, nil, 0, at); err != nil {
 			return err
 		}
 		return db.Model(p).Updates(map[string]any{"removed_at": at, "passphrase": ""}).Error

@@ -24,3 +24,62 @@ func (s *Store) SafeMarks(ctx context.Context) ([]SafeMark, error) {
 func (s *Store) AddSafeMark(ctx context.Context, m SafeMark) error {
 	return s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&m).Error
 }
+
+// DropSafeMarks forgets the marks of all keys but one: nothing is encrypted with
+// the others any more.
+func (s *Store) DropSafeMarks(ctx context.Context, but string) error {
+	return s.db.WithContext(ctx).Delete(&SafeMark{}, "key_id <> ?", but).Error
+}
+
+// EncryptedRow is something encrypted, wherever it is kept.
+type EncryptedRow struct {
+	Kind      string // accounts, credentials or orders
+	ID        int64  // of an account or order
+	Name      string // of a credential, or the directory of an account
+	Bound     bool   // of an account: to its directory
+	Encrypted []byte // with the key whose id stands in it
+}
+
+// encryptedRows are all rows that hold something encrypted; the key's id stands
+// in the bytes 2 to 9.
+const encryptedRows = `(select 'accounts' as kind, id, directory as name, bound, encrypted from accounts
+	union all select 'credentials', 0, name, true, encrypted from credentials
+	union all select 'orders', id, '', true, encrypted from orders where octet_length(encrypted) > 0) r`
+
+// settled leaves out orders under way.
+const settled = ` and not (kind = 'orders' and exists (select from orders o where o.id = r.id and o.finished_at is null))`
+
+// CountEncrypted counts what is encrypted, and what of it with another key than
+// the one of this id.
+func (s *Store) CountEncrypted(ctx context.Context, key []byte) (all, other int, err error) {
+	return all, other, s.pool.QueryRow(ctx, `select count(*), count(*) filter (where substring(encrypted from 2 for 8) <> $1) from `+
+		encryptedRows, key).Scan(&all, &other)
+}
+
+// EncryptedOtherwise gives rows that are encrypted with another key, but for
+// orders under way, which write their own.
+func (s *Store) EncryptedOtherwise(ctx context.Context, key []byte, limit int) ([]EncryptedRow, error) {
+	var list []EncryptedRow
+	return list, s.db.WithContext(ctx).Raw(`select * from `+encryptedRows+
+		` where substring(encrypted from 2 for 8) <> ?`+settled+` order by kind, id, name limit ?`, key, limit).Scan(&list).Error
+}
+
+// UnboundAccounts gives the accounts whose keys are not bound to their directory.
+func (s *Store) UnboundAccounts(ctx context.Context) ([]EncryptedRow, error) {
+	var list []EncryptedRow
+	return list, s.db.WithContext(ctx).Raw(`select * from ` + encryptedRows + ` where not bound`).Scan(&list).Error
+}
+
+// Reencrypt replaces what is encrypted, where it is still as it was read.
+func (s *Store) Reencrypt(ctx context.Context, r *EncryptedRow, encrypted []byte) error {
+	db := s.db.WithContext(ctx)
+	switch r.Kind {
+	case "accounts":
+		return db.Exec("update accounts set encrypted = ?, bound = true where id = ? and encrypted = ?", encrypted, r.ID,
+			r.Encrypted).Error
+	case "credentials":
+		return db.Exec("update credentials set encrypted = ? where name = ? and encrypted = ?", encrypted, r.Name,
+			r.Encrypted).Error
+	}
+	return db.Exec("update orders set encrypted = ? where id = ? and encrypted = ?", encrypted, r.ID, r.Encrypted).Error
+}

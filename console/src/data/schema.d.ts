@@ -504,7 +504,7 @@ export interface paths {
         delete: operations["removePerson"];
         options?: never;
         head?: never;
-        /** Gives somebody another role */
+        /** Gives somebody another role, or the permission to take private keys out */
         patch: operations["changePerson"];
         trace?: never;
     };
@@ -762,6 +762,57 @@ export interface paths {
         get: operations["getOrderCertificate"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders/{number}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the private key of the certificate an order brought out of the safe; for who has that permission */
+        post: operations["takeKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/safe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which key encrypts, and what earlier ones still hold */
+        get: operations["getSafe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/safe/renewal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Encrypts a part of what is left with the newest key; to be called until nothing is left */
+        post: operations["renewSafeKey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1312,6 +1363,8 @@ export interface components {
             added_at: string;
             /** @description a passphrase was chosen */
             set_up: boolean;
+            /** @description may take private keys out of the safe */
+            keys: boolean;
         };
         PersonList: {
             items: components["schemas"]["Person"][];
@@ -1321,7 +1374,34 @@ export interface components {
             role: components["schemas"]["Role"];
         };
         PersonChange: {
-            role: components["schemas"]["Role"];
+            role?: components["schemas"]["Role"];
+            /** @description may take private keys out of the safe */
+            keys?: boolean;
+        };
+        KeyRequest: {
+            /** @description stands in the journal */
+            reason: string;
+        };
+        TakenKey: {
+            /** @description the private key as PEM (PKCS#8) */
+            key: string;
+        };
+        SafeRenewal: {
+            /**
+             * @description make a new key first; otherwise what is left is encrypted with the newest
+             * @default false
+             */
+            begin: boolean;
+        };
+        SafeState: {
+            /** @description id of the key that encrypts */
+            key: string;
+            /** @description where the keys come from */
+            source: string;
+            /** @description how many it holds */
+            secrets: number;
+            /** @description how many of them are encrypted with an earlier key */
+            left: number;
         };
         Invitation: {
             name: string;
@@ -3244,6 +3324,79 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyRequest"];
+            };
+        };
+        responses: {
+            /** @description the key */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSafe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the safe */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SafeState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewSafeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SafeRenewal"];
+            };
+        };
+        responses: {
+            /** @description the safe */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SafeState"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1285,6 +1285,12 @@ type JournalVerification struct {
 	Whole bool `json:"whole"`
 }
 
+// KeyRequest defines model for KeyRequest.
+type KeyRequest struct {
+	// Reason stands in the journal
+	Reason string `json:"reason"`
+}
+
 // Kind defines model for Kind.
 type Kind struct {
 	// Can what is possible there
@@ -1492,8 +1498,11 @@ type PassphraseChange struct {
 // Person defines model for Person.
 type Person struct {
 	AddedAt time.Time `json:"added_at"`
-	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
+
+	// Keys may take private keys out of the safe
+	Keys bool   `json:"keys"`
+	Name string `json:"name"`
+	Role Role   `json:"role"`
 
 	// SetUp a passphrase was chosen
 	SetUp bool `json:"set_up"`
@@ -1501,7 +1510,9 @@ type Person struct {
 
 // PersonChange defines model for PersonChange.
 type PersonChange struct {
-	Role Role `json:"role"`
+	// Keys may take private keys out of the safe
+	Keys *bool `json:"keys,omitempty"`
+	Role *Role `json:"role,omitempty"`
 }
 
 // PersonList defines model for PersonList.
@@ -1564,6 +1575,27 @@ type ProblemError struct {
 
 // Role defines model for Role.
 type Role string
+
+// SafeRenewal defines model for SafeRenewal.
+type SafeRenewal struct {
+	// Begin make a new key first; otherwise what is left is encrypted with the newest
+	Begin *bool `json:"begin,omitempty"`
+}
+
+// SafeState defines model for SafeState.
+type SafeState struct {
+	// Key id of the key that encrypts
+	Key string `json:"key"`
+
+	// Left how many of them are encrypted with an earlier key
+	Left int `json:"left"`
+
+	// Secrets how many it holds
+	Secrets int `json:"secrets"`
+
+	// Source where the keys come from
+	Source string `json:"source"`
+}
 
 // Server defines model for Server.
 type Server struct {
@@ -1823,6 +1855,12 @@ type SurveyRequest struct {
 
 	// Server only this server
 	Server *string `json:"server,omitempty"`
+}
+
+// TakenKey defines model for TakenKey.
+type TakenKey struct {
+	// Key the private key as PEM (PKCS#8)
+	Key string `json:"key"`
 }
 
 // Today defines model for Today.
@@ -2201,11 +2239,17 @@ type AddMandateJSONRequestBody = MandateText
 // BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
 type BeginOrderJSONRequestBody = OrderRequest
 
+// TakeKeyJSONRequestBody defines body for TakeKey for application/json ContentType.
+type TakeKeyJSONRequestBody = KeyRequest
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
+
+// RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
+type RenewSafeKeyJSONRequestBody = SafeRenewal
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
@@ -2335,6 +2379,9 @@ type ServerInterface interface {
 	// GetOrderCertificate The certificate an order brought, with its chain; never the key
 	// (GET /orders/{number}/certificate)
 	GetOrderCertificate(c *gin.Context, number OrderNumber)
+	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
+	// (POST /orders/{number}/key)
+	TakeKey(c *gin.Context, number OrderNumber)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(c *gin.Context)
@@ -2344,7 +2391,7 @@ type ServerInterface interface {
 	// RemovePerson Ends somebody's access, sessions and tokens
 	// (DELETE /people/{person})
 	RemovePerson(c *gin.Context, person PersonName)
-	// ChangePerson Gives somebody another role
+	// ChangePerson Gives somebody another role, or the permission to take private keys out
 	// (PATCH /people/{person})
 	ChangePerson(c *gin.Context, person PersonName)
 	// InvitePerson Gives somebody a new one-time link to choose a passphrase with
@@ -2353,6 +2400,12 @@ type ServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
+	// GetSafe Which key encrypts, and what earlier ones still hold
+	// (GET /safe)
+	GetSafe(c *gin.Context)
+	// RenewSafeKey Encrypts a part of what is left with the newest key; to be called until nothing is left
+	// (POST /safe/renewal)
+	RenewSafeKey(c *gin.Context)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(c *gin.Context, params ListServersParams)
@@ -3482,6 +3535,31 @@ func (siw *ServerInterfaceWrapper) GetOrderCertificate(c *gin.Context) {
 	siw.Handler.GetOrderCertificate(c, number)
 }
 
+// TakeKey operation middleware
+func (siw *ServerInterfaceWrapper) TakeKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeKey(c, number)
+}
+
 // ListPeople operation middleware
 func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 
@@ -3594,6 +3672,32 @@ func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 	}
 
 	siw.Handler.GetReady(c)
+}
+
+// GetSafe operation middleware
+func (siw *ServerInterfaceWrapper) GetSafe(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSafe(c)
+}
+
+// RenewSafeKey operation middleware
+func (siw *ServerInterfaceWrapper) RenewSafeKey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RenewSafeKey(c)
 }
 
 // ListServers operation middleware
@@ -4137,6 +4241,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
+	router.POST(options.BaseURL+"/orders/:number/key", wrapper.TakeKey)
+	router.GET(options.BaseURL+"/safe", wrapper.GetSafe)
+	router.POST(options.BaseURL+"/safe/renewal", wrapper.RenewSafeKey)
 	router.GET(options.BaseURL+"/https", wrapper.ListHttps)
 	router.POST(options.BaseURL+"/https", wrapper.BeginHttps)
 	router.GET(options.BaseURL+"/https/:number", wrapper.GetHttps)
@@ -5556,6 +5663,46 @@ func (response GetOrderCertificatedefaultApplicationProblemPlusJSONResponse) Vis
 	return err
 }
 
+type TakeKeyRequestObject struct {
+	Number OrderNumber `json:"number"`
+	Body   *TakeKeyJSONRequestBody
+}
+
+type TakeKeyResponseObject interface {
+	VisitTakeKeyResponse(w http.ResponseWriter) error
+}
+
+type TakeKey200JSONResponse TakenKey
+
+func (response TakeKey200JSONResponse) VisitTakeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeKeydefaultApplicationProblemPlusJSONResponse) VisitTakeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -5772,6 +5919,83 @@ type GetReadydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSafeRequestObject struct {
+}
+
+type GetSafeResponseObject interface {
+	VisitGetSafeResponse(w http.ResponseWriter) error
+}
+
+type GetSafe200JSONResponse SafeState
+
+func (response GetSafe200JSONResponse) VisitGetSafeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSafedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSafedefaultApplicationProblemPlusJSONResponse) VisitGetSafeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewSafeKeyRequestObject struct {
+	Body *RenewSafeKeyJSONRequestBody
+}
+
+type RenewSafeKeyResponseObject interface {
+	VisitRenewSafeKeyResponse(w http.ResponseWriter) error
+}
+
+type RenewSafeKey200JSONResponse SafeState
+
+func (response RenewSafeKey200JSONResponse) VisitRenewSafeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewSafeKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenewSafeKeydefaultApplicationProblemPlusJSONResponse) VisitRenewSafeKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6608,6 +6832,9 @@ type StrictServerInterface interface {
 	// GetOrderCertificate The certificate an order brought, with its chain; never the key
 	// (GET /orders/{number}/certificate)
 	GetOrderCertificate(ctx context.Context, request GetOrderCertificateRequestObject) (GetOrderCertificateResponseObject, error)
+	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
+	// (POST /orders/{number}/key)
+	TakeKey(ctx context.Context, request TakeKeyRequestObject) (TakeKeyResponseObject, error)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -6617,7 +6844,7 @@ type StrictServerInterface interface {
 	// RemovePerson Ends somebody's access, sessions and tokens
 	// (DELETE /people/{person})
 	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
-	// ChangePerson Gives somebody another role
+	// ChangePerson Gives somebody another role, or the permission to take private keys out
 	// (PATCH /people/{person})
 	ChangePerson(ctx context.Context, request ChangePersonRequestObject) (ChangePersonResponseObject, error)
 	// InvitePerson Gives somebody a new one-time link to choose a passphrase with
@@ -6626,6 +6853,12 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// GetSafe Which key encrypts, and what earlier ones still hold
+	// (GET /safe)
+	GetSafe(ctx context.Context, request GetSafeRequestObject) (GetSafeResponseObject, error)
+	// RenewSafeKey Encrypts a part of what is left with the newest key; to be called until nothing is left
+	// (POST /safe/renewal)
+	RenewSafeKey(ctx context.Context, request RenewSafeKeyRequestObject) (RenewSafeKeyResponseObject, error)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(ctx context.Context, request ListServersRequestObject) (ListServersResponseObject, error)
@@ -7824,6 +8057,50 @@ func (sh *strictHandler) GetOrderCertificate(ctx *gin.Context, number OrderNumbe
 	}
 }
 
+// TakeKey operation middleware
+func (sh *strictHandler) TakeKey(ctx *gin.Context, number OrderNumber) {
+	var request TakeKeyRequestObject
+
+	request.Number = number
+
+	var body TakeKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeKey(ctx, request.(TakeKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeKeyResponseObject); ok {
+		if err := validResponse.VisitTakeKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *gin.Context) {
 	var request ListPeopleRequestObject
@@ -8003,6 +8280,72 @@ func (sh *strictHandler) GetReady(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
 		if err := validResponse.VisitGetReadyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSafe operation middleware
+func (sh *strictHandler) GetSafe(ctx *gin.Context) {
+	var request GetSafeRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSafe(ctx, request.(GetSafeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSafe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSafeResponseObject); ok {
+		if err := validResponse.VisitGetSafeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RenewSafeKey operation middleware
+func (sh *strictHandler) RenewSafeKey(ctx *gin.Context) {
+	var request RenewSafeKeyRequestObject
+
+	var body RenewSafeKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RenewSafeKey(ctx, request.(RenewSafeKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenewSafeKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RenewSafeKeyResponseObject); ok {
+		if err := validResponse.VisitRenewSafeKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8559,197 +8902,204 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1bk9s2tij8V1CaXZVMfey0kzhOYj91OvGOZ3LxTnsyDyl/XRAJSUhTgAYAW9Zx+b+fwloACFIARaql",
-	"nuTseeqWROKyFrDul/ezUq43UjBh9Oz5+9mGKrpmhin4dN0oLZX9r2K6VHxjuBSz5zPB3pnbEn4kckHM",
-	"ipENXTIyZwup2KyYcfvUvxqmdrNiJuiazZ7P8PlZMdPliq2pHXVN3/3AxNKsZs8/ffLZ02Jmdhv7qDaK",
-	"i+Xsw4di9gNfc2OfTQ1Zw4/xiBVb0KY2drwnhR2fr5s1fLIfuXAfw0xcGLZkCqb6WVVM/dSs50yFCTfU",
-	"rNr5BP5YzBT7V8MVq2bPjWpYvICFVGtqcORnT2cHJ33NlJbiJxg/OecGHhicMwLjs89TQPwfANseGjdU",
-	"GYs/SmCuNNr+lcPYZ18k57ph6p6pgQ25uR6wnZuVVOa8MzTqnu1efZuZgFcnPAMfcCimzTey4gwu3nfa",
-	"UMNe8hq2WEphmIBbQDebmpfUIvDyd3sunr+PJv4vxRaz57O/XLaX+hJ/1ZfRkGHOdvn4jd5IoXEFr5Wc",
-	"12w9MP0Gn/j/pi3Djwtr6B5HStyQpJJls7ZT2ofcm3bgq6VibO3XUlXcvknr10pumDIAuwWtNStmm+ir",
-	"9zPD1Frvn//tiikG1AseIBQ+UUO29nvFaFUQquGB6yui6U4TIbezonMLgLL0TlAxM0yb28y0Nb9jW66Z",
-	"vXrcaGKfJRVXrDRS7QqCy+KGrKgm0qwsMT48Zwelv7ktvw2PyfnvrDR2aVdNxZko2a+cbYHkd0BF3a8A",
-	"tv6uFpTXjcIHuWG4uf294xdUKbqzn+HuxG8MnY/rFeXiBy7uUiMZ1Whj9xdmnUtZMyr2th+20b5U+Esc",
-	"dpGCzjdcVHYfe4ApaaPTUCntQwt7Ldih3b3kYsnURnEBk1V0p29rtjDRuIEwFDMmqo3kwmRwUbKD0HwJ",
-	"D30oZkslm01ynJXU6Ql4laRl+8vkWjfIMvfGuOOiSv5QU21uNWOiM0dFDbswHKj3/itcsKE7bDdCuCYV",
-	"K2uqWEW4gO8ZED6ysJQvtXwhzS1dGNzBuKXIxpRynT4NGyWNLGWd/FGxNat2yZ808M3MT/dMcbM7hO0b",
-	"/5x9RzaqTMDLguG5BaUHTynFgi8bBUTdS3O4mMJ/3EqlDVm4q5EAyD1TFS/NoQX+6h7r31bgp3AQo0Mf",
-	"QOKOkTsB7WT+DhTubgbwDtzr13TJEndbNk7+HbH6a3zYHnxP0EZRNk9ZEnQtkqfTFFUaWu/jco4jao/K",
-	"7UrW/rzPktJmB+iw6MJv3s+SBF5TLZlJwK2lfAk+t5JbsqZi5xnokt8zWKuW+L0lfy/IE8vwBDJebjms",
-	"CVc4eV/tW2l62egOb8htvLNqN557ObX566sElywBageZ2dWVe/BDMZsHIA6eEnzKshUpDMU7NZ7XBjEi",
-	"+TR7Z5gStL6N1t/FGTdkS4XRxD2hyVw2oiJGEkrKRhu5ZoooVkoVYSdwYcs1mDDcw6lPq6kh11dX7n1N",
-	"SlrXBDS48TsUNEN4B4U8lLOckAdSHTexRJcW4I5BM7zYQUN3PWy9MTs88k7EE1Kw2UQZ0rM9mRMj7T5f",
-	"EDrXTJi92fwrciuSEyvZzOsks93ZYUoq7C2dM0L1HatekO6eSpoYtXcHnYrWwmkPcB6h7XI6hytxmMMV",
-	"a+9O+j5ftWjtXWurX1S31IwXBdwr812G32ujbxtheIJ8O7IIRgwN+FBWUKGicndQSLKWoImAeqidfcXS",
-	"U7GH20oyIJ6WLY5aOa5tu9plLipcEF6lT6bK3NZGpQSfHvLtQy16WwgWEQLSmPuB6wTapvHh66t9spJk",
-	"jckldGX97jo8Px7g1MDlQK6x8O3QnoiRlXK9luI2S+oO6A0LriZL11zfljSlWA3L9yx97u3KJ2qJR4jh",
-	"9hVnchz9jmaK07Rwrlf0sy+eTVLheufGjdBFYACgB0tn4fHGY8QibMN6PYI6yC3aE3fgrH7LDEUSlNb2",
-	"x9+ejvUggcYJynB8l+DU1imhwVJJ+MlemJqjBCmFU1F0z2ATixKDZqialmhJSuxhEd3jUaO9zIv2iPv8",
-	"Vd6gjW3/MPLlykxaxI17I7UKzZeCmkal16AbPDMHCXeM3Pa17ibjyXB7RXTM4o15lEcAP3CM09rbRPLf",
-	"PXXTVLHxfCKYsfbvnChXKacKFQR/8lp3bMPaI8qHWMQxRPvRKPA96mnd/YM0M99F9ofkxo+g0sVMG6lS",
-	"czqZmKL7KiUV5wyMGQofOECWxAeyfg/6rTsNYYnJwxSbaLxToHcHxO1Cqo7ZNoJZ7Q7iHi7WVN2Nvzo/",
-	"cMF+pCppml3Lii84q8afA28WTkiX7xKaKapsW6qBzr8g97RumCP/tZR3pOZ39uCUihk05a94VbHDqoiz",
-	"CgcIugV44BxESOQp6VuV6mYtMqbdxcJRXCaatV2GYgswQRSzRjhOphu9YR0tJlbl7U8sbV1duDOStaHu",
-	"L2jNtHbUdRhczo7qbHFuj2FD7UBJuCkGGhxNiCLliorlROUrQ/3SumY0wfDaTqJktDt9gLIRBvnVHvaJ",
-	"Tq97/07fy2aPN5GKzKlm6J5sXUtfffr1Z+CvDH75Q9cHp0kt/1u6u07r2UH9Tlr39vB/8Arbl5whM7kS",
-	"9H0mWPFmU/OpCv9kkRln94Jzinh6m7fO6XOZ67yS2kxdx/dSm0l2NSdoT5wGwwCSTjxH3kddWkdtIkQF",
-	"8twRKt0aPUhikOYPxFXk6+wejLy43sxrXqa5rJLSTFJ601t2U/jx8su/BoKWo6QxbxFs2xLAWTFbSsGS",
-	"XGXBWV1NVNyzPr48EK3yNULbwH0E94+HD7wd1noIPjp77dNYLNu3Jhx3h4vU3Q60ZzybVgw2OaANE7cH",
-	"ZxIsOiZeKiBqwEf1DEM5uIvcVfP7D5duAMJeFp3AlagxtFytfbxZ+s1OhM7TT79++vmTp4nTug+aSEFt",
-	"jQZ2Mi6FLrx2YSU+slXcGPA7MRVBqd2ix04v9I2umVfQIs9yAbZSwgVhSsl+wMbTJ18/O8BVW7oYB8U9",
-	"+/LLLz/79FkxTiaDEfLY+l6m5Bo60cOU5n8HX8tLnlkysaXCsOq2Z1HKPZZVeNNUlvZZCCwwD7yb4J7v",
-	"ga+qFNOanYpoHgGnjVSn4DuOyrYb8iMPweaepbyIWq6ZWXGxRPVsRTcbJlhVkC03K7g6GEmp7U3yzgau",
-	"CZ3LxuIldULHSWeLNnxnTOTK6BAXoQ2ta4r7G/WKx7DnwRpCCi+YqIAFu4VeSIBM9EVZS1QDpaqYuoBj",
-	"3X5cUF7DR7ci+L+ka3Yxp+UdmBEa+Fs1aQ6/pqJyN2nEJmDSkc/iBkc9nAr/gAsJQEsdtJdOYvDQBEcR",
-	"eO/5YuEC5LjWGJ7iFOjU9l96ttpXSFChR6HgUERV14o15umMzOuJ17hhelBzrxbx4iPDUpYZvHRBBV0I",
-	"1HTO0m6RoEcO01UcoBjQB620kJNZLRr36Ugj0KY03nqUtu3A6Lkl+UDiYwxq6VADUjNa6VYms5SN6N16",
-	"LmteEnj3oTsKy0vv6hFjGJFeTVKhS1mlVzEY8MjueeW1tXFeGVqm3TuTIicfHh+JJH4ShIKGlAvecxIo",
-	"xDxK5ezlgxGPf9YgxKQLwVBRaXsDBqLOgs+9MxxZ0XtGzIprH89IFlLhA1a0V4xqKV5gmIz9hYbnUu6B",
-	"OPpMOF6Z0thwBJBv4sVgOADsxi2DayIFK8icwWV18d+opeDauUmvuObaaEt68BmUpEYcz1PEbsKNjs7I",
-	"YDRnL1ozutmtct/emQEC95BgTn9Mj43mfHlsNOdwFGZmt4HgQoqWMUzZo/X///bk4mt6sXj7/tnTD/+V",
-	"uijfM1ojV+nCyBKIRscClbxLykv3TGkn8w7vw43YvpHayfdykzJXsfIu5ZzrK/RztuKistzUoq4rGES8",
-	"eZIh86CipjcyTf5NrdOygZGHoWXkDEcowvbdVO0ykwA0ZqNfK7ahKugiqdAtTZyxj0gR05s2gIxcX4Fc",
-	"ou+sXqali791wUmY9LJRUi70vj5WTjA6v4o0p6sMP/aBHyMvXj1gbRPSZCNPWW3pqejSX0s/a0krYugd",
-	"xJZMCkbVhm3GLx0SDG8M2xxUyQHEbXwE7spPlz0Yv2Cc4FSLXK3lPsQc39muJFnTHVkyQ1qtHiA53xFu",
-	"nqMIAoFNBfyvQcm3fI4SzQ0rrHxyzzU30o0HJjQhiWMRAXSd3MIvkrrru1f48KdRAlRAhpfU+v6u2GRn",
-	"V9RLpspMFdTkHlwEI0aSRrMXZAGh0VKRStGFYRUK/DVbeO47nGcYi1vxk18fMvcFTgo7zh+HRqTsVfe8",
-	"J0MfPOVztmzEJPk1Ew4LcErAFHHjYI7R2YJQEQuynSBjlIZQVMpYgbheTZS584L+dONP9vhYAdKeR78d",
-	"CA12OuKaVlkv99RgymQIBVBBI0klIYQ4OVdIfz6xdWjTZVpDZHKPycHxpzrN7iAiPZjFJmk0Jokid5kL",
-	"gktmFURkbxS752xrLzl1EjglITfbS1HuXc/W0Rzlxwn/4tcAvfAEDt4a9vCHCg+4297bZKw+p7XO3qmN",
-	"YheLmi9XZmxk5Bs1JmghZMJ3aZEHansD2qBXR3k8FQhLD8h1xxaoR0R0hujbKQICA608XzTgqx4FSctT",
-	"aUGuAnWQC9Q97ZnxtIML1PnGYnaEKNZyh/24Bysp3oKVOcFj8SaQFa3sdbSylCDOIr0vIc+nxtfGKx9I",
-	"o8twneNtW5mQZHe3ukYLkJ9R6j4WQcOi7VFMLWJEqeDNB8rKz4nV0715w/lvnOMV4EEVg4Q+LqzERHZs",
-	"Yq7XUdyor0VSQ+ZKNssVml66QczjWBdS50mQP8CxtlRH18QKkVwT77xJDLZiVOlUEqg2dGm5lWHaoL5H",
-	"SSk3uwLYFk5Bt3T3wiICpPdWO0wH2A5yTGUmwiFwWc8jY2ZnF+9Sipk2+J/eclOu8H88b/h/LeVdhys6",
-	"oDAsxmEaJfxL9n83vgXo2+SynOa2d7UlmCVbgnPsbR6v7QVm2jLNFuERi8UTXnjtsHeQna4YiGusNuIj",
-	"EQmPmG7gy8B2O4d9SOPsc5N9l45MURdKtlJVBdFNubKCvmDbAlwieILtRUCkp86SJU35mBgcx45QyrUF",
-	"5eG4QQnwgWEP7TEqDNHfUVCBiSV5gjgXekhptifXipGGLJRcW91QcxD1k6EEyZvXBtl3J7/5/urisy+e",
-	"efU2NpdxQ/RKbvfzM/HbbNppVg8SjC9Xc9moZBz9nNUSMtxkiD+yyjZQoRWF7+3Ewd2PqzgcaO/kSg+c",
-	"AIp4PYdwdwoxsSPDPY6o+L/cnhPJLuMNKd1d263OWTDJBOuBtzXY2xkiKSzvhORoUe96xpuDJhm/1jRK",
-	"77nJyP7eFdpLF3V3CXJGyKVm5qLZ/CXkBTny0oqhWqY9fezdhiumzxhTj36faJ4kACCGZTB1tlxRnhCW",
-	"Xn/3Y0FqRhcE0h6T8sUJszZhEakd/E02StD6O2EwpX9PgUv7SIBVZ2p6TMFJFdI3u+D5283PP5E2McaF",
-	"NCaJOtWricrPaP/26PTBNs4HwVJ4yMW5hG6vbskDyDgFUe/g9XxE3U3zK7itygwpmCt5x/bMrHmwM2FU",
-	"ssyG+wHFjwUf6QZeMZrwwVkkeEJTU22IHXwXhtZps2xOtGh1ooRoJ1PhtuyeqZ2b1M7ntJoVIz4BisAS",
-	"7fFfM3NYnMB5Wui5jaew9ncXwdePoRnwum2k1nxesxBVPF7XxaIa+aGtGt0dfrI6vZKbTJmeBVXevWph",
-	"69i7pSuNbmhd71yQwgvyxIqxAP9qmamn5RjIXvpe16APxV80Vn/ZXzk3dXqQDZMb93Ly3TSfwvEcBADW",
-	"swDxHOpPkQYGR+j4BLAfqEjFyg1XfwhJQYfiYnwZikEs5r0RmeHhd8hEkHWlT1Vx7ahE49NJBu4YeVO2",
-	"TzIaUcchiVafR7uH2r2gYR5M6HsKPyYSu5KZSRtHPpZ8XA6Wy/F0geHZgFJ7UZgYCI5PW2VXUjOR1uZd",
-	"Fd+4ml8BBPD3RiP16YmDkfnKvXsLoDtUoC9NavXGcmKrGPCKkTc/3FiVx2tB3ET+npUxG7uKcpM2MnFn",
-	"YU0ITRPjSvoBAkEdDtvxASU+jIS78mYxPALYU3j8sdW3epLJ1Mpl9GD10J75QBBKVKYYThyJe9DeFvlr",
-	"p3lMgxZ4mzLatsVGGBFsy7TpmFq2tKdGgp1nsgiQK8xgBa/Ru1/TiuXKUR0m6tNczLc0KbCEqOeqseB6",
-	"N74mFQzqSlIdHRSbixpwWpIFEOkmfXWIg1zEFNjd8NrTuGJWCZ287PBqEiL+9EhMyRsIbG1N2mPRHd5I",
-	"nlvLlYPoHmzKZMuEiWronMKhmDoiigm2vc3Xa9Qs6DuD5bLQXslb880OC/7AroJxNUk8jEoqzh4uHXup",
-	"IEBnSGlxZGRbh9myBMaOdgS8sWvIqJhpcdXLGVDwCY9kdL486/d0rgPoNoTWE4LoVkU0OCqW1yF9LVZ6",
-	"Z8vDcoBzfOvDex4ecnQEQcqUDQmmPiNJKZVCK8NhraETspCVfdzOT2GL8Oz3fGYIN8MbB6hJBdT3c1Of",
-	"PP3qiy+fHa5DnoHcT2z7xopZieBkqOGSKYTr3hi8b/DQfsjtHcPjDaOnlvSz9yD3xJ9Thb9l5KIHxCfg",
-	"bR7FLF66Z88SSfA45f6mRAN0POYJJ3ffKw1I7kdlyXv8b8EFrfn/cR9YcE+H5MyBAK1hR/ODAnoGPMyh",
-	"EmePGhoX+32YBO77pIEbxY5pTya9fxnrenajt4ZcyJ1zOcA2EkVXnbdg3MHJJltvpap0rjDrR5DqE7Vj",
-	"ALXwIOCctoxDBxaS3f4pOEcQBs/EN2D8I52RYrelu05nHvdc7zrYKYjVsJerKOhIO/Gro1yB7CekIUZx",
-	"VoE/0scZKUYho2j/wk9wJvaCbYaWHe7TR/36y4ct0UMuw/ZmZ+o1TO5TECJU5djIUu2mz9+aQxlBzGpO",
-	"fg3RlUhz39dU681KUR0lCU84aa11sCOkJLuziJQ4c7inShR5kBFqsJtT0hB2mtJmxUw5P8kQQfjFPgMK",
-	"lrnFth978ZoB2KATO6vQwTPrOyuhDyXsKsyUh8lROB2/19464cX8Yk5h2neoPt64jwMcR1b96ThIyo4F",
-	"YIzo5OJD/dw9MGbrOg4FFuaMtd5MmjP5gIEAXQ4+DKxj8xESo5BcpNfIvBqXZB9ZUnNA4OIX2aRspgsl",
-	"hRmO6m6roUBBostkJosd5jZrLM7GatWRTX6fgLO6vr0TcivGLBDDeeesllty+Yl99wLevaTlml2UK8uX",
-	"xZIll9/OdOuqcSZoUS3RJY6WuQX6Hbkmgt0zhRmKSZYeDZ4B0J4/IxjxXKwSYqkD5g549idJ7Sl5NnJV",
-	"QdtYjv1wHSwdNZoC4RTf2beOSgLCcO20B7bNEE4Y1bx3NqPlHcx+dd5YN8cA+HBvezAcLH6ar2R62IT8",
-	"HOuZgkyJF9O1wzxIO4bKnv7iqLCXwSDAVmGWu6IuEqZad2KP2jVnK09Br4Q0hqi5lVWVQV+cfpH4VXkb",
-	"S6IvQa/fT75l2UAly+xPQ6sabiSmXOzKwxuJ8aNaiHnCkll8LWmVSnAP0YiqEYKLpc+0ALu2kfIOcn66",
-	"aSaQoDzWYsMz/lX7CwZhuJoWnTkmiaPO/5zZuWK0XKXN74mtQWnncrUfscx9Z5NURFGVzrLcG9tT9IQx",
-	"KO+mBRVzkuA+2Dwn+GKoMXaLlhDbLbQ5jP2tV7zK7d3NdJstp9OIwOT3dwY93cYXcxmsGecCBRDb7uDF",
-	"tKCTleAITEukfNuXWbviiBy0mQ3eo93etqLfyyucxrhrkMoFeCFlvXbJAonY3PBDrob+nk0PQJAgG23C",
-	"g2H6sAMCHTx+Afm15/p6uDd1MlKfa7KioqpZBQLeWGtjF1pDdRxS6RlKG2J17Cm5cFCZK1lLMiK3p5gs",
-	"RLCkupdGBG5c6e9UcfhU7YjA1w9DPa+qxJfBX5ToFoSDkD9Dp7BA5qs9n8gEecPMPzbH6crpEHsQgxey",
-	"ruVWk7/4GysFEnZfpC3Wr58OsMXu2GhNadU7PJCYnCRq6PDLyxVZQxYl5AutgWAe0uZbo80RxisXqh+N",
-	"kYZzW+UruEY8wa4aMOMxeueSyzLyaqeyUibOOVP9vckVP5Um8wss53DTx1GbiODgm+nsk9ZGKdYpURdJ",
-	"EsMde49oy5WuaYIigq8CBt0vfHjazU+vkjLv9H67g41sB2w591SYUZ0kBkqE+TF67a7aXRQBDxnsiVdn",
-	"Nq096DL6UuYHLiNfCla9EkkFeHJizybYph9kUw4u+HxdbHjENeaiGuJ3uhX1NNM6qWj0i136+hrO4Hwg",
-	"z+iGJ1OLekrryGZahh3oFOUDK1MBTIErky206AwBrVb6OkHMflBW7Qliuu0QKQWB2mLjKl/ITToUcrj0",
-	"qd2aPns4z6ZOqq/At+E3sjJm4w27Y5u+eXttWtB7rLhg7PWTls6ZqFA+1ytXZUEbqyHKBVwkKCPZq2GQ",
-	"0GiHzeaHLeFo6oxii6P2SN7t709C5yq0m9tXzmrUC+FI5+7vldDblLUrNmhnG+oCicHiFKhukVIKwcqc",
-	"VSOcsfGnxnsqDhGPwRKB6QjXvLUaA7vtW8Ng0w+W41sMJOM5aZUP+d0vieKbdT0nQm7BpurqDwby1XYS",
-	"BisI9kMdw876/j63smJIheiR9KTS/JCuqxgnkDL7wLksZVNXfqvpqmX1yXr53bFd3msEP6aLX2GOnTaK",
-	"iiVT5ON0Yn90sf8KeHVFTVyaWs/S9qAOgzrZYCCmLF53y1pnj+sYOMqj5OZ05BKtNgH0MaD98XAbyp3P",
-	"k+ji/KxBpDehzH+yf1vCJEPVkpkolrtfeMCsqCAhtiLhdcCOCGmPBNL37M+K0akFayAyJueimB43ObFM",
-	"eCZSvpQblrZ2QUKrMzUWhIaS4HSofnZbCbd3r2L6rb11On2rcIzbtAUeNQHNitaRnB6lH4fpXCGzFtrp",
-	"snd4qNLQGq2B8iqKXkQYx7pndHraGUPoVHv04tZaoZ9H6OPR9ibrgCx/t3I9EgLlHKgOMxRc3JLeKeX9",
-	"o/fbaSYMMGgSycYvZO0L420IgaLgtg/BW+dI2gTKG6MvleJd880mU+laMQhiXGN5ZirgE4iA6eCHlig+",
-	"tFx5S3ceOpLmrj3DWbvFuDf9dHHHsv3L50Gex/5JWC4u6dxM9ziDVtqEKEW9w3YD7gp1qvVMqbHTjhSu",
-	"3rDt7ENig2+ka/x5fLBrHNYwopFBW/i/YkI7k3cmpx2b6pCO1MkEBCODvw/7j446KqEpasqi1LDb4eAM",
-	"lhHbOzpwqPLnG/jl+2Qd0yZB3LomMokkxx6MuCCYoJbtqJVsyh2lFbpANKhNpVm9IHJBapR0oFaF1JDY",
-	"NWedPMCTZC/WVOTcmam9gnhrD4VPTR/neaQiySogHj4FHPhBE8ivyIPFRRnIBWnz34LS3fYQe1ByQUvB",
-	"x5HGEHCwD89uFVGspCrXbBoos4wp1/ASjso8jjMI/3Zuol+6PxItxQi3oUVYfLLfJgldMuftGIP+aM0C",
-	"MkFPEnw+4EMIKsoYJ0IzrWVUSmz3LhTvIvDiu9/sQW8BYOIUkeAu3/DoQHB4/zje7nOr1/QdX1sF6vNn",
-	"2GgUP306VNml67I62J50An7Tzi6PIFhzEg5tnnSy7QI60F3RuxWEsCm5Rr89pg9JrC4ZqhNqxjLdJHvO",
-	"K9BRV7z2AYCWII2OszuiP8CUyvmJJB63vPE5POHFQKU2SmKfwJDDGHeUxBKsTn1l6bhU4Cf7sLy+Kpwg",
-	"CJZBK10WoWSh5U6tfn26zCJXzgHfT58tTuux5RfT0pQzM27pblq+zlC3NSaOyXooiGIlVNGVqgPajVSZ",
-	"YO7uMWirx1xfXbk+r20HaBw8gfPMvUZshBZgmGWNBlC3+SxGTkJ+0w0LMFB/RCkd34ELHk+t9Ne2Qdpe",
-	"SAw1Fy6GsQ1ddNGMqTvT1T1OGNI9EFMT6oFlbXjpHweiR3OxNW1E5x402qJZQ/2tfrWU+2FqYN6kNKlX",
-	"E6wkl1s98mT50sVtFvTQKbMTnuI+IAzPeR8CaBI1vwepKTLXBU9Xh4wthbl4JwBjt7cAZrFkKk4OZoos",
-	"uvXROjXwc5S5R0kr8H97d3+9X5Yda8oWM6MaOAz2Ud1ps32QzjoCG9k4HQQdrQ17tBJBAmOwn7KxavyN",
-	"PSO+yob2nf04mv7lHQ/F5kALZ0tBb/dideiG/90ZuzzRgaMHIGRUxS4HAMyHDyAkLRJn441TpnnJPoKQ",
-	"faNoaT4hb/iaacDwLy+vyeeff/61Zb//eHNduP768JuLcyWVLJu1vQPkY/v410+/+PKvheuHaZ8D3/KG",
-	"LsGOAH8hNJMSNMx9Qr6DKqNQU3IODTqdWUHzpbATC8Yq3cYtkY8RWH9FPwuA4QVq3QwKLckaI50wGBxE",
-	"B4xMmNcsbkfKS0Y+tlRVCVpfum8uaVkyrT9Zyr9+EkpXPp+9QnxEHRafz5588uknT7wNl2747Pnsc/gK",
-	"UxgBz5exRcmVccO8Iy7Fq2r2HOr3fdMquyHnSc+e/5YmNe0jl//TMKhr5E7Rv+BjOES+t2iBR4SOJ2K+",
-	"2+i+VpWeKdge24kOWSEn1NIPXbVTU3cvfDv/hKqTmT2hWNaOGIoRtH4PF2+EHy96DeHivR7A4zXaqEc8",
-	"+QNfW/7y1hIpvZHCBTJ99uSJ66RunMsezI+Y2nn5uzMbjIPON1F/V6Ae++nr6GEJAEmPFxZ4GeLwwXC1",
-	"XlOrZM78qQ+h2lwR6A5dWErhgGqovTu/ObFYz97aMS5LOnyhril2tjoThK6vQFRIAAfrUegTQOcNjtQr",
-	"qxeByjC11gWhJTavBRUEq4rpCG7O/hgB7vK9PeAfLkE0DEnkTm7rgvLKPvJGvrEzTaZNNyupDCaRvEWW",
-	"yrT5RqI2dhI0XIUdfOhybaMa9uGs+E9eDJS1H4562BeG/PjiJmqNCMasBehD4PHui13nMN4LwM3fmV68",
-	"4JGMqF8NvcL7zQXREv05Fd1pNB4JuX1BBFtSw+8dzxZVltKHCLDbNX3X5zXeAPeFM6bh5wv3xb4K9f7Q",
-	"FFycZwqXtDeerUDhJ9rRBvJc1LkDrQTl3CRarhk6H4Tcko/t1QDJSUj89mMwbf41A/NgYW/Xu6/ATOaf",
-	"9lREG3UfL9xfZ9m4cH9d/F0xuwj/OdH7ImMd+7Mx3OjmnZ3pxrecrJkBXgve1AW5pzWv0LOSYbvRy5fv",
-	"MbLvQ5ao/DeLaco+Senb14JMBv3YjHaZW1/ZjxCZUfElx/ps9gVXJsSfNl8svMsF4vOXat3+VZFu3v5Y",
-	"+HYppBlJouzmQDwQ9T+LrlgNsgQka1stuSBQngEEjka7zlFc+2pa6fOgWMWE8T1Q86wleu6ccA3TDIln",
-	"GEB/GgENa994laXdpTdXa7oYYs3tC04oQzJZM4wy6ALyF7aW96zd44MFsg4WniYs3lItJbS0eTiwXkoM",
-	"Q6URlNKAKWabJiWKVtUJt356WbRd3K+0btg4iTQB9Du2MSeA998Z23ShHR/JF50aP5AhRrCqY/astrEv",
-	"OVr/nffsn+1+uxky99qt8OGw+6cvwhSaH0S5xLXLnFgzEGEjgLn5Y3Bd2r3uBvQr+3MEt86xTC/dP8KZ",
-	"h8dLjl79M4Pdx2kmoL/1uYY+EPcEKhAET9kTjCB3JjxFhQ5dq4YA7xpp5kH/Gh/48wPf+ePx59OcfTi1",
-	"mOoG0N9C7gxOkoX7PUOnmv2wGGP0fHkeo6f2OfSTrZ5tuZWxZk/vdU0aPZ+OVddAfAgBnCB4WaksioA6",
-	"mck1OZDpm05bRc2FOvQiH0J8b14rnagQ+hAvP5H/fOFiiv/8Ot7LRzKq+ltVEIBh26onKcD7i3r5nleD",
-	"ipwP79u7qwlVjFeDathe0M1QwNRj4CRHVRdtSOMJNC83Wqt1sXteMYyhTyNnxWiNxTxzWPkenzgjiNwM",
-	"qRNb83vWcW/Onv/2tstLGOQrQik/JUumNcRFw4vtpp3jzW8aPLRDfON758OdxjT+UMQAtvBLI85ODW64",
-	"YViWAFwGW7ojRkLqvo5DuEF+Y8IUvr1Sn2p0gsJRSUtKVd+wJRceQedQsxByLlpzlI716cmxlhWBuUFf",
-	"9SnkMKnutGuaTA0x9A7lMSinG1AIs2HUuRMBfcjcAO7CLbt8j20GBgn/cbcNwtZ/wiYGj3KTUjhxrTVP",
-	"gI3vXZNOB38OV8rS8PhCTQL5pd09F1hwKX2Xrt0T/8FAxyXmb9qWgolYqqLTUtxLzxBrGyrJxghBcsc1",
-	"cToipugMYK773RBretV5Mi0r9YTitsHHFDn+z8TsYqCcneF1MIBRuYhl/WDe5iwGncSl8zC5eIp/E6/r",
-	"pmel5WNvYzk5t3MYQY7nLshHuuO7kCKk2HvWdwwf7Hw3ih/20P8HJcpj0Md7GXgn0HE6ZDYoOhA1WrQZ",
-	"HqpxV9P3652Oocu5FTTzvBPk0P83UIWtsU7g+KUK+tKHW7alR7LAFguKmUYNoOEX+P0/eOi4DSGCZ07L",
-	"uxYNcfLPEBp+l40SmEmTlUH+5p453qr6ZxIu3G7PLlf8cyWhGLhFWVaS6FoyHLIu75lCruXivZOY+9U+",
-	"tMvirr+rFdUry+JYRRhVNbeiritr22io6OW8fb+HEVPCJ8auHxk2+who/TUGXU7rLl3tS34Kv+k/aX2H",
-	"8XVY2cfBz4kWrLxz6Q8hMy00Nm6L0KSPwx13FcGzN/fvHOOfzgZVO0EuMoLWtYtjWJ8oNgI2DIUTXT6i",
-	"haEv5riRWvN5FKiftYIGP/QQ6H70D/3voHpx39tzUj0PVjLfQaiL84S7/s07og0VVTaMI+3yrqofg8p7",
-	"DuUpbrP7yEpT6CG8j5I1rU6DECha7pWiFyBfG/YO7hTFkh+i2/lAKvK3m59/ykd2+I+XlW8gnbxm0F66",
-	"Rd0BBuXvPBbg1WiGVqQRpbxnilXBuwkpQoZiBuOZUks6PeqdDQ9oHTVxsrQUoSOLL7KaXBDPm2uePvn6",
-	"2ePGEnaaf2c0PUTsKSPe2romegXBAStZV+ByvGMVqBgQ3+1hrdpaAfsnYMTJHBsclz2e48PD9g4PrbX0",
-	"+ZNdGwS3qi2va9JoVgF3E3Iuqx2BhvDQPNWssue6cfXp8nHVo4L0MGD+4bj9TlQxWkP5cOgKt2LK0RpX",
-	"AEcburP0Zj9AtMMCckaUE+DpEe5U7jqt21bxJ7CZhAJBnrNyg3x1/MW43Ci2qPlyNZDKc22F1z843Nui",
-	"BENBZtAU6hTUDMwh6F6DXCuytZfZqF3hKyVzx1fvWDUeGfchiz6JCMjf/oMjos2GH0IEZF+cSuWivm7M",
-	"R8GrBvm7PYacwQGSpUEV4Wd85D9Ombau2Nn1B4R51l4yQl0AQy4WQTuPutDprv7I+oIr7nY+WyNAD5oc",
-	"YYmmuCJdYZUFRpVgWLGYC9K2Xj9w0UZ5SjzW/qD23izwQ0WrEzF4BP10b8gw5ONcrINYGEzD+sMY4KEU",
-	"VqftSzbamYsTqTOxPB+uyVzJZrkyRS9D6oXLl7BrwGLzGVRtmNzUbJAbvcZHzgjOqNd6Ao52IzurrJxC",
-	"dfBjWW2frOnOV+6IIIRVNYbtQq9Dv6Ez0Pluv/dH96bfc5O1YkMj/1PEyFSVhnRfwIUlKUt+j9niXO01",
-	"19vDTHtyL99jXccRGnfA2TSigq9NyEVTMNvJFF0PpY80wf0XvrqMi4uUd9hbJ3V+qcGuun0Fi4rlyeBx",
-	"rgvgy6M/br0EB5XE2T9dxtB/w1mPjj82S3G9y8ac9kveXtOs+gZX+TzH/rHoDWzzLDC3gn6X0Fg9rlxJ",
-	"qRmhpG24F1pSpNCiGMVzn5NpfoEH/i1R77i2oyE3IlLeV6YqqQB7ahHiFV13Y6NJRQ2dU52Poo9KC2ZF",
-	"kJvQGeM0pT6i0hNo9U/3AO+UoDAHyk+4/icnLT7hykr4VKNOtYk/f55R1FX4rIkFeHhQQvZOXcQvepG5",
-	"2m9rn/TvuqMa2fhz1/7Ge4Im2szgtfMbzTo9wTOqiw6dmk+gWLrwx6CkhLaXBbj+dMfhvlUyTj46BjeX",
-	"tG1zl6UqvhXeQ7BU7LeC0AZMgC9IzRYGHUxQ/c8ZDUHzQNeUwFqUKaLgCuokbXqprhsJZ1Cv3G9vPaBV",
-	"kah1YGoVNLuGr548ru8wbl2YObAe5aeIoOLlCv2BblCHQkAuNWju9bDz0SK7sWfTt+/LVqKJD/xLLLX8",
-	"oBOaQq3Lg8znPu65igfLvp+3CM0eQLJpkPUpOMYV5pKjBx5A+VGPDEEAgwl9K535RbE1VXeQ+oFETnQc",
-	"AYOHAuIOhoUgfkzUUO8oPERgwtCIUFJXb7kpVwya20wRlKIGscPC0p9KluGPEOMERXABCdlz6QqB6ALD",
-	"/ZwXfOAQhtq+OePJDV+KnxszG2P60NCH3PKYWTFbMeo9XTfMXFxj2eAORPtE5MOJbCYov8DWIFxGsXvp",
-	"ixGCvaToNR1Pm0/y0p2vdHzG8+Q6uie9mhICOhDYJ7Ev/7M/5ARzKPbQP5MttNug/5FtoUNIiEH1qCc9",
-	"o5d7/1ncMj9lsXA/X7YGDjAgNSZrJmwfPJO1L0wwxeKXoD6nM9C5GjZECvaRJlZTjOxBVtqDWqHuVzCH",
-	"eJNsHuzmotnkbXU3zPxjc647ZMf+I14hZkizAXj+0W7TNdgB9b4hkNCu0bAIy9cZsgnYh95mB8Q798yf",
-	"ulpE1CnzrCYdhFU+u8XBcoBpGaocyM916zqdOB/72rlmeolLZzd+EiIJIASOA5P1qn9LF8Kxocq4lJcU",
-	"fqLbcbCwT0DXRA0IXnv17WOc/KwxLTQ3PIUxDeENVU9dtQeI/hsF4MuoV/EwoK9Dt9xj4V2kWji6JDC3",
-	"ixdkviMOJtigTbC2xXs6pl30dMd8laYnj1ylqQu4x6mA56QeyKdwQAWdB+AEKRYO4K7xzeET0qmPZ3y/",
-	"3dxhwYa85wy1hQkyJTsgtU277J7TVE/pDJlTnJ3XfYihv/GO+TNCxjemzBw1XCUILhLa1TBuRdVSMaNP",
-	"Q4yceIwTvbDHjVZrLohmTJMQufORnqJQ/kjv2BvXKOwcnLnTRvORGfNPbOu6gJ498QpwAp0ZSjT5S8E0",
-	"qxeYHYGnAJR+qKkLZR1lt8ZbR4ZFFAcmnY+1uZct+v7tFfiS8Tl2hSeLz3GpWDJ/F9YUy9ZTMXAZetpI",
-	"1Hbrt7eWkboWWr+9tZsMPvPf3s8aVc+ezy7phl/efwoyjhv7fZyWxku0/3rHDk4bfRPiAqPvunn90Q+h",
-	"fnE7h2Mn0VeeYH54++H/BgAA//8=",
+	"7H1rk9s2suhfQWm3KkldTcZJHG9if5rMxifevHwy3uyHlM8UREISMhSgBcBRdF3+77fQDYAgCVCkRpok",
+	"9+ynGUkkHt1Avx/vZoXcbKVgwujZ83ezLVV0wwxT8Om6Vloq+1/JdKH41nApZs9ngv1mbgv4kcglMWtG",
+	"tnTFyIItpWKz+Yzbp/5dM7WfzWeCbtjs+Qyfn81nulizDbWjbuhv3zGxMuvZ80+efPp0PjP7rX1UG8XF",
+	"avb+/Xz2Hd9wY59NDVnBj/GIJVvSujJ2vCdzOz7f1Bv4ZD9y4T6GmbgwbMUUTPWjKpn6od4smAoTbqlZ",
+	"N/MJ/HE+U+zfNVesnD03qmbxApZSbajBkZ89nR2c9DVTWoofYPzknFt4YHDOCIzPPksB8b8BbD00bqky",
+	"Fn+UwFxptP07h7FPP0/OdcPUPVMDG3JzPWA7N2upzHlnqNU927/6e2YCXp7wDLzHoZg2X8mSM7h4X2tD",
+	"DXvJK9hiIYVhAm4B3W4rXlCLwMtf7bl4/i6a+K+KLWfPZ3+5bC71Jf6qL6Mhw5zN8vEbvZVC4wpeK7mo",
+	"2GZg+i0+8X+mLcOPC2toH0dK3JCklEW9sVPah9ybduCrlWJs49dSlty+SavXSm6ZMgC7Ja00m8+20Vfv",
+	"Zoapje6f/92aKQbUCx4gFD5RQ3b2e8VoOSdUwwPXV0TTvSZC7mbz1i0AytI5QfOZYdrcZqat+B3bcc3s",
+	"1eNGE/ssKblihZFqPye4LG7ImmoizdoS48NztlD6i9vy2/CYXPzKCmOXdlWXnImC/czZDkh+C1TU/Qpg",
+	"6+5qSXlVK3yQG4ab6+8dv6BK0b39DHcnfmPofFyvKRffcXGXGsmoWhu7vzDrQsqKUdHbfthG89LcX+Kw",
+	"ixR0vuKitPvoAaagtU5DpbAPLe21YId295KLFVNbxQVMVtK9vq3Y0kTjBsIwnzFRbiUXJoOLgh2E5kt4",
+	"6P18tlKy3ibHWUudnoCXSVrWXybXukaW2Rvjjosy+UNFtbnVjInWHCU17MJwoN79V7hgQ3fYboRwTUpW",
+	"VFSxknAB3zMgfGRpKV9q+UKaW7o0uINxS5G1KeQmfRq2ShpZyCr5o2IbVu6TP2ngm5mf7pniZn8I2zf+",
+	"OfuOrFWRgJcFw3MLSg+eQoolX9UKiLqX5nAxc/9xJ5U2ZOmuRgIg90yVvDCHFvize6x7W4GfwkGMDn0A",
+	"iTtG7gQ0k/k7MHd3M4B34F6/piuWuNuydvLviNVf48P24HuCNoqyecqSoGuRPJ2mqNLQqo/LBY6oPSp3",
+	"a1n58z5LSpstoMOi537zfpYk8OpyxUwCbg3lS/C5tdyRDRV7z0BX/J7BWrXE7y35e0GeWIYnkPFyy2FN",
+	"uMLJ+2rfStPLWrd4Q27jrVW78dzLqc1fXyW4ZAFQO8jMrq7cg+/ns0UA4uApwacsW5HCULxT43ltECOS",
+	"T7PfDFOCVrfR+ts444bsqDCauCc0WchalMRIQklRayM3TBHFCqki7AQubLkGE4Z7OHVpNTXk+urKva9J",
+	"QauKgAY3foeCZgjvoJCHcpYT8kCq4yaW6NIC3DFohhdbaGivh222Zo9H3ol4Qgo2myhDerYnc2Kk3ecL",
+	"QheaCdObzb8idyI5sZL1okoy270dpqDC3tIFI1TfsfIFae+poIlRO3fQqWgNnHqA8whtltM6XInDHK5Y",
+	"c3fS9/mqQWvnWlv9orylZrwo4F5Z7DP8Xht9WwvDE+TbkUUwYmjAh7KCChWlu4NCko0ETQTUQ+3sK5ae",
+	"ih5uS8mAeFq2OGrluLbdep+5qHBBeJk+mSpzW2uVEnw6yLcPNehtIDiPEJDG3HdcJ9A2jQ9fX/XJSpI1",
+	"JpfQlvXb6/D8eIBTA5cDucbCt0V7IkZWyM1GitssqTugNyy5mixdc31b0JRiNSzfs/S5tyufqCUeIYbb",
+	"V5zJcfQ7milO08K5XtNPP382SYXrnBs3QhuBAYAeLK2FxxuPEYuwDev1CGohd96cuANn9e/MUCRBaW1/",
+	"/O1pWQ8SaJygDMd3CU5tlRIaLJWEn+yFqThKkFI4FUV3DDaxKDFohqpogZakxB6W0T0eNdrLvGiPuM9f",
+	"5S3a2PqHka/WZtIibtwbqVVovhLU1Cq9Bl3jmTlIuGPkNq+1NxlPhtubR8cs3phHeQTwA8c4rb1NJP/t",
+	"UzdNFRvPJ4IZq3/nRLFOOVWoIPiT17pjG1aPKB9iEccQ7UejwPeop7X3D9LMYh/ZH5IbP4JKz2faSJWa",
+	"08nEFN1XKak4Z2DMUPjAAbIkPpD1e9Bv3WkIS0wepthE450CnTsgbpdStcy2EcwqdxB7uNhQdTf+6nzH",
+	"BfueqqRpdiNLvuSsHH8OvFk4IV3+ltBMUWXbUQ10/gW5p1XNHPmvpLwjFb+zB6dQzKApf83Lkh1WRZxV",
+	"OEDQLcAD5yBCIk9J16pU1RuRMe0ul47iMlFv7DIUW4IJYj6rheNkutZb1tJiYlXe/sTS1tWlOyNZG2p/",
+	"QRumtaOuw+BydlRni3N7DBtqBkrCTTHQ4GhCFCnWVKwmKl8Z6pfWNaMJhtd2EiWj2ekDlI0wyM/2sE90",
+	"et37d7peNnu8iVRkQTVD92TjWvriky8/BX9l8Msfuj44TWr5f6f767SeHdTvpHWvh/+DV9i+5AyZyZWg",
+	"7zPBirfbik9V+CeLzDi7F5xTxNPbvHVOn8tc57XUZuo6vpHaTLKrOUF74jQYBpB04jnyPurSOmoTISqQ",
+	"55ZQ6dboQRKDNH8griJfZ/tg5MX1elHxIs1llZRmktKb3rKbwo+XX/41ELQcJY15i2C7hgDO5rOVFCzJ",
+	"VZacVeVExT3r48sD0SpfI7QN3Edw/3j4wNthrYfgo7PXPo3FonlrwnF3uEjd7UB7xrNpxWCTA9owcXtw",
+	"JsF5y8RLBUQN+KieYSgHd5G7an7/4dINQNjLohO4EjWGFuuNjzdLv9mK0Hn6yZdPP3vyNHFa+6CJFNTG",
+	"aGAn41LoudcurMRHdoobA34npiIoNVv02OmEvtEN8wpa5Fmeg62UcEGYUrIbsPH0yZfPDnDVhi7GQXHP",
+	"/va3v336ybP5OJkMRshj6xuZkmvoRA9Tmv8dfC0veWbJxI4Kw8rbjkUp91hW4U1TWdplIbDAPPBugnu+",
+	"A76yVExrdiqieQSctlKdgu84KttsyI88BJt7lvIiarlhZs3FCtWzNd1umWDlnOy4WcPVwUhKbW+SdzZw",
+	"TehC1hYvqRM6TjpbNuE7YyJXRoe4CG1oVVHc36hXPIY9D9YQUnjBRAks2C30QgJkoi+KSqIaKFXJ1AUc",
+	"6+bjkvIKProVwf8F3bCLBS3uwIxQw9+yTnP4DRWlu0kjNgGTjnwWNzjq4VT4B1xIAFrqoL10EoOHJjiK",
+	"wHvPl0sXIMe1xvAUp0Cntv/Ss9WuQoIKPQoFhyKq2lasMU9nZF5PvMYN04Gae3UeLz4yLGWZwUsXVNCG",
+	"QEUXLO0WCXrkMF3FAeYD+qCVFnIyq0Vjn47UAm1K461HadsOjJ5bkg8kPsaglg41IBWjpW5kMkvZiN5v",
+	"FrLiBYF3H7qjsLz0rh4xhhHp1SQVupBlehWDAY/snpdeWxvnlaFF2r0zKXLy4fGRSOInQShoSLngPSeB",
+	"QsyjVM5ePhjx+GcNQky6EAwVpbY3YCDqLPjcW8ORNb1nxKy59vGMZCkVPmBFe8WoluIFhsnYX2h4LuUe",
+	"iKPPhOOVKY0NRwD5Jl4MhgPAbtwyuCZSsDlZMLisLv4btRRcOzfpFVdcG21JDz6DktSI43mK2E240dEZ",
+	"GYzm7ERrRje7Ue6bOzNA4B4SzOmP6bHRnC+PjeYcjsLM7DYQXEjRMoYpe7T+55cnF1/Si+Xbd8+evv9r",
+	"6qJ8w2iFXKUNI0sgah0LVPIuKS/dM6WdzDu8Dzdi80ZqJ9/IbcpcxYq7lHOuq9Av2JqL0nJTi7q2YBDx",
+	"5kmGzIOKmt7KNPk3lU7LBkYehpaRMxxhHrbvpmqWmQSgMVv9WrEtVUEXSYVuaeKMfUSKmN40AWTk+grk",
+	"En1n9TItXfytC07CpJetknKp+/pYMcHo/CrSnK4y/NgHfoy8eNWAtU1Ik408ZZWlp6JNfy39rCQtiaF3",
+	"EFsyKRhVG7Ydv3RIMLwxbHtQJQcQN/ERuCs/XfZg/IRxglMtcpWWfYg5vrNbS7Khe7JihjRaPUBysSfc",
+	"PEcRBAKb5vC/BiXf8jlKNDdsbuWTe665kW48MKEJSRyLCKBr5RZ+ntRdf3uFD38SJUAFZHhJrevvik12",
+	"dkWdZKrMVEFN7sBFMGIkqTV7QZYQGi0VKRVdGlaiwF+xpee+w3mGsbgVP/nlIXNf4KSw4/xxqEXKXnXP",
+	"OzL0wVO+YKtaTJJfM+GwAKcETBE3DuYYnS0IFbEg2woyRmkIRaWMFYjr9USZOy/oTzf+ZI+PFSDtefTb",
+	"gdBgpyNuaJn1ck8NpkyGUAAVNJKUEkKIk3OF9OcTW4e2baY1RCZ7TA6OP9VpdgcR6cEsNkmjMUkUucs8",
+	"J7hkVkJE9laxe8529pJTJ4FTEnKzvRTl3vVsHc1RfpzwL34N0AtP4OCNYQ9/KPGAu+29Tcbqc1rp7J3a",
+	"KnaxrPhqbcZGRr5RY4IWQiZ8mxZ5oDY3oAl6dZTHU4Gw9IBcd2yBekREZ4i+nSIgMNDK80UDvupQkLQ8",
+	"lRbkSlAHuUDd054ZTzu4QJ1vLGZHiGINd+jHPVhJ8RaszAkeizeBrGlpr6OVpQRxFum+hLyYGl8br3wg",
+	"jS7DdY63bWVCkt3dahstQH5GqftYBA2LtkcxtYgRpYI3HygrPydWT/fmDee/cY5XgAdVDBL6uLASE9mz",
+	"ibleR3GjrhZJDVkoWa/WaHppBzGPY11InSdB/gDH2lEdXRMrRHJNvPMmMdiaUaVTSaDa0JXlVoZpg/oe",
+	"JYXc7ufAtnAKuqP7FxYRIL032mE6wHaQYyozEQ6By3oeGTM7u3iXUsy0wf/0jptijf/jecP/KynvWlzR",
+	"AYVhMQ5TK+Ffsv+78S1A3yaX5TS33tWWYJZsCM6xt3m8theYacM0G4RHLBZP+Nxrh52D7HTFQFxjtREf",
+	"iUh4xHQDXwa22zrsQxpnl5v0XToyRV0o2UlVzomui7UV9AXbzcElgifYXgREeuosWdKUj4nBcewIhdxY",
+	"UB6OG5QAHxj20B6jwhDdHQUVmFiSJ4hzoYeUZntyrRhpyFLJjdUNNQdRPxlKkLx5TZB9e/Kbb64uPv38",
+	"mVdvY3MZN0Sv5a6fn4nfZtNOs3qQYHy1XshaJePoF6ySkOEmQ/yRVbaBCq0pfG8nDu5+XMXhQHsnV3rg",
+	"BFDE6zmEu1OIiS0Z7nFExf/l9pxIdhlvSGnv2m51wYJJJlgPvK3B3s4QSWF5JyRHi2rfMd4cNMn4taZR",
+	"es9NRvb3rtBOuqi7S5AzQi41Mxf19i8hL8iRl0YM1TLt6WO/bbli+owx9ej3ieZJAgBiWAZTZ4s15Qlh",
+	"6fXX389JxeiSQNpjUr44YdYmLCK1g3/IWglafS0MpvT3FLi0jwRYdaamxxSclCF9sw2ef9z8+ANpEmNc",
+	"SGOSqFO9nqj8jPZvj04fbOJ8ECxzD7k4l9Dt1S15ABmnIOotvJ6PqLtpfga3VZEhBQsl71jPzJoHOxNG",
+	"JctsuB9Q/FjykW7gNaMJH5xFgic0FdWG2MH3YWidNsvmRItGJ0qIdjIVbsvumdq7Se18TqtZM+IToAgs",
+	"0R7/DTOHxQmcp4Ge23gKa9+y/XEcOKf6OUe/i3n4FQ9Fr7TbtPQbN1dy/S4CsRsDNOA13Eqt+aJiISp6",
+	"vK6ORUHyQwtpOsNPNges5TZTZmhJlXcPW9A68cTSxVrXtKr2LsjiBXlixXA4P+UqUw/MMcBe+mHbIQHF",
+	"azRWr+mvnJsqPciWya17Oflums/ieA4CAOtZgHgO9adIY4MjdHwC23dUpGL9hqtXhKSmQ3E9vozGIBbz",
+	"3pTM8PA7ZFLIqtSnqhh3VKL06SQbd4y8Kd4nSY2oQ5FEq88D7qG2F/TMgwugZ7DARGhX8jNpo8nHwo/L",
+	"IXM5qi6wPRsQay8KEwPB/Wmr8lpqJtLWCFeFOK5GOAcC+Gutkfp0xNnI/ObevQXQHSowmCa1emslCavY",
+	"8JKRN9/dWJXNa3HcRP6qtTFbu4pimzaScWchTgh9E+NiugEOQZ0P2/EBMT4MhrvybDE8AthTePy+0Rc7",
+	"ktXUymv0YPXTjvlDEEpUpphPHEl80F4Y+ZuneXyDFnublDxCsRRGBNsxbVqmoh3tqMFgp5osAuQKS1jB",
+	"cfTuN7RkuXJah4n6NBf5LU0KLCFqu6wtuH4bX1MLBnUltY4O6s1FPTgtzwKItJPWWsRBLmMK7G545Wnc",
+	"fFYKnbzs8GoSIv70SEwpHAjMbUzyY9Ed3kieW8uVg+oRbOJkx4SJagCdwiGaOiKKCba7zdeb1Czoa4Pl",
+	"vtDeyhvz0x4LFsGugnE4STyMSir+Hi4te68gQGdIYXFkZFNH2rIExo52ZLyxa8ioyGlx1csZULAKj2R0",
+	"vjzr93SuBegmBNgTguhWRTQ4KvbXIn0NVjpny8NygHP83YcnPTxk6giClCl7EkyVRpJCKoVWksNaQyvk",
+	"Iiv7uJ2fwpbi2e/5zChuhjcOUJMKwPdza588/eLzvz07XEc9A7kf2O6NFbMSwdVQgyZTyNe9MXjf4KF+",
+	"yPAdw+MNo6eW9KP3gHfEn1OF72XkogfEV+BtHsUsXrpnzxIJ8TjlCqdEM7Q8/gknfderDkjuRpXJe/xv",
+	"yQWt+P91H1hwr4fk0oEAs2FH+YMCkgY85KGSaIcaGhe7fpgE9n3qwI1ix7onk94/jnVJ29FnQy7w1rkc",
+	"YBuJorHO2zHu4GSTxXdSlTpXWPYDSFWK2kmAWngQcE5bxqEDC8lu/xScIwiDZ+IbMP6RzlSx39F9q7OQ",
+	"e65zHewUxGrYq3UUNKWd+NVSrkD2E9IQozgrwZ/q46QUo5AR1b/wE5yhnWChoWWH+/RBt370YUv6kMuz",
+	"udmZehOT+yyECFs5NjJWu+nzt+ZQRhOzmpNfQ3Ql0tz3NdV6u1ZUR0nOE05aYx1sCSnJ7jIiJc4c7gkT",
+	"RU5khBrsRpU0hE1kt3dsr9P+eEPvGNkqfm+FWvsYeOZ9fgZdsmlZXcr5jYYIzE/2GVDYzC22QenFrwbk",
+	"gY7trEwH74DvNIU+pQClMJODQx7UI4/Khov420+6h+fU0B4P1PfZrZ3C/+DO4/EeCBzgONrvj9xBejsF",
+	"WLnTk1x8KFLcA2O2eOZQ9GbOouxtuTm7FFgx0C/iY+1ahikhMdTLhdONTF5ylQwic28OCFz8JOuUYXep",
+	"pDDDofNNyRmo+nSZTBeyw9xmLdrZgLgqchz0uQyrqts7IXdizAIxZnrBKrkjlx/bdy/g3UtabNhFsbbC",
+	"g1ix5PKbmW5dydMEgaskxh2g+XCJzlGuiWD3TGEaaJISRINnANRzugRLowsIQyy1wNwCT3+S1J6SZyNX",
+	"erUJmOnHRGF9rtEUCKf42r51VKYVxsSn3cRNGnbC8uddyBlV9GCKsXMZuzkGwId768FwsMJsvlzsYTv3",
+	"cywaC4IvXkzXc/Qg7RiqLfuTo8JeUIQoZoWlBBR14UblphXg1az5hi7ZT0ywHUrNk+S2lY9cG5K0N5YP",
+	"UyLYznJh9P+9wOoO0AvQkwQIVeSaMFGo/RaSSkPNLHDcpIWSHjjshm7SVU+dm6bjwiq9UGCXBxTfLUEn",
+	"m7GxVCJncKLjUBvQazo7oYIwqirOFEEzcMquDkWcB8YfdM/nqo40reJADrJSPTi6DqvEWLIbh22W56CQ",
+	"OozZanHQ3yR94am5lWWZoQZxylTiV+XtioleIp0eXfk2gwPVZ7M/Da1quPmfcvFmD2/+x49q++f5VGbx",
+	"laRlqihFiCBWtRBcrHx2FPhyjJR3kKfXTg2DogJjrZQ8E1Ngf8HAI1eHpjXHhEjeEHOR2blitFin715i",
+	"a1COvVj3swy470aUigIs05nRvbG9gJAwgOZDE8CsMklZHWx4FfyP1Bi7RcvX7RaavOPu1kte5vbuZrrN",
+	"lsCqRZAZ+zuDPozjCzAN1nl0wTGIbXfwYlrQyiRyBKYhUr5V06xZcUQOmmwkH8XR3LZ5t/9eOI1xpy+V",
+	"C8pEynrtEnwS8fThh1zfi54dG0CQIBtNkpJh2ozkEn4B+bXnevG4N3Uyu4ZrsqairBwXHWthb0NrqPZK",
+	"KqVKaUM+efLkyZT8Vaiml6z/GpHbU0wWorZSHYcjAjeuXH+qoUOq3kvg64ehntd848vgL0p0C8JByJ+h",
+	"U1jd8xXaT2R2v2Hmn9vjTC/ptBiQkZeyquROk7/4GysFEnZfWDE21zwdYIvtsdHi1wjbeCAxoVBU0JWb",
+	"F2uygcxnyPHbAME8ZBxqDItHGGxdek00RhrOTWW+4A70BLuswXTN6J1LCE2rP+1qaJnchEzHhjpXsFia",
+	"zC+wnMONWkdtIoKDb4DVJ621UqxVVjKSJIa7bB/RSi9dhwhFBF+5DzrW+JDMmx9eJWXe6T2yB5tPD5gG",
+	"76kwo7q/DJT182N0WtQ1u5gHPGSwJ16d2VL7oMvo2w8cuIx8JVj5SiTtKZOT8bbBH/Mgv0cIO8nXsodH",
+	"XDM9qiFmrV0FUzOtk4pGt0Ctr4njnCIHcgNveDIdsKO0jmyAZ9iB7m4+mDgVtBe4MtlBW90QxG2lrxPk",
+	"qQRl1Z4gppuurlIQqAc4rlqN3KbDf4fLFdut6bOHsG2rpPoKfBt+I2tjtt5PMLZRozf/pwW9x4qFx/5c",
+	"aemciRLlc712lVG0sRqiXMJFgtKvnbojCY122Atz2LGClvMonj5qaeZDXfxJaF2FZnN95axCvRCOdO7+",
+	"Xgm9S1m7Yv9Itgk2kBgsKIPqFimkEKzIWTXCGRt/arzj6xDxGCzrmY7qzjs/MJnBvjUMNv1gOb7BQDKG",
+	"mZb5MPd+GSPfYO85EXIHJnpXMzSQr6b7N1hBsIfxGHbWz1x0zvIBFaJD0pNK80M6JaPFPmX2gXNZyLoq",
+	"/VbTlQark/XfvGP7vBMSfkwXrMO8WG0UFSumyIfpYhzRxf4I8OoKEbnUzI6l7UFdQXWyKUhMWbzulrXO",
+	"Htflc5SD0s3pyCVabQLoY0D74+E2lDufJ9HF+VkDp29Ca45kz8WESYaqFTNR/kK3WIhZU0FCPFHC64Bd",
+	"TNIeCaTv2Z8Vo1OLTEE0WM5FMT1WeGJp/0x2SCG3LG3tgiR0Z2qcExrK+NOhmvdN9erOvYrpt/bW6Yxj",
+	"Dca4TVvgURPQbN7EJaRH6cYeO1fIrIF2ulQlHqo0tEZroLyMInYRxrHuGZ2eZsYQLtgcvbgdXujBE3rv",
+	"NP0EWyDL361cX5NAOQcqOg0F1Dekd0pLjuj9ZpoJAwyaRLLhMFn7wngbQqAouO1D8NY5kjaB8sboS5U1",
+	"qPh2m6lOrxg4uDdYUp0K+AQiYDqWpiGKD20x0NCdh46kuWupctYOT+5NP13cZbB/+TzI89g/CcvFJZ2b",
+	"6R5n0EqbEKWo9tgixF2hVoWtKXWxmpHC1Ru2naVCTN7QOya+TckVSU8bliMOgaiEavL66+/Jh6+/vb75",
+	"yxcfjfKvpeD8RrqewcfHmcfRFSN6oDQ9Q0omtLO8ZyJVsB8XaQm/TEAeALgdsXXxqBMb+imnDFs1ux2O",
+	"EWEZ7aGliocCob73Z77F3jEdVsSt6z+VyC/uwIgLgrmh2WZ8yX7+UUavC6+EsnaaVUsil6RCgQvKxEgN",
+	"OZUL1krBPUnicEVFzqua2quLtipDVYhxDlAqkhwLUlFSwIEfNIHUpjxYXLCDXJIm9TTo/k37wQfl9TSM",
+	"ZByFDnEPfXi2CxBjEWYI7JoCyix/zPXKhaOyiMMdwr+tm+iX7o9EQzHCbWgQFp/sNKFLppse41cYreBA",
+	"EvYJygcOujKCpjTGl1FP6zaX0h68J8d7KrwW4Td70GkBmDhFfoNL9T06vQHeP07E8GUNNvQ3vrF63GfP",
+	"sEcxfvpkqKhS23N2sLPxBPymfW4eQbDmJByaEgXJji3ox3f1MtcQSafkBsMHMHNPYgRuKGyqGcs0ou34",
+	"0EBVXvPKxyFagjQ63O+I1iJTmm4k8ufc8sanz4UXA5XaKoktRkP6cNyMFqs3Oy2apaOtgZ/0YXl9NXfy",
+	"KBgorZA7D9VOLXdq1PzTJfW5Sir4fvpscVqNrdyalqactXNH95NI5mCjRiaOyeWZE8UKKMAtVQu0W6ky",
+	"KQrtY9AUbrq+unItopvm8Th4AueZe43YCN0DscAB2mHd5rMYOQn5Tfc6wfSTEVWsfPM+eDy10p+b3oq9",
+	"yBxqLlwoZRNB6YIqU3emrXucMLJ8ILQnlOLLmhLTPw4EseZCfJrA0h40mnp1Q63xfraU+2FqYN6yNanN",
+	"G6wkV9Zg5MnyVc+bAgRDp8xOeIr7gDA8530IoEm0CxikpshclzxdWDY2WObCrgCM7bYkmJuVKVY7mP+0",
+	"bJcmbLXPyFHmDiUtwQ3vow6qfkcHLEc9nxlVw2Gwj+pWh/6DdNYR2MjU6iDoaG3Yo5UIEhjDZJzaqvE3",
+	"9oz4AjfaNwXl6IGQdzzUeQQtnK0Eve2FDNEt/9bZ3DzRgaMHIGRUxZ4PAMz79yAkLRNn441TpnnBPoDM",
+	"AaNoYT4mb/iGacDwTy+vyWefffalZb//fHM9J5j6B7+5cFtSyqLe2DtAPrSPf/n08799NHetdO1z4OLe",
+	"0hXYEeAvJjERtA9+TL6GAsVQznUBvX2dWUHzlbATC8ZK3YRPkQ8RWB+huwfA8AK1bgY1zmSFAVcYkw6i",
+	"AwZILCoWdzLmBSMfWqqqBK0u3TeXtCiY1h+v5Ecfh6qxz2evEB9Rc9bnsycff/LxE29Kpls+ez77DL7C",
+	"xFzA82VsUXIVFDGbjkvxqpw9h9KZXzXKbsjk07Pnv6RJTfPI5X/XDEqKuVP0b/gYDpFvSzzHI0LHEzHf",
+	"qLivVaVnCibQZqJDxtAJbThCQ/7U1O0L38w/oeBrZk8oljUjhuzExv3iwp7w40Wnl2S81wN4vEZT+Ygn",
+	"v+Mby1/eWiKlt1K4eKpPnzxBiVoYFzkA5kdMWL781ZkNxkHnq6g1NFCPfqUHdPQEgKTHCwu8DOkAYLja",
+	"bKhVMmf+1IeIca4INJafW0rhgGqovTu/OLFYz97aMS4LOnyhrik2xTsThK6vQFRIAAdLwegTQOcNjtSp",
+	"aBmByjC10XNCC+x7DSoIFvTTEdyc/TEC3OU7e8DfX4JoGEojOLmtDcor+8gb+cbONJk23aylMpjL8hZZ",
+	"KtPmK4na2EnQcBV28L7NtY2q2fuz4j95MVDWfjjqYV8YeeTrCqkNIhiTJ6CFice7rzOfw3gnDjh/Zzph",
+	"i0cyom4jhRLvNxdES/TnlHSv0Xgk5O4FEWxFDb93PFuUWUofAtFuN/S3Lq/xBrjPnTENP1+4L/oq1LtD",
+	"U3Bxnilc7uB4tgI112hLG8hzUeeVtBKUc5NouWHofBByRz60VwMkJyHx2w/BtPlRBubBwt6st6/ATOaf",
+	"9lREG3UfL9xfZ9m4cH9dGOB8dhH+c6L3RcY69mdjuNHNOzvTjW852TADvBa8qUtyTyteomclw3ajly/f",
+	"YYDh+yxR+S8W05Q+Sena14JMBq0cjXYJZF/YjxAgUvIVx9KI9gVX/MafNl+nv80F4vO3pcbK+rPns//5",
+	"5cnFl/Ri+fbdF/NnT9//NeHzeCR8u0zWjCRRtFMxHoj6H0VbrAZZAnLGrZY8J1B0BASOWrumc1z7Qnbp",
+	"86BYyYTx7ZPzrCV67pxwDdMMiWcYx38aAQ0rOnmVpdmlN1f76mAZ1ty84IQyJJMVwyiDNiB/Yht5z5o9",
+	"Plgga2HhacLiLdVKQjeshwPrpcRoWBpBKQ2Y+Wxbp0TRsjzh1k8vizaL+5lWNRsnkSaAfse25gTw/pax",
+	"bRva8ZF80apcBYlqBAuqZs9qE/uSo/Vfe8/+2e63myFzr90KHw67f/nSYqHvSJTSXLkEjqjwjQOYmz8G",
+	"16Xd635Av7I/R3BrHcv00v0jnHl4vOTo1T8z2H24aAL6O5/y6OOBT6ACQfCUPcEIcmfCU1To0PBuCPCu",
+	"B28e9K/xgT8/8J0/Hn8+zdmHU4sZdwD9HaTw4CRZuN8zdKrZD8sxRs+X5zF6ap/KP9nq2VR9GWv29F7X",
+	"pNHz6Vh1DcSHEEcKgpeVyqIIqJOZXJMDma7ptFHUXKhDJ/IhhBnntdKJCqEP8fIT+c8XLrT5z6/jvXwk",
+	"o6q/VXMCMGy6ZCUFeH9RL9/xclCR8+F9vbuaUMV4OaiG9YJuhgKmHgMnOaq6bEIaT6B5udEarYvd85Jh",
+	"KH8aOWtGKyxRm8PKN/jEGUHkZkid2Irfs5Z7c/b8l7dtXsIgbRKj1mXBtIa4aHix2bRzvPlNg4d2iG98",
+	"43y405jGH4oYwBZ+qsXZqcENNwyrI4DLYEf3xEioIKDjEG6Q35gwc9/ZrEs1WkHhqKQlpaqv2IoLj6Bz",
+	"qFkIORetOUrH+uTkWMuKwNygr/oUcphUd9r1W6eGGHqH8hgUiQ4ohNkw6tyJgD5kbgB34ZZdvsMOH4OE",
+	"/7jbBmHrP2D/kEe5SSmcuK62J8DGN64/roM/hytlaXh8oSaB/NLungus+5S+S9fuif9goOUS8zdtR8FE",
+	"LNWcYG1PzLPw0jPE2ob6yDFCkNxxTZyOiCk6A5hrfzfEml61nkzLSh2huOmtM0WO/zMxuxgoZ2d4LQxg",
+	"VC5iWT+YtzmLQStx6TxMLp7id+J17fSstHzsbSwn53YOI8jx3AX5QLd8F1KETH/P+o7hg63vRvHDDvr/",
+	"oER5DPp4JwPvBDpOi8wGRQeiRudNhoeq3dX0rbKnY+gylIwfkEP//0AVdqU7geOXKsVZdMt29EgW2GBB",
+	"MVOrATT8BL//Bw8ttyFE8CxocdegIU7+GULDr7JWAjNpsjLIP9wzx1tV/0zChdvt2eWKf60l1CS3KMtK",
+	"Em1LhkPW5T1TyLVcvHcScz/bh/ZZ3HV3taZ6bVkcK30niFBdt9ZQWMx5+34NI6aET4xdPzJs9hHQ+nMM",
+	"upzWXbgSnPwUftN/0eoO4+uwwJCDnxMtWHHn0h9CZlroKd7UwkkfhzvuCpNnb+63HOOfzgZVO0EuMoJW",
+	"lW85cqLYCNgw1G90+YgWhr6m5FZqzRdRoH7WChr80EOg+94/9L+D6sUtp89J9TxYyWIPoS7OE+5ap++J",
+	"NlSU2TCOtMu7LL8PKu85lKe4w/UjK02hfXcfJRtangYhUDvdK0UvQL427De4UxRLfoh2AwapyD9ufvwh",
+	"H9nhP16Wvnd78ppBZ/cGdQcYlL/zWAdYoxlakVoU8p4pVgbvJqQIGYoZjGdKLWna8EFJDrDhAa2jJk6W",
+	"liI0hvG1XpML4nlzzdMnXz573FjCVt/9jKaHiD1lxFtT10SvIThgLasSXI53rAQVA+K7PaxVUyugfwJG",
+	"nMyxwXHZ4zk+PKx3eGilpc+fbNsguFVteVWRWrMSuJuQC1nuiWKC7aBvsVlnz3XtyuTl46pHBelhwPzD",
+	"cfu1KGO0hirm0OtwzZSjNa4AjjYUqk/1A0RbLCBnRDkBnh7hTuWukzfZnsZmEgoEec7KDfLV8RfjcqvY",
+	"suKr9UAqz7UVXv/gcG+KEgwFmUFvqlNQMzCHoHsNcq3Izl5mo/ZzX7CZO756x8rxyLgPWfRJRED+9h8c",
+	"EU02/BAiIPviVCoX9XVjPgheNcjf7TDkDA6QLA2qCD/iI/9xyjR1xc6uPyDMs/aSEeoCGHKxCNp51AUY",
+	"+3dysrjibuezNQL0oNcSlmiKK9LNrbLAqBIMCydzQRRbM6p0LjK/uWijPCUea39Qe28W+KGi1YkYPIJ+",
+	"ujdkGPJxLtZBLAymYf1hDPBQCqvVfSYb7czFidSZWJ4P12ShZL1am3knQ+qFy5dw7W/Ho8rVck1TuDf0",
+	"jn0Loz0UL6cnjt82xXcfOcM6FMbNnIE7tj+ZL6ZbVTdRgaJ7NEDF9aVEIKFmCe0gJFlTZyHeMrXhoXhL",
+	"+qBsmdxWbFBseY2PnBHUr6GGY07asyd+b7XaU+iYfiyA1IbufYmXCEJYfmXYgPg69Mc6w5nHwX+3sIt7",
+	"brLuDlqeRte/KksNeeGAC8t7VvweLwJXvWaQPcw0J/fyHRYAHWGaCTibRuXwtQlJiwpmO5lFxEPpA01w",
+	"/3NfhsgF0Mo77AWVOr/UYBforiZOxepk8DjXBfDl/B+X7DuoJM7+6VLL/gvOenT8sbmPks5aDuwgEG+r",
+	"iBp61+IQEEQx8mZc8uZKZ2UAuPbnuSKPRZtgm2fBj9Ue20TJ4qRYS6kZoaRpJhnaraTQohjFO5ITlH+C",
+	"B36XVApc29GQG5F+4cudFVSAkX4egmBd526jSUkNXVCdT82AZPYBCN5gsvvZAGjHvxnKAIYFniLWgxdr",
+	"kASZKNR+a3Tku3bhFvZAevP/WlZl7tjZJV2CP8AVwM3ESQm2s9tDReAcVN2O/pNbxyMT9cfC29cOW0AU",
+	"FMjnPtygYkvTZHE7c9Qd279w7QsKiL4itTC8iqsOQ9u7HGqb8q1Z6f0mNEE6TTmlqLwPelbbnQe5xiZ0",
+	"rTI/5kCJH9fq6qQFflzpHp/O2aro8+fP5YwayJ81eQsPD55bf5IRv6h6ctXGfzaGxh3VyI+apeHe2z7R",
+	"LwGvnd8xgfMMF81xAQOnMd65EPNgCAodjucQXqFbQU07JeMEz2Nwc0mbjqZZquK7nj4ES/N+ux1twM3y",
+	"AqklOPGhwqpzzIDSju5/gfV+U0TBFS1L+k1SDZYSDvdOSfXOesAgQaIusalV0OwavnjyuPEZcZfazIH1",
+	"KD+V5AIxF25Qh0JALkgvxTrAzks1+7Fn03dqzVb7ig/8Syxn/6ATmkKtyzXP55f3wnEGW2uct9BXDyDZ",
+	"VPPqFBzjCut1YJQTgPKDDhmCIDETWhQ7E7diG6ruIL0OiZxoOVsHDwXEdg0LQfyYyMzOUXiIwIThZ6Fs",
+	"ud5xU6wZNBCbIihFvcCHhaU/lSzDHyGOFAqNAxKy59IVW9JzDKl2kUYDhzDUT8/ZHW/4SvxYm9kYq6Hm",
+	"K4GBa7P5bM2ojya4YebiGkuztyDaJSLvT2RuRPkFtga2KMXupXdRgKlx3kRmQdmutOUxL915h8QZz5OF",
+	"5KtMuL6EoDkE9kl8eP/qDjnBk2CX+upcbgQc/HdyIwwhIQbVo570jJnKxyiQqNVBWt2Gny8bex/YU2qT",
+	"tbA3D57JUB4mmGIsT1Cf09m2XZ0wIgX7QBOrKUbmUSvtQT1m9ytYB703Iw92c1Fv86arG2b+uT3XHbJj",
+	"/xGvEDOk3gI8/2i36RrM4rpvFye0bUOfh+XrDNkE7EP/yAPinXvmT12RJ2qKfFaTDsIqn0HoYDnAtAxV",
+	"DuTnunWtpsuPfe1cw9LEpbMbPwmRBBACx4HJOh0WpAuT8yZknsZPdDsOFk8L6JqoAcFrr/7+GCc/a0wL",
+	"DWRPYUxDeENlaVdRByKsRwH4MmpLPwzo69AY/Vh4z1Ntcr3nBxf1giz2xMEEm2AKRkLv/XTekOjojvlK",
+	"eE8euRJeG3CPU2XUST2Qs+aACjoPwAnS2BpX27gT0qpBanxP89xhwabn54xhgwkyZZHAxaRdBuVpKlS1",
+	"hswpzi5gZYihv/ExLWeEjG/+mzlquEoQXCS0BGPciqqFYkafhhg58RgnemGPGy03XBDNmCYh6O0DPUWh",
+	"/J7esTeuGeM5OHOrVfEjM+Yf2M51Wj57civgBLrfFGjyl4JpVi0xAw1PASj9ULccSufKdh3NlgyLKA5M",
+	"Oh+mdi8b9P3uVU6ToW12hScLbXPprjJ/FzYUW4NQMXAZOtpI1Nrwl7eWkbo2hb+8tZsMPvNf3s1qVc2e",
+	"zy7pll/efwIyjhv7XZz6ywu0/3rHDk4bfRNCaqPv2rVToh9CjfhmDsdOoq88wXz/9v3/CwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -125,6 +125,32 @@ func Start(ctx context.Context, dir string, opts Options) (*Cluster, error) {
 	return c, nil
 }
 
+// Running gives the address of the database of a cluster that another process has
+// started in dir; "" when none runs there.
+func Running(ctx context.Context, dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	c := &Cluster{dir: dir}
+	word, err := os.ReadFile(c.passwordFile())
+	if err != nil {
+		return "", err
+	}
+	at, err := os.ReadFile(c.socketFile())
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	} else if err != nil {
+		return "", err
+	}
+	c.password, c.socket = strings.TrimSpace(string(word)), strings.TrimSpace(string(at))
+	conn, err := pgx.Connect(ctx, c.DSN())
+	if err != nil {
+		return "", nil
+	}
+	return c.DSN(), conn.Close(ctx)
+}
+
 // DSN is the address of the database.
 func (c *Cluster) DSN() string {
 	u := url.URL{Scheme: "postgres", User: url.UserPassword(role, c.password), Path: "/" + database}
@@ -426,8 +452,14 @@ func (c *Cluster) makeSocket() error {
 	} else if err := os.MkdirAll(c.socket, 0o700); err != nil {
 		return err
 	}
+	if err := os.WriteFile(c.socketFile(), []byte(c.socket+"\n"), 0o600); err != nil {
+		return err
+	}
 	return own(c.socket, c.as)
 }
+
+// socketFile says where the socket is.
+func (c *Cluster) socketFile() string { return filepath.Join(c.dir, "socket.path") }
 
 // moveUnfinished clears what an interrupted initdb left; a data directory
 // whose password is lost is set aside rather than deleted.
