@@ -116,7 +116,7 @@ func (srv *Server) SetUp(ctx context.Context, r contract.SetUpRequestObject) (co
 	if err != nil {
 		return nil, err
 	}
-	c, secret, err := srv.service.BeginSession(ctx, p)
+	c, secret, err := srv.service.BeginSession(ctx, p, originOf(ctx).address)
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +143,8 @@ func (srv *Server) SignOut(ctx context.Context,
 // ChangePassphrase changes one's own.
 func (srv *Server) ChangePassphrase(ctx context.Context,
 	r contract.ChangePassphraseRequestObject) (contract.ChangePassphraseResponseObject, error) {
-	err := srv.service.ChangePassphrase(ctx, safe.Secret(r.Body.Before), safe.Secret(r.Body.Next))
+	err := srv.service.ChangePassphrase(ctx, safe.Secret(r.Body.Before), safe.Secret(r.Body.Next),
+		originOf(ctx).address)
 	return contract.ChangePassphrase204Response{}, err
 }
 

@@ -2,9 +2,13 @@ package httpapi_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -310,4 +314,131 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 	status, wait, body := try(servicetest.KeeperPassphrase)
 	assert.Equal(t, 429, status, body)
 	assert.NotEmpty(t, wait)
+}
+
+// from gives a client that comes from an address of its own.
+func from(address string) *http.Client {
+	d := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}
+	return &http.Client{Transport: &http.Transport{DialContext: d.DialContext, DisableKeepAlives: true}}
+}
+
+// TestTheGuesserWaitsAndNotThePerson guesses from one address until it waits, for
+// this name and at last for all, while the person signs in from another.
+func TestTheGuesserWaitsAndNotThePerson(t *testing.T) {
+	r := servicetest.Start(t)
+	at := r.URL + "/api/v1/session"
+	guess := func(c *http.Client, name, passphrase string) int {
+		status, _ := send(t, c, "POST", at, `{"name":"`+name+`","passphrase":"`+passphrase+`"}`, "")
+		return status
+	}
+	guesser, person := from("127.0.0.2"), from("127.0.0.3")
+	statuses := map[int]int{}
+	for range 10 {
+		statuses[guess(guesser, "keeper", "wrong wrong wrong")]++
+	}
+	assert.Equal(t, 5, statuses[401])
+	assert.Equal(t, 5, statuses[429])
+	assert.Equal(t, 429, guess(guesser, "keeper", servicetest.KeeperPassphrase))
+	assert.Equal(t, 201, guess(person, "keeper", servicetest.KeeperPassphrase))
+	last := 0
+	for n := range 40 { // another name each time
+		last = guess(guesser, fmt.Sprintf("name%d", n), "wrong wrong wrong")
+	}
+	assert.Equal(t, 429, last, "the address waits as a whole")
+	assert.Equal(t, 201, guess(person, "keeper", servicetest.KeeperPassphrase))
+	_, journal := send(t, http.DefaultClient, "GET", r.URL+"/api/v1/journal?q=person.sign-in", "", "")
+	assert.Contains(t, journal, "127.0.0.3")
+	assert.NotContains(t, journal, "127.0.0.2")
+}
+
+// TestAFloodOfSignInsIsShed lets very many sign in at once, from many addresses and
+// in vain: those who are not let in are told when to come again, and nobody
+// waits in line for long.
+func TestAFloodOfSignInsIsShed(t *testing.T) {
+	r := servicetest.Start(t)
+	var mu sync.Mutex
+	statuses := map[int]int{}
+	var all sync.WaitGroup
+	for n := range 300 {
+		all.Go(func() {
+			c := from(fmt.Sprintf("127.0.1.%d", 1+n%100))
+			resp, err := c.Post(r.URL+"/api/v1/session", "application/json",
+				strings.NewReader(fmt.Sprintf(`{"name":"nobody%d","passphrase":"wrong wrong wrong"}`, n)))
+			if !assert.NoError(t, err) {
+				return
+			}
+			defer func() { _ = resp.Body.Close() }()
+			if resp.StatusCode == 503 {
+				assert.NotEmpty(t, resp.Header.Get("Retry-After"))
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			statuses[resp.StatusCode]++
+		})
+	}
+	all.Wait()
+	assert.Equal(t, 300, statuses[401]+statuses[503], "%v", statuses)
+	assert.NotZero(t, statuses[503], "%v", statuses)
+	assert.NotZero(t, statuses[401], "%v", statuses)
+	status, _ := send(t, from("127.0.0.9"), "POST", r.URL+"/api/v1/session",
+		`{"name":"keeper","passphrase":"`+servicetest.KeeperPassphrase+`"}`, "")
+	assert.Equal(t, 201, status)
+}
+
+// TestAStreamEndsWithItsToken follows what happens with a token that is revoked
+// then.
+func TestAStreamEndsWithItsToken(t *testing.T) {
+	r := servicetest.Start(t)
+	vito := r.Enter(t, "vito", client.RoleViewer)
+	_, body := send(t, vito, "POST", r.URL+"/api/v1/tokens", `{"name":"x","scope":"viewer","days":1}`, "")
+	var made client.NewToken
+	require.NoError(t, json.Unmarshal([]byte(body), &made))
+	req, err := http.NewRequestWithContext(t.Context(), "GET", r.URL+"/api/v1/events", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+made.Secret)
+	resp, err := servicetest.Anonymous.Do(req)
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	require.Equal(t, 200, resp.StatusCode)
+	status, _ := send(t, http.DefaultClient, "DELETE", fmt.Sprintf("%s/api/v1/tokens/%d", r.URL, made.Token.Id), "", "")
+	require.Equal(t, 204, status)
+	_, err = io.Copy(io.Discard, resp.Body) // ends, or the test does not
+	assert.NoError(t, err)
+}
+
+// TestAnswersAreMarkedAndCompressed asks for a list again that did not change, and
+// for one that did.
+func TestAnswersAreMarkedAndCompressed(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	get := func(path, tag string) (*http.Response, int) {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", r.URL+path, nil)
+		require.NoError(t, err)
+		req.Header.Set("Accept-Encoding", "gzip")
+		if tag != "" {
+			req.Header.Set("If-None-Match", tag)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		n, err := io.Copy(io.Discard, resp.Body)
+		require.NoError(t, err)
+		return resp, int(n)
+	}
+	const path = "/api/v1/bindings"
+	first, size := get(path, "")
+	assert.Equal(t, "gzip", first.Header.Get("Content-Encoding"))
+	tag := first.Header.Get("ETag")
+	require.NotEmpty(t, tag)
+	assert.Equal(t, "private, no-cache", first.Header.Get("Cache-Control"), "each time it is asked whether it is so still")
+	again, none := get(path, tag)
+	assert.Equal(t, []int{304, 0}, []int{again.StatusCode, none})
+	assert.NotZero(t, size)
+	r.Survey(t)
+	changed, _ := get(path, tag)
+	assert.Equal(t, 200, changed.StatusCode)
+	assert.NotEqual(t, tag, changed.Header.Get("ETag"))
+	refused, _ := get("/api/v1/bindings?limit=0", tag)
+	assert.Equal(t, 400, refused.StatusCode)
+	assert.Empty(t, refused.Header.Get("ETag"))
 }

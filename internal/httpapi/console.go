@@ -50,6 +50,18 @@ func newConsole() (*console, error) {
 	return &console{files, index}, err
 }
 
+// pages are the first parts of the console's paths.
+var pages = map[string]bool{"": true, "index.html": true, "bindings": true, "certificates": true, "servers": true,
+	"mandates": true, "installations": true, "https": true, "surveys": true, "journal": true, "settings": true,
+	"sign-in": true, "set-up": true, "assets": true, "favicon.svg": true}
+
+// has says whether a path is a place inside the console; whatever else is asked
+// for is answered as a program expects it.
+func (p *console) has(at string) bool {
+	first, _, _ := strings.Cut(strings.TrimPrefix(path.Clean(at), "/"), "/")
+	return pages[first]
+}
+
 // serve answers with a built file under /assets, and with the page for every
 // other path, which is a place inside the console.
 func (p *console) serve(c *gin.Context) {

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -15,6 +16,12 @@ import (
 
 // aliveEvery is how often a sign of life is sent on a stream that is silent.
 const aliveEvery = 15 * time.Second
+
+// Pace of looking whether who follows still may, and how long a write may take.
+const (
+	stillEvery = 5 * time.Second
+	writeLimit = 20 * time.Second
+)
 
 // followSurvey streams a survey's progress (server-sent events) until it is
 // finished. Progress is read from the database, so it is true whichever
@@ -30,7 +37,15 @@ func (srv *Server) followSurvey(c *gin.Context) {
 		srv.handlerError(c, err)
 		return
 	}
-	stream(c, "survey", progress, func(v *service.Survey) any { return surveyOf(v) })
+	last := ""
+	stream(srv, c, progress, func(v *service.Survey) []byte {
+		body, err := json.Marshal(surveyOf(v))
+		if err != nil || string(body) == last {
+			return nil // nothing new
+		}
+		last = string(body)
+		return fmt.Appendf(nil, "event: survey\ndata: %s\n\n", body)
+	})
 }
 
 // followEvents streams what happens from now on.
@@ -40,44 +55,59 @@ func (srv *Server) followEvents(c *gin.Context) {
 		srv.handlerError(c, err)
 		return
 	}
-	stream(c, "event", events, func(e *service.Event) any {
-		return contract.Event{Id: e.ID, At: e.At.UTC(), Kind: contract.EventKind(e.Kind), Survey: e.SurveyID,
-			Finding: e.FindingID, Mandate: e.MandateID, Order: e.OrderID, Installation: e.InstallationID}
-	})
+	stream(srv, c, events, func(e *service.Events) []byte { return e.As(eventsText) })
 }
 
-// stream writes what comes through a channel as server-sent events of one name,
-// leaving out what says the same as the one before, until the channel is closed.
-func stream[T any](c *gin.Context, name string, from <-chan T, as func(T) any) {
+// eventsText writes events as they are streamed.
+func eventsText(list []service.Event) (out []byte) {
+	for i := range list {
+		e := &list[i]
+		body, err := json.Marshal(contract.Event{Id: e.ID, At: e.At.UTC(), Kind: contract.EventKind(e.Kind),
+			Survey: e.SurveyID, Finding: e.FindingID, Mandate: e.MandateID, Order: e.OrderID, Installation: e.InstallationID})
+		if err == nil {
+			out = fmt.Appendf(out, "event: event\ndata: %s\n\n", body)
+		}
+	}
+	return out
+}
+
+// stream writes what comes through a channel as server-sent events, until the
+// channel is closed, or whoever follows may not any more: that is seen again and
+// again, for a session may have ended and a token been revoked.
+func stream[T any](srv *Server, c *gin.Context, from <-chan T, as func(T) []byte) {
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no")
 	c.Status(http.StatusOK)
 	c.Writer.Flush()
-	alive := time.NewTicker(aliveEvery)
+	alive, still := time.NewTicker(aliveEvery), time.NewTicker(stillEvery)
 	defer alive.Stop()
-	for last := ""; ; {
-		var err error
+	defer still.Stop()
+	for {
+		text := []byte(": alive\n\n")
 		select {
 		case v, ok := <-from:
 			if !ok {
 				return
 			}
-			body, failed := json.Marshal(as(v))
-			if failed != nil {
+			text = as(v)
+			alive.Reset(aliveEvery)
+		case <-still.C:
+			if !srv.service.StillIn(c.Request.Context()) {
 				return
 			}
-			if string(body) == last {
-				continue
-			}
-			last = string(body)
-			alive.Reset(aliveEvery)
-			_, err = fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", name, body)
+			continue
 		case <-alive.C:
-			_, err = fmt.Fprint(c.Writer, ": alive\n\n")
 		}
-		if err != nil {
+		if len(text) == 0 {
+			continue
+		}
+		if err := http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(writeLimit)); err != nil &&
+			!errors.Is(err, http.ErrNotSupported) {
+			return
+		}
+		if _, err := c.Writer.Write(text); err != nil {
 			return
 		}
 		c.Writer.Flush()

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/hex"
+	"strings"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -40,20 +41,39 @@ func (srv *Server) GetEstate(ctx context.Context,
 }
 
 // estateFile takes a file with what it mentions.
-func estateFile(b *contract.EstateFile) *service.EstateFile {
+func estateFile(b *contract.EstateFile) (*service.EstateFile, error) {
+	if b.File == "" {
+		return nil, &badRequestError{"the body has no file; expected the name of the estate file"}
+	}
+	if b.Text == "" {
+		return nil, &badRequestError{"the body has no text; expected the content of " + b.File}
+	}
+	texts := []string{b.File, b.Text}
+	for path, text := range orZero(b.Attachments) {
+		texts = append(texts, path, text)
+	}
+	for _, text := range texts {
+		if strings.ContainsRune(text, 0) {
+			return nil, &textError{b.File}
+		}
+	}
 	f := &service.EstateFile{Name: b.File, Text: []byte(b.Text), Attachments: map[string][]byte{}}
 	if b.Attachments != nil {
 		for path, text := range *b.Attachments {
 			f.Attachments[path] = []byte(text)
 		}
 	}
-	return f
+	return f, nil
 }
 
 // PreviewEstate says what a file would change.
 func (srv *Server) PreviewEstate(ctx context.Context,
 	r contract.PreviewEstateRequestObject) (contract.PreviewEstateResponseObject, error) {
-	c, err := srv.service.PreviewEstate(ctx, estateFile(r.Body))
+	f, err := estateFile(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	c, err := srv.service.PreviewEstate(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +83,11 @@ func (srv *Server) PreviewEstate(ctx context.Context,
 // ApplyEstate puts a file in force.
 func (srv *Server) ApplyEstate(ctx context.Context,
 	r contract.ApplyEstateRequestObject) (contract.ApplyEstateResponseObject, error) {
-	c, err := srv.service.ApplyEstate(ctx, estateFile(r.Body))
+	f, err := estateFile(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	c, err := srv.service.ApplyEstate(ctx, f)
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ const text = "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem
 func TestBadRequestsGetAProblemDocumentAndChangeNothing(t *testing.T) {
 	r := servicetest.Start(t)
 	r.Apply(t, text, pkitest.CA("root", nil))
-	huge := `{"file":"e.yaml","text":"` + strings.Repeat("x", 33<<20) + `"}`
+	huge := `{"file":"e.yaml","text":"` + strings.Repeat("x", 65<<20) + `"}`
 	for _, c := range []struct {
 		method, path, body string
 		status             int
@@ -54,7 +54,25 @@ func TestBadRequestsGetAProblemDocumentAndChangeNothing(t *testing.T) {
 		{"POST", "/api/v1/surveys", `{`, 400, "Bad request"},
 		{"POST", "/api/v1/estate/apply", `{"file":"e.yaml","text":"estate: [\n"}`, 422, `"place":"e.yaml:`},
 		{"POST", "/api/v1/estate/apply", `{"file":"e.yaml"}`, 400, "Bad request"},
-		{"POST", "/api/v1/estate/apply", huge, 413, "32 MB at most"},
+		{"POST", "/api/v1/estate/apply", huge, 413, "64 MB at most"},
+		{"POST", "/api/v1/estate/apply", `{"file":"e.yaml","text":"estate: \u0000"}`, 422, "holds NUL"},
+		{"POST", "/api/v1/surveys", `{"host":"` + strings.Repeat("x", 70<<10) + `"}`, 413, "64 KB at most"},
+		{"POST", "/api/v1/session", huge, 413, "64 KB at most"},
+		{"POST", "/api/v1/set-up", huge, 413, "64 KB at most"},
+		{"GET", "/api/v1/findings?q=%00", "", 422, "query parameter \\\"q\\\" is no text"},
+		{"GET", "/api/v1/bindings?q=%ff%fe", "", 422, "is no text"},
+		{"GET", "/api/v1/journal?q=a%00b", "", 422, "is no text"},
+		{"GET", "/api/v1/servers/a%00b", "", 422, "no text"},
+		{"GET", "/api/v1/mandates/%c3%28", "", 422, "no text"},
+		{"GET", "/api/v1/findings?q=%zz", "", 400, "the query cannot be read"},
+		{"POST", "/api/v1/surveys", "{\"host\":\"\xff\"}", 422, "the body is no text"},
+		{"POST", "/api/v1/surveys", `{"host":"a\u0000"}`, 422, "the body is no text"},
+		{"POST", "/api/v1/session", `{"name":"a\u0000b","passphrase":"x"}`, 422, "the body is no text"},
+		{"GET", "/metrics", "", 404, "no such page or call: /metrics"},
+		{"GET", "/healthz", "", 404, "no such page or call: /healthz"},
+		{"GET", "/api", "", 404, "no such"},
+		{"GET", "/api/v2/today", "", 404, "no such call"},
+		{"GET", "/.env", "", 404, "no such page or call"},
 	} {
 		t.Run(c.method+" "+c.path, func(t *testing.T) {
 			status, kind, body := call(t, c.method, r.URL+c.path, c.body, nil)
@@ -100,9 +118,11 @@ func TestOtherPagesCannotReachTheService(t *testing.T) {
 	r := servicetest.Start(t)
 	status, _, body := call(t, "GET", r.URL+"/api/v1/today", "", map[string]string{"Host": "evil.test"})
 	assert.Equal(t, http.StatusMisdirectedRequest, status, body)
-	status, _, _ = call(t, "POST", r.URL+"/api/v1/surveys", "{}",
+	status, kind, body := call(t, "POST", r.URL+"/api/v1/surveys", "{}",
 		map[string]string{"Origin": "http://evil.test", "Sec-Fetch-Site": "cross-site"})
 	assert.Equal(t, http.StatusForbidden, status)
+	assert.Equal(t, "application/problem+json", kind)
+	assert.Contains(t, body, "a page of another site asked for this")
 	status, _, _ = call(t, "GET", r.URL+"/api/v1/today", "", nil)
 	assert.Equal(t, http.StatusOK, status)
 }
@@ -286,7 +306,10 @@ func TestAnEventStreamEndsWithItsSurvey(t *testing.T) {
 		})
 	require.NoError(t, err)
 	assert.Equal(t, 27, before)
-	assert.Len(t, r.Findings(t), 18, "nothing listens at 9 ports for 2 hosts")
+	require.Len(t, r.Findings(t), 1, "nothing listens at 9 ports for 2 hosts")
+	findings, err := r.Client.ListFindingsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, 18, *findings.JSON200.Items[0].StandsFor)
 	again, err := r.Client.GetSurveyWithResponse(t.Context(), started.JSON201.Id)
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now(), *again.JSON200.FinishedAt, time.Minute)

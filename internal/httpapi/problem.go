@@ -15,6 +15,7 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/service"
 )
 
 // ptr makes a pointer to a value.
@@ -31,12 +32,25 @@ func (e *badRequestError) Told() fault.Told {
 	return fault.Told{Class: fault.BadRequest, Title: "Bad request"}
 }
 
+// textError is for a file that is no text.
+type textError struct{ file string }
+
+// Error names it.
+func (e *textError) Error() string {
+	return e.file + " or what comes with it holds NUL, so it is no text"
+}
+
+// Told implements fault.Error.
+func (e *textError) Told() fault.Told {
+	return fault.Told{Class: fault.NotTaken, Title: "Not text", Next: "send UTF-8 without NUL"}
+}
+
 // statuses are the HTTP statuses of the classes of errors (RFC 9110 section 15).
 var statuses = map[fault.Class]int{
 	fault.BadRequest: http.StatusBadRequest, fault.NotTaken: http.StatusUnprocessableEntity,
 	fault.NotSignedIn: http.StatusUnauthorized,
 	fault.NotAllowed:  http.StatusForbidden, fault.NotFound: http.StatusNotFound, fault.NotNow: http.StatusConflict,
-	fault.TooMany: http.StatusTooManyRequests,
+	fault.TooMany: http.StatusTooManyRequests, fault.Busy: http.StatusServiceUnavailable,
 }
 
 // endedByCaller is what is written when nobody waits for the answer any more.
@@ -54,10 +68,30 @@ func problemOf(err error) contract.Problem {
 		told := e.Told()
 		return problem(statuses[told.Class], told.Title, e.Error(), told.Next)
 	}
-	if errors.Is(err, context.Canceled) {
+	if why, full := service.DatabaseTrouble(err); why != "" {
+		status := http.StatusServiceUnavailable
+		if full {
+			status = http.StatusInsufficientStorage
+		}
+		return problem(status, "The database cannot do it now", why, "see the service's machine and its log; nothing was changed")
+	}
+	switch {
+	case errors.Is(err, context.Canceled):
 		return problem(endedByCaller, "Ended by the caller", "", "")
+	case errors.Is(err, context.DeadlineExceeded):
+		return problem(http.StatusServiceUnavailable, "Took too long", "the answer was not there in time",
+			"ask for less, or try again in a moment")
 	}
 	return internalProblem()
+}
+
+// unreadable is for a body that could not be read as what its call takes.
+func unreadable(err error) contract.Problem {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return largeProblem(large.Limit)
+	}
+	return problemOf(&badRequestError{"the body is not what this call takes: " + err.Error()})
 }
 
 // problem makes a problem document (RFC 9457).
@@ -111,11 +145,6 @@ func estateProblem(faults estate.Errors) contract.Problem {
 // validationProblem tells which parameter or field breaks which rule of the
 // contract, never the value sent.
 func validationProblem(err error) contract.Problem {
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return problem(http.StatusRequestEntityTooLarge, "Too large",
-			fmt.Sprintf("a request may hold %d MB at most", bodyLimit>>20), "")
-	}
 	var list []contract.ProblemError
 	for _, e := range flatten(err) {
 		list = append(list, validationError(e))

@@ -8,6 +8,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,14 +22,12 @@ import (
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
 )
-
-// bodyLimit is the most a request may hold: an estate file with attachments.
-const bodyLimit = 32 << 20
 
 // Server answers HTTP for one service.
 type Server struct {
@@ -36,6 +35,8 @@ type Server struct {
 	log     *slog.Logger     // for what nobody is told
 	console *console         // what is served beside the calls
 	pair    *Pair            // nil without TLS
+	places  chan struct{}    // one for each request that is worked on
+	big     chan struct{}    // one for each of them that sends files
 }
 
 // Handler makes the whole HTTP interface; pair is nil on plain http.
@@ -44,7 +45,8 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 	if err != nil {
 		return nil, err
 	}
-	srv := &Server{s, log, page, pair}
+	srv := &Server{service: s, log: log, console: page, pair: pair, places: make(chan struct{}, mostAtOnce),
+		big: make(chan struct{}, mostBig)}
 	validate, err := srv.validator()
 	if err != nil {
 		return nil, err
@@ -56,23 +58,55 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 	}
 	e.HandleMethodNotAllowed = true
 	e.ContextWithFallback = true // handlers see the caller, and the end of the request
-	e.Use(srv.recoverer, srv.logger, headers, srv.ownHost)
+	e.Use(srv.recoverer, srv.logger, headers, srv.ownHost, srv.bounded)
 	e.GET("/api/v1/surveys/:id/events", srv.guard("followSurvey", srv.followSurvey))
 	e.GET("/api/v1/events", srv.guard("followEvents", srv.followEvents))
 	e.GET("/api/v1/estate/schema", srv.schema)
-	g := e.Group("/api/v1", validate)
+	g := e.Group("/api/v1", tagged, validate)
 	options := contract.StrictGinServerOptions{
-		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { write(c, problemOf(&badRequestError{err.Error()})) },
+		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { write(c, unreadable(err)) },
 		HandlerErrorFunc:         srv.handlerError,
 		ResponseErrorHandlerFunc: srv.handlerError,
 	}
-	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(srv, nil, options),
+	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(srv,
+		[]contract.StrictMiddlewareFunc{ofTheirOwn}, options),
 		contract.GinServerOptions{
 			ErrorHandler: func(c *gin.Context, err error, _ int) { write(c, problemOf(&badRequestError{err.Error()})) },
 		})
 	e.NoRoute(srv.noRoute)
 	e.NoMethod(func(c *gin.Context) { write(c, methodProblem(c.Request.Method)) })
-	return http.NewCrossOriginProtection().Handler(e), nil
+	from := http.NewCrossOriginProtection()
+	from.SetDenyHandler(http.HandlerFunc(refuseForeign))
+	squeeze, err := gzhttp.NewWrapper(gzhttp.MinSize(1024), gzhttp.ContentTypes([]string{"application/json",
+		"application/problem+json", "application/schema+json"}))
+	if err != nil {
+		return nil, err
+	}
+	whole := from.Handler(e)
+	squeezed := squeeze(whole)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if isStream(r.URL.Path) {
+			whole.ServeHTTP(w, r)
+			return
+		}
+		squeezed.ServeHTTP(w, r)
+	}), nil
+}
+
+// isStream says whether an answer comes bit by bit.
+func isStream(path string) bool { return strings.HasSuffix(path, "/events") }
+
+// refuseForeign refuses what a page of another site asked for.
+func refuseForeign(w http.ResponseWriter, _ *http.Request) {
+	body, err := json.Marshal(problem(http.StatusForbidden, "Not from another site",
+		"a page of another site asked for this", "open the console, or use the command line with a token"))
+	if err != nil {
+		body = nil
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusForbidden)
+	_, _ = w.Write(body)
 }
 
 // noRoute answers calls there are none of with a problem, and everything else
@@ -80,6 +114,10 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 func (srv *Server) noRoute(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		write(c, notFoundProblem("no such call: "+c.Request.URL.Path))
+		return
+	}
+	if !srv.console.has(c.Request.URL.Path) {
+		write(c, notFoundProblem("no such page or call: "+c.Request.URL.Path))
 		return
 	}
 	srv.console.serve(c)
@@ -97,8 +135,9 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 	}
 	options := &openapi3filter.Options{MultiError: true, KeepValidatedValue: true,
 		AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
+	fileOptions := *options
+	fileOptions.ExcludeRequestBody = true // what may be large is read once, by its handler
 	return func(c *gin.Context) {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit)
 		route, params, err := router.FindRoute(c.Request)
 		if errors.Is(err, routers.ErrMethodNotAllowed) {
 			abort(c, methodProblem(c.Request.Method))
@@ -107,10 +146,20 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 			abort(c, notFoundProblem("no such call: "+c.Request.URL.Path))
 			return
 		}
-		if err := srv.allow(c, contractID(route.Operation.OperationID)); err != nil {
+		operation := contractID(route.Operation.OperationID)
+		if err := srv.allow(c, operation); err != nil {
 			srv.handlerError(c, err)
 			c.Abort()
 			return
+		}
+		done, ok := srv.limited(c, operation, params)
+		defer done()
+		if !ok {
+			return
+		}
+		options := options
+		if withFiles[operation] {
+			options = &fileOptions
 		}
 		err = openapi3filter.ValidateRequest(c.Request.Context(),
 			&openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options})
@@ -187,10 +236,13 @@ func (srv *Server) recoverer(c *gin.Context) {
 func (srv *Server) handlerError(c *gin.Context, err error) {
 	p := problemOf(err)
 	var throttled *service.ThrottledError
-	if errors.As(err, &throttled) {
+	switch {
+	case errors.As(err, &throttled):
 		c.Header("Retry-After", strconv.Itoa(int(throttled.Wait/time.Second)+1))
+	case p.Status == http.StatusServiceUnavailable:
+		c.Header("Retry-After", "2")
 	}
-	if p.Status == http.StatusInternalServerError {
+	if p.Status >= http.StatusInternalServerError {
 		srv.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
 	}
 	write(c, p)

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/maypok86/otter/v2"
+
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/store"
 )
@@ -14,7 +16,9 @@ import (
 // what.
 type Access struct {
 	base
-	throttle *throttle // of failed attempts
+	throttle *throttle                  // of failed attempts
+	hashing  *hashing                   // of passphrases
+	still    *otter.Cache[string, bool] // who is in, seen a moment ago
 }
 
 // Role is what somebody may do; each includes those before it.
@@ -208,4 +212,42 @@ func (s *Access) Authenticate(ctx context.Context, session, token string) (*Call
 		err = s.store.Seen(ctx, v, now)
 	}
 	return &Caller{Person: &v.Person, Role: Role(v.Person.Role), Session: v}, err
+}
+
+// StillIn says whether the session or token of a caller is still in force, as was
+// seen a moment ago at most: many streams of one caller ask the records once.
+func (s *Access) StillIn(ctx context.Context) bool {
+	c := CallerOf(ctx)
+	if c == nil {
+		return false
+	}
+	key := "session " + string(sessionHash(c))
+	if c.Token != nil {
+		key = fmt.Sprintf("token %d", c.Token.ID)
+	}
+	in, err := s.still.Get(ctx, key, otter.LoaderFunc[string, bool](func(ctx context.Context, _ string) (bool, error) {
+		now := time.Now().UTC()
+		if c.Token != nil {
+			return s.store.TokenStands(ctx, c.Token.ID, now)
+		}
+		return s.store.SessionStands(ctx, c.Session.Hash, now)
+	}))
+	return err != nil || in // while the records do not answer nobody is sent away
+}
+
+// sessionHash is what a caller's session is kept under; nil for a token.
+func sessionHash(c *Caller) []byte {
+	if c.Session == nil {
+		return nil
+	}
+	return c.Session.Hash
+}
+
+// stillFor is how long it is taken for true that somebody is in.
+const stillFor = 3 * time.Second
+
+// newStill remembers for a moment who is in.
+func newStill() *otter.Cache[string, bool] {
+	return otter.Must(&otter.Options[string, bool]{MaximumSize: 10_000,
+		ExpiryCalculator: otter.ExpiryWriting[string, bool](stillFor)})
 }

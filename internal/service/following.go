@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/store"
 )
 
@@ -15,7 +16,7 @@ type Following struct {
 
 	mu       sync.Mutex                      // guards the listeners
 	surveys  map[int64]map[chan *Survey]bool // who follows a survey
-	events   map[chan *Event]bool            // who follows everything
+	events   map[chan *Events]bool           // who follows everything
 	reading  bool                            // the reader runs; it ends when nobody follows
 	lastRead int64                           // number of the last event that was passed on
 }
@@ -24,8 +25,30 @@ type Following struct {
 // them is ended.
 const (
 	followEach  = 250 * time.Millisecond
+	manyFollow  = 100         // from so many on, the pace is another
+	followMany  = time.Second // that one
 	eventsAhead = 1000
+	turnsAhead  = 16
+	mostFollow  = 4000
 )
+
+// Events is what happened between two turns of the reader, the same for all who
+// follow: it is put into its form once.
+type Events struct {
+	List []Event
+
+	once sync.Once
+	text []byte
+}
+
+// As gives the events in a form, which is made by whoever asks first.
+func (e *Events) As(form func([]Event) []byte) []byte {
+	e.once.Do(func() { e.text = form(e.List) })
+	return e.text
+}
+
+// ErrManyFollow says that nobody more can follow what happens.
+var ErrManyFollow = fault.New(fault.Busy, "Busy", "too many follow what happens already", "try again in a moment")
 
 // FollowSurvey gives a survey's progress as it changes, until it is finished or
 // the context ends: then the channel is closed. Who lags behind misses what lies
@@ -43,6 +66,9 @@ func (s *Following) FollowSurvey(ctx context.Context, id int64) (<-chan *Survey,
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.following() >= mostFollow {
+		return nil, ErrManyFollow
+	}
 	if s.surveys[id] == nil {
 		s.surveys[id] = map[chan *Survey]bool{}
 	}
@@ -54,14 +80,17 @@ func (s *Following) FollowSurvey(ctx context.Context, id int64) (<-chan *Survey,
 
 // FollowEvents gives what happens from now on, until the context ends: then the
 // channel is closed, as it is for who lags far behind.
-func (s *Following) FollowEvents(ctx context.Context) (<-chan *Event, error) {
+func (s *Following) FollowEvents(ctx context.Context) (<-chan *Events, error) {
 	last, err := s.store.LastEvent(ctx)
 	if err != nil {
 		return nil, err
 	}
-	ch := make(chan *Event, eventsAhead)
+	ch := make(chan *Events, turnsAhead)
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.following() >= mostFollow {
+		return nil, ErrManyFollow
+	}
 	if len(s.events) == 0 {
 		s.lastRead = last
 	}
@@ -69,6 +98,15 @@ func (s *Following) FollowEvents(ctx context.Context) (<-chan *Event, error) {
 	s.begin()
 	context.AfterFunc(ctx, func() { s.leaveEvents(ch) })
 	return ch, nil
+}
+
+// following counts who follows anything; the lock is held.
+func (s *Following) following() int {
+	n := len(s.events)
+	for _, list := range s.surveys {
+		n += len(list)
+	}
+	return n
 }
 
 // leaveSurvey ends the stream of a survey to somebody.
@@ -81,7 +119,7 @@ func (s *Following) leaveSurvey(id int64, ch chan *Survey) {
 }
 
 // leaveEvents ends the stream of events to somebody.
-func (s *Following) leaveEvents(ch chan *Event) {
+func (s *Following) leaveEvents(ch chan *Events) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.events[ch] {
@@ -113,6 +151,9 @@ func (s *Following) read() {
 	defer tick.Stop()
 	for range tick.C {
 		s.mu.Lock()
+		if tick.Reset(followEach); s.following() >= manyFollow {
+			tick.Reset(followMany)
+		}
 		var ids []int64
 		for id := range s.surveys {
 			ids = append(ids, id)
@@ -146,20 +187,19 @@ func (s *Following) passOn(ctx context.Context, ids []int64, after int64, listen
 		return
 	}
 	list, err := s.store.Events(ctx, after, eventsAhead)
-	if err != nil {
+	if err != nil || len(list) == 0 {
 		return
 	}
+	all := &Events{List: list}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for i := range list {
-		s.lastRead = list[i].ID
-		for ch := range s.events {
-			select {
-			case ch <- &list[i]:
-			default: // far behind
-				delete(s.events, ch)
-				close(ch)
-			}
+	s.lastRead = list[len(list)-1].ID
+	for ch := range s.events {
+		select {
+		case ch <- all:
+		default: // far behind
+			delete(s.events, ch)
+			close(ch)
 		}
 	}
 }

@@ -105,3 +105,7 @@ func (s *Access) Journal(ctx context.Context, query string, before int64, limit 
 
 // People lists everybody who was not removed, by name.
 func (s *Access) People(ctx context.Context) ([]Person, error) { return s.store.People(ctx) }
+
+// DatabaseTrouble says in words what keeps the database from doing anything at
+// all, and whether its disk is full; "" when an error is no such thing.
+func DatabaseTrouble(err error) (why string, full bool) { return store.Trouble(err) }

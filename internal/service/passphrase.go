@@ -7,7 +7,10 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/netip"
+	"runtime"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -84,16 +87,71 @@ const (
 	argonForm   = "$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s"
 )
 
-// hashing bounds how many passphrases are hashed side by side, and so the
-// memory that signing in can take.
-var hashing = make(chan struct{}, 4)
+// hashing bounds what signing in can take of processors and memory: a few hash side
+// by side, a bounded number waits, of these a few for each address, and who does
+// not wait any more takes no turn. Safe for concurrent use.
+type hashing struct {
+	places chan struct{} // one for each that hashes
 
-// argon computes one hash at a time for each place, so that attempts cannot use
-// up the memory.
-func argon(p safe.Secret, salt []byte, passes, memory uint32, lanes uint8, size uint32) []byte {
-	hashing <- struct{}{}
-	defer func() { <-hashing }()
-	return argon2.IDKey(p, salt, passes, memory, lanes, size)
+	mu      sync.Mutex
+	waiting int            // or hashing
+	from    map[string]int // of these by address
+}
+
+// Bounds of hashing. Half of the processors are left for everything else.
+const (
+	mostHashing     = 24
+	mostHashingFrom = 3
+)
+
+// newHashing leaves half of the processors alone.
+func newHashing() *hashing {
+	return &hashing{places: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2)), from: map[string]int{}}
+}
+
+// ErrManySignIn says that too many sign in at once.
+var ErrManySignIn = fault.New(fault.Busy, "Busy", "too many sign in at once", "try again in a moment")
+
+// do does something that hashes, once it is its turn; the error is ErrManySignIn
+// when too many wait, or the context's when it ended first.
+func (h *hashing) do(ctx context.Context, from string, what func()) error {
+	h.mu.Lock()
+	if h.waiting >= mostHashing || h.from[from] >= mostHashingFrom {
+		h.mu.Unlock()
+		return ErrManySignIn
+	}
+	h.waiting++
+	h.from[from]++
+	h.mu.Unlock()
+	defer func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.waiting--
+		if h.from[from]--; h.from[from] == 0 {
+			delete(h.from, from)
+		}
+	}()
+	select {
+	case h.places <- struct{}{}:
+		defer func() { <-h.places }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	what()
+	return nil
+}
+
+// hash hashes a new passphrase.
+func (h *hashing) hash(ctx context.Context, from string, p safe.Secret) (kept string, err error) {
+	return kept, h.do(ctx, from, func() { kept = hashPassphrase(p) })
+}
+
+// same compares a passphrase with what is kept of one.
+func (h *hashing) same(ctx context.Context, from string, p safe.Secret, kept string) (same bool, err error) {
+	return same, h.do(ctx, from, func() { same = samePassphrase(p, kept) })
 }
 
 // hashPassphrase stores its parameters with the hash, which can then be raised
@@ -103,7 +161,7 @@ func hashPassphrase(p safe.Secret) string {
 	_, _ = rand.Read(salt)
 	e := base64.RawStdEncoding
 	return fmt.Sprintf(argonForm, argonMemory, argonPasses, argonLanes, e.EncodeToString(salt),
-		e.EncodeToString(argon(p, salt, argonPasses, argonMemory, argonLanes, argonSize)))
+		e.EncodeToString(argon2.IDKey(p, salt, argonPasses, argonMemory, argonLanes, argonSize)))
 }
 
 // standInHash is checked when there is nobody of a name, so that the answer
@@ -127,13 +185,43 @@ func samePassphrase(p safe.Secret, kept string) bool {
 	if errSalt != nil || errWant != nil {
 		return false
 	}
-	return subtle.ConstantTimeCompare(argon(p, salt, passes, memory, lanes, uint32(len(want))), want) == 1
+	return subtle.ConstantTimeCompare(argon2.IDKey(p, salt, passes, memory, lanes, uint32(len(want))), want) == 1
 }
 
-// throttle slows down whoever guesses: after freeTries failures in a row a
-// name or an address waits, twice as long after each further one.
+// throttle slows down whoever guesses: after a few failures in a row an address
+// waits, twice as long after each further one. A name by itself never waits: who
+// guesses elsewhere does not keep its person out.
 type throttle struct {
-	failures *otter.Cache[string, failures] // by name and by address
+	failures *otter.Cache[string, failures] // by key
+}
+
+// attempt is what an attempt is counted under, and how many may fail before
+// anybody waits.
+type attempt struct {
+	key  string
+	free int
+}
+
+// attempts are what signing in as somebody from an address is counted under: many
+// people may come from one address.
+func attempts(name, from string) []attempt {
+	return []attempt{{"name " + name + " from " + from, freeTries}, {"address " + from, 4 * freeTries}}
+}
+
+// network is what an address is counted as: whoever has one of IPv6 has a whole
+// network of 64 bits (RFC 6177).
+func network(address string) string {
+	const subnet = 64
+	addr, err := netip.ParseAddr(address)
+	if err != nil {
+		return address
+	}
+	if addr = addr.Unmap().WithZone(""); addr.Is6() {
+		if p, err := addr.Prefix(subnet); err == nil {
+			return p.String()
+		}
+	}
+	return addr.String()
 }
 
 // failures are the failed attempts for a name or an address.
@@ -145,7 +233,7 @@ type failures struct {
 const (
 	// freeTries may fail before anybody waits.
 	freeTries = 5
-	// longestWait bounds how long somebody can keep another from signing in.
+	// longestWait bounds how long an address waits.
 	longestWait = 15 * time.Minute
 )
 
@@ -171,16 +259,16 @@ func (e *ThrottledError) Told() fault.Told {
 
 // begin counts an attempt as failed until succeeded is called, so that
 // attempts side by side count as well.
-func (t *throttle) begin(_ context.Context, now time.Time, keys ...string) error {
-	for _, k := range keys {
-		if f, ok := t.failures.GetIfPresent(k); ok && now.Before(f.until) {
+func (t *throttle) begin(now time.Time, list []attempt) error {
+	for _, a := range list {
+		if f, ok := t.failures.GetIfPresent(a.key); ok && now.Before(f.until) {
 			return &ThrottledError{f.until.Sub(now)}
 		}
 	}
-	for _, k := range keys {
-		t.failures.Compute(k, func(f failures, _ bool) (failures, otter.ComputeOp) {
-			if f.n++; f.n >= freeTries {
-				f.until = now.Add(min(time.Second<<min(f.n-freeTries, 20), longestWait))
+	for _, a := range list {
+		t.failures.Compute(a.key, func(f failures, _ bool) (failures, otter.ComputeOp) {
+			if f.n++; f.n >= a.free {
+				f.until = now.Add(min(time.Second<<min(f.n-a.free, 20), longestWait))
 			}
 			return f, otter.WriteOp
 		})
@@ -189,8 +277,8 @@ func (t *throttle) begin(_ context.Context, now time.Time, keys ...string) error
 }
 
 // succeeded forgets what failed before.
-func (t *throttle) succeeded(keys ...string) {
-	for _, k := range keys {
-		t.failures.Invalidate(k)
+func (t *throttle) succeeded(list []attempt) {
+	for _, a := range list {
+		t.failures.Invalidate(a.key)
 	}
 }

@@ -49,7 +49,9 @@ func (s *Access) FirstInvitation(ctx context.Context) (string, error) {
 func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.Secret,
 	from string) (*store.Person, error) {
 	now := time.Now().UTC()
-	if err := s.throttle.begin(ctx, now, "link "+from); err != nil {
+	from = network(from)
+	links := []attempt{{"link from " + from, freeTries}}
+	if err := s.throttle.begin(now, links); err != nil {
 		return nil, err
 	}
 	secret, err := secretOf(code)
@@ -60,15 +62,19 @@ func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.S
 		return nil, &NameError{name}
 	}
 	if err := goodPassphrase(passphrase, name); err != nil {
-		s.throttle.succeeded("link " + from)
+		s.throttle.succeeded(links)
+		return nil, err
+	}
+	kept, err := s.hashing.hash(ctx, from, passphrase)
+	if err != nil {
 		return nil, err
 	}
 	first := store.Person{Name: name, Role: string(Admin)}
-	p, err := s.store.Accept(ctx, secret, first, hashPassphrase(passphrase), func(p store.Person) *store.Act {
+	p, err := s.store.Accept(ctx, secret, first, kept, func(p store.Person) *store.Act {
 		return &store.Act{Actor: p.Name, Action: "person.set-up", Subject: p.Name, Detail: map[string]any{"role": p.Role}}
 	}, now)
 	if err == nil {
-		s.throttle.succeeded("link "+from, "name "+p.Name)
+		s.throttle.succeeded(append(links, attempts(p.Name, from)...))
 	}
 	return p, err
 }
@@ -77,8 +83,9 @@ func (s *Access) SetUp(ctx context.Context, code, name string, passphrase safe.S
 func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret, from string) (*Caller,
 	string, error) {
 	now := time.Now().UTC()
-	byName, byAddress := "name "+name, "address "+from
-	if err := s.throttle.begin(ctx, now, byName, byAddress); err != nil {
+	from = network(from)
+	tries := attempts(name, from)
+	if err := s.throttle.begin(now, tries); err != nil {
 		return nil, "", err
 	}
 	p, err := s.store.Person(ctx, name)
@@ -89,18 +96,24 @@ func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret
 	if err == nil && p.Passphrase != "" {
 		kept = p.Passphrase
 	}
-	if !samePassphrase(passphrase, kept) || kept == standInHash {
+	same, err := s.hashing.same(ctx, from, passphrase, kept)
+	if err != nil {
+		return nil, "", err
+	}
+	if !same || kept == standInHash {
 		s.cfg.Log.Warn("a sign-in failed", "name", name, "from", from)
 		return nil, "", ErrSignIn
 	}
-	s.throttle.succeeded(byName, byAddress)
-	return s.beginSession(ctx, p, now)
+	s.throttle.succeeded(tries)
+	return s.beginSession(ctx, p, from, now)
 }
 
 // beginSession gives the session's secret, which is not stored.
-func (s *Access) beginSession(ctx context.Context, p *store.Person, now time.Time) (*Caller, string, error) {
+func (s *Access) beginSession(ctx context.Context, p *store.Person, from string, now time.Time) (*Caller, string,
+	error) {
 	secret, text := newSecret()
-	if err := s.store.BeginSession(ctx, p.ID, secret, now, now.Add(sessionWhole)); err != nil {
+	if err := s.store.BeginSession(ctx, p.ID, secret, now, now.Add(sessionWhole),
+		&store.Act{Actor: p.Name, Action: "person.sign-in", Subject: p.Name, Detail: map[string]any{"from": from}}); err != nil {
 		return nil, "", err
 	}
 	c, err := s.Authenticate(ctx, text, "")
@@ -108,8 +121,8 @@ func (s *Access) beginSession(ctx context.Context, p *store.Person, now time.Tim
 }
 
 // BeginSession begins one for somebody who has just set their passphrase.
-func (s *Access) BeginSession(ctx context.Context, p *store.Person) (*Caller, string, error) {
-	return s.beginSession(ctx, p, time.Now().UTC())
+func (s *Access) BeginSession(ctx context.Context, p *store.Person, from string) (*Caller, string, error) {
+	return s.beginSession(ctx, p, from, time.Now().UTC())
 }
 
 // SignOut ends the session or revokes the token that was shown.
@@ -122,17 +135,26 @@ func (s *Access) SignOut(ctx context.Context) error {
 }
 
 // ChangePassphrase changes the caller's own, who shows the one before.
-func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret) error {
+func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret, from string) error {
 	c, now := CallerOf(ctx), time.Now().UTC()
-	key := "name " + c.Person.Name
-	if err := s.throttle.begin(ctx, now, key); err != nil {
+	from = network(from)
+	tries := attempts(c.Person.Name, from)
+	if err := s.throttle.begin(now, tries); err != nil {
 		return err
 	}
-	if !samePassphrase(before, c.Person.Passphrase) {
+	same, err := s.hashing.same(ctx, from, before, c.Person.Passphrase)
+	if err != nil {
+		return err
+	}
+	if !same {
 		return &PassphraseError{"used until now is another one"}
 	}
-	s.throttle.succeeded(key)
+	s.throttle.succeeded(tries)
 	if err := goodPassphrase(next, c.Person.Name); err != nil {
+		return err
+	}
+	kept, err := s.hashing.hash(ctx, from, next)
+	if err != nil {
 		return err
 	}
 	var session []byte
@@ -142,7 +164,7 @@ func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret)
 	} else {
 		token = c.Token.ID
 	}
-	return s.store.SetPassphrase(ctx, c.Person.Name, hashPassphrase(next), session, token,
+	return s.store.SetPassphrase(ctx, c.Person.Name, kept, session, token,
 		&store.Act{Actor: c.Person.Name, Action: "person.passphrase", Subject: c.Person.Name}, now)
 }
 

@@ -146,8 +146,8 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,
 		jobs: s.jobs}
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
-	s.Access = &Access{base: s.base, throttle: newThrottle()}
-	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Event]bool{}}
+	s.Access = &Access{base: s.base, throttle: newThrottle(), hashing: newHashing(), still: newStill()}
+	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Events]bool{}}
 	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing,
 		jobs:       s.jobs}

@@ -287,13 +287,18 @@ func (s *Store) RemovePerson(ctx context.Context, name string, act *Act, at time
 	})
 }
 
-// BeginSession keeps a session under the digest of its secret.
-func (s *Store) BeginSession(ctx context.Context, person int64, secret []byte, at, until time.Time) error {
-	if err := s.db.WithContext(ctx).Delete(&Session{}, "expires_at < ?", at).Error; err != nil {
-		return err
-	}
-	return s.db.WithContext(ctx).Omit("Person").Create(&Session{Hash: digest(secret), PersonID: person, BeganAt: at,
-		SeenAt: at, ExpiresAt: until}).Error
+// BeginSession keeps a session under the digest of its secret, with its act.
+func (s *Store) BeginSession(ctx context.Context, person int64, secret []byte, at, until time.Time, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := db.Delete(&Session{}, "expires_at < ?", at).Error; err != nil {
+			return err
+		}
+		if err := db.Omit("Person").Create(&Session{Hash: digest(secret), PersonID: person, BeganAt: at,
+			SeenAt: at, ExpiresAt: until}).Error; err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
 }
 
 // Session finds a session in force whose last use is after idle.
@@ -369,4 +374,17 @@ func (s *Store) RevokeToken(ctx context.Context, id, person int64, act func(*Tok
 		}
 		return act(&t).write(db, at)
 	})
+}
+
+// TokenStands says whether a token is in force, and its person's access.
+func (s *Store) TokenStands(ctx context.Context, id int64, at time.Time) (stands bool, err error) {
+	return stands, s.pool.QueryRow(ctx, `select exists (select from tokens t join people p on p.id = t.person_id
+		where t.id = $1 and t.expires_at > $2 and t.revoked_at is null and p.removed_at is null)`, id, at).Scan(&stands)
+}
+
+// SessionStands says whether a session is in force, and its person's access. One
+// that follows what happens is not unused.
+func (s *Store) SessionStands(ctx context.Context, hash []byte, at time.Time) (stands bool, err error) {
+	return stands, s.pool.QueryRow(ctx, `select exists (select from sessions v join people p on p.id = v.person_id
+		where v.hash = $1 and v.expires_at > $2 and p.removed_at is null)`, hash, at).Scan(&stands)
 }

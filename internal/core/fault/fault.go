@@ -17,6 +17,7 @@ const (
 	NotFound      Class = "not found"
 	NotNow        Class = "not now"  // how things stand is in the way
 	TooMany       Class = "too many" // attempts in a time
+	Busy          Class = "busy"     // too much is asked at once
 	EndedByCaller Class = "ended"    // nobody waits for the answer any more
 )
 
