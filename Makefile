@@ -46,10 +46,13 @@ check: build                     ## format, vet, lint and the quick tests
 	cd console && npx --no-install eslint .
 	go test -short ./internal/core/... ./internal/look/... ./internal/cli/...
 
+# Where much is done side by side, the race detector looks on.
+RACED := service httpapi install/files look work
 test: setup-test build           ## everything
 	go vet ./...
 	cd console && npx --no-install eslint .
-	go test -timeout 20m ./...
+	go test -timeout 20m $$(go list ./... | grep -v $(RACED:%=-e /internal/%$$))
+	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
 
 fuzz:                            ## each fuzz target for a while
 	go test -fuzz FuzzRead -fuzztime 20s ./internal/core/certs

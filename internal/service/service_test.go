@@ -174,7 +174,9 @@ func TestKilledInTheMiddleOfASurvey(t *testing.T) {
 		}
 	}
 	dsn, data, listen := servicetest.Database(t), t.TempDir(), servicetest.FreeAddress(t)
-	p := servicetest.StartProcess(t, listen, "--database", dsn, "--data", data)
+	// A slow machine is not to be taken for endpoints that do not answer.
+	args := []string{"--database", dsn, "--data", data, "--connect-timeout", "30s", "--handshake-timeout", "30s"}
+	p := servicetest.StartProcess(t, listen, args...)
 	cl, err := client.NewClientWithResponses(p.URL + "/api/v1")
 	require.NoError(t, err)
 	resp, err := cl.ApplyEstateWithResponse(t.Context(), servicetest.File(manyServers(addresses), root))
@@ -195,7 +197,7 @@ func TestKilledInTheMiddleOfASurvey(t *testing.T) {
 	p.Kill()
 	require.Less(t, done, 3800, "it was killed too late to show anything")
 
-	p = servicetest.StartProcess(t, listen, "--database", dsn, "--data", data)
+	p = servicetest.StartProcess(t, listen, args...)
 	last := servicetest.Follow(t, p.URL, started.JSON201.Id)
 	assert.Equal(t, client.SurveyStateFinished, last.State)
 	assert.Equal(t, 4000, last.Done)
