@@ -806,18 +806,23 @@ type CAList struct {
 // Certificate defines model for Certificate.
 type Certificate struct {
 	// Bindings bindings that serve it now
-	Bindings   int         `json:"bindings"`
-	CommonName string      `json:"common_name"`
-	DaysLeft   int         `json:"days_left"`
-	FirstSeen  time.Time   `json:"first_seen"`
-	IsCa       bool        `json:"is_ca"`
-	Issuer     string      `json:"issuer"`
-	Key        string      `json:"key"`
-	Names      []string    `json:"names"`
-	NotAfter   time.Time   `json:"not_after"`
-	NotBefore  time.Time   `json:"not_before"`
-	Serial     string      `json:"serial"`
-	Sha256     Fingerprint `json:"sha256"`
+	Bindings   int       `json:"bindings"`
+	CommonName string    `json:"common_name"`
+	DaysLeft   int       `json:"days_left"`
+	FirstSeen  time.Time `json:"first_seen"`
+	IsCa       bool      `json:"is_ca"`
+	Issuer     string    `json:"issuer"`
+	Key        string    `json:"key"`
+
+	// NameCount how many there are
+	NameCount int `json:"name_count"`
+
+	// Names in a list the first twenty of them
+	Names     []string    `json:"names"`
+	NotAfter  time.Time   `json:"not_after"`
+	NotBefore time.Time   `json:"not_before"`
+	Serial    string      `json:"serial"`
+	Sha256    Fingerprint `json:"sha256"`
 }
 
 // CertificateDetail defines model for CertificateDetail.
@@ -1722,7 +1727,12 @@ type Site struct {
 	Hops    []Hop    `json:"hops"`
 	InForce bool     `json:"in_force"`
 	Listens []string `json:"listens"`
-	Names   []string `json:"names"`
+
+	// NameCount how many there are
+	NameCount int `json:"name_count"`
+
+	// Names the first twenty of them
+	Names []string `json:"names"`
 
 	// Plain what plain http does
 	Plain []PlainRoute `json:"plain"`

@@ -105,6 +105,7 @@ func TestBeyondLoopbackOnlyByTLS(t *testing.T) {
 		_ = resp.Body.Close()
 		return resp
 	}
+	assert.Contains(t, p.Out(), "https://console.harbour.example:"+port+"/set-up#", "a link that works")
 	assert.Equal(t, 200, ask("console.harbour.example").StatusCode)
 	assert.Equal(t, 421, ask("evil.example").StatusCode)
 	assert.NotEmpty(t, ask("console.harbour.example").Header.Get("Strict-Transport-Security"))

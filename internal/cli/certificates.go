@@ -50,6 +50,7 @@ func (a *app) certificateList() *cobra.Command {
 					raw: func(v client.Certificate) string { return v.Sha256 }},
 				{head: "Names", width: 32, cell: namesShort,
 					raw: func(v client.Certificate) string { return strings.Join(v.Names, " ") }},
+				{head: "Name count", csv: true, cell: func(v client.Certificate) string { return fmt.Sprint(v.NameCount) }},
 				{head: "Issuer", width: 22, cell: func(v client.Certificate) string { return v.Issuer }},
 				{head: "Ends", cell: func(v client.Certificate) string { return day(v.NotAfter) }},
 				{head: "Left", width: 8, cell: func(v client.Certificate) string { return left(v.DaysLeft) },
@@ -73,8 +74,8 @@ func namesShort(c client.Certificate) string {
 	switch {
 	case len(c.Names) == 0:
 		return c.CommonName
-	case len(c.Names) > 2:
-		return strings.Join(c.Names[:2], ", ") + fmt.Sprintf(" and %d more", len(c.Names)-2)
+	case c.NameCount > 2:
+		return strings.Join(c.Names[:2], ", ") + fmt.Sprintf(" and %d more", c.NameCount-2)
 	}
 	return strings.Join(c.Names, ", ")
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -22,6 +23,7 @@ type column[T any] struct {
 	width int            // the most it takes in a table; 0: as it comes
 	cell  func(T) string // as people read it
 	raw   func(T) string // for CSV, where it differs
+	csv   bool           // in CSV alone
 }
 
 // wrapped breaks the lines of a text at words, so that none is longer than a
@@ -42,6 +44,7 @@ func print[T any](a *app, doc any, rows []T, columns []column[T]) error {
 	case "csv":
 		return a.csv(rowsOf(rows, columns, true))
 	}
+	columns = slices.DeleteFunc(slices.Clone(columns), func(c column[T]) bool { return c.csv })
 	widths := make([]int, len(columns))
 	for i, c := range columns {
 		widths[i] = c.width

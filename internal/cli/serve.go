@@ -122,9 +122,9 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 	if err != nil {
 		return err
 	}
-	console := "http://" + listener.Addr().String()
+	console := "http://" + httpapi.Reached(listener.Addr(), nil)
 	if pair != nil {
-		console = "https://" + listener.Addr().String()
+		console = "https://" + httpapi.Reached(listener.Addr(), pair)
 	}
 	if err := a.firstLink(ctx, s, console); err != nil {
 		return err

@@ -187,7 +187,7 @@ func (srv *Server) ListCertificates(ctx context.Context,
 	out := contract.ListCertificates200JSONResponse{Items: make([]contract.Certificate, len(list)),
 		NextCursor: optional(next)}
 	for i := range list {
-		out.Items[i] = certificateOf(&list[i])
+		out.Items[i] = certificateOf(&list[i], namesInList)
 	}
 	return out, nil
 }

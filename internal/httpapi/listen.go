@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -120,4 +121,34 @@ func (p *Pair) current() (*tls.Certificate, error) {
 func (p *Pair) Covers(host string) bool {
 	pair, err := p.current()
 	return err == nil && pair.Leaf != nil && pair.Leaf.VerifyHostname(strings.Trim(host, "[]")) == nil
+}
+
+// Reached is under which host and port a listener is reached: at all addresses of
+// a machine by a name its certificate covers, or else over loopback.
+func Reached(at net.Addr, pair *Pair) string {
+	host, port, err := net.SplitHostPort(at.String())
+	if err != nil {
+		return at.String()
+	}
+	if addr, err := netip.ParseAddr(host); err == nil && addr.IsUnspecified() {
+		host = "127.0.0.1"
+		if pair != nil {
+			host = cmp.Or(pair.name(), host)
+		}
+	}
+	return net.JoinHostPort(host, port)
+}
+
+// name is the first name of the certificate that is no wildcard; "" for none.
+func (p *Pair) name() string {
+	c, err := p.current()
+	if err != nil {
+		return ""
+	}
+	for _, name := range c.Leaf.DNSNames {
+		if !strings.HasPrefix(name, "*.") {
+			return name
+		}
+	}
+	return ""
 }

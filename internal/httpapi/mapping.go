@@ -105,10 +105,18 @@ func bindingOf(b *service.Binding) contract.Binding {
 	return out
 }
 
+// namesInList is how many names of a certificate or site a list gives: there may be
+// tens of thousands.
+const namesInList = 20
+
+// firstOf gives the first of a list, at most so many.
+func firstOf(list []string, most int) []string { return append([]string{}, list[:min(len(list), most)]...) }
+
 // certificateOf shows what lists show of a certificate.
-func certificateOf(c *service.Certificate) contract.Certificate {
+func certificateOf(c *service.Certificate, names int) contract.Certificate {
 	return contract.Certificate{
-		Sha256: *fingerprint(c.Sha256), CommonName: c.CommonName, Issuer: c.Issuer, Names: append([]string{}, c.Names...),
+		Sha256: *fingerprint(c.Sha256), CommonName: c.CommonName, Issuer: c.Issuer, Names: firstOf(c.Names, names),
+		NameCount: len(c.Names),
 		NotBefore: c.NotBefore.UTC(), NotAfter: c.NotAfter.UTC(), DaysLeft: service.DaysLeft(c.NotAfter),
 		Key: c.Key, Serial: c.Serial, IsCa: c.IsCa, FirstSeen: c.FirstSeen.UTC(), Bindings: c.Bindings,
 	}
@@ -117,7 +125,7 @@ func certificateOf(c *service.Certificate) contract.Certificate {
 // detailOf shows one certificate with chain, trust, places of use and history.
 func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) contract.CertificateDetail {
 	out := contract.CertificateDetail{
-		Certificate: certificateOf(&d.Certificate), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
+		Certificate: certificateOf(&d.Certificate, len(d.Names)), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
 		Signature: d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
 		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)),
 		Files: make([]contract.Placement, len(d.Files)),

@@ -126,10 +126,10 @@ func (srv *Server) ListSites(ctx context.Context,
 // siteOf shows a site with its listeners, names and certificates.
 func siteOf(v *service.SiteView) contract.Site {
 	out := contract.Site{Spot: v.Place.String(), Protocol: contract.SiteProtocol(v.Protocol), InForce: v.InForce,
-		Names: []string{}, Listens: append([]string{}, v.Asked...),
+		Names: []string{}, NameCount: len(v.Names), Listens: append([]string{}, v.Asked...),
 		DefaultAt: append([]string{}, v.DefaultAt...), Refuses: v.Refuses, Certificates: []contract.SiteCertificate{},
 		Plain: []contract.PlainRoute{}, Hops: []contract.Hop{}}
-	for _, n := range v.Names {
+	for _, n := range v.Names[:min(len(v.Names), namesInList)] {
 		out.Names = append(out.Names, n.Text)
 	}
 	for i := range v.Certificates {

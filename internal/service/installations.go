@@ -507,12 +507,25 @@ func (r *installationRecords) Save(ctx context.Context, i *install.Installation,
 		i.Reason, i.Advice
 	if i.State.Ended() {
 		r.row.FinishedAt = &now
+		r.log(i)
 	}
 	if step == "" {
 		return r.s.store.SaveInstallation(ctx, r.row, nil)
 	}
 	return r.s.store.SaveInstallation(ctx, r.row,
 		&store.InstallationStep{InstallationID: i.ID, Step: step, Outcome: string(outcome), Words: words, At: now})
+}
+
+// log tells how an installation ended.
+func (r *installationRecords) log(i *install.Installation) {
+	with := []any{"installation", i.ID, "mandate", r.row.Mandate.Name, "server", r.row.Server, "by", r.row.By,
+		"rehearsal", r.row.Rehearsal}
+	switch i.State {
+	case install.Done, install.Rehearsed:
+		r.s.cfg.Log.Info("installed", append(with, "state", i.State)...)
+	case install.Stuck, install.Returned:
+		r.s.cfg.Log.Warn("not installed", append(with, "state", i.State, "reason", i.Reason, "advice", i.Advice)...)
+	}
 }
 
 // installAtOnce bounds how much is installed by itself in one go.

@@ -376,10 +376,27 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 	if err := r.s.store.SaveOrder(ctx, row, next, steps...); err != nil {
 		return err
 	}
+	r.log(o, next)
 	if next != nil && next.At != nil {
 		r.s.plan(ctx, *next.At)
 	}
 	return nil
+}
+
+// log tells how an order ended, and when its mandate is due next.
+func (r *orderRecords) log(o *issue.Order, next *store.Next) {
+	with := []any{"order", o.ID, "mandate", r.row.Mandate.Name, "ca", r.row.Spec.CA, "by", r.row.By, "rehearsal", r.row.Rehearsal}
+	if next != nil && next.At != nil {
+		with = append(with, "next", next.At.UTC().Format(time.RFC3339))
+	}
+	if o.Failure != nil {
+		r.s.cfg.Log.Warn("an order failed", append(with, "reason", o.Failure.Words, "advice", o.Failure.Advice)...)
+		return
+	}
+	if r.row.NotAfter != nil {
+		with = append(with, "until", r.row.NotAfter.UTC().Format(time.RFC3339))
+	}
+	r.s.cfg.Log.Info("a certificate was issued", with...)
 }
 
 // Note implements issue.Records and acmesource.Records.

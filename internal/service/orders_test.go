@@ -55,6 +55,26 @@ func listening(t *testing.T) (*httptest.Server, int, *atomic.Pointer[http.Handle
 	return web, int(netip.MustParseAddrPort(web.Listener.Addr().String()).Port()), &h
 }
 
+// logged keeps what a service logs.
+type logged struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+// Write implements io.Writer.
+func (l *logged) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+// said gives what was logged so far.
+func (l *logged) said() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
 // town starts a CA that looks for files where the service answers.
 func town(t *testing.T, names string, change ...func(*ca.Config)) (*catest.Town, *servicetest.Running) {
 	_, port, handler := listening(t)

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -81,7 +82,9 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	key := filepath.Join(data, "safe.key")
 	_, port, handler := listening(t)
 	place := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })
-	r := servicetest.Start(t, func(c *service.Config) { c.Data = data })
+	log := &logged{}
+	r := servicetest.Start(t,
+		func(c *service.Config) { c.Data, c.Log = data, slog.New(slog.NewTextHandler(log, nil)) })
 	var h http.Handler = httpapi.Proofs(r.Service)
 	handler.Store(&h)
 	text, root := orderEstate(place, port, "a.lantern.example")
@@ -89,6 +92,12 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	agree(t, r.Client, "harbour")
 	number := begin(t, r.Client, "booking", false)
 	require.Nil(t, ended(t, r.Client, number).Failure)
+	assert.Regexp(t, fmt.Sprintf(`certificate was issued" order=%d mandate=booking ca=harbour by=keeper rehearsal=false `+
+		`next=\S+ until=`, number), log.said())
+	place.Faults.Set(ca.Fault{OtherKey: true})
+	require.NotNil(t, ended(t, r.Client, begin(t, r.Client, "booking", false)).Failure)
+	place.Faults.Set(ca.Fault{})
+	assert.Regexp(t, fmt.Sprintf(`order failed" order=%d mandate=booking .*reason=.*advice=`, number+1), log.said())
 	for _, name := range []string{"one", "two"} {
 		_, err := r.Client.AddCredentialWithResponse(t.Context(), name, client.CredentialValue{Value: "hush-" + name})
 		require.NoError(t, err)
@@ -101,13 +110,13 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	}
 	before, err := r.Client.GetSafeWithResponse(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, client.SafeState{Key: before.JSON200.Key, Source: key, Secrets: 4}, *before.JSON200)
+	assert.Equal(t, client.SafeState{Key: before.JSON200.Key, Source: key, Secrets: 5}, *before.JSON200)
 
 	// An order under way writes its own key: it is left for later.
 	r.Query(t, "update orders set finished_at = null where id = "+fmt.Sprint(number)+" returning id", new(int64))
 	after := state(true)
 	assert.NotEqual(t, before.JSON200.Key, after.Key)
-	assert.Equal(t, []int{4, 1}, []int{after.Secrets, after.Left})
+	assert.Equal(t, []int{5, 1}, []int{after.Secrets, after.Left})
 	kept, err := os.ReadFile(key)
 	require.NoError(t, err)
 	lines := strings.Fields(string(kept))

@@ -209,6 +209,7 @@ func TestKilledInTheMiddleOfASurvey(t *testing.T) {
 	assert.Equal(t, 4000, targets, "none lost")
 	p.Signal(syscall.SIGTERM)
 	assert.Contains(t, p.Log(), "stopping")
+	assert.Regexp(t, `a survey has ended" survey=1 scope="whole estate" looked=4000 connected=4000`, p.Log())
 	assert.Zero(t, p.Cmd.ProcessState.ExitCode())
 }
 

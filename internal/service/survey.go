@@ -334,7 +334,15 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 			return nil
 		})
 	}
-	return s.store.FinishSurvey(ctx, survey, found, now)
+	if err := s.store.FinishSurvey(ctx, survey, found, now); err != nil {
+		return err
+	}
+	if v, err := s.store.Survey(ctx, survey); err == nil {
+		s.cfg.Log.Info("a survey has ended", "survey", v.ID, "scope", v.Scope, "looked", v.Done, "connected", v.Connected,
+			"changed", v.Changed, "opened", v.Opened, "closed", v.Closed, "servers", v.Servers,
+			"took", now.Sub(v.CreatedAt).Round(time.Millisecond))
+	}
+	return nil
 }
 
 // siblings gathers the endpoints of one host, for the rule that compares them.
@@ -373,6 +381,9 @@ func (s *Surveying) StartSurvey(ctx context.Context, scope store.Scope) (*store.
 	v, err := s.store.StartSurvey(ctx, scope, s.cfg.Vantage, time.Now().UTC(), s.enqueue(scope))
 	if errors.Is(err, store.ErrNothing) {
 		return nil, &ScopeError{scope}
+	}
+	if err == nil {
+		s.cfg.Log.Info("a survey has begun", "survey", v.ID, "scope", v.Scope, "by", actor(ctx))
 	}
 	return v, err
 }

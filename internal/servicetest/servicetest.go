@@ -284,6 +284,9 @@ func (p *Process) Signal(s os.Signal) {
 	p.process.Stop(s)
 }
 
+// Out is what the process printed.
+func (p *Process) Out() string { return p.out.String() }
+
 // Log is what the process wrote; to be read after its end.
 func (p *Process) Log() string { return p.log.String() }
 

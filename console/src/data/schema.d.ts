@@ -1554,7 +1554,10 @@ export interface components {
             sha256: components["schemas"]["Fingerprint"];
             common_name: string;
             issuer: string;
+            /** @description in a list the first twenty of them */
             names: string[];
+            /** @description how many there are */
+            name_count: number;
             /** Format: date-time */
             not_before: string;
             /** Format: date-time */
@@ -1804,7 +1807,10 @@ export interface components {
              */
             protocol: "http" | "tcp";
             in_force: boolean;
+            /** @description the first twenty of them */
             names: string[];
+            /** @description how many there are */
+            name_count: number;
             listens: string[];
             /** @description listeners whose default it is */
             default_at: string[];

@@ -26,7 +26,7 @@ type Key = 'name' | 'issuer' | 'ends' | 'left' | 'key' | 'used' | 'seen' | 'prin
 type Shown = { id: Key; head: string; sorts?: 'name' | 'issuer' | 'ends' | 'seen'; width: number | `${number}fr`; cell: (c: Certificate) => string; raw?: (c: Certificate) => string };
 
 const columns: Shown[] = [
-  { id: 'name', head: 'Names', sorts: 'name', width: '2fr', cell: (c) => (c.names.length ? c.names.join(', ') : c.common_name), raw: (c) => c.names.join(' ') },
+  { id: 'name', head: 'Names', sorts: 'name', width: '2fr', cell: (c) => (c.names.length ? c.names.join(', ') + (c.name_count > c.names.length ? ` and ${c.name_count - c.names.length} more` : '') : c.common_name), raw: (c) => c.names.join(' ') },
   { id: 'issuer', head: 'Issuer', sorts: 'issuer', width: '1fr', cell: (c) => c.issuer },
   { id: 'ends', head: 'Ends', sorts: 'ends', width: 175, cell: (c) => day(c.not_after), raw: (c) => c.not_after },
   { id: 'left', head: 'Left', width: 160, cell: (c) => left(c.days_left), raw: (c) => String(c.days_left) },

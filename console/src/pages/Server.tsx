@@ -138,7 +138,7 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
       <td>
         <ul>{site.names.slice(0, 8).map((n) => <li key={n} className="host">{n || <em>without a name</em>}</li>)}</ul>
         {site.names.length === 0 && <em>without a name</em>}
-        {site.names.length > 8 && <small>and {site.names.length - 8} more</small>}
+        {site.name_count > 8 && <small>and {site.name_count - 8} more</small>}
         <Spot server={server} spot={site.spot} />
         {!site.in_force && <small className="bad">not switched on</small>}
         {site.default_at.length > 0 && <small>default at {site.default_at.slice(0, 3).join(', ')}</small>}
