@@ -126,8 +126,8 @@ func actDetail(c *EstateChanges) map[string]any {
 	for _, change := range c.Changes {
 		counts[change.Is]++
 	}
-	return map[string]any{"estate": c.Estate, "replaces": c.Replaces, "add": counts["add"], "change": counts["change"],
-		"remove": counts["remove"]}
+	return map[string]any{"estate": c.Estate, "replaces": c.Replaces, "new": counts["new"], "changed": counts["changed"],
+		"gone": counts["gone"]}
 }
 
 // Declared gives the estate in force with its declaration; ErrNoEstate when

@@ -119,12 +119,15 @@ func (hostRow) TableName() string { return "hosts" }
 // rowsAtOnce keeps a statement within PostgreSQL's 65,535 parameters.
 const rowsAtOnce = 1000
 
+// refsAtOnce is how many references of hosts to servers are resolved together.
+const refsAtOnce = 5000
+
 // Apply puts a declaration in force, in one transaction: what it declares is
 // created or changed, what only the one before declared is removed. Applying
 // the same again changes nothing and gives false.
 func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (applied bool, err error) {
 	d.Digest = d.digest()
-	err = s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+	err = s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		// One at a time: two applies must not mix.
 		if err := db.Exec("lock table declarations in exclusive mode").Error; err != nil {
 			return err
@@ -142,7 +145,7 @@ func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (ap
 		if err := db.Create(d).Error; err != nil {
 			return err
 		}
-		if err := expand(db, d, e); err != nil || d.Act == nil {
+		if err := expand(ctx, db, tx, d, e); err != nil || d.Act == nil {
 			return err
 		}
 		return d.Act.write(db, d.AppliedAt)
@@ -162,7 +165,7 @@ func upsert(key []string, set ...string) clause.OnConflict {
 
 // expand writes the rows a declaration stands for under its generation, and
 // marks those of older generations removed.
-func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
+func expand(ctx context.Context, db *gorm.DB, tx pgx.Tx, d *Declaration, e *estate.Estate) error {
 	servers := make([]serverRow, len(e.Servers))
 	for i, v := range e.Servers {
 		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Reach: v.Reach.String(), Generation: d.ID}
@@ -183,7 +186,7 @@ func expand(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	if err := expandEndpoints(db, d, e, servers); err != nil {
 		return err
 	}
-	if err := expandTargets(db, d, e, hosts); err != nil {
+	if err := expandTargets(ctx, db, tx, d, e, hosts); err != nil {
 		return err
 	}
 	if err := expandMandates(db, d, e); err != nil {
@@ -225,7 +228,7 @@ func expandEndpoints(db *gorm.DB, d *Declaration, e *estate.Estate, servers []se
 // expandTargets lets the database join hosts with endpoints, so that a
 // declaration of many endpoints needs no memory here. The look without SNI
 // comes first at every endpoint.
-func expandTargets(db *gorm.DB, d *Declaration, e *estate.Estate, hosts []hostRow) error {
+func expandTargets(ctx context.Context, db *gorm.DB, tx pgx.Tx, d *Declaration, e *estate.Estate, hosts []hostRow) error {
 	const conflict = ` on conflict (endpoint_id, host_id) do update set generation = excluded.generation, removed_at = null`
 	var bare []string
 	for _, v := range e.Servers {
@@ -240,17 +243,32 @@ func expandTargets(db *gorm.DB, d *Declaration, e *estate.Estate, hosts []hostRo
 			return err
 		}
 	}
+	var list struct {
+		hosts   []int64
+		servers []string
+		ports   []int32
+	}
+	flush := func() error {
+		// A host may be at a server and at one of its ports: that is one target.
+		_, err := tx.Exec(ctx, `insert into targets (endpoint_id, host_id, generation)
+			select distinct e.id, v.host, $1::bigint from unnest($2::bigint[], $3::text[], $4::int[]) as v(host, server, port)
+			join servers s on s.name = v.server join endpoints e on e.server_id = s.id and e.generation = $1 and (v.port = 0 or e.port = v.port)
+			order by e.id, v.host`+conflict, d.ID, list.hosts, list.servers, list.ports)
+		list.hosts, list.servers, list.ports = list.hosts[:0], list.servers[:0], list.ports[:0]
+		return err
+	}
 	for i, h := range e.Hosts {
 		for _, ref := range h.At {
-			if err := db.Exec(`insert into targets (endpoint_id, host_id, generation)
-				select e.id, ?::bigint, ? from endpoints e join servers s on s.id = e.server_id
-				where e.generation = ? and s.name = ? and (? = 0 or e.port = ?) order by e.id`+conflict,
-				hosts[i].ID, d.ID, d.ID, ref.Server, int(ref.Port), int(ref.Port)).Error; err != nil {
+			list.hosts, list.servers = append(list.hosts, hosts[i].ID), append(list.servers, ref.Server)
+			list.ports = append(list.ports, int32(ref.Port))
+		}
+		if len(list.hosts) >= refsAtOnce { // all of a host in one statement
+			if err := flush(); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
+	return flush()
 }
 
 // retire hides what the new declaration no longer holds and closes the

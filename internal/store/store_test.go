@@ -309,7 +309,7 @@ func TestScopes(t *testing.T) {
 	declare(t, s,
 		head+"  - {name: quay, addresses: [127.0.0.1], ports: [1, 2]}\n  - {name: pier, addresses: ['::1'], ports: [1], "+
 			"without_sni: false}\n"+
-			"hosts:\n  - {name: a.lantern.example, at: ['quay:1', pier]}\n  - {name: b.lantern.example, at: [quay]}\n")
+			"hosts:\n  - {name: a.lantern.example, at: ['quay:1', pier]}\n  - {name: b.lantern.example, at: [quay, 'quay:1']}\n")
 	for _, c := range []struct {
 		scope store.Scope
 		want  []string

@@ -210,12 +210,12 @@ func TestTheSchemaAgreesWithTheParser(t *testing.T) {
 
 func TestNonsenseEndsQuicklyWithAnError(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	noise := make([]byte, 10<<20)
+	noise := make([]byte, 49<<20)
 	for i := range noise {
 		noise[i] = byte(r.Uint32())
 	}
 	_, err := estate.Parse("estate.yaml", noise, kinds, open)
-	assert.ErrorContains(t, err, "estate.yaml: the file holds 10.5 MB; expected an estate file of at most 4 MB")
+	assert.ErrorContains(t, err, "estate.yaml: the file holds 51.4 MB; expected an estate file of at most 48 MB")
 	for _, text := range []string{"", "null", strings.Repeat("[", 1<<20), strings.Repeat("a: ", 1<<19),
 		string(noise[:1<<20]), "- - -", "estate: [\x00]"} {
 		_, err := estate.Parse("estate.yaml", []byte(text), kinds, open)

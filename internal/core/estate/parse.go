@@ -18,7 +18,7 @@ import (
 )
 
 // SizeLimit is the most an estate file may hold, in bytes.
-const SizeLimit = 4 << 20
+const SizeLimit = 48 << 20
 
 // endpointLimit bounds what one file can expand to.
 const endpointLimit = 1_000_000
