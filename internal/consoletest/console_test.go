@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
@@ -592,6 +593,10 @@ func TestSettings(t *testing.T) {
 		chromedp.KeyEvent(kb.Enter))
 	p.until(`document.querySelector("[role=status] code")?.innerText.startsWith("insegna_") ?? false`)
 	p.until(row("night report") + `.includes("never")`)
+	eval[bool](p, "window.confirm = () => false, true")
+	press("Revoke night report of keeper")
+	assert.NotEmpty(t, eval[string](p, row("night report")), "it asks first")
+	eval[bool](p, "window.confirm = text => text.startsWith('Revoke the token night report of keeper?'), true")
 	press("Revoke night report of keeper")
 	p.until(row("night report") + ` === ""`)
 
@@ -646,6 +651,10 @@ func TestMandatesInTheConsole(t *testing.T) {
 	assert.Contains(t, p.text(), "the CA was not asked")
 	p.accessible()
 	p.visit("/mandates/seafront", "[aria-label='Order'] h2")
+	eval[bool](p, "window.confirm = () => false, true")
+	p.do(chromedp.Click(`//button[.="Order now"]`))
+	assert.Contains(t, p.text(), "Never ordered", "it asks first")
+	eval[bool](p, "window.confirm = text => text.startsWith('Order a certificate of seafront from harbour-light'), true")
 	p.do(chromedp.Click(`//button[.="Order now"]`))
 	p.until("document.body.innerText.includes('lie in the safe')")
 	for _, step := range []string{"key", "order", "proof", "validation", "withdraw", "request", "certificate"} {
@@ -678,6 +687,7 @@ func fromPlainToHTTPS(t *testing.T, p *page, r *servicetest.Running) {
 	require.NotNil(t, made.JSON201, string(made.Body))
 	p.visit("/mandates/deck-plans", "[aria-label='Installations'] h2")
 	assert.NotContains(t, p.text(), "Preview on pier-1", "there is nothing to install yet")
+	eval[bool](p, "window.confirm = () => true, true")
 	p.do(chromedp.Click(`//button[.="Order now"]`))
 	p.until("document.body.innerText.includes('lie in the safe')")
 	p.do(chromedp.Click(`//button[.="Preview on pier-1"]`))
@@ -743,4 +753,86 @@ func inOneGo(p *page) {
 	assert.LessOrEqual(p.t, eval[int](p, "document.documentElement.scrollWidth"), 375)
 	p.size(1280, 800)
 	p.accessible()
+}
+
+// TestWhatIsTypedAndSavedIsWhole types into a search box faster than lists come,
+// saves a list of which a part is shown, and lets requests fail.
+func TestWhatIsTypedAndSavedIsWhole(t *testing.T) {
+	r := servicetest.Start(t)
+	var text strings.Builder
+	text.WriteString("estate: Ferries\naudiences: [{name: browsers, roots: [root.pem]}]\n" +
+		"servers: [{name: quay, addresses: [127.0.0.1], ports: [1]}]\nhosts:\n")
+	for n := range 450 {
+		fmt.Fprintf(&text, "  - {name: h%d.lantern.example, at: [quay]}\n", n)
+	}
+	r.Apply(t, text.String(), pkitest.CA("root", nil))
+	r.Survey(t)
+	p := open(t, r.URL)
+	p.visit("/bindings", "[aria-label='Bindings by host']")
+	p.do(chromedp.Focus(chromedp.CSS("input[type=search]")))
+	const typed = "h44.lantern.example"
+	for _, c := range typed {
+		p.do(chromedp.KeyEvent(string(c)))
+	}
+	p.keys(kb.Home, "x", kb.Backspace, "h", kb.Delete)
+	box := `document.querySelector("input[type=search]")`
+	assert.Equal(t, typed, eval[string](p, box+".value"), "no character is lost")
+	assert.Equal(t, 1, eval[int](p, box+".selectionStart"), "and the caret stays where it was put")
+	p.until(`document.querySelectorAll("[aria-label='Bindings by host'] > li").length === 1`)
+	assert.Contains(t, eval[string](p, "location.search"), "q=h44.lantern.example")
+	assert.Equal(t, 1, eval[int](p, box+".selectionStart"))
+	eval[bool](p, "history.pushState({}, '', '/bindings'), dispatchEvent(new PopStateEvent('popstate')), true")
+	p.until(box + `.value === ""`)
+	p.until(`document.querySelectorAll("[aria-label='Bindings by host'] > li").length > 100`)
+	eval[bool](p,
+		`(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
+	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
+	p.until(`typeof window.saved === "string"`)
+	assert.Len(t, strings.Split(strings.TrimSpace(eval[string](p, "window.saved")), "\r\n"), 451,
+		"what is not shown yet is saved as well")
+
+	// A request that fails is no empty list.
+	p.quiet = true
+	p.block("*/api/v1/findings*", "*/api/v1/journal/verification*", "*/api/v1/https*")
+	for at, says := range map[string]string{"/servers/quay": "Its findings cannot be shown",
+		"/journal": "Whether the journal is whole cannot be shown", "/mandates": "What was taken to https cannot be shown"} {
+		p.visit(at, "h1")
+		p.until(fmt.Sprintf("document.body.innerText.includes(%q)", says))
+	}
+	p.block("*limit=1000*")
+	p.visit("/bindings", "[aria-label='Bindings by host']")
+	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
+	p.until(`document.body.innerText.includes("Nothing was saved")`)
+}
+
+// blocked are the parameters of the command in the form Debian's Chromium takes.
+type blocked struct {
+	URLs []string `json:"urls"`
+}
+
+// block lets requests fail whose addresses fit.
+func (p *page) block(urls ...string) {
+	command := cdp.Command[blocked, cdp.Empty]{Method: network.CommandSetBlockedURLs}
+	_, err := chromedp.Call(p.ctx, command, blocked{urls})
+	require.NoError(p.t, err)
+}
+
+// TestAViewerHasNoButtonsInVain signs a viewer in and looks for what is not theirs.
+func TestAViewerHasNoButtonsInVain(t *testing.T) {
+	r := demoService(t)
+	r.Enter(t, "vito", client.RoleViewer)
+	p := atTheDoor(t, r.URL)
+	p.quiet = true
+	p.visit("/", "form[aria-label='Sign in']")
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=name]"), "vito"),
+		chromedp.SendKeys(chromedp.CSS("input[name=passphrase]"), "vito knows four words"), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(chromedp.CSS("[aria-label='Broken now']")))
+	for at, wait := range map[string]string{"/": "[aria-label='Broken now']", "/servers/pier-1": "[aria-label='Findings']",
+		"/surveys": "[aria-label='Surveys']", "/mandates/seafront": "[aria-label='Installations']"} {
+		p.visit(at, wait)
+		buttons := eval[string](p, `[...document.querySelectorAll("main button")].map(b => b.innerText).join("|")`)
+		for _, not := range []string{"Survey the estate now", "Look again", "Read and look again", "Order now", "Rehearse"} {
+			assert.NotContains(t, buttons, not, at)
+		}
+	}
 }

@@ -38,3 +38,14 @@ export async function given<T>(call: Promise<{ data?: T; error?: unknown }>): Pr
   if (data === undefined) throw error as Problem;
   return data;
 }
+
+/** Reads a list page by page to its end. */
+export async function every<T>(page: (cursor: { cursor?: string }) => Promise<{ items: T[]; next_cursor?: string }>): Promise<T[]> {
+  const items: T[] = [];
+  for (let cursor: string | undefined; ;) {
+    const one = await page(cursor ? { cursor } : {});
+    items.push(...one.items);
+    cursor = one.next_cursor;
+    if (!cursor) return items;
+  }
+}

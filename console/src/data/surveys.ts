@@ -25,18 +25,6 @@ export function useStartSurvey() {
   return api.useMutation('post', '/surveys', { onSettled: () => void cache.invalidateQueries({ queryKey: ['get', '/surveys'] }) });
 }
 
-/** Reads every certificate that fits a query, page by page, up to a bound. */
-export async function allCertificates(query: Parameters<typeof certificatePage>[0]) {
-  const items = [];
-  let cursor: string | undefined;
-  do {
-    const page = await certificatePage({ ...query, limit: 1000, ...(cursor ? { cursor } : {}) });
-    items.push(...page.items);
-    cursor = page.next_cursor;
-  } while (cursor && items.length < 20000);
-  return items;
-}
-
 type CertificateQuery = {
   q?: string; days_left_max?: number; kind?: 'host' | 'ca' | 'all'; in_use?: boolean; limit?: number; cursor?: string;
   sort?: 'ends' | '-ends' | 'name' | '-name' | 'issuer' | '-issuer' | 'seen' | '-seen';

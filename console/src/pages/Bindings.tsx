@@ -2,13 +2,14 @@ import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { Dialog, DialogTrigger, Button as AriaButton } from 'react-aria-components';
 import { Link, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { api, type Binding, type Verdict } from '../data/client';
+import { api, every, type Binding, type Verdict } from '../data/client';
 import { csv, download, left, plural } from '../data/format';
 import { useKinds, type Kind } from '../data/servers';
 import { bindingPage } from '../data/surveys';
 import { Bar, Button, Choice, Panel, Pick, Search } from '../parts/Controls';
 import { Plate, PlateLegend } from '../parts/Plate';
 import { Prose } from '../parts/Prose';
+import { SaveButton } from '../parts/SaveButton';
 import { Spot } from '../parts/Spot';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, radius, space } from '../theme/tokens';
@@ -60,8 +61,11 @@ export function Bindings() {
   const { counts: c, total } = pages.data.pages[0] ?? { counts: { hosts: 0, servers: 0 }, total: 0 };
   const items = pages.data.pages.flatMap((p) => p.items);
   const servers: [string, string][] = [['all', 'all'], ...(estate.data?.servers ?? []).map((s): [string, string] => [s.name, s.name])];
-  const save = () => download('bindings.csv', 'text/csv', csv([['host', 'server', 'endpoint', 'verdict', 'faces', 'cause', 'remedy', 'certificate'],
-    ...items.map((b) => [b.host, b.server, b.endpoint, b.verdict, b.faces.text, b.cause, b.remedy, b.certificate ?? ''])]));
+  const save = async () => {
+    const all = await every((cursor) => bindingPage({ ...filter, limit: 1000, ...cursor }));
+    download('bindings.csv', 'text/csv', csv([['host', 'server', 'endpoint', 'verdict', 'faces', 'cause', 'remedy', 'certificate'],
+      ...all.map((b) => [b.host, b.server, b.endpoint, b.verdict, b.faces.text, b.cause, b.remedy, b.certificate ?? ''])]));
+  };
   return (
     <>
       <h1>{plural(total, 'binding')}, {plural(c.hosts, 'host')}, {plural(c.servers, 'server')}</h1>
@@ -70,7 +74,7 @@ export function Bindings() {
         <Search label="Host, server or address" value={params.get('q') ?? ''} onChange={(v) => set('q', v)} />
         <Pick label="Server" value={params.get('server') ?? 'all'} options={servers} onChange={(v) => set('server', v)} />
         <Button onPress={() => set('sort', filter.sort === 'host' ? '-host' : '')}>{filter.sort === 'host' ? 'Host A to Z' : 'Host Z to A'}</Button>
-        <Button onPress={save}>Save as CSV</Button>
+        <SaveButton save={save} />
       </Bar>
       <PlateLegend />
       {items.length === 0 ? (

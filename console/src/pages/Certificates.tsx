@@ -5,8 +5,10 @@ import { useNavigate, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import type { Certificate } from '../data/client';
 import { csv, day, download, isDue, left, plural } from '../data/format';
-import { allCertificates, certificatePage } from '../data/surveys';
+import { every } from '../data/client';
+import { certificatePage } from '../data/surveys';
 import { Bar, Button, Pick, PickMany, Search } from '../parts/Controls';
+import { SaveButton } from '../parts/SaveButton';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, space } from '../theme/tokens';
 
@@ -60,7 +62,7 @@ export function Certificates() {
   });
   const set = (key: string, value: string, none = 'all') => setParams((p) => { if (value && value !== none) p.set(key, value); else p.delete(key); return p; }, { replace: true });
   const save = async () => {
-    const all = await allCertificates(query);
+    const all = await every((cursor) => certificatePage({ ...query, limit: 1000, ...cursor }));
     download('certificates.csv', 'text/csv', csv([columns.map((c) => c.head), ...all.map((c) => columns.map((k) => (k.raw ?? k.cell)(c)))]));
   };
   const items = pages.data?.pages.flatMap((p) => p.items) ?? [];
@@ -74,7 +76,7 @@ export function Certificates() {
         <Pick label="For" value={params.get('kind') ?? 'host'} options={kinds} onChange={(v) => set('kind', v, 'host')} />
         <Pick label="Served" value={params.get('used') ?? 'all'} options={uses} onChange={(v) => set('used', v)} />
         <PickMany label="Columns" value={shown} options={columns.map((c) => [c.id, c.head])} onChange={(ids) => setShown(ids as Key[])} />
-        <Button onPress={() => void save()}>Save as CSV</Button>
+        <SaveButton save={save} />
       </Bar>
       {pages.isPending ? <Loading rows={9} /> : pages.isError ? <Failure error={pages.error} retry={() => void pages.refetch()} /> : items.length === 0 ? (
         <Empty title={filtered ? 'No certificate fits' : 'No certificate met yet'}>

@@ -98,6 +98,7 @@ function Names({ v }: { v: HttpsRun }) {
 /** The installation of a run: its preview, or its steps. */
 function Installed({ number, soon }: { number: number; soon: boolean }) {
   const q = useInstallation(number, soon);
+  if (q.isError) return <Failure what="The installation" error={q.error} retry={() => void q.refetch()} />;
   if (!q.data) return null;
   const v = q.data;
   return (
@@ -111,6 +112,7 @@ function Installed({ number, soon }: { number: number; soon: boolean }) {
 /** The last sites taken to https, those that wait first. */
 export function HttpsRuns() {
   const q = useHttpsRuns();
+  if (q.isError) return <Part aria-label="Sites to https"><Failure what="What was taken to https" error={q.error} retry={() => void q.refetch()} /></Part>;
   if (!q.data || q.data.items.length === 0) return null;
   const items = [...q.data.items].sort((a, b) => Number(waits(b)) - Number(waits(a)));
   return (

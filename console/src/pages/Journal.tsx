@@ -1,10 +1,11 @@
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import { api } from '../data/client';
+import { api, every } from '../data/client';
 import { csv, download, moment } from '../data/format';
 import { journalPage } from '../data/journal';
 import { Bar, Button, Plain, Scroll, Search } from '../parts/Controls';
+import { SaveButton } from '../parts/SaveButton';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font } from '../theme/tokens';
 
@@ -24,14 +25,17 @@ export function Journal() {
   if (pages.isPending) return <Loading />;
   if (pages.isError) return <Failure error={pages.error} retry={() => void pages.refetch()} />;
   const items = pages.data.pages.flatMap((p) => p.items);
-  const save = () => download('journal.csv', 'text/csv', csv([['entry', 'at', 'actor', 'action', 'subject', 'detail', 'hash'], ...items.map((e) => [String(e.id), e.at, e.actor, e.action, e.subject, e.detail, e.hash])]));
+  const save = async () => {
+    const all = await every((cursor) => journalPage({ ...(q ? { q } : {}), limit: 1000, ...cursor }));
+    download('journal.csv', 'text/csv', csv([['entry', 'at', 'actor', 'action', 'subject', 'detail', 'hash'], ...all.map((e) => [String(e.id), e.at, e.actor, e.action, e.subject, e.detail, e.hash])]));
+  };
   return (
     <>
       <h1>Who did what</h1>
       <Verification />
       <Bar>
         <Search label="Who, what or to what" value={q} onChange={set} />
-        <Button onPress={save}>Save as CSV</Button>
+        <SaveButton save={save} />
       </Bar>
       {items.length === 0 ? (
         <Empty title={q ? 'No entry fits' : 'Nothing was done yet'}><p>{q ? 'Take the search away to see more.' : <>Applying an estate file is the first thing that is noted: <code>insegna estate apply FILE</code></>}</p></Empty>
@@ -59,6 +63,7 @@ export function Journal() {
 /** Says whether the journal is as it was written. */
 function Verification() {
   const q = api.useQuery('get', '/journal/verification');
+  if (q.isError) return <Failure what="Whether the journal is whole" error={q.error} retry={() => void q.refetch()} />;
   if (!q.data || q.data.entries === 0 && q.data.whole) return null;
   const { whole, entries, head, broken_at: at, reason } = q.data;
   return (

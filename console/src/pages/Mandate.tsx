@@ -56,6 +56,9 @@ function Facts({ m }: { m: Mandate }) {
   return <Part aria-label="The mandate"><Plain><tbody>{rows.map(([k, v]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{v}</td></tr>)}</tbody></Plain></Part>;
 }
 
+/** What an order uses up, as far as it is declared. */
+const budget = (m: Mandate) => (m.budget.certificates > 0 ? `, of whose budget ${m.budget.used} of ${m.budget.certificates} in ${m.budget.days} days are used` : '');
+
 /** What can be done: try, rehearse, order, end. */
 function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
   const operator = useMay('operator');
@@ -77,7 +80,7 @@ function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
       <Bar>
         <Button $main isDisabled={busy !== ''} onPress={() => act('check', async () => setTrials(await checkMandate(m.name)))}>{busy === 'check' ? 'Trying…' : 'Pre-flight'}</Button>
         <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(true)}>Rehearse</Button>
-        <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(false)}>Order now</Button>
+        <Button isDisabled={busy !== '' || running(m)} onPress={() => { if (confirm(m.in_force ? `A certificate of ${m.name} is there already. Order another one from ${m.ca}${budget(m)}?` : `Order a certificate of ${m.name} from ${m.ca}${budget(m)}?`)) begin(false); }}>Order now</Button>
         <Button isDisabled={busy !== ''} onPress={() => act('visit', async () => setVisits(await visitMandate(m.name)))}>{busy === 'visit' ? 'Visiting…' : 'Visit'}</Button>
         {admin && !m.place && <Button onPress={() => { const used = m.seen_at > 0 || m.installed_on.length > 0; if (confirm(used ? `The certificate of ${m.name} is still used: ${[m.installed_on.length > 0 ? `installed on ${m.installed_on.join(', ')}` : '', m.seen_at > 0 ? placed(m) : ''].filter(Boolean).join(', ')}. Without the mandate nobody renews it. End it all the same?` : `End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name, used); await go('/mandates'); }); }}>End it</Button>}
       </Bar>
@@ -121,6 +124,7 @@ function Installations({ m }: { m: Mandate }) {
   return (
     <Part aria-label="Installations">
       <h2>Installations</h2>
+      {q.isError && <Failure what="Its installations" error={q.error} retry={() => void q.refetch()} />}
       {q.data && q.data.items.length > 0 && (
         <Scroll tabIndex={0} role="region" aria-label="List of installations">
           <Plain>
@@ -143,6 +147,7 @@ function Installations({ m }: { m: Mandate }) {
 
 function History({ name, onShow }: { name: string; onShow: (n: number) => void }) {
   const q = useOrders(name);
+  if (q.isError) return <Part aria-label="Orders before"><Failure what="Its orders" error={q.error} retry={() => void q.refetch()} /></Part>;
   if (!q.data || q.data.items.length < 2) return null;
   return (
     <Part aria-label="Orders before">

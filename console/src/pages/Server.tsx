@@ -7,12 +7,12 @@ import { api, type Problem, type Schemas } from '../data/client';
 import { ago, capital, left, moment, notJustNow, plural } from '../data/format';
 import { beginHttps } from '../data/https';
 import { sitePage, useKinds } from '../data/servers';
-import { useStartSurvey } from '../data/surveys';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
 import { Prose } from '../parts/Prose';
 import { Severity } from '../parts/Severity';
 import { Spot } from '../parts/Spot';
 import { Empty, Failure, Loading } from '../parts/States';
+import { SurveyButton } from '../parts/SurveyButton';
 import { color, font, narrow, space } from '../theme/tokens';
 
 type Detail = Schemas['ServerDetail'];
@@ -38,13 +38,12 @@ export function ServerPage() {
 
 function One({ d }: { d: Detail }) {
   const s = d.server;
-  const start = useStartSurvey();
   return (
     <Page>
       <h1>{s.name}</h1>
       <Lead d={d} />
       <Bar>
-        <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: { server: s.name } })}>Read and look again</Button>
+        <SurveyButton main scope={{ server: s.name }}>Read and look again</SurveyButton>
         <Link to={`/bindings?server=${encodeURIComponent(s.name)}`}>{plural(s.bindings, 'binding')}</Link>
         {d.files[0] && <Link to={`/servers/${encodeURIComponent(s.name)}/text`}>Configuration text, {plural(s.files, 'file')}</Link>}
       </Bar>
@@ -78,6 +77,7 @@ function Lead({ d: { server: s, commands } }: { d: Detail }) {
 
 function Findings({ name }: { name: string }) {
   const q = api.useQuery('get', '/findings', { params: { query: { server: name, limit: 50 } } });
+  if (q.isError) return <section aria-label="Findings"><Failure what="Its findings" error={q.error} retry={() => void q.refetch()} /></section>;
   const items = q.data?.items ?? [];
   if (items.length === 0) return null;
   return (

@@ -1,12 +1,13 @@
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import styled from 'styled-components';
-import type { Schemas } from '../data/client';
+import { every, type Schemas } from '../data/client';
 import { ago, csv, download, plural } from '../data/format';
 import { serverPage } from '../data/servers';
 import { Bar, Button, Choice, Search } from '../parts/Controls';
 import { Prose } from '../parts/Prose';
 import { Severity } from '../parts/Severity';
+import { SaveButton } from '../parts/SaveButton';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, font, narrow, radius, space } from '../theme/tokens';
 
@@ -68,8 +69,11 @@ export function Servers() {
   if (pages.isError) return <Failure error={pages.error} retry={() => void pages.refetch()} />;
   const items = pages.data.pages.flatMap((p) => p.items);
   const filtered = params.has('q') || params.has('read');
-  const save = () => download('servers.csv', 'text/csv', csv([['server', 'kind', 'reach', 'bindings', 'broken', 'at odds', 'sites', 'files', 'problems', 'findings', 'trouble', 'read', 'loaded'],
-    ...items.map((s) => [s.name, s.kind, s.reach, ...[s.bindings, s.broken, s.at_odds, s.sites, s.files, s.problems, s.findings].map(String), s.trouble, s.last_read ?? '', s.loaded ?? ''])]));
+  const save = async () => {
+    const all = await every((cursor) => serverPage({ ...query, limit: 1000, ...cursor }));
+    download('servers.csv', 'text/csv', csv([['server', 'kind', 'reach', 'bindings', 'broken', 'at odds', 'sites', 'files', 'problems', 'findings', 'trouble', 'read', 'loaded'],
+      ...all.map((s) => [s.name, s.kind, s.reach, ...[s.bindings, s.broken, s.at_odds, s.sites, s.files, s.problems, s.findings].map(String), s.trouble, s.last_read ?? '', s.loaded ?? ''])]));
+  };
   return (
     <>
       <h1>{plural(items.length, 'server')}{pages.hasNextPage && ' and more'}{filtered && ' that fit'}: {items.filter((s) => s.read && !s.trouble).length} read, {items.filter((s) => s.worst === 'broken').length} with something broken</h1>
@@ -77,7 +81,7 @@ export function Servers() {
         <Choice label="Configuration" value={params.get('read') ?? 'all'} options={read} onChange={(v) => set('read', v)} />
         <Search label="Name, kind or address" value={params.get('q') ?? ''} onChange={(v) => set('q', v)} />
         <Button onPress={() => set('sort', query.sort === 'name' ? '-name' : '')}>{query.sort === 'name' ? 'Name A to Z' : 'Name Z to A'}</Button>
-        <Button onPress={save}>Save as CSV</Button>
+        <SaveButton save={save} />
       </Bar>
       {items.length === 0 ? (
         <Empty title={filtered ? 'No server fits' : 'No server yet'}>

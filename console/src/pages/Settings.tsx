@@ -56,10 +56,12 @@ function Tokens({ role }: { role: Role }) {
   const q = api.useQuery('get', '/tokens');
   const [scope, setScope] = useState<Role>('viewer');
   const [fresh, setFresh] = useState<Schemas['NewToken']>();
+  const [says, setSays] = useState('');
   const own = roles.slice(0, roles.findIndex(([r]) => r === role) + 1);
   return (
     <Part aria-label="Tokens">
       <h2>Tokens, with which programs act for people</h2>
+      {says && <p className="says" role="alert">{says}</p>}
       {fresh && <ShownOnce says={`The token “${fresh.token.name}”, shown this once. Programs read it from INSEGNA_TOKEN.`} text={fresh.secret} onClose={() => setFresh(undefined)} />}
       {q.isPending ? <Loading rows={2} /> : q.isError ? <Failure error={q.error} retry={() => void q.refetch()} /> : q.data.items.length === 0 ? <p>There is none yet.</p> : (
         <Scroll tabIndex={0} role="region" aria-label="List of tokens">
@@ -69,7 +71,7 @@ function Tokens({ role }: { role: Role }) {
               {q.data.items.map((t) => (
                 <tr key={t.id}>
                   <td>{t.name}</td><td>{t.person}</td><td>{t.scope}</td><td className="n">{t.used_at ? moment(t.used_at) : 'never'}</td><td className="n">{moment(t.expires_at)}</td>
-                  <td><Button aria-label={`Revoke ${t.name} of ${t.person}`} onPress={() => void revokeToken(t.id).then(changed)}>Revoke</Button></td>
+                  <td><Button aria-label={`Revoke ${t.name} of ${t.person}`} onPress={() => { if (confirm(`Revoke the token ${t.name} of ${t.person}? Whatever uses it stops working at once.`)) revokeToken(t.id).then(changed).catch((e: unknown) => setSays((e as Problem).detail ?? 'it did not work')); }}>Revoke</Button></td>
                 </tr>
               ))}
             </tbody>

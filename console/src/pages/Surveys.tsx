@@ -1,14 +1,14 @@
 import { Link } from 'react-router';
 import { api } from '../data/client';
 import { moment, plural } from '../data/format';
-import { useRunningSurvey, useStartSurvey } from '../data/surveys';
-import { Bar, Button, Plain, Progress, Scroll } from '../parts/Controls';
+import { useRunningSurvey } from '../data/surveys';
+import { Bar, Plain, Progress, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
+import { SurveyButton } from '../parts/SurveyButton';
 
 export function Surveys() {
   const list = api.useQuery('get', '/surveys', { params: { query: { limit: 100 } } });
   const running = useRunningSurvey();
-  const start = useStartSurvey();
   if (list.isPending) return <Loading />;
   if (list.isError) return <Failure error={list.error} retry={() => void list.refetch()} />;
   const items = list.data.items;
@@ -17,9 +17,8 @@ export function Surveys() {
       <h1>{items.length === 0 ? 'No survey yet' : `${plural(items.length, 'survey')}${list.data.next_cursor ? ', the newest' : ''}`}</h1>
       <Bar>
         {running ? <Progress label={`Survey ${running.id}:`} value={running.done} of={running.targets} />
-          : <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Survey the estate now</Button>}
+          : <SurveyButton main>Survey the estate now</SurveyButton>}
       </Bar>
-      {start.isError && <Failure error={start.error} retry={() => start.mutate({ body: {} })} />}
       {items.length === 0 ? <Empty title="Nothing has been looked at"><p>A survey goes to every endpoint of the estate and brings back what is served. The same from the command line: <code>insegna survey start</code></p></Empty> : (
         <Scroll tabIndex={0} role="region" aria-label="Surveys">
           <Plain>

@@ -2,11 +2,12 @@ import { Link } from 'react-router';
 import styled from 'styled-components';
 import { api, type Finding, type Schemas, type Severity } from '../data/client';
 import { ago, plural } from '../data/format';
-import { useRunningSurvey, useStartSurvey } from '../data/surveys';
+import { useRunningSurvey } from '../data/surveys';
 import { standing as installed } from '../data/installations';
-import { Button, Progress } from '../parts/Controls';
+import { Progress } from '../parts/Controls';
 import { FindingList } from '../parts/FindingCard';
 import { Empty, Failure, Loading } from '../parts/States';
+import { SurveyButton } from '../parts/SurveyButton';
 import { TimeLine } from '../parts/TimeLine';
 import { color, font, narrow, space } from '../theme/tokens';
 
@@ -70,11 +71,10 @@ function How({ today: { bindings: b, due_bindings: due } }: { today: TodayData }
 }
 
 function FirstLook() {
-  const start = useStartSurvey();
   return (
     <Empty title="Nothing has been looked at yet">
       <p>The estate is declared; a survey goes to every endpoint and brings back what is served.</p>
-      <p><Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Start a survey</Button></p>
+      <p><SurveyButton main>Start a survey</SurveyButton></p>
     </Empty>
   );
 }
@@ -91,7 +91,6 @@ function Part({ title, items }: { title: string; items: Finding[] }) {
 
 function Beside({ today: t }: { today: TodayData }) {
   const running = useRunningSurvey();
-  const start = useStartSurvey();
   const last = t.survey;
   return (
     <Aside aria-label="Surveys">
@@ -128,7 +127,7 @@ function Beside({ today: t }: { today: TodayData }) {
           ))}
         </ul>
       )}
-      {!running && last && <Button $main isDisabled={start.isPending} onPress={() => start.mutate({ body: {} })}>Survey the estate now</Button>}
+      {!running && last && <SurveyButton main>Survey the estate now</SurveyButton>}
     </Aside>
   );
 }

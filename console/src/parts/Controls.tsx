@@ -1,4 +1,4 @@
-import type { ReactNode } from 'react';
+import { useEffect, useEffectEvent, useState, type ReactNode } from 'react';
 import * as Aria from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { color, font, radius, space } from '../theme/tokens';
@@ -34,9 +34,27 @@ const Field = styled(Aria.SearchField)`
   input { ${box} cursor: text; min-width: 260px; &::placeholder { color: ${color.soft}; opacity: 1; } }
 `;
 
+/** How long a search waits for the next character. */
+const typing = 250;
+
+/** A search box. What is typed is its own; the value, which may stand in the address, follows when typing rests. */
 export function Search({ label, value, onChange }: { label: string; value: string; onChange: (v: string) => void }) {
+  const [text, setText] = useState(value);
+  const [seen, setSeen] = useState(value);
+  const [sent, setSent] = useState<string[]>([]); // on their way to become the value
+  if (value !== seen) {
+    setSeen(value);
+    const ours = sent.indexOf(value);
+    setSent(ours < 0 ? [] : sent.slice(ours + 1));
+    if (ours < 0) setText(value); // changed by others: a link, the way back
+  }
+  const tell = useEffectEvent((v: string) => { if (v !== (sent.at(-1) ?? value)) { setSent([...sent, v]); onChange(v); } });
+  useEffect(() => {
+    const later = setTimeout(() => tell(text.trim()), typing);
+    return () => clearTimeout(later);
+  }, [text]);
   return (
-    <Field aria-label={label} value={value} onChange={onChange}>
+    <Field aria-label={label} value={text} onChange={setText}>
       <Aria.Input placeholder={label} />
     </Field>
   );

@@ -2,13 +2,12 @@ import { Link } from 'react-router';
 import styled from 'styled-components';
 import type { Finding } from '../data/client';
 import { capital } from '../data/format';
-import { useStartSurvey } from '../data/surveys';
 import { color, font, radius, space } from '../theme/tokens';
-import { Button } from './Controls';
 import { Plate } from './Plate';
 import { Prose } from './Prose';
 import { Severity } from './Severity';
 import { Spot } from './Spot';
+import { SurveyButton } from './SurveyButton';
 
 const Card = styled.li<{ $name: Finding['severity'] }>`
   display: grid; grid-template-columns: 56px minmax(0, 1fr); gap: ${space(1)} ${space(4)}; background: ${color.raised}; border: 1px solid ${color.line}; border-radius: ${radius};
@@ -30,7 +29,6 @@ export function FindingList({ items }: { items: Finding[] }) {
 }
 
 function FindingCard({ f }: { f: Finding }) {
-  const start = useStartSurvey();
   const at = `/servers/${encodeURIComponent(f.server)}`;
   return (
     <Card $name={f.severity}>
@@ -52,7 +50,7 @@ function FindingCard({ f }: { f: Finding }) {
           {f.source && <Spot server={f.server} spot={f.source} />}
           {f.place && <span className="place">{f.place}</span>}
           {f.certificate && <Link to={`/certificates/${f.certificate}`}>certificate</Link>}
-          <Button isDisabled={start.isPending} onPress={() => start.mutate({ body: f.host ? { host: f.host } : { server: f.server } })} aria-label={`Look again at ${f.host || f.server}`}>Look again</Button>
+          <SurveyButton scope={f.host ? { host: f.host } : { server: f.server }} label={`Look again at ${f.host || f.server}`}>Look again</SurveyButton>
         </div>
       </div>
     </Card>

@@ -20,12 +20,13 @@ export function Empty({ title, page, children }: { title: string; page?: boolean
   );
 }
 
-/** Says what failed and the next step. */
-export function Failure({ error, retry }: { error: unknown; retry: () => void }) {
+/** Says what failed and the next step; what names it where it is a part of a page. */
+export function Failure({ error, what, retry }: { error: unknown; what?: string; retry: () => void }) {
   const problem = error as Partial<Problem> | undefined;
+  const title = problem?.title ?? 'The service does not answer';
   return (
     <Box role="alert">
-      <h1>{problem?.title ?? 'The service does not answer'}</h1>
+      {what ? <h2>{what} cannot be shown: {title}</h2> : <h1>{title}</h1>}
       <p>{problem?.detail ?? 'The console could not reach its service.'}</p>
       <p>{problem?.next ?? 'Check that insegna serve is running, then try again.'}</p>
       <p><Button onPress={retry}>Try again</Button></p>
