@@ -237,7 +237,7 @@ func (a *app) personList() *cobra.Command {
 			return print(a, list.Items, list.Items, []column[client.Person]{
 				{head: "Name", width: 30, cell: func(p client.Person) string { return p.Name }},
 				{head: "Role", cell: func(p client.Person) string { return string(p.Role) }},
-				{head: "Since (UTC)", cell: func(p client.Person) string { return moment(p.AddedAt) },
+				{head: "Since ", cell: func(p client.Person) string { return moment(p.AddedAt) },
 					raw: func(p client.Person) string { return p.AddedAt.UTC().Format("2006-01-02T15:04:05Z") }},
 				{head: "State", cell: func(p client.Person) string {
 					if p.SetUp {
@@ -363,9 +363,14 @@ func (a *app) personKeys() *cobra.Command {
 
 // personRemove ends access at once; what the person did stays in the journal.
 func (a *app) personRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "End somebody's access, with their sessions and tokens",
+	var yes bool
+	c := &cobra.Command{Use: "remove NAME", Short: "End somebody's access, with their sessions and tokens",
 		Args: cobra.ExactArgs(1), Example: "  insegna person remove tove",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
+			if err := a.agreed(yes, "End the access of "+args[0]+"? The name cannot be used again.",
+				"insegna person remove "+args[0]+" --yes"); err != nil {
+				return err
+			}
 			_, err := get[struct{}](a, c.Context(),
 				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
 					return cl.RemovePerson(ctx, args[0])
@@ -375,6 +380,8 @@ func (a *app) personRemove() *cobra.Command {
 			}
 			return err
 		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
 }
 
 // tokens groups the commands about tokens.
@@ -400,7 +407,7 @@ func (a *app) tokenList() *cobra.Command {
 				{head: "Name", width: 34, cell: func(t client.Token) string { return t.Name }},
 				{head: "Person", width: 16, cell: func(t client.Token) string { return t.Person }},
 				{head: "Scope", cell: func(t client.Token) string { return string(t.Scope) }},
-				{head: "Until (UTC)", cell: func(t client.Token) string { return moment(t.ExpiresAt) },
+				{head: "Until", cell: func(t client.Token) string { return moment(t.ExpiresAt) },
 					raw: func(t client.Token) string { return t.ExpiresAt.UTC().Format("2006-01-02T15:04:05Z") }},
 			})
 		})}
@@ -440,12 +447,17 @@ func (a *app) tokenMake() *cobra.Command {
 
 // tokenRevoke ends a token by its number.
 func (a *app) tokenRevoke() *cobra.Command {
-	return &cobra.Command{Use: "revoke NUMBER", Short: "End a token", Args: cobra.ExactArgs(1),
+	var yes bool
+	c := &cobra.Command{Use: "revoke NUMBER", Short: "End a token", Args: cobra.ExactArgs(1),
 		Example: "  insegna token revoke 7",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || id < 1 {
 				return usage{fmt.Errorf("%q is no number of a token; see: insegna token list", args[0])}
+			}
+			if err := a.agreed(yes, fmt.Sprintf("Revoke token %d? Whatever uses it stops working at once.", id),
+				fmt.Sprintf("insegna token revoke %d --yes", id)); err != nil {
+				return err
 			}
 			_, err = get[struct{}](a, c.Context(),
 				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
@@ -456,4 +468,6 @@ func (a *app) tokenRevoke() *cobra.Command {
 			}
 			return err
 		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
 }

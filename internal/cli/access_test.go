@@ -56,8 +56,13 @@ func TestSigningIn(t *testing.T) {
 	assert.NotContains(t, as("token", "list", "-o", "json").out, secret)
 	number := strings.Fields(strings.Split(as("token", "list", "-o", "csv").out, "\n")[1])[0]
 	number, _, _ = strings.Cut(number, ",")
-	assert.Equal(t, 0, as("token", "revoke", number).code)
-	assert.Equal(t, 1, insegnaWith(t, t.TempDir(), secret, "--service", svc, "whoami").code)
+	asked := as("token", "revoke", number)
+	assert.Equal(t, 2, asked.code)
+	assert.Contains(t, asked.err, "nobody is here to ask; to go on, add --yes")
+	assert.Equal(t, 0, as("token", "revoke", number, "--yes").code)
+	gone := insegnaWith(t, t.TempDir(), secret, "--service", svc, "whoami")
+	assert.Equal(t, 1, gone.code)
+	assert.Contains(t, gone.err, "the token in INSEGNA_TOKEN is not in force")
 
 	assert.Contains(t, as("sign-out").out, "Signed out of")
 	assert.Equal(t, 1, as("whoami").code)
@@ -67,7 +72,7 @@ func TestSigningIn(t *testing.T) {
 	assert.Contains(t, as("whoami").err, "others may read")
 	assert.Equal(t, 2, as("sign-in", "tove").code, "no terminal to ask at")
 	assert.Contains(t, admin("person", "role", "tove", "viewer").out, "tove is viewer now")
-	assert.Contains(t, admin("person", "remove", "tove").out, "can no longer sign in")
+	assert.Contains(t, admin("person", "remove", "tove", "--yes").out, "can no longer sign in")
 	assert.Equal(t, 2, admin("person", "add", "x", "--role", "king").code)
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -15,16 +16,16 @@ import (
 
 // bindings groups the commands about bindings.
 func (a *app) bindings() *cobra.Command {
-	var host, server string
+	var host, server, query string
 	var verdicts []string
 	var limit int
 	list := &cobra.Command{Use: "list", Short: "List bindings with their faces", Args: cobra.NoArgs,
 		Example: "  insegna binding list --verdict broken,at-odds\n  insegna binding list --host " +
 			"booking.lanterncoast.example -o json",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListBindingsParams{Limit: &limit}
-			if host != "" {
-				params.Q = &host
+			params := &client.ListBindingsParams{}
+			if q := cmp.Or(query, host); q != "" {
+				params.Q = &q
 			}
 			if server != "" {
 				params.Server = &server
@@ -39,8 +40,12 @@ func (a *app) bindings() *cobra.Command {
 			if picked != nil {
 				params.Verdict = &picked
 			}
-			page, err := get[client.BindingPage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListBindings(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.BindingPage) (*[]client.Binding, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListBindings(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -50,10 +55,11 @@ func (a *app) bindings() *cobra.Command {
 			return err
 		})}
 	f := list.Flags()
-	f.StringVar(&host, "host", "", "part of a host, server or address")
+	f.StringVar(&query, "query", "", "part of a host, server or address")
+	f.StringVar(&host, "host", "", "part of a host")
 	f.StringVar(&server, "server", "", "only this server")
 	f.StringSliceVar(&verdicts, "verdict", nil, "broken, at-odds, unknown, agreed")
-	f.IntVar(&limit, "limit", 100, "how many, at most 1000")
+	f.IntVar(&limit, "limit", 0, limitHelp)
 	return group("binding", "Hosts at endpoints with their three faces", list, a.bindingShow())
 }
 

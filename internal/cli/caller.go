@@ -195,7 +195,11 @@ func document[T any](a *app, resp *http.Response, err error) (*T, error) {
 	case resp.StatusCode < 300 && json.Unmarshal(data, doc) == nil:
 		return doc, nil
 	case resp.StatusCode >= 400 && json.Unmarshal(data, problem) == nil && problem.Title != "":
-		return nil, problemError(problem)
+		if err := problemError(problem); resp.StatusCode != http.StatusUnauthorized || os.Getenv(TokenVariable) == "" {
+			return nil, err
+		}
+		return nil, fmt.Errorf("the token in %s is not in force at %s: it was revoked, has ended, or is another service's\n"+
+			"make a new one with insegna token make, or unset %[1]s to use your sign-in", TokenVariable, a.address)
 	}
 	return nil, fmt.Errorf("the service at %s answered %s, which insegna does not understand; is it an insegna service?",
 		a.address, resp.Status)

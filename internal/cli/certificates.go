@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -18,14 +19,14 @@ func (a *app) certificates() *cobra.Command {
 
 // certificateList lists by the end of validity, soonest first.
 func (a *app) certificateList() *cobra.Command {
-	var query, kind, sort string
+	var query, host, kind, sort string
 	var within, limit int
 	list := &cobra.Command{Use: "list", Short: "List certificates by the end of their validity", Args: cobra.NoArgs,
 		Example: "  insegna certificate list --days-left 30\n  insegna certificate list --host booking --sort issuer -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListCertificatesParams{Limit: &limit}
-			if query != "" {
-				params.Q = &query
+			params := &client.ListCertificatesParams{}
+			if q := cmp.Or(query, host); q != "" {
+				params.Q = &q
 			}
 			if c.Flags().Changed("days-left") {
 				params.DaysLeftMax = &within
@@ -37,8 +38,12 @@ func (a *app) certificateList() *cobra.Command {
 						"with - in front to turn it round", kind, sort)}
 			}
 			params.Kind, params.Sort = &k, &s
-			page, err := get[client.CertificatePage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListCertificates(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.CertificatePage) (*[]client.Certificate, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListCertificates(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -61,11 +66,12 @@ func (a *app) certificateList() *cobra.Command {
 			return err
 		})}
 	f := list.Flags()
-	f.StringVar(&query, "host", "", "part of a name, issuer or fingerprint")
+	f.StringVar(&query, "query", "", "part of a name, issuer or fingerprint")
+	f.StringVar(&host, "host", "", "part of a name")
 	f.IntVar(&within, "days-left", 30, "only those that end within so many days")
 	f.StringVar(&kind, "kind", "host", "host, ca or all")
 	f.StringVar(&sort, "sort", "ends", "ends, name, issuer or seen; - in front turns it round")
-	f.IntVar(&limit, "limit", 100, "how many, at most 1000")
+	f.IntVar(&limit, "limit", 0, limitHelp)
 	return list
 }
 
@@ -114,9 +120,9 @@ func (a *app) certificateShow() *cobra.Command {
 func (a *app) showCertificate(d *client.CertificateDetail) error {
 	c := d.Certificate
 	facts := [][2]string{{"names", strings.Join(c.Names, ", ")}, {"subject", d.Subject}, {"issuer", d.IssuerName},
-		{"valid", fmt.Sprintf("%s to %s UTC (%s)", moment(c.NotBefore), moment(c.NotAfter), left(c.DaysLeft))},
+		{"valid", fmt.Sprintf("%s to %s (%s)", moment(c.NotBefore), moment(c.NotAfter), left(c.DaysLeft))},
 		{"key", c.Key}, {"signature", d.Signature}, {"serial", c.Serial}, {"sha256", c.Sha256},
-		{"first seen", moment(c.FirstSeen) + " UTC"}}
+		{"first seen", moment(c.FirstSeen)}}
 	for _, v := range d.Audiences {
 		facts = append(facts, [2]string{v.Audience, trustText(v)})
 	}

@@ -29,10 +29,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"insegna.example/client"
 	"insegna.example/demo"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/servicetest"
 	"insegna.example/internal/standin/endpoint"
@@ -131,7 +133,7 @@ func TestADayAtTheTerminal(t *testing.T) {
 	assert.Contains(t, r.out, "estate.apply estate.yaml")
 	assert.Contains(t, r.out, "keeper")
 	r = run("journal", "verify")
-	assert.Contains(t, r.out, "The journal is whole: 3 entries, the last is ")
+	assert.Contains(t, r.out, "The journal is whole: 4 entries, the last is ")
 	head := strings.TrimSpace(r.out[strings.LastIndex(r.out, " "):])
 	assert.Equal(t, 0, run("journal", "verify", "--expect", head).code)
 	r = run("journal", "verify", "--expect", strings.Repeat("0", 64))
@@ -276,7 +278,7 @@ func TestBadInput(t *testing.T) {
 	svc := servicetest.Start(t).URL
 	require.NoError(t,
 		os.WriteFile(filepath.Join(dir, "wrong.yaml"), []byte("estate: Ferries\nservers: []\nservices: 3\n"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "huge.yaml"), bytes.Repeat([]byte("nonsense: ["), 1<<20), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "huge.yaml"), bytes.Repeat([]byte("nonsense: ["), 5<<20), 0o600))
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer func() { _ = taken.Close() }()
@@ -308,12 +310,12 @@ func TestBadInput(t *testing.T) {
 		{[]string{"estate", "check", "lost.yaml"}, 1, []string{"cannot read the estate file", "lost.yaml"}},
 		{[]string{"estate", "apply", "wrong.yaml"}, 1,
 			[]string{`wrong.yaml:3:1: unknown key "services"`, "wrong.yaml:2:10: found a list", "the key hosts"}},
-		{[]string{"estate", "apply", "huge.yaml"}, 1, []string{"huge.yaml: the file holds", "at most 4 MB"}},
+		{[]string{"estate", "apply", "huge.yaml"}, 1, []string{"huge.yaml: the file holds", "at most 48 MB"}},
 		{[]string{"inspect", "broken.pem"}, 0, nil},
 		{[]string{"inspect", "estate.yaml"}, 1, []string{"estate.yaml: neither PEM nor DER; expected certificates as PEM"}},
 		{[]string{"inspect", "."}, 1, []string{". is a directory"}},
 		{[]string{"survey", "start"}, 1, []string{"no estate has been applied yet", "insegna estate apply FILE"}},
-		{[]string{"survey", "follow", "7"}, 1, []string{"nothing is stored under that name or number"}},
+		{[]string{"survey", "follow", "7"}, 1, []string{"there is no survey 7", "insegna survey list"}},
 		{[]string{"today", "--service", "http://" + free}, 1,
 			[]string{"cannot reach the service at http://" + free, "insegna serve"}},
 		{[]string{"today", "--service", "ferries"}, 2,
@@ -344,20 +346,112 @@ func TestBadInput(t *testing.T) {
 	}
 }
 
-// TestTablesFitAHundredColumns also covers what a hostile certificate may do
-// to a terminal.
-func TestTablesFitAHundredColumns(t *testing.T) {
+// terminal runs the program at a terminal of so many columns and gives what it
+// shows.
+func terminal(t *testing.T, columns int, dir, service string, args ...string) string {
+	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
+	require.NoError(t, err)
+	defer func() { _ = master.Close() }()
+	require.NoError(t, unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0))
+	n, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
+	require.NoError(t, err)
+	require.NoError(t, unix.IoctlSetWinsize(int(master.Fd()), unix.TIOCSWINSZ,
+		&unix.Winsize{Row: 50, Col: uint16(columns)}))
+	screen, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
+	require.NoError(t, err)
+	cmd := exec.Command(servicetest.Program(t), append([]string{"--service", service}, args...)...)
+	cmd.Dir, cmd.Stdout = dir, screen
+	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+dir, "NO_COLOR=1", "INSEGNA_TOKEN="+servicetest.Token(service))
+	shown := make(chan string)
+	go func() {
+		var text strings.Builder
+		_, _ = io.Copy(&text, master) // ends with an error when the other side is closed
+		shown <- text.String()
+	}()
+	require.NoError(t, cmd.Run())
+	require.NoError(t, screen.Close())
+	return strings.ReplaceAll(<-shown, "\r\n", "\n")
+}
+
+// TestTablesFitTheirTerminal reads the tables at three widths and through a pipe,
+// where a row is one line, and nothing is cut; it also covers what a hostile
+// certificate may do to a terminal.
+func TestTablesFitTheirTerminal(t *testing.T) {
 	dir := fixture(t)
 	evil := pkitest.Leaf(nil, "a.lantern.example\x1b[2J")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "evil.der"), evil.Raw, 0o600))
 	r := insegna(t, dir, "", "inspect", "evil.der", "chain.pem")
 	assert.NotContains(t, r.out, "\x1b")
 	assert.Contains(t, r.out, "a.lantern.example·[2J")
-	for _, args := range [][]string{{"finding", "catalogue"}, {"inspect", "chain.pem"}} {
-		for line := range strings.SplitSeq(insegna(t, dir, "", args...).out, "\n") {
-			assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, line)
+	svc := servicetest.Start(t).URL
+	insegna(t, dir, svc, "estate", "apply", "estate.yaml")
+	insegna(t, dir, svc, "survey", "start")
+	for _, args := range [][]string{{"finding", "catalogue"}, {"inspect", "chain.pem"}, {"finding", "list"}, {"today"},
+		{"binding", "list"}, {"certificate", "list"}, {"server", "list"}, {"survey", "list"}, {"journal", "list"},
+		{"person", "list"}, {"token", "list"}, {"finding", "show", "1"}, {"estate", "show"}, {"safe", "show"}} {
+		used := map[int]int{}
+		for _, columns := range []int{80, 100, 160} {
+			for line := range strings.SplitSeq(terminal(t, columns, dir, svc, args...), "\n") {
+				n := utf8.RuneCountInString(line)
+				assert.LessOrEqual(t, n, columns, "%v: %s", args, line)
+				used[columns] = max(used[columns], n)
+			}
+		}
+		if args[1%len(args)] == "catalogue" {
+			assert.Greater(t, used[160], 110, "a wide terminal is used")
 		}
 	}
+	piped := insegna(t, dir, "", "finding", "catalogue").out
+	assert.Equal(t, len(check.Rules)+1, strings.Count(piped, "\n"), "a row is a line")
+	for _, r := range check.Rules {
+		assert.Contains(t, piped, r.Meaning)
+	}
+	lines := strings.Split(strings.TrimSpace(insegna(t, dir, svc, "today").out), "\n")
+	assert.Contains(t, lines[2], "✗ broken")
+	assert.Contains(t, lines[len(lines)-1], "insegna finding show NUMBER")
+	assert.Len(t, lines, 5, "one line a finding, and what stands around them: %v", lines)
+}
+
+// TestWhenItIsWritten has times in the zone of the machine, named, and in UTC when
+// that is asked for.
+func TestWhenItIsWritten(t *testing.T) {
+	svc := servicetest.Start(t).URL
+	t.Setenv("TZ", "Pacific/Auckland")
+	assert.Regexp(t, `\d\d:\d\d NZ[DS]T`, insegna(t, t.TempDir(), svc, "journal", "list").out)
+	assert.Regexp(t, `\d\d:\d\d UTC`, insegna(t, t.TempDir(), svc, "journal", "list", "--utc").out)
+	assert.Regexp(t, `T\d\d:\d\d:\d\dZ`, insegna(t, t.TempDir(), svc, "journal", "list", "-o", "csv").out)
+}
+
+// TestAPartIsToldByItself surveys one host of several: what is printed, and the
+// exit, go by that host. Removing something is asked about first.
+func TestAPartIsToldByItself(t *testing.T) {
+	dir, svc := fixture(t), servicetest.Start(t).URL
+	insegna(t, dir, svc, "estate", "apply", "estate.yaml")
+	insegna(t, dir, svc, "survey", "start")
+	part := insegna(t, dir, svc, "survey", "start", "--host", "gone.lantern.example", "--fail-at", "broken")
+	assert.Equal(t, 3, part.code)
+	assert.Contains(t, part.out, "gone.lantern.example")
+	assert.NotContains(t, part.out, "  a.lantern.example ")
+	good := insegna(t, dir, svc, "survey", "start", "--host", "a.lantern.example", "--fail-at", "broken")
+	assert.Equal(t, 0, good.code, good.out)
+	assert.NotContains(t, good.out, "gone.lantern.example")
+
+	text, err := os.ReadFile(filepath.Join(dir, "estate.yaml"))
+	require.NoError(t, err)
+	var kept []string
+	for line := range strings.SplitSeq(string(text), "\n") {
+		if !strings.Contains(line, "name: gone.lantern.example") {
+			kept = append(kept, line)
+		}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(strings.Join(kept, "\n")), 0o600))
+	asked := insegna(t, dir, svc, "estate", "apply", "estate.yaml")
+	assert.Equal(t, 2, asked.code)
+	assert.Contains(t, insegna(t, dir, svc, "estate", "show").out, "gone.lantern.example", "nothing was taken away")
+	assert.Contains(t, insegna(t, dir, svc, "estate", "apply", "estate.yaml", "--yes").out, "gone")
+	assert.NotContains(t, insegna(t, dir, svc, "estate", "show").out, "gone.lantern.example")
+	assert.Contains(t, insegna(t, dir, svc, "mandate", "show", "nowhere").err, `there is no mandate "nowhere"`)
+	assert.Contains(t, insegna(t, dir, svc, "server", "show", "nowhere").err, "see: insegna server list")
 }
 
 // TestServersAtTheTerminal goes through a reached estate: what every server's
@@ -399,7 +493,10 @@ func TestServersAtTheTerminal(t *testing.T) {
 		for _, say := range c.says {
 			assert.Contains(t, r.out, say, c.args)
 		}
-		for line := range strings.SplitSeq(r.out, "\n") {
+		if c.args[1] == "text" {
+			continue // a file is as wide as it is
+		}
+		for line := range strings.SplitSeq(terminal(t, 100, e.Dir, svc.URL, c.args...), "\n") {
 			assert.LessOrEqual(t, utf8.RuneCountInString(line), 100, "%s %s", c.args, line)
 		}
 	}
@@ -410,7 +507,7 @@ func TestServersAtTheTerminal(t *testing.T) {
 		"the configuration of quay-lb has not been read; declare reach for it")
 	assert.Contains(t, run("server", "answer", "pier-1", "a b").err, "not allowed")
 	var list []client.Server
-	require.NoError(t, json.Unmarshal([]byte(run("server", "list", "--name", "pier-2", "-o", "json").out), &list))
+	require.NoError(t, json.Unmarshal([]byte(run("server", "list", "--query", "pier-2", "-o", "json").out), &list))
 	assert.Equal(t, 8, list[0].Sites)
 }
 

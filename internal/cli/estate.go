@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -133,9 +135,15 @@ func (a *app) estatePreview() *cobra.Command {
 // estateApply sends the file and all it mentions, so that the service needs no
 // access to them.
 func (a *app) estateApply() *cobra.Command {
-	return &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1),
+	var yes bool
+	c := &cobra.Command{Use: "apply FILE", Short: "Apply an estate file, in one transaction", Args: cobra.ExactArgs(1),
 		Example: "  insegna estate apply .demo/estate.yaml",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
+			if !yes {
+				if err := a.goneAgreed(c.Context(), args[0]); err != nil {
+					return err
+				}
+			}
 			changes, err := a.send(c.Context(), args[0],
 				func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
 					return cl.ApplyEstate(ctx, f)
@@ -145,6 +153,39 @@ func (a *app) estateApply() *cobra.Command {
 			}
 			return a.showChanges(changes, "Applied %s: %s. Look at the estate with: insegna survey start")
 		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask, when something would be gone")
+	return c
+}
+
+// goneAgreed asks before what is in force is declared no more.
+func (a *app) goneAgreed(ctx context.Context, path string) error {
+	changes, err := a.send(ctx, path,
+		func(ctx context.Context, cl calls, f client.EstateFile) (*http.Response, error) {
+			return cl.PreviewEstate(ctx, f)
+		})
+	if err != nil {
+		return err
+	}
+	gone := map[string]int{}
+	var names []string
+	for _, v := range changes.Changes {
+		if v.Change == client.EstateChangeChangeGone {
+			gone[v.Kind]++
+			names = append(names, v.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(gone)) {
+		words = append(words, plural(gone[k], k))
+	}
+	if len(names) > 5 {
+		names = append(names[:5], fmt.Sprintf("%d more", len(names)-5))
+	}
+	return a.agreed(false, fmt.Sprintf("Applying %s takes away %s: %s. Apply it?", path, strings.Join(words, ", "),
+		clean(strings.Join(names, ", "))), "insegna estate apply "+path+" --yes")
 }
 
 // showChanges lists what is new, changed and gone, with the place in the file.
@@ -189,7 +230,7 @@ func (a *app) estateShow() *cobra.Command {
 				_, err := fmt.Fprint(a.out, e.Text)
 				return err
 			}
-			a.say("%s, declared in %s, applied %s UTC: %s, %s at %s.\n", clean(e.Name), clean(e.File), moment(e.AppliedAt),
+			a.say("%s, declared in %s, applied %s: %s, %s at %s.\n", clean(e.Name), clean(e.File), moment(e.AppliedAt),
 				plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"), plural(e.Endpoints, "endpoint"))
 			return print(a, e, e.Hosts, []column[client.EstateHost]{
 				{head: "Host", width: 40, cell: func(h client.EstateHost) string { return h.Name }},

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
+	"path"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -24,6 +27,55 @@ func whereFound(f client.Finding) string {
 		text += "\n" + shortSpot(*f.Source)
 	}
 	return text
+}
+
+// findingPart gives a page's items and cursor.
+func findingPart(p *client.FindingPage) (*[]client.Finding, **string) { return &p.Items, &p.NextCursor }
+
+// findingLines writes a line for each finding, the worst first: paths relative to
+// the folder of their server's configuration, and cut to the terminal's width.
+// What a line leaves out is told by finding show.
+func (a *app) findingLines(ctx context.Context, list []client.Finding) error {
+	page, err := whole(a, ctx, 0, func(p *client.ServerPage) (*[]client.Server, **string) { return &p.Items, &p.NextCursor },
+		func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+			return cl.ListServers(ctx, &client.ListServersParams{Cursor: cursor, Limit: size})
+		})
+	if err != nil {
+		return err
+	}
+	folders := map[string]string{}
+	for _, s := range page.Items {
+		if s.Main != "" {
+			folders[s.Name] = path.Dir(s.Main) + "/"
+		}
+	}
+	rows := make([][]string, len(list))
+	widths := make([]int, 3)
+	for i, f := range list {
+		where := f.Server
+		if f.Host != "" {
+			where = f.Host
+		}
+		cause := f.Cause
+		if folder := folders[f.Server]; folder != "" {
+			cause = strings.ReplaceAll(cause, folder, "")
+		}
+		rows[i] = []string{marks[string(f.Severity)], fmt.Sprintf("#%d", f.Id), clean(where), f.Code + ": " + clean(cause)}
+		for j := range widths {
+			widths[j] = max(widths[j], utf8.RuneCountInString(rows[i][j]))
+		}
+	}
+	for _, r := range rows {
+		line := fmt.Sprintf("%-*s  %-*s  %-*s  %s", widths[0], r[0], widths[1], r[1], widths[2], r[2], r[3])
+		if runes := []rune(line); a.width > 0 && len(runes) > a.width {
+			line = strings.TrimRight(string(runes[:a.width-1]), " ") + "…"
+		}
+		if a.color {
+			line = strings.Replace(line, r[0], a.paint(r[0]), 1)
+		}
+		a.say("%s", line)
+	}
+	return nil
 }
 
 // findingTable has other columns as CSV: all of them, for a program reads it.
@@ -63,7 +115,7 @@ func findingParams(query, code, state string, severities []string) (*client.List
 
 // findings is the group of commands about what is wrong.
 func (a *app) findings() *cobra.Command {
-	var query, code, state string
+	var query, host, server, code, state string
 	var severities []string
 	var limit int
 	list := &cobra.Command{Use: "list", Short: "List findings, worst first", Args: cobra.NoArgs,
@@ -73,13 +125,19 @@ func (a *app) findings() *cobra.Command {
 			if err := a.checkFailAt(); err != nil {
 				return err
 			}
-			params, err := findingParams(query, code, state, severities)
+			params, err := findingParams(cmp.Or(query, host), code, state, severities)
 			if err != nil {
 				return err
 			}
-			params.Limit = &limit
-			page, err := get[client.FindingPage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListFindings(ctx, params) })
+			if server != "" {
+				params.Server = &server
+			}
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.FindingPage) (*[]client.Finding, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListFindings(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -99,18 +157,20 @@ func (a *app) findings() *cobra.Command {
 			return a.failOn(worst)
 		})}
 	f := list.Flags()
-	f.StringVar(&query, "host", "", "part of a host, server, address or cause")
+	f.StringVar(&query, "query", "", "part of a host, server, address or cause")
+	f.StringVar(&host, "host", "", "part of a host")
+	f.StringVar(&server, "server", "", "only of this server")
 	f.StringVar(&code, "code", "", "only findings with this code")
 	f.StringVar(&state, "state", "open", "open, closed or all")
 	f.StringSliceVar(&severities, "severity", nil, "broken, due, weak, note")
-	f.IntVar(&limit, "limit", 100, "how many, at most 1000")
+	f.IntVar(&limit, "limit", 0, limitHelp)
 	a.failAtFlag(list)
 	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.catalogue())
 }
 
 // findingShow tells one finding with its evidence.
 func (a *app) findingShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "show NUMBER", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1),
 		Example: "  insegna finding show 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(strings.TrimPrefix(args[0], "#"), 10, 64)
@@ -124,9 +184,9 @@ func (a *app) findingShow() *cobra.Command {
 			}
 			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]},
 				{"where", strings.ReplaceAll(whereFound(*f), "\n", ", ")}, {"declared", f.Place}, {"configured", orEmpty(f.Source)},
-				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt) + " UTC"}}
+				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt)}}
 			if f.ClosedAt != nil {
-				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt) + " UTC"})
+				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt)})
 			}
 			if f.StandsFor != nil {
 				facts = append(facts, [2]string{"stands for", fmt.Sprintf("%d bindings with the same cause", *f.StandsFor)})

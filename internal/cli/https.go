@@ -45,6 +45,12 @@ func (a *app) https() *cobra.Command {
 			if v, err = a.httpsInstalled(ctx, v, yes); err != nil {
 				return err
 			}
+			if a.output == "json" {
+				if v, err = a.httpsNow(ctx, v.Number); err != nil {
+					return err
+				}
+				return a.json(v)
+			}
 			return a.lookAgain(ctx, v.Mandate, v.Host)
 		})}
 	c.Flags().StringVar(&server, "server", "", "the server the site is on")
@@ -80,7 +86,7 @@ func (a *app) listHTTPS(ctx context.Context) error {
 		{head: "No.", cell: func(v client.HttpsRun) string { return strconv.FormatInt(v.Number, 10) }},
 		{head: "Site", width: 34, cell: func(v client.HttpsRun) string { return v.Host }},
 		{head: "Server", width: 14, cell: func(v client.HttpsRun) string { return v.Server }},
-		{head: "Begun", cell: func(v client.HttpsRun) string { return v.BegunAt.Format("2006-01-02 15:04") },
+		{head: "Begun", cell: func(v client.HttpsRun) string { return moment(v.BegunAt) },
 			raw: func(v client.HttpsRun) string { return v.BegunAt.Format(time.RFC3339) }},
 		{head: "State", width: 28, cell: httpsStanding, raw: func(v client.HttpsRun) string { return string(v.State) }},
 	})

@@ -107,16 +107,16 @@ func (a *app) agreed(yes bool, question, otherwise string) error {
 	return nil
 }
 
-// noteWidth is how wide a note is at most, in a terminal of a hundred columns.
-const noteWidth = 94
-
 // note prints a text behind a mark, on as many lines as it needs.
 func (a *app) note(mark, text string) {
 	width := utf8.RuneCountInString(mark)
 	if mark == "" {
 		width = 1
 	}
-	for i, line := range strings.Split(wrapped(clean(text), noteWidth), "\n") {
+	if text = clean(text); a.width > 0 {
+		text = wrapped(text, a.width-width-2)
+	}
+	for i, line := range strings.Split(text, "\n") {
 		if i > 0 {
 			mark = ""
 		}
@@ -166,7 +166,7 @@ func (a *app) showDiffs(list []client.FileChange) {
 	for _, f := range list {
 		a.say("")
 		for line := range strings.Lines(f.Diff) {
-			a.say("%s", clean(strings.TrimSuffix(line, "\n")))
+			a.say("%s", cleanDiff(strings.TrimSuffix(line, "\n")))
 		}
 	}
 }
@@ -252,12 +252,16 @@ func (a *app) installationList() *cobra.Command {
 	c := &cobra.Command{Use: "list", Short: "List installations and previews, newest first", Args: cobra.NoArgs,
 		Example: "  insegna installation list --mandate menu",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListInstallationsParams{Limit: &limit}
+			params := &client.ListInstallationsParams{}
 			if mandate != "" {
 				params.Mandate = &mandate
 			}
-			page, err := get[client.InstallationPage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListInstallations(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.InstallationPage) (*[]client.Installation, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListInstallations(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -285,7 +289,7 @@ func (a *app) installationList() *cobra.Command {
 			return err
 		})}
 	c.Flags().StringVar(&mandate, "mandate", "", "of one mandate")
-	c.Flags().IntVar(&limit, "limit", 50, "how many, at most 1000")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 

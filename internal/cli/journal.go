@@ -24,12 +24,16 @@ func (a *app) journalList() *cobra.Command {
 	c := &cobra.Command{Use: "list", Short: "List who did what, newest first", Args: cobra.NoArgs,
 		Example: "  insegna journal list\n  insegna journal list --query estate.apply -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListJournalParams{Limit: &limit}
+			params := &client.ListJournalParams{}
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := get[client.JournalPage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListJournal(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.JournalPage) (*[]client.JournalEntry, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListJournal(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -41,7 +45,7 @@ func (a *app) journalList() *cobra.Command {
 			}
 			err = print(a, page.Items, page.Items, []column[client.JournalEntry]{
 				{head: "Entry", cell: func(e client.JournalEntry) string { return fmt.Sprint(e.Id) }},
-				{head: "When (UTC)", cell: func(e client.JournalEntry) string { return moment(e.At) },
+				{head: "When", cell: func(e client.JournalEntry) string { return moment(e.At) },
 					raw: func(e client.JournalEntry) string { return e.At.UTC().Format("2006-01-02T15:04:05Z") }},
 				{head: "Who", width: 16, cell: func(e client.JournalEntry) string { return e.Actor }},
 				{head: "What", width: 44, cell: func(e client.JournalEntry) string {
@@ -54,7 +58,7 @@ func (a *app) journalList() *cobra.Command {
 			return err
 		})}
 	c.Flags().StringVar(&query, "query", "", "part of who, what or to what")
-	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 

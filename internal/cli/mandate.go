@@ -35,7 +35,7 @@ func standing(m client.Mandate) string {
 	case o != nil && o.Failure != nil:
 		return fmt.Sprintf("order %d failed: %s", o.Number, o.Failure.Kind)
 	case o != nil && o.NotAfter != nil:
-		return placed(m) + ", until " + o.NotAfter.Format("2 Jan 2006")
+		return placed(m) + ", until " + day(*o.NotAfter)
 	}
 	return "never ordered"
 }
@@ -77,12 +77,16 @@ func (a *app) mandateList() *cobra.Command {
 	c := &cobra.Command{Use: "list", Short: "List mandates with how they stand", Args: cobra.NoArgs,
 		Example: "  insegna mandate list\n  insegna mandate list --query booking -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListMandatesParams{Limit: &limit}
+			params := &client.ListMandatesParams{}
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := get[client.MandatePage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListMandates(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.MandatePage) (*[]client.Mandate, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListMandates(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -109,7 +113,7 @@ func (a *app) mandateList() *cobra.Command {
 			return err
 		})}
 	c.Flags().StringVar(&query, "query", "", "part of a name, host or CA")
-	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 
@@ -164,11 +168,11 @@ var trailColumns = []column[client.TrailEntry]{
 	{head: " ", cell: func(e client.TrailEntry) string { return trailMarks[e.Outcome] },
 		raw: func(e client.TrailEntry) string { return string(e.Outcome) }},
 	{head: "Link", cell: func(e client.TrailEntry) string { return string(e.Step) }},
-	{head: "When (UTC)", width: 20, cell: func(e client.TrailEntry) string {
+	{head: "When", width: 20, cell: func(e client.TrailEntry) string {
 		if e.At == nil {
 			return ""
 		}
-		return e.At.UTC().Format("2 Jan 2006 15:04:05")
+		return e.At.In(zone).Format("2006-01-02 15:04:05 MST")
 	}, raw: func(e client.TrailEntry) string {
 		if e.At == nil {
 			return ""
@@ -396,10 +400,15 @@ func (a *app) mandateCheck() *cobra.Command {
 
 // mandateOrder begins an order or a rehearsal and follows it.
 func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
-	var anyway bool
+	var anyway, yes bool
 	c := &cobra.Command{Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1),
 		Example: "  insegna mandate " + verb + " deck-plans",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
+			if !rehearsal && !yes {
+				if err := a.orderedAgain(c.Context(), args[0]); err != nil {
+					return err
+				}
+			}
 			o, err := get[client.Order](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
 				return cl.BeginOrder(ctx, client.OrderRequest{Mandate: args[0], Rehearsal: &rehearsal, Anyway: &anyway})
 			})
@@ -412,9 +421,27 @@ func (a *app) mandateOrder(verb, short string, rehearsal bool) *cobra.Command {
 			return a.followRehearsal(c.Context(), o)
 		})}
 	if !rehearsal {
+		c.Flags().BoolVar(&yes, "yes", false, "do not ask, when a certificate is in force already")
 		c.Flags().BoolVar(&anyway, "anyway", false, "order though the servers it is installed on are not ready for it")
 	}
 	return c
+}
+
+// orderedAgain asks before an order is spent on what is in force already.
+func (a *app) orderedAgain(ctx context.Context, mandate string) error {
+	m, err := get[client.Mandate](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+		return cl.GetMandate(ctx, mandate)
+	})
+	if err != nil || m.InForce == nil {
+		return err
+	}
+	uses := ""
+	if m.Budget.Certificates > 0 {
+		uses = fmt.Sprintf("; %d of %d certificates of %s are used in %d days", m.Budget.Used, m.Budget.Certificates, m.Ca,
+			m.Budget.Days)
+	}
+	return a.agreed(false, fmt.Sprintf("%s has a certificate: %s%s. Order another one?", m.Name, standing(*m), uses),
+		"insegna mandate order "+m.Name+" --yes")
 }
 
 // orders groups the commands about orders.
@@ -429,19 +456,23 @@ func (a *app) orderList() *cobra.Command {
 	c := &cobra.Command{Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
 		Example: "  insegna order list --mandate deck-plans",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListOrdersParams{Limit: &limit}
+			params := &client.ListOrdersParams{}
 			if mandate != "" {
 				params.Mandate = &mandate
 			}
-			page, err := get[client.OrderPage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListOrders(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.OrderPage) (*[]client.Order, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListOrders(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
 			err = print(a, page.Items, page.Items, []column[client.Order]{
 				{head: "Order", cell: func(o client.Order) string { return fmt.Sprint(o.Number) }},
 				{head: "Mandate", width: 18, cell: func(o client.Order) string { return o.Mandate }},
-				{head: "Begun (UTC)", cell: func(o client.Order) string { return moment(o.BegunAt) },
+				{head: "Begun ", cell: func(o client.Order) string { return moment(o.BegunAt) },
 					raw: func(o client.Order) string { return o.BegunAt.UTC().Format(time.RFC3339) }},
 				{head: "By", width: 12, cell: func(o client.Order) string { return o.By }},
 				{head: "State", width: 34, cell: func(o client.Order) string {
@@ -459,7 +490,7 @@ func (a *app) orderList() *cobra.Command {
 			return err
 		})}
 	c.Flags().StringVar(&mandate, "mandate", "", "of one mandate")
-	c.Flags().IntVar(&limit, "limit", 50, "how many, at most 1000")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 
@@ -509,7 +540,7 @@ func (a *app) orderShow() *cobra.Command {
 
 // stepColumns are the steps as CSV and JSON have them.
 var stepColumns = []column[client.OrderStep]{
-	{head: "When (UTC)", cell: func(s client.OrderStep) string { return s.At.UTC().Format(time.RFC3339) }},
+	{head: "When", cell: func(s client.OrderStep) string { return s.At.UTC().Format(time.RFC3339) }},
 	{head: "Step", cell: func(s client.OrderStep) string { return s.Step }},
 	{head: "Outcome", cell: func(s client.OrderStep) string { return string(s.Outcome) }},
 	{head: "Words", cell: func(s client.OrderStep) string { return s.Words }},
@@ -537,7 +568,7 @@ func (a *app) stepsFrom(steps []client.OrderStep, printed int, all bool) int {
 			break
 		}
 		lines := strings.Split(s.Words, "\n")
-		a.say("  %s  %s  %-12s %s", s.At.UTC().Format("15:04:05"), outcomes[s.Outcome], s.Step, clean(lines[0]))
+		a.say("  %s  %s  %-12s %s", s.At.In(zone).Format("15:04:05"), outcomes[s.Outcome], s.Step, clean(lines[0]))
 		for _, l := range lines[1:] {
 			a.say("%28s%s", "", clean(l))
 		}
@@ -791,7 +822,7 @@ func (a *app) credentialList() *cobra.Command {
 			}
 			return print(a, list.Items, list.Items, []column[client.Credential]{
 				{head: "Credential", width: 40, cell: func(s client.Credential) string { return s.Name }},
-				{head: "Changed (UTC)", cell: func(s client.Credential) string { return moment(s.ChangedAt) }},
+				{head: "Changed ", cell: func(s client.Credential) string { return moment(s.ChangedAt) }},
 			})
 		})}
 }

@@ -84,6 +84,8 @@ func TestFromNamesToACertificate(t *testing.T) {
 
 	place.Faults.Set(ca.Fault{Limited: 3600e9})
 	r1 = run("mandate", "order", "deck")
+	assert.Equal(t, 2, r1.code, "what is in force is not ordered again unasked")
+	r1 = run("mandate", "order", "deck", "--yes")
 	assert.Equal(t, 1, r1.code)
 	assert.Contains(t, r1.err, "too many certificates already issued for this set of names\n         wait;")
 	write("key", "c2VjcmV0IG9mIHRoZSB6b25lIHNlcnZlcg==\n")

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -45,12 +47,67 @@ func print[T any](a *app, doc any, rows []T, columns []column[T]) error {
 		return a.csv(rowsOf(rows, columns, true))
 	}
 	columns = slices.DeleteFunc(slices.Clone(columns), func(c column[T]) bool { return c.csv })
-	widths := make([]int, len(columns))
+	base := make([]int, len(columns))
 	for i, c := range columns {
-		widths[i] = c.width
+		base[i] = c.width
 	}
-	a.table(rowsOf(rows, columns, false), widths)
+	cells := rowsOf(rows, columns, false)
+	if a.width == 0 {
+		oneLine(cells)
+	}
+	a.table(cells, a.fitted(cells, base))
 	return nil
+}
+
+// oneLine puts each row into one line: whoever reads a pipe goes by lines.
+func oneLine(rows [][]string) {
+	for _, r := range rows {
+		for i := range r {
+			r[i] = strings.Join(strings.FieldsFunc(r[i], func(c rune) bool { return c == '\n' }), "  ")
+		}
+	}
+}
+
+// leastWidth is how narrow a column may become, in characters.
+const leastWidth = 7
+
+// fitted gives columns the width of the terminal: those that are wrapped share what
+// the others leave, by how much they want, and by their width in a terminal of a
+// hundred columns where that is more than there is. 0 is as it comes.
+func (a *app) fitted(rows [][]string, base []int) []int {
+	out := make([]int, len(base))
+	if a.width == 0 {
+		return out
+	}
+	room, share := a.width, 0
+	wants := make([]int, len(base))
+	for i, b := range base {
+		for _, r := range rows {
+			for line := range strings.SplitSeq(r[i], "\n") {
+				wants[i] = max(wants[i], utf8.RuneCountInString(line))
+			}
+		}
+		room -= 2 // between columns
+		if b == 0 {
+			room -= wants[i]
+		}
+		share += b
+	}
+	for left := true; left && share > 0; { // those that want less than their share leave the rest to the others
+		left = false
+		for i, b := range base {
+			if b > 0 && out[i] == 0 && wants[i] <= room*b/share {
+				out[i], left = wants[i], true
+				room, share = room-wants[i], share-b
+			}
+		}
+	}
+	for i, b := range base {
+		if b > 0 && out[i] == 0 {
+			out[i] = max(room*b/max(share, 1), leastWidth)
+		}
+	}
+	return out
 }
 
 // rowsOf gives the cells as people read them or, raw, as programs do.
@@ -105,13 +162,13 @@ func isNumber(s string) bool {
 	return strings.Trim(strings.TrimPrefix(s, "-"), "0123456789") == ""
 }
 
-// table draws rows, the first being the heads; the widest cells are wrapped
-// at words. Columns are chosen so that every table fits 100 characters.
+// table draws rows, the first being the heads; cells wider than their column are
+// wrapped at words.
 func (a *app) table(rows [][]string, widths []int) {
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
-	style.Options = table.Options{SeparateHeader: true}
+	style.Options = table.Options{SeparateHeader: a.width > 0}
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	configs := make([]table.ColumnConfig, len(widths))
@@ -136,7 +193,10 @@ func (a *app) table(rows [][]string, widths []int) {
 		}
 	}
 	for line := range strings.SplitSeq(t.Render(), "\n") {
-		fmt.Fprintln(a.out, strings.TrimRight(line, " "))
+		if line = strings.TrimRight(line, " "); strings.HasPrefix(line, "─") && a.width > 0 {
+			line = string([]rune(line)[:min(utf8.RuneCountInString(line), a.width)])
+		}
+		fmt.Fprintln(a.out, line)
 	}
 }
 
@@ -212,8 +272,17 @@ const plateKey = "faces wanted, configured, served: ■ agrees  □ differs  ┄
 
 // clean makes a text from outside harmless on a terminal: no control
 // characters, no direction marks.
-func clean(s string) string {
+func clean(s string) string { return cleaned(s, "") }
+
+// cleanDiff is clean for a line of somebody's file, in which a tab is a tab.
+func cleanDiff(s string) string { return cleaned(s, "\t") }
+
+// cleaned is clean but for some characters.
+func cleaned(s, but string) string {
 	return strings.Map(func(c rune) rune {
+		if strings.ContainsRune(but, c) {
+			return c
+		}
 		if unicode.IsControl(c) || unicode.Is(unicode.Cf, c) {
 			return '·'
 		}
@@ -230,11 +299,14 @@ func cleanLines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
-// day writes a date.
-func day(t time.Time) string { return t.UTC().Format("2006-01-02") }
+// zone is where times are written for: where this machine is, or UTC by --utc.
+var zone = time.Local
 
-// moment writes a time in UTC, to the minute.
-func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
+// day writes a date.
+func day(t time.Time) string { return t.In(zone).Format("2006-01-02") }
+
+// moment writes a time to the minute, with its zone.
+func moment(t time.Time) string { return t.In(zone).Format("2006-01-02 15:04 MST") }
 
 // left says the days a certificate has.
 func left(days int) string {
@@ -252,9 +324,17 @@ func left(days int) string {
 // say speaks to people alone; with -o json or csv the output holds nothing but
 // the document.
 func (a *app) say(format string, args ...any) {
-	if a.output == "table" {
-		fmt.Fprintf(a.out, format+"\n", args...)
+	if a.output != "table" {
+		return
 	}
+	lines := strings.Split(fmt.Sprintf(format, args...), "\n")
+	for i, l := range lines {
+		// What stands in, and a line of a diff, keeps its form.
+		if a.width > 0 && utf8.RuneCountInString(l) > a.width && !strings.ContainsRune(" +-@", rune(l[0])) {
+			lines[i] = wrapped(l, a.width)
+		}
+	}
+	fmt.Fprintln(a.out, strings.Join(lines, "\n"))
 }
 
 // plural is "1 host", "2 hosts".
@@ -278,10 +358,54 @@ func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(r, limit))
 }
 
-// more says that a list goes on, for nobody is to take a part for the whole.
+// more says that a list goes on, for nobody is to take a part for the whole; where
+// the output is a document, on stderr.
 func (a *app) more(next *string, n int) {
-	if next != nil {
-		a.say("\nThe first %d are shown; there are more, see --limit and the filters.", n)
+	if next == nil {
+		return
+	}
+	const text = "The first %d are shown; there are more: leave --limit out to see all of them."
+	if a.output == "table" {
+		a.say("\n"+text, n)
+		return
+	}
+	fmt.Fprintf(a.err, text+"\n", n)
+}
+
+// limitHelp explains --limit.
+const limitHelp = "how many; all of them when left out"
+
+// mostAtOnce is how many rows the service gives in one answer.
+const mostAtOnce = 1000
+
+// whole reads a list page by page, up to a limit where there is one: part gives a
+// page's items and its cursor.
+func whole[P, T any](a *app, ctx context.Context, limit int, part func(*P) (*[]T, **string),
+	call func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error)) (*P, error) {
+	var all *P
+	var cursor *string
+	for n := 0; ; {
+		size := mostAtOnce
+		if limit > 0 {
+			size = min(size, limit-n)
+		}
+		page, err := get[P](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
+			return call(ctx, cl, cursor, &size)
+		})
+		if err != nil {
+			return nil, err
+		}
+		items, next := part(page)
+		n += len(*items)
+		if cursor = *next; all == nil {
+			all = page
+		} else {
+			list, end := part(all)
+			*list, *end = append(*list, *items...), cursor
+		}
+		if cursor == nil || limit > 0 && n >= limit {
+			return all, nil
+		}
 	}
 }
 

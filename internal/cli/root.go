@@ -15,6 +15,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -39,7 +40,9 @@ type app struct {
 	output   string    // table, json or csv
 	failAt   string    // severity from which findings fail the command; "" for none
 	color    bool      // the terminal takes it
+	width    int       // of the terminal on stdout, in characters; 0 when it is none
 	terminal bool      // stderr is one, so a bar can be drawn
+	utc      bool      // times are written in UTC
 	anchors  string    // file of roots to trust the service by; "" for the machine's
 }
 
@@ -68,6 +71,9 @@ func Main() int {
 	_, force := os.LookupEnv("FORCE_COLOR")
 	a.color = force || !plain && term.IsTerminal(int(os.Stdout.Fd()))
 	a.terminal = term.IsTerminal(int(os.Stderr.Fd()))
+	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
+		a.width = max(w, 60)
+	}
 	err := a.root().ExecuteContext(ctx)
 	return a.exit(err)
 }
@@ -116,7 +122,11 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.anchors, "service-ca", os.Getenv("INSEGNA_SERVICE_CA"),
 		"PEM file with the CA of an https service, when the system does not trust it, or set INSEGNA_SERVICE_CA")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
+	f.BoolVar(&a.utc, "utc", false, "write times in UTC, in place of this machine's zone")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.utc {
+			zone = time.UTC
+		}
 		switch a.output {
 		case "table", "json", "csv":
 			return nil

@@ -23,14 +23,18 @@ func (a *app) serverList() *cobra.Command {
 	var query string
 	var limit int
 	c := &cobra.Command{Use: "list", Short: "List servers and how their configuration was read", Args: cobra.NoArgs,
-		Example: "  insegna server list\n  insegna server list --name pier -o csv",
+		Example: "  insegna server list\n  insegna server list --query pier -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			params := &client.ListServersParams{Limit: &limit}
+			params := &client.ListServersParams{}
 			if query != "" {
 				params.Q = &query
 			}
-			page, err := get[client.ServerPage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListServers(ctx, params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.ServerPage) (*[]client.Server, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListServers(ctx, params)
+				})
 			if err != nil {
 				return err
 			}
@@ -44,8 +48,9 @@ func (a *app) serverList() *cobra.Command {
 			a.more(page.NextCursor, len(page.Items))
 			return err
 		})}
-	c.Flags().StringVar(&query, "name", "", "part of a name, kind, address or way")
-	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	c.Flags().StringVar(&query, "query", "", "part of a name, kind, address or way")
+	c.Flags().StringVar(&query, "server", "", "part of a server's name")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 
@@ -104,10 +109,10 @@ func readText(s client.Server) string {
 	text := fmt.Sprintf("%s in %s, %s (%s)", plural(s.Sites, "site"), plural(s.Files, "file"),
 		plural(s.Listeners, "listener"), s.Reach)
 	if s.LastRead != nil {
-		text += "\nread " + moment(*s.LastRead) + " UTC"
+		text += "\nread " + moment(*s.LastRead)
 	}
 	if s.Loaded != nil {
-		text += "\nloaded by the server " + moment(*s.Loaded) + " UTC"
+		text += "\nloaded by the server " + moment(*s.Loaded)
 	}
 	return text
 }
@@ -184,7 +189,7 @@ func (a *app) serverSites() *cobra.Command {
 		Example: "  insegna server sites pier-1\n  insegna server sites pier-2 --idle\n  insegna server sites pier-1 " +
 			"--query booking -o json",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			params := &client.ListSitesParams{Limit: &limit}
+			params := &client.ListSitesParams{}
 			if query != "" {
 				params.Q = &query
 			}
@@ -192,8 +197,12 @@ func (a *app) serverSites() *cobra.Command {
 				force := false
 				params.InForce = &force
 			}
-			page, err := get[client.SitePage](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ListSites(ctx, args[0], params) })
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.SitePage) (*[]client.Site, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListSites(ctx, args[0], params)
+				})
 			if err != nil {
 				return err
 			}
@@ -209,7 +218,7 @@ func (a *app) serverSites() *cobra.Command {
 		})}
 	c.Flags().StringVar(&query, "query", "", "part of a name, file or address")
 	c.Flags().BoolVar(&idle, "idle", false, "only sites in files that are not switched on")
-	c.Flags().IntVar(&limit, "limit", 100, "how many, at most 1000")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 
@@ -401,8 +410,8 @@ func fileNamed(d *client.ServerDetail, text string) (string, error) {
 	return "", usage{fmt.Errorf("%q may be %s; give more of the path", text, strings.Join(found, " or "))}
 }
 
-// remarkWidth keeps remarks within 100 columns.
-const remarkWidth = 90
+// remarkIndent is how far remarks stand in.
+const remarkIndent = 10
 
 // marked writes a file with line numbers and the remarks below their lines.
 func (a *app) marked(f *client.ConfigurationFile) {
@@ -416,13 +425,16 @@ func (a *app) marked(f *client.ConfigurationFile) {
 	}
 	at := 0
 	for i, line := range strings.Split(strings.TrimSuffix(f.Text, "\n"), "\n") {
-		a.say("%5d  %s", i+1, clean(strings.ReplaceAll(strings.TrimSuffix(line, "\r"), "\t", "    ")))
+		a.say("%5d  %s", i+1, cleanDiff(strings.TrimSuffix(line, "\r")))
 		for ; at < len(f.Marks) && f.Marks[at].Line == i+1; at++ {
 			mark := "↳"
 			if f.Marks[at].Kind == "problem" {
 				mark = "✗"
 			}
-			text := wrapped(clean(f.Marks[at].Text), remarkWidth)
+			text := clean(f.Marks[at].Text)
+			if a.width > 0 {
+				text = wrapped(text, a.width-remarkIndent)
+			}
 			a.say("       %s %s", mark, strings.ReplaceAll(text, "\n", "\n         "))
 		}
 	}

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -33,10 +35,6 @@ func (a *app) surveyStart() *cobra.Command {
 			if err := a.checkFailAt(); err != nil {
 				return err
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
 			if host != "" {
 				req.Host = &host
 			}
@@ -52,7 +50,7 @@ func (a *app) surveyStart() *cobra.Command {
 				a.say("Survey %d has begun. Follow it with: insegna survey follow %d", v.Id, v.Id)
 				return a.surveyDoc(v)
 			}
-			return a.follow(c.Context(), cl, v.Id)
+			return a.follow(c.Context(), v.Id)
 		})}
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	c.Flags().StringVar(&host, "host", "", "only this host")
@@ -80,7 +78,7 @@ func surveyID(text string) (int64, error) {
 
 // surveyFollow joins a survey somebody else started.
 func (a *app) surveyFollow() *cobra.Command {
-	c := &cobra.Command{Use: "follow ID", Short: "Follow a survey to its end", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "follow NUMBER", Short: "Follow a survey to its end", Args: cobra.ExactArgs(1),
 		Example: "  insegna survey follow 1",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			if err := a.checkFailAt(); err != nil {
@@ -90,18 +88,14 @@ func (a *app) surveyFollow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.follow(c.Context(), cl, id)
+			return a.follow(c.Context(), id)
 		})}
 	a.failAtFlag(c)
 	return c
 }
 
 // follow shows a survey's progress on stderr and its result on stdout.
-func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int64) error {
+func (a *app) follow(ctx context.Context, id int64) error {
 	v, err := get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.GetSurvey(ctx, id)
 	})
@@ -125,7 +119,7 @@ func (a *app) follow(ctx context.Context, cl *client.ClientWithResponses, id int
 	if err != nil {
 		return err
 	}
-	return a.surveyResult(ctx, cl, v)
+	return a.surveyResult(ctx, v)
 }
 
 // sayEvery is how often progress is said where no bar can be drawn.
@@ -149,11 +143,48 @@ func (a *app) progress(targets int) (show func(client.Survey), end func()) {
 	return func(v client.Survey) { _ = bar.Set(v.Done) }, func() { _ = bar.Finish() }
 }
 
-// surveyResult says what was found, and ends as --fail-at asks.
-func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, v *client.Survey) error {
-	page, err := get[client.FindingPage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		return cl.ListFindings(ctx, &client.ListFindingsParams{})
+// scopeOf reads the host and the server a survey was limited to.
+func scopeOf(v *client.Survey) (host, server string) {
+	rest := v.Scope
+	if after, ok := strings.CutPrefix(rest, "host "); ok {
+		host, rest, _ = strings.Cut(after, " at ")
+	}
+	server, _ = strings.CutPrefix(rest, "server ")
+	if server == rest {
+		server = ""
+	}
+	return host, server
+}
+
+// foundIn gives the open findings of what a survey looked at: of a part alone, when
+// it was one. A finding about a server as a whole is of its hosts too when it
+// stands for theirs.
+func (a *app) foundIn(ctx context.Context, v *client.Survey) ([]client.Finding, error) {
+	host, server := scopeOf(v)
+	params := &client.ListFindingsParams{}
+	if host != "" {
+		params.Q = &host
+	}
+	if server != "" {
+		params.Server = &server
+	}
+	page, err := whole(a, ctx, 0, findingPart, func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response,
+		error) {
+		params.Cursor, params.Limit = cursor, size
+		return cl.ListFindings(ctx, params)
 	})
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(page.Items, func(f client.Finding) bool {
+		return host != "" && f.Host != host && (f.StandsFor == nil || f.Host != "")
+	}), nil
+}
+
+// surveyResult says what was found where the survey looked, and ends as --fail-at
+// asks.
+func (a *app) surveyResult(ctx context.Context, v *client.Survey) error {
+	list, err := a.foundIn(ctx, v)
 	if err != nil {
 		return err
 	}
@@ -167,14 +198,19 @@ func (a *app) surveyResult(ctx context.Context, cl *client.ClientWithResponses, 
 	a.say("Survey %d (%s) looked at %s%s: %d answered with a certificate, %s, %s opened, %d closed.",
 		v.Id, clean(v.Scope), plural(v.Targets, "target"), took, v.Connected, plural(v.Changed, "change"),
 		plural(v.Opened, "finding"), v.Closed)
-	if a.output == "table" && len(page.Items) > 0 {
+	var counts client.SeverityCounts
+	for _, f := range list {
+		*map[client.Severity]*int{client.SeverityBroken: &counts.Broken, client.SeverityDue: &counts.Due,
+			client.SeverityWeak: &counts.Weak, client.SeverityNote: &counts.Note}[f.Severity]++
+	}
+	if a.output == "table" && len(list) > 0 {
 		a.say("")
-		if err := a.findingTable(page.Items[:min(len(page.Items), 20)]); err != nil {
+		if err := a.findingLines(ctx, list); err != nil {
 			return err
 		}
-		a.say("\nOpen findings: %s. All of them: insegna finding list", countText(page.Counts))
+		a.say("\nOpen findings: %s. One with its evidence: insegna finding show NUMBER", countText(counts))
 	}
-	return a.failOn(present(page.Counts))
+	return a.failOn(present(counts))
 }
 
 // countText counts findings by severity.
@@ -198,18 +234,21 @@ func (a *app) surveyList() *cobra.Command {
 	c := &cobra.Command{Use: "list", Short: "List surveys, newest first", Args: cobra.NoArgs,
 		Example: "  insegna survey list",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
-			page, err := get[client.SurveyPage](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
-				return cl.ListSurveys(ctx, &client.ListSurveysParams{Limit: &limit})
-			})
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.SurveyPage) (*[]client.Survey, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					return cl.ListSurveys(ctx, &client.ListSurveysParams{Cursor: cursor, Limit: size})
+				})
 			if err != nil {
 				return err
 			}
 			if len(page.Items) == 0 {
 				a.say("No survey yet. Start one with: insegna survey start")
 			}
+			defer a.more(page.NextCursor, len(page.Items))
 			return print(a, page.Items, page.Items, []column[client.Survey]{
-				{head: "ID", cell: func(v client.Survey) string { return fmt.Sprint(v.Id) }},
-				{head: "Begun (UTC)", cell: func(v client.Survey) string { return moment(v.CreatedAt) }},
+				{head: "Number", cell: func(v client.Survey) string { return fmt.Sprint(v.Id) }},
+				{head: "Begun ", cell: func(v client.Survey) string { return moment(v.CreatedAt) }},
 				{head: "State", cell: func(v client.Survey) string { return string(v.State) }},
 				{head: "Scope", width: 24, cell: func(v client.Survey) string { return v.Scope }},
 				{head: "Looked", cell: func(v client.Survey) string { return fmt.Sprintf("%d/%d", v.Done, v.Targets) }},
@@ -218,15 +257,15 @@ func (a *app) surveyList() *cobra.Command {
 				{head: "Closed", cell: func(v client.Survey) string { return fmt.Sprint(v.Closed) }},
 			})
 		})}
-	c.Flags().IntVar(&limit, "limit", 20, "how many, at most 1000")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
 
 // surveyChanges compares with the survey before, unless another one is named.
 func (a *app) surveyChanges() *cobra.Command {
-	c := &cobra.Command{Use: "changes [ID] [SINCE]", Short: "Show what changed in a survey, or between two",
+	c := &cobra.Command{Use: "changes [NUMBER] [SINCE]", Short: "Show what changed in a survey, or between two",
 		Args: cobra.MaximumNArgs(2),
-		Long: "Shows what changed in the survey ID against the one before it, or against the survey SINCE.\nWithout ID, " +
+		Long: "Shows what changed in the survey NUMBER against the one before it, or against the survey SINCE.\nWithout NUMBER, " +
 			"the newest survey is meant.",
 		Example: "  insegna survey changes\n  insegna survey changes 4 1",
 		RunE: a.run(func(c *cobra.Command, args []string) error {

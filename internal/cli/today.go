@@ -37,7 +37,17 @@ func (a *app) today() *cobra.Command {
 			if len(t.Ordered)+len(t.Installed) > 0 {
 				a.say("")
 			}
-			return a.findingTable(t.Worst)
+			if a.output != "table" {
+				return a.findingTable(t.Worst)
+			}
+			if err := a.findingLines(c.Context(), t.Worst); err != nil {
+				return err
+			}
+			if c := t.Findings; c.Broken+c.Due+c.Weak+c.Note > len(t.Worst) {
+				a.say("\nThe worst %d of them; all: insegna finding list", len(t.Worst))
+			}
+			a.say("\nWhat to do about one, with its evidence: insegna finding show NUMBER")
+			return nil
 		})}
 }
 
@@ -46,12 +56,12 @@ func (a *app) ordered(list []client.Order) {
 	for _, o := range list {
 		if o.Failure != nil {
 			a.note("✗",
-				fmt.Sprintf("%s UTC: order %d of %s failed: %s", moment(*o.FinishedAt), o.Number, o.Mandate, o.Failure.Words))
+				fmt.Sprintf("%s: order %d of %s failed: %s", moment(*o.FinishedAt), o.Number, o.Mandate, o.Failure.Words))
 			a.note("", "→ "+o.Failure.Advice)
 			continue
 		}
 		a.note("✓",
-			fmt.Sprintf("%s UTC: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate,
+			fmt.Sprintf("%s: %s was ordered anew by itself, valid until %s", moment(*o.FinishedAt), o.Mandate,
 				moment(*o.NotAfter)))
 	}
 }
@@ -67,14 +77,14 @@ func (a *app) installed(list []client.Installation) {
 		}
 		switch v.State {
 		case client.InstallationStateDone:
-			a.note("✓", fmt.Sprintf("%s UTC: %s was installed on %s by itself", moment(at), v.Mandate, v.Server))
+			a.note("✓", fmt.Sprintf("%s: %s was installed on %s by itself", moment(at), v.Mandate, v.Server))
 		case client.InstallationStatePreviewed:
 			a.note("◷",
-				fmt.Sprintf("%s UTC: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate,
+				fmt.Sprintf("%s: %s on %s waits for you: insegna installation show %d", moment(at), v.Mandate,
 					v.Server, v.Number))
 		default:
 			a.note("✗",
-				fmt.Sprintf("%s UTC: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server,
+				fmt.Sprintf("%s: %s on %s: %s; see: insegna installation show %d", moment(at), v.Mandate, v.Server,
 					v.State, v.Number))
 		}
 	}
@@ -88,5 +98,5 @@ func surveyed(v *client.Survey) string {
 	if v == nil {
 		return "never surveyed"
 	}
-	return fmt.Sprintf("surveyed %s UTC from %s", moment(v.CreatedAt), v.Vantage)
+	return fmt.Sprintf("surveyed %s from %s", moment(v.CreatedAt), v.Vantage)
 }

@@ -183,7 +183,7 @@ func unknownHost(host string, err error) error {
 // showVisit lists the steps.
 func (a *app) showVisit(v *service.VisitReport) error {
 	if a.output == "table" {
-		a.say("Visit to %s, %s UTC\n", v.Host, moment(v.At))
+		a.say("Visit to %s, %s\n", v.Host, moment(v.At))
 	}
 	steps := make([]client.VisitStep, len(v.Steps))
 	for i, s := range v.Steps {

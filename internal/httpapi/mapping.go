@@ -110,7 +110,9 @@ func bindingOf(b *service.Binding) contract.Binding {
 const namesInList = 20
 
 // firstOf gives the first of a list, at most so many.
-func firstOf(list []string, most int) []string { return append([]string{}, list[:min(len(list), most)]...) }
+func firstOf(list []string, most int) []string {
+	return append([]string{}, list[:min(len(list), most)]...)
+}
 
 // certificateOf shows what lists show of a certificate.
 func certificateOf(c *service.Certificate, names int) contract.Certificate {

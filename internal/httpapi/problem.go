@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -109,6 +110,30 @@ func problem(status int, title, detail, next string) contract.Problem {
 // notFoundProblem is for paths there are none of.
 func notFoundProblem(detail string) contract.Problem {
 	return problem(http.StatusNotFound, "Not found", detail, "")
+}
+
+// things are what the paths of the contract name: the word for it, and the command
+// that lists them.
+var things = map[string][2]string{"servers": {"server", "server list"}, "certificates": {"certificate", "certificate list"},
+	"findings": {"finding", "finding list --state all"}, "surveys": {"survey", "survey list"},
+	"mandates": {"mandate", "mandate list"}, "orders": {"order", "order list"},
+	"installations": {"installation", "installation list"}, "https": {"run to https", "https --list"},
+	"people": {"person", "person list"}, "tokens": {"token", "token list"}, "credentials": {"credential", "credential list"},
+	"cas": {"CA", "ca list"}}
+
+// missingProblem names what there is none of, by the path that was asked.
+func missingProblem(path string, param func(string) string) contract.Problem {
+	parts := strings.Split(strings.TrimPrefix(path, "/api/v1/"), "/")
+	thing, known := things[parts[0]]
+	if !known || len(parts) < 2 || !strings.HasPrefix(parts[1], ":") {
+		return notFoundProblem("nothing is stored under that name or number")
+	}
+	value := param(parts[1][1:])
+	if _, err := strconv.ParseInt(value, 10, 64); err != nil {
+		value = strconv.Quote(value)
+	}
+	return problem(http.StatusNotFound, "Not found", fmt.Sprintf("there is no %s %s", thing[0], value),
+		"see which there are: insegna "+thing[1])
 }
 
 // methodProblem is for methods a path does not have.

@@ -235,6 +235,9 @@ func (srv *Server) recoverer(c *gin.Context) {
 // handlerError asks an error how it is told.
 func (srv *Server) handlerError(c *gin.Context, err error) {
 	p := problemOf(err)
+	if errors.Is(err, service.ErrNotFound) {
+		p = missingProblem(c.FullPath(), c.Param)
+	}
 	var throttled *service.ThrottledError
 	switch {
 	case errors.As(err, &throttled):
