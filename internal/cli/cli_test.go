@@ -450,6 +450,13 @@ func TestAPartIsToldByItself(t *testing.T) {
 	assert.Contains(t, insegna(t, dir, svc, "estate", "show").out, "gone.lantern.example", "nothing was taken away")
 	assert.Contains(t, insegna(t, dir, svc, "estate", "apply", "estate.yaml", "--yes").out, "gone")
 	assert.NotContains(t, insegna(t, dir, svc, "estate", "show").out, "gone.lantern.example")
+	for typed, want := range map[string]string{"binding show a": "a.lantern.example\n", "server show q": "quay\t",
+		"finding list --severity broken,d": "broken,due\n", "finding list --code nothing": "nothing-listens\t",
+		"finding list --server ": "quay\t", "survey follow ": "1\twhole estate", "person role k": "keeper\tadmin",
+		"journal list -o c": "csv\n"} {
+		words := strings.Split(typed, " ")
+		assert.Contains(t, insegna(t, dir, svc, append([]string{"__complete"}, words...)...).out, want, typed)
+	}
 	assert.Contains(t, insegna(t, dir, svc, "mandate", "show", "nowhere").err, `there is no mandate "nowhere"`)
 	assert.Contains(t, insegna(t, dir, svc, "server", "show", "nowhere").err, "see: insegna server list")
 }

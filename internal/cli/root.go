@@ -141,6 +141,7 @@ func (a *app) root() *cobra.Command {
 				_, err := fmt.Fprintln(a.out, "insegna", service.Version)
 				return err
 			})})
+	a.complete(root)
 	return root
 }
 
