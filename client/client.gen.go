@@ -1091,6 +1091,26 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// HostKey defines model for HostKey.
+type HostKey struct {
+	// At file of the known hosts, with the line that disagrees where there is one
+	At string `json:"at"`
+
+	// Changed another one is known
+	Changed bool `json:"changed"`
+
+	// Known it is the one that is known
+	Known bool `json:"known"`
+
+	// Seen kind of key and its SHA-256 fingerprint
+	Seen string `json:"seen"`
+}
+
+// HostKeyTrust defines model for HostKeyTrust.
+type HostKeyTrust struct {
+	Seen string `json:"seen"`
+}
+
 // HttpsPreparation what is changed on the server before the CA is asked, so that it serves the proofs
 type HttpsPreparation struct {
 	Acts  []InstallationAct `json:"acts"`
@@ -2256,6 +2276,9 @@ type ChangePersonJSONRequestBody = PersonChange
 // RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
 type RenewSafeKeyJSONRequestBody = SafeRenewal
 
+// TrustHostKeyJSONRequestBody defines body for TrustHostKey for application/json ContentType.
+type TrustHostKeyJSONRequestBody = HostKeyTrust
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
 
@@ -2702,6 +2725,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
 	GetConfigurationFile(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHostKey Asks a server that is reached over SSH for its host key, and says what is known of it
+	//
+	// Corresponds with GET /servers/{name}/host-key (the `GetHostKey` operationId).
+	GetHostKey(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustHostKeyWithBody Keeps the host key a server shows, when it is the very one that was seen
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+	TrustHostKeyWithBody(ctx context.Context, name ServerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustHostKey Keeps the host key a server shows, when it is the very one that was seen
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+	TrustHostKey(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSites The sites a server's configuration declares, in its order
 	//
@@ -3787,6 +3829,55 @@ func (c *Client) ListAnswers(ctx context.Context, name ServerName, params *ListA
 // Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
 func (c *Client) GetConfigurationFile(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetConfigurationFileRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHostKey Asks a server that is reached over SSH for its host key, and says what is known of it
+//
+// Corresponds with GET /servers/{name}/host-key (the `GetHostKey` operationId).
+func (c *Client) GetHostKey(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHostKeyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustHostKeyWithBody Keeps the host key a server shows, when it is the very one that was seen
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+func (c *Client) TrustHostKeyWithBody(ctx context.Context, name ServerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustHostKeyRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustHostKey Keeps the host key a server shows, when it is the very one that was seen
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+func (c *Client) TrustHostKey(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustHostKeyRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6563,6 +6654,87 @@ func NewGetConfigurationFileRequest(server string, name ServerName, params *GetC
 	return req, nil
 }
 
+// NewGetHostKeyRequest constructs an http.Request for the GetHostKey method
+func NewGetHostKeyRequest(server string, name ServerName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/host-key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTrustHostKeyRequest calls the generic TrustHostKey builder with application/json body
+func NewTrustHostKeyRequest(server string, name ServerName, body TrustHostKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrustHostKeyRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTrustHostKeyRequestWithBody constructs an http.Request for the TrustHostKey method, with any body, and a specified content type
+func NewTrustHostKeyRequestWithBody(server string, name ServerName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/host-key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSitesRequest constructs an http.Request for the ListSites method
 func NewListSitesRequest(server string, name ServerName, params *ListSitesParams) (*http.Request, error) {
 	var err error
@@ -7640,6 +7812,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/file (the `GetConfigurationFile` operationId).
 	GetConfigurationFileWithResponse(ctx context.Context, name ServerName, params *GetConfigurationFileParams, reqEditors ...RequestEditorFn) (*GetConfigurationFileResponse, error)
+
+	// GetHostKeyWithResponse Asks a server that is reached over SSH for its host key, and says what is known of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name}/host-key (the `GetHostKey` operationId).
+	GetHostKeyWithResponse(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*GetHostKeyResponse, error)
+
+	// TrustHostKeyWithBodyWithResponse Keeps the host key a server shows, when it is the very one that was seen
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+	TrustHostKeyWithBodyWithResponse(ctx context.Context, name ServerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustHostKeyResponse, error)
+
+	// TrustHostKeyWithResponse Keeps the host key a server shows, when it is the very one that was seen
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+	TrustHostKeyWithResponse(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustHostKeyResponse, error)
 
 	// ListSitesWithResponse The sites a server's configuration declares, in its order
 	//
@@ -10140,6 +10333,102 @@ func (r GetConfigurationFileResponse) ContentType() string {
 	return ""
 }
 
+type GetHostKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHostKeyResponse) GetJSON200() *HostKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHostKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHostKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHostKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHostKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHostKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TrustHostKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TrustHostKeyResponse) GetJSON200() *HostKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrustHostKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrustHostKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrustHostKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrustHostKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrustHostKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSitesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11616,6 +11905,45 @@ func (c *ClientWithResponses) GetConfigurationFileWithResponse(ctx context.Conte
 		return nil, err
 	}
 	return ParseGetConfigurationFileResponse(rsp)
+}
+
+// GetHostKeyWithResponse Asks a server that is reached over SSH for its host key, and says what is known of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name}/host-key (the `GetHostKey` operationId).
+func (c *ClientWithResponses) GetHostKeyWithResponse(ctx context.Context, name ServerName, reqEditors ...RequestEditorFn) (*GetHostKeyResponse, error) {
+	rsp, err := c.GetHostKey(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHostKeyResponse(rsp)
+}
+
+// TrustHostKeyWithBodyWithResponse Keeps the host key a server shows, when it is the very one that was seen
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+func (c *ClientWithResponses) TrustHostKeyWithBodyWithResponse(ctx context.Context, name ServerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustHostKeyResponse, error) {
+	rsp, err := c.TrustHostKeyWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustHostKeyResponse(rsp)
+}
+
+// TrustHostKeyWithResponse Keeps the host key a server shows, when it is the very one that was seen
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
+func (c *ClientWithResponses) TrustHostKeyWithResponse(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustHostKeyResponse, error) {
+	rsp, err := c.TrustHostKey(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustHostKeyResponse(rsp)
 }
 
 // ListSitesWithResponse The sites a server's configuration declares, in its order
@@ -13475,6 +13803,72 @@ func ParseGetConfigurationFileResponse(rsp *http.Response) (*GetConfigurationFil
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ConfigurationFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHostKeyResponse parses an HTTP response from a GetHostKeyWithResponse call
+func ParseGetHostKeyResponse(rsp *http.Response) (*GetHostKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHostKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTrustHostKeyResponse parses an HTTP response from a TrustHostKeyWithResponse call
+func ParseTrustHostKeyResponse(rsp *http.Response) (*TrustHostKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrustHostKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostKey
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -21,7 +21,9 @@ const completeWithin = 2 * time.Second
 type lister func(ctx context.Context) ([]string, error)
 
 // words are values that are always the same.
-func words(list ...string) lister { return func(context.Context) ([]string, error) { return list, nil } }
+func words(list ...string) lister {
+	return func(context.Context) ([]string, error) { return list, nil }
+}
 
 // listed asks the service for a list and makes values of its rows.
 func listed[P, T any](a *app, part func(*P) (*[]T, **string),

@@ -15,7 +15,7 @@ import (
 // servers groups the commands about servers.
 func (a *app) servers() *cobra.Command {
 	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(),
-		a.serverSites(), a.serverAnswer(), a.serverText())
+		a.serverSites(), a.serverAnswer(), a.serverText(), a.serverTrust())
 }
 
 // serverList shows for each server whether its configuration could be read.
@@ -438,4 +438,44 @@ func (a *app) marked(f *client.ConfigurationFile) {
 			a.say("       %s %s", mark, strings.ReplaceAll(text, "\n", "\n         "))
 		}
 	}
+}
+
+// serverTrust shows a machine's host key, asks, and has the service keep it.
+func (a *app) serverTrust() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{Use: "trust NAME", Short: "Show a server's SSH host key, ask, and keep it as known",
+		Args: cobra.ExactArgs(1),
+		Long: "Asks the machine for its host key without logging in. Compare the fingerprint with the machine itself\n" +
+			"(ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub) before you agree: whoever answers there now is\n" +
+			"trusted from then on.",
+		Example: "  insegna server trust pier-2",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			k, err := get[client.HostKey](a, c.Context(),
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetHostKey(ctx, args[0]) })
+			switch {
+			case err != nil:
+				return err
+			case k.Known:
+				a.say("The host key of %s is known already: %s (%s)", args[0], clean(k.Seen), clean(k.At))
+				return nil
+			case k.Changed:
+				return fmt.Errorf("%s shows %s, and %s says otherwise: find out why before anything else; when the machine was "+
+					"set up anew, take that line out", args[0], k.Seen, k.At)
+			}
+			a.say("%s shows the host key %s", args[0], clean(k.Seen))
+			if err := a.agreed(yes, "Is that the machine's own key, and to be trusted?",
+				"insegna server trust "+args[0]+" --yes"); err != nil {
+				return err
+			}
+			k, err = get[client.HostKey](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.TrustHostKey(ctx, args[0], client.HostKeyTrust{Seen: k.Seen})
+			})
+			if err != nil {
+				return err
+			}
+			a.say("It is kept in %s. Read the server: insegna survey start --server %s", clean(k.At), args[0])
+			return nil
+		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
 }

@@ -24,9 +24,9 @@ import (
 var (
 	forAll      = "getHealth getReady signIn setUp "
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation " +
-		"returnInstallation beginHttps continueHttps takeKey "
+		"returnInstallation beginHttps continueHttps takeKey getHostKey "
 	forAdmin = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
-		"addCredential removeCredential getSafe renewSafeKey "
+		"addCredential removeCredential getSafe renewSafeKey trustHostKey "
 )
 
 // TestWhoMayDoWhat calls every operation of the contract as nobody, with a

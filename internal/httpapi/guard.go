@@ -49,7 +49,7 @@ const (
 // large files.
 var takesLong = map[string]bool{"previewEstate": true, "applyEstate": true, "checkMandate": true, "visitMandate": true,
 	"agreeToTerms": true, "listCas": true, "previewInstallation": true, "beginOrder": true, "verifyJournal": true,
-	"renewSafeKey": true, "continueHttps": true, "beginHttps": true}
+	"renewSafeKey": true, "getHostKey": true, "trustHostKey": true, "continueHttps": true, "beginHttps": true}
 
 // deadlineOf is when a call has to be answered.
 func deadlineOf(operation string) time.Duration {

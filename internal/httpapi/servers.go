@@ -203,3 +203,28 @@ func (srv *Server) GetConfigurationFile(ctx context.Context,
 	}
 	return out, nil
 }
+
+// hostKeyOf shows what is known of a host key.
+func hostKeyOf(k *service.HostKey) contract.HostKey {
+	return contract.HostKey{Seen: k.Seen, Known: k.Known, Changed: k.Changed, At: k.At}
+}
+
+// GetHostKey asks a server for its host key.
+func (srv *Server) GetHostKey(ctx context.Context,
+	r contract.GetHostKeyRequestObject) (contract.GetHostKeyResponseObject, error) {
+	k, err := srv.service.HostKeyOf(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetHostKey200JSONResponse(hostKeyOf(k)), nil
+}
+
+// TrustHostKey keeps the host key a server shows.
+func (srv *Server) TrustHostKey(ctx context.Context,
+	r contract.TrustHostKeyRequestObject) (contract.TrustHostKeyResponseObject, error) {
+	k, err := srv.service.TrustHostKey(ctx, r.Name, r.Body.Seen)
+	if err != nil {
+		return nil, err
+	}
+	return contract.TrustHostKey200JSONResponse(hostKeyOf(k)), nil
+}

@@ -10,7 +10,6 @@ import (
 	"net"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -51,13 +50,11 @@ type remote struct {
 // *DialError, *HostKeyError or *LoginError, or tells of a file here that is
 // not as it should be.
 func Dial(ctx context.Context, to SSH) (Connection, error) {
-	if to.KnownHosts == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return nil, fmt.Errorf("known_hosts is not declared and the service's user has no home: %w", err)
-		}
-		to.KnownHosts = filepath.Join(home, ".ssh", "known_hosts")
+	file, err := to.file()
+	if err != nil {
+		return nil, err
 	}
+	to.KnownHosts = file
 	check, err := knownhosts.New(to.KnownHosts)
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the known hosts: %w; a machine is reached only when its host key is known", err)

@@ -65,7 +65,8 @@ var needs = map[string]Role{
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 
-	"takeKey": Operator, // and the permission for it
+	"takeKey":    Operator, // and the permission for it
+	"getHostKey": Operator, "trustHostKey": Admin,
 	"getSafe": Admin, "renewSafeKey": Admin,
 
 	"applyEstate": Admin,

@@ -97,7 +97,7 @@ func open(ctx context.Context, way *estate.Reach) (reach.Connection, error) {
 	if way.By == "local" {
 		return reach.Local(), nil
 	}
-	return reach.Dial(ctx, reach.SSH{Address: way.Address, User: way.User, Key: way.Key, KnownHosts: way.KnownHosts})
+	return reach.Dial(ctx, sshOf(way))
 }
 
 // troubleOf tells why a server could not be read, as a code to decide on and

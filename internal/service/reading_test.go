@@ -220,6 +220,46 @@ func TestAServerThatCannotBeReadIsSaidSo(t *testing.T) {
 	c.reach = way(s.Address, s.User, s.KnownHosts)
 	assert.Equal(t, "wanted, configured and served agree", c.look(t).Faces.Text)
 	assert.Empty(t, c.Findings(t))
+
+	// A key that is not known is shown, and kept when it is the one that was seen.
+	shown := func() *client.HostKey {
+		k, err := c.Client.GetHostKeyWithResponse(t.Context(), "pier")
+		require.NoError(t, err)
+		require.NotNil(t, k.JSON200, string(k.Body))
+		return k.JSON200
+	}
+	trust := func(seen string) *client.TrustHostKeyResponse {
+		k, err := c.Client.TrustHostKeyWithResponse(t.Context(), "pier", client.HostKeyTrust{Seen: seen})
+		require.NoError(t, err)
+		return k
+	}
+	own := shown()
+	assert.True(t, own.Known)
+	for _, before := range []string{"", "# somebody's line, without an end"} {
+		file := hosts("fresh", before)
+		if before == "" {
+			require.NoError(t, os.Remove(file))
+		}
+		c.reach = way(s.Address, s.User, file)
+		c.look(t)
+		k := shown()
+		assert.Equal(t, client.HostKey{Seen: own.Seen, At: file}, *k)
+		assert.Equal(t, 409, trust("ssh-ed25519 SHA256:another").StatusCode(), "another key is not the one that was seen")
+		require.Equal(t, 200, trust(k.Seen).StatusCode())
+		assert.Equal(t, "wanted, configured and served agree", c.look(t).Faces.Text)
+		assert.True(t, shown().Known)
+		assert.Equal(t, 200, trust(k.Seen).StatusCode(), "once is enough")
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(string(text), before))
+		assert.Equal(t, 1, strings.Count(string(text), "ssh-ed25519"))
+	}
+	c.reach = way(s.Address, s.User, other.KnownHosts)
+	c.look(t)
+	assert.True(t, shown().Changed)
+	refused := trust(own.Seen)
+	assert.Equal(t, 409, refused.StatusCode())
+	assert.Contains(t, string(refused.Body), "has changed", "a known machine with another key is never trusted by the way")
 }
 
 // TestWhatAServersConfigurationSays reads it through the interface: sites,

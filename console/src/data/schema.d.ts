@@ -768,6 +768,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{name}/host-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        /** Asks a server that is reached over SSH for its host key, and says what is known of it */
+        get: operations["getHostKey"];
+        put?: never;
+        /** Keeps the host key a server shows, when it is the very one that was seen */
+        post: operations["trustHostKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/orders/{number}/key": {
         parameters: {
             query?: never;
@@ -1377,6 +1397,19 @@ export interface components {
             role?: components["schemas"]["Role"];
             /** @description may take private keys out of the safe */
             keys?: boolean;
+        };
+        HostKey: {
+            /** @description kind of key and its SHA-256 fingerprint */
+            seen: string;
+            /** @description it is the one that is known */
+            known: boolean;
+            /** @description another one is known */
+            changed: boolean;
+            /** @description file of the known hosts, with the line that disagrees where there is one */
+            at: string;
+        };
+        HostKeyTrust: {
+            seen: string;
         };
         KeyRequest: {
             /** @description stands in the journal */
@@ -3330,6 +3363,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the key */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trustHostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostKeyTrust"];
+            };
+        };
+        responses: {
+            /** @description the key */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostKey"];
                 };
             };
             default: components["responses"]["Problem"];

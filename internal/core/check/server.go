@@ -63,7 +63,7 @@ const manyFindings = 50
 var troubleRemedies = map[Code]string{
 	HostKeyChanged: "find out why the machine shows another key before anything else; if it is right, correct the known " +
 		"host",
-	HostKeyUnknown: "compare the key with the machine itself, then add it to the known hosts",
+	HostKeyUnknown: "compare the key with the machine itself, then: insegna server trust NAME",
 	LoginRefused:   "add the service's public key to the authorized keys of that user",
 	ConnectionLost: "survey the server again; look at the machine and the network if it happens again",
 	NotReached:     "correct what the message names, then survey the server again",
@@ -75,7 +75,7 @@ func Server(f *ServerFacts) []Found {
 	add := func(subject string, finding Finding) { out = append(out, Found{Finding: finding, Subject: subject}) }
 	if t := f.Trouble; t != nil {
 		add("", Finding{Code: t.Code, Severity: Weak,
-			Cause: fmt.Sprintf("the configuration of %s was not read: %s", f.Server, t.Text), Remedy: troubleRemedies[t.Code]})
+			Cause: fmt.Sprintf("the configuration of %s was not read: %s", f.Server, t.Text), Remedy: strings.ReplaceAll(troubleRemedies[t.Code], "NAME", f.Server)})
 		return out
 	}
 	if f.Refused != "" {

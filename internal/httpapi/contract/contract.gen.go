@@ -1096,6 +1096,26 @@ type Hop struct {
 	To      string   `json:"to"`
 }
 
+// HostKey defines model for HostKey.
+type HostKey struct {
+	// At file of the known hosts, with the line that disagrees where there is one
+	At string `json:"at"`
+
+	// Changed another one is known
+	Changed bool `json:"changed"`
+
+	// Known it is the one that is known
+	Known bool `json:"known"`
+
+	// Seen kind of key and its SHA-256 fingerprint
+	Seen string `json:"seen"`
+}
+
+// HostKeyTrust defines model for HostKeyTrust.
+type HostKeyTrust struct {
+	Seen string `json:"seen"`
+}
+
 // HttpsPreparation what is changed on the server before the CA is asked, so that it serves the proofs
 type HttpsPreparation struct {
 	Acts  []InstallationAct `json:"acts"`
@@ -2261,6 +2281,9 @@ type ChangePersonJSONRequestBody = PersonChange
 // RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
 type RenewSafeKeyJSONRequestBody = SafeRenewal
 
+// TrustHostKeyJSONRequestBody defines body for TrustHostKey for application/json ContentType.
+type TrustHostKeyJSONRequestBody = HostKeyTrust
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInRequest
 
@@ -2428,6 +2451,12 @@ type ServerInterface interface {
 	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
 	// (GET /servers/{name}/file)
 	GetConfigurationFile(c *gin.Context, name ServerName, params GetConfigurationFileParams)
+	// GetHostKey Asks a server that is reached over SSH for its host key, and says what is known of it
+	// (GET /servers/{name}/host-key)
+	GetHostKey(c *gin.Context, name ServerName)
+	// TrustHostKey Keeps the host key a server shows, when it is the very one that was seen
+	// (POST /servers/{name}/host-key)
+	TrustHostKey(c *gin.Context, name ServerName)
 	// ListSites The sites a server's configuration declares, in its order
 	// (GET /servers/{name}/sites)
 	ListSites(c *gin.Context, name ServerName, params ListSitesParams)
@@ -3874,6 +3903,56 @@ func (siw *ServerInterfaceWrapper) GetConfigurationFile(c *gin.Context) {
 	siw.Handler.GetConfigurationFile(c, name, params)
 }
 
+// GetHostKey operation middleware
+func (siw *ServerInterfaceWrapper) GetHostKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHostKey(c, name)
+}
+
+// TrustHostKey operation middleware
+func (siw *ServerInterfaceWrapper) TrustHostKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TrustHostKey(c, name)
+}
+
 // ListSites operation middleware
 func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
 
@@ -4251,6 +4330,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
+	router.GET(options.BaseURL+"/servers/:name/host-key", wrapper.GetHostKey)
+	router.POST(options.BaseURL+"/servers/:name/host-key", wrapper.TrustHostKey)
 	router.POST(options.BaseURL+"/orders/:number/key", wrapper.TakeKey)
 	router.GET(options.BaseURL+"/safe", wrapper.GetSafe)
 	router.POST(options.BaseURL+"/safe/renewal", wrapper.RenewSafeKey)
@@ -6175,6 +6256,85 @@ func (response GetConfigurationFiledefaultApplicationProblemPlusJSONResponse) Vi
 	return err
 }
 
+type GetHostKeyRequestObject struct {
+	Name ServerName `json:"name"`
+}
+
+type GetHostKeyResponseObject interface {
+	VisitGetHostKeyResponse(w http.ResponseWriter) error
+}
+
+type GetHostKey200JSONResponse HostKey
+
+func (response GetHostKey200JSONResponse) VisitGetHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHostKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHostKeydefaultApplicationProblemPlusJSONResponse) VisitGetHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrustHostKeyRequestObject struct {
+	Name ServerName `json:"name"`
+	Body *TrustHostKeyJSONRequestBody
+}
+
+type TrustHostKeyResponseObject interface {
+	VisitTrustHostKeyResponse(w http.ResponseWriter) error
+}
+
+type TrustHostKey200JSONResponse HostKey
+
+func (response TrustHostKey200JSONResponse) VisitTrustHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrustHostKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TrustHostKeydefaultApplicationProblemPlusJSONResponse) VisitTrustHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSitesRequestObject struct {
 	Name   ServerName `json:"name"`
 	Params ListSitesParams
@@ -6881,6 +7041,12 @@ type StrictServerInterface interface {
 	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
 	// (GET /servers/{name}/file)
 	GetConfigurationFile(ctx context.Context, request GetConfigurationFileRequestObject) (GetConfigurationFileResponseObject, error)
+	// GetHostKey Asks a server that is reached over SSH for its host key, and says what is known of it
+	// (GET /servers/{name}/host-key)
+	GetHostKey(ctx context.Context, request GetHostKeyRequestObject) (GetHostKeyResponseObject, error)
+	// TrustHostKey Keeps the host key a server shows, when it is the very one that was seen
+	// (POST /servers/{name}/host-key)
+	TrustHostKey(ctx context.Context, request TrustHostKeyRequestObject) (TrustHostKeyResponseObject, error)
 	// ListSites The sites a server's configuration declares, in its order
 	// (GET /servers/{name}/sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
@@ -8469,6 +8635,76 @@ func (sh *strictHandler) GetConfigurationFile(ctx *gin.Context, name ServerName,
 	}
 }
 
+// GetHostKey operation middleware
+func (sh *strictHandler) GetHostKey(ctx *gin.Context, name ServerName) {
+	var request GetHostKeyRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHostKey(ctx, request.(GetHostKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHostKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHostKeyResponseObject); ok {
+		if err := validResponse.VisitGetHostKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TrustHostKey operation middleware
+func (sh *strictHandler) TrustHostKey(ctx *gin.Context, name ServerName) {
+	var request TrustHostKeyRequestObject
+
+	request.Name = name
+
+	var body TrustHostKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TrustHostKey(ctx, request.(TrustHostKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TrustHostKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TrustHostKeyResponseObject); ok {
+		if err := validResponse.VisitTrustHostKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSites operation middleware
 func (sh *strictHandler) ListSites(ctx *gin.Context, name ServerName, params ListSitesParams) {
 	var request ListSitesRequestObject
@@ -8912,205 +9148,209 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rk9s2suhfQWm3KkldTcZJHG9if5rMxifevHwy3uyHlM8UREISMhSgBcBRdF3+77fQDYAgBVCkhpok",
-	"9+ynGUkkHo1Gvx/vZoXcbKVgwujZ83ezLVV0wwxT8Om6Vloq+1/JdKH41nApZs9ngv1mbgv4kcglMWtG",
-	"tnTFyIItpWKz+Yzbp/5dM7WfzWeCbtjs+Qyfn81nulizDbWjbuhv3zGxMuvZ80+efPp0PjP7rX1UG8XF",
-	"avb+/Xz2Hd9wY59NDVnBj/GIJVvSujJ2vCdzOz7f1Bv4ZD9y4T6GmbgwbMUUTPWjKpn6od4smAoTbqlZ",
-	"N/MJ/HE+U+zfNVesnD03qmbxApZSbajBkZ89nR2d9DVTWoofYPzknFt4oHfOCIzPPksB8b8BbAfHuKXK",
-	"2POjBOZKH9u/cyf26efJuW6YumeqZ0Nurgds52YtlTnvDLW6Z/tXf89MwMsJceA9DsW0+UqWnMHF+1ob",
-	"athLXsEWCykME3AL6HZb8YLaA7z81eLF83fRxH9VbDl7PvvLZXOpL/FXfRkNGeZslo/f6K0UGlfwWslF",
-	"xTY902/xif8zbhl+XFhDGx0pcUOSUhb1xk5pH3Jv2oGvVoqxjV9LWXL7Jq1eK7llygDslrTSbD7bRl+9",
-	"mxmmNvoQ/3drphhQL3iAUPhEDdnZ7xWj5ZxQDQ9cXxFN95oIuZvNW7cAKEsHg+Yzw7S5zUxb8Tu245rZ",
-	"q8eNJvZZUnLFCiPVfk5wWdyQNdVEmrUlxsfnbB3pL27Lb8NjcvErK4xd2lVdciYK9jNnOyD5LVBR9yuA",
-	"rburJeVVrfBBbhhu7nDv+AVViu7tZ7g78Rt9+HG9plx8x8VdaiSjam3s/sKsCykrRsXB9sM2mpfm/hKH",
-	"XaSg8xUXpd3HAWAKWus0VAr70NJeC3Zsdy+5WDG1VVzAZCXd69uKLU00biAM8xkT5VZyYTJnUbCj0HwJ",
-	"D72fz1ZK1tvkOGup0xPwMknLDpfJta6RZR6MccdFmfyhotrcasZEa46SGnZhOFDvw1e4YH132G6EcE1K",
-	"VlRUsZJwAd8zIHxkaSlfavlCmlu6NLiDYUuRtSnkJo0NWyWNLGSV/FGxDSv3yZ808M3MT/dMcbM/dto3",
-	"/jn7jqxVkYCXBcNzC0oPnkKKJV/VCoi6l+ZwMXP/cSeVNmTprkYCIPdMlbwwxxb4s3use1uBnwIiRkgf",
-	"QOLQyGFAM5m/A3N3NwN4e+71a7piibstayf/Dlj9NT5sEd8TtEGUzVOWBF2L5Ok0RZWGVodnucARtT/K",
-	"3VpWHt9nSWmzBXRY9Nxv3s+SBF5drphJwK2hfAk+t5Y7sqFi7xnoit8zWKuW+L0lfy/IE8vwBDJebjms",
-	"CVc4eV/tW2l6WesWb8htvLVqN557ObX566sElywAakeZ2dWVe/D9fLYIQOzFEnzKshUpDMU7NZzXBjEi",
-	"+TT7zTAlaHUbrb99ZtyQHRVGE/eEJgtZi5IYSSgpam3khimiWCFVdDqBC1uuwYThHk5dWk0Nub66cu9r",
-	"UtCqIqDBDd+hoBnC2yvkoZzlhDyQ6riJJbq0AHfKMcOLrWNor4dttmaPKO9EPCEFm42UIT3bkzkx0u7z",
-	"BaELzYQ5mM2/InciObGS9aJKMtu9Haagwt7SBSNU37HyBWnvqaCJUTt30KloDZwOAOcPtFlOC7kSyByu",
-	"WHN30vf5qjnWzrW2+kV5S81wUcC9sthn+L02+rYWhifItyOLYMTQcB7KCipUlO4OCkk2EjQRUA+1s69Y",
-	"eioOzraUDIinZYuDVo5r2633mYsKF4SXacxUmdtaq5Tg0zl8+1BzvA0E59EBpE/uO64TxzaOD19fHZKV",
-	"JGtMLqEt67fX4flxD6cGLgdyjYVvi/ZEjKyQm40Ut1lSd0RvWHI1Wrrm+ragKcWqX75naby3K7/NsJhY",
-	"LFDM0qm0WE43KR7CBaGk4tqAVAE7JWbHhNk7YXUzjpuMF/7tK87QOfgdzRSnaZVAr+mnnz8bpTh2sNWN",
-	"0EabcGwekq1Dae0ihkKMW3i8YfEeR1r4NW+Q/sh1+TszFKlg2uAw/AK3DBiJMx2hj8fXGS5OlcI5xLSK",
-	"gdBQcRRipXBaku7YjGL867WEVbRAY1ZiD8uIlAwa7WVeu0BEyFOTLZr5DjGTr9Zm1CJu3BupVWi+EtTU",
-	"Kr0GXSPOHOUd8eE2r7U3GU+G25tHaBZvzB95BPAjaJxWIEdyoDbWjdMGh7OqYEk7vHOiWKf8OlQQ/Mkr",
-	"/rEZ7YAvHONSp/CNRyPH96gqtvcPAtViH5lAkhs/gWTPZ9pIlZrTieUUPWgpwTxn48yQ+8AOsiQ+kPV7",
-	"ULEdNoQlJpEpthJ5v0TnDojbpVQty3EEs8oh4sFZbKi6G351vuOCfU9V0jq8kSVfclYOxwNvmU4IuL8l",
-	"JBfUGndUA51/Qe5pVTNH/isp70jF7yziFIoZ9CaseVmy49qQM0wHCLoFeOAcPZDIWdM1bFX1RmSsy8ul",
-	"o7hM1Bu7DMWWYAWZz2rhOJmu9Za1FKnYmmB/YmkD79LhSNaMe7igDdPaUdd+cDlTrjMHuj2GDTUDJeGm",
-	"GCiRNCGKFGsqViP1vwz1S6u70QT9a5tEz2l2+gB9Jwzys0X2kX63e/9O19Fn0ZtIRRZUM/SQNt6tLz75",
-	"8lNwmYbQgGPXB6dJLf/vdH+dVvWDcpI0MB6c/9ErbF9yttTkStD9mmDF223Fx9ocRovMOLsXnFPE05vd",
-	"dU6lzFzntdRm7Dq+kdqMMu05QXvkNBiJkPQjOvI+6NI6ahMdVCDPLaHSrdGDJAZpHiGuIndrGzHy4nq9",
-	"qHiR5rJKSjPKO5vespvCj5df/jUQtBwljXmLYLuGAM7ms5UULMlVlpxV5UgPc9bNmAeiVb4GaBu4j+CB",
-	"8vCBt8Naj8FHZ699+hSL5q0R6O7OInW3A+0ZzqYVg032aMPE7cFZJectKzMVELjgA4v6oRw8Vu6q+f2H",
-	"S9cDYS+LjuBK1BharDc+5C39ZitI6OknXz797MnTBLYegiZSUBujgZ2MS6HnXruwEh/ZKW4MuL5YbARr",
-	"tuhPpxN9RzfMK2iRc3sO5lrCBWFKyW7MyNMnXz47wlUbuhjH5T3729/+9uknz+bDZDIYIX9a38iUXENH",
-	"OrnS/O/oa3nJM0smdlQYVt52LEq5x7IKb5rK0i4LgQXmgXcTIgQ64CtLxbRmUxHNE+C0lWoKvuOobLMh",
-	"P3IfbO5Zysqs5YaZNRcrVM/WdLtlgpVzsuNmDVcHgzm1vUne38E1oQtZ23NJYegw6WzZRBANCZ4ZHGUj",
-	"tKFVRXF/g17xJ+x5sIaoxgsmSmDBbqEXEiATfVFUEtVAqUqmLgCtm49Lyiv46FYE/xd0wy4WtLgDM0IN",
-	"f8s6zeE3VJTuJg3YBEw68Fnc4KCHUxEocCEBaClEe+kkBg9N8FVBAAFfLl2MHtcaI2ScAp3a/kvPVrsK",
-	"CSr0KBQcC+pqW7GGPJ2ReT3xGjZMB2ru1Xm8+MiwlGUGL11cQxsCFV2wtI8k6JH9dBUHmPfog1ZayMms",
-	"9hgP6Ugt0KY03HqUtu3A6Lkl+VjmUwxq6WgHUjFa6kYms5SN6P1mISteEHj3oTsKy0vv6hHDKJFejVKh",
-	"C1mmV9Ebc8nueem1tWFeGVqk3TujgjcfHqKJJH4UhIKGlIsfdBIohF1K5ezlvUGXf9Y4yKQLwVBRansD",
-	"ejzcwe3fGo6s6T0jZs21D6kkS6nwASvaK0a1FC8wUsf+QsNzKfdAHAAnHK9MaWw4Asg38WIwIgF245bB",
-	"NZGCzcmCwWV1IejOXQ9r5ya94oproy3pwWdQkhqAnlOEj8KNjnCkN6C0EzAa3exGuW/uTA+Be0g8qUfT",
-	"UwNKX54aUNofCJrZbSC4kCVmDFMWtf7nlycXX9KL5dt3z56+/2vqonzDaIVcpQ0jSyBqHQtU8i4pL90z",
-	"pZ3M278PN2LzRmon38htylzFiruUc66r0C/YmovSclN7dG3BIOLNowyZRxU1vZVp8m8qnZYNjDwOLSNn",
-	"OMI8bN9N1SwzCUBjtvq1Yluqgi6Sih7TxBn7iBQxvWli2Mj1Fcgl+s7qZVq6EGAXH4V5N1sl5VIf6mPF",
-	"CKPzq0hzusrwYx/4MfDiVT3WNiFNNviVVZaeijb9tfSzkrQkht5BbMmoCCZt2Hb40iHH8caw7VGVHEDc",
-	"xEfgrvx0WcT4CUMVx1rkKi0PIeb4zm4tyYbuyYoZ0mj1AMnFnnDzHEUQiHKaw/8alHzL5yjR3LC5lU/u",
-	"ueZGuvHAhCYkcSwigK6V3vh5Unf97RU+/EmUgxUOw0tqXX9XbLKzK+rkc2WmCmpyBy6CESNJrdkLsoTo",
-	"bKlIqejSsBIF/ootPfftT3WMxa34yS+PmfsCJ4Ud59GhFil71T3vyNBHsXzBVrUYJb9mInIBTgmY4tk4",
-	"mGOAuCBUxIJsK84ZpSEUlTJWIK7XI2XuvKA/3viTRR8rQFp89NuB6GSnI25omfVyj+RaIhlCAVTQSFJK",
-	"iGJOzhUysCe2Dm3bTKuPTB4wOUB/qtPsDoLig1lslEZjkkfkLvOc4JJZCUHhW8XuOdvZS06dBE5JSA/3",
-	"UpR717N1NEf5ccK/+DVALzyBgzeGPfyhRAR323ubTBfgtNLZO7VV7GJZ8dXaDI2MfKOGBC2EZPw2LfJA",
-	"bW5AEwHrKI+nAmHp4XAd2gL1iIhOH32bIiAw0MrzRQO+6lCQtDyVFuRKUAe5QN3T4oynHVygzjf0ZAeI",
-	"Yg13OIx7sJLiLViZEzwWbwJZ09JeRytLCeIs0ocS8mJsfG288p5MvgzXOd22lQlJdnerbbQA+Rml7lMP",
-	"qF+0PYmpRYwoFbz5QFn5ObF6ujdvOP+Nc7wCPKhikFPIhZWYyJ6NTDc7iRt1tUhqyELJerVG00s7iHkY",
-	"60LqPAryRzjWjuromlghkmvinTeJwdaMKp3KQ9WGriy3Mkwb1PcoKeR2Pwe2hVPQHd2/sAcB0nujHaYD",
-	"bHs5pjIj4RC4rOeRMbOzi3dZzUwb/E/vuCnW+D/iG/5fSXnX4ooOKAzrgZhaCf+S/d+NbwH6Nrksp7kd",
-	"XG0JZsmG4Jx6m4dre4GZNkyzOfCIxSKGz7122EFkpysG4hqrjfhIRMIjphv4MrDdFrL3aZxdbnLo0pEp",
-	"6kLJTqpyTnRdrK2gL9huDi4RxGB7EfDQU7hkSVM+JgbHsSMUcmNBeTxuUAJ8YNhje4xqU3R3FFRgYkme",
-	"IM6FHrKqLeZaMdKQpZIbqxtqDqJ+MpQgefOaIPv25DffXF18+vkzr97G5jJuiF7L3WGKKH6bzXzN6kGC",
-	"8dV6IWuVjKNfsEpCkp0M8UdW2QYqtKbwvZ04uPtxFccD7Z1c6YETQBGv59jZTSEmtmS4xxEV/5fbcyLZ",
-	"Zbghpb1ru9UFCyaZYD3wtgZ7O0MkheWdkJ8tqn3HeHPUJOPXmj7Se24ysr93hXYyVt1dgpwRcqmZuai3",
-	"fwl5QY68NGKolmlPH/ttyxXTZ4ypR79PNE8SABDD0pu9W6wpTwhLr7/+fk4qRpeYbJqULyZM4YRFpHbw",
-	"D1krQauvhcGqAgcKXNpHAqw6U1ZkzJmUIX2zDZ5/3Pz4A2kSY1xIY5KoU70eqfwM9m8PTh9s4nwQLHMP",
-	"uTiX0O3VLbnnMKYg6q1zPR9Rd9P8DG6rIkMKFkresQMzax7sTBiVrPThfkDxY8kHuoHXjCZ8cPYQPKGp",
-	"qDbEDr4PQ+u0WTYnWjQ6UUK0k6lwW3bP1N5NaudzWs2aEZ8ARWCJFv03zBwXJ3CeBnpu46lT+5btT+PA",
-	"OdXPOfpdzMOviBQH1eXGpd+4uZLrdxGI3RigHq/hVmrNFxULUdHDdXWsS5IfWkjTGX60OWAtt5lKR0uq",
-	"vHvYgtaJJ5Yu1rqmVbV3QRYvyBMrhgP+lKt87YNk+mHbIQH1czQW0DlcOTdVepAtk1v3cvLdNJ/F8RwE",
-	"ANazAPHc0U+RxgYodHoC23dUpGL9+gtohKSmY3E9vpJH7ynmvSmZ4eF3yKSQVamnKlp3UqL0dJKNQyNv",
-	"ivdJUgPqUCSP1ecBHxztQdAzDy6AA4MFJkK7qqNJG00+Fn5YDpnLUXWB7dmAWHtRmOgJ7k9blddSM5G2",
-	"RrhCyHFBxDkQwF/ruHZK0vzm3r0F0B2rcZgmtXprJQmr2PCSkTff3ViVzWtx3ET+qrUxW7uKYps2knFn",
-	"IU4IfSPjYroBDkGdD9vxATE+DIa7CnExPALYU+f4faMvdiSrscXf6NECrIm6OCpTTyiOJD5qL4z8zeM8",
-	"vkGLvU1KHqFYCiOC7Zg2LVPRjnbUYLBTjRYBcoUlrOA4ePcbWrJcRa/jRH2ci/yWJgWWELVd1hZcvw0v",
-	"6wWDuqpeJwf15qIenJZnAUTaSWst4iCXMQV2N7zyNG4+K4VOXnZ4NQkRjz0SUwp7AnMbk/zQ4w5vJPHW",
-	"cuWgegSbONkxYaIaQFM4RFMoophgu9t8yUvNgr7WW3EM7a28MT/tsWAR7CoYh5PEw6ik4u/h0rL3CgJ0",
-	"hhT2jIxsSllblsDYyY6MN3YNGRU5La56OQMKViFKRvjlWb+ncy1ANyHAnhBEtyqiwVG9wRbpa06lg1se",
-	"lj2c4+8+POnhIVMnEKRM2ZNgqjSSFFIptJIc1xpaIRdZ2cftfApbime/5zOjuBneOECNqkF/mFv75OkX",
-	"n//t2fFS7hnI/cB2b6yYlQiuhho0mVrC7o3e+wYPHYYM3zFEbxg9taQfvQe8I/5MFb6XkYseEF+Bt3kQ",
-	"s3jpnj1LJMQJ4sMJOuCYaIaWxz/hpO961eGQu1Fl8h7/W3JBK/5/3QcW3OshubQnwKzfUf6ggKQeD3ko",
-	"ZtqhhsbFrh8ngYc+deBGsWPdk0nvH8fSqO3osz4XeAsve9hGom6t83YMQ5xssvhOqlLnatt+AKlKUUcL",
-	"UAuPAs5pyzh0YCHZ7U/BOYIweCa+AeOf6EwV+x3dt5obuec618FOQayGvVpHQVPaiV8t5QpkPyENMYqz",
-	"EvypPk5KMQoZUYcXfoQztBMs1LfscJ8+6JawPm5J73N5Njc7U29idKuHEGErh0bGajd9/tYcy2hiVnPy",
-	"a4iuRJr7vqZab9eK6ijJeQSmNdbBlpCSbHAjUuLM8bY0UeRERqjBhlhJQ9hIdnvH9jrtjzf0jpGt4vdW",
-	"qLWPgWfe52fQJRuX1aWc36iPwPxknwGFzdxiJ5aD+NVweKBjOyvT0Tvgm12hTylAKczk4JAH9UBU2XAR",
-	"f/tJF3mmhvZwoL7Pbm0K/4PDx9M9EDjAabTfo9xRejsGWDnsSS4+FCk+AGO2eGZf9GbOouxtuTm7FFgx",
-	"0C/iY+1ahikhMdTLhdMNTF5ylQwic28OCFz8JOuUYXeppDD9ofNNyRmo+nSZTBeyw9xmLdrZgLgqchwc",
-	"chlWVbd3Qu7EkAVizPSCVXJHLj+2717Au5e02LCLYm2FB7FiyeU3M926kqcJAldJjDtA8+ESnaNcE8Hu",
-	"mcI00CQliAbPAOjA6RIsjS4gDE+pBeYWeA4nSe0piRu50qtNwMxhTBTW5xpMgXCKr+1bJ2VaYUx82k3c",
-	"pGEnLH/ehZxRRY+mGDuXsZujB3y4twMY9laYzZeLPW7nfo5FY0HwxYvp2p4epR19tWV/clTYC4oQxayw",
-	"lICiLtyo3LQCvJo139Al+4kJtkOpeZTctvKRa32S9sbyYUoE21kujP6/F1jdAdoRepIAoYpcEyYKtd9C",
-	"UmmomQWOm7RQcgAOu6GbdNVT56bpuLBKLxTY5QHFd0vQyX5wbNnXXcJ1gwC9prMTKgijquJMETQDp+zq",
-	"UMS5Z/xe93yu6kjTrQ7kICvVg6PruEqMJbtx2GZ5DgopZMxWi4MWK+kLT82tLMsMNYhTphK/Km9XTLQz",
-	"6bQJy3c67Kk+m/2pb1X9/QeVizd7eP9BflLnQc+nMouvJC1TRSlCBLGqheBi5bOjwJdjpLyDPL12ahgU",
-	"FRhqpeSZmAL7CwYeuTo0rTlGRPKGmIvMzhWjxTp99xJbg3Lsxfowy4D7hkipKMAynRl9MLYXEBIG0Hxo",
-	"AphVRimrvT23gv+RGmO3aPm63UKTd9zdesnL3N7dTLfZEli1CDLj4c6gFeTwAky9dR5dcAyetkO8mBa0",
-	"MokcgWmIlO8WNWtWHJGDJhvJR3E0t23ebQEYsDFuNqZyQZlIWa9dgk8inj78kOt7cWDHBhAkyEaTpGSY",
-	"NgO5hF9Afu25XjzuTZ3MruGarKkoK8dFh1rY29Dqq72SSqlS2pBPnjx5MiZ/FarpJeu/RuR2islC1Faq",
-	"6XFE4IaV6081dEjVewl8/TjU85pvfBn8RYluQUCEPA5NYXXPV2ifyOx+w8w/t6eZXtJpMSAjL2VVyZ0m",
-	"f/E3Vgok7L6wYmyuedrDFttjo8WvEbYRITGhUFTQGJwXa7KBzGfI8dsAwTxmHGoMiycYbF16TTRGGs5N",
-	"Zb7gDvQEu6zBdM3onUsITas/7WpomdyETMeGOlewWJrML7Cc471iB20igoNvgHVIWmulWKusZCRJ9Df6",
-	"PqGbX7oOEYoIvnIfdKzxIZk3P7xKyrzj23T39r/uMQ3eU2EGdX/pKevnx+i0qGt2MQ/nkDk98erMltoH",
-	"XUbffuDIZeQrwcpXImlPGZ2Mtw3+mAf5PULYSb6WPTzimulRDTFr7SqYmmmdVDS6BWp9TRznFDmSG3jD",
-	"k+mAHaV1YAM8w450d/PBxKmgvcCVyQ46+4Ygbit9TZCnEpRVi0FMN41lpSBQD3BYtRq5TYf/9pcrtlvT",
-	"40PYztNGdJLmodsqqSqDjAC/kbUxW++TGNoU0rsa0kLlY8XdYy+wtCbARIm6gF67KizaWG1ULuHSQpnZ",
-	"To2ThPbc7/E57sRBK30Uux+1T0u2PPUo2LqDzU4PtcIKFVK4SznCcSX0LmVmix0z2QbgQNuwkg3qeaSQ",
-	"QrAiZ04JCDcchbzH7RjV6q0nmg4nz3tdMIvCvtUPNv1gBaI5gWTwNC3z8fWH9ZN8Z7/nRMgd+AZcsdJA",
-	"N5vO52B+wf7NQ/joYcqk89L36C4dXpLU1h/SJRpdBSl7E+BlIeuq9FtNlzisJmv8ecf2ee8n/JiulIcJ",
-	"udooKlZMkQ/TVUCii/0RnKurgORyQjsmvge1I9XJbiQxZfFKY9YsfFp70UGeUTeno51oLgqgjwHt0cNt",
-	"KIefkxgB+Fkjtm9CT5Bks8eEaEDVipkocaJbpcSsqSAhkCnh7sD2KWlXCNL37M+K0bHVrSAMLecbGR+k",
-	"PLKnQCYtpZBblpa6IPvd2TjnhIb+AbSv2H5TNrtzr2L6rb1ZPOPRgzFu06Z/FP80mzcBEelRukHPzgcz",
-	"a6CdrpGJSJWG1mDVl5dRqDDCOFZ6I+xpZgxxig3qxX34QvOf0PSnaWTYAln+buUaqgTK2VNKqi+SvyG9",
-	"Y3qBRO8304wYoNcWk43DyRo2hhsvAkXBbR+Dt86RtBGUNz6+VD2Fim+3mbL4qHKRDdZypwI+gQiYDuJp",
-	"iOJDexs0dOehI2nuermctbWUe9NPF7c3PLx8HuT505+E5eKSzs10T7OkpW2XUlR77E3irlCrtNeYglzN",
-	"SOHq9RvtUrEtb+gdE9+m5Iqkiw/rIIcIWEI1ef319+TD199e3/zli48GOfZScH4jXbPi0wPc47COAc1X",
-	"mmYlJRPamfwzlhlsBEZawi8TkIAA/k7smTwIY0Mj55RFrWa3/cEpLKM9tFTxUJnUNx3N9/Y7pbWLuHWN",
-	"rxKJzR0YcUEwKTXbBTBFlOOCoS6uE+rpaVYtiVySCgUuqE8jNSRzLlgr93eSjOWKipzBLbVXF+ZVhnIU",
-	"wzyvVCQ5FuTApIADP2gCOVV5sLgoC7kkTc5r0P2bvocPSihqGMkwCh0CLg7h2a58jNWfIaJsDCiz/DHX",
-	"pBdQZRHHWYR/WzfRL92jREMxwm1oDizG7DShS+a5nuLQGKzgQPb3BHULe30oQVMa4kSpx7W5S2kP3oXk",
-	"XSRei/CbPeotgZOYIrHC5RifnFcB758mYvh6Chv6G99YPe6zZ9gcGT990lfNqe2yO9pSecT5pp19/oBg",
-	"zUk4NLURkq1iMIDAFepcQwifkhuMW8CUQYmhv6GiqmYs0wG347wDVXnNKx8AaQnS4DjDE3qajOn2kUjc",
-	"c8sbnrcXXgxUaqsk9jYNectxF1wsG+20aJYO8wZ+cgjL66u5k0fBQGmF3Hkos2q5U6PmT5dN6Eq44Ptp",
-	"3OK0GloyNi1NOWvnju5HkczeDpFMnJJENCeKFVD5W6oWaLdSZXIj2mjQVIy6vrpyvambrvU4eOLMM/ca",
-	"TyO0LcTKCmiHdZvPnsgk5DfdZAXzXgaUz/JdA+Hx1Ep/bpo6HoQEUXPhYjib0E0XzZm6M23dY8KQ9p6Y",
-	"olADMGtKTP/YEz2biy1qIloPoNEUyuvryfezpdwPUwPzlq1R/eVgJbl6CgMxy5dbbyof9GGZnXCK+4Aw",
-	"POd9CKBJ9CnopabIXJc8XdE2Nljm4r0AjO1+KJgUlqmS25t4tWzXRGz17chR5g4lLcEN70MQqsNWElgH",
-	"ez4zqgZksI/qpgY/08fprCOwkanVQdDR2rBHKxEkTgyzgGqrxt9YHPGVdbTvRsrRAyHveCgwCVo4Wwl6",
-	"exCrRLf8W2dz80QHUA9AyKiKPR8AmPfvQUhaJnDjjVOmecE+gJQFo2hhPiZv+IZpOOGfXl6Tzz777EvL",
-	"fv/55npOMOcQfnNxvqSURb2xd4B8aB//8unnf/to7nr42ufAxb2lK7AjwF/MniJoH/yYfA2VkaGO7AKa",
-	"CjuzguYrYScWjJW6idsiHyKwPkJ3D4DhBWrdDIqryQojvTAYHkQHDJBYVCxuocwLRj60VFUJWl26by5p",
-	"UTCtP17Jjz4O5Wqfz17heURdYZ/Pnnz8ycdPvCmZbvns+ewz+AozguGcL2OLkivdiGl8XIpX5ew51Oz8",
-	"qlF2Qwqhnj3/JU1qmkcu/7tmUMvMYdG/4WNAIt8PeY4oQocTMd8h+VCrSs8UTKDNRMeMoSP6f6DBB4Tk",
-	"w6nbF76Zf0Sl2cyeUCxrRgxpkY37xcVA4ceLThPLeK9HzvEaTeUDnvyObyx/eWuJlN5K4YKrPn3yBCVq",
-	"YVzkAJgfMVP68ldnNhgGna+intRAPQ5LTKCjJwAkPV5Y4GXIQwDD1WZDrZI581gfQtW5ItDRfm4phQOq",
-	"ofbu/OLEYj17a8e4LGj/hbqm2I3vTBC6vgJRIQEcrEGjJ4DOGxypU0ozApVhaqPnhBbYcBtUEKwkqCO4",
-	"OftjBLjLdxbB31+CaBhqMji5rQ3KK/vIG/nGzjSaNt2spTKYRPMWWSrT5iuJ2tgkx3AVdvC+zbWNqtn7",
-	"s55/8mKgrP3wo4d9YeSRL2ikNnjAmLUBvVP8ufsC97kT7wQg5+9MJ2zxREbU7eBQ4v3mgmiJ/pyS7jUa",
-	"j4TcvSCCrajh945nizJL6UMg2u2G/tblNd4A97kzpuHnC/fFoQr17tgUXJxnCpe0OJytQLE32tIG8lzU",
-	"eSWtBOXcJFpuGDofhNyRD+3VAMlJSPz2QzBtfpSBebCwN+s9VGBG80+LFdFG3ccL99dZNi7cXxcGOJ9d",
-	"hP+c6H2RsY792RhudPPOznTjW042zACvBW/qktzTipfoWcmw3ejly3cYYPg+S1T+i8U05ZCkdO1rQSaD",
-	"HpJGu8j6L+xHCBAp+YpjTUb7gqu647HNNwhoc4EY/7bUWFl/9nz2P788ufiSXizfvvti/uzp+78mfB6P",
-	"dN4uhTYjSRTtHJAHHv2Poi1WgywByepWS54TqHYCAketXbc7rn0FvTQ+KFYyYXzf5jxriZ47J1zDNH3i",
-	"GQb1TyOgYSkpr7I0u/Tmal+WLMOamxecUIZksmIYZdAG5E9sI+9Zs8cHC2StU3iasHhLtZLQhuvhwHop",
-	"MRqWRlBKA2Y+29YpUbQsJ9z69LJos7ifaVWzYRJpAuh3bGsmgPe3jG3b0I5R8kWrZBZkyBGs5JrF1Sb2",
-	"JUfrv/ae/bPdbzdD5l67FT4cdv/yNc1Cw5Mol7pyCRxRxR0HMDd/DK5Lu9d9j35lf47g1kLL9NL9I5x5",
-	"eLzk6NU/M9h9uGgC+jufa+njgSdQgSB4ymIwgtyZ8BQVOnTa6wO8a/6bB/1rfODPD3znj8efp8F9wFpM",
-	"vwPo7yCFByfJwv2eoVPNflgOMXq+PI/RU/saAqOtnk25maFmT+91TRo9nw5V10B8CHGkIHhZqSyKgJrM",
-	"5JocyHRNp42i5kIdOpEPIcw4r5WOVAh9iJefyH++cKHNf34d7+UjGVX9rZoTgGHTnispwPuLevmOl72K",
-	"nA/vO7irCVWMl71q2EHQTV/A1GOcSY6qLpuQxgk0Lzdao3Wxe14yDOVPH86a0Qpr4+ZO5Rt84owgcjOk",
-	"MLbi96zl3pw9/+Vtm5cwSJvEqHVZMK0hLhpebDbtHG9+0+Ch7eMb3zgf7jim8YciBrCFn2pxdmpwww3D",
-	"sgzgMtjRPTESygnoOIQb5DcmzNy3VOtSjVZQOCppSanqK7biwh/QOdQshJyL1hykY30y+allRWBu0Fc9",
-	"hRwm1Z12jd6pIYbeoTwG1anDEcJsGHXuREAfMtdzduGWXb7D1iK9hP+02wZh6z9g45JHuUmpM3HtdCc4",
-	"jW9cY14Hfw5XytLw+EKNAvml3T0XWHAqfZeu3RP/OYGWS8zftB0FE7FUc4JFRTHPwkvPEGsbCjPHB4Lk",
-	"jmvidERM0ek5ufZ3fazpVevJtKzUEYqbpj5j5Pg/E7OLgXJ2htc6AYzKxVPWD+ZtzmLQSlw6D5OLp/id",
-	"eF07PSstH3sby+Tczp0Icjx3QT7QLd+FFCHT37O+U/hg67tB/LBz/H9Qojzk+HgnA28CHadFZoOiA1Gj",
-	"8ybDQ9Xuavoe3eNP6DLUqu+RQ///OCpshzeB45cqxVl0y3b0RBbYnIJiplY9x/AT/P6fc2i5DSGCZ0GL",
-	"u+YY4uSfvmP4VdZKYCZNVgb5h3vmdKvqn0m4cLs9u1zxr7WEYuj2yLKSRNuS4Q7r8p4p5Fou3jt5cj/b",
-	"h/bZs+vuak312rI4VvoWFKGsb62hsJjz9v0aRkwJnxi7fmLY7CMc688x6HJad+Fqf/Ip/Kb/otUdxtdh",
-	"gSEHPydasOLOpT+EzLTQzLyphZNGhzvuKqJnb+63HOOfzgZVO0EuMoJWVSheOU1sBGwYijm6fEQLQ19g",
-	"ciu15osoUD9rBQ1+6D7Qfe8f+t9B9eJe1+ekeh6sZLGHUBfnCXc92/dEGyrKbBhH2uVdlt8HlfccylPc",
-	"WvuRlabQN/zwSDa0nOZAoGi7V4pegHxt2G9wpyiW/BDtzg9SkX/c/PhDPrLDf7wsfdP45DWDlvLN0R1h",
-	"UP7OYwFijWZoRWpRyHumWBm8m5AiZChmMJ4ptaTp/wclOcCGB7SOmjhZWorQkcYXfk0uiOfNNU+ffPns",
-	"cWMJWw3/M5oeHuyUEW9NXRO9huCAtaxKcDnesRJUDIjv9rBWTa2AQwwYgJlDg+Oy6Dk8POwAeWilpc+f",
-	"bNsguFVteVWRWrMSuJuQC1nuiWKC7aBhslln8bp2ZfLycdWDgvQwYP7hZ/u1KONjDeXTocnimilHa1wB",
-	"HG0oVJ86DBBtsYCcEWWCc3qEO5W7Tt5kO43NJBQI8pyVG+Srwy/G5VaxZcVX655UnmsrvP7B4d4UJegL",
-	"MoOmWFNQMzCHoHsNcq3Izl5mo/ZzX7CZO756x8rhh3EfsuiTBwH523/wg2iy4fsOArIvplK5qK8b80Hw",
-	"qkH+bochZ84AyVKvivAjPvIfp0xTV+zs+gPCPGsvGaAugCEXi6CdR12AsX8nJ4sr7nY+WyNAD5o8YYmm",
-	"uCLd3CoLjCrBsHAyF0SxNaNK5yLzm4s2yFPiT+0Pau/NAj9UtJqIwSPox3tD+iEf52IdPYXeNKw/jAEe",
-	"SmG12t5ko525mEidieX5cE0WStartZl3MqReuHwJ13d3+FG5Wq5pCveG3rFvYbSHnsv0xPHbpvjuI2dY",
-	"h8K4GRy4Y/vJfDHdqrqJChRd1AAV15cSgYSaJbSDkGRNnYV4y9SGh+ItaUTZMrmtWK/Y8hofOSOoX0MN",
-	"x5y0ZzF+b7XaKXRMPxZAakP3vsRLBCEsv9JvQHwdGnOdAedx8N8t7OKem6y7g5bT6PpXZakhLxzOwvKe",
-	"Fb/Hi8DVQRfKg5NpMPfyHRYAHWCaCWc2jsrhayOSFhXMNplFxEPpA01w/3NfhsgF0Mo77AWVwl9qsP10",
-	"VxOnYjUZPM51AXw5/8cl+w4qCdyfLrXsvwDXI/TH5j5KOms5sINAvK0iauhdi0NAEMXAm3HJmyudlQHg",
-	"2p/nijwWbYJtnuV8rPbYJkr2TIq1lJoRSpoulqHdSupYFKN4R3KC8k/wwO+SSoFrOxlyA9IvfLmzggow",
-	"0s9DEKxrGW40KamhC6rzqRmQzN4DwRtMdj8bAO34N30ZwLDAKWI9eLEGSZCJQu23Rke+axduYRHSm//X",
-	"sipzaGeXdAn+AFcANxMnJdjObg8VgXNQdTv6T24dj0zUH+vcvnanBURBgXzuww0qtjRNFrczR92x/QvX",
-	"vqCA6CtSC8OruOowtL3LHW1TvjUrvd+EJkjTlFOKyvugZ7XdeZBrbELXKvNjjpT4ca2uJi3w40r3+HTO",
-	"VkWfP38uZ9S5/qzJW4g8iLcek/F8UfXkqn3+2Rgah6qRHzVLw723faRfAl47v2MC5+kvmuMCBqYx3rkQ",
-	"82AICq2V5xBeoVtBTTsl4wTPU87mkjYdTbNUxXc9fcgpzQ/b7WgDbpYXSC3BiQ8VVp1jBpR2dP8LrPeb",
-	"IgquaFnSb5JqsJRwuHdKqnfWAwYJEnWJTa2CZtfwxZPHjc+Iu9RmENYf+VSSC8RcuEHdEcLhgvRSrAPs",
-	"vFSzH4qbvlNrttpXjPAvsZz9gzA0dbQu1zyfX34QjtPbWuO8hb4OAJJNNa+m4BhXWK8Do5wAlB90yBAE",
-	"iZnQotiZuBXbUHUH6XVI5ETL2dqLFBDb1S8E8VMiMzuo8BCBCcPPQtlyveOmWDNoIDZGUIoag/cLS38q",
-	"WYY/QhwpFBqHQ8jipSu2pOcYUu0ijXqQMNRPz9kdb/hK/Fib2RCroeYrgYFrs/lszaiPJrhh5uIaS7O3",
-	"INolIu8nMjei/AJbA1uUYvfSuyjA1DhvIrOgbFfa8piX7rxD4oz4ZCH5KhOuLyFoDoE9iQ/vX90hR3gS",
-	"7FJfncuNgIP/Tm6EvkOIQfWomJ4xU/kYBRK1Okir2/DzZWPvA3tKbbIW9ubBMxnKwwRjjOUJ6jOdbdvV",
-	"CSNSsA80sZpiZB610h7UY3a/gnXQezPyYDcX9TZvurph5p/bc90hO/Yf8QoxQ+otwPOPdpuuwSyuD+3i",
-	"hLZt6POwfJ0hm3D60D/yiHjnnvlTV+SJmiKf1aSDsMpnEDpY9jAtQ5UD+bluXavp8mNfO9ewNHHp7MYn",
-	"IZIAQuA4MFmnw4J0YXLehMzT5xPdjqPF08JxjdSA4LVXf38MzM8a00ID2SmMaQhvqCztKupAhPUgAF9G",
-	"ben7AX0dGqOfCu95qk2u9/zgol6QxZ44mGATTMFI6L2fzhsSHd0xXwnvySNXwmsD7nGqjDqpB3LWHFBB",
-	"5wE4QRpb42obhiGtGqTG9zTPIQs2PT9nDBtMkCmLBC4m7TIop6lQ1Roypzi7gJU+hv7Gx7ScETK++W8G",
-	"1XCVILhIaAnGuBVVC8WMnoYYOfEYJ3ph0Y2WGy6IZkyTEPT2gR6jUH5P79gb14zxHJy51ar4kRnzD2zn",
-	"Oi2fPbkVzgS63xRo8peCaVYtMQMNsQCUfqhbDqVzZbuOZkuGxSMOTDofpnYvm+P73aucJkPb7AonC21z",
-	"6a4yfxc2FFuDUNFzGTraSNTa8Je3lpG6NoW/vLWbDD7zX97NalXNns8u6ZZf3n8CMo4b+12c+ssLtP96",
-	"xw5OG30TQmqj79q1U6IfQo34Zg7HTqKvPMF8//b9/wsAAP//",
+	"7H1rk9s2suhfQWm3KkldTcZJHG9if5rMxifevHwy3uyHlM8UhoQkRBSgBcBRdF3+77fQDYAgCVCkRpok",
+	"9+ynGUkkHt1Avx/vZoXcbKVgwujZ83ezLVV0wwxT8Om6Vloq+1/JdKH41nApZs9ngv1mbgv4kcgFMStG",
+	"tnTJyB1bSMVm8xm3T/27Zmo/m88E3bDZ8xk+P5vPdLFiG2pH3dDfvmNiaVaz5588+fTpfGb2W/uoNoqL",
+	"5ez9+/nsO77hxj6bGrKCH+MRS7agdWXseE/mdny+qTfwyX7kwn0MM3Fh2JIpmOpHVTL1Q725YypMuKVm",
+	"1cwn8Mf5TLF/11yxcvbcqJrFC1hItaEGR372dHZw0tdMaSl+gPGTc27hgcE5IzA++ywFxP8GsPXQuKXK",
+	"WPxRAnOl0fbvHMY+/Tw51w1T90wNbMjN9YDt3KykMuedoVb3bP/q75kJeHnCM/Aeh2LafCVLzuDifa0N",
+	"Newlr2CLhRSGCbgFdLuteEEtAi9/tefi+bto4r8qtpg9n/3lsrnUl/irvoyGDHM2y8dv9FYKjSt4reRd",
+	"xTYD02/xif8zbRl+XFhD+zhS4oYkpSzqjZ3SPuTetANfLRVjG7+WsuT2TVq9VnLLlAHYLWil2Xy2jb56",
+	"NzNMbXT//O9WTDGgXvAAofCJGrKz3ytGyzmhGh64viKa7jURcjebt24BUJbOCZrPDNPmNjNtxddsxzWz",
+	"V48bTeyzpOSKFUaq/ZzgsrghK6qJNCtLjA/P2ULpL27Lb8Nj8u5XVhi7tKu65EwU7GfOdkDyW6Ci7lcA",
+	"W3dXC8qrWuGD3DDcXH/v+AVViu7tZ7g78RtD5+N6Rbn4jot1aiSjam3s/sKsd1JWjIre9sM2mpfm/hKH",
+	"XaSg8xUXpd1HDzAFrXUaKoV9aGGvBTu0u5dcLJnaKi5gspLu9W3FFiYaNxCG+YyJciu5MBlcFOwgNF/C",
+	"Q+/ns6WS9TY5zkrq9AS8TNKy/jK51jWyzN4Yay7K5A8V1eZWMyZac5TUsAvDgXr3X+GCDd1huxHCNSlZ",
+	"UVHFSsIFfM+A8JGFpXyp5QtpbunC4A7GLUXWppCb9GnYKmlkIavkj4ptWLlP/qSBb2Z+umeKm/0hbN/4",
+	"5+w7slZFAl4WDM8tKD14CikWfFkrIOpemsPFzP3HnVTakIW7GgmA3DNV8sIcWuDP7rHubQV+CgcxOvQB",
+	"JO4YuRPQTObvwNzdzQDegXv9mi5Z4m7L2sm/I1Z/jQ/bg+8J2ijK5ilLgq5F8nSaokpDqz4u73BE7VG5",
+	"W8nKn/dZUtpsAR0WPfeb97MkgVeXS2YScGsoX4LPreSObKjYewa65PcM1qolfm/J3wvyxDI8gYyXWw5r",
+	"whVO3lf7Vppe1rrFG3Ibb63ajedeTm3++irBJQuA2kFmdnXlHnw/n90FIA6eEnzKshUpDMU7NZ7XBjEi",
+	"+TT7zTAlaHUbrb+NM27IjgqjiXtCkztZi5IYSSgpam3khimiWCFVhJ3AhS3XYMJwD6curaaGXF9dufc1",
+	"KWhVEdDgxu9Q0AzhHRTyUM5yQh5IddzEEl1agDsGzfBiCw3t9bDN1uzxyDsRT0jBZhNlSM/2ZE6MtPt8",
+	"QeidZsL0ZvOvyJ1ITqxkfVclme3eDlNQYW/pHSNUr1n5grT3VNDEqJ076FS0Bk49wHmENstpHa7EYQ5X",
+	"rLk76ft81aC1c62tflHeUjNeFHCv3O0z/F4bfVsLwxPk25FFMGJowIeyggoVpbuDQpKNBE0E1EPt7CuW",
+	"nooebkvJgHhatjhq5bi23WqfuahwQXiZPpkqc1trlRJ8Osi3DzXobSA4jxCQxtx3XCfQNo0PX1/1yUqS",
+	"NSaX0Jb12+vw/HiAUwOXA7nGwrdFeyJGVsjNRorbLKk7oDcsuJosXXN9W9CUYjUs37P0ubcrv82wmFgs",
+	"UMzSqbRYTjcpHsIFoaTi2oBUATslZseE2TthdTONm0wX/u0rztA5+h3NFKdplUCv6KefP5ukOHZOqxuh",
+	"fWwC2jwkW0hp7SKGQny2EL1h8f6MtM7XvDn0B67L35mhSAXTBofxF7hlwEjgdII+Hl9nuDhV6szhSasY",
+	"CA0VRyFWCqcl6Y7NKD5/g5awihZozErsYRGRklGjvcxrF3gQ8tRki2a+/snky5WZtIgb90ZqFZovBTW1",
+	"Sq9B13hmDvKOGLnNa+1NxpPh9ubRMYs35lEeAfzAMU4rkBM5UPvUTdMGx7OqYEnr3zlRrFJ+HSoI/uQV",
+	"/9iM1uMLh7jUMXzj0cjxPaqK7f2DQHW3j0wgyY0fQbLnM22kSs3pxHKKHrSUYJ6zcWbIfWAHWRIfyPo9",
+	"qNjuNIQlJg9TbCXyfonOHRC3C6laluMIZpU7iD1cbKhaj78633HBvqcqaR3eyJIvOCvHnwNvmU4IuL8l",
+	"JBfUGndUA51/Qe5pVTNH/isp16Tia3twCsUMehNWvCzZYW3IGaYDBN0CPHAOIiRy1nQNW1W9ERnr8mLh",
+	"KC4T9cYuQ7EFWEHms1o4TqZrvWUtRSq2JtifWNrAu3BnJGvG7S9ow7R21HUYXM6U68yBbo9hQ81ASbgp",
+	"BkokTYgixYqK5UT9L0P90upuNMHw2k6i5zQ7fYC+Ewb52R72iX63e/9O19FnjzeRitxRzdBD2ni3vvjk",
+	"y0/BZRpCAw5dH5wmtfy/0/11WtUPyknSwNjD/8ErbF9yttTkStD9mmDF223Fp9ocJovMOLsXnFPE05vd",
+	"dU6lzFznldRm6jq+kdpMMu05QXviNBiJkPQjOvI+6tI6ahMhKpDnllDp1uhBEoM0fyCuIndr+2DkxfX6",
+	"ruJFmssqKc0k72x6y24KP15++ddA0HKUNOYtgu0aAjibz5ZSsCRXWXBWlRM9zFk3Yx6IVvkaoW3gPoIH",
+	"ysMH3g5rPQQfnb32aSwWzVsTjrvDRepuB9oznk0rBpsc0IaJ24OzSs5bVmYqIHDBBxYNQzl4rNxV8/sP",
+	"l24Awl4WncCVqDG0WG18yFv6zVaQ0NNPvnz62ZOnidPaB02koDZGAzsZl0LPvXZhJT6yU9wYcH2x2AjW",
+	"bNFjpxN9RzfMK2iRc3sO5lrCBWFKyW7MyNMnXz47wFUbuhjH5T3729/+9uknz+bjZDIYIY+tb2RKrqET",
+	"nVxp/nfwtbzkmSUTOyoMK287FqXcY1mFN01laZeFwALzwLsJEQId8JWlYlqzUxHNI+C0leoUfMdR2WZD",
+	"fuQh2NyzlJVZyw0zKy6WqJ6t6HbLBCvnZMfNCq4OBnNqe5O8v4NrQu9kbfGSOqHjpLNFE0E0JnhmdJSN",
+	"0IZWFcX9jXrFY9jzYA1RjRdMlMCC3UIvJEAm+qKoJKqBUpVMXcCxbj4uKK/go1sR/F/QDbu4o8UazAg1",
+	"/C3rNIffUFG6mzRiEzDpyGdxg6MeTkWgwIUEoKUO2ksnMXhogq8KAgj4YuFi9LjWGCHjFOjU9l96ttpV",
+	"SFChR6HgUFBX24o15umMzOuJ17hhOlBzr87jxUeGpSwzeOniGtoQqOgdS/tIgh45TFdxgPmAPmilhZzM",
+	"atHYpyO1QJvSeOtR2rYDo+eW5GOZjzGopaMdSMVoqRuZzFI2ovebO1nxgsC7D91RWF56V48YRon0apIK",
+	"XcgyvYrBmEt2z0uvrY3zytAi7d6ZFLz58BBNJPGTIBQ0pFz8oJNAIexSKmcvHwy6/LPGQSZdCIaKUtsb",
+	"MODhDm7/1nBkRe8ZMSuufUglWUiFD1jRXjGqpXiBkTr2FxqeS7kH4gA44XhlSmPDEUC+iReDEQmwG7cM",
+	"rokUbE7uGFxWF4Lu3PWwdm7SK664NtqSHnwGJakRx/MU4aNwo6MzMhhQ2gkYjW52o9w3d2aAwD0kntQf",
+	"02MDSl8eG1A6HAia2W0guJAlZgxT9mj9zy9PLr6kF4u37549ff/X1EX5htEKuUobRpZA1DoWqOQ6KS/d",
+	"M6WdzDu8Dzdi80ZqJ9/IbcpcxYp1yjnXVejv2IqL0nJTi7q2YBDx5kmGzIOKmt7KNPk3lU7LBkYehpaR",
+	"MxxhHrbvpmqWmQagNt+ikJ3SkfpU1hO/tZA7AexCR1oYkGCgQSXXKFKTENNvRRkgRkkW7myJCS822p4s",
+	"+eQa502iCX9JeWQ5Zv1Iv7bBYXygVXsUq0fYra/ZHkL6LN2++ebq4tPPn1liHK7TIcOKC7Px0zcW1Axh",
+	"cvh5o2o9NU3Kb6SdajTNFwNjJNdlzFa/VmxLVdBhU1GHmrgtEiliPtXEPpLrK5Bn9drq81o6FLm4OsTc",
+	"Vkm50H09vpjgrHgVadxXGTnOBwyNJNjVgJVWSJMNmmaV5cOizbct360kLYmha4hJmhT5pg3bjl865Mbe",
+	"GLY9aMoBEDdxNbgrP132YPyEIa5TLbmVln2IOXllt5JkQ/dkyQxprEEAybs94eY5iq4QHTdHugRkycpH",
+	"lGhu2NzKtfdccyPdeGB6FZI40SKArpUW+3nS5vHbK3z4kyh3LyDDS/hdP2ls6rUr6uQBZqYK5pUOXCw1",
+	"k6TW7AVZQFS/VKRUdGFYiYpixRZeahtOkY3F9PjJLw+TByeBwY7zx6EWKTvnPe/oXgdP+R1b1mKS3pOJ",
+	"5AY4JWCKuHEwx8QCQaiIFaBWfPwhrrbgguvVRF0tryBONxpmj49lYPY8+u1AVLuzLWxomY2OmCjtiGTo",
+	"DVBBI0kpIfo9OVfI3D+xVXHbZlpDZLLH5OD4U51md5BMEcypkzRhk0SRu8xzgktmJUgeW8XuOdvZS06d",
+	"5kZJKCvgpW/3rhcH0Yzpxwn/4tcAvfAEDt4YhPGHEg+4297bZJoJp5XO3qmtYheLii9XZmxE7Rs1Jtgl",
+	"FHFo0yIP1OYGNJHTjvJ4KhCWHpDrji1Qj4joDNG3UwSSBlp5vijSVx0Kkpan0oJcCWYELtBmYc+Mpx1c",
+	"oK1gLGZHiGINd+jHy1hJ8Ra8EwkeizeBrKiV0UGWEsR5Mvqy/t3UuOx45QMZoBmuc7xNNBPK7u5W29gF",
+	"8jNK3cciaFi0PYqpRYwoFfT7QFn5OZFbJrxZzPn9nMMe4EEVg1xULqzERPZsYpriUdyoa32ghtwpWS9X",
+	"aLJrB7+PY11InSdB/gDH2lEdXRMrRHJNvNMvMdiKUaVT+cva0KXlVoZpg/oeJYXc7ufAtnAKuqP7FxYR",
+	"IL032mFGEx/imMpMhEPgsp5HxszOLt5lwzNt8D+946ZY4f943vD/Ssp1iys6oDCsI2NqJfxL9n83vgXo",
+	"2+SynObWu9pg8YgIzrG3eby2F5hpwzQbhEcsFk/43GuHnYPsdMVAXGO1ER+JSHjEdANfBrbbOuxDGmeX",
+	"m/RdgTJFXSjZSVXOia6LlRX0BdvNwZWGJ9heBER66ixZ0pSPpcJx7AiF3FhQHo43lQAfGPbQHqOaJt0d",
+	"BRWYWJIniAu9CFYve3KtGGnIQsmN1Q01B1E/GYKSvHlNckZ7cm8M8ywpMrNyQ/RK7vqpxfhtNmM6qwcJ",
+	"xperO1mrpLXvjlUSkjNliFuzyjZQoRWF7+3EIUwEV3E4QcPJlR44ARTxeg7h7hRiYkuGexxR8X+5PSeS",
+	"XcYbUtq7tlu9Y8EkE6wH3tZgb2eIwLG8E/L6RbXvGG8OmmT8WtMovecmI/t7F3on09ndJcg1IpeamYt6",
+	"+5eQT+bISyOGapn2ELPftlwxfcZcDPQXRvMkAQCxT4NZ38WK8oSw9Prr7+ekYnSBScpJ+eKEqb+wiNQO",
+	"/iFrJWj1tTBqn1Tg0r41YNWZcjRTcFKGtN82eP5x8+MPpEmocqGwSaJO9Wqi8jM6LmJ02mkTH4ZgmXvI",
+	"xTmobq9uyQPIOAVRb+H1fETdTfMzuDuLDCm4U3LNembWPNiZMCpZIcb9gOLHgo8MH1gxmnADWiR4QlNR",
+	"bYgdfB+G1mmzbE60aHSihGgnU2Ha7J6pvZvUzue0mhUjPnGOwBLt8d8wc1icwHka6LmNp7D2Ldsfx4Fz",
+	"qp8LEHGxMr/ioehVJZzmKnRzJdfvIle7sWMDXsOt1JrfVSxE04/X1bGeTX5oIU1n+MnmgJXcZipkLajy",
+	"YQUWtE48sXSx1jWtqr0LznlBnlgxHM5PuczXzEimrbYdElB3SWPhpf7KuanSg2yZ3LqXk++m+SyO5yAA",
+	"sJ4FiOdQf4r0RzhCxyc+fkdFKkZ0uPBKSIY7FA/mK8AMYjHvTckMD79DBo6sSn2qYodHJdifTrJxx8ib",
+	"4n1y3Yj6JUm0+vzxHmp7wfI8uAB6BgtMoHfVapM2mnwOxbjcQ5fb7BIisoHU9qIwMZAUkrYqr6ROhaxY",
+	"2uIKaMeFNOdAAH+t45o7SfObe/cWQHeoNmaa1OqtlSSsYsNLRt58d2NVNq/FcRP5q1bGbO0qim3aSMad",
+	"hTgh9E2Mp+oGOAR1PmzHB1L58CnuKgvG8AhgT+Hx+0Zf7EhWU4sG0oOFexP1lFSmDlUcgX7QXhj5m6d5",
+	"fIMWe5uUPEKRHUYE2zFtWqaiHe2owWCnmiwC5AqSWMFx9O43tGS5SnCHifo0F/ktTQosIdq/rC24fhtf",
+	"Dg4GddXgjg4Gz0U9OC3PAoi0kx1bxEEuYgrsbnjladx8VgqdvOzwahIi/vRITEUdCOhuTPJj0R3eSJ5b",
+	"y5WD6hFs4mTHhIlqR53CIZo6IooJtrvNl0rVLOhrg5Xq0N7KG/PTHgtdwa6CcThJPIxKKv4eLi17ryBA",
+	"Z0hhcWRkUwLdsgTGjnZkvLFryKjIaXHVyxlQ6AyPZHS+POv3dK4F6CZ03BOC6FZFNDiqU9kifQ1WOmfL",
+	"w3KAc/zdhyc9PGTqCIKUKZcTTJVGkkIqhVaSw1pDK+QiK/u4nZ/CluLZ7/nMKG6GNw5Qk3oX9HOynzz9",
+	"4vO/PTvcAiADuR/Y7o0VsxJB+VC7KFOD2r0xeN/goX6o+Zrh8YbRU0v60XvAO+LPqcL3MnLRA+Ir8DaP",
+	"YhYv3bNniYQ4Qnw4QgecEs3Q8vgnnPRdrzoguRtVJu/xvwUXtOL/131gwb0ekpIHAsyGHeUPCkga8JCH",
+	"Irgdamhc7PphEtj3qQM3ih3rnkx6/ziW1G1Hnw25wFvncoBtJOodO2/HuIOTLTKwk6rUuZrIH0CKW9QJ",
+	"BdTCg4Bz2jIOHVhIdvun4BxBGDwT34Dxj3Smiv2O7ltNsdxznetgpyBWw16uoqAp7cSvlnIFsp+QhhjF",
+	"WQn+VB8npRiFTLr+hZ/gDO0ECw0tO9ynD7qlzw9b0odcns3NzmQ4TW4REiJs5djIWO2mz9+aQ5lwzGpO",
+	"fg3RlUhz39dU6+1KUR0lx084aY11sCWkJBsjiZQ4c7idURQ5kRFqsJFa0hA2kd2u2V6n/fGGrhnZKn5v",
+	"hVr7GHjmfX4GXbBp2YDK+Y2GCMxP9hlQ2MwtdvDpxa8G5IGO7axMB++Ab5KGPqUApTCTg0Me1COPyoaL",
+	"+NtPuofn1NAeD9T32a2dwv/gzuPxHggc4Dja74/cQXo7BVi505NcfChu3QNjtujqUPRmzqLsbbk5uxRY",
+	"MdAv4mPtWoYpITHUy4XTjUxechUwInNvDghc/CTrlGF3oaQww6HzTZIsVAu7TKYL2WFusxbtbEBcFTkO",
+	"+lyGVdVtJjm2v0CMmb5jldyRy4/tuxfw7iUtNuyiWFnhQSxZcvnNTLeuVG6CwFUS4w7QfLhA5yjXRLB7",
+	"pjANNEkJosEzAOo5XYKl0QWEIZZaYG6Bpz9Jak/Js5Er2dsEzPRjorCu22gKhFN8bd86KtMKY+LTbuIm",
+	"fT9h+fMu5IwqejA13bmM3RwD4MO99WA4WJk4X2b4sJ37ORYbBsEXL6Zrl3uQdgzVJP7JUWEvKEIUs8IS",
+	"FIq6cKNy0wrwatZ8QxfsJybYDqXmSXLb0keuDUnaG8uHKRFsB8ns4P97gVVBoI2lJwkQqsg1YaJQ+y0k",
+	"lYZaa+C4SQslPXDYDd2kq+U6N03HhVWGEgPMxfe4JehkH0G2GOpK4rqIgF7T2QkVhFFVcaYImoFTdnUo",
+	"/j0w/qB7PletpulyCHKQlerB0XVYJcZS7zhsszwHhdRhzFYZhNY86QtPza0syww1iFOmEr8qb1dMtMHp",
+	"tJfLd8gcqFqc/WloVcN9K5WLN3t430p+VMdKz6cyi68kLVN1MUIEsaqF4GLps6PAl2OkXEOeXjs1DIoK",
+	"jLVS8kxMgf2F+FIgvTkmRPKGmIvMzhWjxSp99xJbgzL+xaqfZcB9I61UFGCZzozujT1QLyQfmgBmlUnK",
+	"6mCvtuB/pMbYLVq+brfQ5B13t17yMrd3N9NttnRaLYLM2N8ZtBAdX7hrsD6oC45BbLuDF9OCViaRIzAN",
+	"kfJdxmbNiiNy0GQj+SiO5rbNu60jw2mMm9SpXFAmUtZrl+CTiKcPP+T6pfTs2ACCBNlokpQM02Ykl/AL",
+	"yK8918PJvalztXRWVJSV46JjLextaA3VXkmlVCltyCdPnjyZkr8KVRiTdYMjcnuKyULUVqpZdkTgxrV5",
+	"SDUCSdV7CXz9MNTzmm98GfxFiW5BOAj5M3QKq3u+sv+JzO43zPxze5zpJZ0WAzLyQlaV3GnyF39jpUDC",
+	"7gtyxuaapwNssT02WvwaYRsPJCYUigoayvNiRTaQ+Qw5fhsgmIeMQ41h8QiDrUuvicZIw7mp6BjcgZ5g",
+	"lzWYrhldu4TQtPrTrqKXyU3IdPqoc4Wupcn8Ass53GN41CYiOPjGaX3SWivFWuVII0liuEH8EV0g03WI",
+	"UETwFR+h05EPybz54VVS5p3e3n2wb/qAafCeCjOqa9BAOUg/Rqe1YbOLecBDBnvi1ZkttQ+6jL5txYHL",
+	"yJeCla9E0p4yORlvG/wxD/J7hLCTfA8EeMQ1YaQaYtba1VM10zqpaHQLG/uaOM4pciA38IYn0wE7SuvI",
+	"xomGHegK6IOJU0F7gSuTHXSEDkHcVvo6QZ5KUFbtCWK6aUgsBYE6kuOq1chtOvx3uMy13ZqeHsJ2nvaz",
+	"J2k6u62SqjLICPAbWRmz9T6Jsc1EvashLVQ+Vtw99pBLawJMlKgL6JWrwqKN1UblAi4tlCfu1DhJaM/D",
+	"Hp/DThy00kex+1HbvWSrXH8EW3ew2WlfK6xQIYW7lCMcV0LvUma22DGTbRwPtA0r2aCeRwopBCty5pRw",
+	"4MYfIe9xO0S1BuvQpsPJ814XzKKwbw2DTT9YgWgwkAyepmU+vr5fP8l3hHxOhNyBb8AVKw10s+mYD+YX",
+	"7Ps9ho/2Uyadl35Ad+nwkqS2/pDu4ugqSNmb4FwWsq5Kv9V0icPqZA1j12yf937Cj+lKeZiQq42iYskU",
+	"+TBdBSS62B8BXl0FJJcT2jHxPaiNrU52sYkpi1cas2bh49rSjvKMujkd7URzUQB9DGh/PNyGcufzJEYA",
+	"ftaI7ZvQSybZJDQhGlC1ZCZKnOhWKTErKkgIZEq4O7DtTtoVgvQ9+7NidGp1KwhDy/lGpgcpT+xFkUlL",
+	"KeSWpaUuyH53Ns45oaHvBB1q0tCUW+/cq5h+a28Wz3j0YIzbtOkfxT/N5k1ARHqUbtCz88HMGmina2Ti",
+	"oUpDa7Tqy8soVBhhHCu90elpZgxxis3Ri6uPh6ZRoVlU0wCzBbL83co14gmUc6CU1FAkf0N6p/SQid5v",
+	"ppkwwKAtJhuHkzVsjDdeBIqC2z4Eb50jaRMob4y+VD2Fim+3mXYKqHKRDdZypwI+gQiYDuJpiOJDe2I0",
+	"dOehI2nuegCdtSWZe9NPF7fF7F8+D/I89k/CcnFJ52a6x1nS0rZLKao99rRxV6hV2mtKQa5mpHD1ho12",
+	"qdiWN3TNRLJ9RtLFh3WQQwQsoZq8/vp78uHrb69v/vLFR6Mceyk4v5GuyfXxAe5xWMeIpj1Nk5uSCe1M",
+	"/hnLDDaQIy3hlwlIQAB/J/baHnViQwPwlEWtZrfDwSksoz20VPFQmdQ3q833hDymJZC4dQ3TEonNHRhx",
+	"QTApNds9MkWU44KhLq4T6ulpVi2IXJAKBS6oTyM1JHPesVbu70kylisqcga31F5dmFcZylGM87xSkeRY",
+	"kAOTAg78oAnkVOXB4qIs5II0Oa9B92/6ZT4ooahhJOModAi46MOzXfkYqz9DRNkUUGb5Y665MxyVuzjO",
+	"Ivzbuol+6f5INBQj3IYGYfHJThO6ZJ7rMQ6N0QoOZH+foG7hoA8laEpjnCj1tPaIKe3Bu5C8i8RrEX6z",
+	"B70lgIlTJFa4HOOj8yrg/eNEDF9PYUN/4xurx332DJtq46dPhqo5tV12B1txT8Bv2tnnEQRrTsKhqY2Q",
+	"bBWDAQSuUOcKQviU3GDcAqYMSgz9DRVVNWOZzskd5x2oyite+QBIS5BGxxke0dNkSrePROKeW974vL3w",
+	"YqBSWyWxJ27IW467J2PZaKdFs3SYN/CTPiyvr+ZOHgUDpRVy56HMquVOjZp/umxCV8IF30+fLU6rsSVj",
+	"09KUs3bu6H4SyRzsLMrEMUlEc6JYAZW/pWqBditVJjeifQyailHXV1eup7mLnwLk28ETOM/ca8RGaHeJ",
+	"lRXQDus2n8XISchvuskK5r2MKJ/lu03C46mV/tw0A+2FBFFz4WI4m9BNF82ZujNt3eOEIe0DMUWhBmDW",
+	"lJj+cSB6Nhdb1ES09qDRFMob6uX4s6XcD1MD85atSf3lYCW5egojT5Yvt95UPhg6ZXbCU9wHhOE570MA",
+	"TaJPwSA1Rea64OmKtrHBMhfvBWBs90PBpLBMldzBxKtFuyZiooPmQUpaghvehyBU/VYSWAd7PjPQ/hIf",
+	"1U0NfqYP01lHYCNTq4Ogo7Vhj1YiSGAMs4Bqq8bf2DPiK+to38WWowdCrnkoMAlaOFsKetuLVaJb/q2z",
+	"uXmiA0cPQMioij0fAJj370FIWiTOxhunTPOCfQApC0bRwnxM3vAN04Dhn15ek88+++xLy37/+eZ6TjDn",
+	"EH5zcb6klEW9sXeAfGgf//Lp53/7aO56P9vnwMW9pUuwI8BfzJ4iaB/8mHwNlZGhjuwdNKN2ZgXNl8JO",
+	"LBgrdRO3RT5EYH2E7h4AwwvUuhkUV5MVRnphMDyIDhggcdd0n3XbJh9aqqoErS7dN5e0KJjWHy/lRx+H",
+	"crXPZ68QH1E34eezJx9/8vETb0qmWz57PvsMvsKMYMDzZWxRcqUbMY2PS/GqnD2Hmp1fNcpuSCHUs+e/",
+	"pElN88jlf9cMapm5U/Rv+BgOke+jPccjQscTMd9Zu69VpWcKJtBmokPG0An9P9DgA0Jyf+r2hW/mn1Bp",
+	"NrMnFMuaEUNaZON+cTFQ+PGi08Qy3usBPF6jqXzEk9/xjeUvby2R0lspXHDVp0+eoEQtjIscAPMjZkpf",
+	"/urMBuOg81XUyxyoR7/EBDp6AkDS44UFXoY8BDBcbTbUKpkzf+pDqDpXZEELpueWUjigGmrvzi9OLNaz",
+	"t3aMy4IOX6hrit34zgSh6ysQFRLAwRo0+gTQeYMjdUppRqAyTG30nNACG7WDCoKVBHUEN2d/jAB3+c4e",
+	"8PeXIBqGmgxObmuD8so+8ka+sTNNpk03K6kMJtG8RZbKtPlKojZ2EjRchR28b3Nto2r2/qz4T14MlLUf",
+	"jvor7HtuJKG+oJHaIIIxawN6p3i8+wL3OYx3ApDzd6YTtngkI+p2cCjxfnNBtER/Tkn3Go1HQu5eEMGW",
+	"1PB7x7NFmaX0IRDtdkN/6/Iab4D73BnT8POF+6KvQr07NAUX55nCJS2OZytQ7I22tIE8F3VeSStBOTeJ",
+	"lhuGzgchd+RDezVAchISv/0QTJsfZWAeLOzNevsKzGT+aU9FtFH38cL9dZaNC/fXhQHOZxfhPyd6X2Ss",
+	"Y382hhvdvLMz3fiWkw0zwGvBm7og97TiJXpWMmw3evnyHQYYvs8Slf9iMU3pk5SufS3IZNBD0mgXWf+F",
+	"/QgBIiVfcqzJaF9wVXf8afMNAtpcID5/W2qsrD97PvufX55cfEkvFm/ffTF/9vT9XxM+j0fCt0uhzUgS",
+	"RTsH5IGo/1G0xWqQJSBZ3WrJcwLVTkDgqLXrdse1r6CXPg+KlUwY37c5z1qi584J1zDNkHiGQf2nEdCw",
+	"lJRXWZpdenO1L0uWYc3NC04oQzJZMYwyaAPyJ7aR96zZ44MFshYWniYs3lItJbThejiwXkqMhqURlNKA",
+	"mc+2dUoULcsTbv30smizuJ9pVbNxEmkC6Gu2NSeA97eMbdvQjo/ki1bJLMiQI1jJNXtWm9iXHK3/2nv2",
+	"z3a/3QyZe+1W+HDY/cvXNAsNT6Jc6solcEQVdxzA3PwxuC7tXvcD+pX9OYJb61iml+4f4czD4yVHr/6Z",
+	"we7DRRPQ3/lcSx8PfAIVCIKn7AlGkDsTnqJCh057Q4B3zX/zoH+ND/z5ge/88fjzac4+nFpMvwPo7yCF",
+	"ByfJwv2eoVPNfliMMXq+PI/RU/saApOtnk25mbFmT+91TRo9n45V10B8CHGkIHhZqSyKgDqZyTU5kOma",
+	"ThtFzYU6dCIfQphxXiudqBD6EC8/kf984UKb//w63stHMqr6WzUnAMOmPVdSgPcX9fIdLwcVOR/e17ur",
+	"CVWMl4NqWC/oZihg6jFwkqOqiyak8QSalxut0brYPS8ZhvKnkbNitMLauDmsfINPnBFEbobUia34PWu5",
+	"N2fPf3nb5iUM0iYxal0WTGuIi4YXm007x5vfNHhoh/jGN86HO41p/KGIAWzhp1qcnRrccMOwLAO4DHZ0",
+	"T4yEcgI6DuEG+Y0JM/ct1bpUoxUUjkpaUqr6ii258Ag6h5qFkHPRmqN0rE9OjrWsCMwN+qpPIYdJtdau",
+	"0Ts1xNA1ymNQnTqgEGbDqHMnAvqQuQHchVt2+Q5biwwS/uNuG4St/4CNSx7lJqVw4trpngAb37jGvA7+",
+	"HK6UpeHxhZoE8ku7ey6w4FT6Ll27J/6DgZZLzN+0HQUTsVRzgkVFMc/CS88QaxsKM8cIQXLHNXE6Iqbo",
+	"DGCu/d0Qa3rVejItK3WE4qapzxQ5/s/E7GKgnJ3htTCAUbmIZf1g3uYsBq3EpfMwuXiK34nXtdOz0vKx",
+	"t7GcnNs5jCDHcxfkA93yXUgRMv096zuGD7a+G8UPO+j/gxLlMejjnQy8E+g4LTIbFB2IGp03GR6qdlfT",
+	"9+iejqHLUKt+QA79/wNV2A7vBI5fqhRn0S3b0SNZYIMFxUytBtDwE/z+Hzy03IYQwXNHi3WDhjj5ZwgN",
+	"v8paCcykycog/3DPHG9V/TMJF263Z5cr/rWSUAzdoiwrSbQtGQ5Zl/dMIddy8d5JzP1sH9pncdfd1Yrq",
+	"lWVxrPQtKEJZ31pDYTHn7fs1jJgSPjF2/ciw2UdA688x6HJad+Fqf/JT+E3/Ras1xtdhgSEHPydasGLt",
+	"0h9CZlpoZt7UwkkfhzV3FdGzN/dbjvFPZ4OqnSAXGUGrKhSvPE1sBGwYijm6fEQLQ19gciu15ndRoH7W",
+	"Chr80EOg+94/9L+D6sW9rs9J9TxYyd0eQl2cJ9z1bN8Tbagos2EcaZd3WX4fVN5zKE9xa+1HVppC3/A+",
+	"Sja0PA1CoGi7V4pegHxt2G9wpyiW/BDtzg9SkX/c/PhDPrLDf7wsfdP45DWDlvIN6g4wKH/nsQCxRjO0",
+	"IrUo5D1TrAzeTUgRMhQzGM+UWtL0/4OSHGDDA1pHTZwsLUXoSOMLvyYXxPPmmqdPvnz2uLGErYb/GU0P",
+	"EXvKiLemroleQXDASlYluBzXrAQVA+K7PaxVUyugfwJGnMyxwXHZ4zk+PKx3eGilpc+fbNsguFVteVWR",
+	"WrMSuJuQd7LcE8UE20HDZLPKnuvalcnLx1WPCtLDgPmH4/ZrUcZoDeXTocniiilHa1wBHG0oVJ/qB4i2",
+	"WEDOiHICPD3CncpdJ2+yPY3NJBQI8pyVG+Sr4y/G5VaxRcWXq4FUnmsrvP7B4d4UJRgKMoOmWKegZmAO",
+	"Qfca5FqRnb3MRu3nvmAzd3x1zcrxyLgPWfRJRED+9h8cEU02/BAiIPviVCoX9XVjPgheNcjf7TDkDA6Q",
+	"LA2qCD/iI/9xyjR1xc6uPyDMs/aSEeoCGHKxCNp51AUY+3dysrjibuezNQL0oMkTlmiKK9LNrbLAqBIM",
+	"CydzQRRbMap0LjK/uWijPCUea39Qe28W+KGi1YkYPIJ+ujdkGPJxLtZBLAymYf1hDPBQCqvV9iYb7czF",
+	"idSZWJ4P1+ROyXq5MvNOhtQLly/h+u6OR5Wr5ZqmcG/omn0Loz0UL6cnjt82xXcfOcM6FMbNnIE125/M",
+	"F9OtqpuoQNE9GqDi+lIikFCzgHYQkqyosxBvmdrwULwlfVC2TG4rNii2vMZHzgjq11DDMSft2RO/t1rt",
+	"KXRMPxZAakP3vsRLBCEsvzJsQHwdGnOd4czj4L9b2MU9N1l3By1Po+tflaWGvHDAheU9S36PF4GrXhfK",
+	"Hmaak3v5DguAjjDNBJxNo3L42oSkRQWzncwi4qH0gSa4/7kvQ+QCaOUae0Glzi812H66q4lTsTwZPM51",
+	"AXw5/8cl+w4qibN/utSy/4KzHh1/bO6jpLOWAzsIxNsqooauWxwCgihG3oxL3lzprAwA1/48V+SxaBNs",
+	"8yz4sdpjmyhZnBQrKTUjlDRdLEO7lRRaFKN4R3KC8k/wwO+SSoFrOxpyI9IvfLmzggow0s9DEKxrGW40",
+	"Kamhd1TnUzMgmX0AgjeY7H42ANrxb4YygGGBp4j14MUKJEEmCrXfGh35rl24hT2Q3vy/klWZO3Z2SZfg",
+	"D3AFcDNxUoLt7PZQETgHVbej/+TW8chE/bHw9rXDFhAFBfK5Dzeo2MI0WdzOHLVm+xeufUEB0VekFoZX",
+	"cdVhaHuXQ21TvjUrvd+EJkinKacUlfdBz2q78yDX2ISuVebHHCjx41pdnbTAjyvd49M5WxV9/vy5nFHn",
+	"+rMmb+HhwXPrTzLiF1VPrtr4z8bQuKMa+VGzNNx72yf6JeC18zsmcJ7hojkuYOA0xjsXYh4MQaG18hzC",
+	"K3QrqGmnZJzgeQxuLmnT0TRLVXzX04dgad5vt6MNuFleILUEJz5UWHWOGVDa0f0vsN5viii4omVJv0mq",
+	"wVLC4d4pqd5ZDxgkSNQlNrUKml3DF08eNz4j7lKbObAe5aeSXCDmwg3qUAjIBemlWAXYealmP/Zs+k6t",
+	"2Wpf8YF/ieXsH3RCU6h1ueb5/PJeOM5ga43zFvrqASSbal6dgmNcYb0OjHICUH7QIUMQJGZCi2Jn4lZs",
+	"Q9Ua0uuQyImWs3XwUNijdeEs3NkkUqmNF23PpV25Kc5qL77Sa93kHbVUKFYSab+8ufkG7pyFI9y6Ndvj",
+	"RdN0r/tsnKeLMzyQAWdcDarWLVycIT8bR4eZHlvPeJQjgIW17Hgeu82B0Cu5A9deKLZvnwN+BdWLWoET",
+	"I68XhE4O6xj8mMDnDqV9iD6C0Z2hK4DecYP3YZoeEvXdH9ZF/lSqAn+EMG2o4w9IyJJ9V8tMzzFjwQXy",
+	"DRzC0J4gZ9a/4UvxY21mY4zymi8FxoXO5rMVoz5Y54aZi2vsfNCCaJdHvz+RNR/VA9gamHoVu5feAwiW",
+	"/Hl0SVeum3vfsJ9Xnry/74znyULyVSYbRkJMKgL7JC7yf3WHnOCos0t9dS4vHQ7+O3nphpAQg+pRT3rG",
+	"CuxDgEjUSSRtzYKfLxtzOpgra5N1YDUPnskPFSaY4otKUJ/TuY5cGT7LzT/QxEpwkffBynhQ7tz9CsZ3",
+	"7yzMg91c1Nu8ZfiGmX9uz3WH7Nh/xCvEDKm3KDP/wW7TNXiddN/tRGjbRTUPy9cZsgnYh/asB8Q798yf",
+	"uuBV1HP8rBZThFU+QdfBcoBpGaocyM9161o9zR/72rl+wIlLZzd+EiIJIASOA5N1GphIF4XqPTQ8jZ/o",
+	"dhysTRjQNVEDgtde/f0xTn7WVh36M5/CVo3whsLtrmAVaKGjAHzpa8geBLSvRXs8vOepLtTesYqLekHu",
+	"9sTBBHvMCuayMrJpeaKjO+YLTT555EKTbcA9ThFfJ/VASqgDKug8ACfIEm082eNOSKvEr5ElHbT5vZHY",
+	"l/98IaIwQabqGHhwtUtQPk0BuNaQOcXZxYMNMfQ3PmTsjJDxvbUzRw1XCYKLhI57jFtRtVDM6NMQIyce",
+	"40Qv7HGj5YYLohnTJMSUfqCnKJTf0zV743qdnoMztzqBPzJj/oHtXCPzs+eOA06guVSBHjUpmGbVAhM8",
+	"8RSA0g9tAaAytWyXqW3JsIjiwKTzUaD3skHf715EOBk5ald4sshRl00u83dhQ7HzDhUDl6GjjUSdQ395",
+	"axmp6wL6y1u7yRCS8su7Wa2q2fPZJd3yy/tPQMZxY7+LM+t5gfZf7zfFaaNvQsR69F27NFH0Q2jB0Mzh",
+	"2En0lSeY79++/38BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
