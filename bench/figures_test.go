@@ -500,10 +500,10 @@ var fillSQL = []string{
 	`insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, first_seen)
 	 select sha256(i::text::bytea), repeat('x', 900)::bytea, 'h' || i || '.lantern.example', 'Bench CA ' || i % 20, jsonb_build_array('h' || i || '.lantern.example', 'www.h' || i || '.lantern.example'),
 	  now() - interval '10 days', now() + (i * 7919 % 90000) * interval '2 minutes', 'ECDSA P-256', to_hex(i), false, now() from generate_series(1, 100000) i`,
-	`insert into servers (name, kind, line, generation) select 's' || i, 'nginx', i, 1 from generate_series(1, 10) i`,
-	`insert into endpoints (server_id, address, port, generation) select id, ('127.50.0.' || id)::inet, 443, 1 from servers`,
-	`insert into hosts (name, audiences, wanted_issuer, wanted_certificate, line, generation) select 'h' || i || '.lantern.example', '[]', '', '', i, 1 from generate_series(1, 30000) i`,
+	`insert into servers (name, kind, line, generation) select 'fill' || i, 'nginx', i, 1 from generate_series(1, 10) i`,
+	`insert into endpoints (server_id, address, port, generation) select id, ('127.50.0.' || id)::inet, 443, 1 from servers where name like 'fill%'`,
+	`insert into hosts (name, audiences, wanted_issuer, wanted_certificate, line, generation) select 'fill' || i || '.lantern.example', '[]', '', '', i, 1 from generate_series(1, 30000) i`,
 	`insert into targets (endpoint_id, host_id, generation, verdict, served, leaf)
-	 select e.id, h.id, 1, 'agreed', 'agrees', sha256((1 + (h.id * 10 + e.id) % 100000)::text::bytea) from hosts h cross join endpoints e`,
+	 select e.id, h.id, 1, 'agreed', 'agrees', sha256((1 + (h.id * 10 + e.id) % 100000)::text::bytea) from hosts h cross join endpoints e where e.address << '127.50.0.0/24' and h.name like 'fill%'`,
 	`analyze`,
 }

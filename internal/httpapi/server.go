@@ -25,6 +25,7 @@ import (
 	"github.com/klauspost/compress/gzhttp"
 
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/fault"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
 )
@@ -245,7 +246,7 @@ func (srv *Server) handlerError(c *gin.Context, err error) {
 	case p.Status == http.StatusServiceUnavailable:
 		c.Header("Retry-After", "2")
 	}
-	if p.Status >= http.StatusInternalServerError {
+	if p.Status >= http.StatusInternalServerError && fault.Of(err) == nil { // what is shed is no fault
 		srv.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
 	}
 	write(c, p)

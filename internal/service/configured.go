@@ -22,6 +22,7 @@ type Reading struct {
 	base
 	declaring *Declaring                          // knows the way to each server
 	known     *otter.Cache[int64, *configuration] // by number of the reading
+	listed    *costlyBy[serverPage]               // pages of servers, by what was asked
 
 	mu     sync.Mutex
 	recent map[string]recentReading // by server, of the last moments

@@ -3,6 +3,9 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"strconv"
 
 	"insegna.example/internal/core/journal"
 	"insegna.example/internal/store"
@@ -48,7 +51,7 @@ func (s *Surveying) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Bi
 
 // CountBindings counts the bindings of the whole estate by verdict.
 func (s *Surveying) CountBindings(ctx context.Context) (VerdictCounts, error) {
-	return s.store.CountBindings(ctx)
+	return s.bindings.get(ctx, s.store.CountBindings)
 }
 
 // Certificates lists certificates and gives the next page's cursor.
@@ -78,18 +81,31 @@ func (s *Surveying) Surveys(ctx context.Context, before int64, limit int) ([]Sur
 
 // Servers lists servers and gives the next page's cursor.
 func (s *Reading) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, string, error) {
-	return s.store.Servers(ctx, f, p)
+	read := "all"
+	if f.Read != nil {
+		read = strconv.FormatBool(*f.Read)
+	}
+	page, err := s.listed.get(ctx, fmt.Sprintf("%q %q %s %+v", f.Query, f.Name, read, p),
+		func(ctx context.Context) (serverPage, error) {
+			list, next, err := s.store.Servers(ctx, f, p)
+			return serverPage{list, next}, err
+		})
+	return slices.Clone(page.list), page.next, err
+}
+
+// serverPage is a page of servers.
+type serverPage struct {
+	list []Server
+	next string
 }
 
 // DeclaredFile names the estate file in force; "" when none was applied.
 func (s *Declaring) DeclaredFile(ctx context.Context) (string, error) {
-	d, err := s.store.Declared(ctx)
+	_, file, err := s.store.DeclaredAs(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", nil
-	} else if err != nil {
-		return "", err
 	}
-	return d.File, nil
+	return file, err
 }
 
 // Credentials lists the credentials in the safe by name, without what they are.

@@ -140,8 +140,26 @@ func (h *hashing) do(ctx context.Context, from string, what func()) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	began := time.Now()
 	what()
+	if h.crowded() { // the machine is for others as well
+		time.Sleep(min(breather*time.Since(began), longestBreather))
+	}
 	return nil
+}
+
+// How long a place rests after a turn when others wait, in times of the turn, and
+// at most.
+const (
+	breather        = 3
+	longestBreather = 200 * time.Millisecond
+)
+
+// crowded says whether others wait.
+func (h *hashing) crowded() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.waiting > cap(h.places)+1
 }
 
 // hash hashes a new passphrase.

@@ -32,6 +32,9 @@ type Surveying struct {
 	reading   *Reading   // brings the configured face
 	pool      *look.Pool // of looks
 	jobs      *work.Jobs // for shards, readings and the end
+
+	today    *costly[*Today]
+	bindings *costly[store.VerdictCounts]
 }
 
 // surveyTries is how often a job of a survey is begun again after failures.
@@ -373,7 +376,7 @@ func (s *Surveying) siblings(ctx context.Context, host string, rows []store.Sibl
 
 // StartSurvey begins a survey of the estate or a part of it.
 func (s *Surveying) StartSurvey(ctx context.Context, scope store.Scope) (*store.Survey, error) {
-	if _, err := s.store.Declared(ctx); errors.Is(err, store.ErrNotFound) {
+	if _, err := s.store.DeclaredID(ctx); errors.Is(err, store.ErrNotFound) {
 		return nil, ErrNoEstate
 	} else if err != nil {
 		return nil, err

@@ -33,17 +33,21 @@ const (
 	toldSince = 7 * 24 * time.Hour
 )
 
-// Today gathers how things stand now.
-func (s *Surveying) Today(ctx context.Context) (*Today, error) {
+// Today gathers how things stand now. With very many records it may be a few
+// seconds old.
+func (s *Surveying) Today(ctx context.Context) (*Today, error) { return s.today.get(ctx, s.gathered) }
+
+// gathered works it out.
+func (s *Surveying) gathered(ctx context.Context) (*Today, error) {
 	t := &Today{At: time.Now().UTC()}
-	d, err := s.store.Declared(ctx)
+	name, _, err := s.store.DeclaredAs(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return t, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	t.Estate = d.Name
+	t.Estate = name
 	steps := []func() error{
 		func() (err error) { t.Survey, err = s.store.LastSurvey(ctx); return },
 		func() (err error) { t.Bindings, err = s.store.CountBindings(ctx); return },

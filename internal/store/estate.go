@@ -63,6 +63,17 @@ func (s *Store) Declared(ctx context.Context) (*Declaration, error) {
 	return &d, err
 }
 
+// DeclaredAs gives the name of the estate in force and of its file; ErrNotFound when
+// none was applied.
+func (s *Store) DeclaredAs(ctx context.Context) (name, file string, err error) {
+	var d Declaration
+	err = s.db.WithContext(ctx).Select("name", "file").Where("current").Take(&d).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", "", ErrNotFound
+	}
+	return d.Name, d.File, err
+}
+
 // DeclaredID gives the number of the declaration in force; ErrNotFound when
 // none was applied.
 func (s *Store) DeclaredID(ctx context.Context) (id int64, err error) {
