@@ -60,7 +60,8 @@ var house = []room{
 		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/maypok86/otter golang.org/x/crypto/argon2 " +
 			"golang.org/x/sync"},
 	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe " +
-		"internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
+		"internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/klauspost/compress " +
+			"github.com/oapi-codegen/runtime"},
 	{"internal/httpapi/contract", "",
 		"github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
 	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service",

@@ -123,8 +123,22 @@ var bindingColumns = []column[client.Binding]{
 		raw: func(b client.Binding) string { return string(b.Verdict) }},
 	{head: "WCS", cell: func(b client.Binding) string { return plate(b.Faces) },
 		raw: func(b client.Binding) string { return b.Faces.Text }},
-	{head: "Host and place", width: 35, cell: func(b client.Binding) string {
+	{head: "Host and place", flat: "Host", width: 35, cell: func(b client.Binding) string {
 		return b.Host + "\n" + b.Server + " " + b.Endpoint
-	}, raw: func(b client.Binding) string { return b.Host + " " + b.Endpoint }},
+	}, raw: func(b client.Binding) string { return b.Host }},
+	{head: "Server", csv: true, cell: func(b client.Binding) string { return b.Server }},
+	{head: "Endpoint", csv: true, cell: func(b client.Binding) string { return b.Endpoint }},
 	{head: "Cause", width: 45, cell: func(b client.Binding) string { return b.Cause }},
+	{head: "Remedy", csv: true, cell: func(b client.Binding) string { return b.Remedy }},
+	{head: "Configured", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Source) }},
+	{head: "Outcome", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Outcome) }},
+	{head: "Protocol", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Protocol) }},
+	{head: "Issuer", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Issuer) }},
+	{head: "Certificate", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Certificate) }},
+	{head: "Days left", csv: true, cell: func(b client.Binding) string {
+		if b.DaysLeft == nil {
+			return ""
+		}
+		return fmt.Sprint(*b.DaysLeft)
+	}},
 }

@@ -22,6 +22,7 @@ import (
 // column is one column of a table and of its CSV form.
 type column[T any] struct {
 	head  string         // its title
+	flat  string         // its title in CSV, where it differs
 	width int            // the most it takes in a table; 0: as it comes
 	cell  func(T) string // as people read it
 	raw   func(T) string // for CSV, where it differs
@@ -115,7 +116,9 @@ func rowsOf[T any](rows []T, columns []column[T], raw bool) [][]string {
 	out := make([][]string, 0, len(rows)+1)
 	head := make([]string, len(columns))
 	for i, c := range columns {
-		head[i] = c.head
+		if head[i] = c.head; raw && c.flat != "" {
+			head[i] = c.flat
+		}
 	}
 	out = append(out, head)
 	for _, r := range rows {

@@ -62,8 +62,13 @@ var serverColumns = []column[client.Server]{
 		raw: func(s client.Server) string { return s.Name }},
 	{head: "Bindings", width: 14, cell: bindingCounts,
 		raw: func(s client.Server) string { return fmt.Sprint(s.Bindings) }},
-	{head: "Configuration", width: 48, cell: readText},
+	{head: "Configuration", width: 48, cell: readText, raw: func(s client.Server) string { return s.Main }},
 	{head: "Findings", cell: func(s client.Server) string { return fmt.Sprint(s.Findings) }},
+	{head: "Kind", csv: true, cell: func(s client.Server) string { return s.Kind }},
+	{head: "Reach", csv: true, cell: func(s client.Server) string { return s.Reach }},
+	{head: "Broken", csv: true, cell: func(s client.Server) string { return fmt.Sprint(s.Broken) }},
+	{head: "At odds", csv: true, cell: func(s client.Server) string { return fmt.Sprint(s.AtOdds) }},
+	{head: "Trouble", csv: true, cell: func(s client.Server) string { return s.Trouble }},
 }
 
 // worstRaw is the severity as programs read it.

@@ -442,3 +442,19 @@ func TestAnswersAreMarkedAndCompressed(t *testing.T) {
 	assert.Equal(t, 400, refused.StatusCode)
 	assert.Empty(t, refused.Header.Get("ETag"))
 }
+
+// TestAListRowIsSmall holds a certificate of very many names in a list to the first of
+// them and their number; the certificate itself has all.
+func TestAListRowIsSmall(t *testing.T) {
+	r := servicetest.Start(t)
+	var n int
+	r.Query(t, `with made as (insert into certificates (sha256, der, common_name, issuer, names, not_before, not_after, key, serial, is_ca, first_seen)
+		select sha256('x'::bytea), '', 'many', 'Harbour CA', jsonb_agg('h' || i || '.lantern.example'), now(), now() + interval '9 days', 'ECDSA P-256', '1', false, now()
+		from generate_series(1, 60000) i returning 1) select count(*) from made`, &n)
+	list, err := r.Client.ListCertificatesWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, list.JSON200.Items, 1)
+	assert.Len(t, list.JSON200.Items[0].Names, 20)
+	assert.Equal(t, 60000, list.JSON200.Items[0].NameCount)
+	assert.Less(t, len(list.Body), 4096)
+}

@@ -226,8 +226,10 @@ func tagged(c *gin.Context) {
 	}
 	w := &heldWriter{ResponseWriter: c.Writer, status: http.StatusOK}
 	c.Writer = w
-	c.Next()
-	c.Writer = w.ResponseWriter
+	func() {
+		defer func() { c.Writer = w.ResponseWriter }() // also for who answers after a panic
+		c.Next()
+	}()
 	if w.status == http.StatusOK && w.body.Len() > 0 {
 		sum := sha256.Sum256(w.body.Bytes())
 		tag := `W/"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`

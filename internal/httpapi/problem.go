@@ -175,7 +175,7 @@ func validationProblem(err error) contract.Problem {
 		list = append(list, validationError(e))
 	}
 	p := problem(http.StatusBadRequest, "Bad request", "the request does not keep to the contract",
-		"see api/openapi.yaml for what this call takes")
+		"mend what is named, and send it again")
 	p.Errors = &list
 	return p
 }

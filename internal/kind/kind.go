@@ -19,6 +19,7 @@ import (
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/place"
+	"insegna.example/internal/core/veil"
 	"insegna.example/internal/install"
 	"insegna.example/internal/reach"
 )
@@ -29,6 +30,8 @@ type Kind struct {
 	Title    string         // as people call it
 	Hops     int            // how far behind the visitor it usually stands: 0 at the edge
 	Words    *binding.Words // of its remedies; nil takes neutral ones
+
+	Plain veil.Plain // directives whose values are no secrets; nil for none
 
 	Reader   Reader   // nil: its configuration cannot be read yet
 	Tester   Tester   // nil: no test is known
@@ -131,6 +134,11 @@ func (r Registry) Of(name string) *Kind {
 		return r[at]
 	}
 	return &Kind{Declared: estate.Kind{Name: name}, Title: "the kind " + name}
+}
+
+// Plain says of a directive that for some kind its values are no secrets.
+func (r Registry) Plain(directive string) bool {
+	return slices.ContainsFunc(r, func(k *Kind) bool { return k.Plain != nil && k.Plain(directive) })
 }
 
 // Declared are the kinds as an estate file may name them.

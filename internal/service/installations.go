@@ -21,6 +21,7 @@ import (
 	"insegna.example/internal/install"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
@@ -44,7 +45,7 @@ type InstallationView struct {
 
 // Diff is what changes in one file, as a unified diff without secrets.
 func Diff(f *install.File) string {
-	return udiff.Unified(f.Path, f.Path, veil.Text(f.Before), veil.Text(f.After))
+	return udiff.Unified(f.Path, f.Path, veil.Text(f.Before, registry.Kinds.Plain), veil.Text(f.After, registry.Kinds.Plain))
 }
 
 // viewInstallation reads the plan as its destination made it; one that was

@@ -20,6 +20,7 @@ import (
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/core/veil"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/store"
 )
@@ -234,7 +235,7 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 	loaded := r.Loaded
 	r.Loaded = time.Time{} // told apart from what was read
 	for i := range r.Files {
-		r.Files[i].Text = veil.Text(r.Files[i].Text)
+		r.Files[i].Text = veil.Text(r.Files[i].Text, registry.Kinds.Plain)
 	}
 	for _, list := range [][]kind.Site{r.Sites, r.Idle} {
 		for i := range list {
@@ -242,7 +243,7 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 		}
 	}
 	for i := range r.Problems {
-		r.Problems[i].Message = veil.Text(r.Problems[i].Message)
+		r.Problems[i].Message = veil.Text(r.Problems[i].Message, registry.Kinds.Plain)
 	}
 	plain, err := json.Marshal(r)
 	if err != nil {

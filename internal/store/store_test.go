@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -426,4 +427,20 @@ func TestThePasswordIsNeverSent(t *testing.T) {
 		require.NoError(t, l.Close())
 		assert.Empty(t, <-heard, "the password, or a hash of it, was sent when asked %s", name)
 	}
+}
+
+// TestTroubleNamesTheDisk tells what keeps the database from doing anything at all
+// from what is wrong with one statement.
+func TestTroubleNamesTheDisk(t *testing.T) {
+	for code, want := range map[string]string{"53100": "the disk of the database is full: no space left",
+		"53300": "the database says: no space left", "57P01": "the database says: no space left", "23505": "", "22021": ""} {
+		why, full := store.Trouble(fmt.Errorf("saving: %w", &pgconn.PgError{Code: code, Message: "no space left"}))
+		assert.Equal(t, want, why, code)
+		assert.Equal(t, code == "53100", full)
+	}
+	_, err := store.Open(t.Context(), "postgres:///d?host=/nowhere&user=u")
+	why, _ := store.Trouble(err)
+	assert.Equal(t, "the database does not answer", why)
+	why, _ = store.Trouble(io.EOF)
+	assert.Empty(t, why)
 }

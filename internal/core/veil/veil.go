@@ -41,23 +41,22 @@ var (
 	variables = regexp.MustCompile(`^["']?(?:[$]\w+|[$][{]\w+[}])+["']?[)]*$`)
 	// what compares in a condition
 	operator = regexp.MustCompile(`^(?:!?=|!?~\*?|-[a-z]|!-[a-z])$`)
-	// directives whose names speak of secrets and whose values are none
-	open = regexp.MustCompile(`(?i)^(?:server_tokens|[\w-]*(?:passw(?:or)?d|secret|token|key|cookie)_(?:file|path|domain|flags)|` +
-		`proxy_cookie_\w+|userid\w*)$`)
-	// directives whose values only sound like one
-	sounds = map[string]bool{"server_name": true, "location": true, "root": true, "alias": true, "index": true,
-		"include": true, "listen": true, "rewrite": true, "try_files": true, "error_page": true, "upstream": true,
-		"server": true, "log_format": true, "access_log": true, "error_log": true, "limit_req_zone": true,
-		"limit_conn_zone": true, "hash": true, "sticky": true, "proxy_hide_header": true, "proxy_pass_header": true,
-		"proxy_ignore_headers": true, "proxy_no_cache": true, "proxy_cache_bypass": true, "proxy_cache_key": true,
-		"internal": true, "user": true, "auth_basic": true, "auth_basic_user_file": true}
+	// names that speak of secrets and lead to where they are
+	open = regexp.MustCompile(`(?i)^[\w-]*(?:passw(?:or)?d|secret|token|key|cookie)_(?:file|path|domain|flags)$`)
 )
 
-// Text hides the secrets of a configuration, or of a part of one.
-func Text(text string) string {
+// Plain says of a directive that its values are no secrets, however they sound: each
+// kind of server knows its own.
+type Plain func(directive string) bool
+
+// Text hides the secrets of a configuration, or of a part of one; plain may be nil.
+func Text(text string, plain Plain) string {
+	if plain == nil {
+		plain = func(string) bool { return false }
+	}
 	text = block.ReplaceAllStringFunc(text, lines)
-	text = statements(text)
-	return Address(text)
+	s := &scanner{plain: plain}
+	return Address(s.statements(text))
 }
 
 // Address hides them in an address, or anywhere in a text by their form.
@@ -82,6 +81,8 @@ func lines(s string) string { return Hidden + strings.Repeat("\n", strings.Count
 
 // scanner reads statements: words up to a semicolon or a brace.
 type scanner struct {
+	plain Plain // directives
+
 	out    strings.Builder
 	words  []string // of the statement so far
 	secret bool     // what follows in the statement is one
@@ -92,8 +93,7 @@ type scanner struct {
 type mapped struct{ first, second bool }
 
 // statements goes through a text word by word.
-func statements(text string) string {
-	s := &scanner{}
+func (s *scanner) statements(text string) string {
 	for len(text) > 0 {
 		n := 1
 		switch c := text[0]; {
@@ -103,7 +103,7 @@ func statements(text string) string {
 			if n = strings.IndexByte(text, '\n'); n < 0 {
 				n = len(text)
 			}
-			s.out.WriteString(comment(text[:n]))
+			s.out.WriteString(s.comment(text[:n]))
 		case c == ';' || c == '{' || c == '}':
 			s.end(c)
 			s.out.WriteByte(c)
@@ -166,7 +166,7 @@ func (s *scanner) word(w string) {
 	default:
 		w = pair.ReplaceAllStringFunc(w, func(p string) string { return second(pair, p) })
 	}
-	if at <= 1 && !s.secret && nameOf.MatchString(s.words[at]) && !open.MatchString(s.words[0]) && !sounds[s.words[0]] {
+	if at <= 1 && !s.secret && nameOf.MatchString(s.words[at]) && !open.MatchString(s.words[0]) && !s.plain(s.words[0]) {
 		s.secret = s.words[0] != "map"
 	}
 	s.out.WriteString(w)
@@ -201,9 +201,9 @@ func (s *scanner) end(c byte) {
 var ofSecret = regexp.MustCompile(`(?i)[\w-]*` + named + `[\w-]*["']?`)
 
 // comment hides what follows the name of a secret up to the end of the line.
-func comment(text string) string {
+func (s *scanner) comment(text string) string {
 	for _, at := range ofSecret.FindAllStringIndex(text, -1) {
-		if name := strings.Trim(text[at[0]:at[1]], `"'`); open.MatchString(name) {
+		if name := strings.Trim(text[at[0]:at[1]], `"'`); open.MatchString(name) || s.plain(name) {
 			continue
 		}
 		if rest := strings.TrimLeft(text[at[1]:], " \t:=;.,"); rest != "" {

@@ -43,7 +43,7 @@ var Kind = &kind.Kind{
 				Usual: func(main string) string { return with(main) + " -s reload" }},
 		},
 	},
-	Title: "nginx", Hops: 2,
+	Title: "nginx", Hops: 2, Plain: plain.MatchString,
 	Words: &binding.Words{
 		Listener: "listen directive", Plain: "has no ssl",
 		Open: func(at netip.AddrPort, exact bool) string {
