@@ -64,7 +64,7 @@ func (p *console) has(at string) bool {
 
 // serve answers with a built file under /assets, and with the page for every
 // other path, which is a place inside the console.
-func (p *console) serve(c *gin.Context) {
+func (p *console) serve(c *gin.Context, status int) {
 	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 		write(c, methodProblem(c.Request.Method))
 		return
@@ -79,7 +79,7 @@ func (p *console) serve(c *gin.Context) {
 	text := base64.StdEncoding.EncodeToString(nonce)
 	c.Header("Content-Security-Policy", strings.ReplaceAll(policy, nonceMark, text))
 	c.Header("Cache-Control", "no-store")
-	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(p.index, []byte(nonceMark), []byte(text)))
+	c.Data(status, "text/html; charset=utf-8", bytes.ReplaceAll(p.index, []byte(nonceMark), []byte(text)))
 }
 
 // encodings are what files were compressed to when built, best first.

@@ -117,11 +117,23 @@ func (srv *Server) noRoute(c *gin.Context) {
 		write(c, notFoundProblem("no such call: "+c.Request.URL.Path))
 		return
 	}
+	status := http.StatusOK
 	if !srv.console.has(c.Request.URL.Path) {
-		write(c, notFoundProblem("no such page or call: "+c.Request.URL.Path))
-		return
+		if status = http.StatusNotFound; !byPerson(c) {
+			write(c, notFoundProblem("no such page or call: "+c.Request.URL.Path))
+			return
+		}
 	}
-	srv.console.serve(c)
+	srv.console.serve(c, status)
+}
+
+// forPrograms are paths nobody goes to with a browser.
+var forPrograms = map[string]bool{"/metrics": true, "/healthz": true}
+
+// byPerson says whether a path is asked for by a browser, which shows the console's
+// own page for places there are none of.
+func byPerson(c *gin.Context) bool {
+	return strings.Contains(c.GetHeader("Accept"), "text/html") && !forPrograms[c.Request.URL.Path]
 }
 
 // validator checks each request against the contract.
