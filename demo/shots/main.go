@@ -240,7 +240,7 @@ func terminals(dir, url, out, only string) error {
 		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
 		cmd.Dir = dir
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url,
-			"FORCE_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
+			"FORCE_COLOR=1", "COLUMNS=126", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
 		if text, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w: %s", c.name, err, text)
 		}

@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -73,6 +74,8 @@ func Main() int {
 	a.terminal = term.IsTerminal(int(os.Stderr.Fd()))
 	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
 		a.width = max(w, 60)
+	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); force && err == nil {
+		a.width = max(w, 60) // whoever forces colour shows it somewhere
 	}
 	err := a.root().ExecuteContext(ctx)
 	return a.exit(err)
