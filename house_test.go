@@ -61,7 +61,7 @@ var house = []room{
 			"golang.org/x/sync"},
 	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe " +
 		"internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/klauspost/compress " +
-			"github.com/oapi-codegen/runtime"},
+		"github.com/oapi-codegen/runtime"},
 	{"internal/httpapi/contract", "",
 		"github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
 	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service",

@@ -58,7 +58,8 @@ func (b *bench) serve(name, address string) (*served, error) {
 }
 
 // mixed are the reads of people at work.
-var mixed = []string{"/today", "/certificates?limit=100", "/bindings?limit=100", "/findings?limit=50", "/servers?limit=50",
+var mixed = []string{"/today", "/certificates?limit=100", "/bindings?limit=100", "/findings?limit=50",
+	"/servers?limit=50",
 	"/surveys?limit=20", "/certificates?days_left_max=30&limit=100"}
 
 // reads asks for these at a rate, for a while, and gives the 99th percentile of how
@@ -144,7 +145,8 @@ func (b *bench) crowd() error {
 	b.figures = append(b.figures, figure{"200 mixed reads a second while surveys run, 99th percentile",
 		fmt.Sprintf("%d ms", busy.Milliseconds()), "< 100 ms on a quiet machine",
 		fmt.Sprintf("`insegna serve` with 100,000 certificates and 300,000 bindings stored; today, certificates, bindings, "+
-			"findings, servers and surveys in turn for 20 s, while surveys of 200 endpoints follow each other, half a second apart (%d of them). "+
+			"findings, servers and surveys in turn for 20 s, while surveys of 200 endpoints follow each other, half a second "+
+			"apart (%d of them). "+
 			"Service, PostgreSQL, endpoints and readers share the cores.", surveys), busy < 100*time.Millisecond})
 
 	defer v.surveying(b.ctx, cl)()
@@ -163,7 +165,8 @@ func (v *served) surveying(ctx context.Context, cl *client.ClientWithResponses) 
 			server := fmt.Sprintf("s%d", n%5)
 			started, err := cl.StartSurveyWithResponse(ctx, client.SurveyRequest{Server: &server})
 			if err == nil && started.JSON201 != nil {
-				_ = client.FollowSurvey(ctx, http.DefaultClient, v.url, started.JSON201.Id, func(client.Survey) error { return nil })
+				_ = client.FollowSurvey(ctx, http.DefaultClient, v.url, started.JSON201.Id,
+					func(client.Survey) error { return nil })
 			}
 			select {
 			case <-time.After(500 * time.Millisecond):

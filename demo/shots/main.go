@@ -220,11 +220,11 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 
 // commands are the command line's pictures, taken of a real terminal.
 var commands = []struct{ name, line string }{
-	{"cli-today", "insegna today | head -34"},
-	{"cli-binding-list", "insegna binding list --verdict broken,at-odds | head -36"},
+	{"cli-today", "insegna today"},
+	{"cli-binding-list", "insegna binding list --verdict broken,at-odds --limit 12"},
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
 	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
-	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes | tail -36"},
+	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.
@@ -240,7 +240,7 @@ func terminals(dir, url, out, only string) error {
 		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
 		cmd.Dir = dir
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url,
-			"FORCE_COLOR=1", "COLUMNS=126", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
+			"FORCE_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
 		if text, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w: %s", c.name, err, text)
 		}
@@ -255,7 +255,7 @@ tmp=$(mktemp -d); trap 'kill $t $x 2>/dev/null || true; rm -rf "$tmp"' EXIT; t=;
 mkfifo "$tmp/fifo"
 Xvfb -displayfd 9 -screen 0 1280x800x24 -nolisten tcp 9>"$tmp/fifo" 2>/dev/null & x=$!
 read -r d <"$tmp/fifo"; export DISPLAY=:$d
-LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 128x40+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#12161f' -fg '#f1e9d6' -b 12 -bw 0 +sb \
+LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 125x38+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#12161f' -fg '#f1e9d6' -b 12 -bw 0 +sb \
   -e bash -c 'printf "\e[?25l"; printf "%s\n" "\$ $1"; eval "$1"; touch '"$tmp"'/done; sleep 60' _ "$2" & t=$!
 for i in $(seq 200); do [ -e "$tmp/done" ] && break; sleep .05; done
 sleep .4; import -window root "$1"`

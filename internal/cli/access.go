@@ -296,10 +296,15 @@ func (a *app) personAdd() *cobra.Command {
 
 // personInvite prints a link anew; the one before it stops working.
 func (a *app) personInvite() *cobra.Command {
-	return &cobra.Command{Use: "invite NAME",
+	var yes bool
+	c := &cobra.Command{Use: "invite NAME",
 		Short: "Print a new one-time link, for a lost one or a forgotten passphrase", Args: cobra.ExactArgs(1),
 		Example: "  insegna person invite tove",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
+			if err := a.agreed(yes, "A new link ends the sessions and tokens of "+args[0]+" at once. Make it?",
+				"insegna person invite "+args[0]+" --yes"); err != nil {
+				return err
+			}
 			i, err := get[client.Invitation](a, c.Context(),
 				func(ctx context.Context, cl *client.ClientWithResponses) (*http.Response, error) {
 					return cl.InvitePerson(ctx, args[0])
@@ -309,6 +314,8 @@ func (a *app) personInvite() *cobra.Command {
 			}
 			return a.invited(i)
 		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
 }
 
 // personRole changes what somebody may do, from their next request on.

@@ -591,7 +591,8 @@ func TestItsOwnDatabaseIsStartedAgain(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		return strings.Contains(insegna(t, dir, p.URL, "today").out, "No estate has been applied yet")
 	}, 20*time.Second, 50*time.Millisecond)
-	assert.Contains(t, p.Log(), "PostgreSQL runs again")
+	assert.Eventually(t, func() bool { return strings.Contains(p.Log(), "PostgreSQL runs again") }, 10*time.Second,
+		20*time.Millisecond)
 	require.NoError(t, os.Rename(files+"/global/pg_control", files+"/global/gone"))
 	kill()
 	p.Signal(syscall.Signal(0)) // waits for its end

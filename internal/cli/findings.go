@@ -36,7 +36,9 @@ func findingPart(p *client.FindingPage) (*[]client.Finding, **string) { return &
 // the folder of their server's configuration, and cut to the terminal's width.
 // What a line leaves out is told by finding show.
 func (a *app) findingLines(ctx context.Context, list []client.Finding) error {
-	page, err := whole(a, ctx, 0, func(p *client.ServerPage) (*[]client.Server, **string) { return &p.Items, &p.NextCursor },
+	page, err := whole(a, ctx, 0, func(p *client.ServerPage) (*[]client.Server, **string) {
+		return &p.Items, &p.NextCursor
+	},
 		func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
 			return cl.ListServers(ctx, &client.ListServersParams{Cursor: cursor, Limit: size})
 		})

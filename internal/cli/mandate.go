@@ -180,7 +180,7 @@ var trailColumns = []column[client.TrailEntry]{
 		return e.At.UTC().Format(time.RFC3339)
 	}},
 	{head: "Where, how", width: 60, cell: func(e client.TrailEntry) string {
-		return e.Where + "\n" + breakPaths(e.Words, 60)
+		return e.Where + "\n" + e.Words
 	}, raw: func(e client.TrailEntry) string { return e.Where }},
 }
 
@@ -384,7 +384,7 @@ func (a *app) mandateCheck() *cobra.Command {
 					if t.Code == "" {
 						return t.Seen
 					}
-					return t.Code + ": " + t.Seen + "\n" + breakPaths(t.Spot, 50) + "\n→ " + t.Remedy
+					return t.Code + ": " + t.Seen + "\n" + t.Spot + "\n→ " + t.Remedy
 				}, raw: func(t client.Trial) string { return strings.TrimPrefix(t.Code+": "+t.Seen, ": ") }},
 			})
 			if err != nil {
@@ -446,7 +446,8 @@ func (a *app) orderedAgain(ctx context.Context, mandate string) error {
 
 // orders groups the commands about orders.
 func (a *app) orders() *cobra.Command {
-	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate(), a.orderKey())
+	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate(),
+		a.orderKey())
 }
 
 // orderList lists the newest first.

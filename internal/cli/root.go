@@ -13,7 +13,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -74,8 +73,6 @@ func Main() int {
 	a.terminal = term.IsTerminal(int(os.Stderr.Fd()))
 	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
 		a.width = max(w, 60)
-	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); force && err == nil {
-		a.width = max(w, 60) // whoever forces colour shows it somewhere
 	}
 	err := a.root().ExecuteContext(ctx)
 	return a.exit(err)
@@ -138,7 +135,8 @@ func (a *app) root() *cobra.Command {
 	}
 	root.AddCommand(a.serve(), a.today(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(),
 		a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.cas(), a.credentials(),
-		a.journal(), a.safe(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.recover(), a.visit(), a.inspect(),
+		a.journal(), a.safe(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.recover(),
+		a.visit(), a.inspect(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs,
 			RunE: a.run(func(*cobra.Command, []string) error {
 				_, err := fmt.Fprintln(a.out, "insegna", service.Version)

@@ -168,11 +168,12 @@ func (a *app) foundIn(ctx context.Context, v *client.Survey) ([]client.Finding, 
 	if server != "" {
 		params.Server = &server
 	}
-	page, err := whole(a, ctx, 0, findingPart, func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response,
-		error) {
-		params.Cursor, params.Limit = cursor, size
-		return cl.ListFindings(ctx, params)
-	})
+	page, err := whole(a, ctx, 0, findingPart,
+		func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response,
+			error) {
+			params.Cursor, params.Limit = cursor, size
+			return cl.ListFindings(ctx, params)
+		})
 	if err != nil {
 		return nil, err
 	}
@@ -265,7 +266,8 @@ func (a *app) surveyList() *cobra.Command {
 func (a *app) surveyChanges() *cobra.Command {
 	c := &cobra.Command{Use: "changes [NUMBER] [SINCE]", Short: "Show what changed in a survey, or between two",
 		Args: cobra.MaximumNArgs(2),
-		Long: "Shows what changed in the survey NUMBER against the one before it, or against the survey SINCE.\nWithout NUMBER, " +
+		Long: "Shows what changed in the survey NUMBER against the one before it, or against the survey SINCE.\nWithout " +
+			"NUMBER, " +
 			"the newest survey is meant.",
 		Example: "  insegna survey changes\n  insegna survey changes 4 1",
 		RunE: a.run(func(c *cobra.Command, args []string) error {

@@ -582,6 +582,7 @@ func TestSettings(t *testing.T) {
 	p.until(`document.querySelector("[role=alert]")?.innerText.includes("admin") ?? false`)
 	p.until(row("keeper") + `.includes("admin")`)
 
+	eval[bool](p, "window.confirm = text => text.startsWith('A new link ends the sessions and tokens of tove'), true")
 	press("New link for tove")
 	p.until(`document.querySelector("[role=status] code")?.innerText.includes("/set-up#") ?? false`)
 	p.do(chromedp.Click(`//button[.="I have it"]`))

@@ -127,8 +127,9 @@ func certificateOf(c *service.Certificate, names int) contract.Certificate {
 // detailOf shows one certificate with chain, trust, places of use and history.
 func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) contract.CertificateDetail {
 	out := contract.CertificateDetail{
-		Certificate: certificateOf(&d.Certificate, len(d.Names)), Subject: d.Parsed.Subject.String(), IssuerName: d.Parsed.Issuer.String(),
-		Signature: d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
+		Certificate: certificateOf(&d.Certificate, len(d.Names)), Subject: d.Parsed.Subject.String(),
+		IssuerName: d.Parsed.Issuer.String(),
+		Signature:  d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
 		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)),
 		Files: make([]contract.Placement, len(d.Files)),
 	}

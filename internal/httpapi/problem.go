@@ -74,7 +74,8 @@ func problemOf(err error) contract.Problem {
 		if full {
 			status = http.StatusInsufficientStorage
 		}
-		return problem(status, "The database cannot do it now", why, "see the service's machine and its log; nothing was changed")
+		return problem(status, "The database cannot do it now", why,
+			"see the service's machine and its log; nothing was changed")
 	}
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -114,12 +115,14 @@ func notFoundProblem(detail string) contract.Problem {
 
 // things are what the paths of the contract name: the word for it, and the command
 // that lists them.
-var things = map[string][2]string{"servers": {"server", "server list"}, "certificates": {"certificate", "certificate list"},
-	"findings": {"finding", "finding list --state all"}, "surveys": {"survey", "survey list"},
+var things = map[string][2]string{"servers": {"server", "server list"},
+	"certificates": {"certificate", "certificate list"},
+	"findings":     {"finding", "finding list --state all"}, "surveys": {"survey", "survey list"},
 	"mandates": {"mandate", "mandate list"}, "orders": {"order", "order list"},
 	"installations": {"installation", "installation list"}, "https": {"run to https", "https --list"},
-	"people": {"person", "person list"}, "tokens": {"token", "token list"}, "credentials": {"credential", "credential list"},
-	"cas": {"CA", "ca list"}}
+	"people": {"person", "person list"}, "tokens": {"token", "token list"},
+	"credentials": {"credential", "credential list"},
+	"cas":         {"CA", "ca list"}}
 
 // missingProblem names what there is none of, by the path that was asked.
 func missingProblem(path string, param func(string) string) contract.Problem {

@@ -25,7 +25,7 @@ type costly[T any] struct {
 // What is quick, how many times as long as it took something is kept, and for how
 // long after that it is given while it is worked out anew.
 const (
-	quick    = 25 * time.Millisecond
+	quick    = 100 * time.Millisecond
 	keptFor  = 5
 	keptMost = 5 * time.Second
 	oldMost  = 10 * time.Second

@@ -45,7 +45,8 @@ type InstallationView struct {
 
 // Diff is what changes in one file, as a unified diff without secrets.
 func Diff(f *install.File) string {
-	return udiff.Unified(f.Path, f.Path, veil.Text(f.Before, registry.Kinds.Plain), veil.Text(f.After, registry.Kinds.Plain))
+	return udiff.Unified(f.Path, f.Path, veil.Text(f.Before, registry.Kinds.Plain),
+		veil.Text(f.After, registry.Kinds.Plain))
 }
 
 // viewInstallation reads the plan as its destination made it; one that was

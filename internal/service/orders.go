@@ -385,7 +385,8 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 
 // log tells how an order ended, and when its mandate is due next.
 func (r *orderRecords) log(o *issue.Order, next *store.Next) {
-	with := []any{"order", o.ID, "mandate", r.row.Mandate.Name, "ca", r.row.Spec.CA, "by", r.row.By, "rehearsal", r.row.Rehearsal}
+	with := []any{"order", o.ID, "mandate", r.row.Mandate.Name, "ca", r.row.Spec.CA, "by", r.row.By, "rehearsal",
+		r.row.Rehearsal}
 	if next != nil && next.At != nil {
 		with = append(with, "next", next.At.UTC().Format(time.RFC3339))
 	}

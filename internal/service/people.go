@@ -113,7 +113,8 @@ func (s *Access) beginSession(ctx context.Context, p *store.Person, from string,
 	error) {
 	secret, text := newSecret()
 	if err := s.store.BeginSession(ctx, p.ID, secret, now, now.Add(sessionWhole),
-		&store.Act{Actor: p.Name, Action: "person.sign-in", Subject: p.Name, Detail: map[string]any{"from": from}}); err != nil {
+		&store.Act{Actor: p.Name, Action: "person.sign-in", Subject: p.Name,
+			Detail: map[string]any{"from": from}}); err != nil {
 		return nil, "", err
 	}
 	c, err := s.Authenticate(ctx, text, "")

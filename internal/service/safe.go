@@ -169,8 +169,9 @@ func (s *Ordering) TakeKey(ctx context.Context, order int64, reason string) ([]b
 	if err != nil {
 		return nil, err
 	}
-	return key, s.store.Note(ctx, &store.Act{Actor: actor(ctx), Action: "key.take", Subject: fmt.Sprintf("order %d", order),
-		Detail: map[string]any{"mandate": o.Mandate, "reason": reason, "certificate": hex.EncodeToString(o.Leaf)}},
+	return key, s.store.Note(ctx,
+		&store.Act{Actor: actor(ctx), Action: "key.take", Subject: fmt.Sprintf("order %d", order),
+			Detail: map[string]any{"mandate": o.Mandate, "reason": reason, "certificate": hex.EncodeToString(o.Leaf)}},
 		time.Now().UTC())
 }
 

@@ -159,11 +159,14 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	assert.Equal(t, taken.JSON200.Key, string(again))
 
 	// Exchanged in the database, neither account's key is taken for the other's.
-	r.Query(t, "with x as (select a.id, b.encrypted from accounts a join accounts b on a.id <> b.id), u as (update accounts "+
+	r.Query(t, "with x as (select a.id, b.encrypted from accounts a join accounts b on a.id <> b.id), u as (update "+
+		"accounts "+
 		"set encrypted = x.encrypted from x where x.id = accounts.id returning 1) select count(*) from u", new(int64))
-	r.Query(t, "insert into accounts (ca, directory, url, encrypted, bound, terms, agreed_by, agreed_at) select ca, 'https://b', "+
+	r.Query(t, "insert into accounts (ca, directory, url, encrypted, bound, terms, agreed_by, agreed_at) select ca, "+
+		"'https://b', "+
 		"url, encrypted, true, terms, agreed_by, agreed_at from accounts limit 1 returning id", new(int64))
-	r.Query(t, "update accounts set encrypted = (select encrypted from credentials limit 1) where directory <> 'https://b' "+
+	r.Query(t, "update accounts set encrypted = (select encrypted from credentials limit 1) where directory <> "+
+		"'https://b' "+
 		"returning id", new(int64))
 	_, err = other.RenewSafeKey(asKeeper(), true)
 	assert.ErrorIs(t, err, safe.ErrDecrypt)

@@ -137,8 +137,9 @@ func (cfg *Config) complete() {
 // furnish makes the rooms, each with what it needs, and registers their jobs.
 func (s *Service) furnish(kept *safe.Safe) {
 	s.Declaring = &Declaring{base: s.base}
-	s.Reading = &Reading{base: s.base, declaring: s.Declaring, listed: newCostlyBy[serverPage](), recent: map[string]recentReading{},
-		known: otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
+	s.Reading = &Reading{base: s.base, declaring: s.Declaring, listed: newCostlyBy[serverPage](),
+		recent: map[string]recentReading{},
+		known:  otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
 	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker),
 		jobs: s.jobs, today: newCostly[*Today](), bindings: newCostly[store.VerdictCounts]()}
 	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),

@@ -200,7 +200,8 @@ func setPassphrase(db *gorm.DB, p *Person, passphrase string, session []byte, to
 // endAccess ends a person's sessions and tokens but for the one session and the
 // one token that are kept.
 func endAccess(db *gorm.DB, person int64, session []byte, token int64, at time.Time) error {
-	if err := db.Delete(&Session{}, "person_id = ? and hash <> ?", person, append([]byte{}, session...)).Error; err != nil {
+	if err := db.Delete(&Session{}, "person_id = ? and hash <> ?", person,
+		append([]byte{}, session...)).Error; err != nil {
 		return err
 	}
 	return db.Model(&Token{}).Where("person_id = ? and revoked_at is null and id <> ?", person, token).

@@ -52,8 +52,9 @@ const settled = ` and not (kind = 'orders' and exists (select from orders o wher
 // CountEncrypted counts what is encrypted, and what of it with another key than
 // the one of this id.
 func (s *Store) CountEncrypted(ctx context.Context, key []byte) (all, other int, err error) {
-	return all, other, s.pool.QueryRow(ctx, `select count(*), count(*) filter (where substring(encrypted from 2 for 8) <> $1) from `+
-		encryptedRows, key).Scan(&all, &other)
+	return all, other,
+		s.pool.QueryRow(ctx, `select count(*), count(*) filter (where substring(encrypted from 2 for 8) <> $1) from `+
+			encryptedRows, key).Scan(&all, &other)
 }
 
 // EncryptedOtherwise gives rows that are encrypted with another key, but for
@@ -61,7 +62,8 @@ func (s *Store) CountEncrypted(ctx context.Context, key []byte) (all, other int,
 func (s *Store) EncryptedOtherwise(ctx context.Context, key []byte, limit int) ([]EncryptedRow, error) {
 	var list []EncryptedRow
 	return list, s.db.WithContext(ctx).Raw(`select * from `+encryptedRows+
-		` where substring(encrypted from 2 for 8) <> ?`+settled+` order by kind, id, name limit ?`, key, limit).Scan(&list).Error
+		` where substring(encrypted from 2 for 8) <> ?`+settled+` order by kind, id, name limit ?`, key,
+		limit).Scan(&list).Error
 }
 
 // UnboundAccounts gives the accounts whose keys are not bound to their directory.

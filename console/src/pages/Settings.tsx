@@ -115,7 +115,7 @@ function People() {
                   <td>{p.set_up ? 'has a passphrase' : 'invited'}</td>
                   {may && (
                     <td className="n">
-                      <Button aria-label={`New link for ${p.name}`} onPress={() => void act(invitePerson(p.name).then(setLink))}>New link</Button>{' '}
+                      <Button aria-label={`New link for ${p.name}`} onPress={() => { if (!p.set_up || confirm(`A new link ends the sessions and tokens of ${p.name} at once. Make it?`)) void act(invitePerson(p.name).then(setLink)); }}>New link</Button>{' '}
                       <Button aria-label={`Remove ${p.name}`} onPress={() => { if (confirm(`End the access of ${p.name}, with sessions and tokens? The name stays in the journal and cannot be used again.`)) void act(removePerson(p.name)); }}>Remove</Button>
                     </td>
                   )}

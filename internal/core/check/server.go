@@ -75,7 +75,8 @@ func Server(f *ServerFacts) []Found {
 	add := func(subject string, finding Finding) { out = append(out, Found{Finding: finding, Subject: subject}) }
 	if t := f.Trouble; t != nil {
 		add("", Finding{Code: t.Code, Severity: Weak,
-			Cause: fmt.Sprintf("the configuration of %s was not read: %s", f.Server, t.Text), Remedy: strings.ReplaceAll(troubleRemedies[t.Code], "NAME", f.Server)})
+			Cause:  fmt.Sprintf("the configuration of %s was not read: %s", f.Server, t.Text),
+			Remedy: strings.ReplaceAll(troubleRemedies[t.Code], "NAME", f.Server)})
 		return out
 	}
 	if f.Refused != "" {

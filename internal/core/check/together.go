@@ -58,10 +58,11 @@ var sharedCauses = map[Code]string{
 // Together is the one finding about a server that stands for those of its
 // bindings. Its remedy tells it apart from others of its code there.
 func Together(s *Shared) Found {
-	return Found{Subject: s.Remedy, Finding: Finding{Code: s.Code, Severity: s.Severity, Remedy: s.Remedy, Source: s.Source,
-		Cause: fmt.Sprintf(sharedCauses[s.Code], some(s.Endpoints, s.Places)) +
-			fmt.Sprintf(": %d bindings of %s are not served", s.Bindings, s.Server),
-		Evidence: []Fact{{"hosts", some(s.Hosts, s.Bindings)}, {"endpoints", some(s.Endpoints, s.Places)}}}}
+	return Found{Subject: s.Remedy,
+		Finding: Finding{Code: s.Code, Severity: s.Severity, Remedy: s.Remedy, Source: s.Source,
+			Cause: fmt.Sprintf(sharedCauses[s.Code], some(s.Endpoints, s.Places)) +
+				fmt.Sprintf(": %d bindings of %s are not served", s.Bindings, s.Server),
+			Evidence: []Fact{{"hosts", some(s.Hosts, s.Bindings)}, {"endpoints", some(s.Endpoints, s.Places)}}}}
 }
 
 // some names a few of many.

@@ -82,7 +82,8 @@ func TestWhatOnlySoundsLikeASecretStays(t *testing.T) {
 		`proxy_set_header Authorization "$http_authorization";`, "proxy_set_header X-Api-Key ${key};",
 		"log_format main '$remote_addr $cookie_sid \"$request\"';", "limit_req_zone $cookie_sid zone=one:10m rate=1r/s;",
 		"auth_basic \"Secret area\";\nauth_basic_user_file users;", "proxy_cache_key $cookie_sid$uri;",
-		"map $host $backend { default a; }", "# listens on all addresses, see RFC 9110", "if ($host = a.example) { return 444; }",
+		"map $host $backend { default a; }", "# listens on all addresses, see RFC 9110",
+		"if ($host = a.example) { return 444; }",
 		"return 302 https://$host/in?token=$arg_token&x=1;", "# server_tokens", "add_header X-Frame-Options DENY;",
 		"ssl_certificate_key /etc/ssl/private/key.pem;", "proxy_hide_header Set-Cookie; root /srv/${name};",
 	} {
@@ -93,7 +94,8 @@ func TestWhatOnlySoundsLikeASecretStays(t *testing.T) {
 // FuzzText holds that any text comes to an end with its lines in place, and that no key
 // comes through.
 func FuzzText(f *testing.F) {
-	for _, seed := range []string{"a b;", `set $token "x`, "map $cookie_a $b { x y; ", "${", `\`, `"\`, "}}{{;;", "# token x"} {
+	for _, seed := range []string{"a b;", `set $token "x`, "map $cookie_a $b { x y; ", "${", `\`, `"\`, "}}{{;;",
+		"# token x"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

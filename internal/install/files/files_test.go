@@ -610,7 +610,9 @@ func TestASiteIsSwitchedOn(t *testing.T) {
 	p.put(t, p.main, strings.Replace(string(main), "sites/*", "sites-enabled/*", 1))
 	p.put(t, p.dir+"/sites-enabled/other", "server { listen "+p.plain.String()+
 		"; server_name other.lantern.example; return 404; }\n")
-	p.put(t, file, "server { listen "+p.plain.String()+"; server_name "+host+"; location = / { return 302 /menu; } location ~ /\\. { deny all; } }\n")
+	p.put(t, file,
+		"server { listen "+p.plain.String()+"; server_name "+host+
+			"; location = / { return 302 /menu; } location ~ /\\. { deny all; } }\n")
 	p.start(t)
 	assert.Contains(t, p.get(t, host, "/"), "404")
 	_, leaf := p.leaf(t)

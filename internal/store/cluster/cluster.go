@@ -370,7 +370,8 @@ func (c *Cluster) prepare(ctx context.Context) error {
 		return err
 	}
 	if out, err := c.program(ctx, "initdb", "-D", c.data()+".new", "-U", "postgres", "--auth-local=scram-sha-256",
-		"--auth-host=reject", "--pwfile="+c.passwordFile(), "--no-instructions", "-E", "UTF8", "--locale=C.UTF-8").CombinedOutput(); err != nil {
+		"--auth-host=reject", "--pwfile="+c.passwordFile(), "--no-instructions", "-E", "UTF8",
+		"--locale=C.UTF-8").CombinedOutput(); err != nil {
 		return fmt.Errorf("making the database in %s: %w: %s", c.data(), err, lastLine(out))
 	}
 	return os.Rename(c.data()+".new", c.data())
@@ -406,8 +407,9 @@ func (c *Cluster) letIn(ctx context.Context) error {
 		which, more = "all", "createdb"
 	}
 	rules := filepath.Join(c.data(), "pg_hba.conf")
-	if err := os.WriteFile(rules, fmt.Appendf(nil, "# written by insegna at each start\nlocal %s %s scram-sha-256\n", which,
-		role), 0o600); err != nil {
+	if err := os.WriteFile(rules,
+		fmt.Appendf(nil, "# written by insegna at each start\nlocal %s %s scram-sha-256\n", which,
+			role), 0o600); err != nil {
 		return err
 	}
 	if err := own(rules, c.as); err != nil {

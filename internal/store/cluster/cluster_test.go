@@ -69,8 +69,9 @@ func TestWhatIsStoredOutlivesTheServer(t *testing.T) {
 		_, err = pgx.Connect(t.Context(), strings.Replace(c.DSN(), "insegna_service:", other+":", 1))
 		assert.ErrorContains(t, err, "no pg_hba.conf entry")
 	}
-	assert.True(t, one[bool](t, c, "select not (rolsuper or rolcreaterole or rolcreatedb or rolbypassrls or rolreplication) "+
-		"from pg_roles where rolname = current_user"))
+	assert.True(t,
+		one[bool](t, c, "select not (rolsuper or rolcreaterole or rolcreatedb or rolbypassrls or rolreplication) "+
+			"from pg_roles where rolname = current_user"))
 	assert.Empty(t, one[string](t, c, "show listen_addresses"), "there is no network port anybody could take")
 	st, err = os.Stat(socket(t, c))
 	require.NoError(t, err)
