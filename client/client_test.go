@@ -40,9 +40,33 @@ func TestFollowingSaysHowAStreamEnded(t *testing.T) {
 		"following survey 7: the stream ended before the survey did")
 	assert.ErrorContains(t, follow(serve(t, 200, "data: {nonsense"), note), "following survey 7: invalid character")
 	assert.ErrorContains(t, follow(serve(t, 404), note), "the service answered 404")
+	assert.ErrorContains(t, follow(serve(t, 503), note), "the service answered 503")
 	enough := errors.New("enough")
 	assert.ErrorIs(t, follow(serve(t, 200, running, finished), func(client.Survey) error { return enough }), enough)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	assert.ErrorIs(t, client.FollowSurvey(ctx, http.DefaultClient, serve(t, 200, running), 7, note), context.Canceled)
+}
+
+// TestFollowingIsTakenUpAgain breaks every stream after one piece of news: a
+// survey is followed to its end all the same.
+func TestFollowingIsTakenUpAgain(t *testing.T) {
+	at := 0
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if at++; at%3 == 0 {
+			panic(http.ErrAbortHandler) // no answer at all
+		}
+		state := "running"
+		if at > 10 {
+			state = "finished"
+		}
+		for i := range 2 {
+			fmt.Fprintf(w, "data: {\"id\":7,\"state\":%q,\"done\":%d}\n\n", state, at+i)
+		}
+	}))
+	defer srv.Close()
+	var last client.Survey
+	require.NoError(t, client.FollowSurvey(t.Context(), http.DefaultClient, srv.URL, 7,
+		func(v client.Survey) error { last = v; return nil }))
+	assert.Equal(t, client.SurveyStateFinished, last.State)
 }

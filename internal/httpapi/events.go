@@ -103,13 +103,23 @@ func stream[T any](srv *Server, c *gin.Context, from <-chan T, as func(T) []byte
 		if len(text) == 0 {
 			continue
 		}
-		if err := http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(writeLimit)); err != nil &&
-			!errors.Is(err, http.ErrNotSupported) {
+		if err := writeWithin(c.Writer, text); err != nil {
 			return
 		}
-		if _, err := c.Writer.Write(text); err != nil {
-			return
-		}
-		c.Writer.Flush()
 	}
+}
+
+// writeWithin writes text out within the limit. The limit ends with it, as what
+// is asked next on the same connection has its own.
+func writeWithin(w gin.ResponseWriter, text []byte) error {
+	control := http.NewResponseController(w)
+	if err := control.SetWriteDeadline(time.Now().Add(writeLimit)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+		return err
+	}
+	if _, err := w.Write(text); err != nil {
+		return err
+	}
+	w.Flush()
+	_ = control.SetWriteDeadline(time.Time{}) // what cannot be set was not set before
+	return nil
 }

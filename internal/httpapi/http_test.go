@@ -6,10 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/client"
+	"insegna.example/internal/httpapi"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/servicetest"
 )
@@ -346,4 +350,54 @@ func TestWhatHappensIsToldToAll(t *testing.T) {
 	for range listeners {
 		assert.Equal(t, map[string]int{"finding-opened": 19, "survey-ended": 1}, <-heard)
 	}
+}
+
+// timedConn keeps the last deadline for writing.
+type timedConn struct {
+	net.Conn
+	until *atomic.Pointer[time.Time]
+}
+
+func (c timedConn) SetWriteDeadline(t time.Time) error {
+	c.until.Store(&t)
+	return c.Conn.SetWriteDeadline(t)
+}
+
+// timedListener accepts connections that keep it.
+type timedListener struct {
+	net.Listener
+	until atomic.Pointer[time.Time]
+}
+
+func (l *timedListener) Accept() (net.Conn, error) {
+	conn, err := l.Listener.Accept()
+	return timedConn{conn, &l.until}, err
+}
+
+// TestAStreamLeavesItsConnectionAsItWas reads a stream to its end: the limit of
+// its writes does not end what is asked later on the same connection.
+func TestAStreamLeavesItsConnectionAsItWas(t *testing.T) {
+	r := servicetest.Start(t)
+	r.Apply(t, text, pkitest.CA("root", nil))
+	id := r.Survey(t).Id
+	plain, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	l := &timedListener{Listener: plain}
+	h, err := httpapi.Handler(r.Service, nil, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(t.Context())
+	served := make(chan error, 1)
+	go func() { served <- httpapi.Serve(ctx, l, h) }()
+	at := "http://" + plain.Addr().String()
+	require.NoError(t, servicetest.Admit(t.Context(), at, ""))
+	resp, err := http.Get(fmt.Sprintf("%s/api/v1/surveys/%d/events", at, id))
+	require.NoError(t, err)
+	body, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	_ = resp.Body.Close()
+	assert.Contains(t, string(body), "finished")
+	require.NotNil(t, l.until.Load(), "writes of a stream are limited")
+	assert.Zero(t, *l.until.Load())
+	stop()
+	assert.NoError(t, <-served)
 }

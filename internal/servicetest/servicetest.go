@@ -264,7 +264,11 @@ func start(t testing.TB, p *Process, listen string, args ...string) *Process {
 	var err error
 	p.process, err = process.Start(p.Cmd, syscall.SIGKILL)
 	require.NoError(t, err)
-	t.Cleanup(p.Kill)
+	t.Cleanup(func() {
+		if p.Kill(); t.Failed() {
+			t.Log("the service's log:\n" + p.Log())
+		}
+	})
 	require.Eventually(t, func() bool {
 		resp, err := p.Client.Get(p.URL + "/api/v1/ready")
 		if err != nil {
