@@ -38,7 +38,9 @@ var house = []room{
 		"github.com/maypok86/otter go.yaml.in/yaml golang.org/x/crypto/cryptobyte golang.org/x/net/idna " +
 			"golang.org/x/text/unicode/norm"},
 	{"internal/kind", "internal/core internal/install internal/reach", ""},
-	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/reach",
+	{"internal/kind/source", "internal/core internal/kind", "golang.org/x/sync"},
+	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/kind/source " +
+		"internal/reach",
 		"github.com/dlclark/regexp2 github.com/maypok86/otter golang.org/x/sync"},
 	{"internal/kind/registry", "internal/core internal/kind internal/kind/nginx", ""},
 	{"internal/install", "internal/core", ""},

@@ -51,7 +51,7 @@ func (s *Surveying) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Bi
 
 // CountBindings counts the bindings of the whole estate by verdict.
 func (s *Surveying) CountBindings(ctx context.Context) (VerdictCounts, error) {
-	return s.bindings.get(ctx, s.store.CountBindings)
+	return s.store.CountBindings(ctx)
 }
 
 // Certificates lists certificates and gives the next page's cursor.

@@ -141,7 +141,7 @@ func (s *Service) furnish(kept *safe.Safe) {
 		recent: map[string]recentReading{},
 		known:  otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
 	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker),
-		jobs: s.jobs, today: newCostly[*Today](), bindings: newCostly[store.VerdictCounts]()}
+		jobs: s.jobs, today: newCostly[*Today]()}
 	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),
 		jobs: s.jobs}
 	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,

@@ -33,8 +33,7 @@ type Surveying struct {
 	pool      *look.Pool // of looks
 	jobs      *work.Jobs // for shards, readings and the end
 
-	today    *costly[*Today]
-	bindings *costly[store.VerdictCounts]
+	today *costly[*Today]
 }
 
 // surveyTries is how often a job of a survey is begun again after failures.

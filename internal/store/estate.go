@@ -27,6 +27,9 @@ type Declaration struct {
 	Files     map[string][]byte `gorm:"serializer:json"` // what it mentions, by path
 	Digest    []byte            // over all of it
 	Endpoints int               // it declares
+	Hosts     int               // it declares
+	Servers   int               // it declares
+	Bindings  int               // of its hosts to its endpoints
 	AppliedAt time.Time         // in UTC
 	Current   bool              // one row at most
 	Act       *Act              `gorm:"-"` // for the journal, when it is applied
@@ -203,7 +206,20 @@ func expand(ctx context.Context, db *gorm.DB, tx pgx.Tx, d *Declaration, e *esta
 	if err := expandMandates(db, d, e); err != nil {
 		return err
 	}
-	return retire(db, d)
+	if err := retire(db, d); err != nil {
+		return err
+	}
+	return counted(db, d, e)
+}
+
+// counted keeps what the declaration came to.
+func counted(db *gorm.DB, d *Declaration, e *estate.Estate) error {
+	var bindings int64
+	if err := db.Table("targets").Where("host_id is not null and removed_at is null").Count(&bindings).Error; err != nil {
+		return err
+	}
+	d.Hosts, d.Servers, d.Bindings = len(e.Hosts), len(e.Servers), int(bindings)
+	return db.Model(d).Select("endpoints", "hosts", "servers", "bindings").Updates(d).Error
 }
 
 // expandEndpoints stores every address with every port, in batches: a range of

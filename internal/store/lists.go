@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -253,19 +254,12 @@ type BindingFilter struct {
 	Leaf          []byte   // certificate served
 }
 
-// bindingFrom joins what every query over bindings needs.
-const bindingFrom = `targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id`
-
-// bindingMore joins what a row shows beside that: the certificate, the worst
-// open finding, the current sighting.
-const bindingMore = ` left join certificates c on c.sha256 = t.leaf
-	left join lateral (select severity, cause, remedy, source_file, source_line from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
-	left join lateral (select outcome, version, key_group, last_seen from sightings g where g.target_id = t.id and g.current order by g.last_seen desc limit 1) g on true`
-
-// Bindings lists bindings by host name and gives the next page's cursor.
+// Bindings lists bindings by host name and gives the next page's cursor. A page is
+// cut first and filled then, by a statement that is always the same, so that
+// PostgreSQL plans it once.
 func (s *Store) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Binding, string, error) {
 	_, dir, cmp := p.column(map[string]string{"host": "h.name"})
-	q := s.db.WithContext(ctx).Table(bindingFrom).Where("t.removed_at is null")
+	q := s.db.WithContext(ctx).Table(bindingFrom(f)).Where("t.removed_at is null")
 	if f.Query != "" {
 		like := contains(f.Query)
 		q = q.Where("(h.name ilike ? or s.name ilike ? or host(e.address) || ':' || e.port like ?)", like, like, like)
@@ -287,30 +281,83 @@ func (s *Store) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Bindin
 	if more {
 		q = q.Where(fmt.Sprintf("(h.name, t.id) %s (?, ?)", cmp), key, tie)
 	}
-	cut := q.Select("t.id as cut_id").Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Limit(p.Limit + 1)
-	var list []Binding
-	err = s.db.WithContext(ctx).Table("(?) cut join "+bindingFrom+" on t.id = cut.cut_id"+bindingMore, cut).
-		Select(`t.id, h.name as host, h.line, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
-			f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(f.source_file, '') as source_file, coalesce(f.source_line, 0) as source_line, coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
-			t.leaf, coalesce(c.issuer, '') as issuer, c.not_after, g.last_seen`).
-		Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Scan(&list).Error
-	if err != nil || len(list) <= p.Limit {
-		return list, "", err
+	var ids []int64
+	if err := q.Order(fmt.Sprintf("h.name %s, t.id %s", dir, dir)).Limit(p.Limit+1).Pluck("t.id", &ids).Error; err != nil {
+		return nil, "", err
 	}
-	list = list[:p.Limit]
-	return list, encodeCursor(p.Sort, list[p.Limit-1].Host, list[p.Limit-1].ID), nil
+	further := len(ids) > p.Limit
+	ids = ids[:min(len(ids), p.Limit)]
+	var rows []Binding
+	if err := s.db.WithContext(ctx).Raw(bindingRows, arrayOf(ids)).Scan(&rows).Error; err != nil {
+		return nil, "", err
+	}
+	list := inOrder(ids, rows, func(b *Binding) int64 { return b.ID })
+	if !further || len(list) == 0 {
+		return list, "", nil
+	}
+	last := &list[len(list)-1]
+	return list, encodeCursor(p.Sort, last.Host, last.ID), nil
+}
+
+// bindingFrom joins what a filter of bindings looks at.
+func bindingFrom(f BindingFilter) string {
+	from := "targets t join hosts h on h.id = t.host_id"
+	if f.Query != "" || f.Server != "" {
+		from += " join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id"
+	}
+	return from
+}
+
+// bindingRows gives what rows of bindings show: with the certificate, the worst
+// open finding and the current sighting.
+const bindingRows = `select t.id, h.name as host, h.line, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
+		f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(f.source_file, '') as source_file, coalesce(f.source_line, 0) as source_line,
+		coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
+		t.leaf, coalesce(c.issuer, '') as issuer, c.not_after, g.last_seen
+	from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id
+		left join certificates c on c.sha256 = t.leaf
+		left join lateral (select severity, cause, remedy, source_file, source_line from findings f where f.target_id = t.id and f.closed_at is null order by severity, code limit 1) f on true
+		left join lateral (select outcome, version, key_group, last_seen from sightings g where g.target_id = t.id and g.current order by g.last_seen desc limit 1) g on true
+	where t.id = any(cast(? as bigint[]))`
+
+// arrayOf writes numbers as PostgreSQL reads an array.
+func arrayOf(ids []int64) string {
+	list := make([]string, len(ids))
+	for i, id := range ids {
+		list[i] = strconv.FormatInt(id, 10)
+	}
+	return "{" + strings.Join(list, ",") + "}"
+}
+
+// inOrder gives the rows in the order of their numbers; what went meanwhile is
+// left out.
+func inOrder[T any](ids []int64, rows []T, number func(*T) int64) []T {
+	at := make(map[int64]int, len(rows))
+	for i := range rows {
+		at[number(&rows[i])] = i
+	}
+	list := make([]T, 0, len(ids))
+	for _, id := range ids {
+		if i, ok := at[id]; ok {
+			list = append(list, rows[i])
+		}
+	}
+	return list
 }
 
 // VerdictCounts counts bindings by verdict, and the hosts and servers declared.
 type VerdictCounts struct{ Broken, AtOdds, Unknown, Agreed, Hosts, Servers int }
 
-// CountBindings counts the whole estate.
+// CountBindings counts the whole estate, from what is not agreed and what its
+// declaration came to.
 func (s *Store) CountBindings(ctx context.Context) (VerdictCounts, error) {
 	var c VerdictCounts
-	return c, s.db.WithContext(ctx).Raw(`select count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
-			count(*) filter (where verdict = 'unknown') as unknown, count(*) filter (where verdict = 'agreed') as agreed,
-			(select count(*) from hosts where removed_at is null) as hosts, (select count(*) from servers where removed_at is null) as servers
-		from targets where host_id is not null and removed_at is null`).Scan(&c).Error
+	return c, s.db.WithContext(ctx).Raw(`select broken, at_odds, unknown, coalesce(bindings - broken - at_odds - unknown, 0) as agreed,
+			coalesce(hosts, 0) as hosts, coalesce(servers, 0) as servers
+		from (select count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
+			count(*) filter (where verdict = 'unknown') as unknown
+			from targets where host_id is not null and removed_at is null and verdict <> 'agreed') counts
+		left join declarations d on d.current`).Scan(&c).Error
 }
 
 // Change is a target that shows something else than before.

@@ -270,29 +270,45 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 	if more {
 		q = q.Where("(s.name, s.id) "+cmp+" (?, ?)", key, tie)
 	}
-	cut := q.Select("s.*").Order("s.name " + dir + ", s.id " + dir).Limit(p.Limit + 1)
-	var list []Server
-	err = s.db.WithContext(ctx).Table("(?) s", cut).Select(`s.id, s.name, s.kind, s.line, s.reach, coalesce(r.main, '') as main, coalesce(r.files, 0) as files, coalesce(r.sites, 0) as sites,
-			coalesce(r.listeners, 0) as listeners, coalesce(r.certificates, 0) as certificates, coalesce(r.problems, 0) as problems, r.last_read, r.loaded,
-			a.finished_at as tried_at, coalesce(a.trouble_code, '') as trouble_code, coalesce(a.trouble, '') as trouble,
-			(select count(*) from endpoints e where e.server_id = s.id and e.removed_at is null) as endpoints, b.*, f.findings, f.worst`).
-		Joins("left join readings r on r.server_id = s.id and r.current and s.reach <> ''").
-		Joins("left join lateral (select * from reads where server_id = s.id and finished_at is not null and s.reach <> '' " +
-			"order by survey_id desc limit 1) a on true").
-		Joins(`join lateral (select count(*) as bindings, count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
-			count(*) filter (where verdict = 'agreed') as agreed, count(*) filter (where verdict = 'unknown') as unknown
-			from targets t join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and t.host_id is not null and t.removed_at is null) b on true`).
-		Joins(`join lateral (select count(*) as findings, min(severity) as worst from (
-			select severity from findings where server_id = s.id and closed_at is null
-			union all select f.severity from findings f join targets t on t.id = f.target_id join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and f.closed_at is null and f.under is null) u) f on true`).
-		Order("s.name " + dir + ", s.id " + dir).Scan(&list).Error
-	if err != nil || len(list) <= p.Limit {
-		return list, "", err
+	var ids []int64
+	if err := q.Order("s.name "+dir+", s.id "+dir).Limit(p.Limit+1).Pluck("s.id", &ids).Error; err != nil {
+		return nil, "", err
 	}
-	list = list[:p.Limit]
-	last := list[p.Limit-1]
+	further := len(ids) > p.Limit
+	ids = ids[:min(len(ids), p.Limit)]
+	var rows []Server
+	if err := s.db.WithContext(ctx).Raw(serverRows, map[string]any{"ids": arrayOf(ids)}).Scan(&rows).Error; err != nil {
+		return nil, "", err
+	}
+	list := inOrder(ids, rows, func(v *Server) int64 { return v.ID })
+	if !further || len(list) == 0 {
+		return list, "", nil
+	}
+	last := &list[len(list)-1]
 	return list, encodeCursor(p.Sort, last.Name, last.ID), nil
 }
+
+// serverRows gives what rows of servers show. What is counted is counted once for
+// all of them, not for each.
+const serverRows = `with page as (select * from servers where id = any(cast(@ids as bigint[]))),
+	at as (select e.id, e.server_id from endpoints e join page on page.id = e.server_id),
+	bound as (select at.server_id, count(*) as bindings, count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
+			count(*) filter (where verdict = 'agreed') as agreed, count(*) filter (where verdict = 'unknown') as unknown
+		from targets t join at on at.id = t.endpoint_id where t.host_id is not null and t.removed_at is null group by at.server_id),
+	found as (select server_id, count(*) as findings, min(severity) as worst from (
+			select f.server_id, f.severity from findings f join page on page.id = f.server_id where f.closed_at is null
+			union all select at.server_id, f.severity from findings f join targets t on t.id = f.target_id join at on at.id = t.endpoint_id
+			where f.closed_at is null and f.under is null) u group by server_id)
+	select s.id, s.name, s.kind, s.line, s.reach, coalesce(r.main, '') as main, coalesce(r.files, 0) as files, coalesce(r.sites, 0) as sites,
+		coalesce(r.listeners, 0) as listeners, coalesce(r.certificates, 0) as certificates, coalesce(r.problems, 0) as problems, r.last_read, r.loaded,
+		a.finished_at as tried_at, coalesce(a.trouble_code, '') as trouble_code, coalesce(a.trouble, '') as trouble,
+		(select count(*) from endpoints e where e.server_id = s.id and e.removed_at is null) as endpoints,
+		coalesce(b.bindings, 0) as bindings, coalesce(b.broken, 0) as broken, coalesce(b.at_odds, 0) as at_odds,
+		coalesce(b.agreed, 0) as agreed, coalesce(b.unknown, 0) as unknown, coalesce(f.findings, 0) as findings, f.worst
+	from page s left join readings r on r.server_id = s.id and r.current and s.reach <> ''
+		left join lateral (select * from reads where server_id = s.id and finished_at is not null and s.reach <> ''
+			order by survey_id desc limit 1) a on true
+		left join bound b on b.server_id = s.id left join found f on f.server_id = s.id`
 
 // ServerPlacement is a file a certificate lies in, with its server.
 type ServerPlacement struct {

@@ -86,6 +86,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	}
 	cfg.MaxConns = maxConnections
 	secure(cfg.ConnConfig)
+	cfg.ConnConfig.RuntimeParams["jit"] = "off" // costs more than the short queries here
 	where := fmt.Sprintf("%s at %s:%d", cfg.ConnConfig.Database, cfg.ConnConfig.Host, cfg.ConnConfig.Port)
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {

@@ -64,10 +64,12 @@ func TestApplyingKeepsTheRowsThatStay(t *testing.T) {
 	assert.False(t, declare(t, s, text("1-3", a+b)))
 	live := "select count(*) from targets where removed_at is null"
 	assert.Equal(t, 3+3+1, count(t, s, live))
+	assertCounted(t, s)
 	before := count(t, s, "select t.id from targets t join hosts h on h.id = t.host_id where h.name = 'b.lantern.example'")
 
 	assert.True(t, declare(t, s, text("2-4", a)))
 	assert.Equal(t, 3+3, count(t, s, live))
+	assertCounted(t, s)
 	assert.Equal(t, 10-1, count(t, s, "select count(*) from targets"), "nothing is deleted")
 	assert.True(t, declare(t, s, text("1-3", a+b)))
 	assert.Equal(t, before,
@@ -81,6 +83,7 @@ func TestApplyingKeepsTheRowsThatStay(t *testing.T) {
 
 func TestTwoAppliesAtOnceDoNotMix(t *testing.T) {
 	s := open(t)
+	defer assertCounted(t, s)
 	var both sync.WaitGroup
 	for i := range 6 {
 		both.Go(func() {
@@ -91,6 +94,19 @@ func TestTwoAppliesAtOnceDoNotMix(t *testing.T) {
 	assert.Equal(t, 1, count(t, s, "select count(*) from declarations where current"))
 	assert.Equal(t, 1, count(t, s, "select count(*) from hosts where removed_at is null"))
 	assert.Equal(t, 100, count(t, s, "select count(*) from targets where removed_at is null"))
+}
+
+// assertCounted counts the estate one by one and holds the store's own counting
+// against that.
+func assertCounted(t *testing.T, s *store.Store) {
+	of := func(verdict string) int {
+		return count(t, s, "select count(*) from targets where host_id is not null and removed_at is null and verdict = $1", verdict)
+	}
+	counts, err := s.CountBindings(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, store.VerdictCounts{Broken: of("broken"), AtOdds: of("at-odds"), Unknown: of("unknown"), Agreed: of("agreed"),
+		Hosts:   count(t, s, "select count(*) from hosts where removed_at is null"),
+		Servers: count(t, s, "select count(*) from servers where removed_at is null")}, counts)
 }
 
 // begin starts a survey without any queue and gives its targets.
@@ -188,6 +204,7 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 // and that nothing is hidden once it is not.
 func TestADeadServerIsOneFinding(t *testing.T) {
 	s := open(t)
+	defer assertCounted(t, s)
 	hosts := "  - {name: a.lantern.example, at: [quay]}\n  - {name: b.lantern.example, at: [quay]}\n" +
 		"  - {name: c.lantern.example, at: [quay]}\n"
 	declare(t, s, text("1-2", hosts))

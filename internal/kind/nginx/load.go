@@ -1,9 +1,7 @@
 package nginx
 
 import (
-	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -13,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/source"
 )
 
 // What is read at most of one configuration.
@@ -22,7 +21,6 @@ const (
 	filesLimit = 50_000
 	stepsLimit = 500_000 // directives met in one block, those of a file included twice counted twice
 	stepsInAll = 20_000_000
-	sideBySide = 16 // files read at once
 
 	listenersLimit = 20_000
 	problemsLimit  = 500
@@ -67,14 +65,6 @@ func load(fsys fs.FS, main string) (*tree, error) {
 	}
 	t.loops(t.files[main], nil, map[*File]bool{})
 	return t, nil
-}
-
-// inFS is a path as an fs.FS takes it.
-func inFS(p string) string {
-	if p = strings.TrimPrefix(path.Clean("/"+p), "/"); p == "" {
-		return "."
-	}
-	return p
 }
 
 // problem notes a problem; a configuration that is nothing but problems does
@@ -142,24 +132,7 @@ func (t *tree) follow(wave []*File) ([]*File, error) {
 
 // full makes a path of the configuration absolute; relative ones begin in the
 // main file's folder. outside tells that it climbs above the root.
-func (t *tree) full(p string) (abs string, outside bool) {
-	if !strings.HasPrefix(p, "/") {
-		p = t.folder + "/" + p
-	}
-	depth := 0
-	for part := range strings.SplitSeq(p, "/") {
-		switch part {
-		case "", ".":
-		case "..":
-			if depth--; depth < 0 {
-				outside = true
-			}
-		default:
-			depth++
-		}
-	}
-	return path.Clean(p), outside
-}
+func (t *tree) full(p string) (abs string, outside bool) { return source.Absolute(t.folder, p) }
 
 // resolve gives the files an include names, in nginx's order: byte order of
 // the whole path.
@@ -179,56 +152,15 @@ func (t *tree) resolve(d *Directive) ([]string, error) {
 	return list, err
 }
 
-// glob matches a pattern as glob(7) does: a leading dot only by a dot, and
-// nothing found is no fault. What cannot be listed is told at a place, if one is
-// given.
+// glob lists what matches a pattern. What cannot be listed is told at a place, if
+// one is given.
 func (t *tree) glob(p string, at kind.Place) ([]string, error) {
-	found := []string{"/"}
-	for part := range strings.SplitSeq(strings.Trim(p, "/"), "/") {
-		var next []string
-		for _, dir := range found {
-			if !strings.ContainsAny(part, "*?[") {
-				to := path.Join(dir, part)
-				if _, err := fs.Stat(t.fs, inFS(to)); err == nil || len(found) == 1 {
-					next = append(next, to)
-				} else if kind.Lost(err) {
-					return nil, err
-				}
-				continue
-			}
-			entries, err := fs.ReadDir(t.fs, inFS(dir))
-			if err != nil {
-				if kind.Lost(err) {
-					return nil, err
-				}
-				if errors.Is(err, fs.ErrPermission) && at.Known() {
-					t.problem(at, kind.Unread, "the right to list it",
-						"cannot list the folder %s, so what is included from there is not known", dir)
-				}
-				continue
-			}
-			for _, e := range entries {
-				if matchesGlob(part, e.Name()) {
-					next = append(next, path.Join(dir, e.Name()))
-					if e.Type()&fs.ModeSymlink != 0 {
-						t.links[path.Join(dir, e.Name())] = true
-					}
-				}
-			}
+	return source.Glob(t.fs, p, func(dir string) {
+		if at.Known() {
+			t.problem(at, kind.Unread, "the right to list it",
+				"cannot list the folder %s, so what is included from there is not known", dir)
 		}
-		found = next
-	}
-	return found, nil
-}
-
-// matchesGlob matches as nginx does: a leading dot only by a dot, and [!a]
-// beside [^a].
-func matchesGlob(pattern, name string) bool {
-	if strings.HasPrefix(name, ".") && !strings.HasPrefix(pattern, ".") {
-		return false
-	}
-	ok, err := path.Match(strings.ReplaceAll(pattern, "[!", "[^"), name)
-	return err == nil && ok
+	}, func(link string) { t.links[link] = true })
 }
 
 // fileRead is one file of an include, read side by side with the others.
@@ -245,7 +177,7 @@ type fileRead struct {
 func (t *tree) read(paths []string, from map[string]kind.Place) error {
 	results := make([]fileRead, len(paths))
 	var g errgroup.Group
-	g.SetLimit(sideBySide)
+	g.SetLimit(source.SideBySide)
 	for i, p := range paths {
 		if len(t.files)+i >= filesLimit {
 			t.problem(from[p], kind.Unread, fmt.Sprintf("at most %d files", filesLimit),
@@ -270,7 +202,7 @@ func (t *tree) read(paths []string, from map[string]kind.Place) error {
 		switch {
 		case r.fault != "":
 			effect := kind.Unread
-			if r.fault == missing || r.fault == folder {
+			if r.fault == source.Missing || r.fault == source.Folder {
 				effect = kind.Refused
 			}
 			t.problem(at, effect, "a readable file", "%s: %s", paths[i], r.fault)
@@ -287,17 +219,10 @@ func (t *tree) read(paths []string, from map[string]kind.Place) error {
 	return nil
 }
 
-const (
-	// missing is the fault of a file that does not exist.
-	missing = "no such file"
-	// folder is the fault of a folder in the place of a file.
-	folder = "it is a folder"
-)
-
 // one reads and parses one file. A source that failed as a whole is told apart
 // from a file that cannot be read.
 func (t *tree) one(p string) (r fileRead) {
-	text, info, err := readFile(t.fs, p, fileLimit)
+	text, info, err := source.ReadFile(t.fs, p, fileLimit)
 	if err != nil {
 		if kind.Lost(err) {
 			r.lost = err
@@ -309,53 +234,6 @@ func (t *tree) one(p string) (r fileRead) {
 	r.info = info
 	r.file = Parse(p, string(text))
 	return r
-}
-
-// readFile reads a file of bounded size. An error is worded for a reader who
-// knows the path already.
-func readFile(fsys fs.FS, p string, limit int64) ([]byte, fs.FileInfo, error) {
-	info, err := fs.Stat(fsys, inFS(p)) // first: opening a pipe would wait for its writer
-	switch {
-	case err != nil:
-		return nil, nil, worded(err)
-	case info.IsDir():
-		return nil, nil, errors.New(folder)
-	case !info.Mode().IsRegular():
-		return nil, nil, errors.New("it is no ordinary file")
-	case info.Size() > limit:
-		return nil, nil, fmt.Errorf("it holds %.1f MB, and at most %d MB are read", float64(info.Size())/1e6, limit>>20)
-	}
-	f, err := fsys.Open(inFS(p))
-	if err != nil {
-		return nil, nil, worded(err)
-	}
-	defer func() { _ = f.Close() }()
-	data, err := io.ReadAll(io.LimitReader(f, limit+1))
-	if err != nil {
-		return nil, nil, worded(err)
-	}
-	if int64(len(data)) > limit {
-		return nil, nil, fmt.Errorf("it holds more than %d MB", limit>>20)
-	}
-	return data, info, nil
-}
-
-// worded makes errors of file systems short; one that tells that the source is
-// lost stays as it is.
-func worded(err error) error {
-	switch {
-	case kind.Lost(err):
-		return err
-	case errors.Is(err, fs.ErrNotExist):
-		return errors.New(missing)
-	case errors.Is(err, fs.ErrPermission):
-		return errors.New("permission denied")
-	}
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err
-	}
-	return err
 }
 
 // loops tells include loops, once each.

@@ -1,73 +1,28 @@
 package nginx
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path"
-	"slices"
-	"strconv"
 	"strings"
-	"time"
 
-	"golang.org/x/sync/errgroup"
-
-	"insegna.example/internal/core/certs"
 	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/source"
 )
 
-// Limits of what is read besides the configuration itself.
-const (
-	materialLimit = 1 << 20 // bytes of one certificate or key file
-	besideLimit   = 500     // files of one folder looked at beside a named one
-	besideFolders = 40
-	idleLimit     = 2000 // files not in force that are read
-)
+// idleLimit is how many files not in force are read.
+const idleLimit = 2000
 
 // material reads the certificate and key files the sites name, and those that
 // lie beside them.
 func (r *reader) material() error {
 	named, maybe := r.asked()
-	beside, err := r.beside(named)
-	if err != nil {
-		return err
-	}
-	paths := append(slices.Collect(maps.Keys(named)), beside...)
-	paths = slices.AppendSeq(paths, maps.Keys(maybe))
-	slices.Sort(paths)
-	paths = slices.Compact(paths)
-	read := make([]materialRead, len(paths))
-	var g errgroup.Group
-	g.SetLimit(sideBySide)
-	for i, p := range paths {
-		g.Go(func() error {
-			read[i] = readMaterial(r.fs, p)
-			return read[i].lost
-		})
-	}
-	if err := g.Wait(); err != nil {
+	if err := source.Material(r.fs, r.out, named, maybe); err != nil {
 		return err
 	}
 	for name, text := range r.inline {
-		var m materialRead
-		m.Path, m.Named = name, true
-		m.take([]byte(text))
-		r.out.Material[name] = &m.Material
-		for f, der := range m.certificates {
-			r.out.Certificates[f] = der
-		}
-	}
-	for i, m := range read {
-		held := len(m.Chain) > 0 || m.Public != "" || m.Hidden
-		if m.Named = named[paths[i]] || maybe[paths[i]] && held; !m.Named && len(m.Chain) == 0 {
-			continue
-		}
-		r.out.Material[paths[i]] = &m.Material
-		for f, der := range m.certificates {
-			r.out.Certificates[f] = der
-		}
+		source.Inline(r.out, name, text)
 	}
 	return nil
 }
@@ -99,103 +54,6 @@ func (r *reader) asked() (named, maybe map[string]bool) {
 	return named, maybe
 }
 
-// beside lists files in the folders of certificates, where a newer one may lie.
-func (r *reader) beside(named map[string]bool) ([]string, error) {
-	folders := map[string]bool{}
-	for p := range named {
-		folders[path.Dir(p)] = true
-	}
-	var out []string
-	if len(folders) > besideFolders {
-		return nil, nil // each site has a folder of its own
-	}
-	for dir := range folders {
-		entries, err := fs.ReadDir(r.fs, inFS(dir))
-		if err != nil {
-			if kind.Lost(err) {
-				return nil, err
-			}
-			continue
-		}
-		if len(entries) > besideLimit {
-			continue
-		}
-		for _, e := range entries {
-			p := path.Join(dir, e.Name())
-			if !named[p] && !e.IsDir() && looksLikeCertificate(e.Name()) {
-				out = append(out, p)
-			}
-		}
-	}
-	return out, nil
-}
-
-// looksLikeCertificate goes by the ending, to look beside a configured file for
-// one that is newer.
-func looksLikeCertificate(name string) bool {
-	switch strings.ToLower(path.Ext(name)) {
-	case ".pem", ".crt", ".cer", ".cert":
-		return true
-	}
-	return false
-}
-
-// materialRead is a file of certificates or keys, with what is in it.
-type materialRead struct {
-	kind.Material
-	certificates map[string][]byte // DER by fingerprint
-	lost         error             // the source failed as a whole
-}
-
-// readMaterial reads a file of certificates or a key. Of a key only the public
-// half's fingerprint is kept, and the bytes are wiped.
-func readMaterial(fsys fs.FS, p string) (m materialRead) {
-	m.Path = p
-	data, info, err := readFile(fsys, p, materialLimit)
-	if err != nil {
-		if kind.Lost(err) {
-			m.lost = err
-		}
-		m.Fault, m.Hidden = err.Error(), errors.Is(err, fs.ErrPermission)
-		return m
-	}
-	m.Mode, m.Modified = uint32(info.Mode().Perm()), info.ModTime().UTC()
-	m.take(data)
-	return m
-}
-
-// take reads certificates and key out of what a file holds, and wipes that.
-func (m *materialRead) take(data []byte) {
-	defer clear(data) // it may be a private key
-	list, certErr := certs.ReadCertificates(data)
-	if certErr == nil {
-		m.certificates = make(map[string][]byte, len(list))
-		for _, c := range list {
-			f := c.Fingerprint.String()
-			m.Chain = append(m.Chain, f)
-			m.certificates[f] = c.Raw
-		}
-	}
-	public, keyErr := certs.PublicOf(data)
-	switch {
-	case keyErr == nil:
-		m.Public = public.String()
-	case certErr != nil && errors.Is(keyErr, certs.ErrNoKey):
-		m.Fault = certErr.Error()
-	case !errors.Is(keyErr, certs.ErrNoKey):
-		m.Fault, m.Hidden = keyErr.Error(), errors.Is(keyErr, certs.ErrEncrypted)
-	}
-}
-
-// leafKind is the kind of key a certificate is for, "" when it cannot be read.
-func leafKind(der []byte) string {
-	c, err := certs.Parse(der)
-	if err != nil {
-		return ""
-	}
-	return c.Key().Kind
-}
-
 // idle reads the files that lie beside those in force and are not: in an
 // included folder under a name the pattern leaves out, or in the folder
 // NAME-available beside NAME-enabled.
@@ -216,7 +74,7 @@ func (r *reader) idle() error {
 				continue
 			}
 			met[dir] = true
-			entries, err := fs.ReadDir(r.fs, inFS(dir))
+			entries, err := fs.ReadDir(r.fs, source.InFS(dir))
 			if kind.Lost(err) {
 				return err
 			}
@@ -273,20 +131,12 @@ func switchedOn(p string) (words string, link *install.Link) {
 	return fmt.Sprintf("give %s a name that is included", p), nil
 }
 
-// target follows a symbolic link, when the file system can tell.
+// target follows a symbolic link that was included.
 func (r *reader) target(p string) string {
-	links, ok := r.fs.(fs.ReadLinkFS)
-	if !ok || !r.links[p] {
+	if !r.links[p] {
 		return p
 	}
-	to, err := links.ReadLink(inFS(p))
-	if err != nil {
-		return p
-	}
-	if !path.IsAbs(to) {
-		to = path.Join(path.Dir(p), to)
-	}
-	return path.Clean(to)
+	return source.LinkTarget(r.fs, p)
 }
 
 // files lists what was read, for showing.
@@ -310,62 +160,12 @@ func (r *reader) fileOf(f *File, inForce bool) kind.File {
 	return out
 }
 
-// loaded finds out when the running server last took its configuration in: a
-// reload starts new workers, so it is the moment the oldest worker began
-// (proc(5)).
+// loaded finds out when the running server last took its configuration in.
 func (r *reader) loaded() {
 	pid := r.pid
 	if pid == "" {
 		pid = "/run/nginx.pid"
 	}
 	pid, _ = r.full(pid)
-	text, err := fs.ReadFile(r.fs, inFS(pid))
-	if err != nil {
-		return
-	}
-	master := strings.TrimSpace(string(text))
-	if _, err := strconv.Atoi(master); err != nil {
-		return
-	}
-	boot, ok := r.bootTime()
-	children, err := fs.ReadFile(r.fs, "proc/"+master+"/task/"+master+"/children")
-	if err != nil || !ok {
-		return
-	}
-	for child := range strings.FieldsSeq(string(children)) {
-		if began, ok := r.began(child, boot); ok && (r.out.Loaded.IsZero() || began.Before(r.out.Loaded)) {
-			r.out.Loaded = began
-		}
-	}
-}
-
-// bootTime is when the machine started, from which /proc counts the start of
-// processes.
-func (r *reader) bootTime() (time.Time, bool) {
-	stat, err := fs.ReadFile(r.fs, "proc/stat")
-	if err != nil {
-		return time.Time{}, false
-	}
-	_, after, found := strings.Cut(string(stat), "btime ")
-	line, _, _ := strings.Cut(after, "\n")
-	seconds, err := strconv.ParseInt(strings.TrimSpace(line), 10, 64)
-	return time.Unix(seconds, 0).UTC(), found && err == nil
-}
-
-// began reads field 22 of a process's stat: its start in ticks after boot, of
-// which Linux has 100 a second.
-func (r *reader) began(pid string, boot time.Time) (time.Time, bool) {
-	const startField, ticks = 22, 100
-	stat, err := fs.ReadFile(r.fs, "proc/"+pid+"/stat")
-	if err != nil {
-		return time.Time{}, false
-	}
-	text := string(stat)
-	fields := strings.Fields(text[strings.LastIndexByte(text, ')')+1:]) // the name in front may hold blanks
-	const behindName = 3
-	if len(fields) <= startField-behindName {
-		return time.Time{}, false
-	}
-	n, err := strconv.ParseInt(fields[startField-behindName], 10, 64)
-	return boot.Add(time.Duration(n) * (time.Second / ticks)), err == nil
+	r.out.Loaded = source.Loaded(r.fs, pid)
 }

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/source"
 )
 
 // Read reads the configuration that begins with the file main, an absolute
@@ -32,8 +33,7 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	}
 	r := &reader{tree: t, out: &kind.Reading{Kind: name, Main: path.Clean(main), Material: map[string]*kind.Material{},
 		Certificates: map[string][]byte{}}, addresses: map[string]int{}, sslOn: map[int]bool{},
-		hosts: map[string][]netip.Addr{}, inline: map[string]string{}}
-	r.knownHosts()
+		hosts: source.Hosts(fsys), inline: map[string]string{}}
 	if f := t.files[r.out.Main]; f != nil {
 		r.main(f)
 	}
@@ -101,35 +101,6 @@ func (s *scope) inherited() (certificates, keys []*Directive) {
 		}
 	}
 	return certificates, keys
-}
-
-// knownHosts reads the machine's hosts file and its name, which listeners and
-// $hostname may use.
-func (r *reader) knownHosts() {
-	if data, err := fs.ReadFile(r.fs, "etc/hosts"); err == nil {
-		for line := range strings.SplitSeq(string(data), "\n") {
-			line, _, _ = strings.Cut(line, "#")
-			fields := strings.Fields(line)
-			if len(fields) < 2 {
-				continue
-			}
-			if a, err := netip.ParseAddr(fields[0]); err == nil {
-				for _, name := range fields[1:] {
-					r.hosts[name] = append(r.hosts[name], a)
-				}
-			}
-		}
-	}
-	if len(r.hosts["localhost"]) == 0 {
-		r.hosts["localhost"] = []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1})}
-	}
-}
-
-// hostname is the machine's own name, which stands for $hostname.
-func (r *reader) hostname() (string, bool) {
-	data, err := fs.ReadFile(r.fs, "etc/hostname")
-	name := strings.ToLower(strings.TrimSpace(string(data)))
-	return name, err == nil && name != ""
 }
 
 // main reads what stands outside all blocks, and goes into those that hold
@@ -411,7 +382,7 @@ func (r *reader) name(d *Directive, word int) kind.Name {
 		}
 		return n
 	case text == "$hostname":
-		if name, ok := r.hostname(); ok {
+		if name, ok := source.Hostname(r.fs); ok {
 			n.Text, n.Covers = name, covers(name)
 		} else {
 			r.problem(n.Place, kind.Unread, "", "the machine's name, which $hostname stands for, is not known")

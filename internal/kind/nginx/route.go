@@ -11,6 +11,7 @@ import (
 	"github.com/dlclark/regexp2"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/source"
 )
 
 // routeNames is how many names of a site are asked what plain http does for
@@ -158,26 +159,12 @@ func (t *tree) included(pattern string) []*File {
 	}
 	var out []*File
 	for p, f := range t.files {
-		if p == full || strings.ContainsAny(full, "*?[") && matchesPathGlob(full, p) {
+		if p == full || strings.ContainsAny(full, "*?[") && source.MatchesPath(full, p) {
 			out = append(out, f)
 		}
 	}
 	slices.SortFunc(out, func(a, b *File) int { return strings.Compare(a.Path, b.Path) })
 	return out
-}
-
-// matchesPathGlob matches a whole path with a pattern, part by part.
-func matchesPathGlob(pattern, p string) bool {
-	parts, names := strings.Split(pattern, "/"), strings.Split(p, "/")
-	if len(parts) != len(names) {
-		return false
-	}
-	for i := range parts {
-		if parts[i] != names[i] && !matchesGlob(parts[i], names[i]) {
-			return false
-		}
-	}
-	return true
 }
 
 // server gives what a server block does: its own rules come before every

@@ -11,6 +11,7 @@ import (
 	"github.com/dlclark/regexp2"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/source"
 )
 
 // Limits of what is worked out from variables.
@@ -389,7 +390,7 @@ func (x *Index) keyKind(p *kind.Pair) string {
 	defer x.kinds.Unlock()
 	had, met := x.keyKinds[m.Chain[0]]
 	if !met {
-		had = leafKind(x.reading.Certificates[m.Chain[0]])
+		had = source.KeyKind(x.reading, m.Chain[0])
 		x.keyKinds[m.Chain[0]] = had
 	}
 	return had

@@ -1,0 +1,171 @@
+package source
+
+import (
+	"errors"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/kind"
+)
+
+// Limits of what is read besides the configuration itself.
+const (
+	materialLimit = 1 << 20 // bytes of one certificate or key file
+	besideLimit   = 500     // files of one folder looked at beside a named one
+	besideFolders = 40
+)
+
+// Material reads files of certificates and keys into a reading: those that are
+// named, those that may be, which count when something is in them, and what lies
+// beside the named ones, where a newer one may be.
+func Material(fsys fs.FS, out *kind.Reading, named, maybe map[string]bool) error {
+	near, err := beside(fsys, named)
+	if err != nil {
+		return err
+	}
+	paths := append(slices.Collect(maps.Keys(named)), near...)
+	paths = slices.AppendSeq(paths, maps.Keys(maybe))
+	slices.Sort(paths)
+	paths = slices.Compact(paths)
+	read := make([]materialRead, len(paths))
+	var g errgroup.Group
+	g.SetLimit(SideBySide)
+	for i, p := range paths {
+		g.Go(func() error {
+			read[i] = readMaterial(fsys, p)
+			return read[i].lost
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, m := range read {
+		held := len(m.Chain) > 0 || m.Public != "" || m.Hidden
+		if m.Named = named[paths[i]] || maybe[paths[i]] && held; !m.Named && len(m.Chain) == 0 {
+			continue
+		}
+		m.keep(out, paths[i])
+	}
+	return nil
+}
+
+// Inline takes certificates and keys that stand in the configuration itself into
+// a reading, under a name.
+func Inline(out *kind.Reading, name, text string) {
+	var m materialRead
+	m.Path, m.Named = name, true
+	m.take([]byte(text))
+	m.keep(out, name)
+}
+
+// keep puts what was read into a reading.
+func (m *materialRead) keep(out *kind.Reading, name string) {
+	out.Material[name] = &m.Material
+	for f, der := range m.certificates {
+		out.Certificates[f] = der
+	}
+}
+
+// beside lists files in the folders of certificates, where a newer one may lie.
+func beside(fsys fs.FS, named map[string]bool) ([]string, error) {
+	folders := map[string]bool{}
+	for p := range named {
+		folders[path.Dir(p)] = true
+	}
+	var out []string
+	if len(folders) > besideFolders {
+		return nil, nil // each site has a folder of its own
+	}
+	for dir := range folders {
+		entries, err := fs.ReadDir(fsys, InFS(dir))
+		if err != nil {
+			if kind.Lost(err) {
+				return nil, err
+			}
+			continue
+		}
+		if len(entries) > besideLimit {
+			continue
+		}
+		for _, e := range entries {
+			p := path.Join(dir, e.Name())
+			if !named[p] && !e.IsDir() && looksLikeCertificate(e.Name()) {
+				out = append(out, p)
+			}
+		}
+	}
+	return out, nil
+}
+
+// looksLikeCertificate goes by the ending, to look beside a configured file for
+// one that is newer.
+func looksLikeCertificate(name string) bool {
+	switch strings.ToLower(path.Ext(name)) {
+	case ".pem", ".crt", ".cer", ".cert":
+		return true
+	}
+	return false
+}
+
+// materialRead is a file of certificates or keys, with what is in it.
+type materialRead struct {
+	kind.Material
+	certificates map[string][]byte // DER by fingerprint
+	lost         error             // the source failed as a whole
+}
+
+// readMaterial reads a file of certificates or a key. Of a key only the public
+// half's fingerprint is kept, and the bytes are wiped.
+func readMaterial(fsys fs.FS, p string) (m materialRead) {
+	m.Path = p
+	data, info, err := ReadFile(fsys, p, materialLimit)
+	if err != nil {
+		if kind.Lost(err) {
+			m.lost = err
+		}
+		m.Fault, m.Hidden = err.Error(), errors.Is(err, fs.ErrPermission)
+		return m
+	}
+	m.Mode, m.Modified = uint32(info.Mode().Perm()), info.ModTime().UTC()
+	m.take(data)
+	return m
+}
+
+// take reads certificates and key out of what a file holds, and wipes that.
+func (m *materialRead) take(data []byte) {
+	defer clear(data) // it may be a private key
+	list, certErr := certs.ReadCertificates(data)
+	if certErr == nil {
+		m.certificates = make(map[string][]byte, len(list))
+		for _, c := range list {
+			f := c.Fingerprint.String()
+			m.Chain = append(m.Chain, f)
+			m.certificates[f] = c.Raw
+		}
+	}
+	public, keyErr := certs.PublicOf(data)
+	switch {
+	case keyErr == nil:
+		m.Public = public.String()
+	case certErr != nil && errors.Is(keyErr, certs.ErrNoKey):
+		m.Fault = certErr.Error()
+	case !errors.Is(keyErr, certs.ErrNoKey):
+		m.Fault, m.Hidden = keyErr.Error(), errors.Is(keyErr, certs.ErrEncrypted)
+	}
+}
+
+// KeyKind is the kind of key a certificate of a reading is for, by its
+// fingerprint; "" when it cannot be told.
+func KeyKind(r *kind.Reading, fingerprint string) string {
+	c, err := certs.Parse(r.Certificates[fingerprint])
+	if err != nil {
+		return ""
+	}
+	return c.Key().Kind
+}
