@@ -39,10 +39,12 @@ var house = []room{
 			"golang.org/x/text/unicode/norm"},
 	{"internal/kind", "internal/core internal/install internal/reach", ""},
 	{"internal/kind/source", "internal/core internal/kind", "golang.org/x/sync"},
-	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/kind/source " +
-		"internal/reach",
-		"github.com/dlclark/regexp2 github.com/maypok86/otter golang.org/x/sync"},
-	{"internal/kind/registry", "internal/core internal/kind internal/kind/nginx", ""},
+	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/kind/expression " +
+		"internal/kind/source internal/reach", "github.com/dlclark/regexp2 golang.org/x/sync"},
+	{"internal/kind/expression", "", "github.com/dlclark/regexp2 github.com/maypok86/otter"},
+	{"internal/kind/httpd", "internal/core internal/install internal/kind internal/kind/expression internal/kind/source",
+		"github.com/dlclark/regexp2 golang.org/x/sync"},
+	{"internal/kind/registry", "internal/core internal/kind internal/kind/httpd internal/kind/nginx", ""},
 	{"internal/install", "internal/core", ""},
 	{"internal/install/files", "internal/core internal/install internal/kind internal/reach", ""},
 	{"internal/look", "internal/core", "golang.org/x/crypto/cryptobyte golang.org/x/sync"},

@@ -131,7 +131,7 @@ func (l *Listener) String() string {
 		return "unix:" + l.Socket
 	case l.Unknown != "":
 		return l.Unknown
-	case l.Address.Addr().IsUnspecified() && l.Address.Addr().Is4():
+	case l.Address.Addr().IsUnspecified() && (l.Address.Addr().Is4() || l.Both):
 		return fmt.Sprintf("*:%d", l.Address.Port())
 	}
 	return l.Address.String()
@@ -201,6 +201,7 @@ type Pair struct {
 	Place              // of the certificate
 	Certificate string `json:"certificate"`           // path
 	Key         string `json:"key"`                   // path, "" when none is named
+	Chain       string `json:"chain,omitempty"`       // path of what is sent behind the certificate, where that is a file of its own
 	KeyPlace    Place  `json:"key_place"`             // the line that names the key
 	AtRunTime   bool   `json:"at_run_time,omitempty"` // chosen by a variable for each connection; the paths are as written
 	// in an answer: so chosen, the paths are worked out, and read for each connection

@@ -6,41 +6,14 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/dlclark/regexp2"
-	"github.com/maypok86/otter/v2"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/expression"
+	"insegna.example/internal/kind/source"
 )
-
-// matchTime bounds one comparison with a regular expression.
-const matchTime = 200 * time.Millisecond
-
-// remembered keeps compiled expressions: the same few come again and again.
-var remembered = otter.Must(&otter.Options[string, expressionOrError]{MaximumSize: 4096})
-
-// expressionOrError keeps an expression that cannot be compiled beside those
-// that can: it is told once and takes no name.
-type expressionOrError struct {
-	re  *regexp2.Regexp // nil with err
-	err error           // why it cannot be compiled
-}
-
-// compile makes a regular expression of the kind nginx uses (PCRE), but for
-// what the library does not know. Matching is bounded in time.
-func compile(pattern string) (*regexp2.Regexp, error) {
-	if had, ok := remembered.GetIfPresent(pattern); ok {
-		return had.re, had.err
-	}
-	re, err := regexp2.Compile(strings.ReplaceAll(pattern, "(?P<", "(?<"), regexp2.None)
-	if err == nil {
-		re.MatchTimeout = matchTime
-	}
-	remembered.Set(pattern, expressionOrError{re, err})
-	return re, err
-}
 
 // nameExpression compiles a name "~…": letters in both cases match alike as
 // soon as a capital stands in it.
@@ -48,7 +21,7 @@ func nameExpression(pattern string) (*regexp2.Regexp, error) {
 	if strings.ToLower(pattern) != pattern {
 		pattern = "(?i)" + pattern
 	}
-	return compile(pattern)
+	return expression.Compile(pattern)
 }
 
 // matching is how a name is compared with a host.
@@ -106,15 +79,14 @@ type Index struct {
 	outer   map[*Directive][]*Directive // what stands around each of them
 	walking sync.Mutex                  // the tree counts the steps of its walks
 
-	kinds    sync.Mutex
-	keyKinds map[string]string // kind of key by fingerprint of the certificate
+	keys *source.Keys // kinds of key of certificates
 }
 
 // table is what one listener compares a name with.
 type table struct {
 	exact, leading, trailing map[string]entry // names by how they match, the wildcards without their star
 	apex                     map[string]entry // ".name" matches the name itself as well
-	regex                    []expression     // in the order of the file
+	regex                    []patterned      // in the order of the file
 	unsure                   bool             // an expression is not understood
 }
 
@@ -124,17 +96,16 @@ type entry struct {
 	name *kind.Name // as it stands in the file
 }
 
-// expression is a name that is a regular expression; these are tried in the
+// patterned is a name that is a regular expression; these are tried in the
 // order of the file.
-type expression struct {
+type patterned struct {
 	entry
 	re *regexp2.Regexp // compiled, with its time limit
 }
 
 // NewIndex prepares the answers of a reading.
 func NewIndex(r *kind.Reading) *Index {
-	x := &Index{reading: r, tables: make([]table, len(r.Listeners)), ports: map[uint16][]int{},
-		keyKinds: map[string]string{}}
+	x := &Index{reading: r, tables: make([]table, len(r.Listeners)), ports: map[uint16][]int{}, keys: source.NewKeys(r)}
 	for i := range r.Listeners {
 		l := &r.Listeners[i]
 		x.tables[i] = tableOf(r, l, nil)
@@ -173,7 +144,7 @@ func (t *table) add(e entry) *kind.Name {
 		if err != nil {
 			t.unsure = true
 		}
-		t.regex = append(t.regex, expression{e, re})
+		t.regex = append(t.regex, patterned{e, re})
 		return nil
 	case trailing:
 		into, text = t.trailing, strings.TrimSuffix(text, ".*")
@@ -286,7 +257,7 @@ func (x *Index) Answer(host string, at netip.AddrPort) kind.Answer {
 	}
 	v := &values{reading: x.reading, family: a.Shown.Protocol, host: strings.TrimSuffix(strings.ToLower(host), "."),
 		site: a.Shown, port: a.Listener.Address.Port()}
-	a.Pairs = x.usable(a.Shown, x.lasting(x.chosen(a.Shown.Pairs, v)))
+	a.Pairs = x.keys.Usable(a.Shown, x.keys.Lasting(x.chosen(a.Shown.Pairs, v)))
 	return a
 }
 

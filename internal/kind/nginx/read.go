@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/expression"
 	"insegna.example/internal/kind/source"
 )
 
@@ -256,7 +257,7 @@ func (r *reader) attach(site int, l *listen, family string) {
 	}
 	for _, to := range targets {
 		to.Place, to.Protocol, to.Default = l.at, protocols[family], site
-		key := family + " " + to.String()
+		key := family + " " + to.Address.String() + " " + to.Socket + " " + to.Unknown
 		at, met := r.addresses[key]
 		if !met {
 			if at = len(r.out.Listeners); at == listenersLimit {
@@ -376,7 +377,7 @@ func (r *reader) name(d *Directive, word int) kind.Name {
 	n := kind.Name{Place: d.WordPlace(word), Text: text}
 	switch {
 	case strings.HasPrefix(text, "~"):
-		if _, err := compile(text[1:]); err != nil {
+		if _, err := expression.Compile(text[1:]); err != nil {
 			r.problem(n.Place, kind.Unread, "",
 				"the regular expression %s is not understood here, so what it matches is not known", shown(text))
 		}

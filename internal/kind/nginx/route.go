@@ -11,6 +11,7 @@ import (
 	"github.com/dlclark/regexp2"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/expression"
 	"insegna.example/internal/kind/source"
 )
 
@@ -366,7 +367,7 @@ func isRedirect(status int) bool {
 // rewrite applies one rewrite rule; done when it redirects, stop when the
 // rules behind it do not count any more.
 func (q *request) rewrite(d *Directive) (step kind.Step, done, stop bool) {
-	re, err := compile(d.Arg(0))
+	re, err := expression.Compile(d.Arg(0))
 	if err != nil {
 		q.unsure = true
 		return step, false, false
@@ -514,7 +515,7 @@ func compared(value, operator, with string) (holds, known bool) {
 		if strings.HasSuffix(operator, "*") {
 			pattern = "(?i)" + pattern
 		}
-		re, err := compile(pattern)
+		re, err := expression.Compile(pattern)
 		if err != nil {
 			return false, false
 		}
@@ -601,7 +602,7 @@ func joined(pattern string) (how, rest string) {
 // matchesPath tries an expression within its time; one that runs out does not
 // match.
 func matchesPath(pattern, path string) bool {
-	re, err := compile(pattern)
+	re, err := expression.Compile(pattern)
 	if err != nil {
 		return false
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/dlclark/regexp2"
 
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/expression"
 	"insegna.example/internal/kind/source"
 )
 
@@ -147,7 +148,7 @@ func (v *values) choose(m *kind.Chooser, depth int) (string, bool) {
 		if without, any := strings.CutPrefix(pattern, "*"); any {
 			pattern = "(?i)" + without
 		}
-		re, err := compile(pattern)
+		re, err := expression.Compile(pattern)
 		if err != nil {
 			return "", false
 		}
@@ -328,70 +329,11 @@ func (x *Index) own(text string) int {
 }
 
 // keyKindsOf are the kinds of key that can be used where TLS 1.3 is left out and
-// the suites are written one by one: from TLS 1.3 on suites say nothing of the key
-// (RFC 8446 section 4.2.3), and words such as HIGH stand for suites of every kind.
-// nil for all.
-func keyKindsOf(versions, suites *Directive) (out []string) {
+// the suites are written one by one; nil for all.
+func keyKindsOf(versions, suites *Directive) []string {
 	if versions == nil || suites == nil ||
 		slices.ContainsFunc(versions.Args(), func(w Word) bool { return w.Text == "TLSv1.3" }) {
 		return nil
 	}
-	for s := range strings.FieldsFuncSeq(suites.Arg(0), func(r rune) bool { return r == ':' || r == ',' || r == ' ' }) {
-		of := "RSA"
-		switch {
-		case strings.Contains(s, "ECDSA"):
-			of = "ECDSA"
-		case !strings.Contains(s, "-") || strings.ContainsAny(s[:1], "!+-@"):
-			return nil
-		}
-		if !slices.Contains(out, of) {
-			out = append(out, of)
-		}
-	}
-	return out
-}
-
-// usable leaves out the pairs for kinds of key that no suite of a site is for.
-func (x *Index) usable(site *kind.Site, list []kind.Pair) []kind.Pair {
-	if len(site.KeyKinds) == 0 {
-		return list
-	}
-	return slices.DeleteFunc(slices.Clone(list), func(p kind.Pair) bool {
-		of := x.keyKind(&p)
-		return of != "" && !slices.Contains(site.KeyKinds, of)
-	})
-}
-
-// lasting leaves out the pairs that no visitor gets: of several for one kind of
-// key the server keeps the last.
-func (x *Index) lasting(list []kind.Pair) []kind.Pair {
-	if len(list) < 2 {
-		return list
-	}
-	var out []kind.Pair
-	for i := range list {
-		of := x.keyKind(&list[i])
-		if of != "" && slices.ContainsFunc(list[i+1:], func(p kind.Pair) bool { return x.keyKind(&p) == of }) {
-			continue
-		}
-		out = append(out, list[i])
-	}
-	return out
-}
-
-// keyKind is the kind of key a pair's certificate is for; "" when it is not
-// known.
-func (x *Index) keyKind(p *kind.Pair) string {
-	m := x.reading.Material[p.Certificate]
-	if p.AtRunTime || m == nil || len(m.Chain) == 0 {
-		return ""
-	}
-	x.kinds.Lock()
-	defer x.kinds.Unlock()
-	had, met := x.keyKinds[m.Chain[0]]
-	if !met {
-		had = source.KeyKind(x.reading, m.Chain[0])
-		x.keyKinds[m.Chain[0]] = had
-	}
-	return had
+	return source.SuiteKinds(suites.Arg(0))
 }

@@ -4,6 +4,7 @@ package registry
 import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/httpd"
 	"insegna.example/internal/kind/nginx"
 )
 
@@ -11,7 +12,7 @@ import (
 // server whose kind nobody says.
 var Kinds = kind.Registry{
 	nginx.Kind,
-	named("httpd", "Apache httpd", 2),
+	httpd.Kind,
 	named("haproxy", "HAProxy", 1),
 	named("windows", "Windows web servers", 2),
 	named("ingress", "Kubernetes ingresses", 1),

@@ -159,13 +159,3 @@ func (m *materialRead) take(data []byte) {
 		m.Fault, m.Hidden = keyErr.Error(), errors.Is(keyErr, certs.ErrEncrypted)
 	}
 }
-
-// KeyKind is the kind of key a certificate of a reading is for, by its
-// fingerprint; "" when it cannot be told.
-func KeyKind(r *kind.Reading, fingerprint string) string {
-	c, err := certs.Parse(r.Certificates[fingerprint])
-	if err != nil {
-		return ""
-	}
-	return c.Key().Kind
-}
