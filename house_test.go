@@ -42,7 +42,8 @@ var house = []room{
 	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/kind/expression " +
 		"internal/kind/source internal/reach", "github.com/dlclark/regexp2 golang.org/x/sync"},
 	{"internal/kind/expression", "", "github.com/dlclark/regexp2 github.com/maypok86/otter"},
-	{"internal/kind/httpd", "internal/core internal/install internal/kind internal/kind/expression internal/kind/source",
+	{"internal/kind/httpd", "internal/core internal/install internal/install/files internal/kind internal/kind/expression " +
+		"internal/kind/source internal/reach",
 		"github.com/dlclark/regexp2 golang.org/x/sync"},
 	{"internal/kind/registry", "internal/core internal/kind internal/kind/httpd internal/kind/nginx", ""},
 	{"internal/install", "internal/core", ""},

@@ -29,6 +29,7 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/install"
 	"insegna.example/internal/install/files"
+	"insegna.example/internal/kind/httpd"
 	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
@@ -44,7 +45,8 @@ type pier struct {
 	plain, secure           netip.AddrPort
 	root                    *pkitest.Entity
 	nginx                   *process.Process
-	t                       *testing.T // whose end is nginx's
+	t                       *testing.T // whose end is the server's
+	httpd                   bool       // it is a real httpd, not nginx
 }
 
 func freePort(t *testing.T) netip.AddrPort {
@@ -71,12 +73,54 @@ func newPier(t *testing.T) *pier {
 	return p
 }
 
+// newHouse is a pier with a real httpd.
+func newHouse(t *testing.T) *pier {
+	p := newPier(t)
+	require.NoError(t, os.Chmod(p.dir, 0o755))
+	p.httpd, p.main, p.site = true, p.dir+"/httpd.conf", p.dir+"/sites/menu"
+	head := ""
+	for _, m := range []string{"mpm_event", "authz_core", "alias", "socache_shmcb", "ssl"} {
+		head += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
+	}
+	p.put(t, p.main, fmt.Sprintf("ServerRoot %[1]s\nServerName house.example\nDefaultRuntimeDir %[1]s\nPidFile %[1]s/pid\n"+
+		"Mutex file:%[1]s default\nErrorLog %[1]s/error.log\n%[2]sSSLSessionCache none\nStartServers 1\n"+
+		"GracefulShutdownTimeout 1\nInclude sites/*\n", p.dir, head))
+	return p
+}
+
+// siteText declares the site, with TLS when it names a certificate.
+func (p *pier) siteText(certificate, key string) string {
+	if p.httpd {
+		text := fmt.Sprintf("Listen %s\n<VirtualHost %[1]s>\n  ServerName %[2]s\n</VirtualHost>\n", p.plain, host)
+		if certificate != "" {
+			text += fmt.Sprintf("Listen %s\n<VirtualHost %[1]s>\n  ServerName %[2]s\n  SSLEngine on\n"+
+				"  SSLCertificateFile %[3]s\n  SSLCertificateKeyFile %[4]s\n</VirtualHost>\n", p.secure, host, certificate, key)
+		}
+		return text
+	}
+	text := fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s;\n}\n", p.plain, host, p.dir)
+	if certificate != "" {
+		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %s; }\n",
+			p.secure, host, certificate, key)
+	}
+	return text
+}
+
 func (p *pier) put(t *testing.T, path, text string) {
 	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
 }
 
 func (p *pier) command(more string) string {
+	if p.httpd {
+		switch more {
+		case "":
+			more = "-D FOREGROUND"
+		case "-s reload":
+			more = "-k graceful"
+		}
+		return "/usr/sbin/apache2 -d " + p.dir + " -f " + p.main + " " + more
+	}
 	return "/usr/sbin/nginx -p " + p.dir + " -c " + p.main + " -e stderr " + more
 }
 
@@ -87,6 +131,9 @@ func (p *pier) copy() string { return p.dir + "/.insegna-menu." }
 func (p *pier) destination(over reach.Connection) *files.Destination {
 	way := &estate.Reach{Configuration: p.main,
 		Commands: map[string]string{"test": p.command("-t"), "reload": p.command("-s reload")}}
+	if p.httpd {
+		return httpd.Kind.Installs(over, &estate.Server{Reach: way}).(*files.Destination)
+	}
 	return nginx.Kind.Installs(over, &estate.Server{Reach: way}).(*files.Destination)
 }
 
@@ -168,7 +215,7 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 	require.NoError(t, os.RemoveAll(p.dir+"/insegna"))
 	m, leaf := p.leaf(t)
 	old := leaf.Fingerprint.String()
-	text := fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s;\n}\n", p.plain, host, p.dir)
+	text := p.siteText("", "")
 	switch shape {
 	case renewed:
 		before := fmt.Sprint(version - 1)
@@ -176,13 +223,11 @@ func (p *pier) lay(t *testing.T, shape string, version int) *install.Installatio
 		p.put(t, p.folder+"/versions/"+before+"/"+certificates, string(m.Chain))
 		p.put(t, p.folder+"/versions/"+before+"/"+key, string(m.Key))
 		require.NoError(t, os.Symlink("versions/"+before, p.folder+"/now"))
-		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/now/%s; ssl_certificate_key "+
-			"%s/now/%s; }\n", p.secure, host, p.folder, certificates, p.folder, key)
+		text = p.siteText(p.folder+"/now/"+certificates, p.folder+"/now/"+key)
 	case foreign:
 		p.put(t, p.dir+"/old.pem", string(m.Chain))
 		p.put(t, p.dir+"/old.key", string(m.Key))
-		text += fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s/old.pem; ssl_certificate_key "+
-			"%s/old.key; }\n", p.secure, host, p.dir, p.dir)
+		text = p.siteText(p.dir+"/old.pem", p.dir+"/old.key")
 	case plainOnly:
 		old = ""
 	}
@@ -410,15 +455,23 @@ func TestDroppedOverSSH(t *testing.T) {
 // installation on a real nginx, in 240 ways: the end is told, it is true, and
 // nothing is left behind.
 func TestNewEverywhereOrOldEverywhere(t *testing.T) {
+	newOrOld(t, newPier, []string{renewed, foreign, plainOnly}, 60)
+}
+
+// TestNewOrOldOnHttpd does the same on a real httpd, in 200 ways.
+func TestNewOrOldOnHttpd(t *testing.T) {
+	newOrOld(t, newHouse, []string{renewed, foreign}, 50)
+}
+
+func newOrOld(t *testing.T, pierOf func(*testing.T) *pier, shapes []string, runs int) {
 	kinds := []string{"error", "lost before", "lost after", "killed before", "killed after"}
-	shapes := []string{renewed, foreign, plainOnly}
-	const lanes, runs = 4, 60
+	const lanes = 4
 	ends := make(chan string, lanes*runs)
 	t.Run("all", func(t *testing.T) {
 		for lane := range lanes {
 			t.Run(fmt.Sprint(lane), func(t *testing.T) {
 				t.Parallel()
-				p := newPier(t)
+				p := pierOf(t)
 				random := rand.New(rand.NewPCG(uint64(lane), 7))
 				for n := range runs {
 					shape, kind, at := shapes[random.IntN(len(shapes))], kinds[random.IntN(len(kinds))], 1+random.IntN(20)

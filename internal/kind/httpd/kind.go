@@ -10,7 +10,10 @@ import (
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/install"
+	"insegna.example/internal/install/files"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/reach"
 )
 
 // name is what an estate file calls this kind of server.
@@ -62,6 +65,11 @@ var Kind = &kind.Kind{
 	},
 	Reader: configuration{},
 	Tester: tester{},
+	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
+		way := s.Reach
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Main: way.Configuration,
+			Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
+	},
 }
 
 // with is the program led to a main file.
@@ -83,6 +91,27 @@ func (configuration) Read(fsys fs.FS, main string) (*kind.Reading, error) { retu
 
 // Answers implements kind.Reader.
 func (configuration) Answers(r *kind.Reading) kind.Answers { return NewIndex(r) }
+
+// editing implements kind.Editor.
+type editing struct{}
+
+// Edit implements kind.Editor.
+func (editing) Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
+	return Edit(fsys, main, list)
+}
+
+// Free implements kind.Editor.
+func (editing) Free(fsys fs.FS, main string, list []kind.Freed) (*kind.Edits, error) {
+	return Free(fsys, main, list)
+}
+
+// Copy implements kind.Editor.
+func (editing) Copy(fsys fs.FS, main string, edits []install.File, words map[string]string) (*kind.Copy, error) {
+	return Copy(fsys, main, edits, words)
+}
+
+// OnFile implements kind.Editor.
+func (editing) OnFile(command, main, other string) string { return OnFile(command, main, other) }
 
 // tester implements kind.Tester.
 type tester struct{}

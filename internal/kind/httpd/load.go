@@ -39,6 +39,7 @@ type Directive struct {
 	Section bool         // it has a block
 	Block   []*Directive // of a section
 	Macro   bool         // it comes out of a macro
+	node    *node        // as it is written
 }
 
 // Arg gives an argument, "" when there are fewer.
@@ -57,15 +58,17 @@ type loader struct {
 	root     string           // relative paths begin here
 	files    map[string]*file // read, by path; nil for one that cannot be
 	infos    map[string]fs.FileInfo
-	links    map[string]bool   // included paths that are symbolic links
-	order    []*file           // in which they were met
-	started  []*file           // what sets the environment it is started with
-	inForce  map[string]bool   // files that are included
-	patterns []string          // includes with wildcards, to find what none matches
-	defined  map[string]string // by Define and -D
-	env      map[string]string // the environment it is started with
-	modules  map[string]bool   // loaded, by identifier and by source file
-	macros   map[string]*macro // by name in lower case
+	links    map[string]bool     // included paths that are symbolic links
+	order    []*file             // in which they were met
+	started  []*file             // what sets the environment it is started with
+	brought  map[*node][][]*file // what each include brought, each time it was met
+	used     map[*file]int       // how often a file is included
+	inForce  map[string]bool     // files that are included
+	patterns []string            // includes with wildcards, to find what none matches
+	defined  map[string]string   // by Define and -D
+	env      map[string]string   // the environment it is started with
+	modules  map[string]bool     // loaded, by identifier and by source file
+	macros   map[string]*macro   // by name in lower case
 	problems []kind.Problem
 	total    int64    // bytes read
 	count    int      // directives in force
@@ -117,7 +120,7 @@ func (l *loader) problem(at kind.Place, e kind.Effect, expected, format string, 
 func newLoader(fsys fs.FS, main string) *loader {
 	l := &loader{fs: fsys, main: main, root: path.Dir(main), files: map[string]*file{}, infos: map[string]fs.FileInfo{},
 		links: map[string]bool{}, inForce: map[string]bool{}, defined: map[string]string{}, env: map[string]string{},
-		modules: map[string]bool{}, macros: map[string]*macro{}}
+		modules: map[string]bool{}, macros: map[string]*macro{}, brought: map[*node][][]*file{}, used: map[*file]int{}}
 	if path.Base(l.root) == "conf" {
 		l.root = path.Dir(l.root)
 	}
@@ -345,7 +348,7 @@ func (l *loader) one(n *node, into *[]*Directive, f *frame) {
 
 // directive is a node in force.
 func (l *loader) directive(n *node, f *frame) *Directive {
-	d := &Directive{Place: n.place(), Name: strings.ToLower(n.name), Section: n.section, Macro: f.used != nil}
+	d := &Directive{Place: n.place(), Name: strings.ToLower(n.name), Section: n.section, Macro: f.used != nil, node: n}
 	if f.used != nil {
 		*f.n++
 		d.Place = *f.used
@@ -553,8 +556,12 @@ func (l *loader) include(n *node, into *[]*Directive, f *frame, optional bool) {
 		}
 	}
 	l.prefetch(paths, n.place())
+	turn := len(l.brought[n])
+	l.brought[n] = append(l.brought[n], nil)
 	for _, q := range paths {
-		l.included(q, n, into, f)
+		if file := l.included(q, n, into, f); file != nil {
+			l.brought[n][turn] = append(l.brought[n][turn], file)
+		}
 	}
 }
 
@@ -602,26 +609,28 @@ func (l *loader) below(p string, paths []string, n *node, depth int) []string {
 	return paths
 }
 
-// included takes one included file in.
-func (l *loader) included(p string, n *node, into *[]*Directive, f *frame) {
+// included takes one included file in, and gives it; nil when it cannot be.
+func (l *loader) included(p string, n *node, into *[]*Directive, f *frame) *file {
 	file, met := l.files[p]
 	if !met {
 		l.problem(n.place(), kind.Unread, fmt.Sprintf("at most %d files", filesLimit), "too many files are included; %s is not read", p)
-		return
+		return nil
 	}
 	if file == nil {
-		return // told
+		return nil // told
 	}
 	if slices.Contains(f.trail, p) || len(f.trail) >= includesDeep {
 		at := max(0, slices.Index(f.trail, p))
 		l.problem(n.place(), kind.Refused, "files that do not include each other", "include loop: %s",
 			strings.Join(append(slices.Clone(f.trail[at:min(len(f.trail), at+5)]), p), " → "))
-		return
+		return nil
 	}
 	l.enter(file)
 	inner := *f
 	inner.trail = append(slices.Clone(f.trail), p)
+	l.used[file]++
 	l.run(file.nodes, into, &inner)
+	return file
 }
 
 // define keeps a macro.
