@@ -90,6 +90,14 @@ func (s *Reading) readOver(ctx context.Context, server *estate.Server,
 		return nil, err
 	}
 	tested(k.Tester, facts, out, err)
+	if k.Lenient && facts.Refused == "" && facts.Untested == "" {
+		for _, p := range reading.Problems {
+			if p.Effect == kind.Refused {
+				facts.Refused, facts.RefusedAt, facts.Passed = p.Message, p.Place, true
+				break
+			}
+		}
+	}
 	return reading, nil
 }
 

@@ -12,6 +12,7 @@ type ServerFacts struct {
 	Server    string      // as the estate names it
 	Trouble   *Trouble    // it could not be read, and nothing else is known
 	Refused   string      // what its own test says against the configuration
+	Passed    bool        // its own test passes all the same: the refusal is what was read
 	RefusedAt place.Place // named there
 	Untested  string      // why its own test could not be run
 	Problems  []Problem   // what the reader found
@@ -82,7 +83,7 @@ func Server(f *ServerFacts) []Found {
 	if f.Refused != "" {
 		add("", Finding{Code: ConfigurationRefused, Severity: Broken, Source: f.RefusedAt,
 			Cause:  fmt.Sprintf("%s refuses its configuration and can neither reload nor start: %s", f.Server, f.Refused),
-			Remedy: "mend that, then " + f.Test, Evidence: append([]Fact{{"said by", f.Test}}, readAs(f.Problems)...)})
+			Remedy: "mend that, then " + f.Test, Evidence: append([]Fact{f.refusedBy()}, readAs(f.Problems)...)})
 	}
 	if f.Untested != "" {
 		add("", Finding{Code: TestNotRun, Severity: Weak,
@@ -103,6 +104,14 @@ func Server(f *ServerFacts) []Found {
 			Remedy: "add the host to the estate file, or take the site away"}
 	}, add)
 	return out
+}
+
+// refusedBy says who refuses a configuration.
+func (f *ServerFacts) refusedBy() Fact {
+	if f.Passed {
+		return Fact{"passed by", f.Test + ", which does not open certificates and keys; a reload would end the server"}
+	}
+	return Fact{"said by", f.Test}
 }
 
 // readAs is what the reader makes of a configuration that is refused: where a

@@ -777,3 +777,30 @@ func TestTheWayBackAndOldVersions(t *testing.T) {
 	assert.Contains(t, stuck.kept.Reason, p.site+" is not as the preview showed it")
 	assert.Equal(t, i.Leaf, p.served(), "and the new one serves on")
 }
+
+// TestAServerThatAReloadWouldEnd leaves a key that belongs to another certificate
+// on a real httpd, whose own test passes that: nothing is planned, what was planned
+// before goes back, and the server runs on.
+func TestAServerThatAReloadWouldEnd(t *testing.T) {
+	p := newHouse(t)
+	i := p.lay(t, foreign, 2)
+	old := i.Bindings[0].Before
+	other, _ := p.leaf(t)
+	p.put(t, p.dir+"/other.pem", string(other.Chain))
+	p.put(t, p.dir+"/other.key", string(i.Material.Key))
+	p.put(t, p.dir+"/sites/other", fmt.Sprintf("<VirtualHost %s>\n  ServerName other.example\n  SSLEngine on\n"+
+		"  SSLCertificateFile %s/other.pem\n  SSLCertificateKeyFile %[2]s/other.key\n</VirtualHost>\n", p.secure, p.dir))
+	out, err := exec.Command("/bin/sh", "-c", p.command("-t")).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+
+	x := &trial{Connection: reach.Local()}
+	x.run(t, p, i)
+	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+	assert.Contains(t, x.kept.Reason, "a reload would end the server all the same: "+p.dir+"/sites/other:5:1: the key "+p.dir+"/other.key belongs to another certificate")
+	assert.True(t, p.serves(old))
+	_, err = p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier",
+		Names: []string{host}, Leaf: pkitest.Leaf(p.root, host).Certificate, Version: "3", Port: p.secure.Port()})
+	var refused *install.RefusedError
+	require.ErrorAs(t, err, &refused)
+	assert.Contains(t, refused.Reason, "a reload would end the server, although its own test passes")
+}

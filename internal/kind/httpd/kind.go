@@ -64,10 +64,10 @@ var Kind = &kind.Kind{
 		Unmove: "take the path out of it: RewriteCond %{REQUEST_URI} !^/\\.well-known/acme-challenge/",
 	},
 	Reader: configuration{},
-	Tester: tester{},
+	Tester: tester{}, Lenient: true,
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
-		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Main: way.Configuration,
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Lenient: true, Main: way.Configuration,
 			Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
 	},
 }

@@ -616,11 +616,40 @@ func (r *reader) settle() {
 				"no Listen opens an address of this virtual host (%s)", strings.Join(v.site.Asked, " "))
 		}
 	}
+	r.unopened()
+}
+
+// unopened tells the certificates and keys with which the server does not start:
+// its own test does not open them, and a reload with one of them ends it.
+func (r *reader) unopened() {
+	told := map[string]bool{}
+	tell := func(at kind.Place, expected, format string, args ...any) {
+		if text := at.String() + fmt.Sprintf(format, args...); !told[text] {
+			told[text] = true
+			r.problem(at, kind.Refused, expected, format, args...)
+		}
+	}
 	for _, s := range r.out.Sites {
-		for _, p := range s.Pairs {
-			if m := r.out.Material[p.Key]; m != nil && m.Fault == certs.ErrEncrypted.Error() && !s.Passphrases {
-				r.problem(p.KeyPlace, kind.Refused, "SSLPassPhraseDialog with a program, or a key that is not encrypted",
-					"the key %s is encrypted, and nobody is there to type its passphrase", p.Key)
+		for i := range s.Pairs {
+			p := &s.Pairs[i]
+			certificate, key := r.out.Material[p.Certificate], r.out.Material[p.Key]
+			switch {
+			case certificate == nil || certificate.Hidden && len(certificate.Chain) == 0:
+			case len(certificate.Chain) == 0:
+				tell(p.Place, "a certificate as PEM", "%s: %s", p.Certificate, orElse(certificate.Fault, "no certificate in it"))
+			case key == nil:
+			case key.Fault == certs.ErrEncrypted.Error():
+				if !s.Passphrases {
+					tell(p.KeyPlace, "SSLPassPhraseDialog with a program, or a key that is not encrypted",
+						"the key %s is encrypted, and nobody is there to type its passphrase", p.Key)
+				}
+			case key.Hidden:
+			case key.Public == "":
+				tell(p.KeyPlace, "a private key as PEM", "%s: %s", p.Key, orElse(key.Fault, certs.ErrNoKey.Error()))
+			default:
+				if c, err := certs.Parse(r.out.Certificates[certificate.Chain[0]]); err == nil && c.Public().String() != key.Public {
+					tell(p.KeyPlace, "the key of that certificate", "the key %s belongs to another certificate than %s", p.Key, p.Certificate)
+				}
 			}
 		}
 	}
