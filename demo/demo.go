@@ -1,4 +1,5 @@
-// Package demo is the demo estate: Lantern Coast Ferries, with four real nginx,
+// Package demo is the demo estate: Lantern Coast Ferries, with three real nginx, one
+// real Apache httpd,
 // one real HAProxy, one of them reached over a real SSH server, a real BIND, a
 // stand-in CA, and certificates from roots of its own, all on loopback.
 //
@@ -155,7 +156,7 @@ type server struct {
 
 // Missing lists the programs the demo needs that are not installed.
 func Missing() (programs []string) {
-	for name, path := range map[string]string{"nginx": nginxPath, "haproxy": haproxyPath, "bind9": bind.Program} {
+	for name, path := range map[string]string{"nginx": nginxPath, "apache2": httpdPath, "haproxy": haproxyPath, "bind9": bind.Program} {
 		if _, err := os.Stat(path); err != nil {
 			programs = append(programs, name)
 		}
@@ -167,6 +168,8 @@ const (
 	// nginxPath is where Debian's package puts nginx; only these servers are
 	// started, never those of the machine.
 	nginxPath = "/usr/sbin/nginx"
+	// httpdPath is where Debian's package puts Apache httpd.
+	httpdPath = "/usr/sbin/apache2"
 	// haproxyPath is where Debian's package puts HAProxy.
 	haproxyPath = "/usr/sbin/haproxy"
 )
@@ -177,9 +180,11 @@ func (e *Estate) servers() []server {
 	list := []server{{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")},
 		e.Addr(10) + ":8443"}}
 	for name, ready := range map[string]string{"pier-1": e.Addr(11) + ":8443", "pier-2": e.Addr(12) + ":8443",
-		"freight-1": e.Addr(20) + ":8443", "kiosk-gw": e.Addr(31) + ":9445"} {
+		"kiosk-gw": e.Addr(31) + ":9445"} {
 		list = append(list, server{name, []string{nginxPath, "-p", e.path(name), "-c", "nginx.conf", "-e", "stderr"}, ready})
 	}
+	list = append(list, server{"freight-1", []string{httpdPath, "-d", e.path("freight-1"), "-f",
+		e.path("freight-1", "httpd.conf"), "-D", "FOREGROUND"}, e.Addr(20) + ":8443"})
 	if e.ssh != nil {
 		list = append(list, server{"the SSH server of pier-2", e.ssh.Args(), e.ssh.Address})
 	}

@@ -51,7 +51,7 @@ var Faults = []Fault{
 		"a script wrote the leaf alone; the running server remembers better days", "pier-1/sites-enabled/anchorage:5"},
 	{"crane.lanterncoast.example", "freight-1", 8447, "key-of-another-certificate",
 		"two key files were mixed up while tidying", "freight-1/sites-enabled/crane:6"},
-	{"", "freight-1", 0, "configuration-refused", "and so that server can neither reload nor start",
+	{"", "freight-1", 0, "configuration-refused", "and its own test passes that, while a reload would end the server",
 		"freight-1/sites-enabled/crane:6"},
 	{"", "pier-1", 0, "not-in-estate", "the old shop moved away, its site stayed", "pier-1/sites-enabled/old-shop:4"},
 	{"moorings.lanterncoast.example", "kiosk-gw", 9445, "other-site-answers",

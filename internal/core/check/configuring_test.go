@@ -203,6 +203,8 @@ var serverCases = []struct {
 	{"configuration-refused", check.ServerFacts{Refused: "key values mismatch", RefusedAt: at("/n/a:3"),
 		Problems: []check.Problem{{"refused", at("/n/a:3"), "the same"}}},
 		"refuses its configuration and can neither reload nor start: key values mismatch"},
+	{"configuration-refused", check.ServerFacts{Refused: "another key", RefusedAt: at("/n/a:3"), Passed: true},
+		"a reload would end pier, although its own test passes: another key"},
 	{"configuration-suspect",
 		check.ServerFacts{Problems: []check.Problem{{"refused", at("/n/a:3"), "what its test takes"},
 			{"suspect", at("/n/a:4"), "odd"}}}, "odd"},

@@ -81,8 +81,11 @@ func Server(f *ServerFacts) []Found {
 		return out
 	}
 	if f.Refused != "" {
-		add("", Finding{Code: ConfigurationRefused, Severity: Broken, Source: f.RefusedAt,
-			Cause:  fmt.Sprintf("%s refuses its configuration and can neither reload nor start: %s", f.Server, f.Refused),
+		cause := fmt.Sprintf("%s refuses its configuration and can neither reload nor start: %s", f.Server, f.Refused)
+		if f.Passed {
+			cause = fmt.Sprintf("a reload would end %s, although its own test passes: %s", f.Server, f.Refused)
+		}
+		add("", Finding{Code: ConfigurationRefused, Severity: Broken, Source: f.RefusedAt, Cause: cause,
 			Remedy: "mend that, then " + f.Test, Evidence: append([]Fact{f.refusedBy()}, readAs(f.Problems)...)})
 	}
 	if f.Untested != "" {
@@ -109,7 +112,7 @@ func Server(f *ServerFacts) []Found {
 // refusedBy says who refuses a configuration.
 func (f *ServerFacts) refusedBy() Fact {
 	if f.Passed {
-		return Fact{"passed by", f.Test + ", which does not open certificates and keys; a reload would end the server"}
+		return Fact{"passed by", f.Test + ", which does not open certificates and keys"}
 	}
 	return Fact{"said by", f.Test}
 }
