@@ -208,6 +208,19 @@ type Pair struct {
 	EachTime bool `json:"-"`
 }
 
+// Sent are the fingerprints of what is sent with a pair: what its file holds, or the
+// leaf with what a file of its own holds.
+func (r *Reading) Sent(p *Pair) []string {
+	m := r.Material[p.Certificate]
+	if m == nil || len(m.Chain) == 0 {
+		return nil
+	}
+	if behind := r.Material[p.Chain]; behind != nil && p.Chain != p.Certificate {
+		return append([]string{m.Chain[0]}, behind.Chain...)
+	}
+	return m.Chain
+}
+
 // Material is what a certificate or key file holds.
 type Material struct {
 	Path     string    `json:"path"`             // absolute

@@ -277,7 +277,7 @@ func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
 		if len(certificate.Chain) == 0 { // else what is wrong is a key in the same file
 			out.Fault, out.Hidden = certificate.Fault, certificate.Hidden
 		}
-		for _, f := range certificate.Chain {
+		for _, f := range v.reading.Sent(p) {
 			if c := v.parsed[f]; c != nil {
 				out.Chain = append(out.Chain, c)
 			}
@@ -286,6 +286,9 @@ func (v *configuration) pair(p *kind.Pair, site *kind.Site) binding.Pair {
 			out.Fault = "no certificate in it"
 		}
 		out.Changed = certificate.Modified
+		if behind := v.reading.Material[p.Chain]; behind != nil {
+			out.Changed = later(out.Changed, behind.Modified)
+		}
 	}
 	if key != nil {
 		out.KeyFault, out.KeyHidden = key.Fault, key.Hidden

@@ -1,11 +1,13 @@
 package httpd_test
 
 import (
+	"crypto/tls"
 	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -14,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
 
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/httpd"
@@ -212,4 +215,36 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestWhatIsSentBehindTheCertificate compares the whole list a real httpd sends
+// with what is read, where the chain lies in the file, in one of its own, and in
+// both.
+func TestWhatIsSentBehindTheCertificate(t *testing.T) {
+	pairs := makePairs(t)
+	for name, lines := range map[string]string{
+		"alone":    "SSLCertificateFile a.pem",
+		"in it":    "SSLCertificateFile a-and-b.pem",
+		"its own":  "SSLCertificateFile a.pem\nSSLCertificateChainFile c.pem",
+		"both":     "SSLCertificateFile a-and-b.pem\nSSLCertificateChainFile c.pem",
+		"the same": "SSLCertificateFile a-and-b.pem\nSSLCertificateChainFile a-and-b.pem",
+	} {
+		t.Run(name, func(t *testing.T) {
+			c := unpack(t, &txtar.Archive{Comment: []byte("ask: a.example\n"), Files: []txtar.File{
+				{Name: "a-and-b.pem", Data: append(slices.Clone(pairs["a.pem"]), pairs["b.pem"]...)},
+				{Name: "httpd.conf", Data: []byte("@head@\nListen @1@\n<VirtualHost *:@1@>\nServerName a.example\nSSLEngine on\n" + lines +
+					"\nSSLCertificateKeyFile a.key\n</VirtualHost>\n")}}}, pairs)
+			c.start(t)
+			r := c.read(t)
+			conn, err := tls.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", c.ports["@1@"]), &tls.Config{InsecureSkipVerify: true})
+			require.NoError(t, err)
+			defer func() { _ = conn.Close() }()
+			var sent []string
+			for _, cert := range conn.ConnectionState().PeerCertificates {
+				sent = append(sent, hexSum(cert.Raw))
+			}
+			require.Len(t, r.Sites[0].Pairs, 1)
+			assert.Equal(t, sent, r.Sent(&r.Sites[0].Pairs[0]), "seen %v", c.called(r, sent))
+		})
+	}
 }
