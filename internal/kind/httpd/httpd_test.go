@@ -3,6 +3,7 @@ package httpd_test
 import (
 	"crypto/tls"
 	"fmt"
+	"io/fs"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -247,4 +248,29 @@ func TestWhatIsSentBehindTheCertificate(t *testing.T) {
 			assert.Equal(t, sent, r.Sent(&r.Sites[0].Pairs[0]), "seen %v", c.called(r, sent))
 		})
 	}
+}
+
+// closed is a tree in which keys may not be read from here.
+type closed struct{ fs.FS }
+
+func (c closed) Open(p string) (fs.File, error) {
+	if strings.HasSuffix(p, ".key") {
+		return nil, &fs.PathError{Op: "open", Path: p, Err: fs.ErrPermission}
+	}
+	return c.FS.Open(p)
+}
+
+func (c closed) Stat(p string) (fs.FileInfo, error) { return fs.Stat(c.FS, p) }
+
+// TestAKeyThatMayNotBeReadIsNotCalledWrong reads as a user without the right to
+// open keys: they are told as hidden, not as what would end the server.
+func TestAKeyThatMayNotBeReadIsNotCalledWrong(t *testing.T) {
+	pairs := makePairs(t)
+	r, err := httpd.Read(closed{tree(map[string]string{"etc/httpd/a.pem": string(pairs["a.pem"]), "etc/httpd/a.key": string(pairs["b.key"]),
+		"httpd.conf": "LoadModule ssl_module x\nListen 443\n<VirtualHost *:443>\nServerName a\nSSLEngine on\nSSLCertificateFile a.pem\nSSLCertificateKeyFile a.key\n</VirtualHost>\n"})},
+		"/etc/httpd/conf/httpd.conf")
+	require.NoError(t, err)
+	assert.Empty(t, told(r))
+	assert.True(t, r.Material["/etc/httpd/a.key"].Hidden)
+	assert.Equal(t, "permission denied", r.Material["/etc/httpd/a.key"].Fault)
 }

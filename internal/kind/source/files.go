@@ -19,6 +19,18 @@ import (
 // SideBySide is how many files are read at once.
 const SideBySide = 16
 
+// deniedError is a file that may not be read from here.
+type deniedError struct{}
+
+// Error is short, for a reader who knows the path already.
+func (deniedError) Error() string { return "permission denied" }
+
+// Is tells it from a file that is not there.
+func (deniedError) Is(target error) bool { return target == fs.ErrPermission }
+
+// errDenied is the only one.
+var errDenied = deniedError{}
+
 // Faults of files, as problems say them.
 const (
 	Missing = "no such file"
@@ -71,7 +83,7 @@ func Worded(err error) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return errors.New(Missing)
 	case errors.Is(err, fs.ErrPermission):
-		return errors.New("permission denied")
+		return errDenied
 	}
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
