@@ -104,6 +104,7 @@ type vhost struct {
 	site  kind.Site
 	at    []bound // addresses it is for
 	own   settings
+	named bool // it has a ServerName, its first name
 	tls   bool // SSLEngine is on for it
 }
 
@@ -134,7 +135,6 @@ func (r *reader) top(list []*Directive) {
 		case "servername":
 			r.names(r.mainly, d)
 			r.mainly.site.Place = d.Place
-		case "servertokens", "namevirtualhost":
 		case "virtualhost":
 			if d.Section {
 				r.virtual = append(r.virtual, r.host(d))
@@ -239,46 +239,33 @@ func (r *reader) bounds(d *Directive, text string) []bound {
 	return out
 }
 
-// names reads ServerName and ServerAlias.
+// names reads a ServerName, the last of which counts, or a ServerAlias.
 func (r *reader) names(v *vhost, d *Directive) {
-	for i, text := range d.Args {
-		n := kind.Name{Place: d.Place, Text: strings.ToLower(text)}
-		if d.Name == "servername" {
-			if i > 0 {
-				break
-			}
-			if _, rest, ok := strings.Cut(n.Text, "://"); ok {
-				n.Text = rest
-			}
-			n.Text, _, _ = strings.Cut(n.Text, ":")
-			kept := v.site.Names[:0]
-			for _, o := range v.site.Names { // the last one counts
-				if o.Ignored || !slices.ContainsFunc(v.block, func(b *Directive) bool {
-					return b.Name == "servername" && b.Place == o.Place
-				}) {
-					kept = append(kept, o)
-				}
-			}
-			v.site.Names = kept
+	if d.Name == "serveralias" {
+		for _, text := range d.Args {
+			text = strings.ToLower(text)
+			v.site.Names = append(v.site.Names, kind.Name{Place: d.Place, Text: text, Covers: covers(text, true)})
 		}
-		n.Covers = covers(n.Text, d.Name == "serveralias")
-		if d.Name == "servername" {
-			v.site.Names = append([]kind.Name{n}, v.site.Names...)
-		} else {
-			v.site.Names = append(v.site.Names, n)
-		}
+		return
 	}
+	text := strings.ToLower(d.Arg(0))
+	if _, rest, ok := strings.Cut(text, "://"); ok {
+		text = rest
+	}
+	text, _, _ = strings.Cut(text, ":")
+	n := kind.Name{Place: d.Place, Text: text, Covers: covers(text, false)}
+	if v.named {
+		v.site.Names[0] = n
+	} else {
+		v.site.Names = append([]kind.Name{n}, v.site.Names...)
+	}
+	v.named = true
 }
 
 // nameless gives a virtual host for every address that says no name that of the
 // main server, as httpd does.
 func (r *reader) nameless(v *vhost) {
-	for _, d := range v.block {
-		if d.Name == "servername" {
-			return
-		}
-	}
-	if slices.ContainsFunc(v.at, func(b bound) bool { return !b.addr.IsValid() }) && len(r.mainly.site.Names) > 0 {
+	if !v.named && slices.ContainsFunc(v.at, func(b bound) bool { return !b.addr.IsValid() }) && len(r.mainly.site.Names) > 0 {
 		v.site.Names = append([]kind.Name{r.mainly.site.Names[0]}, v.site.Names...)
 	}
 }
@@ -323,9 +310,9 @@ func (r *reader) inherit(v, outer *vhost) {
 	v.site.Passphrases = s.passwords != nil && !strings.EqualFold(s.passwords.Arg(0), "builtin")
 	v.site.KeyKinds = keyKindsOf(s.versions, s.suites)
 	for i, c := range s.certificates {
-		p := kind.Pair{Place: c.Place, Certificate: r.material1(c.Arg(0))}
+		p := kind.Pair{Place: c.Place, Certificate: r.pathOf(c.Arg(0))}
 		if i < len(s.keys) {
-			p.Key, p.KeyPlace = r.material1(s.keys[i].Arg(0)), s.keys[i].Place
+			p.Key, p.KeyPlace = r.pathOf(s.keys[i].Arg(0)), s.keys[i].Place
 		} else {
 			p.Key, p.KeyPlace = p.Certificate, p.Place // it lies in the same file
 		}
@@ -386,7 +373,7 @@ func (r *reader) https(v *vhost) bool {
 // itself (mod_md).
 func (r *reader) managed(v *vhost) *Directive {
 	for _, d := range r.mainly.block {
-		if d.Name != "mdomain" && d.Name != "<mdomainset" && d.Name != "mdomainset" {
+		if d.Name != "mdomain" && d.Name != "mdomainset" {
 			continue
 		}
 		for _, a := range d.Args {
@@ -400,9 +387,9 @@ func (r *reader) managed(v *vhost) *Directive {
 	return nil
 }
 
-// material1 is the path of a certificate or key; what an engine or store has stays
+// pathOf is the path of a certificate or key; what an engine or store has stays
 // as written.
-func (r *reader) material1(text string) string {
+func (r *reader) pathOf(text string) string {
 	if strings.HasPrefix(text, "pkcs11:") {
 		return text
 	}
