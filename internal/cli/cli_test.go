@@ -486,7 +486,7 @@ func TestServersAtTheTerminal(t *testing.T) {
 			[]string{"it is the only", "harbourmaster.lanterncoast.example"}},
 		{[]string{"server", "text", "pier-1"}, []string{"sites-enabled/timetable", "…/pier-1/sites-available/"}},
 		{[]string{"server", "text", "freight-1", "crane"},
-			[]string{"    6      ssl_certificate_key crane.key;\n       ↳ belongs to another certificate\n       ✗ " +
+			[]string{"    6      SSLCertificateKeyFile crane.key\n       ↳ belongs to another certificate\n       ✗ " +
 				"configuration-refused:"}},
 		{[]string{"binding", "list"},
 			[]string{"■■□  timetable.lanterncoast.example", "■┄□  events.lanterncoast.example",

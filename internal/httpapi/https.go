@@ -8,7 +8,7 @@ import (
 )
 
 // httpsOf shows a run with how far it is and what it waits for.
-func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
+func (srv *Server) httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 	out := contract.HttpsRun{Number: v.ID, Server: v.Server, Host: v.Host, State: contract.HttpsRunState(v.State),
 		Mandate: v.Mandate, Names: list(v.Names), Advice: list(v.Advice),
 		Draft: v.Draft, Trials: []contract.Trial{}, Order: v.OrderID, Installation: v.InstallationID, Reason: v.Reason,
@@ -18,8 +18,8 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 			contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot,
 				Remedy: t.Remedy})
 	}
-	if p := v.Preparation; p != nil {
-		out.Preparation = preparationOf(p)
+	if v.Preparation != nil {
+		out.Preparation = srv.preparationOf(v)
 	}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
@@ -28,10 +28,11 @@ func httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 }
 
 // preparationOf shows what is changed before a CA is asked.
-func preparationOf(p *service.HTTPSPreparation) *contract.HttpsPreparation {
+func (srv *Server) preparationOf(v *service.HTTPSRun) *contract.HttpsPreparation {
+	p := v.Preparation
 	out := &contract.HttpsPreparation{Acts: []contract.InstallationAct{}, Files: []contract.FileChange{},
 		Notes: list(p.Notes), Steps: []contract.OrderStep{}}
-	plan, err := service.PlanOf(p)
+	plan, err := srv.service.PlanOf(v)
 	if err != nil {
 		return out
 	}
@@ -66,7 +67,7 @@ func (srv *Server) ListHttps(ctx context.Context,
 		out.NextCursor = ptr(p.After(runs[p.Limit-1].ID))
 	}
 	for i := range runs {
-		out.Items = append(out.Items, httpsOf(&runs[i]))
+		out.Items = append(out.Items, srv.httpsOf(&runs[i]))
 	}
 	return out, nil
 }
@@ -78,7 +79,7 @@ func (srv *Server) BeginHttps(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return contract.BeginHttps201JSONResponse(httpsOf(v)), nil
+	return contract.BeginHttps201JSONResponse(srv.httpsOf(v)), nil
 }
 
 // GetHttps tells how far a site is.
@@ -88,7 +89,7 @@ func (srv *Server) GetHttps(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return contract.GetHttps200JSONResponse(httpsOf(v)), nil
+	return contract.GetHttps200JSONResponse(srv.httpsOf(v)), nil
 }
 
 // ContinueHttps agrees to what it waits for.
@@ -98,5 +99,5 @@ func (srv *Server) ContinueHttps(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return contract.ContinueHttps200JSONResponse(httpsOf(v)), nil
+	return contract.ContinueHttps200JSONResponse(srv.httpsOf(v)), nil
 }

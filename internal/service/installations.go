@@ -3,7 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -50,16 +49,13 @@ func Diff(f *install.File) string {
 }
 
 // viewInstallation reads the plan as its destination made it; one that was
-// cleared away is empty.
-func viewInstallation(v *store.Installation) (*InstallationView, error) {
-	out := &InstallationView{Installation: v}
-	if len(v.Plan) == 0 {
-		return out, nil
-	}
-	if err := json.Unmarshal(v.Plan, &out.Plan); err != nil {
+// cleared away, or is left out as in lists, is empty.
+func (s *Installing) viewInstallation(v *store.Installation) (*InstallationView, error) {
+	plan, err := openPlan(s.ordering.safe, v.Server, v.Plan)
+	if err != nil {
 		return nil, fmt.Errorf("the plan of installation %d cannot be read: %w", v.ID, err)
 	}
-	return out, nil
+	return &InstallationView{Installation: v, Plan: plan}, nil
 }
 
 // Installation gives one with its steps.
@@ -70,7 +66,7 @@ func (s *Installing) Installation(ctx context.Context, id int64) (*InstallationV
 	} else if err != nil {
 		return nil, err
 	}
-	v, err := viewInstallation(row)
+	v, err := s.viewInstallation(row)
 	if err == nil {
 		v.Steps, err = s.store.InstallationSteps(ctx, id)
 	}
@@ -96,7 +92,7 @@ func (s *Installing) Installations(ctx context.Context, mandate string, before i
 	}
 	list := make([]*InstallationView, len(rows))
 	for i := range rows {
-		if list[i], err = viewInstallation(&rows[i]); err != nil {
+		if list[i], err = s.viewInstallation(&rows[i]); err != nil {
 			return nil, err
 		}
 	}
@@ -148,7 +144,7 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 	if err := s.store.AddPreview(ctx, row); err != nil {
 		return nil, err
 	}
-	return viewInstallation(row)
+	return s.viewInstallation(row)
 }
 
 // ready tries everything of installing a mandate on a server that needs no
@@ -262,7 +258,7 @@ func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server
 // bindings show now and what else the reload takes in.
 func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *store.Order, at *estate.Server,
 	planned *install.Planned, leaf string) (*store.Installation, error) {
-	plan, err := json.Marshal(planned.Plan)
+	plan, err := sealPlan(s.ordering.safe, at.Name, &planned.Plan)
 	if err != nil {
 		return nil, err
 	}
@@ -457,7 +453,7 @@ func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 // taken is an installation as it was stored, with the certificate of its order
 // and the key out of the safe.
 func (s *Installing) taken(ctx context.Context, row *store.Installation) (*install.Installation, *store.Order, error) {
-	v, err := viewInstallation(row)
+	v, err := s.viewInstallation(row)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
 	"time"
@@ -25,10 +24,10 @@ func allWell(trials []acmesource.Trial) bool {
 	return !slices.ContainsFunc(trials, func(t acmesource.Trial) bool { return !t.Well() })
 }
 
-// PlanOf gives what a preparation changes.
-func PlanOf(p *store.HTTPSPreparation) (*install.Plan, error) {
-	plan := &install.Plan{}
-	return plan, json.Unmarshal(p.Plan, plan)
+// PlanOf gives what the preparation of a run changes.
+func (s *TakingToHTTPS) PlanOf(v *HTTPSRun) (*install.Plan, error) {
+	plan, err := openPlan(s.ordering.safe, v.Server, v.Preparation.Plan)
+	return &plan, err
 }
 
 // onlyPath says whether nothing stands in the way but what a change of the
@@ -52,7 +51,7 @@ func (s *TakingToHTTPS) offer(ctx context.Context, v *HTTPSRun, m *MandateView) 
 		v.Advice = append(v.Advice, "it cannot be prepared from here: "+err.Error())
 		return false, ctx.Err()
 	}
-	plan, err := json.Marshal(planned.Plan)
+	plan, err := sealPlan(s.ordering.safe, v.Server, &planned.Plan)
 	if err != nil {
 		return false, err
 	}
@@ -107,7 +106,7 @@ func (s *TakingToHTTPS) prepare(ctx context.Context, v *HTTPSRun) error {
 		return err
 	}
 	p := v.Preparation
-	plan, err := PlanOf(p)
+	plan, err := s.PlanOf(v)
 	if err != nil {
 		return err
 	}

@@ -83,9 +83,7 @@ func (s *Installing) RehearsedOn(ctx context.Context, m *MandateView) ([]*Instal
 	list := make([]*InstallationView, len(rows))
 	for i := range rows {
 		rows[i].Mandate = m.Mandate
-		if list[i], err = viewInstallation(&rows[i]); err != nil {
-			return nil, err
-		}
+		list[i] = &InstallationView{Installation: &rows[i]}
 	}
 	return list, err
 }

@@ -40,6 +40,9 @@ func (s *Service) openSafe(ctx context.Context) (*safe.Safe, error) {
 	if err := s.bindAccounts(ctx, v); err != nil {
 		return nil, err
 	}
+	if err := s.sealPlans(ctx, v); err != nil {
+		return nil, err
+	}
 	return v, s.mark(ctx, v)
 }
 
@@ -130,7 +133,7 @@ func (s *Ordering) RenewSafeKey(ctx context.Context, begin bool) (*SafeState, er
 	}
 	for i := range rows {
 		purpose := map[string]string{"accounts": accountPurpose(rows[i].Name), "credentials": credentialPurpose(rows[i].Name),
-			"orders": orderPurpose(rows[i].ID)}[rows[i].Kind]
+			"orders": orderPurpose(rows[i].ID), "installations": planPurpose(rows[i].Name), "https_runs": planPurpose(rows[i].Name)}[rows[i].Kind]
 		open, err := s.safe.Decrypt(rows[i].Encrypted, purpose)
 		if err != nil {
 			return nil, err

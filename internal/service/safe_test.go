@@ -129,6 +129,12 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 
 	// Without the old line a service starts, and reads everything.
 	require.NoError(t, os.WriteFile(key, []byte(lines[0]+"\n"), 0o600))
+	const plan = `{"where": "/x", "files": [{"path": "/n", "before": "password hush"}]}`
+	r.Query(t, "insert into installations (mandate_id, order_id, server, leaf, bindings, notes, state, by, created_at, plan) "+
+		"select mandate_id, id, 'quay', '', '[]', '[]', 'previewed', 'keeper', now(), $1 from orders limit 1 returning id", new(int64), plan)
+	r.Query(t, "insert into https_runs (server, host, state, names, advice, draft, by, created_at, preparation) values ('quay', "+
+		"'a.example', 'failed', '[]', '[]', '', 'keeper', now(), jsonb_build_object('Plan', encode(convert_to($1, 'UTF8'), 'base64'))) "+
+		"returning id", new(int64), plan)
 	other, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: r.Database, SafeKey: key})
 	require.NoError(t, err)
 	t.Cleanup(other.Close)
@@ -153,6 +159,36 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	r.Query(t, "select actor || ' ' || subject || ' ' || detail from journal where action = 'key.take'", &noted)
 	assert.Contains(t, noted, fmt.Sprintf("keeper order %d ", number))
 	assert.Contains(t, noted, "a balancer")
+	// Plans hold whole configuration files: those of before are encrypted at the
+	// start, and read and encrypted anew as everything is.
+	plans := func() {
+		run, err := other.HTTPS(t.Context(), 1)
+		require.NoError(t, err)
+		prepared, err := other.PlanOf(run)
+		require.NoError(t, err)
+		installed, err := other.Installation(t.Context(), 1)
+		require.NoError(t, err)
+		for _, p := range []string{prepared.Files[0].Before, installed.Plan.Files[0].Before} {
+			assert.Equal(t, "password hush", p)
+		}
+		var plain int
+		r.Query(t, "select count(*) from (select plan::text from installations union all select convert_from(decode("+
+			"preparation->>'Plan', 'base64'), 'UTF8') from https_runs) x(p) where p like '%hush%' or p not like '%sealed%'", &plain)
+		assert.Zero(t, plain)
+	}
+	plans()
+	all, err := other.RenewSafeKey(asKeeper(), true)
+	require.NoError(t, err)
+	assert.Equal(t, []int{7, 0}, []int{all.Secrets, all.Left})
+	kept, err = os.ReadFile(key)
+	require.NoError(t, err)
+	newest, _, _ := strings.Cut(string(kept), "\n")
+	require.NoError(t, os.WriteFile(key, []byte(newest+"\n"), 0o600))
+	other.Close()
+	other, err = service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: r.Database, SafeKey: key})
+	require.NoError(t, err)
+	t.Cleanup(other.Close)
+	plans()
 	keeper.Keys = true
 	again, err := other.TakeKey(asKeeper(), number, "a balancer")
 	require.NoError(t, err)

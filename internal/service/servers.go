@@ -364,6 +364,9 @@ func (s *Reading) ConfigurationText(ctx context.Context, server, path string) (*
 		return nil, err
 	}
 	for i := range findings {
+		marks = slices.DeleteFunc(marks, func(m LineMark) bool { // said in the finding
+			return m.Line == findings[i].SourceLine && m.Kind == "problem" && strings.Contains(findings[i].Cause, m.Text)
+		})
 		marks = append(marks,
 			LineMark{findings[i].SourceLine, "problem", fmt.Sprintf("%s: %s", findings[i].Code, findings[i].Cause)})
 	}

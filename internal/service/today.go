@@ -70,11 +70,7 @@ func (s *Surveying) gathered(ctx context.Context) (*Today, error) {
 		func() error {
 			rows, err := s.store.Noteworthy(ctx, itself, t.At.Add(-toldSince), toldShown)
 			for i := range rows {
-				v, err := viewInstallation(&rows[i])
-				if err != nil {
-					return err
-				}
-				t.Installed = append(t.Installed, v)
+				t.Installed = append(t.Installed, &InstallationView{Installation: &rows[i]})
 			}
 			return err
 		},

@@ -91,11 +91,7 @@ func (s *Visiting) knownEndpoints(ctx context.Context, m *MandateView) (map[stri
 		if err != nil {
 			continue // none yet
 		}
-		v, err := viewInstallation(row)
-		if err != nil {
-			return nil, err
-		}
-		for _, d := range v.Bindings {
+		for _, d := range row.Bindings {
 			if !d.Neighbour {
 				out[d.Host] = append(out[d.Host], d.At)
 			}
