@@ -236,7 +236,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/servers/freight-1", "[aria-label='Findings'] a")
 		p.do(chromedp.Click(`(//section[@aria-label="Findings"]//a[contains(@href, "crane")])[1]`))
-		p.until(`document.querySelector("li.here")?.innerText.includes("ssl_certificate_key crane.key") ?? false`)
+		p.until(`document.querySelector("li.here")?.innerText.includes("SSLCertificateKeyFile crane.key") ?? false`)
 		assert.Contains(t, p.text(), "key-of-another-certificate: the key ")
 		p.accessible()
 	})
