@@ -17,13 +17,17 @@ const Hidden = "(hidden)"
 
 // named is what names of secrets have in them.
 const named = `(?:authorization|cookie|secret|secure_link_md5|passw(?:or)?d|passphrase|token|api[-_]?key|credential|` +
-	`private[-_]?key|access[-_]?key|auth[-_]?key|session[-_]?id|signature)`
+	`private[-_]?key|access[-_]?key|auth[-_]?key|session[-_]?id|signature|basicfake)`
 
 var (
 	// a word that is the name of a secret, as a directive, a header or a variable
-	nameOf = regexp.MustCompile(`(?i)^[("'!]*[$]?[{]?[\w-]*` + named + `[\w-]*[}]?["':]*$`)
+	nameOf = regexp.MustCompile(`(?i)^[("'!]*[$%]?[{]?(?:[A-Z]+:)?[\w-]*` + named + `[\w-]*[}]?["':]*$`)
 	// a name and its value within one word or comment
 	pair = regexp.MustCompile(`(?i)([\w-]*` + named + `[\w-]*["']?\s*[:=]\s*["']?)([^\s"'&;,{}#]+)`)
+	// a password among the parameters of a connection
+	pass = regexp.MustCompile(`(?i)(\b(?:pass|pwd)=)([^\s"'&;,]+)`)
+	// a comparison within one word
+	compared = regexp.MustCompile(`(?i)([\w-]*` + named + `[\w-]*[}"']*\s*(?:==|=~|!=|!~|-eq|-ne|=)\s*["'/]?)([^\s"'/&;,{}#]+)`)
 	// a quoted word that is a name and its value
 	whole = regexp.MustCompile(`(?is)^(["'][\w-]*` + named + `[\w-]*\s*[:=]\s*)(.+?)(["']?)$`)
 	// parameters of an address
@@ -55,8 +59,84 @@ func Text(text string, plain Plain) string {
 		plain = func(string) bool { return false }
 	}
 	text = block.ReplaceAllStringFunc(text, lines)
-	s := &scanner{plain: plain}
-	return Address(s.statements(text))
+	if closed.MatchString(text) {
+		text = (&scanner{plain: plain}).statements(text)
+	}
+	return Address(byLine(text, plain))
+}
+
+// closed finds a line that ends as statements of words do that run over lines. Where
+// none is, statements end with their line; where one is, both are looked for.
+var closed = regexp.MustCompile(`(?m)^[^#\n]*[;{}][ \t\r]*$`)
+
+// headerMost is how far behind a directive the name of a secret may stand, and
+// further where it sets headers.
+const (
+	nameMost   = 1
+	headerMost = 3
+)
+
+// byLine hides the secrets of statements that end with their line, unless a
+// backslash continues it; those of the other form are done.
+func byLine(text string, plain Plain) string {
+	list := strings.SplitAfter(text, "\n")
+	l := lineScanner{plain: plain}
+	for i, line := range list {
+		whole := strings.Trim(line, " \t\r\n")
+		continued := strings.HasSuffix(whole, `\`)
+		switch {
+		case l.goesOn || continued:
+		case whole == "":
+			continue
+		case whole[0] == '#':
+			text := strings.TrimRight(line, "\r\n")
+			list[i] = (&scanner{plain: plain}).comment(text) + line[len(text):]
+			continue
+		case strings.ContainsAny(whole[len(whole)-1:], ";{},"):
+			continue
+		}
+		list[i] = l.line(line)
+		if l.goesOn = continued; !continued {
+			l.words, l.secret = l.words[:0], false
+		}
+	}
+	return strings.Join(list, "")
+}
+
+// lineScanner reads statements of one line, or of several that are continued.
+type lineScanner struct {
+	plain  Plain
+	words  []string // of the statement so far
+	secret bool     // what follows in it is one
+	goesOn bool     // with the next line
+}
+
+// lineWord is a word of a line, quoted or not.
+var lineWord = regexp.MustCompile(`"(?:\\.|[^"\\])*"?|'(?:\\.|[^'\\])*'?|[^\s]+`)
+
+// line writes a line, its secrets hidden.
+func (l *lineScanner) line(text string) string {
+	return lineWord.ReplaceAllStringFunc(text, func(w string) string {
+		if w == `\` {
+			return w
+		}
+		at := len(l.words)
+		l.words = append(l.words, w)
+		if l.secret && !strings.HasPrefix(w, "[") && w != ">" {
+			return hide(w)
+		}
+		most := nameMost
+		if strings.HasSuffix(strings.ToLower(l.words[0]), "header") {
+			most = headerMost
+		}
+		if at <= most && nameOf.MatchString(w) && !open.MatchString(l.words[0]) && !l.plain(l.words[0]) && !strings.HasPrefix(l.words[0], "<") {
+			l.secret = true
+		}
+		for _, re := range []*regexp.Regexp{pass, compared} {
+			w = re.ReplaceAllStringFunc(w, func(p string) string { return second(re, p) })
+		}
+		return w
+	})
 }
 
 // Address hides them in an address, or anywhere in a text by their form.

@@ -2,6 +2,7 @@ package httpd
 
 import "regexp"
 
-// plain are directives whose values only sound like secrets: paths and words.
-var plain = regexp.MustCompile(`(?i)^(SSLCertificate(Key|Chain)?File|SSLSessionTicketKeyFile|SSLPassPhraseDialog|SSLProxyMachineCertificate\w*|` +
-	`SSLStapling\w*|Auth(User|Group|Basic|Digest|Form|n|Name|Type)\w*|KeepAlive\w*|MaxKeepAliveRequests|MDPrivateKeys|Session\w*)$`)
+// plain are directives whose names speak of secrets and whose values are none.
+var plain = regexp.MustCompile(`(?i)^(ServerTokens|ServerSignature|SSLPassPhraseDialog|Cookie(Name|Style|Tracking|Domain|Expires|` +
+	`HTTPOnly|SameSite|Secure|Format)|ProxyPassReverseCookie\w*|SessionCookie\w*|SessionCryptoPassphraseFile|SSLSessionTicketKeyFile|` +
+	`LoadModule|<?/?IfModule|CustomLog|LogFormat|ErrorLogFormat)$`)
