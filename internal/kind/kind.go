@@ -33,12 +33,12 @@ type Kind struct {
 
 	Plain veil.Plain // directives whose values are no secrets; nil for none
 
-	Reader   Reader   // nil: its configuration cannot be read yet
-	Tester   Tester   // nil: no test is known
+	Reader Reader // nil: its configuration cannot be read yet
+	Tester Tester // nil: no test is known
 	// Lenient says that its own test passes what ends the running server at a
 	// reload, such as a key that belongs to another certificate: what the reader
-	// finds refused counts beside the test.
-	Lenient bool
+	// finds of that (Problem.Late) counts beside the test.
+	Lenient  bool
 	Installs Installs // nil: nothing can be installed yet
 }
 

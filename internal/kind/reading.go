@@ -31,6 +31,9 @@ type Problem struct {
 	Effect   Effect `json:"effect"`   // what follows for the server
 	Message  string `json:"message"`  // what is wrong
 	Expected string `json:"expected"` // "" when the message says it
+	// Late says that the server's own test passes it, and the running server ends
+	// when it takes the configuration in
+	Late bool `json:"late,omitempty"`
 }
 
 // Error begins with the place.
@@ -40,6 +43,17 @@ func (p *Problem) Error() string {
 		text += "; expected " + p.Expected
 	}
 	return text
+}
+
+// Ends gives the first thing for which a server would end at a reload although its
+// own test passes; nil when there is none.
+func (r *Reading) Ends() *Problem {
+	for i := range r.Problems {
+		if r.Problems[i].Late {
+			return &r.Problems[i]
+		}
+	}
+	return nil
 }
 
 // Reading is everything read from one server's configuration.

@@ -91,11 +91,8 @@ func (s *Reading) readOver(ctx context.Context, server *estate.Server,
 	}
 	tested(k.Tester, facts, out, err)
 	if k.Lenient && facts.Refused == "" && facts.Untested == "" {
-		for _, p := range reading.Problems {
-			if p.Effect == kind.Refused {
-				facts.Refused, facts.RefusedAt, facts.Passed = p.Message, p.Place, true
-				break
-			}
+		if p := reading.Ends(); p != nil {
+			facts.Refused, facts.RefusedAt, facts.Passed = p.Message, p.Place, true
 		}
 	}
 	return reading, nil

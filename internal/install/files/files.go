@@ -257,20 +257,9 @@ func (d *Destination) survives(advice string) error {
 	if err != nil {
 		return err
 	}
-	if p := ends(r); p != nil {
+	if p := r.Ends(); p != nil {
 		return &install.FaultError{Words: "the server's own test passes, and a reload would end the server all the same: " + p.Error(),
 			Advice: advice}
-	}
-	return nil
-}
-
-// ends gives the first thing for which a server does not take a configuration;
-// nil when there is none.
-func ends(r *kind.Reading) *kind.Problem {
-	for i := range r.Problems {
-		if r.Problems[i].Effect == kind.Refused {
-			return &r.Problems[i]
-		}
 	}
 	return nil
 }

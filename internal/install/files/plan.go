@@ -59,7 +59,7 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	if err != nil {
 		return nil, err
 	}
-	if bad := ends(reading); bad != nil && d.Lenient {
+	if bad := reading.Ends(); bad != nil && d.Lenient {
 		return nil, &install.RefusedError{Reason: "a reload would end the server, although its own test passes: " + bad.Error(),
 			Next: "mend that first, then survey the server anew"}
 	}

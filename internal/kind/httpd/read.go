@@ -149,7 +149,7 @@ func (r *reader) top(list []*Directive) {
 		r.inherit(v, r.mainly)
 	}
 	if len(r.listens) == 0 && len(list) > 0 {
-		r.problem(kind.Place{File: r.main, Line: 1, Column: 1}, kind.Refused, "Listen", "no Listen directive is in force")
+		r.late(kind.Place{File: r.main, Line: 1, Column: 1}, "Listen", "no Listen directive is in force")
 	}
 	r.attach()
 }
@@ -332,7 +332,7 @@ func (r *reader) inherit(v, outer *vhost) {
 			r.problem(managed.Place, kind.Unread, "",
 				"the server orders the certificate of %s itself (MDomain), so its files are not known here", v.site.MainName())
 		} else if v.d != nil || len(r.virtual) == 0 {
-			r.problem(at, kind.Refused, "SSLCertificateFile", "SSLEngine is on, and no certificate is named")
+			r.late(at, "SSLCertificateFile", "SSLEngine is on, and no certificate is named")
 		}
 	}
 	v.site.Hops = r.hops(v)
@@ -606,6 +606,25 @@ func (r *reader) settle() {
 	r.unopened()
 }
 
+// absent tells a file that is not there, which the server's own test sees.
+func (r *reader) absent(at kind.Place, p string) bool {
+	m := r.out.Material[p]
+	if m == nil || m.Fault != source.Missing {
+		return false
+	}
+	r.problem(at, kind.Refused, "a file", "%s: %s", p, m.Fault)
+	return true
+}
+
+// late notes what the server's own test passes, and what ends it at a reload.
+func (r *reader) late(at kind.Place, expected, format string, args ...any) {
+	if len(r.problems) < problemsLimit {
+		p := problemAt(at, kind.Refused, expected, format, args...)
+		p.Late = true
+		r.problems = append(r.problems, p)
+	}
+}
+
 // unopened tells the certificates and keys with which the server does not start:
 // its own test does not open them, and a reload with one of them ends it.
 func (r *reader) unopened() {
@@ -613,13 +632,16 @@ func (r *reader) unopened() {
 	tell := func(at kind.Place, expected, format string, args ...any) {
 		if text := at.String() + fmt.Sprintf(format, args...); !told[text] {
 			told[text] = true
-			r.problem(at, kind.Refused, expected, format, args...)
+			r.late(at, expected, format, args...)
 		}
 	}
 	for _, s := range r.out.Sites {
 		for i := range s.Pairs {
 			p := &s.Pairs[i]
 			certificate, key := r.out.Material[p.Certificate], r.out.Material[p.Key]
+			if r.absent(p.Place, p.Certificate) || r.absent(p.KeyPlace, p.Key) {
+				continue
+			}
 			switch {
 			case certificate == nil || certificate.Hidden && len(certificate.Chain) == 0:
 			case len(certificate.Chain) == 0:

@@ -200,7 +200,8 @@ func (c *truth) read(t *testing.T) *kind.Reading {
 // compareRefusal holds that the reader finds fault where httpd does.
 func (c *truth) compareRefusal(t *testing.T) {
 	out, err := c.command("-t").CombinedOutput()
-	if err == nil { // some faults show at the start only
+	late := err == nil
+	if late { // some faults show at the start only
 		cmd := c.command("-D", "FOREGROUND")
 		out, err = cmd.CombinedOutput()
 		said, _ := os.ReadFile(c.dir + "/error.log")
@@ -208,8 +209,9 @@ func (c *truth) compareRefusal(t *testing.T) {
 	}
 	require.Error(t, err, "httpd takes it")
 	file, line, _ := strings.Cut(c.refused, ":")
-	found := ""
-	for _, p := range c.read(t).Problems {
+	found, r := "", c.read(t)
+	assert.Equal(t, late, r.Ends() != nil, "the server's own test passes it: %t", late)
+	for _, p := range r.Problems {
 		if p.Effect == kind.Refused && filepath.Base(p.File) == file && (line == "" || strconv.Itoa(p.Line) == line) {
 			found = p.Error()
 		}
