@@ -65,17 +65,20 @@ func (b *bench) sitesTree(n int) (main string, err error) {
 				"ssl_certificate tls/%[1]d.pem;\n    ssl_certificate_key tls/%[1]d.key;\n    location / {\n        proxy_pass "+
 				"http://127.0.0.1:8080;\n    }\n}\n", i, sitesPort, siteName(i)),
 			fmt.Sprintf("vhosts/%d.conf", i): fmt.Sprintf("# site %[1]d\n<VirtualHost 127.0.0.1:%[2]d>\n    ServerName %[3]s\n"+
-				"    ServerAlias www.%[3]s\n    SSLEngine on\n    SSLCertificateFile tls/%[1]d.pem\n    SSLCertificateKeyFile tls/%[1]d.key\n"+
-				"    <Location />\n        Redirect permanent https://other.bench.test/\n    </Location>\n</VirtualHost>\n", i, sitesPort, siteName(i)),
+				"    ServerAlias www.%[3]s\n    SSLEngine on\n    SSLCertificateFile tls/%[1]d.pem\n    SSLCertificateKeyFile "+
+				"tls/%[1]d.key\n"+
+				"    <Location />\n        Redirect permanent https://other.bench.test/\n    </Location>\n</VirtualHost>\n", i,
+				sitesPort, siteName(i)),
 		} {
 			if err := write(name, text); err != nil {
 				return "", err
 			}
 		}
 	}
-	if err := write("httpd.conf", fmt.Sprintf("ServerRoot %[1]s\nServerName main.bench.test\nDefaultRuntimeDir %[1]s\nPidFile %[1]s/pid\n"+
-		"ErrorLog %[1]s/error.log\n%[2]sSSLSessionCache none\nListen 127.0.0.1:%[3]d\nInclude vhosts/*.conf\n", dir,
-		modules("mpm_event", "authz_core", "alias", "socache_shmcb", "ssl"), sitesPort)); err != nil {
+	if err := write("httpd.conf",
+		fmt.Sprintf("ServerRoot %[1]s\nServerName main.bench.test\nDefaultRuntimeDir %[1]s\nPidFile %[1]s/pid\n"+
+			"ErrorLog %[1]s/error.log\n%[2]sSSLSessionCache none\nListen 127.0.0.1:%[3]d\nInclude vhosts/*.conf\n", dir,
+			modules("mpm_event", "authz_core", "alias", "socache_shmcb", "ssl"), sitesPort)); err != nil {
 		return "", err
 	}
 	main = filepath.Join(dir, "nginx.conf")
@@ -187,7 +190,8 @@ func (b *bench) reading() error {
 	b.figures = append(b.figures, figure{"memory of a process that reads these 10,000 sites",
 		fmt.Sprintf("%.0f MB", peak), "< 300 MB", "The largest resident size (VmHWM) of a process that does nothing else.",
 		peak < 300})
-	return b.readingHttpd(filepath.Join(filepath.Dir(main), "httpd.conf"), filepath.Join(filepath.Dir(small), "httpd.conf"), many, few)
+	return b.readingHttpd(filepath.Join(filepath.Dir(main), "httpd.conf"),
+		filepath.Join(filepath.Dir(small), "httpd.conf"), many, few)
 }
 
 // readingHttpd compares reading the same sites as virtual hosts with httpd's own
@@ -216,9 +220,11 @@ func (b *bench) readingHttpd(main, small string, many, few int) error {
 			append(growth, large.Seconds()/little.Seconds()/float64(many/few))
 	}
 	b.add("reading 10,000 httpd sites and resolving every name, against httpd -t", median(ratio), " of its time", "≤ 1",
-		"The same 10,000 sites as virtual hosts in 10,000 files, read and resolved, against `apache2 -t` on the same tree. That opens "+
+		"The same 10,000 sites as virtual hosts in 10,000 files, read and resolved, against `apache2 -t` on the same tree. "+
+			"That opens "+
 			"neither certificates nor keys, so they are kept shut here too; with all 20,000 of them opened, parsed and matched "+
-			"it is "+fmt.Sprintf("%.2f", median(whole))+" of the time of the test. Rounds: "+spread(ratio)+".", median(ratio) <= 1)
+			"it is "+fmt.Sprintf("%.2f", median(whole))+" of the time of the test. Rounds: "+spread(ratio)+".",
+		median(ratio) <= 1)
 	b.add("time an httpd site with 10,000 sites, against with 1,000", median(growth), " times", "≤ 1.3 (linear)",
 		"The same, a site, against a tree of 1,000. Rounds: "+spread(growth)+".", median(growth) <= 1.3)
 	return nil

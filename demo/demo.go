@@ -157,7 +157,8 @@ type server struct {
 
 // Missing lists the programs the demo needs that are not installed.
 func Missing() (programs []string) {
-	for name, path := range map[string]string{"nginx": nginxPath, "apache2": httpdPath, "haproxy": haproxyPath, "bind9": bind.Program} {
+	for name, path := range map[string]string{"nginx": nginxPath, "apache2": httpdPath, "haproxy": haproxyPath,
+		"bind9": bind.Program} {
 		if _, err := os.Stat(path); err != nil {
 			programs = append(programs, name)
 		}
@@ -252,7 +253,8 @@ func awaitPort(ctx context.Context, address string, c *child) error {
 		conn, err := net.DialTimeout("tcp", address, time.Second)
 		if err == nil && c.name == lateReader {
 			_ = conn.Close()
-			conn, err = tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", address, &tls.Config{InsecureSkipVerify: true})
+			conn, err = tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", address,
+				&tls.Config{InsecureSkipVerify: true})
 		}
 		if err == nil {
 			return conn.Close()

@@ -130,10 +130,14 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	// Without the old line a service starts, and reads everything.
 	require.NoError(t, os.WriteFile(key, []byte(lines[0]+"\n"), 0o600))
 	const plan = `{"where": "/x", "files": [{"path": "/n", "before": "password hush"}]}`
-	r.Query(t, "insert into installations (mandate_id, order_id, server, leaf, bindings, notes, state, by, created_at, plan) "+
-		"select mandate_id, id, 'quay', '', '[]', '[]', 'previewed', 'keeper', now(), $1 from orders limit 1 returning id", new(int64), plan)
-	r.Query(t, "insert into https_runs (server, host, state, names, advice, draft, by, created_at, preparation) values ('quay', "+
-		"'a.example', 'failed', '[]', '[]', '', 'keeper', now(), jsonb_build_object('Plan', encode(convert_to($1, 'UTF8'), 'base64'))) "+
+	r.Query(t, "insert into installations (mandate_id, order_id, server, leaf, bindings, notes, state, by, created_at, "+
+		"plan) "+
+		"select mandate_id, id, 'quay', '', '[]', '[]', 'previewed', 'keeper', now(), $1 from orders limit 1 returning id",
+		new(int64), plan)
+	r.Query(t, "insert into https_runs (server, host, state, names, advice, draft, by, created_at, preparation) values "+
+		"('quay', "+
+		"'a.example', 'failed', '[]', '[]', '', 'keeper', now(), jsonb_build_object('Plan', encode(convert_to($1, 'UTF8'), "+
+		"'base64'))) "+
 		"returning id", new(int64), plan)
 	other, err := service.Open(context.Background(), service.Config{Data: t.TempDir(), Database: r.Database, SafeKey: key})
 	require.NoError(t, err)
@@ -173,7 +177,8 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 		}
 		var plain int
 		r.Query(t, "select count(*) from (select plan::text from installations union all select convert_from(decode("+
-			"preparation->>'Plan', 'base64'), 'UTF8') from https_runs) x(p) where p like '%hush%' or p not like '%sealed%'", &plain)
+			"preparation->>'Plan', 'base64'), 'UTF8') from https_runs) x(p) where p like '%hush%' or p not like '%sealed%'",
+			&plain)
 		assert.Zero(t, plain)
 	}
 	plans()

@@ -27,7 +27,8 @@ var (
 	// a password among the parameters of a connection
 	pass = regexp.MustCompile(`(?i)(\b(?:pass|pwd)=)([^\s"'&;,]+)`)
 	// a comparison within one word
-	compared = regexp.MustCompile(`(?i)([\w-]*` + named + `[\w-]*[}"']*\s*(?:==|=~|!=|!~|-eq|-ne|=)\s*["'/]?)([^\s"'/&;,{}#]+)`)
+	compared = regexp.MustCompile(`(?i)([\w-]*` + named +
+		`[\w-]*[}"']*\s*(?:==|=~|!=|!~|-eq|-ne|=)\s*["'/]?)([^\s"'/&;,{}#]+)`)
 	// a quoted word that is a name and its value
 	whole = regexp.MustCompile(`(?is)^(["'][\w-]*` + named + `[\w-]*\s*[:=]\s*)(.+?)(["']?)$`)
 	// parameters of an address
@@ -129,7 +130,8 @@ func (l *lineScanner) line(text string) string {
 		if strings.HasSuffix(strings.ToLower(l.words[0]), "header") {
 			most = headerMost
 		}
-		if at <= most && nameOf.MatchString(w) && !open.MatchString(l.words[0]) && !l.plain(l.words[0]) && !strings.HasPrefix(l.words[0], "<") {
+		if at <= most && nameOf.MatchString(w) && !open.MatchString(l.words[0]) && !l.plain(l.words[0]) &&
+			!strings.HasPrefix(l.words[0], "<") {
 			l.secret = true
 		}
 		for _, re := range []*regexp.Regexp{pass, compared} {

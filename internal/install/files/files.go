@@ -258,7 +258,8 @@ func (d *Destination) survives(advice string) error {
 		return err
 	}
 	if p := r.Ends(); p != nil {
-		return &install.FaultError{Words: "the server's own test passes, and a reload would end the server all the same: " + p.Error(),
+		return &install.FaultError{
+			Words:  "the server's own test passes, and a reload would end the server all the same: " + p.Error(),
 			Advice: advice}
 	}
 	return nil

@@ -82,9 +82,10 @@ func newHouse(t *testing.T) *pier {
 	for _, m := range []string{"mpm_event", "authz_core", "alias", "socache_shmcb", "ssl"} {
 		head += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
 	}
-	p.put(t, p.main, fmt.Sprintf("ServerRoot %[1]s\nServerName house.example\nDefaultRuntimeDir %[1]s\nPidFile %[1]s/pid\n"+
-		"Mutex file:%[1]s default\nErrorLog %[1]s/error.log\n%[2]sSSLSessionCache none\nStartServers 1\n"+
-		"GracefulShutdownTimeout 1\nInclude sites/*\n", p.dir, head))
+	p.put(t, p.main,
+		fmt.Sprintf("ServerRoot %[1]s\nServerName house.example\nDefaultRuntimeDir %[1]s\nPidFile %[1]s/pid\n"+
+			"Mutex file:%[1]s default\nErrorLog %[1]s/error.log\n%[2]sSSLSessionCache none\nStartServers 1\n"+
+			"GracefulShutdownTimeout 1\nInclude sites/*\n", p.dir, head))
 	return p
 }
 
@@ -796,7 +797,9 @@ func TestAServerThatAReloadWouldEnd(t *testing.T) {
 	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	assert.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
-	assert.Contains(t, x.kept.Reason, "a reload would end the server all the same: "+p.dir+"/sites/other:5:1: the key "+p.dir+"/other.key belongs to another certificate")
+	assert.Contains(t, x.kept.Reason,
+		"a reload would end the server all the same: "+p.dir+"/sites/other:5:1: the key "+p.dir+
+			"/other.key belongs to another certificate")
 	assert.True(t, p.serves(old))
 	_, err = p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier",
 		Names: []string{host}, Leaf: pkitest.Leaf(p.root, host).Certificate, Version: "3", Port: p.secure.Port()})

@@ -122,7 +122,8 @@ func (e *editor) site(w kind.Wanted) error {
 	case e.top[at].Macro:
 		return no(w.Site, "write the lines into the macro by hand", "the virtual host comes out of a macro")
 	case !tls:
-		return no(w.Site, "add by hand: Listen, <VirtualHost> for port 443, SSLEngine on, SSLCertificateFile and SSLCertificateKeyFile",
+		return no(w.Site,
+			"add by hand: Listen, <VirtualHost> for port 443, SSLEngine on, SSLCertificateFile and SSLCertificateKeyFile",
 			"the virtual host speaks plain http, and giving it TLS is not possible from here yet")
 	case len(site.Pairs) > 1:
 		return no(site.Pairs[1].Place, "leave the site one pair, or write the lines by hand",

@@ -98,25 +98,40 @@ func (c *truth) test(t *testing.T, edits []install.File, main, what string) {
 func TestHowLinesAreWritten(t *testing.T) {
 	const head = "LoadModule ssl_module x\nListen 443\n"
 	for name, c := range map[string]struct{ before, after, no string }{
-		"both lines": {"<VirtualHost *:443>\n\tServerName a\n\tsslengine on\n\t SSLcertificateFILE \"old.pem\"\n\tSSLCertificateKeyFile \\\n\t  old.key\n</VirtualHost>\n",
-			"<VirtualHost *:443>\n\tServerName a\n\tsslengine on\n\t SSLcertificateFILE /new/c.pem\n\tSSLCertificateKeyFile /new/c.key\n</VirtualHost>\n", ""},
-		"the key in the same file": {"<VirtualHost *:443>\n  SSLEngine on\n  SSLCertificateFile both.pem\n  # end\n</VirtualHost>\n",
-			"<VirtualHost *:443>\n  SSLEngine on\n  SSLCertificateFile /new/c.pem\n  SSLCertificateKeyFile /new/c.key\n  # end\n</VirtualHost>\n", ""},
-		"the chain goes": {"<VirtualHost *:443>\r\n  SSLEngine on\r\n  SSLCertificateChainFile ca.pem\r\n  SSLCertificateFile a\r\n  SSLCertificateKeyFile b\r\n</VirtualHost>\r\n",
-			"<VirtualHost *:443>\r\n  SSLEngine on\r\n  SSLCertificateFile /new/c.pem\r\n  SSLCertificateKeyFile /new/c.key\r\n</VirtualHost>\r\n", ""},
-		"inherited": {"SSLCertificateFile a\nSSLCertificateKeyFile b\n<VirtualHost *:443>\n    SSLEngine on\n</VirtualHost>\n",
-			"SSLCertificateFile a\nSSLCertificateKeyFile b\n<VirtualHost *:443>\n    SSLEngine on\n    SSLCertificateFile /new/c.pem\n    SSLCertificateKeyFile /new/c.key\n</VirtualHost>\n", ""},
+		"both lines": {
+			"<VirtualHost *:443>\n\tServerName a\n\tsslengine on\n\t SSLcertificateFILE \"old.pem\"\n\tSSLCertificateKeyFile " +
+				"\\\n\t  old.key\n</VirtualHost>\n",
+			"<VirtualHost *:443>\n\tServerName a\n\tsslengine on\n\t SSLcertificateFILE /new/c.pem\n\tSSLCertificateKeyFile " +
+				"/new/c.key\n</VirtualHost>\n", ""},
+		"the key in the same file": {
+			"<VirtualHost *:443>\n  SSLEngine on\n  SSLCertificateFile both.pem\n  # end\n</VirtualHost>\n",
+			"<VirtualHost *:443>\n  SSLEngine on\n  SSLCertificateFile /new/c.pem\n  SSLCertificateKeyFile /new/c.key\n  # " +
+				"end\n</VirtualHost>\n", ""},
+		"the chain goes": {
+			"<VirtualHost *:443>\r\n  SSLEngine on\r\n  SSLCertificateChainFile ca.pem\r\n  SSLCertificateFile a\r\n  " +
+				"SSLCertificateKeyFile b\r\n</VirtualHost>\r\n",
+			"<VirtualHost *:443>\r\n  SSLEngine on\r\n  SSLCertificateFile /new/c.pem\r\n  SSLCertificateKeyFile " +
+				"/new/c.key\r\n</VirtualHost>\r\n", ""},
+		"inherited": {
+			"SSLCertificateFile a\nSSLCertificateKeyFile b\n<VirtualHost *:443>\n    SSLEngine on\n</VirtualHost>\n",
+			"SSLCertificateFile a\nSSLCertificateKeyFile b\n<VirtualHost *:443>\n    SSLEngine on\n    SSLCertificateFile " +
+				"/new/c.pem\n    SSLCertificateKeyFile /new/c.key\n</VirtualHost>\n", ""},
 		"two pairs": {"<VirtualHost *:443>\nSSLEngine on\nSSLCertificateFile a\nSSLCertificateFile b\n</VirtualHost>\n", "",
 			"/etc/httpd/conf/httpd.conf:6: the site shows 2 certificates"},
-		"a chain for all": {"SSLCertificateChainFile ca.pem\n<VirtualHost *:443>\nSSLEngine on\nSSLCertificateFile a\n</VirtualHost>\n", "",
-			"/etc/httpd/conf/httpd.conf:6: the chain /etc/httpd/ca.pem is sent by every virtual host, also behind the new certificate"},
-		"an included file of several": {"Define N 1\n<VirtualHost *:443>\nSSLEngine on\nInclude conf/tls\n</VirtualHost>\n<VirtualHost *:443>\nInclude conf/tls\n</VirtualHost>\n", "",
+		"a chain for all": {
+			"SSLCertificateChainFile ca.pem\n<VirtualHost *:443>\nSSLEngine on\nSSLCertificateFile a\n</VirtualHost>\n", "",
+			"/etc/httpd/conf/httpd.conf:6: the chain /etc/httpd/ca.pem is sent by every virtual host, also behind the new " +
+				"certificate"},
+		"an included file of several": {
+			"Define N 1\n<VirtualHost *:443>\nSSLEngine on\nInclude conf/tls\n</VirtualHost>\n<VirtualHost *:443>\nInclude " +
+				"conf/tls\n</VirtualHost>\n", "",
 			"/etc/httpd/conf/tls:1: the file /etc/httpd/conf/tls is included more than once"},
 		"plain": {"Listen 80\n<VirtualHost *:80>\n</VirtualHost>\n", "",
 			"/etc/httpd/conf/httpd.conf:4: the virtual host speaks plain http, and giving it TLS is not possible from here yet"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			fsys := tree(map[string]string{"httpd.conf": head + c.before, "tls": "SSLCertificateFile a\nSSLCertificateKeyFile b\n"})
+			fsys := tree(map[string]string{"httpd.conf": head + c.before,
+				"tls": "SSLCertificateFile a\nSSLCertificateKeyFile b\n"})
 			r, err := httpd.Read(fsys, "/etc/httpd/conf/httpd.conf")
 			require.NoError(t, err)
 			edits, err := httpd.Edit(fsys, "/etc/httpd/conf/httpd.conf",
@@ -139,7 +154,9 @@ func TestACopyTellsWhereItsLinesComeFrom(t *testing.T) {
 		"etc/httpd/conf/sites/a": "# a\n<IfDefine !X>\nInclude conf/in\n</IfDefine>\n", "in": "ServerSignature \\\n  on\n"})
 	c, err := httpd.Copy(fsys, "/etc/httpd/conf/httpd.conf", nil, nil)
 	require.NoError(t, err)
-	assert.Equal(t, "ServerRoot /etc/httpd\nListen 80\n# a\n<IfDefine !X>\nServerSignature \\\n  on\n\n</IfDefine>\n\nServerAdmin x\n\n", c.Text)
+	assert.Equal(t,
+		"ServerRoot /etc/httpd\nListen 80\n# a\n<IfDefine !X>\nServerSignature \\\n  on\n\n</IfDefine>\n\nServerAdmin x\n\n",
+		c.Text)
 	assert.Equal(t, "Syntax error on line 2 of /etc/httpd/conf/in: what; the staged copy",
 		c.Translate("Syntax error on line 6 of /x/y: what; /x/y", "/x/y"))
 	for command, want := range map[string]string{

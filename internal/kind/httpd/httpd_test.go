@@ -51,7 +51,8 @@ func told(r *kind.Reading) (out []string) {
 // TestDebiansTree copies the tree the package installs, links and environment and
 // all, switches TLS on as the package's tools do, and moves its folder and ports.
 func TestDebiansTree(t *testing.T) {
-	c := &truth{dir: t.TempDir(), ports: map[string]int{"@1@": freePort(t), "@2@": freePort(t)}, names: []string{"a.example", "-"},
+	c := &truth{dir: t.TempDir(), ports: map[string]int{"@1@": freePort(t), "@2@": freePort(t)},
+		names: []string{"a.example", "-"},
 		paths: []string{"/", "/.well-known/acme-challenge/token", "/any/other-path"}, idle: ""}
 	require.NoError(t, os.Chmod(filepath.Dir(c.dir), 0o755))
 	pairs := makePairs(t)
@@ -86,12 +87,14 @@ func TestDebiansTree(t *testing.T) {
 		require.NoError(t, os.Symlink("../"+strings.Replace(on, "enabled", "available", 1), filepath.Join(c.dir, on)))
 	}
 	require.NoError(t, os.Rename(c.dir+"/apache2.conf", c.dir+"/httpd.conf"))
-	env := fmt.Sprintf("export APACHE_RUN_DIR=%[1]s\nexport APACHE_PID_FILE=$APACHE_RUN_DIR/pid\nexport APACHE_LOCK_DIR=\"${APACHE_RUN_DIR}\"\n"+
+	env := fmt.Sprintf("export APACHE_RUN_DIR=%[1]s\nexport APACHE_PID_FILE=$APACHE_RUN_DIR/pid\nexport "+
+		"APACHE_LOCK_DIR=\"${APACHE_RUN_DIR}\"\n"+
 		"APACHE_LOG_DIR='%[1]s'\nexport APACHE_RUN_USER=www-data\nexport APACHE_RUN_GROUP=www-data\n", c.dir)
 	require.NoError(t, os.WriteFile(c.dir+"/envvars", []byte(env), 0o644))
 	for line := range strings.Lines(env) {
 		key, value, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), "export "), "=")
-		t.Setenv(key, strings.NewReplacer("$APACHE_RUN_DIR", c.dir, "${APACHE_RUN_DIR}", c.dir, `"`, "", "'", "").Replace(value))
+		t.Setenv(key,
+			strings.NewReplacer("$APACHE_RUN_DIR", c.dir, "${APACHE_RUN_DIR}", c.dir, `"`, "", "'", "").Replace(value))
 	}
 	require.NoError(t, os.Remove(filepath.Join(c.dir, "sites-enabled/000-default.conf")))
 	c.idle = "(no name)"
@@ -101,7 +104,9 @@ func TestDebiansTree(t *testing.T) {
 	r := c.read(t)
 	require.Len(t, r.Sites, 2, "the virtual host, and the main server for the other port")
 	require.Len(t, r.Idle, 1)
-	assert.Equal(t, "switch it on: ln -s ../sites-available/000-default.conf "+c.dir+"/sites-enabled/000-default.conf", r.Idle[0].SwitchOn)
+	assert.Equal(t,
+		"switch it on: ln -s "+c.dir+"/sites-available/000-default.conf "+c.dir+"/sites-enabled/000-default.conf",
+		r.Idle[0].SwitchOn)
 	assert.Equal(t, "*:"+strconv.Itoa(port80), r.Listeners[0].String())
 	require.Eventually(t, func() bool { return !c.read(t).Loaded.IsZero() }, 5*time.Second, 50*time.Millisecond,
 		"when it was started is read from its process")
@@ -110,9 +115,12 @@ func TestDebiansTree(t *testing.T) {
 // TestWhereThingsStand holds that places are those of the files, through includes,
 // continued lines and macros.
 func TestWhereThingsStand(t *testing.T) {
-	r := read(t, map[string]string{"httpd.conf": "Listen 80\nListen \\\n 443\nLoadModule ssl_module x\nInclude conf/sites/*.conf\n" +
-		"<Macro M $n>\n<VirtualHost *:443>\nServerName $n\nSSLEngine on\nSSLCertificateFile $n.pem\n</VirtualHost>\n</Macro>\n\nUse M m.example\nUse M n.example\n",
-		"etc/httpd/conf/sites/a.conf": "# a\n<VirtualHost *:80>\n  ServerName a.example\n ServerAlias b.example \\\n  *.c.example\n</VirtualHost>\n"})
+	r := read(t,
+		map[string]string{"httpd.conf": "Listen 80\nListen \\\n 443\nLoadModule ssl_module x\nInclude conf/sites/*.conf\n" +
+			"<Macro M $n>\n<VirtualHost *:443>\nServerName $n\nSSLEngine on\nSSLCertificateFile " +
+			"$n.pem\n</VirtualHost>\n</Macro>\n\nUse M m.example\nUse M n.example\n",
+			"etc/httpd/conf/sites/a.conf": "# a\n<VirtualHost *:80>\n  ServerName a.example\n ServerAlias b.example \\\n  " +
+				"*.c.example\n</VirtualHost>\n"})
 	require.Len(t, r.Sites, 3)
 	assert.Equal(t, "/etc/httpd/conf/sites/a.conf:2", r.Sites[0].Place.String())
 	assert.Equal(t, "/etc/httpd/conf/sites/a.conf:3", r.Sites[0].Names[0].Place.String())
@@ -134,17 +142,25 @@ func TestWhatIsToldOfAConfiguration(t *testing.T) {
 		text string
 		want string
 	}{
-		"a name that is never reached": {"Listen 80\n<VirtualHost *:80>\nServerName a\nServerAlias *.x\n</VirtualHost>\n<VirtualHost *:80>\nServerName b.x\n</VirtualHost>",
-			"/etc/httpd/conf/httpd.conf:7 the name b.x is not reached: the virtual host at /etc/httpd/conf/httpd.conf:2 has it already"},
+		"a name that is never reached": {
+			"Listen 80\n<VirtualHost *:80>\nServerName a\nServerAlias *.x\n</VirtualHost>\n<VirtualHost *:80>\nServerName " +
+				"b.x\n</VirtualHost>",
+			"/etc/httpd/conf/httpd.conf:7 the name b.x is not reached: the virtual host at /etc/httpd/conf/httpd.conf:2 has it " +
+				"already"},
 		"a port nothing opens": {"Listen 80\n<VirtualHost *:443>\nServerName a\n</VirtualHost>",
 			"/etc/httpd/conf/httpd.conf:2 no Listen opens an address of this virtual host (*:443)"},
 		"a module that is missing": {"Listen 443\n<VirtualHost *:443>\nSSLEngine on\n</VirtualHost>",
 			"/etc/httpd/conf/httpd.conf:3 SSLEngine needs the module ssl, which is not loaded"},
-		"a certificate managed by the server": {"LoadModule ssl_module x\nListen 443\nMDomain a.example\n<VirtualHost *:443>\nServerName a.example\nSSLEngine on\n</VirtualHost>",
-			"/etc/httpd/conf/httpd.conf:3 the server orders the certificate of a.example itself (MDomain), so its files are not known here"},
+		"a certificate managed by the server": {
+			"LoadModule ssl_module x\nListen 443\nMDomain a.example\n<VirtualHost *:443>\nServerName a.example\nSSLEngine " +
+				"on\n</VirtualHost>",
+			"/etc/httpd/conf/httpd.conf:3 the server orders the certificate of a.example itself (MDomain), so its files are " +
+				"not known here"},
 		"an address that is a name": {"Listen 443\n<VirtualHost www.a.example:443>\n</VirtualHost>",
-			"/etc/httpd/conf/httpd.conf:2 the address www.a.example:443 is found by name when the server starts, so it is not known here"},
-		"a variable nobody defines": {"Listen ${DOOR}\n", "/etc/httpd/conf/httpd.conf:1 the variable ${DOOR} is not defined here"},
+			"/etc/httpd/conf/httpd.conf:2 the address www.a.example:443 is found by name when the server starts, so it is not " +
+				"known here"},
+		"a variable nobody defines": {
+			"Listen ${DOOR}\n", "/etc/httpd/conf/httpd.conf:1 the variable ${DOOR} is not defined here"},
 		"a version up to the last number": {"Listen 80\n<IfVersion >= 2.4.58>\n</IfVersion>",
 			"/etc/httpd/conf/httpd.conf:2 the server's exact version is not known here; 2.4.60 is taken for it"},
 		"a path out of the root": {"Listen 80\nInclude ../../../x\n",
@@ -168,12 +184,20 @@ func TestHostileConfigurationsEnd(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"deep sections":         {map[string]string{"httpd.conf": site + strings.Repeat("<Location />\n", 5000)}, "sections stand more than 100 deep"},
-		"variables in a circle": {map[string]string{"httpd.conf": site + "Define A ${B}x\nDefine B ${A}\nServerAdmin ${A}${A}\n"}, ""},
-		"macros that multiply":  {map[string]string{"httpd.conf": site + bomb + "Use m30\n"}, "includes and macros make more than"},
-		"junk":                  {map[string]string{"httpd.conf": site + "<<<>>> \x00\xff\n\\\n\"\n<\n</>\n'x\nUse\nDefine\nInclude\n<If>\n"}, "section"},
-		"a file too large":      {map[string]string{"httpd.conf": site + "Include big\n", "etc/httpd/big": strings.Repeat("# x\n", 13<<20)}, "at most 4 MB are read"},
-		"a line too long":       {map[string]string{"httpd.conf": site + "ServerAdmin " + strings.Repeat("${A}", 900_000) + "\n"}, ""},
+		"deep sections": {
+			map[string]string{"httpd.conf": site + strings.Repeat("<Location />\n", 5000)}, "sections stand more than 100 deep"},
+		"variables in a circle": {
+			map[string]string{"httpd.conf": site + "Define A ${B}x\nDefine B ${A}\nServerAdmin ${A}${A}\n"}, ""},
+		"macros that multiply": {
+			map[string]string{"httpd.conf": site + bomb + "Use m30\n"}, "includes and macros make more than"},
+		"junk": {
+			map[string]string{"httpd.conf": site + "<<<>>> \x00\xff\n\\\n\"\n<\n</>\n'x\nUse\nDefine\nInclude\n<If>\n"},
+			"section"},
+		"a file too large": {
+			map[string]string{"httpd.conf": site + "Include big\n", "etc/httpd/big": strings.Repeat("# x\n", 13<<20)},
+			"at most 4 MB are read"},
+		"a line too long": {
+			map[string]string{"httpd.conf": site + "ServerAdmin " + strings.Repeat("${A}", 900_000) + "\n"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := read(t, c.files)
@@ -233,8 +257,9 @@ func TestWhatIsSentBehindTheCertificate(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			c := unpack(t, &txtar.Archive{Comment: []byte("ask: a.example\n"), Files: []txtar.File{
 				{Name: "a-and-b.pem", Data: append(slices.Clone(pairs["a.pem"]), pairs["b.pem"]...)},
-				{Name: "httpd.conf", Data: []byte("@head@\nListen @1@\n<VirtualHost *:@1@>\nServerName a.example\nSSLEngine on\n" + lines +
-					"\nSSLCertificateKeyFile a.key\n</VirtualHost>\n")}}}, pairs)
+				{Name: "httpd.conf",
+					Data: []byte("@head@\nListen @1@\n<VirtualHost *:@1@>\nServerName a.example\nSSLEngine on\n" + lines +
+						"\nSSLCertificateKeyFile a.key\n</VirtualHost>\n")}}}, pairs)
 			c.start(t)
 			r := c.read(t)
 			conn, err := tls.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", c.ports["@1@"]), &tls.Config{InsecureSkipVerify: true})
@@ -266,8 +291,10 @@ func (c closed) Stat(p string) (fs.FileInfo, error) { return fs.Stat(c.FS, p) }
 // open keys: they are told as hidden, not as what would end the server.
 func TestAKeyThatMayNotBeReadIsNotCalledWrong(t *testing.T) {
 	pairs := makePairs(t)
-	r, err := httpd.Read(closed{tree(map[string]string{"etc/httpd/a.pem": string(pairs["a.pem"]), "etc/httpd/a.key": string(pairs["b.key"]),
-		"httpd.conf": "LoadModule ssl_module x\nListen 443\n<VirtualHost *:443>\nServerName a\nSSLEngine on\nSSLCertificateFile a.pem\nSSLCertificateKeyFile a.key\n</VirtualHost>\n"})},
+	r, err := httpd.Read(
+		closed{tree(map[string]string{"etc/httpd/a.pem": string(pairs["a.pem"]), "etc/httpd/a.key": string(pairs["b.key"]),
+			"httpd.conf": "LoadModule ssl_module x\nListen 443\n<VirtualHost *:443>\nServerName a\nSSLEngine " +
+				"on\nSSLCertificateFile a.pem\nSSLCertificateKeyFile a.key\n</VirtualHost>\n"})},
 		"/etc/httpd/conf/httpd.conf")
 	require.NoError(t, err)
 	assert.Empty(t, told(r))

@@ -67,7 +67,8 @@ var Kind = &kind.Kind{
 	Tester: tester{}, Lenient: true,
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
-		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Lenient: true, Main: way.Configuration,
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Lenient: true,
+			Main: way.Configuration,
 			Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
 	},
 }

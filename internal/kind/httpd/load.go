@@ -84,7 +84,8 @@ type macro struct {
 }
 
 // inherent are modules that are part of the program in most builds.
-var inherent = []string{"core.c", "mod_so.c", "so_module", "http_core.c", "mod_watchdog.c", "watchdog_module", "mod_log_config.c",
+var inherent = []string{"core.c", "mod_so.c", "so_module", "http_core.c", "mod_watchdog.c", "watchdog_module",
+	"mod_log_config.c",
 	"log_config_module", "mod_logio.c", "logio_module", "mod_version.c", "version_module", "mod_unixd.c", "unixd_module"}
 
 // sysconfig is where Red Hat keeps what the server is started with.
@@ -291,7 +292,8 @@ func (l *loader) run(list []*node, into *[]*Directive, f *frame) {
 		}
 		if l.count++; l.count > directives {
 			l.overrun = true
-			l.problem(n.place(), kind.Unread, "", "includes and macros make more than %d directives; the rest is not read", directives)
+			l.problem(n.place(), kind.Unread, "", "includes and macros make more than %d directives; the rest is not read",
+				directives)
 			return
 		}
 		l.one(n, into, f)
@@ -613,7 +615,8 @@ func (l *loader) below(p string, paths []string, n *node, depth int) []string {
 func (l *loader) included(p string, n *node, into *[]*Directive, f *frame) *file {
 	file, met := l.files[p]
 	if !met {
-		l.problem(n.place(), kind.Unread, fmt.Sprintf("at most %d files", filesLimit), "too many files are included; %s is not read", p)
+		l.problem(n.place(), kind.Unread, fmt.Sprintf("at most %d files", filesLimit),
+			"too many files are included; %s is not read", p)
 		return nil
 	}
 	if file == nil {
@@ -658,7 +661,8 @@ func (l *loader) use(n *node, into *[]*Directive, f *frame) {
 	m := l.macros[name]
 	switch {
 	case m == nil:
-		l.problem(n.place(), kind.Refused, "<Macro "+words[0].text+"> before it", "the macro %s is not defined", words[0].text)
+		l.problem(n.place(), kind.Refused, "<Macro "+words[0].text+"> before it", "the macro %s is not defined",
+			words[0].text)
 		return
 	case slices.Contains(f.uses, name) || len(f.uses) >= macrosDeep:
 		l.problem(n.place(), kind.Refused, "macros that do not use themselves", "the macro %s uses itself", words[0].text)
@@ -673,7 +677,8 @@ func (l *loader) use(n *node, into *[]*Directive, f *frame) {
 	for i := range order {
 		order[i] = i
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return len(m.params[b]) - len(m.params[a]) }) // the longest name first
+	// the longest name first
+	slices.SortStableFunc(order, func(a, b int) int { return len(m.params[b]) - len(m.params[a]) })
 	for _, i := range order {
 		pairs = append(pairs, m.params[i], words[i+1].text)
 	}

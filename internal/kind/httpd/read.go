@@ -124,7 +124,8 @@ type settings struct {
 
 // top reads what stands outside all sections.
 func (r *reader) top(list []*Directive) {
-	r.mainly = &vhost{block: list, site: kind.Site{Place: kind.Place{File: r.main, Line: 1, Column: 1}, Protocol: kind.HTTP}}
+	r.mainly = &vhost{block: list,
+		site: kind.Site{Place: kind.Place{File: r.main, Line: 1, Column: 1}, Protocol: kind.HTTP}}
 	r.mainly.own = settingsOf(list)
 	for _, d := range list {
 		switch d.Name {
@@ -265,7 +266,8 @@ func (r *reader) names(v *vhost, d *Directive) {
 // nameless gives a virtual host for every address that says no name that of the
 // main server, as httpd does.
 func (r *reader) nameless(v *vhost) {
-	if !v.named && slices.ContainsFunc(v.at, func(b bound) bool { return !b.addr.IsValid() }) && len(r.mainly.site.Names) > 0 {
+	if !v.named && slices.ContainsFunc(v.at, func(b bound) bool { return !b.addr.IsValid() }) &&
+		len(r.mainly.site.Names) > 0 {
 		v.site.Names = append([]kind.Name{r.mainly.site.Names[0]}, v.site.Names...)
 	}
 }
@@ -304,7 +306,8 @@ func (r *reader) inherit(v, outer *vhost) {
 	}
 	hasModule := r.hasModule("ssl_module")
 	if s.engine != nil && !hasModule {
-		r.problem(s.engine.Place, kind.Refused, "LoadModule ssl_module", "SSLEngine needs the module ssl, which is not loaded")
+		r.problem(s.engine.Place, kind.Refused, "LoadModule ssl_module",
+			"SSLEngine needs the module ssl, which is not loaded")
 	}
 	v.tls = (isOn(s.engine) || s.engine == nil && r.https(v)) && hasModule
 	v.site.Passphrases = s.passwords != nil && !strings.EqualFold(s.passwords.Arg(0), "builtin")
@@ -656,8 +659,10 @@ func (r *reader) unopened() {
 			case key.Public == "":
 				tell(p.KeyPlace, "a private key as PEM", "%s: %s", p.Key, orElse(key.Fault, certs.ErrNoKey.Error()))
 			default:
-				if c, err := certs.Parse(r.out.Certificates[certificate.Chain[0]]); err == nil && c.Public().String() != key.Public {
-					tell(p.KeyPlace, "the key of that certificate", "the key %s belongs to another certificate than %s", p.Key, p.Certificate)
+				if c, err := certs.Parse(r.out.Certificates[certificate.Chain[0]]); err == nil &&
+					c.Public().String() != key.Public {
+					tell(p.KeyPlace, "the key of that certificate", "the key %s belongs to another certificate than %s", p.Key,
+						p.Certificate)
 				}
 			}
 		}
@@ -749,9 +754,8 @@ func (r *reader) switchedOn(p string) (words string, link *install.Link) {
 		if !strings.HasSuffix(name, ".conf") {
 			name += ".conf"
 		}
-		to := path.Join("..", path.Base(path.Dir(p)), path.Base(p))
-		return fmt.Sprintf("switch it on: ln -s %s %s", to, path.Join(stem+"-enabled", name)),
-			&install.Link{Path: path.Join(stem+"-enabled", name), To: to}
+		at := path.Join(stem+"-enabled", name)
+		return fmt.Sprintf("switch it on: ln -s %s %s", p, at), &install.Link{Path: at, To: p}
 	}
 	return fmt.Sprintf("give %s a name that is included", p), nil
 }

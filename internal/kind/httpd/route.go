@@ -323,7 +323,8 @@ func (f flags) has(short, long string) bool {
 // value gives the value of a flag.
 func (f flags) value(short, long string) string {
 	for _, s := range f {
-		if name, value, _ := strings.Cut(strings.TrimSpace(s), "="); strings.EqualFold(name, short) || strings.EqualFold(name, long) {
+		if name, value, _ := strings.Cut(strings.TrimSpace(s), "="); strings.EqualFold(name, short) ||
+			strings.EqualFold(name, long) {
 			return value
 		}
 	}
@@ -538,7 +539,8 @@ func (q *request) substituted(d *Directive, f flags, under string) (kind.Step, b
 		if status == 0 {
 			status = 302
 		}
-		return kind.Step{Place: d.Place, Handling: kind.Redirects, Status: status, To: withPath(strings.TrimSuffix(to, "?"))}, true
+		return kind.Step{Place: d.Place, Handling: kind.Redirects, Status: status,
+			To: withPath(strings.TrimSuffix(to, "?"))}, true
 	}
 	to, _, _ = strings.Cut(to, "?")
 	if !strings.HasPrefix(to, "/") && under != "" {
