@@ -4,6 +4,10 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
 
 	"insegna.example/internal/install"
 )
@@ -75,3 +79,24 @@ type EditError struct {
 
 // Error names the place that stands in the way.
 func (e *EditError) Error() string { return fmt.Sprintf("%s: %s", e.Place, e.Reason) }
+
+// severalCommands are characters of a shell's line that is more than one plain
+// command.
+var severalCommands = regexp.MustCompile("[;&|<>`\n(){}#]")
+
+// OnFile leads a test to another file: where the command names the main file, that
+// is exchanged; a plain command of one of the programs is told the file by a flag
+// at its end, where the last word counts. "" when it cannot be led there.
+func OnFile(command, main, other, flag string, programs ...string) string {
+	named := regexp.MustCompile(`(^|[\s='"])` + regexp.QuoteMeta(main) + `($|[\s'"])`)
+	if named.MatchString(command) {
+		return named.ReplaceAllStringFunc(command, func(s string) string { return strings.Replace(s, main, other, 1) })
+	}
+	words := strings.Fields(command)
+	for n, w := range words {
+		if slices.Contains(programs, path.Base(w)) && n < len(words)-1 && !severalCommands.MatchString(command) {
+			return command + " " + flag + " '" + strings.ReplaceAll(other, "'", `'\''`) + "'"
+		}
+	}
+	return ""
+}

@@ -140,26 +140,7 @@ func (w *copier) translate(said, at string) string {
 	return strings.ReplaceAll(said, at, "the staged copy")
 }
 
-// severalCommands are characters of a shell's line that is more than one plain
-// command.
-var severalCommands = regexp.MustCompile("[;&|<>`\n(){}#]")
-
-// OnFile leads a test to another file: where the command names the file, that is
-// exchanged; a plain program is told the file at its end, where the last word
-// counts.
+// OnFile leads a test to another file.
 func OnFile(command, main, other string) string {
-	named := regexp.MustCompile(`(^|[\s='"])` + regexp.QuoteMeta(main) + `($|[\s'"])`)
-	if named.MatchString(command) {
-		return named.ReplaceAllStringFunc(command, func(s string) string { return strings.Replace(s, main, other, 1) })
-	}
-	words := strings.Fields(command)
-	for n, word := range words {
-		switch path.Base(word) {
-		case "apache2", "httpd", "apache2ctl", "apachectl":
-			if n < len(words)-1 && !severalCommands.MatchString(command) {
-				return command + " -f '" + strings.ReplaceAll(other, "'", `'\''`) + "'"
-			}
-		}
-	}
-	return ""
+	return kind.OnFile(command, main, other, "-f", "apache2", "httpd", "apache2ctl", "apachectl")
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
-	"path"
 	"regexp"
 	"strconv"
 	"strings"
@@ -110,25 +109,9 @@ func (editing) Copy(fsys fs.FS, main string, edits []install.File, words map[str
 	return &kind.Copy{Text: c.Text, Translate: c.Translate}, nil
 }
 
-// severalCommands are characters of a shell's line that is more than one plain
-// command.
-var severalCommands = regexp.MustCompile("[;&|<>`\n(){}#]")
-
-// OnFile implements kind.Editor: where the command names the file, that is
-// exchanged; a plain nginx is told the file at its end, where the last word
-// counts.
+// OnFile implements kind.Editor.
 func (editing) OnFile(command, main, other string) string {
-	named := regexp.MustCompile(`(^|[\s='"])` + regexp.QuoteMeta(main) + `($|[\s'"])`)
-	if named.MatchString(command) {
-		return named.ReplaceAllStringFunc(command, func(s string) string { return strings.Replace(s, main, other, 1) })
-	}
-	words := strings.Fields(command)
-	for n, w := range words {
-		if path.Base(w) == "nginx" && n < len(words)-1 && !severalCommands.MatchString(command) {
-			return command + " -c '" + strings.ReplaceAll(other, "'", `'\''`) + "'"
-		}
-	}
-	return ""
+	return kind.OnFile(command, main, other, "-c", "nginx")
 }
 
 // tester implements kind.Tester.
