@@ -45,7 +45,9 @@ var house = []room{
 	{"internal/kind/httpd", "internal/core internal/install internal/install/files internal/kind internal/kind/expression " +
 		"internal/kind/source internal/reach",
 		"github.com/dlclark/regexp2 golang.org/x/sync"},
-	{"internal/kind/registry", "internal/core internal/kind internal/kind/httpd internal/kind/nginx", ""},
+	{"internal/kind/haproxy", "internal/core internal/install internal/install/files internal/kind " +
+		"internal/kind/expression internal/kind/source internal/reach", ""},
+	{"internal/kind/registry", "internal/core internal/kind internal/kind/haproxy internal/kind/httpd internal/kind/nginx", ""},
 	{"internal/install", "internal/core", ""},
 	{"internal/install/files", "internal/core internal/install internal/kind internal/reach", ""},
 	{"internal/look", "internal/core", "golang.org/x/crypto/cryptobyte golang.org/x/sync"},

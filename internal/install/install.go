@@ -72,10 +72,26 @@ type File struct {
 	After  string `json:"after"`  // its text once it is done
 }
 
-// Link is a symbolic link that puts a file in force.
+// Link is a symbolic link that puts a file in force, where nothing is yet or in the
+// place of a file.
 type Link struct {
-	Path string `json:"path"` // where it is laid; nothing is there yet
-	To   string `json:"to"`   // the file it leads to, absolute
+	Path string `json:"path"` // where it is laid
+	To   string `json:"to"`   // the file it leads to, absolute; "" when what is there is only put aside
+	// where the file whose place it takes is kept for the way back; "" when nothing is
+	// there
+	Kept string `json:"kept,omitempty"`
+	Sum  string `json:"sum,omitempty"` // SHA-256 of that file when the plan was made
+}
+
+// String tells what is done.
+func (x *Link) String() string {
+	switch {
+	case x.To == "":
+		return x.Path + " is put aside as " + x.Kept
+	case x.Kept != "":
+		return x.Path + " → " + x.To + ", and what was there is kept as " + x.Kept
+	}
+	return x.Path + " → " + x.To
 }
 
 // Plan is what an installation changes, worked out beforehand by its

@@ -32,10 +32,33 @@ type Editor interface {
 	OnFile(command, main, other string) string
 }
 
+// Adder is an Editor that can load one more certificate where no site is for its
+// names.
+type Adder interface {
+	// More gives the lines of listeners that take one more, of those at ports that are
+	// meant.
+	More(r *Reading, meant func(port uint16) bool) []Place
+}
+
 // Edits are what changes in a configuration.
 type Edits struct {
 	Files []install.File  // whole, before and after; none when all is as wanted
+	Links []install.Link  // that are laid, or take the place of files
+	Loads []Load          // where the configuration goes on naming the certificate by a path of its own
 	Sites map[Place]Place // where sites stand after the edits, by where they stood
+}
+
+// Load is a certificate by the path a configuration names, where other bytes come to
+// lie.
+type Load struct {
+	Path string `json:"path"`           // as the server knows it, absolute
+	Into string `json:"into,omitempty"` // the list or folder it is new in
+	Line string `json:"line,omitempty"` // of that list
+}
+
+// Loaded says whether a path is one that comes to hold the new certificate.
+func (e *Edits) Loaded(p string) bool {
+	return slices.ContainsFunc(e.Loads, func(l Load) bool { return l.Path == p })
 }
 
 // Site gives where a site stands after the edits.
@@ -52,6 +75,10 @@ type Wanted struct {
 	Certificate, Key string // paths the site is to name
 	Port             uint16 // for https, where the site speaks plain http alone
 	Proofs           string // folder for files of http-01, where the site has none that is served
+	Aside            string // folder for files whose place is taken
+	// More says that the site is a listener's line that takes further certificates, and
+	// no site is for the names yet
+	More bool
 	// of the server, as the estate declares them; a listener at every one of them
 	// is opened one by one where some are opened already
 	Addresses []netip.Addr
@@ -67,7 +94,14 @@ type Freed struct {
 // Copy is a configuration as one text.
 type Copy struct {
 	Text      string                       // the whole configuration
+	Beside    []Beside                     // files it names
 	Translate func(said, at string) string // what a test said of the copy at a path, with the places it was copied from
+}
+
+// Beside is a file that lies beside a copy.
+type Beside struct {
+	Mark string // stands for its path in the copy
+	Text string
 }
 
 // EditError says why a site is not changed, and where that is written.

@@ -36,13 +36,20 @@ func Resolved(fsys fs.FS, p string) (string, error) {
 // Overlaid is a file system in which some files are as they will be.
 func Overlaid(fsys fs.FS, edits []install.File) fs.FS { return overlaid{fsys, edits} }
 
-// Linked is a file system with some links more.
-func Linked(fsys fs.FS, links []install.Link) fs.FS { return linked{fsys, links} }
+// Linked is a file system with some links more, or in the place of files.
+func Linked(fsys fs.FS, links []install.Link) fs.FS { return linked{fsys, links, nil} }
+
+// Laid is a file system with links as Linked has them, and with files that will lie
+// there, by their paths.
+func Laid(fsys fs.FS, links []install.Link, files map[string]string) fs.FS {
+	return linked{fsys, links, files}
+}
 
 // linked implements fs.FS.
 type linked struct {
 	fs.FS
-	links []install.Link // that will be there
+	links []install.Link    // that will be there
+	laid  map[string]string // files that will be there, by path
 }
 
 // to gives the link a name is; nil when it is none that will be there.
@@ -53,32 +60,62 @@ func (l linked) to(name string) *install.Link {
 	return nil
 }
 
-// followed gives the name to open in the place of a link.
-func (l linked) followed(name string) string {
+// followed gives the name to open in the place of a link; false when nothing will be
+// there.
+func (l linked) followed(name string) (string, bool) {
 	if x := l.to(name); x != nil {
-		return strings.TrimPrefix(x.To, "/")
+		return strings.TrimPrefix(x.To, "/"), x.To != ""
 	}
-	return name
+	return name, true
 }
 
+// gone is the error for what will not be there.
+func gone(op, name string) error { return &fs.PathError{Op: op, Path: name, Err: fs.ErrNotExist} }
+
 // Open implements fs.FS.
-func (l linked) Open(name string) (fs.File, error) { return l.FS.Open(l.followed(name)) }
+func (l linked) Open(name string) (fs.File, error) {
+	to, is := l.followed(name)
+	if !is {
+		return nil, gone("open", name)
+	}
+	for _, n := range []string{name, to} {
+		if text, ok := l.laid["/"+n]; ok {
+			return laidFile{strings.NewReader(text), laidInfo{linkInfo{path.Base(name)}, int64(len(text))}}, nil
+		}
+	}
+	return l.FS.Open(to)
+}
 
 // Stat implements fs.StatFS.
-func (l linked) Stat(name string) (fs.FileInfo, error) { return fs.Stat(l.FS, l.followed(name)) }
+func (l linked) Stat(name string) (fs.FileInfo, error) {
+	to, is := l.followed(name)
+	if !is {
+		return nil, gone("stat", name)
+	}
+	for _, n := range []string{name, to} {
+		if text, ok := l.laid["/"+n]; ok {
+			return laidInfo{linkInfo{path.Base(name)}, int64(len(text))}, nil
+		}
+	}
+	return fs.Stat(l.FS, to)
+}
 
 // Lstat implements fs.ReadLinkFS.
 func (l linked) Lstat(name string) (fs.FileInfo, error) {
-	if x := l.to(name); x != nil {
+	if x := l.to(name); x != nil && x.To != "" {
 		return linkInfo{path.Base(name)}, nil
+	} else if x != nil {
+		return nil, gone("lstat", name)
 	}
 	return fs.Lstat(l.FS, name)
 }
 
 // ReadLink implements fs.ReadLinkFS.
 func (l linked) ReadLink(name string) (string, error) {
-	if x := l.to(name); x != nil {
+	if x := l.to(name); x != nil && x.To != "" {
 		return x.To, nil
+	} else if x != nil {
+		return "", gone("readlink", name)
 	}
 	return fs.ReadLink(l.FS, name)
 }
@@ -87,7 +124,11 @@ func (l linked) ReadLink(name string) (string, error) {
 func (l linked) ReadDir(name string) ([]fs.DirEntry, error) {
 	list, err := fs.ReadDir(l.FS, name)
 	for _, x := range l.links {
-		if err == nil && path.Dir(x.Path) == "/"+name {
+		if err != nil || path.Dir(x.Path) != path.Clean("/"+name) {
+			continue
+		}
+		list = slices.DeleteFunc(list, func(e fs.DirEntry) bool { return e.Name() == path.Base(x.Path) })
+		if x.To != "" {
 			list = append(list, fs.FileInfoToDirEntry(linkInfo{path.Base(x.Path)}))
 		}
 	}
@@ -115,6 +156,33 @@ func (linkInfo) IsDir() bool { return false }
 
 // Sys implements fs.FileInfo.
 func (linkInfo) Sys() any { return nil }
+
+// laidInfo is a file that will be there.
+type laidInfo struct {
+	linkInfo
+	size int64
+}
+
+// Size implements fs.FileInfo.
+func (i laidInfo) Size() int64 { return i.size }
+
+// Mode implements fs.FileInfo.
+func (laidInfo) Mode() fs.FileMode { return laidMode }
+
+// laidMode is that of files with a private key.
+const laidMode = 0o600
+
+// laidFile is an open file that will be there.
+type laidFile struct {
+	*strings.Reader
+	info laidInfo
+}
+
+// Stat implements fs.File.
+func (f laidFile) Stat() (fs.FileInfo, error) { return f.info, nil }
+
+// Close implements fs.File.
+func (laidFile) Close() error { return nil }
 
 // overlaid implements fs.FS.
 type overlaid struct {

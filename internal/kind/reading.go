@@ -158,6 +158,8 @@ type Name struct {
 	// what a certificate has to list for it: host names, or wildcards of one label (RFC 9525 section 6.3); none when no certificate can list all it matches
 	Covers  []string `json:"covers,omitempty"`
 	Ignored bool     `json:"ignored,omitempty"` // at every listener another site has it already
+	// Listed says that it is not written in the configuration: its certificate lists it
+	Listed bool `json:"listed,omitempty"`
 }
 
 // Host is the one host name it stands for; "" when it stands for several or

@@ -209,7 +209,7 @@ func (c *Compared) tls(v visitor, was, is *Answer) (before, after string) {
 		!c.covered(was, v.host) {
 		return before, after
 	}
-	return before + " with " + shown(was), after + " with " + shown(is)
+	return before + " with " + c.shown(was, false), after + " with " + c.shown(is, true)
 }
 
 // covered says whether a certificate that is configured covers a host.
@@ -231,12 +231,16 @@ func (c *Compared) covered(a *Answer, host string) bool {
 }
 
 // shown names the certificates a visitor gets.
-func shown(a *Answer) string {
+func (c *Compared) shown(a *Answer, after bool) string {
 	if a.Shown == nil || a.Shown.Refuses {
 		return "no certificate, the handshake is refused"
 	}
 	var list []string
 	for _, p := range a.Pairs {
+		if after && c.Edits.Loaded(p.Certificate) {
+			list = append(list, "that comes to "+p.Certificate)
+			continue
+		}
 		list = append(list, p.Certificate)
 	}
 	if len(list) == 0 {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -78,6 +79,13 @@ func syncFolder(dir string) error {
 	}
 	defer func() { _ = d.Close() }()
 	return d.Sync()
+}
+
+// Ask implements Connection.
+func (local) Ask(ctx context.Context, network, address string, said []byte, limit time.Duration) ([]byte, error) {
+	return ask(ctx, address, said, limit, func(ctx context.Context) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	})
 }
 
 // Run implements Connection.

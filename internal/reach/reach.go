@@ -8,8 +8,11 @@ package reach
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"time"
 )
 
@@ -23,8 +26,62 @@ type Connection interface {
 	Write(path string, data []byte, as Attributes) error
 	// Run runs one command line with the machine's shell. It ends after limit.
 	Run(ctx context.Context, command string, limit time.Duration) (*Output, error)
+	// Ask connects to a socket on the machine, says something and gives the answer,
+	// which ends when the other side closes; it is cut after 8 MB. network is unix or
+	// tcp. It ends after limit.
+	Ask(ctx context.Context, network, address string, said []byte, limit time.Duration) ([]byte, error)
 	// Close ends the way.
 	Close() error
+}
+
+// answerLimit bounds what a socket answers, in bytes.
+const answerLimit = 8 << 20
+
+// ask says something over a connection that dial opens, and reads the answer to its
+// end. What is asked and answered may be a secret: no error tells it.
+func ask(ctx context.Context, address string, said []byte, limit time.Duration,
+	dial func(context.Context) (net.Conn, error)) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	late := func(err error) error {
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return &SilentError{address, limit}
+		}
+		return err
+	}
+	conn, err := dial(ctx)
+	if err != nil {
+		return nil, late(err)
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer func() { stop(); _ = conn.Close() }()
+	if _, err := conn.Write(said); err != nil {
+		return nil, late(err)
+	}
+	out, err := io.ReadAll(io.LimitReader(conn, answerLimit))
+	if err != nil || ctx.Err() != nil {
+		return nil, late(orDone(err, ctx))
+	}
+	return out, nil
+}
+
+// orDone gives an error, or why there is no time left.
+func orDone(err error, ctx context.Context) error {
+	if err == nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+// SilentError is a socket that did not answer in time.
+type SilentError struct {
+	Address string
+	Limit   time.Duration
+}
+
+// Error names the socket.
+func (e *SilentError) Error() string {
+	return fmt.Sprintf("%s did not answer within %s", e.Address, e.Limit)
 }
 
 // Attributes of a written file. A nil owner keeps the one of the file that was

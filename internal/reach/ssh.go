@@ -288,6 +288,13 @@ func (r *remote) Run(ctx context.Context, command string, limit time.Duration) (
 	return &Output{Text: out.text()}, nil
 }
 
+// Ask implements Connection.
+func (r *remote) Ask(ctx context.Context, network, address string, said []byte, limit time.Duration) ([]byte, error) {
+	return ask(ctx, address, said, limit, func(ctx context.Context) (net.Conn, error) {
+		return r.client.DialContext(ctx, network, address)
+	})
+}
+
 // lockedOutput takes both streams, which come from two goroutines.
 type lockedOutput struct {
 	mu sync.Mutex // guards b

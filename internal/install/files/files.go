@@ -10,8 +10,11 @@
 package files
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +33,7 @@ import (
 const (
 	certificatesFile = "certificates.pem"
 	keyFile          = "private-key.pem"
+	combinedFile     = "certificates-and-key.pem"
 )
 
 // Names of the files in folders laid by earlier versions of this program. A
@@ -57,9 +61,22 @@ type Destination struct {
 	Reload string           // command that takes it in
 	// Lenient says that the test passes what ends the server at a reload; then what
 	// the reader finds refused counts beside it
-	Lenient bool
-	Limit   time.Duration // of a command; half a minute when 0
-	Keep    int           // versions that stay; 5 when 0
+	Lenient  bool
+	Combined bool          // certificates and key go in one file
+	Live     Live          // nil: what lies there is taken in by a reload alone
+	Limit    time.Duration // of a command; half a minute when 0
+	Keep     int           // versions that stay; 5 when 0
+}
+
+// Live exchanges certificates in a server that runs, so that it needs no reload.
+type Live interface {
+	// Plan says how, for what edits change, and in words; nil when only a reload takes
+	// that in.
+	Plan(r *kind.Reading, edits *kind.Edits) (own json.RawMessage, words string)
+	// TakeIn makes the running server show what lies on its disk, new or old. An
+	// *install.FaultError is what the server has against the certificate; any other
+	// error says that it could not be told, and that it has to be reloaded.
+	TakeIn(ctx context.Context, over reach.Connection, own json.RawMessage) (string, error)
 }
 
 // layout is this destination's own part of a plan.
@@ -74,6 +91,11 @@ type layout struct {
 	Test   string `json:"test"`           // command
 	Reload string `json:"reload"`         // command
 	Only   bool   `json:"only,omitempty"` // nothing but files of the configuration changes
+
+	Combined bool            `json:"combined,omitempty"` // both are in one file
+	Loads    []string        `json:"loads,omitempty"`    // paths of the configuration the certificate comes to
+	Live     json.RawMessage `json:"live,omitempty"`     // how the running server takes it in
+	Lively   string          `json:"-"`                  // that in words
 }
 
 // read gives the own part of a plan.
@@ -128,11 +150,17 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 		return "", err
 	}
 	const private, open = 0o600, 0o644
-	for _, f := range []struct {
+	type staged struct {
 		name string
 		data []byte
 		mode fs.FileMode
-	}{{l.Certificates, m.Chain, open}, {l.Key, m.Key, private}} {
+	}
+	list := []staged{{l.Certificates, m.Chain, open}, {l.Key, m.Key, private}}
+	if l.Combined {
+		both := append(append(bytes.TrimRight(bytes.Clone(m.Chain), "\n"), '\n'), m.Key...)
+		list = []staged{{l.Key, both, private}}
+	}
+	for _, f := range list {
 		at := l.staged(f.name)
 		if err := d.Over.Write(at, f.data, reach.Attributes{Mode: f.mode}); err != nil {
 			return "", err
@@ -159,10 +187,8 @@ func (d *Destination) unchanged(l *layout, p *install.Plan) error {
 		}
 	}
 	for _, x := range p.Links {
-		if _, err := fs.Lstat(d.Over.FS(), strings.TrimPrefix(x.Path, "/")); kind.Lost(err) {
+		if err := d.asPlanned(&x); err != nil {
 			return err
-		} else if err == nil {
-			return &install.ChangedError{What: x.Path}
 		}
 	}
 	if l.Only {
@@ -173,6 +199,30 @@ func (d *Destination) unchanged(l *layout, p *install.Plan) error {
 		err = &install.ChangedError{What: l.in("now")}
 	}
 	return err
+}
+
+// asPlanned says whether what a link takes the place of is as it was.
+func (d *Destination) asPlanned(x *install.Link) error {
+	_, err := fs.Lstat(d.Over.FS(), strings.TrimPrefix(x.Path, "/"))
+	switch {
+	case kind.Lost(err):
+		return err
+	case x.Kept == "":
+		if err == nil {
+			return &install.ChangedError{What: x.Path}
+		}
+		return nil
+	case err != nil:
+		return &install.ChangedError{What: x.Path}
+	}
+	data, _, err := d.file(x.Path)
+	if kind.Lost(err) {
+		return err
+	}
+	if sum := sha256.Sum256(data); err != nil || hex.EncodeToString(sum[:]) != x.Sum {
+		return &install.ChangedError{What: x.Path}
+	}
+	return nil
 }
 
 // Try implements install.Destination: the server tests a copy, or what it has
@@ -209,10 +259,15 @@ func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (w
 		return "the server's own test passes as things are; the command names no file, so that it cannot test a copy",
 			d.test(ctx, l)
 	}
-	c, err := d.Editor.Copy(kind.Linked(d.Over.FS(), p.Links), d.Main, p.Files, map[string]string{
+	paths := map[string]string{
 		l.inUse(l.Certificates): l.staged(l.Certificates),
 		l.inUse(l.Key):          l.staged(l.Key),
-	})
+	}
+	laid := map[string]string{} // there is something, when it is there
+	for _, p := range l.Loads {
+		paths[p], laid[p] = l.staged(l.Certificates), ""
+	}
+	c, err := d.Editor.Copy(kind.Laid(d.Over.FS(), p.Links, laid), d.Main, p.Files, paths)
 	var part *kind.Problem
 	switch {
 	case errors.As(err, &part):
@@ -221,14 +276,23 @@ func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (w
 		return "", err
 	}
 	const private = 0o600
-	if err := d.Over.Write(at, []byte(c.Text), reach.Attributes{Mode: private}); err != nil {
-		return "", err
-	}
+	remove := "rm -f -- " + quoted(at)
 	defer func() {
-		if _, gone := d.run(ctx, "rm -f -- "+quoted(at)); err == nil {
+		if _, gone := d.run(ctx, remove); err == nil {
 			err = gone
 		}
 	}()
+	for n, b := range c.Beside {
+		beside := fmt.Sprintf("%s.%d", at, n)
+		remove += " " + quoted(beside)
+		c.Text = strings.ReplaceAll(c.Text, b.Mark, beside)
+		if err := d.Over.Write(beside, []byte(b.Text), reach.Attributes{Mode: private}); err != nil {
+			return "", err
+		}
+	}
+	if err := d.Over.Write(at, []byte(c.Text), reach.Attributes{Mode: private}); err != nil {
+		return "", err
+	}
 	err = d.command(ctx, command, "mend what it names; nothing was changed")
 	var f *install.FaultError
 	switch {
@@ -296,7 +360,7 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 		words += "\n" + f.Path
 	}
 	for _, x := range p.Links {
-		words += "\n" + x.Path + " leads to " + x.To
+		words += "\n" + x.String()
 	}
 	return words, nil
 }
@@ -313,31 +377,100 @@ func (d *Destination) lead(ctx context.Context, l *layout, version string) error
 	return err
 }
 
-// link lays a link where nothing is, or where it lies already.
-func (d *Destination) link(ctx context.Context, x install.Link) error {
-	switch to, err := fs.ReadLink(d.Over.FS(), strings.TrimPrefix(x.Path, "/")); {
+// leads says whether a link leads where it was laid to lead.
+func (d *Destination) leads(x *install.Link) (bool, error) {
+	to, err := fs.ReadLink(d.Over.FS(), strings.TrimPrefix(x.Path, "/"))
+	switch {
 	case kind.Lost(err):
-		return err
-	case err == nil && to == x.To:
-		return nil
-	case !errors.Is(err, fs.ErrNotExist):
-		return &install.ChangedError{What: x.Path}
+		return false, err
+	case err == nil && to == x.To && x.To != "":
+		return true, nil
 	}
-	_, err := d.run(ctx, "ln -sT "+quoted(x.To)+" "+quoted(x.Path))
+	_, err = fs.Lstat(d.Over.FS(), strings.TrimPrefix(x.Path, "/"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return x.To == "", nil
+	} else if kind.Lost(err) {
+		return false, err
+	}
+	return false, nil
+}
+
+// exists says whether something lies at a path.
+func (d *Destination) exists(p string) (bool, error) {
+	_, err := fs.Lstat(d.Over.FS(), strings.TrimPrefix(p, "/"))
+	if kind.Lost(err) {
+		return false, err
+	}
+	return err == nil, nil
+}
+
+// put is a script that brings a file or link to a path in one rename. Its name
+// meanwhile is one that no server loads out of a folder.
+func put(how, from, to string) string {
+	meanwhile := quoted(path.Join(path.Dir(to), "."+path.Base(to)+".insegna"))
+	return "rm -f -- " + meanwhile + " && " + how + " " + quoted(from) + " " + meanwhile + " && mv -T -- " + meanwhile + " " +
+		quoted(to)
+}
+
+// link lays a link where nothing is, or in the place of a file that is kept; one
+// that leads there stays.
+func (d *Destination) link(ctx context.Context, x install.Link) error {
+	if done, err := d.leads(&x); done || err != nil {
+		return err
+	}
+	if x.Kept == "" {
+		if there, err := d.exists(x.Path); err != nil {
+			return err
+		} else if there {
+			return &install.ChangedError{What: x.Path}
+		}
+		_, err := d.run(ctx, "ln -sT "+quoted(x.To)+" "+quoted(x.Path))
+		return err
+	}
+	if err := d.asPlanned(&x); err != nil {
+		return err
+	}
+	script := "mkdir -p -m 700 -- " + quoted(path.Dir(x.Kept)) + " && " + put("cp -a --", x.Path, x.Kept) + " && "
+	if x.To == "" {
+		script += "rm -f -- " + quoted(x.Path)
+	} else {
+		script += put("ln -sT", x.To, x.Path)
+	}
+	_, err := d.run(ctx, script)
 	return err
 }
 
-// unlink takes a link away that leads where it was laid to lead.
+// unlink takes a link away that leads where it was laid to lead, and puts what was
+// kept in its place.
 func (d *Destination) unlink(ctx context.Context, x install.Link) error {
-	switch to, err := fs.ReadLink(d.Over.FS(), strings.TrimPrefix(x.Path, "/")); {
-	case kind.Lost(err):
+	done, err := d.leads(&x)
+	if err != nil {
 		return err
-	case errors.Is(err, fs.ErrNotExist):
-		return nil
-	case err != nil || to != x.To:
-		return &install.ChangedError{What: x.Path}
 	}
-	_, err := d.run(ctx, "rm -f -- "+quoted(x.Path))
+	there, err := d.exists(x.Path)
+	if err != nil {
+		return err
+	}
+	if x.Kept == "" {
+		switch {
+		case !there:
+			return nil
+		case !done:
+			return &install.ChangedError{What: x.Path}
+		}
+		_, err = d.run(ctx, "rm -f -- "+quoted(x.Path))
+		return err
+	}
+	kept, err := d.exists(x.Kept)
+	switch {
+	case err != nil:
+		return err
+	case !done && there:
+		return d.asPlanned(&x) // it was not changed, or is back already
+	case !kept:
+		return &install.ChangedError{What: x.Kept}
+	}
+	_, err = d.run(ctx, put("cp -a --", x.Kept, x.Path))
 	return err
 }
 
@@ -364,7 +497,19 @@ func (d *Destination) TakeIn(ctx context.Context, p *install.Plan) (string, erro
 	if err := d.survives("mend that, then reload the server by hand"); err != nil {
 		return "", err
 	}
-	return l.Reload, d.command(ctx, l.Reload, "see that the server runs, and the command reload of the estate file")
+	words := l.Reload
+	if l.Live != nil && d.Live != nil {
+		said, err := d.Live.TakeIn(ctx, d.Over, l.Live)
+		var f *install.FaultError
+		switch {
+		case err == nil:
+			return said, nil
+		case errors.As(err, &f) || kind.Lost(err):
+			return "", err
+		}
+		words = fmt.Sprintf("%s\nreloaded, since the running server could not be told: %v", l.Reload, err)
+	}
+	return words, d.command(ctx, l.Reload, "see that the server runs, and the command reload of the estate file")
 }
 
 // Back implements install.Destination: files and link become as they were.
@@ -373,8 +518,8 @@ func (d *Destination) Back(ctx context.Context, p *install.Plan) (string, error)
 	if err != nil {
 		return "", err
 	}
-	for _, x := range p.Links {
-		if err := d.unlink(ctx, x); err != nil {
+	for n := len(p.Links) - 1; n >= 0; n-- {
+		if err := d.unlink(ctx, p.Links[n]); err != nil {
 			return "", err
 		}
 	}
@@ -414,11 +559,15 @@ func (l *layout) unfinished(p *install.Plan) (list string) {
 	for _, f := range p.Files {
 		list += written(f.Path)
 	}
+	for _, x := range p.Links {
+		list += " " + quoted(path.Join(path.Dir(x.Path), "."+path.Base(x.Path)+".insegna"))
+	}
 	if l.Copy == "" {
 		return list
 	}
 	copied := quoted(path.Join(path.Dir(l.Copy), "."+path.Base(l.Copy)))
-	return list + " " + quoted(l.Copy) + random + " " + copied + random + "." + random
+	return list + " " + quoted(l.Copy) + random + " " + quoted(l.Copy) + random + ".? " + copied + random + "." + random + " " +
+		copied + random + ".?." + random
 }
 
 // Clear implements install.Destination. After an installation that is done it
@@ -441,8 +590,8 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 		return nil
 	}
 	folder := quoted(l.in("versions", l.Version))
-	_, err = d.run(ctx, "rm -rf -- "+folder+"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
-		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.Folder)+" "+quoted(path.Dir(l.Folder))+
+	_, err = d.run(ctx, "rm -rf -- "+folder+" "+quoted(l.in("before", l.Version))+"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
+		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.in("before"))+" "+quoted(l.Folder)+" "+quoted(path.Dir(l.Folder))+
 		" 2>/dev/null; test ! -e "+folder)
 	return err
 }

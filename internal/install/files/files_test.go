@@ -29,6 +29,7 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/install"
 	"insegna.example/internal/install/files"
+	"insegna.example/internal/kind/haproxy"
 	"insegna.example/internal/kind/httpd"
 	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/pkitest"
@@ -47,6 +48,7 @@ type pier struct {
 	nginx                   *process.Process
 	t                       *testing.T // whose end is the server's
 	httpd                   bool       // it is a real httpd, not nginx
+	quay                    bool       // it is a real HAProxy
 }
 
 func freePort(t *testing.T) netip.AddrPort {
@@ -113,6 +115,9 @@ func (p *pier) put(t *testing.T, path, text string) {
 }
 
 func (p *pier) command(more string) string {
+	if p.quay {
+		return p.quayCommand(more)
+	}
 	if p.httpd {
 		switch more {
 		case "":
@@ -132,6 +137,9 @@ func (p *pier) copy() string { return p.dir + "/.insegna-menu." }
 func (p *pier) destination(over reach.Connection) *files.Destination {
 	way := &estate.Reach{Configuration: p.main,
 		Commands: map[string]string{"test": p.command("-t"), "reload": p.command("-s reload")}}
+	if p.quay {
+		return haproxy.Kind.Installs(over, &estate.Server{Reach: way}).(*files.Destination)
+	}
 	if p.httpd {
 		return httpd.Kind.Installs(over, &estate.Server{Reach: way}).(*files.Destination)
 	}
@@ -213,6 +221,9 @@ const (
 
 // lay brings the site into a shape, and works out an installation on it.
 func (p *pier) lay(t *testing.T, shape string, version int) *install.Installation {
+	if p.quay {
+		return p.layQuay(t, shape, version)
+	}
 	require.NoError(t, os.RemoveAll(p.dir+"/insegna"))
 	m, leaf := p.leaf(t)
 	old := leaf.Fingerprint.String()
@@ -259,7 +270,7 @@ func (p *pier) plan(t *testing.T, version int) *install.Installation {
 		&install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: fmt.Sprint(version),
 			Port: p.secure.Port()})
 	require.NoError(t, err)
-	assert.Equal(t, len(planned.Plan.Files) == 0, planned.Unasked)
+	assert.Equal(t, len(planned.Plan.Files)+len(planned.Plan.Links) == 0, planned.Unasked)
 	i.Plan, i.Bindings, i.Leaf = planned.Plan, planned.Bindings, leaf.Fingerprint.String()
 	return i
 }
@@ -464,6 +475,12 @@ func TestNewOrOldOnHttpd(t *testing.T) {
 	newOrOld(t, newHouse, []string{renewed, foreign}, 50)
 }
 
+// TestNewOrOldOnHAProxy does the same on a real HAProxy, in 200 ways, live through
+// its socket and by reloads.
+func TestNewOrOldOnHAProxy(t *testing.T) {
+	newOrOld(t, newQuay, []string{renewed, foreign, inFolder, moreInList, moreInFolder, moreOnLine}, 50)
+}
+
 func newOrOld(t *testing.T, pierOf func(*testing.T) *pier, shapes []string, runs int) {
 	kinds := []string{"error", "lost before", "lost after", "killed before", "killed after"}
 	const lanes = 4
@@ -500,12 +517,20 @@ func newOrOld(t *testing.T, pierOf func(*testing.T) *pier, shapes []string, runs
 						if shape == renewed {
 							_, key = named(2 + n)
 						}
+						if p.quay {
+							key = "certificates-and-key.pem"
+						}
 						info, err := os.Stat(p.folder + "/now/" + key)
 						require.NoError(t, err)
 						assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm(), what)
 					case install.Returned:
 						assert.True(t, p.serves(old), what)
 						assert.Equal(t, before, p.state(t), "%s %v", what, x.steps)
+						for _, e := range i.Plan.Files {
+							text, err := os.ReadFile(e.Path)
+							require.NoError(t, err)
+							assert.Equal(t, e.Before, string(text), what)
+						}
 						assert.NotEmpty(t, x.kept.Reason, what)
 					default:
 						assert.Fail(t, "neither new nor old", "%s: %s %v", what, x.kept.State, x.steps)

@@ -3,6 +3,7 @@ package files
 import (
 	"context"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,6 +30,7 @@ type planner struct {
 	wish    *install.Wish // what is to be installed
 	reading *kind.Reading // of the server, made for this plan
 	after   *kind.Reading // as it will be
+	more    []kind.Place  // lines of listeners that take the certificate, where no site is for it
 }
 
 // Plan implements install.Destination: it reads the server's configuration anew,
@@ -73,10 +75,15 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 		return nil, err
 	}
 	var wanted []kind.Wanted
+	for _, at := range p.more {
+		wanted = append(wanted, kind.Wanted{Site: at, More: true})
+	}
 	for _, i := range sites {
-		wanted = append(wanted,
-			kind.Wanted{Site: reading.Sites[i].Place, Certificate: l.inUse(l.Certificates), Key: l.inUse(l.Key),
-				Port: p.https(), Proofs: l.in("proofs"), Addresses: w.Addresses})
+		wanted = append(wanted, kind.Wanted{Site: reading.Sites[i].Place})
+	}
+	for i := range wanted {
+		wanted[i].Certificate, wanted[i].Key, wanted[i].Port = l.inUse(l.Certificates), l.inUse(l.Key), p.https()
+		wanted[i].Proofs, wanted[i].Aside, wanted[i].Addresses = l.in("proofs"), l.in("before", l.Version), w.Addresses
 	}
 	edits, err := d.Editor.Edit(fsys, d.Main, wanted)
 	if err != nil {
@@ -92,25 +99,36 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, x := range edits.Loads {
+		l.Loads = append(l.Loads, x.Path)
+	}
+	if d.Live != nil {
+		l.Live, l.Lively = d.Live.Plan(reading, edits)
+	}
 	own, err := json.Marshal(l)
 	if err != nil {
 		return nil, err
 	}
+	changes := len(edits.Files) + len(edits.Links)
 	return &install.Planned{
-		Plan:     install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal), Files: edits.Files, Own: own},
-		Bindings: append(bindings, p.neighbours(wanted)...),
+		Plan:     install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal, edits.Links), Files: edits.Files, Links: edits.Links, Own: own},
+		Bindings: append(bindings, p.neighbours(wanted, edits)...),
 		Notes:    notes,
-		There:    l.Before == l.Version && len(edits.Files) == 0,
-		Unasked:  len(edits.Files) == 0,
+		There:    l.Before == l.Version && changes == 0,
+		Unasked:  changes == 0,
 	}, nil
 }
 
 // edited reads the configuration as it will be.
 func (p *planner) edited(fsys fs.FS, edits *kind.Edits) (*kind.Reading, error) {
-	if len(edits.Files) == 0 {
+	if len(edits.Files)+len(edits.Links)+len(edits.Loads) == 0 {
 		return p.reading, nil
 	}
-	return p.Reader.Read(kind.Overlaid(fsys, edits.Files), p.Main)
+	laid := map[string]string{}
+	for _, x := range edits.Loads { // names may be those of the certificate that lies there
+		laid[x.Path] = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: p.wish.Leaf.Raw}))
+	}
+	return p.Reader.Read(kind.Overlaid(kind.Laid(fsys, edits.Links, laid), edits.Files), p.Main)
 }
 
 // touchedTold is how many changes for others are told.
@@ -144,11 +162,15 @@ func (p *planner) touched(edits *kind.Edits, wanted []kind.Wanted) error {
 // names of its files.
 func (p *planner) layout() (*layout, error) {
 	l := &layout{Folder: path.Join(path.Dir(p.Main), "insegna", p.wish.Mandate), Version: p.wish.Version,
-		Certificates: certificatesFile, Key: keyFile,
+		Certificates: certificatesFile, Key: keyFile, Combined: p.Combined,
 		Copy: path.Join(path.Dir(p.Main), ".insegna-"+p.wish.Mandate+"."), Test: p.Test, Reload: p.Reload}
 	var err error
 	if l.Before, err = p.linked(l); err != nil {
 		return nil, err
+	}
+	if l.Combined {
+		l.Certificates, l.Key = combinedFile, combinedFile
+		return l, nil
 	}
 	switch _, err := fs.Stat(p.Over.FS(), strings.TrimPrefix(l.inUse(formerKeyFile), "/")); {
 	case err == nil:
@@ -160,21 +182,38 @@ func (p *planner) layout() (*layout, error) {
 }
 
 // acts says what is done; a rehearsal ends after the test.
-func (l *layout) acts(rehearsal bool) []install.Act {
+func (l *layout) acts(rehearsal bool, links []install.Link) []install.Act {
 	from := "nothing yet"
 	if l.Before != "" {
 		from = "versions/" + l.Before
 	}
 	list := []install.Act{
-		{Does: "new", What: fmt.Sprintf("%s and %s", l.staged(l.Certificates), l.Key)},
+		{Does: "new", What: l.staged(l.Certificates)},
 		{Does: "link", What: fmt.Sprintf("%s: %s → versions/%s", l.in("now"), from, l.Version)},
 		{Does: "test", What: l.Test},
 		{Does: "reload", What: l.Reload},
 	}
+	if !l.Combined {
+		list[0].What += " and " + l.Key
+	}
 	if rehearsal {
 		return []install.Act{list[0], list[2]}
 	}
+	if l.Live != nil {
+		list[3] = install.Act{Does: "live", What: l.Lively}
+	}
+	for i := range links {
+		list = slices.Insert(list, 2+i, install.Act{Does: doesOf(&links[i]), What: links[i].String()})
+	}
 	return list
+}
+
+// doesOf is the word for what is done with a link.
+func doesOf(x *install.Link) string {
+	if x.To == "" {
+		return "aside"
+	}
+	return "link"
 }
 
 // sites finds the sites the certificate is for: those with TLS that have one of
@@ -212,11 +251,24 @@ func (p *planner) sites() ([]int, error) {
 				Reason: fmt.Sprintf("the site %s is not switched on", site.MainName()),
 				Remedy: fmt.Sprintf("%s, then %s && %s", site.SwitchOn, p.Test, p.Reload)}
 		}
+		if a, can := p.Editor.(kind.Adder); can {
+			if p.more = a.More(p.reading, p.meant); len(p.more) > 0 {
+				return nil, nil
+			}
+		}
 		return nil, &kind.EditError{Place: kind.Place{File: p.reading.Main, Line: 1},
 			Reason: fmt.Sprintf("no site of %s is for %s", p.wish.Server, strings.Join(p.wish.Names, ", ")),
 			Remedy: "see its sites: insegna server sites " + p.wish.Server}
 	}
 	return list, nil
+}
+
+// meant says whether a port is one the certificate is for.
+func (p *planner) meant(port uint16) bool {
+	if p.wish.Port != 0 {
+		return port == p.wish.Port
+	}
+	return p.wish.Ports == nil || p.wish.Ports(port)
 }
 
 // idle finds a site for the names that is not in force; nil when there is none.
@@ -233,7 +285,7 @@ func (p *planner) idle() *kind.Site {
 func (p *planner) coversAll(site *kind.Site) error {
 	for i := range site.Names {
 		n := &site.Names[i]
-		if n.Ignored {
+		if n.Ignored || n.Listed { // what is only listed by the certificate is told as touched
 			continue
 		}
 		if missing := p.uncovered(n); missing != "" {
@@ -295,11 +347,7 @@ func (p *planner) https() uint16 {
 func (p *planner) bindings(wanted []kind.Wanted, edits *kind.Edits) (list []install.Binding, notes []string,
 	err error) {
 	answers, before := p.Reader.Answers(p.after), p.Reader.Answers(p.reading)
-	for _, w := range wanted {
-		site := p.siteAt(edits.Site(w.Site))
-		if site < 0 {
-			continue
-		}
+	for _, site := range p.shownBy(wanted, edits) {
 		for n := range p.after.Sites[site].Names {
 			name := &p.after.Sites[site].Names[n]
 			if p.uncovered(name) != "" {
@@ -307,7 +355,7 @@ func (p *planner) bindings(wanted []kind.Wanted, edits *kind.Edits) (list []inst
 			}
 			for _, host := range kind.Hosts(name) {
 				shows := func(a *kind.Answer) bool {
-					return slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool { return x.Certificate == w.Certificate })
+					return slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool { return mine(x.Certificate, wanted, edits) })
 				}
 				for _, at := range p.passedOn() {
 					if a := answers.Answer(host, at); shows(&a) {
@@ -358,6 +406,29 @@ func (p *planner) add(list []install.Binding, b install.Binding) []install.Bindi
 	return append(list, b)
 }
 
+// mine says whether a path is one the new certificate comes to.
+func mine(at string, wanted []kind.Wanted, edits *kind.Edits) bool {
+	return edits.Loaded(at) || slices.ContainsFunc(wanted, func(w kind.Wanted) bool { return w.Certificate == at })
+}
+
+// shownBy are the sites of the configuration as it will be that show the
+// certificate.
+func (p *planner) shownBy(wanted []kind.Wanted, edits *kind.Edits) (out []int) {
+	for _, w := range wanted {
+		if w.More {
+			for i := range p.after.Sites {
+				if slices.ContainsFunc(p.after.Sites[i].Pairs,
+					func(x kind.Pair) bool { return mine(x.Certificate, wanted, edits) }) && !slices.Contains(out, i) {
+					out = append(out, i)
+				}
+			}
+		} else if site := p.siteAt(edits.Site(w.Site)); site >= 0 {
+			out = append(out, site)
+		}
+	}
+	return out
+}
+
 // siteAt finds a site of the configuration as it will be; -1 for none.
 func (p *planner) siteAt(at kind.Place) int {
 	return slices.IndexFunc(p.after.Sites, func(s kind.Site) bool { return s.Place == at })
@@ -365,7 +436,7 @@ func (p *planner) siteAt(at kind.Place) int {
 
 // neighbours are hosts of other sites that are looked at as well, where the
 // sites that are edited stand: they have to show what they showed.
-func (p *planner) neighbours(wanted []kind.Wanted) []install.Binding {
+func (p *planner) neighbours(wanted []kind.Wanted, edits *kind.Edits) []install.Binding {
 	var list []install.Binding
 	answers := p.Reader.Answers(p.after)
 	for i := range p.reading.Sites {
@@ -385,7 +456,7 @@ func (p *planner) neighbours(wanted []kind.Wanted) []install.Binding {
 					for _, at := range p.spread(l.Address) {
 						a := answers.Answer(host, at)
 						if a.Shown == nil || slices.ContainsFunc(a.Pairs, func(x kind.Pair) bool {
-							return slices.ContainsFunc(wanted, func(w kind.Wanted) bool { return w.Certificate == x.Certificate })
+							return mine(x.Certificate, wanted, edits)
 						}) {
 							continue
 						}

@@ -92,10 +92,10 @@ func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
 	}
 	acts := []install.Act{{Does: "test", What: l.Test}, {Does: "reload", What: l.Reload}}
 	for _, x := range links {
-		acts = slices.Insert(acts, 0, install.Act{Does: "link", What: x.Path + " → " + x.To})
+		acts = slices.Insert(acts, 0, install.Act{Does: "link", What: x.String()})
 	}
 	return &install.Planned{Plan: install.Plan{Where: p.Main, Files: edits.Files, Links: links, Own: own, Acts: acts},
-		Bindings: p.neighbours(nil)}, nil
+		Bindings: p.neighbours(nil, edits)}, nil
 }
 
 // switchOn gives the link that puts the site of the names in force; none where

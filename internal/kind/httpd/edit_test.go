@@ -16,6 +16,7 @@ import (
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/httpd"
 	"insegna.example/internal/pkitest"
+	"insegna.example/internal/truthtest"
 )
 
 // TestEditsOfEveryConfiguration exchanges the certificate of every site of every
@@ -25,19 +26,19 @@ import (
 func TestEditsOfEveryConfiguration(t *testing.T) {
 	list, err := filepath.Glob("testdata/truth/*.txtar")
 	require.NoError(t, err)
-	pairs := makePairs(t)
+	pairs := truthtest.Pairs(t)
 	leaf := pkitest.Leaf(pkitest.CA("root", nil), "nobody.example").Certificate
 	edited, refused := 0, 0
 	for _, file := range list {
 		archive, err := txtar.ParseFile(file)
 		require.NoError(t, err)
-		c := unpack(t, archive, pairs)
-		if c.refused != "" {
+		c := server.Unpack(t, archive, pairs)
+		if c.Refused != "" {
 			continue
 		}
-		before := c.read(t)
-		main := c.dir + "/httpd.conf"
-		wanted := kind.Wanted{Certificate: c.dir + "/new cert.pem", Key: c.dir + "/new.key"}
+		before := c.Read(t)
+		main := c.Dir + "/httpd.conf"
+		wanted := kind.Wanted{Certificate: c.Dir + "/new cert.pem", Key: c.Dir + "/new.key"}
 		require.NoError(t, os.WriteFile(wanted.Certificate, pairs["d.pem"], 0o644))
 		require.NoError(t, os.WriteFile(wanted.Key, pairs["d.key"], 0o644))
 		for i := range before.Sites {
@@ -54,13 +55,13 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 			require.NoError(t, err, what)
 			require.NotEmpty(t, edits.Files, what)
 			edited++
-			c.test(t, edits.Files, main, what)
+			try(t, c, edits.Files, main, what)
 			for _, e := range edits.Files {
 				require.NoError(t, os.WriteFile(e.Path, []byte(e.After), 0o644))
 			}
-			out, err := c.command("-t").CombinedOutput()
+			out, err := server.Command(c, "-t").CombinedOutput()
 			require.NoError(t, err, "%s: %s", what, out)
-			after := c.read(t)
+			after := c.Read(t)
 			at := edits.Site(wanted.Site)
 			again, err := httpd.Edit(os.DirFS("/"), main,
 				[]kind.Wanted{{Site: at, Certificate: wanted.Certificate, Key: wanted.Key}})
@@ -81,13 +82,13 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 }
 
 // test has the server test a copy with edits made.
-func (c *truth) test(t *testing.T, edits []install.File, main, what string) {
+func try(t *testing.T, c *truthtest.Truth, edits []install.File, main, what string) {
 	copied, err := httpd.Copy(os.DirFS("/"), main, edits, nil)
 	require.NoError(t, err, what)
-	at := c.dir + "/.copy"
+	at := c.Dir + "/.copy"
 	require.NoError(t, os.WriteFile(at, []byte(copied.Text), 0o600))
 	cmd := exec.Command("/bin/sh", "-c",
-		httpd.OnFile("SITE_HOME="+c.dir+" "+program+" -d "+c.dir+" "+strings.Join(c.args, " ")+" -t", main, at))
+		httpd.OnFile("SITE_HOME="+c.Dir+" "+program+" -d "+c.Dir+" "+strings.Join(c.Args, " ")+" -t", main, at))
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s: %s\n%s", what, out, copied.Text)
 	assert.NotContains(t, string(out), "AH00526")

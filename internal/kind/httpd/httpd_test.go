@@ -21,6 +21,7 @@ import (
 
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/httpd"
+	"insegna.example/internal/truthtest"
 )
 
 // tree is a server's files; names without a slash lie in /etc/httpd/conf.
@@ -51,16 +52,16 @@ func told(r *kind.Reading) (out []string) {
 // TestDebiansTree copies the tree the package installs, links and environment and
 // all, switches TLS on as the package's tools do, and moves its folder and ports.
 func TestDebiansTree(t *testing.T) {
-	c := &truth{dir: t.TempDir(), ports: map[string]int{"@1@": freePort(t), "@2@": freePort(t)},
-		names: []string{"a.example", "-"},
-		paths: []string{"/", "/.well-known/acme-challenge/token", "/any/other-path"}, idle: ""}
-	require.NoError(t, os.Chmod(filepath.Dir(c.dir), 0o755))
-	pairs := makePairs(t)
-	require.NoError(t, os.WriteFile(c.dir+"/a.pem", pairs["a.pem"], 0o644))
-	require.NoError(t, os.WriteFile(c.dir+"/a.key", pairs["a.key"], 0o644))
+	c := &truthtest.Truth{Server: server, Dir: t.TempDir(), Ports: map[string]int{"@1@": truthtest.FreePort(t), "@2@": truthtest.FreePort(t)},
+		Names: []string{"a.example", "-"},
+		Paths: []string{"/", "/.well-known/acme-challenge/token", "/any/other-path"}, Idle: ""}
+	require.NoError(t, os.Chmod(filepath.Dir(c.Dir), 0o755))
+	pairs := truthtest.Pairs(t)
+	require.NoError(t, os.WriteFile(c.Dir+"/a.pem", pairs["a.pem"], 0o644))
+	require.NoError(t, os.WriteFile(c.Dir+"/a.key", pairs["a.key"], 0o644))
 	port := regexp.MustCompile(`\b(80|443)\b`)
 	require.NoError(t, filepath.WalkDir("/etc/apache2", func(p string, e os.DirEntry, err error) error {
-		to := filepath.Join(c.dir, strings.TrimPrefix(p, "/etc/apache2"))
+		to := filepath.Join(c.Dir, strings.TrimPrefix(p, "/etc/apache2"))
 		switch {
 		case err != nil || e.IsDir():
 			return os.MkdirAll(to, 0o755)
@@ -71,44 +72,44 @@ func TestDebiansTree(t *testing.T) {
 		}
 		text, err := os.ReadFile(p)
 		require.NoError(t, err)
-		s := strings.ReplaceAll(string(text), "/etc/apache2", c.dir)
-		s = strings.ReplaceAll(s, "/etc/ssl/certs/ssl-cert-snakeoil.pem", c.dir+"/a.pem")
-		s = strings.ReplaceAll(s, "/etc/ssl/private/ssl-cert-snakeoil.key", c.dir+"/a.key")
+		s := strings.ReplaceAll(string(text), "/etc/apache2", c.Dir)
+		s = strings.ReplaceAll(s, "/etc/ssl/certs/ssl-cert-snakeoil.pem", c.Dir+"/a.pem")
+		s = strings.ReplaceAll(s, "/etc/ssl/private/ssl-cert-snakeoil.key", c.Dir+"/a.key")
 		if name := filepath.Base(p); name == "ports.conf" || strings.HasSuffix(filepath.Dir(p), "sites-available") {
 			s = port.ReplaceAllStringFunc(s, func(n string) string {
-				return strconv.Itoa(c.ports[map[string]string{"80": "@1@", "443": "@2@"}[n]])
+				return strconv.Itoa(c.Ports[map[string]string{"80": "@1@", "443": "@2@"}[n]])
 			})
 		}
 		return os.WriteFile(to, []byte(s), 0o644)
 	}))
 	for _, on := range []string{"mods-enabled/ssl.load", "mods-enabled/ssl.conf", "mods-enabled/socache_shmcb.load",
 		"sites-enabled/default-ssl.conf"} {
-		_ = os.Remove(filepath.Join(c.dir, on))
-		require.NoError(t, os.Symlink("../"+strings.Replace(on, "enabled", "available", 1), filepath.Join(c.dir, on)))
+		_ = os.Remove(filepath.Join(c.Dir, on))
+		require.NoError(t, os.Symlink("../"+strings.Replace(on, "enabled", "available", 1), filepath.Join(c.Dir, on)))
 	}
-	require.NoError(t, os.Rename(c.dir+"/apache2.conf", c.dir+"/httpd.conf"))
+	require.NoError(t, os.Rename(c.Dir+"/apache2.conf", c.Dir+"/httpd.conf"))
 	env := fmt.Sprintf("export APACHE_RUN_DIR=%[1]s\nexport APACHE_PID_FILE=$APACHE_RUN_DIR/pid\nexport "+
 		"APACHE_LOCK_DIR=\"${APACHE_RUN_DIR}\"\n"+
-		"APACHE_LOG_DIR='%[1]s'\nexport APACHE_RUN_USER=www-data\nexport APACHE_RUN_GROUP=www-data\n", c.dir)
-	require.NoError(t, os.WriteFile(c.dir+"/envvars", []byte(env), 0o644))
+		"APACHE_LOG_DIR='%[1]s'\nexport APACHE_RUN_USER=www-data\nexport APACHE_RUN_GROUP=www-data\n", c.Dir)
+	require.NoError(t, os.WriteFile(c.Dir+"/envvars", []byte(env), 0o644))
 	for line := range strings.Lines(env) {
 		key, value, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), "export "), "=")
 		t.Setenv(key,
-			strings.NewReplacer("$APACHE_RUN_DIR", c.dir, "${APACHE_RUN_DIR}", c.dir, `"`, "", "'", "").Replace(value))
+			strings.NewReplacer("$APACHE_RUN_DIR", c.Dir, "${APACHE_RUN_DIR}", c.Dir, `"`, "", "'", "").Replace(value))
 	}
-	require.NoError(t, os.Remove(filepath.Join(c.dir, "sites-enabled/000-default.conf")))
-	c.idle = "(no name)"
-	port80 := c.ports["@1@"]
-	c.start(t)
-	c.compare(t)
-	r := c.read(t)
+	require.NoError(t, os.Remove(filepath.Join(c.Dir, "sites-enabled/000-default.conf")))
+	c.Idle = "(no name)"
+	port80 := c.Ports["@1@"]
+	c.Start(t)
+	c.Compare(t)
+	r := c.Read(t)
 	require.Len(t, r.Sites, 2, "the virtual host, and the main server for the other port")
 	require.Len(t, r.Idle, 1)
 	assert.Equal(t,
-		"switch it on: ln -s "+c.dir+"/sites-available/000-default.conf "+c.dir+"/sites-enabled/000-default.conf",
+		"switch it on: ln -s "+c.Dir+"/sites-available/000-default.conf "+c.Dir+"/sites-enabled/000-default.conf",
 		r.Idle[0].SwitchOn)
 	assert.Equal(t, "*:"+strconv.Itoa(port80), r.Listeners[0].String())
-	require.Eventually(t, func() bool { return !c.read(t).Loaded.IsZero() }, 5*time.Second, 50*time.Millisecond,
+	require.Eventually(t, func() bool { return !c.Read(t).Loaded.IsZero() }, 5*time.Second, 50*time.Millisecond,
 		"when it was started is read from its process")
 }
 
@@ -246,7 +247,7 @@ func FuzzRead(f *testing.F) {
 // with what is read, where the chain lies in the file, in one of its own, and in
 // both.
 func TestWhatIsSentBehindTheCertificate(t *testing.T) {
-	pairs := makePairs(t)
+	pairs := truthtest.Pairs(t)
 	for name, lines := range map[string]string{
 		"alone":    "SSLCertificateFile a.pem",
 		"in it":    "SSLCertificateFile a-and-b.pem",
@@ -255,22 +256,22 @@ func TestWhatIsSentBehindTheCertificate(t *testing.T) {
 		"the same": "SSLCertificateFile a-and-b.pem\nSSLCertificateChainFile a-and-b.pem",
 	} {
 		t.Run(name, func(t *testing.T) {
-			c := unpack(t, &txtar.Archive{Comment: []byte("ask: a.example\n"), Files: []txtar.File{
+			c := server.Unpack(t, &txtar.Archive{Comment: []byte("ask: a.example\n"), Files: []txtar.File{
 				{Name: "a-and-b.pem", Data: append(slices.Clone(pairs["a.pem"]), pairs["b.pem"]...)},
 				{Name: "httpd.conf",
 					Data: []byte("@head@\nListen @1@\n<VirtualHost *:@1@>\nServerName a.example\nSSLEngine on\n" + lines +
 						"\nSSLCertificateKeyFile a.key\n</VirtualHost>\n")}}}, pairs)
-			c.start(t)
-			r := c.read(t)
-			conn, err := tls.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", c.ports["@1@"]), &tls.Config{InsecureSkipVerify: true})
+			c.Start(t)
+			r := c.Read(t)
+			conn, err := tls.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", c.Ports["@1@"]), &tls.Config{InsecureSkipVerify: true})
 			require.NoError(t, err)
 			defer func() { _ = conn.Close() }()
 			var sent []string
 			for _, cert := range conn.ConnectionState().PeerCertificates {
-				sent = append(sent, hexSum(cert.Raw))
+				sent = append(sent, truthtest.Sum(cert.Raw))
 			}
 			require.Len(t, r.Sites[0].Pairs, 1)
-			assert.Equal(t, sent, r.Sent(&r.Sites[0].Pairs[0]), "seen %v", c.called(r, sent))
+			assert.Equal(t, sent, r.Sent(&r.Sites[0].Pairs[0]), "seen %v", c.Called(r, sent))
 		})
 	}
 }
@@ -290,7 +291,7 @@ func (c closed) Stat(p string) (fs.FileInfo, error) { return fs.Stat(c.FS, p) }
 // TestAKeyThatMayNotBeReadIsNotCalledWrong reads as a user without the right to
 // open keys: they are told as hidden, not as what would end the server.
 func TestAKeyThatMayNotBeReadIsNotCalledWrong(t *testing.T) {
-	pairs := makePairs(t)
+	pairs := truthtest.Pairs(t)
 	r, err := httpd.Read(
 		closed{tree(map[string]string{"etc/httpd/a.pem": string(pairs["a.pem"]), "etc/httpd/a.key": string(pairs["b.key"]),
 			"httpd.conf": "LoadModule ssl_module x\nListen 443\n<VirtualHost *:443>\nServerName a\nSSLEngine " +

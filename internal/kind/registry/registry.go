@@ -4,6 +4,7 @@ package registry
 import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/kind/haproxy"
 	"insegna.example/internal/kind/httpd"
 	"insegna.example/internal/kind/nginx"
 )
@@ -13,7 +14,7 @@ import (
 var Kinds = kind.Registry{
 	nginx.Kind,
 	httpd.Kind,
-	named("haproxy", "HAProxy", 1),
+	haproxy.Kind,
 	named("windows", "Windows web servers", 2),
 	named("ingress", "Kubernetes ingresses", 1),
 	named("edge", "edge services", 0),
