@@ -38,3 +38,8 @@ func (n nowhere) Run(context.Context, string, time.Duration) (*reach.Output, err
 
 // Close implements reach.Connection.
 func (n nowhere) Close() error { return nil }
+
+// Ask implements reach.Connection.
+func (n nowhere) Ask(context.Context, string, string, []byte, time.Duration) ([]byte, error) {
+	return nil, n.lost()
+}

@@ -46,6 +46,7 @@ const (
 // Bounds of the acts.
 const (
 	commandLimit = 30 * time.Second
+	liveLimit    = time.Minute
 	keep         = 5       // versions that stay
 	fileLimit    = 4 << 20 // bytes of a file of the configuration
 )
@@ -499,7 +500,13 @@ func (d *Destination) TakeIn(ctx context.Context, p *install.Plan) (string, erro
 	}
 	words := l.Reload
 	if l.Live != nil && d.Live != nil {
-		said, err := d.Live.TakeIn(ctx, d.Over, l.Live)
+		limit := d.Limit
+		if limit == 0 {
+			limit = liveLimit
+		}
+		inTime, cancel := context.WithTimeout(ctx, limit)
+		said, err := d.Live.TakeIn(inTime, d.Over, l.Live)
+		cancel()
 		var f *install.FaultError
 		switch {
 		case err == nil:

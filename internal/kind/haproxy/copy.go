@@ -26,8 +26,14 @@ func (editing) Copy(fsys fs.FS, main string, edits []install.File, words map[str
 		return nil, err
 	}
 	for i := range r.problems {
-		if p := &r.problems[i]; p.Effect == kind.Unread || p.Effect == kind.Refused && r.failed(p.File) {
+		if p := &r.problems[i]; r.failed(p.File) {
 			return nil, p
+		}
+	}
+	for _, f := range r.order { // the copy lies beside the main file
+		if way := r.set.defaultPath; len(way) > 0 && way[0] != "origin" && !f.list && path.Dir(f.path) != path.Dir(r.main) {
+			return nil, &kind.Problem{Place: kind.Place{File: f.path, Line: 1}, Effect: kind.Suspect,
+				Message: "relative paths begin in several folders"}
 		}
 	}
 	c := &copier{reader: r, words: words, lines: map[kind.Place]string{}}

@@ -141,7 +141,6 @@ func (r *reader) listed(b *bind, from string, l *listLine) *entry {
 	}
 	at := *b.statement
 	at.place = l.place
-	at.file = &file{path: l.place.File}
 	p = r.based(p, &at)
 	pairs := []kind.Pair{pairAt(l.place, p)}
 	switch info, err := fs.Stat(r.fs, source.InFS(p)); {

@@ -36,7 +36,9 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.plainRoutes()
+	if r.plainRoutes(); r.lost != nil {
+		return nil, r.lost
+	}
 	for _, f := range append(slices.Clone(r.order), r.started...) {
 		r.out.Files = append(r.out.Files, fileOf(f))
 	}
@@ -48,13 +50,14 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 		}
 		return a.Line - b.Line
 	})
-	return r.out, r.lost
+	return r.out, nil
 }
 
 // read reads everything but what requests go through.
 func read(fsys fs.FS, main string) (*reader, error) {
 	r := &reader{loader: newLoader(fsys, path.Clean(main)), hosts: source.Hosts(fsys), lists: map[string]*list{},
-		at: map[netip.AddrPort]kind.Place{},
+		parsed: map[string]*certs.Certificate{},
+		at:     map[netip.AddrPort]kind.Place{},
 		out: &kind.Reading{Kind: name, Main: path.Clean(main), Material: map[string]*kind.Material{},
 			Certificates: map[string][]byte{}}}
 	if err := r.load(); err != nil {
@@ -103,8 +106,9 @@ type reader struct {
 	entries []*entry         // by index of their site
 	at      map[netip.AddrPort]kind.Place
 	set     globals
-	routes  *tree             // of requests
-	kept    map[string]*entry // certificates of stores, by @store/alias
+	routes  *tree                         // of requests
+	parsed  map[string]*certs.Certificate // by fingerprint
+	kept    map[string]*entry             // certificates of stores, by @store/alias
 }
 
 // globals are settings of the global section.
@@ -707,9 +711,10 @@ func (r *reader) leaf(p string) *certs.Certificate {
 	if m == nil || len(m.Chain) == 0 {
 		return nil
 	}
-	c, err := certs.Parse(r.out.Certificates[m.Chain[0]])
-	if err != nil {
-		return nil
+	c, had := r.parsed[m.Chain[0]]
+	if !had {
+		c, _ = certs.Parse(r.out.Certificates[m.Chain[0]]) // nil for one that is none
+		r.parsed[m.Chain[0]] = c
 	}
 	return c
 }

@@ -37,7 +37,8 @@ defaults
 // server is HAProxy as the tests run it.
 var server = &truthtest.Server{
 	Kind: haproxy.Kind, Main: "haproxy.cfg", Marks: map[string]string{"@head@": head}, Least: 30,
-	Run: []string{"-db"}, Test: []string{"-c"}, Log: "none", Pairs: pairs,
+	Run: []string{"-db"}, Test: []string{"-c"}, Log: "none",
+	Pairs: func(t *testing.T) map[string][]byte { return pairs(t) },
 	Command: func(c *truthtest.Truth, more ...string) *exec.Cmd {
 		args := c.Args
 		if len(args) == 0 {
@@ -62,7 +63,7 @@ func TestWhatHAProxyServesIsWhatTheReaderSays(t *testing.T) {
 
 // pairs makes certificates with their keys: NAME.both in one file, NAME.crt and
 // NAME.key apart.
-func pairs(t *testing.T) map[string][]byte {
+func pairs(t testing.TB) map[string][]byte {
 	out := map[string][]byte{}
 	for i, p := range []struct {
 		name, common string
