@@ -179,7 +179,7 @@ const (
 // servers lists what is started, each with the address that answers once it is
 // ready.
 func (e *Estate) servers() []server {
-	list := []server{{"quay-lb", []string{haproxyPath, "-db", "-f", e.path("quay-lb", "haproxy.cfg")},
+	list := []server{{"quay-lb", []string{haproxyPath, "-W", "-db", "-f", e.path("quay-lb", "haproxy.cfg")},
 		e.Addr(10) + ":8443"}}
 	for name, ready := range map[string]string{"pier-1": e.Addr(11) + ":8443", "pier-2": e.Addr(12) + ":8443",
 		"kiosk-gw": e.Addr(31) + ":9445"} {

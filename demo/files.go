@@ -100,6 +100,11 @@ func (e *Estate) joinForBalancer() error {
 		if err := os.WriteFile(e.path("quay-lb", name+".both"), append(cert, key...), 0o600); err != nil {
 			return err
 		}
+		for _, part := range []string{".pem", ".key"} {
+			if err := os.Remove(e.path("quay-lb", name+part)); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

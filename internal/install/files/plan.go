@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
@@ -30,6 +31,7 @@ type planner struct {
 	wish    *install.Wish // what is to be installed
 	reading *kind.Reading // of the server, made for this plan
 	after   *kind.Reading // as it will be
+	spared  []string      // sites that keep a certificate of their own, in words
 	more    []kind.Place  // lines of listeners that take the certificate, where no site is for it
 }
 
@@ -113,7 +115,7 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	return &install.Planned{
 		Plan:     install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal, edits.Links), Files: edits.Files, Links: edits.Links, Own: own},
 		Bindings: append(bindings, p.neighbours(wanted, edits)...),
-		Notes:    notes,
+		Notes:    append(notes, p.spared...),
 		There:    l.Before == l.Version && changes == 0,
 		Unasked:  changes == 0,
 	}, nil
@@ -230,7 +232,13 @@ func (p *planner) sites() ([]int, error) {
 	for _, tls := range []bool{true, false} {
 		for i := range p.reading.Sites {
 			site := &p.reading.Sites[i]
-			if secured[i] != tls || !p.touches(site) || !tls && (site.Protocol != kind.HTTP || site.OnlyRedirects()) {
+			if secured[i] != tls || !p.touches(site) || !tls && (site.Protocol != kind.HTTP || site.OnlyRedirects()) ||
+				tls && p.elsewhere(i) {
+				continue
+			}
+			if own := p.ownCertificate(site); own != "" {
+				p.spared = append(p.spared, fmt.Sprintf("%s (%s) keeps %s, which lists its name; the new certificate covers it by a "+
+					"wildcard alone", site.MainName(), site.Place, own))
 				continue
 			}
 			if !tls && slices.ContainsFunc(site.Names, func(n kind.Name) bool { return met[n.Text] }) {
@@ -246,6 +254,10 @@ func (p *planner) sites() ([]int, error) {
 		}
 	}
 	if len(list) == 0 {
+		if len(p.spared) > 0 {
+			return nil, &kind.EditError{Place: kind.Place{File: p.reading.Main, Line: 1}, Reason: strings.Join(p.spared, "; "),
+				Remedy: "name the certificate there by hand, or list the names in the mandate one by one"}
+		}
 		if site := p.idle(); site != nil {
 			return nil, &kind.EditError{Place: site.Place, Preparable: site.Link != nil,
 				Reason: fmt.Sprintf("the site %s is not switched on", site.MainName()),
@@ -295,6 +307,58 @@ func (p *planner) coversAll(site *kind.Site) error {
 		}
 	}
 	return nil
+}
+
+// elsewhere says whether a site is at none of the listeners at the port that is
+// wished, while another one with the names is.
+func (p *planner) elsewhere(site int) bool {
+	at := func(i int) bool {
+		return slices.ContainsFunc(p.reading.Listeners, func(l kind.Listener) bool {
+			return l.TLS && l.Address.Port() == p.wish.Port && slices.Contains(l.Sites, i)
+		})
+	}
+	if p.wish.Port == 0 || at(site) {
+		return false
+	}
+	for i := range p.reading.Sites {
+		if at(i) && p.touches(&p.reading.Sites[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// ownCertificate is the certificate a site has for itself: it lists one of the site's
+// names, of which the new one covers all by a wildcard alone. "" for none.
+func (p *planner) ownCertificate(site *kind.Site) string {
+	lists := func(list []string, name string) bool {
+		return slices.ContainsFunc(list, func(o string) bool { return strings.EqualFold(o, name) })
+	}
+	for i := range site.Names {
+		for _, name := range site.Names[i].Covers {
+			if lists(p.wish.Leaf.DNSNames, name) {
+				return ""
+			}
+		}
+	}
+	for i := range site.Pairs {
+		m := p.reading.Material[site.Pairs[i].Certificate]
+		if m == nil || len(m.Chain) == 0 {
+			continue
+		}
+		c, err := certs.Parse(p.reading.Certificates[m.Chain[0]])
+		if err != nil {
+			continue
+		}
+		for n := range site.Names {
+			for _, name := range site.Names[n].Covers {
+				if lists(c.DNSNames, name) && !strings.HasPrefix(name, "*") {
+					return site.Pairs[i].Certificate
+				}
+			}
+		}
+	}
+	return ""
 }
 
 // touches says whether a site has a name that the certificate lists.
