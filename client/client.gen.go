@@ -561,6 +561,39 @@ func (e VisitStepStep) Valid() bool {
 	}
 }
 
+// Defines values for WaveState.
+const (
+	WaveStateDone      WaveState = "done"
+	WaveStateKept      WaveState = "kept"
+	WaveStatePreviewed WaveState = "previewed"
+	WaveStateReturned  WaveState = "returned"
+	WaveStateReturning WaveState = "returning"
+	WaveStateRunning   WaveState = "running"
+	WaveStateStopped   WaveState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the WaveState enum.
+func (e WaveState) Valid() bool {
+	switch e {
+	case WaveStateDone:
+		return true
+	case WaveStateKept:
+		return true
+	case WaveStatePreviewed:
+		return true
+	case WaveStateReturned:
+		return true
+	case WaveStateReturning:
+		return true
+	case WaveStateRunning:
+		return true
+	case WaveStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListBindingsParamsSort.
 const (
 	ListBindingsParamsSortHost      ListBindingsParamsSort = "host"
@@ -2026,6 +2059,52 @@ type VisitStep struct {
 // VisitStepStep defines model for VisitStep.Step.
 type VisitStepStep string
 
+// Wave defines model for Wave.
+type Wave struct {
+	Advice     string     `json:"advice"`
+	By         string     `json:"by"`
+	FinishedAt *time.Time `json:"finished_at,omitempty"`
+
+	// Groups in their order; the servers of one go together
+	Groups  [][]WaveServer `json:"groups"`
+	Mandate string         `json:"mandate"`
+	Number  int64          `json:"number"`
+
+	// Order that brought the certificate
+	Order       int64     `json:"order"`
+	PreviewedAt time.Time `json:"previewed_at"`
+
+	// Reason why it stopped
+	Reason    string     `json:"reason"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	State     WaveState  `json:"state"`
+
+	// There servers that have the certificate already
+	There []string `json:"there"`
+}
+
+// WaveState defines model for Wave.State.
+type WaveState string
+
+// WavePage defines model for WavePage.
+type WavePage struct {
+	Items      []Wave  `json:"items"`
+	NextCursor *string `json:"next_cursor,omitempty"`
+}
+
+// WaveRequest defines model for WaveRequest.
+type WaveRequest struct {
+	// Also others who may get something else by it, by name
+	Also    *[]string `json:"also,omitempty"`
+	Mandate string    `json:"mandate"`
+}
+
+// WaveServer defines model for WaveServer.
+type WaveServer struct {
+	Installation *Installation `json:"installation,omitempty"`
+	Server       string        `json:"server"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -2240,6 +2319,15 @@ type GetSurveyChangesParams struct {
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// ListWavesParams defines parameters for ListWaves.
+type ListWavesParams struct {
+	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
@@ -2293,6 +2381,9 @@ type StartSurveyJSONRequestBody = SurveyRequest
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenRequest
+
+// PreviewWaveJSONRequestBody defines body for PreviewWave for application/json ContentType.
+type PreviewWaveJSONRequestBody = WaveRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2859,6 +2950,45 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 	RevokeToken(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWaves Waves and their previews, newest first
+	//
+	// Corresponds with GET /waves (the `ListWaves` operationId).
+	ListWaves(ctx context.Context, params *ListWavesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewWaveWithBody Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /waves (the `PreviewWave` operationId).
+	PreviewWaveWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewWave Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /waves (the `PreviewWave` operationId).
+	PreviewWave(ctx context.Context, body PreviewWaveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetWave One wave with its installations and their steps
+	//
+	// Corresponds with GET /waves/{number} (the `GetWave` operationId).
+	GetWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginWave Carries out what was previewed, group after group, and stops at the first fault
+	//
+	// Corresponds with POST /waves/{number}/begin (the `BeginWave` operationId).
+	BeginWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepWave Leaves a wave that stopped as it is
+	//
+	// Corresponds with POST /waves/{number}/keep (the `KeepWave` operationId).
+	KeepWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReturnWave Takes a wave back on every server it came to
+	//
+	// Corresponds with POST /waves/{number}/return (the `ReturnWave` operationId).
+	ReturnWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListBindings Bindings with their faces, by host
@@ -4183,6 +4313,115 @@ func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, r
 // Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 func (c *Client) RevokeToken(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevokeTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWaves Waves and their previews, newest first
+//
+// Corresponds with GET /waves (the `ListWaves` operationId).
+func (c *Client) ListWaves(ctx context.Context, params *ListWavesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWavesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewWaveWithBody Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /waves (the `PreviewWave` operationId).
+func (c *Client) PreviewWaveWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewWaveRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewWave Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /waves (the `PreviewWave` operationId).
+func (c *Client) PreviewWave(ctx context.Context, body PreviewWaveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewWaveRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWave One wave with its installations and their steps
+//
+// Corresponds with GET /waves/{number} (the `GetWave` operationId).
+func (c *Client) GetWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWaveRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginWave Carries out what was previewed, group after group, and stops at the first fault
+//
+// Corresponds with POST /waves/{number}/begin (the `BeginWave` operationId).
+func (c *Client) BeginWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginWaveRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepWave Leaves a wave that stopped as it is
+//
+// Corresponds with POST /waves/{number}/keep (the `KeepWave` operationId).
+func (c *Client) KeepWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepWaveRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReturnWave Takes a wave back on every server it came to
+//
+// Corresponds with POST /waves/{number}/return (the `ReturnWave` operationId).
+func (c *Client) ReturnWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReturnWaveRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -7335,6 +7574,260 @@ func NewRevokeTokenRequest(server string, id int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListWavesRequest constructs an http.Request for the ListWaves method
+func NewListWavesRequest(server string, params *ListWavesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waves")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Mandate != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mandate", *params.Mandate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewWaveRequest calls the generic PreviewWave builder with application/json body
+func NewPreviewWaveRequest(server string, body PreviewWaveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewWaveRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewWaveRequestWithBody constructs an http.Request for the PreviewWave method, with any body, and a specified content type
+func NewPreviewWaveRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waves")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetWaveRequest constructs an http.Request for the GetWave method
+func NewGetWaveRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waves/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginWaveRequest constructs an http.Request for the BeginWave method
+func NewBeginWaveRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waves/%s/begin", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepWaveRequest constructs an http.Request for the KeepWave method
+func NewKeepWaveRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waves/%s/keep", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReturnWaveRequest constructs an http.Request for the ReturnWave method
+func NewReturnWaveRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waves/%s/return", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -7966,6 +8459,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 	RevokeTokenWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
+
+	// ListWavesWithResponse Waves and their previews, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /waves (the `ListWaves` operationId).
+	ListWavesWithResponse(ctx context.Context, params *ListWavesParams, reqEditors ...RequestEditorFn) (*ListWavesResponse, error)
+
+	// PreviewWaveWithBodyWithResponse Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /waves (the `PreviewWave` operationId).
+	PreviewWaveWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewWaveResponse, error)
+
+	// PreviewWaveWithResponse Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /waves (the `PreviewWave` operationId).
+	PreviewWaveWithResponse(ctx context.Context, body PreviewWaveJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewWaveResponse, error)
+
+	// GetWaveWithResponse One wave with its installations and their steps
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /waves/{number} (the `GetWave` operationId).
+	GetWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetWaveResponse, error)
+
+	// BeginWaveWithResponse Carries out what was previewed, group after group, and stops at the first fault
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /waves/{number}/begin (the `BeginWave` operationId).
+	BeginWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*BeginWaveResponse, error)
+
+	// KeepWaveWithResponse Leaves a wave that stopped as it is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /waves/{number}/keep (the `KeepWave` operationId).
+	KeepWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*KeepWaveResponse, error)
+
+	// ReturnWaveWithResponse Takes a wave back on every server it came to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /waves/{number}/return (the `ReturnWave` operationId).
+	ReturnWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ReturnWaveResponse, error)
 }
 
 type ListBindingsResponse struct {
@@ -11101,6 +11643,294 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type ListWavesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WavePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWavesResponse) GetJSON200() *WavePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWavesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWavesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWavesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWavesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWavesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewWaveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Wave
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PreviewWaveResponse) GetJSON201() *Wave {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewWaveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewWaveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewWaveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewWaveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewWaveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetWaveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wave
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWaveResponse) GetJSON200() *Wave {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWaveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWaveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWaveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWaveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWaveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginWaveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wave
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginWaveResponse) GetJSON200() *Wave {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginWaveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginWaveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginWaveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginWaveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginWaveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepWaveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wave
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r KeepWaveResponse) GetJSON200() *Wave {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepWaveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepWaveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepWaveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepWaveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepWaveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReturnWaveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wave
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReturnWaveResponse) GetJSON200() *Wave {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReturnWaveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReturnWaveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReturnWaveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReturnWaveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReturnWaveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListBindingsWithResponse Bindings with their faces, by host
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12191,6 +13021,97 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id in
 		return nil, err
 	}
 	return ParseRevokeTokenResponse(rsp)
+}
+
+// ListWavesWithResponse Waves and their previews, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /waves (the `ListWaves` operationId).
+func (c *ClientWithResponses) ListWavesWithResponse(ctx context.Context, params *ListWavesParams, reqEditors ...RequestEditorFn) (*ListWavesResponse, error) {
+	rsp, err := c.ListWaves(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWavesResponse(rsp)
+}
+
+// PreviewWaveWithBodyWithResponse Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /waves (the `PreviewWave` operationId).
+func (c *ClientWithResponses) PreviewWaveWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewWaveResponse, error) {
+	rsp, err := c.PreviewWaveWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewWaveResponse(rsp)
+}
+
+// PreviewWaveWithResponse Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /waves (the `PreviewWave` operationId).
+func (c *ClientWithResponses) PreviewWaveWithResponse(ctx context.Context, body PreviewWaveJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewWaveResponse, error) {
+	rsp, err := c.PreviewWave(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewWaveResponse(rsp)
+}
+
+// GetWaveWithResponse One wave with its installations and their steps
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /waves/{number} (the `GetWave` operationId).
+func (c *ClientWithResponses) GetWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetWaveResponse, error) {
+	rsp, err := c.GetWave(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWaveResponse(rsp)
+}
+
+// BeginWaveWithResponse Carries out what was previewed, group after group, and stops at the first fault
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /waves/{number}/begin (the `BeginWave` operationId).
+func (c *ClientWithResponses) BeginWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*BeginWaveResponse, error) {
+	rsp, err := c.BeginWave(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginWaveResponse(rsp)
+}
+
+// KeepWaveWithResponse Leaves a wave that stopped as it is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /waves/{number}/keep (the `KeepWave` operationId).
+func (c *ClientWithResponses) KeepWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*KeepWaveResponse, error) {
+	rsp, err := c.KeepWave(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepWaveResponse(rsp)
+}
+
+// ReturnWaveWithResponse Takes a wave back on every server it came to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /waves/{number}/return (the `ReturnWave` operationId).
+func (c *ClientWithResponses) ReturnWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ReturnWaveResponse, error) {
+	rsp, err := c.ReturnWave(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReturnWaveResponse(rsp)
 }
 
 // ParseListBindingsResponse parses an HTTP response from a ListBindingsWithResponse call
@@ -14362,6 +15283,204 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWavesResponse parses an HTTP response from a ListWavesWithResponse call
+func ParseListWavesResponse(rsp *http.Response) (*ListWavesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWavesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WavePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewWaveResponse parses an HTTP response from a PreviewWaveWithResponse call
+func ParsePreviewWaveResponse(rsp *http.Response) (*PreviewWaveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewWaveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Wave
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetWaveResponse parses an HTTP response from a GetWaveWithResponse call
+func ParseGetWaveResponse(rsp *http.Response) (*GetWaveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWaveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wave
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginWaveResponse parses an HTTP response from a BeginWaveWithResponse call
+func ParseBeginWaveResponse(rsp *http.Response) (*BeginWaveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginWaveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wave
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepWaveResponse parses an HTTP response from a KeepWaveWithResponse call
+func ParseKeepWaveResponse(rsp *http.Response) (*KeepWaveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepWaveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wave
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReturnWaveResponse parses an HTTP response from a ReturnWaveWithResponse call
+func ParseReturnWaveResponse(rsp *http.Response) (*ReturnWaveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReturnWaveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wave
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"embed"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -88,9 +89,11 @@ func (e *Estate) put(name string, text []byte) error {
 // joinForBalancer puts certificate, chain and key in one file each, as HAProxy
 // reads them.
 func (e *Estate) joinForBalancer() error {
-	for _, name := range []string{"booking", "tickets", "wildcard", "status", "api"} {
+	for _, name := range []string{"booking", "tickets", "wildcard", "status/1-status", "status/2-status-2026", "api"} {
 		cert, err := os.ReadFile(e.path("quay-lb", name+".pem"))
-		if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // joined at an earlier start
+		} else if err != nil {
 			return err
 		}
 		key, err := os.ReadFile(e.path("quay-lb", name+".key"))

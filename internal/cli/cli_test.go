@@ -106,6 +106,8 @@ func TestADayAtTheTerminal(t *testing.T) {
 	assert.Contains(t, run("estate", "apply", "estate.yaml").out, "Applied estate.yaml: 4 changes")
 	assert.Contains(t, run("estate", "apply", "estate.yaml").out, "nothing to change")
 	assert.Contains(t, run("estate", "show").out, "gone.lantern.example  quay:1")
+	assert.Contains(t, run("server", "list").out, "not reached: its declaration has no reach")
+	assert.Contains(t, run("server", "sites", "quay").err, "the configuration of quay has not been read; declare reach for it")
 
 	r = run("survey", "start", "--fail-at", "broken")
 	assert.Equal(t, 3, r.code, r.err)
@@ -510,8 +512,6 @@ func TestServersAtTheTerminal(t *testing.T) {
 	assert.Contains(t, run("server", "text", "pier-1", "nothing").err,
 		`has no file "nothing"; see: insegna server text pier-1`)
 	assert.Contains(t, run("server", "show", "nowhere").err, `the estate has no server "nowhere"`)
-	assert.Contains(t, run("server", "sites", "quay-lb").err,
-		"the configuration of quay-lb has not been read; declare reach for it")
 	assert.Contains(t, run("server", "answer", "pier-1", "a b").err, "not allowed")
 	var list []client.Server
 	require.NoError(t, json.Unmarshal([]byte(run("server", "list", "--query", "pier-2", "-o", "json").out), &list))

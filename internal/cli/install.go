@@ -22,14 +22,19 @@ import (
 func (a *app) install() *cobra.Command {
 	var server string
 	var also []string
-	var yes, only bool
+	var yes, only, everywhere bool
 	c := &cobra.Command{Use: "install MANDATE",
 		Short: "Install a mandate's certificate on a server: preview, ask, switch, reload, look", Args: cobra.ExactArgs(1),
 		Long: "Shows each file that changes, as a diff, and the commands; asks; then lays the new version beside\nthe " +
 			"old one, has the server test, switches, reloads, and looks from outside until the old\ncertificate is gone. When " +
-			"anything goes wrong all is made as it was.",
-		Example: "  insegna install menu --server pier-1\n  insegna install menu --server pier-1 --preview",
+			"anything goes wrong all is made as it was.\n\nWith --everywhere it goes to all servers of the mandate in a wave: " +
+			"those furthest behind the\nvisitor first, of equal ones the first alone and then some together, and it stops at " +
+			"the first\nfault.",
+		Example: "  insegna install menu --server pier-1\n  insegna install menu --server pier-1 --preview\n  insegna install booking --everywhere",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
+			if everywhere {
+				return a.installEverywhere(c.Context(), args[0], also, yes, only)
+			}
 			v, err := a.previewInstallation(c.Context(), args[0], server, also)
 			if err != nil {
 				return err
@@ -51,6 +56,8 @@ func (a *app) install() *cobra.Command {
 			return a.beginInstallation(c.Context(), v.Number)
 		})}
 	c.Flags().StringVar(&server, "server", "", "where to; may be left out when the mandate names one")
+	c.Flags().BoolVar(&everywhere, "everywhere", false, "on every server the mandate names, in a wave")
+	c.MarkFlagsMutuallyExclusive("server", "everywhere")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&only, "preview", false, "show what changes, and change nothing")
 	agreeing(c, &also)
@@ -154,7 +161,7 @@ func (a *app) showPreview(v *client.Installation) {
 // showNotes tells what else a reload takes in.
 func (a *app) showNotes(server string, list []string) {
 	if len(list) > 0 {
-		a.say("\nA reload takes in everything that lies on %s, so besides:", server)
+		a.say("\nBesides, on %s, where a reload takes in everything that lies there:", server)
 	}
 	for _, n := range list {
 		a.note("  ◷", n)

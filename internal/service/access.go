@@ -56,10 +56,12 @@ var needs = map[string]Role{
 	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer,
 	"getOrderCertificate": Viewer,
 	"listInstallations":   Viewer, "getInstallation": Viewer,
+	"listWaves": Viewer, "getWave": Viewer,
 	"listCredentials": Viewer, "draftMandate": Viewer,
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
 	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
+	"previewWave": Operator, "beginWave": Operator, "returnWave": Operator, "keepWave": Operator,
 	// where a mandate is made: as addMandate
 	"getHttps": Viewer, "listHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator,
 

@@ -276,8 +276,8 @@ func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *stor
 		row.Bindings = append(row.Bindings, store.InstallationBinding(b))
 	}
 	if seen {
-		return nil, &RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it",
-			m.Name, at.Name), "order anew: insegna mandate order " + m.Name}
+		return nil, &thereError{&RefusedError{fmt.Sprintf("the certificate of %s is installed on %s already, and visitors get it",
+			m.Name, at.Name), "order anew: insegna mandate order " + m.Name}}
 	}
 	reload, err := s.atNextReload(ctx, at.Name)
 	row.Notes = append(append(row.Notes, planned.Notes...), reload...)
@@ -541,6 +541,9 @@ func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
 		return err
 	}
 	var all []error
+	for _, mandate := range s.waves(ctx, list) {
+		list = slices.DeleteFunc(list, func(u store.Uninstalled) bool { return u.Mandate == mandate })
+	}
 	for _, u := range list {
 		if err := s.installOne(ctx, u); err != nil {
 			all = append(all, fmt.Errorf("installing %s on %s: %w", u.Mandate, u.Server, err))
@@ -548,6 +551,38 @@ func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
 	}
 	return errors.Join(all...)
 }
+
+// waves begins a wave for each mandate that is to be installed on several servers
+// and asks nobody for it; it gives these mandates. Where a wave is not possible the
+// servers are installed on one by one.
+func (s *Installing) waves(ctx context.Context, list []store.Uninstalled) (begun []string) {
+	count := map[string]int{}
+	for _, u := range list {
+		if count[u.Mandate]++; count[u.Mandate] != 2 {
+			continue
+		}
+		v, err := s.PreviewWave(ctx, u.Mandate, nil)
+		if err != nil {
+			s.cfg.Log.Info("no wave; installed server by server", "mandate", u.Mandate, "reason", err)
+			continue
+		}
+		for _, i := range v.Installations {
+			if !i.Unasked {
+				err = errAsked
+			}
+		}
+		if err == nil {
+			_, err = s.BeginWave(ctx, v.ID)
+		}
+		if err == nil || errors.Is(err, store.ErrWaveRunning) {
+			begun = append(begun, u.Mandate)
+		}
+	}
+	return begun
+}
+
+// errAsked says that a person is to be asked.
+var errAsked = errors.New("a person is asked")
 
 // installOne begins what may be done without asking, and leaves the preview of
 // the rest for a person.
@@ -577,6 +612,8 @@ func (installJob) Kind() string { return "installation" }
 func (s *Installing) register() {
 	work.Handle(s.jobs, work.Orders, workTries,
 		func(ctx context.Context, j installJob) error { return s.runInstallation(ctx, j.Number) })
+	work.Handle(s.jobs, work.Orders, workTries,
+		func(ctx context.Context, j waveJob) error { return s.runWave(ctx, j.Number) })
 }
 
 // enqueue queues an installation, committed with what begins it.

@@ -93,7 +93,7 @@ func TestAKindIsOneLine(t *testing.T) {
 		"installing certificates is not possible for barges yet")
 	wrong, err := r.Client.PreviewEstateWithResponse(t.Context(),
 		servicetest.File("estate: x\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: tug, kind: "+
-			"haproxy, addresses: [127.0.0.1], reach: {by: local}}\nhosts:\n  - {name: a.lantern.example, at: [tug]}\n",
+			"edge, addresses: [127.0.0.1], reach: {by: local}}\nhosts:\n  - {name: a.lantern.example, at: [tug]}\n",
 			pkitest.CA("root", nil)))
 	require.NoError(t, err)
 	assert.Contains(t, string(wrong.Body), "a server of kind barge, nginx")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -321,11 +322,18 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 // finishSurvey applies the rules that need several targets and ends the survey.
 func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 	now := time.Now().UTC()
+	expected, err := s.store.WaveShown(ctx)
+	if err != nil {
+		return err
+	}
 	found := func(add func(store.TargetFinding) error) error {
 		return s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
 			list, err := s.siblings(ctx, host, rows)
 			if err != nil {
 				return err
+			}
+			if inWave(expected[host], list) {
+				return nil
 			}
 			for i, f := range check.Siblings(host, list, now) {
 				if err := add(store.TargetFinding{TargetID: rows[i].TargetID,
@@ -345,6 +353,13 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 			"took", now.Sub(v.CreatedAt).Round(time.Millisecond))
 	}
 	return nil
+}
+
+// inWave says whether all a host shows is what a wave that is under way lets it show.
+func inWave(expected []string, list []check.Sibling) bool {
+	return len(expected) > 0 && !slices.ContainsFunc(list, func(o check.Sibling) bool {
+		return !slices.Contains(expected, o.Leaf.String())
+	})
 }
 
 // siblings gathers the endpoints of one host, for the rule that compares them.

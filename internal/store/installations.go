@@ -38,6 +38,7 @@ type Installation struct {
 	CreatedAt  time.Time             // of the preview
 	StartedAt  *time.Time            // nil for a preview
 	FinishedAt *time.Time            // nil while it runs
+	WaveID     *int64                // it is a part of; nil for none
 	Mandate    Mandate               // with its name
 }
 

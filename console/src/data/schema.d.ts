@@ -960,6 +960,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/waves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Waves and their previews, newest first */
+        get: operations["listWaves"];
+        put?: never;
+        /** Works out what installing a mandate's certificate on all its servers changes, and changes nothing */
+        post: operations["previewWave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/waves/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One wave with its installations and their steps */
+        get: operations["getWave"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/waves/{number}/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carries out what was previewed, group after group, and stops at the first fault */
+        post: operations["beginWave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/waves/{number}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a wave back on every server it came to */
+        post: operations["returnWave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/waves/{number}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leaves a wave that stopped as it is */
+        post: operations["keepWave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1341,6 +1427,45 @@ export interface components {
             finished_at?: string;
             /** @description of one installation; empty in lists */
             steps: components["schemas"]["OrderStep"][];
+        };
+        WaveRequest: {
+            mandate: string;
+            /** @description others who may get something else by it, by name */
+            also?: string[];
+        };
+        WaveServer: {
+            server: string;
+            installation?: components["schemas"]["Installation"];
+        };
+        Wave: {
+            /** Format: int64 */
+            number: number;
+            mandate: string;
+            /**
+             * Format: int64
+             * @description that brought the certificate
+             */
+            order: number;
+            /** @description in their order; the servers of one go together */
+            groups: components["schemas"]["WaveServer"][][];
+            /** @description servers that have the certificate already */
+            there: string[];
+            /** @enum {string} */
+            state: "previewed" | "running" | "stopped" | "done" | "returning" | "returned" | "kept";
+            /** @description why it stopped */
+            reason: string;
+            advice: string;
+            by: string;
+            /** Format: date-time */
+            previewed_at: string;
+            /** Format: date-time */
+            started_at?: string;
+            /** Format: date-time */
+            finished_at?: string;
+        };
+        WavePage: {
+            items: components["schemas"]["Wave"][];
+            next_cursor?: string;
         };
         InstallationPage: {
             items: components["schemas"]["Installation"][];
@@ -3702,6 +3827,149 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Installation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWaves: {
+        parameters: {
+            query?: {
+                mandate?: string;
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WavePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewWave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaveRequest"];
+            };
+        };
+        responses: {
+            /** @description the preview */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the wave */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginWave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description begun */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    returnWave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description begun */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepWave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description left */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
                 };
             };
             default: components["responses"]["Problem"];

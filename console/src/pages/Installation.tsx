@@ -45,7 +45,7 @@ export function Notes({ v }: { v: Pick<Installation, 'notes' | 'server'> }) {
   if (v.notes.length === 0) return null;
   return (
     <Part aria-label="Besides">
-      <h2>A reload takes in everything that lies on {v.server}</h2>
+      <h2>Besides, on {v.server}, where a reload takes in everything that lies there</h2>
       <ul>{v.notes.map((n) => <li key={n}>{n}</li>)}</ul>
     </Part>
   );

@@ -566,6 +566,39 @@ func (e VisitStepStep) Valid() bool {
 	}
 }
 
+// Defines values for WaveState.
+const (
+	WaveStateDone      WaveState = "done"
+	WaveStateKept      WaveState = "kept"
+	WaveStatePreviewed WaveState = "previewed"
+	WaveStateReturned  WaveState = "returned"
+	WaveStateReturning WaveState = "returning"
+	WaveStateRunning   WaveState = "running"
+	WaveStateStopped   WaveState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the WaveState enum.
+func (e WaveState) Valid() bool {
+	switch e {
+	case WaveStateDone:
+		return true
+	case WaveStateKept:
+		return true
+	case WaveStatePreviewed:
+		return true
+	case WaveStateReturned:
+		return true
+	case WaveStateReturning:
+		return true
+	case WaveStateRunning:
+		return true
+	case WaveStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListBindingsParamsSort.
 const (
 	ListBindingsParamsSortHost      ListBindingsParamsSort = "host"
@@ -2031,6 +2064,52 @@ type VisitStep struct {
 // VisitStepStep defines model for VisitStep.Step.
 type VisitStepStep string
 
+// Wave defines model for Wave.
+type Wave struct {
+	Advice     string     `json:"advice"`
+	By         string     `json:"by"`
+	FinishedAt *time.Time `json:"finished_at,omitempty"`
+
+	// Groups in their order; the servers of one go together
+	Groups  [][]WaveServer `json:"groups"`
+	Mandate string         `json:"mandate"`
+	Number  int64          `json:"number"`
+
+	// Order that brought the certificate
+	Order       int64     `json:"order"`
+	PreviewedAt time.Time `json:"previewed_at"`
+
+	// Reason why it stopped
+	Reason    string     `json:"reason"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	State     WaveState  `json:"state"`
+
+	// There servers that have the certificate already
+	There []string `json:"there"`
+}
+
+// WaveState defines model for Wave.State.
+type WaveState string
+
+// WavePage defines model for WavePage.
+type WavePage struct {
+	Items      []Wave  `json:"items"`
+	NextCursor *string `json:"next_cursor,omitempty"`
+}
+
+// WaveRequest defines model for WaveRequest.
+type WaveRequest struct {
+	// Also others who may get something else by it, by name
+	Also    *[]string `json:"also,omitempty"`
+	Mandate string    `json:"mandate"`
+}
+
+// WaveServer defines model for WaveServer.
+type WaveServer struct {
+	Installation *Installation `json:"installation,omitempty"`
+	Server       string        `json:"server"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -2245,6 +2324,15 @@ type GetSurveyChangesParams struct {
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// ListWavesParams defines parameters for ListWaves.
+type ListWavesParams struct {
+	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
@@ -2298,6 +2386,9 @@ type StartSurveyJSONRequestBody = SurveyRequest
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenRequest
+
+// PreviewWaveJSONRequestBody defines body for PreviewWave for application/json ContentType.
+type PreviewWaveJSONRequestBody = WaveRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -2499,6 +2590,24 @@ type ServerInterface interface {
 	// RevokeToken Ends one of one's own tokens; an admin may end anybody's
 	// (DELETE /tokens/{id})
 	RevokeToken(c *gin.Context, id int64)
+	// ListWaves Waves and their previews, newest first
+	// (GET /waves)
+	ListWaves(c *gin.Context, params ListWavesParams)
+	// PreviewWave Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+	// (POST /waves)
+	PreviewWave(c *gin.Context)
+	// GetWave One wave with its installations and their steps
+	// (GET /waves/{number})
+	GetWave(c *gin.Context, number OrderNumber)
+	// BeginWave Carries out what was previewed, group after group, and stops at the first fault
+	// (POST /waves/{number}/begin)
+	BeginWave(c *gin.Context, number OrderNumber)
+	// KeepWave Leaves a wave that stopped as it is
+	// (POST /waves/{number}/keep)
+	KeepWave(c *gin.Context, number OrderNumber)
+	// ReturnWave Takes a wave back on every server it came to
+	// (POST /waves/{number}/return)
+	ReturnWave(c *gin.Context, number OrderNumber)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -4251,6 +4360,162 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, id)
 }
 
+// ListWaves operation middleware
+func (siw *ServerInterfaceWrapper) ListWaves(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWavesParams
+
+	// ------------- Optional query parameter "mandate" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mandate", c.Request.URL.Query(), &params.Mandate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter mandate: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWaves(c, params)
+}
+
+// PreviewWave operation middleware
+func (siw *ServerInterfaceWrapper) PreviewWave(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewWave(c)
+}
+
+// GetWave operation middleware
+func (siw *ServerInterfaceWrapper) GetWave(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetWave(c, number)
+}
+
+// BeginWave operation middleware
+func (siw *ServerInterfaceWrapper) BeginWave(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginWave(c, number)
+}
+
+// KeepWave operation middleware
+func (siw *ServerInterfaceWrapper) KeepWave(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.KeepWave(c, number)
+}
+
+// ReturnWave operation middleware
+func (siw *ServerInterfaceWrapper) ReturnWave(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReturnWave(c, number)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -4344,6 +4609,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/installations/:number", wrapper.GetInstallation)
 	router.POST(options.BaseURL+"/installations/:number/begin", wrapper.BeginInstallation)
 	router.POST(options.BaseURL+"/installations/:number/return", wrapper.ReturnInstallation)
+	router.GET(options.BaseURL+"/waves", wrapper.ListWaves)
+	router.POST(options.BaseURL+"/waves", wrapper.PreviewWave)
+	router.GET(options.BaseURL+"/waves/:number", wrapper.GetWave)
+	router.POST(options.BaseURL+"/waves/:number/begin", wrapper.BeginWave)
+	router.POST(options.BaseURL+"/waves/:number/return", wrapper.ReturnWave)
+	router.POST(options.BaseURL+"/waves/:number/keep", wrapper.KeepWave)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -6889,6 +7160,240 @@ func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevoke
 	return err
 }
 
+type ListWavesRequestObject struct {
+	Params ListWavesParams
+}
+
+type ListWavesResponseObject interface {
+	VisitListWavesResponse(w http.ResponseWriter) error
+}
+
+type ListWaves200JSONResponse WavePage
+
+func (response ListWaves200JSONResponse) VisitListWavesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWavesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWavesdefaultApplicationProblemPlusJSONResponse) VisitListWavesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewWaveRequestObject struct {
+	Body *PreviewWaveJSONRequestBody
+}
+
+type PreviewWaveResponseObject interface {
+	VisitPreviewWaveResponse(w http.ResponseWriter) error
+}
+
+type PreviewWave201JSONResponse Wave
+
+func (response PreviewWave201JSONResponse) VisitPreviewWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewWavedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewWavedefaultApplicationProblemPlusJSONResponse) VisitPreviewWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWaveRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type GetWaveResponseObject interface {
+	VisitGetWaveResponse(w http.ResponseWriter) error
+}
+
+type GetWave200JSONResponse Wave
+
+func (response GetWave200JSONResponse) VisitGetWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWavedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWavedefaultApplicationProblemPlusJSONResponse) VisitGetWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginWaveRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type BeginWaveResponseObject interface {
+	VisitBeginWaveResponse(w http.ResponseWriter) error
+}
+
+type BeginWave200JSONResponse Wave
+
+func (response BeginWave200JSONResponse) VisitBeginWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginWavedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginWavedefaultApplicationProblemPlusJSONResponse) VisitBeginWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepWaveRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type KeepWaveResponseObject interface {
+	VisitKeepWaveResponse(w http.ResponseWriter) error
+}
+
+type KeepWave200JSONResponse Wave
+
+func (response KeepWave200JSONResponse) VisitKeepWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepWavedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepWavedefaultApplicationProblemPlusJSONResponse) VisitKeepWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReturnWaveRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type ReturnWaveResponseObject interface {
+	VisitReturnWaveResponse(w http.ResponseWriter) error
+}
+
+type ReturnWave200JSONResponse Wave
+
+func (response ReturnWave200JSONResponse) VisitReturnWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReturnWavedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReturnWavedefaultApplicationProblemPlusJSONResponse) VisitReturnWaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListBindings Bindings with their faces, by host
@@ -7089,6 +7594,24 @@ type StrictServerInterface interface {
 	// RevokeToken Ends one of one's own tokens; an admin may end anybody's
 	// (DELETE /tokens/{id})
 	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
+	// ListWaves Waves and their previews, newest first
+	// (GET /waves)
+	ListWaves(ctx context.Context, request ListWavesRequestObject) (ListWavesResponseObject, error)
+	// PreviewWave Works out what installing a mandate's certificate on all its servers changes, and changes nothing
+	// (POST /waves)
+	PreviewWave(ctx context.Context, request PreviewWaveRequestObject) (PreviewWaveResponseObject, error)
+	// GetWave One wave with its installations and their steps
+	// (GET /waves/{number})
+	GetWave(ctx context.Context, request GetWaveRequestObject) (GetWaveResponseObject, error)
+	// BeginWave Carries out what was previewed, group after group, and stops at the first fault
+	// (POST /waves/{number}/begin)
+	BeginWave(ctx context.Context, request BeginWaveRequestObject) (BeginWaveResponseObject, error)
+	// KeepWave Leaves a wave that stopped as it is
+	// (POST /waves/{number}/keep)
+	KeepWave(ctx context.Context, request KeepWaveRequestObject) (KeepWaveResponseObject, error)
+	// ReturnWave Takes a wave back on every server it came to
+	// (POST /waves/{number}/return)
+	ReturnWave(ctx context.Context, request ReturnWaveRequestObject) (ReturnWaveResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -9143,214 +9666,392 @@ func (sh *strictHandler) RevokeToken(ctx *gin.Context, id int64) {
 	}
 }
 
+// ListWaves operation middleware
+func (sh *strictHandler) ListWaves(ctx *gin.Context, params ListWavesParams) {
+	var request ListWavesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWaves(ctx, request.(ListWavesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWaves")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListWavesResponseObject); ok {
+		if err := validResponse.VisitListWavesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewWave operation middleware
+func (sh *strictHandler) PreviewWave(ctx *gin.Context) {
+	var request PreviewWaveRequestObject
+
+	var body PreviewWaveJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewWave(ctx, request.(PreviewWaveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewWave")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewWaveResponseObject); ok {
+		if err := validResponse.VisitPreviewWaveResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetWave operation middleware
+func (sh *strictHandler) GetWave(ctx *gin.Context, number OrderNumber) {
+	var request GetWaveRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWave(ctx, request.(GetWaveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWave")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetWaveResponseObject); ok {
+		if err := validResponse.VisitGetWaveResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginWave operation middleware
+func (sh *strictHandler) BeginWave(ctx *gin.Context, number OrderNumber) {
+	var request BeginWaveRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginWave(ctx, request.(BeginWaveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginWave")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginWaveResponseObject); ok {
+		if err := validResponse.VisitBeginWaveResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// KeepWave operation middleware
+func (sh *strictHandler) KeepWave(ctx *gin.Context, number OrderNumber) {
+	var request KeepWaveRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepWave(ctx, request.(KeepWaveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepWave")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(KeepWaveResponseObject); ok {
+		if err := validResponse.VisitKeepWaveResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReturnWave operation middleware
+func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
+	var request ReturnWaveRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReturnWave(ctx, request.(ReturnWaveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReturnWave")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReturnWaveResponseObject); ok {
+		if err := validResponse.VisitReturnWaveResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rk9s2suhfQWm3KkldTcZJHG9if5rMxifevHwy3uyHlM8UhoQkRBSgBcBRdF3+77fQDYAgCVCkRpok",
-	"9+ynGUkkHt1Avx/vZoXcbKVgwujZ83ezLVV0wwxT8Om6Vloq+1/JdKH41nApZs9ngv1mbgv4kcgFMStG",
-	"tnTJyB1bSMVm8xm3T/27Zmo/m88E3bDZ8xk+P5vPdLFiG2pH3dDfvmNiaVaz5588+fTpfGb2W/uoNoqL",
-	"5ez9+/nsO77hxj6bGrKCH+MRS7agdWXseE/mdny+qTfwyX7kwn0MM3Fh2JIpmOpHVTL1Q725YypMuKVm",
-	"1cwn8Mf5TLF/11yxcvbcqJrFC1hItaEGR372dHZw0tdMaSl+gPGTc27hgcE5IzA++ywFxP8GsPXQuKXK",
-	"WPxRAnOl0fbvHMY+/Tw51w1T90wNbMjN9YDt3KykMuedoVb3bP/q75kJeHnCM/Aeh2LafCVLzuDifa0N",
-	"Newlr2CLhRSGCbgFdLuteEEtAi9/tefi+bto4r8qtpg9n/3lsrnUl/irvoyGDHM2y8dv9FYKjSt4reRd",
-	"xTYD02/xif8zbRl+XFhD+zhS4oYkpSzqjZ3SPuTetANfLRVjG7+WsuT2TVq9VnLLlAHYLWil2Xy2jb56",
-	"NzNMbXT//O9WTDGgXvAAofCJGrKz3ytGyzmhGh64viKa7jURcjebt24BUJbOCZrPDNPmNjNtxddsxzWz",
-	"V48bTeyzpOSKFUaq/ZzgsrghK6qJNCtLjA/P2ULpL27Lb8Nj8u5XVhi7tKu65EwU7GfOdkDyW6Ci7lcA",
-	"W3dXC8qrWuGD3DDcXH/v+AVViu7tZ7g78RtD5+N6Rbn4jot1aiSjam3s/sKsd1JWjIre9sM2mpfm/hKH",
-	"XaSg8xUXpd1HDzAFrXUaKoV9aGGvBTu0u5dcLJnaKi5gspLu9W3FFiYaNxCG+YyJciu5MBlcFOwgNF/C",
-	"Q+/ns6WS9TY5zkrq9AS8TNKy/jK51jWyzN4Yay7K5A8V1eZWMyZac5TUsAvDgXr3X+GCDd1huxHCNSlZ",
-	"UVHFSsIFfM+A8JGFpXyp5QtpbunC4A7GLUXWppCb9GnYKmlkIavkj4ptWLlP/qSBb2Z+umeKm/0hbN/4",
-	"5+w7slZFAl4WDM8tKD14CikWfFkrIOpemsPFzP3HnVTakIW7GgmA3DNV8sIcWuDP7rHubQV+CgcxOvQB",
-	"JO4YuRPQTObvwNzdzQDegXv9mi5Z4m7L2sm/I1Z/jQ/bg+8J2ijK5ilLgq5F8nSaokpDqz4u73BE7VG5",
-	"W8nKn/dZUtpsAR0WPfeb97MkgVeXS2YScGsoX4LPreSObKjYewa65PcM1qolfm/J3wvyxDI8gYyXWw5r",
-	"whVO3lf7Vppe1rrFG3Ibb63ajedeTm3++irBJQuA2kFmdnXlHnw/n90FIA6eEnzKshUpDMU7NZ7XBjEi",
-	"+TT7zTAlaHUbrb+NM27IjgqjiXtCkztZi5IYSSgpam3khimiWCFVhJ3AhS3XYMJwD6curaaGXF9dufc1",
-	"KWhVEdDgxu9Q0AzhHRTyUM5yQh5IddzEEl1agDsGzfBiCw3t9bDN1uzxyDsRT0jBZhNlSM/2ZE6MtPt8",
-	"QeidZsL0ZvOvyJ1ITqxkfVclme3eDlNQYW/pHSNUr1n5grT3VNDEqJ076FS0Bk49wHmENstpHa7EYQ5X",
-	"rLk76ft81aC1c62tflHeUjNeFHCv3O0z/F4bfVsLwxPk25FFMGJowIeyggoVpbuDQpKNBE0E1EPt7CuW",
-	"nooebkvJgHhatjhq5bi23WqfuahwQXiZPpkqc1trlRJ8Osi3DzXobSA4jxCQxtx3XCfQNo0PX1/1yUqS",
-	"NSaX0Jb12+vw/HiAUwOXA7nGwrdFeyJGVsjNRorbLKk7oDcsuJosXXN9W9CUYjUs37P0ubcrv82wmFgs",
-	"UMzSqbRYTjcpHsIFoaTi2oBUATslZseE2TthdTONm0wX/u0rztA5+h3NFKdplUCv6KefP5ukOHZOqxuh",
-	"fWwC2jwkW0hp7SKGQny2EL1h8f6MtM7XvDn0B67L35mhSAXTBofxF7hlwEjgdII+Hl9nuDhV6szhSasY",
-	"CA0VRyFWCqcl6Y7NKD5/g5awihZozErsYRGRklGjvcxrF3gQ8tRki2a+/snky5WZtIgb90ZqFZovBTW1",
-	"Sq9B13hmDvKOGLnNa+1NxpPh9ubRMYs35lEeAfzAMU4rkBM5UPvUTdMGx7OqYEnr3zlRrFJ+HSoI/uQV",
-	"/9iM1uMLh7jUMXzj0cjxPaqK7f2DQHW3j0wgyY0fQbLnM22kSs3pxHKKHrSUYJ6zcWbIfWAHWRIfyPo9",
-	"qNjuNIQlJg9TbCXyfonOHRC3C6laluMIZpU7iD1cbKhaj78633HBvqcqaR3eyJIvOCvHnwNvmU4IuL8l",
-	"JBfUGndUA51/Qe5pVTNH/isp16Tia3twCsUMehNWvCzZYW3IGaYDBN0CPHAOIiRy1nQNW1W9ERnr8mLh",
-	"KC4T9cYuQ7EFWEHms1o4TqZrvWUtRSq2JtifWNrAu3BnJGvG7S9ow7R21HUYXM6U68yBbo9hQ81ASbgp",
-	"BkokTYgixYqK5UT9L0P90upuNMHw2k6i5zQ7fYC+Ewb52R72iX63e/9O19FnjzeRitxRzdBD2ni3vvjk",
-	"y0/BZRpCAw5dH5wmtfy/0/11WtUPyknSwNjD/8ErbF9yttTkStD9mmDF223Fp9ocJovMOLsXnFPE05vd",
-	"dU6lzFznldRm6jq+kdpMMu05QXviNBiJkPQjOvI+6tI6ahMhKpDnllDp1uhBEoM0fyCuIndr+2DkxfX6",
-	"ruJFmssqKc0k72x6y24KP15++ddA0HKUNOYtgu0aAjibz5ZSsCRXWXBWlRM9zFk3Yx6IVvkaoW3gPoIH",
-	"ysMH3g5rPQQfnb32aSwWzVsTjrvDRepuB9oznk0rBpsc0IaJ24OzSs5bVmYqIHDBBxYNQzl4rNxV8/sP",
-	"l24Awl4WncCVqDG0WG18yFv6zVaQ0NNPvnz62ZOnidPaB02koDZGAzsZl0LPvXZhJT6yU9wYcH2x2AjW",
-	"bNFjpxN9RzfMK2iRc3sO5lrCBWFKyW7MyNMnXz47wFUbuhjH5T3729/+9uknz+bjZDIYIY+tb2RKrqET",
-	"nVxp/nfwtbzkmSUTOyoMK287FqXcY1mFN01laZeFwALzwLsJEQId8JWlYlqzUxHNI+C0leoUfMdR2WZD",
-	"fuQh2NyzlJVZyw0zKy6WqJ6t6HbLBCvnZMfNCq4OBnNqe5O8v4NrQu9kbfGSOqHjpLNFE0E0JnhmdJSN",
-	"0IZWFcX9jXrFY9jzYA1RjRdMlMCC3UIvJEAm+qKoJKqBUpVMXcCxbj4uKK/go1sR/F/QDbu4o8UazAg1",
-	"/C3rNIffUFG6mzRiEzDpyGdxg6MeTkWgwIUEoKUO2ksnMXhogq8KAgj4YuFi9LjWGCHjFOjU9l96ttpV",
-	"SFChR6HgUFBX24o15umMzOuJ17hhOlBzr87jxUeGpSwzeOniGtoQqOgdS/tIgh45TFdxgPmAPmilhZzM",
-	"atHYpyO1QJvSeOtR2rYDo+eW5GOZjzGopaMdSMVoqRuZzFI2ovebO1nxgsC7D91RWF56V48YRon0apIK",
-	"XcgyvYrBmEt2z0uvrY3zytAi7d6ZFLz58BBNJPGTIBQ0pFz8oJNAIexSKmcvHwy6/LPGQSZdCIaKUtsb",
-	"MODhDm7/1nBkRe8ZMSuufUglWUiFD1jRXjGqpXiBkTr2FxqeS7kH4gA44XhlSmPDEUC+iReDEQmwG7cM",
-	"rokUbE7uGFxWF4Lu3PWwdm7SK664NtqSHnwGJakRx/MU4aNwo6MzMhhQ2gkYjW52o9w3d2aAwD0kntQf",
-	"02MDSl8eG1A6HAia2W0guJAlZgxT9mj9zy9PLr6kF4u37549ff/X1EX5htEKuUobRpZA1DoWqOQ6KS/d",
-	"M6WdzDu8Dzdi80ZqJ9/IbcpcxYp1yjnXVejv2IqL0nJTi7q2YBDx5kmGzIOKmt7KNPk3lU7LBkYehpaR",
-	"MxxhHrbvpmqWmQagNt+ikJ3SkfpU1hO/tZA7AexCR1oYkGCgQSXXKFKTENNvRRkgRkkW7myJCS822p4s",
-	"+eQa502iCX9JeWQ5Zv1Iv7bBYXygVXsUq0fYra/ZHkL6LN2++ebq4tPPn1liHK7TIcOKC7Px0zcW1Axh",
-	"cvh5o2o9NU3Kb6SdajTNFwNjJNdlzFa/VmxLVdBhU1GHmrgtEiliPtXEPpLrK5Bn9drq81o6FLm4OsTc",
-	"Vkm50H09vpjgrHgVadxXGTnOBwyNJNjVgJVWSJMNmmaV5cOizbct360kLYmha4hJmhT5pg3bjl865Mbe",
-	"GLY9aMoBEDdxNbgrP132YPyEIa5TLbmVln2IOXllt5JkQ/dkyQxprEEAybs94eY5iq4QHTdHugRkycpH",
-	"lGhu2NzKtfdccyPdeGB6FZI40SKArpUW+3nS5vHbK3z4kyh3LyDDS/hdP2ls6rUr6uQBZqYK5pUOXCw1",
-	"k6TW7AVZQFS/VKRUdGFYiYpixRZeahtOkY3F9PjJLw+TByeBwY7zx6EWKTvnPe/oXgdP+R1b1mKS3pOJ",
-	"5AY4JWCKuHEwx8QCQaiIFaBWfPwhrrbgguvVRF0tryBONxpmj49lYPY8+u1AVLuzLWxomY2OmCjtiGTo",
-	"DVBBI0kpIfo9OVfI3D+xVXHbZlpDZLLH5OD4U51md5BMEcypkzRhk0SRu8xzgktmJUgeW8XuOdvZS06d",
-	"5kZJKCvgpW/3rhcH0Yzpxwn/4tcAvfAEDt4YhPGHEg+4297bZJoJp5XO3qmtYheLii9XZmxE7Rs1Jtgl",
-	"FHFo0yIP1OYGNJHTjvJ4KhCWHpDrji1Qj4joDNG3UwSSBlp5vijSVx0Kkpan0oJcCWYELtBmYc+Mpx1c",
-	"oK1gLGZHiGINd+jHy1hJ8Ra8EwkeizeBrKiV0UGWEsR5Mvqy/t3UuOx45QMZoBmuc7xNNBPK7u5W29gF",
-	"8jNK3cciaFi0PYqpRYwoFfT7QFn5OZFbJrxZzPn9nMMe4EEVg1xULqzERPZsYpriUdyoa32ghtwpWS9X",
-	"aLJrB7+PY11InSdB/gDH2lEdXRMrRHJNvNMvMdiKUaVT+cva0KXlVoZpg/oeJYXc7ufAtnAKuqP7FxYR",
-	"IL032mFGEx/imMpMhEPgsp5HxszOLt5lwzNt8D+946ZY4f943vD/Ssp1iys6oDCsI2NqJfxL9n83vgXo",
-	"2+SynObWu9pg8YgIzrG3eby2F5hpwzQbhEcsFk/43GuHnYPsdMVAXGO1ER+JSHjEdANfBrbbOuxDGmeX",
-	"m/RdgTJFXSjZSVXOia6LlRX0BdvNwZWGJ9heBER66ixZ0pSPpcJx7AiF3FhQHo43lQAfGPbQHqOaJt0d",
-	"BRWYWJIniAu9CFYve3KtGGnIQsmN1Q01B1E/GYKSvHlNckZ7cm8M8ywpMrNyQ/RK7vqpxfhtNmM6qwcJ",
-	"xperO1mrpLXvjlUSkjNliFuzyjZQoRWF7+3EIUwEV3E4QcPJlR44ARTxeg7h7hRiYkuGexxR8X+5PSeS",
-	"XcYbUtq7tlu9Y8EkE6wH3tZgb2eIwLG8E/L6RbXvGG8OmmT8WtMovecmI/t7F3on09ndJcg1IpeamYt6",
-	"+5eQT+bISyOGapn2ELPftlwxfcZcDPQXRvMkAQCxT4NZ38WK8oSw9Prr7+ekYnSBScpJ+eKEqb+wiNQO",
-	"/iFrJWj1tTBqn1Tg0r41YNWZcjRTcFKGtN82eP5x8+MPpEmocqGwSaJO9Wqi8jM6LmJ02mkTH4ZgmXvI",
-	"xTmobq9uyQPIOAVRb+H1fETdTfMzuDuLDCm4U3LNembWPNiZMCpZIcb9gOLHgo8MH1gxmnADWiR4QlNR",
-	"bYgdfB+G1mmzbE60aHSihGgnU2Ha7J6pvZvUzue0mhUjPnGOwBLt8d8wc1icwHka6LmNp7D2Ldsfx4Fz",
-	"qp8LEHGxMr/ioehVJZzmKnRzJdfvIle7sWMDXsOt1JrfVSxE04/X1bGeTX5oIU1n+MnmgJXcZipkLajy",
-	"YQUWtE48sXSx1jWtqr0LznlBnlgxHM5PuczXzEimrbYdElB3SWPhpf7KuanSg2yZ3LqXk++m+SyO5yAA",
-	"sJ4FiOdQf4r0RzhCxyc+fkdFKkZ0uPBKSIY7FA/mK8AMYjHvTckMD79DBo6sSn2qYodHJdifTrJxx8ib",
-	"4n1y3Yj6JUm0+vzxHmp7wfI8uAB6BgtMoHfVapM2mnwOxbjcQ5fb7BIisoHU9qIwMZAUkrYqr6ROhaxY",
-	"2uIKaMeFNOdAAH+t45o7SfObe/cWQHeoNmaa1OqtlSSsYsNLRt58d2NVNq/FcRP5q1bGbO0qim3aSMad",
-	"hTgh9E2Mp+oGOAR1PmzHB1L58CnuKgvG8AhgT+Hx+0Zf7EhWU4sG0oOFexP1lFSmDlUcgX7QXhj5m6d5",
-	"fIMWe5uUPEKRHUYE2zFtWqaiHe2owWCnmiwC5AqSWMFx9O43tGS5SnCHifo0F/ktTQosIdq/rC24fhtf",
-	"Dg4GddXgjg4Gz0U9OC3PAoi0kx1bxEEuYgrsbnjladx8VgqdvOzwahIi/vRITEUdCOhuTPJj0R3eSJ5b",
-	"y5WD6hFs4mTHhIlqR53CIZo6IooJtrvNl0rVLOhrg5Xq0N7KG/PTHgtdwa6CcThJPIxKKv4eLi17ryBA",
-	"Z0hhcWRkUwLdsgTGjnZkvLFryKjIaXHVyxlQ6AyPZHS+POv3dK4F6CZ03BOC6FZFNDiqU9kifQ1WOmfL",
-	"w3KAc/zdhyc9PGTqCIKUKZcTTJVGkkIqhVaSw1pDK+QiK/u4nZ/CluLZ7/nMKG6GNw5Qk3oX9HOynzz9",
-	"4vO/PTvcAiADuR/Y7o0VsxJB+VC7KFOD2r0xeN/goX6o+Zrh8YbRU0v60XvAO+LPqcL3MnLRA+Ir8DaP",
-	"YhYv3bNniYQ4Qnw4QgecEs3Q8vgnnPRdrzoguRtVJu/xvwUXtOL/131gwb0ekpIHAsyGHeUPCkga8JCH",
-	"Irgdamhc7PphEtj3qQM3ih3rnkx6/ziW1G1Hnw25wFvncoBtJOodO2/HuIOTLTKwk6rUuZrIH0CKW9QJ",
-	"BdTCg4Bz2jIOHVhIdvun4BxBGDwT34Dxj3Smiv2O7ltNsdxznetgpyBWw16uoqAp7cSvlnIFsp+QhhjF",
-	"WQn+VB8npRiFTLr+hZ/gDO0ECw0tO9ynD7qlzw9b0odcns3NzmQ4TW4REiJs5djIWO2mz9+aQ5lwzGpO",
-	"fg3RlUhz39dU6+1KUR0lx084aY11sCWkJBsjiZQ4c7idURQ5kRFqsJFa0hA2kd2u2V6n/fGGrhnZKn5v",
-	"hVr7GHjmfX4GXbBp2YDK+Y2GCMxP9hlQ2MwtdvDpxa8G5IGO7axMB++Ab5KGPqUApTCTg0Me1COPyoaL",
-	"+NtPuofn1NAeD9T32a2dwv/gzuPxHggc4Dja74/cQXo7BVi505NcfChu3QNjtujqUPRmzqLsbbk5uxRY",
-	"MdAv4mPtWoYpITHUy4XTjUxechUwInNvDghc/CTrlGF3oaQww6HzTZIsVAu7TKYL2WFusxbtbEBcFTkO",
-	"+lyGVdVtJjm2v0CMmb5jldyRy4/tuxfw7iUtNuyiWFnhQSxZcvnNTLeuVG6CwFUS4w7QfLhA5yjXRLB7",
-	"pjANNEkJosEzAOo5XYKl0QWEIZZaYG6Bpz9Jak/Js5Er2dsEzPRjorCu22gKhFN8bd86KtMKY+LTbuIm",
-	"fT9h+fMu5IwqejA13bmM3RwD4MO99WA4WJk4X2b4sJ37ORYbBsEXL6Zrl3uQdgzVJP7JUWEvKEIUs8IS",
-	"FIq6cKNy0wrwatZ8QxfsJybYDqXmSXLb0keuDUnaG8uHKRFsB8ns4P97gVVBoI2lJwkQqsg1YaJQ+y0k",
-	"lYZaa+C4SQslPXDYDd2kq+U6N03HhVWGEgPMxfe4JehkH0G2GOpK4rqIgF7T2QkVhFFVcaYImoFTdnUo",
-	"/j0w/qB7PletpulyCHKQlerB0XVYJcZS7zhsszwHhdRhzFYZhNY86QtPza0syww1iFOmEr8qb1dMtMHp",
-	"tJfLd8gcqFqc/WloVcN9K5WLN3t430p+VMdKz6cyi68kLVN1MUIEsaqF4GLps6PAl2OkXEOeXjs1DIoK",
-	"jLVS8kxMgf2F+FIgvTkmRPKGmIvMzhWjxSp99xJbgzL+xaqfZcB9I61UFGCZzozujT1QLyQfmgBmlUnK",
-	"6mCvtuB/pMbYLVq+brfQ5B13t17yMrd3N9NttnRaLYLM2N8ZtBAdX7hrsD6oC45BbLuDF9OCViaRIzAN",
-	"kfJdxmbNiiNy0GQj+SiO5rbNu60jw2mMm9SpXFAmUtZrl+CTiKcPP+T6pfTs2ACCBNlokpQM02Ykl/AL",
-	"yK8918PJvalztXRWVJSV46JjLextaA3VXkmlVCltyCdPnjyZkr8KVRiTdYMjcnuKyULUVqpZdkTgxrV5",
-	"SDUCSdV7CXz9MNTzmm98GfxFiW5BOAj5M3QKq3u+sv+JzO43zPxze5zpJZ0WAzLyQlaV3GnyF39jpUDC",
-	"7gtyxuaapwNssT02WvwaYRsPJCYUigoayvNiRTaQ+Qw5fhsgmIeMQ41h8QiDrUuvicZIw7mp6BjcgZ5g",
-	"lzWYrhldu4TQtPrTrqKXyU3IdPqoc4Wupcn8Ass53GN41CYiOPjGaX3SWivFWuVII0liuEH8EV0g03WI",
-	"UETwFR+h05EPybz54VVS5p3e3n2wb/qAafCeCjOqa9BAOUg/Rqe1YbOLecBDBnvi1ZkttQ+6jL5txYHL",
-	"yJeCla9E0p4yORlvG/wxD/J7hLCTfA8EeMQ1YaQaYtba1VM10zqpaHQLG/uaOM4pciA38IYn0wE7SuvI",
-	"xomGHegK6IOJU0F7gSuTHXSEDkHcVvo6QZ5KUFbtCWK6aUgsBYE6kuOq1chtOvx3uMy13ZqeHsJ2nvaz",
-	"J2k6u62SqjLICPAbWRmz9T6Jsc1EvashLVQ+Vtw99pBLawJMlKgL6JWrwqKN1UblAi4tlCfu1DhJaM/D",
-	"Hp/DThy00kex+1HbvWSrXH8EW3ew2WlfK6xQIYW7lCMcV0LvUma22DGTbRwPtA0r2aCeRwopBCty5pRw",
-	"4MYfIe9xO0S1BuvQpsPJ814XzKKwbw2DTT9YgWgwkAyepmU+vr5fP8l3hHxOhNyBb8AVKw10s+mYD+YX",
-	"7Ps9ho/2Uyadl35Ad+nwkqS2/pDu4ugqSNmb4FwWsq5Kv9V0icPqZA1j12yf937Cj+lKeZiQq42iYskU",
-	"+TBdBSS62B8BXl0FJJcT2jHxPaiNrU52sYkpi1cas2bh49rSjvKMujkd7URzUQB9DGh/PNyGcufzJEYA",
-	"ftaI7ZvQSybZJDQhGlC1ZCZKnOhWKTErKkgIZEq4O7DtTtoVgvQ9+7NidGp1KwhDy/lGpgcpT+xFkUlL",
-	"KeSWpaUuyH53Ns45oaHvBB1q0tCUW+/cq5h+a28Wz3j0YIzbtOkfxT/N5k1ARHqUbtCz88HMGmina2Ti",
-	"oUpDa7Tqy8soVBhhHCu90elpZgxxis3Ri6uPh6ZRoVlU0wCzBbL83co14gmUc6CU1FAkf0N6p/SQid5v",
-	"ppkwwKAtJhuHkzVsjDdeBIqC2z4Eb50jaRMob4y+VD2Fim+3mXYKqHKRDdZypwI+gQiYDuJpiOJDe2I0",
-	"dOehI2nuegCdtSWZe9NPF7fF7F8+D/I89k/CcnFJ52a6x1nS0rZLKao99rRxV6hV2mtKQa5mpHD1ho12",
-	"qdiWN3TNRLJ9RtLFh3WQQwQsoZq8/vp78uHrb69v/vLFR6Mceyk4v5GuyfXxAe5xWMeIpj1Nk5uSCe1M",
-	"/hnLDDaQIy3hlwlIQAB/J/baHnViQwPwlEWtZrfDwSksoz20VPFQmdQ3q833hDymJZC4dQ3TEonNHRhx",
-	"QTApNds9MkWU44KhLq4T6ulpVi2IXJAKBS6oTyM1JHPesVbu70kylisqcga31F5dmFcZylGM87xSkeRY",
-	"kAOTAg78oAnkVOXB4qIs5II0Oa9B92/6ZT4ooahhJOModAi46MOzXfkYqz9DRNkUUGb5Y665MxyVuzjO",
-	"Ivzbuol+6f5INBQj3IYGYfHJThO6ZJ7rMQ6N0QoOZH+foG7hoA8laEpjnCj1tPaIKe3Bu5C8i8RrEX6z",
-	"B70lgIlTJFa4HOOj8yrg/eNEDF9PYUN/4xurx332DJtq46dPhqo5tV12B1txT8Bv2tnnEQRrTsKhqY2Q",
-	"bBWDAQSuUOcKQviU3GDcAqYMSgz9DRVVNWOZzskd5x2oyite+QBIS5BGxxke0dNkSrePROKeW974vL3w",
-	"YqBSWyWxJ27IW467J2PZaKdFs3SYN/CTPiyvr+ZOHgUDpRVy56HMquVOjZp/umxCV8IF30+fLU6rsSVj",
-	"09KUs3bu6H4SyRzsLMrEMUlEc6JYAZW/pWqBditVJjeifQyailHXV1eup7mLnwLk28ETOM/ca8RGaHeJ",
-	"lRXQDus2n8XISchvuskK5r2MKJ/lu03C46mV/tw0A+2FBFFz4WI4m9BNF82ZujNt3eOEIe0DMUWhBmDW",
-	"lJj+cSB6Nhdb1ES09qDRFMob6uX4s6XcD1MD85atSf3lYCW5egojT5Yvt95UPhg6ZXbCU9wHhOE570MA",
-	"TaJPwSA1Rea64OmKtrHBMhfvBWBs90PBpLBMldzBxKtFuyZiooPmQUpaghvehyBU/VYSWAd7PjPQ/hIf",
-	"1U0NfqYP01lHYCNTq4Ogo7Vhj1YiSGAMs4Bqq8bf2DPiK+to38WWowdCrnkoMAlaOFsKetuLVaJb/q2z",
-	"uXmiA0cPQMioij0fAJj370FIWiTOxhunTPOCfQApC0bRwnxM3vAN04Dhn15ek88+++xLy37/+eZ6TjDn",
-	"EH5zcb6klEW9sXeAfGgf//Lp53/7aO56P9vnwMW9pUuwI8BfzJ4iaB/8mHwNlZGhjuwdNKN2ZgXNl8JO",
-	"LBgrdRO3RT5EYH2E7h4AwwvUuhkUV5MVRnphMDyIDhggcdd0n3XbJh9aqqoErS7dN5e0KJjWHy/lRx+H",
-	"crXPZ68QH1E34eezJx9/8vETb0qmWz57PvsMvsKMYMDzZWxRcqUbMY2PS/GqnD2Hmp1fNcpuSCHUs+e/",
-	"pElN88jlf9cMapm5U/Rv+BgOke+jPccjQscTMd9Zu69VpWcKJtBmokPG0An9P9DgA0Jyf+r2hW/mn1Bp",
-	"NrMnFMuaEUNaZON+cTFQ+PGi08Qy3usBPF6jqXzEk9/xjeUvby2R0lspXHDVp0+eoEQtjIscAPMjZkpf",
-	"/urMBuOg81XUyxyoR7/EBDp6AkDS44UFXoY8BDBcbTbUKpkzf+pDqDpXZEELpueWUjigGmrvzi9OLNaz",
-	"t3aMy4IOX6hrit34zgSh6ysQFRLAwRo0+gTQeYMjdUppRqAyTG30nNACG7WDCoKVBHUEN2d/jAB3+c4e",
-	"8PeXIBqGmgxObmuD8so+8ka+sTNNpk03K6kMJtG8RZbKtPlKojZ2EjRchR28b3Nto2r2/qz4T14MlLUf",
-	"jvor7HtuJKG+oJHaIIIxawN6p3i8+wL3OYx3ApDzd6YTtngkI+p2cCjxfnNBtER/Tkn3Go1HQu5eEMGW",
-	"1PB7x7NFmaX0IRDtdkN/6/Iab4D73BnT8POF+6KvQr07NAUX55nCJS2OZytQ7I22tIE8F3VeSStBOTeJ",
-	"lhuGzgchd+RDezVAchISv/0QTJsfZWAeLOzNevsKzGT+aU9FtFH38cL9dZaNC/fXhQHOZxfhPyd6X2Ss",
-	"Y382hhvdvLMz3fiWkw0zwGvBm7og97TiJXpWMmw3evnyHQYYvs8Slf9iMU3pk5SufS3IZNBD0mgXWf+F",
-	"/QgBIiVfcqzJaF9wVXf8afMNAtpcID5/W2qsrD97PvufX55cfEkvFm/ffTF/9vT9XxM+j0fCt0uhzUgS",
-	"RTsH5IGo/1G0xWqQJSBZ3WrJcwLVTkDgqLXrdse1r6CXPg+KlUwY37c5z1qi584J1zDNkHiGQf2nEdCw",
-	"lJRXWZpdenO1L0uWYc3NC04oQzJZMYwyaAPyJ7aR96zZ44MFshYWniYs3lItJbThejiwXkqMhqURlNKA",
-	"mc+2dUoULcsTbv30smizuJ9pVbNxEmkC6Gu2NSeA97eMbdvQjo/ki1bJLMiQI1jJNXtWm9iXHK3/2nv2",
-	"z3a/3QyZe+1W+HDY/cvXNAsNT6Jc6solcEQVdxzA3PwxuC7tXvcD+pX9OYJb61iml+4f4czD4yVHr/6Z",
-	"we7DRRPQ3/lcSx8PfAIVCIKn7AlGkDsTnqJCh057Q4B3zX/zoH+ND/z5ge/88fjzac4+nFpMvwPo7yCF",
-	"ByfJwv2eoVPNfliMMXq+PI/RU/saApOtnk25mbFmT+91TRo9n45V10B8CHGkIHhZqSyKgDqZyTU5kOma",
-	"ThtFzYU6dCIfQphxXiudqBD6EC8/kf984UKb//w63stHMqr6WzUnAMOmPVdSgPcX9fIdLwcVOR/e17ur",
-	"CVWMl4NqWC/oZihg6jFwkqOqiyak8QSalxut0brYPS8ZhvKnkbNitMLauDmsfINPnBFEbobUia34PWu5",
-	"N2fPf3nb5iUM0iYxal0WTGuIi4YXm007x5vfNHhoh/jGN86HO41p/KGIAWzhp1qcnRrccMOwLAO4DHZ0",
-	"T4yEcgI6DuEG+Y0JM/ct1bpUoxUUjkpaUqr6ii258Ag6h5qFkHPRmqN0rE9OjrWsCMwN+qpPIYdJtdau",
-	"0Ts1xNA1ymNQnTqgEGbDqHMnAvqQuQHchVt2+Q5biwwS/uNuG4St/4CNSx7lJqVw4trpngAb37jGvA7+",
-	"HK6UpeHxhZoE8ku7ey6w4FT6Ll27J/6DgZZLzN+0HQUTsVRzgkVFMc/CS88QaxsKM8cIQXLHNXE6Iqbo",
-	"DGCu/d0Qa3rVejItK3WE4qapzxQ5/s/E7GKgnJ3htTCAUbmIZf1g3uYsBq3EpfMwuXiK34nXtdOz0vKx",
-	"t7GcnNs5jCDHcxfkA93yXUgRMv096zuGD7a+G8UPO+j/gxLlMejjnQy8E+g4LTIbFB2IGp03GR6qdlfT",
-	"9+iejqHLUKt+QA79/wNV2A7vBI5fqhRn0S3b0SNZYIMFxUytBtDwE/z+Hzy03IYQwXNHi3WDhjj5ZwgN",
-	"v8paCcykycog/3DPHG9V/TMJF263Z5cr/rWSUAzdoiwrSbQtGQ5Zl/dMIddy8d5JzP1sH9pncdfd1Yrq",
-	"lWVxrPQtKEJZ31pDYTHn7fs1jJgSPjF2/ciw2UdA688x6HJad+Fqf/JT+E3/Ras1xtdhgSEHPydasGLt",
-	"0h9CZlpoZt7UwkkfhzV3FdGzN/dbjvFPZ4OqnSAXGUGrKhSvPE1sBGwYijm6fEQLQ19gciu15ndRoH7W",
-	"Chr80EOg+94/9L+D6sW9rs9J9TxYyd0eQl2cJ9z1bN8Tbagos2EcaZd3WX4fVN5zKE9xa+1HVppC3/A+",
-	"Sja0PA1CoGi7V4pegHxt2G9wpyiW/BDtzg9SkX/c/PhDPrLDf7wsfdP45DWDlvIN6g4wKH/nsQCxRjO0",
-	"IrUo5D1TrAzeTUgRMhQzGM+UWtL0/4OSHGDDA1pHTZwsLUXoSOMLvyYXxPPmmqdPvnz2uLGErYb/GU0P",
-	"EXvKiLemroleQXDASlYluBzXrAQVA+K7PaxVUyugfwJGnMyxwXHZ4zk+PKx3eGilpc+fbNsguFVteVWR",
-	"WrMSuJuQd7LcE8UE20HDZLPKnuvalcnLx1WPCtLDgPmH4/ZrUcZoDeXTocniiilHa1wBHG0oVJ/qB4i2",
-	"WEDOiHICPD3CncpdJ2+yPY3NJBQI8pyVG+Sr4y/G5VaxRcWXq4FUnmsrvP7B4d4UJRgKMoOmWKegZmAO",
-	"Qfca5FqRnb3MRu3nvmAzd3x1zcrxyLgPWfRJRED+9h8cEU02/BAiIPviVCoX9XVjPgheNcjf7TDkDA6Q",
-	"LA2qCD/iI/9xyjR1xc6uPyDMs/aSEeoCGHKxCNp51AUY+3dysrjibuezNQL0oMkTlmiKK9LNrbLAqBIM",
-	"CydzQRRbMap0LjK/uWijPCUea39Qe28W+KGi1YkYPIJ+ujdkGPJxLtZBLAymYf1hDPBQCqvV9iYb7czF",
-	"idSZWJ4P1+ROyXq5MvNOhtQLly/h+u6OR5Wr5ZqmcG/omn0Loz0UL6cnjt82xXcfOcM6FMbNnIE125/M",
-	"F9OtqpuoQNE9GqDi+lIikFCzgHYQkqyosxBvmdrwULwlfVC2TG4rNii2vMZHzgjq11DDMSft2RO/t1rt",
-	"KXRMPxZAakP3vsRLBCEsvzJsQHwdGnOd4czj4L9b2MU9N1l3By1Po+tflaWGvHDAheU9S36PF4GrXhfK",
-	"Hmaak3v5DguAjjDNBJxNo3L42oSkRQWzncwi4qH0gSa4/7kvQ+QCaOUae0Glzi812H66q4lTsTwZPM51",
-	"AXw5/8cl+w4qibN/utSy/4KzHh1/bO6jpLOWAzsIxNsqooauWxwCgihG3oxL3lzprAwA1/48V+SxaBNs",
-	"8yz4sdpjmyhZnBQrKTUjlDRdLEO7lRRaFKN4R3KC8k/wwO+SSoFrOxpyI9IvfLmzggow0s9DEKxrGW40",
-	"Kamhd1TnUzMgmX0AgjeY7H42ANrxb4YygGGBp4j14MUKJEEmCrXfGh35rl24hT2Q3vy/klWZO3Z2SZfg",
-	"D3AFcDNxUoLt7PZQETgHVbej/+TW8chE/bHw9rXDFhAFBfK5Dzeo2MI0WdzOHLVm+xeufUEB0VekFoZX",
-	"cdVhaHuXQ21TvjUrvd+EJkinKacUlfdBz2q78yDX2ISuVebHHCjx41pdnbTAjyvd49M5WxV9/vy5nFHn",
-	"+rMmb+HhwXPrTzLiF1VPrtr4z8bQuKMa+VGzNNx72yf6JeC18zsmcJ7hojkuYOA0xjsXYh4MQaG18hzC",
-	"K3QrqGmnZJzgeQxuLmnT0TRLVXzX04dgad5vt6MNuFleILUEJz5UWHWOGVDa0f0vsN5viii4omVJv0mq",
-	"wVLC4d4pqd5ZDxgkSNQlNrUKml3DF08eNz4j7lKbObAe5aeSXCDmwg3qUAjIBemlWAXYealmP/Zs+k6t",
-	"2Wpf8YF/ieXsH3RCU6h1ueb5/PJeOM5ga43zFvrqASSbal6dgmNcYb0OjHICUH7QIUMQJGZCi2Jn4lZs",
-	"Q9Ua0uuQyImWs3XwUNijdeEs3NkkUqmNF23PpV25Kc5qL77Sa93kHbVUKFYSab+8ufkG7pyFI9y6Ndvj",
-	"RdN0r/tsnKeLMzyQAWdcDarWLVycIT8bR4eZHlvPeJQjgIW17Hgeu82B0Cu5A9deKLZvnwN+BdWLWoET",
-	"I68XhE4O6xj8mMDnDqV9iD6C0Z2hK4DecYP3YZoeEvXdH9ZF/lSqAn+EMG2o4w9IyJJ9V8tMzzFjwQXy",
-	"DRzC0J4gZ9a/4UvxY21mY4zymi8FxoXO5rMVoz5Y54aZi2vsfNCCaJdHvz+RNR/VA9gamHoVu5feAwiW",
-	"/Hl0SVeum3vfsJ9Xnry/74znyULyVSYbRkJMKgL7JC7yf3WHnOCos0t9dS4vHQ7+O3nphpAQg+pRT3rG",
-	"CuxDgEjUSSRtzYKfLxtzOpgra5N1YDUPnskPFSaY4otKUJ/TuY5cGT7LzT/QxEpwkffBynhQ7tz9CsZ3",
-	"7yzMg91c1Nu8ZfiGmX9uz3WH7Nh/xCvEDKm3KDP/wW7TNXiddN/tRGjbRTUPy9cZsgnYh/asB8Q798yf",
-	"uuBV1HP8rBZThFU+QdfBcoBpGaocyM9161o9zR/72rl+wIlLZzd+EiIJIASOA5N1GphIF4XqPTQ8jZ/o",
-	"dhysTRjQNVEDgtde/f0xTn7WVh36M5/CVo3whsLtrmAVaKGjAHzpa8geBLSvRXs8vOepLtTesYqLekHu",
-	"9sTBBHvMCuayMrJpeaKjO+YLTT555EKTbcA9ThFfJ/VASqgDKug8ACfIEm082eNOSKvEr5ElHbT5vZHY",
-	"l/98IaIwQabqGHhwtUtQPk0BuNaQOcXZxYMNMfQ3PmTsjJDxvbUzRw1XCYKLhI57jFtRtVDM6NMQIyce",
-	"40Qv7HGj5YYLohnTJMSUfqCnKJTf0zV743qdnoMztzqBPzJj/oHtXCPzs+eOA06guVSBHjUpmGbVAhM8",
-	"8RSA0g9tAaAytWyXqW3JsIjiwKTzUaD3skHf715EOBk5ald4sshRl00u83dhQ7HzDhUDl6GjjUSdQ395",
-	"axmp6wL6y1u7yRCS8su7Wa2q2fPZJd3yy/tPQMZxY7+LM+t5gfZf7zfFaaNvQsR69F27NFH0Q2jB0Mzh",
-	"2En0lSeY79++/38BAAD//w==",
+	"7H1rcxs3luhfQXG2KkldKrITx5PYnzRKvPHk5bW8yYeUVwWxQRJRE+AAoGhel//7LZxzgEaTQLObIpX4",
+	"7nySSHbjcQ5w3o/3o4leLLUSytnRs/ejJTd8IZww8OlyZaw2/r9K2ImRSye1Gj0bKfHOXU/gR6anzM0F",
+	"W/KZYDdiqo0YjUfSP/WvlTCb0Xik+EKMno3w+dF4ZCdzseB+1AV/96NQMzcfPXv86Isn45HbLP2j1hmp",
+	"ZqMPH8ajH+VCOv9sbsgafkxHrMSUr2rnx3s09uPLxWoBn/xHqehjnEkqJ2bCwFS/mEqYn1eLG2HihEvu",
+	"5s18Cn8cj4z410oaUY2eObMS6QKm2iy4w5GfPhntnfSVMFarn2H87JxLeKBzzgSMT7/MAfG/AGw7aFxy",
+	"4zz+OIO58mj7VwljX3yVnetKmDthOjZEc91jO1dzbdxpZ1iZO7F5+W1hAlkd8Qx8wKGEdf/QlRRw8b6z",
+	"jjvxQtawxYlWTii4BXy5rOWEewSe/+HPxbP3ycT/YcR09Gz0t/PmUp/jr/Y8GTLO2Swfv7FLrSyu4JXR",
+	"N7VYdEy/xCf+z7BlhHFhDe3jyBkNySo9WS38lP4hetMPfDEzQizCWqpK+jd5/cropTAOYDfltRXj0TL5",
+	"6v3ICbOwu+d/PRdGAPWCBxiHT9yxtf/eCF6NGbfwwOUFs3xjmdLr0bh1C4CybJ2g8cgJ664L09byVqyl",
+	"Ff7qSWeZf5ZV0oiJ02YzZrgs6dicW6bd3BPj/XO2UPo7bfltfEzf/CEmzi/tYlVJoSbiVynWQPJboOL0",
+	"K4Bte1dTLuuVwQelE7i53b3jF9wYvvGf4e6kb3Sdj8s5l+pHqW5zIzmzss7vL856o3UtuNrZftxG89I4",
+	"XOK4ixx0/iFV5fexA5gJX9k8VCb+oam/FmLf7l5INRNmaaSCySq+sde1mLpk3EgYxiOhqqWWyhVwMRF7",
+	"ofkCHvowHs2MXi2z48y1zU8gqywt212mtHaFLHNnjFupquwPNbfu2gqhWnNU3IkzJ4F6774ilei6w34j",
+	"TFpWiUnNjaiYVPC9AMLHpp7y5ZavtLvmU4c76LcUvXITvcifhqXRTk90nf3RiIWoNtmfLPDNwk93wki3",
+	"2Yftq/Ccf0evzCQDLw+GZx6UATwTraZytjJA1IM0h4sZh49rbaxjU7oaGYDcCVPJidu3wF/pse3bCvwU",
+	"DmJy6CNI6BjRCWgmC3dgTHczgrfjXr/iM5G523pF8m+P1V/iw/7gB4LWi7IFypKha4k8naeo2vF6F5c3",
+	"OKINqFzPdR3O+ygrbbaADoseh82HWbLAW1Uz4TJwayhfhs/N9ZotuNoEBjqTdwLWajV+78nfc/bIMzyF",
+	"jFd6DuviFc7eV/9Wnl6ubIs3lDbeWjWNRy/nNn95keGSE4DaXmZ2cUEPfhiPbiIQO08JPuXZilaO453q",
+	"z2ujGJF9WrxzwiheXyfrb+NMOrbmyllGT1h2o1eqYk4zziYr6/RCGGbERJsEO5ELe64hlJMBTtu0mjt2",
+	"eXFB71s24XXNQIPrv0PFC4S3U8hDOYuEPJDqpEslurwAdwia4cUWGtrrEYul2+CRJxFPaSVGA2XIwPZ0",
+	"SYz0+3zO+I0Vyu3MFl7Ra5Wd2OjVTZ1lths/zIQrf0tvBOP2VlTPWXtPE54ZdesOkorWwGkHcAGhzXJa",
+	"hytzmOMVa+5O/j5fNGjdutZev6iuuesvCtArN5sCv7fOXq+UkxnyTWQRjBgW8GG8oMJVRXdQabbQoImA",
+	"emjJvuLpqdrBbaUFEE/PFnutHNe2nm8KFxUuiKzyJ9MUbuvK5ASfLeT7hxr0NhAcJwjIY+5HaTNoG8aH",
+	"Ly92yUqWNWaX0Jb12+sI/LiDUwOXA7nGw7dFexJGNtGLhVbXRVK3R2+YSjNYupb2esJzilW3fC/y596v",
+	"/LrAYlKxwAhPp/JiOV/keIhUjLNaWgdSBeyUubVQbkPC6mIYNxku/PtXyNDZ+x0rjOR5lcDO+RdfPR2k",
+	"OG6dVhqhfWwi2gIkW0hp7SKFQnq2EL1x8eGMtM7XuDn0e67Lt8JxpIJ5g0P/C9wyYGRwOkAfT68zXJw6",
+	"d+bwpNUChIZaohCrFWlJdstmlJ6/TktYzSdozMrsYZqQkl6jvShrF3gQytRkiWa+3ZMpZ3M3aBFX9EZu",
+	"FVbOFHcrk1+DXeGZ2cs7UuQ2r7U3mU6G2xsnxyzdWEB5AvA9xzivQA7kQO1TN0wb7M+qoiVt986pyTzn",
+	"1+GK4U9B8U/NaDt8YR+XOoRvPBg5vkNVsb1/EKhuNokJJLvxA0j2eGSdNrk5SSzn6EHLCeYlG2eB3Ed2",
+	"UCTxkazfgYpNpyEuMXuYUitR8Ets3QF1PdWmZTlOYFbTQdzBxYKb2/5X50epxE/cZK3DC13JqRRV/3MQ",
+	"LNMZAfddRnJBrXHNLdD55+yO1ytB5L/W+pbV8tYfnIkRDr0Jc1lVYr82RIbpCEFaQADOXoQkzpptw1a9",
+	"WqiCdXk6JYor1Grhl2HEFKwg49FKESezK7sULUUqtSb4n0TewDulM1I04+4uaCGsJeraDS4y5ZI5kPYY",
+	"N9QMlIWbEaBE8owoMplzNRuo/xWoX17dTSboXttR9Jxmp/fQd+Igv/rDPtDvdhfe2Xb0+ePNtGE33Ar0",
+	"kDbera8ff/MFuExjaMC+64PT5Jb/Ld9c5lX9qJxkDYw7+N97hf1LZEvNrgTdrxlWvFzWcqjNYbDIjLMH",
+	"wTlHPIPZ3ZZUysJ1nmvrhq7je23dINMeCdoDp8FIhKwfkch7r0tL1CZBVCTPLaGS1hhAkoK0fCAuEndr",
+	"+2CUxfXVTS0neS5rtHaDvLP5LdMUYbzy8i+BoJUoacpblFg3BHA0Hs20ElmuMpWirgZ6mItuxjIQvfLV",
+	"Q9vAfUQPVIAPvB3Xug8+tnjt81icNG8NOO6Ei9zdjrSnP5s2AjbZoQ0z2gNZJcctKzNXELgQAou6oRw9",
+	"VnTVwv7jpeuAcJBFB3Al7hyfzBch5C3/ZitI6Mnjb558+ehJ5rTugiZRUBujgZ9MamXHQbvwEh9bG+kc",
+	"uL5EagRrthiwsxV9xxciKGiJc3sM5lomFRPG6O2YkSePvnm6h6s2dDGNy3v697///YvHT8f9ZDIYoYyt",
+	"73VOruEDnVx5/rf3tbLkWSQTa66cqK63LEqlx4oKb57K8m0WAgssA+8qRghsga+qjLBWHItoHgCnpTbH",
+	"4DtEZZsNhZG7YHMnclZmqxfCzaWaoXo258ulUKIas7V0c7g6GMxp/U0K/g5pGb/RK4+X3AntJ51Nmwii",
+	"PsEzvaNslHW8rjnur9crAcOBB1uIajwTqgIWTAs90wCZ5ItJrVEN1KYS5gyOdfNxymUNH2lF8P+EL8TZ",
+	"DZ/cghlhBX+rVZ7DL7iq6Cb12ARM2vNZ3GCvh3MRKHAhAWi5g/aCJIYATfBVQQCBnE4pRk9aixEypEDn",
+	"tv8isNVthQQVehQK9gV1ta1YfZ4uyLyBePUbZgtq9Oo4XXxiWCoygxcU19CGQM1vRN5HEvXIbrqKA4w7",
+	"9EEvLZRkVo/GXTqyUmhT6m89ytt2YPTSkkIs8yEGtXy0A6sFr2wjk3nKxuxmcaNrOWHw7n13FJeX39UD",
+	"hlEivRqkQk90lV9FZ8yluJNV0Nb6eWX4JO/eGRS8ef8QTSTxgyAUNaRS/CBJoBB2qQ3ZyzuDLj/WOMis",
+	"C8FxVVl/Azo83NHt3xqOzfmdYG4ubQipZFNt8AEv2hvBrVbPMVLH/8Ljczn3QBoAp4hX5jQ2HAHkm3Qx",
+	"GJEAu6FlSMu0EmN2I+CyUgg6ueth7dLlV1xL66wnPfgMSlI9jucxwkfhRidnpDOgdCtgNLnZjXLf3JkO",
+	"AnefeNJwTA8NKH1xaEBpdyBoYbeR4EKWmHPC+KP1P78/OvuGn03fvn/65MN/5C7K94LXyFXaMPIEYmVT",
+	"gUrfZuWlO2Esybzd+6ARmzdyO/leL3PmKjG5zTnnthX6GzGXqvLc1KOuLRgkvHmQIXOvomaXOk/+XW3z",
+	"soHT+6Hl9AhHGMft01TNMvMAtO4HFLJzOtIulQ3E71bptQJ2YRMtDEgw0KBKWhSpWYzp96IMEKMsCydb",
+	"YsaLjbYnTz6lxXmzaMJfch5ZiVk/Oqytc5gQaNUexesRfuu3YgMhfZ5uX31/cfbFV089MY7XaZ9hhcJs",
+	"wvSNBbVAmAg/b8zKDk2TChtppxoN88XAGNl1Obe0r4xYchN12FzUoWW0RaZVyqea2Ed2eQHyrL31+rzV",
+	"hCKKq0PMLY3WU7urx08GOCteJhr3RUGOCwFDPQl23WGlVdoVg6ZF7fmwavNtz3drzSvm+C3EJA2KfLNO",
+	"LPsvHXJjr5xY7jXlAIibuBrcVZiueDBeY4jrUEtubfUuxEheWc81W/ANmwnHGmsQQPJmw6R7hqIrRMeN",
+	"kS4BWfLyEWdWOjH2cu2dtNJpGg9Mr0ozEi0i6FppsV9lbR7vXuLDj5PcvYiMIOFv+0lTU69f0VYeYGGq",
+	"aF7ZgounZpqtrHjOphDVrw2rDJ86UaGiWItpkNq6U2RTMT198pv95IEkMNhx+TisVM7OeSe3dK+9p/xG",
+	"zFZqkN5TiOQGOGVgirghmGNigWJcpQpQKz5+H1ebSiXtfKCuVlYQhxsNi8fHMzB/HsN2IKqdbAsLXhWj",
+	"IwZKOyobegNU0GlWaYh+z84VM/ePbFVctplWF5ncYXJw/LnNsztIpojm1EGasMuiiC7zmOGSRQWSx9KI",
+	"OynW/pJz0tw4i2UFgvRN7wZxEM2YYZz4L34N0ItP4OCNQRh/qPCA0/beZtNMJK9t8U4tjTib1nI2d30j",
+	"at+YPsEusYhDmxYFoDY3oImcJsoTqEBcekQuHVugHgnR6aJvxwgkjbTydFGkL7coSF6eygtyFZgRpEKb",
+	"hT8zgXZIhbaCvpjtIYo13GE3XsZLitfgncjwWLwJbM69jA6ylGLkydiV9W+GxmWnK+/IAC1wncNtooVQ",
+	"drpbbWMXyM8odR+KoG7R9iCmljCiXNDvPWXlZ0wvhQpmMfL7kcMe4MGNgFxUqbzExDZiYJriQdxo2/rA",
+	"HbsxejWbo8muHfzej3UhdR4E+T0ca81tck28ECktC06/zGBzwY3N5S9bx2eeWzlhHep7nE30cjMGtoVT",
+	"8DXfPPeIAOm90Q4LmngXxzRuIBwilw08MmV2fvGUDS+sw//sWrrJHP/H84b/11rftrgiAUVgHRm3Miq8",
+	"5P+n8T1A32aXRZrbztUGi0dCcA69zf21vchMG6bZIDxhsXjCx0E73DrIpCtG4pqqjfhIQsITphv5MrDd",
+	"1mHv0ji3ucmuK1DnqAtna22qMbOrydwL+kqsx+BKwxPsLwIiPXeWPGkqx1LhOH6EiV54UO6PN9UAHxh2",
+	"3x6TmibbO4oqMPMkTzEKvYhWL39yvRjp2NTohdcNrQRRPxuCkr15TXJGe/JgDAssKTGzSsfsXK93U4vx",
+	"22LGdFEPUkLO5jd6ZbLWvhtRa0jO1DFuzSvbQIXmHL73E8cwEVzF/gQNkisDcCIo0vXsw90xxMSWDPcw",
+	"ouL/cntOIrv0N6S0d+23eiOiSSZaD4Ktwd/OGIHjeSfk9at6s2W82WuSCWvNo/ROuoLsH1zoW5nOdJcg",
+	"14idW+HOVsu/xXwyIi+NGGp13kMs3i2lEfaEuRjoL0zmyQIAYp86s74ncy4zwtKr734as1rwKSYpZ+WL",
+	"I6b+wiJyO/inXhnF6++UM5usApf3rQGrLpSjGYKTKqb9tsHzz6tffmZNQhWFwmaJOrfzgcpP77iI3mmn",
+	"TXwYgmUcIJfmoNJeackdyDgGUW/h9XREnab5FdydkwIpuDH6VuyYWctgF8qZbIUY+gHFj6nsGT4wFzzj",
+	"BvRICISm5tYxP/gmDm3zZtmSaNHoRBnRTufCtMWdMBua1M9HWs1csJA4x2CJ/vgvhNsvTuA8DfRo4zms",
+	"/SA2h3HgkupHASIUK/MHHoqdqoTDXIU0V3b9FLm6HTvW4TVcamvlTS1iNH1/XR3r2ZSHVtptDT/YHDDX",
+	"y0KFrCk3IazAg5bEE08XV3bF63pDwTnP2SMvhsP5qWblmhnZtNW2QwLqLlksvLS7cunq/CBLoZf0cvbd",
+	"PJ/F8QgCAOtRhHgJ9cdIf4QjdHji449c5WJEuwuvxGS4ffFgoQJMJxbL3pTC8PA7ZODourLHKnZ4UIL9",
+	"8SQbOkbBFB+S63rUL8miNeSP76B2J1heRhfAjsECE+ipWm3WRlPOoeiXe0i5zZQQUQyk9hdFqI6kkLxV",
+	"ea5tLmTF0xYqoJ0W0hwDAfxjldbcyZrf6N1rAN2+2ph5UmuXXpLwio2sBHvz45VX2YIWJ13ir5o7t/Sr",
+	"mCzzRjJJFuKM0Dcwnmo7wCGq83E7IZAqhE9JqiyYwiOCPYfHnxp9cUuyGlo0kO8t3Jupp2QKdajSCPS9",
+	"9sLE3zzM4xu12Ous5BGL7AimxFpY1zIVrfmWGgx2qsEiQKkgiRcce+9+wStRqgS3n6gPc5Ff86zAEqP9",
+	"q5UH17v+5eBgUKoGd3AweCnqgbQ8DyDWTnZsEQc9TSkw3fA60LjxqFI2e9nh1SxEwunRmIraEdDdmOT7",
+	"oju+kT23nitH1SPaxNlaKJfUjjqGQzR3RIxQYn1dLpVqRdTXOivVob1VNuanDRa6gl1F43CWeDiTVfwD",
+	"XFr2XsWAzrCJx5HTTQl0zxKEONiR8cavoaAi58XVIGdAoTM8ksn5Cqw/0LkWoJvQ8UAIkluV0OCkTmWL",
+	"9DVY2TpbAZYdnOPbEJ50/5CpAwhSoVxONFU6zSbaGLSS7NcaWiEXRdmHdn4MW0pgv6czo9AMbwhQg3oX",
+	"7OZkP3ry9Vd/f7q/BUABcj+L9RsvZmWC8qF2UaEGNb3Red/god1Q81uBxxtGzy3pl+AB3xJ/jhW+V5CL",
+	"7hFfgbe5F7N4Qc+eJBLiAPHhAB1wSDRDy+OfcdJve9UBydtRZfoO/5tKxWv5f+mDiO71mJTcEWDW7Si/",
+	"V0BSh4c8FsHdooaOYtf3k8Bdnzpwo9SxHshk8I9jSd129FmXC7x1LjvYRqbeMXk7+h2cYpGBtTaVLdVE",
+	"/gRS3JJOKKAW7gUcacs4dGQhxe0fg3NEYfBEfAPGP9CZqjZrvmk1xaLntq6Dn4J5DXs2T4KmLIlfLeUK",
+	"ZD+lHXNGigr8qSFOyggOmXS7F36AM3QrWKhr2fE+fbJd+ny/Jb3L5dnc7EKG0+AWITHCVveNjLU0ffnW",
+	"7MuEE15zCmtIrkSe+77i1i7nhtskOX7ASWusgy0hJdsYSeXEmf3tjJLIiYJQg43Usoawgez2Vmxs3h/v",
+	"+K1gSyPvvFDrHwPPfMjP4FMxLBvQkN+oi8C89s+AwuausYPPTvxqRB7o2GRl2nsHQpM09ClFKMWZCA5l",
+	"UPc8Kgup0m8fbx+eY0O7P1A/FLd2DP8DncfDPRA4wGG0Pxy5vfR2CLBKpye7+FjcegeMxaKrXdGbJYty",
+	"sOWW7FJgxUC/SIi1axmmlMZQLwqn65m8RBUwEnNvCQhSvdarnGF3arRy3aHzTZIsVAs7z6YL+WGuixbt",
+	"YkBcnTgOdrmMqOvrQnLs7gIxZvpG1HrNzj/3757Bu+d8shBnk7kXHtRMZJffzHRNpXIzBK7WGHeA5sMp",
+	"OkelZUrcCYNpoFlKkAxeANCO0yVaGikgDLHUAnMLPLuT5PaUPRulkr1NwMxuTBTWdetNgXCK7/xbB2Va",
+	"YUx83k3cpO9nLH/BhVxQRfemppPLmOboAB/ubQeGnZWJy2WG99u5n2GxYRB88WJSu9y9tKOrJvFrosJB",
+	"UIQoZoMlKAyncKNq0QrwatZ8xafitVBijVLzILltFiLXuiTthefDnCmxhmR28P89x6og0MYykAQIVZSW",
+	"CTUxmyUklcZaa+C4yQslO+DwG7rKV8slN82WC6uKJQYExffQEmy2j6CYdnUloS4ioNds7YQrJrippTAM",
+	"zcA5uzoU/+4Yv9M9X6pW03Q5BDnIS/Xg6NqvEmOpdxy2WR5BIXcYi1UGoTVP/sJzd62rqkAN0pSpzK8m",
+	"2BUzbXC22suVO2R2VC0u/tS1qu6+lYbize7ft1Ie1LEy8KnC4mvNq1xdjBhBbFZKSTUL2VHgy3Fa30Ke",
+	"Xjs1DIoK9LVSykJMgf+FhVIgO3MMiOSNMReFnRvBJ/P83ctsDcr4T+a7WQYyNNLKRQFW+czonbE76oWU",
+	"QxPArDJIWe3s1Rb9j9w5v0XP1/0Wmrzj7a1XsirtnWa6LpZOW6koM+7uDFqI9i/c1VkflIJjENt08FJa",
+	"0MokIgLTEKnQZWzUrDghB002UojiaG7beLt1ZDyNaZM6UwrKRMp6SQk+mXj6+EOpX8qOHRtAkCEbTZKS",
+	"E9b15BJhAeW1l3o40Zu2VEtnzlVVExfta2FvQ6ur9koupcpYxx4/evRoSP4qVGHM1g1OyO0xJotRW7lm",
+	"2QmB69fmIdcIJFfvJfL1/VAva77pZQgXJbkF8SCUz9AxrO7lyv5HMrtfCfffy8NML/m0GJCRp7qu9dqy",
+	"v4UbqxUS9lCQMzXXPOlgi+2x0eLXCNt4IDGhUNXQUF5O5mwBmc+Q47cAgrnPONQYFg8w2FJ6TTJGHs5N",
+	"RcfoDgwEu1qB6VrwW0oIzas/7Sp6hdyEQqePVanQtXaFX2A5+3sM99pEAofQOG2XtK6MEa1ypIkk0d0g",
+	"/oAukPk6RCgihIqP0OkohGRe/fwyK/MOb+/e2Te9wzR4x5Xr1TWooxxkGGOrtWGzi3HEQwF76uWJLbX3",
+	"uoyhbcWeyyhnSlQvVdaeMjgZbxn9Mffye8Swk3IPBHiEmjByCzFr7eqpVlibVTS2CxuHmjjkFNmTG3gl",
+	"s+mAW0prz8aJTuzpChiCiXNBe5ErszV0hI5B3F76OkKeSlRW/QkStmlIrBWDOpL9qtXoZT78t7vMtd+a",
+	"HR7Cdpr2s0dpOruss6oyyAjwG5s7tww+ib7NRIOrIS9UPlTcPfaQy2sCQlWoC9g5VWGxzmujegqXFsoT",
+	"b9U4yWjP3R6f/U4ctNInsftJ271sq9xwBFt3sNnprlZYo0IKd6lEOC6UXefMbKljptg4HmgbVrJBPY9N",
+	"tFJiUjKnxAPX/wgFj9s+qtVZhzYfTl72umAWhX+rG2z23gpEg4Fs8DSvyvH1u/WTQkfIZ0zpNfgGqFhp",
+	"pJtNx3wwv2Df7z58dDdlkrz0HbrLFi/Jauv36S6OroKcvQnO5USv6ipsNV/isD5aw9hbsSl7P+HHfKU8",
+	"TMi1znA1E4Z9mq8CklzszwCvVAGJckK3THz3amNrs11sUsoSlMaiWfiwtrS9PKM0J9FONBdF0KeADseD",
+	"NlQ6n0cxAsiTRmxfxV4y2SahGdGAm5lwSeLEdpUSN+eKxUCmjLsD2+7kXSFI34s/G8GHVreCMLSSb2R4",
+	"kPLAXhSFtJSJXoq81AXZ72TjHDMe+07wriYNTbn1rXuV0m8bzOIFjx6McZ03/aP4Z8W4CYjIj7Id9Ew+",
+	"mFED7XyNTDxUeWj1Vn1llYQKI4xTpTc5Pc2MMU6xOXpp9fHYNCo2i2oaYLZAVr5bpUY8kXJ2lJLqiuRv",
+	"SO+QHjLJ+800AwbotMUU43CKho3+xotIUXDb++BtSyRtAOVN0Zerp1DL5bLQTgFVLrbAWu5cwScQAfNB",
+	"PA1RvG9PjIbu3HckK6kH0ElbktGbYbq0Lebu5QsgL2P/KCwXl3RqpnuYJS1vu9Sq3mBPG7pCrdJeQwpy",
+	"NSPFq9dttMvFtrzht0Jl22dkXXxYBzlGwDJu2avvfmKfvvrh8upvX3/Wy7GXg/MbTU2uDw9wT8M6ejTt",
+	"aZrcVEJZMvkXLDPYQI61hF+hIAEB/J3Ya7vXiY0NwHMWtZW47g5OEQXtoaWKx8qkoVltuSfkIS2B1DU1",
+	"TMskNm/BSCqGSanF7pE5opwWDKW4TqinZ0U9ZXrKahS4oD6NtpDMeSNaub9HyViuuSoZ3HJ7pTCvKpaj",
+	"6Od55SrLsSAHJgcc+MEyyKkqg4WiLPSUNTmvUfdv+mXeK6GoYST9KHQMuNiFZ7vyMVZ/hoiyIaAs8sdS",
+	"c2c4KjdpnEX8t3UTw9LDkWgoRrwNDcLSk50ndNk810McGr0VHMj+PkLdwk4fStSU+jhRVsPaI+a0h+BC",
+	"Ci6SoEWEze71lgAmjpFYQTnGB+dVwPuHiRihnsKCv5MLr8d9+RSbauOnx13VnNouu72tuAfgN+/sCwiC",
+	"NWfh0NRGyLaKwQACKtQ5hxA+oxcYt4ApgxpDf2NFVStEoXPylvMOVOW5rEMApCdIveMMD+hpMqTbRyZx",
+	"j5bXP28vvhip1NJo7Ikb85bT7slYNpq0aJEP8wZ+sgvLy4sxyaNgoPRC7jiWWfXcqVHzj5dNSCVc8P38",
+	"2ZK87lsyNi9NkbVzzTeDSGZnZ1GhDkkiGjMjJlD5W5sWaJfaFHIj2segqRh1eXFBPc0pfgqQ7wfP4Lxw",
+	"rxEbsd0lVlZAOyxtvoiRo5DffJMVzHvpUT4rdJuEx3Mr/bVpBroTEsTdGcVwNqGbFM2ZuzNt3eOIIe0d",
+	"MUWxBmDRlJj/sSN6thRb1ES07kCjKZTX1cvxV0+576cGli1bg/rLwUpK9RR6nqxQbr2pfNB1yvyEx7gP",
+	"CMNT3ocImkyfgk5qisx1KvMVbVODZSneC8DY7oeCSWGFKrmdiVfTdk3ETAfNvZS0Ajd8CEGod1tJYB3s",
+	"8chB+0t81DY1+IXdT2eJwCamVoIg0dq4Ry8RZDH2G78bVlSjULTmID/MzOjVMl/oz82FNKHuSVrpgSqi",
+	"zDRzeibcHIxbw66B33M5LLejPv6R+rh9FJ1zrNNgpR0/QH+axsHUzBq7z2Q7ztyKpcs7ofKiZ1OZkbvQ",
+	"07xd143XoSpI3+Co/aVwQicZOudhdY1/q093mNKtPYaRHG7/6Uzkfvg/obvG2P8hETTXJuPLbLWPY7XJ",
+	"GFC/JSFEu4jcUh2H2Cv7euroud2lYXboyki3ufJzhIprNnQ3l+iZ1rcyFh4G66yYKX69E8PKl/IH8sUE",
+	"YRSWDqxVcJN6xIFhfvgAyvM0cwbeEC+QE/EJpLI5wyfuc/ZGLoQFzv/6xSX78ssvv/Fq2X+/uRwzzEWH",
+	"3yj/g1V6slp4GLJP/ePfPPnq75+NsawWPAehT0s+gxMFfzGrluGl+Jx9BxXzob74zco15mYrZ8pPrISo",
+	"bBPPyz5FYH2GYQAABuRrtYCim7rGCGBMkgKVEgPnbpqu5LRt9qmn/Ubx+py+OeeTibD285n+7PNYxvzZ",
+	"6CXiI+ky/2z06PPHnz8KLka+lKNnoy/hK6wUAXg+Tz0NVNIX07ulVi+r0TOo5fyPxggaU8vt6Nnv+aPa",
+	"PHL+XysBNS7pFP0LPsZDdEcq1RiPCO8v3NKLGTqdnym6xpqJ9t3sAX2h0BEAxpPdqdssvpl/QAXywp5Q",
+	"XW9GjOnyjVueYmPx49lWc+N0r3vweIn8oceTP8qF1zveeupjl1pR0O0Xjx6hpUU5iigDtxRW0Dj/g6ST",
+	"ftCh0whMEajHbukhDACIAMmPFxd4HvPTwKGxWHCzGT0bhVMfU5ikYVM+ERaYDgHVcX93fidziR299WOc",
+	"T3j3hbrk2KX1RBC6vAAVMgMcrE1mjwCdNzjSVonlBFROmIUdMz6BgGU0TWGFWZvAjXhmArjz9/6AfzgH",
+	"k0Gs1UP6fBuUF/6RN/qNn2kwbbqaa+MwufIt8kph3T80WumOgoaLuIMPbXbszEp8OCn+sxcDbTD3Rz3s",
+	"CyNSQ6E7s0AEYzYf9NQKeA+CcAnjW4kp5TuzFc5+ICPa7uxT4f2WilmNfv6Kbyw6FZReP2dKzLiTd8Sz",
+	"VVWk9DFA+XrB323zmuCY+YqcLPj5jL7YNa293zeFVKeZgpLZ+7MVKALKW1aiMhelaBUvQZH73Ev16JRW",
+	"es0+9VcDJCel8dtPQWn4rADz6Hlt1rtr2BrMP/2pSDZKH8/oL6kbZ0HtwPDw8egs/kcmmbOC1+RjY7jJ",
+	"zTs5001vOVsIVPAgymbK7ngtK/S4F9hu8vL5eww8/1AkKv8pUpqyS1K2/S5RJoPews5SxtXX/iMEDlZy",
+	"JrFWr3+BqrGF0xYax7S5QHr+ltx5WX/0bPQ/vz86+4afTd++/3r89MmH/8j4wh8I31RaoSBJTNq5gfdE",
+	"/S+qLVaDLAFFTOZcqjGDKlggcKwsdUGVNlRWzZ8HIyqhXOjnX2YtyXOnhGucpks8w2Sv4whoWGIwqCzN",
+	"LoMbM5SrLLDm5gUSypBM1gKNI21AvhYLfSeaPd5bIGth4UnGE6rNTEN7xvsD64XGLAmeQCkPmPFoucqJ",
+	"olV1xK0fXxZtFvcrr1ein0SaATpYY+8P7x+EWLahnR7J561SipA5zbDCd/GsNjGRJVr/XWOJPdH9phkK",
+	"95pWeH/Y/RZqXcZGWEmNjZoS+5JKbAQwmj8F17nf66ZDv/I/J3BrHcv80sMjUgR4vJAY7XVisIc0ggz0",
+	"1yEHP+SJHEEFgqBaf4IR5GTCM1zZ2IG1C/Bk9i+D/hU+8PEDn+K08OfjnH04tZiWDdBfQ2onTlKE+53A",
+	"YAv/YdrH6PniNEZPG2rLDLZ6NmXI+po9QzRO1uj5pK+6BuJDzC8AwctLZUlk7NFMrtmB3LbptFHUKARu",
+	"KyIupp+UtdKBCmEI/Q0Thc9nlPLy8et4Lx7IqBpu1ZgBDJu2jVkBPlzU8/ey6lTkQtj3zl3NqGKy6lTD",
+	"drzwXYG0D4GTElWdNqHuR9C8aLRG6xJ3shKY4pVHzlzwGmuml7DyPT5xQhDRDLkTW8s70XJvjp79/rbN",
+	"SyCmBCsmGz0R1kK+DLzYbJocb2HTELnTxTe+p9ieYUzjL0UMYAuvV+rk1OBKOoHlesBlsOYb5jSUmbFp",
+	"ag/Ib0K5cWi1uU01WslCqKRlpap/iJlUAUGnULMQchQH0UvHenx0rBVFYOnQV30MOUybW2x8gYXZ+S3K",
+	"Y9C1IKIQZsNsJBIBQyh1B+7iLTt/j3E2nYT/sNsG6Uw/YxTPg9ykHE6ozfoRsPE9NWwn+Eu4Up6Gpxdq",
+	"EMjP/e6lwkKE+bt0SU/8GwMtl1i4aWsOJmJtxgyLTWP+XZCeIV4sFuxPEYLkTlqWhs11Ya79XRdretl6",
+	"Mi8rbQnFTYTbEDn+Y2J2KVBOzvBaGMBsDcSyvTdvI4tBK0DsNEwuneJP4nXtMLi8fBxsLEfndoQR5Hh0",
+	"QT6xLd+FVrECTGB9h/DB1ne9+OEW+v+iRLkP+uRWpOMRdJwWmY2KDmQTjJvMP7Oiq4mVSw7B0HnsYdIh",
+	"h/7/gSpsk3oExy83Rorklq35gSywwQJGkZfR8Bp+/zceWm5DiOC54ZPbBg1pUmgXGv7QK6Mww7Iog/yT",
+	"njncqvoxCRe025PLFb/NNTTJ8CgrShJtSwYh6/xOGORaFO+dxdyv/qFNEXfbu5pzO/csTlShNVEs976y",
+	"UHCSvH1/xBFzwifmNB0YNvsAaP01BV1J655QTWh5DL/pb7y+xfg6LDxH8CPRQkxuKe8lZiwr1EUa31fp",
+	"ONxK6pRRvLk/SIx/OhlU/QSlyAhe17Go8XFiI2DDUOSX8tQ9DEPh4aW2Vt4kgfpFK2j0Q3eB7qfw0P8O",
+	"qkfbPTnVC2ANSUDkCfdqvZuLDbOOq6oYxpF3eVfVT1HlPYXyRKO/Ee8eXGkKG8ugZMGr4yAEmnkEpeg5",
+	"yNdOvIM7xbEUlGp3BNKG/fPql5/LkR3h43llOBb/zV6zb/2vDer2MKhw57EwvUUztGErNdF3wogqejch",
+	"RchxzGw/UWpJ0xcWSjWBDQ9oHXdpEQ2tYqeyUBA8uyBZNtc8efTN04eNJSSMAHZKmh4i9pgRb029KzuH",
+	"4IC5ritwOd6KClQMiO8OsDZNDZndE9DjZPYNjisez/7hYTuHh9dWh7z6tg1CetVW1jVbWVEBd1P6Rlcb",
+	"ZoQSa2ik7+bFc72i8qnluOpeQXoYMH9/3H6nqhStsa0GNN+dC0O0hgqjWcehKuFugGiLBZSMKEfA0wPc",
+	"qdJ1Cibb49hMYuG4wFkhYZyjKNjvYpwvjZjWcjbvSOW59MLrXxzuTbGariAzaJZ4DGoG5hB0r0GuFVv7",
+	"y+zMZhwK+Uviq7ei6o+Mu1hdJYsIqOvxF0dEUyWlCxGQfXEslYuHemKfRK8a5O9uMeQCDpAsdaoIv+Aj",
+	"/3bKNPUmT64/IMyL9pIe6gIYcn+h2g+nUBdg7D/JyUJFP09nawToQfM/LN2XViode2VBcKMEFtSXihkx",
+	"F9zYUmR+c9F6eUoC1v6i9t4i8GOlwyMxeAT9cG9IN+TTXKy9WOhMw/rLGOChRGKrHVox2lmqI6kzrbI1",
+	"4ZpQBaHxVobUc8qXoH7s/VFFNb7zFO4NvxU/wGj3xcvxieMPTVH2B86wjgXTC2fgVmyO5ovZrraeqUCx",
+	"fTRAxQ2lRCChZgptgjSbc7IQL4VZyFi8JX9QlkIva9EptrzCR04I6ldQ27ck7fkTv/Fa7TF0zDBWLDtE",
+	"JV4SCGH5lW4D4qvYsPEEZx4H/9PCLu6kK7o7eHUcXf+iqizkhQMuPO+ZyTu8CNLsdCfewUxzcs/fY2Ho",
+	"HqaZiLNhVA5fG5C0aGC2o1lEApQ+sQz3Pw5liCiAVt9ij8Dc+eVuMs9p4lzNjgaPU12A0OblYck+QSVz",
+	"9o+XWvafcNaT449N34wmazmwg0i8vSLq+G2LQ0AQRc+bcS6bK12UAeDan+aKPBRtgm2eBD9ee2wTJY+T",
+	"yVxrKxhnTXfj2IYrhxasSNghKL+mkoV/QioFru1gyPVIvwjlziZcgZF+HINgDVZJc5ZV3PEbbsupGZDM",
+	"3gHBK0x2PxkA/fhXXRnAsMBjxHrIyRwkQaEmZrN0NvFdU7iFP5DB/D/XdVU6dn5J5+APoMLohTgpJdZ+",
+	"e6gInIKq+9Ff0zoemKg/FN6+I2wBUTAgn4dwg1pMXZPFTeaoW7F5Tm1tJhB9xVbKyTqtRg/tUEuobcp6",
+	"F6X3q9gc7zjllJLyPuhZbXeklRabk7bK/Lg9JX6oBeJRC/xQ6Z6Qztmq6PPx53IiVk+fvEWFduHchpOM",
+	"+EXVU5o2/osxNHRUEz9qkYYHb/tAvwS8dnrHBM7TXTTHxnLURzDeUYh5NATFlvtjCK+wraCmtdFpguch",
+	"uDnnTafrIlUJ3bDvg6Xxbhs268DN8hypJTjxocIqOWZAaUf3v8KC0jmiQEXLsn6TXOO9jMN9q9XG1nrA",
+	"IMGS7uG5VfDiGr5+9LDxGWn38sKBDSg/luQCMRc0KKEQkAvSy2QeYRekmk3fsxk6eBerfaUH/gW2ObnX",
+	"Cc2hlnLNy/nlO+E4nS2XTlvoawcgxVTz+hgc4wLrdWCUE4Dyky0yBEFiLrauJxO3EQtubiG9Domcajlb",
+	"Ow+FP1pnZOEuJpFq64JoeyrtiqY4qb34wt7aJu+opUKJimn/5dXV93DnPBzh1t2KDV40yzd2l43LfHGG",
+	"ezLggqvBrGwLFyfIz8bRYaaH1jMe5AhgYS0/XsBucyDsXK/BtRebsPjngF9B9aJW4ETP6wWhk906hjwk",
+	"8HmL0t5HH8Hoztgtxq6lw/swTA+R6nqqzWR/sdGPSlWQDxCmDXX8AQlFsk+1zOwYMxYokK/jEMb2BCWz",
+	"/pWcqV9WbtTHKG/lTGFc6Gg8mgsegnWuhDu7xM4HLYhu8+gPR7Lmo3oAWwNTrxF3OngAwZI/Ti7pHDtr",
+	"ZQz7ZeUp+PtOeJ48JF8WsmE0xKQisI/iIv9te8gBjjq/1Jen8tLh4H+Sl64LCSmoHvSkF6zAIQSIJZ1E",
+	"8tYs+Pm8MaeDuXLlig6s5sET+aHiBEN8URnqczzXEZXh89z8E8u8BJd4H7yMB+XO6VcwvgdnYRns7my1",
+	"LFuGr4T77+Wp7pAf+694hYRjqyXKzH+x23QJXie763ZivO2iGsfl2wLZBOxD2+494h0981EXvMJNnN5i",
+	"irAqJ+gSLDuYluOGQH6qWweD/1nXjvrEZy4dNqI7BhL8SMBxYLKtBiaaolCDh0bm8ZPcjr21CSO6BmpA",
+	"8NrLbx/i5Bdt1bFv/zFs1QhvKNxOBatAC+0F4PNQQ3YvoEMt2sPhPX6fK99MjlVc1HN2s2EEE+w9rgRl",
+	"ZRTT8tSW7lguNPnogQtNtgH3MEV8SeqBlFACKug8ACfIEm082f1OSKvEr9MV77T5vYEHThkiChMUqo6B",
+	"B9dSgvJxCsC1hiwpzhQP1sXQ34SQsRNC5laorhYIuEoQXDR03BPSi6oTI5w9DjEi8Rgneu6PG68WUjEr",
+	"hGUxpvQTO0Sh/InfijfUA/sUnBnG/pMY889ijVs7fe444ASaS03Qo6aVsKKeYoInngJQ+qEtAFSm1u0y",
+	"tS0ZFlEcmXQ5CvRON+j704sIZyNH/QqPFjlK2eS6fBcWHDvvcNVxGTyI1/xujw34N3ji37ltsRPv6QsC",
+	"eYhTDV1PPY9dZhDaCZ+GzqWthB+YzGGT5L9mOcG6JgKIUTf3qCoI97VXjhxh+S+akdWFrTW1uz6C3uKH",
+	"aqJm5E4FTxJPnNhbY7cN+F5FAj9ODDxMUcAxg27rmJmI/5Ndy+mlZZQ4j13acBmD0HMrRIfl8wchlh8n",
+	"ciBo9P64+VEgi8H7gcVqsKU/BXHIgdehX7XG/90X4g0JyQBzKNKoFYWckZM/dH9yugv6bRty0u/997de",
+	"SKLe7b+/9cCKgcS/vx+tTD16NjrnS3l+9xhASVO8T+shyQl67UO0GwqLyTcxzzD5rr3G5IfYOKuZg4wA",
+	"yVdBzf3w9sP/CwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
