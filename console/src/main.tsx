@@ -30,7 +30,8 @@ const HttpsPage = lazy(async () => ({ default: (await import('./pages/Https')).H
 const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const WavePage = lazy(async () => ({ default: (await import('./pages/Wave')).WavePage }));
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -55,6 +56,7 @@ function Pages() {
             <Route path="/mandates" element={<Mandates />} />
             <Route path="/mandates/:name" element={<MandatePage />} />
             <Route path="/installations/:number" element={<InstallationPage />} />
+            <Route path="/waves/:number" element={<WavePage />} />
             <Route path="/https/:number" element={<HttpsPage />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />

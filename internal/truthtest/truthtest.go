@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math/big"
+	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"net/netip"
@@ -144,12 +145,19 @@ func (s *Server) Unpack(t *testing.T, a *txtar.Archive, pairs map[string][]byte)
 	return c
 }
 
-// FreePort gives a port nobody listens at.
+// FreePort gives a port nobody listens at, below those the system gives to
+// connections, which other tests make meanwhile.
 func FreePort(t *testing.T) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port
+	for range 100 {
+		port := 10_000 + mathrand.IntN(20_000)
+		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
+		if err == nil {
+			require.NoError(t, l.Close())
+			return port
+		}
+	}
+	t.Fatal("no free port")
+	return 0
 }
 
 // Start runs the server until the test ends, and waits for its ports.

@@ -5,6 +5,7 @@ import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { moment } from '../data/format';
 import { previewInstallation, standing as installationStanding, useInstallations } from '../data/installations';
+import { previewWave, useWaves, waveOrder, waveStanding } from '../data/waves';
 import { beginOrder, changed, checkMandate, placed, removeMandate, running, standing, useMandate, useOrder, useOrders, visitMandate, type Mandate, type Order } from '../data/mandates';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -108,6 +109,9 @@ export function OrderSteps({ number }: { number: number | undefined }) {
   );
 }
 
+/** Stands for every server of a mandate, where one is asked for. */
+const everywhere = '*';
+
 /** Where the certificate is installed, and the means to install it. */
 function Installations({ m }: { m: Mandate }) {
   const q = useInstallations(m.name);
@@ -115,10 +119,12 @@ function Installations({ m }: { m: Mandate }) {
   const go = useNavigate();
   const [busy, setBusy] = useState('');
   const [says, setSays] = useState('');
+  const waves = useWaves(m.name);
   const preview = (server: string) => {
     setBusy(server);
     setSays('');
-    void previewInstallation(m.name, server).then((v) => go(`/installations/${v.number}`)).catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); }).finally(() => setBusy(''));
+    const asked = server === everywhere ? previewWave(m.name).then((w) => go(`/waves/${w.number}`)) : previewInstallation(m.name, server).then((v) => go(`/installations/${v.number}`));
+    void asked.catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); }).finally(() => setBusy(''));
   };
   const servers = [...new Set(m.install.map((ref) => ref.replace(/:.*/, '')))];
   return (
@@ -138,9 +144,17 @@ function Installations({ m }: { m: Mandate }) {
         </Scroll>
       )}
       {servers.length === 0 ? <p>The mandate does not say where it is installed.</p> : may && m.in_force && (
-        <Bar>{servers.map((s) => <Button key={s} isDisabled={busy !== ''} onPress={() => preview(s)}>{busy === s ? 'Working it out…' : `Preview on ${s}`}</Button>)}</Bar>
+        <Bar>{servers.length > 1 && <Button $main isDisabled={busy !== ''} onPress={() => preview(everywhere)}>{busy === everywhere ? 'Working it out…' : 'Preview everywhere, in a wave'}</Button>}{servers.map((s) => <Button key={s} isDisabled={busy !== ''} onPress={() => preview(s)}>{busy === s ? 'Working it out…' : `Preview on ${s}`}</Button>)}</Bar>
       )}
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
+      {waves.data && waves.data.items.length > 0 && (
+        <Scroll tabIndex={0} role="region" aria-label="List of waves">
+          <Plain>
+            <thead><tr><th>Wave</th><th>Servers, in their order</th><th>When</th><th>State</th></tr></thead>
+            <tbody>{waves.data.items.map((w) => <tr key={w.number}><td><Link to={`/waves/${w.number}`}>{w.number}</Link></td><td className="wrap">{waveOrder(w)}</td><td className="n">{moment(w.finished_at ?? w.started_at ?? w.previewed_at)}</td><td className="wrap">{waveStanding(w)[1]}</td></tr>)}</tbody>
+          </Plain>
+        </Scroll>
+      )}
     </Part>
   );
 }

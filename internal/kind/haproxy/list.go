@@ -371,7 +371,7 @@ func (r *reader) shadowed() {
 		if mine.Pairs[0].Certificate == theirs.Pairs[0].Certificate {
 			continue
 		}
-		r.problem(mine.Place, kind.Suspect, 
+		r.problem(mine.Place, kind.Suspect,
 			"one certificate for each name: take the other file away, or let this one's come before it",
 			"%s is not shown for %s: %s is loaded before it (%s)", mine.Pairs[0].Certificate, several(mine, lost[x]),
 			theirs.Pairs[0].Certificate, theirs.Place)
