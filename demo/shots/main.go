@@ -124,6 +124,7 @@ var shots = []page{
 	{name: "trail", path: "/mandates/deck-plans", width: 1280, high: 800, late: true, dark: true,
 		wait: "[aria-label='Trail'] li"},
 	{name: "installation", path: "/installations/4", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
+	{name: "wave", path: "/waves/1", width: 1280, high: 800, late: true, wait: "[aria-label='Groups in their order'] h2"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]",
 		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
@@ -219,12 +220,12 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 }
 
 // commands are the command line's pictures, taken of a real terminal.
-var commands = []struct{ name, line string }{
-	{"cli-today", "insegna today"},
-	{"cli-binding-list", "insegna binding list --verdict broken,at-odds --limit 12"},
-	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml"},
-	{"cli-mandate", "insegna mandate list; insegna mandate check timetable"},
-	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes"},
+// What comes before is not shown.
+var commands = []struct{ name, line, before string }{
+	{"cli-today", "insegna today", ""},
+	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml", ""},
+	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes", ""},
+	{"cli-wave", "insegna install booking --everywhere --yes | tail -33", "insegna mandate order booking"},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.
@@ -237,7 +238,7 @@ func terminals(dir, url, out, only string) error {
 		if err != nil {
 			return err
 		}
-		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line)
+		cmd := exec.Command("bash", "-c", terminalScript, "_", target, c.line, c.before)
 		cmd.Dir = dir
 		cmd.Env = append(os.Environ(), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "INSEGNA_SERVICE="+url,
 			"FORCE_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(dir, ".demo", "sign-ins", "marit"))
@@ -251,11 +252,12 @@ func terminals(dir, url, out, only string) error {
 // terminalScript runs a line in a terminal on a virtual screen and takes a
 // picture of it.
 const terminalScript = `set -eu
+eval "$3" >/dev/null 2>&1
 tmp=$(mktemp -d); trap 'kill $t $x 2>/dev/null || true; rm -rf "$tmp"' EXIT; t=; x=
 mkfifo "$tmp/fifo"
 Xvfb -displayfd 9 -screen 0 1280x800x24 -nolisten tcp 9>"$tmp/fifo" 2>/dev/null & x=$!
 read -r d <"$tmp/fifo"; export DISPLAY=:$d
 LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 125x38+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#12161f' -fg '#f1e9d6' -b 12 -bw 0 +sb \
   -e bash -c 'printf "\e[?25l"; printf "%s\n" "\$ $1"; eval "$1"; touch '"$tmp"'/done; sleep 60' _ "$2" & t=$!
-for i in $(seq 200); do [ -e "$tmp/done" ] && break; sleep .05; done
+for i in $(seq 600); do [ -e "$tmp/done" ] && break; sleep .05; done
 sleep .4; import -window root "$1"`

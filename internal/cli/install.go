@@ -136,7 +136,7 @@ func (a *app) showPreview(v *client.Installation) {
 	a.say("Installing the certificate of order %d (%s) for %s on %s", v.Order, v.Certificate[:12], v.Mandate, v.Server)
 	a.say("")
 	for _, act := range v.Acts {
-		a.say("  %-6s %s", clean(act.Does), clean(act.What))
+		a.note(fmt.Sprintf("  %-6s", clean(act.Does)), act.What)
 	}
 	for _, f := range v.Files {
 		a.say("  edit   %s", f.Path)

@@ -15,6 +15,8 @@ import { Standing } from './Mandates';
 
 const Title = styled.h1`overflow-wrap: anywhere; margin-bottom: ${space(4)};`;
 
+const Told = styled.p`margin-top: ${space(4)}; max-width: 76ch;`;
+
 const Groups = styled.ol`
   list-style: none; margin: ${space(7)} 0 0; padding: 0;
   > li { display: grid; grid-template-columns: 44px minmax(0, 1fr); gap: ${space(4)}; padding-bottom: ${space(6)}; position: relative; }
@@ -38,7 +40,7 @@ export function WavePage() {
     <>
       <Title><Link to={`/mandates/${w.mandate}`}>{w.mandate}</Link> on {all.length === 1 ? 'one server' : `${all.length} servers`}, in a wave</Title>
       <Standing $kind={kind} aria-live="polite">{text}</Standing>
-      <p>The certificate of order {w.order}{w.started_at ? `, begun ${moment(w.started_at)} by ${w.by}` : `, previewed by ${w.by}`}. Those furthest behind the visitor go first; a group goes once the one before is seen to be well.{w.there.length > 0 && ` ${w.there.join(', ')} ${w.there.length === 1 ? 'has' : 'have'} it already.`}</p>
+      <Told>The certificate of order {w.order}{w.started_at ? `, begun ${moment(w.started_at)} by ${w.by}` : `, previewed by ${w.by}`}. Those furthest behind the visitor go first; a group goes once the one before is seen to be well.{w.there.length > 0 && ` ${w.there.join(', ')} ${w.there.length === 1 ? 'has' : 'have'} it already.`}</Told>
       <Acts w={w} />
       <Groups aria-label="Groups in their order">
         {w.groups.map((group, i) => (
@@ -63,7 +65,7 @@ function ServerOf({ s }: { s: Schemas['WaveServer'] }) {
   return (
     <Standing as="div" $kind={kind}>
       <h2><span aria-hidden="true">{marks[kind]}</span> <Link to={`/installations/${v.number}`}>{s.server}</Link></h2>
-      {v.state === 'previewed' ? 'waits for its turn' : text}
+      {v.state === 'previewed' ? 'waits for its turn' : v.state === 'done' ? 'new: visitors get this certificate' : text}
       {v.finished_at && <span className="when">, {moment(v.finished_at)}</span>}
       {v.state === 'previewed' && <ul>{v.acts.map((a) => <li key={a.does + a.what}><strong>{a.does}</strong> {a.what}</li>)}</ul>}
     </Standing>
