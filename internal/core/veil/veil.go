@@ -44,6 +44,8 @@ var (
 		`(?s)-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----.*?(?:-----END [A-Z0-9 ]*PRIVATE KEY-----|\z)`)
 	// nothing but variables
 	variables = regexp.MustCompile(`^["']?(?:[$]\w+|[$][{]\w+[}])+["']?[)]*$`)
+	// the hash of a password (crypt(5)), which looks like variables
+	crypted = regexp.MustCompile(`^["']?[$][0-9][0-9a-z]?[$]`)
 	// what compares in a condition
 	operator = regexp.MustCompile(`^(?:!?=|!?~\*?|-[a-z]|!-[a-z])$`)
 	// names that speak of secrets and lead to where they are
@@ -93,7 +95,8 @@ func byLine(text string, plain Plain) string {
 			text := strings.TrimRight(line, "\r\n")
 			list[i] = (&scanner{plain: plain}).comment(text) + line[len(text):]
 			continue
-		case strings.ContainsAny(whole[len(whole)-1:], ";{},"):
+		case strings.ContainsAny(whole[len(whole)-1:], ";{,"),
+			strings.HasSuffix(whole, "}") && (!strings.Contains(whole, " { ") || strings.Contains(whole, ";")): // a block, not a condition within the line
 			continue
 		}
 		list[i] = l.line(line)
@@ -115,8 +118,23 @@ type lineScanner struct {
 // lineWord is a word of a line, quoted or not.
 var lineWord = regexp.MustCompile(`"(?:\\.|[^"\\])*"?|'(?:\\.|[^'\\])*'?|[^\s]+`)
 
+var (
+	// a word whose next one is a password, wherever it stands
+	before = regexp.MustCompile(`(?i)^(?:[\w-]+-)?(?:password|passwd|passphrase|pass|secret)$`)
+	// a part of a request that is compared with what only few know
+	asks = regexp.MustCompile(`(?i)(?:hdr|cook|param|header)\w*\([^)]*` + named + `[^)]*\)`)
+	// a name with its password
+	joined = regexp.MustCompile(`^([^\s:]+:)(.+)$`)
+)
+
+// ends says of a word that it ends a comparison, or is a flag of one.
+func ends(w string) (end, flag bool) {
+	return w == "}" || w == "||" || w == "or", strings.HasPrefix(w, "-")
+}
+
 // line writes a line, its secrets hidden.
 func (l *lineScanner) line(text string) string {
+	compares := false
 	return lineWord.ReplaceAllStringFunc(text, func(w string) string {
 		if w == `\` {
 			return w
@@ -126,9 +144,25 @@ func (l *lineScanner) line(text string) string {
 		if l.secret && !strings.HasPrefix(w, "[") && w != ">" {
 			return hide(w)
 		}
+		if compares {
+			end, flag := ends(w)
+			if compares = !end; !end && !flag {
+				return hide(w)
+			}
+			return w
+		}
+		compares = asks.MatchString(w)
+		if at > 1 && before.MatchString(l.words[at-1]) {
+			return hide(w)
+		}
+		if at > 0 && strings.EqualFold(l.words[at-1], "auth") && joined.MatchString(w) {
+			return joined.ReplaceAllString(w, "${1}"+Hidden)
+		}
 		most := nameMost
-		if strings.HasSuffix(strings.ToLower(l.words[0]), "header") {
-			most = headerMost
+		for _, o := range l.words[:min(at, nameMost+1)] {
+			if strings.HasSuffix(strings.ToLower(o), "header") {
+				most = headerMost
+			}
 		}
 		if at <= most && nameOf.MatchString(w) && !open.MatchString(l.words[0]) && !l.plain(l.words[0]) &&
 			!strings.HasPrefix(l.words[0], "<") {
@@ -256,7 +290,7 @@ func (s *scanner) word(w string) {
 
 // hide hides a word but for the end of a condition around it.
 func hide(w string) string {
-	if variables.MatchString(w) || strings.Trim(w, `"'()`) == "" || strings.HasPrefix(w, Hidden) {
+	if variables.MatchString(w) && !crypted.MatchString(w) || strings.Trim(w, `"'()`) == "" || strings.HasPrefix(w, Hidden) {
 		return w
 	}
 	tail := ""

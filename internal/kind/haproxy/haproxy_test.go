@@ -28,10 +28,12 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/veil"
 	"insegna.example/internal/install"
 	"insegna.example/internal/install/files"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/haproxy"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
 	"insegna.example/internal/standin/process"
@@ -475,4 +477,41 @@ func TestATestIsLedToACopy(t *testing.T) {
 	} {
 		assert.Equal(t, want, e.OnFile(command, "/m", "/o"), command)
 	}
+}
+
+// TestSecretsOfAConfigurationAreHidden shows a configuration to somebody who may not
+// see its secrets; what is none stays to be read.
+func TestSecretsOfAConfigurationAreHidden(t *testing.T) {
+	text := `global
+    setenv API_TOKEN hunter-token
+    ca-base /etc/ssl/certs
+userlist staff
+    user joe insecure-password hunter-plain
+    user ann password $6$hunterhash$abcdefgh
+frontend web
+    bind :443 ssl crt /etc/haproxy/site.pem alpn h2 ca-sign-file /a ca-sign-pass hunter-sign
+    bind :444 ssl crt-list /etc/haproxy/list.txt tls-ticket-keys /etc/haproxy/tickets
+    stats auth admin:hunter-stats
+    http-request set-header Authorization "Basic hunterbasic"
+    http-request set-header X-Api-Key hunter-header
+    http-request deny if { req.hdr(X-Secret) -m str hunter-compare }
+    server s1 10.0.0.1:80 check
+`
+	hidden := veil.Text(text, registry.Kinds.Plain)
+	assert.NotContains(t, hidden, "hunter", hidden)
+	for _, stays := range []string{"crt /etc/haproxy/site.pem alpn h2", "crt-list /etc/haproxy/list.txt", "ca-base /etc/ssl/certs",
+		"server s1 10.0.0.1:80 check", "user joe", "http-request set-header Authorization", "tls-ticket-keys /etc/haproxy/tickets"} {
+		assert.Contains(t, hidden, stays)
+	}
+	assert.Equal(t, strings.Count(text, "\n"), strings.Count(hidden, "\n"), "lines stay lines")
+
+	r, err := haproxy.Read(house("frontend web\n  mode http\n  bind :80\n  acl known req.hdr(X-Api-Key) -f /keys\n"+
+		"  http-request deny if { req.cook(session) -f /sessions }\n  http-request deny unless { hdr(host) -f /hosts }\n",
+		map[string]string{"keys": "hunter\n", "sessions": "hunter\n", "hosts": "a.example\n"}), mainFile)
+	require.NoError(t, err)
+	var kept []string
+	for _, f := range r.Files {
+		kept = append(kept, f.Path)
+	}
+	assert.Equal(t, []string{mainFile, "/hosts"}, kept, "files of what only few know are not kept")
 }

@@ -1,6 +1,7 @@
 package haproxy
 
 import (
+	"regexp"
 	"strings"
 )
 
@@ -103,6 +104,20 @@ func (t *tree) lines(p string, valued bool) *mapped {
 	return m
 }
 
+var (
+	// what requests are led by
+	leading = regexp.MustCompile(`(?i)hdr\w*\(host|\bpath|\bbase|sni\b|\burl`)
+	// what only few know, and is compared with what lies in files
+	secretive = regexp.MustCompile(`(?i)\(\s*[^()]*(?:token|secret|key|auth|passw|cookie|session)[^()]*\)|\bcook\b`)
+)
+
+// leads says whether a line compares what requests are led by, and no secret: files
+// it names may be kept and shown.
+func leads(s *statement) bool {
+	text := strings.Join(s.args(1), " ")
+	return leading.MatchString(text) && !secretive.MatchString(text)
+}
+
 // beside reads the maps and files of patterns the rules of a configuration name, so
 // that they are part of its reading.
 func (r *reader) beside() {
@@ -125,6 +140,9 @@ func (r *reader) beside() {
 	}
 	for _, s := range r.sections {
 		for _, o := range s.list {
+			if !leads(o) {
+				continue
+			}
 			for i := 1; i < len(o.words); i++ {
 				w := o.arg(i)
 				if w == "-f" && (o.arg(0) == "acl" || o.words[i].from > 0) && o.arg(0) != "bind" {
