@@ -39,7 +39,6 @@ func (p *pier) get(t *testing.T, host, path string) string {
 // of http-01, prepares the running server, and asks for the file a CA would: it
 // comes, and everything else is answered as before.
 func TestAPreparedServerServesWhatACAAsksFor(t *testing.T) {
-	const token = "/.well-known/acme-challenge/a-token"
 	listen := "listen PLAIN; "
 	for name, config := range map[string]string{
 		"a redirect of the whole site": "server { " + listen + "server_name HOST; return 301 https://$host$request_uri; }",
@@ -61,59 +60,82 @@ func TestAPreparedServerServesWhatACAAsksFor(t *testing.T) {
 		"two sites": "server { " + listen + "server_name HOST; return 301 https://HOST/; }\nserver { " + listen +
 			"server_name two.lantern.example; return 404; }",
 	} {
-		t.Run(name, func(t *testing.T) {
-			p := newPier(t)
-			web, users := p.dir+"/web", p.dir+"/users"
-			p.put(t, web+"/index.html", "front")
-			p.put(t, users, "")
-			p.put(t, p.site,
-				strings.NewReplacer("PLAIN", p.plain.String(), "HOST", host, "WEB", web, "USERS", users).Replace(config)+"\n")
-			p.start(t)
-			asked := map[string]string{}
-			hosts := []string{host, "two.lantern.example", "other.lantern.example", "www.lantern.example", "nobody.example"}
-			for _, h := range hosts {
-				for _, path := range []string{"/", "/any", "/.hidden", token} {
-					asked[h+" "+path] = p.get(t, h, path)
-				}
-			}
-			names := []string{host}
-			if name == "two sites" {
-				names = append(names, "two.lantern.example")
-			}
-			d := p.destination(reach.Local())
-			wish := &install.Wish{Mandate: "menu", Server: "pier", Names: names, PlainPort: p.plain.Port(),
-				Leaf: pkitest.Leaf(p.root, host, func(c *x509.Certificate) { c.DNSNames = names }).Certificate}
-			planned, err := d.Prepare(t.Context(), wish)
-			require.NoError(t, err)
-			x := &records{}
-			i := &install.Installation{Plan: planned.Plan, Bindings: planned.Bindings, State: install.Staging}
-			require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
-			require.Equal(t, install.Done, i.State, "%s %v", i.Reason, x.steps)
-			p.put(t, p.folder+"/proofs"+token, "proof")
-			require.NoError(t, os.Chmod(p.dir, 0o755))
-			for _, h := range hosts {
-				for _, path := range []string{"/", "/any", "/.hidden", token} {
-					want := asked[h+" "+path]
-					if path == token && (h == host || h == "two.lantern.example" && name == "two sites") {
-						want = "200  proof"
-					}
-					assert.Eventually(t, func() bool { return p.get(t, h, path) == want }, 5*time.Second, 10*time.Millisecond,
-						"%s%s: want %s", h, path, want)
-				}
-			}
-			_, err = d.Prepare(t.Context(), wish)
-			assert.ErrorContains(t, err, "is served by the sites of these names as it is", "once is enough")
-			left, err := filepath.Glob(p.dir + "/.insegna*")
-			require.NoError(t, err)
-			assert.Empty(t, left)
-
-			i.State, i.Switched = install.Returning, true
-			require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
-			require.Equal(t, install.Returned, i.State, i.Reason)
-			assert.Eventually(t, func() bool { return p.get(t, host, token) == asked[host+" "+token] }, 5*time.Second,
-				10*time.Millisecond, "and back")
-		})
+		t.Run(name, func(t *testing.T) { prepared(t, newPier(t), config, name == "two sites") })
 	}
+}
+
+// TestAPreparedHttpdServesWhatACAAsksFor does the same on a real httpd.
+func TestAPreparedHttpdServesWhatACAAsksFor(t *testing.T) {
+	for name, config := range map[string]string{
+		"a redirect of the whole site": "<VirtualHost PLAIN>\n\tServerName HOST\n\tRedirect permanent / https://HOST/\n</VirtualHost>",
+		"a rewrite of everything": "<VirtualHost PLAIN>\nServerName HOST\nRewriteEngine on\nRewriteCond %{HTTPS} off\n" +
+			"RewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]\n</VirtualHost>",
+		"everything passed on": "<VirtualHost \\\n PLAIN>\n ServerName HOST\n ProxyPass / http://127.0.0.1:9/\n</VirtualHost>",
+		"all is denied": "<Directory />\n Require all denied\n</Directory>\n<VirtualHost PLAIN>\n ServerName HOST\n DocumentRoot WEB\n" +
+			"</VirtualHost>",
+		"another site is the first": "<VirtualHost PLAIN>\n ServerName other.lantern.example\n Redirect / https://other.lantern.example/\n" +
+			"</VirtualHost>\n<VirtualHost PLAIN>\n ServerName HOST\n ServerAlias www.lantern.example\n RedirectMatch 301 (.*) https://HOST$1\n" +
+			"</VirtualHost>",
+		"the first answers": "<VirtualHost PLAIN>\n ServerName _\n RedirectMatch ^ https://HOST/\n</VirtualHost>",
+		"two sites": "<VirtualHost PLAIN>\n ServerName HOST\n Redirect / https://HOST/\n</VirtualHost>\n<VirtualHost PLAIN>\n" +
+			" ServerName two.lantern.example\n Redirect 404 /\n</VirtualHost>",
+	} {
+		t.Run(name, func(t *testing.T) { prepared(t, newHouse(t), "Listen PLAIN\n"+config, name == "two sites") })
+	}
+}
+
+// prepared starts a server, asks it for everything, prepares it, and asks again.
+func prepared(t *testing.T, p *pier, config string, two bool) {
+	const token = "/.well-known/acme-challenge/a-token"
+	web, users := p.dir+"/web", p.dir+"/users"
+	p.put(t, web+"/index.html", "front")
+	p.put(t, users, "")
+	p.put(t, p.site,
+		strings.NewReplacer("PLAIN", p.plain.String(), "HOST", host, "WEB", web, "USERS", users).Replace(config)+"\n")
+	p.start(t)
+	asked := map[string]string{}
+	hosts := []string{host, "two.lantern.example", "other.lantern.example", "www.lantern.example", "nobody.example"}
+	for _, h := range hosts {
+		for _, path := range []string{"/", "/any", "/.hidden", token} {
+			asked[h+" "+path] = p.get(t, h, path)
+		}
+	}
+	names := []string{host}
+	if two {
+		names = append(names, "two.lantern.example")
+	}
+	d := p.destination(reach.Local())
+	wish := &install.Wish{Mandate: "menu", Server: "pier", Names: names, PlainPort: p.plain.Port(),
+		Leaf: pkitest.Leaf(p.root, host, func(c *x509.Certificate) { c.DNSNames = names }).Certificate}
+	planned, err := d.Prepare(t.Context(), wish)
+	require.NoError(t, err)
+	x := &records{}
+	i := &install.Installation{Plan: planned.Plan, Bindings: planned.Bindings, State: install.Staging}
+	require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+	require.Equal(t, install.Done, i.State, "%s %v", i.Reason, x.steps)
+	p.put(t, p.folder+"/proofs"+token, "proof")
+	require.NoError(t, os.Chmod(p.dir, 0o755))
+	for _, h := range hosts {
+		for _, path := range []string{"/", "/any", "/.hidden", token} {
+			want := asked[h+" "+path]
+			if path == token && (h == host || h == "two.lantern.example" && two) {
+				want = "200  proof"
+			}
+			assert.Eventually(t, func() bool { return p.get(t, h, path) == want }, 5*time.Second, 10*time.Millisecond,
+				"%s%s: want %s", h, path, want)
+		}
+	}
+	_, err = d.Prepare(t.Context(), wish)
+	assert.ErrorContains(t, err, "is served by the sites of these names as it is", "once is enough")
+	left, err := filepath.Glob(p.dir + "/.insegna*")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	i.State, i.Switched = install.Returning, true
+	require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
+	require.Equal(t, install.Returned, i.State, i.Reason)
+	assert.Eventually(t, func() bool { return p.get(t, host, token) == asked[host+" "+token] }, 5*time.Second,
+		10*time.Millisecond, "and back")
 }
 
 // TestWhereACertificateIsLookedAt has TLS passed on by one listener to another of

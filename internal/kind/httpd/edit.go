@@ -18,6 +18,20 @@ import (
 // files that change, in the order of their paths; none when all is as wanted. A
 // *kind.EditError says why a site is not changed.
 func Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
+	e, err := newEditor(fsys, main)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range list {
+		if err := e.site(w); err != nil {
+			return nil, err
+		}
+	}
+	return e.edits()
+}
+
+// newEditor reads a configuration to change it.
+func newEditor(fsys fs.FS, main string) (*editor, error) {
 	main = path.Clean(main)
 	reading, err := Read(fsys, main)
 	if err != nil {
@@ -28,13 +42,7 @@ func Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &editor{loader: l, reading: reading, top: in, changes: map[*file][]change{}}
-	for _, w := range list {
-		if err := e.site(w); err != nil {
-			return nil, err
-		}
-	}
-	return e.edits()
+	return &editor{loader: l, reading: reading, top: in, changes: map[*file][]change{}}, nil
 }
 
 // editor changes lines of files.
@@ -105,9 +113,6 @@ func changed(text string, list []change) string {
 
 // site changes one site.
 func (e *editor) site(w kind.Wanted) error {
-	no := func(at kind.Place, remedy, format string, args ...any) error {
-		return &kind.EditError{Place: at, Reason: fmt.Sprintf(format, args...), Remedy: remedy}
-	}
 	i := slices.IndexFunc(e.reading.Sites, func(s kind.Site) bool { return s.Place == w.Site })
 	if i < 0 {
 		return no(w.Site, "read the configuration anew", "no virtual host in force is declared there")
@@ -138,6 +143,11 @@ func (e *editor) site(w kind.Wanted) error {
 // refusal makes the error for something that stands in the way.
 type refusal func(at kind.Place, remedy, format string, args ...any) error
 
+// no is that refusal.
+func no(at kind.Place, remedy, format string, args ...any) error {
+	return &kind.EditError{Place: at, Reason: fmt.Sprintf(format, args...), Remedy: remedy}
+}
+
 // exchange puts other paths in the place of a site's certificate and key.
 func (e *editor) exchange(d *Directive, p *kind.Pair, w kind.Wanted, no refusal) error {
 	if p.Certificate == w.Certificate && p.Key == w.Key && p.Chain == "" {
@@ -151,18 +161,8 @@ func (e *editor) exchange(d *Directive, p *kind.Pair, w kind.Wanted, no refusal)
 	if len(own.keys) > 0 {
 		key = own.keys[0]
 	}
-	for _, o := range []*Directive{d, certificate, key, own.chain} {
-		if o == nil {
-			continue
-		}
-		switch f := e.files[o.node.file]; {
-		case o.Macro:
-			return no(o.Place, "write the lines into the virtual host itself", "%s comes out of a macro", o.Place)
-		case e.used[f] > 1:
-			return no(o.Place, "write the lines into the virtual host itself", "the file %s is included more than once", f.path)
-		case len(f.problems) > 0:
-			return no(o.Place, "mend the file first", "the file cannot be read to its end")
-		}
+	if err := e.editable(no, d, certificate, key, own.chain); err != nil {
+		return err
 	}
 	if p.Chain != "" && own.chain == nil {
 		return no(p.Place, "move SSLCertificateChainFile into the virtual hosts that need it",
@@ -184,6 +184,25 @@ func (e *editor) exchange(d *Directive, p *kind.Pair, w kind.Wanted, no refusal)
 	}
 	if len(missing) > 0 {
 		e.add(d, certificate, missing)
+	}
+	return nil
+}
+
+// editable says why directives, of which some may be nil, are not changed where they
+// stand.
+func (e *editor) editable(no refusal, list ...*Directive) error {
+	for _, o := range list {
+		if o == nil {
+			continue
+		}
+		switch f := e.files[o.node.file]; {
+		case o.Macro:
+			return no(o.Place, "write the lines into the virtual host itself", "%s comes out of a macro", o.Place)
+		case e.used[f] > 1:
+			return no(o.Place, "write the lines into the virtual host itself", "the file %s is included more than once", f.path)
+		case len(f.problems) > 0:
+			return no(o.Place, "mend the file first", "the file cannot be read to its end")
+		}
 	}
 	return nil
 }
@@ -212,13 +231,7 @@ func (e *editor) put(d *Directive, to string) {
 // before its end.
 func (e *editor) add(d, behind *Directive, lines []string) {
 	n, at := d.node, d.node.last
-	indent := indentOf(e.lineOf(n, n.line)) + "    "
-	for _, o := range d.Block {
-		if o.node.file == n.file {
-			indent = indentOf(e.lineOf(n, o.node.line))
-			break
-		}
-	}
+	indent, _ := e.within(d)
 	if behind != nil {
 		n, at = behind.node, behind.node.last+1
 		indent = indentOf(e.lineOf(n, n.line))
@@ -227,6 +240,23 @@ func (e *editor) add(d, behind *Directive, lines []string) {
 		lines[i] = indent + lines[i]
 	}
 	e.change(n, change{at, at - 1, lines})
+}
+
+// within gives the blanks that directives of a virtual host begin with, and one
+// step more.
+func (e *editor) within(d *Directive) (outer, inner string) {
+	own := indentOf(e.lineOf(d.node, d.node.line))
+	outer = own + "    "
+	for _, o := range d.Block {
+		if o.node.file == d.node.file {
+			outer = indentOf(e.lineOf(d.node, o.node.line))
+			break
+		}
+	}
+	if step, ok := strings.CutPrefix(outer, own); ok && step != "" {
+		return outer, outer + step
+	}
+	return outer, outer + "    "
 }
 
 // indentOf are the blanks a line begins with.
@@ -238,14 +268,4 @@ func quoted(s string) string {
 		return s
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
-}
-
-// Free says that sites are not prepared for a CA's request yet.
-func Free(_ fs.FS, _ string, list []kind.Freed) (*kind.Edits, error) {
-	for _, w := range list {
-		return nil, &kind.EditError{Place: w.Site, Reason: "a rule of the virtual host takes the path of http-01 along",
-			Remedy: "add before it: Alias /.well-known/acme-challenge/ " + quoted(w.Proofs+"/.well-known/acme-challenge/") +
-				", and take the path out of redirects and what is passed on"}
-	}
-	return &kind.Edits{}, nil
 }

@@ -131,8 +131,9 @@ type request struct {
 	site    *kind.Site
 	host    string // asked for, "" when none is named
 	port    uint16
-	path    string // as rules have changed it
-	unsure  bool   // a condition could not be worked out
+	path    string     // as rules have changed it
+	unsure  bool       // a condition could not be worked out
+	found   *Directive // the rule after which nothing else translates the path
 	matched *regexp2.Match
 	rule    *regexp2.Match
 }
@@ -169,7 +170,7 @@ func (q *request) serverName() string {
 // ask gives what becomes of a request: rules of the server first, what is passed
 // on, redirects, who may come in, redirects of sections, then the file.
 func (q *request) ask(asked string) kind.Step {
-	q.path, q.unsure = asked, false
+	q.path, q.unsure, q.found = asked, false, nil
 	step := q.led()
 	if asked == probe && step.Hidden == nil {
 		if made := q.madeFor(); made != nil && *made != step.Place {
@@ -196,9 +197,18 @@ func (q *request) madeFor() *kind.Place {
 
 // led leads the request.
 func (q *request) led() kind.Step {
-	own := q.blocks(q.site)
+	own, asked := q.blocks(q.site), q.path
 	if step, done := q.rewritten(q.rules(own), ""); done {
 		return q.paged(step)
+	}
+	if q.found != nil { // neither aliases nor what is passed on count any more, and sections go by what was asked for
+		step := kind.Step{Place: q.found.Place, Handling: kind.Serves, To: path.Dir(q.path), Under: path.Dir(asked) + "/"}
+		if !onDisk(q.path) {
+			root, _ := q.root(own)
+			step.To = path.Dir(root + "/" + q.path)
+		}
+		q.path, step.Under = asked, strings.Replace(step.Under, "//", "/", 1)
+		return q.guarded(step)
 	}
 	if step, done := q.passed(own); done {
 		return q.guarded(step)
@@ -546,8 +556,20 @@ func (q *request) substituted(d *Directive, f flags, under string) (kind.Step, b
 	if !strings.HasPrefix(to, "/") && under != "" {
 		to = under + to
 	}
-	q.path = to
+	if q.path = to; under == "" && !f.has("PT", "passthrough") {
+		q.found = d
+	}
 	return kind.Step{}, false
+}
+
+// systemFolders are the folders every system has at its root (hier(7)).
+var systemFolders = strings.Fields("bin boot dev etc home lib media mnt opt proc root run sbin srv sys tmp usr var")
+
+// onDisk says whether a rule of the server leads to a file rather than to another
+// path: the first part of it is a folder at the root of the file system.
+func onDisk(to string) bool {
+	first, _, _ := strings.Cut(strings.TrimPrefix(to, "/"), "/")
+	return strings.HasPrefix(to, "/") && slices.Contains(systemFolders, first)
 }
 
 // self is the server's own address, as it names it.
