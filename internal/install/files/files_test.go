@@ -472,7 +472,7 @@ func TestNewEverywhereOrOldEverywhere(t *testing.T) {
 
 // TestNewOrOldOnHttpd does the same on a real httpd, in 200 ways.
 func TestNewOrOldOnHttpd(t *testing.T) {
-	newOrOld(t, newHouse, []string{renewed, foreign}, 50)
+	newOrOld(t, newHouse, []string{renewed, foreign, plainOnly}, 50)
 }
 
 // TestNewOrOldOnHAProxy does the same on a real HAProxy, in 200 ways, live through

@@ -476,17 +476,16 @@ func mine(at string, wanted []kind.Wanted, edits *kind.Edits) bool {
 }
 
 // shownBy are the sites of the configuration as it will be that show the
-// certificate.
+// certificate; those that were edited, where none is known to.
 func (p *planner) shownBy(wanted []kind.Wanted, edits *kind.Edits) (out []int) {
+	for i := range p.after.Sites {
+		if slices.ContainsFunc(p.after.Sites[i].Pairs,
+			func(x kind.Pair) bool { return mine(x.Certificate, wanted, edits) }) {
+			out = append(out, i)
+		}
+	}
 	for _, w := range wanted {
-		if w.More {
-			for i := range p.after.Sites {
-				if slices.ContainsFunc(p.after.Sites[i].Pairs,
-					func(x kind.Pair) bool { return mine(x.Certificate, wanted, edits) }) && !slices.Contains(out, i) {
-					out = append(out, i)
-				}
-			}
-		} else if site := p.siteAt(edits.Site(w.Site)); site >= 0 {
+		if site := p.siteAt(edits.Site(w.Site)); len(out) == 0 && site >= 0 {
 			out = append(out, site)
 		}
 	}

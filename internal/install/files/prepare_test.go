@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -82,6 +83,26 @@ func TestAPreparedHttpdServesWhatACAAsksFor(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { prepared(t, newHouse(t), "Listen PLAIN\n"+config, name == "two sites") })
 	}
+}
+
+// TestAPlainHttpdGoesToHTTPS gives a plain virtual host TLS: its visitors are led
+// there, what a CA asks for is served before, and whoever else it answers for gets
+// what he got.
+func TestAPlainHttpdGoesToHTTPS(t *testing.T) {
+	p := newHouse(t)
+	i := p.lay(t, plainOnly, 2)
+	before := p.get(t, "nobody.example", "/any")
+	x := &trial{Connection: reach.Local()}
+	x.run(t, p, i)
+	require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+	assert.True(t, p.serves(i.Leaf))
+	assert.Equal(t, "301 https://"+host+":"+strconv.Itoa(int(p.secure.Port()))+"/any?x=1 ", p.get(t, host, "/any?x=1")[:len("301 https://")+
+		len(host)+len(":"+strconv.Itoa(int(p.secure.Port())))+len("/any?x=1 ")])
+	const token = "/.well-known/acme-challenge/a-token"
+	p.put(t, p.folder+"/proofs"+token, "proof")
+	require.NoError(t, os.Chmod(p.dir, 0o755))
+	assert.Equal(t, "200  proof", p.get(t, host, token))
+	assert.Equal(t, before, p.get(t, "nobody.example", "/any"))
 }
 
 // prepared starts a server, asks it for everything, prepares it, and asks again.

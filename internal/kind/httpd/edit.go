@@ -97,8 +97,11 @@ func changed(text string, list []change) string {
 			b.WriteString(lines[next-1])
 		}
 		end := "\n"
-		if strings.HasSuffix(lines[c.first-1], "\r\n") {
+		if strings.HasSuffix(lines[min(c.first, len(lines))-1], "\r\n") || strings.HasSuffix(lines[0], "\r\n") {
 			end = "\r\n"
+		}
+		if s := b.String(); c.first > len(lines) && !strings.HasSuffix(s, "\n") { // the last line has no end
+			b.WriteString(end)
 		}
 		for _, l := range c.lines {
 			b.WriteString(l + end)
@@ -126,10 +129,11 @@ func (e *editor) site(w kind.Wanted) error {
 			"the main server answers there, whose lines count for every virtual host")
 	case e.top[at].Macro:
 		return no(w.Site, "write the lines into the macro by hand", "the virtual host comes out of a macro")
+	case !tls && (len(site.Pairs) > 0 || settingsOf(e.top[at].Block).engine != nil):
+		return no(w.Site, "set SSLEngine on in the first virtual host of its address, or give it another address",
+			"the virtual host says something of TLS, and its address speaks plain http all the same")
 	case !tls:
-		return no(w.Site,
-			"add by hand: Listen, <VirtualHost> for port 443, SSLEngine on, SSLCertificateFile and SSLCertificateKeyFile",
-			"the virtual host speaks plain http, and giving it TLS is not possible from here yet")
+		return e.secure(e.top[at], site, w)
 	case len(site.Pairs) > 1:
 		return no(site.Pairs[1].Place, "leave the site one pair, or write the lines by hand",
 			"the site shows %d certificates", len(site.Pairs))

@@ -1,6 +1,7 @@
 package httpd_test
 
 import (
+	"crypto/x509"
 	"errors"
 	"os"
 	"os/exec"
@@ -28,7 +29,7 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 	require.NoError(t, err)
 	pairs := truthtest.Pairs(t)
 	leaf := pkitest.Leaf(pkitest.CA("root", nil), "nobody.example").Certificate
-	edited, refused := 0, 0
+	edited, refused, secured := 0, 0, 0
 	for _, file := range list {
 		archive, err := txtar.ParseFile(file)
 		require.NoError(t, err)
@@ -38,12 +39,20 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 		}
 		before := c.Read(t)
 		main := c.Dir + "/httpd.conf"
-		wanted := kind.Wanted{Certificate: c.Dir + "/new cert.pem", Key: c.Dir + "/new.key"}
+		wanted := kind.Wanted{Certificate: c.Dir + "/new cert.pem", Key: c.Dir + "/new.key", Proofs: c.Dir + "/proofs"}
 		require.NoError(t, os.WriteFile(wanted.Certificate, pairs["d.pem"], 0o644))
 		require.NoError(t, os.WriteFile(wanted.Key, pairs["d.key"], 0o644))
 		for i := range before.Sites {
 			what := filepath.Base(file) + " " + before.Sites[i].Place.String()
-			wanted.Site = before.Sites[i].Place
+			wanted.Site, wanted.Port = before.Sites[i].Place, uint16(truthtest.FreePort(t))
+			plain, leaf := len(before.Sites[i].Pairs) == 0, leaf
+			if plain {
+				var own []string
+				for n := range before.Sites[i].Names {
+					own = append(own, before.Sites[i].Names[n].Covers...)
+				}
+				leaf = pkitest.Leaf(pkitest.CA("root", nil), "x.example", func(x *x509.Certificate) { x.DNSNames = own }).Certificate
+			}
 			edits, err := httpd.Edit(os.DirFS("/"), main, []kind.Wanted{wanted})
 			var no *kind.EditError
 			if errors.As(err, &no) {
@@ -62,11 +71,14 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 			out, err := server.Command(c, "-t").CombinedOutput()
 			require.NoError(t, err, "%s: %s", what, out)
 			after := c.Read(t)
-			at := edits.Site(wanted.Site)
-			again, err := httpd.Edit(os.DirFS("/"), main,
-				[]kind.Wanted{{Site: at, Certificate: wanted.Certificate, Key: wanted.Key}})
-			require.NoError(t, err, what)
-			assert.Empty(t, again.Files, what)
+			if at := edits.Site(wanted.Site); !plain {
+				again, err := httpd.Edit(os.DirFS("/"), main,
+					[]kind.Wanted{{Site: at, Certificate: wanted.Certificate, Key: wanted.Key}})
+				require.NoError(t, err, what)
+				assert.Empty(t, again.Files, what)
+			} else {
+				secured++
+			}
 			compared := &kind.Compared{Before: kind.Side{Reading: before, Answers: httpd.NewIndex(before)},
 				After: kind.Side{Reading: after, Answers: httpd.NewIndex(after)}, Edits: edits, Wanted: []kind.Wanted{wanted},
 				Leaf: leaf, Most: 5}
@@ -76,9 +88,10 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("%d edited, %d refused", edited, refused)
-	assert.Greater(t, edited, 35)
-	assert.Greater(t, refused, 35)
+	t.Logf("%d edited, %d of them from plain http, %d refused", edited, secured, refused)
+	assert.Greater(t, edited, 60)
+	assert.Greater(t, secured, 25)
+	assert.Greater(t, refused, 10)
 }
 
 // test has the server test a copy with edits made.
@@ -127,8 +140,18 @@ func TestHowLinesAreWritten(t *testing.T) {
 			"Define N 1\n<VirtualHost *:443>\nSSLEngine on\nInclude conf/tls\n</VirtualHost>\n<VirtualHost *:443>\nInclude " +
 				"conf/tls\n</VirtualHost>\n", "",
 			"/etc/httpd/conf/tls:1: the file /etc/httpd/conf/tls is included more than once"},
-		"plain": {"Listen 80\n<VirtualHost *:80>\n</VirtualHost>\n", "",
-			"/etc/httpd/conf/httpd.conf:4: the virtual host speaks plain http, and giving it TLS is not possible from here yet"},
+		"plain, without what it takes": {"Listen 80\n<VirtualHost *:80>\n</VirtualHost>\n", "",
+			"/etc/httpd/conf/httpd.conf:4: mod_rewrite is not loaded"},
+		"plain": {"LoadModule rewrite_module x\nListen 80\n<VirtualHost *:80>\n  ServerName a.example\n  DocumentRoot /w\n</VirtualHost>",
+			"LoadModule rewrite_module x\nListen 80\n<VirtualHost *:80>\n" +
+				"  # Visitors are led to https, but for what a CA asks for as proof of these names.\n  RewriteEngine On\n" +
+				"  RewriteCond %{HTTP_HOST} ^(a\\.example)\\.?(:[0-9]+)?$ [NC]\n" +
+				"  RewriteRule ^/\\.well-known/acme-challenge/([^/]+)$ \"/p/.well-known/acme-challenge/$1\" [END]\n" +
+				"  RewriteCond %{HTTP_HOST} ^(a\\.example)\\.?(:[0-9]+)?$ [NC]\n  RewriteRule ^ https://%1%{REQUEST_URI} [R=301,END]\n" +
+				"  ServerName a.example\n  DocumentRoot /w\n  <Directory /p/.well-known/acme-challenge>\n    AllowOverride None\n" +
+				"    Options None\n    Require all granted\n  </Directory>\n</VirtualHost>\n\n<VirtualHost *:443>\n" +
+				"  ServerName a.example\n  DocumentRoot /w\n  SSLEngine on\n  SSLCertificateFile /new/c.pem\n" +
+				"  SSLCertificateKeyFile /new/c.key\n</VirtualHost>\n", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			fsys := tree(map[string]string{"httpd.conf": head + c.before,
@@ -136,7 +159,7 @@ func TestHowLinesAreWritten(t *testing.T) {
 			r, err := httpd.Read(fsys, "/etc/httpd/conf/httpd.conf")
 			require.NoError(t, err)
 			edits, err := httpd.Edit(fsys, "/etc/httpd/conf/httpd.conf",
-				[]kind.Wanted{{Site: r.Sites[0].Place, Certificate: "/new/c.pem", Key: "/new/c.key"}})
+				[]kind.Wanted{{Site: r.Sites[0].Place, Certificate: "/new/c.pem", Key: "/new/c.key", Port: 443, Proofs: "/p"}})
 			if c.no != "" {
 				assert.EqualError(t, err, c.no)
 				return

@@ -38,27 +38,13 @@ func (e *editor) free(w kind.Freed) error {
 		return no(w.Site, byHand, "the main server answers there, whose lines count for every virtual host")
 	}
 	d := e.top[at]
-	if err := e.editable(no, d); err != nil {
+	on, err := e.rewrites(d, byHand)
+	if err != nil {
 		return err
 	}
-	rules, on := false, false
-	for _, o := range append(slices.Clone(e.top), d.Block...) {
-		if o.Name == "rewriteengine" { // the virtual host's own comes last
-			on = strings.EqualFold(o.Arg(0), "on")
-		}
-	}
-	for _, o := range d.Block {
-		rules = rules || o.Name == "rewriterule"
-	}
-	switch {
-	case !e.hasModule("rewrite_module"):
-		return no(d.Place, "switch mod_rewrite on (a2enmod rewrite) and reload; or "+byHand,
-			"mod_rewrite is not loaded, with which the path is kept free")
-	case rules && !on:
-		return no(d.Place, byHand, "the virtual host has rewrite rules that are switched off")
-	case slices.ContainsFunc(d.Block, func(o *Directive) bool {
+	if slices.ContainsFunc(d.Block, func(o *Directive) bool {
 		return o.Name == "rewriterule" && strings.Contains(o.Raw, w.Proofs)
-	}):
+	}) {
 		return no(d.Place, byHand, "the virtual host has been prepared already, and the path is not served all the same")
 	}
 	var hosts []string
@@ -70,21 +56,60 @@ func (e *editor) free(w kind.Freed) error {
 	if !on {
 		first = append(first, outer+"RewriteEngine On")
 	}
-	escaped := strings.ReplaceAll(wellKnown, ".", `\.`)
-	first = append(first,
-		outer+"RewriteCond %{HTTP_HOST} ^("+strings.Join(hosts, "|")+`)\.?(:[0-9]+)?$ [NC]`,
-		outer+"RewriteRule ^"+escaped+"([^/]+)$ "+quoted(w.Proofs+wellKnown+"$1")+" [END]")
+	first = append(first, proofRules(outer, hosts, w.Proofs)...)
+	open := e.opened(d)
+	e.change(d.node, change{open + 1, open, first})
+	e.change(d.node, change{d.node.last, d.node.last - 1, opens(outer, inner, w.Proofs)})
+	return nil
+}
+
+// rewrites says whether a virtual host has its rewrite rules switched on, or why none
+// can be added before them.
+func (e *editor) rewrites(d *Directive, byHand string) (on bool, err error) {
+	if err := e.editable(no, d); err != nil {
+		return false, err
+	}
+	rules := false
+	for _, o := range append(slices.Clone(e.top), d.Block...) {
+		if o.Name == "rewriteengine" { // the virtual host's own comes last
+			on = strings.EqualFold(o.Arg(0), "on")
+		}
+	}
+	for _, o := range d.Block {
+		rules = rules || o.Name == "rewriterule"
+	}
+	switch {
+	case !e.hasModule("rewrite_module"):
+		return false, no(d.Place, "switch mod_rewrite on (a2enmod rewrite) and reload; or "+byHand, "mod_rewrite is not loaded")
+	case rules && !on:
+		return false, no(d.Place, byHand, "the virtual host has rewrite rules that are switched off")
+	}
+	return on, nil
+}
+
+// opened is the last line of the opening of a section.
+func (e *editor) opened(d *Directive) int {
 	open := d.node.line
 	for strings.HasSuffix(strings.TrimSuffix(e.lineOf(d.node, open), "\r"), `\`) { // one that is continued
 		open++
 	}
-	e.change(d.node, change{open + 1, open, first})
-	e.change(d.node, change{d.node.last, d.node.last - 1, []string{
-		outer + "<Directory " + quoted(w.Proofs+strings.TrimSuffix(wellKnown, "/")) + ">",
-		inner + "AllowOverride None",
-		inner + "Options None",
-		inner + "Require all granted",
-		outer + "</Directory>",
-	}})
-	return nil
+	return open
+}
+
+// hostCondition holds for some hosts, which are expressions, however their port is
+// written; %1 is the host then.
+func hostCondition(outer string, hosts []string) string {
+	return outer + "RewriteCond %{HTTP_HOST} ^(" + strings.Join(hosts, "|") + `)\.?(:[0-9]+)?$ [NC]`
+}
+
+// proofRules are the lines that lead to the files of http-01.
+func proofRules(outer string, hosts []string, proofs string) []string {
+	return []string{hostCondition(outer, hosts),
+		outer + "RewriteRule ^" + strings.ReplaceAll(wellKnown, ".", `\.`) + "([^/]+)$ " + quoted(proofs+wellKnown+"$1") + " [END]"}
+}
+
+// opens are the lines that let everybody read these files.
+func opens(outer, inner, proofs string) []string {
+	return []string{outer + "<Directory " + quoted(proofs+strings.TrimSuffix(wellKnown, "/")) + ">", inner + "AllowOverride None",
+		inner + "Options None", inner + "Require all granted", outer + "</Directory>"}
 }
