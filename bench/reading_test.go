@@ -236,7 +236,8 @@ func (b *bench) readingHAProxy(main, small string, many, few int) error {
 		" of its time", "≤ 0.20", "10,000 distinct certificates with chain and key in one file each, all of them read, parsed "+
 			"and matched, and the one of each of 20,000 names worked out, against `haproxy -c` on the same list. Rounds: "+
 			spread(ratio)+".", median(ratio) <= 0.2)
-	b.add("time a certificate of a HAProxy list with 10,000, against with 1,000", median(growth), " times", "≤ 1.3 (linear)",
+	b.add("time a certificate of a HAProxy list with 10,000, against with 1,000", median(growth), " times",
+		"≤ 1.3 (linear)",
 		"The same, a certificate, against a list of 1,000. Rounds: "+spread(growth)+".", median(growth) <= 1.3)
 	return nil
 }

@@ -107,7 +107,8 @@ func TestADayAtTheTerminal(t *testing.T) {
 	assert.Contains(t, run("estate", "apply", "estate.yaml").out, "nothing to change")
 	assert.Contains(t, run("estate", "show").out, "gone.lantern.example  quay:1")
 	assert.Contains(t, run("server", "list").out, "not reached: its declaration has no reach")
-	assert.Contains(t, run("server", "sites", "quay").err, "the configuration of quay has not been read; declare reach for it")
+	assert.Contains(t, run("server", "sites", "quay").err,
+		"the configuration of quay has not been read; declare reach for it")
 
 	r = run("survey", "start", "--fail-at", "broken")
 	assert.Equal(t, 3, r.code, r.err)

@@ -144,7 +144,8 @@ func (a *app) waveEnd(w *client.Wave) error {
 
 // waveOf fetches one wave.
 func (a *app) waveOf(ctx context.Context, number int64) (*client.Wave, error) {
-	return get[client.Wave](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetWave(ctx, number) })
+	return get[client.Wave](a, ctx,
+		func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetWave(ctx, number) })
 }
 
 // waves groups the commands about waves.
@@ -174,7 +175,8 @@ func (a *app) waves() *cobra.Command {
 // question.
 func (a *app) waveAct(does, short, question string, do func(context.Context, int64) error) *cobra.Command {
 	var yes bool
-	c := &cobra.Command{Use: does + " NUMBER", Short: short, Args: cobra.ExactArgs(1), Example: "  insegna wave " + does + " 2",
+	c := &cobra.Command{Use: does + " NUMBER", Short: short, Args: cobra.ExactArgs(1),
+		Example: "  insegna wave " + does + " 2",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			id, err := number(args[0], "wave")
 			if err != nil {

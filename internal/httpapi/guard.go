@@ -48,8 +48,9 @@ const (
 // takesLong are the calls that wait for servers, CAs or name servers, or handle
 // large files.
 var takesLong = map[string]bool{"previewEstate": true, "applyEstate": true, "checkMandate": true, "visitMandate": true,
-	"agreeToTerms": true, "listCas": true, "previewInstallation": true, "previewWave": true, "beginOrder": true, "verifyJournal": true,
-	"renewSafeKey": true, "getHostKey": true, "trustHostKey": true, "continueHttps": true, "beginHttps": true}
+	"agreeToTerms": true, "listCas": true, "previewInstallation": true, "previewWave": true, "beginOrder": true,
+	"verifyJournal": true,
+	"renewSafeKey":  true, "getHostKey": true, "trustHostKey": true, "continueHttps": true, "beginHttps": true}
 
 // deadlineOf is when a call has to be answered.
 func deadlineOf(operation string) time.Duration {

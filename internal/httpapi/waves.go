@@ -66,7 +66,8 @@ func (srv *Server) PreviewWave(ctx context.Context,
 }
 
 // GetWave gives one with its installations.
-func (srv *Server) GetWave(ctx context.Context, r contract.GetWaveRequestObject) (contract.GetWaveResponseObject, error) {
+func (srv *Server) GetWave(ctx context.Context,
+	r contract.GetWaveRequestObject) (contract.GetWaveResponseObject, error) {
 	v, err := srv.service.Wave(ctx, r.Number)
 	if err != nil {
 		return nil, err
@@ -95,7 +96,8 @@ func (srv *Server) ReturnWave(ctx context.Context,
 }
 
 // KeepWave leaves one that stopped as it is.
-func (srv *Server) KeepWave(ctx context.Context, r contract.KeepWaveRequestObject) (contract.KeepWaveResponseObject, error) {
+func (srv *Server) KeepWave(ctx context.Context,
+	r contract.KeepWaveRequestObject) (contract.KeepWaveResponseObject, error) {
 	v, err := srv.service.KeepWave(ctx, r.Number)
 	if err != nil {
 		return nil, err

@@ -195,7 +195,8 @@ func (s *Installing) waveAct(ctx context.Context, action string) func(*store.Wav
 
 // BeginWave carries out what was previewed.
 func (s *Installing) BeginWave(ctx context.Context, id int64) (*WaveView, error) {
-	if err := s.store.BeginWave(ctx, id, actor(ctx), s.waveAct(ctx, "wave.begin"), time.Now().UTC(), s.enqueueWave); err != nil {
+	if err := s.store.BeginWave(ctx, id, actor(ctx), s.waveAct(ctx, "wave.begin"), time.Now().UTC(),
+		s.enqueueWave); err != nil {
 		return nil, err
 	}
 	return s.Wave(ctx, id)

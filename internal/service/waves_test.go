@@ -58,9 +58,10 @@ func newConvoy(t *testing.T) *convoy {
 		both := append(certs.PEM(leaf.Raw), key...)
 		require.NoError(t, os.WriteFile(dir+"/old.pem", both, 0o600))
 		if name == "lb" {
-			require.NoError(t, os.WriteFile(dir+"/haproxy.cfg", []byte(fmt.Sprintf("global\n  stats socket %s/admin.sock mode 600 level "+
-				"admin\ndefaults\n  mode http\n  timeout client 5s\n  timeout server 5s\n  timeout connect 5s\nfrontend web\n  bind %s ssl "+
-				"crt %[1]s/old.pem\n  http-request return\n", dir, f.at[name])), 0o644))
+			require.NoError(t, os.WriteFile(dir+"/haproxy.cfg",
+				[]byte(fmt.Sprintf("global\n  stats socket %s/admin.sock mode 600 level "+
+					"admin\ndefaults\n  mode http\n  timeout client 5s\n  timeout server 5s\n  timeout connect 5s\nfrontend web\n  bind %s ssl "+
+					"crt %[1]s/old.pem\n  http-request return\n", dir, f.at[name])), 0o644))
 			running, err := process.Start(exec.Command("/usr/sbin/haproxy", "-db", "-f", dir+"/haproxy.cfg"), syscall.SIGKILL)
 			require.NoError(t, err)
 			t.Cleanup(func() { running.Stop(syscall.SIGTERM) })

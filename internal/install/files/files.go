@@ -409,8 +409,8 @@ func (d *Destination) exists(p string) (bool, error) {
 // meanwhile is one that no server loads out of a folder.
 func put(how, from, to string) string {
 	meanwhile := quoted(path.Join(path.Dir(to), "."+path.Base(to)+".insegna"))
-	return "rm -f -- " + meanwhile + " && " + how + " " + quoted(from) + " " + meanwhile + " && mv -T -- " + meanwhile + " " +
-		quoted(to)
+	return "rm -f -- " + meanwhile + " && " + how + " " + quoted(from) + " " + meanwhile + " && mv -T -- " +
+		meanwhile + " " + quoted(to)
 }
 
 // link lays a link where nothing is, or in the place of a file that is kept; one
@@ -573,8 +573,8 @@ func (l *layout) unfinished(p *install.Plan) (list string) {
 		return list
 	}
 	copied := quoted(path.Join(path.Dir(l.Copy), "."+path.Base(l.Copy)))
-	return list + " " + quoted(l.Copy) + random + " " + quoted(l.Copy) + random + ".? " + copied + random + "." + random + " " +
-		copied + random + ".?." + random
+	return list + " " + quoted(l.Copy) + random + " " + quoted(l.Copy) + random + ".? " + copied + random + "." +
+		random + " " + copied + random + ".?." + random
 }
 
 // Clear implements install.Destination. After an installation that is done it
@@ -597,9 +597,10 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 		return nil
 	}
 	folder := quoted(l.in("versions", l.Version))
-	_, err = d.run(ctx, "rm -rf -- "+folder+" "+quoted(l.in("before", l.Version))+"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
-		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.in("before"))+" "+quoted(l.Folder)+" "+quoted(path.Dir(l.Folder))+
-		" 2>/dev/null; test ! -e "+folder)
+	_, err = d.run(ctx, "rm -rf -- "+folder+" "+quoted(l.in("before", l.Version))+
+		"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
+		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.in("before"))+" "+quoted(l.Folder)+" "+
+		quoted(path.Dir(l.Folder))+" 2>/dev/null; test ! -e "+folder)
 	return err
 }
 

@@ -81,7 +81,8 @@ func newHouse(t *testing.T) *pier {
 	require.NoError(t, os.Chmod(p.dir, 0o755))
 	p.httpd, p.main, p.site = true, p.dir+"/httpd.conf", p.dir+"/sites/menu"
 	head := ""
-	for _, m := range []string{"mpm_event", "authz_core", "alias", "rewrite", "proxy", "proxy_http", "socache_shmcb", "ssl"} {
+	for _, m := range []string{"mpm_event", "authz_core", "alias", "rewrite", "proxy", "proxy_http",
+		"socache_shmcb", "ssl"} {
 		head += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
 	}
 	p.put(t, p.main,

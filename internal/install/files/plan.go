@@ -64,7 +64,8 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 		return nil, err
 	}
 	if bad := reading.Ends(); bad != nil && d.Lenient {
-		return nil, &install.RefusedError{Reason: "a reload would end the server, although its own test passes: " + bad.Error(),
+		return nil, &install.RefusedError{Reason: "a reload would end the server, although its own test passes: " +
+			bad.Error(),
 			Next: "mend that first, then survey the server anew"}
 	}
 	p := &planner{Destination: d, wish: w, reading: reading}
@@ -113,7 +114,8 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	}
 	changes := len(edits.Files) + len(edits.Links)
 	return &install.Planned{
-		Plan:     install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal, edits.Links), Files: edits.Files, Links: edits.Links, Own: own},
+		Plan: install.Plan{Where: l.Folder, Acts: l.acts(w.Rehearsal, edits.Links), Files: edits.Files,
+			Links: edits.Links, Own: own},
 		Bindings: append(bindings, p.neighbours(wanted, edits)...),
 		Notes:    append(notes, p.spared...),
 		There:    l.Before == l.Version && changes == 0,

@@ -48,7 +48,8 @@ func (p *pier) quayText(version int, names string) string {
 		socket = "  stats socket " + p.dir + "/admin.sock mode 600 level admin expose-fd listeners\n"
 	}
 	return fmt.Sprintf("global\n%s  hard-stop-after 1s\ndefaults\n  mode http\n  timeout client 5s\n  timeout server 5s\n"+
-		"  timeout connect 1s\nfrontend web\n  bind %s\n  bind %s ssl %s\n  http-request return\n", socket, p.plain, p.secure, names)
+		"  timeout connect 1s\nfrontend web\n  bind %s\n  bind %s ssl %s\n  http-request return\n", socket, p.plain,
+		p.secure, names)
 }
 
 // both is a certificate with its key in one file.

@@ -108,9 +108,6 @@ func (e *editor) exchange(w kind.Wanted, list []kind.Wanted) error {
 	return nil
 }
 
-// out2sites are the sites of the reading.
-func (e *editor) out2sites() []kind.Site { return e.reader.out.Sites }
-
 // aside notes that a file is put aside, and a link may take its place.
 func (e *editor) aside(p, to string, w kind.Wanted) error {
 	data, _, err := source.ReadFile(e.fs, p, fileLimit)
@@ -130,7 +127,8 @@ func (e *editor) otherKind(o *entry, list []kind.Wanted) *entry {
 	keys := source.NewKeys(e.reader.out)
 	mine := e.reader.out.Sites[o.site]
 	for _, other := range e.entries {
-		if other == nil || other == o || !slices.ContainsFunc(list, func(w kind.Wanted) bool { return w.Site == other.place }) {
+		if other == nil || other == o || !slices.ContainsFunc(list,
+			func(w kind.Wanted) bool { return w.Site == other.place }) {
 			continue
 		}
 		site := e.reader.out.Sites[other.site]

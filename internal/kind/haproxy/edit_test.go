@@ -102,7 +102,8 @@ func TestInstallingOnEveryConfiguration(t *testing.T) {
 }
 
 // installOn installs a certificate for some hosts; it gives 1 when a copy was tested.
-func installOn(t *testing.T, c *truthtest.Truth, before *kind.Reading, root *pkitest.Entity, hosts []string, installed *int,
+func installOn(t *testing.T, c *truthtest.Truth, before *kind.Reading, root *pkitest.Entity, hosts []string,
+	installed *int,
 	refused map[string]int) (copied int) {
 	what := filepath.Base(c.Dir) + " " + t.Name() + " " + strings.Join(hosts, " ")
 	leaf := pkitest.Leaf(root, hosts[0], func(x *x509.Certificate) { x.DNSNames = hosts })

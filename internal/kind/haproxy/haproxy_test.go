@@ -67,14 +67,15 @@ func TestBadInputIsToldAndTheRestIsRead(t *testing.T) {
 		"a brace":                 {text: "global\n  setenv A \"${B\"\n" + good, place: ":2:13", message: "without a brace"},
 		"too many words": {text: "global\n  setenv" + strings.Repeat(" x", 70) + "\n" + good, place: ":2:136",
 			message: "too many words"},
-		"a NUL":           {text: "global\n  a\x00b\n" + good, place: ":2:4", message: "NUL"},
-		"out of section":  {text: "maxconn 10\n" + good, place: ":1:1", message: "unknown keyword maxconn out of section"},
-		"no name":         {text: "backend\n" + good, place: ":1:1", message: "the section backend has no name"},
-		"an odd name":     {text: "backend a/b\n" + good, place: ":1:9", message: "has another character"},
-		"conditions deep": {text: deep + good + strings.Repeat(".endif\n", 20), place: ":21:1", message: "too many nested .if"},
-		"a condition":     {text: ".if nonsense(1)\n.endif\n" + good, place: ":1:1", message: "cannot be understood"},
-		"else twice":      {text: ".if 1\n.else\n.else\n.endif\n" + good, place: ":3:1", message: ".else after .else"},
-		"an alert":        {text: ".alert \"not here\"\n" + good, place: ":1:1", message: "stops here by itself: not here"},
+		"a NUL":          {text: "global\n  a\x00b\n" + good, place: ":2:4", message: "NUL"},
+		"out of section": {text: "maxconn 10\n" + good, place: ":1:1", message: "unknown keyword maxconn out of section"},
+		"no name":        {text: "backend\n" + good, place: ":1:1", message: "the section backend has no name"},
+		"an odd name":    {text: "backend a/b\n" + good, place: ":1:9", message: "has another character"},
+		"conditions deep": {text: deep + good + strings.Repeat(".endif\n", 20), place: ":21:1",
+			message: "too many nested .if"},
+		"a condition": {text: ".if nonsense(1)\n.endif\n" + good, place: ":1:1", message: "cannot be understood"},
+		"else twice":  {text: ".if 1\n.else\n.else\n.endif\n" + good, place: ":3:1", message: ".else after .else"},
+		"an alert":    {text: ".alert \"not here\"\n" + good, place: ":1:1", message: "stops here by itself: not here"},
 		"a variable": {text: "frontend x\n  bind \"$ADDRESS:80\"\n" + good, place: ":2:8",
 			message: "the environment variable ADDRESS is not known here"},
 		"no value": {text: "frontend x\n  bind :80 ssl crt\n" + good, place: ":2:16", message: "crt has no value"},
@@ -85,8 +86,9 @@ func TestBadInputIsToldAndTheRestIsRead(t *testing.T) {
 		"a list that is not there": {text: "frontend x\n  bind :80 ssl crt-list /l\n" + good, place: ":2:25",
 			message: "no such file"},
 		"a store": {text: "frontend x\n  bind :80 ssl crt @s/a\n" + good, place: ":2:20", message: "no store has"},
-		"a large certificate": {text: "frontend x\n  bind :80 ssl crt /big\n" + good, place: ":2:20", message: "at most 1 MB are read",
-			more: map[string]string{"big": strings.Repeat("x", 1<<20+1)}},
+		"a large certificate": {text: "frontend x\n  bind :80 ssl crt /big\n" + good, place: ":2:20",
+			message: "at most 1 MB are read",
+			more:    map[string]string{"big": strings.Repeat("x", 1<<20+1)}},
 		"twice the same address": {text: "frontend x\n  mode http\n  bind 127.0.0.1:8099\n" + good, place: ":6:8",
 			message: "is opened by " + mainFile + ":3 as well"},
 	} {
@@ -114,9 +116,10 @@ func TestHostileInputIsBounded(t *testing.T) {
 		"50 MB of lines": "global\n" + strings.Repeat("  # nothing here, line after line\n", 1_500_000),
 		"many sections":  strings.Repeat("frontend x\n  bind :80\n", 200_000),
 		"many ports":     "frontend x\n  bind :1-65535,127.0.0.1:1-65535\n",
-		"deep condition": ".if " + strings.Repeat("!", 100_000) + "1\n.endif\n.if " + strings.Repeat("(", 100_000) + "\n.endif\n",
-		"variables":      "global\n" + strings.Repeat("  setenv A \"$A$A$A$A\"\n", 40),
-		"junk":           strings.Repeat("\x01\xff{}[]!@#$%^&*()\n", 100_000),
+		"deep condition": ".if " + strings.Repeat("!", 100_000) + "1\n.endif\n.if " + strings.Repeat("(", 100_000) +
+			"\n.endif\n",
+		"variables": "global\n" + strings.Repeat("  setenv A \"$A$A$A$A\"\n", 40),
+		"junk":      strings.Repeat("\x01\xff{}[]!@#$%^&*()\n", 100_000),
 	} {
 		t.Run(name, func(t *testing.T) {
 			start := time.Now()
@@ -176,13 +179,17 @@ func TestWhatLiesBesideACertificateIsPutAside(t *testing.T) {
 		"    bind 127.0.0.1:@1@ ssl crt @dir@/certs\n    http-request return\n"))
 	c := server.Unpack(t, a, made)
 	root := pkitest.CA("root", nil)
-	leaf := pkitest.Leaf(root, "a.example", func(x *x509.Certificate) { x.DNSNames = []string{"a.example", "www.a.example"} })
+	leaf := pkitest.Leaf(root, "a.example", func(x *x509.Certificate) {
+		x.DNSNames = []string{"a.example",
+			"www.a.example"}
+	})
 	for _, end := range []string{".ocsp", ".issuer", ".sctl"} {
 		require.NoError(t, os.WriteFile(c.Dir+"/certs/a.pem"+end, []byte("of the old certificate"), 0o644))
 	}
 	was := state(t, c.Dir)
 	to := destination(c)
-	planned, err := to.Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "quay", Names: leaf.DNSNames, Leaf: leaf.Certificate,
+	planned, err := to.Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "quay", Names: leaf.DNSNames,
+		Leaf:    leaf.Certificate,
 		Version: "1"})
 	require.NoError(t, err)
 	assert.False(t, planned.Unasked)
@@ -222,7 +229,10 @@ func TestARuntimeSocketThatIsNone(t *testing.T) {
 		"closes":  {func(net.Conn, string) {}, true, "answers nothing to show ssl cert"},
 		"talks of something else": {func(c net.Conn, _ string) { _, _ = c.Write([]byte("Permission denied\n")) }, true,
 			"answers Permission denied to show ssl cert"},
-		"does not know the certificate": {func(c net.Conn, _ string) { _, _ = c.Write([]byte("# filename\n/other.pem\n")) }, true,
+		"does not know the certificate": {func(c net.Conn, _ string) {
+			_,
+				_ = c.Write([]byte("# filename\n/other.pem\n"))
+		}, true,
 			"the running server does not know"},
 		"talks without end": {func(c net.Conn, _ string) {
 			for {
@@ -275,7 +285,8 @@ func TestARuntimeSocketThatIsNone(t *testing.T) {
 				func(x *x509.Certificate) { x.DNSNames = []string{"a.example", "www.a.example"} })
 			key, err := certs.KeyPEM(leaf.Key)
 			require.NoError(t, err)
-			planned, err := to.Plan(t.Context(), &install.Wish{Mandate: "menu", Names: leaf.DNSNames, Leaf: leaf.Certificate, Version: "1"})
+			planned, err := to.Plan(t.Context(), &install.Wish{Mandate: "menu", Names: leaf.DNSNames,
+				Leaf: leaf.Certificate, Version: "1"})
 			require.NoError(t, err)
 			_, err = to.Stage(t.Context(), &planned.Plan, &install.Material{Chain: certs.PEM(leaf.Raw), Key: key})
 			require.NoError(t, err)
@@ -373,7 +384,8 @@ func TestAHundredCertificatesGoLiveUnderLoad(t *testing.T) {
 		require.NoError(t, err)
 		to := destination(c).(*files.Destination)
 		to.Reload, to.Test = "false", "true"
-		planned, err := to.Plan(t.Context(), &install.Wish{Mandate: fmt.Sprintf("m%d", n), Names: e.DNSNames, Leaf: e.Certificate,
+		planned, err := to.Plan(t.Context(), &install.Wish{Mandate: fmt.Sprintf("m%d", n), Names: e.DNSNames,
+			Leaf:    e.Certificate,
 			Version: "1"})
 		require.NoError(t, err)
 		_, err = to.Stage(t.Context(), &planned.Plan, &install.Material{Chain: certs.PEM(e.Raw), Key: key})
@@ -406,7 +418,8 @@ func TestALostSourceGivesNoReading(t *testing.T) {
 	made := pairs(t)
 	fsys := house("global\n  setenv A b\nfrontend x\n  bind :443 ssl crt /certs crt-list /list crt /a.pem\n  use_backend %[hdr(host),map(/m)]\n",
 		map[string]string{"certs/a.pem": string(made["a.both"]), "list": "/b.pem\n", "b.pem": string(made["b.both"]),
-			"a.pem": string(made["c.both"]), "m": "a b\n", "etc/systemd/system/haproxy.service": "ExecStart=haproxy -f " + mainFile + "\n"})
+			"a.pem": string(made["c.both"]), "m": "a b\n",
+			"etc/systemd/system/haproxy.service": "ExecStart=haproxy -f " + mainFile + "\n"})
 	whole, err := haproxy.Read(fsys, mainFile)
 	require.NoError(t, err)
 	require.Len(t, whole.Sites, 3)
@@ -499,8 +512,10 @@ frontend web
 `
 	hidden := veil.Text(text, registry.Kinds.Plain)
 	assert.NotContains(t, hidden, "hunter", hidden)
-	for _, stays := range []string{"crt /etc/haproxy/site.pem alpn h2", "crt-list /etc/haproxy/list.txt", "ca-base /etc/ssl/certs",
-		"server s1 10.0.0.1:80 check", "user joe", "http-request set-header Authorization", "tls-ticket-keys /etc/haproxy/tickets"} {
+	for _, stays := range []string{"crt /etc/haproxy/site.pem alpn h2", "crt-list /etc/haproxy/list.txt",
+		"ca-base /etc/ssl/certs",
+		"server s1 10.0.0.1:80 check", "user joe", "http-request set-header Authorization",
+		"tls-ticket-keys /etc/haproxy/tickets"} {
 		assert.Contains(t, hidden, stays)
 	}
 	assert.Equal(t, strings.Count(text, "\n"), strings.Count(hidden, "\n"), "lines stay lines")

@@ -309,7 +309,8 @@ func (r *reader) pair(e *entry, p *kind.Pair) {
 		r.problem(e.place, kind.Refused, "a key that is not encrypted", "the key in %s: %s", p.Key, k.Fault)
 	case k.Public != "":
 		if c := r.leaf(p.Certificate); c != nil && certs.FingerprintOf(c.RawSubjectPublicKeyInfo).String() != k.Public {
-			r.problem(e.place, kind.Refused, "the key of that certificate", "the key in %s belongs to another certificate than %s",
+			r.problem(e.place, kind.Refused, "the key of that certificate",
+				"the key in %s belongs to another certificate than %s",
 				p.Key, p.Certificate)
 		}
 	}

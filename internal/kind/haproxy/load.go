@@ -222,8 +222,9 @@ func (l *loader) configured() (out []string) {
 
 // sectionWords are the words a section begins with.
 var sectionWords = map[string]bool{"global": true, "defaults": true, "frontend": true, "backend": true, "listen": true,
-	"peers": true, "resolvers": true, "mailers": true, "userlist": true, "program": true, "http-errors": true, "cache": true,
-	"ring": true, "log-forward": true, "fcgi-app": true, "crt-store": true, "traces": true, "log-profile": true,
+	"peers": true, "resolvers": true, "mailers": true, "userlist": true, "program": true, "http-errors": true,
+	"cache": true,
+	"ring":  true, "log-forward": true, "fcgi-app": true, "crt-store": true, "traces": true, "log-profile": true,
 	"acme": true}
 
 // named says whether sections of a kind have a name.
@@ -378,7 +379,8 @@ func (l *loader) inherit() {
 			continue
 		case from != "":
 			if s.defaults = named[from]; s.defaults == nil {
-				l.problem(s.head.place, kind.Refused, "the name of a defaults section above", "defaults section %s not found for %s %s",
+				l.problem(s.head.place, kind.Refused, "the name of a defaults section above",
+					"defaults section %s not found for %s %s",
 					from, s.kind, s.name)
 			}
 		case s.kind != "defaults":

@@ -182,7 +182,8 @@ func (r *reader) globals() {
 		}
 		return ""
 	}
-	g.crtBase, g.caBase, g.keyBase, g.chains = text("crt-base"), text("ca-base"), text("key-base"), text("issuers-chain-path")
+	g.crtBase, g.caBase, g.keyBase, g.chains = text("crt-base"), text("ca-base"), text("key-base"),
+		text("issuers-chain-path")
 	if s := r.globally("default-path"); s != nil {
 		g.defaultPath = s.args(1)
 	}
@@ -205,7 +206,8 @@ var valued = map[string]bool{"crt": true, "crt-list": true, "ca-file": true, "ca
 	"backlog": true, "nice": true, "process": true, "thread": true, "shards": true, "tcp-ut": true, "mss": true,
 	"namespace": true, "severity-output": true, "proto": true, "expose-fd": true, "tls-ticket-keys": true,
 	"ca-sign-file": true, "ca-sign-pass": true, "ca-ignore-err": true, "crt-ignore-err": true, "quic-cc-algo": true,
-	"accept-netscaler-cip": true, "default-crt": true, "guid-prefix": true, "label": true, "idle-ping": true, "ocsp-update": true,
+	"accept-netscaler-cip": true, "default-crt": true, "guid-prefix": true, "label": true, "idle-ping": true,
+	"ocsp-update": true,
 	"quic-socket": true, "cc": true}
 
 // versions are those of TLS, as keywords write them.
@@ -560,7 +562,8 @@ func (r *reader) addresses(b *bind, text string) (out []kind.Listener) {
 	host, ports := rest[:colon], rest[colon+1:]
 	first, last, ok := portsOf(ports)
 	if !ok {
-		r.problem(b.at(1), kind.Refused, "a port from 1 to 65535, or two with a dash", "invalid port %s in %s", shown(ports), text)
+		r.problem(b.at(1), kind.Refused, "a port from 1 to 65535, or two with a dash", "invalid port %s in %s",
+			shown(ports), text)
 		return nil
 	}
 	addr, ok := r.address(strings.Trim(host, "[]"), family)

@@ -13,7 +13,8 @@ const unit = "haproxy.service"
 
 // unitFolders are where units and additions to them lie, the first before the
 // others (systemd.unit(5)).
-var unitFolders = []string{"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"}
+var unitFolders = []string{"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system",
+	"/lib/systemd/system"}
 
 // start finds how the server is started: with which files, in which environment
 // and folder. Where its unit starts it with other files than the main one, nothing
@@ -124,7 +125,8 @@ func (s *service) assignments(text string) {
 // becomes as many words as it has (systemd.service(5)).
 func (s *service) command() (out []string) {
 	for _, w := range shellWords(s.starts) {
-		if name, alone := strings.CutPrefix(w, "$"); alone && !strings.HasPrefix(name, "{") && !strings.ContainsAny(name, "/.") {
+		if name, alone := strings.CutPrefix(w, "$"); alone && !strings.HasPrefix(name, "{") &&
+			!strings.ContainsAny(name, "/.") {
 			out = append(out, strings.Fields(s.env[name])...)
 			continue
 		}

@@ -80,7 +80,8 @@ func (e *editor) rewrites(d *Directive, byHand string) (on bool, err error) {
 	}
 	switch {
 	case !e.hasModule("rewrite_module"):
-		return false, no(d.Place, "switch mod_rewrite on (a2enmod rewrite) and reload; or "+byHand, "mod_rewrite is not loaded")
+		return false, no(d.Place, "switch mod_rewrite on (a2enmod rewrite) and reload; or "+byHand,
+			"mod_rewrite is not loaded")
 	case rules && !on:
 		return false, no(d.Place, byHand, "the virtual host has rewrite rules that are switched off")
 	}
@@ -110,6 +111,7 @@ func proofRules(outer string, hosts []string, proofs string) []string {
 
 // opens are the lines that let everybody read these files.
 func opens(outer, inner, proofs string) []string {
-	return []string{outer + "<Directory " + quoted(proofs+strings.TrimSuffix(wellKnown, "/")) + ">", inner + "AllowOverride None",
+	return []string{outer + "<Directory " + quoted(proofs+strings.TrimSuffix(wellKnown, "/")) + ">", inner +
+		"AllowOverride None",
 		inner + "Options None", inner + "Require all granted", outer + "</Directory>"}
 }

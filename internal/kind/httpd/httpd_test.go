@@ -52,7 +52,8 @@ func told(r *kind.Reading) (out []string) {
 // TestDebiansTree copies the tree the package installs, links and environment and
 // all, switches TLS on as the package's tools do, and moves its folder and ports.
 func TestDebiansTree(t *testing.T) {
-	c := &truthtest.Truth{Server: server, Dir: t.TempDir(), Ports: map[string]int{"@1@": truthtest.FreePort(t), "@2@": truthtest.FreePort(t)},
+	c := &truthtest.Truth{Server: server, Dir: t.TempDir(), Ports: map[string]int{"@1@": truthtest.FreePort(t),
+		"@2@": truthtest.FreePort(t)},
 		Names: []string{"a.example", "-"},
 		Paths: []string{"/", "/.well-known/acme-challenge/token", "/any/other-path"}, Idle: ""}
 	require.NoError(t, os.Chmod(filepath.Dir(c.Dir), 0o755))

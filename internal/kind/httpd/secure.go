@@ -39,7 +39,8 @@ func (e *editor) secure(d *Directive, site *kind.Site, w kind.Wanted) error {
 		if err != nil {
 			return no(d.Place, byHand, "the virtual host is for %s, at any port", text)
 		}
-		if addr, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil && port == strconv.Itoa(int(w.Port)) && addr.IsValid() {
+		if addr, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil && port == strconv.Itoa(int(w.Port)) &&
+			addr.IsValid() {
 			return no(d.Place, byHand, "the virtual host is at port %s already, without TLS", port)
 		}
 		at = append(at, fmt.Sprintf("%s:%d", host, w.Port))
