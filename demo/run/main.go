@@ -279,6 +279,7 @@ Nine commands to try in another terminal:
   bin/insegna binding list --verdict broken,at-odds
   bin/insegna server sites pier-1
   bin/insegna mandate check timetable
+  bin/insegna mandate order booking && bin/insegna install booking --everywhere
   bin/insegna https deck-plans.lanterncoast.example --server pier-1
   bin/insegna https parcels.lanterncoast.example --server pier-1
   bin/insegna visit freight.lanterncoast.example --estate %s
