@@ -536,7 +536,7 @@ func (s *Installing) InstallDue(ctx context.Context) error { return s.installRen
 
 // installRenewed does that for one mandate, or (0) for all.
 func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
-	list, err := s.store.Uninstalled(ctx, mandate, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
+	list, err := s.store.Uninstalled(ctx, itself, mandate, time.Now().UTC(), firstRetry, int(tries), installAtOnce)
 	if err != nil {
 		return err
 	}
@@ -553,32 +553,54 @@ func (s *Installing) installRenewed(ctx context.Context, mandate int64) error {
 }
 
 // waves begins a wave for each mandate that is to be installed on several servers
-// and asks nobody for it; it gives these mandates. Where a wave is not possible the
-// servers are installed on one by one.
+// and asks nobody for it; it gives these mandates. One the service began before, and
+// that stopped, is left as it is then. Where a wave is not possible the servers are
+// installed on one by one.
 func (s *Installing) waves(ctx context.Context, list []store.Uninstalled) (begun []string) {
 	count := map[string]int{}
 	for _, u := range list {
-		if count[u.Mandate]++; count[u.Mandate] != 2 {
+		count[u.Mandate]++
+	}
+	for mandate, servers := range count {
+		err := s.leaveStopped(ctx, mandate)
+		if err == nil && servers > 1 {
+			err = s.waveUnasked(ctx, mandate)
+		} else if err == nil {
 			continue
-		}
-		v, err := s.PreviewWave(ctx, u.Mandate, nil)
-		if err != nil {
-			s.cfg.Log.Info("no wave; installed server by server", "mandate", u.Mandate, "reason", err)
-			continue
-		}
-		for _, i := range v.Installations {
-			if !i.Unasked {
-				err = errAsked
-			}
-		}
-		if err == nil {
-			_, err = s.BeginWave(ctx, v.ID)
 		}
 		if err == nil || errors.Is(err, store.ErrWaveRunning) {
-			begun = append(begun, u.Mandate)
+			begun = append(begun, mandate)
+			continue
 		}
+		s.cfg.Log.Info("no wave; installed server by server", "mandate", mandate, "reason", err)
 	}
 	return begun
+}
+
+// leaveStopped leaves a wave of a mandate as it is that the service began and that
+// stopped, so that what is left of it is taken up anew.
+func (s *Installing) leaveStopped(ctx context.Context, mandate string) error {
+	last, err := s.Waves(ctx, mandate, 0, 1)
+	if err != nil || len(last) == 0 || last[0].State != store.WaveStopped || last[0].By != itself {
+		return err
+	}
+	_, err = s.KeepWave(ctx, last[0].ID)
+	return err
+}
+
+// waveUnasked begins a wave that a person need not be asked for.
+func (s *Installing) waveUnasked(ctx context.Context, mandate string) error {
+	v, err := s.PreviewWave(ctx, mandate, nil)
+	if err != nil {
+		return err
+	}
+	for _, i := range v.Installations {
+		if !i.Unasked {
+			return errAsked
+		}
+	}
+	_, err = s.BeginWave(ctx, v.ID)
+	return err
 }
 
 // errAsked says that a person is to be asked.

@@ -258,5 +258,24 @@ func TestAWave(t *testing.T) {
 	w = waved(t, r.Client, begun(t, r.Client, o.Number).Number)
 	require.Equal(t, client.WaveStateDone, w.State, "%+v", w)
 	f.shows(t, all(*o.Certificate))
+
+	// One that stopped and nobody decides on is taken up again by itself, when its time
+	// has come, and not before.
+	require.NoError(t, os.WriteFile(f.dir["n3"]+"/broken", nil, 0o600))
+	o = ended(t, r.Client, begin(t, r.Client, "deck", false))
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+	stopped := waved(t, r.Client, begun(t, r.Client, o.Number).Number)
+	require.Equal(t, client.WaveStateStopped, stopped.State, "%+v", stopped)
+	require.NoError(t, os.Remove(f.dir["n3"]+"/broken"))
+	require.NoError(t, r.InstallDue(t.Context()))
+	list, err := r.Client.ListWavesWithResponse(t.Context(), &client.ListWavesParams{})
+	require.NoError(t, err)
+	assert.Equal(t, stopped.Number, list.JSON200.Items[0].Number, "not yet")
+	execSQL(t, r.Database, "update installations set finished_at = finished_at - interval '9 days'")
+	require.NoError(t, r.InstallDue(t.Context()))
+	w = waved(t, r.Client, begun(t, r.Client, o.Number).Number)
+	require.Equal(t, client.WaveStateDone, w.State, "%+v", w)
+	assert.Equal(t, []string{"n3", "lb"}, orderOf(w))
+	f.shows(t, all(*o.Certificate))
 	assert.True(t, verify(t, r, "").Whole)
 }

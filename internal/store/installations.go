@@ -238,11 +238,12 @@ type Uninstalled struct {
 }
 
 // Uninstalled lists certificates to install by themselves, of one mandate or (0) of
-// all: those of mandates a person has installed on the server before, unless that is under way or waits
-// for a person, or was tried within a wait, which is shorter where the
-// certificate would not live for so many waits.
-func (s *Store) Uninstalled(ctx context.Context, mandate int64, now time.Time, wait time.Duration, waits,
-	limit int) ([]Uninstalled, error) {
+// all: those of mandates a person has installed on the server before, unless that is
+// under way or waits for a person, or was tried within a wait, which is shorter where
+// the certificate would not live for so many waits. A wave that stopped holds all its
+// servers for that long, and for good when it was begun by somebody else than itself.
+func (s *Store) Uninstalled(ctx context.Context, itself string, mandate int64, now time.Time, wait time.Duration,
+	waits, limit int) ([]Uninstalled, error) {
 	var list []Uninstalled
 	return list, s.db.WithContext(ctx).Raw(`select distinct m.name as mandate, t.server, o.id as order_id
 		from (select distinct on (mandate_id) mandate_id, id, not_after - finished_at as life from orders where state = 'issued' and not rehearsal and (mandate_id = ? or ? = 0) order by mandate_id, id desc) o
@@ -250,6 +251,13 @@ func (s *Store) Uninstalled(ctx context.Context, mandate int64, now time.Time, w
 		cross join lateral jsonb_array_elements_text(m.servers) t(server)
 		where (select i.state from installations i where i.mandate_id = m.id and i.server = t.server and not i.rehearsal and i.started_at is not null and i.state <> 'returned' order by i.id desc limit 1) = 'done'
 		and not exists (select from installations i where i.mandate_id = m.id and i.server = t.server and i.order_id = o.id
-			and (i.state in ('done', 'stuck') or i.started_at is null or i.finished_at is null or i.finished_at > ?::timestamptz - least(make_interval(secs => ?), o.life / ?)))
-		order by o.id limit ?`, mandate, mandate, now, wait.Seconds(), waits, limit).Scan(&list).Error
+			and (i.state in ('done', 'stuck')
+				or i.started_at is null and not exists (select from waves w where w.id = i.wave_id and w.by = ? and w.state in ('stopped', 'kept', 'returned'))
+				or i.started_at is not null and i.finished_at is null
+				or i.finished_at > ?::timestamptz - least(make_interval(secs => ?), o.life / ?)))
+		and not exists (select from waves w where w.mandate_id = m.id and w.order_id = o.id
+			and (w.state in ('running', 'returning') or w.state = 'stopped' and w.by <> ?
+				or w.state in ('stopped', 'kept', 'returned') and (select max(i.finished_at) from installations i where i.wave_id = w.id) > ?::timestamptz - least(make_interval(secs => ?), o.life / ?)))
+		order by o.id limit ?`, mandate, mandate, itself, now, wait.Seconds(), waits, itself, now, wait.Seconds(), waits, limit).
+		Scan(&list).Error
 }

@@ -509,13 +509,14 @@ frontend web
     http-request set-header X-Api-Key hunter-header
     http-request deny if { req.hdr(X-Secret) -m str hunter-compare }
     server s1 10.0.0.1:80 check
+    cookie SRV insert indirect
 `
 	hidden := veil.Text(text, registry.Kinds.Plain)
 	assert.NotContains(t, hidden, "hunter", hidden)
 	for _, stays := range []string{"crt /etc/haproxy/site.pem alpn h2", "crt-list /etc/haproxy/list.txt",
 		"ca-base /etc/ssl/certs",
 		"server s1 10.0.0.1:80 check", "user joe", "http-request set-header Authorization",
-		"tls-ticket-keys /etc/haproxy/tickets"} {
+		"tls-ticket-keys /etc/haproxy/tickets", "cookie SRV insert indirect"} {
 		assert.Contains(t, hidden, stays)
 	}
 	assert.Equal(t, strings.Count(text, "\n"), strings.Count(hidden, "\n"), "lines stay lines")

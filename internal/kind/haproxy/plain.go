@@ -2,5 +2,6 @@ package haproxy
 
 import "regexp"
 
-// plain are directives whose values are no secrets though they look like some.
-var plain = regexp.MustCompile(`^(crt|crt-list|crt-base|key-base|ssl-load-extra-files|tune\.ssl\..*|tls-tickets|no-tls-tickets)$`)
+// plain are directives whose names speak of secrets and whose values are none: the
+// name of a cookie visitors are told apart by.
+var plain = regexp.MustCompile(`^(cookie|capture)$`)
