@@ -112,6 +112,10 @@ func TestBadInputIsToldAndTheRestIsRead(t *testing.T) {
 
 // TestHostileInputIsBounded gives the reader what is large, deep or goes round.
 func TestHostileInputIsBounded(t *testing.T) {
+	var hosts strings.Builder
+	for n := range 200_000 {
+		fmt.Fprintf(&hosts, "n%d.example backend%d\n", n, n)
+	}
 	for name, text := range map[string]string{
 		"50 MB of lines": "global\n" + strings.Repeat("  # nothing here, line after line\n", 1_500_000),
 		"many sections":  strings.Repeat("frontend x\n  bind :80\n", 200_000),
@@ -119,11 +123,15 @@ func TestHostileInputIsBounded(t *testing.T) {
 		"deep condition": ".if " + strings.Repeat("!", 100_000) + "1\n.endif\n.if " + strings.Repeat("(", 100_000) +
 			"\n.endif\n",
 		"variables": "global\n" + strings.Repeat("  setenv A \"$A$A$A$A\"\n", 40),
-		"junk":      strings.Repeat("\x01\xff{}[]!@#$%^&*()\n", 100_000),
+		"many hosts": "frontend x\n  mode http\n  bind :80\n  acl a hdr(host) -i -f /hosts\n  acl b hdr_end(host) -f /hosts\n" +
+			"  http-request deny if a b\n  use_backend %[hdr(host),map_dom(/hosts)] if { hdr(host),map(/hosts) -m found }\n",
+		"many rules": "frontend x\n  mode http\n  bind :80\n" +
+			strings.Repeat("  use_backend y if { hdr(host) a.example } !{ path /x }\n", 100_000),
+		"junk": strings.Repeat("\x01\xff{}[]!@#$%^&*()\n", 100_000),
 	} {
 		t.Run(name, func(t *testing.T) {
 			start := time.Now()
-			r, err := haproxy.Read(house(text, nil), mainFile)
+			r, err := haproxy.Read(house(text, map[string]string{"hosts": hosts.String()}), mainFile)
 			require.NoError(t, err)
 			assert.LessOrEqual(t, len(r.Problems), 500)
 			assert.Less(t, time.Since(start), 30*time.Second)

@@ -465,6 +465,7 @@ func (t *tree) asked(in *section, r ruled, fetches ...string) (out []kind.Name) 
 	if unless {
 		return nil
 	}
+	met := map[string]bool{}
 	test := func(at *statement, words []string) {
 		if len(words) == 0 {
 			return
@@ -498,9 +499,10 @@ func (t *tree) asked(in *section, r ruled, fetches ...string) (out []kind.Name) 
 				n.Covers = []string{host}
 				n.Text = host
 			}
-			if !slices.ContainsFunc(out, func(o kind.Name) bool { return o.Text == n.Text }) {
+			if !met[n.Text] {
 				out = append(out, n)
 			}
+			met[n.Text] = true
 		}
 	}
 	for i := 0; i < len(cond); i++ {
@@ -639,11 +641,13 @@ func (f *front) behind(t *tree) (out []*section) {
 func (r *reader) plainly(f *front) {
 	site := &r.out.Sites[f.site]
 	const most = 2000
+	met := map[string]bool{}
 	for _, u := range f.rules("use_backend", "http-request", "redirect") {
 		for _, n := range r.routes.asked(u.in, u, "hdr", "req.hdr", "req.fhdr") {
-			if len(site.Names) < most && !slices.ContainsFunc(site.Names, func(o kind.Name) bool { return o.Text == n.Text }) {
+			if len(site.Names) < most && !met[n.Text] {
 				site.Names = append(site.Names, n)
 			}
+			met[n.Text] = true
 		}
 	}
 	hosts := []string{}
