@@ -105,7 +105,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
 	assert.Contains(t, said, "Open findings: 13 broken, 5 due, 3 weak, 4 note")
-	assert.Equal(t, 9, strings.Count(said, "\n  bin/insegna "), "nine commands to try")
+	assert.Equal(t, 10, strings.Count(said, "\n  bin/insegna "), "ten commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
 	assert.Error(t, err)

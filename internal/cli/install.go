@@ -139,7 +139,7 @@ func (a *app) showPreview(v *client.Installation) {
 		a.note(fmt.Sprintf("  %-6s", clean(act.Does)), act.What)
 	}
 	for _, f := range v.Files {
-		a.say("  edit   %s", f.Path)
+		a.say("  edit    %s", f.Path)
 	}
 	for _, d := range v.Bindings {
 		shows := "shows no certificate"
@@ -149,7 +149,7 @@ func (a *app) showPreview(v *client.Installation) {
 		if d.Neighbour {
 			shows += " and is to go on so"
 		}
-		a.say("  look   %s at %s, which %s", clean(d.Host), d.Address, shows)
+		a.say("  look    %s at %s, which %s", clean(d.Host), d.Address, shows)
 	}
 	a.showNotes(v.Server, v.Notes)
 	a.showDiffs(v.Files)

@@ -350,7 +350,7 @@ func TestAHundredCertificatesGoLiveUnderLoad(t *testing.T) {
 	at := fmt.Sprintf("127.0.0.1:%d", c.Ports["@1@"])
 	visit := func(n int) (string, error) {
 		name := fmt.Sprintf("n%d.example", n)
-		client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true,
+		client := &http.Client{Timeout: time.Minute, Transport: &http.Transport{DisableKeepAlives: true,
 			TLSClientConfig: &tls.Config{ServerName: name, RootCAs: pool}}}
 		resp, err := client.Get("https://" + at + "/")
 		if err != nil {
@@ -364,7 +364,7 @@ func TestAHundredCertificatesGoLiveUnderLoad(t *testing.T) {
 		return truthtest.Sum(resp.TLS.PeerCertificates[0].Raw), err
 	}
 	running := run()
-	require.Eventually(t, func() bool { _, err := visit(0); return err == nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := visit(0); return err == nil }, 20*time.Second, 10*time.Millisecond)
 
 	var visits, failed atomic.Int64
 	stop := make(chan struct{})
