@@ -128,7 +128,7 @@ func (s *Installing) Wave(ctx context.Context, id int64) (*WaveView, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	list, err := s.waveViews(ctx, []store.Wave{*w})
+	list, err := s.waveViews(ctx, []store.Wave{*w}, true)
 	if err != nil {
 		return nil, err
 	}
@@ -140,8 +140,9 @@ func (s *Installing) Wave(ctx context.Context, id int64) (*WaveView, error) {
 	return list[0], nil
 }
 
-// waveViews gives waves with their installations.
-func (s *Installing) waveViews(ctx context.Context, list []store.Wave) ([]*WaveView, error) {
+// waveViews gives waves with their installations, and with what these change or
+// without, as lists have them.
+func (s *Installing) waveViews(ctx context.Context, list []store.Wave, plans bool) ([]*WaveView, error) {
 	var ids []int64
 	byID := map[int64]*WaveView{}
 	out := make([]*WaveView, len(list))
@@ -152,7 +153,7 @@ func (s *Installing) waveViews(ctx context.Context, list []store.Wave) ([]*WaveV
 	if len(ids) == 0 {
 		return out, nil
 	}
-	rows, err := s.store.WaveInstallations(ctx, ids)
+	rows, err := s.store.WaveInstallations(ctx, ids, plans)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +183,7 @@ func (s *Installing) Waves(ctx context.Context, mandate string, before int64, li
 	if err != nil {
 		return nil, err
 	}
-	return s.waveViews(ctx, rows)
+	return s.waveViews(ctx, rows, false)
 }
 
 // waveAct is the journal's entry for an act on a wave.
@@ -240,7 +241,7 @@ func (s *Installing) runWave(ctx context.Context, id int64) error {
 	} else if err != nil {
 		return err
 	}
-	rows, err := s.store.WaveInstallations(ctx, []int64{id})
+	rows, err := s.store.WaveInstallations(ctx, []int64{id}, false)
 	if err != nil {
 		return err
 	}

@@ -122,6 +122,9 @@ func begun(t *testing.T, c *client.ClientWithResponses, order int64) (w *client.
 		list, err := c.ListWavesWithResponse(t.Context(), &client.ListWavesParams{})
 		require.NoError(t, err)
 		w = &list.JSON200.Items[0]
+		for _, g := range w.Groups {
+			assert.Empty(t, g[0].Installation.Acts, "lists do not tell what changes")
+		}
 		return w.Order == order && w.State != client.WaveStatePreviewed
 	}, time.Minute, 100*time.Millisecond)
 	return w

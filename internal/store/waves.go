@@ -92,10 +92,15 @@ func (s *Store) Waves(ctx context.Context, mandate, before int64, limit int) ([]
 	return list, q.Find(&list).Error
 }
 
-// WaveInstallations gives the installations of some waves.
-func (s *Store) WaveInstallations(ctx context.Context, waves []int64) ([]Installation, error) {
+// WaveInstallations gives the installations of some waves, with what they change or
+// without.
+func (s *Store) WaveInstallations(ctx context.Context, waves []int64, plans bool) ([]Installation, error) {
+	q := s.db.WithContext(ctx)
+	if !plans {
+		q = q.Omit("plan")
+	}
 	var list []Installation
-	return list, s.db.WithContext(ctx).Joins("Mandate").Where("wave_id in ?", waves).Order("installations.id").Find(&list).Error
+	return list, q.Joins("Mandate").Where("wave_id in ?", waves).Order("installations.id").Find(&list).Error
 }
 
 // changeWave alters a wave together with what the journal says of it and the job

@@ -205,8 +205,7 @@ var valued = map[string]bool{"crt": true, "crt-list": true, "ca-file": true, "ca
 	"mode": true, "user": true, "group": true, "uid": true, "gid": true, "id": true, "level": true, "maxconn": true,
 	"backlog": true, "nice": true, "process": true, "thread": true, "shards": true, "tcp-ut": true, "mss": true,
 	"namespace": true, "severity-output": true, "proto": true, "expose-fd": true, "tls-ticket-keys": true,
-	"ca-sign-file": true, "ca-sign-pass": true, "ca-ignore-err": true, "crt-ignore-err": true, "quic-cc-algo": true,
-	"accept-netscaler-cip": true, "default-crt": true, "guid-prefix": true, "label": true, "idle-ping": true,
+	"ca-sign-file": true, "ca-sign-pass": true, "ca-ignore-err": true, "crt-ignore-err": true, "quic-cc-algo": true, "default-crt": true, "guid-prefix": true, "label": true, "idle-ping": true,
 	"ocsp-update": true,
 	"quic-socket": true, "cc": true}
 
