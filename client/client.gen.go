@@ -138,6 +138,30 @@ func (e HealthStatus) Valid() bool {
 	}
 }
 
+// Defines values for HopLookState.
+const (
+	HopLookStateFails     HopLookState = "fails"
+	HopLookStateFine      HopLookState = "fine"
+	HopLookStateUnknown   HopLookState = "unknown"
+	HopLookStateUnwatched HopLookState = "unwatched"
+)
+
+// Valid indicates whether the value is a known member of the HopLookState enum.
+func (e HopLookState) Valid() bool {
+	switch e {
+	case HopLookStateFails:
+		return true
+	case HopLookStateFine:
+		return true
+	case HopLookStateUnknown:
+		return true
+	case HopLookStateUnwatched:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HttpsRunState.
 const (
 	HttpsRunStateChecking   HttpsRunState = "checking"
@@ -528,6 +552,7 @@ func (e Verdict) Valid() bool {
 // Defines values for VisitStepStep.
 const (
 	VisitStepStepAddresses   VisitStepStep = "addresses"
+	VisitStepStepBehind      VisitStepStep = "behind"
 	VisitStepStepCertificate VisitStepStep = "certificate"
 	VisitStepStepChain       VisitStepStep = "chain"
 	VisitStepStepDns         VisitStepStep = "dns"
@@ -541,6 +566,8 @@ const (
 func (e VisitStepStep) Valid() bool {
 	switch e {
 	case VisitStepStepAddresses:
+		return true
+	case VisitStepStepBehind:
 		return true
 	case VisitStepStepCertificate:
 		return true
@@ -1116,13 +1143,44 @@ type HealthStatus string
 // Hop defines model for Hop.
 type Hop struct {
 	// Checked the certificate behind is verified
-	Checked bool     `json:"checked"`
-	Name    *string  `json:"name,omitempty"`
+	Checked bool `json:"checked"`
+
+	// Looks what the last look at each server behind brought
+	Looks []HopLook `json:"looks"`
+
+	// Name the certificate behind has to be for it
+	Name *string `json:"name,omitempty"`
+
+	// Sends the name asked for there
+	Sends   *string  `json:"sends,omitempty"`
 	Servers []string `json:"servers"`
 	Spot    string   `json:"spot"`
 	Tls     bool     `json:"tls"`
 	To      string   `json:"to"`
+
+	// Trust file or folder of the CAs it is verified with
+	Trust *string `json:"trust,omitempty"`
 }
+
+// HopLook defines model for HopLook.
+type HopLook struct {
+	// Address host and port, or unix: and a path
+	Address string `json:"address"`
+
+	// Host it was looked at for; none when it is the same for every host
+	Host     *string    `json:"host,omitempty"`
+	LookedAt *time.Time `json:"looked_at,omitempty"`
+
+	// Said what was shown, or why it fails or is not known
+	Said string `json:"said"`
+
+	// Sha256 of the certificate shown
+	Sha256 *string      `json:"sha256,omitempty"`
+	State  HopLookState `json:"state"`
+}
+
+// HopLookState defines model for HopLook.State.
+type HopLookState string
 
 // HostKey defines model for HostKey.
 type HostKey struct {

@@ -112,6 +112,8 @@ func (m *maker) sites(issuing, policy, harbour, crew, crewIssuing *authority) {
 	m.site("pier-2/lost-property", nil, nil, 900, 2700, "lost-property.lanterncoast.example")
 	m.site("pier-1/radar", issuing, public, 60, 330, "radar.lanterncoast.example")
 	m.site("pier-2/webcam", crewIssuing, crewIssuing.pem, 30, 335, "webcam.lanterncoast.example")
+	m.site("freight-1/tracking", issuing, public, 12, 78, "tracking.lanterncoast.example")
+	m.site("kiosk-gw/tracking-node", crewIssuing, crewIssuing.pem, 377, -12, "tracking.lanterncoast.example")
 	m.site("kiosk-gw/harbourmaster", issuing, public, 50, 40, "harbourmaster.lanterncoast.example")
 	m.copy("freight-1/ships.key", "pki/swaps/freight-1/crane.key.after")
 }

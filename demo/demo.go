@@ -137,7 +137,7 @@ func (e *Estate) claimed(n int) bool {
 // while servers of a killed demo are still ending.
 func (e *Estate) portsFree() bool {
 	for _, last := range []int{10, 11, 12, 20, 31} {
-		for _, port := range []string{"8022", "8080", "8443", "8444", "9443", "9445"} {
+		for _, port := range []string{"8022", "8080", "8443", "8444", "9443", "9445", "9446"} {
 			l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(last), port))
 			if err != nil {
 				return false

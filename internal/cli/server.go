@@ -284,9 +284,46 @@ func siteText(s client.Site) string {
 		}
 	}
 	if len(lines) == 0 {
-		return "no certificate"
+		lines = append(lines, "no certificate")
 	}
-	return strings.Join(lines, "\n")
+	return strings.Join(append(lines, behindText(s.Hops)...), "\n")
+}
+
+// behindText says what stands behind a site, what fails first.
+func behindText(hops []client.Hop) (lines []string) {
+	const most = 3
+	n := 0
+	for _, bad := range []bool{true, false} {
+		for _, h := range hops {
+			for _, l := range h.Looks {
+				if (l.State == client.HopLookStateFails) != bad {
+					continue
+				}
+				if n++; n > most {
+					continue
+				}
+				text := "behind: " + l.Address
+				if l.Host != nil {
+					text += " for " + *l.Host
+				}
+				switch l.State {
+				case client.HopLookStateFine:
+					text += map[bool]string{true: " over TLS", false: " in plain"}[h.Tls]
+				case client.HopLookStateUnknown:
+					text += " is not known: " + l.Said
+				case client.HopLookStateUnwatched:
+					text += ": " + l.Said + ", and nobody looks"
+				default:
+					text += " fails: " + l.Said
+				}
+				lines = append(lines, text)
+			}
+		}
+	}
+	if n > most {
+		lines = append(lines, fmt.Sprintf("behind: and %d more", n-most))
+	}
+	return lines
 }
 
 // shortSpot keeps the end of a long path, which tells files apart.

@@ -31,7 +31,7 @@ func (a *app) visit() *cobra.Command {
 	c := &cobra.Command{Use: "visit NAME[:PORT]", Short: "Walk the way a visitor takes to one name, step by step",
 		Args: cobra.ExactArgs(1),
 		Long: "Visits a name at every address and tells each step: address, plain http and its redirect, TLS,\ncertificate, " +
-			"chain, trust, the answer of the site.\n" +
+			"chain, trust, the answer of the site, and what stands behind it where an estate file says how to read the server.\n" +
 			"Needs no service. Addresses come from --at, from an estate file, or from DNS; trust is judged\n" +
 			"by the estate's audiences, by --roots, or by this machine's roots.",
 		Example: "  insegna visit booking.lanterncoast.example --estate .demo/estate.yaml\n  insegna visit " +
@@ -96,6 +96,7 @@ func fromEstate(req *service.VisitRequest, path string, onePort bool, port uint1
 	}
 	req.Plain = e.PlainPort(h.Name)
 	req.Found = "from " + path
+	req.Estate, req.Kinds = e, registry.Kinds
 	req.Wanted, req.Audiences = h.Wanted, h.Audiences
 	req.Judge = check.NewJudge(service.Audiences(e), chain.NewKnown(e.Intermediates...))
 	return nil

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/kind"
@@ -138,10 +139,37 @@ func siteOf(v *service.SiteView) contract.Site {
 	for i := range v.Plain {
 		out.Plain = append(out.Plain, routeOf(&v.Plain[i]))
 	}
-	for _, h := range v.Hops {
-		out.Hops = append(out.Hops,
-			contract.Hop{To: h.To, Tls: h.TLS, Checked: h.Checked, Name: optional(h.Name), Spot: h.Place.String(),
-				Servers: append([]string{}, h.Servers...)})
+	for i := range v.Hops {
+		h := &v.Hops[i]
+		hop := contract.Hop{To: h.To, Tls: h.TLS, Checked: h.Checked, Name: optional(h.Name), Sends: optional(h.Sends),
+			Trust: optional(h.Trust), Spot: h.Place.String(), Servers: append([]string{}, h.Servers...), Looks: []contract.HopLook{}}
+		for j := range v.Behind {
+			if b := &v.Behind[j]; b.At == h.Place {
+				hop.Looks = append(hop.Looks, hopLookOf(b))
+			}
+		}
+		out.Hops = append(out.Hops, hop)
+	}
+	return out
+}
+
+// hopLookOf shows what a look at a server behind brought.
+func hopLookOf(h *binding.Hop) contract.HopLook {
+	out := contract.HopLook{Address: h.Address, Host: optional(h.For), Sha256: optional(h.Leaf)}
+	if !h.Looked.IsZero() {
+		out.LookedAt = ptr(h.Looked.UTC())
+	}
+	switch {
+	case h.Fault != "":
+		out.State, out.Said = contract.HopLookStateFails, h.Why
+	case h.Unknown != "":
+		out.State, out.Said = contract.HopLookStateUnknown, h.Unknown
+	case h.Unseen != "":
+		out.State, out.Said = contract.HopLookStateUnwatched, h.Unseen
+	case h.Shown != "":
+		out.State, out.Said = contract.HopLookStateFine, h.Shown
+	default:
+		out.State, out.Said = contract.HopLookStateFine, "it takes connections"
 	}
 	return out
 }

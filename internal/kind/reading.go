@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/place"
 	"insegna.example/internal/install"
 )
@@ -71,6 +72,15 @@ type Reading struct {
 	// Choosers and Groups are what sites choose files and servers behind them by.
 	Choosers []Chooser           `json:"choosers,omitempty"`
 	Groups   map[string][]string `json:"groups,omitempty"` // servers by family and name
+	// Trusted are the CAs hops are verified with, by path. They are not stored: what
+	// is shown behind is judged when it is looked at.
+	Trusted map[string]*Trusted `json:"-"`
+}
+
+// Trusted is a file or folder of CAs.
+type Trusted struct {
+	Certificates []*certs.Certificate
+	Fault        string // why it could not be read, "" when it was
 }
 
 // Chooser gives a variable its value by what a visitor asks for.

@@ -29,9 +29,9 @@ const (
 // message, which that version sends in clear. It takes what crypto/tls
 // refuses: certificates that break its rules, keys of any size, lists up to
 // MaterialLimit, old suites. Nothing is verified and no key is agreed.
-func (l *Looker) ask(ctx context.Context, endpoint netip.AddrPort, host string) *binding.Observation {
+func (l *Looker) ask(ctx context.Context, dial Dial, host string) *binding.Observation {
 	o := &binding.Observation{At: time.Now().UTC()}
-	conn, err := l.connect(ctx, endpoint, o)
+	conn, err := l.connect(ctx, dial, o)
 	if err != nil {
 		return o
 	}

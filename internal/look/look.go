@@ -15,7 +15,9 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"os"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 	"unicode"
@@ -43,11 +45,22 @@ func New() *Looker {
 // the context ends first its outcome is Slow or Filtered with the detail
 // "stopped", and the caller should not keep it.
 func (l *Looker) Look(ctx context.Context, endpoint netip.AddrPort, host string) *binding.Observation {
-	o, err := l.shake(ctx, endpoint, host)
+	return l.LookOver(ctx, func(ctx context.Context) (net.Conn, error) {
+		return l.dialer.DialContext(ctx, "tcp", endpoint.String())
+	}, host)
+}
+
+// Dial opens a connection to what is looked at.
+type Dial func(context.Context) (net.Conn, error)
+
+// LookOver is a look over connections that are opened another way, such as from
+// another machine.
+func (l *Looker) LookOver(ctx context.Context, dial Dial, host string) *binding.Observation {
+	o, err := l.shake(ctx, dial, host)
 	if err == nil || !worthAsking(o) || ctx.Err() != nil {
 		return o
 	}
-	if second := l.ask(ctx, endpoint, host); second.Outcome == binding.Connected || second.Outcome == binding.TooLarge {
+	if second := l.ask(ctx, dial, host); second.Outcome == binding.Connected || second.Outcome == binding.TooLarge {
 		if second.Outcome == binding.TooLarge {
 			return second
 		}
@@ -73,9 +86,9 @@ const (
 
 // shake does one full handshake and keeps what it brought. The error is for
 // choosing what to try next; the observation says already what was met.
-func (l *Looker) shake(ctx context.Context, endpoint netip.AddrPort, host string) (*binding.Observation, error) {
+func (l *Looker) shake(ctx context.Context, dial Dial, host string) (*binding.Observation, error) {
 	o := &binding.Observation{At: time.Now().UTC()}
-	conn, err := l.connect(ctx, endpoint, o)
+	conn, err := l.connect(ctx, dial, o)
 	if err != nil {
 		return o, err
 	}
@@ -94,27 +107,37 @@ func (l *Looker) shake(ctx context.Context, endpoint netip.AddrPort, host string
 }
 
 // connect dials and sets the handshake's deadline on the connection.
-func (l *Looker) connect(ctx context.Context, endpoint netip.AddrPort, o *binding.Observation) (*watched, error) {
+func (l *Looker) connect(ctx context.Context, dial Dial, o *binding.Observation) (*watched, error) {
 	dialCtx, cancel := context.WithTimeout(ctx, l.ConnectTimeout)
 	defer cancel()
 	began := time.Now()
-	conn, err := l.dialer.DialContext(dialCtx, "tcp", endpoint.String())
+	conn, err := dial(dialCtx)
 	o.Connect = time.Since(began)
 	if err != nil {
 		o.Outcome, o.Detail = unconnected(err, l.ConnectTimeout)
 		return nil, err
 	}
+	w := &watched{Conn: conn}
 	if err := conn.SetDeadline(time.Now().Add(l.HandshakeTimeout)); err != nil {
-		o.Outcome, o.Detail = binding.Closed, clean(err.Error())
-		_ = conn.Close()
-		return nil, err
+		w.end = time.AfterFunc(l.HandshakeTimeout, w.late) // it knows no deadlines
 	}
-	return &watched{Conn: conn}, nil
+	return w, nil
+}
+
+// Reached says whether a connection comes about, and nothing else is said over it.
+func (l *Looker) Reached(ctx context.Context, dial Dial) *binding.Observation {
+	o := &binding.Observation{At: time.Now().UTC()}
+	conn, err := l.connect(ctx, dial, o)
+	if err == nil {
+		_ = conn.Close()
+		o.Outcome = binding.Connected
+	}
+	return o
 }
 
 // stopWith ends the connection when the context ends; the result undoes it.
-func stopWith(ctx context.Context, conn net.Conn) func() bool {
-	return context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+func stopWith(ctx context.Context, conn *watched) func() bool {
+	return context.AfterFunc(ctx, conn.late)
 }
 
 // config offers everything crypto/tls can speak: what is too old or too weak
@@ -158,8 +181,40 @@ func keep(o *binding.Observation, cs tls.ConnectionState) {
 // watched remembers the first bytes received, to tell what is spoken.
 type watched struct {
 	net.Conn
-	first    [48]byte // bytes received
-	received int      // in all
+	first    [48]byte    // bytes received
+	received int         // in all
+	end      *time.Timer // ends one that knows no deadlines; nil for others
+	over     atomic.Bool // it did
+}
+
+// late ends whatever waits on the connection.
+func (w *watched) late() {
+	if w.Conn.SetDeadline(time.Unix(1, 0)) != nil {
+		w.over.Store(true)
+		_ = w.Conn.Close()
+	}
+}
+
+// Close also ends the timer.
+func (w *watched) Close() error {
+	if w.end != nil {
+		w.end.Stop()
+	}
+	return w.Conn.Close()
+}
+
+// Write tells of a time that ran out as connections with deadlines do.
+func (w *watched) Write(p []byte) (int, error) {
+	n, err := w.Conn.Write(p)
+	return n, w.told(err)
+}
+
+// told is an error, or that the time ran out.
+func (w *watched) told(err error) error {
+	if err != nil && w.over.Load() {
+		return os.ErrDeadlineExceeded
+	}
+	return err
 }
 
 // Read keeps the first bytes received, by which a server that does not speak
@@ -170,7 +225,7 @@ func (w *watched) Read(p []byte) (int, error) {
 		copy(w.first[w.received:], p[:n])
 	}
 	w.received += n
-	return n, err
+	return n, w.told(err)
 }
 
 // start gives those bytes.

@@ -81,11 +81,9 @@ func syncFolder(dir string) error {
 	return d.Sync()
 }
 
-// Ask implements Connection.
-func (local) Ask(ctx context.Context, network, address string, said []byte, limit time.Duration) ([]byte, error) {
-	return ask(ctx, address, said, limit, func(ctx context.Context) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, network, address)
-	})
+// Dial implements Connection.
+func (local) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return (&net.Dialer{}).DialContext(ctx, network, address)
 }
 
 // Run implements Connection.

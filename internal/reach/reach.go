@@ -26,10 +26,9 @@ type Connection interface {
 	Write(path string, data []byte, as Attributes) error
 	// Run runs one command line with the machine's shell. It ends after limit.
 	Run(ctx context.Context, command string, limit time.Duration) (*Output, error)
-	// Ask connects to a socket on the machine, says something and gives the answer,
-	// which ends when the other side closes; it is cut after 8 MB. network is unix or
-	// tcp. It ends after limit.
-	Ask(ctx context.Context, network, address string, said []byte, limit time.Duration) ([]byte, error)
+	// Dial connects from the machine, to a socket there or to where that machine gets.
+	// network is unix or tcp. Deadlines of the connection may be not supported.
+	Dial(ctx context.Context, network, address string) (net.Conn, error)
 	// Close ends the way.
 	Close() error
 }
@@ -37,10 +36,12 @@ type Connection interface {
 // answerLimit bounds what a socket answers, in bytes.
 const answerLimit = 8 << 20
 
-// ask says something over a connection that dial opens, and reads the answer to its
-// end. What is asked and answered may be a secret: no error tells it.
-func ask(ctx context.Context, address string, said []byte, limit time.Duration,
-	dial func(context.Context) (net.Conn, error)) ([]byte, error) {
+// Ask connects to a socket from a machine, says something and gives the answer,
+// which ends when the other side closes; it is cut after 8 MB. network is unix or
+// tcp. It ends after limit. What is asked and answered may be a secret: no error
+// tells it.
+func Ask(ctx context.Context, over Connection, network, address string, said []byte,
+	limit time.Duration) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	late := func(err error) error {
@@ -49,7 +50,7 @@ func ask(ctx context.Context, address string, said []byte, limit time.Duration,
 		}
 		return err
 	}
-	conn, err := dial(ctx)
+	conn, err := over.Dial(ctx, network, address)
 	if err != nil {
 		return nil, late(err)
 	}
@@ -82,6 +83,15 @@ type SilentError struct {
 // Error names the socket.
 func (e *SilentError) Error() string {
 	return fmt.Sprintf("%s did not answer within %s", e.Address, e.Limit)
+}
+
+// ForwardError says that a machine lets nobody connect onwards from it.
+type ForwardError struct{ Address string }
+
+// Error says what would allow it.
+func (e *ForwardError) Error() string {
+	return fmt.Sprintf("%s lets nobody connect onwards over SSH; allow it for that user: AllowTcpForwarding local",
+		e.Address)
 }
 
 // Attributes of a written file. A nil owner keeps the one of the file that was

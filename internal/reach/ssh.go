@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -288,11 +289,17 @@ func (r *remote) Run(ctx context.Context, command string, limit time.Duration) (
 	return &Output{Text: out.text()}, nil
 }
 
-// Ask implements Connection.
-func (r *remote) Ask(ctx context.Context, network, address string, said []byte, limit time.Duration) ([]byte, error) {
-	return ask(ctx, address, said, limit, func(ctx context.Context) (net.Conn, error) {
-		return r.client.DialContext(ctx, network, address)
-	})
+// Dial implements Connection.
+func (r *remote) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	conn, err := r.client.DialContext(ctx, network, address)
+	var refused *ssh.OpenChannelError
+	switch {
+	case errors.As(err, &refused) && refused.Reason == ssh.Prohibited:
+		return nil, &ForwardError{r.address}
+	case errors.As(err, &refused) && strings.Contains(refused.Message, "refused"):
+		return nil, fmt.Errorf("%s: %w", address, syscall.ECONNREFUSED)
+	}
+	return conn, err
 }
 
 // lockedOutput takes both streams, which come from two goroutines.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"sync"
@@ -178,6 +179,8 @@ type views struct {
 	service *Reading                    // loads what is missing
 	heads   map[int64]store.ReadingHead // when each server was read, by server
 	ways    map[string]*estate.Reach    // to each server, nil for none
+	behind  map[int64][]binding.Hop     // what stands behind each
+	origins *origins
 }
 
 // viewsFor loads the readings of a page's servers side by side with it.
@@ -194,9 +197,23 @@ func (s *Reading) viewsFor(ctx context.Context, page []store.Target) (*views, er
 	if err != nil {
 		return nil, err
 	}
-	v := &views{service: s, heads: heads, ways: map[string]*estate.Reach{}}
+	v := &views{service: s, heads: heads, ways: map[string]*estate.Reach{}, behind: map[int64][]binding.Hop{}}
 	if len(heads) == 0 {
 		return v, nil
+	}
+	documents, err := s.store.Behind(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for server, packed := range documents {
+		var list []binding.Hop
+		if err := json.Unmarshal(packed, &list); err != nil {
+			return nil, err
+		}
+		v.behind[server] = list
+	}
+	if len(documents) > 0 {
+		v.origins = &origins{service: s}
 	}
 	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
@@ -232,7 +249,8 @@ func (v *views) of(ctx context.Context, t *store.Target) (*binding.Configured, e
 	if head.Loaded != nil {
 		c.Loaded = *head.Loaded
 	}
-	return c, nil
+	c.Hops, err = v.hops(ctx, known, t)
+	return c, err
 }
 
 // configured answers for one host at one endpoint.

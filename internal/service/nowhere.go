@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"io/fs"
+	"net"
 	"time"
 
 	"insegna.example/internal/reach"
@@ -39,7 +40,5 @@ func (n nowhere) Run(context.Context, string, time.Duration) (*reach.Output, err
 // Close implements reach.Connection.
 func (n nowhere) Close() error { return nil }
 
-// Ask implements reach.Connection.
-func (n nowhere) Ask(context.Context, string, string, []byte, time.Duration) ([]byte, error) {
-	return nil, n.lost()
-}
+// Dial implements reach.Connection.
+func (n nowhere) Dial(context.Context, string, string) (net.Conn, error) { return nil, n.lost() }

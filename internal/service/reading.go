@@ -37,7 +37,8 @@ func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estat
 	facts := &check.ServerFacts{Server: server.Name}
 	limited, cancel := context.WithTimeout(ctx, readLimit)
 	defer cancel()
-	reading, err := s.readOver(limited, server, facts)
+	end := &store.ReadEnd{}
+	reading, err := s.readOver(limited, e, server, facts, end)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -50,16 +51,17 @@ func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estat
 		return nil, err
 	}
 	factsOf(facts, reading, e, server)
-	return &store.ReadEnd{Reading: stored, Findings: check.Server(facts)}, nil
+	end.Reading, end.Findings = stored, check.Server(facts)
+	return end, nil
 }
 
 // errNotDeclared says that the estate has no way to a server any more.
 var errNotDeclared = errors.New("the estate file declares no way to it any more")
 
-// readOver reads the configuration, runs the server's test and asks since when
-// the server runs.
-func (s *Reading) readOver(ctx context.Context, server *estate.Server,
-	facts *check.ServerFacts) (*kind.Reading, error) {
+// readOver reads the configuration, looks at what stands behind it, runs the
+// server's test and asks since when the server runs.
+func (s *Reading) readOver(ctx context.Context, e *estate.Estate, server *estate.Server, facts *check.ServerFacts,
+	end *store.ReadEnd) (*kind.Reading, error) {
 	way := server.Reach
 	if way == nil {
 		return nil, errNotDeclared
@@ -79,6 +81,10 @@ func (s *Reading) readOver(ctx context.Context, server *estate.Server,
 	}
 	if len(reading.Files) == 0 {
 		return nil, fmt.Errorf("its main file cannot be read: %s", reading.Problems[0].Message)
+	}
+	facts.Hops, end.Material = lookBehind(ctx, m, reading, hostsAt(e, server))
+	if end.Behind, err = packHops(facts.Hops); err != nil {
+		return nil, err
 	}
 	if k.Tester == nil {
 		facts.Untested = "a test of its configuration is not known for " + k.Title + " yet"
@@ -211,10 +217,8 @@ func namedIn(refusal string, r *kind.Reading) kind.Place {
 // want there.
 func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []check.Placed) {
 	wanted := map[string]bool{}
-	for i := range e.Hosts {
-		if slices.ContainsFunc(e.Hosts[i].At, func(ref estate.Ref) bool { return ref.Server == server.Name }) {
-			wanted[e.Hosts[i].Name] = true
-		}
+	for _, host := range hostsAt(e, server) {
+		wanted[host] = true
 	}
 	met := map[string]bool{}
 	for _, l := range r.Listeners {
@@ -230,6 +234,16 @@ func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []c
 				met[host] = true
 				out = append(out, check.Placed{Name: host, At: n.Place})
 			}
+		}
+	}
+	return out
+}
+
+// hostsAt are the hosts the estate wants at a server.
+func hostsAt(e *estate.Estate, server *estate.Server) (out []string) {
+	for i := range e.Hosts {
+		if slices.ContainsFunc(e.Hosts[i].At, func(ref estate.Ref) bool { return ref.Server == server.Name }) {
+			out = append(out, e.Hosts[i].Name)
 		}
 	}
 	return out

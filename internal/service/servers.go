@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/names"
@@ -24,6 +25,7 @@ type ServerDetail struct {
 	Reading  *kind.Reading  // nil when it was never read; without the files' texts
 	Commands []NamedCommand // declared, or usual for its kind
 	known    *configuration // the reading, prepared; nil without one
+	behind   []binding.Hop  // what stands behind it
 }
 
 // NamedCommand is a command a server is handled with, by its key in the estate
@@ -71,7 +73,8 @@ func (s *Reading) ServerDetail(ctx context.Context, name string) (*ServerDetail,
 		return nil, err
 	}
 	d.Reading = d.known.reading
-	return d, nil
+	d.behind, err = s.storedHops(ctx, d.ID)
+	return d, err
 }
 
 // NotReadError says that a server's configuration is not known.
@@ -106,9 +109,10 @@ func (s *Reading) readServerDetail(ctx context.Context, name string) (*ServerDet
 // SiteView is one site in words.
 type SiteView struct {
 	*kind.Site
-	InForce      bool       // false for one that is not switched on
-	Certificates []PairView // with their keys
-	DefaultAt    []string   // listeners whose default it is
+	InForce      bool          // false for one that is not switched on
+	Certificates []PairView    // with their keys
+	DefaultAt    []string      // listeners whose default it is
+	Behind       []binding.Hop // what the last looks at the servers behind it brought
 }
 
 // PairView is a certificate with its key as they lie on disk.
@@ -181,6 +185,11 @@ func (d *ServerDetail) view(s *kind.Site, inForce bool, at int) SiteView {
 	for i := range d.Reading.Listeners {
 		if l := &d.Reading.Listeners[i]; inForce && l.Default == at && slices.Contains(l.Sites, at) {
 			v.DefaultAt = append(v.DefaultAt, l.String())
+		}
+	}
+	for i := range d.behind {
+		if h := &d.behind[i]; inForce && leadsTo(s, h) {
+			v.Behind = append(v.Behind, *h)
 		}
 	}
 	return v

@@ -19,6 +19,7 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/core/names"
+	"insegna.example/internal/kind"
 	"insegna.example/internal/look"
 )
 
@@ -33,11 +34,13 @@ type VisitRequest struct {
 	Judge     *check.Judge     // with the anchors of these
 	Looker    *look.Looker     // with its limits
 	Plain     uint16           // port of plain http; 0 for no look there
+	Estate    *estate.Estate   // says which server answers there, so that what stands behind is visited too; nil for not
+	Kinds     kind.Registry    // of its servers
 }
 
 // VisitStep is one step of a visit: what was seen, what was expected, what to do.
 type VisitStep struct {
-	// "dns", "http", "tls", "certificate", "chain", "trust", "https" or "addresses"
+	// "dns", "http", "tls", "certificate", "chain", "trust", "https", "behind" or "addresses"
 	Step     string `json:"step"`
 	Endpoint string `json:"endpoint,omitempty"` // "" for a step before one is known
 	Fine     bool   `json:"fine"`               // nothing to do
@@ -80,6 +83,9 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 		report.add(e, seen, j, r.Host)
 		if j.Leaf() != nil {
 			report.answer(ctx, &r, e)
+		}
+		if r.Estate != nil {
+			report.behind(ctx, &r, e)
 		}
 		if leaf := j.Leaf(); leaf != nil && names.Covers(leaf, r.Host).Covered {
 			siblings = append(siblings,
@@ -183,6 +189,35 @@ func answerFault(a *look.Answer, host string, port uint16) string {
 		return "serve the page: it redirects to itself"
 	}
 	return ""
+}
+
+// behind adds what stands behind the site that answers, looked at from there.
+func (v *VisitReport) behind(ctx context.Context, r *VisitRequest, e netip.AddrPort) {
+	server, list, err := behindNow(ctx, r.Kinds, r.Estate, r.Host, e)
+	if err != nil {
+		v.Steps = append(v.Steps, VisitStep{Step: "behind", Endpoint: e.String(), Fine: true,
+			Seen: "not known, for " + server + " was not read: " + err.Error()})
+		return
+	}
+	const most = 20
+	for i := range list[:min(len(list), most)] {
+		h := &list[i]
+		s := VisitStep{Step: "behind", Endpoint: e.String(), Fine: true, Expected: "what " + server + " takes at " + h.At.String()}
+		switch {
+		case h.Fault != "":
+			s.Fine, s.Seen, s.Do = false, check.HopAt(h)+": "+h.Why, check.HopRemedy(h, &binding.Configured{})
+		case h.Unknown != "":
+			s.Seen = check.HopAt(h) + " is not known: " + h.Unknown
+		case h.Unseen != "":
+			s.Fine, s.Seen = false, check.HopAt(h)+": "+h.Unseen+", and "+server+" does not look at that"
+			s.Do = check.HopRemedy(h, &binding.Configured{})
+		case h.Shown != "":
+			s.Seen = check.HopAt(h) + " shows " + h.Shown
+		default:
+			s.Seen = check.HopAt(h) + " takes connections, without TLS"
+		}
+		v.Steps = append(v.Steps, s)
+	}
 }
 
 // compare adds a step when the addresses of the host do not serve the same.

@@ -52,7 +52,7 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 					Seen: "a wildcard has no address of its own; visit a host of it: insegna visit HOST"}}}
 			continue
 		}
-		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host),
+		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host), Estate: e, Kinds: s.cfg.Kinds,
 			Audiences: []string{e.Audiences[0].Name}}
 		known := installed[host]
 		if h := e.Host(host); h != nil {

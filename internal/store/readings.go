@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"net/netip"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -36,9 +37,11 @@ type Placement struct {
 
 // ReadEnd is how the reading of one server ended: Reading, or else Trouble.
 type ReadEnd struct {
-	Reading  *Reading       // nil with trouble
-	Trouble  *check.Trouble // nil when it was read
-	Findings []check.Found  // about the server as a whole
+	Reading  *Reading             // nil with trouble
+	Trouble  *check.Trouble       // nil when it was read
+	Findings []check.Found        // about the server as a whole
+	Behind   []byte               // what looks at the servers behind it brought, JSON; nil when there are none
+	Material []*certs.Certificate // shown there
 }
 
 // readingRow is a span of time in which a server's configuration read the same;
@@ -117,6 +120,9 @@ func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int6
 		if err := storeReading(ctx, db, ptx, survey, server, end.Reading, at); err != nil {
 			return err
 		}
+		if err := storeBehind(ctx, db, ptx, server, end, at); err != nil {
+			return err
+		}
 	}
 	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id "+
 		"= ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
@@ -150,6 +156,45 @@ func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server i
 		return err
 	}
 	return storePlacements(ctx, db, ptx, server, r.Placements)
+}
+
+// storeBehind keeps the last looks at the servers behind one.
+func storeBehind(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64, end *ReadEnd, at time.Time) error {
+	if end.Behind == nil {
+		return db.Exec("delete from behind where server_id = ?", server).Error
+	}
+	b := batch{ctx: ctx, tx: ptx, at: at}
+	for _, c := range end.Material {
+		b.certificates = append(b.certificates, rowOf(c))
+	}
+	if err := b.writeMaterial(); err != nil {
+		return err
+	}
+	return db.Exec("insert into behind (server_id, document, looked_at) values (?, ?, ?) on conflict (server_id) "+
+		"do update set document = excluded.document, looked_at = excluded.looked_at", server, end.Behind, at).Error
+}
+
+// Behind gives what the last looks at the servers behind some brought, by server.
+func (s *Store) Behind(ctx context.Context, servers []int64) (map[int64][]byte, error) {
+	var rows []struct {
+		ServerID int64
+		Document []byte
+	}
+	err := s.db.WithContext(ctx).Table("behind").Where("server_id in ?", servers).Find(&rows).Error
+	out := make(map[int64][]byte, len(rows))
+	for _, r := range rows {
+		out[r.ServerID] = r.Document
+	}
+	return out, err
+}
+
+// ServersAt gives the servers of the estate that have an address, by name; of each
+// number and name alone.
+func (s *Store) ServersAt(ctx context.Context, at netip.Addr) ([]Server, error) {
+	var list []Server
+	err := s.db.WithContext(ctx).Raw(`select distinct s.id, s.name from servers s join endpoints e on e.server_id = s.id
+		where s.removed_at is null and e.removed_at is null and e.address = ?::inet order by s.name`, at.String()).Scan(&list).Error
+	return list, err
 }
 
 // storePlacements replaces which certificates lie in which files of the server.

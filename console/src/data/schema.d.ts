@@ -1215,7 +1215,7 @@ export interface components {
         };
         VisitStep: {
             /** @enum {string} */
-            step: "dns" | "http" | "tls" | "certificate" | "chain" | "trust" | "https" | "addresses";
+            step: "dns" | "http" | "tls" | "certificate" | "chain" | "trust" | "https" | "behind" | "addresses";
             /** @description empty for steps that are not about one */
             endpoint: string;
             fine: boolean;
@@ -1952,9 +1952,30 @@ export interface components {
             tls: boolean;
             /** @description the certificate behind is verified */
             checked: boolean;
+            /** @description the certificate behind has to be for it */
             name?: string;
+            /** @description the name asked for there */
+            sends?: string;
+            /** @description file or folder of the CAs it is verified with */
+            trust?: string;
             spot: string;
             servers: string[];
+            /** @description what the last look at each server behind brought */
+            looks: components["schemas"]["HopLook"][];
+        };
+        HopLook: {
+            /** @description host and port, or unix: and a path */
+            address: string;
+            /** @description it was looked at for; none when it is the same for every host */
+            host?: string;
+            /** @enum {string} */
+            state: "fine" | "fails" | "unwatched" | "unknown";
+            /** @description what was shown, or why it fails or is not known */
+            said: string;
+            /** @description of the certificate shown */
+            sha256?: string;
+            /** Format: date-time */
+            looked_at?: string;
         };
         Site: {
             /** @description file:line */

@@ -17,6 +17,7 @@ import { color, font, narrow, space } from '../theme/tokens';
 
 type Detail = Schemas['ServerDetail'];
 type Site = Schemas['Site'];
+type Hop = Schemas['Hop'];
 
 const Page = styled.div`
   section { margin-top: ${space(7)}; } h1 { overflow-wrap: anywhere; }
@@ -154,11 +155,29 @@ function SiteRow({ server, site }: { server: string; site: Site }) {
             {p.well_known !== p.front && <small className={p.well_known_hidden ? 'bad' : ''}>for a CA: {p.well_known}</small>}
           </p>
         ))}
-        {site.hops.map((h) => <small key={h.spot}>passes on to {h.to}{h.tls && (h.checked ? ', TLS checked' : ', TLS not checked')}{h.servers.length > 0 && ` (${h.servers.join(', ')})`}</small>)}
+        {site.hops.map((h) => <HopLines key={h.spot + h.to} server={server} hop={h} />)}
       </td>
     </tr>
   );
 }
+
+/** Where a site passes requests on to, and what a look from the server brought there. */
+function HopLines({ server, hop }: { server: string; hop: Hop }) {
+  const guard = hop.tls ? hop.checked ? ', over TLS and verified' : ', over TLS that nobody verifies' : ', without TLS';
+  return (
+    <div>
+      <small>passes on to <code>{hop.to}</code>{guard}</small> <Spot server={server} spot={hop.spot} />
+      {hop.looks.slice(0, 8).map((l) => (
+        <small key={l.address + (l.host ?? '')} className={l.state === 'fails' ? 'bad' : ''}>
+          {hopWords[l.state]} at {l.address}{l.host !== undefined && ` for ${l.host}`}: {l.sha256 === undefined ? l.said : <Link to={`/certificates/${l.sha256}`}>{l.said}</Link>}
+        </small>
+      ))}
+      {hop.looks.length > 8 && <small>and {hop.looks.length - 8} more</small>}
+    </div>
+  );
+}
+
+const hopWords = { fine: 'fine', fails: 'fails', unwatched: 'wrong, and nobody looks', unknown: 'not known' };
 
 /** Begins to take a plain site to https; its own page shows what that needs. */
 function ToHttps({ server, host }: { server: string; host: string }) {

@@ -29,6 +29,8 @@ type Configured struct {
 	Idle      []Idle        // sites for this host in files that are not in force
 	Beside    *Beside       // the newest certificate for this host that lies beside the one named
 
+	Hops []Hop // what stands behind the site that answers
+
 	Loaded time.Time // when the running server last took its configuration in; zero when not known
 	Test   string    // what tests the configuration, as a person types it
 	TakeIn string    // what makes the running server use it, as a person types it

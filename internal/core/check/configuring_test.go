@@ -86,6 +86,12 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 	}
 	loaded := func(c *binding.Configured) { c.Loaded = pkitest.Now }
 	closed := func(c *binding.Configured) { c.Listener, c.Opens = "", "/n/n.conf opens *:8080" }
+	hops := func(list ...binding.Hop) func(*binding.Configured) {
+		return func(c *binding.Configured) { c.Hops = list }
+	}
+	fine := binding.Hop{At: at("/n/a:8"), Address: "192.0.2.2:443"}
+	down := binding.Hop{At: at("/n/a:9"), Address: "192.0.2.1:443", Origin: "node", Site: at("/m/a:3"),
+		Fault: binding.HopDown, Why: "nothing listens there"}
 	refused := &binding.Observation{Outcome: binding.Refused, Detail: "refused"}
 	plain := &binding.Observation{Outcome: binding.PlainHTTP}
 	agrees, differs, missing, unread := binding.Agrees, binding.Differs, binding.Missing, binding.Unread
@@ -110,6 +116,18 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 			"written in /n/sites-available/a:1 and not switched on; nothing listens for it",
 			"ln -s /n/sites-available/a /n/sites-enabled/, then nginx -t && nginx -s reload", "/n/sites-available/a:1",
 			missing, missing},
+		{"last-hop-fails", check.Broken, hops(down), served(good),
+			"the front is fine, and the server behind it is not: node (192.0.2.1:443) at /n/a:9: nothing listens there; visitors",
+			"start node (/m/a:3), or correct /n/a:9, then nginx -t && nginx -s reload", "/n/a:9", agrees, agrees},
+		{"last-hop-fails", check.Weak, hops(fine, down), served(good), "1 of 2 servers behind are left", "start node", "/n/a:9",
+			agrees, agrees},
+		{"last-hop-fails", check.Broken, hops(down, down), served(good), "none of the 2 servers behind is left", "start node",
+			"/n/a:9", agrees, agrees},
+		{"", "", hops(binding.Hop{At: at("/n/a:9"), For: "other.example", Fault: binding.HopDown}), served(good), "", "", "",
+			agrees, agrees},
+		{"last-hop-unwatched", check.Weak, hops(binding.Hop{At: at("/n/a:9"), Address: "192.0.2.1:443", Unseen: "it has ended"}),
+			served(good), "it has ended, and the front does not look at that", "that is in its dates at 192.0.2.1:443", "/n/a:9",
+			agrees, agrees},
 		{"not-configured", check.Weak, closed, served(good),
 			"127.20.0.10:8443 answers, and no listen directive of quay opens it", "which program owns the port", "",
 			missing, agrees},
@@ -221,6 +239,11 @@ var serverCases = []struct {
 	{check.ConnectionLost, check.ServerFacts{Trouble: &check.Trouble{Code: check.ConnectionLost}}, "not read"},
 	{check.NotReached, check.ServerFacts{Trouble: &check.Trouble{Code: check.NotReached}}, "not read"},
 	{"test-not-run", check.ServerFacts{Untested: "it hangs"}, "could not be run: it hangs"},
+	{"last-hop-plain", check.ServerFacts{Hops: []binding.Hop{{Address: "192.0.2.1:80"}, {Address: "192.0.2.1:80"},
+		{Address: "unix:/run/x"}, {Address: "127.0.0.1:80"}, {Address: "localhost:80"}}},
+		"without TLS to 192.0.2.1:80"},
+	{"last-hop-unchecked", check.ServerFacts{Hops: []binding.Hop{{Address: "192.0.2.1:443", TLS: true},
+		{Address: "192.0.2.2:443", TLS: true, Checked: true}, {Address: "[::1]:443", TLS: true}}}, "TLS to 192.0.2.1:443"},
 }
 
 func TestEveryRuleOfAServer(t *testing.T) {

@@ -71,6 +71,10 @@ const (
 	ConfigurationUnread     Code = "configuration-unread"
 	ConfigurationSuspect    Code = "configuration-suspect"
 	KeyOpen                 Code = "key-open"
+	LastHopFails            Code = "last-hop-fails"
+	LastHopUnwatched        Code = "last-hop-unwatched"
+	LastHopUnchecked        Code = "last-hop-unchecked"
+	LastHopPlain            Code = "last-hop-plain"
 	NotInEstate             Code = "not-in-estate"
 	HostKeyChanged          Code = "host-key-changed"
 	HostKeyUnknown          Code = "host-key-unknown"
@@ -264,6 +268,14 @@ var Rules = []Rule{
 		Meaning: "certificate and key on disk do not belong together"},
 	{Code: ChainMissingOnDisk, Severity: Due, Speaks: OfConfigured, Traits: AtNextReload,
 		Meaning: "the certificate file has lost an intermediate the running server still sends"},
+	{Code: LastHopFails, Severity: Broken, Speaks: OfConfigured,
+		Meaning: "the front takes nothing from the server behind it; weak while others stand in for it"},
+	{Code: LastHopUnwatched, Severity: Weak, Speaks: OfConfigured,
+		Meaning: "the certificate behind is wrong, and the front does not look at that"},
+	{Code: LastHopUnchecked, Severity: Weak, Speaks: OfServer,
+		Meaning: "requests go on over TLS, and nobody verifies the certificate there"},
+	{Code: LastHopPlain, Severity: Note, Speaks: OfServer,
+		Meaning: "requests go on to another machine without TLS"},
 	{Code: ConfigurationRefused, Severity: Broken, Speaks: OfServer,
 		Meaning: "the server's own test refuses its configuration"},
 	{Code: TestNotRun, Severity: Weak, Speaks: OfServer,

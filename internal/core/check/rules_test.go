@@ -39,10 +39,11 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 		"uncovered": {"name-not-covered other-site-answers", words(check.With(check.Uncovered))},
 		"of the configuration": {
 			"not-configured not-reloaded site-not-enabled wrong-file served-from-elsewhere certificate-file-bad key-file-bad " +
-				"key-of-another-certificate chain-missing-on-disk", words(check.Of(check.OfConfigured))},
+				"key-of-another-certificate chain-missing-on-disk last-hop-fails last-hop-unwatched",
+			words(check.Of(check.OfConfigured))},
 		"of siblings": {"differs-from-siblings", words(check.Of(check.OfSiblings))},
 		"of a server": {
-			"configuration-refused test-not-run configuration-unread configuration-suspect key-open not-in-estate",
+			"last-hop-unchecked last-hop-plain configuration-refused test-not-run configuration-unread configuration-suspect key-open not-in-estate",
 			words(check.Of(check.OfServer))},
 		"of the way": {
 			"host-key-changed host-key-unknown login-refused connection-lost not-reached", words(check.Of(check.OfReach))},
@@ -65,7 +66,7 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 	} {
 		assert.Equal(t, list[0], list[1], name)
 	}
-	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-9-1-6-5)
+	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-11-1-8-5)
 	assert.Equal(t, check.Rule{}, check.RuleOf("no-such-rule"))
 }
 

@@ -4,21 +4,23 @@ import (
 	"fmt"
 	"strings"
 
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/place"
 )
 
 // ServerFacts are what was learnt of one server as a whole.
 type ServerFacts struct {
-	Server    string      // as the estate names it
-	Trouble   *Trouble    // it could not be read, and nothing else is known
-	Refused   string      // what its own test says against the configuration
-	Passed    bool        // its own test passes all the same: the refusal is what was read
-	RefusedAt place.Place // named there
-	Untested  string      // why its own test could not be run
-	Problems  []Problem   // what the reader found
-	Keys      []OpenKey   // that others may read
-	Unwanted  []Placed    // names configured there that the estate does not want there
-	Test      string      // command
+	Server    string        // as the estate names it
+	Trouble   *Trouble      // it could not be read, and nothing else is known
+	Refused   string        // what its own test says against the configuration
+	Passed    bool          // its own test passes all the same: the refusal is what was read
+	RefusedAt place.Place   // named there
+	Untested  string        // why its own test could not be run
+	Problems  []Problem     // what the reader found
+	Keys      []OpenKey     // that others may read
+	Unwanted  []Placed      // names configured there that the estate does not want there
+	Hops      []binding.Hop // what stands behind it
+	Test      string        // command
 }
 
 // Trouble is why a server could not be read.
@@ -106,6 +108,7 @@ func Server(f *ServerFacts) []Found {
 			Cause:  fmt.Sprintf("%s has a site for %s, and the estate does not want it there", f.Server, u.Name),
 			Remedy: "add the host to the estate file, or take the site away"}
 	}, add)
+	hopsOfServer(f.Hops, add)
 	return out
 }
 

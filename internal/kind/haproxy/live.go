@@ -125,7 +125,7 @@ type runtime struct {
 
 // say says one command and gives the answer.
 func (c *runtime) say(command string) (string, error) {
-	out, err := c.over.Ask(c.ctx, c.Network, c.Socket, []byte(command+"\n"), askLimit)
+	out, err := reach.Ask(c.ctx, c.over, c.Network, c.Socket, []byte(command+"\n"), askLimit)
 	return strings.TrimSpace(string(out)), err
 }
 

@@ -39,6 +39,9 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	if r.plainRoutes(); r.lost != nil {
 		return nil, r.lost
 	}
+	if err := source.Trust(fsys, r.out); err != nil {
+		return nil, err
+	}
 	for _, f := range append(slices.Clone(r.order), r.started...) {
 		r.out.Files = append(r.out.Files, fileOf(f))
 	}
@@ -118,6 +121,7 @@ type globals struct {
 	bundles, keys            bool // further files beside a certificate are loaded
 	shortened                bool // their names are made without .crt
 	chains                   string
+	unchecked                bool     // servers behind, where nothing else is said
 	bind                     *options // of every bind line
 }
 
@@ -184,6 +188,7 @@ func (r *reader) globals() {
 	}
 	g.crtBase, g.caBase, g.keyBase, g.chains = text("crt-base"), text("ca-base"), text("key-base"),
 		text("issuers-chain-path")
+	g.unchecked = text("ssl-server-verify") == "none"
 	if s := r.globally("default-path"); s != nil {
 		g.defaultPath = s.args(1)
 	}

@@ -435,7 +435,7 @@ func (r *reader) passing(f *front, b *bind) []int {
 			if list := back.servers(); len(list) > 0 {
 				site.Through = &kind.Through{Place: list[0].place, To: aim(back, list)}
 			}
-			site.Hops = back.hops()
+			site.Hops = back.hops(&r.set)
 		}
 		f.ways = append(f.ways, len(r.out.Sites))
 		r.entries = append(r.entries, nil)
@@ -522,46 +522,6 @@ func (t *tree) asked(in *section, r ruled, fetches ...string) (out []kind.Name) 
 	return out
 }
 
-// hops are the servers of a section.
-func (s *section) hops() (out []kind.Hop) {
-	const most = 50
-	usual := s.setting("default-server")
-	for _, o := range s.servers() {
-		if len(out) == most {
-			break
-		}
-		h := kind.Hop{Place: o.place, To: o.arg(2), Servers: []string{o.arg(2)}}
-		if o.arg(0) == "server-template" {
-			h.To = o.arg(3)
-			h.Servers = []string{o.arg(3)}
-		}
-		for _, from := range []*statement{usual, o} {
-			if from == nil {
-				continue
-			}
-			for i := 1; i < len(from.words); i++ {
-				switch from.arg(i) {
-				case "ssl":
-					h.TLS = true
-				case "no-ssl":
-					h.TLS = false
-				case "verify":
-					h.Checked = from.arg(i+1) == "required"
-				case "verifyhost":
-					h.Name = from.arg(i + 1)
-				case "sni":
-					f := fetchOf(from.arg(i + 1))
-					if f.name == "str" && h.Name == "" {
-						h.Name = f.arg(0)
-					}
-				}
-			}
-		}
-		out = append(out, h)
-	}
-	return out
-}
-
 // routeNames is how many names of a site are asked what plain http does for them;
 // more differ only in generated configurations.
 const routeNames = 16
@@ -584,7 +544,7 @@ func (r *reader) plainRoutes() {
 		var all []kind.Hop
 		for _, back := range f.behind(r.routes) {
 			const most = 50
-			if all = append(all, back.hops()...); len(all) > most {
+			if all = append(all, back.hops(&r.set)...); len(all) > most {
 				all = all[:most]
 			}
 		}
@@ -599,20 +559,76 @@ func (r *reader) plainRoutes() {
 	}
 }
 
-// hopsOf are the servers behind a site: those its first name is led to, or all of
-// the front.
-func (r *reader) hopsOf(f *front, b *bind, site int, all []kind.Hop) []kind.Hop {
+// hopsOf are the servers behind a site: those its names are led to, or all of the
+// front where that cannot be told.
+func (r *reader) hopsOf(f *front, b *bind, site int, all []kind.Hop) (out []kind.Hop) {
 	s := &r.out.Sites[site]
 	if len(b.entries) > fewSites || len(s.Names) == 0 || f.mode() != kind.HTTP {
 		return all
 	}
-	host := strings.NewReplacer("*", "any-name", "!", "").Replace(s.Names[0].Text)
-	w := &walk{tree: r.routes, visitor: &visitor{host: host, path: "/", tls: true, vars: map[string]sample{}}}
-	back, _ := w.chosen(f.section)
-	if back == nil {
-		return all
+	led := map[*section][]string{}
+	var order []*section
+	hosts := r.askedOf(f, s, len(b.entries) > 0 && b.entries[0].site == site)
+	for _, host := range hosts {
+		back, told := r.ledTo(f, strings.NewReplacer("*", "any-name", "!", "").Replace(host))
+		switch {
+		case !told:
+			return all
+		case back == nil:
+			continue
+		case led[back] == nil:
+			order = append(order, back)
+		}
+		led[back] = append(led[back], host)
 	}
-	return back.hops()
+	for _, back := range order {
+		for _, h := range back.hops(&r.set) {
+			if len(led[back]) < len(hosts) {
+				h.Hosts = led[back]
+			}
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// askedOf are the names of a site, and those its front asks for that a wildcard of
+// the site covers; all of these for the one that answers by default.
+func (r *reader) askedOf(f *front, s *kind.Site, usual bool) (out []string) {
+	add := func(host string) {
+		if len(out) < mostAsked && !slices.Contains(out, host) {
+			out = append(out, host)
+		}
+	}
+	wild := usual
+	for i := range s.Names {
+		add(s.Names[i].Text)
+		wild = wild || s.Names[i].Host() == ""
+	}
+	if !wild {
+		return out
+	}
+	for _, u := range f.rules("use_backend") {
+		for _, n := range r.routes.asked(u.in, u, "hdr", "req.hdr", "req.fhdr", "ssl_fc_sni") {
+			_, parent, _ := strings.Cut(n.Text, ".")
+			if usual ||
+				slices.ContainsFunc(s.Names, func(w kind.Name) bool { return slices.Contains(w.Covers, "*."+parent) }) {
+				add(n.Text)
+			}
+		}
+	}
+	return out
+}
+
+// mostAsked is how many names of a site are led to what stands behind it.
+const mostAsked = 200
+
+// ledTo is the section a request for a host comes to over TLS; nil when it is
+// answered before that. It is false when it cannot be told.
+func (r *reader) ledTo(f *front, host string) (*section, bool) {
+	w := &walk{tree: r.routes, visitor: &visitor{host: host, sni: host, path: "/", tls: true, vars: map[string]sample{}}}
+	back, step := w.chosen(f.section)
+	return back, back != nil || step.Handling != kind.Depends
 }
 
 // behind are the sections a front may choose, each once.

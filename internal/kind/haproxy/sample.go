@@ -348,8 +348,10 @@ func (v *visitor) fetch(f *fetched) sample {
 		return known("GET")
 	case "ssl_fc":
 		return known(map[bool]string{true: "1", false: "0"}[v.tls])
-	case "ssl_fc_sni", "ssl_fc_has_sni":
-		return sample{"", false, !v.tls}
+	case "ssl_fc_sni":
+		return sample{v.sni, v.tls && v.sni != "", !v.tls || v.sni != ""}
+	case "ssl_fc_has_sni":
+		return sample{"1", v.tls && v.sni != "", !v.tls || v.sni != ""}
 	case "req.ssl_sni", "req_ssl_sni":
 		return sample{v.sni, v.sni != "", true}
 	case "req.ssl_hello_type", "req_ssl_hello_type":

@@ -684,7 +684,10 @@ func (r *reader) material() error {
 			}
 		}
 	}
-	return source.Material(r.fs, r.out, named, nil)
+	if err := source.Material(r.fs, r.out, named, nil); err != nil {
+		return err
+	}
+	return source.Trust(r.fs, r.out)
 }
 
 // idle reads the files beside those in force that are not: in an included folder
@@ -769,72 +772,6 @@ func (r *reader) fileOf(f *file, inForce bool) kind.File {
 	if r.links[f.path] {
 		if to := source.LinkTarget(r.fs, f.path); to != f.path {
 			out.Link = to
-		}
-	}
-	return out
-}
-
-// hops lists where a virtual host passes requests on to.
-func (r *reader) hops(v *vhost) []kind.Hop {
-	var out []kind.Hop
-	var visit func(list []*Directive, h kind.Hop)
-	visit = func(list []*Directive, h kind.Hop) {
-		for _, d := range list {
-			switch d.Name {
-			case "sslproxyverify":
-				h.Checked = strings.EqualFold(d.Arg(0), "require")
-			case "proxypreservehost":
-				h.Name = ""
-			}
-		}
-		for _, d := range list {
-			to := ""
-			switch d.Name {
-			case "proxypass", "proxypassmatch":
-				if to = d.Arg(1); to == "" || !strings.Contains(d.Raw, " ") && !strings.Contains(d.Raw, "\t") {
-					to = d.Arg(0)
-				}
-			case "rewriterule":
-				if strings.Contains(","+strings.Trim(d.Arg(2), "[]")+",", ",P,") {
-					to = d.Arg(1)
-				}
-			case "balancermember":
-				to = d.Arg(0)
-			}
-			if to == "" || to == "!" {
-				if d.Section && d.Name != "virtualhost" {
-					visit(d.Block, h)
-				}
-				continue
-			}
-			hop := h
-			hop.Place, hop.To = d.Place, to
-			hop.TLS = strings.HasPrefix(to, "https:") || strings.HasPrefix(to, "wss:")
-			hop.Servers = r.members(to)
-			out = append(out, hop)
-		}
-	}
-	visit(v.block, kind.Hop{})
-	return out
-}
-
-// members are the servers of a balancer.
-func (r *reader) members(to string) []string {
-	rest, is := strings.CutPrefix(to, "balancer://")
-	if !is {
-		return nil
-	}
-	group, _, _ := strings.Cut(rest, "/")
-	var out []string
-	for _, list := range [][]*Directive{r.mainly.block} {
-		for _, d := range list {
-			if d.Name == "proxy" && d.Section && strings.TrimSuffix(d.Arg(0), "/") == "balancer://"+group {
-				for _, m := range d.Block {
-					if m.Name == "balancermember" {
-						out = append(out, m.Arg(0))
-					}
-				}
-			}
 		}
 	}
 	return out

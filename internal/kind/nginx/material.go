@@ -24,7 +24,7 @@ func (r *reader) material() error {
 	for name, text := range r.inline {
 		source.Inline(r.out, name, text)
 	}
-	return nil
+	return source.Trust(r.fs, r.out)
 }
 
 // asked are the files of certificates and keys by path: those sites name, and
