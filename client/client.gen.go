@@ -312,6 +312,45 @@ func (e MandateProof) Valid() bool {
 	}
 }
 
+// Defines values for MaterialState.
+const (
+	MaterialStateCa         MaterialState = "ca"
+	MaterialStateCopy       MaterialState = "copy"
+	MaterialStateEnded      MaterialState = "ended"
+	MaterialStateIdle       MaterialState = "idle"
+	MaterialStateNewer      MaterialState = "newer"
+	MaterialStateStray      MaterialState = "stray"
+	MaterialStateSuperseded MaterialState = "superseded"
+	MaterialStateUnused     MaterialState = "unused"
+	MaterialStateUsed       MaterialState = "used"
+)
+
+// Valid indicates whether the value is a known member of the MaterialState enum.
+func (e MaterialState) Valid() bool {
+	switch e {
+	case MaterialStateCa:
+		return true
+	case MaterialStateCopy:
+		return true
+	case MaterialStateEnded:
+		return true
+	case MaterialStateIdle:
+		return true
+	case MaterialStateNewer:
+		return true
+	case MaterialStateStray:
+		return true
+	case MaterialStateSuperseded:
+		return true
+	case MaterialStateUnused:
+		return true
+	case MaterialStateUsed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OrderState.
 const (
 	OrderStateBegun      OrderState = "begun"
@@ -1532,6 +1571,52 @@ type MandateText struct {
 	Text string `json:"text"`
 }
 
+// Material defines model for Material.
+type Material struct {
+	// CanGo nothing is lost with it
+	CanGo      bool    `json:"can_go"`
+	CommonName *string `json:"common_name,omitempty"`
+	DaysLeft   *int    `json:"days_left,omitempty"`
+
+	// HasKey it holds a private key
+	HasKey bool    `json:"has_key"`
+	Issuer *string `json:"issuer,omitempty"`
+
+	// LeftOver it lies there for nothing
+	LeftOver bool `json:"left_over"`
+
+	// Mode permission bits, octal
+	Mode       string     `json:"mode"`
+	ModifiedAt *time.Time `json:"modified_at,omitempty"`
+	NotAfter   *time.Time `json:"not_after,omitempty"`
+
+	// Open it holds a private key that everybody on the machine may read
+	Open bool   `json:"open"`
+	Path string `json:"path"`
+
+	// SameKeyOn other servers where the same private key lies
+	SameKeyOn []string `json:"same_key_on"`
+
+	// Sha256 of the first certificate in it
+	Sha256 *string `json:"sha256,omitempty"`
+
+	// Spot the line that names it, file:line
+	Spot  *string       `json:"spot,omitempty"`
+	State MaterialState `json:"state"`
+
+	// Why that in words
+	Why string `json:"why"`
+}
+
+// MaterialState defines model for Material.State.
+type MaterialState string
+
+// MaterialPage defines model for MaterialPage.
+type MaterialPage struct {
+	Items      []Material `json:"items"`
+	NextCursor *string    `json:"next_cursor,omitempty"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Secret string `json:"secret"`
@@ -2351,6 +2436,19 @@ type GetConfigurationFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// ListMaterialParams defines parameters for ListMaterial.
+type ListMaterialParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Unused only what lies there for nothing
+	Unused *bool `form:"unused,omitempty" json:"unused,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListSitesParams defines parameters for ListSites.
 type ListSitesParams struct {
 	// Q part of a name
@@ -2893,6 +2991,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
 	TrustHostKey(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMaterial The files of certificates and keys on a server, and what each is good for
+	//
+	// Corresponds with GET /servers/{name}/material (the `ListMaterial` operationId).
+	ListMaterial(ctx context.Context, name ServerName, params *ListMaterialParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSites The sites a server's configuration declares, in its order
 	//
@@ -4066,6 +4169,21 @@ func (c *Client) TrustHostKeyWithBody(ctx context.Context, name ServerName, cont
 // Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
 func (c *Client) TrustHostKey(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTrustHostKeyRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMaterial The files of certificates and keys on a server, and what each is good for
+//
+// Corresponds with GET /servers/{name}/material (the `ListMaterial` operationId).
+func (c *Client) ListMaterial(ctx context.Context, name ServerName, params *ListMaterialParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMaterialRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7032,6 +7150,103 @@ func NewTrustHostKeyRequestWithBody(server string, name ServerName, contentType 
 	return req, nil
 }
 
+// NewListMaterialRequest constructs an http.Request for the ListMaterial method
+func NewListMaterialRequest(server string, name ServerName, params *ListMaterialParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/material", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Unused != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "unused", *params.Unused, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSitesRequest constructs an http.Request for the ListSites method
 func NewListSitesRequest(server string, name ServerName, params *ListSitesParams) (*http.Request, error) {
 	var err error
@@ -8384,6 +8599,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /servers/{name}/host-key (the `TrustHostKey` operationId).
 	TrustHostKeyWithResponse(ctx context.Context, name ServerName, body TrustHostKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustHostKeyResponse, error)
+
+	// ListMaterialWithResponse The files of certificates and keys on a server, and what each is good for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name}/material (the `ListMaterial` operationId).
+	ListMaterialWithResponse(ctx context.Context, name ServerName, params *ListMaterialParams, reqEditors ...RequestEditorFn) (*ListMaterialResponse, error)
 
 	// ListSitesWithResponse The sites a server's configuration declares, in its order
 	//
@@ -11029,6 +11251,54 @@ func (r TrustHostKeyResponse) ContentType() string {
 	return ""
 }
 
+type ListMaterialResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MaterialPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMaterialResponse) GetJSON200() *MaterialPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMaterialResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMaterialResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMaterialResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMaterialResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMaterialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSitesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12832,6 +13102,19 @@ func (c *ClientWithResponses) TrustHostKeyWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseTrustHostKeyResponse(rsp)
+}
+
+// ListMaterialWithResponse The files of certificates and keys on a server, and what each is good for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name}/material (the `ListMaterial` operationId).
+func (c *ClientWithResponses) ListMaterialWithResponse(ctx context.Context, name ServerName, params *ListMaterialParams, reqEditors ...RequestEditorFn) (*ListMaterialResponse, error) {
+	rsp, err := c.ListMaterial(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMaterialResponse(rsp)
 }
 
 // ListSitesWithResponse The sites a server's configuration declares, in its order
@@ -14848,6 +15131,39 @@ func ParseTrustHostKeyResponse(rsp *http.Response) (*TrustHostKeyResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest HostKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMaterialResponse parses an HTTP response from a ListMaterialWithResponse call
+func ParseListMaterialResponse(rsp *http.Response) (*ListMaterialResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMaterialResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MaterialPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

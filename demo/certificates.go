@@ -73,6 +73,8 @@ func (m *maker) sites(issuing, policy, harbour, crew, crewIssuing *authority) {
 	public := append(append([]byte{}, issuing.pem...), policy.pem...)
 	m.site("quay-lb/booking", issuing, public, 16, 74, "booking.lanterncoast.example")
 	m.copies("quay-lb/booking", "pier-1/booking")
+	m.site("pier-1/booking-2025", issuing, public, 380, -290, "booking.lanterncoast.example")
+	m.open("pier-1/booking-2025.key")
 	m.site("pier-2/booking", issuing, public, 70, 20, "booking.lanterncoast.example")
 	m.site("quay-lb/tickets", issuing, public, 44, 46, "tickets.lanterncoast.example")
 	m.copies("quay-lb/tickets", "pier-1/tickets", "pier-2/tickets")
@@ -128,6 +130,13 @@ func (m *maker) write(name string, data []byte) {
 	path := filepath.Join(m.dir, name)
 	if m.err = os.MkdirAll(filepath.Dir(path), 0o755); m.err == nil {
 		m.err = os.WriteFile(path, data, 0o600)
+	}
+}
+
+// open lets everybody read a file, as a hasty copy does.
+func (m *maker) open(name string) {
+	if m.err == nil {
+		m.err = os.Chmod(filepath.Join(m.dir, name), 0o644)
 	}
 }
 

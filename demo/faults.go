@@ -63,6 +63,8 @@ var Faults = []Fault{
 		"two key files were mixed up while tidying", "freight-1/sites-enabled/crane:6"},
 	{"", "freight-1", 0, "configuration-refused", "and its own test passes that, while a reload would end the server",
 		"freight-1/sites-enabled/crane:6"},
+	{"", "pier-1", 0, "left-over", "last year's certificate was kept, just in case", ""},
+	{"", "pier-1", 0, "key-open", "and copied in a way that lets everybody read its key", ""},
 	{"", "pier-1", 0, "not-in-estate", "the old shop moved away, its site stayed", "pier-1/sites-enabled/old-shop:4"},
 	{"moorings.lanterncoast.example", "kiosk-gw", 9445, "other-site-answers",
 		"the site was never set up, so the default answers", "kiosk-gw/sites-enabled/harbourmaster:2"},

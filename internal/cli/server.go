@@ -15,7 +15,7 @@ import (
 // servers groups the commands about servers.
 func (a *app) servers() *cobra.Command {
 	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(),
-		a.serverSites(), a.serverAnswer(), a.serverText(), a.serverTrust())
+		a.serverSites(), a.serverMaterial(), a.serverAnswer(), a.serverText(), a.serverTrust())
 }
 
 // serverList shows for each server whether its configuration could be read.
@@ -225,6 +225,82 @@ func (a *app) serverSites() *cobra.Command {
 	c.Flags().BoolVar(&idle, "idle", false, "only sites in files that are not switched on")
 	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
+}
+
+// serverMaterial lists the files of certificates and keys on a server.
+func (a *app) serverMaterial() *cobra.Command {
+	var query string
+	var unused bool
+	var limit int
+	c := &cobra.Command{Use: "material NAME", Short: "List the files of certificates and keys on a server, and what each is good for",
+		Args: cobra.ExactArgs(1),
+		Long: "Lists the files of certificates and keys a server's sites name, and those that lie beside them: which is\n" +
+			"used and where, which is newer than the one in use, which can go, which key fits nothing, which key may be\n" +
+			"read by everybody, and on which other servers the same key lies.",
+		Example: "  insegna server material pier-1\n  insegna server material pier-1 --unused -o csv",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			params := &client.ListMaterialParams{}
+			if query != "" {
+				params.Q = &query
+			}
+			if unused {
+				params.Unused = &unused
+			}
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.MaterialPage) (*[]client.Material, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					return cl.ListMaterial(ctx, args[0], params)
+				})
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("No file fits.")
+				if a.output == "table" {
+					return nil
+				}
+			}
+			err = print(a, page.Items, page.Items, materialColumns)
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().StringVar(&query, "query", "", "part of a path or name")
+	c.Flags().BoolVar(&unused, "unused", false, "only what lies there for nothing")
+	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
+	return c
+}
+
+// materialColumns show a file and what it is good for.
+var materialColumns = []column[client.Material]{
+	{head: "File", width: 30, cell: func(m client.Material) string { return shortSpot(m.Path) },
+		raw: func(m client.Material) string { return m.Path }},
+	{head: "Holds", width: 27, cell: func(m client.Material) string {
+		var parts []string
+		if m.CommonName != nil {
+			parts = append(parts, *m.CommonName)
+		}
+		if m.DaysLeft != nil {
+			parts = append(parts, left(*m.DaysLeft))
+		}
+		if m.HasKey {
+			parts = append(parts, "a private key")
+		}
+		if m.Open {
+			parts = append(parts, "open to everybody ("+m.Mode+")")
+		}
+		if len(m.SameKeyOn) > 0 {
+			parts = append(parts, "the same key on "+strings.Join(m.SameKeyOn, ", "))
+		}
+		return strings.Join(parts, "\n")
+	}},
+	{head: "State", width: 10, cell: func(m client.Material) string {
+		if m.CanGo {
+			return "can go"
+		}
+		return string(m.State)
+	}, raw: func(m client.Material) string { return string(m.State) }},
+	{head: "Why", width: 30, cell: func(m client.Material) string { return m.Why }},
 }
 
 // siteColumns show what a site shows or does.

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/check"
@@ -122,6 +123,46 @@ func (srv *Server) ListSites(ctx context.Context,
 		out.NextCursor = ptr(p.After(from + int64(len(list))))
 	}
 	return out, nil
+}
+
+// ListMaterial lists the files of certificates and keys on a server.
+func (srv *Server) ListMaterial(ctx context.Context,
+	r contract.ListMaterialRequestObject) (contract.ListMaterialResponseObject, error) {
+	p := pageOf[string](nil, "material", r.Params.Cursor, r.Params.Limit)
+	from, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := srv.service.Material(ctx, r.Name, orZero(r.Params.Q), orZero(r.Params.Unused), int(from), p.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListMaterial200JSONResponse{Items: make([]contract.Material, len(list))}
+	for i := range list {
+		out.Items[i] = materialOf(&list[i])
+	}
+	if more {
+		out.NextCursor = ptr(p.After(from + int64(len(list))))
+	}
+	return out, nil
+}
+
+// materialOf shows a file of certificates and keys.
+func materialOf(m *service.MaterialView) contract.Material {
+	out := contract.Material{Path: m.Path, Mode: fmt.Sprintf("%04o", m.Mode), Open: m.Open(), HasKey: m.Public != "",
+		State: contract.MaterialState(m.State), Why: m.Why, CanGo: m.State.CanGo(), LeftOver: m.State.LeftOver(),
+		SameKeyOn: append([]string{}, m.Twins...)}
+	if !m.Modified.IsZero() {
+		out.ModifiedAt = ptr(m.Modified.UTC())
+	}
+	if at := append(m.Used, m.Idle...); len(at) > 0 {
+		out.Spot = ptr(at[0].String())
+	}
+	if c := m.Leaf; c != nil {
+		out.Sha256, out.CommonName, out.Issuer = ptr(c.Fingerprint.String()), ptr(c.CommonName()), ptr(c.IssuerName())
+		out.NotAfter, out.DaysLeft = ptr(c.NotAfter.UTC()), ptr(service.DaysLeft(c.NotAfter))
+	}
+	return out
 }
 
 // siteOf shows a site with its listeners, names and certificates.

@@ -257,6 +257,8 @@ type Material struct {
 	Fault    string    `json:"fault,omitempty"`  // why nothing of use could be read
 	Hidden   bool      `json:"hidden,omitempty"` // it is there and cannot be looked into from here, or is encrypted
 	Named    bool      `json:"named"`            // by a site; others lie beside such a file
+	// Mentioned is where the configuration names it otherwise; nil for nowhere
+	Mentioned *Place `json:"mentioned,omitempty"`
 }
 
 // Answer is which site answers for a host, and why.

@@ -46,6 +46,7 @@ func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estat
 		facts.Trouble = troubleOf(err)
 		return &store.ReadEnd{Trouble: facts.Trouble, Findings: check.Server(facts)}, nil
 	}
+	mention(reading)
 	stored, err := storedReading(reading)
 	if err != nil {
 		return nil, err
@@ -178,15 +179,15 @@ func factsOf(facts *check.ServerFacts, r *kind.Reading, e *estate.Estate, server
 		}
 		facts.Problems = append(facts.Problems, check.Problem{Effect: check.Effect(p.Effect), At: p.Place, Text: text})
 	}
-	keys := map[string]bool{}
-	for _, site := range r.Sites {
-		for _, p := range site.Pairs {
-			const others = 0o004
-			if m := r.Material[p.Key]; m != nil && m.Public != "" && m.Mode&others != 0 && !keys[p.Key] {
-				keys[p.Key] = true
-				facts.Keys = append(facts.Keys,
-					check.OpenKey{Placed: check.Placed{Name: p.Key, At: p.KeyPlace}, Mode: fmt.Sprintf("%04o", m.Mode)})
+	facts.Lying = lying(r)
+	check.SortOut(facts.Lying, time.Now().UTC())
+	for i := range facts.Lying {
+		if l := &facts.Lying[i]; l.Open() {
+			key := check.OpenKey{Placed: check.Placed{Name: l.Path}, Mode: fmt.Sprintf("%04o", l.Mode)}
+			if len(l.Used) > 0 {
+				key.At = l.Used[0]
 			}
+			facts.Keys = append(facts.Keys, key)
 		}
 	}
 	facts.Unwanted = unwanted(r, e, server)
@@ -287,7 +288,7 @@ func storedReading(r *kind.Reading) (*store.Reading, error) {
 			out.Material = append(out.Material, c)
 		}
 	}
-	out.Placements = placements(r)
+	out.Placements, out.Keys = placements(r), keysLying(r)
 	return out, nil
 }
 

@@ -516,3 +516,74 @@ func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatLiesOnServers lays files beside those that are used: what is for something
+// else is not called left over, and the same key on another server is told.
+func TestWhatLiesOnServers(t *testing.T) {
+	c := startConfigured(t)
+	other := &configured{Running: c.Running, dir: t.TempDir() + "/quay", port: c.port}
+	other.lay(t, c.leaf, c.leaf)
+	other.write(t, "nginx.conf", fmt.Sprintf("http { server { listen 127.0.0.2:%d ssl; ssl_certificate ../a.pem;\n"+
+		"ssl_certificate_key ../a.key; } }\n", c.port))
+	put := func(name string, block *pem.Block, mode os.FileMode) {
+		c.write(t, "../"+name, string(pem.EncodeToMemory(block)))
+		require.NoError(t, os.Chmod(filepath.Join(c.dir, "..", name), mode))
+	}
+	certificate := func(e *pkitest.Entity) *pem.Block { return &pem.Block{Type: "CERTIFICATE", Bytes: e.Raw} }
+	key := func(e *pkitest.Entity) *pem.Block {
+		der, err := x509.MarshalPKCS8PrivateKey(e.Key)
+		require.NoError(t, err)
+		return &pem.Block{Type: "PRIVATE KEY", Bytes: der}
+	}
+	old, forBehind, asked := pkitest.Leaf(c.root, host, pkitest.Valid(-90*day, -day)), pkitest.Leaf(c.root, "client"),
+		pkitest.Leaf(c.root, "asked")
+	put("old.crt", certificate(old), 0o644)
+	put("old.key", key(old), 0o644)
+	put("behind.pem", certificate(forBehind), 0o644)
+	put("commented.pem", certificate(asked), 0o644)
+	put("stray.key", key(asked), 0o600)
+	c.write(t, "nginx.conf", "http {\n  include sites/*;\n  proxy_ssl_certificate ../behind.pem; proxy_ssl_certificate_key x;\n"+
+		"  # ssl_certificate ../commented.pem;\n}\n")
+	c.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - name: browsers\n    roots: [root.pem]\nservers:\n  - {name: "+
+		"pier, kind: nginx, addresses: [127.0.0.1], ports: [%d], reach: {by: local, configuration: %s/nginx.conf, test: 'true', "+
+		"reload: 'true'}}\n  - {name: quay, kind: nginx, addresses: [127.0.0.2], ports: [%[1]d], reach: {by: local, "+
+		"configuration: %[3]s/nginx.conf, test: 'true', reload: 'true'}}\nhosts:\n  - {name: %[4]s, at: [pier, quay]}\n", c.port,
+		c.dir, other.dir, host), c.root)
+	c.Survey(t)
+	got := map[string]string{}
+	params := &client.ListMaterialParams{Limit: ptr(3)}
+	for pages := 0; ; pages++ {
+		list, err := c.Client.ListMaterialWithResponse(t.Context(), "pier", params)
+		require.NoError(t, err)
+		require.NotNil(t, list.JSON200, string(list.Body))
+		for _, m := range list.JSON200.Items {
+			text := fmt.Sprintf("%s %t", m.State, m.CanGo)
+			if m.Open {
+				text += ", open " + m.Mode
+			}
+			if len(m.SameKeyOn) > 0 {
+				text += ", and on " + strings.Join(m.SameKeyOn, " ")
+			}
+			got[filepath.Base(m.Path)] = text
+		}
+		if params.Cursor = list.JSON200.NextCursor; params.Cursor == nil {
+			assert.Positive(t, pages)
+			break
+		}
+	}
+	assert.Equal(t, map[string]string{"a.pem": "used false", "a.key": "used false, and on quay", "old.crt": "ended true",
+		"old.key": "ended true, open 0644", "behind.pem": "used false", "commented.pem": "unused false",
+		"stray.key": "unused false"}, got)
+	found, err := c.Client.ListFindingsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	var said []string
+	for _, f := range found.JSON200.Items {
+		if f.Code == "left-over" || f.Code == "key-open" {
+			said = append(said, f.Server+": "+f.Cause)
+		}
+	}
+	folder := filepath.Dir(c.dir)
+	assert.Equal(t, []string{fmt.Sprintf("pier: the private key %s/old.key may be read by other users (mode 0644)", folder),
+		fmt.Sprintf("pier: 4 files with certificates or keys lie on pier that nothing uses: %s/commented.pem, %[1]s/old.crt, "+
+			"%[1]s/old.key, %[1]s/stray.key", folder)}, said)
+}

@@ -25,6 +25,13 @@ type Reading struct {
 	Loaded     *time.Time
 	Material   []*certs.Certificate // every certificate that lies there
 	Placements []Placement          // which certificates lie where
+	Keys       []LyingKey           // which private keys do
+}
+
+// LyingKey is a private key in a file of a server.
+type LyingKey struct {
+	Path   string
+	Public string // SHA-256 of its public half, hexadecimal digits
 }
 
 // Placement is a certificate file on a server.
@@ -155,7 +162,43 @@ func storeReading(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server i
 	if err := b.writeMaterial(); err != nil {
 		return err
 	}
-	return storePlacements(ctx, db, ptx, server, r.Placements)
+	if err := storePlacements(ctx, db, ptx, server, r.Placements); err != nil {
+		return err
+	}
+	return storeKeys(ctx, db, ptx, server, r.Keys)
+}
+
+// storeKeys replaces which private keys lie in which files of the server.
+func storeKeys(ctx context.Context, db *gorm.DB, ptx pgx.Tx, server int64, list []LyingKey) error {
+	if err := db.Exec("delete from lying_keys where server_id = ?", server).Error; err != nil {
+		return err
+	}
+	var paths, keys []string
+	for _, k := range list {
+		paths, keys = append(paths, text(k.Path)), append(keys, k.Public)
+	}
+	_, err := ptx.Exec(ctx, `insert into lying_keys (server_id, path, public)
+		select $1::bigint, * from unnest($2::text[], $3::text[]) on conflict do nothing`, server, paths, keys)
+	return err
+}
+
+// KeysElsewhere gives the other servers where the same private keys lie, by the
+// public half; at most keysNamed of one key.
+func (s *Store) KeysElsewhere(ctx context.Context, server int64, public []string) (map[string][]string, error) {
+	const keysNamed = 20
+	out := map[string][]string{}
+	if len(public) == 0 {
+		return out, nil
+	}
+	var rows []struct{ Public, Name string }
+	err := s.db.WithContext(ctx).Raw(`select distinct k.public, s.name from lying_keys k join servers s on s.id = k.server_id
+		where k.public in ? and s.id <> ? and s.removed_at is null and s.reach <> '' order by k.public, s.name`, public, server).Scan(&rows).Error
+	for _, r := range rows {
+		if len(out[r.Public]) < keysNamed {
+			out[r.Public] = append(out[r.Public], r.Name)
+		}
+	}
+	return out, err
 }
 
 // storeBehind keeps the last looks at the servers behind one.

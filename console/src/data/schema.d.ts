@@ -225,6 +225,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{name}/material": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files of certificates and keys on a server, and what each is good for */
+        get: operations["listMaterial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{name}/answers": {
         parameters: {
             query?: never;
@@ -2005,6 +2022,40 @@ export interface components {
             items: components["schemas"]["Site"][];
             next_cursor?: string;
         };
+        Material: {
+            path: string;
+            /** @description permission bits, octal */
+            mode: string;
+            /** @description it holds a private key that everybody on the machine may read */
+            open: boolean;
+            /** Format: date-time */
+            modified_at?: string;
+            /** @description it holds a private key */
+            has_key: boolean;
+            /** @description of the first certificate in it */
+            sha256?: string;
+            common_name?: string;
+            issuer?: string;
+            /** Format: date-time */
+            not_after?: string;
+            days_left?: number;
+            /** @enum {string} */
+            state: "used" | "idle" | "newer" | "copy" | "superseded" | "ended" | "unused" | "stray" | "ca";
+            /** @description that in words */
+            why: string;
+            /** @description nothing is lost with it */
+            can_go: boolean;
+            /** @description it lies there for nothing */
+            left_over: boolean;
+            /** @description the line that names it, file:line */
+            spot?: string;
+            /** @description other servers where the same private key lies */
+            same_key_on: string[];
+        };
+        MaterialPage: {
+            items: components["schemas"]["Material"][];
+            next_cursor?: string;
+        };
         SiteAnswer: {
             /** @description empty when none takes such a connection */
             listener: string;
@@ -2523,6 +2574,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SitePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMaterial: {
+        parameters: {
+            query?: {
+                /** @description part of a name */
+                q?: components["parameters"]["Query"];
+                /** @description only what lies there for nothing */
+                unused?: boolean;
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MaterialPage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -21,6 +21,13 @@ export async function sitePage(name: string, query: { q?: string; in_force?: boo
   return data;
 }
 
+/** Reads one page of the files of certificates and keys on a server. */
+export async function materialPage(name: string, query: { unused?: boolean; cursor?: string; limit?: number }) {
+  const { data, error } = await calls.GET('/servers/{name}/material', { params: { path: { name }, query } });
+  if (!data) throw error;
+  return data;
+}
+
 /** The address of a line of a server's configuration, from "file:line". */
 export function spotLink(server: string, spot: string): string {
   const at = spot.lastIndexOf(':');

@@ -6,7 +6,7 @@ import { useMay } from '../data/access';
 import { api, type Problem, type Schemas } from '../data/client';
 import { ago, capital, left, moment, notJustNow, plural } from '../data/format';
 import { beginHttps } from '../data/https';
-import { sitePage, useKinds } from '../data/servers';
+import { materialPage, sitePage, useKinds } from '../data/servers';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
 import { Prose } from '../parts/Prose';
 import { Severity } from '../parts/Severity';
@@ -18,6 +18,7 @@ import { color, font, narrow, space } from '../theme/tokens';
 type Detail = Schemas['ServerDetail'];
 type Site = Schemas['Site'];
 type Hop = Schemas['Hop'];
+type Material = Schemas['Material'];
 
 const Page = styled.div`
   section { margin-top: ${space(7)}; } h1 { overflow-wrap: anywhere; }
@@ -50,6 +51,7 @@ function One({ d }: { d: Detail }) {
       </Bar>
       <Findings name={s.name} />
       {s.read && <Sites name={s.name} />}
+      {s.read && <MaterialList name={s.name} />}
       {s.read && <Who name={s.name} />}
       {d.listeners.length > 0 && <Listeners d={d} />}
       {d.problems.length > 0 && <Problems d={d} />}
@@ -132,6 +134,55 @@ function Sites({ name }: { name: string }) {
     </section>
   );
 }
+
+const uses: [string, string][] = [['', 'all'], ['true', 'left over']];
+
+/** The files of certificates and keys that lie on the server, and what each is good for. */
+function MaterialList({ name }: { name: string }) {
+  const [params, setParams] = useSearchParams();
+  const unused = params.get('unused') === 'true';
+  const pages = useInfiniteQuery({
+    queryKey: ['get', '/servers/material', name, unused], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => materialPage(name, { ...(unused ? { unused } : {}), limit: 100, ...(pageParam ? { cursor: pageParam } : {}) }), getNextPageParam: (last) => last.next_cursor,
+  });
+  const items = pages.data?.pages.flatMap((p) => p.items) ?? [];
+  const choose = (v: string) => setParams((p) => { if (v) p.set('unused', v); else p.delete('unused'); return p; }, { replace: true });
+  return (
+    <section aria-label="Files of certificates and keys">
+      <h2>Files of certificates and keys</h2>
+      <Bar><Choice label="Files" value={params.get('unused') ?? ''} options={uses} onChange={choose} /></Bar>
+      {pages.isPending ? <Loading rows={3} /> : pages.isError ? <Failure error={pages.error} retry={() => void pages.refetch()} /> : items.length === 0 ? <p>{unused ? 'Nothing lies there for nothing.' : 'No file is known.'}</p> : (
+        <Scroll tabIndex={0} role="region" aria-label="Table of files">
+          <Plain>
+            <thead><tr><th>File</th><th>Holds</th><th>Good for</th></tr></thead>
+            <tbody>{items.map((m) => <MaterialRow key={m.path} server={name} m={m} />)}</tbody>
+          </Plain>
+        </Scroll>
+      )}
+      {pages.hasNextPage && <Bar><Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show 100 more</Button></Bar>}
+    </section>
+  );
+}
+
+function MaterialRow({ server, m }: { server: string; m: Material }) {
+  return (
+    <tr>
+      <td><code>{m.path}</code></td>
+      <td>
+        {m.sha256 !== undefined && <p><Link to={`/certificates/${m.sha256}`}>{m.common_name}</Link>{m.days_left !== undefined && `, ${left(m.days_left)}`}</p>}
+        {m.has_key && <small>a private key</small>}
+        {m.open && <small className="bad">everybody on the machine may read it ({m.mode})</small>}
+        {m.same_key_on.length > 0 && <small>the same key lies on {m.same_key_on.join(', ')}</small>}
+      </td>
+      <td>
+        <p>{m.can_go ? 'can go' : goodFor[m.state]}</p>
+        <small>{m.why}</small>{m.spot !== undefined && <> <Spot server={server} spot={m.spot} /></>}
+      </td>
+    </tr>
+  );
+}
+
+const goodFor = { used: 'in use', idle: 'for a site not in force', newer: 'newer than the one in use', copy: 'a copy', superseded: 'superseded', ended: 'ended', unused: 'nothing uses it', stray: 'fits nothing here', ca: 'of a CA' };
 
 function SiteRow({ server, site }: { server: string; site: Site }) {
   return (

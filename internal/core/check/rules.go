@@ -71,6 +71,7 @@ const (
 	ConfigurationUnread     Code = "configuration-unread"
 	ConfigurationSuspect    Code = "configuration-suspect"
 	KeyOpen                 Code = "key-open"
+	LeftOver                Code = "left-over"
 	LastHopFails            Code = "last-hop-fails"
 	LastHopUnwatched        Code = "last-hop-unwatched"
 	LastHopUnchecked        Code = "last-hop-unchecked"
@@ -286,6 +287,8 @@ var Rules = []Rule{
 		Meaning: "the configuration is taken, though hardly as it is meant"},
 	{Code: KeyOpen, Severity: Weak, Speaks: OfServer,
 		Meaning: "a private key file may be read by other users"},
+	{Code: LeftOver, Severity: Note, Speaks: OfServer,
+		Meaning: "certificates or keys lie on a server that nothing uses"},
 	{Code: NotInEstate, Severity: Note, Speaks: OfServer,
 		Meaning: "a name is configured at a server and not wanted there by the estate"},
 	{Code: HostKeyChanged, Severity: Weak, Speaks: OfReach,

@@ -19,6 +19,7 @@ type ServerFacts struct {
 	Problems  []Problem     // what the reader found
 	Keys      []OpenKey     // that others may read
 	Unwanted  []Placed      // names configured there that the estate does not want there
+	Lying     []Lying       // files of certificates and keys, sorted out
 	Hops      []binding.Hop // what stands behind it
 	Test      string        // command
 }
@@ -109,6 +110,7 @@ func Server(f *ServerFacts) []Found {
 			Remedy: "add the host to the estate file, or take the site away"}
 	}, add)
 	hopsOfServer(f.Hops, add)
+	leftOvers(f, add)
 	return out
 }
 

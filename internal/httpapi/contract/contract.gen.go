@@ -317,6 +317,45 @@ func (e MandateProof) Valid() bool {
 	}
 }
 
+// Defines values for MaterialState.
+const (
+	MaterialStateCa         MaterialState = "ca"
+	MaterialStateCopy       MaterialState = "copy"
+	MaterialStateEnded      MaterialState = "ended"
+	MaterialStateIdle       MaterialState = "idle"
+	MaterialStateNewer      MaterialState = "newer"
+	MaterialStateStray      MaterialState = "stray"
+	MaterialStateSuperseded MaterialState = "superseded"
+	MaterialStateUnused     MaterialState = "unused"
+	MaterialStateUsed       MaterialState = "used"
+)
+
+// Valid indicates whether the value is a known member of the MaterialState enum.
+func (e MaterialState) Valid() bool {
+	switch e {
+	case MaterialStateCa:
+		return true
+	case MaterialStateCopy:
+		return true
+	case MaterialStateEnded:
+		return true
+	case MaterialStateIdle:
+		return true
+	case MaterialStateNewer:
+		return true
+	case MaterialStateStray:
+		return true
+	case MaterialStateSuperseded:
+		return true
+	case MaterialStateUnused:
+		return true
+	case MaterialStateUsed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OrderState.
 const (
 	OrderStateBegun      OrderState = "begun"
@@ -1537,6 +1576,52 @@ type MandateText struct {
 	Text string `json:"text"`
 }
 
+// Material defines model for Material.
+type Material struct {
+	// CanGo nothing is lost with it
+	CanGo      bool    `json:"can_go"`
+	CommonName *string `json:"common_name,omitempty"`
+	DaysLeft   *int    `json:"days_left,omitempty"`
+
+	// HasKey it holds a private key
+	HasKey bool    `json:"has_key"`
+	Issuer *string `json:"issuer,omitempty"`
+
+	// LeftOver it lies there for nothing
+	LeftOver bool `json:"left_over"`
+
+	// Mode permission bits, octal
+	Mode       string     `json:"mode"`
+	ModifiedAt *time.Time `json:"modified_at,omitempty"`
+	NotAfter   *time.Time `json:"not_after,omitempty"`
+
+	// Open it holds a private key that everybody on the machine may read
+	Open bool   `json:"open"`
+	Path string `json:"path"`
+
+	// SameKeyOn other servers where the same private key lies
+	SameKeyOn []string `json:"same_key_on"`
+
+	// Sha256 of the first certificate in it
+	Sha256 *string `json:"sha256,omitempty"`
+
+	// Spot the line that names it, file:line
+	Spot  *string       `json:"spot,omitempty"`
+	State MaterialState `json:"state"`
+
+	// Why that in words
+	Why string `json:"why"`
+}
+
+// MaterialState defines model for Material.State.
+type MaterialState string
+
+// MaterialPage defines model for MaterialPage.
+type MaterialPage struct {
+	Items      []Material `json:"items"`
+	NextCursor *string    `json:"next_cursor,omitempty"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Secret string `json:"secret"`
@@ -2356,6 +2441,19 @@ type GetConfigurationFileParams struct {
 	Path string `form:"path" json:"path"`
 }
 
+// ListMaterialParams defines parameters for ListMaterial.
+type ListMaterialParams struct {
+	// Q part of a name
+	Q *Query `form:"q,omitempty" json:"q,omitempty"`
+
+	// Unused only what lies there for nothing
+	Unused *bool `form:"unused,omitempty" json:"unused,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListSitesParams defines parameters for ListSites.
 type ListSitesParams struct {
 	// Q part of a name
@@ -2606,6 +2704,9 @@ type ServerInterface interface {
 	// TrustHostKey Keeps the host key a server shows, when it is the very one that was seen
 	// (POST /servers/{name}/host-key)
 	TrustHostKey(c *gin.Context, name ServerName)
+	// ListMaterial The files of certificates and keys on a server, and what each is good for
+	// (GET /servers/{name}/material)
+	ListMaterial(c *gin.Context, name ServerName, params ListMaterialParams)
 	// ListSites The sites a server's configuration declares, in its order
 	// (GET /servers/{name}/sites)
 	ListSites(c *gin.Context, name ServerName, params ListSitesParams)
@@ -4120,6 +4221,66 @@ func (siw *ServerInterfaceWrapper) TrustHostKey(c *gin.Context) {
 	siw.Handler.TrustHostKey(c, name)
 }
 
+// ListMaterial operation middleware
+func (siw *ServerInterfaceWrapper) ListMaterial(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMaterialParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "unused" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "unused", c.Request.URL.Query(), &params.Unused, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter unused: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMaterial(c, name, params)
+}
+
 // ListSites operation middleware
 func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
 
@@ -4614,6 +4775,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/servers", wrapper.ListServers)
 	router.GET(options.BaseURL+"/servers/:name", wrapper.GetServer)
 	router.GET(options.BaseURL+"/servers/:name/sites", wrapper.ListSites)
+	router.GET(options.BaseURL+"/servers/:name/material", wrapper.ListMaterial)
 	router.GET(options.BaseURL+"/servers/:name/answers", wrapper.ListAnswers)
 	router.GET(options.BaseURL+"/servers/:name/file", wrapper.GetConfigurationFile)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
@@ -6664,6 +6826,46 @@ func (response TrustHostKeydefaultApplicationProblemPlusJSONResponse) VisitTrust
 	return err
 }
 
+type ListMaterialRequestObject struct {
+	Name   ServerName `json:"name"`
+	Params ListMaterialParams
+}
+
+type ListMaterialResponseObject interface {
+	VisitListMaterialResponse(w http.ResponseWriter) error
+}
+
+type ListMaterial200JSONResponse MaterialPage
+
+func (response ListMaterial200JSONResponse) VisitListMaterialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMaterialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMaterialdefaultApplicationProblemPlusJSONResponse) VisitListMaterialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSitesRequestObject struct {
 	Name   ServerName `json:"name"`
 	Params ListSitesParams
@@ -7610,6 +7812,9 @@ type StrictServerInterface interface {
 	// TrustHostKey Keeps the host key a server shows, when it is the very one that was seen
 	// (POST /servers/{name}/host-key)
 	TrustHostKey(ctx context.Context, request TrustHostKeyRequestObject) (TrustHostKeyResponseObject, error)
+	// ListMaterial The files of certificates and keys on a server, and what each is good for
+	// (GET /servers/{name}/material)
+	ListMaterial(ctx context.Context, request ListMaterialRequestObject) (ListMaterialResponseObject, error)
 	// ListSites The sites a server's configuration declares, in its order
 	// (GET /servers/{name}/sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
@@ -9286,6 +9491,33 @@ func (sh *strictHandler) TrustHostKey(ctx *gin.Context, name ServerName) {
 	}
 }
 
+// ListMaterial operation middleware
+func (sh *strictHandler) ListMaterial(ctx *gin.Context, name ServerName, params ListMaterialParams) {
+	var request ListMaterialRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMaterial(ctx, request.(ListMaterialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMaterial")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMaterialResponseObject); ok {
+		if err := validResponse.VisitListMaterialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSites operation middleware
 func (sh *strictHandler) ListSites(ctx *gin.Context, name ServerName, params ListSitesParams) {
 	var request ListSitesRequestObject
@@ -9901,218 +10133,223 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rcxs3luhfQXG2KkldKrITx5PYnzRKvPHk5bW8yYeUVwWxQRFhE+AAoGhel//7LZxzgEaTQLObIpX4",
-	"7nySSHbjcQ5w3o/3o4leLLUSytnRs/ejJTd8IZww8OlyZaw2/r9K2ImRSye1Gj0bKfHOXU/gR6anzM0E",
-	"W/JbwW7EVBsxGo+kf+pfK2E2o/FI8YUYPRvh86PxyE5mYsH9qAv+7kehbt1s9Ozxoy+ejEdus/SPWmek",
-	"uh19+DAe/SgX0vlnc0PW8GM6YiWmfFU7P96jsR9fLlYL+OQ/SkUf40xSOXErDEz1i6mE+Xm1uBEmTrjk",
-	"btbMp/DH8ciIf62kEdXomTMrkS5gqs2COxz56ZPR3klfCWO1+hnGz865hAc650zA+PTLHBD/C8C2g8Yl",
-	"N87jjzOYK4+2f5Uw9sVX2bmuhLkTpmNDNNc9tnM108addoaVuRObl98WJpDVEc/ABxxKWPcPXUkBF+87",
-	"67gTL2QNW5xo5YSCW8CXy1pOuEfg+R/+XDx7n0z8H0ZMR89GfztvLvU5/mrPkyHjnM3y8Ru71MriCl4Z",
-	"fVOLRcf0S3zi/wxbRhgX1tA+jpzRkKzSk9XCT+kfojf9wBe3RohFWEtVSf8mr18ZvRTGAeymvLZiPFom",
-	"X70fOWEWdvf8r2fCCKBe8ADj8Ik7tvbfG8GrMeMWHri8YJZvLFN6PRq3bgFQlq0TNB45Yd11YdpazsVa",
-	"WuGvnnSW+WdZJY2YOG02Y4bLko7NuGXazTwx3j9nC6W/05bfxsf0zR9i4vzSLlaVFGoifpViDSS/BSpO",
-	"vwLYtnc15bJeGXxQOoGb2907fsGN4Rv/Ge5O+kbX+biccal+lGqeG8mZlXV+f3HWG61rwdXO9uM2mpfG",
-	"4RLHXeSg8w+pKr+PHcBM+MrmoTLxD039tRD7dvdCqlthlkYqmKziG3tdi6lLxo2EYTwSqlpqqVwBFxOx",
-	"F5ov4KEP49Gt0atldpyZtvkJZJWlZbvLlNaukGXujDGXqsr+UHPrrq0QqjVHxZ04cxKo9+4rUomuO+w3",
-	"wqRllZjU3IiKSQXfCyB8bOopX275SrtrPnW4g35L0Ss30Yv8aVga7fRE19kfjViIapP9yQLfLPx0J4x0",
-	"m33YvgrP+Xf0ykwy8PJgeOZBGcAz0Woqb1cGiHqQ5nAx4/BxrY11bEpXIwOQO2EqOXH7FvgrPbZ9W4Gf",
-	"wkFMDn0ECR0jOgHNZOEOjOluRvB23OtX/FZk7rZekfzbY/WX+LA/+IGg9aJsgbJk6FoiT+cpqna83sXl",
-	"DY5oAyrXM12H8z7KSpstoMOix2HzYZYs8FbVrXAZuDWUL8PnZnrNFlxtAgO9lXcC1mo1fu/J33P2yDM8",
-	"hYxXeg7r4hXO3lf/Vp5ermyLN5Q23lo1jUcv5zZ/eZHhkhOA2l5mdnFBD34Yj24iEDtPCT7l2YpWjuOd",
-	"6s9roxiRfVq8c8IoXl8n62/jTDq25spZRk9YdqNXqmJOM84mK+v0QhhmxESbBDuRC3uuIZSTAU7btJo7",
-	"dnlxQe9bNuF1zUCD679DxQuEt1PIQzmLhDyQ6qRLJbq8AHcImuHFFhra6xGLpdvgkScRT2klRgNlyMD2",
-	"dEmM9Pt8zviNFcrtzBZe0WuVndjo1U2dZbYbP8yEK39LbwTjdi6q56y9pwnPjLp1B0lFa+C0A7iA0GY5",
-	"rcOVOczxijV3J3+fLxq0bl1rr19U19z1FwXolZtNgd9bZ69XyskM+SayCEYMC/gwXlDhqqI7qDRbaNBE",
-	"QD20ZF/x9FTt4LbSAoinZ4u9Vo5rW882hYsKF0RW+ZNpCrd1ZXKCzxby/UMNehsIjhME5DH3o7QZtA3j",
-	"w5cXu2QlyxqzS2jL+u11BH7cwamBy4Fc4+Hboj0JI5voxUKr6yKp26M3TKUZLF1Lez3hOcWqW74X+XPv",
-	"V35dYDGpWGCEp1N5sZwvcjxEKsZZLa0DqQJ2ytxaKLchYXUxjJsMF/79K2To7P2OFUbyvEpgZ/yLr54O",
-	"Uhy3TiuN0D42EW0Bki2ktHaRQiE9W4jeuPhwRlrna9wc+j3X5VvhOFLBvMGh/wVuGTAyOB2gj6fXGS5O",
-	"nTtzeNJqAUJDLVGI1Yq0JLtlM0rPX6clrOYTNGZl9jBNSEmv0V6UtQs8CGVqskQz3+7JlLczN2gRV/RG",
-	"bhVW3iruVia/BrvCM7OXd6TIbV5rbzKdDLc3To5ZurGA8gTge45xXoEcyIHap26YNtifVUVL2u6dU5NZ",
-	"zq/DFcOfguKfmtF2+MI+LnUI33gwcnyHqmJ7/yBQ3WwSE0h24weQ7PHIOm1yc5JYztGDlhPMSzbOArmP",
-	"7KBI4iNZvwMVm05DXGL2MKVWouCX2LoD6nqqTctynMCspoO4g4sFN/P+V+dHqcRP3GStwwtdyakUVf9z",
-	"ECzTGQH3XUZyQa1xzS3Q+efsjtcrQeS/1nrOajn3B2dihENvwkxWldivDZFhOkKQFhCAsxchibNm27BV",
-	"rxaqYF2eToniCrVa+GUYMQUryHi0UsTJ7MouRUuRSq0J/ieRN/BO6YwUzbi7C1oIa4m6doOLTLlkDqQ9",
-	"xg01A2XhZgQokTwjikxmXN0O1P8K1C+v7iYTdK/tKHpOs9N76DtxkF/9YR/od7sL72w7+vzxZtqwG24F",
-	"ekgb79bXj7/5AlymMTRg3/XBaXLL/5ZvLvOqflROsgbGHfzvvcL+JbKlZleC7tcMK14uaznU5jBYZMbZ",
-	"g+CcI57B7G5LKmXhOs+0dUPX8b22bpBpjwTtgdNgJELWj0jkvdelJWqTICqS55ZQSWsMIElBWj4QF4m7",
-	"tX0wyuL66qaWkzyXNVq7Qd7Z/JZpijBeefmXQNBKlDTlLUqsGwI4Go9utRJZrjKVoq4GepiLbsYyEL3y",
-	"1UPbwH1ED1SAD7wd17oPPrZ47fNYnDRvDTjuhIvc3Y60pz+bNgI22aENM9oDWSXHLSszVxC4EAKLuqEc",
-	"PVZ01cL+46XrgHCQRQdwJe4cn8wWIeQt/2YrSOjJ42+efPnoSea07oImUVAbo4GfTGplx0G78BIfWxvp",
-	"HLi+RGoEa7YYsLMVfccXIihoiXN7DOZaJhUTxujtmJEnj755uoerNnQxjct7+ve///2Lx0/H/WQyGKGM",
-	"re91Tq7hA51cef6397Wy5FkkE2uunKiutyxKpceKCm+eyvJtFgILLAPvKkYIbIGvqoywVhyLaB4Ap6U2",
-	"x+A7RGWbDYWRu2BzJ3JWZqsXws2kukX1bMaXS6FENWZr6WZwdTCY0/qbFPwd0jJ+o1ceL7kT2k86mzYR",
-	"RH2CZ3pH2SjreF1z3F+vVwKGAw+2ENV4JlQFLJgWeqYBMskXk1qjGqhNJcwZHOvm45TLGj7SiuD/CV+I",
-	"sxs+mYMZYQV/q1Wewy+4qugm9dgETNrzWdxgr4dzEShwIQFouYP2giSGAE3wVUEAgZxOKUZPWosRMqRA",
-	"57b/IrDVbYUEFXoUCvYFdbWtWH2eLsi8gXj1G2YLavTqOF18YlgqMoMXFNfQhkDNb0TeRxL1yG66igOM",
-	"O/RBLy2UZFaPxl06slJoU+pvPcrbdmD00pJCLPMhBrV8tAOrBa9sI5N5ysbsZnGjazlh8O59dxSXl9/V",
-	"A4ZRIr0apEJPdJVfRWfMpbiTVdDW+nll+CTv3hkUvHn/EE0k8YMgFDWkUvwgSaAQdqkN2cs7gy4/1jjI",
-	"rAvBcVVZfwM6PNzR7d8ajs34nWBuJm0IqWRTbfABL9obwa1WzzFSx//C43M590AaAKeIV+Y0NhwB5Jt0",
-	"MRiRALuhZUjLtBJjdiPgslIIOrnrYe3S5VdcS+usJz34DEpSPY7nMcJH4UYnZ6QzoHQrYDS52Y1y39yZ",
-	"DgJ3n3jScEwPDSh9cWhAaXcgaGG3keBClphzwvij9T+/Pzr7hp9N375/+uTDf+QuyveC18hV2jDyBGJl",
-	"U4FKz7Py0p0wlmTe7n3QiM0buZ18r5c5c5WYzHPOuW2F/kbMpKo8N/WoawsGKW/Wel6Kf/RD1tySx4g7",
-	"JvhkFi4jjX9j9Op25vpGEnyvlz9qPe8yqfba1oxb5jS7QaoDcZkZGqyqglEI7BIQERiogyl7X81AbdUu",
-	"dZ4HutrmBSSn88+blXV5fuDZ2FTXlYj+78sLS9JTwDfoj3stWk6PcGXjeLZoC6mhGI9J4ZQCRku6fo7n",
-	"WAehg15hHvudrJR89wy+4oxEtmLyRyYI2MIBFZU/olNtiB0l8mSk/h7ZnpRtGFHcXYsCjDRI/IDQw/wN",
-	"8muzM71WsE2KSfVaqfWfKYR8rgrBrY3zvj00YTy9FjBJgfm7li44RVckLAK0vzV3kxm5UnEpb/edmYDa",
-	"MDzBIH88rPsBFd2cnSJ3snF3sBRAk00sISAGgRxQSYtqLYt5NV6dAIEgK0aTPT8TSYL2X39mpN3GRnJL",
-	"8ZfcEaQjpsPaOocJwY7tUbwu77c+Fxu4CF52uvr+4uyLr556gSiytH2ooVC3MH3jxSgIB4SfN4HUDDBO",
-	"h4200/2G+UNhjOy6nFvaV0YsuYl2pFzkr2W0RaZVKis28cfs8gJ0Sk/tx8xqQhHFtiLmlkbrqd21pU0G",
-	"OAxfJlavi4IuFYL2egpNdYenRGlXTFwQtZeFVVt29rJvrXnFHJ9DXOCg6FPrxLL/0iE//cqJ5V5zKoC4",
-	"iW3DXYXpigfjNYaZD/Wm1FZnqCnqDOuZZgu+YbfCscYiC5C88WT7GaqPEKE6RroEZMnrKJxZ6QTQ+Dtp",
-	"pdM0HogZSgdmE0HXSk3/Kmt3fPcSH36c5M9GZOR5IebGRwVOAmHuMVU0cW7BxVMzzVZWPGdTyKzRhlWG",
-	"T50XLTxzrcU0aE7daeqpqpw++c1+8kBaEOy4fBxWKid/3Mkt+8feU34jbldqEPMvZFMAnIqcm2COyT2K",
-	"cZUaIVo5Kvu42lQqaWcDBZaykWa44b54fDwD8+cxbAcyS0geW/CqGKE0UNhW2fA3VF80qzRkoGTnitUz",
-	"jmzZX7aZVqc2tM3k4Phzm2d3UXjM23i7rFEuiyK6zGOGS/YCtJfKjbiTYu0vOSfrCWextEcQI+ndoDWg",
-	"KyGME//FrwF68QkcvHHK4A+VjmKpyDsjnJG8tsU7tTTibFrLAbroG9Mn4CwWUmnTokb0DTegyV4gyhOo",
-	"QFx6RC4dW6AeCdHpom/HCOaOtPJ0kdwvtyhIXp7KC3IVmPKkQruhPzOBdkiF9rq+mO0hijXcYTdmzUuK",
-	"1+AhzPBYvAlsxr2MDrKUYuRN3JX1b4bmRqQr78jCLnCdw/0ShXSSoGm2DM4gP6PUfSiCukXbg5hawohy",
-	"gff3lJWfMb0UKpimyfdOQTMAD24EKPNSeYmJbcTAVOGDuNG2YYu7YI/bNhD0M25H6jwI8ns41prb5JqQ",
-	"3SM43jODzQQ3NldDwDp+67mVE9ahvsfZRC83Y2BbOAVf881zjwiQ3hvtsKCJd3FM44bagbZNLSmz84un",
-	"ihTCOvzPrqWbzPB/PG/4f631vMUVCSgCazm5lVHhJf8/je8B+ja7LNLcdq42WDwSgnPobe6v7UVm2jDN",
-	"BuEJi8UTPg7a4dZBJl0xEtdUbcRHEhKeMN3Il4Httg57l8a5zU123fE6R104W2tTjZldTWZe0FdiPQZ3",
-	"Np5gfxEQ6bmz5ElTOZ4Rx/EjTPTCg3J/zLcG+MCw+/aY1BXa3lFUgZkneYqRITBavRI7rNELrxtaCaJ+",
-	"0TS8q1DFBKn25MEYljF+Sgf2z930fvy2WLWgqAcpIW9nN3plsta+G1FrSJDWMXbUK9tAhcgv4SeOoVq4",
-	"iv1JUiRXNsbVJiMqrmcf7o4hJrZkuIcRFf+X23MS2aW/IaW9a7/VGxFNMtF6EGwN/nbGKDjPO6G2hqo3",
-	"W8abvSaZsNY8Su+kK8j+IYxlq9oA3SXI92PnVriz1fJvMaeTyEsjhlqdj9IQ75bSCHvCfCj02SfzZAEA",
-	"8YedlRcmMy4zwtKr734as1rwKRYK6HYH3T/9HhaR28E/9cooXn+nnNlkFbi8fxtYdaEk1BCcVDH1vg2e",
-	"f1798jNrkhopHD1L1LmdDVR+escm9U79bmI0ESzjALk0D5z2SkvuQMYxiHoLr6cj6jTNr+CCnhRIwY3R",
-	"c7FjZi2DXShnslWa6AcUP6ayZwjPTPCMG9AjIRAaCHrwg2/i0DZvli2JFo1OlBHtdC5VAt3SOKmfj7Sa",
-	"mWAheZXBEv3xXwi3X5zAeRro0cZzWPtBbA7jwCXVj4K0KF7tDzwUO5VBh7kKaa7s+il6fDt+s8NruNTW",
-	"yptaxNiP/ro61pQqD6202xp+sDlgppeFKnVTHkNvPGhJPPF0cWVXvK43FCD3nD1iFMIjqtty3Zps6njb",
-	"IQG1z2whyMZJV+cHWQq9pJez7+b5LI5HEABYjyLES6g/RgoyHKHDk49/5CoXp91d/CgmpO6LyQxVmDqx",
-	"WPamFIaH3yELTteVPVbB0YOKXBxPsqFjFEzxIcG1Rw2hLFpDDYcd1O4krMjoAtgxWGARC6oYnbXRlPOY",
-	"+uX/Un0BSkoqJjP4iyJUR2JW3qo80zYXsuJpCxWxT4vZjoEA/rFK615lzW/07jWAbl992jyptUsvSXjF",
-	"RlaCvfnxCsKsSIuTLvFXzZxb+lVMlnkjmSQLcUboGxjOV4yVitsJ8XYhyk5Sdc8UHhHsOTz+1OiLW5LV",
-	"0MKdfG/x7ExNM1OoBZdmgey1Fyb+5mEe36jFXmclj1joSjAl1sK6lqlozbfUYLBTDRYBSkWBvODYe/cL",
-	"XolSNcb9RH2Yi/yaZwWWGCFZrTy43vUvyQiDUkXGgxMySlEPpOV5ALFSaC6EbKUUmG54HWjceFQpm73s",
-	"8GoWIuH0aEwH70iqaEzyfdEd38ieW8+Vo+oRbeJsLZRL6rcdwyGaOyJGKLG+LpcrtiLqa53VItHeKhvz",
-	"0waLzcUocjAOZ4mHM1nFP8ClZe9VDOgMm3gcOd20IfAsQYiDHRlv/BoKKnJeXA1yBhQbxCOZnK/A+gOd",
-	"awG6Sd8IhCC5VQkNTmrFtkhfg5WtsxVg2cE5vg3hSfcPmTqAIBVKVkVTpdNsoo1BK8l+raEVclGUfWjn",
-	"x7ClBPZ7OjMKzfCGADWof8huXYRHT77+6u9P97fhKEDuZ7F+48WsTGIM1A8r1IGnNzrvGzy0m5EwF3i8",
-	"YfTckn4JHvAt8edY4XsFuege8RV4m3sxixf07EkiIQ4QHw7QAYdEM7Q8/hkn/bZXHZC8HVWm7/C/qVS8",
-	"lv+XPojoXo+FAToCzLod5fcKSOrwkMdC1FvU0FHs+n4SuOtTB26UOtYDmQz+cSxr3Y4+63KBt85lB9vI",
-	"1Bwnb0e/g1Ms9LHWppTLdXnxCaSZJt2IQC3cCzjSlnHoyEKK2z8G54jC4In4Box/oDNVbdZ802pMR89t",
-	"XQc/BfMa9u0sCZoKyWct5QpkP6Udc0aKCvypIU7KCA7ZrLsXfoAzdCtYqGvZ8T59st1+YL8lvcvl2dzs",
-	"QobT4DY9McJW942MtTR9+dbsy0YVXnMKa0iuRJ77vuLWLmeG26RAxYCT1lgHW0JKtjmZyokz+1uKJZET",
-	"BaEGmxlmDWED2e1cbGzeH+/4XLClkXdeqPWPgWc+5Gfwab5WcVH1N+Q36iIwr/0zoLC5a+yitRO/GpEH",
-	"OjZZmfbegdCoEH1KEUpxJoJDGdQ9j8pCqvTbx9uH59jQ7g/UD8WtHcP/QOfxcA8EDnAY7Q9Hbi+9HQKs",
-	"0unJLj4WmN8BY7HwcVf0ZsmiHGy5JbsUWDHQLxJi7VqGKaUx1IvC6XomL1FKc2LuLQFBqtd6lTPsTo1W",
-	"rjt0vkmShYp959l0IT/MddGiXQyIqxPHwS6XEXV9XUiO3V0gxkzfiFqv2fnn/t0zePecTxbibDLzwoO6",
-	"FdnlNzNdU7nqDIGrNcYdoPkQywOAW1bcCYNpoFlKkAxeANCO0yVaGikgDLHUAnMLPLuT5PaUPRulstlN",
-	"wMxuTBTWVuxNgXCK7/xbB2VaYUx8oRZDLKGRsfwFF3JBFd2Hh+Aypjk6wId724FhZ3Xwcqnv/XbuZ1jw",
-	"GwRfvJjUsnov7eiqC/6aqHAQFCGK2WAZGMMp3KhaSJUVFq/4VLwWSqxRah4kt92GyLUuSXvh+TBnSqwh",
-	"mR38f8+xMg+0kg0kAUIVpWVCTcxm6aheReK4yQslO+DwG7rKV6wmN82WC6uKJQYExffQEmy2IISYdnUG",
-	"ok4+oNds7YQrJrippTAMzcA5uzoU4O8Yv9M9X6oY1XQaBTnIS/Xg6NqvEmO7BRy2WR5BIXcYi5U+oT1W",
-	"/sJzd62rqkAN0pSpzK8m2BUzrai2WjyWu9R2VA4v/tS1qu7esYbize7fO1Ye1DU28KnC4mvNK1EVvIOQ",
-	"CrVSSqrbkB0Fvhyn9Rzy9NqpYVBUoK+VUhZiCvwvLJQC2ZljQCRvjLko7NwIPpnl715ma9BKYzLbzTKQ",
-	"oZldLgqwymdG74zdUS+kHJoAZpVBympnv8Tof+TO+S16vu630OQdb2+9klVp7zTTdbF8Yag2k90ZtPHt",
-	"Xzyvs0YvBccgtungpbSglUlEBKYhUqHTX1IfJyEHTTZSiOJobtt4u31rPI1po0hTCspEynpJCT6ZePr4",
-	"Q6ln0Y4dG0CQIRtNkpIT1vXkEmEB5bWX+qjRm7ZUS2fGVVU39av69fNqQaur9koupcpYxx4/evRoSP4q",
-	"VELN1u5OyO0xJotRW7mG9QmB69dqJdeMJ1fvJfL1/VAva77pZQgXJbkF8SCUz9AxrO7l7hpHMrtfCfff",
-	"y8NML/m0GJCRp7qu9dqyv4UbqxUS9lAUNzXXPOlgi+2x0eLXCNt4IDGhUNWbMVvP5GTGFpD5DDl+CyCY",
-	"+4xDjWHxAIMtpdckY+Th3FRVje7AQLCrFZiuBZ9TQmhe/WlXsizkJhS67axKxea1K/wCy9nf57vXJhI4",
-	"hOaFu6R1ZYxolQROJInOgsGHdGLN1yFCESFUXYXakSEk8+rnl1mZlw+eOo0NHWIavOPK9erc1VGSNYyx",
-	"1V602cU44qGAPfXyxJbae13G0Dpmz2WUt0pUL1XWnjI4GW8Z/TH38nvEsJNyHxJ4hBqhhvKMrQrGVlib",
-	"VTS2i4uHmjjkFNmTG3gls+mAW0prz+alTuzpzBmCiXNBe5ErszV0ZY9B3F76OkKeSlRW/QkStmkKrhWD",
-	"cqN9S8Xmw3+7S837rdnhIWynaQF9lMbPyzqrKoOMAL+xmXPL4JPo29A3uBryQuVDxd1jH8e8JiBUhbqA",
-	"nVEVFuu8NqqncGmhRPhWjZOM9tzt8dnvxEErfRK7n7S+zLarDkewdQebne5qhTUqpHCXSoTjQtl1zsyW",
-	"OmZyXJi8VkpQJRvU89hEKyUmJXNKPHD9j1DwuO2jWp1lkPPh5GWvC2ZR+Le6wWbvrUA0GMgGT/OqHF+/",
-	"Wz8pdGV9xpReg2+AipVGuon5buwGu3RT7/0+fHQ3ZZK89B26yxYvyWrr9+nwj66CnL0JzuVEr+oqbDVf",
-	"4rA+WtPmudiUvZ/wY75SHibkWme4uhWGfZqvApJc7M/Sgs/76jwfEGFps52kUsoSlMaiWfiw1tC9PKM0",
-	"J9FONBdF0KeADseDNlQ6n0cxAsiTRmxfxX5O2Ua9GdGAm1vhksSJ7SolbsYVi4FMGXcHtr7Ku0KQvhd/",
-	"NoIPrW4FYWgl38jwIOWB/WAKaSkTvSz0DIDsd7JxjhmPvV94V6OUptr/1r1K6bcNZvGCRw/GuM6b/lH8",
-	"s2LcBETkR9kOeiYfzKiBdr5GJh6qPLR6q76ySiu7A4xTpTc5Pc2MMU6xOXpp9fHYuC02bGt6C7RAVr5b",
-	"pWZYkXJ2lJLqiuRvSO+QPk7J+800AwbotMUU43CKho3+xotIUXDb++BtSyRtAOVN0Zerp1DL5bLQ0gRV",
-	"LrbAWu5cwScQAfNBPA1RvG9fmobu3HckK6kP10nbAtKbYbq0Ne3u5QsgL2P/KCwXl3RqpnuYJS1vu9Sq",
-	"3mBfKbpCrdJeQwpyNSPFq9dttMvFtrzhc6Gy7TOyLj6sgxwjYBm37NV3P7FPX/1wefW3rz/r5djLwfmN",
-	"pkbzhwe4p2EdPRpnNY2mKqEsmfwLlhls4shawq9QkIAA/k7sd9/rxMYm/DmL2kpcdweniIL20FLFY2XS",
-	"0DC63Jf1kLZc6pqaFmYSm7dgJBXDpNRiB9ccUU4LhlJcJ9TTs6KeMj1lNQpcUJ9GW0FdmtLc36NkLNdc",
-	"lQxuub1SmFcVy1H087xyleVYkAOTAw78YBnkVJXBQlEWesqanNeo+zc9a++VUNQwkn4UOgZc7MKzXfkY",
-	"qz9DRNkQUBb5Y6nBOhyVmzTOIv7buolh6eFINBQj3oYGYenJzhO6bJ7rIQ6N3goOZH8foW5hpw8lakp9",
-	"nCirYS1Kc9pDcCEFF0nQIsJm93pLABPHSKygHOOD8yrg/cNEjFBPYcHfyYXX4758io3t8dPjrmpObZfd",
-	"3nb4A/Cbd/YFBMGas3BoaiNkW8VgAAEV6pxBCJ/RC4xbwJRBjaG/saKqFaLQvXzLeYfd3GQdAiA9Qeod",
-	"Z3hAT5Mh3T4yiXu0vP55e/HFSKWWRmNf6pi3nHYwx7LRpEWLfJg38JNdWF5ejEkeBQOlF3LHscyq506N",
-	"mn+8bEIq4YLv58+W5HXfkrF5aYqsnWu+GUQyO7v7CnVIEtGYGTGByt/atEC71KaQG9E+Bk3FqMuLC38Y",
-	"8D0yquLg+3v0hXuN2IgtZ7GyAtphafNFjByF/OabrGDeS4/yWaHjKzyeW+mvTUPenZAg7s4ohrMJ3aRo",
-	"ztydaeseRwxp74gpijUAi6bE/I8d0bOl2KImonUHGk2hvDBpFtSect9PDSxbtgb1l4OVlOop9DxZodx6",
-	"U/mg65T5CY9xHxCGp7wPETSZPgWd1BSZ61TmK9qmBstSvBeAsd0PBZPCClVyOxOvpu2aiJkOmnspaQVu",
-	"+BCCUO+2ksA62KHTLj6KlfdnGDtOtFjY/QSXKG1icyVQEtGNm/WiQRZ1v/G7YdU1CtVrDnLI3Bq9WuYr",
-	"/rmZkCYUQElLPlBplFvNnL4VbgZWrmH3we+5HJ/bUSj/SA3dPooWOtZpMNeOH6BRTeNpamaNbWiyrWfm",
-	"Yuny3qi8DNqUaOQOm/RvF3jjdSgP0jdKan9NnNBShs55WF3j6OrTJqZ0a49hLYfbfzpbuR/+T2izMfZ/",
-	"SBbN9cv4Mlv241j9MgYUckkI0S4it3TIIYbLvi47em53aZgmujLSba78HKH0GgapwurARa3nMlYgBjOt",
-	"uFX8eieYlS/lD+SUCVIpLB14rOAmdY0D5/zwAbToaeYMvCFeICfiE8hpc4ZP3OfsjVwICyLA6xeX7Msv",
-	"v/zG62f//eZyzDApHX6jRBBW6clq4WHIPvWPf/Pkq79/Nsb6WvAcxEAt+S2cKPiL6bUML8Xn7DsonQ+F",
-	"xm9WrrE7W3mr/MRKiMo2gb3sUwTWZxgPAGBAvlYLqL6pa+oUD9lSoFtiBN1N056cts0+9bTfKF6f0zfn",
-	"fDIR1n5+qz/7PNYzfzZ6ifgYjUee9iH4Hn3++PNHwdfIl3L0bPQlfIUlIwDP56nLgWr7Yp631OplNXoG",
-	"RZ3/0VhDY465HT37PX9Um0fO/2sloNglnaJ/wcd4iO5ItxrjEeH9pVx6MUOn8zNFH1kz0b6bPaBBFHoE",
-	"wIqyO3WbxTfzDyhFXtgT6u3NiDFvvvHPU5Asfjzb6nKc7nUPHi+RP/R48ke58ArIW0997FIrir794tEj",
-	"NLkoR6Fl4J/CUhrnf5B00g86dBqBKQL12K1BhJEAESD58eICz2OiGng2FgtuNqNno3DqYy6TNGzKJ8IC",
-	"0yGgOu7vzu9kN7Gjt36M8wnvvlCXHNu1nghClxegS2aAg0XK7BGg8wZH2qq1nIDKCbOwY8YnELmMNios",
-	"NWsTuBHPTAB3/t4f8A/nYDuIRXtIsW+D8sI/8ka/8TMNpk1XM20cZlm+RV4prPuHRnPdUdBwEXfwoc2O",
-	"nVmJDyfFf/ZioDHm/qiHfWFoaqh4ZxaIYEzrg+ZaAe9BEC5hfCtDpXxntuLaD2RE2y1+KrzfUjGr0eFf",
-	"8Y1F74LS6+dMiVvu5B3xbFUVKX2MVL5e8HfbvCZ4aL4ibwt+PqMvdm1s7/dNIdVppqCs9v5sBaqB8pa5",
-	"qMxFKWzFS1DkR/dSPXqnlV6zT/3VAMlJafz2U1AaPivAPLpgm/XuWrgG809/KpKN0scz+kvqxllQOzBO",
-	"fDw6i/+RSeas4D752BhucvNOznTTW84WAhU8CLeZsjteywpd7wW2m7x8/h4j0D8Uicp/ipSm7JKUbQdM",
-	"lMmgybCzlHr1tf8IEYSVvJVYtNe/QGXZwmkLHWTaXCA9f0vuvKw/ejb6n98fnX3Dz6Zv3389fvrkw39k",
-	"nOIPhG+qsVCQJCbtJMF7ov4X1RarQZaAaiYzLtWYQTksEDhWltqhShtKrObPgxGVUC409i+zluS5U8I1",
-	"TtMlnmHW13EENKw1GFSWZpfBnxnqVhZYc/MCCWVIJmuBxpE2IF+Lhb4TzR7vLZC1sPAk4xLV5lZDn8b7",
-	"A+uFxnQJnkApD5jxaLnKiaJVdcStH18WbRb3K69Xop9EmgE6WGPvD+8fhFi2oZ0eyeetmoqQQs2w1Hfx",
-	"rDbBkSVa/11jiT3R/aYZCveaVnh/2P0Wil7GjlhJsY2aMvySkmwEMJo/Bde53+umQ7/yPydwax3L/NLD",
-	"I1IEeLyQGPZ1YrCHfIIM9NchGT8kjBxBBYLoWn+CEeRkwjNc2diKtQvwZPYvg/4VPvDxA58CtvDn45x9",
-	"OLWYnw3QX0OOJ05ShPudwKgL/2Hax+j54jRGTxuKzAy2ejb1yPqaPUNYTtbo+aSvugbiQ0w0AMHLS2VJ",
-	"iOzRTK7Zgdy26bRR1CgWbis0LuahlLXSgQphiAEOE4XPZ5T78vHreC8eyKgabtWYAQyb/o1ZAT5c1PP3",
-	"supU5EL8985dzahisupUw3a88F0RtQ+BkxJVnTYx70fQvGi0RusSd7ISmOuVR85M8BqLp5ew8j0+cUIQ",
-	"0Qy5E1vLO9Fyb46e/f62zUsgpgRLJxs9EdZC4gy82GyaHG9h0xDC08U3vqcgn2FM4y9FDGALr1fq5NTg",
-	"SjqBdXvAZbDmG+Y01JuxaY4PyG9CuXHoublNNVpZQ6ikZaWqf4hbqQKCTqFmIeQoDqKXjvX46FgrisDS",
-	"oa/6GHKYNnPsgIEV2vkc5TFoXxBRCLNhWhKJgCGmugN38Zadv8c4m07Cf9htg7ymnzGK50FuUg4n1G/9",
-	"CNj4njq3E/wlXClPw9MLNQjk5373UmFFwvxduqQn/o2Blkss3LQ1BxOxNmOGVacxES9IzxAvFiv3pwhB",
-	"cictS8PmujDX/q6LNb1sPZmXlbaE4ibCbYgc/zExuxQoJ2d4LQxg2gZi2d6bt5HFoBUgdhoml07xJ/G6",
-	"dhhcXj4ONpajczvCCHI8uiCf2JbvQqtYCiawvkP4YOu7XvxwC/1/UaLcB31yK9LxCDpOi8xGRQfSCsZN",
-	"CqBZ0dXEEiaHYOg8NjPpkEP//0AV9ks9guOXGyNFcsvW/EAW2GABo8jLaHgNv/8bDy23IUTw3PDJvEFD",
-	"mh3ahYY/9MooTLUsyiD/pGcOt6p+TMIF7fbkcsVvMw3dMjzKipJE25JByDq/Ewa5FsV7ZzH3q39oU8Td",
-	"9q5m3M48ixNV6FEU676vLFSeJG/fH3HEnPCJOU0Hhs0+AFp/TUFX0ronVBxaHsNv+huv5xhfhxXoCH4k",
-	"WojJnPJeYuqyQl2k8X2VjsNcUsuM4s39QWL808mg6icoRUbwuo7VjY8TGwEbhmq/lLDuYRgqEC+1tfIm",
-	"CdQvWkGjH7oLdD+Fh/53UD3a7smpXgBrSAIiT7hX691MbJh1XFXFMI68y7uqfooq7ymUJxr9jXj34EpT",
-	"2FgGJQteHQch0NUjKEXPQb524h3cKY41oVS7NZA27J9Xv/xcjuwIH88rw7EKcPaafet/bVC3h0GFO48V",
-	"6i2aoQ1bqYm+E0ZU0bsJKUKOY4r7iVJLmgaxULMJbHhA67hLq2loFVuWhcrg2QXJsrnmyaNvnj5sLCFh",
-	"BLBT0vQQsceMeGsKX9kZBAfMdF2By3EuKlAxIL47wNo0xWR2T0CPk9k3OK54PPuHh+0cHl5bHRLs2zYI",
-	"6VVbWddsZUUF3E3pG11tmBFKrKGjvpsVz/WK6qiW46p7BelhwPz9cfudqlK0xv4a0IV3JgzRGqqQZh2H",
-	"8oS7AaItFlAyohwBTw9wp0rXKZhsj2MziRXkAmeFhHGOomC/i3G+NGJay9tZRyrPpRde/+Jwb6rWdAWZ",
-	"QdfEY1AzMIegew1yrdjaX2ZnNuNQ0V8SX52Lqj8y7mKZlSwioMDHXxwRTbmULkRA9sWxVC4eCot9Er1q",
-	"kL+7xZALOECy1Kki/IKP/Nsp0xSePLn+gDAv2kt6qAtgyP2Faj+cQl2Asf8kJwtV/zydrRGgB10AsYZf",
-	"WrJ07JUFwY0SWFlfKmbETHBjS5H5zUXr5SkJWPuL2nuLwI8lD4/E4BH0w70h3ZBPc7H2YqEzDesvY4CH",
-	"WomtvmjFaGepjqTOtMrWhGtCFYTGWxlSzylfghqz90cVFfvOU7g3fC5+gNHui5fjE8cfmursD5xhHSun",
-	"F87AXGyO5ovZLrueqUCxfTRAxQ2lRCChZgr9gjSbcbIQL4VZyFi8JX9QlkIva9EptrzCR04I6ldQ5Lck",
-	"7fkTv/Fa7TF0zDBWLDtEJV4SCGH5lW4D4qvYufEEZx4H/9PCLu6kK7o7eHUcXf+iqizkhQMuPO+5lXd4",
-	"EaTZaVO8g5nm5J6/xwrRPUwzEWfDqBy+NiBp0cBsR7OIBCh9YhnufxzKEFEArZ5js8Dc+eVuMstp4lzd",
-	"Hg0ep7oAod/Lw5J9gkrm7B8vtew/4awnxx+7vxlN1nJgB5F4e0XU8XmLQ0AQRc+bcS6bK12UAeDan+aK",
-	"PBRtgm2eBD9ee2wTJY+TyUxrKxhnTZvj2I8rhxasSNghKL+mkoV/QioFru1gyPVIvwjlziZcgZF+HINg",
-	"DVZJc5ZV3PEbbsupGZDM3gHBK0x2PxkA/fhXXRnAsMBjxHrIyQwkQaEmZrN0NvFdU7iFP5DB/D/TdVU6",
-	"dn5J5+APoArphTgpJdZ+e6gInIKq+9Ff0zoemKg/FN6+I2wBUTAgn4dwg1pMXZPFTeaoudg8p/42E4i+",
-	"YivlZJ2WpYe+qCXUNvW9i9L7VeySd5xySkl5H/SstlvTSotdSltlftyeEj/UC/GoBX6odE9I52xV9Pn4",
-	"czkRq6dP3qJCu3Buw0lG/KLqKU0b/8UYGjqqiR+1SMODt32gXwJeO71jAufpLppjYznqIxjvKMQ8GoJi",
-	"7/0xhFfYVlDT2ug0wfMQ3JzzpuV1kaqEttj3wdJ4tx+bdeBmeY7UEpz4UGGVHDOgtKP7X2FB6RxRoKJl",
-	"Wb9JrgNfxuG+1XNjaz1gkGBJG/HcKnhxDV8/etj4jLSNeeHABpQfS3KBmAsalFAIyAXpZTKLsAtSzabv",
-	"2QytvIvVvtID/wL7ndzrhOZQS7nm5fzynXCczt5Lpy30tQOQYqp5fQyOcYH1OjDKCUD5yRYZgiAxF3vY",
-	"k4nbiAU3c0ivQyKnWs7WzkPhj9YZWbiLSaTauiDankq7oilOai++sHPb5B21VChRMe2/vLr6Hu6chyPc",
-	"urnY4EWzfGN32bjMF2e4JwMuuBrMyrZwcYL8bBwdZnpoPeNBjgAW1vLjBew2B8LO9Bpce7Ebi38O+BVU",
-	"L2oFTvS8XhA62a1jyEMCn7co7X30EYzujG1j7Fo6vA/D9BCprqfaTPYXG/2oVAX5AGHaUMcfkFAk+1TL",
-	"zI4xY4EC+ToOYWxPUDLrX8lb9cvKjfoY5a28VRgXOhqPZoKHYJ0r4c4usfNBC6LbPPrDkaz5qB7A1sDU",
-	"a8SdDh5AsOSPk0s6wxZbGcN+WXkK/r4TnicPyZeFbBgNMakI7KO4yH/bHnKAo84v9eWpvHQ4+J/kpetC",
-	"QgqqBz3pBStwCAFiSSeRvDULfj5vzOlgrly5ogOrefBEfqg4wRBfVIb6HM91RGX4PDf/xDIvwSXeBy/j",
-	"Qblz+hWM78FZWAa7O1sty5bhK+H+e3mqO+TH/iteIeHYaoky81/sNl2C18nuup0Yb7uoxnH5tkA2AfvQ",
-	"v3uPeEfPfNQFr3ATp7eYIqzKCboEyw6m5bghkJ/q1sHgf9a1o4bxmUuHjeiOgQQ/EnAcmGyrgYmmKNTg",
-	"oZF5/CS3Y29twoiugRoQvPby24c4+UVbdWzgfwxbNcIbCrdTwSrQQnsB+DzUkN0L6FCL9nB4j9/nyjeT",
-	"YxUX9ZzdbBjBBJuQK0FZGcW0PLWlO5YLTT564EKTbcA9TBFfknogJZSACjoPwAmyRBtPdr8T0irx63TF",
-	"O21+b+CBU4aIwgSFqmPgwbWUoHycAnCtIUuKM8WDdTH0NyFk7ISQmQvV1QIBVwmCi4aOe0J6UXVihLPH",
-	"IUYkHuNEz/1x49VCKmaFsCzGlH5ihyiUP/G5eEPNsE/BmWHsP4kx/yzWuLXT544DTqC51AQ9aloJK+op",
-	"JnjiKQClH9oCQGVq3S5T25JhEcWRSZejQO90g74/vYhwNnLUr/BokaOUTa7Ld2HBsfMOVx2XwYN4ze/2",
-	"2IB/gyf+ndsWO/GeviCQhzjV0PXU89hlBqGd8GnoXNpK+IHJHDZJ/muWE6xrIoAYdXOPqoJwX3vlyBGW",
-	"/6IZWV3YWlO76yPoLX6oJmpG7lTwJPHEib01dtuA71Uk8OPEwMMUBRwz6LaOmYn4P9m1nF5aRonz2KUN",
-	"lzEIPXMhOiyfPwix/DiRA0Gj98fNjwJZDN4PLFaDLf0piEMOvA79qjX+774Qb0hIBphDkUatKOSMnPyh",
-	"+5PTXdBv25CTfu+/v/VCEvVu//2tB1YMJP79/Whl6tGz0TlfyvO7xwBKmuJ9Wg9JTtBrH6LdUFhMvol5",
-	"hsl37TUmP8TGWc0cZARIvgpq7oe3H/5fAAAA//8=",
+	"7H1bcxs3svBfQXG3Kkl9VOQkjjexn7RKfOLNzcfyJg8pHxXEAUlEQ4ALgKL5ufzfT6G7gcGQwHCGIpX4",
+	"7D7Z1Mzg0g30/fJuNNGLpVZCOTt6+m605IYvhBMGfl2ujNXG/68SdmLk0kmtRk9HSrx11xN4yPSUublg",
+	"Sz4T7EZMtRGj8Uj6t/61EmYzGo8UX4jR0xG+PxqP7GQuFtyPuuBvfxBq5uajp589+vzxeOQ2S/+qdUaq",
+	"2ej9+/HoB7mQzr+bG7KGh+mIlZjyVe38eI/Gfny5WC3gl/8pFf2MM0nlxEwYmOpnUwnz02pxI0yccMnd",
+	"vJlP4cPxyIh/raQR1eipMyuRLmCqzYI7HPnJ49HeSV8KY7X6CcbPzrmEFzrnTMD45IscEP8bwLaDxiU3",
+	"zuOPM5grj7Z/lTD2+ZfZua6EuROmY0M01z22czXXxp12hpW5E5sX3xQmkNURz8B7HEpY93ddSQEX71vr",
+	"uBPPZQ1bnGjlhIJbwJfLWk64R+D57/5cPH2XTPxXI6ajp6O/nDeX+hyf2vNkyDhns3z8i11qZXEFL42+",
+	"qcWiY/olvvH/hi0jjAtraB9HzmhIVunJauGn9C/Rl37gi5kRYhHWUlXSf8nrl0YvhXEAuymvrRiPlsmf",
+	"3o2cMAu7e/7Xc2EEUC94gXH4xR1b+78bwasx4xZeuLxglm8sU3o9GrduAVCWrRM0Hjlh3XVh2lreirW0",
+	"wl896Szz77JKGjFx2mzGDJclHZtzy7Sbe2K8f84WSn+jLb+Jr+mb38XE+aVdrCop1ET8IsUaSH4LVJye",
+	"Ati2dzXlsl4ZfFE6gZvb3Tv+gRvDN/433J30i67zcTnnUv0g1W1uJGdW1vn9xVlvtK4FVzvbj9toPhqH",
+	"Sxx3kYPO36Wq/D52ADPhK5uHysS/NPXXQuzb3XOpZsIsjVQwWcU39roWU5eMGwnDeCRUtdRSuQIuJmIv",
+	"NJ/DS+/Ho5nRq2V2nLm2+QlklaVlu8uU1q6QZe6McStVlX1Qc+uurRCqNUfFnThzEqj37idSia477DfC",
+	"pGWVmNTciIpJBX8XQPjY1FO+3PKVdtd86nAH/ZaiV26iF/nTsDTa6Ymusw+NWIhqk31kgW8WHt0JI91m",
+	"H7avwnv+G70ykwy8PBieelAG8Ey0msrZygBRD9IcLmYcfq61sY5N6WpkAHInTCUnbt8Cf6HXtm8r8FM4",
+	"iMmhjyChY0QnoJks3IEx3c0I3o57/ZLPROZu6xXJvz1Wf4kv+4MfCFovyhYoS4auJfJ0nqJqx+tdXN7g",
+	"iDagcj3XdTjvo6y02QI6LHocNh9myQJvVc2Ey8CtoXwZPjfXa7bgahMY6EzeCVir1fh3T/6esUee4Slk",
+	"vNJzWBevcPa++q/y9HJlW7yhtPHWqmk8+ji3+cuLDJecANT2MrOLC3rx/Xh0E4HYeUrwLc9WtHIc71R/",
+	"XhvFiOzb4q0TRvH6Oll/G2fSsTVXzjJ6w7IbvVIVc5pxNllZpxfCMCMm2iTYiVzYcw2hnAxw2qbV3LHL",
+	"iwv63rIJr2sGGlz/HSpeILydQh7KWSTkgVQnXSrR5QW4Q9AMH7bQ0F6PWCzdBo88iXhKKzEaKEMGtqdL",
+	"YqTf5zPGb6xQbme28Ileq+zERq9u6iyz3fhhJlz5W3ojGLe3onrG2nua8MyoW3eQVLQGTjuACwhtltM6",
+	"XJnDHK9Yc3fy9/miQevWtfb6RXXNXX9RgD652RT4vXX2eqWczJBvIotgxLCAD+MFFa4quoNKs4UGTQTU",
+	"Q0v2FU9P1Q5uKy2AeHq22GvluLb1fFO4qHBBZJU/maZwW1cmJ/hsId+/1KC3geA4QUAecz9Im0HbMD58",
+	"ebFLVrKsMbuEtqzfXkfgxx2cGrgcyDUevi3akzCyiV4stLoukro9esNUmsHStbTXE55TrLrle5E/937l",
+	"1wUWk4oFRng6lRfL+SLHQ6RinNXSOpAqYKfMrYVyGxJWF8O4yXDh339Chs7e31hhJM+rBHbOP//yySDF",
+	"ceu00gjtYxPRFiDZQkprFykU0rOF6I2LD2ekdb7GzaHfc12+EY4jFcwbHPpf4JYBI4PTAfp4ep3h4tS5",
+	"M4cnrRYgNNQShVitSEuyWzaj9Px1WsJqPkFjVmYP04SU9BrteVm7wINQpiZLNPPtnkw5m7tBi7iiL3Kr",
+	"sHKmuFuZ/BrsCs/MXt6RIrf5rL3JdDLc3jg5ZunGAsoTgO85xnkFciAHap+6Ydpgf1YVLWm7d05N5jm/",
+	"DlcMHwXFPzWj7fCFfVzqEL7xYOT4DlXF9v5BoLrZJCaQ7MYPINnjkXXa5OYksZyjBy0nmJdsnAVyH9lB",
+	"kcRHsn4HKjadhrjE7GFKrUTBL7F1B9T1VJuW5TiBWU0HcQcXC25u+1+dH6QSP3KTtQ4vdCWnUlT9z0Gw",
+	"TGcE3LcZyQW1xjW3QOefsTterwSR/1rrW1bLW39wJkY49CbMZVWJ/doQGaYjBGkBATh7EZI4a7YNW/Vq",
+	"oQrW5emUKK5Qq4VfhhFTsIKMRytFnMyu7FK0FKnUmuAfibyBd0pnpGjG3V3QQlhL1LUbXGTKJXMg7TFu",
+	"qBkoCzcjQInkGVFkMudqNlD/K1C/vLqbTNC9tqPoOc1O76HvxEF+8Yd9oN/tLnyz7ejzx5tpw264Fegh",
+	"bbxbX3329efgMo2hAfuuD06TW/43fHOZV/WjcpI1MO7gf+8V9h+RLTW7EnS/ZljxclnLoTaHwSIzzh4E",
+	"5xzxDGZ3W1IpC9d5rq0buo7vtHWDTHskaA+cBiMRsn5EIu+9Li1RmwRRkTy3hEpaYwBJCtLygbhI3K3t",
+	"g1EW11c3tZzkuazR2g3yzua3TFOE8crLvwSCVqKkKW9RYt0QwNF4NNNKZLnKVIq6GuhhLroZy0D0ylcP",
+	"bQP3ET1QAT7wdVzrPvjY4rXPY3HSfDXguBMucnc70p7+bNoI2GSHNsxoD2SVHLeszFxB4EIILOqGcvRY",
+	"0VUL+4+XrgPCQRYdwJW4c3wyX4SQt/yXrSChx599/fiLR48zp3UXNImC2hgN/GRSKzsO2oWX+NjaSOfA",
+	"9SVSI1izxYCdreg7vhBBQUuc22Mw1zKpmDBGb8eMPH709ZM9XLWhi2lc3pO//e1vn3/2ZNxPJoMRytj6",
+	"TufkGj7QyZXnf3s/K0ueRTKx5sqJ6nrLolR6rajw5qks32YhsMAy8K5ihMAW+KrKCGvFsYjmAXBaanMM",
+	"vkNUttlQGLkLNnciZ2W2eiHcXKoZqmdzvlwKJaoxW0s3h6uDwZzW36Tg75CW8Ru98njJndB+0tm0iSDq",
+	"EzzTO8pGWcfrmuP+en0SMBx4sIWoxjOhKmDBtNAzDZBJ/jCpNaqB2lTCnMGxbn5OuazhJ60I/j/hC3F2",
+	"wye3YEZYwb/VKs/hF1xVdJN6bAIm7fkubrDXy7kIFLiQALTcQXtOEkOAJviqIIBATqcUoyetxQgZUqBz",
+	"238e2Oq2QoIKPQoF+4K62lasPm8XZN5AvPoNswU1+nScLj4xLBWZwXOKa2hDoOY3Iu8jiXpkN13FAcYd",
+	"+qCXFkoyq0fjLh1ZKbQp9bce5W07MHppSSGW+RCDWj7agdWCV7aRyTxlY3azuNG1nDD49r47isvL7+oB",
+	"wyiRXg1SoSe6yq+iM+ZS3MkqaGv9vDJ8knfvDArevH+IJpL4QRCKGlIpfpAkUAi71Ibs5Z1Blx9qHGTW",
+	"heC4qqy/AR0e7uj2bw3H5vxOMDeXNoRUsqk2+IIX7Y3gVqtnGKnjn/D4Xs49kAbAKeKVOY0NRwD5Jl0M",
+	"RiTAbmgZ0jKtxJjdCLisFIJO7npYu3T5FdfSOutJD76DklSP43mM8FG40ckZ6Qwo3QoYTW52o9w3d6aD",
+	"wN0nnjQc00MDSp8fGlDaHQha2G0kuJAl5pww/mj9z2+Pzr7mZ9M37548fv/X3EX5TvAauUobRp5ArGwq",
+	"UOnbrLx0J4wlmbd7HzRi80VuJ9/pZc5cJSa3OefctkJ/I+ZSVZ6betS1BYOUN2t9W4p/9EPW3JLHiDsm",
+	"+GQeLiONf2P0ajZ3fSMJvtPLH7S+7TKp9trWnFvmNLtBqgNxmRkarKqCUQjsEhARGKiDKXtfzUBt1S51",
+	"nge62uYFJKfz75uVdXl+4NnYVNeViP7vywtL0lPAN+iPey1aTo9wZeN4tmgLqaEYj0nhlAJGS7p+judY",
+	"B6GDXmEe+52slHz7FP7EGYlsxeSPTBCwhQMqKn9Ep9oQO0rkyUj9PbI9Kdswori7FgUYaZD4AaGH+Rvk",
+	"12bneq1gmxST6rVS639TCPmtKgS3Ns779tCE8fRawCQF5u9auuAUXZGwCND+1txN5uRKxaW82XdmAmrD",
+	"8ASD/PGw7ntUdHN2itzJxt3BUgBNNrGEgBgEckAlLaq1LObVeHUCBIKsGE32/EwkCdp//ZmRdhsbyS3F",
+	"J7kjSEdMh7V1DhOCHdujeF3eb/1WbOAieNnp6ruLs8+/fOIFosjS9qGGQt3C9I0XoyAcEH5eB1IzwDgd",
+	"NtJO9xvmD4UxsutybmlfGrHkJtqRcpG/ltEWmVaprNjEH7PLC9ApPbUfM6sJRRTbiphbGq2ndteWNhng",
+	"MHyRWL0uCrpUCNrrKTTVHZ4SpV0xcUHUXhZWbdnZy7615hVz/BbiAgdFn1onlv2XDvnpV04s95pTAcRN",
+	"bBvuKkxXPBivMMx8qDeltjpDTVFnWM81W/ANmwnHGossQPLGk+2nqD5ChOoY6RKQJa+jcGalE0Dj76SV",
+	"TtN4IGYoHZhNBF0rNf3LrN3x7Qt8+bMkfzYiI88LMTc+KnASCHOPqaKJcwsunppptrLiGZtCZo02rDJ8",
+	"6rxo4ZlrLaZBc+pOU09V5fTNr/eTB9KCYMfl47BSOfnjTm7ZP/ae8hsxW6lBzL+QTQFwKnJugjkm9yjG",
+	"VWqEaOWo7ONqU6mknQ8UWMpGmuGG++Lx8QzMn8ewHcgsIXlswatihNJAYVtlw99QfdGs0pCBkp0rVs84",
+	"smV/2WZandrQNpOD489tnt1F4TFv4+2yRrksiugyjxku2QvQXio34k6Ktb/knKwnnMXSHkGMpG+D1oCu",
+	"hDBO/C/+GaAX38DBG6cMPqh0FEtF3hnhjOS1Ld6ppRFn01oO0EVfmz4BZ7GQSpsWNaJvuAFN9gJRnkAF",
+	"4tIjcunYAvVIiE4XfTtGMHeklaeL5H6xRUHy8lRekKvAlCcV2g39mQm0Qyq01/XFbA9RrOEOuzFrXlK8",
+	"Bg9hhsfiTWBz7mV0kKUUI2/irqx/MzQ3Il15RxZ2gesc7pcopJMETbNlcAb5GaXuQxHULdoexNQSRpQL",
+	"vL+nrPyU6aVQwTRNvncKmgF4cCNAmZfKS0xsIwamCh/EjbYNW9wFe9y2gaCfcTtS50GQ38Ox1twm14Ts",
+	"HsHxnhlsLrixuRoC1vGZ51ZOWIf6HmcTvdyMgW3hFHzNN888IkB6b7TDgibexTGNG2oH2ja1pMzOL54q",
+	"Ugjr8H92Ld1kjv/H84b/r7W+bXFFAorAWk5uZVT4yP+fxvcAfZNdFmluO1cbLB4JwTn0NvfX9iIzbZhm",
+	"g/CExeIJHwftcOsgk64YiWuqNuIrCQlPmG7ky8B2W4e9S+Pc5ia77nidoy6crbWpxsyuJnMv6CuxHoM7",
+	"G0+wvwiI9NxZ8qSpHM+I4/gRJnrhQbk/5lsDfGDYfXtM6gpt7yiqwMyTPMXIEBitXokd1uiF1w2tBFG/",
+	"aBreVahiglR78mAMyxg/pQP75256P/61WLWgqAcpIWfzG70yWWvfjag1JEjrGDvqlW2gQuSX8BPHUC1c",
+	"xf4kKZIrG+NqkxEV17MPd8cQE1sy3MOIiv/m9pxEdulvSGnv2m/1RkSTTLQeBFuDv50xCs7zTqitoerN",
+	"lvFmr0kmrDWP0jvpCrJ/CGPZqjZAdwny/di5Fe5stfxLzOkk8tKIoVbnozTE26U0wp4wHwp99sk8WQBA",
+	"/GFn5YXJnMuMsPTy2x/HrBZ8ioUCut1B90+/h0XkdvAPvTKK198qZzZZBS7v3wZWXSgJNQQnVUy9b4Pn",
+	"H1c//8SapEYKR88SdW7nA5Wf3rFJvVO/mxhNBMs4QC7NA6e90pI7kHEMot7C6+mIOk3zC7igJwVScGP0",
+	"rdgxs5bBLpQz2SpN9ADFj6nsGcIzFzzjBvRICIQGgh784Js4tM2bZUuiRaMTZUQ7nUuVQLc0TurnI61m",
+	"LlhIXmWwRH/8F8LtFydwngZ6tPEc1r4Xm8M4cEn1oyAtilf7HQ/FTmXQYa5Cmiu7fooe347f7PAaLrW1",
+	"8qYWMfajv66ONaXKQyvttoYfbA6Y62WhSt2Ux9AbD1oSTzxdXNkVr+sNBcg9Y48YhfCIalauW5NNHW87",
+	"JKD2mS0E2Tjp6vwgS6GX9HH22zyfxfEIAgDrUYR4CfXHSEGGI3R48vEPXOXitLuLH8WE1H0xmaEKUycW",
+	"y96UwvDwHLLgdF3ZYxUcPajIxfEkGzpGwRQfElx71BDKojXUcNhB7U7CiowugB2DBRaxoIrRWRtNOY+p",
+	"X/4v1RegpKRiMoO/KEJ1JGblrcpzbXMhK562UBH7tJjtGAjg76u07lXW/EbfXgPo9tWnzZNau/SShFds",
+	"ZCXY6x+uIMyKtDjpEn/V3LmlX8VkmTeSSbIQZ4S+geF8xVipuJ0Qbxei7CRV90zhEcGew+OPjb64JVkN",
+	"LdzJ9xbPztQ0M4VacGkWyF57YeJvHubxjVrsdVbyiIWuBFNiLaxrmYrWfEsNBjvVYBGgVBTIC469d7/g",
+	"lShVY9xP1Ie5yK95VmCJEZLVyoPrbf+SjDAoVWQ8OCGjFPVAWp4HECuF5kLIVkqB6YbXgcaNR5Wy2csO",
+	"n2YhEk6PxnTwjqSKxiTfF93xi+y59Vw5qh7RJs7WQrmkftsxHKK5I2KEEuvrcrliK6K+1lktEu2tsjE/",
+	"bbDYXIwiB+Nwlng4k1X8A1xa9l7FgM6wiceR000bAs8ShDjYkfHar6GgIufF1SBnQLFBPJLJ+QqsP9C5",
+	"FqCb9I1ACJJbldDgpFZsi/Q1WNk6WwGWHZzjmxCedP+QqQMIUqFkVTRVOs0m2hi0kuzXGlohF0XZh3Z+",
+	"DFtKYL+nM6PQDK8JUIP6h+zWRXj0+Ksv//ZkfxuOIuRcrAm6o2FfzzIm+MT/WmvrMHxbuoNK8+3Tobi9",
+	"Jm68W6zO6zWMs6WRd/5c4WUcVDXWT3ytsxb3UGATNfypZxm47ewci6z5eykMJGJrxW7A5qMnDgwlux4E",
+	"qhg3zMJ9QL+IpVB9gYlEHwxXN7rahCiKBZ/MPZNf8E2oMroLj2I9O8sXwmM0yyXJ20ZcummoAckd6cpq",
+	"tHgNiG/uzrXA6r1bTKiQdrTUBddtk7wQVO8xizJRr4gCqnknqxrdgmtMEdRLqJK4WgrPA+CVUDlhpegb",
+	"6wzW/eJZmShbXBvdugoc2bZvacAFekrgIDX3s/HNI3sj0pHesDbuuyjRcYg4UbXTUfGfxPq1108zGYVQ",
+	"eLHQQIO+6BRU4KXdVK5bgXIBjJ5b0s8hdGhLbzxW3HNBobxHYBqKQb2k7Of07klCyA7Quw4wng0JA2uF",
+	"SmWim7aJByB5OxxX3+H/plLxWv5/+iFiXFKsqNIRmdsdYXSvSM6O0KJYwX9LjHSU9LNfdtwNRgIxPo1I",
+	"CvJlIF7YD6AdttsVO9Q6lx3ydqZZA7mJ+x2cYoUkJN2Fhg4fQX5+0sYN7Gl7AUdmxsAVaBfF7R+DWkct",
+	"+kSkGsY/MApFbdZ80+roSe9tXQc/BXNzvZrNk2jTkLXbskqB0qy0Y85IUUEgSggw9RJVXowdEEWyFWXZ",
+	"tex4nz7a7tuy3wXZFSvS3OxCaujg/mYxNUH3TSmwNH351uxL4xfLUbOG5Erkue9Lbu1ybrhNKvsMOGmN",
+	"W6Wl3WW7OqqcHri/F2MSclbQBrELbNaDMJDd3oqNzQcyOX7bEucthDSFxDY+zRd5L6qQhhzuXQTmlX8H",
+	"LF3uGtsP7gT+R+SBcZLM83vvQOjwis74CKU4E8GhDOqeR2UhVfrXz7YPz7Gh3R+o74tbO4bjls7j4a5b",
+	"HOAw2h+O3F56OwRYpdOTXXzszLEDxrKG3RH2XnLF5ZXaxqCfaLUhSLll0VcaY2QpDrln1idplImfrAQE",
+	"qV7pVc4jNjVaue6co6a6AJQ6Pc/mWfphrouuwGIkcZ14XHe5jKjr60JVgd0FYrLJjaj1mp1/6r89g2/P",
+	"+WQhziZzLzyomcguv5npmur8ZwhcrTFgC/0uWFcF4lnEnTCYP5+lBMngBQDteKuji4YiaRFLLTC3wLM7",
+	"SW5P2bNR6jfQRBruBpNiUdreFAin+NZ/dVCKKiYTFaxJsfZQxmUSYm8Kqug+PIRYG5qjA3y4tx0YdrZV",
+	"KPdI2O8gfIqdEkDwxYtJvf730o6uhgqviAoHQRHSPwzaqgynOM1qIVVWWLziU/FKKLFGqXmQ3DYLIb9d",
+	"kvbC82HOlFiDCRNMjs+wpBn04A4kAWK8pWVCTcxm6ajQT+LxzgslO+DwG7rKl/rPW9SrWJsl2n5xCTZb",
+	"SUdMu1qqUQs00Gu2dsIVE9zUUpi2yb7lkITOJR3jd8Y1lUrtNRZlkIO8VA8RAvtVYjRx4rDN8ggKucNY",
+	"LJEMfQXzF567a11VBWqQ5ppmnppgV8z08NvqjVtu793RcqH4qGtV3U23DQXq3r/ptjyo3XbgU4XF15pX",
+	"oiqEVUAO6UopqWYhrRSc4E7rW0hwbufUQjWWvlZKWQjG8k9YqKG0M8eAFIgYrFbYuRF8Ms/fvczWoAfR",
+	"ZL6bniVDF9Bc+HSVLymxM3ZHoaVyTBeYVQYpq52NZmPgBnfOb9Hzdb+FpmDD9tYrWZX2TjNdF+u+hjJd",
+	"2Z1B//P+VUc7i5uTWwqxTQcvpQWtFEwiMA2RCi1Sk8JiCTlo0jhD+Ftz28bbfa/jaUw77JpSNDtS1kvK",
+	"jMwkIsUHpWZvO3ZsAEGGbDTZnU5Y15NLhAWU115qQElf2lIRsjlXVd0U/uvXCLEFra6iVblcVGMd++zR",
+	"o0dDEv+hhHS26UFCbo8xWQx3zUyWErh+PapyXcxyjuTI1/dDvaz5ppchXJTkFsSDUD5Dx7C6l9sSHcns",
+	"fiXcP5eHmV7y+YQgI091Xeu1ZX8JN1YrJOyhmnhqrnncwRbbY6PFrxG28UBiJraqN2O2nsvJnC2gZAQk",
+	"Ry+AYO4zDjWGxQMMtpSXmIyRh3NTjjq6AwPBrlZguhb8ljLp8+pPuwRwIamr0KZsVerSoV3hCSwn82Tb",
+	"Xt1nEwkcQtfXXdK6Mka0aqknkkRnpfVDWljnC7ihiBDKVUPR3RDLfvXTi6zMywdPnQbVDzEN3nHlerU8",
+	"7KhlHcbY6svc7GIc8VDAnnpxYkvtvS5j6Lm15zLKmRLVC5W1pwzOYl5Gf8y9/B4x7KTcwAleoQ7Soa5t",
+	"q/S7FRDKtj9QKBQTI6fInqTqK5nNo95SWnt2fXZiT0vjkIWRi3aOXJmtPS9osl+89HWEBL+orPoTJLze",
+	"BEfdQmSdHlBjO5830d2jw2/NDo/9PU3v/KN0zF/WWVUZZAR4xubOLYNPom8n9OBqyAuVD5WwhA1w85qA",
+	"UBXqAnZO5aus89qonsKlhd4KW8WhMtpzt8dnvxMHrfRJ0lPSMzjb5z8cwdYdbHa6qxXWqJDCXSoRjgtl",
+	"1zkzW+qYyXFh8lopQSXAUM9jE62UmJTMKfHA9T9CweO2j2p11o/P5+GUvS6Yfua/6gabvbcC0WAgm3XC",
+	"q3Ji0m7hudDO+ilTeg2+AaryHOkmJgqzG4HmFwWJan346G6uOXnpO3SXLV6S1dbvEdlOroKcvQnO5USv",
+	"6ipsNV8btj5at/tbsSl7P+FhvsQoVjKwznA1E4Z9nC+flFzsT9JK+fsK5B8QYWmzLfhSyhKUxqJZ+LCe",
+	"+r08ozQn0U40F0XQp4AOx4M2VDqfRzECyJOmulzFRnjZDucZ0YCbmXBJxtl2eSc354rFQKaMuwN7BuZd",
+	"IUjfi4+N4EPLAkIYWsk3MjxIeWAjrUI+30QvC81WoGwI2TjHjMemWbyrw1TTJmXrXqX02wazeMGjB2Nc",
+	"503/KP5ZMW4CIvKjbAc9kw9m1EA7X1wYD1UeWr1VX1mlLTEAxqnSm5yeZsYYp9gcvbRtQ+x4GTtdNk1Z",
+	"WiAr361SF8FIOTtq8HVF8jekd0gDvOT7ZpoBA3TaYopxOEXDRn/jRaQouO198LYlkjaA8qboyxWiqeVy",
+	"WegFhSoXW2ATDK7gF4iA+SCehijet6FXQ3fuO5KV1MDwpP1U6cswXdrTe/fyBZCXsX8UlotLOjXTPcyS",
+	"lrddalVvsCEfXaFWTcQhlQybkeLV6zba5WJbXvNbobJ9h7IuPiwg36QPcstefvsj+/jl95dXf/nqk16O",
+	"vRycX+uKb+4X4J6GdfToONh06KuEsmTyL1hmsPstawm/QkECAvg7K0gY7HViv+HoGMha1Fbiujs4RRS0",
+	"h5YqHlOKQ6f9ckPrQ/oZqmvq9pqpCLEFI6kYZvMXW1/niHJaaZniOqEQqRX1lOkpq1HggsJe2gpqb5cW",
+	"TThKqYeaq5LBLbdXCvOqYh2ffp5XrrIcC3JgcsCBB5ZBTlUZLBRloaesKRYQdf+m2fe9EooaRtKPQseA",
+	"i114tkvGY9l8iCgbAsoif9wiQSLWvnbtwIwk5KJ1E8PSw5FoKEa8DQ3C0pOdJ3TZPNdDHBq9FRwom3GE",
+	"gq+dPpSoKfVxoqyG9XbOaQ/BhRRcJEGLCJvd6y0BTBwjsYJyjA/Oq4DvDxMxQiGaBX8rF16P++LJE8hw",
+	"wV+fdZXBa7vs9pSYHITfvLMvIAjWnIVDU1Qm22MLAwiowvEcQviMXmDcAqYMagz9jaWorciUVHe5MhzQ",
+	"BlPWIQCScvJ73sPhzaCGtEnKJO7R8vrn7cUPI5VaGo0N/WPeckO3QpMF0qKFKhRCELny85cXY5JHwUDp",
+	"hdxxrE/tuVOj5h8vm5BqX+H3+bOVr8uSjY3JS1Nk7VzzzSCS2dkWXahDkojGzIgJtEzQpgXapTaF3Ij2",
+	"MWhK7V1eXPjDgN+RURUH39/cNNxrxEbs1Y2VFdAOS5svYuQo5LdUnGIt6rpH3cHQKhtez630l6aT+U5I",
+	"EHdnFMPZhG5SNGfuzrR1jyOGtHfEFMXiqUVTYv5hR/RsKbaoiWjdgUZTYTRMmgW1p9z3UwPLlq1BjTlh",
+	"JaV6Cj1PVuhT0VQ+6DplfsJj3AeE4SnvQwRNpsFLJzVF5jotFPFJDZaleC8AY7uRFCaFFcqLdyZeTdvF",
+	"ZDOth/dS0grc8CEEod7twYMNBEKLcnwVW5bMMXacaLGw+wkuUdrE5kqgJKIbN+tFgyzqfuV3w6prFKrX",
+	"HOSQmRm9WuZLpbq5kCYUQElLPlBplJlmTs+Em4OVa9h98Hsux+d2dBg5UifMD6L3mHUazLXjB+jw1Xia",
+	"mllj/65sz65bsXR5b1ReBm1q23LH5vxO7FTG5HUoD9I3Smp/TZzQi4vOeVhd4+jq01+rdGuPYS2H2386",
+	"W7kf/g/oTzT2/5Asmms09EW27MexGg0NKOSSEKJdRG7pkEMMl31ddvTe7tIwTXRlpNtc+TlC6TUMUoXV",
+	"gYta38pYuh3MtGKm+PVOMCtfyu/JKROkUlg68FjBTeoaB875/j1o0dPMGXhNvEBOxEeQ0+YMn7hP2Wu5",
+	"EBZEgFfPL9kXX3zxtdfP/vn6cswwKR2eUSIIq/RktfAwZB/7179+/OXfPhljfS14D2KglnwGJwr+xfRa",
+	"hpfiU/Yt9ByBDg03K9fYna2cKT+xEgJqPhIs2McIrE8wHgDAgHytFlC2WNcYCozZUqBbYgTdTd30Jcdt",
+	"s4897TeK1+f0l3M+mQhrP53pTz6NjSCejl4gPkbjkad9CL5Hn3726aPga+RLOXo6+gL+hCUjAM/nqcuB",
+	"iqJjnrfU6kU1egrV8P/eWENjjrkdPf0tf1SbV87/eyWgSjCdon/Bz3iI7ki3GuMR4f2lXPowQ6fzM0Uf",
+	"WTPRvps9oLMeegTAirI7dZvFN/MP6OFQ2BPq7c2IMW++8c9TkCz+PNtqD5/udQ8eL5E/9HjzB7nwCsgb",
+	"T33sUiuKvv380SM0uShHoWXgn8JSGue/k3TSDzp0GoEpAvXYrUGEkQARIPnx4gLPY6IaeDYWC242o6ej",
+	"cOpjLpM0bMonwgLTIaA67u/Ob2Q3saM3fozzCe++UJcc+1yfCEKXF6BLZoCDRcrsEaDzGkfaKlKfgMoJ",
+	"s7BjxicQuYw2KqzRbRO4Ec9MAHf+zh/w9+dgO4hFe0ixb4Pywr/yWr/2Mw2mTVdzbRxmWb5BXims+7tG",
+	"c91R0HARd/C+zY6dWYn3J8V/9mKgMeb+qId9YWhqqHhnFohgTOuDroQB70EQLmF8K0OlfGe24toPZETb",
+	"vdEqvN9SMavR4V/xjUXvgtLrZ0yJGXfyjng2FQzOEeQYqXy94G+3eU3w0HxJ3hb8fUZ/2LWxvds3hVSn",
+	"mYKy2vuzFagGylvmojIXpbAVL0GRH91L9eidVnrNPvZXAyQnpfGvH4PS8EkB5tEF26x318I1mH/6U5Fs",
+	"lH6e0b+kbpwFtQPjxMejs/g/MsmcFdwnHxrDTW7eyZluesvZQqCCB+E2U3bHa1mh673AdpOPz99hBPr7",
+	"IlH5L5HSlF2Ssu2AiTIZdGd3llKvvvI/IYKwkjOJRXuhaj2WZQunLbTeanOB9PwtufOy/ujp6H9+e3T2",
+	"NT+bvnn31fjJ4/d/zTjFHwjfVGOhIElM2kmC90T9z6otVlM/BIv+3jGDclggcKws9ZGWNpRYzZ8HIyqh",
+	"nOT1HtaSvHdKuMZpusQzzPo6joCGtQaDytLsMvgzQ93KAmtuPiChDMlkLdA40gbkK7HQd6LZ470FshYW",
+	"HmdcotrMNDS4vT+wnmtMl+AJlPKAGY+Wq5woWlVH3PrxZdFmcb/weiX6SaQZoIM19v7w/l6IZRva6ZF8",
+	"1qqpCCnUDEt9F89qExxZovXfNpbYE91vmqFwr2mF94fdr6HoZWwlmBTbqCnDLynJRgCj+VNwnfu9bjr0",
+	"K/84gVvrWOaXHl6RIsDjucSwrxODPeQTZKC/Dsn4IWHkCCoQRNf6E4wgJxOe4crGHtZdgCezfxn0L/GF",
+	"Dx/4FLCFj49z9uHUYn42QH8NOZ44SRHudwKjLvyPaR+j5/PTGD1tKDIz2OrZ1CPra/YMYTlZo+fjvuoa",
+	"iA8x0QAELy+VJSGyRzO5Zgdy26bTRlGjWLit0LiYh1LWSgcqhCEGOEwUfp9R7suHr+M9fyCjarhVYwYw",
+	"bBrfZgX4cFHP38mqU5EL8d87dzWjismqUw3b8cJ3RdQ+BE5KVHXaxLwfQfOi0RqtS9zJSmCuVx45c8Fr",
+	"LJ5ewsp3+MYJQUQz5E5sLe9Ey705evrbmzYvgZgSLJ1s9ERYC4kz8GGzaXK8hU1DCE8X3/iOgnyGMY0/",
+	"FTGALbxaqZNTgyvphKWOeNKwNd8wp6HejE1zfEB+E8qNQ7PibarRyhpCJS0rVf1dzKQKCDqFmoWQoziI",
+	"XjrWZ0fHWlEElg591ceQw7S5xQ4YWKGd36I8Bu0LIgphNkxLIhEw7f5YwF28ZefvMM6mk/Afdtsgr+kn",
+	"jOJ5kJuUw8lcr9mUmyNg4zscKcBfwpXyNDy9UINAfu53LxVWJMzfpUt64z8YaLnEwk1bczARazOmdp+Y",
+	"iBekZ4gXi5X7U4QguZOWpWFzXZhr/62LNb1ovZmXlbaE4ibCbYgc/yExuxQoJ2d4LQxg2gZi2d6bt5HF",
+	"oBUgdhoml07xB/G6dhhcXj4ONpajczvCCHI8uiAf2ZbvQqtYCiawvkP4YOtvvfjhFvr/pES5D/rkVqTj",
+	"EXScFpmNig6kFYybFECzoquJJUwOwdB5bGbSIYf+30AV9ks9guOXGyNFcsvW/EAW2GABo8jLaHgFz/+D",
+	"h5bbECJ4bvjktkFDmh3ahYbf9cooTLUsyiD/oHcOt6p+SMIF7fbkcsWvcw3dMjzKipJE25JByDq/Ewa5",
+	"FsV7ZzH3i39pU8Td9q7m3M49ixNV6FEU676vLFSeJG/f73HEnPCJOU0Hhs0+AFp/SUFX0ronVBxaHsNv",
+	"+iuvbzG+DivQEfxItBCTW8p7ianLCnWRxvdVOg63klpmFG/u9xLjn04GVT9BKTKC13Wsbnyc2AjYMFT7",
+	"pYR1D8NQgXiprZU3SaB+0Qoa/dBdoPsxvPTvQfVouyenegGsIQmIPOFerXdzsWHWcVUVwzjyLu+q+jGq",
+	"vKdQnmj01+LtgytNYWMZlCx4dRyEQFePoBQ9A/naibdwpzjWhFLt1kDasH9c/fxTObIj/DyvDMcqwNlr",
+	"9o1/2qBuD4MKdx4r1Fs0Qxu2UhN9J4yooncTUoQcxxT3E6WWNA1ioWYT2PCA1nGXVtPQKrYsC5XBswuS",
+	"ZXPN40dfP3nYWELCCGCnpOkhYo8Z8dYUvrJzCA6Y67oCl+OtqEDFgPjuAGvTFJPZPQE9Tmbf4Lji8ewf",
+	"HrZzeHhtdUiwb9sgpFdtZV2zlRUVcDelb3S1YUYosYaO+m5ePNcrqqNajqvuFaSHAfP3x+23qkrRGvtr",
+	"QBfeuTBEa6hCmnUcyhPuBoi2WEDJiHIEPD3AnSpdp2CyPY7NJFaQC5wVEsY5ioL9Lsb50ohpLWfzjlSe",
+	"Sy+8/snh3lSt6Qoyg66Jx6BmYA5B9xrkWrG1v8zObMahor8kvnorqv7IuItlVrKIgAIff3JENOVSuhAB",
+	"2RfHUrl4KCz2UfSqQf7uFkMu4ADJUqeK8DO+8h+nTFN48uT6A8K8aC/poS6AIfdnqv1wCnUBxv6DnCxU",
+	"/fN0tkaAHnQBxBp+acnSsVcWBDdKYGV9qZgRc8GNLUXmNxetl6ckYO1Pau8tAj+WPDwSg0fQD/eGdEM+",
+	"zcXai4XONKw/jQEeaiW2+qIVo52lOpI60ypbE64JVRAab2VIPaN8CWrM3h9VVOw7T+Fe81vxPYx2X7wc",
+	"nzh+31Rnf+AM61g5vXAGbsXmaL6Y7bLrmQoU20cDVNxQSgQSaqbQL0izOScL8VKYhYzFW/IHZSn0shad",
+	"YstLfOWEoH4JRX5L0p4/8Ruv1R5DxwxjxbJDVOIlgRCWX+k2IL6MnRtPcOZx8D8s7OJOuqK7g1fH0fUv",
+	"qspCXjjgwvOembzDiyDNTpviHcw0J/f8HVaI7mGaiTgbRuXwswFJiwZmO5pFJEDpI8tw/+NQhogCaPUt",
+	"NgvMnV/uJvOcJs7V7GjwONUFCP1eHpbsE1QyZ/94qWX/BWc9Of7Y/c1ospYDO4jE2yuijt+2OAQEUfS8",
+	"GeeyudJFGQCu/WmuyEPRJtjmSfDjtcc2UfI4mcy1toJx1rQ5jv24cmjBioQdgvIrKln4B6RS4NoOhlyP",
+	"9ItQ7mzCFRjpxzEI1mCVNGdZxR2/4bacmgHJ7B0QvMJk95MB0I9/1ZUBDAs8RqyHnMxBEhRqYjZLZxPf",
+	"NYVb+AMZzP9zXVelY+eXdA7+AKqQXoiTUmLtt4eKwCmouh/9Fa3jgYn6Q+HtW8IWEAUD8nkIN6jF1DVZ",
+	"3GSOuhWbZ9TfZgLRV2ylnKzTsvTQF7WE2qa+d1F6v4pd8o5TTikp74Oe1XZrWmmxS2mrzI/bU+KHeiEe",
+	"tcAPle4J6Zytij4ffi4nYvX0yVtUaBfObTjJiF9UPaVp478YQ0NHNfGjFml48LYP9EvAZ6d3TOA83UVz",
+	"bCxHfQTjHYWYR0NQ7L0/hvAK2wpqWhudJngegptz3rS8LlKV0Bb7Plga7/Zjsw7cLM+QWoITHyqskmMG",
+	"lHZ0/yssKJ0jClS0LOs3yXXgyzjct3pubK0HDBIsaSOeWwUvruGrRw8bn5G2MS8c2IDyY0kuEHNBgxIK",
+	"AbkgvUzmEXZBqtn0PZuhlXex2ld64J9jv5N7ndAcainXvJxfvhOO09l76bSFvnYAUkw1r4/BMS6wXgdG",
+	"OQEoP9oiQxAk5mIPezJxG7Hg5hbS65DIqZaztfNQ+KN1RhbuYhKpti6ItqfSrmiKk9qLL+ytbfKOWiqU",
+	"qJj2f7y6+g7unIcj3LpbscGLZvnG7rJxmS/OcE8GXHA1mJVt4eIE+dk4Osz00HrGgxwBLKzlxwvYbQ6E",
+	"nes1uPZiNxb/HvArqF7UCpzoeb0W3InQXqsj/Jleuie9vY9WAicbajZh3+cpKh+UhJeNgFP7Y+A+uMBs",
+	"RMTJdYPXxDQgwL7VKtWTGrRRNimSLfsFFsWfaV15HPU9hxDC263rykMC8I94AjHKOLYvsmvpkC4P04el",
+	"up5qMxH/pw6mR86DHEpEQlH8oJp6doyZMxRQ2nEIY5uMknvpSs7Uzys36uMcsnKmMD55NB7NBQ9BY1fC",
+	"nV1iB44WRLdlxfdH8iqhmgpbA5eDEXc6eKLBozROmMUcW71lHExlJT74nU94njwkXxSysjTERiOwjxKq",
+	"8ev2kAMcxn6pL07lLcbB/yBvcRcSUlA96EkveCNCKBpLOtrkrarw+Lxx64DZfOWKjtTmxRP5Q+MEQ3yi",
+	"GepzPBcmlYP0UuVHlnlNIvGCeVYPZffpKTiBgtO6DHZ3tlqWPRRXwv1zeao75Mf+M14h4dhqibrbn+w2",
+	"XYL30+66Pxlvu0rHcfm2QDYB+9BHfo94R+980IXXcBOnt9wjrMqJ4gTLDqbluCGQn+rWweB/1LXDneUu",
+	"HTZEPAYS/EjAcWCyrUY6mqKhg6dQ5vGT3I69NTIjugZqQPDZi28e4uQXfSb09Dg+E4Q3NBCgwmlgDekF",
+	"4PNQy3gvoENN5MPhPX6XKyNODn5c1DN2s2EEE2yGrwRlBxXTQ9WW7lgueProgQuetgH3MMWkSeqB1GQC",
+	"Kug8ACfIVm4iKvqdkFapaacr3ml7fg0vnDJUGSYoVL8D+5elRPnjFCJsDVlSnCkusYuhvw6hiyeEzK1Q",
+	"Xa04cJUguGjo/CikF1UnRjh7HGJE4jFO9MwfN14tpGJWCMtibPNHdohC+SO/Fa+pKfspODOM/Qcx5p/E",
+	"Grd2+hoGgBNocjZBz65Wwop6ionGeApA6Yf2FFAhXbfLJbdkWERxZNLlaOQ73aDvDy9mnY1g9is8WgQz",
+	"VTXQ5buw4NgBiquOy+BBvOZ3e2zAv8Ib/8mxjB2hT1+YykOcajl76nnscpfQ1vo0dC5taf3AZA6bdf85",
+	"y1rWNRFAjP66R3VLuK+9cjUJy3/SzMAubK2p7foR9BY/VBO9JXcqyZJ44sTeWs9twPcqVvlhYuBhilOO",
+	"GXT9xwxZ/D/ZtZxeWkYFHLBbIC5jEHpuheiwfH4vxPLDRA4EL98fNz8IZDF4P7BoktPLpagomEgOvA79",
+	"qob+e1+I1yQkA8yhWKhWFPpIwSahC5nTXdBv25DfjaJD9bc3XkgCWRB+vBmPYkD7b+9GK1OPno7O+VKe",
+	"330GoKQp3qV1ueQEvfYh6hKFxeQvMd81+Vt7jcmD2MCtmYOMAMmfgpr7/s37/w0AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -47,7 +47,7 @@ func Material(fsys fs.FS, out *kind.Reading, named, maybe map[string]bool) error
 	}
 	for i, m := range read {
 		held := len(m.Chain) > 0 || m.Public != "" || m.Hidden
-		if m.Named = named[paths[i]] || maybe[paths[i]] && held; !m.Named && len(m.Chain) == 0 {
+		if m.Named = named[paths[i]] || maybe[paths[i]] && held; !m.Named && len(m.Chain) == 0 && m.Public == "" {
 			continue
 		}
 		m.keep(out, paths[i])
@@ -95,7 +95,7 @@ func beside(fsys fs.FS, named map[string]bool) ([]string, error) {
 		}
 		for _, e := range entries {
 			p := path.Join(dir, e.Name())
-			if !named[p] && !e.IsDir() && looksLikeCertificate(e.Name()) {
+			if !named[p] && !e.IsDir() && looksLikeMaterial(e.Name()) {
 				out = append(out, p)
 			}
 		}
@@ -103,11 +103,11 @@ func beside(fsys fs.FS, named map[string]bool) ([]string, error) {
 	return out, nil
 }
 
-// looksLikeCertificate goes by the ending, to look beside a configured file for
-// one that is newer.
-func looksLikeCertificate(name string) bool {
+// looksLikeMaterial goes by the ending, to look beside a configured file for one that
+// is newer, or left over.
+func looksLikeMaterial(name string) bool {
 	switch strings.ToLower(path.Ext(name)) {
-	case ".pem", ".crt", ".cer", ".cert":
+	case ".pem", ".crt", ".cer", ".cert", ".key", ".both":
 		return true
 	}
 	return false
