@@ -405,6 +405,33 @@ func (e OrderStepOutcome) Valid() bool {
 	}
 }
 
+// Defines values for ReadingDifferenceWhat.
+const (
+	ReadingDifferenceWhatCertificate ReadingDifferenceWhat = "certificate"
+	ReadingDifferenceWhatFile        ReadingDifferenceWhat = "file"
+	ReadingDifferenceWhatListener    ReadingDifferenceWhat = "listener"
+	ReadingDifferenceWhatProblem     ReadingDifferenceWhat = "problem"
+	ReadingDifferenceWhatSite        ReadingDifferenceWhat = "site"
+)
+
+// Valid indicates whether the value is a known member of the ReadingDifferenceWhat enum.
+func (e ReadingDifferenceWhat) Valid() bool {
+	switch e {
+	case ReadingDifferenceWhatCertificate:
+		return true
+	case ReadingDifferenceWhatFile:
+		return true
+	case ReadingDifferenceWhatListener:
+		return true
+	case ReadingDifferenceWhatProblem:
+		return true
+	case ReadingDifferenceWhatSite:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -1769,6 +1796,45 @@ type ProblemError struct {
 	Place *string `json:"place,omitempty"`
 }
 
+// ReadingChange defines model for ReadingChange.
+type ReadingChange struct {
+	Changes []ReadingDifference `json:"changes"`
+
+	// From when it was last read as before
+	From time.Time `json:"from"`
+
+	// Further how many more there are than are told
+	Further int `json:"further"`
+
+	// Until when it was first read as after
+	Until time.Time `json:"until"`
+}
+
+// ReadingChangePage defines model for ReadingChangePage.
+type ReadingChangePage struct {
+	Items      []ReadingChange `json:"items"`
+	NextCursor *string         `json:"next_cursor,omitempty"`
+}
+
+// ReadingDifference defines model for ReadingDifference.
+type ReadingDifference struct {
+	// After how it is; left out when it is gone
+	After *string `json:"after,omitempty"`
+
+	// Before how it was; left out when it was not there
+	Before *string `json:"before,omitempty"`
+
+	// Spot file:line
+	Spot *string               `json:"spot,omitempty"`
+	What ReadingDifferenceWhat `json:"what"`
+
+	// Which a name, an address or a path
+	Which string `json:"which"`
+}
+
+// ReadingDifferenceWhat defines model for ReadingDifference.What.
+type ReadingDifferenceWhat string
+
 // Role defines model for Role.
 type Role string
 
@@ -2431,6 +2497,13 @@ type ListAnswersParams struct {
 	At *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// ListReadingChangesParams defines parameters for ListReadingChanges.
+type ListReadingChangesParams struct {
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // GetConfigurationFileParams defines parameters for GetConfigurationFile.
 type GetConfigurationFileParams struct {
 	Path string `form:"path" json:"path"`
@@ -2967,6 +3040,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
 	ListAnswers(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReadingChanges What changed on a server between its readings, the newest first
+	//
+	// Corresponds with GET /servers/{name}/changes (the `ListReadingChanges` operationId).
+	ListReadingChanges(ctx context.Context, name ServerName, params *ListReadingChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
 	//
@@ -4105,6 +4183,21 @@ func (c *Client) GetServer(ctx context.Context, name ServerName, reqEditors ...R
 // Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
 func (c *Client) ListAnswers(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAnswersRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReadingChanges What changed on a server between its readings, the newest first
+//
+// Corresponds with GET /servers/{name}/changes (the `ListReadingChanges` operationId).
+func (c *Client) ListReadingChanges(ctx context.Context, name ServerName, params *ListReadingChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReadingChangesRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7012,6 +7105,79 @@ func NewListAnswersRequest(server string, name ServerName, params *ListAnswersPa
 	return req, nil
 }
 
+// NewListReadingChangesRequest constructs an http.Request for the ListReadingChanges method
+func NewListReadingChangesRequest(server string, name ServerName, params *ListReadingChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetConfigurationFileRequest constructs an http.Request for the GetConfigurationFile method
 func NewGetConfigurationFileRequest(server string, name ServerName, params *GetConfigurationFileParams) (*http.Request, error) {
 	var err error
@@ -8571,6 +8737,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
 	ListAnswersWithResponse(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*ListAnswersResponse, error)
+
+	// ListReadingChangesWithResponse What changed on a server between its readings, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /servers/{name}/changes (the `ListReadingChanges` operationId).
+	ListReadingChangesWithResponse(ctx context.Context, name ServerName, params *ListReadingChangesParams, reqEditors ...RequestEditorFn) (*ListReadingChangesResponse, error)
 
 	// GetConfigurationFileWithResponse A file of a server's configuration as it was read, with remarks to its lines
 	//
@@ -11107,6 +11280,54 @@ func (r ListAnswersResponse) ContentType() string {
 	return ""
 }
 
+type ListReadingChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadingChangePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReadingChangesResponse) GetJSON200() *ReadingChangePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReadingChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReadingChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReadingChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReadingChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReadingChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetConfigurationFileResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13050,6 +13271,19 @@ func (c *ClientWithResponses) ListAnswersWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseListAnswersResponse(rsp)
+}
+
+// ListReadingChangesWithResponse What changed on a server between its readings, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /servers/{name}/changes (the `ListReadingChanges` operationId).
+func (c *ClientWithResponses) ListReadingChangesWithResponse(ctx context.Context, name ServerName, params *ListReadingChangesParams, reqEditors ...RequestEditorFn) (*ListReadingChangesResponse, error) {
+	rsp, err := c.ListReadingChanges(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReadingChangesResponse(rsp)
 }
 
 // GetConfigurationFileWithResponse A file of a server's configuration as it was read, with remarks to its lines
@@ -15032,6 +15266,39 @@ func ParseListAnswersResponse(rsp *http.Response) (*ListAnswersResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SiteAnswers
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReadingChangesResponse parses an HTTP response from a ListReadingChangesWithResponse call
+func ParseListReadingChangesResponse(rsp *http.Response) (*ListReadingChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReadingChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadingChangePage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -15,7 +15,7 @@ import (
 // servers groups the commands about servers.
 func (a *app) servers() *cobra.Command {
 	return group("server", "Servers and what their own configuration says", a.serverList(), a.serverShow(),
-		a.serverSites(), a.serverMaterial(), a.serverAnswer(), a.serverText(), a.serverTrust())
+		a.serverSites(), a.serverMaterial(), a.serverChanges(), a.serverAnswer(), a.serverText(), a.serverTrust())
 }
 
 // serverList shows for each server whether its configuration could be read.
@@ -269,6 +269,85 @@ func (a *app) serverMaterial() *cobra.Command {
 	c.Flags().BoolVar(&unused, "unused", false, "only what lies there for nothing")
 	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
+}
+
+// serverChanges tells what changed between readings.
+func (a *app) serverChanges() *cobra.Command {
+	var limit int
+	c := &cobra.Command{Use: "changes NAME", Short: "Tell what changed on a server between its readings, the newest first",
+		Args: cobra.ExactArgs(1),
+		Long: "Tells what changed in a server's configuration between two readings, in its own terms: sites with their\n" +
+			"names, addresses, certificates and what stands behind them, listeners, files, and what lies in the files of\n" +
+			"certificates and keys.",
+		Example: "  insegna server changes pier-1\n  insegna server changes quay-lb --limit 1 -o json",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			params := &client.ListReadingChangesParams{}
+			page, err := whole(a, c.Context(), limit,
+				func(p *client.ReadingChangePage) (*[]client.ReadingChange, **string) { return &p.Items, &p.NextCursor },
+				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
+					params.Cursor, params.Limit = cursor, size
+					if size != nil {
+						few := min(*size, changesAtOnce)
+						params.Limit = &few
+					}
+					return cl.ListReadingChanges(ctx, args[0], params)
+				})
+			if err != nil {
+				return err
+			}
+			if len(page.Items) == 0 {
+				a.say("It has read the same since it was first read.")
+				if a.output == "table" {
+					return nil
+				}
+			}
+			var rows []readingDifference
+			for _, r := range page.Items {
+				for _, d := range r.Changes {
+					rows = append(rows, readingDifference{r.Until, d})
+				}
+				if r.Further > 0 {
+					rows = append(rows, readingDifference{r.Until,
+						client.ReadingDifference{Which: fmt.Sprintf("and %d more", r.Further)}})
+				}
+			}
+			err = print(a, page.Items, rows, differenceColumns)
+			a.more(page.NextCursor, len(page.Items))
+			return err
+		})}
+	c.Flags().IntVar(&limit, "limit", 0, "how many readings; 0 for all")
+	return c
+}
+
+// changesAtOnce is how many readings one call compares.
+const changesAtOnce = 20
+
+// readingDifference is one difference with the time it was first read.
+type readingDifference struct {
+	at time.Time
+	client.ReadingDifference
+}
+
+// differenceColumns show how a thing was and is.
+var differenceColumns = []column[readingDifference]{
+	{head: "Read", width: 16, cell: func(d readingDifference) string { return d.at.UTC().Format("2006-01-02 15:04") }},
+	{head: "What", width: 30, cell: func(d readingDifference) string {
+		text := strings.TrimSpace(string(d.What) + " " + shortSpot(d.Which))
+		if d.Spot != nil && !strings.HasPrefix(*d.Spot, d.Which) {
+			text += "\n" + shortSpot(*d.Spot)
+		}
+		return text
+	}, raw: func(d readingDifference) string { return string(d.What) + " " + d.Which }},
+	{head: "Before", width: 26, cell: func(d readingDifference) string { return wordOr(d.Before, "not there") }},
+	{head: "After", width: 26, cell: func(d readingDifference) string { return wordOr(d.After, "gone") }},
+}
+
+// wordOr is an optional text, or a word for none.
+func wordOr(p *string, none string) string {
+	if p == nil {
+		return none
+	}
+	return *p
 }
 
 // materialColumns show a file and what it is good for.

@@ -147,6 +147,42 @@ func (srv *Server) ListMaterial(ctx context.Context,
 	return out, nil
 }
 
+// ListReadingChanges tells what changed on a server between its readings.
+func (srv *Server) ListReadingChanges(ctx context.Context,
+	r contract.ListReadingChangesRequestObject) (contract.ListReadingChangesResponseObject, error) {
+	const usual = 5
+	p := pageOf[string](nil, "changes", r.Params.Cursor, r.Params.Limit)
+	if r.Params.Limit == nil {
+		p.Limit = usual
+	}
+	before, err := p.Before()
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := srv.service.ReadingChanges(ctx, r.Name, before, p.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListReadingChanges200JSONResponse{Items: make([]contract.ReadingChange, len(list))}
+	for i := range list {
+		c := &list[i]
+		row := contract.ReadingChange{From: c.From.UTC(), Until: c.Until.UTC(), Further: c.Further,
+			Changes: make([]contract.ReadingDifference, len(c.Changes))}
+		for j, d := range c.Changes {
+			row.Changes[j] = contract.ReadingDifference{What: contract.ReadingDifferenceWhat(d.What), Which: d.Which,
+				Before: optional(d.Before), After: optional(d.After)}
+			if d.Place.Known() {
+				row.Changes[j].Spot = ptr(d.Place.String())
+			}
+		}
+		out.Items[i] = row
+	}
+	if more > 0 {
+		out.NextCursor = ptr(p.After(more))
+	}
+	return out, nil
+}
+
 // materialOf shows a file of certificates and keys.
 func materialOf(m *service.MaterialView) contract.Material {
 	out := contract.Material{Path: m.Path, Mode: fmt.Sprintf("%04o", m.Mode), Open: m.Open(), HasKey: m.Public != "",

@@ -48,7 +48,7 @@ var needs = map[string]Role{
 	"listPeople": Viewer, "listJournal": Viewer, "verifyJournal": Viewer,
 	"getEstate": Viewer, "previewEstate": Viewer, "getToday": Viewer,
 	"listBindings": Viewer, "listCertificates": Viewer, "getCertificate": Viewer,
-	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listMaterial": Viewer, "listAnswers": Viewer,
+	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listMaterial": Viewer, "listReadingChanges": Viewer, "listAnswers": Viewer,
 	"getConfigurationFile": Viewer,
 	"listFindings":         Viewer, "getFinding": Viewer,
 	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer, "followEvents": Viewer,

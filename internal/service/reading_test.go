@@ -587,3 +587,85 @@ func TestWhatLiesOnServers(t *testing.T) {
 		fmt.Sprintf("pier: 4 files with certificates or keys lie on pier that nothing uses: %s/commented.pem, %[1]s/old.crt, "+
 			"%[1]s/old.key, %[1]s/stray.key", folder)}, said)
 }
+
+// TestWhatChangedOnAServer changes one thing after the other and holds that each is
+// told in the configuration's own words, and that what only moved is not.
+func TestWhatChangedOnAServer(t *testing.T) {
+	c := startConfigured(t)
+	site := func(names, more string) string {
+		return fmt.Sprintf("server {\n  listen 127.0.0.1:%d ssl;\n  server_name %s;\n  ssl_certificate ../a.pem;\n  "+
+			"ssl_certificate_key ../a.key;\n%s}\n", c.port, names, more)
+	}
+	c.write(t, "sites/a", site(host, ""))
+	c.look(t)
+	steps := []struct {
+		what string
+		do   func()
+		told []string
+	}{
+		{"lines move, and a comment comes", func() { c.write(t, "sites/a", "# soon\n\n"+site(host, "")) },
+			[]string{"file DIR/sites/a: 6 lines → 8 lines"}},
+		{"a name, and a server behind", func() {
+			c.write(t, "sites/a", "# soon\n\n"+site(host+" b.example", "location / { proxy_pass https://192.0.2.1; }\n"))
+		}, []string{"site " + host + ": names " + host + " → names " + host + ", b.example; passes on to https://192.0.2.1 over TLS",
+			"file DIR/sites/a: 8 lines → 9 lines"}},
+		{"a site comes, at a new address", func() {
+			c.write(t, "sites/c", "server { listen 127.0.0.1:8081; server_name c.example; return 301 https://$host$request_uri; }\n")
+		}, []string{"site c.example: → names c.example; listens at 127.0.0.1:8081; plain http for c.example redirects (301) to " +
+			"https://c.example/; and for a CA redirects (301) to https://c.example/.well-known/acme-challenge/token",
+			"listener 127.0.0.1:8081: → http, by default c.example", "file DIR/sites/c: → 1 lines"}},
+		{"the certificate is replaced", func() {
+			leaf := pkitest.Leaf(c.root, host)
+			c.lay(t, leaf, leaf)
+			c.leaf = leaf
+		}, []string{"certificate DIR/../a.key: key OLD → key NEW", "certificate DIR/../a.pem: certificate OLD → certificate NEW"}},
+		{"the site goes", func() { require.NoError(t, os.Remove(c.dir+"/sites/c")) },
+			[]string{"site c.example: names c.example", "listener 127.0.0.1:8081: http, by default c.example → ", "file DIR/sites/c: 1 lines → "}},
+		{"a file is no longer there", func() { require.NoError(t, os.Remove(c.dir+"/../a.key")) },
+			[]string{"certificate DIR/../a.key: key NEW, mode 0600 → no such file"}},
+	}
+	for i, s := range steps {
+		s.do()
+		c.Survey(t)
+		resp, err := c.Client.ListReadingChangesWithResponse(t.Context(), "pier", &client.ListReadingChangesParams{Limit: ptr(1)})
+		require.NoError(t, err)
+		require.NotNil(t, resp.JSON200, string(resp.Body))
+		require.Len(t, resp.JSON200.Items, 1, s.what)
+		assert.Equal(t, i > 0, resp.JSON200.NextCursor != nil, s.what)
+		got := resp.JSON200.Items[0].Changes
+		for j, d := range got {
+			word := func(p *string) string {
+				if p == nil {
+					return ""
+				}
+				return *p
+			}
+			text := fmt.Sprintf("%s %s: %s → %s", d.What, d.Which, word(d.Before), word(d.After))
+			text = strings.NewReplacer(c.dir, "DIR", filepath.Dir(c.dir), "DIR/..", ":  →", ": →").Replace(text)
+			if j >= len(s.told) {
+				t.Errorf("%s: also %s", s.what, text)
+				continue
+			}
+			want := strings.NewReplacer("OLD", "", "NEW", "").Replace(s.told[j])
+			for _, part := range strings.Fields(want) {
+				assert.Contains(t, text, part, s.what)
+			}
+		}
+		assert.GreaterOrEqual(t, len(got), len(s.told), s.what)
+	}
+	all, cursor := 0, (*string)(nil)
+	for {
+		resp, err := c.Client.ListReadingChangesWithResponse(t.Context(), "pier",
+			&client.ListReadingChangesParams{Limit: ptr(4), Cursor: cursor})
+		require.NoError(t, err)
+		if all += len(resp.JSON200.Items); resp.JSON200.NextCursor == nil {
+			break
+		}
+		cursor = resp.JSON200.NextCursor
+	}
+	assert.Equal(t, len(steps), all, "every change can be had")
+	c.Survey(t)
+	same, err := c.Client.ListReadingChangesWithResponse(t.Context(), "pier", &client.ListReadingChangesParams{Limit: ptr(20)})
+	require.NoError(t, err)
+	assert.Len(t, same.JSON200.Items, len(steps), "what reads the same is no change")
+}

@@ -483,3 +483,49 @@ func (s *Reading) Placements(ctx context.Context, leaf []byte) ([]store.ServerPl
 	const most = 200
 	return s.store.Placements(ctx, leaf, most)
 }
+
+// ReadingChange is what changed on a server between two readings.
+type ReadingChange struct {
+	ID          int64 // of the newer reading
+	From, Until time.Time
+	Changes     []kind.Difference // at most mostDifferences
+	Further     int               // that many more
+}
+
+// mostDifferences is how many differences of two readings are told.
+const mostDifferences = 200
+
+// ReadingChanges tells what changed on a server between its readings, the newest
+// first: the changes of a reading and before, or with 0 of all; at most limit. more
+// is the reading that comes next, 0 at the end.
+func (s *Reading) ReadingChanges(ctx context.Context, server string, before int64, limit int) (list []ReadingChange,
+	more int64, err error) {
+	d, err := s.readServerDetail(ctx, server)
+	if err != nil {
+		return nil, 0, err
+	}
+	spans, err := s.store.ReadingSpans(ctx, d.ID, before, limit+2)
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(spans) > limit+1 {
+		more, spans = spans[limit].ID, spans[:limit+1]
+	}
+	var newer *kind.Reading
+	for i := range spans {
+		r, err := readDocument(spans[i].Document)
+		if err != nil {
+			return nil, 0, err
+		}
+		if i > 0 {
+			c := ReadingChange{ID: spans[i-1].ID, From: spans[i].LastRead, Until: spans[i-1].FirstRead,
+				Changes: kind.Differences(r, newer)}
+			if n := len(c.Changes); n > mostDifferences {
+				c.Changes, c.Further = c.Changes[:mostDifferences], n-mostDifferences
+			}
+			list = append(list, c)
+		}
+		newer = r
+	}
+	return list, more, nil
+}

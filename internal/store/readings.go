@@ -313,6 +313,24 @@ func (s *Store) Document(ctx context.Context, reading int64) ([]byte, error) {
 	return bytes.Clone(r.Document), err
 }
 
+// ReadingSpan is a time in which a server's configuration read the same.
+type ReadingSpan struct {
+	ID                  int64
+	FirstRead, LastRead time.Time
+	Document            []byte // packed JSON
+}
+
+// ReadingSpans gives the spans of a server's readings, the newest first: those
+// before one, or with 0 all; at most limit.
+func (s *Store) ReadingSpans(ctx context.Context, server, before int64, limit int) (list []ReadingSpan, err error) {
+	q := s.db.WithContext(ctx).Table("readings").Where("server_id = ?", server)
+	if before > 0 {
+		q = q.Where("id <= ?", before)
+	}
+	err = q.Order("id desc").Limit(limit).Find(&list).Error
+	return list, err
+}
+
 // Server is a server of the estate with what is known of it.
 type Server struct {
 	ID int64 // stays when it is declared again

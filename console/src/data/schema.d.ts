@@ -242,6 +242,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{name}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed on a server between its readings, the newest first */
+        get: operations["listReadingChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{name}/answers": {
         parameters: {
             query?: never;
@@ -2022,6 +2039,37 @@ export interface components {
             items: components["schemas"]["Site"][];
             next_cursor?: string;
         };
+        ReadingChange: {
+            /**
+             * Format: date-time
+             * @description when it was last read as before
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description when it was first read as after
+             */
+            until: string;
+            changes: components["schemas"]["ReadingDifference"][];
+            /** @description how many more there are than are told */
+            further: number;
+        };
+        ReadingDifference: {
+            /** @enum {string} */
+            what: "site" | "listener" | "certificate" | "file" | "problem";
+            /** @description a name, an address or a path */
+            which: string;
+            /** @description how it was; left out when it was not there */
+            before?: string;
+            /** @description how it is; left out when it is gone */
+            after?: string;
+            /** @description file:line */
+            spot?: string;
+        };
+        ReadingChangePage: {
+            items: components["schemas"]["ReadingChange"][];
+            next_cursor?: string;
+        };
         Material: {
             path: string;
             /** @description permission bits, octal */
@@ -2605,6 +2653,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MaterialPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReadingChanges: {
+        parameters: {
+            query?: {
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ServerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingChangePage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -28,6 +28,13 @@ export async function materialPage(name: string, query: { unused?: boolean; curs
   return data;
 }
 
+/** Reads what changed on a server between its readings. */
+export async function changePage(name: string, query: { cursor?: string; limit?: number }) {
+  const { data, error } = await calls.GET('/servers/{name}/changes', { params: { path: { name }, query } });
+  if (!data) throw error;
+  return data;
+}
+
 /** The address of a line of a server's configuration, from "file:line". */
 export function spotLink(server: string, spot: string): string {
   const at = spot.lastIndexOf(':');

@@ -6,7 +6,7 @@ import { useMay } from '../data/access';
 import { api, type Problem, type Schemas } from '../data/client';
 import { ago, capital, left, moment, notJustNow, plural } from '../data/format';
 import { beginHttps } from '../data/https';
-import { materialPage, sitePage, useKinds } from '../data/servers';
+import { changePage, materialPage, sitePage, useKinds } from '../data/servers';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
 import { Prose } from '../parts/Prose';
 import { Severity } from '../parts/Severity';
@@ -52,6 +52,7 @@ function One({ d }: { d: Detail }) {
       <Findings name={s.name} />
       {s.read && <Sites name={s.name} />}
       {s.read && <MaterialList name={s.name} />}
+      {s.read && <Changes name={s.name} />}
       {s.read && <Who name={s.name} />}
       {d.listeners.length > 0 && <Listeners d={d} />}
       {d.problems.length > 0 && <Problems d={d} />}
@@ -183,6 +184,39 @@ function MaterialRow({ server, m }: { server: string; m: Material }) {
 }
 
 const goodFor = { used: 'in use', idle: 'for a site not in force', newer: 'newer than the one in use', copy: 'a copy', superseded: 'superseded', ended: 'ended', unused: 'nothing uses it', stray: 'fits nothing here', ca: 'of a CA' };
+
+/** What changed between the readings, the newest first. */
+function Changes({ name }: { name: string }) {
+  const pages = useInfiniteQuery({
+    queryKey: ['get', '/servers/changes', name], initialPageParam: '',
+    queryFn: ({ pageParam }) => changePage(name, { limit: 5, ...(pageParam ? { cursor: pageParam } : {}) }), getNextPageParam: (last) => last.next_cursor,
+  });
+  const items = pages.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <section aria-label="What changed">
+      <h2>What changed</h2>
+      {pages.isPending ? <Loading rows={2} /> : pages.isError ? <Failure error={pages.error} retry={() => void pages.refetch()} /> : items.length === 0 ? <p>It has read the same since it was first read.</p> : (
+        <Scroll tabIndex={0} role="region" aria-label="Table of changes">
+          <Plain>
+            <thead><tr><th>Read</th><th>What</th><th>Before</th><th>After</th></tr></thead>
+            <tbody>{items.flatMap((r) => [
+              ...r.changes.map((c, i) => (
+                <tr key={r.until + String(i)}>
+                  <td>{i === 0 && moment(r.until)}</td>
+                  <td>{c.what} <code>{c.which}</code>{c.spot !== undefined && <> <Spot server={name} spot={c.spot} /></>}</td>
+                  <td><small>{c.before ?? 'not there'}</small></td>
+                  <td><small>{c.after ?? 'gone'}</small></td>
+                </tr>
+              )),
+              ...(r.further > 0 ? [<tr key={r.until}><td /><td colSpan={3}>and {r.further} more</td></tr>] : []),
+            ])}</tbody>
+          </Plain>
+        </Scroll>
+      )}
+      {pages.hasNextPage && <Bar><Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show earlier ones</Button></Bar>}
+    </section>
+  );
+}
 
 function SiteRow({ server, site }: { server: string; site: Site }) {
   return (

@@ -410,6 +410,33 @@ func (e OrderStepOutcome) Valid() bool {
 	}
 }
 
+// Defines values for ReadingDifferenceWhat.
+const (
+	ReadingDifferenceWhatCertificate ReadingDifferenceWhat = "certificate"
+	ReadingDifferenceWhatFile        ReadingDifferenceWhat = "file"
+	ReadingDifferenceWhatListener    ReadingDifferenceWhat = "listener"
+	ReadingDifferenceWhatProblem     ReadingDifferenceWhat = "problem"
+	ReadingDifferenceWhatSite        ReadingDifferenceWhat = "site"
+)
+
+// Valid indicates whether the value is a known member of the ReadingDifferenceWhat enum.
+func (e ReadingDifferenceWhat) Valid() bool {
+	switch e {
+	case ReadingDifferenceWhatCertificate:
+		return true
+	case ReadingDifferenceWhatFile:
+		return true
+	case ReadingDifferenceWhatListener:
+		return true
+	case ReadingDifferenceWhatProblem:
+		return true
+	case ReadingDifferenceWhatSite:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -1774,6 +1801,45 @@ type ProblemError struct {
 	Place *string `json:"place,omitempty"`
 }
 
+// ReadingChange defines model for ReadingChange.
+type ReadingChange struct {
+	Changes []ReadingDifference `json:"changes"`
+
+	// From when it was last read as before
+	From time.Time `json:"from"`
+
+	// Further how many more there are than are told
+	Further int `json:"further"`
+
+	// Until when it was first read as after
+	Until time.Time `json:"until"`
+}
+
+// ReadingChangePage defines model for ReadingChangePage.
+type ReadingChangePage struct {
+	Items      []ReadingChange `json:"items"`
+	NextCursor *string         `json:"next_cursor,omitempty"`
+}
+
+// ReadingDifference defines model for ReadingDifference.
+type ReadingDifference struct {
+	// After how it is; left out when it is gone
+	After *string `json:"after,omitempty"`
+
+	// Before how it was; left out when it was not there
+	Before *string `json:"before,omitempty"`
+
+	// Spot file:line
+	Spot *string               `json:"spot,omitempty"`
+	What ReadingDifferenceWhat `json:"what"`
+
+	// Which a name, an address or a path
+	Which string `json:"which"`
+}
+
+// ReadingDifferenceWhat defines model for ReadingDifference.What.
+type ReadingDifferenceWhat string
+
 // Role defines model for Role.
 type Role string
 
@@ -2436,6 +2502,13 @@ type ListAnswersParams struct {
 	At *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// ListReadingChangesParams defines parameters for ListReadingChanges.
+type ListReadingChangesParams struct {
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // GetConfigurationFileParams defines parameters for GetConfigurationFile.
 type GetConfigurationFileParams struct {
 	Path string `form:"path" json:"path"`
@@ -2695,6 +2768,9 @@ type ServerInterface interface {
 	// ListAnswers Which site answers for a host at each listener, and why
 	// (GET /servers/{name}/answers)
 	ListAnswers(c *gin.Context, name ServerName, params ListAnswersParams)
+	// ListReadingChanges What changed on a server between its readings, the newest first
+	// (GET /servers/{name}/changes)
+	ListReadingChanges(c *gin.Context, name ServerName, params ListReadingChangesParams)
 	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
 	// (GET /servers/{name}/file)
 	GetConfigurationFile(c *gin.Context, name ServerName, params GetConfigurationFileParams)
@@ -4135,6 +4211,50 @@ func (siw *ServerInterfaceWrapper) ListAnswers(c *gin.Context) {
 	siw.Handler.ListAnswers(c, name, params)
 }
 
+// ListReadingChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListReadingChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ServerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReadingChangesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReadingChanges(c, name, params)
+}
+
 // GetConfigurationFile operation middleware
 func (siw *ServerInterfaceWrapper) GetConfigurationFile(c *gin.Context) {
 
@@ -4776,6 +4896,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/servers/:name", wrapper.GetServer)
 	router.GET(options.BaseURL+"/servers/:name/sites", wrapper.ListSites)
 	router.GET(options.BaseURL+"/servers/:name/material", wrapper.ListMaterial)
+	router.GET(options.BaseURL+"/servers/:name/changes", wrapper.ListReadingChanges)
 	router.GET(options.BaseURL+"/servers/:name/answers", wrapper.ListAnswers)
 	router.GET(options.BaseURL+"/servers/:name/file", wrapper.GetConfigurationFile)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
@@ -6707,6 +6828,46 @@ func (response ListAnswersdefaultApplicationProblemPlusJSONResponse) VisitListAn
 	return err
 }
 
+type ListReadingChangesRequestObject struct {
+	Name   ServerName `json:"name"`
+	Params ListReadingChangesParams
+}
+
+type ListReadingChangesResponseObject interface {
+	VisitListReadingChangesResponse(w http.ResponseWriter) error
+}
+
+type ListReadingChanges200JSONResponse ReadingChangePage
+
+func (response ListReadingChanges200JSONResponse) VisitListReadingChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadingChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReadingChangesdefaultApplicationProblemPlusJSONResponse) VisitListReadingChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetConfigurationFileRequestObject struct {
 	Name   ServerName `json:"name"`
 	Params GetConfigurationFileParams
@@ -7803,6 +7964,9 @@ type StrictServerInterface interface {
 	// ListAnswers Which site answers for a host at each listener, and why
 	// (GET /servers/{name}/answers)
 	ListAnswers(ctx context.Context, request ListAnswersRequestObject) (ListAnswersResponseObject, error)
+	// ListReadingChanges What changed on a server between its readings, the newest first
+	// (GET /servers/{name}/changes)
+	ListReadingChanges(ctx context.Context, request ListReadingChangesRequestObject) (ListReadingChangesResponseObject, error)
 	// GetConfigurationFile A file of a server's configuration as it was read, with remarks to its lines
 	// (GET /servers/{name}/file)
 	GetConfigurationFile(ctx context.Context, request GetConfigurationFileRequestObject) (GetConfigurationFileResponseObject, error)
@@ -9394,6 +9558,33 @@ func (sh *strictHandler) ListAnswers(ctx *gin.Context, name ServerName, params L
 	}
 }
 
+// ListReadingChanges operation middleware
+func (sh *strictHandler) ListReadingChanges(ctx *gin.Context, name ServerName, params ListReadingChangesParams) {
+	var request ListReadingChangesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReadingChanges(ctx, request.(ListReadingChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReadingChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListReadingChangesResponseObject); ok {
+		if err := validResponse.VisitListReadingChangesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetConfigurationFile operation middleware
 func (sh *strictHandler) GetConfigurationFile(ctx *gin.Context, name ServerName, params GetConfigurationFileParams) {
 	var request GetConfigurationFileRequestObject
@@ -10134,222 +10325,227 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
 	"7H1bcxs3svBfQXG3Kkl9VOQkjjexn7RKfOLNzcfyJg8pHxXEAUlEQ4ALgKL5ufzfT6G7gcGQwHCGIpX4",
-	"7D7Z1Mzg0g30/fJuNNGLpVZCOTt6+m605IYvhBMGfl2ujNXG/68SdmLk0kmtRk9HSrx11xN4yPSUublg",
-	"Sz4T7EZMtRGj8Uj6t/61EmYzGo8UX4jR0xG+PxqP7GQuFtyPuuBvfxBq5uajp589+vzxeOQ2S/+qdUaq",
-	"2ej9+/HoB7mQzr+bG7KGh+mIlZjyVe38eI/Gfny5WC3gl/8pFf2MM0nlxEwYmOpnUwnz02pxI0yccMnd",
-	"vJlP4cPxyIh/raQR1eipMyuRLmCqzYI7HPnJ49HeSV8KY7X6CcbPzrmEFzrnTMD45IscEP8bwLaDxiU3",
-	"zuOPM5grj7Z/lTD2+ZfZua6EuROmY0M01z22czXXxp12hpW5E5sX3xQmkNURz8B7HEpY93ddSQEX71vr",
-	"uBPPZQ1bnGjlhIJbwJfLWk64R+D57/5cPH2XTPxXI6ajp6O/nDeX+hyf2vNkyDhns3z8i11qZXEFL42+",
-	"qcWiY/olvvH/hi0jjAtraB9HzmhIVunJauGn9C/Rl37gi5kRYhHWUlXSf8nrl0YvhXEAuymvrRiPlsmf",
-	"3o2cMAu7e/7Xc2EEUC94gXH4xR1b+78bwasx4xZeuLxglm8sU3o9GrduAVCWrRM0Hjlh3XVh2lreirW0",
-	"wl896Szz77JKGjFx2mzGDJclHZtzy7Sbe2K8f84WSn+jLb+Jr+mb38XE+aVdrCop1ET8IsUaSH4LVJye",
-	"Ati2dzXlsl4ZfFE6gZvb3Tv+gRvDN/433J30i67zcTnnUv0g1W1uJGdW1vn9xVlvtK4FVzvbj9toPhqH",
-	"Sxx3kYPO36Wq/D52ADPhK5uHysS/NPXXQuzb3XOpZsIsjVQwWcU39roWU5eMGwnDeCRUtdRSuQIuJmIv",
-	"NJ/DS+/Ho5nRq2V2nLm2+QlklaVlu8uU1q6QZe6McStVlX1Qc+uurRCqNUfFnThzEqj37idSia477DfC",
-	"pGWVmNTciIpJBX8XQPjY1FO+3PKVdtd86nAH/ZaiV26iF/nTsDTa6Ymusw+NWIhqk31kgW8WHt0JI91m",
-	"H7avwnv+G70ykwy8PBieelAG8Ey0msrZygBRD9IcLmYcfq61sY5N6WpkAHInTCUnbt8Cf6HXtm8r8FM4",
-	"iMmhjyChY0QnoJks3IEx3c0I3o57/ZLPROZu6xXJvz1Wf4kv+4MfCFovyhYoS4auJfJ0nqJqx+tdXN7g",
-	"iDagcj3XdTjvo6y02QI6LHocNh9myQJvVc2Ey8CtoXwZPjfXa7bgahMY6EzeCVir1fh3T/6esUee4Slk",
-	"vNJzWBevcPa++q/y9HJlW7yhtPHWqmk8+ji3+cuLDJecANT2MrOLC3rx/Xh0E4HYeUrwLc9WtHIc71R/",
-	"XhvFiOzb4q0TRvH6Oll/G2fSsTVXzjJ6w7IbvVIVc5pxNllZpxfCMCMm2iTYiVzYcw2hnAxw2qbV3LHL",
-	"iwv63rIJr2sGGlz/HSpeILydQh7KWSTkgVQnXSrR5QW4Q9AMH7bQ0F6PWCzdBo88iXhKKzEaKEMGtqdL",
-	"YqTf5zPGb6xQbme28Ileq+zERq9u6iyz3fhhJlz5W3ojGLe3onrG2nua8MyoW3eQVLQGTjuACwhtltM6",
-	"XJnDHK9Yc3fy9/miQevWtfb6RXXNXX9RgD652RT4vXX2eqWczJBvIotgxLCAD+MFFa4quoNKs4UGTQTU",
-	"Q0v2FU9P1Q5uKy2AeHq22GvluLb1fFO4qHBBZJU/maZwW1cmJ/hsId+/1KC3geA4QUAecz9Im0HbMD58",
-	"ebFLVrKsMbuEtqzfXkfgxx2cGrgcyDUevi3akzCyiV4stLoukro9esNUmsHStbTXE55TrLrle5E/937l",
-	"1wUWk4oFRng6lRfL+SLHQ6RinNXSOpAqYKfMrYVyGxJWF8O4yXDh339Chs7e31hhJM+rBHbOP//yySDF",
-	"ceu00gjtYxPRFiDZQkprFykU0rOF6I2LD2ekdb7GzaHfc12+EY4jFcwbHPpf4JYBI4PTAfp4ep3h4tS5",
-	"M4cnrRYgNNQShVitSEuyWzaj9Px1WsJqPkFjVmYP04SU9BrteVm7wINQpiZLNPPtnkw5m7tBi7iiL3Kr",
-	"sHKmuFuZ/BrsCs/MXt6RIrf5rL3JdDLc3jg5ZunGAsoTgO85xnkFciAHap+6Ydpgf1YVLWm7d05N5jm/",
-	"DlcMHwXFPzWj7fCFfVzqEL7xYOT4DlXF9v5BoLrZJCaQ7MYPINnjkXXa5OYksZyjBy0nmJdsnAVyH9lB",
-	"kcRHsn4HKjadhrjE7GFKrUTBL7F1B9T1VJuW5TiBWU0HcQcXC25u+1+dH6QSP3KTtQ4vdCWnUlT9z0Gw",
-	"TGcE3LcZyQW1xjW3QOefsTterwSR/1rrW1bLW39wJkY49CbMZVWJ/doQGaYjBGkBATh7EZI4a7YNW/Vq",
-	"oQrW5emUKK5Qq4VfhhFTsIKMRytFnMyu7FK0FKnUmuAfibyBd0pnpGjG3V3QQlhL1LUbXGTKJXMg7TFu",
-	"qBkoCzcjQInkGVFkMudqNlD/K1C/vLqbTNC9tqPoOc1O76HvxEF+8Yd9oN/tLnyz7ejzx5tpw264Fegh",
-	"bbxbX3329efgMo2hAfuuD06TW/43fHOZV/WjcpI1MO7gf+8V9h+RLTW7EnS/ZljxclnLoTaHwSIzzh4E",
-	"5xzxDGZ3W1IpC9d5rq0buo7vtHWDTHskaA+cBiMRsn5EIu+9Li1RmwRRkTy3hEpaYwBJCtLygbhI3K3t",
-	"g1EW11c3tZzkuazR2g3yzua3TFOE8crLvwSCVqKkKW9RYt0QwNF4NNNKZLnKVIq6GuhhLroZy0D0ylcP",
-	"bQP3ET1QAT7wdVzrPvjY4rXPY3HSfDXguBMucnc70p7+bNoI2GSHNsxoD2SVHLeszFxB4EIILOqGcvRY",
-	"0VUL+4+XrgPCQRYdwJW4c3wyX4SQt/yXrSChx599/fiLR48zp3UXNImC2hgN/GRSKzsO2oWX+NjaSOfA",
-	"9SVSI1izxYCdreg7vhBBQUuc22Mw1zKpmDBGb8eMPH709ZM9XLWhi2lc3pO//e1vn3/2ZNxPJoMRytj6",
-	"TufkGj7QyZXnf3s/K0ueRTKx5sqJ6nrLolR6rajw5qks32YhsMAy8K5ihMAW+KrKCGvFsYjmAXBaanMM",
-	"vkNUttlQGLkLNnciZ2W2eiHcXKoZqmdzvlwKJaoxW0s3h6uDwZzW36Tg75CW8Ru98njJndB+0tm0iSDq",
-	"EzzTO8pGWcfrmuP+en0SMBx4sIWoxjOhKmDBtNAzDZBJ/jCpNaqB2lTCnMGxbn5OuazhJ60I/j/hC3F2",
-	"wye3YEZYwb/VKs/hF1xVdJN6bAIm7fkubrDXy7kIFLiQALTcQXtOEkOAJviqIIBATqcUoyetxQgZUqBz",
-	"238e2Oq2QoIKPQoF+4K62lasPm8XZN5AvPoNswU1+nScLj4xLBWZwXOKa2hDoOY3Iu8jiXpkN13FAcYd",
-	"+qCXFkoyq0fjLh1ZKbQp9bce5W07MHppSSGW+RCDWj7agdWCV7aRyTxlY3azuNG1nDD49r47isvL7+oB",
-	"wyiRXg1SoSe6yq+iM+ZS3MkqaGv9vDJ8knfvDArevH+IJpL4QRCKGlIpfpAkUAi71Ibs5Z1Blx9qHGTW",
-	"heC4qqy/AR0e7uj2bw3H5vxOMDeXNoRUsqk2+IIX7Y3gVqtnGKnjn/D4Xs49kAbAKeKVOY0NRwD5Jl0M",
-	"RiTAbmgZ0jKtxJjdCLisFIJO7npYu3T5FdfSOutJD76DklSP43mM8FG40ckZ6Qwo3QoYTW52o9w3d6aD",
-	"wN0nnjQc00MDSp8fGlDaHQha2G0kuJAl5pww/mj9z2+Pzr7mZ9M37548fv/X3EX5TvAauUobRp5ArGwq",
-	"UOnbrLx0J4wlmbd7HzRi80VuJ9/pZc5cJSa3OefctkJ/I+ZSVZ6betS1BYOUN2t9W4p/9EPW3JLHiDsm",
-	"+GQeLiONf2P0ajZ3fSMJvtPLH7S+7TKp9trWnFvmNLtBqgNxmRkarKqCUQjsEhARGKiDKXtfzUBt1S51",
-	"nge62uYFJKfz75uVdXl+4NnYVNeViP7vywtL0lPAN+iPey1aTo9wZeN4tmgLqaEYj0nhlAJGS7p+judY",
-	"B6GDXmEe+52slHz7FP7EGYlsxeSPTBCwhQMqKn9Ep9oQO0rkyUj9PbI9Kdswori7FgUYaZD4AaGH+Rvk",
-	"12bneq1gmxST6rVS639TCPmtKgS3Ns779tCE8fRawCQF5u9auuAUXZGwCND+1txN5uRKxaW82XdmAmrD",
-	"8ASD/PGw7ntUdHN2itzJxt3BUgBNNrGEgBgEckAlLaq1LObVeHUCBIKsGE32/EwkCdp//ZmRdhsbyS3F",
-	"J7kjSEdMh7V1DhOCHdujeF3eb/1WbOAieNnp6ruLs8+/fOIFosjS9qGGQt3C9I0XoyAcEH5eB1IzwDgd",
-	"NtJO9xvmD4UxsutybmlfGrHkJtqRcpG/ltEWmVaprNjEH7PLC9ApPbUfM6sJRRTbiphbGq2ndteWNhng",
-	"MHyRWL0uCrpUCNrrKTTVHZ4SpV0xcUHUXhZWbdnZy7615hVz/BbiAgdFn1onlv2XDvnpV04s95pTAcRN",
-	"bBvuKkxXPBivMMx8qDeltjpDTVFnWM81W/ANmwnHGossQPLGk+2nqD5ChOoY6RKQJa+jcGalE0Dj76SV",
-	"TtN4IGYoHZhNBF0rNf3LrN3x7Qt8+bMkfzYiI88LMTc+KnASCHOPqaKJcwsunppptrLiGZtCZo02rDJ8",
-	"6rxo4ZlrLaZBc+pOU09V5fTNr/eTB9KCYMfl47BSOfnjTm7ZP/ae8hsxW6lBzL+QTQFwKnJugjkm9yjG",
-	"VWqEaOWo7ONqU6mknQ8UWMpGmuGG++Lx8QzMn8ewHcgsIXlswatihNJAYVtlw99QfdGs0pCBkp0rVs84",
-	"smV/2WZandrQNpOD489tnt1F4TFv4+2yRrksiugyjxku2QvQXio34k6Ktb/knKwnnMXSHkGMpG+D1oCu",
-	"hDBO/C/+GaAX38DBG6cMPqh0FEtF3hnhjOS1Ld6ppRFn01oO0EVfmz4BZ7GQSpsWNaJvuAFN9gJRnkAF",
-	"4tIjcunYAvVIiE4XfTtGMHeklaeL5H6xRUHy8lRekKvAlCcV2g39mQm0Qyq01/XFbA9RrOEOuzFrXlK8",
-	"Bg9hhsfiTWBz7mV0kKUUI2/irqx/MzQ3Il15RxZ2gesc7pcopJMETbNlcAb5GaXuQxHULdoexNQSRpQL",
-	"vL+nrPyU6aVQwTRNvncKmgF4cCNAmZfKS0xsIwamCh/EjbYNW9wFe9y2gaCfcTtS50GQ38Ox1twm14Ts",
-	"HsHxnhlsLrixuRoC1vGZ51ZOWIf6HmcTvdyMgW3hFHzNN888IkB6b7TDgibexTGNG2oH2ja1pMzOL54q",
-	"Ugjr8H92Ld1kjv/H84b/r7W+bXFFAorAWk5uZVT4yP+fxvcAfZNdFmluO1cbLB4JwTn0NvfX9iIzbZhm",
-	"g/CExeIJHwftcOsgk64YiWuqNuIrCQlPmG7ky8B2W4e9S+Pc5ia77nidoy6crbWpxsyuJnMv6CuxHoM7",
-	"G0+wvwiI9NxZ8qSpHM+I4/gRJnrhQbk/5lsDfGDYfXtM6gpt7yiqwMyTPMXIEBitXokd1uiF1w2tBFG/",
-	"aBreVahiglR78mAMyxg/pQP75256P/61WLWgqAcpIWfzG70yWWvfjag1JEjrGDvqlW2gQuSX8BPHUC1c",
-	"xf4kKZIrG+NqkxEV17MPd8cQE1sy3MOIiv/m9pxEdulvSGnv2m/1RkSTTLQeBFuDv50xCs7zTqitoerN",
-	"lvFmr0kmrDWP0jvpCrJ/CGPZqjZAdwny/di5Fe5stfxLzOkk8tKIoVbnozTE26U0wp4wHwp99sk8WQBA",
-	"/GFn5YXJnMuMsPTy2x/HrBZ8ioUCut1B90+/h0XkdvAPvTKK198qZzZZBS7v3wZWXSgJNQQnVUy9b4Pn",
-	"H1c//8SapEYKR88SdW7nA5Wf3rFJvVO/mxhNBMs4QC7NA6e90pI7kHEMot7C6+mIOk3zC7igJwVScGP0",
-	"rdgxs5bBLpQz2SpN9ADFj6nsGcIzFzzjBvRICIQGgh784Js4tM2bZUuiRaMTZUQ7nUuVQLc0TurnI61m",
-	"LlhIXmWwRH/8F8LtFydwngZ6tPEc1r4Xm8M4cEn1oyAtilf7HQ/FTmXQYa5Cmiu7fooe347f7PAaLrW1",
-	"8qYWMfajv66ONaXKQyvttoYfbA6Y62WhSt2Ux9AbD1oSTzxdXNkVr+sNBcg9Y48YhfCIalauW5NNHW87",
-	"JKD2mS0E2Tjp6vwgS6GX9HH22zyfxfEIAgDrUYR4CfXHSEGGI3R48vEPXOXitLuLH8WE1H0xmaEKUycW",
-	"y96UwvDwHLLgdF3ZYxUcPajIxfEkGzpGwRQfElx71BDKojXUcNhB7U7CiowugB2DBRaxoIrRWRtNOY+p",
-	"X/4v1RegpKRiMoO/KEJ1JGblrcpzbXMhK562UBH7tJjtGAjg76u07lXW/EbfXgPo9tWnzZNau/SShFds",
-	"ZCXY6x+uIMyKtDjpEn/V3LmlX8VkmTeSSbIQZ4S+geF8xVipuJ0Qbxei7CRV90zhEcGew+OPjb64JVkN",
-	"LdzJ9xbPztQ0M4VacGkWyF57YeJvHubxjVrsdVbyiIWuBFNiLaxrmYrWfEsNBjvVYBGgVBTIC469d7/g",
-	"lShVY9xP1Ie5yK95VmCJEZLVyoPrbf+SjDAoVWQ8OCGjFPVAWp4HECuF5kLIVkqB6YbXgcaNR5Wy2csO",
-	"n2YhEk6PxnTwjqSKxiTfF93xi+y59Vw5qh7RJs7WQrmkftsxHKK5I2KEEuvrcrliK6K+1lktEu2tsjE/",
-	"bbDYXIwiB+Nwlng4k1X8A1xa9l7FgM6wiceR000bAs8ShDjYkfHar6GgIufF1SBnQLFBPJLJ+QqsP9C5",
-	"FqCb9I1ACJJbldDgpFZsi/Q1WNk6WwGWHZzjmxCedP+QqQMIUqFkVTRVOs0m2hi0kuzXGlohF0XZh3Z+",
-	"DFtKYL+nM6PQDK8JUIP6h+zWRXj0+Ksv//ZkfxuOIuRcrAm6o2FfzzIm+MT/WmvrMHxbuoNK8+3Tobi9",
-	"Jm68W6zO6zWMs6WRd/5c4WUcVDXWT3ytsxb3UGATNfypZxm47ewci6z5eykMJGJrxW7A5qMnDgwlux4E",
-	"qhg3zMJ9QL+IpVB9gYlEHwxXN7rahCiKBZ/MPZNf8E2oMroLj2I9O8sXwmM0yyXJ20ZcummoAckd6cpq",
-	"tHgNiG/uzrXA6r1bTKiQdrTUBddtk7wQVO8xizJRr4gCqnknqxrdgmtMEdRLqJK4WgrPA+CVUDlhpegb",
-	"6wzW/eJZmShbXBvdugoc2bZvacAFekrgIDX3s/HNI3sj0pHesDbuuyjRcYg4UbXTUfGfxPq1108zGYVQ",
-	"eLHQQIO+6BRU4KXdVK5bgXIBjJ5b0s8hdGhLbzxW3HNBobxHYBqKQb2k7Of07klCyA7Quw4wng0JA2uF",
-	"SmWim7aJByB5OxxX3+H/plLxWv5/+iFiXFKsqNIRmdsdYXSvSM6O0KJYwX9LjHSU9LNfdtwNRgIxPo1I",
-	"CvJlIF7YD6AdttsVO9Q6lx3ydqZZA7mJ+x2cYoUkJN2Fhg4fQX5+0sYN7Gl7AUdmxsAVaBfF7R+DWkct",
-	"+kSkGsY/MApFbdZ80+roSe9tXQc/BXNzvZrNk2jTkLXbskqB0qy0Y85IUUEgSggw9RJVXowdEEWyFWXZ",
-	"tex4nz7a7tuy3wXZFSvS3OxCaujg/mYxNUH3TSmwNH351uxL4xfLUbOG5Erkue9Lbu1ybrhNKvsMOGmN",
-	"W6Wl3WW7OqqcHri/F2MSclbQBrELbNaDMJDd3oqNzQcyOX7bEucthDSFxDY+zRd5L6qQhhzuXQTmlX8H",
-	"LF3uGtsP7gT+R+SBcZLM83vvQOjwis74CKU4E8GhDOqeR2UhVfrXz7YPz7Gh3R+o74tbO4bjls7j4a5b",
-	"HOAw2h+O3F56OwRYpdOTXXzszLEDxrKG3RH2XnLF5ZXaxqCfaLUhSLll0VcaY2QpDrln1idplImfrAQE",
-	"qV7pVc4jNjVaue6co6a6AJQ6Pc/mWfphrouuwGIkcZ14XHe5jKjr60JVgd0FYrLJjaj1mp1/6r89g2/P",
-	"+WQhziZzLzyomcguv5npmur8ZwhcrTFgC/0uWFcF4lnEnTCYP5+lBMngBQDteKuji4YiaRFLLTC3wLM7",
-	"SW5P2bNR6jfQRBruBpNiUdreFAin+NZ/dVCKKiYTFaxJsfZQxmUSYm8Kqug+PIRYG5qjA3y4tx0YdrZV",
-	"KPdI2O8gfIqdEkDwxYtJvf730o6uhgqviAoHQRHSPwzaqgynOM1qIVVWWLziU/FKKLFGqXmQ3DYLIb9d",
-	"kvbC82HOlFiDCRNMjs+wpBn04A4kAWK8pWVCTcxm6ajQT+LxzgslO+DwG7rKl/rPW9SrWJsl2n5xCTZb",
-	"SUdMu1qqUQs00Gu2dsIVE9zUUpi2yb7lkITOJR3jd8Y1lUrtNRZlkIO8VA8RAvtVYjRx4rDN8ggKucNY",
-	"LJEMfQXzF567a11VBWqQ5ppmnppgV8z08NvqjVtu793RcqH4qGtV3U23DQXq3r/ptjyo3XbgU4XF15pX",
-	"oiqEVUAO6UopqWYhrRSc4E7rW0hwbufUQjWWvlZKWQjG8k9YqKG0M8eAFIgYrFbYuRF8Ms/fvczWoAfR",
-	"ZL6bniVDF9Bc+HSVLymxM3ZHoaVyTBeYVQYpq52NZmPgBnfOb9Hzdb+FpmDD9tYrWZX2TjNdF+u+hjJd",
-	"2Z1B//P+VUc7i5uTWwqxTQcvpQWtFEwiMA2RCi1Sk8JiCTlo0jhD+Ftz28bbfa/jaUw77JpSNDtS1kvK",
-	"jMwkIsUHpWZvO3ZsAEGGbDTZnU5Y15NLhAWU115qQElf2lIRsjlXVd0U/uvXCLEFra6iVblcVGMd++zR",
-	"o0dDEv+hhHS26UFCbo8xWQx3zUyWErh+PapyXcxyjuTI1/dDvaz5ppchXJTkFsSDUD5Dx7C6l9sSHcns",
-	"fiXcP5eHmV7y+YQgI091Xeu1ZX8JN1YrJOyhmnhqrnncwRbbY6PFrxG28UBiJraqN2O2nsvJnC2gZAQk",
-	"Ry+AYO4zDjWGxQMMtpSXmIyRh3NTjjq6AwPBrlZguhb8ljLp8+pPuwRwIamr0KZsVerSoV3hCSwn82Tb",
-	"Xt1nEwkcQtfXXdK6Mka0aqknkkRnpfVDWljnC7ihiBDKVUPR3RDLfvXTi6zMywdPnQbVDzEN3nHlerU8",
-	"7KhlHcbY6svc7GIc8VDAnnpxYkvtvS5j6Lm15zLKmRLVC5W1pwzOYl5Gf8y9/B4x7KTcwAleoQ7Soa5t",
-	"q/S7FRDKtj9QKBQTI6fInqTqK5nNo95SWnt2fXZiT0vjkIWRi3aOXJmtPS9osl+89HWEBL+orPoTJLze",
-	"BEfdQmSdHlBjO5830d2jw2/NDo/9PU3v/KN0zF/WWVUZZAR4xubOLYNPom8n9OBqyAuVD5WwhA1w85qA",
-	"UBXqAnZO5aus89qonsKlhd4KW8WhMtpzt8dnvxMHrfRJ0lPSMzjb5z8cwdYdbHa6qxXWqJDCXSoRjgtl",
-	"1zkzW+qYyXFh8lopQSXAUM9jE62UmJTMKfHA9T9CweO2j2p11o/P5+GUvS6Yfua/6gabvbcC0WAgm3XC",
-	"q3Ji0m7hudDO+ilTeg2+AaryHOkmJgqzG4HmFwWJan346G6uOXnpO3SXLV6S1dbvEdlOroKcvQnO5USv",
-	"6ipsNV8btj5at/tbsSl7P+FhvsQoVjKwznA1E4Z9nC+flFzsT9JK+fsK5B8QYWmzLfhSyhKUxqJZ+LCe",
-	"+r08ozQn0U40F0XQp4AOx4M2VDqfRzECyJOmulzFRnjZDucZ0YCbmXBJxtl2eSc354rFQKaMuwN7BuZd",
-	"IUjfi4+N4EPLAkIYWsk3MjxIeWAjrUI+30QvC81WoGwI2TjHjMemWbyrw1TTJmXrXqX02wazeMGjB2Nc",
-	"503/KP5ZMW4CIvKjbAc9kw9m1EA7X1wYD1UeWr1VX1mlLTEAxqnSm5yeZsYYp9gcvbRtQ+x4GTtdNk1Z",
-	"WiAr361SF8FIOTtq8HVF8jekd0gDvOT7ZpoBA3TaYopxOEXDRn/jRaQouO198LYlkjaA8qboyxWiqeVy",
-	"WegFhSoXW2ATDK7gF4iA+SCehijet6FXQ3fuO5KV1MDwpP1U6cswXdrTe/fyBZCXsX8UlotLOjXTPcyS",
-	"lrddalVvsCEfXaFWTcQhlQybkeLV6zba5WJbXvNbobJ9h7IuPiwg36QPcstefvsj+/jl95dXf/nqk16O",
-	"vRycX+uKb+4X4J6GdfToONh06KuEsmTyL1hmsPstawm/QkECAvg7K0gY7HViv+HoGMha1Fbiujs4RRS0",
-	"h5YqHlOKQ6f9ckPrQ/oZqmvq9pqpCLEFI6kYZvMXW1/niHJaaZniOqEQqRX1lOkpq1HggsJe2gpqb5cW",
-	"TThKqYeaq5LBLbdXCvOqYh2ffp5XrrIcC3JgcsCBB5ZBTlUZLBRloaesKRYQdf+m2fe9EooaRtKPQseA",
-	"i114tkvGY9l8iCgbAsoif9wiQSLWvnbtwIwk5KJ1E8PSw5FoKEa8DQ3C0pOdJ3TZPNdDHBq9FRwom3GE",
-	"gq+dPpSoKfVxoqyG9XbOaQ/BhRRcJEGLCJvd6y0BTBwjsYJyjA/Oq4DvDxMxQiGaBX8rF16P++LJE8hw",
-	"wV+fdZXBa7vs9pSYHITfvLMvIAjWnIVDU1Qm22MLAwiowvEcQviMXmDcAqYMagz9jaWorciUVHe5MhzQ",
-	"BlPWIQCScvJ73sPhzaCGtEnKJO7R8vrn7cUPI5VaGo0N/WPeckO3QpMF0qKFKhRCELny85cXY5JHwUDp",
-	"hdxxrE/tuVOj5h8vm5BqX+H3+bOVr8uSjY3JS1Nk7VzzzSCS2dkWXahDkojGzIgJtEzQpgXapTaF3Ij2",
-	"MWhK7V1eXPjDgN+RURUH39/cNNxrxEbs1Y2VFdAOS5svYuQo5LdUnGIt6rpH3cHQKhtez630l6aT+U5I",
-	"EHdnFMPZhG5SNGfuzrR1jyOGtHfEFMXiqUVTYv5hR/RsKbaoiWjdgUZTYTRMmgW1p9z3UwPLlq1BjTlh",
-	"JaV6Cj1PVuhT0VQ+6DplfsJj3AeE4SnvQwRNpsFLJzVF5jotFPFJDZaleC8AY7uRFCaFFcqLdyZeTdvF",
-	"ZDOth/dS0grc8CEEod7twYMNBEKLcnwVW5bMMXacaLGw+wkuUdrE5kqgJKIbN+tFgyzqfuV3w6prFKrX",
-	"HOSQmRm9WuZLpbq5kCYUQElLPlBplJlmTs+Em4OVa9h98Hsux+d2dBg5UifMD6L3mHUazLXjB+jw1Xia",
-	"mllj/65sz65bsXR5b1ReBm1q23LH5vxO7FTG5HUoD9I3Smp/TZzQi4vOeVhd4+jq01+rdGuPYS2H2386",
-	"W7kf/g/oTzT2/5Asmms09EW27MexGg0NKOSSEKJdRG7pkEMMl31ddvTe7tIwTXRlpNtc+TlC6TUMUoXV",
-	"gYta38pYuh3MtGKm+PVOMCtfyu/JKROkUlg68FjBTeoaB875/j1o0dPMGXhNvEBOxEeQ0+YMn7hP2Wu5",
-	"EBZEgFfPL9kXX3zxtdfP/vn6cswwKR2eUSIIq/RktfAwZB/7179+/OXfPhljfS14D2KglnwGJwr+xfRa",
-	"hpfiU/Yt9ByBDg03K9fYna2cKT+xEgJqPhIs2McIrE8wHgDAgHytFlC2WNcYCozZUqBbYgTdTd30Jcdt",
-	"s4897TeK1+f0l3M+mQhrP53pTz6NjSCejl4gPkbjkad9CL5Hn3726aPga+RLOXo6+gL+hCUjAM/nqcuB",
-	"iqJjnrfU6kU1egrV8P/eWENjjrkdPf0tf1SbV87/eyWgSjCdon/Bz3iI7ki3GuMR4f2lXPowQ6fzM0Uf",
-	"WTPRvps9oLMeegTAirI7dZvFN/MP6OFQ2BPq7c2IMW++8c9TkCz+PNtqD5/udQ8eL5E/9HjzB7nwCsgb",
-	"T33sUiuKvv380SM0uShHoWXgn8JSGue/k3TSDzp0GoEpAvXYrUGEkQARIPnx4gLPY6IaeDYWC242o6ej",
-	"cOpjLpM0bMonwgLTIaA67u/Ob2Q3saM3fozzCe++UJcc+1yfCEKXF6BLZoCDRcrsEaDzGkfaKlKfgMoJ",
-	"s7BjxicQuYw2KqzRbRO4Ec9MAHf+zh/w9+dgO4hFe0ixb4Pywr/yWr/2Mw2mTVdzbRxmWb5BXims+7tG",
-	"c91R0HARd/C+zY6dWYn3J8V/9mKgMeb+qId9YWhqqHhnFohgTOuDroQB70EQLmF8K0OlfGe24toPZETb",
-	"vdEqvN9SMavR4V/xjUXvgtLrZ0yJGXfyjng2FQzOEeQYqXy94G+3eU3w0HxJ3hb8fUZ/2LWxvds3hVSn",
-	"mYKy2vuzFagGylvmojIXpbAVL0GRH91L9eidVnrNPvZXAyQnpfGvH4PS8EkB5tEF26x318I1mH/6U5Fs",
-	"lH6e0b+kbpwFtQPjxMejs/g/MsmcFdwnHxrDTW7eyZluesvZQqCCB+E2U3bHa1mh673AdpOPz99hBPr7",
-	"IlH5L5HSlF2Ssu2AiTIZdGd3llKvvvI/IYKwkjOJRXuhaj2WZQunLbTeanOB9PwtufOy/ujp6H9+e3T2",
-	"NT+bvnn31fjJ4/d/zTjFHwjfVGOhIElM2kmC90T9z6otVlM/BIv+3jGDclggcKws9ZGWNpRYzZ8HIyqh",
-	"nOT1HtaSvHdKuMZpusQzzPo6joCGtQaDytLsMvgzQ93KAmtuPiChDMlkLdA40gbkK7HQd6LZ470FshYW",
-	"HmdcotrMNDS4vT+wnmtMl+AJlPKAGY+Wq5woWlVH3PrxZdFmcb/weiX6SaQZoIM19v7w/l6IZRva6ZF8",
-	"1qqpCCnUDEt9F89qExxZovXfNpbYE91vmqFwr2mF94fdr6HoZWwlmBTbqCnDLynJRgCj+VNwnfu9bjr0",
-	"K/84gVvrWOaXHl6RIsDjucSwrxODPeQTZKC/Dsn4IWHkCCoQRNf6E4wgJxOe4crGHtZdgCezfxn0L/GF",
-	"Dx/4FLCFj49z9uHUYn42QH8NOZ44SRHudwKjLvyPaR+j5/PTGD1tKDIz2OrZ1CPra/YMYTlZo+fjvuoa",
-	"iA8x0QAELy+VJSGyRzO5Zgdy26bTRlGjWLit0LiYh1LWSgcqhCEGOEwUfp9R7suHr+M9fyCjarhVYwYw",
-	"bBrfZgX4cFHP38mqU5EL8d87dzWjismqUw3b8cJ3RdQ+BE5KVHXaxLwfQfOi0RqtS9zJSmCuVx45c8Fr",
-	"LJ5ewsp3+MYJQUQz5E5sLe9Ey705evrbmzYvgZgSLJ1s9ERYC4kz8GGzaXK8hU1DCE8X3/iOgnyGMY0/",
-	"FTGALbxaqZNTgyvphKWOeNKwNd8wp6HejE1zfEB+E8qNQ7PibarRyhpCJS0rVf1dzKQKCDqFmoWQoziI",
-	"XjrWZ0fHWlEElg591ceQw7S5xQ4YWKGd36I8Bu0LIgphNkxLIhEw7f5YwF28ZefvMM6mk/Afdtsgr+kn",
-	"jOJ5kJuUw8lcr9mUmyNg4zscKcBfwpXyNDy9UINAfu53LxVWJMzfpUt64z8YaLnEwk1bczARazOmdp+Y",
-	"iBekZ4gXi5X7U4QguZOWpWFzXZhr/62LNb1ovZmXlbaE4ibCbYgc/yExuxQoJ2d4LQxg2gZi2d6bt5HF",
-	"oBUgdhoml07xB/G6dhhcXj4ONpajczvCCHI8uiAf2ZbvQqtYCiawvkP4YOtvvfjhFvr/pES5D/rkVqTj",
-	"EXScFpmNig6kFYybFECzoquJJUwOwdB5bGbSIYf+30AV9ks9guOXGyNFcsvW/EAW2GABo8jLaHgFz/+D",
-	"h5bbECJ4bvjktkFDmh3ahYbf9cooTLUsyiD/oHcOt6p+SMIF7fbkcsWvcw3dMjzKipJE25JByDq/Ewa5",
-	"FsV7ZzH3i39pU8Td9q7m3M49ixNV6FEU676vLFSeJG/f73HEnPCJOU0Hhs0+AFp/SUFX0ronVBxaHsNv",
-	"+iuvbzG+DivQEfxItBCTW8p7ianLCnWRxvdVOg63klpmFG/u9xLjn04GVT9BKTKC13Wsbnyc2AjYMFT7",
-	"pYR1D8NQgXiprZU3SaB+0Qoa/dBdoPsxvPTvQfVouyenegGsIQmIPOFerXdzsWHWcVUVwzjyLu+q+jGq",
-	"vKdQnmj01+LtgytNYWMZlCx4dRyEQFePoBQ9A/naibdwpzjWhFLt1kDasH9c/fxTObIj/DyvDMcqwNlr",
-	"9o1/2qBuD4MKdx4r1Fs0Qxu2UhN9J4yooncTUoQcxxT3E6WWNA1ioWYT2PCA1nGXVtPQKrYsC5XBswuS",
-	"ZXPN40dfP3nYWELCCGCnpOkhYo8Z8dYUvrJzCA6Y67oCl+OtqEDFgPjuAGvTFJPZPQE9Tmbf4Lji8ewf",
-	"HrZzeHhtdUiwb9sgpFdtZV2zlRUVcDelb3S1YUYosYaO+m5ePNcrqqNajqvuFaSHAfP3x+23qkrRGvtr",
-	"QBfeuTBEa6hCmnUcyhPuBoi2WEDJiHIEPD3AnSpdp2CyPY7NJFaQC5wVEsY5ioL9Lsb50ohpLWfzjlSe",
-	"Sy+8/snh3lSt6Qoyg66Jx6BmYA5B9xrkWrG1v8zObMahor8kvnorqv7IuItlVrKIgAIff3JENOVSuhAB",
-	"2RfHUrl4KCz2UfSqQf7uFkMu4ADJUqeK8DO+8h+nTFN48uT6A8K8aC/poS6AIfdnqv1wCnUBxv6DnCxU",
-	"/fN0tkaAHnQBxBp+acnSsVcWBDdKYGV9qZgRc8GNLUXmNxetl6ckYO1Pau8tAj+WPDwSg0fQD/eGdEM+",
-	"zcXai4XONKw/jQEeaiW2+qIVo52lOpI60ypbE64JVRAab2VIPaN8CWrM3h9VVOw7T+Fe81vxPYx2X7wc",
-	"nzh+31Rnf+AM61g5vXAGbsXmaL6Y7bLrmQoU20cDVNxQSgQSaqbQL0izOScL8VKYhYzFW/IHZSn0shad",
-	"YstLfOWEoH4JRX5L0p4/8Ruv1R5DxwxjxbJDVOIlgRCWX+k2IL6MnRtPcOZx8D8s7OJOuqK7g1fH0fUv",
-	"qspCXjjgwvOembzDiyDNTpviHcw0J/f8HVaI7mGaiTgbRuXwswFJiwZmO5pFJEDpI8tw/+NQhogCaPUt",
-	"NgvMnV/uJvOcJs7V7GjwONUFCP1eHpbsE1QyZ/94qWX/BWc9Of7Y/c1ospYDO4jE2yuijt+2OAQEUfS8",
-	"GeeyudJFGQCu/WmuyEPRJtjmSfDjtcc2UfI4mcy1toJx1rQ5jv24cmjBioQdgvIrKln4B6RS4NoOhlyP",
-	"9ItQ7mzCFRjpxzEI1mCVNGdZxR2/4bacmgHJ7B0QvMJk95MB0I9/1ZUBDAs8RqyHnMxBEhRqYjZLZxPf",
-	"NYVb+AMZzP9zXVelY+eXdA7+AKqQXoiTUmLtt4eKwCmouh/9Fa3jgYn6Q+HtW8IWEAUD8nkIN6jF1DVZ",
-	"3GSOuhWbZ9TfZgLRV2ylnKzTsvTQF7WE2qa+d1F6v4pd8o5TTikp74Oe1XZrWmmxS2mrzI/bU+KHeiEe",
-	"tcAPle4J6Zytij4ffi4nYvX0yVtUaBfObTjJiF9UPaVp478YQ0NHNfGjFml48LYP9EvAZ6d3TOA83UVz",
-	"bCxHfQTjHYWYR0NQ7L0/hvAK2wpqWhudJngegptz3rS8LlKV0Bb7Plga7/Zjsw7cLM+QWoITHyqskmMG",
-	"lHZ0/yssKJ0jClS0LOs3yXXgyzjct3pubK0HDBIsaSOeWwUvruGrRw8bn5G2MS8c2IDyY0kuEHNBgxIK",
-	"AbkgvUzmEXZBqtn0PZuhlXex2ld64J9jv5N7ndAcainXvJxfvhOO09l76bSFvnYAUkw1r4/BMS6wXgdG",
-	"OQEoP9oiQxAk5mIPezJxG7Hg5hbS65DIqZaztfNQ+KN1RhbuYhKpti6ItqfSrmiKk9qLL+ytbfKOWiqU",
-	"qJj2f7y6+g7unIcj3LpbscGLZvnG7rJxmS/OcE8GXHA1mJVt4eIE+dk4Osz00HrGgxwBLKzlxwvYbQ6E",
-	"nes1uPZiNxb/HvArqF7UCpzoeb0W3InQXqsj/Jleuie9vY9WAicbajZh3+cpKh+UhJeNgFP7Y+A+uMBs",
-	"RMTJdYPXxDQgwL7VKtWTGrRRNimSLfsFFsWfaV15HPU9hxDC263rykMC8I94AjHKOLYvsmvpkC4P04el",
-	"up5qMxH/pw6mR86DHEpEQlH8oJp6doyZMxRQ2nEIY5uMknvpSs7Uzys36uMcsnKmMD55NB7NBQ9BY1fC",
-	"nV1iB44WRLdlxfdH8iqhmgpbA5eDEXc6eKLBozROmMUcW71lHExlJT74nU94njwkXxSysjTERiOwjxKq",
-	"8ev2kAMcxn6pL07lLcbB/yBvcRcSUlA96EkveCNCKBpLOtrkrarw+Lxx64DZfOWKjtTmxRP5Q+MEQ3yi",
-	"GepzPBcmlYP0UuVHlnlNIvGCeVYPZffpKTiBgtO6DHZ3tlqWPRRXwv1zeao75Mf+M14h4dhqibrbn+w2",
-	"XYL30+66Pxlvu0rHcfm2QDYB+9BHfo94R+980IXXcBOnt9wjrMqJ4gTLDqbluCGQn+rWweB/1LXDneUu",
-	"HTZEPAYS/EjAcWCyrUY6mqKhg6dQ5vGT3I69NTIjugZqQPDZi28e4uQXfSb09Dg+E4Q3NBCgwmlgDekF",
-	"4PNQy3gvoENN5MPhPX6XKyNODn5c1DN2s2EEE2yGrwRlBxXTQ9WW7lgueProgQuetgH3MMWkSeqB1GQC",
-	"Kug8ACfIVm4iKvqdkFapaacr3ml7fg0vnDJUGSYoVL8D+5elRPnjFCJsDVlSnCkusYuhvw6hiyeEzK1Q",
-	"Xa04cJUguGjo/CikF1UnRjh7HGJE4jFO9MwfN14tpGJWCMtibPNHdohC+SO/Fa+pKfspODOM/Qcx5p/E",
-	"Grd2+hoGgBNocjZBz65Wwop6ionGeApA6Yf2FFAhXbfLJbdkWERxZNLlaOQ73aDvDy9mnY1g9is8WgQz",
-	"VTXQ5buw4NgBiquOy+BBvOZ3e2zAv8Ib/8mxjB2hT1+YykOcajl76nnscpfQ1vo0dC5taf3AZA6bdf85",
-	"y1rWNRFAjP66R3VLuK+9cjUJy3/SzMAubK2p7foR9BY/VBO9JXcqyZJ44sTeWs9twPcqVvlhYuBhilOO",
-	"GXT9xwxZ/D/ZtZxeWkYFHLBbIC5jEHpuheiwfH4vxPLDRA4EL98fNz8IZDF4P7BoktPLpagomEgOvA79",
-	"qob+e1+I1yQkA8yhWKhWFPpIwSahC5nTXdBv25DfjaJD9bc3XkgCWRB+vBmPYkD7b+9GK1OPno7O+VKe",
-	"330GoKQp3qV1ueQEvfYh6hKFxeQvMd81+Vt7jcmD2MCtmYOMAMmfgpr7/s37/w0AAP//",
+	"7D7ZIocYoLvR98u70UQvlloJ5ezo6bvRkhu+EE4Y+OtyZaw2/n+VsBMjl05qNXo6UuKtu57Al0xPmZsL",
+	"tuQzwW7EVBsxGo+kf+pfK2E2o/FI8YUYPR3h86PxyE7mYsH9qgv+9gehZm4+evrZo88fj0dus/SPWmek",
+	"mo3evx+PfpAL6fyzuSVr+DJdsRJTvqqdX+/R2K8vF6sF/OX/lIr+jG+SyomZMPCqn00lzE+rxY0w8YVL",
+	"7ubN+xR+OR4Z8a+VNKIaPXVmJdINTLVZcIcrP3k82vvSl8JYrX6C9bPvXMIDne9MwPjkixwQ/xvAtoPG",
+	"JTfO448zeFcebf8qYezzL7PvuhLmTpiOA9G77nGcq7k27rRvWJk7sXnxTeEFsjoiDbzHpYR1f9eVFHDx",
+	"vrWOO/Fc1nDEiVZOKLgFfLms5YR7BJ7/7uni6bvkxX81Yjp6OvrLeXOpz/Fbe54sGd/ZbB8/sUutLO7g",
+	"pdE3tVh0vH6JT/y/YdsI68Ie2uTIGS3JKj1ZLfwr/UP0S7/wxcwIsQh7qSrpf8nrl0YvhXEAuymvrRiP",
+	"lslH70ZOmIXdpf/1XBgB3AseYBz+4o6t/edG8GrMuIUHLi+Y5RvLlF6Pxq1bAJxli4LGIyesuy68tpa3",
+	"Yi2t8FdPOsv8s6ySRkycNpsxw21Jx+bcMu3mnhnvf2cLpb/Rkd/Ex/TN72Li/NYuVpUUaiJ+kWINLL8F",
+	"Kk7fAti2TzXlsl4ZfFA6gYfbPTt+wI3hG/833J30F130cTnnUv0g1W1uJWdW1vnzxbfeaF0LrnaOH4/R",
+	"/GgcLnE8RQ46f5eq8ufYAcyEr2weKhP/0NRfC7HvdM+lmgmzNFLByyq+sde1mLpk3cgYxiOhqqWWyhVw",
+	"MRF7ofkcHno/Hs2MXi2z68y1zb9AVlletrtNae0KRebOGrdSVdkvam7dtRVCtd5RcSfOnATuvfsTqUTX",
+	"HfYHYdKySkxqbkTFpILPBTA+NvWcL7d9pd01nzo8Qb+t6JWb6EWeGpZGOz3RdfZLIxai2mS/siA3C1/d",
+	"CSPdZh+2r8Jz/jd6ZSYZeHkwPPWgDOCZaDWVs5UBph60OdzMOPy51sY6NqWrkQHInTCVnLh9G/yFHtu+",
+	"rSBPgRAToo8gITIiCmheFu7AmO5mBG/HvX7JZyJzt/WK9N8eu7/Ehz3hB4bWi7MFzpLha4k+neeo2vF6",
+	"F5c3uKINqFzPdR3ofZTVNltAh02Pw+HDW7LAW1Uz4TJwazhfRs7N9ZotuNoEATqTdwL2ajV+7tnfM/bI",
+	"CzyFgld6CeviFc7eV/+rPL9c2ZZsKB28tWtaj36cO/zlRUZKTgBqe4XZxQU9+H48uolA7KQSfMqLFa0c",
+	"xzvVX9ZGNSL7tHjrhFG8vk7238aZdGzNlbOMnrDsRq9UxZxmnE1W1umFMMyIiTYJdqIU9lJDKCcDnLZ5",
+	"NXfs8uKCfm/ZhNc1Awuu/wkVLzDeTiUP9SxS8kCrky7V6PIK3CFohh+20NDej1gs3QZJnlQ8pZUYDdQh",
+	"g9jTJTXSn/MZ4zdWKLfztvATvVbZFxu9uqmzwnbjl5lw5W/pjWDc3orqGWufacIzq27dQTLRGjjtAC4g",
+	"tNlOi7gyxByvWHN38vf5okHr1rX29kV1zV1/VYB+crMpyHvr7PVKOZlh38QWwYlhAR/GKypcVXQHlWYL",
+	"DZYImIeW/Cuen6od3FZaAPP0YrHXznFv6/mmcFHhgsgqT5mmcFtXJqf4bCHfP9Sgt4HgOEFAHnM/SJtB",
+	"2zA5fHmxy1ayojG7hbau395HkMcdkhqkHOg1Hr4t3pMIsoleLLS6LrK6PXbDVJrB2rW01xOeM6y69XuR",
+	"p3u/8+uCiEnVAiM8n8qr5XyRkyFSMc5qaR1oFXBS5tZCuQ0pq4th0mS48u9/Qo7O3r+xwkieNwnsnH/+",
+	"5ZNBhuMWtdIKbbKJaAuQbCGldYoUCiltIXrj5gONtOhr3BD9nuvyjXAcuWDe4dD/ArccGBmcDrDH0+sM",
+	"F6fO0RxSWi1AaaglKrFakZVkt3xGKf11esJqPkFnVuYM04SV9Frtedm6QEIoc5Mluvl2KVPO5m7QJq7o",
+	"F7ldWDlT3K1Mfg92hTSzV3akyG1+1j5k+jI83jghs/RgAeUJwPeQcd6AHCiB2lQ3zBrsL6qiJ233zqnJ",
+	"PBfX4YrhV8HwT91oO3Jhn5Q6RG48GDu+Q1OxfX5QqG42iQske/ADWPZ4ZJ02uXeSWs4xgpZTzEs+zgK7",
+	"j+KgyOIjW78DE5uoIW4xS0yplyjEJbbugLqeatPyHCcwq4kQd3Cx4Oa2/9X5QSrxIzdZ7/BCV3IqRdWf",
+	"DoJnOqPgvs1oLmg1rrkFPv+M3fF6JYj911rfslreesKZGOEwmjCXVSX2W0PkmI4QpA0E4OxFSBKs2XZs",
+	"1auFKniXp1PiuEKtFn4bRkzBCzIerRRJMruyS9EypFJvgv9K5B28U6KRoht3d0MLYS1x125wkSuX3IF0",
+	"xnigZqEs3IwAI5JnVJHJnKvZQPuvwP3y5m7ygu69HcXOaU56D3snLvKLJ/aBcbe78JvtQJ8nb6YNu+FW",
+	"YIS0iW599dnXn0PINKYG7Ls++Jrc9r/hm8u8qR+Nk6yDcQf/e6+w/xH5UrM7wfBrRhQvl7Uc6nMYrDLj",
+	"24PinGOewe1uSyZl4TrPtXVD9/Gdtm6Qa48U7YGvwUyEbByR2HuvS0vcJkFUZM8tpZL2GECSgrRMEBdJ",
+	"uLVNGGV1fXVTy0leyhqt3aDobP7I9IqwXnn7l8DQSpw0lS1KrBsGOBqPZlqJrFSZSlFXAyPMxTBjGYje",
+	"+OphbeA5YgQqwAd+Hfe6Dz62eO3zWJw0vxpA7oSL3N2OvKe/mDYCDtlhDTM6A3klxy0vM1eQuBASi7qh",
+	"HCNWdNXC+eOl64Bw0EUHSCXuHJ/MFyHlLf/LVpLQ48++fvzFo8cZat0FTWKgNk4D/zKplR0H68JrfGxt",
+	"pHMQ+hKpE6w5YsDOVvYdX4hgoCXB7TG4a5lUTBijt3NGHj/6+skeqdrwxTQv78nf/va3zz97Mu6nk8EK",
+	"ZWx9p3N6DR8Y5MrLv70/K2ueRTax5sqJ6nrLo1R6rGjw5rks3xYhsMEy8K5ihsAW+KrKCGvFsZjmAXBa",
+	"anMMuUNctjlQWLkLNnci52W2eiHcXKoZmmdzvlwKJaoxW0s3h6uDyZzW36QQ75CW8Ru98njJUWg/7Wza",
+	"ZBD1SZ7pnWWjrON1zfF8vX4SMBxksIWsxjOhKhDBtNEzDZBJPpjUGs1AbSphzoCsmz+nXNbwJ+0I/j/h",
+	"C3F2wye34EZYwb/VKi/hF1xVdJN6HAJe2vNZPGCvh3MZKHAhAWg5QntOGkOAJsSqIIFATqeUoyetxQwZ",
+	"MqBzx38exOq2QYIGPSoF+5K62l6sPk8XdN7AvPotswU1+uk43XziWCoKg+eU19CGQM1vRD5GEu3Ibr6K",
+	"C4w77EGvLZR0Vo/GXT6yUuhT6u89yvt2YPXSlkIu8yEOtXy2A6sFr2yjk3nOxuxmcaNrOWHw2/ueKG4v",
+	"f6oHTKNEfjXIhJ7oKr+LzpxLcSerYK31i8rwST68Myh58/4pmsjiB0EoWkil/EHSQCHtUhvyl3cmXX6o",
+	"eZDZEILjqrL+BnREuGPYv7Ucm/M7wdxc2pBSyaba4ANetTeCW62eYaaO/4bH53LhgTQBTpGszFlsuALo",
+	"N+lmMCMBTkPbkJZpJcbsRsBlpRR0CtfD3qXL77iW1lnPevAZ1KR6kOcx0kfhRic00plQupUwmtzsxrhv",
+	"7kwHg7tPPmkg00MTSp8fmlDanQhaOG1kuFAl5pwwnrT+57dHZ1/zs+mbd08ev/9r7qJ8J3iNUqUNI88g",
+	"VjZVqPRtVl+6E8aSztt9Dlqx+UXuJN/pZc5dJSa3ueDctkF/I+ZSVV6aetS1FYNUNmt9W8p/9EvW3FLE",
+	"iDsm+GQeLiOtf2P0ajZ3fTMJvtPLH7S+7XKp9jrWnFvmNLtBrgN5mRkerKqCUwj8EpARGLiDKUdfzUBr",
+	"1S51Xga62uYVJKfzz5uVdXl54MXYVNeViPHvywtL2lPAN9iPez1aTo9wZ+NIW3SE1FGMZFKgUsBoydbP",
+	"yRzrIHXQG8xjf5KVkm+fwkeckcpWLP7IJAFbIFBReRKdakPiKNEnI/f3yPasbMOI4+56FGClQeoHpB7m",
+	"b5Dfm53rtYJjUk6qt0qt/5tSyG9VIbm1Cd63lyaMp9cCXlIQ/q5lC04xFAmbAOtvzd1kTqFU3MqbfTQT",
+	"UBuWJxjkycO679HQzfkpcpSNp4OtAJps4gkBNQj0gEpaNGtZrKvx5gQoBFk1mvz5mUwS9P96mpF2GxvJ",
+	"LcVvciRIJKbD3jqXCcmO7VW8Le+Pfis2cBG87nT13cXZ518+8QpRFGn7UEOpbuH1TRSjoBwQfl4HVjPA",
+	"OR0O0i73GxYPhTWy+3JuaV8aseQm+pFymb+W0RGZVqmu2OQfs8sLsCk9tx8zqwlFlNuKmFsarad215c2",
+	"GRAwfJF4vS4KtlRI2uupNNUdkRKlXbFwQdReF1Zt3dnrvrXmFXP8FvICB2WfWieW/bcO9elXTiz3ulMB",
+	"xE1uG54qvK5IGK8wzXxoNKW2OsNN0WZYzzVb8A2bCccajyxA8saz7adoPkKG6hj5ErAlb6NwZqUTwOPv",
+	"pJVO03qgZigdhE0EXas0/cus3/HtC3z4s6R+NiIjLwuxNj4acBIYc49XRRfnFlw8N9NsZcUzNoXKGm1Y",
+	"ZfjUedXCC9daTIPl1F2mnprK6ZNf72cPZAXBicvksFI5/eNObvk/9lL5jZit1CDhX6imADgVJTfBHIt7",
+	"FOMqdUK0alT2SbWpVNLOByosZSfNcMd9kXy8APP0GI4DlSWkjy14VcxQGqhsq2z6G5ovmlUaKlCy74rd",
+	"M47s2V+2hVanNbQt5ID8uc2Lu6g85n28Xd4ol0URXeYxwy17Bdpr5UbcSbH2l5yT94Sz2NojqJH022A1",
+	"YCghrBP/ix8D9OITuHgTlMEvKh3VUpEPRjgjeW2Ld2ppxNm0lgNs0demT8JZbKTS5kWN6htuQFO9QJwn",
+	"cIG49YhcIlvgHgnT6eJvx0jmjrzydJncL7Y4SF6fyityFbjypEK/oaeZwDukQn9dX8z2UMUa6bCbs+Y1",
+	"xWuIEGZkLN4ENudeRwddSjGKJu7q+jdDayPSnXdUYRekzuFxiUI5SbA0Ww5n0J9R6z4UQd2q7UFCLRFE",
+	"ucT7e+rKT5leChVc0xR7p6QZgAc3Aox5qbzGxDZiYKnwQdJo27HFXfDHbTsI+jm3I3ceBPk9EmvNbXJN",
+	"yO8RAu+ZxeaCG5vrIWAdn3lp5YR1aO9xNtHLzRjEFr6Cr/nmmUcEaO+NdViwxLskpnFD/UDbrpZU2PnN",
+	"U0cKYR3+z66lm8zx/0hv+P9a69uWVCSgCOzl5FZGhR/5/9P6HqBvstsiy23naoPHI2E4h97m/tZeFKaN",
+	"0GwQnohYpPBxsA63CJlsxchcU7MRH0lYeCJ0o1wGsdsi9i6Lc1ua7IbjdY67cLbWphozu5rMvaKvxHoM",
+	"4WykYH8REOk5WvKsqZzPiOv4FSZ64UG5P+dbA3xg2X1nTPoKbZ8omsDMszzFyBEYvV6JH9bohbcNrQRV",
+	"v+ga3jWoYoFU++XBGZZxfkoH/s/d8n78tNi1oGgHKSFn8xu9Mllv342oNRRI65g76o1t4EIUl/Avjqla",
+	"uIv9RVKkVzbO1aYiKu5nH+6OoSa2dLiHURX/zf05ie7S35HSPrU/6o2ILpnoPQi+Bn87Yxacl53QW0PV",
+	"my3nzV6XTNhrHqV30hV0/5DGstVtgO4S1Puxcyvc2Wr5l1jTSeylUUOtzmdpiLdLaYQ9YT0UxuyT92QB",
+	"APmHnZ0XJnMuM8rSy29/HLNa8Ck2CugOB92//B42kTvBP/TKKF5/q5zZZA24fHwbRHWhJdQQnFSx9L4N",
+	"nn9c/fwTa4oaKR09y9S5nQ80fnrnJvUu/W5yNBEs4wC5tA6czkpb7kDGMZh6C6+nY+r0ml8gBD0psIIb",
+	"o2/Fjpu1DHahnMl2aaIvUP2Yyp4pPHPBM2FAj4TAaCDpwS++iUvbvFu2pFo0NlFGtdO5UgkMS+NL/fvI",
+	"qpkLFopXGWzRk/9CuP3qBL6ngR4dPIe178XmMAlcMv0oSYvy1X5HotjpDDosVEjvyu6fsse38zc7ooZL",
+	"ba28qUXM/ehvq2NPqfLSSrut5Qe7A+Z6WehSN+Ux9caDltQTzxdXdsXrekMJcs/YI0YpPKKalfvWZEvH",
+	"2wEJ6H1mC0k2Tro6v8hS6CX9OPvbvJzF9QgCAOtRhHgJ9ccoQQYSOrz4+Aeucnna3c2PYkHqvpzM0IWp",
+	"E4vlaEphefgequB0XdljNRw9qMnF8TQbIqPgig8Frj16CGXRGno47KB2p2BFxhDAjsMCm1hQx+isj6Zc",
+	"x9Sv/pf6C1BRUrGYwV8UoToKs/Je5bm2uZQVz1uoiX3azHYMDPD3Vdr3Kut+o99eA+j29afNs1q79JqE",
+	"N2xkJdjrH64gzYqsOOmSeNXcuaXfxWSZd5JJ8hBnlL6B6XzFXKl4nJBvF7LsJHX3TOERwZ7D44+Nvbil",
+	"WQ1t3Mn3Ns/O9DQzhV5waRXIXn9hEm8eFvGNVux1VvOIja4EU2ItrGu5itZ8ywwGP9VgFaDUFMgrjr1P",
+	"v+CVKHVj3M/Uh4XIr3lWYYkZktXKg+tt/5aMsCh1ZDy4IKOU9UBWngcQK6XmQspWyoHphteBx41HlbLZ",
+	"yw4/zUIkUI/GcvCOoorGJd8X3fEXWbr1UjmaHtEnztZCuaR/2zECojkSMUKJ9XW5XbEV0V7r7BaJ/lbZ",
+	"uJ822GwuZpGDczjLPJzJGv4BLi1/r2LAZ9jE48jpZgyBFwlCHBzIeO33UDCR8+pq0DOg2SCSZEJfQfQH",
+	"PtcCdFO+ERhBcqsSHpz0im2xvgYrW7QVYNkhOb4J6Un3T5k6gCEVWlZFV6XTbKKNQS/JfquhlXJR1H3o",
+	"5MfwpQTxezo3Cr3hNQFq0PyQ3b4Ijx5/9eXfnuwfw1GEnIs9QXcs7OtZxgWfxF9rbR2mb0t3UGu+fTYU",
+	"t9ckjXeb1Xm7hnG2NPLO0xVexkFdY/2Lr3XW4x4abKKFP/UiA4+dfcci6/5eCgOF2FqxG/D56IkDR8lu",
+	"BIE6xg3zcB8wL2IpVF9gItMHx9WNrjYhi2LBJ3Mv5Bd8E7qM7sKj2M/O8oXwGM1KSYq2kZRuBmpAcUe6",
+	"sxo9XgPym7trLbB775YQKpQdLXUhdNsULwTTe8yiTtQro4B63smqxrDgGksE9RK6JK6WwssAeCR0Tlgp",
+	"+o11Bvt+8axOlG2ujWFdBYFs27c14AIjJUBIzf1sYvMo3oh1pDesjfsuTnQcJk5c7XRc/Cexfu3t00xF",
+	"ITReLAzQoF90Kirw0G4p161AvQBWz23p55A6tGU3HivvuWBQ3iMxDdWgXlr2c3r2JClkB9hdBzjPhqSB",
+	"tVKlMtlN28wDkLydjqvv8H9TqXgt/z/9IWJeUuyo0pGZ251hdK9Mzo7UotjBf0uNdFT0s1933E1GAjU+",
+	"zUgK+mVgXjgPoJ2225U71KLLDn07M6yBwsT9CKfYIQlZd2Ggw0dQn5+McQN/2l7AkZsxSAU6RfH4x+DW",
+	"0Yo+EauG9Q/MQlGbNd+0JnrSc1vXwb+CublezeZJtmmo2m15pcBoVtoxZ6SoIBElJJh6jSqvxg7IItnK",
+	"suzadrxPH23PbdkfguzKFWludqE0dPB8s1iaoPuWFFh6ffnW7CvjF8tRs4fkSuSl70tu7XJuuE06+wyg",
+	"tCas0rLuslMdVc4O3D+LMUk5K1iDOAU2G0EYKG5vxcbmE5kcv22p8xZSmkJhG5/mm7wXTUhDAfcuBvPK",
+	"PwOeLneN4wd3Ev8j8sA5Se75vXcgTHjFYHyEUnwTwaEM6p6kspAq/fSzbeI5NrT7A/V98WjHCNwSPR4e",
+	"usUFDuP9geT28tshwCpRT3bzcTLHDhjLFnZH2nspFJc3ahuHfmLVhiTllkdfacyRpTzknlWfZFEmcbIS",
+	"EKR6pVe5iNjUaOW6a46a7gLQ6vQ8W2fpl7kuhgKLmcR1EnHdlTKirq8LXQV2N4jFJjei1mt2/qn/7Rn8",
+	"9pxPFuJsMvfKg5qJ7PabN11Tn/8Mg6s1Jmxh3AX7qkA+i7gTBuvns5wgWbwAoJ1odQzRUCYtYqkF5hZ4",
+	"dl+SO1OWNkrzBppMw91kUmxK25sD4Su+9b86qEQVi4kK3qTYeygTMgm5NwVTdB8eQq4NvaMDfHi2HRh2",
+	"jlUoz0jYHyB8ipMSQPHFi0mz/vfyjq6BCq8EVNh0dwLvj3da7hvoqVlqVj81elGOvELvGoz48YrxMDav",
+	"dxR2ujJuLrr6ui107I1CM8MV/kfXVaExW3YCYLpjdIaGLYdMmj473u7E7IETXpk20w7n2ovFY9iWbbI4",
+	"nY25Sy+7SnRwF+1iE3jxs60Ef2TQs0ISaqmUhpZb89x6a44ZjOWeWN2qQFc101ayVCIHdiu89mRMredy",
+	"Mi/1wBintUlYv857tMKCbYalsxgkNS6cA+rHDDq7DadE72ohVXbLV3wqXgkl1mh2DzL8ZqFmoMtUX3hF",
+	"njMl1hADgWv6DHsiwhD/oFMAzqVlQk3MZumoU1iSMpO3anbA4Q90lZ8Vkg/JVbG5Uwwe4RZsthWXmHbN",
+	"ZKQZisDNtk7CFRPc1FKYdsyvldEAo4861u9MjCz16mxCUmBITfRCMOJye3xqGCPBZZvtERRyxFjssQ6D",
+	"SfMaA3fXuqoK6kRarJ751oTARGYI6NZw7VwK/96ZLcWvunbVPbXfUKb//af2y4Pm9QcGV9h8rXklqoKs",
+	"hSL0lVJSzUJdOmgKTutb6JDQLsqHdk59wxyykM3pv2GhCdvOOwbUUEXeXTi5ETzHvVEw7RwNhphN5rv1",
+	"nTKMEc7VX1T5njQ7a3d0aisnhYJfdpC3q3NSdcz84s75I3rDAPSr2PFl++iVrEpnpzddFxtHhz5/2ZOt",
+	"tdmfw9i0Le6cjkD6AGKbCC/lBa0abmIwDZMKM5aTzoQJO2jqwEP+bHPbxtuD8yM1piO6TakcBjnrJZVW",
+	"ZyoZ4xelaZE7gTAAQYZtNOXhTljXU0qEDZT3XppgS7+0pS6Gc66quukc2m+SagtaXV3vcsXs3pL47NGj",
+	"R0M6h0AP+uzUlITdHuNlMV8+87KUwfUbcpcbg5jLRIlyfT/Uy66z9DKEi5LcgkgIZRo6hmlVnmt2JJvq",
+	"Srh/Lg/z3eYLkkFHnuq61mvL/hJurFbI2MM4gtTf+7hDLLbXxpBBo2wjQWIrB1VvxgwsD7aAnjNgwSyA",
+	"Ye7zLjeRiQMiPlTYnKyRh3PTzz7mEwSGXa0g9iX4LbXiyJs/7R7iharQwpzDVWnMj3aFb2A7mW+2A159",
+	"DpHAIYyN3mWtK2NEaxhDokl0jmo4ZAZ+vgMkqgih3z107Q7FMFc/vcjqvHzwq9OqnCGxhTuuXK+ZqR3N",
+	"8MMaW4Pdm1OMIx4K2FMvThzquddlDEP79lxGOVOieqGyDtnBbRCWMaB7r8BpzFsrT4CDR2gEfWiM3Zod",
+	"YQXkwu7PNAzdCCmquqcrw5XMNmLYMlp7jo13Ys9M9FDGlSuXiFKZrb0saMrnvPZ1hArhaKx6ChLebgJS",
+	"t5Caqwc06c8XXnUP+fFHs8OLB67jfNuCIyZ6r4vlr50Kn1sL5aK7aBCQl3XWVAYdAb5jc+eWIajZL1jU",
+	"xCrzSuVDVTziBO28JSBUhbaAnVP/O+u8NaqncGlhOMtWd7mM9TzUT7ytymKYL6maTIaOh7y8hIAaEmzd",
+	"weaku1ZhjQYp3KUS47hQdp1zs6WR3ZwUprC3EtRDEO08NtFKiUnJnRIJrj8JhZD9Pq7VOYAiX8hXDtti",
+	"/ar/VTfY7L0NiAYD2bI1XpUrG3c7V4Z5+E+Z0msILlKb+Mg3sdMAuxHoflFQ6XpAZCvsbNxlu2zJkqy1",
+	"fo/SGAoV5PxNQJcTvaqrcNR8c+lCeLmjYKZUGXsrNuX0Cfgy36MYW6FYZ7iaCcM+zvdfSy72J+mojX0T",
+	"Ng5I0bbZGZ4pZwlGY9EtfEC7g2IZen62LfFOdBdF0KeADuRBByrR51GcAPKktXJXcZJmLpyfm5TEzUy4",
+	"pGR1uz8cBMljJD4T7sCho/lQCPL34tdG8KF9RSGPtRQbGV7lMHASX6EgeKKXhWlN0HeIfJxjxuPUPd41",
+	"oq6Zs7R1r1L+bYNbvBDRgzWu865/VP+sGDcZVflVtqsmKAYzaqCd706ORJWHVm/TV1bpTB2AcWr0JtTT",
+	"vDEmOjekl859iSNz46jcZqpTC2Tlu1VKmImcsyPzoKsUqGG9QyZoJr9vXjNggU5fTDGRr+jY6O+8iBwF",
+	"j70P3vb+GUot9OU6WdVyuSwMk6OEIcofoqwhUAHzWYANU7zvRMCG79x3JSspy+akA5npl+F1aR7T7uUL",
+	"IC9j/ygiF7d0aqF7mCct77vUqt7gRE+6Qq2mqkNaoTYrxavX7bTL5ba85rdCZQeXZUN8OIGiqT/mlr38",
+	"9kf28cvvL6/+8tUnvQJ7OTi/1hXf3K9CJk3r6DGytBnxWQllyeVf8Mzg+GzWUn6FggomiHdWUHHci2K/",
+	"4RgYyHrUVuK6OzlFFKyHlikeexLw5bIuDMqe9gRWZiCquqZx0ZmWMlswkophO5Di7PwcU05btVNiOHQy",
+	"tqKeMj1lNSpc0BlQW0HzMdOuK0fpFVNzVXK45c5KaV5VbATWL/LKVVZiQRFdDjjwhWVQlFkGC2VZ6Clr",
+	"uo1E2z+O1rlfRWIjSPpx6JhwsQvP9swJnLsBGWVDQFmUj1ssSMTm+a6dmJGkXLRuYth6IImGY8Tb0CAs",
+	"pew8o8sWyh8S0Oht4EDfnSN0jO6MoURLqU8QZTVsOHzOegghpBAiCVZEOOzeaAlg4hiVWdSk4ODCLPj9",
+	"YSpG6GS14G/lwttxXzx5AiVy+NdnXX002yG7PT1qB+E3H+wLCII9Z+HQdKXKDunDBAJqkT6HFD6jF5i3",
+	"gDXHGlN/Yy97KzIzGVyujw/M0ZV1SICkph497+HwaXJD5qxlKn9pe/0Lf+MPI5daGn2H7Co0Pmj4VpjS",
+	"Qla0UIXMdJFLur+8GJM+Cg5Kr+SOY466l06NmX+8cmTK4cff52kr39gpmxuT16bI27nmm0Esk+bZ521t",
+	"oQ6pQhwzIyYwc0WbFmiX2hSKq9pk0PTqvLy48MSAvyOnKi6+fzpyuNeIjTjsH1uzoB+WDl/EyFHYb6m7",
+	"zVrUdY/GpWHWPjye2ykZDNmUIO7OKIezSd2kbM7cnWnbHkdMae/IKYrdl4uuxPyXHdmzpdyiJqN1BxpN",
+	"i+Lw0iyoPee+nxlY9mwNmuwLOyk1ZOlJWWHQTdM6pYvK/AuPcR8Qhqe8DxE0mQlRndwUheu0UD2VOixL",
+	"+V4AxvYkOqwqLZSGdVZuTtvdqDOzy/dy0grC8CEFod4d4oUTSMYjB4PH8VGceTTH3HHixcLuZ7jEaROf",
+	"K4GSmG48rFcNsqj7ld8Na89TaH91UEBmZvRqme+17OZCmtBBKe0ZQ72VZpo5PRNQKzkeeB/8mcv5uR0j",
+	"io40SveDGF5onQZ37fgBRgQ2kabmrXEAYHbo361Yunw0Kq+DNs2xuWNzfid2WuvyOvQX6psltb+pVhjm",
+	"R3QedtcEuvoM6Cvd2mN4y+H2n85X7pf/Awacjf0/pIvmJpV9ke0bdKxJZQM6QSWMaBeRWzbkEMdl35Ad",
+	"Pbe7NSwTXRnpNlf+HaF3Iyapwu4gRK1vZZz9AG5aMVP8eieZlS/l9xSUCVopbB1krOAmDY2D5Hz/Hqzo",
+	"aYYGXpMskBPxEdS0OcMn7lP2Wi6EBRXg1fNL9sUXX3zt7bN/vr4cM+xqAd9RIQir9GS18DBkH/vHv378",
+	"5d8+GWODPngOcqCWfAYUBf9ieS3DS/Ep+xaGFsGIl5uVa/zOVs6Uf7ESAprGEizYxwisTzAfAMCAcq0W",
+	"0AVB15gKjNVSYFtiBt1NHbOI6djsY8/7jeL1OX1yzicTYe2nM/3Jp3GSzNPRC8THaDzyvA/B9+jTzz59",
+	"FGKNfClHT0dfwEfYcwbwfJ6GHGiqAtZ5S61eVKOnME7j7403NDapsKOnv+VJtXnk/L9XAtqMExX9C/6M",
+	"RHRHttUYSYT313Lphxk+nX9TjJE1L9p3sweM5sSIAHhRdl/dFvHN+wcMgSmcCe32ZsVYN9/E5ylJFv88",
+	"g3/fZM+6B4+XKB96PPmDXHgD5I3nPnapFWXffv7oEbpclKPUMohPYS+e899JO+kHHaJGEIrAPXabmGEm",
+	"QARIfr24wfNYqAaRjcWCm83o6ShQfaxlkoZN+URYEDoEVMf93fmN/CZ29MavcT7h3RfqkuOg/BNB6PIC",
+	"bMkMcLDLoT0CdF7jSltTLhJQOWEWdsz4BDKX0UeFTf5tAjeSmQngzt95An9/Dr6D2PWLDPs2KC/8I6/1",
+	"a/+mwbzpaq6NwyrLNygrhXV/1+iuOwoaLuIJ3rfFsTMr8f6k+M9eDHTG3B/1cC5MTQ0tM80CEYxlfTDW",
+	"NOA99lgpYHyrQqV8Z7by2g8URNvDFSu831IxqzHgX/GNxeiC0utnTIkZd/KOZDZ1HM8x5JipfL3gb7dl",
+	"TYjQfEnRFvz7jD7Y9bG92/cKqU7zCqpq7y9WoJ0wb7mLylKU0la8BkVxdK/VY3Ra6TX72F8N0JyUxk8/",
+	"BqPhkwLMYwi22e+uh2uw/PRUkRyU/jyjf8ncOAtmB+aJj0dn8X/kkjkrhE8+NIGb3LyTC930lrOFQAMP",
+	"0m2m7I7XssLQe0HsJj8+f4cZ6O+LTOW/RMpTdlnKdgAm6mQMugaGFmFf+T8hg7CSM4ldv2HsBXZjCtQW",
+	"Zve1pUBKf0vuvK4/ejr6n98enX3Nz6Zv3n01fvL4/V8zQfEHwjf1WChoEpN2keA9Uf+zaqvVNFDFYrx3",
+	"zKCfHigcK0uD6KUNPZrz9GBEJZSTvN4jWpLnTgnX+Jou9Qyrvo6joGGz0mCyNKcM8czQ+LYgmpsfkFKG",
+	"bLIW6BxpA/KVWOg70Zzx3gpZCwuPMyFRbWYaJmTfH1jPNZZL8ARKecCMR8tVThWtqiMe/fi6aLO5X3i9",
+	"Ev000gzQwRt7f3h/L8SyDe2UJJ+1mrJCCTXDWQFFWm2SI0u8/tvGE3ui+01vKNxr2uH9Yfdr6JobZ5Em",
+	"zTZqqvBLWrIRwOj9KbjO/Vk3HfaV/zqBW4ss81sPj0gR4PFcYtrXicEe6gky0F+HYvxQMHIEEwiyaz0F",
+	"I8jJhWe4snEIfhfgye1fBv1LfODDBz4lbOHXx6F9oFqszwbor6HGE19ShPudwKwL/8e0j9Pz+WmcnjY0",
+	"mRns9Wz6kfV1e4a0nKzT83Ffcw3Uh1hoAIqX18qSFNmjuVyzC7lt12ljqFEu3FZqXKxDKVulAw3CkAMc",
+	"XhT+PqPalw/fxnv+QE7VcKvGDGDYTM7OKvDhop6/k1WnIRfyv3fuasYUk1WnGbYThe/KqH0InJS46rTJ",
+	"eT+C5UWrNVaXuJOVwFqvPHLmgtc4faGEle/wiROCiN6Qo9ha3olWeHP09Lc3bVkCOSXYe93oibAWCmfg",
+	"h82hKfAWDg0pPF1y4ztK8hkmNP5UzACO8GqlTs4NrqQTlkZqSsPWfMOchn4zNq3xAf1NKDcO0863uUar",
+	"agiNtKxW9Xcxkyog6BRmFkKO8iB62VifHR1rRRVYOoxVH0MP0+bWUkt17pjjt6iPwfyTiEJ4G5YlkQqY",
+	"jo8t4C7esvN3mGfTyfgPu21Q1/QTZvE8yE3K4WSu12zKzRGw8R2uFOAv4Up5Hp5eqEEgP/enlwo7Eubv",
+	"0iU98R8MtEJi4aatObiItRnTvGAsxAvaM+SLxdEfKUKQ3UnL0rS5Lsy1P+sSTS9aT+Z1pS2luMlwG6LH",
+	"f0jCLgXKyQVeCwNYtoFYtveWbeQxaCWInUbIpa/4g2RdOw0urx8HH8vRpR1hBCUeXZCPbCt2oVVsBRNE",
+	"3yFysPVZL3m4hf4/KVPugz65lel4BBunxWajoQNlBeOmBNCs6GqGoT/DMXQeh5l06KH/N1CFA5ePEPjl",
+	"xkiR3LI1P1AENljALPIyGl7B9//BQytsCBk8N3xy26AhrQ7tQsPvemUUlloWdZB/0DOHe1U/JOWCTnty",
+	"veLXuYZpGR5lRU2i7ckgZJ3fCYNSi/K9s5j7xT+0KeJu+1RzbudexIkqzCiKfd9XFjpPUrTv97hiTvnE",
+	"mqYD02YfAK2/pKArWd0Tag4tjxE3/ZXXt5hfhx3oCH6kWojJLdW9xNLlOO6saZaWJ4dbSSMzijf3e4n5",
+	"TyeDqn9BKTOC13Xsbnyc3Ag4MHT7pYJ1D8PQgXiprZU3SaJ+0Qsa49BdoPsxPPTvwfXouCfnegGsoQiI",
+	"IuHerHdzsWHWcVUV0zjyIe+q+jGavKcwnmj11+LtgxtN4WAZlCx4dRyEwFSPYBQ9A/3aibdwpzj2hFLt",
+	"0UDasH9c/fxTObMj/HleGY5dgLPX7Bv/bYO6PQIq3HnsUG/RDW3YSk30nTCiitFNnCPKscT9RKUlzYRp",
+	"6NkEPjzgddyl3TS0iiPLQmfw7IZk2V3z+NHXTx42l5AwAtgpWXqI2GNmvDWNr+wckgPmuq4g5HgrKjAx",
+	"IL87wNo0zWR2KaAHZfZNjiuSZ//0sB3i4bXVocC+7YOQ3rSVdc1WVlQg3ZS+0dWGGaHE2nrFwM2LdL2i",
+	"PqrlvOpeSXqYMH9/3H6rqhStcb4GjPGeC0O8hjqkWcehPeFugmhLBJScKEfA0wPcqdJ1Ci7b4/hMYge5",
+	"IFmhYJyjKtjvYpwvjZjWcjbvKOW59MrrnxzuTdeariQzmJp4DG4G7hAMr0GtFVv7y+zMZhw6+kuSq7ei",
+	"6o+Mu9hmJYsIaPDxJ0dE0y6lCxFQfXEsk4uHxmIfxaga1O9uCeQCDpAtdZoIP+Mj/wnKNI0nT24/IMyL",
+	"/pIe5gI4cn+m3g+nMBdg7T8oyELdP0/nawTowRRA7OGXtiwde2NBcKMEdtaXihkxF9zYUmZ+c9F6RUoC",
+	"1v6k/t4i8GPLwyMJeAT98GhIN+TTWqy9WOgsw/rTOOChV2JrLlox21mqI5kzrbY14ZpQB6HxVoXUM6qX",
+	"oMHs/VFFzb7zHO41vxXfw2r3xcvxmeP3TXf2B66wjp3TCzRwKzZHi8Vst13PdKDYJg0wcUMrESiomcK8",
+	"IM3mnDzES2EWMjZvyRPKUuhlLTrVlpf4yAlB/RKa/Ja0PU/xG2/VHsPGDGvFtkPU4iWBELZf6XYgvoyT",
+	"G09A87j4H5Z2cSddMdzBq+PY+hdVZaEuHHDhZc9M3uFFkGZnTPEOZhrKPX+HHaJ7uGYizoZxOfzZgKJF",
+	"A287mkckQOkjy/D849CGiBJo9S0OC8zRL3eTec4S52p2NHic6gKEeS8Py/YJKhnaP15p2X8BrSfkj9Pf",
+	"jCZvOYiDyLy9Ier4bUtCQBJFz5txLpsrXdQB4Nqf5oo8FG+CY54EP956bDMlj5PJXGsrGGfNmOM4jyuH",
+	"FuxI2KEov6KWhX9AKQXu7WDI9Si/CO3OJlyBk34ck2ANdklzllXc8Rtuy6UZUMzeAcErLHY/GQD9+ldd",
+	"FcCwwWPkesjJHDRBoSZms3Q2iV1TuoUnyOD+n+u6KpGd39I5xAOoQ3ohT0qJtT8eGgKn4Op+9Ve0jwdm",
+	"6g+Ft28JW8AUDOjnId2gFlPXVHGTO+pWbJ7RfJsJZF+xlXKyTtvSw1zUEmqb/t5F7f0qTsk7TjulpL0P",
+	"Rlbbo2mlxSmlrTY/bk+LH5qFeNQGP9S6J5Rztjr6fPi1nIjV0xdvUaNdoNtAyYhfND2laeO/mENDpJrE",
+	"UYs8PETbB8Yl4GenD0zge7qb5tjYjvoIzjtKMY+OoDh7fwzpFbaV1LQ2Oi3wPAQ357wZeV3kKmEs9n2w",
+	"NN6dx2YdhFmeIbeEID50WKXADBjtGP5X2FA6xxSoaVk2bpKbwJcJuG/N3NjaDzgkWDJGPLcLXtzDV48e",
+	"Nj8jHWNeINiA8mNpLpBzQYsSCgG5oL1M5hF2QavZ9KXNZHJokTa9Gi3V7DJOr7wXifaXCjkqqEEUZCXU",
+	"l+Omo9/nj/7AGvQWvB4gjZm7kKnaqqG5EW4tKMfF4JbsOFWWuvsIbBFKmPlebAuXcsbnOBjnXnSSwz41",
+	"JSg3ItjJ2+oc0nXajnA7ACn2JKiPQQcX2NgF0+EAlB9tySvIJsQ4v6cHioUYseDmFuowURqqVlS+kyg8",
+	"DzqjUEix2lhbF2ygU5nh9IqTBhYu7K1tLlfL1vYXz394dfUdMGcPR2DPt2KDHNnyjd3V92T+9t1TUyvE",
+	"pMzKtnBxgkJ+XB3e9NAG6YOQAHZg8+sF7DYEYed6DTHgOLbHPweKDbS5amXY9LxeC+5EmMPWkSdPD51W",
+	"Lnear0DZ0NwLB4RP0Uqlas1sqqTanyz5wWXwIyJOLvFfk9CASozWTF3PatCZ3egBLUcXTk+YaV15HPWl",
+	"Q8j17naKSHdyzbCTAjEdPc65smvpkC8Pc5xIdT3VZiL+TxGmR86DECUioah+UPNFO8YSK8o87iDCOE+l",
+	"FIe8kjP188qN+kQRrZwpTGQfjUdzwUN24ZVwZ5c4qqUF0W1d8f2Rwo/oz4CjQWzKiDsdUhYg9DhOhMUc",
+	"ZwJmIpFlb09IUDghPXlIviiU72lIokdgHyWn59ftJQdkFvitvjhVWgEu/gelFXQhIQXVg1J6IWwVchZZ",
+	"Mvoo736Hr8+b+B/EV1auGHFvHjxR4Dy+YEjwPMN9jhfrJjeM1yo/ssxbEkm41It6mM9A30K0MGQ3lMHu",
+	"zlbLcijrSrh/Lk91h/zaf8YrJBxbLdF2+5PdpksIk9vdODnj7Zj6OG7fFtgmYH9l7sRmj3pHz3zQHfrw",
+	"EKcP8SCsyh0FCJYdQstxQyA/1a2Dxf+oa4cny106nJx5DCT4lUDiwMu2Ji5pSpsPIWWZx09yO/Y2U43o",
+	"GmgBwc9efPMQlF8MrtG3xwmuIbxh0gR12ANvSC8A741GREAfHIuI8B6/y/Wbp0wQ3NQzdrNhBBMgH60E",
+	"lZEV64jVlu1Y7oz76IGjEm3APUzX8RCWkCpeRbB5AE5Q1t6k3vSjkFZPcqcr3ul7fg0PnDKnHV5QaJMI",
+	"/i9LHRWO07GytWTJcKYE1i6B/jrkuJ4QMrdCdc1swV2C4qJhRKiQXlWdGOHscZgRqcf4omee3Hi1kIpZ",
+	"ISyLSfAf2SEG5Y/8Vrym6f2nkMyw9h8kmH8Sazza6ZtdAE5gGt4EUwC0ElbUU6xIRyoAox/mmEArfd3u",
+	"q93SYRHFUUiX09bvdIO+P7zreTbV3e/waKnu1P5Cl+/CguOoMK46LoMH8Zrf7fEB/wpP/KcYN44OP33o",
+	"30Ocmn577nnsvqgw//w0fC6dff7AbA6nuv85+5/WNTFATBO8RxtUuK+9inoJy3/SEtIubK1pPv8R7Ba/",
+	"VJPmJ3daDpN64sTepuBtwPfqavphYuBhupiO2czo1RJLqfH/5NdyemkZdfrAsZK4jUHouRWiw/P5vRDL",
+	"DxM5kOV+f9z8IFDE4P3A7lpOL5eiomQiOfA69Gsv++99IV6Tkgwwh66yWlGOLCWbhHF1TndBv+1DfjeK",
+	"AdXf3nglCXRB+OPNeBQrH357N1qZevR0dM6X8vzuMwAlveJd2sBNTjBqH9JzUVlMPomF0cln7T0mX8RJ",
+	"f807yAmQfBTM3Pdv3v9vAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
