@@ -70,11 +70,39 @@ type loader struct {
 	modules  map[string]bool     // loaded, by identifier and by source file
 	macros   map[string]*macro   // by name in lower case
 	problems []kind.Problem
-	total    int64    // bytes read
-	count    int      // directives in force
-	overrun  bool     // told that there are too many
-	lost     error    // the source failed as a whole
-	stored   []string // the files of a reading, in the place of a source; nil for none
+	total    int64                 // bytes read
+	count    int                   // directives in force
+	overrun  bool                  // told that there are too many
+	lost     error                 // the source failed as a whole
+	stored   []string              // the files of a reading, in the place of a source; nil for none
+	accessed map[string]*kind.File // files in folders that are served, by path; nil for one that is not there
+}
+
+// accessFile says whether a file is there that holds directives for the folder it
+// lies in.
+func (l *loader) accessFile(p string) bool {
+	if l.stored != nil {
+		return slices.Contains(l.stored, p)
+	}
+	f, met := l.accessed[p]
+	if met {
+		return f != nil
+	}
+	if l.accessed == nil {
+		l.accessed = map[string]*kind.File{}
+	}
+	const limit = 64 << 10
+	data, info, err := source.ReadFile(l.fs, p, limit)
+	switch {
+	case kind.Lost(err):
+		l.lost = err
+	case err == nil:
+		f = &kind.File{Path: p, Text: string(data), Modified: info.ModTime().UTC(), InForce: true}
+	case err.Error() != source.Missing && err.Error() != source.Folder:
+		f = &kind.File{Path: p, InForce: true} // it is there and cannot be read
+	}
+	l.accessed[p] = f
+	return f != nil
 }
 
 // macro is a text that is used with arguments (mod_macro).

@@ -10,6 +10,7 @@ package httpd
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/netip"
 	"path"
 	"slices"
@@ -55,6 +56,11 @@ func Read(fsys fs.FS, main string) (*kind.Reading, error) {
 	}
 	for _, f := range r.idleFiles {
 		r.out.Files = append(r.out.Files, r.fileOf(f, false))
+	}
+	for _, p := range slices.Sorted(maps.Keys(r.accessed)) {
+		if f := r.accessed[p]; f != nil {
+			r.out.Files = append(r.out.Files, *f)
+		}
 	}
 	r.out.Loaded = source.Loaded(fsys, r.full(orElse(r.pid, "/run/apache2/apache2.pid")))
 	r.out.Problems = r.problems

@@ -795,6 +795,9 @@ func (q *request) guarded(step kind.Step) kind.Step {
 	if step.Handling == kind.Passes {
 		return step
 	}
+	if at := q.accessFile(sections, full); at != "" {
+		return kind.Step{Place: kind.Place{File: at, Line: 1, Column: 1}, Handling: kind.Depends, To: step.To}
+	}
 	for i := len(holding) - 1; i >= 0; i-- {
 		d := holding[i]
 		under := d.Arg(0)
@@ -809,6 +812,43 @@ func (q *request) guarded(step kind.Step) kind.Step {
 		}
 	}
 	return step
+}
+
+// accessFile is a file in the folder of a request's file, or one above it, that may
+// hold directives of its own (AllowOverride) and is there; "" for none. It is not
+// read: who may write it changes what is answered at any time.
+func (q *request) accessFile(sections []*Directive, full string) string {
+	if full == "" {
+		return ""
+	}
+	name := ".htaccess"
+	for _, list := range [][]*Directive{q.main, q.blocks(q.site)} {
+		for _, d := range list {
+			if d.Name == "accessfilename" {
+				name = d.Arg(0)
+			}
+		}
+	}
+	dir := path.Dir(full)
+	if strings.HasSuffix(q.path, "/") {
+		dir = full
+	}
+	for ; ; dir = path.Dir(dir) {
+		allowed := false
+		for _, d := range q.holding(sections, dir+"/"+name) {
+			for _, in := range d.Block {
+				if in.Name == "allowoverride" {
+					allowed = !strings.EqualFold(in.Arg(0), "none")
+				}
+			}
+		}
+		if at := path.Join(dir, name); allowed && q.l.accessFile(at) {
+			return at
+		}
+		if dir == "/" || dir == "." {
+			return ""
+		}
+	}
 }
 
 // refused says whether who asks without a name may not come in.
