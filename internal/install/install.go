@@ -125,6 +125,7 @@ type Wish struct {
 	OtherPort uint16            // declared, to fall back on
 	Agreed    []string          // others who may get something else by it, by name
 	PlainPort uint16            // where a CA asks for the files of http-01
+	Listener  string            // address and port of what answers a CA beside the server; "" for nobody
 }
 
 // Planned is what a destination has worked out.

@@ -75,6 +75,7 @@ type Wanted struct {
 	Certificate, Key string // paths the site is to name
 	Port             uint16 // for https, where the site speaks plain http alone
 	Proofs           string // folder for files of http-01, where the site has none that is served
+	Listener         string // address and port of what answers a CA beside the server; "" for nobody
 	Aside            string // folder for files whose place is taken
 	// More says that the site is a listener's line that takes further certificates, and
 	// no site is for the names yet
@@ -89,6 +90,9 @@ type Freed struct {
 	Site   Place    // of the site, as a reading gives it
 	Hosts  []string // it answers for, and a CA asks
 	Proofs string   // folder the files lie under
+	// Listener is the address and port of what answers a CA beside the server; "" for
+	// nobody
+	Listener string
 }
 
 // Copy is a configuration as one text.

@@ -63,10 +63,15 @@ func (l linked) to(name string) *install.Link {
 // followed gives the name to open in the place of a link; false when nothing will be
 // there.
 func (l linked) followed(name string) (string, bool) {
-	if x := l.to(name); x != nil {
-		return strings.TrimPrefix(x.To, "/"), x.To != ""
+	x := l.to(name)
+	if x == nil {
+		return name, true
 	}
-	return name, true
+	to := x.To
+	if to != "" && !path.IsAbs(to) {
+		to = path.Join(path.Dir(x.Path), to)
+	}
+	return strings.TrimPrefix(to, "/"), to != ""
 }
 
 // gone is the error for what will not be there.

@@ -233,7 +233,7 @@ func (s *Installing) OrderInstallable(ctx context.Context, mandate string, rehea
 func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server, port uint16,
 	leaf *certs.Certificate) *install.Wish {
 	w := &install.Wish{Mandate: m.Name, Server: at.Name, Names: m.Spec.Names, Leaf: leaf, Port: port,
-		Addresses: at.Addresses}
+		Addresses: at.Addresses, Listener: m.Spec.Proof.At}
 	for i := range e.Hosts {
 		host := &e.Hosts[i]
 		if w.Port != 0 || !m.Spec.Lists(host.Name) {

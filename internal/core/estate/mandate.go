@@ -90,6 +90,7 @@ type Proof struct {
 	By      string   `json:"by"`                // "http", "listener" or "dns"
 	Servers []string `json:"servers,omitempty"` // http: where the file is put
 	Folder  string   `json:"folder,omitempty"`  // http: the folder served as /; "" is worked out from the configuration
+	At      string   `json:"at,omitempty"`      // listener: where servers reach it, address and port; "" when they need not
 	Server  string   `json:"server,omitempty"`  // dns: the primary, address and port
 	TSIG    TSIG     `json:"tsig,omitzero"`     // dns
 	Await   []string `json:"await,omitempty"`   // dns: name servers to wait for; those the zone names when empty
@@ -252,6 +253,7 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 			})
 		}},
 		field{"folder", false, func(n *yaml.Node) { p.Folder = r.absolute(n) }},
+		field{"at", false, func(n *yaml.Node) { p.At = r.socket(n, "80") }},
 		field{"server", false, func(n *yaml.Node) { p.Server = r.socket(n, "53") }},
 		field{"await", false, func(n *yaml.Node) {
 			r.list(n, "a list of name servers", func(n *yaml.Node) { p.Await = append(p.Await, r.socket(n, "53")) })
@@ -274,8 +276,8 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 	case p.By == "dns" && (p.Server == "" || p.TSIG.Name == ""):
 		r.fault(at, "the keys server and tsig", "proof by dns says no name server to update, or no key to sign with")
 	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" &&
-		(p.Server != "" || p.TSIG.Name != "" || len(p.Await) > 0):
-		r.fault(at, "servers and folder with http, server, tsig and await with dns", "proof by %s has keys of another one",
+		(p.Server != "" || p.TSIG.Name != "" || len(p.Await) > 0), p.By != "listener" && p.At != "":
+		r.fault(at, "servers and folder with http, at with listener, server, tsig and await with dns", "proof by %s has keys of another one",
 			clip(p.By))
 	}
 }
@@ -421,6 +423,6 @@ func mandateItem(m Mandate) item {
 	p := m.Proof
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
 		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder),
-			p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
+			p.At, p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
 		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)}}}
 }

@@ -77,18 +77,25 @@ func newPier(t *testing.T) *pier {
 
 // newHouse is a pier with a real httpd.
 func newHouse(t *testing.T) *pier {
+	return newHouseOf(t, "mpm_event", "authz_core", "alias", "rewrite", "proxy", "proxy_http", "socache_shmcb", "ssl")
+}
+
+// newHouseOf is an httpd that has some modules, and could switch on those of Debian.
+func newHouseOf(t *testing.T, modules ...string) *pier {
 	p := newPier(t)
 	require.NoError(t, os.Chmod(p.dir, 0o755))
 	p.httpd, p.main, p.site = true, p.dir+"/httpd.conf", p.dir+"/sites/menu"
 	head := ""
-	for _, m := range []string{"mpm_event", "authz_core", "alias", "rewrite", "proxy", "proxy_http",
-		"socache_shmcb", "ssl"} {
+	require.NoError(t, os.Mkdir(p.dir+"/mods-enabled", 0o755))
+	require.NoError(t, os.Symlink("/etc/apache2/mods-available", p.dir+"/mods-available"))
+	for _, m := range modules {
 		head += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
 	}
 	p.put(t, p.main,
 		fmt.Sprintf("ServerRoot %[1]s\nServerName house.example\nDefaultRuntimeDir %[1]s\nPidFile %[1]s/pid\n"+
-			"Mutex file:%[1]s default\nErrorLog %[1]s/error.log\n%[2]sSSLSessionCache none\nStartServers 1\n"+
-			"GracefulShutdownTimeout 1\nInclude sites/*\n", p.dir, head))
+			"Mutex file:%[1]s default\nErrorLog %[1]s/error.log\n%[2]sStartServers 1\n"+
+			"GracefulShutdownTimeout 1\nIncludeOptional mods-enabled/*.load\nIncludeOptional mods-enabled/*.conf\n"+
+			"<IfModule ssl_module>\nSSLSessionCache none\n</IfModule>\nInclude sites/*\n", p.dir, head))
 	return p
 }
 

@@ -87,6 +87,7 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	for i := range wanted {
 		wanted[i].Certificate, wanted[i].Key, wanted[i].Port = l.inUse(l.Certificates), l.inUse(l.Key), p.https()
 		wanted[i].Proofs, wanted[i].Aside, wanted[i].Addresses = l.in("proofs"), l.in("before", l.Version), w.Addresses
+		wanted[i].Listener = w.Listener
 	}
 	edits, err := d.Editor.Edit(fsys, d.Main, wanted)
 	if err != nil {

@@ -72,7 +72,7 @@ func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
 	}
 	answers := p.Reader.Answers(p.after)
 	for _, a := range asked {
-		if step, known := answers.Plain(a.host, a.at, probe); !known || step.Handling != kind.Serves {
+		if step, known := answers.Plain(a.host, a.at, probe); !known || !p.proves(&step) {
 			return nil, &kind.EditError{Place: step.Place,
 				Reason: "with the lines that could be added, " + a.host + " would not serve it either",
 				Remedy: "write the location by hand, before every other rule"}
@@ -91,6 +91,7 @@ func (d *Destination) prepare(w *install.Wish) (*install.Planned, error) {
 		return nil, err
 	}
 	acts := []install.Act{{Does: "test", What: l.Test}, {Does: "reload", What: l.Reload}}
+	links = append(links, edits.Links...)
 	for _, x := range links {
 		acts = slices.Insert(acts, 0, install.Act{Does: "link", What: x.String()})
 	}
@@ -117,6 +118,12 @@ func (p *planner) switchOn() ([]install.Link, error) {
 	return []install.Link{*link}, nil
 }
 
+// proves says whether a CA gets its answer by a step: out of a folder, or from who
+// answers beside the server.
+func (p *planner) proves(step *kind.Step) bool {
+	return step.Handling == kind.Serves || step.Handling == kind.Passes && p.wish.Listener != "" && step.To == p.wish.Listener
+}
+
 // question is a host a CA asks at an address.
 type question struct {
 	host string
@@ -140,14 +147,14 @@ func (p *planner) shut(proofs string) (list []kind.Freed, asked []question) {
 			for _, at := range append(p.spread(l.Address), l.Address) {
 				a := answers.Answer(host, at)
 				step, known := answers.Plain(host, at, probe)
-				if a.Site == nil || !known || step.Handling == kind.Serves {
+				if a.Site == nil || !known || p.proves(&step) {
 					continue
 				}
 				n, met := sites[a.Site.Place]
 				if !met {
 					n = len(list)
 					sites[a.Site.Place] = n
-					list = append(list, kind.Freed{Site: a.Site.Place, Proofs: proofs})
+					list = append(list, kind.Freed{Site: a.Site.Place, Proofs: proofs, Listener: p.wish.Listener})
 				}
 				if !slices.Contains(list[n].Hosts, host) {
 					list[n].Hosts = append(list[n].Hosts, host)

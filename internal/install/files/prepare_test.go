@@ -5,9 +5,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -84,24 +87,117 @@ func TestAPreparedHttpdServesWhatACAAsksFor(t *testing.T) {
 	}
 }
 
-// TestAPlainHttpdGoesToHTTPS gives a plain virtual host TLS: its visitors are led
-// there, what a CA asks for is served before, and whoever else it answers for gets
-// what he got.
-func TestAPlainHttpdGoesToHTTPS(t *testing.T) {
-	p := newHouse(t)
-	i := p.lay(t, plainOnly, 2)
-	before := p.get(t, "nobody.example", "/any")
+// TestAPreparedHAProxyPassesOnWhatACAAsksFor does the same on a real HAProxy, which
+// passes a CA's request on to who answers it.
+func TestAPreparedHAProxyPassesOnWhatACAAsksFor(t *testing.T) {
+	const front = quayHead + "frontend web\n    bind PLAIN\n"
+	for name, config := range map[string]string{
+		"a redirect of the whole front": front + "    http-request redirect scheme https code 301",
+		"a redirect that counts late":   front + "\tredirect scheme https code 301 if !{ ssl_fc }\n\tdefault_backend gone\nbackend gone",
+		"a rule before, and a denied path": front + "    acl mine req.hdr(host),field(1,:) -i HOST\n    http-request deny if { path_beg /. }\n" +
+			"    use_backend here if mine\nbackend here\n    http-request return status 200 content-type text/plain string here",
+		"everything passed on":   front + "    default_backend app\nbackend app\n    server one 127.0.0.1:9",
+		"a listen of its own":    quayHead + "listen web\n    bind PLAIN\n    server one 127.0.0.1:9",
+		"another is prepared":    front + "    http-request allow if { path_beg /x }\n    http-request return status 404",
+		"the end has no newline": front + "    http-request return status 202",
+	} {
+		t.Run(name, func(t *testing.T) { prepared(t, newQuay(t), config, false) })
+	}
+	p := newQuay(t)
+	p.put(t, p.main, quayHead+"frontend web\n  bind "+p.plain.String()+"\n  http-request redirect scheme https\n")
+	_, err := p.destination(reach.Local()).Prepare(t.Context(), &install.Wish{Mandate: "menu", Server: "pier", Names: []string{host},
+		PlainPort: p.plain.Port(), Leaf: pkitest.Leaf(p.root, host).Certificate})
+	assert.ErrorContains(t, err, "a balancer serves no files, and nobody is named who answers a CA")
+}
+
+// quayHead is what a HAProxy needs to run by itself.
+const quayHead = "global\n  hard-stop-after 1s\ndefaults\n  mode http\n  timeout client 5s\n  timeout server 5s\n  timeout connect 1s\n" +
+	"  retries 0\n"
+
+// listener answers a CA beside a server.
+func (p *pier) listener(t *testing.T) string {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/.well-known/acme-challenge/a-token" {
+			_, _ = io.WriteString(w, "proof")
+		}
+	}))
+	t.Cleanup(s.Close)
+	return s.Listener.Addr().String()
+}
+
+// TestAPlainHAProxyGoesToHTTPS gives a front that speaks plain http TLS as well.
+func TestAPlainHAProxyGoesToHTTPS(t *testing.T) {
+	p := newQuay(t)
+	p.put(t, p.main, quayHead+"frontend web\n  bind "+p.plain.String()+"\n  use_backend mine if { req.hdr(host),field(1,:) -i "+host+
+		" }\n  default_backend other\nbackend mine\n  http-request return status 200 content-type text/plain string mine\n"+
+		"backend other\n  http-request return status 203\n")
+	p.start(t)
+	i := &install.Installation{ID: 2, State: install.Staging}
+	m, leaf := p.leaf(t)
+	i.Material = m
+	planned, err := p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier",
+		Names: []string{host}, Leaf: leaf, Version: "2", Port: p.secure.Port(), Listener: p.listener(t)})
+	require.NoError(t, err)
+	assert.False(t, planned.Unasked)
+	i.Plan, i.Bindings, i.Leaf = planned.Plan, planned.Bindings, leaf.Fingerprint.String()
+	i.Bindings = slices.DeleteFunc(i.Bindings, func(b install.Binding) bool { return b.Neighbour })
+	assert.Equal(t, []install.Binding{{Host: host, At: p.secure}}, i.Bindings)
 	x := &trial{Connection: reach.Local()}
 	x.run(t, p, i)
 	require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
 	assert.True(t, p.serves(i.Leaf))
 	led := fmt.Sprintf("301 https://%s:%d/any?x=1 ", host, p.secure.Port())
-	assert.True(t, strings.HasPrefix(p.get(t, host, "/any?x=1"), led), "%s: %s", led, p.get(t, host, "/any?x=1"))
-	const token = "/.well-known/acme-challenge/a-token"
-	p.put(t, p.folder+"/proofs"+token, "proof")
-	require.NoError(t, os.Chmod(p.dir, 0o755))
-	assert.Equal(t, "200  proof", p.get(t, host, token))
-	assert.Equal(t, before, p.get(t, "nobody.example", "/any"))
+	assert.Eventually(t, func() bool { return strings.HasPrefix(p.get(t, host, "/any?x=1"), led) }, 5*time.Second, 10*time.Millisecond)
+	assert.Equal(t, "200  proof", p.get(t, host, "/.well-known/acme-challenge/a-token"))
+	assert.Equal(t, "203  ", p.get(t, "nobody.example", "/any"))
+	x.kept.State, x.kept.Switched = install.Returning, true
+	x.run(t, p, &x.kept)
+	require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+	assert.Eventually(t, func() bool { return p.get(t, host, "/any") == "200  mine" }, 5*time.Second, 10*time.Millisecond)
+}
+
+// TestAPlainHttpdGoesToHTTPS gives a plain virtual host TLS: its visitors are led
+// there, what a CA asks for is served before, and whoever else it answers for gets
+// what he got.
+func TestAPlainHttpdGoesToHTTPS(t *testing.T) {
+	modules := []string{"mpm_event", "authz_core", "alias"}
+	for name, p := range map[string]*pier{"all is there": newHouse(t), "modules are switched on": newHouseOf(t, modules...)} {
+		t.Run(name, func(t *testing.T) {
+			i := p.lay(t, plainOnly, 2)
+			before := p.get(t, "nobody.example", "/any")
+			x := &trial{Connection: reach.Local()}
+			x.run(t, p, i)
+			require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+			assert.True(t, p.serves(i.Leaf))
+			led := fmt.Sprintf("301 https://%s:%d/any?x=1 ", host, p.secure.Port())
+			assert.True(t, strings.HasPrefix(p.get(t, host, "/any?x=1"), led), "%s: %s", led, p.get(t, host, "/any?x=1"))
+			const token = "/.well-known/acme-challenge/a-token"
+			p.put(t, p.folder+"/proofs"+token, "proof")
+			require.NoError(t, os.Chmod(p.dir, 0o755))
+			assert.Equal(t, "200  proof", p.get(t, host, token))
+			assert.Equal(t, before, p.get(t, "nobody.example", "/any"))
+			on := p.links(t)
+			if name != "all is there" {
+				assert.Equal(t, []string{"mime.conf", "mime.load", "rewrite.load", "setenvif.conf", "setenvif.load", "socache_shmcb.load",
+					"ssl.conf", "ssl.load"}, on, "as the tools of Debian leave them")
+			}
+			x.kept.State, x.kept.Switched = install.Returning, true
+			x.run(t, p, &x.kept)
+			require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+			assert.Empty(t, p.links(t), "and each is undone by the way back")
+			assert.Equal(t, before, p.get(t, host, "/any"))
+		})
+	}
+}
+
+// links are the modules that are switched on by links.
+func (p *pier) links(t *testing.T) (out []string) {
+	list, err := os.ReadDir(p.dir + "/mods-enabled")
+	require.NoError(t, err)
+	for _, e := range list {
+		out = append(out, e.Name())
+	}
+	return out
 }
 
 // prepared starts a server, asks it for everything, prepares it, and asks again.
@@ -110,7 +206,11 @@ func prepared(t *testing.T, p *pier, config string, two bool) {
 	web, users := p.dir+"/web", p.dir+"/users"
 	p.put(t, web+"/index.html", "front")
 	p.put(t, users, "")
-	p.put(t, p.site,
+	site, listener := p.site, ""
+	if p.quay {
+		site, listener = p.main, p.listener(t)
+	}
+	p.put(t, site,
 		strings.NewReplacer("PLAIN", p.plain.String(), "HOST", host, "WEB", web, "USERS", users).Replace(config)+"\n")
 	p.start(t)
 	asked := map[string]string{}
@@ -125,7 +225,7 @@ func prepared(t *testing.T, p *pier, config string, two bool) {
 		names = append(names, "two.lantern.example")
 	}
 	d := p.destination(reach.Local())
-	wish := &install.Wish{Mandate: "menu", Server: "pier", Names: names, PlainPort: p.plain.Port(),
+	wish := &install.Wish{Mandate: "menu", Server: "pier", Names: names, PlainPort: p.plain.Port(), Listener: listener,
 		Leaf: pkitest.Leaf(p.root, host, func(c *x509.Certificate) { c.DNSNames = names }).Certificate}
 	planned, err := d.Prepare(t.Context(), wish)
 	require.NoError(t, err)
@@ -154,8 +254,12 @@ func prepared(t *testing.T, p *pier, config string, two bool) {
 	i.State, i.Switched = install.Returning, true
 	require.NoError(t, (&install.Installer{Destination: d, Records: x}).Run(t.Context(), i))
 	require.Equal(t, install.Returned, i.State, i.Reason)
-	assert.Eventually(t, func() bool { return p.get(t, host, token) == asked[host+" "+token] }, 5*time.Second,
-		10*time.Millisecond, "and back")
+	assert.Eventually(t, func() bool {
+		if p.quay { // a signal that comes while it starts anew may get lost
+			_ = exec.Command("/bin/sh", "-c", p.command("-s reload")).Run()
+		}
+		return p.get(t, host, token) == asked[host+" "+token]
+	}, 5*time.Second, 100*time.Millisecond, "and back")
 }
 
 // TestWhereACertificateIsLookedAt has TLS passed on by one listener to another of

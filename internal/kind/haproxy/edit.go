@@ -23,11 +23,10 @@ type editing struct{}
 // belongs to the old one is put aside. Where no certificate is for the names a line
 // of its list, a link in its folder or a word of the bind line is added.
 func (editing) Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
-	r, err := read(fsys, path.Clean(main))
+	e, err := newEditor(fsys, main)
 	if err != nil {
 		return nil, err
 	}
-	e := &editor{reader: r, out: &kind.Edits{Sites: map[kind.Place]kind.Place{}}, texts: map[string]*install.File{}}
 	for _, w := range list {
 		if w.More {
 			err = e.add(w)
@@ -38,19 +37,44 @@ func (editing) Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, e
 			return nil, err
 		}
 	}
+	return e.edits()
+}
+
+// newEditor reads a configuration to change it.
+func newEditor(fsys fs.FS, main string) (*editor, error) {
+	r, err := read(fsys, path.Clean(main))
+	if err != nil {
+		return nil, err
+	}
+	if r.plainRoutes(); r.lost != nil {
+		return nil, r.lost
+	}
+	return &editor{reader: r, out: &kind.Edits{Sites: map[kind.Place]kind.Place{}}, texts: map[string]*install.File{},
+		lines: map[*file][]inserted{}}, nil
+}
+
+// edits gives the files that change, and where sites stand then.
+func (e *editor) edits() (*kind.Edits, error) {
+	for f, list := range e.lines {
+		if err := e.insert(f, list); err != nil {
+			return nil, err
+		}
+	}
 	for _, p := range e.order {
 		e.out.Files = append(e.out.Files, *e.texts[p])
 	}
 	slices.SortFunc(e.out.Files, func(a, b install.File) int { return strings.Compare(a.Path, b.Path) })
-	return e.out, r.lost
+	return e.out, e.lost
 }
 
 // editor works out one change.
 type editor struct {
 	*reader
-	out   *kind.Edits
-	texts map[string]*install.File // files that change
-	order []string
+	out       *kind.Edits
+	texts     map[string]*install.File // files that change
+	order     []string
+	lines     map[*file][]inserted // that come new
+	answering bool                 // a section that leads to who answers a CA comes new
 }
 
 // refuse makes the error for what stands in the way.
@@ -62,9 +86,8 @@ func refuse(at kind.Place, remedy, format string, args ...any) error {
 func (e *editor) exchange(w kind.Wanted, list []kind.Wanted) error {
 	i := slices.IndexFunc(e.entries, func(o *entry) bool { return o != nil && o.place == w.Site })
 	if i < 0 {
-		if slices.ContainsFunc(e.reader.out.Sites, func(s kind.Site) bool { return s.Place == w.Site }) {
-			return refuse(w.Site, "add by hand: bind :443 ssl crt "+quoted(w.Certificate),
-				"the section speaks plain http, and giving it TLS is not possible from here yet")
+		if f := e.frontAt(w.Site); f != nil {
+			return e.secure(f, w)
 		}
 		return refuse(w.Site, "read the configuration anew", "no certificate is loaded there")
 	}
@@ -264,14 +287,4 @@ func (o *entry) file() string {
 		return ""
 	}
 	return o.pairs[0].Certificate
-}
-
-// Free implements kind.Editor: a balancer is not prepared for a CA's request yet.
-func (editing) Free(_ fs.FS, _ string, list []kind.Freed) (*kind.Edits, error) {
-	for _, w := range list {
-		return nil, refuse(w.Site, "add before every other rule: use_backend PROOFS if { path_beg /.well-known/acme-challenge/ }, "+
-			"with a backend that serves the files below "+w.Proofs+", or choose another way to prove the names",
-			"the section does not let the path of http-01 through to files")
-	}
-	return &kind.Edits{}, nil
 }

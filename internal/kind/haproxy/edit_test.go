@@ -84,6 +84,9 @@ func TestInstallingOnEveryConfiguration(t *testing.T) {
 		before := c.Read(t)
 		seen := map[string]bool{}
 		for i := range before.Sites {
+			if few := 60; len(before.Sites) > few && i%(len(before.Sites)/few*5) != 0 {
+				continue // of generated ones a few are enough
+			}
 			var hosts []string
 			for n := range before.Sites[i].Names {
 				hosts = append(hosts, before.Sites[i].Names[n].Covers...)

@@ -22,12 +22,24 @@ func Edit(fsys fs.FS, main string, list []kind.Wanted) (*kind.Edits, error) {
 	if err != nil {
 		return nil, err
 	}
+	var links []install.Link
+	if slices.ContainsFunc(list, func(w kind.Wanted) bool { return e.plain(w.Site) }) {
+		if e, links, err = e.switchedOn(fsys, main, "ssl", "rewrite"); err != nil {
+			return nil, err
+		}
+	}
 	for _, w := range list {
 		if err := e.site(w); err != nil {
 			return nil, err
 		}
 	}
-	return e.edits()
+	return e.edits(links)
+}
+
+// plain says whether a site speaks plain http alone.
+func (e *editor) plain(at kind.Place) bool {
+	i := slices.IndexFunc(e.reading.Sites, func(s kind.Site) bool { return s.Place == at })
+	return i >= 0 && len(e.reading.Sites[i].Pairs) == 0
 }
 
 // newEditor reads a configuration to change it.
@@ -62,8 +74,8 @@ type change struct {
 
 // edits gives the files that change, each by the path its links lead to, and where
 // sites stand then.
-func (e *editor) edits() (*kind.Edits, error) {
-	out := &kind.Edits{Sites: map[kind.Place]kind.Place{}}
+func (e *editor) edits(links []install.Link) (*kind.Edits, error) {
+	out := &kind.Edits{Links: links, Sites: map[kind.Place]kind.Place{}}
 	for f, list := range e.changes {
 		at, err := kind.Resolved(e.fs, f.path)
 		if err != nil {

@@ -43,6 +43,9 @@ func TestEditsOfEveryConfiguration(t *testing.T) {
 		require.NoError(t, os.WriteFile(wanted.Certificate, pairs["d.pem"], 0o644))
 		require.NoError(t, os.WriteFile(wanted.Key, pairs["d.key"], 0o644))
 		for i := range before.Sites {
+			if few := 60; len(before.Sites) > few && i%(len(before.Sites)/few*5) != 0 {
+				continue // of generated ones a few are enough
+			}
 			what := filepath.Base(file) + " " + before.Sites[i].Place.String()
 			wanted.Site, wanted.Port = before.Sites[i].Place, uint16(truthtest.FreePort(t))
 			plain, leaf := len(before.Sites[i].Pairs) == 0, leaf

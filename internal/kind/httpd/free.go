@@ -21,12 +21,16 @@ func Free(fsys fs.FS, main string, list []kind.Freed) (*kind.Edits, error) {
 	if err != nil {
 		return nil, err
 	}
+	e, links, err := e.switchedOn(fsys, main, "rewrite")
+	if err != nil {
+		return nil, err
+	}
 	for _, w := range list {
 		if err := e.free(w); err != nil {
 			return nil, err
 		}
 	}
-	return e.edits()
+	return e.edits(links)
 }
 
 // free changes one virtual host.

@@ -764,7 +764,7 @@ func (r *reader) switchedOn(p string) (words string, link *install.Link) {
 			name += ".conf"
 		}
 		at := path.Join(stem+"-enabled", name)
-		return fmt.Sprintf("switch it on: ln -s %s %s", p, at), &install.Link{Path: at, To: p}
+		return fmt.Sprintf("switch it on: ln -s %s %s", p, at), &install.Link{Path: at, To: beside(at, p)}
 	}
 	return fmt.Sprintf("give %s a name that is included", p), nil
 }
@@ -781,4 +781,13 @@ func (r *reader) fileOf(f *file, inForce bool) kind.File {
 		}
 	}
 	return out
+}
+
+// beside is a path as a link in the folder next to its own leads there, as the tools
+// of Debian write it.
+func beside(link, p string) string {
+	if path.Dir(path.Dir(link)) != path.Dir(path.Dir(p)) {
+		return p
+	}
+	return path.Join("..", path.Base(path.Dir(p)), path.Base(p))
 }

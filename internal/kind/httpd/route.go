@@ -51,11 +51,17 @@ func (r *reader) plainRoutes(index map[*vhost]int) {
 			at[site] = append(at[site], l)
 		}
 	}
+	override := overrides(r.mainly.block)
 	for v, i := range index {
 		if v.d != nil {
 			s.hosts[v.site.Place] = v.block
 		}
 		site := &r.out.Sites[i]
+		if override { // files that rule a folder are noted for whoever comes, not for its names alone
+			for _, path := range []string{"/", probe, otherPath} {
+				(&request{served: s, site: site, host: "nobody.invalid"}).ask(path)
+			}
+		}
 		for _, l := range at[i] {
 			for n, host := range askedHosts(site) {
 				if n >= routeNames {
@@ -67,6 +73,13 @@ func (r *reader) plainRoutes(index map[*vhost]int) {
 			}
 		}
 	}
+}
+
+// overrides says whether files in folders may rule anything.
+func overrides(list []*Directive) bool {
+	return slices.ContainsFunc(list, func(d *Directive) bool {
+		return d.Name == "allowoverride" && !strings.EqualFold(d.Arg(0), "none") || d.Section && overrides(d.Block)
+	})
 }
 
 // askedHosts are hosts to ask a site about: its plain names, one made up for each
