@@ -21,6 +21,8 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/names"
 	"insegna.example/internal/core/place"
+	"insegna.example/internal/core/veil"
+	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/look"
 	"insegna.example/internal/reach"
@@ -134,7 +136,7 @@ func hopsOf(r *kind.Reading, hosts []string) (list []binding.Hop, asks []hopAsk)
 				Sends: h.Sends, Name: h.Name, Trust: h.Trust, Depth: h.Depth, Fails: h.Fails, Unknown: h.Unknown}
 			addresses := h.Servers
 			if len(addresses) == 0 {
-				addresses = []string{h.To}
+				addresses = []string{veil.Address(h.To)} // it is shown, and not looked at
 			}
 			if h.Fails != "" {
 				base.Fault, base.Why = binding.HopNoWay, h.Fails
@@ -432,6 +434,74 @@ func reachedAt(e *estate.Estate, at netip.AddrPort) *estate.Server {
 		if s.Reach != nil && slices.Contains(s.Addresses, at.Addr()) && slices.ContainsFunc(s.Ports, func(p estate.PortRange) bool { return p.First <= at.Port() && at.Port() <= p.Last }) {
 			return s
 		}
+	}
+	return nil
+}
+
+// frontsTake holds a certificate against what the servers in front of another one
+// demand of it: one that would refuse it there gets its CA first. The error is a
+// *RefusedError.
+func (s *Installing) frontsTake(ctx context.Context, e *estate.Estate, at *estate.Server, chain []*certs.Certificate,
+	bindings []install.Binding) error {
+	asked := map[string]bool{}
+	for _, address := range at.Addresses {
+		fronts, err := s.store.VerifyingAt(ctx, address)
+		if err != nil {
+			return err
+		}
+		for _, f := range fronts {
+			declared := e.Server(f.Name)
+			if asked[f.Name] || declared == nil || declared.Reach == nil || f.Name == at.Name {
+				continue
+			}
+			asked[f.Name] = true
+			var stood []binding.Hop
+			if err := json.Unmarshal(f.Document, &stood); err != nil {
+				return err
+			}
+			if err := s.frontTakes(ctx, e, declared, at, chain, bindings, stood); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// frontTakes reads one server in front anew, and judges a certificate as it would.
+// What it refuses already is not held against the new one.
+func (s *Installing) frontTakes(ctx context.Context, e *estate.Estate, front, at *estate.Server, chain []*certs.Certificate,
+	bindings []install.Binding, stood []binding.Hop) error {
+	k := s.cfg.Kinds.Of(front.Kind)
+	over, err := open(ctx, front.Reach)
+	if err != nil {
+		return &RefusedError{fmt.Sprintf("%s stands in front of %s and verifies what it shows, and it cannot be asked what it "+
+			"takes: %v", front.Name, at.Name, err), "see the way to it: insegna server show " + front.Name}
+	}
+	defer func() { _ = over.Close() }()
+	r, err := k.Reader.Read(over.FS(), front.Reach.Configuration)
+	if err != nil {
+		return err
+	}
+	list, _ := hopsOf(r, hostsAt(e, front))
+	for i := range list {
+		h := &list[i]
+		concerned := h.Checked && h.Unknown == "" && slices.ContainsFunc(bindings, func(b install.Binding) bool {
+			return !b.Neighbour && b.At.String() == h.Address && (h.Sends == "" || h.Sends == b.Host)
+		})
+		if !concerned || slices.ContainsFunc(stood, func(o binding.Hop) bool {
+			return o.At == h.At && o.Address == h.Address && o.For == h.For && o.Fault != ""
+		}) {
+			continue
+		}
+		b := trustBehind(r, h.Trust)
+		b.Chain, b.At = chain, time.Now().UTC()
+		if check.JudgeHop(h, &b); h.Fault != binding.HopChain {
+			continue
+		}
+		root := chain[len(chain)-1].IssuerName()
+		return &RefusedError{fmt.Sprintf("%s, in front of %s, would refuse it at %s: %s", front.Name, at.Name, h.At, h.Why),
+			fmt.Sprintf("give %s the new CA first: add the certificate of %s to %s, then %s; and begin again", front.Name, root,
+				h.Trust, k.Tester.TakeIn(front.Reach))}
 	}
 	return nil
 }

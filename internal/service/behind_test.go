@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"os"
@@ -49,7 +50,7 @@ func origins(t *testing.T, dir string) (names []string, at, trust map[string]str
 		c := leaf.TLS(rest...)
 		l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{c}})
 		require.NoError(t, err)
-		s := &http.Server{ReadHeaderTimeout: time.Minute, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		s := &http.Server{ReadHeaderTimeout: time.Minute, ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w, "origin")
 		})}
 		go func() { _ = s.Serve(l) }()

@@ -137,6 +137,9 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 	if err != nil {
 		return nil, installTrouble(err)
 	}
+	if err := s.frontsTake(ctx, e, at, chain, planned.Bindings); err != nil {
+		return nil, err
+	}
 	row, err := s.previewRow(ctx, m, order, at, planned, chain[0].Fingerprint.String())
 	if err != nil {
 		return nil, err

@@ -39,7 +39,8 @@ func newConvoy(t *testing.T) *convoy {
 	first := servicetest.FreeAddress(t) // where the CA asks
 	ports := int(netip.MustParseAddrPort(first).Port())
 	f.town = catest.Start(t, func(c *ca.Config) { c.HTTPPort = ports })
-	leaf := pkitest.Leaf(f.town.Root, deck)
+	former := pkitest.CA("former", nil)
+	leaf := pkitest.Leaf(former, deck)
 	f.old = leaf.Certificate.Fingerprint.String()
 	key, err := certs.KeyPEM(leaf.Key)
 	require.NoError(t, err)
@@ -61,7 +62,9 @@ func newConvoy(t *testing.T) *convoy {
 			require.NoError(t, os.WriteFile(dir+"/haproxy.cfg",
 				[]byte(fmt.Sprintf("global\n  stats socket %s/admin.sock mode 600 level "+
 					"admin\ndefaults\n  mode http\n  timeout client 5s\n  timeout server 5s\n  timeout connect 5s\nfrontend web\n  bind %s ssl "+
-					"crt %[1]s/old.pem\n  http-request return\n", dir, f.at[name])), 0o644))
+					"crt %[1]s/old.pem\n  http-request return\n  default_backend nodes\nbackend nodes\n  server n1 %[3]s ssl verify required "+
+					"ca-file %[1]s/trust.pem sni ssl_fc_sni\n", dir, f.at[name], f.at["n1"])), 0o644))
+			require.NoError(t, os.WriteFile(dir+"/trust.pem", certs.PEM(former.Raw), 0o644))
 			running, err := process.Start(exec.Command("/usr/sbin/haproxy", "-db", "-f", dir+"/haproxy.cfg"), syscall.SIGKILL)
 			require.NoError(t, err)
 			t.Cleanup(func() { running.Stop(syscall.SIGTERM) })
@@ -171,6 +174,16 @@ func TestAWave(t *testing.T) {
 	assert.Contains(t, string(none.Body), "has brought no certificate yet")
 	o := ended(t, r.Client, begin(t, r.Client, "deck", false))
 	require.Nil(t, o.Failure, "%+v", o.Failure)
+	// The balancer verifies what a node shows, and gets the new CA first.
+	refused, err := r.Client.PreviewWaveWithResponse(t.Context(), client.WaveRequest{Mandate: "deck"})
+	require.NoError(t, err)
+	assert.Equal(t, 409, refused.StatusCode(), string(refused.Body))
+	assert.Contains(t, string(refused.Body), "lb, in front of n1, would refuse it at "+f.dir["lb"]+"/haproxy.cfg:")
+	assert.Contains(t, string(refused.Body), "give lb the new CA first: add the certificate of "+f.town.Root.CommonName()+" to "+
+		f.dir["lb"]+"/trust.pem")
+	trust, err := os.ReadFile(f.dir["lb"] + "/trust.pem")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(f.dir["lb"]+"/trust.pem", append(trust, certs.PEM(f.town.Root.Raw)...), 0o644))
 	w := preview()
 	assert.Equal(t, []string{"n1", "n2 n3", "lb"}, orderOf(w))
 	f.shows(t, all(f.old))
@@ -213,9 +226,9 @@ func TestAWave(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, other.JSON201, string(other.Body))
 	assert.Equal(t, []string{"n1", "n2"}, other.JSON201.There)
-	refused, err := r.Client.BeginWaveWithResponse(t.Context(), other.JSON201.Number)
+	second, err := r.Client.BeginWaveWithResponse(t.Context(), other.JSON201.Number)
 	require.NoError(t, err)
-	assert.Contains(t, string(refused.Body), "another wave of that mandate")
+	assert.Contains(t, string(second.Body), "another wave of that mandate")
 
 	// Back everywhere.
 	_, err = r.Client.ReturnWaveWithResponse(t.Context(), w.Number)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -229,6 +230,22 @@ func (s *Store) Behind(ctx context.Context, servers []int64) (map[int64][]byte, 
 		out[r.ServerID] = r.Document
 	}
 	return out, err
+}
+
+// Verifying is a server that verifies what is shown to it at some address behind.
+type Verifying struct {
+	Name     string // of the server
+	Document []byte // what the last looks brought
+}
+
+// VerifyingAt gives the servers that verify what is behind them at an address, by
+// name.
+func (s *Store) VerifyingAt(ctx context.Context, at netip.Addr) (list []Verifying, err error) {
+	err = s.db.WithContext(ctx).Raw(`select s.name, b.document from behind b join servers s on s.id = b.server_id
+		where s.removed_at is null and s.reach <> '' and exists (select 1 from jsonb_array_elements(b.document) h
+			where (h->>'checked')::boolean and starts_with(h->>'address', ?)) order by s.name`,
+		strings.TrimSuffix(netip.AddrPortFrom(at, 0).String(), "0")).Scan(&list).Error
+	return list, err
 }
 
 // ServersAt gives the servers of the estate that have an address, by name; of each
