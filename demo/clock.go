@@ -21,8 +21,8 @@ import (
 //go:embed clockfiles clock.yaml
 var clockTemplates embed.FS
 
-// Clock is a small estate whose certificates live for minutes: two real nginx
-// with a plain site each, a CA, a name server.
+// Clock is a small estate whose certificates live for minutes: two real nginx, an
+// httpd and a HAProxy with a plain site each, a CA, a name server.
 type Clock struct {
 	*Estate
 	Servers []ClockServer
@@ -32,7 +32,39 @@ type Clock struct {
 // ClockServer is one of its servers.
 type ClockServer struct {
 	Dir, Server, Address string
-	Root                 bool // started by root
+	Kind                 string // as an estate file calls it
+	Root                 bool   // started by root
+	Listener             string // of the service, where a server passes a CA's request on; "" for one that serves files
+}
+
+// Configuration is the file its configuration begins with.
+func (s *ClockServer) Configuration() string {
+	return filepath.Join(s.Dir, s.Server, map[string]string{"nginx": "nginx.conf", "httpd": "httpd.conf", "haproxy": "haproxy.cfg"}[s.Kind])
+}
+
+// Test is the command of its own test.
+func (s *ClockServer) Test() string {
+	if s.Kind == "haproxy" {
+		return haproxyPath + " -c -f " + s.Configuration()
+	}
+	return filepath.Join(s.Dir, s.Server, s.Kind) + " -t"
+}
+
+// Reload is what makes it take its configuration in.
+func (s *ClockServer) Reload() string {
+	return filepath.Join(s.Dir, s.Server, s.Kind) + map[string]string{"nginx": " -s reload", "httpd": " -k graceful"}[s.Kind]
+}
+
+// command is what starts it, to stay in front.
+func (s *ClockServer) command() []string {
+	dir := filepath.Join(s.Dir, s.Server)
+	switch s.Kind {
+	case "httpd":
+		return []string{httpdPath, "-DFOREGROUND", "-d", dir, "-f", s.Configuration()}
+	case "haproxy":
+		return []string{haproxyPath, "-W", "-db", "-f", s.Configuration()}
+	}
+	return []string{nginxPath, "-p", dir, "-c", "nginx.conf", "-e", "stderr"}
 }
 
 // Host is the name of the server's site.
@@ -70,8 +102,12 @@ func StartClock(ctx context.Context, dir string, life time.Duration) (c *Clock, 
 		return c, err
 	}
 	c.Root.AddCert(root)
-	for i, name := range []string{"tick", "tock"} {
-		c.Servers = append(c.Servers, ClockServer{Dir: dir, Server: name, Address: c.Addr(11 + i), Root: os.Geteuid() == 0})
+	for i, s := range [][2]string{{"tick", "nginx"}, {"tock", "nginx"}, {"bell", "httpd"}, {"gate", "haproxy"}} {
+		c.Servers = append(c.Servers,
+			ClockServer{Dir: dir, Server: s[0], Kind: s[1], Address: c.Addr(11 + i), Root: os.Geteuid() == 0})
+		if s[1] == "haproxy" {
+			c.Servers[i].Listener = c.Listener()
+		}
 	}
 	if err := c.outside(life); err != nil {
 		return c, err
@@ -86,6 +122,9 @@ func StartClock(ctx context.Context, dir string, life time.Duration) (c *Clock, 
 	}
 	return c, nil
 }
+
+// Listener is where the service answers a CA's requests that are passed on to it.
+func (c *Clock) Listener() string { return c.Addr(2) + ":8080" }
 
 // outside starts the CA and the name server. The CA wants certificates renewed
 // early in their life, so that it may be away for most of it.
@@ -136,15 +175,16 @@ func (c *Clock) writeFiles() error {
 		return c.put(to, out.Bytes())
 	}
 	for _, s := range c.Servers {
-		err := fs.WalkDir(clockTemplates, "clockfiles", func(name string, entry fs.DirEntry, err error) error {
+		folder := "clockfiles/" + s.Kind
+		err := fs.WalkDir(clockTemplates, folder, func(name string, entry fs.DirEntry, err error) error {
 			if err != nil || entry.IsDir() {
 				return err
 			}
-			rel, err := filepath.Rel("clockfiles", name)
+			rel, err := filepath.Rel(folder, name)
 			if err != nil {
 				return err
 			}
-			return write(name, filepath.Join(s.Server, rel), s)
+			return write(name, filepath.Join(s.Server, rel), &s)
 		})
 		if err != nil {
 			return err
@@ -157,8 +197,7 @@ func (c *Clock) writeFiles() error {
 func (c *Clock) StartServer(ctx context.Context, name string) error {
 	for i := range c.Servers {
 		if s := &c.Servers[i]; s.Server == name {
-			return c.run(ctx,
-				server{name, []string{nginxPath, "-p", c.path(name), "-c", "nginx.conf", "-e", "stderr"}, s.Plain()})
+			return c.run(ctx, server{name, s.command(), s.Plain()})
 		}
 	}
 	return errors.New("the clock has no server " + name)

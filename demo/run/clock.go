@@ -39,8 +39,8 @@ func (t *times) away() time.Duration {
 	return t.life / part
 }
 
-// runClock runs two workers on one database over two nginx whose certificates
-// live for minutes, with steady visitors, and tells what these met.
+// runClock runs two workers on one database over two nginx, an httpd and a HAProxy
+// whose certificates live for minutes, with steady visitors, and tells what these met.
 func runClock(ctx context.Context, dir, program string, t times) error {
 	lock, err := takeDir(dir)
 	if err != nil {
@@ -48,7 +48,7 @@ func runClock(ctx context.Context, dir, program string, t times) error {
 	}
 	defer func() { _ = lock.Close() }()
 	// every run begins with plain sites
-	for _, old := range []string{"tick", "tock", "data-1", "data-2", "postgres", configDir, peopleDir, "safe.key"} {
+	for _, old := range []string{"tick", "tock", "bell", "gate", "data-1", "data-2", "postgres", configDir, peopleDir, "safe.key"} {
 		if err := os.RemoveAll(filepath.Join(dir, old)); err != nil {
 			return err
 		}
@@ -93,7 +93,11 @@ func (c *clock) stop() {
 // worker starts one of the two services that share the database; each has a
 // data folder and port of its own.
 func (c *clock) worker(ctx context.Context, n int) (*running, error) {
-	return serve(ctx, c.dir, fmt.Sprintf("data-%d", n+1), c.program, firstPort+100+10*c.estate.Net+n, c.args...)
+	args := c.args
+	if n == 1 { // the one that is not killed
+		args = append(args[:len(args):len(args)], "--proofs", c.estate.Listener())
+	}
+	return serve(ctx, c.dir, fmt.Sprintf("data-%d", n+1), c.program, firstPort+100+10*c.estate.Net+n, args...)
 }
 
 // prepare starts the workers and takes both plain sites to https, as a person
@@ -143,7 +147,7 @@ func (c *clock) tell(format string, args ...any) {
 
 // run lets the visitors come for the length of the run.
 func (c *clock) run(ctx context.Context) error {
-	fmt.Printf("\nThe clock runs for %s with certificates of %s, two workers, two nginx.\n", c.length, c.life)
+	fmt.Printf("\nThe clock runs for %s with certificates of %s, two workers, two nginx, an httpd and a HAProxy.\n", c.length, c.life)
 	visiting, end := context.WithTimeout(ctx, c.length)
 	defer end()
 	var all sync.WaitGroup

@@ -239,7 +239,7 @@ func TestTheClock(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(text, &report))
 	assert.Len(t, report.Disturbed, 6, "three things go wrong, and end")
-	require.Len(t, report.Servers, 2)
+	require.Len(t, report.Servers, 4)
 	for _, s := range report.Servers {
 		assert.GreaterOrEqual(t, s.Renewals, 5, s.Server)
 		assert.Greater(t, s.Requests, 2000, s.Server)

@@ -127,16 +127,32 @@ func (p *pier) listener(t *testing.T) string {
 
 // TestAPlainHAProxyGoesToHTTPS gives a front that speaks plain http TLS as well.
 func TestAPlainHAProxyGoesToHTTPS(t *testing.T) {
+	for name, first := range map[string]bool{"at once": false, "prepared before": true} {
+		t.Run(name, func(t *testing.T) { plainQuay(t, first) })
+	}
+}
+
+// plainQuay takes a plain front of a HAProxy to https, and back.
+func plainQuay(t *testing.T, first bool) {
 	p := newQuay(t)
 	p.put(t, p.main, quayHead+"frontend web\n  bind "+p.plain.String()+"\n  use_backend mine if { req.hdr(host),field(1,:) -i "+host+
 		" }\n  default_backend other\nbackend mine\n  http-request return status 200 content-type text/plain string mine\n"+
 		"backend other\n  http-request return status 203\n")
-	p.start(t)
 	i := &install.Installation{ID: 2, State: install.Staging}
 	m, leaf := p.leaf(t)
 	i.Material = m
-	planned, err := p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier",
-		Names: []string{host}, Leaf: leaf, Version: "2", Port: p.secure.Port(), Listener: p.listener(t)})
+	wish := &install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: "2", Port: p.secure.Port(),
+		PlainPort: p.plain.Port(), Listener: p.listener(t)}
+	d := p.destination(reach.Local())
+	if first { // for the CA, and then for its certificate
+		planned, err := d.Prepare(t.Context(), wish)
+		require.NoError(t, err)
+		for _, f := range planned.Plan.Files {
+			require.NoError(t, os.WriteFile(f.Path, []byte(f.After), 0o644))
+		}
+	}
+	p.start(t)
+	planned, err := d.Plan(t.Context(), wish)
 	require.NoError(t, err)
 	assert.False(t, planned.Unasked)
 	i.Plan, i.Bindings, i.Leaf = planned.Plan, planned.Bindings, leaf.Fingerprint.String()

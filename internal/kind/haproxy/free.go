@@ -74,9 +74,7 @@ func (e *editor) passProofs(f *front, hosts []string, listener string, behind ..
 		return refuse(f.head.place, byHand, "the section cannot be edited")
 	}
 	cond := "{ path_beg " + wellKnown + " } " + ofHosts(hosts)
-	if slices.ContainsFunc(f.list, func(o *statement) bool {
-		return o.arg(0) == "use_backend" && o.arg(1) == proofsBackend && strings.Contains(strings.Join(o.args(2), " "), hosts[0])
-	}) {
+	if f.passes(hosts) {
 		return refuse(f.head.place, byHand, "the section has been prepared already, and the path does not go through all the same")
 	}
 	first, choosing := f.end(), f.end()
@@ -100,6 +98,14 @@ func (e *editor) passProofs(f *front, hosts []string, listener string, behind ..
 		indent + "http-request allow if " + cond}, behind...)...)
 	e.before(f.head.file, choosing, indent+"use_backend "+proofsBackend+" if "+cond)
 	return e.proofsAt(f, listener)
+}
+
+// passes says whether a section was prepared for some hosts.
+func (f *front) passes(hosts []string) bool {
+	return slices.ContainsFunc(f.list, func(o *statement) bool {
+		return o.arg(0) == "use_backend" && o.arg(1) == proofsBackend &&
+			!slices.ContainsFunc(hosts, func(h string) bool { return !slices.Contains(o.args(2), h) })
+	})
 }
 
 // asRules turns redirect lines, which count after all rules for requests, into such
@@ -190,7 +196,7 @@ func (e *editor) secure(f *front, w kind.Wanted) error {
 	leads := []string{indent + "# Visitors are led to https, but for what a CA asks for as proof of these names.",
 		indent + "http-request redirect location https://%[req.hdr(host),field(1,:)]" + port + "%[capture.req.uri] code 301 if " +
 			"!{ ssl_fc } " + ofHosts(hosts) + " !{ path_beg " + wellKnown + " }"}
-	if w.Listener != "" {
+	if w.Listener != "" && !f.passes(hosts) {
 		if err := e.passProofs(f, hosts, w.Listener, leads...); err != nil {
 			return err
 		}
