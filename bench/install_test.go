@@ -327,7 +327,7 @@ func (b *bench) clock() error {
 			requests, failed, expired, aside, fewest = requests+s.Requests, failed+s.Failed, expired+s.Expired, aside+s.Aside,
 				min(fewest, s.Renewals)
 		}
-		how := fmt.Sprintf("`make clock` on %s: certificates of %s on two real nginx for %s, two workers, steady visitors "+
+		how := fmt.Sprintf("`make clock` on %s: certificates of %s on two real nginx, an httpd and a HAProxy for %s, two workers, steady visitors "+
 			"of three kinds (a connection each, kept connections, plain http) who check status, trust, name and dates.",
 			run.Day, run.Life, run.Length)
 		if len(run.Disturbed) > 0 {

@@ -177,10 +177,10 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 	require.NoError(t, err)
 	first := certificates.JSON200.Items[0].Sha256
 	pages := []struct{ path, wait, says string }{
-		{"/", "section li h3", "12 bindings are broken, 5 need you by a known date, 15 agree."},
-		{"/bindings", "[aria-label='Bindings by host']", "33 bindings, 28 hosts, 5 servers"},
-		{"/certificates", "[role=gridcell]", "28 certificates met"},
-		{"/certificates/" + first, "section[aria-label^='Chain for']", "status.lanterncoast.example"},
+		{"/", "section li h3", "13 bindings are broken, 5 need you by a known date, 15 agree."},
+		{"/bindings", "[aria-label='Bindings by host']", "34 bindings, 29 hosts, 5 servers"},
+		{"/certificates", "[role=gridcell]", "31 certificates met"},
+		{"/certificates/" + first, "section[aria-label^='Chain for']", "booking.lanterncoast.example"},
 		{"/servers", "[aria-label='Servers']", "5 servers: 5 read, 5 with something broken"},
 		{"/servers/pier-1", "[aria-label='Sites'] table", "13 sites at 7 listeners"},
 		{"/servers/quay-lb", "[aria-label='Sites'] table", "6 sites at 3 listeners"},
@@ -192,7 +192,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/mandates/timetable", "[aria-label='Order'] h2", "Never ordered"},
 		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
-		{"/surveys/1", "table", "Survey 1: 51 of 55 answered with a certificate"},
+		{"/surveys/1", "table", "Survey 1: 52 of 56 answered with a certificate"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},
 	}
@@ -219,7 +219,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/bindings", "[aria-label='Bindings by host']")
 		p.do(chromedp.Click(`//button[.="broken"]`))
-		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 12`)
+		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 13`)
 		assert.Contains(t, eval[string](p, "location.search"), "verdict=broken")
 		p.visit("/bindings?verdict=at-odds&q=booking", "[aria-label='Bindings by host']")
 		p.until(`document.querySelectorAll("[aria-label='Bindings by host'] button").length === 1`)
@@ -227,7 +227,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 			eval[string](p, "document.querySelector('main svg[aria-label*=booking]').getAttribute('aria-label')"),
 			"booking.lanterncoast.example: at odds; wanted agrees, configured and served differ")
 		p.visit("/certificates?within=7", "[role=gridcell]")
-		assert.Contains(t, p.text(), "4 certificates that fit")
+		assert.Contains(t, p.text(), "6 certificates that fit")
 		p.visit("/certificates?q=nothing-like-it", "h2")
 		assert.Contains(t, p.text(), "No certificate fits")
 	})

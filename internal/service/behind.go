@@ -52,8 +52,10 @@ func lookBehind(ctx context.Context, over reach.Connection, r *kind.Reading,
 	defer cancel()
 	var asks []hopAsk
 	list, wanted := hopsOf(r, hosts)
+	asked := map[hopAsk]bool{}
 	for i := range list {
-		if list[i].Unknown == "" && list[i].Fault == "" && !slices.Contains(asks, wanted[i]) {
+		if list[i].Unknown == "" && list[i].Fault == "" && !asked[wanted[i]] {
+			asked[wanted[i]] = true
 			asks = append(asks, wanted[i])
 		}
 	}
@@ -280,29 +282,33 @@ func leadsTo(s *kind.Site, h *binding.Hop) bool {
 // hops gives what stands behind the site that answers for a target, with the servers
 // of the estate these are.
 func (v *views) hops(ctx context.Context, known *configuration, t *store.Target) ([]binding.Hop, error) {
-	list := v.behind[t.ServerID]
-	if len(list) == 0 || known.answers == nil {
+	behind := v.behind[t.ServerID]
+	if len(behind) == 0 || known.answers == nil {
 		return nil, nil
 	}
 	a := known.answers.Answer(t.Host, t.Endpoint)
 	if a.Unsure || a.Site == nil {
 		return nil, nil
 	}
-	lines := map[place.Place]bool{}
-	for _, h := range a.Site.Hops {
-		lines[h.Place] = true
-	}
 	var out []binding.Hop
-	for _, h := range list {
-		if !lines[h.At] || h.For != "" && h.For != t.Host {
+	met := map[place.Place]bool{}
+	for i := range a.Site.Hops {
+		line := a.Site.Hops[i].Place
+		if met[line] {
 			continue
 		}
-		if h.Fault != "" || h.Unseen != "" {
-			if err := v.origins.find(ctx, &h); err != nil {
-				return nil, err
+		met[line] = true
+		for _, h := range behind[line] {
+			if h.For != "" && h.For != t.Host {
+				continue
 			}
+			if h.Fault != "" || h.Unseen != "" {
+				if err := v.origins.find(ctx, &h); err != nil {
+					return nil, err
+				}
+			}
+			out = append(out, h)
 		}
-		out = append(out, h)
 	}
 	return out, nil
 }

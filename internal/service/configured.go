@@ -13,6 +13,7 @@ import (
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/place"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
 )
@@ -179,7 +180,8 @@ type views struct {
 	service *Reading                    // loads what is missing
 	heads   map[int64]store.ReadingHead // when each server was read, by server
 	ways    map[string]*estate.Reach    // to each server, nil for none
-	behind  map[int64][]binding.Hop     // what stands behind each
+	// what stands behind each, by server and the line that leads there
+	behind  map[int64]map[place.Place][]binding.Hop
 	origins *origins
 }
 
@@ -197,7 +199,7 @@ func (s *Reading) viewsFor(ctx context.Context, page []store.Target) (*views, er
 	if err != nil {
 		return nil, err
 	}
-	v := &views{service: s, heads: heads, ways: map[string]*estate.Reach{}, behind: map[int64][]binding.Hop{}}
+	v := &views{service: s, heads: heads, ways: map[string]*estate.Reach{}, behind: map[int64]map[place.Place][]binding.Hop{}}
 	if len(heads) == 0 {
 		return v, nil
 	}
@@ -210,7 +212,10 @@ func (s *Reading) viewsFor(ctx context.Context, page []store.Target) (*views, er
 		if err := json.Unmarshal(packed, &list); err != nil {
 			return nil, err
 		}
-		v.behind[server] = list
+		v.behind[server] = map[place.Place][]binding.Hop{}
+		for _, h := range list {
+			v.behind[server][h.At] = append(v.behind[server][h.At], h)
+		}
 	}
 	if len(documents) > 0 {
 		v.origins = &origins{service: s}

@@ -55,35 +55,92 @@ func (l *Lying) Open() bool { return l.Public != "" && l.Mode&othersRead != 0 }
 
 // SortOut says of every file of a server what it is good for.
 func SortOut(list []Lying, at time.Time) {
-	var used, spare []*Lying
+	used, spare := byName{}, byName{}
+	var open []*Lying
 	for i := range list {
 		switch l := &list[i]; {
 		case l.State != "":
-			used = append(used, l)
+			used.add(l)
 		case len(l.Used) > 0:
 			l.State, l.Why = InUse, "named at "+l.Used[0].String()
 			if n := len(l.Used); n > 1 {
 				l.Why += fmt.Sprintf(" and %d more", n-1)
 			}
-			used = append(used, l)
+			used.add(l)
 		case len(l.Idle) > 0:
 			l.State, l.Why = ForIdle, "named at "+l.Idle[0].String()+", which is not in force"
 		case l.Leaf != nil:
-			spare = append(spare, l)
+			spare.add(l)
+			open = append(open, l)
 		}
 	}
-	for _, l := range spare {
+	for _, l := range open {
 		l.judge(used, spare, at)
+	}
+	fits := map[string][]*Lying{}
+	for i := range list {
+		if l := &list[i]; l.Leaf != nil {
+			fits[l.Leaf.Public().String()] = append(fits[l.Leaf.Public().String()], l)
+		}
 	}
 	for i := range list {
 		if l := &list[i]; l.State == "" {
-			l.judgeKey(list)
+			l.judgeKey(fits[l.Public])
 		}
 	}
 }
 
+// byName finds files by the names in their certificates, and by what stands behind
+// the first dot of these, so that a wildcard is found for its hosts and they for it.
+type byName map[string][]*Lying
+
+// add files one under all its names.
+func (n byName) add(l *Lying) {
+	for _, key := range keysOf(l) {
+		n[key] = append(n[key], l)
+	}
+}
+
+// near are the files that may share a name with one, each once, in their order.
+func (n byName) near(l *Lying) (out []*Lying) {
+	met := map[*Lying]bool{l: true}
+	for _, key := range keysOf(l) {
+		for _, o := range n[key] {
+			if !met[o] {
+				met[o] = true
+				out = append(out, o)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b *Lying) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// keysOf are a file's names, of each wildcard and below each host what stands behind
+// the first dot, and its certificate.
+func keysOf(l *Lying) (out []string) {
+	if l.Leaf == nil {
+		return nil
+	}
+	out = []string{l.Leaf.Fingerprint.String()}
+	add := func(key string) {
+		if !slices.Contains(out, key) {
+			out = append(out, key)
+		}
+	}
+	for _, name := range l.Leaf.Names() {
+		name = strings.ToLower(name)
+		add(name)
+		if _, parent, ok := strings.Cut(name, "."); ok {
+			add("*." + parent)
+		}
+	}
+	return out
+}
+
 // judge says what a certificate is good for that no site names.
-func (l *Lying) judge(used, spare []*Lying, at time.Time) {
+func (l *Lying) judge(inUse, others byName, at time.Time) {
+	used := inUse.near(l)
 	set := func(u Use, why string) {
 		if l.State == "" {
 			l.State, l.Why = u, why
@@ -110,26 +167,23 @@ func (l *Lying) judge(used, spare []*Lying, at time.Time) {
 			set(Newer, "newer than "+u.Path+", which is used")
 		}
 	}
-	for _, o := range spare {
-		if o != l && o.Leaf.NotAfter.After(l.Leaf.NotAfter) && within(l.Leaf, o.Leaf) {
+	for _, o := range others.near(l) {
+		if o.Leaf.NotAfter.After(l.Leaf.NotAfter) && within(l.Leaf, o.Leaf) {
 			set(Superseded, o.Path+" is for its names too, and lasts longer; no site names either")
 		}
 	}
 	set(Spare, "no site names it")
 }
 
-// judgeKey says what a private key is good for that no site names.
-func (l *Lying) judgeKey(all []Lying) {
+// judgeKey says what a private key is good for that no site names; fits are the
+// files with a certificate for it.
+func (l *Lying) judgeKey(fits []*Lying) {
 	if l.Hidden {
 		l.State, l.Why = Spare, "no site names it, and it may not be looked into"
 		return
 	}
 	l.State, l.Why = Stray, "it fits no certificate that lies beside it"
-	for i := range all {
-		o := &all[i]
-		if o.Leaf == nil || o.Leaf.Public().String() != l.Public {
-			continue
-		}
+	for _, o := range fits {
 		if l.State, l.Why = o.State, "the key of "+o.Path+": "+o.Why; o.State != InUse {
 			continue
 		}
