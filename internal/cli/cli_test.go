@@ -487,6 +487,20 @@ func TestServersAtTheTerminal(t *testing.T) {
 		{[]string{"server", "sites", "pier-2", "--idle"}, []string{"events.lanterncoast.example", "not switched on"}},
 		{[]string{"server", "answer", "kiosk-gw", "moorings.lanterncoast.example"},
 			[]string{"it is the only", "harbourmaster.lanterncoast.example"}},
+		{[]string{"server", "sites", "freight-1", "--query", "tracking"},
+			[]string{"behind: 127.20.", ":9446 for tracking.lanterncoast.example fails: its certificate ended on "}},
+		{[]string{"server", "sites", "quay-lb", "--query", "booking"},
+			[]string{":8443 for booking.lanterncoast.example over TLS"}},
+		{[]string{"server", "material", "pier-1", "--unused"},
+			[]string{"…/pier-1/booking-2025.key", "open to everybody (0644)", "can go", "ended on "}},
+		{[]string{"server", "material", "quay-lb", "--query", "tickets"},
+			[]string{"the same key on pier-1, pier-2", "quay-lb/certificates:2"}},
+		{[]string{"server", "material", "kiosk-gw", "--unused"}, []string{"No file fits."}},
+		{[]string{"server", "changes", "kiosk-gw"}, []string{"It has read the same since it was first read."}},
+		{[]string{"visit", "tracking.lanterncoast.example", "--estate", e.File},
+			[]string{"kiosk-gw (127.20.", ":9446): its certificate ended on ", "→ install a certificate for tracking.lanterncoast.example"}},
+		{[]string{"visit", "booking.lanterncoast.example", "--estate", e.File},
+			[]string{"pier-1 (127.20.", ":8443) shows booking.lanterncoast.example, by Harbour Light Issuing CA 2"}},
 		{[]string{"server", "text", "pier-1"}, []string{"sites-enabled/timetable", "…/pier-1/sites-available/"}},
 		{[]string{"server", "text", "freight-1", "crane"},
 			[]string{"    6      SSLCertificateKeyFile crane.key\n       ↳ belongs to another certificate\n       ✗ " +
@@ -536,7 +550,8 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	dir := t.TempDir()
 	for _, c := range []string{"serve", "today", "estate check", "estate preview", "estate apply", "estate show",
 		"estate schema", "survey start", "survey follow", "survey list",
-		"survey changes", "binding list", "binding show", "server list", "server show", "server sites", "server answer",
+		"survey changes", "binding list", "binding show", "server list", "server show", "server sites", "server material",
+		"server changes", "server answer",
 		"server text", "certificate list", "certificate show", "finding list", "finding show", "finding catalogue",
 		"journal list", "journal verify", "visit", "inspect"} {
 		r := insegna(t, dir, "", append(strings.Fields(c), "--help")...)

@@ -215,6 +215,20 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		})
 	}
 
+	t.Run("shows what stands behind a server, what lies on it and what changed", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/servers/freight-1?q=tracking", "[aria-label='Sites'] table")
+		p.until(`document.querySelector("[aria-label='Sites']").innerText.includes("over TLS and verified")`)
+		p.until(`document.querySelector("[aria-label='Sites'] .bad").innerText.includes("its certificate ended on")`)
+		p.visit("/servers/pier-1?unused=true", "[aria-label='Table of files']")
+		p.until(`document.querySelectorAll("[aria-label='Table of files'] tbody tr").length === 2`)
+		files := eval[string](p, `document.querySelector("[aria-label='Table of files']").innerText`)
+		assert.Contains(t, files, "everybody on the machine may read it (0644)")
+		assert.Contains(t, files, "can go")
+		p.until(`document.querySelector("[aria-label='What changed']").innerText.includes("It has read the same")`)
+		p.accessible()
+	})
+
 	t.Run("filters, and keeps the filter in the address", func(t *testing.T) {
 		p := open(t, r.URL)
 		p.visit("/bindings", "[aria-label='Bindings by host']")

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"os"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -69,12 +71,53 @@ func TestEveryOutcomeIsToldApart(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			o := looker().Look(t.Context(), c.at, "a.lantern.example")
-			assert.Equal(t, c.outcome, o.Outcome, o.Detail)
-			assert.Contains(t, o.Detail, c.detail)
-			assert.Len(t, o.Served, c.served)
+			l := looker()
+			for way, o := range map[string]*binding.Observation{
+				"from here": l.Look(t.Context(), c.at, "a.lantern.example"),
+				"over a way that knows no deadlines": l.LookOver(t.Context(), func(ctx context.Context) (net.Conn, error) {
+					conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", c.at.String())
+					return timeless{conn}, err
+				}, "a.lantern.example"),
+			} {
+				assert.Equal(t, c.outcome, o.Outcome, "%s: %s", way, o.Detail)
+				assert.Contains(t, o.Detail, c.detail, way)
+				assert.Len(t, o.Served, c.served, way)
+			}
 		})
 	}
+}
+
+// timeless is a connection without deadlines, as one over SSH is.
+type timeless struct{ net.Conn }
+
+func (timeless) SetDeadline(time.Time) error      { return os.ErrNoDeadline }
+func (timeless) SetReadDeadline(time.Time) error  { return os.ErrNoDeadline }
+func (timeless) SetWriteDeadline(time.Time) error { return os.ErrNoDeadline }
+
+// TestALookOverAnotherWayEndsWithItsContext cancels looks over connections that know
+// no deadlines, and tells only whether a connection comes about where nothing is said.
+func TestALookOverAnotherWayEndsWithItsContext(t *testing.T) {
+	at := start(t, endpoint.Silent)
+	dial := func(ctx context.Context) (net.Conn, error) {
+		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", at.String())
+		return timeless{conn}, err
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	l := look.New()
+	l.HandshakeTimeout = time.Minute
+	time.AfterFunc(50*time.Millisecond, cancel)
+	done := make(chan *binding.Observation, 1)
+	go func() { done <- l.LookOver(ctx, dial, "a.lantern.example") }()
+	select {
+	case o := <-done:
+		assert.NotEqual(t, binding.Connected, o.Outcome)
+	case <-time.After(20 * time.Second):
+		t.Fatal("the look goes on")
+	}
+	assert.Equal(t, binding.Connected, l.Reached(t.Context(), dial).Outcome)
+	refused := l.Reached(t.Context(), func(context.Context) (net.Conn, error) { return nil, syscall.ECONNREFUSED })
+	assert.Equal(t, binding.Refused, refused.Outcome)
+	assert.Equal(t, "connection refused", refused.Detail)
 }
 
 func TestWhatIsBroughtBack(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -89,6 +90,82 @@ func TestBothWaysDoTheSame(t *testing.T) {
 			assert.Less(t, time.Since(began), 30*time.Second, "it was stopped long before it ends by itself")
 		})
 	}
+}
+
+// TestBothWaysConnectOnwards asks sockets from this machine and over SSH: what
+// answers, what hangs, what nobody listens at, and a machine that lets nobody through.
+func TestBothWaysConnectOnwards(t *testing.T) {
+	remote, err := reach.Dial(t.Context(), way(server(t)))
+	require.NoError(t, err)
+	defer func() { _ = remote.Close() }()
+	answers := func(network, address string, serve func(net.Conn)) string {
+		l, err := net.Listen(network, address)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() { serve(c); _ = c.Close() }()
+			}
+		}()
+		return l.Addr().String()
+	}
+	echo := func(c net.Conn) {
+		buf := make([]byte, 64)
+		n, _ := c.Read(buf)
+		_, _ = c.Write(append([]byte("heard "), buf[:n]...))
+	}
+	hang := func(net.Conn) { time.Sleep(5 * time.Second) }
+	endless := func(c net.Conn) {
+		for more := make([]byte, 1<<16); ; {
+			if _, err := c.Write(more); err != nil {
+				return
+			}
+		}
+	}
+	tcp, silent := answers("tcp", "127.0.0.1:0", echo), answers("tcp", "127.0.0.1:0", hang)
+	unix, flood := answers("unix", t.TempDir()+"/s", echo), answers("tcp", "127.0.0.1:0", endless)
+	for name, m := range map[string]reach.Connection{"local": reach.Local(), "ssh": remote} {
+		t.Run(name, func(t *testing.T) {
+			for network, address := range map[string]string{"tcp": tcp, "unix": unix} {
+				got, err := reach.Ask(t.Context(), m, network, address, []byte("me"), 10*time.Second)
+				require.NoError(t, err, network)
+				assert.Equal(t, "heard me", string(got), network)
+			}
+			_, err := reach.Ask(t.Context(), m, "tcp", silent, []byte("me"), 300*time.Millisecond)
+			assert.ErrorAs(t, err, new(*reach.SilentError))
+			_, err = m.Dial(t.Context(), "tcp", "127.0.0.1:1")
+			assert.ErrorIs(t, err, syscall.ECONNREFUSED)
+			got, err := reach.Ask(t.Context(), m, "tcp", flood, nil, 30*time.Second)
+			require.NoError(t, err)
+			assert.Len(t, got, 8<<20, "an answer without end is cut")
+		})
+	}
+	barred, err := sshd.Prepare(t.TempDir(), "127.0.0.1:"+freePort(t))
+	require.NoError(t, err)
+	require.NoError(t, barred.Set("AllowTcpForwarding no\nAllowStreamLocalForwarding no\n"))
+	ctx, cancel := context.WithCancel(t.Context())
+	wait, err := barred.Start(ctx)
+	require.NoError(t, err)
+	defer func() { cancel(); wait() }()
+	m, err := reach.Dial(t.Context(), way(barred))
+	require.NoError(t, err)
+	defer func() { _ = m.Close() }()
+	_, err = m.Dial(t.Context(), "tcp", tcp)
+	assert.ErrorAs(t, err, new(*reach.ForwardError))
+	assert.ErrorContains(t, err, "AllowTcpForwarding local")
+}
+
+func freePort(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	require.NoError(t, err)
+	return port
 }
 
 // TestCommandsDoNotSeeTheServicesSecrets runs one that prints what it is given.

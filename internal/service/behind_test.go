@@ -224,3 +224,74 @@ func TestTheLastHopIsJudgedAsTheFrontJudgesIt(t *testing.T) {
 	}
 	assert.Greater(t, fails, 3*len(names), "enough of them fail")
 }
+
+// TestWhatIsShownOfServersBehind has a server with very many of them, one that wants a
+// PROXY header first, one that goes silent, and one whose list of CAs cannot be read:
+// each is told, in bounded time, and nothing that was not looked at is called fine.
+func TestWhatIsShownOfServersBehind(t *testing.T) {
+	r := servicetest.Start(t)
+	dir := t.TempDir()
+	root := pkitest.CA("root", nil)
+	leaf := pkitest.Leaf(root, originName).TLS()
+	listen := func(serve func(net.Conn)) string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() { serve(c); _ = c.Close() }()
+			}
+		}()
+		return l.Addr().String()
+	}
+	proxied := listen(func(c net.Conn) {
+		line := make([]byte, len("PROXY UNKNOWN\r\n"))
+		if _, err := io.ReadFull(c, line); err == nil && string(line) == "PROXY UNKNOWN\r\n" {
+			_ = tls.Server(c, &tls.Config{Certificates: []tls.Certificate{leaf}}).Handshake()
+		}
+	})
+	silent := listen(func(c net.Conn) { _, _ = io.Copy(io.Discard, c) })
+	require.NoError(t, os.WriteFile(dir+"/ca.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.Raw}), 0o644))
+	var many strings.Builder
+	for i := range 260 {
+		fmt.Fprintf(&many, "  server s%d 127.0.0.1:%d\n", i, 1+i)
+	}
+	var sections strings.Builder
+	for i := range 6 { // more than are led to from one section
+		lines := strings.Split(many.String(), "\n")
+		fmt.Fprintf(&sections, "backend many%d\n%s\n", i, strings.Join(lines[i*50:min(i*50+50, len(lines))], "\n"))
+	}
+	at := servicetest.FreeAddress(t)
+	_, port, _ := net.SplitHostPort(at)
+	require.NoError(t, os.WriteFile(dir+"/haproxy.cfg", []byte(fmt.Sprintf("defaults\n  mode http\nfrontend f\n  bind %s\n  use_backend few if { path / }\n"+
+		"  use_backend many0 if { path /0 }\n  use_backend many1 if { path /1 }\n  use_backend many2 if { path /2 }\n"+
+		"  use_backend many3 if { path /3 }\n  use_backend many4 if { path /4 }\n  use_backend many5 if { path /5 }\n  default_backend few\n"+
+		"backend few\n  server proxied %s ssl verify required ca-file %[3]s/ca.pem sni str(%s) send-proxy\n"+
+		"  server silent %s ssl verify none\n  server unread %[2]s ssl verify required ca-file %[3]s/gone.pem send-proxy\n%[6]s", at, proxied,
+		dir, originName, silent, sections.String())), 0o644))
+	r.Apply(t, fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: lb, kind: haproxy, "+
+		"addresses: [127.0.0.1], ports: [%s], reach: {by: local, configuration: %s/haproxy.cfg, test: 'true', reload: 'true'}}\nhosts:\n"+
+		"  - {name: a.example, at: [lb]}\n", port, dir), root)
+	r.Survey(t)
+	sites, err := r.Client.ListSitesWithResponse(t.Context(), "lb", nil)
+	require.NoError(t, err)
+	require.NotEmpty(t, sites.JSON200.Items)
+	states, said := map[client.HopLookState]int{}, map[string]string{}
+	for _, h := range sites.JSON200.Items[0].Hops {
+		for _, l := range h.Looks {
+			states[l.State]++
+			said[h.Spot] = string(l.State) + " " + l.Said
+		}
+	}
+	at2 := func(line int) string { return said[fmt.Sprintf("%s/haproxy.cfg:%d", dir, line)] }
+	assert.Contains(t, at2(14), "fine localhost, by root, until ")
+	assert.Contains(t, at2(15), "fails no handshake comes about: not a byte until the deadline")
+	assert.Contains(t, at2(16), "unknown the CAs it is verified with, "+dir+"/gone.pem, cannot be read: no such file")
+	assert.Equal(t, 1, states[client.HopLookStateFine])
+	assert.Equal(t, 198, states[client.HopLookStateFails], "what is beyond the looks of one reading is not called anything else")
+	assert.Equal(t, 1+63, states[client.HopLookStateUnknown], "%v", states)
+}

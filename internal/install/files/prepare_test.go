@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"insegna.example/internal/core/certs"
 	"insegna.example/internal/install"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
@@ -298,5 +299,52 @@ func TestWhereACertificateIsLookedAt(t *testing.T) {
 			seen = append(seen, b.At.String())
 		}
 		assert.ElementsMatch(t, want, seen)
+	}
+}
+
+// TestAWildcardSparesSitesWithACertificateOfTheirOwn plans a wildcard on servers that
+// show one, and beside it certificates made for single names: these stay, and that is
+// told; what the wildcard's mandate lists by name is exchanged all the same.
+func TestAWildcardSparesSitesWithACertificateOfTheirOwn(t *testing.T) {
+	for name, p := range map[string]*pier{"nginx": newPier(t), "httpd": newHouse(t), "haproxy": newQuay(t)} {
+		t.Run(name, func(t *testing.T) {
+			old := pkitest.Leaf(p.root, "*.lantern.example")
+			own := pkitest.Leaf(p.root, "own.lantern.example")
+			p.put(t, p.dir+"/certs/wild.pem", both(t, old))
+			p.put(t, p.dir+"/certs/own.pem", both(t, own))
+			site := func(name, pem string) string {
+				if p.httpd {
+					return fmt.Sprintf("<VirtualHost %s>\n  ServerName %s\n  SSLEngine on\n  SSLCertificateFile %s\n</VirtualHost>\n", p.secure,
+						name, pem)
+				}
+				return fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate %s; ssl_certificate_key %[3]s; }\n", p.secure, name,
+					pem)
+			}
+			wild, single := p.dir+"/certs/wild.pem", p.dir+"/certs/own.pem"
+			p.put(t, p.site, "Listen "+p.secure.String()+"\n"+site("any.lantern.example", wild)+site("own.lantern.example", single))
+			if !p.httpd {
+				p.put(t, p.site, site("any.lantern.example", wild)+site("own.lantern.example", single))
+			}
+			if p.quay {
+				p.put(t, p.main, p.quayText(1, "crt "+wild+" crt "+single))
+			}
+			plan := func(names ...string) (*install.Planned, error) {
+				leaf := pkitest.Leaf(p.root, names[0], func(c *x509.Certificate) { c.DNSNames = names })
+				return p.destination(reach.Local()).Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "pier", Names: names,
+					Leaf: leaf.Certificate, Version: "1", Port: p.secure.Port()})
+			}
+			planned, err := plan("*.lantern.example")
+			require.NoError(t, err)
+			text := fmt.Sprint(planned.Plan.Files, planned.Plan.Links)
+			assert.Contains(t, strings.Join(planned.Notes, "\n"), "keeps "+single+", which lists its name")
+			assert.NotContains(t, strings.Join(planned.Notes, "\n"), "keeps "+wild)
+			if p.quay {
+				assert.Contains(t, text, wild)
+				assert.NotContains(t, text, single)
+			}
+			both, err := plan("*.lantern.example", "own.lantern.example")
+			require.NoError(t, err)
+			assert.NotContains(t, strings.Join(both.Notes, "\n"), "keeps "+single)
+		})
 	}
 }

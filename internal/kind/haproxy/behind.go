@@ -1,6 +1,7 @@
 package haproxy
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -8,8 +9,23 @@ import (
 	"insegna.example/internal/kind"
 )
 
-// mostHops is how many servers of a section are led to.
-const mostHops = 50
+// Bounds of the servers behind one front that are told: many for few sites, and fewer
+// where each of very many sites has them.
+const (
+	mostHops, fewestHops = 1000, 50
+	hopsInAll            = 20_000
+)
+
+// firstHops keeps the first hops of a list; what is left out is told.
+func firstHops(list []kind.Hop, most int) []kind.Hop {
+	if len(list) <= most {
+		return list
+	}
+	last := list[most]
+	last.Servers, last.Fails = nil, ""
+	last.To, last.Unknown = fmt.Sprintf("%d more", len(list)-most), fmt.Sprintf("only the first %d servers behind are told", most)
+	return append(list[:most:most], last)
+}
 
 // hops are the servers of a section, and what is asked of each.
 func (s *section) hops(g *globals) (out []kind.Hop) {
@@ -24,7 +40,7 @@ func (s *section) hops(g *globals) (out []kind.Hop) {
 		usual = append(own, usual...)
 	}
 	for _, o := range s.servers() {
-		if len(out) == mostHops {
+		if len(out) > mostHops {
 			break
 		}
 		if slices.Contains(o.args(1), "disabled") {

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -189,6 +190,34 @@ func compare(t *testing.T, c *truthtest.Truth, before *kind.Reading, leaf *pkite
 			}
 			if host, err := names.Host(name); !mine[name] && (err != nil || !names.Covers(leaf.Certificate, host).Covered) {
 				assert.Equal(t, was, is, "%s: %q at %s", what, name, l)
+			}
+		}
+	}
+	for i := range after.Listeners { // where a section that spoke plain http has got TLS
+		l := &after.Listeners[i]
+		if !l.Network() || !l.TLS || slices.ContainsFunc(before.Listeners, func(o kind.Listener) bool { return o.Address == l.Address }) {
+			continue
+		}
+		for h := range mine {
+			if strings.Contains(leaves(after, other.Answer(h, l.Address).Pairs), leaf.Certificate.Fingerprint.String()) {
+				shownAt++
+			}
+		}
+	}
+	for i := range before.Listeners { // and nobody else gets anything else in plain http
+		l := &before.Listeners[i]
+		if !l.Network() || l.TLS || l.Protocol != kind.HTTP {
+			continue
+		}
+		for _, name := range c.Names {
+			for _, path := range []string{"/", "/any?x=1", "/.well-known/acme-challenge/token"} {
+				if name = strings.Trim(name, "-"); mine[name] && !strings.HasPrefix(path, "/.well") {
+					continue
+				}
+				a, _ := one.Plain(name, l.Address, path)
+				b, _ := other.Plain(name, l.Address, path)
+				a.Place, b.Place, a.Hidden, b.Hidden = kind.Place{}, kind.Place{}, nil, nil
+				assert.Equal(t, a, b, "%s: %q%s at %s", what, name, path, l)
 			}
 		}
 	}

@@ -542,12 +542,16 @@ func (r *reader) plainRoutes() {
 			r.plainly(f)
 		}
 		var all []kind.Hop
+		sites := 1
+		for _, b := range f.binds {
+			sites += len(b.entries)
+		}
 		for _, back := range f.behind(r.routes) {
-			const most = 50
-			if all = append(all, back.hops(&r.set)...); len(all) > most {
-				all = all[:most]
+			if all = append(all, back.hops(&r.set)...); len(all) > mostHops {
+				break
 			}
 		}
+		all = firstHops(all, min(max(hopsInAll/sites, fewestHops), mostHops))
 		for _, b := range f.binds {
 			for _, e := range b.entries {
 				r.out.Sites[e.site].Hops = r.hopsOf(f, b, e.site, all)
@@ -639,8 +643,7 @@ func (f *front) behind(t *tree) (out []*section) {
 		}
 	}
 	for _, r := range f.rules("use_backend") {
-		const most = 50
-		if len(out) < most {
+		if len(out) <= mostHops {
 			add(t.backs[r.arg(1)])
 		}
 	}

@@ -124,6 +124,9 @@ func (r *reader) hop(d *Directive, h behind, s *scope, site string) kind.Hop {
 		hop.Unknown = "the name asked for there is worked out for each request"
 	}
 	hop.Sends, hop.Name = "", ""
+	if !hop.TLS {
+		hop.Checked, hop.Trust, hop.Depth = false, "", 0
+	}
 	if h.sends && hop.TLS {
 		hop.Sends = expected
 	}

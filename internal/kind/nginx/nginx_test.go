@@ -200,18 +200,65 @@ func TestFilesNotInForce(t *testing.T) {
 		"no site there has the name c.example, and it is the first site at *:8443")
 }
 
-// TestTheServerBehindIsSeen reads where sites pass requests on to.
+// TestTheServerBehindIsSeen reads where sites pass requests on to, and what is asked
+// there: said by the location, its site, or all of them.
 func TestTheServerBehindIsSeen(t *testing.T) {
-	r := read(t, tree(map[string]string{"nginx.conf": `http {
-		upstream ferries { server 192.0.2.1:8443; server 192.0.2.2:8443; }
-		server { proxy_ssl_verify on; location / { proxy_pass https://ferries/x; } location /api { proxy_pass http://192.0.2.3; } }
-	}`}))
-	hops := r.Sites[0].Hops
-	require.Len(t, hops, 2)
-	assert.True(t, hops[0].TLS && hops[0].Checked)
-	assert.Equal(t, []string{"192.0.2.1:8443", "192.0.2.2:8443"}, hops[0].Servers)
-	assert.False(t, hops[1].TLS)
-	assert.Equal(t, "*:80", r.Listeners[0].String(), "a site without listen is at port 80")
+	const verify = "proxy_ssl_verify on; proxy_ssl_trusted_certificate ca.pem; "
+	for name, c := range map[string]struct {
+		outer, site string
+		want        []string
+	}{
+		"a group, and another machine": {"upstream ferries { server 192.0.2.1:8443; server 192.0.2.2:8443 down; server 192.0.2.3; }",
+			"proxy_ssl_verify on; location / { proxy_pass https://ferries/x; } location /api { proxy_pass http://192.0.2.3; }",
+			[]string{"[192.0.2.1:8443 192.0.2.3:80] tls, expects ferries, depth 3", "[192.0.2.3:80]"}},
+		"nothing said": {"", "location / { proxy_pass https://app.internal; }", []string{"[app.internal:443] tls"}},
+		"the name is sent": {"", "proxy_ssl_server_name on; location / { proxy_pass https://app.internal:8443/x; }",
+			[]string{"[app.internal:8443] tls, sends app.internal"}},
+		"another name, for all": {"proxy_ssl_name o.example; proxy_ssl_server_name on; " + verify, "location / { proxy_pass https://192.0.2.1; }",
+			[]string{"[192.0.2.1:443] tls, sends o.example, expects o.example, trusts /etc/nginx/ca.pem, depth 3"}},
+		"the visitor's": {"", verify + "proxy_ssl_name $host; proxy_ssl_server_name on; location / { proxy_pass https://192.0.2.1; }",
+			[]string{"[192.0.2.1:443] tls, sends (asked for), expects (asked for), trusts /etc/nginx/ca.pem, depth 3"}},
+		"the site's": {"", verify + "proxy_ssl_name $server_name; proxy_ssl_verify_depth 2; location / { proxy_pass https://192.0.2.1; }",
+			[]string{"[192.0.2.1:443] tls, expects a.example, trusts /etc/nginx/ca.pem, depth 4"}},
+		"a name worked out": {"", verify + "proxy_ssl_name $arg_x; location / { proxy_pass https://192.0.2.1; }",
+			[]string{"[192.0.2.1:443] tls, trusts /etc/nginx/ca.pem, depth 3, unknown"}},
+		"the location switches it off": {"", verify + "location / { proxy_ssl_verify off; proxy_pass https://192.0.2.1; }",
+			[]string{"[192.0.2.1:443] tls"}},
+		"an address worked out": {"", "location / { proxy_pass http://$arg_x; }", []string{"[], unknown"}},
+		"a socket":              {"", "location / { proxy_pass http://unix:/run/app.sock:/x; }", []string{"[unix:/run/app.sock]"}},
+		"over gRPC":             {"", "location / { grpc_ssl_verify on; grpc_pass grpcs://192.0.2.1; }", []string{"[192.0.2.1:443] tls, expects 192.0.2.1, depth 3"}},
+		"in a condition":        {"", "location / { if ($host) { proxy_pass http://192.0.2.1; } }", []string{"[192.0.2.1:80]"}},
+	} {
+		r := read(t, tree(map[string]string{"nginx.conf": "http { " + c.outer + " server { server_name a.example; " + c.site + " } }"}))
+		var got []string
+		for _, h := range r.Sites[0].Hops {
+			text := fmt.Sprint(h.Servers)
+			if h.TLS {
+				text += " tls"
+			}
+			for _, p := range []struct{ label, value string }{{"sends", h.Sends}, {"expects", h.Name}} {
+				if p.value != "" {
+					text += ", " + p.label + " " + p.value
+				}
+			}
+			if h.Trust != "" && h.Checked {
+				text += ", trusts " + h.Trust
+			}
+			if h.Checked {
+				text += fmt.Sprintf(", depth %d", h.Depth)
+			}
+			if h.Unknown != "" {
+				text += ", unknown"
+			}
+			got = append(got, text)
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+	r := read(t, tree(map[string]string{"nginx.conf": "stream { server { listen 1; proxy_ssl on; proxy_protocol on; proxy_pass 192.0.2.1:5; } }"}))
+	h := r.Sites[0].Hops[0]
+	assert.True(t, h.TLS && h.Proxied, "bytes are passed on inside TLS, behind a PROXY header")
+	plain := read(t, tree(map[string]string{"nginx.conf": "http { server { } }"}))
+	assert.Equal(t, "*:80", plain.Listeners[0].String(), "a site without listen is at port 80")
 }
 
 // FuzzParse holds that any text prints as it was and that reading it ends.

@@ -141,6 +141,16 @@ func keyAt(path string) (ssh.PublicKey, error) {
 // Args is the command line that runs the server in the foreground.
 func (s *Setup) Args() []string { return []string{Program, "-D", "-e", "-f", s.config} }
 
+// Set adds lines to its configuration, for its next start.
+func (s *Setup) Set(lines string) error {
+	f, err := os.OpenFile(s.config, os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(lines)
+	return errors.Join(err, f.Close())
+}
+
 // Start runs it until ctx ends; wait returns when it has ended.
 func (s *Setup) Start(ctx context.Context) (wait func(), err error) {
 	args := s.Args()
