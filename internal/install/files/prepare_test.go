@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"insegna.example/internal/core/certs"
 	"insegna.example/internal/install"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
