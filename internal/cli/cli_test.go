@@ -492,7 +492,7 @@ func TestServersAtTheTerminal(t *testing.T) {
 		{[]string{"server", "sites", "quay-lb", "--query", "booking"},
 			[]string{":8443 for booking.lanterncoast.example over TLS"}},
 		{[]string{"server", "material", "pier-1", "--unused"},
-			[]string{"…/pier-1/booking-2025.key", "open to everybody (0644)", "can go", "ended on "}},
+			[]string{"pier-1/booking-2025.key", "open to everybody (0644)", "can go", "ended on "}},
 		{[]string{"server", "material", "quay-lb", "--query", "tickets"},
 			[]string{"the same key on pier-1, pier-2", "quay-lb/certificates:2"}},
 		{[]string{"server", "material", "kiosk-gw", "--unused"}, []string{"No file fits."}},

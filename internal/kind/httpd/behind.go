@@ -49,12 +49,21 @@ func (r *reader) hops(v *vhost) []kind.Hop {
 	}
 	usual := behind{verify: "none", depth: usualDepth}
 	if v.d != nil {
-		for _, d := range r.mainly.block {
-			r.sayBehind(&usual, d)
-		}
+		usual = r.saidBehind()
 	}
 	visit(v.block, usual)
 	return out
+}
+
+// saidBehind is what the main server says of servers behind, for every virtual host.
+func (r *reader) saidBehind() behind {
+	if r.behind == nil {
+		r.behind = &behind{verify: "none", depth: usualDepth}
+		for _, d := range r.mainly.block {
+			r.sayBehind(r.behind, d)
+		}
+	}
+	return *r.behind
 }
 
 // sayBehind takes one directive about servers behind in.
@@ -153,23 +162,35 @@ type member struct {
 // members are the servers of a balancer. What its section says of TLS counts for
 // them.
 func (r *reader) members(group string, h *behind) (out []member) {
-	lists := [][]*Directive{r.mainly.block}
-	for _, v := range r.virtual {
-		lists = append(lists, v.block)
-	}
-	for _, list := range lists {
-		for _, d := range list {
-			name, _ := strings.CutPrefix(strings.TrimSuffix(d.Arg(0), "/"), "balancer://")
-			if d.Name != "proxy" || !d.Section || name != group {
-				continue
-			}
-			for _, m := range d.Block {
-				r.sayBehind(h, m)
-				if m.Name == "balancermember" {
-					out = append(out, member{m.Arg(0), m})
-				}
+	for _, d := range r.balancer(group) {
+		for _, m := range d.Block {
+			r.sayBehind(h, m)
+			if m.Name == "balancermember" {
+				out = append(out, member{m.Arg(0), m})
 			}
 		}
 	}
 	return out
+}
+
+// balancer gives the sections that declare one, wherever they stand.
+func (r *reader) balancer(group string) []*Directive {
+	if r.balancers == nil {
+		r.balancers = map[string][]*Directive{}
+		lists := [][]*Directive{r.mainly.block}
+		for _, v := range r.virtual {
+			lists = append(lists, v.block)
+		}
+		for _, list := range lists {
+			for _, d := range list {
+				if d.Name != "proxy" || !d.Section {
+					continue
+				}
+				if name, is := strings.CutPrefix(strings.TrimSuffix(d.Arg(0), "/"), "balancer://"); is {
+					r.balancers[name] = append(r.balancers[name], d)
+				}
+			}
+		}
+	}
+	return r.balancers[group]
 }

@@ -91,6 +91,9 @@ type reader struct {
 	virtual   []*vhost // in their order
 	pid       string   // file with the main process's number
 	idleFiles []*file  // of sites not in force
+	behind    *behind  // what the main server says of servers behind; nil until it is asked
+	// sections that declare balancers, by name; nil until they are asked for
+	balancers map[string][]*Directive
 }
 
 // listen is one Listen directive.

@@ -56,9 +56,11 @@ func (r *reader) hops(server *Directive, s *scope) []kind.Hop {
 			visit(d.Block, h)
 		}
 	}
-	usual := behind{Hop: kind.Hop{Depth: usualDepth + ends}}
-	r.each(s.outer, func(d *Directive) { r.sayBehind(&usual, d) })
-	visit(server.Block, usual)
+	if s.behind == nil { // once for all servers of the block
+		s.behind = &behind{Hop: kind.Hop{Depth: usualDepth + ends}}
+		r.each(s.outer, func(d *Directive) { r.sayBehind(s.behind, d) })
+	}
+	visit(server.Block, *s.behind)
 	return out
 }
 

@@ -84,6 +84,7 @@ type scope struct {
 	preread, passwords bool                  // ssl_preread is on; a file of passphrases is named
 	groups             map[string]*Directive // upstreams
 	outer              []*Directive          // what stands in the block itself
+	behind             *behind               // what it says of servers behind; nil until it is asked
 	versions, suites   *Directive            // ssl_protocols and ssl_ciphers, nil for none
 }
 
