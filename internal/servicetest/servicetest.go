@@ -135,12 +135,18 @@ func Query(t testing.TB, dsn, sql string, into any, args ...any) {
 	require.NoError(t, conn.QueryRow(t.Context(), sql, args...).Scan(into))
 }
 
-// Apply puts an estate text in force.
+// Apply puts an estate text in force. A service that says it is busy, as one on a
+// loaded machine may, is asked again.
 func (r *Running) Apply(t testing.TB, text string, roots ...*pkitest.Entity) *client.EstateChanges {
-	resp, err := r.Client.ApplyEstateWithResponse(t.Context(), File(text, roots...))
-	require.NoError(t, err)
-	require.NotNil(t, resp.JSON200, string(resp.Body))
-	return resp.JSON200
+	for end := time.Now().Add(time.Minute); ; time.Sleep(200 * time.Millisecond) {
+		resp, err := r.Client.ApplyEstateWithResponse(t.Context(), File(text, roots...))
+		require.NoError(t, err)
+		if resp.StatusCode() == http.StatusServiceUnavailable && time.Now().Before(end) {
+			continue
+		}
+		require.NotNil(t, resp.JSON200, string(resp.Body))
+		return resp.JSON200
+	}
 }
 
 // ApplyFile puts an estate file from disk in force, with what it mentions.
