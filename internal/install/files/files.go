@@ -145,7 +145,13 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 	folder := l.in("versions", l.Version)
 	anew := "umask 022 && mkdir -p -- " + quoted(folder)
 	if l.Version != l.Before { // what a try before has left there is half at best
-		anew = "rm -rf -- " + quoted(folder) + " && " + anew
+		there, err := d.exists(folder)
+		if err != nil {
+			return "", err
+		}
+		if there { // only then: a command of a try whose connection broke off may run late, and must not take away what is laid now
+			anew = "rm -rf -- " + quoted(folder) + " && " + anew
+		}
 	}
 	if _, err := d.run(ctx, anew); err != nil {
 		return "", err
