@@ -18,7 +18,15 @@ import (
 // Fronts verify as OpenSSL does: a path has to end at a root of their list, and
 // what else the list holds counts as sent.
 func JudgeHop(h *binding.Hop, b *binding.Behind) {
-	if len(b.Chain) == 0 {
+	switch {
+	case len(b.Chain) > 0:
+	case h.Checked:
+		h.Fault, h.Why = binding.HopChain, "its certificate cannot be read"
+		return
+	default:
+		if h.TLS {
+			h.Unknown = "the certificate shown there cannot be read"
+		}
 		return
 	}
 	leaf := b.Chain[0]
@@ -147,10 +155,19 @@ func group(s *Subject, c *binding.Configured, list []*binding.Hop) {
 	failed := slices.DeleteFunc(slices.Clone(list), func(h *binding.Hop) bool { return h.Fault == "" })
 	if len(failed) > 0 {
 		h := failed[0]
+		unknown := 0
+		for _, o := range list {
+			if o.Fault == "" && o.Unknown != "" {
+				unknown++
+			}
+		}
 		severity, rest := Broken, "visitors get an error"
-		if len(failed) < len(list) {
-			severity, rest = Weak, fmt.Sprintf("%d of %d servers behind are left", len(list)-len(failed), len(list))
-		} else if len(list) > 1 {
+		switch left := len(list) - len(failed) - unknown; {
+		case left > 0:
+			severity, rest = Weak, fmt.Sprintf("%d of %d servers behind are left", left, len(list))
+		case unknown > 0:
+			severity, rest = Weak, fmt.Sprintf("of the %d others behind nothing is known", unknown)
+		case len(list) > 1:
 			rest = fmt.Sprintf("none of the %d servers behind is left, and visitors get an error", len(list))
 		}
 		front := "the front is fine, and the server behind it is not"

@@ -66,6 +66,13 @@ func TestHowALastHopIsJudged(t *testing.T) {
 	check.JudgeHop(&unread, &binding.Behind{Chain: pkitest.List(good, middle), NoTrust: "permission denied", At: pkitest.Now})
 	assert.Empty(t, unread.Fault, "what cannot be read is no fault")
 	assert.Equal(t, "permission denied", unread.Unknown)
+	rubbish, unverified, plain := named, sends, binding.Hop{}
+	for _, h := range []*binding.Hop{&rubbish, &unverified, &plain} {
+		check.JudgeHop(h, &binding.Behind{At: pkitest.Now})
+	}
+	assert.Equal(t, binding.HopChain, rubbish.Fault, "what cannot be read is not taken")
+	assert.NotEmpty(t, unverified.Unknown, "nor called fine")
+	assert.Equal(t, binding.Hop{}, plain)
 	for address, own := range map[string]bool{"unix:/run/x": true, "localhost:1": true, "127.0.0.1:80": true, "[::1]:80": true,
 		"127.0.0.2:80": false, "192.0.2.1:80": false, "app.internal:80": false} {
 		assert.Equal(t, own, (&binding.Hop{Address: address}).Own(), address)

@@ -121,6 +121,8 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 			"start node (/m/a:3), or correct /n/a:9, then nginx -t && nginx -s reload", "/n/a:9", agrees, agrees},
 		{"last-hop-fails", check.Weak, hops(fine, down), served(good), "1 of 2 servers behind are left", "start node", "/n/a:9",
 			agrees, agrees},
+		{"last-hop-fails", check.Weak, hops(binding.Hop{At: at("/n/a:7"), Unknown: "no time was left"}, down), served(good),
+			"of the 1 others behind nothing is known", "start node", "/n/a:9", agrees, agrees},
 		{"last-hop-fails", check.Broken, hops(down, down), served(good), "none of the 2 servers behind is left", "start node",
 			"/n/a:9", agrees, agrees},
 		{"", "", hops(binding.Hop{At: at("/n/a:9"), For: "other.example", Fault: binding.HopDown}), served(good), "", "", "",

@@ -163,6 +163,13 @@ func (e *editor) secure(f *front, w kind.Wanted) error {
 	case len(hosts) == 0:
 		return refuse(w.Site, byHand, "the section asks for no name that the certificate could be for")
 	}
+	for _, host := range hosts {
+		w := &walk{tree: e.routes, visitor: &visitor{host: host, sni: host, path: "/", tls: true, vars: map[string]sample{}}}
+		if step, done := w.section(f.section); done && step.Handling == kind.Redirects {
+			return refuse(step.Place, "let it count for plain http alone: if !{ ssl_fc }",
+				"visitors of %s would be redirected over TLS too, and go round in circles", host)
+		}
+	}
 	indent := f.indent(e)
 	line := 0
 	var binds []string
@@ -171,17 +178,20 @@ func (e *editor) secure(f *front, w kind.Wanted) error {
 			return refuse(b.place, byHand, "the section has a bind line with TLS, or in another file")
 		}
 		line = max(line, b.place.Line)
+		if slices.Contains(b.args(2), "id") {
+			return refuse(b.place, byHand, "the bind line has a number of its own, which no second one can have")
+		}
+		more := "" // what else the line says of its listener, such as accept-proxy
+		if n := len(b.words); n > 2 {
+			more = strings.Split(b.file.text, "\n")[b.place.Line-1][b.words[1].to:b.words[n-1].to]
+		}
 		for _, text := range strings.Split(b.arg(1), ",") {
 			host, _, err := net.SplitHostPort(text)
 			if err != nil {
 				return refuse(b.place, byHand, "%s is no address and port", text)
 			}
-			bind := fmt.Sprintf("%sbind %s ssl crt %s alpn h2,http/1.1", indent, net.JoinHostPort(host, strconv.Itoa(int(w.Port))),
-				quoted(w.Certificate))
-			if host == "" || host == "*" {
-				bind = fmt.Sprintf("%sbind %s:%d ssl crt %s alpn h2,http/1.1", indent, host, w.Port, quoted(w.Certificate))
-			}
-			binds = append(binds, bind)
+			at := net.JoinHostPort(host, strconv.Itoa(int(w.Port)))
+			binds = append(binds, fmt.Sprintf("%sbind %s%s ssl crt %s alpn h2,http/1.1", indent, at, more, quoted(w.Certificate)))
 		}
 	}
 	if len(binds) == 0 {
