@@ -120,3 +120,29 @@ func TestHowAFrontIsPrepared(t *testing.T) {
 		}
 	}
 }
+
+// TestHowAFrontGoesToHTTPS keeps what the bind line says of its listener, and refuses
+// where visitors would go round in circles.
+func TestHowAFrontGoesToHTTPS(t *testing.T) {
+	const head = "defaults\n  mode http\nfrontend f\n  bind 192.0.2.1:80 accept-proxy # plain\n  %s\n" +
+		"  use_backend b if { req.hdr(host) -i a.example }\nbackend b\n  http-request return\n"
+	for rule, no := range map[string]string{
+		"":                                       "",
+		"redirect scheme https if !{ ssl_fc }":   "",
+		"redirect scheme https":                  "go round in circles",
+		"http-request redirect prefix https://x": "go round in circles",
+	} {
+		fsys := house(fmt.Sprintf(head, rule), nil)
+		r, err := haproxy.Read(fsys, mainFile)
+		require.NoError(t, err)
+		to := haproxy.Kind.Installs(machine{files: fsys}, &estate.Server{Reach: &estate.Reach{Configuration: mainFile}})
+		edits, err := to.(*files.Destination).Editor.Edit(fsys, mainFile,
+			[]kind.Wanted{{Site: r.Sites[0].Place, Certificate: "/n/c.pem", Port: 443}})
+		if no != "" {
+			require.ErrorContains(t, err, no, rule)
+			continue
+		}
+		require.NoError(t, err, rule)
+		assert.Contains(t, edits.Files[0].After, "\n  bind 192.0.2.1:443 accept-proxy ssl crt /n/c.pem alpn h2,http/1.1\n", rule)
+	}
+}
