@@ -52,7 +52,7 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 					Seen: "a wildcard has no address of its own; visit a host of it: insegna visit HOST"}}}
 			continue
 		}
-		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host), Estate: e, Kinds: s.cfg.Kinds,
+		r := VisitRequest{Host: host, Judge: judge, Looker: s.cfg.Looker, Plain: e.PlainPort(host), Kinds: s.cfg.Kinds,
 			Audiences: []string{e.Audiences[0].Name}}
 		known := installed[host]
 		if h := e.Host(host); h != nil {
@@ -67,9 +67,16 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 				resolver = ca.ACME.Resolver
 			}
 		}
+		if i < visitsAtOnce {
+			r.Estate = e
+		}
 		all.Go(func() (err error) {
 			r.lead(ctx, resolver, known)
-			list[i], err = Visit(ctx, r)
+			if list[i], err = Visit(ctx, r); err == nil && r.Estate == nil {
+				list[i].Steps = append(list[i].Steps, VisitStep{Step: "behind", Fine: true, Seen: fmt.Sprintf(
+					"not looked at: that is done for the first %d names of a mandate; visit this one: insegna visit %s --estate FILE",
+					visitsAtOnce, r.Host)})
+			}
 			return err
 		})
 	}
