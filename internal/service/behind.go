@@ -479,7 +479,9 @@ func (s *Installing) frontTakes(ctx context.Context, e *estate.Estate, front, at
 	bindings []install.Binding, stood []binding.Hop) error {
 	k := s.cfg.Kinds.Of(front.Kind)
 	over, err := open(ctx, front.Reach)
-	if err != nil {
+	if err != nil && s.sameIssuer(ctx, chain[0], at, stood) {
+		return nil // it takes that CA's already, and a renewal does not wait for it
+	} else if err != nil {
 		return &RefusedError{fmt.Sprintf("%s stands in front of %s and verifies what it shows, and it cannot be asked what it "+
 			"takes: %v", front.Name, at.Name, err), "see the way to it: insegna server show " + front.Name}
 	}
@@ -510,4 +512,21 @@ func (s *Installing) frontTakes(ctx context.Context, e *estate.Estate, front, at
 				h.Trust, k.Tester.TakeIn(front.Reach))}
 	}
 	return nil
+}
+
+// sameIssuer says whether what a front was shown last at a server behind it, and took,
+// came from the CA of a certificate.
+func (s *Installing) sameIssuer(ctx context.Context, leaf *certs.Certificate, at *estate.Server, stood []binding.Hop) bool {
+	for i := range stood {
+		h := &stood[i]
+		to, err := netip.ParseAddrPort(h.Address)
+		if err != nil || !h.Checked || h.Leaf == "" || h.Fault != "" || !slices.Contains(at.Addresses, to.Addr()) {
+			continue
+		}
+		list, err := s.store.CertificatesWithPrefix(ctx, h.Leaf)
+		if err != nil || len(list) != 1 || list[0].Issuer != leaf.IssuerName() {
+			return false
+		}
+	}
+	return true
 }
