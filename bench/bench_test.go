@@ -94,7 +94,12 @@ func run(tb testing.TB, out, only string) error {
 		}
 		fmt.Fprintf(os.Stderr, "bench: %s\n", part.name)
 		if err := part.run(); err != nil {
-			return fmt.Errorf("%s: %w", part.name, err)
+			if ctx.Err() != nil || only != "" {
+				return fmt.Errorf("%s: %w", part.name, err)
+			}
+			fmt.Fprintf(os.Stderr, "bench: %s: %v\n", part.name, err)
+			b.figures = append(b.figures, figure{part.name + ": not all of it was measured", "failed", "all of it",
+				"It ended with: " + oneLine(err) + ".", false})
 		}
 	}
 	for _, f := range b.figures {
@@ -104,6 +109,15 @@ func run(tb testing.TB, out, only string) error {
 		return nil
 	}
 	return b.report(out)
+}
+
+// oneLine is an error as a cell of a table holds it.
+func oneLine(err error) string {
+	text, _, cut := strings.Cut(err.Error(), "\n")
+	if cut {
+		text += " (and more like it)"
+	}
+	return strings.ReplaceAll(text, "|", "/")
 }
 
 func (b *bench) add(name string, got float64, unit, wanted, how string, met bool) {

@@ -1168,6 +1168,7 @@ type Finding struct {
 	Faces       *Faces       `json:"faces,omitempty"`
 	Host        string       `json:"host"`
 	Id          int64        `json:"id"`
+	Mending     Mending      `json:"mending"`
 	OpenedAt    time.Time    `json:"opened_at"`
 
 	// Place file:line of the host or server in the estate file
@@ -1192,6 +1193,16 @@ type FindingPage struct {
 	Counts     SeverityCounts `json:"counts"`
 	Items      []Finding      `json:"items"`
 	NextCursor *string        `json:"next_cursor,omitempty"`
+}
+
+// FindingRef defines model for FindingRef.
+type FindingRef struct {
+	Code    string `json:"code"`
+	Finding int64  `json:"finding"`
+
+	// Host empty for one about the server as a whole
+	Host   string `json:"host"`
+	Server string `json:"server"`
 }
 
 // Fingerprint defines model for Fingerprint.
@@ -1345,19 +1356,24 @@ type Installation struct {
 	AskedBack   bool                  `json:"asked_back"`
 	Bindings    []InstallationBinding `json:"bindings"`
 	By          string                `json:"by"`
-	Certificate Fingerprint           `json:"certificate"`
+	Certificate *Fingerprint          `json:"certificate,omitempty"`
 
 	// Files of the configuration that change; empty in lists
 	Files      []FileChange `json:"files"`
 	FinishedAt *time.Time   `json:"finished_at,omitempty"`
-	Mandate    string       `json:"mandate"`
+
+	// Mandate empty where findings are mended without one
+	Mandate string `json:"mandate"`
+
+	// Mends findings that are mended by it, where it brings no certificate
+	Mends []Mend `json:"mends"`
 
 	// Notes what else on the server the reload takes in: open findings about files that are not in use yet
 	Notes  []string `json:"notes"`
 	Number int64    `json:"number"`
 
 	// Order that brought the certificate
-	Order       int64     `json:"order"`
+	Order       *int64    `json:"order,omitempty"`
 	PreviewedAt time.Time `json:"previewed_at"`
 
 	// Reason why it was taken back or is stuck
@@ -1371,6 +1387,9 @@ type Installation struct {
 
 	// Steps of one installation; empty in lists
 	Steps []OrderStep `json:"steps"`
+
+	// Survey that looks at the server afterwards
+	Survey *int64 `json:"survey,omitempty"`
 }
 
 // InstallationState defines model for Installation.State.
@@ -1504,6 +1523,17 @@ type Lane struct {
 	NotAfter  time.Time   `json:"not_after"`
 	NotBefore time.Time   `json:"not_before"`
 	Sha256    Fingerprint `json:"sha256"`
+}
+
+// LeftFinding defines model for LeftFinding.
+type LeftFinding struct {
+	About FindingRef `json:"about"`
+
+	// Next what to do
+	Next string `json:"next"`
+
+	// Reason why it is not mended
+	Reason string `json:"reason"`
 }
 
 // LineMark defines model for LineMark.
@@ -1642,6 +1672,60 @@ type MaterialState string
 type MaterialPage struct {
 	Items      []Material `json:"items"`
 	NextCursor *string    `json:"next_cursor,omitempty"`
+}
+
+// Mend defines model for Mend.
+type Mend struct {
+	Code string `json:"code"`
+
+	// Does what mends it
+	Does    string `json:"does"`
+	Finding int64  `json:"finding"`
+
+	// Host empty for one about the server as a whole
+	Host string `json:"host"`
+}
+
+// MendPlan defines model for MendPlan.
+type MendPlan struct {
+	// Installations previews
+	Installations []Installation `json:"installations"`
+
+	// Left what a person has to do
+	Left []LeftFinding `json:"left"`
+
+	// Renewals hosts that need a certificate from their CA first
+	Renewals []Renewal `json:"renewals"`
+}
+
+// MendRequest defines model for MendRequest.
+type MendRequest struct {
+	// Also others who may get something else by it, by name
+	Also *[]string `json:"also,omitempty"`
+
+	// Code only with this code
+	Code *string `json:"code,omitempty"`
+
+	// Findings by number; without them all open ones that fit
+	Findings *[]int64 `json:"findings,omitempty"`
+
+	// Host part of a host
+	Host *string `json:"host,omitempty"`
+
+	// Rehearse stage and test, and take it away again
+	Rehearse *bool `json:"rehearse,omitempty"`
+
+	// Server only of this server
+	Server *string `json:"server,omitempty"`
+}
+
+// Mending defines model for Mending.
+type Mending struct {
+	// Can insegna finding mend does it
+	Can bool `json:"can"`
+
+	// Says what mends it, or why a person has to
+	Says string `json:"says"`
 }
 
 // NewToken defines model for NewToken.
@@ -1834,6 +1918,16 @@ type ReadingDifference struct {
 
 // ReadingDifferenceWhat defines model for ReadingDifference.What.
 type ReadingDifferenceWhat string
+
+// Renewal defines model for Renewal.
+type Renewal struct {
+	Findings []FindingRef `json:"findings"`
+	Host     string       `json:"host"`
+
+	// Mandate that is for it; empty where one has to be made
+	Mandate string `json:"mandate"`
+	Server  string `json:"server"`
+}
 
 // Role defines model for Role.
 type Role string
@@ -2569,6 +2663,9 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// PreviewMendingJSONRequestBody defines body for PreviewMending for application/json ContentType.
+type PreviewMendingJSONRequestBody = MendRequest
+
 // BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
 type BeginHttpsJSONRequestBody = HttpsRequest
 
@@ -2783,6 +2880,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /findings (the `ListFindings` operationId).
 	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewMendingWithBody Works out how findings are mended, as one installation for each server, and changes nothing
+	//
+	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+	PreviewMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewMending Works out how findings are mended, as one installation for each server, and changes nothing
+	//
+	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+	PreviewMending(ctx context.Context, body PreviewMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFinding One finding with its evidence
 	//
@@ -3476,6 +3591,44 @@ func (c *Client) PreviewEstate(ctx context.Context, body PreviewEstateJSONReques
 // Corresponds with GET /findings (the `ListFindings` operationId).
 func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFindingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewMendingWithBody Works out how findings are mended, as one installation for each server, and changes nothing
+//
+// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+func (c *Client) PreviewMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewMendingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewMending Works out how findings are mended, as one installation for each server, and changes nothing
+//
+// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+func (c *Client) PreviewMending(ctx context.Context, body PreviewMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewMendingRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5422,6 +5575,46 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPreviewMendingRequest calls the generic PreviewMending builder with application/json body
+func NewPreviewMendingRequest(server string, body PreviewMendingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewMendingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewMendingRequestWithBody constructs an http.Request for the PreviewMending method, with any body, and a specified content type
+func NewPreviewMendingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings/mend")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8423,6 +8616,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /findings (the `ListFindings` operationId).
 	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
 
+	// PreviewMendingWithBodyWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+	//
+	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+	PreviewMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewMendingResponse, error)
+
+	// PreviewMendingWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+	//
+	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+	PreviewMendingWithResponse(ctx context.Context, body PreviewMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewMendingResponse, error)
+
 	// GetFindingWithResponse One finding with its evidence
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9519,6 +9730,54 @@ func (r ListFindingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewMendingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MendPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PreviewMendingResponse) GetJSON201() *MendPlan {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewMendingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewMendingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewMendingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewMendingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewMendingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12688,6 +12947,36 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, para
 	return ParseListFindingsResponse(rsp)
 }
 
+// PreviewMendingWithBodyWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+//
+// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+func (c *ClientWithResponses) PreviewMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewMendingResponse, error) {
+	rsp, err := c.PreviewMendingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewMendingResponse(rsp)
+}
+
+// PreviewMendingWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+//
+// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
+func (c *ClientWithResponses) PreviewMendingWithResponse(ctx context.Context, body PreviewMendingJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewMendingResponse, error) {
+	rsp, err := c.PreviewMending(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewMendingResponse(rsp)
+}
+
 // GetFindingWithResponse One finding with its evidence
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14064,6 +14353,39 @@ func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewMendingResponse parses an HTTP response from a PreviewMendingWithResponse call
+func ParsePreviewMendingResponse(rsp *http.Response) (*PreviewMendingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewMendingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MendPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -167,7 +167,7 @@ func (a *app) findings() *cobra.Command {
 	f.StringSliceVar(&severities, "severity", nil, "broken, due, weak, note")
 	f.IntVar(&limit, "limit", 0, limitHelp)
 	a.failAtFlag(list)
-	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.catalogue())
+	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.findingMend(), a.catalogue())
 }
 
 // findingShow tells one finding with its evidence.
@@ -186,7 +186,7 @@ func (a *app) findingShow() *cobra.Command {
 			}
 			facts := [][2]string{{"finding", f.Code}, {"severity", marks[string(f.Severity)]},
 				{"where", strings.ReplaceAll(whereFound(*f), "\n", ", ")}, {"declared", f.Place}, {"configured", orEmpty(f.Source)},
-				{"cause", f.Cause}, {"remedy", f.Remedy}, {"opened", moment(f.OpenedAt)}}
+				{"cause", f.Cause}, {"remedy", f.Remedy}, {"mends itself", mendsItself(f)}, {"opened", moment(f.OpenedAt)}}
 			if f.ClosedAt != nil {
 				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt)})
 			}
@@ -214,19 +214,20 @@ func (a *app) catalogue() *cobra.Command {
 		RunE: a.run(func(*cobra.Command, []string) error {
 			rows := make([]catalogueRow, len(check.Rules))
 			for i, r := range check.Rules {
-				rows[i] = catalogueRow{string(r.Code), string(r.Severity), r.Meaning}
+				rows[i] = catalogueRow{string(r.Code), string(r.Severity), r.Meaning, r.Mending()}
 			}
 			return print(a, rows, rows, []column[catalogueRow]{
 				{head: "Finding", cell: func(r catalogueRow) string { return r.Code }},
 				{head: "Severity", cell: func(r catalogueRow) string { return marks[r.Severity] },
 					raw: func(r catalogueRow) string { return r.Severity }},
-				{head: "Meaning", width: 60, cell: func(r catalogueRow) string { return r.Meaning }},
+				{head: "Meaning", width: 44, cell: func(r catalogueRow) string { return r.Meaning }},
+				{head: "Mends itself", width: 44, cell: func(r catalogueRow) string { return r.Mends }},
 			})
 		})}
 }
 
 // catalogueRow is what people are told of a rule.
-type catalogueRow struct{ Code, Severity, Meaning string }
+type catalogueRow struct{ Code, Severity, Meaning, Mends string }
 
 // findingColumns keep host names whole.
 var findingColumns = []column[client.Finding]{

@@ -133,8 +133,14 @@ func (a *app) note(mark, text string) {
 
 // showPreview prints what will change.
 func (a *app) showPreview(v *client.Installation) {
-	a.say("Installing the certificate of order %d (%s) for %s on %s", v.Order, v.Certificate[:12], v.Mandate, v.Server)
+	a.say("%s", heading(v))
 	a.say("")
+	for _, f := range v.Mends {
+		a.note(fmt.Sprintf("  #%-5d", f.Finding), strings.TrimSpace(f.Host+" "+f.Code)+": "+f.Does)
+	}
+	if len(v.Mends) > 0 {
+		a.say("")
+	}
 	for _, act := range v.Acts {
 		a.note(fmt.Sprintf("  %-6s", clean(act.Does)), act.What)
 	}
@@ -143,8 +149,11 @@ func (a *app) showPreview(v *client.Installation) {
 	}
 	for _, d := range v.Bindings {
 		shows := "shows no certificate"
-		if d.Before != "" {
-			shows = "shows " + d.Before[:12]
+		if first, more, _ := strings.Cut(d.Before, " "); first != "" {
+			shows = "shows " + first[:12]
+			if more != "" {
+				shows += fmt.Sprintf(" and %d more", 1+strings.Count(more, " "))
+			}
 		}
 		if d.Neighbour {
 			shows += " and is to go on so"
@@ -156,6 +165,35 @@ func (a *app) showPreview(v *client.Installation) {
 	if len(v.Files) == 0 {
 		a.say("\nNo file of the configuration changes.")
 	}
+}
+
+// heading says what an installation is.
+func heading(v *client.Installation) string {
+	switch {
+	case len(v.Mends) > 0:
+		return fmt.Sprintf("Mending %s on %s", counted(len(v.Mends), "finding"), v.Server)
+	case v.Certificate == nil || v.Order == nil:
+		return "Installing on " + v.Server
+	}
+	return fmt.Sprintf("Installing the certificate of order %d (%s) for %s on %s", *v.Order, (*v.Certificate)[:12], v.Mandate,
+		v.Server)
+}
+
+// whatFor names what an installation brings: a mandate's certificate, or findings
+// mended.
+func whatFor(v *client.Installation) string {
+	if len(v.Mends) > 0 {
+		return "mends " + counted(len(v.Mends), "finding")
+	}
+	return v.Mandate
+}
+
+// counted writes a number of things.
+func counted(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // showNotes tells what else a reload takes in.
@@ -190,7 +228,7 @@ func (a *app) beginInstallation(ctx context.Context, number int64) error {
 
 // followInstallation prints the steps as they come, until it has ended.
 func (a *app) followInstallation(ctx context.Context, v *client.Installation) error {
-	a.say("\nInstallation %d of %s on %s", v.Number, v.Mandate, v.Server)
+	a.say("\nInstallation %d (%s) on %s", v.Number, whatFor(v), v.Server)
 	for printed := 0; ; {
 		var err error
 		if v, err = a.installationOf(ctx, v.Number); err != nil {
@@ -229,6 +267,11 @@ func (a *app) installationEnd(v *client.Installation) error {
 		a.say("Rehearsed: the server's own test passes, and nothing was changed.")
 	case client.InstallationStateDone:
 		came := "Taken in by the server, and looked at nowhere."
+		if len(v.Mends) > 0 {
+			a.say("New everywhere: what lies on %s is what visitors get. The way back: insegna installation return %d", v.Server,
+				v.Number)
+			return nil
+		}
 		if slices.ContainsFunc(v.Bindings, func(b client.InstallationBinding) bool { return !b.Neighbour }) {
 			came = "New everywhere: visitors get the new certificate."
 		}
@@ -274,10 +317,16 @@ func (a *app) installationList() *cobra.Command {
 			}
 			err = print(a, page.Items, page.Items, []column[client.Installation]{
 				{head: "No.", cell: func(v client.Installation) string { return fmt.Sprint(v.Number) }},
-				{head: "Mandate", width: 16, cell: func(v client.Installation) string { return v.Mandate }},
+				{head: "Mandate", width: 16, cell: func(v client.Installation) string { return whatFor(&v) },
+					raw: func(v client.Installation) string { return v.Mandate }},
 				{head: "Server", width: 14, cell: func(v client.Installation) string { return v.Server }},
-				{head: "Certificate", cell: func(v client.Installation) string { return v.Certificate[:12] },
-					raw: func(v client.Installation) string { return v.Certificate }},
+				{head: "Certificate", cell: func(v client.Installation) string {
+					if v.Certificate == nil {
+						return "as it is"
+					}
+					return (*v.Certificate)[:12]
+				},
+					raw: func(v client.Installation) string { return orEmpty(v.Certificate) }},
 				{head: "By", width: 10, cell: func(v client.Installation) string { return v.By }},
 				{head: "State", width: 34, cell: func(v client.Installation) string {
 					if v.State == client.InstallationStatePreviewed {
@@ -325,7 +374,7 @@ func (a *app) installationShow() *cobra.Command {
 			if follow {
 				return a.followInstallation(c.Context(), v)
 			}
-			a.say("\nInstallation %d of %s on %s, begun by %s", v.Number, v.Mandate, v.Server, v.By)
+			a.say("\nInstallation %d (%s) on %s, begun by %s", v.Number, whatFor(v), v.Server, v.By)
 			a.stepsFrom(v.Steps, 0, true)
 			return a.installationEnd(v)
 		})}

@@ -11,11 +11,17 @@ import (
 // files, whichever it has.
 func installationOf(v *service.InstallationView) contract.Installation {
 	out := contract.Installation{Number: v.ID, Mandate: v.Mandate.Name, Rehearsal: v.Rehearsal, Server: v.Server,
-		Order: v.OrderID, Certificate: v.Leaf,
+		Mends: []contract.Mend{}, Survey: v.SurveyID,
 		Acts: []contract.InstallationAct{}, Files: []contract.FileChange{}, Bindings: []contract.InstallationBinding{},
 		Notes: list(v.Notes), State: contract.InstallationState(v.State), AskedBack: v.AskedBack, Reason: v.Reason,
 		Advice: v.Advice,
 		By:     v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
+	if v.MandateID != 0 {
+		out.Order, out.Certificate = &v.OrderID, &v.Leaf
+	}
+	for _, f := range v.Mends {
+		out.Mends = append(out.Mends, contract.Mend{Finding: f.Finding, Code: f.Code, Host: f.Host, Does: f.Does})
+	}
 	for _, a := range v.Plan.Acts {
 		out.Acts = append(out.Acts, contract.InstallationAct{Does: a.Does, What: a.What})
 	}

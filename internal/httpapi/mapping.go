@@ -163,9 +163,14 @@ func (srv *Server) findingsOf(ctx context.Context, list []service.Finding) []con
 	if err != nil {
 		file = "" // the findings are shown all the same
 	}
+	mendable, err := srv.service.Mendable(ctx)
+	if err != nil {
+		mendable = func(*service.Finding) (bool, string) { return false, "what is declared cannot be told just now" }
+	}
 	out := make([]contract.Finding, len(list))
 	for i := range list {
 		out[i] = findingOf(&list[i], file)
+		out[i].Mending.Can, out[i].Mending.Says = mendable(&list[i])
 	}
 	return out
 }

@@ -51,6 +51,12 @@ type Binding struct {
 	// files hold by now
 	Neighbour bool     `json:"neighbour,omitempty"`
 	Own       []string `json:"own,omitempty"` // SHA-256 of the certificates in a neighbour's files
+	// Wants is what it has to show in the end, any of these, where that is not the
+	// certificate installed
+	Wants []string `json:"wants,omitempty"`
+	// Whole says that it is the whole list that counts: the SHA-256 of each certificate
+	// sent, parted by blanks
+	Whole bool `json:"whole,omitempty"`
 }
 
 // Well says whether a binding shows what it should: the new certificate, or
@@ -58,6 +64,9 @@ type Binding struct {
 func (b *Binding) Well(shown, leaf string) bool {
 	if b.Neighbour {
 		return b.Before == "" || shown == b.Before || slices.Contains(b.Own, shown)
+	}
+	if len(b.Wants) > 0 {
+		return slices.Contains(b.Wants, shown)
 	}
 	return shown == leaf
 }
@@ -101,6 +110,7 @@ type Plan struct {
 	Acts  []Act           `json:"acts"`            // what is done, in its order, for people
 	Files []File          `json:"files"`           // of the configuration that change
 	Links []Link          `json:"links,omitempty"` // that are laid
+	Modes []Mode          `json:"modes,omitempty"` // of files, that change
 	Own   json.RawMessage `json:"own"`             // the destination's own
 }
 

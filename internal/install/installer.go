@@ -187,6 +187,9 @@ func (b *Binding) wrong(seen string) string {
 	if b.Neighbour {
 		return fmt.Sprintf("the neighbour %s no longer shows its certificate: it shows %s", b, seen)
 	}
+	if len(b.Wants) > 0 {
+		return fmt.Sprintf("%s does not show what lies on the disk: it shows %s", b, seen)
+	}
 	return fmt.Sprintf("the new certificate is not seen: %s shows %s", b, seen)
 }
 
@@ -227,7 +230,12 @@ func (i *Installation) seen() string {
 		}
 	}
 	words := "the new certificate is seen: " + strings.Join(seen, ", ")
-	if len(seen) == 0 {
+	switch {
+	case i.Leaf == "" && len(seen) == 0:
+		words = "nothing of it is to be seen from outside"
+	case i.Leaf == "":
+		words = "what lies on the disk is seen: " + strings.Join(seen, ", ")
+	case len(seen) == 0:
 		words = "taken in, and looked at nowhere: no address of the server is known at which it is served"
 	}
 	switch kept {
@@ -263,7 +271,7 @@ func (m *Installer) back(ctx context.Context, i *Installation) error {
 		words += ", and the server has taken them in"
 	}
 	wrong, err := m.until(ctx, i, func(b *Binding, leaf string) bool {
-		return leaf != i.Leaf || b.Before == i.Leaf || b.Neighbour
+		return len(b.Wants) > 0 || leaf != i.Leaf || b.Before == i.Leaf || b.Neighbour
 	}, func(b *Binding, seen string) string { return fmt.Sprintf("%s still shows %s", b, seen) })
 	if err != nil {
 		return err

@@ -80,6 +80,9 @@ type Wanted struct {
 	// More says that the site is a listener's line that takes further certificates, and
 	// no site is for the names yet
 	More bool
+	// Keep says that the certificate stays, with what is sent behind it, and only the
+	// key is another
+	Keep bool
 	// of the server, as the estate declares them; a listener at every one of them
 	// is opened one by one where some are opened already
 	Addresses []netip.Addr

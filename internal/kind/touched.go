@@ -48,10 +48,10 @@ var asked = []string{"/", "/.well-known/acme-challenge/token", "/any/other-path"
 type Compared struct {
 	Before, After Side
 	Edits         *Edits
-	Wanted        []Wanted           // sites that were edited, as they stood before
-	Leaf          *certs.Certificate // the certificate they show in the end
-	Agreed        []string           // those who may be touched, as a Change names them
-	Most          int                // changes to tell
+	Wanted        []Wanted               // sites that were edited, as they stood before
+	Own           func(host string) bool // hosts that are to get something else
+	Agreed        []string               // those who may be touched, as a Change names them
+	Most          int                    // changes to tell
 
 	sites map[place.Place]bool // that were edited, as they stood before
 }
@@ -90,7 +90,7 @@ func (c *Compared) visitors() []visitor {
 	for i := range c.Before.Reading.Sites {
 		for n := range c.Before.Reading.Sites[i].Names {
 			for _, host := range Hosts(&c.Before.Reading.Sites[i].Names[n]) {
-				if !met[host] && !c.own(host) {
+				if !met[host] && !c.Own(host) {
 					list = append(list, visitor{host, host})
 				}
 				met[host] = true
@@ -114,9 +114,6 @@ func Hosts(n *Name) []string {
 	}
 	return out
 }
-
-// own says whether a host is one the certificate is for.
-func (c *Compared) own(host string) bool { return names.Covers(c.Leaf, host).Covered }
 
 // endpoints are addresses to ask at: one for each listener that an edited site
 // is at before or after.

@@ -60,7 +60,7 @@ var needs = map[string]Role{
 	"listCredentials": Viewer, "draftMandate": Viewer,
 
 	"startSurvey": Operator, "beginOrder": Operator, "checkMandate": Operator, "visitMandate": Operator,
-	"previewInstallation": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
+	"previewInstallation": Operator, "previewMending": Operator, "beginInstallation": Operator, "returnInstallation": Operator,
 	"previewWave": Operator, "beginWave": Operator, "returnWave": Operator, "keepWave": Operator,
 	// where a mandate is made: as addMandate
 	"getHttps": Viewer, "listHttps": Viewer, "beginHttps": Operator, "continueHttps": Operator,

@@ -291,11 +291,19 @@ func (s *Installing) previewRow(ctx context.Context, m *MandateView, order *stor
 
 // atNextReload says what else a reload of a server takes in.
 func (s *Installing) atNextReload(ctx context.Context, server string) ([]string, error) {
+	return s.besidesAtReload(ctx, server, nil)
+}
+
+// besidesAtReload says that without some findings.
+func (s *Installing) besidesAtReload(ctx context.Context, server string, without map[int64]bool) ([]string, error) {
 	list := []string{}
 	open, _, err := s.store.Findings(ctx,
 		store.FindingFilter{Codes: check.With(check.AtNextReload), State: "open", Server: server},
 		store.Page{Sort: "severity", Limit: notesShown})
 	for i := range open {
+		if without[open[i].ID] {
+			continue
+		}
 		list = append(list, fmt.Sprintf("%s: %s: %s", open[i].Host, open[i].Code, open[i].Cause))
 	}
 	return list, err
@@ -367,6 +375,13 @@ func (s *Installing) installedOn(ctx context.Context, m *MandateView, server str
 // and what was seen in words.
 func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (leaf, seen string) {
 	o := s.cfg.Looker.Look(ctx, d.At, d.Host)
+	if d.Whole && len(o.Served) > 0 {
+		all := make([]string, len(o.Served))
+		for i, der := range o.Served {
+			all[i] = certs.FingerprintOf(der).String()
+		}
+		return strings.Join(all, " "), fmt.Sprintf("a list of %d certificates that begins with %s", len(all), all[0][:12])
+	}
 	if len(o.Served) == 0 {
 		return "", strings.TrimSpace("no certificate: " + string(o.Outcome) + " " + o.Detail)
 	}
@@ -403,8 +418,15 @@ func (s *Installing) ReturnInstallation(ctx context.Context, id int64) (*Install
 // actOf is the journal's entry for an act on an installation.
 func (s *Installing) actOf(ctx context.Context, action string) func(*store.Installation) *store.Act {
 	return func(v *store.Installation) *store.Act {
-		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10),
-			Detail: map[string]any{"server": v.Server, "certificate": v.Leaf}}
+		detail := map[string]any{"server": v.Server, "certificate": v.Leaf}
+		if v.MandateID == 0 {
+			mended := make([]string, len(v.Mends))
+			for i, f := range v.Mends {
+				mended[i] = fmt.Sprintf("#%d %s: %s", f.Finding, f.Code, f.Does)
+			}
+			detail = map[string]any{"server": v.Server, "mends": mended}
+		}
+		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10), Detail: detail}
 	}
 }
 
@@ -462,6 +484,9 @@ func (s *Installing) taken(ctx context.Context, row *store.Installation) (*insta
 	if err != nil {
 		return nil, nil, err
 	}
+	if row.MandateID == 0 {
+		return installationOf(row, v.Plan), nil, nil
+	}
 	order, err := s.store.Order(ctx, row.OrderID)
 	if err != nil {
 		return nil, nil, err
@@ -470,13 +495,19 @@ func (s *Installing) taken(ctx context.Context, row *store.Installation) (*insta
 	if err != nil {
 		return nil, nil, err
 	}
-	i := &install.Installation{ID: row.ID, Rehearsal: row.Rehearsal, Plan: v.Plan,
-		Material: install.Material{Chain: order.Chain, Key: key}, Leaf: row.Leaf,
+	i := installationOf(row, v.Plan)
+	i.Material = install.Material{Chain: order.Chain, Key: key}
+	return i, order, nil
+}
+
+// installationOf is a stored installation as it is carried out, without material.
+func installationOf(row *store.Installation, plan install.Plan) *install.Installation {
+	i := &install.Installation{ID: row.ID, Rehearsal: row.Rehearsal, Plan: plan, Leaf: row.Leaf,
 		State: install.State(row.State), Switched: row.Switched, Tries: row.Tries, Reason: row.Reason, Advice: row.Advice}
 	for _, b := range row.Bindings {
 		i.Bindings = append(i.Bindings, install.Binding(b))
 	}
-	return i, order, nil
+	return i
 }
 
 // afterInstallation does what follows an installation that ended: one the
@@ -485,13 +516,17 @@ func (s *Installing) taken(ctx context.Context, row *store.Installation) (*insta
 // needs no survey.
 func (s *Installing) afterInstallation(ctx context.Context, row *store.Installation, i *install.Installation,
 	order *store.Order) {
-	if i.State == install.Returned && row.By == itself {
+	if i.State == install.Returned && row.By == itself && order != nil {
 		s.ordering.plan(ctx, time.Now().Add(pace(order)))
 	}
 	if row.Rehearsal {
 		return
 	}
-	if _, err := s.surveying.StartSurvey(ctx, store.Scope{Server: row.Server}); err != nil && ctx.Err() == nil {
+	survey, err := s.surveying.StartSurvey(ctx, store.Scope{Server: row.Server})
+	if err == nil {
+		err = s.store.InstallationSurveyed(ctx, row.ID, survey.ID)
+	}
+	if err != nil && ctx.Err() == nil {
 		s.cfg.Log.Warn("no survey after an installation", "server", row.Server, "error", err)
 	}
 }

@@ -115,7 +115,7 @@ func newest(t *testing.T, c *client.ClientWithResponses, certificate string) *cl
 	require.Eventually(t, func() bool {
 		list, err := c.ListInstallationsWithResponse(t.Context(), nil)
 		if err != nil || list.JSON200 == nil || len(list.JSON200.Items) == 0 ||
-			list.JSON200.Items[0].Certificate != certificate {
+			list.JSON200.Items[0].Certificate == nil || *list.JSON200.Items[0].Certificate != certificate {
 			return false
 		}
 		last = &list.JSON200.Items[0]
@@ -459,7 +459,7 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	assert.Equal(t, client.InstallationStateReturned, back.State)
 	assert.Equal(t, "taken back by keeper", back.Reason)
 	assert.True(t, back.AskedBack)
-	assert.NotEqual(t, last.Certificate, q.served())
+	assert.NotEqual(t, *last.Certificate, q.served())
 	assert.True(t, verify(t, r, "").Whole)
 }
 

@@ -190,6 +190,7 @@ type FindingFilter struct {
 	Severities   []int        // any of these
 	Leaf         []byte       // certificate concerned
 	ID           int64        // one alone
+	Under        int64        // those that one stands for, by its number
 	Server       string       // by name
 	SourceFile   string       // of the server's configuration
 	OpenedAfter  *int64       // opened in surveys after OpenedAfter, up to UpTo
@@ -259,6 +260,8 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	}
 	if f.ID != 0 {
 		q = q.Where("f.id = ?", f.ID)
+	} else if f.Under != 0 {
+		q = q.Where("f.under = ?", f.Under)
 	} else {
 		q = q.Where("f.under is null")
 	}

@@ -19,8 +19,9 @@ import (
 // begun.
 type Installation struct {
 	ID         int64                 `gorm:"primaryKey"`
-	MandateID  int64                 // whose certificate it is
-	OrderID    int64                 // that brought it
+	MandateID  int64                 `gorm:"default:null"`    // whose certificate it is; 0 for a mending
+	OrderID    int64                 `gorm:"default:null"`    // that brought it; 0 for a mending
+	Mends      []InstallationMend    `gorm:"serializer:json"` // findings that are mended by it
 	Rehearsal  bool                  // nothing is changed
 	Server     string                // by name
 	Leaf       string                // SHA-256 in hexadecimal
@@ -39,6 +40,7 @@ type Installation struct {
 	StartedAt  *time.Time            // nil for a preview
 	FinishedAt *time.Time            // nil while it runs
 	WaveID     *int64                // it is a part of; nil for none
+	SurveyID   *int64                // that looked at the server afterwards; nil for none
 	Mandate    Mandate               // with its name
 }
 
@@ -52,6 +54,17 @@ type InstallationBinding struct {
 	// files hold by now
 	Neighbour bool     `json:"neighbour,omitempty"`
 	Own       []string `json:"own,omitempty"` // SHA-256 of the certificates in a neighbour's files
+	// what it has to show in the end, where that is not the certificate installed
+	Wants []string `json:"wants,omitempty"`
+	Whole bool     `json:"whole,omitempty"` // it is the whole list sent that counts
+}
+
+// InstallationMend is a finding that an installation mends.
+type InstallationMend struct {
+	Finding int64  `json:"finding"` // its number
+	Code    string `json:"code"`    // of its rule
+	Host    string `json:"host"`    // it was found for; "" for none
+	Does    string `json:"does"`    // in words
 }
 
 // InstallationStep is one step of an installation for people to see.
@@ -70,14 +83,15 @@ var (
 		"another installation on that server is under way; one at a time, see how it stands before you begin this one", "")
 	ErrInstallationBegun = fault.New(fault.NotNow, "Not possible now", "the installation was begun already", "")
 	ErrNotReturnable     = fault.New(fault.NotNow, "Not possible now",
-		"only the last installation of a mandate on a server, and only when it is done, can be taken back", "")
+		"only the last installation of a mandate on a server, and only when it is done, can be taken back; a mending counts "+
+			"for every mandate there", "")
 )
 
 // AddPreview keeps a preview in the place of the one before.
 func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if err := db.Exec("delete from installations where mandate_id = ? and server = ? and rehearsal = ? and started_at "+
-			"is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {
+		if err := db.Exec("delete from installations where mandate_id is not distinct from nullif(?::bigint, 0) and server "+
+			"= ? and rehearsal = ? and started_at is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {
 			return err
 		}
 		return db.Omit("Mandate").Create(v).Error
@@ -138,8 +152,10 @@ func (s *Store) ReturnInstallation(ctx context.Context, id int64, state, reason 
 	at time.Time, enqueue func(context.Context, Tx, int64) error) error {
 	return s.changeInstallation(ctx, id, act, at, enqueue, func(db *gorm.DB, v *Installation) error {
 		var later int64
-		if err := db.Model(&Installation{}).Where("mandate_id = ? and server = ? and id > ? and started_at is not null and "+
-			"not rehearsal and state <> 'returned'", v.MandateID, v.Server, v.ID).Count(&later).Error; err != nil {
+		// a mending may have changed what this one did, and this one what it did
+		if err := db.Model(&Installation{}).Where("(mandate_id = ? or mandate_id is null or ? = 0) and server = ? and id > ? "+
+			"and started_at is not null and not rehearsal and state <> 'returned'", v.MandateID, v.MandateID, v.Server, v.ID).
+			Count(&later).Error; err != nil {
 			return err
 		}
 		if v.State != "done" || v.Rehearsal || later > 0 {
@@ -195,8 +211,13 @@ func (s *Store) Noteworthy(ctx context.Context, itself string, since time.Time, 
 	return list, s.db.WithContext(ctx).Omit("plan").Joins("Mandate").Where(`not installations.rehearsal and ((installations.by = ? and installations.state = 'done' and installations.finished_at > ?)
 		or (installations.by = ? and installations.state = 'previewed')
 		or (installations.state in ('returned', 'stuck') and not installations.asked_back and not exists (select from installations l
-			where l.mandate_id = installations.mandate_id and l.server = installations.server and l.id > installations.id and not l.rehearsal and l.started_at is not null)))`, itself, since, itself).
+			where l.mandate_id is not distinct from installations.mandate_id and l.server = installations.server and l.id > installations.id and not l.rehearsal and l.started_at is not null)))`, itself, since, itself).
 		Order("coalesce(installations.finished_at, installations.created_at) desc").Limit(limit).Find(&list).Error
+}
+
+// InstallationSurveyed notes the survey that looks at a server after an installation.
+func (s *Store) InstallationSurveyed(ctx context.Context, id, survey int64) error {
+	return s.db.WithContext(ctx).Model(&Installation{ID: id}).Update("survey_id", survey).Error
 }
 
 // InstallationSteps gives the steps as they came.
@@ -221,7 +242,10 @@ func (s *Store) SaveInstallation(ctx context.Context, v *Installation, step *Ins
 	b.Queue("update installations set state = $2, switched = $3, tries = $4, reason = $5, advice = $6, finished_at = $7 "+
 		"where id = $1", v.ID, v.State, v.Switched, v.Tries, text(v.Reason), text(v.Advice), v.FinishedAt)
 	if kind := installationEvents[v.State]; kind != "" && !v.Rehearsal && v.FinishedAt != nil {
-		e := Event{At: *v.FinishedAt, Kind: kind, MandateID: &v.MandateID, OrderID: &v.OrderID, InstallationID: &v.ID}
+		e := Event{At: *v.FinishedAt, Kind: kind, InstallationID: &v.ID}
+		if v.MandateID != 0 {
+			e.MandateID, e.OrderID = &v.MandateID, &v.OrderID
+		}
 		e.queue(&b)
 	}
 	if step != nil {

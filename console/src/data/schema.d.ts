@@ -310,6 +310,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/findings/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Works out how findings are mended, as one installation for each server, and changes nothing
+         * @description The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+         */
+        post: operations["previewMending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/findings/{id}": {
         parameters: {
             query?: never;
@@ -1428,7 +1448,15 @@ export interface components {
         Installation: {
             /** Format: int64 */
             number: number;
+            /** @description empty where findings are mended without one */
             mandate: string;
+            /** @description findings that are mended by it, where it brings no certificate */
+            mends: components["schemas"]["Mend"][];
+            /**
+             * Format: int64
+             * @description that looks at the server afterwards
+             */
+            survey?: number;
             /** @description staged, tested on a copy, and taken away; nothing is changed */
             rehearsal: boolean;
             server: string;
@@ -1436,10 +1464,10 @@ export interface components {
              * Format: int64
              * @description that brought the certificate
              */
-            order: number;
+            order?: number;
             /** @description what is done, in its order; empty in lists */
             acts: components["schemas"]["InstallationAct"][];
-            certificate: components["schemas"]["Fingerprint"];
+            certificate?: components["schemas"]["Fingerprint"];
             /** @description of the configuration that change; empty in lists */
             files: components["schemas"]["FileChange"][];
             bindings: components["schemas"]["InstallationBinding"][];
@@ -1461,6 +1489,65 @@ export interface components {
             finished_at?: string;
             /** @description of one installation; empty in lists */
             steps: components["schemas"]["OrderStep"][];
+        };
+        Mend: {
+            /** Format: int64 */
+            finding: number;
+            code: string;
+            /** @description empty for one about the server as a whole */
+            host: string;
+            /** @description what mends it */
+            does: string;
+        };
+        MendRequest: {
+            /** @description by number; without them all open ones that fit */
+            findings?: number[];
+            /** @description only of this server */
+            server?: string;
+            /** @description only with this code */
+            code?: string;
+            /** @description part of a host */
+            host?: string;
+            /** @description stage and test, and take it away again */
+            rehearse?: boolean;
+            /** @description others who may get something else by it, by name */
+            also?: string[];
+        };
+        FindingRef: {
+            /** Format: int64 */
+            finding: number;
+            code: string;
+            /** @description empty for one about the server as a whole */
+            host: string;
+            server: string;
+        };
+        MendPlan: {
+            /** @description previews */
+            installations: components["schemas"]["Installation"][];
+            /** @description hosts that need a certificate from their CA first */
+            renewals: components["schemas"]["Renewal"][];
+            /** @description what a person has to do */
+            left: components["schemas"]["LeftFinding"][];
+        };
+        Renewal: {
+            host: string;
+            server: string;
+            /** @description that is for it; empty where one has to be made */
+            mandate: string;
+            findings: components["schemas"]["FindingRef"][];
+        };
+        LeftFinding: {
+            about: components["schemas"]["FindingRef"];
+            /** @description why it is not mended */
+            reason: string;
+            /** @description what to do */
+            next: string;
+        };
+        Mending: {
+            /** @description insegna finding mend does it */
+            can: boolean;
+            /** @description what mends it, or why a person has to */
+            says: string;
         };
         WaveRequest: {
             mandate: string;
@@ -1824,6 +1911,7 @@ export interface components {
             server: string;
             cause: string;
             remedy: string;
+            mending: components["schemas"]["Mending"];
             /**
              * Format: int64
              * @description the finding about the server that stands for this one, because others there have it for the same reason; lists leave it out
@@ -2766,6 +2854,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewMending: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendRequest"];
+            };
+        };
+        responses: {
+            /** @description the plan */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendPlan"];
                 };
             };
             default: components["responses"]["Problem"];

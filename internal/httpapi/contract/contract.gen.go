@@ -1173,6 +1173,7 @@ type Finding struct {
 	Faces       *Faces       `json:"faces,omitempty"`
 	Host        string       `json:"host"`
 	Id          int64        `json:"id"`
+	Mending     Mending      `json:"mending"`
 	OpenedAt    time.Time    `json:"opened_at"`
 
 	// Place file:line of the host or server in the estate file
@@ -1197,6 +1198,16 @@ type FindingPage struct {
 	Counts     SeverityCounts `json:"counts"`
 	Items      []Finding      `json:"items"`
 	NextCursor *string        `json:"next_cursor,omitempty"`
+}
+
+// FindingRef defines model for FindingRef.
+type FindingRef struct {
+	Code    string `json:"code"`
+	Finding int64  `json:"finding"`
+
+	// Host empty for one about the server as a whole
+	Host   string `json:"host"`
+	Server string `json:"server"`
 }
 
 // Fingerprint defines model for Fingerprint.
@@ -1350,19 +1361,24 @@ type Installation struct {
 	AskedBack   bool                  `json:"asked_back"`
 	Bindings    []InstallationBinding `json:"bindings"`
 	By          string                `json:"by"`
-	Certificate Fingerprint           `json:"certificate"`
+	Certificate *Fingerprint          `json:"certificate,omitempty"`
 
 	// Files of the configuration that change; empty in lists
 	Files      []FileChange `json:"files"`
 	FinishedAt *time.Time   `json:"finished_at,omitempty"`
-	Mandate    string       `json:"mandate"`
+
+	// Mandate empty where findings are mended without one
+	Mandate string `json:"mandate"`
+
+	// Mends findings that are mended by it, where it brings no certificate
+	Mends []Mend `json:"mends"`
 
 	// Notes what else on the server the reload takes in: open findings about files that are not in use yet
 	Notes  []string `json:"notes"`
 	Number int64    `json:"number"`
 
 	// Order that brought the certificate
-	Order       int64     `json:"order"`
+	Order       *int64    `json:"order,omitempty"`
 	PreviewedAt time.Time `json:"previewed_at"`
 
 	// Reason why it was taken back or is stuck
@@ -1376,6 +1392,9 @@ type Installation struct {
 
 	// Steps of one installation; empty in lists
 	Steps []OrderStep `json:"steps"`
+
+	// Survey that looks at the server afterwards
+	Survey *int64 `json:"survey,omitempty"`
 }
 
 // InstallationState defines model for Installation.State.
@@ -1509,6 +1528,17 @@ type Lane struct {
 	NotAfter  time.Time   `json:"not_after"`
 	NotBefore time.Time   `json:"not_before"`
 	Sha256    Fingerprint `json:"sha256"`
+}
+
+// LeftFinding defines model for LeftFinding.
+type LeftFinding struct {
+	About FindingRef `json:"about"`
+
+	// Next what to do
+	Next string `json:"next"`
+
+	// Reason why it is not mended
+	Reason string `json:"reason"`
 }
 
 // LineMark defines model for LineMark.
@@ -1647,6 +1677,60 @@ type MaterialState string
 type MaterialPage struct {
 	Items      []Material `json:"items"`
 	NextCursor *string    `json:"next_cursor,omitempty"`
+}
+
+// Mend defines model for Mend.
+type Mend struct {
+	Code string `json:"code"`
+
+	// Does what mends it
+	Does    string `json:"does"`
+	Finding int64  `json:"finding"`
+
+	// Host empty for one about the server as a whole
+	Host string `json:"host"`
+}
+
+// MendPlan defines model for MendPlan.
+type MendPlan struct {
+	// Installations previews
+	Installations []Installation `json:"installations"`
+
+	// Left what a person has to do
+	Left []LeftFinding `json:"left"`
+
+	// Renewals hosts that need a certificate from their CA first
+	Renewals []Renewal `json:"renewals"`
+}
+
+// MendRequest defines model for MendRequest.
+type MendRequest struct {
+	// Also others who may get something else by it, by name
+	Also *[]string `json:"also,omitempty"`
+
+	// Code only with this code
+	Code *string `json:"code,omitempty"`
+
+	// Findings by number; without them all open ones that fit
+	Findings *[]int64 `json:"findings,omitempty"`
+
+	// Host part of a host
+	Host *string `json:"host,omitempty"`
+
+	// Rehearse stage and test, and take it away again
+	Rehearse *bool `json:"rehearse,omitempty"`
+
+	// Server only of this server
+	Server *string `json:"server,omitempty"`
+}
+
+// Mending defines model for Mending.
+type Mending struct {
+	// Can insegna finding mend does it
+	Can bool `json:"can"`
+
+	// Says what mends it, or why a person has to
+	Says string `json:"says"`
 }
 
 // NewToken defines model for NewToken.
@@ -1839,6 +1923,16 @@ type ReadingDifference struct {
 
 // ReadingDifferenceWhat defines model for ReadingDifference.What.
 type ReadingDifferenceWhat string
+
+// Renewal defines model for Renewal.
+type Renewal struct {
+	Findings []FindingRef `json:"findings"`
+	Host     string       `json:"host"`
+
+	// Mandate that is for it; empty where one has to be made
+	Mandate string `json:"mandate"`
+	Server  string `json:"server"`
+}
 
 // Role defines model for Role.
 type Role string
@@ -2574,6 +2668,9 @@ type ApplyEstateJSONRequestBody = EstateFile
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
 
+// PreviewMendingJSONRequestBody defines body for PreviewMending for application/json ContentType.
+type PreviewMendingJSONRequestBody = MendRequest
+
 // BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
 type BeginHttpsJSONRequestBody = HttpsRequest
 
@@ -2657,6 +2754,9 @@ type ServerInterface interface {
 	// ListFindings Findings, worst first
 	// (GET /findings)
 	ListFindings(c *gin.Context, params ListFindingsParams)
+	// PreviewMending Works out how findings are mended, as one installation for each server, and changes nothing
+	// (POST /findings/mend)
+	PreviewMending(c *gin.Context)
 	// GetFinding One finding with its evidence
 	// (GET /findings/{id})
 	GetFinding(c *gin.Context, id int64)
@@ -3258,6 +3358,19 @@ func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
 	}
 
 	siw.Handler.ListFindings(c, params)
+}
+
+// PreviewMending operation middleware
+func (siw *ServerInterfaceWrapper) PreviewMending(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewMending(c)
 }
 
 // GetFinding operation middleware
@@ -4900,6 +5013,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/servers/:name/answers", wrapper.ListAnswers)
 	router.GET(options.BaseURL+"/servers/:name/file", wrapper.GetConfigurationFile)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
+	router.POST(options.BaseURL+"/findings/mend", wrapper.PreviewMending)
 	router.GET(options.BaseURL+"/findings/:id", wrapper.GetFinding)
 	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey)
@@ -5404,6 +5518,45 @@ type ListFindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewMendingRequestObject struct {
+	Body *PreviewMendingJSONRequestBody
+}
+
+type PreviewMendingResponseObject interface {
+	VisitPreviewMendingResponse(w http.ResponseWriter) error
+}
+
+type PreviewMending201JSONResponse MendPlan
+
+func (response PreviewMending201JSONResponse) VisitPreviewMendingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewMendingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewMendingdefaultApplicationProblemPlusJSONResponse) VisitPreviewMendingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7853,6 +8006,9 @@ type StrictServerInterface interface {
 	// ListFindings Findings, worst first
 	// (GET /findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
+	// PreviewMending Works out how findings are mended, as one installation for each server, and changes nothing
+	// (POST /findings/mend)
+	PreviewMending(ctx context.Context, request PreviewMendingRequestObject) (PreviewMendingResponseObject, error)
 	// GetFinding One finding with its evidence
 	// (GET /findings/{id})
 	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
@@ -8465,6 +8621,48 @@ func (sh *strictHandler) ListFindings(ctx *gin.Context, params ListFindingsParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListFindingsResponseObject); ok {
 		if err := validResponse.VisitListFindingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewMending operation middleware
+func (sh *strictHandler) PreviewMending(ctx *gin.Context) {
+	var request PreviewMendingRequestObject
+
+	var body PreviewMendingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewMending(ctx, request.(PreviewMendingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewMending")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewMendingResponseObject); ok {
+		if err := validResponse.VisitPreviewMendingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10324,228 +10522,238 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1bcxs3svBfQXG3Kkl9VOQkjjexn7RKfOLNzcfyJg8pHxXEAUlEQ4ALgKL5ufzfT6G7gcGQwHCGIpX4",
-	"7D7ZIocYoLvR98u70UQvlloJ5ezo6bvRkhu+EE4Y+OtyZaw2/n+VsBMjl05qNXo6UuKtu57Al0xPmZsL",
-	"tuQzwW7EVBsxGo+kf+pfK2E2o/FI8YUYPR3h86PxyE7mYsH9qgv+9gehZm4+evrZo88fj0dus/SPWmek",
-	"mo3evx+PfpAL6fyzuSVr+DJdsRJTvqqdX+/R2K8vF6sF/OX/lIr+jG+SyomZMPCqn00lzE+rxY0w8YVL",
-	"7ubN+xR+OR4Z8a+VNKIaPXVmJdINTLVZcIcrP3k82vvSl8JYrX6C9bPvXMIDne9MwPjkixwQ/xvAtoPG",
-	"JTfO448zeFcebf8qYezzL7PvuhLmTpiOA9G77nGcq7k27rRvWJk7sXnxTeEFsjoiDbzHpYR1f9eVFHDx",
-	"vrWOO/Fc1nDEiVZOKLgFfLms5YR7BJ7/7uni6bvkxX81Yjp6OvrLeXOpz/Fbe54sGd/ZbB8/sUutLO7g",
-	"pdE3tVh0vH6JT/y/YdsI68Ie2uTIGS3JKj1ZLfwr/UP0S7/wxcwIsQh7qSrpf8nrl0YvhXEAuymvrRiP",
-	"lslH70ZOmIXdpf/1XBgB3AseYBz+4o6t/edG8GrMuIUHLi+Y5RvLlF6Pxq1bAJxli4LGIyesuy68tpa3",
-	"Yi2t8FdPOsv8s6ySRkycNpsxw21Jx+bcMu3mnhnvf2cLpb/Rkd/Ex/TN72Li/NYuVpUUaiJ+kWINLL8F",
-	"Kk7fAti2TzXlsl4ZfFA6gYfbPTt+wI3hG/833J30F130cTnnUv0g1W1uJWdW1vnzxbfeaF0LrnaOH4/R",
-	"/GgcLnE8RQ46f5eq8ufYAcyEr2weKhP/0NRfC7HvdM+lmgmzNFLByyq+sde1mLpk3cgYxiOhqqWWyhVw",
-	"MRF7ofkcHno/Hs2MXi2z68y1zb9AVlletrtNae0KRebOGrdSVdkvam7dtRVCtd5RcSfOnATuvfsTqUTX",
-	"HfYHYdKySkxqbkTFpILPBTA+NvWcL7d9pd01nzo8Qb+t6JWb6EWeGpZGOz3RdfZLIxai2mS/siA3C1/d",
-	"CSPdZh+2r8Jz/jd6ZSYZeHkwPPWgDOCZaDWVs5UBph60OdzMOPy51sY6NqWrkQHInTCVnLh9G/yFHtu+",
-	"rSBPgRAToo8gITIiCmheFu7AmO5mBG/HvX7JZyJzt/WK9N8eu7/Ehz3hB4bWi7MFzpLha4k+neeo2vF6",
-	"F5c3uKINqFzPdR3ofZTVNltAh02Pw+HDW7LAW1Uz4TJwazhfRs7N9ZotuNoEATqTdwL2ajV+7tnfM/bI",
-	"CzyFgld6CeviFc7eV/+rPL9c2ZZsKB28tWtaj36cO/zlRUZKTgBqe4XZxQU9+H48uolA7KQSfMqLFa0c",
-	"xzvVX9ZGNSL7tHjrhFG8vk7238aZdGzNlbOMnrDsRq9UxZxmnE1W1umFMMyIiTYJdqIU9lJDKCcDnLZ5",
-	"NXfs8uKCfm/ZhNc1Awuu/wkVLzDeTiUP9SxS8kCrky7V6PIK3CFohh+20NDej1gs3QZJnlQ8pZUYDdQh",
-	"g9jTJTXSn/MZ4zdWKLfztvATvVbZFxu9uqmzwnbjl5lw5W/pjWDc3orqGWufacIzq27dQTLRGjjtAC4g",
-	"tNlOi7gyxByvWHN38vf5okHr1rX29kV1zV1/VYB+crMpyHvr7PVKOZlh38QWwYlhAR/GKypcVXQHlWYL",
-	"DZYImIeW/Cuen6od3FZaAPP0YrHXznFv6/mmcFHhgsgqT5mmcFtXJqf4bCHfP9Sgt4HgOEFAHnM/SJtB",
-	"2zA5fHmxy1ayojG7hbau395HkMcdkhqkHOg1Hr4t3pMIsoleLLS6LrK6PXbDVJrB2rW01xOeM6y69XuR",
-	"p3u/8+uCiEnVAiM8n8qr5XyRkyFSMc5qaR1oFXBS5tZCuQ0pq4th0mS48u9/Qo7O3r+xwkieNwnsnH/+",
-	"5ZNBhuMWtdIKbbKJaAuQbCGldYoUCiltIXrj5gONtOhr3BD9nuvyjXAcuWDe4dD/ArccGBmcDrDH0+sM",
-	"F6fO0RxSWi1AaaglKrFakZVkt3xGKf11esJqPkFnVuYM04SV9Frtedm6QEIoc5Mluvl2KVPO5m7QJq7o",
-	"F7ldWDlT3K1Mfg92hTSzV3akyG1+1j5k+jI83jghs/RgAeUJwPeQcd6AHCiB2lQ3zBrsL6qiJ233zqnJ",
-	"PBfX4YrhV8HwT91oO3Jhn5Q6RG48GDu+Q1OxfX5QqG42iQske/ADWPZ4ZJ02uXeSWs4xgpZTzEs+zgK7",
-	"j+KgyOIjW78DE5uoIW4xS0yplyjEJbbugLqeatPyHCcwq4kQd3Cx4Oa2/9X5QSrxIzdZ7/BCV3IqRdWf",
-	"DoJnOqPgvs1oLmg1rrkFPv+M3fF6JYj911rfslreesKZGOEwmjCXVSX2W0PkmI4QpA0E4OxFSBKs2XZs",
-	"1auFKniXp1PiuEKtFn4bRkzBCzIerRRJMruyS9EypFJvgv9K5B28U6KRoht3d0MLYS1x125wkSuX3IF0",
-	"xnigZqEs3IwAI5JnVJHJnKvZQPuvwP3y5m7ygu69HcXOaU56D3snLvKLJ/aBcbe78JvtQJ8nb6YNu+FW",
-	"YIS0iW599dnXn0PINKYG7Ls++Jrc9r/hm8u8qR+Nk6yDcQf/e6+w/xH5UrM7wfBrRhQvl7Uc6nMYrDLj",
-	"24PinGOewe1uSyZl4TrPtXVD9/Gdtm6Qa48U7YGvwUyEbByR2HuvS0vcJkFUZM8tpZL2GECSgrRMEBdJ",
-	"uLVNGGV1fXVTy0leyhqt3aDobP7I9IqwXnn7l8DQSpw0lS1KrBsGOBqPZlqJrFSZSlFXAyPMxTBjGYje",
-	"+OphbeA5YgQqwAd+Hfe6Dz62eO3zWJw0vxpA7oSL3N2OvKe/mDYCDtlhDTM6A3klxy0vM1eQuBASi7qh",
-	"HCNWdNXC+eOl64Bw0EUHSCXuHJ/MFyHlLf/LVpLQ48++fvzFo8cZat0FTWKgNk4D/zKplR0H68JrfGxt",
-	"pHMQ+hKpE6w5YsDOVvYdX4hgoCXB7TG4a5lUTBijt3NGHj/6+skeqdrwxTQv78nf/va3zz97Mu6nk8EK",
-	"ZWx9p3N6DR8Y5MrLv70/K2ueRTax5sqJ6nrLo1R6rGjw5rks3xYhsMEy8K5ihsAW+KrKCGvFsZjmAXBa",
-	"anMMuUNctjlQWLkLNnci52W2eiHcXKoZmmdzvlwKJaoxW0s3h6uDyZzW36QQ75CW8Ru98njJUWg/7Wza",
-	"ZBD1SZ7pnWWjrON1zfF8vX4SMBxksIWsxjOhKhDBtNEzDZBJPpjUGs1AbSphzoCsmz+nXNbwJ+0I/j/h",
-	"C3F2wye34EZYwb/VKi/hF1xVdJN6HAJe2vNZPGCvh3MZKHAhAWg5QntOGkOAJsSqIIFATqeUoyetxQwZ",
-	"MqBzx38exOq2QYIGPSoF+5K62l6sPk8XdN7AvPotswU1+uk43XziWCoKg+eU19CGQM1vRD5GEu3Ibr6K",
-	"C4w77EGvLZR0Vo/GXT6yUuhT6u89yvt2YPXSlkIu8yEOtXy2A6sFr2yjk3nOxuxmcaNrOWHw2/ueKG4v",
-	"f6oHTKNEfjXIhJ7oKr+LzpxLcSerYK31i8rwST68Myh58/4pmsjiB0EoWkil/EHSQCHtUhvyl3cmXX6o",
-	"eZDZEILjqrL+BnREuGPYv7Ucm/M7wdxc2pBSyaba4ANetTeCW62eYaaO/4bH53LhgTQBTpGszFlsuALo",
-	"N+lmMCMBTkPbkJZpJcbsRsBlpRR0CtfD3qXL77iW1lnPevAZ1KR6kOcx0kfhRic00plQupUwmtzsxrhv",
-	"7kwHg7tPPmkg00MTSp8fmlDanQhaOG1kuFAl5pwwnrT+57dHZ1/zs+mbd08ev/9r7qJ8J3iNUqUNI88g",
-	"VjZVqPRtVl+6E8aSztt9Dlqx+UXuJN/pZc5dJSa3ueDctkF/I+ZSVV6aetS1FYNUNmt9W8p/9EvW3FLE",
-	"iDsm+GQeLiOtf2P0ajZ3fTMJvtPLH7S+7XKp9jrWnFvmNLtBrgN5mRkerKqCUwj8EpARGLiDKUdfzUBr",
-	"1S51Xga62uYVJKfzz5uVdXl54MXYVNeViPHvywtL2lPAN9iPez1aTo9wZ+NIW3SE1FGMZFKgUsBoydbP",
-	"yRzrIHXQG8xjf5KVkm+fwkeckcpWLP7IJAFbIFBReRKdakPiKNEnI/f3yPasbMOI4+56FGClQeoHpB7m",
-	"b5Dfm53rtYJjUk6qt0qt/5tSyG9VIbm1Cd63lyaMp9cCXlIQ/q5lC04xFAmbAOtvzd1kTqFU3MqbfTQT",
-	"UBuWJxjkycO679HQzfkpcpSNp4OtAJps4gkBNQj0gEpaNGtZrKvx5gQoBFk1mvz5mUwS9P96mpF2GxvJ",
-	"LcVvciRIJKbD3jqXCcmO7VW8Le+Pfis2cBG87nT13cXZ518+8QpRFGn7UEOpbuH1TRSjoBwQfl4HVjPA",
-	"OR0O0i73GxYPhTWy+3JuaV8aseQm+pFymb+W0RGZVqmu2OQfs8sLsCk9tx8zqwlFlNuKmFsarad215c2",
-	"GRAwfJF4vS4KtlRI2uupNNUdkRKlXbFwQdReF1Zt3dnrvrXmFXP8FvICB2WfWieW/bcO9elXTiz3ulMB",
-	"xE1uG54qvK5IGK8wzXxoNKW2OsNN0WZYzzVb8A2bCccajyxA8saz7adoPkKG6hj5ErAlb6NwZqUTwOPv",
-	"pJVO03qgZigdhE0EXas0/cus3/HtC3z4s6R+NiIjLwuxNj4acBIYc49XRRfnFlw8N9NsZcUzNoXKGm1Y",
-	"ZfjUedXCC9daTIPl1F2mnprK6ZNf72cPZAXBicvksFI5/eNObvk/9lL5jZit1CDhX6imADgVJTfBHIt7",
-	"FOMqdUK0alT2SbWpVNLOByosZSfNcMd9kXy8APP0GI4DlSWkjy14VcxQGqhsq2z6G5ovmlUaKlCy74rd",
-	"M47s2V+2hVanNbQt5ID8uc2Lu6g85n28Xd4ol0URXeYxwy17Bdpr5UbcSbH2l5yT94Sz2NojqJH022A1",
-	"YCghrBP/ix8D9OITuHgTlMEvKh3VUpEPRjgjeW2Ld2ppxNm0lgNs0demT8JZbKTS5kWN6htuQFO9QJwn",
-	"cIG49YhcIlvgHgnT6eJvx0jmjrzydJncL7Y4SF6fyityFbjypEK/oaeZwDukQn9dX8z2UMUa6bCbs+Y1",
-	"xWuIEGZkLN4ENudeRwddSjGKJu7q+jdDayPSnXdUYRekzuFxiUI5SbA0Ww5n0J9R6z4UQd2q7UFCLRFE",
-	"ucT7e+rKT5leChVc0xR7p6QZgAc3Aox5qbzGxDZiYKnwQdJo27HFXfDHbTsI+jm3I3ceBPk9EmvNbXJN",
-	"yO8RAu+ZxeaCG5vrIWAdn3lp5YR1aO9xNtHLzRjEFr6Cr/nmmUcEaO+NdViwxLskpnFD/UDbrpZU2PnN",
-	"U0cKYR3+z66lm8zx/0hv+P9a69uWVCSgCOzl5FZGhR/5/9P6HqBvstsiy23naoPHI2E4h97m/tZeFKaN",
-	"0GwQnohYpPBxsA63CJlsxchcU7MRH0lYeCJ0o1wGsdsi9i6Lc1ua7IbjdY67cLbWphozu5rMvaKvxHoM",
-	"4WykYH8REOk5WvKsqZzPiOv4FSZ64UG5P+dbA3xg2X1nTPoKbZ8omsDMszzFyBEYvV6JH9bohbcNrQRV",
-	"v+ga3jWoYoFU++XBGZZxfkoH/s/d8n78tNi1oGgHKSFn8xu9Mllv342oNRRI65g76o1t4EIUl/Avjqla",
-	"uIv9RVKkVzbO1aYiKu5nH+6OoSa2dLiHURX/zf05ie7S35HSPrU/6o2ILpnoPQi+Bn87Yxacl53QW0PV",
-	"my3nzV6XTNhrHqV30hV0/5DGstVtgO4S1Puxcyvc2Wr5l1jTSeylUUOtzmdpiLdLaYQ9YT0UxuyT92QB",
-	"APmHnZ0XJnMuM8rSy29/HLNa8Ck2CugOB92//B42kTvBP/TKKF5/q5zZZA24fHwbRHWhJdQQnFSx9L4N",
-	"nn9c/fwTa4oaKR09y9S5nQ80fnrnJvUu/W5yNBEs4wC5tA6czkpb7kDGMZh6C6+nY+r0ml8gBD0psIIb",
-	"o2/Fjpu1DHahnMl2aaIvUP2Yyp4pPHPBM2FAj4TAaCDpwS++iUvbvFu2pFo0NlFGtdO5UgkMS+NL/fvI",
-	"qpkLFopXGWzRk/9CuP3qBL6ngR4dPIe178XmMAlcMv0oSYvy1X5HotjpDDosVEjvyu6fsse38zc7ooZL",
-	"ba28qUXM/ehvq2NPqfLSSrut5Qe7A+Z6WehSN+Ux9caDltQTzxdXdsXrekMJcs/YI0YpPKKalfvWZEvH",
-	"2wEJ6H1mC0k2Tro6v8hS6CX9OPvbvJzF9QgCAOtRhHgJ9ccoQQYSOrz4+Aeucnna3c2PYkHqvpzM0IWp",
-	"E4vlaEphefgequB0XdljNRw9qMnF8TQbIqPgig8Frj16CGXRGno47KB2p2BFxhDAjsMCm1hQx+isj6Zc",
-	"x9Sv/pf6C1BRUrGYwV8UoToKs/Je5bm2uZQVz1uoiX3azHYMDPD3Vdr3Kut+o99eA+j29afNs1q79JqE",
-	"N2xkJdjrH64gzYqsOOmSeNXcuaXfxWSZd5JJ8hBnlL6B6XzFXKl4nJBvF7LsJHX3TOERwZ7D44+Nvbil",
-	"WQ1t3Mn3Ns/O9DQzhV5waRXIXn9hEm8eFvGNVux1VvOIja4EU2ItrGu5itZ8ywwGP9VgFaDUFMgrjr1P",
-	"v+CVKHVj3M/Uh4XIr3lWYYkZktXKg+tt/5aMsCh1ZDy4IKOU9UBWngcQK6XmQspWyoHphteBx41HlbLZ",
-	"yw4/zUIkUI/GcvCOoorGJd8X3fEXWbr1UjmaHtEnztZCuaR/2zECojkSMUKJ9XW5XbEV0V7r7BaJ/lbZ",
-	"uJ822GwuZpGDczjLPJzJGv4BLi1/r2LAZ9jE48jpZgyBFwlCHBzIeO33UDCR8+pq0DOg2SCSZEJfQfQH",
-	"PtcCdFO+ERhBcqsSHpz0im2xvgYrW7QVYNkhOb4J6Un3T5k6gCEVWlZFV6XTbKKNQS/JfquhlXJR1H3o",
-	"5MfwpQTxezo3Cr3hNQFq0PyQ3b4Ijx5/9eXfnuwfw1GEnIs9QXcs7OtZxgWfxF9rbR2mb0t3UGu+fTYU",
-	"t9ckjXeb1Xm7hnG2NPLO0xVexkFdY/2Lr3XW4x4abKKFP/UiA4+dfcci6/5eCgOF2FqxG/D56IkDR8lu",
-	"BIE6xg3zcB8wL2IpVF9gItMHx9WNrjYhi2LBJ3Mv5Bd8E7qM7sKj2M/O8oXwGM1KSYq2kZRuBmpAcUe6",
-	"sxo9XgPym7trLbB775YQKpQdLXUhdNsULwTTe8yiTtQro4B63smqxrDgGksE9RK6JK6WwssAeCR0Tlgp",
-	"+o11Bvt+8axOlG2ujWFdBYFs27c14AIjJUBIzf1sYvMo3oh1pDesjfsuTnQcJk5c7XRc/Cexfu3t00xF",
-	"ITReLAzQoF90Kirw0G4p161AvQBWz23p55A6tGU3HivvuWBQ3iMxDdWgXlr2c3r2JClkB9hdBzjPhqSB",
-	"tVKlMtlN28wDkLydjqvv8H9TqXgt/z/9IWJeUuyo0pGZ251hdK9Mzo7UotjBf0uNdFT0s1933E1GAjU+",
-	"zUgK+mVgXjgPoJ2225U71KLLDn07M6yBwsT9CKfYIQlZd2Ggw0dQn5+McQN/2l7AkZsxSAU6RfH4x+DW",
-	"0Yo+EauG9Q/MQlGbNd+0JnrSc1vXwb+CublezeZJtmmo2m15pcBoVtoxZ6SoIBElJJh6jSqvxg7IItnK",
-	"suzadrxPH23PbdkfguzKFWludqE0dPB8s1iaoPuWFFh6ffnW7CvjF8tRs4fkSuSl70tu7XJuuE06+wyg",
-	"tCas0rLuslMdVc4O3D+LMUk5K1iDOAU2G0EYKG5vxcbmE5kcv22p8xZSmkJhG5/mm7wXTUhDAfcuBvPK",
-	"PwOeLneN4wd3Ev8j8sA5Se75vXcgTHjFYHyEUnwTwaEM6p6kspAq/fSzbeI5NrT7A/V98WjHCNwSPR4e",
-	"usUFDuP9geT28tshwCpRT3bzcTLHDhjLFnZH2nspFJc3ahuHfmLVhiTllkdfacyRpTzknlWfZFEmcbIS",
-	"EKR6pVe5iNjUaOW6a46a7gLQ6vQ8W2fpl7kuhgKLmcR1EnHdlTKirq8LXQV2N4jFJjei1mt2/qn/7Rn8",
-	"9pxPFuJsMvfKg5qJ7PabN11Tn/8Mg6s1Jmxh3AX7qkA+i7gTBuvns5wgWbwAoJ1odQzRUCYtYqkF5hZ4",
-	"dl+SO1OWNkrzBppMw91kUmxK25sD4Su+9b86qEQVi4kK3qTYeygTMgm5NwVTdB8eQq4NvaMDfHi2HRh2",
-	"jlUoz0jYHyB8ipMSQPHFi0mz/vfyjq6BCq8EVNh0dwLvj3da7hvoqVlqVj81elGOvELvGoz48YrxMDav",
-	"dxR2ujJuLrr6ui107I1CM8MV/kfXVaExW3YCYLpjdIaGLYdMmj473u7E7IETXpk20w7n2ovFY9iWbbI4",
-	"nY25Sy+7SnRwF+1iE3jxs60Ef2TQs0ISaqmUhpZb89x6a44ZjOWeWN2qQFc101ayVCIHdiu89mRMredy",
-	"Mi/1wBintUlYv857tMKCbYalsxgkNS6cA+rHDDq7DadE72ohVXbLV3wqXgkl1mh2DzL8ZqFmoMtUX3hF",
-	"njMl1hADgWv6DHsiwhD/oFMAzqVlQk3MZumoU1iSMpO3anbA4Q90lZ8Vkg/JVbG5Uwwe4RZsthWXmHbN",
-	"ZKQZisDNtk7CFRPc1FKYdsyvldEAo4861u9MjCz16mxCUmBITfRCMOJye3xqGCPBZZvtERRyxFjssQ6D",
-	"SfMaA3fXuqoK6kRarJ751oTARGYI6NZw7VwK/96ZLcWvunbVPbXfUKb//af2y4Pm9QcGV9h8rXklqoKs",
-	"hSL0lVJSzUJdOmgKTutb6JDQLsqHdk59wxyykM3pv2GhCdvOOwbUUEXeXTi5ETzHvVEw7RwNhphN5rv1",
-	"nTKMEc7VX1T5njQ7a3d0aisnhYJfdpC3q3NSdcz84s75I3rDAPSr2PFl++iVrEpnpzddFxtHhz5/2ZOt",
-	"tdmfw9i0Le6cjkD6AGKbCC/lBa0abmIwDZMKM5aTzoQJO2jqwEP+bHPbxtuD8yM1piO6TakcBjnrJZVW",
-	"ZyoZ4xelaZE7gTAAQYZtNOXhTljXU0qEDZT3XppgS7+0pS6Gc66quukc2m+SagtaXV3vcsXs3pL47NGj",
-	"R0M6h0AP+uzUlITdHuNlMV8+87KUwfUbcpcbg5jLRIlyfT/Uy66z9DKEi5LcgkgIZRo6hmlVnmt2JJvq",
-	"Srh/Lg/z3eYLkkFHnuq61mvL/hJurFbI2MM4gtTf+7hDLLbXxpBBo2wjQWIrB1VvxgwsD7aAnjNgwSyA",
-	"Ye7zLjeRiQMiPlTYnKyRh3PTzz7mEwSGXa0g9iX4LbXiyJs/7R7iharQwpzDVWnMj3aFb2A7mW+2A159",
-	"DpHAIYyN3mWtK2NEaxhDokl0jmo4ZAZ+vgMkqgih3z107Q7FMFc/vcjqvHzwq9OqnCGxhTuuXK+ZqR3N",
-	"8MMaW4Pdm1OMIx4K2FMvThzquddlDEP79lxGOVOieqGyDtnBbRCWMaB7r8BpzFsrT4CDR2gEfWiM3Zod",
-	"YQXkwu7PNAzdCCmquqcrw5XMNmLYMlp7jo13Ys9M9FDGlSuXiFKZrb0saMrnvPZ1hArhaKx6ChLebgJS",
-	"t5Caqwc06c8XXnUP+fFHs8OLB67jfNuCIyZ6r4vlr50Kn1sL5aK7aBCQl3XWVAYdAb5jc+eWIajZL1jU",
-	"xCrzSuVDVTziBO28JSBUhbaAnVP/O+u8NaqncGlhOMtWd7mM9TzUT7ytymKYL6maTIaOh7y8hIAaEmzd",
-	"weaku1ZhjQYp3KUS47hQdp1zs6WR3ZwUprC3EtRDEO08NtFKiUnJnRIJrj8JhZD9Pq7VOYAiX8hXDtti",
-	"/ar/VTfY7L0NiAYD2bI1XpUrG3c7V4Z5+E+Z0msILlKb+Mg3sdMAuxHoflFQ6XpAZCvsbNxlu2zJkqy1",
-	"fo/SGAoV5PxNQJcTvaqrcNR8c+lCeLmjYKZUGXsrNuX0Cfgy36MYW6FYZ7iaCcM+zvdfSy72J+mojX0T",
-	"Ng5I0bbZGZ4pZwlGY9EtfEC7g2IZen62LfFOdBdF0KeADuRBByrR51GcAPKktXJXcZJmLpyfm5TEzUy4",
-	"pGR1uz8cBMljJD4T7sCho/lQCPL34tdG8KF9RSGPtRQbGV7lMHASX6EgeKKXhWlN0HeIfJxjxuPUPd41",
-	"oq6Zs7R1r1L+bYNbvBDRgzWu865/VP+sGDcZVflVtqsmKAYzaqCd706ORJWHVm/TV1bpTB2AcWr0JtTT",
-	"vDEmOjekl859iSNz46jcZqpTC2Tlu1VKmImcsyPzoKsUqGG9QyZoJr9vXjNggU5fTDGRr+jY6O+8iBwF",
-	"j70P3vb+GUot9OU6WdVyuSwMk6OEIcofoqwhUAHzWYANU7zvRMCG79x3JSspy+akA5npl+F1aR7T7uUL",
-	"IC9j/ygiF7d0aqF7mCct77vUqt7gRE+6Qq2mqkNaoTYrxavX7bTL5ba85rdCZQeXZUN8OIGiqT/mlr38",
-	"9kf28cvvL6/+8tUnvQJ7OTi/1hXf3K9CJk3r6DGytBnxWQllyeVf8Mzg+GzWUn6FggomiHdWUHHci2K/",
-	"4RgYyHrUVuK6OzlFFKyHlikeexLw5bIuDMqe9gRWZiCquqZx0ZmWMlswkophO5Di7PwcU05btVNiOHQy",
-	"tqKeMj1lNSpc0BlQW0HzMdOuK0fpFVNzVXK45c5KaV5VbATWL/LKVVZiQRFdDjjwhWVQlFkGC2VZ6Clr",
-	"uo1E2z+O1rlfRWIjSPpx6JhwsQvP9swJnLsBGWVDQFmUj1ssSMTm+a6dmJGkXLRuYth6IImGY8Tb0CAs",
-	"pew8o8sWyh8S0Oht4EDfnSN0jO6MoURLqU8QZTVsOHzOegghpBAiCVZEOOzeaAlg4hiVWdSk4ODCLPj9",
-	"YSpG6GS14G/lwttxXzx5AiVy+NdnXX002yG7PT1qB+E3H+wLCII9Z+HQdKXKDunDBAJqkT6HFD6jF5i3",
-	"gDXHGlN/Yy97KzIzGVyujw/M0ZV1SICkph497+HwaXJD5qxlKn9pe/0Lf+MPI5daGn2H7Co0Pmj4VpjS",
-	"Qla0UIXMdJFLur+8GJM+Cg5Kr+SOY466l06NmX+8cmTK4cff52kr39gpmxuT16bI27nmm0Esk+bZ521t",
-	"oQ6pQhwzIyYwc0WbFmiX2hSKq9pk0PTqvLy48MSAvyOnKi6+fzpyuNeIjTjsH1uzoB+WDl/EyFHYb6m7",
-	"zVrUdY/GpWHWPjye2ykZDNmUIO7OKIezSd2kbM7cnWnbHkdMae/IKYrdl4uuxPyXHdmzpdyiJqN1BxpN",
-	"i+Lw0iyoPee+nxlY9mwNmuwLOyk1ZOlJWWHQTdM6pYvK/AuPcR8Qhqe8DxE0mQlRndwUheu0UD2VOixL",
-	"+V4AxvYkOqwqLZSGdVZuTtvdqDOzy/dy0grC8CEFod4d4oUTSMYjB4PH8VGceTTH3HHixcLuZ7jEaROf",
-	"K4GSmG48rFcNsqj7ld8Na89TaH91UEBmZvRqme+17OZCmtBBKe0ZQ72VZpo5PRNQKzkeeB/8mcv5uR0j",
-	"io40SveDGF5onQZ37fgBRgQ2kabmrXEAYHbo361Yunw0Kq+DNs2xuWNzfid2WuvyOvQX6psltb+pVhjm",
-	"R3QedtcEuvoM6Cvd2mN4y+H2n85X7pf/Awacjf0/pIvmJpV9ke0bdKxJZQM6QSWMaBeRWzbkEMdl35Ad",
-	"Pbe7NSwTXRnpNlf+HaF3Iyapwu4gRK1vZZz9AG5aMVP8eieZlS/l9xSUCVopbB1krOAmDY2D5Hz/Hqzo",
-	"aYYGXpMskBPxEdS0OcMn7lP2Wi6EBRXg1fNL9sUXX3zt7bN/vr4cM+xqAd9RIQir9GS18DBkH/vHv378",
-	"5d8+GWODPngOcqCWfAYUBf9ieS3DS/Ep+xaGFsGIl5uVa/zOVs6Uf7ESAprGEizYxwisTzAfAMCAcq0W",
-	"0AVB15gKjNVSYFtiBt1NHbOI6djsY8/7jeL1OX1yzicTYe2nM/3Jp3GSzNPRC8THaDzyvA/B9+jTzz59",
-	"FGKNfClHT0dfwEfYcwbwfJ6GHGiqAtZ5S61eVKOnME7j7403NDapsKOnv+VJtXnk/L9XAtqMExX9C/6M",
-	"RHRHttUYSYT313Lphxk+nX9TjJE1L9p3sweM5sSIAHhRdl/dFvHN+wcMgSmcCe32ZsVYN9/E5ylJFv88",
-	"g3/fZM+6B4+XKB96PPmDXHgD5I3nPnapFWXffv7oEbpclKPUMohPYS+e899JO+kHHaJGEIrAPXabmGEm",
-	"QARIfr24wfNYqAaRjcWCm83o6ShQfaxlkoZN+URYEDoEVMf93fmN/CZ29MavcT7h3RfqkuOg/BNB6PIC",
-	"bMkMcLDLoT0CdF7jSltTLhJQOWEWdsz4BDKX0UeFTf5tAjeSmQngzt95An9/Dr6D2PWLDPs2KC/8I6/1",
-	"a/+mwbzpaq6NwyrLNygrhXV/1+iuOwoaLuIJ3rfFsTMr8f6k+M9eDHTG3B/1cC5MTQ0tM80CEYxlfTDW",
-	"NOA99lgpYHyrQqV8Z7by2g8URNvDFSu831IxqzHgX/GNxeiC0utnTIkZd/KOZDZ1HM8x5JipfL3gb7dl",
-	"TYjQfEnRFvz7jD7Y9bG92/cKqU7zCqpq7y9WoJ0wb7mLylKU0la8BkVxdK/VY3Ra6TX72F8N0JyUxk8/",
-	"BqPhkwLMYwi22e+uh2uw/PRUkRyU/jyjf8ncOAtmB+aJj0dn8X/kkjkrhE8+NIGb3LyTC930lrOFQAMP",
-	"0m2m7I7XssLQe0HsJj8+f4cZ6O+LTOW/RMpTdlnKdgAm6mQMugaGFmFf+T8hg7CSM4ldv2HsBXZjCtQW",
-	"Zve1pUBKf0vuvK4/ejr6n98enX3Nz6Zv3n01fvL4/V8zQfEHwjf1WChoEpN2keA9Uf+zaqvVNFDFYrx3",
-	"zKCfHigcK0uD6KUNPZrz9GBEJZSTvN4jWpLnTgnX+Jou9Qyrvo6joGGz0mCyNKcM8czQ+LYgmpsfkFKG",
-	"bLIW6BxpA/KVWOg70Zzx3gpZCwuPMyFRbWYaJmTfH1jPNZZL8ARKecCMR8tVThWtqiMe/fi6aLO5X3i9",
-	"Ev000gzQwRt7f3h/L8SyDe2UJJ+1mrJCCTXDWQFFWm2SI0u8/tvGE3ui+01vKNxr2uH9Yfdr6JobZ5Em",
-	"zTZqqvBLWrIRwOj9KbjO/Vk3HfaV/zqBW4ss81sPj0gR4PFcYtrXicEe6gky0F+HYvxQMHIEEwiyaz0F",
-	"I8jJhWe4snEIfhfgye1fBv1LfODDBz4lbOHXx6F9oFqszwbor6HGE19ShPudwKwL/8e0j9Pz+WmcnjY0",
-	"mRns9Wz6kfV1e4a0nKzT83Ffcw3Uh1hoAIqX18qSFNmjuVyzC7lt12ljqFEu3FZqXKxDKVulAw3CkAMc",
-	"XhT+PqPalw/fxnv+QE7VcKvGDGDYTM7OKvDhop6/k1WnIRfyv3fuasYUk1WnGbYThe/KqH0InJS46rTJ",
-	"eT+C5UWrNVaXuJOVwFqvPHLmgtc4faGEle/wiROCiN6Qo9ha3olWeHP09Lc3bVkCOSXYe93oibAWCmfg",
-	"h82hKfAWDg0pPF1y4ztK8hkmNP5UzACO8GqlTs4NrqQTlkZqSsPWfMOchn4zNq3xAf1NKDcO0863uUar",
-	"agiNtKxW9Xcxkyog6BRmFkKO8iB62VifHR1rRRVYOoxVH0MP0+bWUkt17pjjt6iPwfyTiEJ4G5YlkQqY",
-	"jo8t4C7esvN3mGfTyfgPu21Q1/QTZvE8yE3K4WSu12zKzRGw8R2uFOAv4Up5Hp5eqEEgP/enlwo7Eubv",
-	"0iU98R8MtEJi4aatObiItRnTvGAsxAvaM+SLxdEfKUKQ3UnL0rS5Lsy1P+sSTS9aT+Z1pS2luMlwG6LH",
-	"f0jCLgXKyQVeCwNYtoFYtveWbeQxaCWInUbIpa/4g2RdOw0urx8HH8vRpR1hBCUeXZCPbCt2oVVsBRNE",
-	"3yFysPVZL3m4hf4/KVPugz65lel4BBunxWajoQNlBeOmBNCs6GqGoT/DMXQeh5l06KH/N1CFA5ePEPjl",
-	"xkiR3LI1P1AENljALPIyGl7B9//BQytsCBk8N3xy26AhrQ7tQsPvemUUlloWdZB/0DOHe1U/JOWCTnty",
-	"veLXuYZpGR5lRU2i7ckgZJ3fCYNSi/K9s5j7xT+0KeJu+1RzbudexIkqzCiKfd9XFjpPUrTv97hiTvnE",
-	"mqYD02YfAK2/pKArWd0Tag4tjxE3/ZXXt5hfhx3oCH6kWojJLdW9xNLlOO6saZaWJ4dbSSMzijf3e4n5",
-	"TyeDqn9BKTOC13Xsbnyc3Ag4MHT7pYJ1D8PQgXiprZU3SaJ+0Qsa49BdoPsxPPTvwfXouCfnegGsoQiI",
-	"IuHerHdzsWHWcVUV0zjyIe+q+jGavKcwnmj11+LtgxtN4WAZlCx4dRyEwFSPYBQ9A/3aibdwpzj2hFLt",
-	"0UDasH9c/fxTObMj/HleGY5dgLPX7Bv/bYO6PQIq3HnsUG/RDW3YSk30nTCiitFNnCPKscT9RKUlzYRp",
-	"6NkEPjzgddyl3TS0iiPLQmfw7IZk2V3z+NHXTx42l5AwAtgpWXqI2GNmvDWNr+wckgPmuq4g5HgrKjAx",
-	"IL87wNo0zWR2KaAHZfZNjiuSZ//0sB3i4bXVocC+7YOQ3rSVdc1WVlQg3ZS+0dWGGaHE2nrFwM2LdL2i",
-	"PqrlvOpeSXqYMH9/3H6rqhStcb4GjPGeC0O8hjqkWcehPeFugmhLBJScKEfA0wPcqdJ1Ci7b4/hMYge5",
-	"IFmhYJyjKtjvYpwvjZjWcjbvKOW59MrrnxzuTdeariQzmJp4DG4G7hAMr0GtFVv7y+zMZhw6+kuSq7ei",
-	"6o+Mu9hmJYsIaPDxJ0dE0y6lCxFQfXEsk4uHxmIfxaga1O9uCeQCDpAtdZoIP+Mj/wnKNI0nT24/IMyL",
-	"/pIe5gI4cn+m3g+nMBdg7T8oyELdP0/nawTowRRA7OGXtiwde2NBcKMEdtaXihkxF9zYUmZ+c9F6RUoC",
-	"1v6k/t4i8GPLwyMJeAT98GhIN+TTWqy9WOgsw/rTOOChV2JrLlox21mqI5kzrbY14ZpQB6HxVoXUM6qX",
-	"oMHs/VFFzb7zHO41vxXfw2r3xcvxmeP3TXf2B66wjp3TCzRwKzZHi8Vst13PdKDYJg0wcUMrESiomcK8",
-	"IM3mnDzES2EWMjZvyRPKUuhlLTrVlpf4yAlB/RKa/Ja0PU/xG2/VHsPGDGvFtkPU4iWBELZf6XYgvoyT",
-	"G09A87j4H5Z2cSddMdzBq+PY+hdVZaEuHHDhZc9M3uFFkGZnTPEOZhrKPX+HHaJ7uGYizoZxOfzZgKJF",
-	"A287mkckQOkjy/D849CGiBJo9S0OC8zRL3eTec4S52p2NHic6gKEeS8Py/YJKhnaP15p2X8BrSfkj9Pf",
-	"jCZvOYiDyLy9Ier4bUtCQBJFz5txLpsrXdQB4Nqf5oo8FG+CY54EP956bDMlj5PJXGsrGGfNmOM4jyuH",
-	"FuxI2KEov6KWhX9AKQXu7WDI9Si/CO3OJlyBk34ck2ANdklzllXc8Rtuy6UZUMzeAcErLHY/GQD9+ldd",
-	"FcCwwWPkesjJHDRBoSZms3Q2iV1TuoUnyOD+n+u6KpGd39I5xAOoQ3ohT0qJtT8eGgKn4Op+9Ve0jwdm",
-	"6g+Ft28JW8AUDOjnId2gFlPXVHGTO+pWbJ7RfJsJZF+xlXKyTtvSw1zUEmqb/t5F7f0qTsk7TjulpL0P",
-	"Rlbbo2mlxSmlrTY/bk+LH5qFeNQGP9S6J5Rztjr6fPi1nIjV0xdvUaNdoNtAyYhfND2laeO/mENDpJrE",
-	"UYs8PETbB8Yl4GenD0zge7qb5tjYjvoIzjtKMY+OoDh7fwzpFbaV1LQ2Oi3wPAQ357wZeV3kKmEs9n2w",
-	"NN6dx2YdhFmeIbeEID50WKXADBjtGP5X2FA6xxSoaVk2bpKbwJcJuG/N3NjaDzgkWDJGPLcLXtzDV48e",
-	"Nj8jHWNeINiA8mNpLpBzQYsSCgG5oL1M5hF2QavZ9KXNZHJokTa9Gi3V7DJOr7wXifaXCjkqqEEUZCXU",
-	"l+Omo9/nj/7AGvQWvB4gjZm7kKnaqqG5EW4tKMfF4JbsOFWWuvsIbBFKmPlebAuXcsbnOBjnXnSSwz41",
-	"JSg3ItjJ2+oc0nXajnA7ACn2JKiPQQcX2NgF0+EAlB9tySvIJsQ4v6cHioUYseDmFuowURqqVlS+kyg8",
-	"DzqjUEix2lhbF2ygU5nh9IqTBhYu7K1tLlfL1vYXz394dfUdMGcPR2DPt2KDHNnyjd3V92T+9t1TUyvE",
-	"pMzKtnBxgkJ+XB3e9NAG6YOQAHZg8+sF7DYEYed6DTHgOLbHPweKDbS5amXY9LxeC+5EmMPWkSdPD51W",
-	"Lnear0DZ0NwLB4RP0Uqlas1sqqTanyz5wWXwIyJOLvFfk9CASozWTF3PatCZ3egBLUcXTk+YaV15HPWl",
-	"Q8j17naKSHdyzbCTAjEdPc65smvpkC8Pc5xIdT3VZiL+TxGmR86DECUioah+UPNFO8YSK8o87iDCOE+l",
-	"FIe8kjP188qN+kQRrZwpTGQfjUdzwUN24ZVwZ5c4qqUF0W1d8f2Rwo/oz4CjQWzKiDsdUhYg9DhOhMUc",
-	"ZwJmIpFlb09IUDghPXlIviiU72lIokdgHyWn59ftJQdkFvitvjhVWgEu/gelFXQhIQXVg1J6IWwVchZZ",
-	"Mvoo736Hr8+b+B/EV1auGHFvHjxR4Dy+YEjwPMN9jhfrJjeM1yo/ssxbEkm41It6mM9A30K0MGQ3lMHu",
-	"zlbLcijrSrh/Lk91h/zaf8YrJBxbLdF2+5PdpksIk9vdODnj7Zj6OG7fFtgmYH9l7sRmj3pHz3zQHfrw",
-	"EKcP8SCsyh0FCJYdQstxQyA/1a2Dxf+oa4cny106nJx5DCT4lUDiwMu2Ji5pSpsPIWWZx09yO/Y2U43o",
-	"GmgBwc9efPMQlF8MrtG3xwmuIbxh0gR12ANvSC8A741GREAfHIuI8B6/y/Wbp0wQ3NQzdrNhBBMgH60E",
-	"lZEV64jVlu1Y7oz76IGjEm3APUzX8RCWkCpeRbB5AE5Q1t6k3vSjkFZPcqcr3ul7fg0PnDKnHV5QaJMI",
-	"/i9LHRWO07GytWTJcKYE1i6B/jrkuJ4QMrdCdc1swV2C4qJhRKiQXlWdGOHscZgRqcf4omee3Hi1kIpZ",
-	"ISyLSfAf2SEG5Y/8Vrym6f2nkMyw9h8kmH8Sazza6ZtdAE5gGt4EUwC0ElbUU6xIRyoAox/mmEArfd3u",
-	"q93SYRHFUUiX09bvdIO+P7zreTbV3e/waKnu1P5Cl+/CguOoMK46LoMH8Zrf7fEB/wpP/KcYN44OP33o",
-	"30Ocmn577nnsvqgw//w0fC6dff7AbA6nuv85+5/WNTFATBO8RxtUuK+9inoJy3/SEtIubK1pPv8R7Ba/",
-	"VJPmJ3daDpN64sTepuBtwPfqavphYuBhupiO2czo1RJLqfH/5NdyemkZdfrAsZK4jUHouRWiw/P5vRDL",
-	"DxM5kOV+f9z8IFDE4P3A7lpOL5eiomQiOfA69Gsv++99IV6Tkgwwh66yWlGOLCWbhHF1TndBv+1DfjeK",
-	"AdXf3nglCXRB+OPNeBQrH357N1qZevR0dM6X8vzuMwAlveJd2sBNTjBqH9JzUVlMPomF0cln7T0mX8RJ",
-	"f807yAmQfBTM3Pdv3v9vAAAA//8=",
+	"7L1tcxs3kjj+VVDcq0q2/lTkJI53Y7/SKvHFmyef5UtepHwqiAOSiIYAFwDF8O/yd/8VugEMZtgYzkik",
+	"ktztq8TiDAbobvTzw/vJTK/WWgnl7OT5+8maG74SThj41+XGWG38/1XCzoxcO6nV5PlEid/c9Qx+ZHrO",
+	"3FKwNV8IdiPm2ojJdCL9U//aCLObTCeKr8Tk+QSfn0wndrYUK+5XXfHfvhNq4ZaT558++ezpdOJ2a/+o",
+	"dUaqxeTDh+nkO7mSzj9LLVnDj/mKlZjzTe38ek+mfn252qzgX/6fUoV/pi9J5cRCGPjUj6YS5ofN6kaY",
+	"9ME1d8vmewp/nE6M+NdGGlFNnjuzEfkG5tqsuMOVnz2dHPzoa2GsVj/A+uQ31/BA7zczMD77nALifwHY",
+	"9tC45sZ5/HEG36LR9q8Sxj77gvzWlTB3wvQcKHzrAce5WmrjTvuFjbkTu1dfFT4gqyPSwAdcSlj3D11J",
+	"ARfva+u4Ey9lDUecaeWEglvA1+tazrhH4Pmvni6ev88+/B9GzCfPJ385by71Of5qz7Ml0zeb7eNf7For",
+	"izt4bfRNLVY9n1/jE//fuG3EdWEPbXLkLCzJKj3brPwn/UPhTb/wxcIIsYp7qSrp3+T1a6PXwjiA3ZzX",
+	"Vkwn6+xP7ydOmJXdp//tUhgB3AseYBz+xR3b+r8bwasp4xYeuLxglu8sU3o7mbZuAXCWDgVNJ05Yd134",
+	"bC1vxVZa4a+edJb5Z1kljZg5bXZThtuSji25ZdotPTM+/M0WSn8JR36XHtM3v4qZ81u72FRSqJn4SYot",
+	"sPwWqHj4FcDWPdWcy3pj8EHpBB5u/+z4B24M3/l/w93J3+ijj8sll+o7qW6plZzZWOfPl756o3UtuNo7",
+	"fjpG89I0XuJ0Cgo6/5Cq8ufYA8yMbywNlZl/aO6vhTh0updSLYRZG6ngYxXf2etazF22bmIM04lQ1VpL",
+	"5Qq4mImD0HwJD32YThZGb9bkOktt6Q/IiuRl+9uU1m5QZO6tcStVRf5Qc+uurRCq9Y2KO3HmJHDv/Vek",
+	"En132B+EScsqMau5ERWTCv4ugPGxued81PaVdtd87vAEw7aiN26mVzQ1rI12eqZr8kcjVqLakT9ZkJuF",
+	"n+6EkW53CNtX8Tn/jt6YGQEvD4bnHpQRPDOt5nKxMcDUozaHm5nGf261sY7Nw9UgAHInTCVn7tAGfwqP",
+	"dW8ryFMgxIzoE0gCGQUKaD4W78A03M0E3p57/ZovBHG39SbovwN2f4kPe8KPDG0QZ4ucheBrmT5Nc1Tt",
+	"eL2Pyxtc0UZUbpe6jvQ+IbXNFtBh09N4+PgVEnibaiEcAbeG8xFybqm3bMXVLgrQhbwTsFer8e+e/b1g",
+	"T7zAUyh4pZewLl1h8r76t2h+ubEt2VA6eGvXYb3wMnX4ywtCSs4AageF2cVFePDDdHKTgNhLJfiUFyta",
+	"OY53arisTWoE+bT4zQmjeH2d7b+NM+nYlitnWXjCshu9URVzmnE221inV8IwI2baZNhJUthLDaGcjHDq",
+	"8mru2OXFRXjfshmvawYW3PATKl5gvL1KHupZQckDrU66XKOjFbj7oBlebKGhvR+xWrsdknxQ8ZRWYjJS",
+	"h4xiT5fUSH/OF4zfWKHc3tfiK3qryA8bvbmpSWG788vMuPK39EYwbm9F9YK1zzTjxKqdOxhMtAZOe4CL",
+	"CG220yIugpjTFWvuDn2fLxq0dq61ty+qa+6GqwLhlZtdQd5bZ683ykmCfQe2CE4MC/gwXlHhqgp3UGm2",
+	"0mCJgHlog3/F81O1h9tKC2CeXiwO2jnubbvcFS4qXBBZ0ZRpCrd1YyjFp4N8/1CD3gaC0wwBNOa+k5ZA",
+	"2zg5fHmxz1ZI0Uhuoa3rt/cR5XGPpAYpB3qNh2+L92SCbKZXK62ui6zugN0wl2a0di3t9YxThlW/fi9o",
+	"uvc7vy6ImFwtMMLzKVot5ytKhkjFOKuldaBVwEmZ2wrldkFZXY2TJuOVf/9KcHQOfscKIzltEtgl/+yL",
+	"Z6MMxw61hhXaZJPQFiHZQkrrFDkUctpC9KbNRxpp0de0IfoD1+Ur4ThyQdrhMPwCtxwYBE5H2OP5dYaL",
+	"U1M0h5RWC1AaaolKrFbBSrIdn1FOf72esJrP0JlFnGGesZJBq70sWxdICGVuskY33z5lysXSjdrEVXiD",
+	"2oWVC8XdxtB7sBukmYOyI0du81r7kPnH8HjTjMzyg0WUZwA/QMa0ATlSArWpbpw1OFxUJU/a/p1TsyUV",
+	"1+GK4U/R8M/daHty4ZCUuo/ceDR2fIemYvv8oFDd7DIXCHnwe7Ds6cQ6bahvBrWcYwSNUsxLPs4Cu0/i",
+	"oMjiE1u/AxM7UEPaIklMuZcoxiU6d0Bdz7VpeY4zmNWBEPdwseLmdvjV+U4q8T03pHd4pSs5l6IaTgfR",
+	"M00ouL8RmgtajVtugc+/YHe83ojA/mutb1ktbz3hzIxwGE1YyqoSh62h4JhOEAwbiMA5iJAsWNN1bNWb",
+	"lSp4l+fzwHGF2qz8NoyYgxdkOtmoIMnsxq5Fy5DKvQn+J0E7eOeBRopu3P0NrYS1gbv2gyu4coM7MJwx",
+	"HahZiISbEWBEckIVmS25Woy0/wrcjzZ3sw/07+0odk5z0gfYO2mRnzyxj4y73cV3uoE+T95MG3bDrcAI",
+	"aRPd+vunX34GIdOUGnDo+uBnqO1/xXeXtKmfjBPSwbiH/4NX2L8UfKnkTjD8Soji9bqWY30Oo1Vm/HpU",
+	"nCnmGd3utmRSFq7zUls3dh/faOtGufaCoj3yM5iJQMYRA3sfdGkDt8kQldhzS6kMe4wgyUFaJoiLLNza",
+	"Joyyur65qeWMlrJGazcqOksfOXwirlfe/iUwtBInzWWLEtuGAU6mk4VWgpQqcynqamSEuRhmLAPRG18D",
+	"rA08R4pARfjA22mvh+Bji9eexuKseWsEuQdcUHc78Z7hYtoIOGSPNczCGYJXctryMnMFiQsxsagfyili",
+	"Fa5aPH+6dD0QjrroCKnEneOz5SqmvNFvtpKEnn765dPPnzwlqHUfNJmB2jgN/MekVnYarQuv8bGtkc5B",
+	"6EvkTrDmiBE7new7vhLRQMuC21Nw1zKpmDBGd3NGnj758tkBqdrwxTwv79nf/va3zz59Nh2mk8EKZWx9",
+	"oym9ho8MctHy7+BrZc2zyCa2XDlRXXc8SqXHigYvzWV5V4TABsvAu0oZAh3wVZUR1opjMc17wGmtzTHk",
+	"TuCyzYHiyn2wuROUl9nqlXBLqRZoni35ei2UqKZsK90Srg4mc1p/k2K8Q1rGb/TG44Wi0GHa2bzJIBqS",
+	"PDM4y0ZZx+ua4/kGvRIxHGWwhazGM6EqEMFho2caIJP9YVZrNAO1qYQ5A7Ju/jnnsoZ/hh3B/8/4Spzd",
+	"8NktuBE28N9qQ0v4FVdVuEkDDgEfHfgsHnDQw1QGClxIABpFaC+DxhChCbEqSCCQ83nI0ZPWYoZMMKCp",
+	"47+MYrVrkKBBj0rBoaSuthdryNMFnTcyr2HLdKAWXp3mm88cS0Vh8DLkNbQhUPMbQcdIkh3Zz1dxgWmP",
+	"Pei1hZLO6tG4z0c2Cn1Kw71HtG8HVi9tKeYy38ehRmc7sFrwyjY6medszO5WN7qWMwbvPvREaXv0qR4x",
+	"jRL51SgTeqYrehe9OZfiTlbRWhsWleEzOrwzKnnz4SmaK5HQ0ffF70UKIqFQGAXTZFOVMg6DzgqJmtoE",
+	"D3tvmuafNXOSDDo4rirr70xPTDwlCrSWY0t+J5hbShuTMNlcG3zAGwNGcKvVC8zt8b/w9BwVUMhT5lSQ",
+	"rpSNhyuARpRvBnMY4DRhG9IyrcSU3Qi43iFpPQT4Ye/S0TuupXXWMyt8BnWvAQR9jIRT4AEZjfSmoHZS",
+	"TJsrlXGFxjHQ3J4e5viQXNRIsPdNRn1532TU/iTSntO+EXPqsFXJLzFGiY4Mksq082Tnr8UeGUPQDVJm",
+	"iyFCMyQWEckgkFOgofB+ASBJekHJnXPC+A3/zy9Pzr7kZ/N37589/fAf1K6+EbxGEd2Go+edG5trp/qW",
+	"VD7vhLHBgOg/V1ixeYM6yTd6Tfn+xOyWinR2vSM3YilV5VUTT8ttLStXdLS+LSWT+iVrbkP4jTsm+GwZ",
+	"ERzWvzF6s1i6oWkZ3+j1d1rf9vmnBx1ryS1zmt0gQ4YkV4LIVFXwsIGTB9IrI+M0PXQ60vS3a00rFK62",
+	"tLbpNP282VA3D9yD2rC5riuRkgkuL2xQRSO+wRg/6B50eoI7mybaCkfIve5IJgUqBYyWHCeUOLYO8jDX",
+	"2ripP8lGyd+ew584C/pvsZKGyKi2QKCi8iQ61yZI6kw5T4LRI9vz9h0LjGTfPQMrjdLMII+TvkF+b3ap",
+	"twqOGRJ8vYlv/b9DPv6tKmQKN5kQ7aUDxvNrAR8p6EWuZVjPMa4LmwBTesvdbBni0riVd4doJqI2Lh9g",
+	"QJOHdd+i14By+lCUjaeDrQCabOZWAg0RVKRKWvQRsFSk5G0z0JVImyQER4i0HHSme5qRtouN7JbiLxQJ",
+	"BhLTcW+9y8TM0fYqt56r6Tm7FTu4CF6tvPrm4uyzL555XTGJtEOoCXmD8fNNSKigLQX8vI2sZoSnPx6k",
+	"XTs5LrgMa5D7cm5tXxux5iY55ag0asvCEZlWuf7RJHOzywsw0D23nzKrA4pCojBibm20ntt9x+RsRPT1",
+	"VeZCvCgYpjEDcqAWWfeEnZR2xSoQUXszQbXNCm8W1JpXzPFbSLIclcprnVgP3zoU+185sT7omwYQN4mC",
+	"eKr4uSJhvMGc/bGhqdpqgpuiObVdarbiO7YQjjXubYDkjWfbz9GyhnTfKfIlYEte7+XMSieAx99JK50O",
+	"64GaoXQUNgl0rTr/L0gn7m+v8OFPs2LkhAxaFmKjgWTbSmDMAz6V/MUduHhuptnGihdsDmVK2rDK8Lnz",
+	"qoUXrrWYR6Oyv+Y/V/jzJ788zB6CgQgnLpPDRlH6x53sOJMOUvmNWGzUKOFfKE0BOBUld4A5VkopxlXu",
+	"n2kV/BySanOppF2OVFjKHq/xUZAi+XgB5ukxHgfKdII+tuJVMd1rpLKtyFxCNF80qzSU85DfSq1Ijhwm",
+	"WbeFVq811BVyQP7c0uIuKY+0w7zPUedIFIXLPGW4Za9Ae63ciDsptv6S8+BY4iz1SYlqZHg3Wg1opMd1",
+	"0v/inwF66QlcvIlw4Q+VTmqpoCM7zkhe2+KdWhtxNq/lCFv0rRmSvZe60rR5UaP6xhvQlIIEzhO5QNp6",
+	"Qm4gW+AeGdPp42/HyIxPvPJ0afGvOhyE1qdoRa4CL6dU6FL1NBN5h1ToyhyK2QGqWCMd9hMAvaZ4DeFW",
+	"QsbiTWBL7nV00KUUC6HZfV3/ZmyhSb7znpL2gtS5f5CnUJsTLc2WLx70Z9S674ugftX2XkKtKIiSNDXJ",
+	"647p4ysI1SclriBhV7QXad6qOcyWA2UxazNzY+AxpVm7uGYQnL4XqjqN8v+c6bVQGUDAgYspVelISjuP",
+	"2o0VbCdGFpLfS7x2PXXcRQdj1+MxLJCRxM0oUjoggrfcZvc+OHJiWgax2FJwY6kOE9bxhRe/TliHBixn",
+	"M73eTUEO4yf4lu9eeESAOdKYuwXXQp8KYNxYx1bXd5RLb7/50K9EWIf/Z7fSzZb4/0hv+P+11rctMR+A",
+	"IrDTl9sYFV/y/x/W9wB9R24rmKJ7vApcOBkHvS976jFf8zQYglrBT8p4OxQyd8JsuansEKItqR+NmtFQ",
+	"VKaUIJuadu3pJIBy0xqXycRcppgk3QVUk9b96bPKuxJ3P/9DUwyLs6021ZTZzWzpjSEltlPIn8BL4e8W",
+	"0hFFnp7blRNocR2/wkyvPPAOFxlogA8se+iMWSOr7omSm8CTAVcsOEuTZzDzVRu98vazlWAOFd3n+0Zn",
+	"qshrfzw6DAkHsXTgI97vJ4F/LbbJKNqKSsjF8kZvDOkRvRG1BumoU7KylaH9Qojd+A+n3EDcxeGqvKB7",
+	"Nw7opgQv7ecQ7o6hSrf03MdRp/+P+7wy/W64s6l9an/UG5HcVsnDEv0x/namtEsvjqGZi6p3HQfXQbdV",
+	"3CuN0jvpCvZRDNh32luEuwRyhJ1b4c4267+kIuLAXhpV3RaC7uK3tTTCnrAAD2P02XdIAEDCa2+rj9mS",
+	"S0L/ev3191NWCz7HzhT9IbOH93uATVAn+KfeGMXrr5UzO9LIpXMAQDgXepCNwUmVej20wfPPqx9/YE0V",
+	"bah/IJk6t8uRBuLgZLjBvQaapGAEyzRCLm88EM4attyDjGMw9RZeT8fUw2d+gjD9rMAKboy+FXuu6DLY",
+	"hXKGbAsWfkD1Yy4HZoAtBSdCpR4JkdFAYohffJeWtrTruqRaNGYWodppqjYHQ/f4Uf+9YCgtBYvV0gy2",
+	"6Ml/JdxhdSImKEXohYNTWPtW7O4ngUvWZMjxC+mOvyJR7LWiHRdODd8i9x/KFboJwz2R1bW2Vt7UIuXH",
+	"DDf/sYlZeWmlXWf50R6GpV4X2iLOeUpP8qAN6onnixu74XW9C/mVL9iTaKqJalFulET2KmgHbaDZni0k",
+	"IjnpanqRtdDr8DL5Li1ncb0AAYD1JEG8hPpj1LwDCd2/2v07rqjCgP5uW6kC+lBKb2z71YvFcsSpsDz8",
+	"DmWXugb7+igdbu/VVeV4mk0goxiuiBXVA5pWkWgVc1csSMCCr2Hpsm/EfEhE7x4eu8BwVrE260B2UyhS",
+	"awdryKPHfil7594rDpMpQjSZdtosYcOY0J2d9HiVawaH1dqHXh6hANCVj2OdUD1FkHTQYaktldHk2WoY",
+	"GJE3jp4CKn7d5D3mSGdmePcaQHeoFzQtZezaK1HeppOVYG+/u4IsvGDASpeFM5fOrf0uZmva5SiDv53Q",
+	"d0dmexZT6dJxYjpmTMKUoZNuDo8EdgqP3zemckepHNsklx9sVE/0DzSFvot5xdVB72uWjjAuISAZ8Nek",
+	"0pWaygmmxFZY1/KSbXnHAwAuutHaT6kBl9eZB59+xStR6nx6WJ6Ny6C45iTLTQm01caD67fh7U9h0dD9",
+	"9N6lTKWkmGDgegCxUuY2ZPTlHDjc8DryuOmkUpa87PAqCZFIPRpbL/SUIzUBjqHoTm+QdOsVkmR1pQAA",
+	"2wrlsl6Jx4iXUyRihBLb63JrcCuSqdrbmRVdzbLxvO2wsWMqMgC/OMk8nCF9HhEuLVe3YsBn2MzjyOkm",
+	"FutFghD3Dgu99XsoeAdoTT2qWNDYE0kyo68o+iOfawG6KXeKjCC7VRkPzvoyt1hfg5UObUVY9kiOr2L2",
+	"2sMz6u7BkArt4ZKX1mk208agg+iwwdTKyCnqPuHkx3AjRfF7Og9S+MLbAKhRs3r2e5A8efr3L/727PDI",
+	"myLkXOq/u+dcuF4Q0Ycsml1r6zC7X7p7tcE8ZD5ye31LRWujScc4Wxt55+kKL+OoDs3+w9eaDDbEZrbo",
+	"3Jh7kYHHJr+xIj3/a2Gg6YFW7AbcXXrmwEe0HzwJ3RnHOffvMZtlLdRQYCLTB5/dja52MSdlxWdLL+RX",
+	"fBc7+u7Do9g70vKV8BglpWQINAYp3QyvgdqffGc1OvtGpL/3l+Jgp+yOECpUpa11IWrd1LZEr8OUJZ1o",
+	"UH5G6C8pqxojolssrtVr6Ei6WQsvA+CRaAlvVHjHOoM99jipE5GN7DGirSCGb4e24VxhkAgIqbmfTVoC",
+	"irfAOvIb1sZ9Hyc6DhMPXO2EXFyQHtlS0S6dQQGmLiR/FOjtd671HVjQC4crAel1zRXVwKNRWgnAhNSV",
+	"o+nAUcYQ4M+SQm3yUQ1ruJv5zkp6N5n0jLF4ZBbCa83tzmjeanVLIQ27vEgulkE7eoOfPOzmbUE/22qA",
+	"VAmXv0MWA7SFi32ciXSEz8kZgwfSEehQvVb1LhYrSssCjee5A0/LV5SabLELjbReJLeVW4oV43WN+Zta",
+	"tUN76XyjpmR2Tju44qgZcRqu8UGoRkukkAyJ8TxhXZMC6e02vuU7xhdcqgNpjwQ2QEJL29jqB8eTknRb",
+	"aLdDKUPKioVqeoR45ozzYwoqrg12dQ9jT+XDHVZzkN9ibAi+QN3IH8T2rb4VBHfFPtuFeWnhjV5bGR7a",
+	"Lza/FWiawurUln6MucAd1+WxKrMKPs0HpM6jJT7I0fMyPHuEJPejuP7uEboak9fdyn0mCL+rvwKSuwVD",
+	"+g7/by4Vr+X/H/4hUqJxaqDXUzvUnzL8oFqT3lzhMLCp48lwoSz5sPtiP/kXPEl5BnB0cUT9Gcc/tQuL",
+	"+jJ3W3TZ4/IhZnOFJK1hhFNsiInWQ2F+10fQXCkrp4CQzkHAhUhXNEzCKYrHP4bBkBy5J7IWYP17ak9q",
+	"t+W71gD38FznOvhPMK9mLJaZfh/7irQCI+C3VdoxZ6SoQD7FihFv1NOelBE5nJ2yib5tp/v0UXdM3+EE",
+	"oL5MzeZmF5pXjB5nm4on9dCiRxs+X741hxoNifWk2UN2JWjp+5pbu14abrNGjiMorUlqaDkYSVVQUa7I",
+	"w6O3s4TvgkMSh/6TQeyR4vZWUJqZtzVAM808ShYSimPpPZ/TM32KXkwT0t16LTP/DGi77hqnTe+VJibk",
+	"QXwsRIgP3oE40B/t9wSl9KUAhzKoB5LKSqr8r592iefY0B4O1A/Fox0jbSrQ4/0Tp3CB+/H+SHIH+e0Y",
+	"YJWoh9x8GsS2B8ayk7enjq2UDUL7VZuYcuZYjSVCraCy0lihEqqABvalCE7NLFWjBASp3ugNlZQxN1q5",
+	"/qropv8RdLY/J/18fpnrYjZKsY6nzpJ+9qWMqOvrQt+j/Q1i9eiNqPWWnX/i3z2Dd8/5bCXOZkuvPKiF",
+	"ILfffOk6jHUiGFytMV0aQ//Y+Q2SuwS6IW8LdZHZ4gUA7SVMpSyB4NlALLXA3ALP/keoM5G0URov1eT5",
+	"75dy4AyCwRwIP/G1f+teTTTQ5VsIaKTuiETUPma+FkzRQ3iIma7hGz3gw7PtwbB3ilZ5JNbhHJXnOBgL",
+	"FF+8mIavhKOyQboqZ8/8rDcCSmb7B78Mx3tY7itooV6aTTQ3elVO/oHueph0wivG45TkwYlA841xS9HX",
+	"lHelU/c2Dv/HFf6PrqtCV11y4HO+Y4zHxS3HPNYhO+7GKzxw4ifz2SnxXAexeAzbsk0Wp7Mx9+llX4mO",
+	"7qJ9bAIvftEpr0MGvSiUgJQKWcNyW06tt+WYzlvu2tmvCvTVEnfydTM50Ok9gI20+5J2t0s5W5a6dE3z",
+	"ymDssMMHNOuEbcalaQxi+GZfy7jnyNuQlF2KBwxvwxHLn1FqZ6qXwcaJTUfXUneooU2D2z2Cc+dZ7xja",
+	"N0EDjiQAhe8GQ9WGhwq1aiUVie0rPhcZ8EfZzItY7Njn5Vh5G4gzJbaQwQAc7gX2At9Kb/HF8nJ/XaRl",
+	"Qs3Mbu1Cg5Ms4ZU2CPfA4Q90RU/VoxNqqtS5M6V+4BYs2WeVDKcmoRCmjYMg6JyEKya4qaUw7YydVj4i",
+	"DAntWb+3oqPUo75JKAEbdKZXGGo97I7EDAdcttleT6i0OI0IRvjTyhZ317qqCppY3omI+NXEmA4xLr9h",
+	"fIW3B0w3LP7Ut6vyDCVu3bUJJYrD9JBYQlEY6JEVKPSOTMh2F2VDYfO15pWoCmoKNOTZKCXVIiZRgJLl",
+	"tL6F9lftjksQ9xwaIZKFWgz/C4sddve+MaL4O4m9wsmN4JTgQ5m+dzQY9ztb7jemwKKdQrVPRTcc3Fu7",
+	"pw1vuaQDXNqjHIXO6M1NLegCpJS3zZ3zR/RiDlTT1M6ve/RKVqWzhy9dF9OEYhNn8mRbbQ5XIDTjOnrn",
+	"iAVVCrEdCC/nBa3mM4HBNExqGllZs+OMHTQNbGL1S3PbOhwpo8YGD4FGypz1MvSEIdKv0g+luep7MUQA",
+	"AcE2mr42Tlg3UErEDZT3/lXyC5Bbt6UW1UuuqrppCz9IC2xDq6+lMdWFxxthnz558mRMWziY1kTOF8zY",
+	"7TE+lqrdiI/lDG7YOGhqYDiVR5rk+mGol72O+WWIFyW7BYkQyjR0DKu0PAH4SObolXD/vb6f25tOzwId",
+	"ea7rWm8t+0u8sVohY4+Duw6la9El4RhtaZRtJEjsQaXq3ZSB0cZW0H8PjL8VMMxDjvkmqHOPYFlIQMvW",
+	"oOHczHFKqRiRYVcbCBsKfht6iNHmT3tiTqGdRWEi+KY0EFO7wi+wHeKXbqxwyCEyOMjF0tGJXhtjRGts",
+	"WaZJ9A41AzK4jq3yx/VnLiXhgkLhNcWYE3j1wytS5+WjP53X1I4Jy9xx5WhXKm2cU0Og4hotoOWnmCY8",
+	"FLCnXp04SvagyxjHWx+4jHKhRPVKkb7s0f2b1ikW/qCYc0r5K89KhkfQ7k9TT1oz06yASpbDdQKx1XQI",
+	"SB9oJ3UlyQ5SHaN1mECTTuR9qQjJFouwqWLHJJXZ1suCpvjda19HaG2SjFVPQcLbTUDqFgpr9IgJTHTZ",
+	"dP84TH80O7707xpGl/U4YpLjv9i3o1fhc1uhXHIXjQLyuiZNZdAR4De2dG4d48HD4mxNmJdWKh+rX4ER",
+	"840VtCUAKcXeFrDL0AvYOm+N6jlcWhhK2Om0S1jPY13sXVUWI6RZz4NEgE1KY0ZADQm27mBz0n2rsEaD",
+	"FO5SiXFcKLul3Gx5ULzQTVohb8N+ymjnsZlWSsxK7pREcMNJKGY7HOJavdPF6DL8csQbu0/4t/rBZh9s",
+	"QDQYIItfeFXuS7DfltxLHf/Oc6b0FuKyYQZQ4pvYIondCHS/KOhTcY+gYNzZtM926cgS0lp/QGFrCBVQ",
+	"/iagy5ne1FU8Kl0XVojM95S7lvpa3IpdOfMEfqQHUGAPN+sMVwth2Md049jsYv81n6N2aHzaPbLbLTnt",
+	"Pucs0WgsuoXv0aep2ERmr3gOkyGQd6K7KIE+B3Qkj3CgEn0exQkgT1rpfpWabVOZENQYTG4WwmUNJ7ol",
+	"YZBfkJIYiHAHjuenQyHI34s/G8HH9liHFOBSbGR8gcjgNp04Q7fQzmOm14VRnFDlGXyc01D3xYJ6XxzN",
+	"3AzR7NyrnH/b6BYvRPRgjWva9Y/qnxXTJhmNXqVbcBJiMJMG2vToGSQqGlqDTV9Z5QMTAca50ZtRT/PF",
+	"lCPekF4+1C9gMVFtPrKzBbLy3SrlGiXO2ZO00VdF1bDeMbPms/ebz4xYoNcXU0xaGJlZQDkvEkfBYx+C",
+	"t314clcLfVQLzlqu14VJwSHXKqRehYQrUAHpBMqGKT50/nXDdx66kpUhQWlQU+IoRsbOXwhvxs/lKWD7",
+	"ly+CvIz9o4hc3NKphe79PGm07xIqcaEMd79Q+LMvxvRwb1Z6QEHvW34rFDmV9pae7NHuHsIte/319+zj",
+	"199eXv3l738dFNij4PxWV3z3sOKiPK1jwKj+ZqB9JZQNLv+CZwbgW7GW8isUFH9BvLOCfiGDKPYrjoEB",
+	"0qO2Edf9ySmiYD20TPHUUYiv17UU1eRAnf3I8f/qekMWrRMwkophMy+qA2KooCOrxpt+CqjGQPMCK+o5",
+	"03NWo8IFLY21FSFVLu+ZdpwuF1yVHG7UWUOaVzWuxwQ0AqZkg6mEoYADP1gG9axlsIQsC+hHEHuFJds/",
+	"zU18WDFnI0iGceiUcLEPz/b8LRyqBhllY0BZlI8dFiTS1B/XTszIUi5aNzFuPZJEwzHSbWgQllM2zejI",
+	"HgP3CWgMNnCga94RRl30xlCSpTQkiLKxo4w5ynqIIaQYIolWRDzswWgJYOIYRW2hv8O9a9rg/fupGLEP",
+	"5Yr/hh1NPn/27FB/EyLA9+nB5vqj8EsH+yKCqlIHjqynJDmBGRMIwmyXJaTwheY+LJRra0z9TUN4rCCG",
+	"STmqC583lZeyjgmQoSXXwHs4flTwmCG6RNF02N7wmun0YuJSa6PvkF3FnhEN34oT64IVLVQhqV9Q9QqX",
+	"F9Ogj4KD0iu505Te76VTY+Yfr5I7lD/g+zRt0W0ZydwYWpsK3s4t341imUasRLUr2NpC3aeAc8qMmMGw",
+	"OG1aoF1rU6hLa5NB02n78uLCEwO+F5yquDiB88K9RmyE/JqQnRD8sOHwRYwchf2WetNtRV0PaDuOHwmP",
+	"UzsNBgOZEsTdWcjhbFI3QzYndWfatscRU9p7corS2IiiK5H+sSd7tpRb1GS07kGjma0QP0qC2nPuh5mB",
+	"Zc9WbHwziKpgJ6VeNgMpK07oa7rO9FGZ/+Ax7gPC8JT3IYGGGG3Zy01RuM4LhWe5w7KU7wVgbE/lxYLc",
+	"QlVdb9HrvD1LotVGrcSZO5y0gjB8TEGo7V51HI5Om06c2QAx+EdxWOMSc8cDLxb2MMMNnDbzuQZQBqab",
+	"DutVAxJ1P/O7cZ2NCp3D7hWQWRi9WdOTErBBY2g+lbfbCW2pFpo5vRBQZjodeR/8mcv5uT2zFR/W8OvP",
+	"NcjZOg3u2ukjjEtuIk3NV9MwZHIA8q1YOzoaReugzWgL7tiS34m9xvi8jq2ZhmZJHe5HhhhPdB531wS6",
+	"hkwWLt3aY3jL4fafzlful//f0tN0cHuuEU20MkbU28F3rONyaMguPLe/NSwT3Rjpdlf+G7HtJSapwu4g",
+	"RK1vZZrclJp7Xu8ls/K1/DYEZaJWClsHGSu4yUPjIDk/fAArek7QwNsgC+RMfAQ1bc7wmfuEvZUrYUEF",
+	"ePPykn3++edfevvsv99eThk2BIHfQiEIq/Rss/IwZB/7x798+sXf/jrF3obwHORArfkCKAr+i+W1DC/F",
+	"J+xrmLYIs+luoPFs8DtbuVD+w0oIaPkeYME+RmD9FfMBAAwo12oBDSR0janAWC0FtiVm0N3UKYs4HJt9",
+	"7Hm/Ubw+D38557OZsPaThf7rJ2kE3vPJK8THZDrxvA/B9+STTz95EmONfC0nzyefw5+wXQ/g+TwPOYSZ",
+	"SFjnLbV6VU2ewzCsfzTe0NTfw06e/0KTavPI+X9tBAwJCVT0L/hnIqK7YFtNkUT4cC03vEjwafpLKUbW",
+	"fOjQzR4xUxwjAuBF2f90W8Q33x8xva5wJrTbmxVT3XwTnw9JsvjPM/jvO/KsB/B4ifJhwJPfyZU3QN55",
+	"7mPXWoXs28+ePEGXi3IhtQziU9jG6PzXoJ0Mg06gRhCKwD32+79hJkACCL1e2uB5KlSDyMZqxc1u8nwS",
+	"qT7VMknD5nwmLAidAFTH/d35JfhN7OSdX+N8xvsv1CXHXuEngtDlBdiSBHCwQaQ9AnTe4kqdGVUZqJww",
+	"KztlfAaZy+ijwhE9NoNbkJkZ4M7fewL/cA6+g9QwLRj2bVBe+Efe6rf+S6N509VSG4dVlu9QVgrr/qHR",
+	"XXcUNFykE3xoi2NnNuLDSfFPXgx0xjwc9XAuTE2N3UbNChGMZX0wjz3iPbWnKWC8U6FSvjOdvPZ7CqLu",
+	"VOgK77dUzGoM+Fd8ZzG6oPT2BVNiwZ28CzI7zAuhGHLKVL5e8d+6siZGaL4I0Rb891n4w76P7f2hT0h1",
+	"mk+EqvbhYgU6MfOWu6gsRUPaitegQhzda/UYnVZ6yz72VwM0J6Xxrx+D0fDXAsxTCLbZ776Ha7T89FSR",
+	"HTT88yz8N5gbZ9HswDzx6eQs/V9wyZwVwid/NoGb3byTC938lrOVQAMP0m3m7I7XssLQe0HsZi+fv8cM",
+	"9A9FpvKfIucp+yylG4BJOhmD1k2xu9rf/T8hg7CSC4kN03EoBGTfRmqLQ4fbUiCnvzV3XtefPJ/8zy9P",
+	"zr7kZ/N37/8+ffb0w38QQfFHwnfosVDQJGbtIsEHov5H1Varwzg0i/HeKYNWhKBwbCxOyFhKG9tb0/Rg",
+	"RCWUk2F0TFm0ZM+dEq7pM33qGVZ9HUdBwz6v0WRpThnjmbFncEE0Ny8EpQzZZC3QOdIG5Bux0neiOeOD",
+	"FbIWFp4SIVFtFto5oY4ArJcayyV4BiUaMNPJekOpolV1xKMfXxdtNvcTrzdimEZKAB28sQ+H97dCrNvQ",
+	"zknyRaufLZRQN2NvaFptkiNLvP7rxhN7ovsdvlC412GHD4fdz7HhcJoknjXbqEOFX9aSLQAsfD8H17k/",
+	"667HvvI/Z3BrkSW99fiIFBEeLyWmfZ0Y7LGegID+Nhbjx4KRI5hAkF3rKRhBHlx4hivLU+FrD+CD278M",
+	"+tf4wJ8f+CFhC38+Du0D1WJ9NkB/CzWe+JEi3O8EZl34f8yHOD1fnsbpaWOTmdFez6Yf2VC3Z0zLIZ2e",
+	"T4eaa+3JYaB4ea0sS5E9msuVXMh1XaeNoRZy4TqpcakOpWyVjjQIYw5w/FD891moffnz23gvH8mpGm/V",
+	"lAEMU5Y3rcDHi3q+ijNCybKat1CYgnMuIaaDGfJxdJ5iN3x2Cx2w1Y7l0bZP2M9xdKSlZkd6Oo+TIzG9",
+	"vjDocuoFstNQag5NK9xSrD5JTXM7XD0O0juNqpePlxyk5n161E/DlNKCIFjX/Bja+s/a3OLsk6XeNrUD",
+	"UMoHHrqpR7aXyDmym6BbTFH1CA2yKZ9KHUixPdqzQ5DvZdXrWXiZBrx2hAfhG5BVr19g1AjLx2ASJezO",
+	"myKMI7gC4tzI5AYQd7ISWHxIc4ul4DVOUilh5Rt84oQgCl+gWGgt70Qr3j55/su7tnIDSU44R8HombAW",
+	"KrngxebQIRIcDw05ZX2KzDch62ycFvOHkk5whDcbdXLxdCWdsGFCuzRsy3eevwOM86IzMCiEctPQS3xP",
+	"jHV5x7Sg5v9DLKSKCDqFMEDI/T7SIGKtaJPJIHqPKhJwXAu/RQMBZhklFMLX7sP34fXz95j41cv473fb",
+	"oNDuB0wre5SbROEEhCk3R8DGN7hShL+EK+V5eH6hRoH83J9eKmyRSd+ly/DEvzHQitHGm7blELPQZsqw",
+	"DTpWhkZzDhIY0xiflt4UR1bkeZx9mNubSF8UTa8609MpXaljpTUpl2MMyz+TsMuBcnKB18IA1hEFQ+rB",
+	"si0YO62MxdMIufwTv5Osa+dlFqyf4PQ7urQLGEGJFy7IR7ZlzmqVehNF0XcfOdj62yB52EH/H5QpD0Gf",
+	"7KTeHsHGabHZZOhAncu0qUk1m3A14wCv8Rg6T9N1evTQ/x2owuHpR8hE4MZIkd2yLb+nCGywgGUNZTS8",
+	"gd//jYdWHBtSysCDl9CQlyv3oeFXvTEKa3+LOsg/wzP3d/P/mZSLcNqT6xU/LzWMb/EoK2oSbU9GQNb5",
+	"nTAotUIBAom5n/xDuyLuuqdacrv0Ik5UcWhWGkSwsdAKNYSff00rUsonFtndM4/7EdD6Uw66ktU9C93K",
+	"5TEC+T/z+hYTPrElYoBfUC3E7DYUYqVa+jS6sOneR5PDrQwzXIo391uJCXkng6r/QClVh9d1ard9nGQd",
+	"ODC0n87c07El9lpbK2+yypGiFzQlRvSB7vv40P8NrheOe3KuF8Eaq9JCaoY3691S7Jh1XFXFvCI6B6Oq",
+	"vk8m70nCRbj6W/Hb44eLwsEIlMDwy2MgBMbMRKPoBejXTvwGd4pjkzLVnlWlDfvn1Y8/lFON4j/PK8Ox",
+	"LTV5zb7yvzaoOyCg4p3HkQkW3dCGbdRM3wkjqhRux5nAHHsunKjWqZkWD03EwIcHvI67vL2LVmmGXmxV",
+	"T25Ilt01T598+exxk1sDRgA7JUsPEXvMFMymE5tdQrbKUtcVxMBvRQUmBsSbI6xN091onwIGUObQbM0i",
+	"eQ7PV9wjHl5bHTs+tH0Q0pu2sq7ZxooKpJvSN7raMSOU2FqvGLhlka43obFvOdF/UNYoVnA8HLdfqypH",
+	"axr4AiP5l8IEXhNa9lnHoV/mfsZySwSUnChHwNMj3KnSdYou2+P4TFJLwyhZoYMBR1Vw2MU4Xxsxr+Vi",
+	"2VNbdumV1z843Js2Sn1ZjzDG8xjcDNwhGF6D4j+29ZfZmd00jpiQQa7eimo4Mu5S3x8SEdBx5g+OiKZ/",
+	"Tx8ioBzoWCYXj53uPkpRNcht6QjkAg6QLfWaCD/iI/8OyjSdUE9uPyDMi/6SAeYCOHJ/DM1ITmEuwNq/",
+	"U5AltKM9na8RoAdjKbGpZN5Dd+qNBcGNEjjqQSpmxFJwY0ulIs1FGxQpiVj7g/p7i8BPPTiPJOAR9OOj",
+	"If2Qz4sDD2Khty7wD+OAh+adrUF9xfR7qY5kzrT6KMVrElpaTTsley9CAY/fA07pGYiq0H2e5nBv+a34",
+	"FlZ7KF6Ozxy/bcYFPHLJf2rlX6CBW7E7WiymOweAaInSJQ0wcWNvG6jwmsMAK40p1DBrUJiVTN2EaEJZ",
+	"C72uRa/a8hofOSGoX0Pud0nb8xS/81btMWzMuFbqgxV6DmUQwn5A/Q7E12mU6AloHhf/3dIu7qQrhjt4",
+	"dRxb/6KqLDQqAFx42bOQd3gRpNmbm72HmYZyz99j4cAA10zC2Tguh6+NqKI18LWjeUQilD6yDM8/jX2x",
+	"QgKtvsXplRT9cjdbUpY4V4ujweNUFyAOIHpcth+gQtD+8Wod/xNoPSN/HEdodPCWgzhIzNsboo7ftiQE",
+	"JFEMvBnnsrnSRR0Arv1prshj8SY45knw463HNlPyOJkttbaCcdbM3U4D4ii0YIvMHkX5Teih+TuUUuDe",
+	"7g25AeUXsf/ejCtw0k9TEqzBtn3Osoo7fsNtuTQDuiv0QPAKuy+cDIB+/au+knTY4DFyPeRsCZqgUDOz",
+	"Wzubxa5DuoUnyOj+X+q6KpGd39I5xANCy/5CnpQSW388NAROwdX96m/CPh6ZqT8W3r4O2AKmYEA/j+kG",
+	"tZi7pq1AcEfdit2LMHBpBtlXbKOcrPM5CTCot4TapuF8UXu/SmMbj9PfK+s3hZHV9qxkaXFsbqvvlDvQ",
+	"cyoM5zxqx6nQSyrWF7daTP35i4sRq6cv3gqdn4FuIyUjftH0lKaN/2IOTSDVLI5a5OEx2j4yLgGvnT4w",
+	"gd/p7+JkU3/0IzjvQop5cgTFeep2CukVtpXUtDU6L/C8D27OeTODvchV4pz2h2Bpuj8g0DoIs7xAbglB",
+	"fGj5GwIzYLRj+F9hh3OKKYQuemTchBoJSQTcO0NgOvsBhwTL5tpTu+DFPfz9yePmZ+Rz9QsEG1F+LM0F",
+	"ci7CogGFgFzQXmbLBLuo1eyG0mY2yrZIm16NlmpxmcapPohEh0sFigpqEAWkhPpi2rSY/OzJ71iD3oLX",
+	"I6QxcxczVVs1NDfCbUXIcTG4JTvNlaX+xhYdQoHhS319CnPO+BInNT2ITijsh6YE5UYEe3lbvVPjTtui",
+	"cA8gxZ4E9THo4AI7DWE6HIDyo468gmxCjPN7egixECNW3NxCHSZKQ9WKyvcShedBZyEUUqw21tZFG+hU",
+	"Znj4xEkDCxf21jaXq2Vr+4vn/3h19Q0wZw9HYM+3Yocc2fKd3df3JH37HqipFWJSZmNbuDhBIT+uDl96",
+	"bIP0UUgAWwL69SJ2G4KwS72FGHCaI+WfA8UG+q61MmwGXq8VdyIOBuzJkw8PnVYu95qvQNnQbQ4n1s/R",
+	"Sg3VmmSqpDqcLPmny+BHRJxc4r8NQgMqMVpDnj2rQWd2owe0HF04zmOhdeVxNJQOIde73yki3ck1w14K",
+	"xHT0NHjNbqVDvjzOcSLV9VybmfhfRZgeOY9ClIiEovoRuoHaKZZYhczjHiJMA35KccgruVA/btxkSBTR",
+	"yoXCRPbJdLIUPGYXXgl3domzg1oQ7eqKH44UfkR/BhwNYlNG3OmYsgChx2kmLJY4pJKIRJa9PTFB4YT0",
+	"5CH5qlC+pyGJHoF9lJyen7tLjsgs8Ft9daq0Alz8d0or6ENCDqpHpfRC2CrmLLJsFhftfoefz5v4H8RX",
+	"Nq4YcW8ePFHgPH1gTPCc4D7Hi3UHN4zXKj+yzFsSWbjUi3oYGBJ+hWhhzG4og92dbdblUNaVcP+9PtUd",
+	"8mv/Ea+QcGyzRtvtD3abLiFMbvfj5Iy3Y+rTtH1bYJuA/Y25E7sD6l145k/doQ8PcfoQD8Kq3FEgwLJH",
+	"aDluAshPdetg8d/r2uHJqEuHo1yPgQS/Ekgc+FhnBJgOafMxpCxp/GS342Az1YSukRYQvPbqq8eg/GJw",
+	"Lfx6nOAawhtGn4QOe+ANGQTgg9GIBOh7xyISvKfvqQEIIRMEN/WC3exYgAmQj1YilJEV64hVx3Ysd8Z9",
+	"8shRiTbgHqcNfgxLSJWuItg8ACcoa29Sb4ZRSKtJvtMV7/U9v4UHTpnTDh8otEkE/5cNHRWO07GytWTJ",
+	"cA4JrH0C/W3McT0hZG6F6hsihLsExUXDzFohvao6M8LZ4zCjoB7jh154cuPVSipmhbAsJcF/ZMcYlN/z",
+	"WwFHO5FkhrV/J8H8g9ji0U7f7AJwAuMZZ5gCoJWwop5jRTpSARj9MFgHZjvodl/tlg6LKE5Cupy2fqcb",
+	"9P3uXc/JVHe/w6Oluof2F7p8F1YcZ9dx1XMZPIi3/O6AD/hneOLfxbhplv3pQ/8e4qHpt+eex+6LCgP5",
+	"T8Pn8mH8j8zm4FR/0P6ndR0YIKYJPqANKtzXQUW9Act/0BLSPmxt4bej2C1+qSbNT+61HA7qiRMHm4K3",
+	"AT+oq+mfEwOP08V0yhZGb9ZYSo3/H/xaTq8tC50+cM4pbmMUem6F6PF8fivE+s+JHMhyfzhuvhMoYvB+",
+	"YHctp9drUYVkIjnyOgxrL/t/+0K8DUoywBy6ymoVcmRDskmcn+h0H/TbPuT3kxRQ/eWdV5JAF4R/vJtO",
+	"UuXDL+8nG1NPnk/O+Vqe330KoAyfeJ83cJMzjNrH9FxUFrO/pMLo7G/tPWY/pNGTzTeCEyD7UzRzP7z7",
+	"8P8CAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -92,6 +92,11 @@ type layout struct {
 	Test   string `json:"test"`           // command
 	Reload string `json:"reload"`         // command
 	Only   bool   `json:"only,omitempty"` // nothing but files of the configuration changes
+	// Quiet says that nothing of it is for the running server: no test, no reload
+	Quiet bool `json:"quiet,omitempty"`
+	// Mends says that the configuration may be one now that the server would not
+	// outlive: that may be what is mended
+	Mends bool `json:"mends,omitempty"`
 
 	Combined bool            `json:"combined,omitempty"` // both are in one file
 	Loads    []string        `json:"loads,omitempty"`    // paths of the configuration the certificate comes to
@@ -198,6 +203,13 @@ func (d *Destination) unchanged(l *layout, p *install.Plan) error {
 			return err
 		}
 	}
+	for _, x := range p.Modes {
+		if is, err := d.mode(x.Path); err != nil {
+			return err
+		} else if is != x.Before {
+			return &install.ChangedError{What: x.Path}
+		}
+	}
 	if l.Only {
 		return nil
 	}
@@ -239,8 +251,11 @@ func (d *Destination) Try(ctx context.Context, p *install.Plan) (string, error) 
 	if err != nil {
 		return "", err
 	}
+	if l.Quiet {
+		return "nothing has to be tested", nil
+	}
 	words, err := d.onCopy(ctx, l, p)
-	if err == nil && d.Lenient {
+	if err == nil && d.Lenient && !l.Mends {
 		err = d.test(ctx, l)
 	}
 	var f *install.FaultError
@@ -360,7 +375,14 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 			return "", err
 		}
 	}
-	if err := d.test(ctx, l); err != nil {
+	for _, x := range p.Modes {
+		if err := d.setMode(ctx, x.Path, x.Before, x.After); err != nil {
+			return "", err
+		}
+	}
+	if l.Quiet {
+		words = "the modes are set"
+	} else if err := d.test(ctx, l); err != nil {
 		return "", err
 	}
 	for _, f := range p.Files {
@@ -369,7 +391,37 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 	for _, x := range p.Links {
 		words += "\n" + x.String()
 	}
+	for _, x := range p.Modes {
+		words += "\n" + x.Path
+	}
 	return words, nil
+}
+
+// mode gives the permission bits of a file; 0 when it is not there.
+func (d *Destination) mode(at string) (fs.FileMode, error) {
+	info, err := fs.Stat(d.Over.FS(), strings.TrimPrefix(at, "/"))
+	switch {
+	case kind.Lost(err):
+		return 0, err
+	case err != nil:
+		return 0, nil //nolint:nilerr // it is not there, or not to be seen
+	}
+	return info.Mode().Perm(), nil
+}
+
+// setMode changes the permission bits of a file that has the others; one that has
+// them already stays.
+func (d *Destination) setMode(ctx context.Context, at string, before, after fs.FileMode) error {
+	switch is, err := d.mode(at); {
+	case err != nil:
+		return err
+	case is == after:
+		return nil
+	case is != before:
+		return &install.ChangedError{What: at}
+	}
+	_, err := d.run(ctx, fmt.Sprintf("chmod %04o -- %s", after, quoted(at)))
+	return err
 }
 
 // lead lets the link lead to a version, in one rename; "" takes it away.
@@ -501,6 +553,9 @@ func (d *Destination) TakeIn(ctx context.Context, p *install.Plan) (string, erro
 	if err != nil {
 		return "", err
 	}
+	if l.Quiet {
+		return "nothing has to be taken in", nil
+	}
 	if err := d.survives("mend that, then reload the server by hand"); err != nil {
 		return "", err
 	}
@@ -539,6 +594,11 @@ func (d *Destination) Back(ctx context.Context, p *install.Plan) (string, error)
 	for n := len(p.Files) - 1; n >= 0; n-- {
 		f := p.Files[n]
 		if err := d.replace(f.Path, f.After, f.Before); err != nil {
+			return "", err
+		}
+	}
+	for _, x := range p.Modes {
+		if err := d.setMode(ctx, x.Path, x.After, x.Before); err != nil {
 			return "", err
 		}
 	}
@@ -593,7 +653,12 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 		return err
 	}
 	if l.Only {
-		_, err := d.run(ctx, "rm -f --"+l.unfinished(p))
+		script := "rm -f --" + l.unfinished(p)
+		if l.Mends && !kept { // what was put aside is back in its place
+			script += "; rm -rf -- " + quoted(l.Folder) + "; rmdir -- " + quoted(path.Dir(l.Folder)) + " " +
+				quoted(path.Dir(path.Dir(l.Folder))) + " 2>/dev/null; true"
+		}
+		_, err := d.run(ctx, script)
 		return err
 	}
 	if kept {

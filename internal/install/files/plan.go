@@ -33,6 +33,7 @@ type planner struct {
 	after   *kind.Reading // as it will be
 	spared  []string      // sites that keep a certificate of their own, in words
 	more    []kind.Place  // lines of listeners that take the certificate, where no site is for it
+	hosts   []string      // it is for, where no certificate says so
 }
 
 // Plan implements install.Destination: it reads the server's configuration anew,
@@ -124,6 +125,11 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 	}, nil
 }
 
+// own says whether a host is one that is to get something else.
+func (p *planner) own(host string) bool {
+	return p.wish.Leaf != nil && names.Covers(p.wish.Leaf, host).Covered || slices.Contains(p.hosts, host)
+}
+
 // edited reads the configuration as it will be.
 func (p *planner) edited(fsys fs.FS, edits *kind.Edits) (*kind.Reading, error) {
 	if len(edits.Files)+len(edits.Links)+len(edits.Loads) == 0 {
@@ -144,7 +150,7 @@ const touchedTold = 20
 func (p *planner) touched(edits *kind.Edits, wanted []kind.Wanted) error {
 	c := &kind.Compared{Before: kind.Side{Reading: p.reading, Answers: p.Reader.Answers(p.reading)},
 		After: kind.Side{Reading: p.after, Answers: p.Reader.Answers(p.after)}, Edits: edits, Wanted: wanted,
-		Leaf: p.wish.Leaf, Agreed: p.wish.Agreed, Most: touchedTold}
+		Own: p.own, Agreed: p.wish.Agreed, Most: touchedTold}
 	list := c.Touched()
 	if len(list) == 0 {
 		return nil
@@ -512,7 +518,7 @@ func (p *planner) neighbours(wanted []kind.Wanted, edits *kind.Edits) []install.
 		}
 		for n := range site.Names {
 			for _, host := range kind.Hosts(&site.Names[n]) {
-				if names.Covers(p.wish.Leaf, host).Covered {
+				if p.own(host) {
 					continue
 				}
 				for _, l := range p.reading.Listeners {

@@ -1,0 +1,688 @@
+package files
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/names"
+	"insegna.example/internal/install"
+	"insegna.example/internal/kind"
+)
+
+// mendingFolder holds what a mending puts aside, beside the folders of mandates. A
+// mandate's name does not begin with a dot.
+const mendingFolder = ".mended"
+
+// Mend implements install.Mender: it reads the server anew, works out for each fault
+// what mends it, and puts all of that into one plan with one test and one reload.
+func (d *Destination) Mend(_ context.Context, w *install.Mending) (*install.Mended, error) {
+	out, err := d.mend(w)
+	return out, refused(err)
+}
+
+// mender works out one plan.
+type mender struct {
+	*planner
+	order   *install.Mending // what is to be mended
+	shadow  fs.FS            // the server with the sites that are switched on
+	out     *install.Mended
+	edits   *kind.Edits          // of all faults together
+	cas     []*certs.Certificate // CAs' certificates on the server; nil until they are asked for
+	wanted  []kind.Wanted        // sites that are edited
+	lists   map[string]bool      // files whose list is written anew
+	looks   map[int64]bool       // findings whose binding is looked at for the whole list
+	does    map[int64]string     // what mends a fault, in words, of those that are mended so far
+	faults  map[int64]*install.Fault
+	quietly bool // nothing of it is for the running server
+}
+
+// mend works out the plan.
+func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
+	fsys := d.Over.FS()
+	reading, err := d.Reader.Read(fsys, d.Main)
+	if err != nil {
+		return nil, err
+	}
+	m := &mender{planner: &planner{Destination: d, wish: &install.Wish{Server: w.Server, Addresses: w.Addresses,
+		Agreed: w.Agreed}, reading: reading}, order: w, shadow: fsys, out: &install.Mended{}, edits: &kind.Edits{},
+		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{},
+		quietly: true}
+	for i := range w.Faults {
+		m.faults[w.Faults[i].Finding] = &w.Faults[i]
+	}
+	if err := m.switches(); err != nil {
+		return nil, err
+	}
+	if err := m.names(); err != nil {
+		return nil, err
+	}
+	if err := m.rewrite(); err != nil {
+		return nil, err
+	}
+	if err := m.modes(); err != nil {
+		return nil, err
+	}
+	m.reloads()
+	return m.plan()
+}
+
+// leave notes that a fault is not mended, and why.
+func (m *mender) leave(f *install.Fault, reason, next string) {
+	delete(m.does, f.Finding)
+	m.out.Left = append(m.out.Left, install.Left{Fault: *f, Reason: reason, Next: next})
+}
+
+// each goes over the faults that are mended by some means.
+func (m *mender) each(do func(f *install.Fault) error, means ...check.Means) error {
+	for i := range m.order.Faults {
+		f := &m.order.Faults[i]
+		if rule := check.RuleOf(f.Code); slices.Contains(means, rule.Mends) {
+			if err := do(f); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// switches links the sites into force that are written and not switched on.
+func (m *mender) switches() error {
+	laid := map[string]bool{}
+	answers := m.Reader.Answers(m.reading)
+	err := m.each(func(f *install.Fault) error {
+		var site *kind.Site
+		if idle := answers.Idle(f.Host); len(idle) > 0 {
+			site = idle[0]
+		}
+		switch {
+		case site == nil:
+			m.leave(f, "no site for "+f.Host+" is written that is not in force", "survey the server anew")
+			return nil
+		case site.Link == nil:
+			m.leave(f, "no link puts "+site.Place.String()+" in force", site.SwitchOn)
+			return nil
+		}
+		if !laid[site.Link.Path] {
+			there, err := m.exists(site.Link.Path)
+			switch {
+			case err != nil:
+				return err
+			case there:
+				m.leave(f, site.Link.Path+" is there already, and does not put the site in force",
+					"see what that is; the site is in force when it leads to "+site.Link.To)
+				return nil
+			}
+			laid[site.Link.Path] = true
+			m.edits.Links = append(m.edits.Links, *site.Link)
+		}
+		m.hosts = append(m.hosts, hostsOf(site)...)
+		m.does[f.Finding], m.quietly = "switch on "+site.Place.File, false
+		return nil
+	}, check.BySwitch)
+	if len(m.edits.Links) > 0 {
+		m.shadow = kind.Linked(m.shadow, m.edits.Links)
+	}
+	return err
+}
+
+// hostsOf are the hosts a site has names for.
+func hostsOf(s *kind.Site) (out []string) {
+	for i := range s.Names {
+		out = append(out, kind.Hosts(&s.Names[i])...)
+	}
+	return out
+}
+
+// named is a site that is to name other files.
+type named struct {
+	kind.Wanted
+	faults []*install.Fault
+}
+
+// names has sites name the certificate or key that lies there and fits.
+func (m *mender) names() error {
+	var list []*named
+	err := m.each(func(f *install.Fault) error {
+		site, pair := m.shown(f)
+		if site == nil {
+			m.leave(f, "what is shown there cannot be told from the configuration", "see it: insegna server sites "+m.order.Server)
+			return nil
+		}
+		w, reason := m.fitting(f, site, pair)
+		if w == nil {
+			m.leave(f, reason, "put it there, or have one made: insegna https "+orHost(f.Host)+" --server "+m.order.Server)
+			return nil
+		}
+		if i := slices.IndexFunc(list, func(o *named) bool { return o.Site == w.Site }); i < 0 {
+			list = append(list, &named{*w, []*install.Fault{f}})
+		} else if o := list[i]; o.Certificate == w.Certificate && o.Key == w.Key {
+			o.faults = append(o.faults, f)
+		} else {
+			m.leave(f, "the same site would have to name "+o.Certificate+" and "+w.Certificate, "mend one first")
+		}
+		return nil
+	}, check.ByName, check.ByKey)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	links := m.edits.Links
+	var edits *kind.Edits
+	for edits == nil && len(list) > 0 {
+		wanted := make([]kind.Wanted, len(list))
+		for i, n := range list {
+			wanted[i] = n.Wanted
+		}
+		var edit *kind.EditError
+		if edits, err = m.Editor.Edit(m.shadow, m.Main, wanted); err == nil {
+			m.wanted = append(m.wanted, wanted...)
+			break
+		} else if !errors.As(err, &edit) {
+			return err
+		}
+		// one of them stands in the way: each is tried alone, and the others go on
+		kept := list[:0]
+		for _, n := range list {
+			_, err := m.Editor.Edit(m.shadow, m.Main, []kind.Wanted{n.Wanted})
+			if errors.As(err, &edit) {
+				for _, f := range n.faults {
+					m.leave(f, edit.Error(), edit.Remedy)
+				}
+				continue
+			} else if err != nil {
+				return err
+			}
+			kept = append(kept, n)
+		}
+		if len(kept) == len(wanted) { // together they do not go
+			return edit
+		}
+		list = kept
+	}
+	if edits == nil {
+		return nil
+	}
+	edits.Links = append(links, edits.Links...)
+	m.edits, m.quietly = edits, false
+	for _, n := range list {
+		for _, f := range n.faults {
+			m.does[f.Finding] = "name " + n.Certificate
+			if n.Key != n.Certificate {
+				m.does[f.Finding] += " and " + n.Key
+			}
+		}
+		if site := m.site(n.Site); site != nil {
+			m.hosts = append(m.hosts, hostsOf(site)...)
+		}
+	}
+	return nil
+}
+
+// orHost is a host, or a word for it in an example.
+func orHost(host string) string {
+	if host == "" {
+		return "HOST"
+	}
+	return host
+}
+
+// site finds a site of the configuration as it is.
+func (m *mender) site(at kind.Place) *kind.Site {
+	if i := slices.IndexFunc(m.reading.Sites, func(s kind.Site) bool { return s.Place == at }); i >= 0 {
+		return &m.reading.Sites[i]
+	}
+	return nil
+}
+
+// shown is the site whose certificate is shown at a fault, and which of its pairs the
+// fault is about; for one about the server, the site in which its place is.
+func (m *mender) shown(f *install.Fault) (*kind.Site, *kind.Pair) {
+	if !f.At.IsValid() {
+		for i := range m.reading.Sites {
+			for n := range m.reading.Sites[i].Pairs {
+				p := &m.reading.Sites[i].Pairs[n]
+				if p.AtLine() == f.Place.AtLine() || p.KeyPlace.AtLine() == f.Place.AtLine() {
+					return &m.reading.Sites[i], p
+				}
+			}
+		}
+		return nil, nil
+	}
+	a := m.Reader.Answers(m.reading).Answer(f.Host, f.At)
+	if a.Unsure || a.Shown == nil || len(a.Pairs) == 0 || a.Pairs[0].EachTime || a.Pairs[0].AtRunTime {
+		return nil, nil
+	}
+	for i := range a.Pairs {
+		if p := &a.Pairs[i]; p.AtLine() == f.Place.AtLine() || p.KeyPlace.AtLine() == f.Place.AtLine() {
+			return a.Shown, p
+		}
+	}
+	return a.Shown, &a.Pairs[0]
+}
+
+// fitting chooses what a site is to name: the key that fits its certificate, or the
+// newest certificate lying there that visitors of all its names can use, with a key.
+func (m *mender) fitting(f *install.Fault, site *kind.Site, pair *kind.Pair) (*kind.Wanted, string) {
+	w := &kind.Wanted{Site: site.Place, Aside: m.aside(), Addresses: m.order.Addresses, Keep: true,
+		Certificate: pair.Certificate}
+	if rule := check.RuleOf(f.Code); rule.Mends == check.ByKey {
+		leaf := m.leafOf(pair.Certificate)
+		if leaf == nil {
+			return nil, "the certificate " + pair.Certificate + " cannot be read"
+		}
+		if w.Key = m.keyOf(leaf, pair.Certificate); w.Key == "" || w.Key == pair.Key {
+			return nil, "no key that fits " + pair.Certificate + " lies there"
+		}
+		return w, ""
+	}
+	var best *certs.Certificate
+	reason := "no certificate that fits " + f.Host + ", with its key, lies there"
+	for _, file := range m.material() {
+		leaf := m.leafOf(file)
+		if leaf == nil || file == pair.Certificate || best != nil && !leaf.NotBefore.After(best.NotBefore) {
+			continue
+		}
+		key := m.keyOf(leaf, file)
+		if key == "" || m.order.Fit(f.Host, m.parsed(m.reading.Material[file].Chain)) != nil {
+			continue
+		}
+		if name := m.lost(site, pair, leaf); name != "" {
+			reason = fmt.Sprintf("%s is not for %s, which the site has a name for", file, name)
+			continue
+		}
+		best, w.Certificate, w.Key, w.Keep = leaf, file, key, false
+	}
+	if best == nil {
+		return nil, reason
+	}
+	return w, ""
+}
+
+// lost is a host of a site that its certificate is for, and another one is not; "" when
+// there is none.
+func (m *mender) lost(site *kind.Site, pair *kind.Pair, other *certs.Certificate) string {
+	old := m.leafOf(pair.Certificate)
+	for _, host := range hostsOf(site) {
+		if old != nil && names.Covers(old, host).Covered && !names.Covers(other, host).Covered {
+			return host
+		}
+	}
+	return ""
+}
+
+// material are the files of certificates and keys, in order.
+func (m *mender) material() []string {
+	var out []string
+	for file := range m.reading.Material {
+		if path.IsAbs(file) {
+			out = append(out, file)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// leafOf is the first certificate in a file; nil for none.
+func (m *mender) leafOf(file string) *certs.Certificate {
+	if x := m.reading.Material[file]; x != nil && len(x.Chain) > 0 {
+		return m.parsed(x.Chain[:1])[0]
+	}
+	return nil
+}
+
+// parsed are certificates of the reading.
+func (m *mender) parsed(prints []string) []*certs.Certificate {
+	out := make([]*certs.Certificate, 0, len(prints))
+	for _, p := range prints {
+		if c, err := certs.Parse(m.reading.Certificates[p]); err == nil {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// keyOf is the file of the key that fits a certificate: its own file, one beside it, or
+// any other; "" for none.
+func (m *mender) keyOf(leaf *certs.Certificate, file string) string {
+	public, found := leaf.Public().String(), ""
+	if m.reading.Material[file].Public == public {
+		return file
+	}
+	if m.Combined && !m.beside(file, public) {
+		return ""
+	}
+	for _, key := range m.material() {
+		if m.reading.Material[key].Public == public && (found == "" || path.Dir(key) == path.Dir(file) &&
+			path.Dir(found) != path.Dir(file)) {
+			found = key
+		}
+	}
+	return found
+}
+
+// beside says whether the key of a file lies beside it, as servers with one file for
+// both find it.
+func (m *mender) beside(file, public string) bool {
+	x := m.reading.Material[file+".key"]
+	return x != nil && x.Public == public
+}
+
+// aside is where files are kept whose place is taken.
+func (m *mender) aside() string {
+	return path.Join(path.Dir(m.Main), "insegna", mendingFolder, m.order.Version)
+}
+
+// rewrite writes the lists anew that are sent behind certificates.
+func (m *mender) rewrite() error {
+	return m.each(func(f *install.Fault) error {
+		site, pair := m.shown(f)
+		if site == nil {
+			m.leave(f, "which file is sent there cannot be told from the configuration",
+				"see it: insegna server sites "+m.order.Server)
+			return nil
+		}
+		sent := m.parsed(m.reading.Sent(pair))
+		if len(sent) == 0 {
+			m.leave(f, "the certificate "+pair.Certificate+" cannot be read", "see what that file is")
+			return nil
+		}
+		list, err := m.order.List(f.Host, sent, m.issuers())
+		if err != nil {
+			m.leave(f, err.Error(), "get the CA's certificates, and declare them as intermediates in the estate file")
+			return nil //nolint:nilerr // told as what is left
+		}
+		file := pair.Certificate
+		if pair.Chain != "" && pair.Chain != pair.Certificate {
+			file = pair.Chain
+			for _, other := range m.sharing(file, pair.Certificate) {
+				m.leave(f, fmt.Sprintf("%s is sent behind %s too, which is another certificate", file, other),
+					"give the site a file of its own for what is sent behind its certificate")
+				return nil
+			}
+			list = list[1:]
+		}
+		return m.write(f, file, list)
+	}, check.ByList)
+}
+
+// sharing are certificates behind which the same file is sent, other than one.
+func (m *mender) sharing(chain, certificate string) (out []string) {
+	own := m.leafOf(certificate)
+	for i := range m.reading.Sites {
+		for _, p := range m.reading.Sites[i].Pairs {
+			if leaf := m.leafOf(p.Certificate); p.Chain == chain && p.Certificate != certificate && leaf != nil &&
+				own != nil && leaf.Fingerprint != own.Fingerprint {
+				out = append(out, p.Certificate)
+			}
+		}
+	}
+	return out
+}
+
+// issuers are the CAs' certificates that lie on the server.
+func (m *mender) issuers() (out []*certs.Certificate) {
+	if m.cas == nil {
+		m.cas = []*certs.Certificate{}
+		for _, der := range m.reading.Certificates {
+			if c, err := certs.Parse(der); err == nil && c.IsCA {
+				m.cas = append(m.cas, c)
+			}
+		}
+		slices.SortFunc(m.cas, func(a, b *certs.Certificate) int { return bytes.Compare(a.Fingerprint[:], b.Fingerprint[:]) })
+	}
+	return m.cas
+}
+
+// write puts a list in the place of the certificates of a file; whatever else is in it
+// stays, such as a key.
+func (m *mender) write(f *install.Fault, file string, list []*certs.Certificate) error {
+	at, err := kind.Resolved(m.Over.FS(), file)
+	if err != nil {
+		return err
+	}
+	m.looks[f.Finding] = true
+	if m.lists[at] {
+		m.does[f.Finding], m.quietly = "write the list in "+file, false
+		return nil
+	}
+	data, _, err := m.file(at)
+	var fault *install.FaultError
+	switch {
+	case kind.Lost(err):
+		return err
+	case errors.As(err, &fault):
+		m.leave(f, fault.Words, fault.Advice)
+		return nil
+	case err != nil:
+		m.leave(f, file+" cannot be read from here: "+err.Error(), "let the service read it")
+		return nil
+	case slices.ContainsFunc(m.edits.Files, func(o install.File) bool { return o.Path == at }):
+		m.leave(f, at+" is a file of the configuration itself", "put the certificates into a file of their own")
+		return nil
+	}
+	after := rewritten(string(data), list)
+	if after == string(data) {
+		m.leave(f, file+" holds that list already", "survey the server anew; it may have to be reloaded: insegna finding list --code "+
+			string(check.NotReloaded))
+		return nil
+	}
+	m.lists[at] = true
+	m.edits.Files = append(m.edits.Files, install.File{Path: at, Before: string(data), After: after})
+	m.does[f.Finding], m.quietly = "write the list in "+file, false
+	return nil
+}
+
+// rewritten is a text with certificates in PEM whose certificates are others: in the
+// place of the first one stand all that come, the rest goes with the lines of its own
+// block, and everything else stays.
+func rewritten(text string, list []*certs.Certificate) string {
+	var fresh strings.Builder
+	for _, c := range list {
+		fresh.Write(certs.PEM(c.Raw))
+	}
+	var out strings.Builder
+	put := false
+	for rest := text; rest != ""; {
+		begin := strings.Index(rest, "-----BEGIN ")
+		if begin < 0 {
+			out.WriteString(rest)
+			break
+		}
+		block, after := pem.Decode([]byte(rest[begin:]))
+		end := len(rest) - len(after)
+		if block == nil || !bytes.HasSuffix([]byte(rest), after) { // nothing more that is PEM
+			out.WriteString(rest)
+			break
+		}
+		if !strings.Contains(block.Type, "CERTIFICATE") {
+			out.WriteString(rest[:end])
+		} else {
+			if lead := rest[:begin]; strings.TrimSpace(lead) == "" || !put {
+				out.WriteString(strings.TrimLeft(lead, "\n"))
+			}
+			if !put {
+				out.WriteString(fresh.String())
+				put = true
+			}
+		}
+		rest = string(after)
+	}
+	if !put {
+		return fresh.String() + out.String()
+	}
+	return out.String()
+}
+
+// modes closes files to others.
+func (m *mender) modes() error {
+	closed := map[string]bool{}
+	return m.each(func(f *install.Fault) error {
+		at, err := kind.Resolved(m.Over.FS(), f.Subject)
+		if err != nil {
+			return err
+		}
+		info, err := fs.Stat(m.Over.FS(), strings.TrimPrefix(at, "/"))
+		switch {
+		case kind.Lost(err):
+			return err
+		case !path.IsAbs(f.Subject) || err != nil:
+			m.leave(f, "the file is not found: "+f.Subject, "survey the server anew")
+			return nil
+		}
+		before := info.Mode().Perm()
+		const others = 0o007
+		after := before &^ others
+		if after == before {
+			m.leave(f, at+" is closed to others already", "survey the server anew")
+			return nil
+		}
+		if !closed[at] {
+			closed[at] = true
+			m.out.Plan.Modes = append(m.out.Plan.Modes, install.Mode{Path: at, Before: before, After: after})
+		}
+		m.does[f.Finding] = fmt.Sprintf("close %s to others: mode %04o", at, after)
+		return nil
+	}, check.ByMode)
+}
+
+// reloads notes what a reload mends.
+func (m *mender) reloads() {
+	_ = m.each(func(f *install.Fault) error {
+		m.does[f.Finding], m.quietly = "reload the server", false
+		return nil
+	}, check.ByReload)
+}
+
+// plan holds everything against the configuration as it will be, and puts it together.
+func (m *mender) plan() (*install.Mended, error) {
+	var err error
+	if m.after, err = m.Reader.Read(kind.Overlaid(kind.Laid(m.Over.FS(), m.edits.Links, nil), m.edits.Files),
+		m.Main); err != nil {
+		return nil, err
+	}
+	if len(m.does) > 0 && !m.quietly {
+		if err := m.harm(); err != nil {
+			return nil, err
+		}
+	}
+	m.prove()
+	for i := range m.order.Faults {
+		if f := &m.order.Faults[i]; m.does[f.Finding] != "" {
+			m.out.Mends = append(m.out.Mends, install.Mend{Finding: f.Finding, Code: f.Code, Host: f.Host, Does: m.does[f.Finding]})
+		}
+	}
+	if len(m.out.Mends) == 0 {
+		return m.out, nil
+	}
+	l := &layout{Folder: m.aside(), Only: true, Mends: true, Quiet: m.quietly, Test: m.Test, Reload: m.Reload,
+		Copy: path.Join(path.Dir(m.Main), ".insegna-"+mendingFolder[1:]+".")}
+	if m.out.Plan.Own, err = json.Marshal(l); err != nil {
+		return nil, err
+	}
+	m.out.Plan.Where, m.out.Plan.Files, m.out.Plan.Links = m.Main, m.edits.Files, m.edits.Links
+	m.out.Plan.Acts = m.acts(l)
+	if !m.quietly {
+		m.out.Bindings = append(m.out.Bindings, m.neighbours(m.wanted, m.edits)...)
+	}
+	return m.out, nil
+}
+
+// acts says what is done.
+func (m *mender) acts(l *layout) (out []install.Act) {
+	for i := range m.edits.Links {
+		out = append(out, install.Act{Does: doesOf(&m.edits.Links[i]), What: m.edits.Links[i].String()})
+	}
+	for _, x := range m.out.Plan.Modes {
+		out = append(out, install.Act{Does: "close", What: fmt.Sprintf("%s: mode %04o → %04o", x.Path, x.Before, x.After)})
+	}
+	if l.Quiet {
+		return out
+	}
+	out = append(out, install.Act{Does: "test", What: l.Test})
+	if m.order.Rehearsal {
+		return out
+	}
+	return append(out, install.Act{Does: "reload", What: l.Reload})
+}
+
+// harm refuses a plan that takes something from others, or that the server would not
+// outlive.
+func (m *mender) harm() error {
+	if bad := m.after.Ends(); bad != nil && m.Lenient {
+		return &install.RefusedError{Reason: "a reload would end the server, although its own test passes: " + bad.Error(),
+			Next: "mend that with it, or first"}
+	}
+	told := map[string]int{}
+	for i := range m.reading.Problems {
+		p := &m.reading.Problems[i]
+		told[string(p.Effect)+" "+p.Message]++
+	}
+	for i := range m.after.Problems {
+		p := &m.after.Problems[i]
+		key := string(p.Effect) + " " + p.Message
+		if told[key]--; told[key] < 0 && !slices.Contains(m.order.Agreed, p.Error()) {
+			return &install.RefusedError{Reason: "it would make another finding: " + p.Error(),
+				Next: "mend that first, or leave out what makes it"}
+		}
+	}
+	if len(m.edits.Files)+len(m.edits.Links) == 0 {
+		return nil
+	}
+	return m.touched(m.edits, m.wanted)
+}
+
+// prove takes out what would not mend its fault, and notes where the others are to be
+// seen.
+func (m *mender) prove() {
+	answers := m.Reader.Answers(m.after)
+	for i := range m.order.Faults {
+		f := &m.order.Faults[i]
+		if m.does[f.Finding] == "" || !f.At.IsValid() {
+			continue
+		}
+		a := answers.Answer(f.Host, f.At)
+		if a.Listener == nil || !a.Listener.TLS || len(a.Pairs) == 0 {
+			m.leave(f, fmt.Sprintf("no line of the configuration has TLS answer at %s for %s", f.At, orHost(f.Host)),
+				"which site is to answer there is for a person to say")
+			continue
+		}
+		b := install.Binding{Host: f.Host, At: f.At, Whole: m.looks[f.Finding]}
+		for n := range a.Pairs {
+			sent := m.after.Sent(&a.Pairs[n])
+			if len(sent) == 0 {
+				continue
+			}
+			if !b.Whole {
+				sent = sent[:1]
+			}
+			b.Wants = append(b.Wants, strings.Join(sent, " "))
+		}
+		if len(b.Wants) == 0 {
+			m.leave(f, "the certificate "+a.Pairs[0].Certificate+" that would be shown cannot be read", "let the service read it")
+			continue
+		}
+		m.seenAt(b)
+	}
+}
+
+// seenAt notes a binding to look at; one that is looked at already is looked at for
+// the whole list when one of its faults is about that.
+func (m *mender) seenAt(b install.Binding) {
+	list := &m.out.Bindings
+	i := slices.IndexFunc(*list, func(o install.Binding) bool { return o.Host == b.Host && o.At == b.At })
+	switch {
+	case i < 0 && len(*list) < mostBindings:
+		*list = append(*list, b)
+	case i >= 0 && b.Whole:
+		(*list)[i] = b
+	}
+}

@@ -1,0 +1,471 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/install"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/store"
+)
+
+// Mending is the room where findings become installations: what mends each, and what
+// a person has to do.
+type Mending struct {
+	base
+	declaring  *Declaring  // knows hosts, servers and the judge
+	surveying  *Surveying  // has the findings
+	ordering   *Ordering   // has mandates and their certificates
+	installing *Installing // carries plans out
+}
+
+// MendRequest says which findings are to be mended: some by number, or all open ones
+// that fit.
+type MendRequest struct {
+	Findings           []int64  // numbers; none for those that fit
+	Server, Code, Host string   // "" for any
+	Rehearsal          bool     // staged and tested, and nothing is changed
+	Also               []string // others who may get something else by it, by name
+}
+
+// MendPlan is how findings are mended.
+type MendPlan struct {
+	Installations []*InstallationView // one a server, previewed; nothing is changed
+	Renewals      []Renewal           // a certificate is needed first
+	Left          []LeftFinding       // for a person
+}
+
+// Renewal is a host that needs a certificate from its CA.
+type Renewal struct {
+	Host, Server string // where
+	Mandate      string // that is for it; "" when one has to be made
+	Findings     []FindingRef
+}
+
+// FindingRef names a finding.
+type FindingRef struct {
+	Number int64      // people refer to it
+	Code   check.Code // of its rule
+	Host   string     // "" for one about a server
+	Server string     // by name
+}
+
+// LeftFinding is one that is not mended, and what a person does.
+type LeftFinding struct {
+	FindingRef
+	Reason, Next string // why, and what to do
+}
+
+// Bounds of a plan.
+const (
+	mendAtOnce   = 2000 // findings
+	mendBeside   = 8    // servers read side by side
+	mandatesTold = 1000
+)
+
+// NoFindingError says that nothing fits a request.
+type NoFindingError struct{}
+
+// Error says where to look.
+func (NoFindingError) Error() string {
+	return "no open finding fits; see what is open: insegna finding list"
+}
+
+// mending works out one plan.
+type mending struct {
+	*Mending
+	request *MendRequest
+	estate  *estate.Estate
+	judge   *check.Judge
+	at      time.Time
+
+	mu   sync.Mutex
+	plan MendPlan
+}
+
+// PreviewMending works out how findings are mended, and changes nothing: one
+// installation for each server, with one test and one reload.
+func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan, error) {
+	m := &mending{Mending: s, request: r, at: time.Now().UTC()}
+	var err error
+	if m.estate, _, err = s.declaring.estateInForce(ctx); err != nil {
+		return nil, err
+	}
+	if m.judge, err = s.declaring.currentJudge(ctx); err != nil {
+		return nil, err
+	}
+	list, err := m.gather(ctx)
+	if err != nil {
+		return nil, err
+	}
+	servers := map[string][]*store.Finding{}
+	var renewed []*store.Finding
+	for i := range list {
+		f := &list[i]
+		switch rule := check.RuleOf(f.Code); {
+		case f.ClosedAt != nil:
+			m.leave(f, "it is closed already", "see what is open: insegna finding list")
+		case rule.Mends == "":
+			m.leave(f, cmp.Or(rule.Person, "no rule of this program made it"), f.Remedy)
+		case rule.Mends.OnServer():
+			servers[f.Server] = append(servers[f.Server], f)
+		default:
+			renewed = append(renewed, f)
+		}
+	}
+	var g errgroup.Group
+	g.SetLimit(mendBeside)
+	for server, list := range servers {
+		g.Go(func() error { return m.onServer(ctx, server, list) })
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	if err := m.renewals(ctx, renewed); err != nil {
+		return nil, err
+	}
+	return m.sorted(), nil
+}
+
+// sorted brings a plan into an order that does not depend on who came first.
+func (m *mending) sorted() *MendPlan {
+	slices.SortFunc(m.plan.Installations, func(a, b *InstallationView) int { return strings.Compare(a.Server, b.Server) })
+	slices.SortFunc(m.plan.Left, func(a, b LeftFinding) int { return cmp.Compare(a.Number, b.Number) })
+	return &m.plan
+}
+
+// leave notes what is for a person.
+func (m *mending) leave(f *store.Finding, reason, next string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.plan.Left = append(m.plan.Left, LeftFinding{refOf(f), reason, next})
+}
+
+// refOf names a finding.
+func refOf(f *store.Finding) FindingRef { return FindingRef{f.ID, f.Code, f.Host, f.Server} }
+
+// gather finds the findings meant, with those they stand for.
+func (m *mending) gather(ctx context.Context) ([]store.Finding, error) {
+	if len(m.request.Findings) == 0 {
+		f := store.FindingFilter{State: "open", Server: m.request.Server, Query: m.request.Host}
+		if m.request.Code != "" {
+			f.Codes = []check.Code{check.Code(m.request.Code)}
+			if check.RuleOf(f.Codes[0]).Code == "" {
+				return nil, &UnknownError{"rule", m.request.Code, "finding catalogue"}
+			}
+		}
+		if m.request.Server != "" && m.estate.Server(m.request.Server) == nil {
+			return nil, &UnknownError{"server", m.request.Server, "server list"}
+		}
+		list, _, err := m.store.Findings(ctx, f, store.Page{Sort: "severity", Limit: mendAtOnce})
+		if err == nil && len(list) == 0 {
+			err = &NoFindingError{}
+		}
+		if err != nil {
+			return nil, err
+		}
+		return m.withOthers(ctx, list)
+	}
+	var list []store.Finding
+	met := map[int64]bool{}
+	for _, id := range m.request.Findings {
+		one, _, err := m.store.Findings(ctx, store.FindingFilter{ID: id, State: "all"}, store.Page{Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		if len(one) == 0 {
+			return nil, &UnknownError{"finding", strconv.FormatInt(id, 10), "finding list"}
+		}
+		if !met[id] {
+			met[id] = true
+			list = append(list, one[0])
+		}
+	}
+	return m.withOthers(ctx, list)
+}
+
+// withOthers adds the findings that others stand for: what mends one mends all.
+func (m *mending) withOthers(ctx context.Context, list []store.Finding) ([]store.Finding, error) {
+	met := map[int64]bool{}
+	for i := range list {
+		met[list[i].ID] = true
+	}
+	for i := range list {
+		if list[i].StandsFor < 1 || list[i].ClosedAt != nil {
+			continue
+		}
+		more, _, err := m.store.Findings(ctx, store.FindingFilter{Under: list[i].ID, State: "open"},
+			store.Page{Sort: "severity", Limit: mendAtOnce})
+		if err != nil {
+			return nil, err
+		}
+		for j := range more {
+			if !met[more[j].ID] {
+				met[more[j].ID] = true
+				list = append(list, more[j])
+			}
+		}
+	}
+	return list, nil
+}
+
+// Mendable gives what says of a finding whether it mends itself from here, and how, or
+// why it does not.
+func (s *Mending) Mendable(ctx context.Context) (func(*Finding) (can bool, says string), error) {
+	e, _, err := s.declaring.estateInForce(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return func(f *Finding) (bool, string) {
+		rule := check.RuleOf(f.Code)
+		if f.ClosedAt != nil {
+			return false, "it is closed"
+		}
+		if rule.Mends == "" {
+			return false, cmp.Or(rule.Person, "no rule of this program made it")
+		}
+		m := &mending{Mending: s, estate: e}
+		_, err := m.mendingOn(f.Server)
+		var refused *RefusedError
+		if errors.As(err, &refused) {
+			return false, refused.Reason
+		}
+		return err == nil, rule.Mends.String()
+	}, nil
+}
+
+// mendingOn finds a server that can be changed from here; what is in the way is a
+// *RefusedError.
+func (m *mending) mendingOn(server string) (*estate.Server, error) {
+	at := m.estate.Server(server)
+	switch {
+	case at == nil:
+		return nil, &RefusedError{"the server is not in the estate any more", "see its servers: insegna server list"}
+	case m.cfg.Kinds.Of(at.Kind).Needs(kind.Install) != nil:
+		return nil, &RefusedError{fmt.Sprintf("%v, and %s is declared as %s", m.cfg.Kinds.Of(at.Kind).Needs(kind.Install),
+			at.Name, cmp.Or(at.Kind, "no kind")), "do it there by hand"}
+	case at.Reach == nil:
+		return nil, &RefusedError{"there is no way to the server " + server, "declare reach for it in the estate file"}
+	}
+	return at, nil
+}
+
+// onServer works out one plan for the findings of a server.
+func (m *mending) onServer(ctx context.Context, server string, list []*store.Finding) error {
+	all := func(err error, next string) error {
+		for _, f := range list {
+			m.leave(f, err.Error(), next)
+		}
+		return nil
+	}
+	at, err := m.mendingOn(server)
+	var refused *RefusedError
+	if errors.As(err, &refused) {
+		for _, f := range list {
+			m.leave(f, refused.Reason, refused.Next+"; what to do: "+f.Remedy)
+		}
+		return nil
+	}
+	over, err := open(ctx, at.Reach)
+	if err != nil {
+		return all(err, "see the way to it: insegna server show "+server)
+	}
+	defer func() { _ = over.Close() }()
+	mender, can := m.cfg.Kinds.Of(at.Kind).Installs(over, at).(install.Mender)
+	if !can {
+		return all(errors.New("nothing is mended from here on servers of its kind"), "do it there by hand")
+	}
+	order := &install.Mending{Server: server, Version: m.at.Format("20060102T150405.000Z"), Rehearsal: m.request.Rehearsal,
+		Addresses: at.Addresses, Agreed: m.request.Also, List: m.listFor, Fit: m.fitFor}
+	for _, f := range list {
+		order.Faults = append(order.Faults, faultOf(f))
+	}
+	planned, err := mender.Mend(ctx, order)
+	var stopped *install.RefusedError
+	if errors.As(err, &stopped) {
+		return all(stopped, stopped.Next)
+	} else if err != nil {
+		return err
+	}
+	left := map[int64]install.Left{}
+	for _, l := range planned.Left {
+		left[l.Finding] = l
+	}
+	for _, f := range list {
+		if l, is := left[f.ID]; is {
+			m.leave(f, l.Reason, l.Next)
+		}
+	}
+	if len(planned.Mends) == 0 {
+		return nil
+	}
+	return m.keep(ctx, server, planned)
+}
+
+// faultOf is a finding as a destination takes it.
+func faultOf(f *store.Finding) install.Fault {
+	out := install.Fault{Finding: f.ID, Code: f.Code, Host: f.Host, Subject: f.Subject, Place: f.Source()}
+	if addr, err := netip.ParseAddr(f.Address); err == nil {
+		out.At = netip.AddrPortFrom(addr, uint16(f.Port))
+	}
+	return out
+}
+
+// target is what is wanted of a host.
+func (m *mending) target(host string) check.Target {
+	t := check.Target{Host: host}
+	if h := m.estate.Host(host); h != nil {
+		t.Wanted, t.Audiences = h.Wanted, h.Audiences
+	}
+	return t
+}
+
+// listFor puts the list together that is to be sent for a host.
+func (m *mending) listFor(host string, list, beside []*certs.Certificate) ([]*certs.Certificate, error) {
+	return m.judge.List(m.target(host).Audiences, list, beside, m.at)
+}
+
+// fitFor says why a list is not what visitors of a host need.
+func (m *mending) fitFor(host string, list []*certs.Certificate) error {
+	return m.judge.Fit(m.target(host), list, nil, m.at)
+}
+
+// keep stores a plan as the preview of an installation.
+func (m *mending) keep(ctx context.Context, server string, planned *install.Mended) error {
+	plan, err := sealPlan(m.ordering.safe, server, &planned.Plan)
+	if err != nil {
+		return err
+	}
+	row := &store.Installation{Rehearsal: m.request.Rehearsal, Server: server, Plan: plan,
+		Bindings: []store.InstallationBinding{}, Notes: []string{}, State: string(install.Previewed), By: actor(ctx),
+		CreatedAt: time.Now().UTC()}
+	mended := map[int64]bool{}
+	for _, f := range planned.Mends {
+		mended[f.Finding] = true
+		row.Mends = append(row.Mends, store.InstallationMend{Finding: f.Finding, Code: string(f.Code), Host: f.Host, Does: f.Does})
+	}
+	for _, b := range planned.Bindings {
+		if !row.Rehearsal {
+			b.Before, _ = m.installing.lookAtBinding(ctx, &b)
+		}
+		row.Bindings = append(row.Bindings, store.InstallationBinding(b))
+	}
+	reload, err := m.installing.besidesAtReload(ctx, server, mended)
+	if err != nil {
+		return err
+	}
+	row.Notes = append(row.Notes, planned.Notes...)
+	if slices.ContainsFunc(planned.Plan.Acts, func(a install.Act) bool { return a.Does == "reload" }) {
+		row.Notes = append(row.Notes, reload...)
+	}
+	if err := m.store.AddPreview(ctx, row); err != nil {
+		return err
+	}
+	v, err := m.installing.viewInstallation(row)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.plan.Installations = append(m.plan.Installations, v)
+	return err
+}
+
+// renewals says for the findings that need another certificate where it comes from: a
+// mandate's that is in force and fits, or one that has to be ordered.
+func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
+	installed := map[string]bool{} // mandate and server
+	for _, f := range list {
+		at, err := m.mendingOn(f.Server)
+		var refused *RefusedError
+		if errors.As(err, &refused) {
+			m.leave(f, refused.Reason, refused.Next+"; what to do: "+f.Remedy)
+			continue
+		}
+		if f.Host == "" {
+			m.leave(f, "it is about visitors who name no host", f.Remedy)
+			continue
+		}
+		mandate, err := m.mandateOf(ctx, f.Host)
+		if err != nil {
+			return err
+		}
+		if mandate != nil && m.current(f, mandate) {
+			if installed[mandate.Name+" "+at.Name] {
+				continue
+			}
+			installed[mandate.Name+" "+at.Name] = true
+			v, err := m.installing.PreviewInstallation(ctx, mandate.Name, at.Name, m.request.Also)
+			if errors.As(err, &refused) {
+				m.leave(f, refused.Reason, refused.Next)
+				continue
+			} else if err != nil {
+				return err
+			}
+			m.plan.Installations = append(m.plan.Installations, v)
+			continue
+		}
+		m.renew(f, mandate)
+	}
+	return nil
+}
+
+// renew notes that a host needs a certificate from its CA.
+func (m *mending) renew(f *store.Finding, mandate *MandateView) {
+	r := Renewal{Host: f.Host, Server: f.Server, Findings: []FindingRef{refOf(f)}}
+	if mandate != nil {
+		r.Mandate = mandate.Name
+	} else if len(m.estate.CAs) == 0 {
+		m.leave(f, "it needs another certificate, and the estate declares no CA to order it from", f.Remedy)
+		return
+	}
+	for i := range m.plan.Renewals {
+		o := &m.plan.Renewals[i]
+		if o.Server == r.Server && (o.Host == r.Host || o.Mandate != "" && o.Mandate == r.Mandate) {
+			o.Findings = append(o.Findings, refOf(f))
+			return
+		}
+	}
+	m.plan.Renewals = append(m.plan.Renewals, r)
+}
+
+// mandateOf finds a mandate that is for a host; nil when there is none.
+func (m *mending) mandateOf(ctx context.Context, host string) (*MandateView, error) {
+	queries := []string{host}
+	if _, parent, ok := strings.Cut(host, "."); ok {
+		queries = append(queries, "*."+parent)
+	}
+	for _, q := range queries {
+		list, err := m.ordering.Mandates(ctx, q, "", mandatesTold)
+		if err != nil {
+			return nil, err
+		}
+		for i := range list {
+			if slices.Contains(list[i].Spec.Names, q) {
+				return &list[i], nil
+			}
+		}
+	}
+	return nil, nil
+}
+
+// current says whether what a mandate has in force mends a finding: it fits, and is not
+// the one it was found for.
+func (m *mending) current(f *store.Finding, mandate *MandateView) bool {
+	if m.request.Rehearsal || mandate.InForce == nil || !slices.Contains(mandate.Spec.Servers(), f.Server) {
+		return false
+	}
+	chain, err := certs.ReadCertificates(mandate.InForce.Chain)
+	return err == nil && len(chain) > 0 && string(chain[0].Fingerprint[:]) != string(f.Leaf) &&
+		m.judge.Fit(m.target(f.Host), chain, nil, m.at) == nil
+}
