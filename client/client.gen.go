@@ -318,6 +318,7 @@ const (
 	MaterialStateCopy       MaterialState = "copy"
 	MaterialStateEnded      MaterialState = "ended"
 	MaterialStateIdle       MaterialState = "idle"
+	MaterialStateNeeded     MaterialState = "needed"
 	MaterialStateNewer      MaterialState = "newer"
 	MaterialStateStray      MaterialState = "stray"
 	MaterialStateSuperseded MaterialState = "superseded"
@@ -335,6 +336,8 @@ func (e MaterialState) Valid() bool {
 	case MaterialStateEnded:
 		return true
 	case MaterialStateIdle:
+		return true
+	case MaterialStateNeeded:
 		return true
 	case MaterialStateNewer:
 		return true

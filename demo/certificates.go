@@ -97,6 +97,7 @@ func (m *maker) sites(issuing, policy, harbour, crew, crewIssuing *authority) {
 	m.site("pier-2/events", issuing, public, 5, 85, "events.lanterncoast.example")
 	m.site("freight-1/crane", issuing, public, 21, 69, "crane.lanterncoast.example")
 	m.copy("freight-1/crane.key", "pki/swaps/freight-1/crane.key.before")
+	m.copy("freight-1/crane.key", "freight-1/crane-right.key")
 	m.site("freight-1/freight", issuing, public, 84, 6, "freight.lanterncoast.example", "www.freight.lanterncoast.example")
 	m.site("freight-1/cargo", issuing, public, 30, 60, "freight-old.lanterncoast.example")
 	m.site("freight-1/ships", issuing, append(append([]byte{}, policy.pem...), issuing.pem...), 25, 65,

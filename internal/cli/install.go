@@ -141,11 +141,21 @@ func (a *app) showPreview(v *client.Installation) {
 	if len(v.Mends) > 0 {
 		a.say("")
 	}
+	edited := len(v.Files) == 0
+	edit := func() {
+		for _, f := range v.Files {
+			a.say("  edit    %s", f.Path)
+		}
+		edited = true
+	}
 	for _, act := range v.Acts {
+		if act.Does == "test" && !edited {
+			edit()
+		}
 		a.note(fmt.Sprintf("  %-6s", clean(act.Does)), act.What)
 	}
-	for _, f := range v.Files {
-		a.say("  edit    %s", f.Path)
+	if !edited {
+		edit()
 	}
 	for _, d := range v.Bindings {
 		shows := "shows no certificate"

@@ -172,7 +172,8 @@ func (a *app) showLeft(list []client.LeftFinding) {
 		if where == "" {
 			where = "server " + l.About.Server
 		}
-		a.note(fmt.Sprintf("  #%-5d", l.About.Finding), fmt.Sprintf("%s: %s: %s\n→ %s", where, l.About.Code, l.Reason, l.Next))
+		a.note(fmt.Sprintf("  #%-5d", l.About.Finding), fmt.Sprintf("%s: %s: %s", where, l.About.Code, l.Reason))
+		a.note("       ", "→ "+l.Next)
 	}
 }
 

@@ -42,10 +42,11 @@ type InstallationView struct {
 	Steps []store.InstallationStep // in order
 }
 
-// Diff is what changes in one file, as a unified diff without secrets.
+// Diff is what changes in one file, as a unified diff without secrets. A certificate
+// is one line that says what it is.
 func Diff(f *install.File) string {
-	return udiff.Unified(f.Path, f.Path, veil.Text(f.Before, registry.Kinds.Plain),
-		veil.Text(f.After, registry.Kinds.Plain))
+	return udiff.Unified(f.Path, f.Path, certs.Said(veil.Text(f.Before, registry.Kinds.Plain)),
+		certs.Said(veil.Text(f.After, registry.Kinds.Plain)))
 }
 
 // viewInstallation reads the plan as its destination made it; one that was

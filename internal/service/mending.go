@@ -396,7 +396,7 @@ func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
 			m.leave(f, "it is about visitors who name no host", f.Remedy)
 			continue
 		}
-		mandate, err := m.mandateOf(ctx, f.Host)
+		mandate, err := m.mandateOf(ctx, f)
 		if err != nil {
 			return err
 		}
@@ -415,34 +415,81 @@ func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
 			m.plan.Installations = append(m.plan.Installations, v)
 			continue
 		}
-		m.renew(f, mandate)
+		if err := m.renew(ctx, f, mandate); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
 // renew notes that a host needs a certificate from its CA.
-func (m *mending) renew(f *store.Finding, mandate *MandateView) {
+func (m *mending) renew(ctx context.Context, f *store.Finding, mandate *MandateView) error {
 	r := Renewal{Host: f.Host, Server: f.Server, Findings: []FindingRef{refOf(f)}}
 	if mandate != nil {
 		r.Mandate = mandate.Name
-	} else if len(m.estate.CAs) == 0 {
-		m.leave(f, "it needs another certificate, and the estate declares no CA to order it from", f.Remedy)
-		return
+	} else if reason, err := m.noCA(ctx, f.Host); err != nil || reason != "" {
+		m.leave(f, reason, f.Remedy)
+		return err
 	}
 	for i := range m.plan.Renewals {
 		o := &m.plan.Renewals[i]
 		if o.Server == r.Server && (o.Host == r.Host || o.Mandate != "" && o.Mandate == r.Mandate) {
 			o.Findings = append(o.Findings, refOf(f))
-			return
+			return nil
 		}
 	}
 	m.plan.Renewals = append(m.plan.Renewals, r)
+	return nil
 }
 
-// mandateOf finds a mandate that is for a host; nil when there is none.
-func (m *mending) mandateOf(ctx context.Context, host string) (*MandateView, error) {
-	queries := []string{host}
-	if _, parent, ok := strings.Cut(host, "."); ok {
+// noCA says why no CA of the estate is known to issue what visitors of a host need; ""
+// when one may.
+func (m *mending) noCA(ctx context.Context, host string) (string, error) {
+	t := m.target(host)
+	switch {
+	case len(m.estate.CAs) == 0:
+		return "it needs another certificate, and the estate declares no CA to order it from", nil
+	case t.Wanted.Certificate != "":
+		return "the estate wants one certificate and no other", nil
+	case t.Wanted.Issuer != "":
+		if brought, err := m.brought(ctx, t.Wanted.Issuer); brought || err != nil {
+			return "", err
+		}
+		return "the estate wants a certificate of " + t.Wanted.Issuer + ", and no mandate has brought one yet", nil
+	}
+	for _, name := range t.Audiences {
+		i := slices.IndexFunc(m.estate.Audiences, func(a estate.Audience) bool { return a.Name == name })
+		if i >= 0 && !m.estate.Audiences[i].Public {
+			return "which CA its visitors (" + name + ") trust issues it, no mandate says", nil
+		}
+	}
+	return "", nil
+}
+
+// brought says whether the estate's first CA, of which mandates are drafted, has brought
+// a certificate of an issuer.
+func (m *mending) brought(ctx context.Context, issuer string) (bool, error) {
+	list, err := m.ordering.Mandates(ctx, "", "", mandatesTold)
+	if err != nil {
+		return false, err
+	}
+	for i := range list {
+		if list[i].InForce == nil || list[i].Spec.CA != m.estate.CAs[0].Name {
+			continue
+		}
+		chain, err := certs.ReadCertificates(list[i].InForce.Chain)
+		if err == nil && len(chain) > 0 && chain[0].IssuerName() == issuer {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// mandateOf finds a mandate that is for a finding's host, and installed where it was
+// found; nil when there is none.
+func (m *mending) mandateOf(ctx context.Context, f *store.Finding) (*MandateView, error) {
+	queries := []string{f.Host}
+	if _, parent, ok := strings.Cut(f.Host, "."); ok {
 		queries = append(queries, "*."+parent)
 	}
 	for _, q := range queries {
@@ -451,7 +498,9 @@ func (m *mending) mandateOf(ctx context.Context, host string) (*MandateView, err
 			return nil, err
 		}
 		for i := range list {
-			if slices.Contains(list[i].Spec.Names, q) {
+			if slices.Contains(list[i].Spec.Names, q) && slices.ContainsFunc(list[i].Spec.Install, func(r estate.Ref) bool {
+				return r.Server == f.Server && (r.Port == 0 || int(r.Port) == f.Port)
+			}) {
 				return &list[i], nil
 			}
 		}

@@ -89,6 +89,9 @@ var (
 
 // AddPreview keeps a preview in the place of the one before.
 func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
+	if v.Mends == nil {
+		v.Mends = []InstallationMend{}
+	}
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
 		if err := db.Exec("delete from installations where mandate_id is not distinct from nullif(?::bigint, 0) and server "+
 			"= ? and rehearsal = ? and started_at is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {

@@ -17,7 +17,7 @@ export function useHttpsRuns() {
   return api.useQuery('get', '/https', { params: { query: { limit: 20 } } }, { refetchInterval: (q) => (q.state.data?.items.some(works) ? 1000 : false) });
 }
 
-export const beginHttps = (server: string, host: string) => given(calls.POST('/https', { body: { server, host } }));
+export const beginHttps = (server: string, host: string, mandate?: string) => given(calls.POST('/https', { body: { server, host, ...(mandate ? { mandate } : {}) } }));
 
 /** Agrees to what a run waits for. */
 export async function continueHttps(number: number) {

@@ -20,12 +20,20 @@ export const previewInstallation = (mandate: string, server: string) => given(ca
 export const beginInstallation = (number: number) => given(calls.POST('/installations/{number}/begin', { params: { path: { number } } }));
 export const returnInstallation = (number: number) => given(calls.POST('/installations/{number}/return', { params: { path: { number } } }));
 
+export type MendPlan = Schemas['MendPlan'];
+
+/** Works out how findings are mended; nothing is changed. */
+export const previewMending = (which: Schemas['MendRequest']) => given(calls.POST('/findings/mend', { body: which }));
+
+/** What an installation is called: the mandate whose certificate it brings, or what it mends. */
+export const called = (v: Installation) => v.mends.length === 0 ? v.mandate : v.mends.length === 1 ? 'One finding mended' : `${v.mends.length} findings mended`;
+
 /** How an installation stands, in a few words. */
 export function standing(v: Installation): [kind: 'running' | 'failed' | 'fine' | 'never', text: string] {
   switch (v.state) {
     case 'previewed': return ['never', 'previewed; nothing was changed'];
     case 'rehearsed': return ['fine', 'rehearsed: staged, its own test of the copy passes; nothing was changed'];
-    case 'done': return v.bindings.some((b) => !b.neighbour) ? ['fine', 'new everywhere: visitors get this certificate'] : ['never', 'taken in by the server, and looked at nowhere'];
+    case 'done': if (v.mends.length > 0) return ['fine', `new everywhere: what lies on ${v.server} is what visitors get`]; return v.bindings.some((b) => !b.neighbour) ? ['fine', 'new everywhere: visitors get this certificate'] : ['never', 'taken in by the server, and looked at nowhere'];
     case 'returned': return [v.asked_back ? 'never' : 'failed', `${v.rehearsal ? 'rehearsed, and not well' : 'old everywhere'}: ${v.reason}`];
     case 'stuck': return ['failed', `neither new nor old everywhere: ${v.reason}`];
     default: return ['running', `under way: ${v.state}`];

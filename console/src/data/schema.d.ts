@@ -2176,7 +2176,7 @@ export interface components {
             not_after?: string;
             days_left?: number;
             /** @enum {string} */
-            state: "used" | "idle" | "newer" | "copy" | "superseded" | "ended" | "unused" | "stray" | "ca";
+            state: "used" | "idle" | "newer" | "copy" | "superseded" | "ended" | "unused" | "stray" | "needed" | "ca";
             /** @description that in words */
             why: string;
             /** @description nothing is lost with it */

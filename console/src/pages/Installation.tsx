@@ -4,7 +4,7 @@ import styled from 'styled-components';
 import { useMay } from '../data/access';
 import type { Problem } from '../data/client';
 import { capital, moment } from '../data/format';
-import { beginInstallation, changed, returnInstallation, standing, useInstallation, type Installation } from '../data/installations';
+import { beginInstallation, called, changed, returnInstallation, standing, useInstallation, type Installation } from '../data/installations';
 import { Bar, Button, Plain } from '../parts/Controls';
 import { Diffs } from '../parts/Diffs';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -28,7 +28,7 @@ export function InstallationPage() {
   const [kind, text] = standing(v);
   return (
     <>
-      <Title>{v.mandate} on {v.server}</Title>
+      <Title>{called(v)} on {v.server}</Title>
       <Standing $kind={kind}>{text}</Standing>
       {v.advice && <p>→ {v.advice}</p>}
       <Acts v={v} />
@@ -54,10 +54,11 @@ export function Notes({ v }: { v: Pick<Installation, 'notes' | 'server'> }) {
 /** What an installation changes, and where it is looked at. */
 export function Changes({ v }: { v: Installation }) {
   const rows: [string, React.ReactNode][] = [
-    ['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>],
+    ...v.mends.map((f): [string, React.ReactNode] => [`Finding ${f.finding}`, <>{f.host || v.server}, <code>{f.code}</code>: {f.does}</>]),
+    ...(v.certificate ? [['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>] as [string, React.ReactNode]] : []),
     ...v.acts.map((a): [string, React.ReactNode] => [capital(a.does), a.what]),
     ['Configuration', v.files.length === 0 ? 'no file changes' : `${v.files.length === 1 ? 'one file changes' : `${v.files.length} files change`}, shown below`],
-    ['Looked at', v.bindings.filter((d) => !d.neighbour).map((d) => `${d.host} at ${d.address}`).join(', ') || 'nowhere: no address is known at which it is served'],
+    ['Looked at', v.bindings.filter((d) => !d.neighbour).map((d) => `${d.host} at ${d.address}`).join(', ') || (v.mends.length > 0 ? 'nowhere: nothing of it is to be seen from outside' : 'nowhere: no address is known at which it is served')],
     ['Neighbours that keep theirs', v.bindings.filter((d) => d.neighbour).map((d) => `${d.host} at ${d.address}`).join(', ') || 'none'],
   ];
   return <Part aria-label="What changes"><h2>{v.state === 'previewed' ? 'What will change' : 'What this is about'}</h2><Plain><tbody>{rows.map(([k, text]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{text}</td></tr>)}</tbody></Plain></Part>;
@@ -77,7 +78,7 @@ function Acts({ v }: { v: Installation }) {
   return (
     <>
       <Bar>
-        {v.state === 'previewed' && <Button $main isDisabled={busy} onPress={() => act(() => beginInstallation(v.number))}>Install this</Button>}
+        {v.state === 'previewed' && <Button $main isDisabled={busy} onPress={() => act(() => beginInstallation(v.number))}>{v.mends.length > 0 ? 'Mend this' : 'Install this'}</Button>}
         {v.state === 'done' && <Button isDisabled={busy} onPress={() => { if (confirm(`Make everything on ${v.server} as it was before installation ${v.number}?`)) act(() => returnInstallation(v.number)); }}>Take it back</Button>}
       </Bar>
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}

@@ -137,7 +137,7 @@ function Installations({ m }: { m: Mandate }) {
             <thead><tr><th>Number</th><th>Server</th><th>Certificate</th><th>When</th><th>State</th></tr></thead>
             <tbody>
               {q.data.items.map((v) => (
-                <tr key={v.number}><td><Link to={`/installations/${v.number}`}>{v.number}</Link></td><td>{v.server}</td><td><code>{v.certificate.slice(0, 12)}</code></td><td className="n">{moment(v.finished_at ?? v.started_at ?? v.previewed_at)}</td><td className="wrap">{installationStanding(v)[1]}</td></tr>
+                <tr key={v.number}><td><Link to={`/installations/${v.number}`}>{v.number}</Link></td><td>{v.server}</td><td><code>{v.certificate?.slice(0, 12)}</code></td><td className="n">{moment(v.finished_at ?? v.started_at ?? v.previewed_at)}</td><td className="wrap">{installationStanding(v)[1]}</td></tr>
               ))}
             </tbody>
           </Plain>

@@ -3,7 +3,7 @@ import styled from 'styled-components';
 import { api, type Finding, type Schemas, type Severity } from '../data/client';
 import { ago, plural } from '../data/format';
 import { useRunningSurvey } from '../data/surveys';
-import { standing as installed } from '../data/installations';
+import { called, standing as installed } from '../data/installations';
 import { Progress } from '../parts/Controls';
 import { FindingList } from '../parts/FindingCard';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -122,7 +122,7 @@ function Beside({ today: t }: { today: TodayData }) {
           {t.installed.map((v) => (
             <li key={v.number}>
               <span className="when">{ago(v.finished_at ?? v.previewed_at)}</span>
-              <Link to={`/installations/${v.number}`}>{v.mandate} on {v.server}</Link>: {installed(v)[1]}
+              <Link to={`/installations/${v.number}`}>{called(v)} on {v.server}</Link>: {installed(v)[1]}
             </li>
           ))}
         </ul>

@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import type { Finding } from '../data/client';
 import { capital } from '../data/format';
 import { color, font, radius, space } from '../theme/tokens';
+import { MendButton } from './MendButton';
 import { Plate } from './Plate';
 import { Prose } from './Prose';
 import { Severity } from './Severity';
@@ -17,7 +18,7 @@ const Card = styled.li<{ $name: Finding['severity'] }>`
   .at { font-family: ${font.mono}; font-size: 14px; color: ${color.soft}; }
   summary { cursor: pointer; font-size: 14px; color: ${color.link}; } dl { margin: ${space(1)} 0 0; font-size: 14px; } dl div { display: flex; gap: ${space(2)}; } dt { color: ${color.soft}; white-space: nowrap; } dd { margin: 0; overflow-wrap: anywhere; }
   .act { display: flex; flex-wrap: wrap; align-items: center; gap: ${space(2)} ${space(3)}; margin-top: ${space(2)}; }
-  .act > button { margin-left: auto; }
+  .act > button { margin-left: auto; } .act > button + button { margin-left: 0; } .mends { font-size: 14px; color: ${color.soft}; }
   .place { font-family: ${font.mono}; font-size: 14px; border: 1px solid ${color.line}; background: ${color.sunk}; padding: 1px ${space(2)}; overflow-wrap: anywhere; }
 `;
 
@@ -38,6 +39,7 @@ function FindingCard({ f }: { f: Finding }) {
         <span className="at">{f.endpoint ? <><Link to={at}>{f.server}</Link>, {f.endpoint}</> : 'the server as a whole'}</span>
         <p><Prose text={`${capital(f.cause)}.`} /></p>
         <p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p>
+        {!f.closed_at && <p className="mends">{f.mending.can ? 'Mends itself' : 'For a person'}: <Prose text={`${f.mending.says}.`} /></p>}
         {f.evidence.length > 0 && (
           <details>
             <summary>Evidence</summary>
@@ -51,6 +53,7 @@ function FindingCard({ f }: { f: Finding }) {
           {f.place && <span className="place">{f.place}</span>}
           {f.certificate && <Link to={`/certificates/${f.certificate}`}>certificate</Link>}
           <SurveyButton scope={f.host ? { host: f.host } : { server: f.server }} label={`Look again at ${f.host || f.server}`}>Look again</SurveyButton>
+          <MendButton f={f} />
         </div>
       </div>
     </Card>

@@ -38,6 +38,7 @@ const (
 	Over       Use = "ended"      // it has ended
 	Spare      Use = "unused"     // nothing names it
 	Stray      Use = "stray"      // a key that fits no certificate here
+	Needed     Use = "needed"     // a key whose certificate is used with another one that does not fit
 	OfCA       Use = "ca"         // a CA's certificate
 )
 
@@ -77,15 +78,18 @@ func SortOut(list []Lying, at time.Time) {
 	for _, l := range open {
 		l.judge(used, spare, at)
 	}
-	fits := map[string][]*Lying{}
+	fits, keys := map[string][]*Lying{}, map[string]bool{}
 	for i := range list {
 		if l := &list[i]; l.Leaf != nil {
 			fits[l.Leaf.Public().String()] = append(fits[l.Leaf.Public().String()], l)
 		}
+		if l := &list[i]; len(l.Used) > 0 && l.Public != "" {
+			keys[l.Public] = true
+		}
 	}
 	for i := range list {
 		if l := &list[i]; l.State == "" {
-			l.judgeKey(fits[l.Public])
+			l.judgeKey(fits[l.Public], keys[l.Public])
 		}
 	}
 }
@@ -176,8 +180,8 @@ func (l *Lying) judge(inUse, others byName, at time.Time) {
 }
 
 // judgeKey says what a private key is good for that no site names; fits are the
-// files with a certificate for it.
-func (l *Lying) judgeKey(fits []*Lying) {
+// files with a certificate for it, used says that a site names the same key elsewhere.
+func (l *Lying) judgeKey(fits []*Lying, used bool) {
 	if l.Hidden {
 		l.State, l.Why = Spare, "no site names it, and it may not be looked into"
 		return
@@ -188,6 +192,9 @@ func (l *Lying) judgeKey(fits []*Lying) {
 			continue
 		}
 		l.State, l.Why = Copied, "the key of "+o.Path+", whose site names another file of it"
+		if !used {
+			l.State, l.Why = Needed, "the key of "+o.Path+", whose site names one that does not fit"
+		}
 		return
 	}
 }

@@ -158,6 +158,9 @@ func (m *mender) names() error {
 			m.leave(f, "what is shown there cannot be told from the configuration", "see it: insegna server sites "+m.order.Server)
 			return nil
 		}
+		if check.RuleOf(f.Code).Mends == check.ByKey && pair.Key == pair.Certificate {
+			return m.rekey(f, pair)
+		}
 		w, reason := m.fitting(f, site, pair)
 		if w == nil {
 			m.leave(f, reason, "put it there, or have one made: insegna https "+orHost(f.Host)+" --server "+m.order.Server)
@@ -225,6 +228,40 @@ func (m *mender) names() error {
 		}
 	}
 	return nil
+}
+
+// rekey puts the key that fits in the place of the one in a file that holds both.
+func (m *mender) rekey(f *install.Fault, pair *kind.Pair) error {
+	leaf := m.leafOf(pair.Certificate)
+	if leaf == nil {
+		m.leave(f, "the certificate "+pair.Certificate+" cannot be read", "see what that file is")
+		return nil
+	}
+	public := leaf.Public().String()
+	from := ""
+	for _, file := range m.material() {
+		if m.reading.Material[file].Public == public {
+			from = file
+			break
+		}
+	}
+	if from == "" || from == pair.Certificate {
+		m.leave(f, "no key that fits "+pair.Certificate+" lies there",
+			"put it there, or have one made: insegna https "+orHost(f.Host)+" --server "+m.order.Server)
+		return nil
+	}
+	key, _, err := m.file(from)
+	if kind.Lost(err) {
+		return err
+	}
+	blocks := blocksOf(string(key), "PRIVATE KEY")
+	if err != nil || len(blocks) == 0 {
+		m.leave(f, from+" cannot be read from here", "let the service read it")
+		return nil
+	}
+	return m.change(f, pair.Certificate, "put the key of "+from+" into "+pair.Certificate, func(text string) string {
+		return replaced(text, "PRIVATE KEY", blocks[0])
+	})
 }
 
 // orHost is a host, or a word for it in an example.
@@ -445,13 +482,26 @@ func (m *mender) issuers() (out []*certs.Certificate) {
 // write puts a list in the place of the certificates of a file; whatever else is in it
 // stays, such as a key.
 func (m *mender) write(f *install.Fault, file string, list []*certs.Certificate) error {
+	m.looks[f.Finding] = true
+	var fresh strings.Builder
+	for _, c := range list {
+		fresh.Write(certs.PEM(c.Raw))
+	}
+	return m.change(f, file, "write the list in "+file, func(text string) string {
+		return replaced(text, "CERTIFICATE", fresh.String())
+	})
+}
+
+// change changes a file of certificates and keys; what several faults want of it is done
+// once.
+func (m *mender) change(f *install.Fault, file, does string, to func(text string) string) error {
 	at, err := kind.Resolved(m.Over.FS(), file)
 	if err != nil {
 		return err
 	}
-	m.looks[f.Finding] = true
-	if m.lists[at] {
-		m.does[f.Finding], m.quietly = "write the list in "+file, false
+	if i := slices.IndexFunc(m.edits.Files, func(o install.File) bool { return o.Path == at }); i >= 0 && m.lists[at] {
+		m.edits.Files[i].After = to(m.edits.Files[i].After)
+		m.does[f.Finding], m.quietly = does, false
 		return nil
 	}
 	data, _, err := m.file(at)
@@ -469,57 +519,65 @@ func (m *mender) write(f *install.Fault, file string, list []*certs.Certificate)
 		m.leave(f, at+" is a file of the configuration itself", "put the certificates into a file of their own")
 		return nil
 	}
-	after := rewritten(string(data), list)
+	after := to(string(data))
 	if after == string(data) {
-		m.leave(f, file+" holds that list already", "survey the server anew; it may have to be reloaded: insegna finding list --code "+
+		m.leave(f, file+" holds that already", "survey the server anew; it may have to be reloaded: insegna finding list --code "+
 			string(check.NotReloaded))
 		return nil
 	}
 	m.lists[at] = true
 	m.edits.Files = append(m.edits.Files, install.File{Path: at, Before: string(data), After: after})
-	m.does[f.Finding], m.quietly = "write the list in "+file, false
+	m.does[f.Finding], m.quietly = does, false
 	return nil
 }
 
-// rewritten is a text with certificates in PEM whose certificates are others: in the
-// place of the first one stand all that come, the rest goes with the lines of its own
-// block, and everything else stays.
-func rewritten(text string, list []*certs.Certificate) string {
-	var fresh strings.Builder
-	for _, c := range list {
-		fresh.Write(certs.PEM(c.Raw))
-	}
+// replaced is a text in PEM (RFC 7468) whose blocks of a kind are others: in the place of
+// the first one stands what comes, the rest goes with the words before each, and
+// everything else stays.
+func replaced(text, what, fresh string) string {
 	var out strings.Builder
 	put := false
 	for rest := text; rest != ""; {
-		begin := strings.Index(rest, "-----BEGIN ")
-		if begin < 0 {
+		lead, block, after := nextBlock(rest)
+		switch {
+		case block == "":
 			out.WriteString(rest)
-			break
+		case !strings.Contains(strings.SplitN(block, "\n", 2)[0], what): //nolint:mnd // the first line
+			out.WriteString(lead + block)
+		case !put:
+			out.WriteString(lead + fresh)
+			put = true
 		}
-		block, after := pem.Decode([]byte(rest[begin:]))
-		end := len(rest) - len(after)
-		if block == nil || !bytes.HasSuffix([]byte(rest), after) { // nothing more that is PEM
-			out.WriteString(rest)
-			break
-		}
-		if !strings.Contains(block.Type, "CERTIFICATE") {
-			out.WriteString(rest[:end])
-		} else {
-			if lead := rest[:begin]; strings.TrimSpace(lead) == "" || !put {
-				out.WriteString(strings.TrimLeft(lead, "\n"))
-			}
-			if !put {
-				out.WriteString(fresh.String())
-				put = true
-			}
-		}
-		rest = string(after)
+		rest = after
 	}
 	if !put {
-		return fresh.String() + out.String()
+		return fresh + out.String()
 	}
 	return out.String()
+}
+
+// blocksOf are the blocks of a kind in a text.
+func blocksOf(text, what string) (out []string) {
+	for rest := text; rest != ""; {
+		_, block, after := nextBlock(rest)
+		if first, _, _ := strings.Cut(block, "\n"); strings.Contains(first, what) {
+			out = append(out, block)
+		}
+		rest = after
+	}
+	return out
+}
+
+// nextBlock cuts a text at its first block in PEM: what stands before it, the block with
+// the end of its line, and what follows. No block is left when there is none.
+func nextBlock(text string) (lead, block, after string) {
+	b, rest := pem.Decode([]byte(text))
+	if b == nil {
+		return text, "", ""
+	}
+	end := len(text) - len(rest)
+	begin := strings.LastIndex(text[:end], "-----BEGIN ")
+	return text[:begin], text[begin:end], text[end:]
 }
 
 // modes closes files to others.
@@ -570,7 +628,16 @@ func (m *mender) plan() (*install.Mended, error) {
 		return nil, err
 	}
 	if len(m.does) > 0 && !m.quietly {
-		if err := m.harm(); err != nil {
+		err := m.harm()
+		var edit *kind.EditError
+		var stopped *install.RefusedError
+		if errors.As(err, &edit) {
+			stopped = &install.RefusedError{Reason: edit.Error(), Next: edit.Remedy}
+		}
+		switch {
+		case stopped != nil || errors.As(err, &stopped):
+			m.stop(stopped)
+		case err != nil:
 			return nil, err
 		}
 	}
@@ -591,9 +658,22 @@ func (m *mender) plan() (*install.Mended, error) {
 	m.out.Plan.Where, m.out.Plan.Files, m.out.Plan.Links = m.Main, m.edits.Files, m.edits.Links
 	m.out.Plan.Acts = m.acts(l)
 	if !m.quietly {
-		m.out.Bindings = append(m.out.Bindings, m.neighbours(m.wanted, m.edits)...)
+		for _, b := range m.neighbours(m.wanted, m.edits) {
+			m.seenAt(b)
+		}
 	}
 	return m.out, nil
+}
+
+// stop leaves all that would have been done to the server for a person.
+func (m *mender) stop(why *install.RefusedError) {
+	for i := range m.order.Faults {
+		f := &m.order.Faults[i]
+		if m.does[f.Finding] != "" && check.RuleOf(f.Code).Mends != check.ByMode {
+			m.leave(f, why.Reason, why.Next)
+		}
+	}
+	m.edits, m.wanted, m.quietly = &kind.Edits{}, nil, true
 }
 
 // acts says what is done.
@@ -682,7 +762,7 @@ func (m *mender) seenAt(b install.Binding) {
 	switch {
 	case i < 0 && len(*list) < mostBindings:
 		*list = append(*list, b)
-	case i >= 0 && b.Whole:
+	case i >= 0 && b.Whole && !b.Neighbour:
 		(*list)[i] = b
 	}
 }

@@ -166,7 +166,7 @@ func no(at kind.Place, remedy, format string, args ...any) error {
 
 // exchange puts other paths in the place of a site's certificate and key.
 func (e *editor) exchange(d *Directive, p *kind.Pair, w kind.Wanted, no refusal) error {
-	if p.Certificate == w.Certificate && p.Key == w.Key && p.Chain == "" {
+	if p.Certificate == w.Certificate && p.Key == w.Key && (p.Chain == "" || w.Keep) {
 		return nil
 	}
 	own := settingsOf(d.Block)
@@ -177,17 +177,20 @@ func (e *editor) exchange(d *Directive, p *kind.Pair, w kind.Wanted, no refusal)
 	if len(own.keys) > 0 {
 		key = own.keys[0]
 	}
+	if w.Keep {
+		own.chain = nil
+	}
 	if err := e.editable(no, d, certificate, key, own.chain); err != nil {
 		return err
 	}
-	if p.Chain != "" && own.chain == nil {
+	if !w.Keep && p.Chain != "" && own.chain == nil {
 		return no(p.Place, "move SSLCertificateChainFile into the virtual hosts that need it",
 			"the chain %s is sent by every virtual host, also behind the new certificate", p.Chain)
 	}
 	var missing []string
 	if certificate == nil {
 		missing = append(missing, "SSLCertificateFile "+quoted(w.Certificate))
-	} else {
+	} else if !w.Keep {
 		e.put(certificate, w.Certificate)
 	}
 	if key == nil {

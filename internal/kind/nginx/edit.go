@@ -221,7 +221,9 @@ func (e *editor) exchange(site *kind.Site, d *Directive, w kind.Wanted, no refus
 			behind = max(behind, slices.Index(d.Block, key)-1)
 		}
 		if certificate != nil {
-			e.put(certificate, 1, w.Certificate)
+			if !w.Keep {
+				e.put(certificate, 1, w.Certificate)
+			}
 			missing = missing[1:]
 			behind = max(behind, slices.Index(d.Block, certificate))
 		}
