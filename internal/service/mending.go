@@ -76,14 +76,6 @@ const (
 	mandatesTold = 1000
 )
 
-// NoFindingError says that nothing fits a request.
-type NoFindingError struct{}
-
-// Error says where to look.
-func (NoFindingError) Error() string {
-	return "no open finding fits; see what is open: insegna finding list"
-}
-
 // mending works out one plan.
 type mending struct {
 	*Mending
@@ -172,7 +164,7 @@ func (m *mending) gather(ctx context.Context) ([]store.Finding, error) {
 		}
 		list, _, err := m.store.Findings(ctx, f, store.Page{Sort: "severity", Limit: mendAtOnce})
 		if err == nil && len(list) == 0 {
-			err = &NoFindingError{}
+			err = &RefusedError{"no open finding fits", "see what is open: insegna finding list"}
 		}
 		if err != nil {
 			return nil, err

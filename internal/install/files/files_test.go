@@ -315,6 +315,7 @@ type trial struct {
 	dead    bool
 	hide    bool          // the new certificate is never seen
 	limit   time.Duration // of a command
+	look    func() string // what visitors get; the leaf where it is nil
 }
 
 // act is one act on the server; do carries it out.
@@ -384,6 +385,9 @@ func (x *trial) Save(_ context.Context, i *install.Installation, step string, ou
 // is started again.
 func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 	x.kept = *i
+	if x.look == nil {
+		x.look = p.served
+	}
 	for turn := 0; !x.kept.State.Ended(); turn++ {
 		require.Less(t, turn, 10, "%v", x.steps)
 		ctx, cancel := context.WithCancel(t.Context())
@@ -395,7 +399,7 @@ func (x *trial) run(t *testing.T, p *pier, i *install.Installation) {
 		to.Limit = x.limit
 		m := &install.Installer{Destination: to, Records: x, Patience: 5 * time.Second,
 			Look: func(context.Context, *install.Binding) (string, string) {
-				if leaf := p.served(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
+				if leaf := x.look(); !x.hide || leaf != i.Leaf || x.kept.State != install.Looking {
 					return leaf, "a certificate"
 				}
 				return "", "another certificate"

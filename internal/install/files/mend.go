@@ -33,17 +33,16 @@ func (d *Destination) Mend(_ context.Context, w *install.Mending) (*install.Mend
 // mender works out one plan.
 type mender struct {
 	*planner
-	order   *install.Mending // what is to be mended
-	shadow  fs.FS            // the server with the sites that are switched on
-	out     *install.Mended
-	edits   *kind.Edits          // of all faults together
-	cas     []*certs.Certificate // CAs' certificates on the server; nil until they are asked for
-	wanted  []kind.Wanted        // sites that are edited
-	lists   map[string]bool      // files whose list is written anew
-	looks   map[int64]bool       // findings whose binding is looked at for the whole list
-	does    map[int64]string     // what mends a fault, in words, of those that are mended so far
-	faults  map[int64]*install.Fault
-	quietly bool // nothing of it is for the running server
+	order  *install.Mending // what is to be mended
+	shadow fs.FS            // the server with the sites that are switched on
+	out    *install.Mended
+	edits  *kind.Edits          // of all faults together
+	cas    []*certs.Certificate // CAs' certificates on the server; nil until they are asked for
+	wanted []kind.Wanted        // sites that are edited
+	lists  map[string]bool      // files whose list is written anew
+	looks  map[int64]bool       // findings whose binding is looked at for the whole list
+	does   map[int64]string     // what mends a fault, in words, of those that are mended so far
+	faults map[int64]*install.Fault
 }
 
 // mend works out the plan.
@@ -55,8 +54,7 @@ func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
 	}
 	m := &mender{planner: &planner{Destination: d, wish: &install.Wish{Server: w.Server, Addresses: w.Addresses,
 		Agreed: w.Agreed}, reading: reading}, order: w, shadow: fsys, out: &install.Mended{}, edits: &kind.Edits{},
-		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{},
-		quietly: true}
+		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{}}
 	for i := range w.Faults {
 		m.faults[w.Faults[i].Finding] = &w.Faults[i]
 	}
@@ -126,7 +124,7 @@ func (m *mender) switches() error {
 			m.edits.Links = append(m.edits.Links, *site.Link)
 		}
 		m.hosts = append(m.hosts, hostsOf(site)...)
-		m.does[f.Finding], m.quietly = "switch on "+site.Place.File, false
+		m.does[f.Finding] = "switch on " + site.Place.File
 		return nil
 	}, check.BySwitch)
 	if len(m.edits.Links) > 0 {
@@ -215,7 +213,7 @@ func (m *mender) names() error {
 		return nil
 	}
 	edits.Links = append(links, edits.Links...)
-	m.edits, m.quietly = edits, false
+	m.edits = edits
 	for _, n := range list {
 		for _, f := range n.faults {
 			m.does[f.Finding] = "name " + n.Certificate
@@ -501,7 +499,7 @@ func (m *mender) change(f *install.Fault, file, does string, to func(text string
 	}
 	if i := slices.IndexFunc(m.edits.Files, func(o install.File) bool { return o.Path == at }); i >= 0 && m.lists[at] {
 		m.edits.Files[i].After = to(m.edits.Files[i].After)
-		m.does[f.Finding], m.quietly = does, false
+		m.does[f.Finding] = does
 		return nil
 	}
 	data, _, err := m.file(at)
@@ -527,7 +525,7 @@ func (m *mender) change(f *install.Fault, file, does string, to func(text string
 	}
 	m.lists[at] = true
 	m.edits.Files = append(m.edits.Files, install.File{Path: at, Before: string(data), After: after})
-	m.does[f.Finding], m.quietly = does, false
+	m.does[f.Finding] = does
 	return nil
 }
 
@@ -615,7 +613,7 @@ func (m *mender) modes() error {
 // reloads notes what a reload mends.
 func (m *mender) reloads() {
 	_ = m.each(func(f *install.Fault) error {
-		m.does[f.Finding], m.quietly = "reload the server", false
+		m.does[f.Finding] = "reload the server"
 		return nil
 	}, check.ByReload)
 }
@@ -627,7 +625,7 @@ func (m *mender) plan() (*install.Mended, error) {
 		m.Main); err != nil {
 		return nil, err
 	}
-	if len(m.does) > 0 && !m.quietly {
+	if !m.quiet() {
 		err := m.harm()
 		var edit *kind.EditError
 		var stopped *install.RefusedError
@@ -650,14 +648,14 @@ func (m *mender) plan() (*install.Mended, error) {
 	if len(m.out.Mends) == 0 {
 		return m.out, nil
 	}
-	l := &layout{Folder: m.aside(), Only: true, Mends: true, Quiet: m.quietly, Test: m.Test, Reload: m.Reload,
+	l := &layout{Folder: m.aside(), Only: true, Mends: true, Quiet: m.quiet(), Test: m.Test, Reload: m.Reload,
 		Copy: path.Join(path.Dir(m.Main), ".insegna-"+mendingFolder[1:]+".")}
 	if m.out.Plan.Own, err = json.Marshal(l); err != nil {
 		return nil, err
 	}
 	m.out.Plan.Where, m.out.Plan.Files, m.out.Plan.Links = m.Main, m.edits.Files, m.edits.Links
 	m.out.Plan.Acts = m.acts(l)
-	if !m.quietly {
+	if !m.quiet() {
 		for _, b := range m.neighbours(m.wanted, m.edits) {
 			m.seenAt(b)
 		}
@@ -673,7 +671,17 @@ func (m *mender) stop(why *install.RefusedError) {
 			m.leave(f, why.Reason, why.Next)
 		}
 	}
-	m.edits, m.wanted, m.quietly = &kind.Edits{}, nil, true
+	m.edits, m.wanted = &kind.Edits{}, nil
+}
+
+// quiet says whether nothing of it is for the running server.
+func (m *mender) quiet() bool {
+	for finding := range m.does {
+		if check.RuleOf(m.faults[finding].Code).Mends != check.ByMode {
+			return false
+		}
+	}
+	return true
 }
 
 // acts says what is done.

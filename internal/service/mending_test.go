@@ -1,0 +1,194 @@
+package service_test
+
+import (
+	"crypto/tls"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/servicetest"
+)
+
+// yard is a real nginx that lacks an intermediate and has an open key, and a server
+// nothing leads to.
+type yard struct {
+	*servicetest.Running
+	dir, list, key string
+}
+
+func newYard(t *testing.T) *yard {
+	root := pkitest.CA("Harbour Root", nil)
+	sub := pkitest.CA("Harbour Issuing", root)
+	leaf, ended := pkitest.Leaf(sub, deck), pkitest.Leaf(root, "far.lantern.example", pkitest.Valid(-48*time.Hour, -time.Hour))
+	dir, err := os.MkdirTemp("", "yard-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	y := &yard{Running: servicetest.Start(t), dir: dir, list: dir + "/deck.pem", key: dir + "/deck.key"}
+	key, err := certs.KeyPEM(leaf.Key)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(y.list, certs.PEM(leaf.Raw), 0o644))
+	require.NoError(t, os.WriteFile(y.key, key, 0o644))
+	secure := servicetest.FreeAddress(t)
+	main := startNginx(t, dir, secure, fmt.Sprintf("server {\n  listen %s ssl;\n  server_name %s;\n  ssl_certificate deck.pem;\n"+
+		"  ssl_certificate_key deck.key;\n}\n", secure, deck))
+	shown := ended.TLS()
+	far := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &shown })
+	command := "/usr/sbin/nginx -p " + dir + "/ -c " + main + " -e stderr"
+	file := servicetest.File(fmt.Sprintf(`estate: Ferries
+audiences:
+  - {name: browsers, roots: [root.pem]}
+intermediates: [sub.pem]
+servers:
+  - {name: yard, kind: nginx, addresses: [127.0.0.1], ports: [%d], reach: {by: local, configuration: %s, test: %q, reload: %q}}
+  - {name: far, addresses: [127.0.0.1], ports: [%d]}
+hosts:
+  - {name: %s, at: [yard]}
+  - {name: far.lantern.example, at: [far]}
+`, netip.MustParseAddrPort(secure).Port(), main, command+" -t", command+" -s reload", far.Port(), deck), root)
+	(*file.Attachments)["sub.pem"] = string(certs.PEM(sub.Raw))
+	applied, err := y.Client.ApplyEstateWithResponse(t.Context(), file)
+	require.NoError(t, err)
+	require.NotNil(t, applied.JSON200, string(applied.Body))
+	y.Survey(t)
+	return y
+}
+
+// open are the findings that are open, by code.
+func (y *yard) open(t *testing.T) map[string]client.Finding {
+	page, err := y.Client.ListFindingsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	out := map[string]client.Finding{}
+	for _, f := range page.JSON200.Items {
+		out[f.Code] = f
+	}
+	return out
+}
+
+// planned works out how findings are mended.
+func (y *yard) planned(t *testing.T, which client.MendRequest) *client.MendPlan {
+	got, err := y.Client.PreviewMendingWithResponse(t.Context(), which)
+	require.NoError(t, err)
+	require.NotNil(t, got.JSON201, string(got.Body))
+	return got.JSON201
+}
+
+// carried begins a preview, waits for its end and for the survey that follows.
+func (y *yard) carried(t *testing.T, number int64) *client.Installation {
+	begun, err := y.Client.BeginInstallationWithResponse(t.Context(), number)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, begun.StatusCode(), string(begun.Body))
+	v := settled(t, y.Client, number)
+	if v.Rehearsal {
+		return v
+	}
+	require.Eventually(t, func() bool {
+		got, err := y.Client.GetInstallationWithResponse(t.Context(), number)
+		require.NoError(t, err)
+		v = got.JSON200
+		return v.Survey != nil
+	}, 20*time.Second, 20*time.Millisecond)
+	servicetest.Follow(t, y.URL, *v.Survey)
+	return v
+}
+
+// TestFindingsMendThemselves mends two findings by one installation, takes that back,
+// and says of the third why not.
+func TestFindingsMendThemselves(t *testing.T) {
+	y := newYard(t)
+	before, err := os.ReadFile(y.list)
+	require.NoError(t, err)
+	open := y.open(t)
+	require.Len(t, open, 3, "%v", open)
+	chain, key, ended := open["chain-incomplete"], open["key-open"], open["expired"]
+	assert.Equal(t, client.Mending{Can: true, Says: "the corrected list is written into the file"}, chain.Mending)
+	assert.Equal(t, client.Mending{Can: true, Says: "the file is closed to others"}, key.Mending)
+	assert.False(t, ended.Mending.Can)
+
+	viewer := y.Enter(t, "vera", client.RoleViewer)
+	refused, err := viewer.Post(y.URL+"/api/v1/findings/mend", "application/json", strings.NewReader("{}"))
+	require.NoError(t, err)
+	_ = refused.Body.Close()
+	assert.Equal(t, http.StatusForbidden, refused.StatusCode)
+
+	yes := true
+	rehearsed := y.carried(t, y.planned(t, client.MendRequest{Rehearse: &yes}).Installations[0].Number)
+	assert.Equal(t, client.InstallationStateRehearsed, rehearsed.State, rehearsed.Reason)
+	same, err := os.ReadFile(y.list)
+	require.NoError(t, err)
+	assert.Equal(t, before, same)
+
+	plan := y.planned(t, client.MendRequest{})
+	require.Len(t, plan.Installations, 1)
+	require.Len(t, plan.Left, 1)
+	assert.Empty(t, plan.Renewals)
+	assert.Equal(t, client.FindingRef{Finding: ended.Id, Code: "expired", Host: "far.lantern.example", Server: "far"},
+		plan.Left[0].About)
+	assert.Contains(t, plan.Left[0].Reason, "far is declared as ")
+	v := plan.Installations[0]
+	assert.Empty(t, v.Mandate)
+	assert.Nil(t, v.Order)
+	assert.ElementsMatch(t, []client.Mend{
+		{Finding: chain.Id, Code: "chain-incomplete", Host: deck, Does: "write the list in " + y.list},
+		{Finding: key.Id, Code: "key-open", Does: "close " + y.key + " to others: mode 0640"}}, v.Mends)
+	require.Len(t, v.Files, 1)
+	assert.Contains(t, v.Files[0].Diff, "+(certificate: Harbour Issuing, from Harbour Root")
+	assert.NotContains(t, v.Files[0].Diff, "BEGIN")
+
+	require.NoError(t, os.WriteFile(y.list, append(before, "# by hand\n"...), 0o644))
+	stale := y.carried(t, v.Number)
+	assert.Equal(t, client.InstallationStateReturned, stale.State)
+	assert.Contains(t, stale.Reason, y.list+" is not as the preview showed it")
+	byHand, err := os.ReadFile(y.list)
+	require.NoError(t, err)
+	assert.Equal(t, string(before)+"# by hand\n", string(byHand), "what a person wrote stays")
+
+	v = y.planned(t, client.MendRequest{Findings: &[]int64{chain.Id, key.Id}}).Installations[0]
+	done := y.carried(t, v.Number)
+	assert.Equal(t, client.InstallationStateDone, done.State, done.Reason)
+	assert.Contains(t, done.Steps[len(done.Steps)-1].Words, "what lies on the disk is seen: "+deck)
+	again, err := y.Client.BeginInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusConflict, again.StatusCode(), "two at once")
+	left := y.open(t)
+	assert.Len(t, left, 1, "%v", left)
+	text, err := os.ReadFile(y.list)
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(text), "# by hand\n"), "what else is in the file stays")
+	var detail string
+	y.Query(t, "select detail::text from journal where action = 'installation.begin' order by id desc limit 1", &detail)
+	assert.Contains(t, detail, fmt.Sprintf("#%d chain-incomplete: write the list in %s", chain.Id, y.list))
+	closed := y.planned(t, client.MendRequest{Findings: &[]int64{chain.Id}})
+	assert.Equal(t, "it is closed already", closed.Left[0].Reason)
+
+	back, err := y.Client.ReturnInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, back.StatusCode(), string(back.Body))
+	assert.Equal(t, client.InstallationStateReturned, settled(t, y.Client, v.Number).State)
+	text, err = os.ReadFile(y.list)
+	require.NoError(t, err)
+	assert.Equal(t, byHand, text)
+	info, err := os.Stat(y.key)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o644), info.Mode().Perm())
+	require.Eventually(t, func() bool { return len(y.open(t)) == 3 }, 20*time.Second, 50*time.Millisecond)
+
+	for code, which := range map[int]client.MendRequest{http.StatusNotFound: {Findings: &[]int64{4711}},
+		http.StatusConflict: {Host: ptrTo("nobody")}, http.StatusBadRequest: {Findings: &[]int64{0}}} {
+		got, err := y.Client.PreviewMendingWithResponse(t.Context(), which)
+		require.NoError(t, err)
+		assert.Equal(t, code, got.StatusCode(), string(got.Body))
+	}
+}
+
+func ptrTo[T any](v T) *T { return &v }
