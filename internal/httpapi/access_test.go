@@ -23,7 +23,7 @@ import (
 // What each operation of the contract needs; all others a viewer.
 var (
 	forAll      = "getHealth getReady signIn setUp "
-	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation beginInstallation previewWave beginWave returnWave keepWave " +
+	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation previewMending beginInstallation previewWave beginWave returnWave keepWave " +
 		"returnInstallation beginHttps continueHttps takeKey getHostKey "
 	forAdmin = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
 		"addCredential removeCredential getSafe renewSafeKey trustHostKey "

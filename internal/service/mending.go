@@ -271,6 +271,9 @@ func (m *mending) onServer(ctx context.Context, server string, list []*store.Fin
 		}
 		return nil
 	}
+	if list, err = m.unharmed(ctx, server, list); err != nil || len(list) == 0 {
+		return err
+	}
 	over, err := open(ctx, at.Reach)
 	if err != nil {
 		return all(err, "see the way to it: insegna server show "+server)
@@ -305,6 +308,42 @@ func (m *mending) onServer(ctx context.Context, server string, list []*store.Fin
 		return nil
 	}
 	return m.keep(ctx, server, planned)
+}
+
+// unharmed leaves what needs a reload for a person where that would make other findings
+// real that are not mended with it, and nobody has agreed to that by the host's name.
+func (m *mending) unharmed(ctx context.Context, server string, list []*store.Finding) ([]*store.Finding, error) {
+	ahead, _, err := m.store.Findings(ctx, store.FindingFilter{Codes: check.With(check.AtNextReload), State: "open",
+		Server: server}, store.Page{Sort: "severity", Limit: mendAtOnce})
+	if err != nil {
+		return nil, err
+	}
+	var told, numbers []string
+	host := ""
+	for i := range ahead {
+		f := &ahead[i]
+		if f.Code == check.NotReloaded || slices.Contains(m.request.Also, f.Host) ||
+			slices.ContainsFunc(list, func(o *store.Finding) bool { return o.ID == f.ID }) {
+			continue
+		}
+		told = append(told, fmt.Sprintf("#%d %s %s", f.ID, f.Host, f.Code))
+		numbers = append(numbers, strconv.FormatInt(f.ID, 10))
+		host = cmp.Or(host, f.Host)
+	}
+	if len(told) == 0 {
+		return list, nil
+	}
+	var kept []*store.Finding
+	for _, f := range list {
+		if check.RuleOf(f.Code).Mends == check.ByMode {
+			kept = append(kept, f)
+			continue
+		}
+		m.leave(f, "the reload for it would take in what is wrong on the disk and not in use yet: "+strings.Join(told, ", "),
+			fmt.Sprintf("mend that with it: insegna finding mend %d %s; or agree to it by the host's name: --also %s", f.ID,
+				strings.Join(numbers, " "), host))
+	}
+	return kept, nil
 }
 
 // faultOf is a finding as a destination takes it.

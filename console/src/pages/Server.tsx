@@ -183,7 +183,7 @@ function MaterialRow({ server, m }: { server: string; m: Material }) {
   );
 }
 
-const goodFor = { used: 'in use', idle: 'for a site not in force', newer: 'newer than the one in use', copy: 'a copy', superseded: 'superseded', ended: 'ended', unused: 'nothing uses it', stray: 'fits nothing here', needed: 'needed: the site names one that does not fit', ca: 'of a CA' };
+const goodFor = { used: 'in use', idle: 'for a site not in force', newer: 'newer than the one in use', copy: 'a copy', superseded: 'superseded', ended: 'ended', unused: 'nothing uses it', stray: 'fits nothing here', needed: 'the key that fits, and no site names it', ca: 'of a CA' };
 
 /** What changed between the readings, the newest first. */
 function Changes({ name }: { name: string }) {

@@ -38,7 +38,7 @@ const (
 	Over       Use = "ended"      // it has ended
 	Spare      Use = "unused"     // nothing names it
 	Stray      Use = "stray"      // a key that fits no certificate here
-	Needed     Use = "needed"     // a key whose certificate is used with another one that does not fit
+	Needed     Use = "needed"     // a key whose certificate is used, and that no site names
 	OfCA       Use = "ca"         // a CA's certificate
 )
 
@@ -193,7 +193,7 @@ func (l *Lying) judgeKey(fits []*Lying, used bool) {
 		}
 		l.State, l.Why = Copied, "the key of "+o.Path+", whose site names another file of it"
 		if !used {
-			l.State, l.Why = Needed, "the key of "+o.Path+", whose site names one that does not fit"
+			l.State, l.Why = Needed, "the key of "+o.Path+", and no file that a site names holds it"
 		}
 		return
 	}
