@@ -24,7 +24,7 @@ const (
 // Faults are all of them: a survey reports these findings and no others.
 var Faults = []Fault{
 	{"booking.lanterncoast.example", "pier-2", 8443, "differs-from-siblings",
-		"the new certificate went to the balancer and pier-1, pier-2 was forgotten", "pier-2/sites-enabled/booking:5", Renewed},
+		"the new certificate went to the balancer and pier-1, pier-2 was forgotten", "pier-2/sites-enabled/booking:5", There},
 	{"lanterncoast.example", "quay-lb", 8443, "name-not-covered", "a wildcard was ordered without the apex",
 		"quay-lb/certificates:3", Renewed},
 	{"status.lanterncoast.example", "quay-lb", 8444, "expired", "nobody watches the page that says how things are",

@@ -17,7 +17,10 @@ func installationOf(v *service.InstallationView) contract.Installation {
 		Advice: v.Advice,
 		By:     v.By, PreviewedAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
 	if v.MandateID != 0 {
-		out.Order, out.Certificate = &v.OrderID, &v.Leaf
+		out.Order = &v.OrderID
+	}
+	if v.Leaf != "" {
+		out.Certificate = &v.Leaf
 	}
 	for _, f := range v.Mends {
 		out.Mends = append(out.Mends, contract.Mend{Finding: f.Finding, Code: f.Code, Host: f.Host, Does: f.Does})

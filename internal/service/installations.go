@@ -397,8 +397,22 @@ func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (lea
 
 // BeginInstallation carries out what was previewed.
 func (s *Installing) BeginInstallation(ctx context.Context, id int64) (*InstallationView, error) {
+	row, err := s.store.Installation(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &UnknownError{"installation", strconv.FormatInt(id, 10), "installation list"}
+	} else if err != nil {
+		return nil, err
+	}
+	if err := mayTake(ctx, row); err != nil {
+		return nil, err
+	}
+	if row.Source != nil && row.StartedAt == nil {
+		if err := s.noteTaken(ctx, row); err != nil {
+			return nil, err
+		}
+	}
 	act := s.actOf(ctx, "installation.begin")
-	err := s.store.BeginInstallation(ctx, id, actor(ctx), string(install.Staging), act, time.Now().UTC(), s.enqueue)
+	err = s.store.BeginInstallation(ctx, id, actor(ctx), string(install.Staging), act, time.Now().UTC(), s.enqueue)
 	if err != nil {
 		return nil, err
 	}
@@ -441,11 +455,16 @@ func (s *Installing) runInstallation(ctx context.Context, id int64) error {
 	} else if err != nil {
 		return err
 	}
+	records := &installationRecords{s, row}
 	i, order, err := s.taken(ctx, row)
+	var changed *sourceChangedError
+	if errors.As(err, &changed) {
+		i.State, i.Reason, i.Advice = install.Returning, changed.Error(), "look at a new preview, and install from that"
+		err = records.Save(ctx, i, "stage", install.Wrong, i.Reason)
+	}
 	if err != nil {
 		return err
 	}
-	records := &installationRecords{s, row}
 	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
 		return err
@@ -486,7 +505,15 @@ func (s *Installing) taken(ctx context.Context, row *store.Installation) (*insta
 		return nil, nil, err
 	}
 	if row.MandateID == 0 {
-		return installationOf(row, v.Plan), nil, nil
+		i := installationOf(row, v.Plan)
+		if row.Source != nil && i.State == install.Staging {
+			m, err := s.materialOf(ctx, row)
+			if err != nil {
+				return i, nil, err
+			}
+			i.Material = *m
+		}
+		return i, nil, nil
 	}
 	order, err := s.store.Order(ctx, row.OrderID)
 	if err != nil {

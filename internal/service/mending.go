@@ -27,6 +27,7 @@ import (
 type Mending struct {
 	base
 	declaring  *Declaring  // knows hosts, servers and the judge
+	reading    *Reading    // knows what lies on servers
 	surveying  *Surveying  // has the findings
 	ordering   *Ordering   // has mandates and their certificates
 	installing *Installing // carries plans out
@@ -91,7 +92,7 @@ type mending struct {
 // PreviewMending works out how findings are mended, and changes nothing: one
 // installation for each server, with one test and one reload.
 func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan, error) {
-	m := &mending{Mending: s, request: r, at: time.Now().UTC()}
+	m := &mending{Mending: s, request: r, at: time.Now().UTC().Truncate(time.Microsecond)}
 	var err error
 	if m.estate, _, err = s.declaring.estateInForce(ctx); err != nil {
 		return nil, err
@@ -376,13 +377,18 @@ func (m *mending) fitFor(host string, list []*certs.Certificate) error {
 
 // keep stores a plan as the preview of an installation.
 func (m *mending) keep(ctx context.Context, server string, planned *install.Mended) error {
+	return m.keepAs(ctx, &store.Installation{Server: server}, planned)
+}
+
+// keepAs stores a plan in a row that says where its certificate comes from.
+func (m *mending) keepAs(ctx context.Context, row *store.Installation, planned *install.Mended) error {
+	server := row.Server
 	plan, err := sealPlan(m.ordering.safe, server, &planned.Plan)
 	if err != nil {
 		return err
 	}
-	row := &store.Installation{Rehearsal: m.request.Rehearsal, Server: server, Plan: plan,
-		Bindings: []store.InstallationBinding{}, Notes: []string{}, State: string(install.Previewed), By: actor(ctx),
-		CreatedAt: time.Now().UTC()}
+	row.Rehearsal, row.Plan, row.State, row.By = m.request.Rehearsal, plan, string(install.Previewed), actor(ctx)
+	row.Bindings, row.Notes, row.CreatedAt = []store.InstallationBinding{}, []string{}, m.at
 	mended := map[int64]bool{}
 	for _, f := range planned.Mends {
 		mended[f.Finding] = true
@@ -444,6 +450,14 @@ func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
 				return err
 			}
 			m.plan.Installations = append(m.plan.Installations, v)
+			continue
+		}
+		if from, err := m.siblingOf(ctx, f); err != nil {
+			return err
+		} else if from != nil {
+			if err := m.fromSibling(ctx, f, at, from); err != nil {
+				return err
+			}
 			continue
 		}
 		if err := m.renew(ctx, f, mandate); err != nil {

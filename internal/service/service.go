@@ -153,7 +153,7 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing,
 		jobs:       s.jobs}
-	s.Mending = &Mending{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,
+	s.Mending = &Mending{base: s.base, declaring: s.Declaring, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing}
 	s.Ordering.ended, s.Ordering.ready = s.Installing.installIssued, s.Installing.readyOn
 	s.Surveying.register()

@@ -22,6 +22,7 @@ type Installation struct {
 	MandateID  int64                 `gorm:"default:null"`    // whose certificate it is; 0 for a mending
 	OrderID    int64                 `gorm:"default:null"`    // that brought it; 0 for a mending
 	Mends      []InstallationMend    `gorm:"serializer:json"` // findings that are mended by it
+	Source     *InstallationSource   `gorm:"serializer:json"` // where certificate and key are taken from; nil for an order
 	Rehearsal  bool                  // nothing is changed
 	Server     string                // by name
 	Leaf       string                // SHA-256 in hexadecimal
@@ -67,6 +68,14 @@ type InstallationMend struct {
 	Does    string `json:"does"`    // in words
 }
 
+// InstallationSource is where on another server a certificate and its key lie.
+type InstallationSource struct {
+	Server      string `json:"server"`      // by name
+	Certificate string `json:"certificate"` // file
+	Chain       string `json:"chain"`       // file of what is sent behind it; "" where it is in the same
+	Key         string `json:"key"`         // file
+}
+
 // InstallationStep is one step of an installation for people to see.
 type InstallationStep struct {
 	InstallationID int64     `gorm:"primaryKey"`
@@ -87,14 +96,16 @@ var (
 			"for every mandate there", "")
 )
 
-// AddPreview keeps a preview in the place of the one before.
+// AddPreview keeps a preview in the place of the one before; several for mendings of one
+// server that were worked out together.
 func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 	if v.Mends == nil {
 		v.Mends = []InstallationMend{}
 	}
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
 		if err := db.Exec("delete from installations where mandate_id is not distinct from nullif(?::bigint, 0) and server "+
-			"= ? and rehearsal = ? and started_at is null", v.MandateID, v.Server, v.Rehearsal).Error; err != nil {
+			"= ? and rehearsal = ? and started_at is null and (mandate_id is not null or created_at < ?)", v.MandateID, v.Server,
+			v.Rehearsal, v.CreatedAt).Error; err != nil {
 			return err
 		}
 		return db.Omit("Mandate").Create(v).Error
