@@ -64,6 +64,9 @@ func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
 	if err := m.names(); err != nil {
 		return nil, err
 	}
+	if err := m.settings(); err != nil {
+		return nil, err
+	}
 	if err := m.rewrite(); err != nil {
 		return nil, err
 	}
@@ -414,6 +417,41 @@ func (m *mender) beside(file, public string) bool {
 // aside is where files are kept whose place is taken.
 func (m *mender) aside() string {
 	return path.Join(path.Dir(m.Main), "insegna", mendingFolder, m.order.Version)
+}
+
+// settings sets versions and suites of TLS as BCP 195 has them, over what is changed so
+// far.
+func (m *mender) settings() error {
+	settler, can := m.Editor.(kind.Settler)
+	answers := m.Reader.Answers(m.reading)
+	fsys := kind.Overlaid(m.shadow, m.edits.Files)
+	return m.each(func(f *install.Fault) error {
+		a := answers.Answer(f.Host, f.At)
+		if !can || a.Unsure || a.Shown == nil || a.Listener == nil || a.Listener.Default >= len(m.reading.Sites) {
+			m.leave(f, "what speaks TLS there cannot be told from the configuration",
+				"see it: insegna server sites "+m.order.Server)
+			return nil
+		}
+		s := kind.Settled{Site: m.edits.Site(a.Shown.Place), Listener: a.Listener.Place,
+			Default: m.edits.Site(m.reading.Sites[a.Listener.Default].Place), Versions: f.Code == check.TLSOld, Suites: true}
+		edits, err := settler.Settle(fsys, m.Main, []kind.Settled{s})
+		var edit *kind.EditError
+		if errors.As(err, &edit) {
+			m.leave(f, edit.Error(), edit.Remedy)
+			return nil
+		} else if err != nil {
+			return err
+		}
+		m.does[f.Finding] = "set the suites of " + a.Shown.Place.String() + " as BCP 195 has them"
+		if s.Versions {
+			m.does[f.Finding] = "set versions and suites of " + a.Shown.Place.String() + " as BCP 195 has them"
+		}
+		m.edits = m.edits.Then(edits)
+		fsys = kind.Overlaid(m.shadow, m.edits.Files)
+		m.wanted = append(m.wanted, kind.Wanted{Site: a.Shown.Place},
+			kind.Wanted{Site: m.reading.Sites[a.Listener.Default].Place})
+		return nil
+	}, check.BySettings)
 }
 
 // rewrite writes the lists anew that are sent behind certificates.

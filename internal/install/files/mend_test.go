@@ -251,6 +251,88 @@ func (a *ailing) carriedOut(t *testing.T, what ill, planned *install.Mended, x *
 	return string(x.kept.State)
 }
 
+// shakes says whether a handshake of one version and suite comes about.
+func (p *pier) shakes(version, suite uint16) bool {
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", p.secure.String(),
+		&tls.Config{ServerName: host, InsecureSkipVerify: true, MinVersion: version, MaxVersion: version,
+			CipherSuites: []uint16{suite}})
+	if err == nil {
+		_ = conn.Close()
+	}
+	return err == nil
+}
+
+// TestTLSIsSetAsBCP195HasIt takes old versions and weak suites away on real servers of
+// each kind, whether these are declared in the site or around it, and takes that back.
+func TestTLSIsSetAsBCP195HasIt(t *testing.T) {
+	const weak, good = tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256
+	const suites = "ECDHE-ECDSA-AES128-SHA:@SECLEVEL=0"
+	around := func(p *pier, what, lines string) {
+		text, err := os.ReadFile(p.main)
+		require.NoError(t, err)
+		p.put(t, p.main, strings.Replace(string(text), what, what+lines, 1))
+	}
+	within := func(p *pier, what, lines string) {
+		text, err := os.ReadFile(p.site)
+		require.NoError(t, err)
+		p.put(t, p.site, strings.Replace(string(text), what, lines+what, 1))
+	}
+	for name, c := range map[string]struct {
+		pierOf func(*testing.T) *pier
+		lay    func(p *pier)
+	}{
+		"nginx, in the site": {newPier, func(p *pier) {
+			within(p, "ssl_certificate ", "ssl_protocols TLSv1.1 TLSv1.2; ssl_ciphers '"+suites+"'; ")
+		}},
+		"nginx, around it": {newPier, func(p *pier) {
+			around(p, "http {\n", "ssl_protocols TLSv1.1 TLSv1.2;\nssl_ciphers "+suites+";\n")
+		}},
+		"httpd, in the site": {newHouse, func(p *pier) {
+			within(p, "  SSLCertificateFile", "  SSLProtocol TLSv1.1 +TLSv1.2\n  sslCipherSuite "+suites+"\n")
+		}},
+		"httpd, around it": {newHouse, func(p *pier) {
+			around(p, "<IfModule ssl_module>\n", "SSLProtocol TLSv1.1 +TLSv1.2\nSSLCipherSuite "+suites+"\n")
+		}},
+		"haproxy, in the line": {newQuay, func(p *pier) {
+			around(p, p.dir+"/certs/old.pem", " ssl-min-ver TLSv1.1 ssl-max-ver TLSv1.2 ciphers "+suites+" alpn h2,http/1.1")
+		}},
+		"haproxy, around it": {newQuay, func(p *pier) {
+			around(p, "global\n", "  ssl-default-bind-options ssl-min-ver TLSv1.1\n  ssl-default-bind-ciphers "+suites+"\n")
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := c.pierOf(t)
+			a, _ := p.ail(t, shortList, 2)
+			c.lay(p)
+			for turn := 0; turn == 0 || !p.shakes(tls.VersionTLS11, weak); turn++ {
+				require.Less(t, turn, 20)
+				out, err := exec.Command("/bin/sh", "-c", p.command("-s reload")).CombinedOutput()
+				require.NoError(t, err, string(out))
+				time.Sleep(100 * time.Millisecond)
+			}
+			planned, err := p.destination(reach.Local()).Mend(t.Context(), &install.Mending{Server: "pier", Version: "v",
+				Faults: []install.Fault{{Finding: 1, Code: check.TLSOld, Host: host, At: p.secure},
+					{Finding: 2, Code: check.SuiteWeak, Host: host, At: p.secure}}})
+			require.NoError(t, err)
+			require.Equal(t, []int64{1, 2}, numbersOf(planned.Mends), "%+v", planned.Left)
+			i := &install.Installation{ID: 1, State: install.Staging, Plan: planned.Plan, Bindings: planned.Bindings}
+			before := a.state(t)
+			x := &trial{Connection: reach.Local()}
+			x.run(t, p, i)
+			require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+			require.Eventually(t, func() bool { return !p.shakes(tls.VersionTLS11, weak) }, 5*time.Second, 50*time.Millisecond)
+			assert.False(t, p.shakes(tls.VersionTLS12, weak))
+			assert.True(t, p.shakes(tls.VersionTLS12, good))
+			assert.True(t, p.shakes(tls.VersionTLS13, 0))
+			x.kept.State = install.Returning
+			x.run(t, p, &x.kept)
+			require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+			assert.Equal(t, before, a.state(t))
+			require.Eventually(t, func() bool { return p.shakes(tls.VersionTLS11, weak) }, 5*time.Second, 50*time.Millisecond)
+		})
+	}
+}
+
 // TestWhatIsNotMended says of each fault why not, and mends the others all the same.
 func TestWhatIsNotMended(t *testing.T) {
 	p := newPier(t)

@@ -18,7 +18,7 @@ import (
 // versions and suites of BCP 195 (RFC 9325 sections 3.1.1 and 4.2).
 const (
 	bcp195Protocols = "TLSv1.2 TLSv1.3"
-	bcp195Ciphers   = "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305"
+	bcp195Ciphers   = kind.Suites
 )
 
 // wellKnown is the path of http-01 (RFC 8555 section 8.3), which a redirecting
