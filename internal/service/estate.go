@@ -58,12 +58,38 @@ func LoadEstateFile(path string, read func(string) ([]byte, error)) (*EstateFile
 
 // Parse reads the file. The error is an estate.Errors.
 func (f *EstateFile) Parse(kinds estate.Kinds) (*estate.Estate, error) {
-	return estate.Parse(f.Name, f.Text, kinds, func(path string) ([]byte, error) {
+	e, err := estate.Parse(f.Name, f.Text, kinds, func(path string) ([]byte, error) {
 		if data, ok := f.Attachments[path]; ok {
 			return data, nil
 		}
 		return nil, errors.New("no such file, or not readable")
 	})
+	if err != nil {
+		return nil, err
+	}
+	return e, mendable(e)
+}
+
+// mendable says which codes of an estate's rules do not mend themselves.
+func mendable(e *estate.Estate) error {
+	var errs estate.Errors
+	for i := range e.Mending {
+		m := &e.Mending[i]
+		for _, code := range m.Codes {
+			switch rule := check.RuleOf(check.Code(code)); {
+			case rule.Code == "":
+				errs = append(errs, &estate.Error{Place: m.Place, Message: fmt.Sprintf("no finding has the code %q", code),
+					Expected: "codes as insegna finding catalogue lists them"})
+			case !rule.Mends.OnServer():
+				errs = append(errs, &estate.Error{Place: m.Place, Message: code + " does not mend itself on its server alone",
+					Expected: "codes of what mends with what lies on the server, such as not-reloaded"})
+			}
+		}
+	}
+	if len(errs) > 0 {
+		return errs
+	}
+	return nil
 }
 
 // EstateChanges are what applying a file changes or has changed.

@@ -31,6 +31,10 @@ type Mending struct {
 	surveying  *Surveying  // has the findings
 	ordering   *Ordering   // has mandates and their certificates
 	installing *Installing // carries plans out
+
+	mu    sync.Mutex          // guards the rest
+	under int64               // declaration they were tried under
+	tried map[int64]time.Time // findings that were tried by itself, and when
 }
 
 // MendRequest says which findings are to be mended: some by number, or all open ones

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"cmp"
 	"crypto/tls"
 	"fmt"
 	"net/http"
@@ -24,6 +25,8 @@ import (
 type yard struct {
 	*servicetest.Running
 	dir, list, key string
+	with           func(more string) client.EstateFile // its estate, with something more
+	reload         string                              // command; "" for its own
 }
 
 func newYard(t *testing.T) *yard {
@@ -45,7 +48,9 @@ func newYard(t *testing.T) *yard {
 	shown := ended.TLS()
 	far := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &shown })
 	command := "/usr/sbin/nginx -p " + dir + "/ -c " + main + " -e stderr"
-	file := servicetest.File(fmt.Sprintf(`estate: Ferries
+	y.with = func(more string) client.EstateFile {
+		reload := cmp.Or(y.reload, command+" -s reload")
+		file := servicetest.File(fmt.Sprintf(`estate: Ferries
 audiences:
   - {name: browsers, roots: [root.pem]}
 intermediates: [sub.pem]
@@ -55,9 +60,11 @@ servers:
 hosts:
   - {name: %s, at: [yard]}
   - {name: far.lantern.example, at: [far]}
-`, netip.MustParseAddrPort(secure).Port(), main, command+" -t", command+" -s reload", far.Port(), deck), root)
-	(*file.Attachments)["sub.pem"] = string(certs.PEM(sub.Raw))
-	applied, err := y.Client.ApplyEstateWithResponse(t.Context(), file)
+%s`, netip.MustParseAddrPort(secure).Port(), main, command+" -t", reload, far.Port(), deck, more), root)
+		(*file.Attachments)["sub.pem"] = string(certs.PEM(sub.Raw))
+		return file
+	}
+	applied, err := y.Client.ApplyEstateWithResponse(t.Context(), y.with(""))
 	require.NoError(t, err)
 	require.NotNil(t, applied.JSON200, string(applied.Body))
 	y.Survey(t)
@@ -189,6 +196,71 @@ func TestFindingsMendThemselves(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, code, got.StatusCode(), string(got.Body))
 	}
+}
+
+// TestMendsByItselfWhereAsked lets nothing mend itself until the estate says so, then what
+// it says, and stops when one comes back.
+func TestMendsByItselfWhereAsked(t *testing.T) {
+	y := newYard(t)
+	require.NoError(t, y.BeginDue(t.Context()))
+	list, err := y.Client.ListInstallationsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, list.JSON200.Items, "nothing unless it is declared")
+	for rule, want := range map[string]string{
+		`{codes: [no-such], hours: "00:00-00:00"}`: `no finding has the code \"no-such\"`,
+		`{codes: [expired], hours: "00:00-00:00"}`: "expired does not mend itself on its server alone",
+	} {
+		refused, err := y.Client.ApplyEstateWithResponse(t.Context(), y.with("mending:\n  - "+rule+"\n"))
+		require.NoError(t, err)
+		assert.Equal(t, http.StatusUnprocessableEntity, refused.StatusCode())
+		assert.Contains(t, string(refused.Body), want)
+	}
+	apply := func(rule string) {
+		applied, err := y.Client.ApplyEstateWithResponse(t.Context(), y.with("mending:\n  - "+rule+"\n"))
+		require.NoError(t, err)
+		require.NotNil(t, applied.JSON200, string(applied.Body))
+	}
+	due := func() *client.Installation {
+		require.NoError(t, y.BeginDue(t.Context()))
+		list, err := y.Client.ListInstallationsWithResponse(t.Context(), nil)
+		require.NoError(t, err)
+		if len(list.JSON200.Items) == 0 {
+			return nil
+		}
+		return settled(t, y.Client, list.JSON200.Items[0].Number)
+	}
+	now := time.Now()
+	apply(fmt.Sprintf(`{codes: [key-open], hours: "%s-%s"}`, now.Add(-2*time.Hour).Format("15:04"), now.Add(-time.Hour).Format("15:04")))
+	assert.Nil(t, due(), "not in other hours")
+	apply(`{codes: [key-open], hours: "00:00-00:00", servers: [yard]}`)
+	v := due()
+	require.NotNil(t, v)
+	assert.Equal(t, client.InstallationStateDone, v.State, v.Reason)
+	assert.Len(t, v.Mends, 1, "and nothing else")
+	assert.Equal(t, "insegna", v.By)
+	today, err := y.Client.GetTodayWithResponse(t.Context())
+	require.NoError(t, err)
+	require.Len(t, today.JSON200.Installed, 1)
+	assert.Equal(t, v.Number, today.JSON200.Installed[0].Number)
+	var who string
+	y.Query(t, "select actor from journal where action = 'installation.begin' order by id desc limit 1", &who)
+	assert.Equal(t, "insegna", who)
+
+	y.reload = "false"
+	apply(`{codes: [chain-incomplete, key-open], hours: "00:00-00:00"}`)
+	back := due()
+	assert.Equal(t, client.InstallationStateReturned, back.State)
+	require.Eventually(t, func() bool { return len(y.open(t)) == 2 }, 20*time.Second, 50*time.Millisecond)
+	require.NoError(t, os.Chmod(y.key, 0o644))
+	y.Survey(t)
+	require.Contains(t, y.open(t), "key-open")
+	assert.Equal(t, back.Number, due().Number, "the first that comes back stops it")
+	y.reload = ""
+	apply(`{codes: [chain-incomplete, key-open], hours: "00:00-00:00"}`)
+	again := due()
+	assert.Greater(t, again.Number, back.Number, "until the estate is applied anew")
+	assert.Equal(t, client.InstallationStateDone, again.State, again.Reason)
+	assert.Len(t, again.Mends, 2)
 }
 
 func ptrTo[T any](v T) *T { return &v }

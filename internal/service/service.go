@@ -154,7 +154,7 @@ func (s *Service) furnish(kept *safe.Safe) {
 		installing: s.Installing,
 		jobs:       s.jobs}
 	s.Mending = &Mending{base: s.base, declaring: s.Declaring, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
-		installing: s.Installing}
+		installing: s.Installing, tried: map[int64]time.Time{}}
 	s.Ordering.ended, s.Ordering.ready = s.Installing.installIssued, s.Installing.readyOn
 	s.Surveying.register()
 	s.Ordering.register()
@@ -183,7 +183,7 @@ func (s *Service) BeginDue(ctx context.Context) error {
 	if err := s.Ordering.beginDue(ctx); err != nil {
 		return err
 	}
-	return errors.Join(s.Installing.InstallDue(ctx), s.Ordering.askAgain(ctx),
+	return errors.Join(s.Installing.InstallDue(ctx), s.Mending.mendDue(ctx), s.Ordering.askAgain(ctx),
 		s.store.DropEvents(ctx, time.Now().Add(-eventsKept)))
 }
 

@@ -21,6 +21,10 @@ import (
 // siblingsTold bounds the endpoints of a host that are asked for a certificate.
 const siblingsTold = 500
 
+// takenFolder begins the name of a folder for what was taken from a sibling; no mandate
+// has such a name.
+const takenFolder = "taken+"
+
 // sibling is a certificate that another endpoint of a host shows, and where it lies
 // with its key.
 type sibling struct {
@@ -101,7 +105,7 @@ func (m *mending) fromSibling(ctx context.Context, f *store.Finding, at *estate.
 		return nil //nolint:nilerr // told as what is left
 	}
 	defer func() { _ = over.Close() }()
-	wish := &install.Wish{Mandate: f.Host, Server: at.Name, Names: from.chain[0].Names(), Leaf: from.chain[0],
+	wish := &install.Wish{Mandate: takenFolder + f.Host, Server: at.Name, Names: from.chain[0].Names(), Leaf: from.chain[0],
 		Version: m.at.Format("20060102T150405.000Z"), Rehearsal: m.request.Rehearsal, Port: uint16(f.Port),
 		Addresses: at.Addresses, Agreed: m.request.Also}
 	planned, err := m.cfg.Kinds.Of(at.Kind).Installs(over, at).Plan(ctx, wish)

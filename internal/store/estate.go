@@ -66,6 +66,13 @@ func (s *Store) Declared(ctx context.Context) (*Declaration, error) {
 	return &d, err
 }
 
+// DeclaredAt gives when a declaration was applied.
+func (s *Store) DeclaredAt(ctx context.Context, id int64) (time.Time, error) {
+	var d Declaration
+	err := s.db.WithContext(ctx).Select("applied_at").Take(&d, id).Error
+	return d.AppliedAt, err
+}
+
 // DeclaredAs gives the name of the estate in force and of its file; ErrNotFound when
 // none was applied.
 func (s *Store) DeclaredAs(ctx context.Context) (name, file string, err error) {

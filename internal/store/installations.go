@@ -234,6 +234,14 @@ func (s *Store) InstallationSurveyed(ctx context.Context, id, survey int64) erro
 	return s.db.WithContext(ctx).Model(&Installation{ID: id}).Update("survey_id", survey).Error
 }
 
+// LastMending gives the last mending that was begun on any server; ErrNotFound when there
+// was none.
+func (s *Store) LastMending(ctx context.Context) (*Installation, error) {
+	var v Installation
+	return found(&v, s.db.WithContext(ctx).Omit("plan").Where(
+		"mandate_id is null and started_at is not null and not rehearsal").Order("id desc").Take(&v).Error)
+}
+
 // InstallationSteps gives the steps as they came.
 func (s *Store) InstallationSteps(ctx context.Context, id int64) ([]InstallationStep, error) {
 	var list []InstallationStep

@@ -28,6 +28,7 @@ func Diff(from, to *Estate) []Change {
 	out = diff(out, "host", from.Hosts, to.Hosts, hostItem)
 	out = diff(out, "CA", from.CAs, to.CAs, caItem)
 	out = diff(out, "mandate", from.Mandates, to.Mandates, mandateItem)
+	out = diff(out, "mending by itself", from.Mending, to.Mending, mendingItem)
 	return diff(out, "intermediates", intermediateSet(from), intermediateSet(to), func(s []string) item {
 		return item{name: "known intermediates", fields: [][2]string{{"certificates", strings.Join(s, ", ")}}}
 	})

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -67,6 +68,8 @@ hosts:
   - name: fähre.lantern.example
     at: [quay]
     audiences: [in-house]
+mending:
+  - {codes: [not-reloaded, key-open], hours: "22:00-05:30", servers: [node]}
 `
 
 func TestParse(t *testing.T) {
@@ -155,6 +158,13 @@ var faults = []struct {
 	{name: "alias", old: "estate: Ferries", new: "estate: &a Ferries\nintermediates: *a",
 		want: "found an alias (*a), which estate files do not use", beyondSchema: true},
 	{name: "no YAML", old: "servers:", new: "servers: [", want: "expected YAML", beyondSchema: true},
+	{name: "bad hours", old: "22:00-05:30", new: "22:00",
+		want: `estate.yaml:28:46: bad hours "22:00"; expected hours such as 01:00-05:00`},
+	{name: "hours of no day", old: "22:00-05:30", new: "22:00-25:30", want: `bad hours "22:00-25:30"`, beyondSchema: true},
+	{name: "mends on an unknown server", old: "servers: [node]", new: "servers: [nobody]",
+		want: `estate.yaml:28:5: no server "nobody" is declared; expected servers of this file`, beyondSchema: true},
+	{name: "mends at no hours", old: ", hours: \"22:00-05:30\"", new: "", want: "mending has no hours; expected the key hours"},
+	{name: "a code twice", old: "not-reloaded, key-open", new: "key-open, key-open", want: `"key-open" stands twice`},
 	{name: "too many endpoints", old: "9000-9002",
 		new:  "1-8000, 9000-65000]\n  - name: sea\n    addresses: [" + manyAddresses() + "]\n    ports: [1-60000",
 		want: "endpoints; expected at most 1000000", beyondSchema: true},
@@ -232,6 +242,7 @@ func TestDiff(t *testing.T) {
 	text := strings.Replace(good, "at: [quay]", "at: [pier]", 1)
 	text = strings.Replace(text, "fähre", "ferry", 1)
 	text = strings.Replace(text, "issuer: Harbour", "issuer: Crew", 1)
+	text = strings.Replace(text, "22:00-05:30", "22:00-06:00", 1)
 	after, err := estate.Parse("estate.yaml", []byte(text), kinds, open)
 	require.NoError(t, err)
 	var got []string
@@ -242,7 +253,29 @@ func TestDiff(t *testing.T) {
 		"changed host booking.lantern.example wanted issuer: Harbour → Crew",
 		"new host ferry.lantern.example ",
 		"gone host xn--fhre-loa.lantern.example ",
+		"changed mending by itself not-reloaded, key-open hours: 22:00-05:30 → 22:00-06:00",
 	}, got)
+}
+
+// TestWhenFindingsMendThemselves holds hours of a day, also such that end on the next.
+func TestWhenFindingsMendThemselves(t *testing.T) {
+	e, err := estate.Parse("estate.yaml", []byte(good), kinds, open)
+	require.NoError(t, err)
+	require.Len(t, e.Mending, 1)
+	m := e.Mending[0]
+	day := estate.MendingRule{From: 9 * time.Hour, To: 17 * time.Hour}
+	always := estate.MendingRule{}
+	for clock, want := range map[string][3]bool{"21:59": {false, false, true}, "22:00": {true, false, true},
+		"00:00": {true, false, true}, "05:29": {true, false, true}, "05:30": {false, false, true}, "09:00": {false, true, true},
+		"16:59": {false, true, true}, "17:00": {false, false, true}} {
+		at, err := time.Parse("15:04", clock)
+		require.NoError(t, err)
+		assert.Equal(t, want, [3]bool{m.At(at), day.At(at), always.At(at)}, clock)
+	}
+	assert.True(t, m.Fits("key-open", "node"))
+	assert.False(t, m.Fits("key-open", "pier"))
+	assert.False(t, m.Fits("expired", "node"))
+	assert.True(t, (&estate.MendingRule{Codes: []string{"key-open"}}).Fits("key-open", "pier"), "of any server")
 }
 
 func FuzzParse(f *testing.F) {

@@ -30,6 +30,7 @@ type Estate struct {
 	Hosts         []Host               // in the order of the file
 	CAs           []CA                 // in the order of the file
 	Mandates      []Mandate            // in the order of the file
+	Mending       []MendingRule        // findings that mend themselves; none unless declared
 }
 
 // Audience is a class of clients with its trust anchors.

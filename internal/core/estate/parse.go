@@ -272,6 +272,7 @@ func (r *reader) estateFields(n *yaml.Node) {
 		field{"hosts", true, func(n *yaml.Node) { r.list(n, "a list of hosts", r.host) }},
 		field{"cas", false, func(n *yaml.Node) { r.list(n, "a list of CAs", r.ca) }},
 		field{"mandates", false, func(n *yaml.Node) { r.list(n, "a list of mandates", r.mandate) }},
+		field{"mending", false, func(n *yaml.Node) { r.list(n, "a list of rules with codes and hours", r.mending) }},
 	)
 }
 

@@ -39,6 +39,7 @@ func (r *reader) resolve() {
 	r.once("host", len(e.Hosts), func(i int) (string, Place) { return e.Hosts[i].Name, e.Hosts[i].Place })
 	r.endpoints()
 	r.resolveMandates(servers)
+	r.resolveMending()
 	for i := range e.Hosts {
 		h := &e.Hosts[i]
 		if len(h.Audiences) == 0 && len(e.Audiences) > 0 {
