@@ -1,6 +1,7 @@
 package insegna_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -48,6 +49,19 @@ func TestTheEstateFileGuideNamesEveryKey(t *testing.T) {
 		string(estate.Schema(registry.Kinds.Declared())), -1) {
 		assert.Contains(t, string(guide), m[1], "docs/estate-file.md says nothing of %s", m[1])
 	}
+}
+
+// TestEveryFindingSaysHowItIsMended holds the table of the docs against the catalogue, and
+// that each rule either mends itself or says why a person has to.
+func TestEveryFindingSaysHowItIsMended(t *testing.T) {
+	docs, err := os.ReadFile("docs/findings.md")
+	require.NoError(t, err)
+	for _, r := range check.Rules {
+		assert.Equal(t, r.Mends == "", r.Person != "", r.Code)
+		assert.Equal(t, r.Mends == "", r.Mends.String() == "", r.Code)
+		assert.Contains(t, string(docs), fmt.Sprintf("\n| `%s` | %s | %s | %s |\n", r.Code, r.Severity, r.Meaning, r.Mending()))
+	}
+	assert.Equal(t, len(check.Rules), strings.Count(string(docs), "\n| `"))
 }
 
 // TestCausesAndRemediesReadAsSentences keeps the catalogue's words in one form.

@@ -123,8 +123,7 @@ var shots = []page{
 	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
 	{name: "trail", path: "/mandates/deck-plans", width: 1280, high: 800, late: true, dark: true,
 		wait: "[aria-label='Trail'] li"},
-	{name: "installation", path: "/installations/4", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
-	{name: "wave", path: "/waves/1", width: 1280, high: 800, late: true, wait: "[aria-label='Groups in their order'] h2"},
+	{name: "installation", path: "/installations/8", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]",
 		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
@@ -226,6 +225,7 @@ var commands = []struct{ name, line, before string }{
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml", ""},
 	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes", ""},
 	{"cli-wave", "insegna install booking --everywhere --yes | tail -33", "insegna mandate order booking"},
+	{"cli-mend", "insegna finding mend --server pier-2 --code chain-incomplete --yes", ""},
 }
 
 // terminals draws each command in a terminal window and keeps the picture.

@@ -560,6 +560,9 @@ func (a *app) orderHead(o *client.Order) {
 var outcomes = map[client.OrderStepOutcome]string{client.OrderStepOutcomeDoing: "…",
 	client.OrderStepOutcomeDone: "✓", client.OrderStepOutcomeFailed: "✗"}
 
+// stepIndent is where the words of a step begin.
+const stepIndent = 28
+
 // stepsFrom prints steps that have come since the last look; one still going
 // on is printed once it has ended, or at the end.
 func (a *app) stepsFrom(steps []client.OrderStep, printed int, all bool) int {
@@ -568,10 +571,16 @@ func (a *app) stepsFrom(steps []client.OrderStep, printed int, all bool) int {
 		if s.Outcome == client.OrderStepOutcomeDoing && printed == len(steps)-1 && !all {
 			break
 		}
-		lines := strings.Split(s.Words, "\n")
-		a.say("  %s  %s  %-12s %s", s.At.In(zone).Format("15:04:05"), outcomes[s.Outcome], s.Step, clean(lines[0]))
+		var lines []string
+		for l := range strings.SplitSeq(s.Words, "\n") {
+			if l = clean(l); a.width > stepIndent {
+				l = wrapped(l, a.width-stepIndent)
+			}
+			lines = append(lines, strings.Split(l, "\n")...)
+		}
+		a.say("  %s  %s  %-12s %s", s.At.In(zone).Format("15:04:05"), outcomes[s.Outcome], s.Step, lines[0])
 		for _, l := range lines[1:] {
-			a.say("%28s%s", "", clean(l))
+			a.say("%*s%s", stepIndent, "", l)
 		}
 		printed++
 	}

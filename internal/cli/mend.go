@@ -296,7 +296,7 @@ func (a *app) outcomes(ctx context.Context, list []int64) error {
 		}
 	}
 	if len(open) < len(rows) {
-		a.say("\n%s closed: the survey afterwards no longer finds it.", counted(len(rows)-len(open), "finding"))
+		a.say("\n%s closed, as the survey afterwards has seen.", counted(len(rows)-len(open), "finding"))
 	}
 	if len(open) > 0 {
 		return fmt.Errorf("%s still open:\n%s", counted(len(open), "finding"), strings.Join(open, "\n"))

@@ -20,10 +20,10 @@ export const previewInstallation = (mandate: string, server: string) => given(ca
 export const beginInstallation = (number: number) => given(calls.POST('/installations/{number}/begin', { params: { path: { number } } }));
 export const returnInstallation = (number: number) => given(calls.POST('/installations/{number}/return', { params: { path: { number } } }));
 
-export type MendPlan = Schemas['MendPlan'];
+export type MendRequest = Schemas['MendRequest'];
 
 /** Works out how findings are mended; nothing is changed. */
-export const previewMending = (which: Schemas['MendRequest']) => given(calls.POST('/findings/mend', { body: which }));
+export const previewMending = (which: MendRequest) => given(calls.POST('/findings/mend', { body: which }));
 
 /** What an installation is called: the mandate whose certificate it brings, or what it mends. */
 export const called = (v: Installation) => v.mends.length === 0 ? v.mandate : v.mends.length === 1 ? 'One finding mended' : `${v.mends.length} findings mended`;

@@ -8,6 +8,7 @@ import { ago, capital, left, moment, notJustNow, plural } from '../data/format';
 import { beginHttps } from '../data/https';
 import { changePage, materialPage, sitePage, useKinds } from '../data/servers';
 import { Bar, Button, Choice, Plain, Scroll, Search } from '../parts/Controls';
+import { MendButton } from '../parts/MendButton';
 import { Prose } from '../parts/Prose';
 import { Severity } from '../parts/Severity';
 import { Spot } from '../parts/Spot';
@@ -101,6 +102,7 @@ function Findings({ name }: { name: string }) {
           </tbody>
         </Plain>
       </Scroll>
+      {items.some((f) => f.mending.can) && <Bar><MendButton which={{ server: name }}>Mend what mends itself</MendButton></Bar>}
     </section>
   );
 }

@@ -53,7 +53,7 @@ function FindingCard({ f }: { f: Finding }) {
           {f.place && <span className="place">{f.place}</span>}
           {f.certificate && <Link to={`/certificates/${f.certificate}`}>certificate</Link>}
           <SurveyButton scope={f.host ? { host: f.host } : { server: f.server }} label={`Look again at ${f.host || f.server}`}>Look again</SurveyButton>
-          <MendButton f={f} />
+          {f.mending.can && <MendButton which={{ findings: [f.id] }} label={`Mend ${f.code} of ${f.host || f.server}`}>Mend</MendButton>}
         </div>
       </div>
     </Card>

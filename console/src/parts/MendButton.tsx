@@ -1,21 +1,21 @@
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useMay } from '../data/access';
-import type { Finding, Problem } from '../data/client';
+import type { Problem } from '../data/client';
 import { beginHttps } from '../data/https';
-import { previewMending } from '../data/installations';
+import { previewMending, type MendRequest } from '../data/installations';
 import { color } from '../theme/tokens';
 import { Button } from './Controls';
 
-/** Works out how a finding is mended and shows that; for who may, and where it mends itself. */
-export function MendButton({ f }: { f: Finding }) {
+/** Works out how findings are mended and shows that, for who may; what is left for a person is said. */
+export function MendButton({ which, label, children }: { which: MendRequest; label?: string; children: string }) {
   const may = useMay('operator');
   const go = useNavigate();
   const [busy, setBusy] = useState(false);
   const [says, setSays] = useState('');
-  if (!may || !f.mending.can) return null;
+  if (!may) return null;
   const mend = async () => {
-    const plan = await previewMending({ findings: [f.id] });
+    const plan = await previewMending(which);
     const [installation] = plan.installations;
     const [renewal] = plan.renewals;
     if (installation) return go(`/installations/${installation.number}`);
@@ -29,7 +29,7 @@ export function MendButton({ f }: { f: Finding }) {
   };
   return (
     <>
-      <Button $main isDisabled={busy} onPress={press} aria-label={`Mend ${f.code} of ${f.host || f.server}`}>{busy ? 'Working it out…' : 'Mend'}</Button>
+      <Button $main isDisabled={busy} onPress={press} {...(label ? { 'aria-label': label } : {})}>{busy ? 'Working it out…' : children}</Button>
       {says && <p role="alert" style={{ color: color.oxide, flexBasis: '100%' }}>It is not mended from here: {says}.</p>}
     </>
   );
