@@ -281,7 +281,7 @@ Nine commands to try in another terminal:
   bin/insegna mandate check timetable
   bin/insegna mandate order booking && bin/insegna install booking --everywhere
   bin/insegna https deck-plans.lanterncoast.example --server pier-1
-  bin/insegna https parcels.lanterncoast.example --server pier-1
+  bin/insegna finding mend --server pier-2 --code chain-incomplete
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
 

@@ -33,16 +33,19 @@ func (d *Destination) Mend(_ context.Context, w *install.Mending) (*install.Mend
 // mender works out one plan.
 type mender struct {
 	*planner
-	order  *install.Mending // what is to be mended
-	shadow fs.FS            // the server with the sites that are switched on
-	out    *install.Mended
-	edits  *kind.Edits          // of all faults together
-	cas    []*certs.Certificate // CAs' certificates on the server; nil until they are asked for
-	wanted []kind.Wanted        // sites that are edited
-	lists  map[string]bool      // files whose list is written anew
-	looks  map[int64]bool       // findings whose binding is looked at for the whole list
-	does   map[int64]string     // what mends a fault, in words, of those that are mended so far
-	faults map[int64]*install.Fault
+	order   *install.Mending              // what is to be mended
+	answers kind.Answers                  // of the configuration as it is
+	known   map[string]*certs.Certificate // of the reading, by fingerprint, those that were parsed
+	files   []string                      // of certificates and keys, in order; nil until they are asked for
+	shadow  fs.FS                         // the server with the sites that are switched on
+	out     *install.Mended
+	edits   *kind.Edits          // of all faults together
+	cas     []*certs.Certificate // CAs' certificates on the server; nil until they are asked for
+	wanted  []kind.Wanted        // sites that are edited
+	lists   map[string]bool      // files whose list is written anew
+	looks   map[int64]bool       // findings whose binding is looked at for the whole list
+	does    map[int64]string     // what mends a fault, in words, of those that are mended so far
+	faults  map[int64]*install.Fault
 }
 
 // mend works out the plan.
@@ -55,6 +58,7 @@ func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
 	m := &mender{planner: &planner{Destination: d, wish: &install.Wish{Server: w.Server, Addresses: w.Addresses,
 		Agreed: w.Agreed}, reading: reading}, order: w, shadow: fsys, out: &install.Mended{}, edits: &kind.Edits{},
 		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{}}
+	m.answers, m.known = d.Reader.Answers(reading), map[string]*certs.Certificate{}
 	for i := range w.Faults {
 		m.faults[w.Faults[i].Finding] = &w.Faults[i]
 	}
@@ -99,10 +103,9 @@ func (m *mender) each(do func(f *install.Fault) error, means ...check.Means) err
 // switches links the sites into force that are written and not switched on.
 func (m *mender) switches() error {
 	laid := map[string]bool{}
-	answers := m.Reader.Answers(m.reading)
 	err := m.each(func(f *install.Fault) error {
 		var site *kind.Site
-		if idle := answers.Idle(f.Host); len(idle) > 0 {
+		if idle := m.answers.Idle(f.Host); len(idle) > 0 {
 			site = idle[0]
 		}
 		switch {
@@ -295,7 +298,7 @@ func (m *mender) shown(f *install.Fault) (*kind.Site, *kind.Pair) {
 		}
 		return nil, nil
 	}
-	a := m.Reader.Answers(m.reading).Answer(f.Host, f.At)
+	a := m.answers.Answer(f.Host, f.At)
 	if a.Unsure || a.Shown == nil || len(a.Pairs) == 0 || a.Pairs[0].EachTime || a.Pairs[0].AtRunTime {
 		return nil, nil
 	}
@@ -359,20 +362,26 @@ func (m *mender) lost(site *kind.Site, pair *kind.Pair, other *certs.Certificate
 
 // material are the files of certificates and keys, in order.
 func (m *mender) material() []string {
-	var out []string
+	if m.files != nil {
+		return m.files
+	}
+	out := []string{}
 	for file := range m.reading.Material {
 		if path.IsAbs(file) {
 			out = append(out, file)
 		}
 	}
 	slices.Sort(out)
+	m.files = out
 	return out
 }
 
 // leafOf is the first certificate in a file; nil for none.
 func (m *mender) leafOf(file string) *certs.Certificate {
 	if x := m.reading.Material[file]; x != nil && len(x.Chain) > 0 {
-		return m.parsed(x.Chain[:1])[0]
+		if list := m.parsed(x.Chain[:1]); len(list) > 0 {
+			return list[0]
+		}
 	}
 	return nil
 }
@@ -381,7 +390,12 @@ func (m *mender) leafOf(file string) *certs.Certificate {
 func (m *mender) parsed(prints []string) []*certs.Certificate {
 	out := make([]*certs.Certificate, 0, len(prints))
 	for _, p := range prints {
-		if c, err := certs.Parse(m.reading.Certificates[p]); err == nil {
+		c, met := m.known[p]
+		if !met {
+			c, _ = certs.Parse(m.reading.Certificates[p])
+			m.known[p] = c
+		}
+		if c != nil {
 			out = append(out, c)
 		}
 	}
@@ -419,39 +433,71 @@ func (m *mender) aside() string {
 	return path.Join(path.Dir(m.Main), "insegna", mendingFolder, m.order.Version)
 }
 
+// settled is a site whose TLS is to be set for a fault.
+type settled struct {
+	kind.Settled
+	fault *install.Fault
+}
+
 // settings sets versions and suites of TLS as BCP 195 has them, over what is changed so
 // far.
 func (m *mender) settings() error {
 	settler, can := m.Editor.(kind.Settler)
-	answers := m.Reader.Answers(m.reading)
-	fsys := kind.Overlaid(m.shadow, m.edits.Files)
-	return m.each(func(f *install.Fault) error {
-		a := answers.Answer(f.Host, f.At)
+	var list []settled
+	err := m.each(func(f *install.Fault) error {
+		a := m.answers.Answer(f.Host, f.At)
 		if !can || a.Unsure || a.Shown == nil || a.Listener == nil || a.Listener.Default >= len(m.reading.Sites) {
 			m.leave(f, "what speaks TLS there cannot be told from the configuration",
 				"see it: insegna server sites "+m.order.Server)
 			return nil
 		}
-		s := kind.Settled{Site: m.edits.Site(a.Shown.Place), Listener: a.Listener.Place,
-			Default: m.edits.Site(m.reading.Sites[a.Listener.Default].Place), Versions: f.Code == check.TLSOld, Suites: true}
-		edits, err := settler.Settle(fsys, m.Main, []kind.Settled{s})
-		var edit *kind.EditError
-		if errors.As(err, &edit) {
-			m.leave(f, edit.Error(), edit.Remedy)
-			return nil
-		} else if err != nil {
-			return err
-		}
-		m.does[f.Finding] = "set the suites of " + a.Shown.Place.String() + " as BCP 195 has them"
-		if s.Versions {
-			m.does[f.Finding] = "set versions and suites of " + a.Shown.Place.String() + " as BCP 195 has them"
-		}
-		m.edits = m.edits.Then(edits)
-		fsys = kind.Overlaid(m.shadow, m.edits.Files)
-		m.wanted = append(m.wanted, kind.Wanted{Site: a.Shown.Place},
-			kind.Wanted{Site: m.reading.Sites[a.Listener.Default].Place})
+		list = append(list, settled{kind.Settled{Site: a.Shown.Place, Listener: a.Listener.Place,
+			Default: m.reading.Sites[a.Listener.Default].Place, Versions: f.Code == check.TLSOld, Suites: true}, f})
 		return nil
 	}, check.BySettings)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	fsys := kind.Overlaid(m.shadow, m.edits.Files)
+	settle := func(list ...settled) (*kind.Edits, error) {
+		all := make([]kind.Settled, len(list))
+		for i, s := range list {
+			all[i] = s.Settled
+			all[i].Site, all[i].Default = m.edits.Site(s.Site), m.edits.Site(s.Default)
+		}
+		return settler.Settle(fsys, m.Main, all)
+	}
+	edits, err := settle(list...)
+	var edit *kind.EditError
+	if errors.As(err, &edit) { // one of them stands in the way: each is tried alone, and the others go on
+		kept := list[:0]
+		for _, s := range list {
+			if _, err := settle(s); errors.As(err, &edit) {
+				m.leave(s.fault, edit.Error(), edit.Remedy)
+			} else if err != nil {
+				return err
+			} else {
+				kept = append(kept, s)
+			}
+		}
+		if list = kept; len(list) == 0 {
+			return nil
+		}
+		edits, err = settle(list...)
+	}
+	if err != nil {
+		return err
+	}
+	for _, s := range list {
+		what := "suites"
+		if s.Versions {
+			what = "versions and suites"
+		}
+		m.does[s.fault.Finding] = "set the " + what + " of " + s.Site.String() + " as BCP 195 has them"
+		m.wanted = append(m.wanted, kind.Wanted{Site: s.Site}, kind.Wanted{Site: s.Default})
+	}
+	m.edits = m.edits.Then(edits)
+	return nil
 }
 
 // rewrite writes the lists anew that are sent behind certificates.
