@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -529,6 +530,33 @@ func TestLookingAgainMendsThePage(t *testing.T) {
 	mu.Unlock()
 	p.do(chromedp.Click(`//button[@aria-label="Look again at a.lantern.example"]`))
 	p.until(`document.querySelector("h1")?.innerText.startsWith("Nothing is broken, 1 agrees")`)
+}
+
+// TestAFindingIsMendedInTheConsole presses the button of a finding, agrees to the plan, and
+// sees the finding go; a viewer has no such button.
+func TestAFindingIsMendedInTheConsole(t *testing.T) {
+	e, err := demo.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(e.Stop)
+	r := servicetest.Start(t)
+	r.ApplyFile(t, e.File)
+	r.Survey(t)
+	p := open(t, r.URL)
+	const button = `//button[@aria-label="Mend chain-incomplete of roster.lanterncoast.example"]`
+	p.visit("/", "section li h3")
+	p.do(chromedp.WaitVisible(button), chromedp.Click(button), chromedp.WaitVisible(chromedp.CSS("[aria-label='What changes']")))
+	assert.Contains(t, p.text(), "One finding mended on pier-2")
+	assert.Contains(t, p.text(), "roster.lanterncoast.example, chain-incomplete: write the list in "+e.Dir+"/pier-2/roster.pem")
+	assert.Contains(t, p.text(), "+(certificate: Lantern Coast Crew CA, from Lantern Coast Crew Root")
+	p.do(chromedp.Click(`//button[.="Mend this"]`))
+	p.until(`document.body.innerText.includes("new everywhere: what lies on pier-2 is what visitors get")`)
+	require.Eventually(t, func() bool {
+		return !slices.Contains(r.Findings(t), "chain-incomplete roster.lanterncoast.example at pier-2")
+	}, 20*time.Second, 100*time.Millisecond)
+	p.visit("/servers/kiosk-gw", "[aria-label=Findings] table")
+	assert.NotContains(t, p.text(), "chain-incomplete")
+	p.do(chromedp.Click(`//button[.="Mend what mends itself"]`))
+	p.until(`document.querySelector("[role=alert]") || location.pathname.startsWith("/https/")`)
 }
 
 // TestTheDoor signs in, keeps out, sets up by a link, and shows a viewer less
