@@ -2884,7 +2884,7 @@ type ClientInterface interface {
 	// Corresponds with GET /findings (the `ListFindings` operationId).
 	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PreviewMendingWithBody Works out how findings are mended, as one installation for each server, and changes nothing
+	// PreviewMendingWithBody Works out how findings are mended, one installation for each server; changes nothing
 	//
 	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
@@ -2893,7 +2893,7 @@ type ClientInterface interface {
 	// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
 	PreviewMendingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PreviewMending Works out how findings are mended, as one installation for each server, and changes nothing
+	// PreviewMending Works out how findings are mended, one installation for each server; changes nothing
 	//
 	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
@@ -3604,7 +3604,7 @@ func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, r
 	return c.Client.Do(req)
 }
 
-// PreviewMendingWithBody Works out how findings are mended, as one installation for each server, and changes nothing
+// PreviewMendingWithBody Works out how findings are mended, one installation for each server; changes nothing
 //
 // The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
@@ -3623,7 +3623,7 @@ func (c *Client) PreviewMendingWithBody(ctx context.Context, contentType string,
 	return c.Client.Do(req)
 }
 
-// PreviewMending Works out how findings are mended, as one installation for each server, and changes nothing
+// PreviewMending Works out how findings are mended, one installation for each server; changes nothing
 //
 // The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
@@ -8619,7 +8619,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /findings (the `ListFindings` operationId).
 	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
 
-	// PreviewMendingWithBodyWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+	// PreviewMendingWithBodyWithResponse Works out how findings are mended, one installation for each server; changes nothing
 	//
 	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
@@ -8628,7 +8628,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /findings/mend (the `PreviewMending` operationId).
 	PreviewMendingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewMendingResponse, error)
 
-	// PreviewMendingWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+	// PreviewMendingWithResponse Works out how findings are mended, one installation for each server; changes nothing
 	//
 	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
@@ -12950,7 +12950,7 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, para
 	return ParseListFindingsResponse(rsp)
 }
 
-// PreviewMendingWithBodyWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+// PreviewMendingWithBodyWithResponse Works out how findings are mended, one installation for each server; changes nothing
 //
 // The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
@@ -12965,7 +12965,7 @@ func (c *ClientWithResponses) PreviewMendingWithBodyWithResponse(ctx context.Con
 	return ParsePreviewMendingResponse(rsp)
 }
 
-// PreviewMendingWithResponse Works out how findings are mended, as one installation for each server, and changes nothing
+// PreviewMendingWithResponse Works out how findings are mended, one installation for each server; changes nothing
 //
 // The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //

@@ -16,7 +16,9 @@ import (
 
 	"insegna.example/client"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/install"
 	"insegna.example/internal/pkitest"
+	"insegna.example/internal/service"
 	"insegna.example/internal/servicetest"
 )
 
@@ -261,6 +263,102 @@ func TestMendsByItselfWhereAsked(t *testing.T) {
 	assert.Greater(t, again.Number, back.Number, "until the estate is applied anew")
 	assert.Equal(t, client.InstallationStateDone, again.State, again.Reason)
 	assert.Len(t, again.Mends, 2)
+}
+
+// TestASiblingsKeyIsTakenOnlyWithPermission has the older of two servers take certificate and
+// key of the newer, when who asks and who begins may, and what is to be taken is still there.
+func TestASiblingsKeyIsTakenOnlyWithPermission(t *testing.T) {
+	root := pkitest.CA("Harbour Root", nil)
+	older := pkitest.Leaf(root, deck, pkitest.Valid(-60*24*time.Hour, 30*24*time.Hour))
+	newer := pkitest.Leaf(root, deck, pkitest.Valid(-time.Hour, 89*24*time.Hour))
+	r := servicetest.Start(t)
+	servers, dirs := "", map[string]string{}
+	var at [2]string
+	lay := func(dir string, e *pkitest.Entity) {
+		key, err := certs.KeyPEM(e.Key)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(dir+"/deck.pem", certs.PEM(e.Raw), 0o644))
+		require.NoError(t, os.WriteFile(dir+"/deck.key", key, 0o600))
+	}
+	for n, e := range []*pkitest.Entity{newer, older} {
+		dir, err := os.MkdirTemp("", "twin-")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = os.RemoveAll(dir) })
+		require.NoError(t, os.Chmod(dir, 0o755))
+		lay(dir, e)
+		name := []string{"first", "second"}[n]
+		at[n], dirs[name] = servicetest.FreeAddress(t), dir
+		main := startNginx(t, dir, at[n], fmt.Sprintf("server { listen %s ssl; server_name %s; ssl_certificate deck.pem; "+
+			"ssl_certificate_key deck.key; }\n", at[n], deck))
+		command := "/usr/sbin/nginx -p " + dir + "/ -c " + main + " -e stderr"
+		servers += fmt.Sprintf("  - {name: %s, kind: nginx, addresses: [127.0.0.1], ports: [%d], reach: {by: local, "+
+			"configuration: %s, test: %q, reload: %q}}\n", name, netip.MustParseAddrPort(at[n]).Port(), main, command+" -t", command+" -s reload")
+	}
+	r.Apply(t, "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n"+servers+
+		"hosts:\n  - {name: "+deck+", at: [first, second]}\n", root)
+	r.Survey(t)
+	y := &yard{Running: r}
+	older2 := y.open(t)["differs-from-siblings"]
+	require.True(t, older2.Mending.Can, "%+v", y.open(t))
+	which := client.MendRequest{Findings: &[]int64{older2.Id}}
+	left := y.planned(t, which).Left
+	require.Len(t, left, 1)
+	assert.Contains(t, left[0].Reason, "taken from first, and that needs the permission to take private keys")
+	_, err := r.Client.ChangePersonWithResponse(t.Context(), servicetest.Keeper, client.PersonChange{Keys: ptrTo(true)})
+	require.NoError(t, err)
+	v := y.planned(t, which).Installations[0]
+	assert.Contains(t, v.Mends[0].Does, "and its key from first")
+
+	otto := r.Enter(t, "otto", client.RoleOperator)
+	refused, err := otto.Post(fmt.Sprintf("%s/api/v1/installations/%d/begin", r.URL, v.Number), "application/json", nil)
+	require.NoError(t, err)
+	_ = refused.Body.Close()
+	assert.Equal(t, http.StatusForbidden, refused.StatusCode, "who begins needs it too")
+
+	before, err := os.ReadFile(dirs["second"] + "/nginx.conf")
+	require.NoError(t, err)
+	lay(dirs["first"], pkitest.Leaf(root, deck))
+	gone := y.carried(t, v.Number)
+	assert.Equal(t, client.InstallationStateReturned, gone.State)
+	assert.Contains(t, gone.Reason, "what was to be taken from first is not as the preview showed it: another certificate lies in")
+	after, err := os.ReadFile(dirs["second"] + "/nginx.conf")
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+	assert.NoDirExists(t, dirs["second"]+"/insegna")
+
+	lay(dirs["first"], newer)
+	done := y.carried(t, y.planned(t, which).Installations[0].Number)
+	require.Equal(t, client.InstallationStateDone, done.State, done.Reason)
+	q := &quay{secure: at[1]}
+	assert.Equal(t, newer.Certificate.Fingerprint.String(), q.served())
+	assert.NotContains(t, y.open(t), "differs-from-siblings")
+	var detail string
+	y.Query(t, "select detail::text from journal where action = 'key.take' order by id desc limit 1", &detail)
+	for _, part := range []string{`"from":"first"`, `"to":"second"`, dirs["first"] + "/deck.key"} {
+		assert.Contains(t, detail, part)
+	}
+	told, err := r.Client.GetInstallationWithResponse(t.Context(), done.Number)
+	require.NoError(t, err)
+	assert.NotContains(t, string(told.Body), "PRIVATE")
+}
+
+// TestAKeyIsNotShownInADiff holds that of a file with certificate and key only the
+// certificates are told.
+func TestAKeyIsNotShownInADiff(t *testing.T) {
+	root := pkitest.CA("Harbour Root", nil)
+	one, other := pkitest.Leaf(root, deck), pkitest.Leaf(root, deck)
+	key, err := certs.KeyPEM(one.Key)
+	require.NoError(t, err)
+	otherKey, err := certs.KeyPEM(other.Key)
+	require.NoError(t, err)
+	said := service.Diff(&install.File{Path: "/n/both.pem", Before: string(certs.PEM(one.Raw)) + string(key),
+		After: string(certs.PEM(one.Raw)) + string(certs.PEM(root.Raw)) + string(otherKey)})
+	assert.Contains(t, said, "+(certificate: Harbour Root")
+	for line := range strings.Lines(string(key) + string(otherKey)) {
+		if !strings.HasPrefix(line, "-----") {
+			assert.NotContains(t, said, strings.TrimSpace(line))
+		}
+	}
 }
 
 func ptrTo[T any](v T) *T { return &v }

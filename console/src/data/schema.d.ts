@@ -320,7 +320,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Works out how findings are mended, as one installation for each server, and changes nothing
+         * Works out how findings are mended, one installation for each server; changes nothing
          * @description The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
          */
         post: operations["previewMending"];

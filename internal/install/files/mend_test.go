@@ -2,6 +2,7 @@ package files_test
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -19,8 +21,11 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/names"
 	"insegna.example/internal/core/place"
 	"insegna.example/internal/install"
+	"insegna.example/internal/kind/nginx"
 	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
 )
@@ -385,3 +390,104 @@ func numbersOf(list []install.Mend) (out []int64) {
 	slices.Sort(out)
 	return out
 }
+
+// TestMendingTouchesNobodyElse lets a site of generated configurations name the newer
+// certificate that lies beside its own, and asks every name, an unknown one and none at
+// every listener before and after: who was shown the older one is shown the newer, and
+// everybody else gets what they got.
+func TestMendingTouchesNobodyElse(t *testing.T) {
+	const wanted, lanes = 36, 3
+	root := pkitest.CA("Street Root", nil)
+	ends := make(chan string, 10*wanted)
+	t.Run("streets", func(t *testing.T) {
+		for lane := range lanes {
+			t.Run(fmt.Sprint(lane), func(t *testing.T) {
+				t.Parallel()
+				for seed, tried := uint64(lane), 0; tried < wanted/lanes && !t.Failed(); seed += lanes {
+					s := newStreet(t, lane+5, root, rand.New(rand.NewPCG(seed, 17)))
+					if exec.Command("/bin/sh", "-c", s.command("-t -q")).Run() == nil {
+						tried++
+						t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) { ends <- s.newer(t) })
+					}
+				}
+			})
+		}
+	})
+	close(ends)
+	count := map[string]int{}
+	for e := range ends {
+		count[e]++
+	}
+	t.Log(count)
+	assert.Greater(t, count["mended"], wanted/3)
+	assert.Less(t, count["refused"], wanted/4)
+}
+
+// newer has one site of a street name a newer certificate.
+func (s *street) newer(t *testing.T) string {
+	s.start(t)
+	defer s.nginx.Stop(syscall.SIGTERM)
+	before := s.all()
+	reading, err := nginx.Read(os.DirFS("/"), s.dir+"/nginx.conf")
+	require.NoError(t, err)
+	answers := nginx.NewIndex(reading)
+	for v, was := range before {
+		if !v.secured || v.host == "" || !slices.Contains(s.addresses, v.at.Addr()) || len(was.leaf) != len(root256) {
+			continue
+		}
+		a := answers.Answer(v.host, v.at)
+		if !a.Named || a.Shown == nil || len(a.Pairs) != 1 {
+			continue
+		}
+		file := a.Pairs[0].Certificate
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		list, err := certs.ReadCertificates(text)
+		require.NoError(t, err)
+		if !names.Covers(list[0], v.host).Covered {
+			continue
+		}
+		fresh := pkitest.Leaf(s.root, "newer", func(x *x509.Certificate) { x.DNSNames = list[0].DNSNames })
+		beside := strings.TrimSuffix(file, ".pem") + "-newer"
+		require.NoError(t, os.WriteFile(beside+".pem", certs.PEM(fresh.Raw), 0o644))
+		require.NoError(t, os.WriteFile(beside+".key", []byte(keyText(t, fresh)), 0o600))
+		way := &estate.Reach{Configuration: s.dir + "/nginx.conf",
+			Commands: map[string]string{"test": s.command("-t"), "reload": s.command("-s reload")}}
+		to := nginx.Kind.Installs(reach.Local(), &estate.Server{Reach: way})
+		planned, err := to.(install.Mender).Mend(t.Context(), &install.Mending{Server: "street", Version: "v",
+			Faults: []install.Fault{{Finding: 1, Code: check.WrongFile, Host: v.host, At: v.at}}, Addresses: s.addresses,
+			Fit: func(_ string, list []*certs.Certificate) error {
+				if list[0].Fingerprint != fresh.Certificate.Fingerprint {
+					return errors.New("another one")
+				}
+				return nil
+			}})
+		require.NoError(t, err)
+		if len(planned.Mends) == 0 {
+			t.Log(planned.Left[0].Reason)
+			return "refused"
+		}
+		i := &install.Installation{Plan: planned.Plan, Bindings: planned.Bindings, State: install.Staging}
+		for n := range i.Bindings {
+			i.Bindings[n].Before, _ = s.leafAt(t.Context(), &i.Bindings[n])
+		}
+		x := &records{}
+		require.NoError(t, (&install.Installer{Destination: to, Records: x, Look: s.leafAt}).Run(t.Context(), i))
+		require.Equal(t, install.Done, i.State, "%s\n%v\n%s", i.Reason, x.steps, s.text(t))
+		seen := 0
+		for v, is := range s.all() {
+			want := before[v]
+			if want.leaf == list[0].Fingerprint.String() {
+				want.leaf = fresh.Certificate.Fingerprint.String()
+				seen++
+			}
+			assert.Equal(t, want, is, "%s %s%s secured=%v\n%s", v.at, v.host, v.path, v.secured, s.text(t))
+		}
+		assert.Positive(t, seen)
+		return "mended"
+	}
+	return "no site with a certificate of its own"
+}
+
+// root256 is as long as a SHA-256 in hexadecimal digits.
+const root256 = "0000000000000000000000000000000000000000000000000000000000000000"
