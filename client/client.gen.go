@@ -2886,7 +2886,7 @@ type ClientInterface interface {
 
 	// PreviewMendingWithBody Works out how findings are mended, one installation for each server; changes nothing
 	//
-	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -2895,7 +2895,7 @@ type ClientInterface interface {
 
 	// PreviewMending Works out how findings are mended, one installation for each server; changes nothing
 	//
-	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3606,7 +3606,7 @@ func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, r
 
 // PreviewMendingWithBody Works out how findings are mended, one installation for each server; changes nothing
 //
-// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
 // Takes any type of body and a specified content type.
 //
@@ -3625,7 +3625,7 @@ func (c *Client) PreviewMendingWithBody(ctx context.Context, contentType string,
 
 // PreviewMending Works out how findings are mended, one installation for each server; changes nothing
 //
-// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8621,7 +8621,7 @@ type ClientWithResponsesInterface interface {
 
 	// PreviewMendingWithBodyWithResponse Works out how findings are mended, one installation for each server; changes nothing
 	//
-	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -8630,7 +8630,7 @@ type ClientWithResponsesInterface interface {
 
 	// PreviewMendingWithResponse Works out how findings are mended, one installation for each server; changes nothing
 	//
-	// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+	// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -12952,7 +12952,7 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, para
 
 // PreviewMendingWithBodyWithResponse Works out how findings are mended, one installation for each server; changes nothing
 //
-// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -12967,7 +12967,7 @@ func (c *ClientWithResponses) PreviewMendingWithBodyWithResponse(ctx context.Con
 
 // PreviewMendingWithResponse Works out how findings are mended, one installation for each server; changes nothing
 //
-// The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+// The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -116,6 +116,7 @@ func (p *page) size(w, h int64) { p.do(chromedp.EmulateViewport(w, h)) }
 func (p *page) visit(path, wait string) {
 	p.t.Helper()
 	p.do(chromedp.Navigate(p.url+path), chromedp.WaitVisible(chromedp.CSS(wait)))
+	eval[bool](p, `document.fonts.ready.then(() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => done(true)))))`)
 }
 
 func eval[T any](p *page, js string) T {
@@ -556,7 +557,7 @@ func TestAFindingIsMendedInTheConsole(t *testing.T) {
 	p.visit("/servers/kiosk-gw", "[aria-label=Findings] table")
 	assert.NotContains(t, p.text(), "chain-incomplete")
 	p.do(chromedp.Click(`//button[.="Mend what mends itself"]`))
-	p.until(`document.querySelector("[role=alert]") || location.pathname.startsWith("/https/")`)
+	p.until(`document.querySelector("[role=alert]") !== null || location.pathname.startsWith("/https/")`)
 }
 
 // TestTheDoor signs in, keeps out, sets up by a link, and shows a viewer less

@@ -17,6 +17,7 @@ type costly[T any] struct {
 	turn chan struct{} // taken by who works it out
 
 	mu    sync.Mutex
+	round int // of what it is worked out from: one more each time that changes as a whole
 	value T
 	until time.Time // it is new enough
 	old   time.Time // it is not given any more
@@ -75,15 +76,28 @@ func (c *costly[T]) get(ctx context.Context, work func(context.Context) (T, erro
 // worked works it out, and gives the turn back.
 func (c *costly[T]) worked(ctx context.Context, work func(context.Context) (T, error)) (T, error) {
 	defer func() { <-c.turn }()
+	c.mu.Lock()
+	round := c.round
+	c.mu.Unlock()
 	began := time.Now()
 	value, err := work(ctx)
-	if took := time.Since(began); err == nil && took > quick {
-		c.mu.Lock()
-		defer c.mu.Unlock()
+	took := time.Since(began)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if err == nil && took > quick && round == c.round {
 		c.value, c.until = value, time.Now().Add(min(keptFor*took, keptMost))
 		c.old = c.until.Add(min(keptFor*took, oldMost))
 	}
 	return value, err
+}
+
+// forget has it worked out anew for who asks from now on, also where that is under way:
+// what it is worked out from has changed as a whole.
+func (c *costly[T]) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.round++
+	c.until, c.old = time.Time{}, time.Time{}
 }
 
 // costlyBy are costly things by what was asked for.
@@ -96,6 +110,9 @@ func newCostlyBy[T any]() *costlyBy[T] {
 	return &costlyBy[T]{otter.Must(&otter.Options[string, *costly[T]]{MaximumSize: 500,
 		ExpiryCalculator: otter.ExpiryAccessing[string, *costly[T]](time.Minute)})}
 }
+
+// forget has every answer worked out anew.
+func (c *costlyBy[T]) forget() { c.kept.InvalidateAll() }
 
 // get gives the answer to a question.
 func (c *costlyBy[T]) get(ctx context.Context, key string, work func(context.Context) (T, error)) (T, error) {

@@ -21,6 +21,8 @@ import (
 type Declaring struct {
 	base
 
+	applied func() // what is worked out from the estate is forgotten
+
 	mu       sync.Mutex     // guards judge and declared
 	judged   int64          // declaration the judge was made for
 	judge    *check.Judge   // for the declaration in force
@@ -143,6 +145,7 @@ func (s *Declaring) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChan
 		AppliedAt: time.Now().UTC()}
 	d.Act = &store.Act{Actor: actor(ctx), Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
 	changes.Applied, err = s.store.Apply(ctx, d, next)
+	s.applied()
 	return changes, err
 }
 

@@ -155,6 +155,7 @@ func (s *Service) furnish(kept *safe.Safe) {
 		jobs:       s.jobs}
 	s.Mending = &Mending{base: s.base, declaring: s.Declaring, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing, tried: map[int64]time.Time{}}
+	s.Declaring.applied = func() { s.Surveying.today.forget(); s.Reading.listed.forget() }
 	s.Ordering.ended, s.Ordering.ready = s.Installing.installIssued, s.Installing.readyOn
 	s.Surveying.register()
 	s.Ordering.register()

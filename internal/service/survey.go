@@ -344,7 +344,10 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 			return nil
 		})
 	}
-	if err := s.store.FinishSurvey(ctx, survey, found, now); err != nil {
+	err = s.store.FinishSurvey(ctx, survey, found, now)
+	s.today.forget() // who asks once a survey has ended sees what it saw
+	s.reading.listed.forget()
+	if err != nil {
 		return err
 	}
 	if v, err := s.store.Survey(ctx, survey); err == nil {

@@ -321,7 +321,7 @@ export interface paths {
         put?: never;
         /**
          * Works out how findings are mended, one installation for each server; changes nothing
-         * @description The previews are begun and taken back as any installation. What needs a certificate from its CA first, and what a person has to do, is told beside them.
+         * @description The previews are begun, and taken back, as any installation is. What needs a certificate from its CA first, and what a person has to do, is told beside them.
          */
         post: operations["previewMending"];
         delete?: never;
