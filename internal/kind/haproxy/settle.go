@@ -15,13 +15,15 @@ func (editing) Settle(fsys fs.FS, main string, list []kind.Settled) (*kind.Edits
 	if err != nil {
 		return nil, err
 	}
-	met := map[kind.Settled]bool{}
+	var lines []kind.Settled
 	for _, s := range list {
-		s.Site, s.Default = kind.Place{}, kind.Place{}
-		if met[s] {
-			continue
+		i := slices.IndexFunc(lines, func(o kind.Settled) bool { return o.Listener.AtLine() == s.Listener.AtLine() })
+		if i < 0 {
+			i, lines = len(lines), append(lines, kind.Settled{Listener: s.Listener})
 		}
-		met[s] = true
+		lines[i].Versions, lines[i].Suites = lines[i].Versions || s.Versions, lines[i].Suites || s.Suites
+	}
+	for _, s := range lines {
 		if err := e.settle(s); err != nil {
 			return nil, err
 		}

@@ -16,16 +16,28 @@ func (editing) Settle(fsys fs.FS, main string, list []kind.Settled) (*kind.Edits
 	if err != nil {
 		return nil, err
 	}
+	type one struct {
+		site kind.Place
+		name string
+	}
+	done := map[one]bool{}
+	set := func(at kind.Place, name string, words ...string) error {
+		if done[one{at, name}] { // for another site, or another finding of this one
+			return nil
+		}
+		done[one{at, name}] = true
+		return e.set(at, name, words...)
+	}
 	for _, s := range list {
 		if s.Versions {
 			for _, at := range slices.Compact([]kind.Place{s.Default, s.Site}) {
-				if err := e.set(at, "ssl_protocols", "TLSv1.2", "TLSv1.3"); err != nil {
+				if err := set(at, "ssl_protocols", "TLSv1.2", "TLSv1.3"); err != nil {
 					return nil, err
 				}
 			}
 		}
 		if s.Suites {
-			if err := e.set(s.Site, "ssl_ciphers", kind.Suites); err != nil {
+			if err := set(s.Site, "ssl_ciphers", kind.Suites); err != nil {
 				return nil, err
 			}
 		}
