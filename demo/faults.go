@@ -28,7 +28,7 @@ var Faults = []Fault{
 	{"lanterncoast.example", "quay-lb", 8443, "name-not-covered", "a wildcard was ordered without the apex",
 		"quay-lb/certificates:3", Renewed},
 	{"status.lanterncoast.example", "quay-lb", 8444, "expired", "nobody watches the page that says how things are",
-		"quay-lb/status/1-status.both:1", Renewed},
+		"quay-lb/status/1-status.both:1", There},
 	{"", "quay-lb", 0, "configuration-suspect",
 		"the new certificate was laid into the folder, and the old one comes before it",
 		"quay-lb/status/2-status-2026.both:1", ByAPerson},

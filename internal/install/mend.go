@@ -38,10 +38,20 @@ type Mending struct {
 type Fault struct {
 	Finding int64          // its number
 	Code    check.Code     // of its rule
+	Means   check.Means    // by which it is to be mended; "" for its rule's
 	Host    string         // it was found for; "" for none
 	At      netip.AddrPort // where; the zero address for one about the server as a whole
 	Subject string         // what it is about besides, such as a file
 	Place   place.Place    // in the configuration; none when not known
+}
+
+// By is how it is to be mended.
+func (f *Fault) By() check.Means {
+	if f.Means != "" {
+		return f.Means
+	}
+	rule := check.RuleOf(f.Code)
+	return rule.Mends
 }
 
 // Mended is how faults are mended.

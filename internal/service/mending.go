@@ -89,8 +89,9 @@ type mending struct {
 	judge   *check.Judge
 	at      time.Time
 
-	mu   sync.Mutex
-	plan MendPlan
+	mu    sync.Mutex
+	plan  MendPlan
+	unfit []*store.Finding // what needs a certificate, and none that fits lies on the server
 }
 
 // PreviewMending works out how findings are mended, and changes nothing: one
@@ -117,7 +118,7 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 			m.leave(f, "it is closed already", "see what is open: insegna finding list")
 		case rule.Mends == "":
 			m.leave(f, cmp.Or(rule.Person, "no rule of this program made it"), f.Remedy)
-		case rule.Mends.OnServer():
+		case rule.Mends.OnServer() || f.Code.MendedByFit():
 			servers[f.Server] = append(servers[f.Server], f)
 		default:
 			renewed = append(renewed, f)
@@ -131,6 +132,10 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
+	renewed = append(renewed, m.unfit...)
+	slices.SortStableFunc(renewed, func(a, b *store.Finding) int {
+		return cmp.Or(cmp.Compare(a.Severity, b.Severity), cmp.Compare(a.ID, b.ID))
+	})
 	if err := m.renewals(ctx, renewed); err != nil {
 		return nil, err
 	}
@@ -149,6 +154,17 @@ func (m *mending) leave(f *store.Finding, reason, next string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.plan.Left = append(m.plan.Left, LeftFinding{refOf(f), reason, next})
+}
+
+// leaveOr notes what is for a person, or what needs another certificate than lies there.
+func (m *mending) leaveOr(f *store.Finding, reason, next string) {
+	if !f.Code.MendedByFit() {
+		m.leave(f, reason, next)
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.unfit = append(m.unfit, f)
 }
 
 // refOf names a finding.
@@ -264,7 +280,7 @@ func (m *mending) mendingOn(server string) (*estate.Server, error) {
 func (m *mending) onServer(ctx context.Context, server string, list []*store.Finding) error {
 	all := func(err error, next string) error {
 		for _, f := range list {
-			m.leave(f, err.Error(), next)
+			m.leaveOr(f, err.Error(), next)
 		}
 		return nil
 	}
@@ -306,7 +322,7 @@ func (m *mending) onServer(ctx context.Context, server string, list []*store.Fin
 	}
 	for _, f := range list {
 		if l, is := left[f.ID]; is {
-			m.leave(f, l.Reason, l.Next)
+			m.leaveOr(f, l.Reason, l.Next)
 		}
 	}
 	if len(planned.Mends) == 0 {
@@ -354,6 +370,9 @@ func (m *mending) unharmed(ctx context.Context, server string, list []*store.Fin
 // faultOf is a finding as a destination takes it.
 func faultOf(f *store.Finding) install.Fault {
 	out := install.Fault{Finding: f.ID, Code: f.Code, Host: f.Host, Subject: f.Subject, Place: f.Source()}
+	if f.Code.MendedByFit() {
+		out.Means = check.ByName
+	}
 	if addr, err := netip.ParseAddr(f.Address); err == nil {
 		out.At = netip.AddrPortFrom(addr, uint16(f.Port))
 	}

@@ -39,11 +39,19 @@ var meansSaid = map[Means]string{
 	ByMode:     "the file is closed to others",
 	BySettings: "versions and suites are set as BCP 195 has them",
 	BySibling:  "certificate and key are taken from a server that has them",
-	ByRenewal:  "a mandate's certificate is ordered and installed",
+	ByRenewal:  "a certificate that fits is installed: one that lies there, a sibling's, or a mandate's",
 }
 
 // String says what is done, without a full stop.
 func (m Means) String() string { return meansSaid[m] }
+
+// mendedByFit are the rules that a certificate mends which fits as Fit has it.
+var mendedByFit = []Code{NameNotCovered, Expired, EndsSoon, SelfSigned, ChainUntrusted, IssuerNoCA, IssuerMayNotSign,
+	PathLength, NameConstraint, NotForServers, SignatureWeak, CriticalExtension, PolicyMissing, OtherIssuer, OtherCertificate}
+
+// MendedByFit says whether a certificate that fits, and lies on the server, mends what
+// otherwise needs one of a CA.
+func (c Code) MendedByFit() bool { return slices.Contains(mendedByFit, c) }
 
 // OnServer says whether it is a change of the server alone, with what lies there
 // or is known.

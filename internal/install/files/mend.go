@@ -91,7 +91,7 @@ func (m *mender) leave(f *install.Fault, reason, next string) {
 func (m *mender) each(do func(f *install.Fault) error, means ...check.Means) error {
 	for i := range m.order.Faults {
 		f := &m.order.Faults[i]
-		if rule := check.RuleOf(f.Code); slices.Contains(means, rule.Mends) {
+		if slices.Contains(means, f.By()) {
 			if err := do(f); err != nil {
 				return err
 			}
@@ -162,7 +162,7 @@ func (m *mender) names() error {
 			m.leave(f, "what is shown there cannot be told from the configuration", "see it: insegna server sites "+m.order.Server)
 			return nil
 		}
-		if check.RuleOf(f.Code).Mends == check.ByKey && pair.Key == pair.Certificate {
+		if f.By() == check.ByKey && pair.Key == pair.Certificate {
 			return m.rekey(f, pair)
 		}
 		w, reason := m.fitting(f, site, pair)
@@ -299,6 +299,9 @@ func (m *mender) shown(f *install.Fault) (*kind.Site, *kind.Pair) {
 		return nil, nil
 	}
 	a := m.answers.Answer(f.Host, f.At)
+	if f.Means != "" && !a.Named { // another site's certificate is not for it
+		return nil, nil
+	}
 	if a.Unsure || a.Shown == nil || len(a.Pairs) == 0 || a.Pairs[0].EachTime || a.Pairs[0].AtRunTime {
 		return nil, nil
 	}
@@ -315,7 +318,7 @@ func (m *mender) shown(f *install.Fault) (*kind.Site, *kind.Pair) {
 func (m *mender) fitting(f *install.Fault, site *kind.Site, pair *kind.Pair) (*kind.Wanted, string) {
 	w := &kind.Wanted{Site: site.Place, Aside: m.aside(), Addresses: m.order.Addresses, Keep: true,
 		Certificate: pair.Certificate}
-	if rule := check.RuleOf(f.Code); rule.Mends == check.ByKey {
+	if f.By() == check.ByKey {
 		leaf := m.leafOf(pair.Certificate)
 		if leaf == nil {
 			return nil, "the certificate " + pair.Certificate + " cannot be read"
@@ -751,7 +754,7 @@ func (m *mender) plan() (*install.Mended, error) {
 func (m *mender) stop(why *install.RefusedError) {
 	for i := range m.order.Faults {
 		f := &m.order.Faults[i]
-		if m.does[f.Finding] != "" && check.RuleOf(f.Code).Mends != check.ByMode {
+		if m.does[f.Finding] != "" && f.By() != check.ByMode {
 			m.leave(f, why.Reason, why.Next)
 		}
 	}
@@ -761,7 +764,7 @@ func (m *mender) stop(why *install.RefusedError) {
 // quiet says whether nothing of it is for the running server.
 func (m *mender) quiet() bool {
 	for finding := range m.does {
-		if check.RuleOf(m.faults[finding].Code).Mends != check.ByMode {
+		if m.faults[finding].By() != check.ByMode {
 			return false
 		}
 	}
