@@ -52,7 +52,7 @@ test: setup-test build           ## everything
 	go vet ./...
 	cd console && npx --no-install eslint .
 	go test -timeout 20m $$(go list ./... | grep -v $(RACED:%=-e /internal/%$$))
-	CGO_ENABLED=1 go test -race -timeout 20m $(RACED:%=./internal/%)
+	CGO_ENABLED=1 go test -race -timeout 30m $(RACED:%=./internal/%)
 
 fuzz:                            ## each fuzz target for a while
 	go test -fuzz FuzzRead -fuzztime 20s ./internal/core/certs
