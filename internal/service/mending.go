@@ -477,7 +477,7 @@ func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
 		}
 		if from, err := m.siblingOf(ctx, f); err != nil {
 			return err
-		} else if from != nil {
+		} else if from != nil && (mayTakeKeys(ctx) || check.RuleOf(f.Code).Mends == check.BySibling) {
 			if err := m.fromSibling(ctx, f, at, from); err != nil {
 				return err
 			}

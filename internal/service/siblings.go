@@ -94,7 +94,7 @@ func (m *mending) lyingOn(ctx context.Context, server, leaf string) (*sibling, e
 // fromSibling works out how a finding is mended with what a sibling has. Who asks needs
 // the permission to take private keys: the key leaves the server it was made for.
 func (m *mending) fromSibling(ctx context.Context, f *store.Finding, at *estate.Server, from *sibling) error {
-	if c := CallerOf(ctx); c == nil || !c.Person.Keys {
+	if !mayTakeKeys(ctx) {
 		m.leave(f, fmt.Sprintf("certificate and key would be taken from %s, and that needs the permission to take private keys",
 			from.Server), "an admin gives it: insegna person keys NAME allow")
 		return nil
@@ -218,11 +218,17 @@ func (s *Installing) noteTaken(ctx context.Context, row *store.Installation) err
 		time.Now().UTC())
 }
 
+// mayTakeKeys says whether who asks has the permission to take private keys.
+func mayTakeKeys(ctx context.Context) bool {
+	c := CallerOf(ctx)
+	return c != nil && c.Person.Keys
+}
+
 // mayTake says why somebody may not begin an installation that takes a key from another
 // server.
 func mayTake(ctx context.Context, row *store.Installation) error {
-	if c := CallerOf(ctx); row.Source != nil && (c == nil || !c.Person.Keys) {
-		return &AccessError{Caller: c, Keys: true}
+	if row.Source != nil && !mayTakeKeys(ctx) {
+		return &AccessError{Caller: CallerOf(ctx), Keys: true}
 	}
 	return nil
 }
