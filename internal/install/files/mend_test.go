@@ -177,6 +177,7 @@ func (a *ailing) mended(t *testing.T) bool {
 // act, in 204 ways: it is mended everywhere or as it was everywhere, and nothing of
 // either is left.
 func TestMendedOrOld(t *testing.T) {
+	t.Parallel() // with the next, for both wait most of the time
 	kinds := []string{"error", "lost before", "lost after", "killed before", "killed after"}
 	ills := []ill{shortList, olderNamed, otherKey}
 	const lanes, runs = 4, 17
@@ -396,6 +397,7 @@ func numbersOf(list []install.Mend) (out []int64) {
 // every listener before and after: who was shown the older one is shown the newer, and
 // everybody else gets what they got.
 func TestMendingTouchesNobodyElse(t *testing.T) {
+	t.Parallel()
 	const wanted, lanes = 36, 3
 	root := pkitest.CA("Street Root", nil)
 	ends := make(chan string, 10*wanted)
