@@ -46,39 +46,53 @@ type mender struct {
 	looks   map[int64]bool       // findings whose binding is looked at for the whole list
 	does    map[int64]string     // what mends a fault, in words, of those that are mended so far
 	faults  map[int64]*install.Fault
+	vain    map[int64]bool // faults that what was worked out for them would not mend
 }
 
-// mend works out the plan.
+// mend works out the plan; once more without the faults that it would not mend, so that
+// nothing is done for them.
 func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
+	out, vain, err := d.mendOnce(w)
+	if err != nil || len(vain) == 0 {
+		return out, err
+	}
+	left := out.Left
+	rest := *w
+	rest.Faults = slices.DeleteFunc(slices.Clone(w.Faults), func(f install.Fault) bool { return vain[f.Finding] })
+	if out, err = d.mend(&rest); err != nil {
+		return nil, err
+	}
+	for i := range left {
+		if vain[left[i].Finding] {
+			out.Left = append(out.Left, left[i])
+		}
+	}
+	return out, nil
+}
+
+// mendOnce works it out for all faults; vain are those that something was worked out for
+// which would not mend them.
+func (d *Destination) mendOnce(w *install.Mending) (out *install.Mended, vain map[int64]bool, err error) {
 	fsys := d.Over.FS()
 	reading, err := d.Reader.Read(fsys, d.Main)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	m := &mender{planner: &planner{Destination: d, wish: &install.Wish{Server: w.Server, Addresses: w.Addresses,
 		Agreed: w.Agreed}, reading: reading}, order: w, shadow: fsys, out: &install.Mended{}, edits: &kind.Edits{},
-		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{}}
+		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{}, vain: map[int64]bool{}}
 	m.answers, m.known = d.Reader.Answers(reading), map[string]*certs.Certificate{}
 	for i := range w.Faults {
 		m.faults[w.Faults[i].Finding] = &w.Faults[i]
 	}
-	if err := m.switches(); err != nil {
-		return nil, err
-	}
-	if err := m.names(); err != nil {
-		return nil, err
-	}
-	if err := m.settings(); err != nil {
-		return nil, err
-	}
-	if err := m.rewrite(); err != nil {
-		return nil, err
-	}
-	if err := m.modes(); err != nil {
-		return nil, err
+	for _, step := range []func() error{m.switches, m.names, m.settings, m.rewrite, m.modes} {
+		if err := step(); err != nil {
+			return nil, nil, err
+		}
 	}
 	m.reloads()
-	return m.plan()
+	out, err = m.plan()
+	return out, m.vain, err
 }
 
 // leave notes that a fault is not mended, and why.
@@ -395,7 +409,11 @@ func (m *mender) parsed(prints []string) []*certs.Certificate {
 	for _, p := range prints {
 		c, met := m.known[p]
 		if !met {
-			c, _ = certs.Parse(m.reading.Certificates[p])
+			der := m.reading.Certificates[p]
+			if der == nil && m.after != nil { // of a site that is switched on
+				der = m.after.Certificates[p]
+			}
+			c, _ = certs.Parse(der)
 			m.known[p] = c
 		}
 		if c != nil {
@@ -826,7 +844,7 @@ func (m *mender) prove() {
 		}
 		a := answers.Answer(f.Host, f.At)
 		if a.Listener == nil || !a.Listener.TLS || len(a.Pairs) == 0 {
-			m.leave(f, fmt.Sprintf("no line of the configuration has TLS answer at %s for %s", f.At, orHost(f.Host)),
+			m.inVain(f, fmt.Sprintf("no line of the configuration has TLS answer at %s for %s", f.At, orHost(f.Host)),
 				"which site is to answer there is for a person to say")
 			continue
 		}
@@ -842,11 +860,24 @@ func (m *mender) prove() {
 			b.Wants = append(b.Wants, strings.Join(sent, " "))
 		}
 		if len(b.Wants) == 0 {
-			m.leave(f, "the certificate "+a.Pairs[0].Certificate+" that would be shown cannot be read", "let the service read it")
+			m.inVain(f, "the certificate "+a.Pairs[0].Certificate+" that would be shown cannot be read", "let the service read it")
 			continue
+		}
+		if by := f.By(); by == check.BySwitch || by == check.ByReload && f.Host != "" {
+			if err := m.order.Fit(f.Host, m.parsed(m.after.Sent(&a.Pairs[0]))); err != nil {
+				m.inVain(f, fmt.Sprintf("%s would be shown, and does not fit: %v", a.Pairs[0].Certificate, err),
+					"put a certificate that fits there first")
+				continue
+			}
 		}
 		m.seenAt(b)
 	}
+}
+
+// inVain leaves a fault that what was worked out for it would not mend.
+func (m *mender) inVain(f *install.Fault, reason, next string) {
+	m.vain[f.Finding] = true
+	m.leave(f, reason, next)
 }
 
 // seenAt notes a binding to look at; one that is looked at already is looked at for

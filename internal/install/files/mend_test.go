@@ -370,6 +370,13 @@ func TestWhatIsNotMended(t *testing.T) {
 	}
 	assert.Equal(t, []int64{1, 7}, numbersOf(planned.Mends))
 
+	bad, err := mend(install.Fault{Finding: 8, Code: check.NotReloaded, Host: host, At: p.secure}, all[6])
+	require.NoError(t, err)
+	assert.Equal(t, []int64{7}, numbersOf(bad.Mends))
+	require.Len(t, bad.Left, 1)
+	assert.Contains(t, bad.Left[0].Reason, "would be shown, and does not fit: it is not for it")
+	assert.Len(t, bad.Plan.Acts, 1, "nothing is done for what is not mended")
+
 	require.NoError(t, os.Remove(p.dir+"/certs/right.key"))
 	planned, err = mend(all[0], all[4], all[6])
 	require.NoError(t, err)
