@@ -406,11 +406,6 @@ func (s *Installing) BeginInstallation(ctx context.Context, id int64) (*Installa
 	if err := mayTake(ctx, row); err != nil {
 		return nil, err
 	}
-	if row.Source != nil && row.StartedAt == nil {
-		if err := s.noteTaken(ctx, row); err != nil {
-			return nil, err
-		}
-	}
 	act := s.actOf(ctx, "installation.begin")
 	err = s.store.BeginInstallation(ctx, id, actor(ctx), string(install.Staging), act, time.Now().UTC(), s.enqueue)
 	if err != nil {
@@ -440,6 +435,9 @@ func (s *Installing) actOf(ctx context.Context, action string) func(*store.Insta
 				mended[i] = fmt.Sprintf("#%d %s: %s", f.Finding, f.Code, f.Does)
 			}
 			detail = map[string]any{"server": v.Server, "mends": mended}
+			if v.Source != nil { // a private key goes from one server to another
+				detail["takes"] = map[string]any{"from": v.Source.Server, "key": v.Source.Key, "certificate": v.Leaf}
+			}
 		}
 		return &store.Act{Actor: actor(ctx), Action: action, Subject: strconv.FormatInt(v.ID, 10), Detail: detail}
 	}

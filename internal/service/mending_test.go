@@ -333,8 +333,8 @@ func TestASiblingsKeyIsTakenOnlyWithPermission(t *testing.T) {
 	assert.Equal(t, newer.Certificate.Fingerprint.String(), q.served())
 	assert.NotContains(t, y.open(t), "differs-from-siblings")
 	var detail string
-	y.Query(t, "select detail::text from journal where action = 'key.take' order by id desc limit 1", &detail)
-	for _, part := range []string{`"from":"first"`, `"to":"second"`, dirs["first"] + "/deck.key"} {
+	y.Query(t, "select detail::text from journal where action = 'installation.begin' order by id desc limit 1", &detail)
+	for _, part := range []string{`"from":"first"`, `"server":"second"`, dirs["first"] + "/deck.key"} {
 		assert.Contains(t, detail, part)
 	}
 	told, err := r.Client.GetInstallationWithResponse(t.Context(), done.Number)

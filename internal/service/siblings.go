@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
@@ -209,13 +208,6 @@ func blocksOf(text []byte, what string) (out [][]byte) {
 		}
 		text = rest
 	}
-}
-
-// noteTaken writes into the journal that a key was taken from one server to another.
-func (s *Installing) noteTaken(ctx context.Context, row *store.Installation) error {
-	return s.store.Note(ctx, &store.Act{Actor: actor(ctx), Action: "key.take", Subject: fmt.Sprintf("installation %d", row.ID),
-		Detail: map[string]any{"from": row.Source.Server, "to": row.Server, "key": row.Source.Key, "certificate": row.Leaf}},
-		time.Now().UTC())
 }
 
 // mayTakeKeys says whether who asks has the permission to take private keys.
