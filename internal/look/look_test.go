@@ -158,12 +158,22 @@ func TestWhatIsBroughtBack(t *testing.T) {
 // endpoints than it has places; the others must all be done before the first
 // silent one is given up.
 func TestSilentEndpointsDoNotSlowTheOthers(t *testing.T) {
+	for name, asked := range map[string]func() bool{"nobody asks": nobody, "people ask": people} {
+		t.Run(name, func(t *testing.T) { t.Parallel(); silentDoNotSlow(t, asked) })
+	}
+}
+
+// nobody and people are who asks for something while a pool looks.
+func nobody() bool { return false }
+func people() bool { return true }
+
+func silentDoNotSlow(t *testing.T, asked func() bool) {
 	leaf := pkitest.Leaf(nil, "a.lantern.example")
 	silent := start(t, endpoint.Silent)
 	good := start(t, endpoint.TLS(&tls.Config{Certificates: []tls.Certificate{leaf.TLS()}}))
 	l := look.New()
 	l.HandshakeTimeout = 4 * time.Second
-	pool := look.NewPool(l)
+	pool := look.NewPool(l, asked)
 	var silentDone, goodDone []time.Time
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -191,6 +201,14 @@ func TestSilentEndpointsDoNotSlowTheOthers(t *testing.T) {
 // TestOneAddressIsNotFlooded counts the connections that are open at one
 // address at the same time.
 func TestOneAddressIsNotFlooded(t *testing.T) {
+	most := mostAtOnce(t, 300*time.Millisecond, nobody)
+	assert.LessOrEqual(t, most, 64)
+	assert.Greater(t, most, 32, "those that wait make room for others")
+	assert.Less(t, mostAtOnce(t, 3*time.Millisecond, people), 16, "few look while people ask")
+}
+
+// mostAtOnce lets 300 look at an endpoint that takes a while, and gives how many did at once.
+func mostAtOnce(t *testing.T, takes time.Duration, asked func() bool) int {
 	var mu sync.Mutex
 	now, most := 0, 0
 	at := start(t, func(ctx context.Context, conn net.Conn) {
@@ -202,20 +220,19 @@ func TestOneAddressIsNotFlooded(t *testing.T) {
 		_, _ = conn.Read(make([]byte, 4096))
 		select {
 		case <-ctx.Done():
-		case <-time.After(300 * time.Millisecond):
+		case <-time.After(takes):
 		}
 		mu.Lock()
 		now--
 		mu.Unlock()
 	})
-	pool := look.NewPool(looker())
+	pool := look.NewPool(looker(), asked)
 	var all sync.WaitGroup
 	for range 300 {
 		all.Go(func() { _, _ = pool.Look(t.Context(), at, "a.lantern.example") })
 	}
 	all.Wait()
-	assert.LessOrEqual(t, most, 64)
-	assert.Greater(t, most, 32, "those that wait make room for others")
+	return most
 }
 
 // TestIPv6 looks at the other family.
@@ -237,7 +254,7 @@ func TestALookEndsWithItsContext(t *testing.T) {
 	l.HandshakeTimeout = time.Minute
 	ctx, cancel := context.WithCancel(t.Context())
 	time.AfterFunc(50*time.Millisecond, cancel)
-	_, err := look.NewPool(l).Look(ctx, at, "a.lantern.example")
+	_, err := look.NewPool(l, nobody).Look(ctx, at, "a.lantern.example")
 	assert.ErrorIs(t, err, context.Canceled)
 }
 

@@ -3,6 +3,7 @@ package look
 import (
 	"context"
 	"net/netip"
+	"runtime"
 	"sync"
 	"time"
 
@@ -14,10 +15,13 @@ import (
 // Pool runs many looks side by side. Two limits hold: how many work at once,
 // and how many go to one address. A look that has waited for longer than a
 // moment gives its place to another and goes on waiting outside, so silent
-// endpoints do not slow the rest.
+// endpoints do not slow the rest. While people ask the service for something, few
+// work at once, so that they do not wait behind a survey.
 type Pool struct {
 	looker  *Looker             // does each look
 	working *semaphore.Weighted // looks that hold a place
+	few     *semaphore.Weighted // those that do while people ask
+	asked   func() bool         // whether they do
 
 	mu        sync.Mutex           // guards the map
 	addresses map[netip.Addr]*gate // with looks under way or waiting
@@ -34,11 +38,14 @@ const (
 	working    = 32                     // looks that use the processor
 	perAddress = 64                     // looks at one address
 	patience   = 150 * time.Millisecond // after this a look counts as waiting
+	impatience = 20 * time.Millisecond  // the same where few work
 )
 
-// NewPool makes a pool over a looker.
-func NewPool(l *Looker) *Pool {
-	return &Pool{looker: l, working: semaphore.NewWeighted(working), addresses: map[netip.Addr]*gate{}}
+// NewPool makes a pool over a looker. asked says whether people ask the service for
+// something now.
+func NewPool(l *Looker, asked func() bool) *Pool {
+	return &Pool{looker: l, working: semaphore.NewWeighted(working), few: semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0))),
+		asked: asked, addresses: map[netip.Addr]*gate{}}
 }
 
 // Look waits for its turn and looks. The error is the context's.
@@ -49,13 +56,17 @@ func (p *Pool) Look(ctx context.Context, endpoint netip.AddrPort, host string) (
 		return nil, err
 	}
 	defer g.slots.Release(1)
-	if err := p.working.Acquire(ctx, 1); err != nil {
+	places, held := p.working, patience
+	if p.asked() {
+		places, held = p.few, impatience
+	}
+	if err := places.Acquire(ctx, 1); err != nil {
 		return nil, err
 	}
 	var once sync.Once
-	release := func() { once.Do(func() { p.working.Release(1) }) }
+	release := func() { once.Do(func() { places.Release(1) }) }
 	defer release()
-	defer time.AfterFunc(patience, release).Stop()
+	defer time.AfterFunc(held, release).Stop()
 	o := p.looker.Look(ctx, endpoint, host)
 	return o, ctx.Err()
 }

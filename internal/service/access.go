@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/maypok86/otter/v2"
@@ -19,7 +20,14 @@ type Access struct {
 	throttle *throttle                  // of failed attempts
 	hashing  *hashing                   // of passphrases
 	still    *otter.Cache[string, bool] // who is in, seen a moment ago
+	last     atomic.Int64               // when somebody who is in asked last, in nanoseconds
 }
+
+// askedFor is how long after a request people count as asking.
+const askedFor = 250 * time.Millisecond
+
+// asked says whether people ask for something now.
+func (s *Access) asked() bool { return time.Since(time.Unix(0, s.last.Load())) < askedFor }
 
 // Role is what somebody may do; each includes those before it.
 type Role string
@@ -183,8 +191,13 @@ const (
 
 // Authenticate finds who shows a session's or a token's secret; ErrNotFound
 // when neither is in force. Both may be "".
-func (s *Access) Authenticate(ctx context.Context, session, token string) (*Caller, error) {
+func (s *Access) Authenticate(ctx context.Context, session, token string) (who *Caller, err error) {
 	now := time.Now().UTC()
+	defer func() {
+		if err == nil {
+			s.last.Store(now.UnixNano())
+		}
+	}()
 	if token != "" {
 		secret, err := secretOf(strings.TrimPrefix(token, tokenPrefix))
 		if err != nil {

@@ -84,9 +84,13 @@ func (c *costly[T]) worked(ctx context.Context, work func(context.Context) (T, e
 	took := time.Since(began)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if err == nil && took > quick && round == c.round {
+	switch {
+	case err != nil || round != c.round:
+	case took > quick:
 		c.value, c.until = value, time.Now().Add(min(keptFor*took, keptMost))
 		c.old = c.until.Add(min(keptFor*took, oldMost))
+	default: // nor is the one before given any more
+		c.until, c.old = time.Time{}, time.Time{}
 	}
 	return value, err
 }
@@ -118,4 +122,86 @@ func (c *costlyBy[T]) forget() { c.kept.InvalidateAll() }
 func (c *costlyBy[T]) get(ctx context.Context, key string, work func(context.Context) (T, error)) (T, error) {
 	one, _ := c.kept.ComputeIfAbsent(key, func() (*costly[T], bool) { return newCostly[T](), false })
 	return one.get(ctx, work)
+}
+
+// marked is something costly that is known to be the same as long as a mark is. Where
+// the mark is another one it is worked out anew, if that takes long while the one before
+// is still given; whoever ends what changes it renews it before. Safe for concurrent use.
+type marked[T any] struct {
+	turn   chan struct{} // taken by who works it out
+	marks  func(context.Context) (string, error)
+	worked func(context.Context) (T, error)
+
+	mu    sync.Mutex
+	known bool
+	mark  string
+	took  time.Duration // working it out
+	at    time.Time     // when that was done
+	value T
+}
+
+// get gives the value; who asks first waits until it is worked out.
+func (m *marked[T]) get(ctx context.Context) (value T, err error) {
+	mark, err := m.marks(ctx)
+	if err != nil {
+		return value, err
+	}
+	m.mu.Lock()
+	value, same, given := m.value, m.known && m.mark == mark, m.known && m.took > quick
+	again := m.at.Add(keptFor * m.took) // so that it takes a part of the time only
+	m.mu.Unlock()
+	switch {
+	case same:
+	case !given:
+		return m.renew(ctx)
+	case time.Now().After(again):
+		select {
+		case m.turn <- struct{}{}:
+			go func() {
+				defer func() { <-m.turn }()
+				ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+				defer cancel()
+				_, _ = m.work(ctx)
+			}()
+		default: // somebody does
+		}
+	}
+	return value, nil
+}
+
+// renew works it out anew where the mark is another one, and gives it.
+func (m *marked[T]) renew(ctx context.Context) (value T, err error) {
+	select {
+	case m.turn <- struct{}{}:
+	case <-ctx.Done():
+		return value, ctx.Err()
+	}
+	defer func() { <-m.turn }()
+	return m.work(ctx)
+}
+
+// work does so for whoever has the turn.
+func (m *marked[T]) work(ctx context.Context) (T, error) {
+	mark, err := m.marks(ctx)
+	m.mu.Lock()
+	value, same := m.value, m.known && m.mark == mark
+	m.mu.Unlock()
+	if err != nil || same {
+		return value, err
+	}
+	began := time.Now()
+	value, err = m.worked(ctx)
+	if err == nil {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.known, m.mark, m.value, m.at, m.took = true, mark, value, time.Now(), time.Since(began)
+	}
+	return value, err
+}
+
+// forget has who asks next wait until it is worked out anew.
+func (m *marked[T]) forget() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.known = false
 }

@@ -98,8 +98,11 @@ type hashing struct {
 	from    map[string]int // of these by address
 }
 
-// Bounds of hashing. Half of the processors are left for everything else.
+// Bounds of hashing. Half of the processors are left for everything else; a place
+// that was used rests for as long as that took, so that many who sign in leave three
+// quarters.
 const (
+	longestRest     = 200 * time.Millisecond
 	mostHashing     = 24
 	mostHashingFrom = 3
 )
@@ -133,7 +136,8 @@ func (h *hashing) do(ctx context.Context, from string, what func()) error {
 	}()
 	select {
 	case h.places <- struct{}{}:
-		defer func() { <-h.places }()
+		began := time.Now()
+		defer func() { time.AfterFunc(min(time.Since(began), longestRest), func() { <-h.places }) }()
 	case <-ctx.Done():
 		return ctx.Err()
 	}

@@ -137,25 +137,26 @@ func (cfg *Config) complete() {
 
 // furnish makes the rooms, each with what it needs, and registers their jobs.
 func (s *Service) furnish(kept *safe.Safe) {
+	s.Access = &Access{base: s.base, throttle: newThrottle(), hashing: newHashing(), still: newStill()}
 	s.Declaring = &Declaring{base: s.base}
 	s.Reading = &Reading{base: s.base, declaring: s.Declaring, listed: newCostlyBy[serverPage](),
 		recent: map[string]recentReading{},
 		known:  otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
-	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker),
-		jobs: s.jobs, today: newCostly[*Today]()}
+	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker, s.Access.asked),
+		jobs: s.jobs, today: newCostly[*Today](),
+		ends: &marked[[]store.DayCount]{turn: make(chan struct{}, 1), marks: s.store.ShownMark, worked: s.store.Density}}
 	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),
 		jobs: s.jobs}
 	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,
 		jobs: s.jobs}
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}
-	s.Access = &Access{base: s.base, throttle: newThrottle(), hashing: newHashing(), still: newStill()}
 	s.Following = &Following{base: s.base, surveys: map[int64]map[chan *Survey]bool{}, events: map[chan *Events]bool{}}
 	s.TakingToHTTPS = &TakingToHTTPS{base: s.base, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing,
 		jobs:       s.jobs}
 	s.Mending = &Mending{base: s.base, declaring: s.Declaring, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing, tried: map[int64]time.Time{}}
-	s.Declaring.applied = func() { s.Surveying.today.forget(); s.Reading.listed.forget() }
+	s.Declaring.applied = func() { s.Surveying.today.forget(); s.Surveying.ends.forget(); s.Reading.listed.forget() }
 	s.Ordering.ended, s.Ordering.ready = s.Installing.installIssued, s.Installing.readyOn
 	s.Surveying.register()
 	s.Ordering.register()

@@ -35,6 +35,7 @@ type Surveying struct {
 	jobs      *work.Jobs // for shards, readings and the end
 
 	today *costly[*Today]
+	ends  *marked[[]store.DayCount] // of certificates, by day
 }
 
 // surveyTries is how often a job of a survey is begun again after failures.
@@ -64,7 +65,9 @@ func (readJob) Kind() string { return "survey_read" }
 
 // finishJob ends a survey whose shards are done.
 type finishJob struct {
-	Survey int64 `json:"survey"` // that has ended
+	Survey int64  `json:"survey"`           // that has ended
+	Host   string `json:"host,omitempty"`   // the survey's scope
+	Server string `json:"server,omitempty"` // the survey's scope
 }
 
 // Kind implements work.Args.
@@ -75,7 +78,7 @@ func (s *Surveying) register() {
 	work.Handle(s.jobs, work.Readings, surveyTries, s.readServer)
 	work.Handle(s.jobs, work.Looks, surveyTries, s.lookShard)
 	work.Handle(s.jobs, work.Looks, surveyTries,
-		func(ctx context.Context, j finishJob) error { return s.finishSurvey(ctx, j.Survey) })
+		func(ctx context.Context, j finishJob) error { return s.finishSurvey(ctx, j) })
 }
 
 // readServer reads one server's configuration for a survey and stores what
@@ -148,7 +151,7 @@ func (s *Surveying) lookShard(ctx context.Context, sh shardJob) error {
 		}
 	}
 	return s.store.FinishShard(ctx, sh.Survey, sh.Number, func(ctx context.Context, tx store.Tx) error {
-		return work.Add(ctx, s.jobs, tx, finishJob{sh.Survey})
+		return work.Add(ctx, s.jobs, tx, finishJob{Survey: sh.Survey, Host: sh.Host, Server: sh.Server})
 	})
 }
 
@@ -320,14 +323,15 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 }
 
 // finishSurvey applies the rules that need several targets and ends the survey.
-func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
+func (s *Surveying) finishSurvey(ctx context.Context, j finishJob) error {
+	survey, scope := j.Survey, store.Scope{Host: j.Host, Server: j.Server}
 	now := time.Now().UTC()
 	expected, err := s.store.WaveShown(ctx)
 	if err != nil {
 		return err
 	}
 	found := func(add func(store.TargetFinding) error) error {
-		return s.store.DifferingSiblings(ctx, func(host string, rows []store.SiblingRow) error {
+		return s.store.DifferingSiblings(ctx, scope, func(host string, rows []store.SiblingRow) error {
 			list, err := s.siblings(ctx, host, rows)
 			if err != nil {
 				return err
@@ -344,8 +348,11 @@ func (s *Surveying) finishSurvey(ctx context.Context, survey int64) error {
 			return nil
 		})
 	}
-	err = s.store.FinishSurvey(ctx, survey, found, now)
-	s.today.forget() // who asks once a survey has ended sees what it saw
+	if _, err := s.ends.renew(ctx); err != nil { // who asks once it has ended sees what it saw
+		return err
+	}
+	err = s.store.FinishSurvey(ctx, survey, scope, found, now)
+	s.today.forget() // as that
 	s.reading.listed.forget()
 	if err != nil {
 		return err

@@ -59,7 +59,7 @@ func (s *Surveying) gathered(ctx context.Context) (*Today, error) {
 			return
 		},
 		func() (err error) { t.Lanes, err = s.store.Lanes(ctx, lanesShown); return },
-		func() (err error) { t.Density, err = s.store.Density(ctx); return },
+		func() (err error) { t.Density, err = s.ends.get(ctx); return },
 		func() error {
 			rows, err := s.store.OrdersToTell(ctx, itself, t.At.Add(-toldSince), toldShown)
 			for i := range rows {

@@ -225,6 +225,12 @@ func counted(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 	if err := db.Table("targets").Where("host_id is not null and removed_at is null").Count(&bindings).Error; err != nil {
 		return err
 	}
+	if err := db.Exec(`update servers s set bindings = coalesce(n.bindings, 0) from servers o left join (
+			select e.server_id, count(*) as bindings from targets t join endpoints e on e.id = t.endpoint_id
+			where t.host_id is not null and t.removed_at is null group by e.server_id) n on n.server_id = o.id
+		where o.id = s.id and s.bindings <> coalesce(n.bindings, 0)`).Error; err != nil {
+		return err
+	}
 	d.Hosts, d.Servers, d.Bindings = len(e.Hosts), len(e.Servers), int(bindings)
 	return db.Model(d).Select("endpoints", "hosts", "servers", "bindings").Updates(d).Error
 }

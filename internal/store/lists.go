@@ -397,18 +397,33 @@ type Lane struct {
 	NotBefore, NotAfter time.Time // its validity
 }
 
-// Lanes lists the served certificates that end first.
+// Lanes lists the served certificates that end first: it walks along their ends, and
+// asks of each whether a binding shows it.
 func (s *Store) Lanes(ctx context.Context, limit int) ([]Lane, error) {
+	const shown = "from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null"
+	first := func(of string) string {
+		return "(select c.* from certificates c where " + of + " and exists (select 1 " + shown + ") order by c.not_after, c.sha256 limit @limit)"
+	}
 	var list []Lane
-	return list, s.db.WithContext(ctx).Raw(`select c.sha256, c.common_name, jsonb_array_length(c.names) as names, u.hosts, c.not_before, c.not_after
-		from (select leaf, count(*) as hosts from targets where leaf is not null and host_id is not null and removed_at is null group by leaf) u
-		join certificates c on c.sha256 = u.leaf order by c.not_after, c.sha256 limit ?`, limit).Scan(&list).Error
+	return list, s.db.WithContext(ctx).Raw(`select c.sha256, c.common_name, jsonb_array_length(c.names) as names, (select count(*) `+shown+`) as hosts,
+			c.not_before, c.not_after
+		from (`+first("not c.is_ca")+" union all "+first("c.is_ca")+`) c order by c.not_after, c.sha256 limit @limit`,
+		map[string]any{"limit": limit}).Scan(&list).Error
 }
 
 // DayCount says how many served certificates end on a day (UTC).
 type DayCount struct {
 	Day   time.Time // in UTC
 	Count int       // certificates that end on it
+}
+
+// ShownMark stands for what is served at bindings as a whole: as long as it is the
+// same, so is that. Only the last surveys are in it; who keeps something by it keeps
+// it for minutes.
+func (s *Store) ShownMark(ctx context.Context) (mark string, err error) {
+	return mark, s.db.WithContext(ctx).Raw(`select (select coalesce(max(id), 0) from declarations) || ' ' || coalesce(string_agg(survey_id || ':' || begun, ' '
+			order by survey_id), '') from (select survey_id, sum(begun) as begun from shards
+			where survey_id > (select coalesce(max(id), 0) - 20 from surveys) group by survey_id having sum(begun) > 0) news`).Scan(&mark).Error
 }
 
 // Density counts the served certificates by the day they end.

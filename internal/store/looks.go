@@ -362,8 +362,8 @@ func (b *batch) write(db *gorm.DB) error {
 	if err := writeVerdicts(b.ctx, b.tx, b.touched); err != nil {
 		return err
 	}
-	return db.Exec(`update shards set done = done + ?, connected = connected + ?, changed = changed + ?, opened = opened + ?, closed = closed + ?
-		where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.findings.opened), b.findings.apart, b.survey, b.shard).Error
+	return db.Exec(`update shards set done = done + ?, connected = connected + ?, changed = changed + ?, begun = begun + ?, opened = opened + ?,
+			closed = closed + ? where survey_id = ? and number = ?`, b.done, b.conn, b.changed, len(b.fresh), len(b.findings.opened), b.findings.apart, b.survey, b.shard).Error
 }
 
 // writeSightings lets spans that go on grow, ends those that changed and begins

@@ -412,12 +412,12 @@ func (s *Store) Servers(ctx context.Context, f ServerFilter, p Page) ([]Server, 
 }
 
 // serverRows gives what rows of servers show. What is counted is counted once for
-// all of them, not for each.
+// all of them, not for each; what agrees is what is left of all that was declared.
 const serverRows = `with page as (select * from servers where id = any(cast(@ids as bigint[]))),
 	at as (select e.id, e.server_id from endpoints e join page on page.id = e.server_id),
-	bound as (select at.server_id, count(*) as bindings, count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
-			count(*) filter (where verdict = 'agreed') as agreed, count(*) filter (where verdict = 'unknown') as unknown
-		from targets t join at on at.id = t.endpoint_id where t.host_id is not null and t.removed_at is null group by at.server_id),
+	odd as (select at.server_id, count(*) filter (where verdict = 'broken') as broken, count(*) filter (where verdict = 'at-odds') as at_odds,
+			count(*) filter (where verdict = 'unknown') as unknown
+		from targets t join at on at.id = t.endpoint_id where t.host_id is not null and t.removed_at is null and t.verdict <> 'agreed' group by at.server_id),
 	found as (select server_id, count(*) as findings, min(severity) as worst from (
 			select f.server_id, f.severity from findings f join page on page.id = f.server_id where f.closed_at is null
 			union all select at.server_id, f.severity from findings f join targets t on t.id = f.target_id join at on at.id = t.endpoint_id
@@ -426,12 +426,12 @@ const serverRows = `with page as (select * from servers where id = any(cast(@ids
 		coalesce(r.listeners, 0) as listeners, coalesce(r.certificates, 0) as certificates, coalesce(r.problems, 0) as problems, r.last_read, r.loaded,
 		a.finished_at as tried_at, coalesce(a.trouble_code, '') as trouble_code, coalesce(a.trouble, '') as trouble,
 		(select count(*) from endpoints e where e.server_id = s.id and e.removed_at is null) as endpoints,
-		coalesce(b.bindings, 0) as bindings, coalesce(b.broken, 0) as broken, coalesce(b.at_odds, 0) as at_odds,
-		coalesce(b.agreed, 0) as agreed, coalesce(b.unknown, 0) as unknown, coalesce(f.findings, 0) as findings, f.worst
+		s.bindings, coalesce(o.broken, 0) as broken, coalesce(o.at_odds, 0) as at_odds, coalesce(o.unknown, 0) as unknown,
+		s.bindings - coalesce(o.broken, 0) - coalesce(o.at_odds, 0) - coalesce(o.unknown, 0) as agreed, coalesce(f.findings, 0) as findings, f.worst
 	from page s left join readings r on r.server_id = s.id and r.current and s.reach <> ''
 		left join lateral (select * from reads where server_id = s.id and finished_at is not null and s.reach <> ''
 			order by survey_id desc limit 1) a on true
-		left join bound b on b.server_id = s.id left join found f on f.server_id = s.id`
+		left join odd o on o.server_id = s.id left join found f on f.server_id = s.id`
 
 // ServerPlacement is a file a certificate lies in, with its server.
 type ServerPlacement struct {

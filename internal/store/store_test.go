@@ -107,6 +107,16 @@ func assertCounted(t *testing.T, s *store.Store) {
 	assert.Equal(t, store.VerdictCounts{Broken: of("broken"), AtOdds: of("at-odds"), Unknown: of("unknown"), Agreed: of("agreed"),
 		Hosts:   count(t, s, "select count(*) from hosts where removed_at is null"),
 		Servers: count(t, s, "select count(*) from servers where removed_at is null")}, counts)
+	list, _, err := s.Servers(t.Context(), store.ServerFilter{}, store.Page{Limit: 100})
+	require.NoError(t, err)
+	for _, v := range list {
+		at := func(verdict string) int {
+			return count(t, s, "select count(*) from targets t join endpoints e on e.id = t.endpoint_id where t.host_id is not null "+
+				"and t.removed_at is null and e.server_id = $1 and t.verdict like $2", v.ID, verdict)
+		}
+		assert.Equal(t, [...]int{at("%"), at("broken"), at("at-odds"), at("unknown"), at("agreed")},
+			[...]int{v.Bindings, v.Broken, v.AtOdds, v.Unknown, v.Agreed}, v.Name)
+	}
 }
 
 // begin starts a survey without any queue and gives its targets.
@@ -177,8 +187,8 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 		require.Len(t, targets, 2)
 		require.NoError(t,
 			s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()), "ending it again changes nothing")
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, time.Now().UTC()), "ending it again changes nothing")
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Finished, v.State)
@@ -222,7 +232,7 @@ func TestADeadServerIsOneFinding(t *testing.T) {
 			looks = append(looks, lookOf(target, nil, of))
 		}
 		require.NoError(t, s.SaveLooks(t.Context(), v, 0, looks))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, none, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, time.Now().UTC()))
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		list, _, err = s.Findings(t.Context(), store.FindingFilter{State: "open"}, store.Page{Sort: "worst", Limit: 10})
@@ -294,7 +304,7 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 			require.NoError(t, s.SaveLooks(t.Context(), v, n, looks))
 		}
 		require.Len(t, hosts, 1200)
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, func(add func(store.TargetFinding) error) error {
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{Host: "a.lantern.example"}, func(add func(store.TargetFinding) error) error {
 			for _, target := range hosts {
 				if !found {
 					return nil
@@ -316,6 +326,9 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 	assert.Equal(t, 1200, count(t, s, odds))
 	assert.Zero(t, run(true).Opened)
 	assert.Equal(t, 1200, count(t, s, odds))
+	elsewhere, _ := begin(t, s, store.Scope{Server: "quay"})
+	require.NoError(t, s.FinishSurvey(t.Context(), elsewhere.ID, store.Scope{Host: "b.lantern.example"}, none, time.Now().UTC()))
+	assert.Equal(t, 1200, count(t, s, odds), "a survey of other hosts says nothing of these")
 	assert.Equal(t, 1200, run(false).Closed)
 	assert.Zero(t, count(t, s, odds))
 }

@@ -59,12 +59,32 @@ var ErrNothing = errors.New("nothing to look at")
 // more hosts than that: an endpoint is never split.
 const shardTargets = 500
 
-// scopeClause selects targets t of endpoints e with hosts h; the look without
-// SNI belongs to an endpoint, so a survey of one host takes it along.
-const scopeClause = ` t.removed_at is null
-	and (@server = '' or exists (select 1 from servers s where s.id = e.server_id and s.name = @server))
-	and (@host = '' or h.name = @host or (h.id is null and exists (
-		select 1 from targets t2 join hosts h2 on h2.id = t2.host_id where t2.endpoint_id = t.endpoint_id and t2.removed_at is null and h2.name = @host)))`
+// targets selects what a survey looks at, of targets t of endpoints e with hosts h;
+// the look without SNI belongs to an endpoint, so a survey of one host takes it along.
+// Only what narrows is written, and as lists that are worked out first, so that the
+// database begins with them.
+func (s Scope) targets() string {
+	clause := " t.removed_at is null"
+	if s.Server != "" {
+		clause += ` and t.endpoint_id = any(array(select e2.id from endpoints e2
+			join servers s2 on s2.id = e2.server_id where s2.name = @server))`
+	}
+	if s.Host != "" {
+		clause += ` and (h.id is null or h.name = @host) and t.endpoint_id = any(array(select t2.endpoint_id from targets t2
+			join hosts h2 on h2.id = t2.host_id where t2.removed_at is null and h2.name = @host))`
+	}
+	return clause
+}
+
+// hosts selects those a survey of a part looks at somewhere, of targets t; the whole
+// estate's are all.
+func (s Scope) hosts() (clause string, args map[string]any) {
+	args = map[string]any{"host": s.Host, "server": s.Server}
+	if s == (Scope{}) {
+		return "true", args
+	}
+	return `t.host_id = any(array(select distinct t.host_id from targets t left join hosts h on h.id = t.host_id where` + s.targets() + `))`, args
+}
 
 // Enqueue queues a survey's next jobs in a transaction of the store: readings
 // of servers by name or, when there are none left, its shards.
@@ -81,7 +101,7 @@ func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at
 		}
 		shards := db.Exec(`with per_endpoint as (
 				select t.endpoint_id, count(*) as n from targets t join endpoints e on e.id = t.endpoint_id left join hosts h on h.id = t.host_id
-				where`+scopeClause+` group by t.endpoint_id),
+				where`+scope.targets()+` group by t.endpoint_id),
 			numbered as (
 				select endpoint_id, n, ((sum(n) over (order by endpoint_id) - n) / @size)::int as number from per_endpoint)
 			insert into shards (survey_id, number, first_endpoint, last_endpoint, targets)
@@ -209,7 +229,7 @@ func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard in
 		join surveys v on v.id = sh.survey_id
 		left join hosts h on h.id = t.host_id
 		left join targets d on d.endpoint_id = t.endpoint_id and d.host_id is null
-		where sh.survey_id = @survey and sh.number = @shard and `+scopeClause+`
+		where sh.survey_id = @survey and sh.number = @shard and `+scope.targets()+`
 		and not exists (select 1 from sightings g where g.target_id = t.id and g.vantage = v.vantage and g.current and g.last_survey >= @survey)
 		and (t.endpoint_id, coalesce(t.host_id, 0)) > (@endpoint, @after)
 		order by t.endpoint_id, coalesce(t.host_id, 0) limit @limit`,
@@ -267,18 +287,21 @@ type SiblingRow struct {
 	NotAfter  time.Time // in UTC
 }
 
-// DifferingSiblings calls each with the endpoints of every host that serve
-// different certificates of one issuer for it, host by host. Bindings that
+// DifferingSiblings calls each with the endpoints of every host of a survey that
+// serve different certificates of one issuer for it, host by host. Bindings that
 // serve something not meant for them are left out.
-func (s *Store) DifferingSiblings(ctx context.Context, each func(host string, list []SiblingRow) error) error {
+func (s *Store) DifferingSiblings(ctx context.Context, scope Scope, each func(host string, list []SiblingRow) error) error {
+	hosts, args := scope.hosts()
+	args["apart"] = check.With(check.NotItsOwn)
 	rows, err := s.db.WithContext(ctx).Raw(`with served as (
 			select t.id as target_id, t.host_id, e.server_id, h.name as host, s.name as server, host(e.address) as address, e.port, t.leaf, c.issuer, c.not_before, c.not_after
 			from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id
 			join certificates c on c.sha256 = t.leaf
-			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in ?)),
+			where t.removed_at is null and not exists (select 1 from findings f where f.target_id = t.id and f.closed_at is null and f.code in @apart)
+			and `+hosts+`),
 		differing as (select host_id, issuer from served group by host_id, issuer having count(distinct leaf) > 1)
 		select v.target_id, v.server_id, v.host || ' ' || v.issuer as host, v.server, v.address, v.port, v.leaf, v.issuer, v.not_before, v.not_after
-		from served v join differing d using (host_id, issuer) order by v.host, v.issuer, v.target_id`, check.With(check.NotItsOwn)).Rows()
+		from served v join differing d using (host_id, issuer) order by v.host, v.issuer, v.target_id`, args).Rows()
 	if err != nil {
 		return err
 	}
@@ -324,16 +347,16 @@ type TargetFinding struct {
 type Found func(add func(TargetFinding) error) error
 
 // FinishSurvey opens, keeps and closes the findings of rules over several
-// targets, corrects the verdicts they touch, and ends the survey. Done again, it
+// targets of the survey's hosts, corrects the verdicts they touch, and ends the survey. Done again, it
 // changes nothing.
-func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at time.Time) error {
+func (s *Store) FinishSurvey(ctx context.Context, survey int64, scope Scope, found Found, at time.Time) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v Survey
 		if err := db.Raw("select * from surveys where id = ? for update", survey).Scan(&v).Error; err != nil ||
 			v.State == Finished {
 			return err
 		}
-		opened, closed, err := sharedFindings(ctx, db, tx, survey, found, at)
+		opened, closed, err := sharedFindings(ctx, db, tx, survey, scope, found, at)
 		if err != nil {
 			return err
 		}
@@ -353,9 +376,11 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, found Found, at 
 
 // sharedFindings compares the findings of rules over several targets with what
 // is open, in batches, and gives how many were opened and closed.
-func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, found Found, at time.Time) (opened,
+func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, scope Scope, found Found, at time.Time) (opened,
 	closed int, err error) {
-	rows, err := openFindings(db, "code in ? and target_id is not null", check.Of(check.OfSiblings))
+	hosts, args := scope.hosts()
+	args["codes"] = check.Of(check.OfSiblings)
+	rows, err := openFindings(db, "code in @codes and target_id in (select t.id from targets t where "+hosts+")", args)
 	if err != nil {
 		return 0, 0, err
 	}
