@@ -46,7 +46,8 @@ var (
 	only = flag.String("only", "", "only figures whose name holds this; no report is written")
 )
 
-// TestMain becomes the rig when a benchmark starts this program again as one.
+// TestMain becomes the rig, or who floods, when a benchmark starts this program again as
+// one.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 3 && os.Args[1] == "rig" && os.Args[2] == "read" {
 		if err := readAlone(os.Args[3], os.Args[4]); err != nil {
@@ -54,6 +55,9 @@ func TestMain(m *testing.M) {
 			os.Exit(1)
 		}
 		return
+	}
+	if len(os.Args) == 3 && os.Args[1] == "flood" {
+		flood(os.Args[2])
 	}
 	if len(os.Args) > 1 && os.Args[1] == "rig" {
 		rig(os.Args[2:])

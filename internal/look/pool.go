@@ -44,7 +44,7 @@ const (
 // NewPool makes a pool over a looker. asked says whether people ask the service for
 // something now.
 func NewPool(l *Looker, asked func() bool) *Pool {
-	return &Pool{looker: l, working: semaphore.NewWeighted(working), few: semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0))),
+	return &Pool{looker: l, working: semaphore.NewWeighted(working), few: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)/2))),
 		asked: asked, addresses: map[netip.Addr]*gate{}}
 }
 

@@ -99,8 +99,8 @@ type hashing struct {
 }
 
 // Bounds of hashing. Half of the processors are left for everything else; a place
-// that was used rests for as long as that took, so that many who sign in leave three
-// quarters.
+// that was used rests for three times as long as that took, so that many who sign in
+// leave seven eighths.
 const (
 	longestRest     = 200 * time.Millisecond
 	mostHashing     = 24
@@ -137,7 +137,7 @@ func (h *hashing) do(ctx context.Context, from string, what func()) error {
 	select {
 	case h.places <- struct{}{}:
 		began := time.Now()
-		defer func() { time.AfterFunc(min(time.Since(began), longestRest), func() { <-h.places }) }()
+		defer func() { time.AfterFunc(min(3*time.Since(began), longestRest), func() { <-h.places }) }()
 	case <-ctx.Done():
 		return ctx.Err()
 	}
