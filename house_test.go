@@ -50,7 +50,7 @@ var house = []room{
 	{"internal/kind/registry", "internal/core internal/kind internal/kind/haproxy internal/kind/httpd internal/kind/nginx", ""},
 	{"internal/install", "internal/core", ""},
 	{"internal/install/files", "internal/core internal/install internal/kind internal/reach", ""},
-	{"internal/look", "internal/core", "golang.org/x/crypto/cryptobyte golang.org/x/sync"},
+	{"internal/look", "internal/core", "golang.org/x/crypto/cryptobyte golang.org/x/crypto/ocsp golang.org/x/sync"},
 	{"internal/reach", "", "github.com/pkg/sftp golang.org/x/crypto/ssh"},
 	{"internal/acme", "internal/core", "github.com/go-jose/go-jose"},
 	{"internal/acme/proof", "internal/reach", "github.com/miekg/dns"},

@@ -136,6 +136,16 @@ type Wish struct {
 	Agreed    []string          // others who may get something else by it, by name
 	PlainPort uint16            // where a CA asks for the files of http-01
 	Listener  string            // address and port of what answers a CA beside the server; "" for nobody
+	// Staple gives the CA's answer that the certificate is good, for servers that send a
+	// file of it along; the error says why there is none. nil where nobody asks
+	Staple func(context.Context) (*Staple, error)
+}
+
+// Staple is a CA's answer that a certificate is good (RFC 6960).
+type Staple struct {
+	Response []byte    `json:"response"` // DER
+	Until    time.Time `json:"until"`    // in force
+	From     string    `json:"from"`     // who gave it
 }
 
 // Planned is what a destination has worked out.

@@ -46,6 +46,9 @@ type Edits struct {
 	Links []install.Link  // that are laid, or take the place of files
 	Loads []Load          // where the configuration goes on naming the certificate by a path of its own
 	Sites map[Place]Place // where sites stand after the edits, by where they stood
+	// Stapled says that the server sends the CA's answer along from the file that was
+	// wanted for it
+	Stapled bool
 }
 
 // Load is a certificate by the path a configuration names, where other bytes come to
@@ -77,6 +80,7 @@ type Wanted struct {
 	Proofs           string // folder for files of http-01, where the site has none that is served
 	Listener         string // address and port of what answers a CA beside the server; "" for nobody
 	Aside            string // folder for files whose place is taken
+	Staple           string // path of the CA's answer that it is good; "" for none
 	// More says that the site is a listener's line that takes further certificates, and
 	// no site is for the names yet
 	More bool

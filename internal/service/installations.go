@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -134,6 +135,7 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 	}
 	wish := s.wishFor(e, m, at, port, chain[0])
 	wish.Rehearsal, wish.Version, wish.Agreed = order.Rehearsal, strconv.FormatInt(order.ID, 10), also
+	wish.Staple = s.stapleOf(chain)
 	planned, err := s.cfg.Kinds.Of(at.Kind).Installs(over, at).Plan(ctx, wish)
 	if err != nil {
 		return nil, installTrouble(err)
@@ -258,6 +260,29 @@ func (s *Installing) wishFor(e *estate.Estate, m *MandateView, at *estate.Server
 		}
 	}
 	return w
+}
+
+// stapleOf asks the CA whether a certificate is good, for a server that sends the answer
+// along.
+func (s *Installing) stapleOf(chain []*certs.Certificate) func(context.Context) (*install.Staple, error) {
+	return func(ctx context.Context) (*install.Staple, error) {
+		if len(chain) < 2 {
+			return nil, errors.New("it came without its issuer")
+		}
+		leaf, err := x509.ParseCertificate(chain[0].Raw)
+		if err != nil {
+			return nil, err
+		}
+		issuer, err := x509.ParseCertificate(chain[1].Raw)
+		if err != nil {
+			return nil, err
+		}
+		got, err := s.cfg.Looker.Staple(ctx, leaf, issuer, time.Now().UTC())
+		if err != nil {
+			return nil, err
+		}
+		return (*install.Staple)(got), nil
+	}
 }
 
 // previewRow makes the record of what a destination has planned, with what the

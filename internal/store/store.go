@@ -86,7 +86,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	}
 	cfg.MaxConns = maxConnections
 	secure(cfg.ConnConfig)
-	cfg.ConnConfig.RuntimeParams["jit"] = "off" // costs more than the short queries here
+	cfg.ConnConfig.RuntimeParams["jit"] = "off"                           // costs more than the short queries here
 	cfg.ConnConfig.RuntimeParams["max_parallel_workers_per_gather"] = "0" // what is large does not take the cores from all others
 	where := fmt.Sprintf("%s at %s:%d", cfg.ConnConfig.Database, cfg.ConnConfig.Host, cfg.ConnConfig.Port)
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)

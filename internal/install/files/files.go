@@ -34,6 +34,7 @@ const (
 	certificatesFile = "certificates.pem"
 	keyFile          = "private-key.pem"
 	combinedFile     = "certificates-and-key.pem"
+	stapleEnd        = ".ocsp" // of the file beside the certificates
 )
 
 // Names of the files in folders laid by earlier versions of this program. A
@@ -99,6 +100,7 @@ type layout struct {
 	Mends bool `json:"mends,omitempty"`
 
 	Combined bool            `json:"combined,omitempty"` // both are in one file
+	Staple   *install.Staple `json:"staple,omitempty"`   // lies beside the certificates; nil for none
 	Loads    []string        `json:"loads,omitempty"`    // paths of the configuration the certificate comes to
 	Live     json.RawMessage `json:"live,omitempty"`     // how the running server takes it in
 	Lively   string          `json:"-"`                  // that in words
@@ -171,6 +173,13 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 	if l.Combined {
 		both := append(append(bytes.TrimRight(bytes.Clone(m.Chain), "\n"), '\n'), m.Key...)
 		list = []staged{{l.Key, both, private}}
+	}
+	if l.Staple != nil {
+		if !time.Now().Before(l.Staple.Until) {
+			return "", &install.FaultError{Words: "the OCSP response was in force until " + l.Staple.Until.Format(time.RFC3339),
+				Advice: "preview the installation anew, which asks for a new one"}
+		}
+		list = append(list, staged{l.Certificates + stapleEnd, l.Staple.Response, open})
 	}
 	for _, f := range list {
 		at := l.staged(f.name)

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/names"
@@ -38,8 +39,8 @@ type planner struct {
 
 // Plan implements install.Destination: it reads the server's configuration anew,
 // chooses the sites the certificate is for, and works out the edits.
-func (d *Destination) Plan(_ context.Context, w *install.Wish) (*install.Planned, error) {
-	out, err := d.plan(w)
+func (d *Destination) Plan(ctx context.Context, w *install.Wish) (*install.Planned, error) {
+	out, err := d.plan(ctx, w)
 	return out, refused(err)
 }
 
@@ -58,7 +59,7 @@ func refused(err error) error {
 
 // plan reads the server anew and works out folder, link and edits; nothing on
 // the server is touched.
-func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
+func (d *Destination) plan(ctx context.Context, w *install.Wish) (*install.Planned, error) {
 	fsys := d.Over.FS()
 	reading, err := d.Reader.Read(fsys, d.Main)
 	if err != nil {
@@ -90,7 +91,7 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 		wanted[i].Proofs, wanted[i].Aside, wanted[i].Addresses = l.in("proofs"), l.in("before", l.Version), w.Addresses
 		wanted[i].Listener = w.Listener
 	}
-	edits, err := d.Editor.Edit(fsys, d.Main, wanted)
+	edits, err := p.stapled(ctx, fsys, l, wanted)
 	if err != nil {
 		return nil, err
 	}
@@ -123,6 +124,32 @@ func (d *Destination) plan(w *install.Wish) (*install.Planned, error) {
 		There:    l.Before == l.Version && changes == 0,
 		Unasked:  changes == 0,
 	}, nil
+}
+
+// stapled works out the edits, and asks for the CA's answer that the certificate is good
+// where the server sends one along from a file. Where there is none, the old one is put
+// aside and that is told.
+func (p *planner) stapled(ctx context.Context, fsys fs.FS, l *layout, wanted []kind.Wanted) (*kind.Edits, error) {
+	if p.wish.Staple == nil {
+		return p.Editor.Edit(fsys, p.Main, wanted)
+	}
+	for i := range wanted {
+		wanted[i].Staple = wanted[i].Certificate + stapleEnd
+	}
+	edits, err := p.Editor.Edit(fsys, p.Main, wanted)
+	if err != nil || !edits.Stapled {
+		return edits, err
+	}
+	if l.Staple, err = p.wish.Staple(ctx); err == nil {
+		p.spared = append(p.spared, fmt.Sprintf("the OCSP response that lies beside it is for the new certificate, from %s, in force until %s", l.Staple.From,
+			l.Staple.Until.Format(time.RFC3339)))
+		return edits, nil
+	}
+	p.spared = append(p.spared, "there is no OCSP response for the new certificate to lie beside it: "+err.Error())
+	for i := range wanted {
+		wanted[i].Staple = ""
+	}
+	return p.Editor.Edit(fsys, p.Main, wanted)
 }
 
 // own says whether a host is one that is to get something else.

@@ -1,18 +1,25 @@
 package files_test
 
 import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ocsp"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/install"
 	"insegna.example/internal/pkitest"
+	"insegna.example/internal/reach"
 )
 
 // Shapes of a HAProxy before an installation, besides those of every kind.
@@ -110,4 +117,104 @@ func (p *pier) layQuay(t *testing.T, shape string, version int) *install.Install
 	words := fmt.Sprint(i.Plan.Acts)
 	assert.Equal(t, live, strings.Contains(words, "runtime socket"), words)
 	return i
+}
+
+// answerOf is what a CA says of a certificate: that it is good, for an hour.
+func answerOf(t *testing.T, root *pkitest.Entity, leaf *x509.Certificate) *install.Staple {
+	now := time.Now().UTC()
+	der, err := ocsp.CreateResponse(root.X509(), root.X509(), ocsp.Response{Status: ocsp.Good, SerialNumber: leaf.SerialNumber,
+		ThisUpdate: now.Add(-time.Minute), NextUpdate: now.Add(time.Hour)}, root.Key)
+	require.NoError(t, err)
+	return &install.Staple{Response: der, Until: now.Add(time.Hour), From: "http://ca.example/ocsp"}
+}
+
+// TestTheCAsAnswerGoesAlong has a response of the CA beside the old certificate: visitors
+// get the new one's with the new certificate, by a reload and by the runtime socket, and
+// the old one's again on the way back. The next version brings its own; where there is
+// none, nothing of the old one's lies there any more.
+func TestTheCAsAnswerGoesAlong(t *testing.T) {
+	for version, way := range map[int]string{3: "by a reload", 4: "by the runtime socket"} {
+		t.Run(way, func(t *testing.T) {
+			t.Parallel()
+			p := newQuay(t)
+			p.layQuay(t, foreign, version)
+			shown := func() (leaf, staple string) {
+				conn, err := tls.Dial("tcp", p.secure.String(), &tls.Config{ServerName: host, InsecureSkipVerify: true})
+				if err != nil {
+					return "", err.Error()
+				}
+				defer func() { _ = conn.Close() }()
+				return certs.FingerprintOf(conn.ConnectionState().PeerCertificates[0].Raw).String(), string(conn.OCSPResponse())
+			}
+			shows := func(leaf string, staple *install.Staple, why string) {
+				t.Helper()
+				want := ""
+				if staple != nil {
+					want = string(staple.Response)
+				}
+				assert.Eventually(t, func() bool { l, s := shown(); return l == leaf && s == want }, 20*time.Second, 50*time.Millisecond, why)
+			}
+			root := string(certs.PEM(p.root.Raw))
+			old := pkitest.Leaf(p.root, host)
+			was := answerOf(t, p.root, old.X509())
+			p.put(t, p.dir+"/certs/old.pem", both(t, old)+root)
+			p.put(t, p.dir+"/certs/old.pem.ocsp", string(was.Response))
+			out, err := exec.Command("/bin/sh", "-c", p.command("-s reload")).CombinedOutput()
+			require.NoError(t, err, string(out))
+			shows(old.Certificate.Fingerprint.String(), was, "as it was")
+
+			to := p.destination(reach.Local())
+			planned := func(version int, given *install.Staple) (*install.Planned, *install.Material, *certs.Certificate) {
+				m, leaf := p.leaf(t)
+				m.Chain = append(m.Chain, root...)
+				wish := &install.Wish{Mandate: "menu", Server: "pier", Names: []string{host}, Leaf: leaf, Version: fmt.Sprint(version),
+					Port: p.secure.Port(), Staple: func(context.Context) (*install.Staple, error) {
+						if given == nil {
+							return nil, errors.New("http://ca.example/ocsp does not answer")
+						}
+						*given = *answerOf(t, p.root, leaf.Certificate)
+						return given, nil
+					}}
+				plan, err := to.Plan(t.Context(), wish)
+				require.NoError(t, err)
+				_, err = to.Stage(t.Context(), &plan.Plan, &m)
+				require.NoError(t, err)
+				_, err = to.Try(t.Context(), &plan.Plan)
+				require.NoError(t, err)
+				return plan, &m, leaf
+			}
+			act := func(p *install.Plan, acts ...func(context.Context, *install.Plan) (string, error)) (said string) {
+				for _, do := range acts {
+					said, err = do(t.Context(), p)
+					require.NoError(t, err)
+				}
+				return said
+			}
+			before := p.state(t)
+			fresh := &install.Staple{}
+			first, _, leaf := planned(10, fresh)
+			assert.Contains(t, strings.Join(first.Notes, "; "), "is for the new certificate, from http://ca.example/ocsp")
+			said := act(&first.Plan, to.Switch, to.TakeIn)
+			assert.Equal(t, version%2 == 0, strings.Contains(said, "admin.sock"), said)
+			shows(leaf.Fingerprint.String(), fresh, "the new one with its own")
+			act(&first.Plan, to.Back, to.TakeIn)
+			shows(old.Certificate.Fingerprint.String(), was, "the old one with its own")
+			require.NoError(t, to.Clear(t.Context(), &first.Plan, false))
+			assert.Equal(t, before, p.state(t))
+
+			again, _, leaf := planned(11, fresh)
+			act(&again.Plan, to.Switch, to.TakeIn)
+			shows(leaf.Fingerprint.String(), fresh, "installed")
+			next, _, leaf := planned(12, fresh)
+			assert.Empty(t, next.Plan.Links, "what lies there leads to the version in use")
+			act(&next.Plan, to.Switch, to.TakeIn)
+			shows(leaf.Fingerprint.String(), fresh, "the next one with its own")
+			none, _, leaf := planned(13, nil)
+			assert.Contains(t, strings.Join(none.Notes, "; "), "no OCSP response for the new certificate")
+			act(&none.Plan, to.Switch)
+			out, err = exec.Command("/bin/sh", "-c", p.command("-s reload")).CombinedOutput()
+			require.NoError(t, err, string(out))
+			shows(leaf.Fingerprint.String(), nil, "none at all rather than the old one's")
+		})
+	}
 }

@@ -3,6 +3,7 @@ package haproxy
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -109,26 +110,48 @@ func (e *editor) exchange(w kind.Wanted, list []kind.Wanted) error {
 		return nil
 	}
 	e.out.Loads = append(e.out.Loads, kind.Load{Path: p})
-	if p == w.Certificate {
-		return nil
-	}
-	if to, err := fs.ReadLink(e.fs, source.InFS(p)); err == nil && to == w.Certificate {
-		return nil
-	}
-	if err := e.aside(p, w.Certificate, w); err != nil {
-		return refuse(o.place, "let the service read it", "%s cannot be read from here: %v", p, err)
+	if p != w.Certificate && !e.leads(p, w.Certificate) {
+		if err := e.aside(p, w.Certificate, w); err != nil {
+			return refuse(o.place, "let the service read it", "%s cannot be read from here: %v", p, err)
+		}
 	}
 	for _, end := range besideEnds {
 		if end == ".key" { // one in the certificate's own file counts before it
 			continue
 		}
-		if _, err := fs.Stat(e.fs, source.InFS(p+end)); err == nil {
-			if err := e.aside(p+end, "", w); err != nil {
-				return refuse(o.place, "take it away by hand", "%s belongs to the old certificate: %v", p+end, err)
-			}
+		if err := e.besides(p+end, end, w); err != nil {
+			return refuse(o.place, "take it away by hand", "%s belongs to the old certificate: %v", p+end, err)
 		}
 	}
 	return nil
+}
+
+// besides puts aside what lies beside a certificate and belongs to the old one. The CA's
+// answer for the new one takes its place where there is one.
+func (e *editor) besides(p, end string, w kind.Wanted) error {
+	_, err := fs.Lstat(e.fs, source.InFS(p))
+	to := ""
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return err
+	case end == ".ocsp":
+		e.out.Stapled = e.out.Stapled || w.Staple != ""
+		if to = w.Staple; to != "" && (p == to || e.leads(p, to)) {
+			return nil
+		}
+	}
+	if p == w.Certificate+end || e.leads(p, w.Certificate+end) { // goes with the version, and leads to nothing then
+		return nil
+	}
+	return e.aside(p, to, w)
+}
+
+// leads says whether a link leads to a file.
+func (e *editor) leads(p, to string) bool {
+	at, err := fs.ReadLink(e.fs, source.InFS(p))
+	return err == nil && at == to
 }
 
 // aside notes that a file is put aside, and a link may take its place.

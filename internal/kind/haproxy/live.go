@@ -2,6 +2,7 @@ package haproxy
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -179,7 +180,12 @@ func (c *runtime) load(l *kind.Load) error {
 			return err
 		}
 	}
-	if err := c.exchange(name, data); err != nil {
+	const mostStaple = 64 << 10
+	staple, _, err := source.ReadFile(c.over.FS(), l.Path+".ocsp", mostStaple)
+	if kind.Lost(err) {
+		return err
+	}
+	if err := c.exchange(name, data, staple); err != nil {
 		return err
 	}
 	if l.Into == "" || c.inList(l, name) {
@@ -227,9 +233,9 @@ func (c *runtime) inList(l *kind.Load, name string) bool {
 	return false
 }
 
-// exchange puts other bytes in the place of a certificate's: both take hold at once,
-// or neither.
-func (c *runtime) exchange(name string, data []byte) error {
+// exchange puts other bytes in the place of a certificate's, with the CA's answer to send
+// along where there is one: all take hold at once, or nothing.
+func (c *runtime) exchange(name string, data, staple []byte) error {
 	var pem strings.Builder
 	for line := range strings.SplitSeq(string(data), "\n") { // an empty one would end it
 		if line = strings.TrimSpace(line); line != "" {
@@ -239,7 +245,13 @@ func (c *runtime) exchange(name string, data []byte) error {
 	if err := c.expect("set ssl cert "+name+" <<\n"+pem.String(), "Transaction"); err != nil {
 		return err
 	}
-	err := c.expect("commit ssl cert "+name, "Success!")
+	err := error(nil)
+	if len(staple) > 0 {
+		err = c.expect("set ssl cert "+name+".ocsp <<\n"+base64.StdEncoding.EncodeToString(staple)+"\n", "Transaction")
+	}
+	if err == nil {
+		err = c.expect("commit ssl cert "+name, "Success!")
+	}
 	if err != nil {
 		_, _ = c.say("abort ssl cert " + name) // the first error counts
 	}
