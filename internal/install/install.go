@@ -191,6 +191,22 @@ type Destination interface {
 	Clear(ctx context.Context, p *Plan, kept bool) error
 }
 
+// Truster is a Destination that can have its server take one CA more of those who stand
+// behind it.
+type Truster interface {
+	// Trust works out what lets it, and changes nothing. A *RefusedError says why it
+	// cannot be done.
+	Trust(ctx context.Context, w *Trusting) (*Planned, error)
+}
+
+// Trusting is a CA that a server is to take.
+type Trusting struct {
+	Server    string             // its name
+	Addresses []netip.Addr       // of the server
+	File      string             // of the CAs it verifies those behind it with
+	CA        *certs.Certificate // one more
+}
+
 // Installation is one certificate going to one server.
 type Installation struct {
 	ID             int64     // of the stored row

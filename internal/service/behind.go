@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -507,11 +508,74 @@ func (s *Installing) frontTakes(ctx context.Context, e *estate.Estate, front, at
 			continue
 		}
 		root := chain[len(chain)-1].IssuerName()
-		return &RefusedError{fmt.Sprintf("%s, in front of %s, would refuse it at %s: %s", front.Name, at.Name, h.At, h.Why),
+		refused := &RefusedError{fmt.Sprintf("%s, in front of %s, would refuse it at %s: %s", front.Name, at.Name, h.At, h.Why),
 			fmt.Sprintf("give %s the new CA first: add the certificate of %s to %s, then %s; and begin again", front.Name, root,
 				h.Trust, k.Tester.TakeIn(front.Reach))}
+		planned, err := s.trusting(ctx, e, front, over, h, &b)
+		var cannot *RefusedError
+		switch {
+		case errors.As(err, &cannot):
+			refused.Reason += "; it cannot be given the CA from here: " + cannot.Reason
+		case err != nil:
+			return err
+		case planned != nil:
+			refused.Next = fmt.Sprintf("give %s the new CA first: insegna installation begin %d adds the certificate of %s to %s, "+
+				"tests and reloads; and begin again", front.Name, planned.ID, root, h.Trust)
+		}
+		return refused
 	}
 	return nil
+}
+
+// trusting keeps the plan of a front that takes the CA of what it would be shown behind;
+// nil when the CA's own certificate is not known, or would not help.
+func (s *Installing) trusting(ctx context.Context, e *estate.Estate, front *estate.Server, over reach.Connection, h *binding.Hop,
+	b *binding.Behind) (*store.Installation, error) {
+	last := b.Chain[len(b.Chain)-1]
+	roots := slices.Clone(b.Chain)
+	for i := range e.Audiences {
+		roots = append(roots, e.Audiences[i].Anchors...)
+	}
+	for i := range e.CAs {
+		roots = append(roots, e.CAs[i].Anchors...)
+	}
+	i := slices.IndexFunc(roots, func(c *certs.Certificate) bool {
+		return bytes.Equal(c.RawSubject, last.RawIssuer) && c.IsCA && last.CheckSignatureFrom(c.Certificate) == nil
+	})
+	if i < 0 {
+		return nil, nil
+	}
+	then, better := *b, *h
+	then.Trusted = append(slices.Clone(b.Trusted), roots[i])
+	better.Fault, better.Why = "", ""
+	if check.JudgeHop(&better, &then); better.Fault != "" {
+		return nil, nil
+	}
+	truster, can := s.cfg.Kinds.Of(front.Kind).Installs(over, front).(install.Truster)
+	if !can {
+		return nil, nil
+	}
+	planned, err := truster.Trust(ctx, &install.Trusting{Server: front.Name, Addresses: front.Addresses, File: h.Trust, CA: roots[i]})
+	if err != nil {
+		return nil, installTrouble(err)
+	}
+	plan, err := sealPlan(s.ordering.safe, front.Name, &planned.Plan)
+	if err != nil {
+		return nil, err
+	}
+	row := &store.Installation{Server: front.Name, Plan: plan, State: string(install.Previewed), By: actor(ctx), CreatedAt: time.Now().UTC(),
+		Bindings: []store.InstallationBinding{}, Notes: []string{fmt.Sprintf("%s takes whatever %s issues from servers behind it then",
+			front.Name, roots[i].CommonName())}}
+	for _, d := range planned.Bindings {
+		d.Before, _ = s.lookAtBinding(ctx, &d)
+		row.Bindings = append(row.Bindings, store.InstallationBinding(d))
+	}
+	reload, err := s.besidesAtReload(ctx, front.Name, nil)
+	if err != nil {
+		return nil, err
+	}
+	row.Notes = append(row.Notes, reload...)
+	return row, s.store.AddPreview(ctx, row)
 }
 
 // sameIssuer says whether what a front was shown last at a server behind it, and took,

@@ -8,6 +8,8 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -69,7 +71,7 @@ func newConvoy(t *testing.T) *convoy {
 			require.NoError(t, err)
 			t.Cleanup(func() { running.Stop(syscall.SIGTERM) })
 			servers += fmt.Sprintf("  - {name: lb, kind: haproxy, addresses: [127.0.0.1], ports: [%d], reach: {by: local, configuration: "+
-				"%s/haproxy.cfg, test: '/usr/sbin/haproxy -c -f %[2]s/haproxy.cfg', reload: 'false'}}\n", port, dir)
+				"%s/haproxy.cfg, test: '/usr/sbin/haproxy -c -f %[2]s/haproxy.cfg', reload: 'test -e %[2]s/reloads'}}\n", port, dir)
 			continue
 		}
 		main := startNginx(t, dir, plain, fmt.Sprintf("server {\n  listen %s;\n  server_name %s;\n  root %s/www;\n}\nserver {\n"+
@@ -179,11 +181,22 @@ func TestAWave(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 409, refused.StatusCode(), string(refused.Body))
 	assert.Contains(t, string(refused.Body), "lb, in front of n1, would refuse it at "+f.dir["lb"]+"/haproxy.cfg:")
-	assert.Contains(t, string(refused.Body), "give lb the new CA first: add the certificate of "+f.town.Root.CommonName()+" to "+
-		f.dir["lb"]+"/trust.pem")
+	give := regexp.MustCompile("give lb the new CA first: insegna installation begin ([0-9]+) adds the certificate of " +
+		f.town.Root.CommonName() + " to " + f.dir["lb"] + "/trust.pem").FindStringSubmatch(string(refused.Body))
+	require.NotNil(t, give, string(refused.Body))
+	number, err := strconv.ParseInt(give[1], 10, 64)
+	require.NoError(t, err)
 	trust, err := os.ReadFile(f.dir["lb"] + "/trust.pem")
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(f.dir["lb"]+"/trust.pem", append(trust, certs.PEM(f.town.Root.Raw)...), 0o644))
+	require.NoError(t, os.WriteFile(f.dir["lb"]+"/reloads", nil, 0o600))
+	given, err := r.Client.BeginInstallationWithResponse(t.Context(), number)
+	require.NoError(t, err)
+	require.Equal(t, 200, given.StatusCode(), string(given.Body))
+	require.Equal(t, client.InstallationStateDone, settled(t, r.Client, number).State)
+	require.NoError(t, os.Remove(f.dir["lb"]+"/reloads"))
+	now, err := os.ReadFile(f.dir["lb"] + "/trust.pem")
+	require.NoError(t, err)
+	assert.Equal(t, string(trust)+string(certs.PEM(f.town.Root.Raw)), string(now))
 	w := preview()
 	assert.Equal(t, []string{"n1", "n2 n3", "lb"}, orderOf(w))
 	f.shows(t, all(f.old))

@@ -21,6 +21,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
@@ -64,7 +65,9 @@ type Destination struct {
 	// Lenient says that the test passes what ends the server at a reload; then what
 	// the reader finds refused counts beside it
 	Lenient  bool
-	Combined bool          // certificates and key go in one file
+	Combined bool // certificates and key go in one file
+	// Verifies are lines that name CAs for servers behind alone; nil where none are known
+	Verifies *regexp.Regexp
 	Live     Live          // nil: what lies there is taken in by a reload alone
 	Limit    time.Duration // of a command; half a minute when 0
 	Keep     int           // versions that stay; 5 when 0

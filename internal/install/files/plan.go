@@ -65,10 +65,8 @@ func (d *Destination) plan(ctx context.Context, w *install.Wish) (*install.Plann
 	if err != nil {
 		return nil, err
 	}
-	if bad := reading.Ends(); bad != nil && d.Lenient {
-		return nil, &install.RefusedError{Reason: "a reload would end the server, although its own test passes: " +
-			bad.Error(),
-			Next: "mend that first, then survey the server anew"}
+	if err := d.outlives(reading); err != nil {
+		return nil, err
 	}
 	p := &planner{Destination: d, wish: w, reading: reading}
 	sites, err := p.sites()
@@ -150,6 +148,15 @@ func (p *planner) stapled(ctx context.Context, fsys fs.FS, l *layout, wanted []k
 		wanted[i].Staple = ""
 	}
 	return p.Editor.Edit(fsys, p.Main, wanted)
+}
+
+// outlives refuses a configuration whose reload would end the server.
+func (d *Destination) outlives(r *kind.Reading) error {
+	if bad := r.Ends(); bad != nil && d.Lenient {
+		return &install.RefusedError{Reason: "a reload would end the server, although its own test passes: " + bad.Error(),
+			Next: "mend that first, then survey the server anew"}
+	}
+	return nil
 }
 
 // own says whether a host is one that is to get something else.

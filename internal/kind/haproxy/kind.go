@@ -64,10 +64,13 @@ var Kind = &kind.Kind{
 	Tester: tester{},
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
-		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Combined: true, Live: live{},
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Verifies: verifies, Combined: true, Live: live{},
 			Main: way.Configuration, Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
 	},
 }
+
+// verifies are lines that name CAs for servers behind alone.
+var verifies = regexp.MustCompile(`^(server|server-template|default-server)\s`)
 
 // configuration implements kind.Reader.
 type configuration struct{}

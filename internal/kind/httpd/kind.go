@@ -67,11 +67,14 @@ var Kind = &kind.Kind{
 	Tester: tester{}, Lenient: true,
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
-		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Lenient: true,
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Verifies: verifies, Lenient: true,
 			Main: way.Configuration,
 			Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
 	},
 }
+
+// verifies are lines that name CAs for servers behind alone.
+var verifies = regexp.MustCompile(`(?i)^SSLProxyCACertificateFile\s`)
 
 // with is the program led to a main file.
 func with(main string) string {

@@ -65,10 +65,13 @@ var Kind = &kind.Kind{
 	Tester: tester{},
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
-		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Main: way.Configuration,
+		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Verifies: verifies, Main: way.Configuration,
 			Test: way.Commands[testKey], Reload: way.Commands[reloadKey]}
 	},
 }
+
+// verifies are lines that name CAs for servers behind alone.
+var verifies = regexp.MustCompile(`^\w+_ssl_trusted_certificate\s`)
 
 // with is the program led to a main file.
 func with(main string) string {
