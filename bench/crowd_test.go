@@ -294,6 +294,7 @@ func flood(url string) {
 		all.Go(func() {
 			d := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 2, byte(n+1))}}
 			c := &http.Client{Transport: &http.Transport{DialContext: d.DialContext}}
+			time.Sleep(time.Duration(n) * 2 * time.Millisecond) // not all at once
 			for i := 0; ; i++ {
 				body := strings.NewReader(fmt.Sprintf(`{"name":"n%d-%d","passphrase":"wrong wrong wrong"}`, n, i))
 				if resp, err := c.Post(url+"/session", "application/json", body); err == nil {

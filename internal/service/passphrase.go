@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
@@ -98,11 +99,8 @@ type hashing struct {
 	from    map[string]int // of these by address
 }
 
-// Bounds of hashing. Half of the processors are left for everything else; a place
-// that was used rests for three times as long as that took, so that many who sign in
-// leave seven eighths.
+// Bounds of hashing. Half of the processors are left for everything else.
 const (
-	longestRest     = 200 * time.Millisecond
 	mostHashing     = 24
 	mostHashingFrom = 3
 )
@@ -136,8 +134,7 @@ func (h *hashing) do(ctx context.Context, from string, what func()) error {
 	}()
 	select {
 	case h.places <- struct{}{}:
-		began := time.Now()
-		defer func() { time.AfterFunc(min(3*time.Since(began), longestRest), func() { <-h.places }) }()
+		defer func() { <-h.places }()
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -171,9 +168,17 @@ func (h *hashing) hash(ctx context.Context, from string, p safe.Secret) (kept st
 	return kept, h.do(ctx, from, func() { kept = hashPassphrase(p) })
 }
 
-// same compares a passphrase with what is kept of one.
-func (h *hashing) same(ctx context.Context, from string, p safe.Secret, kept string) (same bool, err error) {
-	return same, h.do(ctx, from, func() { same = samePassphrase(p, kept) })
+// same compares a passphrase with what is kept of one, which is looked up once it is its
+// turn: who is turned away costs nothing.
+func (h *hashing) same(ctx context.Context, from string, p safe.Secret, kept func() (string, error)) (same bool, err error) {
+	var failed error
+	err = h.do(ctx, from, func() {
+		var of string
+		if of, failed = kept(); failed == nil {
+			same = samePassphrase(p, of)
+		}
+	})
+	return same, cmp.Or(err, failed)
 }
 
 // hashPassphrase stores its parameters with the hash, which can then be raised

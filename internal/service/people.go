@@ -88,19 +88,22 @@ func (s *Access) SignIn(ctx context.Context, name string, passphrase safe.Secret
 	if err := s.throttle.begin(now, tries); err != nil {
 		return nil, "", err
 	}
-	p, err := s.store.Person(ctx, name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, "", err
-	}
-	kept := standInHash
-	if err == nil && p.Passphrase != "" {
-		kept = p.Passphrase
-	}
-	same, err := s.hashing.same(ctx, from, passphrase, kept)
+	var p *store.Person
+	known := false
+	same, err := s.hashing.same(ctx, from, passphrase, func() (_ string, err error) {
+		p, err = s.store.Person(ctx, name)
+		if known = err == nil && p.Passphrase != ""; known {
+			return p.Passphrase, nil
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			err = nil
+		}
+		return standInHash, err
+	})
 	if err != nil {
 		return nil, "", err
 	}
-	if !same || kept == standInHash {
+	if !same || !known {
 		s.cfg.Log.Warn("a sign-in failed", "name", name, "from", from)
 		return nil, "", ErrSignIn
 	}
@@ -143,7 +146,7 @@ func (s *Access) ChangePassphrase(ctx context.Context, before, next safe.Secret,
 	if err := s.throttle.begin(now, tries); err != nil {
 		return err
 	}
-	same, err := s.hashing.same(ctx, from, before, c.Person.Passphrase)
+	same, err := s.hashing.same(ctx, from, before, func() (string, error) { return c.Person.Passphrase, nil })
 	if err != nil {
 		return err
 	}
