@@ -506,6 +506,7 @@ var fillSQL = []string{
 	`insert into targets (endpoint_id, host_id, generation, verdict, served, leaf)
 	 select e.id, h.id, 1, 'agreed', 'agrees', sha256((1 + (h.id * 10 + e.id) % 100000)::text::bytea) from hosts h cross join endpoints e where e.address << '127.50.0.0/24' and h.name like 'fill%'`,
 	`update declarations set bindings = (select count(*) from targets where host_id is not null and removed_at is null) where current`,
+	`update targets t set leaf_ends = c.not_after from certificates c where c.sha256 = t.leaf and t.leaf_ends is null`,
 	`update servers set bindings = 30000 where name like 'fill%'`,
 	`analyze`,
 }

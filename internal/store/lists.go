@@ -397,18 +397,20 @@ type Lane struct {
 	NotBefore, NotAfter time.Time // its validity
 }
 
-// Lanes lists the served certificates that end first: it walks along their ends, and
-// asks of each whether a binding shows it.
+// Lanes lists the served certificates that end first: it steps along the ends of what is
+// served from one certificate to the next.
 func (s *Store) Lanes(ctx context.Context, limit int) ([]Lane, error) {
-	const shown = "from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null"
-	first := func(of string) string {
-		return "(select c.* from certificates c where " + of + " and exists (select 1 " + shown + ") order by c.not_after, c.sha256 limit @limit)"
-	}
+	const served = "t.host_id is not null and t.removed_at is null and t.leaf_ends is not null"
 	var list []Lane
-	return list, s.db.WithContext(ctx).Raw(`select c.sha256, c.common_name, jsonb_array_length(c.names) as names, (select count(*) `+shown+`) as hosts,
-			c.not_before, c.not_after
-		from (`+first("not c.is_ca")+" union all "+first("c.is_ca")+`) c order by c.not_after, c.sha256 limit @limit`,
-		map[string]any{"limit": limit}).Scan(&list).Error
+	return list, s.db.WithContext(ctx).Raw(`with recursive walk as (
+			(select t.leaf_ends, t.leaf, 1 as n from targets t where `+served+` order by t.leaf_ends, t.leaf limit 1)
+			union all
+			select next.leaf_ends, next.leaf, w.n + 1 from walk w cross join lateral (select t.leaf_ends, t.leaf from targets t
+				where `+served+` and (t.leaf_ends, t.leaf) > (w.leaf_ends, w.leaf) order by t.leaf_ends, t.leaf limit 1) next
+			where w.n < @limit)
+		select c.sha256, c.common_name, jsonb_array_length(c.names) as names, c.not_before, c.not_after,
+			(select count(*) from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null) as hosts
+		from walk w join certificates c on c.sha256 = w.leaf order by c.not_after, c.sha256`, map[string]any{"limit": limit}).Scan(&list).Error
 }
 
 // DayCount says how many served certificates end on a day (UTC).

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"net"
@@ -10,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -117,6 +119,22 @@ func assertCounted(t *testing.T, s *store.Store) {
 		assert.Equal(t, [...]int{at("%"), at("broken"), at("at-odds"), at("unknown"), at("agreed")},
 			[...]int{v.Bindings, v.Broken, v.AtOdds, v.Unknown, v.Agreed}, v.Name)
 	}
+	rows, err := s.Pool().Query(t.Context(), `select encode(c.sha256, 'hex'), u.n from (select leaf, count(*)::int as n from targets
+		where host_id is not null and removed_at is null group by leaf) u join certificates c on c.sha256 = u.leaf order by c.not_after, c.sha256 limit 3`)
+	require.NoError(t, err)
+	type lane struct {
+		Leaf  string
+		Hosts int
+	}
+	want, err := pgx.CollectRows(rows, pgx.RowToStructByPos[lane])
+	require.NoError(t, err)
+	lanes, err := s.Lanes(t.Context(), 3)
+	require.NoError(t, err)
+	got := make([]lane, len(lanes))
+	for i, l := range lanes {
+		got[i] = lane{hex.EncodeToString(l.Sha256), l.Hosts}
+	}
+	assert.Equal(t, want, got)
 }
 
 // begin starts a survey without any queue and gives its targets.
@@ -156,10 +174,13 @@ func TestAShardRunTwiceCountsOnce(t *testing.T) {
 	declare(t, s, text("1-20", "  - {name: a.lantern.example, at: [quay]}\n"))
 	v, targets := begin(t, s, store.Scope{})
 	require.Len(t, targets, 40)
-	leaf := pkitest.Leaf(nil, "a.lantern.example")
+	var leaves []*pkitest.Entity
+	for i := range 5 {
+		leaves = append(leaves, pkitest.Leaf(nil, "a.lantern.example", pkitest.Valid(-time.Hour, time.Duration(9-i/2)*time.Hour)))
+	}
 	looks := make([]store.Look, len(targets))
 	for i, target := range targets {
-		if looks[i] = lookOf(target, leaf); i%4 == 3 {
+		if looks[i] = lookOf(target, leaves[i%len(leaves)]); i%4 == 3 {
 			looks[i] = lookOf(target, nil, refused)
 		}
 	}
@@ -173,7 +194,8 @@ func TestAShardRunTwiceCountsOnce(t *testing.T) {
 	assert.Equal(t, []int{40, 40, 30, 10}, []int{now.Targets, now.Done, now.Connected, now.Opened})
 	assert.Equal(t, 40, count(t, s, "select count(*) from sightings"))
 	assert.Equal(t, 10, count(t, s, "select count(*) from findings"))
-	assert.Equal(t, 1, count(t, s, "select count(*) from certificates"), "a certificate is stored once")
+	assert.Equal(t, len(leaves), count(t, s, "select count(*) from certificates"), "a certificate is stored once")
+	assertCounted(t, s)
 	left, err := s.Pending(t.Context(), v.ID, store.Scope{}, 0, store.Target{}, 1000)
 	require.NoError(t, err)
 	assert.Empty(t, left)
