@@ -46,7 +46,9 @@ func TestAResponderIsAskedAndNotBelieved(t *testing.T) {
 		"without an end":   {changed(func(r *ocsp.Response) { r.NextUpdate = time.Time{} }), root, nil, "does not say how long"},
 		"not for now":      {good, root, func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(ocsp.TryLaterErrorResponse) }, "try later"},
 		"an error":         {good, root, http.NotFound, "answers with status 404"},
-		"led elsewhere": {good, root, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.0.0.1:1/", 307) },
+		"led elsewhere": {good, root, func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusTemporaryRedirect)
+		},
 			"answers with status 307"},
 		"large": {good, root, func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(make([]byte, 1<<20)) }, "more than 64 KB"},
 		"junk":  {good, root, func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, "no response for it"},
