@@ -209,6 +209,9 @@ type child struct {
 
 // run starts one server; it ends with this process, even when that is killed.
 func (e *Estate) run(ctx context.Context, s server) error {
+	if err := awaitFree(ctx, s.ready); err != nil {
+		return fmt.Errorf("starting %s: %w", s.name, err)
+	}
 	c := &child{name: s.name}
 	cmd := exec.Command(s.args[0], s.args[1:]...)
 	cmd.Stderr = &c.log
@@ -245,6 +248,26 @@ func (c *child) lastWords() string {
 // lateReader is the server that opens its ports before it reads its keys, so that
 // it is up only when it shakes hands.
 const lateReader = "freight-1"
+
+// awaitFree waits until nobody answers at an address any more: a server of a demo that was
+// killed a moment ago would be taken for the one that is started.
+func awaitFree(ctx context.Context, address string) error {
+	for deadline := time.Now().Add(15 * time.Second); ; {
+		conn, err := net.DialTimeout("tcp", address, time.Second)
+		if err != nil {
+			return nil
+		}
+		_ = conn.Close()
+		if time.Now().After(deadline) {
+			return fmt.Errorf("another program answers at %s; stop that one", address)
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
 
 // awaitPort waits until the server takes connections, or tells why it ended
 // instead.
