@@ -444,7 +444,8 @@ func (m *mending) keepAs(ctx context.Context, row *store.Installation, planned *
 // renewals says for the findings that need another certificate where it comes from: a
 // mandate's that is in force and fits, or one that has to be ordered.
 func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
-	installed := map[string]bool{} // mandate and server
+	installed := map[string]*InstallationView{} // by mandate and server
+	refusals := map[string]*RefusedError{}      // the same
 	for _, f := range list {
 		at, err := m.mendingOn(f.Server)
 		var refused *RefusedError
@@ -461,18 +462,25 @@ func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
 			return err
 		}
 		if mandate != nil && m.current(f, mandate) {
-			if installed[mandate.Name+" "+at.Name] {
+			key := mandate.Name + " " + at.Name
+			if installed[key] == nil && refusals[key] == nil {
+				v, err := m.installing.PreviewInstallation(ctx, mandate.Name, at.Name, m.request.Also)
+				if errors.As(err, &refused) {
+					refusals[key] = refused
+				} else if err != nil {
+					return err
+				} else {
+					installed[key] = v
+					m.plan.Installations = append(m.plan.Installations, v)
+				}
+			}
+			if no := refusals[key]; no != nil {
+				m.leave(f, no.Reason, no.Next)
 				continue
 			}
-			installed[mandate.Name+" "+at.Name] = true
-			v, err := m.installing.PreviewInstallation(ctx, mandate.Name, at.Name, m.request.Also)
-			if errors.As(err, &refused) {
-				m.leave(f, refused.Reason, refused.Next)
-				continue
-			} else if err != nil {
+			if err := m.mendsToo(ctx, installed[key], f, mandate); err != nil {
 				return err
 			}
-			m.plan.Installations = append(m.plan.Installations, v)
 			continue
 		}
 		if from, err := m.siblingOf(ctx, f); err != nil {
@@ -488,6 +496,13 @@ func (m *mending) renewals(ctx context.Context, list []*store.Finding) error {
 		}
 	}
 	return nil
+}
+
+// mendsToo notes that what a mandate has in force mends a finding where it is installed.
+func (m *mending) mendsToo(ctx context.Context, v *InstallationView, f *store.Finding, mandate *MandateView) error {
+	v.Mends = append(v.Mends, store.InstallationMend{Finding: f.ID, Code: string(f.Code), Host: f.Host,
+		Does: fmt.Sprintf("the certificate of order %d of %s, which lies in the safe, is installed", mandate.InForce.ID, mandate.Name)})
+	return m.store.PreviewMends(ctx, v.Installation)
 }
 
 // renew notes that a host needs a certificate from its CA.
@@ -542,10 +557,17 @@ func (m *mending) brought(ctx context.Context, issuer string) (bool, error) {
 		return false, err
 	}
 	for i := range list {
-		if list[i].InForce == nil || list[i].Spec.CA != m.estate.CAs[0].Name {
+		if list[i].Spec.CA != m.estate.CAs[0].Name {
 			continue
 		}
-		chain, err := certs.ReadCertificates(list[i].InForce.Chain)
+		v, err := m.ordering.Mandate(ctx, list[i].Name)
+		if err != nil {
+			return false, err
+		}
+		if v.InForce == nil {
+			continue
+		}
+		chain, err := certs.ReadCertificates(v.InForce.Chain)
 		if err == nil && len(chain) > 0 && chain[0].IssuerName() == issuer {
 			return true, nil
 		}
@@ -569,7 +591,7 @@ func (m *mending) mandateOf(ctx context.Context, f *store.Finding) (*MandateView
 			if slices.Contains(list[i].Spec.Names, q) && slices.ContainsFunc(list[i].Spec.Install, func(r estate.Ref) bool {
 				return r.Server == f.Server && (r.Port == 0 || int(r.Port) == f.Port)
 			}) {
-				return &list[i], nil
+				return m.ordering.Mandate(ctx, list[i].Name) // a list does not tell all of what is in force
 			}
 		}
 	}
@@ -583,6 +605,7 @@ func (m *mending) current(f *store.Finding, mandate *MandateView) bool {
 		return false
 	}
 	chain, err := certs.ReadCertificates(mandate.InForce.Chain)
+
 	return err == nil && len(chain) > 0 && string(chain[0].Fingerprint[:]) != string(f.Leaf) &&
 		m.judge.Fit(m.target(f.Host), chain, nil, m.at) == nil
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -362,3 +363,46 @@ func TestAKeyIsNotShownInADiff(t *testing.T) {
 }
 
 func ptrTo[T any](v T) *T { return &v }
+
+// TestWhatLiesInTheSafeMends installs what a mandate has in force where an ended
+// certificate is shown; the plan lists all it mends, and they close.
+func TestWhatLiesInTheSafeMends(t *testing.T) {
+	q := newQuay(t)
+	past := pkitest.Leaf(pkitest.CA("Former Root", nil), deck, pkitest.Valid(-48*time.Hour, -time.Hour))
+	key, err := certs.KeyPEM(past.Key)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(q.dir+"/old.pem", append(certs.PEM(past.Raw), key...), 0o600))
+	text, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	end := strings.LastIndex(string(text), "}")
+	require.NoError(t, os.WriteFile(q.site, []byte(string(text[:end])+fmt.Sprintf("server { listen %s ssl; server_name %s; root %s/www; "+
+		"ssl_certificate %[3]s/old.pem; ssl_certificate_key %[3]s/old.pem; }\n}\n", q.secure, deck, q.dir)), 0o644))
+	out, err := exec.Command("/usr/sbin/nginx", "-p", q.dir+"/", "-c", q.site, "-e", "stderr", "-s", "reload").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Eventually(t, func() bool { return q.served() != "" }, 10*time.Second, 50*time.Millisecond)
+	r := servicetest.Start(t)
+	q.open(t, r.URL, r.Client)
+	y := &yard{Running: r}
+	require.Contains(t, y.open(t), "issuer-unknown", "that closes with it")
+	o := ended(t, r.Client, begin(t, r.Client, "deck", false))
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+	plan := y.planned(t, client.MendRequest{Host: ptrTo(deck)})
+	require.Len(t, plan.Installations, 1, "%+v", plan)
+	assert.Empty(t, plan.Renewals)
+	v := plan.Installations[0]
+	var mended []string
+	for _, f := range v.Mends {
+		mended = append(mended, f.Code)
+		assert.Contains(t, f.Does, "of deck, which lies in the safe")
+	}
+	assert.Equal(t, []string{"expired"}, mended)
+	shown, err := r.Client.GetInstallationWithResponse(t.Context(), v.Number)
+	require.NoError(t, err)
+	assert.Equal(t, v.Mends, shown.JSON200.Mends, "and is kept so")
+	done := y.carried(t, v.Number)
+	require.Equal(t, client.InstallationStateDone, done.State, done.Reason)
+	assert.Equal(t, *o.Certificate, q.served())
+	for _, code := range []string{"expired", "issuer-unknown"} {
+		assert.NotContains(t, y.open(t), code)
+	}
+}

@@ -112,6 +112,11 @@ func (s *Store) AddPreview(ctx context.Context, v *Installation) error {
 	})
 }
 
+// PreviewMends keeps which findings an installation mends that was not begun yet.
+func (s *Store) PreviewMends(ctx context.Context, v *Installation) error {
+	return s.db.WithContext(ctx).Model(v).Where("started_at is null").Select("mends").Updates(v).Error
+}
+
 // change alters an installation together with what the journal says of it and
 // the job that carries it out.
 func (s *Store) changeInstallation(ctx context.Context, id int64, act func(*Installation) *Act, at time.Time,
