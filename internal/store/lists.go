@@ -420,10 +420,11 @@ type DayCount struct {
 }
 
 // ShownMark stands for what is served at bindings as a whole: as long as it is the
-// same, so is that. Only the last surveys are in it; who keeps something by it keeps
-// it for minutes.
+// same, so is that. Sightings are numbered as they are written and may be stored in
+// another order, so what the last surveys began is in it besides.
 func (s *Store) ShownMark(ctx context.Context) (mark string, err error) {
-	return mark, s.db.WithContext(ctx).Raw(`select (select coalesce(max(id), 0) from declarations) || ' ' || coalesce(string_agg(survey_id || ':' || begun, ' '
+	return mark, s.db.WithContext(ctx).Raw(`select (select coalesce(max(id), 0) from declarations) || ' ' ||
+			(select coalesce(max(id), 0) from sightings) || ' ' || coalesce(string_agg(survey_id || ':' || begun, ' '
 			order by survey_id), '') from (select survey_id, sum(begun) as begun from shards
 			where survey_id > (select coalesce(max(id), 0) - 20 from surveys) group by survey_id having sum(begun) > 0) news`).Scan(&mark).Error
 }

@@ -196,6 +196,15 @@ func TestAShardRunTwiceCountsOnce(t *testing.T) {
 	assert.Equal(t, 10, count(t, s, "select count(*) from findings"))
 	assert.Equal(t, len(leaves), count(t, s, "select count(*) from certificates"), "a certificate is stored once")
 	assertCounted(t, s)
+	mark, err := s.ShownMark(t.Context())
+	require.NoError(t, err)
+	for range 25 { // more than are looked at one by one
+		begin(t, s, store.Scope{})
+	}
+	later, err := s.ShownMark(t.Context())
+	require.NoError(t, err)
+	assert.NotEqual(t, mark, later)
+	assert.Contains(t, later, " 40 ", "what was begun long ago stays in it")
 	left, err := s.Pending(t.Context(), v.ID, store.Scope{}, 0, store.Target{}, 1000)
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -129,20 +129,20 @@ func (e *editor) exchange(w kind.Wanted, list []kind.Wanted) error {
 // besides puts aside what lies beside a certificate and belongs to the old one. The CA's
 // answer for the new one takes its place where there is one.
 func (e *editor) besides(p, end string, w kind.Wanted) error {
-	_, err := fs.Lstat(e.fs, source.InFS(p))
-	to := ""
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	ours := p == w.Certificate+end || e.leads(p, w.Certificate+end) // it goes with the version
+	_, err := fs.Stat(e.fs, source.InFS(p))
+	switch gone := errors.Is(err, fs.ErrNotExist); {
+	case gone && !(ours && e.leads(p, w.Certificate+end)):
 		return nil
-	case err != nil:
+	case err != nil && !gone:
 		return err
-	case end == ".ocsp":
-		e.out.Stapled = e.out.Stapled || w.Staple != ""
-		if to = w.Staple; to != "" && (p == to || e.leads(p, to)) {
-			return nil
-		}
 	}
-	if p == w.Certificate+end || e.leads(p, w.Certificate+end) { // goes with the version, and leads to nothing then
+	to := ""
+	if end == ".ocsp" {
+		to = w.Staple
+		e.out.Stapled = e.out.Stapled || to != ""
+	}
+	if ours {
 		return nil
 	}
 	return e.aside(p, to, w)

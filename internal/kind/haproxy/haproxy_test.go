@@ -191,9 +191,10 @@ func TestWhatLiesBesideACertificateIsPutAside(t *testing.T) {
 		x.DNSNames = []string{"a.example",
 			"www.a.example"}
 	})
-	for _, end := range []string{".ocsp", ".issuer", ".sctl"} {
+	for _, end := range []string{".ocsp", ".issuer"} {
 		require.NoError(t, os.WriteFile(c.Dir+"/certs/a.pem"+end, []byte("of the old certificate"), 0o644))
 	}
+	require.NoError(t, os.Symlink(c.Dir+"/gone", c.Dir+"/certs/a.pem.sctl")) // the server takes that for nothing
 	was := state(t, c.Dir)
 	to := destination(c)
 	planned, err := to.Plan(t.Context(), &install.Wish{Mandate: "menu", Server: "quay", Names: leaf.DNSNames,
@@ -201,7 +202,7 @@ func TestWhatLiesBesideACertificateIsPutAside(t *testing.T) {
 		Version: "1"})
 	require.NoError(t, err)
 	assert.False(t, planned.Unasked)
-	assert.Len(t, planned.Plan.Links, 4)
+	assert.Len(t, planned.Plan.Links, 3)
 	key, err := certs.KeyPEM(leaf.Key)
 	require.NoError(t, err)
 	_, err = to.Stage(t.Context(), &planned.Plan, &install.Material{Chain: certs.PEM(leaf.Raw), Key: key})
@@ -211,7 +212,7 @@ func TestWhatLiesBesideACertificateIsPutAside(t *testing.T) {
 	assert.Contains(t, said, c.Dir+"/certs/a.pem.ocsp is put aside as "+c.Dir+"/insegna/menu/before/1/")
 	list, err := filepath.Glob(c.Dir + "/certs/*")
 	require.NoError(t, err)
-	assert.Len(t, list, 2)
+	assert.Len(t, list, 3)
 	_, err = to.Switch(t.Context(), &planned.Plan)
 	require.NoError(t, err, "it may be done again")
 	for range 2 {
