@@ -1411,12 +1411,15 @@ type InstallationAct struct {
 type InstallationBinding struct {
 	Address string `json:"address"`
 
-	// Before SHA-256 of the certificate it showed; empty when it showed none
+	// Before SHA-256 of the certificate it showed; empty when it showed none. In plain http, the status it answered with, and where that leads
 	Before string `json:"before"`
 	Host   string `json:"host"`
 
 	// Neighbour it belongs to another site and has to show what it showed
 	Neighbour bool `json:"neighbour"`
+
+	// Plain what is asked for in plain http; absent for a look over TLS
+	Plain *string `json:"plain,omitempty"`
 }
 
 // InstallationPage defines model for InstallationPage.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -158,6 +159,11 @@ func (a *app) showPreview(v *client.Installation) {
 		edit()
 	}
 	for _, d := range v.Bindings {
+		if d.Plain != nil {
+			a.say("  look    http://%s%s at %s, which is answered with: %s", clean(d.Host), clean(*d.Plain), d.Address,
+				cmp.Or(clean(d.Before), "nothing"))
+			continue
+		}
 		shows := "shows no certificate"
 		if first, more, _ := strings.Cut(d.Before, " "); first != "" {
 			shows = "shows " + first[:12]

@@ -41,7 +41,7 @@ func installationOf(v *service.InstallationView) contract.Installation {
 	for _, d := range v.Bindings {
 		out.Bindings = append(out.Bindings,
 			contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before,
-				Neighbour: d.Neighbour})
+				Neighbour: d.Neighbour, Plain: optional(d.Plain)})
 	}
 	for _, s := range v.Steps {
 		out.Steps = append(out.Steps,

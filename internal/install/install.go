@@ -57,6 +57,9 @@ type Binding struct {
 	// Whole says that it is the whole list that counts: the SHA-256 of each certificate
 	// sent, parted by blanks
 	Whole bool `json:"whole,omitempty"`
+	// Plain is what is asked for in plain http; it shows the status of the answer, and where
+	// it leads. "" for a look over TLS
+	Plain string `json:"plain,omitempty"`
 }
 
 // Well says whether a binding shows what it should: the new certificate, or
@@ -72,7 +75,12 @@ func (b *Binding) Well(shown, leaf string) bool {
 }
 
 // String names the binding as visitors meet it.
-func (b *Binding) String() string { return fmt.Sprintf("%s at %s", b.Host, b.At) }
+func (b *Binding) String() string {
+	if b.Plain != "" {
+		return fmt.Sprintf("http://%s at %s", b.Host, b.At)
+	}
+	return fmt.Sprintf("%s at %s", b.Host, b.At)
+}
 
 // File is one file of a server's configuration before and after a change.
 type File struct {

@@ -32,6 +32,11 @@ type Mending struct {
 	// Fit says why a list, leaf first, is not what visitors of a host need; nil when it
 	// is
 	Fit func(host string, list []*certs.Certificate) error
+	// Plain is the port a host is asked for at in plain http
+	Plain func(host string) uint16
+	// Proof is the mandate that shows control of a host over plain http, "" for none, and
+	// the address of what answers a CA beside servers, "" for files
+	Proof func(host string) (mandate, listener string)
 }
 
 // Fault is one finding about a server.

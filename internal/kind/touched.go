@@ -40,10 +40,6 @@ const (
 // unknown is a host no configuration names (RFC 6761 section 6.4).
 const unknown = "no-such-site.insegna.invalid"
 
-// asked are the paths plain http is compared by: the front, the file a CA asks
-// for (RFC 8555 section 8.3) and any other.
-var asked = []string{"/", "/.well-known/acme-challenge/token", "/any/other-path"}
-
 // Compared is what two sides of an edit are compared for.
 type Compared struct {
 	Before, After Side
@@ -69,7 +65,7 @@ func (c *Compared) Touched() []Change {
 	for _, w := range c.Wanted {
 		c.sites[w.Site] = true
 	}
-	visitors := c.visitors()
+	visitors := c.Before.Reading.visitors(c.Own)
 	for _, at := range c.endpoints() {
 		for _, v := range visitors {
 			if len(out) >= c.Most {
@@ -83,14 +79,15 @@ func (c *Compared) Touched() []Change {
 	return out
 }
 
-// visitors are those who are to get what they got.
-func (c *Compared) visitors() []visitor {
+// visitors are those who ask for other hosts than some: each that is configured, one
+// without a site, and none.
+func (r *Reading) visitors(own func(host string) bool) []visitor {
 	list := []visitor{{UnknownHost, unknown}, {NoHost, ""}}
 	met := map[string]bool{}
-	for i := range c.Before.Reading.Sites {
-		for n := range c.Before.Reading.Sites[i].Names {
-			for _, host := range Hosts(&c.Before.Reading.Sites[i].Names[n]) {
-				if !met[host] && !c.Own(host) {
+	for i := range r.Sites {
+		for n := range r.Sites[i].Names {
+			for _, host := range Hosts(&r.Sites[i].Names[n]) {
+				if !met[host] && !own(host) {
 					list = append(list, visitor{host, host})
 				}
 				met[host] = true
@@ -267,7 +264,7 @@ func (c *Compared) plain(v visitor, at netip.AddrPort, was, is *Answer) (before,
 	if before == after && !c.edited(was.Site) || was.Site == nil || was.Site.Protocol != HTTP {
 		return before, after
 	}
-	for _, p := range asked {
+	for _, p := range Ways {
 		a, known := c.Before.Answers.Plain(v.host, at, p)
 		b, still := c.After.Answers.Plain(v.host, at, p)
 		if one, other := a.words(known), b.words(still); one != other {

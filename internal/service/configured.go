@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -24,6 +25,7 @@ type Reading struct {
 	base
 	declaring *Declaring                          // knows the way to each server
 	known     *otter.Cache[int64, *configuration] // by number of the reading
+	whole     *otter.Cache[int64, *wholeReading]  // the same with the texts of their files, a few
 	listed    *costlyBy[serverPage]               // pages of servers, by what was asked
 
 	mu     sync.Mutex
@@ -109,6 +111,9 @@ type configuration struct {
 	beside  map[string][]binding.Beside   // by name in the certificate, of files no site names
 	opens   string                        // the user the server opens its files as
 	partial string                        // what could not be read of it, "" when all was
+
+	mu    sync.Mutex
+	plain map[plainly]*plainAnswer // what was asked in plain http
 }
 
 // keptConfigurations bounds how many servers' configurations are kept ready.
@@ -119,6 +124,34 @@ func (s *Reading) configurationOf(ctx context.Context, reading int64) (*configur
 	if had, ok := s.known.GetIfPresent(reading); ok {
 		return had, nil
 	}
+	whole, err := s.wholeOf(ctx, reading)
+	if err != nil {
+		return nil, err
+	}
+	r := *whole.Reading
+	r.Files = slices.Clone(r.Files)
+	for i := range r.Files {
+		r.Files[i].Text = "" // large, and rarely asked for
+	}
+	v := newConfiguration(s.cfg.Kinds.Of(r.Kind), &r)
+	s.known.Set(reading, v)
+	return v, nil
+}
+
+// wholeReading is a stored reading with the texts of its files.
+type wholeReading struct {
+	*kind.Reading
+	answers func() kind.Answers
+}
+
+// keptWhole bounds how many of them are kept.
+const keptWhole = 16
+
+// wholeOf gives a stored reading with the texts of its files.
+func (s *Reading) wholeOf(ctx context.Context, reading int64) (*wholeReading, error) {
+	if had, ok := s.whole.GetIfPresent(reading); ok {
+		return had, nil
+	}
 	packed, err := s.store.Document(ctx, reading)
 	if err != nil {
 		return nil, err
@@ -127,12 +160,10 @@ func (s *Reading) configurationOf(ctx context.Context, reading int64) (*configur
 	if err != nil {
 		return nil, err
 	}
-	for i := range r.Files {
-		r.Files[i].Text = "" // large, and rarely asked for
-	}
-	v := newConfiguration(s.cfg.Kinds.Of(r.Kind), r)
-	s.known.Set(reading, v)
-	return v, nil
+	k := s.cfg.Kinds.Of(r.Kind)
+	w := &wholeReading{r, sync.OnceValue(func() kind.Answers { return k.Reader.Answers(r) })}
+	s.whole.Set(reading, w)
+	return w, nil
 }
 
 // newConfiguration parses the certificates of a reading once, for all its
@@ -183,6 +214,8 @@ type views struct {
 	// what stands behind each, by server and the line that leads there
 	behind  map[int64]map[place.Place][]binding.Hop
 	origins *origins
+	estate  *estate.Estate // in force
+	proofs  func() ([]store.Mandate, error)
 }
 
 // viewsFor loads the readings of a page's servers side by side with it.
@@ -224,9 +257,17 @@ func (s *Reading) viewsFor(ctx context.Context, page []store.Target) (*views, er
 	if err != nil {
 		return nil, err
 	}
+	v.estate = e
+	var servers []string
 	for i := range e.Servers {
 		v.ways[e.Servers[i].Name] = e.Servers[i].Reach
 	}
+	for _, t := range page {
+		if _, read := heads[t.ServerID]; read && !slices.Contains(servers, t.Server) {
+			servers = append(servers, t.Server)
+		}
+	}
+	v.proofs = sync.OnceValues(func() ([]store.Mandate, error) { return s.store.ProvedOver(ctx, servers) })
 	return v, nil
 }
 

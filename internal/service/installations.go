@@ -400,6 +400,14 @@ func (s *Installing) installedOn(ctx context.Context, m *MandateView, server str
 // lookAtBinding looks at a binding: the SHA-256 of the certificate shown, "" for none,
 // and what was seen in words.
 func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (leaf, seen string) {
+	if d.Plain != "" {
+		got, err := s.cfg.Looker.Ask(ctx, d.At, "http", d.Host, d.Plain)
+		if err != nil {
+			return "", "no answer in plain http: " + err.Error()
+		}
+		shown := strings.TrimSpace(fmt.Sprintf("%d %s", got.Status, got.Location))
+		return shown, shown
+	}
 	o := s.cfg.Looker.Look(ctx, d.At, d.Host)
 	if d.Whole && len(o.Served) > 0 {
 		all := make([]string, len(o.Served))

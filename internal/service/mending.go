@@ -304,8 +304,12 @@ func (m *mending) onServer(ctx context.Context, server string, list []*store.Fin
 	if !can {
 		return all(errors.New("nothing is mended from here on servers of its kind"), "do it there by hand")
 	}
+	proved, err := m.store.ProvedOver(ctx, []string{server})
+	if err != nil {
+		return err
+	}
 	order := &install.Mending{Server: server, Version: m.at.Format("20060102T150405.000Z"), Rehearsal: m.request.Rehearsal,
-		Addresses: at.Addresses, Agreed: m.request.Also, List: m.listFor, Fit: m.fitFor}
+		Addresses: at.Addresses, Agreed: m.request.Also, List: m.listFor, Fit: m.fitFor, Plain: m.estate.PlainPort, Proof: proofs(proved, server)}
 	for _, f := range list {
 		order.Faults = append(order.Faults, faultOf(f))
 	}
@@ -396,6 +400,19 @@ func (m *mending) listFor(host string, list, beside []*certs.Certificate) ([]*ce
 // fitFor says why a list is not what visitors of a host need.
 func (m *mending) fitFor(host string, list []*certs.Certificate) error {
 	return m.judge.Fit(m.target(host), list, nil, m.at)
+}
+
+// proofs gives the mandate that is proved on a server for a host, and who answers a CA
+// beside it.
+func proofs(list []store.Mandate, server string) func(host string) (mandate, listener string) {
+	return func(host string) (mandate, listener string) {
+		for i := range list {
+			if provedHere(&list[i].Spec, host, server) {
+				return list[i].Name, list[i].Spec.Proof.At
+			}
+		}
+		return "", ""
+	}
 }
 
 // keep stores a plan as the preview of an installation.

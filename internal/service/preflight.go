@@ -109,11 +109,20 @@ func (e *routeError) Place() (words, at string) { return e.words, e.at }
 // explained says what a step of a server's configuration does with the file a
 // CA asks for, and how to mend it.
 func (s *Ordering) explained(ctx context.Context, server, host string, step kind.Step) *acmesource.Explained {
-	x := &acmesource.Explained{Spot: step.Place.String()}
 	w := binding.Neutral
 	if d, err := s.reading.readServerDetail(ctx, server); err == nil && d.known.kind.Words != nil {
 		w = d.known.kind.Words
 	}
+	x := explainPath(w, step)
+	if x.Remedy != "" {
+		x.Remedy += fmt.Sprintf("; or have the server prepared: insegna https %s --server %s", host, server)
+	}
+	return x
+}
+
+// explainPath says in the words of a kind what a step does with the file a CA asks for.
+func explainPath(w *binding.Words, step kind.Step) *acmesource.Explained {
+	x := &acmesource.Explained{Spot: step.Place.String()}
 	keep := w.FreePath(proof.WellKnown)
 	switch {
 	case step.Handling == kind.Passes:
@@ -128,9 +137,6 @@ func (s *Ordering) explained(ctx context.Context, server, host string, step kind
 			fmt.Sprintf("its configuration answers the path with status %d", step.Status), keep
 	case step.Handling == kind.Depends:
 		x.Code, x.Seen, x.Remedy = acmesource.PathAstray, "what it does depends on a condition", keep
-	}
-	if x.Remedy != "" {
-		x.Remedy += fmt.Sprintf("; or have the server prepared: insegna https %s --server %s", host, server)
 	}
 	if step.Hidden != nil {
 		x.Seen += fmt.Sprintf("; the %s made for it (%s) is never asked", w.Rule, step.Hidden)

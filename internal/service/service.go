@@ -141,7 +141,8 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.Declaring = &Declaring{base: s.base}
 	s.Reading = &Reading{base: s.base, declaring: s.Declaring, listed: newCostlyBy[serverPage](),
 		recent: map[string]recentReading{},
-		known:  otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations})}
+		known:  otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations}),
+		whole:  otter.Must(&otter.Options[int64, *wholeReading]{MaximumSize: keptWhole})}
 	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker, s.Access.asked),
 		jobs: s.jobs, today: newCostly[*Today](),
 		ends: &marked[[]store.DayCount]{turn: make(chan struct{}, 1), marks: s.store.ShownMark, worked: s.store.Density}}

@@ -210,6 +210,9 @@ func (s *Surveying) lookAt(ctx context.Context, judge *check.Judge, t store.Targ
 	}
 	now := time.Now().UTC()
 	c, err := configured.of(ctx, &t)
+	if err == nil {
+		err = configured.plainOf(ctx, &t, c)
+	}
 	if err != nil {
 		return store.Look{}, err
 	}

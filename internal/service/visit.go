@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -96,9 +95,6 @@ func Visit(ctx context.Context, r VisitRequest) (*VisitReport, error) {
 	return report, nil
 }
 
-// visitTarget is what a visit asks for in plain http: a redirect has to keep it.
-const visitTarget = "/insegna-visit?kept=yes"
-
 // plain adds what each address does with plain http: a permanent redirect to
 // https is expected, that keeps host, path and query.
 func (v *VisitReport) plain(ctx context.Context, r *VisitRequest) {
@@ -111,7 +107,7 @@ func (v *VisitReport) plain(ctx context.Context, r *VisitRequest) {
 		at := netip.AddrPortFrom(e.Addr(), r.Plain)
 		s := VisitStep{Step: "http", Endpoint: at.String(),
 			Expected: "a permanent redirect to https that keeps host, path and query"}
-		got, err := r.Looker.Ask(ctx, at, "http", r.Host, visitTarget)
+		got, err := r.Looker.Ask(ctx, at, "http", r.Host, check.Kept)
 		switch {
 		case errors.Is(err, look.ErrNobody):
 			s.Fine, s.Seen = true, "nothing listens; visitors have to type https"
@@ -125,30 +121,11 @@ func (v *VisitReport) plain(ctx context.Context, r *VisitRequest) {
 			if got.Location != "" {
 				s.Seen += " to " + got.Location
 			}
-			s.Do = redirectFault(got, r.Host)
+			_, s.Do = check.Led(r.Host, got.Status, got.Location)
 			s.Fine = s.Do == ""
 		}
 		v.Steps = append(v.Steps, s)
 	}
-}
-
-// redirectFault says what to do about an answer to plain http; "" when it is
-// as it should be.
-func redirectFault(a *look.Answer, host string) string {
-	to, err := url.Parse(a.Location)
-	switch {
-	case a.Status < 300 || a.Status > 399:
-		return "answer with a permanent redirect (301 or 308) to https"
-	case err != nil || to.Scheme != "https":
-		return "redirect to https"
-	case !strings.EqualFold(to.Hostname(), host):
-		return fmt.Sprintf("keep the host: redirect to https://%s, and from there elsewhere if need be", host)
-	case to.RequestURI() != visitTarget:
-		return "keep path and query in the redirect"
-	case a.Status != http.StatusMovedPermanently && a.Status != http.StatusPermanentRedirect:
-		return fmt.Sprintf("make it permanent (301 or 308 instead of %d), so that browsers remember", a.Status)
-	}
-	return ""
 }
 
 // answer adds what the site behind the handshake answers.

@@ -58,6 +58,7 @@ type InstallationBinding struct {
 	// what it has to show in the end, where that is not the certificate installed
 	Wants []string `json:"wants,omitempty"`
 	Whole bool     `json:"whole,omitempty"` // it is the whole list sent that counts
+	Plain string   `json:"plain,omitempty"` // what is asked for in plain http; "" for a look over TLS
 }
 
 // InstallationMend is a finding that an installation mends.

@@ -240,6 +240,15 @@ func (s *Store) Mandates(ctx context.Context, query, after string, limit int) ([
 	return list, q.Find(&list).Error
 }
 
+// ProvedOver lists the mandates proved over plain http on one of some servers, or by a
+// listener beside any.
+func (s *Store) ProvedOver(ctx context.Context, servers []string) ([]Mandate, error) {
+	var list []Mandate
+	return list, s.db.WithContext(ctx).Where("removed_at is null and (spec->'proof'->>'by' = 'listener' or "+
+		"exists (select from jsonb_array_elements_text(coalesce(spec::jsonb->'proof'->'servers', '[]')) as on_server "+
+		"where on_server in ?))", servers).Order("name").Find(&list).Error
+}
+
 // Mandate finds one by name.
 func (s *Store) Mandate(ctx context.Context, name string) (*Mandate, error) {
 	var m Mandate

@@ -1442,8 +1442,10 @@ export interface components {
             address: string;
             /** @description it belongs to another site and has to show what it showed */
             neighbour: boolean;
-            /** @description SHA-256 of the certificate it showed; empty when it showed none */
+            /** @description SHA-256 of the certificate it showed; empty when it showed none. In plain http, the status it answered with, and where that leads */
             before: string;
+            /** @description what is asked for in plain http; absent for a look over TLS */
+            plain?: string;
         };
         Installation: {
             /** Format: int64 */

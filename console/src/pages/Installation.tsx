@@ -58,7 +58,7 @@ export function Changes({ v }: { v: Installation }) {
     ...(v.certificate ? [['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>] as [string, React.ReactNode]] : []),
     ...v.acts.map((a): [string, React.ReactNode] => [capital(a.does), a.what]),
     ['Configuration', v.files.length === 0 ? 'no file changes' : `${v.files.length === 1 ? 'one file changes' : `${v.files.length} files change`}, shown below`],
-    ['Looked at', v.bindings.filter((d) => !d.neighbour).map((d) => `${d.host} at ${d.address}`).join(', ') || (v.mends.length > 0 ? 'nowhere: nothing of it is to be seen from outside' : 'nowhere: no address is known at which it is served')],
+    ['Looked at', v.bindings.filter((d) => !d.neighbour).map((d) => `${d.plain ? 'http://' : ''}${d.host} at ${d.address}`).join(', ') || (v.mends.length > 0 ? 'nowhere: nothing of it is to be seen from outside' : 'nowhere: no address is known at which it is served')],
     ['Neighbours that keep theirs', v.bindings.filter((d) => d.neighbour).map((d) => `${d.host} at ${d.address}`).join(', ') || 'none'],
   ];
   return <Part aria-label="What changes"><h2>{v.state === 'previewed' ? 'What will change' : 'What this is about'}</h2><Plain><tbody>{rows.map(([k, text]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{text}</td></tr>)}</tbody></Plain></Part>;

@@ -1,6 +1,7 @@
 package binding
 
 import (
+	"net/netip"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -29,12 +30,30 @@ type Configured struct {
 	Idle      []Idle        // sites for this host in files that are not in force
 	Beside    *Beside       // the newest certificate for this host that lies beside the one named
 
-	Hops []Hop // what stands behind the site that answers
+	Hops  []Hop  // what stands behind the site that answers
+	Plain *Plain // what plain http does for the host at the same address; nil where nothing takes it, or that is not asked
 
 	Loaded time.Time // when the running server last took its configuration in; zero when not known
 	Test   string    // what tests the configuration, as a person types it
 	TakeIn string    // what makes the running server use it, as a person types it
 	Words  *Words    // of this kind of server; nil takes neutral ones
+}
+
+// Plain is what a server does with a request for check.Kept in plain http.
+type Plain struct {
+	At      netip.AddrPort // it comes to
+	Place   place.Place    // line that answers
+	Unknown bool           // it depends on something only a request shows
+	Status  int            // of the redirect; 0 when it does not redirect
+	To      string         // where that leads
+	Blocked *Blocked       // a CA does not get what it asks for; nil when it does, or nobody lets it ask there
+}
+
+// Blocked is what stands before the files of http-01 (RFC 8555 section 8.3).
+type Blocked struct {
+	Mandate      string      // that shows control of the host there
+	Place        place.Place // line that answers
+	Seen, Remedy string      // what becomes of the request, and what to do
 }
 
 // Pair is a certificate and key as configured and as they lie on disk.

@@ -92,6 +92,15 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 	fine := binding.Hop{At: at("/n/a:8"), Address: "192.0.2.2:443"}
 	down := binding.Hop{At: at("/n/a:9"), Address: "192.0.2.1:443", Origin: "node", Site: at("/m/a:3"),
 		Fault: binding.HopDown, Why: "nothing listens there"}
+	plainly := func(status int, to string) func(*binding.Configured) {
+		return func(c *binding.Configured) {
+			c.Plain = &binding.Plain{At: netip.MustParseAddrPort("192.0.2.1:80"), Place: at("/n/p:3"), Status: status, To: to}
+		}
+	}
+	barred := func(c *binding.Configured) {
+		plainly(301, "https://"+host+check.Kept)(c)
+		c.Plain.Blocked = &binding.Blocked{Mandate: "menu", Place: at("/n/p:4"), Seen: "it is denied", Remedy: "free it"}
+	}
 	refused := &binding.Observation{Outcome: binding.Refused, Detail: "refused"}
 	plain := &binding.Observation{Outcome: binding.PlainHTTP}
 	agrees, differs, missing, unread := binding.Agrees, binding.Differs, binding.Missing, binding.Unread
@@ -127,6 +136,20 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 			"/n/a:9", agrees, agrees},
 		{"", "", hops(binding.Hop{At: at("/n/a:9"), For: "other.example", Fault: binding.HopDown}), served(good), "", "", "",
 			agrees, agrees},
+		{"redirect-missing", check.Weak, plainly(0, ""), served(good), "visitors of http://" + host + " at 192.0.2.1:80 are not led to https",
+			"answer with a permanent redirect (301 or 308) to https, then nginx -t && nginx -s reload", "/n/p:3", agrees, agrees},
+		{"redirect-missing", check.Weak, plainly(301, "http://"+host+check.Kept), served(good), "are led to http://",
+			"redirect to https, then", "/n/p:3", agrees, agrees},
+		{"redirect-temporary", check.Note, plainly(302, "https://"+host+check.Kept), served(good), "for the time being (status 302)",
+			"make it permanent", "/n/p:3", agrees, agrees},
+		{"redirect-loses", check.Weak, plainly(301, "https://"+host+"/insegna-visit"), served(good), "and asked for " + host + check.Kept,
+			"keep path and query", "/n/p:3", agrees, agrees},
+		{"redirect-loses", check.Weak, plainly(301, "https://other.example"+check.Kept), served(good), "are led to https://other.example",
+			"keep the host", "/n/p:3", agrees, agrees},
+		{"", "", plainly(308, "https://"+strings.ToUpper(host)+":8443"+check.Kept), served(good), "", "", "", agrees, agrees},
+		{"", "", both(plainly(0, ""), func(c *binding.Configured) { c.Plain.Unknown = true }), served(good), "", "", "", agrees, agrees},
+		{"challenge-blocked", check.Due, barred, served(good), "gets no answer, and the mandate menu is proved there: it is denied",
+			"free it", "/n/p:4", agrees, agrees},
 		{"last-hop-unwatched", check.Weak, hops(binding.Hop{At: at("/n/a:9"), Address: "192.0.2.1:443", Unseen: "it has ended"}),
 			served(good), "it has ended, and the front does not look at that", "that is in its dates at 192.0.2.1:443", "/n/a:9",
 			agrees, agrees},

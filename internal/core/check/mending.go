@@ -25,6 +25,8 @@ const (
 	ByKey      Means = "key"      // the key that fits, and lies there, is named
 	ByMode     Means = "mode"     // a file is closed to others
 	BySettings Means = "settings" // versions and suites of TLS are set
+	ByLead     Means = "lead"     // visitors of plain http are led to https
+	ByPath     Means = "path"     // the path a CA asks for is freed
 	BySibling  Means = "sibling"  // the certificate comes from a server that has it
 	ByRenewal  Means = "renewal"  // a new certificate is installed
 )
@@ -38,6 +40,8 @@ var meansSaid = map[Means]string{
 	ByKey:      "the key that fits, and lies there, is named",
 	ByMode:     "the file is closed to others",
 	BySettings: "versions and suites are set as BCP 195 has them",
+	ByLead:     "visitors of plain http are led to https, but for what a CA asks for",
+	ByPath:     "what a CA asks for is served before all other rules",
 	BySibling:  "certificate and key are taken from a server that has them",
 	ByRenewal:  "a certificate that fits is installed: one that lies there, a sibling's, or a mandate's",
 }

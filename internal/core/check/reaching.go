@@ -8,7 +8,7 @@ import (
 
 // families are all rules, in the order they run.
 var families = []func(*Subject){reaching, protocol, naming, dating, chaining, keying, wanting, configuring,
-	behind}
+	leading, behind}
 
 // reaching tells why no certificate came.
 func reaching(s *Subject) {

@@ -66,6 +66,10 @@ const (
 	KeyFileBad              Code = "key-file-bad"
 	KeyOfAnotherCertificate Code = "key-of-another-certificate"
 	ChainMissingOnDisk      Code = "chain-missing-on-disk"
+	RedirectMissing         Code = "redirect-missing"
+	RedirectTemporary       Code = "redirect-temporary"
+	RedirectLoses           Code = "redirect-loses"
+	ChallengeBlocked        Code = "challenge-blocked"
 	ConfigurationRefused    Code = "configuration-refused"
 	TestNotRun              Code = "test-not-run"
 	ConfigurationUnread     Code = "configuration-unread"
@@ -304,6 +308,14 @@ var Rules = []Rule{
 		Meaning: "certificate and key on disk do not belong together"},
 	{Code: ChainMissingOnDisk, Severity: Due, Speaks: OfConfigured, Mends: ByList, Traits: AtNextReload,
 		Meaning: "the certificate file has lost an intermediate the running server still sends"},
+	{Code: RedirectMissing, Severity: Weak, Speaks: OfConfigured, Mends: ByLead,
+		Meaning: "the host has TLS, and visitors of plain http are not led there"},
+	{Code: RedirectTemporary, Severity: Note, Speaks: OfConfigured, Mends: ByLead,
+		Meaning: "visitors of plain http are led to https with a temporary redirect (RFC 9110 section 15.4)"},
+	{Code: RedirectLoses, Severity: Weak, Speaks: OfConfigured, Mends: ByLead,
+		Meaning: "the redirect from plain http loses host, path or query"},
+	{Code: ChallengeBlocked, Severity: Due, Speaks: OfConfigured, Mends: ByPath,
+		Meaning: "a mandate is proved over plain http, and the server does not serve what its CA asks for (RFC 8555 section 8.3)"},
 	{Code: LastHopFails, Severity: Broken, Speaks: OfConfigured, Person: betweenTwo,
 		Meaning: "the front takes nothing from the server behind it; weak while others stand in for it"},
 	{Code: LastHopUnwatched, Severity: Weak, Speaks: OfConfigured, Person: betweenTwo,

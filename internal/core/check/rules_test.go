@@ -39,7 +39,7 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 		"uncovered": {"name-not-covered other-site-answers", words(check.With(check.Uncovered))},
 		"of the configuration": {
 			"not-configured not-reloaded site-not-enabled wrong-file served-from-elsewhere certificate-file-bad key-file-bad " +
-				"key-of-another-certificate chain-missing-on-disk last-hop-fails last-hop-unwatched",
+				"key-of-another-certificate chain-missing-on-disk redirect-missing redirect-temporary redirect-loses challenge-blocked last-hop-fails last-hop-unwatched",
 			words(check.Of(check.OfConfigured))},
 		"of siblings": {"differs-from-siblings", words(check.Of(check.OfSiblings))},
 		"of a server": {
@@ -67,7 +67,7 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 	} {
 		assert.Equal(t, list[0], list[1], name)
 	}
-	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-11-1-9-5)
+	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-15-1-9-5)
 	assert.Equal(t, check.Rule{}, check.RuleOf("no-such-rule"))
 }
 

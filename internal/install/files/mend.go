@@ -85,7 +85,7 @@ func (d *Destination) mendOnce(w *install.Mending) (out *install.Mended, vain ma
 	for i := range w.Faults {
 		m.faults[w.Faults[i].Finding] = &w.Faults[i]
 	}
-	for _, step := range []func() error{m.switches, m.names, m.settings, m.rewrite, m.modes} {
+	for _, step := range []func() error{m.switches, m.names, m.settings, m.leads, m.frees, m.rewrite, m.modes} {
 		if err := step(); err != nil {
 			return nil, nil, err
 		}
@@ -167,6 +167,15 @@ type named struct {
 	faults []*install.Fault
 }
 
+// wantedOf are what sites are to name.
+func wantedOf(list []*named) []kind.Wanted {
+	out := make([]kind.Wanted, len(list))
+	for i, n := range list {
+		out[i] = n.Wanted
+	}
+	return out
+}
+
 // names has sites name the certificate or key that lies there and fits.
 func (m *mender) names() error {
 	var list []*named
@@ -197,41 +206,17 @@ func (m *mender) names() error {
 		return err
 	}
 	links := m.edits.Links
-	var edits *kind.Edits
-	for edits == nil && len(list) > 0 {
-		wanted := make([]kind.Wanted, len(list))
-		for i, n := range list {
-			wanted[i] = n.Wanted
+	list, edits, err := together(list, func(list []*named) (*kind.Edits, error) {
+		return m.Editor.Edit(m.shadow, m.Main, wantedOf(list))
+	}, func(n *named, in *kind.EditError) {
+		for _, f := range n.faults {
+			m.leave(f, in.Error(), in.Remedy)
 		}
-		var edit *kind.EditError
-		if edits, err = m.Editor.Edit(m.shadow, m.Main, wanted); err == nil {
-			m.wanted = append(m.wanted, wanted...)
-			break
-		} else if !errors.As(err, &edit) {
-			return err
-		}
-		// one of them stands in the way: each is tried alone, and the others go on
-		kept := list[:0]
-		for _, n := range list {
-			_, err := m.Editor.Edit(m.shadow, m.Main, []kind.Wanted{n.Wanted})
-			if errors.As(err, &edit) {
-				for _, f := range n.faults {
-					m.leave(f, edit.Error(), edit.Remedy)
-				}
-				continue
-			} else if err != nil {
-				return err
-			}
-			kept = append(kept, n)
-		}
-		if len(kept) == len(wanted) { // together they do not go
-			return edit
-		}
-		list = kept
+	})
+	if err != nil || edits == nil {
+		return err
 	}
-	if edits == nil {
-		return nil
-	}
+	m.wanted = append(m.wanted, wantedOf(list)...)
 	edits.Links = append(links, edits.Links...)
 	m.edits = edits
 	for _, n := range list {
@@ -479,46 +464,20 @@ func (m *mender) settings() error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	fsys := kind.Overlaid(m.shadow, m.edits.Files)
-	settle := func(list ...settled) (*kind.Edits, error) {
+	return over(m, list, func(before *kind.Edits, list []settled) (*kind.Edits, error) {
 		all := make([]kind.Settled, len(list))
 		for i, s := range list {
 			all[i] = s.Settled
-			all[i].Site, all[i].Default = m.edits.Site(s.Site), m.edits.Site(s.Default)
+			all[i].Site, all[i].Default = before.Site(s.Site), before.Site(s.Default)
 		}
-		return settler.Settle(fsys, m.Main, all)
-	}
-	edits, err := settle(list...)
-	var edit *kind.EditError
-	if errors.As(err, &edit) { // one of them stands in the way: each is tried alone, and the others go on
-		kept := list[:0]
-		for _, s := range list {
-			if _, err := settle(s); errors.As(err, &edit) {
-				m.leave(s.fault, edit.Error(), edit.Remedy)
-			} else if err != nil {
-				return err
-			} else {
-				kept = append(kept, s)
-			}
-		}
-		if list = kept; len(list) == 0 {
-			return nil
-		}
-		edits, err = settle(list...)
-	}
-	if err != nil {
-		return err
-	}
-	for _, s := range list {
+		return settler.Settle(kind.Overlaid(m.shadow, before.Files), m.Main, all)
+	}, func(s settled) ([]*install.Fault, []kind.Place, string) {
 		what := "suites"
 		if s.Versions {
 			what = "versions and suites"
 		}
-		m.does[s.fault.Finding] = "set the " + what + " of " + s.Site.String() + " as BCP 195 has them"
-		m.wanted = append(m.wanted, kind.Wanted{Site: s.Site}, kind.Wanted{Site: s.Default})
-	}
-	m.edits = m.edits.Then(edits)
-	return nil
+		return []*install.Fault{s.fault}, []kind.Place{s.Site, s.Default}, "set the " + what + " of " + s.Site.String() + " as BCP 195 has them"
+	})
 }
 
 // rewrite writes the lists anew that are sent behind certificates.
@@ -840,6 +799,10 @@ func (m *mender) prove() {
 	for i := range m.order.Faults {
 		f := &m.order.Faults[i]
 		if m.does[f.Finding] == "" || !f.At.IsValid() {
+			continue
+		}
+		if by := f.By(); by == check.ByLead || by == check.ByPath {
+			m.provePlain(answers, f)
 			continue
 		}
 		a := answers.Answer(f.Host, f.At)

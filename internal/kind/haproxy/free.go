@@ -198,14 +198,8 @@ func (e *editor) secure(f *front, w kind.Wanted) error {
 		return refuse(w.Site, byHand, "the section has no bind line")
 	}
 	e.before(f.head.file, line+1, binds...)
-	port := ""
-	const usual = 443
-	if w.Port != usual {
-		port = ":" + strconv.Itoa(int(w.Port))
-	}
 	leads := []string{indent + "# Visitors are led to https, but for what a CA asks for as proof of these names.",
-		indent + "http-request redirect location https://%[req.hdr(host),field(1,:)]" + port + "%[capture.req.uri] code 301 if " +
-			"!{ ssl_fc } " + ofHosts(hosts) + " !{ path_beg " + wellKnown + " }"}
+		indent + leadingRule(hosts, w.Port)}
 	if w.Listener != "" && !f.passes(hosts) {
 		if err := e.passProofs(f, hosts, w.Listener, leads...); err != nil {
 			return err

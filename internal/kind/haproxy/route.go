@@ -32,7 +32,8 @@ func (t *tree) ask(l *kind.Listener, host string, at netip.AddrPort, path string
 	if front == nil {
 		return kind.Step{Place: l.Place, Handling: kind.Depends}
 	}
-	v := &visitor{host: strings.TrimSuffix(host, "."), path: path, at: at, vars: map[string]sample{}}
+	v := &visitor{host: strings.TrimSuffix(host, "."), uri: path, at: at, vars: map[string]sample{}}
+	v.path, v.query, _ = strings.Cut(path, "?")
 	const usual = 80
 	if host != "" && at.Port() != usual { // as visitors write it (RFC 9110 section 7.2)
 		v.host += ":" + strconv.Itoa(int(at.Port()))
@@ -156,7 +157,7 @@ func (w *walk) request(r ruled, is truth) (kind.Step, bool) {
 		return step(r.statement, perhaps, kind.Depends, 0, ""), true
 	case "set-path", "set-pathq", "set-uri":
 		to, known := w.format(r.arg(2))
-		if w.path = to; is == perhaps || !known || does == "set-uri" && !strings.HasPrefix(to, "/") {
+		if w.put(to, does == "set-path"); is == perhaps || !known || does == "set-uri" && !strings.HasPrefix(to, "/") {
 			w.lost = true
 		}
 	case "replace-path", "replace-pathq", "replace-uri":
@@ -193,14 +194,36 @@ func (w *walk) replace(r ruled, is truth) {
 		w.lost = true
 		return
 	}
-	if m, err := re.FindStringMatch(w.path); err != nil {
+	alone := strings.HasPrefix(r.arg(1), "replace-path") && !strings.HasPrefix(r.arg(1), "replace-pathq")
+	from := w.path
+	if !alone {
+		from += w.queried()
+	}
+	if m, err := re.FindStringMatch(from); err != nil {
 		w.lost = true
 	} else if m != nil {
 		to, known := w.format(r.arg(3))
-		out, err := re.Replace(w.path, backReferences(to), -1, 1)
-		w.path = out
+		out, err := re.Replace(from, backReferences(to), -1, 1)
+		w.put(out, alone)
 		w.lost = w.lost || !known || err != nil
 	}
+}
+
+// queried is what stands behind the path, with its question mark.
+func (v *visitor) queried() string {
+	if v.query == "" {
+		return ""
+	}
+	return "?" + v.query
+}
+
+// put gives the request another path; alone leaves what stands behind it.
+func (v *visitor) put(to string, alone bool) {
+	if alone {
+		v.path = to
+		return
+	}
+	v.path, v.query, _ = strings.Cut(to, "?")
 }
 
 // redirect works out where a rule sends visitors.
@@ -210,7 +233,10 @@ func (w *walk) redirect(r ruled, from int, is truth) kind.Step {
 	if out.Handling != kind.Redirects {
 		return out
 	}
-	slash := slices.Contains(words, "append-slash")
+	slash, query := slices.Contains(words, "append-slash"), w.queried()
+	if slices.Contains(words, "drop-query") {
+		query = ""
+	}
 	for i := 0; i+1 < len(words); i++ {
 		to, known := w.format(words[i+1])
 		switch words[i] {
@@ -220,9 +246,10 @@ func (w *walk) redirect(r ruled, from int, is truth) kind.Step {
 			if out.To = to + w.path; to == "/" {
 				out.To = w.path
 			}
+			out.To += query
 			known = known && !w.lost
 		case "scheme":
-			out.To = to + "://" + w.host + w.path
+			out.To = to + "://" + w.host + w.path + query
 			known = known && !w.lost && !w.strange
 		default:
 			continue
@@ -261,7 +288,8 @@ func (w *walk) format(text string) (string, bool) {
 		default:
 			rest := text[i:]
 			name := rest[:len(rest)-len(strings.TrimLeft(rest, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"))]
-			value, known := map[string]string{"HM": "GET", "HP": w.path, "HU": w.path, "HPO": w.path, "HQ": ""}[name]
+			value, known := map[string]string{"HM": "GET", "HP": w.path, "HU": w.path + w.queried(), "HPO": w.path,
+				"HQ": w.queried()}[name]
 			b.WriteString(value)
 			all = all && known
 			i += max(len(name)-1, 0)

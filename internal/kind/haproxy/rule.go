@@ -219,7 +219,9 @@ func (t *tree) acl(v *visitor, in *section, name string) truth {
 type visitor struct {
 	host    string // as its Host header has it, perhaps with a port
 	sni     string
-	path    string
+	uri     string // as asked
+	path    string // as rules have changed it
+	query   string // what stands behind the question mark
 	at      netip.AddrPort
 	tls     bool // it speaks TLS to whom it is passed on to
 	lost    bool // the path was changed by something that is not known here

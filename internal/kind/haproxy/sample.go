@@ -336,14 +336,20 @@ func (v *visitor) fetch(f *fetched) sample {
 		if strings.EqualFold(f.arg(0), "host") {
 			return host
 		}
-	case "path", "pathq", "url":
+	case "path":
 		return path
-	case "base", "baseq":
+	case "pathq", "url":
+		return sample{v.path + v.queried(), true, !v.lost}
+	case "capture.req.uri":
+		return sample{v.uri, true, v.uri != ""}
+	case "base":
 		return sample{host.text + path.text, true, host.known && path.known}
+	case "baseq":
+		return sample{host.text + v.path + v.queried(), true, host.known && path.known}
 	case "query":
-		return sample{"", false, true}
+		return sample{v.query, v.query != "", true}
 	case "url_param", "urlp":
-		return sample{"", false, true}
+		return sample{"", false, v.query == ""}
 	case "method":
 		return known("GET")
 	case "ssl_fc":

@@ -102,3 +102,7 @@ func pairs(t testing.TB) map[string][]byte {
 	out["mixed.both"] = append(bytes.Clone(out["b.key"]), out["a.crt"]...)
 	return out
 }
+
+// TestVisitorsOfEveryConfigurationAreLed leads every host of every configuration from
+// plain http to https.
+func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) { server.LeadEverywhere(t) }

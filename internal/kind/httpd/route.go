@@ -145,6 +145,7 @@ type request struct {
 	host    string // asked for, "" when none is named
 	port    uint16
 	path    string     // as rules have changed it
+	query   string     // what was asked behind the question mark
 	unsure  bool       // a condition could not be worked out
 	found   *Directive // the rule after which nothing else translates the path
 	matched *regexp2.Match
@@ -183,7 +184,8 @@ func (q *request) serverName() string {
 // ask gives what becomes of a request: rules of the server first, what is passed
 // on, redirects, who may come in, redirects of sections, then the file.
 func (q *request) ask(asked string) kind.Step {
-	q.path, q.unsure, q.found = asked, false, nil
+	q.unsure, q.found = false, nil
+	q.path, q.query, _ = strings.Cut(asked, "?")
 	step := q.led()
 	if asked == probe && step.Hidden == nil {
 		if made := q.madeFor(); made != nil && *made != step.Place {
@@ -509,7 +511,9 @@ func (q *request) variable(name string) (string, bool) {
 		return q.path, true
 	case "REQUEST_METHOD":
 		return "GET", true
-	case "QUERY_STRING", "HTTP:X-FORWARDED-PROTO", "HTTP:UPGRADE", "HTTP:CONNECTION", "ENV:HTTPS", "ENV:REDIRECT_STATUS",
+	case "QUERY_STRING":
+		return q.query, true
+	case "HTTP:X-FORWARDED-PROTO", "HTTP:UPGRADE", "HTTP:CONNECTION", "ENV:HTTPS", "ENV:REDIRECT_STATUS",
 		"HTTP:X-FORWARDED-SSL", "HTTP_COOKIE", "HTTP_REFERER", "HTTP:CF-VISITOR", "HTTP:X-FORWARDED-PORT":
 		return "", true
 	case "DOCUMENT_ROOT", "CONTEXT_DOCUMENT_ROOT":
@@ -544,7 +548,7 @@ func (q *request) substituted(d *Directive, f flags, under string) (kind.Step, b
 	}
 	if d.Arg(1) == "-" {
 		if status != 0 {
-			return kind.Step{Place: d.Place, Handling: kind.Redirects, Status: status, To: q.self() + q.path}, true
+			return kind.Step{Place: d.Place, Handling: kind.Redirects, Status: status, To: q.queried(q.self()+q.path, f)}, true
 		}
 		return kind.Step{}, false
 	}
@@ -562,8 +566,7 @@ func (q *request) substituted(d *Directive, f flags, under string) (kind.Step, b
 		if status == 0 {
 			status = 302
 		}
-		return kind.Step{Place: d.Place, Handling: kind.Redirects, Status: status,
-			To: withPath(strings.TrimSuffix(to, "?"))}, true
+		return kind.Step{Place: d.Place, Handling: kind.Redirects, Status: status, To: q.queried(withPath(to), f)}, true
 	}
 	to, _, _ = strings.Cut(to, "?")
 	if !strings.HasPrefix(to, "/") && under != "" {
@@ -573,6 +576,20 @@ func (q *request) substituted(d *Directive, f flags, under string) (kind.Step, b
 		q.found = d
 	}
 	return kind.Step{}, false
+}
+
+// queried adds what stood behind the question mark to what a rule leads to: unless that
+// has its own, or the rule takes it away (QSD) or adds it all the same (QSA).
+func (q *request) queried(to string, f flags) string {
+	own := strings.Contains(to, "?")
+	to = strings.TrimSuffix(to, "?")
+	switch {
+	case q.query == "" || f.has("QSD", "qsdiscard") || own && !f.has("QSA", "qsappend"):
+		return to
+	case strings.Contains(to, "?"):
+		return to + "&" + q.query
+	}
+	return to + "?" + q.query
 }
 
 // systemFolders are the folders every system has at its root (hier(7)).
@@ -669,6 +686,9 @@ func (q *request) redirected(list []*Directive, under string) (kind.Step, bool) 
 		}
 		if strings.HasPrefix(step.To, "/") {
 			step.To = q.self() + step.To
+		}
+		if q.query != "" && !strings.Contains(step.To, "?") {
+			step.To += "?" + q.query
 		}
 		return step, true
 	}

@@ -57,3 +57,7 @@ func TestWhatHttpdServesIsWhatTheReaderSays(t *testing.T) {
 	require.NoError(t, err, "apache2 is not installed; make setup-test installs it")
 	server.Each(t)
 }
+
+// TestVisitorsOfEveryConfigurationAreLed leads every host of every configuration from
+// plain http to https.
+func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) { server.LeadEverywhere(t) }

@@ -418,20 +418,30 @@ func (e *editor) ownNamesOnly(site *kind.Site, d *Directive, root string, served
 	block := func(head, line string) string {
 		return head + " {\n" + outer + unit + unit + line + "\n" + outer + unit + "}"
 	}
-	own := "http:(" + ownPattern(site) + `)\.?(:[0-9]+)?$`
-	list := []string{
-		"# Plain http of these names goes to https; other hosts get what they got.",
-		"set " + ownVariable + " $scheme:$http_host;",
-		block("if ($uri ~ ^"+strings.ReplaceAll(wellKnown, ".", `\.`)+")", "set "+ownVariable+" proof:"+ownVariable+";"),
-		block("if ("+ownVariable+" ~* ^"+own+")", "return 301 "+httpsOf(port)+";"),
-	}
+	own := ownPattern(site)
+	list := leadingRules(d, own, port)
 	if served {
 		return list
 	}
 	return append(list,
-		block("if ("+ownVariable+" ~* ^proof:"+own+")", "rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"),
+		block("if ("+ownVariable+" ~* ^proof:http:("+own+`)\.?(:[0-9]+)?$)`, "rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"),
 		block("location ^~ "+ownProofs,
 			"internal;\n"+outer+unit+unit+"alias "+quoteWord(strings.TrimSuffix(root, "/")+"/")+";"))
+}
+
+// leadingRules lead those from plain http to https who ask for hosts that an expression
+// stands for, but for the path of http-01.
+func leadingRules(d *Directive, own string, port uint16) []string {
+	outer, unit := indents(d)
+	block := func(head, line string) string {
+		return head + " {\n" + outer + unit + unit + line + "\n" + outer + unit + "}"
+	}
+	return []string{
+		"# Plain http of these names goes to https; other hosts get what they got.",
+		"set " + ownVariable + " $scheme:$http_host;",
+		block("if ($uri ~ ^"+strings.ReplaceAll(wellKnown, ".", `\.`)+")", "set "+ownVariable+" proof:"+ownVariable+";"),
+		block("if ("+ownVariable+" ~* ^http:("+own+`)\.?(:[0-9]+)?$)`, "return 301 "+httpsOf(port)+";"),
+	}
 }
 
 // ownPattern is an expression for the names of a site that a certificate lists.

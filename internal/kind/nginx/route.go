@@ -83,6 +83,7 @@ func firstName(site *kind.Site) string {
 type request struct {
 	*tree
 	host, port, path string            // as the visitor asks; the host is "" when none is named
+	uri, query       string            // as asked, and what stands behind its question mark
 	first            string            // name of the site
 	vars             map[string]string // set on the way
 	unsure           bool              // a condition could not be worked out
@@ -171,9 +172,10 @@ func (t *tree) included(pattern string) []*File {
 // server gives what a server block does: its own rules come before every
 // location (ngx_http_rewrite_module), then who may come in, then the location.
 func (q *request) server(d *Directive, p string) kind.Step {
-	q.path, q.unsure, q.site, q.turns = p, false, d, 0
+	q.uri, q.unsure, q.site, q.turns = p, false, d, 0
+	q.path, q.query, _ = strings.Cut(p, "?")
 	clear(q.vars)
-	return q.settled(q.ask(p))
+	return q.settled(q.ask(q.path))
 }
 
 // internalTurns is how often nginx leads a request on inside (ngx_http_core_module).
@@ -383,11 +385,23 @@ func (q *request) rewrite(d *Directive) (step kind.Step, done, stop bool) {
 		if flag == "permanent" {
 			status = 301
 		}
-		return kind.Step{Place: d.Place(), Handling: kind.Redirects, Status: status, To: strings.TrimSuffix(to, "?")},
-			true, false
+		return kind.Step{Place: d.Place(), Handling: kind.Redirects, Status: status, To: q.queried(to)}, true, false
 	}
-	q.path, _, _ = strings.Cut(to, "?")
+	q.path, q.query, _ = strings.Cut(q.queried(to), "?")
 	return step, false, flag == "last" || flag == "break"
+}
+
+// queried adds what stood behind the question mark to what a rule leads to, unless that
+// ends in one.
+func (q *request) queried(to string) string {
+	end := strings.HasSuffix(to, "?")
+	switch {
+	case end || q.query == "":
+		return strings.TrimSuffix(to, "?")
+	case strings.Contains(to, "?"):
+		return to + "&" + q.query
+	}
+	return to + "?" + q.query
 }
 
 // expand puts in the variables that are known here.
@@ -448,11 +462,17 @@ func (q *request) variable(name string, m *regexp2.Match) (string, bool) {
 		return q.first, true
 	case "scheme":
 		return "http", true
-	case "request_uri", "uri", "document_uri":
+	case "request_uri":
+		return q.uri, true
+	case "uri", "document_uri":
 		return q.path, true
 	case "server_port":
 		return q.port, true
-	case "https", "args", "query_string", "is_args":
+	case "args", "query_string":
+		return q.query, true
+	case "is_args":
+		return map[bool]string{true: "?"}[q.query != ""], true
+	case "https":
 		return "", true
 	case "request_method":
 		return "GET", true

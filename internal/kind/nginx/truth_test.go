@@ -29,6 +29,7 @@ import (
 	"time"
 
 	"insegna.example/internal/standin/process"
+	"insegna.example/internal/truthtest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -261,7 +262,7 @@ func (c *truth) compareOne(t *testing.T, r *kind.Reading, x *nginx.Index, at net
 		_, err := shake(at, name, 0)
 		assert.Error(t, err, what)
 		if a.Listener.Protocol == kind.HTTP && name != "" {
-			c.comparePlain(t, r, a, at, name)
+			c.comparePlain(t, x, a, at, name)
 		}
 	case site.Refuses:
 		_, err := shake(at, name, 0)
@@ -314,12 +315,14 @@ func shake(at netip.AddrPort, name string, suite uint16) (string, error) {
 
 // comparePlain asks over plain http for the front page and for the file a CA
 // would ask for.
-func (c *truth) comparePlain(t *testing.T, r *kind.Reading, a kind.Answer, at netip.AddrPort, name string) {
+func (c *truth) comparePlain(t *testing.T, x kind.Answers, a kind.Answer, at netip.AddrPort, name string) {
 	for _, route := range a.Site.Plain {
 		if route.Host != name {
 			continue
 		}
-		for path, step := range map[string]kind.Step{"/": route.Front, "/.well-known/acme-challenge/token": route.WellKnown} {
+		kept, _ := x.Plain(name, at, "/any/other-path?kept=yes")
+		for path, step := range map[string]kind.Step{"/": route.Front, "/.well-known/acme-challenge/token": route.WellKnown,
+			"/any/other-path": route.Other, "/any/other-path?kept=yes": kept} {
 			status, location := get(t, at, name, path)
 			what := fmt.Sprintf("%s%s: %+v, seen %d %s", name, path, step, status, location)
 			assert.Positive(t, step.Line, what)
@@ -384,4 +387,14 @@ func makePairs(t *testing.T) map[string][]byte {
 		out[name+".key"] = pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw})
 	}
 	return out
+}
+
+// TestVisitorsOfEveryConfigurationAreLed leads every host of every configuration from
+// plain http to https.
+func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) {
+	server := &truthtest.Server{Kind: nginx.Kind, Main: "nginx.conf", Test: []string{"-t"}, Log: "none", Pairs: makePairs,
+		Command: func(c *truthtest.Truth, more ...string) *exec.Cmd {
+			return exec.Command(program, append([]string{"-p", c.Dir, "-c", "nginx.conf", "-e", "stderr"}, more...)...)
+		}}
+	server.LeadEverywhere(t)
 }

@@ -1,0 +1,221 @@
+package files_test
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/check"
+	"insegna.example/internal/install"
+	"insegna.example/internal/reach"
+)
+
+// TestPlainHTTPIsLedToHTTPS mends what plain http does on real servers of each kind: no
+// redirect, one for the time being, one that loses something, and the way of a CA that is
+// barred. Visitors of the host are led with host, path and query, a CA gets what it asks
+// for, others get what they got, and all of it is taken back.
+func TestPlainHTTPIsLedToHTTPS(t *testing.T) {
+	const second, other = "two.lantern.example", "other.lantern.example"
+	nginx := func(rule string) string {
+		return "server { listen PLAIN; server_name " + other + " " + second + "; return 202; }\n" +
+			"server { listen PLAIN; server_name " + host + "; " + rule + " }\n"
+	}
+	httpd := func(rule string) string {
+		return "<VirtualHost PLAIN>\n  ServerName " + other + "\n  Redirect 404 /\n</VirtualHost>\n" +
+			"<VirtualHost PLAIN>\n  ServerName " + host + "\n" + rule + "</VirtualHost>\n"
+	}
+	quay := func(rule string) string {
+		return "frontend plain\n  bind PLAIN\n  " + rule + "\n  http-request return status 202\n"
+	}
+	const mine = " if { req.hdr(host),field(1,:) -i " + host + " }"
+	for name, c := range map[string]struct {
+		pierOf  func(*testing.T) *pier
+		plain   string
+		code    check.Code
+		changed string // a line that stands there afterwards
+	}{
+		"nginx, none":             {newPier, nginx("root WEB;"), check.RedirectMissing, "return 301 https://$host:PORT$request_uri;"},
+		"nginx, to plain http":    {newPier, nginx("return 301 http://" + host + "/x;"), check.RedirectMissing, "return 301 https://$host:PORT$request_uri;"},
+		"nginx, for the time":     {newPier, nginx("return https://$host:PORT$request_uri;"), check.RedirectTemporary, "{ listen PLAIN; server_name " + host + "; return 301 https://$host:PORT$request_uri; }"},
+		"nginx, a rewrite":        {newPier, nginx("rewrite ^ https://" + host + ":PORT$request_uri? redirect;"), check.RedirectTemporary, "$request_uri? permanent;"},
+		"nginx, the path is lost": {newPier, nginx("location / { return 301 https://$host:PORT/; }"), check.RedirectLoses, "location / { return 301 https://$host:PORT$request_uri; }"},
+		"nginx, by who answers others": {newPier, "server { listen PLAIN default_server; server_name " + host +
+			"; return 302 https://$host:PORT$request_uri; }\n", check.RedirectTemporary, "return 302 https://$host:PORT$request_uri; }"},
+		"httpd, none":             {newHouse, httpd("  DocumentRoot WEB\n"), check.RedirectMissing, "RewriteRule ^ https://%1:PORT%{REQUEST_URI} [R=301,END]"},
+		"httpd, for the time":     {newHouse, httpd("  Redirect / https://" + host + ":PORT/\n"), check.RedirectTemporary, "  Redirect permanent / https://"},
+		"httpd, a rewrite":        {newHouse, httpd("  RewriteEngine on\n  RewriteRule ^ https://" + host + ":PORT%{REQUEST_URI} [L,R]\n"), check.RedirectTemporary, "[L,R=301]"},
+		"httpd, the path is lost": {newHouse, httpd("  RedirectMatch 301 ^ https://" + host + ":PORT/\n"), check.RedirectLoses, "RewriteRule ^ https://%1:PORT%{REQUEST_URI} [R=301,END]"},
+		"haproxy, none":           {newQuay, quay("http-request set-header X-Front plain"), check.RedirectMissing, "%[capture.req.uri] code 301 if !{ ssl_fc }"},
+		"haproxy, for the time":   {newQuay, quay("http-request redirect location https://" + host + ":PORT%[capture.req.uri]" + mine), check.RedirectTemporary, "%[capture.req.uri] code 301 if { req.hdr"},
+		"haproxy, for others too": {newQuay, quay("redirect location https://%[req.hdr(host),field(1,:)]:PORT%[capture.req.uri] code 307"), check.RedirectTemporary, "code 307"},
+		"haproxy, the query is lost": {newQuay, quay("http-request redirect location https://" + host + ":PORT%[path] code 301" + mine), check.RedirectLoses,
+			"%[capture.req.uri] code 301 if !{ ssl_fc }"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := c.pierOf(t)
+			filled := func(s string) string {
+				return strings.NewReplacer("PLAIN", p.plain.String(), "PORT", fmt.Sprint(p.secure.Port()), "WEB", p.dir).Replace(s)
+			}
+			a, _ := p.ail(t, olderNamed, 1)
+			p.layPlain(t, filled(c.plain))
+			asked := []string{"/any/file?x=1&y", "/.well-known/acme-challenge/token"}
+			before := map[string]string{}
+			for _, h := range []string{other, second, "nobody.example"} {
+				for _, way := range asked {
+					before[h+way] = p.get(t, h, way)
+				}
+			}
+			proof := p.get(t, host, asked[1])
+			planned, err := p.destination(reach.Local()).Mend(t.Context(), p.leading(c.code, nil))
+			require.NoError(t, err)
+			require.Equal(t, []int64{1}, numbersOf(planned.Mends), "%+v", planned.Left)
+			i := &install.Installation{ID: 1, State: install.Staging, Plan: planned.Plan, Bindings: planned.Bindings}
+			require.Len(t, i.Bindings, 1)
+			assert.Equal(t, p.plain, i.Bindings[0].At)
+			assert.Contains(t, i.Plan.Files[0].After, filled(c.changed))
+			laid := a.state(t)
+			x := &trial{Connection: reach.Local(), look: func() string {
+				status, to, _ := strings.Cut(p.get(t, host, i.Bindings[0].Plain), " ")
+				return status + " " + strings.Fields(to + " -")[0]
+			}}
+			x.run(t, p, i)
+			require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+			led := fmt.Sprintf("301 https://%s:%d%s ", host, p.secure.Port(), asked[0])
+			require.Eventually(t, func() bool { return strings.HasPrefix(p.get(t, host, asked[0]), led) }, 5*time.Second, 20*time.Millisecond,
+				"%s\n%s", p.get(t, host, asked[0]), i.Plan.Files[0].After)
+			for q, was := range before {
+				h, way, _ := strings.Cut(q, "/")
+				assert.Equal(t, was, p.get(t, h, "/"+way), q)
+			}
+			if !strings.Contains(i.Plan.Files[0].After, "/ { return 301") && strings.HasPrefix(proof, "2") {
+				assert.Equal(t, proof, p.get(t, host, asked[1]))
+			}
+			x.kept.State = install.Returning
+			x.run(t, p, &x.kept)
+			require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+			assert.Equal(t, laid, a.state(t))
+		})
+	}
+}
+
+// layPlain puts something else in the place of what the site does in plain http.
+func (p *pier) layPlain(t *testing.T, text string) {
+	at := p.site
+	if p.quay {
+		at = p.main
+	}
+	was, err := os.ReadFile(at)
+	require.NoError(t, err)
+	lines := strings.SplitAfter(string(was), "\n")
+	switch {
+	case p.quay:
+		text = strings.Replace(string(was), "  bind "+p.plain.String()+"\n", "", 1) + text
+	case p.httpd:
+		text = lines[0] + text + strings.Join(lines[4:], "")
+	default:
+		text += strings.Join(lines[5:], "")
+	}
+	p.put(t, at, text)
+	out, err := exec.Command("/bin/sh", "-c", p.command("-t")).CombinedOutput()
+	require.NoError(t, err, "%s\n%s", out, text)
+	before := p.get(t, host, "/")
+	for turn := 0; turn == 0 || p.get(t, host, "/") == before && turn < 5; turn++ {
+		out, err := exec.Command("/bin/sh", "-c", p.command("-s reload")).CombinedOutput()
+		require.NoError(t, err, string(out))
+		time.Sleep(200 * time.Millisecond)
+	}
+}
+
+// leading is what is to be mended of plain http; unfit is why the certificate does not fit.
+func (p *pier) leading(code check.Code, unfit error) *install.Mending {
+	return &install.Mending{Server: "pier", Version: "v",
+		Faults: []install.Fault{{Finding: 1, Code: code, Host: host, At: p.secure}},
+		Fit:    func(string, []*certs.Certificate) error { return unfit },
+		Plain:  func(string) uint16 { return p.plain.Port() },
+		Proof:  func(string) (string, string) { return "menu", "" }}
+}
+
+// TestWhatCannotBeLed says why visitors are not led, and leaves them what they get.
+func TestWhatCannotBeLed(t *testing.T) {
+	p := newPier(t)
+	p.ail(t, olderNamed, 1)
+	mend := func(plain string, m *install.Mending) install.Left {
+		if plain != "" {
+			p.layPlain(t, strings.ReplaceAll(plain, "PLAIN", p.plain.String()))
+		}
+		planned, err := p.destination(reach.Local()).Mend(t.Context(), m)
+		require.NoError(t, err)
+		require.Empty(t, planned.Mends)
+		require.Empty(t, planned.Plan.Files)
+		require.Len(t, planned.Left, 1)
+		require.NotEmpty(t, planned.Left[0].Next)
+		return planned.Left[0]
+	}
+	none := p.leading(check.RedirectMissing, nil)
+	assert.Contains(t, mend("", p.leading(check.RedirectMissing, errors.New("it is over"))).Reason, "does not fit: it is over")
+	assert.Contains(t, mend("", p.leading(check.ChallengeBlocked, nil)).Reason, "a CA gets its answer there already")
+	elsewhere := mend("server { listen PLAIN; server_name "+host+"; return 301 https://shop.example$request_uri; }\n", none)
+	assert.Contains(t, elsewhere.Reason, "leads visitors of "+host+" to shop.example, which is no name of its site")
+	p.put(t, p.site, strings.ReplaceAll("server { listen PLAIN; server_name "+host+"; return 301 https://$host$request_uri; }\n",
+		"PLAIN", p.plain.String())+strings.Join(strings.SplitAfter(p.siteText(p.dir+"/certs/old.pem", p.dir+"/certs/old.key"), "\n")[5:], ""))
+	assert.Contains(t, mend("", none).Reason, "led to https already")
+	p.put(t, p.site, "server { listen "+p.plain.String()+"; return 202; }\n")
+	assert.Contains(t, mend("", none).Reason, "has TLS answer at")
+}
+
+// TestTheWayOfACAIsFreed mends what bars the files of http-01, on real servers.
+func TestTheWayOfACAIsFreed(t *testing.T) {
+	for name, c := range map[string]struct {
+		pierOf func(*testing.T) *pier
+		plain  string
+	}{
+		"nginx":   {newPier, "server { listen PLAIN; server_name " + host + "; return 301 https://$host:PORT$request_uri; }\n"},
+		"httpd":   {newHouse, "<VirtualHost PLAIN>\n  ServerName " + host + "\n  Redirect permanent / https://" + host + ":PORT/\n</VirtualHost>\n"},
+		"haproxy": {newQuay, "frontend plain\n  bind PLAIN\n  http-request redirect location https://" + host + ":PORT%[capture.req.uri] code 301\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := c.pierOf(t)
+			a, _ := p.ail(t, olderNamed, 1)
+			p.layPlain(t, strings.NewReplacer("PLAIN", p.plain.String(), "PORT", fmt.Sprint(p.secure.Port())).Replace(c.plain))
+			listener, body := p.listener(t), "200  proof"
+			order := p.leading(check.ChallengeBlocked, nil)
+			order.Proof = func(string) (string, string) {
+				if p.quay {
+					return "menu", listener
+				}
+				return "menu", ""
+			}
+			planned, err := p.destination(reach.Local()).Mend(t.Context(), order)
+			require.NoError(t, err)
+			require.Equal(t, []int64{1}, numbersOf(planned.Mends), "%+v", planned.Left)
+			i := &install.Installation{ID: 1, State: install.Staging, Plan: planned.Plan, Bindings: planned.Bindings}
+			laid := a.state(t)
+			x := &trial{Connection: reach.Local(), look: func() string { return strings.Fields(p.get(t, host, i.Bindings[0].Plain))[0] }}
+			x.run(t, p, i)
+			require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+			if !p.quay {
+				require.Len(t, i.Bindings, 1)
+				p.put(t, p.folder+"/proofs/.well-known/acme-challenge/a-token", "proof")
+				require.NoError(t, exec.Command("chmod", "-R", "a+rX", p.dir+"/insegna").Run())
+			}
+			assert.Eventually(t, func() bool { return p.get(t, host, "/.well-known/acme-challenge/a-token") == body }, 5*time.Second,
+				20*time.Millisecond)
+			assert.True(t, strings.HasPrefix(p.get(t, host, "/any"), "301 https://"), "the rest goes where it went")
+			require.NoError(t, os.RemoveAll(p.dir+"/insegna"))
+			x.kept.State = install.Returning
+			x.run(t, p, &x.kept)
+			require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+			assert.Equal(t, laid, a.state(t))
+		})
+	}
+}
