@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"net/http"
 	"net/netip"
 	"slices"
 
@@ -41,7 +42,8 @@ func (v *views) plainOf(ctx context.Context, t *store.Target, c *binding.Configu
 	if err != nil || got == nil {
 		return err
 	}
-	p := &binding.Plain{At: at, Place: got.asked.Place, Unknown: got.asked.Handling == kind.Depends}
+	p := &binding.Plain{At: at, Place: got.asked.Place, Unknown: got.asked.Handling == kind.Depends,
+		Closed: got.asked.Handling == kind.Answered && got.asked.Status >= http.StatusBadRequest}
 	if got.asked.Handling == kind.Redirects {
 		p.Status, p.To = got.asked.Status, veil.Address(got.asked.To)
 	}

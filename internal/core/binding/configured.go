@@ -44,6 +44,7 @@ type Plain struct {
 	At      netip.AddrPort // it comes to
 	Place   place.Place    // line that answers
 	Unknown bool           // it depends on something only a request shows
+	Closed  bool           // it is answered with an error: nobody is served there
 	Status  int            // of the redirect; 0 when it does not redirect
 	To      string         // where that leads
 	Blocked *Blocked       // a CA does not get what it asks for; nil when it does, or nobody lets it ask there

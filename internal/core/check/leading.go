@@ -53,7 +53,7 @@ func leading(s *Subject) {
 			fmt.Sprintf("a CA that asks for %s at %s gets no answer, and the mandate %s is proved there: %s", s.Host, p.At,
 				b.Mandate, b.Seen), b.Remedy)
 	}
-	if p.Unknown {
+	if p.Unknown || p.Closed { // who is served nothing has to ask for https
 		return
 	}
 	code, do := Led(s.Host, p.Status, p.To)

@@ -9,9 +9,9 @@ import (
 	"insegna.example/internal/kind"
 )
 
-// Lead implements kind.Leader. A redirect for the time being that nobody else comes to is
-// made permanent where it stands; else a rule of the front, before all others, leads those
-// on who ask for these hosts without TLS.
+// Lead implements kind.Leader. A redirect that nobody else comes to is corrected where it
+// stands; else a rule of the front, before all others, leads those on who ask for these
+// hosts without TLS.
 func (editing) Lead(fsys fs.FS, main string, list []kind.Led) (*kind.Edits, error) {
 	e, err := newEditor(fsys, main)
 	if err != nil {
@@ -35,7 +35,7 @@ func (e *editor) lead(w kind.Led) error {
 		return refuse(w.Site, "read the configuration anew", "no section that speaks plain http stands there")
 	case f.mode() != kind.HTTP || f.head.file == nil:
 		return refuse(w.Site, byHand, "the section passes bytes on, or cannot be edited")
-	case e.permanent(w):
+	case e.corrected(w):
 		return nil
 	}
 	first := f.end()
@@ -56,42 +56,62 @@ func (e *editor) lead(w kind.Led) error {
 
 // leadingRule leads hosts from plain http to https.
 func leadingRule(hosts []string, port uint16) string {
+	return "http-request redirect " + leadingWords(port) + " if !{ ssl_fc } " + ofHosts(hosts) + " !{ path_beg " + wellKnown + " }"
+}
+
+// leadingWords are the words of a redirect that keeps host, path and query.
+func leadingWords(port uint16) string {
 	to := ""
 	const usual = 443
 	if port != usual {
 		to = ":" + strconv.Itoa(int(port))
 	}
-	return "http-request redirect location https://%[req.hdr(host),field(1,:)]" + to + "%[capture.req.uri] code 301 if " +
-		"!{ ssl_fc } " + ofHosts(hosts) + " !{ path_beg " + wellKnown + " }"
+	return "location https://%[req.hdr(host),field(1,:)]" + to + "%[capture.req.uri] code 301"
 }
 
-// permanent makes the redirect at a line permanent where that is all it lacks.
-func (e *editor) permanent(w kind.Led) bool {
-	if !w.Line.Known() || w.Loses {
+// corrected gives the redirect at a line that leads for the time being, or loses what it
+// should keep, other words; false where there is none.
+func (e *editor) corrected(w kind.Led) bool {
+	if !w.Line.Known() {
 		return false
 	}
 	for _, s := range e.sections {
 		for _, o := range s.list {
-			if o.place.AtLine() != w.Line.AtLine() || o.file == nil || !slices.ContainsFunc(o.words, func(x word) bool { return x.text == "redirect" }) {
-				continue
+			if o.place.AtLine() == w.Line.AtLine() && o.file != nil {
+				return e.correct(o, w)
 			}
-			at, text := e.text(o.file)
-			if at == nil {
-				return false
-			}
-			lines := strings.SplitAfter(text, "\n")
-			line := lines[o.place.Line-1]
-			i := slices.IndexFunc(o.words, func(x word) bool { return x.text == "code" })
-			if i > 0 && i+1 < len(o.words) {
-				line = line[:o.words[i+1].from] + "301" + line[o.words[i+1].to:]
-			} else {
-				i = slices.IndexFunc(o.words, func(x word) bool { return x.text == "redirect" })
-				line = line[:o.words[i+2].to] + " code 301" + line[o.words[i+2].to:]
-			}
-			lines[o.place.Line-1] = line
-			at.After = strings.Join(lines, "")
-			return true
 		}
 	}
 	return false
+}
+
+// correct changes one line.
+func (e *editor) correct(o *statement, w kind.Led) bool {
+	is := func(list ...string) int {
+		return slices.IndexFunc(o.words, func(x word) bool { return slices.Contains(list, x.text) })
+	}
+	redirect, code, condition := is("redirect"), is("code"), is("if", "unless")
+	if condition < 0 {
+		condition = len(o.words)
+	}
+	if redirect < 0 || redirect+2 >= len(o.words) || code > 0 && code+1 >= condition {
+		return false
+	}
+	at, text := e.text(o.file)
+	if at == nil {
+		return false
+	}
+	lines := strings.SplitAfter(text, "\n")
+	line := lines[o.place.Line-1]
+	switch {
+	case w.Loses:
+		line = line[:o.words[redirect+1].from] + leadingWords(w.Port) + line[o.words[condition-1].to:]
+	case code > 0:
+		line = line[:o.words[code+1].from] + "301" + line[o.words[code+1].to:]
+	default:
+		line = line[:o.words[redirect+2].to] + " code 301" + line[o.words[redirect+2].to:]
+	}
+	lines[o.place.Line-1] = line
+	at.After = strings.Join(lines, "")
+	return true
 }
