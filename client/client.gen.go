@@ -1338,6 +1338,9 @@ type HttpsRun struct {
 
 	// Trials of the pre-flight
 	Trials []Trial `json:"trials"`
+
+	// Widens names of a mandate that is there already and gets more; absent for a new one
+	Widens *[]string `json:"widens,omitempty"`
 }
 
 // HttpsRunState drafted, prepared and previewed wait for a person

@@ -2,6 +2,8 @@ package demo_test
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -20,7 +22,9 @@ func TestMain(m *testing.M) { servicetest.Main(m) }
 // with what a survey of the real servers reports, at the first survey and
 // again at the second.
 func TestEveryFaultIsFoundAndNothingElse(t *testing.T) {
-	e, err := demo.Start(t.Context(), t.TempDir())
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755)) // workers of another user read there
+	e, err := demo.Start(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(e.Stop)
 	r := servicetest.Start(t)
@@ -127,7 +131,9 @@ type mender struct {
 }
 
 func newMender(t *testing.T) *mender {
-	e, err := demo.Start(t.Context(), t.TempDir())
+	dir := t.TempDir()
+	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755)) // workers of another user read there
+	e, err := demo.Start(t.Context(), dir)
 	require.NoError(t, err)
 	t.Cleanup(e.Stop)
 	r := servicetest.Start(t)

@@ -26,12 +26,13 @@ const MandatePage = lazy(async () => ({ default: (await import('./pages/Mandate'
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
 const InstallationPage = lazy(async () => ({ default: (await import('./pages/Installation')).InstallationPage }));
+const Mending = lazy(async () => ({ default: (await import('./pages/Mending')).Mending }));
 const HttpsPage = lazy(async () => ({ default: (await import('./pages/Https')).HttpsPage }));
 const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
 const WavePage = lazy(async () => ({ default: (await import('./pages/Wave')).WavePage }));
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -56,6 +57,7 @@ function Pages() {
             <Route path="/mandates" element={<Mandates />} />
             <Route path="/mandates/:name" element={<MandatePage />} />
             <Route path="/installations/:number" element={<InstallationPage />} />
+            <Route path="/mending" element={<Mending />} />
             <Route path="/waves/:number" element={<WavePage />} />
             <Route path="/https/:number" element={<HttpsPage />} />
             <Route path="/surveys" element={<Surveys />} />

@@ -104,7 +104,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.NotEqual(t, first.console, second.console)
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
-	assert.Contains(t, said, "Open findings: 14 broken, 5 due, 5 weak, 6 note")
+	assert.Contains(t, said, "Open findings: 14 broken, 6 due, 7 weak, 7 note")
 	assert.Equal(t, 10, strings.Count(said, "\n  bin/insegna "), "ten commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
@@ -265,7 +265,7 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	dir := newDir(t)
 	require.NoError(t, os.Chown(dir, int(uid), int(gid)))
 	d := start(t, build(t), dir, &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)})
-	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 14 broken, 5 due, 5 weak, 6 note")
+	assert.Contains(t, strings.Join(d.said, "\n"), "Open findings: 14 broken, 6 due, 7 weak, 7 note")
 	assert.Contains(t, strings.Join(d.said, "\n"),
 		"pier-2 is reached as a local server, not over SSH: user nobody has no login shell.")
 	require.NoError(t, d.cmd.Process.Signal(os.Interrupt))

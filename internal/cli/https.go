@@ -144,7 +144,7 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 	if v.State == client.HttpsRunStateDrafted {
 		a.showHTTPSDraft(v)
 		if v.Draft != "" {
-			if err := a.agreed(yes, "Make this mandate, and order?",
+			if err := a.agreed(yes, map[bool]string{true: "Make this mandate, and order?", false: "Have it hold these names, and order?"}[v.Widens == nil],
 				fmt.Sprintf("insegna https --continue %d", v.Number)); err != nil {
 				return nil, err
 			}
@@ -157,7 +157,9 @@ func (a *app) httpsOrdered(ctx context.Context, v *client.HttpsRun, yes bool) (*
 	for {
 		if !made && v.Mandate != "" {
 			made = true
-			a.say("\nThe mandate %s is made.", v.Mandate)
+			if v.Widens == nil {
+				a.say("\nThe mandate %s is made.", v.Mandate)
+			}
 		}
 		if len(v.Trials) > 0 && !tried {
 			tried = true
@@ -254,7 +256,10 @@ func (a *app) httpsInstalled(ctx context.Context, v *client.HttpsRun, yes bool) 
 		if v, err = a.httpsLater(ctx, v); err != nil {
 			return nil, err
 		}
-		if i, err = a.installationOf(ctx, i.Number); err != nil {
+		if v.Installation == nil { // another one has come before it
+			continue
+		}
+		if i, err = a.installationOf(ctx, *v.Installation); err != nil {
 			return nil, err
 		}
 	}
@@ -305,7 +310,11 @@ func (a *app) showHTTPSDraft(v *client.HttpsRun) {
 	for _, advice := range v.Advice {
 		a.say("  %s", clean(advice))
 	}
-	a.say("\nA mandate for them:\n")
+	if v.Widens != nil {
+		a.say("\nThe mandate %s is for %s so far, and gets more names:\n", v.Mandate, strings.Join(*v.Widens, ", "))
+	} else {
+		a.say("\nA mandate for them:\n")
+	}
 	for line := range strings.Lines(v.Draft) {
 		a.say("  %s", clean(strings.TrimSpace(line)))
 	}

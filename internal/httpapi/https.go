@@ -18,6 +18,9 @@ func (srv *Server) httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 			contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot,
 				Remedy: t.Remedy})
 	}
+	if v.Widens != nil {
+		out.Widens = &v.Widens
+	}
 	if v.Preparation != nil {
 		out.Preparation = srv.preparationOf(v)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
@@ -94,19 +95,76 @@ func (s *TakingToHTTPS) draft(ctx context.Context, v *HTTPSRun) error {
 		return err
 	}
 	v.Names, v.Advice = d.Names, append([]string{}, d.Advice...)
-	const most = 1000
-	list, err := s.ordering.Mandates(ctx, d.Names[0], "", most)
+	there, err := s.partOf(ctx, v, d)
 	if err != nil {
 		return err
 	}
-	for i := range list {
-		if !slices.ContainsFunc(d.Names, func(n string) bool { return !slices.Contains(list[i].Spec.Names, n) }) {
-			v.Mandate = list[i].Name
-			return nil
+	switch part := there; {
+	case part == nil:
+		v.Draft = d.Text
+	case !slices.ContainsFunc(d.Names, func(n string) bool { return !slices.Contains(part.Spec.Names, n) }):
+		v.Mandate = part.Name
+	case part.Generation != nil:
+		return &RefusedError{fmt.Sprintf("the mandate %s of the estate file (line %d) is for a part of the site's names: %s",
+			part.Name, part.Line, strings.Join(part.Spec.Names, ", ")),
+			"add to it there, and apply the file: " + strings.Join(missingIn(part.Spec, d.Names), ", ")}
+	default:
+		v.Mandate, v.Widens = part.Name, part.Spec.Names
+		v.Names = append(slices.Clone(part.Spec.Names), missingIn(part.Spec, d.Names)...)
+		v.Draft = widened(part.Spec, v.Names)
+	}
+	return nil
+}
+
+// partOf finds the mandate that is for the names of a draft, or else one that is for a
+// part of them on the same server: a second one would take the site from it in turn.
+func (s *TakingToHTTPS) partOf(ctx context.Context, v *HTTPSRun, d *Draft) (*MandateView, error) {
+	const most = 1000
+	var part *MandateView
+	for _, name := range d.Names {
+		queries := []string{name}
+		if _, parent, ok := strings.Cut(name, "."); ok {
+			queries = append(queries, "*."+parent)
+		}
+		for _, q := range queries {
+			list, err := s.ordering.Mandates(ctx, q, "", most)
+			if err != nil {
+				return nil, err
+			}
+			for i := range list {
+				m := &list[i]
+				if !slices.Contains(m.Spec.Names, q) {
+					continue
+				}
+				if len(missingIn(m.Spec, d.Names)) == 0 && q == name {
+					return m, nil
+				}
+				if part == nil && slices.Contains(m.Spec.Servers(), v.Server) {
+					part = m
+				}
+			}
 		}
 	}
-	v.Draft = d.Text
-	return nil
+	return part, nil
+}
+
+// missingIn are the names a mandate's certificate would not cover.
+func missingIn(m *estate.Mandate, list []string) (out []string) {
+	for _, n := range list {
+		if !m.Lists(n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// widened is a mandate with more names, as in an estate file, to be looked at.
+func widened(m *estate.Mandate, list []string) string {
+	text := fmt.Sprintf("name: %s\nnames: [%s]\nca: %s\n", m.Name, strings.Join(quoteWild(list), ", "), m.CA)
+	if m.Proof.By != "" {
+		text += "proof: {by: " + m.Proof.By + "}\n"
+	}
+	return text
 }
 
 // HTTPS gives a run.
@@ -173,6 +231,11 @@ func (s *TakingToHTTPS) run(ctx context.Context, id int64) error {
 				return err
 			}
 		}
+		if v.State == httpsFailed && v.Widens != nil {
+			if err := s.narrow(ctx, v); err != nil {
+				return err
+			}
+		}
 		if err := s.store.SaveHTTPSRun(ctx, v); err != nil {
 			return err
 		}
@@ -221,6 +284,9 @@ func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
 	if v.State != httpsFailed || v.Draft == "" || v.Mandate == "" {
 		return nil
 	}
+	if v.Widens != nil { // it was there before
+		return nil
+	}
 	m, err := s.ordering.Mandate(ctx, v.Mandate)
 	if err != nil || m.Last != nil || m.MadeBy != v.By { // somebody has begun to use it
 		return err
@@ -231,6 +297,17 @@ func (s *TakingToHTTPS) check(ctx context.Context, v *HTTPSRun) error {
 	v.Reason += "; the mandate " + v.Mandate + " is taken away again"
 	v.Mandate = ""
 	return nil
+}
+
+// narrow gives a mandate its former names back, unless a certificate for more of them
+// came.
+func (s *TakingToHTTPS) narrow(ctx context.Context, v *HTTPSRun) error {
+	m, err := s.ordering.Mandate(ctx, v.Mandate)
+	if err != nil || m.serves(time.Now()) || slices.Equal(m.Spec.Names, v.Widens) {
+		return err
+	}
+	v.Reason += "; the mandate " + v.Mandate + " is for its former names again"
+	return s.ordering.NameMandate(ctx, v.Mandate, v.Widens)
 }
 
 // tried does what check says, up to what is in the way.
@@ -256,7 +333,15 @@ func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 	if err != nil {
 		return err
 	}
-	if m.InForce != nil {
+	if v.Widens != nil && len(m.Spec.Names) < len(v.Names) {
+		if err := s.ordering.NameMandate(ctx, v.Mandate, v.Names); err != nil {
+			return err
+		}
+		if m, err = s.ordering.Mandate(ctx, v.Mandate); err != nil {
+			return err
+		}
+	}
+	if m.serves(time.Now()) {
 		return s.preview(ctx, v)
 	}
 	err = s.installing.ready(ctx, m, v.Server, v.Also)
@@ -342,8 +427,13 @@ func (s *TakingToHTTPS) order(ctx context.Context, v *HTTPSRun) error {
 // person.
 func (s *TakingToHTTPS) preview(ctx context.Context, v *HTTPSRun) error {
 	p, err := s.installing.PreviewInstallation(ctx, v.Mandate, v.Server, v.Also)
-	if err == nil {
+	var there *thereError
+	switch {
+	case err == nil:
 		v.InstallationID, v.State = &p.ID, httpsPreviewed
+	case errors.As(err, &there) && v.OrderID != nil: // where the mandate is installed that happens by itself
+		s.end(v, httpsDone, "installed by itself once it had come", "")
+		return nil
 	}
 	return err
 }
@@ -351,11 +441,11 @@ func (s *TakingToHTTPS) preview(ctx context.Context, v *HTTPSRun) error {
 // install has the preview carried out, and waits for its end.
 func (s *TakingToHTTPS) install(ctx context.Context, v *HTTPSRun) error {
 	if v.InstallationID == nil {
-		return &RefusedError{"the preview was replaced by a newer one", "begin again: insegna https " + v.Host}
+		return s.replaced(ctx, v, &RefusedError{"the preview was replaced by a newer one", "begin again: insegna https " + v.Host})
 	}
 	if _, err := s.installing.BeginInstallation(ctx, *v.InstallationID); errors.Is(err, store.ErrInstallationRunning) {
-		return &RefusedError{err.Error(),
-			"wait for its end, then: insegna installation begin " + strconv.FormatInt(*v.InstallationID, 10)}
+		return s.replaced(ctx, v, &RefusedError{err.Error(),
+			"wait for its end, then: insegna installation begin " + strconv.FormatInt(*v.InstallationID, 10)})
 	} else if err != nil && !errors.Is(err, store.ErrInstallationBegun) {
 		return err
 	}
@@ -378,6 +468,28 @@ func (s *TakingToHTTPS) install(ctx context.Context, v *HTTPSRun) error {
 			return err
 		}
 	}
+}
+
+// replaced ends a run that another installation came before: it is done where that has
+// installed what the run has ordered, and refused otherwise.
+func (s *TakingToHTTPS) replaced(ctx context.Context, v *HTTPSRun, refused *RefusedError) error {
+	for busy := v.OrderID != nil; busy; {
+		var err error
+		if busy, err = s.store.Installing(ctx, v.Server); err != nil {
+			return err
+		}
+		if busy {
+			if err := pause(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	var there *thereError
+	if _, err := s.installing.PreviewInstallation(ctx, v.Mandate, v.Server, v.Also); errors.As(err, &there) && v.OrderID != nil {
+		s.end(v, httpsDone, "installed by itself once it had come", "")
+		return nil
+	}
+	return refused
 }
 
 // pause waits a moment before something is asked again.

@@ -19,6 +19,7 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
+	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/safe"
@@ -441,6 +442,20 @@ type MandateView struct {
 	Budget    Budget          // of its CA
 }
 
+// serves says whether what is in force is for all its names, and not at its end.
+func (v *MandateView) serves(now time.Time) bool {
+	if v.InForce == nil {
+		return false
+	}
+	chain, err := certs.ReadCertificates(v.InForce.Chain)
+	if err != nil || len(chain) == 0 {
+		return false
+	}
+	leaf := chain[0]
+	return leaf.NotAfter.Sub(now) >= lifetime.LastMoments(leaf.NotBefore, leaf.NotAfter) &&
+		!slices.ContainsFunc(v.Spec.Names, func(n string) bool { return !slices.Contains(leaf.Names(), n) })
+}
+
 // Mandates lists mandates from after a name on.
 func (s *Ordering) Mandates(ctx context.Context, query, after string, limit int) ([]MandateView, error) {
 	rows, err := s.store.Mandates(ctx, query, after, limit)
@@ -459,14 +474,18 @@ func (s *Ordering) Mandates(ctx context.Context, query, after string, limit int)
 	if err != nil {
 		return nil, err
 	}
+	inForce, err := s.store.InForceHeads(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	list := make([]MandateView, len(rows))
 	for i := range rows {
 		v := MandateView{Mandate: rows[i], Spec: &rows[i].Spec}
 		if o, ok := last[v.ID]; ok {
 			v.Last = &o
-			if o.State == string(issue.Issued) {
-				v.InForce = &o
-			}
+		}
+		if o, ok := inForce[v.ID]; ok {
+			v.InForce = &o
 		}
 		if o, ok := rehearsed[v.ID]; ok {
 			v.Rehearsed = &o
@@ -564,6 +583,17 @@ func (s *Ordering) RemoveMandate(ctx context.Context, name string, used bool) er
 	}
 	err := s.store.RemoveMandate(ctx, name, &store.Act{Actor: actor(ctx), Action: "mandate.remove", Subject: name},
 		time.Now().UTC())
+	if errors.Is(err, store.ErrNotFound) {
+		return &UnknownError{"mandate", name, "mandate list"}
+	}
+	return err
+}
+
+// NameMandate gives a mandate that was made here other names; the next order is for
+// these.
+func (s *Ordering) NameMandate(ctx context.Context, name string, names []string) error {
+	err := s.store.NameMandate(ctx, name, names, &store.Act{Actor: actor(ctx), Action: "mandate.names", Subject: name,
+		Detail: map[string]any{"names": names}}, time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return &UnknownError{"mandate", name, "mandate list"}
 	}

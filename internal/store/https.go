@@ -22,6 +22,7 @@ type HTTPSRun struct {
 	Also           []string          `gorm:"serializer:json"` // others who may get something else by it
 	Advice         []string          `gorm:"serializer:json"`
 	Draft          string            // of the mandate; "" when there is one
+	Widens         []string          `gorm:"serializer:json"` // names of a mandate that is there and gets more; nil for a new one
 	Trials         []HTTPSTrial      `gorm:"serializer:json"` // of the pre-flight
 	Preparation    *HTTPSPreparation `gorm:"serializer:json"` // nil while none is needed
 	OrderID        *int64            // nil before one was begun

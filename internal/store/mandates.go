@@ -211,6 +211,22 @@ func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at 
 
 // RemoveMandate ends a mandate made here; its orders stay as history.
 func (s *Store) RemoveMandate(ctx context.Context, name string, act *Act, at time.Time) error {
+	return s.madeHere(ctx, name, act, at, func(db *gorm.DB, m *Mandate) error {
+		return db.Model(m).Updates(map[string]any{"removed_at": at, "next_at": nil}).Error
+	})
+}
+
+// NameMandate gives a mandate made here other names.
+func (s *Store) NameMandate(ctx context.Context, name string, names []string, act *Act, at time.Time) error {
+	return s.madeHere(ctx, name, act, at, func(db *gorm.DB, m *Mandate) error {
+		m.Spec.Names = names
+		return db.Model(m).Update("spec", jsonText(m.Spec)).Error
+	})
+}
+
+// madeHere changes a mandate that is no file's.
+func (s *Store) madeHere(ctx context.Context, name string, act *Act, at time.Time,
+	change func(db *gorm.DB, m *Mandate) error) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
 		var m Mandate
 		err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("removed_at is null").Take(&m, "name = ?", name).Error
@@ -222,7 +238,7 @@ func (s *Store) RemoveMandate(ctx context.Context, name string, act *Act, at tim
 		case m.Generation != nil:
 			return ErrMandateOfFile
 		}
-		if err := db.Model(&m).Updates(map[string]any{"removed_at": at, "next_at": nil}).Error; err != nil {
+		if err := change(db, &m); err != nil {
 			return err
 		}
 		return act.write(db, at)

@@ -187,8 +187,23 @@ func (s *Store) Orders(ctx context.Context, mandate, before int64, limit int) ([
 // or of the rehearsals.
 func (s *Store) LatestOrders(ctx context.Context, mandates []int64, rehearsal bool) (map[int64]Order, error) {
 	var list []Order
-	err := s.db.WithContext(ctx).Raw(`select distinct on (mandate_id) id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at
-		from orders where mandate_id in ? and rehearsal = ? order by mandate_id, id desc`, append(mandates, 0), rehearsal).Scan(&list).Error
+	err := s.db.WithContext(ctx).Raw("select distinct on (mandate_id) "+orderHead+
+		" from orders where mandate_id in ? and rehearsal = ? order by mandate_id, id desc", append(mandates, 0), rehearsal).Scan(&list).Error
+	out := make(map[int64]Order, len(list))
+	for _, o := range list {
+		out[o.MandateID] = o
+	}
+	return out, err
+}
+
+// orderHead is what lists tell of an order: neither its key nor its chain.
+const orderHead = "id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at"
+
+// InForceHeads is InForce without keys and chains.
+func (s *Store) InForceHeads(ctx context.Context, mandates []int64) (map[int64]Order, error) {
+	var list []Order
+	err := s.db.WithContext(ctx).Raw("select distinct on (mandate_id) "+orderHead+" from orders where state = 'issued' and "+
+		"not rehearsal and mandate_id in ? order by mandate_id, id desc", append(mandates, 0)).Scan(&list).Error
 	out := make(map[int64]Order, len(list))
 	for _, o := range list {
 		out[o.MandateID] = o

@@ -1,4 +1,5 @@
-import { api, calls, given, queryClient, type Schemas } from './client';
+import { useQuery } from '@tanstack/react-query';
+import { api, calls, given, queryClient, type Problem, type Schemas } from './client';
 
 export type Installation = Schemas['Installation'];
 
@@ -24,6 +25,17 @@ export type MendRequest = Schemas['MendRequest'];
 
 /** Works out how findings are mended; nothing is changed. */
 export const previewMending = (which: MendRequest) => given(calls.POST('/findings/mend', { body: which }));
+
+const mendingKey = (which: MendRequest) => ['mending', which];
+
+/** How findings are mended, worked out once for each page. */
+export const useMending = (which: MendRequest) => useQuery<Schemas['MendPlan'], Problem>({ queryKey: mendingKey(which), queryFn: () => previewMending(which), staleTime: Infinity, gcTime: 0, refetchOnWindowFocus: false, retry: false });
+
+/** Keeps what was worked out for the page that shows it. */
+export const keepMending = (which: MendRequest, plan: Schemas['MendPlan']) => queryClient.setQueryData(mendingKey(which), plan);
+
+/** Where a plan for these findings is shown. */
+export const mendingAt = (which: MendRequest) => `/mending?${new URLSearchParams([...(which.findings ?? []).map((n): [string, string] => ['finding', String(n)]), ...(['server', 'code', 'host'] as const).flatMap((k): [string, string][] => (which[k] ? [[k, which[k]]] : []))])}`;
 
 /** What an installation is called: the mandate whose certificate it brings, or what it mends. */
 export const called = (v: Installation) => v.mends.length === 0 ? v.mandate : v.mends.length === 1 ? 'One finding mended' : `${v.mends.length} findings mended`;

@@ -1382,6 +1382,8 @@ export interface components {
             advice: string[];
             /** @description of the mandate, as in an estate file; empty when there is one */
             draft: string;
+            /** @description names of a mandate that is there already and gets more; absent for a new one */
+            widens?: string[];
             /** @description of the pre-flight */
             trials: components["schemas"]["Trial"][];
             preparation?: components["schemas"]["HttpsPreparation"];

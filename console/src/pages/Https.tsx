@@ -64,7 +64,7 @@ function Agree({ v }: { v: HttpsRun }) {
   };
   return (
     <>
-      <Bar><Button $main isDisabled={busy} onPress={go}>{v.state === 'previewed' ? `Install this on ${v.server}` : v.state === 'prepared' ? `Prepare ${v.server} so` : drafts ? 'Make this mandate, and order' : 'Order'}</Button></Bar>
+      <Bar><Button $main isDisabled={busy} onPress={go}>{v.state === 'previewed' ? `Install this on ${v.server}` : v.state === 'prepared' ? `Prepare ${v.server} so` : drafts ? (v.widens ? 'Have it hold these names, and order' : 'Make this mandate, and order') : 'Order'}</Button></Bar>
       {says && <Standing as="p" role="alert" $kind="failed">{says}</Standing>}
     </>
   );
@@ -90,7 +90,7 @@ function Names({ v }: { v: HttpsRun }) {
       <h2>The site's names</h2>
       <ul>{v.names.map((n) => <li key={n}>{n}</li>)}</ul>
       {v.advice.map((a) => <p key={a}>{a}</p>)}
-      {v.draft ? <><h2>A mandate for them</h2><pre tabIndex={0}>{v.draft}</pre></> : v.state === 'drafted' && <p>The mandate <Link to={`/mandates/${v.mandate}`}>{v.mandate}</Link> is for them already.</p>}
+      {v.draft ? <><h2>{v.widens ? 'The mandate, with more names' : 'A mandate for them'}</h2>{v.widens && <p><Link to={`/mandates/${v.mandate}`}>{v.mandate}</Link> is for {v.widens.join(', ')} so far.</p>}<pre tabIndex={0}>{v.draft}</pre></> : v.state === 'drafted' && <p>The mandate <Link to={`/mandates/${v.mandate}`}>{v.mandate}</Link> is for them already.</p>}
     </Part>
   );
 }

@@ -4,8 +4,9 @@ import { api, type Finding, type Schemas, type Severity } from '../data/client';
 import { ago, plural } from '../data/format';
 import { useRunningSurvey } from '../data/surveys';
 import { called, standing as installed } from '../data/installations';
-import { Progress } from '../parts/Controls';
+import { Bar, Progress } from '../parts/Controls';
 import { FindingList } from '../parts/FindingCard';
+import { MendButton } from '../parts/MendButton';
 import { Empty, Failure, Loading } from '../parts/States';
 import { SurveyButton } from '../parts/SurveyButton';
 import { TimeLine } from '../parts/TimeLine';
@@ -50,7 +51,10 @@ export function Today() {
       {t.lanes.length > 0 && <TimeLine today={t} />}
       {!t.survey && <FirstLook />}
       <Columns>
-        <div>{titles.map(([severity, title]) => <Part key={severity} title={title} items={t.worst.filter((f) => f.severity === severity)} />)}</div>
+        <div>
+          {t.worst.some((f) => f.mending.can) && <Bar><MendButton which={{}}>Mend what mends itself</MendButton></Bar>}
+          {titles.map(([severity, title]) => <Part key={severity} title={title} items={t.worst.filter((f) => f.severity === severity)} />)}
+        </div>
         <Beside today={t} />
       </Columns>
     </>

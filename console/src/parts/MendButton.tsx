@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router';
 import { useMay } from '../data/access';
 import type { Problem } from '../data/client';
 import { beginHttps } from '../data/https';
-import { previewMending, type MendRequest } from '../data/installations';
+import { keepMending, mendingAt, previewMending, type MendRequest } from '../data/installations';
 import { color } from '../theme/tokens';
 import { Button } from './Controls';
 
@@ -18,8 +18,13 @@ export function MendButton({ which, label, children }: { which: MendRequest; lab
     const plan = await previewMending(which);
     const [installation] = plan.installations;
     const [renewal] = plan.renewals;
-    if (installation) return go(`/installations/${installation.number}`);
-    if (renewal) return go(`/https/${(await beginHttps(renewal.server, renewal.host, renewal.mandate)).number}`);
+    const alone = plan.installations.length + plan.renewals.length + plan.left.length === 1;
+    if (alone && installation) return go(`/installations/${installation.number}`);
+    if (alone && renewal) return go(`/https/${(await beginHttps(renewal.server, renewal.host, renewal.mandate)).number}`);
+    if (installation || renewal) {
+      keepMending(which, plan);
+      return go(mendingAt(which));
+    }
     setSays(plan.left.map((l) => `${l.reason}; ${l.next}`).join('. '));
   };
   const press = () => {

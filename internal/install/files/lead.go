@@ -292,7 +292,7 @@ func (m *mender) provePlain(answers kind.Answers, f *install.Fault) {
 			return
 		}
 		if q.step.Handling == kind.Serves {
-			b.Wants = []string{"404"} // nobody has put the file there
+			b.Wants = []string{"404", "200"} // nobody has put the file there, and some show a page for that
 			m.seenAt(b)
 		}
 		return
