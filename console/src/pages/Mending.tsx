@@ -36,7 +36,7 @@ export function Mending() {
     <>
       <h1>{sentence(q.data)}</h1>
       <All list={installations} />
-      {installations.length > 0 && <Part aria-label="Mends itself"><h2>Mends itself, with one test and one reload a server</h2><ul>{installations.map((v) => <OnServer key={v.number} number={v.number} />)}</ul></Part>}
+      {installations.length > 0 && <Part aria-label="Mends itself"><h2>Mends itself, with one test and one reload a server</h2><ul>{installations.map((v) => <OnServer key={v.number} number={v.number} alone={installations.length === 1} />)}</ul></Part>}
       {renewals.length > 0 && <Part aria-label="Needs a certificate first"><h2>Needs a certificate first</h2><ul>{renewals.map((r) => <Renewal key={`${r.server} ${r.host}`} r={r} />)}</ul></Part>}
       {left.length > 0 && (
         <Part aria-label="For a person">
@@ -81,7 +81,7 @@ function All({ list }: { list: Installation[] }) {
 }
 
 /** What is mended on one server, and how that goes. */
-function OnServer({ number }: { number: number }) {
+function OnServer({ number, alone }: { number: number; alone: boolean }) {
   const q = useInstallation(number, true);
   const [says, setSays] = useState('');
   if (q.isPending) return <li><Loading /></li>;
@@ -96,7 +96,7 @@ function OnServer({ number }: { number: number }) {
         {says || text}
         <ul>{v.mends.map((f) => <li key={f.finding}>{f.host || v.server}, <code>{f.code}</code>: {f.does}</li>)}</ul>
         <Link to={`/installations/${v.number}`}>{v.files.length > 0 ? `${plural(v.files.length, 'file')}, each command, and where it is looked at` : 'Each command, and where it is looked at'}</Link>
-        {v.state === 'previewed' && <Bar><Button onPress={begin}>Mend {v.server}</Button></Bar>}
+        {v.state === 'previewed' && <Bar><Button $main={alone} onPress={begin}>Mend {v.server}</Button></Bar>}
       </Standing>
     </li>
   );
@@ -112,7 +112,7 @@ function Renewal({ r }: { r: Schemas['Renewal'] }) {
     <li>
       <Standing as="div" $kind={says ? 'failed' : 'never'}>
         <h3>{r.host}</h3>
-        on {r.server}, {r.mandate ? <>by the mandate <Link to={`/mandates/${r.mandate}`}>{r.mandate}</Link></> : 'by a mandate that is made for it'}: {r.findings.map((f) => f.code).join(', ')}
+        on {r.server}, {r.mandate ? <>by the mandate <Link to={`/mandates/${r.mandate}`}>{r.mandate}</Link></> : 'by a mandate that is made for it'}: <code>{r.findings.map((f) => f.code).join(', ')}</code>
         {says && <p role="alert">{says}</p>}
         <Bar><Button isDisabled={busy} onPress={begin}>Take it to a new certificate</Button></Bar>
       </Standing>
