@@ -246,14 +246,38 @@ func (d *Destination) asPlanned(x *install.Link) error {
 	case err != nil:
 		return &install.ChangedError{What: x.Path}
 	}
-	data, _, err := d.file(x.Path)
+	sum, err := d.sum(x.Path)
 	if kind.Lost(err) {
 		return err
 	}
-	if sum := sha256.Sum256(data); err != nil || hex.EncodeToString(sum[:]) != x.Sum {
+	if err != nil || sum != x.Sum {
 		return &install.ChangedError{What: x.Path}
 	}
 	return nil
+}
+
+// sum is the SHA-256 of a file, or of where a link leads that leads to nothing.
+func (d *Destination) sum(p string) (string, error) {
+	data, _, err := d.file(p)
+	if to, dangles := d.dangling(p); err != nil && dangles {
+		data, err = []byte("link to "+to), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:]), nil
+}
+
+// dangling says whether a path is a link that leads to nothing, and where.
+func (d *Destination) dangling(p string) (to string, is bool) {
+	name := strings.TrimPrefix(p, "/")
+	to, err := fs.ReadLink(d.Over.FS(), name)
+	if err != nil {
+		return "", false
+	}
+	_, err = fs.Stat(d.Over.FS(), name)
+	return to, errors.Is(err, fs.ErrNotExist)
 }
 
 // Try implements install.Destination: the server tests a copy, or what it has

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -216,6 +217,56 @@ func TestTheWayOfACAIsFreed(t *testing.T) {
 			x.run(t, p, &x.kept)
 			require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
 			assert.Equal(t, laid, a.state(t))
+		})
+	}
+}
+
+// TestALinkThatLeadsToNothingIsLaidAnew switches a site on whose link leads to a name its
+// file no longer has, for which the server refuses its whole configuration, and takes that
+// back.
+func TestALinkThatLeadsToNothingIsLaidAnew(t *testing.T) {
+	for name, pierOf := range map[string]func(*testing.T) *pier{"nginx": newPier, "httpd": newHouse} {
+		t.Run(name, func(t *testing.T) {
+			p := pierOf(t)
+			a, _ := p.ail(t, olderNamed, 1) // there is a running server, with a certificate
+			text, err := os.ReadFile(p.main)
+			require.NoError(t, err)
+			link, file := p.dir+"/sites-enabled/menu", p.dir+"/sites-available/menu"
+			p.put(t, p.main, strings.Replace(string(text), "sites/*", "sites-enabled/*", 1))
+			site, err := os.ReadFile(p.site)
+			require.NoError(t, err)
+			p.put(t, file, string(site))
+			require.NoError(t, os.Mkdir(p.dir+"/sites-enabled", 0o755))
+			require.NoError(t, os.Symlink("../sites-available/menu-of-last-year", link))
+			order := p.leading(check.SiteNotEnabled, nil)
+			planned, err := p.destination(reach.Local()).Mend(t.Context(), order)
+			require.NoError(t, err)
+			require.Equal(t, []int64{1}, numbersOf(planned.Mends), "%+v", planned.Left)
+			require.Len(t, planned.Notes, 1)
+			assert.Contains(t, planned.Notes[0], link+" leads to ../sites-available/menu-of-last-year, where nothing is, and comes to lead to ")
+			i := &install.Installation{ID: 1, State: install.Staging, Plan: planned.Plan, Bindings: planned.Bindings}
+			before := a.state(t)
+			x := &trial{Connection: reach.Local()}
+			x.run(t, p, i)
+			require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
+			to, err := filepath.EvalSymlinks(link)
+			require.NoError(t, err)
+			assert.Equal(t, file, to)
+			x.kept.State = install.Returning
+			x.run(t, p, &x.kept)
+			require.Equal(t, install.Returned, x.kept.State, "%v", x.steps)
+			assert.Equal(t, before, a.state(t))
+			to, err = os.Readlink(link)
+			require.NoError(t, err)
+			assert.Equal(t, "../sites-available/menu-of-last-year", to)
+
+			again := *i // somebody has laid it anew meanwhile
+			require.NoError(t, os.Remove(link))
+			require.NoError(t, os.Symlink("elsewhere", link))
+			again.State = install.Staging
+			x = &trial{Connection: reach.Local()}
+			x.run(t, p, &again)
+			assert.Contains(t, x.kept.Reason, link+" is not as the preview showed it")
 		})
 	}
 }

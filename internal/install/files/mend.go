@@ -131,7 +131,16 @@ func (m *mender) switches() error {
 			return nil
 		}
 		if !laid[site.Link.Path] {
-			there, err := m.exists(site.Link.Path)
+			link := *site.Link
+			there, err := m.exists(link.Path)
+			if to, dangles := m.dangling(link.Path); there && dangles { // its file was given another name, or is gone
+				link.Kept = path.Join(m.aside(), "links", path.Base(link.Path))
+				if link.Sum, err = m.sum(link.Path); err != nil {
+					return err
+				}
+				m.out.Notes = append(m.out.Notes, link.Path+" leads to "+to+", where nothing is, and comes to lead to "+link.To)
+				there = false
+			}
 			switch {
 			case err != nil:
 				return err
@@ -141,7 +150,7 @@ func (m *mender) switches() error {
 				return nil
 			}
 			laid[site.Link.Path] = true
-			m.edits.Links = append(m.edits.Links, *site.Link)
+			m.edits.Links = append(m.edits.Links, link)
 		}
 		m.hosts = append(m.hosts, hostsOf(site)...)
 		m.does[f.Finding] = "switch on " + site.Place.File

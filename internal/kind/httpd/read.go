@@ -763,10 +763,10 @@ func (r *reader) idle() error {
 func (r *reader) switchedOn(p string) (words string, link *install.Link) {
 	if stem, ok := strings.CutSuffix(path.Dir(p), "-available"); ok {
 		name := path.Base(p)
-		if !strings.HasSuffix(name, ".conf") {
-			name += ".conf"
-		}
 		at := path.Join(stem+"-enabled", name)
+		if !slices.ContainsFunc(r.patterns, func(p string) bool { return source.MatchesPath(p, at) }) && !strings.HasSuffix(name, ".conf") {
+			at += ".conf" // as the tools of Debian name them, and include no others
+		}
 		return fmt.Sprintf("switch it on: ln -s %s %s", p, at), &install.Link{Path: at, To: beside(at, p)}
 	}
 	return fmt.Sprintf("give %s a name that is included", p), nil
