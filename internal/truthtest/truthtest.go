@@ -54,6 +54,8 @@ type Server struct {
 	Test    []string // arguments of its own test
 	Log     string   // file in the folder, where it says more than on its output
 	Pairs   func(*testing.T) map[string][]byte
+	// Asked asks the running server for everything, and compares; nil for Compare
+	Asked func(*testing.T, *Truth)
 }
 
 // Each runs every configuration of testdata/truth.

@@ -61,3 +61,6 @@ func TestWhatHttpdServesIsWhatTheReaderSays(t *testing.T) {
 // TestVisitorsOfEveryConfigurationAreLed leads every host of every configuration from
 // plain http to https.
 func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) { server.LeadEverywhere(t) }
+
+// TestTLSOfEveryConfigurationIsSet sets versions and suites everywhere.
+func TestTLSOfEveryConfigurationIsSet(t *testing.T) { server.SettleEverywhere(t) }

@@ -389,12 +389,16 @@ func makePairs(t *testing.T) map[string][]byte {
 	return out
 }
 
+// server is nginx as the edits of every configuration are tried on it.
+var server = &truthtest.Server{Kind: nginx.Kind, Main: "nginx.conf", Test: []string{"-t"}, Log: "none", Pairs: makePairs,
+	Command: func(c *truthtest.Truth, more ...string) *exec.Cmd {
+		return exec.Command(program, append([]string{"-p", c.Dir, "-c", "nginx.conf", "-e", "stderr"}, more...)...)
+	},
+	Asked: func(t *testing.T, c *truthtest.Truth) { (&truth{dir: c.Dir, names: c.Names, ports: c.Ports}).compare(t) }}
+
 // TestVisitorsOfEveryConfigurationAreLed leads every host of every configuration from
 // plain http to https.
-func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) {
-	server := &truthtest.Server{Kind: nginx.Kind, Main: "nginx.conf", Test: []string{"-t"}, Log: "none", Pairs: makePairs,
-		Command: func(c *truthtest.Truth, more ...string) *exec.Cmd {
-			return exec.Command(program, append([]string{"-p", c.Dir, "-c", "nginx.conf", "-e", "stderr"}, more...)...)
-		}}
-	server.LeadEverywhere(t)
-}
+func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) { server.LeadEverywhere(t) }
+
+// TestTLSOfEveryConfigurationIsSet sets versions and suites everywhere.
+func TestTLSOfEveryConfigurationIsSet(t *testing.T) { server.SettleEverywhere(t) }
