@@ -1095,12 +1095,17 @@ type EstateFile struct {
 
 // EstateHost defines model for EstateHost.
 type EstateHost struct {
-	At                []string `json:"at"`
-	Audiences         []string `json:"audiences"`
-	Line              int      `json:"line"`
-	Name              string   `json:"name"`
-	WantedCertificate *string  `json:"wanted_certificate,omitempty"`
-	WantedIssuer      *string  `json:"wanted_issuer,omitempty"`
+	At        []string `json:"at"`
+	Audiences []string `json:"audiences"`
+
+	// By who has taken it in here; absent for one of the file
+	By *string `json:"by,omitempty"`
+
+	// Line in the file; 0 for one that was taken in here
+	Line              int     `json:"line"`
+	Name              string  `json:"name"`
+	WantedCertificate *string `json:"wanted_certificate,omitempty"`
+	WantedIssuer      *string `json:"wanted_issuer,omitempty"`
 }
 
 // EstateServer defines model for EstateServer.
@@ -1280,6 +1285,22 @@ type HostKey struct {
 // HostKeyTrust defines model for HostKeyTrust.
 type HostKeyTrust struct {
 	Seen string `json:"seen"`
+}
+
+// HostRequest defines model for HostRequest.
+type HostRequest struct {
+	// At servers, or server:port
+	At []string `json:"at"`
+
+	// Audiences by name; the first of the estate without any
+	Audiences *[]string `json:"audiences,omitempty"`
+	Name      string    `json:"name"`
+
+	// Wanted of its certificate
+	Wanted *struct {
+		Certificate *string `json:"certificate,omitempty"`
+		Issuer      *string `json:"issuer,omitempty"`
+	} `json:"wanted,omitempty"`
 }
 
 // HttpsPreparation what is changed on the server before the CA is asked, so that it serves the proofs
@@ -1705,6 +1726,9 @@ type MendPlan struct {
 
 	// Renewals hosts that need a certificate from their CA first
 	Renewals []Renewal `json:"renewals"`
+
+	// Taken hosts that are to be taken into the estate
+	Taken []TakenHost `json:"taken"`
 }
 
 // MendRequest defines model for MendRequest.
@@ -2227,6 +2251,15 @@ type SurveyRequest struct {
 	Server *string `json:"server,omitempty"`
 }
 
+// TakenHost defines model for TakenHost.
+type TakenHost struct {
+	About FindingRef `json:"about"`
+
+	// At server:port
+	At   []string `json:"at"`
+	Host string   `json:"host"`
+}
+
 // TakenKey defines model for TakenKey.
 type TakenKey struct {
 	// Key the private key as PEM (PKCS#8)
@@ -2675,6 +2708,9 @@ type PreviewEstateJSONRequestBody = EstateFile
 // PreviewMendingJSONRequestBody defines body for PreviewMending for application/json ContentType.
 type PreviewMendingJSONRequestBody = MendRequest
 
+// AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
+type AddHostJSONRequestBody = HostRequest
+
 // BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
 type BeginHttpsJSONRequestBody = HttpsRequest
 
@@ -2917,6 +2953,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHostWithBody Takes a host into the estate, beside what the file declares
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHost Takes a host into the estate, beside what the file declares
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveHost Lets a host go that was taken in here
+	//
+	// Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
+	RemoveHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListHttps Sites on their way to https and those that went, newest first
 	//
@@ -3668,6 +3723,55 @@ func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...Request
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHostWithBody Takes a host into the estate, beside what the file declares
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *Client) AddHostWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHost Takes a host into the estate, beside what the file declares
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHostRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveHost Lets a host go that was taken in here
+//
+// Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
+func (c *Client) RemoveHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveHostRequest(c.Server, host)
 	if err != nil {
 		return nil, err
 	}
@@ -5682,6 +5786,80 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHostRequest calls the generic AddHost builder with application/json body
+func NewAddHostRequest(server string, body AddHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHostRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddHostRequestWithBody constructs an http.Request for the AddHost method, with any body, and a specified content type
+func NewAddHostRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveHostRequest constructs an http.Request for the RemoveHost method
+func NewRemoveHostRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8657,6 +8835,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// AddHostWithBodyWithResponse Takes a host into the estate, beside what the file declares
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// AddHostWithResponse Takes a host into the estate, beside what the file declares
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hosts (the `AddHost` operationId).
+	AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error)
+
+	// RemoveHostWithResponse Lets a host go that was taken in here
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
+	RemoveHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
+
 	// ListHttpsWithResponse Sites on their way to https and those that went, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9876,6 +10075,95 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *EstateHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddHostResponse) GetJSON201() *EstateHost {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13012,6 +13300,45 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// AddHostWithBodyWithResponse Takes a host into the estate, beside what the file declares
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *ClientWithResponses) AddHostWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+	rsp, err := c.AddHostWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHostResponse(rsp)
+}
+
+// AddHostWithResponse Takes a host into the estate, beside what the file declares
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hosts (the `AddHost` operationId).
+func (c *ClientWithResponses) AddHostWithResponse(ctx context.Context, body AddHostJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHostResponse, error) {
+	rsp, err := c.AddHost(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHostResponse(rsp)
+}
+
+// RemoveHostWithResponse Lets a host go that was taken in here
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
+func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error) {
+	rsp, err := c.RemoveHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveHostResponse(rsp)
+}
+
 // ListHttpsWithResponse Sites on their way to https and those that went, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14461,6 +14788,68 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHostResponse parses an HTTP response from a AddHostWithResponse call
+func ParseAddHostResponse(rsp *http.Response) (*AddHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest EstateHost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveHostResponse parses an HTTP response from a RemoveHostWithResponse call
+func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 

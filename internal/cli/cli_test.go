@@ -479,7 +479,7 @@ func TestServersAtTheTerminal(t *testing.T) {
 		says []string
 	}{
 		{[]string{"server", "list"},
-			[]string{"8 sites in 10 files, 5 listeners", "6 sites in 2 files, 3 listeners (local)"}},
+			[]string{"8 sites in 10 files, 5 listeners", "7 sites in 2 files, 4 listeners (local)"}},
 		{[]string{"server", "show", "kiosk-gw"}, []string{"harbourmaster.lanterncoast.example", ":9444  plain http"}},
 		{[]string{"server", "sites", "pier-1"}, []string{"redirects (301)", "for a CA: ", "never"}},
 		{[]string{"server", "sites", "freight-1", "--query", "crane"},

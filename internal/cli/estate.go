@@ -232,12 +232,7 @@ func (a *app) estateShow() *cobra.Command {
 			}
 			a.say("%s, declared in %s, applied %s: %s, %s at %s.\n", clean(e.Name), clean(e.File), moment(e.AppliedAt),
 				plural(len(e.Hosts), "host"), plural(len(e.Servers), "server"), plural(e.Endpoints, "endpoint"))
-			return print(a, e, e.Hosts, []column[client.EstateHost]{
-				{head: "Host", width: 40, cell: func(h client.EstateHost) string { return h.Name }},
-				{head: "Wanted at", width: 26, cell: func(h client.EstateHost) string { return strings.Join(h.At, ", ") }},
-				{head: "From", width: 18, cell: func(h client.EstateHost) string { return orEmpty(h.WantedIssuer) }},
-				{head: "Line", cell: func(h client.EstateHost) string { return fmt.Sprint(h.Line) }},
-			})
+			return print(a, e, e.Hosts, hostColumns)
 		})}
 	c.Flags().BoolVar(&asFile, "file", false, "print the estate file as it was applied")
 	return c

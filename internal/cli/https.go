@@ -336,18 +336,13 @@ func (a *app) showTrials(list []client.Trial) {
 // between two looks at how something stands.
 const between = 200 * time.Millisecond
 
-// lookAgain has the service visit every name of a mandate and survey its
-// bindings, and tells what came of both.
-func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
-	if err := a.visitMandate(ctx, mandate); err != nil {
-		return err
-	}
+// lookedAt surveys a part of the estate, and waits for the end.
+func (a *app) lookedAt(ctx context.Context, req client.SurveyRequest) error {
 	v, err := get[client.Survey](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
-		return cl.StartSurvey(ctx, client.SurveyRequest{Host: &host})
+		return cl.StartSurvey(ctx, req)
 	})
 	if err != nil {
-		a.say("\nThe estate does not want %s yet. Add it under hosts, and every survey looks at it.", host)
-		return nil
+		return err
 	}
 	for v.FinishedAt == nil {
 		select {
@@ -360,6 +355,22 @@ func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
 		}); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// lookAgain has the service visit every name of a mandate and survey its
+// bindings, and tells what came of both.
+func (a *app) lookAgain(ctx context.Context, mandate, host string) error {
+	if err := a.visitMandate(ctx, mandate); err != nil {
+		return err
+	}
+	if err := a.lookedAt(ctx, client.SurveyRequest{Host: &host}); err != nil {
+		if ctx.Err() != nil {
+			return err
+		}
+		a.say("\nThe estate does not want %s yet. Take it in, and every survey looks at it: insegna host add %[1]s --at SERVER", host)
+		return nil
 	}
 	list, err := get[client.BindingPage](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return cl.ListBindings(ctx, &client.ListBindingsParams{Q: &host})

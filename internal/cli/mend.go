@@ -148,6 +148,13 @@ func (a *app) showMending(plan *client.MendPlan) {
 		a.note(fmt.Sprintf("  #%-5d", r.Findings[0].Finding), fmt.Sprintf("%s on %s: %s: %s, and installed", r.Host, r.Server,
 			codesOf(r.Findings), how))
 	}
+	if len(plan.Taken) > 0 {
+		a.say("\nTaken into the estate, and looked at from then on:")
+	}
+	for i := range plan.Taken {
+		h := &plan.Taken[i]
+		a.note(fmt.Sprintf("  #%-5d", h.About.Finding), fmt.Sprintf("%s, at %s", h.Host, strings.Join(h.At, ", ")))
+	}
 	a.showLeft(plan.Left)
 }
 
@@ -182,7 +189,7 @@ func (a *app) mend(ctx context.Context, plan *client.MendPlan, with *mendFlags, 
 	if a.output == "table" {
 		a.showMending(plan)
 	}
-	if len(plan.Installations)+len(plan.Renewals) == 0 {
+	if len(plan.Installations)+len(plan.Renewals)+len(plan.Taken) == 0 {
 		if a.output != "table" {
 			if err := print(a, plan, mendRows(plan), mendColumns); err != nil {
 				return err
@@ -205,6 +212,23 @@ func (a *app) mend(ctx context.Context, plan *client.MendPlan, with *mendFlags, 
 	}
 	var failed []error
 	var mended []int64
+	for i := range plan.Taken {
+		if with.rehearsals {
+			break
+		}
+		h := &plan.Taken[i]
+		if err := a.agreed(with.yes, fmt.Sprintf("Take %s into the estate?", h.Host), "insegna finding mend"+with.again(args)+" --yes"); err != nil {
+			return err
+		}
+		if err := a.takenIn(ctx, client.HostRequest{Name: h.Host, At: h.At}); err != nil {
+			failed = append(failed, fmt.Errorf("%s: %w", h.Host, err))
+			continue
+		}
+		if err := a.lookedAt(ctx, client.SurveyRequest{Server: &h.About.Server}); err != nil {
+			failed = append(failed, err)
+		}
+		mended = append(mended, h.About.Finding)
+	}
 	for i := range plan.Installations {
 		v := &plan.Installations[i]
 		if err := a.beginInstallation(ctx, v.Number); err != nil {

@@ -569,6 +569,12 @@ func TestAFindingIsMendedInTheConsole(t *testing.T) {
 		left := strings.Join(r.Findings(t), "\n")
 		return !strings.Contains(left, "redirect-") && !strings.Contains(left, "chain-") && strings.Contains(left, "self-signed")
 	}, 20*time.Second, 100*time.Millisecond)
+	p.visit("/mending?code=not-in-estate", "[aria-label='Taken into the estate'] li")
+	assert.Contains(t, p.text(), "1 host is to be taken in.")
+	p.do(chromedp.Click(`//button[.="Take it in"]`))
+	p.until(`document.body.innerText.includes("taken in; survey")`)
+	require.Eventually(t, func() bool { return !strings.Contains(strings.Join(r.Findings(t), " "), "not-in-estate") }, 20*time.Second,
+		100*time.Millisecond)
 	p.visit("/mending?server=kiosk-gw", "[aria-label='Needs a certificate first'] li")
 	p.do(chromedp.Click(`(//button[.="Take it to a new certificate"])[1]`))
 	p.until(`document.querySelector("[aria-label='Needs a certificate first'] [role=alert]") !== null || location.pathname.startsWith("/https/")`)

@@ -25,7 +25,7 @@ var (
 	forAll      = "getHealth getReady signIn setUp "
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation previewMending beginInstallation previewWave beginWave returnWave keepWave " +
 		"returnInstallation beginHttps continueHttps takeKey getHostKey "
-	forAdmin = "applyEstate addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
+	forAdmin = "applyEstate addHost removeHost addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
 		"addCredential removeCredential getSafe renewSafeKey trustHostKey "
 )
 

@@ -47,7 +47,7 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			}
 		}
 	}
-	assert.Len(t, called, 73)
+	assert.Len(t, called, 75)
 	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2",
 		"/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3",
 		"/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x",
@@ -66,6 +66,8 @@ func bodyFor(operation string) string {
 		return `{"mandate":"x"}`
 	case "beginHttps":
 		return `{"server":"quay","host":"a.test"}`
+	case "addHost":
+		return `{"name":"a.test","at":["quay"]}`
 	case "addMandate":
 		return `{"text":"name: x"}`
 	case "agreeToTerms":

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/hex"
+	"encoding/json"
 	"strings"
 	"time"
 
@@ -92,6 +93,24 @@ func (srv *Server) ApplyEstate(ctx context.Context,
 		return nil, err
 	}
 	return contract.ApplyEstate200JSONResponse(changesOf(c)), nil
+}
+
+// AddHost takes a host into the estate.
+func (srv *Server) AddHost(ctx context.Context, r contract.AddHostRequestObject) (contract.AddHostResponseObject, error) {
+	text, err := json.Marshal(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	h, err := srv.service.AddHost(ctx, text)
+	if err != nil {
+		return nil, err
+	}
+	return contract.AddHost201JSONResponse(hostOf(h)), nil
+}
+
+// RemoveHost lets a host go that was taken in.
+func (srv *Server) RemoveHost(ctx context.Context, r contract.RemoveHostRequestObject) (contract.RemoveHostResponseObject, error) {
+	return contract.RemoveHost204Response{}, srv.service.RemoveHost(ctx, r.Host)
 }
 
 // GetToday says how things stand.

@@ -43,12 +43,16 @@ func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
 			contract.EstateServer{Name: s.Name, Kind: s.Kind, Line: s.Place.Line, Addresses: texts(s.Addresses),
 				Ports: texts(s.Ports)})
 	}
-	for _, h := range e.Hosts {
-		out.Hosts = append(out.Hosts,
-			contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line,
-				WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate)})
+	for i := range e.Hosts {
+		out.Hosts = append(out.Hosts, hostOf(&e.Hosts[i]))
 	}
 	return out
+}
+
+// hostOf shows a declared host.
+func hostOf(h *estate.Host) contract.EstateHost {
+	return contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line, By: optional(h.By),
+		WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate)}
 }
 
 // changesOf shows what a file would change or has changed.

@@ -17,9 +17,13 @@ func (srv *Server) PreviewMending(ctx context.Context,
 		return nil, err
 	}
 	out := contract.PreviewMending201JSONResponse{Installations: []contract.Installation{},
-		Renewals: []contract.Renewal{}, Left: []contract.LeftFinding{}}
+		Renewals: []contract.Renewal{}, Taken: []contract.TakenHost{}, Left: []contract.LeftFinding{}}
 	for _, v := range plan.Installations {
 		out.Installations = append(out.Installations, installationOf(v))
+	}
+	for i := range plan.Taken {
+		h := &plan.Taken[i]
+		out.Taken = append(out.Taken, contract.TakenHost{About: refOf(&h.FindingRef), Host: h.Name, At: h.At})
 	}
 	for i := range plan.Renewals {
 		r := &plan.Renewals[i]

@@ -79,7 +79,7 @@ var needs = map[string]Role{
 	"getHostKey": Operator, "trustHostKey": Admin,
 	"getSafe": Admin, "renewSafeKey": Admin,
 
-	"applyEstate": Admin,
+	"applyEstate": Admin, "addHost": Admin, "removeHost": Admin,
 	"addPerson":   Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,
 }
 

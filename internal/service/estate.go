@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -101,6 +102,7 @@ type EstateChanges struct {
 	Replaces string          // the file applied before, when it has another name
 	Changes  []estate.Change // new, changed, gone
 	Applied  bool            // false for a preview
+	made     []estate.Made   // that stay beside the file
 }
 
 // PreviewEstate says what applying a file would change.
@@ -109,7 +111,20 @@ func (s *Declaring) PreviewEstate(ctx context.Context, f *EstateFile) (*EstateCh
 	return changes, err
 }
 
-// preview compares a file with what is in force. The first estate is all new.
+// kept are hosts that were taken in here and stay beside what a file declares.
+func kept(list []estate.Made, next *estate.Estate) (out []estate.Made) {
+	left := next.Take(list)
+	for _, m := range list {
+		if !slices.ContainsFunc(left, func(o estate.Made) bool { return o.Host.Name == m.Host.Name }) {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// preview compares a file with what is in force. The first estate is all new. Hosts that
+// were taken in here stay, but for those the file declares itself, or whose servers it
+// declares no more.
 func (s *Declaring) preview(ctx context.Context, f *EstateFile) (*EstateChanges, *estate.Estate, error) {
 	next, err := f.Parse(s.cfg.Kinds.Declared())
 	if err != nil {
@@ -131,6 +146,7 @@ func (s *Declaring) preview(ctx context.Context, f *EstateFile) (*EstateChanges,
 	if err != nil {
 		return nil, nil, err
 	}
+	out.made = kept(before.Made, next)
 	out.Changes = estate.Diff(was, next)
 	return out, next, nil
 }
@@ -141,7 +157,7 @@ func (s *Declaring) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChan
 	if err != nil {
 		return nil, err
 	}
-	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments,
+	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments, Made: changes.made,
 		AppliedAt: time.Now().UTC()}
 	d.Act = &store.Act{Actor: actor(ctx), Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
 	changes.Applied, err = s.store.Apply(ctx, d, next)

@@ -17,6 +17,7 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/names"
 	"insegna.example/internal/install"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/store"
@@ -50,6 +51,7 @@ type MendRequest struct {
 type MendPlan struct {
 	Installations []*InstallationView // one a server, previewed; nothing is changed
 	Renewals      []Renewal           // a certificate is needed first
+	Taken         []TakenHost         // into the estate
 	Left          []LeftFinding       // for a person
 }
 
@@ -58,6 +60,13 @@ type Renewal struct {
 	Host, Server string // where
 	Mandate      string // that is for it; "" when one has to be made
 	Findings     []FindingRef
+}
+
+// TakenHost is a host that is to be taken into the estate.
+type TakenHost struct {
+	FindingRef
+	Name string   // of the host
+	At   []string // server:port
 }
 
 // FindingRef names a finding.
@@ -118,6 +127,10 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 			m.leave(f, "it is closed already", "see what is open: insegna finding list")
 		case rule.Mends == "":
 			m.leave(f, cmp.Or(rule.Person, "no rule of this program made it"), f.Remedy)
+		case rule.Mends == check.ByTaking:
+			if err := m.take(ctx, f); err != nil {
+				return nil, err
+			}
 		case rule.Mends.OnServer() || f.Code.MendedByFit():
 			servers[f.Server] = append(servers[f.Server], f)
 		default:
@@ -140,6 +153,60 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 		return nil, err
 	}
 	return m.sorted(), nil
+}
+
+// take notes that a name of a server is to be taken into the estate, where that was said
+// of it.
+func (m *mending) take(ctx context.Context, f *store.Finding) error {
+	at := m.estate.Server(f.Server)
+	if len(m.request.Findings) == 0 && m.request.Code != string(check.NotInEstate) {
+		m.leave(f, "whether "+f.Subject+" is wanted is for a person to say", fmt.Sprintf("take it in: insegna finding mend %d", f.ID))
+		return nil
+	}
+	c, err := m.reading.anew(ctx, f.Server)
+	var unread *NotReadError
+	if errors.As(err, &unread) || at == nil {
+		m.leave(f, "where it is served is not known: the server is not read", f.Remedy)
+		return nil
+	} else if err != nil {
+		return err
+	}
+	taken := TakenHost{FindingRef: refOf(f), Name: f.Subject}
+	var others []string
+	for i := range c.reading.Listeners {
+		l := &c.reading.Listeners[i]
+		if !l.TLS || !l.Network() || !slices.ContainsFunc(l.Sites, func(n int) bool { return siteOf(&c.reading.Sites[n], f.Subject) }) {
+			continue
+		}
+		port := l.Address.Port()
+		into := &others
+		for p := range at.Endpoints() {
+			if p.Port() == port {
+				into = &taken.At
+			}
+		}
+		if ref := fmt.Sprintf("%s:%d", at.Name, port); !slices.Contains(*into, ref) {
+			*into = append(*into, ref)
+		}
+	}
+	switch {
+	case len(taken.At) > 0:
+		m.plan.Taken = append(m.plan.Taken, taken)
+	case len(others) > 0:
+		m.leave(f, "it is served at "+strings.Join(others, ", ")+", which the estate does not have among the server's ports",
+			"add the port to the server in the estate file first")
+	default:
+		m.leave(f, "no site with TLS has that name any more", "survey the server anew")
+	}
+	return nil
+}
+
+// siteOf says whether a site has a host's name.
+func siteOf(s *kind.Site, host string) bool {
+	return slices.ContainsFunc(s.Names, func(n kind.Name) bool {
+		name, err := names.Host(n.Host())
+		return err == nil && name == host
+	})
 }
 
 // sorted brings a plan into an order that does not depend on who came first.
@@ -249,6 +316,9 @@ func (s *Mending) Mendable(ctx context.Context) (func(*Finding) (can bool, says 
 		}
 		if rule.Mends == "" {
 			return false, cmp.Or(rule.Person, "no rule of this program made it")
+		}
+		if rule.Mends == check.ByTaking {
+			return true, rule.Mends.String()
 		}
 		m := &mending{Mending: s, estate: e}
 		_, err := m.mendingOn(f.Server)

@@ -25,6 +25,7 @@ type Declaration struct {
 	File      string            // as it was named
 	Content   []byte            // its text
 	Files     map[string][]byte `gorm:"serializer:json"` // what it mentions, by path
+	Made      []estate.Made     `gorm:"serializer:json"` // hosts taken in here, beside it
 	Digest    []byte            // over all of it
 	Endpoints int               // it declares
 	Hosts     int               // it declares
@@ -33,7 +34,11 @@ type Declaration struct {
 	AppliedAt time.Time         // in UTC
 	Current   bool              // one row at most
 	Act       *Act              `gorm:"-"` // for the journal, when it is applied
+	Replaces  int64             `gorm:"-"` // the one that has to be in force; 0 for any
 }
+
+// ErrReplaced says that another declaration has come into force meanwhile.
+var ErrReplaced = errors.New("another declaration is in force by now")
 
 // digest tells two declarations apart by file and everything it mentions, with
 // lengths, so that no two texts run into each other.
@@ -43,17 +48,25 @@ func (d *Declaration) digest() []byte {
 	for _, path := range slices.Sorted(maps.Keys(d.Files)) {
 		fmt.Fprintf(h, "%s\x00%d\x00%s", path, len(d.Files[path]), d.Files[path])
 	}
+	if len(d.Made) > 0 {
+		fmt.Fprintf(h, "\x00%s", jsonText(d.Made))
+	}
 	return h.Sum(nil)
 }
 
-// Estate parses the declaration back into the model; servers are of some kinds.
+// Estate parses the declaration back into the model, with the hosts taken in here;
+// servers are of some kinds.
 func (d *Declaration) Estate(kinds estate.Kinds) (*estate.Estate, error) {
-	return estate.Parse(d.File, d.Content, kinds, func(path string) ([]byte, error) {
+	e, err := estate.Parse(d.File, d.Content, kinds, func(path string) ([]byte, error) {
 		if data, ok := d.Files[path]; ok {
 			return data, nil
 		}
 		return nil, errors.New("it was not sent along")
 	})
+	if err == nil {
+		e.Take(d.Made)
+	}
+	return e, err
 }
 
 // Declared gives the declaration in force; ErrNotFound when none was applied.
@@ -147,6 +160,7 @@ const refsAtOnce = 5000
 // created or changed, what only the one before declared is removed. Applying
 // the same again changes nothing and gives false.
 func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (applied bool, err error) {
+	d.Made = append([]estate.Made{}, d.Made...)
 	d.Digest = d.digest()
 	err = s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		// One at a time: two applies must not mix.
@@ -159,8 +173,14 @@ func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (ap
 			return err
 		}
 		applied = true
-		if err := db.Model(&Declaration{}).Where("current").Update("current", false).Error; err != nil {
-			return err
+		former := db.Model(&Declaration{}).Where("current")
+		if d.Replaces != 0 {
+			former = former.Where("id = ?", d.Replaces)
+		}
+		if done := former.Update("current", false); done.Error != nil {
+			return done.Error
+		} else if d.Replaces != 0 && done.RowsAffected == 0 {
+			return ErrReplaced
 		}
 		d.Current = true
 		if err := db.Create(d).Error; err != nil {

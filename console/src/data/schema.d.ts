@@ -89,6 +89,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a host into the estate, beside what the file declares */
+        post: operations["addHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hosts/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Lets a host go that was taken in here */
+        delete: operations["removeHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/today": {
         parameters: {
             query?: never;
@@ -1526,6 +1560,8 @@ export interface components {
             server: string;
         };
         MendPlan: {
+            /** @description hosts that are to be taken into the estate */
+            taken: components["schemas"]["TakenHost"][];
             /** @description previews */
             installations: components["schemas"]["Installation"][];
             /** @description hosts that need a certificate from their CA first */
@@ -1539,6 +1575,12 @@ export interface components {
             /** @description that is for it; empty where one has to be made */
             mandate: string;
             findings: components["schemas"]["FindingRef"][];
+        };
+        TakenHost: {
+            about: components["schemas"]["FindingRef"];
+            host: string;
+            /** @description server:port */
+            at: string[];
         };
         LeftFinding: {
             about: components["schemas"]["FindingRef"];
@@ -1772,7 +1814,22 @@ export interface components {
             audiences: string[];
             wanted_issuer?: string;
             wanted_certificate?: string;
+            /** @description in the file; 0 for one that was taken in here */
             line: number;
+            /** @description who has taken it in here; absent for one of the file */
+            by?: string;
+        };
+        HostRequest: {
+            name: string;
+            /** @description servers, or server:port */
+            at: string[];
+            /** @description by name; the first of the estate without any */
+            audiences?: string[];
+            /** @description of its certificate */
+            wanted?: {
+                issuer?: string;
+                certificate?: string;
+            };
         };
         Estate: {
             name: string;
@@ -2499,6 +2556,52 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EstateChanges"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostRequest"];
+            };
+        };
+        responses: {
+            /** @description the host */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -5,7 +5,9 @@ import { useMay } from '../data/access';
 import type { Problem, Schemas } from '../data/client';
 import { plural } from '../data/format';
 import { beginHttps } from '../data/https';
+import { addHost } from '../data/hosts';
 import { beginInstallation, changed, standing, useInstallation, useMending, type Installation, type MendRequest } from '../data/installations';
+import { useStartSurvey } from '../data/surveys';
 import { Bar, Button, Plain } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
 import { color, space } from '../theme/tokens';
@@ -31,13 +33,14 @@ export function Mending() {
   if (!may) return <Empty page title="For operators"><p>Mending is for operators and admins. What is found is on <Link to="/">Today</Link>.</p></Empty>;
   if (q.isPending) return <Loading />;
   if (q.isError) return q.error.status === 409 ? <Empty page title="Nothing to mend"><p>{q.error.detail}.</p></Empty> : <Failure error={q.error} retry={() => void q.refetch()} />;
-  const { installations, renewals, left } = q.data;
+  const { installations, renewals, taken, left } = q.data;
   return (
     <>
       <h1>{sentence(q.data)}</h1>
       <All list={installations} />
       {installations.length > 0 && <Part aria-label="Mends itself"><h2>Mends itself, with one test and one reload a server</h2><ul>{installations.map((v) => <OnServer key={v.number} number={v.number} alone={installations.length === 1} />)}</ul></Part>}
       {renewals.length > 0 && <Part aria-label="Needs a certificate first"><h2>Needs a certificate first</h2><ul>{renewals.map((r) => <Renewal key={`${r.server} ${r.host}`} r={r} />)}</ul></Part>}
+      {taken.length > 0 && <Part aria-label="Taken into the estate"><h2>Taken into the estate, and looked at from then on</h2><ul>{taken.map((h) => <Taken key={h.about.finding} h={h} />)}</ul></Part>}
       {left.length > 0 && (
         <Part aria-label="For a person">
           <h2>For a person</h2>
@@ -52,12 +55,13 @@ export function Mending() {
 }
 
 /** How a plan stands, in one sentence. */
-function sentence({ installations, renewals, left }: Schemas['MendPlan']): string {
+function sentence({ installations, renewals, taken, left }: Schemas['MendPlan']): string {
   const mends = installations.reduce((n, v) => n + v.mends.length, 0);
   const needs = renewals.reduce((n, r) => n + r.findings.length, 0);
   const parts = [
     mends > 0 && `${plural(mends, 'finding')} ${mends === 1 ? 'mends itself' : 'mend themselves'} on ${plural(installations.length, 'server')}`,
     needs > 0 && `${needs} ${needs === 1 ? 'needs' : 'need'} a certificate first`,
+    taken.length > 0 && `${plural(taken.length, 'host')} ${taken.length === 1 ? 'is' : 'are'} to be taken in`,
     left.length > 0 && `${left.length} ${left.length === 1 ? 'is' : 'are'} for a person`,
   ].filter(Boolean);
   return parts.length > 0 ? `${parts.join(', ')}.` : 'Nothing is to be mended.';
@@ -115,6 +119,29 @@ function Renewal({ r }: { r: Schemas['Renewal'] }) {
         on {r.server}, {r.mandate ? <>by the mandate <Link to={`/mandates/${r.mandate}`}>{r.mandate}</Link></> : 'by a mandate that is made for it'}: <code>{r.findings.map((f) => f.code).join(', ')}</code>
         {says && <p role="alert">{says}</p>}
         <Bar><Button isDisabled={busy} onPress={begin}>Take it to a new certificate</Button></Bar>
+      </Standing>
+    </li>
+  );
+}
+
+/** A name a server has, taken into the estate when that is said of it. */
+function Taken({ h }: { h: Schemas['TakenHost'] }) {
+  const admin = useMay('admin');
+  const survey = useStartSurvey();
+  const [busy, setBusy] = useState(false);
+  const [says, setSays] = useState<['fine' | 'failed', string]>();
+  const take = async () => {
+    await addHost({ name: h.host, at: h.at });
+    const v = await survey.mutateAsync({ body: { server: h.about.server } });
+    setSays(['fine', `taken in; survey ${v.id} looks at it`]);
+  };
+  const press = () => { setBusy(true); void take().catch((e: unknown) => { const p = e as Partial<Problem>; setSays(['failed', [p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')]); setBusy(false); }); };
+  return (
+    <li>
+      <Standing as="div" $kind={says?.[0] ?? 'never'} aria-live="polite">
+        <h3>{h.host}</h3>
+        at {h.at.join(', ')}{says && <>: {says[0] === 'fine' ? <Link to={`/bindings?q=${encodeURIComponent(h.host)}`}>{says[1]}</Link> : says[1]}</>}
+        {admin ? says?.[0] !== 'fine' && <Bar><Button isDisabled={busy} onPress={press}>Take it in</Button></Bar> : <p>An admin takes it in.</p>}
       </Standing>
     </li>
   );

@@ -18,10 +18,10 @@ export function MendButton({ which, label, children }: { which: MendRequest; lab
     const plan = await previewMending(which);
     const [installation] = plan.installations;
     const [renewal] = plan.renewals;
-    const alone = plan.installations.length + plan.renewals.length + plan.left.length === 1;
+    const alone = plan.installations.length + plan.renewals.length + plan.taken.length + plan.left.length === 1;
     if (alone && installation) return go(`/installations/${installation.number}`);
     if (alone && renewal) return go(`/https/${(await beginHttps(renewal.server, renewal.host, renewal.mandate)).number}`);
-    if (installation || renewal) {
+    if (installation || renewal || plan.taken.length > 0) {
       keepMending(which, plan);
       return go(mendingAt(which));
     }

@@ -27,6 +27,7 @@ const (
 	BySettings Means = "settings" // versions and suites of TLS are set
 	ByLead     Means = "lead"     // visitors of plain http are led to https
 	ByPath     Means = "path"     // the path a CA asks for is freed
+	ByTaking   Means = "taking"   // the host is taken into the estate
 	BySibling  Means = "sibling"  // the certificate comes from a server that has it
 	ByRenewal  Means = "renewal"  // a new certificate is installed
 )
@@ -42,6 +43,7 @@ var meansSaid = map[Means]string{
 	BySettings: "versions and suites are set as BCP 195 has them",
 	ByLead:     "visitors of plain http are led to https, but for what a CA asks for",
 	ByPath:     "what a CA asks for is served before all other rules",
+	ByTaking:   "the host is taken into the estate, when that is said of it",
 	BySibling:  "certificate and key are taken from a server that has them",
 	ByRenewal:  "a certificate that fits is installed: one that lies there, a sibling's, or a mandate's",
 }
@@ -59,7 +61,7 @@ func (c Code) MendedByFit() bool { return slices.Contains(mendedByFit, c) }
 
 // OnServer says whether it is a change of the server alone, with what lies there
 // or is known.
-func (m Means) OnServer() bool { return m != "" && m != BySibling && m != ByRenewal }
+func (m Means) OnServer() bool { return m != "" && m != BySibling && m != ByRenewal && m != ByTaking }
 
 // Mending says in one sentence, without a full stop, how findings of a rule mend
 // themselves, or why a person has to.

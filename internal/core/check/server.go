@@ -107,7 +107,7 @@ func Server(f *ServerFacts) []Found {
 		u := f.Unwanted[i]
 		return u.Name, Finding{Code: NotInEstate, Severity: Note, Source: u.At,
 			Cause:  fmt.Sprintf("%s has a site for %s, and the estate does not want it there", f.Server, u.Name),
-			Remedy: "add the host to the estate file, or take the site away"}
+			Remedy: "have it taken in, add the host to the estate file, or take the site away"}
 	}, add)
 	hopsOfServer(f.Hops, add)
 	leftOvers(f, add)

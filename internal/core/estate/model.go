@@ -120,6 +120,7 @@ type Host struct {
 	Audiences []string // by name; none means the first
 	Wanted    Wanted   // of its certificate
 	Place     Place    // in the estate file
+	By        string   // who has taken it in here; "" for one of the file
 }
 
 // Ref names the endpoints a host is wanted at: all of a server, or those on

@@ -40,6 +40,12 @@ func (r *reader) resolve() {
 	r.endpoints()
 	r.resolveMandates(servers)
 	r.resolveMending()
+	r.resolveHosts(audiences, servers)
+}
+
+// resolveHosts checks what hosts name.
+func (r *reader) resolveHosts(audiences, servers map[string]int) {
+	e := r.estate
 	for i := range e.Hosts {
 		h := &e.Hosts[i]
 		if len(h.Audiences) == 0 && len(e.Audiences) > 0 {

@@ -1100,12 +1100,17 @@ type EstateFile struct {
 
 // EstateHost defines model for EstateHost.
 type EstateHost struct {
-	At                []string `json:"at"`
-	Audiences         []string `json:"audiences"`
-	Line              int      `json:"line"`
-	Name              string   `json:"name"`
-	WantedCertificate *string  `json:"wanted_certificate,omitempty"`
-	WantedIssuer      *string  `json:"wanted_issuer,omitempty"`
+	At        []string `json:"at"`
+	Audiences []string `json:"audiences"`
+
+	// By who has taken it in here; absent for one of the file
+	By *string `json:"by,omitempty"`
+
+	// Line in the file; 0 for one that was taken in here
+	Line              int     `json:"line"`
+	Name              string  `json:"name"`
+	WantedCertificate *string `json:"wanted_certificate,omitempty"`
+	WantedIssuer      *string `json:"wanted_issuer,omitempty"`
 }
 
 // EstateServer defines model for EstateServer.
@@ -1285,6 +1290,22 @@ type HostKey struct {
 // HostKeyTrust defines model for HostKeyTrust.
 type HostKeyTrust struct {
 	Seen string `json:"seen"`
+}
+
+// HostRequest defines model for HostRequest.
+type HostRequest struct {
+	// At servers, or server:port
+	At []string `json:"at"`
+
+	// Audiences by name; the first of the estate without any
+	Audiences *[]string `json:"audiences,omitempty"`
+	Name      string    `json:"name"`
+
+	// Wanted of its certificate
+	Wanted *struct {
+		Certificate *string `json:"certificate,omitempty"`
+		Issuer      *string `json:"issuer,omitempty"`
+	} `json:"wanted,omitempty"`
 }
 
 // HttpsPreparation what is changed on the server before the CA is asked, so that it serves the proofs
@@ -1710,6 +1731,9 @@ type MendPlan struct {
 
 	// Renewals hosts that need a certificate from their CA first
 	Renewals []Renewal `json:"renewals"`
+
+	// Taken hosts that are to be taken into the estate
+	Taken []TakenHost `json:"taken"`
 }
 
 // MendRequest defines model for MendRequest.
@@ -2232,6 +2256,15 @@ type SurveyRequest struct {
 	Server *string `json:"server,omitempty"`
 }
 
+// TakenHost defines model for TakenHost.
+type TakenHost struct {
+	About FindingRef `json:"about"`
+
+	// At server:port
+	At   []string `json:"at"`
+	Host string   `json:"host"`
+}
+
 // TakenKey defines model for TakenKey.
 type TakenKey struct {
 	// Key the private key as PEM (PKCS#8)
@@ -2680,6 +2713,9 @@ type PreviewEstateJSONRequestBody = EstateFile
 // PreviewMendingJSONRequestBody defines body for PreviewMending for application/json ContentType.
 type PreviewMendingJSONRequestBody = MendRequest
 
+// AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
+type AddHostJSONRequestBody = HostRequest
+
 // BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
 type BeginHttpsJSONRequestBody = HttpsRequest
 
@@ -2772,6 +2808,12 @@ type ServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
+	// AddHost Takes a host into the estate, beside what the file declares
+	// (POST /hosts)
+	AddHost(c *gin.Context)
+	// RemoveHost Lets a host go that was taken in here
+	// (DELETE /hosts/{host})
+	RemoveHost(c *gin.Context, host string)
 	// ListHttps Sites on their way to https and those that went, newest first
 	// (GET /https)
 	ListHttps(c *gin.Context, params ListHttpsParams)
@@ -3418,6 +3460,44 @@ func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 	}
 
 	siw.Handler.GetHealth(c)
+}
+
+// AddHost operation middleware
+func (siw *ServerInterfaceWrapper) AddHost(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddHost(c)
+}
+
+// RemoveHost operation middleware
+func (siw *ServerInterfaceWrapper) RemoveHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveHost(c, host)
 }
 
 // ListHttps operation middleware
@@ -5009,6 +5089,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/estate", wrapper.GetEstate)
 	router.POST(options.BaseURL+"/estate/preview", wrapper.PreviewEstate)
 	router.POST(options.BaseURL+"/estate/apply", wrapper.ApplyEstate)
+	router.POST(options.BaseURL+"/hosts", wrapper.AddHost)
+	router.DELETE(options.BaseURL+"/hosts/:host", wrapper.RemoveHost)
 	router.GET(options.BaseURL+"/today", wrapper.GetToday)
 	router.GET(options.BaseURL+"/bindings", wrapper.ListBindings)
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
@@ -5633,6 +5715,78 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostRequestObject struct {
+	Body *AddHostJSONRequestBody
+}
+
+type AddHostResponseObject interface {
+	VisitAddHostResponse(w http.ResponseWriter) error
+}
+
+type AddHost201JSONResponse EstateHost
+
+func (response AddHost201JSONResponse) VisitAddHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHostdefaultApplicationProblemPlusJSONResponse) VisitAddHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveHostRequestObject struct {
+	Host string `json:"host"`
+}
+
+type RemoveHostResponseObject interface {
+	VisitRemoveHostResponse(w http.ResponseWriter) error
+}
+
+type RemoveHost204Response struct {
+}
+
+func (response RemoveHost204Response) VisitRemoveHostResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -8024,6 +8178,12 @@ type StrictServerInterface interface {
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// AddHost Takes a host into the estate, beside what the file declares
+	// (POST /hosts)
+	AddHost(ctx context.Context, request AddHostRequestObject) (AddHostResponseObject, error)
+	// RemoveHost Lets a host go that was taken in here
+	// (DELETE /hosts/{host})
+	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
 	// ListHttps Sites on their way to https and those that went, newest first
 	// (GET /https)
 	ListHttps(ctx context.Context, request ListHttpsRequestObject) (ListHttpsResponseObject, error)
@@ -8722,6 +8882,74 @@ func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		if err := validResponse.VisitGetHealthResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddHost operation middleware
+func (sh *strictHandler) AddHost(ctx *gin.Context) {
+	var request AddHostRequestObject
+
+	var body AddHostJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHost(ctx, request.(AddHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddHostResponseObject); ok {
+		if err := validResponse.VisitAddHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveHost operation middleware
+func (sh *strictHandler) RemoveHost(ctx *gin.Context, host string) {
+	var request RemoveHostRequestObject
+
+	request.Host = host
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveHost(ctx, request.(RemoveHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveHostResponseObject); ok {
+		if err := validResponse.VisitRemoveHostResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10531,239 +10759,244 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tcxs3kjj+VVDcq0pSfypyEseb2K+0Snzx5sln+ZIXKZ8K4oAkwiHABUDR/Lv83X+FbgCDIRvDGYmU",
-	"47t9lVicwQDdjX5+eDea6OVKK6GcHT19N1pxw5fCCQP/ulwbq43/v0rYiZErJ7UaPR0p8dZdT+BHpqfM",
-	"zQVb8ZlgN2KqjRiNR9I/9a+1MNvReKT4UoyejvD50XhkJ3Ox5H7VJX/7k1AzNx89/eLRl4/HI7dd+Uet",
-	"M1LNRu/fj0c/yaV0/llqyRp+zFesxJSva+fXezT268vlegn/8v+UKvwzfUkqJ2bCwKd+NZUwv6yXN8Kk",
-	"D664mzffU/jjeGTEv9bSiGr01Jm1yDcw1WbJHa785PHo4EdfCmO1+gXWJ7+5ggc6v5mB8clXFBD/C8C2",
-	"h8YVN87jjzP4Fo22f5Uw9uXX5LeuhLkVpuNA4Vv3OM7VXBt32i+sza3Yvviu8AFZHZEG3uNSwrp/6EoK",
-	"uHjfW8edeC5rOOJEKycU3AK+WtVywj0Cz//0dPH0Xfbh/zBiOno6+tt5c6nP8Vd7ni2ZvtlsH/9iV1pZ",
-	"3MFLo29qsez4/Aqf+P+GbSOuC3tokyNnYUlW6cl66T/pHwpv+oUvZkaIZdxLVUn/Jq9fGr0SxgHspry2",
-	"YjxaZX96N3LCLO0+/W/mwgjgXvAA4/Av7tjG/90IXo0Zt/DA5QWzfGuZ0pvRuHULgLPsUNB45IR114XP",
-	"1nIhNtIKf/Wks8w/yyppxMRpsx0z3JZ0bM4t027umfHhb7ZQ+kc48pv0mL75U0yc39rFupJCTcRvUmyA",
-	"5bdAxcOvALbdU025rNcGH5RO4OH2z45/4Mbwrf833J38jS76uJxzqX6SakGt5MzaOn++9NUbrWvB1d7x",
-	"0zGal8bxEqdTUND5h1SVP8ceYCZ8bWmoTPxDU38txKHTPZdqJszKSAUfq/jWXtdi6rJ1E2MYj4SqVloq",
-	"V8DFRByE5nN46P14NDN6vSLXmWtLf0BWJC/b36a0do0ic2+NhVQV+UPNrbu2QqjWNyruxJmTwL33X5FK",
-	"dN1hfxAmLavEpOZGVEwq+LsAxsemnvNR21faXfOpwxP024peu4le0tSwMtrpia7JH41YimpL/mRBbhZ+",
-	"uhVGuu0hbF/F5/w7em0mBLw8GJ56UEbwTLSaytnaAFOP2hxuZhz/udHGOjYNV4MAyK0wlZy4Qxv8LTy2",
-	"e1tBngIhZkSfQBLIKFBA87F4B8bhbibwdtzrl3wmiLut10H/7bH7S3zYE35kaL04W+QsBF/L9Gmao2rH",
-	"631c3uCKNqJyM9d1pPcRqW22gA6bHsfDx6+QwFtXM+EIuDWcj5Bzc71hS662UYDO5K2AvVqNf/fs7xl7",
-	"5AWeQsErvYR16QqT99W/RfPLtW3JhtLBW7sO64WXqcNfXhBScgJQOyjMLi7Cg+/Ho5sExE4qwae8WNHK",
-	"cbxT/WVtUiPIp8VbJ4zi9XW2/zbOpGMbrpxl4QnLbvRaVcxpxtlkbZ1eCsOMmGiTYSdJYS81hHIywmmX",
-	"V3PHLi8uwvuWTXhdM7Dg+p9Q8QLj7VTyUM8KSh5oddLlGh2twN0FzfBiCw3t/Yjlym2R5IOKp7QSo4E6",
-	"ZBR7uqRG+nM+Y/zGCuX2vhZf0RtFftjo9U1NCtutX2bClb+lN4JxuxDVM9Y+04QTq+7cwWCiNXDaA1xE",
-	"aLOdFnERxJyuWHN36Pt80aB151p7+6K65q6/KhBeudkW5L119nqtnCTYd2CL4MSwgA/jFRWuqnAHlWZL",
-	"DZYImIc2+Fc8P1V7uK20AObpxWKvnePeNvNt4aLCBZEVTZmmcFvXhlJ8dpDvH2rQ20BwnCGAxtxP0hJo",
-	"GyaHLy/22QopGskttHX99j6iPO6Q1CDlQK/x8G3xnkyQTfRyqdV1kdUdsBum0gzWrqW9nnDKsOrW7wVN",
-	"937n1wURk6sFRng+RavlfEnJEKkYZ7W0DrQKOClzG6HcNiiry2HSZLjy718Jjs7e71hhJKdNAjvnX379",
-	"ZJDhuEOtYYU22SS0RUi2kNI6RQ6FnLYQvWnzkUZa9DVuiP7AdflOOI5ckHY49L/ALQcGgdMB9nh+neHi",
-	"1BTNIaXVApSGWqISq1WwkuyOzyinv05PWM0n6MwizjDNWEmv1Z6XrQskhDI3WaGbb58y5WzuBm3iKrxB",
-	"7cLKmeJubeg92DXSzEHZkSO3ea19yPxjeLxxRmb5wSLKM4AfIGPagBwogdpUN8wa7C+qkidt/86pyZyK",
-	"63DF8Kdo+OdutD25cEhK3UVuPBg7vkVTsX1+UKhutpkLhDz4HVj2eGSdNtQ3g1rOMYJGKeYlH2eB3Sdx",
-	"UGTxia3fgokdqCFtkSSm3EsU4xI7d0BdT7VpeY4zmNWBEPdwseRm0f/q/CSV+Jkb0ju81JWcSlH1p4Po",
-	"mSYU3LeE5oJW44Zb4PPP2C2v1yKw/1rrBavlwhPOxAiH0YS5rCpx2BoKjukEwbCBCJyDCMmCNbuOrXq9",
-	"VAXv8nQaOK5Q66XfhhFT8IKMR2sVJJld25VoGVK5N8H/JGgH7zTQSNGNu7+hpbA2cNducAVXbnAHhjOm",
-	"AzULkXAzAoxITqgikzlXs4H2X4H70eZu9oHuvR3FzmlOeg97Jy3ymyf2gXG32/jObqDPkzfTht1wKzBC",
-	"2kS3vvni2y8hZJpSAw5dH/wMtf3v+PaSNvWTcUI6GPfwf/AK+5eCL5XcCYZfCVG8WtVyqM9hsMqMX4+K",
-	"M8U8o9vdlkzKwnWea+uG7uMHbd0g115QtAd+BjMRyDhiYO+9Lm3gNhmiEntuKZVhjxEkOUjLBHGRhVvb",
-	"hFFW19c3tZzQUtZo7QZFZ+kjh0/E9crbvwSGVuKkuWxRYtMwwNF4NNNKkFJlKkVdDYwwF8OMZSB646uH",
-	"tYHnSBGoCB94O+31EHxs8drTWJw0bw0g94AL6m4n3tNfTBsBh+ywhlk4Q/BKjlteZq4gcSEmFnVDOUWs",
-	"wlWL50+XrgPCURcdIJW4c3wyX8aUN/rNVpLQ4y++ffzVo8cEte6DJjNQG6eB/5jUyo6jdeE1PrYx0jkI",
-	"fYncCdYcMWJnJ/uOL0U00LLg9hjctUwqJozRuzkjjx99++SAVG34Yp6X9+Tvf//7l188GffTyWCFMrZ+",
-	"0JRewwcGuWj5d/C1suZZZBMbrpyornc8SqXHigYvzWX5rgiBDZaBd5UyBHbAV1VGWCuOxTTvAKeVNseQ",
-	"O4HLNgeKK3fB5lZQXmarl8LNpZqheTbnq5VQohqzjXRzuDqYzGn9TYrxDmkZv9FrjxeKQvtpZ9Mmg6hP",
-	"8kzvLBtlHa9rjufr9UrEcJTBFrIaz4SqQASHjZ5pgEz2h0mt0QzUphLmDMi6+eeUyxr+GXYE/z/hS3F2",
-	"wycLcCOs4b/VmpbwS66qcJN6HAI+2vNZPGCvh6kMFLiQADSK0J4HjSFCE2JVkEAgp9OQoyetxQyZYEBT",
-	"x38exequQYIGPSoFh5K62l6sPk8XdN7IvPotswO18Oo433zmWCoKg+chr6ENgZrfCDpGkuzIbr6KC4w7",
-	"7EGvLZR0Vo/GfT6yVuhT6u89on07sHppSzGX+S4ONTrbgdWCV7bRyTxnY3a7vNG1nDB4974nStujT/WA",
-	"aZTIrwaZ0BNd0bvozLkUt7KK1lq/qAyf0OGdQcmb90/RXIqEjq4v/ixSEAmFwiCYJpuqlHEYdFZI1NQm",
-	"eNg70zQ/1sxJMujguKqsvzMdMfGUKNBajs35rWBuLm1MwmRTbfABbwwYwa1WzzC3x//C03NUQCFPmVNB",
-	"ulI2Hq4AGlG+GcxhgNOEbUjLtBJjdiPgeoek9RDgh71LR++4ltZZz6zwGdS9ehD0MRJOgQdkNNKZgrqT",
-	"YtpcqYwrNI6B5vZ0MMf75KJGgr1rMurzuyajdieRdpz2lZhSh61KfokhSnRkkFSmnSc7fy32yBiCbpAy",
-	"WwwRmj6xiEgGgZwCDYX3CwBJ0gtK7pwTxm/4f/54dPYtP5u+effk8fv/oHb1g+A1iug2HD3vXNtcO9UL",
-	"Uvm8FcYGA6L7XGHF5g3qJD/oFeX7E5MFFenc9Y7ciLlUlVdNPC23taxc0dF6UUom9UvW3IbwG3dM8Mk8",
-	"Ijisf2P0ejZ3fdMyftCrn7RedPmnex1rzi1zmt0gQ4YkV4LIVFXwsIGTB9IrI+M0HXQ60PS3K00rFK62",
-	"tLbpNP28WVM3D9yD2rCpriuRkgkuL2xQRSO+wRg/6B50eoQ7GyfaCkfIve5IJgUqBYyWHCeUOLYO8jBX",
-	"2rixP8laybdP4U+cBf23WElDZFRbIFBReRKdahMkdaacJ8Hoke15+5YFRrLvnoGVBmlmkMdJ3yC/NzvX",
-	"GwXHDAm+3sS3/t8hH3+hCpnCTSZEe+mA8fxawEcKepFrGdZTjOvCJsCU3nA3mYe4NG7lzSGaiaiNywcY",
-	"0ORh3Y/oNaCcPhRl4+lgK4Amm7mVQEMEFamSFn0ELBUpedsMdCXSJgnBESItB53pnmak3cVGdkvxF4oE",
-	"A4npuLfOZWLmaHuVhedqesoWYgsXwauVVz9cnH359ROvKyaRdgg1IW8wfr4JCRW0pYCf15HVDPD0x4O0",
-	"ayeHBZdhDXJfzq3sSyNW3CSnHJVGbVk4ItMq1z+aZG52eQEGuuf2Y2Z1QFFIFEbMrYzWU7vvmJwMiL6+",
-	"yFyIFwXDNGZA9tQi646wk9KuWAUiam8mqLZZ4c2CWvOKOb6AJMtBqbzWiVX/rUOx/5UTq4O+aQBxkyiI",
-	"p4qfKxLGK8zZHxqaqq0muCmaU5u5Zku+ZTPhWOPeBkjeeLb9FC1rSPcdI18CtuT1Xs6sdAJ4/K200umw",
-	"HqgZSkdhk0DXqvP/mnTivn2BD3+RFSMnZNCyEBsNJNtWAmPu8ankL96Bi+dmmq2teMamUKakDasMnzqv",
-	"WnjhWotpNCq7a/5zhT9/8tvD7CEYiHDiMjmsFaV/3ModZ9JBKr8Rs7UaJPwLpSkAp6LkDjDHSinFuMr9",
-	"M62Cn0NSbSqVtPOBCkvZ4zU8ClIkHy/APD3G40CZTtDHlrwqpnsNVLYVmUuI5otmlYZyHvJbqRXJkcMk",
-	"q7bQ6rSGdoUckD+3tLhLyiPtMO9y1DkSReEyjxlu2SvQXis34laKjb/kPDiWOEt9UqIaGd6NVgMa6XGd",
-	"9L/4Z4BeegIXbyJc+EOlk1oq6MiOM5LXtninVkacTWs5wBZ9bcjsvfFoIyuhLJ0aYLGlSyD7pO6Fapva",
-	"CF6hAjcTzkKBWaolQ0gqsQmX+a7R3Ngmp80cG108XsmmNiWwwsiWEiwTtYV7BOws44JdDPcYqfqJeZ8u",
-	"T//FDkujFTxas6zA7SoV+ng9EUdmJhX6VvuSWg/dsBFX+xmJXnW9hvgvIfTxarI590YDKHeKhVjxvvFx",
-	"M7TyJd95R419QQzePepUKBaKpm8rOACXEM2AuyKoW9e+k5QtSsYk3k0KA2A++xJyB5JWWRD5S9qtNW0V",
-	"QWbLgfaa9b25MfCY0qxd7dMLTj8LVZ3GGnnK9EqoDCDgUcYcr3QkpZ1H7doKthUDK9vvJO93XYfcRY/n",
-	"rgumX2Qlyb9BpHRAJ9hwm9374FmKeSLEYnPBjaVaXljHZ14fcMI6tKg5m+jVdgwSDT/BN3z7zCMC7KPG",
-	"/i74Orp0EuOGetp2nVm5OuE3HxqoCOvw/+xGuskc/x/pDf+/1nrR0jsCUAS2HnNro+JL/v/D+h6gb8ht",
-	"Bdt4j1eBTynjoHdlTx32dJ6XQ1ArOG4Zb8dmpk6YDTeV7UO0JfWjUTMaisqUEmRT410DPwmg3NbHZTIx",
-	"lykmSXcB1aR1f7rcBLsSdz8hRVMMi7ONNtWY2fVk7q0zJTZjSOjAS+HvFtIRRZ6e25UzenEdv8JELz3w",
-	"Dlc9aIAPLHvojFlnrd0TJb+FJwOuWPDeJt01c54bvfQGvZVgnxX9+ftWcCoRbH88ejAJj7V04LTeb3CB",
-	"fwUf/ufshWKrmkvF5s6txkjEEDvzT3JlN8IEiYk8KvqCecjRGWT+KiFn8xu9NqST90bUGuSrTvnXVoaO",
-	"EiEc5bee0h3xHCRbhCOV9c4mMCXz4+8YEhCU0/4+v/7p6iAtBRuh8dw3tYvp1Ido7Bgqf0sffxi1//+4",
-	"szDTQ/t76dqn9ke9Ecnfl1xTyQyWlqV8Va82QBccVW93PIMH/X1xrzRKb6Ur2HEx02GnL0i4sSDv2LkV",
-	"7my9+luqvg5ssDEpbCFbQbxdSSPsCSsXMbkh+w4JAMgU7uyRMpmTjOXl9z+PPT+cYkuP7ljj/RtlwCao",
-	"E/xTr43i9ffKmS1pjNPJE6BEFJq3DcFJlZpktMHzz6tff2FN+XEoHCFFB7fzgYZs7yzC3k0ammxqBMs4",
-	"Qi7v2BDOGrbcgYxjMPUWXk/H1MNnfoP8hkmBFdwYvRB7Pvwy2IVyhuynFn5AZWIqe6bOzQUnYsweCZHR",
-	"QEaNX3yblra0z7/UuqwxBwkVVFNFTZjzgB/13wsG3VywWGbOYIue/JfCHe6OEDO7IvTCwSms/Si2d5PA",
-	"Jas3JEeGPNE/kSj2evgOi0OHb5H7D3Ueu5nWHQrcSlsrb2qREov6uymw+1t5aaXdzvKDPSFzvSr0k5zy",
-	"lNflQRvUE88X13bN63obElOfsUfRpBTVrNxhimzy0I52QZdCW8jgctLV9CIroVfhZfJdWs7iegECAOtR",
-	"gngJ9cdoFgAkdPc2AT9xRVVUdLcpS6Xjh3KhY7+0TiyWQ3WF5TFWIh2b6zo3w+7XGvhO7WiOp9kEMoph",
-	"lViK3qPbF4lWMXXFSg6slOuXZ/xKTPuEQu/gWQwMZxmL2g6khYXqvnZQiTx6bDSzd+69qjqZIlmj8U5/",
-	"Kuy0E9rak565crFlvyYFoQlKqJx05eNYJ1RH9SgdHJlrS6WCebYaJm3kHbfHgIo/13lzPtK7EN69BtAd",
-	"aqJNSxm78kqUt+lkJdjrn64gfTEYsNJlceC5cyu/i8mKdo3KEBcg9N2BabLFHMR0nJjHGrNXZWhBnMMj",
-	"gZ3C48+NqbyjVA7tLswPdvgnGi+aQsPKvFTtoJc4y+MYlkmRDPhrUulK3fgEU2IjrGt58zZ8xwMArsTB",
-	"2k+pc5nXmXuffskrUWoZe1ieDUs9ueYky02Zx9Xag+tt/76xsGhoG3vnGrBSNlEwcD2AWCnlHVIhcw4c",
-	"bngdedx4VClLXnZ4lYRIpB6NPSs66riaQExfdKc3SLr1CkmyulKggm2EclmTyWPE9SkSMUKJzXW5p7oV",
-	"yVTtbGmLLnHZeN622BEzVWeA/55kHs6QPo8Il5ZLXjHgM2ziceR0EzP2IkGIO4evXvs9FLwDtKYeVSzo",
-	"iIokmdFXFP2Rz7UA3dSJRUaQ3aqMB2cNrVusr8HKDm1FWHZIju9i2t/9UxHvwJAKffWaZCXNJtoYdBAd",
-	"NphamUNF3Sec/BhupCh+T+dBCl94HQA1aMjRfvOWR4+/+frvTw7PCipCzqXGxXvOhesZEX3Iou61tg7L",
-	"IqS7U//QQ+Yjt9cLKqocTTrG2crIW09XeBkHtbb2H77WZLAhdgFG58bUiww8NvmNJen5XwkD3SK0Yjfg",
-	"7tITBz6i/eBJaGs5zLl/h6E2K6H6AhOZPvjsbnS1jbkzSz6ZeyG/5NvYCpkILZaablq+FB6jpJQM4cwg",
-	"pZupP1A0le+sRmffgLqB7hombDG+I4QK5XwrXYiuN0VB0eswZkkn6pVHEhpzyqrGiOgGq5L1Clq5rlfC",
-	"ywB4JFrCaxXesc5wFDHhiQknlSNyFACG4BUkHdi+jUyXGC0CimouapNHgXIu8JD8qrWJoIslHYebB/Z2",
-	"QnYuSNdsqeyZTvkAmxeyVQqE94GrpXuWRMPhSkB6WXNFtUBptFcCMCHX5mjKcBQ2BPizLFabnFX9WhZn",
-	"TrSSAk6mjWNQHrmG8Opzu7ecN1/dXEjDLi+Sr6XXjl7hJw/7e1vQz7YaIFXC5QdIZ4DGerETNpGX8BU5",
-	"pfFAXgIds9eq3sZyT2lZoPE8ieBx+YpSs0G2oRXZs+S/cnOxZLyuMeFUq3aML51v0JzRndP2rtlqhsSG",
-	"a3wQqtEkKWRvYmBPWNfkbEKq1IZvGZ9xqQ7kaRLYAFEtbWO0HxzwStJtoWERpRUpK2aq6bLimTNO4Cno",
-	"ujYY2B2MPRVg77Cag/wWg0TwBepG/iI2r/VCENwVO5UXJs6FNzqNZnhov1x/IdBGhdWpLf0ak5d3fJjH",
-	"qm0rODfvkeuPJnkvj8/z8OwRsvKP4gO8QwxrSCJ6K1mbIPxdRRaQvFtypW/x/6ZS8Vr+/+EfImVGpxaE",
-	"HdVX3TnO9yqO6UxuDiOvdlwaLhR2H/Zj7Gcrg0spT1mOvo6oP+MArXYlVFeqcYsuO3w/xHSzkK3Vj3CK",
-	"LUXReihMQPsE2lNl9R8Q2zkIuBDyioZJOEXx+McwGJJH90TWAqx/R+1JbTd82xqBH57buQ7+E8yrGbN5",
-	"pt/HziytCAk4cJV2zBkpKpBPscQFqghpd0f/ZM6dOo+ubaf79MnuoMPDmUBdKZvNzS60/xg8EDiVn+q+",
-	"ZaM2fL58aw61ahKrUbOH7ErQ0vclt3Y1N9xmrTAHUFqT3dDyNJKqoKJ8koeHl2eZ3wXP5Eus9qWi2QPF",
-	"7UJQmpm3NUAzzVxLFjKLY/MCPqWnIhXdmSbkvXVaZv4Z0HbdNc7r3qulTMiDQFkIFR+8A8E0Mmi/Jyil",
-	"LwU4lEHdk1SWUuV//WKXeI4N7f5AfV882jHypwI93j2DChe4G++PJHeQ3w4BVol6yM2nUXZ7YCx7ezsK",
-	"70ppIbSDtQkuZx7WWNPUii4rjQUxoWypZ2eP4NTMcjZKQJDqlV5T2RlTo5XrLuNuOkjBbIBz0s/nl7ku",
-	"pqUUy4bqLPtnX8qIur4udI7a3yCWu96IWm/Y+ef+3TN495xPluJsMvfKg5oJcvvNl67DYCyCwdUa86Yx",
-	"BwB750GWl0A35KJQsZQtXgDQXuZUShcIng3EUgvMLfDsf4Q6E0kbpQFdTcL/fk0HTnHozYHwE9/7t+7U",
-	"hgRdvoXIRuovSYTvYwpswRQ9hIeY8hq+0QE+PNseDDvnkJWHih1OVnmKo8VA8cWLafhSOCotZFfl7JhA",
-	"9kpAjW/36Jz+eA/LfQdN6EvTnaZGL8tZQNCfELNPeMV4nDPdOyNoujZuLrraGi916n/HsfpR4f/ouir0",
-	"JSZHZuc7xsBc3HJMaO2z4914hQdO/GQ+fSae6yAWj2FbtsnidDbmPr3sK9HRXbSPTeDFz3bq7JBBzwq1",
-	"IKXK27DchlPrbTjm9Zb7nnarAl3FzzuJu5kc2GmWgK3Iu7J3N3M5mZf6nI3zUmbsUcR7tDuFbcalaQxi",
-	"+GZfy7jj0OCQnV2KB/TvGxLrtVFqZ6qXwdaTTU/cUn+tvm2X212Wc+dZ5yDfV0EDjiQAlfoGQ9WGh1K1",
-	"aikVie0rPhUZ8AfZzLNY9djl5Vh6GwgbMC3EFjncM+ymvpHe4ov18P66SMuEmpjtyoX68izzlTYI98Dh",
-	"D3RFzyWkM2uq1Ps05YDgFsgydjqcmoRCmNcOgmDnJFwxwU0thWmn7rQSE2HMasf6naUdpS7/TWYJ2KAT",
-	"vcRQ62F3JGY44LLN9jpCpcV5TjMjWtpMtm3urnVVFTSxvHUS8auJMZ393zLGV3i7x3zI4k9duypPoeLW",
-	"XZtQq9hPD4m1FIWRKFmlQufQiWx3UTYUNl9rXomqoKZAB6G1UlLNYhIFKFlO6wX062q3iIK4Z98IkSwU",
-	"ZfhfWOxRvPeNAVXgSewVTm4EpwQfyvS9o8HA5Ml8v5MGVu8Uyn4qumXj3todjYzLtR3g0h7kKHRGr29q",
-	"QVcipQRu7pw/ohdzoJqmhoi7R69kVTp7+NJ1MU0otsEmT7bR5nApQjPwpHMSW1ClENuB8HJe0OqWExhM",
-	"w6TGkZU1O87YQdNxJ5bBNLdthyNl1NjgIdBImbNehiY2RPpV+qE0mX4vhgggINhG04jHCet6Som4gfLe",
-	"v0t+AXLrttTke85VVTeN9XtpgW1odTWFptoGeSPsi0ePHg3pYwfzrsgJjRm7PcbHUtkb8bGcwfUbqE2N",
-	"XKcSSpNcPwz1stcxvwzxomS3IBFCmYaOYZWWZygfyRy9Eu6/V3dze9PpWaAjT3Vd641lf4s3Vitk7HH0",
-	"2aF0Lbo2HKMtjbKNBIlNs1S9HTMw2tgSGgaC8bcEhnnIMd8Ede4QLAsJaNkaNJybSVgpFSMy7GoNYUPB",
-	"F6HpGW3+tGcOFfpaFGaqr0sjRbUr/ALbIX7ZjRX2OUQGBzmbOzrRa22MaA1+yzSJzrFwQAbXcdjAsA7X",
-	"pSRcUCi8phhzAq9+eUHqvHzwp/Pi2iFhmVuuHO1KpY1zaoxWXKMFtPwU44SHAvbUixNHye51GeOA8AOX",
-	"Uc6UqF4o0pc9uJHTKsXC7xVzTil/5WnT8Aja/WluTGvqnBVQ0nK4TiA26w4B6QN9pa4k2Upqx2jtJ9Ck",
-	"E3mDKkKyxWpsquoxSWW28bKgqYL32tcRepwkY9VTkPB2E5C6hQobPWCGFV0/3T1Q1B/NDq8BvIbhbx2O",
-	"mOT4Lzbw6FT43EYol9xFg4Dc1cawaVsY48H94mxNmJdWKh+qcYER07UVtCUAKcXeFrDz0LzYOm+N6ilc",
-	"WhjruNMamLCeh7rYd1VZjJBmzQ8SATYpjRkBNSTYuoPNSfetwhoNUrhLJcZxAT04iXHDWVC80P5aIW/D",
-	"BtBo57GJVkpMSu6URHD9SShmOxziWp3z2eh6/HLEG9tQ+Le6wWbvbUA0GCCLX3hVblCw30fdSx3/zlOm",
-	"9AbismGKUuKb2CuJ3Qh0vyhoWHGHoGDc2bjLdtmRJaS1fo8K1xAqoPxNQJcTva6reFS6LqwQme+oey01",
-	"uFiIbTnzBH6kR3hgMzfrDFczYdindJ/a7GJ/lk+iOzSA7g7Z7VZQwirnLNFoLLqF79CwqdhNZq94DpMh",
-	"kHeiuyiBPgd0JI9woBJ9HsUJIE9a8n6VuoNTmRDUIFFuYHZJ6jyxWxIG+QUpiYEId8DA8EIoBPl78Wcj",
-	"+NCm8JACXIqNDC8Q6d2vE6cQF/p6TPSqMMwUqjyDj3Mc6r5YUO+Lw62bMaQ79yrn3za6xQsRPVjjmnb9",
-	"o/pnxbhJRqNX2S04CTGYUQNtengPEhUNrd6mr6zykZMA49zozain+WLKEW9ILx+LGLCYqDYfetoCWflu",
-	"lXKNEufsSNroqqJqWO+Qaf3Z+81nBizQ6YspJi0MzCygnBeJo+CxD8Hb3j+5q4U+qhdnLVerwqzlkGsV",
-	"Uq9CwhWogHQCZcMU7ztBvOE7913JypCg1Ks7cRQjQwdGhDfj5/IUsP3LF0Fexv5RRC5u6dRC926eNNp3",
-	"CZW4UIa7Xyj85ddDmrk3K92joPc1XwhFzvVd0KNI2m1EuGUvv/+Zffryx8urv33zWa/AHgXn17ri2/sV",
-	"F+VpHV0085swlZy44J4HR5ayweVf8MwAfCvWUn6FguIviHdW0DikF8V+xzEwQHrU1uK6OzlFFKyHlime",
-	"Wgvx1aqWohodqLPvEwBvoCXV9ZosWidgJBXDrl5UK8RQQUdWjTf9FFCNgeYFVtRTpqesRoULehtrK0Kq",
-	"XN487ThdLrgqOdyos4Y0r2pYjwnoCEzJBlMJQwEHfrAM6lnLYAlZFq0Jh8n2T5Mn71fM2QiSfhw6JVzs",
-	"w7M9MAynwEFG2RBQFuXjDgsSaUyRaydmZCkXrZsYtx5JouEY6TY0CMspm2Z0ZI+BuwQ0ehs40D7vCDMv",
-	"OmMoyVLqE0RZ20HGHGU9xBBSDJFEKyIe9mC0BDBxjKK20N/hzjVt8P7dVIzYkHLJ32JHk6+ePDnU34QI",
-	"8H1xsMv+IPzSwb6IoKrUgSNrLknOsMYEgjDkZQ4pfKG5Dwvl2hpTf9M0HiuI6VeOasfnTeW5rGMCZGjJ",
-	"1fMeDh+2PGQMMVE0HbbXv2Y6vZi41MroW2RXsWdEw7fiiL1gRQtVSOoXVL3C5cU46KPgoPRK7jil93vp",
-	"1Jj5x6vkDuUP+D5NW3R/RjI3htamgrdzw7eDWKYRS1FtC7a2UHcp4BwzIyYw3U6bFmhX2hTq0tpk0LTc",
-	"vry48MSA7wWnKi5O4LxwrxEbIb8mZCcEP2w4fBEjR2G/xenPoq579B/Hj4THqZ0Gg4FMCeLuLORwNqmb",
-	"IZuTujNt2+OIKe0dOUVpfkTRlUj/2JE9W8otajJa96DRDFmIHyVB7Tn3/czAsmcrNr7pRVWwk1Ivm56U",
-	"FUf1NV1nuqjMf/AY9wFheMr7kEBDzOLs5KYoXKeFwrPcYVnK9wIwtscIY0Fuoaqus+h12h4q0WqjVuLM",
-	"O5y0gjB8TEGo7V51HM5QG4+cWQMx+EdxauMcc8cDLxb2MMMNnDbzuQZQBqabDutVAxJ1v/PbYZ2NCp3D",
-	"7hSQmRm9XtEjE7BBY2g+lbfbCW2pZpo5PRNQZjoeeB/8mcv5uR1DFu/X8OvjmjxtnQZ37fgB5js3kabm",
-	"q2l6MzmxeSFWjo5G0TpoM+OCOzbnt2KvQz6vY2umvllSh/uRIcYTncfdNYGuPqOQS7f2GN5yuP2n85X7",
-	"5f+39DTt3Z5rQBOtjBF1dvAd6rjsG7ILz+1vDctE10a67ZX/Rmx7iUmqsDsIUeuFTCOcUnPP671kVr6S",
-	"P4agTNRKYesgYwU3eWgcJOf792BFTwkaeB1kgZyIT6CmzRk+cZ+z13IpLKgAUrH/fn3JPn31/JJ99dVX",
-	"3342ZtgSBH4NpSCs0pP10kMRH/z28dd//2yM3Q3hOciCWvEZ0BT8FwtsGV6Lz9n3MHgRxtTdQOvZ4Hm2",
-	"cqb8HpQQ0P09QIN9iuD6DDMCABAo2WoBLSR0jcnAWC8F1iXm0N3UKY84HJx96rm/Ubw+D38555OJsPbz",
-	"mf7s8zQN7+noBWJkNB557ocAfPT5F58/itFGvpKjp6Ov4E/YsAcwfZ4HHcJ4JKz0llq9qEZPYS7WPxp/",
-	"aOrwYUdP/6CJtXnk/L/WAuaFBDr6F/wzkdFtsK7GSCS8v54bXiQ4Nf2lFCVrPnTobg8Yg44xAfCj7H+6",
-	"LeSb7w8YZFc4E1ruzYqpcr6J0Ic0WfznGfz3DXnWA3i8RAnR48mf5NKbIG88/7ErrUL+7ZePHqHTRbmQ",
-	"XAYRKmxkdP5n0E/6QSdQI4hF4B/7HeAwFyABhF4vbfA8lapBbGO55GY7ejqKVJ+qmaRhUz4RFsROAKrj",
-	"/u78ETwndvTGr3E+4d0X6pJjt/ATQejyAqxJAjjYItIeATqvcaWdcVUZqJwwSztmfAK5y+ilwmk9NoNb",
-	"kJoZ4M7feQJ/fw7eg9QyLZj2bVBe+Ede69f+S4N509VcG4d1lm9QWgrr/qHRYXcUNFykE7xvC2Rn1uL9",
-	"SfFPXgx0x9wf9XAuTE6N/UbNEhGMhX0wmj3iPTWoKWB8p0alfGd2MtvvKIh2B0RXeL+lYlZjyL/iW4vx",
-	"BaU3z5gSM+7kbZDZYXQIxZBTrvL1kr/dlTUxRvN1iLfgv8/CH/a9bO8OfUKq03wi1LX3FyvQi5m3HEZl",
-	"KRoSV7wGFSLpXq/H+LTSG/apvxqgOSmNf/0UzIbPCjBPQdhmv/s+rsHy01NFdtDwz7Pw32BwnEXDAzPF",
-	"x6Oz9H/BKXNWCKB8bAI3u3knF7r5LWdLgSYeJNxM2S2vZYXB94LYzV4+f4c56O+LTOU/Rc5T9lnKbggm",
-	"6WQMmjfF/mrf+H9CDmElZxJbpuNYCMi/jdQW5w+3pUBOfyvuvK4/ejr6nz8enX3Lz6Zv3n0zfvL4/X8Q",
-	"YfEHwnfoslDQJCbtMsF7ov5X1Varw2Q0ixHfMYNmhKBwrC3OyJhLGxtc0/RgRCWUk2F4TFm0ZM+dEq7p",
-	"M13qGdZ9HUdBw06v0WRpThkjmrFrcEE0Ny8EpQzZZC3QPdIG5Cux1LeiOeO9FbIWFh4TQVFtZto5oY4A",
-	"rOcaCyZ4BiUaMOPRak2polV1xKMfXxdtNvcbr9ein0ZKAB38sfeH949CrNrQzknyWaujLRRRN4NvaFpt",
-	"0iNLvP77xhd7ovsdvlC412GH94fd77HlcBoqnrXbqEONX9aULQAsfD8H17k/67bDvvI/Z3BrkSW99fiI",
-	"FBEezyUmfp0Y7LGigID+Jpbjx5KRI5hAkF/rKRhBHlx4hivLU+lrB+CD478M+pf4wMcP/JCyhT8fh/aB",
-	"arFCG6C/gSpP/EgR7rcC8y78P6Z9nJ7PT+P0tLHNzGCvZ9ORrK/bMybmkE7Px33NtfbsMFC8vFaWJcke",
-	"zeVKLuR2XaeNoRay4XaS41IlStkqHWgQxizg+KH477NQ/fLx23jPH8ipGm/VmAEMU543rcDHi3q+jFNC",
-	"ycKa11CagpMuIaYDOfLN9DzFbvhkMYYu2GrL8ogbk/Zz9nucIGmpEZKe2OMASVyzMO9y7KWy01BxDr0r",
-	"3FwsP0+9c3dYe5yndxp9L58y2UvX++Kon4ZhpQVpsKr5MVT237VZ4AiUud40JQRQ0QduujHI5BayU9gN",
-	"udOzKJny8dSBENujPXfI8Z2sOv0Kz9OA1x3RQXgGZNXpFRg0wvIhWEQJrdOmCOMIjoA4NzI5AcStrAQW",
-	"H9K8Yi54jZNUSlj5AZ84IYjCFygGWstb0Yq3j57+8aat2kCSE85RMHoirIVKLnixOXSIA8dDQ05Zlxrz",
-	"Q8g6G6bD/KVkExzh1VqdXDhdSSdsGNUuDdvwrWfsAOO86AzMCaHcOPQS3xNiu7xjXFDy/yFmUkUEnUIK",
-	"IOQ+jBiIWCtaZDLI3KPKAhzXwhdoHsAso4RC+BpK8GF8H14/f4eJX52M/263DQrtfsG0sge5SRROQIpy",
-	"cwRs/IArRfhLuFKeh+cXahDIz/3ppcIWmfRdugxP/BsDrQhtvGkbDhELbcYM26BjZWg05iCBMY3xaelM",
-	"cWRFnsfZhbm9ifRF0fRiZ3o6pSvt2GhNyuUQs/JjEnY5UE4u8FoYwDqiYEbdW7YFK6eVsXgaIZd/4gPJ",
-	"unZeZsHsCS6/o0u7gBGUeOGCfGJbdqxWqTdRFH13kYOtv/WShzvo/4sy5T7okzupt0ewcVpsNhk6UOcy",
-	"bmpSzTpczTjAaziGztN0nQ499H8HqnB4+hHyELgxUmS3bMPvKAIbLGBZQxkNr+D3f+OhFcWGhLIbPlk0",
-	"aMjLlbvQ8KdeG4W1v0Ud5J/hmbs7+T8m5SKc9uR6xe9zDeNbPMqKmkTbkxGQdX4rDEqtUIBAYu43/9C2",
-	"iLvdU825nXsRJ6o4NCsNIlhbaIUags9/phUp5ROL7O6Yxf0AaP0tB13J6p6EbuXyGGH833m9wHRPbIkY",
-	"4BdUCzFZhEKsVEufRhc23ftocljIMMOleHN/lJiOdzKo+g+UEnV4Xad228dJ1YEDQ/vp0EEhBRq87aWt",
-	"lTdZ3UjRC5rSIrpA93N86P8G1wvHPTnXi2CNVWkhMcOb9W4utsw6rqpiVhGdgVFVPyeT9yRxIlz9tXj7",
-	"8HGicDACJTD88hgIgTEz0Sh6Bvq1E2/hTnFsUqbas6q0Yf+8+vWXcqJR/Od5ZTi2pSav2Xf+1wZ1BwRU",
-	"vPM4MsGiG9qwtZroW2FElYLtOBOYY8+FE1U6NdPioYkY+PCA13GXt3fRKs3Qi63qyQ3Jsrvm8aNvnzxs",
-	"amvACGCnZOkhYo+ZgNl0YrNzyFWZ67qCCPhCVGBiQKA5wto03Y32KaAHZfbN1SySZ/9sxT3i4bXVseND",
-	"2wchvWkr65qtrahAuil9o6stM0KJjfWKgZsX6XodGvuW0/x75Yxi/cb9cfu9qnK0poEvMJJ/LkzgNaFl",
-	"n3Uc+mXu5yu3REDJiXIEPD3AnSpdp+iyPY7PJLU0jJIVOhhwVAX7XYzzlRHTWs7mHZVll155/YvDvWmj",
-	"1JXzCGM8j8HNwB2C4TUo/WMbf5md2Y7jiAkZ5OpCVP2RcZv6/pCIgI4zf3FENP17uhABxUDHMrl47HT3",
-	"SYqqQV7LjkAu4ADZUqeJ8Cs+8u+gTNMJ9eT2A8K86C/pYS6AI/fX0IzkFOYCrP2BgiyhHe3pfI0APRhL",
-	"iU0l8x66Y28sCG6UwFEPUjEj5oIbWyoUaS5ar0hJxNpf1N9bBH7qwXkkAY+gHx4N6YZ8Xhp4EAudVYF/",
-	"GQc8NO9sDeorJt9LdSRzptVHKV6T0NJqvFOw9yyU7/g94JSenqgK3edpDveaL8SPsNp98XJ85vhjMy7g",
-	"gQv+Uyv/Ag0sxPZosZjdOQBEQ5Rd0gATN3a2gfquKQyw0pg7DbMGhVnK1E2IJpSV0KtadKotL/GRE4L6",
-	"JSR9l7Q9T/Fbb9Uew8aMa6U+WKHjUAYh7AbU7UB8mUaJnoDmcfEPlnZxK10x3MGr49j6F1VloU0B4MLL",
-	"npm8xYsgzd7c7D3MNJR7/g4rBnq4ZhLOhnE5fG1ADa2Brx3NIxKh9IlleP5x7IoVEmj1AqdXUvTL3WRO",
-	"WeJczY4Gj1NdgDiA6GHZfoAKQfvHq3T8T6D1jPxxHKHRwVsO4iAxb2+IOr5oSQhIouh5M85lc6WLOgBc",
-	"+9NckYfiTXDMk+DHW49tpuRxMplrbQXjrJm7nQbEUWjBFpkdivKr0EPzA5RS4N7uDLke5Rex+96EK3DS",
-	"j1MSrMGmfc6yijt+w225NAN6K3RA8Ap7L5wMgH79q66CdNjgMXI95GQOmqBQE7NdOZvFrkO6hSfI6P6f",
-	"67oqkZ3f0jnEA0LL/kKelBIbfzw0BE7B1f3qr8I+HpipPxTevg/YAqZgQD+P6Qa1mLqmqUBwRy3E9lkY",
-	"uDSB7Cu2Vk7W+ZwEGNRbQm3TcL6ovV+lsY3H6e6VdZvCyGp7VrK0ODa31XXKHeg4FYZzHrXfVOgkFauL",
-	"Ww2mPv7SYsTq6Yu3QudnoNtIyYhfND2laeO/mEMTSDWLoxZ5eIy2D4xLwGunD0zgd7p7ONnUH/0IzruQ",
-	"Yp4cQXGeuh1DeoVtJTVtjM4LPO+Cm3PezGAvcpU4p/0+WBrvDwi0DsIsz5BbQhAfGv6GwAwY7Rj+V9jh",
-	"nGIKoYceGTehRkISAfedITA7+wGHBMvm2lO74MU9fPPoYfMz8rn6BYKNKD+W5gI5F2HRgEJALmgvk3mC",
-	"XdRqtn1pMxtlW6RNr0ZLNbtM41TvRaL9pQJFBTWIAlJCfT1uGkx++egD1qC34PUAaczcxUzVVg3NjXAb",
-	"EXJcDG7JjnNlqbutxQ6hwPClri6FOWd8jpOa7kUnFPZDU4JyI4K9vK3OqXGnbVC4B5BiT4L6GHRwgX2G",
-	"MB0OQPnJjryCbEKM83t6CLEQI5bcLKAOE6WhakXlO4nC86CzEAopVhtr66INdCozPHzipIGFC7uwzeVq",
-	"2dr+4vk/Xl39AMzZwxHY80JskSNbvrX7+p6kb989NbVCTMqsbQsXJyjkx9XhSw9tkD4ICWBDQL9exG5D",
-	"EHauNxADTnOk/HOg2EDXtVaGTc/rteROxMGAHXny4aHTyuVO8xUoG3rN4cT6KVqpoVqTTJVUh5MlP7oM",
-	"fkTEySX+6yA0oBKjNeTZsxp0Zjd6QMvRhcM8ZlpXHkd96RByvbudItKdXDPspEBMR0+D1+xGOuTLwxwn",
-	"Ul1PtZmI/1WE6ZHzIESJSCiqH6EXqB1jiVXIPO4gwjTgpxSHvJIz9evajfpEEa2cKUxkH41Hc8FjduGV",
-	"cGeXODuoBdFdXfH9kcKP6M+Ao0FsyohbHVMWIPQ4zoTFHIdUEpHIsrcnJiickJ48JF8Uyvc0JNEjsI+S",
-	"0/P77pIDMgv8Vl+cKq0AF/9AaQVdSMhB9aCUXghbxZxFls3iot3v8PN5E/+D+MraFSPuzYMnCpynDwwJ",
-	"nhPc53ix7uCG8VrlJ5Z5SyILl3pRD+NCwq8QLYzZDWWwu7P1qhzKuhLuv1enukN+7b/iFRKOrVdou/3F",
-	"btMlhMntfpyc8XZMfZy2bwtsE7C/Nrdie0C9C8981B368BCnD/EgrModBQIsO4SW4yaA/FS3Dhb/UNcO",
-	"T0ZdOhzlegwk+JVA4sDHdgaA6ZA2H0PKksZPdjsONlNN6BpoAcFrL757CMovBtfCr8cJriG8YfBJ6LAH",
-	"3pBeAD4YjUiAvnMsIsF7/I4afxAyQXBTz9jNlgWYAPloJUIZWbGOWO3YjuXOuI8eOCrRBtzDNMGPYQmp",
-	"0lUEmwfgBGXtTepNPwpptch3uuKdvufX8MApc9rhA4U2ieD/sqGjwnE6VraWLBnOIYG1S6C/jjmuJ4TM",
-	"QqiuEUK4S1BcNEysFdKrqhMjnD0OMwrqMX7omSc3Xi2lYlYIy1IS/Cd2iEH5M18IONqJJDOs/YEE8y9i",
-	"g0c7fbMLwAkMZ5xgCoBWwop6ihXpSAVg9MNYHZjsoNt9tVs6LKI4Cely2vqtbtD3wbuek6nufodHS3UP",
-	"7S90+S4sOU6u46rjMngQb/jtAR/w7/DEv4tx0yz704f+PcRD02/PPY/dFxUG8p+Gz+XD+B+YzcGp/qL9",
-	"T+s6MEBME7xHG1S4r72KegOW/6IlpF3Y2sBvR7Fb/FJNmp/cazkc1BMnDjYFbwO+V1fTjxMDD9PFdMxm",
-	"Rq9XWEqN/x/8Wk6vLAudPnDKKW5jEHoWQnR4Pn8UYvVxIgey3O+Pm58Eihi8H9hdy+nVSlQhmUgOvA79",
-	"2sv+374Qr4OSDDCHrrJahRzZkGwSpyc63QX9tg/53SgFVP9445Uk0AXhH2/Go1T58Me70drUo6ejc76S",
-	"57dfACjDJ97lDdzkBKP2MT0XlcXsL6kwOvtbe4/ZD2nwZPON4ATI/hTN3Pdv3v+/AAAA//8=",
+	"7L1tc9u2ljj+VTi6O9N2/nTttmlum7zydZttbp+ycbZ90cl6YBGSUFGALgBZ1T+T7/4bnAOAIHVAkbbk",
+	"tLv3VWKbBIFzDs7zw7vJVK3WSnJpzeTZu8maabbilmv46WqjjdLufxU3Uy3WVig5eTaR/A97M4U/FmpW",
+	"2AUv1mzOi1s+U5pPyolwT/1rw/VuUk4kW/HJswk+PyknZrrgK+ZWXbE/fuBybheTZ59dfP6knNjd2j1q",
+	"rBZyPnn/vpz8IFbCumepJWv4Y7pixWdsU1u33kXp1herzQp+cj8K6X+MXxLS8jnX8KmfdcX1T5vVLdfx",
+	"g2tmF833JP6xnGj+r43QvJo8s3rD0w3MlF4xiys/fTI5+NFXXBslf4L1yW+u4YHebyZgfPoFBcT/ArDt",
+	"oXHNtHX4YwV8i0bbv3IY+/xL8lvXXN9x3XMg/60HHOd6obQ97Rc2+o7vXn6T+YCojkgD73Epbuw/VCU4",
+	"XLxvjWWWvxA1HHGqpOUSbgFbr2sxZQ6B5787unj2Lvnwf2g+mzyb/O28udTn+FdzniwZv9lsH39j1koa",
+	"3MErrW5rvur5/Bqf+P/GbSOsC3tokyMr/JJFpaablfuke8i/6Ra+nGvOV2EvVSXcm6x+pdWaawuwm7Ha",
+	"8HKyTn71bmK5Xpl9+t8uuObAveCBgsFPzBZb93vNWVUWzMADV5eFYTtTSLWdlK1bAJylQ0HlxHJjbzKf",
+	"rcWSb4Xh7uoJawr3bFEJzadW6V1Z4LaELRbMFMouHDM+/M0WSn/zR34bH1O3v/OpdVu73FSCyyn/RfAt",
+	"sPwWqJj/K4Cte6oZE/VG44PCcjzc/tnxF0xrtnM/w91J3+ijj6sFE/IHIZfUSlZvjHXni1+9VarmTO4d",
+	"Px6jeakMlziegoLOP4Ss3Dn2ADNlG0NDZeoemrlrwQ+d7oWQc67XWkj4WMV25qbmM5usGxlDOeGyWish",
+	"bQYXU34Qmi/gofflZK7VZk2us1CG/oCoSF62v01hzAZF5t4aSyEr8g81M/bGcC5b36iY5WdWAPfef0VI",
+	"3neH3UEKYYqKT2umeVUICb/nwPiKmeN81PalsjdsZvEEw7aiNnaqVjQ1rLWyaqpq8o+ar3i1I/9kQG5m",
+	"/nTHtbC7Q9i+Ds+5d9RGTwl4OTA8c6AM4JkqORPzjQamHrQ53EwZftwqbWwx81eDAMgd15WY2kMb/MU/",
+	"1r2tIE+BEBOijyDxZOQpoPlYuAOlv5sRvD33+hWbc+Juq43Xfwfs/gofdoQfGNogzhY4C8HXEn2a5qjK",
+	"snofl7e4ogmo3C5UHeh9QmqbLaDDpstw+PAVEnibas4tAbeG8xFybqG2xYrJXRCgc3HHYa9G4e8d+3te",
+	"XDiBJ1HwCidhbbzC5H11b9H8cmNasiF38Nau/Xr+ZerwV5eElJwC1A4Ks8tL/+D7cnIbgdhLJfiUEytK",
+	"WoZ3arisjWoE+TT/w3ItWX2T7L+NM2GLLZPWFP4JU9yqjawKqwpWTDfGqhXXheZTpRPsRCnspAaXVgQ4",
+	"dXk1s8XV5aV/3xRTVtcFWHDDTyhZhvH2KnmoZ3klD7Q6YVONjlbg7oNmeLGFhvZ++Gptd0jyXsWTSvLJ",
+	"SB0yiD2VUyPdOZ8X7NZwafe+Fl5RW0l+WKvNbU0K251bZsqku6W3vGBmyavnRftMU0as2rmD3kRr4LQH",
+	"uIDQZjst4iKIOV6x5u7Q9/myQWvnWjv7orphdrgq4F+53WXkvbHmZiOtINi3Z4vgxDCAD+0UFSYrfwel",
+	"KlYKLBEwD433rzh+KvdwWykOzNOJxUE7x71tF7vMRYULIiqaMnXmtm40pfh0kO8eatDbQLBMEEBj7gdh",
+	"CLSNk8NXl/tshRSN5Bbaun57H0Ee90hqkHKg1zj4tnhPIsimarVS8ibL6g7YDTOhR2vXwtxMGWVY9ev3",
+	"nKZ7t/ObjIhJ1QLNHZ+i1XK2omSIkAUramEsaBVw0sJuubQ7r6yuxkmT8cq/e8U7Oge/Y7gWjDYJzIJ9",
+	"/uXTUYZjh1r9Cm2yiWgLkGwhpXWKFAopbSF64+YDjbToq2yI/sB1+YZbhlyQdjgMv8AtBwaB0xH2eHqd",
+	"4eLUFM0hpdUclIZaoBKrpLeSTMdnlNJfryesZlN0ZhFnmCWsZNBqL/LWBRJCnpus0c23T5livrCjNnHt",
+	"36B2YcRcMrvR9B7MBmnmoOxIkdu81j5k+jE8XpmQWXqwgPIE4AfImDYgR0qgNtWNswaHi6roSdu/c3K6",
+	"oOI6TBb4p2D4p260PblwSErdR248Gju+Q1OxfX5QqG53iQuEPPg9WHY5MVZp6pteLWcYQaMU85yPM8Pu",
+	"ozjIsvjI1u/AxPbUELdIElPqJQpxic4dkDczpVue4wRmtSfEPVysmF4Ovzo/CMl/ZJr0Dq9UJWaCV8Pp",
+	"IHimCQX3D0JzQatxywzw+efFHas33LP/WqllUYulI5yp5hajCQtRVfywNeQd0xGCfgMBOAcRkgRruo6t",
+	"erOSGe/ybOY5LpeblduG5jPwgpSTjfSSzGzMmrcMqdSb4P7EaQfvzNNI1o27v6EVN8Zz135weVeudwf6",
+	"M8YDNQuRcNMcjEhGqCLTBZPzkfZfhvvR5m7ygf69HcXOaU76AHsnLvKLI/aRcbe78E430OfIu1C6uGWG",
+	"Y4S0iW599dnXn0PINKYGHLo++Blq+9+w3RVt6kfjhHQw7uH/4BV2L3lfKrkTDL8Soni9rsVYn8NolRm/",
+	"HhRninkGt7vJmZSZ67xQxo7dx3fK2FGuPa9oj/wMZiKQcUTP3gddWs9tEkRF9txSKv0eA0hSkOYJ4jIJ",
+	"t7YJI6+ub25rMaWlrFbKjorO0kf2nwjr5bd/BQwtx0lT2SL5tmGAk3IyV5KTUmUmeF2NjDBnw4x5IDrj",
+	"a4C1geeIEagAH3g77vUQfEz22tNYnDZvjSB3jwvqbkfeM1xMaw6H7LGGC38G75UsW15mJiFxISQW9UM5",
+	"Rqz8VQvnj5euB8JBFx0hlZi1bLpYhZQ3+s1WktCTz75+8sXFE4Ja90GTGKiN08B9TChpymBdOI2v2Gph",
+	"LYS+eOoEa44YsNPJvmMrHgy0JLhdgru2ELLgWqtuzsiTi6+fHpCqDV9M8/Ke/v3vf//8s6flMJ0MVshj",
+	"6ztF6TVsZJCLln8HX7slPd0K6NWyJRKvkIXDRnSvz5wxLCO821kEh5ITfFzWvfS8uIhrob+o+Sp+MusF",
+	"JQ+3ZdLy6qbj68o9ljXFaf7PusINjpdH63XMXeggtqo0N4Yfi53nbYc8o1f6GBLR8//mQGHlPtjcccr/",
+	"bdSK24WQc6SDBVuvueRVWWyFXQC9YJqpcTQXIjHCFOxWbRxeqLszTG+cNblNQ9J6Buf/SGNZXTM836BX",
+	"AoaDdmAg3/KMywqUA7/RMwWQSX4xrRUaqEpXXJ8BWTc/zpio4Ue/I/j/lK342S2bLsHBsYF/qw2te6yY",
+	"rPxNGnAI+OjAZ/GAgx6mcmPgQgLQKEJ74XWZAE2IokFqg5jNfPagMAZzd7xpTx3/RRD4XVMJXQ2orhxK",
+	"N2v714Y8ndHGA/MatkwHav7VMt184vLKiqkXPuOiDYGa3XI6ehMt3H6+iguUPZaq02Ny2rRD4z4f2Uj0",
+	"dg33a9FeJ1g9t6WQZX0fVx+dh1HUnFWm0RYdZyvMbnWrajEt4N2Hnihujz7VIyZ4Ir8aZdxPVUXvojcb",
+	"lN+JKtiRw+JFbEoHnkallT48eXTFIzr6vvgjj+EtFAqjYBqtvVwupNfuIIVUae/7700g/avmdJLhEMtk",
+	"Zdyd6YnWxxSG1nLFgt05hVaYkB4KWi484MwUzZlR8jlmHbm/sPgcFepIk/mkl66U9YkrgEaUbgazK+A0",
+	"fhvCOI27LG45XG+fTu9TD2DvwtI7roWxxjErfAZ1rwEEfYxUWOABCY30Jsd2kl+bK5VwhcZl0dyeHub4",
+	"kCzZQLD3TZN9cd802f701p7TvuYz6rBVzmMyRokODJLKAQzm4B4ZQzgQknmzwUs9JEoSyMCTk6ch/34G",
+	"IFF6QTGgtVy7Df/PbxdnX7Oz2dt3T5+8/w9qV99xVqOIbsPR8c6NSbVTtSSVzzuujTcg+s/lV2zeoE7y",
+	"nVpTXkk+XVIx2K7f5pYvhKycauJoua1lpYqOUstcmqtbsmbGBwaZLTibLgKC/fq3Wm3mCzs0YeQ7tf5B",
+	"qWWf53zQscDfoYpbZMiQfksQmawyvj9wP0HiZ2CcuodOR5r+Zq1ohcLWhtY2raKf1xvq5oHjUulipuqK",
+	"xzSHq0vjVdGAbzDGDzourZrgzspIW/4IaTwAySRDpYDRnOOEEsfGQoboWmlbupNspPjjGfyKFV7/zdb4",
+	"ELneBgiUV45EZ0p7SZ0o51EwOmQ73r4rPCPZd8/ASqM0M8gwpW+Q25tZqK2EY/rUY2fiG/ezrxRYykwO",
+	"c5Oj0V7aYzy9FvCRjF5kW4b1DCPOsAkwpbfMThc+Yo5beXuIZgJqw/IeBjR5GPs9eg0opw9F2Xg62Aqg",
+	"ySRuJdAQQUWqhEEfQRHLp5xtBroSaZP4sA2RMIRufkczwnSxkdxS/AtFgp7Eol+0d5mQ09peZem4mpoV",
+	"S76Di+DUyuvvLs8+//Kp0xWjSDuEGp/RGD7fBKsy2pLHz5vAakbEIMJB2lWd48LesEZuX68xZ3x0aIRK",
+	"igJGVjaG0TPHfFKplUbvL0i/2h8v8dnP/CHDjwec+50s6h0In+dJ6m87DOJI3elSTO4y2yPKvdPtfX6R",
+	"l63JKl+QNb+Nu6oX4nv8yJFrO60xW2W11zThouzLuzuw5fd7tJMNB5BkZu3avNJ8zXT0/VJ1BKbwN6lQ",
+	"MlVzm2qG4uoS/EBOqSgLozwn8JnyyCDWWqmZ2fd/T0ekH7xMPNWXGf9HSAEeaKzUPXFXqWy2DIrXzhqV",
+	"bevVWZ+1YhUEhkwh5KhcdmP5evjWodvFteXrgyEQAHGTKYunCp/LEsY9GVBtFCG00WrfLlSxYrtizm3R",
+	"RFEAkrdOO3iGDhzIdy9R/DUsoTDCcmBid8IIq/x6oM1KFXQaimd8/uWXh3laFxm0yoWdNqILRcBtH/Cp",
+	"GJbowMUJTVVsDH9ezKBOT+mi0mxmnQbrdLiaz4Lv4hAXbOzK9MmvD0sh74eAE+fJYSMpNfdOdHyWh6O4",
+	"fL6Ro3TMTG0WwCmrIHqYY6mgLJhM3YCtirdDytNMSGEWI/XivGN1fLAtSz5O8KBAxeNAnZpX+1esyuY7",
+	"jrTpJJlMi1ayKioF9Wzkt2IvniNH49ZtodVrdHeFHJA/M7S4izYKHZfp8wdbEkX+MpcFbtnZac740/xO",
+	"8K275Mz7L1kRGwUFa8W/G4xT9AWFdeJ/8dcAvfgELt4EUvEPlYrWD6cDiFYLVpvsnVprfjarxQiXxxtN",
+	"pq+Wk62ouDR0bozBnkae7KNV4cvNas1ZhXbCnFsDFZatbA9WSL71l/m+SQOhT1SbOTYmX7iSTXGWZ4WB",
+	"LUVYRmrz9wjYWcIF+xjuMWpVIvM+XaHKyw5LoxU8WrOswLsvJIYSHBEHZiYkuvCHktoA3bARV/spuU51",
+	"vYE0A0Lo49UsFszZpj7rx6ck7Nu4t2NLv9Kd9zSZyIjB+wc3M9VywcPSikHBJUQz4L4I6te17yVls5Ix",
+	"incdo01Y0LGCFJWoVWZE/or2ns5aVcDJcqC9Jo2fbjU8JlXHLhwEpx+5rE5jjTwr1JrLBCAQuMAkx3gk",
+	"qSCJbmN4seMjWzvcS953PdTMBsd619M3LIAX5d8oUjqgEzTZfu7eewdmSEciFltwpg3V88VYNnf6gOXG",
+	"okXNiqla70qQaPgJtmW75w4RYB819nfGpdank2g71qHb9Zmm6oTbvO8gxI3F/5mtsNMF/h/pDf9fK7Vs",
+	"6R0eKBx779mNluEl93+/vgPoW3Jb3jbe41Xgukw46H3ZU489naZ/EdQK8YGCtUOAM8v1lunKDCHanPrR",
+	"qBkNRSVKCbKpsmvgRwGU2vq4TCLmEsUk6i6gmrTuT5+boCtx9/OeFMWwWLFVuioLs5kunHUm+baEvCG8",
+	"FO5uIR1R5Om4XT6lHddxK0zVygHvcNmPAvjAsofOmLSW654o+i0cGTBZ+CBB1F2TGI1WK2fQG1HtewqT",
+	"sNG+FRxrZNsfD45yIjAiLMRG9ju84G8hVPRp8VIW65oJWSysXZdIxBCidU8yabZce4mJPCqEHJhPBRtl",
+	"/kou5otbtdFkLOGW1wrkq4oFCEb4lio+6um2HrNq8RwkW4Qj5fXOJv4p0uN3DAmI/Sp3n9/8cH2QlryN",
+	"0ASImuLdeOpDNHYMlb+ljz+O2v9/3FmY6KHDvXTtU7uj3vLo74uuqWgGC1PEtGinNkBRg6x3Hc/gQX9f",
+	"2CuN0jthM3ZcSKjphHT8jQV5V5wbbs8267/F9gOeDTYmhckkxfA/1kJzc8LSXcyhSb5DAgAS0nubBE0X",
+	"JGN59e2PpeOHMwxs9Ye0H94pBjZBneCfaqMlq7+VVu9IY5zO0QElItO9cAxOqtglpg2ef17//FPR1N/7",
+	"yilSdDCzGGnIDk5WHdylpEnaR7CUAXJpyxJ/Vr/lHmQcg6m38Ho6pu4/8wuk0UwzrOBWqyXf8+Hnwc6l",
+	"1WRDQf8HVCZmYmCG5oIzIpXBISEwGkjccovv4tKG9vnnevc15iChgiqqqg9Ta/Cj7nveoFvwIvRZKGCL",
+	"jvxX3B5uDxISCAP0/MEprH3Pd/eTwDmr1+fg+nTk35Eo9ppYj0t38N8i9+/LiboJ/T0K3FoZI25rHvPX",
+	"hrspsP1hfmmpbGf50Z6QhVpnGqrOWEwfdKD16onjixuzYXW98/nPz4uLYFLyat5fXLjX5aQd7YI2nSaT",
+	"KGiFrelF1lyt/cvku7ScxfU8BADWkwjxHOqP0S0DSOj+fTJ+YJIq3Onv0xd7JxxKuQ8NA8eViGY66MXl",
+	"MVYibLFQdWqGPaw39r36MR1Ps/FkFMIqoRfDgHZ3JFr5zGYLhrAgc1g6+2s+GxIKvYdn0TOcVaidPJB9",
+	"6ItI20El8uih09LeufeKN0WMZE3KToM2bDXl5zqQnrl8Te+wLh2+C5Av0LX54xjLZU+RMh0cWShDZRw6",
+	"tupHzaQt50tAxe+btDsl6V3w794A6A51kaeljFkrLB43ouLFmx+uIUvWG7DCJnHghbVrt4vpmnaNCh8X",
+	"IPTdkdnY2VTXeJyQLh2SpIXvwZ3CI4KdwuOPjancUSrHttdmB0dcEJ1HdaZja1oRedBLnORxjMukiAb8",
+	"Dal0xXaUvJB8y41tefO2rOMBAFfiaO0n17rP6cyDT79iFc/1TD4sz8alntwwkuXGBPdq48D1x/DGybCo",
+	"75t871LDXDaRN3AdgIpcZQWkQqYc2N/wOvC4clJJQ152ePWmJ83XcRFwc+XLBZtAzFB0xzdIunUKSbS6",
+	"YqCi2HJpky6rx4jrUySiueTbm/xQAcOjqdrb0xld4qLxvO2wJWwsAgL/Pck8rCZ9HgEuLZe8LIDPFFOH",
+	"I6uamLETCZzfO3z1xu0h4x2gNfWgYkFLYCTJhL6C6A98rgXophwxMILkViU8OOno3mJ9DVY6tBVg2SM5",
+	"vglpfw9PRbwHQ8o0lmySlVQxVVqjg+iwwdTKHMrqPv7kx3AjBfF7Og+S/8IbD6hRU772uxddPPnqy78/",
+	"PTwsKws5Gzt37zkXbuZE9CGJutfKWKy+EfZeDXQPmY/M3CypqHIw6QpWrLW4c3SFl3FUb3f34RtFBhtC",
+	"G2x0bsycyMBjk99YkZ7/NdfQlETJ4hbcXWpqwUe0HzzxfV3HOffvMdVpzeVQYCLTB5/drap2IXdmxaYL",
+	"J+RXbBd6gROhxVzXWcNW3GGUlJI+nOmldDP2Cmrz0p3V6OwbUTfQXyqHhTYdIZSpGl2rTHS9qT0LXoey",
+	"iDrRoDwS35lWVDVGRLdY/K7W0Mt4s+ZOBsAjwRLeSP+OsZqhiPFPTBmpHJGzMDAELyHpwAzt5LvCaBFQ",
+	"VHNRmzwKlHOeh6RXrU0EfSzpONzcs7cTsnNOumZz1fV0ygfYvJCtkiG8D1yUP7DyHg6XA9Krmkmq006j",
+	"vRKA8bk2R1OGg7AhwJ9ksZrorBrWsztxouUUcDJtHIPyyDW4U5/bzRWd+WoXXOji6jL6Wgbt6DV+klTQ",
+	"2JLL3q3AlFAonw/t+6xKTLrBCrd7me6E271cLRpIABZ26/GWo6wPkFwBfS5DY3oiS4IuoDyQJUFnEChZ",
+	"70KNszCFv3FpSsOTPMPIFJlC/tzz6E2zC74qWF1j+quS7YhjPN+osb+d0w6uIGtmNnumchCqwUDK5JJi",
+	"mJEb22SQQuLWlu0KNmdCHsgaJbABioMwjQvh4Lxlkm4zXbooHU0aPpdNayEnKnAgVkbzNt7c7xEzsetA",
+	"h/Ed5P4YsoIvUDfyJ759ozyP6daETzXP+FvDG70cBR7a71GBLMKvTm3p55BK3fGoHqvSLuNqfUDlAToI",
+	"BvmfXvhnj1AjcBSP5D0iamPS4lup4wThd9VqQHK3AEzd4f9mQrJa/P/+Bx7ztGPfzZ5asP6M6weV6vSm",
+	"WvsJdB0Hi/Vl5oe9Kvu50+DgShOog+clyHucZ9euy+pLfG7RZY8nihg26HPHhhFOto8u2jKZgYQfQU+2",
+	"pBoFIk0HAecDcMFM8qfIHv8Y5kv0L5/IdoH176k9yd2WeWsSQlu59g/uE4VTM+aLxNoI7Yha8RpwJ0tl",
+	"C6sFr0A+hYIbqGmknS/DU0s7VSd924736aPu3NHDeUl9CaTNzc70vBk9nzsWw6qhRazGfz5/aw71J+Pr",
+	"SbOH5ErQ0vcVM2a90Mwk/V9HUFqTa9FuDHKRiVwNebJzoiQPPeMnfYW1x1RsfaS4XXJKM3O2BmimiaPL",
+	"QJ5zaKXAZvSQsqxzVfssvF470T0D2q69wfH5e5WdEXkQtvOB64N3wJtGGr0JEUrxSx4OeVAPJJWVkOlv",
+	"P+sSz7GhPRyo77NHO0Y2l6fH++dz4QL34/1EwyCa344BVo56yM3HyZJ7YMz7nnvKAHNJKrS7twl1J/7e",
+	"ZgxCEuuWCstzfBHVwD4j3sWaZJDkgCDka7WhckVmWknbX1TetE2DUR3npNfRLXOTTZLJFjHVSS7SvpTh",
+	"dX2TaZe2v0Esvr3ltdoW55+6d8/g3XM2XfGz6cIpD3LOye03X7rxc+oIBlcrzOLGjARsGAk5ZxydostM",
+	"/VSyeAZAe3lcMXnBezYQSy0wt8Cz/xHqTCRt5OblNeUH+xUmOFRlMAfCT3zr3rpXUxR0QGfiLLGpKpFM",
+	"EBJyM6boITyEBFz/jR7w4dn2YNg7FjA/4+9w6swznPQHii9eTM1W3FJJKl2Vs2cg4GsOFcf9k6yG490v",
+	"9w1MXsgNW5tptcrnJEFTTsyFYVXBwtj3wflJs422C97Xy3ulYtNHhrWY0ru16yrTjJucYJ/uGMOEYcsh",
+	"vXbIjrvREwec8Ml0GFQ410EsHsO2bJPF6WzMfXrZV6KDu2gfm8CLn3eq/pBBzzOVKbk6YL/cllHrOQSD",
+	"5Zlt9tuvCvSVYnfSiBM50GndgP33+3KJtwsxXeS6rpVpYTV2TGIDevzCNsPSNAYxmLSvZdxzhrfPFc/F",
+	"A4Z3MQnV4yi1E9VLY7/VphF0rtvX0F7j7dbiqfOsd672a68BBxKAvgEaA+ea+cK5aiUkie1rNuMJ8EfZ",
+	"zPNQg9nn5Vg5GwjbQS35DjnccxwhsBXO4gvV+e66CFNwOdW7tfXV7kkeLm0Q7oHDHeiaHhNK5/lUseFv",
+	"zEjBLZBF9XRwNwoFXGoFgqBzEiYLznQtuG4nErXSJGHqcc/6vYUmudEWTZ4L2KBTtcLA72F3JOZb4LLN",
+	"9npCpdkhZnPNW9pMsm1mb1RVZTSxtJET8VcdYjr7f0sYX+btAeNas3/q21V+9Boz9kb7yslhegg9Ey9N",
+	"WA11E72TVpLdBdmQ2XytWMWrjJoC/Yw2Ugo5DykdoGRZpZbYgrfVsArinkMjRCJTIuL+UoTG3HvfGFGT",
+	"HsVe5uSaM0rwoUzfOxrML58u9vt6YC1RpgipohtI7q3d0707X2kCLu1RjkKr1ea25nRdVEwnZ9a6Izox",
+	"B6ppbM/YPXolqtzZ/ZdusklLofc7ebKt0ocLI5opP73jB70qhdj2hJfyglbvHs9gGiZVBlbW7DhhB03/",
+	"n1CU09y2DkdKqLHBg6eRPGe98i11iGSw+AfKHUzGEAEEBNto2gJZbuxAKRE2kN/7N9EvQG7d5DrbL5is",
+	"6maaxCAtsA2tvhbVVBMjZ4R9dnFxMaarHgx5o7LBUnZ7jI/FIjziYymDGzbfPmU8waNDpbdGuX4Y6nmv",
+	"Y3oZwkVJbkEkhDwNHcMqzY80P5I5es3tf6/v5/am07NAR56pulZbU/wt3FglkbGHeX+H0rXoSnWMtjTK",
+	"NhIktvCS9a4swGgrVtC+EIy/FTDMQ475Jqhzj2CZT0BL1qDh3Ix/i6kYgWFXGwgbcrb0Ldho86c9aCvT",
+	"ZYMWStUmN0dX2cxfYDvEX7qxwiGHSOAg5gtLJ3pttOataYeJJtE7CxHI4CZM2BjXbzuXEgwKhdMUQ07g",
+	"9U8vSZ2Xjf50Wuo7Jixzx6SlXam0cU7NjgtrtICWnqKMeMhgT748cZTsQZcxzOs/cBnFXPLqpSR92aPb",
+	"Sq1jLPxBMeeY8pcf/g6PNNPEYY5Ra9Si4VBgc7hqIbQO9wHpA12urgXZ2KpjtA4TaMLytF0WIdlCbThV",
+	"gxmlcrF1sqCpyXfa1xE6rkRj1VEQd3YTkLqBeh81YnAbXc3dP0XXHc2Mr0i8gYmHPY6Y6PjPthPpVfjs",
+	"lksb3UWjgNzXVLFpohjiwcPibE2Yl1YqH6uNguazjeG0JQApxc4WMAvfStlYZ42qGVxamGXaaVRMWM9j",
+	"XexdVRYjpEkrhkiATUpjQkANCbbuYHPSfauwRoMU7lKOcVxCR1BixnYSFM8045bI27AdNdp5xVRJyac5",
+	"d0okuOEkFLIdDnGt3qGEdHeAfMQbm2K4t/rBZh5sQDQYIEtxWJVvl7Df1d1JHffOs0KqLcRl/UynyDex",
+	"c1Nxy9H9IqF9xj2CgmFnZZ/t0pElpLX+gHpbHyqg/E1Al1O1qatwVLpKLROZ76nCzbXbWPJdPvME/kgP",
+	"FMHWcsZqJudcFx/TXXOTi/1JOn7x0NTFe2S3G04Jq5SzBKMx6xa+R/uobG+bvVI+TIZA3onuogj6FNCB",
+	"PPyBcvR5FCeAOGkB/nXsVU5lQlDTc5mGSSqxD0a3JAzyC2ISAxHugCn5mVAI8vfsnzVnY1vUQwpwLjYy",
+	"vkBkcPdQHL2d6TIyVevMBF+oOfU+ztLXfRVevc9OdG9m73buVcq/TXCLZyJ6sMYN7fpH9c/wsklGo1fp",
+	"Fpz4GMykgTY9SgiJiobWYNNXVOmcVYBxavQm1NN8MeaIN6SXzgL1WIxUm076bYEsf7dyuUaRc/YkbfRV",
+	"UTWsdwQfTN9vPjNigV5fTDZpYWRmAeW8iBwFj30I3ubhyV0t9FGdQWuxXmcGjPtcK5965ROuQAWkEygb",
+	"pvjQsfkN33noSkb4BKVBvZKDGBk7vsK/GT6XpoDtX74A8jz2jyJycUunFrr386TRvkuoxIUy3P1C4c+/",
+	"HNNavlnpAQW9Tbn7Mfpo5huY7c0mHuD5MQMUwdA4MwxpoFU8OCU5sntJj39pt25hpnj17Y/Fx6++v7r+",
+	"21efDApfkttQFds9rIQqTV7pw8svXFdian0QAtx10vjARsb/BIiqipaKzyWUuEFUt2K7od6fbxiGP0i/",
+	"4Ybf9Kfg8IyN1HI4xHZObL2uBa8mB7oJDAnzN9AS8mZDluYTMBKywE5qVPtJXydI1sY33SNQWYMWDYbX",
+	"s0LNihrVSugnrUxobZE2rDtOZxEmc25F6qw+ma0a19cDujBTElBXXFPAgT+YAqp282DxuSStqZLRwxGn",
+	"fT6sZLURl8PkUEwr2Ydne0gbTt6DvLkxoMxqAR0WFJueAKncptkk8b+tmxi2Hkii4RjxNjQISymbZnRk",
+	"J4X7hG0Gm3HQsvAIc0Z6I0XRHhwSKtqYUSYrZSOFQFkIBAVbKRz2YEwIMHGM0j3fxeLelXvw/v0UqdAE",
+	"dMX+wL4tXzx9eqiLCxHG/OzgZINR+KVDmgFBVa7PSNLQk5wbjmkSfrDOAhIVfUOlwhelK0xwjhOQDCcm",
+	"jlmqBaJ0/FHUIc3Tt0EbeA/HD7geM/qZKA332xteGR5fjFxqrdUdsqvQGaPhW2GsofcVcJkpXeBUVcbV",
+	"Zem1bnDDOu2zjEUMTjo1zozj1av7Ig98n6YtuicmmQFEa1Pep7tlu1EsU/MVr3YZjwKX9ylTLQvNpzBR",
+	"UOkWaL0lcZAMmjbnV5eXjhjwPe86xsUJnGfuNWLDZxH5HAzvbfaHz2LkKOw3O3Gb1/WAnu/4Ef84tVNv",
+	"MJCJT8ye+UzVJkHV56xSd6Ztexwxcb8ncyrO7Mg6TOk/9uQI5zKomrzdPWg0gy3CR0lQO879MDMw778L",
+	"7X0GURXsJNexZyBlNZZ3+HoflbkPHuM+IAxPeR8iaIj5p73cFIXrLFNel7plc1ltAMb26GYsO87UDvaW",
+	"9s7agzxazeJynLnDSStINgiJFrXZqwHEuXXlxOoNEIN7FCdlLjBD3vNibg4zXM9pE8+yB6VnuvGwTjUg",
+	"UfcruxvXvynTH+1eYae5Vps1PaYCm2L6FltpUyHffGuuCqvmHIppy5H3wZ05n4XcM9jyYW3N/lrTvo1V",
+	"4JQuH2GmdhNPa74aJ2aTU7KXfG3pmButgzZzRZgtFuyO700lYHVoQDXU7Xq46xpiPNJ52F0Tzhsyfjp3",
+	"a48RE4Dbf7qIgFv+f0vn1sFNyEa0CksYUW/X5LGOy6GBSf/c/tawGHajhd1du2+E5p6Yigu7g0C8Woo4",
+	"Niu2ML3ZS9lla/G9Dz0FrRS2DjKWM50mAIDkfP8erOgZQQNvvCwQU/4RVO5Zzab20+KNWHEDKoCQxX+/",
+	"uSo+fv3iqvjiiy++/qQssPEJ/NUXvBSVmm5WDor44NdPvvz7JyX2cITnINdrzeZAU/AvlhEXeC0+Lb6F",
+	"YZcwGvAWGux6z7MRc+n2IDmHjvseGsXHCK5PMO8BAIGSrebQKEPVmPKMVWFgXWKm4G0ds6X9wYuPHffX",
+	"ktXn/jfnbDrlxnw6V598GicQPpu8RIxMyonjfgjAi08/+/QixFTZWkyeTb6AX2FbIsD0eRp08COpsJ5d",
+	"KPmymjyDWWT/aPyhsY+JmTz7jSbW5pHz/9pwmNHi6ehf8GMkoztvXZVIJGy4nutfJDg1/aUYC2w+dOhu",
+	"jxg9jzEB8KPsf7ot5JvvjxgemDkTWu7NirE/QJOH4JOB8ccz+PctedYDeLxCCTHgyR/Eypkgbx3/MWsl",
+	"fZbx5xcX6HSR1qfQQYQK2zWd/+71k2HQ8dQIYhH4x36fO8x4iACh14sbPI8FeRDbWK2Y3k2eTQLVx5ot",
+	"oYsZm3IDYscD1TJ3d37znhMzeevWOJ+y/gt1xbA3+okgdHUJ1iQBHGyEaY4AnTe4UmdEWAIqy/XKlAWb",
+	"QoY2eqlwQpJJ4OalZgK483eOwN+fg/cgNobzpn0blJfukTfqjfvSaN50vVDaYjXpW5SW3Nh/KHTYHQUN",
+	"l/EE79sC2eoNf39S/JMXA90xD0c9nAtTcENXVb1CBGP5IozDD3iPbXgyGO9U4uTvTCd//56CqDuUu8L7",
+	"LWRhFIb8K7YzGF+Qavu8kHzOrLjzMtuPa6EYcszIvlmxP7qyJsRovvTxFvz5zP9i38v27tAnhDzNJ3z1",
+	"/nCxAh2nWcthlJeiPj3HaVA+ku70eoxPS7UtPnZXAzQnqfC3H4PZ8EkG5jEI2+x338c1Wn46qkgO6n88",
+	"8/96g+MsGB6YD19OzuL/vFPmLBNA+asJ3OTmnVzopre8WHE08SDhZlbcsVpUGHzPiN3k5fN3mGn/PstU",
+	"/pOnPGWfpXRDMFEnK6BFVegi95X7ETIlKzEX2Bgeh19AlnGgtjDzuS0FUvpbM+t0/cmzyf/8dnH2NTub",
+	"vX33Vfn0yfv/IMLij4Rv30sio0lM28WQD0T9z7KtVvtpdAYjvmUBLRdB4dgYnASyECa08abpQfOKSyv8",
+	"wJ68aEmeOyVc42f61DOsbjuOgob9bIPJ0pwyRDRDb+SMaG5e8EoZssmao3ukDcjXfKXueHPGBytkLSw8",
+	"IYKiSs+VtVweAVgvFJaFsARKNGDKyXpDqaJVdcSjH18XbTb3C6s3fJhGSgAd/LEPh/f3nK/b0E5J8nmr",
+	"by+UijfjfWhabdIjc7z+28YXe6L77b+Qudd+hw+H3a+hsXIc5J40Fal9JWPSes4DzH8/Bde5O+uux75y",
+	"f07g1iJLeuvhEcEDPF4ITPw6MdhD3QQB/W1oOhAKY45gAkF+raNgBLl34WkmDYsFvj2A947/POhf4QN/",
+	"feD7lC3883FoH6gW69AB+luoZcWPZOF+xzHvwv0wG+L0fHEap6cJzXRGez2bvmtD3Z4hMYd0ej4Zaq61",
+	"J6SB4uW0siRJ9mguV3Ih23WdNoaaz4brJMfFepu8VTrSIAxZwOFD4eczX+Pz17fxXjySUzXcqrIAGMY8",
+	"b1qBDxf1fBUms5LlQ2+gNAWni0JMB3LkmxmBsrhl02UJvb7lrkgjboUwnxa/hqmdhhrb6Yg9DO3ENTMz",
+	"Rksnla2Cunro0GEXfPVp7BDcYe1hauBp9L10luYgXe+zo34aBsRmpMG6ZsdQ2X9VeomDXhZq25QQQN0i",
+	"uOlKkMktZMewG3Kn50EypSPBPSG2B5l2yPGdqHr9Ci/iUN2O6CA8A6Lq9QqMGtT5GCwih9ZZU4RxBEdA",
+	"mI4ZnQD8TlQcSyxpXrHgrMZ5MTmsfIdPnBBE/gsUA63FHW/F2yfPfnvbVm0gyQmnRWg15cZAJRe82Bza",
+	"x4HDoUOGZ0aBr6rv0Et7Ch7jlv5APAbVTpxITJPjwk8rfqgXBfsxYiODzvTkMvB5nIQS7C9vl5mcKgo4",
+	"O3/n/hngUPH4O8xHFg2iaU5yIDFmmNMFJjU8HKw/oLMFoDpXTVu4MKW66ASN2gCERMo+3f07n2o5TnH/",
+	"UylkcITXG3lyjexaWI494iBsu2U7p80AjNNKS8AQl7b0YwL2NLeuwCwzPOkffC5kQNBJ2BJA7sPwpYC1",
+	"rBtCeEXzqAoQ8h+2RJsYxpRFFMLXUG0dp+zA6+fvMNuxV9u5322D6tKfMJfyUW4ShRNQHZk+Aja+w5UC",
+	"/AVcKae4pBdqFMjP3emFxO639F268k/8GwOttIRw07YMwnRKlwVOOMBy6ODBgKzdOKGrZSiEaTRp8nIf",
+	"5tq/6xNNL1tP0oK945ho8ozH+FL+SsIuBcrJBV4LA1g8530HD5Zt3rRvpemeRsiln/hAsq6djJyx9b2f",
+	"++jSzmMEJZ6/IB+ZlvNGydh2LIi++8jB1u8GycMO+v+kTHkI+kQn3/wIhn2LzUbrHoq7yqYQW2/81Qyz",
+	"+cZj6DwOzurRQ/93oArcncdIvmFaC57cMmeS3UsENljAWp48Gl7D3/+Nh32nwy2bLhs0pDX6fWj4XW20",
+	"xIL3rA7yT//M/SNbfyXlwp/25HrFrwsFk5kcyrKaRNt955F1fsc1Si1fdUNi7hf30C6Lu+6pFswsnIjj",
+	"VZiHF2eMbAx0OfYZF7/HFSnlEytL71m68Aho/SUFXc7qnvpBBOIYLsFfWb3EHGfsdurh51ULPl366sPY",
+	"QCJOJW0ac9LksBR+PFP25n4vMAf1ZFB1H8hlp7G6jp30j5OfBgeGzvK+bUiMrjnbSxkjbpNiqazrP+YC",
+	"9YHux/DQ/w2u5497cq4XwBpKMX02kjPr7YLvCmOZrLKpdLmoxY/R5D1JcBRXf8P/ePzgqD8YgRKYa3sM",
+	"hGDEwgP6OejXlv8Bd4phZz7ZHkOndPHP659/ymfXhR/PK82w4zx5zb5xf21Qd0BAhTuP01AMuqF1sZFT",
+	"dcc1r2KGCY77Ztho5ETlfbHDDnbOAx8e8Dpm055GSsbxmGEKBbkhkXfXPLn4+unj5nN7jAB2cpYeIvaY",
+	"WcdN+0GzgASthaorSPtY8gpMDMiuCLDWTUuvfQoYQJlDE5Sz5Dk8RXePeFhtVGhz0vZBCGfairouNoZX",
+	"IN2kulXVrtBc8q1xioFdZOl643t252tbBsXssGjp4bj9VlYpWmPQzjEuCNg9b9yq7twMmsTuJ+m3REDO",
+	"iXIEPD3Cncpdp+CyPY7PJPbxDJIV2nYwVAWHXYzzteazWswXPeWUV055/ZPDvekd1pfoCxN6j8HNwB0S",
+	"w/tXl8XWXWard2WYHiO8XF3yajgy7mKzKxIR0GbpT46IpmlVHyKgAu5YJhcL7R0/ilE1SObqCOQMDpAt",
+	"9ZoIP+Mj/w7KNO1/T24/IMyz/pIB5gI4cn/2HXhOYS7A2h8oyOJ7MJ/O1wjQg4mz2Ek1bRxdOmOBMy05",
+	"TnERstB8wZk2ueqo5qINipQErP1J/b1Z4MfGs0cS8Aj68dGQfsin9bAHsdBbCvunccBDx9rWDM5sxYmQ",
+	"RzJnWs3DwjXxfdzKTpXqc1+z5vaAA7gGosqPXKA53Bu25N/Dag/Fy/GZ4/fNJJBH7nIR51dkaGDJd0eL",
+	"xXSHXxBdgLqkASZuaOcERY0zmE2nsGAAxohyvRKxhRZNKGuu1jXvVVte4SMnBPUrqHTIaXuO4nfOqj2G",
+	"jRnWis3ffJutBELYAqvfgfgqTgk+Ac3j4h8s7eJO2Gy4g1XHsfUvq8pAbw7AhZM9c3GHF0HovZH4e5hp",
+	"KPf8HZbJDHDNRJyN43L42ojCcQ1fO5pHJEDpI1Pg+cvQCs4n0KolDqal6JfZ6YKyxJmcHw0ep7oAYbbY",
+	"47J9DxWC9o9X3vufQOsJ+eOkUa28txzEQWTezhC1bNmSEJBEMfBmnIvmSmd1ALj2p7kij8Wb4JgnwY+z",
+	"HttMyeFkulDK8IIVzUj9OPuRQgv2he1RlF/7xrEfoH4I93ZvyA2oOQotJ6dMgpO+jEmwGjtVWlNUzLJb",
+	"ZvL1SNBQpAeC19hw5GQAdOtf93VhgA0eI9dDTBegCXI51bu1NUns2qdbOIIM7v+Fqqsc2bktnUM8wM+p",
+	"yORJSb51x0ND4BRc3a3+2u/jkZn6Y+HtW48tYAoa9POQblDzmW06aXh31JLvnvspY1PIvio20oo6HQ4C",
+	"M7hzqG2mLGS19+s4kfU4Le2SFmsYWW2PQRcGJ2K3Wq3ZA23W/NzdozZZ8+3TQkl9q6vaX7+eHrF6+uIt",
+	"3+4c6DZQMuIXTU+h2/jP5tB4Uk3iqFkeHqLtI+MS8NrpAxP4nf7GZSYOBTiC886nmEdHEMzJleDUnoma",
+	"m1ZS01artKr5Prg5Z9JsD3GVS//MQ7BU7k/FNBbCLM+RW0IQH7pc+8AMGO0Y/pfY1p9iCr5SlYybUNNe",
+	"iYB7Z/JRZz/gkIh4yOyCZffw1cXj5mdcC8sDvjIEG1B+LM0Fci78oh6FgFzQXqaLCLug1eyG0mYypTpL",
+	"m06NFnJ+FSclP4hEh0sFigpqEAWkhPqybLqqfn7xARsvtOD1CGnMzIZM1VYNzS23W+5zXDRuyZSpstTf",
+	"y6VDKDBxrK81Z8oZX+B4sgfRCYV9X0E/qGYe87Z6RyWetivnHkCyjTjqY9DBJXYzwHQ4AOVHHXkF2YQY",
+	"53f04GMhmq+YXkIdJkpD2YrK9xKF40FnPhSSrTZWxgYb6FRmuP/ESQMLl2ZpmsvVsrXdxXO/vL7+Dpiz",
+	"gyOw5yXfIUc2bGf29T1B374HamqZmJTemBYuTtNf5Hu+gy89tkH6KCSAXTBDtxKcqh4IwizUFmLAcXia",
+	"ew4UG2g12MqwGXi9VszyMA2zJ0/eP3RaudxrvgJlQ4NF6B4Pl6Cp1iRTJeXhZMm/XAY/IuLkEv+NFxpQ",
+	"idGabO5YDTqzGz2g5ejCCTZzpSqHo6F0CLne/U4RYU+uGfZSIKajx2mDZiss8uVxjhMhb2ZKT/n/KsJ0",
+	"yHkUokQkZNWP0GipxBIrn3ncQ4RxqlUuDnkt5vLnjZ0MiSIaMZeYyD4pJwvOQnbhNbdnVzgwqwXRrq74",
+	"/kjhR/RnwNEgNqX5nQopCxB6LBNhscDJrEQkMu/tCQkKJ6QnB8mXmfI9BUn0COyj5PT82l1yRGaB2+rL",
+	"U6UV4OIfKK2gDwkpqB6V0jNhq5CzWCQD6Gj3O/z5vIn/QXxlY7MR9+bBEwXO4wfGBM8J7nO8WLd3wzit",
+	"8iNTOEsiCZc6UQ8zcvxfIVoYshvyYLdnm3U+lHXN7X+vT3WH3Np/xivEbbFZo+32J7tNVxAmN/tx8oK1",
+	"Y+pl3L7JsE3A/kbf8d0B9c4/85fu0IeHOH2IB2GV7yjgYdkjtCzTHuSnunWw+Ie6dngy6tLh/OJjIMGt",
+	"BBIHPtaZeqd82nwIKQsaP8ntONhBOKJrpAUEr7385jEoPxtc8389TnAN4Q3TfnyHPfCGDALwwWhEBPS9",
+	"YxER3uU7auaHzwTBTT0vbneFhwmQj5Lcl5Fl64hlx3bMt4O+eOSoRBtwjzP5IYQlhIxXEWwegBOUtTep",
+	"N8MopDUXwqqK9fqe38ADp8xphw9k2iSC/8v4jgrH6VjZWjJnOPsE1j6B/ibkuJ4QMksu++Zm4S5BcVEw",
+	"ppkLp6pONbfmOMzIq8f4oeeO3Fi1ErIwnJsiJsF/ZMYYlD+yJYejnUgyw9ofSDD/xLd4tNM3uwCcwETS",
+	"KaYAKMkNr2dYkY5UAEY/zJKCcSaq3Uy+pcMiiqOQzqet36kGfR+81T+Z6u52eLRUd9/+QuXvworhuEYm",
+	"ey6DA/GW3R3wAf8KT/y7GBfukgPG6UP/DuK+6bfjnsfui+rWPxGfc0t/IDYHp/qT9j+ta88AMU3wAW1Q",
+	"4b4OKur1WP6TlpD2YWsLfzuK3eKWatL8xF7LYa+eWH6wKXgb8IO6mv41MfA4XUzLYq7VZo2l1Ph/79ey",
+	"am2KOMgDhlPBNkahZ8l5j+fze87Xf03kQJb7MeZ+oIjB+4Hdtaxar3nlk4nEyOswrL3s/+0LEWbYAMyh",
+	"q6ySPkfWJ5uEkaFW9UG/7UN+N4kB1d/eOiUJdEH44W05iZUPv72bbHQ9eTY5Z2txfvcZgNJ/4l3awE1M",
+	"MWof0nNRWUx+Ewujk9+195j8IU5bbb7hnQDJr4KZ+/7t+/8XAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
