@@ -96,7 +96,7 @@ type layout struct {
 	Test   string `json:"test"`           // command
 	Reload string `json:"reload"`         // command
 	Only   bool   `json:"only,omitempty"` // nothing but files of the configuration changes
-	// Quiet says that nothing of it is for the running server: no test, no reload
+	// Quiet says that nothing of it is for the running server: no copy, no reload
 	Quiet bool `json:"quiet,omitempty"`
 	// Mends says that the configuration may be one now that the server would not
 	// outlive: that may be what is mended
@@ -287,8 +287,12 @@ func (d *Destination) Try(ctx context.Context, p *install.Plan) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	if l.Quiet {
-		return "nothing has to be tested", nil
+	if l.Quiet { // whoever runs the test has to be able to read the files afterwards as well
+		err := d.command(ctx, l.Test, "mend the configuration first")
+		if f := (*install.FaultError)(nil); errors.As(err, &f) {
+			f.Words = "the server's own test fails before anything was changed: " + f.Words
+		}
+		return "the server's own test passes", err
 	}
 	words, err := d.onCopy(ctx, l, p)
 	if err == nil && d.Lenient && !l.Mends {
@@ -417,7 +421,10 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 		}
 	}
 	if l.Quiet {
-		words = "the modes are set"
+		words = "the modes are set, and the server's own test passes"
+		if err := d.command(ctx, l.Test, "let the server read the file as its owner, or by its group: chown, chgrp"); err != nil {
+			return "", err
+		}
 	} else if err := d.test(ctx, l); err != nil {
 		return "", err
 	}

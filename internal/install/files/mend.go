@@ -765,11 +765,8 @@ func (m *mender) acts(l *layout) (out []install.Act) {
 	for _, x := range m.out.Plan.Modes {
 		out = append(out, install.Act{Does: "close", What: fmt.Sprintf("%s: mode %04o → %04o", x.Path, x.Before, x.After)})
 	}
-	if l.Quiet {
-		return out
-	}
 	out = append(out, install.Act{Does: "test", What: l.Test})
-	if m.order.Rehearsal {
+	if m.order.Rehearsal || l.Quiet {
 		return out
 	}
 	return append(out, install.Act{Does: "reload", What: l.Reload})

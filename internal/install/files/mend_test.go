@@ -375,15 +375,15 @@ func TestWhatIsNotMended(t *testing.T) {
 	assert.Equal(t, []int64{7}, numbersOf(bad.Mends))
 	require.Len(t, bad.Left, 1)
 	assert.Contains(t, bad.Left[0].Reason, "would be shown, and does not fit: it is not for it")
-	assert.Len(t, bad.Plan.Acts, 1, "nothing is done for what is not mended")
+	assert.Len(t, bad.Plan.Acts, 2, "nothing is done for what is not mended")
 
 	require.NoError(t, os.Remove(p.dir+"/certs/right.key"))
 	planned, err = mend(all[0], all[4], all[6])
 	require.NoError(t, err)
 	assert.Equal(t, []int64{7}, numbersOf(planned.Mends), "a reload would end nothing here, and has nothing to take in")
 	assert.Equal(t, "no key that fits "+p.dir+"/certs/old.pem lies there", planned.Left[0].Reason)
-	assert.Equal(t, []install.Act{{Does: "close", What: a.spare + ": mode 0644 → 0640"}}, planned.Plan.Acts,
-		"for a mode nothing is tested or reloaded")
+	assert.Equal(t, []install.Act{{Does: "close", What: a.spare + ": mode 0644 → 0640"}, {Does: "test", What: p.command("-t")}},
+		planned.Plan.Acts, "for a mode nothing is reloaded")
 
 	p.put(t, p.site, p.siteText(p.dir+"/certs/old.pem", p.dir+"/certs/old.key")+"server { nonsense")
 	_, err = mend(all[0])
