@@ -57,6 +57,9 @@ type Binding struct {
 	// Whole says that it is the whole list that counts: the SHA-256 of each certificate
 	// sent, parted by blanks
 	Whole bool `json:"whole,omitempty"`
+	// Stapled says that the CA's answer has to come along: what is shown ends with " stapled"
+	// then
+	Stapled bool `json:"stapled,omitempty"`
 	// Plain is what is asked for in plain http; it shows the status of the answer, and where
 	// it leads. "" for a look over TLS
 	Plain string `json:"plain,omitempty"`

@@ -14,8 +14,8 @@ const Suites = "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-
 // Settler is an Editor that can set what TLS sites speak.
 type Settler interface {
 	// Settle works out the least change that lets sites speak TLS 1.2 and 1.3 alone
-	// (RFC 9325 section 3.1.1), or with the suites of BCP 195 alone, whatever is declared
-	// around them. A *EditError says why a site is not changed.
+	// (RFC 9325 section 3.1.1), with the suites of BCP 195 alone, or send along what the CA
+	// says of their certificate, whatever is declared around them. A *EditError says why a site is not changed.
 	Settle(fsys fs.FS, main string, list []Settled) (*Edits, error)
 }
 
@@ -26,6 +26,7 @@ type Settled struct {
 	Default  Place // of the site that answers there when none is named
 	Versions bool  // of TLS are set
 	Suites   bool  // are set
+	Stapling bool  // is switched on: the server asks the CA whether the certificate is good (RFC 6066 section 8)
 }
 
 // Then joins edits with others that were worked out on what they lead to.

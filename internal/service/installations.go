@@ -416,6 +416,13 @@ func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (lea
 		}
 		return strings.Join(all, " "), fmt.Sprintf("a list of %d certificates that begins with %s", len(all), all[0][:12])
 	}
+	if d.Stapled && len(o.Served) > 0 {
+		leaf = certs.FingerprintOf(o.Served[0]).String()
+		if fault := certs.StapleFault(o.Stapled); fault != "" {
+			return leaf, "the certificate " + leaf[:12] + " without an OCSP response: " + fault
+		}
+		return leaf + " stapled", "the CA's answer with the certificate " + leaf[:12]
+	}
 	if len(o.Served) == 0 {
 		return "", strings.TrimSpace("no certificate: " + string(o.Outcome) + " " + o.Detail)
 	}

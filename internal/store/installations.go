@@ -56,9 +56,10 @@ type InstallationBinding struct {
 	Neighbour bool     `json:"neighbour,omitempty"`
 	Own       []string `json:"own,omitempty"` // SHA-256 of the certificates in a neighbour's files
 	// what it has to show in the end, where that is not the certificate installed
-	Wants []string `json:"wants,omitempty"`
-	Whole bool     `json:"whole,omitempty"` // it is the whole list sent that counts
-	Plain string   `json:"plain,omitempty"` // what is asked for in plain http; "" for a look over TLS
+	Wants   []string `json:"wants,omitempty"`
+	Whole   bool     `json:"whole,omitempty"`   // it is the whole list sent that counts
+	Stapled bool     `json:"stapled,omitempty"` // the CA's answer has to come along
+	Plain   string   `json:"plain,omitempty"`   // what is asked for in plain http; "" for a look over TLS
 }
 
 // InstallationMend is a finding that an installation mends.

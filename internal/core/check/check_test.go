@@ -123,6 +123,11 @@ func TestEveryRule(t *testing.T) {
 		{"staple-missing", target,
 			seen(leaf(extension(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, 0x30, 3, 2, 1, 5)), w.sub, w.ca),
 			check.Around{}, "stapled"},
+		{"staple-missing", target, func() *binding.Observation {
+			o := seen(leaf(extension(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, 0x30, 3, 2, 1, 5)), w.sub, w.ca)
+			o.Stapled = []byte{0x30, 3, 0x0a, 1, 3}
+			return o
+		}(), check.Around{}, "the responder's error tryLater"},
 		{"other-issuer", want(estate.Wanted{Issuer: "Crew CA"}), seen(leaf(), w.sub, w.ca), check.Around{},
 			"comes from Harbour Issuing, wanted is Crew CA"},
 		{"other-certificate", want(estate.Wanted{Certificate: w.root.Fingerprint.String()}), seen(leaf(), w.sub, w.ca),

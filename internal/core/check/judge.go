@@ -85,6 +85,7 @@ type Subject struct {
 	// unreadable are the places in the list served, from 0, of what is no certificate
 	unreadable []int
 	judge      *Judge // whose memory is used
+	apart      bool   // it lies in a file, and nobody sends anything with it
 }
 
 // leaf is the first certificate served; rules that need one run only when there
@@ -298,8 +299,8 @@ func (j *Judge) Ask(served [][]byte) []View {
 // Inspect judges certificates that lie in a file, leaf first, as if they were
 // served; host may be "" when the names are not in question.
 func (j *Judge) Inspect(der [][]byte, host string, at time.Time) *Judgement {
-	s := &Subject{Target: Target{Host: host}, At: at,
-		Seen: &binding.Observation{Outcome: binding.Connected, Served: der, Stapled: []byte{0}}}
+	s := &Subject{Target: Target{Host: host}, At: at, apart: true,
+		Seen: &binding.Observation{Outcome: binding.Connected, Served: der}}
 	key, err := j.material(s)
 	if err != nil {
 		unreadable(s, err)

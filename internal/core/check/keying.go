@@ -37,8 +37,8 @@ func keying(s *Subject) {
 		s.add(FormBroken, strings.Join(flaws, "; ")+": strict clients refuse the certificate",
 			"have the CA issue the certificate anew in the right form", Fact{"certificate", c.Fingerprint.String()})
 	}
-	if c.MustStaple() && len(s.Seen.Stapled) == 0 {
-		s.add(StapleMissing, "the certificate demands a stapled OCSP response and none is sent",
+	if fault := certs.StapleFault(s.Seen.Stapled); c.MustStaple() && fault != "" && !s.apart {
+		s.add(StapleMissing, "the certificate demands a stapled OCSP response, and "+fault,
 			"switch stapling on, or issue the certificate without that demand", Fact{"extension", "TLS feature status_request"})
 	}
 }

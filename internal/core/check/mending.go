@@ -25,6 +25,7 @@ const (
 	ByKey      Means = "key"      // the key that fits, and lies there, is named
 	ByMode     Means = "mode"     // a file is closed to others
 	BySettings Means = "settings" // versions and suites of TLS are set
+	ByStapling Means = "stapling" // the CA's answer is sent along
 	ByLead     Means = "lead"     // visitors of plain http are led to https
 	ByPath     Means = "path"     // the path a CA asks for is freed
 	ByTaking   Means = "taking"   // the host is taken into the estate
@@ -41,6 +42,7 @@ var meansSaid = map[Means]string{
 	ByKey:      "the key that fits, and lies there, is named",
 	ByMode:     "the file is closed to others",
 	BySettings: "versions and suites are set as BCP 195 has them",
+	ByStapling: "stapling is switched on where the server asks the CA itself, and its answer is seen",
 	ByLead:     "visitors of plain http are led to https, but for what a CA asks for",
 	ByPath:     "what a CA asks for is served before all other rules",
 	ByTaking:   "the host is taken into the estate, when that is said of it",

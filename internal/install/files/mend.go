@@ -3,6 +3,7 @@ package files
 import (
 	"bytes"
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
@@ -466,10 +467,17 @@ func (m *mender) settings() error {
 				"see it: insegna server sites "+m.order.Server)
 			return nil
 		}
+		if f.By() == check.ByStapling {
+			if leaf := m.leafOf(firstFile(a.Pairs)); leaf == nil || !asksResponder(leaf) {
+				m.leave(f, "the certificate names no responder of its CA that the server could ask", "have one issued that does, or without that demand")
+				return nil
+			}
+		}
 		list = append(list, settled{kind.Settled{Site: a.Shown.Place, Listener: a.Listener.Place,
-			Default: m.reading.Sites[a.Listener.Default].Place, Versions: f.Code == check.TLSOld, Suites: true}, f})
+			Default: m.reading.Sites[a.Listener.Default].Place, Versions: f.Code == check.TLSOld, Suites: f.By() == check.BySettings,
+			Stapling: f.By() == check.ByStapling}, f})
 		return nil
-	}, check.BySettings)
+	}, check.BySettings, check.ByStapling)
 	if err != nil || len(list) == 0 {
 		return err
 	}
@@ -481,12 +489,30 @@ func (m *mender) settings() error {
 		}
 		return settler.Settle(kind.Overlaid(m.shadow, before.Files), m.Main, all)
 	}, func(s settled) ([]*install.Fault, []kind.Place, string) {
+		if s.Stapling {
+			return []*install.Fault{s.fault}, []kind.Place{s.Site}, "have " + s.Site.String() + " send along what the CA says of its certificate"
+		}
 		what := "suites"
 		if s.Versions {
 			what = "versions and suites"
 		}
 		return []*install.Fault{s.fault}, []kind.Place{s.Site, s.Default}, "set the " + what + " of " + s.Site.String() + " as BCP 195 has them"
 	})
+}
+
+// asksResponder says whether a certificate names a responder of its CA (RFC 6960 section
+// 3.1).
+func asksResponder(c *certs.Certificate) bool {
+	x, err := x509.ParseCertificate(c.Raw)
+	return err == nil && len(x.OCSPServer) > 0
+}
+
+// firstFile is the certificate file of the first of some pairs; "" for none.
+func firstFile(pairs []kind.Pair) string {
+	if len(pairs) == 0 {
+		return ""
+	}
+	return pairs[0].Certificate
 }
 
 // rewrite writes the lists anew that are sent behind certificates.
@@ -817,7 +843,7 @@ func (m *mender) prove() {
 				"which site is to answer there is for a person to say")
 			continue
 		}
-		b := install.Binding{Host: f.Host, At: f.At, Whole: m.looks[f.Finding]}
+		b := install.Binding{Host: f.Host, At: f.At, Whole: m.looks[f.Finding], Stapled: f.By() == check.ByStapling}
 		for n := range a.Pairs {
 			sent := m.after.Sent(&a.Pairs[n])
 			if len(sent) == 0 {
@@ -825,6 +851,9 @@ func (m *mender) prove() {
 			}
 			if !b.Whole {
 				sent = sent[:1]
+			}
+			if b.Stapled {
+				sent = []string{sent[0], "stapled"}
 			}
 			b.Wants = append(b.Wants, strings.Join(sent, " "))
 		}
@@ -857,7 +886,7 @@ func (m *mender) seenAt(b install.Binding) {
 	switch {
 	case i < 0 && len(*list) < mostBindings:
 		*list = append(*list, b)
-	case i >= 0 && b.Whole && !b.Neighbour:
+	case i >= 0 && (b.Whole || b.Stapled) && !b.Neighbour:
 		(*list)[i] = b
 	}
 }

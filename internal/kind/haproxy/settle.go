@@ -17,6 +17,10 @@ func (editing) Settle(fsys fs.FS, main string, list []kind.Settled) (*kind.Edits
 	}
 	var lines []kind.Settled
 	for _, s := range list {
+		if s.Stapling {
+			return nil, refuse(s.Site, "install the certificate with its answer: insegna install MANDATE; or have one issued without that demand",
+				"it sends along what lies beside its certificate, and does not ask the CA itself")
+		}
 		i := slices.IndexFunc(lines, func(o kind.Settled) bool { return o.Listener.AtLine() == s.Listener.AtLine() })
 		if i < 0 {
 			i, lines = len(lines), append(lines, kind.Settled{Listener: s.Listener})

@@ -29,8 +29,39 @@ func (editing) Settle(fsys fs.FS, main string, list []kind.Settled) (*kind.Edits
 				return nil, err
 			}
 		}
+		if s.Stapling {
+			if err := e.staple(set, s.Site); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return e.edits(nil)
+}
+
+// staple switches stapling on in a virtual host, and gives the server a cache for it where
+// it has none.
+func (e *editor) staple(done map[*Directive]bool, site kind.Place) error {
+	if err := e.set(done, site, "SSLUseStapling", "On"); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(e.top, func(d *Directive) bool { return d.Name == "sslstaplingcache" }) {
+		return nil
+	}
+	const cache = "SSLStaplingCache shmcb:insegna-stapling(65536)"
+	if !e.hasModule("socache_shmcb_module") {
+		return no(site, "switch it on: a2enmod socache_shmcb, and declare outside of virtual hosts: "+cache,
+			"mod_socache_shmcb is not loaded, which keeps what the CA says")
+	}
+	for d := range done {
+		if d.Name == cache {
+			return nil
+		}
+	}
+	i := slices.IndexFunc(e.top, func(d *Directive) bool { return d.Name == "virtualhost" && d.Place == site })
+	n := e.top[i].node
+	done[&Directive{Name: cache}] = true
+	e.change(n, change{n.line, n.line - 1, []string{indentOf(e.lineOf(n, n.line)) + cache}})
+	return nil
 }
 
 // set writes a directive into a virtual host, in the place of the last one of its name.

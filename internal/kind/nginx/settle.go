@@ -41,6 +41,11 @@ func (editing) Settle(fsys fs.FS, main string, list []kind.Settled) (*kind.Edits
 				return nil, err
 			}
 		}
+		if s.Stapling {
+			if err := set(s.Site, "ssl_stapling", "on"); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return e.edits()
 }
