@@ -1437,7 +1437,10 @@ type InstallationBinding struct {
 
 	// Before SHA-256 of the certificate it showed; empty when it showed none. In plain http, the status it answered with, and where that leads
 	Before string `json:"before"`
-	Host   string `json:"host"`
+
+	// Header name of a header of answers over TLS; before is its value then
+	Header *string `json:"header,omitempty"`
+	Host   string  `json:"host"`
 
 	// Neighbour it belongs to another site and has to show what it showed
 	Neighbour bool `json:"neighbour"`
@@ -1709,8 +1712,10 @@ type Mend struct {
 	Code string `json:"code"`
 
 	// Does what mends it
-	Does    string `json:"does"`
-	Finding int64  `json:"finding"`
+	Does string `json:"does"`
+
+	// Finding 0 where no finding asks for it
+	Finding int64 `json:"finding"`
 
 	// Host empty for one about the server as a whole
 	Host string `json:"host"`
@@ -1750,6 +1755,9 @@ type MendRequest struct {
 
 	// Server only of this server
 	Server *string `json:"server,omitempty"`
+
+	// StrictDays in the place of findings: the host tells browsers to come over TLS alone for so many days (RFC 6797); 0 ends that
+	StrictDays *int `json:"strict_days,omitempty"`
 }
 
 // Mending defines model for Mending.

@@ -13,7 +13,7 @@ import (
 
 // host groups the commands about hosts that are taken in beside the estate file.
 func (a *app) host() *cobra.Command {
-	return group("host", "Hosts taken into the estate, beside what its file declares", a.hostAdd(), a.hostRemove())
+	return group("host", "Hosts taken into the estate, beside what its file declares", a.hostAdd(), a.hostRemove(), a.hostStrict())
 }
 
 // hostAdd takes a host in.
@@ -69,6 +69,39 @@ func (a *app) hostRemove() *cobra.Command {
 			return err
 		})}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+// hostStrict has a host tell browsers to come over TLS alone.
+func (a *app) hostStrict() *cobra.Command {
+	var server string
+	var days int
+	var yes bool
+	var also []string
+	c := &cobra.Command{Use: "strict NAME", Short: "Have browsers come to a host over TLS alone, for some days", Args: cobra.ExactArgs(1),
+		Long: "Has the host's sites send the header Strict-Transport-Security (RFC 6797), for answers over TLS to\n" +
+			"this name and no other: browsers that have come once do not come in plain http any more, and\n" +
+			"cannot get past a wrong certificate. Begin with a day: what browsers keep to cannot be called back\n" +
+			"from those that do not come again. --days 0 ends it. Refused where the certificate does not fit, or\n" +
+			"plain http is not led to https.",
+		Example: "  insegna host strict menu.lanterncoast.example --days 1\n  insegna host strict menu.lanterncoast.example --days 180 --yes",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			body := client.MendRequest{Host: &args[0], StrictDays: &days, Also: given(also)}
+			if server != "" {
+				body.Server = &server
+			}
+			plan, err := get[client.MendPlan](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.PreviewMending(ctx, body)
+			})
+			if err != nil {
+				return err
+			}
+			return a.mend(c.Context(), plan, &mendFlags{yes: yes, anew: fmt.Sprintf("insegna host strict %s --days %d", args[0], days)}, args)
+		})}
+	c.Flags().StringVar(&server, "server", "", "only on this server")
+	c.Flags().IntVar(&days, "days", 1, "browsers keep to it")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	agreeing(c, &also)
 	return c
 }
 

@@ -137,7 +137,7 @@ func (a *app) showPreview(v *client.Installation) {
 	a.say("%s", heading(v))
 	a.say("")
 	for _, f := range v.Mends {
-		a.note(fmt.Sprintf("  #%-5d", f.Finding), strings.TrimSpace(f.Host+" "+f.Code)+": "+f.Does)
+		a.note(numbered(f.Finding), strings.TrimSpace(f.Host+" "+f.Code)+": "+f.Does)
 	}
 	if len(v.Mends) > 0 {
 		a.say("")
@@ -164,6 +164,10 @@ func (a *app) showPreview(v *client.Installation) {
 				cmp.Or(clean(d.Before), "nothing"))
 			continue
 		}
+		if d.Header != nil {
+			a.say("  look    https://%s at %s, which sends %s: %s", clean(d.Host), d.Address, clean(*d.Header), cmp.Or(clean(d.Before), "not at all"))
+			continue
+		}
 		shows := "shows no certificate"
 		if first, more, _ := strings.Cut(d.Before, " "); first != "" {
 			shows = "shows " + first[:12]
@@ -186,6 +190,8 @@ func (a *app) showPreview(v *client.Installation) {
 // heading says what an installation is.
 func heading(v *client.Installation) string {
 	switch {
+	case asked(v):
+		return v.Mends[0].Host + ", on " + v.Server
 	case len(v.Mends) > 0:
 		return fmt.Sprintf("Mending %s on %s", counted(len(v.Mends), "finding"), v.Server)
 	case v.Certificate == nil || v.Order == nil:
@@ -198,6 +204,9 @@ func heading(v *client.Installation) string {
 // whatFor names what an installation brings: a mandate's certificate, or findings
 // mended.
 func whatFor(v *client.Installation) string {
+	if asked(v) {
+		return "for " + v.Mends[0].Host
+	}
 	if len(v.Mends) > 0 {
 		return "mends " + counted(len(v.Mends), "finding")
 	}
@@ -437,3 +446,6 @@ func (a *app) installationReturn() *cobra.Command {
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
+
+// asked says whether an installation does what somebody has asked for, and no finding.
+func asked(v *client.Installation) bool { return len(v.Mends) > 0 && v.Mends[0].Finding == 0 }

@@ -27,6 +27,7 @@ type mendFlags struct {
 	server, code, host            string
 	all, yes, preview, rehearsals bool
 	also                          []string
+	anew                          string // how else than by insegna finding mend it is asked for
 }
 
 // findingMend has findings mended, as installations.
@@ -169,6 +170,14 @@ func codesOf(list []client.FindingRef) string {
 	return strings.Join(out, ", ")
 }
 
+// numbered is a finding's number before its line; a dot where no finding asks for it.
+func numbered(finding int64) string {
+	if finding == 0 {
+		return "  ·     "
+	}
+	return fmt.Sprintf("  #%-5d", finding)
+}
+
 // showLeft lists what needs a person.
 func (a *app) showLeft(list []client.LeftFinding) {
 	if len(list) > 0 {
@@ -179,7 +188,7 @@ func (a *app) showLeft(list []client.LeftFinding) {
 		if where == "" {
 			where = "server " + l.About.Server
 		}
-		a.note(fmt.Sprintf("  #%-5d", l.About.Finding), fmt.Sprintf("%s: %s: %s", where, l.About.Code, l.Reason))
+		a.note(numbered(l.About.Finding), fmt.Sprintf("%s: %s: %s", where, l.About.Code, l.Reason))
 		a.note("       ", "→ "+l.Next)
 	}
 }
@@ -205,8 +214,11 @@ func (a *app) mend(ctx context.Context, plan *client.MendPlan, with *mendFlags, 
 		for i := range plan.Installations {
 			n += max(1, len(plan.Installations[i].Mends))
 		}
-		if err := a.agreed(with.yes, fmt.Sprintf("Mend %s on %s?", counted(n, "finding"),
-			counted(len(plan.Installations), "server")), "insegna finding mend"+with.again(args)+" --yes"); err != nil {
+		question, again := fmt.Sprintf("Mend %s on %s?", counted(n, "finding"), counted(len(plan.Installations), "server")), "insegna finding mend"+with.again(args)
+		if with.anew != "" {
+			question, again = "Do that?", with.anew
+		}
+		if err := a.agreed(with.yes, question, again+" --yes"); err != nil {
 			return err
 		}
 	}
@@ -236,7 +248,9 @@ func (a *app) mend(ctx context.Context, plan *client.MendPlan, with *mendFlags, 
 			continue
 		}
 		for _, f := range v.Mends {
-			mended = append(mended, f.Finding)
+			if f.Finding > 0 {
+				mended = append(mended, f.Finding)
+			}
 		}
 	}
 	if with.rehearsals {

@@ -41,7 +41,7 @@ func installationOf(v *service.InstallationView) contract.Installation {
 	for _, d := range v.Bindings {
 		out.Bindings = append(out.Bindings,
 			contract.InstallationBinding{Host: d.Host, Address: d.At.String(), Before: d.Before,
-				Neighbour: d.Neighbour, Plain: optional(d.Plain)})
+				Neighbour: d.Neighbour, Plain: optional(d.Plain), Header: optional(d.Header)})
 	}
 	for _, s := range v.Steps {
 		out.Steps = append(out.Steps,

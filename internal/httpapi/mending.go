@@ -12,7 +12,7 @@ func (srv *Server) PreviewMending(ctx context.Context,
 	r contract.PreviewMendingRequestObject) (contract.PreviewMendingResponseObject, error) {
 	plan, err := srv.service.PreviewMending(ctx, &service.MendRequest{Findings: orZero(r.Body.Findings),
 		Server: orZero(r.Body.Server), Code: orZero(r.Body.Code), Host: orZero(r.Body.Host),
-		Rehearsal: orZero(r.Body.Rehearse), Also: orZero(r.Body.Also)})
+		Rehearsal: orZero(r.Body.Rehearse), Also: orZero(r.Body.Also), Days: r.Body.StrictDays})
 	if err != nil {
 		return nil, err
 	}

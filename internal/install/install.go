@@ -60,6 +60,8 @@ type Binding struct {
 	// Stapled says that the CA's answer has to come along: what is shown ends with " stapled"
 	// then
 	Stapled bool `json:"stapled,omitempty"`
+	// Header is the name of a header; what is shown is its value in an answer over TLS
+	Header string `json:"header,omitempty"`
 	// Plain is what is asked for in plain http; it shows the status of the answer, and where
 	// it leads. "" for a look over TLS
 	Plain string `json:"plain,omitempty"`

@@ -187,6 +187,9 @@ func (b *Binding) wrong(seen string) string {
 	if b.Neighbour {
 		return fmt.Sprintf("the neighbour %s no longer shows its certificate: it shows %s", b, seen)
 	}
+	if b.Header != "" {
+		return fmt.Sprintf("%s does not send %s: %s: it sends %s", b, b.Header, strings.Join(b.Wants, " or "), seen)
+	}
 	if b.Plain != "" {
 		return fmt.Sprintf("%s is not answered in plain http with %s: it is answered with %s", b, strings.Join(b.Wants, " or "), seen)
 	}

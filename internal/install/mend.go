@@ -37,6 +37,9 @@ type Mending struct {
 	// Proof is the mandate that shows control of a host over plain http, "" for none, and
 	// the address of what answers a CA beside servers, "" for files
 	Proof func(host string) (mandate, listener string)
+	// Days is how long browsers are told to come over TLS alone, for faults that are mended by
+	// that; 0 ends what they keep to
+	Days int
 }
 
 // Fault is one finding about a server.

@@ -408,6 +408,13 @@ func (s *Installing) lookAtBinding(ctx context.Context, d *install.Binding) (lea
 		shown := strings.TrimSpace(fmt.Sprintf("%d %s", got.Status, got.Location))
 		return shown, shown
 	}
+	if d.Header == kind.StrictTransport {
+		got, err := s.cfg.Looker.Ask(ctx, d.At, "https", d.Host, "/")
+		if err != nil {
+			return "", "no answer over TLS: " + err.Error()
+		}
+		return got.HSTS, cmp.Or(got.HSTS, "no such header")
+	}
 	o := s.cfg.Looker.Look(ctx, d.At, d.Host)
 	if d.Whole && len(o.Served) > 0 {
 		all := make([]string, len(o.Served))

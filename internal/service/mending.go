@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -45,6 +46,9 @@ type MendRequest struct {
 	Server, Code, Host string   // "" for any
 	Rehearsal          bool     // staged and tested, and nothing is changed
 	Also               []string // others who may get something else by it, by name
+	// Days has a host's sites tell browsers to come over TLS alone for so many days (RFC
+	// 6797), 0 to end that; nil where findings are to be mended
+	Days *int
 }
 
 // MendPlan is how findings are mended.
@@ -114,6 +118,9 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 	if m.judge, err = s.declaring.currentJudge(ctx); err != nil {
 		return nil, err
 	}
+	if r.Days != nil {
+		return m.pledged(ctx)
+	}
 	list, err := m.gather(ctx)
 	if err != nil {
 		return nil, err
@@ -154,6 +161,41 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 	}
 	return m.sorted(), nil
 }
+
+// pledged works out how a host's sites tell browsers to come over TLS alone.
+func (m *mending) pledged(ctx context.Context) (*MendPlan, error) {
+	h := m.estate.Host(m.request.Host)
+	if h == nil {
+		return nil, &UnknownError{"host", m.request.Host, "estate show"}
+	}
+	servers := map[string][]*store.Finding{}
+	for _, ref := range h.At {
+		at := m.estate.Server(ref.Server)
+		if at == nil || m.request.Server != "" && m.request.Server != at.Name {
+			continue
+		}
+		for e := range at.Endpoints() {
+			if ref.Port == 0 || ref.Port == e.Port() {
+				f := &store.Finding{Host: h.Name, Server: at.Name, Address: e.Addr().String(), Port: int(e.Port())}
+				f.ID, f.Code, f.Remedy = -int64(len(servers[at.Name])+1), pledge, "add the header by hand"
+				servers[at.Name] = append(servers[at.Name], f)
+			}
+		}
+	}
+	if len(servers) == 0 {
+		return nil, &RefusedError{fmt.Sprintf("the estate does not want %s at %s", h.Name, m.request.Server), "see where it is wanted: insegna estate show"}
+	}
+	for _, server := range slices.Sorted(maps.Keys(servers)) {
+		if err := m.onServer(ctx, server, servers[server]); err != nil {
+			return nil, err
+		}
+	}
+	return m.sorted(), nil
+}
+
+// pledge stands for a finding where the header of RFC 6797 is to be sent, which no rule
+// asks for.
+const pledge check.Code = "strict-transport"
 
 // take notes that a name of a server is to be taken into the estate, where that was said
 // of it.
@@ -235,7 +277,7 @@ func (m *mending) leaveOr(f *store.Finding, reason, next string) {
 }
 
 // refOf names a finding.
-func refOf(f *store.Finding) FindingRef { return FindingRef{f.ID, f.Code, f.Host, f.Server} }
+func refOf(f *store.Finding) FindingRef { return FindingRef{max(f.ID, 0), f.Code, f.Host, f.Server} }
 
 // gather finds the findings meant, with those they stand for.
 func (m *mending) gather(ctx context.Context) ([]store.Finding, error) {
@@ -380,6 +422,9 @@ func (m *mending) onServer(ctx context.Context, server string, list []*store.Fin
 	}
 	order := &install.Mending{Server: server, Version: m.at.Format("20060102T150405.000Z"), Rehearsal: m.request.Rehearsal,
 		Addresses: at.Addresses, Agreed: m.request.Also, List: m.listFor, Fit: m.fitFor, Plain: m.estate.PlainPort, Proof: proofs(proved, server)}
+	if m.request.Days != nil {
+		order.Days = *m.request.Days
+	}
 	for _, f := range list {
 		order.Faults = append(order.Faults, faultOf(f))
 	}
@@ -434,9 +479,12 @@ func (m *mending) unharmed(ctx context.Context, server string, list []*store.Fin
 			kept = append(kept, f)
 			continue
 		}
+		with := fmt.Sprintf("mend that with it: insegna finding mend %d %s", f.ID, strings.Join(numbers, " "))
+		if f.ID < 0 { // no finding asks for it
+			with = "mend that first: insegna finding mend " + strings.Join(numbers, " ")
+		}
 		m.leave(f, "the reload for it would take in what is wrong on the disk and not in use yet: "+strings.Join(told, ", "),
-			fmt.Sprintf("mend that with it: insegna finding mend %d %s; or agree to it by the host's name: --also %s", f.ID,
-				strings.Join(numbers, " "), host))
+			with+"; or agree to it by the host's name: --also "+host)
 	}
 	return kept, nil
 }
@@ -446,6 +494,9 @@ func faultOf(f *store.Finding) install.Fault {
 	out := install.Fault{Finding: f.ID, Code: f.Code, Host: f.Host, Subject: f.Subject, Place: f.Source()}
 	if f.Code.MendedByFit() {
 		out.Means = check.ByName
+	}
+	if f.Code == pledge {
+		out.Means = check.ByPledge
 	}
 	if addr, err := netip.ParseAddr(f.Address); err == nil {
 		out.At = netip.AddrPortFrom(addr, uint16(f.Port))
@@ -502,7 +553,7 @@ func (m *mending) keepAs(ctx context.Context, row *store.Installation, planned *
 	mended := map[int64]bool{}
 	for _, f := range planned.Mends {
 		mended[f.Finding] = true
-		row.Mends = append(row.Mends, store.InstallationMend{Finding: f.Finding, Code: string(f.Code), Host: f.Host, Does: f.Does})
+		row.Mends = append(row.Mends, store.InstallationMend{Finding: max(f.Finding, 0), Code: string(f.Code), Host: f.Host, Does: f.Does})
 	}
 	for _, b := range planned.Bindings {
 		if !row.Rehearsal {

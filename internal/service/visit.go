@@ -142,6 +142,8 @@ func (v *VisitReport) answer(ctx context.Context, r *VisitRequest, e netip.AddrP
 		}
 		if got.HSTS != "" {
 			s.Seen += ", HSTS " + got.HSTS
+		} else if got.Status < 400 { // offered, and nothing that is wrong
+			s.Seen += ", without HSTS (insegna host strict has it)"
 		}
 		s.Do = answerFault(got, r.Host, e.Port())
 		s.Fine = s.Do == ""

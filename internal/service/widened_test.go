@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"crypto/tls"
+	"net/http"
 	"os"
 	"os/exec"
 	"strings"
@@ -53,6 +55,25 @@ func TestAMandateGetsMoreNames(t *testing.T) {
 	require.Equal(t, client.HttpsRunStatePreviewed, waitsOrEnded(t, r.Client, first.Number).State)
 	done := waitsOrEnded(t, r.Client, first.Number)
 	require.Equal(t, client.HttpsRunStateDone, done.State, done.Reason)
+	strict := func(days int) string {
+		plan, err := r.Client.PreviewMendingWithResponse(t.Context(), client.MendRequest{Host: ptr(deck), StrictDays: &days})
+		require.NoError(t, err)
+		require.NotNil(t, plan.JSON201, string(plan.Body))
+		require.Len(t, plan.JSON201.Installations, 1, string(plan.Body))
+		number := plan.JSON201.Installations[0].Number
+		_, err = r.Client.BeginInstallationWithResponse(t.Context(), number)
+		require.NoError(t, err)
+		require.Equal(t, client.InstallationStateDone, settled(t, r.Client, number).State)
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "https://"+q.secure+"/", nil)
+		require.NoError(t, err)
+		req.Host = deck
+		resp, err := (&http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{ServerName: deck, InsecureSkipVerify: true}}).RoundTrip(req)
+		require.NoError(t, err)
+		_ = resp.Body.Close()
+		return resp.Header.Get("Strict-Transport-Security")
+	}
+	assert.Equal(t, "max-age=172800", strict(2))
+	assert.Equal(t, "max-age=0", strict(0))
 	was := q.served()
 
 	named(deck + " " + www)

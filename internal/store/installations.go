@@ -59,6 +59,7 @@ type InstallationBinding struct {
 	Wants   []string `json:"wants,omitempty"`
 	Whole   bool     `json:"whole,omitempty"`   // it is the whole list sent that counts
 	Stapled bool     `json:"stapled,omitempty"` // the CA's answer has to come along
+	Header  string   `json:"header,omitempty"`  // whose value is shown, in an answer over TLS
 	Plain   string   `json:"plain,omitempty"`   // what is asked for in plain http; "" for a look over TLS
 }
 

@@ -154,6 +154,45 @@ func (s *Server) SettleEverywhere(t *testing.T) {
 	assert.Greater(t, settled, 30)
 }
 
+// PledgeEverywhere has every host of every site with TLS send the header of RFC 6797, each
+// alone: the server's own test passes, nobody gets another certificate or site, and it is
+// said where that is not done.
+func (s *Server) PledgeEverywhere(t *testing.T) {
+	pledged, refused := 0, 0
+	pledger, is := s.editor().(kind.Pledger)
+	require.True(t, is)
+	s.trees(t, func(t *testing.T, c *Truth) {
+		before := c.Read(t)
+		answers := s.Kind.Reader.Answers(before)
+		for i := range before.Listeners {
+			l := &before.Listeners[i]
+			for _, n := range l.Sites {
+				for _, name := range before.Sites[n].Names {
+					host := name.Host()
+					if a := answers.Answer(host, addressOf(l)); !l.TLS || !l.Network() || l.Protocol != kind.HTTP || host == "" || !a.Named || a.Site == nil ||
+						a.Site.Place != before.Sites[n].Place {
+						continue
+					}
+					edits, err := pledger.Pledge(c.FS(), filepath.Join(c.Dir, s.Main), []kind.Pledged{{Site: before.Sites[n].Place, Listener: l.Place,
+						Hosts: []string{host}, Days: 1}})
+					if c.refuses(t, err) {
+						refused++
+						continue
+					}
+					c.write(t, edits, false)
+					out, err := s.Command(c, s.Test...).CombinedOutput()
+					require.NoError(t, err, "%s: %s\n%s", host, out, edits.Files[0].After)
+					c.untouched(t, before, answers, edits, before.Sites[n].Place, "")
+					c.write(t, edits, true)
+					pledged++
+				}
+			}
+		}
+	})
+	t.Logf("%d pledged, %d refused", pledged, refused)
+	assert.Greater(t, pledged, 10)
+}
+
 // untouched holds that nobody but who asks for a host gets something else by edits that
 // were made.
 func (c *Truth) untouched(t *testing.T, before *kind.Reading, answers kind.Answers, edits *kind.Edits, site kind.Place, own string) {

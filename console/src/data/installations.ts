@@ -38,7 +38,7 @@ export const keepMending = (which: MendRequest, plan: Schemas['MendPlan']) => qu
 export const mendingAt = (which: MendRequest) => `/mending?${new URLSearchParams([...(which.findings ?? []).map((n): [string, string] => ['finding', String(n)]), ...(['server', 'code', 'host'] as const).flatMap((k): [string, string][] => (which[k] ? [[k, which[k]]] : []))])}`;
 
 /** What an installation is called: the mandate whose certificate it brings, or what it mends. */
-export const called = (v: Installation) => v.mends.length === 0 ? v.mandate : v.mends.length === 1 ? 'One finding mended' : `${v.mends.length} findings mended`;
+export const called = (v: Installation) => v.mends.length === 0 ? v.mandate : v.mends[0]?.finding === 0 ? `${v.mends[0].code} for ${v.mends[0].host}` : v.mends.length === 1 ? 'One finding mended' : `${v.mends.length} findings mended`;
 
 /** How an installation stands, in a few words. */
 export function standing(v: Installation): [kind: 'running' | 'failed' | 'fine' | 'never', text: string] {

@@ -1482,6 +1482,8 @@ export interface components {
             before: string;
             /** @description what is asked for in plain http; absent for a look over TLS */
             plain?: string;
+            /** @description name of a header of answers over TLS; before is its value then */
+            header?: string;
         };
         Installation: {
             /** Format: int64 */
@@ -1529,7 +1531,10 @@ export interface components {
             steps: components["schemas"]["OrderStep"][];
         };
         Mend: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description 0 where no finding asks for it
+             */
             finding: number;
             code: string;
             /** @description empty for one about the server as a whole */
@@ -1548,6 +1553,8 @@ export interface components {
             host?: string;
             /** @description stage and test, and take it away again */
             rehearse?: boolean;
+            /** @description in the place of findings: the host tells browsers to come over TLS alone for so many days (RFC 6797); 0 ends that */
+            strict_days?: number;
             /** @description others who may get something else by it, by name */
             also?: string[];
         };

@@ -54,7 +54,7 @@ export function Notes({ v }: { v: Pick<Installation, 'notes' | 'server'> }) {
 /** What an installation changes, and where it is looked at. */
 export function Changes({ v }: { v: Installation }) {
   const rows: [string, React.ReactNode][] = [
-    ...v.mends.map((f): [string, React.ReactNode] => [`Finding ${f.finding}`, <>{f.host || v.server}, <code>{f.code}</code>: {f.does}</>]),
+    ...v.mends.map((f): [string, React.ReactNode] => [f.finding === 0 ? 'Asked for' : `Finding ${f.finding}`, <>{f.host || v.server}, <code>{f.code}</code>: {f.does}</>]),
     ...(v.certificate ? [['Certificate', <Link key="c" to={`/mandates/${v.mandate}?order=${v.order}`}>of order {v.order}, {v.certificate.slice(0, 16)}</Link>] as [string, React.ReactNode]] : []),
     ...v.acts.map((a): [string, React.ReactNode] => [capital(a.does), a.what]),
     ['Configuration', v.files.length === 0 ? 'no file changes' : `${v.files.length === 1 ? 'one file changes' : `${v.files.length} files change`}, shown below`],

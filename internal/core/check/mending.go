@@ -28,6 +28,7 @@ const (
 	ByStapling Means = "stapling" // the CA's answer is sent along
 	ByLead     Means = "lead"     // visitors of plain http are led to https
 	ByPath     Means = "path"     // the path a CA asks for is freed
+	ByPledge   Means = "pledge"   // browsers are told to come over TLS alone
 	ByTaking   Means = "taking"   // the host is taken into the estate
 	BySibling  Means = "sibling"  // the certificate comes from a server that has it
 	ByRenewal  Means = "renewal"  // a new certificate is installed
@@ -45,6 +46,7 @@ var meansSaid = map[Means]string{
 	ByStapling: "stapling is switched on where the server asks the CA itself, and its answer is seen",
 	ByLead:     "visitors of plain http are led to https, but for what a CA asks for",
 	ByPath:     "what a CA asks for is served before all other rules",
+	ByPledge:   "browsers are told to come over TLS alone",
 	ByTaking:   "the host is taken into the estate, when that is said of it",
 	BySibling:  "certificate and key are taken from a server that has them",
 	ByRenewal:  "a certificate that fits is installed: one that lies there, a sibling's, or a mandate's",

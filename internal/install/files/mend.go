@@ -86,7 +86,7 @@ func (d *Destination) mendOnce(w *install.Mending) (out *install.Mended, vain ma
 	for i := range w.Faults {
 		m.faults[w.Faults[i].Finding] = &w.Faults[i]
 	}
-	for _, step := range []func() error{m.switches, m.names, m.settings, m.leads, m.frees, m.rewrite, m.modes} {
+	for _, step := range []func() error{m.switches, m.names, m.settings, m.leads, m.frees, m.pledges, m.rewrite, m.modes} {
 		if err := step(); err != nil {
 			return nil, nil, err
 		}
@@ -831,6 +831,10 @@ func (m *mender) prove() {
 	for i := range m.order.Faults {
 		f := &m.order.Faults[i]
 		if m.does[f.Finding] == "" || !f.At.IsValid() {
+			continue
+		}
+		if f.By() == check.ByPledge {
+			m.provePledge(answers, f)
 			continue
 		}
 		if by := f.By(); by == check.ByLead || by == check.ByPath {

@@ -109,3 +109,6 @@ func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) { server.LeadEverywher
 
 // TestTLSOfEveryConfigurationIsSet sets versions and suites everywhere.
 func TestTLSOfEveryConfigurationIsSet(t *testing.T) { server.SettleEverywhere(t) }
+
+// TestEveryConfigurationIsPledged has every host send the header of RFC 6797.
+func TestEveryConfigurationIsPledged(t *testing.T) { server.PledgeEverywhere(t) }

@@ -31,6 +31,7 @@ LoadModule proxy_module /usr/lib/apache2/modules/mod_proxy.so
 LoadModule proxy_http_module /usr/lib/apache2/modules/mod_proxy_http.so
 LoadModule socache_shmcb_module /usr/lib/apache2/modules/mod_socache_shmcb.so
 LoadModule ssl_module /usr/lib/apache2/modules/mod_ssl.so
+LoadModule headers_module /usr/lib/apache2/modules/mod_headers.so
 LoadModule macro_module /usr/lib/apache2/modules/mod_macro.so
 SSLSessionCache none
 TypesConfig /etc/mime.types
@@ -64,3 +65,6 @@ func TestVisitorsOfEveryConfigurationAreLed(t *testing.T) { server.LeadEverywher
 
 // TestTLSOfEveryConfigurationIsSet sets versions and suites everywhere.
 func TestTLSOfEveryConfigurationIsSet(t *testing.T) { server.SettleEverywhere(t) }
+
+// TestEveryConfigurationIsPledged has every host send the header of RFC 6797.
+func TestEveryConfigurationIsPledged(t *testing.T) { server.PledgeEverywhere(t) }
