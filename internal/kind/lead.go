@@ -26,19 +26,35 @@ type Led struct {
 // front page, the file a CA asks for (RFC 8555 section 8.3), and any other with a query.
 var Ways = []string{"/", "/.well-known/acme-challenge/token", "/any/other-path", "/any/other-path?kept=yes"}
 
-// Shared says whether visitors of plain http at an address come to a line who ask for
-// other hosts than some.
-func (r *Reading) Shared(line Place, answers Answers, at []Listener, hosts map[string]bool) bool {
-	for i := range at {
-		for _, sample := range at[i].samples(r) {
-			for _, v := range r.visitors(func(host string) bool { return hosts[host] }) {
-				for _, way := range Ways {
-					if step, is := answers.Plain(v.host, sample, way); is && step.Place == line {
-						return true
+// Comers are the hosts visitors of plain http at a listener ask for, by the lines they come
+// to; those without a site and those who name no host as UnknownHost and NoHost.
+func (r *Reading) Comers(answers Answers, l *Listener) map[Place]map[string]bool {
+	out := map[Place]map[string]bool{}
+	for _, at := range l.samples(r) {
+		for _, v := range r.visitors(func(string) bool { return false }) {
+			for _, way := range Ways {
+				if step, is := answers.Plain(v.host, at, way); is {
+					if out[step.Place] == nil {
+						out[step.Place] = map[string]bool{}
 					}
+					out[step.Place][v.who] = true
 				}
 			}
 		}
 	}
-	return false
+	return out
+}
+
+// Parted parts a list of texts so that no part has more than so many, or more bytes than so
+// many with one between each.
+func Parted(list []string, most, bytes int) (out [][]string) {
+	size := 0
+	for _, text := range list {
+		if n := len(out); n == 0 || len(out[n-1]) >= most || size+len(text) > bytes {
+			out, size = append(out, nil), 0
+		}
+		out[len(out)-1] = append(out[len(out)-1], text)
+		size += len(text) + 1
+	}
+	return out
 }

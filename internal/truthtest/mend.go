@@ -223,7 +223,7 @@ func visitorsOf(r *kind.Reading, answers kind.Answers) (out []kind.Led) {
 				status, to := 0, ""
 				if step.Handling == kind.Redirects {
 					status, to = step.Status, step.To
-					if !r.Shared(step.Place, answers, []kind.Listener{*l}, map[string]bool{host: true}) {
+					if len(r.Comers(answers, l)[step.Place]) == 1 {
 						w.Line = step.Place
 					}
 				}

@@ -105,27 +105,17 @@ func (m *mender) leads() error {
 		if status != 0 {
 			l.Line = q.step.Place
 		}
-		if i := slices.IndexFunc(list, func(o *led) bool { return o.Site == l.Site }); i < 0 {
+		if i := slices.IndexFunc(list, func(o *led) bool { return o.Site == l.Site && o.Line == l.Line && o.Port == l.Port }); i < 0 {
 			list = append(list, l)
-		} else if o := list[i]; o.Port != l.Port {
-			m.leave(f, fmt.Sprintf("visitors of one site would have to be led to two ports, %d and %d", o.Port, l.Port), "mend one first")
 		} else {
-			o.join(l)
+			list[i].join(l)
 		}
 		return nil
 	}, check.ByLead)
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	for _, l := range list {
-		own := map[string]bool{}
-		for _, h := range l.Hosts {
-			own[h] = true
-		}
-		if l.Line.Known() && m.reading.Shared(l.Line, m.answers, l.at, own) {
-			l.Line = kind.Place{}
-		}
-	}
+	list = m.grouped(list)
 	return over(m, list, func(before *kind.Edits, list []*led) (*kind.Edits, error) {
 		all := make([]kind.Led, len(list))
 		for i, l := range list {
@@ -138,6 +128,37 @@ func (m *mender) leads() error {
 	})
 }
 
+// grouped are the sites to change: a line is corrected where nobody else comes to it, and all
+// else of a site is done with it at once.
+func (m *mender) grouped(list []*led) (out []*led) {
+	comers := map[netip.AddrPort]map[kind.Place]map[string]bool{}
+	for _, l := range list {
+		for i := range l.at {
+			at := l.at[i].Address
+			if l.Line.Known() && comers[at] == nil {
+				comers[at] = m.reading.Comers(m.answers, &l.at[i])
+			}
+			for host := range comers[at][l.Line] {
+				if !slices.Contains(l.Hosts, host) { // he would be led differently as well
+					l.Line = kind.Place{}
+				}
+			}
+		}
+		i := slices.IndexFunc(out, func(o *led) bool { return o.Site == l.Site && !o.Line.Known() && !l.Line.Known() })
+		switch {
+		case i < 0:
+			out = append(out, l)
+		case out[i].Port != l.Port:
+			for _, f := range l.faults {
+				m.leave(f, fmt.Sprintf("visitors of one site would have to be led to two ports, %d and %d", out[i].Port, l.Port), "mend one first")
+			}
+		default:
+			out[i].join(l)
+		}
+	}
+	return out
+}
+
 // join takes the hosts of another fault of the same site in.
 func (l *led) join(o *led) {
 	l.faults = append(l.faults, o.faults...)
@@ -146,10 +167,12 @@ func (l *led) join(o *led) {
 			l.Hosts = append(l.Hosts, h)
 		}
 	}
-	l.at, l.Loses = append(l.at, o.at...), l.Loses || o.Loses
-	if l.Line != o.Line {
-		l.Line = kind.Place{}
+	for i := range o.at {
+		if !slices.ContainsFunc(l.at, func(x kind.Listener) bool { return x.Address == o.at[i].Address }) {
+			l.at = append(l.at, o.at[i])
+		}
 	}
+	l.Loses = l.Loses || o.Loses
 }
 
 // astray is the host a redirect leads to where that is neither a name of the site that

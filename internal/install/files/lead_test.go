@@ -1,6 +1,7 @@
 package files_test
 
 import (
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/install"
+	"insegna.example/internal/pkitest"
 	"insegna.example/internal/reach"
 )
 
@@ -269,4 +271,56 @@ func TestALinkThatLeadsToNothingIsLaidAnew(t *testing.T) {
 			assert.Contains(t, x.kept.Reason, link+" is not as the preview showed it")
 		})
 	}
+}
+
+// TestManyHostsAreLedAtOnce leads more hosts than one line takes.
+func TestManyHostsAreLedAtOnce(t *testing.T) {
+	for name, pierOf := range map[string]func(*testing.T) *pier{"nginx": newPier, "haproxy": newQuay, "httpd": newHouse} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := pierOf(t)
+			var hosts []string
+			for i := range 150 {
+				hosts = append(hosts, fmt.Sprintf("site-number-%03d.of-the-harbour.lantern.example", i))
+			}
+			leaf := pkitest.Leaf(p.root, host, func(x *x509.Certificate) { x.DNSNames = append([]string{host}, hosts...) })
+			file, key := p.dir+"/certs/all.pem", p.dir+"/certs/all.key"
+			p.put(t, key, keyText(t, leaf))
+			p.put(t, file, string(certs.PEM(leaf.Raw)))
+			switch all := strings.Join(append([]string{host}, hosts...), " "); {
+			case p.quay:
+				p.put(t, file, string(certs.PEM(leaf.Raw))+keyText(t, leaf))
+				p.put(t, p.main, p.quayText(1, "crt "+file))
+			case p.httpd:
+				p.put(t, p.site, strings.ReplaceAll(p.siteText(file, key), "  ServerName "+host+"\n", "  ServerName "+host+"\n  ServerAlias "+all+"\n"))
+			default:
+				p.put(t, p.main, strings.Replace(readFile(t, p.main), "http {", "http { server_names_hash_max_size 4096; server_names_hash_bucket_size 128;", 1))
+				p.put(t, p.site, strings.ReplaceAll(p.siteText(file, key), "server_name "+host, "server_name "+all))
+			}
+			order := p.leading(check.RedirectMissing, nil)
+			order.Faults = nil
+			for i, h := range hosts {
+				order.Faults = append(order.Faults, install.Fault{Finding: int64(i + 1), Code: check.RedirectMissing, Host: h, At: p.secure})
+			}
+			planned, err := p.destination(reach.Local()).Mend(t.Context(), order)
+			require.NoError(t, err)
+			require.Len(t, planned.Mends, len(hosts), "%+v", planned.Left)
+			for _, f := range planned.Plan.Files {
+				require.NoError(t, os.WriteFile(f.Path, []byte(f.After), 0o644))
+			}
+			p.start(t)
+			for _, h := range []string{hosts[0], hosts[77], hosts[149]} {
+				require.Eventually(t, func() bool {
+					return strings.HasPrefix(p.get(t, h, "/x?y"), fmt.Sprintf("301 https://%s:%d/x?y ", h, p.secure.Port()))
+				}, 5*time.Second, 50*time.Millisecond, h)
+			}
+			assert.False(t, strings.HasPrefix(p.get(t, host, "/"), "301"), "nobody asked for it")
+		})
+	}
+}
+
+func readFile(t *testing.T, path string) string {
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return string(text)
 }

@@ -55,9 +55,14 @@ func (e *editor) frontAt(at kind.Place) *front {
 	return nil
 }
 
-// ofHosts is a condition that holds for some hosts, however their port is written.
-func ofHosts(hosts []string) string {
-	return "{ req.hdr(host),field(1,:) -i " + strings.Join(hosts, " ") + " }"
+// ofHosts are conditions that hold for some hosts each, however their port is written: a
+// line takes so many words, and so many bytes.
+func ofHosts(hosts []string) (out []string) {
+	const words, bytes = 40, 1200
+	for _, part := range kind.Parted(hosts, words, bytes) {
+		out = append(out, "{ req.hdr(host),field(1,:) -i "+strings.Join(part, " ")+" }")
+	}
+	return out
 }
 
 // passProofs writes the rules by which a CA's requests for some hosts go to who
@@ -73,7 +78,6 @@ func (e *editor) passProofs(f *front, hosts []string, listener string, behind ..
 	case f.head.file == nil:
 		return refuse(f.head.place, byHand, "the section cannot be edited")
 	}
-	cond := "{ path_beg " + wellKnown + " } " + ofHosts(hosts)
 	if f.passes(hosts) {
 		return refuse(f.head.place, byHand, "the section has been prepared already, and the path does not go through all the same")
 	}
@@ -93,18 +97,23 @@ func (e *editor) passProofs(f *front, hosts []string, listener string, behind ..
 		return err
 	}
 	indent := f.indent(e)
-	e.before(f.head.file, first, append([]string{
-		indent + "# What a CA asks for as proof of these names goes on before all other rules.",
-		indent + "http-request allow if " + cond}, behind...)...)
-	e.before(f.head.file, choosing, indent+"use_backend "+proofsBackend+" if "+cond)
+	allow := []string{indent + "# What a CA asks for as proof of these names goes on before all other rules."}
+	var choose []string
+	for _, of := range ofHosts(hosts) {
+		allow = append(allow, indent+"http-request allow if { path_beg "+wellKnown+" } "+of)
+		choose = append(choose, indent+"use_backend "+proofsBackend+" if { path_beg "+wellKnown+" } "+of)
+	}
+	e.before(f.head.file, first, append(allow, behind...)...)
+	e.before(f.head.file, choosing, choose...)
 	return e.proofsAt(f, listener)
 }
 
 // passes says whether a section was prepared for some hosts.
 func (f *front) passes(hosts []string) bool {
-	return slices.ContainsFunc(f.list, func(o *statement) bool {
-		return o.arg(0) == "use_backend" && o.arg(1) == proofsBackend &&
-			!slices.ContainsFunc(hosts, func(h string) bool { return !slices.Contains(o.args(2), h) })
+	return !slices.ContainsFunc(hosts, func(h string) bool {
+		return !slices.ContainsFunc(f.list, func(o *statement) bool {
+			return o.arg(0) == "use_backend" && o.arg(1) == proofsBackend && slices.Contains(o.args(2), h)
+		})
 	})
 }
 
@@ -198,8 +207,10 @@ func (e *editor) secure(f *front, w kind.Wanted) error {
 		return refuse(w.Site, byHand, "the section has no bind line")
 	}
 	e.before(f.head.file, line+1, binds...)
-	leads := []string{indent + "# Visitors are led to https, but for what a CA asks for as proof of these names.",
-		indent + leadingRule(hosts, w.Port)}
+	leads := []string{indent + "# Visitors are led to https, but for what a CA asks for as proof of these names."}
+	for _, rule := range leadingRules(hosts, w.Port) {
+		leads = append(leads, indent+rule)
+	}
 	if w.Listener != "" && !f.passes(hosts) {
 		if err := e.passProofs(f, hosts, w.Listener, leads...); err != nil {
 			return err

@@ -27,8 +27,8 @@ func (editing) Lead(fsys fs.FS, main string, list []kind.Led) (*kind.Edits, erro
 
 // lead changes one front.
 func (e *editor) lead(w kind.Led) error {
-	rule := leadingRule(w.Hosts, w.Port)
-	byHand := "write by hand, before every other rule: " + rule
+	rules := leadingRules(w.Hosts, w.Port)
+	byHand := "write by hand, before every other rule: " + rules[0]
 	f := e.frontAt(w.Site)
 	switch {
 	case f == nil:
@@ -49,14 +49,19 @@ func (e *editor) lead(w kind.Led) error {
 		}
 	}
 	indent := f.indent(e)
-	e.before(f.head.file, first,
-		indent+"# Visitors are led to https, but for what a CA asks for as proof of these names.", indent+rule)
+	e.before(f.head.file, first, indent+"# Visitors are led to https, but for what a CA asks for as proof of these names.")
+	for _, rule := range rules {
+		e.before(f.head.file, first, indent+rule)
+	}
 	return nil
 }
 
-// leadingRule leads hosts from plain http to https.
-func leadingRule(hosts []string, port uint16) string {
-	return "http-request redirect " + leadingWords(port) + " if !{ ssl_fc } " + ofHosts(hosts) + " !{ path_beg " + wellKnown + " }"
+// leadingRules lead hosts from plain http to https.
+func leadingRules(hosts []string, port uint16) (out []string) {
+	for _, of := range ofHosts(hosts) {
+		out = append(out, "http-request redirect "+leadingWords(port)+" if !{ ssl_fc } "+of+" !{ path_beg "+wellKnown+" }")
+	}
+	return out
 }
 
 // leadingWords are the words of a redirect that keeps host, path and query.

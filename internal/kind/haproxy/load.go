@@ -28,6 +28,7 @@ const (
 type statement struct {
 	place kind.Place // of its first word
 	words []word
+	texts []string // of the words, once they stay as they are
 	file  *file
 }
 
@@ -41,6 +42,9 @@ func (s *statement) arg(i int) string {
 
 // args are the texts of the words from one on.
 func (s *statement) args(from int) []string {
+	if s.texts != nil {
+		return s.texts[min(from, len(s.texts)):len(s.texts):len(s.texts)]
+	}
 	var out []string
 	for i := from; i < len(s.words); i++ {
 		out = append(out, s.words[i].text)
@@ -61,7 +65,8 @@ type section struct {
 	name     string
 	head     *statement
 	list     []*statement
-	defaults *section // whose settings it takes over; nil for none
+	defaults *section           // whose settings it takes over; nil for none
+	ruled    map[string][]ruled // its lines by keyword, once they stay as they are
 }
 
 // file is one file as it was read.

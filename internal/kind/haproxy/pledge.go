@@ -27,8 +27,11 @@ func (editing) Pledge(fsys fs.FS, main string, list []kind.Pledged) (*kind.Edits
 
 // pledge changes one front.
 func (e *editor) pledge(w *kind.Pledged) error {
-	rule := "http-after-response set-header " + kind.StrictTransport + " " + w.Value() + " if { ssl_fc } { var(" + strictVariable +
-		") -m str " + strings.Join(w.Hosts, " ") + " }"
+	var rules []string
+	for _, part := range kind.Parted(w.Hosts, 40, 1200) { //nolint:mnd // as ofHosts
+		rules = append(rules, "http-after-response set-header "+kind.StrictTransport+" "+w.Value()+" if { ssl_fc } { var("+strictVariable+
+			") -m str "+strings.Join(part, " ")+" }")
+	}
 	byHand := "write it by hand: http-response set-header " + kind.StrictTransport + " " + w.Value()
 	var f *front
 	for _, o := range e.fronts {
@@ -64,7 +67,10 @@ func (e *editor) pledge(w *kind.Pledged) error {
 	}
 	indent := f.indent(e)
 	e.before(f.head.file, first, indent+"# Browsers that have come to these names over TLS come over TLS alone from then on.",
-		indent+"http-request set-var("+strictVariable+") req.hdr(host),field(1,:),lower", indent+rule)
+		indent+"http-request set-var("+strictVariable+") req.hdr(host),field(1,:),lower")
+	for _, rule := range rules {
+		e.before(f.head.file, first, indent+rule)
+	}
 	return nil
 }
 

@@ -45,6 +45,7 @@ type tree struct {
 	backs  map[string]*section     // by name
 	acls   map[*section]map[string][]*statement
 	maps   map[string]*mapped
+	cut    sync.Map // fetches by their text
 
 	mu sync.Mutex // maps are read when they are first asked for
 }
@@ -67,7 +68,39 @@ func newTree(l *loader) *tree {
 			t.backs[s.name] = s
 		}
 	}
+	t.kept()
 	return t
+}
+
+// kept keeps what every request asks for again.
+func (t *tree) kept() {
+	for _, s := range t.sections {
+		for _, o := range s.list {
+			o.texts = append([]string{}, o.args(0)...)
+		}
+	}
+	for _, s := range t.sections {
+		all := map[string][]ruled{}
+		for _, at := range []*section{s.defaults, s} {
+			if at == nil {
+				continue
+			}
+			for _, o := range at.list {
+				all[o.arg(0)] = append(all[o.arg(0)], ruled{o, at})
+			}
+		}
+		s.ruled = all
+	}
+}
+
+// fetchOf cuts an expression, or remembers having cut it.
+func (t *tree) fetchOf(text string) fetched {
+	if had, met := t.cut.Load(text); met {
+		return had.(fetched) //nolint:forcetypeassert // nothing else is stored
+	}
+	f := fetchOf(text)
+	t.cut.Store(text, f)
+	return f
 }
 
 // treeOf reads the files of a reading again.
@@ -94,6 +127,9 @@ func (nothing) Open(p string) (fs.File, error) {
 // rules are the lines of a section with some keywords, those of its defaults before
 // its own.
 func (s *section) rules(keywords ...string) (out []ruled) {
+	if s.ruled != nil && len(keywords) == 1 {
+		return s.ruled[keywords[0]]
+	}
 	for _, at := range []*section{s.defaults, s} {
 		if at == nil {
 			continue

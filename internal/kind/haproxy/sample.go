@@ -116,7 +116,7 @@ func (t *tree) test(v *visitor, words []string) truth {
 	if len(words) == 0 {
 		return no
 	}
-	f := fetchOf(words[0])
+	f := t.fetchOf(words[0])
 	method := ""
 	for end, m := range endsOf {
 		if base, ok := strings.CutSuffix(f.name, end); ok && slices.Contains(bases, base) {

@@ -418,34 +418,49 @@ func (e *editor) ownNamesOnly(site *kind.Site, d *Directive, root string, served
 	block := func(head, line string) string {
 		return head + " {\n" + outer + unit + unit + line + "\n" + outer + unit + "}"
 	}
-	own := ownPattern(site)
+	own := ownPatterns(site)
 	list := leadingRules(d, own, port)
 	if served {
 		return list
 	}
+	for _, part := range alternatives(own) {
+		list = append(list,
+			block("if ("+ownVariable+" ~* ^proof:http:("+part+`)\.?(:[0-9]+)?$)`, "rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"))
+	}
 	return append(list,
-		block("if ("+ownVariable+" ~* ^proof:http:("+own+`)\.?(:[0-9]+)?$)`, "rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"),
 		block("location ^~ "+ownProofs,
 			"internal;\n"+outer+unit+unit+"alias "+quoteWord(strings.TrimSuffix(root, "/")+"/")+";"))
 }
 
-// leadingRules lead those from plain http to https who ask for hosts that an expression
-// stands for, but for the path of http-01.
-func leadingRules(d *Directive, own string, port uint16) []string {
+// alternatives are expressions for one of some texts each: a word has so many bytes.
+func alternatives(list []string) (out []string) {
+	const bytes = 3000
+	for _, part := range kind.Parted(list, len(list), bytes) {
+		out = append(out, strings.Join(part, "|"))
+	}
+	return out
+}
+
+// leadingRules lead those from plain http to https who ask for hosts that expressions stand
+// for, but for the path of http-01.
+func leadingRules(d *Directive, own []string, port uint16) []string {
 	outer, unit := indents(d)
 	block := func(head, line string) string {
 		return head + " {\n" + outer + unit + unit + line + "\n" + outer + unit + "}"
 	}
-	return []string{
+	out := []string{
 		"# Plain http of these names goes to https; other hosts get what they got.",
 		"set " + ownVariable + " $scheme:$http_host;",
 		block("if ($uri ~ ^"+strings.ReplaceAll(wellKnown, ".", `\.`)+")", "set "+ownVariable+" proof:"+ownVariable+";"),
-		block("if ("+ownVariable+" ~* ^http:("+own+`)\.?(:[0-9]+)?$)`, "return 301 "+httpsOf(port)+";"),
 	}
+	for _, part := range alternatives(own) {
+		out = append(out, block("if ("+ownVariable+" ~* ^http:("+part+`)\.?(:[0-9]+)?$)`, "return 301 "+httpsOf(port)+";"))
+	}
+	return out
 }
 
-// ownPattern is an expression for the names of a site that a certificate lists.
-func ownPattern(site *kind.Site) string {
+// ownPatterns are expressions for the names of a site that a certificate lists.
+func ownPatterns(site *kind.Site) []string {
 	var list []string
 	for i := range site.Names {
 		for _, c := range site.Names[i].Covers {
@@ -458,7 +473,7 @@ func ownPattern(site *kind.Site) string {
 			}
 		}
 	}
-	return strings.Join(list, "|")
+	return list
 }
 
 // httpsOf is where a visitor of plain http is led.

@@ -67,12 +67,12 @@ func (e *editor) free(w kind.Freed) error {
 	}
 	inside = append(inside, "alias "+quoteWord(strings.TrimSuffix(w.Proofs, "/")+"/")+";")
 	e.touch(d.File)
-	e.insert(d, firstPlace(d),
-		"# What a CA asks for as proof of these names is served before all other rules.",
-		"set "+proofVariable+" $http_host$uri;",
-		block("if ("+proofVariable+" ~* ^("+strings.Join(hosts, "|")+`)\.?(:[0-9]+)?`+strings.ReplaceAll(wellKnown,
-			".", `\.`)+")",
-			"rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"),
-		block("location ^~ "+ownProofs, inside...))
+	lines := []string{"# What a CA asks for as proof of these names is served before all other rules.",
+		"set " + proofVariable + " $http_host$uri;"}
+	for _, part := range alternatives(hosts) {
+		lines = append(lines, block("if ("+proofVariable+" ~* ^("+part+`)\.?(:[0-9]+)?`+strings.ReplaceAll(wellKnown, ".", `\.`)+")",
+			"rewrite ^ "+strings.TrimSuffix(ownProofs, "/")+"$uri last;"))
+	}
+	e.insert(d, firstPlace(d), append(lines, block("location ^~ "+ownProofs, inside...))...)
 	return nil
 }

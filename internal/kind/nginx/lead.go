@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"regexp"
 	"slices"
-	"strings"
 
 	"insegna.example/internal/kind"
 )
@@ -54,7 +53,7 @@ func (e *editor) lead(w kind.Led) error {
 		hosts = append(hosts, regexp.QuoteMeta(h))
 	}
 	e.touch(d.File)
-	e.insert(d, firstPlace(d), leadingRules(d, strings.Join(hosts, "|"), w.Port)...)
+	e.insert(d, firstPlace(d), leadingRules(d, hosts, w.Port)...)
 	return nil
 }
 

@@ -87,9 +87,11 @@ func (e *editor) pledge(w *kind.Pledged) error {
 	lines := []string{
 		"# Browsers that have come to these names over TLS come over TLS alone from then on.",
 		"set " + strictVariable + " $https:$host;",
-		block("if ("+strictVariable+" ~* ^on:("+strings.Join(hosts, "|")+")$)", "set "+strictVariable+" "+w.Value()+";"),
-		block("if ("+strictVariable+" !~ ^max-age=)", "set "+strictVariable+` "";`),
 	}
+	for _, part := range alternatives(hosts) {
+		lines = append(lines, block("if ("+strictVariable+" ~* ^on:("+part+")$)", "set "+strictVariable+" "+w.Value()+";"))
+	}
+	lines = append(lines, block("if ("+strictVariable+" !~ ^max-age=)", "set "+strictVariable+` "";`))
 	if lastOf(d, "add_header") < 0 { // what stands around it is inherited no more
 		for _, o := range e.inherited(around, "add_header") {
 			if o.File != d.File && e.used[o.File] > 1 {

@@ -394,7 +394,9 @@ var server = &truthtest.Server{Kind: nginx.Kind, Main: "nginx.conf", Test: []str
 	Command: func(c *truthtest.Truth, more ...string) *exec.Cmd {
 		return exec.Command(program, append([]string{"-p", c.Dir, "-c", "nginx.conf", "-e", "stderr"}, more...)...)
 	},
-	Asked: func(t *testing.T, c *truthtest.Truth) { (&truth{dir: c.Dir, names: c.Names, ports: c.Ports}).compare(t) }}
+	Asked: func(t *testing.T, c *truthtest.Truth) {
+		(&truth{dir: c.Dir, names: c.Names, ports: c.Ports}).compare(t)
+	}}
 
 // TestVisitorsOfEveryConfigurationAreLed leads every host of every configuration from
 // plain http to https.
