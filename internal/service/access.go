@@ -80,7 +80,7 @@ var needs = map[string]Role{
 	"getSafe": Admin, "renewSafeKey": Admin,
 
 	"applyEstate": Admin, "addHost": Admin, "removeHost": Admin,
-	"addPerson":   Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,
+	"addPerson": Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,
 }
 
 // Caller is who asks for something.

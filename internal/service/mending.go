@@ -164,7 +164,11 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 
 // pledged works out how a host's sites tell browsers to come over TLS alone.
 func (m *mending) pledged(ctx context.Context) (*MendPlan, error) {
-	h := m.estate.Host(m.request.Host)
+	name, err := names.Host(m.request.Host)
+	if err != nil {
+		name = m.request.Host
+	}
+	h := m.estate.Host(name)
 	if h == nil {
 		return nil, &UnknownError{"host", m.request.Host, "estate show"}
 	}
@@ -203,6 +207,10 @@ func (m *mending) take(ctx context.Context, f *store.Finding) error {
 	at := m.estate.Server(f.Server)
 	if len(m.request.Findings) == 0 && m.request.Code != string(check.NotInEstate) {
 		m.leave(f, "whether "+f.Subject+" is wanted is for a person to say", fmt.Sprintf("take it in: insegna finding mend %d", f.ID))
+		return nil
+	}
+	if strings.Contains(f.Cause, check.Further) { // it stands for more names than are told one by one
+		m.leave(f, "it stands for several names", "take in those that are told one by one, and survey the server anew")
 		return nil
 	}
 	c, err := m.reading.anew(ctx, f.Server)

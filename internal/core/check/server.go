@@ -159,12 +159,15 @@ func problems(f *ServerFacts, add func(string, Finding)) {
 	}, add)
 }
 
+// Further ends the cause of a finding that stands for more than it names.
+const Further = "more of this kind"
+
 // several adds findings one by one, and the rest in one.
 func several(n int, at func(int) (string, Finding), add func(string, Finding)) {
 	for i := range n {
 		subject, f := at(i)
 		if i == manyFindings-1 && n > manyFindings {
-			f.Cause += fmt.Sprintf("; and %d more of this kind", n-manyFindings)
+			f.Cause += fmt.Sprintf("; and %d "+Further, n-manyFindings)
 			add("more", f)
 			return
 		}
