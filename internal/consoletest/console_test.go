@@ -184,8 +184,8 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/certificates", "[role=gridcell]", "31 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "booking.lanterncoast.example"},
 		{"/servers", "[aria-label='Servers']", "5 servers: 5 read, 5 with something broken"},
-		{"/servers/pier-1", "[aria-label='Sites'] table", "13 sites at 7 listeners"},
-		{"/servers/quay-lb", "[aria-label='Sites'] table", "6 sites at 3 listeners"},
+		{"/servers/pier-1", "[aria-label='Sites'] table", "14 sites at 7 listeners"},
+		{"/servers/quay-lb", "[aria-label='Sites'] table", "7 sites at 4 listeners"},
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
@@ -438,7 +438,7 @@ func TestServersFilterSortAndSave(t *testing.T) {
 		`(() => { const make = URL.createObjectURL; URL.createObjectURL = b => { b.text().then(t => { window.saved = t }); return make(b) }; HTMLAnchorElement.prototype.click = () => {}; return true })()`)
 	p.do(chromedp.Click(`//button[.="Save as CSV"]`))
 	p.until(`typeof window.saved === "string"`)
-	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,9,1,3,13,11,0,10,")
+	assert.Contains(t, eval[string](p, "window.saved"), "pier-1,nginx,local,9,1,3,14,11,0,12,")
 	p.visit("/servers?q=nothing-like-it", "h2")
 	assert.Contains(t, p.text(), "No server fits")
 
