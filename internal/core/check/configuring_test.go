@@ -149,6 +149,7 @@ func configuredCases(w world) (good *pkitest.Entity, cases []configuredCase) {
 		{"", "", plainly(308, "https://"+strings.ToUpper(host)+":8443"+check.Kept), served(good), "", "", "", agrees, agrees},
 		{"", "", both(plainly(0, ""), func(c *binding.Configured) { c.Plain.Unknown = true }), served(good), "", "", "", agrees, agrees},
 		{"", "", both(plainly(0, ""), func(c *binding.Configured) { c.Plain.Closed = true }), served(good), "", "", "", agrees, agrees},
+		{"", "", both(plainly(0, ""), func(c *binding.Configured) { c.Named = false }), served(good), "", "", "", agrees, agrees},
 		{"challenge-blocked", check.Due, barred, served(good), "gets no answer, and the mandate menu is proved there: it is denied",
 			"free it", "/n/p:4", agrees, agrees},
 		{"last-hop-unwatched", check.Weak, hops(binding.Hop{At: at("/n/a:9"), Address: "192.0.2.1:443", Unseen: "it has ended"}),

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"runtime"
 	"syscall"
+	"time"
 )
 
 // Process is a program that was started.
@@ -45,8 +46,24 @@ func (p *Process) ID() int { return p.cmd.Process.Pid }
 // Signal sends a signal; one to a program that has ended does nothing.
 func (p *Process) Signal(s os.Signal) { _ = p.cmd.Process.Signal(s) }
 
+// How long a program is waited for: again is when a signal that got lost while it started
+// anew is sent once more, most when it is killed with all it has started.
+const (
+	again = 3 * time.Second
+	most  = 30 * time.Second
+)
+
 // Stop sends a signal and waits for the end.
 func (p *Process) Stop(s os.Signal) {
-	p.Signal(s)
-	<-p.done
+	for began := time.Now(); ; {
+		p.Signal(s)
+		select {
+		case <-p.done:
+			return
+		case <-time.After(again):
+		}
+		if time.Since(began) > most {
+			_ = syscall.Kill(-p.ID(), syscall.SIGKILL)
+		}
+	}
 }
