@@ -49,8 +49,8 @@ func (p *Process) Signal(s os.Signal) { _ = p.cmd.Process.Signal(s) }
 // How long a program is waited for: again is when a signal that got lost while it started
 // anew is sent once more, most when it is killed with all it has started.
 const (
-	again = 3 * time.Second
-	most  = 30 * time.Second
+	again = 15 * time.Second
+	most  = 40 * time.Second
 )
 
 // Stop sends a signal and waits for the end.
