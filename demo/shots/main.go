@@ -122,7 +122,7 @@ var shots = []page{
 		click: `//button[.="Pre-flight"]`},
 	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
 	{name: "mending", path: "/mending?server=pier-1", width: 1280, high: 800, dark: true, wait: "[aria-label='Mends itself'] li"},
-	{name: "installation", path: "/installations/8", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
+	{name: "installation", path: "/installations/9", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
 	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]",
 		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
@@ -256,7 +256,7 @@ tmp=$(mktemp -d); trap 'kill $t $x 2>/dev/null || true; rm -rf "$tmp"' EXIT; t=;
 mkfifo "$tmp/fifo"
 Xvfb -displayfd 9 -screen 0 1280x800x24 -nolisten tcp 9>"$tmp/fifo" 2>/dev/null & x=$!
 read -r d <"$tmp/fifo"; export DISPLAY=:$d
-LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 125x38+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#12161f' -fg '#f1e9d6' -b 12 -bw 0 +sb \
+LC_ALL=C.UTF-8 TERM=xterm-256color xterm -u8 -geometry 155x48+0+0 -fa 'DejaVu Sans Mono' -fs 9.5 -bg '#12161f' -fg '#f1e9d6' -b 12 -bw 0 +sb \
   -e bash -c 'printf "\e[?25l"; printf "%s\n" "\$ $1"; eval "$1"; touch '"$tmp"'/done; sleep 60' _ "$2" & t=$!
 for i in $(seq 600); do [ -e "$tmp/done" ] && break; sleep .05; done
 sleep .4; import -window root "$1"`
