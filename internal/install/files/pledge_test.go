@@ -47,6 +47,8 @@ func TestBrowsersAreToldToComeOverTLS(t *testing.T) {
 		lay    func(p *pier, text string) string
 	}{
 		"nginx": {newPier, func(p *pier, text string) string {
+			main := readFile(p.t, p.main)
+			p.put(p.t, p.main, strings.Replace(main, "include sites/*;", "add_header X-Own around;\ninclude sites/*;", 1))
 			return strings.Replace(strings.Replace(text, "root "+p.dir, "return 301 https://$host$request_uri", 1), "server_name "+host+"; ssl_", "server_name "+host+" "+other+
 				"; location / { return 200; } location /own { add_header X-Own own; return 200; location /own/more { return 201; } } ssl_", 1)
 		}},
