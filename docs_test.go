@@ -1,6 +1,7 @@
 package insegna_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
@@ -62,6 +64,58 @@ func TestEveryFindingSaysHowItIsMended(t *testing.T) {
 		assert.Contains(t, string(docs), fmt.Sprintf("\n| `%s` | %s | %s | %s |\n", r.Code, r.Severity, r.Meaning, r.Mending()))
 	}
 	assert.Equal(t, len(check.Rules), strings.Count(string(docs), "\n| `"))
+}
+
+// TestWhatWatchesTheFiguresNamesThem holds alerts, the dashboard and the guide against the
+// figures there are.
+func TestWhatWatchesTheFiguresNamesThem(t *testing.T) {
+	code, err := os.ReadFile("internal/httpapi/metrics.go")
+	require.NoError(t, err)
+	there := map[string]bool{}
+	for _, m := range regexp.MustCompile(`newGauge\("([a-z_]+)"`).FindAllStringSubmatch(string(code), -1) {
+		there["insegna_"+m[1]] = true
+	}
+	require.Greater(t, len(there), 10)
+	guide, err := os.ReadFile("docs/monitoring.md")
+	require.NoError(t, err)
+	for name := range there {
+		assert.Contains(t, string(guide), "| `"+name+"` |")
+	}
+	for _, file := range []string{"docs/monitoring.md", "docs/alerts.yaml", "docs/dashboard.json"} {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, name := range regexp.MustCompile(`insegna_[a-z_]+`).FindAllString(string(text), -1) {
+			assert.True(t, there[name], "%s names %s, which nobody tells", file, name)
+		}
+	}
+	var dashboard struct {
+		Rows []struct {
+			Panels []struct{ Title, Drawn, Expression string }
+		}
+	}
+	text, err := os.ReadFile("docs/dashboard.json")
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &dashboard))
+	for _, r := range dashboard.Rows {
+		for _, p := range r.Panels {
+			assert.Contains(t, []string{"number", "line", "parts", "table"}, p.Drawn, p.Title)
+			assert.Contains(t, p.Expression, "insegna_", p.Title)
+		}
+	}
+	var alerts struct {
+		Groups []struct {
+			Rules []struct{ Alert, Expr string }
+		}
+	}
+	text, err = os.ReadFile("docs/alerts.yaml")
+	require.NoError(t, err)
+	require.NoError(t, yaml.Unmarshal(text, &alerts))
+	for _, r := range alerts.Groups[0].Rules {
+		assert.NotEmpty(t, r.Alert)
+		if !strings.Contains(r.Expr, "absent") {
+			assert.Contains(t, string(guide), "| `"+r.Expr+"`", "the guide tells of each")
+		}
+	}
 }
 
 // TestCausesAndRemediesReadAsSentences keeps the catalogue's words in one form.

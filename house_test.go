@@ -38,7 +38,7 @@ var house = []room{
 		"github.com/maypok86/otter go.yaml.in/yaml golang.org/x/crypto/cryptobyte golang.org/x/net/idna " +
 			"golang.org/x/text/unicode/norm"},
 	{"internal/kind", "internal/core internal/install internal/reach", ""},
-	{"internal/kind/source", "internal/core internal/kind", "golang.org/x/sync"},
+	{"internal/kind/source", "internal/core internal/kind internal/reach", "golang.org/x/sync"},
 	{"internal/kind/nginx", "internal/core internal/install internal/install/files internal/kind internal/kind/expression " +
 		"internal/kind/source internal/reach", "github.com/dlclark/regexp2 golang.org/x/sync"},
 	{"internal/kind/expression", "", "github.com/dlclark/regexp2 github.com/maypok86/otter"},
@@ -48,6 +48,7 @@ var house = []room{
 	{"internal/kind/haproxy", "internal/core internal/install internal/install/files internal/kind " +
 		"internal/kind/expression internal/kind/source internal/reach", ""},
 	{"internal/kind/registry", "internal/core internal/kind internal/kind/haproxy internal/kind/httpd internal/kind/nginx", ""},
+	{"internal/draft", "internal/core internal/kind internal/look internal/reach", "github.com/miekg/dns golang.org/x/sync"},
 	{"internal/install", "internal/core", ""},
 	{"internal/install/files", "internal/core internal/install internal/kind internal/reach", ""},
 	{"internal/look", "internal/core", "golang.org/x/crypto/cryptobyte golang.org/x/crypto/ocsp golang.org/x/sync"},
@@ -57,24 +58,25 @@ var house = []room{
 	{"internal/issue", "internal/core", ""},
 	{"internal/issue/acmesource", "internal/acme internal/acme/proof internal/core internal/issue",
 		"github.com/miekg/dns"},
+	{"internal/notice", "internal/core", "github.com/wneessen/go-mail"},
 	{"internal/safe", "", ""},
 	{"internal/store", "internal/core", "github.com/jackc/pgx github.com/maypok86/otter github.com/pressly/goose gorm.io"},
 	{"internal/store/cluster", "", "github.com/jackc/pgx"},
 	{"internal/work", "", "github.com/jackc/pgx github.com/riverqueue/river"},
-	{"internal/service", "internal/acme internal/acme/proof internal/core internal/install internal/issue " +
-		"internal/issue/acmesource internal/kind internal/kind/registry internal/look internal/reach internal/safe " +
+	{"internal/service", "internal/acme internal/acme/proof internal/core internal/draft internal/install internal/issue " +
+		"internal/issue/acmesource internal/kind internal/kind/registry internal/look internal/notice internal/reach internal/safe " +
 		"internal/store internal/store/cluster internal/work",
 		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/maypok86/otter golang.org/x/crypto/argon2 " +
 			"golang.org/x/sync"},
-	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/safe " +
-		"internal/service", "github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/klauspost/compress " +
-		"github.com/oapi-codegen/runtime"},
+	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/notice internal/safe " +
+		"internal/service", "github.com/arran4/golang-ical github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/klauspost/compress " +
+		"github.com/oapi-codegen/runtime github.com/prometheus"},
 	{"internal/httpapi/contract", "",
 		"github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/oapi-codegen/runtime"},
-	{"internal/cli", "client internal/core internal/httpapi internal/kind/registry internal/look internal/service",
+	{"internal/cli", "client internal/core internal/draft internal/httpapi internal/kind/registry internal/look internal/service",
 		"github.com/jedib0t/go-pretty github.com/schollz/progressbar github.com/spf13/cobra golang.org/x/sync " +
 			"golang.org/x/term"},
-	{"internal/standin", "", "github.com/go-jose/go-jose github.com/miekg/dns golang.org/x/crypto/ssh"},
+	{"internal/standin", "", "github.com/emersion github.com/go-jose/go-jose github.com/miekg/dns golang.org/x/crypto/ssh"},
 	{"client", "", "github.com/oapi-codegen/runtime"},
 	{"cmd/insegna", "internal/cli", ""},
 	{"demo", "demo internal/core internal/standin internal/store/cluster", "github.com/chromedp"},
@@ -84,7 +86,7 @@ var house = []room{
 // for crypto/x509's addresses.
 var computing = strings.Fields("bytes cmp crypto crypto/ecdsa crypto/ed25519 crypto/rsa crypto/sha256 crypto/x509 " +
 	"crypto/x509/pkix embed encoding/asn1 encoding/binary encoding/hex encoding/json encoding/pem errors fmt io iter " +
-	"maps math/big net net/netip net/url path regexp slices sort strconv strings sync time unicode/utf16 unicode/utf8")
+	"maps math/big net net/netip net/url path regexp slices sort strconv strings sync time unicode unicode/utf16 unicode/utf8")
 
 // forTests are packages only tests use; they stand outside the house.
 var forTests = regexp.MustCompile(`^internal/[a-z]+test$|^bench$|^$`)

@@ -39,6 +39,24 @@ func (e ConfigurationProblemEffect) Valid() bool {
 	}
 }
 
+// Defines values for DraftChangeIs.
+const (
+	DraftChangeIsGone DraftChangeIs = "gone"
+	DraftChangeIsNew  DraftChangeIs = "new"
+)
+
+// Valid indicates whether the value is a known member of the DraftChangeIs enum.
+func (e DraftChangeIs) Valid() bool {
+	switch e {
+	case DraftChangeIsGone:
+		return true
+	case DraftChangeIsNew:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EstateChangeChange.
 const (
 	EstateChangeChangeChanged EstateChangeChange = "changed"
@@ -104,6 +122,7 @@ const (
 	FaceAgrees  Face = "agrees"
 	FaceDiffers Face = "differs"
 	FaceMissing Face = "missing"
+	FaceStale   Face = "stale"
 	FaceUnread  Face = "unread"
 )
 
@@ -115,6 +134,8 @@ func (e Face) Valid() bool {
 	case FaceDiffers:
 		return true
 	case FaceMissing:
+		return true
+	case FaceStale:
 		return true
 	case FaceUnread:
 		return true
@@ -348,6 +369,87 @@ func (e MaterialState) Valid() bool {
 	case MaterialStateUnused:
 		return true
 	case MaterialStateUsed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeBy.
+const (
+	NoticeByMail    NoticeBy = "mail"
+	NoticeByWebhook NoticeBy = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the NoticeBy enum.
+func (e NoticeBy) Valid() bool {
+	switch e {
+	case NoticeByMail:
+		return true
+	case NoticeByWebhook:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeKind.
+const (
+	NoticeKindDigest NoticeKind = "digest"
+	NoticeKindEvents NoticeKind = "events"
+	NoticeKindTest   NoticeKind = "test"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindDigest:
+		return true
+	case NoticeKindEvents:
+		return true
+	case NoticeKindTest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeState.
+const (
+	NoticeStateDelivered   NoticeState = "delivered"
+	NoticeStateGivenUp     NoticeState = "given-up"
+	NoticeStateUndelivered NoticeState = "undelivered"
+	NoticeStateWaiting     NoticeState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the NoticeState enum.
+func (e NoticeState) Valid() bool {
+	switch e {
+	case NoticeStateDelivered:
+		return true
+	case NoticeStateGivenUp:
+		return true
+	case NoticeStateUndelivered:
+		return true
+	case NoticeStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticePreviewRequestKind.
+const (
+	NoticePreviewRequestKindDigest NoticePreviewRequestKind = "digest"
+	NoticePreviewRequestKindEvents NoticePreviewRequestKind = "events"
+)
+
+// Valid indicates whether the value is a known member of the NoticePreviewRequestKind enum.
+func (e NoticePreviewRequestKind) Valid() bool {
+	switch e {
+	case NoticePreviewRequestKindDigest:
+		return true
+	case NoticePreviewRequestKindEvents:
 		return true
 	default:
 		return false
@@ -767,14 +869,17 @@ func (e ListCertificatesParamsSort) Valid() bool {
 
 // Defines values for ListFindingsParamsState.
 const (
-	ListFindingsParamsStateAll    ListFindingsParamsState = "all"
-	ListFindingsParamsStateClosed ListFindingsParamsState = "closed"
-	ListFindingsParamsStateOpen   ListFindingsParamsState = "open"
+	ListFindingsParamsStateAccepted ListFindingsParamsState = "accepted"
+	ListFindingsParamsStateAll      ListFindingsParamsState = "all"
+	ListFindingsParamsStateClosed   ListFindingsParamsState = "closed"
+	ListFindingsParamsStateOpen     ListFindingsParamsState = "open"
 )
 
 // Valid indicates whether the value is a known member of the ListFindingsParamsState enum.
 func (e ListFindingsParamsState) Valid() bool {
 	switch e {
+	case ListFindingsParamsStateAccepted:
+		return true
 	case ListFindingsParamsStateAll:
 		return true
 	case ListFindingsParamsStateClosed:
@@ -804,6 +909,75 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListNoticesParamsState.
+const (
+	ListNoticesParamsStateAll         ListNoticesParamsState = "all"
+	ListNoticesParamsStateDelivered   ListNoticesParamsState = "delivered"
+	ListNoticesParamsStateUndelivered ListNoticesParamsState = "undelivered"
+	ListNoticesParamsStateWaiting     ListNoticesParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ListNoticesParamsState enum.
+func (e ListNoticesParamsState) Valid() bool {
+	switch e {
+	case ListNoticesParamsStateAll:
+		return true
+	case ListNoticesParamsStateDelivered:
+		return true
+	case ListNoticesParamsStateUndelivered:
+		return true
+	case ListNoticesParamsStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetReportParamsFormat.
+const (
+	GetReportParamsFormatCsv  GetReportParamsFormat = "csv"
+	GetReportParamsFormatHtml GetReportParamsFormat = "html"
+	GetReportParamsFormatJson GetReportParamsFormat = "json"
+)
+
+// Valid indicates whether the value is a known member of the GetReportParamsFormat enum.
+func (e GetReportParamsFormat) Valid() bool {
+	switch e {
+	case GetReportParamsFormatCsv:
+		return true
+	case GetReportParamsFormatHtml:
+		return true
+	case GetReportParamsFormatJson:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetReportParamsPart.
+const (
+	GetReportParamsPartBindings GetReportParamsPart = "bindings"
+	GetReportParamsPartDue      GetReportParamsPart = "due"
+	GetReportParamsPartFindings GetReportParamsPart = "findings"
+	GetReportParamsPartRenewed  GetReportParamsPart = "renewed"
+)
+
+// Valid indicates whether the value is a known member of the GetReportParamsPart enum.
+func (e GetReportParamsPart) Valid() bool {
+	switch e {
+	case GetReportParamsPartBindings:
+		return true
+	case GetReportParamsPartDue:
+		return true
+	case GetReportParamsPartFindings:
+		return true
+	case GetReportParamsPartRenewed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListServersParamsSort.
 const (
 	ListServersParamsSortMinusName ListServersParamsSort = "-name"
@@ -820,6 +994,22 @@ func (e ListServersParamsSort) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Acceptance The finding is known and let be.
+type Acceptance struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// AcceptanceRequest defines model for AcceptanceRequest.
+type AcceptanceRequest struct {
+	Reason string `json:"reason"`
+
+	// Until in the future, at most 366 days from now
+	Until time.Time `json:"until"`
 }
 
 // Agreement defines model for Agreement.
@@ -839,8 +1029,19 @@ type AudienceView struct {
 	Trusted  bool        `json:"trusted"`
 }
 
+// Belongs What a host, or a server as a whole, belongs to by the estate.
+type Belongs struct {
+	Group *string `json:"group,omitempty"`
+
+	// Owner its own, its group's or the estate's
+	Owner *string   `json:"owner,omitempty"`
+	Tags  *[]string `json:"tags,omitempty"`
+}
+
 // Binding defines model for Binding.
 type Binding struct {
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs     *Belongs     `json:"belongs,omitempty"`
 	Cause       string       `json:"cause"`
 	Certificate *Fingerprint `json:"certificate,omitempty"`
 	DaysLeft    *int         `json:"days_left,omitempty"`
@@ -964,9 +1165,12 @@ type CertificateDetail struct {
 	Findings   []Finding   `json:"findings"`
 	IssuerName string      `json:"issuer_name"`
 	Pem        string      `json:"pem"`
-	Sightings  []Sighting  `json:"sightings"`
-	Signature  string      `json:"signature"`
-	Subject    string      `json:"subject"`
+
+	// Rhythm How the certificates before it were replaced, where it is shown.
+	Rhythm    *Rhythm    `json:"rhythm,omitempty"`
+	Sightings []Sighting `json:"sightings"`
+	Signature string     `json:"signature"`
+	Subject   string     `json:"subject"`
 }
 
 // CertificatePage defines model for CertificatePage.
@@ -1041,16 +1245,88 @@ type DayCount struct {
 	Day   openapi_types.Date `json:"day"`
 }
 
+// Draft defines model for Draft.
+type Draft struct {
+	// Changes against the estate in force
+	Changes []DraftChange `json:"changes"`
+
+	// Doubted hosts that stand in it as comments
+	Doubted int `json:"doubted"`
+	Servers int `json:"servers"`
+
+	// Text of the estate file, with where each line comes from
+	Text string `json:"text"`
+
+	// Watched hosts
+	Watched int `json:"watched"`
+}
+
+// DraftChange defines model for DraftChange.
+type DraftChange struct {
+	At   string        `json:"at"`
+	From string        `json:"from"`
+	Host string        `json:"host"`
+	Is   DraftChangeIs `json:"is"`
+}
+
+// DraftChangeIs defines model for DraftChange.Is.
+type DraftChangeIs string
+
+// DraftRequest Paths are of the service's machine. Without a source the servers of that machine are read.
+type DraftRequest struct {
+	Allow *[]string `json:"allow,omitempty"`
+
+	// Certificates folders of certificates
+	Certificates *[]string `json:"certificates,omitempty"`
+
+	// Configurations PATH[@ADDRESS,...]
+	Configurations *[]string `json:"configurations,omitempty"`
+
+	// Here the servers of this machine, beside other sources
+	Here *bool `json:"here,omitempty"`
+
+	// HostKeys that were agreed to, as a refusal has shown them
+	HostKeys *[]string `json:"host_keys,omitempty"`
+
+	// Key SSH: private key file
+	Key        *string   `json:"key,omitempty"`
+	KnownHosts *string   `json:"known_hosts,omitempty"`
+	Mains      *[]string `json:"mains,omitempty"`
+
+	// Name of the estate
+	Name   *string   `json:"name,omitempty"`
+	Names  *[]string `json:"names,omitempty"`
+	Origin *string   `json:"origin,omitempty"`
+	Ports  *[]int    `json:"ports,omitempty"`
+	Public *bool     `json:"public,omitempty"`
+	Ranges *[]string `json:"ranges,omitempty"`
+	Roots  *[]string `json:"roots,omitempty"`
+
+	// Servers [USER@]HOST[:PORT], over SSH
+	Servers *[]string `json:"servers,omitempty"`
+
+	// Transfers ZONE@SERVER[:PORT]
+	Transfers *[]string `json:"transfers,omitempty"`
+
+	// Zone text of a zone (RFC 1035)
+	Zone *string `json:"zone,omitempty"`
+}
+
 // Estate defines model for Estate.
 type Estate struct {
 	AppliedAt time.Time        `json:"applied_at"`
 	Audiences []EstateAudience `json:"audiences"`
 	Endpoints int              `json:"endpoints"`
 	File      string           `json:"file"`
+	Groups    []string         `json:"groups"`
 	Hosts     []EstateHost     `json:"hosts"`
 	Name      string           `json:"name"`
+	Owners    []string         `json:"owners"`
 	Servers   []EstateServer   `json:"servers"`
-	Text      string           `json:"text"`
+
+	// Tags of its hosts
+	Tags []string `json:"tags"`
+	Text string   `json:"text"`
 }
 
 // EstateAudience defines model for EstateAudience.
@@ -1083,6 +1359,22 @@ type EstateChanges struct {
 	Replaces *string `json:"replaces,omitempty"`
 }
 
+// EstateExport defines model for EstateExport.
+type EstateExport struct {
+	// File a name for it
+	File string `json:"file"`
+
+	// Files certificate files it mentions, by their path beside it
+	Files map[string]string `json:"files"`
+
+	// Hosts that were taken in here
+	Hosts int `json:"hosts"`
+
+	// Mandates that were made here
+	Mandates int    `json:"mandates"`
+	Text     string `json:"text"`
+}
+
 // EstateFile defines model for EstateFile.
 type EstateFile struct {
 	// Attachments the certificate files it mentions, by the path written there
@@ -1090,6 +1382,17 @@ type EstateFile struct {
 
 	// File name of the estate file, said in errors
 	File string `json:"file"`
+
+	// Here what it mentions and was not sent along is taken as it is in force, or read where the service runs
+	Here *bool `json:"here,omitempty"`
+
+	// Parts the files that declare it together; file is then their folder
+	Parts *[]struct {
+		File string `json:"file"`
+		Text string `json:"text"`
+	} `json:"parts,omitempty"`
+
+	// Text empty where several files declare the estate together
 	Text string `json:"text"`
 }
 
@@ -1098,8 +1401,12 @@ type EstateHost struct {
 	At        []string `json:"at"`
 	Audiences []string `json:"audiences"`
 
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs *Belongs `json:"belongs,omitempty"`
+
 	// By who has taken it in here; absent for one of the file
-	By *string `json:"by,omitempty"`
+	By   *string `json:"by,omitempty"`
+	File *string `json:"file,omitempty"`
 
 	// Line in the file; 0 for one that was taken in here
 	Line              int     `json:"line"`
@@ -1111,6 +1418,7 @@ type EstateHost struct {
 // EstateServer defines model for EstateServer.
 type EstateServer struct {
 	Addresses []string `json:"addresses"`
+	File      *string  `json:"file,omitempty"`
 	Kind      string   `json:"kind"`
 	Line      int      `json:"line"`
 	Name      string   `json:"name"`
@@ -1149,6 +1457,35 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// Feed defines model for Feed.
+type Feed struct {
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+	Name   string    `json:"name"`
+
+	// Owner only what is theirs; empty for all
+	Owner string `json:"owner"`
+
+	// Path of the address, with its secret; only when it is made
+	Path   *string    `json:"path,omitempty"`
+	Person string     `json:"person"`
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// FeedList defines model for FeedList.
+type FeedList struct {
+	Items []Feed `json:"items"`
+}
+
+// FeedRequest defines model for FeedRequest.
+type FeedRequest struct {
+	// Name what it is for
+	Name string `json:"name"`
+
+	// Owner only what is theirs; all when left out
+	Owner *string `json:"owner,omitempty"`
+}
+
 // FileChange defines model for FileChange.
 type FileChange struct {
 	// Diff unified
@@ -1167,6 +1504,11 @@ type FileName struct {
 
 // Finding defines model for Finding.
 type Finding struct {
+	// Acceptance The finding is known and let be.
+	Acceptance *Acceptance `json:"acceptance,omitempty"`
+
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs     *Belongs     `json:"belongs,omitempty"`
 	Cause       string       `json:"cause"`
 	Certificate *Fingerprint `json:"certificate,omitempty"`
 	ClosedAt    *time.Time   `json:"closed_at,omitempty"`
@@ -1294,7 +1636,10 @@ type HostRequest struct {
 
 	// Audiences by name; the first of the estate without any
 	Audiences *[]string `json:"audiences,omitempty"`
+	Group     *string   `json:"group,omitempty"`
 	Name      string    `json:"name"`
+	Owner     *string   `json:"owner,omitempty"`
+	Tags      *[]string `json:"tags,omitempty"`
 
 	// Wanted of its certificate
 	Wanted *struct {
@@ -1775,6 +2120,69 @@ type NewToken struct {
 	Token  Token  `json:"token"`
 }
 
+// Notice defines model for Notice.
+type Notice struct {
+	By          NoticeBy   `json:"by"`
+	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
+	Html        *string    `json:"html,omitempty"`
+
+	// Id 0 in a preview
+	Id     int64      `json:"id"`
+	Kind   NoticeKind `json:"kind"`
+	MadeAt time.Time  `json:"made_at"`
+
+	// NextAt of the next try
+	NextAt *time.Time `json:"next_at,omitempty"`
+	Owner  string     `json:"owner"`
+
+	// Payload for programs
+	Payload  *map[string]interface{} `json:"payload,omitempty"`
+	Receiver string                  `json:"receiver"`
+	State    NoticeState             `json:"state"`
+	Subject  string                  `json:"subject"`
+
+	// Text for people; not in lists
+	Text  *string `json:"text,omitempty"`
+	Tries int     `json:"tries"`
+
+	// Trouble what the last try came to
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// NoticeBy defines model for Notice.By.
+type NoticeBy string
+
+// NoticeKind defines model for Notice.Kind.
+type NoticeKind string
+
+// NoticeState defines model for Notice.State.
+type NoticeState string
+
+// NoticeList defines model for NoticeList.
+type NoticeList struct {
+	Items []Notice `json:"items"`
+}
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items      []Notice `json:"items"`
+	NextCursor *string  `json:"next_cursor,omitempty"`
+}
+
+// NoticePreviewRequest defines model for NoticePreviewRequest.
+type NoticePreviewRequest struct {
+	Kind  *NoticePreviewRequestKind `json:"kind,omitempty"`
+	Owner string                    `json:"owner"`
+}
+
+// NoticePreviewRequestKind defines model for NoticePreviewRequest.Kind.
+type NoticePreviewRequestKind string
+
+// NoticeTestRequest defines model for NoticeTestRequest.
+type NoticeTestRequest struct {
+	Owner string `json:"owner"`
+}
+
 // Order defines model for Order.
 type Order struct {
 	BegunAt     time.Time     `json:"begun_at"`
@@ -1836,6 +2244,36 @@ type OrderStep struct {
 
 // OrderStepOutcome defines model for OrderStep.Outcome.
 type OrderStepOutcome string
+
+// Owner defines model for Owner.
+type Owner struct {
+	Bindings int `json:"bindings"`
+
+	// Default what names no owner is theirs
+	Default     bool           `json:"default"`
+	Findings    SeverityCounts `json:"findings"`
+	Groups      []string       `json:"groups"`
+	Hosts       int            `json:"hosts"`
+	Mail        []string       `json:"mail"`
+	Name        string         `json:"name"`
+	SilentUntil *time.Time     `json:"silent_until,omitempty"`
+
+	// ToldAt the last message but digests
+	ToldAt *time.Time `json:"told_at,omitempty"`
+
+	// Webhook its address, without what follows the path
+	Webhook *string `json:"webhook,omitempty"`
+}
+
+// OwnerList defines model for OwnerList.
+type OwnerList struct {
+	// Digest when how things stand is told each day
+	Digest *string `json:"digest,omitempty"`
+
+	// Gather each gets one message in so long; absent when nobody is told
+	Gather *string `json:"gather,omitempty"`
+	Items  []Owner `json:"items"`
+}
 
 // PassphraseChange defines model for PassphraseChange.
 type PassphraseChange struct {
@@ -1970,6 +2408,130 @@ type Renewal struct {
 	Server  string `json:"server"`
 }
 
+// Report defines model for Report.
+type Report struct {
+	// AllBindings how many there were; those listed may be fewer
+	AllBindings int `json:"all_bindings"`
+
+	// At the state is of
+	At       time.Time       `json:"at"`
+	Bindings []ReportBinding `json:"bindings"`
+
+	// Due certificates in use that ended in the 90 days after
+	Due []ReportDue `json:"due"`
+
+	// Each open findings at the end of each day before
+	Each []ReportDay `json:"each"`
+
+	// Ended certificates in use that had ended
+	Ended  int    `json:"ended"`
+	Estate string `json:"estate"`
+
+	// Findings that were open then, worst first
+	Findings []ReportFinding `json:"findings"`
+
+	// InUse certificates
+	InUse  int            `json:"in_use"`
+	MadeAt time.Time      `json:"made_at"`
+	Open   SeverityCounts `json:"open"`
+
+	// Renewed what orders and installations came to in the 30 days before, newest first
+	Renewed []ReportRenewal `json:"renewed"`
+}
+
+// ReportBinding defines model for ReportBinding.
+type ReportBinding struct {
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs     *Belongs     `json:"belongs,omitempty"`
+	Certificate *Fingerprint `json:"certificate,omitempty"`
+	CommonName  *string      `json:"common_name,omitempty"`
+	Endpoint    string       `json:"endpoint"`
+	Host        string       `json:"host"`
+	Issuer      *string      `json:"issuer,omitempty"`
+	NotAfter    *time.Time   `json:"not_after,omitempty"`
+	Outcome     string       `json:"outcome"`
+	Server      string       `json:"server"`
+	Severity    *Severity    `json:"severity,omitempty"`
+
+	// Since it was seen first
+	Since time.Time `json:"since"`
+}
+
+// ReportDay defines model for ReportDay.
+type ReportDay struct {
+	Broken int       `json:"broken"`
+	Day    time.Time `json:"day"`
+	Due    int       `json:"due"`
+	Note   int       `json:"note"`
+	Weak   int       `json:"weak"`
+}
+
+// ReportDue defines model for ReportDue.
+type ReportDue struct {
+	Bindings   int    `json:"bindings"`
+	CommonName string `json:"common_name"`
+
+	// DaysLeft on that day
+	DaysLeft int `json:"days_left"`
+
+	// Hosts some of them
+	Hosts    []string    `json:"hosts"`
+	Issuer   string      `json:"issuer"`
+	NotAfter time.Time   `json:"not_after"`
+	Sha256   Fingerprint `json:"sha256"`
+}
+
+// ReportFinding defines model for ReportFinding.
+type ReportFinding struct {
+	// Acceptance The finding is known and let be.
+	Acceptance *Acceptance `json:"acceptance,omitempty"`
+	Cause      string      `json:"cause"`
+
+	// ClosedAt since then
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+	Code     string     `json:"code"`
+
+	// Days it had been open
+	Days     int       `json:"days"`
+	Id       int64     `json:"id"`
+	OpenedAt time.Time `json:"opened_at"`
+	Owner    *string   `json:"owner,omitempty"`
+	Remedy   string    `json:"remedy"`
+	Severity Severity  `json:"severity"`
+
+	// What host and endpoint, or server
+	What string `json:"what"`
+}
+
+// ReportRenewal defines model for ReportRenewal.
+type ReportRenewal struct {
+	At       time.Time  `json:"at"`
+	By       string     `json:"by"`
+	Mandate  string     `json:"mandate"`
+	NotAfter *time.Time `json:"not_after,omitempty"`
+
+	// Server it was installed on; empty for an order
+	Server string `json:"server"`
+	State  string `json:"state"`
+
+	// Words why not
+	Words *string `json:"words,omitempty"`
+}
+
+// Rhythm How the certificates before it were replaced, where it is shown.
+type Rhythm struct {
+	// DaysBefore of its end one like it is usually replaced; negative for after it
+	DaysBefore int `json:"days_before"`
+
+	// Issuer of the last
+	Issuer string `json:"issuer"`
+
+	// Key whether the key changes with it, in words
+	Key   string    `json:"key"`
+	Last  time.Time `json:"last"`
+	Times int       `json:"times"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -1992,6 +2554,28 @@ type SafeState struct {
 
 	// Source where the keys come from
 	Source string `json:"source"`
+}
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	// Every between two surveys of the estate, such as 6h, or never
+	Every string `json:"every"`
+
+	// Files the same for a glance whether files of configurations have changed, whose server is then read and looked at
+	Files string        `json:"files"`
+	Parts []WatchedPart `json:"parts"`
+
+	// Quiet hours in which nothing is begun by itself, by the clock of the service's machine
+	Quiet *string `json:"quiet,omitempty"`
+
+	// QuietNow it is one of these
+	QuietNow bool `json:"quiet_now"`
+
+	// Stale bindings that were looked at longer ago than two intervals
+	Stale int `json:"stale"`
+
+	// Troubled the same for what is broken or due
+	Troubled string `json:"troubled"`
 }
 
 // Server defines model for Server.
@@ -2077,10 +2661,12 @@ type Severity string
 
 // SeverityCounts defines model for SeverityCounts.
 type SeverityCounts struct {
-	Broken int `json:"broken"`
-	Due    int `json:"due"`
-	Note   int `json:"note"`
-	Weak   int `json:"weak"`
+	// Accepted let be until a day; not counted among the others
+	Accepted int `json:"accepted"`
+	Broken   int `json:"broken"`
+	Due      int `json:"due"`
+	Note     int `json:"note"`
+	Weak     int `json:"weak"`
 }
 
 // Sighting defines model for Sighting.
@@ -2111,6 +2697,53 @@ type SignedIn struct {
 
 	// Token name of the token that was shown; none for a session
 	Token *string `json:"token,omitempty"`
+}
+
+// Silence defines model for Silence.
+type Silence struct {
+	By     string    `json:"by"`
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+
+	// Owner empty for all
+	Owner  string    `json:"owner"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// SilenceList defines model for SilenceList.
+type SilenceList struct {
+	Items []Silence `json:"items"`
+}
+
+// SilenceRequest defines model for SilenceRequest.
+type SilenceRequest struct {
+	// Owner all when left out
+	Owner  *string `json:"owner,omitempty"`
+	Reason string  `json:"reason"`
+
+	// Until in the future, at most 31 days from now
+	Until time.Time `json:"until"`
+}
+
+// Since What happened since it was looked at last.
+type Since struct {
+	At time.Time `json:"at"`
+
+	// Closed findings
+	Closed int `json:"closed"`
+
+	// Failed orders, and installations that were taken back or are stuck
+	Failed int `json:"failed"`
+
+	// Installed certificates, and findings mended
+	Installed int `json:"installed"`
+
+	// Issued certificates
+	Issued int `json:"issued"`
+
+	// Opened findings, also those that came back
+	Opened int `json:"opened"`
 }
 
 // Site defines model for Site.
@@ -2195,6 +2828,9 @@ type SitePage struct {
 
 // Survey defines model for Survey.
 type Survey struct {
+	// BegunBy who; insegna for the schedule and after an installation, empty before that was kept
+	BegunBy string `json:"begun_by"`
+
 	// Changed targets that show something else than before
 	Changed    int        `json:"changed"`
 	Closed     int        `json:"closed"`
@@ -2203,9 +2839,12 @@ type Survey struct {
 	Done       int        `json:"done"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
 	Id         int64      `json:"id"`
-	Opened     int        `json:"opened"`
 
-	// Scope the whole estate, a host or a server
+	// Missed by the schedule before it, for which it makes up
+	Missed int `json:"missed"`
+	Opened int `json:"opened"`
+
+	// Scope the whole estate, a host, a server, or a part of the schedule
 	Scope string `json:"scope"`
 
 	// Servers configurations to read
@@ -2252,6 +2891,9 @@ type SurveyPage struct {
 
 // SurveyRequest defines model for SurveyRequest.
 type SurveyRequest struct {
+	// Group only hosts of this group
+	Group *string `json:"group,omitempty"`
+
 	// Host only this host
 	Host *string `json:"host,omitempty"`
 
@@ -2296,9 +2938,18 @@ type Today struct {
 	// Lanes the served certificates that end first
 	Lanes []Lane `json:"lanes"`
 
+	// NextSurvey one that is begun by itself, the first; absent for never
+	NextSurvey *time.Time `json:"next_survey,omitempty"`
+
 	// Ordered orders begun by itself of late, and the last of a mandate where it failed
 	Ordered []Order `json:"ordered"`
-	Survey  *Survey `json:"survey,omitempty"`
+
+	// Since What happened since it was looked at last.
+	Since *Since `json:"since,omitempty"`
+
+	// Stale bindings that were looked at longer ago than their schedule allows
+	Stale  int     `json:"stale"`
+	Survey *Survey `json:"survey,omitempty"`
 
 	// Worst the open findings that come first
 	Worst []Finding `json:"worst"`
@@ -2412,6 +3063,26 @@ type VisitStep struct {
 // VisitStepStep defines model for VisitStep.Step.
 type VisitStepStep string
 
+// WatchedPart defines model for WatchedPart.
+type WatchedPart struct {
+	Every string `json:"every"`
+
+	// Last a survey of it was begun, by anybody
+	Last *time.Time `json:"last,omitempty"`
+
+	// Missed that were due before the next one and did not come, since the service was down or busy; it makes up for them
+	Missed int `json:"missed"`
+
+	// Next one is begun by itself; absent for never
+	Next *time.Time `json:"next,omitempty"`
+
+	// Runs one is under way
+	Runs bool `json:"runs"`
+
+	// Scope what is looked at
+	Scope string `json:"scope"`
+}
+
 // Wave defines model for Wave.
 type Wave struct {
 	Advice     string     `json:"advice"`
@@ -2464,6 +3135,15 @@ type Cursor = string
 // Limit defines model for Limit.
 type Limit = int
 
+// OfGroup defines model for OfGroup.
+type OfGroup = []string
+
+// OfOwner defines model for OfOwner.
+type OfOwner = []string
+
+// OfTag defines model for OfTag.
+type OfTag = []string
+
 // OrderNumber defines model for OrderNumber.
 type OrderNumber = int64
 
@@ -2489,6 +3169,15 @@ type ListBindingsParams struct {
 	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
 	Server  *string    `form:"server,omitempty" json:"server,omitempty"`
 
+	// Group only about hosts of these groups
+	Group *OfGroup `form:"group,omitempty" json:"group,omitempty"`
+
+	// Owner only about what is theirs
+	Owner *OfOwner `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Tag only about hosts with one of these tags
+	Tag *OfTag `form:"tag,omitempty" json:"tag,omitempty"`
+
 	// Certificate SHA-256 of the certificate served
 	Certificate *Fingerprint            `form:"certificate,omitempty" json:"certificate,omitempty"`
 	Sort        *ListBindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
@@ -2510,6 +3199,15 @@ type ListCertificatesParams struct {
 	DaysLeftMax *int                        `form:"days_left_max,omitempty" json:"days_left_max,omitempty"`
 	DaysLeftMin *int                        `form:"days_left_min,omitempty" json:"days_left_min,omitempty"`
 	Kind        *ListCertificatesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Group only about hosts of these groups
+	Group *OfGroup `form:"group,omitempty" json:"group,omitempty"`
+
+	// Owner only about what is theirs
+	Owner *OfOwner `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Tag only about hosts with one of these tags
+	Tag *OfTag `form:"tag,omitempty" json:"tag,omitempty"`
 
 	// InUse only those served somewhere now (true) or nowhere (false)
 	InUse *bool                       `form:"in_use,omitempty" json:"in_use,omitempty"`
@@ -2534,9 +3232,20 @@ type ListFindingsParams struct {
 	Code     *string     `form:"code,omitempty" json:"code,omitempty"`
 
 	// Server only of this server and its bindings
-	Server *string                  `form:"server,omitempty" json:"server,omitempty"`
-	State  *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Sort   *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
+	Server *string `form:"server,omitempty" json:"server,omitempty"`
+
+	// Group only about hosts of these groups
+	Group *OfGroup `form:"group,omitempty" json:"group,omitempty"`
+
+	// Owner only about what is theirs
+	Owner *OfOwner `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Tag only about hosts with one of these tags
+	Tag *OfTag `form:"tag,omitempty" json:"tag,omitempty"`
+
+	// State accepted are open and let be until a day
+	State *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Sort  *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Cursor next_cursor of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -2606,6 +3315,21 @@ type RemoveMandateParams struct {
 	Used *bool `form:"used,omitempty" json:"used,omitempty"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	Owner *string `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// State undelivered were tried at least once in vain
+	State *ListNoticesParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListNoticesParamsState defines parameters for ListNotices.
+type ListNoticesParamsState string
+
 // ListOrdersParams defines parameters for ListOrders.
 type ListOrdersParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2614,6 +3338,22 @@ type ListOrdersParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	// Day the state is of its end; of now for today, and when left out
+	Day    *openapi_types.Date    `form:"day,omitempty" json:"day,omitempty"`
+	Format *GetReportParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Part of a report as CSV
+	Part *GetReportParamsPart `form:"part,omitempty" json:"part,omitempty"`
+}
+
+// GetReportParamsFormat defines parameters for GetReport.
+type GetReportParamsFormat string
+
+// GetReportParamsPart defines parameters for GetReport.
+type GetReportParamsPart string
 
 // ListServersParams defines parameters for ListServers.
 type ListServersParams struct {
@@ -2692,6 +3432,12 @@ type GetSurveyChangesParams struct {
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// GetTodayParams defines parameters for GetToday.
+type GetTodayParams struct {
+	// Since when it was looked at last: what happened after that is counted
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+}
+
 // ListWavesParams defines parameters for ListWaves.
 type ListWavesParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2710,14 +3456,26 @@ type AddCredentialJSONRequestBody = CredentialValue
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
+// DraftEstateJSONRequestBody defines body for DraftEstate for application/json ContentType.
+type DraftEstateJSONRequestBody = DraftRequest
+
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
+
+// MakeFeedJSONRequestBody defines body for MakeFeed for application/json ContentType.
+type MakeFeedJSONRequestBody = FeedRequest
 
 // PreviewMendingJSONRequestBody defines body for PreviewMending for application/json ContentType.
 type PreviewMendingJSONRequestBody = MendRequest
 
+// AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
+type AcceptFindingJSONRequestBody = AcceptanceRequest
+
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody = HostRequest
+
+// ChangeHostJSONRequestBody defines body for ChangeHost for application/json ContentType.
+type ChangeHostJSONRequestBody = HostRequest
 
 // BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
 type BeginHttpsJSONRequestBody = HttpsRequest
@@ -2727,6 +3485,12 @@ type PreviewInstallationJSONRequestBody = InstallationRequest
 
 // AddMandateJSONRequestBody defines body for AddMandate for application/json ContentType.
 type AddMandateJSONRequestBody = MandateText
+
+// PreviewNoticeJSONRequestBody defines body for PreviewNotice for application/json ContentType.
+type PreviewNoticeJSONRequestBody = NoticePreviewRequest
+
+// TestNoticeJSONRequestBody defines body for TestNotice for application/json ContentType.
+type TestNoticeJSONRequestBody = NoticeTestRequest
 
 // BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
 type BeginOrderJSONRequestBody = OrderRequest
@@ -2754,6 +3518,9 @@ type ChangePassphraseJSONRequestBody = PassphraseChange
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUpRequest
+
+// AddSilenceJSONRequestBody defines body for AddSilence for application/json ContentType.
+type AddSilenceJSONRequestBody = SilenceRequest
 
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = SurveyRequest
@@ -2843,6 +3610,11 @@ type ClientInterface interface {
 	// Corresponds with GET /bindings (the `ListBindings` operationId).
 	ListBindings(ctx context.Context, params *ListBindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCalendar Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address
+	//
+	// Corresponds with GET /calendar/{token} (the `GetCalendar` operationId).
+	GetCalendar(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCas The CAs of the estate with their terms, accounts and budgets
 	//
 	// Corresponds with GET /cas (the `ListCas` operationId).
@@ -2915,6 +3687,25 @@ type ClientInterface interface {
 	// Corresponds with POST /estate/apply (the `ApplyEstate` operationId).
 	ApplyEstate(ctx context.Context, body ApplyEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DraftEstateWithBody Drafts an estate file from what is there, on the service's machine; changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+	DraftEstateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftEstate Drafts an estate file from what is there, on the service's machine; changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+	DraftEstate(ctx context.Context, body DraftEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportEstate The estate in force as a file that can be applied elsewhere, with what was made here
+	//
+	// Corresponds with GET /estate/export (the `ExportEstate` operationId).
+	ExportEstate(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PreviewEstateWithBody What applying a file would change
 	//
 	// Takes any type of body and a specified content type.
@@ -2928,6 +3719,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /estate/preview (the `PreviewEstate` operationId).
 	PreviewEstate(ctx context.Context, body PreviewEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFeeds The caller's own addresses of the calendar; an admin sees everybody's
+	//
+	// Corresponds with GET /feeds (the `ListFeeds` operationId).
+	ListFeeds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFeedWithBody Makes an address of the calendar, which is shown once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /feeds (the `MakeFeed` operationId).
+	MakeFeedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFeed Makes an address of the calendar, which is shown once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /feeds (the `MakeFeed` operationId).
+	MakeFeed(ctx context.Context, body MakeFeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeFeed Ends an address of the calendar
+	//
+	// Corresponds with DELETE /feeds/{id} (the `RevokeFeed` operationId).
+	RevokeFeed(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListFindings Findings, worst first
 	//
@@ -2957,6 +3772,29 @@ type ClientInterface interface {
 	// Corresponds with GET /findings/{id} (the `GetFinding` operationId).
 	GetFinding(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// EndAcceptance Opens a finding again that was accepted
+	//
+	// Corresponds with DELETE /findings/{id}/acceptance (the `EndAcceptance` operationId).
+	EndAcceptance(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFindingWithBody Lets an open finding be until a day, with a reason
+	//
+	// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+	AcceptFindingWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFinding Lets an open finding be until a day, with a reason
+	//
+	// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+	AcceptFinding(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth Whether the process is alive
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
@@ -2980,6 +3818,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
 	RemoveHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHostWithBody Makes a host another that was taken in here
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+	ChangeHostWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHost Makes a host another that was taken in here
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+	ChangeHost(ctx context.Context, host string, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListHttps Sites on their way to https and those that went, newest first
 	//
@@ -3103,6 +3955,54 @@ type ClientInterface interface {
 	// Corresponds with POST /mandates/{name}/visit (the `VisitMandate` operationId).
 	VisitMandate(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMetrics Figures for a monitoring that is there already, in OpenMetrics
+	//
+	// Corresponds with GET /metrics (the `GetMetrics` operationId).
+	GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices Messages to owners, newest first
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewNoticeWithBody What an owner would be told of how things stand; nothing is sent
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+	PreviewNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewNotice What an owner would be told of how things stand; nothing is sent
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+	PreviewNotice(ctx context.Context, body PreviewNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestNoticeWithBody Sends a test to each address of an owner
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notices/test (the `TestNotice` operationId).
+	TestNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestNotice Sends a test to each address of an owner
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notices/test (the `TestNotice` operationId).
+	TestNotice(ctx context.Context, body TestNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNotice One message with what is in it
+	//
+	// Corresponds with GET /notices/{id} (the `GetNotice` operationId).
+	GetNotice(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryNotice Tries again to deliver a message that was not
+	//
+	// Corresponds with POST /notices/{id}/try (the `TryNotice` operationId).
+	TryNotice(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListOrders Orders, newest first
 	//
 	// Corresponds with GET /orders (the `ListOrders` operationId).
@@ -3145,6 +4045,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 	TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListOwners Who is told of what is wrong, and what is theirs
+	//
+	// Corresponds with GET /owners (the `ListOwners` operationId).
+	ListOwners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPeople Everybody who may sign in
 	//
@@ -3194,6 +4099,11 @@ type ClientInterface interface {
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetReport The estate on a day, for others
+	//
+	// Corresponds with GET /report (the `GetReport` operationId).
+	GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSafe Which key encrypts, and what earlier ones still hold
 	//
 	// Corresponds with GET /safe (the `GetSafe` operationId).
@@ -3212,6 +4122,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
 	RenewSafeKey(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSchedule What is looked at by itself, when it was last and when it will be next
+	//
+	// Corresponds with GET /schedule (the `GetSchedule` operationId).
+	GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServers Servers with what is known of their configuration
 	//
@@ -3319,6 +4234,34 @@ type ClientInterface interface {
 	// Corresponds with POST /set-up (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSilences Whiles in which nobody is told anything, that last
+	//
+	// Corresponds with GET /silences (the `ListSilences` operationId).
+	ListSilences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSilenceWithBody Has an owner, or nobody, told anything until a time
+	//
+	// What happens meanwhile is told when it has passed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /silences (the `AddSilence` operationId).
+	AddSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSilence Has an owner, or nobody, told anything until a time
+	//
+	// What happens meanwhile is told when it has passed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /silences (the `AddSilence` operationId).
+	AddSilence(ctx context.Context, body AddSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSilence Ends a silence before its time
+	//
+	// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+	EndSilence(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSurveys Surveys, newest first
 	//
 	// Corresponds with GET /surveys (the `ListSurveys` operationId).
@@ -3351,7 +4294,7 @@ type ClientInterface interface {
 	// GetToday How things stand
 	//
 	// Corresponds with GET /today (the `GetToday` operationId).
-	GetToday(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetToday(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens One's own tokens; an admin sees everybody's
 	//
@@ -3422,6 +4365,21 @@ type ClientInterface interface {
 // Corresponds with GET /bindings (the `ListBindings` operationId).
 func (c *Client) ListBindings(ctx context.Context, params *ListBindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListBindingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCalendar Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address
+//
+// Corresponds with GET /calendar/{token} (the `GetCalendar` operationId).
+func (c *Client) GetCalendar(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCalendarRequest(c.Server, token)
 	if err != nil {
 		return nil, err
 	}
@@ -3624,6 +4582,55 @@ func (c *Client) ApplyEstate(ctx context.Context, body ApplyEstateJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// DraftEstateWithBody Drafts an estate file from what is there, on the service's machine; changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+func (c *Client) DraftEstateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftEstateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftEstate Drafts an estate file from what is there, on the service's machine; changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+func (c *Client) DraftEstate(ctx context.Context, body DraftEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftEstateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportEstate The estate in force as a file that can be applied elsewhere, with what was made here
+//
+// Corresponds with GET /estate/export (the `ExportEstate` operationId).
+func (c *Client) ExportEstate(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportEstateRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PreviewEstateWithBody What applying a file would change
 //
 // Takes any type of body and a specified content type.
@@ -3648,6 +4655,70 @@ func (c *Client) PreviewEstateWithBody(ctx context.Context, contentType string, 
 // Corresponds with POST /estate/preview (the `PreviewEstate` operationId).
 func (c *Client) PreviewEstate(ctx context.Context, body PreviewEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewEstateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFeeds The caller's own addresses of the calendar; an admin sees everybody's
+//
+// Corresponds with GET /feeds (the `ListFeeds` operationId).
+func (c *Client) ListFeeds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFeedsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFeedWithBody Makes an address of the calendar, which is shown once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /feeds (the `MakeFeed` operationId).
+func (c *Client) MakeFeedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFeedRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFeed Makes an address of the calendar, which is shown once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /feeds (the `MakeFeed` operationId).
+func (c *Client) MakeFeed(ctx context.Context, body MakeFeedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFeedRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeFeed Ends an address of the calendar
+//
+// Corresponds with DELETE /feeds/{id} (the `RevokeFeed` operationId).
+func (c *Client) RevokeFeed(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeFeedRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3726,6 +4797,59 @@ func (c *Client) GetFinding(ctx context.Context, id int64, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// EndAcceptance Opens a finding again that was accepted
+//
+// Corresponds with DELETE /findings/{id}/acceptance (the `EndAcceptance` operationId).
+func (c *Client) EndAcceptance(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndAcceptanceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFindingWithBody Lets an open finding be until a day, with a reason
+//
+// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+func (c *Client) AcceptFindingWithBody(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFindingRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFinding Lets an open finding be until a day, with a reason
+//
+// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+func (c *Client) AcceptFinding(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFindingRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHealth Whether the process is alive
 //
 // Corresponds with GET /health (the `GetHealth` operationId).
@@ -3780,6 +4904,40 @@ func (c *Client) AddHost(ctx context.Context, body AddHostJSONRequestBody, reqEd
 // Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
 func (c *Client) RemoveHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHostWithBody Makes a host another that was taken in here
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+func (c *Client) ChangeHostWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHost Makes a host another that was taken in here
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+func (c *Client) ChangeHost(ctx context.Context, host string, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4132,6 +5290,134 @@ func (c *Client) VisitMandate(ctx context.Context, name ShortName, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// GetMetrics Figures for a monitoring that is there already, in OpenMetrics
+//
+// Corresponds with GET /metrics (the `GetMetrics` operationId).
+func (c *Client) GetMetrics(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMetricsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices Messages to owners, newest first
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewNoticeWithBody What an owner would be told of how things stand; nothing is sent
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+func (c *Client) PreviewNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewNoticeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewNotice What an owner would be told of how things stand; nothing is sent
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+func (c *Client) PreviewNotice(ctx context.Context, body PreviewNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewNoticeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestNoticeWithBody Sends a test to each address of an owner
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notices/test (the `TestNotice` operationId).
+func (c *Client) TestNoticeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestNoticeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestNotice Sends a test to each address of an owner
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notices/test (the `TestNotice` operationId).
+func (c *Client) TestNotice(ctx context.Context, body TestNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestNoticeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNotice One message with what is in it
+//
+// Corresponds with GET /notices/{id} (the `GetNotice` operationId).
+func (c *Client) GetNotice(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNoticeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryNotice Tries again to deliver a message that was not
+//
+// Corresponds with POST /notices/{id}/try (the `TryNotice` operationId).
+func (c *Client) TryNotice(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryNoticeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListOrders Orders, newest first
 //
 // Corresponds with GET /orders (the `ListOrders` operationId).
@@ -4235,6 +5521,21 @@ func (c *Client) TakeKeyWithBody(ctx context.Context, number OrderNumber, conten
 // Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 func (c *Client) TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeKeyRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListOwners Who is told of what is wrong, and what is theirs
+//
+// Corresponds with GET /owners (the `ListOwners` operationId).
+func (c *Client) ListOwners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOwnersRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4373,6 +5674,21 @@ func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
+// GetReport The estate on a day, for others
+//
+// Corresponds with GET /report (the `GetReport` operationId).
+func (c *Client) GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSafe Which key encrypts, and what earlier ones still hold
 //
 // Corresponds with GET /safe (the `GetSafe` operationId).
@@ -4412,6 +5728,21 @@ func (c *Client) RenewSafeKeyWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
 func (c *Client) RenewSafeKey(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRenewSafeKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSchedule What is looked at by itself, when it was last and when it will be next
+//
+// Corresponds with GET /schedule (the `GetSchedule` operationId).
+func (c *Client) GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScheduleRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4708,6 +6039,74 @@ func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditor
 	return c.Client.Do(req)
 }
 
+// ListSilences Whiles in which nobody is told anything, that last
+//
+// Corresponds with GET /silences (the `ListSilences` operationId).
+func (c *Client) ListSilences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSilencesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSilenceWithBody Has an owner, or nobody, told anything until a time
+//
+// What happens meanwhile is told when it has passed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /silences (the `AddSilence` operationId).
+func (c *Client) AddSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSilenceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSilence Has an owner, or nobody, told anything until a time
+//
+// What happens meanwhile is told when it has passed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /silences (the `AddSilence` operationId).
+func (c *Client) AddSilence(ctx context.Context, body AddSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSilenceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSilence Ends a silence before its time
+//
+// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+func (c *Client) EndSilence(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSilenceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSurveys Surveys, newest first
 //
 // Corresponds with GET /surveys (the `ListSurveys` operationId).
@@ -4790,8 +6189,8 @@ func (c *Client) GetSurveyChanges(ctx context.Context, id SurveyID, params *GetS
 // GetToday How things stand
 //
 // Corresponds with GET /today (the `GetToday` operationId).
-func (c *Client) GetToday(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetTodayRequest(c.Server)
+func (c *Client) GetToday(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTodayRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5039,6 +6438,42 @@ func NewListBindingsRequest(server string, params *ListBindingsParams) (*http.Re
 
 		}
 
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Owner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", *params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tag != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", *params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Certificate != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "certificate", *params.Certificate, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -5091,6 +6526,40 @@ func NewListBindingsRequest(server string, params *ListBindingsParams) (*http.Re
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCalendarRequest constructs an http.Request for the GetCalendar method
+func NewGetCalendarRequest(server string, token string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calendar/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5242,6 +6711,42 @@ func NewListCertificatesRequest(server string, params *ListCertificatesParams) (
 		if params.Kind != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Owner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", *params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tag != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", *params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5522,6 +7027,73 @@ func NewApplyEstateRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewDraftEstateRequest calls the generic DraftEstate builder with application/json body
+func NewDraftEstateRequest(server string, body DraftEstateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftEstateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDraftEstateRequestWithBody constructs an http.Request for the DraftEstate method, with any body, and a specified content type
+func NewDraftEstateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/estate/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportEstateRequest constructs an http.Request for the ExportEstate method
+func NewExportEstateRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/estate/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPreviewEstateRequest calls the generic PreviewEstate builder with application/json body
 func NewPreviewEstateRequest(server string, body PreviewEstateJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5558,6 +7130,107 @@ func NewPreviewEstateRequestWithBody(server string, contentType string, body io.
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListFeedsRequest constructs an http.Request for the ListFeeds method
+func NewListFeedsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/feeds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeFeedRequest calls the generic MakeFeed builder with application/json body
+func NewMakeFeedRequest(server string, body MakeFeedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeFeedRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeFeedRequestWithBody constructs an http.Request for the MakeFeed method, with any body, and a specified content type
+func NewMakeFeedRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/feeds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeFeedRequest constructs an http.Request for the RevokeFeed method
+func NewRevokeFeedRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/feeds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5629,6 +7302,42 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 		if params.Server != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "server", *params.Server, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Owner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", *params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tag != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", *params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5774,6 +7483,87 @@ func NewGetFindingRequest(server string, id int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewEndAcceptanceRequest constructs an http.Request for the EndAcceptance method
+func NewEndAcceptanceRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings/%s/acceptance", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptFindingRequest calls the generic AcceptFinding builder with application/json body
+func NewAcceptFindingRequest(server string, id int64, body AcceptFindingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptFindingRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcceptFindingRequestWithBody constructs an http.Request for the AcceptFinding method, with any body, and a specified content type
+func NewAcceptFindingRequestWithBody(server string, id int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings/%s/acceptance", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -5871,6 +7661,53 @@ func NewRemoveHostRequest(server string, host string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewChangeHostRequest calls the generic ChangeHost builder with application/json body
+func NewChangeHostRequest(server string, host string, body ChangeHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeHostRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewChangeHostRequestWithBody constructs an http.Request for the ChangeHost method, with any body, and a specified content type
+func NewChangeHostRequestWithBody(server string, host string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6775,6 +8612,271 @@ func NewVisitMandateRequest(server string, name ShortName) (*http.Request, error
 	return req, nil
 }
 
+// NewGetMetricsRequest constructs an http.Request for the GetMetrics method
+func NewGetMetricsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/metrics")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Owner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", *params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewNoticeRequest calls the generic PreviewNotice builder with application/json body
+func NewPreviewNoticeRequest(server string, body PreviewNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewNoticeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewNoticeRequestWithBody constructs an http.Request for the PreviewNotice method, with any body, and a specified content type
+func NewPreviewNoticeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestNoticeRequest calls the generic TestNotice builder with application/json body
+func NewTestNoticeRequest(server string, body TestNoticeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestNoticeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTestNoticeRequestWithBody constructs an http.Request for the TestNotice method, with any body, and a specified content type
+func NewTestNoticeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/test")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetNoticeRequest constructs an http.Request for the GetNotice method
+func NewGetNoticeRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryNoticeRequest constructs an http.Request for the TryNotice method
+func NewTryNoticeRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListOrdersRequest constructs an http.Request for the ListOrders method
 func NewListOrdersRequest(server string, params *ListOrdersParams) (*http.Request, error) {
 	var err error
@@ -7008,6 +9110,33 @@ func NewTakeKeyRequestWithBody(server string, number OrderNumber, contentType st
 	return req, nil
 }
 
+// NewListOwnersRequest constructs an http.Request for the ListOwners method
+func NewListOwnersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/owners")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -7217,6 +9346,84 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetReportRequest constructs an http.Request for the GetReport method
+func NewGetReportRequest(server string, params *GetReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Day != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "day", *params.Day, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Part != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "part", *params.Part, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSafeRequest constructs an http.Request for the GetSafe method
 func NewGetSafeRequest(server string) (*http.Request, error) {
 	var err error
@@ -7280,6 +9487,33 @@ func NewRenewSafeKeyRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetScheduleRequest constructs an http.Request for the GetSchedule method
+func NewGetScheduleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schedule")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8072,6 +10306,107 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewListSilencesRequest constructs an http.Request for the ListSilences method
+func NewListSilencesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/silences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddSilenceRequest calls the generic AddSilence builder with application/json body
+func NewAddSilenceRequest(server string, body AddSilenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSilenceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddSilenceRequestWithBody constructs an http.Request for the AddSilence method, with any body, and a specified content type
+func NewAddSilenceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/silences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndSilenceRequest constructs an http.Request for the EndSilence method
+func NewEndSilenceRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/silences/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSurveysRequest constructs an http.Request for the ListSurveys method
 func NewListSurveysRequest(server string, params *ListSurveysParams) (*http.Request, error) {
 	var err error
@@ -8274,7 +10609,7 @@ func NewGetSurveyChangesRequest(server string, id SurveyID, params *GetSurveyCha
 }
 
 // NewGetTodayRequest constructs an http.Request for the GetToday method
-func NewGetTodayRequest(server string) (*http.Request, error) {
+func NewGetTodayRequest(server string, params *GetTodayParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8290,6 +10625,33 @@ func NewGetTodayRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -8706,6 +11068,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /bindings (the `ListBindings` operationId).
 	ListBindingsWithResponse(ctx context.Context, params *ListBindingsParams, reqEditors ...RequestEditorFn) (*ListBindingsResponse, error)
 
+	// GetCalendarWithResponse Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /calendar/{token} (the `GetCalendar` operationId).
+	GetCalendarWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
+
 	// ListCasWithResponse The CAs of the estate with their terms, accounts and budgets
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8790,6 +11159,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /estate/apply (the `ApplyEstate` operationId).
 	ApplyEstateWithResponse(ctx context.Context, body ApplyEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyEstateResponse, error)
 
+	// DraftEstateWithBodyWithResponse Drafts an estate file from what is there, on the service's machine; changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+	DraftEstateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftEstateResponse, error)
+
+	// DraftEstateWithResponse Drafts an estate file from what is there, on the service's machine; changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+	DraftEstateWithResponse(ctx context.Context, body DraftEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftEstateResponse, error)
+
+	// ExportEstateWithResponse The estate in force as a file that can be applied elsewhere, with what was made here
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /estate/export (the `ExportEstate` operationId).
+	ExportEstateWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportEstateResponse, error)
+
 	// PreviewEstateWithBodyWithResponse What applying a file would change
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8803,6 +11193,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /estate/preview (the `PreviewEstate` operationId).
 	PreviewEstateWithResponse(ctx context.Context, body PreviewEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewEstateResponse, error)
+
+	// ListFeedsWithResponse The caller's own addresses of the calendar; an admin sees everybody's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /feeds (the `ListFeeds` operationId).
+	ListFeedsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFeedsResponse, error)
+
+	// MakeFeedWithBodyWithResponse Makes an address of the calendar, which is shown once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /feeds (the `MakeFeed` operationId).
+	MakeFeedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error)
+
+	// MakeFeedWithResponse Makes an address of the calendar, which is shown once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /feeds (the `MakeFeed` operationId).
+	MakeFeedWithResponse(ctx context.Context, body MakeFeedJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error)
+
+	// RevokeFeedWithResponse Ends an address of the calendar
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /feeds/{id} (the `RevokeFeed` operationId).
+	RevokeFeedWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeFeedResponse, error)
 
 	// ListFindingsWithResponse Findings, worst first
 	//
@@ -8836,6 +11254,31 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /findings/{id} (the `GetFinding` operationId).
 	GetFindingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetFindingResponse, error)
 
+	// EndAcceptanceWithResponse Opens a finding again that was accepted
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /findings/{id}/acceptance (the `EndAcceptance` operationId).
+	EndAcceptanceWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndAcceptanceResponse, error)
+
+	// AcceptFindingWithBodyWithResponse Lets an open finding be until a day, with a reason
+	//
+	// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+	AcceptFindingWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
+
+	// AcceptFindingWithResponse Lets an open finding be until a day, with a reason
+	//
+	// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+	AcceptFindingWithResponse(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
+
 	// GetHealthWithResponse Whether the process is alive
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8863,6 +11306,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /hosts/{host} (the `RemoveHost` operationId).
 	RemoveHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveHostResponse, error)
+
+	// ChangeHostWithBodyWithResponse Makes a host another that was taken in here
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+	ChangeHostWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
+
+	// ChangeHostWithResponse Makes a host another that was taken in here
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+	ChangeHostWithResponse(ctx context.Context, host string, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error)
 
 	// ListHttpsWithResponse Sites on their way to https and those that went, newest first
 	//
@@ -9018,6 +11475,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /mandates/{name}/visit (the `VisitMandate` operationId).
 	VisitMandateWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*VisitMandateResponse, error)
 
+	// GetMetricsWithResponse Figures for a monitoring that is there already, in OpenMetrics
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /metrics (the `GetMetrics` operationId).
+	GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error)
+
+	// ListNoticesWithResponse Messages to owners, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
+	// PreviewNoticeWithBodyWithResponse What an owner would be told of how things stand; nothing is sent
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+	PreviewNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewNoticeResponse, error)
+
+	// PreviewNoticeWithResponse What an owner would be told of how things stand; nothing is sent
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+	PreviewNoticeWithResponse(ctx context.Context, body PreviewNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewNoticeResponse, error)
+
+	// TestNoticeWithBodyWithResponse Sends a test to each address of an owner
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/test (the `TestNotice` operationId).
+	TestNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestNoticeResponse, error)
+
+	// TestNoticeWithResponse Sends a test to each address of an owner
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/test (the `TestNotice` operationId).
+	TestNoticeWithResponse(ctx context.Context, body TestNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*TestNoticeResponse, error)
+
+	// GetNoticeWithResponse One message with what is in it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notices/{id} (the `GetNotice` operationId).
+	GetNoticeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetNoticeResponse, error)
+
+	// TryNoticeWithResponse Tries again to deliver a message that was not
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{id}/try (the `TryNotice` operationId).
+	TryNoticeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*TryNoticeResponse, error)
+
 	// ListOrdersWithResponse Orders, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9066,6 +11579,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 	TakeKeyWithResponse(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error)
+
+	// ListOwnersWithResponse Who is told of what is wrong, and what is theirs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /owners (the `ListOwners` operationId).
+	ListOwnersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOwnersResponse, error)
 
 	// ListPeopleWithResponse Everybody who may sign in
 	//
@@ -9123,6 +11643,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
 
+	// GetReportWithResponse The estate on a day, for others
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /report (the `GetReport` operationId).
+	GetReportWithResponse(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
+
 	// GetSafeWithResponse Which key encrypts, and what earlier ones still hold
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9143,6 +11670,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /safe/renewal (the `RenewSafeKey` operationId).
 	RenewSafeKeyWithResponse(ctx context.Context, body RenewSafeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewSafeKeyResponse, error)
+
+	// GetScheduleWithResponse What is looked at by itself, when it was last and when it will be next
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /schedule (the `GetSchedule` operationId).
+	GetScheduleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error)
 
 	// ListServersWithResponse Servers with what is known of their configuration
 	//
@@ -9270,6 +11804,38 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /set-up (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
 
+	// ListSilencesWithResponse Whiles in which nobody is told anything, that last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /silences (the `ListSilences` operationId).
+	ListSilencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSilencesResponse, error)
+
+	// AddSilenceWithBodyWithResponse Has an owner, or nobody, told anything until a time
+	//
+	// What happens meanwhile is told when it has passed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /silences (the `AddSilence` operationId).
+	AddSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSilenceResponse, error)
+
+	// AddSilenceWithResponse Has an owner, or nobody, told anything until a time
+	//
+	// What happens meanwhile is told when it has passed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /silences (the `AddSilence` operationId).
+	AddSilenceWithResponse(ctx context.Context, body AddSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSilenceResponse, error)
+
+	// EndSilenceWithResponse Ends a silence before its time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+	EndSilenceWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndSilenceResponse, error)
+
 	// ListSurveysWithResponse Surveys, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9310,7 +11876,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /today (the `GetToday` operationId).
-	GetTodayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTodayResponse, error)
+	GetTodayWithResponse(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*GetTodayResponse, error)
 
 	// ListTokensWithResponse One's own tokens; an admin sees everybody's
 	//
@@ -9432,6 +11998,47 @@ func (r ListBindingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListBindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCalendarResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCalendarResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9856,6 +12463,102 @@ func (r ApplyEstateResponse) ContentType() string {
 	return ""
 }
 
+type DraftEstateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftEstateResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftEstateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftEstateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftEstateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftEstateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftEstateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportEstateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EstateExport
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportEstateResponse) GetJSON200() *EstateExport {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportEstateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportEstateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportEstateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportEstateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportEstateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PreviewEstateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9898,6 +12601,143 @@ func (r PreviewEstateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PreviewEstateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFeedsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FeedList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFeedsResponse) GetJSON200() *FeedList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFeedsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFeedsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFeedsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFeedsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFeedsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeFeedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Feed
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeFeedResponse) GetJSON201() *Feed {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeFeedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeFeedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeFeedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeFeedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeFeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeFeedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeFeedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeFeedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeFeedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeFeedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeFeedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10048,6 +12888,102 @@ func (r GetFindingResponse) ContentType() string {
 	return ""
 }
 
+type EndAcceptanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndAcceptanceResponse) GetJSON200() *Finding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndAcceptanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndAcceptanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndAcceptanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndAcceptanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndAcceptanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptFindingResponse) GetJSON200() *Finding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptFindingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHealthResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10172,6 +13108,54 @@ func (r RemoveHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EstateHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeHostResponse) GetJSON200() *EstateHost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11083,6 +14067,287 @@ func (r VisitMandateResponse) ContentType() string {
 	return ""
 }
 
+type GetMetricsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMetricsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMetricsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMetricsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMetricsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMetricsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewNoticeResponse) GetJSON200() *NoticeList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *NoticeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r TestNoticeResponse) GetJSON202() *NoticeList {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNoticeResponse) GetJSON200() *Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryNoticeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r TryNoticeResponse) GetJSON202() *Notice {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryNoticeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryNoticeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryNoticeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryNoticeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryNoticeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListOrdersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11317,6 +14582,54 @@ func (r TakeKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListOwnersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OwnerList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOwnersResponse) GetJSON200() *OwnerList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOwnersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOwnersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOwnersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOwnersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOwnersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11604,6 +14917,54 @@ func (r GetReadyResponse) ContentType() string {
 	return ""
 }
 
+type GetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Report
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportResponse) GetJSON200() *Report {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSafeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11694,6 +15055,54 @@ func (r RenewSafeKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RenewSafeKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScheduleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12379,6 +15788,143 @@ func (r SetUpResponse) ContentType() string {
 	return ""
 }
 
+type ListSilencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SilenceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSilencesResponse) GetJSON200() *SilenceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSilencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSilencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSilencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSilencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSilencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddSilenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Silence
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddSilenceResponse) GetJSON201() *Silence {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddSilenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddSilenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddSilenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddSilenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddSilenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSilenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSilenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSilenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSilenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSilenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSilenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSurveysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13057,6 +16603,19 @@ func (c *ClientWithResponses) ListBindingsWithResponse(ctx context.Context, para
 	return ParseListBindingsResponse(rsp)
 }
 
+// GetCalendarWithResponse Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /calendar/{token} (the `GetCalendar` operationId).
+func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, token string, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error) {
+	rsp, err := c.GetCalendar(ctx, token, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCalendarResponse(rsp)
+}
+
 // ListCasWithResponse The CAs of the estate with their terms, accounts and budgets
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13213,6 +16772,45 @@ func (c *ClientWithResponses) ApplyEstateWithResponse(ctx context.Context, body 
 	return ParseApplyEstateResponse(rsp)
 }
 
+// DraftEstateWithBodyWithResponse Drafts an estate file from what is there, on the service's machine; changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+func (c *ClientWithResponses) DraftEstateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftEstateResponse, error) {
+	rsp, err := c.DraftEstateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftEstateResponse(rsp)
+}
+
+// DraftEstateWithResponse Drafts an estate file from what is there, on the service's machine; changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /estate/draft (the `DraftEstate` operationId).
+func (c *ClientWithResponses) DraftEstateWithResponse(ctx context.Context, body DraftEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftEstateResponse, error) {
+	rsp, err := c.DraftEstate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftEstateResponse(rsp)
+}
+
+// ExportEstateWithResponse The estate in force as a file that can be applied elsewhere, with what was made here
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /estate/export (the `ExportEstate` operationId).
+func (c *ClientWithResponses) ExportEstateWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportEstateResponse, error) {
+	rsp, err := c.ExportEstate(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportEstateResponse(rsp)
+}
+
 // PreviewEstateWithBodyWithResponse What applying a file would change
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13237,6 +16835,58 @@ func (c *ClientWithResponses) PreviewEstateWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParsePreviewEstateResponse(rsp)
+}
+
+// ListFeedsWithResponse The caller's own addresses of the calendar; an admin sees everybody's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /feeds (the `ListFeeds` operationId).
+func (c *ClientWithResponses) ListFeedsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFeedsResponse, error) {
+	rsp, err := c.ListFeeds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFeedsResponse(rsp)
+}
+
+// MakeFeedWithBodyWithResponse Makes an address of the calendar, which is shown once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /feeds (the `MakeFeed` operationId).
+func (c *ClientWithResponses) MakeFeedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error) {
+	rsp, err := c.MakeFeedWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFeedResponse(rsp)
+}
+
+// MakeFeedWithResponse Makes an address of the calendar, which is shown once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /feeds (the `MakeFeed` operationId).
+func (c *ClientWithResponses) MakeFeedWithResponse(ctx context.Context, body MakeFeedJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFeedResponse, error) {
+	rsp, err := c.MakeFeed(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFeedResponse(rsp)
+}
+
+// RevokeFeedWithResponse Ends an address of the calendar
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /feeds/{id} (the `RevokeFeed` operationId).
+func (c *ClientWithResponses) RevokeFeedWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RevokeFeedResponse, error) {
+	rsp, err := c.RevokeFeed(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeFeedResponse(rsp)
 }
 
 // ListFindingsWithResponse Findings, worst first
@@ -13295,6 +16945,49 @@ func (c *ClientWithResponses) GetFindingWithResponse(ctx context.Context, id int
 	return ParseGetFindingResponse(rsp)
 }
 
+// EndAcceptanceWithResponse Opens a finding again that was accepted
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /findings/{id}/acceptance (the `EndAcceptance` operationId).
+func (c *ClientWithResponses) EndAcceptanceWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndAcceptanceResponse, error) {
+	rsp, err := c.EndAcceptance(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndAcceptanceResponse(rsp)
+}
+
+// AcceptFindingWithBodyWithResponse Lets an open finding be until a day, with a reason
+//
+// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+func (c *ClientWithResponses) AcceptFindingWithBodyWithResponse(ctx context.Context, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error) {
+	rsp, err := c.AcceptFindingWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFindingResponse(rsp)
+}
+
+// AcceptFindingWithResponse Lets an open finding be until a day, with a reason
+//
+// It comes back on that day, or before when it is as bad no longer or its evidence is another.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
+func (c *ClientWithResponses) AcceptFindingWithResponse(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error) {
+	rsp, err := c.AcceptFinding(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFindingResponse(rsp)
+}
+
 // GetHealthWithResponse Whether the process is alive
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13345,6 +17038,32 @@ func (c *ClientWithResponses) RemoveHostWithResponse(ctx context.Context, host s
 		return nil, err
 	}
 	return ParseRemoveHostResponse(rsp)
+}
+
+// ChangeHostWithBodyWithResponse Makes a host another that was taken in here
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+func (c *ClientWithResponses) ChangeHostWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
+	rsp, err := c.ChangeHostWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHostResponse(rsp)
+}
+
+// ChangeHostWithResponse Makes a host another that was taken in here
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /hosts/{host} (the `ChangeHost` operationId).
+func (c *ClientWithResponses) ChangeHostWithResponse(ctx context.Context, host string, body ChangeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHostResponse, error) {
+	rsp, err := c.ChangeHost(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHostResponse(rsp)
 }
 
 // ListHttpsWithResponse Sites on their way to https and those that went, newest first
@@ -13633,6 +17352,110 @@ func (c *ClientWithResponses) VisitMandateWithResponse(ctx context.Context, name
 	return ParseVisitMandateResponse(rsp)
 }
 
+// GetMetricsWithResponse Figures for a monitoring that is there already, in OpenMetrics
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /metrics (the `GetMetrics` operationId).
+func (c *ClientWithResponses) GetMetricsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error) {
+	rsp, err := c.GetMetrics(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMetricsResponse(rsp)
+}
+
+// ListNoticesWithResponse Messages to owners, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
+// PreviewNoticeWithBodyWithResponse What an owner would be told of how things stand; nothing is sent
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+func (c *ClientWithResponses) PreviewNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewNoticeResponse, error) {
+	rsp, err := c.PreviewNoticeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewNoticeResponse(rsp)
+}
+
+// PreviewNoticeWithResponse What an owner would be told of how things stand; nothing is sent
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/preview (the `PreviewNotice` operationId).
+func (c *ClientWithResponses) PreviewNoticeWithResponse(ctx context.Context, body PreviewNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewNoticeResponse, error) {
+	rsp, err := c.PreviewNotice(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewNoticeResponse(rsp)
+}
+
+// TestNoticeWithBodyWithResponse Sends a test to each address of an owner
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/test (the `TestNotice` operationId).
+func (c *ClientWithResponses) TestNoticeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestNoticeResponse, error) {
+	rsp, err := c.TestNoticeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestNoticeResponse(rsp)
+}
+
+// TestNoticeWithResponse Sends a test to each address of an owner
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/test (the `TestNotice` operationId).
+func (c *ClientWithResponses) TestNoticeWithResponse(ctx context.Context, body TestNoticeJSONRequestBody, reqEditors ...RequestEditorFn) (*TestNoticeResponse, error) {
+	rsp, err := c.TestNotice(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestNoticeResponse(rsp)
+}
+
+// GetNoticeWithResponse One message with what is in it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notices/{id} (the `GetNotice` operationId).
+func (c *ClientWithResponses) GetNoticeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetNoticeResponse, error) {
+	rsp, err := c.GetNotice(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNoticeResponse(rsp)
+}
+
+// TryNoticeWithResponse Tries again to deliver a message that was not
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{id}/try (the `TryNotice` operationId).
+func (c *ClientWithResponses) TryNoticeWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*TryNoticeResponse, error) {
+	rsp, err := c.TryNotice(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryNoticeResponse(rsp)
+}
+
 // ListOrdersWithResponse Orders, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13722,6 +17545,19 @@ func (c *ClientWithResponses) TakeKeyWithResponse(ctx context.Context, number Or
 		return nil, err
 	}
 	return ParseTakeKeyResponse(rsp)
+}
+
+// ListOwnersWithResponse Who is told of what is wrong, and what is theirs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /owners (the `ListOwners` operationId).
+func (c *ClientWithResponses) ListOwnersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOwnersResponse, error) {
+	rsp, err := c.ListOwners(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOwnersResponse(rsp)
 }
 
 // ListPeopleWithResponse Everybody who may sign in
@@ -13828,6 +17664,19 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 	return ParseGetReadyResponse(rsp)
 }
 
+// GetReportWithResponse The estate on a day, for others
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /report (the `GetReport` operationId).
+func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error) {
+	rsp, err := c.GetReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportResponse(rsp)
+}
+
 // GetSafeWithResponse Which key encrypts, and what earlier ones still hold
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13865,6 +17714,19 @@ func (c *ClientWithResponses) RenewSafeKeyWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseRenewSafeKeyResponse(rsp)
+}
+
+// GetScheduleWithResponse What is looked at by itself, when it was last and when it will be next
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /schedule (the `GetSchedule` operationId).
+func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error) {
+	rsp, err := c.GetSchedule(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScheduleResponse(rsp)
 }
 
 // ListServersWithResponse Servers with what is known of their configuration
@@ -14101,6 +17963,62 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 	return ParseSetUpResponse(rsp)
 }
 
+// ListSilencesWithResponse Whiles in which nobody is told anything, that last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /silences (the `ListSilences` operationId).
+func (c *ClientWithResponses) ListSilencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSilencesResponse, error) {
+	rsp, err := c.ListSilences(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSilencesResponse(rsp)
+}
+
+// AddSilenceWithBodyWithResponse Has an owner, or nobody, told anything until a time
+//
+// What happens meanwhile is told when it has passed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /silences (the `AddSilence` operationId).
+func (c *ClientWithResponses) AddSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSilenceResponse, error) {
+	rsp, err := c.AddSilenceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSilenceResponse(rsp)
+}
+
+// AddSilenceWithResponse Has an owner, or nobody, told anything until a time
+//
+// What happens meanwhile is told when it has passed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /silences (the `AddSilence` operationId).
+func (c *ClientWithResponses) AddSilenceWithResponse(ctx context.Context, body AddSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSilenceResponse, error) {
+	rsp, err := c.AddSilence(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSilenceResponse(rsp)
+}
+
+// EndSilenceWithResponse Ends a silence before its time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+func (c *ClientWithResponses) EndSilenceWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*EndSilenceResponse, error) {
+	rsp, err := c.EndSilence(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSilenceResponse(rsp)
+}
+
 // ListSurveysWithResponse Surveys, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14171,8 +18089,8 @@ func (c *ClientWithResponses) GetSurveyChangesWithResponse(ctx context.Context, 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /today (the `GetToday` operationId).
-func (c *ClientWithResponses) GetTodayWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTodayResponse, error) {
-	rsp, err := c.GetToday(ctx, reqEditors...)
+func (c *ClientWithResponses) GetTodayWithResponse(ctx context.Context, params *GetTodayParams, reqEditors ...RequestEditorFn) (*GetTodayResponse, error) {
+	rsp, err := c.GetToday(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14343,6 +18261,32 @@ func ParseListBindingsResponse(rsp *http.Response) (*ListBindingsResponse, error
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCalendarResponse parses an HTTP response from a GetCalendarWithResponse call
+func ParseGetCalendarResponse(rsp *http.Response) (*GetCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -14644,6 +18588,72 @@ func ParseApplyEstateResponse(rsp *http.Response) (*ApplyEstateResponse, error) 
 	return response, nil
 }
 
+// ParseDraftEstateResponse parses an HTTP response from a DraftEstateWithResponse call
+func ParseDraftEstateResponse(rsp *http.Response) (*DraftEstateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftEstateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportEstateResponse parses an HTTP response from a ExportEstateWithResponse call
+func ParseExportEstateResponse(rsp *http.Response) (*ExportEstateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportEstateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EstateExport
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePreviewEstateResponse parses an HTTP response from a PreviewEstateWithResponse call
 func ParsePreviewEstateResponse(rsp *http.Response) (*PreviewEstateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14664,6 +18674,101 @@ func ParsePreviewEstateResponse(rsp *http.Response) (*PreviewEstateResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFeedsResponse parses an HTTP response from a ListFeedsWithResponse call
+func ParseListFeedsResponse(rsp *http.Response) (*ListFeedsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFeedsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FeedList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeFeedResponse parses an HTTP response from a MakeFeedWithResponse call
+func ParseMakeFeedResponse(rsp *http.Response) (*MakeFeedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeFeedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Feed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeFeedResponse parses an HTTP response from a RevokeFeedWithResponse call
+func ParseRevokeFeedResponse(rsp *http.Response) (*RevokeFeedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeFeedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -14776,6 +18881,72 @@ func ParseGetFindingResponse(rsp *http.Response) (*GetFindingResponse, error) {
 	return response, nil
 }
 
+// ParseEndAcceptanceResponse parses an HTTP response from a EndAcceptanceWithResponse call
+func ParseEndAcceptanceResponse(rsp *http.Response) (*EndAcceptanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndAcceptanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Finding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptFindingResponse parses an HTTP response from a AcceptFindingWithResponse call
+func ParseAcceptFindingResponse(rsp *http.Response) (*AcceptFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Finding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHealthResponse parses an HTTP response from a GetHealthWithResponse call
 func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14851,6 +19022,39 @@ func ParseRemoveHostResponse(rsp *http.Response) (*RemoveHostResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeHostResponse parses an HTTP response from a ChangeHostWithResponse call
+func ParseChangeHostResponse(rsp *http.Response) (*ChangeHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EstateHost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -15487,6 +19691,197 @@ func ParseVisitMandateResponse(rsp *http.Response) (*VisitMandateResponse, error
 	return response, nil
 }
 
+// ParseGetMetricsResponse parses an HTTP response from a GetMetricsWithResponse call
+func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMetricsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewNoticeResponse parses an HTTP response from a PreviewNoticeWithResponse call
+func ParsePreviewNoticeResponse(rsp *http.Response) (*PreviewNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestNoticeResponse parses an HTTP response from a TestNoticeWithResponse call
+func ParseTestNoticeResponse(rsp *http.Response) (*TestNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest NoticeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNoticeResponse parses an HTTP response from a GetNoticeWithResponse call
+func ParseGetNoticeResponse(rsp *http.Response) (*GetNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryNoticeResponse parses an HTTP response from a TryNoticeWithResponse call
+func ParseTryNoticeResponse(rsp *http.Response) (*TryNoticeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryNoticeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListOrdersResponse parses an HTTP response from a ListOrdersWithResponse call
 func ParseListOrdersResponse(rsp *http.Response) (*ListOrdersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15635,6 +20030,39 @@ func ParseTakeKeyResponse(rsp *http.Response) (*TakeKeyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TakenKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListOwnersResponse parses an HTTP response from a ListOwnersWithResponse call
+func ParseListOwnersResponse(rsp *http.Response) (*ListOwnersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOwnersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OwnerList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15846,6 +20274,42 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 	return response, nil
 }
 
+// ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
+func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/html) unsupported
+
+	}
+
+	return response, nil
+}
+
 // ParseGetSafeResponse parses an HTTP response from a GetSafeWithResponse call
 func ParseGetSafeResponse(rsp *http.Response) (*GetSafeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15895,6 +20359,39 @@ func ParseRenewSafeKeyResponse(rsp *http.Response) (*RenewSafeKeyResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SafeState
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScheduleResponse parses an HTTP response from a GetScheduleWithResponse call
+func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16400,6 +20897,101 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 			headers.SetCookie = &value
 		}
 		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListSilencesResponse parses an HTTP response from a ListSilencesWithResponse call
+func ParseListSilencesResponse(rsp *http.Response) (*ListSilencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSilencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SilenceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddSilenceResponse parses an HTTP response from a AddSilenceWithResponse call
+func ParseAddSilenceResponse(rsp *http.Response) (*AddSilenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddSilenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Silence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSilenceResponse parses an HTTP response from a EndSilenceWithResponse call
+func ParseEndSilenceResponse(rsp *http.Response) (*EndSilenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSilenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -2,4 +2,9 @@
 // from api/openapi.yaml.
 package client
 
+import "github.com/oapi-codegen/runtime/types"
+
 //go:generate go tool -modfile=../tools.mod oapi-codegen -config cfg.yaml ../api/openapi.yaml
+
+// Date is a day as calls take it.
+type Date = types.Date

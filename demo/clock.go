@@ -145,7 +145,7 @@ func (c *Clock) outside(life time.Duration) error {
 		return fmt.Errorf("starting the clock's CA: %w", err)
 	}
 	c.cas = append(c.cas, running)
-	secret, err := c.tsig()
+	secret, err := secretIn(c.TSIGFile())
 	if err != nil {
 		return err
 	}

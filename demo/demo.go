@@ -28,6 +28,7 @@ import (
 
 	"insegna.example/internal/standin/bind"
 	"insegna.example/internal/standin/ca"
+	"insegna.example/internal/standin/sink"
 	"insegna.example/internal/standin/sshd"
 )
 
@@ -42,6 +43,7 @@ type Estate struct {
 	ssh      *sshd.Setup
 	cas      []*ca.CA
 	names    *bind.Server
+	sink     *sink.Sink
 	claim    net.Listener
 	mu       sync.Mutex
 	children []*child

@@ -12,6 +12,7 @@ import (
 
 	"insegna.example/internal/standin/bind"
 	"insegna.example/internal/standin/ca"
+	"insegna.example/internal/standin/sink"
 )
 
 // Where the outside of the demo listens: the CA with its test directory on an
@@ -30,6 +31,15 @@ func (e *Estate) TestCADirectory() string { return "https://" + e.testCAAddress(
 
 // NameServer is where the demo's BIND answers.
 func (e *Estate) NameServer() string { return fmt.Sprintf("127.0.0.1:%d", 15300+e.Net) }
+
+// Mail is where the demo's mail server takes mail.
+func (e *Estate) Mail() string { return e.Addr(41) + ":2525" }
+
+// Sink is where messages to programs go, and where those that came in, and mail, can be read.
+func (e *Estate) Sink() string { return e.Addr(41) + ":8025" }
+
+// HookFile holds the secret that messages to programs are signed with.
+func (e *Estate) HookFile() string { return e.path("outside", "hook.secret") }
 
 // TSIGFile holds the key for updates of the demo's zone.
 func (e *Estate) TSIGFile() string { return e.path("names", "tsig.key") }
@@ -60,9 +70,16 @@ func (e *Estate) outside() error {
 		}
 		e.cas = append(e.cas, running)
 	}
-	secret, err := e.tsig()
+	secret, err := secretIn(e.TSIGFile())
 	if err != nil {
 		return err
+	}
+	signed, err := secretIn(e.HookFile())
+	if err != nil {
+		return err
+	}
+	if e.sink, err = sink.Start(sink.Config{Mail: e.Mail(), Page: e.Sink(), Secret: signed}); err != nil {
+		return fmt.Errorf("starting the demo's mail server: %w", err)
 	}
 	zone := fmt.Sprintf(`$TTL 60
 @ IN SOA ns ops 1 3600 600 86400 60
@@ -93,21 +110,24 @@ func (e *Estate) stopOutside() {
 	if e.names != nil {
 		e.names.Stop()
 	}
-	e.cas, e.names = nil, nil
+	if e.sink != nil {
+		e.sink.Stop()
+	}
+	e.cas, e.names, e.sink = nil, nil, nil
 }
 
-// tsig gives the key for updates, made at the first start.
-func (e *Estate) tsig() (string, error) {
-	if text, err := os.ReadFile(e.TSIGFile()); err == nil {
+// secretIn gives the secret in a file, made at the first start.
+func secretIn(path string) (string, error) {
+	if text, err := os.ReadFile(path); err == nil {
 		return string(text), nil
 	}
 	b := make([]byte, 32)
 	_, _ = rand.Read(b) // never fails, crypto/rand's contract
 	text := base64.StdEncoding.EncodeToString(b)
-	if err := os.MkdirAll(filepath.Dir(e.TSIGFile()), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return "", err
 	}
-	return text, os.WriteFile(e.TSIGFile(), []byte(text), 0o600)
+	return text, os.WriteFile(path, []byte(text), 0o600)
 }
 
 // readCertificate reads the first certificate of a PEM file.

@@ -28,11 +28,15 @@ const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey'))
 const InstallationPage = lazy(async () => ({ default: (await import('./pages/Installation')).InstallationPage }));
 const Mending = lazy(async () => ({ default: (await import('./pages/Mending')).Mending }));
 const HttpsPage = lazy(async () => ({ default: (await import('./pages/Https')).HttpsPage }));
+const Findings = lazy(async () => ({ default: (await import('./pages/Findings')).Findings }));
+const FindingPage = lazy(async () => ({ default: (await import('./pages/Findings')).FindingPage }));
+const Notices = lazy(async () => ({ default: (await import('./pages/Notices')).Notices }));
+const EstatePage = lazy(async () => ({ default: (await import('./pages/Estate')).EstatePage }));
 const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).Journal }));
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
 const WavePage = lazy(async () => ({ default: (await import('./pages/Wave')).WavePage }));
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/findings/, 'Findings'], [/^\/notices/, 'Messages'], [/^\/estate/, 'Estate'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -62,6 +66,10 @@ function Pages() {
             <Route path="/https/:number" element={<HttpsPage />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
+            <Route path="/findings" element={<Findings />} />
+            <Route path="/findings/:id" element={<FindingPage />} />
+            <Route path="/notices" element={<Notices />} />
+            <Route path="/estate" element={<EstatePage />} />
             <Route path="/journal" element={<Journal />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="*" element={<Empty page title="No such page"><p><Link to="/">Go to Today</Link>.</p></Empty>} />

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -77,7 +78,14 @@ func run(ctx context.Context, dir, program string, once bool) error {
 	if err := s.people(ctx); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"estate", "apply", file}, {"survey", "start"}} {
+	drafted, err := drafting(dir, file)
+	if err != nil {
+		return err
+	}
+	if s.said.link() != "" { // what was drafted is in force until the wishes come
+		drafted = append(drafted, []string{"estate", "apply", filepath.Join(filepath.Dir(file), "draft.yaml")})
+	}
+	for _, args := range append(drafted, []string{"estate", "apply", file, "--yes"}, []string{"survey", "start"}) {
 		if err := s.insegna(ctx, args...); err != nil {
 			return err
 		}
@@ -101,6 +109,25 @@ func run(ctx context.Context, dir, program string, once bool) error {
 	case <-s.process.Done():
 		return errors.New("the service ended; see " + s.log)
 	}
+}
+
+// mains are the main files of the demo's servers.
+var mains = []string{"quay-lb/haproxy.cfg", "pier-1/nginx.conf", "pier-2/nginx.conf", "freight-1/httpd.conf", "kiosk-gw/nginx.conf"}
+
+// drafting are the commands that draft the demo's servers, and say in what the estate file that
+// was written by hand differs: by wishes nobody can see.
+func drafting(dir, file string) ([][]string, error) {
+	folder := filepath.Dir(file)
+	draft := filepath.Join(folder, "draft.yaml")
+	if err := os.Remove(draft); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	list := []string{"estate", "draft"}
+	for _, main := range mains {
+		list = append(list, "--main", filepath.Join(folder, main))
+	}
+	return [][]string{append(slices.Clone(list), "--roots", filepath.Join(folder, "pki/harbour-root.pem"), "--public", "--out", draft),
+		append(slices.Clone(list), "--against", file)}, nil
 }
 
 // mustWd is for showing short paths alone, so that a missing one only makes

@@ -13,8 +13,10 @@ import (
 // rehearsed, as far as it goes, and one cannot be had, for the reason the estate
 // file tells.
 func (s *running) order(ctx context.Context, e *demo.Estate) error {
-	if err := s.quietly(ctx, admin, "credential", "add", "harbour-tsig", "--file", e.TSIGFile()); err != nil {
-		return err
+	for name, file := range map[string]string{"harbour-tsig": e.TSIGFile(), "operations-hook": e.HookFile()} {
+		if err := s.quietly(ctx, admin, "credential", "add", name, "--file", file); err != nil {
+			return err
+		}
 	}
 	// The CA keeps nothing between two starts, so the account is made anew.
 	args := []string{"ca", "agree", "harbour-light"}

@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/tls"
 	"encoding/json"
 	"net"
@@ -10,6 +11,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -19,6 +21,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"insegna.example/client"
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/servicetest"
 )
 
@@ -105,6 +110,8 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
 	assert.Contains(t, said, "Open findings: 14 broken, 6 due, 7 weak, 7 note")
+	assert.Contains(t, said, "draft.yaml: 24 hosts on 5 servers; not watched, and as comments with why: 3 hosts.")
+	assert.Regexp(t, `gone +deck-plans\.lanterncoast\.example .*met: its site speaks plain http`, said)
 	assert.Equal(t, 10, strings.Count(said, "\n  bin/insegna "), "ten commands to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
@@ -119,6 +126,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 
 	fromPlainToHTTPS(t, second, two)
 	renewsWhatIsDue(t, second, two)
+	draftsItself(t, again, one)
 
 	for _, d := range []*demo{again, second} {
 		require.NoError(t, d.cmd.Process.Signal(os.Interrupt))
@@ -143,6 +151,74 @@ func (d *demo) signedIn(t *testing.T, dir string) func(args ...string) string {
 	}
 	insegna("sign-in", "marit", "--passphrase-file", filepath.Join(dir, "people", "marit"))
 	return insegna
+}
+
+// wishes are findings that come of what only a person can say: which CA is wanted, who visits,
+// and that a CA looks at another port than 80.
+var wishes = []string{"other-issuer", "challenge-blocked", "redirect-missing", "redirect-temporary", "redirect-loses"}
+
+// draftsItself drafts the demo's servers, applies that in place of the estate file that was
+// written by hand, and finds the same but for what nobody can see.
+func draftsItself(t *testing.T, d *demo, dir string) {
+	insegna := d.signedIn(t, dir)
+	hand := findingsOf(t, insegna)
+	before, err := estate.Parse(dir+"/estate.yaml", []byte(readText(t, dir+"/estate.yaml")), registry.Kinds.Declared(), func(p string) ([]byte, error) {
+		return os.ReadFile(filepath.Join(dir, p))
+	})
+	require.NoError(t, err)
+	args := []string{"estate", "draft", "--roots", dir + "/pki/harbour-root.pem", "--public", "--out", dir + "/again.yaml"}
+	for i := range before.Servers {
+		args = append(args, "--main", before.Servers[i].Reach.Configuration)
+	}
+	insegna(args...)
+	after, err := estate.Parse("again.yaml", []byte(readText(t, dir+"/again.yaml")), registry.Kinds.Declared(), os.ReadFile)
+	require.NoError(t, err)
+	inHouse := func(host string) bool {
+		return before.Host(host) != nil && before.Host(host).Audiences[0] == "in-house"
+	}
+	insegna("estate", "apply", dir+"/again.yaml", "--yes")
+	insegna("survey", "start")
+	drafted := findingsOf(t, insegna)
+	same := 0
+	for f := range hand {
+		switch {
+		case drafted[f]:
+			same++
+		case f.host != "" && after.Host(f.host) == nil || inHouse(f.host) || slices.Contains(wishes, f.code):
+		default:
+			assert.Equal(t, "not-in-estate", f.code, "what is drafted is in the estate; else it was lost: %v", f)
+		}
+	}
+	assert.GreaterOrEqual(t, same, 20)
+	for f := range drafted {
+		assert.True(t, hand[f] || inHouse(f.host), "the draft alone has %v", f)
+	}
+	for i := range before.Hosts { // whoever is not drafted is met, or cannot be
+		if h := &before.Hosts[i]; after.Host(h.Name) == nil {
+			assert.Contains(t, "www deck-plans events kiosk kiosk-admin moorings", strings.Split(h.Name, ".")[0])
+		}
+	}
+}
+
+// finding is a finding as two surveys tell it alike.
+type finding struct{ code, host, at string }
+
+func findingsOf(t *testing.T, insegna func(args ...string) string) map[finding]bool {
+	var list []client.Finding
+	require.NoError(t, json.Unmarshal([]byte(insegna("finding", "list", "-o", "json")), &list))
+	out := map[finding]bool{}
+	for _, f := range list {
+		if f.Host != "" || f.Endpoint == "" {
+			out[finding{f.Code, f.Host, cmp.Or(f.Endpoint, f.Server)}] = true
+		}
+	}
+	return out
+}
+
+func readText(t *testing.T, path string) string {
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return string(data)
 }
 
 // renewsWhatIsDue renews a certificate that ends in days and is served out of

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -110,9 +111,7 @@ type page struct {
 var shots = []page{
 	{name: "today", path: "/", width: 1280, high: 800, wait: "h1 a"},
 	{name: "bindings", path: "/bindings", width: 1280, high: 800, wait: "[aria-label='Bindings by host']"},
-	{name: "certificates", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]"},
 	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
-	{name: "servers", path: "/servers", width: 1280, high: 800, wait: "[aria-label='Servers']"},
 	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table",
 		click: `//section[@aria-label="Sites"]//thead//th[1]`},
 	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a",
@@ -120,19 +119,23 @@ var shots = []page{
 	{name: "mandates", path: "/mandates", width: 1280, high: 800, wait: "[aria-label='List of CAs']"},
 	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol",
 		click: `//button[.="Pre-flight"]`},
-	{name: "journal", path: "/journal", width: 1280, high: 800, wait: "table"},
+	{name: "notices", path: "/notices", width: 1280, high: 800, wait: "[aria-label='List of messages'] td"},
+	{name: "report", path: "/api/v1/report?format=html", width: 1280, high: 1000, wait: "svg"},
+	{name: "mail", path: "@sink/?n=1", width: 1280, high: 800, wait: "section"},
 	{name: "mending", path: "/mending?server=pier-1", width: 1280, high: 800, dark: true, wait: "[aria-label='Mends itself'] li"},
 	{name: "installation", path: "/installations/9", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
-	{name: "settings", path: "/settings", width: 1280, high: 800, wait: "[aria-label='List of people']"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]",
 		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
+
+// sinkAt is the address of the demo's mail in its estate file.
+var sinkAt = regexp.MustCompile(`127\.20\.[0-9]+\.41:8025`)
 
 // pages opens the pages in one browser without a window; it reaches this
 // service and nothing else.
 func pages(dir, url, out, only string, late bool) error {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.*"),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-pings", true),
 		chromedp.Flag("font-render-hinting", "none"), chromedp.Env("TZ=UTC", "LANG=C.UTF-8"))
 	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
@@ -149,6 +152,13 @@ func pages(dir, url, out, only string, late bool) error {
 	for _, p := range shots {
 		if !strings.Contains(p.name, only) || p.late != late {
 			continue
+		}
+		if rest, is := strings.CutPrefix(p.path, "@sink"); is { // where the demo's mail can be read
+			text, err := os.ReadFile(filepath.Join(dir, ".demo", "estate.yaml"))
+			if err != nil {
+				return err
+			}
+			p.path = "http://" + string(sinkAt.Find(text)) + rest
 		}
 		if err := shoot(browser, session, url, out, p); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
@@ -178,6 +188,14 @@ func signIn(url, dir string) (string, error) {
 	return resp.Cookies()[0].Value, nil
 }
 
+// addressOf is a path at the console, or a whole address.
+func addressOf(url, path string) string {
+	if strings.HasPrefix(path, "http://") {
+		return path
+	}
+	return url + path
+}
+
 // shoot takes one picture, signed in, in a profile of its own, so that no page
 // depends on the one before.
 func shoot(browser context.Context, session, url, out string, p page) error {
@@ -198,7 +216,7 @@ func shoot(browser context.Context, session, url, out string, p page) error {
 		network.SetCookieParams{Name: "insegna_session", Value: session, URL: url}); err != nil {
 		return err
 	}
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(url+p.path),
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(p.width, p.high), chromedp.Navigate(addressOf(url, p.path)),
 		chromedp.WaitVisible(chromedp.CSS(p.wait))); err != nil {
 		return err
 	}
@@ -224,6 +242,9 @@ var commands = []struct{ name, line, before string }{
 	{"cli-visit", "insegna visit booking.lanterncoast.example --estate .demo/estate.yaml", ""},
 	{"cli-https", "insegna https deck-plans.lanterncoast.example --server pier-1 --yes", ""},
 	{"cli-wave", "insegna install booking --everywhere --yes | tail -33", "insegna mandate order booking"},
+	{"cli-figures", `insegna report | head -9; insegna notice owners; curl -s $CALENDAR | sed -n 8,24p; curl -s -H "$TOKEN" $METRICS | grep -e ^insegna_findings -e ^insegna_bindings{`,
+		`export CALENDAR=$(insegna calendar add wall | head -1); export METRICS=${CALENDAR%/calendar*}/metrics
+		export TOKEN="Authorization: Bearer $(insegna token make monitoring --scope viewer --days 1 | grep -o 'insegna_[A-Za-z0-9_-]*' | head -1)"`},
 	{"cli-mend", "insegna finding mend --server pier-2 --code chain-incomplete --yes", ""},
 }
 

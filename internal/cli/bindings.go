@@ -19,6 +19,7 @@ func (a *app) bindings() *cobra.Command {
 	var host, server, query string
 	var verdicts []string
 	var limit int
+	var belongs among
 	list := &cobra.Command{Use: "list", Short: "List bindings with their faces", Args: cobra.NoArgs,
 		Example: "  insegna binding list --verdict broken,at-odds\n  insegna binding list --host " +
 			"booking.lanterncoast.example -o json",
@@ -30,6 +31,7 @@ func (a *app) bindings() *cobra.Command {
 			if server != "" {
 				params.Server = &server
 			}
+			params.Group, params.Owner, params.Tag = given(belongs.groups), given(belongs.owners), given(belongs.tags)
 			var picked []client.Verdict
 			for _, v := range verdicts {
 				if !client.Verdict(v).Valid() {
@@ -60,6 +62,7 @@ func (a *app) bindings() *cobra.Command {
 	f.StringVar(&server, "server", "", "only this server")
 	f.StringSliceVar(&verdicts, "verdict", nil, "broken, at-odds, unknown, agreed")
 	f.IntVar(&limit, "limit", 0, limitHelp)
+	belongs.flags(list)
 	return group("binding", "Hosts at endpoints with their three faces", list, a.bindingShow())
 }
 
@@ -113,6 +116,9 @@ func bindingFacts(b client.Binding) [][2]string {
 		facts = append(facts, [2]string{"certificate", *b.Certificate}, [2]string{"issuer", orEmpty(b.Issuer)},
 			[2]string{"left", left(*b.DaysLeft)})
 	}
+	if v := b.Belongs; v != nil {
+		facts = append(facts, [2]string{"belongs to", belongsTo(v)})
+	}
 	return append(facts, [2]string{"declared", fmt.Sprintf("line %d of the estate file", b.Line)})
 }
 
@@ -135,6 +141,12 @@ var bindingColumns = []column[client.Binding]{
 	{head: "Protocol", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Protocol) }},
 	{head: "Issuer", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Issuer) }},
 	{head: "Certificate", csv: true, cell: func(b client.Binding) string { return orEmpty(b.Certificate) }},
+	{head: "Belongs to", csv: true, cell: func(b client.Binding) string {
+		if b.Belongs == nil {
+			return ""
+		}
+		return belongsTo(b.Belongs)
+	}},
 	{head: "Days left", csv: true, cell: func(b client.Binding) string {
 		if b.DaysLeft == nil {
 			return ""

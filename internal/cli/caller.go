@@ -174,6 +174,25 @@ func get[T any](a *app, ctx context.Context,
 	return document[T](a, resp, err)
 }
 
+// raw makes a call and gives what it answers with as it comes.
+func (a *app) raw(ctx context.Context, call func(context.Context, calls) (*http.Response, error)) ([]byte, error) {
+	cl, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	resp, err := call(ctx, cl)
+	if err != nil || resp.StatusCode >= http.StatusMultipleChoices {
+		_, err := document[struct{}](a, resp, err)
+		return nil, err
+	}
+	defer func() { _ = resp.Body.Close() }()
+	text, err := io.ReadAll(io.LimitReader(resp.Body, longestAnswer))
+	if err != nil {
+		return nil, a.unreachable(err)
+	}
+	return text, nil
+}
+
 // longestAnswer bounds what is read of an answer, in bytes.
 const longestAnswer = 256 << 20
 

@@ -21,6 +21,7 @@ func (a *app) certificates() *cobra.Command {
 func (a *app) certificateList() *cobra.Command {
 	var query, host, kind, sort string
 	var within, limit int
+	var belongs among
 	list := &cobra.Command{Use: "list", Short: "List certificates by the end of their validity", Args: cobra.NoArgs,
 		Example: "  insegna certificate list --days-left 30\n  insegna certificate list --host booking --sort issuer -o csv",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
@@ -31,6 +32,7 @@ func (a *app) certificateList() *cobra.Command {
 			if c.Flags().Changed("days-left") {
 				params.DaysLeftMax = &within
 			}
+			params.Group, params.Owner, params.Tag = given(belongs.groups), given(belongs.owners), given(belongs.tags)
 			k, s := client.ListCertificatesParamsKind(kind), client.ListCertificatesParamsSort(sort)
 			if !k.Valid() || !s.Valid() {
 				return usage{
@@ -72,6 +74,7 @@ func (a *app) certificateList() *cobra.Command {
 	f.StringVar(&kind, "kind", "host", "host, ca or all")
 	f.StringVar(&sort, "sort", "ends", "ends, name, issuer or seen; - in front turns it round")
 	f.IntVar(&limit, "limit", 0, limitHelp)
+	belongs.flags(list)
 	return list
 }
 
@@ -123,6 +126,10 @@ func (a *app) showCertificate(d *client.CertificateDetail) error {
 		{"valid", fmt.Sprintf("%s to %s (%s)", moment(c.NotBefore), moment(c.NotAfter), left(c.DaysLeft))},
 		{"key", c.Key}, {"signature", d.Signature}, {"serial", c.Serial}, {"sha256", c.Sha256},
 		{"first seen", moment(c.FirstSeen)}}
+	if r := d.Rhythm; r != nil {
+		facts = append(facts, [2]string{"usually replaced", fmt.Sprintf("%d days before the end (%s, last on %s by %s); key: %s", r.DaysBefore, plural(r.Times, "time"),
+			day(r.Last), r.Issuer, r.Key)})
+	}
 	for _, v := range d.Audiences {
 		facts = append(facts, [2]string{v.Audience, trustText(v)})
 	}

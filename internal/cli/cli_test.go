@@ -390,7 +390,7 @@ func TestTablesFitTheirTerminal(t *testing.T) {
 	insegna(t, dir, svc, "estate", "apply", "estate.yaml")
 	insegna(t, dir, svc, "survey", "start")
 	for _, args := range [][]string{{"finding", "catalogue"}, {"inspect", "chain.pem"}, {"finding", "list"}, {"today"},
-		{"binding", "list"}, {"certificate", "list"}, {"server", "list"}, {"survey", "list"}, {"journal", "list"},
+		{"binding", "list"}, {"certificate", "list"}, {"server", "list"}, {"survey", "list"}, {"survey", "schedule"}, {"journal", "list"},
 		{"person", "list"}, {"token", "list"}, {"finding", "show", "1"}, {"estate", "show"}, {"safe", "show"}} {
 		used := map[int]int{}
 		for _, columns := range []int{80, 100, 160} {

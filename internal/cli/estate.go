@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -19,8 +20,8 @@ import (
 
 // estate groups the commands about the estate file.
 func (a *app) estate() *cobra.Command {
-	return group("estate", "The estate file: check, preview, apply, show", a.estateCheck(), a.estatePreview(),
-		a.estateApply(), a.estateShow(),
+	return group("estate", "The estate file: draft, check, preview, apply, show", a.estateCheck(), a.estatePreview(),
+		a.estateApply(), a.estateShow(), a.estateExport(), a.estateDraft(),
 		&cobra.Command{Use: "schema", Short: "Print the JSON Schema of estate files, for editors", Args: cobra.NoArgs,
 			Example: "  insegna estate schema > estate.schema.json",
 			RunE: a.run(func(*cobra.Command, []string) error {
@@ -110,6 +111,17 @@ func (a *app) send(ctx context.Context, path string, call estateCall) (*client.E
 		attachments[p] = string(data)
 	}
 	body := client.EstateFile{File: path, Text: string(f.Text), Attachments: &attachments}
+	if len(f.Parts) > 0 {
+		type part = struct {
+			File string `json:"file"`
+			Text string `json:"text"`
+		}
+		parts := make([]part, len(f.Parts))
+		for i, p := range f.Parts {
+			parts[i] = part{p.File, string(p.Data)}
+		}
+		body.Parts = &parts
+	}
 	return get[client.EstateChanges](a, ctx, func(ctx context.Context, cl calls) (*http.Response, error) {
 		return call(ctx, cl, body)
 	})
@@ -213,6 +225,50 @@ func (a *app) showChanges(c *client.EstateChanges, summary string) error {
 	}
 	a.say(summary, c.File, plural(len(c.Changes), "change"))
 	return nil
+}
+
+// estateExport writes the estate as a file that can be applied elsewhere.
+func (a *app) estateExport() *cobra.Command {
+	var out string
+	c := &cobra.Command{Use: "export", Short: "Write the estate in force as a file that can be applied elsewhere", Args: cobra.NoArgs,
+		Long: "What was made here beside the file stands in it too: hosts that were taken in, mandates. With --out it is\n" +
+			"written into a folder, with the certificate files it mentions.",
+		Example: "  insegna estate export > estate.yaml\n  insegna estate export --out ferries && insegna estate check ferries/estate.yaml",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			v, err := get[client.EstateExport](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) { return cl.ExportEstate(ctx) })
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.json(v)
+			}
+			if out == "" {
+				_, err := fmt.Fprint(a.out, v.Text)
+				return err
+			}
+			files := map[string]string{v.File: v.Text}
+			maps.Copy(files, v.Files)
+			for _, path := range slices.Sorted(maps.Keys(files)) {
+				at := filepath.Join(out, filepath.FromSlash(path))
+				if !filepath.IsLocal(path) {
+					return fmt.Errorf("the service names a file outside of the folder: %q", path)
+				}
+				if _, err := os.Lstat(at); err == nil {
+					return usage{fmt.Errorf("%s is there already; name another folder", at)}
+				}
+				if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+					return err
+				}
+				if err := os.WriteFile(at, []byte(files[path]), 0o644); err != nil {
+					return err
+				}
+			}
+			a.say("Written: %s, with %s made here, %s, and %s.", filepath.Join(out, v.File), plural(v.Hosts, "host"), plural(v.Mandates, "mandate"),
+				plural(len(v.Files), "certificate file"))
+			return nil
+		})}
+	c.Flags().StringVar(&out, "out", "", "write into this folder")
+	return c
 }
 
 // estateShow shows what is in force, or the file it came from.

@@ -3,11 +3,13 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"path"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
@@ -93,7 +95,7 @@ func (a *app) findingTable(list []client.Finding) error {
 func findingParams(query, code, state string, severities []string) (*client.ListFindingsParams, error) {
 	st := client.ListFindingsParamsState(state)
 	if !st.Valid() {
-		return nil, usage{fmt.Errorf("unknown state %q; expected open, closed or all", state)}
+		return nil, usage{fmt.Errorf("unknown state %q; expected open, accepted, closed or all", state)}
 	}
 	params := &client.ListFindingsParams{State: &st}
 	if query != "" {
@@ -120,6 +122,7 @@ func (a *app) findings() *cobra.Command {
 	var query, host, server, code, state string
 	var severities []string
 	var limit int
+	var belongs among
 	list := &cobra.Command{Use: "list", Short: "List findings, worst first", Args: cobra.NoArgs,
 		Example: "  insegna finding list --severity broken,due\n  insegna finding list --host booking.lanterncoast.example " +
 			"--fail-at broken",
@@ -134,6 +137,7 @@ func (a *app) findings() *cobra.Command {
 			if server != "" {
 				params.Server = &server
 			}
+			params.Group, params.Owner, params.Tag = given(belongs.groups), given(belongs.owners), given(belongs.tags)
 			page, err := whole(a, c.Context(), limit,
 				func(p *client.FindingPage) (*[]client.Finding, **string) { return &p.Items, &p.NextCursor },
 				func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response, error) {
@@ -163,11 +167,12 @@ func (a *app) findings() *cobra.Command {
 	f.StringVar(&host, "host", "", "part of a host")
 	f.StringVar(&server, "server", "", "only of this server")
 	f.StringVar(&code, "code", "", "only findings with this code")
-	f.StringVar(&state, "state", "open", "open, closed or all")
+	f.StringVar(&state, "state", "open", "open, accepted, closed or all")
 	f.StringSliceVar(&severities, "severity", nil, "broken, due, weak, note")
 	f.IntVar(&limit, "limit", 0, limitHelp)
+	belongs.flags(list)
 	a.failAtFlag(list)
-	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.findingMend(), a.catalogue())
+	return group("finding", "What is wrong, with evidence and remedy", list, a.findingShow(), a.findingMend(), a.findingAccept(), a.catalogue())
 }
 
 // findingShow tells one finding with its evidence.
@@ -175,9 +180,9 @@ func (a *app) findingShow() *cobra.Command {
 	return &cobra.Command{Use: "show NUMBER", Short: "Show one finding with its evidence", Args: cobra.ExactArgs(1),
 		Example: "  insegna finding show 3",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(strings.TrimPrefix(args[0], "#"), 10, 64)
-			if err != nil || id < 1 {
-				return usage{fmt.Errorf("%q is no finding; expected a number as insegna finding list shows them", args[0])}
+			id, err := findingNumber(args[0])
+			if err != nil {
+				return err
 			}
 			f, err := get[client.Finding](a, c.Context(),
 				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetFinding(ctx, id) })
@@ -189,6 +194,12 @@ func (a *app) findingShow() *cobra.Command {
 				{"cause", f.Cause}, {"remedy", f.Remedy}, {"mends itself", mendsItself(f)}, {"opened", moment(f.OpenedAt)}}
 			if f.ClosedAt != nil {
 				facts = append(facts, [2]string{"closed", moment(*f.ClosedAt)})
+			}
+			if v := f.Acceptance; v != nil {
+				facts = append(facts, [2]string{"accepted", fmt.Sprintf("until %s, by %s: %s", moment(v.Until), v.By, v.Reason)})
+			}
+			if v := f.Belongs; v != nil {
+				facts = append(facts, [2]string{"belongs to", belongsTo(v)})
 			}
 			if f.StandsFor != nil {
 				facts = append(facts, [2]string{"stands for", fmt.Sprintf("%d bindings with the same cause", *f.StandsFor)})
@@ -205,6 +216,98 @@ func (a *app) findingShow() *cobra.Command {
 			}
 			return printFacts(a, f, facts)
 		})}
+}
+
+// findingNumber reads a finding's number as lists show it.
+func findingNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(strings.TrimPrefix(text, "#"), 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage{fmt.Errorf("%q is no finding; expected a number as insegna finding list shows them", text)}
+	}
+	return id, nil
+}
+
+// findingAccept lets findings be until a day, or no longer.
+func (a *app) findingAccept() *cobra.Command {
+	var until, reason string
+	var end bool
+	c := &cobra.Command{Use: "accept NUMBER...", Short: "Let findings be until a day, with a reason", Args: cobra.MinimumNArgs(1),
+		Long: "A finding that is known and cannot be mended yet is let be: lists, counts and notices leave it out.\n" +
+			"It comes back on that day, or before when it is as bad no longer or its evidence is another. What\n" +
+			"visitors meet stays what it is: a binding that is broken is shown as broken.",
+		Example: "  insegna finding accept 7 --until 2027-01-31 --reason \"the kiosks are replaced in January\"\n" +
+			"  insegna finding list --state accepted\n  insegna finding accept 7 --end",
+		RunE: a.run(func(c *cobra.Command, args []string) error {
+			var at time.Time
+			switch {
+			case end && (until != "" || reason != ""):
+				return usage{errors.New("--end takes neither --until nor --reason")}
+			case !end && (until == "" || strings.TrimSpace(reason) == ""):
+				return usage{errors.New("a day and a reason are needed: --until 2027-01-31 --reason \"...\"; or --end to open it again")}
+			case !end:
+				var err error
+				if at, err = dayGiven(until); err != nil {
+					return err
+				}
+			}
+			var done []client.Finding
+			for _, arg := range args {
+				id, err := findingNumber(arg)
+				if err != nil {
+					return err
+				}
+				f, err := get[client.Finding](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+					if end {
+						return cl.EndAcceptance(ctx, id)
+					}
+					return cl.AcceptFinding(ctx, id, client.AcceptanceRequest{Until: at, Reason: reason})
+				})
+				if err != nil {
+					return err
+				}
+				done = append(done, *f)
+				if f.Acceptance == nil {
+					a.say("#%d %s is open again.", f.Id, f.Code)
+				} else {
+					a.say("#%d %s is accepted until %s.", f.Id, f.Code, moment(f.Acceptance.Until))
+				}
+			}
+			if a.output != "table" {
+				return a.findingTable(done)
+			}
+			return nil
+		})}
+	c.Flags().StringVar(&until, "until", "", "the day it comes back, such as 2027-01-31, or a time (RFC 3339)")
+	c.Flags().StringVar(&reason, "reason", "", "why it is let be")
+	c.Flags().BoolVar(&end, "end", false, "open it again")
+	return c
+}
+
+// dayGiven reads a day, which begins at midnight by the local clock, or a time.
+func dayGiven(text string) (time.Time, error) {
+	if t, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		return t, nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, usage{fmt.Errorf("%q is no day; expected one such as 2027-01-31, or a time such as 2027-01-31T18:00:00Z", text)}
+	}
+	return t, nil
+}
+
+// belongsTo says what something belongs to.
+func belongsTo(b *client.Belongs) string {
+	var list []string
+	if b.Group != nil {
+		list = append(list, "group "+*b.Group)
+	}
+	if b.Owner != nil {
+		list = append(list, "owner "+*b.Owner)
+	}
+	if b.Tags != nil {
+		list = append(list, "tags "+strings.Join(*b.Tags, ", "))
+	}
+	return strings.Join(list, "; ")
 }
 
 // catalogue is the table of rules, without a service.
@@ -236,7 +339,11 @@ var findingColumns = []column[client.Finding]{
 	}},
 	{head: "Where", width: 35, cell: whereFound},
 	{head: "Cause and remedy", width: 48, cell: func(f client.Finding) string {
-		return f.Code + ": " + f.Cause + "\n→ " + f.Remedy
+		text := f.Code + ": " + f.Cause + "\n→ " + f.Remedy
+		if v := f.Acceptance; v != nil {
+			text += fmt.Sprintf("\naccepted until %s by %s: %s", day(v.Until), v.By, v.Reason)
+		}
+		return text
 	}},
 }
 
@@ -252,4 +359,16 @@ var csvFindingColumns = []column[client.Finding]{
 	{head: "declared", cell: func(f client.Finding) string { return f.Place }},
 	{head: "configured", cell: func(f client.Finding) string { return orEmpty(f.Source) }},
 	{head: "opened", cell: func(f client.Finding) string { return f.OpenedAt.UTC().Format("2006-01-02T15:04:05Z") }},
+	{head: "belongs to", cell: func(f client.Finding) string {
+		if f.Belongs == nil {
+			return ""
+		}
+		return belongsTo(f.Belongs)
+	}},
+	{head: "accepted until", cell: func(f client.Finding) string {
+		if f.Acceptance == nil {
+			return ""
+		}
+		return f.Acceptance.Until.UTC().Format("2006-01-02T15:04:05Z")
+	}},
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"path"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -18,13 +19,20 @@ func (a *app) host() *cobra.Command {
 
 // hostAdd takes a host in.
 func (a *app) hostAdd() *cobra.Command {
-	var at, audiences []string
+	var at, audiences, tags []string
+	var inGroup, owner string
 	c := &cobra.Command{Use: "add NAME", Short: "Take a host into the estate", Args: cobra.ExactArgs(1),
 		Long: "Takes a host into the estate: it is looked at and judged as those the estate file declares. It\n" +
 			"stays when the file is applied anew, until the file declares it itself.",
 		Example: "  insegna host add old-shop.lanterncoast.example --at pier-1:8443",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
-			body := client.HostRequest{Name: args[0], At: at, Audiences: given(audiences)}
+			body := client.HostRequest{Name: args[0], At: at, Audiences: given(audiences), Tags: given(tags)}
+			if inGroup != "" {
+				body.Group = &inGroup
+			}
+			if owner != "" {
+				body.Owner = &owner
+			}
 			if err := a.takenIn(c.Context(), body); err != nil {
 				return err
 			}
@@ -33,6 +41,9 @@ func (a *app) hostAdd() *cobra.Command {
 		})}
 	c.Flags().StringArrayVar(&at, "at", nil, "a server, or SERVER:PORT; may be given several times")
 	c.Flags().StringArrayVar(&audiences, "audience", nil, "a class of clients; without any the estate's first")
+	c.Flags().StringVar(&inGroup, "group", "", "a group of the estate file")
+	c.Flags().StringVar(&owner, "owner", "", "an owner of the estate file; without one the group's or the estate's")
+	c.Flags().StringSliceVar(&tags, "tag", nil, "tags")
 	_ = c.MarkFlagRequired("at")
 	return c
 }
@@ -110,9 +121,12 @@ var hostColumns = []column[client.EstateHost]{
 	{head: "Host", width: 40, cell: func(h client.EstateHost) string { return h.Name }},
 	{head: "Wanted at", width: 26, cell: func(h client.EstateHost) string { return strings.Join(h.At, ", ") }},
 	{head: "From", width: 18, cell: func(h client.EstateHost) string { return orEmpty(h.WantedIssuer) }},
-	{head: "Line", cell: func(h client.EstateHost) string {
+	{head: "Declared", cell: func(h client.EstateHost) string {
 		if h.By != nil {
 			return "by " + *h.By
+		}
+		if h.File != nil {
+			return fmt.Sprintf("%s:%d", path.Base(*h.File), h.Line)
 		}
 		return fmt.Sprint(h.Line)
 	}},

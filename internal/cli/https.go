@@ -204,7 +204,7 @@ func (a *app) httpsPrepared(ctx context.Context, v *client.HttpsRun, yes bool) (
 	for _, act := range v.Preparation.Acts {
 		a.say("  %-6s %s", clean(act.Does), clean(act.What))
 	}
-	a.showNotes(v.Server, v.Preparation.Notes)
+	a.showNotes(v.Server, v.Preparation.Notes, reloads(v.Preparation.Acts))
 	err := a.agreed(yes, "Prepare "+v.Server+" so?", fmt.Sprintf("insegna https --continue %d", v.Number))
 	if err != nil {
 		return nil, err

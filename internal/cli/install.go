@@ -180,7 +180,7 @@ func (a *app) showPreview(v *client.Installation) {
 		}
 		a.say("  look    %s at %s, which %s", clean(d.Host), d.Address, shows)
 	}
-	a.showNotes(v.Server, v.Notes)
+	a.showNotes(v.Server, v.Notes, reloads(v.Acts))
 	a.showDiffs(v.Files)
 	if len(v.Files) == 0 {
 		a.say("\nNo file of the configuration changes.")
@@ -221,9 +221,12 @@ func counted(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-// showNotes tells what else a reload takes in.
-func (a *app) showNotes(server string, list []string) {
-	if len(list) > 0 {
+// showNotes tells what a person should know before, and what else a reload takes in.
+func (a *app) showNotes(server string, list []string, reloads bool) {
+	switch {
+	case len(list) > 0 && !reloads:
+		a.say("\nBesides, on %s:", server)
+	case len(list) > 0:
 		a.say("\nBesides, on %s, where a reload takes in everything that lies there:", server)
 	}
 	for _, n := range list {
@@ -449,3 +452,8 @@ func (a *app) installationReturn() *cobra.Command {
 
 // asked says whether an installation does what somebody has asked for, and no finding.
 func asked(v *client.Installation) bool { return len(v.Mends) > 0 && v.Mends[0].Finding == 0 }
+
+// reloads says whether a server takes in what lies there by what is done.
+func reloads(acts []client.InstallationAct) bool {
+	return slices.ContainsFunc(acts, func(a client.InstallationAct) bool { return a.Does == "reload" || a.Does == "live" })
+}

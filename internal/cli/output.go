@@ -266,12 +266,12 @@ func (a *app) paint(v any) string {
 // plate is a binding's faces in three characters: full agrees, hollow
 // differs, dashed is missing, grey was not read.
 func plate(f client.Faces) string {
-	windows := map[client.Face]string{"agrees": "■", "differs": "□", "missing": "┄", "unread": "░"}
+	windows := map[client.Face]string{"agrees": "■", "differs": "□", "missing": "┄", "unread": "░", "stale": "▒"}
 	return windows[f.Wanted] + windows[f.Configured] + windows[f.Served]
 }
 
 // plateKey explains the three signs of a plate below a table.
-const plateKey = "faces wanted, configured, served: ■ agrees  □ differs  ┄ missing  ░ not read"
+const plateKey = "faces wanted, configured, served: ■ agrees  □ differs  ┄ missing  ░ not read  ▒ not read of late"
 
 // clean makes a text from outside harmless on a terminal: no control
 // characters, no direction marks.

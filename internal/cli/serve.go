@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"insegna.example/internal/core/check"
 	"insegna.example/internal/httpapi"
+	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/look"
 	"insegna.example/internal/service"
 )
@@ -25,7 +28,7 @@ func (a *app) serve() *cobra.Command {
 		Use: "serve", Short: "Run the service and its console", Args: cobra.NoArgs,
 		Long: "Runs the service until it is told to stop (Ctrl-C or SIGTERM). Without --database it starts\n" +
 			"a PostgreSQL of its own, with its files and its socket in the data directory.",
-		Example: "  insegna serve --data /var/lib/insegna --listen 127.0.0.1:7420",
+		Example: "  insegna serve --data /var/lib/insegna --listen 127.0.0.1:7420\n  insegna serve --apply estate.yaml",
 		RunE:    a.run(func(c *cobra.Command, _ []string) error { return a.runService(c.Context(), &o) }),
 	}
 	f := c.Flags()
@@ -36,6 +39,8 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&o.key, "tls-key", "", "PEM file with the key of --tls-certificate")
 	f.StringVar(&o.proofs, "proofs", "",
 		"address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
+	f.StringVar(&o.apply, "apply", "",
+		"estate file to apply at the start, unless it would take something away, and to look at: what was found is printed")
 	f.StringVar(&o.cfg.Data, "data", dataDir(), "data directory")
 	f.StringVar(&o.cfg.Database, "database", os.Getenv("INSEGNA_DATABASE"),
 		"PostgreSQL to use instead of an own one, as postgres://...; better set INSEGNA_DATABASE, which no process list shows")
@@ -84,9 +89,9 @@ func dataDir() string {
 
 // serviceFlags are the flags of serve.
 type serviceFlags struct {
-	cfg                                     service.Config // what the service is opened with
-	looker                                  *look.Looker   // takes the two time limits
-	listen, level, certificate, key, proofs string         // as given on the command line
+	cfg                                            service.Config // what the service is opened with
+	looker                                         *look.Looker   // takes the two time limits
+	listen, level, certificate, key, proofs, apply string         // as given on the command line
 }
 
 // runService runs the service until it is told to stop.
@@ -100,6 +105,16 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 	cfg.Looker = o.looker
 	if (o.certificate == "") != (o.key == "") {
 		return usage{errors.New("--tls-certificate and --tls-key belong together; give both or none")}
+	}
+	var file *service.EstateFile
+	if o.apply != "" {
+		var err error
+		if file, err = loadEstate(o.apply); err != nil {
+			return err
+		}
+		if _, err := file.Parse(registry.Kinds.Declared()); err != nil {
+			return err // with places, before anything is started
+		}
 	}
 	var pair *httpapi.Pair
 	if o.certificate != "" {
@@ -130,6 +145,13 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 		return err
 	}
 	both, ctx := errgroup.WithContext(ctx)
+	if file != nil {
+		survey, err := a.applyAtStart(ctx, s, file)
+		if err != nil {
+			return err
+		}
+		both.Go(func() error { return a.tellFound(ctx, s, survey, console) })
+	}
 	if o.proofs != "" {
 		at, err := net.Listen("tcp", o.proofs)
 		if err != nil {
@@ -150,4 +172,78 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 	err = both.Wait()
 	cfg.Log.Info("stopping")
 	return err
+}
+
+// applyAtStart puts an estate file in force and begins a survey; 0 where the file is in force
+// already, or would take something away: then what is in force stays, for what serves a whole
+// estate does not stay down for one file.
+func (a *app) applyAtStart(ctx context.Context, s *service.Service, file *service.EstateFile) (survey int64, err error) {
+	changes, err := s.PreviewEstate(ctx, file)
+	if err != nil {
+		return 0, err
+	}
+	for _, c := range changes.Changes {
+		if c.Is == "gone" {
+			a.say("%s is not applied: it would take away %s %s, which is in force and stays so. If that is meant: insegna estate apply %[1]s",
+				file.Name, c.Kind, c.Name)
+			return 0, nil
+		}
+	}
+	if len(changes.Changes) == 0 {
+		a.say("%s is in force already.", file.Name)
+		return 0, nil
+	}
+	if changes, err = s.ApplyEstate(ctx, file); err != nil {
+		return 0, err
+	}
+	v, err := s.StartSurvey(ctx, service.Scope{})
+	if err != nil {
+		return 0, err
+	}
+	a.say("Applied %s: %s. Looking at %s.", file.Name, plural(len(changes.Changes), "change"), plural(v.Targets, "target"))
+	return v.ID, nil
+}
+
+// How what was found at the start is told.
+const (
+	foundEach  = 300 * time.Millisecond // between two looks whether the survey has ended
+	foundShown = 12                     // findings
+)
+
+// tellFound waits for the end of a survey and tells the worst of what it has found. Trouble
+// with that is told by the service's log, and ends nothing.
+func (a *app) tellFound(ctx context.Context, s *service.Service, survey int64, console string) error {
+	for survey > 0 {
+		v, err := s.Survey(ctx, survey)
+		if err != nil {
+			return nil //nolint:nilerr // the service is told to stop, or its database rests
+		}
+		if v.FinishedAt == nil {
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-time.After(foundEach):
+			}
+			continue
+		}
+		counts, _, err := s.CountFindings(ctx)
+		if err != nil {
+			return nil //nolint:nilerr // the same
+		}
+		list, _, err := s.Findings(ctx, service.FindingFilter{State: "open"}, service.Page{Sort: "worst", Limit: foundShown})
+		if err != nil {
+			return nil //nolint:nilerr // the same
+		}
+		a.say("\nLooked in %s. Open findings: %d broken, %d due, %d weak, %d note.\n", v.FinishedAt.Sub(v.CreatedAt).Round(10*time.Millisecond), counts[0],
+			counts[1], counts[2], counts[3])
+		for i := range list {
+			f := &list[i]
+			mark := marks[string(check.Severities[f.Severity])]
+			a.note(mark, fmt.Sprintf("%s on %s: %s", cmp.Or(f.Host, "the server as a whole"), f.Server, f.Cause))
+			a.note("", "→ "+f.Remedy)
+		}
+		a.say("\nAll of it: %s, once somebody can sign in.", console)
+		return nil
+	}
+	return nil
 }

@@ -18,8 +18,8 @@ import (
 
 // survey groups the commands about surveys.
 func (a *app) survey() *cobra.Command {
-	return group("survey", "Look at the estate: start, follow, list, changes", a.surveyStart(), a.surveyFollow(),
-		a.surveyList(), a.surveyChanges())
+	return group("survey", "Look at the estate: start, follow, list, changes, schedule", a.surveyStart(), a.surveyFollow(),
+		a.surveyList(), a.surveyChanges(), a.surveySchedule())
 }
 
 // surveyStart follows the survey it starts; with detach it only says its
@@ -27,7 +27,7 @@ func (a *app) survey() *cobra.Command {
 func (a *app) surveyStart() *cobra.Command {
 	var detach bool
 	var req client.SurveyRequest
-	var host, server string
+	var host, server, group string
 	c := &cobra.Command{Use: "start", Short: "Start a survey and follow it to its end", Args: cobra.NoArgs,
 		Example: "  insegna survey start\n  insegna survey start --host booking.lanterncoast.example\n  insegna survey " +
 			"start --fail-at due",
@@ -37,6 +37,9 @@ func (a *app) surveyStart() *cobra.Command {
 			}
 			if host != "" {
 				req.Host = &host
+			}
+			if group != "" {
+				req.Group = &group
 			}
 			if server != "" {
 				req.Server = &server
@@ -55,6 +58,7 @@ func (a *app) surveyStart() *cobra.Command {
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	c.Flags().StringVar(&host, "host", "", "only this host")
 	c.Flags().StringVar(&server, "server", "", "only this server")
+	c.Flags().StringVar(&group, "group", "", "only hosts of this group")
 	a.failAtFlag(c)
 	return c
 }
@@ -143,9 +147,12 @@ func (a *app) progress(targets int) (show func(client.Survey), end func()) {
 	return func(v client.Survey) { _ = bar.Set(v.Done) }, func() { _ = bar.Finish() }
 }
 
-// scopeOf reads the host and the server a survey was limited to.
-func scopeOf(v *client.Survey) (host, server string) {
+// scopeOf reads the host, the server and the group a survey was limited to.
+func scopeOf(v *client.Survey) (host, server, group string) {
 	rest := v.Scope
+	if group, is := strings.CutPrefix(rest, "group "); is {
+		return "", "", group
+	}
 	if after, ok := strings.CutPrefix(rest, "host "); ok {
 		host, rest, _ = strings.Cut(after, " at ")
 	}
@@ -153,20 +160,23 @@ func scopeOf(v *client.Survey) (host, server string) {
 	if server == rest {
 		server = ""
 	}
-	return host, server
+	return host, server, ""
 }
 
 // foundIn gives the open findings of what a survey looked at: of a part alone, when
 // it was one. A finding about a server as a whole is of its hosts too when it
 // stands for theirs.
 func (a *app) foundIn(ctx context.Context, v *client.Survey) ([]client.Finding, error) {
-	host, server := scopeOf(v)
+	host, server, group := scopeOf(v)
 	params := &client.ListFindingsParams{}
 	if host != "" {
 		params.Q = &host
 	}
 	if server != "" {
 		params.Server = &server
+	}
+	if group != "" {
+		params.Group = &[]string{group}
 	}
 	page, err := whole(a, ctx, 0, findingPart,
 		func(ctx context.Context, cl calls, cursor *string, size *int) (*http.Response,
@@ -251,7 +261,8 @@ func (a *app) surveyList() *cobra.Command {
 				{head: "Number", cell: func(v client.Survey) string { return fmt.Sprint(v.Id) }},
 				{head: "Begun ", cell: func(v client.Survey) string { return moment(v.CreatedAt) }},
 				{head: "State", cell: func(v client.Survey) string { return string(v.State) }},
-				{head: "Scope", width: 24, cell: func(v client.Survey) string { return v.Scope }},
+				{head: "Scope", width: 24, cell: func(v client.Survey) string { return strings.Replace(scopeAndBy(v), ", ", "\n", 1) },
+					raw: scopeAndBy},
 				{head: "Looked", cell: func(v client.Survey) string { return fmt.Sprintf("%d/%d", v.Done, v.Targets) }},
 				{head: "Changed", cell: func(v client.Survey) string { return fmt.Sprint(v.Changed) }},
 				{head: "Opened", cell: func(v client.Survey) string { return fmt.Sprint(v.Opened) }},
@@ -260,6 +271,72 @@ func (a *app) surveyList() *cobra.Command {
 		})}
 	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
+}
+
+// scopeAndBy says what a survey looked at, and who began it where that is known.
+func scopeAndBy(v client.Survey) string {
+	if v.BegunBy == "" {
+		return v.Scope
+	}
+	return v.Scope + ", by " + v.BegunBy
+}
+
+// surveySchedule tells what is looked at by itself.
+func (a *app) surveySchedule() *cobra.Command {
+	return &cobra.Command{Use: "schedule", Short: "Say what is looked at by itself, and when", Args: cobra.NoArgs,
+		Long: "Says what is looked at without anybody's word, when that was last and when it will be next. The estate\nfile declares it, " +
+			"under schedule; a server may have one of its own.",
+		Example: "  insegna survey schedule",
+		RunE: a.run(func(c *cobra.Command, _ []string) error {
+			s, err := get[client.Schedule](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
+				return cl.GetSchedule(ctx)
+			})
+			if err != nil {
+				return err
+			}
+			err = print(a, s, s.Parts, []column[client.WatchedPart]{
+				{head: "What is looked at", width: 34, cell: func(p client.WatchedPart) string { return p.Scope }},
+				{head: "Every", cell: func(p client.WatchedPart) string { return p.Every }},
+				{head: "Last begun", cell: func(p client.WatchedPart) string {
+					switch {
+					case p.Runs:
+						return "now"
+					case p.Last == nil:
+						return "never"
+					}
+					return moment(*p.Last)
+				}},
+				{head: "Next", cell: func(p client.WatchedPart) string {
+					switch {
+					case p.Next == nil:
+						return "not by itself"
+					case p.Next.Before(time.Now()):
+						return "any moment"
+					}
+					return moment(*p.Next)
+				}},
+				{head: "Missed", cell: func(p client.WatchedPart) string { return fmt.Sprint(p.Missed) }},
+			})
+			if err != nil || a.output != "table" {
+				return err
+			}
+			a.say("")
+			if s.Files != "never" {
+				a.say("Whether files of configurations have changed is seen every %s; their server is then read and looked at.", s.Files)
+			}
+			if s.Quiet != nil {
+				now := ""
+				if s.QuietNow {
+					now = ", which it is now"
+				}
+				a.say("Nothing begins by itself from %s%s.", strings.Replace(*s.Quiet, "-", " to ", 1), now)
+			}
+			if s.Stale > 0 {
+				a.say("Not looked at for more than two intervals, and stale until that is done: %s. Look now: insegna survey start",
+					plural(s.Stale, "binding"))
+			}
+			return nil
+		})}
 }
 
 // surveyChanges compares with the survey before, unless another one is named.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,15 +17,18 @@ func (a *app) today() *cobra.Command {
 	return &cobra.Command{Use: "today", Short: "Say how things stand", Args: cobra.NoArgs, Example: "  insegna today",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			t, err := get[client.Today](a, c.Context(),
-				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetToday(ctx) })
+				func(ctx context.Context, cl calls) (*http.Response, error) { return cl.GetToday(ctx, nil) })
 			if err != nil {
 				return err
 			}
 			if t.Estate == "" {
-				a.say("No estate has been applied yet. Write an estate file and run: insegna estate apply FILE")
+				a.say("No estate has been applied yet. Have one drafted, insegna estate draft --out FILE, correct it, and run: insegna estate apply FILE")
 			} else {
-				a.say("%s: %s broken, %d due, %d at odds, %d agreed; %s.\n", clean(t.Estate), plural(t.Bindings.Broken, "binding"),
-					t.DueBindings, t.Bindings.AtOdds, t.Bindings.Agreed, surveyed(t.Survey))
+				a.say("%s: %s broken, %d due, %d at odds, %d agreed; %s%s.\n", clean(t.Estate), plural(t.Bindings.Broken, "binding"),
+					t.DueBindings, t.Bindings.AtOdds, t.Bindings.Agreed, surveyed(t.Survey), nextSurvey(t.NextSurvey))
+				if t.Stale > 0 {
+					a.note("▒", fmt.Sprintf("%s not looked at for longer than the schedule allows: insegna survey schedule", plural(t.Stale, "binding")))
+				}
 			}
 			if a.output == "json" {
 				return a.json(t)
@@ -91,6 +95,17 @@ func (a *app) installed(list []client.Installation) {
 	if len(list) > 0 {
 		a.say("")
 	}
+}
+
+// nextSurvey says when is looked again without anybody's word.
+func nextSurvey(at *time.Time) string {
+	switch {
+	case at == nil:
+		return ", and not again by itself"
+	case at.Before(time.Now()):
+		return ", again any moment"
+	}
+	return ", again " + moment(*at)
 }
 
 // surveyed says how fresh all this is.

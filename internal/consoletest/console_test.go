@@ -195,6 +195,12 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
 		{"/surveys/1", "table", "Survey 1: 52 of 56 answered with a certificate"},
+		{"/findings", "main ul li h3", "34 open findings"},
+		{"/findings?group=freight", "main ul li h3", "cargo.lanterncoast.example"},
+		{"/findings/1", "main ul li h3", "Finding 1"},
+		{"/findings/99999", "main h1", "there is no finding 99999"},
+		{"/notices", "[aria-label='List of owners']", "3 owners told of what is wrong"},
+		{"/estate", "[aria-label='List of hosts']", "29 hosts on 5 servers"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},
 	}
@@ -228,6 +234,71 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		assert.Contains(t, files, "everybody on the machine may read it (0644)")
 		assert.Contains(t, files, "can go")
 		p.until(`document.querySelector("[aria-label='What changed']").innerText.includes("It has read the same")`)
+		p.accessible()
+	})
+
+	t.Run("lets a finding be, and opens it again", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/findings?q=crane&severity=due", "main ul li h3")
+		p.do(chromedp.Click(chromedp.CSS("button[aria-label^='Accept key-of-another-certificate']")))
+		p.until(`document.querySelector("[role=dialog] input[name=reason]") !== null`)
+		p.do(chromedp.SendKeys(chromedp.CSS("[role=dialog] input[name=reason]"), "the crane is sold"))
+		p.do(chromedp.Click(chromedp.CSS("[role=dialog] button[type=submit]")))
+		p.until(`document.body.innerText.includes("No finding fits")`)
+		p.visit("/findings?state=accepted", "main ul li h3")
+		p.until(`document.body.innerText.includes("by keeper: the crane is sold")`)
+		p.visit("/", "section li h3")
+		p.until(`document.body.innerText.includes("and 1 accepted")`)
+		p.visit("/findings?state=accepted", "main ul li h3")
+		p.do(chromedp.Click(chromedp.CSS("button[aria-label^='Open again: key-of-another-certificate']")))
+		p.until(`document.body.innerText.includes("No finding fits")`)
+	})
+
+	t.Run("shows what an owner would be told", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/notices", "[aria-label='List of owners']")
+		p.do(chromedp.Click(chromedp.CSS("button[aria-label='Preview of what freight-desk would be told']")))
+		p.until(`!!document.querySelector("[aria-label='Preview']")?.innerText.includes("tracking.lanterncoast.example at freight-1")`)
+		assert.NotContains(t, eval[string](p, `document.querySelector("[aria-label='Preview']").innerText`), "kiosk-admin")
+		p.accessible()
+		p.visit("/settings", "[aria-label='Calendar']")
+		p.do(chromedp.Click(`//summary[.="Make an address"]`))
+		p.do(chromedp.SendKeys(chromedp.CSS("form[aria-label='Make an address'] input[name=name]"), "the wall"))
+		p.do(chromedp.Click(`//button[.="Make it" and ancestor::form[@aria-label="Make an address"]]`))
+		p.until(`!!document.querySelector("[aria-label='Calendar'] code")?.innerText.endsWith(".ics")`)
+		at := eval[string](p, `document.querySelector("[aria-label='Calendar'] code").innerText`)
+		resp, err := servicetest.Anonymous.Get(at)
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		assert.Equal(t, "text/calendar; charset=utf-8", resp.Header.Get("Content-Type"))
+	})
+
+	t.Run("takes a host in, changes it and lets it go", func(t *testing.T) {
+		p := open(t, r.URL)
+		p.visit("/estate", "[aria-label='List of hosts']")
+		p.do(chromedp.Click(`//summary[.="Take a host in"]`))
+		field := func(name, text string) {
+			p.do(chromedp.SendKeys(chromedp.CSS("form input[name="+name+"]"), text))
+		}
+		field("name", "pop-up.lanterncoast.example")
+		field("at", "nowhere:8443")
+		p.do(chromedp.Click(chromedp.CSS("form[aria-label='Take a host in'] button[type=submit]")))
+		p.until(`!!document.querySelector("form .says")?.innerText.includes("unknown server")`)
+		eval[any](p, `document.querySelector("form input[name=at]").select()`)
+		field("at", "pier-1:8443")
+		p.do(chromedp.Click(chromedp.CSS("form[aria-label='Take a host in'] button[type=submit]")))
+		p.until(`document.body.innerText.includes("taken in by keeper")`)
+		p.do(chromedp.Click(chromedp.CSS("button[aria-label='Change pop-up.lanterncoast.example']")))
+		p.until(`document.querySelector("form[aria-label^='Change pop-up'] input[name=tags]") !== null`)
+		p.do(chromedp.SendKeys(chromedp.CSS("form[aria-label^='Change pop-up'] input[name=tags]"), "summer"))
+		p.do(chromedp.Click(chromedp.CSS("form[aria-label^='Change pop-up'] button[type=submit]")))
+		p.until(`[...document.querySelectorAll("[aria-label='List of hosts'] tr")].some((r) => r.innerText.includes("pop-up") && r.innerText.includes("summer"))`)
+		eval[any](p, `(window.confirm = () => true, 1)`)
+		p.do(chromedp.Click(chromedp.CSS("button[aria-label='Let it go: pop-up.lanterncoast.example']")))
+		p.until(`!document.body.innerText.includes("pop-up.lanterncoast.example")`)
+		p.do(chromedp.Click(`//summary[.="Change it here"]`))
+		p.do(chromedp.Click(`//button[.="What it changes"]`))
+		p.until(`document.body.innerText.includes("It declares what is in force already.")`)
 		p.accessible()
 	})
 
@@ -329,7 +400,8 @@ func TestALiveSurvey(t *testing.T) {
 	p.visit("/surveys", "main h2")
 	p.do(chromedp.Click(`//button[.="Survey the estate now"]`))
 	p.until(`document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow") === "2"`)
-	p.until(`!document.querySelector("[role=progressbar]") && document.querySelector("table")?.innerText.includes("finished")`)
+	p.until(`!document.querySelector("[role=progressbar]") && document.querySelector("[aria-label=Surveys] table")?.innerText.includes("finished")`)
+	p.until(`document.querySelector("[aria-label=Schedule] table")?.innerText.includes("whole estate\t6h")`)
 	p.visit("/", "section li h3")
 	var shown []string
 	require.NoError(t,
@@ -930,4 +1002,46 @@ func TestAViewerHasNoButtonsInVain(t *testing.T) {
 			assert.NotContains(t, buttons, not, at)
 		}
 	}
+}
+
+// TestTheFirstPageDrafts begins with nothing: an estate is drafted from a zone, corrected,
+// previewed and applied in the console, and a file with a fault says where.
+func TestTheFirstPageDrafts(t *testing.T) {
+	r := servicetest.Start(t)
+	root := pkitest.CA("root", nil)
+	pair := pkitest.Leaf(root, "www.lantern.example").TLS()
+	at := servicetest.Serve(t, "127.0.0.9:0", func() *tls.Certificate { return &pair })
+	p := open(t, r.URL)
+	p.visit("/", "form[aria-label='Draft an estate']")
+	p.accessible()
+	eval[any](p, `document.querySelector("form input[type=checkbox]").click()`)
+	p.do(chromedp.Click(`//summary[.="From other machines, names, zones"]`))
+	p.do(chromedp.SendKeys(chromedp.CSS("textarea[name=zone]"), "$ORIGIN lantern.example.\n$TTL 60\nwww IN A 127.0.0.9\nold IN A 127.0.0.9\n"))
+	p.do(chromedp.SendKeys(chromedp.CSS("input[name=ports]"), fmt.Sprint(at.Port())))
+	p.do(chromedp.Click(`//button[.="Draft it"]`))
+	p.until(`!!document.querySelector("textarea.file")?.value.includes("www.lantern.example")`)
+	p.until(`document.body.innerText.includes("on 1 server")`)
+	p.accessible()
+	text := eval[string](p, `document.querySelector("textarea.file").value`)
+	assert.Contains(t, text, fmt.Sprintf("ports: [%d]", at.Port()))
+	write := func(from, to string) {
+		eval[any](p, fmt.Sprintf(`((area) => {
+			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, area.value.replace(%q, %q));
+			area.dispatchEvent(new Event("input", { bubbles: true })); return 1; })(document.querySelector("textarea.file"))`, from, to))
+	}
+	write("hosts:", "hosst:")
+	p.do(chromedp.Click(`//button[.="What it changes"]`))
+	p.until(`!!document.querySelector(".says")?.innerText.includes("unknown key \"hosst\"")`)
+	write("hosst:", "hosts:")
+	p.do(chromedp.Click(`//button[.="What it changes"]`))
+	p.until(`!!document.querySelector("[aria-label='What it changes']")?.innerText.includes("www.lantern.example")`)
+	p.do(chromedp.Click(`//button[.="Apply it"]`))
+	p.until(`document.body.innerText.includes("Nothing has been looked at yet")`)
+	p.visit("/estate", "[aria-label='List of hosts']")
+	p.until(`document.body.innerText.includes("console-draft.yaml:")`)
+	p.visit("/", "h1")
+	p.do(chromedp.Click(`//button[.="Start a survey"]`))
+	p.until(`document.body.innerText.includes("do not trust it") || document.body.innerText.includes("Broken now")`)
+	p.visit("/notices", "h1")
+	p.until(`document.body.innerText.includes("Nobody is told of what is wrong")`)
 }

@@ -22,10 +22,10 @@ import (
 
 // What each operation of the contract needs; all others a viewer.
 var (
-	forAll      = "getHealth getReady signIn setUp "
+	forAll      = "getHealth getReady signIn setUp getCalendar "
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation previewMending beginInstallation previewWave beginWave returnWave keepWave " +
-		"returnInstallation beginHttps continueHttps takeKey getHostKey "
-	forAdmin = "applyEstate addHost removeHost addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
+		"returnInstallation beginHttps continueHttps takeKey getHostKey acceptFinding endAcceptance testNotice tryNotice addSilence endSilence "
+	forAdmin = "applyEstate draftEstate addHost changeHost removeHost addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
 		"addCredential removeCredential getSafe renewSafeKey trustHostKey "
 )
 
@@ -90,7 +90,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 					continue // has no end; TestWhatHappensIsToldToAll follows it
 				}
 				at := r.URL + "/api/v1" + strings.NewReplacer("{id}", "999999", "{sha256}", "ffffffff", "{name}", "quay",
-					"{person}", "nobody-known", "{number}", "999999").Replace(path)
+					"{person}", "nobody-known", "{number}", "999999", "{host}", "a.test", "{token}", strings.Repeat("A", 43)+".ics").Replace(path)
 				bodies := []string{""}
 				if operation.RequestBody != nil {
 					bodies = []string{bodyFor(operation.OperationID), `{"name":7,"text":[],"passphrase":{}}`, `[`,

@@ -26,6 +26,7 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 	require.NoError(t, spec.Validate(t.Context()))
 	router, err := gorillamux.NewRouter(spec)
 	require.NoError(t, err)
+	openapi3filter.RegisterBodyDecoder("application/openmetrics-text", openapi3filter.FileBodyDecoder)
 	empty, full := servicetest.Start(t), servicetest.Start(t)
 	full.Apply(t, text, pkitest.CA("root", nil))
 	full.Survey(t)
@@ -40,14 +41,14 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			for name, url := range map[string]string{"empty": empty.URL, "full": full.URL} {
 				t.Run(operation.OperationID+" "+name, func(t *testing.T) {
 					at := strings.NewReplacer("{id}", "1", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody", "{number}",
-						"1").Replace(path)
+						"1", "{host}", "a.test", "{token}", strings.Repeat("A", 43)+".ics").Replace(path)
 					called[operation.OperationID] = true
 					keeps(t, router, method, url+"/api/v1"+at, bodyFor(operation.OperationID))
 				})
 			}
 		}
 	}
-	assert.Len(t, called, 75)
+	assert.Len(t, called, 96)
 	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2",
 		"/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3",
 		"/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x",
@@ -68,6 +69,16 @@ func bodyFor(operation string) string {
 		return `{"server":"quay","host":"a.test"}`
 	case "addHost":
 		return `{"name":"a.test","at":["quay"]}`
+	case "changeHost":
+		return `{"name":"a.test","at":["quay"],"tags":["x"]}`
+	case "draftEstate":
+		return `{"names":["a.test"],"zone":"$INCLUDE /etc/passwd"}`
+	case "acceptFinding", "addSilence":
+		return `{"until":"2020-01-01T00:00:00Z","reason":"because"}`
+	case "previewNotice", "testNotice":
+		return `{"owner":"nobody"}`
+	case "makeFeed":
+		return `{"name":"wall","owner":"nobody"}`
 	case "addMandate":
 		return `{"text":"name: x"}`
 	case "agreeToTerms":

@@ -29,7 +29,7 @@ const (
 )
 
 // withFiles are the calls that send files.
-var withFiles = map[string]bool{"previewEstate": true, "applyEstate": true}
+var withFiles = map[string]bool{"previewEstate": true, "applyEstate": true, "draftEstate": true}
 
 // limitOf is how much a call may send.
 func limitOf(operation string) int64 {
@@ -47,7 +47,7 @@ const (
 
 // takesLong are the calls that wait for servers, CAs or name servers, or handle
 // large files.
-var takesLong = map[string]bool{"previewEstate": true, "applyEstate": true, "addHost": true, "removeHost": true, "checkMandate": true, "visitMandate": true,
+var takesLong = map[string]bool{"previewEstate": true, "applyEstate": true, "draftEstate": true, "exportEstate": true, "getReport": true, "changeHost": true, "addHost": true, "removeHost": true, "checkMandate": true, "visitMandate": true,
 	"agreeToTerms": true, "listCas": true, "previewInstallation": true, "previewMending": true, "previewWave": true, "beginOrder": true,
 	"verifyJournal": true,
 	"renewSafeKey":  true, "getHostKey": true, "trustHostKey": true, "continueHttps": true, "beginHttps": true}

@@ -4,11 +4,13 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"time"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
@@ -42,16 +44,22 @@ func (srv *Server) GetEstate(ctx context.Context,
 }
 
 // estateFile takes a file with what it mentions.
-func estateFile(b *contract.EstateFile) (*service.EstateFile, error) {
+func (srv *Server) estateFile(ctx context.Context, b *contract.EstateFile) (*service.EstateFile, error) {
 	if b.File == "" {
 		return nil, &badRequestError{"the body has no file; expected the name of the estate file"}
 	}
-	if b.Text == "" {
+	switch parts := len(orZero(b.Parts)); {
+	case b.Text != "" && parts > 0:
+		return nil, &badRequestError{"the body has both text and parts; expected one of them"}
+	case b.Text == "" && parts == 0:
 		return nil, &badRequestError{"the body has no text; expected the content of " + b.File}
 	}
 	texts := []string{b.File, b.Text}
 	for path, text := range orZero(b.Attachments) {
 		texts = append(texts, path, text)
+	}
+	for _, p := range orZero(b.Parts) {
+		texts = append(texts, p.File, p.Text)
 	}
 	for _, text := range texts {
 		if strings.ContainsRune(text, 0) {
@@ -59,10 +67,16 @@ func estateFile(b *contract.EstateFile) (*service.EstateFile, error) {
 		}
 	}
 	f := &service.EstateFile{Name: b.File, Text: []byte(b.Text), Attachments: map[string][]byte{}}
+	for _, p := range orZero(b.Parts) {
+		f.Parts = append(f.Parts, estate.Text{File: p.File, Data: []byte(p.Text)})
+	}
 	if b.Attachments != nil {
 		for path, text := range *b.Attachments {
 			f.Attachments[path] = []byte(text)
 		}
+	}
+	if orZero(b.Here) {
+		return f, srv.service.AttachHere(ctx, f)
 	}
 	return f, nil
 }
@@ -70,7 +84,7 @@ func estateFile(b *contract.EstateFile) (*service.EstateFile, error) {
 // PreviewEstate says what a file would change.
 func (srv *Server) PreviewEstate(ctx context.Context,
 	r contract.PreviewEstateRequestObject) (contract.PreviewEstateResponseObject, error) {
-	f, err := estateFile(r.Body)
+	f, err := srv.estateFile(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +98,7 @@ func (srv *Server) PreviewEstate(ctx context.Context,
 // ApplyEstate puts a file in force.
 func (srv *Server) ApplyEstate(ctx context.Context,
 	r contract.ApplyEstateRequestObject) (contract.ApplyEstateResponseObject, error) {
-	f, err := estateFile(r.Body)
+	f, err := srv.estateFile(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -93,6 +107,19 @@ func (srv *Server) ApplyEstate(ctx context.Context,
 		return nil, err
 	}
 	return contract.ApplyEstate200JSONResponse(changesOf(c)), nil
+}
+
+// ExportEstate gives the estate as a file to be applied elsewhere.
+func (srv *Server) ExportEstate(ctx context.Context, _ contract.ExportEstateRequestObject) (contract.ExportEstateResponseObject, error) {
+	v, err := srv.service.ExportEstate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ExportEstate200JSONResponse{File: v.Name, Text: string(v.Text), Files: map[string]string{}, Hosts: v.Hosts, Mandates: v.Mandates}
+	for path, data := range v.Files {
+		out.Files[path] = string(data)
+	}
+	return out, nil
 }
 
 // AddHost takes a host into the estate.
@@ -108,6 +135,45 @@ func (srv *Server) AddHost(ctx context.Context, r contract.AddHostRequestObject)
 	return contract.AddHost201JSONResponse(hostOf(h)), nil
 }
 
+// ChangeHost makes a host another.
+func (srv *Server) ChangeHost(ctx context.Context, r contract.ChangeHostRequestObject) (contract.ChangeHostResponseObject, error) {
+	if r.Body.Name != r.Host {
+		return nil, &badRequestError{fmt.Sprintf("the body is about %q and the address about %q", r.Body.Name, r.Host)}
+	}
+	text, err := json.Marshal(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	h, err := srv.service.ChangeHost(ctx, text)
+	if err != nil {
+		return nil, err
+	}
+	return contract.ChangeHost200JSONResponse(hostOf(h)), nil
+}
+
+// DraftEstate drafts an estate file.
+func (srv *Server) DraftEstate(ctx context.Context, r contract.DraftEstateRequestObject) (contract.DraftEstateResponseObject, error) {
+	b := r.Body
+	req := &service.DraftRequest{Name: orZero(b.Name), Roots: orZero(b.Roots), Public: orZero(b.Public), Zone: orZero(b.Zone), List: orZero(b.Names),
+		HostKeys: orZero(b.HostKeys)}
+	req.Here, req.Mains, req.Servers, req.Configurations = orZero(b.Here), orZero(b.Mains), orZero(b.Servers), orZero(b.Configurations)
+	req.Certificates, req.Transfers, req.Ranges, req.Allow = orZero(b.Certificates), orZero(b.Transfers), orZero(b.Ranges), orZero(b.Allow)
+	req.Key, req.KnownHosts, req.Origin = orZero(b.Key), orZero(b.KnownHosts), orZero(b.Origin)
+	for _, p := range orZero(b.Ports) {
+		req.Ports = append(req.Ports, uint16(p)) // within the contract's bounds
+	}
+	d, err := srv.service.DraftEstate(ctx, req)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.DraftEstate200JSONResponse{Text: d.Text, Watched: d.Watched, Doubted: d.Doubted, Servers: d.Servers}
+	out.Changes = []contract.DraftChange{}
+	for _, c := range append(d.New, d.Gone...) {
+		out.Changes = append(out.Changes, contract.DraftChange{Is: contract.DraftChangeIs(c.Is), Host: c.Host, At: c.At, From: c.From})
+	}
+	return out, nil
+}
+
 // RemoveHost lets a host go that was taken in.
 func (srv *Server) RemoveHost(ctx context.Context, r contract.RemoveHostRequestObject) (contract.RemoveHostResponseObject, error) {
 	return contract.RemoveHost204Response{}, srv.service.RemoveHost(ctx, r.Host)
@@ -115,12 +181,20 @@ func (srv *Server) RemoveHost(ctx context.Context, r contract.RemoveHostRequestO
 
 // GetToday says how things stand.
 func (srv *Server) GetToday(ctx context.Context,
-	_ contract.GetTodayRequestObject) (contract.GetTodayResponseObject, error) {
+	r contract.GetTodayRequestObject) (contract.GetTodayResponseObject, error) {
 	t, err := srv.service.Today(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return contract.GetToday200JSONResponse(srv.todayOf(ctx, t)), nil
+	out := srv.todayOf(ctx, t)
+	if at := r.Params.Since; at != nil {
+		n, err := srv.service.Since(ctx, at.UTC())
+		if err != nil {
+			return nil, err
+		}
+		out.Since = &contract.Since{At: at.UTC(), Opened: n.Opened, Closed: n.Closed, Issued: n.Issued, Installed: n.Installed, Failed: n.Failed}
+	}
+	return contract.GetToday200JSONResponse(out), nil
 }
 
 // pageOf fills in what a request leaves out.
@@ -157,7 +231,8 @@ func optional(s string) *string {
 // ListBindings lists bindings by host.
 func (srv *Server) ListBindings(ctx context.Context,
 	r contract.ListBindingsRequestObject) (contract.ListBindingsResponseObject, error) {
-	f := service.BindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server)}
+	f := service.BindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server),
+		Among: among(r.Params.Group, r.Params.Owner, r.Params.Tag)}
 	for _, v := range orZero(r.Params.Verdict) {
 		f.Verdicts = append(f.Verdicts, string(v))
 	}
@@ -184,7 +259,8 @@ func (srv *Server) ListBindings(ctx context.Context,
 // ListCertificates lists certificates met.
 func (srv *Server) ListCertificates(ctx context.Context,
 	r contract.ListCertificatesRequestObject) (contract.ListCertificatesResponseObject, error) {
-	f := service.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse}
+	f := service.CertificateFilter{Query: orZero(r.Params.Q), InUse: r.Params.InUse,
+		Among: among(r.Params.Group, r.Params.Owner, r.Params.Tag)}
 	now := time.Now().UTC()
 	if d := r.Params.DaysLeftMax; d != nil {
 		f.EndsBefore = ptr(lastMoment(now, *d))
@@ -235,7 +311,8 @@ func (srv *Server) GetCertificate(ctx context.Context,
 // ListFindings lists findings.
 func (srv *Server) ListFindings(ctx context.Context,
 	r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
-	f := service.FindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server), State: "open"}
+	f := service.FindingFilter{Query: orZero(r.Params.Q), Server: orZero(r.Params.Server), State: "open",
+		Among: among(r.Params.Group, r.Params.Owner, r.Params.Tag)}
 	if code := orZero(r.Params.Code); code != "" {
 		f.Codes = []check.Code{check.Code(code)}
 	}
@@ -249,12 +326,37 @@ func (srv *Server) ListFindings(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	counts, err := srv.service.CountFindings(ctx)
+	counts, accepted, err := srv.service.CountFindings(ctx)
 	if err != nil {
 		return nil, err
 	}
 	return contract.ListFindings200JSONResponse{Items: srv.findingsOf(ctx, list), NextCursor: optional(next),
-		Counts: severityCounts(counts)}, nil
+		Counts: severityCounts(counts, accepted)}, nil
+}
+
+// AcceptFinding lets a finding be until a day.
+func (srv *Server) AcceptFinding(ctx context.Context,
+	r contract.AcceptFindingRequestObject) (contract.AcceptFindingResponseObject, error) {
+	f, err := srv.service.AcceptFinding(ctx, r.Id, r.Body.Until, r.Body.Reason)
+	if err != nil {
+		return nil, err
+	}
+	return contract.AcceptFinding200JSONResponse(srv.findingsOf(ctx, []service.Finding{*f})[0]), nil
+}
+
+// EndAcceptance opens a finding again.
+func (srv *Server) EndAcceptance(ctx context.Context,
+	r contract.EndAcceptanceRequestObject) (contract.EndAcceptanceResponseObject, error) {
+	f, err := srv.service.EndAcceptance(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return contract.EndAcceptance200JSONResponse(srv.findingsOf(ctx, []service.Finding{*f})[0]), nil
+}
+
+// among is what a list is asked for by what things belong to.
+func among(groups *contract.OfGroup, owners *contract.OfOwner, tags *contract.OfTag) estate.Among {
+	return estate.Among{Groups: orZero(groups), Owners: orZero(owners), Tags: orZero(tags)}
 }
 
 // GetFinding gives one finding.
@@ -295,10 +397,20 @@ func (srv *Server) ListSurveys(ctx context.Context,
 	return out, nil
 }
 
+// GetSchedule tells what is looked at by itself.
+func (srv *Server) GetSchedule(ctx context.Context, _ contract.GetScheduleRequestObject) (contract.GetScheduleResponseObject, error) {
+	w, err := srv.service.Watching(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return contract.GetSchedule200JSONResponse(scheduleOf(w)), nil
+}
+
 // StartSurvey begins a survey.
 func (srv *Server) StartSurvey(ctx context.Context,
 	r contract.StartSurveyRequestObject) (contract.StartSurveyResponseObject, error) {
-	v, err := srv.service.StartSurvey(ctx, service.Scope{Host: orZero(r.Body.Host), Server: orZero(r.Body.Server)})
+	v, err := srv.service.StartSurvey(ctx, service.Scope{Host: orZero(r.Body.Host), Server: orZero(r.Body.Server),
+		Group: orZero(r.Body.Group)})
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
+	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/service"
 )
@@ -32,7 +33,7 @@ func texts[T fmt.Stringer](list []T) []string {
 
 // estateOf shows the estate in force with the text it came from.
 func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
-	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: string(d.Content),
+	out := contract.Estate{Name: e.Name, File: d.File, AppliedAt: d.AppliedAt.UTC(), Text: d.Text(),
 		Endpoints: d.Endpoints,
 		Audiences: []contract.EstateAudience{}, Servers: []contract.EstateServer{}, Hosts: []contract.EstateHost{}}
 	for _, a := range e.Audiences {
@@ -40,19 +41,27 @@ func estateOf(d *service.Declaration, e *estate.Estate) contract.Estate {
 	}
 	for _, s := range e.Servers {
 		out.Servers = append(out.Servers,
-			contract.EstateServer{Name: s.Name, Kind: s.Kind, Line: s.Place.Line, Addresses: texts(s.Addresses),
+			contract.EstateServer{Name: s.Name, Kind: s.Kind, Line: s.Place.Line, File: optional(s.Place.File), Addresses: texts(s.Addresses),
 				Ports: texts(s.Ports)})
 	}
 	for i := range e.Hosts {
 		out.Hosts = append(out.Hosts, hostOf(&e.Hosts[i]))
+	}
+	out.Groups, out.Owners, out.Tags = []string{}, []string{}, append([]string{}, e.Tags()...)
+	for _, g := range e.Groups {
+		out.Groups = append(out.Groups, g.Name)
+	}
+	for _, o := range e.Owners {
+		out.Owners = append(out.Owners, o.Name)
 	}
 	return out
 }
 
 // hostOf shows a declared host.
 func hostOf(h *estate.Host) contract.EstateHost {
-	return contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line, By: optional(h.By),
-		WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate)}
+	return contract.EstateHost{Name: h.Name, At: texts(h.At), Audiences: h.Audiences, Line: h.Place.Line, File: optional(h.Place.File), By: optional(h.By),
+		WantedIssuer: optional(h.Wanted.Issuer), WantedCertificate: optional(h.Wanted.Certificate),
+		Belongs: belongsOf(h.Group, h.Owner, h.Tags)}
 }
 
 // changesOf shows what a file would change or has changed.
@@ -75,9 +84,9 @@ func verdictCounts(c service.VerdictCounts) contract.VerdictCounts {
 		Hosts: c.Hosts, Servers: c.Servers}
 }
 
-// severityCounts counts findings by severity, worst first.
-func severityCounts(c [4]int) contract.SeverityCounts {
-	return contract.SeverityCounts{Broken: c[0], Due: c[1], Weak: c[2], Note: c[3]}
+// severityCounts counts findings by severity, worst first, and those accepted.
+func severityCounts(c [4]int, accepted int) contract.SeverityCounts {
+	return contract.SeverityCounts{Broken: c[0], Due: c[1], Weak: c[2], Note: c[3], Accepted: accepted}
 }
 
 // facesOf writes the three faces, also as one text that needs no signs.
@@ -95,7 +104,7 @@ func bindingOf(b *service.Binding) contract.Binding {
 		Remedy: b.Remedy, Source: optional(b.Source().String()),
 		Outcome: optional(b.Outcome), Protocol: optional(binding.VersionName(uint16(b.Version))),
 		Group:       optional(binding.GroupName(uint16(b.KeyGroup))),
-		Certificate: fingerprint(b.Leaf), Issuer: optional(b.Issuer),
+		Certificate: fingerprint(b.Leaf), Issuer: optional(b.Issuer), Belongs: belongsOf(b.GroupName, b.Owner, b.Tags),
 	}
 	if b.Severity != nil {
 		out.Severity = ptr(contract.Severity(check.Severities[*b.Severity]))
@@ -136,6 +145,10 @@ func (srv *Server) detailOf(ctx context.Context, d *service.CertificateDetail) c
 		Signature:  d.Parsed.SignatureAlgorithm.String(), Pem: pemOf(d.Der), Findings: srv.findingsOf(ctx, d.Findings),
 		Audiences: make([]contract.AudienceView, len(d.Views)), Sightings: make([]contract.Sighting, len(d.Sightings)),
 		Files: make([]contract.Placement, len(d.Files)),
+	}
+	if r := d.Rhythm; r != nil {
+		out.Rhythm = &contract.Rhythm{Times: r.Times, DaysBefore: int(r.Before(d.Parsed.NotBefore, d.Parsed.NotAfter) / lifetime.Day), Last: r.Last.UTC(),
+			Issuer: r.Issuer, Key: check.KeyHabit(r)}
 	}
 	for i, f := range d.Files {
 		out.Files[i] = contract.Placement{Server: f.Server, Path: f.Path, Spot: f.At.String(), Site: f.Site}
@@ -179,6 +192,18 @@ func (srv *Server) findingsOf(ctx context.Context, list []service.Finding) []con
 	return out
 }
 
+// belongsOf shows what something belongs to; nothing is left out.
+func belongsOf(group, owner string, tags []string) *contract.Belongs {
+	if group == "" && owner == "" && len(tags) == 0 {
+		return nil
+	}
+	b := &contract.Belongs{Group: optional(group), Owner: optional(owner)}
+	if len(tags) > 0 {
+		b.Tags = &tags
+	}
+	return b
+}
+
 // findingOf shows a finding with evidence and both places: where it is declared
 // and where configured.
 func findingOf(f *service.Finding, file string) contract.Finding {
@@ -187,7 +212,11 @@ func findingOf(f *service.Finding, file string) contract.Finding {
 		Server: f.Server,
 		Cause:  f.Cause, Remedy: f.Remedy, Evidence: make([]contract.Fact, len(f.Evidence)),
 		Certificate: fingerprint(f.Leaf), OpenedAt: f.OpenedAt.UTC(), Source: optional(f.Source().String()),
-		Under: f.Under,
+		Under: f.Under, Belongs: belongsOf(f.GroupName, f.Owner, f.Tags),
+	}
+	if f.AcceptedUntil != nil {
+		out.Acceptance = &contract.Acceptance{Until: f.AcceptedUntil.UTC(), At: f.AcceptedAt.UTC(), By: f.AcceptedBy,
+			Reason: f.AcceptedReason}
 	}
 	if f.StandsFor > 0 {
 		out.StandsFor = &f.StandsFor
@@ -198,6 +227,9 @@ func findingOf(f *service.Finding, file string) contract.Finding {
 	}
 	for i, e := range f.Evidence {
 		out.Evidence[i] = contract.Fact{Label: e.Label, Value: e.Value}
+	}
+	if f.File != "" {
+		file = f.File
 	}
 	if f.Line > 0 && file != "" {
 		out.Place = fmt.Sprintf("%s:%d", file, f.Line)
@@ -210,12 +242,32 @@ func findingOf(f *service.Finding, file string) contract.Finding {
 
 // surveyOf shows a survey with how far it is.
 func surveyOf(v *service.Survey) contract.Survey {
-	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, Vantage: v.Vantage,
+	out := contract.Survey{Id: v.ID, State: contract.SurveyState(v.State), Scope: v.Scope, BegunBy: v.BegunBy, Missed: v.Missed, Vantage: v.Vantage,
 		CreatedAt: v.CreatedAt.UTC(),
 		Targets:   v.Targets, Done: v.Done, Connected: v.Connected, Changed: v.Changed, Opened: v.Opened, Closed: v.Closed,
 		Servers: v.Servers, ServersRead: v.ServersRead}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
+	}
+	return out
+}
+
+// scheduleOf shows what is looked at by itself.
+func scheduleOf(w *service.Watching) contract.Schedule {
+	out := contract.Schedule{Every: estate.Interval(w.Schedule.Every), Troubled: estate.Interval(w.Schedule.Troubled),
+		Files: estate.Interval(w.Schedule.Files), QuietNow: w.Quiet, Stale: w.Stale, Parts: make([]contract.WatchedPart, len(w.Parts))}
+	if w.Schedule.Quiet != nil {
+		out.Quiet = ptr(w.Schedule.Quiet.String())
+	}
+	for i := range w.Parts {
+		p := &w.Parts[i]
+		out.Parts[i] = contract.WatchedPart{Scope: p.Scope.String(), Every: estate.Interval(p.Every), Missed: p.Missed, Runs: p.Runs}
+		if !p.Last.IsZero() {
+			out.Parts[i].Last = ptr(p.Last.UTC())
+		}
+		if !p.Next.IsZero() {
+			out.Parts[i].Next = ptr(p.Next.UTC())
+		}
 	}
 	return out
 }
@@ -244,7 +296,7 @@ func shown(outcome, name string, ends *time.Time, version int) string {
 // todayOf gathers what the first page shows.
 func (srv *Server) todayOf(ctx context.Context, t *service.Today) contract.Today {
 	out := contract.Today{Estate: t.Estate, At: t.At, Bindings: verdictCounts(t.Bindings),
-		Findings: severityCounts(t.Findings), DueBindings: t.DueBindings,
+		Findings: severityCounts(t.Findings, t.Accepted), DueBindings: t.DueBindings, NextSurvey: t.Next, Stale: t.Stale,
 		Worst: srv.findingsOf(ctx, t.Worst), Lanes: make([]contract.Lane, len(t.Lanes)),
 		Density: make([]contract.DayCount, len(t.Density)), InUse: t.InUse, Ordered: make([]contract.Order, len(t.Ordered)),
 		Installed: make([]contract.Installation, len(t.Installed))}

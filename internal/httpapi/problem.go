@@ -122,7 +122,9 @@ var things = map[string][2]string{"servers": {"server", "server list"},
 	"installations": {"installation", "installation list"}, "https": {"run to https", "https --list"},
 	"people": {"person", "person list"}, "tokens": {"token", "token list"},
 	"credentials": {"credential", "credential list"},
-	"cas":         {"CA", "ca list"}}
+	"notices":     {"message", "notice list"}, "silences": {"silence that lasts", "notice silence"},
+	"feeds": {"address of the calendar", "calendar list"}, "waves": {"wave", "wave list"},
+	"cas": {"CA", "ca list"}}
 
 // missingProblem names what there is none of, by the path that was asked.
 func missingProblem(path string, param func(string) string) contract.Problem {

@@ -229,12 +229,21 @@ func (srv *Server) ownHost(c *gin.Context) {
 	abort(c, p)
 }
 
+// spoken is a path for the log: the address of a calendar is a secret.
+func spoken(path string) string {
+	const calendar = "/api/v1/calendar/"
+	if strings.HasPrefix(path, calendar) {
+		return calendar + "..."
+	}
+	return path
+}
+
 // logger logs path and status, never a query or a body, which may hold secrets.
 func (srv *Server) logger(c *gin.Context) {
 	began := time.Now()
 	c.Next()
 	srv.log.LogAttrs(c.Request.Context(), slog.LevelDebug, "request", slog.String("method", c.Request.Method),
-		slog.String("path", c.Request.URL.Path),
+		slog.String("path", spoken(c.Request.URL.Path)),
 		slog.Int("status", c.Writer.Status()), slog.Duration("took", time.Since(began)))
 }
 
@@ -242,7 +251,7 @@ func (srv *Server) logger(c *gin.Context) {
 func (srv *Server) recoverer(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
-			srv.log.Error("a request ended in a panic", "path", c.Request.URL.Path, "panic", fmt.Sprint(r))
+			srv.log.Error("a request ended in a panic", "path", spoken(c.Request.URL.Path), "panic", fmt.Sprint(r))
 			abort(c, internalProblem())
 		}
 	}()
@@ -263,7 +272,7 @@ func (srv *Server) handlerError(c *gin.Context, err error) {
 		c.Header("Retry-After", "2")
 	}
 	if p.Status >= http.StatusInternalServerError && fault.Of(err) == nil { // what is shed is no fault
-		srv.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+		srv.log.Error("a request failed", "path", spoken(c.Request.URL.Path), "error", err)
 	}
 	write(c, p)
 }

@@ -83,9 +83,17 @@ type Left struct {
 	Reason, Next string // why, and what to do
 }
 
-// Mode is a file whose permission bits change.
+// Mode is a file whose permission bits change, and perhaps its owner.
 type Mode struct {
 	Path   string      `json:"path"`   // where the file itself lies, links followed
 	Before fs.FileMode `json:"before"` // permission bits when the plan was made
 	After  fs.FileMode `json:"after"`  // once it is done
+	// From and To are user and group by number, as chown takes them; "" where they stay
+	From string `json:"from,omitempty"`
+	To   string `json:"to,omitempty"`
+}
+
+// Back is the way back.
+func (m *Mode) Back() Mode {
+	return Mode{Path: m.Path, Before: m.After, After: m.Before, From: m.To, To: m.From}
 }

@@ -33,6 +33,12 @@ type Kind struct {
 
 	Plain veil.Plain // directives whose values are no secrets; nil for none
 
+	Mains []string // other usual main files, such as of other systems
+
+	// Running tells from the words a process was started with whether it is a server of this
+	// kind, and with which configuration; nil: that cannot be told
+	Running func(words []string) *Running
+
 	Reader Reader // nil: its configuration cannot be read yet
 	Tester Tester // nil: no test is known
 	// Lenient says that its own test passes what ends the running server at a
@@ -42,8 +48,23 @@ type Kind struct {
 	Installs Installs // nil: nothing can be installed yet
 }
 
+// Places are all usual main files of its configuration.
+func (k *Kind) Places() []string {
+	if k.Reader == nil || k.Declared.Main == "" {
+		return nil
+	}
+	return append([]string{k.Declared.Main}, k.Mains...)
+}
+
 // Name is what an estate file calls the kind.
 func (k *Kind) Name() string { return k.Declared.Name }
+
+// Running is a server that runs.
+type Running struct {
+	Main     string            // the main file of its configuration, absolute
+	Commands map[string]string // of its reach, where they are not the usual ones
+	Untold   string            // what of these a person has to write, in words; "" for nothing
+}
 
 // Reader reads a kind's configuration and answers for it.
 type Reader interface {

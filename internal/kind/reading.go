@@ -1,9 +1,11 @@
 package kind
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -259,6 +261,65 @@ type Material struct {
 	Named    bool      `json:"named"`            // by a site; others lie beside such a file
 	// Mentioned is where the configuration names it otherwise; nil for nowhere
 	Mentioned *Place `json:"mentioned,omitempty"`
+	Owner     *Owner `json:"owner,omitempty"` // nil when not known
+}
+
+// Owner is whose a file is.
+type Owner struct {
+	UID   int    `json:"uid"`
+	GID   int    `json:"gid"`
+	User  string `json:"user,omitempty"`  // its name on that machine, where that is known there
+	Group string `json:"group,omitempty"` // the same
+	// Folder says that the folder is that user's too, who so keeps it there himself
+	Folder bool `json:"folder,omitempty"`
+}
+
+// String is user and group, by name where they have one.
+func (o *Owner) String() string {
+	return cmp.Or(o.User, strconv.Itoa(o.UID)) + ":" + cmp.Or(o.Group, strconv.Itoa(o.GID))
+}
+
+// Is says whether another file is the same user's and group's.
+func (o *Owner) Is(p *Owner) bool { return o.UID == p.UID && o.GID == p.GID }
+
+// Foreign gives whose the other private keys are where one belongs to another user, who is
+// not root and does not keep it in a folder of his own: he may read it, and put another in its
+// place. nil where that is not so, or not known.
+func (r *Reading) Foreign(file string) *Owner {
+	m, usual := r.Material[file], r.KeyOwner()
+	if m == nil || m.Owner == nil || usual == nil || m.Owner.UID == 0 || m.Owner.UID == usual.UID || m.Owner.Folder {
+		return nil
+	}
+	return usual
+}
+
+// closedTo are the permission bits of those who neither own a file nor are of its group.
+const closedTo = 0o007
+
+// KeyOwner is whose the private keys are that sites in force name, and which are closed to
+// others, so that the server is known to read what is theirs: root's where it has any. What
+// users keep in folders of their own does not count. nil where there is no such key, or they
+// are not of one user and group.
+func (r *Reading) KeyOwner() (found *Owner) {
+	several := false
+	for i := range r.Sites {
+		for _, p := range r.Sites[i].Pairs {
+			m := r.Material[p.Key]
+			if m == nil || m.Public == "" || m.Owner == nil || m.Mode&closedTo != 0 || m.Owner.UID != 0 && m.Owner.Folder {
+				continue
+			}
+			switch {
+			case found == nil || found.UID != 0 && m.Owner.UID == 0:
+				found, several = m.Owner, false
+			case found.UID != 0 || m.Owner.UID == 0:
+				several = several || !found.Is(m.Owner)
+			}
+		}
+	}
+	if several {
+		return nil
+	}
+	return found
 }
 
 // Answer is which site answers for a host, and why.

@@ -34,8 +34,9 @@ func (local) Write(path string, data []byte, as Attributes) (err error) {
 		path = to
 	}
 	if st, err := os.Stat(path); err == nil && as.Owner == nil {
-		sys := st.Sys().(*syscall.Stat_t)
-		as.Owner = &Owner{int(sys.Uid), int(sys.Gid)}
+		if o, known := OwnerOf(st); known {
+			as.Owner = &o
+		}
 	}
 	temp := besides(path)
 	f, err := os.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)

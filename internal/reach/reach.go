@@ -13,7 +13,10 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"syscall"
 	"time"
+
+	"github.com/pkg/sftp"
 )
 
 // Connection is a machine that is reached. Safe for concurrent use.
@@ -103,6 +106,17 @@ type Attributes struct {
 
 // Owner is a user and group by number.
 type Owner struct{ UID, GID int }
+
+// OwnerOf gives whose a file is that FS has told of; false where that is not known.
+func OwnerOf(info fs.FileInfo) (Owner, bool) {
+	switch sys := info.Sys().(type) {
+	case *syscall.Stat_t:
+		return Owner{int(sys.Uid), int(sys.Gid)}, true
+	case *sftp.FileStat:
+		return Owner{int(sys.UID), int(sys.GID)}, true
+	}
+	return Owner{}, false
+}
 
 // Output is what a command said, both streams together as they came, at most
 // 64 KB of it, and how it ended.

@@ -417,8 +417,8 @@ func (r *remote) Write(p string, data []byte, as Attributes) (err error) {
 		p = to
 	}
 	if st, err := c.Stat(p); err == nil && as.Owner == nil {
-		if sys, ok := st.Sys().(*sftp.FileStat); ok {
-			as.Owner = &Owner{int(sys.UID), int(sys.GID)}
+		if o, known := OwnerOf(st); known {
+			as.Owner = &o
 		}
 	}
 	temp := besides(p)
@@ -459,7 +459,7 @@ func (r *remote) own(f *sftp.File, o *Owner) error {
 	if err != nil {
 		return err
 	}
-	if sys, ok := st.Sys().(*sftp.FileStat); ok && int(sys.UID) == o.UID && int(sys.GID) == o.GID {
+	if is, known := OwnerOf(st); known && is == *o {
 		return nil
 	}
 	return f.Chown(o.UID, o.GID)

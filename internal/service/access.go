@@ -54,12 +54,17 @@ var needs = map[string]Role{
 	"getSession": Viewer, "signOut": Viewer, "changePassphrase": Viewer,
 	"listTokens": Viewer, "makeToken": Viewer, "revokeToken": Viewer, // one's own; an admin everybody's
 	"listPeople": Viewer, "listJournal": Viewer, "verifyJournal": Viewer,
-	"getEstate": Viewer, "previewEstate": Viewer, "getToday": Viewer,
+	"getEstate": Viewer, "exportEstate": Viewer, "previewEstate": Viewer, "getToday": Viewer,
 	"listBindings": Viewer, "listCertificates": Viewer, "getCertificate": Viewer,
 	"listKinds": Viewer, "listServers": Viewer, "getServer": Viewer, "listSites": Viewer, "listMaterial": Viewer, "listReadingChanges": Viewer, "listAnswers": Viewer,
 	"getConfigurationFile": Viewer,
-	"listFindings":         Viewer, "getFinding": Viewer,
-	"listSurveys": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer, "followEvents": Viewer,
+	"listFindings":         Viewer, "getFinding": Viewer, "acceptFinding": Operator, "endAcceptance": Operator,
+	"listSurveys": Viewer, "getSchedule": Viewer, "getMetrics": Viewer, "getSurvey": Viewer, "getSurveyChanges": Viewer, "followSurvey": Viewer, "followEvents": Viewer,
+	"listOwners": Viewer, "listNotices": Viewer, "getNotice": Viewer, "previewNotice": Viewer, "listSilences": Viewer,
+	"getCalendar": Nobody,                                           // the secret is in the address
+	"listFeeds":   Viewer, "makeFeed": Viewer, "revokeFeed": Viewer, // one's own; an admin everybody's
+	"getReport":  Viewer,
+	"testNotice": Operator, "tryNotice": Operator, "addSilence": Operator, "endSilence": Operator,
 
 	"listCas": Viewer, "listMandates": Viewer, "getMandate": Viewer, "listOrders": Viewer, "getOrder": Viewer,
 	"getOrderCertificate": Viewer,
@@ -79,7 +84,7 @@ var needs = map[string]Role{
 	"getHostKey": Operator, "trustHostKey": Admin,
 	"getSafe": Admin, "renewSafeKey": Admin,
 
-	"applyEstate": Admin, "addHost": Admin, "removeHost": Admin,
+	"applyEstate": Admin, "draftEstate": Admin, "changeHost": Admin, "addHost": Admin, "removeHost": Admin,
 	"addPerson": Admin, "changePerson": Admin, "removePerson": Admin, "invitePerson": Admin,
 }
 

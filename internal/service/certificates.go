@@ -21,6 +21,7 @@ type CertificateDetail struct {
 	Sightings []store.Sighting        // where and when it was served
 	Files     []store.ServerPlacement // it lies in
 	Findings  []store.Finding         // open ones it is concerned in
+	Rhythm    *lifetime.Rhythm        // how those before it were replaced; nil where that is not known
 }
 
 // AudienceView is what one audience makes of a certificate as it is served.
@@ -76,6 +77,15 @@ func (s *Surveying) Certificate(ctx context.Context, prefix string) (*Certificat
 	if d.Findings, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open", Leaf: d.Sha256},
 		store.Page{Sort: "worst", Limit: worstShown}); err != nil {
 		return nil, err
+	}
+	shown, err := s.store.ShownAt(ctx, d.Sha256)
+	if err != nil {
+		return nil, err
+	}
+	if _, history, err := followed(shown); err == nil { // what cannot be read has no rhythm
+		if r, ok := lifetime.RhythmOf(history); ok {
+			d.Rhythm = &r
+		}
 	}
 	d.Views, err = s.views(ctx, d)
 	return d, err

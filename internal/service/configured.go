@@ -26,6 +26,7 @@ type Reading struct {
 	declaring *Declaring                          // knows the way to each server
 	known     *otter.Cache[int64, *configuration] // by number of the reading
 	whole     *otter.Cache[int64, *wholeReading]  // the same with the texts of their files, a few
+	look      looking                             // shared with surveys
 	listed    *costlyBy[serverPage]               // pages of servers, by what was asked
 
 	mu     sync.Mutex

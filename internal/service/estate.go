@@ -4,10 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
-	"time"
 
 	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/check"
@@ -22,7 +23,9 @@ import (
 type Declaring struct {
 	base
 
-	applied func() // what is worked out from the estate is forgotten
+	applied  func()     // what is worked out from the estate is forgotten
+	taking   sync.Mutex // held while hosts are taken in by themselves
+	drafting sync.Mutex // held while an estate is drafted
 
 	mu       sync.Mutex     // guards judge and declared
 	judged   int64          // declaration the judge was made for
@@ -34,34 +37,111 @@ type Declaring struct {
 // EstateFile is an estate file with the certificate files it mentions.
 type EstateFile struct {
 	Name        string            // said in errors and kept as the origin of what it declares
-	Text        []byte            // of the file
+	Text        []byte            // of the file; nothing where several declare the estate together
+	Parts       []estate.Text     // those, by name; then Name is their folder
 	Attachments map[string][]byte // by the path written in the file
 }
 
-// LoadEstateFile reads an estate file and what it mentions; paths in it are
-// relative to it. Files that cannot be read are told by the parser, with the
-// line that mentions them.
+// LoadEstateFile reads an estate file, or the files of a folder that are called *.yaml or
+// *.yml, and what they mention; paths in them are relative to them. Files that cannot be read
+// are told by the parser, with the line that mentions them.
 func LoadEstateFile(path string, read func(string) ([]byte, error)) (*EstateFile, error) {
-	text, err := read(path)
-	if err != nil {
-		return nil, fmt.Errorf("cannot read the estate file: %w", err)
-	}
-	f := &EstateFile{Name: path, Text: text, Attachments: map[string][]byte{}}
-	for _, mentioned := range estate.Mentioned(text) {
-		at := mentioned
-		if !filepath.IsAbs(at) {
-			at = filepath.Join(filepath.Dir(path), at)
+	f := &EstateFile{Name: path, Attachments: map[string][]byte{}}
+	dir := path
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		if err := f.loadParts(path, read); err != nil {
+			return nil, err
 		}
-		if data, err := read(at); err == nil {
-			f.Attachments[mentioned] = data
+	} else {
+		if f.Text, err = read(path); err != nil {
+			return nil, fmt.Errorf("cannot read the estate file: %w", err)
+		}
+		dir = filepath.Dir(path)
+	}
+	for _, t := range f.texts() {
+		for _, mentioned := range estate.Mentioned(t.Data) {
+			at := mentioned
+			if !filepath.IsAbs(at) {
+				at = filepath.Join(dir, at)
+			}
+			if data, err := read(at); err == nil {
+				f.Attachments[mentioned] = data
+			}
 		}
 	}
 	return f, nil
 }
 
+// attachmentLimit is the most a certificate file may hold, in bytes.
+const attachmentLimit = 4 << 20
+
+// AttachHere brings along what a file mentions and was not sent with it: as it is in force, or,
+// where it has a whole path, as it is on the service's machine. Who may apply an estate decides
+// what the service reads there anyway.
+func (s *Declaring) AttachHere(ctx context.Context, f *EstateFile) error {
+	if err := Permit(ctx, "applyEstate"); err != nil {
+		return err
+	}
+	before, err := s.store.Declared(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	for _, t := range f.texts() {
+		for _, path := range estate.Mentioned(t.Data) {
+			if _, sent := f.Attachments[path]; sent {
+				continue
+			}
+			if before != nil && before.Files[path] != nil {
+				f.Attachments[path] = before.Files[path]
+			} else if info, err := os.Stat(path); filepath.IsAbs(path) && err == nil && info.Mode().IsRegular() && info.Size() <= attachmentLimit {
+				if data, err := os.ReadFile(path); err == nil {
+					f.Attachments[path] = data
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// partsMost is how many files may declare an estate together.
+const partsMost = 500
+
+// loadParts reads the estate files of a folder, in the order of their names.
+func (f *EstateFile) loadParts(dir string, read func(string) ([]byte, error)) error {
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return fmt.Errorf("cannot read the folder of estate files: %w", err)
+	}
+	for _, entry := range list {
+		if ext := filepath.Ext(entry.Name()); entry.IsDir() || strings.HasPrefix(entry.Name(), ".") || ext != ".yaml" && ext != ".yml" {
+			continue
+		}
+		at := filepath.Join(dir, entry.Name())
+		text, err := read(at)
+		if err != nil {
+			return fmt.Errorf("cannot read an estate file: %w", err)
+		}
+		if f.Parts = append(f.Parts, estate.Text{File: at, Data: text}); len(f.Parts) > partsMost {
+			return fmt.Errorf("%s has more than %d estate files", dir, partsMost)
+		}
+	}
+	if len(f.Parts) == 0 {
+		return fmt.Errorf("the folder %s has no estate file; expected files called *.yaml", dir)
+	}
+	return nil
+}
+
+// texts are its files.
+func (f *EstateFile) texts() []estate.Text {
+	if len(f.Parts) > 0 {
+		return f.Parts
+	}
+	return []estate.Text{{File: f.Name, Data: f.Text}}
+}
+
 // Parse reads the file. The error is an estate.Errors.
 func (f *EstateFile) Parse(kinds estate.Kinds) (*estate.Estate, error) {
-	e, err := estate.Parse(f.Name, f.Text, kinds, func(path string) ([]byte, error) {
+	e, err := estate.ParseAll(f.texts(), kinds, func(path string) ([]byte, error) {
 		if data, ok := f.Attachments[path]; ok {
 			return data, nil
 		}
@@ -157,8 +237,8 @@ func (s *Declaring) ApplyEstate(ctx context.Context, f *EstateFile) (*EstateChan
 	if err != nil {
 		return nil, err
 	}
-	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Files: f.Attachments, Made: changes.made,
-		AppliedAt: time.Now().UTC()}
+	d := &store.Declaration{Name: next.Name, File: f.Name, Content: f.Text, Parts: f.Parts, Files: f.Attachments, Made: changes.made,
+		AppliedAt: s.cfg.Clock().UTC()}
 	d.Act = &store.Act{Actor: actor(ctx), Action: "estate.apply", Subject: f.Name, Detail: actDetail(changes)}
 	changes.Applied, err = s.store.Apply(ctx, d, next)
 	s.applied()

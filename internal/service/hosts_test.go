@@ -76,7 +76,7 @@ func TestAHostIsTakenIn(t *testing.T) {
 	r.Survey(t)
 	assert.ElementsMatch(t, []string{"other-site-answers h5.lantern.example at quay", "other-site-answers xn--bro-hoa.lantern.example at quay"}, r.Findings(t))
 
-	for _, c := range [][3]string{{"a.lantern.example", "quay", "is declared in the estate file, at line 7"},
+	for _, c := range [][3]string{{"a.lantern.example", "quay", "is declared in the estate file, at estate.yaml:7"},
 		{"h5.lantern.example", "quay", "is taken in already, by keeper"}, {"b.lantern.example", "pier", "unknown server"},
 		{"b.lantern.example", "quay:1", "has no port 1"}, {"not a name", "quay", "is not a host name"}} {
 		code, said := add(c[0], c[1])

@@ -356,7 +356,7 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	_, err = r.Client.BeginInstallationWithResponse(t.Context(), v.Number)
 	require.NoError(t, err)
 	refused := settled(t, r.Client, v.Number)
-	told, err := r.Client.GetTodayWithResponse(t.Context())
+	told, err := r.Client.GetTodayWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, told.JSON200.Installed, 1, "what came to nothing is shown")
 	assert.Equal(t, client.InstallationStateReturned, refused.State)
@@ -441,7 +441,7 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 	close(stop)
 	assert.Zero(t, <-failed, "no visitor noticed")
 	assert.Len(t, seen, 4)
-	today, err := r.Client.GetTodayWithResponse(t.Context())
+	today, err := r.Client.GetTodayWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Len(t, today.JSON200.Installed, 3,
 		"what happened by itself; a person's own is no news, the refused one has a better after it")

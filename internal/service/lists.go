@@ -64,8 +64,8 @@ func (s *Surveying) Findings(ctx context.Context, f FindingFilter, p Page) ([]Fi
 	return s.store.Findings(ctx, f, p)
 }
 
-// CountFindings counts open findings by severity, worst first.
-func (s *Surveying) CountFindings(ctx context.Context) ([4]int, error) {
+// CountFindings counts open findings by severity, worst first, and those accepted.
+func (s *Surveying) CountFindings(ctx context.Context) (open [4]int, accepted int, err error) {
 	return s.store.CountFindings(ctx)
 }
 

@@ -417,6 +417,15 @@ func (s *Ordering) RemoveCredential(ctx context.Context, name string) error {
 
 // credential decrypts one that a mandate or CA names.
 func (s *Ordering) credential(ctx context.Context, name string) ([]byte, error) {
+	open, err := s.credentialText(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return decodeCredential(open), nil
+}
+
+// credentialText decrypts one as it was entered.
+func (s *Ordering) credentialText(ctx context.Context, name string) (safe.Secret, error) {
 	v, err := s.store.Credential(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &RefusedError{fmt.Sprintf("the safe has no credential %q", name),
@@ -424,11 +433,7 @@ func (s *Ordering) credential(ctx context.Context, name string) ([]byte, error) 
 	} else if err != nil {
 		return nil, err
 	}
-	open, err := s.safe.Decrypt(v.Encrypted, credentialPurpose(name))
-	if err != nil {
-		return nil, err
-	}
-	return decodeCredential(open), nil
+	return s.safe.Decrypt(v.Encrypted, credentialPurpose(name))
 }
 
 // MandateView is a mandate with how it stands.

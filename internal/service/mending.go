@@ -138,7 +138,7 @@ func (s *Mending) PreviewMending(ctx context.Context, r *MendRequest) (*MendPlan
 			if err := m.take(ctx, f); err != nil {
 				return nil, err
 			}
-		case rule.Mends.OnServer() || f.Code.MendedByFit():
+		case rule.Mends.OnServer() || f.Code.Before() != "":
 			servers[f.Server] = append(servers[f.Server], f)
 		default:
 			renewed = append(renewed, f)
@@ -275,7 +275,7 @@ func (m *mending) leave(f *store.Finding, reason, next string) {
 
 // leaveOr notes what is for a person, or what needs another certificate than lies there.
 func (m *mending) leaveOr(f *store.Finding, reason, next string) {
-	if !f.Code.MendedByFit() {
+	if f.Code.Before() == "" {
 		m.leave(f, reason, next)
 		return
 	}
@@ -349,7 +349,10 @@ func (m *mending) withOthers(ctx context.Context, list []store.Finding) ([]store
 			}
 		}
 	}
-	return list, nil
+	// What is of a certificate and not of an endpoint mends at each host that shows it.
+	return slices.DeleteFunc(list, func(f store.Finding) bool {
+		return f.StandsFor > 0 && f.ClosedAt == nil && f.TargetID == nil && check.RuleOf(f.Code).Traits&check.AtEndpoint == 0
+	}), nil
 }
 
 // Mendable gives what says of a finding whether it mends itself from here, and how, or
@@ -499,10 +502,7 @@ func (m *mending) unharmed(ctx context.Context, server string, list []*store.Fin
 
 // faultOf is a finding as a destination takes it.
 func faultOf(f *store.Finding) install.Fault {
-	out := install.Fault{Finding: f.ID, Code: f.Code, Host: f.Host, Subject: f.Subject, Place: f.Source()}
-	if f.Code.MendedByFit() {
-		out.Means = check.ByName
-	}
+	out := install.Fault{Finding: f.ID, Code: f.Code, Host: f.Host, Subject: f.Subject, Place: f.Source(), Means: f.Code.Before()}
 	if f.Code == pledge {
 		out.Means = check.ByPledge
 	}

@@ -83,7 +83,7 @@ func (s *Mending) untried(e *estate.Estate, declared int64, list []store.Finding
 		f := &list[i]
 		_, met := s.tried[f.ID]
 		for n := range e.Mending {
-			if m := &e.Mending[n]; !met && m.At(now) && m.Fits(string(f.Code), f.Server) {
+			if m := &e.Mending[n]; !met && m.At(now) && m.Mends(string(f.Code), f.Server, f.Belongs()) {
 				met = true
 				s.tried[f.ID] = now
 				out = append(out, f.ID)

@@ -122,7 +122,7 @@ func TestFindingsMendThemselves(t *testing.T) {
 	require.Len(t, open, 3, "%v", open)
 	chain, key, ended := open["chain-incomplete"], open["key-open"], open["expired"]
 	assert.Equal(t, client.Mending{Can: true, Says: "the corrected list is written into the file"}, chain.Mending)
-	assert.Equal(t, client.Mending{Can: true, Says: "the file is closed to others"}, key.Mending)
+	assert.Equal(t, client.Mending{Can: true, Says: "the file is closed to others, and given to whom the other keys belong"}, key.Mending)
 	assert.False(t, ended.Mending.Can)
 
 	viewer := y.Enter(t, "vera", client.RoleViewer)
@@ -241,7 +241,7 @@ func TestMendsByItselfWhereAsked(t *testing.T) {
 	assert.Equal(t, client.InstallationStateDone, v.State, v.Reason)
 	assert.Len(t, v.Mends, 1, "and nothing else")
 	assert.Equal(t, "insegna", v.By)
-	today, err := y.Client.GetTodayWithResponse(t.Context())
+	today, err := y.Client.GetTodayWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, today.JSON200.Installed, 1)
 	assert.Equal(t, v.Number, today.JSON200.Installed[0].Number)

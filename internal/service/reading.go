@@ -52,6 +52,10 @@ func (s *Reading) readingOf(ctx context.Context, e *estate.Estate, server *estat
 		return nil, err
 	}
 	factsOf(facts, reading, e, server)
+	if err := s.asFound(limited, facts, reading, e, server); err != nil && ctx.Err() == nil {
+		return nil, err
+	}
+	end.Unlisted = unlistedAt(facts, reading, s.cfg.Kinds.Of(server.Kind), server)
 	end.Reading, end.Findings = stored, check.Server(facts)
 	return end, nil
 }
@@ -182,13 +186,21 @@ func factsOf(facts *check.ServerFacts, r *kind.Reading, e *estate.Estate, server
 	facts.Lying = lying(r)
 	check.SortOut(facts.Lying, time.Now().UTC())
 	for i := range facts.Lying {
-		if l := &facts.Lying[i]; l.Open() {
-			key := check.OpenKey{Placed: check.Placed{Name: l.Path}, Mode: fmt.Sprintf("%04o", l.Mode)}
-			if len(l.Used) > 0 {
-				key.At = l.Used[0]
-			}
-			facts.Keys = append(facts.Keys, key)
+		l := &facts.Lying[i]
+		key := check.OpenKey{Placed: check.Placed{Name: l.Path}, Mode: fmt.Sprintf("%04o", l.Mode), Closed: !l.Open()}
+		if o := r.Material[l.Path].Owner; o != nil {
+			key.Owner = o.String()
 		}
+		if usual := r.Foreign(l.Path); usual != nil {
+			key.Usual = usual.String()
+		}
+		if key.Closed && (key.Usual == "" || len(l.Used) == 0) {
+			continue
+		}
+		if len(l.Used) > 0 {
+			key.At = l.Used[0]
+		}
+		facts.Keys = append(facts.Keys, key)
 	}
 	facts.Unwanted = unwanted(r, e, server)
 	if !facts.RefusedAt.Known() {
@@ -216,7 +228,7 @@ func namedIn(refusal string, r *kind.Reading) kind.Place {
 
 // unwanted lists the names a server has TLS sites for and the estate does not
 // want there.
-func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []check.Placed) {
+func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []check.Unlisted) {
 	wanted := map[string]bool{}
 	for _, host := range hostsAt(e, server) {
 		wanted[host] = true
@@ -233,7 +245,7 @@ func unwanted(r *kind.Reading, e *estate.Estate, server *estate.Server) (out []c
 					continue
 				}
 				met[host] = true
-				out = append(out, check.Placed{Name: host, At: n.Place})
+				out = append(out, check.Unlisted{Placed: check.Placed{Name: host, At: n.Place}})
 			}
 		}
 	}

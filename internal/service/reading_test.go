@@ -37,8 +37,10 @@ type configured struct {
 	test  string
 }
 
-func startConfigured(t *testing.T) *configured {
-	c := &configured{Running: servicetest.Start(t), dir: t.TempDir(), root: pkitest.CA("root", nil), reach: "by: local",
+func startConfigured(t *testing.T) *configured { return startConfiguredWith(t, servicetest.Start(t)) }
+
+func startConfiguredWith(t *testing.T, r *servicetest.Running) *configured {
+	c := &configured{Running: r, dir: t.TempDir(), root: pkitest.CA("root", nil), reach: "by: local",
 		test: "true"}
 	c.leaf = pkitest.Leaf(c.root, host)
 	served := c.leaf.TLS()

@@ -389,8 +389,16 @@ func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	if info.Explanation != "" {
 		why += ", which has moved: " + info.Explanation
 	}
+	earlier := m.NextAt != nil && at.Before(*m.NextAt)
 	if err := s.store.Asked(ctx, m.ID, info.AskAgain, &at, clipText(why)); err != nil {
 		return err
+	}
+	if earlier {
+		if err := s.store.AddEvents(ctx, store.Event{At: time.Now().UTC(), Kind: store.RenewalAsked, MandateID: &m.ID,
+			Note: clipText(fmt.Sprintf("%s asks for renewal on %s, earlier than was planned (%s): %s", m.CA, at.UTC().Format("2 January 2006 15:04 UTC"),
+				m.NextAt.UTC().Format("2 January 2006"), why))}); err != nil {
+			return err
+		}
 	}
 	s.plan(ctx, at)
 	return nil

@@ -42,6 +42,8 @@ type Config struct {
 
 	OrderPatience  time.Duration // for a CA to come to an end; 0 is half an hour
 	SpreadPatience time.Duration // for name servers to show a record; 0 is 2 minutes
+
+	Clock func() time.Time // the schedule's, by which surveys are begun; nil takes the system's
 }
 
 // base is what every room has: the settings and the records.
@@ -59,6 +61,8 @@ type Service struct {
 	cluster *cluster.Cluster // nil with a database of the operator's own
 	jobs    *work.Jobs       // stopped before the store is closed
 
+	measured *costly[*Metrics] // for monitoring
+
 	*Declaring
 	*Reading
 	*Surveying
@@ -69,6 +73,7 @@ type Service struct {
 	*Following
 	*TakingToHTTPS
 	*Mending
+	*Notifying
 }
 
 // InUseError says that another process works with the same data directory.
@@ -130,6 +135,9 @@ func (cfg *Config) complete() {
 	if cfg.TestLimit == 0 {
 		cfg.TestLimit = testLimit
 	}
+	if cfg.Clock == nil {
+		cfg.Clock = time.Now
+	}
 	if cfg.Vantage == "" {
 		cfg.Vantage = "inside"
 	}
@@ -137,13 +145,16 @@ func (cfg *Config) complete() {
 
 // furnish makes the rooms, each with what it needs, and registers their jobs.
 func (s *Service) furnish(kept *safe.Safe) {
+	s.measured = newCostly[*Metrics]()
 	s.Access = &Access{base: s.base, throttle: newThrottle(), hashing: newHashing(), still: newStill()}
 	s.Declaring = &Declaring{base: s.base}
 	s.Reading = &Reading{base: s.base, declaring: s.Declaring, listed: newCostlyBy[serverPage](),
 		recent: map[string]recentReading{},
 		known:  otter.Must(&otter.Options[int64, *configuration]{MaximumSize: keptConfigurations}),
 		whole:  otter.Must(&otter.Options[int64, *wholeReading]{MaximumSize: keptWhole})}
-	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: look.NewPool(s.cfg.Looker, s.Access.asked),
+	pool := look.NewPool(s.cfg.Looker, s.Access.asked)
+	s.Reading.look = pool.Look
+	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: pool,
 		jobs: s.jobs, today: newCostly[*Today](),
 		ends: &marked[[]store.DayCount]{turn: make(chan struct{}, 1), marks: s.store.ShownMark, worked: s.store.Density}}
 	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),
@@ -157,12 +168,14 @@ func (s *Service) furnish(kept *safe.Safe) {
 		jobs:       s.jobs}
 	s.Mending = &Mending{base: s.base, declaring: s.Declaring, reading: s.Reading, surveying: s.Surveying, ordering: s.Ordering,
 		installing: s.Installing, tried: map[int64]time.Time{}}
+	s.Notifying = &Notifying{base: s.base, declaring: s.Declaring, ordering: s.Ordering, surveying: s.Surveying, jobs: s.jobs}
 	s.Declaring.applied = func() { s.Surveying.today.forget(); s.Surveying.ends.forget(); s.Reading.listed.forget() }
 	s.Ordering.ended, s.Ordering.ready = s.Installing.installIssued, s.Installing.readyOn
 	s.Surveying.register()
 	s.Ordering.register()
 	s.Installing.register()
 	s.TakingToHTTPS.register()
+	s.Notifying.register()
 	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ dueJob) error { return s.BeginDue(ctx) })
 	s.jobs.Every(dueEach, dueJob{})
 }

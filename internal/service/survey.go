@@ -1,17 +1,20 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
+	"insegna.example/internal/core/lifetime"
 	"insegna.example/internal/look"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
@@ -34,6 +37,10 @@ type Surveying struct {
 	pool      *look.Pool // of looks
 	jobs      *work.Jobs // for shards, readings and the end
 
+	schedule struct { // what was done for it last, by this process
+		turn           sync.Mutex // held while it is kept
+		stale, glanced time.Time
+	}
 	today *costly[*Today]
 	ends  *marked[[]store.DayCount] // of certificates, by day
 }
@@ -43,10 +50,9 @@ const surveyTries = 25
 
 // shardJob looks at a part of a survey.
 type shardJob struct {
-	Survey int64  `json:"survey"`           // it belongs to
-	Number int    `json:"number"`           // of the shard
-	Host   string `json:"host,omitempty"`   // the survey's scope
-	Server string `json:"server,omitempty"` // the survey's scope
+	Survey int64 `json:"survey"` // it belongs to
+	Number int   `json:"number"` // of the shard
+	store.Scope
 }
 
 // Kind implements work.Args.
@@ -54,10 +60,10 @@ func (shardJob) Kind() string { return "survey_shard" }
 
 // readJob reads a server's configuration for a survey.
 type readJob struct {
-	Survey int64  `json:"survey"`           // it belongs to
-	Name   string `json:"name"`             // of the server
-	Host   string `json:"host,omitempty"`   // the survey's scope
-	Server string `json:"server,omitempty"` // the survey's scope
+	Survey int64  `json:"survey"` // it belongs to
+	Name   string `json:"name"`   // of the server
+	store.Scope
+	Within time.Duration `json:"within,omitempty"` // the survey is spread over this while
 }
 
 // Kind implements work.Args.
@@ -65,9 +71,8 @@ func (readJob) Kind() string { return "survey_read" }
 
 // finishJob ends a survey whose shards are done.
 type finishJob struct {
-	Survey int64  `json:"survey"`           // that has ended
-	Host   string `json:"host,omitempty"`   // the survey's scope
-	Server string `json:"server,omitempty"` // the survey's scope
+	Survey int64 `json:"survey"` // that has ended
+	store.Scope
 }
 
 // Kind implements work.Args.
@@ -79,6 +84,7 @@ func (s *Surveying) register() {
 	work.Handle(s.jobs, work.Looks, surveyTries, s.lookShard)
 	work.Handle(s.jobs, work.Looks, surveyTries,
 		func(ctx context.Context, j finishJob) error { return s.finishSurvey(ctx, j) })
+	s.scheduled()
 }
 
 // readServer reads one server's configuration for a survey and stores what
@@ -97,28 +103,39 @@ func (s *Surveying) readServer(ctx context.Context, r readJob) error {
 		return err
 	}
 	err = s.store.FinishRead(ctx, r.Survey, r.Name, end, time.Now().UTC(),
-		s.enqueue(store.Scope{Host: r.Host, Server: r.Server}))
+		s.enqueue(r.Scope, r.Within))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
+	}
+	if err == nil && server.AllHosts {
+		s.takeAll(ctx, server, end.Unlisted)
 	}
 	return err
 }
 
-// enqueue queues what a survey does next: first readings, then shards.
-func (s *Surveying) enqueue(scope store.Scope) store.Enqueue {
+// The most that is left between two readings, and between two shards, of a survey that is
+// spread.
+const (
+	readsApart  = 5 * time.Second
+	shardsApart = time.Minute
+)
+
+// enqueue queues what a survey does next: first readings, then shards. One that nobody waits
+// for is spread over a while, a half of it for each.
+func (s *Surveying) enqueue(scope store.Scope, within time.Duration) store.Enqueue {
 	return func(ctx context.Context, tx store.Tx, survey int64, names []string, shards int) error {
 		if len(names) > 0 {
 			jobs := make([]readJob, len(names))
 			for i, name := range names {
-				jobs[i] = readJob{Survey: survey, Name: name, Host: scope.Host, Server: scope.Server}
+				jobs[i] = readJob{survey, name, scope, within}
 			}
-			return work.Add(ctx, s.jobs, tx, jobs...)
+			return work.AddSpread(ctx, s.jobs, tx, min(readsApart, within/2/time.Duration(len(names))), jobs...)
 		}
 		jobs := make([]shardJob, shards)
 		for i := range jobs {
-			jobs[i] = shardJob{Survey: survey, Number: i, Host: scope.Host, Server: scope.Server}
+			jobs[i] = shardJob{survey, i, scope}
 		}
-		return work.Add(ctx, s.jobs, tx, jobs...)
+		return work.AddSpread(ctx, s.jobs, tx, min(shardsApart, within/2/time.Duration(max(shards, 1))), jobs...)
 	}
 }
 
@@ -133,10 +150,9 @@ func (s *Surveying) lookShard(ctx context.Context, sh shardJob) error {
 	if err != nil {
 		return err
 	}
-	scope := store.Scope{Host: sh.Host, Server: sh.Server}
 	var after store.Target
 	for {
-		page, err := s.store.Pending(ctx, sh.Survey, scope, sh.Number, after, pageTargets)
+		page, err := s.store.Pending(ctx, sh.Survey, sh.Scope, sh.Number, after, pageTargets)
 		if err != nil {
 			return err
 		}
@@ -151,7 +167,7 @@ func (s *Surveying) lookShard(ctx context.Context, sh shardJob) error {
 		}
 	}
 	return s.store.FinishShard(ctx, sh.Survey, sh.Number, func(ctx context.Context, tx store.Tx) error {
-		return work.Add(ctx, s.jobs, tx, finishJob{Survey: sh.Survey, Host: sh.Host, Server: sh.Server})
+		return work.Add(ctx, s.jobs, tx, finishJob{sh.Survey, sh.Scope})
 	})
 }
 
@@ -325,16 +341,41 @@ func (d *defaults) around(ctx context.Context, t store.Target) (check.Around, er
 	return around, nil
 }
 
+// followed reads how certificates followed each other: the one shown now, and those it
+// replaced. nil is none that can be read.
+func followed(list []store.Shown) (current *certs.Certificate, history []lifetime.Replacement, err error) {
+	var before *certs.Certificate
+	for i := range list {
+		c, err := certs.Parse(list[i].Der)
+		if err != nil {
+			return nil, nil, err
+		}
+		if before != nil {
+			history = append(history, lifetime.Replacement{NotBefore: before.NotBefore, NotAfter: before.NotAfter, At: list[i].FirstSeen,
+				Issuer: c.IssuerName(), SameIssuer: bytes.Equal(c.RawIssuer, before.RawIssuer),
+				NewKey: !bytes.Equal(c.RawSubjectPublicKeyInfo, before.RawSubjectPublicKeyInfo)})
+		}
+		before = c
+		if list[i].Current {
+			current = c
+		}
+	}
+	if current != before { // an older one is shown again
+		return nil, nil, nil
+	}
+	return current, history, nil
+}
+
 // finishSurvey applies the rules that need several targets and ends the survey.
 func (s *Surveying) finishSurvey(ctx context.Context, j finishJob) error {
-	survey, scope := j.Survey, store.Scope{Host: j.Host, Server: j.Server}
+	survey, scope := j.Survey, j.Scope
 	now := time.Now().UTC()
 	expected, err := s.store.WaveShown(ctx)
 	if err != nil {
 		return err
 	}
 	found := func(add func(store.TargetFinding) error) error {
-		return s.store.DifferingSiblings(ctx, scope, func(host string, rows []store.SiblingRow) error {
+		return s.store.DifferingSiblings(ctx, survey, scope, func(host string, rows []store.SiblingRow) error {
 			list, err := s.siblings(ctx, host, rows)
 			if err != nil {
 				return err
@@ -354,7 +395,19 @@ func (s *Surveying) finishSurvey(ctx context.Context, j finishJob) error {
 	if _, err := s.ends.renew(ctx); err != nil { // who asks once it has ended sees what it saw
 		return err
 	}
-	err = s.store.FinishSurvey(ctx, survey, scope, found, now)
+	late := func(add func(store.TargetFinding) error) error {
+		return s.store.Rhythms(ctx, survey, scope, func(list []store.Shown) error {
+			current, history, err := followed(list)
+			if err != nil || current == nil {
+				return err
+			}
+			if f := check.Replaced(list[0].Host, current, history, now); f != nil {
+				return add(store.TargetFinding{TargetID: list[0].TargetID, Found: *f})
+			}
+			return nil
+		})
+	}
+	err = s.store.FinishSurvey(ctx, survey, scope, found, late, now)
 	s.today.forget() // as that
 	s.reading.listed.forget()
 	if err != nil {
@@ -408,12 +461,18 @@ func (s *Surveying) StartSurvey(ctx context.Context, scope store.Scope) (*store.
 	} else if err != nil {
 		return nil, err
 	}
-	v, err := s.store.StartSurvey(ctx, scope, s.cfg.Vantage, time.Now().UTC(), s.enqueue(scope))
+	return s.startSurvey(ctx, scope, &store.Survey{BegunBy: actor(ctx)}, 0)
+}
+
+// startSurvey begins one, of which is given who begins it, spread over a while.
+func (s *Surveying) startSurvey(ctx context.Context, scope store.Scope, v *store.Survey, within time.Duration) (*store.Survey, error) {
+	v.Vantage, v.CreatedAt = s.cfg.Vantage, s.cfg.Clock().UTC()
+	v, err := s.store.StartSurvey(ctx, scope, v, s.enqueue(scope, within))
 	if errors.Is(err, store.ErrNothing) {
 		return nil, &ScopeError{scope}
 	}
 	if err == nil {
-		s.cfg.Log.Info("a survey has begun", "survey", v.ID, "scope", v.Scope, "by", actor(ctx))
+		s.cfg.Log.Info("a survey has begun", "survey", v.ID, "scope", v.Scope, "by", v.BegunBy)
 	}
 	return v, err
 }

@@ -13,8 +13,11 @@ type Today struct {
 	Estate      string              // "" when nothing is applied
 	At          time.Time           // when it was put together
 	Survey      *store.Survey       // the newest
+	Next        *time.Time          // the first that is begun by itself; nil for never
+	Stale       int                 // bindings that were looked at longer ago than their schedule allows
 	Bindings    store.VerdictCounts // by verdict
 	Findings    [4]int              // open ones by severity, worst first
+	Accepted    int                 // open ones that are let be
 	DueBindings int                 // with a certificate that ends soon
 	Worst       []store.Finding     // findings, a few
 	Lanes       []store.Lane        // certificates in use by their end
@@ -37,6 +40,18 @@ const (
 // seconds old.
 func (s *Surveying) Today(ctx context.Context) (*Today, error) { return s.today.get(ctx, s.gathered) }
 
+// Since is what happened after a time.
+type Since struct {
+	Opened, Closed, Issued, Installed, Failed int
+}
+
+// Since counts what happened after a time.
+func (s *Surveying) Since(ctx context.Context, after time.Time) (*Since, error) {
+	n, err := s.store.Happenings(ctx, after)
+	return &Since{Opened: n[store.FindingOpened] + n[store.FindingReturned], Closed: n[store.FindingClosed], Issued: n[store.OrderIssued],
+		Installed: n[store.Installed], Failed: n[store.OrderFailed] + n[store.CameBack] + n[store.InstallStuck]}, err
+}
+
 // gathered works it out.
 func (s *Surveying) gathered(ctx context.Context) (*Today, error) {
 	t := &Today{At: time.Now().UTC()}
@@ -50,8 +65,21 @@ func (s *Surveying) gathered(ctx context.Context) (*Today, error) {
 	t.Estate = name
 	steps := []func() error{
 		func() (err error) { t.Survey, err = s.store.LastSurvey(ctx); return },
+		func() error {
+			w, err := s.Watching(ctx)
+			if err != nil {
+				return err
+			}
+			t.Stale = w.Stale
+			for i := range w.Parts {
+				if next := w.Parts[i].Next.UTC(); !w.Parts[i].Next.IsZero() && (t.Next == nil || next.Before(*t.Next)) {
+					t.Next = &next
+				}
+			}
+			return nil
+		},
 		func() (err error) { t.Bindings, err = s.store.CountBindings(ctx); return },
-		func() (err error) { t.Findings, err = s.store.CountFindings(ctx); return },
+		func() (err error) { t.Findings, t.Accepted, err = s.store.CountFindings(ctx); return },
 		func() (err error) { t.DueBindings, err = s.store.DueBindings(ctx); return },
 		func() (err error) {
 			t.Worst, _, err = s.store.Findings(ctx, store.FindingFilter{State: "open"},

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -23,7 +24,8 @@ type Declaration struct {
 	ID        int64             // grows with each one applied
 	Name      string            // of the estate
 	File      string            // as it was named
-	Content   []byte            // its text
+	Content   []byte            // its text; nothing where several files declare it together
+	Parts     []estate.Text     `gorm:"serializer:json"` // those; File is their folder
 	Files     map[string][]byte `gorm:"serializer:json"` // what it mentions, by path
 	Made      []estate.Made     `gorm:"serializer:json"` // hosts taken in here, beside it
 	Digest    []byte            // over all of it
@@ -45,6 +47,9 @@ var ErrReplaced = errors.New("another declaration is in force by now")
 func (d *Declaration) digest() []byte {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\x00%d\x00%s", d.File, len(d.Content), d.Content)
+	for _, p := range d.Parts {
+		fmt.Fprintf(h, "%s\x00%d\x00%s", p.File, len(p.Data), p.Data)
+	}
 	for _, path := range slices.Sorted(maps.Keys(d.Files)) {
 		fmt.Fprintf(h, "%s\x00%d\x00%s", path, len(d.Files[path]), d.Files[path])
 	}
@@ -54,10 +59,30 @@ func (d *Declaration) digest() []byte {
 	return h.Sum(nil)
 }
 
+// Texts are its files.
+func (d *Declaration) Texts() []estate.Text {
+	if len(d.Parts) > 0 {
+		return d.Parts
+	}
+	return []estate.Text{{File: d.File, Data: d.Content}}
+}
+
+// Text is what its files hold, one behind the other with their names where they are several.
+func (d *Declaration) Text() string {
+	if len(d.Parts) == 0 {
+		return string(d.Content)
+	}
+	var b strings.Builder
+	for _, p := range d.Parts {
+		fmt.Fprintf(&b, "# %s\n%s\n", p.File, p.Data)
+	}
+	return b.String()
+}
+
 // Estate parses the declaration back into the model, with the hosts taken in here;
 // servers are of some kinds.
 func (d *Declaration) Estate(kinds estate.Kinds) (*estate.Estate, error) {
-	e, err := estate.Parse(d.File, d.Content, kinds, func(path string) ([]byte, error) {
+	e, err := estate.ParseAll(d.Texts(), kinds, func(path string) ([]byte, error) {
 		if data, ok := d.Files[path]; ok {
 			return data, nil
 		}
@@ -114,7 +139,10 @@ type serverRow struct {
 	Name       string     // unique
 	Kind       string     // of a registry
 	Line       int        // in the estate file
+	File       string     // that file, where several declare the estate; "" else
 	Reach      string     // the way to it as text
+	Every      *int       // seconds between two looks by itself, 0 for never; nil as the estate has it
+	Owner      string     // of the server as a whole; "" for nobody
 	Generation int64      // declaration that last had it
 	RemovedAt  *time.Time // nil while it is declared
 }
@@ -143,6 +171,11 @@ type hostRow struct {
 	WantedIssuer      string     // common name, "" for any
 	WantedCertificate string     // fingerprint, "" for any
 	Line              int        // in the estate file
+	File              string     // that file, where several declare the estate; "" else
+	GroupName         string     // "" for none
+	Owner             string     // its own, its group's or the estate's; "" for nobody
+	Tags              []string   `gorm:"serializer:json"`
+	Every             *int       // of its group's schedule, as a server's
 	Generation        int64      // declaration that last had it
 	RemovedAt         *time.Time // nil while it is declared
 }
@@ -160,7 +193,10 @@ const refsAtOnce = 5000
 // created or changed, what only the one before declared is removed. Applying
 // the same again changes nothing and gives false.
 func (s *Store) Apply(ctx context.Context, d *Declaration, e *estate.Estate) (applied bool, err error) {
-	d.Made = append([]estate.Made{}, d.Made...)
+	d.Made, d.Parts = append([]estate.Made{}, d.Made...), append([]estate.Text{}, d.Parts...)
+	if d.Content == nil {
+		d.Content = []byte{}
+	}
 	d.Digest = d.digest()
 	err = s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		// One at a time: two applies must not mix.
@@ -209,9 +245,10 @@ func upsert(key []string, set ...string) clause.OnConflict {
 func expand(ctx context.Context, db *gorm.DB, tx pgx.Tx, d *Declaration, e *estate.Estate) error {
 	servers := make([]serverRow, len(e.Servers))
 	for i, v := range e.Servers {
-		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Reach: v.Reach.String(), Generation: d.ID}
+		servers[i] = serverRow{Name: v.Name, Kind: v.Kind, Line: v.Place.Line, Reach: v.Reach.String(), Generation: d.ID,
+			Every: seconds(v.Every), Owner: e.OfServer(&v).Owner, File: d.fileOf(v.Place)}
 	}
-	if err := db.Clauses(upsert([]string{"name"}, "kind", "line", "reach")).CreateInBatches(&servers,
+	if err := db.Clauses(upsert([]string{"name"}, "kind", "line", "reach", "every", "owner", "file")).CreateInBatches(&servers,
 		rowsAtOnce).Error; err != nil {
 		return err
 	}
@@ -219,9 +256,14 @@ func expand(ctx context.Context, db *gorm.DB, tx pgx.Tx, d *Declaration, e *esta
 	for i, h := range e.Hosts {
 		hosts[i] = hostRow{Name: h.Name, Audiences: h.Audiences, WantedIssuer: h.Wanted.Issuer,
 			WantedCertificate: h.Wanted.Certificate, Line: h.Place.Line, Generation: d.ID}
+		b := e.OfHost(&h)
+		hosts[i].File, hosts[i].GroupName, hosts[i].Owner, hosts[i].Tags = d.fileOf(h.Place), b.Group, b.Owner, append([]string{}, b.Tags...)
+		if g := e.Group(h.Group); g != nil {
+			hosts[i].Every = seconds(g.Every)
+		}
 	}
 	if err := db.Clauses(upsert([]string{"name"}, "audiences", "wanted_issuer", "wanted_certificate",
-		"line")).CreateInBatches(&hosts, rowsAtOnce).Error; err != nil {
+		"line", "group_name", "owner", "tags", "every", "file")).CreateInBatches(&hosts, rowsAtOnce).Error; err != nil {
 		return err
 	}
 	if err := expandEndpoints(db, d, e, servers); err != nil {
@@ -237,6 +279,23 @@ func expand(ctx context.Context, db *gorm.DB, tx pgx.Tx, d *Declaration, e *esta
 		return err
 	}
 	return counted(db, d, e)
+}
+
+// fileOf is the file something is declared in, where that is not the declaration's only one.
+func (d *Declaration) fileOf(at estate.Place) string {
+	if len(d.Parts) == 0 {
+		return ""
+	}
+	return at.File
+}
+
+// seconds is an interval as it is stored; nil stays nil.
+func seconds(every *time.Duration) *int {
+	if every == nil {
+		return nil
+	}
+	n := int(every.Seconds())
+	return &n
 }
 
 // counted keeps what the declaration came to.
@@ -350,7 +409,7 @@ func retire(db *gorm.DB, d *Declaration) error {
 				or exists (select from targets t where t.id = f.target_id and t.removed_at is not null))
 			returning id)
 		insert into events (at, kind, finding_id) select @at, @kind, id from gone`, map[string]any{"at": d.AppliedAt, "kind": FindingClosed,
-		"served": check.With(check.AtEndpoint)}).Error
+		"served": check.Foldable()}).Error
 }
 
 // jsonText is for values of which it is known that they can be written.

@@ -12,15 +12,18 @@ type EventKind string
 
 // The kinds of events.
 const (
-	SurveyEnded   EventKind = "survey-ended"
-	FindingOpened EventKind = "finding-opened"
-	FindingClosed EventKind = "finding-closed"
-	OrderIssued   EventKind = "order-issued"
-	OrderFailed   EventKind = "order-failed"
-	Installed     EventKind = "installed"
-	CameBack      EventKind = "came-back" // an installation was taken back, by itself or by a person
-	InstallStuck  EventKind = "stuck"     // an installation is neither new nor old everywhere
-	MandateDue    EventKind = "due"       // a mandate was due, and its order is begun
+	SurveyEnded     EventKind = "survey-ended"
+	FindingOpened   EventKind = "finding-opened"
+	FindingClosed   EventKind = "finding-closed"
+	FindingReturned EventKind = "finding-returned" // it was accepted, and is no longer
+	OrderIssued     EventKind = "order-issued"
+	OrderFailed     EventKind = "order-failed"
+	Installed       EventKind = "installed"
+	CameBack        EventKind = "came-back" // an installation was taken back, by itself or by a person
+	InstallStuck    EventKind = "stuck"     // an installation is neither new nor old everywhere
+	MandateDue      EventKind = "due"       // a mandate was due, and its order is begun
+	FacesStale      EventKind = "stale"     // bindings were looked at longer ago than the schedule allows
+	RenewalAsked    EventKind = "asked"     // a CA asks for renewal earlier than was planned
 )
 
 // Event is something that happened, written together with what it tells.
@@ -34,6 +37,7 @@ type Event struct {
 	MandateID      *int64    // nil unless it is about one
 	OrderID        *int64    // nil unless it is about one
 	InstallationID *int64    // nil unless it is about one
+	Note           string    // in words, where nothing else tells it
 }
 
 // eventSQL writes one event, once; numbers of what it is not about are null.
@@ -49,7 +53,7 @@ func findingEvents(ctx context.Context, tx pgx.Tx, kind EventKind, survey int64,
 	if len(findings) == 0 {
 		return nil
 	}
-	_, err := tx.Exec(ctx, "insert into events (at, kind, survey_id, finding_id) select $1, $2, $3, unnest($4::bigint[])",
+	_, err := tx.Exec(ctx, "insert into events (at, kind, survey_id, finding_id) select $1, $2, nullif($3, 0::bigint), unnest($4::bigint[])",
 		at, kind, survey, findings)
 	return err
 }
@@ -58,6 +62,22 @@ func findingEvents(ctx context.Context, tx pgx.Tx, kind EventKind, survey int64,
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]Event, error) {
 	var list []Event
 	return list, s.db.WithContext(ctx).Where("id > ?", after).Order("id").Limit(limit).Find(&list).Error
+}
+
+// Happenings counts what happened after a time, by kind; findings counted under others are not.
+func (s *Store) Happenings(ctx context.Context, after time.Time) (map[EventKind]int, error) {
+	var rows []struct {
+		Kind EventKind
+		N    int
+	}
+	err := s.db.WithContext(ctx).Raw(`select ev.kind, count(*) as n from events ev left join findings f on f.id = ev.finding_id
+		left join orders o on o.id = ev.order_id left join installations i on i.id = ev.installation_id
+		where ev.at > ? and f.under is null and not coalesce(o.rehearsal, i.rehearsal, false) group by ev.kind`, after).Scan(&rows).Error
+	out := make(map[EventKind]int, len(rows))
+	for _, r := range rows {
+		out[r.Kind] = r.N
+	}
+	return out, err
 }
 
 // LastEvent gives the number of the last event; 0 when nothing happened yet.

@@ -2,8 +2,9 @@ package store
 
 import (
 	"context"
-	"fmt"
+	"encoding/json"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -11,6 +12,7 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/place"
 )
 
@@ -29,10 +31,15 @@ type FindingRow struct {
 	Evidence     []check.Fact `gorm:"serializer:json"`
 	Leaf         []byte       // certificate concerned, nil for none
 	OpenedAt     time.Time    // in UTC
-	OpenedSurvey int64        // that found it first
+	OpenedSurvey int64        `gorm:"default:null"` // that found it first; 0 for none
 	ClosedAt     *time.Time   // nil while it is open
 	ClosedSurvey *int64       // that did not find it any more
 	Under        *int64       // finding that stands for it, nil for none
+	Names        int          `gorm:"default:1"` // of visitors that have it
+	Ends         *time.Time   // the certificate concerned; nil for none
+	// It is known and let be until a day; nil for not.
+	AcceptedUntil, AcceptedAt  *time.Time
+	AcceptedBy, AcceptedReason string
 }
 
 // TableName is the table of findings.
@@ -67,7 +74,7 @@ func storable(f check.Found) check.Found {
 	return f
 }
 
-// about is what findings are about: a target or a server.
+// about is what findings are about: a target, a server or, without either, the service itself.
 type about struct{ target, server int64 }
 
 // columns are the target or the server a finding is about, never both.
@@ -75,7 +82,10 @@ func (a about) columns() (target, server *int64) {
 	if a.target != 0 {
 		return &a.target, nil
 	}
-	return nil, &a.server
+	if a.server != 0 {
+		return nil, &a.server
+	}
+	return nil, nil
 }
 
 // findingChanges gathers what comparisons came to, for any number of targets
@@ -86,6 +96,7 @@ type findingChanges struct {
 	opened   []FindingRow // new rows
 	reworded []check.Open // open ones whose words changed
 	closed   []int64      // ids
+	returned []int64      // of the reworded, those that were accepted as something else
 	apart    int          // of the closed, those no other finding stood for
 }
 
@@ -103,6 +114,12 @@ func (c *findingChanges) compare(what about, open []FindingRow, found []check.Fo
 	}
 	r := check.Compare(was, now, judged...)
 	c.reworded, c.closed = append(c.reworded, r.Reworded...), append(c.closed, r.Closed...)
+	for _, f := range r.Reworded {
+		at := slices.IndexFunc(open, func(o FindingRow) bool { return o.ID == f.ID })
+		if was := &open[at]; was.AcceptedUntil != nil && !f.SameAs(&check.Finding{Severity: check.Severities[was.Severity], Evidence: was.Evidence}) {
+			c.returned = append(c.returned, f.ID)
+		}
+	}
 	for i := range open {
 		if open[i].Under == nil && slices.Contains(r.Closed, open[i].ID) {
 			c.apart++
@@ -130,7 +147,7 @@ const findingsAtOnce = 500
 // in its place.
 func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) error {
 	if len(c.closed) > 0 {
-		if _, err := tx.Exec(ctx, "update findings set closed_at = $1, closed_survey = $2 where id = any($3)", c.at,
+		if _, err := tx.Exec(ctx, "update findings set closed_at = $1, closed_survey = nullif($2, 0::bigint) where id = any($3)", c.at,
 			c.survey, c.closed); err != nil {
 			return err
 		}
@@ -146,6 +163,9 @@ func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) erro
 			return err
 		}
 	}
+	if err := returnFindings(ctx, tx, c.survey, c.at, c.returned); err != nil {
+		return err
+	}
 	if err := findingEvents(ctx, tx, FindingClosed, c.survey, c.at, c.closed); err != nil || len(c.opened) == 0 {
 		return err
 	}
@@ -155,6 +175,9 @@ func (c *findingChanges) write(ctx context.Context, db *gorm.DB, tx pgx.Tx) erro
 	ids := make([]int64, len(c.opened))
 	for i := range c.opened {
 		ids[i] = c.opened[i].ID
+	}
+	if _, err := tx.Exec(ctx, "update findings f set ends = c.not_after from certificates c where f.id = any($1) and c.sha256 = f.leaf", ids); err != nil {
+		return err
 	}
 	return findingEvents(ctx, tx, FindingOpened, c.survey, c.at, ids)
 }
@@ -173,13 +196,63 @@ func clipped(s string) string {
 	return s
 }
 
+// returnFindings ends the acceptance of findings, which are then open as before.
+func returnFindings(ctx context.Context, tx pgx.Tx, survey int64, at time.Time, ids []int64) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	if _, err := tx.Exec(ctx, "update findings set "+notAccepted+" where id = any($1)", ids); err != nil {
+		return err
+	}
+	return findingEvents(ctx, tx, FindingReturned, survey, at, ids)
+}
+
+// notAccepted ends an acceptance.
+const notAccepted = "accepted_until = null, accepted_at = null, accepted_by = '', accepted_reason = ''"
+
+// AcceptFinding lets an open finding be until a time, with whatever it stands for, or, without a
+// time, be no longer let be; false when it is not open.
+func (s *Store) AcceptFinding(ctx context.Context, id int64, until *time.Time, reason string, at time.Time, act *Act) (done bool, err error) {
+	return done, s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		set, args := notAccepted, []any{id}
+		if until != nil {
+			set, args = "accepted_until = ?, accepted_at = ?, accepted_by = ?, accepted_reason = ?", []any{*until, at, act.Actor, reason, id}
+		}
+		is := db.Exec("update findings set "+set+" where id = ? and closed_at is null", args...)
+		if done = is.RowsAffected > 0; is.Error != nil || !done {
+			return is.Error
+		}
+		return act.write(db, at)
+	})
+}
+
+// EndAcceptances opens again what was accepted until now, and gives how many that were.
+func (s *Store) EndAcceptances(ctx context.Context, now time.Time) (n int, err error) {
+	return n, s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var ids []int64
+		if err := db.Raw("select id from findings where closed_at is null and accepted_until <= ? for update", now).Scan(&ids).Error; err != nil {
+			return err
+		}
+		n = len(ids)
+		return returnFindings(ctx, tx, 0, now, ids)
+	})
+}
+
 // Finding is a stored finding with where it was found.
 type Finding struct {
 	FindingRow
-	Host, Server, Address               string // "" for an endpoint or server as a whole
-	Port, Line                          int    // and the host's line in the estate file
-	Verdict, Wanted, Configured, Served string // of the binding, and its faces
-	StandsFor                           int    // bindings with the same finding for the same reason; 0 for its own alone
+	GroupName, Owner                    string   // of its host, or its server's owner; "" for none
+	Host, Server, Address               string   // "" for an endpoint or server as a whole
+	Port, Line                          int      // and the host's line in the estate file
+	File                                string   // that file, where several declare the estate; "" else
+	Verdict, Wanted, Configured, Served string   // of the binding, and its faces
+	Tags                                []string `gorm:"serializer:json"` // of its host
+	StandsFor                           int      // bindings with the same finding for the same reason; 0 for its own alone
+}
+
+// Belongs is what it belongs to.
+func (f *Finding) Belongs() estate.Belongs {
+	return estate.Belongs{Group: f.GroupName, Owner: f.Owner, Tags: f.Tags}
 }
 
 // FindingFilter narrows the list of findings; zero values do not. State is
@@ -196,13 +269,15 @@ type FindingFilter struct {
 	OpenedAfter  *int64       // opened in surveys after OpenedAfter, up to UpTo
 	ClosedAfter  *int64       // a survey
 	UpTo         int64        // a survey; 0 for no bound
+	estate.Among              // of hosts; owners of servers too
 }
 
 // Findings lists findings and gives the next page's cursor.
 func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
 	q := s.db.WithContext(ctx).Table(
-		`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
-		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line) as line, s.name as server, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
+		`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id left join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
+		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line, 0) as line, case when h.id is not null then h.file else coalesce(s.file, '') end as file, coalesce(s.name, '') as server,
+			coalesce(h.group_name, '') as group_name, coalesce(h.owner, s.owner, '') as owner, coalesce(h.tags, '[]') as tags, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
 			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served,
 			(select count(*) from findings m where m.under = f.id and (m.closed_at is null or f.closed_at is not null)) as stands_for`)
 	q = filterFindings(q, f)
@@ -215,8 +290,12 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Findin
 		if q = q.Order("f.id desc"); more {
 			q = q.Where("f.id < ?", tie)
 		}
-	} else if q = q.Order("f.severity, f.id"); more {
-		q = q.Where("(f.severity, f.id) > (?::int, ?)", key, tie)
+	} else if q = q.Order("f.severity, (-f.names), coalesce(f.ends, 'infinity'), f.id"); more {
+		var at worstKey
+		if json.Unmarshal([]byte(key), &at) != nil {
+			return nil, "", ErrCursor
+		}
+		q = q.Where("(f.severity, (-f.names), coalesce(f.ends, 'infinity'), f.id) > (?, ?, coalesce(cast(? as timestamptz), 'infinity'), ?)", at.Severity, -at.Names, at.Ends, tie)
 	}
 	var list []Finding
 	if err := q.Limit(p.Limit + 1).Scan(&list).Error; err != nil || len(list) <= p.Limit {
@@ -224,7 +303,14 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Findin
 	}
 	list = list[:p.Limit]
 	last := list[p.Limit-1]
-	return list, encodeCursor(p.Sort, fmt.Sprint(last.Severity), last.ID), nil
+	return list, encodeCursor(p.Sort, jsonText(worstKey{last.Severity, last.Names, last.Ends}), last.ID), nil
+}
+
+// worstKey is the place of a finding in a list, the worst first: how bad, how many names, how
+// soon.
+type worstKey struct {
+	Severity, Names int
+	Ends            *time.Time
 }
 
 // filterFindings turns a filter into conditions; every value goes as a
@@ -232,7 +318,9 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Findin
 func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	switch f.State {
 	case "open":
-		q = q.Where("f.closed_at is null")
+		q = q.Where("f.closed_at is null and f.accepted_until is null")
+	case "accepted":
+		q = q.Where("f.closed_at is null and f.accepted_until is not null")
 	case "closed":
 		q = q.Where("f.closed_at is not null")
 	}
@@ -258,10 +346,18 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	if f.Leaf != nil {
 		q = q.Where("f.leaf = ?", f.Leaf)
 	}
+	if !f.Any() {
+		on, args := belonging(f.Among, "h", "coalesce(h.owner, s.owner, '')")
+		under, more := belonging(f.Among, "mh", "mh.owner")
+		q = q.Where("("+on+" or exists (select from findings m join targets mt on mt.id = m.target_id join hosts mh on mh.id = mt.host_id "+
+			"where m.under = f.id and "+under+"))", append(args, more...)...)
+	}
 	if f.ID != 0 {
 		q = q.Where("f.id = ?", f.ID)
 	} else if f.Under != 0 {
 		q = q.Where("f.under = ?", f.Under)
+	} else if f.Leaf != nil {
+		q = q.Where("f.target_id is not null") // each where it is shown, told as one or not
 	} else {
 		q = q.Where("f.under is null")
 	}
@@ -274,13 +370,48 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 	return q
 }
 
-// CountFindings counts open findings by severity rank.
-func (s *Store) CountFindings(ctx context.Context) (counts [4]int, err error) {
-	var rows []struct{ Severity, N int }
-	err = s.db.WithContext(ctx).Raw(
-		`select severity, count(*) as n from findings where closed_at is null and under is null group by severity`).Scan(&rows).Error
+// belonging is the condition that a host, under an alias, is among what is asked for; its
+// owner is told by an expression.
+func belonging(a estate.Among, host, owner string) (where string, args []any) {
+	list := []string{"true"}
+	if len(a.Groups) > 0 {
+		list, args = append(list, host+".group_name in ?"), append(args, a.Groups)
+	}
+	if len(a.Owners) > 0 {
+		list, args = append(list, owner+" in ?"), append(args, a.Owners)
+	}
+	if len(a.Tags) > 0 {
+		list = append(list, "exists (select from jsonb_array_elements_text("+host+".tags) tag where tag in ?)")
+		args = append(args, a.Tags)
+	}
+	return strings.Join(list, " and "), args
+}
+
+// CountFindings counts open findings by severity rank, and those that are accepted.
+func (s *Store) CountFindings(ctx context.Context) (counts [4]int, accepted int, err error) {
+	return s.countFindings(ctx, "findings f", "true")
+}
+
+// CountFindingsOf counts those that belong somewhere; no owner is "".
+func (s *Store) CountFindingsOf(ctx context.Context, among estate.Among) (counts [4]int, accepted int, err error) {
+	where, args := belonging(among, "h", "coalesce(h.owner, s.owner, '')")
+	return s.countFindings(ctx, `findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id
+		left join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`, where, args...)
+}
+
+// CountBindingsOf counts the bindings of hosts that belong somewhere.
+func (s *Store) CountBindingsOf(ctx context.Context, among estate.Among) (n int, err error) {
+	where, args := belonging(among, "h", "h.owner")
+	return n, s.db.WithContext(ctx).Raw("select count(*) from targets t join hosts h on h.id = t.host_id where t.removed_at is null and "+where, args...).Scan(&n).Error
+}
+
+func (s *Store) countFindings(ctx context.Context, from, where string, args ...any) (counts [4]int, accepted int, err error) {
+	var rows []struct{ Severity, N, Accepted int }
+	err = s.db.WithContext(ctx).Raw(`select f.severity, count(*) filter (where f.accepted_until is null) as n, count(f.accepted_until) as accepted
+		from `+from+` where f.closed_at is null and f.under is null and `+where+` group by f.severity`, args...).Scan(&rows).Error
 	for _, r := range rows {
 		counts[r.Severity] = r.N
+		accepted += r.Accepted
 	}
-	return counts, err
+	return counts, accepted, err
 }

@@ -13,6 +13,7 @@ import (
 
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/check"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/place"
 )
@@ -85,6 +86,7 @@ type CertificateFilter struct {
 	EndsBefore, EndsAt *time.Time // not after this, not before this
 	CA                 *bool      // nil for both
 	InUse              *bool      // nil for both
+	estate.Among                  // of the hosts that show it
 }
 
 // certificateColumns are the orders of the list, by the name the contract gives
@@ -144,6 +146,10 @@ func filterCertificates(q *gorm.DB, f CertificateFilter) *gorm.DB {
 		like := contains(f.Query)
 		q = q.Where("(c.common_name ilike ? or c.issuer ilike ? or c.names::text ilike ? or encode(c.sha256, 'hex') like ?)",
 			like, like, like, like[1:])
+	}
+	if !f.Any() {
+		where, args := belonging(f.Among, "h", "h.owner")
+		q = q.Where("exists (select from targets t join hosts h on h.id = t.host_id where t.leaf = c.sha256 and t.removed_at is null and "+where+")", args...)
 	}
 	if f.InUse != nil {
 		used := "exists (select 1 from targets t where t.leaf = c.sha256 and t.host_id is not null and t.removed_at is null)"
@@ -232,6 +238,8 @@ func (s *Store) SightingsOf(ctx context.Context, sha256 []byte, limit int) ([]Si
 type Binding struct {
 	ID                                  int64      // of its target
 	Host, Server, Kind, Address         string     // and where it is to answer
+	GroupName, Owner                    string     // of the host; "" for none
+	Tags                                []string   `gorm:"serializer:json"`
 	Port, Line                          int        // and the host's line in the estate file
 	Verdict, Wanted, Configured, Served string     // and the three faces
 	Severity                            *int       // of its worst finding, nil for none
@@ -252,6 +260,7 @@ type BindingFilter struct {
 	Query, Server string   // part of host, server or endpoint; a server's name
 	Verdicts      []string // any of these
 	Leaf          []byte   // certificate served
+	estate.Among
 }
 
 // Bindings lists bindings by host name and gives the next page's cursor. A page is
@@ -266,6 +275,10 @@ func (s *Store) Bindings(ctx context.Context, f BindingFilter, p Page) ([]Bindin
 	}
 	if f.Server != "" {
 		q = q.Where("s.name = ?", f.Server)
+	}
+	if !f.Any() {
+		where, args := belonging(f.Among, "h", "h.owner")
+		q = q.Where(where, args...)
 	}
 	if len(f.Verdicts) > 0 {
 		q = q.Where("t.verdict in ?", f.Verdicts)
@@ -310,7 +323,7 @@ func bindingFrom(f BindingFilter) string {
 
 // bindingRows gives what rows of bindings show: with the certificate, the worst
 // open finding and the current sighting.
-const bindingRows = `select t.id, h.name as host, h.line, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
+const bindingRows = `select t.id, h.name as host, h.line, h.group_name, h.owner, h.tags, s.name as server, s.kind, host(e.address) as address, e.port, t.verdict, t.wanted, t.configured, t.served,
 		f.severity, coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(f.source_file, '') as source_file, coalesce(f.source_line, 0) as source_line,
 		coalesce(g.outcome, '') as outcome, coalesce(g.version, 0) as version, coalesce(g.key_group, 0) as key_group,
 		t.leaf, coalesce(c.issuer, '') as issuer, c.not_after, g.last_seen
@@ -440,7 +453,7 @@ func (s *Store) Density(ctx context.Context) ([]DayCount, error) {
 // DueBindings counts bindings with an open finding that hurts at a known date.
 func (s *Store) DueBindings(ctx context.Context) (n int, err error) {
 	return n, s.db.WithContext(ctx).Raw(`select count(distinct f.target_id) from findings f join targets t on t.id = f.target_id
-		where f.closed_at is null and f.severity = ? and t.verdict <> ?`, check.Due.Rank(), binding.Broken).Scan(&n).Error
+		where f.closed_at is null and f.accepted_until is null and f.severity = ? and t.verdict <> ?`, check.Due.Rank(), binding.Broken).Scan(&n).Error
 }
 
 // Before reads the page's cursor of a list ordered by falling number; 0 means

@@ -425,6 +425,7 @@ func writeVerdicts(ctx context.Context, tx pgx.Tx, list []verdictRow) error {
 	}
 	_, err := tx.Exec(ctx, `update targets t set verdict = v.verdict, wanted = v.wanted, configured = v.configured, served = v.served,
 			looked_configured = v.looked_configured, looked_served = v.looked_served, hurt = v.hurt, leaf = v.leaf,
+			replaced = t.replaced + case when t.leaf <> v.leaf then 1 else 0 end,
 			leaf_ends = (select c.not_after from certificates c where c.sha256 = v.leaf)
 		from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::bool[], $9::bytea[])
 			as v(id, verdict, wanted, configured, served, looked_configured, looked_served, hurt, leaf) where t.id = v.id`,

@@ -50,6 +50,13 @@ type ReadEnd struct {
 	Findings []check.Found        // about the server as a whole
 	Behind   []byte               // what looks at the servers behind it brought, JSON; nil when there are none
 	Material []*certs.Certificate // shown there
+	Unlisted []Unlisted           // hosts it has sites for, and the estate does not want there; not stored
+}
+
+// Unlisted is a host that a server has a site for.
+type Unlisted struct {
+	Host string
+	Port uint16 // TLS is spoken for it at
 }
 
 // readingRow is a span of time in which a server's configuration read the same;
@@ -77,7 +84,8 @@ type readingRow struct {
 func (readingRow) TableName() string { return "readings" }
 
 // FinishRead stores how the reading of one server ended, in one transaction:
-// the span goes on or begins, findings are opened, kept or closed. With the
+// the span goes on or begins, findings are opened, kept or closed. What a survey
+// begun later has brought already stays as it is: this one has read what was there before. With the
 // survey's last one, enqueue is called. Done again, it changes nothing. The
 // error is ErrNotFound when the survey does not read that server.
 func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end *ReadEnd, at time.Time,
@@ -90,9 +98,11 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 			ServerID   int64
 			FinishedAt *time.Time
 			Gone       bool
+			Later      bool // a survey that was begun later has read it already
 		}
-		err := db.Raw("select r.server_id, r.finished_at, s.removed_at is not null or s.reach = '' as gone from reads r "+
-			"join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ?", survey, server).Scan(&open).Error
+		err := db.Raw(`select r.server_id, r.finished_at, s.removed_at is not null or s.reach = '' as gone,
+				exists (select 1 from reads l where l.server_id = r.server_id and l.survey_id > r.survey_id and l.finished_at is not null) as later
+			from reads r join servers s on s.id = r.server_id where r.survey_id = ? and s.name = ? for update of s`, survey, server).Scan(&open).Error
 		switch {
 		case err != nil:
 			return err
@@ -104,7 +114,11 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 		if open[0].Gone { // another file was applied meanwhile
 			end = &ReadEnd{Trouble: end.Trouble}
 		}
-		if err := storeRead(ctx, db, ptx, survey, open[0].ServerID, end, at); err != nil {
+		store := storeRead
+		if open[0].Later {
+			store = endRead
+		}
+		if err := store(ctx, db, ptx, survey, open[0].ServerID, end, at); err != nil {
 			return err
 		}
 		var left, shards int64
@@ -121,10 +135,7 @@ func (s *Store) FinishRead(ctx context.Context, survey int64, server string, end
 
 // storeRead ends the reading of one server in one survey, well or not.
 func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int64, end *ReadEnd, at time.Time) error {
-	trouble := check.Trouble{}
-	if end.Trouble != nil {
-		trouble = *end.Trouble
-	} else if end.Reading != nil {
+	if end.Trouble == nil && end.Reading != nil {
 		if err := storeReading(ctx, db, ptx, survey, server, end.Reading, at); err != nil {
 			return err
 		}
@@ -132,11 +143,20 @@ func storeRead(ctx context.Context, db *gorm.DB, ptx pgx.Tx, survey, server int6
 			return err
 		}
 	}
-	if err := db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id "+
-		"= ?", at, trouble.Code, text(trouble.Text), survey, server).Error; err != nil {
+	if err := endRead(ctx, db, ptx, survey, server, end, at); err != nil {
 		return err
 	}
 	return serverFindings(ctx, db, ptx, survey, server, end, at)
+}
+
+// endRead notes that a survey has read a server, or in vain, and nothing of what came of it.
+func endRead(_ context.Context, db *gorm.DB, _ pgx.Tx, survey, server int64, end *ReadEnd, at time.Time) error {
+	trouble := check.Trouble{}
+	if end.Trouble != nil {
+		trouble = *end.Trouble
+	}
+	return db.Exec("update reads set finished_at = ?, trouble_code = ?, trouble = ? where survey_id = ? and server_id = ?",
+		at, trouble.Code, text(trouble.Text), survey, server).Error
 }
 
 // storeReading lets the span of an unchanged reading grow, or begins a new one.

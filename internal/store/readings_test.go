@@ -51,7 +51,7 @@ func (q *queue) add(_ context.Context, _ store.Tx, _ int64, reads []string, shar
 
 func beginReading(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, *queue) {
 	q := &queue{}
-	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(), q.add)
+	v, err := s.StartSurvey(t.Context(), scope, &store.Survey{Vantage: "inside", CreatedAt: time.Now().UTC()}, q.add)
 	require.NoError(t, err)
 	return v, q
 }
@@ -203,18 +203,39 @@ func TestFindingsAboutAServerOpenKeepAndClose(t *testing.T) {
 	v = finish(suspect(strings.Repeat("ä", 1000), "a subject beyond what an index takes"),
 		suspect("x\x00y", "with a NUL"))
 	assert.Equal(t, []int{2, 2}, []int{v.Opened, v.Closed})
-	counts, err := s.CountFindings(t.Context())
+	counts, _, err := s.CountFindings(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, [4]int{0, 0, 0, 2}, counts)
 
-	v, q := beginReading(t, s, store.Scope{})
+	older, q := beginReading(t, s, store.Scope{})
+	finish(suspect("5", "new"), suspect("6", "newer"))
+	fresh, end := open(), readingOf(leaf, 7)
+	end.Findings = []check.Found{suspect("4", "as it was")}
+	require.NoError(t, s.FinishRead(t.Context(), older.ID, "pier-1", end, time.Now().UTC(), q.add))
+	assert.Equal(t, 1, q.shards, "the survey goes on")
+	assert.Equal(t, fresh, open(), "what a later survey has read stays")
+	assert.Equal(t, 1, count(t, s, "select count(*) from readings where current and digest = '\\x01"+strings.Repeat("00", 31)+"'"))
+
+	v, q = beginReading(t, s, store.Scope{})
 	require.NoError(t,
 		s.FinishRead(t.Context(), v.ID, "pier-1", &store.ReadEnd{Trouble: &check.Trouble{Code: check.NotReached}},
 			time.Now(), q.add))
 	assert.Len(t, open(), 2, "what cannot be read is not mended")
+	v, err = s.Survey(t.Context(), v.ID)
+	require.NoError(t, err)
+	count(t, s, "with ended as (update surveys set state = 'finished', finished_at = now() - interval '2 days' returning 1) select count(*) from ended")
+	reads := count(t, s, "select count(*) from reads where finished_at is not null")
+	require.NoError(t, s.FoldSurveys(t.Context(), time.Now().Add(-24*time.Hour)))
+	assert.Less(t, count(t, s, "select count(*) from reads where finished_at is not null"), reads)
+	assert.Equal(t, 1, count(t, s, "select count(*) from reads r join servers s on s.id = r.server_id where s.name = 'pier-1' and trouble_code = 'not-reached'"),
+		"how the last reading ended is still known")
+	first, err := s.Survey(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Equal(t, v.Servers, first.Servers)
+
 	v, q = beginReading(t, s, store.Scope{})
 	declare(t, s, strings.ReplaceAll(reached(1), ", reach: {by: local}", ""))
-	end := readingOf(leaf, 3)
+	end = readingOf(leaf, 3)
 	end.Findings = []check.Found{suspect("9", "too late")}
 	require.NoError(t, s.FinishRead(t.Context(), v.ID, "pier-1", end, time.Now(), q.add))
 	assert.Equal(t, 1, q.shards, "the survey goes on")

@@ -139,7 +139,7 @@ func assertCounted(t *testing.T, s *store.Store) {
 
 // begin starts a survey without any queue and gives its targets.
 func begin(t *testing.T, s *store.Store, scope store.Scope) (*store.Survey, []store.Target) {
-	v, err := s.StartSurvey(t.Context(), scope, "inside", time.Now().UTC(),
+	v, err := s.StartSurvey(t.Context(), scope, &store.Survey{Vantage: "inside", CreatedAt: time.Now().UTC()},
 		func(context.Context, store.Tx, int64, []string, int) error { return nil })
 	require.NoError(t, err)
 	list, err := s.Pending(t.Context(), v.ID, scope, 0, store.Target{}, 1000)
@@ -218,8 +218,8 @@ func TestAFindingIsRewordedClosedAndOpenedAgain(t *testing.T) {
 		require.Len(t, targets, 2)
 		require.NoError(t,
 			s.SaveLooks(t.Context(), v, 0, []store.Look{lookOf(targets[0], nil), lookOf(targets[1], nil, findings...)}))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, time.Now().UTC()))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, time.Now().UTC()), "ending it again changes nothing")
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, none, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, none, time.Now().UTC()), "ending it again changes nothing")
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		assert.Equal(t, store.Finished, v.State)
@@ -263,12 +263,12 @@ func TestADeadServerIsOneFinding(t *testing.T) {
 			looks = append(looks, lookOf(target, nil, of))
 		}
 		require.NoError(t, s.SaveLooks(t.Context(), v, 0, looks))
-		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, time.Now().UTC()))
+		require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, none, none, time.Now().UTC()))
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		list, _, err = s.Findings(t.Context(), store.FindingFilter{State: "open"}, store.Page{Sort: "worst", Limit: 10})
 		require.NoError(t, err)
-		counts, err := s.CountFindings(t.Context())
+		counts, _, err := s.CountFindings(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, len(list), counts[0], "the count is that of the list")
 		servers, _, err := s.Servers(t.Context(), store.ServerFilter{}, store.Page{Sort: "name", Limit: 10})
@@ -347,7 +347,7 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 				}
 			}
 			return nil
-		}, time.Now().UTC()))
+		}, none, time.Now().UTC()))
 		v, err := s.Survey(t.Context(), v.ID)
 		require.NoError(t, err)
 		return v
@@ -358,7 +358,7 @@ func TestManySharedFindingsAreOpenedAndClosed(t *testing.T) {
 	assert.Zero(t, run(true).Opened)
 	assert.Equal(t, 1200, count(t, s, odds))
 	elsewhere, _ := begin(t, s, store.Scope{Server: "quay"})
-	require.NoError(t, s.FinishSurvey(t.Context(), elsewhere.ID, store.Scope{Host: "b.lantern.example"}, none, time.Now().UTC()))
+	require.NoError(t, s.FinishSurvey(t.Context(), elsewhere.ID, store.Scope{Host: "b.lantern.example"}, none, none, time.Now().UTC()))
 	assert.Equal(t, 1200, count(t, s, odds), "a survey of other hosts says nothing of these")
 	assert.Equal(t, 1200, run(false).Closed)
 	assert.Zero(t, count(t, s, odds))
@@ -391,7 +391,7 @@ func TestScopes(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, c.scope)
 	}
-	_, err := s.StartSurvey(t.Context(), store.Scope{Host: "c.lantern.example"}, "inside", time.Now(), nil)
+	_, err := s.StartSurvey(t.Context(), store.Scope{Host: "c.lantern.example"}, &store.Survey{Vantage: "inside", CreatedAt: time.Now()}, nil)
 	assert.ErrorIs(t, err, store.ErrNothing)
 	assert.Equal(t, 4, count(t, s, "select count(*) from surveys"), "a survey of nothing is not stored")
 }
@@ -406,7 +406,7 @@ func TestLargeEstatesAreCutBetweenEndpoints(t *testing.T) {
 	}
 	declare(t, s, text("1-900", hosts+"  - {name: all.lantern.example, at: [quay]}\n"))
 	shards := 0
-	v, err := s.StartSurvey(t.Context(), store.Scope{}, "inside", time.Now(),
+	v, err := s.StartSurvey(t.Context(), store.Scope{}, &store.Survey{Vantage: "inside", CreatedAt: time.Now()},
 		func(_ context.Context, _ store.Tx, _ int64, _ []string, n int) error { shards = n; return nil })
 	require.NoError(t, err)
 	assert.Equal(t, 900+900+700, v.Targets)
@@ -433,6 +433,24 @@ func TestLargeEstatesAreCutBetweenEndpoints(t *testing.T) {
 	}
 	assert.Len(t, met, 2500)
 	assert.Greater(t, shards, 3)
+
+	// Long after its end its parts are put together, and nothing of what was counted is lost.
+	require.NoError(t, s.FoldSurveys(t.Context(), time.Now().Add(time.Hour)))
+	assert.Equal(t, shards, count(t, s, "select count(*) from shards"), "it is under way")
+	count(t, s, "with done as (update shards set done = number + 1, opened = 2, finished = true returning 1) select count(*) from done")
+	require.NoError(t, s.FinishSurvey(t.Context(), v.ID, store.Scope{}, func(func(store.TargetFinding) error) error { return nil }, func(func(store.TargetFinding) error) error { return nil }, time.Now()))
+	before, err := s.Survey(t.Context(), v.ID)
+	require.NoError(t, err)
+	require.NoError(t, s.FoldSurveys(t.Context(), time.Now().Add(-time.Hour)))
+	assert.Equal(t, shards, count(t, s, "select count(*) from shards"), "it has only just ended")
+	for range 2 {
+		require.NoError(t, s.FoldSurveys(t.Context(), time.Now().Add(time.Hour)))
+		after, err := s.Survey(t.Context(), v.ID)
+		require.NoError(t, err)
+		assert.Equal(t, before, after)
+		assert.Equal(t, 1, count(t, s, "select count(*) from shards"))
+	}
+	assert.Positive(t, before.Done)
 }
 
 func TestTheDatabaseKeepsItsOwnRules(t *testing.T) {

@@ -24,6 +24,8 @@ type Survey struct {
 	Vantage    string     // looked from
 	CreatedAt  time.Time  // in UTC
 	FinishedAt *time.Time // nil while it runs
+	BegunBy    string     // who; "" before that was kept
+	Missed     int        // that were due before it and did not come
 
 	// Sums over the shards; progress is what is stored.
 	Targets, Done, Connected, Changed, Opened, Closed int `gorm:"->"`
@@ -37,7 +39,13 @@ const (
 )
 
 // Scope narrows a survey; empty means the whole estate.
-type Scope struct{ Host, Server string }
+type Scope struct {
+	Host     string `json:"host,omitempty"`     // only this one
+	Server   string `json:"server,omitempty"`   // only this one
+	Group    string `json:"group,omitempty"`    // only hosts of this one
+	Common   bool   `json:"common,omitempty"`   // only servers and groups without a schedule of their own
+	Troubled bool   `json:"troubled,omitempty"` // only what is broken or due
+}
 
 // String is what a survey covers, in words.
 func (s Scope) String() string {
@@ -48,6 +56,12 @@ func (s Scope) String() string {
 		return "host " + s.Host
 	case s.Server != "":
 		return "server " + s.Server
+	case s.Group != "":
+		return "group " + s.Group
+	case s.Troubled:
+		return "what is broken or due"
+	case s.Common:
+		return "what has no schedule of its own"
 	}
 	return "whole estate"
 }
@@ -73,15 +87,33 @@ func (s Scope) targets() string {
 		clause += ` and (h.id is null or h.name = @host) and t.endpoint_id = any(array(select t2.endpoint_id from targets t2
 			join hosts h2 on h2.id = t2.host_id where t2.removed_at is null and h2.name = @host))`
 	}
+	if s.Group != "" {
+		clause += ` and (h.id is null or h.group_name = @group) and t.endpoint_id = any(array(select t2.endpoint_id from targets t2
+			join hosts h2 on h2.id = t2.host_id where t2.removed_at is null and h2.group_name = @group))`
+	}
+	if s.Common {
+		clause += ` and (h.id is null or h.every is null) and t.endpoint_id = any(array(select e2.id from endpoints e2 join servers s2 on s2.id = e2.server_id where s2.every is null))`
+	}
+	if s.Troubled {
+		clause += ` and (t.id = any(array(select f.target_id` + troubled + `and f.target_id is not null))
+			or t.endpoint_id = any(array(select e2.id from endpoints e2 where e2.server_id = any(array(select f.server_id` + troubled + `and f.server_id is not null)))))`
+	}
 	return clause
 }
 
+// troubled are the open findings that are broken or due.
+const troubled = " from findings f where f.closed_at is null and f.accepted_until is null and f.severity <= 1 "
+
 // hosts selects those a survey of a part looks at somewhere, of targets t; the whole
-// estate's are all.
-func (s Scope) hosts() (clause string, args map[string]any) {
-	args = map[string]any{"host": s.Host, "server": s.Server}
-	if s == (Scope{}) {
+// estate's are all. What was in trouble need not be any more.
+func (s Scope) hosts(survey int64) (clause string, args map[string]any) {
+	args = map[string]any{"host": s.Host, "server": s.Server, "group": s.Group, "survey": survey}
+	switch {
+	case s == (Scope{}):
 		return "true", args
+	case s.Troubled:
+		return `t.host_id = any(array(select distinct t3.host_id from sightings g join targets t3 on t3.id = g.target_id
+			where g.current and g.last_survey = @survey))`, args
 	}
 	return `t.host_id = any(array(select distinct t.host_id from targets t left join hosts h on h.id = t.host_id where` + s.targets() + `))`, args
 }
@@ -90,11 +122,10 @@ func (s Scope) hosts() (clause string, args map[string]any) {
 // of servers by name or, when there are none left, its shards.
 type Enqueue func(ctx context.Context, tx Tx, survey int64, reads []string, shards int) error
 
-// StartSurvey stores a survey with what it has to read and its shards. The
-// error is ErrNothing when the scope holds no target.
-func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at time.Time,
-	enqueue Enqueue) (*Survey, error) {
-	v := &Survey{State: Running, Scope: scope.String(), Vantage: vantage, CreatedAt: at}
+// StartSurvey stores a survey, of which vantage, beginning and who begins it are given, with
+// what it has to read and its shards. The error is ErrNothing when the scope holds no target.
+func (s *Store) StartSurvey(ctx context.Context, scope Scope, v *Survey, enqueue Enqueue) (*Survey, error) {
+	v.State, v.Scope = Running, scope.String()
 	err := s.tx(ctx, func(db *gorm.DB, ptx pgx.Tx) error {
 		if err := db.Create(v).Error; err != nil {
 			return err
@@ -106,7 +137,7 @@ func (s *Store) StartSurvey(ctx context.Context, scope Scope, vantage string, at
 				select endpoint_id, n, ((sum(n) over (order by endpoint_id) - n) / @size)::int as number from per_endpoint)
 			insert into shards (survey_id, number, first_endpoint, last_endpoint, targets)
 			select @survey, number, min(endpoint_id), max(endpoint_id), sum(n) from numbered group by number`,
-			map[string]any{"host": scope.Host, "server": scope.Server, "size": shardTargets, "survey": v.ID})
+			map[string]any{"host": scope.Host, "server": scope.Server, "group": scope.Group, "size": shardTargets, "survey": v.ID})
 		if shards.Error != nil {
 			return shards.Error
 		}
@@ -142,14 +173,21 @@ func planReads(db *gorm.DB, survey int64, scope Scope) (names []string, err erro
 			where s.reach <> '' and s.removed_at is null and (@server = '' or s.name = @server)
 			and (@host = '' or exists (select 1 from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id
 				where e.server_id = s.id and h.name = @host and t.removed_at is null))
+			and (@group = '' or exists (select 1 from targets t join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id
+				where e.server_id = s.id and h.group_name = @group and t.removed_at is null))
+			and (not @common or s.every is null)
+			and (not @troubled or exists (select 1`+troubled+`and (f.server_id = s.id or f.target_id in (
+				select t.id from targets t join endpoints e on e.id = t.endpoint_id where e.server_id = s.id and t.removed_at is null))))
 			returning server_id)
 		select s.name from planned p join servers s on s.id = p.server_id order by s.name`,
-		map[string]any{"survey": survey, "server": scope.Server, "host": scope.Host}).Scan(&names).Error
+		map[string]any{"survey": survey, "server": scope.Server, "host": scope.Host, "group": scope.Group, "common": scope.Common,
+			"troubled": scope.Troubled}).Scan(&names).Error
 }
 
 // surveySums adds up the shards of a survey and what its end found beside them.
 const surveySums = `surveys.*, sums.targets, sums.done, sums.connected, sums.changed,
-	sums.opened + surveys.extra_opened as opened, sums.closed + surveys.extra_closed as closed, reading.servers, reading.servers_read`
+	sums.opened + surveys.extra_opened as opened, sums.closed + surveys.extra_closed as closed,
+	reading.servers + surveys.kept_servers as servers, reading.servers_read + surveys.kept_read as servers_read`
 
 // surveyJoin reads them for each survey of a list.
 const surveyJoin = `join lateral (select coalesce(sum(targets), 0) as targets, coalesce(sum(done), 0) as done, coalesce(sum(connected), 0) as connected,
@@ -233,7 +271,7 @@ func (s *Store) Pending(ctx context.Context, survey int64, scope Scope, shard in
 		and not exists (select 1 from sightings g where g.target_id = t.id and g.vantage = v.vantage and g.current and g.last_survey >= @survey)
 		and (t.endpoint_id, coalesce(t.host_id, 0)) > (@endpoint, @after)
 		order by t.endpoint_id, coalesce(t.host_id, 0) limit @limit`,
-		map[string]any{"survey": survey, "shard": shard, "host": scope.Host, "server": scope.Server,
+		map[string]any{"survey": survey, "shard": shard, "host": scope.Host, "server": scope.Server, "group": scope.Group,
 			"endpoint": after.EndpointID, "after": after.HostID, "limit": limit}).
 		Scan(&rows).Error
 	list := make([]Target, 0, len(rows))
@@ -290,8 +328,8 @@ type SiblingRow struct {
 // DifferingSiblings calls each with the endpoints of every host of a survey that
 // serve different certificates of one issuer for it, host by host. Bindings that
 // serve something not meant for them are left out.
-func (s *Store) DifferingSiblings(ctx context.Context, scope Scope, each func(host string, list []SiblingRow) error) error {
-	hosts, args := scope.hosts()
+func (s *Store) DifferingSiblings(ctx context.Context, survey int64, scope Scope, each func(host string, list []SiblingRow) error) error {
+	hosts, args := scope.hosts(survey)
 	args["apart"] = check.With(check.NotItsOwn)
 	rows, err := s.db.WithContext(ctx).Raw(`with served as (
 			select t.id as target_id, t.host_id, e.server_id, h.name as host, s.name as server, host(e.address) as address, e.port, t.leaf, c.issuer, c.not_before, c.not_after
@@ -347,9 +385,9 @@ type TargetFinding struct {
 type Found func(add func(TargetFinding) error) error
 
 // FinishSurvey opens, keeps and closes the findings of rules over several
-// targets of the survey's hosts, corrects the verdicts they touch, and ends the survey. Done again, it
+// targets of the survey's hosts, and of those over what was shown one after the other, corrects the verdicts they touch, and ends the survey. Done again, it
 // changes nothing.
-func (s *Store) FinishSurvey(ctx context.Context, survey int64, scope Scope, found Found, at time.Time) error {
+func (s *Store) FinishSurvey(ctx context.Context, survey int64, scope Scope, found, late Found, at time.Time) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var v Survey
 		if err := db.Raw("select * from surveys where id = ? for update", survey).Scan(&v).Error; err != nil ||
@@ -360,6 +398,11 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, scope Scope, fou
 		if err != nil {
 			return err
 		}
+		tardy, intime, err := rhythmFindings(ctx, db, tx, survey, scope, late, at)
+		if err != nil {
+			return err
+		}
+		opened, closed = opened+tardy, closed+intime
 		more, fewer, err := standTogether(ctx, db, tx, survey, at)
 		if err != nil {
 			return err
@@ -378,7 +421,7 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, scope Scope, fou
 // is open, in batches, and gives how many were opened and closed.
 func sharedFindings(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, scope Scope, found Found, at time.Time) (opened,
 	closed int, err error) {
-	hosts, args := scope.hosts()
+	hosts, args := scope.hosts(survey)
 	args["codes"] = check.Of(check.OfSiblings)
 	rows, err := openFindings(db, "code in @codes and target_id in (select t.id from targets t where "+hosts+")", args)
 	if err != nil {
@@ -432,6 +475,9 @@ func setBesideSiblings(ctx context.Context, db *gorm.DB, tx pgx.Tx, older map[in
 		return err
 	}
 	for _, r := range rows {
+		if r.Served == string(binding.Stale) {
+			continue // until it is looked at again
+		}
 		looked := binding.Faces{Wanted: binding.Face(r.Wanted), Configured: binding.Face(r.LookedConfigured),
 			Served: binding.Face(r.LookedServed)}
 		if v := verdictOf(r.ID, looked, r.Hurt, older[r.ID], r.Leaf); !v.same(&r) {

@@ -22,26 +22,30 @@ type shared struct {
 
 // sharedRow is one open finding that may have the cause of others.
 type sharedRow struct {
-	ID, ServerID                        int64 // of the finding, and whose it is
-	Code, Remedy, Host, Server, Address string
-	Port, Severity, SourceLine          int
-	SourceFile                          string
+	ID, ServerID               int64 // of the finding, and whose it is
+	Code, Cause, Remedy, Key   string
+	Host, Server, Address      string
+	Leaf                       []byte
+	Port, Severity, SourceLine int
+	SourceFile                 string
 }
 
 // together gathers the open findings that several bindings of a server have for
 // one reason.
 func together(db *gorm.DB) (list []*shared, err error) {
-	rows, err := db.Raw(`select f.id, e.server_id, f.code, f.remedy, h.name as host, s.name as server, host(e.address) as address, e.port,
+	rows, err := db.Raw(`select f.id, e.server_id, f.code, f.cause, f.remedy, f.leaf,
+			case when f.code in ? then f.remedy when f.code in ? then f.cause else coalesce(encode(f.leaf, 'hex'), '') end as key, h.name as host, s.name as server, host(e.address) as address, e.port,
 			f.severity, f.source_line, f.source_file
 		from findings f join targets t on t.id = f.target_id join hosts h on h.id = t.host_id join endpoints e on e.id = t.endpoint_id join servers s on s.id = e.server_id
-		where f.closed_at is null and f.code in ? order by e.server_id, f.code, f.remedy, e.id, f.id`, check.With(check.AtEndpoint)).Rows()
+		where f.closed_at is null and f.code in ? order by e.server_id, f.code, key, e.id, h.name, f.id`, check.With(check.AtEndpoint), check.With(check.OfOneIssuer),
+		check.Foldable()).Rows()
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = rows.Close() }()
 	var g *shared
 	end := func() {
-		if g != nil && g.Bindings > 1 {
+		if g != nil && g.Folds() {
 			list = append(list, g)
 		}
 	}
@@ -50,9 +54,10 @@ func together(db *gorm.DB) (list []*shared, err error) {
 		if err := db.ScanRows(rows, &r); err != nil {
 			return nil, err
 		}
-		if g == nil || g.server != r.ServerID || string(g.Code) != r.Code || g.Remedy != r.Remedy {
+		if g == nil || g.server != r.ServerID || string(g.Code) != r.Code || g.Key != r.Key {
 			end()
-			g = &shared{Shared: check.Shared{Server: r.Server, Code: check.Code(r.Code), Remedy: r.Remedy}, server: r.ServerID}
+			g = &shared{Shared: check.Shared{Server: r.Server, Code: check.Code(r.Code), Key: r.Key, Cause: r.Cause, Remedy: r.Remedy}, server: r.ServerID}
+			copy(g.Leaf[:], r.Leaf)
 		}
 		g.Add(r.Host, net.JoinHostPort(r.Address, strconv.Itoa(r.Port)), check.Severities[r.Severity],
 			place.Place{File: r.SourceFile, Line: r.SourceLine})
@@ -71,7 +76,7 @@ func standTogether(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, at
 	if err != nil {
 		return 0, 0, err
 	}
-	rows, err := openFindings(db, "code in ? and server_id is not null", check.With(check.AtEndpoint))
+	rows, err := openFindings(db, "code in ? and server_id is not null", check.Foldable())
 	if err != nil {
 		return 0, 0, err
 	}
@@ -106,6 +111,7 @@ func standTogether(ctx context.Context, db *gorm.DB, tx pgx.Tx, survey int64, at
 // them this survey opened.
 func (g *shared) put(ctx context.Context, tx pgx.Tx, survey int64) (news int, err error) {
 	return news, tx.QueryRow(ctx, `with head as (select id from findings where server_id = $1 and code = $2 and subject = $3 and closed_at is null),
+		counted as (update findings f set names = $6 from head where f.id = head.id and f.names <> $6),
 		put as (update findings f set under = head.id from head where f.id = any($4) and f.under is distinct from head.id returning f.opened_survey)
-		select count(*) from put where opened_survey = $5`, g.server, g.Code, clipped(g.Remedy), g.members, survey).Scan(&news)
+		select count(*) from put where opened_survey = $5`, g.server, g.Code, clipped(g.Key), g.members, survey, g.Names).Scan(&news)
 }

@@ -32,10 +32,11 @@ const (
 	Looks    Queue = "vantage" // of endpoints, one queue a vantage
 	Readings Queue = "reads"   // of servers' configurations, one a vantage: servers are mostly waited for
 	Orders   Queue = "orders"  // CAs are waited for even more: an order is a second of waiting at least
+	Messages Queue = "notices" // to people and programs, whose servers may let them wait
 )
 
 // atOnce is how many jobs of a queue one process does side by side.
-var atOnce = map[Queue]int{Looks: 8, Readings: 16, Orders: 500}
+var atOnce = map[Queue]int{Looks: 8, Readings: 16, Orders: 500, Messages: 20}
 
 // Later is an error that asks for another turn at a time.
 type Later struct{ At time.Time }
@@ -86,7 +87,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, worker, vantage string, log *s
 
 // name is what a queue is called in the database.
 func (j *Jobs) name(q Queue) string {
-	if q == Orders {
+	if q == Orders || q == Messages {
 		return string(q)
 	}
 	return string(q) + "_" + j.vantage
@@ -146,13 +147,42 @@ func (j *Jobs) Stop(ctx context.Context) error {
 
 // Add queues jobs of a registered kind, committed with tx.
 func Add[A Args](ctx context.Context, j *Jobs, tx Tx, list ...A) error {
+	return AddSpread(ctx, j, tx, 0, list...)
+}
+
+// AddSpread is Add, with a while between one job and the next.
+func AddSpread[A Args](ctx context.Context, j *Jobs, tx Tx, apart time.Duration, list ...A) error {
+	now := time.Now()
 	params := make([]river.InsertManyParams, len(list))
 	for i, a := range list {
 		o := j.options[a.Kind()]
+		if apart > 0 && i > 0 {
+			o.ScheduledAt = now.Add(time.Duration(i) * apart)
+		}
 		params[i] = river.InsertManyParams{Args: a, InsertOpts: &o}
 	}
 	_, err := j.client.InsertManyFastTx(ctx, tx.Pgx(), params)
 	return err
+}
+
+// Waiting counts the jobs that are not done, by what they wait for: available, running,
+// retryable or scheduled.
+func (j *Jobs) Waiting(ctx context.Context) (map[string]int, error) {
+	out := map[string]int{"available": 0, "running": 0, "retryable": 0, "scheduled": 0}
+	rows, err := j.pool.Query(ctx, `select state::text, count(*) from river_job where state in ('available', 'running', 'retryable', 'scheduled') group by state`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var state string
+		var n int
+		if err := rows.Scan(&state, &n); err != nil {
+			return nil, err
+		}
+		out[state] = n
+	}
+	return out, rows.Err()
 }
 
 // At queues a job of a registered kind for a time.

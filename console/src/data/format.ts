@@ -31,6 +31,15 @@ export function ago(t: string): string {
   return `${plural(Math.floor(seconds / 86400), 'day')} ago`;
 }
 
+/** How long from now something will be, in words. */
+export function ahead(t: string): string {
+  const seconds = (new Date(t).getTime() - Date.now()) / 1000;
+  if (seconds < 60) return 'any moment';
+  if (seconds < 3600) return `in ${Math.floor(seconds / 60)} min`;
+  if (seconds < 86400) return `in ${Math.floor(seconds / 3600)} h`;
+  return `in ${plural(Math.floor(seconds / 86400), 'day')}`;
+}
+
 /** A CSV file from rows; a cell a spreadsheet would take for a formula gets a quote in front. */
 export function csv(rows: string[][]): string {
   const cell = (s: string) => {

@@ -89,6 +89,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/estate/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drafts an estate file from what is there, on the service's machine; changes nothing */
+        post: operations["draftEstate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/estate/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The estate in force as a file that can be applied elsewhere, with what was made here */
+        get: operations["exportEstate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -114,7 +148,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Makes a host another that was taken in here */
+        put: operations["changeHost"];
         post?: never;
         /** Lets a host go that was taken in here */
         delete: operations["removeHost"];
@@ -373,6 +408,272 @@ export interface paths {
         };
         /** One finding with its evidence */
         get: operations["getFinding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/findings/{id}/acceptance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Lets an open finding be until a day, with a reason
+         * @description It comes back on that day, or before when it is as bad no longer or its evidence is another.
+         */
+        put: operations["acceptFinding"];
+        post?: never;
+        /** Opens a finding again that was accepted */
+        delete: operations["endAcceptance"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Figures for a monitoring that is there already, in OpenMetrics */
+        get: operations["getMetrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is looked at by itself, when it was last and when it will be next */
+        get: operations["getSchedule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of what is wrong, and what is theirs */
+        get: operations["listOwners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages to owners, newest first */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an owner would be told of how things stand; nothing is sent */
+        post: operations["previewNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a test to each address of an owner */
+        post: operations["testNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One message with what is in it */
+        get: operations["getNotice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries again to deliver a message that was not */
+        post: operations["tryNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/silences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whiles in which nobody is told anything, that last */
+        get: operations["listSilences"];
+        put?: never;
+        /**
+         * Has an owner, or nobody, told anything until a time
+         * @description What happens meanwhile is told when it has passed.
+         */
+        post: operations["addSilence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/silences/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a silence before its time */
+        delete: operations["endSilence"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendar/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address */
+        get: operations["getCalendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The caller's own addresses of the calendar; an admin sees everybody's */
+        get: operations["listFeeds"];
+        put?: never;
+        /** Makes an address of the calendar, which is shown once */
+        post: operations["makeFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/feeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends an address of the calendar */
+        delete: operations["revokeFeed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The estate on a day, for others */
+        get: operations["getReport"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1773,19 +2074,81 @@ export interface components {
         /** @enum {string} */
         Verdict: "broken" | "at-odds" | "unknown" | "agreed";
         /** @enum {string} */
-        Face: "agrees" | "differs" | "missing" | "unread";
+        Face: "agrees" | "differs" | "missing" | "unread" | "stale";
         Fact: {
             label: string;
             value: string;
         };
         EstateFile: {
+            /** @description what it mentions and was not sent along is taken as it is in force, or read where the service runs */
+            here?: boolean;
             /** @description name of the estate file, said in errors */
             file: string;
+            /** @description empty where several files declare the estate together */
             text: string;
+            /** @description the files that declare it together; file is then their folder */
+            parts?: {
+                file: string;
+                text: string;
+            }[];
             /** @description the certificate files it mentions, by the path written there */
             attachments?: {
                 [key: string]: string;
             };
+        };
+        /** @description Paths are of the service's machine. Without a source the servers of that machine are read. */
+        DraftRequest: {
+            /** @description of the estate */
+            name?: string;
+            /** @description the servers of this machine, beside other sources */
+            here?: boolean;
+            mains?: string[];
+            /** @description [USER@]HOST[:PORT], over SSH */
+            servers?: string[];
+            /** @description that were agreed to, as a refusal has shown them */
+            host_keys?: string[];
+            /** @description SSH: private key file */
+            key?: string;
+            known_hosts?: string;
+            /** @description PATH[@ADDRESS,...] */
+            configurations?: string[];
+            /** @description folders of certificates */
+            certificates?: string[];
+            /** @description text of a zone (RFC 1035) */
+            zone?: string;
+            origin?: string;
+            /** @description ZONE@SERVER[:PORT] */
+            transfers?: string[];
+            names?: string[];
+            ranges?: string[];
+            allow?: string[];
+            ports?: number[];
+            roots?: string[];
+            public?: boolean;
+        };
+        Draft: {
+            /** @description of the estate file, with where each line comes from */
+            text: string;
+            /** @description hosts */
+            watched: number;
+            /** @description hosts that stand in it as comments */
+            doubted: number;
+            servers: number;
+            /** @description against the estate in force */
+            changes: components["schemas"]["DraftChange"][];
+        };
+        EstateExport: {
+            /** @description a name for it */
+            file: string;
+            text: string;
+            /** @description certificate files it mentions, by their path beside it */
+            files: {
+                [key: string]: string;
+            };
+            /** @description that were taken in here */
+            hosts: number;
+            /** @description that were made here */
+            mandates: number;
         };
         EstateChange: {
             /** @enum {string} */
@@ -1814,6 +2177,7 @@ export interface components {
             addresses: string[];
             ports: string[];
             line: number;
+            file?: string;
         };
         EstateHost: {
             name: string;
@@ -1823,8 +2187,10 @@ export interface components {
             wanted_certificate?: string;
             /** @description in the file; 0 for one that was taken in here */
             line: number;
+            file?: string;
             /** @description who has taken it in here; absent for one of the file */
             by?: string;
+            belongs?: components["schemas"]["Belongs"];
         };
         HostRequest: {
             name: string;
@@ -1837,6 +2203,9 @@ export interface components {
                 issuer?: string;
                 certificate?: string;
             };
+            group?: string;
+            owner?: string;
+            tags?: string[];
         };
         Estate: {
             name: string;
@@ -1848,6 +2217,10 @@ export interface components {
             audiences: components["schemas"]["EstateAudience"][];
             servers: components["schemas"]["EstateServer"][];
             hosts: components["schemas"]["EstateHost"][];
+            groups: string[];
+            owners: string[];
+            /** @description of its hosts */
+            tags: string[];
         };
         Faces: {
             wanted: components["schemas"]["Face"];
@@ -1864,6 +2237,7 @@ export interface components {
             kind: string;
             /** @description where the host is declared in the estate file */
             line: number;
+            belongs?: components["schemas"]["Belongs"];
             verdict: components["schemas"]["Verdict"];
             faces: components["schemas"]["Faces"];
             severity?: components["schemas"]["Severity"];
@@ -1968,6 +2342,19 @@ export interface components {
             /** @description the files it lies in on servers that were read */
             files: components["schemas"]["Placement"][];
             findings: components["schemas"]["Finding"][];
+            rhythm?: components["schemas"]["Rhythm"];
+        };
+        /** @description How the certificates before it were replaced, where it is shown. */
+        Rhythm: {
+            times: number;
+            /** @description of its end one like it is usually replaced; negative for after it */
+            days_before: number;
+            /** Format: date-time */
+            last: string;
+            /** @description of the last */
+            issuer: string;
+            /** @description whether the key changes with it, in words */
+            key: string;
         };
         Finding: {
             /** Format: int64 */
@@ -1980,6 +2367,8 @@ export interface components {
             cause: string;
             remedy: string;
             mending: components["schemas"]["Mending"];
+            belongs?: components["schemas"]["Belongs"];
+            acceptance?: components["schemas"]["Acceptance"];
             /**
              * Format: int64
              * @description the finding about the server that stands for this one, because others there have it for the same reason; lists leave it out
@@ -1999,6 +2388,277 @@ export interface components {
             opened_at: string;
             /** Format: date-time */
             closed_at?: string;
+        };
+        /** @description What a host, or a server as a whole, belongs to by the estate. */
+        Belongs: {
+            group?: string;
+            /** @description its own, its group's or the estate's */
+            owner?: string;
+            tags?: string[];
+        };
+        /** @description The finding is known and let be. */
+        Acceptance: {
+            /** Format: date-time */
+            until: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            reason: string;
+        };
+        AcceptanceRequest: {
+            /**
+             * Format: date-time
+             * @description in the future, at most 366 days from now
+             */
+            until: string;
+            reason: string;
+        };
+        Owner: {
+            name: string;
+            /** @description what names no owner is theirs */
+            default: boolean;
+            mail: string[];
+            /** @description its address, without what follows the path */
+            webhook?: string;
+            groups: string[];
+            hosts: number;
+            bindings: number;
+            findings: components["schemas"]["SeverityCounts"];
+            /**
+             * Format: date-time
+             * @description the last message but digests
+             */
+            told_at?: string;
+            /** Format: date-time */
+            silent_until?: string;
+        };
+        OwnerList: {
+            items: components["schemas"]["Owner"][];
+            /** @description each gets one message in so long; absent when nobody is told */
+            gather?: string;
+            /** @description when how things stand is told each day */
+            digest?: string;
+        };
+        Notice: {
+            /**
+             * Format: int64
+             * @description 0 in a preview
+             */
+            id: number;
+            owner: string;
+            /** @enum {string} */
+            kind: "events" | "digest" | "test";
+            /** @enum {string} */
+            by: "mail" | "webhook";
+            receiver: string;
+            subject: string;
+            /** @enum {string} */
+            state: "waiting" | "delivered" | "undelivered" | "given-up";
+            /** Format: date-time */
+            made_at: string;
+            tries: number;
+            /**
+             * Format: date-time
+             * @description of the next try
+             */
+            next_at?: string;
+            /** Format: date-time */
+            delivered_at?: string;
+            /** @description what the last try came to */
+            trouble?: string;
+            /** @description for people; not in lists */
+            text?: string;
+            html?: string;
+            /** @description for programs */
+            payload?: {
+                [key: string]: unknown;
+            };
+        };
+        NoticePage: {
+            items: components["schemas"]["Notice"][];
+            next_cursor?: string;
+        };
+        NoticeList: {
+            items: components["schemas"]["Notice"][];
+        };
+        NoticePreviewRequest: {
+            owner: string;
+            /**
+             * @default events
+             * @enum {string}
+             */
+            kind: "events" | "digest";
+        };
+        NoticeTestRequest: {
+            owner: string;
+        };
+        Silence: {
+            /** Format: int64 */
+            id: number;
+            /** @description empty for all */
+            owner: string;
+            /** Format: date-time */
+            until: string;
+            reason: string;
+            by: string;
+            /** Format: date-time */
+            made_at: string;
+        };
+        SilenceList: {
+            items: components["schemas"]["Silence"][];
+        };
+        SilenceRequest: {
+            /** @description all when left out */
+            owner?: string;
+            /**
+             * Format: date-time
+             * @description in the future, at most 31 days from now
+             */
+            until: string;
+            reason: string;
+        };
+        Feed: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @description only what is theirs; empty for all */
+            owner: string;
+            person: string;
+            /** Format: date-time */
+            made_at: string;
+            /** Format: date-time */
+            used_at?: string;
+            /** @description of the address, with its secret; only when it is made */
+            path?: string;
+        };
+        FeedList: {
+            items: components["schemas"]["Feed"][];
+        };
+        FeedRequest: {
+            /** @description what it is for */
+            name: string;
+            /** @description only what is theirs; all when left out */
+            owner?: string;
+        };
+        Report: {
+            estate: string;
+            /**
+             * Format: date-time
+             * @description the state is of
+             */
+            at: string;
+            /** Format: date-time */
+            made_at: string;
+            /** @description how many there were; those listed may be fewer */
+            all_bindings: number;
+            /** @description certificates */
+            in_use: number;
+            /** @description certificates in use that had ended */
+            ended: number;
+            bindings: components["schemas"]["ReportBinding"][];
+            /** @description that were open then, worst first */
+            findings: components["schemas"]["ReportFinding"][];
+            open: components["schemas"]["SeverityCounts"];
+            /** @description open findings at the end of each day before */
+            each: components["schemas"]["ReportDay"][];
+            /** @description what orders and installations came to in the 30 days before, newest first */
+            renewed: components["schemas"]["ReportRenewal"][];
+            /** @description certificates in use that ended in the 90 days after */
+            due: components["schemas"]["ReportDue"][];
+        };
+        ReportDay: {
+            /** Format: date-time */
+            day: string;
+            broken: number;
+            due: number;
+            weak: number;
+            note: number;
+        };
+        ReportRenewal: {
+            /** Format: date-time */
+            at: string;
+            mandate: string;
+            /** @description it was installed on; empty for an order */
+            server: string;
+            by: string;
+            state: string;
+            /** Format: date-time */
+            not_after?: string;
+            /** @description why not */
+            words?: string;
+        };
+        ReportDue: {
+            sha256: components["schemas"]["Fingerprint"];
+            common_name: string;
+            issuer: string;
+            /** Format: date-time */
+            not_after: string;
+            /** @description on that day */
+            days_left: number;
+            /** @description some of them */
+            hosts: string[];
+            bindings: number;
+        };
+        DraftChange: {
+            /** @enum {string} */
+            is: "new" | "gone";
+            host: string;
+            at: string;
+            from: string;
+        };
+        ReportBinding: {
+            host: string;
+            server: string;
+            endpoint: string;
+            belongs?: components["schemas"]["Belongs"];
+            outcome: string;
+            certificate?: components["schemas"]["Fingerprint"];
+            common_name?: string;
+            issuer?: string;
+            /** Format: date-time */
+            not_after?: string;
+            /**
+             * Format: date-time
+             * @description it was seen first
+             */
+            since: string;
+            severity?: components["schemas"]["Severity"];
+        };
+        ReportFinding: {
+            /** Format: int64 */
+            id: number;
+            code: string;
+            severity: components["schemas"]["Severity"];
+            /** @description host and endpoint, or server */
+            what: string;
+            owner?: string;
+            cause: string;
+            remedy: string;
+            /** Format: date-time */
+            opened_at: string;
+            /**
+             * Format: date-time
+             * @description since then
+             */
+            closed_at?: string;
+            /** @description it had been open */
+            days: number;
+            acceptance?: components["schemas"]["Acceptance"];
+        };
+        /** @description What happened since it was looked at last. */
+        Since: {
+            /** Format: date-time */
+            at: string;
+            /** @description findings, also those that came back */
+            opened: number;
+            /** @description findings */
+            closed: number;
+            /** @description certificates */
+            issued: number;
+            /** @description certificates, and findings mended */
+            installed: number;
+            /** @description orders, and installations that were taken back or are stuck */
+            failed: number;
         };
         Placement: {
             server: string;
@@ -2298,6 +2958,8 @@ export interface components {
             counts: components["schemas"]["SeverityCounts"];
         };
         SeverityCounts: {
+            /** @description let be until a day; not counted among the others */
+            accepted: number;
             broken: number;
             due: number;
             weak: number;
@@ -2308,14 +2970,54 @@ export interface components {
             host?: string;
             /** @description only this server */
             server?: string;
+            /** @description only hosts of this group */
+            group?: string;
+        };
+        Schedule: {
+            /** @description between two surveys of the estate, such as 6h, or never */
+            every: string;
+            /** @description the same for what is broken or due */
+            troubled: string;
+            /** @description the same for a glance whether files of configurations have changed, whose server is then read and looked at */
+            files: string;
+            /** @description hours in which nothing is begun by itself, by the clock of the service's machine */
+            quiet?: string;
+            /** @description it is one of these */
+            quiet_now: boolean;
+            /** @description bindings that were looked at longer ago than two intervals */
+            stale: number;
+            parts: components["schemas"]["WatchedPart"][];
+        };
+        WatchedPart: {
+            /** @description what is looked at */
+            scope: string;
+            every: string;
+            /**
+             * Format: date-time
+             * @description a survey of it was begun, by anybody
+             */
+            last?: string;
+            /**
+             * Format: date-time
+             * @description one is begun by itself; absent for never
+             */
+            next?: string;
+            /** @description that were due before the next one and did not come, since the service was down or busy; it makes up for them */
+            missed: number;
+            /** @description one is under way */
+            runs: boolean;
         };
         Survey: {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
             state: "running" | "finished";
-            /** @description the whole estate, a host or a server */
+            /** @description the whole estate, a host, a server, or a part of the schedule */
             scope: string;
+            /** @description who; insegna for the schedule and after an installation, empty before that was kept */
+            begun_by: string;
+            /** @description by the schedule before it, for which it makes up */
+            missed: number;
             vantage: string;
             /** Format: date-time */
             created_at: string;
@@ -2411,9 +3113,17 @@ export interface components {
             /** Format: date-time */
             at: string;
             survey?: components["schemas"]["Survey"];
+            /**
+             * Format: date-time
+             * @description one that is begun by itself, the first; absent for never
+             */
+            next_survey?: string;
+            /** @description bindings that were looked at longer ago than their schedule allows */
+            stale: number;
             bindings: components["schemas"]["VerdictCounts"];
             findings: components["schemas"]["SeverityCounts"];
             due_bindings: number;
+            since?: components["schemas"]["Since"];
             /** @description the open findings that come first */
             worst: components["schemas"]["Finding"][];
             /** @description the served certificates that end first */
@@ -2442,6 +3152,12 @@ export interface components {
     parameters: {
         /** @description part of a name */
         Query: string;
+        /** @description only about hosts of these groups */
+        OfGroup: string[];
+        /** @description only about what is theirs */
+        OfOwner: string[];
+        /** @description only about hosts with one of these tags */
+        OfTag: string[];
         /** @description next_cursor of the page before */
         Cursor: string;
         Limit: number;
@@ -2567,6 +3283,52 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    draftEstate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftRequest"];
+            };
+        };
+        responses: {
+            /** @description the draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportEstate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file and what it mentions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateExport"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     addHost: {
         parameters: {
             query?: never;
@@ -2582,6 +3344,33 @@ export interface operations {
         responses: {
             /** @description the host */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostRequest"];
+            };
+        };
+        responses: {
+            /** @description the host */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2615,7 +3404,10 @@ export interface operations {
     };
     getToday: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description when it was looked at last: what happened after that is counted */
+                since?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2641,6 +3433,12 @@ export interface operations {
                 q?: components["parameters"]["Query"];
                 verdict?: components["schemas"]["Verdict"][];
                 server?: string;
+                /** @description only about hosts of these groups */
+                group?: components["parameters"]["OfGroup"];
+                /** @description only about what is theirs */
+                owner?: components["parameters"]["OfOwner"];
+                /** @description only about hosts with one of these tags */
+                tag?: components["parameters"]["OfTag"];
                 /** @description SHA-256 of the certificate served */
                 certificate?: components["schemas"]["Fingerprint"];
                 sort?: "host" | "-host";
@@ -2675,6 +3473,12 @@ export interface operations {
                 days_left_max?: number;
                 days_left_min?: number;
                 kind?: "host" | "ca" | "all";
+                /** @description only about hosts of these groups */
+                group?: components["parameters"]["OfGroup"];
+                /** @description only about what is theirs */
+                owner?: components["parameters"]["OfOwner"];
+                /** @description only about hosts with one of these tags */
+                tag?: components["parameters"]["OfTag"];
                 /** @description only those served somewhere now (true) or nowhere (false) */
                 in_use?: boolean;
                 sort?: "ends" | "-ends" | "name" | "-name" | "issuer" | "-issuer" | "seen" | "-seen";
@@ -2949,7 +3753,14 @@ export interface operations {
                 code?: string;
                 /** @description only of this server and its bindings */
                 server?: string;
-                state?: "open" | "closed" | "all";
+                /** @description only about hosts of these groups */
+                group?: components["parameters"]["OfGroup"];
+                /** @description only about what is theirs */
+                owner?: components["parameters"]["OfOwner"];
+                /** @description only about hosts with one of these tags */
+                tag?: components["parameters"]["OfTag"];
+                /** @description accepted are open and let be until a day */
+                state?: "open" | "accepted" | "closed" | "all";
                 sort?: "worst" | "-opened";
                 /** @description next_cursor of the page before */
                 cursor?: components["parameters"]["Cursor"];
@@ -3016,6 +3827,429 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Finding"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptanceRequest"];
+            };
+        };
+        responses: {
+            /** @description the finding */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endAcceptance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the finding */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the figures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/openmetrics-text": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the schedule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listOwners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnerList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                owner?: string;
+                /** @description undelivered were tried at least once in vain */
+                state?: "waiting" | "delivered" | "undelivered" | "all";
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticePreviewRequest"];
+            };
+        };
+        responses: {
+            /** @description one for each address */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeTestRequest"];
+            };
+        };
+        responses: {
+            /** @description queued */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the message */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description queued */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSilences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SilenceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSilence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SilenceRequest"];
+            };
+        };
+        responses: {
+            /** @description begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Silence"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSilence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the calendar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFeeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedRequest"];
+            };
+        };
+        responses: {
+            /** @description made */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query?: {
+                /** @description the state is of its end; of now for today, and when left out */
+                day?: string;
+                format?: "json" | "html" | "csv";
+                /** @description of a report as CSV */
+                part?: "bindings" | "findings" | "renewed" | "due";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                    "text/html": string;
+                    "text/csv": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -26,7 +26,7 @@ export function useStartSurvey() {
 }
 
 type CertificateQuery = {
-  q?: string; days_left_max?: number; kind?: 'host' | 'ca' | 'all'; in_use?: boolean; limit?: number; cursor?: string;
+  q?: string; days_left_max?: number; kind?: 'host' | 'ca' | 'all'; in_use?: boolean; group?: string[]; owner?: string[]; tag?: string[]; limit?: number; cursor?: string;
   sort?: 'ends' | '-ends' | 'name' | '-name' | 'issuer' | '-issuer' | 'seen' | '-seen';
 };
 
@@ -38,7 +38,7 @@ export async function certificatePage(query: CertificateQuery) {
 }
 
 /** Reads one page of bindings. */
-export async function bindingPage(query: { q?: string; server?: string; verdict?: ('broken' | 'at-odds' | 'unknown' | 'agreed')[]; sort?: 'host' | '-host'; cursor?: string; limit?: number }) {
+export async function bindingPage(query: { q?: string; server?: string; verdict?: ('broken' | 'at-odds' | 'unknown' | 'agreed')[]; group?: string[]; owner?: string[]; tag?: string[]; sort?: 'host' | '-host'; cursor?: string; limit?: number }) {
   const { data, error } = await calls.GET('/bindings', { params: { query } });
   if (!data) throw error;
   return data;

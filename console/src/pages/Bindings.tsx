@@ -6,6 +6,7 @@ import { api, every, type Binding, type Verdict } from '../data/client';
 import { csv, download, left, plural } from '../data/format';
 import { useKinds, type Kind } from '../data/servers';
 import { bindingPage } from '../data/surveys';
+import { Belongs, belonging, BelongsPicks } from '../parts/Belonging';
 import { Bar, Button, Choice, Panel, Pick, Search } from '../parts/Controls';
 import { Plate, PlateLegend } from '../parts/Plate';
 import { Prose } from '../parts/Prose';
@@ -48,7 +49,7 @@ export function Bindings() {
   const set = (key: string, value: string) => setParams((p) => { if (value && value !== 'all') p.set(key, value); else p.delete(key); return p; }, { replace: true });
   const filter = {
     ...(params.get('q') ? { q: params.get('q') ?? '' } : {}), ...(params.get('server') ? { server: params.get('server') ?? '' } : {}),
-    ...(params.get('verdict') ? { verdict: [params.get('verdict') as Verdict] } : {}), sort: params.get('sort') === '-host' ? ('-host' as const) : ('host' as const),
+    ...(params.get('verdict') ? { verdict: [params.get('verdict') as Verdict] } : {}), ...belonging(params), sort: params.get('sort') === '-host' ? ('-host' as const) : ('host' as const),
   };
   const pages = useInfiniteQuery({
     queryKey: ['get', '/bindings', filter], initialPageParam: '', placeholderData: keepPreviousData,
@@ -73,6 +74,7 @@ export function Bindings() {
         <Choice label="Verdict" value={params.get('verdict') ?? 'all'} options={verdicts} onChange={(v) => set('verdict', v)} />
         <Search label="Host, server or address" value={params.get('q') ?? ''} onChange={(v) => set('q', v)} />
         <Pick label="Server" value={params.get('server') ?? 'all'} options={servers} onChange={(v) => set('server', v)} />
+        <BelongsPicks params={params} set={set} />
         <Button onPress={() => set('sort', filter.sort === 'host' ? '-host' : '')}>{filter.sort === 'host' ? 'Host A to Z' : 'Host Z to A'}</Button>
         <SaveButton save={save} />
       </Bar>
@@ -93,7 +95,7 @@ function HostRow({ host, list }: { host: string; list: Binding[] }) {
   const causes = [...new Set(list.filter((b) => b.cause).map((b) => b.cause))];
   return (
     <li>
-      <h2>{host}</h2>
+      <div><h2>{host}</h2><Belongs to={list[0]?.belongs} /></div>
       <div className="endpoints">{list.map((b) => <BindingButton key={b.id} b={b} />)}</div>
       <div className="why">{causes.map((cause) => <p key={cause}><Prose text={cause} /></p>)}</div>
     </li>

@@ -48,6 +48,7 @@ function Detail({ d }: { d: Schemas['CertificateDetail'] }) {
           <h2>Who</h2>
           <dl>
             <dt>subject</dt><dd>{d.subject || 'empty'}</dd><dt>issuer</dt><dd>{d.issuer_name}</dd><dt>key</dt><dd>{c.key}</dd>
+            {d.rhythm && <><dt>rhythm</dt><dd>those before were replaced {d.rhythm.days_before} days before the end of one like this, {plural(d.rhythm.times, 'time')}, last by {d.rhythm.issuer}; key: {d.rhythm.key}</dd></>}
             <dt>signature</dt><dd>{d.signature}</dd><dt>serial</dt><dd className="mono">{c.serial}</dd><dt>SHA-256</dt><dd className="mono">{c.sha256}</dd>
             <dt>valid</dt><dd>{moment(c.not_before)} to {moment(c.not_after)} ({day(c.not_after)})</dd><dt>first seen</dt><dd>{moment(c.first_seen)}</dd>
           </dl>

@@ -78,7 +78,7 @@ function Prepared({ v }: { v: HttpsRun }) {
   return (
     <Part aria-label="Preparation" aria-live="polite">
       <h2>{v.state === 'prepared' ? 'What will change, so that the server serves what the CA asks for' : 'The server was prepared'}</h2>
-      {v.state === 'prepared' && <>{of('link').map((a) => <p key={a.what}>The site is written and not in force. A link switches it on: <code>{a.what}</code></p>)}{files.length > 0 && <p>A rule of the site stands before what the CA will ask for. The lines below let it through.</p>}<p>The server tests this first ({of('test').map((a) => <code key={a.what}>{a.what}</code>)}), then takes it in ({of('reload').map((a) => <code key={a.what}>{a.what}</code>)}). It stays so.</p><Notes v={{ notes, server: v.server }} /><Diffs files={files} /></>}
+      {v.state === 'prepared' && <>{of('link').map((a) => <p key={a.what}>The site is written and not in force. A link switches it on: <code>{a.what}</code></p>)}{files.length > 0 && <p>A rule of the site stands before what the CA will ask for. The lines below let it through.</p>}<p>The server tests this first ({of('test').map((a) => <code key={a.what}>{a.what}</code>)}), then takes it in ({of('reload').map((a) => <code key={a.what}>{a.what}</code>)}). It stays so.</p><Notes v={{ notes, acts, server: v.server }} /><Diffs files={files} /></>}
       {steps.length > 0 && <Steps steps={steps} />}
     </Part>
   );

@@ -41,11 +41,14 @@ export function InstallationPage() {
 }
 
 /** What a reload takes in besides. */
-export function Notes({ v }: { v: Pick<Installation, 'notes' | 'server'> }) {
+export function Notes({ v }: { v: Pick<Installation, 'notes' | 'server' | 'acts'> }) {
   if (v.notes.length === 0) return null;
   return (
     <Part aria-label="Besides">
-      <h2>Besides, on {v.server}, where a reload takes in everything that lies there</h2>
+      <h2>
+        Besides, on {v.server}
+        {v.acts.some((a) => a.does === 'reload' || a.does === 'live') && ', where a reload takes in everything that lies there'}
+      </h2>
       <ul>{v.notes.map((n) => <li key={n}>{n}</li>)}</ul>
     </Part>
   );

@@ -1,8 +1,10 @@
 import { useState } from 'react';
+import { Link } from 'react-router';
 import styled from 'styled-components';
 import { addPerson, changed, changePassphrase, changePerson, invitePerson, makeToken, removePerson, revokeToken, roles, signOut, useMay, useWho, type Role } from '../data/access';
 import { api, type Problem, type Schemas } from '../data/client';
 import { moment } from '../data/format';
+import { makeFeed, revokeFeed } from '../data/notices';
 import { Bar, Button, Pick, Plain, Scroll } from '../parts/Controls';
 import { Form, Input } from '../parts/Form';
 import { Failure, Loading } from '../parts/States';
@@ -46,9 +48,46 @@ export function Settings() {
           <Input label="New passphrase" name="next" type="password" autoComplete="new-password" hint="At least 12 characters. Your other sessions end." />
         </Form>
       </details>
+      <Part aria-label="Messages"><h2>Messages</h2><p><Link to="/notices">Who is told of what, and whether it arrived</Link></p></Part>
+      <Feeds />
       <Tokens role={who.data.role} />
       <People />
     </>
+  );
+}
+
+function Feeds() {
+  const q = api.useQuery('get', '/feeds');
+  const estate = api.useQuery('get', '/estate', {}, { retry: false });
+  const [owner, setOwner] = useState('all');
+  const [fresh, setFresh] = useState<Schemas['Feed']>();
+  return (
+    <Part aria-label="Calendar">
+      <h2>Calendar of ends, renewals and acceptances</h2>
+      {fresh?.path && <ShownOnce says={`The address of “${fresh.name}”, shown this once. Whoever has it reads the calendar.`} text={`${location.origin}${fresh.path}`} onClose={() => setFresh(undefined)} />}
+      {q.isPending ? <Loading rows={2} /> : q.isError ? <Failure error={q.error} retry={() => void q.refetch()} /> : q.data.items.length === 0 ? <p>It has no address yet.</p> : (
+        <Scroll tabIndex={0} role="region" aria-label="Addresses of the calendar">
+          <Plain>
+            <thead><tr><th>For</th><th>Of</th><th>Person</th><th>Last read</th><td /></tr></thead>
+            <tbody>
+              {q.data.items.map((f) => (
+                <tr key={f.id}>
+                  <td>{f.name}</td><td>{f.owner || 'all'}</td><td>{f.person}</td><td className="n">{f.used_at ? moment(f.used_at) : 'never'}</td>
+                  <td><Button aria-label={`Revoke the address ${f.name}`} onPress={() => { if (confirm(`Revoke the address “${f.name}”? Calendars that read it get nothing any more.`)) void revokeFeed(f.id); }}>Revoke</Button></td>
+                </tr>
+              ))}
+            </tbody>
+          </Plain>
+        </Scroll>
+      )}
+      <details>
+        <summary>Make an address</summary>
+        <Form label="Make an address" act="Make it" onSend={async (f) => setFresh(await makeFeed(f('name'), owner === 'all' ? '' : owner))}>
+          <Input label="What it is for" name="name" hint="Such as: the wall in the office" />
+          <Pick label="Of" value={owner} options={[['all', 'everything'], ...(estate.data?.owners ?? []).map((o): [string, string] => [o, o])]} onChange={setOwner} />
+        </Form>
+      </details>
+    </Part>
   );
 }
 

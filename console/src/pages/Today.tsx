@@ -1,11 +1,13 @@
 import { Link } from 'react-router';
 import styled from 'styled-components';
-import { api, type Finding, type Schemas, type Severity } from '../data/client';
-import { ago, plural } from '../data/format';
+import { api, type Finding, type Schemas } from '../data/client';
+import { ago, ahead, plural } from '../data/format';
+import { useLooked } from '../data/looked';
 import { useRunningSurvey } from '../data/surveys';
 import { called, standing as installed } from '../data/installations';
 import { Bar, Progress } from '../parts/Controls';
-import { FindingList } from '../parts/FindingCard';
+import { FirstEstate } from './Estate';
+import { FindingList, titles } from '../parts/FindingCard';
 import { MendButton } from '../parts/MendButton';
 import { Empty, Failure, Loading } from '../parts/States';
 import { SurveyButton } from '../parts/SurveyButton';
@@ -29,22 +31,13 @@ const Aside = styled.aside`
   .when { font-family: ${font.mono}; font-size: 14px; color: ${color.soft}; display: block; }
 `;
 
-const titles: [Severity, string][] = [['broken', 'Broken now'], ['due', 'Hurts at a known date'], ['weak', 'Works, below good practice'], ['note', 'Worth knowing']];
-
 export function Today() {
-  const today = api.useQuery('get', '/today');
+  const since = useLooked();
+  const today = api.useQuery('get', '/today', since ? { params: { query: { since } } } : {});
   if (today.isPending) return <Loading />;
   if (today.isError) return <Failure error={today.error} retry={() => void today.refetch()} />;
   const t = today.data;
-  if (!t.estate) {
-    return (
-      <Empty page title="No estate yet">
-        <p>Insegna watches what an estate file declares. Write one and apply it:</p>
-        <p><code>insegna estate apply FILE</code></p>
-        <p>Its form is described by <code>insegna estate schema</code>.</p>
-      </Empty>
-    );
-  }
+  if (!t.estate) return <FirstEstate />;
   return (
     <>
       <How today={t} />
@@ -63,12 +56,13 @@ export function Today() {
 
 type TodayData = Schemas['Today'];
 
-function How({ today: { bindings: b, due_bindings: due } }: { today: TodayData }) {
+function How({ today: { bindings: b, due_bindings: due, stale } }: { today: TodayData }) {
   return (
     <Sentence>
       <Link className={b.broken ? 'broken' : 'plain'} to="/bindings?verdict=broken">{b.broken ? `${plural(b.broken, 'binding')} ${b.broken === 1 ? 'is' : 'are'} broken` : 'Nothing is broken'}</Link>
       {due > 0 && <>, <span className="due">{due === 1 ? '1 needs you by a known date' : `${due} need you by a known date`}</span></>}
-      {b.unknown > 0 && <>, {b.unknown} not read yet</>}
+      {b.unknown > 0 && stale === 0 && <>, {b.unknown} not read yet</>}
+      {stale > 0 && <>, <Link className="broken" to="/surveys">{stale} not looked at of late</Link></>}
       , <Link className="plain" to="/bindings?verdict=agreed">{b.agreed} {b.agreed === 1 ? 'agrees' : 'agree'}</Link>.
     </Sentence>
   );
@@ -93,11 +87,19 @@ function Part({ title, items }: { title: string; items: Finding[] }) {
   );
 }
 
+/** What happened, in words. */
+function happened(s: Schemas['Since']) {
+  const parts = [s.opened > 0 && <Link key="opened" to="/findings">{plural(s.opened, 'finding')} opened</Link>, s.closed > 0 && <Link key="closed" to="/findings?state=closed">{s.closed} closed</Link>,
+    s.issued > 0 && <span key="issued">{plural(s.issued, 'certificate')} issued</span>, s.installed > 0 && <span key="installed">{s.installed} installed or mended</span>, s.failed > 0 && <span key="failed">{s.failed} failed</span>].filter(Boolean);
+  return parts.length === 0 ? 'Nothing happened.' : parts.map((p, i) => [i > 0 && ', ', p]);
+}
+
 function Beside({ today: t }: { today: TodayData }) {
   const running = useRunningSurvey();
   const last = t.survey;
   return (
     <Aside aria-label="Surveys">
+      {t.since && <><h2>Since you last looked</h2><ul><li><span className="when">{ago(t.since.at)}</span>{happened(t.since)}</li></ul></>}
       <h2>Last looked</h2>
       <ul>
         {running && <li><Progress label="Looking" value={running.done} of={running.targets} /></li>}
@@ -107,7 +109,10 @@ function Beside({ today: t }: { today: TodayData }) {
             <Link to={`/surveys/${last.id}`}>Survey {last.id}</Link>, {last.scope}: {plural(last.targets, 'look')}, {plural(last.changed, 'change')}, {plural(last.opened, 'finding')} opened, {last.closed} closed
           </li>
         )}
-        <li>{plural(t.bindings.hosts, 'host')} on {plural(t.bindings.servers, 'server')}, {plural(t.in_use, 'certificate')} in use</li>
+        <li><span className="when">{t.next_survey ? ahead(t.next_survey) : 'not by itself'}</span><Link to="/surveys">The next</Link>{t.next_survey && ', by itself'}</li>
+        <li><Link to="/findings">{plural(t.findings.broken + t.findings.due + t.findings.weak + t.findings.note, 'finding')}</Link>{t.findings.accepted > 0 && <>, and <Link to="/findings?state=accepted">{t.findings.accepted} accepted</Link></>}</li>
+        <li><a href="/api/v1/report?format=html" target="_blank" rel="noreferrer">Report of the estate today</a>, to print or keep</li>
+        <li><Link to="/estate">{plural(t.bindings.hosts, 'host')} on {plural(t.bindings.servers, 'server')}</Link>, {plural(t.in_use, 'certificate')} in use</li>
       </ul>
       {t.ordered.length > 0 && <h2>Ordered by itself, or failed</h2>}
       {t.ordered.length > 0 && (

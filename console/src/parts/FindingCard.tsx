@@ -1,8 +1,10 @@
 import { Link } from 'react-router';
 import styled from 'styled-components';
-import type { Finding } from '../data/client';
-import { capital } from '../data/format';
+import type { Finding, Severity as Severities } from '../data/client';
+import { capital, moment } from '../data/format';
 import { color, font, radius, space } from '../theme/tokens';
+import { Acceptance, AcceptButton } from './AcceptButton';
+import { Belongs } from './Belonging';
 import { MendButton } from './MendButton';
 import { Plate } from './Plate';
 import { Prose } from './Prose';
@@ -18,11 +20,14 @@ const Card = styled.li<{ $name: Finding['severity'] }>`
   .at { font-family: ${font.mono}; font-size: 14px; color: ${color.soft}; }
   summary { cursor: pointer; font-size: 14px; color: ${color.link}; } dl { margin: ${space(1)} 0 0; font-size: 14px; } dl div { display: flex; gap: ${space(2)}; } dt { color: ${color.soft}; white-space: nowrap; } dd { margin: 0; overflow-wrap: anywhere; }
   .act { display: flex; flex-wrap: wrap; align-items: center; gap: ${space(2)} ${space(3)}; margin-top: ${space(2)}; }
-  .act > button { margin-left: auto; } .act > button + button { margin-left: 0; } .mends { font-size: 14px; color: ${color.soft}; }
+  .buttons { display: flex; flex-wrap: wrap; gap: ${space(2)} ${space(3)}; margin-left: auto; } .mends { font-size: 14px; color: ${color.soft}; }
   .place { font-family: ${font.mono}; font-size: 14px; border: 1px solid ${color.line}; background: ${color.sunk}; padding: 1px ${space(2)}; overflow-wrap: anywhere; }
 `;
 
 const List = styled.ul`list-style: none; margin: 0 0 ${space(6)}; padding: 0; display: grid; gap: ${space(3)};`;
+
+/** What the severities mean, worst first. */
+export const titles: [Severities, string][] = [['broken', 'Broken now'], ['due', 'Hurts at a known date'], ['weak', 'Works, below good practice'], ['note', 'Worth knowing']];
 
 /** Findings to act on: cause, where it is declared, remedy, and a look again. */
 export function FindingList({ items }: { items: Finding[] }) {
@@ -35,10 +40,12 @@ function FindingCard({ f }: { f: Finding }) {
     <Card $name={f.severity}>
       {f.faces && f.verdict ? <Plate faces={f.faces} verdict={f.verdict} /> : <span />}
       <div>
-        <h3>{f.endpoint ? f.host || 'without SNI' : <Link to={at}>{f.server}</Link>}</h3>
-        <span className="at">{f.endpoint ? <><Link to={at}>{f.server}</Link>, {f.endpoint}</> : 'the server as a whole'}</span>
+        <h3>{f.endpoint ? f.host || 'without SNI' : f.server ? <Link to={at}>{f.server}</Link> : <Link to="/notices">Insegna itself</Link>}</h3>
+        <span className="at">{f.endpoint ? <><Link to={at}>{f.server}</Link>, {f.endpoint}</> : f.server && 'the server as a whole'}</span>
         <p><Prose text={`${capital(f.cause)}.`} /></p>
         <p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p>
+        <Acceptance f={f} />
+        {f.closed_at && <p>Closed {moment(f.closed_at)}.</p>}
         {!f.closed_at && <p className="mends">{f.mending.can ? 'Mends itself' : 'For a person'}: <Prose text={`${f.mending.says}.`} /></p>}
         {f.evidence.length > 0 && (
           <details>
@@ -48,12 +55,17 @@ function FindingCard({ f }: { f: Finding }) {
         )}
         <div className="act">
           <Severity name={f.severity} />
+          <Link to={`/findings/${f.id}`} aria-label={`Finding ${f.id}`}>#{f.id}</Link>
           <code>{f.code}</code>
+          <Belongs to={f.belongs} />
           {f.source && <Spot server={f.server} spot={f.source} />}
           {f.place && <span className="place">{f.place}</span>}
           {f.certificate && <Link to={`/certificates/${f.certificate}`}>certificate</Link>}
-          <SurveyButton scope={f.host ? { host: f.host } : { server: f.server }} label={`Look again at ${f.host || f.server}`}>Look again</SurveyButton>
+          <span className="buttons">
+          <AcceptButton f={f} />
+          {f.server && <SurveyButton scope={f.host ? { host: f.host } : { server: f.server }} label={`Look again at ${f.host || f.server}`}>Look again</SurveyButton>}
           {f.mending.can && <MendButton which={{ findings: [f.id] }} label={`Mend ${f.code} of ${f.host || f.server}`}>Mend</MendButton>}
+          </span>
         </div>
       </div>
     </Card>

@@ -28,7 +28,7 @@ export function Input({ label, name, type = 'text', hint, autoComplete = 'off', 
 }
 
 /** Fields with the button that sends them; what the service says against it stands above that. */
-export function Form({ label, act, onSend, children }: { label: string; act: string; onSend: (field: (name: string) => string) => Promise<unknown>; children: ReactNode }) {
+export function Form({ label, act, keep, onSend, children }: { label: string; act: string; keep?: boolean; onSend: (field: (name: string) => string) => Promise<unknown>; children: ReactNode }) {
   const [says, setSays] = useState('');
   const [busy, setBusy] = useState(false);
   const send = async (data: FormData, form: HTMLFormElement) => {
@@ -36,7 +36,7 @@ export function Form({ label, act, onSend, children }: { label: string; act: str
     setSays('');
     try {
       await onSend((name) => { const v = data.get(name); return typeof v === 'string' ? v : ''; });
-      form.reset();
+      if (!keep) form.reset();
     } catch (e) {
       const p = e as Partial<Problem>;
       setSays([p.detail ?? p.title ?? 'the service does not answer; check that insegna serve is running', ...(p.errors ?? []).map((x) => `${x.place ? `${x.place}: ` : ''}${x.message}${x.expected ? `, expected ${x.expected}` : ''}`), p.next].filter(Boolean).join('; '));

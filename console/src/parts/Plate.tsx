@@ -24,6 +24,8 @@ function Window({ face, x }: { face: Face; x: number }) {
       return <rect {...box} fill="none" stroke="currentColor" />;
     case 'missing':
       return <rect {...box} fill="none" stroke="currentColor" strokeDasharray="2.5 2" />;
+    case 'stale':
+      return <><rect {...box} fill="none" stroke={color.line} /><path d={`M${x} 13v9h9z`} fill={color.line} /></>;
     default:
       return <rect {...box} fill={color.line} stroke="none" />;
   }
@@ -66,6 +68,7 @@ export function PlateLegend() {
       <li><Plate faces={face('agrees', 'agrees', 'differs')} verdict="at-odds" /> at odds</li>
       <li><Plate faces={face('agrees', 'unread', 'missing')} verdict="broken" /> broken</li>
       <li><Plate faces={face('agrees', 'unread', 'unread')} verdict="unknown" /> grey: not read</li>
+      <li><Plate faces={face('stale', 'stale', 'stale')} verdict="unknown" /> half grey: not read of late</li>
     </Legend>
   );
 }

@@ -11,6 +11,7 @@ const (
 	Differs Face = "differs"
 	Missing Face = "missing"
 	Unread  Face = "unread" // never shown as agreeing
+	Stale   Face = "stale"  // read longer ago than its schedule allows; never shown as agreeing either
 )
 
 // Faces are the three faces of a binding.
@@ -66,7 +67,7 @@ func (f Faces) Text() string {
 		face         Face
 		single, many string
 	}{{Agrees, "agrees", "agree"}, {Differs, "differs", "differ"}, {Missing, "is missing", "are missing"},
-		{Unread, "not read", "not read"}} {
+		{Unread, "not read", "not read"}, {Stale, "not read of late", "not read of late"}} {
 		list := groups[part.face]
 		if len(list) == 0 {
 			continue

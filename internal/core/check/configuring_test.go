@@ -255,9 +255,15 @@ var serverCases = []struct {
 			{"suspect", at("/n/a:4"), "odd"}}}, "odd"},
 	{"configuration-unread", check.ServerFacts{Problems: []check.Problem{{"unread", at("/n/a:4"), "permission denied"}}},
 		"permission denied"},
-	{"key-open", check.ServerFacts{Keys: []check.OpenKey{{check.Placed{"/n/a.key", at("/n/a:4")}, "0644"}}},
+	{"key-open", check.ServerFacts{Keys: []check.OpenKey{{Placed: check.Placed{"/n/a.key", at("/n/a:4")}, Mode: "0644"}}},
 		"/n/a.key may be read by other users (mode 0644)"},
-	{"not-in-estate", check.ServerFacts{Unwanted: []check.Placed{{"old.test", at("/n/a:2")}}}, "has a site for old.test"},
+	{"key-open", check.ServerFacts{Keys: []check.OpenKey{{check.Placed{"/n/a.key", at("/n/a:4")}, "0644", "marit:staff", "root:root", false}}},
+		"(mode 0644, and belongs to marit:staff, as no other key of pier does)"},
+	{"key-open", check.ServerFacts{Keys: []check.OpenKey{{check.Placed{"/n/a.key", at("/n/a:4")}, "0600", "marit:staff", "root:ssl-cert", true}}},
+		"/n/a.key belongs to marit, who may read and change it; the other keys of pier belong to root:ssl-cert"},
+	{"not-in-estate", check.ServerFacts{Unwanted: []check.Unlisted{{Placed: check.Placed{"old.test", at("/n/a:2")}}}}, "has a site for old.test"},
+	{"not-in-estate", check.ServerFacts{Unwanted: []check.Unlisted{{Placed: check.Placed{"old.test", at("/n/a:2")}, Looked: "192.0.2.1:443",
+		Found: []check.Finding{{Code: check.Expired, Severity: check.Broken, Cause: "it ended", Remedy: "renew it"}}}}}, "want it there; found there: it ended"},
 	{check.HostKeyChanged,
 		check.ServerFacts{Trouble: &check.Trouble{Code: check.HostKeyChanged, Text: "x"}, Refused: "left out"},
 		"the configuration of pier was not read: x"},
@@ -292,9 +298,15 @@ func TestEveryRuleOfAServer(t *testing.T) {
 	untested := check.Server(&check.ServerFacts{Untested: "x",
 		Problems: []check.Problem{{"refused", at("/n/a:3"), "unclosed"}}})
 	assert.Equal(t, check.ConfigurationRefused, untested[1].Code, "without the server's own test the reader's word counts")
-	many := check.Server(&check.ServerFacts{Unwanted: make([]check.Placed, 10_000)})
+	many := check.Server(&check.ServerFacts{Unwanted: make([]check.Unlisted, 10_000)})
 	require.Len(t, many, 50)
 	assert.Contains(t, many[49].Cause, "and 9950 more of this kind")
+	list := make([]check.Unlisted, 100)
+	list[99] = check.Unlisted{Placed: check.Placed{Name: "worst.test"}, Found: []check.Finding{{Code: check.Expired, Severity: check.Broken, Cause: "it ended", Remedy: "renew it"}}}
+	worst := check.Server(&check.ServerFacts{Unwanted: list})[0]
+	assert.Equal(t, check.Broken, worst.Severity, "as bad as what visitors meet, and told first")
+	assert.Contains(t, worst.Remedy, "for what was found: renew it")
+	assert.Contains(t, worst.Evidence, check.Fact{Label: "expired", Value: "it ended"})
 }
 
 // TestAFileWrittenWhileTheServerStarts holds the two seconds by which moments of

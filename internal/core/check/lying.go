@@ -48,11 +48,12 @@ func (u Use) CanGo() bool { return u == Copied || u == Superseded || u == Over }
 // LeftOver says whether it lies there for nothing.
 func (u Use) LeftOver() bool { return u.CanGo() || u == Spare || u == Stray }
 
-// othersRead are the permission bits that let everybody read a file.
-const othersRead = 0o004
+// others are the permission bits that let everybody read a file, or change it.
+const others = 0o006
 
-// Open says whether everybody on the machine may read a private key.
-func (l *Lying) Open() bool { return l.Public != "" && l.Mode&othersRead != 0 }
+// Open says whether everybody on the machine may read a private key, or put another in its
+// place.
+func (l *Lying) Open() bool { return l.Public != "" && l.Mode&others != 0 }
 
 // SortOut says of every file of a server what it is good for.
 func SortOut(list []Lying, at time.Time) {

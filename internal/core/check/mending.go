@@ -28,6 +28,7 @@ const (
 	ByStapling Means = "stapling" // the CA's answer is sent along
 	ByLead     Means = "lead"     // visitors of plain http are led to https
 	ByPath     Means = "path"     // the path a CA asks for is freed
+	ByOpening  Means = "opening"  // the site that has the name listens there too
 	ByPledge   Means = "pledge"   // browsers are told to come over TLS alone
 	ByTaking   Means = "taking"   // the host is taken into the estate
 	BySibling  Means = "sibling"  // the certificate comes from a server that has it
@@ -41,11 +42,12 @@ var meansSaid = map[Means]string{
 	ByList:     "the corrected list is written into the file",
 	ByName:     "the certificate that lies there, and its key, are named",
 	ByKey:      "the key that fits, and lies there, is named",
-	ByMode:     "the file is closed to others",
+	ByMode:     "the file is closed to others, and given to whom the other keys belong",
 	BySettings: "versions and suites are set as BCP 195 has them",
 	ByStapling: "stapling is switched on where the server asks the CA itself, and its answer is seen",
 	ByLead:     "visitors of plain http are led to https, but for what a CA asks for",
 	ByPath:     "what a CA asks for is served before all other rules",
+	ByOpening:  "the site that has the name comes to listen there too",
 	ByPledge:   "browsers are told to come over TLS alone",
 	ByTaking:   "the host is taken into the estate, when that is said of it",
 	BySibling:  "certificate and key are taken from a server that has them",
@@ -55,13 +57,22 @@ var meansSaid = map[Means]string{
 // String says what is done, without a full stop.
 func (m Means) String() string { return meansSaid[m] }
 
-// mendedByFit are the rules that a certificate mends which fits as Fit has it.
+// mendedByFit are the rules that a certificate mends which lies on the server and fits as
+// Fit has it.
 var mendedByFit = []Code{NameNotCovered, Expired, EndsSoon, SelfSigned, ChainUntrusted, IssuerNoCA, IssuerMayNotSign,
 	PathLength, NameConstraint, NotForServers, SignatureWeak, CriticalExtension, PolicyMissing, OtherIssuer, OtherCertificate}
 
-// MendedByFit says whether a certificate that fits, and lies on the server, mends what
-// otherwise needs one of a CA.
-func (c Code) MendedByFit() bool { return slices.Contains(mendedByFit, c) }
+// Before gives what is tried on the server before a certificate is sought elsewhere for a
+// finding that needs one: one that lies there, or a site that has the name. "" for nothing.
+func (c Code) Before() Means {
+	switch {
+	case slices.Contains(mendedByFit, c):
+		return ByName
+	case c == OtherSiteAnswers:
+		return ByOpening
+	}
+	return ""
+}
 
 // OnServer says whether it is a change of the server alone, with what lies there
 // or is known.
@@ -71,6 +82,9 @@ func (m Means) OnServer() bool { return m != "" && m != BySibling && m != ByRene
 // themselves, or why a person has to.
 func (r *Rule) Mending() string {
 	if r.Mends != "" {
+		if first := r.Code.Before(); first == ByOpening {
+			return "yes: " + first.String() + "; where none has, " + r.Mends.String()
+		}
 		return "yes: " + r.Mends.String()
 	}
 	return "no: " + r.Person

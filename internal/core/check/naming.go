@@ -2,8 +2,10 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/names"
 )
 
@@ -13,7 +15,7 @@ func naming(s *Subject) {
 		return
 	}
 	listed := Fact{"names in the certificate", namesOf(s)}
-	if s.Around.Default == s.leaf().Fingerprint && s.madeForNeighbour() {
+	if s.Around.Default == s.leaf().Fingerprint && s.madeForNeighbour() && !s.ownSite() {
 		s.add(OtherSiteAnswers,
 			fmt.Sprintf("another site answers for %s: the certificate is the endpoint's default, made for %s", s.Host,
 				mainName(s)),
@@ -34,6 +36,14 @@ func naming(s *Subject) {
 		cause += "; it is made for " + mainName(s)
 	}
 	s.add(NameNotCovered, cause, fmt.Sprintf("serve a certificate that lists %s", s.Host), listed)
+}
+
+// ownSite says whether the host has a site there that names the very certificate served.
+func (s *Subject) ownSite() bool {
+	c := s.Around.Configured
+	return c != nil && c.Named && slices.ContainsFunc(c.Pairs, func(p binding.Pair) bool {
+		return len(p.Chain) > 0 && p.Chain[0].Fingerprint == s.leaf().Fingerprint
+	})
 }
 
 // madeForNeighbour says whether the certificate covers another host that is

@@ -57,6 +57,7 @@ const (
 	OtherCertificate        Code = "other-certificate"
 	NotRenewed              Code = "not-renewed"
 	DiffersFromSiblings     Code = "differs-from-siblings"
+	ReplacementLate         Code = "replacement-late"
 	NotConfigured           Code = "not-configured"
 	NotReloaded             Code = "not-reloaded"
 	SiteNotEnabled          Code = "site-not-enabled"
@@ -86,6 +87,7 @@ const (
 	LoginRefused            Code = "login-refused"
 	ConnectionLost          Code = "connection-lost"
 	NotReached              Code = "not-reached"
+	NoticeUndelivered       Code = "notice-undelivered"
 )
 
 // Speaks is what a rule speaks of: who can open and close its findings.
@@ -96,8 +98,10 @@ const (
 	OfServed     Speaks = "served"     // what a look brings back
 	OfConfigured Speaks = "configured" // what a server's configuration says of one binding: only a reading can tell
 	OfSiblings   Speaks = "siblings"   // what the endpoints of one host serve, compared at the end of a survey
+	OfRhythm     Speaks = "rhythm"     // how the certificates of one endpoint followed each other
 	OfServer     Speaks = "server"     // a server's configuration as a whole
 	OfReach      Speaks = "reach"      // the way to a server: nothing else is known of it then
+	OfService    Speaks = "service"    // the service's own messages: about no server
 )
 
 // Trait is what else a finding implies. Traits are combined with |.
@@ -121,6 +125,11 @@ const (
 	// AtEndpoint marks what befell before a certificate came: what is true of one
 	// name is as a rule true of all names at the endpoint, see Together.
 	AtEndpoint
+	// OfOneCertificate marks what is true of a certificate whatever host shows it.
+	OfOneCertificate
+	// OfOneIssuer marks what several certificates have from one of their issuers; the
+	// cause names it.
+	OfOneIssuer
 )
 
 // Step is a step of a visit that findings belong to; steps are combined with |.
@@ -194,24 +203,24 @@ var Rules = []Rule{
 		Meaning:             "the certificate served is the endpoint's default, made for another site",
 		ExplainsCertificate: true},
 	{Code: Expired, Severity: Broken, Speaks: OfServed,
-		Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf | StepTrust,
+		Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf | StepTrust,
 		Meaning: "the certificate has ended"},
 	{Code: NotYetValid, Severity: Broken, Speaks: OfServed,
-		Person: "its time comes, or a clock is wrong, which is seen at the machine", Traits: AboutCertificate, Steps: StepLeaf | StepTrust,
+		Person: "its time comes, or a clock is wrong, which is seen at the machine", Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf | StepTrust,
 		Meaning: "the certificate has not begun"},
-	{Code: EndsSoon, Severity: Due, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf,
+	{Code: EndsSoon, Severity: Due, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf,
 		Meaning: "the certificate ends soon and is still the one served"},
 	{Code: LifetimeOverLimit, Severity: Weak, Speaks: OfServed,
-		Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf,
+		Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf,
 		Meaning: "a public CA's certificate is valid longer than the limit of its issue date allows"},
 	{Code: SelfSigned, Severity: Broken, Speaks: OfServed,
-		Mends: ByRenewal, Traits: AboutCertificate, Steps: StepTrust,
+		Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepTrust,
 		Meaning: "the certificate signed itself and is no anchor of an audience"},
 	{Code: ChainUntrusted, Severity: Broken, Speaks: OfServed,
 		Mends: ByRenewal, Traits: AboutCertificate, Steps: StepTrust,
 		Meaning: "the path ends at a root that is no anchor of an audience"},
 	{Code: IssuerUnknown, Severity: Broken, Speaks: OfServed,
-		Mends: ByList, Traits: AboutCertificate, Steps: StepTrust,
+		Mends: ByList, Traits: AboutCertificate | OfOneIssuer, Steps: StepTrust,
 		Meaning: "the certificate of the issuer was neither sent nor declared, and is no anchor of an audience"},
 	{Code: IssuerOther, Severity: Broken, Speaks: OfServed, Mends: ByList, Traits: AboutCertificate, Steps: StepTrust,
 		Meaning: "a certificate of the issuer's name is there, and another key made the signature (RFC 5280 section 6.1.3)"},
@@ -242,9 +251,9 @@ var Rules = []Rule{
 	{Code: PathTooLong, Severity: Broken, Speaks: OfServed, Mends: ByList, Traits: AboutCertificate, Steps: StepTrust,
 		Meaning: "the path is longer, or the material more tangled, than any client follows"},
 	{Code: ChainIncomplete, Severity: Broken, Speaks: OfServed,
-		Mends: ByList, Traits: AboutCertificate, Steps: StepList,
+		Mends: ByList, Traits: AboutCertificate | OfOneIssuer, Steps: StepList,
 		Meaning: "an intermediate certificate is not sent"},
-	{Code: ChainEnded, Severity: Broken, Speaks: OfServed, Mends: ByList, Traits: AboutCertificate, Steps: StepTrust,
+	{Code: ChainEnded, Severity: Broken, Speaks: OfServed, Mends: ByList, Traits: AboutCertificate | OfOneIssuer, Steps: StepTrust,
 		Meaning: "an intermediate or root on every path is out of date"},
 	{Code: ChainDisordered, Severity: Weak, Speaks: OfServed,
 		Mends: ByList, Traits: AboutCertificate, Steps: StepList,
@@ -260,14 +269,14 @@ var Rules = []Rule{
 		Meaning: "something is sent among the certificates that is none"},
 	{Code: ChainTooLong, Severity: Weak, Speaks: OfServed, Mends: ByList, Traits: AboutCertificate, Steps: StepList,
 		Meaning: "more certificates are sent than are judged"},
-	{Code: KeyWeak, Severity: Weak, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf,
+	{Code: KeyWeak, Severity: Weak, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf,
 		Meaning: "the public key is too small, or of a kind clients do not take"},
 	{Code: KeyUsageWrong, Severity: Broken, Speaks: OfServed,
 		Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf,
 		Meaning: "the key may not sign a TLS handshake (RFC 5280 section 4.2.1.3)"},
-	{Code: SerialBad, Severity: Weak, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf,
+	{Code: SerialBad, Severity: Weak, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf,
 		Meaning: "the serial number is not positive or longer than 20 octets (RFC 5280)"},
-	{Code: FormBroken, Severity: Weak, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate, Steps: StepLeaf,
+	{Code: FormBroken, Severity: Weak, Speaks: OfServed, Mends: ByRenewal, Traits: AboutCertificate | OfOneCertificate, Steps: StepLeaf,
 		Meaning: "the certificate breaks rules of its form, and strict clients refuse it (RFC 5280 section 4.1)"},
 	{Code: StapleMissing, Severity: Broken, Speaks: OfServed,
 		Mends: ByStapling, Traits: AboutCertificate, Steps: StepLeaf,
@@ -283,6 +292,8 @@ var Rules = []Rule{
 		Meaning: "the mandate that renewed the certificate was removed: nobody renews it"},
 	{Code: DiffersFromSiblings, Severity: Due, Speaks: OfSiblings, Mends: BySibling, Traits: ServedDiffers,
 		Meaning: "one endpoint of a host serves an older certificate than the others; a note until that one is due"},
+	{Code: ReplacementLate, Severity: Due, Speaks: OfRhythm, Mends: ByRenewal,
+		Meaning: "the certificate is usually replaced earlier before its end, and no other has come"},
 	{Code: NotConfigured, Severity: Weak, Speaks: OfConfigured,
 		Person:  "which program owns the port is seen at the machine",
 		Meaning: "an endpoint answers that the server's configuration does not open"},
@@ -333,7 +344,7 @@ var Rules = []Rule{
 	{Code: ConfigurationSuspect, Severity: Note, Speaks: OfServer, Person: "what was meant is for a person to say",
 		Meaning: "the configuration is taken, though hardly as it is meant"},
 	{Code: KeyOpen, Severity: Weak, Speaks: OfServer, Mends: ByMode,
-		Meaning: "a private key file may be read by other users"},
+		Meaning: "a private key file may be read or changed by other users"},
 	{Code: LeftOver, Severity: Note, Speaks: OfServer,
 		Person:  "what is taken away is gone: a person looks through it",
 		Meaning: "certificates or keys lie on a server that nothing uses"},
@@ -350,6 +361,9 @@ var Rules = []Rule{
 		Meaning: "the connection to a server broke off; nothing of what was read is used"},
 	{Code: NotReached, Severity: Weak, Speaks: OfReach, Person: "the way there is the estate file's",
 		Meaning: "a server's configuration could not be reached"},
+	{Code: NoticeUndelivered, Severity: Weak, Speaks: OfService,
+		Person:  "the way to people is the estate file's, and theirs",
+		Meaning: "messages to an owner do not arrive; nobody there is told of what is wrong"},
 }
 
 // RuleOf gives the row of a code; the zero Rule when there is none.
@@ -381,6 +395,11 @@ func Codes(fits func(*Rule) bool) []Code {
 
 // With lists the codes that have a trait.
 func With(t Trait) []Code { return Codes(func(r *Rule) bool { return r.Traits&t != 0 }) }
+
+// Foldable lists the codes whose findings one about their server may stand for.
+func Foldable() []Code {
+	return Codes(func(r *Rule) bool { return r.Traits&(AtEndpoint|OfOneCertificate|OfOneIssuer) != 0 })
+}
 
 // Of lists the codes that speak of something.
 func Of(s Speaks) []Code { return Codes(func(r *Rule) bool { return r.Speaks == s }) }

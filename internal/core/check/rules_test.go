@@ -48,7 +48,9 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 			words(check.Of(check.OfServer))},
 		"of the way": {
 			"host-key-changed host-key-unknown login-refused connection-lost not-reached", words(check.Of(check.OfReach))},
-		"visit, tls": {"tls-old suite-weak", words(check.At(check.StepTLS))},
+		"of the rhythm":  {"replacement-late", words(check.Of(check.OfRhythm))},
+		"of the service": {"notice-undelivered", words(check.Of(check.OfService))},
+		"visit, tls":     {"tls-old suite-weak", words(check.At(check.StepTLS))},
 		"visit, certificate": {
 			"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak " +
 				"key-usage-wrong serial-bad form-broken staple-missing other-issuer other-certificate not-renewed",
@@ -67,7 +69,7 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 	} {
 		assert.Equal(t, list[0], list[1], name)
 	}
-	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-15-1-9-5)
+	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-15-1-1-9-5-1)
 	assert.Equal(t, check.Rule{}, check.RuleOf("no-such-rule"))
 }
 

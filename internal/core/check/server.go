@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"insegna.example/internal/core/binding"
@@ -18,7 +19,7 @@ type ServerFacts struct {
 	Untested  string        // why its own test could not be run
 	Problems  []Problem     // what the reader found
 	Keys      []OpenKey     // that others may read
-	Unwanted  []Placed      // names configured there that the estate does not want there
+	Unwanted  []Unlisted    // names configured there that the estate does not want there
 	Lying     []Lying       // files of certificates and keys, sorted out
 	Hops      []binding.Hop // what stands behind it
 	Test      string        // command
@@ -47,10 +48,76 @@ const (
 	Suspect Effect = "suspect" // the server takes it, though hardly as it is meant
 )
 
-// OpenKey is a private key file that others may read.
+// OpenKey is a private key file that others may read or change.
 type OpenKey struct {
 	Placed
-	Mode string // as ls shows it
+	Mode  string // as ls shows it
+	Owner string // user and group; "" when not known
+	// Usual is whose the server's other keys are, where that is another; "" where it is the
+	// same, or not known
+	Usual  string
+	Closed bool // to all but its owner and group
+}
+
+// said gives cause and remedy.
+func (k *OpenKey) said(server string) (cause, remedy string) {
+	cause = fmt.Sprintf("the private key %s may be read by other users (mode %s", k.Name, k.Mode)
+	remedy = "close it: chmod 600 " + k.Name
+	switch {
+	case k.Closed:
+		user, _, _ := strings.Cut(k.Owner, ":")
+		return fmt.Sprintf("the private key %s belongs to %s, who may read and change it; the other keys of %s belong to %s", k.Name, user, server,
+			k.Usual), fmt.Sprintf("give it to them: chown %s %s", k.Usual, k.Name)
+	case k.Usual != "":
+		cause += fmt.Sprintf(", and belongs to %s, as no other key of %s does", k.Owner, server)
+		remedy = fmt.Sprintf("close it: chown %s %s && chmod 600 %[2]s", k.Usual, k.Name)
+	}
+	return cause + ")", remedy
+}
+
+// Unlisted is a host that a server has a site for, and the estate does not want there.
+type Unlisted struct {
+	Placed
+	Looked string    // address and port it was looked at; "" when it was not
+	Found  []Finding // as is found of one that is wanted, worst first
+}
+
+// rank puts the worst first.
+func (u *Unlisted) rank() int {
+	if len(u.Found) == 0 {
+		return Note.Rank()
+	}
+	return u.Found[0].Severity.Rank()
+}
+
+// unlistedTold is how much of what was found of one is told.
+const unlistedTold = 5
+
+// finding is what is told of one: as bad as what its visitors meet.
+func (u *Unlisted) finding(server string) Finding {
+	f := Finding{Code: NotInEstate, Severity: Note, Source: u.At,
+		Cause:  fmt.Sprintf("%s has a site for %s, and the estate does not want it there", server, u.Name),
+		Remedy: "have it taken in, add the host to the estate file, or take the site away"}
+	switch {
+	case u.Looked != "" && len(u.Found) == 0:
+		f.Evidence = append(f.Evidence, Fact{"looked at", u.Looked + ", where nothing is wrong"})
+	case u.Looked != "":
+		f.Evidence = append(f.Evidence, Fact{"looked at", u.Looked})
+	default:
+		f.Evidence = append(f.Evidence, Fact{"looked at", "nowhere"})
+	}
+	for i := range u.Found {
+		if found := &u.Found[i]; i < unlistedTold {
+			f.Evidence = append(f.Evidence, Fact{string(found.Code), found.Cause})
+		}
+	}
+	if len(u.Found) > 0 {
+		worst := &u.Found[0]
+		f.Severity = worst.Severity
+		f.Cause += "; found there: " + worst.Cause
+		f.Remedy += "; for what was found: " + worst.Remedy
+	}
+	return f
 }
 
 // Placed is a thing and where the configuration names it.
@@ -99,16 +166,15 @@ func Server(f *ServerFacts) []Found {
 	problems(f, add)
 	several(len(f.Keys), func(i int) (string, Finding) {
 		k := f.Keys[i]
-		return k.Name, Finding{Code: KeyOpen, Severity: Weak, Source: k.At,
-			Cause:  fmt.Sprintf("the private key %s may be read by other users (mode %s)", k.Name, k.Mode),
-			Remedy: "close it: chmod 600 " + k.Name}
+		cause, remedy := k.said(f.Server)
+		found := Finding{Code: KeyOpen, Severity: Weak, Source: k.At, Cause: cause, Remedy: remedy, Evidence: []Fact{{"mode", k.Mode}}}
+		if k.Owner != "" {
+			found.Evidence = append(found.Evidence, Fact{"owner", k.Owner})
+		}
+		return k.Name, found
 	}, add)
-	several(len(f.Unwanted), func(i int) (string, Finding) {
-		u := f.Unwanted[i]
-		return u.Name, Finding{Code: NotInEstate, Severity: Note, Source: u.At,
-			Cause:  fmt.Sprintf("%s has a site for %s, and the estate does not want it there", f.Server, u.Name),
-			Remedy: "have it taken in, add the host to the estate file, or take the site away"}
-	}, add)
+	slices.SortStableFunc(f.Unwanted, func(a, b Unlisted) int { return a.rank() - b.rank() })
+	several(len(f.Unwanted), func(i int) (string, Finding) { return f.Unwanted[i].Name, f.Unwanted[i].finding(f.Server) }, add)
 	hopsOfServer(f.Hops, add)
 	leftOvers(f, add)
 	return out

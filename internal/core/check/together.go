@@ -4,14 +4,20 @@ import (
 	"fmt"
 	"strings"
 
+	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/place"
 )
 
 // Shared is a finding that several bindings of one server have for one reason:
-// the same code, and the same remedy.
+// the same code, and the same remedy, certificate or issuer.
 type Shared struct {
-	Server    string      // as the estate names it
-	Code      Code        // one of those With(AtEndpoint)
+	Server    string            // as the estate names it
+	Code      Code              // one of those Foldable
+	Key       string            // what the reason is, the same for all of them
+	Cause     string            // of the first
+	Leaf      certs.Fingerprint // of the first
+	Names     int               // hosts that have it
+	lastHost  string
 	Severity  Severity    // the worst of them
 	Remedy    string      // that of each
 	Source    place.Place // in the server's configuration, of the first
@@ -34,6 +40,10 @@ func (s *Shared) Add(host, endpoint string, severity Severity, source place.Plac
 		s.Severity = severity
 	}
 	s.Bindings++
+	if s.lastHost != host {
+		s.lastHost = host
+		s.Names++
+	}
 	if len(s.Hosts) < sharedNamed {
 		s.Hosts = append(s.Hosts, host)
 	}
@@ -55,10 +65,32 @@ var sharedCauses = map[Code]string{
 	PlainHTTP:        "%s speaks http where TLS is expected", NotTLS: "%s speaks something else than TLS",
 }
 
+// foldFrom is from how many bindings on what is not of their endpoint is told as one: fewer
+// are mended one by one.
+const foldFrom = 5
+
+// Folds says whether it is told as one.
+func (s *Shared) Folds() bool {
+	if RuleOf(s.Code).Traits&AtEndpoint != 0 {
+		return s.Bindings > 1
+	}
+	return s.Bindings >= foldFrom
+}
+
 // Together is the one finding about a server that stands for those of its
-// bindings. Its remedy tells it apart from others of its code there.
+// bindings. Its key tells it apart from others of its code there.
 func Together(s *Shared) Found {
-	return Found{Subject: s.Remedy,
+	if RuleOf(s.Code).Traits&AtEndpoint == 0 {
+		f := Found{Subject: s.Key, Finding: Finding{Code: s.Code, Severity: s.Severity, Source: s.Source,
+			Cause:    fmt.Sprintf("%s: the same at %d bindings of %s", s.Cause, s.Bindings, s.Server),
+			Remedy:   s.Remedy + "; and so for the others",
+			Evidence: []Fact{{"hosts", some(s.Hosts, s.Bindings)}, {"endpoints", some(s.Endpoints, s.Places)}}}}
+		if RuleOf(s.Code).Traits&OfOneCertificate != 0 {
+			f.Leaf, f.Remedy = s.Leaf, s.Remedy
+		}
+		return f
+	}
+	return Found{Subject: s.Key,
 		Finding: Finding{Code: s.Code, Severity: s.Severity, Remedy: s.Remedy, Source: s.Source,
 			Cause: fmt.Sprintf(sharedCauses[s.Code], some(s.Endpoints, s.Places)) +
 				fmt.Sprintf(": %d bindings of %s are not served", s.Bindings, s.Server),

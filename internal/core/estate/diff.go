@@ -28,6 +28,13 @@ func Diff(from, to *Estate) []Change {
 	out = diff(out, "host", from.Hosts, to.Hosts, hostItem)
 	out = diff(out, "CA", from.CAs, to.CAs, caItem)
 	out = diff(out, "mandate", from.Mandates, to.Mandates, mandateItem)
+	out = diff(out, "schedule", declaredSchedule(from), declaredSchedule(to), scheduleItem)
+	out = diff(out, "owner", from.Owners, to.Owners, ownerItem)
+	out = diff(out, "group", from.Groups, to.Groups, groupItem)
+	out = diff(out, "owner", declaredOwner(from), declaredOwner(to), func(name string) item {
+		return item{name: "of what names none", fields: [][2]string{{"owner", name}}}
+	})
+	out = diff(out, "notices", declaredNotices(from), declaredNotices(to), noticesItem)
 	out = diff(out, "mending by itself", from.Mending, to.Mending, mendingItem)
 	return diff(out, "intermediates", intermediateSet(from), intermediateSet(to), func(s []string) item {
 		return item{name: "known intermediates", fields: [][2]string{{"certificates", strings.Join(s, ", ")}}}
@@ -56,10 +63,14 @@ func audienceItem(a Audience) item {
 // serverItem tells everything about a server that changes what is looked at or
 // done there.
 func serverItem(s Server) item {
+	all := ""
+	if s.AllHosts {
+		all = "all"
+	}
 	return item{s.Name, s.Place, [][2]string{
 		{"kind", s.Kind}, {"addresses", joined(s.Addresses)}, {"ports", joined(s.Ports)},
 		{"without_sni", fmt.Sprint(s.WithoutSNI)},
-		{"reach", reachText(s.Reach)},
+		{"reach", reachText(s.Reach)}, {"schedule", everyText(s.Every)}, {"hosts", all}, {"owner", s.Owner},
 	}}
 }
 
@@ -81,7 +92,16 @@ func hostItem(h Host) item {
 	return item{h.Name, h.Place, [][2]string{
 		{"at", joined(h.At)}, {"audiences", strings.Join(h.Audiences, ", ")},
 		{"wanted issuer", h.Wanted.Issuer}, {"wanted certificate", h.Wanted.Certificate},
+		{"group", h.Group}, {"owner", h.Owner}, {"tags", strings.Join(h.Tags, ", ")},
 	}}
+}
+
+// declaredOwner is the estate's owner where the file names one.
+func declaredOwner(e *Estate) []string {
+	if e.Owner == "" {
+		return nil
+	}
+	return []string{e.Owner}
 }
 
 // intermediateSet is the set of known intermediates as text; their order means

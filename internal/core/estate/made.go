@@ -9,6 +9,9 @@ import (
 type Made struct {
 	Host Host      `json:"host"` // with who has taken it in
 	At   time.Time `json:"at"`   // in UTC
+	// Found says that nobody has asked for it: its servers are to have all hosts watched that
+	// they have sites for
+	Found bool `json:"found,omitempty"`
 }
 
 // Take adds hosts that were taken in here to what a file declares, and gives those that
@@ -17,11 +20,13 @@ func (e *Estate) Take(list []Made) (left []Made) {
 	for _, m := range list {
 		gone := slices.ContainsFunc(m.Host.At, func(ref Ref) bool {
 			s := e.Server(ref.Server)
-			return s == nil || ref.Port != 0 && !s.answersAt(ref.Port)
+			return s == nil || ref.Port != 0 && !s.AnswersAt(ref.Port) || m.Found && !s.AllHosts
 		})
 		strange := slices.ContainsFunc(m.Host.Audiences, func(name string) bool {
 			return !slices.ContainsFunc(e.Audiences, func(a Audience) bool { return a.Name == name })
 		})
+		b := &m.Host
+		strange = strange || b.Group != "" && e.Group(b.Group) == nil || b.Owner != "" && e.OwnerNamed(b.Owner) == nil
 		if gone || strange || e.Host(m.Host.Name) != nil {
 			left = append(left, m)
 			continue
@@ -34,7 +39,7 @@ func (e *Estate) Take(list []Made) (left []Made) {
 // ParseHost reads one host, written as in an estate file or as JSON, against an estate.
 // The error is of type Errors.
 func ParseHost(data []byte, e *Estate) (*Host, error) {
-	r := &reader{file: "host", estate: &Estate{Audiences: e.Audiences, Servers: e.Servers}}
+	r := &reader{file: "host", estate: &Estate{Audiences: e.Audiences, Servers: e.Servers, Owner: e.Owner, Owners: e.Owners, Groups: e.Groups}, alone: true}
 	if len(data) > 1<<20 {
 		return nil, Errors{{Place{File: r.file}, "it is larger than 1 MB", ""}}
 	}
@@ -49,6 +54,7 @@ func ParseHost(data []byte, e *Estate) (*Host, error) {
 			audiences[e.Audiences[i].Name] = i
 		}
 		r.resolveHosts(audiences, servers)
+		r.resolveBelonging()
 	}
 	if len(r.errs) > 0 {
 		return nil, r.errs

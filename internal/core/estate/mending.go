@@ -1,44 +1,24 @@
 package estate
 
 import (
-	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v3"
 )
 
 // MendingRule lets findings mend themselves without a person being asked.
 type MendingRule struct {
-	Codes    []string      // of the findings
-	Servers  []string      // by name; none for all
-	From, To time.Duration // since midnight by the clock of the service's machine; alike for the whole day
-	Place    Place         // in the estate file
+	Codes   []string // of the findings
+	Servers []string // by name; none for all
+	Among            // whose hosts they are about; nothing asked for takes in those about a server
+	Hours            // in which they do
+	Place   Place    // in the estate file
 }
 
-// At says whether it is a rule's time: from its first hour to before its last, which may
-// be on the next day.
-func (m *MendingRule) At(t time.Time) bool {
-	since := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute
-	switch {
-	case m.From == m.To:
-		return true
-	case m.From < m.To:
-		return m.From <= since && since < m.To
-	}
-	return m.From <= since || since < m.To
-}
-
-// Fits says whether it is for a code's findings on a server.
-func (m *MendingRule) Fits(code, server string) bool {
-	return slices.Contains(m.Codes, code) && (len(m.Servers) == 0 || slices.Contains(m.Servers, server))
-}
-
-// Hours writes a rule's hours as an estate file has them.
-func (m *MendingRule) Hours() string {
-	clock := func(d time.Duration) string { return fmt.Sprintf("%02d:%02d", int(d.Hours()), int(d.Minutes())%60) }
-	return clock(m.From) + "-" + clock(m.To)
+// Mends says whether it is for a code's findings on a server, about something.
+func (m *MendingRule) Mends(code, server string, about Belongs) bool {
+	return slices.Contains(m.Codes, code) && (len(m.Servers) == 0 || slices.Contains(m.Servers, server)) && m.Fits(about)
 }
 
 // mending reads a rule.
@@ -55,11 +35,11 @@ func (r *reader) mending(n *yaml.Node) {
 			})
 		}
 	}
-	r.fields(n, "mending",
+	r.fields(n, "mending", append(r.among(&m.Among),
 		field{"codes", true, texts(&m.Codes, "code")},
-		field{"hours", true, func(n *yaml.Node) { r.hours(n, &m) }},
+		field{"hours", true, func(n *yaml.Node) { r.hours(n, &m.Hours) }},
 		field{"servers", false, texts(&m.Servers, "server")},
-	)
+	)...)
 	r.estate.Mending = append(r.estate.Mending, m)
 }
 
@@ -75,25 +55,8 @@ func (r *reader) resolveMending() {
 	}
 }
 
-// hours reads two times of the day.
-func (r *reader) hours(n *yaml.Node, m *MendingRule) {
-	const expected = "hours such as 01:00-05:00"
-	text, ok := r.text(n, expected)
-	if !ok {
-		return
-	}
-	first, last, _ := strings.Cut(text, "-")
-	for clock, into := range map[string]*time.Duration{first: &m.From, last: &m.To} {
-		t, err := time.Parse("15:04", strings.TrimSpace(clock))
-		if err != nil {
-			r.fault(r.place(n), expected, "bad hours %q", clip(text))
-			return
-		}
-		*into = time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute
-	}
-}
-
 // mendingItem tells what mends itself, and when.
 func mendingItem(m MendingRule) item {
-	return item{strings.Join(m.Codes, ", "), m.Place, [][2]string{{"hours", m.Hours()}, {"servers", strings.Join(m.Servers, ", ")}}}
+	return item{strings.Join(m.Codes, ", "), m.Place, [][2]string{{"hours", m.Hours.String()}, {"servers", strings.Join(m.Servers, ", ")},
+		{"about", m.Among.String()}}}
 }

@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"time"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/place"
@@ -31,6 +32,11 @@ type Estate struct {
 	CAs           []CA                 // in the order of the file
 	Mandates      []Mandate            // in the order of the file
 	Mending       []MendingRule        // findings that mend themselves; none unless declared
+	Schedule      Schedule             // of surveys
+	Owner         string               // of what names none; "" for nobody
+	Groups        []Group              // in the order of the file
+	Owners        []Owner              // in the order of the file
+	Notices       *Notices             // nil when nobody is told
 }
 
 // Audience is a class of clients with its trust anchors.
@@ -50,7 +56,11 @@ type Server struct {
 	Ports      []PortRange  // at each of them
 	WithoutSNI bool         // also look at each endpoint once without a host name
 	Reach      *Reach       // nil when there is no way to it
-	Place      Place        // in the estate file
+	AllHosts   bool         // every host its configuration has a site for with TLS is watched
+	// Every is how often it is looked at by itself, 0 for never; nil as the estate has it
+	Every *time.Duration
+	Owner string // of the server as a whole; "" for the estate's
+	Place Place  // in the estate file
 }
 
 // Reach says how to get at a server's own configuration. Paths and commands
@@ -103,8 +113,8 @@ func (s *Server) Endpoints() iter.Seq[netip.AddrPort] {
 	}
 }
 
-// answersAt says whether a port is among those declared for the server.
-func (s *Server) answersAt(p uint16) bool {
+// AnswersAt says whether a port is among those declared for the server.
+func (s *Server) AnswersAt(p uint16) bool {
 	for _, r := range s.Ports {
 		if r.First <= p && p <= r.Last {
 			return true
@@ -119,6 +129,9 @@ type Host struct {
 	At        []Ref    // servers, perhaps with one port
 	Audiences []string // by name; none means the first
 	Wanted    Wanted   // of its certificate
+	Group     string   // "" for none
+	Owner     string   // "" for the group's
+	Tags      []string // in the order of the file
 	Place     Place    // in the estate file
 	By        string   // who has taken it in here; "" for one of the file
 }

@@ -61,20 +61,45 @@ func (es Errors) Error() string {
 // written there.
 type Open func(path string) ([]byte, error)
 
+// Text is one file of an estate.
+type Text struct {
+	File string `json:"file"` // its name, said in errors and kept as the origin of what it declares
+	Data []byte `json:"data"`
+}
+
 // Parse reads an estate file in which servers are of some kinds. The error is
 // of type Errors.
 func Parse(file string, data []byte, kinds Kinds, open Open) (*Estate, error) {
-	r := &reader{file: file, open: open, kinds: kinds, estate: &Estate{}}
-	if len(data) > SizeLimit {
-		return nil, Errors{{Place{File: file}, fmt.Sprintf("the file holds %.1f MB", float64(len(data))/1e6),
-			fmt.Sprintf("an estate file of at most %d MB; a server with port ranges declares many endpoints in one line",
-				SizeLimit>>20)}}
+	return ParseAll([]Text{{file, data}}, kinds, open)
+}
+
+// ParseAll reads an estate that several files declare together: lists are put one behind the
+// other, everything else stands in one of them. The error is of type Errors.
+func ParseAll(texts []Text, kinds Kinds, open Open) (*Estate, error) {
+	r := &reader{open: open, kinds: kinds, estate: &Estate{Schedule: usualSchedule()}, stands: map[string]Place{}}
+	whole := 0
+	for _, t := range texts {
+		r.file = t.File
+		if whole += len(t.Data); whole > SizeLimit {
+			return nil, Errors{{Place{File: t.File}, fmt.Sprintf("the file holds %.1f MB", float64(whole)/1e6),
+				fmt.Sprintf("an estate file of at most %d MB; a server with port ranges declares many endpoints in one line",
+					SizeLimit>>20)}}
+		}
+		if root, err := r.document(t.Data); err == nil {
+			r.estateFields(root)
+		} else if len(texts) == 1 {
+			return nil, r.errs
+		}
 	}
-	root, err := r.document(data)
-	if err == nil {
-		r.estateFields(root)
-		r.resolve()
+	if len(texts) > 0 {
+		r.file = texts[0].File
 	}
+	for _, key := range []string{"estate", "audiences", "servers", "hosts"} {
+		if _, there := r.stands[key]; !there {
+			r.fault(Place{File: r.file, Line: 1, Column: 1}, "the key "+key, "an estate has no %s", key)
+		}
+	}
+	r.resolve()
 	if len(r.errs) > 0 {
 		return nil, r.errs
 	}
@@ -88,6 +113,12 @@ func Mentioned(data []byte) []string {
 		Audiences     []struct{ Roots []string }
 		Intermediates []string
 		CAs           []struct{ Roots []string } `yaml:"cas"`
+		Owners        []struct {
+			Webhook struct{ Roots []string }
+		}
+		Notices struct {
+			Mail struct{ Roots []string }
+		}
 	}
 	if len(data) > SizeLimit || yaml.Unmarshal(data, &doc) != nil {
 		return nil
@@ -99,6 +130,10 @@ func Mentioned(data []byte) []string {
 	for _, c := range doc.CAs {
 		paths = append(paths, c.Roots...)
 	}
+	for _, o := range doc.Owners {
+		paths = append(paths, o.Webhook.Roots...)
+	}
+	paths = append(paths, doc.Notices.Mail.Roots...)
 	slices.Sort(paths)
 	return slices.Compact(paths)
 }
@@ -106,11 +141,13 @@ func Mentioned(data []byte) []string {
 // reader goes through a document once and collects every error instead of
 // stopping at the first, at most maxErrors of them.
 type reader struct {
-	file   string  // name of the estate file
-	open   Open    // reads what it mentions
-	kinds  Kinds   // that may be named
-	estate *Estate // as far as it is read
-	errs   Errors  // in the order they were met
+	file   string           // name of the estate file
+	open   Open             // reads what it mentions
+	kinds  Kinds            // that may be named
+	estate *Estate          // as far as it is read
+	errs   Errors           // in the order they were met
+	alone  bool             // one host is read, and not a file
+	stands map[string]Place // where keys of the root were met
 }
 
 // errStopped ends the reading of a document that has no structure to go on
@@ -261,17 +298,32 @@ func (r *reader) yesNo(n *yaml.Node, into *bool) {
 // all is read.
 func (r *reader) estateFields(n *yaml.Node) {
 	e := r.estate
+	if n.Kind == yaml.MappingNode {
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			key, once := n.Content[i], n.Content[i+1].Kind != yaml.SequenceNode
+			if had, twice := r.stands[key.Value]; twice && once && had.File != r.file {
+				r.fault(r.place(key), "it in one of the files", "key %q stands in %s already", clip(key.Value), had.AtLine())
+			} else if !twice {
+				r.stands[key.Value] = r.place(key)
+			}
+		}
+	}
 	r.fields(n, "an estate",
-		field{"estate", true, func(n *yaml.Node) { e.Name, _ = r.text(n, "the estate's name") }},
-		field{"audiences", true, func(n *yaml.Node) { r.list(n, "a list of audiences", r.audience) }},
+		field{"estate", false, func(n *yaml.Node) { e.Name, _ = r.text(n, "the estate's name") }},
+		field{"audiences", false, func(n *yaml.Node) { r.list(n, "a list of audiences", r.audience) }},
 		field{"intermediates", false, func(n *yaml.Node) {
 			r.list(n, "a list of certificate files",
 				func(n *yaml.Node) { e.Intermediates = append(e.Intermediates, r.certificates(n)...) })
 		}},
-		field{"servers", true, func(n *yaml.Node) { r.list(n, "a list of servers", r.server) }},
-		field{"hosts", true, func(n *yaml.Node) { r.list(n, "a list of hosts", r.host) }},
+		field{"servers", false, func(n *yaml.Node) { r.list(n, "a list of servers", r.server) }},
+		field{"hosts", false, func(n *yaml.Node) { r.list(n, "a list of hosts", r.host) }},
 		field{"cas", false, func(n *yaml.Node) { r.list(n, "a list of CAs", r.ca) }},
 		field{"mandates", false, func(n *yaml.Node) { r.list(n, "a list of mandates", r.mandate) }},
+		field{"schedule", false, r.schedule},
+		field{"owner", false, func(n *yaml.Node) { e.Owner = r.label(n, "owner") }},
+		field{"owners", false, func(n *yaml.Node) { r.list(n, "a list of owners", r.owner) }},
+		field{"groups", false, func(n *yaml.Node) { r.list(n, "a list of groups", r.group) }},
+		field{"notices", false, r.notices},
 		field{"mending", false, func(n *yaml.Node) { r.list(n, "a list of rules with codes and hours", r.mending) }},
 	)
 }
@@ -327,9 +379,15 @@ func (r *reader) server(n *yaml.Node) {
 			r.list(n, "a list of ports", func(n *yaml.Node) { r.ports(n, &s) })
 		}},
 		field{"without_sni", false, func(n *yaml.Node) { r.yesNo(n, &s.WithoutSNI) }},
+		field{"schedule", false, func(n *yaml.Node) { r.ownSchedule(n, &s.Every) }},
+		field{"owner", false, func(n *yaml.Node) { s.Owner = r.label(n, "owner") }},
+		field{"hosts", false, func(n *yaml.Node) { s.AllHosts = r.oneOf(n, "hosts", []string{"all"}) == "all" }},
 		field{"reach", false, func(n *yaml.Node) { s.Reach = r.reach(n) }},
 	)
 	r.completeReach(&s)
+	if s.AllHosts && s.Reach == nil {
+		r.fault(s.Place, "reach, so that its configuration tells them", "server %s is to have all its hosts watched, and there is no way to it", s.Name)
+	}
 	if len(s.Ports) == 0 {
 		s.Ports = []PortRange{{443, 443}}
 	}
@@ -410,6 +468,9 @@ func (r *reader) host(n *yaml.Node) {
 			r.list(n, "a list of audience names", func(n *yaml.Node) { r.hostAudience(n, &h) })
 		}},
 		field{"wanted", false, func(n *yaml.Node) { r.wanted(n, &h.Wanted) }},
+		field{"group", false, func(n *yaml.Node) { h.Group = r.label(n, "group") }},
+		field{"owner", false, func(n *yaml.Node) { h.Owner = r.label(n, "owner") }},
+		field{"tags", false, r.labels(&h.Tags, "tag")},
 	)
 	r.estate.Hosts = append(r.estate.Hosts, h)
 }

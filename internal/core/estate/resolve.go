@@ -40,6 +40,8 @@ func (r *reader) resolve() {
 	r.endpoints()
 	r.resolveMandates(servers)
 	r.resolveMending()
+	r.resolveBelonging()
+	r.resolveNotices()
 	r.resolveHosts(audiences, servers)
 }
 
@@ -60,7 +62,7 @@ func (r *reader) resolveHosts(audiences, servers map[string]int) {
 			at, ok := servers[ref.Server]
 			if !ok {
 				r.fault(h.Place, "one of "+listed(servers), "host %s is wanted at an unknown server %q", h.Name, clip(ref.Server))
-			} else if s := &e.Servers[at]; ref.Port != 0 && !s.answersAt(ref.Port) {
+			} else if s := &e.Servers[at]; ref.Port != 0 && !s.AnswersAt(ref.Port) {
 				r.fault(h.Place, "one of the server's ports", "host %s is wanted at %s, but server %s (line %d) has no port %d",
 					h.Name, ref, s.Name, s.Place.Line, ref.Port)
 			}
@@ -75,7 +77,11 @@ func (r *reader) once(what string, n int, at func(int) (string, Place)) map[stri
 		name, place := at(i)
 		if first, twice := index[name]; twice && name != "" {
 			_, before := at(first)
-			r.fault(place, "each "+what+" once", "%s %q is declared again; first in line %d", what, name, before.Line)
+			where := fmt.Sprintf("line %d", before.Line)
+			if before.File != place.File {
+				where = before.AtLine().String()
+			}
+			r.fault(place, "each "+what+" once", "%s %q is declared again; first in %s", what, name, where)
 			continue
 		}
 		index[name] = i

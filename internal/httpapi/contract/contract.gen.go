@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"path"
@@ -38,6 +39,24 @@ func (e ConfigurationProblemEffect) Valid() bool {
 	case ConfigurationProblemEffectSuspect:
 		return true
 	case ConfigurationProblemEffectUnread:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftChangeIs.
+const (
+	DraftChangeIsGone DraftChangeIs = "gone"
+	DraftChangeIsNew  DraftChangeIs = "new"
+)
+
+// Valid indicates whether the value is a known member of the DraftChangeIs enum.
+func (e DraftChangeIs) Valid() bool {
+	switch e {
+	case DraftChangeIsGone:
+		return true
+	case DraftChangeIsNew:
 		return true
 	default:
 		return false
@@ -109,6 +128,7 @@ const (
 	FaceAgrees  Face = "agrees"
 	FaceDiffers Face = "differs"
 	FaceMissing Face = "missing"
+	FaceStale   Face = "stale"
 	FaceUnread  Face = "unread"
 )
 
@@ -120,6 +140,8 @@ func (e Face) Valid() bool {
 	case FaceDiffers:
 		return true
 	case FaceMissing:
+		return true
+	case FaceStale:
 		return true
 	case FaceUnread:
 		return true
@@ -353,6 +375,87 @@ func (e MaterialState) Valid() bool {
 	case MaterialStateUnused:
 		return true
 	case MaterialStateUsed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeBy.
+const (
+	NoticeByMail    NoticeBy = "mail"
+	NoticeByWebhook NoticeBy = "webhook"
+)
+
+// Valid indicates whether the value is a known member of the NoticeBy enum.
+func (e NoticeBy) Valid() bool {
+	switch e {
+	case NoticeByMail:
+		return true
+	case NoticeByWebhook:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeKind.
+const (
+	NoticeKindDigest NoticeKind = "digest"
+	NoticeKindEvents NoticeKind = "events"
+	NoticeKindTest   NoticeKind = "test"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindDigest:
+		return true
+	case NoticeKindEvents:
+		return true
+	case NoticeKindTest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeState.
+const (
+	NoticeStateDelivered   NoticeState = "delivered"
+	NoticeStateGivenUp     NoticeState = "given-up"
+	NoticeStateUndelivered NoticeState = "undelivered"
+	NoticeStateWaiting     NoticeState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the NoticeState enum.
+func (e NoticeState) Valid() bool {
+	switch e {
+	case NoticeStateDelivered:
+		return true
+	case NoticeStateGivenUp:
+		return true
+	case NoticeStateUndelivered:
+		return true
+	case NoticeStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticePreviewRequestKind.
+const (
+	NoticePreviewRequestKindDigest NoticePreviewRequestKind = "digest"
+	NoticePreviewRequestKindEvents NoticePreviewRequestKind = "events"
+)
+
+// Valid indicates whether the value is a known member of the NoticePreviewRequestKind enum.
+func (e NoticePreviewRequestKind) Valid() bool {
+	switch e {
+	case NoticePreviewRequestKindDigest:
+		return true
+	case NoticePreviewRequestKindEvents:
 		return true
 	default:
 		return false
@@ -772,14 +875,17 @@ func (e ListCertificatesParamsSort) Valid() bool {
 
 // Defines values for ListFindingsParamsState.
 const (
-	ListFindingsParamsStateAll    ListFindingsParamsState = "all"
-	ListFindingsParamsStateClosed ListFindingsParamsState = "closed"
-	ListFindingsParamsStateOpen   ListFindingsParamsState = "open"
+	ListFindingsParamsStateAccepted ListFindingsParamsState = "accepted"
+	ListFindingsParamsStateAll      ListFindingsParamsState = "all"
+	ListFindingsParamsStateClosed   ListFindingsParamsState = "closed"
+	ListFindingsParamsStateOpen     ListFindingsParamsState = "open"
 )
 
 // Valid indicates whether the value is a known member of the ListFindingsParamsState enum.
 func (e ListFindingsParamsState) Valid() bool {
 	switch e {
+	case ListFindingsParamsStateAccepted:
+		return true
 	case ListFindingsParamsStateAll:
 		return true
 	case ListFindingsParamsStateClosed:
@@ -809,6 +915,75 @@ func (e ListFindingsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ListNoticesParamsState.
+const (
+	ListNoticesParamsStateAll         ListNoticesParamsState = "all"
+	ListNoticesParamsStateDelivered   ListNoticesParamsState = "delivered"
+	ListNoticesParamsStateUndelivered ListNoticesParamsState = "undelivered"
+	ListNoticesParamsStateWaiting     ListNoticesParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ListNoticesParamsState enum.
+func (e ListNoticesParamsState) Valid() bool {
+	switch e {
+	case ListNoticesParamsStateAll:
+		return true
+	case ListNoticesParamsStateDelivered:
+		return true
+	case ListNoticesParamsStateUndelivered:
+		return true
+	case ListNoticesParamsStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetReportParamsFormat.
+const (
+	GetReportParamsFormatCsv  GetReportParamsFormat = "csv"
+	GetReportParamsFormatHtml GetReportParamsFormat = "html"
+	GetReportParamsFormatJson GetReportParamsFormat = "json"
+)
+
+// Valid indicates whether the value is a known member of the GetReportParamsFormat enum.
+func (e GetReportParamsFormat) Valid() bool {
+	switch e {
+	case GetReportParamsFormatCsv:
+		return true
+	case GetReportParamsFormatHtml:
+		return true
+	case GetReportParamsFormatJson:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetReportParamsPart.
+const (
+	GetReportParamsPartBindings GetReportParamsPart = "bindings"
+	GetReportParamsPartDue      GetReportParamsPart = "due"
+	GetReportParamsPartFindings GetReportParamsPart = "findings"
+	GetReportParamsPartRenewed  GetReportParamsPart = "renewed"
+)
+
+// Valid indicates whether the value is a known member of the GetReportParamsPart enum.
+func (e GetReportParamsPart) Valid() bool {
+	switch e {
+	case GetReportParamsPartBindings:
+		return true
+	case GetReportParamsPartDue:
+		return true
+	case GetReportParamsPartFindings:
+		return true
+	case GetReportParamsPartRenewed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListServersParamsSort.
 const (
 	ListServersParamsSortMinusName ListServersParamsSort = "-name"
@@ -825,6 +1000,22 @@ func (e ListServersParamsSort) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Acceptance The finding is known and let be.
+type Acceptance struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// AcceptanceRequest defines model for AcceptanceRequest.
+type AcceptanceRequest struct {
+	Reason string `json:"reason"`
+
+	// Until in the future, at most 366 days from now
+	Until time.Time `json:"until"`
 }
 
 // Agreement defines model for Agreement.
@@ -844,8 +1035,19 @@ type AudienceView struct {
 	Trusted  bool        `json:"trusted"`
 }
 
+// Belongs What a host, or a server as a whole, belongs to by the estate.
+type Belongs struct {
+	Group *string `json:"group,omitempty"`
+
+	// Owner its own, its group's or the estate's
+	Owner *string   `json:"owner,omitempty"`
+	Tags  *[]string `json:"tags,omitempty"`
+}
+
 // Binding defines model for Binding.
 type Binding struct {
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs     *Belongs     `json:"belongs,omitempty"`
 	Cause       string       `json:"cause"`
 	Certificate *Fingerprint `json:"certificate,omitempty"`
 	DaysLeft    *int         `json:"days_left,omitempty"`
@@ -969,9 +1171,12 @@ type CertificateDetail struct {
 	Findings   []Finding   `json:"findings"`
 	IssuerName string      `json:"issuer_name"`
 	Pem        string      `json:"pem"`
-	Sightings  []Sighting  `json:"sightings"`
-	Signature  string      `json:"signature"`
-	Subject    string      `json:"subject"`
+
+	// Rhythm How the certificates before it were replaced, where it is shown.
+	Rhythm    *Rhythm    `json:"rhythm,omitempty"`
+	Sightings []Sighting `json:"sightings"`
+	Signature string     `json:"signature"`
+	Subject   string     `json:"subject"`
 }
 
 // CertificatePage defines model for CertificatePage.
@@ -1046,16 +1251,88 @@ type DayCount struct {
 	Day   openapi_types.Date `json:"day"`
 }
 
+// Draft defines model for Draft.
+type Draft struct {
+	// Changes against the estate in force
+	Changes []DraftChange `json:"changes"`
+
+	// Doubted hosts that stand in it as comments
+	Doubted int `json:"doubted"`
+	Servers int `json:"servers"`
+
+	// Text of the estate file, with where each line comes from
+	Text string `json:"text"`
+
+	// Watched hosts
+	Watched int `json:"watched"`
+}
+
+// DraftChange defines model for DraftChange.
+type DraftChange struct {
+	At   string        `json:"at"`
+	From string        `json:"from"`
+	Host string        `json:"host"`
+	Is   DraftChangeIs `json:"is"`
+}
+
+// DraftChangeIs defines model for DraftChange.Is.
+type DraftChangeIs string
+
+// DraftRequest Paths are of the service's machine. Without a source the servers of that machine are read.
+type DraftRequest struct {
+	Allow *[]string `json:"allow,omitempty"`
+
+	// Certificates folders of certificates
+	Certificates *[]string `json:"certificates,omitempty"`
+
+	// Configurations PATH[@ADDRESS,...]
+	Configurations *[]string `json:"configurations,omitempty"`
+
+	// Here the servers of this machine, beside other sources
+	Here *bool `json:"here,omitempty"`
+
+	// HostKeys that were agreed to, as a refusal has shown them
+	HostKeys *[]string `json:"host_keys,omitempty"`
+
+	// Key SSH: private key file
+	Key        *string   `json:"key,omitempty"`
+	KnownHosts *string   `json:"known_hosts,omitempty"`
+	Mains      *[]string `json:"mains,omitempty"`
+
+	// Name of the estate
+	Name   *string   `json:"name,omitempty"`
+	Names  *[]string `json:"names,omitempty"`
+	Origin *string   `json:"origin,omitempty"`
+	Ports  *[]int    `json:"ports,omitempty"`
+	Public *bool     `json:"public,omitempty"`
+	Ranges *[]string `json:"ranges,omitempty"`
+	Roots  *[]string `json:"roots,omitempty"`
+
+	// Servers [USER@]HOST[:PORT], over SSH
+	Servers *[]string `json:"servers,omitempty"`
+
+	// Transfers ZONE@SERVER[:PORT]
+	Transfers *[]string `json:"transfers,omitempty"`
+
+	// Zone text of a zone (RFC 1035)
+	Zone *string `json:"zone,omitempty"`
+}
+
 // Estate defines model for Estate.
 type Estate struct {
 	AppliedAt time.Time        `json:"applied_at"`
 	Audiences []EstateAudience `json:"audiences"`
 	Endpoints int              `json:"endpoints"`
 	File      string           `json:"file"`
+	Groups    []string         `json:"groups"`
 	Hosts     []EstateHost     `json:"hosts"`
 	Name      string           `json:"name"`
+	Owners    []string         `json:"owners"`
 	Servers   []EstateServer   `json:"servers"`
-	Text      string           `json:"text"`
+
+	// Tags of its hosts
+	Tags []string `json:"tags"`
+	Text string   `json:"text"`
 }
 
 // EstateAudience defines model for EstateAudience.
@@ -1088,6 +1365,22 @@ type EstateChanges struct {
 	Replaces *string `json:"replaces,omitempty"`
 }
 
+// EstateExport defines model for EstateExport.
+type EstateExport struct {
+	// File a name for it
+	File string `json:"file"`
+
+	// Files certificate files it mentions, by their path beside it
+	Files map[string]string `json:"files"`
+
+	// Hosts that were taken in here
+	Hosts int `json:"hosts"`
+
+	// Mandates that were made here
+	Mandates int    `json:"mandates"`
+	Text     string `json:"text"`
+}
+
 // EstateFile defines model for EstateFile.
 type EstateFile struct {
 	// Attachments the certificate files it mentions, by the path written there
@@ -1095,6 +1388,17 @@ type EstateFile struct {
 
 	// File name of the estate file, said in errors
 	File string `json:"file"`
+
+	// Here what it mentions and was not sent along is taken as it is in force, or read where the service runs
+	Here *bool `json:"here,omitempty"`
+
+	// Parts the files that declare it together; file is then their folder
+	Parts *[]struct {
+		File string `json:"file"`
+		Text string `json:"text"`
+	} `json:"parts,omitempty"`
+
+	// Text empty where several files declare the estate together
 	Text string `json:"text"`
 }
 
@@ -1103,8 +1407,12 @@ type EstateHost struct {
 	At        []string `json:"at"`
 	Audiences []string `json:"audiences"`
 
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs *Belongs `json:"belongs,omitempty"`
+
 	// By who has taken it in here; absent for one of the file
-	By *string `json:"by,omitempty"`
+	By   *string `json:"by,omitempty"`
+	File *string `json:"file,omitempty"`
 
 	// Line in the file; 0 for one that was taken in here
 	Line              int     `json:"line"`
@@ -1116,6 +1424,7 @@ type EstateHost struct {
 // EstateServer defines model for EstateServer.
 type EstateServer struct {
 	Addresses []string `json:"addresses"`
+	File      *string  `json:"file,omitempty"`
 	Kind      string   `json:"kind"`
 	Line      int      `json:"line"`
 	Name      string   `json:"name"`
@@ -1154,6 +1463,35 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// Feed defines model for Feed.
+type Feed struct {
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+	Name   string    `json:"name"`
+
+	// Owner only what is theirs; empty for all
+	Owner string `json:"owner"`
+
+	// Path of the address, with its secret; only when it is made
+	Path   *string    `json:"path,omitempty"`
+	Person string     `json:"person"`
+	UsedAt *time.Time `json:"used_at,omitempty"`
+}
+
+// FeedList defines model for FeedList.
+type FeedList struct {
+	Items []Feed `json:"items"`
+}
+
+// FeedRequest defines model for FeedRequest.
+type FeedRequest struct {
+	// Name what it is for
+	Name string `json:"name"`
+
+	// Owner only what is theirs; all when left out
+	Owner *string `json:"owner,omitempty"`
+}
+
 // FileChange defines model for FileChange.
 type FileChange struct {
 	// Diff unified
@@ -1172,6 +1510,11 @@ type FileName struct {
 
 // Finding defines model for Finding.
 type Finding struct {
+	// Acceptance The finding is known and let be.
+	Acceptance *Acceptance `json:"acceptance,omitempty"`
+
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs     *Belongs     `json:"belongs,omitempty"`
 	Cause       string       `json:"cause"`
 	Certificate *Fingerprint `json:"certificate,omitempty"`
 	ClosedAt    *time.Time   `json:"closed_at,omitempty"`
@@ -1299,7 +1642,10 @@ type HostRequest struct {
 
 	// Audiences by name; the first of the estate without any
 	Audiences *[]string `json:"audiences,omitempty"`
+	Group     *string   `json:"group,omitempty"`
 	Name      string    `json:"name"`
+	Owner     *string   `json:"owner,omitempty"`
+	Tags      *[]string `json:"tags,omitempty"`
 
 	// Wanted of its certificate
 	Wanted *struct {
@@ -1780,6 +2126,69 @@ type NewToken struct {
 	Token  Token  `json:"token"`
 }
 
+// Notice defines model for Notice.
+type Notice struct {
+	By          NoticeBy   `json:"by"`
+	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
+	Html        *string    `json:"html,omitempty"`
+
+	// Id 0 in a preview
+	Id     int64      `json:"id"`
+	Kind   NoticeKind `json:"kind"`
+	MadeAt time.Time  `json:"made_at"`
+
+	// NextAt of the next try
+	NextAt *time.Time `json:"next_at,omitempty"`
+	Owner  string     `json:"owner"`
+
+	// Payload for programs
+	Payload  *map[string]interface{} `json:"payload,omitempty"`
+	Receiver string                  `json:"receiver"`
+	State    NoticeState             `json:"state"`
+	Subject  string                  `json:"subject"`
+
+	// Text for people; not in lists
+	Text  *string `json:"text,omitempty"`
+	Tries int     `json:"tries"`
+
+	// Trouble what the last try came to
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// NoticeBy defines model for Notice.By.
+type NoticeBy string
+
+// NoticeKind defines model for Notice.Kind.
+type NoticeKind string
+
+// NoticeState defines model for Notice.State.
+type NoticeState string
+
+// NoticeList defines model for NoticeList.
+type NoticeList struct {
+	Items []Notice `json:"items"`
+}
+
+// NoticePage defines model for NoticePage.
+type NoticePage struct {
+	Items      []Notice `json:"items"`
+	NextCursor *string  `json:"next_cursor,omitempty"`
+}
+
+// NoticePreviewRequest defines model for NoticePreviewRequest.
+type NoticePreviewRequest struct {
+	Kind  *NoticePreviewRequestKind `json:"kind,omitempty"`
+	Owner string                    `json:"owner"`
+}
+
+// NoticePreviewRequestKind defines model for NoticePreviewRequest.Kind.
+type NoticePreviewRequestKind string
+
+// NoticeTestRequest defines model for NoticeTestRequest.
+type NoticeTestRequest struct {
+	Owner string `json:"owner"`
+}
+
 // Order defines model for Order.
 type Order struct {
 	BegunAt     time.Time     `json:"begun_at"`
@@ -1841,6 +2250,36 @@ type OrderStep struct {
 
 // OrderStepOutcome defines model for OrderStep.Outcome.
 type OrderStepOutcome string
+
+// Owner defines model for Owner.
+type Owner struct {
+	Bindings int `json:"bindings"`
+
+	// Default what names no owner is theirs
+	Default     bool           `json:"default"`
+	Findings    SeverityCounts `json:"findings"`
+	Groups      []string       `json:"groups"`
+	Hosts       int            `json:"hosts"`
+	Mail        []string       `json:"mail"`
+	Name        string         `json:"name"`
+	SilentUntil *time.Time     `json:"silent_until,omitempty"`
+
+	// ToldAt the last message but digests
+	ToldAt *time.Time `json:"told_at,omitempty"`
+
+	// Webhook its address, without what follows the path
+	Webhook *string `json:"webhook,omitempty"`
+}
+
+// OwnerList defines model for OwnerList.
+type OwnerList struct {
+	// Digest when how things stand is told each day
+	Digest *string `json:"digest,omitempty"`
+
+	// Gather each gets one message in so long; absent when nobody is told
+	Gather *string `json:"gather,omitempty"`
+	Items  []Owner `json:"items"`
+}
 
 // PassphraseChange defines model for PassphraseChange.
 type PassphraseChange struct {
@@ -1975,6 +2414,130 @@ type Renewal struct {
 	Server  string `json:"server"`
 }
 
+// Report defines model for Report.
+type Report struct {
+	// AllBindings how many there were; those listed may be fewer
+	AllBindings int `json:"all_bindings"`
+
+	// At the state is of
+	At       time.Time       `json:"at"`
+	Bindings []ReportBinding `json:"bindings"`
+
+	// Due certificates in use that ended in the 90 days after
+	Due []ReportDue `json:"due"`
+
+	// Each open findings at the end of each day before
+	Each []ReportDay `json:"each"`
+
+	// Ended certificates in use that had ended
+	Ended  int    `json:"ended"`
+	Estate string `json:"estate"`
+
+	// Findings that were open then, worst first
+	Findings []ReportFinding `json:"findings"`
+
+	// InUse certificates
+	InUse  int            `json:"in_use"`
+	MadeAt time.Time      `json:"made_at"`
+	Open   SeverityCounts `json:"open"`
+
+	// Renewed what orders and installations came to in the 30 days before, newest first
+	Renewed []ReportRenewal `json:"renewed"`
+}
+
+// ReportBinding defines model for ReportBinding.
+type ReportBinding struct {
+	// Belongs What a host, or a server as a whole, belongs to by the estate.
+	Belongs     *Belongs     `json:"belongs,omitempty"`
+	Certificate *Fingerprint `json:"certificate,omitempty"`
+	CommonName  *string      `json:"common_name,omitempty"`
+	Endpoint    string       `json:"endpoint"`
+	Host        string       `json:"host"`
+	Issuer      *string      `json:"issuer,omitempty"`
+	NotAfter    *time.Time   `json:"not_after,omitempty"`
+	Outcome     string       `json:"outcome"`
+	Server      string       `json:"server"`
+	Severity    *Severity    `json:"severity,omitempty"`
+
+	// Since it was seen first
+	Since time.Time `json:"since"`
+}
+
+// ReportDay defines model for ReportDay.
+type ReportDay struct {
+	Broken int       `json:"broken"`
+	Day    time.Time `json:"day"`
+	Due    int       `json:"due"`
+	Note   int       `json:"note"`
+	Weak   int       `json:"weak"`
+}
+
+// ReportDue defines model for ReportDue.
+type ReportDue struct {
+	Bindings   int    `json:"bindings"`
+	CommonName string `json:"common_name"`
+
+	// DaysLeft on that day
+	DaysLeft int `json:"days_left"`
+
+	// Hosts some of them
+	Hosts    []string    `json:"hosts"`
+	Issuer   string      `json:"issuer"`
+	NotAfter time.Time   `json:"not_after"`
+	Sha256   Fingerprint `json:"sha256"`
+}
+
+// ReportFinding defines model for ReportFinding.
+type ReportFinding struct {
+	// Acceptance The finding is known and let be.
+	Acceptance *Acceptance `json:"acceptance,omitempty"`
+	Cause      string      `json:"cause"`
+
+	// ClosedAt since then
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+	Code     string     `json:"code"`
+
+	// Days it had been open
+	Days     int       `json:"days"`
+	Id       int64     `json:"id"`
+	OpenedAt time.Time `json:"opened_at"`
+	Owner    *string   `json:"owner,omitempty"`
+	Remedy   string    `json:"remedy"`
+	Severity Severity  `json:"severity"`
+
+	// What host and endpoint, or server
+	What string `json:"what"`
+}
+
+// ReportRenewal defines model for ReportRenewal.
+type ReportRenewal struct {
+	At       time.Time  `json:"at"`
+	By       string     `json:"by"`
+	Mandate  string     `json:"mandate"`
+	NotAfter *time.Time `json:"not_after,omitempty"`
+
+	// Server it was installed on; empty for an order
+	Server string `json:"server"`
+	State  string `json:"state"`
+
+	// Words why not
+	Words *string `json:"words,omitempty"`
+}
+
+// Rhythm How the certificates before it were replaced, where it is shown.
+type Rhythm struct {
+	// DaysBefore of its end one like it is usually replaced; negative for after it
+	DaysBefore int `json:"days_before"`
+
+	// Issuer of the last
+	Issuer string `json:"issuer"`
+
+	// Key whether the key changes with it, in words
+	Key   string    `json:"key"`
+	Last  time.Time `json:"last"`
+	Times int       `json:"times"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -1997,6 +2560,28 @@ type SafeState struct {
 
 	// Source where the keys come from
 	Source string `json:"source"`
+}
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	// Every between two surveys of the estate, such as 6h, or never
+	Every string `json:"every"`
+
+	// Files the same for a glance whether files of configurations have changed, whose server is then read and looked at
+	Files string        `json:"files"`
+	Parts []WatchedPart `json:"parts"`
+
+	// Quiet hours in which nothing is begun by itself, by the clock of the service's machine
+	Quiet *string `json:"quiet,omitempty"`
+
+	// QuietNow it is one of these
+	QuietNow bool `json:"quiet_now"`
+
+	// Stale bindings that were looked at longer ago than two intervals
+	Stale int `json:"stale"`
+
+	// Troubled the same for what is broken or due
+	Troubled string `json:"troubled"`
 }
 
 // Server defines model for Server.
@@ -2082,10 +2667,12 @@ type Severity string
 
 // SeverityCounts defines model for SeverityCounts.
 type SeverityCounts struct {
-	Broken int `json:"broken"`
-	Due    int `json:"due"`
-	Note   int `json:"note"`
-	Weak   int `json:"weak"`
+	// Accepted let be until a day; not counted among the others
+	Accepted int `json:"accepted"`
+	Broken   int `json:"broken"`
+	Due      int `json:"due"`
+	Note     int `json:"note"`
+	Weak     int `json:"weak"`
 }
 
 // Sighting defines model for Sighting.
@@ -2116,6 +2703,53 @@ type SignedIn struct {
 
 	// Token name of the token that was shown; none for a session
 	Token *string `json:"token,omitempty"`
+}
+
+// Silence defines model for Silence.
+type Silence struct {
+	By     string    `json:"by"`
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+
+	// Owner empty for all
+	Owner  string    `json:"owner"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// SilenceList defines model for SilenceList.
+type SilenceList struct {
+	Items []Silence `json:"items"`
+}
+
+// SilenceRequest defines model for SilenceRequest.
+type SilenceRequest struct {
+	// Owner all when left out
+	Owner  *string `json:"owner,omitempty"`
+	Reason string  `json:"reason"`
+
+	// Until in the future, at most 31 days from now
+	Until time.Time `json:"until"`
+}
+
+// Since What happened since it was looked at last.
+type Since struct {
+	At time.Time `json:"at"`
+
+	// Closed findings
+	Closed int `json:"closed"`
+
+	// Failed orders, and installations that were taken back or are stuck
+	Failed int `json:"failed"`
+
+	// Installed certificates, and findings mended
+	Installed int `json:"installed"`
+
+	// Issued certificates
+	Issued int `json:"issued"`
+
+	// Opened findings, also those that came back
+	Opened int `json:"opened"`
 }
 
 // Site defines model for Site.
@@ -2200,6 +2834,9 @@ type SitePage struct {
 
 // Survey defines model for Survey.
 type Survey struct {
+	// BegunBy who; insegna for the schedule and after an installation, empty before that was kept
+	BegunBy string `json:"begun_by"`
+
 	// Changed targets that show something else than before
 	Changed    int        `json:"changed"`
 	Closed     int        `json:"closed"`
@@ -2208,9 +2845,12 @@ type Survey struct {
 	Done       int        `json:"done"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
 	Id         int64      `json:"id"`
-	Opened     int        `json:"opened"`
 
-	// Scope the whole estate, a host or a server
+	// Missed by the schedule before it, for which it makes up
+	Missed int `json:"missed"`
+	Opened int `json:"opened"`
+
+	// Scope the whole estate, a host, a server, or a part of the schedule
 	Scope string `json:"scope"`
 
 	// Servers configurations to read
@@ -2257,6 +2897,9 @@ type SurveyPage struct {
 
 // SurveyRequest defines model for SurveyRequest.
 type SurveyRequest struct {
+	// Group only hosts of this group
+	Group *string `json:"group,omitempty"`
+
 	// Host only this host
 	Host *string `json:"host,omitempty"`
 
@@ -2301,9 +2944,18 @@ type Today struct {
 	// Lanes the served certificates that end first
 	Lanes []Lane `json:"lanes"`
 
+	// NextSurvey one that is begun by itself, the first; absent for never
+	NextSurvey *time.Time `json:"next_survey,omitempty"`
+
 	// Ordered orders begun by itself of late, and the last of a mandate where it failed
 	Ordered []Order `json:"ordered"`
-	Survey  *Survey `json:"survey,omitempty"`
+
+	// Since What happened since it was looked at last.
+	Since *Since `json:"since,omitempty"`
+
+	// Stale bindings that were looked at longer ago than their schedule allows
+	Stale  int     `json:"stale"`
+	Survey *Survey `json:"survey,omitempty"`
 
 	// Worst the open findings that come first
 	Worst []Finding `json:"worst"`
@@ -2417,6 +3069,26 @@ type VisitStep struct {
 // VisitStepStep defines model for VisitStep.Step.
 type VisitStepStep string
 
+// WatchedPart defines model for WatchedPart.
+type WatchedPart struct {
+	Every string `json:"every"`
+
+	// Last a survey of it was begun, by anybody
+	Last *time.Time `json:"last,omitempty"`
+
+	// Missed that were due before the next one and did not come, since the service was down or busy; it makes up for them
+	Missed int `json:"missed"`
+
+	// Next one is begun by itself; absent for never
+	Next *time.Time `json:"next,omitempty"`
+
+	// Runs one is under way
+	Runs bool `json:"runs"`
+
+	// Scope what is looked at
+	Scope string `json:"scope"`
+}
+
 // Wave defines model for Wave.
 type Wave struct {
 	Advice     string     `json:"advice"`
@@ -2469,6 +3141,15 @@ type Cursor = string
 // Limit defines model for Limit.
 type Limit = int
 
+// OfGroup defines model for OfGroup.
+type OfGroup = []string
+
+// OfOwner defines model for OfOwner.
+type OfOwner = []string
+
+// OfTag defines model for OfTag.
+type OfTag = []string
+
 // OrderNumber defines model for OrderNumber.
 type OrderNumber = int64
 
@@ -2494,6 +3175,15 @@ type ListBindingsParams struct {
 	Verdict *[]Verdict `form:"verdict,omitempty" json:"verdict,omitempty"`
 	Server  *string    `form:"server,omitempty" json:"server,omitempty"`
 
+	// Group only about hosts of these groups
+	Group *OfGroup `form:"group,omitempty" json:"group,omitempty"`
+
+	// Owner only about what is theirs
+	Owner *OfOwner `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Tag only about hosts with one of these tags
+	Tag *OfTag `form:"tag,omitempty" json:"tag,omitempty"`
+
 	// Certificate SHA-256 of the certificate served
 	Certificate *Fingerprint            `form:"certificate,omitempty" json:"certificate,omitempty"`
 	Sort        *ListBindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
@@ -2515,6 +3205,15 @@ type ListCertificatesParams struct {
 	DaysLeftMax *int                        `form:"days_left_max,omitempty" json:"days_left_max,omitempty"`
 	DaysLeftMin *int                        `form:"days_left_min,omitempty" json:"days_left_min,omitempty"`
 	Kind        *ListCertificatesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Group only about hosts of these groups
+	Group *OfGroup `form:"group,omitempty" json:"group,omitempty"`
+
+	// Owner only about what is theirs
+	Owner *OfOwner `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Tag only about hosts with one of these tags
+	Tag *OfTag `form:"tag,omitempty" json:"tag,omitempty"`
 
 	// InUse only those served somewhere now (true) or nowhere (false)
 	InUse *bool                       `form:"in_use,omitempty" json:"in_use,omitempty"`
@@ -2539,9 +3238,20 @@ type ListFindingsParams struct {
 	Code     *string     `form:"code,omitempty" json:"code,omitempty"`
 
 	// Server only of this server and its bindings
-	Server *string                  `form:"server,omitempty" json:"server,omitempty"`
-	State  *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Sort   *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
+	Server *string `form:"server,omitempty" json:"server,omitempty"`
+
+	// Group only about hosts of these groups
+	Group *OfGroup `form:"group,omitempty" json:"group,omitempty"`
+
+	// Owner only about what is theirs
+	Owner *OfOwner `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// Tag only about hosts with one of these tags
+	Tag *OfTag `form:"tag,omitempty" json:"tag,omitempty"`
+
+	// State accepted are open and let be until a day
+	State *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Sort  *ListFindingsParamsSort  `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Cursor next_cursor of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -2611,6 +3321,21 @@ type RemoveMandateParams struct {
 	Used *bool `form:"used,omitempty" json:"used,omitempty"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	Owner *string `form:"owner,omitempty" json:"owner,omitempty"`
+
+	// State undelivered were tried at least once in vain
+	State *ListNoticesParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListNoticesParamsState defines parameters for ListNotices.
+type ListNoticesParamsState string
+
 // ListOrdersParams defines parameters for ListOrders.
 type ListOrdersParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2619,6 +3344,22 @@ type ListOrdersParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	// Day the state is of its end; of now for today, and when left out
+	Day    *openapi_types.Date    `form:"day,omitempty" json:"day,omitempty"`
+	Format *GetReportParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Part of a report as CSV
+	Part *GetReportParamsPart `form:"part,omitempty" json:"part,omitempty"`
+}
+
+// GetReportParamsFormat defines parameters for GetReport.
+type GetReportParamsFormat string
+
+// GetReportParamsPart defines parameters for GetReport.
+type GetReportParamsPart string
 
 // ListServersParams defines parameters for ListServers.
 type ListServersParams struct {
@@ -2697,6 +3438,12 @@ type GetSurveyChangesParams struct {
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 }
 
+// GetTodayParams defines parameters for GetToday.
+type GetTodayParams struct {
+	// Since when it was looked at last: what happened after that is counted
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+}
+
 // ListWavesParams defines parameters for ListWaves.
 type ListWavesParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
@@ -2715,14 +3462,26 @@ type AddCredentialJSONRequestBody = CredentialValue
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
+// DraftEstateJSONRequestBody defines body for DraftEstate for application/json ContentType.
+type DraftEstateJSONRequestBody = DraftRequest
+
 // PreviewEstateJSONRequestBody defines body for PreviewEstate for application/json ContentType.
 type PreviewEstateJSONRequestBody = EstateFile
+
+// MakeFeedJSONRequestBody defines body for MakeFeed for application/json ContentType.
+type MakeFeedJSONRequestBody = FeedRequest
 
 // PreviewMendingJSONRequestBody defines body for PreviewMending for application/json ContentType.
 type PreviewMendingJSONRequestBody = MendRequest
 
+// AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
+type AcceptFindingJSONRequestBody = AcceptanceRequest
+
 // AddHostJSONRequestBody defines body for AddHost for application/json ContentType.
 type AddHostJSONRequestBody = HostRequest
+
+// ChangeHostJSONRequestBody defines body for ChangeHost for application/json ContentType.
+type ChangeHostJSONRequestBody = HostRequest
 
 // BeginHttpsJSONRequestBody defines body for BeginHttps for application/json ContentType.
 type BeginHttpsJSONRequestBody = HttpsRequest
@@ -2732,6 +3491,12 @@ type PreviewInstallationJSONRequestBody = InstallationRequest
 
 // AddMandateJSONRequestBody defines body for AddMandate for application/json ContentType.
 type AddMandateJSONRequestBody = MandateText
+
+// PreviewNoticeJSONRequestBody defines body for PreviewNotice for application/json ContentType.
+type PreviewNoticeJSONRequestBody = NoticePreviewRequest
+
+// TestNoticeJSONRequestBody defines body for TestNotice for application/json ContentType.
+type TestNoticeJSONRequestBody = NoticeTestRequest
 
 // BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
 type BeginOrderJSONRequestBody = OrderRequest
@@ -2760,6 +3525,9 @@ type ChangePassphraseJSONRequestBody = PassphraseChange
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUpRequest
 
+// AddSilenceJSONRequestBody defines body for AddSilence for application/json ContentType.
+type AddSilenceJSONRequestBody = SilenceRequest
+
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = SurveyRequest
 
@@ -2774,6 +3542,9 @@ type ServerInterface interface {
 	// ListBindings Bindings with their faces, by host
 	// (GET /bindings)
 	ListBindings(c *gin.Context, params ListBindingsParams)
+	// GetCalendar Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address
+	// (GET /calendar/{token})
+	GetCalendar(c *gin.Context, token string)
 	// ListCas The CAs of the estate with their terms, accounts and budgets
 	// (GET /cas)
 	ListCas(c *gin.Context)
@@ -2801,9 +3572,24 @@ type ServerInterface interface {
 	// ApplyEstate Applies a file in one transaction
 	// (POST /estate/apply)
 	ApplyEstate(c *gin.Context)
+	// DraftEstate Drafts an estate file from what is there, on the service's machine; changes nothing
+	// (POST /estate/draft)
+	DraftEstate(c *gin.Context)
+	// ExportEstate The estate in force as a file that can be applied elsewhere, with what was made here
+	// (GET /estate/export)
+	ExportEstate(c *gin.Context)
 	// PreviewEstate What applying a file would change
 	// (POST /estate/preview)
 	PreviewEstate(c *gin.Context)
+	// ListFeeds The caller's own addresses of the calendar; an admin sees everybody's
+	// (GET /feeds)
+	ListFeeds(c *gin.Context)
+	// MakeFeed Makes an address of the calendar, which is shown once
+	// (POST /feeds)
+	MakeFeed(c *gin.Context)
+	// RevokeFeed Ends an address of the calendar
+	// (DELETE /feeds/{id})
+	RevokeFeed(c *gin.Context, id int64)
 	// ListFindings Findings, worst first
 	// (GET /findings)
 	ListFindings(c *gin.Context, params ListFindingsParams)
@@ -2813,6 +3599,12 @@ type ServerInterface interface {
 	// GetFinding One finding with its evidence
 	// (GET /findings/{id})
 	GetFinding(c *gin.Context, id int64)
+	// EndAcceptance Opens a finding again that was accepted
+	// (DELETE /findings/{id}/acceptance)
+	EndAcceptance(c *gin.Context, id int64)
+	// AcceptFinding Lets an open finding be until a day, with a reason
+	// (PUT /findings/{id}/acceptance)
+	AcceptFinding(c *gin.Context, id int64)
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
@@ -2822,6 +3614,9 @@ type ServerInterface interface {
 	// RemoveHost Lets a host go that was taken in here
 	// (DELETE /hosts/{host})
 	RemoveHost(c *gin.Context, host string)
+	// ChangeHost Makes a host another that was taken in here
+	// (PUT /hosts/{host})
+	ChangeHost(c *gin.Context, host string)
 	// ListHttps Sites on their way to https and those that went, newest first
 	// (GET /https)
 	ListHttps(c *gin.Context, params ListHttpsParams)
@@ -2879,6 +3674,24 @@ type ServerInterface interface {
 	// VisitMandate Walks a visitor's way to each of its names
 	// (POST /mandates/{name}/visit)
 	VisitMandate(c *gin.Context, name ShortName)
+	// GetMetrics Figures for a monitoring that is there already, in OpenMetrics
+	// (GET /metrics)
+	GetMetrics(c *gin.Context)
+	// ListNotices Messages to owners, newest first
+	// (GET /notices)
+	ListNotices(c *gin.Context, params ListNoticesParams)
+	// PreviewNotice What an owner would be told of how things stand; nothing is sent
+	// (POST /notices/preview)
+	PreviewNotice(c *gin.Context)
+	// TestNotice Sends a test to each address of an owner
+	// (POST /notices/test)
+	TestNotice(c *gin.Context)
+	// GetNotice One message with what is in it
+	// (GET /notices/{id})
+	GetNotice(c *gin.Context, id int64)
+	// TryNotice Tries again to deliver a message that was not
+	// (POST /notices/{id}/try)
+	TryNotice(c *gin.Context, id int64)
 	// ListOrders Orders, newest first
 	// (GET /orders)
 	ListOrders(c *gin.Context, params ListOrdersParams)
@@ -2894,6 +3707,9 @@ type ServerInterface interface {
 	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	// (POST /orders/{number}/key)
 	TakeKey(c *gin.Context, number OrderNumber)
+	// ListOwners Who is told of what is wrong, and what is theirs
+	// (GET /owners)
+	ListOwners(c *gin.Context)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(c *gin.Context)
@@ -2912,12 +3728,18 @@ type ServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
+	// GetReport The estate on a day, for others
+	// (GET /report)
+	GetReport(c *gin.Context, params GetReportParams)
 	// GetSafe Which key encrypts, and what earlier ones still hold
 	// (GET /safe)
 	GetSafe(c *gin.Context)
 	// RenewSafeKey Encrypts a part of what is left with the newest key; to be called until nothing is left
 	// (POST /safe/renewal)
 	RenewSafeKey(c *gin.Context)
+	// GetSchedule What is looked at by itself, when it was last and when it will be next
+	// (GET /schedule)
+	GetSchedule(c *gin.Context)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(c *gin.Context, params ListServersParams)
@@ -2960,6 +3782,15 @@ type ServerInterface interface {
 	// SetUp Chooses a passphrase with a one-time link, and signs in
 	// (POST /set-up)
 	SetUp(c *gin.Context)
+	// ListSilences Whiles in which nobody is told anything, that last
+	// (GET /silences)
+	ListSilences(c *gin.Context)
+	// AddSilence Has an owner, or nobody, told anything until a time
+	// (POST /silences)
+	AddSilence(c *gin.Context)
+	// EndSilence Ends a silence before its time
+	// (DELETE /silences/{id})
+	EndSilence(c *gin.Context, id int64)
 	// ListSurveys Surveys, newest first
 	// (GET /surveys)
 	ListSurveys(c *gin.Context, params ListSurveysParams)
@@ -2974,7 +3805,7 @@ type ServerInterface interface {
 	GetSurveyChanges(c *gin.Context, id SurveyID, params GetSurveyChangesParams)
 	// GetToday How things stand
 	// (GET /today)
-	GetToday(c *gin.Context)
+	GetToday(c *gin.Context, params GetTodayParams)
 	// ListTokens One's own tokens; an admin sees everybody's
 	// (GET /tokens)
 	ListTokens(c *gin.Context)
@@ -3046,6 +3877,30 @@ func (siw *ServerInterfaceWrapper) ListBindings(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", c.Request.URL.Query(), &params.Group, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", c.Request.URL.Query(), &params.Tag, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter tag: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "certificate" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "certificate", c.Request.URL.Query(), &params.Certificate, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -3086,6 +3941,31 @@ func (siw *ServerInterfaceWrapper) ListBindings(c *gin.Context) {
 	}
 
 	siw.Handler.ListBindings(c, params)
+}
+
+// GetCalendar operation middleware
+func (siw *ServerInterfaceWrapper) GetCalendar(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "token" -------------
+	var token string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCalendar(c, token)
 }
 
 // ListCas operation middleware
@@ -3164,6 +4044,30 @@ func (siw *ServerInterfaceWrapper) ListCertificates(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", c.Request.URL.Query(), &params.Group, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", c.Request.URL.Query(), &params.Tag, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter tag: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -3323,6 +4227,32 @@ func (siw *ServerInterfaceWrapper) ApplyEstate(c *gin.Context) {
 	siw.Handler.ApplyEstate(c)
 }
 
+// DraftEstate operation middleware
+func (siw *ServerInterfaceWrapper) DraftEstate(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftEstate(c)
+}
+
+// ExportEstate operation middleware
+func (siw *ServerInterfaceWrapper) ExportEstate(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportEstate(c)
+}
+
 // PreviewEstate operation middleware
 func (siw *ServerInterfaceWrapper) PreviewEstate(c *gin.Context) {
 
@@ -3334,6 +4264,57 @@ func (siw *ServerInterfaceWrapper) PreviewEstate(c *gin.Context) {
 	}
 
 	siw.Handler.PreviewEstate(c)
+}
+
+// ListFeeds operation middleware
+func (siw *ServerInterfaceWrapper) ListFeeds(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFeeds(c)
+}
+
+// MakeFeed operation middleware
+func (siw *ServerInterfaceWrapper) MakeFeed(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeFeed(c)
+}
+
+// RevokeFeed operation middleware
+func (siw *ServerInterfaceWrapper) RevokeFeed(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeFeed(c, id)
 }
 
 // ListFindings operation middleware
@@ -3374,6 +4355,30 @@ func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "server", c.Request.URL.Query(), &params.Server, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter server: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", c.Request.URL.Query(), &params.Group, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", c.Request.URL.Query(), &params.Tag, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter tag: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -3457,6 +4462,56 @@ func (siw *ServerInterfaceWrapper) GetFinding(c *gin.Context) {
 	siw.Handler.GetFinding(c, id)
 }
 
+// EndAcceptance operation middleware
+func (siw *ServerInterfaceWrapper) EndAcceptance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndAcceptance(c, id)
+}
+
+// AcceptFinding operation middleware
+func (siw *ServerInterfaceWrapper) AcceptFinding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AcceptFinding(c, id)
+}
+
 // GetHealth operation middleware
 func (siw *ServerInterfaceWrapper) GetHealth(c *gin.Context) {
 
@@ -3506,6 +4561,31 @@ func (siw *ServerInterfaceWrapper) RemoveHost(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveHost(c, host)
+}
+
+// ChangeHost operation middleware
+func (siw *ServerInterfaceWrapper) ChangeHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeHost(c, host)
 }
 
 // ListHttps operation middleware
@@ -4022,6 +5102,146 @@ func (siw *ServerInterfaceWrapper) VisitMandate(c *gin.Context) {
 	siw.Handler.VisitMandate(c, name)
 }
 
+// GetMetrics operation middleware
+func (siw *ServerInterfaceWrapper) GetMetrics(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMetrics(c)
+}
+
+// ListNotices operation middleware
+func (siw *ServerInterfaceWrapper) ListNotices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNoticesParams
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNotices(c, params)
+}
+
+// PreviewNotice operation middleware
+func (siw *ServerInterfaceWrapper) PreviewNotice(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewNotice(c)
+}
+
+// TestNotice operation middleware
+func (siw *ServerInterfaceWrapper) TestNotice(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestNotice(c)
+}
+
+// GetNotice operation middleware
+func (siw *ServerInterfaceWrapper) GetNotice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetNotice(c, id)
+}
+
+// TryNotice operation middleware
+func (siw *ServerInterfaceWrapper) TryNotice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryNotice(c, id)
+}
+
 // ListOrders operation middleware
 func (siw *ServerInterfaceWrapper) ListOrders(c *gin.Context) {
 
@@ -4153,6 +5373,19 @@ func (siw *ServerInterfaceWrapper) TakeKey(c *gin.Context) {
 	siw.Handler.TakeKey(c, number)
 }
 
+// ListOwners operation middleware
+func (siw *ServerInterfaceWrapper) ListOwners(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListOwners(c)
+}
+
 // ListPeople operation middleware
 func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 
@@ -4267,6 +5500,49 @@ func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 	siw.Handler.GetReady(c)
 }
 
+// GetReport operation middleware
+func (siw *ServerInterfaceWrapper) GetReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReportParams
+
+	// ------------- Optional query parameter "day" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "day", c.Request.URL.Query(), &params.Day, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter day: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "part" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "part", c.Request.URL.Query(), &params.Part, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter part: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReport(c, params)
+}
+
 // GetSafe operation middleware
 func (siw *ServerInterfaceWrapper) GetSafe(c *gin.Context) {
 
@@ -4291,6 +5567,19 @@ func (siw *ServerInterfaceWrapper) RenewSafeKey(c *gin.Context) {
 	}
 
 	siw.Handler.RenewSafeKey(c)
+}
+
+// GetSchedule operation middleware
+func (siw *ServerInterfaceWrapper) GetSchedule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSchedule(c)
 }
 
 // ListServers operation middleware
@@ -4736,6 +6025,57 @@ func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
 	siw.Handler.SetUp(c)
 }
 
+// ListSilences operation middleware
+func (siw *ServerInterfaceWrapper) ListSilences(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSilences(c)
+}
+
+// AddSilence operation middleware
+func (siw *ServerInterfaceWrapper) AddSilence(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddSilence(c)
+}
+
+// EndSilence operation middleware
+func (siw *ServerInterfaceWrapper) EndSilence(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSilence(c, id)
+}
+
 // ListSurveys operation middleware
 func (siw *ServerInterfaceWrapper) ListSurveys(c *gin.Context) {
 
@@ -4848,6 +6188,20 @@ func (siw *ServerInterfaceWrapper) GetSurveyChanges(c *gin.Context) {
 // GetToday operation middleware
 func (siw *ServerInterfaceWrapper) GetToday(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTodayParams
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -4855,7 +6209,7 @@ func (siw *ServerInterfaceWrapper) GetToday(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetToday(c)
+	siw.Handler.GetToday(c, params)
 }
 
 // ListTokens operation middleware
@@ -5097,8 +6451,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/estate", wrapper.GetEstate)
 	router.POST(options.BaseURL+"/estate/preview", wrapper.PreviewEstate)
 	router.POST(options.BaseURL+"/estate/apply", wrapper.ApplyEstate)
+	router.POST(options.BaseURL+"/estate/draft", wrapper.DraftEstate)
+	router.GET(options.BaseURL+"/estate/export", wrapper.ExportEstate)
 	router.POST(options.BaseURL+"/hosts", wrapper.AddHost)
 	router.DELETE(options.BaseURL+"/hosts/:host", wrapper.RemoveHost)
+	router.PUT(options.BaseURL+"/hosts/:host", wrapper.ChangeHost)
 	router.GET(options.BaseURL+"/today", wrapper.GetToday)
 	router.GET(options.BaseURL+"/bindings", wrapper.ListBindings)
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
@@ -5114,6 +6471,24 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
 	router.POST(options.BaseURL+"/findings/mend", wrapper.PreviewMending)
 	router.GET(options.BaseURL+"/findings/:id", wrapper.GetFinding)
+	router.DELETE(options.BaseURL+"/findings/:id/acceptance", wrapper.EndAcceptance)
+	router.PUT(options.BaseURL+"/findings/:id/acceptance", wrapper.AcceptFinding)
+	router.GET(options.BaseURL+"/metrics", wrapper.GetMetrics)
+	router.GET(options.BaseURL+"/schedule", wrapper.GetSchedule)
+	router.GET(options.BaseURL+"/owners", wrapper.ListOwners)
+	router.GET(options.BaseURL+"/notices", wrapper.ListNotices)
+	router.POST(options.BaseURL+"/notices/preview", wrapper.PreviewNotice)
+	router.POST(options.BaseURL+"/notices/test", wrapper.TestNotice)
+	router.GET(options.BaseURL+"/notices/:id", wrapper.GetNotice)
+	router.POST(options.BaseURL+"/notices/:id/try", wrapper.TryNotice)
+	router.GET(options.BaseURL+"/silences", wrapper.ListSilences)
+	router.POST(options.BaseURL+"/silences", wrapper.AddSilence)
+	router.DELETE(options.BaseURL+"/silences/:id", wrapper.EndSilence)
+	router.GET(options.BaseURL+"/calendar/:token", wrapper.GetCalendar)
+	router.GET(options.BaseURL+"/feeds", wrapper.ListFeeds)
+	router.POST(options.BaseURL+"/feeds", wrapper.MakeFeed)
+	router.DELETE(options.BaseURL+"/feeds/:id", wrapper.RevokeFeed)
+	router.GET(options.BaseURL+"/report", wrapper.GetReport)
 	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey)
 	router.GET(options.BaseURL+"/surveys/:id", wrapper.GetSurvey)
@@ -5201,6 +6576,51 @@ type ListBindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListBindingsdefaultApplicationProblemPlusJSONResponse) VisitListBindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCalendarRequestObject struct {
+	Token string `json:"token"`
+}
+
+type GetCalendarResponseObject interface {
+	VisitGetCalendarResponse(w http.ResponseWriter) error
+}
+
+type GetCalendar200TextcalendarResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetCalendar200TextcalendarResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/calendar")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCalendardefaultApplicationProblemPlusJSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5550,6 +6970,83 @@ func (response ApplyEstatedefaultApplicationProblemPlusJSONResponse) VisitApplyE
 	return err
 }
 
+type DraftEstateRequestObject struct {
+	Body *DraftEstateJSONRequestBody
+}
+
+type DraftEstateResponseObject interface {
+	VisitDraftEstateResponse(w http.ResponseWriter) error
+}
+
+type DraftEstate200JSONResponse Draft
+
+func (response DraftEstate200JSONResponse) VisitDraftEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftEstatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftEstatedefaultApplicationProblemPlusJSONResponse) VisitDraftEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportEstateRequestObject struct {
+}
+
+type ExportEstateResponseObject interface {
+	VisitExportEstateResponse(w http.ResponseWriter) error
+}
+
+type ExportEstate200JSONResponse EstateExport
+
+func (response ExportEstate200JSONResponse) VisitExportEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportEstatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportEstatedefaultApplicationProblemPlusJSONResponse) VisitExportEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PreviewEstateRequestObject struct {
 	Body *PreviewEstateJSONRequestBody
 }
@@ -5578,6 +7075,116 @@ type PreviewEstatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewEstatedefaultApplicationProblemPlusJSONResponse) VisitPreviewEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsRequestObject struct {
+}
+
+type ListFeedsResponseObject interface {
+	VisitListFeedsResponse(w http.ResponseWriter) error
+}
+
+type ListFeeds200JSONResponse FeedList
+
+func (response ListFeeds200JSONResponse) VisitListFeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFeedsdefaultApplicationProblemPlusJSONResponse) VisitListFeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFeedRequestObject struct {
+	Body *MakeFeedJSONRequestBody
+}
+
+type MakeFeedResponseObject interface {
+	VisitMakeFeedResponse(w http.ResponseWriter) error
+}
+
+type MakeFeed201JSONResponse Feed
+
+func (response MakeFeed201JSONResponse) VisitMakeFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeFeeddefaultApplicationProblemPlusJSONResponse) VisitMakeFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeFeedRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type RevokeFeedResponseObject interface {
+	VisitRevokeFeedResponse(w http.ResponseWriter) error
+}
+
+type RevokeFeed204Response struct {
+}
+
+func (response RevokeFeed204Response) VisitRevokeFeedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeFeeddefaultApplicationProblemPlusJSONResponse) VisitRevokeFeedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5706,6 +7313,85 @@ func (response GetFindingdefaultApplicationProblemPlusJSONResponse) VisitGetFind
 	return err
 }
 
+type EndAcceptanceRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type EndAcceptanceResponseObject interface {
+	VisitEndAcceptanceResponse(w http.ResponseWriter) error
+}
+
+type EndAcceptance200JSONResponse Finding
+
+func (response EndAcceptance200JSONResponse) VisitEndAcceptanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndAcceptancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndAcceptancedefaultApplicationProblemPlusJSONResponse) VisitEndAcceptanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptFindingRequestObject struct {
+	Id   int64 `json:"id"`
+	Body *AcceptFindingJSONRequestBody
+}
+
+type AcceptFindingResponseObject interface {
+	VisitAcceptFindingResponse(w http.ResponseWriter) error
+}
+
+type AcceptFinding200JSONResponse Finding
+
+func (response AcceptFinding200JSONResponse) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptFindingdefaultApplicationProblemPlusJSONResponse) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -5788,6 +7474,46 @@ type RemoveHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostRequestObject struct {
+	Host string `json:"host"`
+	Body *ChangeHostJSONRequestBody
+}
+
+type ChangeHostResponseObject interface {
+	VisitChangeHostResponse(w http.ResponseWriter) error
+}
+
+type ChangeHost200JSONResponse EstateHost
+
+func (response ChangeHost200JSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeHostdefaultApplicationProblemPlusJSONResponse) VisitChangeHostResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6534,6 +8260,245 @@ func (response VisitMandatedefaultApplicationProblemPlusJSONResponse) VisitVisit
 	return err
 }
 
+type GetMetricsRequestObject struct {
+}
+
+type GetMetricsResponseObject interface {
+	VisitGetMetricsResponse(w http.ResponseWriter) error
+}
+
+type GetMetrics200ApplicationopenmetricsTextResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetMetrics200ApplicationopenmetricsTextResponse) VisitGetMetricsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/openmetrics-text")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetMetricsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMetricsdefaultApplicationProblemPlusJSONResponse) VisitGetMetricsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesRequestObject struct {
+	Params ListNoticesParams
+}
+
+type ListNoticesResponseObject interface {
+	VisitListNoticesResponse(w http.ResponseWriter) error
+}
+
+type ListNotices200JSONResponse NoticePage
+
+func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewNoticeRequestObject struct {
+	Body *PreviewNoticeJSONRequestBody
+}
+
+type PreviewNoticeResponseObject interface {
+	VisitPreviewNoticeResponse(w http.ResponseWriter) error
+}
+
+type PreviewNotice200JSONResponse NoticeList
+
+func (response PreviewNotice200JSONResponse) VisitPreviewNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewNoticedefaultApplicationProblemPlusJSONResponse) VisitPreviewNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestNoticeRequestObject struct {
+	Body *TestNoticeJSONRequestBody
+}
+
+type TestNoticeResponseObject interface {
+	VisitTestNoticeResponse(w http.ResponseWriter) error
+}
+
+type TestNotice202JSONResponse NoticeList
+
+func (response TestNotice202JSONResponse) VisitTestNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestNoticedefaultApplicationProblemPlusJSONResponse) VisitTestNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNoticeRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type GetNoticeResponseObject interface {
+	VisitGetNoticeResponse(w http.ResponseWriter) error
+}
+
+type GetNotice200JSONResponse Notice
+
+func (response GetNotice200JSONResponse) VisitGetNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNoticedefaultApplicationProblemPlusJSONResponse) VisitGetNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryNoticeRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type TryNoticeResponseObject interface {
+	VisitTryNoticeResponse(w http.ResponseWriter) error
+}
+
+type TryNotice202JSONResponse Notice
+
+func (response TryNotice202JSONResponse) VisitTryNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryNoticedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryNoticedefaultApplicationProblemPlusJSONResponse) VisitTryNoticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListOrdersRequestObject struct {
 	Params ListOrdersParams
 }
@@ -6719,6 +8684,44 @@ type TakeKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TakeKeydefaultApplicationProblemPlusJSONResponse) VisitTakeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOwnersRequestObject struct {
+}
+
+type ListOwnersResponseObject interface {
+	VisitListOwnersResponse(w http.ResponseWriter) error
+}
+
+type ListOwners200JSONResponse OwnerList
+
+func (response ListOwners200JSONResponse) VisitListOwnersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOwnersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOwnersdefaultApplicationProblemPlusJSONResponse) VisitListOwnersResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6957,6 +8960,85 @@ func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyR
 	return err
 }
 
+type GetReportRequestObject struct {
+	Params GetReportParams
+}
+
+type GetReportResponseObject interface {
+	VisitGetReportResponse(w http.ResponseWriter) error
+}
+
+type GetReport200JSONResponse Report
+
+func (response GetReport200JSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReport200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200TextcsvResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReport200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200TexthtmlResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReportdefaultApplicationProblemPlusJSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSafeRequestObject struct {
 }
 
@@ -7023,6 +9105,44 @@ type RenewSafeKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RenewSafeKeydefaultApplicationProblemPlusJSONResponse) VisitRenewSafeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScheduleRequestObject struct {
+}
+
+type GetScheduleResponseObject interface {
+	VisitGetScheduleResponse(w http.ResponseWriter) error
+}
+
+type GetSchedule200JSONResponse Schedule
+
+func (response GetSchedule200JSONResponse) VisitGetScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScheduledefaultApplicationProblemPlusJSONResponse) VisitGetScheduleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7600,6 +9720,116 @@ func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpRespons
 	return err
 }
 
+type ListSilencesRequestObject struct {
+}
+
+type ListSilencesResponseObject interface {
+	VisitListSilencesResponse(w http.ResponseWriter) error
+}
+
+type ListSilences200JSONResponse SilenceList
+
+func (response ListSilences200JSONResponse) VisitListSilencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSilencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSilencesdefaultApplicationProblemPlusJSONResponse) VisitListSilencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSilenceRequestObject struct {
+	Body *AddSilenceJSONRequestBody
+}
+
+type AddSilenceResponseObject interface {
+	VisitAddSilenceResponse(w http.ResponseWriter) error
+}
+
+type AddSilence201JSONResponse Silence
+
+func (response AddSilence201JSONResponse) VisitAddSilenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSilencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSilencedefaultApplicationProblemPlusJSONResponse) VisitAddSilenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSilenceRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type EndSilenceResponseObject interface {
+	VisitEndSilenceResponse(w http.ResponseWriter) error
+}
+
+type EndSilence204Response struct {
+}
+
+func (response EndSilence204Response) VisitEndSilenceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSilencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSilencedefaultApplicationProblemPlusJSONResponse) VisitEndSilenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSurveysRequestObject struct {
 	Params ListSurveysParams
 }
@@ -7758,6 +9988,7 @@ func (response GetSurveyChangesdefaultApplicationProblemPlusJSONResponse) VisitG
 }
 
 type GetTodayRequestObject struct {
+	Params GetTodayParams
 }
 
 type GetTodayResponseObject interface {
@@ -8144,6 +10375,9 @@ type StrictServerInterface interface {
 	// ListBindings Bindings with their faces, by host
 	// (GET /bindings)
 	ListBindings(ctx context.Context, request ListBindingsRequestObject) (ListBindingsResponseObject, error)
+	// GetCalendar Ends, renewals and acceptances as a calendar (RFC 5545), to whoever has the address
+	// (GET /calendar/{token})
+	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
 	// ListCas The CAs of the estate with their terms, accounts and budgets
 	// (GET /cas)
 	ListCas(ctx context.Context, request ListCasRequestObject) (ListCasResponseObject, error)
@@ -8171,9 +10405,24 @@ type StrictServerInterface interface {
 	// ApplyEstate Applies a file in one transaction
 	// (POST /estate/apply)
 	ApplyEstate(ctx context.Context, request ApplyEstateRequestObject) (ApplyEstateResponseObject, error)
+	// DraftEstate Drafts an estate file from what is there, on the service's machine; changes nothing
+	// (POST /estate/draft)
+	DraftEstate(ctx context.Context, request DraftEstateRequestObject) (DraftEstateResponseObject, error)
+	// ExportEstate The estate in force as a file that can be applied elsewhere, with what was made here
+	// (GET /estate/export)
+	ExportEstate(ctx context.Context, request ExportEstateRequestObject) (ExportEstateResponseObject, error)
 	// PreviewEstate What applying a file would change
 	// (POST /estate/preview)
 	PreviewEstate(ctx context.Context, request PreviewEstateRequestObject) (PreviewEstateResponseObject, error)
+	// ListFeeds The caller's own addresses of the calendar; an admin sees everybody's
+	// (GET /feeds)
+	ListFeeds(ctx context.Context, request ListFeedsRequestObject) (ListFeedsResponseObject, error)
+	// MakeFeed Makes an address of the calendar, which is shown once
+	// (POST /feeds)
+	MakeFeed(ctx context.Context, request MakeFeedRequestObject) (MakeFeedResponseObject, error)
+	// RevokeFeed Ends an address of the calendar
+	// (DELETE /feeds/{id})
+	RevokeFeed(ctx context.Context, request RevokeFeedRequestObject) (RevokeFeedResponseObject, error)
 	// ListFindings Findings, worst first
 	// (GET /findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
@@ -8183,6 +10432,12 @@ type StrictServerInterface interface {
 	// GetFinding One finding with its evidence
 	// (GET /findings/{id})
 	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
+	// EndAcceptance Opens a finding again that was accepted
+	// (DELETE /findings/{id}/acceptance)
+	EndAcceptance(ctx context.Context, request EndAcceptanceRequestObject) (EndAcceptanceResponseObject, error)
+	// AcceptFinding Lets an open finding be until a day, with a reason
+	// (PUT /findings/{id}/acceptance)
+	AcceptFinding(ctx context.Context, request AcceptFindingRequestObject) (AcceptFindingResponseObject, error)
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -8192,6 +10447,9 @@ type StrictServerInterface interface {
 	// RemoveHost Lets a host go that was taken in here
 	// (DELETE /hosts/{host})
 	RemoveHost(ctx context.Context, request RemoveHostRequestObject) (RemoveHostResponseObject, error)
+	// ChangeHost Makes a host another that was taken in here
+	// (PUT /hosts/{host})
+	ChangeHost(ctx context.Context, request ChangeHostRequestObject) (ChangeHostResponseObject, error)
 	// ListHttps Sites on their way to https and those that went, newest first
 	// (GET /https)
 	ListHttps(ctx context.Context, request ListHttpsRequestObject) (ListHttpsResponseObject, error)
@@ -8249,6 +10507,24 @@ type StrictServerInterface interface {
 	// VisitMandate Walks a visitor's way to each of its names
 	// (POST /mandates/{name}/visit)
 	VisitMandate(ctx context.Context, request VisitMandateRequestObject) (VisitMandateResponseObject, error)
+	// GetMetrics Figures for a monitoring that is there already, in OpenMetrics
+	// (GET /metrics)
+	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
+	// ListNotices Messages to owners, newest first
+	// (GET /notices)
+	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
+	// PreviewNotice What an owner would be told of how things stand; nothing is sent
+	// (POST /notices/preview)
+	PreviewNotice(ctx context.Context, request PreviewNoticeRequestObject) (PreviewNoticeResponseObject, error)
+	// TestNotice Sends a test to each address of an owner
+	// (POST /notices/test)
+	TestNotice(ctx context.Context, request TestNoticeRequestObject) (TestNoticeResponseObject, error)
+	// GetNotice One message with what is in it
+	// (GET /notices/{id})
+	GetNotice(ctx context.Context, request GetNoticeRequestObject) (GetNoticeResponseObject, error)
+	// TryNotice Tries again to deliver a message that was not
+	// (POST /notices/{id}/try)
+	TryNotice(ctx context.Context, request TryNoticeRequestObject) (TryNoticeResponseObject, error)
 	// ListOrders Orders, newest first
 	// (GET /orders)
 	ListOrders(ctx context.Context, request ListOrdersRequestObject) (ListOrdersResponseObject, error)
@@ -8264,6 +10540,9 @@ type StrictServerInterface interface {
 	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	// (POST /orders/{number}/key)
 	TakeKey(ctx context.Context, request TakeKeyRequestObject) (TakeKeyResponseObject, error)
+	// ListOwners Who is told of what is wrong, and what is theirs
+	// (GET /owners)
+	ListOwners(ctx context.Context, request ListOwnersRequestObject) (ListOwnersResponseObject, error)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -8282,12 +10561,18 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// GetReport The estate on a day, for others
+	// (GET /report)
+	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
 	// GetSafe Which key encrypts, and what earlier ones still hold
 	// (GET /safe)
 	GetSafe(ctx context.Context, request GetSafeRequestObject) (GetSafeResponseObject, error)
 	// RenewSafeKey Encrypts a part of what is left with the newest key; to be called until nothing is left
 	// (POST /safe/renewal)
 	RenewSafeKey(ctx context.Context, request RenewSafeKeyRequestObject) (RenewSafeKeyResponseObject, error)
+	// GetSchedule What is looked at by itself, when it was last and when it will be next
+	// (GET /schedule)
+	GetSchedule(ctx context.Context, request GetScheduleRequestObject) (GetScheduleResponseObject, error)
 	// ListServers Servers with what is known of their configuration
 	// (GET /servers)
 	ListServers(ctx context.Context, request ListServersRequestObject) (ListServersResponseObject, error)
@@ -8330,6 +10615,15 @@ type StrictServerInterface interface {
 	// SetUp Chooses a passphrase with a one-time link, and signs in
 	// (POST /set-up)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
+	// ListSilences Whiles in which nobody is told anything, that last
+	// (GET /silences)
+	ListSilences(ctx context.Context, request ListSilencesRequestObject) (ListSilencesResponseObject, error)
+	// AddSilence Has an owner, or nobody, told anything until a time
+	// (POST /silences)
+	AddSilence(ctx context.Context, request AddSilenceRequestObject) (AddSilenceResponseObject, error)
+	// EndSilence Ends a silence before its time
+	// (DELETE /silences/{id})
+	EndSilence(ctx context.Context, request EndSilenceRequestObject) (EndSilenceResponseObject, error)
 	// ListSurveys Surveys, newest first
 	// (GET /surveys)
 	ListSurveys(ctx context.Context, request ListSurveysRequestObject) (ListSurveysResponseObject, error)
@@ -8450,6 +10744,32 @@ func (sh *strictHandler) ListBindings(ctx *gin.Context, params ListBindingsParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListBindingsResponseObject); ok {
 		if err := validResponse.VisitListBindingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCalendar operation middleware
+func (sh *strictHandler) GetCalendar(ctx *gin.Context, token string) {
+	var request GetCalendarRequestObject
+
+	request.Token = token
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCalendar(ctx, request.(GetCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCalendarResponseObject); ok {
+		if err := validResponse.VisitGetCalendarResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8737,6 +11057,72 @@ func (sh *strictHandler) ApplyEstate(ctx *gin.Context) {
 	}
 }
 
+// DraftEstate operation middleware
+func (sh *strictHandler) DraftEstate(ctx *gin.Context) {
+	var request DraftEstateRequestObject
+
+	var body DraftEstateJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftEstate(ctx, request.(DraftEstateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftEstate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DraftEstateResponseObject); ok {
+		if err := validResponse.VisitDraftEstateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportEstate operation middleware
+func (sh *strictHandler) ExportEstate(ctx *gin.Context) {
+	var request ExportEstateRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportEstate(ctx, request.(ExportEstateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportEstate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportEstateResponseObject); ok {
+		if err := validResponse.VisitExportEstateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // PreviewEstate operation middleware
 func (sh *strictHandler) PreviewEstate(ctx *gin.Context) {
 	var request PreviewEstateRequestObject
@@ -8772,6 +11158,98 @@ func (sh *strictHandler) PreviewEstate(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PreviewEstateResponseObject); ok {
 		if err := validResponse.VisitPreviewEstateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFeeds operation middleware
+func (sh *strictHandler) ListFeeds(ctx *gin.Context) {
+	var request ListFeedsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFeeds(ctx, request.(ListFeedsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFeeds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListFeedsResponseObject); ok {
+		if err := validResponse.VisitListFeedsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeFeed operation middleware
+func (sh *strictHandler) MakeFeed(ctx *gin.Context) {
+	var request MakeFeedRequestObject
+
+	var body MakeFeedJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeFeed(ctx, request.(MakeFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeFeed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeFeedResponseObject); ok {
+		if err := validResponse.VisitMakeFeedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevokeFeed operation middleware
+func (sh *strictHandler) RevokeFeed(ctx *gin.Context, id int64) {
+	var request RevokeFeedRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeFeed(ctx, request.(RevokeFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeFeed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokeFeedResponseObject); ok {
+		if err := validResponse.VisitRevokeFeedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8873,6 +11351,76 @@ func (sh *strictHandler) GetFinding(ctx *gin.Context, id int64) {
 	}
 }
 
+// EndAcceptance operation middleware
+func (sh *strictHandler) EndAcceptance(ctx *gin.Context, id int64) {
+	var request EndAcceptanceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndAcceptance(ctx, request.(EndAcceptanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndAcceptance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndAcceptanceResponseObject); ok {
+		if err := validResponse.VisitEndAcceptanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AcceptFinding operation middleware
+func (sh *strictHandler) AcceptFinding(ctx *gin.Context, id int64) {
+	var request AcceptFindingRequestObject
+
+	request.Id = id
+
+	var body AcceptFindingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptFinding(ctx, request.(AcceptFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AcceptFindingResponseObject); ok {
+		if err := validResponse.VisitAcceptFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetHealth operation middleware
 func (sh *strictHandler) GetHealth(ctx *gin.Context) {
 	var request GetHealthRequestObject
@@ -8958,6 +11506,50 @@ func (sh *strictHandler) RemoveHost(ctx *gin.Context, host string) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemoveHostResponseObject); ok {
 		if err := validResponse.VisitRemoveHostResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeHost operation middleware
+func (sh *strictHandler) ChangeHost(ctx *gin.Context, host string) {
+	var request ChangeHostRequestObject
+
+	request.Host = host
+
+	var body ChangeHostJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeHost(ctx, request.(ChangeHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeHost")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeHostResponseObject); ok {
+		if err := validResponse.VisitChangeHostResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9506,6 +12098,192 @@ func (sh *strictHandler) VisitMandate(ctx *gin.Context, name ShortName) {
 	}
 }
 
+// GetMetrics operation middleware
+func (sh *strictHandler) GetMetrics(ctx *gin.Context) {
+	var request GetMetricsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMetrics(ctx, request.(GetMetricsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMetrics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMetricsResponseObject); ok {
+		if err := validResponse.VisitGetMetricsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListNotices operation middleware
+func (sh *strictHandler) ListNotices(ctx *gin.Context, params ListNoticesParams) {
+	var request ListNoticesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotices(ctx, request.(ListNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
+		if err := validResponse.VisitListNoticesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewNotice operation middleware
+func (sh *strictHandler) PreviewNotice(ctx *gin.Context) {
+	var request PreviewNoticeRequestObject
+
+	var body PreviewNoticeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewNotice(ctx, request.(PreviewNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewNoticeResponseObject); ok {
+		if err := validResponse.VisitPreviewNoticeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestNotice operation middleware
+func (sh *strictHandler) TestNotice(ctx *gin.Context) {
+	var request TestNoticeRequestObject
+
+	var body TestNoticeJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestNotice(ctx, request.(TestNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestNoticeResponseObject); ok {
+		if err := validResponse.VisitTestNoticeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetNotice operation middleware
+func (sh *strictHandler) GetNotice(ctx *gin.Context, id int64) {
+	var request GetNoticeRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNotice(ctx, request.(GetNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetNoticeResponseObject); ok {
+		if err := validResponse.VisitGetNoticeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryNotice operation middleware
+func (sh *strictHandler) TryNotice(ctx *gin.Context, id int64) {
+	var request TryNoticeRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryNotice(ctx, request.(TryNoticeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryNotice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryNoticeResponseObject); ok {
+		if err := validResponse.VisitTryNoticeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListOrders operation middleware
 func (sh *strictHandler) ListOrders(ctx *gin.Context, params ListOrdersParams) {
 	var request ListOrdersRequestObject
@@ -9663,6 +12441,30 @@ func (sh *strictHandler) TakeKey(ctx *gin.Context, number OrderNumber) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TakeKeyResponseObject); ok {
 		if err := validResponse.VisitTakeKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListOwners operation middleware
+func (sh *strictHandler) ListOwners(ctx *gin.Context) {
+	var request ListOwnersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOwners(ctx, request.(ListOwnersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOwners")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListOwnersResponseObject); ok {
+		if err := validResponse.VisitListOwnersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9856,6 +12658,32 @@ func (sh *strictHandler) GetReady(ctx *gin.Context) {
 	}
 }
 
+// GetReport operation middleware
+func (sh *strictHandler) GetReport(ctx *gin.Context, params GetReportParams) {
+	var request GetReportRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReport(ctx, request.(GetReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReportResponseObject); ok {
+		if err := validResponse.VisitGetReportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetSafe operation middleware
 func (sh *strictHandler) GetSafe(ctx *gin.Context) {
 	var request GetSafeRequestObject
@@ -9915,6 +12743,30 @@ func (sh *strictHandler) RenewSafeKey(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RenewSafeKeyResponseObject); ok {
 		if err := validResponse.VisitRenewSafeKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSchedule operation middleware
+func (sh *strictHandler) GetSchedule(ctx *gin.Context) {
+	var request GetScheduleRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSchedule(ctx, request.(GetScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetScheduleResponseObject); ok {
+		if err := validResponse.VisitGetScheduleResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10353,6 +13205,98 @@ func (sh *strictHandler) SetUp(ctx *gin.Context) {
 	}
 }
 
+// ListSilences operation middleware
+func (sh *strictHandler) ListSilences(ctx *gin.Context) {
+	var request ListSilencesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSilences(ctx, request.(ListSilencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSilences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSilencesResponseObject); ok {
+		if err := validResponse.VisitListSilencesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddSilence operation middleware
+func (sh *strictHandler) AddSilence(ctx *gin.Context) {
+	var request AddSilenceRequestObject
+
+	var body AddSilenceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSilence(ctx, request.(AddSilenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSilence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddSilenceResponseObject); ok {
+		if err := validResponse.VisitAddSilenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndSilence operation middleware
+func (sh *strictHandler) EndSilence(ctx *gin.Context, id int64) {
+	var request EndSilenceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSilence(ctx, request.(EndSilenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSilence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndSilenceResponseObject); ok {
+		if err := validResponse.VisitEndSilenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSurveys operation middleware
 func (sh *strictHandler) ListSurveys(ctx *gin.Context, params ListSurveysParams) {
 	var request ListSurveysRequestObject
@@ -10475,8 +13419,10 @@ func (sh *strictHandler) GetSurveyChanges(ctx *gin.Context, id SurveyID, params 
 }
 
 // GetToday operation middleware
-func (sh *strictHandler) GetToday(ctx *gin.Context) {
+func (sh *strictHandler) GetToday(ctx *gin.Context, params GetTodayParams) {
 	var request GetTodayRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetToday(ctx, request.(GetTodayRequestObject))
@@ -10767,246 +13713,317 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tc9u2ljj+VTi6O9N2/kzttml6G7/ydZttbp+ycbZ90cl6YBGSUFGALgBZ1T+T7/4bnAOAIHVAkbbk",
-	"tLv3VWKbBIFzDs7zw7vJVK3WSnJpzeT5u8maabbilmv46WqjjdLufxU3Uy3WVig5eT6R/A97M4U/FmpW",
-	"2AUv1mzOi1s+U5pPyolwT/1rw/VuUk4kW/HJ8wk+PyknZrrgK+ZWXbE/fuBybheT55+df/60nNjd2j1q",
-	"rBZyPnn/vpz8IFbCumepJWv4Y7pixWdsU1u33nnp1herzQp+cj8K6X+MXxLS8jnX8KmfdcX1T5vVLdfx",
-	"g2tmF833JP6xnGj+r43QvJo8t3rD0w3MlF4xiys/ezo5+NFXXBslf4L1yW+u4YHebyZgfPYFBcT/ArDt",
-	"oXHNtHX4YwV8i0bbv3IY+/xL8lvXXN9x3XMg/60HHOd6obQ97Rc2+o7vXn6T+YCojkgD73Epbuw/VCU4",
-	"XLxvjWWWvxA1HHGqpOUSbgFbr2sxZQ6BZ787unj+Lvnwf2g+mzyf/O2sudRn+FdzliwZv9lsH39j1koa",
-	"3MErrW5rvur5/Bqf+P/GbSOsC3tokyMr/JJFpaablfuke8i/6Ra+nGvOV2EvVSXcm6x+pdWaawuwm7Ha",
-	"8HKyTn71bmK5Xpl9+t8uuObAveCBgsFPzBZb93vNWVUWzMADV5eFYTtTSLWdlK1bAJylQ0HlxHJjbzKf",
-	"rcWSb4Xh7uoJawr3bFEJzadW6V1Z4LaELRbMFMouHDM+/M0WSn/zR34bH1O3v/OpdVu73FSCyyn/RfAt",
-	"sPwWqJj/K4Cte6oZE/VG44PCcjzc/tnxF0xrtnM/w91J3+ijj6sFE/IHIZfUSlZvjHXni1+9VarmTO4d",
-	"Px6jeakMlziegoLOP4Ss3Dn2ADNlG0NDZeoemrlrwQ+d7oWQc67XWkj4WMV25qbmM5usGxlDOeGyWish",
-	"bQYXU34Qmi/gofflZK7VZk2us1CG/oCoSF62v01hzAZF5t4aSyEr8g81M/bGcC5b36iY5U+sAO69/4qQ",
-	"vO8Ou4MUwhQVn9ZM86oQEn7PgfEVM8f5qO1LZW/YzOIJhm1FbexUrWhqWGtl1VTV5B81X/FqR/7JgNzM",
-	"/OmOa2F3h7B9HZ5z76iNnhLwcmB47kAZwDNVcibmGw1MPWhzuJky/LhV2thi5q8GAZA7risxtYc2+It/",
-	"rHtbQZ4CISZEH0HiychTQPOxcAdKfzcjeHvu9Ss258TdVhuv/w7Y/RU+7Ag/MLRBnC1wFoKvJfo0zVGV",
-	"ZfU+Lm9xRRNQuV2oOtD7hNQ2W0CHTZfh8OErJPA21ZxbAm4N5yPk3EJtixWTuyBA5+KOw16Nwt879ndR",
-	"nDuBJ1HwCidhbbzC5H11b9H8cmNasiF38Nau/Xr+ZerwV5eElJwC1A4Ks8tL/+D7cnIbgdhLJfiUEytK",
-	"WoZ3arisjWoE+TT/w3ItWX2T7L+NM2GLLZPWFP4JU9yqjawKqwpWTDfGqhXXheZTpRPsRCnspAaXVgQ4",
-	"dXk1s8XV5aV/3xRTVtcFWHDDTyhZhvH2KnmoZ3klD7Q6YVONjlbg7oNmeLGFhvZ++Gptd0jyXsWTSvLJ",
-	"SB0yiD2VUyPdOS8Kdmu4tHtfC6+orSQ/rNXmtiaF7c4tM2XS3dJbXjCz5NVF0T7TlBGrdu6gN9EaOO0B",
-	"LiC02U6LuAhijlesuTv0fb5s0Nq51s6+qG6YHa4K+Fdudxl5b6y52UgrCPbt2SI4MQzgQztFhcnK30Gp",
-	"ipUCSwTMQ+P9K46fyj3cVooD83RicdDOcW/bxS5zUeGCiIqmTJ25rRtNKT4d5LuHGvQ2ECwTBNCY+0EY",
-	"Am3j5PDV5T5bIUUjuYW2rt/eR5DHPZIapBzoNQ6+Ld6TCLKpWq2UvMmyugN2w0zo0dq1MDdTRhlW/fo9",
-	"p+ne7fwmI2JStUBzx6dotZytKBkiZMGKWhgLWgWctLBbLu3OK6urcdJkvPLvXvGOzsHvGK4Fo00Cs2Cf",
-	"f/lslOHYoVa/QptsItoCJFtIaZ0ihUJKW4jeuPlAIy36KhuiP3BdvuGWIRekHQ7DL3DLgUHgdIQ9nl5n",
-	"uDg1RXNIaTUHpaEWqMQq6a0k0/EZpfTX6wmr2RSdWcQZZgkrGbTai7x1gYSQ5yZrdPPtU6aYL+yoTVz7",
-	"N6hdGDGXzG40vQezQZo5KDtS5DavtQ+ZfgyPVyZklh4soDwB+AEypg3IkRKoTXXjrMHhoip60vbvnJwu",
-	"qLgOkwX+KRj+qRttTy4cklL3kRuPxo7v0FRsnx8Uqttd4gIhD34Pll1OjFWa+qZXyxlG0CjFPOfjzLD7",
-	"KA6yLD6y9TswsT01xC2SxJR6iUJconMH5M1M6ZbnOIFZ7QlxDxcrppfDr84PQvIfmSa9wytViZng1XA6",
-	"CJ5pQsH9g9Bc0GrcMgN8/qK4Y/WGe/ZfK7UsarF0hDPV3GI0YSGqih+2hrxjOkLQbyAA5yBCkmBN17FV",
-	"b1Yy412ezTzH5XKzctvQfAZekHKykV6SmY1Z85YhlXoT3J847eCdeRrJunH3N7Tixnju2g8u78r17kB/",
-	"xnigZiESbpqDEckIVWS6YHI+0v7LcD/a3E0+0L+3o9g5zUkfYO/ERX5xxD4y7nYX3ukG+hx5F0oXt8xw",
-	"jJA20a2/f/b15xAyjakBh64Pfoba/jdsd0Wb+tE4IR2Me/g/eIXdS96XSu4Ew6+EKF6vazHW5zBaZcav",
-	"B8WZYp7B7W5yJmXmOi+UsWP38Z0ydpRrzyvaIz+DmQhkHNGz90GX1nObBFGRPbeUSr/HAJIUpHmCuEzC",
-	"rW3CyKvrm9taTGkpq5Wyo6Kz9JH9J8J6+e1fAUPLcdJUtki+bRjgpJzMleSkVJkJXlcjI8zZMGMeiM74",
-	"GmBt4DliBCrAB96Oez0EH5O99jQWp81bI8jd44K625H3DBfTmsMhe6zhwp/BeyXLlpeZSUhcCIlF/VCO",
-	"ESt/1cL546XrgXDQRUdIJWYtmy5WIeWNfrOVJPT0s6+ffnH+lKDWfdAkBmrjNHAfE0qaMlgXTuMrtlpY",
-	"C6EvnjrBmiMG7HSy79iKBwMtCW6X4K4thCy41qqbM/L0/OtnB6RqwxfTvLxnX3311eefPSuH6WSwQh5b",
-	"3ylKr2Ejg1y0/Dv42i3p6VZAr5YtkXiFLBw2ont95oxhGeHdziI4lJzg47LupYviPK6F/qLmq/jJrBeU",
-	"PNyWScurm46vK/dY1hSn+T/rCjc4Xh6t1zF3oYPYqtLcGH4sdp63HfKMXuljSETP/5sDhZX7YHPHKf+3",
-	"UStuF0LOkQ4WbL3mkldlsRV2AfSCaabG0VyIxAhTsFu1cXih7s4wvXHW5DYNSesZnP8jjWV1zfB8g14J",
-	"GA7agYF8yydcVqAc+I0+UQCZ5BfTWqGBqnTF9RMg6+bHGRM1/Oh3BP+fshV/csumS3BwbODfakPrHism",
-	"K3+TBhwCPjrwWTzgoIep3Bi4kAA0itBeeF0mQBOiaJDaIGYznz0ojMHcHW/aU8d/EQR+11RCVwOqK4fS",
-	"zdr+tSFPZ7TxwLyGLdOBmn+1TDefuLyyYuqFz7hoQ6Bmt5yO3kQLt5+v4gJlj6Xq9JicNu3QuM9HNhK9",
-	"XcP9WrTXCVbPbSlkWd/H1UfnYRQ1Z5VptEXH2QqzW92qWkwLePehJ4rbo0/1iAmeyK9GGfdTVdG76M0G",
-	"5XeiCnbksHgRm9KBp1FppQ9PHl3xiI6+L/7IY3gLhcIomEZrL5cL6bU7SCFV2vv+exNI/6o5nWQ4xDJZ",
-	"GXdneqL1MYWhtVyxYHdOoRUmpIeClgsPODNFc2aUvMCsI/cXFp+jQh1pMp/00pWyPnEF0IjSzWB2BZzG",
-	"b0MYp3GXxS2H6+3T6X3qAexdWHrHtTDWOGaFz6DuNYCgj5EKCzwgoZHe5NhO8mtzpRKu0LgsmtvTwxwf",
-	"kiUbCPa+abIv7psm25/e2nPa13xGHbbKeUzGKNGBQVI5gMEc3CNjCAdCMm82eKmHREkCGXhy8jTk388A",
-	"JEovKAa0lmu34f/57fzJ1+zJ7O27Z0/f/we1q+84q1FEt+HoeOfGpNqpWpLK5x3XxhsQ/efyKzZvUCf5",
-	"Tq0prySfLqkYbNdvc8sXQlZONXG03NayUkVHqWUuzdUtWTPjA4PMFpxNFwHBfv1brTbzhR2aMPKdWv+g",
-	"1LLPcz7oWODvUMUtMmRIvyWITFYZ3x+4nyDxMzBO3UOnI01/s1a0QmFrQ2ubVtHP6w1188BxqXQxU3XF",
-	"Y5rD1aXxqmjANxjjBx2XVk1wZ2WkLX+ENB6AZJKhUsBoznFCiWNjIUN0rbQt3Uk2UvzxHH7FCq//Zmt8",
-	"iFxvAwTKK0eiM6W9pE6U8ygYHbIdb98VnpHsu2dgpVGaGWSY0jfI7c0s1FbCMX3qsTPxjfvZVwosZSaH",
-	"ucnRaC/tMZ5eC/hIRi+yLcN6hhFn2ASY0ltmpwsfMcetvD1EMwG1YXkPA5o8jP0evQaU04eibDwdbAXQ",
-	"ZBK3EmiIoCJVwqCPoIjlU842A12JtEl82IZIGEI3v6MZYbrYSG4p/oUiQU9i0S/au0zIaW2vsnRcTc2K",
-	"Jd/BRXBq5fV3l08+//KZ0xWjSDuEGp/RGD7fBKsy2pLHz5vAakbEIMJB2lWd48LesEZuX68xZ3x0aIRK",
-	"igJGVjaG0XPHfFKplUbvz0m/2h8v8dnP/CHDjwec+50s6h0In4sk9bcdBnGk7nQpJneZ7RHl3un2Pj/P",
-	"y9ZklS/Imt/GXdUL8T1+5Mi1ndaYrbLaa5pwXvbl3R3Y8vs92smGA0gys3ZtXmm+Zjr6fqk6AlP4m1Qo",
-	"maq5TTVDcXUJfiCnVJSFUZ4T+Ex5ZBBrrdTM7Pu/pyPSD14mnurLjP8jpAAPNFbqnrirVDZbBsVrZ43K",
-	"tvXqrM9asQoCQ6YQclQuu7F8PXzr0O3i2vL1wRAIgLjJlMVThc9lCeOeDKg2ihDaaLVvF6pYsV0x57Zo",
-	"oigAyVunHTxHBw7ku5co/hqWUBhhOTCxO2GEVX490GalCjoNxTM+//LLwzytiwxa5cJOG9GFIuC2D/hU",
-	"DEt04OKEpio2hl8UM6jTU7qoNJtZp8E6Ha7ms+C7OMQFG7syffLrw1LI+yHgxHly2EhKzb0THZ/l4Sgu",
-	"n2/kKB0zU5sFcMoqiB7mWCooCyZTN2Cr4u2Q8jQTUpjFSL0471gdH2zLko8TPChQ8ThQp+bV/hWrsvmO",
-	"I206SSbTopWsikpBPRv5rdiL58jRuHVbaPUa3V0hB+TPDC3uoo1Cx2X6/MGWRJG/zGWBW3Z2mjP+NL8T",
-	"fOsuOfP+S1bERkHBWvHvBuMUfUFhnfhf/DVALz6BizeBVPxDpaL1w+kAotWC1SZ7p9aaP5nVYoTL440m",
-	"01fLyVZUXBo6N8ZgTyNP9tGq8OVmteasQjthzq2BCstWtgcrJN/6y3zfpIHQJ6rNHBuTL1zJpjjLs8LA",
-	"liIsI7X5ewTsLOGCfQz3GLUqkXmfrlDlZYel0QoerVlW4N0XEkMJjogDMxMSXfhDSW2AbtiIq/2UXKe6",
-	"3kCaASH08WoWC+ZsU5/141MS9m3c27GlX+nOe5pMZMTg/YObmWq54GFpxaDgEqIZcF8E9eva95KyWckY",
-	"xbuO0SYs6FhBikrUKjMif0V7T2etKuBkOdBek8ZPtxoek6pjFw6C049cVqexRp4Xas1lAhAIXGCSYzyS",
-	"VJBEtzG82PGRrR3uJe+7Hmpmg2O96+kbFsCL8m8UKR3QCZpsP3fvvQMzpCMRiy0404bq+WIsmzt9wHJj",
-	"0aJmxVStdyVINPwE27LdhUME2EeN/Z1xqfXpJNqOdeh2faapOuE27zsIcWPxf2Yr7HSB/0d6w//XSi1b",
-	"eocHCsfee3ajZXjJ/d+v7wD6ltyWt433eBW4LhMOel/21GNPp+lfBLVCfKBg7RDgzHK9ZboyQ4g2p340",
-	"akZDUYlSgmyq7Br4UQCltj4uk4i5RDGJuguoJq370+cm6Erc/bwnRTEsVmyVrsrCbKYLZ51Jvi0hbwgv",
-	"hbtbSEcUeTpul09px3XcClO1csA7XPajAD6w7KEzJq3luieKfgtHBkwWPkgQddckRqPVyhn0RlT7nsIk",
-	"bLRvBcca2fbHg6OcCIwIC7GR/Q4v+FsIFX1avJTFumZCFgtr1yUSMYRo3ZNMmi3XXmIijwohB+ZTwUjz",
-	"lzOSuwfvCSvwCfg/fMIUyt2bNz9cXwTHosCmKpBzl7Uxs4a25GK+uFUbTUYtbnmtQJKrWOpghG/e4uOr",
-	"DkgxfxchRjJgAF5ew20irSIFdMdkgShzgMBBqvXWSBOKasqE46kPUfMxjIuW5v84Bsb/cbdkovEO9we2",
-	"T+2OesujZzE6waLB7e5dSMB2CgqUT8h61/FBHvQshr3SKL0TNmMxhtSdTvDI31iQrMWZ4fbJZv232OjA",
-	"M9zGeDGZ9Bv+x1pobk5YJIzZOsl3SABA6ntvO6LpgmQsr779sXScd4YhtP7g+cN70sAmqBP8U220ZPW3",
-	"0uodafbT2UCgrmT6JI7BSRX70bTB88/rn38qmkp/X6NFig5mFiNN5sFpsYP7oTTlAQiWMkAubY7iz+q3",
-	"3IOMYzD1Fl5Px9T9Z36BhJ1phhXcarXke9GCPNi5tJpsXej/gGrLTAzMBXVKCpHDw8wiMBpIEXOL7+LS",
-	"ho4u5LoENoYnoewqqn4Qk3jwo+573nRc8CJ0dChgi478V9webkQSUhUD9PzBKax9z3f3k8A5+9pn+/rE",
-	"59+RKPbaZY9LrPDfIvfvC5e6pQM9CtxaGSNuax4z5YY7RLDRYn5pqWxn+dE+l4VaZ1q3zlhMVHSg9eqJ",
-	"44sbs2F1vfOZ1hfFeTBeeTXvL2Pc66fSjqtBQ1CTSUm0wtb0Imuu1v5l8l1azuJ6HgIA60mEeA71x+jL",
-	"ASR0/44cPzBJlQj1dwSMXRoOJfeH1oTjilEzvfri8hiVEbZYqDo1+B7WhftenZ+Op9l4MgoBnND1YUBj",
-	"PRKtfGazpUlY+jkscf41nw0Jut7Dh+kZzipUaR7Ic/Tlqu3wFXn00NNp79x7ZaIixswmZacVHDa18hMk",
-	"SB9gvnp4WD8Q32/IlwLb/HGM5bKnHJoOwyyUoXIbHVv1Q23S5vYloOL3TdoHk/Qu+HdvAHSH+tXTUsas",
-	"FZapG1Hx4s0P15CP6w1YYZOI88LatdvFdE07YYWPQBD67si872xSbTxOSMwO6djCd/tO4RHBTuHxx8ZU",
-	"7iiVYxt5s4PDNIgepzrTGzatvTzoj04yRsblbEQD/oZUumLjS15IvuXGtvyGW9bxAIDTcrT2k2sS6HTm",
-	"wadfsYrnujMflmfjklxuGMlyYyp9tXHg+mN4i2ZY1HdovndRYy5vyRu4DkBFroYDki5TDuxveB14XDmp",
-	"pCEvO7x605NQ7LgIuLnyhYlNyGcouuMbJN06hSRaXTEkUmy5tEk/12NkEFAkornk25v8+ALDo6na2z0a",
-	"ne+i8bztsPlsLDeCSAHJPKwmfR4BLi3nvyyAzxRThyOrmui0Ewmc3ztQ9sbtIeMdoDX1oGJB82EkyYS+",
-	"gugPfK4F6KbwMTCC5FYlPDjpHd9ifQ1WOrQVYNkjOb4JCYYPT3q8B0PKtLBs0qJUMVVao4PosMHUylHK",
-	"6j7+5MdwIwXxezoPkv/CGw+oUfPE9vsknT/9+5dfPTs8lisLORt7hO85F27mRPQhie/Xylis8xH2Xq16",
-	"D5mPzNwsqfh1MOkKVqy1uHN0hZdxVBd59+EbRQYbQsNtdG7MnMjAY5PfWJGe/zXX0P5EyeIW3F1qasFH",
-	"tB888R1kxzn37zE/as3lUGAi0wef3a2qdiFLZ8WmCyfkV2wXuo4TocVcf1vDVtxhlJSSPpzppXQzYAuq",
-	"ANOd1ejsG1Gh0F+UhyU9HSGUqU9dq0wcv6lyC16Hsog60aCMFd8DV1Q1RkS3WGav1tA1ebPmTgbAI8ES",
-	"3kj/jrGaoYjxT0wZqRyRUzcw2C8hvcEM7Rm8wmgRUFRzUZuMDZRznoekV61NBH0s6Tjc3LO3E7JzTrpm",
-	"c3X8dHIJ2LyQF5MhvFkuiePc3xSpmv4UZmmaGusP0S1gYEsAgEUOpq9qJqkWQI2yS8DRJwEdTXcOsonA",
-	"VpJea6Jva1gz8cTnltPXyXx2jOEjk+FO2253fXTWrl1woYury+iaGbSj1/hJUp9jSy57twLjS6GuP/QV",
-	"tCqxAAfr5+5lukVv9y62aCABWNitx1uOsj5ALgY04Awd84mkCrqy80BSBZ1woGS9C8XXwhT+xqUZEE/z",
-	"/CVT/QqJfRfR+WYXfFWwusa8XCXbAcp4vlHziDunHVza1gyT9kzlIFSDPZVJcsWoJDe2SW2FjLIt2xVs",
-	"zoQ8kM5KYAP0DGEaj8PBHBirxdRGm53s7gkGpls6oO5500vK8ro2xa1WWwP+MmdzrXhM1CpYHfoipTMR",
-	"i49fv7gqnn319VefXBTnBUgjh9dJMtH8i2dfphPNz8mkUPLWZZqfUQqpNHwum45NTi7inLGMmWFIOLVk",
-	"amzm0GHbB2UXxufgCxQ/+Ylv3yjPIbul9lPNM87l8EYvP4SH9lt/IIPzq1Nb+jlkqHfcx8cqYMz4lR9Q",
-	"0IHekEHOthf+2SOUXhzF/XqP8OGYaoNWRj5B+F0bApDcratTd/i/mZCsFv+//4HH9PfYzrSnxK4/kf1B",
-	"FVC9Gex+sF/Hm2R99f5hF9J+Sjp489K89OBmCtoKjglsl7v15ZO36LLH7UbMcPSJcsMIJ9ueGA23zJzH",
-	"j6DVXVLkA2G1g4Dz0cZgE/pTZI9/DFstOtNPZKjB+vfU/eRuy7zpDHG8XFcN94nCKUnzRWIrhS5PreDU",
-	"lvuqJasFr0A+hTomKBWlPU3D82g7xTx924736aPuONfDSVh92bLNzc60Eho99jzWGKuhtcHGfz5/aw61",
-	"fePrSbOH5ErQ0vcVM2a90MwkbXVHUFqTWNLut3KeCdMNebJzoiTpPuMUfoUl3VQiwUhxu+SUZuYsJdCr",
-	"E6+egaTu0KGCzejZb1lPsvYph71WrnsGdHV7s1mTBbMReRCj9FH6g3fAG3YafSERSvFLHg55UA8klZWQ",
-	"6W8/6xLPsaE9HKjvs0c7Ruqap8f7J6/hAvfj/UQfJprfjgFWjnrIzceBnXtgzDvae6orcxk5tG+7iesn",
-	"zu1mukQS2JcKa5F8bdrA9i3en5yky+SAIORrtaESY2ZaSdtfq990o4MJKGeki9Utc5PNCMpWbNVJ4tW+",
-	"lOF1fZPpQre/QaxpvuW12hZnn7p3n8C7Z2y64k+mC6c8yDknt9986caP/yMYXK0wZR3TL9BHDAl2HF26",
-	"y0yxWLJ4BkB7SWsxU8P7ZRBLLTC3wLP/EepMJG3kxhA2tRb75TQ4q2YwB8JPfOveulevGXSfZ4JKsVct",
-	"kTkRso8zpughPIRsY/+NHvDh2fZg2DttMT868XCe0HMcoAiKL15MzVbcUhk5XZWzZ87iaw6F3P0Dwobj",
-	"3S/3DQy0yM2wm2m1yidgQa9TTPxhVcHCNP3ByVizjbYL3tcifaViL02GJa7SO+XrKtPj3Iq6f8cYEw1b",
-	"DrnEQ3bcjf044IRPpjO2wrkOYvEYtmWbLE5nY+7Ty74SHdxF+9gEXnzRKXFEBj3PlOHkyqv9cltGrecQ",
-	"DJZntodyvyrQV+HeyZlO5ECnIwaONehLnN4uxHSRa2ZXpvXq2IiKDWidvEV/Ni5NYxBDYftaxj1Ho/vE",
-	"+Fw0Y3hzmFCUj1I7Ub00trFt+mvnmqgNbeHe7tieOs96x5W/9hpwIAFox6AxS0AzXyVYrYQksX3NZjwB",
-	"/iibeR4KTvu8HCtnA2GXrSXfIYe7wMkMW+EsvtD0wF0XYQoup3q3tr6JQJJ0TBuEe+BwB7qmp6/SSU1V",
-	"7KMc029wC2SvAjo0HYUCLrUCQdA5CZMFZ7oWXLezplo5oTBMumf93qqa3MSQJqkHbFAISnkBccAdickl",
-	"uGyzvZ5Ab3Y23FzzljaTbJvZG1VVGU0s7Y9F/FWHmM7+3xLGl3l7wBTc7J/6dpWfaMeMvdG+THSYHkKP",
-	"Gkyzc0ORSO8Am2R3QTZkNl8rVvEqo6ZAm6iNlELOQ0IKKFlWqSV2Nm71AYOo7dAIkcjUw7i/FKHf+d43",
-	"RhTgR7GXObnmjBJ8KNP3jgZj4aeL/XYpWDiVqbiq6L6ce2v3NEXPl9WAS3uUo9BqtbmtOV0EFnPnmbXu",
-	"iE7MgWoau152j16JKnd2/6WbbIZWaKlPnmyr9OEqkGZ4Uu9UR69KIbY94aW8oNUSyTOYhkmVgZU1O07Y",
-	"QdNWKVQgNbetw5ESamzw4Gkkz1mvfKciIvMt/oFyB5MxRAABwTaabkuWGztQSoQN5Pf+TfQLkFs3uYEB",
-	"CyaruhnSMUgLbEOrr/M31RvKGWGfnZ+fj2lWCLPzqFy2lN0e42Ox4pD4WMrgBi12lTKe4NGhcnmjXD8M",
-	"9bzXMb0M4aIktyASQp6GjmGV5ifFH8kcveb2v9f3c3vTyWWgI89UXautKf4WbqySyNjDGMVDyWZ0WT5G",
-	"WxplGwkSO6PJelcWYLQVK+gKCcbfChjmIcd8E9S5R7DMp88la9BwbqbqxVSMwLCrDYQNOVv6zna0+dOe",
-	"X5ZpKUILpWqTG0+sbOYvsB3iL91Y4ZBDJHAQ84WlE702WvPWEMlEk+gdMQlkcBMGl4xrY55LaAaFwmmK",
-	"IaPx+qeXpM7LRn86rWseE5a5Y9LSrlTaOKdG8oU1WkBLT1FGPGSwJ1+eOEr2oMvo1adDl1HMJa9eStKX",
-	"PbqH1jrGwh8Uc44pf/mZ+vBIM6QdxkO1JlgaDtVEh0s0Qkd2H5A+0NLrWpBdvDpG6zCBJixPe4MRki0U",
-	"wlMFp1EqF1snC5oGBE77OkJ7mWisOgrizm4CUjdQ3KRGzMOjS9f7hxO7o5nx5Zc3MEiyxxETHf/Z3im9",
-	"Cp/dcmmju2gUkPs6SDYdI0M8eFicrQnz0krlY/WM0Hy2MZy2BCCl2NkCZuE7VBvrrFE1g0sLJTid/s+E",
-	"9TzWxd5VZTFCmvSdiATYpDQmBNSQYOsONifdtwprNEjhLuUYxyV0QSVGlydB8UyPc4m8Dbt8o51XTJWU",
-	"fJpzp0SCG05CIdvhENfqnfVIt0LIR7yxA4h7qx9s5sEGRIMBspCIVfneEPvN8p3Uce88L6TaQlzWd7SN",
-	"fBPbVBW3HN0vEnqF3CMoGHZW9tkuHVlCWusPKC72oQLK3wR0OVWbugpHpUvyMpH5npLjXG+RJd/lM0/g",
-	"j/ScFuyjZ6xmcs518THdIji52J+kUy0PDbO8R3a74ZSwSjlLMBqzbuF79MrKNvLZK0TEZAjkneguiqBP",
-	"AR3Iwx8oR59HcQKIk3YbuI4t4KlMCGooMdMwoCY2/egWtEF+QUxiIMIdtTK5CIvn79k/a87Gdv6HFOBc",
-	"bGR8gcjgVqk40TzTUmWq1pnByFAx632cpa9aK7x6nx2U34w07tyrlH+b4BbPRPRgjRva9Y/qn+Flk4xG",
-	"r9ItOPExmEkDbXpCExIVDa3Bpq+o0vG1AOPU6E2op/lizBFvSC8dseqxGKk2HaDcAln+buVyjSLn7Ena",
-	"6KuialjvCD6Yvt98ZsQCvb6YbNLCyMwCynkROQoe+xC8zcOTu1roo9qg1mK9zsxt97lWPvXKJ1yBCkgn",
-	"UDZMcUzuCLWrhu88dCUjfILSoMbQQYyMnQri3wyfS1PA9i9fAHke+0cRubilUwvd+3nSaN8l1BFDEfF+",
-	"mfPnX47po9+sNLAcmcptaYr1j9E0NN+tbW/k8wDPjxmgCIYuoWEiBa3iwSnJSehLeqpOu08NM8Wrb38s",
-	"Pn71/dX13/7+yaDwJbkNVbHdw0qo0uSVPrz8wnUlptYHIcBdJ40PbGT8T4Coqmip+FxCiRtEdSu2G+r9",
-	"+YZh+IP0G274TX8KDs/YSC2HQ+xdxdbrWvBqcqAXwpAwfwMtIW82ZGMBAkZCFtg2juq16esEydr4pvcF",
-	"KmvQYMLwelaoWVGjWgnNs5UJjTnS7nzH6YvCZM6tSJ3VJ7NV47qSQMtpSgLqimsKOPAHU0DVbh4sPpek",
-	"NawzejjiENWHlaw24nKYHIppJfvwbM++w4GGkDc3BpRZLaDDgmLLFiCV2zSbJP63dRPD1gNJNBwj3oYG",
-	"YSll04yO7KRwn7DNYDMO+jMeYahKb6Qo2oNDQkUbM8pkpWykECgLgaBgK4XDHowJASaOUbrnu1jcu3IP",
-	"3r+fIhW6pyS9S54d6kFDhDE/OzjGYRR+6ZBmQFCV6zOSdC8lx7FjmoSfIrSAREXfDqrwRekKE5zjuCfD",
-	"iUFulur3KB1/FHVI8/Q93wbew/Fzw8dM1CZKw/32hleGxxcjl1prdYfsKnTGaPhWmBbpfQVcZkoXOFWV",
-	"cXVZeq0b3LBO+yxjEYOTTo0z43j16r7IA9+naYtuAEpmANHalPfpbtluFMvUfMWrXcajwOV9ylTLQvMp",
-	"DGpUugVab0kcJIOmp/vV5aUjBnzPu45xcQLnmXuN2PBZRD4Hw3ub/eGzGDkK+80OMud1PaDBPX7EP07t",
-	"1BsMZOITs098pmqToOpzVqk707Y9jpi435M5FQeUZB2m9B97coRzGVRN3u4eNJopHuGjJKgd536YGZj3",
-	"34X2PoOoCnaS69gzkLIayzt8vY/K3AePcR8Qhqe8DxE0xFjZXm6KwnWWKa9L3bK5rDYAY3siNpYdZ2oH",
-	"e0t7Z+2pJa1WdznO3OGkFSQbhESL2uzVAOKQvnJi9QaIwT2KY0EXmCHveTE3hxmu57SJZ9mD0jPdeFin",
-	"GpCo+5XdjevflOmPdq+w01yrzTrb7E/o0GIrbSrkm2/NVWHVnEMxbTnyPrgz57OQe6Z4Pqyt2V9riLqx",
-	"CpzS5SOMKm/iac1X4yBycvj4kq8tHXOjddBmiAqzxYLd8b0RDKwODaiGul0Pd11DjEc6D7trwnlDpnrn",
-	"bu0xYgJw+08XEXDL/2/pOzu4CdmIVmEJI+rt+TzWcTk0MOmf298aFsNutLC7a/eN0NwTU3FhdxCIV0sR",
-	"Z4TFFqY3eym7bC2+96GnoJXC1kHGcqbTBACQnO/fgxU9I2jgjZcFYso/gso9q9nUflq8EStuQAUQsvjv",
-	"N1fY1/WLL774+pOywMYn8Fdf8FJUarpZOSjig18//fKrT0rs4QjPQa7Xms2BpuBfLCMu8Fp8WnwLkz1h",
-	"DuIttAf2nmcj5tLtQXIO4wU8NIqPEVyfYN4DAAIlW82hUYaqMeUZq8LAusRMwds6Zkv7gxcfO+6vJavP",
-	"/G/O2HTKjfl0rj75NI5bfD55iRiZlBPH/Xzv9E8/+/Q8xFTZWkyeT76AX2FbIsD0WRp08PO3sJ5dKPmy",
-	"mjyHwWv/aPyhsY+JmTz/jSbW5pGz/9pwGEjj6ehf8GMkoztvXZVIJGy4nutfJDg1/aUYC2w+dOhuj5jo",
-	"jzEB8KPsf7ot5Jvvj5iUmDkTWu7NirE/QJOH4JOB8ccn8O9b8qwH8HiFEmLAkz+IlTNB3jr+Y9ZK+izj",
-	"z8/P0ekirU+hgwgVtms6+93rJ8Og46kRxCLwj/0+d5jxEAFCrxc3eBYL8iC2sVoxvZs8nwSqjzVbQhcz",
-	"NuUGxI4HqmXu7vzmPSdm8tatcTZl/RfqimFn9xNB6OoSrEkCONgI0xwBOm9wpc48tARUluuVKQs2hQxt",
-	"9FLhOCiTwM1LzQRwZ+8cgb8/A+9BbAznTfs2KC/dI2/UG/el0bzpeqG0xWrStygtubH/UOiwOwoaLuMJ",
-	"3rcFstUb/v6k+CcvBrpjHo56OBem4IauqnqFCMbyRZj9H/Ae2/BkMN6pxMnfmU7+/j0FUXcCeYX3W8h2",
-	"s3iIL0i1vSgknzMr7rzM9rNpKIYcM7JvVuyPrqxp+sunDeaf+F/se9neHfqEkKf5hK/eHy5WoOM0azmM",
-	"8lLUp+c4DcpH0p1eH2a8bIuP3dUAzUkq/O3HYDZ8koF5DMI2+933cY2Wn44qkoP6H5/4f73B8SQYHpgP",
-	"X06exP95p8yTTADlryZwk5t3cqGb3vJixdHEg4SbWXHHalFh8D0jdpOXz95hpv37LFP5T57ylH2W0g3B",
-	"RJ2sgBZVoYvc392PkClZibnAxvA4ugOyjAO1hQHXbSmQ0t+aWafrT55P/ue38ydfsyezt+/+Xj57+v4/",
-	"iLD4I+Hb95LIaBLTdjHkA1H/s2yr1X70nsGIb4kjQUDh2BicY7IQJrTxpulB84pLK/y4obxoSZ47JVzj",
-	"Z/rUM6xuO46Chv1sg8nSnDJENENv5Ixobl7wShmyyZqje6QNyNd8pe54c8YHK2QtLDwlgqJKz5W1XB4B",
-	"WC8UloWwBEo0YMrJekOpolV1xKMfXxdtNvcLqzd8mEZKAB38sQ+H9/ecr9vQTknyotW3F0rFm+FENK02",
-	"6ZE5Xv9t44s90f32X8jca7/Dh8Pu19BYOU6tT5qK1L6SMWk95wHmv5+C68yddddjX7k/J3BrkSW99fCI",
-	"4AEeLwQmfp0Y7KFugoD+NjQdCIUxRzCBIL/WUTCC3LvwNJOGxQLfHsB7x38e9K/wgb8+8H3KFv75OLQP",
-	"VIt16AD9LdSy4keycL/jmHfhfpgNcXq+OI3T04RmOqO9nk3ftaFuz5CYQzo9nw4119rz3UDxclpZkiR7",
-	"NJcruZDtuk4bQ81nw3WS42K9Td4qHWkQhizg8KHw8xNf4/PXt/FePJJTNdyqsgAYxjxvWoEPF/VsFcbQ",
-	"kuVDb6A0BWejQkwHcuSbCYeyuGXTZQm9vuWuSCNuhTCfFr+GmaOGGjrqiD2MHMU1MxNSSyeVrYK6eujQ",
-	"YRd89WnsENxh7WFq4Gn0vXQS6CBd77OjfhrG22akwbpmx1DZf1V6iYNeFmrblBBA3SK46UqQyS1kx7Ab",
-	"cqeLIJnS+eeeENtjWDvk+E5UvX6FF3EkcEd0EJ4BUfV6BUaNGX0MFpFD66wpwjiCIyBMx4xOAH4nKo4l",
-	"ljSvWHBW47yYHFa+wydOCCL/BYqB1uKOt+Ltk+e/vW2rNpDkhNMitJpyY6CSC15sDu3jwOHQIcMzo8BX",
-	"1XfopT0Fj3FLfyAeg2onzlOmyXHhZy0/1IuC/RixkUFn9nMZ+DxOQgn2l7fLTE4VBZydvXP/DHCoePwd",
-	"5iOLBtE0JzmQGDPM6QKTGh4O1h/Q2QJQnaumLVyYsV10gkZtAEIiZZ/u/p1PtRynuP+pFDI4wuuNPLlG",
-	"di0sxx5xELbdsp3TZgDGaaUlYIhLW/oxAXuaW1dglhme9A8+FzIg6CRsCSD3YfhSwFrWDSG8onlUBQj5",
-	"D1uiTQxjyiIK4Wuoto5TduD1s3eY7dir7dzvtkF16U+YS/koN4nCCaiOTB8BG9/hSgH+Aq6UU1zSCzUK",
-	"5Gfu9EJi91v6Ll35J/6NgVZaQrhpWwZhOqXLAiccYDl08GBA1m6c0NUyFMI0mjR5uQ9z7d/1iaaXrSdp",
-	"wd5xTDR5xmN8KX8lYZcC5eQCr4UBLJ7zvoMHyzZv2rfSdE8j5NJPfCBZ105Gztj63s99dGnnMYISz1+Q",
-	"j0zLeaNkbDsWRN995GDrd4PkYQf9f1KmPAR9opNvfgTDvsVmo3UPxV1lU4itN/5qhtl84zF0Fgdn9eih",
-	"/ztQBe7OYyTfMK0FT26ZM8nuJQIbLGAtTx4Nr+Hv/8bDvtPhlk2XDRrSGv0+NPyuNlpiwXtWB/mnf+b+",
-	"ka2/knLhT3tyveLXhYLJTA5lWU2i7b7zyDq74xqllq+6ITH3i3tol8Vd91QLZhZOxPEqzMOLM0Y2Broc",
-	"+4yL3+OKlPKJlaX3LF14BLT+koIuZ3VP/SACcQyX4K+sXmKOM3Y79fDzqgWfLn31YWwgEaeSNo05aXJY",
-	"Cj+eKXtzvxeYg3oyqLoP5LLTWF3HTvrHyU+DA0Nned82JEbXnO2ljBG3SbFU1vUfc4H6QPdjeOj/Btfz",
-	"xz051wtgDaWYPhvJmfV2wXeFsUxW2VS6XNTix2jyniQ4iqu/4X88fnDUH4xACcy1PQZCMGLhAX0B+rXl",
-	"f8CdYtiZT7bH0Cld/PP655/y2XXhx7NKM+w4T16zb9xfG9QdEFDhzuM0FINuaF1s5FTdcc2rmGGC474Z",
-	"Nho5UXlf7LCDnfPAhwe8jtm0p5GScTxmmEJBbkjk3TVPz79+9rj53B4jgJ2cpYeIPWbWcdN+0CwgQWuh",
-	"6grSPpa8AhMDsisCrHXT0mufAgZQ5tAE5Sx5Dk/R3SMeVhsV2py0fRDCmbairouN4RVIN6luVbUrNJd8",
-	"a5xiYBdZut74nt352pZBMTssWno4br+VVYrWGLRzjAsCdheNW9Wdm0GT2P0k/ZYIyDlRjoCnR7hTuesU",
-	"XLbH8ZnEPp5BskLbDoaq4LCLcbbWfFaL+aKnnPLKKa9/crg3vcP6En1hQu8xuBm4Q2J4/+qy2LrLbPWu",
-	"DNNjhJerS14NR8ZdbHZFIgLaLP3JEdE0repDBFTAHcvkYqG940cxqgbJXB2BnMEBsqVeE+FnfOTfQZmm",
-	"/e/J7QeEedZfMsBcAEfuz74DzynMBVj7AwVZfA/m0/kaAXowcRY7qaaNo0tnLHCmJccpLkIWmi840yZX",
-	"HdVctEGRkoC1P6m/Nwv82Hj2SAIeQT8+GtIP+bQe9iAWekth/zQOeOhY25rBma04EfJI5kyreVi4Jr6P",
-	"W9mpUr3wNWtuDziAayCq/MgFmsO9YUv+Paz2ULwcnzl+30wCeeQuF3F+RYYGlnx3tFhMd/gF0QWoSxpg",
-	"4oZ2TlDUOIPZdAoLBmCMKNcrEVto0YSy5mpd81615RU+ckJQv4JKh5y25yh+56zaY9iYYa3Y/M232Uog",
-	"hC2w+h2Ir+KU4BPQPC7+wdIu7oTNhjtYdRxb/7KqDPTmAFw42TMXd3gRhN4bib+HmYZyz95hmcwA10zE",
-	"2Tguh6+NKBzX8LWjeUQClD4yBZ6/DK3gfAKtWuJgWop+mZ0uKEucyfnR4HGqCxBmiz0u2/dQIWj/eOW9",
-	"/wm0npA/ThrVynvLQRxE5u0MUcuWLQkBSRQDb8aZaK50VgeAa3+aK/JYvAmOeRL8OOuxzZQcTqYLpQwv",
-	"WNGM1I+zHym0YF/YHkX5tW8c+wHqh3Bv94bcgJqj0HJyyiQ46cuYBKuxU6U1RcUsu2UmX48EDUV6IHiN",
-	"DUdOBkC3/nVfFwbY4DFyPcR0AZogl1O9W1uTxK59uoUjyOD+X6i6ypGd29IZxAP8nIpMnpTkW3c8NARO",
-	"wdXd6q/9Ph6ZqT8W3r712AKmoEE/D+kGNZ/ZppOGd0ct+e7CTxmbQvZVsZFW1OlwEJjBnUNtM2Uhq71f",
-	"x4msx2lpl7RYw8hqewy6MDgRu9VqzR5os+bn7h61yZpvnxZK6ltd1f769fSI1dMXb/l250C3gZIRv2h6",
-	"Ct3GfzaHxpNqEkfN8vAQbR8Zl4DXTh+YwO/0Ny4zcSjAEZx3PsU8OoJgTq4Ep/ZM1Ny0kpq2WqVVzffB",
-	"zRmTZnuIq1z6Zx6CpXJ/KqaxEGa5QG4JQXzocu0DM2C0Y/hfYlt/iin4SlUybkJNeyUC7p3JR539gEMi",
-	"4iGzC5bdw9/PHzc/41pYHvCVIdiA8mNpLpBz4Rf1KATkgvYyXUTYBa1mN5Q2kynVWdp0arSQ86s4KflB",
-	"JDpcKlBUUIMoICXUl2XTVfXz8w/YeKEFr0dIY2Y2ZKq2amhuud1yn+OicUumTJWl/l4uHUKBiWN9rTlT",
-	"zvgCx5M9iE4o7PsK+kE185i31Tsq8bRdOfcAkm3EUR+DDi6xmwGmwwEoP+rIK8gmxDi/owcfC9F8xfQS",
-	"6jBRGspWVL6XKBwPeuJDIdlqY2VssIFOZYb7T5w0sHBplqa5XC1b210898vr6++AOTs4Ante8h1yZMN2",
-	"Zl/fE/Tte6CmlolJ6Y1p4eI0/UW+5zv40mMbpI9CAtgFM3QrwanqgSDMQm0hBhyHp7nnQLGBVoOtDJuB",
-	"12vFLA/TMHvy5P1Dp5XLveYrUDY0WITu8XAJmmpNMlVSHk6W/Mtl8CMiTi7x33ihAZUYrcnmjtWgM7vR",
-	"A1qOLpxgM1eqcjgaSoeQ693vFBH25JphLwViOnqcNmi2wiJfHuc4EfJmpvSU/68iTIecRyFKREJW/QiN",
-	"lkossfKZxz1EGKda5eKQ12Iuf97YyZAoohFziYnsk3Ky4CxkF15z++QKB2a1INrVFd8fKfyI/gw4GsSm",
-	"NL9TIWUBQo9lIiwWOJmViETmvT0hQeGE9OQg+TJTvqcgiR6BfZScnl+7S47ILHBbfXmqtAJc/AOlFfQh",
-	"IQXVo1J6JmwVchaLZAAd7X6HP5818T+Ir2xsNuLePHiiwHn8wJjgOcF9jhfr9m4Yp1V+ZApnSSThUifq",
-	"YUaO/ytEC0N2Qx7s9slmnQ9lXXP73+tT3SG39p/xCnFbbNZou/3JbtMVhMnNfpy8YO2Yehm3bzJsE7C/",
-	"0Xd8d0C988/8pTv04SFOH+JBWOU7CnhY9ggty7QH+aluHSz+oa4dnoy6dDi/+BhIcCuBxIGPdabeKZ82",
-	"H0LKgsZPcjsOdhCO6BppAcFrL795DMrPBtf8X48TXEN4w7Qf32EPvCGDAHwwGhEBfe9YRIR3+Y6a+eEz",
-	"QXBTF8XtrvAwAfJRkvsysmwdsezYjvl20OePHJVoA+5xJj+EsISQ8SqCzQNwgrL2JvVmGIW05kJYVbFe",
-	"3/MbeOCUOe3wgUybRPB/Gd9R4TgdK1tL5gxnn8DaJ9DfhBzXE0JmyWXf3CzcJSguCsY0c+FU1anm1hyH",
-	"GXn1GD904ciNVSshC8O5KWIS/EdmjEH5I1tyONqJJDOs/YEE8098i0c7fbMLwAlMJJ1iCoCS3PB6hhXp",
-	"SAVg9MMsKRhnotrN5Fs6LKI4Cul82vqdatD3wVv9k6nubodHS3X37S9U/i6sGI5rZLLnMjgQb9ndAR/w",
-	"r/DEv4tx4S45YJw+9O8g7pt+O+557L6obv0T8Tm39Adic3CqP2n/07r2DBDTBB/QBhXu66CiXo/lP2kJ",
-	"aR+2tvC3o9gtbqkmzU/stRz26onlB5uCtwE/qKvpXxMDj9PFtCzmWm3WWEqN//d+LavWpoiDPGA4FWxj",
-	"FHqWnPd4Pr/nfP3XRA5kuR9j7geKGLwf2F3LqvWaVz6ZSIy8DsPay/7fvhBhhg3AHLrKKulzZH2ySRgZ",
-	"alUf9Ns+5HeTGFD97a1TkkAXhB/elpNY+fDbu8lG15PnkzO2Fmd3nwEo/SfepQ3cxBSj9iE9F5XF5Dex",
-	"MDr5XXuPyR/itNXmG94JkPwqmLnv377/fwEAAP//",
+	"7L1rcxu3kjf+Vaa4W5WT+o8jOYl9EuvN6jj2OpubH8ubVD15vCqIA5I4GgI8A1AM1+Xv/i90NzCYGWAu",
+	"FCk7Z/eVLXI4ABqNRl9+3f1+NlfrjZJcGj179n62YRVbc8Mr+Ov5ttKqsv8ruJ5XYmOEkrNnM8n/MNdz",
+	"+DJTi8yseLZhS57d8IWq+CyfCfvUP7a82s/ymWRrPns2w+dn+UzPV3zN7FvX7I8fuVya1ezZ4/Mvv85n",
+	"Zr+xj2pTCbmcffiQz34Ua2Hss7FXlvBl+MaCL9i2NPZ957l9v1hv1/CX/VNI+tOPJKThS17BUL8s/r1S",
+	"2013uUqW+4zdqK3JVkobTWvWPFvaH+jEguHLxuyE4WvdWvjTrzrLhol/j88+Ofdfs6pie5rpLzvJq96Z",
+	"7lbMZELbiYoqNUUFrznNFN+y5QhS7oRZZUrymqaGLVPTNWx5mslWBa9+3q5vkKYw9IaZVT2yxC/zWcX/",
+	"sRUVL2bPTLXl4WQWqlozgzz19OvZILu95pVW8md4f3TMDTzQO2b/uj/ks/8DBOxsw4ZVxlKcZTBWnNr/",
+	"SJ3VL59Ex7ri1R2vehZEY91jOVcrVZnTjrCt7vj+++8SA4jiiDzwAV/FtfmbKgQHTn6hDTP8pShhiXMl",
+	"DZcg/9hmU4o5sxt49nfLF8/eBwP/a8UXs2ezfzmrxfkZfqvPglf6Mevp4yd6o6TGGbyu1E3J1z3Db/CJ",
+	"/2/aNNx7YQ5NdmQZvTIr1Hy7tkPah+iX9sWX8znfGCbnvMvMb1c8WwhZCLm0Au9Wqp3MmCyykpvshn8x",
+	"y2ebSm14ZYjGzDT2qmCGPzICOKcjOW7g9HQ+rjijxXe+2kojyrEDNLbjd/otjJrbafqB3vlfqpu/87mx",
+	"A9U0eYNcBGsrCmHpwsrXwZoXrNS8TYZ6DcGpeEIXpfs7Jk39Cpv7ICRoAout2VY8z5jJ1kqb7KunT7OC",
+	"7XW2qNQ6k2o3y+9Dmj6CLCvO145hxxPC8AqvkeZ6ditecVgSPJAx+IuZbGc/rzgr8ozBBZs9v8y0XSKu",
+	"LhSVoHh0KGi4NteJYUtxy3dCw40ojM7ss1khKj43qtrnGU5LmGzFdKbMisPtPjRmi5o4dpSI20JwOee/",
+	"Cr4DjbB5dOjbKOcvmCi3FT7or+bu2hu3b44CNvxFnxB5vmJC/ijkbexNptpqY9fnR71RquRMdpbvl1H/",
+	"KHeS3q8iRp2/8VLJZWTXfrOMwUCpyTNVZSzTcB1aDmHZbqVKnmc3+OvMqOxmD4zDQTZ3RdTSaaId8qm4",
+	"5mc5Re1kDiwDv/5M23nUg3ymY/INtK0J+/UhRhQUvl1uuamp1bepjqgf8tmcbXWcueb2tQt7BfGh970U",
+	"csmrTSUkTM8Kn+uSL0zwXn8J5zMui40S0iRYes4H5/8SHvqQ9+ya5YvoF6KI6g3daQqtt7jxnXfcCllE",
+	"vyiZNteaczn+viuF5H2i0C7E3rIFn5es4kVGUh95LFtYLSM2fanMNVsYXMG4qaitmat1nBs2lTJqrsrE",
+	"5bzmRfzexkOZ+OqOV8Lsh3b7yj1nf6O2VUwlsWR4ZknpyDNXciGW2woUKGcz42Ry9+dOVdo4TSZGkDte",
+	"FWJuhib4Kz3WFnqguwIjBkzvSUJsRBxQD+bOgDubnrzv0pLgNVvyrjSYqy15GUbM/jk+bBnfSaZRF4ST",
+	"RZHrIfBaxAWdMiyi1tzgG7XbSpDlxO+zqGXXIDpMOneLd6NEibctltxE6FZLvsjFs1K7bM3k3ukhS3HH",
+	"Ya5a4edW/F1k51ZvkKi/CKuoGH+Eo+fV/iouL7e6ccWmFt6YNb2Pfhxb/PPLiLIxB6oN6gSXl/Sg1dc9",
+	"EXu5BJ+y14qShuGZGq+yeG0s+jT/w/BKsvI6mH/7ss52TBqd0RM6u1FbWVi9gGXzrTZqzaus4nNVBbvj",
+	"lRl7a3BphKNTW1Yzkz2/vKTf62zOyjIDP9n4FUqWELy9ujKqq6Qrg3IsTKgYx/XgQ7YZftjYhuZ8+Hpj",
+	"9sjypClLJflsoirurj2V0sbtOi8ydqO5NJ3R3E/UTkYHrtT2poxetnv7mjmT9pTe8IzpW15cZM01zZkc",
+	"tJnIHVLTqUM4t6H1dBrMFWFmf8TqsxM/z5f1traOtTXTiuspVjj9JGmMa6OvE1YpiUVwFWvYj8oqKkwW",
+	"dAalytYKDDowojV5sa08lZ29LRQH4TnShnVz2632iYMKB0QUcc6sEqd1W8UUn7bBXJXB9tYUzIMNiO/c",
+	"j0JHtm3aPfz8Mmo7dK/G6BSaun7LqKD7uOemhlsO9BpL34bsCS6yuVqvlbxOiroBu2EhqsnatdDXcxaz",
+	"T/v1ex7nezvz68QVE6oFFbdyKq6Ws3XsDhEyY1kptEGPjl1pZnZcmj0pq+tpt8l05d/+hMJJo3+jeSVY",
+	"3CTQK/blk6eTDMcWt9Ibmmzjt81RsrEpjVWEVAh5C7fXT97xSIO/8prpB47Ld9wwlIJxv834A9zwA0X2",
+	"dII9Hh5nODhljOeQ00oOSkMpUIlVkqwk3XK9hfzX63Uu2Rx9gpE1LAJRMuptL9PWBTJCWpps0KXevSBW",
+	"e7NaDw38Bp+ynCyWKzNp0lf0i9istVhKZrZVfM56izw2eNeEzFD/rEmUcDAkRx6wZbgwxyLBBg2wfdzg",
+	"nHhjNbl0mvU4/mrzDszuGZXzVSzazmSGXzlHQei97NwjQ7faIffMg4nvOzQtm+sHBYz8pd5Z0V34ASI+",
+	"n2mjqtiYpMYzxDXEFPmUazlxPfjrI3kl+GvgDkxy4gY/xSgzhV4lFzNsnQF5vVBVw2Ef0KwkRowEzKvb",
+	"8UfnRyH5T6yKOuXXqhALwYvxfOACAhGF+I+IpoNW5o5puBcusjtWbjldF6VSt1kpbi3jzCtuMIizEkXB",
+	"h60nigd4CtIEHHEGNyQIpLYdYeV2LRPe6MWCJC6X27WdRsUX4DXJZ1tJN5/e6g1vGF6h98F+xeMO4QXx",
+	"SNLt253QmmtN0rWfXOT6JfchrdEvqH5RlG4VB6OTRVSX+YrJ5UR7MSH94uZxMED/3I5iF9UrvYd95F/y",
+	"q2X2ieHOO/ebdhDesnemquyGaY7ohTqo+M3jb79sBIYfDx0fHCY2/e/Y/nncNeCNmahDsrP/g0fY/oh8",
+	"r/GZVGxhUiwX0VHZkglJVhFFPITMnHgYxQAw5HMYIOpaVNsbE7uREC6Flq1hEgIvwmRMZ/bG4eRc7pCN",
+	"tOc4TeMClbSMIKKTI0wL3WGczVcZxDbmas0xrB87gztm5qvkSoY95yRs3Wtq0tSLyv1OJTeXKN1VthLx",
+	"PruYaQE8HQpryXezfLZUkkeEc/t86zoeA1gPGDy5krEgjyaxXzOzwlsvCDqJOf9MZ2s2XwnJv8h+E2al",
+	"tiZjGcazAk2LsI7MuKfhVfYaisBqylLtkrC884mwvHwg7rFQZUHza4UaYsM/juMwBiYQ3uaRKby+fPvq",
+	"93+7/O67Ny+urvIvvvji3TFHt4ctbiU3tkb4jcyzG65FwREUQnupo7qy5brrW76PmuHOzEY3YWZUjiAG",
+	"UERYCYqxXqmd7DiCgiV/dcCKyf5ozufq6tWzbFOJOyuMbvnehZiHyQtAsGuUNiP3Q0idYuCD9tDpIT0C",
+	"trOUhDqTnNgQpb88D2fup6YqsRSyg+x8ElPIVWU6wyOs8emTJ1896Yc5DtFos70pxTxun1T+Hj6STKmU",
+	"Modv8ZeRNwYXbHOXf//Pqxdv/u3dq1+u3v7+7PUvb96+yzN1x6vs6urVEQ+NqZjUi+gM/u8vP7/4t6sX",
+	"b3598YZmcMRx/1vFgCKoQi4yltnvs7+8efk8e3z+1ZPPW9rkV9988/T8m9gN2bn8EL4aucE3m1JMjSNN",
+	"doPi6M4ZGtPYHJRCp8IECZOLcgcmBZ69MJsw91dWw5gS4gWE2cSJBadgwtQQMR6F8rFYgIf8ME6BHD89",
+	"p+iOsgfpggn4y1v+DX+lV0LdfGpO8LvrqUlLepdk8MsAWdlk9LRLuU9ydgTdMLAvQgsawr0vPf2Unj33",
+	"nzdVZDK608qy3QdeFhP5MAmFSxOxZPMRvgJah0dJOfrAr/1ch+ijk2IsvouBITrhWKWtS+5l6XjXUMVh",
+	"kT0Rm4zWQJHzvIGEYBLVUSJYP5W9SkRn0K3fn8YeCr/4w+opXQK7hbW9HXZC1nRHaEyUHjptbMXixY0B",
+	"AqOkDmtZO93aEjn5s0WVbZhZOcU9nEm9PC/0U4q6YbeW3jIDkyGugckibkbVb1mzgqffME6COvgnSksX",
+	"xXHy0c8ivYnOiT3BncWMYfPV2mUwprYr0D6+fvzt11+df50PbSEAN8dsI27irhLGAMauQcR6iXFOBD6M",
+	"+Vw0E+Dl4VWl2hj/r8+/fTrgjktZkA524hZBUBjEBEKshZUKU2mQsdDBLrR3dQHAveKsyGpcMLkVsmor",
+	"4ybnhlWmN+oLnEiYRDugUUtuSXmBMgZTGSWdGrT+Qx1gAse4fZhKT3cGQpPh6V//+tcvHz/NJxyMGPeH",
+	"uvZ5Wn9JgNwqS/87XrGSaOnIGPCUI2fL3jzS/ANVM+FqG3+Hx5X0wZ9NTza4iYKyFFxbJFONE6seCWZv",
+	"jDpftQV4nxBpiedOiZJfZOd+EJTO9XR6RHxSwdkxaXhx3cJrpB5Lhofj+iFra8WwvDSHXHn8fYtHiqLi",
+	"Wk/d8ySV0ykRyUBXWkPsuD8OUqVJcaxX6t7cR7Q7HgN3abXmZiXkEhlkxTYbLnlBbnrLSJivDC5CJ++F",
+	"xsTre6VDLupUnzE5K6OTW6Q2rCwZrm/UT9wOO7NCQ+LuIy4LsCpooo8UUCb4YF4qjKaqquDVI+D3+s8F",
+	"EyX8STOC/8/Zmj+6YfNbiMZv4d9iGzdaSMcZuQgYdOSzuMBRD8cSP+CkAtFijPaSjCBHTfD9Am5fLBaU",
+	"YSi0xsSUOg5tWBknw0tnMbTje+hRR3tnKKeqCQoZ83RCS3XSbdxrWtSjn+bh5AOcRvJKfElpBU0KlOyG",
+	"xyGKPizbL3jxBXlPePUlx5W2wtRjz6K1A44RbE+mKkINiGZ5Cgdut/ceK8s+VEjUlU5ClQSgMJrwHhcZ",
+	"DUZ3uQYrJ/p6LLYQRVvrSV7G2OGjK8CV2/CVHRytU9t4DMQBsMPhWAP788Pyy+PBj+A6WqgqEv0YUMKn",
+	"MBUrS9z7ki9MhnffYAWIztUdpYooky4vKzK7E9xKhEGNBzzF4Ujw9tSUXGmMQzBg8YSerOSs0Hl4hFim",
+	"9+sbVYp5Br+974r89OKrSuQWs0ZFiF4kc/3kQWbCKXKSUQuZJGbnqojPojeBmd+JwrmVx4kLNo9jpSdl",
+	"Qt8/33nN/cb3jfgT94hsVPUm0dQ7f1Ppu3S/QNazqlxOf1/O8581DTmKyDVMFtqezp4EE59103hdtmJ3",
+	"HOEJrjbLgsoRaLYGCIlW8gIT5eDa98/F0LZh/qksYheACarAYIGpYDI1bErTNIS2Bnae3XA43lRIg7Jl",
+	"YO7CxGdcCm20FYv4DN4qIxj6GNnbIAMCHunN527la9dHKpAKdQSjPj09Yvg+id2OYQ/N7H55aGZ3f0Z2",
+	"z2rf8EVssUUqgDLFNHYCMubRc96fDhvXtUSS+PlqjJPesQGxE/EQ/T5BEH97QZVAY3hlJ/xfv58/+pY9",
+	"Wrx7//TrD/8am9UrzkpUBpp0tLJz28DOqduoKXnHKy2iqnk7QwvfWP8itpJXahMLUvL5bQyq2I4A3PCV",
+	"kIVVgiwvN/W5UKVS6jaVmW1fWTJN2HRmEE9JG0zvv6nUdrkyYyGlr9TmR6Vu+4L8o5YFfk+V3fSFxTSX",
+	"RcKND4EMyFV2grPq4dOpAIONiisUptRxvdao+PPVNnbyIMagXGDB3WXPL13sw+03WJiDRp9RM5xZ7nmL",
+	"lhDiBpBNElwKO5ryk8ZBtRDJ2agKKxBtpfjjGXzEMtK0k6jWSHkCDQzKC8uiC1XRTR2YAf5itJttZfs+",
+	"I0HSdbrCmyZpZpAUHT9BO4c/hGVStvyCiRIKHlFxCwD/RV/s04SinoTwWMAgCb3INNxlC0x6gEmAg6xG",
+	"LW8lTmUQDuy21r2eaBBnD21+QF9gzJUb42xcHdbGg3hs4CwGDRHDb0Kj56+O7FUQeksUT3AojkjOGkb9",
+	"Lc+4mnxRUYnfxFiQWMyHQXpf49Kwm2+5tVJNLQA2CpB5o7OrV5ePvnzy1OqK/kob2hpKwnXD19iVhLZE",
+	"+/PWiZoJThO3kGY9t2mZF/CO1LwO8+XEGIsEWV4bRs8AgRHHGH7TDzF0rh/350BYsJX4v4fL5yLIVm8G",
+	"1HcO4S73iekNlI2NIT99ta+h17hLeBBx6X1bQ2/sVG27TwHc0Ds+IbOAzLRm6m+yclEXapv35aYOkKqL",
+	"E02GJ6PnwJiNfl3xDat8yCnmpdQZHfVMyVAPryuEZM8vwSVmtZ4804pEFVWfQAm2qZRa6G7YbT4Byvl9",
+	"ECC7TDhoHGBppDVV9uDEpDLJ0kK8tOaybJrX1jwuFSsgUK0zISfBM7Xhm/FTh2rNV4ZvBr3aQOIah4Sr",
+	"csMlGeNACVlqFdEq0K2wW6lszfbZkpusDt4CJW+s+vIMPUyA88+DytiUlSMMYm7uhBZG0ftA3ZbKKV0x",
+	"URCH87eEbgxjnMTLOR+PaCcupIby0dC2u55bU2Or+UW2gNpXqsqKii0MLya67EPDN3zy2+FrkhwlsOI0",
+	"O2xlTA+/Ey2n6giAynIrr49QfLhwWYtRDZZojuW3ZMZk6KdsVJEa0u4WQgq9mqi4pz2/02P8SfaxFw/e",
+	"+LgcqP00EOHrJtEM162Jwq7QjFdZoQCRFh3L15I/Mghg07y0er0C7UuuUbY6WnLMox8mOaxNdIvoMOcZ",
+	"TtkaktY6rfid4Dt7yBk5WFnmw6HOnKLfOusZnVXuPf6/+DFQzz+BL6/xG/hFobx51oAQh14BwUqdPFOb",
+	"ij9alGKCT+ZtFU3xzmc7UfBYMiGwJ6bOENt7s4dKOJUVZwUaMktuNFQta8DSWCb5jg7zoVgl1+egKRxr",
+	"m9QdybrgEYlCJ5Y8LT230TmiquZeCvYJ3GPUc/HC+3TFXL5vibS4ghfXLAsIP0ASt86AiZ0wExJjDGNZ",
+	"bYRuWF9X3ZQoq7peA7opcunj0cxWrABILqAQCQnVNcJvppZTCmfeU7g1cQ0eHn1NVKByLqBGkAwOIZoB",
+	"h25Qv6590C2bvBlDTLCrngQ522tAxnmtMnHlr+Pu3UWjsl7wOtBeg5r0NxU8JlXLLhxFp5+4LE5jjTzL",
+	"1IbLgCAQWQlw53ZJUgHad6t5tucTy6UedN9HMjHI8992RY6LMPr7bxIrDegENfrYnnvysDoUZORlK84q",
+	"HaujrA1bWn3AcG3QombZXG32OdxolGqwY/sLuxErauZRu9piPr8+naQyUz3ObaduqE7YyVNVbq4N/k/v",
+	"hJmv8P/Ib/j/Uqnbht5BROHYO8ZsK+l+ZP9P77cEfRedFtnGHVkFvtVAgh4qnnrs6RB1GuFWCGBkrBmj",
+	"XBhe7VhV6DFMm1I/ajWj5qhAKUExlbcNfH8BhbY+via45gLFxOsuoJo0zk+fm6B943YhYCpaPSbbqarI",
+	"M72dr6x1JvkuBwgVHgrMqrF8FC2nsor5YF3SAL7HvmGu1pZ4w6VxFNAHXju0xqDBQ3tF3m9h2YBJh8T0",
+	"umsQRKrU2hr0WhRdT2EQ1+pawb6OXKsyBHnyI5EbYSB4062ajJ9CLOuL7HuZbUomZLYyZpMjE0MMGQrr",
+	"SL3jFd2YKKNcTIQRKi5q/nIWle7Oe8IyfAL+D0NorArw9serC+dYFFioGCC+SRszaWhLLparG7WNdgkJ",
+	"e5C4II0WVBCZAsCWSD5tACkWT+myxEtruHUoWISEbpksEAZ3FBjkWlcux8fK6lJ6ftVD3HwM46Kh+T+M",
+	"gfE/3C0ZaLzj/YHNVdul3nDvWfROMG9wQ44j5X1YBQXyvGS5b/kgBz2Lbq7xLb0TJmExOmxRK7pFJxZu",
+	"1uxMc/Nou/mXrAl9z2rjRSfwQfyPjai4PmEhPYQTBeNECQAZN70lvuerqGB5/eKn3EreBcb4+qP796/z",
+	"DJOIreA/1LaSrHwhTbWPmv0ikUnA5ibRe2TKnhS+xnOTPP9x9cvPWV0Nk9KRo1cH06uJJvNo3O7omsF1",
+	"VhKSJXeUCwsI01ppyj2bcQyh3tjX0wl1GuZXQBTNE6LgplK3vBMtSJOdS1NF24HQF6i2LMRIsKpVUiIg",
+	"I6ZXTtAAhs2+fO9frePRhVTnjZ4eiohx7K4FUEY4qB2PTMcVz1zV0wymaNl/zc1wsV6HpXTUo4XHdu0H",
+	"vr9vm8WOPSwL31Xo78gUnU5+05AfPc0Rf6B8yZakZT0K3EZpLW5K7qF84x0i2Lwk/WqpTOv1k30uK7VJ",
+	"tENaMI+ktKQl9cTKxa3esrLcExT8Ijt3xisvlv1p1Z2aw824GjTZ0QnMpBGmjL9kw9WGfhz9bfyexfcR",
+	"BYDWM0/x1NYfI5MMWOjwTLIfmYxlS/V32UgUP+lmH7h2H9OS4xP9L/zrMSojTLZSZaGP1dnuoOrox9Ns",
+	"iI1cAMeVZxnRrCK6rXxh0llakHE+Dtn/hi/GBF0P8GGSwFm75PABICZlyTfDV9Glu7rnnXV3stOFj5nN",
+	"8la7BCz8Th2Qoz7AdNGCcWV5qCY3VSAw6eVow2VPeYZ4GGaldAx8acUqteMPG0bmsBV/34a9ZaLeBfrt",
+	"NZBuqAdk/JbRG4VlM6C60tsfrwAwTAasMEHEeWXMxs5ivok7YYXhifp+U4HpSdSvX45Djju8uKAOeiE9",
+	"PNlj+/hTbSq3lMqpzfHYYJ/fSN+gKtFvKUxDHfRHB4iRaZgNb8BfR5Uu30yGZ5LvuDYNv+GOtTwA4LSc",
+	"rP2kGmlYnXn06iE3/GY/rZrdgSCXaxYVuR7rX2wtuf4Y3/YMXkpdzw7OukzhlsjAjRQsawgHtQglMJ3w",
+	"0sm4fFZIHT3s8NPrHsSzlSLg5kpnTtYhn7Hb7X8R5VurkHiry4dEsh2XJuiRdAwEQYxFKi757jrdElRz",
+	"b6r2dmRD57uoPW97LD3n86EgUhCvP1dFfR6OLg3nP5Upy+Z2j4yqo9P2SuD84EDZWzuHhHcgrqk7FQsa",
+	"eiFLBvzlrn4n5xqErjMznSAITlUgg4N+jA3RV+9Ki7ccLXtujkRbhENAjwcIpESblxoWpbK5qip0EA0b",
+	"TA2MUlL3oZUfw43krt/TeZBohLdEqAnOiFgJu/Ovv3ny18EKcD2UM77vXse5cL2MRB+C+H6ptHFFWw5q",
+	"ZzVkPjJ9HS0r70y6jIXF5ePNdtMds+zA1+ou3pAfm9ihc2NhrwxcdnSMddTzv+EVVF1SMrsBd5eaGxat",
+	"juO6LE1z7h/Qk33D5VhiotAHn92NKvYOpeMaSazZ3nXyi1WLTPSA0mzN7Y5Gb0kKZ9ItHRSntBdBOLNS",
+	"8GkFpAeyBjHnqHUJJRJoNyoRx6/T8JzXIc+8TjQKsUJ9okRRYkR0h3UA1AY6i2033N4B8IizhLeSfqNN",
+	"xfCKoSfmLKocRTvZYrBfArxBj+2rtcZoEXBUfVBrxAbecyRDwqPWZII+kXQcaU7i7YTinEdds6lCA3Fw",
+	"Cdi8gItJFjROgDjO6aRIVRfQ0Le6TgL/GOUMRtYsAFqkaPq6ZDJWDalWdiN0JBDQ0XRndzdFdiuA12rv",
+	"2xrXcC/wuaX09SiePegiZU96xpoFjq21iwV2n19618yoGb3BIeO1/G+57J0KlKqFwgOuzqlRzRYp4/Rz",
+	"++N4u4P2WWzwQEAwN1vatxRnfQQsBtSadl0lD+jhEQVVxAEHWEsNs8OFzujEhQiIr9PyJZGeC8C+C+98",
+	"Myu+hvJsgMtVshmg9OvrSJ6xjWYen49PbduwinqWkFAZpKqzpxIgV4xKcm1qaCsgynZsn0EHuQE4a2Q3",
+	"XKunGgE5hIExlZgbb7NHqw2DgWlf7bbuWV3syvCy1NlNpXYa/GUKur15oBbUCEe1VisMldihsOHL079+",
+	"+9fPL7LzDG4ju684Ydy5r54+OQ828jwKCo2eumiEIRrBFFLzpaxLStl7EXv3J8wMHaVT40711SZaYnvw",
+	"7sL4HIwQkyc/891bRRKyXQtgXvGEc9n9olcewkPd2iQo4Ojt0SkpI2KdSNAb6bTNNSIzdvxmpRK1ewpe",
+	"ijteTU0hNOuyp3hcW3sBpzNd2+O0lXZ0ht9R/8RCLDmGI7g2ifq+U6ujptyrZDrY7zNT7Ue7Vn2RgEjV",
+	"xT2gh5O3kqm2nTR+e4Q3lVpWbK1jTQsqPudiMPfPUXLHBKHj/dbPsGRb/ddS3HH5aJuItCThQynHECwA",
+	"4ugXLoXDefViaX6pOI6p1Pam5ENVm0y1d37FcaVfXc1XCr6BH8/TNIQ61Rl2yGFutukDeoyYPh31w6P6",
+	"+IJjWFqpqRzNzqKpoqQ4TIVzkoOCcYhJktT9KS5M3k0o9DEF64PvSK/zLT+02MtpZ/eLS39q3S3Hyo5P",
+	"BC3vkS2IrvZRkZyX9OwR8vqOEts7AJsyJZWtke4V0ara1wNscjtpW93h/xZCslL8N/3BfW6VL9Hfk7/d",
+	"nyV1r/Ta3vSobRUJStF98fxyOD7RzXeCUFGY9ORiGO5+sEO2c6n7kpUafNkT0+likpeEwh7HOMmWG+gV",
+	"jLo8n19+BoVegwxSwGwMEo5uU+dwpFUkl3+M68lHak90O8H7D3QsyP2O7Rv3Urxkkx0isxb4ctVo8uz6",
+	"OwXIhx2nlFirhRRg/LgkWahDEA9jjE/SaGWK9k3bn6fPNCbKFaLic6Oq/TDCty8Voz7ZiUJ6IxXyrbG2",
+	"cSjnCjW28ISm4dOnZqjoKd/M6jkERyJu2v2yiwK8wtT9SO99tz1R3RijFVJlcOfX9fejHBJ6iaZVC75X",
+	"v9SYr0iU00PZcStIlFyaayhCM55tjCqL61ROJ9gaa641W/LsZmtZ3iqTerSV6KzyaOmcRrsMzISCKp9l",
+	"qXbaN7QbC0cmP4DveOrwpEE27qL+r+OlJHPGrRpSpuMgJUSBIAzYMCzQa8mLtXULto9RaMmgHVo3aGF/",
+	"AwVWrOrg9kDITKusVHLp8xdhaKkgtkkDxsaZeMvA+TzcHHvNtN6sKqaD9hQTbpIalTzcF1vGsATxYn3h",
+	"3IOMzQSi4LXvxdJBoU5Up+Mt7tdsj07ZICSsISPQlTdjCx6VXkkRUFG+Sm+IxD4Djl5zjYUjO9VW/OYB",
+	"wI0gnoN3HJ3DCgNpnkp+JKJDmtQjWWUtZPjp445xfGRqjyfqh+TSjuEjIX68x6GEF9yvi86gPjWFWCnu",
+	"iU6+ZHO+pj50zbmlURo9pTlScO44MKIGhQbIiLpVYoAKlQoT2amwwcjaf3TRBVjrFBGEfKO2MVT1olLS",
+	"9Bd6qmstQ6fYs2h83r7mOgknT6b7lwFqP6IGlOV1osZyd4JYEOeGl2qXnX1hf/sIfnvG5mv+aL6yxoFc",
+	"8rO4wuFGul6JoohFfFlWKsx3ROwuAgwgO4MjHuA2UWkgeHmCQJ2MBw/zpaAe7lKDzA3ydAeJrSnKG5S5",
+	"0dVZfKJuNxcbe/qOlkA4xAv7q4MKFSL2IoFI8p0YIl5xl7qW0I6H9sGlqtEYPeTDtXVo6BI7o3Mg5ewg",
+	"kPmzuSq3a6whjwezYmtuYnDutklJo8YW84ZDFaD+bvjj951e9x00YeQy7h1fVGqdRu9DJX9EjbMiYzrz",
+	"+tfIjp/bKq4n+xy5tfKV4rHnMJOE6AgV4kYHHyPK/hkjoM5N2SWiHdB+D4jjhgwbyrt1De7iMXxHTbY4",
+	"nQ+pyy9dJdq5g7u7CbL4olUfAwX0MpHDnarNQ6/bsdj7XLPxdIeQflWgrzxSK+EuuAda5dSwaVdf1t1u",
+	"JearVCXkPCx2hFVMx5jMOwRD4KvjO4g4qq6WMbW4YjOrMgWFGV9Z0FV0wls7UL0qbNJQd49JVeAd26Co",
+	"2Y8odI57IsRJB+0Huhxfltc3SXCSF2MowXbQ69tYywvCBLzIqGzMguC0XXmWcuJg+pLQGaR9jAxqTd1m",
+	"XHVP9cxiG9nM4DBoV/QQ4dpQ1pEAQt+eI6rHyd8JE/puG5VznMWOVKs4I6XkY+8O58Kp760ps2DRQh6I",
+	"fh5PlBUrslbucFh6w4e5JmDisLM7nJ0N5kLJPNspe+tNxF3adfZgQYW83uoBDjhOH2CXGzDNrQvQS57q",
+	"9QMRC43NW0LMps/tIk79ijgVmSR3uZ0HkDIJZG0JKQ9NJXSbA20EXs+G4PE7UYPvA68ooeDheNQ0abcZ",
+	"b8u6v6XS7g9ocnp4K9OBDJ3e9qTpavHppJtD0lbqEM3Je3EKOefJnlqag6RDrjxAnW1fjUHfxzoEhFNI",
+	"s813bJ8qOJSI/7D9hPJU20StAqlM4psdZ7exb9olK8GRTxPFgei39PKeJW/51KDXpMyzNmSX2mmFkYfh",
+	"oiZa+Q4b60nZScc9LMesoRbQ0E8zVVwkEjlKb+jR+0L3dHkOezW3dsyeNFeh855tnBNQbdQ+bqzcoEsi",
+	"UllhbHG2A1okp+Gmvf2NpwvOeIFb39fQSbqg3dg4AGa3Zy4ZYZ3+uDV1aDfS7Jc0044AYOvFgB1wnBN5",
+	"BXQjhaAPZ9RBZVaJyldv4uFYrM9utbcW/3DpHdMw9/w239SJgdE9We3NKuIDe9WtDqB9jV1SvysOnsIi",
+	"b5YJWKmd/KJTphiEVcrnQQ3RwG6R1nq8dW9zZcfcWBeZ5EtmxB21vobCnonSVbVsj8LHoaRIPPIZ9bBB",
+	"hiy0guR7qq6uXQJ23pPDWRcvGYluEOs40rrjIEZ0W0hZGiu4MOxqohtPQS/n9YHy3RUe5YpRVcliLWTU",
+	"wXPFFjw4yJPC5EtXoLQPuLRmt5y6slhyg953ga3Gd0LzzEVgwEMmLOvMq/3GUNHpoEhNPAbcIYdd0JWJ",
+	"lv6JJ8EXvjGoT9fGKcQ5IKrseAcKaS7g+22thMmMs6oUvGpm2TdqiMwr3lvqrbcKW6oFfp0EDmFnSGIi",
+	"n/AAwhCTkfG19fR6EgOv5itebMsI8SEHPlbY1+zsvW52KsM6+7pZ+qYuFf90BfcexMniyb3RjiaNHr0s",
+	"W5ZW28mcGMBwn1o0O55obH9PnResWFTap+wiuEuSZ14WsaotYUJKNaHH4W/YM/c1q6I9bP6xFTzKftsK",
+	"vDXgUw17RwA6FpMnNS8XkEAJt0Gp5rcefMCrOzHnn2lXlyC2Dhj6WqpdqlGt8kWLdBzKYO9YPlQfB2vh",
+	"+IL51jbnVcaWCmMqlk0sx1d3lKmaymEpBhjBiR20pKDz3nbY9EQmDgap+y7U9HErdXsfPSdeIWmpTsuK",
+	"NwJ9DRfrtSqKhKXWb8f1GbYNJ1j0Cad2Jr725y72Vd+skmhpe/VdV1R+d9xd68oDxiSfaBTfc+6yoLJW",
+	"lJFc2CQx+VKxIu6yo4Lq1VZKewpJamDmlFK32DG20V9JjDed1tGq4FhTRMjMNbrujDGhsLmPCCVWXsUd",
+	"2Bju6ixNZ/B8tw0FFqRMVLIs4qDNzrt7umGnyxUCmnuSAdiTGLev8+KYMXaJmVF4N/hugu2lF6JIrZ1G",
+	"uk6ayK6XetyJpKrh6nq1wRlHQVFeAUUZK/LHrjFnu5YFDTevd0g5IZU7UVbPuOHsdWLTVXasT1vedst7",
+	"bqz3gXgkLVmfUweYSEUR/8U4e0EtkIEjYqNWTQzXZqQ25SaQnvt3HjITnbpOXcArJouStM2x/v4mtfo6",
+	"Ksd67lTaZI/Pz8+nNIH72TJZrEZIKG6PMZiv5BoZLBRwo172PBQ8DuwUq5Hk7/VhqqcBeeFhcAclOAWe",
+	"EdI8dAzAhpvlyZAaV9z85+YwRGi8aEcDwv8v7sQqiYId2kONKOIRL3eOQOTaKEWGxI5TstznpHuvodse",
+	"4CLWIDCHMKs13vkAHDn59YJ3xOlceyJ9FuKYCELgJmjGLBMe55g+VHKT3XDqTsyygprbZXP7Jqvkr5Vc",
+	"4j5BEZioLtYbmDlZrKWHRnm94ijFxXJl4qU6tlXFG4HAQGfpDRMCw11rzuX0RtSpklSgulid1CXBXP38",
+	"fcrvNXHosDL1lHjjHZMmjmeMhwGD6J+Xn+4dDaKFq8j9PiR2T35/Yqj6vY49KWpDx14sJS++l1FA6eQu",
+	"SBufkHKvxA9ftCXeGs4yJDxC3gBGbugL6KBCLhzNoR7kcJE911ObskIGmjJdiTIOF0zEKEZHnKajSFy8",
+	"KXVusVLulG4ykxLz+mp4OBSp7wxwsw+wHz10PUYWituiw9NQ6A33LArRQkOWJZp2DuU54tqvtyp48kmr",
+	"103shwngMOk6i63ZVjzPmMnWSpvsq8eICYKqduicOoABWnsep2sU8vEbQsc2EFXMMFTsANm1k49p040z",
+	"TTkwGJ5O92yOHkvKSO5afIC3yiOAq9pD2ewGzCrebgfcqPlP0cV+ABoO6BGA6zTYjopBTIezYXA3TaY8",
+	"Y6VWhPzEpt9WLjebnae0JXB/0wh+R4LKFTUZIsngISNFu+G1nJQjpYXhYY+9GDCUGkrEwu7eCiP3v2/k",
+	"Ya3tI7Rp8s5Je49znVUokzQUCR5dBvOV2iQgj77RRFfRxKXp6bnf16C2DyKIWZXuJNVr4Jsdl2Z/EACo",
+	"rxNr3XnVpcaNSzmqM97iToSH6r1S8cVW87jnB0rzrZgs9Io6vWvDGUQ1reoEpWxbfdQj3tKp2QZt1wUm",
+	"iwX9WzwD1tVbAgaqWbBxBuuVdr2AJTog4SylBMcldBPuio8wPzCmU1HypOTULR/9etlcScnnKfe5Z7jx",
+	"LOQSP4ekVk/vHF9+enTyH3bSsb/qJ5u+v3bmdyBakJcV6R4r1Lc18O5bHcH+5pnVWyDyS6gVLzex3Vt2",
+	"w9HdfrB642aW9+qNzbsk6p29R5H+ZHGRPfLlXG3Lwi01Ff2eiiJO9ei55ft0Ei58aaLpMdiPUpuKQdT2",
+	"L/FW28HB/twXFK07lLVCOvfEfcUuq3aOg0uljoMqpiNBkw2xOgW9MS8UZSeGBzzpQ0I79qAFpfjzKE5f",
+	"cdKuHVcA8UhVvruJ4rXUReZr2ZLPShPMBFRmhI4x2VDWcwq5kczw3oRbvonG3QjqEdFNWAWFUHz3nnZl",
+	"asAleNRWJL7ubZMYvhoumOTXFWdmYqgSyi2lgvHTi/GNd3IIHTXBCHDid8xDD3PCYYj5yp5+dJxDpY4+",
+	"wyVyQOdqw+M6JdTV9zgirG2dgwOpuuNV7nIWq7oMh4MvJTGkER2shRyi6G8C4AXvuI5HuB16Jq/LEcTf",
+	"0i4pSFCDWb3HUS2SWDlOxtF+V1EEhfiQ+Hl9fj0jhF7YgI/rWfjKYPUhqI9hzJJ0G9AiY1rMpDLQ/SXS",
+	"k8rbVzuzvoWmpAgFv6+HmfCCw3KIJuabxrzpXrbhsofore+f8t/Yvlhn5VJsNgmIF2XgU0I+peFjFmu8",
+	"uZIXz1MyimOzqoXUfd/k86dG9Zp3N+rgw22bDX/phgsLA3QPnyN5evePon3glE6tfxzm/YXiboneBNjI",
+	"w3UowCeHncDx8By8EN7T7cXw5ZOvJqQ31G8a2TMhBqiuO4oco7NxuqXkM8hczydWNhxmBtfKmIiZCFLA",
+	"Kn+IqaZRVBBUSwmaaTGdvX7xU/aX1z88v/qXbz4fhQWKTkMVscTESRk1I6tL/sqrQsxNnYVccKkJJZBw",
+	"7sFGFc1UEkz1CKsMjjrp3zHEEiSy9a/78aw8YYA2vDkeBM02m1LwYjbQsGVaznYqpzxGIyGbEbtxwYFm",
+	"7AFUQg/ktqKmRK0WOvyDwx4KT4Rg9OM0b2IyCauPrNVVUJiWdw598VNiv77i2uKNDLsY0N37lH2tykWQ",
+	"PDAyDlsV0K8hESJqD9reFIKFQlsd17jTO68oBJLfs/CyVxX6jXoKmh4Fgg+9sWoLHNBWA6rJuDvfo1e7",
+	"nNasjoGhKUhjmcJkSY2rt6yBA/MnSrmGssotwR2aWqYGlQ8cU4VnP34VRBviHILdOB1SIQ0hT8NFvME+",
+	"Bi+y1ZMcFjFb1aFlHBrE2ax1vYoBYAjsxDHgC9SM6GDwAvz+MOXVZVYHLaieDrUSi2CZHrcQCo/ze+1v",
+	"HNfkNiiZfxw0oY5eCojKRJfOfAV5EdTVL6Py7woTgO6EFkZVUJMiAUBot+2VVoaL0mWVUD76yHMYXrUj",
+	"s9Vdp5Axz3aLsNP0xtdg9z/0UmpTqbt0JL/ilAiDvbYTRcR4LFf4+WUeeuLIOUflxOwNWjuQjlcZnsqt",
+	"4e/jvBXv4xwFHMf1TQop7OI1t9P1k/tqCXB5SMHYPKv4XFXUuiAgLdlag2xAv5nls+eXl5YZ8HcUucCX",
+	"R/Y8ca5xN3wxAmzBhsEOWnxyR44iflM9bHe8jHZviQpmejw2UzKpojhrZh5RYkydD0MpMrEz07TOjpgn",
+	"2IOk7ukUEDi/Y7UskylJKUR1nSbUoUZdAsUNGiW1ldz3M5TTPlPXSGcUV8FMUr1xRnJW7Ztwo/dxmR3w",
+	"GOcBaXjK8+BJ060LrHqlKV6ui0QucugKT0FkgYx1a12pDBUATlTx7C2yuxAygaRKS+aWJC0A6+JwPqXu",
+	"VOMERQVy3LbADPZRSK3jK0zII1ncaIfXf+8F3nwiJQldv1irGkS3LkxET+fyJwtktMuFoimImakQhwXT",
+	"GdLRmYTW+OMzYBOBxtp2Lba8jvtSd0lovi0Ll3oJ1mOe+dpFLgce5laoHWSE32z1/iKMTbr48zoObosW",
+	"oLYDd/0T93BKVNtYy24aZiutetvQPEJmjYdKfQmOdB2DNn+Rhu7y4X3MDyYX56e7aZ23EqD7g4LYdduc",
+	"GGhaVK45WtgOitqmLVVm1BJqRcym9jGxa04n0bX/7i15NKUhnTcZIufjplLb5cq0KwKNaxlL/WUnEr9G",
+	"unehTcJk2igILMVLLFVT4Q+d2LifNHInxcnrUck0qrjZVvQl/h++BbhINJYet2kc91DJ1DvepnTGStc6",
+	"bGygY7hfnitS5dsPuarSzpHlkzXowFHWRmNDU6f2GHE9OP2ni+rZ1/+ztKMf3T5uQpO3QBB1N7Llk5gS",
+	"KhgLLqDnulPDmkfbSpj9lR3D9fzG/C6YHQBs1K1wQOK6s/l1Jw+MbcQPFD52Vg5MHa5BzqqwbhBoYh8+",
+	"gFdmEeGBt43COHMlTcXm5ovsrVhzDSqlkNl/vn2O7d6/+uqrbz/PM2xpAd9SvnZWqPl2bamID3779ZO/",
+	"fp5j9014DqCrG2hxtsd/sVpUhsfii+yFvWOzOStLaILmYz1aLKWdg+S80HVWXPYXJNfniG4CQuDNVnJo",
+	"gaBKzKPDogbgrUDg803JWxWBsr9ArR3JyjP65IzN51zrL5bq8y9mvjXG7HvckVk+s9KPmpJ/8fiLc4eL",
+	"YBsxezb7Cj7ChjOw02dhmG+JpY2wbJlQ8vti9mxm7Zy/1f5136FCz579HmfW+pGz/7O16smHnPjoH1vU",
+	"VoiN7shaz5FJ2Hi7iX4YkdTxkXz0vR5o6GwPru2Xxb8DymDUo66j2ohH37IlPNg8DVevLh99+eSpd6oG",
+	"FxoGAcEt2F15U8eolz+hqmqCpOiIqt9Yd6P2UCZKrcA/H8G/7w4h9XO8oEY8+aNYW4v6nRV/eqMk5Wx8",
+	"eX6OPkRpCJAMIWnsA3T2d1KPxlGHDgPcyiC+ug3UEDQVNKyMvc9P8MyXs4CQ3XrNrG03c4fOVzwQVbZg",
+	"c67h1iOiGmaP7u/kCNSzd/YdZ3NWclmw6uw9SJ8PycP979w8p2e7Zxt2nRpK0KYb8h7Vdwt2868pt2HG",
+	"CqzZs9l//X756P+yR/99/ujb60fv3n/91Yf/9/++EHP9rxHjZni/DP/D+HU1N6v9ss6WwIFxPz14Y+ia",
+	"nD37/V24TS9kofOswgqO6Nutq/9qaBzjB8cb6MmTr598nmMIREHPKehaseJZ7ex1+yqhi3q9r/1y+jnT",
+	"sxNy/vNLcHolKPz8Uh+B69/im5olCMMjYHi11rmlMXhmgeA324IQrY5upIwFhDt7b3n4wxk4OX0nOfJA",
+	"Nkl5aR95q97akSZfeVcrVRmssfMODwrX5m8K4wpH2YZLv4IPTT3PnsUPJ93/qMBDr/H9tx7WhYkqrs1y",
+	"tcYNRv8PHBG3775vT2LHW/mq6TPTynI7UL9peUFlgXIbO7YCdquRBt4qvutSjWMXrc9bul6zP9oqjAsl",
+	"u8R1/PsRfdANBrwfGkLI0wxBNc3GqwvQgp41/NqfrHJGME9forQAaxWRRlLtsr/Ykwn2gFT46V/AGP48",
+	"seUeqtK55IJIwGS1zDJlQGf68xH9S2b0o3aZ/Ef+f+S6fpQIM//Z9Ljg4J9clwuFTLbm6Lig3kJ3rBQF",
+	"QpQS2lzw47P3mA7Xr9I1dP6WROsUHnCqfgYttVzXu2/sn4DhL8RSGO04takP+h4L4xTC80ffskeLd++/",
+	"yZ9+/eEwPfAo+00F/lKqYrNiwT23/hfZtNaozLlGXEyeQTF20He2GiMkK6GNqnr4oeIFl0awcuBmC547",
+	"JV39MH3aIaagH0c/xP67zhKuV+lwH66Xc0IzqH9AOiGKyZKj069JyDd8re54vcZ764ONXfg6Ah1R1VIZ",
+	"gzC1exLrpcLUSRZQKU6YfLbZxjThojji0o+vCteT+5WVWz5OIY4QHaIM96f3D5xvmtQOWfKi0WcYqmpl",
+	"bEkx5ziv1jD7lKx/UUcYTnS+aYTEuaYZ3p92v7lG0FQlOg8rPZZUbiCom08Eo/FDcp3Zte57zDv7dUC3",
+	"BlvGp+4eEdzR46VAeOyJye4y+iLU37mMapeyeQQLDPI0LAcjyckxXTGpma/C0UP4omKLHrv6O/t1ivBH",
+	"IRqM4AJRD2wdw9ipY4KUuf8OwSBQ3jQog4xWpQMRgGGcQw2jWGuBC99whQCTA3vK/3ANTaMi6AV8/VBS",
+	"CEdLERloYTUoJIXJ1lYIK3ksvYNILmQGhXXQtweDUqkumd1wl+wEYcod7gVIMn9eoe18y3sRozwFh9Pn",
+	"6TU+8OcXZQQTx6+Pc5PAHYCll2CHdlC+BQdJ0v2OI9bT/rHgvOjXr1/CEyekmx0gpVOzsvRFuo7D3XNW",
+	"lrz6TGeglziom1ezyYV94UsrZ5pznQEA6UYV+8/ibus8wbs/sVv+khOC/fgXgX31pHvg8VGHju0YNKS+",
+	"/1b9VNe3pr7fzQ1ydbBd/7BMYW55PKIAXH72XhQDRtCd8ts1HCUSRa9HoAN06kuCGWc0of/0/sR9IYs+",
+	"2qbJOCaK/vI0UfSgp+DEMHrY+HBcHN1lDkSj6F9HXYIRT6nL0qfGLFDm0+is0aX4nzGG7yqWA+wEEiqh",
+	"eVWnPnuKAKYdxK99u651czPryJdID+pIpF3qE93JLtPSjen+fkS1K/78HuKXDxTpf+mrvzZ7r8fdf07W",
+	"nK059VeJFrF4CwUSQEFEnBMBviEz2hfPzUGJlftG6a5M6C8y0KIctCl0YIKxYc/r80ucaV7r3CzDJE+M",
+	"aKusUDmYJApK50ERTquxfOGbI7ZU2Z84JgifRimwb/9ISoEd+nUJgZuo9rsp2TEcfr+p6lZnamuyldrV",
+	"6dpQjwfuyBws+sZmeygaCtg++7BREKHNjk6JSHmqXPL3J6BBHF1EpC1Sn/B+hDACva0OIfA7UfCmepeQ",
+	"FXZzzppdqVPK3gtZBE2p/ylot+ESTXWkHzhd64qEwS3ZpeLH4FZyxTdJ8j2mzGiqeV43d29VZnWpW8w+",
+	"WWRSufoRFN5zPAPPYEHQrjhGBqhP7ElgLJ7JPpLD7sH470eOLruwhkZL5csd6NgnCsQP9Iqz0qz6xOwr",
+	"fOKEdKMRok4Jccd70XK/Bc2fN5WaWyPLMiL8sF40eS3dol1abMKfXxSvEDNyCja1r/5ISgP6zWBtCR4F",
+	"rMwR3D/oU4DXZUIa1Wj/S4obKHjezUphGp3ypcGenb23/4yIr9L+DYvaVb3RcWE7kP0xzp2wVJIf7dwj",
+	"VbF4D144qH4LmXQCJ6Kx6EF9YFp9Aifq/M93on4KT5Sruz2eAeAEQfpxn0PpFSUoT/MmfVImNizhzVae",
+	"3Ma+EoZrCooJSNC19inQOKzghinM0uTU875ji7dNoJR/+298KaTboJOcIqDcx7mY3K4lw9KCXAdHNWnx",
+	"AmK3GNXRwvB6C2E0dERMM1/h52fvMaez13497LRB3bifMWP0QU5SbE/AGXCf3Ae/G6/wTY7+0HUezIrw",
+	"QE0i+ZldvZDYQzJ+lp7TE/+7Aw2UvDtpOwawTVVhzUVX6NC51SE3GYxE+23D9eNqN4Yp2n071/ys72r6",
+	"vvFkXFtpuZrrbOojOvg/qcsuJMrJL7zGDmDJKfIG3/tuI2dtIxn5NJdcOMRHuuuaKdcJ7y0hNY5+29GO",
+	"4I1HB+Qz3XDHK+n7Kbir75B7sPHZqPuwtf2fqFAes32ilVV/BFdtQ8x6fy2URMrr8oXVlo4mFvY/ZIfO",
+	"bqyimb47QQ/959gqCGAdIxmDVZXgwSmzJtlBV2C9C1ixJL0Nb+D7/92HrtcJ3Nl+G8LKln3b8He1rSSW",
+	"iUzqIP9BzxwOt/gzKRe02pPrFb+tFNTwsluW1CSa/lvarLM7XuGtRbVFojv3q31on9y79qpWTK/sFceL",
+	"jLOqFNwDoNZbDcAKQuD/3b8xpnxiPbYDKyQ8wLb+GpIuZXXPqYe3OIYH6zdW3mLKLTZxIvqRasHnt1Rj",
+	"yZddla6yXN1CKM4Ot0IOICt/EPK0yEo7wMMhK2HB0A6Uiu3WGGWdbZTW4iYoCZOM/fjckD7S/eQe+p8h",
+	"9Wi5J5d6jqyu4BTF66xZb1Z8n2nDZJFMrUqFrX7yJu9J4C749rf8j4eHu9DCTg6DdUbRBejXhv/hYt9C",
+	"tpIkwAPyH1e//JzOtnJ/1nks0WMGORj11g1cUO7MYwtrjW7oKtvKubrjFS887BFQOhAZOCYAMlGXGnti",
+	"gA8PZB0zYSVwJeke0ZlrHRydkEi7a74+//bpw+b30o48SBpOnYVaNxbRK0gxWKmyACDfLS/AxAC8nKN1",
+	"VRfC73LACM4cm7CaZM/xKZtd+GqplUOYNH0Qwpq2oiyzreYF3G5S3ahij2VxtFUMzCrJ11vqLpiudfAR",
+	"MOB+W00nbeeidqvadTNoPtVN2m5cASknyhH26QHOVOo4OZftcXwmvkOPu1mhOClDVXDcwTjbVHxRiuWq",
+	"JwvxuVVeP3G61xX3+xI/TSWOwvFvwR3i8R3PL7OdPcym2ud1t1i8V295MX4z7nyJ+OhGQHHyT3wj6lLv",
+	"fRsBFVGOZXIx1xTlMx9VA3hu60JO7QE3lZjrPsftT/TIJLKpDZf07keG6mxPLMEGPXqPkuH3Et8EJhPL",
+	"1kpaclkj1IQ5sK7Sb26VwV82XNYLjxumLqenz776mZ4ZFdJSkDFyH4VtKwteClQToLQ6nHnoCgbFRBUg",
+	"OWV2h2UEpqaNYFM8n8HBhMFIgR8U+kOEfx1ckemTMhtxF09vNXKt2RKjtcAL6dhbM5+M/hqdAozrOZEd",
+	"ScTCkT4ScAvnkBLE1l7xaQyuiOKxEoklbh1lEN9wzGZRCzL+wXQDNeUibEGkuRzeXkP1suN7+5Y7cXPS",
+	"jbXDTNrVLx9oV/+x5duj6DdXHFV6S25/nQYpnm6LB/drKMXF79Y/UYYLrSllAaCEO5YFgG8L6iVgeWxh",
+	"Rm3NGfWjSxynav/p7M+XD7A/Rzs/aB9Q1ozKSB2wmhftl7eRpUrvFBrMvcrVL/jI/8KF6pazJ9dRkOZJ",
+	"vWSEIxsgBr9QB4xT3FPw7o8E/6G+v6eLggP1MD0IOmOGzYrBcuGsknZnVGX/qviKs0qn6rjVB20Uhsft",
+	"2ieKREgS3zcSPdLFg6SfjtPpp3xYuXNwF3qLdn4y0BDoQBpONV3NR8hjFaYJm/e4Y0J9lPJWPc0Lqq5n",
+	"53DL9+O36pb3qQ7slv8Ab7vvvhxfOP7A9x/JJrNUkdDuJc4Dt9gJ5igoIURZijvLA7d8H2uD0WYNCL64",
+	"dipQftGaiLuVonL7zGQbXq2Fb2GTYBSw2/vVFnzklILQjvAwgIXfVsqXbFALr4XvKiWXTeQCZNKkmxVs",
+	"uNqUvJdwr/GRExLuNZSjSFHOF686RtjIvct3raL+QAGBsHdPPybgteuSfgphgS//aEjqO2GSCCZWHCd8",
+	"d1kUGsqvw15Yfl2KO65dn0GJneugQ3lsZ2rOPXuPtUxGRFv9nk27HvBnE2oDVzDa0YKcjkqfYQ0ErXPX",
+	"w4py4tQtlzrBv8zMV6kU1WPR41QHAGf50PclUSXC+8er4PrvwOsB+2PmaaUIAAP3qL/1rDVv2G3jagVc",
+	"9MiTcSbqI51UnuDYn+aIPJRsgmWeZH+s2d0USnZP5iulNM+sja/1ZlUxjT6x1LZgQ8seC+MNdbz8CDUh",
+	"cG7H7roU1pFwvfLmTALuJvdhwApb7BmdFcywG6bTNSYq3lvmFmhIvfd7AV8wIUOgGArZcllc2P9LtcMG",
+	"xgoqfqAuxWVW8oWhU5fozjKL+h7J/zWylBv9LB4I/DseThcJpD9XZl3O8tlc3yVifq0wzAIKmFgyZUxn",
+	"z69+Taxow5JV5QIslO/gX3+0qP8L0CJsILvlsemd0g4mXrCcg43J9F1/QJyeA4JOj5wTcx61ijHkjQEf",
+	"WpbEhqtJ6DF0VOg5G1fYceFk9Lbvv+orQw8TPIbxI+YrMDC5nFf7jdGByUP5BVZcO7zbSpVFSijbKZ1R",
+	"X7i+xCDJd3Z56F84hc5j3/6G5vHAKs9D7dsL2i24MisTGq4gXH0rAfJy3/L9hb1ob6jscUG1mIIArv1d",
+	"cmvnK15sy/4j4Z45JXndGCnq+u+P1p7Bt6ivW+nnvuzYjumsZFDxpKg/tAflxpL+j0aK0La643tPUWzb",
+	"3estuKJnjtWkLejaheDsuZKAUXJFMLNbqXay0b3LDHTustrOsft2UUcudx02GnX9+aE4uKunr/9CfeEb",
+	"oWXcX/Sdiaq5/+m7EN8UQLGTIsAB9idCG+Fnp8c24jj9vbAo5+A4URbKUvce+1JowxEVtRAl1w3vIjgc",
+	"A+/+AXtzxqTeDUmVS3rmPrvUES1Q9snO4cIr9wRWJGwnOAkxg0AqyRPShCp4RQPcXz4Zgx90KBeo/6Aq",
+	"05oPOED9PiRmwZJz+Ob8YdXuK2G4268Ew7otP5YuCGkb9FLaQqzpZRBG5Gjn9MT9WN50/S76eNOa7UIu",
+	"XeeMe7Lo+FshxgUlXAXRG+pJXvcJ/fL8I2KVGvR6gExoZlyya6MMxw03O05pMhVOSeeh+tlf4LvFKFY0",
+	"9nZ7DCUj9HK5J5/ELXaqKTqiliCmfq2FdB88fuBGjx2C9PQLOkbEAStiYkYdkPKz1n0FCYmoHlt+oKB1",
+	"xdesugVwMN6GkuuxTGFl0COKWScLliltnFV5KrcfDXHSCPClhqwIOlwN3549ePbDq6tXIJwtHUE833Jy",
+	"sGm21119T5hxxZ6naWop3OFWN/biNBU1f+B7GOmhTfwHYQFsrOjqc4KDxjOEXqmdzsPS1/Y5UGyge10j",
+	"SWfk8VozwysxUF/kJ/fQae/lXvMVOBt69mHKywKtVCr4FM22lMP5ln+6IgC4ESe/8d/SpQGe/bAtM4ga",
+	"DJ7VekDDdYgdmZZKFXaPxvIhpIv3O0WEOblm2MuBmNEOp4xVPNM7YVAuT3OcCHkNTfX+qRjTbs6DMCVu",
+	"QlL9cMW6cwTTU/JyDxMiJqoH93AllvKXrZmNQS1osZSYCz/LZyvOHAz8iptHz5W6FXwgJHIkuAP6M2Bp",
+	"EAuvoKsZfg5Qhzy4LFZql0DupL09Dkl2Qn6ylPw+UQEIcFtE7KOAL39rv3ICkslO9ftTwZjw5R8JxtS3",
+	"CSGpHpTTE2FyBy53fJ8MaODXZzXeACJW6SL0r+sHTwTU8QNMAetEpM/xsDXkhrFaJXXJDOAZ9qqHNDP6",
+	"FtAJDk2VJrt5tN2kg4NX3Pzn5lRnyL77UzxC3GTbDdpun9hpeg6wHN3F5WSsieHJ/fR1QmzC7ouSy/mg",
+	"fkcPnfRagTEeCl8MCrSQVKaPKsU4yDGTe7Be6C4uWSJLOk+0vQOn3IptoOXTmjNJSRz0emclrpiGTeRF",
+	"pPlRURBFTnZ9wds/2uHDtZ0wp+kV0z6pNkf9325y3txi3//InpskjNydksEmtS9ksG3//E1qMyJMXaFF",
+	"DxCSAu690oae+VP3FMFFnD6ijLRK10D1AIekjmxYRSQ/laSBl38sQYMri93xduHHSe23b4LTAIO5fB+H",
+	"caN0SocJEj0AFPxrMMXfb9dEhwv87PvvHoLzk7F8+vY4sXykt9VzqLcFOl9HEXgw+OkJfXDo09M7jyF0",
+	"HZQPJ3WR3ewzogmwj5JOrCYrH8qWqyp9X5w/cBC0Sbh0fiZ+fdwoqJD+KMK9D3SCQpw1dnIch/A7O/rs",
+	"2Xv7DQCm+5jlrUKQdC80u4FS8zA2q2E+Qy8tqo2c0nx9pGmuthLbg05khYIZNApmDxsARWokutCEFWuO",
+	"1BCo8cqUU5GSifq0j7cu3+iElLnlyWxA7wdElJjaGsKFaT6vuNHHkZzkOsCBLuzZYMVayExzrjOfkPiZ",
+	"nuJs+4ndcljaidQIePdH0iJ+5jtc2ulrCcOeZEZlbI7wKCW55uUCC34iF4BDdAU7uILuV43uyw37Hrd4",
+	"0G55A25ot32fouGCjvKjmS5UXVilz8Ka7TMuwVJMHwZL4h27G/Cf/AZP/G9FGThLlhinh0VZilNPRSs9",
+	"j912yr7/RHLOvvojiTlY1SfaXqosSQAihPoeXabgvI6qTEO7/InWQenbrR18dxQjy76qhkCLTkc3Uk8M",
+	"H+y52CT8qKZRf84deJgmUXm2rNR2Q4YC/J98/kZtdOYbZVdW3ME0Jm3PLec9UaEfON/8OTcHcqqO0Vcb",
+	"rxg8H9i8wKjNxlpuuuOGGEHvcd27/mcfCNcjHmgOTbuUpPwBAuIJ6kBkVB/1m/G19zMPNvn9nVWSQBeE",
+	"P97lM58V9vv72bYqZ89mZ2wjzu4eAylpiPdhfwwohZj7j0hZDD7x1X2Cz5pzDL6gftzBJ85jEXzkzNzg",
+	"I+d4//Duw/8fAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

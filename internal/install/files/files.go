@@ -216,9 +216,9 @@ func (d *Destination) unchanged(l *layout, p *install.Plan) error {
 		}
 	}
 	for _, x := range p.Modes {
-		if is, err := d.mode(x.Path); err != nil {
+		if is, of, err := d.mode(x.Path); err != nil {
 			return err
-		} else if is != x.Before {
+		} else if is != x.Before || x.To != "" && of != x.From {
 			return &install.ChangedError{What: x.Path}
 		}
 	}
@@ -416,7 +416,7 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 		}
 	}
 	for _, x := range p.Modes {
-		if err := d.setMode(ctx, x.Path, x.Before, x.After); err != nil {
+		if err := d.setMode(ctx, &x); err != nil {
 			return "", err
 		}
 	}
@@ -440,30 +440,43 @@ func (d *Destination) Switch(ctx context.Context, p *install.Plan) (string, erro
 	return words, nil
 }
 
-// mode gives the permission bits of a file; 0 when it is not there.
-func (d *Destination) mode(at string) (fs.FileMode, error) {
+// mode gives the permission bits of a file, and whose it is as chown takes it; 0 when it
+// is not there.
+func (d *Destination) mode(at string) (bits fs.FileMode, owner string, err error) {
 	info, err := fs.Stat(d.Over.FS(), strings.TrimPrefix(at, "/"))
 	switch {
 	case kind.Lost(err):
-		return 0, err
+		return 0, "", err
 	case err != nil:
-		return 0, nil //nolint:nilerr // it is not there, or not to be seen
+		return 0, "", nil //nolint:nilerr // it is not there, or not to be seen
 	}
-	return info.Mode().Perm(), nil
+	if o, known := reach.OwnerOf(info); known {
+		owner = fmt.Sprintf("%d:%d", o.UID, o.GID)
+	}
+	return info.Mode().Perm(), owner, nil
 }
 
-// setMode changes the permission bits of a file that has the others; one that has
-// them already stays.
-func (d *Destination) setMode(ctx context.Context, at string, before, after fs.FileMode) error {
-	switch is, err := d.mode(at); {
+// setMode gives a file other permission bits, and another owner first where that is
+// planned; what has them already stays, and what has neither is not touched.
+func (d *Destination) setMode(ctx context.Context, x *install.Mode) error {
+	is, of, err := d.mode(x.Path)
+	switch {
 	case err != nil:
 		return err
-	case is == after:
-		return nil
-	case is != before:
-		return &install.ChangedError{What: at}
+	case is != x.Before && is != x.After, x.To != "" && of != x.From && of != x.To:
+		return &install.ChangedError{What: x.Path}
 	}
-	_, err := d.run(ctx, fmt.Sprintf("chmod %04o -- %s", after, quoted(at)))
+	var does []string
+	if x.To != "" && of != x.To {
+		does = append(does, fmt.Sprintf("chown %s -- %s", x.To, quoted(x.Path)))
+	}
+	if is != x.After || len(does) > 0 { // some systems take bits away with the owner
+		does = append(does, fmt.Sprintf("chmod %04o -- %s", x.After, quoted(x.Path)))
+	}
+	if len(does) == 0 {
+		return nil
+	}
+	_, err = d.run(ctx, strings.Join(does, " && "))
 	return err
 }
 
@@ -641,7 +654,8 @@ func (d *Destination) Back(ctx context.Context, p *install.Plan) (string, error)
 		}
 	}
 	for _, x := range p.Modes {
-		if err := d.setMode(ctx, x.Path, x.After, x.Before); err != nil {
+		back := x.Back()
+		if err := d.setMode(ctx, &back); err != nil {
 			return "", err
 		}
 	}

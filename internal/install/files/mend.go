@@ -12,6 +12,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/check"
@@ -26,8 +27,8 @@ const mendingFolder = ".mended"
 
 // Mend implements install.Mender: it reads the server anew, works out for each fault
 // what mends it, and puts all of that into one plan with one test and one reload.
-func (d *Destination) Mend(_ context.Context, w *install.Mending) (*install.Mended, error) {
-	out, err := d.mend(w)
+func (d *Destination) Mend(ctx context.Context, w *install.Mending) (*install.Mended, error) {
+	out, err := d.mend(ctx, w)
 	return out, refused(err)
 }
 
@@ -47,20 +48,21 @@ type mender struct {
 	looks   map[int64]bool       // findings whose binding is looked at for the whole list
 	does    map[int64]string     // what mends a fault, in words, of those that are mended so far
 	faults  map[int64]*install.Fault
-	vain    map[int64]bool // faults that what was worked out for them would not mend
+	root    func() (bool, error) // whether the files of others can be given away there
+	vain    map[int64]bool       // faults that what was worked out for them would not mend
 }
 
 // mend works out the plan; once more without the faults that it would not mend, so that
 // nothing is done for them.
-func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
-	out, vain, err := d.mendOnce(w)
+func (d *Destination) mend(ctx context.Context, w *install.Mending) (*install.Mended, error) {
+	out, vain, err := d.mendOnce(ctx, w)
 	if err != nil || len(vain) == 0 {
 		return out, err
 	}
 	left := out.Left
 	rest := *w
 	rest.Faults = slices.DeleteFunc(slices.Clone(w.Faults), func(f install.Fault) bool { return vain[f.Finding] })
-	if out, err = d.mend(&rest); err != nil {
+	if out, err = d.mend(ctx, &rest); err != nil {
 		return nil, err
 	}
 	for i := range left {
@@ -73,7 +75,7 @@ func (d *Destination) mend(w *install.Mending) (*install.Mended, error) {
 
 // mendOnce works it out for all faults; vain are those that something was worked out for
 // which would not mend them.
-func (d *Destination) mendOnce(w *install.Mending) (out *install.Mended, vain map[int64]bool, err error) {
+func (d *Destination) mendOnce(ctx context.Context, w *install.Mending) (out *install.Mended, vain map[int64]bool, err error) {
 	fsys := d.Over.FS()
 	reading, err := d.Reader.Read(fsys, d.Main)
 	if err != nil {
@@ -82,11 +84,18 @@ func (d *Destination) mendOnce(w *install.Mending) (out *install.Mended, vain ma
 	m := &mender{planner: &planner{Destination: d, wish: &install.Wish{Server: w.Server, Addresses: w.Addresses,
 		Agreed: w.Agreed}, reading: reading}, order: w, shadow: fsys, out: &install.Mended{}, edits: &kind.Edits{},
 		lists: map[string]bool{}, looks: map[int64]bool{}, does: map[int64]string{}, faults: map[int64]*install.Fault{}, vain: map[int64]bool{}}
+	m.root = sync.OnceValues(func() (bool, error) {
+		said, err := d.run(ctx, "id -u")
+		if kind.Lost(err) {
+			return false, err
+		}
+		return err == nil && strings.TrimSpace(said) == "0", nil
+	})
 	m.answers, m.known = d.Reader.Answers(reading), map[string]*certs.Certificate{}
 	for i := range w.Faults {
 		m.faults[w.Faults[i].Finding] = &w.Faults[i]
 	}
-	for _, step := range []func() error{m.switches, m.names, m.settings, m.leads, m.frees, m.pledges, m.rewrite, m.modes} {
+	for _, step := range []func() error{m.switches, m.names, m.opens, m.settings, m.leads, m.frees, m.pledges, m.rewrite, m.modes} {
 		if err := step(); err != nil {
 			return nil, nil, err
 		}
@@ -677,36 +686,67 @@ func nextBlock(text string) (lead, block, after string) {
 	return text[:begin], text[begin:end], text[end:]
 }
 
-// modes closes files to others.
+// modes closes files to others, and gives them to whom the server's other keys belong.
 func (m *mender) modes() error {
 	closed := map[string]bool{}
+	usual := m.reading.KeyOwner()
 	return m.each(func(f *install.Fault) error {
 		at, err := kind.Resolved(m.Over.FS(), f.Subject)
 		if err != nil {
 			return err
 		}
-		info, err := fs.Stat(m.Over.FS(), strings.TrimPrefix(at, "/"))
+		before, of, err := m.mode(at)
 		switch {
-		case kind.Lost(err):
+		case err != nil:
 			return err
-		case !path.IsAbs(f.Subject) || err != nil:
+		case !path.IsAbs(f.Subject) || before == 0 && of == "":
 			m.leave(f, "the file is not found: "+f.Subject, "survey the server anew")
 			return nil
 		}
-		before := info.Mode().Perm()
 		const others = 0o007
-		after := before &^ others
-		if after == before {
+		x := install.Mode{Path: at, Before: before, After: before &^ others}
+		var does, notes []string
+		stays := ""
+		if o := m.ownerOf(f.Subject); o != nil && usual != nil && !o.Is(usual) && !o.Folder {
+			can, err := m.root()
+			if err != nil {
+				return err
+			}
+			if can {
+				x.From, x.To = of, fmt.Sprintf("%d:%d", usual.UID, usual.GID)
+				does = append(does, fmt.Sprintf("give %s to %s, whose the other keys are", at, usual))
+				notes = append(notes, fmt.Sprintf("%s belongs to %s, who can read it no longer then", at, o))
+			} else {
+				stays = fmt.Sprintf("; it stays %s's, for only root may give it to %s", o, usual)
+			}
+		}
+		if x.After == before && x.To == "" {
+			if stays != "" {
+				m.leave(f, "only root may give it to another user, and Insegna is not root there",
+					fmt.Sprintf("as root there: chown %s %s", usual, at))
+				return nil
+			}
 			m.leave(f, at+" is closed to others already", "survey the server anew")
 			return nil
 		}
+		if x.After != before {
+			does = append(does, fmt.Sprintf("close %s to others: mode %04o", at, x.After))
+		}
 		if !closed[at] {
 			closed[at] = true
-			m.out.Plan.Modes = append(m.out.Plan.Modes, install.Mode{Path: at, Before: before, After: after})
+			m.out.Plan.Modes, m.out.Notes = append(m.out.Plan.Modes, x), append(m.out.Notes, notes...)
 		}
-		m.does[f.Finding] = fmt.Sprintf("close %s to others: mode %04o", at, after)
+		m.does[f.Finding] = strings.Join(does, ", and ") + stays
 		return nil
 	}, check.ByMode)
+}
+
+// ownerOf is whose a file of the reading is; nil when that is not known.
+func (m *mender) ownerOf(file string) *kind.Owner {
+	if x := m.reading.Material[file]; x != nil {
+		return x.Owner
+	}
+	return nil
 }
 
 // reloads notes what a reload mends.
@@ -789,7 +829,14 @@ func (m *mender) acts(l *layout) (out []install.Act) {
 		out = append(out, install.Act{Does: doesOf(&m.edits.Links[i]), What: m.edits.Links[i].String()})
 	}
 	for _, x := range m.out.Plan.Modes {
-		out = append(out, install.Act{Does: "close", What: fmt.Sprintf("%s: mode %04o → %04o", x.Path, x.Before, x.After)})
+		what := fmt.Sprintf("%s: mode %04o → %04o", x.Path, x.Before, x.After)
+		if x.Before == x.After {
+			what = x.Path + ":"
+		}
+		if x.To != "" {
+			what += " owner " + x.From + " → " + x.To
+		}
+		out = append(out, install.Act{Does: "close", What: what})
 	}
 	out = append(out, install.Act{Does: "test", What: l.Test})
 	if m.order.Rehearsal || l.Quiet {
@@ -865,7 +912,7 @@ func (m *mender) prove() {
 			m.inVain(f, "the certificate "+a.Pairs[0].Certificate+" that would be shown cannot be read", "let the service read it")
 			continue
 		}
-		if by := f.By(); by == check.BySwitch || by == check.ByReload && f.Host != "" {
+		if by := f.By(); by == check.BySwitch || by == check.ByOpening || by == check.ByReload && f.Host != "" {
 			if err := m.order.Fit(f.Host, m.parsed(m.after.Sent(&a.Pairs[0]))); err != nil {
 				m.inVain(f, fmt.Sprintf("%s would be shown, and does not fit: %v", a.Pairs[0].Certificate, err),
 					"put a certificate that fits there first")

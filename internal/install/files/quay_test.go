@@ -42,7 +42,8 @@ func (p *pier) quayCommand(more string) string {
 	case "":
 		return "/usr/sbin/haproxy -W -p " + p.dir + "/pid -f " + p.main
 	case "-s reload":
-		return "kill -USR2 $(cat " + p.dir + "/pid)"
+		// HAProxy takes its file away before it writes it anew
+		return "for i in $(seq 100); do p=$(cat " + p.dir + "/pid 2>/dev/null); test -n \"$p\" && exec kill -USR2 $p; sleep 0.05; done; exit 1"
 	}
 	return "/usr/sbin/haproxy -c -f " + p.main
 }

@@ -60,8 +60,9 @@ var Kind = &kind.Kind{
 		},
 		Unmove: "take the path out of it: unless { path_beg /.well-known/acme-challenge/ }",
 	},
-	Reader: configuration{},
-	Tester: tester{},
+	Running: running,
+	Reader:  configuration{},
+	Tester:  tester{},
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
 		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Verifies: verifies, Combined: true, Live: live{},

@@ -63,8 +63,10 @@ var Kind = &kind.Kind{
 		},
 		Unmove: "take the path out of it: RewriteCond %{REQUEST_URI} !^/\\.well-known/acme-challenge/",
 	},
-	Reader: configuration{},
-	Tester: tester{}, Lenient: true,
+	Mains:   []string{redHatMain},
+	Running: running,
+	Reader:  configuration{},
+	Tester:  tester{}, Lenient: true,
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
 		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Verifies: verifies, Lenient: true,

@@ -655,24 +655,33 @@ func (e *editor) line(at kind.Place) *Directive {
 // a plain site joins, where that is so far the first one there and would no
 // longer be.
 func (e *editor) keepDefaults(site *kind.Site, port uint16, no refusal) error {
-	mine := slices.IndexFunc(e.reading.Sites, func(s kind.Site) bool { return s.Place == site.Place })
 	for i := range e.reading.Listeners {
-		l := &e.reading.Listeners[i]
-		if l.Chosen || l.Default < mine || !l.TLS || !l.Network() || l.Address.Port() != port {
-			continue
+		if l := &e.reading.Listeners[i]; l.TLS && l.Network() && l.Address.Port() == port {
+			if err := e.keepDefault(site, l, no); err != nil {
+				return err
+			}
 		}
-		def := &e.reading.Sites[l.Default]
-		lines := e.linesAt(def, l)
-		if len(lines) == 0 || slices.ContainsFunc(lines, func(d *Directive) bool { return e.used[d.File] > 1 }) {
-			return no(def.Place, "add default_server to its listen line by hand",
-				"unknown names at %s get the site %s because it is the first there, and it would no longer be", l, def.MainName())
-		}
-		if slices.ContainsFunc(lines[0].Args(), func(w Word) bool { return w.Text == "default_server" }) {
-			continue // by another site of this edit
-		}
-		e.touch(lines[0].File)
-		lines[0].Words = append(lines[0].Words, Word{Raw: "default_server", Text: "default_server", Before: " "})
 	}
+	return nil
+}
+
+// keepDefault does so at one listener.
+func (e *editor) keepDefault(site *kind.Site, l *kind.Listener, no refusal) error {
+	mine := slices.IndexFunc(e.reading.Sites, func(s kind.Site) bool { return s.Place == site.Place })
+	if l.Chosen || l.Default < mine {
+		return nil
+	}
+	def := &e.reading.Sites[l.Default]
+	lines := e.linesAt(def, l)
+	if len(lines) == 0 || slices.ContainsFunc(lines, func(d *Directive) bool { return e.used[d.File] > 1 }) {
+		return no(def.Place, "add default_server to its listen line by hand",
+			"unknown names at %s get the site %s because it is the first there, and it would no longer be", l, def.MainName())
+	}
+	if slices.ContainsFunc(lines[0].Args(), func(w Word) bool { return w.Text == "default_server" }) {
+		return nil // by another site of this edit
+	}
+	e.touch(lines[0].File)
+	lines[0].Words = append(lines[0].Words, Word{Raw: "default_server", Text: "default_server", Before: " "})
 	return nil
 }
 

@@ -61,8 +61,9 @@ var Kind = &kind.Kind{
 		FreePath: func(p string) string { return "add before it: location ^~ " + p + " { root FOLDER; }" },
 		Unmove:   "move the redirect into location /",
 	},
-	Reader: configuration{},
-	Tester: tester{},
+	Running: running,
+	Reader:  configuration{},
+	Tester:  tester{},
 	Installs: func(over reach.Connection, s *estate.Server) install.Destination {
 		way := s.Reach
 		return &files.Destination{Over: over, Reader: configuration{}, Editor: editing{}, Verifies: verifies, Main: way.Configuration,

@@ -6,12 +6,14 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/kind"
+	"insegna.example/internal/reach"
 )
 
 // Limits of what is read besides the configuration itself.
@@ -45,6 +47,7 @@ func Material(fsys fs.FS, out *kind.Reading, named, maybe map[string]bool) error
 	if err := g.Wait(); err != nil {
 		return err
 	}
+	nameOwners(fsys, read)
 	for i, m := range read {
 		held := len(m.Chain) > 0 || m.Public != "" || m.Hidden
 		if m.Named = named[paths[i]] || maybe[paths[i]] && held; !m.Named && len(m.Chain) == 0 && m.Public == "" {
@@ -134,7 +137,64 @@ func readMaterial(fsys fs.FS, p string) (m materialRead) {
 	}
 	m.Mode, m.Modified = uint32(info.Mode().Perm()), info.ModTime().UTC()
 	m.take(data)
+	if m.Public != "" {
+		m.Owner = ownerOf(fsys, p, info)
+	}
 	return m
+}
+
+// ownerOf gives whose a file is, by number; nil when that is not known.
+func ownerOf(fsys fs.FS, p string, info fs.FileInfo) *kind.Owner {
+	o, known := reach.OwnerOf(info)
+	if !known {
+		return nil
+	}
+	out := &kind.Owner{UID: o.UID, GID: o.GID}
+	if real, err := kind.Resolved(fsys, p); err == nil {
+		if dir, err := fs.Stat(fsys, InFS(path.Dir(real))); err == nil {
+			at, known := reach.OwnerOf(dir)
+			out.Folder = known && at.UID == o.UID
+		}
+	}
+	return out
+}
+
+// accountsLimit bounds the files of users and groups, in bytes.
+const accountsLimit = 1 << 20
+
+// nameOwners gives users and groups their names on the machine, where its files have them.
+func nameOwners(fsys fs.FS, list []materialRead) {
+	var users, groups map[int]string
+	for i := range list {
+		o := list[i].Owner
+		if o == nil {
+			continue
+		}
+		if users == nil {
+			users, groups = accounts(fsys, "/etc/passwd"), accounts(fsys, "/etc/group")
+		}
+		o.User, o.Group = users[o.UID], groups[o.GID]
+	}
+}
+
+// accounts reads names by number from a file of users or groups.
+func accounts(fsys fs.FS, file string) map[int]string {
+	out := map[int]string{}
+	data, _, err := ReadFile(fsys, file, accountsLimit)
+	if err != nil {
+		return out
+	}
+	const number = 2 // name:password:number:…
+	for line := range strings.Lines(string(data)) {
+		f := strings.Split(strings.TrimSpace(line), ":")
+		if len(f) <= number {
+			continue
+		}
+		if n, err := strconv.Atoi(f[number]); err == nil && out[n] == "" {
+			out[n] = f[0]
+		}
+	}
+	return out
 }
 
 // take reads certificates and key out of what a file holds, and wipes that.
