@@ -73,18 +73,24 @@ func run(m *testing.M) int {
 	return m.Run()
 }
 
-// Database makes an empty database and gives its address.
+// Database makes an empty database, removed after the test, and gives its address.
 func Database(t testing.TB) string {
-	conn, err := pgx.Connect(t.Context(), postgres.DSN())
-	require.NoError(t, err)
-	defer func() { _ = conn.Close(context.Background()) }()
 	name := fmt.Sprintf("test_%d", databases.Add(1))
-	_, err = conn.Exec(t.Context(), "create database "+name)
-	require.NoError(t, err)
+	onServer(t, "create database "+name)
+	t.Cleanup(func() { onServer(t, "drop database "+name+" with (force)") })
 	u, err := url.Parse(postgres.DSN())
 	require.NoError(t, err)
 	u.Path = "/" + name
 	return u.String()
+}
+
+// onServer does something to the server that holds all databases.
+func onServer(t testing.TB, sql string) {
+	conn, err := pgx.Connect(context.Background(), postgres.DSN())
+	require.NoError(t, err)
+	defer func() { _ = conn.Close(context.Background()) }()
+	_, err = conn.Exec(context.Background(), sql)
+	require.NoError(t, err)
 }
 
 // Running is a service with its HTTP interface on loopback.

@@ -56,8 +56,8 @@ type child struct {
 
 // Options change how a cluster runs.
 type Options struct {
-	// Disposable gives up durability for speed, and lets databases be made: for
-	// tests and benchmarks.
+	// Disposable gives up durability for speed and room, and lets databases be
+	// made: for tests and benchmarks.
 	Disposable bool
 	Log        *slog.Logger // told when the server ends and is started again; nil discards
 }
@@ -513,7 +513,8 @@ func (c *Cluster) run(ctx context.Context) error {
 		"-c", "unix_socket_permissions=0700", "-c", "max_connections=100",
 		"-c", "timezone=UTC", "-c", "log_timezone=UTC", "-c", "shared_buffers=64MB"}
 	if c.opts.Disposable {
-		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off",
+			"-c", "min_wal_size=32MB", "-c", "max_wal_size=64MB")
 	}
 	server := &child{cmd: c.program(context.Background(), "postgres", args...), ended: make(chan struct{})}
 	server.cmd.Stderr, server.cmd.Stdout = logFile, logFile
