@@ -19,6 +19,12 @@ func Flag(words []string, name string) string {
 	return ""
 }
 
+// Program says whether a word can be run from anywhere: a whole path, or a name that is looked
+// up, but no path below the folder the process happened to begin in.
+func Program(word string) bool {
+	return path.IsAbs(word) || word != "" && !strings.Contains(word, "/")
+}
+
 // Below makes a path absolute that is given below a folder.
 func Below(folder, p string) string {
 	if path.IsAbs(p) {

@@ -11,7 +11,7 @@ var mains = map[string]string{"apache2": debianMain, "httpd": redHatMain}
 
 // running implements kind.Kind.Running.
 func running(words []string) *kind.Running {
-	if len(words) == 0 || !path.IsAbs(words[0]) || mains[path.Base(words[0])] == "" {
+	if len(words) == 0 || !kind.Program(words[0]) || mains[path.Base(words[0])] == "" {
 		return nil
 	}
 	root, file := kind.Flag(words[1:], "-d"), kind.Flag(words[1:], "-f")

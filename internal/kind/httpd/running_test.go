@@ -20,7 +20,8 @@ func TestRunning(t *testing.T) {
 		{[]string{"/usr/sbin/apache2", "-d", "/srv/a"}, &kind.Running{Main: "/srv/a/apache2.conf", Commands: map[string]string{
 			"test": "/usr/sbin/apache2 -d /srv/a -f /srv/a/apache2.conf -t", "reload": "/usr/sbin/apache2 -d /srv/a -f /srv/a/apache2.conf -k graceful"}}},
 		{[]string{"/usr/sbin/apache2", "-f", "own.conf"}, nil},
-		{[]string{"apache2", "-f", "/a"}, nil},
+		{[]string{"apache2", "-k", "start"}, &kind.Running{Main: debianMain}},
+		{[]string{"sbin/apache2", "-f", "/a"}, nil},
 		{[]string{"/usr/bin/vim", "/etc/apache2/apache2.conf"}, nil},
 		{nil, nil},
 	} {

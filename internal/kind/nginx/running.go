@@ -24,7 +24,7 @@ func running(words []string) *kind.Running {
 		return nil
 	}
 	list := strings.Fields(title)
-	if len(list) == 0 || !path.IsAbs(list[0]) {
+	if len(list) == 0 || !kind.Program(list[0]) {
 		return nil
 	}
 	prefix, file := kind.Flag(list[1:], "-p"), kind.Flag(list[1:], "-c")

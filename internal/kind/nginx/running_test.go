@@ -17,7 +17,9 @@ func TestRunning(t *testing.T) {
 			Commands: map[string]string{"test": "/opt/nginx -p /srv/a -c /srv/a/conf/n.conf -e stderr -t", "reload": "/opt/nginx -p /srv/a -c /srv/a/conf/n.conf -e stderr -s reload"}},
 		"nginx: worker process":             nil,
 		"/usr/sbin/nginx -t":                nil,
-		"nginx: master process nginx -c /a": nil,
+		"nginx: master process nginx":       {Main: usualMain}, // started by its name
+		"nginx: master process nginx -c /a": {Main: "/a", Commands: map[string]string{"test": "nginx -c /a -t", "reload": "nginx -c /a -s reload"}},
+		"nginx: master process ./nginx":     nil,
 		"nginx: master process ":            nil,
 	} {
 		assert.Equal(t, want, running([]string{title}), title)
