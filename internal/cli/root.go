@@ -1,5 +1,5 @@
 // Package cli is the command line (Cobra). It talks to a service through the
-// generated client; visit and inspect also work without one.
+// generated client; visit, inspect and convert also work without one.
 //
 // Every command prints a human table by default, JSON or CSV on request;
 // progress goes to stderr. Exit codes: 0 fine, 1 failed, 2 wrong use, 3
@@ -111,7 +111,7 @@ func (a *app) root() *cobra.Command {
 		Short: "Keeps the right certificate at every endpoint of an estate",
 		Long: "Insegna inventories the TLS certificates of an estate, judges chains, names and dates,\n" +
 			"and says for every host at every endpoint what is wanted and what visitors are served.\n\n" +
-			"Start a service with: insegna serve. Without one, visit and inspect work by themselves.",
+			"Start a service with: insegna serve. Without one, visit, inspect and convert work by themselves.",
 		SilenceErrors: true, SilenceUsage: true,
 	}
 	root.SetOut(a.out)
@@ -136,7 +136,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.serve(), a.today(), a.notices(), a.report(), a.calendar(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(),
 		a.host(), a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.waves(), a.cas(), a.credentials(),
 		a.journal(), a.safe(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.recover(),
-		a.visit(), a.inspect(),
+		a.visit(), a.inspect(), a.convert(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs,
 			RunE: a.run(func(*cobra.Command, []string) error {
 				_, err := fmt.Fprintln(a.out, "insegna", service.Version)

@@ -3,7 +3,6 @@ package certs
 import (
 	"bytes"
 	"crypto/x509"
-	"encoding/asn1"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -11,6 +10,8 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	tags "golang.org/x/crypto/cryptobyte/asn1"
+
+	"insegna.example/internal/core/certs/pkcs"
 )
 
 // What else is met where certificates should be.
@@ -41,8 +42,7 @@ func described(kind Kind, b *pem.Block) (o Other, err error) {
 		o.Contains, err = pkcs7(b.Bytes)
 		o.Said = fmt.Sprintf("%d certificates in a PKCS#7 container, which web servers do not read", len(o.Contains))
 	case KindPKCS12:
-		o.Said = "key and certificates in a PKCS#12 container under a passphrase: take them out as PEM first, for " +
-			"example with openssl pkcs12 -in FILE -nodes"
+		o.Said = "key and certificates in a PKCS#12 container under a passphrase: insegna convert takes them out"
 	case KindRequest:
 		var r *x509.CertificateRequest
 		if r, err = x509.ParseCertificateRequest(b.Bytes); err == nil {
@@ -90,33 +90,18 @@ func revokedDescribed(der []byte) (Other, error) {
 		list.ThisUpdate.UTC().Format("2 January 2006"), len(list.RevokedCertificateEntries)), Ends: list.NextUpdate}, nil
 }
 
-// oidSignedData is the content of a PKCS#7 container that holds certificates
-// (RFC 5652 section 5).
-var oidSignedData = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 2}
-
-// pkcs7 takes the certificates out of a container, in DER (RFC 5652 section 5.1).
-func pkcs7(der []byte) ([]*Certificate, error) {
-	const tag0 = tags.Tag(0)
-	in := cryptobyte.String(der)
-	var outer, explicit, signed, list cryptobyte.String
-	var id asn1.ObjectIdentifier
-	if !in.ReadASN1(&outer, tags.SEQUENCE) || !outer.ReadASN1ObjectIdentifier(&id) || !id.Equal(oidSignedData) ||
-		!outer.ReadASN1(&explicit, tag0.Constructed().ContextSpecific()) || !explicit.ReadASN1(&signed, tags.SEQUENCE) ||
-		!signed.SkipASN1(tags.INTEGER) || !signed.SkipASN1(tags.SET) || !signed.SkipASN1(tags.SEQUENCE) {
-		return nil, errors.New("a PKCS#7 container that is not signed data in DER")
+// pkcs7 takes the certificates out of a container.
+func pkcs7(ber []byte) ([]*Certificate, error) {
+	list, err := pkcs.Certificates(ber)
+	if err != nil {
+		return nil, fmt.Errorf("a PKCS#7 container: %w", err)
 	}
-	var given bool
-	if !signed.ReadOptionalASN1(&list, &given, tag0.Constructed().ContextSpecific()) || !given {
+	if len(list) == 0 {
 		return nil, errors.New("a PKCS#7 container without certificates")
 	}
 	var out []*Certificate
-	for !list.Empty() {
-		var one cryptobyte.String
-		var tag tags.Tag
-		if !list.ReadAnyASN1Element(&one, &tag) {
-			return out, errors.New("a PKCS#7 container that is cut short")
-		}
-		c, err := Parse(one)
+	for _, der := range list {
+		c, err := Parse(der)
 		if err != nil {
 			return out, err
 		}
@@ -128,10 +113,11 @@ func pkcs7(der []byte) ([]*Certificate, error) {
 // derKind tells what DER data is that is no certificate; "" for nothing known.
 // The label is the one the same bytes would have in PEM.
 func derKind(data []byte) (Kind, string) {
-	if bytes.HasPrefix(data, []byte{0x30, 0x80, 2, 1, 3}) {
-		return KindPKCS12, "" // in BER, as some programs write it
+	der, err := pkcs.DER(data) // some programs leave lengths open
+	if err != nil {
+		return "", ""
 	}
-	in := cryptobyte.String(data)
+	in := cryptobyte.String(der)
 	var body, first cryptobyte.String
 	var tag tags.Tag
 	if !in.ReadASN1(&body, tags.SEQUENCE) || !body.ReadAnyASN1Element(&first, &tag) {
