@@ -18,6 +18,30 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for CABy.
+const (
+	CAByAcme    CABy = "acme"
+	CAByHand    CABy = "hand"
+	CAByPrivate CABy = "private"
+	CABySelf    CABy = "self"
+)
+
+// Valid indicates whether the value is a known member of the CABy enum.
+func (e CABy) Valid() bool {
+	switch e {
+	case CAByAcme:
+		return true
+	case CAByHand:
+		return true
+	case CAByPrivate:
+		return true
+	case CABySelf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ConfigurationProblemEffect.
 const (
 	ConfigurationProblemEffectRefused ConfigurationProblemEffect = "refused"
@@ -138,6 +162,30 @@ func (e Face) Valid() bool {
 	case FaceStale:
 		return true
 	case FaceUnread:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GiveRequestForm.
+const (
+	GiveRequestFormDer    GiveRequestForm = "der"
+	GiveRequestFormPem    GiveRequestForm = "pem"
+	GiveRequestFormPkcs12 GiveRequestForm = "pkcs12"
+	GiveRequestFormPkcs7  GiveRequestForm = "pkcs7"
+)
+
+// Valid indicates whether the value is a known member of the GiveRequestForm enum.
+func (e GiveRequestForm) Valid() bool {
+	switch e {
+	case GiveRequestFormDer:
+		return true
+	case GiveRequestFormPem:
+		return true
+	case GiveRequestFormPkcs12:
+		return true
+	case GiveRequestFormPkcs7:
 		return true
 	default:
 		return false
@@ -317,6 +365,7 @@ const (
 	MandateProofDns      MandateProof = "dns"
 	MandateProofHttp     MandateProof = "http"
 	MandateProofListener MandateProof = "listener"
+	MandateProofNone     MandateProof = "none"
 )
 
 // Valid indicates whether the value is a known member of the MandateProof enum.
@@ -327,6 +376,8 @@ func (e MandateProof) Valid() bool {
 	case MandateProofHttp:
 		return true
 	case MandateProofListener:
+		return true
+	case MandateProofNone:
 		return true
 	default:
 		return false
@@ -483,6 +534,24 @@ func (e OrderState) Valid() bool {
 	case OrderStateOrdering:
 		return true
 	case OrderStateProving:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderWay.
+const (
+	OrderWayOrdered OrderWay = "ordered"
+	OrderWayTaken   OrderWay = "taken"
+)
+
+// Valid indicates whether the value is a known member of the OrderWay enum.
+func (e OrderWay) Valid() bool {
+	switch e {
+	case OrderWayOrdered:
+		return true
+	case OrderWayTaken:
 		return true
 	default:
 		return false
@@ -676,6 +745,7 @@ const (
 	TrialStepFile    TrialStep = "file"
 	TrialStepPort    TrialStep = "port"
 	TrialStepRecord  TrialStep = "record"
+	TrialStepSource  TrialStep = "source"
 )
 
 // Valid indicates whether the value is a known member of the TrialStep enum.
@@ -690,6 +760,8 @@ func (e TrialStep) Valid() bool {
 	case TrialStepPort:
 		return true
 	case TrialStepRecord:
+		return true
+	case TrialStepSource:
 		return true
 	default:
 		return false
@@ -1088,10 +1160,15 @@ type Budget struct {
 
 // CA defines model for CA.
 type CA struct {
-	Account   *CAAccount `json:"account,omitempty"`
-	Budget    Budget     `json:"budget"`
-	Contact   []string   `json:"contact"`
-	Directory string     `json:"directory"`
+	Account *CAAccount `json:"account,omitempty"`
+	Budget  Budget     `json:"budget"`
+
+	// By how it is asked
+	By      CABy     `json:"by"`
+	Contact []string `json:"contact"`
+
+	// Directory empty where it is not asked over ACME
+	Directory string `json:"directory"`
 
 	// ExternalAccount it wants accounts bound to a customer record
 	ExternalAccount bool `json:"external_account"`
@@ -1113,6 +1190,9 @@ type CA struct {
 	// Trouble why it cannot be asked; empty when it can
 	Trouble string `json:"trouble"`
 }
+
+// CABy how it is asked
+type CABy string
 
 // CAAccount defines model for CAAccount.
 type CAAccount struct {
@@ -1557,6 +1637,61 @@ type FindingRef struct {
 
 // Fingerprint defines model for Fingerprint.
 type Fingerprint = string
+
+// GiveRequest defines model for GiveRequest.
+type GiveRequest struct {
+	// Alias in PKCS#12; the name of the mandate when left out
+	Alias *string `json:"alias,omitempty"`
+
+	// Apart pem: the key in a file of its own
+	Apart *bool           `json:"apart,omitempty"`
+	Form  GiveRequestForm `json:"form"`
+
+	// Old for programs that know no other: PKCS#12 with triple DES, keys as RSA or EC PRIVATE KEY
+	Old *bool `json:"old,omitempty"`
+
+	// Passphrase the key is encrypted with; PKCS#12 needs one
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// Reason stands in the journal
+	Reason   string `json:"reason"`
+	WithRoot *bool  `json:"with_root,omitempty"`
+}
+
+// GiveRequestForm defines model for GiveRequest.Form.
+type GiveRequestForm string
+
+// GivenFile defines model for GivenFile.
+type GivenFile struct {
+	// Content base64
+	Content []byte `json:"content"`
+
+	// Name as people call it
+	Name string `json:"name"`
+}
+
+// GivenFiles defines model for GivenFiles.
+type GivenFiles struct {
+	Files []GivenFile `json:"files"`
+}
+
+// GivenMaterial defines model for GivenMaterial.
+type GivenMaterial struct {
+	// Certificate first digits of the fingerprint of the one meant, where there are several with a key
+	Certificate *string `json:"certificate,omitempty"`
+
+	// Files PEM, DER, PKCS#7 or PKCS#12; several that belong together
+	Files []GivenFile `json:"files"`
+
+	// Mandate whose newest it becomes; the one of its names, which is made where there is none, when left out
+	Mandate *string `json:"mandate,omitempty"`
+
+	// Name of a mandate that is made
+	Name *string `json:"name,omitempty"`
+
+	// Passphrase of what is encrypted
+	Passphrase *string `json:"passphrase,omitempty"`
+}
 
 // Health defines model for Health.
 type Health struct {
@@ -2185,28 +2320,50 @@ type NoticeTestRequest struct {
 
 // Order defines model for Order.
 type Order struct {
-	BegunAt     time.Time     `json:"begun_at"`
-	By          string        `json:"by"`
-	Ca          string        `json:"ca"`
-	Certificate *Fingerprint  `json:"certificate,omitempty"`
-	Failure     *OrderFailure `json:"failure,omitempty"`
-	FinishedAt  *time.Time    `json:"finished_at,omitempty"`
-	Mandate     string        `json:"mandate"`
-	Names       []string      `json:"names"`
-	NotAfter    *time.Time    `json:"not_after,omitempty"`
-	Number      int64         `json:"number"`
-	Rehearsal   bool          `json:"rehearsal"`
-	State       OrderState    `json:"state"`
+	BegunAt     time.Time    `json:"begun_at"`
+	By          string       `json:"by"`
+	Ca          string       `json:"ca"`
+	Certificate *Fingerprint `json:"certificate,omitempty"`
+
+	// ExpectedAt the reply
+	ExpectedAt *time.Time    `json:"expected_at,omitempty"`
+	Failure    *OrderFailure `json:"failure,omitempty"`
+	FinishedAt *time.Time    `json:"finished_at,omitempty"`
+
+	// KeyGoneAt when its key was destroyed, as one of a former certificate
+	KeyGoneAt *time.Time `json:"key_gone_at,omitempty"`
+	Mandate   string     `json:"mandate"`
+	Names     []string   `json:"names"`
+	NotAfter  *time.Time `json:"not_after,omitempty"`
+	Number    int64      `json:"number"`
+	Rehearsal bool       `json:"rehearsal"`
+
+	// Request of one order: the certificate request as PEM, once it is made
+	Request *string `json:"request,omitempty"`
+
+	// SentAt the request by a person
+	SentAt *time.Time `json:"sent_at,omitempty"`
+	SentTo *string    `json:"sent_to,omitempty"`
+	State  OrderState `json:"state"`
 
 	// Steps of one order; empty in lists
 	Steps []OrderStep `json:"steps"`
 
 	// Url at the CA
 	Url string `json:"url"`
+
+	// Waits for a person who carries its request
+	Waits bool `json:"waits"`
+
+	// Way from its CA, or taken in from files
+	Way OrderWay `json:"way"`
 }
 
 // OrderState defines model for Order.State.
 type OrderState string
+
+// OrderWay from its CA, or taken in from files
+type OrderWay string
 
 // OrderFailure defines model for OrderFailure.
 type OrderFailure struct {
@@ -2408,6 +2565,15 @@ type Renewal struct {
 	Server  string `json:"server"`
 }
 
+// Reply defines model for Reply.
+type Reply struct {
+	Files []GivenFile `json:"files"`
+
+	// Order it has to be for; found among all that wait when left out
+	Order      *int64  `json:"order,omitempty"`
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	// AllBindings how many there were; those listed may be fewer
@@ -2576,6 +2742,15 @@ type Schedule struct {
 
 	// Troubled the same for what is broken or due
 	Troubled string `json:"troubled"`
+}
+
+// SentRequest defines model for SentRequest.
+type SentRequest struct {
+	// ExpectedAt when a reply is expected; after the CA's usual days when left out
+	ExpectedAt *time.Time `json:"expected_at,omitempty"`
+
+	// To whom; as the CA's declaration says when left out
+	To *string `json:"to,omitempty"`
 }
 
 // Server defines model for Server.
@@ -2899,6 +3074,14 @@ type SurveyRequest struct {
 
 	// Server only this server
 	Server *string `json:"server,omitempty"`
+}
+
+// TakenCertificate defines model for TakenCertificate.
+type TakenCertificate struct {
+	Order Order `json:"order"`
+
+	// Words what was chosen and what is to be known
+	Words []string `json:"words"`
 }
 
 // TakenHost defines model for TakenHost.
@@ -3334,6 +3517,9 @@ type ListNoticesParamsState string
 type ListOrdersParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
 
+	// Waiting only those that wait for a person, the oldest first and all at once
+	Waiting *bool `form:"waiting,omitempty" json:"waiting,omitempty"`
+
 	// Cursor next_cursor of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
@@ -3450,6 +3636,9 @@ type ListWavesParams struct {
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
+// TakeCertificateJSONRequestBody defines body for TakeCertificate for application/json ContentType.
+type TakeCertificateJSONRequestBody = GivenMaterial
+
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = CredentialValue
 
@@ -3495,14 +3684,23 @@ type TestNoticeJSONRequestBody = NoticeTestRequest
 // BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
 type BeginOrderJSONRequestBody = OrderRequest
 
+// GiveCertificateJSONRequestBody defines body for GiveCertificate for application/json ContentType.
+type GiveCertificateJSONRequestBody = GiveRequest
+
 // TakeKeyJSONRequestBody defines body for TakeKey for application/json ContentType.
 type TakeKeyJSONRequestBody = KeyRequest
+
+// MarkSentJSONRequestBody defines body for MarkSent for application/json ContentType.
+type MarkSentJSONRequestBody = SentRequest
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
+
+// TakeReplyJSONRequestBody defines body for TakeReply for application/json ContentType.
+type TakeReplyJSONRequestBody = Reply
 
 // RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
 type RenewSafeKeyJSONRequestBody = SafeRenewal
@@ -3638,6 +3836,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /certificates (the `ListCertificates` operationId).
 	ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeCertificateWithBody Takes in a certificate with its key, in any form, as the newest of a mandate
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+	TakeCertificateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeCertificate Takes in a certificate with its key, in any form, as the newest of a mandate
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+	TakeCertificate(ctx context.Context, body TakeCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCertificate One certificate with its chain, places of use and history
 	//
@@ -4032,6 +4244,25 @@ type ClientInterface interface {
 	// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
 	GetOrderCertificate(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GiveCertificateWithBody Hands out the certificate an order brought, with its key; for who has that permission
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+	GiveCertificateWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveCertificate Hands out the certificate an order brought, with its key; for who has that permission
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+	GiveCertificate(ctx context.Context, number OrderNumber, body GiveCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndOrder Ends an order that waits for a person; its key is destroyed
+	//
+	// Corresponds with POST /orders/{number}/end (the `EndOrder` operationId).
+	EndOrder(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TakeKeyWithBody Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	//
 	// Takes any type of body and a specified content type.
@@ -4045,6 +4276,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 	TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkSentWithBody Keeps that the request of an order that waits for a person was sent
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+	MarkSentWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkSent Keeps that the request of an order that waits for a person was sent
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+	MarkSent(ctx context.Context, number OrderNumber, body MarkSentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOwners Who is told of what is wrong, and what is theirs
 	//
@@ -4098,6 +4343,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeReplyWithBody Takes what a CA sent back, finds the request it belongs to, and has that order go on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /replies (the `TakeReply` operationId).
+	TakeReplyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeReply Takes what a CA sent back, finds the request it belongs to, and has that order go on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /replies (the `TakeReply` operationId).
+	TakeReply(ctx context.Context, body TakeReplyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReport The estate on a day, for others
 	//
@@ -4444,6 +4703,40 @@ func (c *Client) AgreeToTerms(ctx context.Context, name ShortName, body AgreeToT
 // Corresponds with GET /certificates (the `ListCertificates` operationId).
 func (c *Client) ListCertificates(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCertificatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeCertificateWithBody Takes in a certificate with its key, in any form, as the newest of a mandate
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+func (c *Client) TakeCertificateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeCertificateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeCertificate Takes in a certificate with its key, in any form, as the newest of a mandate
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+func (c *Client) TakeCertificate(ctx context.Context, body TakeCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeCertificateRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5497,6 +5790,55 @@ func (c *Client) GetOrderCertificate(ctx context.Context, number OrderNumber, re
 	return c.Client.Do(req)
 }
 
+// GiveCertificateWithBody Hands out the certificate an order brought, with its key; for who has that permission
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+func (c *Client) GiveCertificateWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveCertificateRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveCertificate Hands out the certificate an order brought, with its key; for who has that permission
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+func (c *Client) GiveCertificate(ctx context.Context, number OrderNumber, body GiveCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveCertificateRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndOrder Ends an order that waits for a person; its key is destroyed
+//
+// Corresponds with POST /orders/{number}/end (the `EndOrder` operationId).
+func (c *Client) EndOrder(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndOrderRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TakeKeyWithBody Takes the private key of the certificate an order brought out of the safe; for who has that permission
 //
 // Takes any type of body and a specified content type.
@@ -5521,6 +5863,40 @@ func (c *Client) TakeKeyWithBody(ctx context.Context, number OrderNumber, conten
 // Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 func (c *Client) TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeKeyRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkSentWithBody Keeps that the request of an order that waits for a person was sent
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+func (c *Client) MarkSentWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkSentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkSent Keeps that the request of an order that waits for a person was sent
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+func (c *Client) MarkSent(ctx context.Context, number OrderNumber, body MarkSentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkSentRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5664,6 +6040,40 @@ func (c *Client) InvitePerson(ctx context.Context, person PersonName, reqEditors
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeReplyWithBody Takes what a CA sent back, finds the request it belongs to, and has that order go on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /replies (the `TakeReply` operationId).
+func (c *Client) TakeReplyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeReplyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeReply Takes what a CA sent back, finds the request it belongs to, and has that order go on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /replies (the `TakeReply` operationId).
+func (c *Client) TakeReply(ctx context.Context, body TakeReplyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeReplyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6814,6 +7224,46 @@ func NewListCertificatesRequest(server string, params *ListCertificatesParams) (
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTakeCertificateRequest calls the generic TakeCertificate builder with application/json body
+func NewTakeCertificateRequest(server string, body TakeCertificateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeCertificateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTakeCertificateRequestWithBody constructs an http.Request for the TakeCertificate method, with any body, and a specified content type
+func NewTakeCertificateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/certificates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8917,6 +9367,18 @@ func NewListOrdersRequest(server string, params *ListOrdersParams) (*http.Reques
 
 		}
 
+		if params.Waiting != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "waiting", *params.Waiting, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Cursor != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -9063,6 +9525,87 @@ func NewGetOrderCertificateRequest(server string, number OrderNumber) (*http.Req
 	return req, nil
 }
 
+// NewGiveCertificateRequest calls the generic GiveCertificate builder with application/json body
+func NewGiveCertificateRequest(server string, number OrderNumber, body GiveCertificateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGiveCertificateRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewGiveCertificateRequestWithBody constructs an http.Request for the GiveCertificate method, with any body, and a specified content type
+func NewGiveCertificateRequestWithBody(server string, number OrderNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s/certificate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndOrderRequest constructs an http.Request for the EndOrder method
+func NewEndOrderRequest(server string, number OrderNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTakeKeyRequest calls the generic TakeKey builder with application/json body
 func NewTakeKeyRequest(server string, number OrderNumber, body TakeKeyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9091,6 +9634,53 @@ func NewTakeKeyRequestWithBody(server string, number OrderNumber, contentType st
 	}
 
 	operationPath := fmt.Sprintf("/orders/%s/key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMarkSentRequest calls the generic MarkSent builder with application/json body
+func NewMarkSentRequest(server string, number OrderNumber, body MarkSentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkSentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewMarkSentRequestWithBody constructs an http.Request for the MarkSent method, with any body, and a specified content type
+func NewMarkSentRequestWithBody(server string, number OrderNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s/sent", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -9342,6 +9932,46 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewTakeReplyRequest calls the generic TakeReply builder with application/json body
+func NewTakeReplyRequest(server string, body TakeReplyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeReplyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTakeReplyRequestWithBody constructs an http.Request for the TakeReply method, with any body, and a specified content type
+func NewTakeReplyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/replies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -11103,6 +11733,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /certificates (the `ListCertificates` operationId).
 	ListCertificatesWithResponse(ctx context.Context, params *ListCertificatesParams, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error)
 
+	// TakeCertificateWithBodyWithResponse Takes in a certificate with its key, in any form, as the newest of a mandate
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+	TakeCertificateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeCertificateResponse, error)
+
+	// TakeCertificateWithResponse Takes in a certificate with its key, in any form, as the newest of a mandate
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+	TakeCertificateWithResponse(ctx context.Context, body TakeCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeCertificateResponse, error)
+
 	// GetCertificateWithResponse One certificate with its chain, places of use and history
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11566,6 +12210,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /orders/{number}/certificate (the `GetOrderCertificate` operationId).
 	GetOrderCertificateWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*GetOrderCertificateResponse, error)
 
+	// GiveCertificateWithBodyWithResponse Hands out the certificate an order brought, with its key; for who has that permission
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+	GiveCertificateWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveCertificateResponse, error)
+
+	// GiveCertificateWithResponse Hands out the certificate an order brought, with its key; for who has that permission
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+	GiveCertificateWithResponse(ctx context.Context, number OrderNumber, body GiveCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveCertificateResponse, error)
+
+	// EndOrderWithResponse Ends an order that waits for a person; its key is destroyed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/end (the `EndOrder` operationId).
+	EndOrderWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*EndOrderResponse, error)
+
 	// TakeKeyWithBodyWithResponse Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11579,6 +12244,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 	TakeKeyWithResponse(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error)
+
+	// MarkSentWithBodyWithResponse Keeps that the request of an order that waits for a person was sent
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+	MarkSentWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkSentResponse, error)
+
+	// MarkSentWithResponse Keeps that the request of an order that waits for a person was sent
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+	MarkSentWithResponse(ctx context.Context, number OrderNumber, body MarkSentJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkSentResponse, error)
 
 	// ListOwnersWithResponse Who is told of what is wrong, and what is theirs
 	//
@@ -11642,6 +12321,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
+
+	// TakeReplyWithBodyWithResponse Takes what a CA sent back, finds the request it belongs to, and has that order go on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replies (the `TakeReply` operationId).
+	TakeReplyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeReplyResponse, error)
+
+	// TakeReplyWithResponse Takes what a CA sent back, finds the request it belongs to, and has that order go on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /replies (the `TakeReply` operationId).
+	TakeReplyWithResponse(ctx context.Context, body TakeReplyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeReplyResponse, error)
 
 	// GetReportWithResponse The estate on a day, for others
 	//
@@ -12183,6 +12876,54 @@ func (r ListCertificatesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListCertificatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeCertificateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *TakenCertificate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeCertificateResponse) GetJSON201() *TakenCertificate {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeCertificateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeCertificateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeCertificateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeCertificateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeCertificateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14540,6 +15281,102 @@ func (r GetOrderCertificateResponse) ContentType() string {
 	return ""
 }
 
+type GiveCertificateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GivenFiles
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GiveCertificateResponse) GetJSON200() *GivenFiles {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GiveCertificateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GiveCertificateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GiveCertificateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GiveCertificateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GiveCertificateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndOrderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Order
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndOrderResponse) GetJSON200() *Order {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndOrderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndOrderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndOrderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndOrderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndOrderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TakeKeyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14582,6 +15419,54 @@ func (r TakeKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TakeKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MarkSentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Order
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MarkSentResponse) GetJSON200() *Order {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkSentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkSentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkSentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkSentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkSentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14911,6 +15796,54 @@ func (r GetReadyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeReplyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Order
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeReplyResponse) GetJSON200() *Order {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeReplyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeReplyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeReplyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeReplyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeReplyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16668,6 +17601,32 @@ func (c *ClientWithResponses) ListCertificatesWithResponse(ctx context.Context, 
 	return ParseListCertificatesResponse(rsp)
 }
 
+// TakeCertificateWithBodyWithResponse Takes in a certificate with its key, in any form, as the newest of a mandate
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+func (c *ClientWithResponses) TakeCertificateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeCertificateResponse, error) {
+	rsp, err := c.TakeCertificateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeCertificateResponse(rsp)
+}
+
+// TakeCertificateWithResponse Takes in a certificate with its key, in any form, as the newest of a mandate
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /certificates (the `TakeCertificate` operationId).
+func (c *ClientWithResponses) TakeCertificateWithResponse(ctx context.Context, body TakeCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeCertificateResponse, error) {
+	rsp, err := c.TakeCertificate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeCertificateResponse(rsp)
+}
+
 // GetCertificateWithResponse One certificate with its chain, places of use and history
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17521,6 +18480,45 @@ func (c *ClientWithResponses) GetOrderCertificateWithResponse(ctx context.Contex
 	return ParseGetOrderCertificateResponse(rsp)
 }
 
+// GiveCertificateWithBodyWithResponse Hands out the certificate an order brought, with its key; for who has that permission
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+func (c *ClientWithResponses) GiveCertificateWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GiveCertificateResponse, error) {
+	rsp, err := c.GiveCertificateWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveCertificateResponse(rsp)
+}
+
+// GiveCertificateWithResponse Hands out the certificate an order brought, with its key; for who has that permission
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/certificate (the `GiveCertificate` operationId).
+func (c *ClientWithResponses) GiveCertificateWithResponse(ctx context.Context, number OrderNumber, body GiveCertificateJSONRequestBody, reqEditors ...RequestEditorFn) (*GiveCertificateResponse, error) {
+	rsp, err := c.GiveCertificate(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveCertificateResponse(rsp)
+}
+
+// EndOrderWithResponse Ends an order that waits for a person; its key is destroyed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/end (the `EndOrder` operationId).
+func (c *ClientWithResponses) EndOrderWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*EndOrderResponse, error) {
+	rsp, err := c.EndOrder(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndOrderResponse(rsp)
+}
+
 // TakeKeyWithBodyWithResponse Takes the private key of the certificate an order brought out of the safe; for who has that permission
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17545,6 +18543,32 @@ func (c *ClientWithResponses) TakeKeyWithResponse(ctx context.Context, number Or
 		return nil, err
 	}
 	return ParseTakeKeyResponse(rsp)
+}
+
+// MarkSentWithBodyWithResponse Keeps that the request of an order that waits for a person was sent
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+func (c *ClientWithResponses) MarkSentWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkSentResponse, error) {
+	rsp, err := c.MarkSentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkSentResponse(rsp)
+}
+
+// MarkSentWithResponse Keeps that the request of an order that waits for a person was sent
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/sent (the `MarkSent` operationId).
+func (c *ClientWithResponses) MarkSentWithResponse(ctx context.Context, number OrderNumber, body MarkSentJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkSentResponse, error) {
+	rsp, err := c.MarkSent(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkSentResponse(rsp)
 }
 
 // ListOwnersWithResponse Who is told of what is wrong, and what is theirs
@@ -17662,6 +18686,32 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetReadyResponse(rsp)
+}
+
+// TakeReplyWithBodyWithResponse Takes what a CA sent back, finds the request it belongs to, and has that order go on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replies (the `TakeReply` operationId).
+func (c *ClientWithResponses) TakeReplyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeReplyResponse, error) {
+	rsp, err := c.TakeReplyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeReplyResponse(rsp)
+}
+
+// TakeReplyWithResponse Takes what a CA sent back, finds the request it belongs to, and has that order go on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /replies (the `TakeReply` operationId).
+func (c *ClientWithResponses) TakeReplyWithResponse(ctx context.Context, body TakeReplyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeReplyResponse, error) {
+	rsp, err := c.TakeReply(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeReplyResponse(rsp)
 }
 
 // GetReportWithResponse The estate on a day, for others
@@ -18385,6 +19435,39 @@ func ParseListCertificatesResponse(rsp *http.Response) (*ListCertificatesRespons
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeCertificateResponse parses an HTTP response from a TakeCertificateWithResponse call
+func ParseTakeCertificateResponse(rsp *http.Response) (*TakeCertificateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeCertificateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest TakenCertificate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -20014,6 +21097,72 @@ func ParseGetOrderCertificateResponse(rsp *http.Response) (*GetOrderCertificateR
 	return response, nil
 }
 
+// ParseGiveCertificateResponse parses an HTTP response from a GiveCertificateWithResponse call
+func ParseGiveCertificateResponse(rsp *http.Response) (*GiveCertificateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GiveCertificateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GivenFiles
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndOrderResponse parses an HTTP response from a EndOrderWithResponse call
+func ParseEndOrderResponse(rsp *http.Response) (*EndOrderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndOrderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Order
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTakeKeyResponse parses an HTTP response from a TakeKeyWithResponse call
 func ParseTakeKeyResponse(rsp *http.Response) (*TakeKeyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20030,6 +21179,39 @@ func ParseTakeKeyResponse(rsp *http.Response) (*TakeKeyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TakenKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMarkSentResponse parses an HTTP response from a MarkSentWithResponse call
+func ParseMarkSentResponse(rsp *http.Response) (*MarkSentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkSentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Order
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20257,6 +21439,39 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Health
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeReplyResponse parses an HTTP response from a TakeReplyWithResponse call
+func ParseTakeReplyResponse(rsp *http.Response) (*TakeReplyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeReplyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Order
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -30,6 +30,8 @@ func (a *app) mandates() *cobra.Command {
 // standing says in a few words how a mandate stands.
 func standing(m client.Mandate) string {
 	switch o := m.Last; {
+	case o != nil && o.Waits:
+		return fmt.Sprintf("order %d: %s", o.Number, waitsFor(o))
 	case o != nil && o.FinishedAt == nil:
 		return fmt.Sprintf("order %d: %s", o.Number, o.State)
 	case o != nil && o.Failure != nil:
@@ -38,6 +40,21 @@ func standing(m client.Mandate) string {
 		return placed(m) + ", until " + day(*o.NotAfter)
 	}
 	return "never ordered"
+}
+
+// waitsFor says what a waiting order waits for.
+func waitsFor(o *client.Order) string {
+	if o.SentAt == nil {
+		return "waits for its request to be sent"
+	}
+	words := "sent " + day(*o.SentAt)
+	if o.SentTo != nil {
+		words += " to " + *o.SentTo
+	}
+	if o.ExpectedAt != nil {
+		words += ", reply expected by " + day(*o.ExpectedAt)
+	}
+	return words
 }
 
 // placed says how far the newest certificate of a mandate has come.
@@ -447,19 +464,23 @@ func (a *app) orderedAgain(ctx context.Context, mandate string) error {
 // orders groups the commands about orders.
 func (a *app) orders() *cobra.Command {
 	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate(),
-		a.orderKey())
+		a.orderKey(), a.orderExport(), a.orderRequest(), a.orderSent(), a.orderReply(), a.orderGiveUp())
 }
 
 // orderList lists the newest first.
 func (a *app) orderList() *cobra.Command {
 	var mandate string
 	var limit int
+	var waiting bool
 	c := &cobra.Command{Use: "list", Short: "List orders, newest first", Args: cobra.NoArgs,
-		Example: "  insegna order list --mandate deck-plans",
+		Example: "  insegna order list --mandate deck-plans\n  insegna order list --waiting",
 		RunE: a.run(func(c *cobra.Command, _ []string) error {
 			params := &client.ListOrdersParams{}
 			if mandate != "" {
 				params.Mandate = &mandate
+			}
+			if waiting {
+				params.Waiting = &waiting
 			}
 			page, err := whole(a, c.Context(), limit,
 				func(p *client.OrderPage) (*[]client.Order, **string) { return &p.Items, &p.NextCursor },
@@ -484,6 +505,12 @@ func (a *app) orderList() *cobra.Command {
 					if o.Failure != nil {
 						s += ": " + o.Failure.Words
 					}
+					if o.Waits {
+						s = waitsFor(&o)
+					}
+					if o.Way == client.OrderWayTaken {
+						s += ", taken in"
+					}
 					return s
 				}, raw: func(o client.Order) string { return string(o.State) }},
 			})
@@ -491,6 +518,7 @@ func (a *app) orderList() *cobra.Command {
 			return err
 		})}
 	c.Flags().StringVar(&mandate, "mandate", "", "of one mandate")
+	c.Flags().BoolVar(&waiting, "waiting", false, "only those that wait for a person, the oldest first")
 	c.Flags().IntVar(&limit, "limit", 0, limitHelp)
 	return c
 }
@@ -613,7 +641,15 @@ func (a *app) followOrder(ctx context.Context, o *client.Order) error {
 		if o, err = a.orderOf(ctx, o.Number); err != nil {
 			return err
 		}
-		printed = a.stepsFrom(o.Steps, printed, o.FinishedAt != nil)
+		printed = a.stepsFrom(o.Steps, printed, o.FinishedAt != nil || o.Waits)
+		if o.Waits {
+			if a.output == "json" {
+				return a.json(o)
+			}
+			a.say("It waits for you: insegna order request %d --out FILE, then insegna order sent %d, and later insegna order reply FILE.", o.Number,
+				o.Number)
+			return nil
+		}
 		if o.FinishedAt != nil {
 			if a.output == "json" {
 				if err := a.json(o); err != nil {

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/httpapi/contract"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
@@ -37,9 +39,13 @@ func caAccount(a *service.Account) *contract.CAAccount {
 
 // caOf shows a CA with its accounts at both directories.
 func caOf(v *service.CAView) contract.CA {
-	out := contract.CA{Name: v.Name, Directory: v.ACME.Directory, TestDirectory: v.ACME.TestDirectory, Terms: v.Terms,
+	a := v.ACME
+	if a == nil {
+		a = &estate.ACME{}
+	}
+	out := contract.CA{Name: v.Name, By: contract.CABy(v.By), Directory: a.Directory, TestDirectory: a.TestDirectory, Terms: v.Terms,
 		Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
-		Contact: list(v.ACME.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
+		Contact: list(a.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
 		Budget: budgetOf(v.Budget)}
 	if v.TestTerms != "" && v.TestTerms != v.Terms {
 		out.TestTerms = &v.TestTerms
@@ -103,7 +109,17 @@ func (srv *Server) RemoveCredential(ctx context.Context,
 func orderOf(v *service.OrderView) contract.Order {
 	out := contract.Order{Number: v.ID, Mandate: v.Mandate.Name, Ca: v.CA, Rehearsal: v.Rehearsal,
 		Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
-		BegunAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}}
+		BegunAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}, Way: contract.OrderWayOrdered, Waits: v.Waits,
+		SentAt: inUTC(v.SentAt), ExpectedAt: inUTC(v.ExpectedAt), KeyGoneAt: inUTC(v.KeyGoneAt)}
+	if v.Way != "" {
+		out.Way = contract.OrderWay(v.Way)
+	}
+	if text := service.RequestOf(v.Order); text != "" {
+		out.Request = &text
+	}
+	if v.SentTo != "" {
+		out.SentTo = &v.SentTo
+	}
 	if v.FinishedAt != nil {
 		out.FinishedAt = ptr(v.FinishedAt.UTC())
 	}
@@ -136,7 +152,7 @@ func orderIn(m *service.MandateView, o *service.Order) *contract.Order {
 // mandateOf shows a mandate with the server or folder its proof goes to.
 func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contract.Mandate {
 	s := v.Spec
-	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(s.Proof.By),
+	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(cmp.Or(s.Proof.By, "none")),
 		Key: s.Key, Install: texts(s.Install), RenewDays: s.RenewDays,
 		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget),
 		RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
@@ -285,6 +301,17 @@ func (srv *Server) ListOrders(ctx context.Context,
 	before, err := p.Before()
 	if err != nil {
 		return nil, err
+	}
+	if orZero(r.Params.Waiting) {
+		views, err := srv.service.Waiting(ctx)
+		out := contract.ListOrders200JSONResponse{Items: []contract.Order{}}
+		for _, v := range views {
+			if m := orZero(r.Params.Mandate); m == "" || m == v.Mandate.Name {
+				v.Request = nil
+				out.Items = append(out.Items, orderOf(v))
+			}
+		}
+		return out, err
 	}
 	views, err := srv.service.Orders(ctx, orZero(r.Params.Mandate), before, p.Limit+1)
 	if err != nil {

@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,6 +18,7 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/chain"
+	forms "insegna.example/internal/core/names"
 	"insegna.example/internal/core/trust"
 )
 
@@ -26,6 +30,11 @@ func NewKey(kind string) (crypto.Signer, error) {
 	switch kind {
 	case usualKey, "":
 		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case "ecdsa-p521":
+		return ecdsa.GenerateKey(elliptic.P521(), rand.Reader)
+	case "ed25519":
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		return key, err
 	case "ecdsa-p384":
 		return ecdsa.GenerateKey(elliptic.P384(), rand.Reader)
 	case "rsa-2048":
@@ -38,10 +47,23 @@ func NewKey(kind string) (crypto.Signer, error) {
 	return nil, fmt.Errorf("unknown kind of key %q", kind)
 }
 
-// Request makes a certificate request for names (RFC 2986): names are
-// subject alternative names only, the subject stays empty.
-func Request(key crypto.Signer, names []string) ([]byte, error) {
-	return x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: names}, key)
+// oidFeatures is the extension that says what a server has to do (RFC 7633), and
+// stapling is what it says of stapled OCSP answers: status_request, 5.
+var (
+	oidFeatures = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}
+	stapling    = []byte{0x30, 3, 2, 1, 5}
+)
+
+// Request makes a certificate request for names (RFC 2986): they are subject
+// alternative names, of their forms; the subject stays empty where nothing of it is
+// asked for.
+func Request(key crypto.Signer, names []string, subject pkix.Name, staple bool) ([]byte, error) {
+	r := &x509.CertificateRequest{Subject: subject}
+	r.DNSNames, r.IPAddresses, r.EmailAddresses, r.URIs = forms.Alternatives(names)
+	if staple {
+		r.ExtraExtensions = []pkix.Extension{{Id: oidFeatures, Value: stapling}}
+	}
+	return x509.CreateCertificateRequest(rand.Reader, r, key)
 }
 
 // Checked is a certificate that is what was ordered.
@@ -109,15 +131,22 @@ func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certi
 // sameNames is true when the certificate covers the names ordered, all of them
 // and nothing else, not even of another form.
 func sameNames(leaf *certs.Certificate, names []string) bool {
-	if len(leaf.IPAddresses)+len(leaf.EmailAddresses)+len(leaf.URIs) > 0 {
-		return false
-	}
-	has := make([]string, len(leaf.DNSNames))
-	for i, n := range leaf.DNSNames {
-		has[i] = strings.ToLower(n)
-	}
+	has := AllNames(leaf)
 	want := slices.Clone(names)
 	slices.Sort(has)
 	slices.Sort(want)
 	return slices.Equal(slices.Compact(has), want)
+}
+
+// AllNames are the subject alternative names of a certificate, of every form that a
+// mandate may ask for, as a mandate writes them.
+func AllNames(leaf *certs.Certificate) (out []string) {
+	for _, n := range leaf.Names() {
+		out = append(out, strings.ToLower(n))
+	}
+	out = append(out, leaf.EmailAddresses...)
+	for _, u := range leaf.URIs {
+		out = append(out, u.String())
+	}
+	return out
 }

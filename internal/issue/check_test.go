@@ -5,6 +5,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"net"
 	"testing"
 	"time"
@@ -130,7 +131,7 @@ func TestRequestsCarryTheNamesAlone(t *testing.T) {
 	for kind, bits := range map[string]int{"ecdsa-p256": 256, "ecdsa-p384": 384, "rsa-2048": 2048} {
 		key, err := issue.NewKey(kind)
 		require.NoError(t, err)
-		der, err := issue.Request(key, []string{"a.lantern.example", "*.lantern.example"})
+		der, err := issue.Request(key, []string{"a.lantern.example", "*.lantern.example"}, pkix.Name{}, false)
 		require.NoError(t, err)
 		csr, err := x509.ParseCertificateRequest(der)
 		require.NoError(t, err)

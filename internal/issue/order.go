@@ -9,8 +9,11 @@ package issue
 
 import (
 	"context"
+	"crypto/x509/pkix"
 	"fmt"
 	"time"
+
+	"insegna.example/internal/core/certs"
 )
 
 // State is how far an order has come.
@@ -32,6 +35,9 @@ type Order struct {
 	ID       int64     // of the stored row
 	Names    []string  // the first is the main one
 	KeyKind  string    // such as ecdsa-p256
+	Subject  pkix.Name // of the request
+	Staple   bool      // the certificate is to ask for stapled OCSP answers
+	Former   []byte    // PKCS#8 of a key to be used again; nil for a new one
 	Replaces string    // id of the certificate whose place it takes (RFC 9773)
 	State    State     // how far it is
 	URL      string    // what the source calls it
@@ -98,7 +104,8 @@ type Source interface {
 	// Request hands in the certificate request.
 	Request(ctx context.Context, o *Order) (string, error)
 	// Fetch brings what was issued: lists of certificates in PEM, the preferred
-	// one first. A *WaitError says that it is not there yet.
+	// one first. A *WaitError says that it is not there yet; one without a time,
+	// that somebody has to bring it.
 	Fetch(ctx context.Context, o *Order) ([][]byte, error)
 	// Withdraw takes back what was put up for the order, also by a process that
 	// died.
@@ -114,14 +121,21 @@ type Source interface {
 	Failure(err error, again time.Time) (f *Failure, wait bool, at time.Time)
 }
 
+// Rooted is a source that knows itself what its certificates end at, besides what
+// is trusted anyway.
+type Rooted interface{ Roots() []*certs.Certificate }
+
 // WaitError says that an order goes on later by itself.
 type WaitError struct {
-	Until time.Time // when it goes on
+	Until time.Time // when it goes on; zero when somebody has to do something first
 	Why   error     // what it waits for
 }
 
 // Error tells when and why it goes on later.
 func (e *WaitError) Error() string {
+	if e.Until.IsZero() {
+		return e.Why.Error()
+	}
 	return fmt.Sprintf("goes on at %s: %v", e.Until.UTC().Format(time.RFC3339), e.Why)
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"insegna.example/internal/core/certs"
@@ -121,17 +122,29 @@ func (m *Orderer) prepare(ctx context.Context, o *Order) error {
 	if o.KeyKind == "" {
 		o.KeyKind = usualKey
 	}
-	key, err := NewKey(o.KeyKind)
+	key, words, err := o.key()
 	if err != nil {
 		return &Failure{Kind: "bad-key", Words: err.Error(), Advice: "choose another kind of key in the mandate"}
 	}
 	if o.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
 		return err
 	}
-	if o.Request, err = Request(key, o.Names); err != nil {
+	if o.Request, err = Request(key, o.Names, o.Subject, o.Staple); err != nil {
 		return err
 	}
-	return m.enter(ctx, o, Ordering, "key", "a key of the kind "+o.KeyKind+" is made and encrypted")
+	return m.enter(ctx, o, Ordering, "key", words)
+}
+
+// key makes the key, or takes the one before where that is to be used again.
+func (o *Order) key() (crypto.Signer, string, error) {
+	if o.Former != nil {
+		key, err := x509.ParsePKCS8PrivateKey(o.Former)
+		if s, ok := key.(crypto.Signer); err == nil && ok {
+			return s, "the key of the certificate before is used again, as the mandate says", nil
+		}
+	}
+	key, err := NewKey(o.KeyKind)
+	return key, "a key of the kind " + o.KeyKind + " is made and encrypted", err
 }
 
 // fetch brings and checks the certificate: only what passes is kept.
@@ -144,10 +157,14 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 	if err != nil {
 		return err
 	}
+	anchors := m.Anchors
+	if r, ok := m.Source.(Rooted); ok {
+		anchors = append(slices.Clip(anchors), r.Roots()...)
+	}
 	var chosen *Checked
 	most := -1
 	for _, c := range chains {
-		got, wrong := Check(c, o.Names, key.(crypto.Signer), m.Anchors, time.Now())
+		got, wrong := Check(c, o.Names, key.(crypto.Signer), anchors, time.Now())
 		switch {
 		case wrong != nil && err == nil:
 			err = wrong // of the chain the source prefers

@@ -80,7 +80,8 @@ var needs = map[string]Role{
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 
-	"takeKey":    Operator, // and the permission for it
+	"takeKey": Operator, "giveCertificate": Operator, // and the permission for it
+	"takeCertificate": Operator, "markSent": Operator, "endOrder": Operator, "takeReply": Operator,
 	"getHostKey": Operator, "trustHostKey": Admin,
 	"getSafe": Admin, "renewSafeKey": Admin,
 

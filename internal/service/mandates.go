@@ -182,6 +182,11 @@ const caPatience = 5 * time.Second
 // caView gathers what is known of a CA, accounts and budget included.
 func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64) (CAView, error) {
 	v := CAView{CA: ca}
+	if ca.By != estate.ByACME {
+		var err error
+		v.Budget, err = s.budget(ctx, ca)
+		return v, err
+	}
 	for _, at := range []struct {
 		directory string
 		into      **store.Account
@@ -244,6 +249,9 @@ func (s *Ordering) Agree(ctx context.Context, name, terms, testTerms string) (*C
 	_, ca, id, err := s.ca(ctx, name)
 	if err != nil {
 		return nil, err
+	}
+	if ca.By != estate.ByACME {
+		return nil, &RefusedError{fmt.Sprintf("%s has no terms to agree to: it is asked by %s", ca.Name, ca.By), "order from it: insegna mandate order NAME"}
 	}
 	var directories []string
 	for _, directory := range []string{ca.ACME.Directory, ca.ACME.TestDirectory} {

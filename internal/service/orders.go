@@ -90,6 +90,15 @@ type orderJob struct {
 // Kind implements work.Args.
 func (orderJob) Kind() string { return "order" }
 
+// formerEach is how often keys of former certificates are looked through.
+const formerEach = 6 * time.Hour
+
+// formerJob destroys the keys of former certificates beyond those that are kept.
+type formerJob struct{}
+
+// Kind implements work.Args.
+func (formerJob) Kind() string { return "former_keys" }
+
 // workTries is how often the job of an order or an installation is begun again
 // after failures.
 const workTries = 100
@@ -98,6 +107,8 @@ const workTries = 100
 func (s *Ordering) register() {
 	work.Handle(s.jobs, work.Orders, workTries,
 		func(ctx context.Context, j orderJob) error { return s.runOrder(ctx, j.Number) })
+	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ formerJob) error { return s.dropFormer(ctx) })
+	s.jobs.Every(formerEach, formerJob{})
 }
 
 // runOrder takes an order as far as it goes.
@@ -114,9 +125,15 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 	}
 	v := ViewOrder(row)
 	o := &issue.Order{ID: id, Names: v.Spec.Names, KeyKind: v.Spec.Key, Replaces: row.Replaces,
+		Subject: subjectOf(&v.Spec.Subject), Staple: v.Spec.Staple,
 		State: issue.State(row.State), URL: row.URL, Request: row.Request, Tries: row.Tries, Since: row.CreatedAt}
 	if row.Encrypted != nil {
 		if o.Key, err = s.safe.Decrypt(row.Encrypted, orderPurpose(id)); err != nil {
+			return err
+		}
+	}
+	if v.Spec.ReuseKey && o.State == issue.Begun && !row.Rehearsal {
+		if o.Former, err = s.formerKey(ctx, row); err != nil {
 			return err
 		}
 	}
@@ -143,6 +160,9 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 	}
 	err = m.Run(ctx, o)
 	var wait *issue.WaitError
+	if errors.As(err, &wait) && wait.Until.IsZero() {
+		return s.awaitPerson(ctx, o, row, records, wait)
+	}
 	if errors.As(err, &wait) {
 		var p *acme.Problem
 		// the CA limits its rate: nothing else is asked of it either
@@ -167,6 +187,10 @@ func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
 
 // orderKey opens the private key of an order, as PEM.
 func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
+	if o.KeyGoneAt != nil {
+		return nil, &RefusedError{fmt.Sprintf("the key of order %d was destroyed on %s, as one of a former certificate", o.ID,
+			o.KeyGoneAt.UTC().Format("2 January 2006")), "take the newest certificate of the mandate: insegna mandate show " + o.Mandate.Name}
+	}
 	der, err := s.safe.Decrypt(o.Encrypted, orderPurpose(o.ID))
 	if err != nil {
 		return nil, err
@@ -233,6 +257,8 @@ type asked struct {
 // sources make the ways to a certificate, by how a CA is asked.
 var sources = map[string]func(*Ordering, context.Context, *asked) (issue.Source, error){
 	estate.ByACME: (*Ordering).acmeSource,
+	estate.BySelf: (*Ordering).selfSource,
+	estate.ByHand: (*Ordering).handSource,
 }
 
 // acmeSource makes the way over ACME: client, account, proofs.
@@ -276,6 +302,8 @@ func (s *Ordering) prover(ctx context.Context, e *estate.Estate, spec *estate.Ma
 			Servers: p.Await, Patience: s.cfg.SpreadPatience, Resolver: resolverOf(e.CA(spec.CA))}, nil
 	case "listener":
 		return ownListener{}, nil
+	case "":
+		return ownListener{}, nil // nothing is proved, and nothing stands anywhere
 	}
 	return &proof.Files{Folders: func(host string) ([]proof.Folder, error) { return s.folders(ctx, e, spec, host) }}, nil
 }
@@ -343,6 +371,9 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 		if row.Encrypted, err = r.s.safe.Encrypt(safe.Secret(o.Key), orderPurpose(o.ID)); err != nil {
 			return err
 		}
+		if row.Public, err = publicHalf(o.Request); err != nil {
+			return err
+		}
 	}
 	if o.Chain != nil {
 		list, err := certs.ReadCertificates(o.Chain)
@@ -355,6 +386,7 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 	if o.Failure != nil {
 		row.Failure = (*store.OrderFailure)(o.Failure)
 	}
+	row.Waits = false
 	now := time.Now().UTC()
 	var steps []store.OrderStep
 	if step != "" {

@@ -53,10 +53,7 @@ func (s *Ordering) proofStep(ctx context.Context, server, host string, at netip.
 // rootOf finds the folder a server gives a host's files out of, for the file a
 // CA asks for.
 func (s *Ordering) rootOf(ctx context.Context, server, host string, ca *estate.CA) (string, error) {
-	port := uint16(80)
-	if ca != nil {
-		port = ca.ACME.HTTPPort
-	}
+	port := ca.PlainPort()
 	found, err := s.proofStep(ctx, server, host, netip.AddrPort{}, port)
 	var unread *NotReadError
 	if errors.As(err, &unread) {
@@ -162,6 +159,9 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	if err != nil {
 		return nil, err
 	}
+	if ca.By != estate.ByACME {
+		return s.checkOwn(ctx, m, ca)
+	}
 	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.ACME.Resolver,
 		HTTPPort: ca.ACME.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
 	if m.Spec.Proof.By == "dns" {
@@ -203,8 +203,8 @@ const preflightPatience = 10 * time.Second
 // resolverOf is what finds names for a CA's checks: its declared one, or the
 // machine's own.
 func resolverOf(ca *estate.CA) string {
-	if ca != nil && ca.ACME.Resolver != "" {
-		return ca.ACME.Resolver
+	if at := ca.Resolver(); at != "" {
+		return at
 	}
 	return systemResolver()
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"insegna.example/internal/core/estate"
 	"insegna.example/internal/install"
 	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/store"
@@ -83,17 +82,8 @@ func (s *TakingToHTTPS) preparing(ctx context.Context, v *HTTPSRun, m *MandateVi
 		return nil, nil, nil, err
 	}
 	w = s.installing.wishFor(e, m, at, port, leaf)
-	w.Agreed, w.PlainPort = v.Also, plainPort(e.CA(m.Spec.CA))
+	w.Agreed, w.PlainPort = v.Also, e.CA(m.Spec.CA).PlainPort()
 	return s.cfg.Kinds.Of(at.Kind).Installs(over, at), w, func() { _ = over.Close() }, nil
-}
-
-// plainPort is where a CA asks for the files of http-01.
-func plainPort(ca *estate.CA) uint16 {
-	const usual = 80
-	if ca == nil || ca.ACME.HTTPPort == 0 {
-		return usual
-	}
-	return ca.ACME.HTTPPort
 }
 
 // prepare carries out what a person has agreed to, as an installation that lays

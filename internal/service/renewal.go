@@ -86,7 +86,7 @@ func (s *Ordering) begin(ctx context.Context, list []store.Mandate, rehearsal, d
 	if err != nil {
 		return nil, err
 	}
-	account, err := s.agreed(ctx, ca, rehearsal)
+	account, err := s.askable(ctx, ca, list, rehearsal)
 	if err != nil {
 		return nil, err
 	}
@@ -125,10 +125,14 @@ func (s *Ordering) beginWithin(ctx context.Context, ca *estate.CA, account *stor
 	if rehearsal {
 		action = "order.rehearse"
 	}
+	var accountID *int64
+	if account != nil {
+		accountID = &account.ID
+	}
 	now := time.Now().UTC()
 	orders, acts := make([]*store.Order, len(list)), make([]*store.Act, len(list))
 	for i, m := range list {
-		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: &account.ID, Rehearsal: rehearsal, Spec: m.Spec,
+		orders[i] = &store.Order{MandateID: m.ID, CA: m.CA, AccountID: accountID, Rehearsal: rehearsal, Spec: m.Spec,
 			State: string(issue.Begun), Replaces: replaced[m.ID], By: actor(ctx), CreatedAt: now}
 		acts[i] = &store.Act{Actor: actor(ctx), Action: action, Subject: m.Name, Detail: map[string]any{"ca": m.CA}}
 	}
@@ -170,7 +174,7 @@ func (s *Ordering) agreed(ctx context.Context, ca *estate.CA, rehearsal bool) (*
 func (s *Ordering) replaced(ctx context.Context, list []store.Mandate, account *store.Account,
 	rehearsal bool) (map[int64]string, error) {
 	out := map[int64]string{}
-	if rehearsal {
+	if rehearsal || account == nil {
 		return out, nil
 	}
 	ids := make([]int64, len(list))
@@ -365,7 +369,7 @@ func (s *Ordering) askAgain(ctx context.Context) error {
 // is to be left alone is not asked.
 func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	again := time.Now().Add(firstRetry).UTC()
-	if _, ca, _, err := s.ca(ctx, m.CA); err == nil {
+	if _, ca, _, err := s.ca(ctx, m.CA); err == nil && ca.By == estate.ByACME {
 		var rest *RestError
 		if _, err := s.agreed(ctx, ca, false); errors.As(err, &rest) {
 			return s.store.Asked(ctx, m.ID, rest.Until.UTC(), nil, "")
@@ -418,7 +422,7 @@ func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (*acme.Renewa
 		return nil, none, err
 	}
 	_, ca, declaration, err := s.ca(ctx, o.CA)
-	if err != nil {
+	if err != nil || ca.By != estate.ByACME || o.Way == store.Taken {
 		return nil, none, err
 	}
 	c, err := s.acmeClient(ca, ca.ACME.Directory, declaration)

@@ -62,10 +62,8 @@ func (s *Visiting) VisitMandate(ctx context.Context, name string) ([]*VisitRepor
 			}
 		}
 		resolver := systemResolver()
-		if ca := e.CA(m.Spec.CA); ca != nil {
-			if ca.ACME.Resolver != "" {
-				resolver = ca.ACME.Resolver
-			}
+		if at := e.CA(m.Spec.CA).Resolver(); at != "" {
+			resolver = at
 		}
 		if i < visitsAtOnce {
 			r.Estate = e

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -183,30 +184,35 @@ func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 // AddMandate keeps a mandate made here.
 func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at time.Time) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		var there []Mandate
-		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Find(&there, "name = ?", m.Name).Error; err != nil {
+		if _, err := addMandate(db, m, act.Actor); err != nil {
 			return err
-		}
-		row := Mandate{Name: m.Name, CA: m.CA, Spec: *m, Servers: servers(m), MadeBy: act.Actor}
-		switch {
-		case len(there) == 0:
-			if err := db.Create(&row).Error; errors.Is(err, gorm.ErrDuplicatedKey) {
-				return ErrMandateTaken
-			} else if err != nil {
-				return err
-			}
-		case there[0].RemovedAt == nil:
-			return ErrMandateTaken
-		default:
-			change := map[string]any{"ca": row.CA, "spec": jsonText(row.Spec), "servers": jsonText(row.Servers),
-				"generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "",
-				"failures": 0, "by_window": false}
-			if err := db.Model(&there[0]).Updates(change).Error; err != nil {
-				return err
-			}
 		}
 		return act.write(db, at)
 	})
+}
+
+// addMandate keeps a mandate made here, or one again that was ended.
+func addMandate(db *gorm.DB, m *estate.Mandate, by string) (int64, error) {
+	var there []Mandate
+	if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Find(&there, "name = ?", m.Name).Error; err != nil {
+		return 0, err
+	}
+	row := Mandate{Name: m.Name, CA: m.CA, Spec: *m, Servers: servers(m), MadeBy: by}
+	switch {
+	case len(there) == 0:
+		if err := db.Create(&row).Error; errors.Is(err, gorm.ErrDuplicatedKey) {
+			return 0, ErrMandateTaken
+		} else if err != nil {
+			return 0, err
+		}
+		return row.ID, nil
+	case there[0].RemovedAt == nil:
+		return 0, ErrMandateTaken
+	}
+	change := map[string]any{"ca": row.CA, "spec": jsonText(row.Spec), "servers": jsonText(row.Servers),
+		"generation": nil, "line": 0, "made_by": row.MadeBy, "removed_at": nil, "next_at": nil, "next_why": "",
+		"failures": 0, "by_window": false}
+	return there[0].ID, db.Model(&there[0]).Updates(change).Error
 }
 
 // RemoveMandate ends a mandate made here; its orders stay as history.
@@ -310,4 +316,14 @@ func (s *Store) SetNext(ctx context.Context, id int64, next Next) error {
 		"update mandates set next_at = $2, next_why = $3, failures = $4, by_window = false where id = $1", id, next.At,
 		text(next.Why), next.Failures)
 	return err
+}
+
+// MandateOfNames gives the mandates that are for just these names, in any order; two
+// at most.
+func (s *Store) MandateOfNames(ctx context.Context, names []string) ([]Mandate, error) {
+	sorted := jsonText(slices.Compact(slices.Sorted(slices.Values(names))))
+	var list []Mandate
+	return list, s.db.WithContext(ctx).Where(`removed_at is null and
+		(select jsonb_agg(n order by n collate "C") from jsonb_array_elements_text(spec->'names') n) = cast(? as jsonb)`, sorted).
+		Order("id").Limit(2).Find(&list).Error
 }

@@ -32,8 +32,19 @@ type Order struct {
 	By         string         // who began it
 	CreatedAt  time.Time      // in UTC
 	FinishedAt *time.Time     // nil while it runs
+	Way        string         // "" from its CA, Taken from files somebody gave
+	Public     []byte         // SHA-256 of the public half of its key; nil before there is one
+	SentAt     *time.Time     // the request, by a person; nil before
+	SentTo     string         // whom
+	ExpectedAt *time.Time     // until when a reply is expected; nil when that is not known
+	Reply      []byte         // what a person brought back, in PEM
+	Waits      bool           // for a person
+	KeyGoneAt  *time.Time     // when its key was destroyed
 	Mandate    Mandate        // with its name
 }
+
+// Taken is the way of a certificate that was taken in from files.
+const Taken = "taken"
 
 // OrderFailure is why an order came to nothing.
 type OrderFailure struct {
@@ -78,7 +89,7 @@ var ErrOverAllowance = errors.New("the budget was spent by orders begun at the s
 
 // spentSQL counts the certificates a CA gave since a time, and the orders under
 // way.
-const spentSQL = `select count(*) from orders where ca = $1 and not rehearsal and (state = 'issued' and finished_at > $2 or finished_at is null)`
+const spentSQL = `select count(*) from orders where ca = $1 and not rehearsal and way = '' and (state = 'issued' and finished_at > $2 or finished_at is null)`
 
 // BeginOrders keeps new orders with the jobs that do them and what the journal
 // says of each. Left out, with 0 for its ID, is one whose mandate has an order
@@ -145,7 +156,7 @@ func (s *Store) Order(ctx context.Context, id int64) (*Order, error) {
 
 // listed are the columns of an order that a list needs: no key, no chain.
 var listed = []string{"id", "mandate_id", "ca", "rehearsal", "spec", "state", "url", "leaf", "not_after", "failure",
-	"by", "created_at", "finished_at"}
+	"by", "created_at", "finished_at", "way", "sent_at", "sent_to", "expected_at", "waits", "key_gone_at"}
 
 // listed leaves out what only one order alone needs: request, chain and
 // encrypted key.
@@ -197,7 +208,7 @@ func (s *Store) LatestOrders(ctx context.Context, mandates []int64, rehearsal bo
 }
 
 // orderHead is what lists tell of an order: neither its key nor its chain.
-const orderHead = "id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at"
+const orderHead = "id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at, way, waits, sent_at, sent_to, expected_at"
 
 // InForceHeads is InForce without keys and chains.
 func (s *Store) InForceHeads(ctx context.Context, mandates []int64) (map[int64]Order, error) {
@@ -234,7 +245,7 @@ func (s *Store) InForce(ctx context.Context, mandates []int64) (map[int64]Order,
 }
 
 // saveSQL writes an order's state; it never touches what was ordered.
-const saveSQL = `update orders set account_id = $2, state = $3, url = $4, encrypted = $5, request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13 where id = $1`
+const saveSQL = `update orders set account_id = $2, state = $3, url = $4, encrypted = coalesce(encrypted, $5), request = $6, replaces = $7, chain = $8, leaf = $9, not_after = $10, tries = $11, failure = $12::jsonb, finished_at = $13, public = $14, waits = $15, expected_at = $16 where id = $1`
 
 // Next is when a mandate is due next, and why then.
 type Next struct {
@@ -257,7 +268,7 @@ const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 t
 func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...OrderStep) error {
 	var b pgx.Batch // one way to the database and back, one transaction
 	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter,
-		o.Tries, failureText(o.Failure), o.FinishedAt)
+		o.Tries, failureText(o.Failure), o.FinishedAt, o.Public, o.Waits, o.ExpectedAt)
 	for _, step := range steps {
 		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
 	}

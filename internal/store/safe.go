@@ -58,7 +58,7 @@ const encryptedRows = `(select 'accounts' as kind, id, directory as name, bound,
 const preparedPlan = `(convert_from(decode(preparation->>'Plan', 'base64'), 'UTF8')::jsonb)`
 
 // settled leaves out orders under way.
-const settled = ` and not (kind = 'orders' and exists (select from orders o where o.id = r.id and o.finished_at is null))`
+const settled = ` and not (kind = 'orders' and exists (select from orders o where o.id = r.id and o.finished_at is null and not o.waits))`
 
 // CountEncrypted counts what is encrypted, and what of it with another key than
 // the one of this id.

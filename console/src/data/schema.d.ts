@@ -202,7 +202,8 @@ export interface paths {
         /** Certificates met, by end of validity */
         get: operations["listCertificates"];
         put?: never;
-        post?: never;
+        /** Takes in a certificate with its key, in any form, as the newest of a mandate */
+        post: operations["takeCertificate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1150,7 +1151,59 @@ export interface paths {
         /** The certificate an order brought, with its chain; never the key */
         get: operations["getOrderCertificate"];
         put?: never;
-        post?: never;
+        /** Hands out the certificate an order brought, with its key; for who has that permission */
+        post: operations["giveCertificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders/{number}/sent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps that the request of an order that waits for a person was sent */
+        post: operations["markSent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders/{number}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends an order that waits for a person; its key is destroyed */
+        post: operations["endOrder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/replies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes what a CA sent back, finds the request it belongs to, and has that order go on */
+        post: operations["takeReply"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1481,6 +1534,12 @@ export interface components {
         };
         CA: {
             name: string;
+            /**
+             * @description how it is asked
+             * @enum {string}
+             */
+            by: "acme" | "private" | "hand" | "self";
+            /** @description empty where it is not asked over ACME */
             directory: string;
             /** @description empty when it has none */
             test_directory: string;
@@ -1528,7 +1587,7 @@ export interface components {
             names: string[];
             ca: string;
             /** @enum {string} */
-            proof: "http" | "listener" | "dns";
+            proof: "http" | "listener" | "dns" | "none";
             /** @description servers or name server */
             proof_at: string;
             key: string;
@@ -1590,7 +1649,7 @@ export interface components {
         Trial: {
             name: string;
             /** @enum {string} */
-            step: "address" | "CAA" | "port" | "file" | "record";
+            step: "address" | "CAA" | "port" | "file" | "record" | "source";
             /** @description empty when nothing is in the way */
             code: string;
             seen: string;
@@ -1662,6 +1721,31 @@ export interface components {
             names: string[];
             /** @enum {string} */
             state: "begun" | "ordering" | "proving" | "finalizing" | "fetching" | "issued" | "failed";
+            /**
+             * @description from its CA, or taken in from files
+             * @enum {string}
+             */
+            way: "ordered" | "taken";
+            /** @description for a person who carries its request */
+            waits: boolean;
+            /** @description of one order: the certificate request as PEM, once it is made */
+            request?: string;
+            /**
+             * Format: date-time
+             * @description the request by a person
+             */
+            sent_at?: string;
+            sent_to?: string;
+            /**
+             * Format: date-time
+             * @description the reply
+             */
+            expected_at?: string;
+            /**
+             * Format: date-time
+             * @description when its key was destroyed, as one of a former certificate
+             */
+            key_gone_at?: string;
             /** @description at the CA */
             url: string;
             by: string;
@@ -1675,6 +1759,75 @@ export interface components {
             failure?: components["schemas"]["OrderFailure"];
             /** @description of one order; empty in lists */
             steps: components["schemas"]["OrderStep"][];
+        };
+        GivenFile: {
+            /** @description as people call it */
+            name: string;
+            /**
+             * Format: byte
+             * @description base64
+             */
+            content: string;
+        };
+        GivenMaterial: {
+            /** @description PEM, DER, PKCS#7 or PKCS#12; several that belong together */
+            files: components["schemas"]["GivenFile"][];
+            /** @description of what is encrypted */
+            passphrase?: string;
+            /** @description first digits of the fingerprint of the one meant, where there are several with a key */
+            certificate?: string;
+            /** @description whose newest it becomes; the one of its names, which is made where there is none, when left out */
+            mandate?: string;
+            /** @description of a mandate that is made */
+            name?: string;
+        };
+        TakenCertificate: {
+            order: components["schemas"]["Order"];
+            /** @description what was chosen and what is to be known */
+            words: string[];
+        };
+        Reply: {
+            files: components["schemas"]["GivenFile"][];
+            passphrase?: string;
+            /**
+             * Format: int64
+             * @description it has to be for; found among all that wait when left out
+             */
+            order?: number;
+        };
+        SentRequest: {
+            /** @description whom; as the CA's declaration says when left out */
+            to?: string;
+            /**
+             * Format: date-time
+             * @description when a reply is expected; after the CA's usual days when left out
+             */
+            expected_at?: string;
+        };
+        GiveRequest: {
+            /** @enum {string} */
+            form: "pem" | "der" | "pkcs7" | "pkcs12";
+            /**
+             * @description pem: the key in a file of its own
+             * @default false
+             */
+            apart: boolean;
+            /** @default false */
+            with_root: boolean;
+            /**
+             * @description for programs that know no other: PKCS#12 with triple DES, keys as RSA or EC PRIVATE KEY
+             * @default false
+             */
+            old: boolean;
+            /** @description in PKCS#12; the name of the mandate when left out */
+            alias?: string;
+            /** @description the key is encrypted with; PKCS#12 needs one */
+            passphrase?: string;
+            /** @description stands in the journal */
+            reason: string;
+        };
+        GivenFiles: {
+            files: components["schemas"]["GivenFile"][];
         };
         OrderPage: {
             items: components["schemas"]["Order"][];
@@ -3504,6 +3657,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    takeCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenMaterial"];
+            };
+        };
+        responses: {
+            /** @description taken in */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getCertificate: {
         parameters: {
             query?: never;
@@ -5039,6 +5217,8 @@ export interface operations {
         parameters: {
             query?: {
                 mandate?: string;
+                /** @description only those that wait for a person, the oldest first and all at once */
+                waiting?: boolean;
                 /** @description next_cursor of the page before */
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
@@ -5127,6 +5307,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedCertificate"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    giveCertificate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveRequest"];
+            };
+        };
+        responses: {
+            /** @description the files */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenFiles"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    markSent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SentRequest"];
+            };
+        };
+        responses: {
+            /** @description the order */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the order */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeReply: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reply"];
+            };
+        };
+        responses: {
+            /** @description the order */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -191,7 +191,11 @@ func mandateNode(m *Mandate) *yaml.Node {
 	p := &m.Proof
 	proof := fieldsOf("by", p.By, "servers", slices.Clone(p.Servers), "folder", p.Folder, "at", p.At, "server", p.Server,
 		"tsig", tsigNode(p.TSIG), "await", slices.Clone(p.Await))
-	return fieldsOf("name", m.Name, "names", m.Names, "ca", m.CA, "proof", proof, "key", m.Key, "install", refTexts(m.Install), "renew_days", m.RenewDays)
+	s := &m.Subject
+	subject := fieldsOf("common_name", s.CommonName, "organization", s.Organization, "unit", s.Unit, "country", s.Country,
+		"province", s.Province, "locality", s.Locality)
+	return fieldsOf("name", m.Name, "names", m.Names, "ca", m.CA, "proof", proof, "key", m.Key, "install", refTexts(m.Install), "renew_days", m.RenewDays,
+		"subject", subject, "must_staple", m.Staple, "reuse_key", m.ReuseKey, "profile", m.Profile, "keep", m.Keep)
 }
 
 // tsigNode writes the key of a name server.

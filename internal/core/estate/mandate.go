@@ -25,14 +25,13 @@ type CA struct {
 	Anchors []*certs.Certificate // roots its own address is trusted by, beside the machine's
 	Budget  Budget               // of certificates in days; none is no limit
 	ACME    *ACME                // by acme
+	Private *Private             // by private
+	Hand    *Hand                // by hand
 	Place   Place                // in the estate file
 }
 
 // ByACME is asking over ACME.
 const ByACME = "acme"
-
-// Sources are the ways a CA may be asked.
-var Sources = []string{ByACME}
 
 // ACME is how a CA is asked over ACME (RFC 8555).
 type ACME struct {
@@ -64,6 +63,11 @@ type Mandate struct {
 	Key       string   `json:"key"`                  // kind of key
 	Install   []Ref    `json:"install"`              // servers, or one port of them
 	RenewDays int      `json:"renew_days,omitempty"` // before the end; 0 is a third of the life
+	Subject   Subject  `json:"subject,omitzero"`
+	Staple    bool     `json:"must_staple,omitempty"` // it is to say that it is only good with a staple (RFC 7633)
+	ReuseKey  bool     `json:"reuse_key,omitempty"`   // the key before is kept when it is renewed
+	Profile   string   `json:"profile,omitempty"`     // of a private CA; "" for its first
+	Keep      int      `json:"keep,omitempty"`        // former certificates whose keys are kept; 0 is KeptUsually
 	Place     Place    `json:"-"`                    // in the estate file
 }
 
@@ -106,7 +110,7 @@ type TSIG struct {
 // What may be chosen in a mandate.
 var (
 	Proofs         = []string{"http", "listener", "dns"}
-	KeyKinds       = []string{"ecdsa-p256", "ecdsa-p384", "rsa-2048", "rsa-3072", "rsa-4096"}
+	KeyKinds       = []string{"ecdsa-p256", "ecdsa-p384", "ecdsa-p521", "ed25519", "rsa-2048", "rsa-3072", "rsa-4096"}
 	TSIGAlgorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
 )
 
@@ -134,21 +138,39 @@ func (e *Estate) PlainPort(host string) uint16 {
 	return found
 }
 
-// CA finds a CA by name; nil when it is not declared.
+// CA finds a CA by name, or a source that is always there; nil when there is none.
 func (e *Estate) CA(name string) *CA {
-	for i := range e.CAs {
-		if e.CAs[i].Name == name {
-			return &e.CAs[i]
+	for _, list := range [][]CA{e.CAs, always} {
+		for i := range list {
+			if list[i].Name == name {
+				return &list[i]
+			}
 		}
 	}
 	return nil
 }
 
+// PlainPort is where a CA looks for files; 80 where it does not say, also for none.
+func (c *CA) PlainPort() uint16 {
+	if c == nil || c.ACME == nil || c.ACME.HTTPPort == 0 {
+		return 80
+	}
+	return c.ACME.HTTPPort
+}
+
+// Resolver is the DNS server to ask in a CA's place; "" for the system's.
+func (c *CA) Resolver() string {
+	if c == nil || c.ACME == nil {
+		return ""
+	}
+	return c.ACME.Resolver
+}
+
 // ca reads a CA and how it is asked. What only one way needs is held against
 // the way named by the key by.
 func (r *reader) ca(n *yaml.Node) {
-	a := &ACME{HTTPPort: 80}
-	c := CA{By: ByACME, ACME: a, Place: r.place(n)}
+	a, own, hand := &ACME{HTTPPort: 80}, &Private{}, &Hand{}
+	c := CA{By: ByACME, Place: r.place(n)}
 	r.fields(n, "a CA",
 		field{"name", true, func(n *yaml.Node) { c.Name = r.serverName(n) }},
 		field{"by", false, func(n *yaml.Node) { c.By = r.oneOf(n, "way to ask a CA", Sources) }},
@@ -178,10 +200,22 @@ func (r *reader) ca(n *yaml.Node) {
 		}},
 		field{"resolver", false, func(n *yaml.Node) { a.Resolver = r.socket(n, "53") }},
 		field{"http_port", false, func(n *yaml.Node) { a.HTTPPort = uint16(r.number(n, 1, 65535)) }},
+		field{"profiles", false, func(n *yaml.Node) { r.list(n, "a list of profiles", func(n *yaml.Node) { r.profile(n, own) }) }},
+		field{"acme", false, func(n *yaml.Node) { r.yesNo(n, &own.Serves) }},
+		field{"to", false, func(n *yaml.Node) { hand.To, _ = r.text(n, "where requests are sent") }},
+		field{"reply_days", false, func(n *yaml.Node) { hand.Days = r.number(n, 1, 90) }},
 	)
-	if c.By == ByACME && a.Directory == "" {
-		r.fault(c.Place, "the key directory", "a CA has no directory")
+	switch c.By {
+	case ByPrivate:
+		if c.Private = own; len(own.Profiles) == 0 {
+			own.Profiles = []Profile{usualProfile()}
+		}
+	case ByHand:
+		c.Hand = hand
+	default:
+		c.ACME = a
 	}
+	r.sourceFaults(&c, n)
 	r.estate.CAs = append(r.estate.CAs, c)
 }
 
@@ -201,6 +235,11 @@ func (r *reader) mandate(n *yaml.Node) {
 			r.list(n, "a list of servers or server:port", func(n *yaml.Node) { r.ref(n, &m.Install) })
 		}},
 		field{"renew_days", false, func(n *yaml.Node) { m.RenewDays = r.number(n, 1, 365) }},
+		field{"subject", false, func(n *yaml.Node) { r.subject(n, &m.Subject) }},
+		field{"must_staple", false, func(n *yaml.Node) { r.yesNo(n, &m.Staple) }},
+		field{"reuse_key", false, func(n *yaml.Node) { r.yesNo(n, &m.ReuseKey) }},
+		field{"profile", false, func(n *yaml.Node) { m.Profile, _ = r.text(n, "the name of a profile") }},
+		field{"keep", false, func(n *yaml.Node) { m.Keep = r.number(n, 1, 100) }},
 	)
 	r.estate.Mandates = append(r.estate.Mandates, m)
 }
@@ -208,28 +247,22 @@ func (r *reader) mandate(n *yaml.Node) {
 // namesLimit is how many names one certificate may hold.
 const namesLimit = 100
 
-// mandateName reads a name a certificate may be ordered for: a host, or a
-// wildcard of one label. Addresses are refused, for no CA here issues for them.
+// KeptUsually is how many former certificates keep their keys where a mandate says
+// nothing.
+const KeptUsually = 3
+
+// mandateName reads a name a certificate may be ordered for: a host, a wildcard of
+// one label, an address, an e-mail address, a URI. Which of them its CA takes is
+// held against that later.
 func (r *reader) mandateName(n *yaml.Node, m *Mandate) {
 	text, ok := r.text(n, "a host name")
 	if !ok {
 		return
 	}
-	rest, wildcard := strings.CutPrefix(text, "*.")
-	host, err := names.Host(rest)
-	const expected = "a DNS name such as booking.lanterncoast.example, or *.lanterncoast.example"
-	if err == nil {
-		if _, ip := netip.ParseAddr(host); ip == nil {
-			r.fault(r.place(n), expected, "%q is an address; certificates for addresses are not ordered yet", clip(text))
-			return
-		}
-	}
-	if err != nil || !strings.Contains(host, ".") {
-		r.fault(r.place(n), expected, "%q is not a name to order a certificate for", clip(text))
+	host, err := names.Alternative(text)
+	if err != nil {
+		r.fault(r.place(n), expectedName, "%q is not a name to order a certificate for: %v", clip(text), err)
 		return
-	}
-	if wildcard {
-		host = "*." + host
 	}
 	switch {
 	case slices.Contains(m.Names, host):
@@ -289,16 +322,10 @@ func (r *reader) resolveMandates(servers map[string]int) {
 	r.once("mandate", len(e.Mandates), func(i int) (string, Place) { return e.Mandates[i].Name, e.Mandates[i].Place })
 	for i := range e.Mandates {
 		m := &e.Mandates[i]
-		if _, ok := cas[m.CA]; !ok && m.CA != "" {
-			r.fault(m.Place, "one of "+listed(cas), "mandate %s names an unknown CA %q", m.Name, clip(m.CA))
-		} else if ca := e.CA(m.CA); ca != nil && ca.By == ByACME && m.Proof.By == "" {
-			r.fault(m.Place, "the key proof", "a mandate has no proof, and %s wants control of the names shown", m.CA)
+		if _, ok := cas[m.CA]; !ok && m.CA != "" && e.CA(m.CA) == nil {
+			r.fault(m.Place, "one of "+strings.TrimPrefix(listed(cas)+", "+SelfSigned+", "+HandMade, ", "), "mandate %s names an unknown CA %q", m.Name, clip(m.CA))
 		}
-		for _, name := range m.Names {
-			if strings.HasPrefix(name, "*.") && m.Proof.By != "dns" {
-				r.fault(m.Place, "proof by dns", "mandate %s holds %s, and a wildcard can be proved by dns alone", m.Name, name)
-			}
-		}
+		r.heldAgainstCA(m, e.CA(m.CA))
 		for _, name := range m.Proof.Servers {
 			at, ok := servers[name]
 			if !ok {
@@ -315,6 +342,62 @@ func (r *reader) resolveMandates(servers map[string]int) {
 		}
 	}
 }
+
+// expectedName is what a mandate's names may be, as errors say it.
+const expectedName = "a DNS name such as booking.lanterncoast.example, or *.lanterncoast.example"
+
+// heldAgainstCA says what of a mandate its CA does not take.
+func (r *reader) heldAgainstCA(m *Mandate, ca *CA) {
+	if ca == nil {
+		return
+	}
+	var profile *Profile
+	switch ca.By {
+	case ByACME:
+		if m.Proof.By == "" {
+			r.fault(m.Place, "the key proof", "a mandate has no proof, and %s wants control of the names shown", m.CA)
+		}
+		for _, name := range m.Names {
+			switch form := names.FormOf(name); {
+			case form == names.Address:
+				r.fault(m.Place, expectedName, "%q is an address; certificates for addresses are not ordered over ACME yet", clip(name))
+			case form != names.DNS || !strings.Contains(name, "."):
+				r.fault(m.Place, expectedName, "%q is not a name to order a certificate for over ACME", clip(name))
+			case strings.HasPrefix(name, "*.") && m.Proof.By != "dns":
+				r.fault(m.Place, "proof by dns", "mandate %s holds %s, and a wildcard can be proved by dns alone", m.Name, name)
+			}
+		}
+		if m.Key == "ed25519" {
+			r.fault(m.Place, "another kind of key", "no CA that browsers trust takes a key of the kind %s", m.Key)
+		}
+	default:
+		if m.Proof.By != "" {
+			r.fault(m.Place, "no proof", "mandate %s proves its names, which nobody asks for: %s is asked by %s", m.Name, m.CA, ca.By)
+		}
+		if ca.Private != nil {
+			if profile = ca.Private.Profile(m.Profile); profile == nil {
+				r.fault(m.Place, "a profile of "+m.CA, "mandate %s names an unknown profile %q", m.Name, clip(m.Profile))
+				return
+			}
+			for _, name := range m.Names {
+				if !profile.Allows(name) {
+					r.fault(m.Place, "names of "+strings.Join(profile.Names, ", "), "mandate %s holds %s, which the profile %s of %s does not allow",
+						m.Name, clip(name), profile.Name, m.CA)
+				}
+			}
+			if len(profile.Keys) > 0 && !slices.Contains(profile.Keys, m.Key) {
+				r.fault(m.Place, "one of "+strings.Join(profile.Keys, ", "), "mandate %s has a key of the kind %s, which the profile %s of %s does not allow",
+					m.Name, m.Key, profile.Name, m.CA)
+			}
+		}
+	}
+	if m.Profile != "" && ca.Private == nil {
+		r.fault(m.Place, "no profile", "mandate %s names a profile, and %s has none", m.Name, m.CA)
+	}
+}
+
+// MandateText writes a mandate as an estate file has it, for ParseMandate.
+func MandateText(m *Mandate) ([]byte, error) { return yaml.Marshal(mandateNode(m)) }
 
 // ParseMandate reads one mandate, written as in an estate file or as JSON,
 // against an estate. The error is of type Errors.
@@ -411,7 +494,14 @@ func caItem(c CA) item {
 	for i, anchor := range c.Anchors {
 		prints[i] = anchor.CommonName() + " " + anchor.Fingerprint.String()[:12]
 	}
-	return item{c.Name, c.Place, [][2]string{{"by", c.By}, {"directory", a.Directory},
+	own, hand := "", ""
+	if c.Private != nil {
+		own = fmt.Sprintf("%+v", *c.Private)
+	}
+	if c.Hand != nil {
+		hand = fmt.Sprintf("%s in %d days", c.Hand.To, c.Hand.Days)
+	}
+	return item{c.Name, c.Place, [][2]string{{"by", c.By}, {"profiles", own}, {"by hand", hand}, {"directory", a.Directory},
 		{"test directory", a.TestDirectory}, {"contact", strings.Join(a.Contact, ", ")},
 		{"roots", strings.Join(prints, ", ")},
 		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)},
@@ -424,5 +514,7 @@ func mandateItem(m Mandate) item {
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
 		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder),
 			p.At, p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
-		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)}}}
+		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)},
+		{"subject", m.Subject.words()}, {"must staple", fmt.Sprint(m.Staple)}, {"reuse key", fmt.Sprint(m.ReuseKey)}, {"profile", m.Profile},
+		{"keep", fmt.Sprint(m.Keep)}}}
 }

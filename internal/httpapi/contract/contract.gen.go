@@ -24,6 +24,30 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for CABy.
+const (
+	CAByAcme    CABy = "acme"
+	CAByHand    CABy = "hand"
+	CAByPrivate CABy = "private"
+	CABySelf    CABy = "self"
+)
+
+// Valid indicates whether the value is a known member of the CABy enum.
+func (e CABy) Valid() bool {
+	switch e {
+	case CAByAcme:
+		return true
+	case CAByHand:
+		return true
+	case CAByPrivate:
+		return true
+	case CABySelf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ConfigurationProblemEffect.
 const (
 	ConfigurationProblemEffectRefused ConfigurationProblemEffect = "refused"
@@ -144,6 +168,30 @@ func (e Face) Valid() bool {
 	case FaceStale:
 		return true
 	case FaceUnread:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GiveRequestForm.
+const (
+	GiveRequestFormDer    GiveRequestForm = "der"
+	GiveRequestFormPem    GiveRequestForm = "pem"
+	GiveRequestFormPkcs12 GiveRequestForm = "pkcs12"
+	GiveRequestFormPkcs7  GiveRequestForm = "pkcs7"
+)
+
+// Valid indicates whether the value is a known member of the GiveRequestForm enum.
+func (e GiveRequestForm) Valid() bool {
+	switch e {
+	case GiveRequestFormDer:
+		return true
+	case GiveRequestFormPem:
+		return true
+	case GiveRequestFormPkcs12:
+		return true
+	case GiveRequestFormPkcs7:
 		return true
 	default:
 		return false
@@ -323,6 +371,7 @@ const (
 	MandateProofDns      MandateProof = "dns"
 	MandateProofHttp     MandateProof = "http"
 	MandateProofListener MandateProof = "listener"
+	MandateProofNone     MandateProof = "none"
 )
 
 // Valid indicates whether the value is a known member of the MandateProof enum.
@@ -333,6 +382,8 @@ func (e MandateProof) Valid() bool {
 	case MandateProofHttp:
 		return true
 	case MandateProofListener:
+		return true
+	case MandateProofNone:
 		return true
 	default:
 		return false
@@ -489,6 +540,24 @@ func (e OrderState) Valid() bool {
 	case OrderStateOrdering:
 		return true
 	case OrderStateProving:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderWay.
+const (
+	OrderWayOrdered OrderWay = "ordered"
+	OrderWayTaken   OrderWay = "taken"
+)
+
+// Valid indicates whether the value is a known member of the OrderWay enum.
+func (e OrderWay) Valid() bool {
+	switch e {
+	case OrderWayOrdered:
+		return true
+	case OrderWayTaken:
 		return true
 	default:
 		return false
@@ -682,6 +751,7 @@ const (
 	TrialStepFile    TrialStep = "file"
 	TrialStepPort    TrialStep = "port"
 	TrialStepRecord  TrialStep = "record"
+	TrialStepSource  TrialStep = "source"
 )
 
 // Valid indicates whether the value is a known member of the TrialStep enum.
@@ -696,6 +766,8 @@ func (e TrialStep) Valid() bool {
 	case TrialStepPort:
 		return true
 	case TrialStepRecord:
+		return true
+	case TrialStepSource:
 		return true
 	default:
 		return false
@@ -1094,10 +1166,15 @@ type Budget struct {
 
 // CA defines model for CA.
 type CA struct {
-	Account   *CAAccount `json:"account,omitempty"`
-	Budget    Budget     `json:"budget"`
-	Contact   []string   `json:"contact"`
-	Directory string     `json:"directory"`
+	Account *CAAccount `json:"account,omitempty"`
+	Budget  Budget     `json:"budget"`
+
+	// By how it is asked
+	By      CABy     `json:"by"`
+	Contact []string `json:"contact"`
+
+	// Directory empty where it is not asked over ACME
+	Directory string `json:"directory"`
 
 	// ExternalAccount it wants accounts bound to a customer record
 	ExternalAccount bool `json:"external_account"`
@@ -1119,6 +1196,9 @@ type CA struct {
 	// Trouble why it cannot be asked; empty when it can
 	Trouble string `json:"trouble"`
 }
+
+// CABy how it is asked
+type CABy string
 
 // CAAccount defines model for CAAccount.
 type CAAccount struct {
@@ -1563,6 +1643,61 @@ type FindingRef struct {
 
 // Fingerprint defines model for Fingerprint.
 type Fingerprint = string
+
+// GiveRequest defines model for GiveRequest.
+type GiveRequest struct {
+	// Alias in PKCS#12; the name of the mandate when left out
+	Alias *string `json:"alias,omitempty"`
+
+	// Apart pem: the key in a file of its own
+	Apart *bool           `json:"apart,omitempty"`
+	Form  GiveRequestForm `json:"form"`
+
+	// Old for programs that know no other: PKCS#12 with triple DES, keys as RSA or EC PRIVATE KEY
+	Old *bool `json:"old,omitempty"`
+
+	// Passphrase the key is encrypted with; PKCS#12 needs one
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// Reason stands in the journal
+	Reason   string `json:"reason"`
+	WithRoot *bool  `json:"with_root,omitempty"`
+}
+
+// GiveRequestForm defines model for GiveRequest.Form.
+type GiveRequestForm string
+
+// GivenFile defines model for GivenFile.
+type GivenFile struct {
+	// Content base64
+	Content []byte `json:"content"`
+
+	// Name as people call it
+	Name string `json:"name"`
+}
+
+// GivenFiles defines model for GivenFiles.
+type GivenFiles struct {
+	Files []GivenFile `json:"files"`
+}
+
+// GivenMaterial defines model for GivenMaterial.
+type GivenMaterial struct {
+	// Certificate first digits of the fingerprint of the one meant, where there are several with a key
+	Certificate *string `json:"certificate,omitempty"`
+
+	// Files PEM, DER, PKCS#7 or PKCS#12; several that belong together
+	Files []GivenFile `json:"files"`
+
+	// Mandate whose newest it becomes; the one of its names, which is made where there is none, when left out
+	Mandate *string `json:"mandate,omitempty"`
+
+	// Name of a mandate that is made
+	Name *string `json:"name,omitempty"`
+
+	// Passphrase of what is encrypted
+	Passphrase *string `json:"passphrase,omitempty"`
+}
 
 // Health defines model for Health.
 type Health struct {
@@ -2191,28 +2326,50 @@ type NoticeTestRequest struct {
 
 // Order defines model for Order.
 type Order struct {
-	BegunAt     time.Time     `json:"begun_at"`
-	By          string        `json:"by"`
-	Ca          string        `json:"ca"`
-	Certificate *Fingerprint  `json:"certificate,omitempty"`
-	Failure     *OrderFailure `json:"failure,omitempty"`
-	FinishedAt  *time.Time    `json:"finished_at,omitempty"`
-	Mandate     string        `json:"mandate"`
-	Names       []string      `json:"names"`
-	NotAfter    *time.Time    `json:"not_after,omitempty"`
-	Number      int64         `json:"number"`
-	Rehearsal   bool          `json:"rehearsal"`
-	State       OrderState    `json:"state"`
+	BegunAt     time.Time    `json:"begun_at"`
+	By          string       `json:"by"`
+	Ca          string       `json:"ca"`
+	Certificate *Fingerprint `json:"certificate,omitempty"`
+
+	// ExpectedAt the reply
+	ExpectedAt *time.Time    `json:"expected_at,omitempty"`
+	Failure    *OrderFailure `json:"failure,omitempty"`
+	FinishedAt *time.Time    `json:"finished_at,omitempty"`
+
+	// KeyGoneAt when its key was destroyed, as one of a former certificate
+	KeyGoneAt *time.Time `json:"key_gone_at,omitempty"`
+	Mandate   string     `json:"mandate"`
+	Names     []string   `json:"names"`
+	NotAfter  *time.Time `json:"not_after,omitempty"`
+	Number    int64      `json:"number"`
+	Rehearsal bool       `json:"rehearsal"`
+
+	// Request of one order: the certificate request as PEM, once it is made
+	Request *string `json:"request,omitempty"`
+
+	// SentAt the request by a person
+	SentAt *time.Time `json:"sent_at,omitempty"`
+	SentTo *string    `json:"sent_to,omitempty"`
+	State  OrderState `json:"state"`
 
 	// Steps of one order; empty in lists
 	Steps []OrderStep `json:"steps"`
 
 	// Url at the CA
 	Url string `json:"url"`
+
+	// Waits for a person who carries its request
+	Waits bool `json:"waits"`
+
+	// Way from its CA, or taken in from files
+	Way OrderWay `json:"way"`
 }
 
 // OrderState defines model for Order.State.
 type OrderState string
+
+// OrderWay from its CA, or taken in from files
+type OrderWay string
 
 // OrderFailure defines model for OrderFailure.
 type OrderFailure struct {
@@ -2414,6 +2571,15 @@ type Renewal struct {
 	Server  string `json:"server"`
 }
 
+// Reply defines model for Reply.
+type Reply struct {
+	Files []GivenFile `json:"files"`
+
+	// Order it has to be for; found among all that wait when left out
+	Order      *int64  `json:"order,omitempty"`
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	// AllBindings how many there were; those listed may be fewer
@@ -2582,6 +2748,15 @@ type Schedule struct {
 
 	// Troubled the same for what is broken or due
 	Troubled string `json:"troubled"`
+}
+
+// SentRequest defines model for SentRequest.
+type SentRequest struct {
+	// ExpectedAt when a reply is expected; after the CA's usual days when left out
+	ExpectedAt *time.Time `json:"expected_at,omitempty"`
+
+	// To whom; as the CA's declaration says when left out
+	To *string `json:"to,omitempty"`
 }
 
 // Server defines model for Server.
@@ -2905,6 +3080,14 @@ type SurveyRequest struct {
 
 	// Server only this server
 	Server *string `json:"server,omitempty"`
+}
+
+// TakenCertificate defines model for TakenCertificate.
+type TakenCertificate struct {
+	Order Order `json:"order"`
+
+	// Words what was chosen and what is to be known
+	Words []string `json:"words"`
 }
 
 // TakenHost defines model for TakenHost.
@@ -3340,6 +3523,9 @@ type ListNoticesParamsState string
 type ListOrdersParams struct {
 	Mandate *string `form:"mandate,omitempty" json:"mandate,omitempty"`
 
+	// Waiting only those that wait for a person, the oldest first and all at once
+	Waiting *bool `form:"waiting,omitempty" json:"waiting,omitempty"`
+
 	// Cursor next_cursor of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
@@ -3456,6 +3642,9 @@ type ListWavesParams struct {
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
+// TakeCertificateJSONRequestBody defines body for TakeCertificate for application/json ContentType.
+type TakeCertificateJSONRequestBody = GivenMaterial
+
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = CredentialValue
 
@@ -3501,14 +3690,23 @@ type TestNoticeJSONRequestBody = NoticeTestRequest
 // BeginOrderJSONRequestBody defines body for BeginOrder for application/json ContentType.
 type BeginOrderJSONRequestBody = OrderRequest
 
+// GiveCertificateJSONRequestBody defines body for GiveCertificate for application/json ContentType.
+type GiveCertificateJSONRequestBody = GiveRequest
+
 // TakeKeyJSONRequestBody defines body for TakeKey for application/json ContentType.
 type TakeKeyJSONRequestBody = KeyRequest
+
+// MarkSentJSONRequestBody defines body for MarkSent for application/json ContentType.
+type MarkSentJSONRequestBody = SentRequest
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = PersonRequest
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody = PersonChange
+
+// TakeReplyJSONRequestBody defines body for TakeReply for application/json ContentType.
+type TakeReplyJSONRequestBody = Reply
 
 // RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
 type RenewSafeKeyJSONRequestBody = SafeRenewal
@@ -3554,6 +3752,9 @@ type ServerInterface interface {
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(c *gin.Context, params ListCertificatesParams)
+	// TakeCertificate Takes in a certificate with its key, in any form, as the newest of a mandate
+	// (POST /certificates)
+	TakeCertificate(c *gin.Context)
 	// GetCertificate One certificate with its chain, places of use and history
 	// (GET /certificates/{sha256})
 	GetCertificate(c *gin.Context, sha256 string)
@@ -3704,9 +3905,18 @@ type ServerInterface interface {
 	// GetOrderCertificate The certificate an order brought, with its chain; never the key
 	// (GET /orders/{number}/certificate)
 	GetOrderCertificate(c *gin.Context, number OrderNumber)
+	// GiveCertificate Hands out the certificate an order brought, with its key; for who has that permission
+	// (POST /orders/{number}/certificate)
+	GiveCertificate(c *gin.Context, number OrderNumber)
+	// EndOrder Ends an order that waits for a person; its key is destroyed
+	// (POST /orders/{number}/end)
+	EndOrder(c *gin.Context, number OrderNumber)
 	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	// (POST /orders/{number}/key)
 	TakeKey(c *gin.Context, number OrderNumber)
+	// MarkSent Keeps that the request of an order that waits for a person was sent
+	// (POST /orders/{number}/sent)
+	MarkSent(c *gin.Context, number OrderNumber)
 	// ListOwners Who is told of what is wrong, and what is theirs
 	// (GET /owners)
 	ListOwners(c *gin.Context)
@@ -3728,6 +3938,9 @@ type ServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(c *gin.Context)
+	// TakeReply Takes what a CA sent back, finds the request it belongs to, and has that order go on
+	// (POST /replies)
+	TakeReply(c *gin.Context)
 	// GetReport The estate on a day, for others
 	// (GET /report)
 	GetReport(c *gin.Context, params GetReportParams)
@@ -4111,6 +4324,19 @@ func (siw *ServerInterfaceWrapper) ListCertificates(c *gin.Context) {
 	}
 
 	siw.Handler.ListCertificates(c, params)
+}
+
+// TakeCertificate operation middleware
+func (siw *ServerInterfaceWrapper) TakeCertificate(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeCertificate(c)
 }
 
 // GetCertificate operation middleware
@@ -5259,6 +5485,14 @@ func (siw *ServerInterfaceWrapper) ListOrders(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "waiting" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiting", c.Request.URL.Query(), &params.Waiting, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter waiting: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "cursor" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -5348,6 +5582,56 @@ func (siw *ServerInterfaceWrapper) GetOrderCertificate(c *gin.Context) {
 	siw.Handler.GetOrderCertificate(c, number)
 }
 
+// GiveCertificate operation middleware
+func (siw *ServerInterfaceWrapper) GiveCertificate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GiveCertificate(c, number)
+}
+
+// EndOrder operation middleware
+func (siw *ServerInterfaceWrapper) EndOrder(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndOrder(c, number)
+}
+
 // TakeKey operation middleware
 func (siw *ServerInterfaceWrapper) TakeKey(c *gin.Context) {
 
@@ -5371,6 +5655,31 @@ func (siw *ServerInterfaceWrapper) TakeKey(c *gin.Context) {
 	}
 
 	siw.Handler.TakeKey(c, number)
+}
+
+// MarkSent operation middleware
+func (siw *ServerInterfaceWrapper) MarkSent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MarkSent(c, number)
 }
 
 // ListOwners operation middleware
@@ -5498,6 +5807,19 @@ func (siw *ServerInterfaceWrapper) GetReady(c *gin.Context) {
 	}
 
 	siw.Handler.GetReady(c)
+}
+
+// TakeReply operation middleware
+func (siw *ServerInterfaceWrapper) TakeReply(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeReply(c)
 }
 
 // GetReport operation middleware
@@ -6459,6 +6781,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/today", wrapper.GetToday)
 	router.GET(options.BaseURL+"/bindings", wrapper.ListBindings)
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
+	router.POST(options.BaseURL+"/certificates", wrapper.TakeCertificate)
 	router.GET(options.BaseURL+"/certificates/:sha256", wrapper.GetCertificate)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds)
 	router.GET(options.BaseURL+"/servers", wrapper.ListServers)
@@ -6524,6 +6847,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders", wrapper.BeginOrder)
 	router.GET(options.BaseURL+"/orders/:number", wrapper.GetOrder)
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
+	router.POST(options.BaseURL+"/orders/:number/certificate", wrapper.GiveCertificate)
+	router.POST(options.BaseURL+"/orders/:number/sent", wrapper.MarkSent)
+	router.POST(options.BaseURL+"/orders/:number/end", wrapper.EndOrder)
+	router.POST(options.BaseURL+"/replies", wrapper.TakeReply)
 	router.GET(options.BaseURL+"/servers/:name/host-key", wrapper.GetHostKey)
 	router.POST(options.BaseURL+"/servers/:name/host-key", wrapper.TrustHostKey)
 	router.POST(options.BaseURL+"/orders/:number/key", wrapper.TakeKey)
@@ -6738,6 +7065,45 @@ type ListCertificatesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListCertificatesdefaultApplicationProblemPlusJSONResponse) VisitListCertificatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeCertificateRequestObject struct {
+	Body *TakeCertificateJSONRequestBody
+}
+
+type TakeCertificateResponseObject interface {
+	VisitTakeCertificateResponse(w http.ResponseWriter) error
+}
+
+type TakeCertificate201JSONResponse TakenCertificate
+
+func (response TakeCertificate201JSONResponse) VisitTakeCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeCertificatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeCertificatedefaultApplicationProblemPlusJSONResponse) VisitTakeCertificateResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8655,6 +9021,85 @@ func (response GetOrderCertificatedefaultApplicationProblemPlusJSONResponse) Vis
 	return err
 }
 
+type GiveCertificateRequestObject struct {
+	Number OrderNumber `json:"number"`
+	Body   *GiveCertificateJSONRequestBody
+}
+
+type GiveCertificateResponseObject interface {
+	VisitGiveCertificateResponse(w http.ResponseWriter) error
+}
+
+type GiveCertificate200JSONResponse GivenFiles
+
+func (response GiveCertificate200JSONResponse) VisitGiveCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveCertificatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GiveCertificatedefaultApplicationProblemPlusJSONResponse) VisitGiveCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndOrderRequestObject struct {
+	Number OrderNumber `json:"number"`
+}
+
+type EndOrderResponseObject interface {
+	VisitEndOrderResponse(w http.ResponseWriter) error
+}
+
+type EndOrder200JSONResponse Order
+
+func (response EndOrder200JSONResponse) VisitEndOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndOrderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndOrderdefaultApplicationProblemPlusJSONResponse) VisitEndOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TakeKeyRequestObject struct {
 	Number OrderNumber `json:"number"`
 	Body   *TakeKeyJSONRequestBody
@@ -8684,6 +9129,46 @@ type TakeKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TakeKeydefaultApplicationProblemPlusJSONResponse) VisitTakeKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkSentRequestObject struct {
+	Number OrderNumber `json:"number"`
+	Body   *MarkSentJSONRequestBody
+}
+
+type MarkSentResponseObject interface {
+	VisitMarkSentResponse(w http.ResponseWriter) error
+}
+
+type MarkSent200JSONResponse Order
+
+func (response MarkSent200JSONResponse) VisitMarkSentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MarkSentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkSentdefaultApplicationProblemPlusJSONResponse) VisitMarkSentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8949,6 +9434,45 @@ type GetReadydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReadydefaultApplicationProblemPlusJSONResponse) VisitGetReadyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeReplyRequestObject struct {
+	Body *TakeReplyJSONRequestBody
+}
+
+type TakeReplyResponseObject interface {
+	VisitTakeReplyResponse(w http.ResponseWriter) error
+}
+
+type TakeReply200JSONResponse Order
+
+func (response TakeReply200JSONResponse) VisitTakeReplyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeReplydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeReplydefaultApplicationProblemPlusJSONResponse) VisitTakeReplyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10387,6 +10911,9 @@ type StrictServerInterface interface {
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(ctx context.Context, request ListCertificatesRequestObject) (ListCertificatesResponseObject, error)
+	// TakeCertificate Takes in a certificate with its key, in any form, as the newest of a mandate
+	// (POST /certificates)
+	TakeCertificate(ctx context.Context, request TakeCertificateRequestObject) (TakeCertificateResponseObject, error)
 	// GetCertificate One certificate with its chain, places of use and history
 	// (GET /certificates/{sha256})
 	GetCertificate(ctx context.Context, request GetCertificateRequestObject) (GetCertificateResponseObject, error)
@@ -10537,9 +11064,18 @@ type StrictServerInterface interface {
 	// GetOrderCertificate The certificate an order brought, with its chain; never the key
 	// (GET /orders/{number}/certificate)
 	GetOrderCertificate(ctx context.Context, request GetOrderCertificateRequestObject) (GetOrderCertificateResponseObject, error)
+	// GiveCertificate Hands out the certificate an order brought, with its key; for who has that permission
+	// (POST /orders/{number}/certificate)
+	GiveCertificate(ctx context.Context, request GiveCertificateRequestObject) (GiveCertificateResponseObject, error)
+	// EndOrder Ends an order that waits for a person; its key is destroyed
+	// (POST /orders/{number}/end)
+	EndOrder(ctx context.Context, request EndOrderRequestObject) (EndOrderResponseObject, error)
 	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	// (POST /orders/{number}/key)
 	TakeKey(ctx context.Context, request TakeKeyRequestObject) (TakeKeyResponseObject, error)
+	// MarkSent Keeps that the request of an order that waits for a person was sent
+	// (POST /orders/{number}/sent)
+	MarkSent(ctx context.Context, request MarkSentRequestObject) (MarkSentResponseObject, error)
 	// ListOwners Who is told of what is wrong, and what is theirs
 	// (GET /owners)
 	ListOwners(ctx context.Context, request ListOwnersRequestObject) (ListOwnersResponseObject, error)
@@ -10561,6 +11097,9 @@ type StrictServerInterface interface {
 	// GetReady Whether the service can work, that is reach its database
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// TakeReply Takes what a CA sent back, finds the request it belongs to, and has that order go on
+	// (POST /replies)
+	TakeReply(ctx context.Context, request TakeReplyRequestObject) (TakeReplyResponseObject, error)
 	// GetReport The estate on a day, for others
 	// (GET /report)
 	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
@@ -10864,6 +11403,48 @@ func (sh *strictHandler) ListCertificates(ctx *gin.Context, params ListCertifica
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListCertificatesResponseObject); ok {
 		if err := validResponse.VisitListCertificatesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeCertificate operation middleware
+func (sh *strictHandler) TakeCertificate(ctx *gin.Context) {
+	var request TakeCertificateRequestObject
+
+	var body TakeCertificateJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeCertificate(ctx, request.(TakeCertificateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeCertificate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeCertificateResponseObject); ok {
+		if err := validResponse.VisitTakeCertificateResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12404,6 +12985,76 @@ func (sh *strictHandler) GetOrderCertificate(ctx *gin.Context, number OrderNumbe
 	}
 }
 
+// GiveCertificate operation middleware
+func (sh *strictHandler) GiveCertificate(ctx *gin.Context, number OrderNumber) {
+	var request GiveCertificateRequestObject
+
+	request.Number = number
+
+	var body GiveCertificateJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GiveCertificate(ctx, request.(GiveCertificateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GiveCertificate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GiveCertificateResponseObject); ok {
+		if err := validResponse.VisitGiveCertificateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndOrder operation middleware
+func (sh *strictHandler) EndOrder(ctx *gin.Context, number OrderNumber) {
+	var request EndOrderRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndOrder(ctx, request.(EndOrderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndOrder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndOrderResponseObject); ok {
+		if err := validResponse.VisitEndOrderResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // TakeKey operation middleware
 func (sh *strictHandler) TakeKey(ctx *gin.Context, number OrderNumber) {
 	var request TakeKeyRequestObject
@@ -12441,6 +13092,50 @@ func (sh *strictHandler) TakeKey(ctx *gin.Context, number OrderNumber) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TakeKeyResponseObject); ok {
 		if err := validResponse.VisitTakeKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MarkSent operation middleware
+func (sh *strictHandler) MarkSent(ctx *gin.Context, number OrderNumber) {
+	var request MarkSentRequestObject
+
+	request.Number = number
+
+	var body MarkSentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkSent(ctx, request.(MarkSentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkSent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MarkSentResponseObject); ok {
+		if err := validResponse.VisitMarkSentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12651,6 +13346,48 @@ func (sh *strictHandler) GetReady(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
 		if err := validResponse.VisitGetReadyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeReply operation middleware
+func (sh *strictHandler) TakeReply(ctx *gin.Context) {
+	var request TakeReplyRequestObject
+
+	var body TakeReplyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeReply(ctx, request.(TakeReplyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeReply")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeReplyResponseObject); ok {
+		if err := validResponse.VisitTakeReplyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -13713,317 +14450,335 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rcxu3kjf+Vaa4W5WT+o8jOYl9EuvN6jj2OpubH8ubVD15vCqIA5I4GgI8A1AM1+Xv/i90NzCYGWAu",
-	"FCk7Z/eVLXI4ABqNRl9+3f1+NlfrjZJcGj179n62YRVbc8Mr+Ov5ttKqsv8ruJ5XYmOEkrNnM8n/MNdz",
-	"+DJTi8yseLZhS57d8IWq+CyfCfvUP7a82s/ymWRrPns2w+dn+UzPV3zN7FvX7I8fuVya1ezZ4/Mvv85n",
-	"Zr+xj2pTCbmcffiQz34Ua2Hss7FXlvBl+MaCL9i2NPZ957l9v1hv1/CX/VNI+tOPJKThS17BUL8s/r1S",
-	"2013uUqW+4zdqK3JVkobTWvWPFvaH+jEguHLxuyE4WvdWvjTrzrLhol/j88+Ofdfs6pie5rpLzvJq96Z",
-	"7lbMZELbiYoqNUUFrznNFN+y5QhS7oRZZUrymqaGLVPTNWx5mslWBa9+3q5vkKYw9IaZVT2yxC/zWcX/",
-	"sRUVL2bPTLXl4WQWqlozgzz19OvZILu95pVW8md4f3TMDTzQO2b/uj/ks/8DBOxsw4ZVxlKcZTBWnNr/",
-	"SJ3VL59Ex7ri1R2vehZEY91jOVcrVZnTjrCt7vj+++8SA4jiiDzwAV/FtfmbKgQHTn6hDTP8pShhiXMl",
-	"DZcg/9hmU4o5sxt49nfLF8/eBwP/a8UXs2ezfzmrxfkZfqvPglf6Mevp4yd6o6TGGbyu1E3J1z3Db/CJ",
-	"/2/aNNx7YQ5NdmQZvTIr1Hy7tkPah+iX9sWX8znfGCbnvMvMb1c8WwhZCLm0Au9Wqp3MmCyykpvshn8x",
-	"y2ebSm14ZYjGzDT2qmCGPzICOKcjOW7g9HQ+rjijxXe+2kojyrEDNLbjd/otjJrbafqB3vlfqpu/87mx",
-	"A9U0eYNcBGsrCmHpwsrXwZoXrNS8TYZ6DcGpeEIXpfs7Jk39Cpv7ICRoAout2VY8z5jJ1kqb7KunT7OC",
-	"7XW2qNQ6k2o3y+9Dmj6CLCvO145hxxPC8AqvkeZ6ditecVgSPJAx+IuZbGc/rzgr8ozBBZs9v8y0XSKu",
-	"LhSVoHh0KGi4NteJYUtxy3dCw40ojM7ss1khKj43qtrnGU5LmGzFdKbMisPtPjRmi5o4dpSI20JwOee/",
-	"Cr4DjbB5dOjbKOcvmCi3FT7or+bu2hu3b44CNvxFnxB5vmJC/ijkbexNptpqY9fnR71RquRMdpbvl1H/",
-	"KHeS3q8iRp2/8VLJZWTXfrOMwUCpyTNVZSzTcB1aDmHZbqVKnmc3+OvMqOxmD4zDQTZ3RdTSaaId8qm4",
-	"5mc5Re1kDiwDv/5M23nUg3ymY/INtK0J+/UhRhQUvl1uuamp1bepjqgf8tmcbXWcueb2tQt7BfGh970U",
-	"csmrTSUkTM8Kn+uSL0zwXn8J5zMui40S0iRYes4H5/8SHvqQ9+ya5YvoF6KI6g3daQqtt7jxnXfcCllE",
-	"vyiZNteaczn+viuF5H2i0C7E3rIFn5es4kVGUh95LFtYLSM2fanMNVsYXMG4qaitmat1nBs2lTJqrsrE",
-	"5bzmRfzexkOZ+OqOV8Lsh3b7yj1nf6O2VUwlsWR4ZknpyDNXciGW2woUKGcz42Ry9+dOVdo4TSZGkDte",
-	"FWJuhib4Kz3WFnqguwIjBkzvSUJsRBxQD+bOgDubnrzv0pLgNVvyrjSYqy15GUbM/jk+bBnfSaZRF4ST",
-	"RZHrIfBaxAWdMiyi1tzgG7XbSpDlxO+zqGXXIDpMOneLd6NEibctltxE6FZLvsjFs1K7bM3k3ukhS3HH",
-	"Ya5a4edW/F1k51ZvkKi/CKuoGH+Eo+fV/iouL7e6ccWmFt6YNb2Pfhxb/PPLiLIxB6oN6gSXl/Sg1dc9",
-	"EXu5BJ+y14qShuGZGq+yeG0s+jT/w/BKsvI6mH/7ss52TBqd0RM6u1FbWVi9gGXzrTZqzaus4nNVBbvj",
-	"lRl7a3BphKNTW1Yzkz2/vKTf62zOyjIDP9n4FUqWELy9ujKqq6Qrg3IsTKgYx/XgQ7YZftjYhuZ8+Hpj",
-	"9sjypClLJflsoirurj2V0sbtOi8ydqO5NJ3R3E/UTkYHrtT2poxetnv7mjmT9pTe8IzpW15cZM01zZkc",
-	"tJnIHVLTqUM4t6H1dBrMFWFmf8TqsxM/z5f1traOtTXTiuspVjj9JGmMa6OvE1YpiUVwFWvYj8oqKkwW",
-	"dAalytYKDDowojV5sa08lZ29LRQH4TnShnVz2632iYMKB0QUcc6sEqd1W8UUn7bBXJXB9tYUzIMNiO/c",
-	"j0JHtm3aPfz8Mmo7dK/G6BSaun7LqKD7uOemhlsO9BpL34bsCS6yuVqvlbxOiroBu2EhqsnatdDXcxaz",
-	"T/v1ex7nezvz68QVE6oFFbdyKq6Ws3XsDhEyY1kptEGPjl1pZnZcmj0pq+tpt8l05d/+hMJJo3+jeSVY",
-	"3CTQK/blk6eTDMcWt9Ibmmzjt81RsrEpjVWEVAh5C7fXT97xSIO/8prpB47Ld9wwlIJxv834A9zwA0X2",
-	"dII9Hh5nODhljOeQ00oOSkMpUIlVkqwk3XK9hfzX63Uu2Rx9gpE1LAJRMuptL9PWBTJCWpps0KXevSBW",
-	"e7NaDw38Bp+ynCyWKzNp0lf0i9istVhKZrZVfM56izw2eNeEzFD/rEmUcDAkRx6wZbgwxyLBBg2wfdzg",
-	"nHhjNbl0mvU4/mrzDszuGZXzVSzazmSGXzlHQei97NwjQ7faIffMg4nvOzQtm+sHBYz8pd5Z0V34ASI+",
-	"n2mjqtiYpMYzxDXEFPmUazlxPfjrI3kl+GvgDkxy4gY/xSgzhV4lFzNsnQF5vVBVw2Ef0KwkRowEzKvb",
-	"8UfnRyH5T6yKOuXXqhALwYvxfOACAhGF+I+IpoNW5o5puBcusjtWbjldF6VSt1kpbi3jzCtuMIizEkXB",
-	"h60nigd4CtIEHHEGNyQIpLYdYeV2LRPe6MWCJC6X27WdRsUX4DXJZ1tJN5/e6g1vGF6h98F+xeMO4QXx",
-	"SNLt253QmmtN0rWfXOT6JfchrdEvqH5RlG4VB6OTRVSX+YrJ5UR7MSH94uZxMED/3I5iF9UrvYd95F/y",
-	"q2X2ieHOO/ebdhDesnemquyGaY7ohTqo+M3jb79sBIYfDx0fHCY2/e/Y/nncNeCNmahDsrP/g0fY/oh8",
-	"r/GZVGxhUiwX0VHZkglJVhFFPITMnHgYxQAw5HMYIOpaVNsbE7uREC6Flq1hEgIvwmRMZ/bG4eRc7pCN",
-	"tOc4TeMClbSMIKKTI0wL3WGczVcZxDbmas0xrB87gztm5qvkSoY95yRs3Wtq0tSLyv1OJTeXKN1VthLx",
-	"PruYaQE8HQpryXezfLZUkkeEc/t86zoeA1gPGDy5krEgjyaxXzOzwlsvCDqJOf9MZ2s2XwnJv8h+E2al",
-	"tiZjGcazAk2LsI7MuKfhVfYaisBqylLtkrC884mwvHwg7rFQZUHza4UaYsM/juMwBiYQ3uaRKby+fPvq",
-	"93+7/O67Ny+urvIvvvji3TFHt4ctbiU3tkb4jcyzG65FwREUQnupo7qy5brrW76PmuHOzEY3YWZUjiAG",
-	"UERYCYqxXqmd7DiCgiV/dcCKyf5ozufq6tWzbFOJOyuMbvnehZiHyQtAsGuUNiP3Q0idYuCD9tDpIT0C",
-	"trOUhDqTnNgQpb88D2fup6YqsRSyg+x8ElPIVWU6wyOs8emTJ1896Yc5DtFos70pxTxun1T+Hj6STKmU",
-	"Modv8ZeRNwYXbHOXf//Pqxdv/u3dq1+u3v7+7PUvb96+yzN1x6vs6urVEQ+NqZjUi+gM/u8vP7/4t6sX",
-	"b3598YZmcMRx/1vFgCKoQi4yltnvs7+8efk8e3z+1ZPPW9rkV9988/T8m9gN2bn8EL4aucE3m1JMjSNN",
-	"doPi6M4ZGtPYHJRCp8IECZOLcgcmBZ69MJsw91dWw5gS4gWE2cSJBadgwtQQMR6F8rFYgIf8ME6BHD89",
-	"p+iOsgfpggn4y1v+DX+lV0LdfGpO8LvrqUlLepdk8MsAWdlk9LRLuU9ydgTdMLAvQgsawr0vPf2Unj33",
-	"nzdVZDK608qy3QdeFhP5MAmFSxOxZPMRvgJah0dJOfrAr/1ch+ijk2IsvouBITrhWKWtS+5l6XjXUMVh",
-	"kT0Rm4zWQJHzvIGEYBLVUSJYP5W9SkRn0K3fn8YeCr/4w+opXQK7hbW9HXZC1nRHaEyUHjptbMXixY0B",
-	"AqOkDmtZO93aEjn5s0WVbZhZOcU9nEm9PC/0U4q6YbeW3jIDkyGugckibkbVb1mzgqffME6COvgnSksX",
-	"xXHy0c8ivYnOiT3BncWMYfPV2mUwprYr0D6+fvzt11+df50PbSEAN8dsI27irhLGAMauQcR6iXFOBD6M",
-	"+Vw0E+Dl4VWl2hj/r8+/fTrgjktZkA524hZBUBjEBEKshZUKU2mQsdDBLrR3dQHAveKsyGpcMLkVsmor",
-	"4ybnhlWmN+oLnEiYRDugUUtuSXmBMgZTGSWdGrT+Qx1gAse4fZhKT3cGQpPh6V//+tcvHz/NJxyMGPeH",
-	"uvZ5Wn9JgNwqS/87XrGSaOnIGPCUI2fL3jzS/ANVM+FqG3+Hx5X0wZ9NTza4iYKyFFxbJFONE6seCWZv",
-	"jDpftQV4nxBpiedOiZJfZOd+EJTO9XR6RHxSwdkxaXhx3cJrpB5Lhofj+iFra8WwvDSHXHn8fYtHiqLi",
-	"Wk/d8ySV0ykRyUBXWkPsuD8OUqVJcaxX6t7cR7Q7HgN3abXmZiXkEhlkxTYbLnlBbnrLSJivDC5CJ++F",
-	"xsTre6VDLupUnzE5K6OTW6Q2rCwZrm/UT9wOO7NCQ+LuIy4LsCpooo8UUCb4YF4qjKaqquDVI+D3+s8F",
-	"EyX8STOC/8/Zmj+6YfNbiMZv4d9iGzdaSMcZuQgYdOSzuMBRD8cSP+CkAtFijPaSjCBHTfD9Am5fLBaU",
-	"YSi0xsSUOg5tWBknw0tnMbTje+hRR3tnKKeqCQoZ83RCS3XSbdxrWtSjn+bh5AOcRvJKfElpBU0KlOyG",
-	"xyGKPizbL3jxBXlPePUlx5W2wtRjz6K1A44RbE+mKkINiGZ5Cgdut/ceK8s+VEjUlU5ClQSgMJrwHhcZ",
-	"DUZ3uQYrJ/p6LLYQRVvrSV7G2OGjK8CV2/CVHRytU9t4DMQBsMPhWAP788Pyy+PBj+A6WqgqEv0YUMKn",
-	"MBUrS9z7ki9MhnffYAWIztUdpYooky4vKzK7E9xKhEGNBzzF4Ujw9tSUXGmMQzBg8YSerOSs0Hl4hFim",
-	"9+sbVYp5Br+974r89OKrSuQWs0ZFiF4kc/3kQWbCKXKSUQuZJGbnqojPojeBmd+JwrmVx4kLNo9jpSdl",
-	"Qt8/33nN/cb3jfgT94hsVPUm0dQ7f1Ppu3S/QNazqlxOf1/O8581DTmKyDVMFtqezp4EE59103hdtmJ3",
-	"HOEJrjbLgsoRaLYGCIlW8gIT5eDa98/F0LZh/qksYheACarAYIGpYDI1bErTNIS2Bnae3XA43lRIg7Jl",
-	"YO7CxGdcCm20FYv4DN4qIxj6GNnbIAMCHunN527la9dHKpAKdQSjPj09Yvg+id2OYQ/N7H55aGZ3f0Z2",
-	"z2rf8EVssUUqgDLFNHYCMubRc96fDhvXtUSS+PlqjJPesQGxE/EQ/T5BEH97QZVAY3hlJ/xfv58/+pY9",
-	"Wrx7//TrD/8am9UrzkpUBpp0tLJz28DOqduoKXnHKy2iqnk7QwvfWP8itpJXahMLUvL5bQyq2I4A3PCV",
-	"kIVVgiwvN/W5UKVS6jaVmW1fWTJN2HRmEE9JG0zvv6nUdrkyYyGlr9TmR6Vu+4L8o5YFfk+V3fSFxTSX",
-	"RcKND4EMyFV2grPq4dOpAIONiisUptRxvdao+PPVNnbyIMagXGDB3WXPL13sw+03WJiDRp9RM5xZ7nmL",
-	"lhDiBpBNElwKO5ryk8ZBtRDJ2agKKxBtpfjjGXzEMtK0k6jWSHkCDQzKC8uiC1XRTR2YAf5itJttZfs+",
-	"I0HSdbrCmyZpZpAUHT9BO4c/hGVStvyCiRIKHlFxCwD/RV/s04SinoTwWMAgCb3INNxlC0x6gEmAg6xG",
-	"LW8lTmUQDuy21r2eaBBnD21+QF9gzJUb42xcHdbGg3hs4CwGDRHDb0Kj56+O7FUQeksUT3AojkjOGkb9",
-	"Lc+4mnxRUYnfxFiQWMyHQXpf49Kwm2+5tVJNLQA2CpB5o7OrV5ePvnzy1OqK/kob2hpKwnXD19iVhLZE",
-	"+/PWiZoJThO3kGY9t2mZF/CO1LwO8+XEGIsEWV4bRs8AgRHHGH7TDzF0rh/350BYsJX4v4fL5yLIVm8G",
-	"1HcO4S73iekNlI2NIT99ta+h17hLeBBx6X1bQ2/sVG27TwHc0Ds+IbOAzLRm6m+yclEXapv35aYOkKqL",
-	"E02GJ6PnwJiNfl3xDat8yCnmpdQZHfVMyVAPryuEZM8vwSVmtZ4804pEFVWfQAm2qZRa6G7YbT4Byvl9",
-	"ECC7TDhoHGBppDVV9uDEpDLJ0kK8tOaybJrX1jwuFSsgUK0zISfBM7Xhm/FTh2rNV4ZvBr3aQOIah4Sr",
-	"csMlGeNACVlqFdEq0K2wW6lszfbZkpusDt4CJW+s+vIMPUyA88+DytiUlSMMYm7uhBZG0ftA3ZbKKV0x",
-	"URCH87eEbgxjnMTLOR+PaCcupIby0dC2u55bU2Or+UW2gNpXqsqKii0MLya67EPDN3zy2+FrkhwlsOI0",
-	"O2xlTA+/Ey2n6giAynIrr49QfLhwWYtRDZZojuW3ZMZk6KdsVJEa0u4WQgq9mqi4pz2/02P8SfaxFw/e",
-	"+LgcqP00EOHrJtEM162Jwq7QjFdZoQCRFh3L15I/Mghg07y0er0C7UuuUbY6WnLMox8mOaxNdIvoMOcZ",
-	"TtkaktY6rfid4Dt7yBk5WFnmw6HOnKLfOusZnVXuPf6/+DFQzz+BL6/xG/hFobx51oAQh14BwUqdPFOb",
-	"ij9alGKCT+ZtFU3xzmc7UfBYMiGwJ6bOENt7s4dKOJUVZwUaMktuNFQta8DSWCb5jg7zoVgl1+egKRxr",
-	"m9QdybrgEYlCJ5Y8LT230TmiquZeCvYJ3GPUc/HC+3TFXL5vibS4ghfXLAsIP0ASt86AiZ0wExJjDGNZ",
-	"bYRuWF9X3ZQoq7peA7opcunj0cxWrABILqAQCQnVNcJvppZTCmfeU7g1cQ0eHn1NVKByLqBGkAwOIZoB",
-	"h25Qv6590C2bvBlDTLCrngQ522tAxnmtMnHlr+Pu3UWjsl7wOtBeg5r0NxU8JlXLLhxFp5+4LE5jjTzL",
-	"1IbLgCAQWQlw53ZJUgHad6t5tucTy6UedN9HMjHI8992RY6LMPr7bxIrDegENfrYnnvysDoUZORlK84q",
-	"HaujrA1bWn3AcG3QombZXG32OdxolGqwY/sLuxErauZRu9piPr8+naQyUz3ObaduqE7YyVNVbq4N/k/v",
-	"hJmv8P/Ib/j/Uqnbht5BROHYO8ZsK+l+ZP9P77cEfRedFtnGHVkFvtVAgh4qnnrs6RB1GuFWCGBkrBmj",
-	"XBhe7VhV6DFMm1I/ajWj5qhAKUExlbcNfH8BhbY+via45gLFxOsuoJo0zk+fm6B943YhYCpaPSbbqarI",
-	"M72dr6x1JvkuBwgVHgrMqrF8FC2nsor5YF3SAL7HvmGu1pZ4w6VxFNAHXju0xqDBQ3tF3m9h2YBJh8T0",
-	"umsQRKrU2hr0WhRdT2EQ1+pawb6OXKsyBHnyI5EbYSB4062ajJ9CLOuL7HuZbUomZLYyZpMjE0MMGQrr",
-	"SL3jFd2YKKNcTIQRKi5q/nIWle7Oe8IyfAL+D0NorArw9serC+dYFFioGCC+SRszaWhLLparG7WNdgkJ",
-	"e5C4II0WVBCZAsCWSD5tACkWT+myxEtruHUoWISEbpksEAZ3FBjkWlcux8fK6lJ6ftVD3HwM46Kh+T+M",
-	"gfE/3C0ZaLzj/YHNVdul3nDvWfROMG9wQ44j5X1YBQXyvGS5b/kgBz2Lbq7xLb0TJmExOmxRK7pFJxZu",
-	"1uxMc/Nou/mXrAl9z2rjRSfwQfyPjai4PmEhPYQTBeNECQAZN70lvuerqGB5/eKn3EreBcb4+qP796/z",
-	"DJOIreA/1LaSrHwhTbWPmv0ikUnA5ibRe2TKnhS+xnOTPP9x9cvPWV0Nk9KRo1cH06uJJvNo3O7omsF1",
-	"VhKSJXeUCwsI01ppyj2bcQyh3tjX0wl1GuZXQBTNE6LgplK3vBMtSJOdS1NF24HQF6i2LMRIsKpVUiIg",
-	"I6ZXTtAAhs2+fO9frePRhVTnjZ4eiohx7K4FUEY4qB2PTMcVz1zV0wymaNl/zc1wsV6HpXTUo4XHdu0H",
-	"vr9vm8WOPSwL31Xo78gUnU5+05AfPc0Rf6B8yZakZT0K3EZpLW5K7qF84x0i2Lwk/WqpTOv1k30uK7VJ",
-	"tENaMI+ktKQl9cTKxa3esrLcExT8Ijt3xisvlv1p1Z2aw824GjTZ0QnMpBGmjL9kw9WGfhz9bfyexfcR",
-	"BYDWM0/x1NYfI5MMWOjwTLIfmYxlS/V32UgUP+lmH7h2H9OS4xP9L/zrMSojTLZSZaGP1dnuoOrox9Ns",
-	"iI1cAMeVZxnRrCK6rXxh0llakHE+Dtn/hi/GBF0P8GGSwFm75PABICZlyTfDV9Glu7rnnXV3stOFj5nN",
-	"8la7BCz8Th2Qoz7AdNGCcWV5qCY3VSAw6eVow2VPeYZ4GGaldAx8acUqteMPG0bmsBV/34a9ZaLeBfrt",
-	"NZBuqAdk/JbRG4VlM6C60tsfrwAwTAasMEHEeWXMxs5ivok7YYXhifp+U4HpSdSvX45Djju8uKAOeiE9",
-	"PNlj+/hTbSq3lMqpzfHYYJ/fSN+gKtFvKUxDHfRHB4iRaZgNb8BfR5Uu30yGZ5LvuDYNv+GOtTwA4LSc",
-	"rP2kGmlYnXn06iE3/GY/rZrdgSCXaxYVuR7rX2wtuf4Y3/YMXkpdzw7OukzhlsjAjRQsawgHtQglMJ3w",
-	"0sm4fFZIHT3s8NPrHsSzlSLg5kpnTtYhn7Hb7X8R5VurkHiry4dEsh2XJuiRdAwEQYxFKi757jrdElRz",
-	"b6r2dmRD57uoPW97LD3n86EgUhCvP1dFfR6OLg3nP5Upy+Z2j4yqo9P2SuD84EDZWzuHhHcgrqk7FQsa",
-	"eiFLBvzlrn4n5xqErjMznSAITlUgg4N+jA3RV+9Ki7ccLXtujkRbhENAjwcIpESblxoWpbK5qip0EA0b",
-	"TA2MUlL3oZUfw43krt/TeZBohLdEqAnOiFgJu/Ovv3ny18EKcD2UM77vXse5cL2MRB+C+H6ptHFFWw5q",
-	"ZzVkPjJ9HS0r70y6jIXF5ePNdtMds+zA1+ou3pAfm9ihc2NhrwxcdnSMddTzv+EVVF1SMrsBd5eaGxat",
-	"juO6LE1z7h/Qk33D5VhiotAHn92NKvYOpeMaSazZ3nXyi1WLTPSA0mzN7Y5Gb0kKZ9ItHRSntBdBOLNS",
-	"8GkFpAeyBjHnqHUJJRJoNyoRx6/T8JzXIc+8TjQKsUJ9okRRYkR0h3UA1AY6i2033N4B8IizhLeSfqNN",
-	"xfCKoSfmLKocRTvZYrBfArxBj+2rtcZoEXBUfVBrxAbecyRDwqPWZII+kXQcaU7i7YTinEdds6lCA3Fw",
-	"Cdi8gItJFjROgDjO6aRIVRfQ0Le6TgL/GOUMRtYsAFqkaPq6ZDJWDalWdiN0JBDQ0XRndzdFdiuA12rv",
-	"2xrXcC/wuaX09SiePegiZU96xpoFjq21iwV2n19618yoGb3BIeO1/G+57J0KlKqFwgOuzqlRzRYp4/Rz",
-	"++N4u4P2WWzwQEAwN1vatxRnfQQsBtSadl0lD+jhEQVVxAEHWEsNs8OFzujEhQiIr9PyJZGeC8C+C+98",
-	"Myu+hvJsgMtVshmg9OvrSJ6xjWYen49PbduwinqWkFAZpKqzpxIgV4xKcm1qaCsgynZsn0EHuQE4a2Q3",
-	"XKunGgE5hIExlZgbb7NHqw2DgWlf7bbuWV3syvCy1NlNpXYa/GUKur15oBbUCEe1VisMldihsOHL079+",
-	"+9fPL7LzDG4ju684Ydy5r54+OQ828jwKCo2eumiEIRrBFFLzpaxLStl7EXv3J8wMHaVT40711SZaYnvw",
-	"7sL4HIwQkyc/891bRRKyXQtgXvGEc9n9olcewkPd2iQo4Ojt0SkpI2KdSNAb6bTNNSIzdvxmpRK1ewpe",
-	"ijteTU0hNOuyp3hcW3sBpzNd2+O0lXZ0ht9R/8RCLDmGI7g2ifq+U6ujptyrZDrY7zNT7Ue7Vn2RgEjV",
-	"xT2gh5O3kqm2nTR+e4Q3lVpWbK1jTQsqPudiMPfPUXLHBKHj/dbPsGRb/ddS3HH5aJuItCThQynHECwA",
-	"4ugXLoXDefViaX6pOI6p1Pam5ENVm0y1d37FcaVfXc1XCr6BH8/TNIQ61Rl2yGFutukDeoyYPh31w6P6",
-	"+IJjWFqpqRzNzqKpoqQ4TIVzkoOCcYhJktT9KS5M3k0o9DEF64PvSK/zLT+02MtpZ/eLS39q3S3Hyo5P",
-	"BC3vkS2IrvZRkZyX9OwR8vqOEts7AJsyJZWtke4V0ara1wNscjtpW93h/xZCslL8N/3BfW6VL9Hfk7/d",
-	"nyV1r/Ta3vSobRUJStF98fxyOD7RzXeCUFGY9ORiGO5+sEO2c6n7kpUafNkT0+likpeEwh7HOMmWG+gV",
-	"jLo8n19+BoVegwxSwGwMEo5uU+dwpFUkl3+M68lHak90O8H7D3QsyP2O7Rv3Urxkkx0isxb4ctVo8uz6",
-	"OwXIhx2nlFirhRRg/LgkWahDEA9jjE/SaGWK9k3bn6fPNCbKFaLic6Oq/TDCty8Voz7ZiUJ6IxXyrbG2",
-	"cSjnCjW28ISm4dOnZqjoKd/M6jkERyJu2v2yiwK8wtT9SO99tz1R3RijFVJlcOfX9fejHBJ6iaZVC75X",
-	"v9SYr0iU00PZcStIlFyaayhCM55tjCqL61ROJ9gaa641W/LsZmtZ3iqTerSV6KzyaOmcRrsMzISCKp9l",
-	"qXbaN7QbC0cmP4DveOrwpEE27qL+r+OlJHPGrRpSpuMgJUSBIAzYMCzQa8mLtXULto9RaMmgHVo3aGF/",
-	"AwVWrOrg9kDITKusVHLp8xdhaKkgtkkDxsaZeMvA+TzcHHvNtN6sKqaD9hQTbpIalTzcF1vGsATxYn3h",
-	"3IOMzQSi4LXvxdJBoU5Up+Mt7tdsj07ZICSsISPQlTdjCx6VXkkRUFG+Sm+IxD4Djl5zjYUjO9VW/OYB",
-	"wI0gnoN3HJ3DCgNpnkp+JKJDmtQjWWUtZPjp445xfGRqjyfqh+TSjuEjIX68x6GEF9yvi86gPjWFWCnu",
-	"iU6+ZHO+pj50zbmlURo9pTlScO44MKIGhQbIiLpVYoAKlQoT2amwwcjaf3TRBVjrFBGEfKO2MVT1olLS",
-	"9Bd6qmstQ6fYs2h83r7mOgknT6b7lwFqP6IGlOV1osZyd4JYEOeGl2qXnX1hf/sIfnvG5mv+aL6yxoFc",
-	"8rO4wuFGul6JoohFfFlWKsx3ROwuAgwgO4MjHuA2UWkgeHmCQJ2MBw/zpaAe7lKDzA3ydAeJrSnKG5S5",
-	"0dVZfKJuNxcbe/qOlkA4xAv7q4MKFSL2IoFI8p0YIl5xl7qW0I6H9sGlqtEYPeTDtXVo6BI7o3Mg5ewg",
-	"kPmzuSq3a6whjwezYmtuYnDutklJo8YW84ZDFaD+bvjj951e9x00YeQy7h1fVGqdRu9DJX9EjbMiYzrz",
-	"+tfIjp/bKq4n+xy5tfKV4rHnMJOE6AgV4kYHHyPK/hkjoM5N2SWiHdB+D4jjhgwbyrt1De7iMXxHTbY4",
-	"nQ+pyy9dJdq5g7u7CbL4olUfAwX0MpHDnarNQ6/bsdj7XLPxdIeQflWgrzxSK+EuuAda5dSwaVdf1t1u",
-	"JearVCXkPCx2hFVMx5jMOwRD4KvjO4g4qq6WMbW4YjOrMgWFGV9Z0FV0wls7UL0qbNJQd49JVeAd26Co",
-	"2Y8odI57IsRJB+0Huhxfltc3SXCSF2MowXbQ69tYywvCBLzIqGzMguC0XXmWcuJg+pLQGaR9jAxqTd1m",
-	"XHVP9cxiG9nM4DBoV/QQ4dpQ1pEAQt+eI6rHyd8JE/puG5VznMWOVKs4I6XkY+8O58Kp760ps2DRQh6I",
-	"fh5PlBUrslbucFh6w4e5JmDisLM7nJ0N5kLJPNspe+tNxF3adfZgQYW83uoBDjhOH2CXGzDNrQvQS57q",
-	"9QMRC43NW0LMps/tIk79ijgVmSR3uZ0HkDIJZG0JKQ9NJXSbA20EXs+G4PE7UYPvA68ooeDheNQ0abcZ",
-	"b8u6v6XS7g9ocnp4K9OBDJ3e9qTpavHppJtD0lbqEM3Je3EKOefJnlqag6RDrjxAnW1fjUHfxzoEhFNI",
-	"s813bJ8qOJSI/7D9hPJU20StAqlM4psdZ7exb9olK8GRTxPFgei39PKeJW/51KDXpMyzNmSX2mmFkYfh",
-	"oiZa+Q4b60nZScc9LMesoRbQ0E8zVVwkEjlKb+jR+0L3dHkOezW3dsyeNFeh855tnBNQbdQ+bqzcoEsi",
-	"UllhbHG2A1okp+Gmvf2NpwvOeIFb39fQSbqg3dg4AGa3Zy4ZYZ3+uDV1aDfS7Jc0044AYOvFgB1wnBN5",
-	"BXQjhaAPZ9RBZVaJyldv4uFYrM9utbcW/3DpHdMw9/w239SJgdE9We3NKuIDe9WtDqB9jV1SvysOnsIi",
-	"b5YJWKmd/KJTphiEVcrnQQ3RwG6R1nq8dW9zZcfcWBeZ5EtmxB21vobCnonSVbVsj8LHoaRIPPIZ9bBB",
-	"hiy0guR7qq6uXQJ23pPDWRcvGYluEOs40rrjIEZ0W0hZGiu4MOxqohtPQS/n9YHy3RUe5YpRVcliLWTU",
-	"wXPFFjw4yJPC5EtXoLQPuLRmt5y6slhyg953ga3Gd0LzzEVgwEMmLOvMq/3GUNHpoEhNPAbcIYdd0JWJ",
-	"lv6JJ8EXvjGoT9fGKcQ5IKrseAcKaS7g+22thMmMs6oUvGpm2TdqiMwr3lvqrbcKW6oFfp0EDmFnSGIi",
-	"n/AAwhCTkfG19fR6EgOv5itebMsI8SEHPlbY1+zsvW52KsM6+7pZ+qYuFf90BfcexMniyb3RjiaNHr0s",
-	"W5ZW28mcGMBwn1o0O55obH9PnResWFTap+wiuEuSZ14WsaotYUJKNaHH4W/YM/c1q6I9bP6xFTzKftsK",
-	"vDXgUw17RwA6FpMnNS8XkEAJt0Gp5rcefMCrOzHnn2lXlyC2Dhj6WqpdqlGt8kWLdBzKYO9YPlQfB2vh",
-	"+IL51jbnVcaWCmMqlk0sx1d3lKmaymEpBhjBiR20pKDz3nbY9EQmDgap+y7U9HErdXsfPSdeIWmpTsuK",
-	"NwJ9DRfrtSqKhKXWb8f1GbYNJ1j0Cad2Jr725y72Vd+skmhpe/VdV1R+d9xd68oDxiSfaBTfc+6yoLJW",
-	"lJFc2CQx+VKxIu6yo4Lq1VZKewpJamDmlFK32DG20V9JjDed1tGq4FhTRMjMNbrujDGhsLmPCCVWXsUd",
-	"2Bju6ixNZ/B8tw0FFqRMVLIs4qDNzrt7umGnyxUCmnuSAdiTGLev8+KYMXaJmVF4N/hugu2lF6JIrZ1G",
-	"uk6ayK6XetyJpKrh6nq1wRlHQVFeAUUZK/LHrjFnu5YFDTevd0g5IZU7UVbPuOHsdWLTVXasT1vedst7",
-	"bqz3gXgkLVmfUweYSEUR/8U4e0EtkIEjYqNWTQzXZqQ25SaQnvt3HjITnbpOXcArJouStM2x/v4mtfo6",
-	"Ksd67lTaZI/Pz8+nNIH72TJZrEZIKG6PMZiv5BoZLBRwo172PBQ8DuwUq5Hk7/VhqqcBeeFhcAclOAWe",
-	"EdI8dAzAhpvlyZAaV9z85+YwRGi8aEcDwv8v7sQqiYId2kONKOIRL3eOQOTaKEWGxI5TstznpHuvodse",
-	"4CLWIDCHMKs13vkAHDn59YJ3xOlceyJ9FuKYCELgJmjGLBMe55g+VHKT3XDqTsyygprbZXP7Jqvkr5Vc",
-	"4j5BEZioLtYbmDlZrKWHRnm94ijFxXJl4qU6tlXFG4HAQGfpDRMCw11rzuX0RtSpklSgulid1CXBXP38",
-	"fcrvNXHosDL1lHjjHZMmjmeMhwGD6J+Xn+4dDaKFq8j9PiR2T35/Yqj6vY49KWpDx14sJS++l1FA6eQu",
-	"SBufkHKvxA9ftCXeGs4yJDxC3gBGbugL6KBCLhzNoR7kcJE911ObskIGmjJdiTIOF0zEKEZHnKajSFy8",
-	"KXVusVLulG4ykxLz+mp4OBSp7wxwsw+wHz10PUYWituiw9NQ6A33LArRQkOWJZp2DuU54tqvtyp48kmr",
-	"103shwngMOk6i63ZVjzPmMnWSpvsq8eICYKqduicOoABWnsep2sU8vEbQsc2EFXMMFTsANm1k49p040z",
-	"TTkwGJ5O92yOHkvKSO5afIC3yiOAq9pD2ewGzCrebgfcqPlP0cV+ABoO6BGA6zTYjopBTIezYXA3TaY8",
-	"Y6VWhPzEpt9WLjebnae0JXB/0wh+R4LKFTUZIsngISNFu+G1nJQjpYXhYY+9GDCUGkrEwu7eCiP3v2/k",
-	"Ya3tI7Rp8s5Je49znVUokzQUCR5dBvOV2iQgj77RRFfRxKXp6bnf16C2DyKIWZXuJNVr4Jsdl2Z/EACo",
-	"rxNr3XnVpcaNSzmqM97iToSH6r1S8cVW87jnB0rzrZgs9Io6vWvDGUQ1reoEpWxbfdQj3tKp2QZt1wUm",
-	"iwX9WzwD1tVbAgaqWbBxBuuVdr2AJTog4SylBMcldBPuio8wPzCmU1HypOTULR/9etlcScnnKfe5Z7jx",
-	"LOQSP4ekVk/vHF9+enTyH3bSsb/qJ5u+v3bmdyBakJcV6R4r1Lc18O5bHcH+5pnVWyDyS6gVLzex3Vt2",
-	"w9HdfrB642aW9+qNzbsk6p29R5H+ZHGRPfLlXG3Lwi01Ff2eiiJO9ei55ft0Ei58aaLpMdiPUpuKQdT2",
-	"L/FW28HB/twXFK07lLVCOvfEfcUuq3aOg0uljoMqpiNBkw2xOgW9MS8UZSeGBzzpQ0I79qAFpfjzKE5f",
-	"cdKuHVcA8UhVvruJ4rXUReZr2ZLPShPMBFRmhI4x2VDWcwq5kczw3oRbvonG3QjqEdFNWAWFUHz3nnZl",
-	"asAleNRWJL7ubZMYvhoumOTXFWdmYqgSyi2lgvHTi/GNd3IIHTXBCHDid8xDD3PCYYj5yp5+dJxDpY4+",
-	"wyVyQOdqw+M6JdTV9zgirG2dgwOpuuNV7nIWq7oMh4MvJTGkER2shRyi6G8C4AXvuI5HuB16Jq/LEcTf",
-	"0i4pSFCDWb3HUS2SWDlOxtF+V1EEhfiQ+Hl9fj0jhF7YgI/rWfjKYPUhqI9hzJJ0G9AiY1rMpDLQ/SXS",
-	"k8rbVzuzvoWmpAgFv6+HmfCCw3KIJuabxrzpXrbhsofore+f8t/Yvlhn5VJsNgmIF2XgU0I+peFjFmu8",
-	"uZIXz1MyimOzqoXUfd/k86dG9Zp3N+rgw22bDX/phgsLA3QPnyN5evePon3glE6tfxzm/YXiboneBNjI",
-	"w3UowCeHncDx8By8EN7T7cXw5ZOvJqQ31G8a2TMhBqiuO4oco7NxuqXkM8hczydWNhxmBtfKmIiZCFLA",
-	"Kn+IqaZRVBBUSwmaaTGdvX7xU/aX1z88v/qXbz4fhQWKTkMVscTESRk1I6tL/sqrQsxNnYVccKkJJZBw",
-	"7sFGFc1UEkz1CKsMjjrp3zHEEiSy9a/78aw8YYA2vDkeBM02m1LwYjbQsGVaznYqpzxGIyGbEbtxwYFm",
-	"7AFUQg/ktqKmRK0WOvyDwx4KT4Rg9OM0b2IyCauPrNVVUJiWdw598VNiv77i2uKNDLsY0N37lH2tykWQ",
-	"PDAyDlsV0K8hESJqD9reFIKFQlsd17jTO68oBJLfs/CyVxX6jXoKmh4Fgg+9sWoLHNBWA6rJuDvfo1e7",
-	"nNasjoGhKUhjmcJkSY2rt6yBA/MnSrmGssotwR2aWqYGlQ8cU4VnP34VRBviHILdOB1SIQ0hT8NFvME+",
-	"Bi+y1ZMcFjFb1aFlHBrE2ax1vYoBYAjsxDHgC9SM6GDwAvz+MOXVZVYHLaieDrUSi2CZHrcQCo/ze+1v",
-	"HNfkNiiZfxw0oY5eCojKRJfOfAV5EdTVL6Py7woTgO6EFkZVUJMiAUBot+2VVoaL0mWVUD76yHMYXrUj",
-	"s9Vdp5Axz3aLsNP0xtdg9z/0UmpTqbt0JL/ilAiDvbYTRcR4LFf4+WUeeuLIOUflxOwNWjuQjlcZnsqt",
-	"4e/jvBXv4xwFHMf1TQop7OI1t9P1k/tqCXB5SMHYPKv4XFXUuiAgLdlag2xAv5nls+eXl5YZ8HcUucCX",
-	"R/Y8ca5xN3wxAmzBhsEOWnxyR44iflM9bHe8jHZviQpmejw2UzKpojhrZh5RYkydD0MpMrEz07TOjpgn",
-	"2IOk7ukUEDi/Y7UskylJKUR1nSbUoUZdAsUNGiW1ldz3M5TTPlPXSGcUV8FMUr1xRnJW7Ztwo/dxmR3w",
-	"GOcBaXjK8+BJ060LrHqlKV6ui0QucugKT0FkgYx1a12pDBUATlTx7C2yuxAygaRKS+aWJC0A6+JwPqXu",
-	"VOMERQVy3LbADPZRSK3jK0zII1ncaIfXf+8F3nwiJQldv1irGkS3LkxET+fyJwtktMuFoimImakQhwXT",
-	"GdLRmYTW+OMzYBOBxtp2Lba8jvtSd0lovi0Ll3oJ1mOe+dpFLgce5laoHWSE32z1/iKMTbr48zoObosW",
-	"oLYDd/0T93BKVNtYy24aZiutetvQPEJmjYdKfQmOdB2DNn+Rhu7y4X3MDyYX56e7aZ23EqD7g4LYdduc",
-	"GGhaVK45WtgOitqmLVVm1BJqRcym9jGxa04n0bX/7i15NKUhnTcZIufjplLb5cq0KwKNaxlL/WUnEr9G",
-	"unehTcJk2igILMVLLFVT4Q+d2LifNHInxcnrUck0qrjZVvQl/h++BbhINJYet2kc91DJ1DvepnTGStc6",
-	"bGygY7hfnitS5dsPuarSzpHlkzXowFHWRmNDU6f2GHE9OP2ni+rZ1/+ztKMf3T5uQpO3QBB1N7Llk5gS",
-	"KhgLLqDnulPDmkfbSpj9lR3D9fzG/C6YHQBs1K1wQOK6s/l1Jw+MbcQPFD52Vg5MHa5BzqqwbhBoYh8+",
-	"gFdmEeGBt43COHMlTcXm5ovsrVhzDSqlkNl/vn2O7d6/+uqrbz/PM2xpAd9SvnZWqPl2bamID3779ZO/",
-	"fp5j9014DqCrG2hxtsd/sVpUhsfii+yFvWOzOStLaILmYz1aLKWdg+S80HVWXPYXJNfniG4CQuDNVnJo",
-	"gaBKzKPDogbgrUDg803JWxWBsr9ArR3JyjP65IzN51zrL5bq8y9mvjXG7HvckVk+s9KPmpJ/8fiLc4eL",
-	"YBsxezb7Cj7ChjOw02dhmG+JpY2wbJlQ8vti9mxm7Zy/1f5136FCz579HmfW+pGz/7O16smHnPjoH1vU",
-	"VoiN7shaz5FJ2Hi7iX4YkdTxkXz0vR5o6GwPru2Xxb8DymDUo66j2ohH37IlPNg8DVevLh99+eSpd6oG",
-	"FxoGAcEt2F15U8eolz+hqmqCpOiIqt9Yd6P2UCZKrcA/H8G/7w4h9XO8oEY8+aNYW4v6nRV/eqMk5Wx8",
-	"eX6OPkRpCJAMIWnsA3T2d1KPxlGHDgPcyiC+ug3UEDQVNKyMvc9P8MyXs4CQ3XrNrG03c4fOVzwQVbZg",
-	"c67h1iOiGmaP7u/kCNSzd/YdZ3NWclmw6uw9SJ8PycP979w8p2e7Zxt2nRpK0KYb8h7Vdwt2868pt2HG",
-	"CqzZs9l//X756P+yR/99/ujb60fv3n/91Yf/9/++EHP9rxHjZni/DP/D+HU1N6v9ss6WwIFxPz14Y+ia",
-	"nD37/V24TS9kofOswgqO6Nutq/9qaBzjB8cb6MmTr598nmMIREHPKehaseJZ7ex1+yqhi3q9r/1y+jnT",
-	"sxNy/vNLcHolKPz8Uh+B69/im5olCMMjYHi11rmlMXhmgeA324IQrY5upIwFhDt7b3n4wxk4OX0nOfJA",
-	"Nkl5aR95q97akSZfeVcrVRmssfMODwrX5m8K4wpH2YZLv4IPTT3PnsUPJ93/qMBDr/H9tx7WhYkqrs1y",
-	"tcYNRv8PHBG3775vT2LHW/mq6TPTynI7UL9peUFlgXIbO7YCdquRBt4qvutSjWMXrc9bul6zP9oqjAsl",
-	"u8R1/PsRfdANBrwfGkLI0wxBNc3GqwvQgp41/NqfrHJGME9forQAaxWRRlLtsr/Ykwn2gFT46V/AGP48",
-	"seUeqtK55IJIwGS1zDJlQGf68xH9S2b0o3aZ/Ef+f+S6fpQIM//Z9Ljg4J9clwuFTLbm6Lig3kJ3rBQF",
-	"QpQS2lzw47P3mA7Xr9I1dP6WROsUHnCqfgYttVzXu2/sn4DhL8RSGO04takP+h4L4xTC80ffskeLd++/",
-	"yZ9+/eEwPfAo+00F/lKqYrNiwT23/hfZtNaozLlGXEyeQTF20He2GiMkK6GNqnr4oeIFl0awcuBmC547",
-	"JV39MH3aIaagH0c/xP67zhKuV+lwH66Xc0IzqH9AOiGKyZKj069JyDd8re54vcZ764ONXfg6Ah1R1VIZ",
-	"gzC1exLrpcLUSRZQKU6YfLbZxjThojji0o+vCteT+5WVWz5OIY4QHaIM96f3D5xvmtQOWfKi0WcYqmpl",
-	"bEkx5ziv1jD7lKx/UUcYTnS+aYTEuaYZ3p92v7lG0FQlOg8rPZZUbiCom08Eo/FDcp3Zte57zDv7dUC3",
-	"BlvGp+4eEdzR46VAeOyJye4y+iLU37mMapeyeQQLDPI0LAcjyckxXTGpma/C0UP4omKLHrv6O/t1ivBH",
-	"IRqM4AJRD2wdw9ipY4KUuf8OwSBQ3jQog4xWpQMRgGGcQw2jWGuBC99whQCTA3vK/3ANTaMi6AV8/VBS",
-	"CEdLERloYTUoJIXJ1lYIK3ksvYNILmQGhXXQtweDUqkumd1wl+wEYcod7gVIMn9eoe18y3sRozwFh9Pn",
-	"6TU+8OcXZQQTx6+Pc5PAHYCll2CHdlC+BQdJ0v2OI9bT/rHgvOjXr1/CEyekmx0gpVOzsvRFuo7D3XNW",
-	"lrz6TGeglziom1ezyYV94UsrZ5pznQEA6UYV+8/ibus8wbs/sVv+khOC/fgXgX31pHvg8VGHju0YNKS+",
-	"/1b9VNe3pr7fzQ1ydbBd/7BMYW55PKIAXH72XhQDRtCd8ts1HCUSRa9HoAN06kuCGWc0of/0/sR9IYs+",
-	"2qbJOCaK/vI0UfSgp+DEMHrY+HBcHN1lDkSj6F9HXYIRT6nL0qfGLFDm0+is0aX4nzGG7yqWA+wEEiqh",
-	"eVWnPnuKAKYdxK99u651czPryJdID+pIpF3qE93JLtPSjen+fkS1K/78HuKXDxTpf+mrvzZ7r8fdf07W",
-	"nK059VeJFrF4CwUSQEFEnBMBviEz2hfPzUGJlftG6a5M6C8y0KIctCl0YIKxYc/r80ucaV7r3CzDJE+M",
-	"aKusUDmYJApK50ERTquxfOGbI7ZU2Z84JgifRimwb/9ISoEd+nUJgZuo9rsp2TEcfr+p6lZnamuyldrV",
-	"6dpQjwfuyBws+sZmeygaCtg++7BREKHNjk6JSHmqXPL3J6BBHF1EpC1Sn/B+hDACva0OIfA7UfCmepeQ",
-	"FXZzzppdqVPK3gtZBE2p/ylot+ESTXWkHzhd64qEwS3ZpeLH4FZyxTdJ8j2mzGiqeV43d29VZnWpW8w+",
-	"WWRSufoRFN5zPAPPYEHQrjhGBqhP7ElgLJ7JPpLD7sH470eOLruwhkZL5csd6NgnCsQP9Iqz0qz6xOwr",
-	"fOKEdKMRok4Jccd70XK/Bc2fN5WaWyPLMiL8sF40eS3dol1abMKfXxSvEDNyCja1r/5ISgP6zWBtCR4F",
-	"rMwR3D/oU4DXZUIa1Wj/S4obKHjezUphGp3ypcGenb23/4yIr9L+DYvaVb3RcWE7kP0xzp2wVJIf7dwj",
-	"VbF4D144qH4LmXQCJ6Kx6EF9YFp9Aifq/M93on4KT5Sruz2eAeAEQfpxn0PpFSUoT/MmfVImNizhzVae",
-	"3Ma+EoZrCooJSNC19inQOKzghinM0uTU875ji7dNoJR/+298KaTboJOcIqDcx7mY3K4lw9KCXAdHNWnx",
-	"AmK3GNXRwvB6C2E0dERMM1/h52fvMaez13497LRB3bifMWP0QU5SbE/AGXCf3Ae/G6/wTY7+0HUezIrw",
-	"QE0i+ZldvZDYQzJ+lp7TE/+7Aw2UvDtpOwawTVVhzUVX6NC51SE3GYxE+23D9eNqN4Yp2n071/ys72r6",
-	"vvFkXFtpuZrrbOojOvg/qcsuJMrJL7zGDmDJKfIG3/tuI2dtIxn5NJdcOMRHuuuaKdcJ7y0hNY5+29GO",
-	"4I1HB+Qz3XDHK+n7Kbir75B7sPHZqPuwtf2fqFAes32ilVV/BFdtQ8x6fy2URMrr8oXVlo4mFvY/ZIfO",
-	"bqyimb47QQ/959gqCGAdIxmDVZXgwSmzJtlBV2C9C1ixJL0Nb+D7/92HrtcJ3Nl+G8LKln3b8He1rSSW",
-	"iUzqIP9BzxwOt/gzKRe02pPrFb+tFNTwsluW1CSa/lvarLM7XuGtRbVFojv3q31on9y79qpWTK/sFceL",
-	"jLOqFNwDoNZbDcAKQuD/3b8xpnxiPbYDKyQ8wLb+GpIuZXXPqYe3OIYH6zdW3mLKLTZxIvqRasHnt1Rj",
-	"yZddla6yXN1CKM4Ot0IOICt/EPK0yEo7wMMhK2HB0A6Uiu3WGGWdbZTW4iYoCZOM/fjckD7S/eQe+p8h",
-	"9Wi5J5d6jqyu4BTF66xZb1Z8n2nDZJFMrUqFrX7yJu9J4C749rf8j4eHu9DCTg6DdUbRBejXhv/hYt9C",
-	"tpIkwAPyH1e//JzOtnJ/1nks0WMGORj11g1cUO7MYwtrjW7oKtvKubrjFS887BFQOhAZOCYAMlGXGnti",
-	"gA8PZB0zYSVwJeke0ZlrHRydkEi7a74+//bpw+b30o48SBpOnYVaNxbRK0gxWKmyACDfLS/AxAC8nKN1",
-	"VRfC73LACM4cm7CaZM/xKZtd+GqplUOYNH0Qwpq2oiyzreYF3G5S3ahij2VxtFUMzCrJ11vqLpiudfAR",
-	"MOB+W00nbeeidqvadTNoPtVN2m5cASknyhH26QHOVOo4OZftcXwmvkOPu1mhOClDVXDcwTjbVHxRiuWq",
-	"JwvxuVVeP3G61xX3+xI/TSWOwvFvwR3i8R3PL7OdPcym2ud1t1i8V295MX4z7nyJ+OhGQHHyT3wj6lLv",
-	"fRsBFVGOZXIx1xTlMx9VA3hu60JO7QE3lZjrPsftT/TIJLKpDZf07keG6mxPLMEGPXqPkuH3Et8EJhPL",
-	"1kpaclkj1IQ5sK7Sb26VwV82XNYLjxumLqenz776mZ4ZFdJSkDFyH4VtKwteClQToLQ6nHnoCgbFRBUg",
-	"OWV2h2UEpqaNYFM8n8HBhMFIgR8U+kOEfx1ckemTMhtxF09vNXKt2RKjtcAL6dhbM5+M/hqdAozrOZEd",
-	"ScTCkT4ScAvnkBLE1l7xaQyuiOKxEoklbh1lEN9wzGZRCzL+wXQDNeUibEGkuRzeXkP1suN7+5Y7cXPS",
-	"jbXDTNrVLx9oV/+x5duj6DdXHFV6S25/nQYpnm6LB/drKMXF79Y/UYYLrSllAaCEO5YFgG8L6iVgeWxh",
-	"Rm3NGfWjSxynav/p7M+XD7A/Rzs/aB9Q1ozKSB2wmhftl7eRpUrvFBrMvcrVL/jI/8KF6pazJ9dRkOZJ",
-	"vWSEIxsgBr9QB4xT3FPw7o8E/6G+v6eLggP1MD0IOmOGzYrBcuGsknZnVGX/qviKs0qn6rjVB20Uhsft",
-	"2ieKREgS3zcSPdLFg6SfjtPpp3xYuXNwF3qLdn4y0BDoQBpONV3NR8hjFaYJm/e4Y0J9lPJWPc0Lqq5n",
-	"53DL9+O36pb3qQ7slv8Ab7vvvhxfOP7A9x/JJrNUkdDuJc4Dt9gJ5igoIURZijvLA7d8H2uD0WYNCL64",
-	"dipQftGaiLuVonL7zGQbXq2Fb2GTYBSw2/vVFnzklILQjvAwgIXfVsqXbFALr4XvKiWXTeQCZNKkmxVs",
-	"uNqUvJdwr/GRExLuNZSjSFHOF686RtjIvct3raL+QAGBsHdPPybgteuSfgphgS//aEjqO2GSCCZWHCd8",
-	"d1kUGsqvw15Yfl2KO65dn0GJneugQ3lsZ2rOPXuPtUxGRFv9nk27HvBnE2oDVzDa0YKcjkqfYQ0ErXPX",
-	"w4py4tQtlzrBv8zMV6kU1WPR41QHAGf50PclUSXC+8er4PrvwOsB+2PmaaUIAAP3qL/1rDVv2G3jagVc",
-	"9MiTcSbqI51UnuDYn+aIPJRsgmWeZH+s2d0USnZP5iulNM+sja/1ZlUxjT6x1LZgQ8seC+MNdbz8CDUh",
-	"cG7H7roU1pFwvfLmTALuJvdhwApb7BmdFcywG6bTNSYq3lvmFmhIvfd7AV8wIUOgGArZcllc2P9LtcMG",
-	"xgoqfqAuxWVW8oWhU5fozjKL+h7J/zWylBv9LB4I/DseThcJpD9XZl3O8tlc3yVifq0wzAIKmFgyZUxn",
-	"z69+Taxow5JV5QIslO/gX3+0qP8L0CJsILvlsemd0g4mXrCcg43J9F1/QJyeA4JOj5wTcx61ijHkjQEf",
-	"WpbEhqtJ6DF0VOg5G1fYceFk9Lbvv+orQw8TPIbxI+YrMDC5nFf7jdGByUP5BVZcO7zbSpVFSijbKZ1R",
-	"X7i+xCDJd3Z56F84hc5j3/6G5vHAKs9D7dsL2i24MisTGq4gXH0rAfJy3/L9hb1ob6jscUG1mIIArv1d",
-	"cmvnK15sy/4j4Z45JXndGCnq+u+P1p7Bt6ivW+nnvuzYjumsZFDxpKg/tAflxpL+j0aK0La643tPUWzb",
-	"3estuKJnjtWkLejaheDsuZKAUXJFMLNbqXay0b3LDHTustrOsft2UUcudx02GnX9+aE4uKunr/9CfeEb",
-	"oWXcX/Sdiaq5/+m7EN8UQLGTIsAB9idCG+Fnp8c24jj9vbAo5+A4URbKUvce+1JowxEVtRAl1w3vIjgc",
-	"A+/+AXtzxqTeDUmVS3rmPrvUES1Q9snO4cIr9wRWJGwnOAkxg0AqyRPShCp4RQPcXz4Zgx90KBeo/6Aq",
-	"05oPOED9PiRmwZJz+Ob8YdXuK2G4268Ew7otP5YuCGkb9FLaQqzpZRBG5Gjn9MT9WN50/S76eNOa7UIu",
-	"XeeMe7Lo+FshxgUlXAXRG+pJXvcJ/fL8I2KVGvR6gExoZlyya6MMxw03O05pMhVOSeeh+tlf4LvFKFY0",
-	"9nZ7DCUj9HK5J5/ELXaqKTqiliCmfq2FdB88fuBGjx2C9PQLOkbEAStiYkYdkPKz1n0FCYmoHlt+oKB1",
-	"xdesugVwMN6GkuuxTGFl0COKWScLliltnFV5KrcfDXHSCPClhqwIOlwN3549ePbDq6tXIJwtHUE833Jy",
-	"sGm21119T5hxxZ6naWop3OFWN/biNBU1f+B7GOmhTfwHYQFsrOjqc4KDxjOEXqmdzsPS1/Y5UGyge10j",
-	"SWfk8VozwysxUF/kJ/fQae/lXvMVOBt69mHKywKtVCr4FM22lMP5ln+6IgC4ESe/8d/SpQGe/bAtM4ga",
-	"DJ7VekDDdYgdmZZKFXaPxvIhpIv3O0WEOblm2MuBmNEOp4xVPNM7YVAuT3OcCHkNTfX+qRjTbs6DMCVu",
-	"QlL9cMW6cwTTU/JyDxMiJqoH93AllvKXrZmNQS1osZSYCz/LZyvOHAz8iptHz5W6FXwgJHIkuAP6M2Bp",
-	"EAuvoKsZfg5Qhzy4LFZql0DupL09Dkl2Qn6ylPw+UQEIcFtE7KOAL39rv3ICkslO9ftTwZjw5R8JxtS3",
-	"CSGpHpTTE2FyBy53fJ8MaODXZzXeACJW6SL0r+sHTwTU8QNMAetEpM/xsDXkhrFaJXXJDOAZ9qqHNDP6",
-	"FtAJDk2VJrt5tN2kg4NX3Pzn5lRnyL77UzxC3GTbDdpun9hpeg6wHN3F5WSsieHJ/fR1QmzC7ouSy/mg",
-	"fkcPnfRagTEeCl8MCrSQVKaPKsU4yDGTe7Be6C4uWSJLOk+0vQOn3IptoOXTmjNJSRz0emclrpiGTeRF",
-	"pPlRURBFTnZ9wds/2uHDtZ0wp+kV0z6pNkf9325y3txi3//InpskjNydksEmtS9ksG3//E1qMyJMXaFF",
-	"DxCSAu690oae+VP3FMFFnD6ijLRK10D1AIekjmxYRSQ/laSBl38sQYMri93xduHHSe23b4LTAIO5fB+H",
-	"caN0SocJEj0AFPxrMMXfb9dEhwv87PvvHoLzk7F8+vY4sXykt9VzqLcFOl9HEXgw+OkJfXDo09M7jyF0",
-	"HZQPJ3WR3ewzogmwj5JOrCYrH8qWqyp9X5w/cBC0Sbh0fiZ+fdwoqJD+KMK9D3SCQpw1dnIch/A7O/rs",
-	"2Xv7DQCm+5jlrUKQdC80u4FS8zA2q2E+Qy8tqo2c0nx9pGmuthLbg05khYIZNApmDxsARWokutCEFWuO",
-	"1BCo8cqUU5GSifq0j7cu3+iElLnlyWxA7wdElJjaGsKFaT6vuNHHkZzkOsCBLuzZYMVayExzrjOfkPiZ",
-	"nuJs+4ndcljaidQIePdH0iJ+5jtc2ulrCcOeZEZlbI7wKCW55uUCC34iF4BDdAU7uILuV43uyw37Hrd4",
-	"0G55A25ot32fouGCjvKjmS5UXVilz8Ka7TMuwVJMHwZL4h27G/Cf/AZP/G9FGThLlhinh0VZilNPRSs9",
-	"j912yr7/RHLOvvojiTlY1SfaXqosSQAihPoeXabgvI6qTEO7/InWQenbrR18dxQjy76qhkCLTkc3Uk8M",
-	"H+y52CT8qKZRf84deJgmUXm2rNR2Q4YC/J98/kZtdOYbZVdW3ME0Jm3PLec9UaEfON/8OTcHcqqO0Vcb",
-	"rxg8H9i8wKjNxlpuuuOGGEHvcd27/mcfCNcjHmgOTbuUpPwBAuIJ6kBkVB/1m/G19zMPNvn9nVWSQBeE",
-	"P97lM58V9vv72bYqZ89mZ2wjzu4eAylpiPdhfwwohZj7j0hZDD7x1X2Cz5pzDL6gftzBJ85jEXzkzNzg",
-	"I+d4//Duw/8fAAD//w==",
+	"7L1tkxs3ki76Vyo4G+HxvSV3y7ZkW/1le9rSyGvL1lFr7bjHR6cDZIFkTRcBDgA2zVXov99AZgKFKgL1",
+	"wiZb8ux+kposFoBEIpGvT76fzORqLQUXRk+evZ+smWIrbriCv642Sktl/1dwPVPl2pRSTJ5NBP/D3Mzg",
+	"y0zOM7Pk2ZoteDblc6n4JJ+U9ql/brjaTfKJYCs+eTbB5yf5RM+WfMXsW1fsj5+4WJjl5Nnj8y+/zidm",
+	"t7aPaqNKsZh8+JBPfipXpbHPxl5ZwZfhGws+Z5vK2Ped5/b95Wqzgr/sn6WgP/1IpTB8wRUM9cv870pu",
+	"1vvLlaLaZWwqNyZbSm00rVnzbGF/oBMLhi8bsysNX+nWwp9+tbdsmPgP+OyTc/81U4rtaKa/bAVXnTPd",
+	"LpnJSm0nWqrUFCW85jRTfMsWA0i5Lc0yk4LXNDVskZquYYvTTFYVXP28WU2RpjD0mpllPbLAL/OJ4v/c",
+	"lIoXk2dGbXg4mblUK2aQp55+Pellt9dcaSl+hvdHx1zDA51jdq/7Qz75X0DAvW1YM2UsxVkGY8Wp/c/U",
+	"Wf3ySXSsa67uuOpYEI11j+VcL6Uypx1ho+747ofvEwOUxRF54AO+imvzN1mUHDj5uTbM8BdlBUucSWG4",
+	"APnH1uuqnDG7gWf/sHzx7H0w8L8pPp88m/zlrBbnZ/itPgte6cesp4+f6LUUGmfwWslpxVcdw6/xif93",
+	"3DTce2EOTXZkGb0yK+Rss7JD2ofol/bFl7MZXxsmZnyfmd8ueTYvRVGKhRV4t0JuRcZEkVXcZFP+xSSf",
+	"rJVcc2WIxsw09qpghj8yJXDOnuSYwunZ+1hxRovf+2ojTFkNHaCxHb/Tb2HU3E7TD/TO/1JO/8Fnxg5U",
+	"0+QNchGsrShKSxdWvQ7WPGeV5m0y1GsITsUTuijd3zFp6lfY3IdSgCYw35iN4nnGTLaS2mRfPX2aFWyn",
+	"s7mSq0zI7SS/D2m6CLJQnK8cww4nhOEKr5HmerZLrjgsCR7IGPzFTLa1nyvOijxjcMFmV5eZtkvE1YWi",
+	"EhSPPQoars1NYtiqvOXbUsONWBqd2WezolR8ZqTa5RlOqzTZkulMmiWH271vzBY1cewoETdFycWM/1ry",
+	"LWiEzaND30Y5f87KaqPwQX8176+9cfvmKGDDX3QJkaslK8VPpbiNvcmojTZ2fX7UqZQVZ2Jv+X4Z9Y9y",
+	"J+n9KmLU+RuvpFhEdu03yxgMlJo8kypjmYbr0HIIy7ZLWfE8m+KvMyOz6Q4Yh4Ns3hdRC6eJ7pFPxjU/",
+	"yylyK3JgGfj1Z9rOox7kMx2Tb6BtjdivDzGioPDd55ZpTa2uTXVE/ZBPZmyj48w1s6+d2yuI973vRSkW",
+	"XK1VKWB6VvjcVHxugvf6SzifcFGsZSlMgqVnvHf+L+ChD3nHrlm+iH5RFlG9YX+apdYb3Pi9d9yWooh+",
+	"UTFtbjTnYvh9V5WCd4lCuxB7yxZ8VjHFi4ykPvJYNrdaRmz6QpobNje4gmFTkRszk6s4N6yVNHImq8Tl",
+	"vOJF/N7GQ5n46o6r0uz6dvvaPWd/IzcqppJYMjyzpHTkmUkxLxcbBQqUs5lxMrn7cyuVNk6TiRHkjqui",
+	"nJm+Cf5Kj7WFHuiuwIgB03uSEBsRB9SDuTPgzqYn77u0JHjNFnxfGszkhrwMA2Z/hQ9bxneSadAF4WRR",
+	"5HoIvBZxQScNi6g1U3yjdlsJspz4fRK17BpEh0nnbvFulCjxNsWCmwjdaskXuXiWcputmNg5PWRR3nGY",
+	"q5b4uRV/F9m51RsE6i+lVVSMP8LR82p/FZeXG924YlMLb8ya3kc/ji3+6jKibMyAar06weUlPWj1dU/E",
+	"Ti7Bp7x+v0/SEsjE9C3Qhwtrw/0+YTMQVWtV3uHuLxmcGc2rebCs4NaSwjA8ssM1Iq/s7U+Nr9ZmV6uA",
+	"tJMwzUxadePy6tXzmOzgfxiuBKtuAqK2NYhsy4TRGT2hs6nciMIqKyybbbSRK64yxWdSBSzjNSx7lXFh",
+	"Srd57QuEmezq8pJ+r7MZq6oMnHfD6SJY4jboVOBRhyYFHjT20oTaelw5P4T34IdDNk849V1IwScj7QN3",
+	"F8uUiWDXeZGxqebC7I3mfiK3IjqwkptpFdUAdvY1MyYsw0058txF1lzTjIleQ458NGDi1sTao57b1XpO",
+	"DQ6LcLQ//PWxi0uay3pvWwLHGpDFzRj/AP0k6SbQRt8k7GUS2ODE1rApyqpQTBR0EIXMVhJMTTDvNfnX",
+	"raQXextcSA7CYKB17ea2Xe4SpxVOSVnE2VMljuxGxVSytimvqmB7awrmwQbEd+6nUke2bZyGcHUZtWr2",
+	"L+3oFJpWSMvcIU2hQ4eA+xc0LkvfhgAKrtiZXK2kuEnKux6LZl6q0Xp/qW9mLGY5d1sePM73duY3iXsm",
+	"VFgUt8IqbjCwVewiKUXGsqrUBn1NdqWZ2XJhdqRGr8ZdKePNEvsTCnQN/o3mqmRxY0Uv2ZdPno4yaVvc",
+	"Sm9oso3fNkfJxqY0VhFSIeQt3F4/eccjDf7Ka6bvOS7fc8NQCsY9SsMPcMNDFdnTEZ6C8DjDwaliPIec",
+	"VnHQHKoS1WspyH7TLadgyH+d/vCKzdBbGVnDPBAlg972Im33ICOkpckanf37F8RyZ5arvoHf4FOWk8vF",
+	"0oya9DX9IjZrXS4EMxsVn7PeII/13jUhM9Q/axIlHAzJkQdsGS7MsUiwQT1sHzeFR95YTS4dZ9cOv9q8",
+	"a3X/jIrZMpYHwESGXzkXRuhX3btH+m61Q+6ZBxPfd2j0NtcPChh5cr0bZX/hB4j4fKKNVLExSZdnmHER",
+	"0+ZTTu/E9eCvj+SV4K+BOzCGiRv8FKPMFPq7XDSzdQbEzVyqRighoFlFjBgJ5avb4Ufnp1LwV0xFwwUr",
+	"WZTzkhfD+cCFKiIK8R8RTQdNzS3TcC9cZHes2nC6Liopb7OqvLWMM1PcYHhpWRYF7zehKFLhKUgTcMTp",
+	"3ZAgxNt20VWblUj4yedzkrjOG6L4HPw5+WQj6ObTG73mDcMrdEHYr3jcVT0nHkk6pPcntOJak3TtJhc5",
+	"pcmxSWv0C6pfFKWb4mB0sojqMlsysRhpLyakX9xGDgbonttR7KJ6pfewj/xLfrXMPjIQe+d+004PsOyd",
+	"SZVNmeaYV1GHO799/N2XjZD1477jg8PEpv89213FXQPemIm6Svf2v/cI2x+RVzg+E8XmJsVyER2VLVgp",
+	"yCqiWEwpMiceBjEADHkFA0S9knIzNbEbCRO50LI1TEBIqDQZ05m9cTi5vffIRtpznKZxgUpaRhBryjGB",
+	"DH1inM2WGURdZnLFMeEgdga3zMyWyZX0+/RJ2LrX1KSpF5X7nUpuLlF6X9lKRCLtYsaFFnUorAXfTvLJ",
+	"QgoeEc7t863rSBFkocDgyZUMTT9pEvs1M0u89YJwWDnjn+lsxWbLUvAvst9Ks5Qbk7EMI22BpkVZmMy4",
+	"p+FV9hqKJPxUldwmEwbPRyYM5j0RmbmsCppfKwgSG/5xPEOkZwLhbR6ZwuvLty9///fL779/8/z6Ov/i",
+	"iy/eHXN0e9jiVnJja0q/kXk25bosOKar0F7qqK5sue7mlu+iZrgzs9FNmBmZY3oFKCKsAsVYL+VW7DmC",
+	"giV/dcCKyf5ozuf6+uWzjEJB2S3fueB3P3khRe0Gpc3A/SiFTjHwQXvo9JAOAbu3lIQ6k5xYH6W/PA9n",
+	"7qcmVbkoxV7O6ZOYQi6V2RseEy6fPnny1ZPuBMw+Gq0306qcxe0T5e/hI8kUJaU5fIu/jLwxuGCbu/z7",
+	"f14/f/Pv717+cv3292evf3nz9l2OwcPr65dHPDRGMaHn0Rn8719+fv7v18/f/Pr8Dc3giOP+l4ylsKAK",
+	"Oc9YZr/P/vrmxVX2+PyrJ5+3tMmvvv326fm3sRty7/LDxNrIDb5eV+XYONJoNyiO7pyhMY3NJXnoVJgg",
+	"YXJRVcOomLUXZiPm/tJqGGPivJD7NnJiwSkYMTXMZY8mGbJYgIf8ME6BHD49p+gOsgfpggn4y1v+DX+l",
+	"V0LdfGpO8LvrqUlLepdk8Msg57PJ6GmXcpfk3BN0/SmHEVrQEO596emn9OyZ/7ypIpPRnVaW7T7wqhjJ",
+	"h8kkvTQRKzYb4Cugdfj8LUcf+LWfax99dFKMxXcxMERHHKu0dcm9LB3uGlIcFtkRscloDRQ5zxvpEEyg",
+	"OkoE66ayV4noDLr1+9PYQeHnf1g9ZZ/AbmFtb4edkDXdMT8mSg+dNrZi8eLGAIFRUoe1rJ1ubYmc/Nml",
+	"ytbMLJ3iHs6kXp4X+ilF3bBbS2+RgckQ18BEETej6resWMHTbxgmQV1iKkpLF8Vx8tHPIr2Jzok9wp3F",
+	"jGGz5crVVqa2K9A+vn783ddfnX+d920hpJQO2UbcxK0qjYHsvwYR6yXGORH4MOZz0awELw9XSrarD74+",
+	"/+5pjzsuZUG6tBO3CEqFwRw3iLWwSmKRDzIWOthL7V1dkHqvOCuyOmOZ3AqZ2oi4yblmynRGfYETKVvS",
+	"DmjkgltSXqCMwSJLQacGrf9QBxjBMW4fxtLTnYHQZHj6zTfffPn4aT7iYMS4P9S1z9P6SzpNEfKqWUW0",
+	"dGQMeMqRs2VvHmn+gaqZcLUNv8PjSnrvz8aXQUyjSVkSri2SqcaJVZ8JZm+MupK2lYo/ItISr+oqK36R",
+	"nftBUDrX0+kQ8UkFZ8uE4cVNK18j9VgyPBzXD1lbK4blpTnk2lcGtHikKBTXeuyeJ6mcLtZIBrrSGuKe",
+	"++MgVZoUx3ql7s1dRLvjseQuLVfcLEuxQAZZsvWaC16Qm94yElZSg4vQyftSY0n4vQo153UR0pBqmsFl",
+	"N0IbVlUM1zfoJ26HnVmhoaT4ERcFWBU00UcSKBN8MKskRlOlKrh6BPxe/zlnZQV/0ozg/zO24o+mbHYL",
+	"0fgN/Fts4kYL6TgDFwGDDnwWFzjo4VhJCpxUIFqM0V6QEeRT8BeKY0VBOZ9T7WOpNZbM1HFow6o4GV44",
+	"i6Ed30OPOto7fdVezaSQIU8ntFQn3Ya9pkU9+mkeTj7I00heiS+oIqFJgYpNeTxF0YdluwUvviDvCK++",
+	"4LjSVph66Fm0dsAxgu3JIkpAp2gCZ7gMd3vvsarqygqJutJJqJIALI2mfI+LjAaju1yDlRN9PcJARLOt",
+	"9SgvY+zw0RXggEA85oSjdWobj5FxAOxweK6B/flhle/x4EdwHc2likQ/epTwMUzFqgr3vuJzk+Hd14tN",
+	"sXd1R6lSVkmXlxWZ+xPcCEyDGp7wFE9HgrenpuRAOw7JAYtX9WQVZ4XOwyPEMr1bTWVVzjL47X1X5KcX",
+	"X1Wi6pk1sCo6M5nrJw8yE05RLY1ayCgxO5NFfBadpdX8riycW3mYuGCzeK70qBrt+1dir7jf+K4RX3Gf",
+	"kY2q3iiaeudvqrCY7heox5bKoQ10VWP/WQukoxm5holC29PZUWDiq24ar8uW7I5jeoJDjZkTUIJmK0gh",
+	"0VJcYLUcXPv+uVi2bVgZK4rYBWACfBqEvgomU6dNaZpGqa2BnWdTDsebID6oWgbmXpr4jKtSG23FIj6D",
+	"t8oAhj5GXTnIgIBHOivNW5Xk9ZEKpEIdwahPT4cYvk/JuWPYQ2vOXxxac95dK96x2jd8HltskQqgjDGN",
+	"nYCMefSc92ePjWuUk2T+vBripHdsQOxEPES/TxDE316AX2gMV3bC//f380ffsUfzd++ffv3h32Kz+nt5",
+	"dyByEqtKFq9Ne/3j1fVfHn95ga6OwH9O1nen0hfz+7M1U6aBbBhNplvz1TMY55bvMqiRA9d0Z3kAyobQ",
+	"tsbSF3Rfr29n+hv69/GXUVNaVkX/zCzLrJVcKLYiT/qtkNtMSBRszxzJyEOkynXFs++fX+d2Kdoy1pvr",
+	"S3vDPb/KXr/54dfLt8+zH5//fwlPvtbrpWI6kZ4GxNEZFzO1WxtewJgXfgaC8wKEb1v3//LrvAsCrOUC",
+	"Q2FO99o/5EYJqJ5rIjT1WhN2ajdKyujm91R6wL52QmVZ3hcHhLQCRLhWhavLzPYSZroznUb5Xq3Emku7",
+	"9zUyQDv9a0yOt8ugp/l20kDHQ7PDL4Camn3WLL43OZtXzPhK0TG70tT226qWAnSARemRS6064qSm+8iK",
+	"9RVnwuR17AzLc30EB04oy7AcqCW4IoL3//m3zuh1K2P1+as8+/75mxxP4zf2xHth6iYA4gPNpDBqNH6P",
+	"molzq1LQX48jVUK123QvHqN5JviWa3AbTDlknV94apLwhRRJS9RytnR+ngaJS0RmyEc6BDpyOJm/bhze",
+	"CzmX+t7YJUC9wz4QoAME5eAD8JKzCm3zJnNbU2bTSGWXt9Hr6I4rXUY9Ze2CaXxj/YvodOQ6ljPEZ7ex",
+	"yoF2QH7Kl6UoLK2satl0r4QeDilvU2gp9pUV01QqxgyWN5C+Re+fKrlZLM3QM/BSrn+S8rYr527QsiAM",
+	"KbNpV5aK5qJIRNVBL0LMGrJjVIfaODbfby3j9r2pdNzNZGT8ebWJKcKoV7k4v5OeV5cuFcHtN0jLXh+s",
+	"kROcWe55i5YQpvEhmyS4FHY0FbaM17hAYsVaKoQq3Ijyj2fwEcvI8ZUsMolABmlgUF5YFp1LRYZz4JXz",
+	"dqrdbCvJdxnp9fsxUHjTKEcJYJTET9DWlQPAMgnBZs7KCpARCTsJcvGjL/ZVu1HHfngsYJCEm8I0oldz",
+	"rEGESUC8qi4i2gicSm91jtta93qiQZw9tPkRQ3OxyGqMs3F1CKIL6VFB7BYcNpgNU2oMxLVvsgSgkUuq",
+	"jJSQYxKe5RkH3hsVlfhNjAWJxXxWQudrHCpK8y23VqrJORgIUMFmdHb98vLRl0+ehrpS73EmTAw3fJ1K",
+	"mnBe0P68daJmhM7nFjLKrIhNNzWvA03jWFIACrK89lM+g4TIeMr/t90Z/y4Sk9bYGlk6LStlB5fPRQAe",
+	"08xv27qCM7FLTK8HXz5WiOFhQYcqdL0FED7U1PfGPXjX+yDlh8HqEYV+pAc3kTg6DZjesqM6F6iHVPtl",
+	"G8lsoeg5MGatXyu+ZspngMSChjqjo55JEbrFasCu7OrSAwrmmZYkqggMCiXYWkk51/tZMLMRlRU/BPkq",
+	"l4l4ySjbNognxvGTknB/vNK8RQ/7X8UryQrIG9NZKUZVS2jD18OnDm0drg1f95rlQOI6LRhX5YZLMsah",
+	"zkMtI1oFevm3S5mt2C5bcJPVuVRAyalVX55hwIdsyrqFBhXJlgZTYO9KXRpJ7wN1W0indMVEQby6riV0",
+	"YyU/yfR1F3Ip23WEqaESVjbc6jLbaH6RzQGPUqqsUGwO7ruRBnPthw6f/K7/mqS4Baw4zQ4bEdPD78pW",
+	"jHNAvuhiI26O0KWgcCACUQ2WaI6QmCJjIgwbNpAd+7S7eSlKvRypuKcDseNT7pLs4xwwbjkAxdiTcLNf",
+	"09oPIxfNgkYzXmaFhATx6Fi+6cyRc/LWzUur0yvQvuQ6nNuBERXPGOmKH5voFtFhzjOcsjUkrXWq+F3J",
+	"t/aQM4p3ssxnJzlzin7rrGeMHbn3+P/ix0A9/wS+vE6nxC8K6c2zRkVP6BUoWaWTZ2qt+KN5VY7wybxV",
+	"UcSVfLItCx6r7Qf2zKJePnLZVoqzAg2ZBTcaQEQbWeIsE3xLh/nQ1GHXEKkpHGub1B3JGn+QRKETS56W",
+	"ntvoHBE2rJeCXQL3GPBqXnifDlvth5ZIiyt4cc2yAN8wYKroDJjYCbNSYMh/KKsN0A3r62o/EmlV1xtI",
+	"No5c+ng0syUroEIGigIoMXnfCJ+ORTcMZ96B8J64Bg9PhkoEK5wLqJGzAocQzYBDN6hb1z7olk3ejGGJ",
+	"jgMzhGjPChLVvVaZuPJXcffuvAF0G7wOtNegec1UwWNCtuzCQXR6xUVxGmvkWSbXXAQEgUSHoAzMLklI",
+	"KL7ZaJ7t+EgI84Pu+0hhJHn+267IYQk//v4bxUo9OkFdDGTPPXlYXVFC5GVLzpSONVzQhi2sPmC4NmhR",
+	"s2wm17scbjSq/Nuy3YXdiCV1/apdbTGfX5dOosxYj3PbqRuqE3by1L6Da4P/09vSzJb4f+Q3/H8l5W1D",
+	"7yCicGwyZzZKuB/Z/9P7LUHfRadFtvGerALfaiBBDxVPHfZ0WAQS4VYIYGSsmTI0N1xtmSr0EKZNqR+1",
+	"mlFzVKCUoJjK2wa+v4BCWx9fE1xzgWLidRdQTRrnp8tN0L5x9zOyZRTMLdtKVeSZ3syW1joTfJtDRjMe",
+	"CixytXwURTdbxnywroYP32PfMJOrFXav6EGqk0AfeG3fGoNOUO0Veb+FZQMmXGGE112DIJKSK2vQ67LY",
+	"9xQGca19K9jDuraAmsiTH4nclAaCN/udDPBTiGV9kf0gsnXFSpEtjVnnyMQQQwacO6G3XNGNiTLKxUQY",
+	"JalHzV/OotLdeU9Yhk/A/2EIjSA9b3+6vnCOxRL7BkDFTdLGTBragpeL5VRuou3EwmZlLkijS+pPQAFg",
+	"SyRfxYcUi+dlWeKlNdw6FFyGhG6ZLBAGdxTo5VqHXudjZTWyrV91Hzcfw7hoaP4PY2D8N3dLBhrvcH9g",
+	"c9V2qVPuPYveCeYNboAcoDJMq6BAuo+o2nlRvZ5FN9f4lt6VJmExulTfVnSLTizcrNmZ5ubRZv2XrFmJ",
+	"ltXGi06k6/I/1qXi+oS4tpjdG4wTJQAUwHZ23Jgto4IFkskqzuYY4+uO7t+/7QJMIraC/8Dkz+fCqF3U",
+	"7C8ThX1sZhJNysbsSeFbLjTJ8x/Xv/yc1eDUhA4SvTqYXo40mQeX0QyG8K+LhJEsuaNciOdPa6Upd2zG",
+	"MYR6Y19PJ9RpmF8ho2iWEAVTJW/5XrQgTXYujIq26KIvUG2ZlwNrR6ySEkkyYnrpBA3ksNmX7/yrdTy6",
+	"kOqG1dFsGUsO9tcCWUY4qB2PTMclzxwIeQZTtOy/4qYfO9+VNjjq0cJju/Yj3923H/MJEspb6+lIDf+R",
+	"4AtakpZ1KHBrqXU5rbhP5RvuEMGGYulXC2larx/tc1nKdaJv4pz5TEpLWlJPrFzc6A2rqh1VZl1k5854",
+	"5cWiG+VkL629GVeD9HadyJk0pakG5sYPumfxfUQBoPXEUzy19cco7AYWOryw+ycmYsXL3U2vElhk+8WA",
+	"rvvWOKyaRDsq/3qMypQmW8qq0MdqgXtQs5LjaTbERi6A49DSBvSOim4rn5t00TQAwAwrtHvD50OCrgf4",
+	"MEngrBxWS08iJoHWNMNX0aW7NiR7694Diyl9zGySt7oXYeHFmpp3vMvHYAgNQ8mjFhkECGTSy9GGiw60",
+	"pHgYZil1LPnSilUqcAo7S+ewFf/YhK3eot4F+u0NkK6vWXT8ltFriShWAHb49qdrSBgmA7Y0QcR5acza",
+	"zmK2jjthS8MTcLtjE9OTWb9+OS5z3OWLl9RqN6SHJ3tsH1/VpnJLqRzZRbfROjDsnk6t9ONt/FSi/WGI",
+	"CtHrjw4yRsblbHgD/iaqdPnebr7GJ/QbblnLAwBOy9HaT6qvldWZB68eoFqmu3HgsgcmudywqMj1uf7F",
+	"xpLrj+FdSOGl1IT0YBCEVN4SGbgR/NCGcJDzUALTCa+cjMsnhcBbL4EGDG+46Uh8tsIEvF1pPIM68jN0",
+	"1/0vouxr9RJvfPnISLblwgSdC4+RSBDjFMUF396kW4hr7i3Wzj6p6IMvawfcDgFhfVkUBAziqLAq6vpw",
+	"dGnEAAg8NJvZPTKy0V7bTvVQMr21c0g4CeIKu9O0oM0mcmbAX04DcOKuQegaL8HJg+BwBaI46JLckID1",
+	"rrR4y9Gy4wJJNCs6JPfxALmUaL5WZ0fJbCaVQj9Rv93USFVKqkC08mN4k9wtfDpHEo3wlgg1wicRA5Y9",
+	"//rbJ9/04rJ2UK6ucd7zMdwsIkGIIMxfSW0clNpBTSb7rEimb6LNXpxll7Gw5Uu8D366j6Ud+EZGYw6u",
+	"tSz6OOb2ysBlR8dYRQMAa64AC1GKbApeLzkzLIpZ53ofjvPxjzdg5ZqLocREoQ+uu6ksdi5Zx7V3WrGd",
+	"668bQ35IdGbUbMXtjkZvSYpq0i0dQEbbiyCcWVXycW0deooHsfSodQkl6mjXMhHOr6vxnPMhz7xqNChx",
+	"hbo3lkWFgdEtovPINfT73Ky5vQPgEWcQbwT9RhvF8IqhJ2YsqhxF+8tjzF9AloMe2u1yhUEj4Kj6oNaJ",
+	"G3jPkQwJj1qTCbpE0nGkOYm3E4pzHvXQpuB/4jkmYPpCekyyzUAil+OcToqQNayVvtV1LfjHABkaiCQE",
+	"tEjR9HXFRAyjsFZ2I3SkXKCj6c7uborsVpBlq72La1gb3MD1ltLXo2ntQW9He9Iz1mw7YI1ehL2/uvQe",
+	"mkEzeoNDxjvs3HLRORUAkAf8AYc+bmSzcdkw/dz+ON6EqH0WGzwQEMzNlvYtxVkfISUDOkC4Xs8HdNaK",
+	"5lbE8w4Q4RSLxEud0YnrQ7YKW9zvV+lCft+F98GZJV8BaCqk50rRjFP69e1JnqHt3x6fD69wWzNFncRI",
+	"qPRS1dlTiVxXDE5ybeoMV0gs27JdBn1de7JaI7vhGjDWiZB9qTBGlTPjbfZoDwAwMO2r3dY9qyEoDa8q",
+	"nU2V3Gpwm0nowerztaBzB6q1WmLExA6FbdiefvPdN59fZOcZ3EZ2X3HCuHNfPX1yHmzkeTQ3NHrqooGG",
+	"aCCzFJovRA30aO/FzN4VKTNDR+nUuFM96ERLbPfeXRimgxFi8uRnvn0rSUK2IQFmiid8zO4XnfIQHtqH",
+	"KEEBR2+PTkmaMtYfDJ2STttcYYLGlk+XMgHhU/CqvONqbCWhWVUdkK5t7QV8z3RtD9NW2kEafkddjYty",
+	"wTEqwbVJoO6PxSxPeVnJdLDfZ0btBntYPVZABO1pB0nEyVvJqE0nnl+slZDiM172lgA6Sm5ZSUnyfusn",
+	"CKRa/7Uo77h4tEkEXJJZRCnHECwAwukXrpLDefVi1X6pcI5RcjOteB94k1E751ccBsjukNgpBgd+PE/T",
+	"MOOpLrRDDnOzTR/QY4T26agfHtzHFxzD0kpN5Wh2Fk0VJcVhKpyTHB7AsZYdKWHybgTex5iUH3xHep1v",
+	"+aGYL6ed3S+uCqp1txyrSD4Ruzy8aNClmN2k6jAUX1fD5Td57gcFhl7Qs4dWC97y3c1CCt4V5tPgEdsy",
+	"nRVcGyV3vAAIAYI8ZFbJW3GVqkobWq14lIjlARk3Ywr0GkVskU6n9WmK1mRBfd+zvXgU/czSFBKZpZjx",
+	"HsgCzYXpYDd833QXltAPTCayL04A5O1d5nAk25X28g7/Ny8Fq8r/oj+4L4jzbY46iu67S9vuVRPdWdO2",
+	"UZEQIt3uV5fR4itWxrLQQvgCsNxnTEGyrT1Ojk1idsaWRdyn4Haxv7y6BCPDt2CDL1yNm0fLtCvEbCZw",
+	"VfTiy0Vq6yAeGRbYuUCZU0Ispdp1+27fcBWONkkR/6KWc6kw4n42/ILy/weKt1TvNXRER0/P1eVnAKAd",
+	"1C5DtlCvNkcKnPNx0yqSyz+GRuSTA06kEMH7D/RliZ3n5S64cODWzCzlZrEMfL91o88g52bLqRjbKr4F",
+	"HAVXng0IGPHI2fDyoFaNcte0vVD4TGOJZlEqPjNS7fpzy7uKgGrxlIBwHGgDbsxMrhrCupBDIU80DZ8+",
+	"NX1wu3w9qecQHIm4N+GXbTS1MASN2L+K/fZEzTEMkAmZgZpZN2KKo+IHA41rG3Gvxvkx92RZjc+eiN/V",
+	"ZWVvcoA/Gs42RlZpLRbM2xXXmi14Nt0AxDjHm3fY250jKAra1OibhjV4gC9bVXKrfWfjoYnw5Hryre9d",
+	"JnNQBz6v/+t4KcmccUOa7Le43oyJR5iAbhhCQ1vyIqpzwXYxCi0YIJzvx8nsbwDaB1HbcQ9KkWmZVVIs",
+	"fOUsDC0khNNpwNg4I28ZOJ+HewBee5Dxuk/ZiJukzodvwkSeJ5xpQ55szT2oFU4ksbz2Tfn28p/Hm1w6",
+	"XoEKcYAgC0FDLaoD1mNzHpVeSRGgqFKqMyonK+ptaW4QsnQP58dvHpiAlFzce8fROVQYu/VU8iMRHdKk",
+	"Hsgqq1KEnz7e88ccmdrDifohubRjuOWIH+9xKOEF92un2KtPjSFWinuik6/YjK+oL0lzbunEoA5QmFQh",
+	"QTwXp05HDpJx6p7ZQT6ykAihQJAaA1En6aILsvxTRCjFG7mJ5fPPlRSmG2KsRvm242VnUVeUfc1NspAh",
+	"CTRRBfUiETWgqm4S6N77E0Qopimv5DY7+8L+9hH89ozNVvzRbGmNA7HgZ3GFw410syyLIpZkwLJKYqUt",
+	"Zo1jTgvUBXFMQblNYFwEL08QaK/WxieYUxwZd6lB5gZ59geJrSnKG1QztK+z+BLxfRQApaQaIYFwiOf2",
+	"VwdBZGK6TyIJzvcAiQRiXNFkQjvu2wdXJEljdJAP17ZHQ+fvjc6BlLODyhuezWS1WWH3AjyYiq24iVUQ",
+	"tE1KGjW2mDcc8KdSPWIRSGv4vtPrvodu3FzEAzJzJVfpuhHoIYGFCqzImM68/jXQQ75RcT3ZV2euZKOh",
+	"kVkyQUlEoULcaOVoyqp7xpjD6absSiAP6MMMxHFD5n4D6nX17uIxfEdNtjidD2mfX/aVaOey399NkMUX",
+	"LWQWFNCLBHpAChWKXrdlsffZDQbPUrI3Tbcq0AXM1Sr1DO6BVsgEu7d21XtCU6kUBncewmyhA3qIybzF",
+	"/Bt8dXwHMXUv0jRtJKxns543lX01HNPSYYnhrR2oXgrbg9R9i9KBlGGdKpuNKUNXuSdCnHTrajdSu75H",
+	"K7oRbc4SWJOlaTZ7ciDsbCXFAhLyDHbacUVaARr7yGS8Zu+xo7UVe8Oh18i+kKmqm2kyBdHfHHhpbLmC",
+	"piFScwgv8SIjjKg5Jc3vryflN8NaxVJnUNw1MHQ99mThqjugcotN5PwE8kc7hFMsygAMV0oD/O4cc/fc",
+	"lTdiQt9volcLZzEp1kJiJfwNbNTjvGa1qjBmFiyK2oM1DsOJsmRF1gIKCHF2fHh0ROYrHiYQV2useBR5",
+	"tpVW0RiZXW3X2ZHxXYqbje7hgATS/sh8NlcBNM6TDgnWPNXYC4SVxk5NYWa2r+AkTv2KOBWZJHeF3AeQ",
+	"Mpmu3pJDPgGdclhdalbgaG4IHr8TdYlN4IimWhc4HjVN8PCmZd3fUhgbhA/XW9ZPj90rCaavDs+3BR/l",
+	"SOgorTukOK2Oip28D34pZjzZQE9zkHTIlQdYEG1tJOi5XkfdcApptvme7VLoYomQG/5gIBbdJgFMIqRJ",
+	"fLPl7Db2TRufFmInNFEciH5LL+9Y8oaPjTOOqi9tJ+ZT77ww2NOPYKSlb6ezGlWDeNzDckzAxICGfpop",
+	"JKFIsC69oWl4odmMrw0T/aAil/WTkBxI1+R+fmAldSLHD06ag+MdRt108V68IAO1j6mVG3RJRGBUhiIx",
+	"2jeMjFqlk8oVX/FidzTBGUez9k1MnaQLegsOS7OmIiU/pdzZvbjjfh0hdWg30uyXtIyPkKbamRp5wHFO",
+	"VA/RjRTm2Tg7GpLYBCpfneXFQ9OrtstdJmQ/KgPpUs7C9ts8rct/o3uy3JllxO34ch8DRHtAbVK/FQfn",
+	"bJE3wUCWciu+2MMkB2GVcjNR90OwW4S1Hm/d2xzGoBvrIhN8wUx5h2EHRPFN4NTVsj1aJAL4QfFgc9Sp",
+	"CXXw0PeV76iVgnYwC3lHpXaNVDQwoaRcxesp9nzymF4YUpbGCi4Mu5roxlOc0TnaAKtf4VFWjCBki1Up",
+	"oj61azbnwUEelZmwcGjEXbliK3bLqQWTJTfofRcZlHVuS819l3VwpYTd1usQHRoy8bD7Hjnsgq5NFOcr",
+	"DnVR+C7AHpQBpxDngKiy4x0opLmAu721EiYyzlRVctXE0mggBc0U78R17IRc1HKjZtEaHQf1AJF+KFUk",
+	"N3xPUidCDuBr6+l1lP9ez5a82FQR4gPSRQzF22ztvW62MsOmGrqJc1X3hXi6hHsPQpPxEv5o+6JGQ26W",
+	"LSqr7WRODGCEVc6b7Y10tmR33LVZsWJRal+Yj/l0goIhoohhM4VlZ2pEQ9PfsEH2a6aiDav+uSl5lP02",
+	"Crw14MYOG8VAejKWSGtezaFMGm6DSs5ufb4HV3fljH+mHfpIbB0w9I2Q21RXaukRynQ8e8TesbwPBQsR",
+	"r3x3DGubc5WxhcQwlmUTy/HqjurRU5VqRQ8jOLGDlhS02dz0m57IxMEgdZOVmj5upW7vo+eEiwPLjzrr",
+	"bcApzbDkBoQpPXxB96vP2oXbGN1FSUd2T7JkbHS5urAn1Q+D6JaYYaBjg7VRnXsbGlvSOV2upXUuFG+E",
+	"pRve6RtZFAkjt9sE7vIJNPyH0Secxp742ous2Fdds0rm9lut4UYRTPmwrXQwqrFLo2yAlDpPY4BAGD2D",
+	"LsiXmHwlWRH3dlLjCbURwgowErhYWirlLXbWbvShK8WIcqsygcdqv0G8ate9OxxjRAMIH79MrFzFff8Y",
+	"nN1bms7g+f12PQjcm0D8LeIpxnvvdlk2EUGdhnWF2oNRtnNH5fCuLhxmxtglZkbiteq7rraXXpRFau00",
+	"0k3Su7ARPvEq4n+Tqh+FtLbV4zl7VAVDMXFFruwVglrUsqDhIfe+PCekcifK6hk3/OTuxnEIuPVpy9sR",
+	"Dc+N9T4Qj7xLStYr6pQVgVzyXwwzteQcGTgiNmqtznBtBiqibgLpuX/vE7yiU9cp3WXJRFGRoj40VNKk",
+	"Vlfn+VhvMqVN9vj8/HxMs8yfLZPFQJRCcXuMwTzidWSwUMANetlVKHhcal4MRM7f6/1UT6ePhofBHZTg",
+	"FHhGSPPQMdKL3CxPlld0zc1/rg9TIOOoRo2Ck7+4EysFCnZoozcA5SjeFgLT5mt7HhkSO/OJapeT2bKC",
+	"rqSQxbMCgdmXYd2RQ9Ff9UAu0eAdcTrXTlxf+Dsk+BJ4WJrh3oSzPqYPVdxkU05d3JnV1hHDY2bfxF1a",
+	"CuwToGRFdbHOmNbJwlQdNMrrFUcpXi6WJo5ltFGKN2Kogc7SGWEFhrvRnIvxDftTmH2gulid1JVsXf/8",
+	"Q8plOHLoEMF/TKj2jgkTz76NR1CDwKmXn+4dDaKFq8j9PiR2T/xw4sKKex17UtT6jn25ELz4QUTTn0d3",
+	"i1v78ql7lSl5VKt4C03LkPCIS1IjD/4FdJoi75fmAJjbj0LqgBOohqmned11WcWTWxPhncHBuvEJOC5U",
+	"lzq3CCU+puvWqDLSLpAjl/PsO6hMd0HaTAddj1Ez5bbo8KIpesM9UXNaubtV1eUTShSqu60KnnzS6gkW",
+	"+2EizZ10nfnGbBTPM2ayldQm++ox+scAZgL9egcwQGvP43SNZsv8hll3awjIZhhld+UDtX+UabMfohtz",
+	"YDCyn+5tHz2WVD+/b/FBqloeyVWrnbvNrulM8Xbb9EZvFArMdufu4YA+eXKVzlMk/JXxmYAYF0+TKc9Y",
+	"pSUlzcJiITuPOmv3aEsQOaAR/I4EYDE1GSLQBSEjRbuGtpyUA6WF4WEv0lhOLTXeifmhvRVGkRPf8Mha",
+	"20doZ+edk/Ye5x5URgOK+mCc4JdyncgW9Q159hVNXJoej1RwA2p7b/I1U+mOe50GvtlyYXYH5U51dayu",
+	"O1S7Qs5hBXJ1fWbcifBQPaoUn280j3t+ALt0yUShl2B72nPGGQSEreoEWN8tZK+It3RsbUzbdYGljUGf",
+	"K8+ANfJQwEA1CzbOYL3SfS9ghQ5IOEspwXEJXdf3xUdYzRrTqajUV6Bg1+TXy2ZSCD5Luc89ww1nIVem",
+	"3Ce1OnqMeXz+waWq2HHM/qqbbPr+2pnfgShiOeuI91F/68C7b3UE+5tnVm+BoDkl/Hi5iW0xsylHd/vB",
+	"6o2bWd6pNzbvkqh39h5dTJJQODvky5ncVIVbaipxYGwCdqqX2S3fpUvG4UsTLebCvr3aKAYB77+WJnMN",
+	"zo3MmMDmHcHB/twjLtedHFshnXumzMUuq3Z5iCv8j+ejjE+iTTYOjFRA1SgBGB7wpA8J7diDFpTiz6M4",
+	"fcuTtjW6huyYFDToNJrqJi8yD/ZNPitNGTqgMmNWABMNZT2nkBvJDO9NuOXraNyNsmQiuglTANvj25u1",
+	"ofshpcMnvEXi6942iaWmwwWT/FpxZkaGKgEcLBWMHw8vOtzJUeqoCUa5On7HfNZmTiks5WxpTz86zgFX",
+	"pstwiRzQmVzzuE4JjUd8ChaC/+fgQFJ3XOWuwlbVoDEu8yuZfhvRwVpJVxT9TeTGwTtu4hFul3iU1+AZ",
+	"8be0UTwp1WBS73FUiyRWjpNxsN+1LAIQSSR+Xp9fzwihFzbg43oWHseuPgT1MYxZkm4DWmRMi5kUXoK/",
+	"RDoKz7vAhetbaEx1VfD7epgxGMUHlV+NrI6OedO9bMNl99Fb3x+gorF9sQ70VbleJ7LjCC+C4CMINAIL",
+	"gOPd57x4HlP/HptVLaTu+yZfejZA7mp/o/Y+3LbZ8JduuBDGYv/wOZKnd/8o2gdO6dT6x2HeX4AiTDRv",
+	"wU5HroULPtnvBI6H5+CF8J79ZjVfPvlqRGVI/aaBTWViqYrQcqnT9PFABIOAbpOVJaShUaDdanbOj4JY",
+	"Bs4wGOoSasPVUxEMjv8utdKXMhamOKDXfbq78DOAN8hHIo72s71rbk9skwjHwCp/jCnh0fwnQDEK+ioi",
+	"xHn219c/Xl3/5dvPB2U9Rachi1j16qiyq4Gor79yVZQzU5eqF1xoyodIuDFho4pmvRHWA4Xon4Nk2vcM",
+	"syYSkA433Zm7PGFqN/xWPlOerddVyYtJT++ucYX9KeCBGI1K0YxNDguDNKMsoPz6bH8rVCvU30XhQhMg",
+	"D8KKheP08WMiWXsRWauD2RgHTvATE2kDu77M24KcTNhYNYT3nnsM2XlQYTIw4kyI84lgWHvQ9qZQAiz0",
+	"knA9nL2bjoI9+T0B0b1S1O2+oPDwUeo0oE1i7WuAvLIeJWyYduPzdPc5rQmhgkE4qHUaw2RJ3bIT+8JV",
+	"fCQglkNZ5ZbgDk0tUwN4jLqNQX3241dBtDfaIVkqp8vJSCfLpxNjvGtiSGbMRo9yzcSscpcX5PJenHVe",
+	"g5r0pMDAThwjUYP60h2cpgG/P0xNd+X3QTfCp31AVpGsrcetXIzH+b32N57B5TYoWaT+VrGyei6MSlwK",
+	"mH+KzqvZkrmGIiBIsC2DRC36rtSlkQqASxKpFu0O7sLK8LJy9TMEWjDwHIZX7UBIA2dFDHl2vzkCTW94",
+	"b4T9ZitrJe/SOQuKU8mPtbe4SID78VhB+dVlHvocyQ1JMH/2Bq1dZcfr2EAwiB3mTqKlfzS1Oq5vUvBk",
+	"G8fCT+OadwFOcHEIkHOeKT6TilqKBKQlW6uXDeg3k3xydXlpmQF/RzEafHldR/xuYIombYuHrsC2nBjf",
+	"ISokt+YocjjV13zLq2gLrKiEpsdjMyXbKppazswjqgWqS4CoKih2eJpm2hFLIzuSxztaeQT+/hjYbLIK",
+	"K5VEXldG7VGjBsxxg0ZJbUX4/SzmtJvYtesaxFUwk1QHroGcVTspgqZTSS6zAx7jPCANT3kePGn2gbtl",
+	"p1jFW3aeqFwPvf+prGAgY91uXUhDCN0JmN1OFOx5KRLJY2kR3RKpBaT3uNSmSu/B5YLGAmV9G2AG+yhU",
+	"E/Il1iCSUG7ghHZfgEEAg0hJQtcv1uoI0a0LYQvSyA9JOJU2ni/ahFiMC45NsKEBvICJ3VQWw/tJpmKr",
+	"tRFbbHgd6qaOw1aBszcgVZuCGZlnHunKISZgX0i5BfyA6UbvLsJwrAu5r+L5fFGEeDvwvqPiHt4JtRE6",
+	"OcxGWD23oYKEzBqPDnvAljTqRZu/SFV36Ak+zAmTi/PT3bjWeIk6g4Pi9nVfq1ieeKlcC8awXxs1Z1zI",
+	"zMgFIItMxjYasmtO1w22/+4EyBrT1TMBhQznY6rkZrE0bfyoYW3Eqef4SOLXyf372VylybSREEuLA3Kp",
+	"sRkfe+kAftLInZQaUI9KNpLiZqPoS/w/fAsZMtH0gbhx47iHAHbv+F53VFa53n4Hhm4i7S1dNMf3B3Ow",
+	"786j5etT6MBRoUpjQ1On9hihTDj9pwtk2tcf2Nax0hFFBIsvodHpiu2yBTftPCcQ5HB9ORRIR4bAa/JV",
+	"tKdXDWr+OPg+JgZ6w5NDuzAGgmh/I1vOiTExg6H5FPTc/tQQIWujSrO7tmPglFxJG8wOcorkbelypzFC",
+	"wheC3eyVvrF1+SNFzJ2VA1OHa5AzFaJMgSb24QO4Z+YRHnjbgFGaSWEUm5kvsrflimtQKUuR/efbq+yv",
+	"b15cZV999dV3n+cZ9pyBb6lEPSvkbLOyVMQHv/v6yTef59jjF56DbN019CDc4b+ILZbhsfgie27v2GzG",
+	"qgq6FPqgjy4X0DRXcF7ouhAw+yuS63NM6AJC4M1WcehRIissHUQcB3BbYK73tOIt/Kjsr4DMJFh1Rp+c",
+	"sdmMa/3FQn7+xcT3rpn8gDsyySdW+iEBz794/MW5SwVh63LybPIVfIQdoWCnz8J43wKBsBDkrpTih2Ly",
+	"bGLtnL/VjnbfQkZPnv0eZ9b6kbP/tbHqyYec+OifG9RWiI3uyFrPkUnYcLuJfhiR1PGRfMJBPVDf2e5d",
+	"2y/zv0NixaBHXcvDAY++ZQt4sHkarl9ePvryyVPvXQ0uNIwGgn9wf+VNHaNe/ggM3gRJ0SNVv9FjFtbZ",
+	"W1RNgn8+gn/fHULqK7ygBjz5U7myFvU7K/70WgoqU/ny/BydicJQDjbEprFR19k/SD0aRh06DHArg/ja",
+	"73CIeWJBR9nY+/wEzzyCB8TuVitmbbuJO3Qe5KFU2ZzNuIZbj4hqmD26v5NHUE/e2XeczVjFRcHU2XuQ",
+	"Ph+Sh/vv3FzRs/tnG3adOr7QphvyHtV3i1EbHnLBmhkrsCbPJv/398tH/5s9+q/zR9/dPHr3/uuvPvyf",
+	"//NFOdP/FjFu+vfL8D+MX1dzs9ov29sSODDupwdvDF2Tk2e/vwu36bkodJ4pxPtEJ2+NFa2hs5MfHG+g",
+	"J0++fvJ5jrEQCU3hlgTwVnt93b4KacoZr/e1W05fMT05IedfXYLTK0Hhq0t9BK5/i29qAlaGR8BwtdK5",
+	"pTF4ZoHg001BSbyObqSMBYQ7e295+MMZODl9q0fyQDZJeWkfeSvf2pFGX3nXS6kMwgq9w4PCtfmbxADD",
+	"Ubbh0q/gQ1PPs2fxw0n3Pyrw0Gt8/62HdWFtjuuDrla4wej/gSPi9t031krseKtEN31mWoV9B+o3LS+o",
+	"KFBuY0tlSOJqVL63oJpddXXsovWlWjcr9kdbhXExZVerj38/og/2gwHv+4YoxWmGIBi34erCjGGrk8M0",
+	"hodVziiz1QPaFmCtYsqRkNvsr/Zkgj0gJH76VzCGP09suc9Z2bvkgkjAaLXMMmVAZ/rzEf1LZvSjdlOF",
+	"R/5/5Lp+lIg3/9n0uODgn1yXC4VMtuLouKBOVHesKgvMVdrX5vLEFfWW3TYKQE9z00AvuFfMcIzbDrlt",
+	"Hh9t8L1M75jewbCi/RiKB5WrN8vTHYa9zm75DoDsrSifS7XKHSov9YQKsw2HXUtn77Gas1s9b2xy63ba",
+	"w81wZlsG/Qtdi9Fv7Z9QglKUi9JoJ3Waur3vrjJMuT9/9B17NH/3/tv86dcfDtPpj3J2CZ8ypfY3ATfu",
+	"ySO/CB5nDggd5hm0YQDddaMx2rUstZFql7bUFC+4MCWrerSU4LlT0tUP06XpI4LCcXR9bHbuvBr1Kl0y",
+	"j2ucnzhO9Q9Iv8crr+LowG0S8g1fyTter/Heun1jF76O5ANJtZDG8GPIpxcSK39ZQKU4YfLJehOzaori",
+	"iEs//mVTT+5XVm34sOsmQnSIGN2f3j9yvm5SO2TJi0ZTdwCFy9iC8gfivFrXTqRk/fM6WnSi800jJM41",
+	"zfD+tPvNdd0nkPM8BCqtCC0j6JhBBKPxQ3Kd2bXuOkx1+3VAtwZbxqfuHim5o4frdntisruC1Aj1g3Iz",
+	"rDg+gjUNxTeWg5HkFGRQTGjmQWQ6CF8oNu/wkXxvv04R/ihEgxFcUPGBPR0wduqYIGXuv0MwCKDzBije",
+	"6CHwpYbWWMwBgivWVOTCt1qiLNiePeV/uFbGURH0HL5+KCmEo6WIDLSoqy5NtrJCWIpj6R1E8lJkgAuF",
+	"floYlJDmRDblroINQs5b3AuQZP68rljBs5YnKkZ5CvSnz9NrfODPL8oo9x+/Ps5NAncAIofBDm0BfQgH",
+	"SdL9jmPerv1jznnRrV+/gCdOSDc7QEqnZlXlMeaOw90zVlVcfaYz0Etc2qJXsykcceGRwTPNuc4gmWwq",
+	"i91n8RBEyhnxit3yF5zKEo5/EdhXj7oHHh916NiOQff/+2/VqxqeHUsEWhvkYNxd58BMIjRCPDoEXH72",
+	"vix6jKA76berP+JXFp0egVEt+ocZTegLvz9xn4uii7ZpMg7JiHhxmoyIoJvoyJSIsOXpsJwIVwUSzYj4",
+	"OurejXi9HcgE9RUClFqjs0Z/8n/FfAwHuA8pRFAlC23r9toLpAhg2gkZtZ/eNW1vlpJ5hP8ABiUdHhkZ",
+	"GnDls25M9/cjgl7583v7XzxQ1sYLD14MNPSF0nH3n5M1ZytO7YGiGCxvAfUCFETMWaPkfSh399jP4JGG",
+	"jpZBlmBW6i8y0KJcmlrowARjw57Xq0ucaV7r3CzDyl3MTpBZIXNEPwHkR8CQtRrLF74takuVfcWx6vs0",
+	"SoF9+0dSCuzQrysIwkW133XFjuHw+02qW53JjcmWclvX4AOcFNyROVj0jc32aYUoYLvswwbKRZsdnRKR",
+	"8lS5iv5PQIM4uohIW6QexeAIYQR6Wx1C4HdlwZvqXUJW2M05a/ajTyl7z0URtKP/l6Ddmgs01ZF+4HSt",
+	"ATWDWzIaTH1wbiVXfJMkP2D5kybIfpp/wXYtYGFXhsfsk0UmpAMFofCe4xl4BvFs98UxMkB9Yk+SkuSZ",
+	"7CM57B6M/37i6LILgVFaKl/uEsh90Uf8QC85q8yyS8y+xCdOSDcaIeqUKO94Z+bjb0Hb97WSM2tkWUaE",
+	"H9aLJq+lW7QrcU7484viJeb/nIJN7as/ktKAfjNYW4JHIe/pWHkMiC6blcLIRuNvUtxAwfNuVgrT6JQv",
+	"Dfbs7L39Z0B8lfavX9Qu642OC9ueSp5h7oSFFPxo5x6piohMeOG4DJSkEzgRjUUP6gPT6hM4Ued/vhP1",
+	"KjxRDjZ+OAPACYJS8i6H0ksqNh/nTfqkTGxYwpuNOLmNfV0arikoVkKxtbVPgcYhLB+WowuTuxStti3e",
+	"NoFS/u2/8UUp3Aad5BQB5T7OxeR2LRmWLsl1cFSTFi8gdotRHV0aXm8hjIaOiHHmK/z87D3W53bar4ed",
+	"NgAD/Bmrfx/kJMX2BJwB96lj8bvxEt/k6F/CkbJmRXigRpH8zK6+FNgCNX6WruiJ/9mBRsWDO2lbBmmb",
+	"UiGQpkOvdG51qDMHI9F+23D9OEDOsNy+a+ean3VdTT80noxrKy1Xc50He0QH/yd12YVEOfmF19gBxBEj",
+	"b/C97zZy1jYKy09zyYVDfKS7rlk+n/DeUqbG0W872hG88eiAfKYb7ngpfDsQd/Udcg82Pht0H7a2/xMV",
+	"ykO2r2whJBzBVdsQs95fC/BWeY1JqTZ0NLEvxSE7dDa1imb67gQ99F9jqyCAdYzCGqZUyYNTZk2yg67A",
+	"ehcQfSa9DW/g+//Zh32vE7iz/TaEcKVd2/APuVECsT+TOsh/0DOHp1v8mZQLWu3J9YrflhLw2OyWJTWJ",
+	"pv+WNuvsjiu8tQgnJrpzv9qHdsm9a69qyfTSXnG8yDhTVcl9AtRqoyGxgjLw/+HfGFM+EVvvQLSLB9jW",
+	"X0PSpazuGbWgL4/hwfqNVbdYrIY9yIh+pFrw2S3hZXksXeFQAusOWHF2uC1FT2blj6U4bWalHeDhMith",
+	"wdDNlhCUw84wa6l1OQ3gfZKxH18b0kW6V+6h/x5Sj5Z7cqnnyOrAwyheZ816s+S7TBsmimRpVSps9cqb",
+	"vCdJd8G3v+V/PHy6Cy3s5Gmwzii6AP3a8D9c7BuqbsMiCfCA/Mf1Lz+nq63cn3UdS/SYQQ1GvXU9F5Q7",
+	"89iBXaMbWmUbMZN3XPHCpz1Clg5EBo6ZAJkAG8fSY/DhgaxjJoR3l4LuEZ25ztfRCZVpd83X5989fdj6",
+	"XtqRBynDqatQ624xegklBktZFZDId8sLMDEgX87RWtXdDfY5YABnDi1YTbLn8JLN/fTVSkuXYdL0QZTW",
+	"tC2rKttoXsDtJuRUFjuEONJWMTDLJF9vqDlmGrfiI+SA+201e2U7F7Vb1a6bQUex/aLtxhWQcqIcYZ8e",
+	"4EyljpNz2R7HZ+LbLrmbFYBmGaqCww7G2VrxeVUulh1ViFdWef3E6V53T+gq/DSqPArHvwV3iM/vuLrM",
+	"tvYwG7XL62bHeK/e8mL4Ztx5uP/oRgDQ/Ce+ETVsf9dGALrNsUwu5jrdfOajapCe27qQU3vAjSpnustx",
+	"+4oeGUU2ueaC3v3IEGb6SDg9aDF9lAq/F/gmMJlYtpLCkssaoSasgXWozQDB8suai3rhccPU1fR02Vc/",
+	"0zODQloSKkbuo7BtRMGrEtUEgMmHMw+t3gAYVkImp8juEEZgbNkIdjr0FRysNBgp8INCr4/wr4PRtT4p",
+	"sxF38fRWI9eaLTBaC7yQjr0168nor8ElwLieE9mRRCwc6SMlbuEcUoLY2iu+jMEBYh6rkFjg1lEF8ZRj",
+	"NYuck/EPphuoKRdhXynNRf/2GsI+T+B1cSduTrqxdphRu/rlA+3qPzd8cxT95pqjSm/J7a/ToMTTbXHv",
+	"fvWVuPjd+heqcKE1pSwAlHDHsgDwbQFeAkKdl2bQ1pxRk8HEcVK7T2d/vnyA/Tna+UH7gKpmZEbqgNW8",
+	"aL+8jSxkeqfQYO5Urn7BR06YLpTE4KQllIaUSqxjxIwqWRX+ysZwfVVZFYwq62Ozq1WpbjjOP5PSBLtz",
+	"cp0JeSCpJw1wrEPKwy/UXeUU9ya8+yOlI1Fz6dNF5YF6WK4E7VdDjEqwpDhTAsArlf1L8SVnSqdw5eqD",
+	"PyinyO3aJ5oZkSS+71Z7pIsQST8+b6ib8iGSaO8udIKIfjKpKtDmtg/w1XUWPhZQTtgYyh0T6tGVt/A9",
+	"Lwjtz87hlu/GCbK/l3f8uNtwGrjfj2QTAtLwi7JKY0rN8cv7Z70zCOBvzH5jsPT+3/LdBSgT26Wkbg3M",
+	"WL1iVfoOSMOObQvnYa9c+3+kZo3cQz3DnTanG+rchdsYBJrURsldl0O7vRH2BKftC3bLf4Qj/umd0h/5",
+	"7iMdUkDkhv5e8f2/xdZfR0klxFTs8s4ezFu+i/U9ap9XONSufxZgtB7lxOrOXiGvmLq9Rv/Qp8cqdmIf",
+	"iVceRFAgRq9xwS4ioXMDdUkPCvUI08EH4OTttnHxkVOS0Y7wMNltvy2lx/eRc++y2SopFs00Nyi7THcp",
+	"WnO5rngn4V7jIyck3GvY5hTlPNLhMW4r9y7frpIaAwYEwqZ93QlkOOMTmbn48o9WdnNXmmS6KyuOk+tx",
+	"WRQa+q7AXlh+XZR3XLsGwwJb1mZVKW5jO1Nz7tl7lBEDUnP8no2T/fizEUDyCkY7WkaMo9JnCJijde6a",
+	"V1IBtbzlQif4l5nZMoVncCx6nOoA4Cwf+i4kqkR4/3hw338HXg/YH2EKlKRsSdCnvPaTGQnpiaGKBUbR",
+	"wJNxVtZHOqkawbE/zRF5KNkEyzzJ/mSCb5tCye7JbCml5lZLYVqvl4ppDKCktgU7WXe4f95Qq+uPACCE",
+	"czt2u8UQdMg1yZ0xAUmauc8ZUdhb1+isYIZNmU4DEikOOPndtuAbvq52J7qa8d3/iuo5WnIEJnl1Cfo2",
+	"IVXOoYwiVNpLk015JcXCqqCob3qzDVX5hcy67DbFO8Ht4TCsEQK1M80bOMtQKiwlanFRXNj/C7kFM8JI",
+	"wPlCpZiLrOJzQ+Iz0V9vEo04umZRwwBc6Wfx9J9/oJR1+T/059Ksqkk+mem7RKZPK4g2B9gyS6aM6ezq",
+	"+tfEitYsiSUbZEC7yQQfzev/QkIxuGyKDY9N75SOLOIFyznYWlbfdafB0XNA0PH5csScR+1dANXiwIeW",
+	"JbFlfrLgCPoodZyNa+yzdDJ62/dfdzWfgQkew4otZ0vwGHExU7u10YHtSlWF9t51We5LWRWp29VO6Yw6",
+	"+3aVAwu+tctDh+FJ/Dhszt/QPB74oniofXtOuwW6jzKhBwKEq28gRLFk8MgbmU2p2UFBCIxB2pb9XXJr",
+	"Z0tebKruI+GeOSV53Rgp6vrvj9aUqZLyFtNOpzt7ufFqnnuw0S3TWcUoNcJ/aA/K1JL+j0Zh8Ebd8Z2n",
+	"KJQcdfvLrumZY7XZDXI+sCRrJgVkJjvo6+xWyK1o9F81Pb1Xrdp67M6r1FPVXYeNVqt//gRc3NXTo74h",
+	"8zQTynB/0Qlaqub+p+9CfFNQgJUUAa5Mb2RBA/zs9BUNOE53B0yqNDxOLgNh0/i4aFVqwzEXGuKzDTcx",
+	"eI6DGPoBe3PGhN72SZVLeuY+u7QnWgDs0c7hwiv3FECgig7w9mLdoJAilTtGuJ3RtLYvnwzJa3O5rYD6",
+	"JJVpzQc82X4fErNgyTl8e/6wavd1abjbrwTDui0/li4IxZr0UtpCRPI0mDzsaOf0xN1Q3nRdrrp48w1n",
+	"1txx/bLuyaLDb4UYF1RwFURvqCd53en9y/OPmKHcoNcD4J8w4yAuGuBbU262nIpjFU5J56H62d3Wo8Uo",
+	"VjR29ngOJSN0cLsnn8QtdkISH4AgjAXfq1K4Dx4/cHvnPYJ0JAUdI3SEONhYRw+k/Kx1XwEMAarHlh8o",
+	"NUjxFVO3UBKEt6HgeihTWBn0iJJQkjClUhtnVZ7Kf0tDnDSl41JDLSQdroaT1h48++H19UsQzpaOIJ6h",
+	"37qVyJrt9L6+V5phLR7GaWqpaoONbuzFaXC0f+Q7GOmhTfwHYQGXqsH97tYMoZdyq/Ow4YV9DhQb6Fnb",
+	"KM0deLxWzHBV9qCKvXIPnfZe7jRfgbOhUy8Wus7RSiWYxyjGguhHWfjTQf/gRpz8xn/rMkmtDAmSyVC/",
+	"xihorQc0XIfYh3EhZWH3aCgfAkhMt1OkNCfXDDs5EHFs4JQxxTO9LQ3K5XGOk1LcQCvdfynGtJvzIEyJ",
+	"m5BUP1yLjhxL6AiypIMJMcmxI4HlulyIXzZmMiT9RJcLgQg4k3yy5MwVf11z8+hKytuS94REjpS3gv4M",
+	"WBokNSjoZYqfQ85KHlwWS7lNpGClvT0uNfSE/GQp+UMC9w8S8IjYRylx+K39yhEpaXaqP5wqHw1f/pHy",
+	"0bo2ISTVg3J6It/BlXA5vk8GNPDrszpxBCJW6dYzr+sHT5Rx5QcYk3UVkT7HS5IiN4zVKqk3dpBnY696",
+	"KC6nbyHNxKXFpcluHm3W6eDgNTf/uT7VGbLv/hSPEDfZZo222yd2mq4gv0rvJ1hlrJmMlfvp64TYhN0v",
+	"Ky5mvfodPXTSawXGeKhEcVCgS0HgvIQP53LHmdiB9UJ3ccUS2Ch5otktOOWWbA2NHlecCSqVpNc7K3HJ",
+	"NGwiLyItD4uCKHKy6wve/tEOH67thJXDL5n2UBo56v92k/PmFvuuh/bcJOsB3CnpbU3/XATb9q/fmj4j",
+	"wtS4bLqHkBRw75Q29MyfupMYLuL0EWWkVRr53Cc4JHVkwxSR/FSSBl7+sQQNrix2x9uFHwfQx74JTgMM",
+	"5gr4XI4bgRa4nKCyIwEF/+oF9vHbNdLhAj/74fuH4PxkLJ++PU4sH+kNibbUCQycr4MI3Bv89IQ+OPTp",
+	"6Z3HMnRdKh9O6iKb7jKiCcK8CCdWk3jHouWqSt8X5w8cBG0SLo2CgF8fNwpaCn8U4d4HOgH8dp07OYxD",
+	"+J0dffLsvf0GEqa7mOWtxCTpztTsRpaaT2OzGuYz9NKi2sgJTMNHmmZyI7Ap+EhWKJhBo2DysAFQpEai",
+	"91yIU3ekNoCNV6acilQV1qV9vHWFYyekzC1PlnV6PyBmiRHIQ2nN+JniRh9HcpLrAAe6sGeDFatSZJpz",
+	"nfnK0s/0GGfbK3bLYWknUiPg3R9Ji/iZb3Fpp+8gAHuSGZmxGaZHScE1r+YIFoFcAA7RJezgEnpeznjK",
+	"vsct7rVb3oAb2m3fp2i4oKP8aKYL9RSQ6bOwYruMC7AU04fBknjL7nr8J7/BE//TdhLOkiXG6dOiLMWp",
+	"k7KVnsduNmnffyI5Z1/9kcQcrOoTbSpZVSQAMYX6Hr0l4bwOwn+jXf5EgYy6dmsL3x3FyLKvqlOgy70+",
+	"rqSeGN7bablJ+EGtIv+cO/AwrSHzbKHkZk2GAvyffP5GrnVGiDIIE4rTGLU9t5x3RIV+5Hz959wcqKm6",
+	"/978xPGKwfOBLYuMXK+t5ab33BAD6D2sZ+d/7wPxlpRkoDm06pSC6gcoEa+kvoNGdlG/GV97P/HJJr+/",
+	"s0oS6ILwx7t84qvCfn8/2ahq8mxyxtbl2d1jICUN8T7sigUAyLn/iJTF4BNf9h181pxj8AW6EcNPnMci",
+	"+MiZucFHzvH+4d2H/z8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

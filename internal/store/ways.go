@@ -1,0 +1,178 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"insegna.example/internal/core/estate"
+)
+
+// TakenIn is a certificate with its key that somebody gave.
+type TakenIn struct {
+	Mandate *estate.Mandate // made with it; nil when the order names one that is there
+	Order   *Order          // as it ended; its ID is given by the store
+	// Encrypt encrypts the key, for which the order's number has to be known
+	Encrypt func(order int64) ([]byte, error)
+	Next    *Next  // when the mandate is due
+	Words   string // of the only step
+	Acts    []*Act // of the mandate, where it is made, and of the certificate
+}
+
+// takenSQL keeps an order that has ended when it begins.
+const takenSQL = `insert into orders (mandate_id, ca, rehearsal, spec, state, way, chain, leaf, not_after, public, by, created_at, finished_at)
+	values ($1, $2, false, $3::jsonb, 'issued', $4, $5, $6, $7, $8, $9, $10, $10) returning id`
+
+// TakeIn keeps a certificate with its key as the newest of a mandate, which is made
+// when it is not there yet. The errors are ErrOrderRunning, while an order of that
+// mandate is under way, ErrMandateTaken and ErrNotFound.
+func (s *Store) TakeIn(ctx context.Context, in *TakenIn) error {
+	o := in.Order
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		if in.Mandate != nil {
+			id, err := addMandate(db, in.Mandate, in.Acts[0].Actor)
+			if err != nil {
+				return err
+			}
+			o.MandateID = id
+		}
+		var running bool
+		err := tx.QueryRow(ctx, `select exists (select from orders where mandate_id = m.id and finished_at is null) from mandates m
+			where m.id = $1 and m.removed_at is null for update`, o.MandateID).Scan(&running)
+		switch {
+		case errors.Is(err, pgx.ErrNoRows):
+			return ErrNotFound
+		case err != nil:
+			return err
+		case running:
+			return ErrOrderRunning
+		}
+		now := *o.FinishedAt
+		if err := tx.QueryRow(ctx, takenSQL, o.MandateID, o.CA, jsonText(o.Spec), o.Way, o.Chain, o.Leaf, o.NotAfter, o.Public, o.By,
+			now).Scan(&o.ID); err != nil {
+			return err
+		}
+		if o.Encrypted, err = in.Encrypt(o.ID); err != nil {
+			return err
+		}
+		var b pgx.Batch
+		b.Queue("update orders set encrypted = $2 where id = $1", o.ID, o.Encrypted)
+		b.Queue(noteSQL, o.ID, "certificate", "done", text(in.Words), now)
+		e := Event{At: now, Kind: OrderIssued, MandateID: &o.MandateID, OrderID: &o.ID}
+		e.queue(&b)
+		b.Queue(endSQL, o.MandateID, o.ID, in.Next.At, text(in.Next.Why), in.Next.Failures, in.Next.AskAt, in.Next.ByWindow)
+		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
+			return err
+		}
+		return write(db, now, in.Acts...)
+	})
+}
+
+// Waiting gives the orders that wait for a person, the oldest first.
+func (s *Store) Waiting(ctx context.Context, limit int) ([]Order, error) {
+	var list []Order
+	return list, s.db.WithContext(ctx).Joins("Mandate").Where("orders.waits and orders.finished_at is null").Order("orders.id").
+		Limit(limit).Find(&list).Error
+}
+
+// OrdersOfKey gives the orders whose key has this public half, the newest first.
+func (s *Store) OrdersOfKey(ctx context.Context, public []byte) ([]Order, error) {
+	var list []Order
+	return list, s.db.WithContext(ctx).Joins("Mandate").Where("orders.public = ?", public).Order("orders.id desc").Limit(10).
+		Find(&list).Error
+}
+
+// Sent keeps that the request of a waiting order was sent. The error is ErrNotFound
+// when it does not wait.
+func (s *Store) Sent(ctx context.Context, order int64, to string, at time.Time, expected *time.Time, words string, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		done, err := tx.Exec(ctx, "update orders set sent_at = $2, sent_to = $3, expected_at = $4 where id = $1 and waits and finished_at is null",
+			order, at, text(to), expected)
+		if err != nil {
+			return err
+		}
+		if done.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if _, err := tx.Exec(ctx, noteSQL, order, "sent", "done", text(words), at); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// Replied keeps what was brought back for a waiting order, with the job that goes on
+// with it. The error is ErrNotFound when it does not wait.
+func (s *Store) Replied(ctx context.Context, order int64, reply []byte, at time.Time, words string, act *Act,
+	enqueue func(context.Context, Tx) error) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		done, err := tx.Exec(ctx, "update orders set reply = $2, waits = false where id = $1 and waits and finished_at is null", order, reply)
+		if err != nil {
+			return err
+		}
+		if done.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if _, err := tx.Exec(ctx, noteSQL, order, "reply", "done", text(words), at); err != nil {
+			return err
+		}
+		if err := enqueue(ctx, Tx{tx}); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// GiveUp ends an order that waits for a person, and makes its mandate due by nobody
+// but a person. The error is ErrNotFound when it does not wait.
+func (s *Store) GiveUp(ctx context.Context, order int64, f *OrderFailure, at time.Time, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var mandate int64
+		err := tx.QueryRow(ctx, `update orders set state = 'failed', waits = false, encrypted = null, key_gone_at = $2, finished_at = $2, failure = $3::jsonb
+			where id = $1 and waits and finished_at is null returning mandate_id`, order, at, failureText(f)).Scan(&mandate)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		} else if err != nil {
+			return err
+		}
+		var b pgx.Batch
+		b.Queue(noteSQL, order, "failure", "failed", text(f.Words), at)
+		b.Queue("update mandates set next_at = null, next_why = $2 where id = $1", mandate, text("waits for a person: "+f.Advice))
+		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// formerSQL finds keys of former certificates beyond those a mandate keeps, of which
+// none is installed by this program or shown anywhere.
+const formerSQL = `select o.id from (select o.id, o.leaf, o.finished_at, coalesce((m.spec->>'keep')::int, $1) as keep,
+		row_number() over (partition by o.mandate_id order by o.id desc) as place
+		from orders o join mandates m on m.id = o.mandate_id where o.state = 'issued' and not o.rehearsal and o.encrypted is not null) o
+	where o.place > o.keep + 1 and not exists (select from targets t where t.leaf = o.leaf and t.removed_at is null)
+		and not exists (select from installations i where i.order_id = o.id and (i.finished_at is null or i.state = 'done' and not i.rehearsal
+			and not exists (select from installations l where l.server = i.server and l.mandate_id = i.mandate_id and l.id > i.id and l.state = 'done' and not l.rehearsal)))
+	order by o.id limit $2`
+
+// DropFormerKeys destroys the keys of former certificates beyond so many of each
+// mandate, but for its own number, and says of which orders.
+func (s *Store) DropFormerKeys(ctx context.Context, usually, limit int, at time.Time, act func(orders []int64) *Act) (ids []int64, err error) {
+	err = s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, formerSQL, usually, limit)
+		if err != nil {
+			return err
+		}
+		if ids, err = pgx.CollectRows(rows, pgx.RowTo[int64]); err != nil || len(ids) == 0 {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "update orders set encrypted = null, key_gone_at = $2 where id = any($1)", ids, at); err != nil {
+			return err
+		}
+		return act(ids).write(db, at)
+	})
+	return ids, err
+}
