@@ -107,6 +107,9 @@ func (m *Orderer) act(ctx context.Context, o *Order, next State, step string, do
 	if err != nil {
 		return err
 	}
+	if words == "" {
+		step = "" // nothing to tell
+	}
 	return m.enter(ctx, o, next, step, words)
 }
 

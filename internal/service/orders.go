@@ -107,7 +107,7 @@ const workTries = 100
 func (s *Ordering) register() {
 	work.Handle(s.jobs, work.Orders, workTries,
 		func(ctx context.Context, j orderJob) error { return s.runOrder(ctx, j.Number) })
-	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ formerJob) error { return s.dropFormer(ctx) })
+	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ formerJob) error { return s.DropFormerKeys(ctx) })
 	s.jobs.Every(formerEach, formerJob{})
 }
 

@@ -17,6 +17,7 @@ import (
 	"insegna.example/internal/core/trust"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/store"
+	"insegna.example/internal/work"
 )
 
 // NamedFile is a file somebody gave, with what they call it.
@@ -267,6 +268,7 @@ func (s *Ordering) keepTaken(ctx context.Context, in *TakeIn, pair *certs.Pair, 
 	taken := &store.TakenIn{Mandate: made, Order: row, Next: next,
 		Words: fmt.Sprintf("taken in from %s: %s until %s, by %s", strings.Join(files, ", "), pair.Leaf.CommonName(), until.Format("2 January 2006"),
 			pair.Leaf.IssuerName()),
+		Enqueue: func(ctx context.Context, tx store.Tx, id int64) error { return work.Add(ctx, s.jobs, tx, orderJob{id}) },
 		Encrypt: func(id int64) ([]byte, error) { return s.safe.Encrypt(secret(key), orderPurpose(id)) }}
 	if made != nil {
 		taken.Acts = append(taken.Acts, &store.Act{Actor: actor(ctx), Action: "mandate.add", Subject: made.Name,
@@ -284,6 +286,5 @@ func (s *Ordering) keepTaken(ctx context.Context, in *TakeIn, pair *certs.Pair, 
 	if made != nil {
 		words = append(words, fmt.Sprintf("the mandate %s was made for it: it reminds you before the certificate ends", made.Name))
 	}
-	s.ended(ctx, v.Order)
 	return v, words, nil
 }

@@ -31,7 +31,9 @@ func (s *Ordering) askable(ctx context.Context, ca *estate.CA, list []store.Mand
 }
 
 // selfSource makes the way of certificates that sign themselves.
-func (s *Ordering) selfSource(context.Context, *asked) (issue.Source, error) { return &ownsource.Self{}, nil }
+func (s *Ordering) selfSource(context.Context, *asked) (issue.Source, error) {
+	return &ownsource.Self{}, nil
+}
 
 // handSource makes the way by hand.
 func (s *Ordering) handSource(_ context.Context, a *asked) (issue.Source, error) {
@@ -100,7 +102,8 @@ func publicHalf(request []byte) ([]byte, error) {
 
 // checkOwn is the pre-flight of a mandate whose CA wants nothing proved.
 func (s *Ordering) checkOwn(ctx context.Context, m *MandateView, ca *estate.CA) ([]acmesource.Trial, error) {
-	t := acmesource.Trial{Name: m.Spec.Names[0], Step: "source", Seen: fmt.Sprintf("%s is asked by %s, and wants no proof of the names", ca.Name, ca.By)}
+	t := acmesource.Trial{Name: m.Spec.Names[0], Step: "source", Seen: map[string]string{estate.BySelf: "it signs itself, and nobody is asked",
+		estate.ByHand: ca.Name + " is asked by hand: a person sends the request and brings the reply back", estate.ByPrivate: ca.Name + " is your own, and wants no proof of the names"}[ca.By]}
 	if _, err := s.askable(ctx, ca, []store.Mandate{m.Mandate}, false); err != nil {
 		var refused *RefusedError
 		if !errors.As(err, &refused) {
@@ -111,8 +114,8 @@ func (s *Ordering) checkOwn(ctx context.Context, m *MandateView, ca *estate.CA) 
 	return []acmesource.Trial{t}, nil
 }
 
-// dropFormer destroys the keys of former certificates beyond those that are kept.
-func (s *Ordering) dropFormer(ctx context.Context) error {
+// DropFormerKeys destroys the keys of former certificates beyond those that are kept.
+func (s *Ordering) DropFormerKeys(ctx context.Context) error {
 	const atOnce = 1000
 	_, err := s.store.DropFormerKeys(ctx, estate.KeptUsually, atOnce, time.Now().UTC(), func(orders []int64) *store.Act {
 		return &store.Act{Actor: actor(ctx), Action: "key.destroy", Subject: fmt.Sprintf("%d former keys", len(orders)),

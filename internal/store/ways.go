@@ -17,9 +17,10 @@ type TakenIn struct {
 	Order   *Order          // as it ended; its ID is given by the store
 	// Encrypt encrypts the key, for which the order's number has to be known
 	Encrypt func(order int64) ([]byte, error)
-	Next    *Next  // when the mandate is due
-	Words   string // of the only step
-	Acts    []*Act // of the mandate, where it is made, and of the certificate
+	Next    *Next                                               // when the mandate is due
+	Enqueue func(ctx context.Context, tx Tx, order int64) error // what follows a new certificate
+	Words   string                                              // of the only step
+	Acts    []*Act                                              // of the mandate, where it is made, and of the certificate
 }
 
 // takenSQL keeps an order that has ended when it begins.
@@ -65,6 +66,9 @@ func (s *Store) TakeIn(ctx context.Context, in *TakenIn) error {
 		e.queue(&b)
 		b.Queue(endSQL, o.MandateID, o.ID, in.Next.At, text(in.Next.Why), in.Next.Failures, in.Next.AskAt, in.Next.ByWindow)
 		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
+			return err
+		}
+		if err := in.Enqueue(ctx, Tx{tx}, o.ID); err != nil {
 			return err
 		}
 		return write(db, now, in.Acts...)

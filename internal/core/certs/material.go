@@ -286,8 +286,8 @@ func keyKind(der []byte) string {
 	if !in.ReadASN1(&key, tags.SEQUENCE) || !key.SkipASN1(tags.INTEGER) {
 		return ""
 	}
-	if key.ReadASN1(&a, tags.SEQUENCE) {
-		if !a.ReadASN1ObjectIdentifier(&id) {
+	if key.PeekASN1Tag(tags.SEQUENCE) {
+		if !key.ReadASN1(&a, tags.SEQUENCE) || !a.ReadASN1ObjectIdentifier(&id) {
 			return ""
 		}
 		if !a.ReadASN1ObjectIdentifier(&curve) {

@@ -152,6 +152,11 @@ func fieldsOf(list ...any) *yaml.Node {
 				continue
 			}
 			value = &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!int", Value: fmt.Sprint(v)}
+		case bool:
+			if !v {
+				continue
+			}
+			value = &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!bool", Value: "true"}
 		case []string:
 			if len(v) == 0 {
 				continue

@@ -1,12 +1,17 @@
 package pkcs
 
+import (
+	"golang.org/x/crypto/cryptobyte"
+	tags "golang.org/x/crypto/cryptobyte/asn1"
+)
+
 // deepest is how deep containers nest: a certificate in a PKCS#12 in BER is about
 // twenty deep.
 const deepest = 64
 
 // DER writes BER in its definite form (X.690 section 8.1.3): lengths that are left
 // open until an end mark, as some programs write them, and lengths in more bytes
-// than needed. What is DER already comes out as it went in.
+// than needed; octet strings in parts are put together. What is DER already comes out as it went in.
 func DER(ber []byte) ([]byte, error) {
 	out, rest, err := definiteForm(ber, 0)
 	if err != nil {
@@ -66,6 +71,18 @@ func definiteForm(in []byte, depth int) (out, rest []byte, err error) {
 			return nil, nil, err
 		}
 		inside = append(inside, one...)
+	}
+	if in[0] == 0x24 { // an OCTET STRING in parts (section 8.7.3)
+		s := cryptobyte.String(inside)
+		var joined []byte
+		for !s.Empty() {
+			var part cryptobyte.String
+			if !s.ReadASN1(&part, tags.OCTET_STRING) {
+				return nil, nil, &BrokenError{"octet string in parts"}
+			}
+			joined = append(joined, part...)
+		}
+		return element(0x04, joined), rest, nil
 	}
 	return element(in[0], inside), rest, nil
 }
