@@ -2,7 +2,6 @@ package names
 
 import (
 	"net"
-	"net/mail"
 	"net/netip"
 	"net/url"
 	"strings"
@@ -45,11 +44,10 @@ func Alternative(text string) (string, error) {
 		}
 		return u.String(), nil
 	case Mail:
-		a, err := mail.ParseAddress(text)
-		if err != nil || a.Name != "" || a.Address != text || !plainASCII(text) { // RFC 5280: no name beside it, IA5
+		local, domain, _ := strings.Cut(text, "@")
+		if local == "" || !plainASCII(text) || strings.ContainsAny(local, " \t\r\n\x00\"(),:;<>[]\\@") { // RFC 5280: a plain mailbox
 			return "", &HostError{text, "it is no e-mail address in ASCII"}
 		}
-		local, domain, _ := strings.Cut(text, "@")
 		host, err := Host(domain)
 		return local + "@" + host, err
 	}
