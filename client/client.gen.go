@@ -18,6 +18,60 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AuthorityCertificateRole.
+const (
+	AuthorityCertificateRoleCross   AuthorityCertificateRole = "cross"
+	AuthorityCertificateRoleIssuing AuthorityCertificateRole = "issuing"
+	AuthorityCertificateRoleRoot    AuthorityCertificateRole = "root"
+)
+
+// Valid indicates whether the value is a known member of the AuthorityCertificateRole enum.
+func (e AuthorityCertificateRole) Valid() bool {
+	switch e {
+	case AuthorityCertificateRoleCross:
+		return true
+	case AuthorityCertificateRoleIssuing:
+		return true
+	case AuthorityCertificateRoleRoot:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AuthorityWishKey.
+const (
+	AuthorityWishKeyEcdsaP256 AuthorityWishKey = "ecdsa-p256"
+	AuthorityWishKeyEcdsaP384 AuthorityWishKey = "ecdsa-p384"
+	AuthorityWishKeyEcdsaP521 AuthorityWishKey = "ecdsa-p521"
+	AuthorityWishKeyEd25519   AuthorityWishKey = "ed25519"
+	AuthorityWishKeyRsa2048   AuthorityWishKey = "rsa-2048"
+	AuthorityWishKeyRsa3072   AuthorityWishKey = "rsa-3072"
+	AuthorityWishKeyRsa4096   AuthorityWishKey = "rsa-4096"
+)
+
+// Valid indicates whether the value is a known member of the AuthorityWishKey enum.
+func (e AuthorityWishKey) Valid() bool {
+	switch e {
+	case AuthorityWishKeyEcdsaP256:
+		return true
+	case AuthorityWishKeyEcdsaP384:
+		return true
+	case AuthorityWishKeyEcdsaP521:
+		return true
+	case AuthorityWishKeyEd25519:
+		return true
+	case AuthorityWishKeyRsa2048:
+		return true
+	case AuthorityWishKeyRsa3072:
+		return true
+	case AuthorityWishKeyRsa4096:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CABy.
 const (
 	CAByAcme    CABy = "acme"
@@ -606,6 +660,36 @@ func (e ReadingDifferenceWhat) Valid() bool {
 	}
 }
 
+// Defines values for RevocationReason.
+const (
+	RevocationReasonAffiliationChanged   RevocationReason = "affiliationChanged"
+	RevocationReasonCessationOfOperation RevocationReason = "cessationOfOperation"
+	RevocationReasonKeyCompromise        RevocationReason = "keyCompromise"
+	RevocationReasonPrivilegeWithdrawn   RevocationReason = "privilegeWithdrawn"
+	RevocationReasonSuperseded           RevocationReason = "superseded"
+	RevocationReasonUnspecified          RevocationReason = "unspecified"
+)
+
+// Valid indicates whether the value is a known member of the RevocationReason enum.
+func (e RevocationReason) Valid() bool {
+	switch e {
+	case RevocationReasonAffiliationChanged:
+		return true
+	case RevocationReasonCessationOfOperation:
+		return true
+	case RevocationReasonKeyCompromise:
+		return true
+	case RevocationReasonPrivilegeWithdrawn:
+		return true
+	case RevocationReasonSuperseded:
+		return true
+	case RevocationReasonUnspecified:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -1100,6 +1184,54 @@ type AudienceView struct {
 	Path     []ChainLink `json:"path"`
 	Trusted  bool        `json:"trusted"`
 }
+
+// Authority defines model for Authority.
+type Authority struct {
+	Certificates []AuthorityCertificate `json:"certificates"`
+	Name         string                 `json:"name"`
+}
+
+// AuthorityCertificate defines model for AuthorityCertificate.
+type AuthorityCertificate struct {
+	// Key its kind
+	Key string `json:"key"`
+
+	// KeyKept in the safe
+	KeyKept   bool      `json:"key_kept"`
+	MadeAt    time.Time `json:"made_at"`
+	MadeBy    string    `json:"made_by"`
+	NotAfter  time.Time `json:"not_after"`
+	NotBefore time.Time `json:"not_before"`
+	Number    int64     `json:"number"`
+	Pem       string    `json:"pem"`
+
+	// RetiredAt it issues nothing more
+	RetiredAt *time.Time               `json:"retired_at,omitempty"`
+	Role      AuthorityCertificateRole `json:"role"`
+	Sha256    Fingerprint              `json:"sha256"`
+	Subject   string                   `json:"subject"`
+}
+
+// AuthorityCertificateRole defines model for AuthorityCertificate.Role.
+type AuthorityCertificateRole string
+
+// AuthorityWish defines model for AuthorityWish.
+type AuthorityWish struct {
+	Country      *string           `json:"country,omitempty"`
+	IssuingDays  *int              `json:"issuing_days,omitempty"`
+	Key          *AuthorityWishKey `json:"key,omitempty"`
+	Organization *string           `json:"organization,omitempty"`
+
+	// Permitted domains and ranges of addresses it may ever issue for; any when left out
+	Permitted *[]string `json:"permitted,omitempty"`
+	RootDays  *int      `json:"root_days,omitempty"`
+
+	// RootPassphrase the root's key is handed out under it, and not kept; kept in the safe when left out
+	RootPassphrase *string `json:"root_passphrase,omitempty"`
+}
+
+// AuthorityWishKey defines model for AuthorityWish.Key.
+type AuthorityWishKey string
 
 // Belongs What a host, or a server as a whole, belongs to by the estate.
 type Belongs struct {
@@ -1953,11 +2085,36 @@ type Invitation struct {
 	Name      string    `json:"name"`
 }
 
+// IssuedByAuthority defines model for IssuedByAuthority.
+type IssuedByAuthority struct {
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Names    []string  `json:"names"`
+	NotAfter time.Time `json:"not_after"`
+
+	// Order none for a request somebody gave
+	Order   *int64 `json:"order,omitempty"`
+	Profile string `json:"profile"`
+
+	// Reason of the revocation
+	Reason    *string    `json:"reason,omitempty"`
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+
+	// Serial hexadecimal
+	Serial string `json:"serial"`
+}
+
 // IssuedCertificate defines model for IssuedCertificate.
 type IssuedCertificate struct {
 	// Chain PEM, leaf first
 	Chain  string      `json:"chain"`
 	Sha256 Fingerprint `json:"sha256"`
+}
+
+// IssuedPage defines model for IssuedPage.
+type IssuedPage struct {
+	Items      []IssuedByAuthority `json:"items"`
+	NextCursor *string             `json:"next_cursor,omitempty"`
 }
 
 // JournalEntry defines model for JournalEntry.
@@ -2076,6 +2233,14 @@ type Listener struct {
 
 // ListenerProtocol what is spoken inside TLS or without it
 type ListenerProtocol string
+
+// MadeAuthority defines model for MadeAuthority.
+type MadeAuthority struct {
+	Authority Authority `json:"authority"`
+
+	// RootKey the root's key as encrypted PEM, of which there is no other copy
+	RootKey *string `json:"root_key,omitempty"`
+}
 
 // Mandate defines model for Mandate.
 type Mandate struct {
@@ -2684,6 +2849,17 @@ type ReportRenewal struct {
 	Words *string `json:"words,omitempty"`
 }
 
+// Revocation defines model for Revocation.
+type Revocation struct {
+	Reason *RevocationReason `json:"reason,omitempty"`
+
+	// Serial hexadecimal
+	Serial string `json:"serial"`
+}
+
+// RevocationReason defines model for Revocation.Reason.
+type RevocationReason string
+
 // Rhythm How the certificates before it were replaced, where it is shown.
 type Rhythm struct {
 	// DaysBefore of its end one like it is usually replaced; negative for after it
@@ -2872,6 +3048,24 @@ type SignedIn struct {
 
 	// Token name of the token that was shown; none for a session
 	Token *string `json:"token,omitempty"`
+}
+
+// SignedRequest defines model for SignedRequest.
+type SignedRequest struct {
+	NotAfter time.Time `json:"not_after"`
+
+	// Pem the certificate with its chain, as a server sends it
+	Pem    string `json:"pem"`
+	Serial string `json:"serial"`
+}
+
+// SigningRequest defines model for SigningRequest.
+type SigningRequest struct {
+	// Profile the first when left out
+	Profile *string `json:"profile,omitempty"`
+
+	// Request PKCS#10 as PEM
+	Request string `json:"request"`
 }
 
 // Silence defines model for Silence.
@@ -3373,6 +3567,13 @@ type ListBindingsParams struct {
 // ListBindingsParamsSort defines parameters for ListBindings.
 type ListBindingsParamsSort string
 
+// ListIssuedParams defines parameters for ListIssued.
+type ListIssuedParams struct {
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListCertificatesParams defines parameters for ListCertificates.
 type ListCertificatesParams struct {
 	// Q part of a name
@@ -3636,6 +3837,18 @@ type ListWavesParams struct {
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
+// MakeAuthorityJSONRequestBody defines body for MakeAuthority for application/json ContentType.
+type MakeAuthorityJSONRequestBody = AuthorityWish
+
+// TakeAuthorityJSONRequestBody defines body for TakeAuthority for application/json ContentType.
+type TakeAuthorityJSONRequestBody = GivenMaterial
+
+// SignRequestJSONRequestBody defines body for SignRequest for application/json ContentType.
+type SignRequestJSONRequestBody = SigningRequest
+
+// RevokeIssuedJSONRequestBody defines body for RevokeIssued for application/json ContentType.
+type RevokeIssuedJSONRequestBody = Revocation
+
 // TakeCertificateJSONRequestBody defines body for TakeCertificate for application/json ContentType.
 type TakeCertificateJSONRequestBody = GivenMaterial
 
@@ -3831,6 +4044,72 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
 	AgreeToTerms(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAuthority The certificates of a CA of your own, those in force first
+	//
+	// Corresponds with GET /cas/{name}/authority (the `GetAuthority` operationId).
+	GetAuthority(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeAuthorityWithBody Makes a CA of your own: a root, and a CA below it that issues
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+	MakeAuthorityWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeAuthority Makes a CA of your own: a root, and a CA below it that issues
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+	MakeAuthority(ctx context.Context, name ShortName, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeAuthorityWithBody Takes an existing CA in: its issuing certificate with its key, and the root above it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+	TakeAuthorityWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeAuthority Takes an existing CA in: its issuing certificate with its key, and the root above it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+	TakeAuthority(ctx context.Context, name ShortName, body TakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListIssued What a CA of your own has issued, the newest first
+	//
+	// Corresponds with GET /cas/{name}/certificates (the `ListIssued` operationId).
+	ListIssued(ctx context.Context, name ShortName, params *ListIssuedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignRequestWithBody Issues from a certificate request somebody gave
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+	SignRequestWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignRequest Issues from a certificate request somebody gave
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+	SignRequest(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeIssuedWithBody Revokes a certificate a CA of your own has issued
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+	RevokeIssuedWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeIssued Revokes a certificate a CA of your own has issued
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+	RevokeIssued(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCertificates Certificates met, by end of validity
 	//
@@ -4688,6 +4967,172 @@ func (c *Client) AgreeToTermsWithBody(ctx context.Context, name ShortName, conte
 // Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
 func (c *Client) AgreeToTerms(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAgreeToTermsRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAuthority The certificates of a CA of your own, those in force first
+//
+// Corresponds with GET /cas/{name}/authority (the `GetAuthority` operationId).
+func (c *Client) GetAuthority(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAuthorityRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeAuthorityWithBody Makes a CA of your own: a root, and a CA below it that issues
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+func (c *Client) MakeAuthorityWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeAuthorityRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeAuthority Makes a CA of your own: a root, and a CA below it that issues
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+func (c *Client) MakeAuthority(ctx context.Context, name ShortName, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeAuthorityRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeAuthorityWithBody Takes an existing CA in: its issuing certificate with its key, and the root above it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+func (c *Client) TakeAuthorityWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeAuthorityRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeAuthority Takes an existing CA in: its issuing certificate with its key, and the root above it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+func (c *Client) TakeAuthority(ctx context.Context, name ShortName, body TakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeAuthorityRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListIssued What a CA of your own has issued, the newest first
+//
+// Corresponds with GET /cas/{name}/certificates (the `ListIssued` operationId).
+func (c *Client) ListIssued(ctx context.Context, name ShortName, params *ListIssuedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListIssuedRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignRequestWithBody Issues from a certificate request somebody gave
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+func (c *Client) SignRequestWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignRequestRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignRequest Issues from a certificate request somebody gave
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+func (c *Client) SignRequest(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignRequestRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeIssuedWithBody Revokes a certificate a CA of your own has issued
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+func (c *Client) RevokeIssuedWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeIssuedRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeIssued Revokes a certificate a CA of your own has issued
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+func (c *Client) RevokeIssued(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeIssuedRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7035,6 +7480,301 @@ func NewAgreeToTermsRequestWithBody(server string, name ShortName, contentType s
 	}
 
 	operationPath := fmt.Sprintf("/cas/%s/agreement", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetAuthorityRequest constructs an http.Request for the GetAuthority method
+func NewGetAuthorityRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/authority", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeAuthorityRequest calls the generic MakeAuthority builder with application/json body
+func NewMakeAuthorityRequest(server string, name ShortName, body MakeAuthorityJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeAuthorityRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewMakeAuthorityRequestWithBody constructs an http.Request for the MakeAuthority method, with any body, and a specified content type
+func NewMakeAuthorityRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/authority", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeAuthorityRequest calls the generic TakeAuthority builder with application/json body
+func NewTakeAuthorityRequest(server string, name ShortName, body TakeAuthorityJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeAuthorityRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTakeAuthorityRequestWithBody constructs an http.Request for the TakeAuthority method, with any body, and a specified content type
+func NewTakeAuthorityRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/authority", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListIssuedRequest constructs an http.Request for the ListIssued method
+func NewListIssuedRequest(server string, name ShortName, params *ListIssuedParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/certificates", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignRequestRequest calls the generic SignRequest builder with application/json body
+func NewSignRequestRequest(server string, name ShortName, body SignRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignRequestRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSignRequestRequestWithBody constructs an http.Request for the SignRequest method, with any body, and a specified content type
+func NewSignRequestRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/certificates", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeIssuedRequest calls the generic RevokeIssued builder with application/json body
+func NewRevokeIssuedRequest(server string, name ShortName, body RevokeIssuedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevokeIssuedRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewRevokeIssuedRequestWithBody constructs an http.Request for the RevokeIssued method, with any body, and a specified content type
+func NewRevokeIssuedRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/revocations", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -11726,6 +12466,76 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /cas/{name}/agreement (the `AgreeToTerms` operationId).
 	AgreeToTermsWithResponse(ctx context.Context, name ShortName, body AgreeToTermsJSONRequestBody, reqEditors ...RequestEditorFn) (*AgreeToTermsResponse, error)
 
+	// GetAuthorityWithResponse The certificates of a CA of your own, those in force first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cas/{name}/authority (the `GetAuthority` operationId).
+	GetAuthorityWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*GetAuthorityResponse, error)
+
+	// MakeAuthorityWithBodyWithResponse Makes a CA of your own: a root, and a CA below it that issues
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+	MakeAuthorityWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error)
+
+	// MakeAuthorityWithResponse Makes a CA of your own: a root, and a CA below it that issues
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+	MakeAuthorityWithResponse(ctx context.Context, name ShortName, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error)
+
+	// TakeAuthorityWithBodyWithResponse Takes an existing CA in: its issuing certificate with its key, and the root above it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+	TakeAuthorityWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeAuthorityResponse, error)
+
+	// TakeAuthorityWithResponse Takes an existing CA in: its issuing certificate with its key, and the root above it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+	TakeAuthorityWithResponse(ctx context.Context, name ShortName, body TakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeAuthorityResponse, error)
+
+	// ListIssuedWithResponse What a CA of your own has issued, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cas/{name}/certificates (the `ListIssued` operationId).
+	ListIssuedWithResponse(ctx context.Context, name ShortName, params *ListIssuedParams, reqEditors ...RequestEditorFn) (*ListIssuedResponse, error)
+
+	// SignRequestWithBodyWithResponse Issues from a certificate request somebody gave
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+	SignRequestWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignRequestResponse, error)
+
+	// SignRequestWithResponse Issues from a certificate request somebody gave
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+	SignRequestWithResponse(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*SignRequestResponse, error)
+
+	// RevokeIssuedWithBodyWithResponse Revokes a certificate a CA of your own has issued
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+	RevokeIssuedWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeIssuedResponse, error)
+
+	// RevokeIssuedWithResponse Revokes a certificate a CA of your own has issued
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+	RevokeIssuedWithResponse(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeIssuedResponse, error)
+
 	// ListCertificatesWithResponse Certificates met, by end of validity
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12828,6 +13638,287 @@ func (r AgreeToTermsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AgreeToTermsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAuthorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Authority
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAuthorityResponse) GetJSON200() *Authority {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAuthorityResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAuthorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAuthorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAuthorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAuthorityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeAuthorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeAuthority
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeAuthorityResponse) GetJSON201() *MadeAuthority {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeAuthorityResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeAuthorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeAuthorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeAuthorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeAuthorityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeAuthorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Authority
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeAuthorityResponse) GetJSON201() *Authority {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeAuthorityResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeAuthorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeAuthorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeAuthorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeAuthorityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListIssuedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *IssuedPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListIssuedResponse) GetJSON200() *IssuedPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListIssuedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListIssuedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListIssuedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListIssuedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListIssuedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SignedRequest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SignRequestResponse) GetJSON201() *SignedRequest {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeIssuedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeIssuedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeIssuedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeIssuedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeIssuedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeIssuedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17588,6 +18679,136 @@ func (c *ClientWithResponses) AgreeToTermsWithResponse(ctx context.Context, name
 	return ParseAgreeToTermsResponse(rsp)
 }
 
+// GetAuthorityWithResponse The certificates of a CA of your own, those in force first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cas/{name}/authority (the `GetAuthority` operationId).
+func (c *ClientWithResponses) GetAuthorityWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*GetAuthorityResponse, error) {
+	rsp, err := c.GetAuthority(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAuthorityResponse(rsp)
+}
+
+// MakeAuthorityWithBodyWithResponse Makes a CA of your own: a root, and a CA below it that issues
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+func (c *ClientWithResponses) MakeAuthorityWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error) {
+	rsp, err := c.MakeAuthorityWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeAuthorityResponse(rsp)
+}
+
+// MakeAuthorityWithResponse Makes a CA of your own: a root, and a CA below it that issues
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/authority (the `MakeAuthority` operationId).
+func (c *ClientWithResponses) MakeAuthorityWithResponse(ctx context.Context, name ShortName, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error) {
+	rsp, err := c.MakeAuthority(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeAuthorityResponse(rsp)
+}
+
+// TakeAuthorityWithBodyWithResponse Takes an existing CA in: its issuing certificate with its key, and the root above it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+func (c *ClientWithResponses) TakeAuthorityWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeAuthorityResponse, error) {
+	rsp, err := c.TakeAuthorityWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeAuthorityResponse(rsp)
+}
+
+// TakeAuthorityWithResponse Takes an existing CA in: its issuing certificate with its key, and the root above it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /cas/{name}/authority (the `TakeAuthority` operationId).
+func (c *ClientWithResponses) TakeAuthorityWithResponse(ctx context.Context, name ShortName, body TakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeAuthorityResponse, error) {
+	rsp, err := c.TakeAuthority(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeAuthorityResponse(rsp)
+}
+
+// ListIssuedWithResponse What a CA of your own has issued, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cas/{name}/certificates (the `ListIssued` operationId).
+func (c *ClientWithResponses) ListIssuedWithResponse(ctx context.Context, name ShortName, params *ListIssuedParams, reqEditors ...RequestEditorFn) (*ListIssuedResponse, error) {
+	rsp, err := c.ListIssued(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListIssuedResponse(rsp)
+}
+
+// SignRequestWithBodyWithResponse Issues from a certificate request somebody gave
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+func (c *ClientWithResponses) SignRequestWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignRequestResponse, error) {
+	rsp, err := c.SignRequestWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignRequestResponse(rsp)
+}
+
+// SignRequestWithResponse Issues from a certificate request somebody gave
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
+func (c *ClientWithResponses) SignRequestWithResponse(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*SignRequestResponse, error) {
+	rsp, err := c.SignRequest(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignRequestResponse(rsp)
+}
+
+// RevokeIssuedWithBodyWithResponse Revokes a certificate a CA of your own has issued
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+func (c *ClientWithResponses) RevokeIssuedWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeIssuedResponse, error) {
+	rsp, err := c.RevokeIssuedWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeIssuedResponse(rsp)
+}
+
+// RevokeIssuedWithResponse Revokes a certificate a CA of your own has issued
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
+func (c *ClientWithResponses) RevokeIssuedWithResponse(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeIssuedResponse, error) {
+	rsp, err := c.RevokeIssued(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeIssuedResponse(rsp)
+}
+
 // ListCertificatesWithResponse Certificates met, by end of validity
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19402,6 +20623,200 @@ func ParseAgreeToTermsResponse(rsp *http.Response) (*AgreeToTermsResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAuthorityResponse parses an HTTP response from a GetAuthorityWithResponse call
+func ParseGetAuthorityResponse(rsp *http.Response) (*GetAuthorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAuthorityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Authority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeAuthorityResponse parses an HTTP response from a MakeAuthorityWithResponse call
+func ParseMakeAuthorityResponse(rsp *http.Response) (*MakeAuthorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeAuthorityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeAuthority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeAuthorityResponse parses an HTTP response from a TakeAuthorityWithResponse call
+func ParseTakeAuthorityResponse(rsp *http.Response) (*TakeAuthorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeAuthorityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Authority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListIssuedResponse parses an HTTP response from a ListIssuedWithResponse call
+func ParseListIssuedResponse(rsp *http.Response) (*ListIssuedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListIssuedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest IssuedPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignRequestResponse parses an HTTP response from a SignRequestWithResponse call
+func ParseSignRequestResponse(rsp *http.Response) (*SignRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SignedRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeIssuedResponse parses an HTTP response from a RevokeIssuedWithResponse call
+func ParseRevokeIssuedResponse(rsp *http.Response) (*RevokeIssuedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeIssuedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -743,7 +743,8 @@ func writeKey(file, key string) error {
 
 // cas groups the commands about CAs.
 func (a *app) cas() *cobra.Command {
-	return group("ca", "Certificate authorities, their terms and budgets", a.caList(), a.caAgree())
+	return group("ca", "Certificate authorities, their terms and budgets", a.caList(), a.caAgree(), a.caMake(), a.caTake(), a.caShow(),
+		a.caRoot(), a.caSign(), a.caIssued(), a.caRevoke())
 }
 
 // listCAs fetches the CAs with their accounts and budgets.
@@ -773,6 +774,10 @@ func (a *app) caList() *cobra.Command {
 				{head: "Directory", width: 34, cell: func(c client.CA) string { return c.Directory }},
 				{head: "Account", width: 24, cell: func(c client.CA) string {
 					switch {
+					case c.By == client.CAByPrivate:
+						return "your own: insegna ca show " + c.Name
+					case c.By == client.CAByHand:
+						return "asked by hand, by a person"
 					case c.Trouble != "":
 						return c.Trouble
 					case c.Account == nil:
@@ -811,6 +816,9 @@ func (a *app) caAgree() *cobra.Command {
 			for _, ca := range list.Items {
 				if ca.Name != args[0] {
 					continue
+				}
+				if ca.By != client.CAByAcme {
+					return fmt.Errorf("%s has no terms to agree to: it is asked by %s", ca.Name, ca.By)
 				}
 				if ca.Trouble != "" {
 					return fmt.Errorf("%s cannot be asked: %s", ca.Name, ca.Trouble)

@@ -369,7 +369,12 @@ func (srv *Server) GetOrderCertificate(ctx context.Context,
 // Proofs answers the files CAs ask for (RFC 8555 section 8.3), and nothing
 // else. It is meant for a port of its own.
 func Proofs(s *service.Service) http.Handler {
+	open := plain(s)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/pki/") {
+			open.ServeHTTP(w, r)
+			return
+		}
 		token, ok := strings.CutPrefix(r.URL.Path, proof.WellKnown)
 		host := r.Host
 		if h, _, err := net.SplitHostPort(host); err == nil {

@@ -75,6 +75,7 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 		contract.GinServerOptions{
 			ErrorHandler: func(c *gin.Context, err error, _ int) { write(c, problemOf(&badRequestError{err.Error()})) },
 		})
+	published(e, s)
 	e.NoRoute(srv.noRoute)
 	e.NoMethod(func(c *gin.Context) { write(c, methodProblem(c.Request.Method)) })
 	from := http.NewCrossOriginProtection()
@@ -215,7 +216,7 @@ func (srv *Server) ownHost(c *gin.Context) {
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		host = h
 	}
-	if loopback(host) || srv.pair != nil && srv.pair.Covers(host) {
+	if loopback(host) || strings.HasPrefix(c.Request.URL.Path, "/pki/") || srv.pair != nil && srv.pair.Covers(host) {
 		c.Next()
 		return
 	}

@@ -36,6 +36,7 @@ type Ordering struct {
 	cas       cas                                         // clients, one for each directory
 	swept     sync.Once                                   // proofs of a former run are taken down once at the start
 	jobs      *work.Jobs                                  // carry an order on
+	issuing   *Issuing                                    // issues where the CA is one of one's own
 	ended     func(ctx context.Context, row *store.Order) // what is done with an order that has ended, issued or not
 	// ready tries what an installation on servers needs; the error, a *RefusedError,
 	// says what is in the way

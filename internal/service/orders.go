@@ -256,9 +256,10 @@ type asked struct {
 
 // sources make the ways to a certificate, by how a CA is asked.
 var sources = map[string]func(*Ordering, context.Context, *asked) (issue.Source, error){
-	estate.ByACME: (*Ordering).acmeSource,
-	estate.BySelf: (*Ordering).selfSource,
-	estate.ByHand: (*Ordering).handSource,
+	estate.ByACME:    (*Ordering).acmeSource,
+	estate.ByPrivate: (*Ordering).privateSource,
+	estate.BySelf:    (*Ordering).selfSource,
+	estate.ByHand:    (*Ordering).handSource,
 }
 
 // acmeSource makes the way over ACME: client, account, proofs.

@@ -133,7 +133,7 @@ func (s *Ordering) RenewSafeKey(ctx context.Context, begin bool) (*SafeState, er
 	}
 	for i := range rows {
 		purpose := map[string]string{"accounts": accountPurpose(rows[i].Name), "credentials": credentialPurpose(rows[i].Name),
-			"orders": orderPurpose(rows[i].ID), "installations": planPurpose(rows[i].Name),
+			"orders": orderPurpose(rows[i].ID), "authorities": authorityPurpose(rows[i].ID), "installations": planPurpose(rows[i].Name),
 			"https_runs": planPurpose(rows[i].Name)}[rows[i].Kind]
 		open, err := s.safe.Decrypt(rows[i].Encrypted, purpose)
 		if err != nil {

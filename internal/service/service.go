@@ -74,6 +74,7 @@ type Service struct {
 	*TakingToHTTPS
 	*Mending
 	*Notifying
+	*Issuing
 }
 
 // InUseError says that another process works with the same data directory.
@@ -157,8 +158,9 @@ func (s *Service) furnish(kept *safe.Safe) {
 	s.Surveying = &Surveying{base: s.base, declaring: s.Declaring, reading: s.Reading, pool: pool,
 		jobs: s.jobs, today: newCostly[*Today](),
 		ends: &marked[[]store.DayCount]{turn: make(chan struct{}, 1), marks: s.store.ShownMark, worked: s.store.Density}}
+	s.Issuing = newIssuing(s.base, s.Declaring, kept)
 	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),
-		jobs: s.jobs}
+		jobs: s.jobs, issuing: s.Issuing}
 	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,
 		jobs: s.jobs}
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}

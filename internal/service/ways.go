@@ -23,11 +23,34 @@ func (s *Ordering) askable(ctx context.Context, ca *estate.CA, list []store.Mand
 	switch {
 	case ca.By == estate.ByACME:
 		return s.agreed(ctx, ca, rehearsal)
+	case ca.By == estate.ByPrivate:
+		return nil, s.mayIssue(ctx, ca, list)
 	case ca.By == estate.ByHand && rehearsal:
 		return nil, &RefusedError{fmt.Sprintf("%s is asked by hand, and there is nobody to rehearse with", ca.Name),
 			"rehearse with " + estate.SelfSigned + " as its CA, or order: insegna mandate order " + list[0].Name}
 	}
 	return nil, nil
+}
+
+// mayIssue says why a CA of one's own does not issue for mandates.
+func (s *Ordering) mayIssue(ctx context.Context, ca *estate.CA, list []store.Mandate) error {
+	if _, err := s.issuing.signer(ctx, ca.Name); err != nil {
+		return err
+	}
+	role := Admin // what is due by itself was allowed when the mandate was made
+	if c := CallerOf(ctx); c != nil {
+		role = c.role()
+	}
+	for i := range list {
+		p := ca.Private.Profile(list[i].Spec.Profile)
+		switch {
+		case p == nil:
+			return &RefusedError{fmt.Sprintf("%s has no profile %q any more", ca.Name, list[i].Spec.Profile), "name one it has in the mandate " + list[i].Name}
+		case !role.Includes(Role(p.AtLeast)):
+			return &RefusedError{fmt.Sprintf("the profile %s of %s is for the role %s and above", p.Name, ca.Name, p.AtLeast), "have somebody of that role order it"}
+		}
+	}
+	return nil
 }
 
 // selfSource makes the way of certificates that sign themselves.

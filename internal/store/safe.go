@@ -50,6 +50,7 @@ type EncryptedRow struct {
 const encryptedRows = `(select 'accounts' as kind, id, directory as name, bound, encrypted from accounts
 	union all select 'credentials', 0, name, true, encrypted from credentials
 	union all select 'orders', id, '', true, encrypted from orders where octet_length(encrypted) > 0
+	union all select 'authorities', id, '', true, encrypted from authorities where octet_length(encrypted) > 0
 	union all select 'installations', id, server, true, decode(plan->>'sealed', 'hex') from installations where plan->>'sealed' is not null
 	union all select 'https_runs', id, server, true, decode(` + preparedPlan + `->>'sealed', 'hex') from https_runs
 		where ` + preparedPlan + `->>'sealed' is not null) r`
@@ -103,6 +104,9 @@ func (s *Store) Reencrypt(ctx context.Context, r *EncryptedRow, encrypted []byte
 		return s.replan(ctx, r.ID, func(plan []byte) ([]byte, error) {
 			return bytes.Replace(plan, []byte(was), []byte(is), 1), nil
 		})
+	}
+	if r.Kind == "authorities" {
+		return db.Exec("update authorities set encrypted = ? where id = ? and encrypted = ?", encrypted, r.ID, r.Encrypted).Error
 	}
 	return db.Exec("update orders set encrypted = ? where id = ? and encrypted = ?", encrypted, r.ID, r.Encrypted).Error
 }

@@ -984,6 +984,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cas/{name}/authority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificates of a CA of your own, those in force first */
+        get: operations["getAuthority"];
+        /** Takes an existing CA in: its issuing certificate with its key, and the root above it */
+        put: operations["takeAuthority"];
+        /** Makes a CA of your own: a root, and a CA below it that issues */
+        post: operations["makeAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a CA of your own has issued, the newest first */
+        get: operations["listIssued"];
+        put?: never;
+        /** Issues from a certificate request somebody gave */
+        post: operations["signRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/revocations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revokes a certificate a CA of your own has issued */
+        post: operations["revokeIssued"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/credentials": {
         parameters: {
             query?: never;
@@ -1759,6 +1813,103 @@ export interface components {
             failure?: components["schemas"]["OrderFailure"];
             /** @description of one order; empty in lists */
             steps: components["schemas"]["OrderStep"][];
+        };
+        AuthorityCertificate: {
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            role: "root" | "issuing" | "cross";
+            subject: string;
+            /** Format: date-time */
+            not_before: string;
+            /** Format: date-time */
+            not_after: string;
+            sha256: components["schemas"]["Fingerprint"];
+            /** @description its kind */
+            key: string;
+            /** @description in the safe */
+            key_kept: boolean;
+            pem: string;
+            made_by: string;
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description it issues nothing more
+             */
+            retired_at?: string;
+        };
+        Authority: {
+            name: string;
+            certificates: components["schemas"]["AuthorityCertificate"][];
+        };
+        AuthorityWish: {
+            organization?: string;
+            country?: string;
+            /**
+             * @default ecdsa-p384
+             * @enum {string}
+             */
+            key: "ecdsa-p256" | "ecdsa-p384" | "ecdsa-p521" | "ed25519" | "rsa-2048" | "rsa-3072" | "rsa-4096";
+            /** @default 3650 */
+            root_days: number;
+            /** @default 1095 */
+            issuing_days: number;
+            /** @description domains and ranges of addresses it may ever issue for; any when left out */
+            permitted?: string[];
+            /** @description the root's key is handed out under it, and not kept; kept in the safe when left out */
+            root_passphrase?: string;
+        };
+        MadeAuthority: {
+            authority: components["schemas"]["Authority"];
+            /** @description the root's key as encrypted PEM, of which there is no other copy */
+            root_key?: string;
+        };
+        IssuedByAuthority: {
+            /** @description hexadecimal */
+            serial: string;
+            names: string[];
+            profile: string;
+            /** Format: date-time */
+            not_after: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description none for a request somebody gave
+             */
+            order?: number;
+            /** Format: date-time */
+            revoked_at?: string;
+            /** @description of the revocation */
+            reason?: string;
+        };
+        IssuedPage: {
+            items: components["schemas"]["IssuedByAuthority"][];
+            next_cursor?: string;
+        };
+        SigningRequest: {
+            /** @description PKCS#10 as PEM */
+            request: string;
+            /** @description the first when left out */
+            profile?: string;
+        };
+        SignedRequest: {
+            serial: string;
+            /** Format: date-time */
+            not_after: string;
+            /** @description the certificate with its chain, as a server sends it */
+            pem: string;
+        };
+        Revocation: {
+            /** @description hexadecimal */
+            serial: string;
+            /**
+             * @default unspecified
+             * @enum {string}
+             */
+            reason: "unspecified" | "keyCompromise" | "affiliationChanged" | "superseded" | "cessationOfOperation" | "privilegeWithdrawn";
         };
         GivenFile: {
             /** @description as people call it */
@@ -4971,6 +5122,162 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CA"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the CA */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenMaterial"];
+            };
+        };
+        responses: {
+            /** @description taken in */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorityWish"];
+            };
+        };
+        responses: {
+            /** @description made */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeAuthority"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listIssued: {
+        parameters: {
+            query?: {
+                /** @description next_cursor of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SigningRequest"];
+            };
+        };
+        responses: {
+            /** @description issued */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedRequest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeIssued: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revocation"];
+            };
+        };
+        responses: {
+            /** @description revoked */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

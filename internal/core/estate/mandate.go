@@ -202,6 +202,7 @@ func (r *reader) ca(n *yaml.Node) {
 		field{"http_port", false, func(n *yaml.Node) { a.HTTPPort = uint16(r.number(n, 1, 65535)) }},
 		field{"profiles", false, func(n *yaml.Node) { r.list(n, "a list of profiles", func(n *yaml.Node) { r.profile(n, own) }) }},
 		field{"acme", false, func(n *yaml.Node) { r.yesNo(n, &own.Serves) }},
+		field{"publish", false, func(n *yaml.Node) { own.Publish = r.reached(n) }},
 		field{"to", false, func(n *yaml.Node) { hand.To, _ = r.text(n, "where requests are sent") }},
 		field{"reply_days", false, func(n *yaml.Node) { hand.Days = r.number(n, 1, 90) }},
 	)
@@ -451,6 +452,17 @@ func (r *reader) https(n *yaml.Node) string {
 		r.fault(r.place(n), expected, "found %s", describe(n))
 	}
 	return text
+}
+
+// reached reads where clients reach this service: revocation lists and answers are
+// signed themselves, and http is the way to them (RFC 5280 section 8).
+func (r *reader) reached(n *yaml.Node) string {
+	const expected = "an address of this service, such as http://insegna.lanterncoast.example:7420"
+	text, ok := r.text(n, expected)
+	if u, err := url.Parse(text); ok && (err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "") {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return strings.TrimSuffix(text, "/")
 }
 
 // email reads a contact as ACME wants it, a mailto URL with one address and no

@@ -24,6 +24,60 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AuthorityCertificateRole.
+const (
+	AuthorityCertificateRoleCross   AuthorityCertificateRole = "cross"
+	AuthorityCertificateRoleIssuing AuthorityCertificateRole = "issuing"
+	AuthorityCertificateRoleRoot    AuthorityCertificateRole = "root"
+)
+
+// Valid indicates whether the value is a known member of the AuthorityCertificateRole enum.
+func (e AuthorityCertificateRole) Valid() bool {
+	switch e {
+	case AuthorityCertificateRoleCross:
+		return true
+	case AuthorityCertificateRoleIssuing:
+		return true
+	case AuthorityCertificateRoleRoot:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AuthorityWishKey.
+const (
+	AuthorityWishKeyEcdsaP256 AuthorityWishKey = "ecdsa-p256"
+	AuthorityWishKeyEcdsaP384 AuthorityWishKey = "ecdsa-p384"
+	AuthorityWishKeyEcdsaP521 AuthorityWishKey = "ecdsa-p521"
+	AuthorityWishKeyEd25519   AuthorityWishKey = "ed25519"
+	AuthorityWishKeyRsa2048   AuthorityWishKey = "rsa-2048"
+	AuthorityWishKeyRsa3072   AuthorityWishKey = "rsa-3072"
+	AuthorityWishKeyRsa4096   AuthorityWishKey = "rsa-4096"
+)
+
+// Valid indicates whether the value is a known member of the AuthorityWishKey enum.
+func (e AuthorityWishKey) Valid() bool {
+	switch e {
+	case AuthorityWishKeyEcdsaP256:
+		return true
+	case AuthorityWishKeyEcdsaP384:
+		return true
+	case AuthorityWishKeyEcdsaP521:
+		return true
+	case AuthorityWishKeyEd25519:
+		return true
+	case AuthorityWishKeyRsa2048:
+		return true
+	case AuthorityWishKeyRsa3072:
+		return true
+	case AuthorityWishKeyRsa4096:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CABy.
 const (
 	CAByAcme    CABy = "acme"
@@ -612,6 +666,36 @@ func (e ReadingDifferenceWhat) Valid() bool {
 	}
 }
 
+// Defines values for RevocationReason.
+const (
+	RevocationReasonAffiliationChanged   RevocationReason = "affiliationChanged"
+	RevocationReasonCessationOfOperation RevocationReason = "cessationOfOperation"
+	RevocationReasonKeyCompromise        RevocationReason = "keyCompromise"
+	RevocationReasonPrivilegeWithdrawn   RevocationReason = "privilegeWithdrawn"
+	RevocationReasonSuperseded           RevocationReason = "superseded"
+	RevocationReasonUnspecified          RevocationReason = "unspecified"
+)
+
+// Valid indicates whether the value is a known member of the RevocationReason enum.
+func (e RevocationReason) Valid() bool {
+	switch e {
+	case RevocationReasonAffiliationChanged:
+		return true
+	case RevocationReasonCessationOfOperation:
+		return true
+	case RevocationReasonKeyCompromise:
+		return true
+	case RevocationReasonPrivilegeWithdrawn:
+		return true
+	case RevocationReasonSuperseded:
+		return true
+	case RevocationReasonUnspecified:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
@@ -1106,6 +1190,54 @@ type AudienceView struct {
 	Path     []ChainLink `json:"path"`
 	Trusted  bool        `json:"trusted"`
 }
+
+// Authority defines model for Authority.
+type Authority struct {
+	Certificates []AuthorityCertificate `json:"certificates"`
+	Name         string                 `json:"name"`
+}
+
+// AuthorityCertificate defines model for AuthorityCertificate.
+type AuthorityCertificate struct {
+	// Key its kind
+	Key string `json:"key"`
+
+	// KeyKept in the safe
+	KeyKept   bool      `json:"key_kept"`
+	MadeAt    time.Time `json:"made_at"`
+	MadeBy    string    `json:"made_by"`
+	NotAfter  time.Time `json:"not_after"`
+	NotBefore time.Time `json:"not_before"`
+	Number    int64     `json:"number"`
+	Pem       string    `json:"pem"`
+
+	// RetiredAt it issues nothing more
+	RetiredAt *time.Time               `json:"retired_at,omitempty"`
+	Role      AuthorityCertificateRole `json:"role"`
+	Sha256    Fingerprint              `json:"sha256"`
+	Subject   string                   `json:"subject"`
+}
+
+// AuthorityCertificateRole defines model for AuthorityCertificate.Role.
+type AuthorityCertificateRole string
+
+// AuthorityWish defines model for AuthorityWish.
+type AuthorityWish struct {
+	Country      *string           `json:"country,omitempty"`
+	IssuingDays  *int              `json:"issuing_days,omitempty"`
+	Key          *AuthorityWishKey `json:"key,omitempty"`
+	Organization *string           `json:"organization,omitempty"`
+
+	// Permitted domains and ranges of addresses it may ever issue for; any when left out
+	Permitted *[]string `json:"permitted,omitempty"`
+	RootDays  *int      `json:"root_days,omitempty"`
+
+	// RootPassphrase the root's key is handed out under it, and not kept; kept in the safe when left out
+	RootPassphrase *string `json:"root_passphrase,omitempty"`
+}
+
+// AuthorityWishKey defines model for AuthorityWish.Key.
+type AuthorityWishKey string
 
 // Belongs What a host, or a server as a whole, belongs to by the estate.
 type Belongs struct {
@@ -1959,11 +2091,36 @@ type Invitation struct {
 	Name      string    `json:"name"`
 }
 
+// IssuedByAuthority defines model for IssuedByAuthority.
+type IssuedByAuthority struct {
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Names    []string  `json:"names"`
+	NotAfter time.Time `json:"not_after"`
+
+	// Order none for a request somebody gave
+	Order   *int64 `json:"order,omitempty"`
+	Profile string `json:"profile"`
+
+	// Reason of the revocation
+	Reason    *string    `json:"reason,omitempty"`
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+
+	// Serial hexadecimal
+	Serial string `json:"serial"`
+}
+
 // IssuedCertificate defines model for IssuedCertificate.
 type IssuedCertificate struct {
 	// Chain PEM, leaf first
 	Chain  string      `json:"chain"`
 	Sha256 Fingerprint `json:"sha256"`
+}
+
+// IssuedPage defines model for IssuedPage.
+type IssuedPage struct {
+	Items      []IssuedByAuthority `json:"items"`
+	NextCursor *string             `json:"next_cursor,omitempty"`
 }
 
 // JournalEntry defines model for JournalEntry.
@@ -2082,6 +2239,14 @@ type Listener struct {
 
 // ListenerProtocol what is spoken inside TLS or without it
 type ListenerProtocol string
+
+// MadeAuthority defines model for MadeAuthority.
+type MadeAuthority struct {
+	Authority Authority `json:"authority"`
+
+	// RootKey the root's key as encrypted PEM, of which there is no other copy
+	RootKey *string `json:"root_key,omitempty"`
+}
 
 // Mandate defines model for Mandate.
 type Mandate struct {
@@ -2690,6 +2855,17 @@ type ReportRenewal struct {
 	Words *string `json:"words,omitempty"`
 }
 
+// Revocation defines model for Revocation.
+type Revocation struct {
+	Reason *RevocationReason `json:"reason,omitempty"`
+
+	// Serial hexadecimal
+	Serial string `json:"serial"`
+}
+
+// RevocationReason defines model for Revocation.Reason.
+type RevocationReason string
+
 // Rhythm How the certificates before it were replaced, where it is shown.
 type Rhythm struct {
 	// DaysBefore of its end one like it is usually replaced; negative for after it
@@ -2878,6 +3054,24 @@ type SignedIn struct {
 
 	// Token name of the token that was shown; none for a session
 	Token *string `json:"token,omitempty"`
+}
+
+// SignedRequest defines model for SignedRequest.
+type SignedRequest struct {
+	NotAfter time.Time `json:"not_after"`
+
+	// Pem the certificate with its chain, as a server sends it
+	Pem    string `json:"pem"`
+	Serial string `json:"serial"`
+}
+
+// SigningRequest defines model for SigningRequest.
+type SigningRequest struct {
+	// Profile the first when left out
+	Profile *string `json:"profile,omitempty"`
+
+	// Request PKCS#10 as PEM
+	Request string `json:"request"`
 }
 
 // Silence defines model for Silence.
@@ -3379,6 +3573,13 @@ type ListBindingsParams struct {
 // ListBindingsParamsSort defines parameters for ListBindings.
 type ListBindingsParamsSort string
 
+// ListIssuedParams defines parameters for ListIssued.
+type ListIssuedParams struct {
+	// Cursor next_cursor of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListCertificatesParams defines parameters for ListCertificates.
 type ListCertificatesParams struct {
 	// Q part of a name
@@ -3642,6 +3843,18 @@ type ListWavesParams struct {
 // AgreeToTermsJSONRequestBody defines body for AgreeToTerms for application/json ContentType.
 type AgreeToTermsJSONRequestBody = Agreement
 
+// MakeAuthorityJSONRequestBody defines body for MakeAuthority for application/json ContentType.
+type MakeAuthorityJSONRequestBody = AuthorityWish
+
+// TakeAuthorityJSONRequestBody defines body for TakeAuthority for application/json ContentType.
+type TakeAuthorityJSONRequestBody = GivenMaterial
+
+// SignRequestJSONRequestBody defines body for SignRequest for application/json ContentType.
+type SignRequestJSONRequestBody = SigningRequest
+
+// RevokeIssuedJSONRequestBody defines body for RevokeIssued for application/json ContentType.
+type RevokeIssuedJSONRequestBody = Revocation
+
 // TakeCertificateJSONRequestBody defines body for TakeCertificate for application/json ContentType.
 type TakeCertificateJSONRequestBody = GivenMaterial
 
@@ -3749,6 +3962,24 @@ type ServerInterface interface {
 	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
 	// (POST /cas/{name}/agreement)
 	AgreeToTerms(c *gin.Context, name ShortName)
+	// GetAuthority The certificates of a CA of your own, those in force first
+	// (GET /cas/{name}/authority)
+	GetAuthority(c *gin.Context, name ShortName)
+	// MakeAuthority Makes a CA of your own: a root, and a CA below it that issues
+	// (POST /cas/{name}/authority)
+	MakeAuthority(c *gin.Context, name ShortName)
+	// TakeAuthority Takes an existing CA in: its issuing certificate with its key, and the root above it
+	// (PUT /cas/{name}/authority)
+	TakeAuthority(c *gin.Context, name ShortName)
+	// ListIssued What a CA of your own has issued, the newest first
+	// (GET /cas/{name}/certificates)
+	ListIssued(c *gin.Context, name ShortName, params ListIssuedParams)
+	// SignRequest Issues from a certificate request somebody gave
+	// (POST /cas/{name}/certificates)
+	SignRequest(c *gin.Context, name ShortName)
+	// RevokeIssued Revokes a certificate a CA of your own has issued
+	// (POST /cas/{name}/revocations)
+	RevokeIssued(c *gin.Context, name ShortName)
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(c *gin.Context, params ListCertificatesParams)
@@ -4217,6 +4448,175 @@ func (siw *ServerInterfaceWrapper) AgreeToTerms(c *gin.Context) {
 	}
 
 	siw.Handler.AgreeToTerms(c, name)
+}
+
+// GetAuthority operation middleware
+func (siw *ServerInterfaceWrapper) GetAuthority(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetAuthority(c, name)
+}
+
+// MakeAuthority operation middleware
+func (siw *ServerInterfaceWrapper) MakeAuthority(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeAuthority(c, name)
+}
+
+// TakeAuthority operation middleware
+func (siw *ServerInterfaceWrapper) TakeAuthority(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeAuthority(c, name)
+}
+
+// ListIssued operation middleware
+func (siw *ServerInterfaceWrapper) ListIssued(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListIssuedParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListIssued(c, name, params)
+}
+
+// SignRequest operation middleware
+func (siw *ServerInterfaceWrapper) SignRequest(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SignRequest(c, name)
+}
+
+// RevokeIssued operation middleware
+func (siw *ServerInterfaceWrapper) RevokeIssued(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeIssued(c, name)
 }
 
 // ListCertificates operation middleware
@@ -6833,6 +7233,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.RevokeToken)
 	router.GET(options.BaseURL+"/cas", wrapper.ListCas)
 	router.POST(options.BaseURL+"/cas/:name/agreement", wrapper.AgreeToTerms)
+	router.GET(options.BaseURL+"/cas/:name/authority", wrapper.GetAuthority)
+	router.POST(options.BaseURL+"/cas/:name/authority", wrapper.MakeAuthority)
+	router.PUT(options.BaseURL+"/cas/:name/authority", wrapper.TakeAuthority)
+	router.GET(options.BaseURL+"/cas/:name/certificates", wrapper.ListIssued)
+	router.POST(options.BaseURL+"/cas/:name/certificates", wrapper.SignRequest)
+	router.POST(options.BaseURL+"/cas/:name/revocations", wrapper.RevokeIssued)
 	router.GET(options.BaseURL+"/credentials", wrapper.ListCredentials)
 	router.DELETE(options.BaseURL+"/credentials/:name", wrapper.RemoveCredential)
 	router.PUT(options.BaseURL+"/credentials/:name", wrapper.AddCredential)
@@ -7026,6 +7432,239 @@ type AgreeToTermsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AgreeToTermsdefaultApplicationProblemPlusJSONResponse) VisitAgreeToTermsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAuthorityRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type GetAuthorityResponseObject interface {
+	VisitGetAuthorityResponse(w http.ResponseWriter) error
+}
+
+type GetAuthority200JSONResponse Authority
+
+func (response GetAuthority200JSONResponse) VisitGetAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAuthoritydefaultApplicationProblemPlusJSONResponse) VisitGetAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeAuthorityRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *MakeAuthorityJSONRequestBody
+}
+
+type MakeAuthorityResponseObject interface {
+	VisitMakeAuthorityResponse(w http.ResponseWriter) error
+}
+
+type MakeAuthority201JSONResponse MadeAuthority
+
+func (response MakeAuthority201JSONResponse) VisitMakeAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeAuthoritydefaultApplicationProblemPlusJSONResponse) VisitMakeAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeAuthorityRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *TakeAuthorityJSONRequestBody
+}
+
+type TakeAuthorityResponseObject interface {
+	VisitTakeAuthorityResponse(w http.ResponseWriter) error
+}
+
+type TakeAuthority201JSONResponse Authority
+
+func (response TakeAuthority201JSONResponse) VisitTakeAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeAuthoritydefaultApplicationProblemPlusJSONResponse) VisitTakeAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIssuedRequestObject struct {
+	Name   ShortName `json:"name"`
+	Params ListIssuedParams
+}
+
+type ListIssuedResponseObject interface {
+	VisitListIssuedResponse(w http.ResponseWriter) error
+}
+
+type ListIssued200JSONResponse IssuedPage
+
+func (response ListIssued200JSONResponse) VisitListIssuedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIssueddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListIssueddefaultApplicationProblemPlusJSONResponse) VisitListIssuedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignRequestRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *SignRequestJSONRequestBody
+}
+
+type SignRequestResponseObject interface {
+	VisitSignRequestResponse(w http.ResponseWriter) error
+}
+
+type SignRequest201JSONResponse SignedRequest
+
+func (response SignRequest201JSONResponse) VisitSignRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignRequestdefaultApplicationProblemPlusJSONResponse) VisitSignRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeIssuedRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *RevokeIssuedJSONRequestBody
+}
+
+type RevokeIssuedResponseObject interface {
+	VisitRevokeIssuedResponse(w http.ResponseWriter) error
+}
+
+type RevokeIssued204Response struct {
+}
+
+func (response RevokeIssued204Response) VisitRevokeIssuedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeIssueddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeIssueddefaultApplicationProblemPlusJSONResponse) VisitRevokeIssuedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10908,6 +11547,24 @@ type StrictServerInterface interface {
 	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
 	// (POST /cas/{name}/agreement)
 	AgreeToTerms(ctx context.Context, request AgreeToTermsRequestObject) (AgreeToTermsResponseObject, error)
+	// GetAuthority The certificates of a CA of your own, those in force first
+	// (GET /cas/{name}/authority)
+	GetAuthority(ctx context.Context, request GetAuthorityRequestObject) (GetAuthorityResponseObject, error)
+	// MakeAuthority Makes a CA of your own: a root, and a CA below it that issues
+	// (POST /cas/{name}/authority)
+	MakeAuthority(ctx context.Context, request MakeAuthorityRequestObject) (MakeAuthorityResponseObject, error)
+	// TakeAuthority Takes an existing CA in: its issuing certificate with its key, and the root above it
+	// (PUT /cas/{name}/authority)
+	TakeAuthority(ctx context.Context, request TakeAuthorityRequestObject) (TakeAuthorityResponseObject, error)
+	// ListIssued What a CA of your own has issued, the newest first
+	// (GET /cas/{name}/certificates)
+	ListIssued(ctx context.Context, request ListIssuedRequestObject) (ListIssuedResponseObject, error)
+	// SignRequest Issues from a certificate request somebody gave
+	// (POST /cas/{name}/certificates)
+	SignRequest(ctx context.Context, request SignRequestRequestObject) (SignRequestResponseObject, error)
+	// RevokeIssued Revokes a certificate a CA of your own has issued
+	// (POST /cas/{name}/revocations)
+	RevokeIssued(ctx context.Context, request RevokeIssuedRequestObject) (RevokeIssuedResponseObject, error)
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(ctx context.Context, request ListCertificatesRequestObject) (ListCertificatesResponseObject, error)
@@ -11377,6 +12034,235 @@ func (sh *strictHandler) AgreeToTerms(ctx *gin.Context, name ShortName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AgreeToTermsResponseObject); ok {
 		if err := validResponse.VisitAgreeToTermsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetAuthority operation middleware
+func (sh *strictHandler) GetAuthority(ctx *gin.Context, name ShortName) {
+	var request GetAuthorityRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAuthority(ctx, request.(GetAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetAuthorityResponseObject); ok {
+		if err := validResponse.VisitGetAuthorityResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeAuthority operation middleware
+func (sh *strictHandler) MakeAuthority(ctx *gin.Context, name ShortName) {
+	var request MakeAuthorityRequestObject
+
+	request.Name = name
+
+	var body MakeAuthorityJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeAuthority(ctx, request.(MakeAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeAuthorityResponseObject); ok {
+		if err := validResponse.VisitMakeAuthorityResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeAuthority operation middleware
+func (sh *strictHandler) TakeAuthority(ctx *gin.Context, name ShortName) {
+	var request TakeAuthorityRequestObject
+
+	request.Name = name
+
+	var body TakeAuthorityJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeAuthority(ctx, request.(TakeAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeAuthorityResponseObject); ok {
+		if err := validResponse.VisitTakeAuthorityResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListIssued operation middleware
+func (sh *strictHandler) ListIssued(ctx *gin.Context, name ShortName, params ListIssuedParams) {
+	var request ListIssuedRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListIssued(ctx, request.(ListIssuedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListIssued")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListIssuedResponseObject); ok {
+		if err := validResponse.VisitListIssuedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SignRequest operation middleware
+func (sh *strictHandler) SignRequest(ctx *gin.Context, name ShortName) {
+	var request SignRequestRequestObject
+
+	request.Name = name
+
+	var body SignRequestJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignRequest(ctx, request.(SignRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignRequest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SignRequestResponseObject); ok {
+		if err := validResponse.VisitSignRequestResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RevokeIssued operation middleware
+func (sh *strictHandler) RevokeIssued(ctx *gin.Context, name ShortName) {
+	var request RevokeIssuedRequestObject
+
+	request.Name = name
+
+	var body RevokeIssuedJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeIssued(ctx, request.(RevokeIssuedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeIssued")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokeIssuedResponseObject); ok {
+		if err := validResponse.VisitRevokeIssuedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -14450,335 +15336,351 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tkxs3ki76Vyo4G+HxvSV3y7ZkW/1le9rSyGvL1lFr7bjHR6cDZIFkTRcBDgA2zVXov99AZgKFKgL1",
-	"wiZb8ux+kposFoBEIpGvT76fzORqLQUXRk+evZ+smWIrbriCv642Sktl/1dwPVPl2pRSTJ5NBP/D3Mzg",
-	"y0zOM7Pk2ZoteDblc6n4JJ+U9ql/brjaTfKJYCs+eTbB5yf5RM+WfMXsW1fsj5+4WJjl5Nnj8y+/zidm",
-	"t7aPaqNKsZh8+JBPfipXpbHPxl5ZwZfhGws+Z5vK2Ped5/b95Wqzgr/sn6WgP/1IpTB8wRUM9cv870pu",
-	"1vvLlaLaZWwqNyZbSm00rVnzbGF/oBMLhi8bsysNX+nWwp9+tbdsmPgP+OyTc/81U4rtaKa/bAVXnTPd",
-	"LpnJSm0nWqrUFCW85jRTfMsWA0i5Lc0yk4LXNDVskZquYYvTTFYVXP28WU2RpjD0mpllPbLAL/OJ4v/c",
-	"lIoXk2dGbXg4mblUK2aQp55+Pellt9dcaSl+hvdHx1zDA51jdq/7Qz75X0DAvW1YM2UsxVkGY8Wp/c/U",
-	"Wf3ySXSsa67uuOpYEI11j+VcL6Uypx1ho+747ofvEwOUxRF54AO+imvzN1mUHDj5uTbM8BdlBUucSWG4",
-	"APnH1uuqnDG7gWf/sHzx7H0w8L8pPp88m/zlrBbnZ/itPgte6cesp4+f6LUUGmfwWslpxVcdw6/xif93",
-	"3DTce2EOTXZkGb0yK+Rss7JD2ofol/bFl7MZXxsmZnyfmd8ueTYvRVGKhRV4t0JuRcZEkVXcZFP+xSSf",
-	"rJVcc2WIxsw09qpghj8yJXDOnuSYwunZ+1hxRovf+2ojTFkNHaCxHb/Tb2HU3E7TD/TO/1JO/8Fnxg5U",
-	"0+QNchGsrShKSxdWvQ7WPGeV5m0y1GsITsUTuijd3zFp6lfY3IdSgCYw35iN4nnGTLaS2mRfPX2aFWyn",
-	"s7mSq0zI7SS/D2m6CLJQnK8cww4nhOEKr5HmerZLrjgsCR7IGPzFTLa1nyvOijxjcMFmV5eZtkvE1YWi",
-	"EhSPPQoars1NYtiqvOXbUsONWBqd2WezolR8ZqTa5RlOqzTZkulMmiWH271vzBY1cewoETdFycWM/1ry",
-	"LWiEzaND30Y5f87KaqPwQX8176+9cfvmKGDDX3QJkaslK8VPpbiNvcmojTZ2fX7UqZQVZ2Jv+X4Z9Y9y",
-	"J+n9KmLU+RuvpFhEdu03yxgMlJo8kypjmYbr0HIIy7ZLWfE8m+KvMyOz6Q4Yh4Ns3hdRC6eJ7pFPxjU/",
-	"yylyK3JgGfj1Z9rOox7kMx2Tb6BtjdivDzGioPDd55ZpTa2uTXVE/ZBPZmyj48w1s6+d2yuI973vRSkW",
-	"XK1VKWB6VvjcVHxugvf6SzifcFGsZSlMgqVnvHf+L+ChD3nHrlm+iH5RFlG9YX+apdYb3Pi9d9yWooh+",
-	"UTFtbjTnYvh9V5WCd4lCuxB7yxZ8VjHFi4ykPvJYNrdaRmz6QpobNje4gmFTkRszk6s4N6yVNHImq8Tl",
-	"vOJF/N7GQ5n46o6r0uz6dvvaPWd/IzcqppJYMjyzpHTkmUkxLxcbBQqUs5lxMrn7cyuVNk6TiRHkjqui",
-	"nJm+Cf5Kj7WFHuiuwIgB03uSEBsRB9SDuTPgzqYn77u0JHjNFnxfGszkhrwMA2Z/hQ9bxneSadAF4WRR",
-	"5HoIvBZxQScNi6g1U3yjdlsJspz4fRK17BpEh0nnbvFulCjxNsWCmwjdaskXuXiWcputmNg5PWRR3nGY",
-	"q5b4uRV/F9m51RsE6i+lVVSMP8LR82p/FZeXG924YlMLb8ya3kc/ji3+6jKibMyAar06weUlPWj1dU/E",
-	"Ti7Bp7x+v0/SEsjE9C3Qhwtrw/0+YTMQVWtV3uHuLxmcGc2rebCs4NaSwjA8ssM1Iq/s7U+Nr9ZmV6uA",
-	"tJMwzUxadePy6tXzmOzgfxiuBKtuAqK2NYhsy4TRGT2hs6nciMIqKyybbbSRK64yxWdSBSzjNSx7lXFh",
-	"Srd57QuEmezq8pJ+r7MZq6oMnHfD6SJY4jboVOBRhyYFHjT20oTaelw5P4T34IdDNk849V1IwScj7QN3",
-	"F8uUiWDXeZGxqebC7I3mfiK3IjqwkptpFdUAdvY1MyYsw0058txF1lzTjIleQ458NGDi1sTao57b1XpO",
-	"DQ6LcLQ//PWxi0uay3pvWwLHGpDFzRj/AP0k6SbQRt8k7GUS2ODE1rApyqpQTBR0EIXMVhJMTTDvNfnX",
-	"raQXextcSA7CYKB17ea2Xe4SpxVOSVnE2VMljuxGxVSytimvqmB7awrmwQbEd+6nUke2bZyGcHUZtWr2",
-	"L+3oFJpWSMvcIU2hQ4eA+xc0LkvfhgAKrtiZXK2kuEnKux6LZl6q0Xp/qW9mLGY5d1sePM73duY3iXsm",
-	"VFgUt8IqbjCwVewiKUXGsqrUBn1NdqWZ2XJhdqRGr8ZdKePNEvsTCnQN/o3mqmRxY0Uv2ZdPno4yaVvc",
-	"Sm9oso3fNkfJxqY0VhFSIeQt3F4/eccjDf7Ka6bvOS7fc8NQCsY9SsMPcMNDFdnTEZ6C8DjDwaliPIec",
-	"VnHQHKoS1WspyH7TLadgyH+d/vCKzdBbGVnDPBAlg972Im33ICOkpckanf37F8RyZ5arvoHf4FOWk8vF",
-	"0oya9DX9IjZrXS4EMxsVn7PeII/13jUhM9Q/axIlHAzJkQdsGS7MsUiwQT1sHzeFR95YTS4dZ9cOv9q8",
-	"a3X/jIrZMpYHwESGXzkXRuhX3btH+m61Q+6ZBxPfd2j0NtcPChh5cr0bZX/hB4j4fKKNVLExSZdnmHER",
-	"0+ZTTu/E9eCvj+SV4K+BOzCGiRv8FKPMFPq7XDSzdQbEzVyqRighoFlFjBgJ5avb4Ufnp1LwV0xFwwUr",
-	"WZTzkhfD+cCFKiIK8R8RTQdNzS3TcC9cZHes2nC6Liopb7OqvLWMM1PcYHhpWRYF7zehKFLhKUgTcMTp",
-	"3ZAgxNt20VWblUj4yedzkrjOG6L4HPw5+WQj6ObTG73mDcMrdEHYr3jcVT0nHkk6pPcntOJak3TtJhc5",
-	"pcmxSWv0C6pfFKWb4mB0sojqMlsysRhpLyakX9xGDgbonttR7KJ6pfewj/xLfrXMPjIQe+d+004PsOyd",
-	"SZVNmeaYV1GHO799/N2XjZD1477jg8PEpv89213FXQPemIm6Svf2v/cI2x+RVzg+E8XmJsVyER2VLVgp",
-	"yCqiWEwpMiceBjEADHkFA0S9knIzNbEbCRO50LI1TEBIqDQZ05m9cTi5vffIRtpznKZxgUpaRhBryjGB",
-	"DH1inM2WGURdZnLFMeEgdga3zMyWyZX0+/RJ2LrX1KSpF5X7nUpuLlF6X9lKRCLtYsaFFnUorAXfTvLJ",
-	"QgoeEc7t863rSBFkocDgyZUMTT9pEvs1M0u89YJwWDnjn+lsxWbLUvAvst9Ks5Qbk7EMI22BpkVZmMy4",
-	"p+FV9hqKJPxUldwmEwbPRyYM5j0RmbmsCppfKwgSG/5xPEOkZwLhbR6ZwuvLty9///fL779/8/z6Ov/i",
-	"iy/eHXN0e9jiVnJja0q/kXk25bosOKar0F7qqK5sue7mlu+iZrgzs9FNmBmZY3oFKCKsAsVYL+VW7DmC",
-	"giV/dcCKyf5ozuf6+uWzjEJB2S3fueB3P3khRe0Gpc3A/SiFTjHwQXvo9JAOAbu3lIQ6k5xYH6W/PA9n",
-	"7qcmVbkoxV7O6ZOYQi6V2RseEy6fPnny1ZPuBMw+Gq0306qcxe0T5e/hI8kUJaU5fIu/jLwxuGCbu/z7",
-	"f14/f/Pv717+cv3292evf3nz9l2OwcPr65dHPDRGMaHn0Rn8719+fv7v18/f/Pr8Dc3giOP+l4ylsKAK",
-	"Oc9YZr/P/vrmxVX2+PyrJ5+3tMmvvv326fm3sRty7/LDxNrIDb5eV+XYONJoNyiO7pyhMY3NJXnoVJgg",
-	"YXJRVcOomLUXZiPm/tJqGGPivJD7NnJiwSkYMTXMZY8mGbJYgIf8ME6BHD49p+gOsgfpggn4y1v+DX+l",
-	"V0LdfGpO8LvrqUlLepdk8Msg57PJ6GmXcpfk3BN0/SmHEVrQEO596emn9OyZ/7ypIpPRnVaW7T7wqhjJ",
-	"h8kkvTQRKzYb4Cugdfj8LUcf+LWfax99dFKMxXcxMERHHKu0dcm9LB3uGlIcFtkRscloDRQ5zxvpEEyg",
-	"OkoE66ayV4noDLr1+9PYQeHnf1g9ZZ/AbmFtb4edkDXdMT8mSg+dNrZi8eLGAIFRUoe1rJ1ubYmc/Nml",
-	"ytbMLJ3iHs6kXp4X+ilF3bBbS2+RgckQ18BEETej6resWMHTbxgmQV1iKkpLF8Vx8tHPIr2Jzok9wp3F",
-	"jGGz5crVVqa2K9A+vn783ddfnX+d920hpJQO2UbcxK0qjYHsvwYR6yXGORH4MOZz0awELw9XSrarD74+",
-	"/+5pjzsuZUG6tBO3CEqFwRw3iLWwSmKRDzIWOthL7V1dkHqvOCuyOmOZ3AqZ2oi4yblmynRGfYETKVvS",
-	"DmjkgltSXqCMwSJLQacGrf9QBxjBMW4fxtLTnYHQZHj6zTfffPn4aT7iYMS4P9S1z9P6SzpNEfKqWUW0",
-	"dGQMeMqRs2VvHmn+gaqZcLUNv8PjSnrvz8aXQUyjSVkSri2SqcaJVZ8JZm+MupK2lYo/ItISr+oqK36R",
-	"nftBUDrX0+kQ8UkFZ8uE4cVNK18j9VgyPBzXD1lbK4blpTnk2lcGtHikKBTXeuyeJ6mcLtZIBrrSGuKe",
-	"++MgVZoUx3ql7s1dRLvjseQuLVfcLEuxQAZZsvWaC16Qm94yElZSg4vQyftSY0n4vQo153UR0pBqmsFl",
-	"N0IbVlUM1zfoJ26HnVmhoaT4ERcFWBU00UcSKBN8MKskRlOlKrh6BPxe/zlnZQV/0ozg/zO24o+mbHYL",
-	"0fgN/Fts4kYL6TgDFwGDDnwWFzjo4VhJCpxUIFqM0V6QEeRT8BeKY0VBOZ9T7WOpNZbM1HFow6o4GV44",
-	"i6Ed30OPOto7fdVezaSQIU8ntFQn3Ya9pkU9+mkeTj7I00heiS+oIqFJgYpNeTxF0YdluwUvviDvCK++",
-	"4LjSVph66Fm0dsAxgu3JIkpAp2gCZ7gMd3vvsarqygqJutJJqJIALI2mfI+LjAaju1yDlRN9PcJARLOt",
-	"9SgvY+zw0RXggEA85oSjdWobj5FxAOxweK6B/flhle/x4EdwHc2likQ/epTwMUzFqgr3vuJzk+Hd14tN",
-	"sXd1R6lSVkmXlxWZ+xPcCEyDGp7wFE9HgrenpuRAOw7JAYtX9WQVZ4XOwyPEMr1bTWVVzjL47X1X5KcX",
-	"X1Wi6pk1sCo6M5nrJw8yE05RLY1ayCgxO5NFfBadpdX8riycW3mYuGCzeK70qBrt+1dir7jf+K4RX3Gf",
-	"kY2q3iiaeudvqrCY7heox5bKoQ10VWP/WQukoxm5holC29PZUWDiq24ar8uW7I5jeoJDjZkTUIJmK0gh",
-	"0VJcYLUcXPv+uVi2bVgZK4rYBWACfBqEvgomU6dNaZpGqa2BnWdTDsebID6oWgbmXpr4jKtSG23FIj6D",
-	"t8oAhj5GXTnIgIBHOivNW5Xk9ZEKpEIdwahPT4cYvk/JuWPYQ2vOXxxac95dK96x2jd8HltskQqgjDGN",
-	"nYCMefSc92ePjWuUk2T+vBripHdsQOxEPES/TxDE316AX2gMV3bC//f380ffsUfzd++ffv3h32Kz+nt5",
-	"dyByEqtKFq9Ne/3j1fVfHn95ga6OwH9O1nen0hfz+7M1U6aBbBhNplvz1TMY55bvMqiRA9d0Z3kAyobQ",
-	"tsbSF3Rfr29n+hv69/GXUVNaVkX/zCzLrJVcKLYiT/qtkNtMSBRszxzJyEOkynXFs++fX+d2Kdoy1pvr",
-	"S3vDPb/KXr/54dfLt8+zH5//fwlPvtbrpWI6kZ4GxNEZFzO1WxtewJgXfgaC8wKEb1v3//LrvAsCrOUC",
-	"Q2FO99o/5EYJqJ5rIjT1WhN2ajdKyujm91R6wL52QmVZ3hcHhLQCRLhWhavLzPYSZroznUb5Xq3Emku7",
-	"9zUyQDv9a0yOt8ugp/l20kDHQ7PDL4Camn3WLL43OZtXzPhK0TG70tT226qWAnSARemRS6064qSm+8iK",
-	"9RVnwuR17AzLc30EB04oy7AcqCW4IoL3//m3zuh1K2P1+as8+/75mxxP4zf2xHth6iYA4gPNpDBqNH6P",
-	"molzq1LQX48jVUK123QvHqN5JviWa3AbTDlknV94apLwhRRJS9RytnR+ngaJS0RmyEc6BDpyOJm/bhze",
-	"CzmX+t7YJUC9wz4QoAME5eAD8JKzCm3zJnNbU2bTSGWXt9Hr6I4rXUY9Ze2CaXxj/YvodOQ6ljPEZ7ex",
-	"yoF2QH7Kl6UoLK2satl0r4QeDilvU2gp9pUV01QqxgyWN5C+Re+fKrlZLM3QM/BSrn+S8rYr527QsiAM",
-	"KbNpV5aK5qJIRNVBL0LMGrJjVIfaODbfby3j9r2pdNzNZGT8ebWJKcKoV7k4v5OeV5cuFcHtN0jLXh+s",
-	"kROcWe55i5YQpvEhmyS4FHY0FbaM17hAYsVaKoQq3Ijyj2fwEcvI8ZUsMolABmlgUF5YFp1LRYZz4JXz",
-	"dqrdbCvJdxnp9fsxUHjTKEcJYJTET9DWlQPAMgnBZs7KCpARCTsJcvGjL/ZVu1HHfngsYJCEm8I0oldz",
-	"rEGESUC8qi4i2gicSm91jtta93qiQZw9tPkRQ3OxyGqMs3F1CKIL6VFB7BYcNpgNU2oMxLVvsgSgkUuq",
-	"jJSQYxKe5RkH3hsVlfhNjAWJxXxWQudrHCpK8y23VqrJORgIUMFmdHb98vLRl0+ehrpS73EmTAw3fJ1K",
-	"mnBe0P68daJmhM7nFjLKrIhNNzWvA03jWFIACrK89lM+g4TIeMr/t90Z/y4Sk9bYGlk6LStlB5fPRQAe",
-	"08xv27qCM7FLTK8HXz5WiOFhQYcqdL0FED7U1PfGPXjX+yDlh8HqEYV+pAc3kTg6DZjesqM6F6iHVPtl",
-	"G8lsoeg5MGatXyu+ZspngMSChjqjo55JEbrFasCu7OrSAwrmmZYkqggMCiXYWkk51/tZMLMRlRU/BPkq",
-	"l4l4ySjbNognxvGTknB/vNK8RQ/7X8UryQrIG9NZKUZVS2jD18OnDm0drg1f95rlQOI6LRhX5YZLMsah",
-	"zkMtI1oFevm3S5mt2C5bcJPVuVRAyalVX55hwIdsyrqFBhXJlgZTYO9KXRpJ7wN1W0indMVEQby6riV0",
-	"YyU/yfR1F3Ip23WEqaESVjbc6jLbaH6RzQGPUqqsUGwO7ruRBnPthw6f/K7/mqS4Baw4zQ4bEdPD78pW",
-	"jHNAvuhiI26O0KWgcCACUQ2WaI6QmCJjIgwbNpAd+7S7eSlKvRypuKcDseNT7pLs4xwwbjkAxdiTcLNf",
-	"09oPIxfNgkYzXmaFhATx6Fi+6cyRc/LWzUur0yvQvuQ6nNuBERXPGOmKH5voFtFhzjOcsjUkrXWq+F3J",
-	"t/aQM4p3ssxnJzlzin7rrGeMHbn3+P/ix0A9/wS+vE6nxC8K6c2zRkVP6BUoWaWTZ2qt+KN5VY7wybxV",
-	"UcSVfLItCx6r7Qf2zKJePnLZVoqzAg2ZBTcaQEQbWeIsE3xLh/nQ1GHXEKkpHGub1B3JGn+QRKETS56W",
-	"ntvoHBE2rJeCXQL3GPBqXnifDlvth5ZIiyt4cc2yAN8wYKroDJjYCbNSYMh/KKsN0A3r62o/EmlV1xtI",
-	"No5c+ng0syUroEIGigIoMXnfCJ+ORTcMZ96B8J64Bg9PhkoEK5wLqJGzAocQzYBDN6hb1z7olk3ejGGJ",
-	"jgMzhGjPChLVvVaZuPJXcffuvAF0G7wOtNegec1UwWNCtuzCQXR6xUVxGmvkWSbXXAQEgUSHoAzMLklI",
-	"KL7ZaJ7t+EgI84Pu+0hhJHn+267IYQk//v4bxUo9OkFdDGTPPXlYXVFC5GVLzpSONVzQhi2sPmC4NmhR",
-	"s2wm17scbjSq/Nuy3YXdiCV1/apdbTGfX5dOosxYj3PbqRuqE3by1L6Da4P/09vSzJb4f+Q3/H8l5W1D",
-	"7yCicGwyZzZKuB/Z/9P7LUHfRadFtvGerALfaiBBDxVPHfZ0WAQS4VYIYGSsmTI0N1xtmSr0EKZNqR+1",
-	"mlFzVKCUoJjK2wa+v4BCWx9fE1xzgWLidRdQTRrnp8tN0L5x9zOyZRTMLdtKVeSZ3syW1joTfJtDRjMe",
-	"CixytXwURTdbxnywroYP32PfMJOrFXav6EGqk0AfeG3fGoNOUO0Veb+FZQMmXGGE112DIJKSK2vQ67LY",
-	"9xQGca19K9jDuraAmsiTH4nclAaCN/udDPBTiGV9kf0gsnXFSpEtjVnnyMQQQwacO6G3XNGNiTLKxUQY",
-	"JalHzV/OotLdeU9Yhk/A/2EIjSA9b3+6vnCOxRL7BkDFTdLGTBragpeL5VRuou3EwmZlLkijS+pPQAFg",
-	"SyRfxYcUi+dlWeKlNdw6FFyGhG6ZLBAGdxTo5VqHXudjZTWyrV91Hzcfw7hoaP4PY2D8N3dLBhrvcH9g",
-	"c9V2qVPuPYveCeYNboAcoDJMq6BAuo+o2nlRvZ5FN9f4lt6VJmExulTfVnSLTizcrNmZ5ubRZv2XrFmJ",
-	"ltXGi06k6/I/1qXi+oS4tpjdG4wTJQAUwHZ23Jgto4IFkskqzuYY4+uO7t+/7QJMIraC/8Dkz+fCqF3U",
-	"7C8ThX1sZhJNysbsSeFbLjTJ8x/Xv/yc1eDUhA4SvTqYXo40mQeX0QyG8K+LhJEsuaNciOdPa6Upd2zG",
-	"MYR6Y19PJ9RpmF8ho2iWEAVTJW/5XrQgTXYujIq26KIvUG2ZlwNrR6ySEkkyYnrpBA3ksNmX7/yrdTy6",
-	"kOqG1dFsGUsO9tcCWUY4qB2PTMclzxwIeQZTtOy/4qYfO9+VNjjq0cJju/Yj3923H/MJEspb6+lIDf+R",
-	"4AtakpZ1KHBrqXU5rbhP5RvuEMGGYulXC2larx/tc1nKdaJv4pz5TEpLWlJPrFzc6A2rqh1VZl1k5854",
-	"5cWiG+VkL629GVeD9HadyJk0pakG5sYPumfxfUQBoPXEUzy19cco7AYWOryw+ycmYsXL3U2vElhk+8WA",
-	"rvvWOKyaRDsq/3qMypQmW8qq0MdqgXtQs5LjaTbERi6A49DSBvSOim4rn5t00TQAwAwrtHvD50OCrgf4",
-	"MEngrBxWS08iJoHWNMNX0aW7NiR7694Diyl9zGySt7oXYeHFmpp3vMvHYAgNQ8mjFhkECGTSy9GGiw60",
-	"pHgYZil1LPnSilUqcAo7S+ewFf/YhK3eot4F+u0NkK6vWXT8ltFriShWAHb49qdrSBgmA7Y0QcR5acza",
-	"zmK2jjthS8MTcLtjE9OTWb9+OS5z3OWLl9RqN6SHJ3tsH1/VpnJLqRzZRbfROjDsnk6t9ONt/FSi/WGI",
-	"CtHrjw4yRsblbHgD/iaqdPnebr7GJ/QbblnLAwBOy9HaT6qvldWZB68eoFqmu3HgsgcmudywqMj1uf7F",
-	"xpLrj+FdSOGl1IT0YBCEVN4SGbgR/NCGcJDzUALTCa+cjMsnhcBbL4EGDG+46Uh8tsIEvF1pPIM68jN0",
-	"1/0vouxr9RJvfPnISLblwgSdC4+RSBDjFMUF396kW4hr7i3Wzj6p6IMvawfcDgFhfVkUBAziqLAq6vpw",
-	"dGnEAAg8NJvZPTKy0V7bTvVQMr21c0g4CeIKu9O0oM0mcmbAX04DcOKuQegaL8HJg+BwBaI46JLckID1",
-	"rrR4y9Gy4wJJNCs6JPfxALmUaL5WZ0fJbCaVQj9Rv93USFVKqkC08mN4k9wtfDpHEo3wlgg1wicRA5Y9",
-	"//rbJ9/04rJ2UK6ucd7zMdwsIkGIIMxfSW0clNpBTSb7rEimb6LNXpxll7Gw5Uu8D366j6Ud+EZGYw6u",
-	"tSz6OOb2ysBlR8dYRQMAa64AC1GKbApeLzkzLIpZ53ofjvPxjzdg5ZqLocREoQ+uu6ksdi5Zx7V3WrGd",
-	"668bQ35IdGbUbMXtjkZvSYpq0i0dQEbbiyCcWVXycW0deooHsfSodQkl6mjXMhHOr6vxnPMhz7xqNChx",
-	"hbo3lkWFgdEtovPINfT73Ky5vQPgEWcQbwT9RhvF8IqhJ2YsqhxF+8tjzF9AloMe2u1yhUEj4Kj6oNaJ",
-	"G3jPkQwJj1qTCbpE0nGkOYm3E4pzHvXQpuB/4jkmYPpCekyyzUAil+OcToqQNayVvtV1LfjHABkaiCQE",
-	"tEjR9HXFRAyjsFZ2I3SkXKCj6c7uborsVpBlq72La1gb3MD1ltLXo2ntQW9He9Iz1mw7YI1ehL2/uvQe",
-	"mkEzeoNDxjvs3HLRORUAkAf8AYc+bmSzcdkw/dz+ON6EqH0WGzwQEMzNlvYtxVkfISUDOkC4Xs8HdNaK",
-	"5lbE8w4Q4RSLxEud0YnrQ7YKW9zvV+lCft+F98GZJV8BaCqk50rRjFP69e1JnqHt3x6fD69wWzNFncRI",
-	"qPRS1dlTiVxXDE5ybeoMV0gs27JdBn1de7JaI7vhGjDWiZB9qTBGlTPjbfZoDwAwMO2r3dY9qyEoDa8q",
-	"nU2V3Gpwm0nowerztaBzB6q1WmLExA6FbdiefvPdN59fZOcZ3EZ2X3HCuHNfPX1yHmzkeTQ3NHrqooGG",
-	"aCCzFJovRA30aO/FzN4VKTNDR+nUuFM96ERLbPfeXRimgxFi8uRnvn0rSUK2IQFmiid8zO4XnfIQHtqH",
-	"KEEBR2+PTkmaMtYfDJ2STttcYYLGlk+XMgHhU/CqvONqbCWhWVUdkK5t7QV8z3RtD9NW2kEafkddjYty",
-	"wTEqwbVJoO6PxSxPeVnJdLDfZ0btBntYPVZABO1pB0nEyVvJqE0nnl+slZDiM172lgA6Sm5ZSUnyfusn",
-	"CKRa/7Uo77h4tEkEXJJZRCnHECwAwukXrpLDefVi1X6pcI5RcjOteB94k1E751ccBsjukNgpBgd+PE/T",
-	"MOOpLrRDDnOzTR/QY4T26agfHtzHFxzD0kpN5Wh2Fk0VJcVhKpyTHB7AsZYdKWHybgTex5iUH3xHep1v",
-	"+aGYL6ed3S+uCqp1txyrSD4Ruzy8aNClmN2k6jAUX1fD5Td57gcFhl7Qs4dWC97y3c1CCt4V5tPgEdsy",
-	"nRVcGyV3vAAIAYI8ZFbJW3GVqkobWq14lIjlARk3Ywr0GkVskU6n9WmK1mRBfd+zvXgU/czSFBKZpZjx",
-	"HsgCzYXpYDd833QXltAPTCayL04A5O1d5nAk25X28g7/Ny8Fq8r/oj+4L4jzbY46iu67S9vuVRPdWdO2",
-	"UZEQIt3uV5fR4itWxrLQQvgCsNxnTEGyrT1Ojk1idsaWRdyn4Haxv7y6BCPDt2CDL1yNm0fLtCvEbCZw",
-	"VfTiy0Vq6yAeGRbYuUCZU0Ispdp1+27fcBWONkkR/6KWc6kw4n42/ILy/weKt1TvNXRER0/P1eVnAKAd",
-	"1C5DtlCvNkcKnPNx0yqSyz+GRuSTA06kEMH7D/RliZ3n5S64cODWzCzlZrEMfL91o88g52bLqRjbKr4F",
-	"HAVXng0IGPHI2fDyoFaNcte0vVD4TGOJZlEqPjNS7fpzy7uKgGrxlIBwHGgDbsxMrhrCupBDIU80DZ8+",
-	"NX1wu3w9qecQHIm4N+GXbTS1MASN2L+K/fZEzTEMkAmZgZpZN2KKo+IHA41rG3Gvxvkx92RZjc+eiN/V",
-	"ZWVvcoA/Gs42RlZpLRbM2xXXmi14Nt0AxDjHm3fY250jKAra1OibhjV4gC9bVXKrfWfjoYnw5Hryre9d",
-	"JnNQBz6v/+t4KcmccUOa7Le43oyJR5iAbhhCQ1vyIqpzwXYxCi0YIJzvx8nsbwDaB1HbcQ9KkWmZVVIs",
-	"fOUsDC0khNNpwNg4I28ZOJ+HewBee5Dxuk/ZiJukzodvwkSeJ5xpQ55szT2oFU4ksbz2Tfn28p/Hm1w6",
-	"XoEKcYAgC0FDLaoD1mNzHpVeSRGgqFKqMyonK+ptaW4QsnQP58dvHpiAlFzce8fROVQYu/VU8iMRHdKk",
-	"Hsgqq1KEnz7e88ccmdrDifohubRjuOWIH+9xKOEF92un2KtPjSFWinuik6/YjK+oL0lzbunEoA5QmFQh",
-	"QTwXp05HDpJx6p7ZQT6ykAihQJAaA1En6aILsvxTRCjFG7mJ5fPPlRSmG2KsRvm242VnUVeUfc1NspAh",
-	"CTRRBfUiETWgqm4S6N77E0Qopimv5DY7+8L+9hH89ozNVvzRbGmNA7HgZ3GFw410syyLIpZkwLJKYqUt",
-	"Zo1jTgvUBXFMQblNYFwEL08QaK/WxieYUxwZd6lB5gZ59geJrSnKG1QztK+z+BLxfRQApaQaIYFwiOf2",
-	"VwdBZGK6TyIJzvcAiQRiXNFkQjvu2wdXJEljdJAP17ZHQ+fvjc6BlLODyhuezWS1WWH3AjyYiq24iVUQ",
-	"tE1KGjW2mDcc8KdSPWIRSGv4vtPrvodu3FzEAzJzJVfpuhHoIYGFCqzImM68/jXQQ75RcT3ZV2euZKOh",
-	"kVkyQUlEoULcaOVoyqp7xpjD6absSiAP6MMMxHFD5n4D6nX17uIxfEdNtjidD2mfX/aVaOey399NkMUX",
-	"LWQWFNCLBHpAChWKXrdlsffZDQbPUrI3Tbcq0AXM1Sr1DO6BVsgEu7d21XtCU6kUBncewmyhA3qIybzF",
-	"/Bt8dXwHMXUv0jRtJKxns543lX01HNPSYYnhrR2oXgrbg9R9i9KBlGGdKpuNKUNXuSdCnHTrajdSu75H",
-	"K7oRbc4SWJOlaTZ7ciDsbCXFAhLyDHbacUVaARr7yGS8Zu+xo7UVe8Oh18i+kKmqm2kyBdHfHHhpbLmC",
-	"piFScwgv8SIjjKg5Jc3vryflN8NaxVJnUNw1MHQ99mThqjugcotN5PwE8kc7hFMsygAMV0oD/O4cc/fc",
-	"lTdiQt9volcLZzEp1kJiJfwNbNTjvGa1qjBmFiyK2oM1DsOJsmRF1gIKCHF2fHh0ROYrHiYQV2useBR5",
-	"tpVW0RiZXW3X2ZHxXYqbje7hgATS/sh8NlcBNM6TDgnWPNXYC4SVxk5NYWa2r+AkTv2KOBWZJHeF3AeQ",
-	"Mpmu3pJDPgGdclhdalbgaG4IHr8TdYlN4IimWhc4HjVN8PCmZd3fUhgbhA/XW9ZPj90rCaavDs+3BR/l",
-	"SOgorTukOK2Oip28D34pZjzZQE9zkHTIlQdYEG1tJOi5XkfdcApptvme7VLoYomQG/5gIBbdJgFMIqRJ",
-	"fLPl7Db2TRufFmInNFEciH5LL+9Y8oaPjTOOqi9tJ+ZT77ww2NOPYKSlb6ezGlWDeNzDckzAxICGfpop",
-	"JKFIsC69oWl4odmMrw0T/aAil/WTkBxI1+R+fmAldSLHD06ag+MdRt108V68IAO1j6mVG3RJRGBUhiIx",
-	"2jeMjFqlk8oVX/FidzTBGUez9k1MnaQLegsOS7OmIiU/pdzZvbjjfh0hdWg30uyXtIyPkKbamRp5wHFO",
-	"VA/RjRTm2Tg7GpLYBCpfneXFQ9OrtstdJmQ/KgPpUs7C9ts8rct/o3uy3JllxO34ch8DRHtAbVK/FQfn",
-	"bJE3wUCWciu+2MMkB2GVcjNR90OwW4S1Hm/d2xzGoBvrIhN8wUx5h2EHRPFN4NTVsj1aJAL4QfFgc9Sp",
-	"CXXw0PeV76iVgnYwC3lHpXaNVDQwoaRcxesp9nzymF4YUpbGCi4Mu5roxlOc0TnaAKtf4VFWjCBki1Up",
-	"oj61azbnwUEelZmwcGjEXbliK3bLqQWTJTfofRcZlHVuS819l3VwpYTd1usQHRoy8bD7Hjnsgq5NFOcr",
-	"DnVR+C7AHpQBpxDngKiy4x0opLmAu721EiYyzlRVctXE0mggBc0U78R17IRc1HKjZtEaHQf1AJF+KFUk",
-	"N3xPUidCDuBr6+l1lP9ez5a82FQR4gPSRQzF22ztvW62MsOmGrqJc1X3hXi6hHsPQpPxEv5o+6JGQ26W",
-	"LSqr7WRODGCEVc6b7Y10tmR33LVZsWJRal+Yj/l0goIhoohhM4VlZ2pEQ9PfsEH2a6aiDav+uSl5lP02",
-	"Crw14MYOG8VAejKWSGtezaFMGm6DSs5ufb4HV3fljH+mHfpIbB0w9I2Q21RXaukRynQ8e8TesbwPBQsR",
-	"r3x3DGubc5WxhcQwlmUTy/HqjurRU5VqRQ8jOLGDlhS02dz0m57IxMEgdZOVmj5upW7vo+eEiwPLjzrr",
-	"bcApzbDkBoQpPXxB96vP2oXbGN1FSUd2T7JkbHS5urAn1Q+D6JaYYaBjg7VRnXsbGlvSOV2upXUuFG+E",
-	"pRve6RtZFAkjt9sE7vIJNPyH0Secxp742ous2Fdds0rm9lut4UYRTPmwrXQwqrFLo2yAlDpPY4BAGD2D",
-	"LsiXmHwlWRH3dlLjCbURwgowErhYWirlLXbWbvShK8WIcqsygcdqv0G8ate9OxxjRAMIH79MrFzFff8Y",
-	"nN1bms7g+f12PQjcm0D8LeIpxnvvdlk2EUGdhnWF2oNRtnNH5fCuLhxmxtglZkbiteq7rraXXpRFau00",
-	"0k3Su7ARPvEq4n+Tqh+FtLbV4zl7VAVDMXFFruwVglrUsqDhIfe+PCekcifK6hk3/OTuxnEIuPVpy9sR",
-	"Dc+N9T4Qj7xLStYr6pQVgVzyXwwzteQcGTgiNmqtznBtBiqibgLpuX/vE7yiU9cp3WXJRFGRoj40VNKk",
-	"Vlfn+VhvMqVN9vj8/HxMs8yfLZPFQJRCcXuMwTzidWSwUMANetlVKHhcal4MRM7f6/1UT6ePhofBHZTg",
-	"FHhGSPPQMdKL3CxPlld0zc1/rg9TIOOoRo2Ck7+4EysFCnZoozcA5SjeFgLT5mt7HhkSO/OJapeT2bKC",
-	"rqSQxbMCgdmXYd2RQ9Ff9UAu0eAdcTrXTlxf+Dsk+BJ4WJrh3oSzPqYPVdxkU05d3JnV1hHDY2bfxF1a",
-	"CuwToGRFdbHOmNbJwlQdNMrrFUcpXi6WJo5ltFGKN2Kogc7SGWEFhrvRnIvxDftTmH2gulid1JVsXf/8",
-	"Q8plOHLoEMF/TKj2jgkTz76NR1CDwKmXn+4dDaKFq8j9PiR2T/xw4sKKex17UtT6jn25ELz4QUTTn0d3",
-	"i1v78ql7lSl5VKt4C03LkPCIS1IjD/4FdJoi75fmAJjbj0LqgBOohqmned11WcWTWxPhncHBuvEJOC5U",
-	"lzq3CCU+puvWqDLSLpAjl/PsO6hMd0HaTAddj1Ez5bbo8KIpesM9UXNaubtV1eUTShSqu60KnnzS6gkW",
-	"+2EizZ10nfnGbBTPM2ayldQm++ox+scAZgL9egcwQGvP43SNZsv8hll3awjIZhhld+UDtX+UabMfohtz",
-	"YDCyn+5tHz2WVD+/b/FBqloeyVWrnbvNrulM8Xbb9EZvFArMdufu4YA+eXKVzlMk/JXxmYAYF0+TKc9Y",
-	"pSUlzcJiITuPOmv3aEsQOaAR/I4EYDE1GSLQBSEjRbuGtpyUA6WF4WEv0lhOLTXeifmhvRVGkRPf8Mha",
-	"20doZ+edk/Ye5x5URgOK+mCc4JdyncgW9Q159hVNXJoej1RwA2p7b/I1U+mOe50GvtlyYXYH5U51dayu",
-	"O1S7Qs5hBXJ1fWbcifBQPaoUn280j3t+ALt0yUShl2B72nPGGQSEreoEWN8tZK+It3RsbUzbdYGljUGf",
-	"K8+ANfJQwEA1CzbOYL3SfS9ghQ5IOEspwXEJXdf3xUdYzRrTqajUV6Bg1+TXy2ZSCD5Luc89ww1nIVem",
-	"3Ce1OnqMeXz+waWq2HHM/qqbbPr+2pnfgShiOeuI91F/68C7b3UE+5tnVm+BoDkl/Hi5iW0xsylHd/vB",
-	"6o2bWd6pNzbvkqh39h5dTJJQODvky5ncVIVbaipxYGwCdqqX2S3fpUvG4UsTLebCvr3aKAYB77+WJnMN",
-	"zo3MmMDmHcHB/twjLtedHFshnXumzMUuq3Z5iCv8j+ejjE+iTTYOjFRA1SgBGB7wpA8J7diDFpTiz6M4",
-	"fcuTtjW6huyYFDToNJrqJi8yD/ZNPitNGTqgMmNWABMNZT2nkBvJDO9NuOXraNyNsmQiuglTANvj25u1",
-	"ofshpcMnvEXi6942iaWmwwWT/FpxZkaGKgEcLBWMHw8vOtzJUeqoCUa5On7HfNZmTiks5WxpTz86zgFX",
-	"pstwiRzQmVzzuE4JjUd8ChaC/+fgQFJ3XOWuwlbVoDEu8yuZfhvRwVpJVxT9TeTGwTtu4hFul3iU1+AZ",
-	"8be0UTwp1WBS73FUiyRWjpNxsN+1LAIQSSR+Xp9fzwihFzbg43oWHseuPgT1MYxZkm4DWmRMi5kUXoK/",
-	"RDoKz7vAhetbaEx1VfD7epgxGMUHlV+NrI6OedO9bMNl99Fb3x+gorF9sQ70VbleJ7LjCC+C4CMINAIL",
-	"gOPd57x4HlP/HptVLaTu+yZfejZA7mp/o/Y+3LbZ8JduuBDGYv/wOZKnd/8o2gdO6dT6x2HeX4AiTDRv",
-	"wU5HroULPtnvBI6H5+CF8J79ZjVfPvlqRGVI/aaBTWViqYrQcqnT9PFABIOAbpOVJaShUaDdanbOj4JY",
-	"Bs4wGOoSasPVUxEMjv8utdKXMhamOKDXfbq78DOAN8hHIo72s71rbk9skwjHwCp/jCnh0fwnQDEK+ioi",
-	"xHn219c/Xl3/5dvPB2U9Rachi1j16qiyq4Gor79yVZQzU5eqF1xoyodIuDFho4pmvRHWA4Xon4Nk2vcM",
-	"syYSkA433Zm7PGFqN/xWPlOerddVyYtJT++ucYX9KeCBGI1K0YxNDguDNKMsoPz6bH8rVCvU30XhQhMg",
-	"D8KKheP08WMiWXsRWauD2RgHTvATE2kDu77M24KcTNhYNYT3nnsM2XlQYTIw4kyI84lgWHvQ9qZQAiz0",
-	"knA9nL2bjoI9+T0B0b1S1O2+oPDwUeo0oE1i7WuAvLIeJWyYduPzdPc5rQmhgkE4qHUaw2RJ3bIT+8JV",
-	"fCQglkNZ5ZbgDk0tUwN4jLqNQX3241dBtDfaIVkqp8vJSCfLpxNjvGtiSGbMRo9yzcSscpcX5PJenHVe",
-	"g5r0pMDAThwjUYP60h2cpgG/P0xNd+X3QTfCp31AVpGsrcetXIzH+b32N57B5TYoWaT+VrGyei6MSlwK",
-	"mH+KzqvZkrmGIiBIsC2DRC36rtSlkQqASxKpFu0O7sLK8LJy9TMEWjDwHIZX7UBIA2dFDHl2vzkCTW94",
-	"b4T9ZitrJe/SOQuKU8mPtbe4SID78VhB+dVlHvocyQ1JMH/2Bq1dZcfr2EAwiB3mTqKlfzS1Oq5vUvBk",
-	"G8fCT+OadwFOcHEIkHOeKT6TilqKBKQlW6uXDeg3k3xydXlpmQF/RzEafHldR/xuYIombYuHrsC2nBjf",
-	"ISokt+YocjjV13zLq2gLrKiEpsdjMyXbKppazswjqgWqS4CoKih2eJpm2hFLIzuSxztaeQT+/hjYbLIK",
-	"K5VEXldG7VGjBsxxg0ZJbUX4/SzmtJvYtesaxFUwk1QHroGcVTspgqZTSS6zAx7jPCANT3kePGn2gbtl",
-	"p1jFW3aeqFwPvf+prGAgY91uXUhDCN0JmN1OFOx5KRLJY2kR3RKpBaT3uNSmSu/B5YLGAmV9G2AG+yhU",
-	"E/Il1iCSUG7ghHZfgEEAg0hJQtcv1uoI0a0LYQvSyA9JOJU2ni/ahFiMC45NsKEBvICJ3VQWw/tJpmKr",
-	"tRFbbHgd6qaOw1aBszcgVZuCGZlnHunKISZgX0i5BfyA6UbvLsJwrAu5r+L5fFGEeDvwvqPiHt4JtRE6",
-	"OcxGWD23oYKEzBqPDnvAljTqRZu/SFV36Ak+zAmTi/PT3bjWeIk6g4Pi9nVfq1ieeKlcC8awXxs1Z1zI",
-	"zMgFIItMxjYasmtO1w22/+4EyBrT1TMBhQznY6rkZrE0bfyoYW3Eqef4SOLXyf372VylybSREEuLA3Kp",
-	"sRkfe+kAftLInZQaUI9KNpLiZqPoS/w/fAsZMtH0gbhx47iHAHbv+F53VFa53n4Hhm4i7S1dNMf3B3Ow",
-	"786j5etT6MBRoUpjQ1On9hihTDj9pwtk2tcf2Nax0hFFBIsvodHpiu2yBTftPCcQ5HB9ORRIR4bAa/JV",
-	"tKdXDWr+OPg+JgZ6w5NDuzAGgmh/I1vOiTExg6H5FPTc/tQQIWujSrO7tmPglFxJG8wOcorkbelypzFC",
-	"wheC3eyVvrF1+SNFzJ2VA1OHa5AzFaJMgSb24QO4Z+YRHnjbgFGaSWEUm5kvsrflimtQKUuR/efbq+yv",
-	"b15cZV999dV3n+cZ9pyBb6lEPSvkbLOyVMQHv/v6yTef59jjF56DbN019CDc4b+ILZbhsfgie27v2GzG",
-	"qgq6FPqgjy4X0DRXcF7ouhAw+yuS63NM6AJC4M1WcehRIissHUQcB3BbYK73tOIt/Kjsr4DMJFh1Rp+c",
-	"sdmMa/3FQn7+xcT3rpn8gDsyySdW+iEBz794/MW5SwVh63LybPIVfIQdoWCnz8J43wKBsBDkrpTih2Ly",
-	"bGLtnL/VjnbfQkZPnv0eZ9b6kbP/tbHqyYec+OifG9RWiI3uyFrPkUnYcLuJfhiR1PGRfMJBPVDf2e5d",
-	"2y/zv0NixaBHXcvDAY++ZQt4sHkarl9ePvryyVPvXQ0uNIwGgn9wf+VNHaNe/ggM3gRJ0SNVv9FjFtbZ",
-	"W1RNgn8+gn/fHULqK7ygBjz5U7myFvU7K/70WgoqU/ny/BydicJQDjbEprFR19k/SD0aRh06DHArg/ja",
-	"73CIeWJBR9nY+/wEzzyCB8TuVitmbbuJO3Qe5KFU2ZzNuIZbj4hqmD26v5NHUE/e2XeczVjFRcHU2XuQ",
-	"Ph+Sh/vv3FzRs/tnG3adOr7QphvyHtV3i1EbHnLBmhkrsCbPJv/398tH/5s9+q/zR9/dPHr3/uuvPvyf",
-	"//NFOdP/FjFu+vfL8D+MX1dzs9ov29sSODDupwdvDF2Tk2e/vwu36bkodJ4pxPtEJ2+NFa2hs5MfHG+g",
-	"J0++fvJ5jrEQCU3hlgTwVnt93b4KacoZr/e1W05fMT05IedfXYLTK0Hhq0t9BK5/i29qAlaGR8BwtdK5",
-	"pTF4ZoHg001BSbyObqSMBYQ7e295+MMZODl9q0fyQDZJeWkfeSvf2pFGX3nXS6kMwgq9w4PCtfmbxADD",
-	"Ubbh0q/gQ1PPs2fxw0n3Pyrw0Gt8/62HdWFtjuuDrla4wej/gSPi9t031krseKtEN31mWoV9B+o3LS+o",
-	"KFBuY0tlSOJqVL63oJpddXXsovWlWjcr9kdbhXExZVerj38/og/2gwHv+4YoxWmGIBi34erCjGGrk8M0",
-	"hodVziiz1QPaFmCtYsqRkNvsr/Zkgj0gJH76VzCGP09suc9Z2bvkgkjAaLXMMmVAZ/rzEf1LZvSjdlOF",
-	"R/5/5Lp+lIg3/9n0uODgn1yXC4VMtuLouKBOVHesKgvMVdrX5vLEFfWW3TYKQE9z00AvuFfMcIzbDrlt",
-	"Hh9t8L1M75jewbCi/RiKB5WrN8vTHYa9zm75DoDsrSifS7XKHSov9YQKsw2HXUtn77Gas1s9b2xy63ba",
-	"w81wZlsG/Qtdi9Fv7Z9QglKUi9JoJ3Waur3vrjJMuT9/9B17NH/3/tv86dcfDtPpj3J2CZ8ypfY3ATfu",
-	"ySO/CB5nDggd5hm0YQDddaMx2rUstZFql7bUFC+4MCWrerSU4LlT0tUP06XpI4LCcXR9bHbuvBr1Kl0y",
-	"j2ucnzhO9Q9Iv8crr+LowG0S8g1fyTter/Heun1jF76O5ANJtZDG8GPIpxcSK39ZQKU4YfLJehOzaori",
-	"iEs//mVTT+5XVm34sOsmQnSIGN2f3j9yvm5SO2TJi0ZTdwCFy9iC8gfivFrXTqRk/fM6WnSi800jJM41",
-	"zfD+tPvNdd0nkPM8BCqtCC0j6JhBBKPxQ3Kd2bXuOkx1+3VAtwZbxqfuHim5o4frdntisruC1Aj1g3Iz",
-	"rDg+gjUNxTeWg5HkFGRQTGjmQWQ6CF8oNu/wkXxvv04R/ihEgxFcUPGBPR0wduqYIGXuv0MwCKDzBije",
-	"6CHwpYbWWMwBgivWVOTCt1qiLNiePeV/uFbGURH0HL5+KCmEo6WIDLSoqy5NtrJCWIpj6R1E8lJkgAuF",
-	"floYlJDmRDblroINQs5b3AuQZP68rljBs5YnKkZ5CvSnz9NrfODPL8oo9x+/Ps5NAncAIofBDm0BfQgH",
-	"SdL9jmPerv1jznnRrV+/gCdOSDc7QEqnZlXlMeaOw90zVlVcfaYz0Etc2qJXsykcceGRwTPNuc4gmWwq",
-	"i91n8RBEyhnxit3yF5zKEo5/EdhXj7oHHh916NiOQff/+2/VqxqeHUsEWhvkYNxd58BMIjRCPDoEXH72",
-	"vix6jKA76berP+JXFp0egVEt+ocZTegLvz9xn4uii7ZpMg7JiHhxmoyIoJvoyJSIsOXpsJwIVwUSzYj4",
-	"OurejXi9HcgE9RUClFqjs0Z/8n/FfAwHuA8pRFAlC23r9toLpAhg2gkZtZ/eNW1vlpJ5hP8ABiUdHhkZ",
-	"GnDls25M9/cjgl7583v7XzxQ1sYLD14MNPSF0nH3n5M1ZytO7YGiGCxvAfUCFETMWaPkfSh399jP4JGG",
-	"jpZBlmBW6i8y0KJcmlrowARjw57Xq0ucaV7r3CzDyl3MTpBZIXNEPwHkR8CQtRrLF74takuVfcWx6vs0",
-	"SoF9+0dSCuzQrysIwkW133XFjuHw+02qW53JjcmWclvX4AOcFNyROVj0jc32aYUoYLvswwbKRZsdnRKR",
-	"8lS5iv5PQIM4uohIW6QexeAIYQR6Wx1C4HdlwZvqXUJW2M05a/ajTyl7z0URtKP/l6Ddmgs01ZF+4HSt",
-	"ATWDWzIaTH1wbiVXfJMkP2D5kybIfpp/wXYtYGFXhsfsk0UmpAMFofCe4xl4BvFs98UxMkB9Yk+SkuSZ",
-	"7CM57B6M/37i6LILgVFaKl/uEsh90Uf8QC85q8yyS8y+xCdOSDcaIeqUKO94Z+bjb0Hb97WSM2tkWUaE",
-	"H9aLJq+lW7QrcU7484viJeb/nIJN7as/ktKAfjNYW4JHIe/pWHkMiC6blcLIRuNvUtxAwfNuVgrT6JQv",
-	"Dfbs7L39Z0B8lfavX9Qu642OC9ueSp5h7oSFFPxo5x6piohMeOG4DJSkEzgRjUUP6gPT6hM4Ued/vhP1",
-	"KjxRDjZ+OAPACYJS8i6H0ksqNh/nTfqkTGxYwpuNOLmNfV0arikoVkKxtbVPgcYhLB+WowuTuxStti3e",
-	"NoFS/u2/8UUp3Aad5BQB5T7OxeR2LRmWLsl1cFSTFi8gdotRHV0aXm8hjIaOiHHmK/z87D3W53bar4ed",
-	"NgAD/Bmrfx/kJMX2BJwB96lj8bvxEt/k6F/CkbJmRXigRpH8zK6+FNgCNX6WruiJ/9mBRsWDO2lbBmmb",
-	"UiGQpkOvdG51qDMHI9F+23D9OEDOsNy+a+ean3VdTT80noxrKy1Xc50He0QH/yd12YVEOfmF19gBxBEj",
-	"b/C97zZy1jYKy09zyYVDfKS7rlk+n/DeUqbG0W872hG88eiAfKYb7ngpfDsQd/Udcg82Pht0H7a2/xMV",
-	"ykO2r2whJBzBVdsQs95fC/BWeY1JqTZ0NLEvxSE7dDa1imb67gQ99F9jqyCAdYzCGqZUyYNTZk2yg67A",
-	"ehcQfSa9DW/g+//Zh32vE7iz/TaEcKVd2/APuVECsT+TOsh/0DOHp1v8mZQLWu3J9YrflhLw2OyWJTWJ",
-	"pv+WNuvsjiu8tQgnJrpzv9qHdsm9a69qyfTSXnG8yDhTVcl9AtRqoyGxgjLw/+HfGFM+EVvvQLSLB9jW",
-	"X0PSpazuGbWgL4/hwfqNVbdYrIY9yIh+pFrw2S3hZXksXeFQAusOWHF2uC1FT2blj6U4bWalHeDhMith",
-	"wdDNlhCUw84wa6l1OQ3gfZKxH18b0kW6V+6h/x5Sj5Z7cqnnyOrAwyheZ816s+S7TBsmimRpVSps9cqb",
-	"vCdJd8G3v+V/PHy6Cy3s5Gmwzii6AP3a8D9c7BuqbsMiCfCA/Mf1Lz+nq63cn3UdS/SYQQ1GvXU9F5Q7",
-	"89iBXaMbWmUbMZN3XPHCpz1Clg5EBo6ZAJkAG8fSY/DhgaxjJoR3l4LuEZ25ztfRCZVpd83X5989fdj6",
-	"XtqRBynDqatQ624xegklBktZFZDId8sLMDEgX87RWtXdDfY5YABnDi1YTbLn8JLN/fTVSkuXYdL0QZTW",
-	"tC2rKttoXsDtJuRUFjuEONJWMTDLJF9vqDlmGrfiI+SA+201e2U7F7Vb1a6bQUex/aLtxhWQcqIcYZ8e",
-	"4EyljpNz2R7HZ+LbLrmbFYBmGaqCww7G2VrxeVUulh1ViFdWef3E6V53T+gq/DSqPArHvwV3iM/vuLrM",
-	"tvYwG7XL62bHeK/e8mL4Ztx5uP/oRgDQ/Ce+ETVsf9dGALrNsUwu5jrdfOajapCe27qQU3vAjSpnustx",
-	"+4oeGUU2ueaC3v3IEGb6SDg9aDF9lAq/F/gmMJlYtpLCkssaoSasgXWozQDB8suai3rhccPU1fR02Vc/",
-	"0zODQloSKkbuo7BtRMGrEtUEgMmHMw+t3gAYVkImp8juEEZgbNkIdjr0FRysNBgp8INCr4/wr4PRtT4p",
-	"sxF38fRWI9eaLTBaC7yQjr0168nor8ElwLieE9mRRCwc6SMlbuEcUoLY2iu+jMEBYh6rkFjg1lEF8ZRj",
-	"NYuck/EPphuoKRdhXynNRf/2GsI+T+B1cSduTrqxdphRu/rlA+3qPzd8cxT95pqjSm/J7a/ToMTTbXHv",
-	"fvWVuPjd+heqcKE1pSwAlHDHsgDwbQFeAkKdl2bQ1pxRk8HEcVK7T2d/vnyA/Tna+UH7gKpmZEbqgNW8",
-	"aL+8jSxkeqfQYO5Urn7BR06YLpTE4KQllIaUSqxjxIwqWRX+ysZwfVVZFYwq62Ozq1WpbjjOP5PSBLtz",
-	"cp0JeSCpJw1wrEPKwy/UXeUU9ya8+yOlI1Fz6dNF5YF6WK4E7VdDjEqwpDhTAsArlf1L8SVnSqdw5eqD",
-	"PyinyO3aJ5oZkSS+71Z7pIsQST8+b6ib8iGSaO8udIKIfjKpKtDmtg/w1XUWPhZQTtgYyh0T6tGVt/A9",
-	"Lwjtz87hlu/GCbK/l3f8uNtwGrjfj2QTAtLwi7JKY0rN8cv7Z70zCOBvzH5jsPT+3/LdBSgT26Wkbg3M",
-	"WL1iVfoOSMOObQvnYa9c+3+kZo3cQz3DnTanG+rchdsYBJrURsldl0O7vRH2BKftC3bLf4Qj/umd0h/5",
-	"7iMdUkDkhv5e8f2/xdZfR0klxFTs8s4ezFu+i/U9ap9XONSufxZgtB7lxOrOXiGvmLq9Rv/Qp8cqdmIf",
-	"iVceRFAgRq9xwS4ioXMDdUkPCvUI08EH4OTttnHxkVOS0Y7wMNltvy2lx/eRc++y2SopFs00Nyi7THcp",
-	"WnO5rngn4V7jIyck3GvY5hTlPNLhMW4r9y7frpIaAwYEwqZ93QlkOOMTmbn48o9WdnNXmmS6KyuOk+tx",
-	"WRQa+q7AXlh+XZR3XLsGwwJb1mZVKW5jO1Nz7tl7lBEDUnP8no2T/fizEUDyCkY7WkaMo9JnCJijde6a",
-	"V1IBtbzlQif4l5nZMoVncCx6nOoA4Cwf+i4kqkR4/3hw338HXg/YH2EKlKRsSdCnvPaTGQnpiaGKBUbR",
-	"wJNxVtZHOqkawbE/zRF5KNkEyzzJ/mSCb5tCye7JbCml5lZLYVqvl4ppDKCktgU7WXe4f95Qq+uPACCE",
-	"czt2u8UQdMg1yZ0xAUmauc8ZUdhb1+isYIZNmU4DEikOOPndtuAbvq52J7qa8d3/iuo5WnIEJnl1Cfo2",
-	"IVXOoYwiVNpLk015JcXCqqCob3qzDVX5hcy67DbFO8Ht4TCsEQK1M80bOMtQKiwlanFRXNj/C7kFM8JI",
-	"wPlCpZiLrOJzQ+Iz0V9vEo04umZRwwBc6Wfx9J9/oJR1+T/059Ksqkk+mem7RKZPK4g2B9gyS6aM6ezq",
-	"+tfEitYsiSUbZEC7yQQfzev/QkIxuGyKDY9N75SOLOIFyznYWlbfdafB0XNA0PH5csScR+1dANXiwIeW",
-	"JbFlfrLgCPoodZyNa+yzdDJ62/dfdzWfgQkew4otZ0vwGHExU7u10YHtSlWF9t51We5LWRWp29VO6Yw6",
-	"+3aVAwu+tctDh+FJ/Dhszt/QPB74oniofXtOuwW6jzKhBwKEq28gRLFk8MgbmU2p2UFBCIxB2pb9XXJr",
-	"Z0tebKruI+GeOSV53Rgp6vrvj9aUqZLyFtNOpzt7ufFqnnuw0S3TWcUoNcJ/aA/K1JL+j0Zh8Ebd8Z2n",
-	"KJQcdfvLrumZY7XZDXI+sCRrJgVkJjvo6+xWyK1o9F81Pb1Xrdp67M6r1FPVXYeNVqt//gRc3NXTo74h",
-	"8zQTynB/0Qlaqub+p+9CfFNQgJUUAa5Mb2RBA/zs9BUNOE53B0yqNDxOLgNh0/i4aFVqwzEXGuKzDTcx",
-	"eI6DGPoBe3PGhN72SZVLeuY+u7QnWgDs0c7hwiv3FECgig7w9mLdoJAilTtGuJ3RtLYvnwzJa3O5rYD6",
-	"JJVpzQc82X4fErNgyTl8e/6wavd1abjbrwTDui0/li4IxZr0UtpCRPI0mDzsaOf0xN1Q3nRdrrp48w1n",
-	"1txx/bLuyaLDb4UYF1RwFURvqCd53en9y/OPmKHcoNcD4J8w4yAuGuBbU262nIpjFU5J56H62d3Wo8Uo",
-	"VjR29ngOJSN0cLsnn8QtdkISH4AgjAXfq1K4Dx4/cHvnPYJ0JAUdI3SEONhYRw+k/Kx1XwEMAarHlh8o",
-	"NUjxFVO3UBKEt6HgeihTWBn0iJJQkjClUhtnVZ7Kf0tDnDSl41JDLSQdroaT1h48++H19UsQzpaOIJ6h",
-	"37qVyJrt9L6+V5phLR7GaWqpaoONbuzFaXC0f+Q7GOmhTfwHYQGXqsH97tYMoZdyq/Ow4YV9DhQb6Fnb",
-	"KM0deLxWzHBV9qCKvXIPnfZe7jRfgbOhUy8Wus7RSiWYxyjGguhHWfjTQf/gRpz8xn/rMkmtDAmSyVC/",
-	"xihorQc0XIfYh3EhZWH3aCgfAkhMt1OkNCfXDDs5EHFs4JQxxTO9LQ3K5XGOk1LcQCvdfynGtJvzIEyJ",
-	"m5BUP1yLjhxL6AiypIMJMcmxI4HlulyIXzZmMiT9RJcLgQg4k3yy5MwVf11z8+hKytuS94REjpS3gv4M",
-	"WBokNSjoZYqfQ85KHlwWS7lNpGClvT0uNfSE/GQp+UMC9w8S8IjYRylx+K39yhEpaXaqP5wqHw1f/pHy",
-	"0bo2ISTVg3J6It/BlXA5vk8GNPDrszpxBCJW6dYzr+sHT5Rx5QcYk3UVkT7HS5IiN4zVKqk3dpBnY696",
-	"KC6nbyHNxKXFpcluHm3W6eDgNTf/uT7VGbLv/hSPEDfZZo222yd2mq4gv0rvJ1hlrJmMlfvp64TYhN0v",
-	"Ky5mvfodPXTSawXGeKhEcVCgS0HgvIQP53LHmdiB9UJ3ccUS2Ch5otktOOWWbA2NHlecCSqVpNc7K3HJ",
-	"NGwiLyItD4uCKHKy6wve/tEOH67thJXDL5n2UBo56v92k/PmFvuuh/bcJOsB3CnpbU3/XATb9q/fmj4j",
-	"wtS4bLqHkBRw75Q29MyfupMYLuL0EWWkVRr53Cc4JHVkwxSR/FSSBl7+sQQNrix2x9uFHwfQx74JTgMM",
-	"5gr4XI4bgRa4nKCyIwEF/+oF9vHbNdLhAj/74fuH4PxkLJ++PU4sH+kNibbUCQycr4MI3Bv89IQ+OPTp",
-	"6Z3HMnRdKh9O6iKb7jKiCcK8CCdWk3jHouWqSt8X5w8cBG0SLo2CgF8fNwpaCn8U4d4HOgH8dp07OYxD",
-	"+J0dffLsvf0GEqa7mOWtxCTpztTsRpaaT2OzGuYz9NKi2sgJTMNHmmZyI7Ap+EhWKJhBo2DysAFQpEai",
-	"91yIU3ekNoCNV6acilQV1qV9vHWFYyekzC1PlnV6PyBmiRHIQ2nN+JniRh9HcpLrAAe6sGeDFatSZJpz",
-	"nfnK0s/0GGfbK3bLYWknUiPg3R9Ji/iZb3Fpp+8gAHuSGZmxGaZHScE1r+YIFoFcAA7RJezgEnpeznjK",
-	"vsct7rVb3oAb2m3fp2i4oKP8aKYL9RSQ6bOwYruMC7AU04fBknjL7nr8J7/BE//TdhLOkiXG6dOiLMWp",
-	"k7KVnsduNmnffyI5Z1/9kcQcrOoTbSpZVSQAMYX6Hr0l4bwOwn+jXf5EgYy6dmsL3x3FyLKvqlOgy70+",
-	"rqSeGN7bablJ+EGtIv+cO/AwrSHzbKHkZk2GAvyffP5GrnVGiDIIE4rTGLU9t5x3RIV+5Hz959wcqKm6",
-	"/978xPGKwfOBLYuMXK+t5ab33BAD6D2sZ+d/7wPxlpRkoDm06pSC6gcoEa+kvoNGdlG/GV97P/HJJr+/",
-	"s0oS6ILwx7t84qvCfn8/2ahq8mxyxtbl2d1jICUN8T7sigUAyLn/iJTF4BNf9h181pxj8AW6EcNPnMci",
-	"+MiZucFHzvH+4d2H/z8AAP//",
+	"7L3/dxs3ki/6r/Th7DmZvEdFsh07ifXL1Sj2OJs48bW8yXmb66sDsUESoybAaYBiuD7+399BVQGN7gb6",
+	"C0XKzuz+klhkswEUCoX6+qkPk5larZXk0ujJ8w+TNSvZihtewl+Xm1Kr0v4r53pWirURSk6eTyT/w1zP",
+	"4MtMzTOz5NmaLXh2w+eq5JPpRNin/rnh5W4ynUi24pPnE3x+Mp3o2ZKvmH3riv3xE5cLs5w8f3T2+Ovp",
+	"xOzW9lFtSiEXk48fp5OfxEoY+2zslQV8Gb4x53O2KYx939nUvl+sNiv4y/4pJP3pRxLS8AUvYahf5n8v",
+	"1WbdXq6SxS5jN2pjsqXSRtOaNc8W9gc6sWD4sjY7YfhKNxb+7Elr2TDxH/DZp2f+a1aWbEcz/WUredk5",
+	"0+2SmUxoO1FRpqao4DXHmeI7thhAyq0wy0xJXtHUsEVquoYtjjPZMuflz5vVDdIUhl4zs6xGlvjldFLy",
+	"f25EyfPJc1NueDiZuSpXzCBPPft60stub3iplfwZ3h8dcw0PdI7Zve6P08n/BgK2tmHNSmMpzjIYK07t",
+	"f6bO6uOn0bGueHnHy44F0Vj3WM7VUpXmuCNsyju+++H7xAAiPyAPfMRXcW3+pnLBgZNfaMMMfykKWOJM",
+	"ScMlyD+2XhdixuwGnv7D8sXzD8HA/1by+eT55C+nlTg/xW/1afBKP2Y1ffxEr5XUOIM3pbop+Kpj+DU+",
+	"8f+Om4Z7L8yhzo4so1dmuZptVnZI+xD90r74Yjbja8PkjLeZ+d2SZ3MhcyEXVuDdSrWVGZN5VnCT3fCv",
+	"JtPJulRrXhqiMTO1vcqZ4SdGAOe0JMcNnJ7WxyVntPjWVxtpRDF0gNp2/E6/hVGndpp+oPf+l+rmH3xm",
+	"7EAVTd4iF8Ha8lxYurDiTbDmOSs0b5KhWkNwKp7SRen+jklTv8L6PggJmsB8YzYln2bMZCulTfbk2bMs",
+	"ZzudzUu1yqTaTqb3IU0XQRYl5yvHsMMJYXiJ10h9PdslLzksCR7IGPzFTLa1n5ec5dOMwQWbXV5k2i4R",
+	"VxeKSlA8WhQ0XJvrxLCFuOVboeFGFEZn9tksFyWfGVXuphlOS5hsyXSmzJLD7d43ZoOaOHaUiJtccDnj",
+	"vwq+BY2wfnTo2yjnz5koNiU+6K/m9tprt+8UBWz4iy4hcrlkQv4k5G3sTabcaGPX50e9UargTLaW75dR",
+	"/WjqJL1fRZw6ZqlKYXZt0szsP+dWRjYo0LUe/77L6texpUm687p3la6/2kw6VxGO2lrQLY9oDpYjb4XM",
+	"Y7Lylu+ub/naJEWDZvPgoPvNsdyb8+sxYhl+kJDNUplrNjeoyw17nf0JGS/Df+P1xdat37zpp5M1XqiR",
+	"e8TYzaO1N0mdCa033IoVs7S32wqtq2HzKxXqEFxa/eP3SamUvVDsK+0T08msVDrkj+qneskeP33Wx7sv",
+	"hVzwcl0KCUylN8hf/VzqdWk7w+qHtW0It9FPCFhsEjAaErZih4qTOtn+N6GXI++ImdpIg6r0mhnDS7tD",
+	"//f3i5P/fP/h8cd/i20AUfraXn4N2/S7pzXj9LunPdbptDqM9I4Jn+WanayffGsZzu0xfYi0qj+Bfzx9",
+	"/Mj+kT9++vTRd3YLNDt5fPb1t/TPJ2ffPKZ/fn323bMoc6hywaT4L4ZcWlepv448v+blShiSy3UOz9WK",
+	"CalBWSuZXHAwrVmel1xrru0lt2K7jN/xEo9CNlflecbkzt6CMiv43GRqA2wdMQUfP31a02UedVqGj87O",
+	"2nLXHpr2Bj559vRs7AbCm9ZM6/WyZDqixloBaR/6Qme3fGc12SWTOc/tArONzC0NzBRoJZXJLP+fw3+z",
+	"QLq26NJysYT0eBxTE1rH5m+8UHIR0VR+s8oQA0N+mqkyY5kGE9BqRSzbLlXBp9kN/jozKrvZwTw52CNt",
+	"tXzhvC9tlot7O+xdpLZyCmoS/PoLbedRDfKFjh1M8DCM0FGiREGDo31r3lTU6hKejqgfp5MZ2+i4QjWr",
+	"X88jhLFl2WvLBsF7A2bkMl8rIU1CjZvx3vm/hIc+Tjt2zfJF9AuRD7w14cyX0XeADhL7omDaXGvO5fCb",
+	"vBCSd6n/diH2POZ8VrCS5+7AIY9lc1Hw6PT3UETUxszUKs4N61IZNVNFQpFY8TyuD+GhTHx1x50227Xb",
+	"V+45+xu1KWNmuCXDc0tKR56ZknOx2JRwUzg/MU5m6v7cqlIbZ73HCHLHy1ygVtE1wV/psaauAf4aYMSA",
+	"6T1JiI2IA6rB3BlwZ9OT931aErxhi4gODWqDHjj7S3z4Y3CbDTIinCyK2Q2Vpz4u6JRhEVP+Bt+o3VaC",
+	"LCd+n0S9mTWiw6SnbvFulCjxNvmCm35jqj69pdpmK6sFkO29EHcc5qoVfm7F33l2hrehIU+4vTXdEY6e",
+	"V3fPt7/Z6JpZmVp4bdb0PvpxbPGXFxEDewZU67WDLy7owY/TyY0nYieX4FPep9UmKRgcGdO3QB+nU7IZ",
+	"iKp1Ke5w961aAmeomEcVxJmShuGRHe4F8A6O9tT4am12lduDdhKmmSmrblxcvn4Rkx38D6uns+I6IGrL",
+	"xNoyaXRGT+jsRm1kbpUVls022qgVL7OSz1SZRw1XkXNphNu85gXCTHZ5cUG/19mMFUUmatpqL10Shv+0",
+	"22mFfiNyWoGXSpjQQxV3SO3De/DDIZsnnctKKsknI31i7i5WKbeYXed5xm40l6Y1mvuJ2srowKXa3BRR",
+	"DWBnXzNj0jLcDUeeO8/qa5ox2eu8JMcMWKgVsVrUc7tazanGYRGO9oe/OnZxSXNR7W1D4CxK7h0Qw5QU",
+	"+knSNa6Nvk74iElgQ+BWw6aUVoWyRg0eRKnAy5FRYERTTNlKetna4Fyhc2S4TwTmtl3uEqcVTonI4+xZ",
+	"Jo7spiz6nR72oWp7KwpOgw2I79xPQke2bZyGcHkRtWral3Z0Cl1OQqcpdOgQcP+CxmXpWxNAwRU7U6uV",
+	"ktdJeddj0cxFOVrvF/p6xmLe4m7LgyfcjmzFrxP3TKiwlNwKq7jBwFaxi0TIjGWF0AbjK3almdlyaXak",
+	"Rq/GXSkP4x/VvBQsbqzs4V9scKt3CIZs47fNUbK2KR3uxYq3nIeRJu94pMZf04rpe47L99wwlILxKMqY",
+	"OEEQlYns6QhPQSPSYM02HRfU8JU9s4VA9VpJst90IxAW8l9nDLhgM4zQRdYwD0TJoLe9TNs9yAhpaZL0",
+	"xy93ZrnqG/gtPmU5WSyWZtSkr+gXsVlrsZDMbMr4nAc72ENmCN3rIVHCwZwXvWLLcGGORYIN6mH7uCk8",
+	"8sbqiYd12rXDrzYfTmyfUTlbxnLfmMzwK+fCCGOJrXuk71bb5555MPF9F/PZgwJGnlzvRmkvfL8QklFl",
+	"bEzS5RlmGca0+VSgN3E9+OsjeSX4a+AOjGHiBj/FKDOF/i6XwdM4A/J6rspa+DygWUGMGAlSlLfDj85P",
+	"QvLXrIyGyFcqF3PB8+F84MLzEYX4j4img6bmlmm4F86zO1ZsOF0XhVK3WSFuLePMSm4wpWIp8pz3m1AU",
+	"nfcUpAk44vRuSJDW1HTRFZuVTPjJ53OSuD6Kyufgz5lONpJuPr3Ra14zvEIXhP2Kx13Vc+KRpEO6PaEV",
+	"15qkaze5yClNjk1ao19Q9aIo3UoORieLqC6zJZOLkfbiuOSFaoDuuR3ELqpWeg/7yL/kV8vsIwPLd+43",
+	"zZQ4y96ZKrMbpjnmElahvG8fffe4J7TZmD4OE5v+92x3GXcNeGMm6ipt7X/vEbY/Iq9wfCYlm5sUy0V0",
+	"VLZgQpJVRLEYITMnHgYxAAx5CQNEvZJqcxONXGPyMlq2hkkICQmTMZ3ZG4eT27tFNtKe4zSNC1TSMoJY",
+	"0xSTptEnxtlsmUHUZaZWHJPsYmdwy8xsmVxJv0+fhK17TUWaalFTv1PJzSVKt5WtRCTSLmZcaFGHwlry",
+	"7WQ6WSjJI8K5eb51FSmCzEsYPLmSoSmXdWK/YWaJt14QDhMz/oXOVmy2FJJ/lf0mzFJtTMYyjLQFmhZV",
+	"HjDjnoZX2WsokuRaFGqbTJI/G5kkP+2JyMxVkdP8GkGQ2PCP4lmRPRMIb/PIFN5cvHv1+/+6+P77ty+u",
+	"rqZfffXV+0OObg9b3EqubY3wGznNbrgWOccUTdpLHdWVLddd3/Jd1Ax3Zja6CTOjppheAYoIK0Ax1ku1",
+	"lS1HULDkJ3usOJr+d3X16nlGoSBIUyE9o5+8kJZ9jdJm4H4IqVMMvNceOj2kQ8C2lpJQZ5IT66P047Oz",
+	"WJ6RKsVCyFj+UlshV6VpDY+JR8+ePn3ytC8RqZtG681NIWZx+6T09/CBZEqplNl/ix9H3hhcsPVd/v0/",
+	"rl68/V/vX/1y9e73529+efvu/RSDh1dXrw54aEzJpJ5HZ/Cfv/z84n9dvXj764u3NIMDjvtfKpbCgirk",
+	"PGOZ/T7769uXl9mjsydPv2xok0++/fbZ2beDksGwmCRyg6/XhRgbRxrtBsXRnTM0prG5JA+dChMkTC6q",
+	"5BsVs/bCbMTcX1kNY0ycF3LfRk4sOAUjpob1W9HEehYL8JAfximQw6fnFN1B9iBdMAF/ecu/5q/0Sqib",
+	"T8UJfnc9NWlJ75MMfhHUOdQZPe1S7pKcLUHXn3IYoQUN4d6Xnn5Kz575z+sqMhndaWXZ7gMv8pF8mEzS",
+	"SxOxYLMBvgJah8/fcvSBX/u59tFHJ8VYfBcDQ3TEsUpbl9zL0uGuoZLDIjsiNhmtgSLn01o6BJOojhLB",
+	"uqnsVSI6g279/jR2UPjFH1ZPaRPYLazp7bATsqY75sdE6aHTxlYsXlwbIDBKqrCWtdOtLTElf7YoszUz",
+	"S6e4hzOplueFfkpRN+zW0ltmYDLENTCZx82o6i0rlvP0G4ZJUJeYitLSRXGcfPSzSG+ic2KPcGcxY9hs",
+	"uXJ4AqntCrSPrx999/WTs1jlQJu/B20jbuK2FMZA9l+NiNUS45wIfBjzuWgmwMvDy1I1K+6+PvvuWW+l",
+	"QdyCdGknbhGUCoM5bhBrYYXCwlZkLHSwC+1dXZB6X3KWZ1XGMrkVsnIj4ybnmpWmM+oLnEjZknZAoxbc",
+	"kvIcZQwCC0g6NWj9hzrACI5x+zCWnu4MhCbDs2+++ebxo2fTEQcjxv2hrn2W1l/SaYqQV80KoqUjY8BT",
+	"jpwNe/NA8w9UzYSrbfgdHlfSe382vgziJpqUpeDaIplqnFj1mWD2xqjQIxqp+CMiLfFKZlHw8+zMD4LS",
+	"uZpOh4hPKjhbJg3Prxv5GqnHkuHhuH7ImloxLC/NIVe+MqDBI64Ca9yeJ6mcLtZIBrrSGmLL/bGXKk2K",
+	"Y7VS9+Yuot3xWHKXViuO9ZnAIEu2XnPJc3LTW0bCikdwETp5LzTCoNwLnGBeFSENqaYZXHYjtWFF4Sv8",
+	"BvzE7bAzKzTAaJxwmYNVQRM9UUCZ4INZoTCaqsqclyfA79WfcyYK+JNmBP+esRU/uWGzW4jGb+D/+SZu",
+	"tJCOM3ARMOjAZ3GBgx6OlaTASQWixRjtJRlBPgV/UXKsKBDzOdX7C62xZKaKQxtWxMnw0lkMzfgeetTR",
+	"3umr9qonhQx5OqGlOuk27DUN6tFPp+HkgzyN5JX4kioS6hQo2A2Ppyj6sGy34MUXTDvCqy85rrQRph56",
+	"FkdXxnc7khKITHWwKJfhbu89VhRdWSFRVzoJVRKAwmjK9zjPaDC6yzVYOZN4zXASXkWP8jLGDh9dAQ78",
+	"yuMsddWO2208RMYBsMP+uQb25/uhvcSDH8F1NFdlJPrRo4SPYSpWFF3lyXE8ptbVHaWKKJIuLysy2xPc",
+	"SEyDGp7wFE9HgrenpuSAqvbJAYtX9WQFZ7mehkeIZXq3ulGFmGXw2/uuyE8vvqpE1TOr4TN1ZjJXT+5l",
+	"JhyjWhq1kFFidqby+Cw6S6v5ncidW3mYuGCzeK70qBrt+1dir7jf+K4RX3OfkY2q3iiaeudvqrCY7heo",
+	"x1alQxvoqsb+sxZIRzNyDZO5tqezo8DEV93UXpct2R3H9ASHlDYnoATNVpBCopU8x2o5uPb9c7Fs27Ay",
+	"VuaxC8AEmGwI9xhMpkqb0jQNoa2BPc1uOBxvgrWiahmYuzDxGRdCG23FIj6Dt8oAhj5EXTnIgIBHOivN",
+	"G5Xk1ZEKpEIVwahOT4cYvk/JuWPYfWvOX+5bc95dK96x2rd8HltsngqgjDGNnYCMefSc96fFxhXKSTJ/",
+	"vhzipHdsQOxEPES/TxDE314NPKKzk+/Yyfz9h2dfxzGJ/i7u9kQLZIVg8dq0Nz9eXv3l0eNzdHUE/nOy",
+	"vjuVvpjfn61ZaWqAO9FkujVfPYdxAC5HgswqesoDUDaEtjWWvqD7en0709/Q/x89jqMfFXn/zCzLrEu1",
+	"KNmKPOm3Um0zqVCwPXckIw9RKdYFz75/cTW1S9GWsd5eXdgb7sVl9ubtD79evHuR/fji/0t48rshhQhL",
+	"iMtZuVsbnsOY534GkvMchG8MK6gD9rLhAkNhTvfaP9SmlFA9V0cl7LUm7NSuAacsQuKeSg/Y1054SMv7",
+	"co+QVoCC2qhwdZnZXsLc7EynUd6qlVhzZfe+QgYYBV+VyKCn+XbSQMdDs8MvgIqafdYsvjc5m9fM+ErR",
+	"MbtS1/abqlYJ6AAL4dG6rTripKb7yIr1FWfSTKvYGZbn+ggOnFCWYTlQQ3BFBO//82+d0etGxuqL19Ps",
+	"+xdvp3gav7En3gtTNwEQH2gmhVGj8XtUT5xbCelwzyJVQpXbtBWP0TyTfMs1uA1uOGSdn3tqkvCFFElL",
+	"VDFbOj9PjcQCkRmmIx0CHTmczF83Du+FnEt9b+wSoN5hHwjQAYJy8AF4xVmBtnmdua0ps6mlsqvb6HV0",
+	"x0stop6yZsE0vrH6RXQ6ah3LGeKz21jlQDMgf8OXQuaWVla1rLtXQg+HUrcptBT7yoJpKhVjBssbSN+i",
+	"99+UarNYmqFn4JVa/6TUbVfO3aBlQRhSZTddWSqayzwRVQe9CDFryI4pO9TGsfl+axW3702h424mo+LP",
+	"l5uYIox6lYvzO+l5eeFSEdx+g7Ts9cEaNcGZTT1v0RLCND5kkwSXwo6mwpbxGhdIrFirEqEKN1L88Rw+",
+	"Yhk5vpJFJhHIIA0MynPLogBJCYZz4JXzdqrdbCvJdxnp9e0YKLxplKMEMEriJ2jrygFgmYRgM2eiAGRE",
+	"wk6CXPxJJ/Br1LEfHgsYJOGmMLXo1RxrEGESEK+qiog2EqfSW53jtta9nmgQZw9tfuS7VOZDjLNxdQgc",
+	"D+lRQewWHDaYDSM0BuKaN1kC0MglVUZKyDEJz/KMA6yPikr8Jg4M7K9cd92lX+NQUepvubVSTc3BQIAK",
+	"NqOzq1cXJ4+fPgt1pd7jTJgYbvgqlTThvKD9eedEzQidzy1klFkRm25qXnuaxrGkABRk08pP+RwSIuMp",
+	"/9+e9UPTdmpstSydhpWyg8vnPACPqee3bV3BmdwlptfTUyVWiOFhQYcqdL0FED7U1PfGFrzrfbrDhMHq",
+	"EYV+pAfXkTg6DZjesqMqF6iHVO2yjWS2UPQcGLPWb0q+ZqXPAIkFDXVGRz1TMnSLVYBd2eWFBxScZlqR",
+	"qCIwKJRg61KpuW5nwcxGVFb8EOSrXCTiJaNs2yCeGMdPSsL98ULzBj0A15kXiuWQN6YzIUdVS2jD18On",
+	"Dq2Mrgxf95rlQOIqLRhX5YZLMsa+zkOtIloFevm3SwUw3wtusiqXCih5Y9WX5xjwIZuyahtFRbLCYArs",
+	"ndDCKHofqNtSOaUriQ4+Fg88rhOymtvTzijiyelKTmpGz7k1NTaan2dzwKNUZZaXbA7uu5EGc+WHDp/8",
+	"rv+apLgFrDjNDhsZ08PvRCPGOSBfdLGR1wfozJM7EIGoBks0R0hMmTEZhg1ryI592t1cSKGXIxX3dCB2",
+	"fMpdkn2cA8YtB6AYexJu2jWt/TBy0SxoNONVlitIEL9344wxOXnr+qXV6RVoXnIdzu3AiIpnjHTFj010",
+	"i+gwTzOcsjUkrXVa8jvBt/aQM4p3ssxnJzlzin7rrGeMHbn3+H/ix0A9/wS+vEqnxC9y5c2zWkVP6BUQ",
+	"rNDJM7Uu+cm8ECN8Mu/KKOLKdLIVOY/V9gN7ZlEvH7lsi5KzHA2ZBTcaQERrWeIsk3xLh3nf1GHXuKQu",
+	"HCub1B3JCn+QRKETS56WntvoHBE2rJeCXQL3EPBqXngfD1vth4ZIiyt4cc0yB98wYKroDJjYCTMhMeQ/",
+	"lNUG6IbVddWORFrV9RqSjSOXPh7NbMlyqJCBogBKTG4b4Tdj0Q3DmXcgvCeuwf2ToRLBCucCquWswCFE",
+	"M2DfDerWtfe6ZZM3Y1ii48AMIdqzgkR1r1UmrvxV3L07rwHdBq8D7TVo2HZTwmNSNezCQXR6zWV+HGvk",
+	"eabWXAYEgUSHoAzMLkkqKL7ZaJ7t+EgI873u+0hhJHn+m67IYQk//v4bxUo9OkFVDGTPPXlYXVFC5GVL",
+	"zkoda7igDVtYfcBwbdCiZtlMrXfY74cq/7Zsd+57gVX2d8Ln16WTlGasx7np1A3VCTt5at/BtcF/6a0w",
+	"syX+G/kN/10odVvTO4goHBurmk0p3Y/sv+n9lqDRRmXONm7JKvCtBhJ0X/HUYU+HRSARboUARsbqKUNz",
+	"w8stK3M9hGlT6kelZlQcFSglKKamTQPfX0ChrY+vCa65QDHxuguoJrXz0+UmaN647YxsFQVzy7aqzKeZ",
+	"3syW1jqTfDuFjGY8FFjkavkoim62jPlgXQ0fvse+YaZWKxZrXthEqlNAH3ht3xqDTlDNFXm/hWUDJl1h",
+	"hNddgyBSqVbWoNcib3sKg7hW2wr2sK4NoCby5EciN8JA8KbdyQA/hVjWV9kPMlsXTMhsacx6ikwMMWTA",
+	"uZN6y0u6MVFGuZgIoyT1qPnLWVS6O+8Jy/AJ+DcMoRGk591PV+fOsSiwbwBU3CRtzKShLblYLG/UJtpO",
+	"LGxW5oI0WlB/AgoAWyL5Kj6kWDwvyxIvreFWoWARErphskAY3FGgl2sdep2PlVXItn7Vfdx8COOipvk/",
+	"jIHx39wtGWi8w/2B9VXbpd5w71n0TjBvcAPkAJVhWgUF0n1k0cyL6vUsurnGt/ROmITF6FJ9G9EtOrFw",
+	"s2anmpuTzfovWb0SLauMF51I1+V/rEXJ9RFxbTG7NxgnSgAogP3brqPP8AF8pPt4+/boZRdX5YMaA2ry",
+	"AsfrRuW7bMHuBqvzqgMjJ660ExeU/E5hJ/u4kn43Ph/DJzA28k74HyznM7FixYAwOnWccK4jt8I6Lrnr",
+	"DJ9mns52LbNl9FaCTMSCszkGiCfT4/bsgEmkV3CQO6h1kI53Ef075ju/8A2Cm54ukahlZTOT6Ms3hvty",
+	"32Wkvqn/fvXLz1mFx06AOFFtiWE/5BFeosGVY4O7VlR18UiWqaNc2MKC1kpT7tiMQ/BQbV+Pzj6/QhLd",
+	"LHH73ZTqlrcCZGmyc2nKaFc6+gI19bkYWC5l9fKIfGN66e5WSNu0L9/5V+t4QC3VAK4S2xH7TsXAmjCx",
+	"Dge145G3ZMkzh7ufwRQt+6+46W8X4ap5HPVo4bFd+5Hv9lM6j1pD0VhPRzXEj4TY0bgfWIfNslZai5uC",
+	"++zV4eoD9tBLv1oq03j9aDfjUq0TrULnzCcPW9KSRm7l4kZvWFHsqBjxPDtz/hqeL7qBfVqVHPVQMlR0",
+	"6ESasBGmGFgOMki1xPcRBYDWE0/x1NYfAssAWGh/LIOfmIzV63f3eUvA77XrX13DuXHwTIkObP71GIgU",
+	"JluqIteH6vq8V3+ew+ljxEZO8XQAgQPapUW3lc9NGicAMI+G1Za+5fMheQZ7uO1J4KwcPFFP7jHhNNUj",
+	"ttGlu847rXW38JGEDxNPpo2GXVhrtKZ+Ne+nY2CzhgFDUlcYwsAy6eVow2UHQFg88rhUOpZvbMUq1fSF",
+	"zdSnsBX/2ITdDaMONfrtNZCurz96/JbRa4XAbYDv+e6nK8iRJ5+NMEGSxdKYtZ3FbB2POwjDEwjTY2sx",
+	"konufjmuWMKVSAjqLh3Sw5M9to+vWc67HArhV91NCANbqlQKmhbEN9p++4XG3PKw+BQMTaiqErNlqBJS",
+	"m4SZWu/6D6SfR3y13hfWUKFHtsmu9QYNEr+YKDZlsk9nmehvGsK+9AacgpSwcW4a76G7jqqYvnmjL+IL",
+	"AwNb1nDxQVRitK6XalxnLYTBqwcspg731cH8WtaGY9ELxhfz5BtLrj+GtxmGl1KX4b1RTlKJiWTORwCC",
+	"a6JQzcP7huRZ4ST6dJJLvOMTcN/whuuOygYrOsGdnQYsqUK7Q3fd/yLKvlYL86amD31mWy5N0Jr0EJlC",
+	"MU4pueTba+jpHxf83NvnnY2QMcgmKg/7DhGffd0jRATjsM9l1NHj6FIL8hE6cDaze2RUrX++neq+ZHpn",
+	"55BwicTNE6dXQh9d5MyAv5y+48RdjdAVIIqTB8HhCkRx0Aa9JgGrXWnwlqNlxwWS6Ea2T3LzHnIp0V2x",
+	"Sn9U2UyVJXrF+q3EWi5iUuGjlR/Cd+Zu4eO5zWiEd0SoER6YGHL02dffPv2mF3i5g3IViEHLo3K9ULEw",
+	"iM/jKZQ2Ditxry6yfTYz03FNzdmxGQt7OkWn0NGo1g58raJBRdc7GhW9ub0ycNnRMVbRCN+alwB2qmR2",
+	"Az4+NTMsCkrpmpuOC+LtEdhaczmUmCj0wVEJES7lgqrYv23Fdq6BdgzaJdF6VbMVtzsavSUpbYFu6QAT",
+	"3l4E4cwKwcf1bempDsbawsYllCiUX6tEvk5VbutcLdPMq0aDMtOoPavIMXbGtwi/hYaF3qy5vQPgEWf+",
+	"byT9RpuS4RVDT8xYVDki1S6S9CUkpDHpoe1sVxgVBo6qDmqVmYX3HMmQ8KjVmaBLJB1GmpN4O6I451F/",
+	"dArfK55EBoY+5L8l+4gkkrXO6KRIVeHW6VtdgT18ChSxgVBhQIsUTd8UTMZASCtlN0JHSvY7mO7s7qbI",
+	"bgVp9No79Ib1uQ4cjSl9PVq3EjRvtSc9Y/W+Itboxb4WlxfeHzVoRm9xyHgLrVsuO6cCHSIAYMS1FzCq",
+	"3plwmH5ufxzvMtY8izUeCAjmZkv7luKsT5BzBS1eXDP3PVrnRZOn4olFCGGMKBBCZ3Ti+qDr5kGVR7sM",
+	"HxJ4z73H0Sz5ClCRIf9eyXpU1q+vJXmG9nd8dDa8hHXNSmoVSEKll6rOnkoks2MolmtTpbBD5uiW7TJo",
+	"3NyTth7ZDddhtcp07st1M6WYGW+zR5t8gIFpX+227nmFMWt4UejsplRbDW4zBU2WfUImtOZBtVYrjA/Z",
+	"obDP4rNvvvvmy/PsLIPbyO4rThh37smzp2fBRp5Fk7+jpy4aVomGbYXUfCErJFd7L2b2rkiZGTpKp9qd",
+	"6lFlGmK79+7CoCSMEJMnP/PtO0USson5MSt5wqPuftEpD+GhNgYRCjh6e3RKyohYA0B0Sjptc4XpKFt+",
+	"s1QJjK6cF+KOl2NLhc2q6MBsbmov4Huma3uYttIMSfE7alueiwXHGAyvlX6HAnVsU4KUl5VMB/t9Zsrd",
+	"YA+rBwOJwLntoEogeSuZctMJ2BnrFVbyGRe9Nb6OklsmqArGb/0EkZKrvxbijsuTTSK8lMyZSjmGYAGQ",
+	"PHDuSrWcVy9WzpsKXplSbW4K3ofOZsqd8ysO67jgWi1QxBH8eJ6mYX5XVUmLHOZmmz6gh0hkoKO+fyoD",
+	"vuAQllZqKgezs2iqKCn2U+Gc5PAIrZXsSAmT9yMAfcYkOOE70ut8x/cFdTru7H5xudGNu+VQKBiJ2OX+",
+	"VcEuoe46VWhV8nUxXH6T535QYOglPbtvOfAt310vlORdYT4MVW+ZznKuTal2PAeMEMI0ZVbJW/EyVXY6",
+	"tBz5E2Xij6rArVWpRloZV6cpWnQJWf/PW/Eol+rPNOUAyBnvwSTRXJoOdsP33exCjIyh6frSXCcQMFuX",
+	"ORzJJpSGusN/zYVkhfgv+oP7ilffx6wDVaO7dvVeoAedRaubMhJCpNv98iJaXclELOcuxCcBy33GSkgt",
+	"tsfJsUnMztiyiPsU3C72l5cXYGT4HovwhSti9XC4doWYuwWuil4AyUjxLMQjwwpaFyhzSoilVBOYw+0b",
+	"rsLRJiniX1ZyLhVGbOf+L6hGY6B4SzVXREd09PRcXnwBCPkBOAHkRvVqc6TAOR83rSK5/ENoRD454EgK",
+	"Ebx/T1+W3Hle7uoHANyamaXaLJaB77fq5Bvk3Gw5oS1YxTeHo+DwFwDiJh45G17/1wAh6Jq2FwpfaKzB",
+	"zkXJZ0aVu/5M+q4qv0o83au4TW3MTK1qwjpXQzGNNA2fPjV9eNp8PanmEByJuDfhl200kTJEhWlfxX57",
+	"ouYYBsikykDNrDqtxdteBAON6wsDSJ4jdRSfpR1zT4pifPZE/K4Whb3JAd9sONsYVaS1WDBvV1xrtuDZ",
+	"zQZ6CHC8eYe93TmCoqhstcaIWGQLANJFobbaty4fmvZPrifanypvOwB6mFf/dLyUZM64IU32W1xvxsQj",
+	"TLc3DLHfLXkRtj1nuxiFFgxaGLTjZPY3gN2FbRlwD4TMtMoKJRe+NB6GlgrC6TRgbJyRtwycz/09AG98",
+	"F4GqEeGIm6TK/q/jwJ4lnGlDnmzMPQADSCSxvPFdN1vZ3uNNLh0vMYc4QJCFoKHY3CFnsjmPSq+kCCip",
+	"LqwzKqcKal5rrhGTuAXk5TcPTEBKpe694+gclhi79VTyIxEd0qQeyCorIcNPH7X8MQem9nCifkwu7RBu",
+	"OeLHexxKeMH9+qX26lNjiJXinujkCzbjK2o8VJ9bOjGoA/UpVTYRz8Wp0pGDZJyqKX6QjywVYqQQZs5A",
+	"WFm66IKahhQRhHyrNrF8/nmppOnGEKxg/O142WnUFWVfc50s20giyRRBdUxEDSiK6wR8f3uCiLV2wwu1",
+	"zU6/sr89gd+estmKn8yW1jiQC34aVzjcSNdLkeexJAOWFQR4gFnjmNMCdRccU1BuEyA2wcsTBGpVFvkE",
+	"c4oj4y7VyFwjT3uQ2JqivEEVUm2dxRfEt2E+ylKVIyQQDvHC/movDFxM90kkwfkmP5FAjCsRTWjHffvg",
+	"SkJpjA7y4dpaNHT+3ugcSDnbq7zh+UwVmxW2J8GDWbIVN7EKgqZJSaPGFvOWA8Bcqgk0IuUN33d63ffQ",
+	"bp/LeEBmXqpVum4EmsRgoQLLM6Yzr38N9JBvyrie7GtRV6rWscwsmaQkolAhrvVqNaLonjHmcLopu4LP",
+	"PRqtA3HckFO/AdW6enfxEL6jOlscz4fU5pe2Eu1c9u3dBFl83oBeQgG9SGAlpGDf6HVbFnuf3WDwLCWb",
+	"T3WrAl3Ie43C1uAeaIRMENKmq7oVagNTIPvTEEcPHdBDTOYt5t/gq+M7iKl7ka6II3F769XLqeyr4aC1",
+	"DiwQb+1A9Sqx/0/VmCwdSBnWirbeeTZ0lXsixEm3LnYjtet79Joc0ccwgUAlTL2bm+uywFZKLiAhz2Ar",
+	"LVekFbRbGJmMV28ueLC+gW85NBNqC5miuL5JpiD6mwMvjS0voSuQ0hzCSzzPCARuTknz7fWk/GZYqyh0",
+	"BsVdA0PXY08WrroDCzvfRM5PIH+0gzDGogwAaaY0wO/OMHfPXXkjJvT9Jnq1cBaTYg2oZUIbwU5czmtW",
+	"qQpjZsGiGEVY4zCcKEuWZw1YhBBVyIdHR2S+4mECcbXGikc5zbbKKhojs6vtOjsyvoW83ugeDki00hiZ",
+	"z+YqgMZ50iHBmqc694Gw0tiKLczM9hWcxKlPiFORSaaukHsPUibT1RtyyCegUw6rS80KHM01weN3oiqx",
+	"CRzRVOsCx6OiCR7etKz7WwpRhAAge8v66bF7JcH01eH5vv+jHAkdpXX7FKdVUbFR7iHi1qFcjS4lOePJ",
+	"Dpmag6RDrtzDgmhqI564YdQNp5Bmm+/ZLoWllgi54Q8GIu9tEjAsUpnEN1vObmPfNAGoIXZCE8WB6Lf0",
+	"8o4lb/jYOOOo+tJmYj41xwyDPf14TVr5flmrUTWIhz0shwS1DGjop5nCTYoE69IbmgZTms342jDZDypy",
+	"UT0JyYF0TbbzAwulEzl+cNIc3vYw6qaL9+IFGah93Fi5QZdEBEZlKO6kfcPIqFU6qbzkK57vDiY443D1",
+	"vkuxk3RB89BhadZUpOSnNHV2L+64X0dIHdqNNPslLeMDpKl2pkbucZwT1UN0I4V5Ns6OhiQ2icpXZ3nx",
+	"0PSq7XKXSdWPykC6lLOw/TbfVOW/8T3x4MX7w066tO2N1Gs+c63afQF17dNbvrtUq3WpVgJYiM3nohAw",
+	"g0vff6RWVj3jWsP3v8x/WfPSIS2vS3EnCr7gvwmzzEsWbfs8FEu50Tt3XANgGCBK3OXOLCM+3VdtgBXt",
+	"2xGQbVNy8Hzn0zrSylJt5Vetjg5wE6R8eNQ7FoxCaU3zW/c2B1fpxjrPJF8wI+4IUBsw0BOQh9XFGa3A",
+	"AXCmeCQ/6jEGkAHoms131IhGOwyLaUcZfAUDNTBbR6zixSqtgAfmboaUpbGC29iuJrrxFMR1RwA6nZQo",
+	"J0tGaMT5SsRZ9orNeSAlR6V9LITsT8RbsVtODewsuUGpPkfEtK3QPHMRRfBTiRBvzcc/0UqM5zS0yGEX",
+	"dGWiIGpxHJHc91D3iBc4hTgHRDVJ750itRBiGY2VMJlxVhaCl3WgkhoM06zknRChneidWm3KWbQAyuFo",
+	"QBoF1IFSjKMnYxbxHPC11fQ6aquvZkueb4oI8QFGJNYDwWyt0mS2KsOWRLoOIlZ11Xm2BKUC4r5xfIRo",
+	"8zePH4I534vCqpKZEwMYvlbzenM4nS3ZHXdNqqxYVNqjHmCyoqRIk8xjwFdhTV85oh30b8xYCr5hZbTd",
+	"3z83gkfZb1OCKwyhCQN4Hsj9xvpzzYs51KDDbVCo2a1PpuHlnZjxL7SDdomtA4a+lmqb6umvPPybjqfm",
+	"WAWG90GMIZyY7y1UKGu+ZGyhMEZo2cRyfHlHxf6pMsC8hxGc2EEzFZoUb/rtemTiYJCqRVVFH7dSt/fR",
+	"c8LlnrVdncVM4PFnWM8EwpQePqf71adEw22MvrhklKAnEzU2ulqd25Pqh0GgVEzf0LHBmgDhve3gLemc",
+	"otxQ6Rclr8X8a67/a5XnCQ9Ct3+hy+FSc85Gn3DmUOJrL7JiX3XNKlk4YbWG65IQ74dtpUPkjV0aooZ3",
+	"69y4Abxj9Ay6CGpi8oViedyVTG17yo2UVoCRwMW6XaVuQbesd/EUckQtm0hA+9pvEPqc9NfaGCPa5/jg",
+	"cGLlZTywgpHv1tJ0Bs+3m50hBnQCPDqP52+33u1SmCKCOo0QDIUdoxwTHWXZu6oqmxljl5gZhdeq71nd",
+	"XHou8tTaaaTrpOtmI31WW8S5qcp+iNfKERJPiKQSI0o4KClOsELEkEoW1MIP3lHqhNTUibJqxrUghLtx",
+	"HJhyddqmzXCR58ZqH4hH3icl6yX1GYzgWfkvhplaao4MHBEblVZnuDYDFVE3gfTcv/fZc9Gp65TusmQy",
+	"L0hRHxqHqlMr2v83qY9iqtKjs7OzMa2Gf7ZMFkOoCsXtIQbz4OmRwUIBN+hll6HgcXmPMYQ+f6/3Uz2d",
+	"mxseBndQglPgGSHNQ4fI3XKzPFrS1hU3/7HeT4GMQ0bVqnn+4k6skijYoQnpAAipeIcRrEmo7HlkSOxr",
+	"KovdlMyWFfR0hhSpFQjMvvT1jgSV/pIS8jcH74jTufKQ+6rqIZGtwMNSj6UnIiExfajgJrvhGeQhZsxq",
+	"6wiQMrNv4i7nB/YJIMiiulhnwPBoMcAOGk2rFUcpLhZLEweK2pQlrwWoA52lM3wNDHetOR9RmtwHiAiq",
+	"i9VJXT3c1c8/pFyGI4cOm0GMiYPfMWniqc3x8HQQlfby072jRrRwFVO/D4ndkz8cuWrlXseeFLW+Yy8W",
+	"kuc/yGhu+ehem2tfm3avGjAPGRZvQGwZEh5xGYDkwT/Pgq6VmgMacT/Eq0OloAKxntafSK9g2xs7Oz4c",
+	"tuaruDZTa/qAPnvoJi/kFPFIyWjUHUiqVZxmaF/LIBK+rqX+1mkAubP78H7QEjSlwHW4ThLF8gmwkzc/",
+	"Xl795dEZwZk04BIff/Ps27F92nCcOE2KeEZ5IqY6OEI+PuvNxcdT8hzx+8c09htVu92FLOYKDXyTpptd",
+	"kKvWQddDFCq6Ldq/UpHecE+oqkbCfFHswfBuq4InnzbaDsZ+mKgtIR14vjGbkk8zZrKV0iZ78gj9poDt",
+	"gv7ePRigsedxukZT1H7DVNc1ZEFkmNrianYqvznTph26HXNgMJ0mVlHhHRERpyWCVrQ9AZAfOo0kiFZO",
+	"fwTNuWGzW4cbos1mdptoSETZEN0Jszigz1hepZODCfRofPotJqOkyTTNWKEVZarDYiEl1i5zMu3ToiGi",
+	"RCP4HQkQmioyRPBCQkaKtlNuOK8HSgvDwybNsUR26u0Vi09465wiar6nmsmEPkDHTO+0tvod90hOGloX",
+	"DAbnfqXWiRRt3wWrbYDg0vR4eJBrMOd6Kx5YmW7q2en4MVsuzW6vhMV1EXWZg68AvsuWxqxd9fSwqtSq",
+	"KDruXHqoNngln280j3sEQXVcMpnrJfgk7DnjDBIFrEoNAPsNOL2IF31sQVpT+cR64qCVnmfACu4rYKCK",
+	"BWtnsFpp2ztcoGMazlJKcFxIvY2F28IS8phORfX1EgW7Jn9vNlNS8lkqrOIZbjgLOWyAPqnV0cbQN8UY",
+	"XB+OTQ3tr7rJpu+vnfkdiLYJYB1xYLCWalEfqyPY3zy3egskU1AimJeb2Hk3u+EYhtlbvXEzm3bqjfW7",
+	"JOq1v0froCT+1A75cqY2Re6WmkooGVv1kGogeMt3aZwG+NJEKyixNbg2JYNEiL8Kk1HVSGZUxiS1nqzI",
+	"+KWHOa+axTZCfffMU41dVs2aLIe2Ec9TGp+5nuxNGik7rKA5MGzkSR8S2rEHLSjFnwcJBoij9hK7gqyp",
+	"FB7vTTQFUp1nHmGffJmaMrdAZcZsESZryvqUQrEkM7yX6Zavo14Wyp6K6CasBKws31Ow2S8DUn18ImQk",
+	"78LbJrF6ELhgkl+XnJmRIWxA5EslaYzH9B3u5BA6aoJRDpffMZ/NO6XUJjFb2tOPARUAc+oyXCIHdKbW",
+	"CV8UdPvxqXnYcWPqvW5TV9ZeVkhNLiMwmfMe0cEayXiUFZDImYR3XMczH1xC2rRCrIm/pQmdSykok2qP",
+	"o1oksXKcjIP98SIPkFuR+NPq/HpGCL3zAR9Xs/DgkdUhqI5hzJJ0G9AgY1rMpEBK/CXSgfbQhehd3UJj",
+	"ShqD31fDjAEG36vmcSQkQSzK4mUbLruP3vr+qDC17YtcRrNCrNeJrEkCaSHMFkJqwar7eMtHL57HgE7E",
+	"ZlUJqfu+ydd7DpC72t+ovQ83bTb8pRsuxI5pHz5H8vTuH0T7wCkdW//Yz/sL+J+JjknYXsz1TcIn+53A",
+	"8bAtvBDe0+4Q9fjpkxHlWNWbBnZyiqWwQp+zTtPHo38MQpdOlnORhkYJGFazc34UBBBxhsFQl1CzRwRV",
+	"nuH471MrfaViYQqAFxsHSJNu6f0cMEWmI2F++9keJ+kB4RLhGFjljzElPJoXB9BhQTNTDMRlf4XA3Ldf",
+	"DsqGi05D5bGS8VG1jgOhln/lZS5mpsKHyLnUlCeTcGPCRuX1OjSsEwshdwfJtO8ZZtMkcFSuuzO6ecLU",
+	"rvmtfAUFW68LwfNJT8O8cWgaKbSPGI2ErMcmh4VB6lEWUH59FYgVqgXq7zJ3oQmQB2Ely2GaZzKZrMmJ",
+	"rNVh24xDBPmJybSBXV3mTUFOJmysSsZ7zz1w8zyoPBoYcaY2D4lgWHPQ5qZQYjQ0cHGN072bjoI903t2",
+	"IfBKUbf7gsLDB6nfgd6kla8B8g17lLBh2o3P325zWh23CINwUAM3hsmSumUn4IyrBErgmoeyyi3BHZpK",
+	"pgaYNFXvkOrsx6+CaEPCfbKXjpeTkS6iSCdMedfEkIypjR7lmolZ5S5fzOVDOeu8QhLqSY2CnThEogY1",
+	"g9w7TQN+v5+a7jAvghagz/rQ4yLZfI/O+srdR+1vPLPPbVASGeJdyUTxQpoycSlgXjI6ryCvzHdVzqgX",
+	"ikIt+k5oYVQJaEGJVItGph64oJaicHVVhBQy8ByGV+1AHBFnRQx5tt2RhKY3vCFJu8PRulR36ZyFklMp",
+	"mLW3uEwgavIY0MDlxTT0OZIbkrA17Q1aucoO1yaFsEc7zB2XVzgk5T6ub1LwZBtvQJFuJtCF8sLlPujp",
+	"06zkM1VSH5+AtGRr9bIB/WYynVxeXFhmwN9RjAZfXtWXvx+Yukvb4vFisBcuxneICsmtOYgchj2OaFNb",
+	"XkT7zkUlND0emynZVtGSA2ZOqEasKg2jarHY4ambaQcsme0oKujonxP4+2MIz8nqvFRxQVUx16JGhVLl",
+	"Bo2S2orw+1nMaTex65E3iKtgJqm2dwM5q3JSBJ3eklxmBzzEeUAaHvM8eNK00fJVp1jFW3aeQDQIvf+p",
+	"rGAgI5oMrpMZwuInsK07oefnQiaSx9IiuiFSc0jvcalNhW5hVIPGAuWeG2AG+yhUmfIl1qaSUK6B83Zf",
+	"gEEAg0hJQtcv1uoI0a0L4SzSiCBJmJ0miDbahFikDY5NsKEB1ILJ3Y3KhzdxTcVWKyM23/Aq1E1tvq0C",
+	"Z29AqkIGM3KaeXg5h6SBzVjVFnAlbjZ6dx6GY13IfRXP54u2ZbADtx0V9/BOlBupk8NspNVzaypIyKzx",
+	"6LAH8kmjoTT5i1R1h6rhw5wwuTg/3Y3rR5moM9grbl81k4vliYvS9T0NmyRSR9SFyoxaAOLMZGx3L7vm",
+	"dD1p8+9OVLoxrXQT+ONwPm5KtVksTRNXbFjvfmr0P5L4IQRcM5tLmEwbBbG0OApeOTbjo5UO4CeN3Emp",
+	"AdWoZCOV3GxK+hL/TTh063gbcRM3bhz3EKr1HW+1JGaFa6i5Z+gm0lPWRXN8Uz7Xa8F5tHx9Ch04KlSp",
+	"bWjq1B4ilAmn/3iBTPv6PXupFjqiiGBRLnQXXrFdtuCmmecEghyuLwe96sgQlmRFG+lVnQQeBd/HxEBv",
+	"eHJo69NAELU3suGcGBMzGJpPQc+1p4bIaZtSmN2VHQOn5EodYXaQU6RuhcudxggJX0h23SqJZGvxI0XM",
+	"nZUDU4drkLMyRB8DTezjR3DPzCM88K4GrzVT0pRsZr7K3okV16BSCpn9x7vL7K9vX15mT548+e7LaYaN",
+	"nuBbgi7IcjXbrCwV8cHvvn76zZdTbKwNz0G27hoaf+7w/4g5l+Gx+Cp7Ye/YbMaKAlqD+qCPFgvoVC05",
+	"z3VVIJr9Fcn1JSZ0ASHwZis4NAZSBZaUIr4HuC0w1/um4A1cseyvgNglWXFKn5yy2Yxr/dVCffnVxDeM",
+	"mvyAOzKZTqz0QwKeffXoqzOXCsLWYvJ88gQ+wjZssNOnYbxvgQBpyqF3/pBPnk+snfO3ytHu+zbpyfPf",
+	"48xaPXL6vzdWPfk4JT765wa1FWKjO7LWp8gkbLjdRD+MSOr4SD7hoBqo72z3ru2X+d8hsWLQo67P6IBH",
+	"37EFPFg/DVevLk4eP33mvavBhYbRQPAPtlde1zGq5Y8Avk6QFD1S1RsrfFmfvUXVJPjnCfz//T6kvsQL",
+	"asCTP4mVtajfW/Gn10pSmcrjszN0JkpDOdgQm0ZE3dN/kHo0jDp0GOBWBvHVbiuKeWJBG+fY+/wETz2y",
+	"C8TuVitmbbuJO3Qe/EOU2ZzNuIZbj4hqmD26v5NHUE/e23eczljBZc7K0w8gfT4mD/ffubmkZ9tnG3ad",
+	"2izRphvyHlV3iyk3POSCNTNWYE2eT/7v7xcn/8lO/uvs5Lvrk/cfvn7y8f/8n6/ETP9bxLjp3y/D/zB+",
+	"XfXNar6stSVwYNxP994YuiYnz39/H27TC5nraVYiDiw6eSuAdo119W5wvIGePv366ZdTjIUo6MS4JOC/",
+	"yuvr9lUqI2a82tduOX3J9OSInH95AU6vBIUvL/QBuP4dvqkOZBoeAcPLlZ5aGoNnFgh+s8kpidfRjZSx",
+	"gHCnHywPfzwFJ6fvr0oeyDopL+wj79Q7O9LoK+9qqUqDcFPvPZLA3xQGGA6yDRd+BR/rep49ix+Puv9R",
+	"gYde4/tvPawLa3MQAhO2GjYY/T9wRNy++252/Tu+MUvlkIhSYvDCP3TfDT8S8asJJs/fgY5fLa0Ikmgu",
+	"L+z/d2pTZmorp6QCC5lBTaVPBolsxTRxxF6zW344kh/hjLm5/Sb0ctg5e3SwwV+znHduN3T8u/9mv0bU",
+	"sMb2Ps9YViplMJsKvsUWxcK4rC+94Tq535vIdr/7zLcbOg2+ZgZBax54u7tPNsOa7UOcbQcSx/8Q2gi5",
+	"sFsr5HOAAbKbaj+KYgTd8l2VW2d5I2M36o4TRFCvAG7CJST1lx9cpsPe/PEnsyVwwUc3JQD3pHnOQevE",
+	"3JJp0CtgH2l+JRY+PerzO9wNdKkHPt11fK/ILlN6z/13GZiJwHVqGAsOywN8qDcq32ULdjdMdyp93xmd",
+	"1pff8jt1y+9/eI+0/0HvnEF7/3XbF1nCCg+xSUgr3digjrPZsU1DxeplA7tiTxdeI9Avc3RNCJlphXUK",
+	"NXCnRpcaByAU8yV5NILrFfuj6aVzaZMOjgr/PqEP2vkuH/qGEPI4QxCC9XCP2IxhC839nGIP63+k4i3f",
+	"yyMHYYJZ9VJts7/aswQub6nw079CvOfLxJb7tOyWHydIdhntebRMGdCZ/jyh/1Ok6KTZrO/E/4uyM04S",
+	"KZV/NvUiOPhH1zFCIZOtOMbmqMPxHStEjpp/22GZUiqsunpZ817/y2n+rWLGhzAAhGxcPnU1334tIYNr",
+	"NXUNSUgzDAtqhl1Lpx8QsKTbA13b5Mbt1IKGc5GJDPria0Lq+tb+CVXWuVgIo53UqbuvfdfOYf7rs5Pv",
+	"2Mn8/Ydvp8++/rif2/ogZ5eg+VOe7Tqm3D155BfZjRMLHejALbTRmNC1FNqocpcORpQ859IIVvRoKcFz",
+	"x6SrH6bLmY0gYYfxp8G7fOCuWqXLV9ds3nWcqh+QUo5XXsExR6Gpiq/UHa/WeFhvZkQznqtyoYzhh5BP",
+	"LxWC27CASqPcTBd5fsClH/6yqSb3Kys2fG9zBJKi7k/vHzlf16kdsuS5Q8GCEBXgYWdsQSmycV6tyoNT",
+	"sv5FlRB1pPNNIyTONc3wQC6VoL/TNOzRUBAgXNAskAhG44fkOrVr3XVEo+zXAd1qbBmfuntEcEePlwLL",
+	"+o5Mdoe5EqF+gKiAoDoHCBhBfbnlYCQ55dGUTGrmcRI7CJ+XbN4RBvzefp0i/EGIBiOM8kudHXbs1DFB",
+	"ytx/h2AQ9DlXDYzQQ+DRNKyxOAWU2Vg/xXPfZZYKvXr2lP8BpVIpEfQCvn4oKYSjpYgMtKiARUy2skJY",
+	"yUPpHURyH6Zj/qQQmLLMbrgDaYCsyi3uBUgyf15XLOdZI9gaozzlsqbP0xt84M8vyqi8Fb8+kHPeCnkE",
+	"x4Ud2gLAJg6SpPsdx9I0+8ec87xbv34JTxyRbnaAlE7NisLDKB8oSs2KgpdfaHCX+socr2ZTxs25b4qU",
+	"ac51BvUSNyrffRHPsumKV7/kVHl7+IvAvvoTxSdgVUePMfstam6Q62DlmqZnCtG/4glQwOWnH0TeYwTd",
+	"Kb9d/UltIu/0CLTqMrqK94cZTegLvz9xX8i8i7ZpMg5J+n15nKRf7dqCjc76rTpIDk37dYXO0aTfr6Pu",
+	"3YjX2+GoUXccaMRgdBagj/xrphy7XmOQJQ9AMNCxu9VZLUUA08w5rvz0BI/QQEvwzc0CpL90eGRkaMAh",
+	"xLgx3d8nhC745/f2v3ygxOSXvj8H0LCVMFB3/zlZc7ri1Bk1CjP4DoDdQEHEsgyqT4WsE9/eBPtUyV0N",
+	"XDkT+qsMtChXiRE6MMHYsOf18gJnOq10bpYhOA0m4KosV1ME+ANwc2iTYDWWrxCDsq3KvuYIbHQcpcC+",
+	"/RMpBXboNwWTKe13XbBDOPx+U+WtztTGZEu1rWCmADEV7sgpWPS1zfaVMyhgu+zDGpBbkx2dEpHyVDnQ",
+	"qs9Agzi4iEhbpB6o6wBhBHpbFULgdyLndfUuISvs5pxWafRdyt4LmV9UD/5L0G7NJZrqSD9wulaY8cEt",
+	"GQ2mPji3kiu+TpIfsMJfU1cqmn/Odo3eGQ5pgtkn80wqh3tH4T3HM/AMtmxoi2NkgOrEHiUj2DPZJ3LY",
+	"PRj//cTRZRdi/zVUvqmrkfR1zfEDveSsMMsuMfsKnzgi3WiEqFNC3PHO4p7flgA8kCHsrJpZI8syIvyw",
+	"WjR5Ld2iHYpPwp+f568w/+cYbGpf/YmUBvSbwdoSPAp5TwdLZIbXZUIaFZQKTZ3iBgqed7NSmEanfGmw",
+	"Z6cf7P8GxFdp//pF7bLa6Liw7SlWH+ZOWCjJD3bukaoIOooXjstASTqBE9FY9KA+MK0+gxN19uc7Ua/D",
+	"E+U6Iw1nADhBgJbU5VB6RXhK47xJn5WJDUt4u5FHt7GvBBRfOXicLdtZ+xRoHCJPI+KSNNNU8n7TBEr5",
+	"t//GF0K6DTrKKQLKfZqLye1aMiwtyHVwUJMWLyB2i1EdLQyvthBGQ0fEOPMVfn76ASFoOu3X/U4b4F3/",
+	"jAA3D3KSYnsCzoD7lGr73XiFb3L0F3CkrFkRHqhRJD+1qxdyw9MK3iU98T87UCvqdSdtyyBtU5VYdeQA",
+	"2p1bHaCUwEi039ZcPw5zPkSU6tq5+medhWe1J+PaSsPVXOXBHtDB/3kVpwVEOfqFV9sBhMolb/C97zZy",
+	"1tawk45zyYVDfKK7ro4QlfDeUqbGwW872hG88eiAfKFr7nglfcc7d/Xtcw/WPht0Hza2/zMVykO2TzRA",
+	"wA7gqq2JWe+vBQTXaQW7Xm7oaGLrtX126PTGKprpuxP00H+NrYIA1iEKa1hZCh6cMmuS7XUFVruAAItd",
+	"FZ32+//Zh7bXCdzZfhtCRP6ubfiH2pQS4e2TOsi/0zP7p1v8mZQLWu0DlL4rgBy2W5bUJOr+W9qs0zte",
+	"4q1FUIjRnfvVPrRL7l1zVUuml/aK43nGWVkI7hOgVhsNiRWUgf8P/8aY8onw0XsCuj3Atv4aki5ldUN+",
+	"PABSH2KfWXGLxWrYZpfoR6oFn90SJKxvFyEdEHbV5DXODrdC9mRW/ijkcTMr7QAPl1kJC7bvdE1CwuaH",
+	"a6W1uAkQLJOxH18b0kW61+6h/x5Sj5Z7dKnnyOrwcSleZ816s+S7TBsm83EYHxd5/tqbvEdJd8G3v+N/",
+	"PHy6Cy3s+FBLROhz0K8N/8PFvqHqNiySAA/Iv1/98nO62sr9WdWxRI8Z1GBUW9dzQbkzv8VSf3RDl9lG",
+	"ztQdL3nu0x4hSwciA4dMgEz008HSY/DhgaxjJuxgpCTdI5rqNhMTEml3zddn3z172Ppe2pEHKcOpqlCr",
+	"hoh6CSUGS1XkkMh3y3MwMQg+BmldVg282hwwgDOHFqwm2XMU8lPzYtTKZZjUfRDCmraiKLKN5jncblIB",
+	"LA6geGoEOkvy9Yb6v6dxKz5BDrjfVtMq2zmv3Kp23Qya5raLtmtXQMqJcoB9eoAzlTpOzmV7GJ+J7yzq",
+	"blbopcBQFRx2ME7XJZ8XYrHsqEK8tMrrZ073qkFYV+GnKcVBOP4duEN8fsflRba1h9mUu6lLLHM5Zbdd",
+	"+EnNzbjzHa2iGwG9lD7zjag6U3VtBKDbHMrkYq6Z4xc+qgbpuY0LObUH3JRiprsct6/pkVFkU2su6d0n",
+	"htoCjUSMnovFpjxIhd9LfBOYTCxbKWnJZY1QE9bAusYkAMHyy5rLauFxw9TV9HTZVz/TM4NCWgoqRu6j",
+	"sG1kzguBagJ0goIzD92MofeBgkxOmd0hjMDYshFs5u0rOJgwGCnwg0I7u/CvvdG1PiuzEXfx+FYj15ot",
+	"MFoLvJCOvdXryeivwSXAuJ4j2ZFELBzpEyVu4RxSgtjaK76MwWG+H6qQWOLWUQXxDcdqFjUn4x9MN1BT",
+	"zsPWqZrL/u011N4ngdfFnbg56sbaYUbt6uMH2tV/bvhhcDyvOKr0ltz+Og1KPN0W9+5XX4mL361/oQoX",
+	"WlPKAkAJdygLAN8W4CVgNx9hBm3NKfXRThyncvf57M/jB9ifg50ftA+oakZlpA5YzYv2y9vIUqV3Cg3m",
+	"TuXqF3zkiOlCSQxOWoIwpFRiHSNmVKki91c2huuLwqpgVFkfm12lSnXDcf6ZlCbYnaPrTMgD03uAZ0PK",
+	"wy/UQPAY9ya8+xOlI+G6jhiVB+phuZIdqoZRCZYUZ6UE8MrS/lXyJWelTuHKVQd/UE6R27XPNDMiSXyQ",
+	"EvjlQS5CJP34vKFuyodIor270Aki+tmkqgCidx/gK6ILHQbxtdn71B0TakM7beB7nhPan53DLd+NE2R/",
+	"F3f8sNtwHLjfT2QTAtLwS1GkMaXm+OX9s94ZBPA3pt37Nr3/t3x3DsrEdqmoIRkzVq9YCd/kc9ixbeA8",
+	"tMq1/0dqVsg9uBtem9M1de7cbQwCTWpTql2XQ7u5EfYEp+0Ldst/5LvP8pT+yHef6JACIje0sI3v/y12",
+	"tz1IKiGmYos7ezBv+S7W2rN5XuFQuxaxgNF6kBOrO9vhvWbl7RX6hz4/VrET+0S88iCCAjF6jQt2uU4u",
+	"5Abqkh4U6pEdPZrQydtt4+IjxySjHeFhstt+WyqP76Pm3mWzLZVc1NPcoOwy3YhzzdW64J2Ee4OPHJFw",
+	"b2CbU5TzSIeHuK3cu3xHdup9HRAI+1J3J5DhjI9k5uLLP1nZzZ0wyXRXlh8m1+Miz3XVxMny60LcceLW",
+	"TEl+YsSKZ4WQt7GdqTj39APKiAGpOX7Pxsl+/NkIIPkSRjtYRoyj0hcImKP11PVnpwJqdculTvAvM7Nl",
+	"Cs/gUPQ41gHAWT70XUhUifD+4eC+/w68HrA/whSUirIlQZ/y2k9mFKQnhioWGEUDT8apqI50UjWCY3+c",
+	"I/JQsgmWeZT9ySTf1oWS3ZPZUinNrZbCtF4vS6YxgJLaFsiJ6HL/vIUHPgmAEM7t0B3FQ9AhyvgAsO6t",
+	"Km+nPmekhLCgVfpyZtgN02lAopIDTn63LfiWr4vd5Fgd+Oy7/xXVc7Tktr6/ptW3CalyDmUUodIuDHTS",
+	"lQurgqK+6c02VOUXKuuy20reCW4Ph2GNEKidad7AWYZSYSlRi8v83P5bqi2YEUYBzhcqxVxmBZ8bEp+J",
+	"/nqTaMTRNYsaBuBKP4un//wDpazL/6E/l2ZVTKaTmb5LZPo0gmhzgC2zZMqYzi6vfk2saM2SWLJBBrSb",
+	"TPDRvPonJBSDyybf8Nj0junIIl6wnGP4H+bUUqgzDY6eA4KOz5cj5jxo7wKoFgc+tCwJ971OFhxBH6WO",
+	"s3GFfZaORm/7/quu5jMwwUNYsWK2BI8Rl7NytzY6sF2pqtDeuy7LfamKPHW72imdApdidWqqHFjyrV0e",
+	"OgyP4sdhc/6W5vHAF8VD7dsL2i3QfUoTeiBAuPoGQhRLBo+8UdkNNTvICYExSNuyv0tu7WzJ803RfSTc",
+	"M8ckrxsjRV3//cGaMhVK3WLa6c3OXm68mE892OiW6axglBrhP7QH5caS/o9aYfCmvOM7T1EoOer2l13R",
+	"M4dqsxvkfGBJ1kxJyEx20NfZrVRbWeu/anp6r1q19dCdV6mnqrsOa61W//wJuLirx0d9Q+apJ5Th/qIT",
+	"VJT1/U/fhfimoAArKQJcmd7Iggb42fErGnCc7g6YVGl4mFwGwqbxcdFCaMMxFxriszU3MXiOgxj6Hntz",
+	"yqTe9kmVC3rmPrvUEi0A9mjncO6VewogUEUHeHuxblAqmcodI9zOaFrb46dD8tpcbiugPqnSNOYDnmy/",
+	"D4lZsOQcvj17WLX7Shju9ivBsG7LD6ULQrEmvZS2EJE8DSYPO9o5PXE3lDddl6su3nzLmTV3XL+se7Lo",
+	"8FshxgUFXAXRG+rptOr0/vjsE2Yo1+j1APgnzDiIixr41g03W07FsSVOSU9D9bO7rUeDUaxo7OzxHEpG",
+	"6OB2Tz6JW+yEJD4AQRgLvldCug8ePXB75xZBOpKCDhE6QhxsrKMHUn7RuK8AhgDVY8sPlBpU8hUrb6Ek",
+	"CG9DyfVQprAy6ISSUJIwpUobZ1Uey39LQxw1peNCQy0kHa6ak9YePPvh1dUrEM6WjiCeod+6lcia7XRb",
+	"3xNmWIuHcZpaqtpgo2t7cRwc7R/5DkZ6aBP/QVjApWpwv7sVQ+il2upp2PDCPgeKDfSsrZXmDjxeK2Z4",
+	"KXpQxV67h457L3ear8DZ0KkXC13naKUSzGMUY0H2oyz86aB/cCOOfuO/c5mkVoYEyWSoX2MUtNIDaq5D",
+	"7MO4UCq3ezSUDwEkptspIszRNcNODkQcGzhlrOSZ3gqDcnmc40TIa2il+y/FmHZzHoQpcROS6odr0THF",
+	"EjqCLOlgQkxy7EhguRIL+cvGTIakn2ixkIiAM5lOlpy54q8rbk4ulboVvCckcqC8FfRnwNIgqaGEXqb4",
+	"OeSsTIPLYqm2iRSstLfHpYYekZ8sJX9I4P5BAh4R+yAlDr81XzkiJc1O9Ydj5aPhyz9RPlrXJoSkelBO",
+	"T+Q7uBIux/fJgAZ+fVoljkDEKt165k314JEyrvwAY7KuItLncElS5IaxWiX1xg7ybOxVD8Xl9C2kmbi0",
+	"uDTZzclmnQ4OXnHzH+tjnSH77s/xCHGTbdZou31mp+kS8qt0O8EqY/VkrKmfvk6ITdh9UXA569Xv6KGj",
+	"XiswxkMlioMCLSSB8xI+nMsdZ3IH1gvdxQVLYKNME81uwSm3ZGto9LjiTFKpJL3eWYlLpmETeR5peZjn",
+	"RJGjXV/w9k92+HBtR6wcfsW0h9KYov5vN3la32Lf9dCem2Q9gDslva3pX8hg2/71W9NnRJgKl033EJIC",
+	"7p3Shp75U3cSw0UcP6KMtEojn/sEh6SObFhJJD+WpIGXfypBgyuL3fF24YcB9LFvgtMAg7kCPpfjRqAF",
+	"LidIdCSg4F+9wD5+u0Y6XOBnP3z/EJyfjOXTt4eJ5SO9IdGWOoGB83UQgXuDn57Qe4c+Pb2nsQxdl8qH",
+	"kzrPbnYZ0QRhXqQTq0m8Y9lwVaXvi7MHDoLWCZdGQcCvDxsFFdIfRbj3gU4Av13lTg7jEH5nR588/2C/",
+	"gYTpLmZ5pzBJujM1u5al5tPYrIb5HL20qDZyAtPwkaaZ2khsCj6SFXJm0CiYPGwAFKmR6D0X4tQdqA1g",
+	"7ZUppyJVhXVpH+9c4dgRKXPLk2Wd3g+IWWIE8iCsGT8rudGHkZzkOsCBzu3ZYPlKyExzrjNfWfqFHuNs",
+	"e81uOSztSGoEvPsTaRE/8y0u7fgdBGBPMqMyNsP0KCW55sUcwSKQC8AhuoQdXELPyxlP2fe4xb12y1tw",
+	"Q7vt+xwNF3SUH8x0oZ4CKn0WVmyXcQmWYvowWBJv2V2P/+Q3eOJ/2k7CWbLEOH5alKU4dVK20vPQzSbt",
+	"+48k5+yrP5GYg1V9pk0li4IEIKZQ36O3JJzXQfhvtMufKZBR125t4buDGFn2VVUKtGj1cSX1xPDeTst1",
+	"wg9qFfnn3IGHaQ05zRal2qzJUIB/k8/fqLXOCFEGYUJxGqO255bzjqjQj5yv/5ybAzVV99+bnzheMXg+",
+	"sGWRUeu1tdx0yw0xgN7Denb+9z4Q70hJBppDq04lqX6AEvEE9R00qov69fjah4lPNvn9vVWSQBeEP95P",
+	"J74q7PcPk01ZTJ5PTtlanN49AlLSEB/CrlgAgDz1H5GyGHziy76Dz+pzDL5AN2L4ifNYBB85Mzf4yDne",
+	"P77/+P8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

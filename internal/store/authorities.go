@@ -1,0 +1,220 @@
+package store
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"insegna.example/internal/core/fault"
+)
+
+// Authority is a certificate of a CA of one's own.
+type Authority struct {
+	ID          int64      `gorm:"primaryKey"`
+	CA          string     // by name
+	Role        string     // one of those below
+	Certificate []byte     // DER
+	Encrypted   []byte     // its key; nil when that is kept elsewhere
+	ParentID    *int64     // nil for a root
+	MadeBy      string     // who made it or took it in
+	MadeAt      time.Time  // in UTC
+	RetiredAt   *time.Time // it issues nothing more
+	ListNumber  int64      // of its newest revocation list
+	List        []byte     // in DER; nil before the first
+	ListAt      *time.Time // when that was signed
+	ListStale   bool       // something was revoked since
+}
+
+// Roles of an authority's certificates.
+const (
+	RootCA    = "root"
+	IssuingCA = "issuing"
+	CrossCA   = "cross" // a root, as the root before it vouches for it
+)
+
+// ErrAuthorityThere says that a CA of that name is in force already.
+var ErrAuthorityThere = fault.New(fault.NotNow, "There already", "a CA of that name is in force already",
+	"choose another name, or roll this one over: insegna ca roll NAME")
+
+// AddAuthorities keeps the certificates of a CA, the root first: what issues until now
+// is retired when that is asked for. Encrypt encrypts the key of each, for which its
+// number has to be known; nil for one that is kept elsewhere.
+func (s *Store) AddAuthorities(ctx context.Context, list []*Authority, retire bool, encrypt func(i int, id int64) ([]byte, error), act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		now := list[0].MadeAt
+		if retire {
+			if err := db.Model(&Authority{}).Where("ca = ? and retired_at is null", list[0].CA).Update("retired_at", now).Error; err != nil {
+				return err
+			}
+		}
+		var root *int64
+		for i, a := range list {
+			if a.Role != RootCA && a.ParentID == nil {
+				a.ParentID = root
+			}
+			if err := db.Create(a).Error; errors.Is(err, gorm.ErrDuplicatedKey) {
+				return ErrAuthorityThere
+			} else if err != nil {
+				return err
+			}
+			if a.Role == RootCA {
+				root = &a.ID
+			}
+			key, err := encrypt(i, a.ID)
+			if err != nil {
+				return err
+			}
+			if key != nil {
+				a.Encrypted = key
+				if err := db.Model(a).Update("encrypted", key).Error; err != nil {
+					return err
+				}
+			}
+		}
+		return act.write(db, now)
+	})
+}
+
+// Authorities gives the certificates of a CA ("" of all), those in force first.
+func (s *Store) Authorities(ctx context.Context, ca string) ([]Authority, error) {
+	q := s.db.WithContext(ctx).Order("retired_at is not null, ca, id desc")
+	if ca != "" {
+		q = q.Where("ca = ?", ca)
+	}
+	var list []Authority
+	return list, q.Find(&list).Error
+}
+
+// Issued is a certificate that a CA of one's own has issued.
+type Issued struct {
+	AuthorityID int64      // that signed it
+	Serial      []byte     // of the certificate
+	OrderID     *int64     // nil: for a request somebody gave
+	Der         []byte     // the certificate
+	Names       []string   `gorm:"serializer:json"`
+	Profile     string     // by name
+	NotAfter    time.Time  // in UTC
+	By          string     // who had it issued
+	At          time.Time  // in UTC
+	RevokedAt   *time.Time // nil while it is good
+	Reason      int        // RFC 5280 section 5.3.1
+}
+
+// TableName implements GORM's tabler.
+func (Issued) TableName() string { return "issued" }
+
+// KeepIssued keeps what was issued before anybody gets it. Where the order has one
+// already, that is given back in its place.
+func (s *Store) KeepIssued(ctx context.Context, v *Issued, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		done, err := tx.Exec(ctx, `insert into issued (authority_id, serial, order_id, der, names, profile, not_after, by, at)
+			values ($1, $2, $3, $4, $5::jsonb, $6, $7, $8, $9) on conflict (order_id) do nothing`, v.AuthorityID, v.Serial, v.OrderID, v.Der,
+			jsonText(v.Names), v.Profile, v.NotAfter, v.By, v.At)
+		if err != nil {
+			return err
+		}
+		if done.RowsAffected() == 0 {
+			return db.Where("order_id = ?", v.OrderID).Take(v).Error
+		}
+		if act == nil {
+			return nil
+		}
+		return act.write(db, v.At)
+	})
+}
+
+// IssuedFor gives what was issued for an order; ErrNotFound when nothing was.
+func (s *Store) IssuedFor(ctx context.Context, order int64) (*Issued, error) {
+	var v Issued
+	return found(&v, s.db.WithContext(ctx).Take(&v, "order_id = ?", order).Error)
+}
+
+// IssuedBySerial gives a certificate of an authority; ErrNotFound when it has issued no
+// such.
+func (s *Store) IssuedBySerial(ctx context.Context, authority int64, serial []byte) (*Issued, error) {
+	var v Issued
+	return found(&v, s.db.WithContext(ctx).Take(&v, "authority_id = ? and serial = ?", authority, serial).Error)
+}
+
+// IssuedBy lists what the authorities of a CA have issued, the newest first, from a
+// place on.
+func (s *Store) IssuedBy(ctx context.Context, ca string, page Page) ([]Issued, *string, error) {
+	q := s.db.WithContext(ctx).Where("authority_id in (select id from authorities where ca = ?)", ca)
+	if page.Cursor != "" {
+		day, serial, _ := strings.Cut(page.Cursor, " ")
+		at, err := time.Parse(time.RFC3339Nano, day)
+		raw, wrong := hex.DecodeString(serial)
+		if err != nil || wrong != nil {
+			return nil, nil, ErrCursor
+		}
+		q = q.Where("(at, serial) < (?, ?)", at, raw)
+	}
+	var list []Issued
+	if err := q.Order("at desc, serial desc").Limit(page.Limit + 1).Find(&list).Error; err != nil {
+		return nil, nil, err
+	}
+	if len(list) <= page.Limit {
+		return list, nil, nil
+	}
+	last := list[page.Limit-1]
+	next := last.At.UTC().Format(time.RFC3339Nano) + " " + hex.EncodeToString(last.Serial)
+	return list[:page.Limit], &next, nil
+}
+
+// Revoke revokes certificates of a CA by serial, and has their lists signed anew. The
+// error is ErrNotFound where there is none, and nothing is changed for one revoked
+// already.
+func (s *Store) Revoke(ctx context.Context, ca string, serial []byte, reason int, at time.Time, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var authority int64
+		var before *time.Time
+		err := tx.QueryRow(ctx, `select i.authority_id, i.revoked_at from issued i join authorities a on a.id = i.authority_id
+			where a.ca = $1 and i.serial = $2 for update`, ca, serial).Scan(&authority, &before)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		} else if err != nil || before != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "update issued set revoked_at = $3, reason = $4 where authority_id = $1 and serial = $2", authority, serial, at,
+			reason); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "update authorities set list_stale = true where id = $1", authority); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// Relist signs an authority's revocation list anew, when it is not newer than a time
+// and nothing was revoked since, and gives it as it then is. One does it at a time.
+func (s *Store) Relist(ctx context.Context, id int64, newer, now time.Time, sign func(number int64, revoked []Issued) ([]byte, error)) (list []byte, err error) {
+	err = s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		var number int64
+		var at *time.Time
+		var stale bool
+		if err := tx.QueryRow(ctx, "select list_number, list, list_at, list_stale from authorities where id = $1 for update", id).
+			Scan(&number, &list, &at, &stale); err != nil {
+			return err
+		}
+		if at != nil && at.After(newer) && !stale {
+			return nil
+		}
+		var revoked []Issued
+		if err := db.Where("authority_id = ? and revoked_at is not null and not_after > ?", id, now).Order("revoked_at").Find(&revoked).Error; err != nil {
+			return err
+		}
+		var err error
+		if list, err = sign(number+1, revoked); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "update authorities set list_number = $2, list = $3, list_at = $4, list_stale = false where id = $1", id, number+1, list, now)
+		return err
+	})
+	return list, err
+}
