@@ -56,6 +56,7 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.write("pki/harbour-root.pem", harbour.pem)
 	m.write("pki/crew-root.pem", crew.pem)
 	m.write("pki/crew-ca.pem", crewIssuing.pem)
+	m.keep("pki/crew-issuing", crewIssuing)
 	rehearsal := m.authority("Harbour Light Rehearsal Root", nil, 3650)
 	m.write("pki/rehearsal-root.pem", rehearsal.pem)
 	m.write("pki/policy.pem", policy.pem)
@@ -63,6 +64,7 @@ func (e *Estate) makeCertificates(now time.Time) error {
 	m.keep("pki/test-issuing", m.authority("Harbour Light Rehearsal CA", rehearsal, 900))
 
 	m.sites(issuing, policy, harbour, crew, crewIssuing)
+	m.kiosks(issuing, policy)
 	m.write("pki/made", nil)
 	return m.err
 }

@@ -300,7 +300,7 @@ The console: http://%s
 Sign in as marit (admin), tove (operator) or jens (viewer); each one's
 passphrase is in a file of that name in %s.
 
-Nine commands to try in another terminal:
+Twelve commands to try in another terminal:
 %s  bin/insegna sign-in marit --passphrase-file %s
   bin/insegna today
   bin/insegna binding list --verdict broken,at-odds
@@ -311,9 +311,14 @@ Nine commands to try in another terminal:
   bin/insegna finding mend --server pier-2 --code chain-incomplete
   bin/insegna visit freight.lanterncoast.example --estate %s
   bin/insegna inspect %s
+  bin/insegna order reply %s
+  bin/insegna certificate take %s --passphrase-file %s
+  bin/insegna ca show crew
 
 To see certificates renewed again and again under traffic: make clock
 
 Ctrl-C stops everything.
-`, s.address, at, service, filepath.Join(at, admin), file, filepath.Join(filepath.Dir(file), "freight-1", "ships.pem"))
+`, s.address, at, service, filepath.Join(at, admin), file, filepath.Join(filepath.Dir(file), "freight-1", "ships.pem"),
+		filepath.Join(filepath.Dir(file), "inbox", "pilot-station.p7b"), filepath.Join(filepath.Dir(file), "inbox", "kiosks.p12"),
+		filepath.Join(filepath.Dir(file), "inbox", "kiosks.passphrase"))
 }

@@ -117,8 +117,12 @@ func (a *app) mandateList() *cobra.Command {
 				{head: "Mandate", width: 16, cell: func(m client.Mandate) string { return m.Name }},
 				{head: "Names", width: 30, cell: func(m client.Mandate) string { return strings.Join(m.Names, "\n") },
 					raw: func(m client.Mandate) string { return strings.Join(m.Names, " ") }},
-				{head: "From, by", width: 18, cell: func(m client.Mandate) string { return m.Ca + "\nby " + string(m.Proof) },
-					raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
+				{head: "From, by", width: 18, cell: func(m client.Mandate) string {
+					if m.Proof == client.MandateProofNone {
+						return m.Ca
+					}
+					return m.Ca + "\nby " + string(m.Proof)
+				}, raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
 				{head: "Stands", width: 34, cell: func(m client.Mandate) string {
 					if n := next(m); n != "" {
 						return standing(m) + "\n→ " + n

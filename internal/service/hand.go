@@ -206,9 +206,12 @@ func (s *Ordering) checkReply(ctx context.Context, row *store.Order, leaf *certs
 	if _, err := issue.Check(all, row.Spec.Names, key, anchorsFor(e, ca), time.Now()); err != nil {
 		next := "ask the CA for a certificate for " + joinedNames(row.Spec.Names)
 		if strings.Contains(err.Error(), "roots") {
-			next = fmt.Sprintf("declare the root it ends at (%s) with roots of the CA %s in the estate file, or of an audience", list[len(list)-1].IssuerName(), row.CA)
+			above := list[len(list)-1].IssuerName()
+			next = fmt.Sprintf("bring the certificate of %s as well, where the CA sent it; where it is the root, declare it with roots of ", above)
 			if row.CA == estate.HandMade {
-				next = fmt.Sprintf("declare the root it ends at (%s) with roots of an audience in the estate file, or a CA with by: hand", list[len(list)-1].IssuerName())
+				next += "an audience in the estate file"
+			} else {
+				next += fmt.Sprintf("the CA %s or of an audience in the estate file", row.CA)
 			}
 		}
 		return nil, &MaterialError{err.Error(), next}

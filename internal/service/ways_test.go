@@ -272,7 +272,7 @@ func TestARequestIsCarriedByHand(t *testing.T) {
 		"of another order":   {client.Reply{Files: given(certs.PEM(signedBy(t, *second.Request, w.ca))), Order: &o.Number}, "is the reply to the request of order"},
 		"other names":        {client.Reply{Files: given(certs.PEM(signedBy(t, *o.Request, w.ca, names("c.lantern.example"))))}, "ordered was"},
 		"one name less":      {client.Reply{Files: given(certs.PEM(signedBy(t, *o.Request, w.ca, func(c *x509.Certificate) { c.URIs = nil })))}, "ordered was"},
-		"of an unknown CA":   {client.Reply{Files: given(certs.PEM(signedBy(t, *o.Request, pkitest.CA("gull", nil))))}, "declare the root it ends at (gull)"},
+		"of an unknown CA":   {client.Reply{Files: given(certs.PEM(signedBy(t, *o.Request, pkitest.CA("gull", nil))))}, "bring the certificate of gull as well"},
 		"ended": {client.Reply{Files: given(certs.PEM(signedBy(t, *o.Request, w.ca, func(c *x509.Certificate) {
 			c.NotBefore, c.NotAfter = pkitest.Now.Add(-2*time.Hour), pkitest.Now.Add(-time.Hour)
 		})))}, "ended at"},
