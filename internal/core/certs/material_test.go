@@ -305,12 +305,9 @@ func rewrapped(t testing.TB, der, from, to []byte) []byte {
 		if bytes.HasPrefix(in, from) && len(in) == len(from) {
 			return to
 		}
-		head, n := 2, int(in[1])
+		head := 2
 		if in[1] > 0x80 {
-			head, n = 2+int(in[1]&0x7f), 0
-			for _, b := range in[2:head] {
-				n = n<<8 | int(b)
-			}
+			head += int(in[1] & 0x7f)
 		}
 		body := in[head:]
 		if in[0]&0x20 == 0 && (in[0] != 4 || len(body) < 60 || body[0] != 0x30) {

@@ -201,7 +201,6 @@ func (r *reader) ca(n *yaml.Node) {
 		field{"resolver", false, func(n *yaml.Node) { a.Resolver = r.socket(n, "53") }},
 		field{"http_port", false, func(n *yaml.Node) { a.HTTPPort = uint16(r.number(n, 1, 65535)) }},
 		field{"profiles", false, func(n *yaml.Node) { r.list(n, "a list of profiles", func(n *yaml.Node) { r.profile(n, own) }) }},
-		field{"acme", false, func(n *yaml.Node) { r.yesNo(n, &own.Serves) }},
 		field{"publish", false, func(n *yaml.Node) { own.Publish = r.reached(n) }},
 		field{"to", false, func(n *yaml.Node) { hand.To, _ = r.text(n, "where requests are sent") }},
 		field{"reply_days", false, func(n *yaml.Node) { hand.Days = r.number(n, 1, 90) }},

@@ -40,7 +40,6 @@ type Hand struct {
 // Private says what a CA of one's own issues.
 type Private struct {
 	Profiles []Profile // the first is for who names none
-	Serves   bool      // other programs may ask it over ACME
 	Publish  string    // URL by which clients reach this service, for revocation lists and OCSP; "" tells them nothing
 }
 
@@ -210,7 +209,7 @@ func (r *reader) pattern(n *yaml.Node) string {
 func (r *reader) sourceFaults(c *CA, given *yaml.Node) {
 	keys := map[string][]string{
 		ByACME:    {"directory", "test_directory", "contact", "external_account", "resolver", "http_port"},
-		ByPrivate: {"profiles", "acme", "publish"},
+		ByPrivate: {"profiles", "publish"},
 		ByHand:    {"to", "reply_days"},
 	}
 	for by, list := range keys {
