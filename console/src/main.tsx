@@ -21,6 +21,7 @@ const CertificatePage = lazy(async () => ({ default: (await import('./pages/Cert
 const Servers = lazy(async () => ({ default: (await import('./pages/Servers')).Servers }));
 const ServerPage = lazy(async () => ({ default: (await import('./pages/Server')).ServerPage }));
 const ServerText = lazy(async () => ({ default: (await import('./pages/ServerText')).ServerText }));
+const AuthorityPage = lazy(async () => ({ default: (await import('./pages/Authority')).AuthorityPage }));
 const Mandates = lazy(async () => ({ default: (await import('./pages/Mandates')).Mandates }));
 const MandatePage = lazy(async () => ({ default: (await import('./pages/Mandate')).MandatePage }));
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
@@ -36,7 +37,7 @@ const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).J
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
 const WavePage = lazy(async () => ({ default: (await import('./pages/Wave')).WavePage }));
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/findings/, 'Findings'], [/^\/notices/, 'Messages'], [/^\/estate/, 'Estate'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/cas/, 'CA'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/findings/, 'Findings'], [/^\/notices/, 'Messages'], [/^\/estate/, 'Estate'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -60,6 +61,7 @@ function Pages() {
             <Route path="/servers/:name/text" element={<ServerText />} />
             <Route path="/mandates" element={<Mandates />} />
             <Route path="/mandates/:name" element={<MandatePage />} />
+            <Route path="/cas/:name" element={<AuthorityPage />} />
             <Route path="/installations/:number" element={<InstallationPage />} />
             <Route path="/mending" element={<Mending />} />
             <Route path="/waves/:number" element={<WavePage />} />

@@ -16,7 +16,7 @@ export function useMandates(q: string) {
   });
 }
 
-const runs = (o?: Order) => o !== undefined && o.finished_at === undefined;
+const runs = (o?: Order) => o !== undefined && o.finished_at === undefined && !o.waits;
 
 /** Whether an order of a mandate is under way. */
 export const running = (m: Mandate) => runs(m.last) || runs(m.rehearsed) || m.rehearsed_on.some((v) => v.finished_at === undefined);
@@ -27,14 +27,14 @@ export function useMandate(name: string) {
 
 /** An order with its steps, read again each second until it has ended. */
 export function useOrder(number: number | undefined) {
-  return api.useQuery('get', '/orders/{number}', { params: { path: { number: number ?? 1 } } }, { enabled: number !== undefined, refetchInterval: (q) => (q.state.data?.finished_at ? false : 700) });
+  return api.useQuery('get', '/orders/{number}', { params: { path: { number: number ?? 1 } } }, { enabled: number !== undefined, refetchInterval: (q) => (q.state.data?.finished_at ? false : q.state.data?.waits ? 5000 : 700) });
 }
 
 export function useOrders(mandate: string) {
   return api.useQuery('get', '/orders', { params: { query: { mandate, limit: 20 } } });
 }
 
-export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/orders', '/cas'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
+export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/orders', '/orders/{number}', '/cas', '/cas/{name}/authority', '/cas/{name}/certificates'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
 
 export const beginOrder = (mandate: string, rehearsal: boolean) => given(calls.POST('/orders', { body: { mandate, rehearsal, anyway: false } }));
 export const checkMandate = (name: string) => given(calls.POST('/mandates/{name}/preflight', { params: { path: { name } } }));
@@ -58,6 +58,7 @@ export function placed(m: Mandate): string {
 export function standing(m: Mandate): [kind: 'running' | 'failed' | 'fine' | 'never', text: string] {
   const o = m.last;
   if (runs(o)) return ['running', `order ${o?.number} is under way: ${o?.state}`];
+  if (o?.waits) return ['running', `order ${o.number} waits for a person: ${o.sent_at ? `its request was sent${o.sent_to ? ` to ${o.sent_to}` : ''}` : 'its request is to be sent'}`];
   if (o?.failure) return ['failed', `order ${o.number} failed, ${o.failure.kind}: ${o.failure.words.replace(/^(.{140,160})\s.*$/s, '$1 …')}`];
   if (o?.not_after) return [m.seen_at > 0 ? 'fine' : 'never', `${placed(m)}, until ${new Date(o.not_after).toLocaleDateString('en-GB', { day: 'numeric', month: 'long', year: 'numeric', timeZone: 'UTC' })}`];
   return ['never', 'never ordered'];

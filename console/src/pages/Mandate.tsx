@@ -11,6 +11,7 @@ import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
 import { Preflight } from '../parts/Preflight';
 import { Steps } from '../parts/Steps';
+import { Waiting } from '../parts/Waiting';
 import { Trail, Visits } from '../parts/Trail';
 import { space } from '../theme/tokens';
 import { Next, Standing } from './Mandates';
@@ -51,7 +52,7 @@ export function MandatePage() {
 function Facts({ m }: { m: Mandate }) {
   const rehearsed = m.rehearsed ? [`${moment(m.rehearsed.begun_at)}: ${m.rehearsed.state} at the test directory`, ...m.rehearsed_on.map((v) => `${v.server}: ${installationStanding(v)[1]}`)].join('\n') : 'never';
   const rows: [string, string][] = [
-    ['From', m.ca], ['Proved by', `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Belongs on', m.install.join(', ') || 'not said'], ['Is installed on', m.installed_on.join(', ') || 'no server yet'], ['Last rehearsal', rehearsed],
+    ['From', m.ca], ['Proved by', m.proof === 'none' ? 'nothing: nobody asks' : `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Belongs on', m.install.join(', ') || 'not said'], ['Is installed on', m.installed_on.join(', ') || 'no server yet'], ['Last rehearsal', rehearsed],
     ['Budget of the CA', m.budget.certificates > 0 ? `${m.budget.used} of ${m.budget.certificates} used in ${m.budget.days} days` : 'not declared'], ['Declared', m.place || `made by ${m.made_by}`],
   ];
   return <Part aria-label="The mandate"><Plain><tbody>{rows.map(([k, v]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{v}</td></tr>)}</tbody></Plain></Part>;
@@ -80,8 +81,8 @@ function Acts({ m, onBegun }: { m: Mandate; onBegun: (n: number) => void }) {
     <>
       <Bar>
         <Button $main isDisabled={busy !== ''} onPress={() => act('check', async () => setTrials(await checkMandate(m.name)))}>{busy === 'check' ? 'Trying…' : 'Pre-flight'}</Button>
-        <Button isDisabled={busy !== '' || running(m)} onPress={() => begin(true)}>Rehearse</Button>
-        <Button isDisabled={busy !== '' || running(m)} onPress={() => { if (confirm(m.in_force ? `A certificate of ${m.name} is there already. Order another one from ${m.ca}${budget(m)}?` : `Order a certificate of ${m.name} from ${m.ca}${budget(m)}?`)) begin(false); }}>Order now</Button>
+        <Button isDisabled={busy !== '' || running(m) || m.last?.waits === true} onPress={() => begin(true)}>Rehearse</Button>
+        <Button isDisabled={busy !== '' || running(m) || m.last?.waits === true} onPress={() => { if (confirm(m.in_force ? `A certificate of ${m.name} is there already. Order another one from ${m.ca}${budget(m)}?` : `Order a certificate of ${m.name} from ${m.ca}${budget(m)}?`)) begin(false); }}>Order now</Button>
         <Button isDisabled={busy !== ''} onPress={() => act('visit', async () => setVisits(await visitMandate(m.name)))}>{busy === 'visit' ? 'Visiting…' : 'Visit'}</Button>
         {admin && !m.place && <Button onPress={() => { const used = m.seen_at > 0 || m.installed_on.length > 0; if (confirm(used ? `The certificate of ${m.name} is still used: ${[m.installed_on.length > 0 ? `installed on ${m.installed_on.join(', ')}` : '', m.seen_at > 0 ? placed(m) : ''].filter(Boolean).join(', ')}. Without the mandate nobody renews it. End it all the same?` : `End the mandate ${m.name}? Its orders stay as history.`)) act('remove', async () => { await removeMandate(m.name, used); await go('/mandates'); }); }}>End it</Button>}
       </Bar>
@@ -101,8 +102,9 @@ export function OrderSteps({ number }: { number: number | undefined }) {
   const o = q.data;
   return (
     <Part aria-label="Order" aria-live="polite">
-      <h2>{o.rehearsal ? 'Rehearsal' : 'Order'} {o.number}, begun {moment(o.begun_at)} by {o.by}: {o.state}</h2>
+      <h2>{o.rehearsal ? 'Rehearsal' : 'Order'} {o.number}, begun {moment(o.begun_at)} by {o.by}: {o.waits ? 'waits for a person' : o.way === 'taken' ? 'taken in' : o.state}</h2>
       <Steps steps={o.steps} />
+      {o.waits && <Waiting o={o} />}
       {o.failure?.again && <p>It is not tried before {moment(o.failure.again)}.</p>}
       {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the safe.</p>}
     </Part>

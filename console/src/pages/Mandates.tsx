@@ -3,11 +3,13 @@ import { Link, useSearchParams } from 'react-router';
 import styled from 'styled-components';
 import { useMay } from '../data/access';
 import { api, type Problem } from '../data/client';
-import { moment, plural } from '../data/format';
+import { day, moment, plural } from '../data/format';
 import { addMandate, agree, changed, draftMandate, standing, useMandates, type CA, type Mandate } from '../data/mandates';
+import { useWaiting, waitsFor } from '../data/ways';
 import { Bar, Button, Plain, Scroll, Search } from '../parts/Controls';
 import { Form, Input } from '../parts/Form';
 import { Empty, Failure, Loading } from '../parts/States';
+import { ReplyForm, TakeForm } from '../parts/Waiting';
 import { color, font, narrow, radius, space } from '../theme/tokens';
 import { HttpsRuns } from './Https';
 
@@ -30,6 +32,7 @@ const Part = styled.section`
   h2 { font-size: 20px; margin-bottom: ${space(3)}; }
   .says { color: ${color.oxide}; font-weight: 600; }
   textarea { font: 15px/1.5 ${font.mono}; width: min(820px, 100%); border-radius: ${radius}; }
+  summary { cursor: pointer; font-weight: 600; margin-bottom: ${space(3)}; }
   ul { margin: ${space(2)} 0; padding-left: ${space(5)}; }
 `;
 
@@ -60,7 +63,7 @@ export function Mandates() {
             const [kind, text] = standing(m);
             return (
               <li key={m.name}>
-                <div><h2><Link to={`/mandates/${m.name}`}>{m.name}</Link></h2><small>{m.ca}, by {m.proof}</small><small>{m.key}</small></div>
+                <div><h2><Link to={`/mandates/${m.name}`}>{m.name}</Link></h2><small>{m.ca}{m.proof !== 'none' && `, by ${m.proof}`}</small><small>{m.key}</small></div>
                 <div>{m.names.slice(0, 6).map((n) => <code key={n}>{n}</code>)}{m.names.length > 6 && <small>and {m.names.length - 6} more</small>}</div>
                 <div><Standing $kind={kind}>{text}</Standing><Next m={m} />{m.rehearsed && <small>last rehearsal {moment(m.rehearsed.begun_at)}: {m.rehearsed.failure?.words ?? m.rehearsed.state}</small>}</div>
               </li>
@@ -69,10 +72,37 @@ export function Mandates() {
         </List>
       )}
       {pages.hasNextPage && <Bar><Button isDisabled={pages.isFetchingNextPage} onPress={() => void pages.fetchNextPage()}>Show 100 more</Button></Bar>}
+      <WaitingOrders />
       <HttpsRuns />
       <Authorities />
+      <Take />
       <Make />
     </>
+  );
+}
+
+/** Orders whose request a person carries. */
+function WaitingOrders() {
+  const q = useWaiting();
+  const may = useMay('operator');
+  if (q.isError) return <Failure what="What waits for a person" error={q.error} retry={() => void q.refetch()} />;
+  if (!q.data || q.data.items.length === 0) return null;
+  return (
+    <Part aria-label="Waits for a person">
+      <h2>{plural(q.data.items.length, 'request')} {q.data.items.length === 1 ? 'waits' : 'wait'} for a person</h2>
+      <ul>{q.data.items.map((o) => <li key={o.number}><Link to={`/mandates/${o.mandate}?order=${o.number}`}>{o.mandate}, order {o.number}</Link>: {waitsFor(o, day)}</li>)}</ul>
+      {may && <details><summary>A reply is there</summary><ReplyForm /></details>}
+    </Part>
+  );
+}
+
+/** Takes in a certificate that is there already. */
+function Take() {
+  if (!useMay('operator')) return null;
+  return (
+    <Part aria-label="Take in">
+      <details><summary>Take in a certificate with its key</summary><TakeForm /></details>
+    </Part>
   );
 }
 
@@ -90,7 +120,7 @@ function Authorities() {
             <tbody>
               {q.data.items.map((ca) => (
                 <tr key={ca.name}>
-                  <td>{ca.name}</td><td><code>{ca.directory}</code></td><td><Agreement ca={ca} /></td>
+                  <td>{ca.name}</td><td>{ca.by === 'acme' ? <code>{ca.directory}</code> : ca.by === 'private' ? 'your own' : 'asked by hand'}</td><td><Agreement ca={ca} /></td>
                   <td>{ca.budget.certificates > 0 ? `${ca.budget.used} of ${ca.budget.certificates} used in ${ca.budget.days} days` : 'not declared'}</td>
                 </tr>
               ))}
@@ -106,6 +136,8 @@ function Authorities() {
 function Agreement({ ca }: { ca: CA }) {
   const may = useMay('admin');
   const [says, setSays] = useState('');
+  if (ca.by === 'private') return <Link to={`/cas/${ca.name}`}>{ca.name}: its certificates, and what it has issued</Link>;
+  if (ca.by !== 'acme') return <>none is needed</>;
   if (ca.trouble) return <span className="says">{ca.trouble}</span>;
   if (ca.account?.rests_until) return <span className="says">It wants no requests before {moment(ca.account.rests_until)}. It said: {ca.account.rests_why}</span>;
   const renewed = ca.account !== undefined && ca.account.terms !== ca.terms;
