@@ -95,7 +95,7 @@ func (s *Notifying) deliver(ctx context.Context, j deliverJob) error {
 	if err := s.store.NoticeTried(ctx, n); err != nil {
 		return err
 	}
-	return errors.Join(s.tellUndelivered(ctx), again)
+	return errors.Join(s.tellOwn(ctx), again)
 }
 
 // hand hands a message over once. A way that is not declared any more is refused.
@@ -151,8 +151,9 @@ func shownReceiver(by, receiver string) string {
 	return (&estate.Webhook{Address: receiver}).Shown()
 }
 
-// tellUndelivered makes what does not arrive a finding, and closes it when something does.
-func (s *Notifying) tellUndelivered(ctx context.Context) error {
+// tellOwn makes findings of what is wrong with the service's own work: what does not
+// arrive, and requests that nobody carries. It closes them when that has ended.
+func (s *Notifying) tellOwn(ctx context.Context) error {
 	list, err := s.store.Undelivered(ctx)
 	if err != nil {
 		return err
@@ -165,8 +166,47 @@ func (s *Notifying) tellUndelivered(ctx context.Context) error {
 			Remedy:   "mend the way there, then send what was given up again: insegna notice again",
 			Evidence: []check.Fact{{Label: "owner", Value: u.Owner}, {Label: u.By, Value: shownReceiver(u.By, u.Receiver)}}}}
 	}
-	s.surveying.today.forget()
-	return s.store.OwnFindings(ctx, found, s.cfg.Clock().UTC())
+	waiting, err := s.store.Waiting(ctx, waitingShown)
+	if err != nil {
+		return err
+	}
+	now := s.cfg.Clock().UTC()
+	for i := range waiting {
+		if f := waitsTooLong(&waiting[i], now); f != nil {
+			found = append(found, check.Found{Subject: fmt.Sprintf("order %d", waiting[i].ID), Finding: *f})
+		}
+	}
+	if n := int64(len(found)); s.ownFound.Swap(n) != n {
+		s.surveying.today.forget()
+	}
+	return s.store.OwnFindings(ctx, found, now)
+}
+
+// waitsTooLong is the finding of a request that nobody has sent, or whose reply has not
+// come when it was expected; nil while it is with the CA.
+func waitsTooLong(o *store.Order, now time.Time) *check.Finding {
+	f := &check.Finding{Code: check.RequestWaits, Severity: check.RuleOf(check.RequestWaits).Severity,
+		Evidence: []check.Fact{{Label: "mandate", Value: o.Mandate.Name}, {Label: "order", Value: fmt.Sprint(o.ID)}}}
+	switch {
+	case o.SentAt == nil:
+		f.Cause = fmt.Sprintf("the request of order %d for %s, made on %s, waits to be sent to its CA", o.ID, o.Mandate.Name, o.CreatedAt.UTC().Format("2 January 2006"))
+		f.Remedy = fmt.Sprintf("send it (insegna order request %d), then: insegna order sent %d; or give it up: insegna order end %d", o.ID, o.ID, o.ID)
+	case o.ExpectedAt != nil && now.After(*o.ExpectedAt):
+		f.Cause = fmt.Sprintf("the reply to the request of order %d for %s, sent %s, was expected by %s and has not come", o.ID, o.Mandate.Name,
+			strings.TrimSpace("on "+o.SentAt.UTC().Format("2 January 2006")+" "+toWhom(o.SentTo)), o.ExpectedAt.UTC().Format("2 January 2006"))
+		f.Remedy = fmt.Sprintf("ask whoever it was sent to; when it is there: insegna order reply FILE; or give it up: insegna order end %d", o.ID)
+	default:
+		return nil
+	}
+	return f
+}
+
+// toWhom is the end of a sentence; "" for nobody in particular.
+func toWhom(name string) string {
+	if name == "" {
+		return ""
+	}
+	return "to " + name
 }
 
 // Notice is a message.

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"insegna.example/internal/core/check"
@@ -29,6 +30,8 @@ type Notifying struct {
 
 	turn sync.Mutex // held while owners are told
 	ends time.Time  // they were looked for last
+
+	ownFound atomic.Int64 // findings about the service's own work, as they were last told
 }
 
 // How messages are made.

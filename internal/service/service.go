@@ -201,7 +201,7 @@ func (s *Service) BeginDue(ctx context.Context) error {
 	if err := s.Ordering.beginDue(ctx); err != nil {
 		return err
 	}
-	return errors.Join(s.Installing.InstallDue(ctx), s.Mending.mendDue(ctx), s.Ordering.askAgain(ctx),
+	return errors.Join(s.Installing.InstallDue(ctx), s.Mending.mendDue(ctx), s.Notifying.tellOwn(ctx), s.Ordering.askAgain(ctx),
 		s.store.DropEvents(ctx, time.Now().Add(-eventsKept)))
 }
 

@@ -218,6 +218,17 @@ func (w *ways) waits(number int64) (out *client.Order) {
 	return out
 }
 
+// late counts the open findings about requests that nobody carries.
+func (w *ways) late() (n int) {
+	require.NoError(w.t, w.BeginDue(w.t.Context()))
+	for _, f := range w.Findings(w.t) {
+		if strings.HasPrefix(f, "request-waits") {
+			n++
+		}
+	}
+	return n
+}
+
 // replied brings something back, and gives what is said.
 func (w *ways) replied(b client.Reply) (*client.Order, string) {
 	resp, err := w.Client.TakeReplyWithResponse(w.t.Context(), b)
@@ -249,6 +260,7 @@ func TestARequestIsCarriedByHand(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(refused.Body), "nobody to rehearse with")
 
+	assert.Equal(t, 2, w.late(), "neither was sent")
 	list, err := w.Client.ListOrdersWithResponse(t.Context(), &client.ListOrdersParams{Waiting: ptrTo(true)})
 	require.NoError(t, err)
 	require.Len(t, list.JSON200.Items, 2)
@@ -257,6 +269,10 @@ func TestARequestIsCarriedByHand(t *testing.T) {
 	require.NotNil(t, sent.JSON200, string(sent.Body))
 	assert.Equal(t, "certificates desk", *sent.JSON200.SentTo, "as the CA's declaration says")
 	assert.WithinDuration(t, time.Now().AddDate(0, 0, 5), *sent.JSON200.ExpectedAt, time.Hour)
+	assert.Equal(t, 1, w.late(), "one is with its CA")
+	var id int64
+	w.Query(t, "update orders set expected_at = now() - interval '1 hour' where id = $1 returning id", &id, o.Number)
+	assert.Equal(t, 2, w.late(), "the reply has not come")
 	past, err := w.Client.MarkSentWithResponse(t.Context(), o.Number, client.SentRequest{ExpectedAt: ptrTo(time.Now().Add(-time.Hour))})
 	require.NoError(t, err)
 	assert.Contains(t, string(past.Body), "at a time that is past")

@@ -88,6 +88,7 @@ const (
 	ConnectionLost          Code = "connection-lost"
 	NotReached              Code = "not-reached"
 	NoticeUndelivered       Code = "notice-undelivered"
+	RequestWaits            Code = "request-waits"
 )
 
 // Speaks is what a rule speaks of: who can open and close its findings.
@@ -364,6 +365,9 @@ var Rules = []Rule{
 	{Code: NoticeUndelivered, Severity: Weak, Speaks: OfService,
 		Person:  "the way to people is the estate file's, and theirs",
 		Meaning: "messages to an owner do not arrive; nobody there is told of what is wrong"},
+	{Code: RequestWaits, Severity: Due, Speaks: OfService,
+		Person:  "a CA that is asked by hand is asked by a person",
+		Meaning: "a request that goes out by hand was not sent, or its reply has not come when it was expected"},
 }
 
 // RuleOf gives the row of a code; the zero Rule when there is none.

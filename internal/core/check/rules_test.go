@@ -49,7 +49,7 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 		"of the way": {
 			"host-key-changed host-key-unknown login-refused connection-lost not-reached", words(check.Of(check.OfReach))},
 		"of the rhythm":  {"replacement-late", words(check.Of(check.OfRhythm))},
-		"of the service": {"notice-undelivered", words(check.Of(check.OfService))},
+		"of the service": {"notice-undelivered request-waits", words(check.Of(check.OfService))},
 		"visit, tls":     {"tls-old suite-weak", words(check.At(check.StepTLS))},
 		"visit, certificate": {
 			"name-not-covered other-site-answers expired not-yet-valid ends-soon lifetime-over-limit key-weak " +
@@ -69,7 +69,7 @@ func TestWhatIsDerivedFromTheTable(t *testing.T) {
 	} {
 		assert.Equal(t, list[0], list[1], name)
 	}
-	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-15-1-1-9-5-1)
+	assert.Len(t, check.Of(check.OfServed), len(check.Rules)-15-1-1-9-5-2)
 	assert.Equal(t, check.Rule{}, check.RuleOf("no-such-rule"))
 }
 

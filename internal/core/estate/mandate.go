@@ -68,7 +68,7 @@ type Mandate struct {
 	ReuseKey  bool     `json:"reuse_key,omitempty"`   // the key before is kept when it is renewed
 	Profile   string   `json:"profile,omitempty"`     // of a private CA; "" for its first
 	Keep      int      `json:"keep,omitempty"`        // former certificates whose keys are kept; 0 is KeptUsually
-	Place     Place    `json:"-"`                    // in the estate file
+	Place     Place    `json:"-"`                     // in the estate file
 }
 
 // Lists says whether its certificate covers a host: by that very name, or by a

@@ -8,7 +8,7 @@ import (
 	"crypto/hmac"
 	"crypto/md5"
 	"crypto/pbkdf2"
-	"crypto/rc4" 
+	"crypto/rc4"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
