@@ -1345,6 +1345,28 @@ type CAList struct {
 	Items []CA `json:"items"`
 }
 
+// CALoad defines model for CALoad.
+type CALoad struct {
+	// Budget certificates it gives in them; 0 where that is not known
+	Budget int    `json:"budget"`
+	Ca     string `json:"ca"`
+
+	// Most in as many days as its budget has, at the worst; on one day where none is declared
+	Most int `json:"most"`
+
+	// MostFrom the first of these days
+	MostFrom openapi_types.Date `json:"most_from"`
+
+	// Over days on which it would have to give more than its budget
+	Over int `json:"over"`
+
+	// Span those days; 0 where no budget is declared
+	Span int `json:"span"`
+
+	// Year certificates in the first 365 days
+	Year int `json:"year"`
+}
+
 // Certificate defines model for Certificate.
 type Certificate struct {
 	// Bindings bindings that serve it now
@@ -1769,6 +1791,34 @@ type FindingRef struct {
 
 // Fingerprint defines model for Fingerprint.
 type Fingerprint = string
+
+// Forecast defines model for Forecast.
+type Forecast struct {
+	Cas []CALoad `json:"cas"`
+
+	// Days renewals on each day, from the first one on
+	Days []int `json:"days"`
+
+	// Limit days a public certificate lives at most; 0 as things are now and will be by the dates that are set
+	Limit int `json:"limit"`
+
+	// Peak most on one day
+	Peak   int                `json:"peak"`
+	PeakOn openapi_types.Date `json:"peak_on"`
+
+	// Year renewals in the first 365 days
+	Year int `json:"year"`
+}
+
+// ForecastList defines model for ForecastList.
+type ForecastList struct {
+	// From the first day
+	From  openapi_types.Date `json:"from"`
+	Items []Forecast         `json:"items"`
+
+	// Mandates that are renewed by themselves and have a certificate
+	Mandates int `json:"mandates"`
+}
 
 // GiveRequest defines model for GiveRequest.
 type GiveRequest struct {
@@ -4286,6 +4336,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
 	AcceptFinding(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetForecast Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs
+	//
+	// Corresponds with GET /forecast (the `GetForecast` operationId).
+	GetForecast(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth Whether the process is alive
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
@@ -5578,6 +5633,21 @@ func (c *Client) AcceptFindingWithBody(ctx context.Context, id int64, contentTyp
 // Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
 func (c *Client) AcceptFinding(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptFindingRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetForecast Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs
+//
+// Corresponds with GET /forecast (the `GetForecast` operationId).
+func (c *Client) GetForecast(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetForecastRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8750,6 +8820,33 @@ func NewAcceptFindingRequestWithBody(server string, id int64, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetForecastRequest constructs an http.Request for the GetForecast method
+func NewGetForecastRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/forecast")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12733,6 +12830,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /findings/{id}/acceptance (the `AcceptFinding` operationId).
 	AcceptFindingWithResponse(ctx context.Context, id int64, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
 
+	// GetForecastWithResponse Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /forecast (the `GetForecast` operationId).
+	GetForecastWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetForecastResponse, error)
+
 	// GetHealthWithResponse Whether the process is alive
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14810,6 +14914,54 @@ func (r AcceptFindingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AcceptFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetForecastResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ForecastList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetForecastResponse) GetJSON200() *ForecastList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetForecastResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetForecastResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetForecastResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetForecastResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetForecastResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19168,6 +19320,19 @@ func (c *ClientWithResponses) AcceptFindingWithResponse(ctx context.Context, id 
 	return ParseAcceptFindingResponse(rsp)
 }
 
+// GetForecastWithResponse Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /forecast (the `GetForecast` operationId).
+func (c *ClientWithResponses) GetForecastWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetForecastResponse, error) {
+	rsp, err := c.GetForecast(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetForecastResponse(rsp)
+}
+
 // GetHealthWithResponse Whether the process is alive
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21428,6 +21593,39 @@ func ParseAcceptFindingResponse(rsp *http.Response) (*AcceptFindingResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Finding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetForecastResponse parses an HTTP response from a GetForecastWithResponse call
+func ParseGetForecastResponse(rsp *http.Response) (*GetForecastResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetForecastResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ForecastList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

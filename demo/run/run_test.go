@@ -112,7 +112,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.Contains(t, said, "Open findings: 14 broken, 6 due, 7 weak, 7 note")
 	assert.Contains(t, said, "draft.yaml: 24 hosts on 5 servers; not watched, and as comments with why: 3 hosts.")
 	assert.Regexp(t, `gone +deck-plans\.lanterncoast\.example .*met: its site speaks plain http`, said)
-	assert.Equal(t, 10, strings.Count(said, "\n  bin/insegna "), "ten commands to try")
+	assert.Equal(t, 13, strings.Count(said, "\n  bin/insegna "), "one to sign in, and twelve to try")
 
 	out, err := exec.Command(program, "--dir", one, "--insegna", servicetest.Program(t)).CombinedOutput()
 	assert.Error(t, err)

@@ -111,7 +111,6 @@ type page struct {
 var shots = []page{
 	{name: "today", path: "/", width: 1280, high: 800, wait: "h1 a"},
 	{name: "bindings", path: "/bindings", width: 1280, high: 800, wait: "[aria-label='Bindings by host']"},
-	{name: "survey", path: "/surveys/1", width: 1280, high: 800, wait: "table"},
 	{name: "server", path: "/servers/pier-1", width: 1280, high: 800, wait: "[aria-label=Sites] table",
 		click: `//section[@aria-label="Sites"]//thead//th[1]`},
 	{name: "server-text", path: "/servers/freight-1", width: 1280, high: 800, wait: "[aria-label='Findings'] a",
@@ -119,6 +118,7 @@ var shots = []page{
 	{name: "mandates", path: "/mandates", width: 1280, high: 800, wait: "[aria-label='List of CAs']"},
 	{name: "mandate", path: "/mandates/timetable", width: 1280, high: 800, wait: "[aria-label='Order'] ol",
 		click: `//button[.="Pre-flight"]`},
+	{name: "by-hand", path: "/mandates/pilot-station", width: 1280, high: 1000, wait: "[aria-label='The certificate request']"},
 	{name: "notices", path: "/notices", width: 1280, high: 800, wait: "[aria-label='List of messages'] td"},
 	{name: "report", path: "/api/v1/report?format=html", width: 1280, high: 1000, wait: "svg"},
 	{name: "mail", path: "@sink/?n=1", width: 1280, high: 800, wait: "section"},

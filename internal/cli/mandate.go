@@ -21,7 +21,7 @@ import (
 // mandates groups the commands about mandates.
 func (a *app) mandates() *cobra.Command {
 	return group("mandate", "Standing instructions: these names, from this CA, proved this way", a.mandateList(),
-		a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(), a.mandateVisit(),
+		a.mandateShow(), a.mandateDraft(), a.mandateAdd(), a.mandateRemove(), a.mandateCheck(), a.mandateVisit(), a.mandateForecast(),
 		a.mandateOrder("order", "Order the certificate now", false),
 		a.mandateOrder("rehearse",
 			"Try it all: order at the CA's test directory, stage and test on the servers, change nothing", true))

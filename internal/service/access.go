@@ -81,7 +81,7 @@ var needs = map[string]Role{
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 
 	"takeKey": Operator, "giveCertificate": Operator, // and the permission for it
-	"getAuthority": Viewer, "listIssued": Viewer, "signRequest": Operator, "revokeIssued": Operator, "makeAuthority": Admin, "takeAuthority": Admin,
+	"getForecast": Viewer, "getAuthority": Viewer, "listIssued": Viewer, "signRequest": Operator, "revokeIssued": Operator, "makeAuthority": Admin, "takeAuthority": Admin,
 	"takeCertificate": Operator, "markSent": Operator, "endOrder": Operator, "takeReply": Operator,
 	"getHostKey": Operator, "trustHostKey": Admin,
 	"getSafe": Admin, "renewSafeKey": Admin,

@@ -130,8 +130,14 @@ func (s *Store) Replied(ctx context.Context, order int64, reply []byte, at time.
 	})
 }
 
-// GiveUp ends an order that waits for a person, and makes its mandate due by nobody
-// but a person. The error is ErrNotFound when it does not wait.
+// givenUpSQL says when a mandate is due after an order of it was given up: in the last
+// quarter of the life of what is in force, in a day at the earliest; without that it
+// waits for a person.
+const givenUpSQL = `update mandates m set next_at = o.at, next_why = case when o.at is null then $3 else 'the last request was given up; in time before its end' end
+	from (select (select greatest($2::timestamptz + interval '1 day', not_after - (not_after - created_at) / 4) from orders
+		where mandate_id = $1 and state = 'issued' and not rehearsal order by id desc limit 1) as at) o where m.id = $1`
+
+// GiveUp ends an order that waits for a person. The error is ErrNotFound when it does not wait.
 func (s *Store) GiveUp(ctx context.Context, order int64, f *OrderFailure, at time.Time, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var mandate int64
@@ -144,7 +150,7 @@ func (s *Store) GiveUp(ctx context.Context, order int64, f *OrderFailure, at tim
 		}
 		var b pgx.Batch
 		b.Queue(noteSQL, order, "failure", "failed", text(f.Words), at)
-		b.Queue("update mandates set next_at = null, next_why = $2 where id = $1", mandate, text("waits for a person: "+f.Advice))
+		b.Queue(givenUpSQL, mandate, at, text("waits for a person: "+f.Advice))
 		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
 			return err
 		}
@@ -179,4 +185,23 @@ func (s *Store) DropFormerKeys(ctx context.Context, usually, limit int, at time.
 		return act(ids).write(db, at)
 	})
 	return ids, err
+}
+
+// Renewing is what the load of coming years is worked out from.
+type Renewing struct {
+	CA        string    // by name
+	Next      time.Time // when it is renewed next
+	Life      int64     // of its certificate in force, in seconds
+	RenewDays int       // before its end, as the mandate says; 0 where it says nothing
+}
+
+// Renewing gives the mandates that are renewed by themselves and have a certificate.
+func (s *Store) Renewing(ctx context.Context) ([]Renewing, error) {
+	rows, err := s.pool.Query(ctx, `select m.ca, m.next_at, extract(epoch from o.not_after - o.created_at)::bigint, coalesce((m.spec->>'renew_days')::int, 0)
+		from mandates m join lateral (select not_after, created_at from orders where mandate_id = m.id and state = 'issued' and not rehearsal
+			order by id desc limit 1) o on true where m.removed_at is null and m.next_at is not null`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Renewing])
 }

@@ -1247,6 +1247,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs */
+        get: operations["getForecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/replies": {
         parameters: {
             query?: never;
@@ -1910,6 +1927,47 @@ export interface components {
              * @enum {string}
              */
             reason: "unspecified" | "keyCompromise" | "affiliationChanged" | "superseded" | "cessationOfOperation" | "privilegeWithdrawn";
+        };
+        CALoad: {
+            ca: string;
+            /** @description certificates in the first 365 days */
+            year: number;
+            /** @description in as many days as its budget has, at the worst; on one day where none is declared */
+            most: number;
+            /**
+             * Format: date
+             * @description the first of these days
+             */
+            most_from: string;
+            /** @description certificates it gives in them; 0 where that is not known */
+            budget: number;
+            /** @description those days; 0 where no budget is declared */
+            span: number;
+            /** @description days on which it would have to give more than its budget */
+            over: number;
+        };
+        Forecast: {
+            /** @description days a public certificate lives at most; 0 as things are now and will be by the dates that are set */
+            limit: number;
+            /** @description renewals on each day, from the first one on */
+            days: number[];
+            /** @description most on one day */
+            peak: number;
+            /** Format: date */
+            peak_on: string;
+            /** @description renewals in the first 365 days */
+            year: number;
+            cas: components["schemas"]["CALoad"][];
+        };
+        ForecastList: {
+            /**
+             * Format: date
+             * @description the first day
+             */
+            from: string;
+            /** @description that are renewed by themselves and have a certificate */
+            mandates: number;
+            items: components["schemas"]["Forecast"][];
         };
         GivenFile: {
             /** @description as people call it */
@@ -5691,6 +5749,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Order"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getForecast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the forecast */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForecastList"];
                 };
             };
             default: components["responses"]["Problem"];

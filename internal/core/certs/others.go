@@ -114,7 +114,10 @@ func pkcs7(ber []byte) ([]*Certificate, error) {
 // The label is the one the same bytes would have in PEM.
 func derKind(data []byte) (Kind, string) {
 	der, err := pkcs.DER(data) // some programs leave lengths open
-	if err != nil {
+	switch {
+	case err != nil && bytes.HasPrefix(data, []byte{0x30, 0x80, 2, 1, 3}):
+		return KindPKCS12, "" // as far as it goes
+	case err != nil:
 		return "", ""
 	}
 	in := cryptobyte.String(der)

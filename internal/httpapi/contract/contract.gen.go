@@ -1351,6 +1351,28 @@ type CAList struct {
 	Items []CA `json:"items"`
 }
 
+// CALoad defines model for CALoad.
+type CALoad struct {
+	// Budget certificates it gives in them; 0 where that is not known
+	Budget int    `json:"budget"`
+	Ca     string `json:"ca"`
+
+	// Most in as many days as its budget has, at the worst; on one day where none is declared
+	Most int `json:"most"`
+
+	// MostFrom the first of these days
+	MostFrom openapi_types.Date `json:"most_from"`
+
+	// Over days on which it would have to give more than its budget
+	Over int `json:"over"`
+
+	// Span those days; 0 where no budget is declared
+	Span int `json:"span"`
+
+	// Year certificates in the first 365 days
+	Year int `json:"year"`
+}
+
 // Certificate defines model for Certificate.
 type Certificate struct {
 	// Bindings bindings that serve it now
@@ -1775,6 +1797,34 @@ type FindingRef struct {
 
 // Fingerprint defines model for Fingerprint.
 type Fingerprint = string
+
+// Forecast defines model for Forecast.
+type Forecast struct {
+	Cas []CALoad `json:"cas"`
+
+	// Days renewals on each day, from the first one on
+	Days []int `json:"days"`
+
+	// Limit days a public certificate lives at most; 0 as things are now and will be by the dates that are set
+	Limit int `json:"limit"`
+
+	// Peak most on one day
+	Peak   int                `json:"peak"`
+	PeakOn openapi_types.Date `json:"peak_on"`
+
+	// Year renewals in the first 365 days
+	Year int `json:"year"`
+}
+
+// ForecastList defines model for ForecastList.
+type ForecastList struct {
+	// From the first day
+	From  openapi_types.Date `json:"from"`
+	Items []Forecast         `json:"items"`
+
+	// Mandates that are renewed by themselves and have a certificate
+	Mandates int `json:"mandates"`
+}
 
 // GiveRequest defines model for GiveRequest.
 type GiveRequest struct {
@@ -4037,6 +4087,9 @@ type ServerInterface interface {
 	// AcceptFinding Lets an open finding be until a day, with a reason
 	// (PUT /findings/{id}/acceptance)
 	AcceptFinding(c *gin.Context, id int64)
+	// GetForecast Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs
+	// (GET /forecast)
+	GetForecast(c *gin.Context)
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(c *gin.Context)
@@ -5136,6 +5189,19 @@ func (siw *ServerInterfaceWrapper) AcceptFinding(c *gin.Context) {
 	}
 
 	siw.Handler.AcceptFinding(c, id)
+}
+
+// GetForecast operation middleware
+func (siw *ServerInterfaceWrapper) GetForecast(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetForecast(c)
 }
 
 // GetHealth operation middleware
@@ -7256,6 +7322,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/orders/:number/certificate", wrapper.GiveCertificate)
 	router.POST(options.BaseURL+"/orders/:number/sent", wrapper.MarkSent)
 	router.POST(options.BaseURL+"/orders/:number/end", wrapper.EndOrder)
+	router.GET(options.BaseURL+"/forecast", wrapper.GetForecast)
 	router.POST(options.BaseURL+"/replies", wrapper.TakeReply)
 	router.GET(options.BaseURL+"/servers/:name/host-key", wrapper.GetHostKey)
 	router.POST(options.BaseURL+"/servers/:name/host-key", wrapper.TrustHostKey)
@@ -8386,6 +8453,44 @@ type AcceptFindingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AcceptFindingdefaultApplicationProblemPlusJSONResponse) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetForecastRequestObject struct {
+}
+
+type GetForecastResponseObject interface {
+	VisitGetForecastResponse(w http.ResponseWriter) error
+}
+
+type GetForecast200JSONResponse ForecastList
+
+func (response GetForecast200JSONResponse) VisitGetForecastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetForecastdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetForecastdefaultApplicationProblemPlusJSONResponse) VisitGetForecastResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11622,6 +11727,9 @@ type StrictServerInterface interface {
 	// AcceptFinding Lets an open finding be until a day, with a reason
 	// (PUT /findings/{id}/acceptance)
 	AcceptFinding(ctx context.Context, request AcceptFindingRequestObject) (AcceptFindingResponseObject, error)
+	// GetForecast Renewals of the coming two years, day by day, as things are and under each coming limit, held against the budgets of CAs
+	// (GET /forecast)
+	GetForecast(ctx context.Context, request GetForecastRequestObject) (GetForecastResponseObject, error)
 	// GetHealth Whether the process is alive
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -12881,6 +12989,30 @@ func (sh *strictHandler) AcceptFinding(ctx *gin.Context, id int64) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AcceptFindingResponseObject); ok {
 		if err := validResponse.VisitAcceptFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetForecast operation middleware
+func (sh *strictHandler) GetForecast(ctx *gin.Context) {
+	var request GetForecastRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetForecast(ctx, request.(GetForecastRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetForecast")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetForecastResponseObject); ok {
+		if err := validResponse.VisitGetForecastResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15336,351 +15468,358 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/dxs3ki/6r/Th7DmZvEdFsh07ifXL1Sj2OJs48bW8yXmb66sDsUESoybAaYBiuD7+399BVQGN7gb6",
-	"C0XKzuz+klhkswEUCoX6+qkPk5larZXk0ujJ8w+TNSvZihtewl+Xm1Kr0v4r53pWirURSk6eTyT/w1zP",
-	"4MtMzTOz5NmaLXh2w+eq5JPpRNin/rnh5W4ynUi24pPnE3x+Mp3o2ZKvmH3riv3xE5cLs5w8f3T2+Ovp",
-	"xOzW9lFtSiEXk48fp5OfxEoY+2zslQV8Gb4x53O2KYx939nUvl+sNiv4y/4pJP3pRxLS8AUvYahf5n8v",
-	"1WbdXq6SxS5jN2pjsqXSRtOaNc8W9gc6sWD4sjY7YfhKNxb+7Elr2TDxH/DZp2f+a1aWbEcz/WUredk5",
-	"0+2SmUxoO1FRpqao4DXHmeI7thhAyq0wy0xJXtHUsEVquoYtjjPZMuflz5vVDdIUhl4zs6xGlvjldFLy",
-	"f25EyfPJc1NueDiZuSpXzCBPPft60stub3iplfwZ3h8dcw0PdI7Zve6P08n/BgK2tmHNSmMpzjIYK07t",
-	"f6bO6uOn0bGueHnHy44F0Vj3WM7VUpXmuCNsyju+++H7xAAiPyAPfMRXcW3+pnLBgZNfaMMMfykKWOJM",
-	"ScMlyD+2XhdixuwGnv7D8sXzD8HA/1by+eT55C+nlTg/xW/1afBKP2Y1ffxEr5XUOIM3pbop+Kpj+DU+",
-	"8f+Om4Z7L8yhzo4so1dmuZptVnZI+xD90r74Yjbja8PkjLeZ+d2SZ3MhcyEXVuDdSrWVGZN5VnCT3fCv",
-	"JtPJulRrXhqiMTO1vcqZ4SdGAOe0JMcNnJ7WxyVntPjWVxtpRDF0gNp2/E6/hVGndpp+oPf+l+rmH3xm",
-	"7EAVTd4iF8Ha8lxYurDiTbDmOSs0b5KhWkNwKp7SRen+jklTv8L6PggJmsB8YzYln2bMZCulTfbk2bMs",
-	"ZzudzUu1yqTaTqb3IU0XQRYl5yvHsMMJYXiJ10h9PdslLzksCR7IGPzFTLa1n5ec5dOMwQWbXV5k2i4R",
-	"VxeKSlA8WhQ0XJvrxLCFuOVboeFGFEZn9tksFyWfGVXuphlOS5hsyXSmzJLD7d43ZoOaOHaUiJtccDnj",
-	"vwq+BY2wfnTo2yjnz5koNiU+6K/m9tprt+8UBWz4iy4hcrlkQv4k5G3sTabcaGPX50e9UargTLaW75dR",
-	"/WjqJL1fRZw6ZqlKYXZt0szsP+dWRjYo0LUe/77L6texpUm687p3la6/2kw6VxGO2lrQLY9oDpYjb4XM",
-	"Y7Lylu+ub/naJEWDZvPgoPvNsdyb8+sxYhl+kJDNUplrNjeoyw17nf0JGS/Df+P1xdat37zpp5M1XqiR",
-	"e8TYzaO1N0mdCa033IoVs7S32wqtq2HzKxXqEFxa/eP3SamUvVDsK+0T08msVDrkj+qneskeP33Wx7sv",
-	"hVzwcl0KCUylN8hf/VzqdWk7w+qHtW0It9FPCFhsEjAaErZih4qTOtn+N6GXI++ImdpIg6r0mhnDS7tD",
-	"//f3i5P/fP/h8cd/i20AUfraXn4N2/S7pzXj9LunPdbptDqM9I4Jn+WanayffGsZzu0xfYi0qj+Bfzx9",
-	"/Mj+kT9++vTRd3YLNDt5fPb1t/TPJ2ffPKZ/fn323bMoc6hywaT4L4ZcWlepv448v+blShiSy3UOz9WK",
-	"CalBWSuZXHAwrVmel1xrru0lt2K7jN/xEo9CNlflecbkzt6CMiv43GRqA2wdMQUfP31a02UedVqGj87O",
-	"2nLXHpr2Bj559vRs7AbCm9ZM6/WyZDqixloBaR/6Qme3fGc12SWTOc/tArONzC0NzBRoJZXJLP+fw3+z",
-	"QLq26NJysYT0eBxTE1rH5m+8UHIR0VR+s8oQA0N+mqkyY5kGE9BqRSzbLlXBp9kN/jozKrvZwTw52CNt",
-	"tXzhvC9tlot7O+xdpLZyCmoS/PoLbedRDfKFjh1M8DCM0FGiREGDo31r3lTU6hKejqgfp5MZ2+i4QjWr",
-	"X88jhLFl2WvLBsF7A2bkMl8rIU1CjZvx3vm/hIc+Tjt2zfJF9AuRD7w14cyX0XeADhL7omDaXGvO5fCb",
-	"vBCSd6n/diH2POZ8VrCS5+7AIY9lc1Hw6PT3UETUxszUKs4N61IZNVNFQpFY8TyuD+GhTHx1x50227Xb",
-	"V+45+xu1KWNmuCXDc0tKR56ZknOx2JRwUzg/MU5m6v7cqlIbZ73HCHLHy1ygVtE1wV/psaauAf4aYMSA",
-	"6T1JiI2IA6rB3BlwZ9OT931aErxhi4gODWqDHjj7S3z4Y3CbDTIinCyK2Q2Vpz4u6JRhEVP+Bt+o3VaC",
-	"LCd+n0S9mTWiw6SnbvFulCjxNvmCm35jqj69pdpmK6sFkO29EHcc5qoVfm7F33l2hrehIU+4vTXdEY6e",
-	"V3fPt7/Z6JpZmVp4bdb0PvpxbPGXFxEDewZU67WDLy7owY/TyY0nYieX4FPep9UmKRgcGdO3QB+nU7IZ",
-	"iKp1Ke5w961aAmeomEcVxJmShuGRHe4F8A6O9tT4am12lduDdhKmmSmrblxcvn4Rkx38D6uns+I6IGrL",
-	"xNoyaXRGT+jsRm1kbpUVls022qgVL7OSz1SZRw1XkXNphNu85gXCTHZ5cUG/19mMFUUmatpqL10Shv+0",
-	"22mFfiNyWoGXSpjQQxV3SO3De/DDIZsnnctKKsknI31i7i5WKbeYXed5xm40l6Y1mvuJ2srowKXa3BRR",
-	"DWBnXzNj0jLcDUeeO8/qa5ox2eu8JMcMWKgVsVrUc7tazanGYRGO9oe/OnZxSXNR7W1D4CxK7h0Qw5QU",
-	"+knSNa6Nvk74iElgQ+BWw6aUVoWyRg0eRKnAy5FRYERTTNlKetna4Fyhc2S4TwTmtl3uEqcVTonI4+xZ",
-	"Jo7spiz6nR72oWp7KwpOgw2I79xPQke2bZyGcHkRtWral3Z0Cl1OQqcpdOgQcP+CxmXpWxNAwRU7U6uV",
-	"ktdJeddj0cxFOVrvF/p6xmLe4m7LgyfcjmzFrxP3TKiwlNwKq7jBwFaxi0TIjGWF0AbjK3almdlyaXak",
-	"Rq/GXSkP4x/VvBQsbqzs4V9scKt3CIZs47fNUbK2KR3uxYq3nIeRJu94pMZf04rpe47L99wwlILxKMqY",
-	"OEEQlYns6QhPQSPSYM02HRfU8JU9s4VA9VpJst90IxAW8l9nDLhgM4zQRdYwD0TJoLe9TNs9yAhpaZL0",
-	"xy93ZrnqG/gtPmU5WSyWZtSkr+gXsVlrsZDMbMr4nAc72ENmCN3rIVHCwZwXvWLLcGGORYIN6mH7uCk8",
-	"8sbqiYd12rXDrzYfTmyfUTlbxnLfmMzwK+fCCGOJrXuk71bb5555MPF9F/PZgwJGnlzvRmkvfL8QklFl",
-	"bEzS5RlmGca0+VSgN3E9+OsjeSX4a+AOjGHiBj/FKDOF/i6XwdM4A/J6rspa+DygWUGMGAlSlLfDj85P",
-	"QvLXrIyGyFcqF3PB8+F84MLzEYX4j4img6bmlmm4F86zO1ZsOF0XhVK3WSFuLePMSm4wpWIp8pz3m1AU",
-	"nfcUpAk44vRuSJDW1HTRFZuVTPjJ53OSuD6Kyufgz5lONpJuPr3Ra14zvEIXhP2Kx13Vc+KRpEO6PaEV",
-	"15qkaze5yClNjk1ao19Q9aIo3UoORieLqC6zJZOLkfbiuOSFaoDuuR3ELqpWeg/7yL/kV8vsIwPLd+43",
-	"zZQ4y96ZKrMbpjnmElahvG8fffe4J7TZmD4OE5v+92x3GXcNeGMm6ipt7X/vEbY/Iq9wfCYlm5sUy0V0",
-	"VLZgQpJVRLEYITMnHgYxAAx5CQNEvZJqcxONXGPyMlq2hkkICQmTMZ3ZG4eT27tFNtKe4zSNC1TSMoJY",
-	"0xSTptEnxtlsmUHUZaZWHJPsYmdwy8xsmVxJv0+fhK17TUWaalFTv1PJzSVKt5WtRCTSLmZcaFGHwlry",
-	"7WQ6WSjJI8K5eb51FSmCzEsYPLmSoSmXdWK/YWaJt14QDhMz/oXOVmy2FJJ/lf0mzFJtTMYyjLQFmhZV",
-	"HjDjnoZX2WsokuRaFGqbTJI/G5kkP+2JyMxVkdP8GkGQ2PCP4lmRPRMIb/PIFN5cvHv1+/+6+P77ty+u",
-	"rqZfffXV+0OObg9b3EqubY3wGznNbrgWOccUTdpLHdWVLddd3/Jd1Ax3Zja6CTOjppheAYoIK0Ax1ku1",
-	"lS1HULDkJ3usOJr+d3X16nlGoSBIUyE9o5+8kJZ9jdJm4H4IqVMMvNceOj2kQ8C2lpJQZ5IT66P047Oz",
-	"WJ6RKsVCyFj+UlshV6VpDY+JR8+ePn3ytC8RqZtG681NIWZx+6T09/CBZEqplNl/ix9H3hhcsPVd/v0/",
-	"rl68/V/vX/1y9e73529+efvu/RSDh1dXrw54aEzJpJ5HZ/Cfv/z84n9dvXj764u3NIMDjvtfKpbCgirk",
-	"PGOZ/T7769uXl9mjsydPv2xok0++/fbZ2beDksGwmCRyg6/XhRgbRxrtBsXRnTM0prG5JA+dChMkTC6q",
-	"5BsVs/bCbMTcX1kNY0ycF3LfRk4sOAUjpob1W9HEehYL8JAfximQw6fnFN1B9iBdMAF/ecu/5q/0Sqib",
-	"T8UJfnc9NWlJ75MMfhHUOdQZPe1S7pKcLUHXn3IYoQUN4d6Xnn5Kz575z+sqMhndaWXZ7gMv8pF8mEzS",
-	"SxOxYLMBvgJah8/fcvSBX/u59tFHJ8VYfBcDQ3TEsUpbl9zL0uGuoZLDIjsiNhmtgSLn01o6BJOojhLB",
-	"uqnsVSI6g279/jR2UPjFH1ZPaRPYLazp7bATsqY75sdE6aHTxlYsXlwbIDBKqrCWtdOtLTElf7YoszUz",
-	"S6e4hzOplueFfkpRN+zW0ltmYDLENTCZx82o6i0rlvP0G4ZJUJeYitLSRXGcfPSzSG+ic2KPcGcxY9hs",
-	"uXJ4AqntCrSPrx999/WTs1jlQJu/B20jbuK2FMZA9l+NiNUS45wIfBjzuWgmwMvDy1I1K+6+PvvuWW+l",
-	"QdyCdGknbhGUCoM5bhBrYYXCwlZkLHSwC+1dXZB6X3KWZ1XGMrkVsnIj4ybnmpWmM+oLnEjZknZAoxbc",
-	"kvIcZQwCC0g6NWj9hzrACI5x+zCWnu4MhCbDs2+++ebxo2fTEQcjxv2hrn2W1l/SaYqQV80KoqUjY8BT",
-	"jpwNe/NA8w9UzYSrbfgdHlfSe382vgziJpqUpeDaIplqnFj1mWD2xqjQIxqp+CMiLfFKZlHw8+zMD4LS",
-	"uZpOh4hPKjhbJg3Prxv5GqnHkuHhuH7ImloxLC/NIVe+MqDBI64Ca9yeJ6mcLtZIBrrSGmLL/bGXKk2K",
-	"Y7VS9+Yuot3xWHKXViuO9ZnAIEu2XnPJc3LTW0bCikdwETp5LzTCoNwLnGBeFSENqaYZXHYjtWFF4Sv8",
-	"BvzE7bAzKzTAaJxwmYNVQRM9UUCZ4INZoTCaqsqclyfA79WfcyYK+JNmBP+esRU/uWGzW4jGb+D/+SZu",
-	"tJCOM3ARMOjAZ3GBgx6OlaTASQWixRjtJRlBPgV/UXKsKBDzOdX7C62xZKaKQxtWxMnw0lkMzfgeetTR",
-	"3umr9qonhQx5OqGlOuk27DUN6tFPp+HkgzyN5JX4kioS6hQo2A2Ppyj6sGy34MUXTDvCqy85rrQRph56",
-	"FkdXxnc7khKITHWwKJfhbu89VhRdWSFRVzoJVRKAwmjK9zjPaDC6yzVYOZN4zXASXkWP8jLGDh9dAQ78",
-	"yuMsddWO2208RMYBsMP+uQb25/uhvcSDH8F1NFdlJPrRo4SPYSpWFF3lyXE8ptbVHaWKKJIuLysy2xPc",
-	"SEyDGp7wFE9HgrenpuSAqvbJAYtX9WQFZ7mehkeIZXq3ulGFmGXw2/uuyE8vvqpE1TOr4TN1ZjJXT+5l",
-	"JhyjWhq1kFFidqby+Cw6S6v5ncidW3mYuGCzeK70qBrt+1dir7jf+K4RX3OfkY2q3iiaeudvqrCY7heo",
-	"x1alQxvoqsb+sxZIRzNyDZO5tqezo8DEV93UXpct2R3H9ASHlDYnoATNVpBCopU8x2o5uPb9c7Fs27Ay",
-	"VuaxC8AEmGwI9xhMpkqb0jQNoa2BPc1uOBxvgrWiahmYuzDxGRdCG23FIj6Dt8oAhj5EXTnIgIBHOivN",
-	"G5Xk1ZEKpEIVwahOT4cYvk/JuWPYfWvOX+5bc95dK96x2rd8HltsngqgjDGNnYCMefSc96fFxhXKSTJ/",
-	"vhzipHdsQOxEPES/TxDE314NPKKzk+/Yyfz9h2dfxzGJ/i7u9kQLZIVg8dq0Nz9eXv3l0eNzdHUE/nOy",
-	"vjuVvpjfn61ZaWqAO9FkujVfPYdxAC5HgswqesoDUDaEtjWWvqD7en0709/Q/x89jqMfFXn/zCzLrEu1",
-	"KNmKPOm3Um0zqVCwPXckIw9RKdYFz75/cTW1S9GWsd5eXdgb7sVl9ubtD79evHuR/fji/0t48rshhQhL",
-	"iMtZuVsbnsOY534GkvMchG8MK6gD9rLhAkNhTvfaP9SmlFA9V0cl7LUm7NSuAacsQuKeSg/Y1054SMv7",
-	"co+QVoCC2qhwdZnZXsLc7EynUd6qlVhzZfe+QgYYBV+VyKCn+XbSQMdDs8MvgIqafdYsvjc5m9fM+ErR",
-	"MbtS1/abqlYJ6AAL4dG6rTripKb7yIr1FWfSTKvYGZbn+ggOnFCWYTlQQ3BFBO//82+d0etGxuqL19Ps",
-	"+xdvp3gav7En3gtTNwEQH2gmhVGj8XtUT5xbCelwzyJVQpXbtBWP0TyTfMs1uA1uOGSdn3tqkvCFFElL",
-	"VDFbOj9PjcQCkRmmIx0CHTmczF83Du+FnEt9b+wSoN5hHwjQAYJy8AF4xVmBtnmdua0ps6mlsqvb6HV0",
-	"x0stop6yZsE0vrH6RXQ6ah3LGeKz21jlQDMgf8OXQuaWVla1rLtXQg+HUrcptBT7yoJpKhVjBssbSN+i",
-	"99+UarNYmqFn4JVa/6TUbVfO3aBlQRhSZTddWSqayzwRVQe9CDFryI4pO9TGsfl+axW3702h424mo+LP",
-	"l5uYIox6lYvzO+l5eeFSEdx+g7Ts9cEaNcGZTT1v0RLCND5kkwSXwo6mwpbxGhdIrFirEqEKN1L88Rw+",
-	"Yhk5vpJFJhHIIA0MynPLogBJCYZz4JXzdqrdbCvJdxnp9e0YKLxplKMEMEriJ2jrygFgmYRgM2eiAGRE",
-	"wk6CXPxJJ/Br1LEfHgsYJOGmMLXo1RxrEGESEK+qiog2EqfSW53jtta9nmgQZw9tfuS7VOZDjLNxdQgc",
-	"D+lRQewWHDaYDSM0BuKaN1kC0MglVUZKyDEJz/KMA6yPikr8Jg4M7K9cd92lX+NQUepvubVSTc3BQIAK",
-	"NqOzq1cXJ4+fPgt1pd7jTJgYbvgqlTThvKD9eedEzQidzy1klFkRm25qXnuaxrGkABRk08pP+RwSIuMp",
-	"/9+e9UPTdmpstSydhpWyg8vnPACPqee3bV3BmdwlptfTUyVWiOFhQYcqdL0FED7U1PfGFrzrfbrDhMHq",
-	"EYV+pAfXkTg6DZjesqMqF6iHVO2yjWS2UPQcGLPWb0q+ZqXPAIkFDXVGRz1TMnSLVYBd2eWFBxScZlqR",
-	"qCIwKJRg61KpuW5nwcxGVFb8EOSrXCTiJaNs2yCeGMdPSsL98ULzBj0A15kXiuWQN6YzIUdVS2jD18On",
-	"Dq2Mrgxf95rlQOIqLRhX5YZLMsa+zkOtIloFevm3SwUw3wtusiqXCih5Y9WX5xjwIZuyahtFRbLCYArs",
-	"ndDCKHofqNtSOaUriQ4+Fg88rhOymtvTzijiyelKTmpGz7k1NTaan2dzwKNUZZaXbA7uu5EGc+WHDp/8",
-	"rv+apLgFrDjNDhsZ08PvRCPGOSBfdLGR1wfozJM7EIGoBks0R0hMmTEZhg1ryI592t1cSKGXIxX3dCB2",
-	"fMpdkn2cA8YtB6AYexJu2jWt/TBy0SxoNONVlitIEL9344wxOXnr+qXV6RVoXnIdzu3AiIpnjHTFj010",
-	"i+gwTzOcsjUkrXVa8jvBt/aQM4p3ssxnJzlzin7rrGeMHbn3+H/ix0A9/wS+vEqnxC9y5c2zWkVP6BUQ",
-	"rNDJM7Uu+cm8ECN8Mu/KKOLKdLIVOY/V9gN7ZlEvH7lsi5KzHA2ZBTcaQERrWeIsk3xLh3nf1GHXuKQu",
-	"HCub1B3JCn+QRKETS56WntvoHBE2rJeCXQL3EPBqXngfD1vth4ZIiyt4cc0yB98wYKroDJjYCTMhMeQ/",
-	"lNUG6IbVddWORFrV9RqSjSOXPh7NbMlyqJCBogBKTG4b4Tdj0Q3DmXcgvCeuwf2ToRLBCucCquWswCFE",
-	"M2DfDerWtfe6ZZM3Y1ii48AMIdqzgkR1r1UmrvxV3L07rwHdBq8D7TVo2HZTwmNSNezCQXR6zWV+HGvk",
-	"eabWXAYEgUSHoAzMLkkqKL7ZaJ7t+EgI873u+0hhJHn+m67IYQk//v4bxUo9OkFVDGTPPXlYXVFC5GVL",
-	"zkoda7igDVtYfcBwbdCiZtlMrXfY74cq/7Zsd+57gVX2d8Ln16WTlGasx7np1A3VCTt5at/BtcF/6a0w",
-	"syX+G/kN/10odVvTO4goHBurmk0p3Y/sv+n9lqDRRmXONm7JKvCtBhJ0X/HUYU+HRSARboUARsbqKUNz",
-	"w8stK3M9hGlT6kelZlQcFSglKKamTQPfX0ChrY+vCa65QDHxuguoJrXz0+UmaN647YxsFQVzy7aqzKeZ",
-	"3syW1jqTfDuFjGY8FFjkavkoim62jPlgXQ0fvse+YaZWKxZrXthEqlNAH3ht3xqDTlDNFXm/hWUDJl1h",
-	"hNddgyBSqVbWoNcib3sKg7hW2wr2sK4NoCby5EciN8JA8KbdyQA/hVjWV9kPMlsXTMhsacx6ikwMMWTA",
-	"uZN6y0u6MVFGuZgIoyT1qPnLWVS6O+8Jy/AJ+DcMoRGk591PV+fOsSiwbwBU3CRtzKShLblYLG/UJtpO",
-	"LGxW5oI0WlB/AgoAWyL5Kj6kWDwvyxIvreFWoWARErphskAY3FGgl2sdep2PlVXItn7Vfdx8COOipvk/",
-	"jIHx39wtGWi8w/2B9VXbpd5w71n0TjBvcAPkAJVhWgUF0n1k0cyL6vUsurnGt/ROmITF6FJ9G9EtOrFw",
-	"s2anmpuTzfovWb0SLauMF51I1+V/rEXJ9RFxbTG7NxgnSgAogP3brqPP8AF8pPt4+/boZRdX5YMaA2ry",
-	"AsfrRuW7bMHuBqvzqgMjJ660ExeU/E5hJ/u4kn43Ph/DJzA28k74HyznM7FixYAwOnWccK4jt8I6Lrnr",
-	"DJ9mns52LbNl9FaCTMSCszkGiCfT4/bsgEmkV3CQO6h1kI53Ef075ju/8A2Cm54ukahlZTOT6Ms3hvty",
-	"32Wkvqn/fvXLz1mFx06AOFFtiWE/5BFeosGVY4O7VlR18UiWqaNc2MKC1kpT7tiMQ/BQbV+Pzj6/QhLd",
-	"LHH73ZTqlrcCZGmyc2nKaFc6+gI19bkYWC5l9fKIfGN66e5WSNu0L9/5V+t4QC3VAK4S2xH7TsXAmjCx",
-	"Dge145G3ZMkzh7ufwRQt+6+46W8X4ap5HPVo4bFd+5Hv9lM6j1pD0VhPRzXEj4TY0bgfWIfNslZai5uC",
-	"++zV4eoD9tBLv1oq03j9aDfjUq0TrULnzCcPW9KSRm7l4kZvWFHsqBjxPDtz/hqeL7qBfVqVHPVQMlR0",
-	"6ESasBGmGFgOMki1xPcRBYDWE0/x1NYfAssAWGh/LIOfmIzV63f3eUvA77XrX13DuXHwTIkObP71GIgU",
-	"JluqIteH6vq8V3+ew+ljxEZO8XQAgQPapUW3lc9NGicAMI+G1Za+5fMheQZ7uO1J4KwcPFFP7jHhNNUj",
-	"ttGlu847rXW38JGEDxNPpo2GXVhrtKZ+Ne+nY2CzhgFDUlcYwsAy6eVow2UHQFg88rhUOpZvbMUq1fSF",
-	"zdSnsBX/2ITdDaMONfrtNZCurz96/JbRa4XAbYDv+e6nK8iRJ5+NMEGSxdKYtZ3FbB2POwjDEwjTY2sx",
-	"konufjmuWMKVSAjqLh3Sw5M9to+vWc67HArhV91NCANbqlQKmhbEN9p++4XG3PKw+BQMTaiqErNlqBJS",
-	"m4SZWu/6D6SfR3y13hfWUKFHtsmu9QYNEr+YKDZlsk9nmehvGsK+9AacgpSwcW4a76G7jqqYvnmjL+IL",
-	"AwNb1nDxQVRitK6XalxnLYTBqwcspg731cH8WtaGY9ELxhfz5BtLrj+GtxmGl1KX4b1RTlKJiWTORwCC",
-	"a6JQzcP7huRZ4ST6dJJLvOMTcN/whuuOygYrOsGdnQYsqUK7Q3fd/yLKvlYL86amD31mWy5N0Jr0EJlC",
-	"MU4pueTba+jpHxf83NvnnY2QMcgmKg/7DhGffd0jRATjsM9l1NHj6FIL8hE6cDaze2RUrX++neq+ZHpn",
-	"55BwicTNE6dXQh9d5MyAv5y+48RdjdAVIIqTB8HhCkRx0Aa9JgGrXWnwlqNlxwWS6Ea2T3LzHnIp0V2x",
-	"Sn9U2UyVJXrF+q3EWi5iUuGjlR/Cd+Zu4eO5zWiEd0SoER6YGHL02dffPv2mF3i5g3IViEHLo3K9ULEw",
-	"iM/jKZQ2Ditxry6yfTYz03FNzdmxGQt7OkWn0NGo1g58raJBRdc7GhW9ub0ycNnRMVbRCN+alwB2qmR2",
-	"Az4+NTMsCkrpmpuOC+LtEdhaczmUmCj0wVEJES7lgqrYv23Fdq6BdgzaJdF6VbMVtzsavSUpbYFu6QAT",
-	"3l4E4cwKwcf1bempDsbawsYllCiUX6tEvk5VbutcLdPMq0aDMtOoPavIMXbGtwi/hYaF3qy5vQPgEWf+",
-	"byT9RpuS4RVDT8xYVDki1S6S9CUkpDHpoe1sVxgVBo6qDmqVmYX3HMmQ8KjVmaBLJB1GmpN4O6I451F/",
-	"dArfK55EBoY+5L8l+4gkkrXO6KRIVeHW6VtdgT18ChSxgVBhQIsUTd8UTMZASCtlN0JHSvY7mO7s7qbI",
-	"bgVp9No79Ib1uQ4cjSl9PVq3EjRvtSc9Y/W+Itboxb4WlxfeHzVoRm9xyHgLrVsuO6cCHSIAYMS1FzCq",
-	"3plwmH5ufxzvMtY8izUeCAjmZkv7luKsT5BzBS1eXDP3PVrnRZOn4olFCGGMKBBCZ3Ti+qDr5kGVR7sM",
-	"HxJ4z73H0Sz5ClCRIf9eyXpU1q+vJXmG9nd8dDa8hHXNSmoVSEKll6rOnkoks2MolmtTpbBD5uiW7TJo",
-	"3NyTth7ZDddhtcp07st1M6WYGW+zR5t8gIFpX+227nmFMWt4UejsplRbDW4zBU2WfUImtOZBtVYrjA/Z",
-	"obDP4rNvvvvmy/PsLIPbyO4rThh37smzp2fBRp5Fk7+jpy4aVomGbYXUfCErJFd7L2b2rkiZGTpKp9qd",
-	"6lFlGmK79+7CoCSMEJMnP/PtO0USson5MSt5wqPuftEpD+GhNgYRCjh6e3RKyohYA0B0Sjptc4XpKFt+",
-	"s1QJjK6cF+KOl2NLhc2q6MBsbmov4Huma3uYttIMSfE7alueiwXHGAyvlX6HAnVsU4KUl5VMB/t9Zsrd",
-	"YA+rBwOJwLntoEogeSuZctMJ2BnrFVbyGRe9Nb6OklsmqArGb/0EkZKrvxbijsuTTSK8lMyZSjmGYAGQ",
-	"PHDuSrWcVy9WzpsKXplSbW4K3ofOZsqd8ysO67jgWi1QxBH8eJ6mYX5XVUmLHOZmmz6gh0hkoKO+fyoD",
-	"vuAQllZqKgezs2iqKCn2U+Gc5PAIrZXsSAmT9yMAfcYkOOE70ut8x/cFdTru7H5xudGNu+VQKBiJ2OX+",
-	"VcEuoe46VWhV8nUxXH6T535QYOglPbtvOfAt310vlORdYT4MVW+ZznKuTal2PAeMEMI0ZVbJW/EyVXY6",
-	"tBz5E2Xij6rArVWpRloZV6cpWnQJWf/PW/Eol+rPNOUAyBnvwSTRXJoOdsP33exCjIyh6frSXCcQMFuX",
-	"ORzJJpSGusN/zYVkhfgv+oP7ilffx6wDVaO7dvVeoAedRaubMhJCpNv98iJaXclELOcuxCcBy33GSkgt",
-	"tsfJsUnMztiyiPsU3C72l5cXYGT4HovwhSti9XC4doWYuwWuil4AyUjxLMQjwwpaFyhzSoilVBOYw+0b",
-	"rsLRJiniX1ZyLhVGbOf+L6hGY6B4SzVXREd09PRcXnwBCPkBOAHkRvVqc6TAOR83rSK5/ENoRD454EgK",
-	"Ebx/T1+W3Hle7uoHANyamaXaLJaB77fq5Bvk3Gw5oS1YxTeHo+DwFwDiJh45G17/1wAh6Jq2FwpfaKzB",
-	"zkXJZ0aVu/5M+q4qv0o83au4TW3MTK1qwjpXQzGNNA2fPjV9eNp8PanmEByJuDfhl200kTJEhWlfxX57",
-	"ouYYBsikykDNrDqtxdteBAON6wsDSJ4jdRSfpR1zT4pifPZE/K4Whb3JAd9sONsYVaS1WDBvV1xrtuDZ",
-	"zQZ6CHC8eYe93TmCoqhstcaIWGQLANJFobbaty4fmvZPrifanypvOwB6mFf/dLyUZM64IU32W1xvxsQj",
-	"TLc3DLHfLXkRtj1nuxiFFgxaGLTjZPY3gN2FbRlwD4TMtMoKJRe+NB6GlgrC6TRgbJyRtwycz/09AG98",
-	"F4GqEeGIm6TK/q/jwJ4lnGlDnmzMPQADSCSxvPFdN1vZ3uNNLh0vMYc4QJCFoKHY3CFnsjmPSq+kCCip",
-	"LqwzKqcKal5rrhGTuAXk5TcPTEBKpe694+gclhi79VTyIxEd0qQeyCorIcNPH7X8MQem9nCifkwu7RBu",
-	"OeLHexxKeMH9+qX26lNjiJXinujkCzbjK2o8VJ9bOjGoA/UpVTYRz8Wp0pGDZJyqKX6QjywVYqQQZs5A",
-	"WFm66IKahhQRhHyrNrF8/nmppOnGEKxg/O142WnUFWVfc50s20giyRRBdUxEDSiK6wR8f3uCiLV2wwu1",
-	"zU6/sr89gd+estmKn8yW1jiQC34aVzjcSNdLkeexJAOWFQR4gFnjmNMCdRccU1BuEyA2wcsTBGpVFvkE",
-	"c4oj4y7VyFwjT3uQ2JqivEEVUm2dxRfEt2E+ylKVIyQQDvHC/movDFxM90kkwfkmP5FAjCsRTWjHffvg",
-	"SkJpjA7y4dpaNHT+3ugcSDnbq7zh+UwVmxW2J8GDWbIVN7EKgqZJSaPGFvOWA8Bcqgk0IuUN33d63ffQ",
-	"bp/LeEBmXqpVum4EmsRgoQLLM6Yzr38N9JBvyrie7GtRV6rWscwsmaQkolAhrvVqNaLonjHmcLopu4LP",
-	"PRqtA3HckFO/AdW6enfxEL6jOlscz4fU5pe2Eu1c9u3dBFl83oBeQgG9SGAlpGDf6HVbFnuf3WDwLCWb",
-	"T3WrAl3Ie43C1uAeaIRMENKmq7oVagNTIPvTEEcPHdBDTOYt5t/gq+M7iKl7ka6II3F769XLqeyr4aC1",
-	"DiwQb+1A9Sqx/0/VmCwdSBnWirbeeTZ0lXsixEm3LnYjtet79Joc0ccwgUAlTL2bm+uywFZKLiAhz2Ar",
-	"LVekFbRbGJmMV28ueLC+gW85NBNqC5miuL5JpiD6mwMvjS0voSuQ0hzCSzzPCARuTknz7fWk/GZYqyh0",
-	"BsVdA0PXY08WrroDCzvfRM5PIH+0gzDGogwAaaY0wO/OMHfPXXkjJvT9Jnq1cBaTYg2oZUIbwU5czmtW",
-	"qQpjZsGiGEVY4zCcKEuWZw1YhBBVyIdHR2S+4mECcbXGikc5zbbKKhojs6vtOjsyvoW83ugeDki00hiZ",
-	"z+YqgMZ50iHBmqc694Gw0tiKLczM9hWcxKlPiFORSaaukHsPUibT1RtyyCegUw6rS80KHM01weN3oiqx",
-	"CRzRVOsCx6OiCR7etKz7WwpRhAAge8v66bF7JcH01eH5vv+jHAkdpXX7FKdVUbFR7iHi1qFcjS4lOePJ",
-	"Dpmag6RDrtzDgmhqI564YdQNp5Bmm+/ZLoWllgi54Q8GIu9tEjAsUpnEN1vObmPfNAGoIXZCE8WB6Lf0",
-	"8o4lb/jYOOOo+tJmYj41xwyDPf14TVr5flmrUTWIhz0shwS1DGjop5nCTYoE69IbmgZTms342jDZDypy",
-	"UT0JyYF0TbbzAwulEzl+cNIc3vYw6qaL9+IFGah93Fi5QZdEBEZlKO6kfcPIqFU6qbzkK57vDiY443D1",
-	"vkuxk3RB89BhadZUpOSnNHV2L+64X0dIHdqNNPslLeMDpKl2pkbucZwT1UN0I4V5Ns6OhiQ2icpXZ3nx",
-	"0PSq7XKXSdWPykC6lLOw/TbfVOW/8T3x4MX7w066tO2N1Gs+c63afQF17dNbvrtUq3WpVgJYiM3nohAw",
-	"g0vff6RWVj3jWsP3v8x/WfPSIS2vS3EnCr7gvwmzzEsWbfs8FEu50Tt3XANgGCBK3OXOLCM+3VdtgBXt",
-	"2xGQbVNy8Hzn0zrSylJt5Vetjg5wE6R8eNQ7FoxCaU3zW/c2B1fpxjrPJF8wI+4IUBsw0BOQh9XFGa3A",
-	"AXCmeCQ/6jEGkAHoms131IhGOwyLaUcZfAUDNTBbR6zixSqtgAfmboaUpbGC29iuJrrxFMR1RwA6nZQo",
-	"J0tGaMT5SsRZ9orNeSAlR6V9LITsT8RbsVtODewsuUGpPkfEtK3QPHMRRfBTiRBvzcc/0UqM5zS0yGEX",
-	"dGWiIGpxHJHc91D3iBc4hTgHRDVJ750itRBiGY2VMJlxVhaCl3WgkhoM06zknRChneidWm3KWbQAyuFo",
-	"QBoF1IFSjKMnYxbxHPC11fQ6aquvZkueb4oI8QFGJNYDwWyt0mS2KsOWRLoOIlZ11Xm2BKUC4r5xfIRo",
-	"8zePH4I534vCqpKZEwMYvlbzenM4nS3ZHXdNqqxYVNqjHmCyoqRIk8xjwFdhTV85oh30b8xYCr5hZbTd",
-	"3z83gkfZb1OCKwyhCQN4Hsj9xvpzzYs51KDDbVCo2a1PpuHlnZjxL7SDdomtA4a+lmqb6umvPPybjqfm",
-	"WAWG90GMIZyY7y1UKGu+ZGyhMEZo2cRyfHlHxf6pMsC8hxGc2EEzFZoUb/rtemTiYJCqRVVFH7dSt/fR",
-	"c8LlnrVdncVM4PFnWM8EwpQePqf71adEw22MvrhklKAnEzU2ulqd25Pqh0GgVEzf0LHBmgDhve3gLemc",
-	"otxQ6Rclr8X8a67/a5XnCQ9Ct3+hy+FSc85Gn3DmUOJrL7JiX3XNKlk4YbWG65IQ74dtpUPkjV0aooZ3",
-	"69y4Abxj9Ay6CGpi8oViedyVTG17yo2UVoCRwMW6XaVuQbesd/EUckQtm0hA+9pvEPqc9NfaGCPa5/jg",
-	"cGLlZTywgpHv1tJ0Bs+3m50hBnQCPDqP52+33u1SmCKCOo0QDIUdoxwTHWXZu6oqmxljl5gZhdeq71nd",
-	"XHou8tTaaaTrpOtmI31WW8S5qcp+iNfKERJPiKQSI0o4KClOsELEkEoW1MIP3lHqhNTUibJqxrUghLtx",
-	"HJhyddqmzXCR58ZqH4hH3icl6yX1GYzgWfkvhplaao4MHBEblVZnuDYDFVE3gfTcv/fZc9Gp65TusmQy",
-	"L0hRHxqHqlMr2v83qY9iqtKjs7OzMa2Gf7ZMFkOoCsXtIQbz4OmRwUIBN+hll6HgcXmPMYQ+f6/3Uz2d",
-	"mxseBndQglPgGSHNQ4fI3XKzPFrS1hU3/7HeT4GMQ0bVqnn+4k6skijYoQnpAAipeIcRrEmo7HlkSOxr",
-	"KovdlMyWFfR0hhSpFQjMvvT1jgSV/pIS8jcH74jTufKQ+6rqIZGtwMNSj6UnIiExfajgJrvhGeQhZsxq",
-	"6wiQMrNv4i7nB/YJIMiiulhnwPBoMcAOGk2rFUcpLhZLEweK2pQlrwWoA52lM3wNDHetOR9RmtwHiAiq",
-	"i9VJXT3c1c8/pFyGI4cOm0GMiYPfMWniqc3x8HQQlfby072jRrRwFVO/D4ndkz8cuWrlXseeFLW+Yy8W",
-	"kuc/yGhu+ehem2tfm3avGjAPGRZvQGwZEh5xGYDkwT/Pgq6VmgMacT/Eq0OloAKxntafSK9g2xs7Oz4c",
-	"tuaruDZTa/qAPnvoJi/kFPFIyWjUHUiqVZxmaF/LIBK+rqX+1mkAubP78H7QEjSlwHW4ThLF8gmwkzc/",
-	"Xl795dEZwZk04BIff/Ps27F92nCcOE2KeEZ5IqY6OEI+PuvNxcdT8hzx+8c09htVu92FLOYKDXyTpptd",
-	"kKvWQddDFCq6Ldq/UpHecE+oqkbCfFHswfBuq4InnzbaDsZ+mKgtIR14vjGbkk8zZrKV0iZ78gj9poDt",
-	"gv7ePRigsedxukZT1H7DVNc1ZEFkmNrianYqvznTph26HXNgMJ0mVlHhHRERpyWCVrQ9AZAfOo0kiFZO",
-	"fwTNuWGzW4cbos1mdptoSETZEN0Jszigz1hepZODCfRofPotJqOkyTTNWKEVZarDYiEl1i5zMu3ToiGi",
-	"RCP4HQkQmioyRPBCQkaKtlNuOK8HSgvDwybNsUR26u0Vi09465wiar6nmsmEPkDHTO+0tvod90hOGloX",
-	"DAbnfqXWiRRt3wWrbYDg0vR4eJBrMOd6Kx5YmW7q2en4MVsuzW6vhMV1EXWZg68AvsuWxqxd9fSwqtSq",
-	"KDruXHqoNngln280j3sEQXVcMpnrJfgk7DnjDBIFrEoNAPsNOL2IF31sQVpT+cR64qCVnmfACu4rYKCK",
-	"BWtnsFpp2ztcoGMazlJKcFxIvY2F28IS8phORfX1EgW7Jn9vNlNS8lkqrOIZbjgLOWyAPqnV0cbQN8UY",
-	"XB+OTQ3tr7rJpu+vnfkdiLYJYB1xYLCWalEfqyPY3zy3egskU1AimJeb2Hk3u+EYhtlbvXEzm3bqjfW7",
-	"JOq1v0froCT+1A75cqY2Re6WmkooGVv1kGogeMt3aZwG+NJEKyixNbg2JYNEiL8Kk1HVSGZUxiS1nqzI",
-	"+KWHOa+axTZCfffMU41dVs2aLIe2Ec9TGp+5nuxNGik7rKA5MGzkSR8S2rEHLSjFnwcJBoij9hK7gqyp",
-	"FB7vTTQFUp1nHmGffJmaMrdAZcZsESZryvqUQrEkM7yX6Zavo14Wyp6K6CasBKws31Ow2S8DUn18ImQk",
-	"78LbJrF6ELhgkl+XnJmRIWxA5EslaYzH9B3u5BA6aoJRDpffMZ/NO6XUJjFb2tOPARUAc+oyXCIHdKbW",
-	"CV8UdPvxqXnYcWPqvW5TV9ZeVkhNLiMwmfMe0cEayXiUFZDImYR3XMczH1xC2rRCrIm/pQmdSykok2qP",
-	"o1oksXKcjIP98SIPkFuR+NPq/HpGCL3zAR9Xs/DgkdUhqI5hzJJ0G9AgY1rMpEBK/CXSgfbQhehd3UJj",
-	"ShqD31fDjAEG36vmcSQkQSzK4mUbLruP3vr+qDC17YtcRrNCrNeJrEkCaSHMFkJqwar7eMtHL57HgE7E",
-	"ZlUJqfu+ydd7DpC72t+ovQ83bTb8pRsuxI5pHz5H8vTuH0T7wCkdW//Yz/sL+J+JjknYXsz1TcIn+53A",
-	"8bAtvBDe0+4Q9fjpkxHlWNWbBnZyiqWwQp+zTtPHo38MQpdOlnORhkYJGFazc34UBBBxhsFQl1CzRwRV",
-	"nuH471MrfaViYQqAFxsHSJNu6f0cMEWmI2F++9keJ+kB4RLhGFjljzElPJoXB9BhQTNTDMRlf4XA3Ldf",
-	"DsqGi05D5bGS8VG1jgOhln/lZS5mpsKHyLnUlCeTcGPCRuX1OjSsEwshdwfJtO8ZZtMkcFSuuzO6ecLU",
-	"rvmtfAUFW68LwfNJT8O8cWgaKbSPGI2ErMcmh4VB6lEWUH59FYgVqgXq7zJ3oQmQB2Ely2GaZzKZrMmJ",
-	"rNVh24xDBPmJybSBXV3mTUFOJmysSsZ7zz1w8zyoPBoYcaY2D4lgWHPQ5qZQYjQ0cHGN072bjoI903t2",
-	"IfBKUbf7gsLDB6nfgd6kla8B8g17lLBh2o3P325zWh23CINwUAM3hsmSumUn4IyrBErgmoeyyi3BHZpK",
-	"pgaYNFXvkOrsx6+CaEPCfbKXjpeTkS6iSCdMedfEkIypjR7lmolZ5S5fzOVDOeu8QhLqSY2CnThEogY1",
-	"g9w7TQN+v5+a7jAvghagz/rQ4yLZfI/O+srdR+1vPLPPbVASGeJdyUTxQpoycSlgXjI6ryCvzHdVzqgX",
-	"ikIt+k5oYVQJaEGJVItGph64oJaicHVVhBQy8ByGV+1AHBFnRQx5tt2RhKY3vCFJu8PRulR36ZyFklMp",
-	"mLW3uEwgavIY0MDlxTT0OZIbkrA17Q1aucoO1yaFsEc7zB2XVzgk5T6ub1LwZBtvQJFuJtCF8sLlPujp",
-	"06zkM1VSH5+AtGRr9bIB/WYynVxeXFhmwN9RjAZfXtWXvx+Yukvb4vFisBcuxneICsmtOYgchj2OaFNb",
-	"XkT7zkUlND0emynZVtGSA2ZOqEasKg2jarHY4ambaQcsme0oKujonxP4+2MIz8nqvFRxQVUx16JGhVLl",
-	"Bo2S2orw+1nMaTex65E3iKtgJqm2dwM5q3JSBJ3eklxmBzzEeUAaHvM8eNK00fJVp1jFW3aeQDQIvf+p",
-	"rGAgI5oMrpMZwuInsK07oefnQiaSx9IiuiFSc0jvcalNhW5hVIPGAuWeG2AG+yhUmfIl1qaSUK6B83Zf",
-	"gEEAg0hJQtcv1uoI0a0L4SzSiCBJmJ0miDbahFikDY5NsKEB1ILJ3Y3KhzdxTcVWKyM23/Aq1E1tvq0C",
-	"Z29AqkIGM3KaeXg5h6SBzVjVFnAlbjZ6dx6GY13IfRXP54u2ZbADtx0V9/BOlBupk8NspNVzaypIyKzx",
-	"6LAH8kmjoTT5i1R1h6rhw5wwuTg/3Y3rR5moM9grbl81k4vliYvS9T0NmyRSR9SFyoxaAOLMZGx3L7vm",
-	"dD1p8+9OVLoxrXQT+ONwPm5KtVksTRNXbFjvfmr0P5L4IQRcM5tLmEwbBbG0OApeOTbjo5UO4CeN3Emp",
-	"AdWoZCOV3GxK+hL/TTh063gbcRM3bhz3EKr1HW+1JGaFa6i5Z+gm0lPWRXN8Uz7Xa8F5tHx9Ch04KlSp",
-	"bWjq1B4ilAmn/3iBTPv6PXupFjqiiGBRLnQXXrFdtuCmmecEghyuLwe96sgQlmRFG+lVnQQeBd/HxEBv",
-	"eHJo69NAELU3suGcGBMzGJpPQc+1p4bIaZtSmN2VHQOn5EodYXaQU6RuhcudxggJX0h23SqJZGvxI0XM",
-	"nZUDU4drkLMyRB8DTezjR3DPzCM88K4GrzVT0pRsZr7K3okV16BSCpn9x7vL7K9vX15mT548+e7LaYaN",
-	"nuBbgi7IcjXbrCwV8cHvvn76zZdTbKwNz0G27hoaf+7w/4g5l+Gx+Cp7Ye/YbMaKAlqD+qCPFgvoVC05",
-	"z3VVIJr9Fcn1JSZ0ASHwZis4NAZSBZaUIr4HuC0w1/um4A1cseyvgNglWXFKn5yy2Yxr/dVCffnVxDeM",
-	"mvyAOzKZTqz0QwKeffXoqzOXCsLWYvJ88gQ+wjZssNOnYbxvgQBpyqF3/pBPnk+snfO3ytHu+zbpyfPf",
-	"48xaPXL6vzdWPfk4JT765wa1FWKjO7LWp8gkbLjdRD+MSOr4SD7hoBqo72z3ru2X+d8hsWLQo67P6IBH",
-	"37EFPFg/DVevLk4eP33mvavBhYbRQPAPtlde1zGq5Y8Avk6QFD1S1RsrfFmfvUXVJPjnCfz//T6kvsQL",
-	"asCTP4mVtajfW/Gn10pSmcrjszN0JkpDOdgQm0ZE3dN/kHo0jDp0GOBWBvHVbiuKeWJBG+fY+/wETz2y",
-	"C8TuVitmbbuJO3Qe/EOU2ZzNuIZbj4hqmD26v5NHUE/e23eczljBZc7K0w8gfT4mD/ffubmkZ9tnG3ad",
-	"2izRphvyHlV3iyk3POSCNTNWYE2eT/7v7xcn/8lO/uvs5Lvrk/cfvn7y8f/8n6/ETP9bxLjp3y/D/zB+",
-	"XfXNar6stSVwYNxP994YuiYnz39/H27TC5nraVYiDiw6eSuAdo119W5wvIGePv366ZdTjIUo6MS4JOC/",
-	"yuvr9lUqI2a82tduOX3J9OSInH95AU6vBIUvL/QBuP4dvqkOZBoeAcPLlZ5aGoNnFgh+s8kpidfRjZSx",
-	"gHCnHywPfzwFJ6fvr0oeyDopL+wj79Q7O9LoK+9qqUqDcFPvPZLA3xQGGA6yDRd+BR/rep49ix+Puv9R",
-	"gYde4/tvPawLa3MQAhO2GjYY/T9wRNy++252/Tu+MUvlkIhSYvDCP3TfDT8S8asJJs/fgY5fLa0Ikmgu",
-	"L+z/d2pTZmorp6QCC5lBTaVPBolsxTRxxF6zW344kh/hjLm5/Sb0ctg5e3SwwV+znHduN3T8u/9mv0bU",
-	"sMb2Ps9YViplMJsKvsUWxcK4rC+94Tq535vIdr/7zLcbOg2+ZgZBax54u7tPNsOa7UOcbQcSx/8Q2gi5",
-	"sFsr5HOAAbKbaj+KYgTd8l2VW2d5I2M36o4TRFCvAG7CJST1lx9cpsPe/PEnsyVwwUc3JQD3pHnOQevE",
-	"3JJp0CtgH2l+JRY+PerzO9wNdKkHPt11fK/ILlN6z/13GZiJwHVqGAsOywN8qDcq32ULdjdMdyp93xmd",
-	"1pff8jt1y+9/eI+0/0HvnEF7/3XbF1nCCg+xSUgr3digjrPZsU1DxeplA7tiTxdeI9Avc3RNCJlphXUK",
-	"NXCnRpcaByAU8yV5NILrFfuj6aVzaZMOjgr/PqEP2vkuH/qGEPI4QxCC9XCP2IxhC839nGIP63+k4i3f",
-	"yyMHYYJZ9VJts7/aswQub6nw079CvOfLxJb7tOyWHydIdhntebRMGdCZ/jyh/1Ok6KTZrO/E/4uyM04S",
-	"KZV/NvUiOPhH1zFCIZOtOMbmqMPxHStEjpp/22GZUiqsunpZ817/y2n+rWLGhzAAhGxcPnU1334tIYNr",
-	"NXUNSUgzDAtqhl1Lpx8QsKTbA13b5Mbt1IKGc5GJDPria0Lq+tb+CVXWuVgIo53UqbuvfdfOYf7rs5Pv",
-	"2Mn8/Ydvp8++/rif2/ogZ5eg+VOe7Tqm3D155BfZjRMLHejALbTRmNC1FNqocpcORpQ859IIVvRoKcFz",
-	"x6SrH6bLmY0gYYfxp8G7fOCuWqXLV9ds3nWcqh+QUo5XXsExR6Gpiq/UHa/WeFhvZkQznqtyoYzhh5BP",
-	"LxWC27CASqPcTBd5fsClH/6yqSb3Kys2fG9zBJKi7k/vHzlf16kdsuS5Q8GCEBXgYWdsQSmycV6tyoNT",
-	"sv5FlRB1pPNNIyTONc3wQC6VoL/TNOzRUBAgXNAskAhG44fkOrVr3XVEo+zXAd1qbBmfuntEcEePlwLL",
-	"+o5Mdoe5EqF+gKiAoDoHCBhBfbnlYCQ55dGUTGrmcRI7CJ+XbN4RBvzefp0i/EGIBiOM8kudHXbs1DFB",
-	"ytx/h2AQ9DlXDYzQQ+DRNKyxOAWU2Vg/xXPfZZYKvXr2lP8BpVIpEfQCvn4oKYSjpYgMtKiARUy2skJY",
-	"yUPpHURyH6Zj/qQQmLLMbrgDaYCsyi3uBUgyf15XLOdZI9gaozzlsqbP0xt84M8vyqi8Fb8+kHPeCnkE",
-	"x4Ud2gLAJg6SpPsdx9I0+8ec87xbv34JTxyRbnaAlE7NisLDKB8oSs2KgpdfaHCX+socr2ZTxs25b4qU",
-	"ac51BvUSNyrffRHPsumKV7/kVHl7+IvAvvoTxSdgVUePMfstam6Q62DlmqZnCtG/4glQwOWnH0TeYwTd",
-	"Kb9d/UltIu/0CLTqMrqK94cZTegLvz9xX8i8i7ZpMg5J+n15nKRf7dqCjc76rTpIDk37dYXO0aTfr6Pu",
-	"3YjX2+GoUXccaMRgdBagj/xrphy7XmOQJQ9AMNCxu9VZLUUA08w5rvz0BI/QQEvwzc0CpL90eGRkaMAh",
-	"xLgx3d8nhC745/f2v3ygxOSXvj8H0LCVMFB3/zlZc7ri1Bk1CjP4DoDdQEHEsgyqT4WsE9/eBPtUyV0N",
-	"XDkT+qsMtChXiRE6MMHYsOf18gJnOq10bpYhOA0m4KosV1ME+ANwc2iTYDWWrxCDsq3KvuYIbHQcpcC+",
-	"/RMpBXboNwWTKe13XbBDOPx+U+WtztTGZEu1rWCmADEV7sgpWPS1zfaVMyhgu+zDGpBbkx2dEpHyVDnQ",
-	"qs9Agzi4iEhbpB6o6wBhBHpbFULgdyLndfUuISvs5pxWafRdyt4LmV9UD/5L0G7NJZrqSD9wulaY8cEt",
-	"GQ2mPji3kiu+TpIfsMJfU1cqmn/Odo3eGQ5pgtkn80wqh3tH4T3HM/AMtmxoi2NkgOrEHiUj2DPZJ3LY",
-	"PRj//cTRZRdi/zVUvqmrkfR1zfEDveSsMMsuMfsKnzgi3WiEqFNC3PHO4p7flgA8kCHsrJpZI8syIvyw",
-	"WjR5Ld2iHYpPwp+f568w/+cYbGpf/YmUBvSbwdoSPAp5TwdLZIbXZUIaFZQKTZ3iBgqed7NSmEanfGmw",
-	"Z6cf7P8GxFdp//pF7bLa6Liw7SlWH+ZOWCjJD3bukaoIOooXjstASTqBE9FY9KA+MK0+gxN19uc7Ua/D",
-	"E+U6Iw1nADhBgJbU5VB6RXhK47xJn5WJDUt4u5FHt7GvBBRfOXicLdtZ+xRoHCJPI+KSNNNU8n7TBEr5",
-	"t//GF0K6DTrKKQLKfZqLye1aMiwtyHVwUJMWLyB2i1EdLQyvthBGQ0fEOPMVfn76ASFoOu3X/U4b4F3/",
-	"jAA3D3KSYnsCzoD7lGr73XiFb3L0F3CkrFkRHqhRJD+1qxdyw9MK3iU98T87UCvqdSdtyyBtU5VYdeQA",
-	"2p1bHaCUwEi039ZcPw5zPkSU6tq5+medhWe1J+PaSsPVXOXBHtDB/3kVpwVEOfqFV9sBhMolb/C97zZy",
-	"1tawk45zyYVDfKK7ro4QlfDeUqbGwW872hG88eiAfKFr7nglfcc7d/Xtcw/WPht0Hza2/zMVykO2TzRA",
-	"wA7gqq2JWe+vBQTXaQW7Xm7oaGLrtX126PTGKprpuxP00H+NrYIA1iEKa1hZCh6cMmuS7XUFVruAAItd",
-	"FZ32+//Zh7bXCdzZfhtCRP6ubfiH2pQS4e2TOsi/0zP7p1v8mZQLWu0DlL4rgBy2W5bUJOr+W9qs0zte",
-	"4q1FUIjRnfvVPrRL7l1zVUuml/aK43nGWVkI7hOgVhsNiRWUgf8P/8aY8onw0XsCuj3Atv4aki5ldUN+",
-	"PABSH2KfWXGLxWrYZpfoR6oFn90SJKxvFyEdEHbV5DXODrdC9mRW/ijkcTMr7QAPl1kJC7bvdE1CwuaH",
-	"a6W1uAkQLJOxH18b0kW61+6h/x5Sj5Z7dKnnyOrwcSleZ816s+S7TBsm83EYHxd5/tqbvEdJd8G3v+N/",
-	"PHy6Cy3s+FBLROhz0K8N/8PFvqHqNiySAA/Iv1/98nO62sr9WdWxRI8Z1GBUW9dzQbkzv8VSf3RDl9lG",
-	"ztQdL3nu0x4hSwciA4dMgEz008HSY/DhgaxjJuxgpCTdI5rqNhMTEml3zddn3z172Ppe2pEHKcOpqlCr",
-	"hoh6CSUGS1XkkMh3y3MwMQg+BmldVg282hwwgDOHFqwm2XMU8lPzYtTKZZjUfRDCmraiKLKN5jncblIB",
-	"LA6geGoEOkvy9Yb6v6dxKz5BDrjfVtMq2zmv3Kp23Qya5raLtmtXQMqJcoB9eoAzlTpOzmV7GJ+J7yzq",
-	"blbopcBQFRx2ME7XJZ8XYrHsqEK8tMrrZ073qkFYV+GnKcVBOP4duEN8fsflRba1h9mUu6lLLHM5Zbdd",
-	"+EnNzbjzHa2iGwG9lD7zjag6U3VtBKDbHMrkYq6Z4xc+qgbpuY0LObUH3JRiprsct6/pkVFkU2su6d0n",
-	"htoCjUSMnovFpjxIhd9LfBOYTCxbKWnJZY1QE9bAusYkAMHyy5rLauFxw9TV9HTZVz/TM4NCWgoqRu6j",
-	"sG1kzguBagJ0goIzD92MofeBgkxOmd0hjMDYshFs5u0rOJgwGCnwg0I7u/CvvdG1PiuzEXfx+FYj15ot",
-	"MFoLvJCOvdXryeivwSXAuJ4j2ZFELBzpEyVu4RxSgtjaK76MwWG+H6qQWOLWUQXxDcdqFjUn4x9MN1BT",
-	"zsPWqZrL/u011N4ngdfFnbg56sbaYUbt6uMH2tV/bvhhcDyvOKr0ltz+Og1KPN0W9+5XX4mL361/oQoX",
-	"WlPKAkAJdygLAN8W4CVgNx9hBm3NKfXRThyncvf57M/jB9ifg50ftA+oakZlpA5YzYv2y9vIUqV3Cg3m",
-	"TuXqF3zkiOlCSQxOWoIwpFRiHSNmVKki91c2huuLwqpgVFkfm12lSnXDcf6ZlCbYnaPrTMgD03uAZ0PK",
-	"wy/UQPAY9ya8+xOlI+G6jhiVB+phuZIdqoZRCZYUZ6UE8MrS/lXyJWelTuHKVQd/UE6R27XPNDMiSXyQ",
-	"EvjlQS5CJP34vKFuyodIor270Aki+tmkqgCidx/gK6ILHQbxtdn71B0TakM7beB7nhPan53DLd+NE2R/",
-	"F3f8sNtwHLjfT2QTAtLwS1GkMaXm+OX9s94ZBPA3pt37Nr3/t3x3DsrEdqmoIRkzVq9YCd/kc9ixbeA8",
-	"tMq1/0dqVsg9uBtem9M1de7cbQwCTWpTql2XQ7u5EfYEp+0Ldst/5LvP8pT+yHef6JACIje0sI3v/y12",
-	"tz1IKiGmYos7ezBv+S7W2rN5XuFQuxaxgNF6kBOrO9vhvWbl7RX6hz4/VrET+0S88iCCAjF6jQt2uU4u",
-	"5Abqkh4U6pEdPZrQydtt4+IjxySjHeFhstt+WyqP76Pm3mWzLZVc1NPcoOwy3YhzzdW64J2Ee4OPHJFw",
-	"b2CbU5TzSIeHuK3cu3xHdup9HRAI+1J3J5DhjI9k5uLLP1nZzZ0wyXRXlh8m1+Miz3XVxMny60LcceLW",
-	"TEl+YsSKZ4WQt7GdqTj39APKiAGpOX7Pxsl+/NkIIPkSRjtYRoyj0hcImKP11PVnpwJqdculTvAvM7Nl",
-	"Cs/gUPQ41gHAWT70XUhUifD+4eC+/w68HrA/whSUirIlQZ/y2k9mFKQnhioWGEUDT8apqI50UjWCY3+c",
-	"I/JQsgmWeZT9ySTf1oWS3ZPZUinNrZbCtF4vS6YxgJLaFsiJ6HL/vIUHPgmAEM7t0B3FQ9AhyvgAsO6t",
-	"Km+nPmekhLCgVfpyZtgN02lAopIDTn63LfiWr4vd5Fgd+Oy7/xXVc7Tktr6/ptW3CalyDmUUodIuDHTS",
-	"lQurgqK+6c02VOUXKuuy20reCW4Ph2GNEKidad7AWYZSYSlRi8v83P5bqi2YEUYBzhcqxVxmBZ8bEp+J",
-	"/nqTaMTRNYsaBuBKP4un//wDpazL/6E/l2ZVTKaTmb5LZPo0gmhzgC2zZMqYzi6vfk2saM2SWLJBBrSb",
-	"TPDRvPonJBSDyybf8Nj0junIIl6wnGP4H+bUUqgzDY6eA4KOz5cj5jxo7wKoFgc+tCwJ971OFhxBH6WO",
-	"s3GFfZaORm/7/quu5jMwwUNYsWK2BI8Rl7NytzY6sF2pqtDeuy7LfamKPHW72imdApdidWqqHFjyrV0e",
-	"OgyP4sdhc/6W5vHAF8VD7dsL2i3QfUoTeiBAuPoGQhRLBo+8UdkNNTvICYExSNuyv0tu7WzJ803RfSTc",
-	"M8ckrxsjRV3//cGaMhVK3WLa6c3OXm68mE892OiW6axglBrhP7QH5caS/o9aYfCmvOM7T1EoOer2l13R",
-	"M4dqsxvkfGBJ1kxJyEx20NfZrVRbWeu/anp6r1q19dCdV6mnqrsOa61W//wJuLirx0d9Q+apJ5Th/qIT",
-	"VJT1/U/fhfimoAArKQJcmd7Iggb42fErGnCc7g6YVGl4mFwGwqbxcdFCaMMxFxriszU3MXiOgxj6Hntz",
-	"yqTe9kmVC3rmPrvUEi0A9mjncO6VewogUEUHeHuxblAqmcodI9zOaFrb46dD8tpcbiugPqnSNOYDnmy/",
-	"D4lZsOQcvj17WLX7Shju9ivBsG7LD6ULQrEmvZS2EJE8DSYPO9o5PXE3lDddl6su3nzLmTV3XL+se7Lo",
-	"8FshxgUFXAXRG+rptOr0/vjsE2Yo1+j1APgnzDiIixr41g03W07FsSVOSU9D9bO7rUeDUaxo7OzxHEpG",
-	"6OB2Tz6JW+yEJD4AQRgLvldCug8ePXB75xZBOpKCDhE6QhxsrKMHUn7RuK8AhgDVY8sPlBpU8hUrb6Ek",
-	"CG9DyfVQprAy6ISSUJIwpUobZ1Uey39LQxw1peNCQy0kHa6ak9YePPvh1dUrEM6WjiCeod+6lcia7XRb",
-	"3xNmWIuHcZpaqtpgo2t7cRwc7R/5DkZ6aBP/QVjApWpwv7sVQ+il2upp2PDCPgeKDfSsrZXmDjxeK2Z4",
-	"KXpQxV67h457L3ear8DZ0KkXC13naKUSzGMUY0H2oyz86aB/cCOOfuO/c5mkVoYEyWSoX2MUtNIDaq5D",
-	"7MO4UCq3ezSUDwEkptspIszRNcNODkQcGzhlrOSZ3gqDcnmc40TIa2il+y/FmHZzHoQpcROS6odr0THF",
-	"EjqCLOlgQkxy7EhguRIL+cvGTIakn2ixkIiAM5lOlpy54q8rbk4ulboVvCckcqC8FfRnwNIgqaGEXqb4",
-	"OeSsTIPLYqm2iRSstLfHpYYekZ8sJX9I4P5BAh4R+yAlDr81XzkiJc1O9Ydj5aPhyz9RPlrXJoSkelBO",
-	"T+Q7uBIux/fJgAZ+fVoljkDEKt165k314JEyrvwAY7KuItLncElS5IaxWiX1xg7ybOxVD8Xl9C2kmbi0",
-	"uDTZzclmnQ4OXnHzH+tjnSH77s/xCHGTbdZou31mp+kS8qt0O8EqY/VkrKmfvk6ITdh9UXA569Xv6KGj",
-	"XiswxkMlioMCLSSB8xI+nMsdZ3IH1gvdxQVLYKNME81uwSm3ZGto9LjiTFKpJL3eWYlLpmETeR5peZjn",
-	"RJGjXV/w9k92+HBtR6wcfsW0h9KYov5vN3la32Lf9dCem2Q9gDslva3pX8hg2/71W9NnRJgKl033EJIC",
-	"7p3Shp75U3cSw0UcP6KMtEojn/sEh6SObFhJJD+WpIGXfypBgyuL3fF24YcB9LFvgtMAg7kCPpfjRqAF",
-	"LidIdCSg4F+9wD5+u0Y6XOBnP3z/EJyfjOXTt4eJ5SO9IdGWOoGB83UQgXuDn57Qe4c+Pb2nsQxdl8qH",
-	"kzrPbnYZ0QRhXqQTq0m8Y9lwVaXvi7MHDoLWCZdGQcCvDxsFFdIfRbj3gU4Av13lTg7jEH5nR588/2C/",
-	"gYTpLmZ5pzBJujM1u5al5tPYrIb5HL20qDZyAtPwkaaZ2khsCj6SFXJm0CiYPGwAFKmR6D0X4tQdqA1g",
-	"7ZUppyJVhXVpH+9c4dgRKXPLk2Wd3g+IWWIE8iCsGT8rudGHkZzkOsCBzu3ZYPlKyExzrjNfWfqFHuNs",
-	"e81uOSztSGoEvPsTaRE/8y0u7fgdBGBPMqMyNsP0KCW55sUcwSKQC8AhuoQdXELPyxlP2fe4xb12y1tw",
-	"Q7vt+xwNF3SUH8x0oZ4CKn0WVmyXcQmWYvowWBJv2V2P/+Q3eOJ/2k7CWbLEOH5alKU4dVK20vPQzSbt",
-	"+48k5+yrP5GYg1V9pk0li4IEIKZQ36O3JJzXQfhvtMufKZBR125t4buDGFn2VVUKtGj1cSX1xPDeTst1",
-	"wg9qFfnn3IGHaQ05zRal2qzJUIB/k8/fqLXOCFEGYUJxGqO255bzjqjQj5yv/5ybAzVV99+bnzheMXg+",
-	"sGWRUeu1tdx0yw0xgN7Denb+9z4Q70hJBppDq04lqX6AEvEE9R00qov69fjah4lPNvn9vVWSQBeEP95P",
-	"J74q7PcPk01ZTJ5PTtlanN49AlLSEB/CrlgAgDz1H5GyGHziy76Dz+pzDL5AN2L4ifNYBB85Mzf4yDne",
-	"P77/+P8HAAD//w==",
+	"7L3/dxs3ki/6r/Th7DmZvNeKZDt2EuuXq1HscTZx4mt5k/M211cHYoMkRk2A0wDFcH38v7+DqgIa3QT6",
+	"C0XKzuz+klhkswEUCkCh6lOf+jCZquVKSS6Nnjz/MFmxii254RX8dbmutKrsvwqup5VYGaHk5PlE8j/M",
+	"9RS+zNQsMwuerdicZzd8pio+ySfCPvXPNa+2k3wi2ZJPnk/w+Uk+0dMFXzL71iX74ycu52Yxef7o7PHX",
+	"+cRsV/ZRbSoh55OPH/PJT2IpjH029soSvgzfWPAZW5fGvu8st+8Xy/US/rJ/Ckl/+paENHzOK2jql9nf",
+	"K7Ve7Q5XyXKbsRu1NtlCaaNpzJpnc/sDnRgwfNnonTB8qVsDf/ZkZ9jQ8R/w2adn/mtWVWxLPf1lI3nV",
+	"2dPNgplMaNtRUaW6qOA1x+niOzYfIMqNMItMSV7L1LB5qruGzY/T2arg1c/r5Q3KFJpeMbOoW5b4ZT6p",
+	"+D/XouLF5Lmp1jzszExVS2ZQp559PelVtze80kr+DO+PtrmCBzrb7B73x3zyv0GAO9OwYpWxEmcZtBWX",
+	"9j9Ta/Xx02hbV7y641XHgKitewznaqEqc9wW1tUd3/7wfaIBURxQBz7iq7g2f1OF4KDJL7Rhhr8UJQxx",
+	"qqThEvY/tlqVYsrsBJ7+w+rF8w9Bw/9W8dnk+eQvp/V2forf6tPglb7Nuvv4iV4pqbEHbyp1U/JlR/Mr",
+	"fOL/HdcN917oQ1MdWUavzAo1XS9tk/Yh+qV98cV0yleGySnfVeZ3C57NhCyEnNsN71aqjcyYLLKSm+yG",
+	"fzXJJ6tKrXhlSMbMNOaqYIafGAGas7Nz3MDq2fm44owGv/PVWhpRDm2gMR2/02+h1dx20zf03v9S3fyD",
+	"T41tqJbJW9QiGFtRCCsXVr4JxjxjpeZtMdRjCFbFUzoo3d+x3dSPsDkPQoIlMFubdcXzjJlsqbTJnjx7",
+	"lhVsq7NZpZaZVJtJfh/RdAlkXnG+dAo7XBCGV3iMNMezWfCKw5DggYzBX8xkG/t5xVmRZwwO2OzyItN2",
+	"iDi6cKsEw2NHgoZrc51othS3fCM0nIjC6Mw+mxWi4lOjqm2eYbeEyRZMZ8osOJzufW22pIltR4W4LgSX",
+	"U/6r4BuwCJtLh76Nav6MiXJd4YP+aN4de+P0zXGDDX/RtYlcLpiQPwl5G3uTqdba2PH5Vm+UKjmTO8P3",
+	"w6h/lLud3o8iLh2zUJUw213RTO0/Z3aPbEmgazz+fZf1r2NDk3Tmdc8qHX+NnnSOImx1Z0C3PGI5WI28",
+	"FbKI7ZW3fHt9y1cmuTVoNgsWup8cq70Fvx6zLcMPEnuzVOaazQzacsNeZ39Cl5fhv/H24s6p3z7p88kK",
+	"D9TIOWLs5NHY26LOhNZrbrcVs7Cn2xJvV8P6Vym0Ibi09sfvk0ope6DYV9on8sm0UjrUj/qnesEeP33W",
+	"p7svhZzzalUJCUql16hf/VrqbWnbw/qHjWkIp9F3CFRsEigaCrZWh1qTOtX+N6EXI8+IqVpLg6b0ihnD",
+	"KztD//f3i5P/fP/h8cd/i00ASfraHn6tu+l3TxuX0++e9txO83ox0jsmfFpodrJ68q1VODfH9CHKqvkE",
+	"/vH08SP7R/H46dNH39kp0Ozk8dnX39I/n5x985j++fXZd8+iyqGqOZPivxhqadOk/jry/IpXS2FoX25q",
+	"eKGWTEgNxlrF5JzD1ZoVRcW15toecku2zfgdr3ApZDNVnWdMbu0pKLOSz0ym1qDWkavg46dPG7bMo86b",
+	"4aOzs9191y6a3Ql88uzp2dgJhDetmNarRcV0xIy1G6R96Aud3fKttWQXTBa8sAPM1rKwMjA5yEoqk1n9",
+	"P4f/ZsHuuiOXHRdLKI/HMTNhZ9n8jZdKziOWym/WGGJwkc8zVWUs03AFtFYRyzYLVfI8u8FfZ0ZlN1vo",
+	"J4f7yK5ZPnfel12Vi3s77FmkNjIHMwl+/YW2/agb+ULHFiZ4GEbYKFGh4IVj99S8qaXVtXk6oX7MJ1O2",
+	"1nGDato8nkdsxlZlr60aBO8NlJHLYqWENAkzbsp7+/8SHvqYd8ya1YvoF6IYeGrCmq+i7wAbJPZFybS5",
+	"1pzL4Sd5KSTvMv/tQOx6LPi0ZBUv3IJDHctmouTR7u9hiKi1maplXBtWlTJqqsqEIbHkRdwewkWZ+OqO",
+	"O2u2a7av3HP2N2pdxa7hVgzPrSideKZKzsR8XcFJ4fzE2Jnc/blRlTbu9h4TyB2vCoFWRVcHf6XH2rYG",
+	"+GtAEQOl9yIhNSINqBtza8CtTS/e9+md4A2bR2xoMBv0wN5f4sMfg9Ns0CXC7UWxe0PtqY9vdMqwyFX+",
+	"Bt+o3VTCXk76Pol6MxtCh07nbvCulajw1sWcm/7LVLN7C7XJltYKoLv3XNxx6KtW+Lnd/s6zMzwNDXnC",
+	"7anplnB0vbpzfvebtW5cK1MDb/Sa3kc/jg3+8iJywZ6C1HrvwRcX9ODHfHLjhdipJfiU92ntihQuHBnT",
+	"tyAfZ1OyKWxVq0rc4exbswTWUDmLGohTJQ3DJTvcC+AdHLtd48uV2dZuD5pJ6GamrLlxcfn6RWzv4H9Y",
+	"O52V14FQd65YGyaNzugJnd2otSysscKy6VobteRVVvGpqoroxVUUXBrhJq99gDCTXV5c0O91NmVlmYmG",
+	"tdorl8TFP+92WqHfiJxW4KUSJvRQxR1S++ge/HDI5EnnspJK8slIn5g7i1XKLWbHeZ6xG82l2WnN/URt",
+	"ZLThSq1vyqgFsLWvmTJpFe6Go86dZ80xTZnsdV6SYwZuqLWwdqTnZrXuU0PDIhrtF3+97OI7zUU9t60N",
+	"Z15x74AYZqTQT5KucW30dcJHTBs2BG41TEplTSh7qcGFKBV4OTIKjGiKKdudXu5McKHQOTLcJwJ92yy2",
+	"idUKq0QUcfWsEkt2XZX9Tg/7UD29tQTzYALiM/eT0JFpG2chXF5EbzW7h3aiC4oVkZuOP3aakgxPQStR",
+	"fzqbBV/Sqexc6bSZQ8wmeiZPWVTmS7pb7LgZma4tANz3dIYdtdsBRCW83XmeWbtUcvswdQq2i8DUj/bJ",
+	"Nn49q9Qyrt8zYW1aH88mK6ChoFHT/y52x4VxKJltFmK6sNLcqHVZZAt2x+0pZWWLC8YsmAxGG+24XjEZ",
+	"67OibtaTI5WTWp8wtpxVfTpAgSGQy5NnT51I+qwpNqHX03yHkg82PhgVyS+qv11ObmfpdtjAoKhwY7Dy",
+	"bxygoaKq5VLJ6+R53XMjB+GMvLcKfd1YHqFd0nFz5gm3OVvy64SdFBrcFbeHbfzCy5YxQ8guy6wU2gRq",
+	"YDZcmi2tkuU4k+hh/PuaV4LFL9t7+Mdbuu0d2qHa+GlzkmxMSod7vNYt5yGnzjsdaehXXit9z3L5nhuG",
+	"p3g8CjgmzhVEFSNzOsLT1YqUzUQZ0znUtBJPoFLgLqQk+R90K5Ab6l8nhqFkU4wwR8YwC7aSQW97mb63",
+	"oyKkd5NkPGmxNYtlX8Nv8SmryWK+MKM6fUW/iPVai7lkZl3F+zw4QBQqQxgeCoUSNuaiQLVahgNzKhJM",
+	"UI/ax105Iy2unnhup19muGnmw+G7a1ROFzHsJpMZfuVccGEsfOcc6TvV9jlnHmz7vovFnOACQZEI7wbc",
+	"Hfh+IVCjqlibdBdliJKN3UZTQIXE8eCPj+SR4I+BO7DbSBt8F6PKFPprHQKttQbk9UxVDfhHILOSFDES",
+	"ZKtuhy+dn4Tkr1kVhXgsVSFmghfD9cDBSyIXuj8ilg66SjZMw7lwnt2xcs3puCiVus1KcWsVZ1pxg5Cg",
+	"hSgK3u8CIHSJlyB1wAmnd0ICWF7bxVyulzIR55nNaMf1KAA+A39kPllLOvn0Wq94w3EQutDsVzweapmR",
+	"jiQDKpGrE9eadtducVFQhRzzNEY/oPpFUblVHJwmLGK6TBdMzkf6O8aBb+oGuvt2kHt9PdJ73O/9S361",
+	"yj4SGHHnftOGdFr1zlSV3TDNEQtbh6K/ffTd457QfKv72Eys+9+z7WXcteUvM1FX/8789y5h+yOKasR7",
+	"UrGZSalcxEZlcyYk3Yoolihk5raHQQoATV5CA1GvulrfRJEXCL7Hm61hEkKawmRMZ/bE4RS22XUgoPUc",
+	"l2l8QyUrI4iV5gj6R0cDZ9NFBlHDqVpyBInG1uCGmekiOZJ+ZwJttu41tWjqQeV+ppKTS5LeNbYSkXTy",
+	"EY0Ijetws5Z8M8kncyV5ZHNur29dRzoBOQyNJ0cyFDLcFPYbZhZ46gXhXDHlX+hsyaYLIflX2W/CLNTa",
+	"ZCzDSHFgaVHmDDPuaXiVPYYiIO2yVJtkksfZyCSPvCeiOFNlQf1rBfFizT+Ko3p7OhCe5pEuvLl49+r3",
+	"/3Xx/fdvX1xd5V999dX7Q7ZuF1v8ltyYGuEnMs9uuBYFR4gxzaWO2spW665v+TZ6DXfXbHRzZ0blCA8C",
+	"Q4SVYBjrhdrIHUdQMOQne4w4Cl+9unr1PKNQJsCsyM7oFy+4qK9xtxk4H0LqlALvNYfODunYYHeGkjBn",
+	"kh3rk/Tjs7MYTk5VYi5kDH+3a5Cryuw0j8C5Z0+fPnnaB6TrltFqfVOKafx+Uvlz+EB7SqWU2X+KH0fe",
+	"GBywzVn+/T+uXrz9X+9f/XL17vfnb355++59jsHvq6tXB1w0pmJSz6I9+M9ffn7xv65evP31xVvqwQHb",
+	"/S8Vg2ChCTnLWGa/z/769uVl9ujsydMvW9bkk2+/fXb27SAwIyZDRU7w1aoUY+Ogo92g2LpzhsYsNgdS",
+	"0qkwQeLKRZmoozAXfjMb0fdX1sIYg1MA7ObIjgWrYETXMP8wmhjCYgEe8sM4A3J495yhO+g+SAdMoF/+",
+	"5t/wV3oj1PWn1gQ/u16aNKT3SQW/CPJ0moqedil37Zw7G10/ZDYiC2rCvS/d/ZSdPfWfN01kunSnjWU7",
+	"D7wsRuphEmSaFmLJpgN8BTQOjz908oFf+772yUcnt7H4LAYX0RHLKn275H4vHe4aqjgMsiNik9EYCPmR",
+	"N+A8TKI5SgLrlrI3iWgNuvH71dgh4Rd/WDtlV8BuYG1vh+2QvbojvisqD52+bMXixal4eh3Wsvd0e5fI",
+	"yZ8tqmzFzMIZ7mFP6uH5TT9lqBt2a+UtM7gyxC0wWcSvUfVblqzg6TcM20EdsBp3SxfFcfuj70V6Ep0T",
+	"e4Q7ixnDpoul48NITVdgfXz96Luvn5zFMl929XvQNOIkbiphDKBXG0KshxjXRNDDmM9FMwFeHl5Vqp0x",
+	"+vXZd896M2XiN0gHm3KDICgXwnog1sJKhYnZqFjoYBfau7ogdaTirMhqxD25FbJqLeNXzhWrTGfUFzSR",
+	"gCu2QaPm3IryHPcYJMaQtGrw9h/aACM0xs3DWHm6NRBeGZ598803jx89y0csjJj2h7b2Wdp+ScNsIS+A",
+	"lSRLJ8ZAp5w4W/fNA/U/MDUTrrbhZ3jcSO/92fg0npsoqFDBsUV7qnHbqkcy2hOjZj9ppZKMiLTEM/FF",
+	"yc+zM98I7s51dzq2+KSBs2HS8OK6hddIPZYMD8ftQ9a2imF4aQ258pktLR1xGYTj5jwp5XSyUTLQlbYQ",
+	"d9wfe5nSZDjWI3Vv7hLaHY+Bu7RacswvBgVZsNWKS16Qm94qEmbsgovQ7fdCI43Pvcg1ZnUS3ZBssMFp",
+	"Y1IbVpY+Q3XAT9wMu2uFBhqYEy4LuFVQR08USCb4YFoqjKaqquDVCeh7/eeMiRL+pB7Bv6dsyU9u2PQW",
+	"ovFr+H+xjl9ayMYZOAhodOCzOMBBD8dSqmClgtBiivaSLkE+hWReccyIEbMZ8VUIrTHlq45DG1bGxfDS",
+	"3Rja8T30qON9py9bsQkKGfJ0wkp1u9uw17SkRz/Nw84HOI3kkfiSMmqaEijZDY9DFH1YtnvjxRfkHeHV",
+	"l5xHsN+D1+JoZoduR1KCUaxJduYyNOy5x8qyCxUSdaXTpkoboDCa8B7nGTVGZ7mGW84knvOepAfSo7yM",
+	"scVHR4Ajb/M8YV3cB3YaD4E4AHXYH2tgf74fW1E8+BEcRzNVRaIfPUb4GKViZdmVXh/nE9s5uqNSEWXS",
+	"5WW3zN0OriXCoIYDnuJwJHh7qkuOaG0fDFg8Ky0rOSt0Hi4hlunt8kaVYprBb+87It+9+KgSWfuswS/W",
+	"iWSun9zrmnCMbH+0QkZts1NVxHvRSQ3A70Th3MrDtgs2jWOlR3EM3J9JYMn9xHe1+Jp7RDaaeqNk6p2/",
+	"qcR4Ol+AT0BVji2ji03gz5rgH0XkGiYLbVdnR4KJz7ppvI7ynRZ2myemvxkRfWi2BAiJVvIc07fg2PfP",
+	"xdC2YWa3LGIHgAk4BZGuNOhMDZvS1A2h7QU7z244LG+iZaNsGei7MPEel0IbbbdFfAZPlQEKfQheBNgD",
+	"Ah3pZEpoMSHUSyrYFeoIRr16Orbh+1AmOIXdlzPh5b6cCd1cBx2jfctnscEWqQDKmKvxIpoOWVvBdlns",
+	"qHHN0pPEz1dDnPRODUidSIfo9wmB+NOrxad1dvIdO5m9//Ds6zin1ktV8SmLmbFTNiYdFjJaY4BJFkMx",
+	"VVzyDSshERMAiwXb5shnGSR82g1eRgLJYdyj1Vzp2K0jSZ8sw3BpI2hQQi4tUWueZ2dIQAkbJoO0zQ06",
+	"4EVZZjfcBRQgToLbFgPvrkmQ1LGI7QYknnWibPKX10oOgNSmEka9iPdMFnVU4PQ0DKXul88jtVoSVUnS",
+	"q/gVqS/XF8XSO/KRO5RT9VgaRHcEDlGVkm94QSqw1LwEzZGUO8yyZpZVj3gJluvbzTvueH8Xd3sy0rJS",
+	"sHj+6JsfL6/+8ujxObojgxgX9ajzYhaLzbEVq0yD1C0KeF3x5XNoByjZJNgVZU8KD2pC6P/C9DQMMa1u",
+	"p/ob+v+jx3GGvbLo75nd1leVmldsSUv71q5+qdD4eO5ERl7cSqxKnn3/4iq3Q4HU+LdXF9YKfXGZvXn7",
+	"w68X715kP774/xLRtm7aOuKr43JabVeGF9Dmue+B5LwAAynGR9dBrdxyU6PBRfvDP9S6kpDh2mS+7b3x",
+	"265dAxdmRMQ92Vgwr50UxFb35R5h54Bpu5WF7rIn/O5yszWdjrOdfKYVV3bua/aZURSJiSwX6m+nDHQc",
+	"PjF8C6yl2edxwvcme/OaGZ/NPWZWmjfy9nUItn4xF74ihL0yOMvGfWSPzSVn0uR1fBtT6H2UFVYoyzBl",
+	"r7VxRYyj/+ffOhEmLVT5i9d59v2Ltzmuxm/sivebqesAbB/oyggju+PnqAluXQrpuDWTR1g0Zqp5Zg8v",
+	"Da69Gw6ZIedemrT5Aow5d8QY6IttiFgg+08+0mnXgbNm/rhx5CXkAO57Y9cG6oNqwQY6YKMcvABecVai",
+	"/6yp3Nows26km6jb6HF0xystot7sNqkBvrH+RbQ7ahXD9fHpbSy7pw2aueELIQsrK3v9a7pAQy+kUrcp",
+	"Ri77ypJpSudkBi16uhPR+28qtZ4vzNA18EqtflLqtgsXO2hYABVQ1nBPI8k0l0UC+QJ2EfKika+h6rja",
+	"jcXkrlTcB2dKHXcFGxV/vlrHLqtoVzksjts9Ly8cXMjNN+yWvXESoybYs9zrFg0hhNqimiS0FGY0BS2I",
+	"56GBeb1SFdLhrqX44zl8xDJyTicTwSK0dBoUlBdWRYH2GJxbgefc+5LsZNudfJvR3XsXpwBvGuXMBB6s",
+	"+ArauJQdGCaxpM2YKIF9N07pFCNPiQbfwmUBjSRciaYRYZ5hnjB0AmLKdaLfWmJXejPo3NS615MM4uqh",
+	"zY98m0InxTQbR4fFSQDCGOArwKmKiDWhMVjePskSpHkO+ByheUCgLPFZtWYjWKX4TZx83h+57rhLv8Yx",
+	"FzXfcmt3NTWDCwJkmRqdXb26OHn89FloK/UuZ+Ktcc3XcO+Eg5Hm553bakbYfG4go64Vse6m+rXn1TgG",
+	"3MGNLK9jCc8BtBxPy/n2rJ/+vNNiayDpWreULRw+51mb/8xFNTYuKVRuE93rqdsVS5by1NNDDbreJCUf",
+	"Du574w6F+H0qkIWAkhHJuGQHN/04nReY3tTAGq/XI6rd1Kokoi+6DoxZ6TcVX7HKo7RigX2d0VLPlAxd",
+	"1zUpZHZ54Ulr80wr2qqIsA13sFWl1EzvItWmI7KffggwZReJmOaou20Q849znCUpZXmpeUseUDuAl4oV",
+	"gO3UmZCjMpq04avhXYdyeVeGr3qv5SDiGrqPo3LNJRVjX+ehVhGrAiNxm4WCUhJzbrIa7wiSvLHmy3MM",
+	"ytKdsi5NSInswiBM/U5oYRS9D8xtqZzRlaxAMbbmRNwmZA23p+1RxJPTBSBsI1yAP3Kt+Xk2A85jVWVF",
+	"xWbgvht5Ya5jReGT3/UfkxRbhBGn1WEtY3b4nWjhEAZguudreX2A6m+FI/qIWrAkc6RdlhmTYWi/wR7c",
+	"Z93NhBR6MdJwT4MlxsNik+rjHDBuOED32wOK280776d6jGYq4DVeZYWCJI57F2cag5tdNQ+tTq9A+5Dr",
+	"cG4Hl6g4qqsL42GiU0SLOc+wy/YiaW+nFb8TEBjaMMIksMwjCN11in7rbs8Y33Xv8f/Ej0F6/gl8eQ15",
+	"xi8K5a9njay70CsgWKmTa2pV8ZNZKUb4ZN5VUVakfLIRBY/xb4B6ZlEvH7lsy4qzAi8yc2408O42MjlY",
+	"JvmGFvO+8H5XHKu5OdZ3Urcka45Q2grdtuRl6bWN1hHxj/tdsGvDPQQFot+8j8d/+ENrS4sbeHHLsgDf",
+	"sEDSZFBit5kJibCcoao2wDasj6vdSKQ1Xa8hISBy6OPSzBasgCw2SNyh5IHdS/jNWAbSsOcdVUQSx+D+",
+	"gMVEsMK5gBq4MliEeA3Yd4K6be29TtnkyRim0TnCUYj2LCGZxFuViSN/GXfvzhpk1MHrwHoNioLeVPCY",
+	"VK174SA5veayOM5t5HmmVlwGAgEwUpCqiegVSJBba55t+cgyGXud9xHoBHn+267IYaA8f/6NUqUem6BO",
+	"2LPrnjysLnEo8rIFZ5WOFfXRhs2tPWC4NnijZtlUrbZYU46yczdse+7rTdb374TPr8smqcxYj3PbqRua",
+	"E7bzVCKKa4P/0hthpgv8N+ob/rtU6rZhd5BQOBbvNutKuh/Zf9P7rUCjxTDd3XhnrwLfarCD7rs9ddyn",
+	"w0StiLZCAMPVNHCwvpnh1YZVhR6itCnzozYzao0KjBLcpvL2Bd8fQOFdH18THHOBYeJtFzBNGuuny03Q",
+	"PnF3syZUlHAx26iqyDO9ni7s7UzyTQ5ZB7goMBHd6lGUgXAR88G6PFt8j33DVC2XLFYgt80mqUA+8Nq+",
+	"MQbVBtsj8n4LqwZMuuQlb7sGQaRKLe2FXoti11MYxLV2b8GeerlFpkae/EjkRhgI3uxWy8FPIZb1VfaD",
+	"zFYlEzJbGLPKUYkhhgxclFJveEUnJu5RQeEQSCSJXn85i+7uznvCMnwC/g1NaCTSevfT1blzLAosHAJZ",
+	"cck7ZvKiLbmYL27UOlqyMiyI6YI0WlANHAoAWyH5TFuUWByXZYWXtnDrULAIBd26skAY3EmgV2sdw6SP",
+	"ldXs037Ufdp8iMtFw/J/mAvGf3O3ZGDxDvcHtqDEbJvdcO9Z9E4wf+EGWhBKlXaYYyXLNi6q17Po+hqf",
+	"0jthEjdGB8dvRbdoxcLJmp1qbk7Wq79kzWzRrL686ASknv+xEhXXR+SeRgR+0E5UAJCk/rdtRy37A/hI",
+	"9/H27VEvNW7KB3lAVEgMlteNKrbZnN0NNudVB49V3GgnLaj4nZqikkWN9LvxeAwPYGzhTvgfrOBTsWTl",
+	"gDA6VYVxriM3wmbtACxL1qU8nSWVpovoqQRIxJKzGQaIJ/lx6+pAJ9IjOMgZtLOQjncQ/TvinV/4IvRt",
+	"T5dI5JuzqUnUfh2jfYWvBNSc1H+/+uXnrK6ZQKRVUWuJYc39EV6iwdmdgyvL1NwVKJbcSS4sM0NjpS53",
+	"TMYhdKgxr0dXn18BRDdNnH43lbrlOwGytNi5NFW08il9gZb6TAxMabR2eWR/Y3rhzlaAbdqXb/2rdTyg",
+	"lioyWm/bkfudihGqIbAOG7XtkbdkwTNXGyODLlr1X4aJVakkApdx56RHA4/N2o98u5/RedQcitZ4OrIh",
+	"fiRWnXamXsedZaW0Fjcl9+jV4eYD1mlNv1oq03r9aDfjQq0S5ahnzIOHrWjJIrf74lqvWVluKWEYcvao",
+	"5EMx7ybf2snkaIaSIaNDJ2DCRphyYDrIINMS30cSAFlPvMRTU38IvhFQof35Rn5iMsap0V2LMUGRuZuj",
+	"7opCjqNQS1RJ9K/HQKQw2UKVRbwOx0PV0DqcPUZq5AxPR+I5oKRhdFr5zKS5PICXbFj+91s+G4Iz2MNt",
+	"TxvO0lGI9WCPiUutGbGNDt1Vx9oZ9w6HmfBh4kneKqqHuUYrqikVc3unqe2GkbdS5SbiqTPp4WjDZQeJ",
+	"XzzyuFCay7g3lnL6wsK1OUzFP9ZhBdKoQ41+ew2ii7L3VcqoqSrTp4xeKSRXBA7edz9dAUaefDbCBCCL",
+	"hTEr24vpKh53EIYn0sjH5mIkge5+OC5ZwqVICHTeN+ThxR6bx9es4F0OhfCr7kKhwV2qUgoKi8Qn2n77",
+	"hUZseZh8ChdNyKoS00VoElIpk6labfsXpO9HfLTeF5aqid1JB4RPpctbz5go11Wylm6VqEEcUjP1BpwC",
+	"SNg4N4330F1HTUxfYNUn8YWBgQ1rufggKjHa1ksVlyyJG2LQ6IEvrcN9dTC/lr3DsegB45N5irUV1x/D",
+	"S9nDS6mS/d5MRClgIl3nIyTeja1QzcLzhvaz0u3o+aSQeMYnKPnhDdcdmQ126wR3dppUqA7tDp11/4uo",
+	"+lorzF81fegz23BpgvLBh0AKxTQFSBuuHQlJrP6av593FivHIJuoPexbZGX3eY8QEYxTs1dRR4+TSyPI",
+	"Rwze2dTOkVE1CsWeg5zvHRB/Z/uQcInEryfOroRa16iZgX45e8dtdw1B16RFbj8IFlewFQcV5xs7YD0r",
+	"Ld1ysuw4QBIVA/cBN++xLyUqoNbwR5VNVVWhV6z/ltjAIiYNPhr5IXxn7hQ+ntuMWnhHghrhgYmxu599",
+	"/e3Tb3rJ0TskV5MY7HhUrucqFgbxOJ5SaeP4TPeq9Nx3Z2Y6bqm5e2zGwrpr0S50FJO2DV+raFDR1XdH",
+	"Q29mjwwcdrSNZTTCt+IVEBIrmd2Aj09NDYsSx7oCxOOCeHsEtlZcDhUmbvrgqIQIl3JBVayxuGRbV+Q+",
+	"Ru2SKI+s2ZLbGY2ekgRboFM6qNtgD4KwZ6Xg42or9WQHY25h6xBKJMqvVAKvU6fbOldLnnnTaBAyjUoo",
+	"iwJjZ3yDFHl4sdDrFbdnADzirv9rSb/RpmJ4xNATUxY1jsi0i4C+hAQYkx5acnqJUWHQqHqh1sgsPOdo",
+	"DwmXWlMJurakw+zmtL0dcTvnUX90ioMvDiKDiz7g35K1fhJgrTNaKVLV3JL6VtdkD5+C6W8gnR/IIiXT",
+	"NyWTMaLg2tiNyJHAfgeznd3ZFJmtAEavvUNvWC36wNGYstejeStBgWW70pt8a546UFTZ5YX3Rw3q0Vts",
+	"Ml7m7pbLzq5AFRcgGHElQIxqVg8dZp/bH8crAbbXYkMHAoG53tK8pTTrE2CuoAwTXSv2KW8ZBU/FgUVI",
+	"M44sEEJntOL6qOtmQZbHbho+AHjPvcfRLPgSmMsBf69kMyrrx7ez8wytwfrobHgK64pVVM6TNpVeqbr7",
+	"VALMjqFYrk0NYQfk6IZtMyiu3gNbj8yGq4JcI537sG6mElNzHScOpUArXDDtq93UPa95oA0vS53dVGqj",
+	"wW2moBC6B2RC+Sw0a7XC+BCwg0It1GfffPfNl+fZWQankZ1X7DDO3JNnT8+CiTyLgr+jqy4aVomGbYXU",
+	"fC5rtmV7Lmb2rEhdM3RUTo0z1bPKtLbt3rMLg5LQQmw/+Zlv3inaIducH9OKJzzq7hed+yE8tMtBhBsc",
+	"vT3aJWVErEgnOiWdtblEOMqG3yxUgqOr4KW449XYVGGzLDt41dvWC/ie6dgeZq20Q1L8jmNB00LMOcZg",
+	"eCP1O9xQxxYOSXlZ6epgv89MtR3sYfVkIBE6ty1kCSRPJVOtOwk7Y/X8Kj7lojfH10lywwRlwfipnyCb",
+	"ef3XXNxxebJOhJeSmKmUYwgGAOCBc5eq5bx6sXTeVPDKVGp9U/I+djZTbZ1fcVhVFFcOhSKO4MfzMg3x",
+	"XXUmLWqY6216gR4CyEBLfX8oA77gEDetVFcOds+iruJOsZ8J53YOz9Ba7x2pzeT9CEKfMQAnfEd6nO/4",
+	"vqROx+3dLw4b3TpbDsWCkYhd7p8V7AB116lEq4qvyuH7N3nuBwWGXtKz+6YD3/Lt9VxJ3hXmw1D1hums",
+	"4NpUassL4AghTlNmjbwlr1Jpp0PTkT8REn9UBm4jSzVSbrxeTdGkS0D9P9+JRzmoP9OEAZBT3sNJork0",
+	"HeqG77vZhhwZQ+H60lwnGDB3DnNYkm0qDXWH/5oJyUrxX/QH9xmvvtZgB6tGd+7qvUgPOpNW11UkhEin",
+	"++VFNLuSiRjmLuQngZv7lFUALbbLyalJ7J6xYRH3Kbhd7C8vL+CS4eugwhcuidXT4doRInYLXBW9BJKR",
+	"5FmIR4YZtC5Q5owQK6k2MYebNxyFk01yi39Z73OpMOIu9n9OORoDt7dUAVR0REdXz+XFF8CQH5ATADaq",
+	"15ojA875uGkUyeEfwiLy4IAjGUTw/j19WXLrdbmrHgBoa2YWaj1fBL7futp2gLnZcGJbsIZvAUvB8S8A",
+	"xU08cjY8/69FQtDVbb8pfKExB7sQFZ8aVW37kfRdWX719nSv5Da1NlO1bGzWhRrKaaSp+fSq6ePT5qtJ",
+	"3YdgScS9Cb9sokDKkBVm9yj20xO9jmGATKoMzMy6GmK87EXQ0LjaTcDkOdJG8SjtmHtSlOPRE/GzWpT2",
+	"JAd+s+FqY1SZtmLhervkWrM5z27WUEOA48k77O3OERRlZWsUL8UkWyCQLku1ITpMNoBAmxzg5Hqi+alx",
+	"2wHRw6z+p9OlpHLGL9J0f4vbzQg8Qri9Ycj9bsXrCzHFJDRnUMJgN05mfwPcXViWAedAyEyrrFRy7lPj",
+	"oWmpIJxODd6/og+uz/09AG98FYG6WOiIk6RG/zd5YM8SzrQhT7b6HpABJEAsb3xl3B209/grl46nmEMc",
+	"IEAhaEg2d8yZbMaju1dyC6goL6wzKqdKKjBtrpGTeIfIy08eXAEJSt17xtE6rDB266XkWyI5pEU9UFWW",
+	"QoafPtrxxxxY2sOF+jE5tEO45Ugf77Eo4QX3q2nca0+NEVZKe6KdL9mUL6nwULNvaWBQB+tTKm0ijsWp",
+	"4cgBGMcR6jTwyFIhRwpx5gyklaWDLshpSAlByLdqHcPzzyolTTeHYE3jb9vLTqOuKPua62TaRpJJpgyy",
+	"YyJmQFleJ+j7dzuIXGs3vFSb7PQr+9sT+O0pmy75yXRhLwdyzk/jBodr6XohiiIGMmBZSYQHiBpHTAvk",
+	"XXCEoNwmSGyClycEtJNZ5AHmFEfGWWqIuSGe3UZiY4rqBmVI7dosPiF+l+ajqlQ1YgfCJl7YX+3FgYtw",
+	"nwQIzhf5iQRiXIpowjrumweXEkptdIgPx7YjQ+fvjfaBjLO90hueT1W5XmJ5ElyYFVtyE8sgaF8pqdXY",
+	"YN5yIJhLFWpHprzh806v+17MZrziMh6QiVeeDHM0KFGBFRnTmbe/BnrI11XcTva5qEvVqFhmFkwSiCg0",
+	"iBv1lI0ou3uMGE7XZZfwOaTH8aKU2GTuJ6AeV+8sHsJ31FSL4/mQdvVl14h2Lvvd2YS9+LxFvYQb9DzB",
+	"lZCifaPXbVjsfXaCwbOULD7VbQp0Me+1EluDc6AVMkFKm67sVsgNTJHs5yGPHjqgh1yZN4i/wVfHZxCh",
+	"e5GqiCN5e5vZyyn01XDSWkcWiKd2YHpVWP+nLkyWDqQMKxfdrA4dusq9EOKiW5Xbkdb1PWpNjqhjmGCg",
+	"EqZZzc1VWWBLJecAyDNYSsslaQXlFkaC8ZrFBQ9WN/Ath2JCu5tMWV7fJCGI/uTAQ2PDK6gKpDSH8BIv",
+	"MiKBmxFofnc8Kb8Z5ioKnUFy18DQ9diVhaPu4MIu1pH1E+w/2lEYY1IGkDQTDPC7M8TuuSNvRIe+X0eP",
+	"Fs5iu1iLapnYRrASl/Oa1abCmF6wKEcR5jgMF8qCFVmLFiFkFfLh0RHIV1xMsF2tMONR5tlGWUNjJLra",
+	"jrMD8S3k9Vr3aECilMZIPJvLABrnSaey34kLA2xWWAW8gcz2GZykqU9IU1FJcpfIvYcok3D11j7kAeiE",
+	"YXXQrMDR3Nh4/EzUKTaBI5pyXWB51DLBxZve6/6WYhQhAsjetH567F4gmL48PC6LlRJypCOhI7Vun+S0",
+	"Oio2yj1E2jpUq9GlJKc8WSFTc9jpUCv3uEG0rREv3DDqhl1Iq833bJviUkuE3PAHA5n31gkaFqlM4psN",
+	"Z7exb9oE1BA7oY5iQ/RbennHkNd8bJxxVH5pG5hPxTHDYE8/X5NWvl7WclQO4mEXyyFJLQMZ+m6meJMi",
+	"wbr0hKbJlKZTvjJM9pOKXNRPAjiQjsldfGCpdALjByvN8W0Pk246eS+ekIHWx43dN+iQiNCoDOWdtG8Y",
+	"GbVKg8orvuTF9mAbZ5yu3lcpdjtdUDx0GMyakpR8l3J378UZ9+MIpUOzkVa/5M34ADDVTmjkHss5kT1E",
+	"J1KIs3H3aACxSTS+OtOLh8KrNottJlU/KwPZUu6G7af5pk7/jc+JJy/en3bSwbbXUq/41JVq9wnUjU9v",
+	"+fZSLVeVWgpQITabiVJADy59/ZFGWvWUaw3f/zL7ZcUrx7S8qsSdKPmc/ybMoqhYtOzzUC7lVu3ccQWA",
+	"oYGocBdbs4j4dF/tEqxoX46A7jYVB893kTeZVhZqI7/aqegAJ0HKh0e1Y+FSKO3V/Na9zdFVurbOM8nn",
+	"zIg7ItQGDvQE5WF9cEYzcICcKR7Jj3qMgWQAqmbzLRWi0Y7DIu9Ig69poAaidcQynqyyE/BA7GYoWWor",
+	"OI3taKITT0FctwSg0kmF+2TFiI24WIq4yl6xGQ92yVGwj7mQ/UC8JbvlVMDOihuM6nNkTNsIzTMXUQQ/",
+	"lQj51nz8E2+JcUzDjjjsgK5MlEQtziNS+BrqnvECuxDXgKgl6b1TZBZCLKM1EiYzzqpS8KpJVNKgYZpW",
+	"vJMitJO9U6t1NY0mQDkeDYBRQB4oxTh6ELPI54CvrbvXkVt9NV3wYl1GhA80IrEaCGZjjSazURmWJNJN",
+	"ErG6qs6zBRgVEPeN8yNEi795/hDEfM9La0pmbhvA8LWaNYvD6WzB7rgrUmW3RaU96wGCFSVFmmQRI74K",
+	"c/qqEeWgf2PGSvANq6Ll/v65FjyqfusKXGFITRjQ8wD2G/PPNS9nkIMOp0GpprceTMOrOzHlX2hH7RIb",
+	"BzR9LdUmVdNfefo3HYfmWAOG91GMIZ2Yry1UKnt9ydhcYYzQqonV+OqOkv1TaYBFjyK4bQevqVCkeN1/",
+	"r0clDhqpS1TV8nEjdXMfXSdc7pnb1ZnMBB5/hvlMsJnSw+d0vnpINJzG6ItLRgl6kKix1tXy3K5U3wwS",
+	"pSJ8Q8caaxOE95aDt6JzhnLLpJ9XvBHzb7j+r1VRJDwI3f6FLodLwzkbfcJdhxJf+y0r9lVXr5KJE9Zq",
+	"uK6I8X7YVDpG3tihIRp8t86NG9A7Rtegi6AmOl8qVsRdyVS2p1pLaTcw2nAxb1epW7Atm1U8hRyRyyYS",
+	"1L72G6Q+J/u10caI8jk+OJwYeRUPrGDke2doOoPnd4udIQd0gjy6iOO3d97tIEyRjTrNEAyJHaMcEx1p",
+	"2ds6K5sZY4eYGYXHqq9Z3R56IYrU2Kml66TrZi09qi3i3FRVP8Vr7QiJAyIpxYgABxXFCZbIGFLvBY3w",
+	"g3eUuk0qd1tZ3eNGEMKdOI5MuV5teTtc5LWxngfSkffJnfWS6gxG+Kz8F8OuWmqGChzZNmqrznBtBhqi",
+	"rgPpvn/v0XPRruuU7bJgsijJUB8ah2pKK1r/N2mPIlTp0dnZ2ZhSwz9bJYsxVIXb7SEa8+TpkcbCDW7Q",
+	"yy7DjcfhHmMMff5c75d6GpsbLga3UIJV4BUhrUOHwG65Xh4NtHXFzX+s9jMg45RRjWyev7gVqyRu7FCE",
+	"dACFVLzCCOYk1Pd5VEisayrLbU7XliXUdAaI1BI2zD74egdApT+lhPzNwTvicq495D6rekhkK/CwNGPp",
+	"iUhIzB4quclueAY4xIxZax0JUqb2TdxhfmCegIIsaot1BgyPFgPskFFejzgqcTFfmDhR1LqqeCNAHdgs",
+	"neFrULhrzfmI1OQ+QkQwXaxN6vLhrn7+IeUyHNl0WAxiTBz8jkkThzbHw9NBVNrvn+4dDaGFo8j9PCRm",
+	"T/5w5KyVey17MtT6lr2YS178IKPY8tG1Nlc+N+1eOWCeMixegNgqJDziEIDkwT/PgqqVmgMbcT/Fq2Ol",
+	"oASxntKfKK9g2lszOz4ctuLLuDXTKPqAPnuoJi9kjnykdGnUHUyqdZxmaF3LIBK+akB/mzIA7Ow+uh+U",
+	"BE0ZcB2uk0SyfILs5M2Pl1d/eXRGdCYtusTH3zz7dmydNmwnLpMyjihPxFQHR8jHo95cfDy1nyN//5jC",
+	"fqNyt7uYxVyigS/SdLMNsGodcj1EoqKbov0zFekN96SqagHmy3IPhXdTFTz5tFV2MPbDRG4J2cCztVlX",
+	"PM+YyZZKm+zJI/SbArcL+nv3UIDWnMflGoWo/YZQ1xWgIDKEtricndpvzrTZDd2OWTAIp4llVHhHRMRp",
+	"iaQVu54AwIfmEYBo7fRH0pwbNr11vCHarKe3iYJEhIboBsxigx6xvEyDg4n0aDz8FsEoaTHlGSu1IqQ6",
+	"DBYgsXaYk7zPioaIErXgZyRgaKrFEOELCRUpWk655bweuFsYHhZpjgHZqbZXLD7hb+cUUfM11Uwm9AEq",
+	"ZnqntbXvuGdy0lC6YDA59yu1SkC0fRWs3QsIDk2Ppwe5hutcb8YDq9JFPTsdP2bDpdnuBVhclVGXOfgK",
+	"4LtsYczKZU8Py0qtk6LjzqWHKoNX8dla87hHEEzHBZOFXoBPwq4zzgAoYE1qINhv0elFvOhjE9Laxifm",
+	"Ewel9LwC1nRfgQLVKthYg/VId73DJTqmYS2lNo4LqTexcFuYQh6zqSi/XuLGrsnfm02VlHyaCqt4hRuu",
+	"Qo4boG/X6ihj6ItiDM4Px6KG9lfdYtP3t878DETLBLCOODDclhpRH2sj2N88t3YLgCkICOb3Tay8m91w",
+	"DMPsbd64nuWddmPzLIl67e9ROijJP7VFvZyqdVm4oaYAJWOzHlIFBG/5Ns3TAF+aaAYllgbXpmIAhPir",
+	"MBlljWRGZUxS6clajF96mvO6WGwr1HdPnGrssGrnZDm2jThOaTxyPVmbNJJ2WFNzYNjIiz4UtFMPGlBK",
+	"Pw8SDBBHrSV2BaipFB/vTRQCqc4zz7BPvkxNyC0wmREtwmTDWM8pFEt7hvcy3fJV1MtC6KmIbcIq4Mry",
+	"NQXb9TIA6uOBkBHchb+bxPJB4IBJfl1xZkaGsIGRLwXSGM/pO9zJIXT0CkYYLj9jHs2bE7RJTBd29WNA",
+	"Bcicui4ukQU6VauELwqq/XhoHlbcyL3XLXdp7VXN1OQQgUnMe8QGa4HxCBWQwEzCO67jyAcHSMtrxpr4",
+	"W9rUuQRBmdRzHLUiSZXjYhzsjxdFwNyKws/r9esVIfTOB3pc98KTR9aLoF6GsZukm4CWGNPbTIqkxB8i",
+	"HWwPXYze9Sk0JqUx+H3dzBhi8L1yHkdSEsSiLH5vw2H3yVvfnxWmMX2Rw2haitUqgZokkhbibCGmFsy6",
+	"j5d89NvzGNKJWK/qTeq+b/L5ngP2Xe1P1N6H23c2/KVrLuSO2V18TuTp2T+I9YFdOrb9sZ/3F/g/ExWT",
+	"sLyYq5uET/Y7geNhW3ghvGe3QtTjp09GpGPVbxpYySkGYYU6Z51XH8/+MYhdOpnORRYaATCsZef8KEgg",
+	"4i4GQ11C7RoRlHmG7b9PjfSVioUpgF5sHCFNuqT3c+AUyUfS/ParPXbSE8IlwjEwyh9jRngUFwfUYUEx",
+	"UwzEZX+FwNy3Xw5Cw0W7oYpYyvioXMeBVMu/8qoQU1PzQxRcasLJJNyYMFFFMw8N88RCyt1Be9r3DNE0",
+	"CR6V625EN09ctRt+K59BwVarUvBi0lMwbxybRortIyYjIZuxyWFhkGaUBYxfnwViN9US7XdZuNAE7Adh",
+	"JsthimcymczJiYzVcduMYwT5icn0Bbs+zNsbOV1hY1ky3nvuiZtnQebRwIgzlXlIBMPajbYnhYDRUMDF",
+	"FU73bjoK9uT3rELgjaJu9wWFhw+SvwO1SWtfA+ANe4ywYdaNx2/valqTtwiDcJADN0bJkrZlJ+GMywRK",
+	"8JqHe5Ubgls09Z4acNLUtUPqtR8/CqIFCfdBLx0Pk5FOokgDprxrYghiaq1HuWZit3KHF3N4KHc7r5mE",
+	"eqBRMBOHAGpQMci9YRrw+/3MdMd5EZQAfdbHHhdB8z0660t3HzW/cWSfm6AkM8S7ionyhTRV4lBAXDI6",
+	"rwBX5qsqZ1QLRaEVfSe0MKoCtqAE1KKF1AMX1EKULq+KmEIGrsPwqB3II+JuEUOe3a1IQt0bXpBkt8LR",
+	"qlJ3acxCxSkVzN63uEwwavIY0cDlRR76HMkNSdya9gStXWWHK5NC3KMd1x2HKxwCuY/bmxQ82cQLUKSL",
+	"CXSxvHC5D3t6nlV8qiqq4xOIlu5avWpAv5nkk8uLC6sM+DuK0eDL6/zy9wOhuzQtni8Ga+FifIekkJya",
+	"g+zDMMcRa2rDy2jduegOTY/Hekp3q2jKATMnlCNWp4ZRtlhs8TSvaQdMme1IKuionxP4+2MMz8nsvFRy",
+	"QZ0xtyONmqXKNRoVtd3C73djTruJXY28QVoFPUmVvRuoWbWTIqj0ltQy2+Ah1gPK8JjrwYtmly1fdW6r",
+	"eMrOEowGofc/hQoGMeKVwVUyQ1r8BLd1J/X8TMgEeCy9Rbe21ALgPQ7aVOodjmqwWCDdcw3KYB+FLFO+",
+	"wNxU2pQb5LzdB2AQwCBR0qbrB2tthOjUhXQWaUaQJM1Om0Qb74SYpA2OTbhDA6kFk9sbVQwv4pqKrdaX",
+	"2GLN61A3lfm2Bpw9ASkLGa6Reebp5RyTBhZjVRvglbhZ6+15GI51IfdlHM8XLctgG951VNzDO1GtpU42",
+	"s5bWzm2YIKGyxqPDnsgnzYbS1i8y1R2rhg9zQufi+nQ3rh5lIs9gr7h9XUwuhhMXlat7GhZJpIqoc5UZ",
+	"NQfGmcnY6l52zOl80vbfnax0Y0rpJvjHYX3cVGo9X5g2r9iw2v1U6H+k8EMKuDaaS5hMGwWxtDgLXjUW",
+	"8bEDB/CdRu0kaEDdKt2RKm7WFX2J/yYeulW8jLiJX26c9hCr9R3fKUnMSldQc8/QTaSmrIvm+KJ8rtaC",
+	"82j5/BRacJSo0pjQ1Ko9RCgTVv/xApn29XvWUi11xBDBpFyoLrxk22zOTRvnBBs5HF+OetWJIUzJihbS",
+	"qysJPAq+j20DveHJoaVPg41odyJbzokxMYOheAp6brdryJy2roTZXtk2sEsu1RF6B5gidSscdhojJHwu",
+	"2fVOSiRbiR8pYu5uOdB1OAY5q0L2MbDEPn4E98wsogPvGvRaUyVNxabmq+ydWHINJqWQ2X+8u8z++vbl",
+	"ZfbkyZPvvswzLPQE3xJ1QVao6XpppYgPfvf102++zLGwNjwHaN0VFP7c4v+Rcy7DZfFV9sKesdmUlSWU",
+	"BvVBHy3mUKlacl7oOkE0+yuK60sEdIEg8GQrORQGUiWmlCK/B7gtEOt9U/IWr1j2V2Dskqw8pU9O2XTK",
+	"tf5qrr78auILRk1+wBmZ5BO7+6EAz7569NWZg4KwlZg8nzyBj7AMG8z0aRjvmyNBmnLsnT8Uk+cTe8/5",
+	"W+1o93Wb9OT573FlrR85/d9ra558zEmP/rlGa4XU6I5u6zkqCRt+b6IfRnbqeEsecFA31Le2e8f2y+zv",
+	"AKwY9KirMzrg0XdsDg82V8PVq4uTx0+fee9qcKBhNBD8g7sjb9oY9fBHEF8nRIoeqfqNNb+sR29RNgn+",
+	"eQL/f7+PqC/xgBrw5E9iaW/U7+32p1dKUprK47MzdCZKQxhsiE0jo+7pP8g8GiYdWgxwKsP2tVtWFHFi",
+	"QRnn2Pt8B089swvE7pZLZu92E7foPPmHqLIZm3INpx4J1TC7dH8nj6CevLfvOJ2yksuCVacfYPf5mFzc",
+	"f+fmkp7dXdsw61RmiSbdkPeoPltMteahFqyYsRvW5Pnk//5+cfKf7OS/zk6+uz55/+HrJx//z//5Skz1",
+	"v0UuN/3zZfgfxo+rOVntl+1MCSwY99O9J4aOycnz39+H0/RCFjrPKuSBRSdvTdCuMa/eNY4n0NOnXz/9",
+	"MsdYiIJKjAsi/qu9vm5epTJiyut57d6nL5meHFHzLy/A6ZWQ8OWFPoDWv8M3NYlMwyVgeLXUuZUxeGZB",
+	"4DfrgkC8Tm5kjAWCO/1gdfjjKTg5fX1V8kA2RXlhH3mn3tmWRh95VwtVGaSbeu+ZBP6mMMBwkGm48CP4",
+	"2LTz7Fr8eNT5j2546DW+/9TDuDA3BykwYaphgtH/A0vEzbuvZtc/42uzUI6JKLUNXviH7jvhRxJ+3cHk",
+	"+jvQ8mvAigBEc3lh/79V6ypTG5mTCSxkBjmVHgwSmYo8scRes1t+OJEfYY25vv0m9GLYOnt0sMZfs4J3",
+	"TjdU/Lv/ZL9G1rDW9D7PWFYpZRBNBd9iiWJhHOpLr7lOzvc6Mt3vPvPphkqDr5lB0poHnu7ulc0wZ/sQ",
+	"a9uRxPE/hDZCzu3UCvkcaIDspNqPohxBt3xbY+usbmTsRt1xogjq3YDbdAlJ++UHh3TYWz/+ZHcJHPDR",
+	"rxLAe9Je52B1IrYkD2oF7LObX4m5h0d9fou7xS71wKu7ye8VmWWC99x/lkGZiFynwbHguDzAh3qjim02",
+	"Z3fDbKfK153RaXv5Lb9Tt/z+i/dI8x/Uzhk091/v+iIrGOEhJgllpVsT1LE2O6Zp6LZ62eKu2NOF1wr0",
+	"ywJdE0JmWmGeQoPcqVWlxhEIxXxJno3gesn+aHvpHGzS0VHh3yf0wS7e5UNfE0IepwlisB7uEZsyLKG5",
+	"n1PsYf2PlLzla3kUsJkgql6qTfZXu5bA5S0VfvpXiPd8mZhyD8ve8eMEYJfRnkerlIGc6c8T+j9Fik7a",
+	"xfpO/L8InXGSgFT+2cyLYOEf3cYIN5lsyTE2RxWO71gpCrT8dx2WKaPCmquXDe/1v5zlv5PM+BAXACFb",
+	"h0/TzLdfS0BwLXNXkIQswzChZtixdPoBCUu6PdCNSW6dTjvUcC4ykUFdfE1MXd/aPyHLuhBzYbTbdZru",
+	"a1+1c5j/+uzkO3Yye//h2/zZ1x/3c1sfZO0SNX/Ks93klLunjvwiu3lioQIduIXWGgFdC6GNqrbpYETF",
+	"Cy6NYGWPlRI8d0y5+ma6nNlIEnYYfxq8ywfu6lE6vLpms67lVP+AjHI88kqOGIW2Kb5Ud7we42G9mRHL",
+	"eKaquTKGH2J/eqmQ3IYFUhrlZrooigMO/fCHTd25X1m55ntfRwAUdX95/8j5qintUCXPHQsWhKiADztj",
+	"c4LIxnW1Tg9O7fUvakDUkdY3tZBY19TDA7lUgvpOeVijoSRCuKBYIAmM2g/FdWrHuu2IRtmvA7k11DLe",
+	"dfeI4E4eLwWm9R1Z7I5zJSL9gFEBSXUOEDCC/HKrwShywtFUTGrmeRI7BF9UbNYRBvzefp0S/EGEBi2M",
+	"8kudHbbt1DJBydx/hqAR9DnXBYzQQ+DZNOxlMQeW2Vg9xXNfZZYSvXrmlP8BqVKpLegFfP1QuxC2lhIy",
+	"yKImFjHZ0m7CSh7K7iCR+zAd8yuFyJRldsMdSQOgKjc4F7CT+fW6ZAXPWsHWmOQJy5peT2/wgT//Vkbp",
+	"rfj1gZzzdpNHclyYoQ0QbGIjSbnfcUxNs3/MOC+67euX8MQR5WYbSNnUrCw9jfKBotSsLHn1hQZ3qc/M",
+	"8WY2IW7OfVGkTHOuM8iXuFHF9os4yqYrXv2SU+bt4Q8C++pPFJ+AUR09xuynqD1BroKVK5qeKWT/igOg",
+	"QMtPP4ii5xJ0p/x09YPaRNHpEdjJy+hK3h92aUJf+P2F+0IWXbJNi3EI6PflcUC/2pUFG436rStIDoX9",
+	"ukTnKOj366h7N+L1djxqVB0HCjEYnQXsI/+akGNXawxQ8kAEAxW7dyqrpQRg2pjj2k9P9AgttgRf3Cxg",
+	"+kuHR0aGBhxDjGvT/X1C7IJ/fm//ywcCJr/09TlAhjuAgab7z+01p0tOlVGjNIPvgNgNDERMy6D8VECd",
+	"+PImWKdKbhvkypnQX2VgRblMjNCBCZcNu14vL7CneW1zswzJaRCAq7JC5UjwB+TmUCbBWixfIQflrin7",
+	"miOx0XGMAvv2T2QU2KbflEymrN9VyQ7h8PtNVbc6U2uTLdSmppkCxlQ4I3O40Tcm22fO4AbbdT9sELm1",
+	"1dEZESlPlSOt+gwsiINvEekbqSfqOkAYgd5WhxD4nSh407xL7BV2ck5rGH2XsfdCFhf1g/8SsltxiVd1",
+	"lB84XWvO+OCUjAZTH1xbyRXfFMkPmOGvqSoV9b9g21btDMc0weyTRSaV472j8J7TGXgGSzbsbseoAPWK",
+	"PQoi2CvZJ3LYPZj+/cTRZRdy/7VMvtzlSPq85sSCVhWfEiNFcqN1zxxTdtRGV8jP9/UQIC/KBnIXMrW0",
+	"MjQblW05q3RuZZjdbFGUEGT3B581TpBEAk45+mlpzcc8W/CywP1AI4UAZb7Yhi4vOhJgFpyV9t6RnoZX",
+	"+MQRJ4FaiHqHxB3vzLL6bQEMEBny/6qpve3aHQF+WI+a3Mdu0I5OKRFYKYpXivTu8PuFffUnst7QgQlj",
+	"S+g6ANAOhiiH12VCGhXkbOXOggZL2/u7KV6mU05NmLPTD/Z/AwLdNH/9Z96inuj4qdfDGjDMrzNXkh9s",
+	"A0apIvsrnvwOCpT0xifC4ujKfmBZfQYr6uzPt6JehyvKlagargCwgoC2qsuz94qIrca59T4rXwcM4e1a",
+	"Ht3ZcSUgC87xFG3YNjMKajfqkAIcqa+kyVNZFO27aCrQ8Dc+F9JN0FFWEUju0xxMbtaS+ABBPpyD+hbw",
+	"AGK3GF7TwvB6CqE19AiN8yPAz08/IBdQpyNhv9UGxOM/I9PQg6yk2JyAV+Y+OfN+Nl7hm5z8BSwpe78L",
+	"F9QokZ/a0Qu55mkD75Ke+J8ZaGRXu5W2YYCfVRWmfzmmfBffAE4ruK3bbxs+OEf+H1J7dc1c87PODMDG",
+	"k3FrpeXzrwHJB4y0fF5ZgoFQjn7gNWYAOYvJLX/vs4285g0Sq+MccmETn+isa1J1JdzoBJk5+GlHM4In",
+	"Hi2QL3QjLqKkLz3ojr59zsHGZ4POw9b0f6ab8pDpEy02tgP4zBvbrHecA5VuXvPfV2tamlgDb58ZOr2x",
+	"hmb67AQ79F9jqiCSeIgMJ1ZVggerzF7J9joC61lApsuu1Fr7/f/Mw67XCeIKfhrC0ghd0/APta4k1hlI",
+	"2iD/Ts/sj3v5MxkXNNoH4CBQwP1spyxpSTT9tzRZp3e8wlOLOCmjM/erfWibnLv2qBZML+wRx4uMs6oU",
+	"3CPRlmsNCBdKhfiHf2PM+EQe7z2Z9R5gWn8NRZe6dUOiAjCDH2KeWXmLWYNY75jkR6YFn94SN6+v2yEd",
+	"I3ldbTeuDrdC9kBcfxTyuBBX28DDQVxhwPadrlpLWIVypbQWNwGVaDII50NBXaJ77R7677Hr0XCPvus5",
+	"sTqiYgqc2mu9WfBtpg2TxTiylYuieO2vvEfBHeHb3/E/Hh53RAM7PucVCfoc7GvD/3AgBEh/DrNVwAPy",
+	"71e//JwOrro/64Si6DKDZJh66noOKLfmN8i5gG7oKlvLqbrjFS88/hSixhAZOCQSNVHYCHPAwYcHex0z",
+	"YSkpJekc0ZRAm+iQSLtrvj777tnDJlrTjDxIPlSdDlxXptQLyPVYqLIAROUtL+CKQTw+KOuqrqS2qwED",
+	"NHNo5nBSPUdRcLUPRq0c1KfpgxD2aivKMltrXsDpJhXwEwGdqkbGuaRer6kQf5pA5BOA8f20mp38qfPa",
+	"rWrHzaB68W72fOMISDlRDjBPD7CmUsvJuWwP4zPxJV7dyQpFLRiagsMWxumq4rNSzBcd6aCX1nj9zOVe",
+	"V2rrysA1lTiIxr8Dd4jHd1xeZBu7mE21zR3Cz4H7bruIrNqTcedLi0UnAopafeYTUZcI65oIoBk61JWL",
+	"uaqaX/ioGiDIWgdyag64qcRUdzluX9Mjo8SmVlzSu08M1WcaSd09E/N1dZBUy5f4JrgysWyppBUXIPPC",
+	"ZGRXIQa4cH5ZcVkPPH4xdclVXfern+mZQSEtBak79zHY1rLgpUAzAUpywZqHstJQhEIBpFZmd8jnMDZ/",
+	"B6uq+1QaJgxGCnyjUFcw/GtvmrPP6tqIs3j8WyPXms0xWgu6kI69NRP76K/Budg4niPdI0lY2NInAm5h",
+	"H1Ibsb2v+HwSR75/qIxuiVNHqdw3HNOK1Iwu/3B1AzPlPKxhq7nsn15DdZYSxGncbTdHnVjbzKhZffxA",
+	"s/rPNT8MoeoVR5Peitsfp0GurZvi3vnqyzXys/UvlGpEY0rdAHCHO9QNAN8WEFdgWSVhBk3NKRU0Tyyn",
+	"avv5zM/jB5ifg60fvB9Q+pLKyBywlhfNl78jS5WeKbwwdxpXv+AjR4QLJclQaQjCkFGJCaWIqFJl4Y9s",
+	"DNeXpTXBiOIg1rvalOrmRf0zGU0wO0e3mVAH8nuwmAPk4Req5HiMcxPe/YngSDiuI0blQXqYN2abapCF",
+	"wk2Ks0oCi2hl/6r4grNKpwj+6oU/CFPkZu0zRUYkhQ+7BH55kIMQRT8eN9Qt+ZDStXcWOtlcPxuoClCr",
+	"9zHvIs3TYah320Vo3TKhesB5i2j1nGgXbR9u+XbcRvZ3cccPOw3H4V3+RHdCoHx+Kco0udcMv7w/6p1B",
+	"AH9tdosQp+f/lm/PwZjYLBRVhmPG2hVL4autDlu2LcKNnbz5/9k1awolnA1vzemGOXfuJgYZP7Wp1LbL",
+	"od2eCLuC0/cLdst/5NvPcpX+yLefaJECNTrUEo7P/y2WGT4IlBCh2OLOLkw7yZEaq+31Cova1eoFstyD",
+	"rFjdWZfwNatur9A/9Pmpiu3YJ9KVB9kokCzZuGCXK6lDbqCu3YNCPbKjWBY6ebvvuPjIMcVoW3gYdNtv",
+	"C+WJltTMu2w2lZLzJswN0i7TFVFXXK1K3im4N/jIEQX3BqY5JTlPOXmI08q9y5fGpyLkgYCwQHg3gAx7",
+	"fKRrLr78k6Xd3AmThLuy4jBYj4ui0HU1Lauvc3HHSVszJfmJEUuelULexmam1tzTD7hHDIDm+Dkbt/fj",
+	"z0Yw+lfQ2sEQMU5KXyBzkda5K5RPCdTqlkud0F9mposUn8Gh5HGsBYC9fOizkKQS0f3D8a7/HXQ9UH+k",
+	"KagUoSXBnvLWT2YUwBNDEwsuRQNXxqmol3TSNIJlf5wl8lB7EwzzKPOTSb5pbkp2TqYLpTS3VgrTerWo",
+	"mMYASmpaABPR5f55Cw98EgIh7NuhS7uHpEOE+ADW9I2qbnOPGakgLGiNvoIZdsN0mpCo4lCwoPsu+Jav",
+	"yu3kWKUQ7bv/Fc1zvMltfKFTa28TZegM0ihCo10YKGks59YERXvTX9vQlJ+rrOveVvHOKgOwGFbIRdsJ",
+	"8wbNMgSFJaAWl8W5/bdUG7hGGIUsYWAUc5mVfGZo+0wUOpxEI46uatcwJl36WRz+8w/cZR3+h/5cmGU5",
+	"ySdTfZdA+rSCaDPgj7NiypjOLq9+TYxoxZKkvgEC2nUm+GhW/xMAxeCyKdY81r1jOrJIF6zmGP6HObUS",
+	"6oTB0XMg0PF4OVLOgxaRgGxx0EOrknDe62TCERS06lgbV1jw6mjytu+/6qoCBB08xC1WTBfgMeJyWm1X",
+	"Rgd3V8oqtOeuQ7kvVFmkTlfbpdMKeQO70oEl39jhocPwKH4cNuPEX/jQB8VDzdsLmi2wfSoTeiBgc/WV",
+	"nCiWDB55o7IbqjpREBVmANuyv0tO7XTBi3XZvSTcM8cUr2sjJV3//cGqY5VK3SLs9GZrDzdeznLP+rph",
+	"OisZQSP8h3ah3FjR/9FIDF5Xd3zrJQopR93+sit65lD1jgPMB6ZkTZUEZLLjIM9updrIRiFc01ME15qt",
+	"hy6BS8Vt3XHYqHn75wfg4qwen/UNlacJKMP5RSeoqJrznz4L8U1BAlZyC3BpeiMTGuBnx89owHa6S5FS",
+	"puFhsAzETePjoqXQhiMWGuKzDTcxeI6DGPoec3PKpN707SoX9Mx9ZmlnawGyR9uHc2/cUwCBMjrA24t5",
+	"g1LJFHaMeDujsLbHT4fg2hy2FVifVGVa/QFPtp+HRC9Ysg/fnj2s2X0lDHfzlVBYN+WHsgUhWZNeSlOI",
+	"TJ4GwcNOds5O3A7VTVdurEs333JmrzuucNk9VXT4qRDTAuCrjp9QT/O65P7js0+IUG7I6wH4T5hxFBcN",
+	"8q0bbjackmMr7JLOQ/Ozu75KS1Hs1thZbDvcGaGU3j31JH5jJybxAQzCmPC9FNJ98OiB62zvCKQDFHSI",
+	"0BHyYGMePYjyi9Z5BTQEaB5bfSBoUMWXrLqFlCA8DSXXQ5XC7kEnBEJJ0pQqbdyt8lj+W2riqJCOCw25",
+	"kLS4Gk5au/Dsh1dXr2BztnKE7RkK39sdWbOt3rX3hBlWa2OcpZbKNljrxlwch0f7R76Flh76iv8gKuCg",
+	"GtzPbq0QeqE2Og8rj9jnwLCB4sGN1NyBy2vJDK9ED6vYa/fQcc/lzusraDaUTMZE1xneUonmMcqxIPtZ",
+	"Fv501D84EUc/8d85JKndQwIwGdrXGAWt7YCG6xALYs6VKuwcDdVDIInpdooIc3TLsFMDkccGVhmreKY3",
+	"wuC+PM5xIuQ11DT+l1JMOzkPopQ4CUnzw5XoyDGFjihLOpQQQY4dAJYrMZe/rCMVfiLwEy3mEhlwJvlk",
+	"wZlL/rri5uRSqVvBe0IiB8KtoD8DhgaghgqKyuLngFnJg8NioTYJCFba2+OgoUfUJyvJHxK8fwDAI2Ef",
+	"JMXht/YrR0DSbFd/OBYeDV/+ifBoXZMQiupBNT2Bd3ApXE7vkwEN/Pq0Bo5AxCpdeuZN/eCREFe+gTGo",
+	"q8jucziQFLlhrFVJRcoDnI096iG5nL4FmImDxaXFbk7Wq3Rw8Iqb/1gdaw3Zd3+OS4ibbL3Cu9tntpou",
+	"AV+ldwFWGWuCsXLffZ3YNmH2RcnltNe+o4eOeqxAGw8FFAcDWkgi5yV+OIcdZ3ILtxc6i0uW4EbJE1WH",
+	"wSm3YCuouLnkTFKqJL3e3RIXTMMk8iJSe7IoSCJHO77g7Z9s8eHYjpg5/IppT6WRo/1vJzlvTrEvP2nX",
+	"TTIfwK0ST7nRUTa2nrZPTutwfFpCEkzNy6Z7BEkB987dhp75U1cSw0EcP6KMskozn3uAQ9JGNqwikR9r",
+	"p4GXf6qNBkcWO+PtwA9D6GPfBKsBGnMJfA7jRqQFDhMkOgAo+FcvsY+frpEOF/jZD98/hOYnY/n07WFi",
+	"+ShvANpSJTBwvg4ScG/w0wt679Cnl3ceQ+g6KB926hwK96JMkOZFum01yXcsW66q9Hlx9sBB0Kbg0iwI",
+	"+PVho6BC+qUI5z7ICei3a+zkMA3hd7b1yfMP9hsATHcpyzuFIOlOaHYDpeZhbNbCfI5eWjQbOZFp+EjT",
+	"VK0lVmcfqQoFM3gpmDxsABSlkag9F/LUHagMYOOVKaciZYV1WR/vXOLYESVzy2VXyXDsJVzqiORB2Gv8",
+	"tOJGH2bnJNcBNnRu1wYrlkJmmnOd+czSL/QYZ9trdsthaEcyI+Ddn8iK+JlvcGjHryAAc5IZlbEpwqOU",
+	"5JqXMySLQC0Ah+gCZnABNS+nPHW/xynuvbe8BTe0m77P8eKCjvKDXV2opoBKr4Ul22Zcwk0xvRisiDfs",
+	"rsd/8hs88T9lJ2EtWWEcHxZlJU6VlO3ueehik/b9R9rn7Ks/0TYHo/pMi0qWJW2ACKG+R21JWK+D+N9o",
+	"lj9TIqOu2drAdwe5ZNlX1RBosVPHlcwTw3srLTcFP6hU5J9zBh6mNGSezSu1XtFFAf5NPn+jVjojRhmk",
+	"CcVujJqeW847okI/cr76c04O5FTdf25+4njE4PrAkkVGrVb25qZ33BAD5D2sZud/7wXxjoxkkDmU6lSS",
+	"8gcIiCeo7qBRXdJvxtc+TDzY5Pf31kgCWxD+eJ9PfFbY7x8m66qcPJ+cspU4vXsEoqQmPoRVsYAAOfcf",
+	"kbEYfOLTvoPPmn0MvkA3YviJ81gEH7lrbvCRc7x/fP/x/w8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
