@@ -807,10 +807,10 @@ func TestMandatesInTheConsole(t *testing.T) {
 	p.do(chromedp.Click(`//summary[.="Work out the names"]`),
 		chromedp.SendKeys(chromedp.CSS("input[name=server]"), "pier-1"),
 		chromedp.SendKeys(chromedp.CSS("input[name=site]"), "menu.lanterncoast.example"), chromedp.KeyEvent(kb.Enter))
-	p.until("document.querySelector('textarea')?.value.includes('menu.lanterncoast.example') ?? false")
+	p.until("document.querySelector('[aria-label=\"Make a mandate\"] textarea')?.value.includes('menu.lanterncoast.example') ?? false")
 	p.accessible()
 	p.do(chromedp.Click(`//button[.="Make it"]`))
-	p.until("document.body.innerText.includes('4 mandates')")
+	p.until("document.body.innerText.includes('6 mandates')")
 	fromPlainToHTTPS(t, p, r)
 	aWave(t, p)
 }
