@@ -54,14 +54,25 @@ func (e *LockedMaterialError) Told() fault.Told {
 	return fault.Told{Class: fault.NotTaken, Title: "Passphrase", Next: "give the passphrase it was encrypted with"}
 }
 
+// Bounds of what is given at once.
+const (
+	mostFiles       = 20
+	longestFileName = 255 // bytes
+)
+
 // read puts the files together.
 func (in *TakeIn) read() (*certs.Material, error) {
 	var passphrase []byte
 	if in.Passphrase != nil {
 		passphrase = append([]byte{}, *in.Passphrase...)
 	}
+	if len(in.Files) > mostFiles {
+		return nil, &MaterialError{fmt.Sprintf("there are %d files", len(in.Files)), fmt.Sprintf("give at most %d that belong together", mostFiles)}
+	}
 	m := &certs.Material{}
-	for _, f := range in.Files {
+	for i := range in.Files {
+		f := &in.Files[i]
+		f.Name = strings.ToValidUTF8(f.Name[:min(len(f.Name), longestFileName)], "") // it stands in the journal
 		err := m.Read(f.Name, f.Data, passphrase)
 		var locked *certs.LockedError
 		switch {

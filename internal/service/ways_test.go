@@ -136,6 +136,7 @@ func TestWhatIsTakenInIsTheNewestOfItsMandate(t *testing.T) {
 		"no name":            {pair(nameless), "names no host"},
 		"not for the mandate": {client.GivenMaterial{Files: given(keyText(t, leaf.Key), certs.PEM(leaf.Raw)), Mandate: ptrTo("booking")},
 			"wants b.lantern.example"},
+		"too many files":  {client.GivenMaterial{Files: given(make([][]byte, 21)...)}, "give at most 20"},
 		"unknown mandate": {client.GivenMaterial{Files: given(keyText(t, leaf.Key), certs.PEM(leaf.Raw)), Mandate: ptrTo("nobody")}, "no mandate"},
 	} {
 		resp, err := w.Client.TakeCertificateWithResponse(t.Context(), c.b)
