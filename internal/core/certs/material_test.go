@@ -238,6 +238,29 @@ func TestLengthsMayBeLeftOpen(t *testing.T) {
 	assert.ErrorContains(t, err, "bytes follow it")
 	_, err = pkcs.DER(bytes.Repeat([]byte{0x30, 0x80}, 1<<20))
 	assert.ErrorContains(t, err, "nested too deep")
+	nested := func(levels int) []byte {
+		out := []byte{5, 0}
+		for range levels {
+			out = append(append([]byte{0x30, 0x80}, out...), 0, 0)
+		}
+		return out
+	}
+	_, err = pkcs.DER(nested(60))
+	require.NoError(t, err)
+	_, err = pkcs.DER(nested(70))
+	assert.ErrorContains(t, err, "nested too deep")
+	many := make([][]byte, pkcs.MostInside+1)
+	for i := range many {
+		many[i] = w.leaf.Raw
+	}
+	bag, err := pkcs.Container(many)
+	require.NoError(t, err)
+	_, err = pkcs.Certificates(bag)
+	assert.ErrorContains(t, err, "more than 1,000")
+	store, err := pkcs.Write(nil, many, "", []byte("x"), true, rand.Reader)
+	require.NoError(t, err)
+	_, err = pkcs.Read(store, []byte("x"), pkcs.NewWork())
+	assert.ErrorContains(t, err, "more than 1,000")
 }
 
 // TestWhatIsBrokenIsRefusedWhole cuts and damages containers, gives other passphrases
