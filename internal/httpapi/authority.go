@@ -134,7 +134,7 @@ func published(e *gin.Engine, s *service.Service) {
 	g.GET("/", func(c *gin.Context) { trustPage(c, s) })
 	g.GET("/root.pem", func(c *gin.Context) {
 		give(c, "application/x-pem-file", func() (out []byte, err error) {
-			roots, err := s.Roots(c, c.Param("ca"))
+			roots, err := s.Roots(c.Request.Context(), c.Param("ca"))
 			for _, r := range roots {
 				out = append(out, certs.PEM(r.Raw)...)
 			}
@@ -143,7 +143,7 @@ func published(e *gin.Engine, s *service.Service) {
 	})
 	g.GET("/root.der", func(c *gin.Context) {
 		give(c, "application/pkix-cert", func() ([]byte, error) {
-			roots, err := s.Roots(c, c.Param("ca"))
+			roots, err := s.Roots(c.Request.Context(), c.Param("ca"))
 			if err != nil {
 				return nil, err
 			}
@@ -158,13 +158,13 @@ func published(e *gin.Engine, s *service.Service) {
 		return id
 	}
 	g.GET("/:number/issuer.der", func(c *gin.Context) {
-		give(c, "application/pkix-cert", func() ([]byte, error) { return s.IssuerOf(c, c.Param("ca"), number(c)) })
+		give(c, "application/pkix-cert", func() ([]byte, error) { return s.IssuerOf(c.Request.Context(), c.Param("ca"), number(c)) })
 	})
 	g.GET("/:number/list.crl", func(c *gin.Context) {
-		give(c, "application/pkix-crl", func() ([]byte, error) { return s.RevocationList(c, c.Param("ca"), number(c)) })
+		give(c, "application/pkix-crl", func() ([]byte, error) { return s.RevocationList(c.Request.Context(), c.Param("ca"), number(c)) })
 	})
 	answer := func(c *gin.Context, request []byte) {
-		give(c, "application/ocsp-response", func() ([]byte, error) { return s.AnswerOCSP(c, c.Param("ca"), number(c), request) })
+		give(c, "application/ocsp-response", func() ([]byte, error) { return s.AnswerOCSP(c.Request.Context(), c.Param("ca"), number(c), request) })
 	}
 	g.POST("/:number/ocsp", func(c *gin.Context) {
 		const most = 8 << 10
@@ -220,7 +220,7 @@ var trustTemplate = template.Must(template.New("trust").Parse(trustText))
 // trustPage tells people how their machines come to trust a root.
 func trustPage(c *gin.Context, s *service.Service) {
 	name := c.Param("ca")
-	roots, err := s.Roots(c, name)
+	roots, err := s.Roots(c.Request.Context(), name)
 	if err != nil {
 		write(c, notFoundProblem("no CA publishes this: "+c.Request.URL.Path))
 		return

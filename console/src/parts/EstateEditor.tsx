@@ -77,12 +77,12 @@ export function EstateDraft({ children }: { children?: ReactNode }) {
     <Box>
       {children}
       <Form label="Draft an estate" act="Draft it" keep onSend={(f) => work({
-        here, servers: lines(f('servers')), names: lines(f('names')), transfers: lines(f('transfers')), ...(f('zone').trim() ? { zone: f('zone') } : {}),
+        here, servers: lines(f('servers')), names: lines(f('names')), transfers: lines(f('transfers')), configurations: lines(f('configurations')), certificates: lines(f('certificates')), ranges: lines(f('ranges')), allow: lines(f('allow')), ...(f('zone').trim() ? { zone: f('zone') } : {}),
         ...(f('origin').trim() ? { origin: f('origin').trim() } : {}), ...(f('ports').trim() ? { ports: f('ports').split(/[\s,]+/).filter(Boolean).map(Number) } : {}),
       })}>
         <label className="check"><input type="checkbox" checked={here} onChange={(e) => setHere(e.target.checked)} /> The servers of the machine the service runs on</label>
         <details>
-          <summary>From other machines, names, zones</summary>
+          <summary>From other machines, names, zones, ranges, copies</summary>
           <div className="more">
         <Input label="Servers of other machines, over SSH" name="servers" lines={2} optional hint="USER@HOST[:PORT], one a line; the service's key or agent is used" />
         <Input label="Host names" name="names" lines={3} optional hint="One a line; looked up, and looked at" />
@@ -90,6 +90,10 @@ export function EstateDraft({ children }: { children?: ReactNode }) {
         <Input label="A zone" name="zone" lines={4} optional hint="Text of a zone file (RFC 1035)" />
         <Input label="Its origin, where it says none" name="origin" optional />
         <Input label="Zones to be handed over" name="transfers" lines={2} optional hint="ZONE@SERVER[:PORT], one a line" />
+        <Input label="Ranges of addresses to look through" name="ranges" lines={2} optional hint="Such as 192.0.2.0/28, one a line; only within those that are yours" />
+        <Input label="Ranges that are yours" name="allow" lines={2} optional hint="One a line" />
+        <Input label="Configurations that were copied" name="configurations" lines={2} optional hint="PATH[@ADDRESS,…] on the service's machine, one a line" />
+        <Input label="Folders of certificates" name="certificates" lines={2} optional hint="Paths on the service's machine, one a line" />
           </div>
         </details>
       </Form>
