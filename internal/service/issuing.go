@@ -488,7 +488,7 @@ func (s *Issuing) issue(ctx context.Context, ca *estate.CA, w *Wish, p *estate.P
 	der, err := authority.Issue(wish, &by.Signer, rand.Reader)
 	if errors.Is(err, authority.ErrShort) {
 		return nil, &RefusedError{fmt.Sprintf("the certificate of %s ends on %s", by.Certificate.Subject.CommonName, instant(by.Certificate.NotAfter)),
-			"roll it over: insegna ca roll " + ca.Name}
+			"make another CA under another name, and move its mandates there: insegna ca make NAME"}
 	} else if err != nil {
 		return nil, err
 	}

@@ -39,7 +39,7 @@ const (
 
 // ErrAuthorityThere says that a CA of that name is in force already.
 var ErrAuthorityThere = fault.New(fault.NotNow, "There already", "a CA of that name is in force already",
-	"choose another name, or roll this one over: insegna ca roll NAME")
+	"choose another name")
 
 // AddAuthorities keeps the certificates of a CA, the root first: what issues until now
 // is retired when that is asked for. Encrypt encrypts the key of each, for which its
