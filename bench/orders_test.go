@@ -127,7 +127,7 @@ func (b *bench) bare(town *catest.Town, n, inFlight int64) (time.Duration, error
 		return 0, err
 	}
 	signer := acme.Signer{Key: key, URL: a.URL}
-	order, err := c.NewOrder(b.ctx, signer, []acme.Identifier{{Type: acme.DNS, Value: "x.bench.example"}}, "")
+	order, err := c.NewOrder(b.ctx, signer, acme.Wish{Names: []acme.Identifier{{Type: acme.DNS, Value: "x.bench.example"}}})
 	if err != nil {
 		return 0, err
 	}

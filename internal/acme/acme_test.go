@@ -70,7 +70,7 @@ func (a *account) prove(t testing.TB, o *acme.Order) {
 
 // obtain goes from names to a leaf, as simply as the protocol allows.
 func (a *account) obtain(t testing.TB, replaces string, names ...string) (*certs.Certificate, crypto.Signer, error) {
-	o, err := a.NewOrder(t.Context(), a.Signer, dnsNames(names...), replaces)
+	o, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames(names...), Replaces: replaces})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -133,7 +133,7 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"mailto:night@lantern.example"}, changed.Contact)
 
-	o, err := a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example", "b.lantern.example"), "")
+	o, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example", "b.lantern.example")})
 	require.NoError(t, err)
 	open, err := a.Open(t.Context(), a.Signer, dnsNames("B.lantern.example", "a.lantern.example"),
 		func(string) bool { return false })
@@ -154,7 +154,7 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 	assert.WithinDuration(t, time.Now().Add(6*time.Hour), info.AskAgain, time.Minute)
 	next, _, err := a.obtain(t, id, "a.lantern.example", "b.lantern.example")
 	require.NoError(t, err)
-	_, err = a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example", "b.lantern.example"), id)
+	_, err = a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example", "b.lantern.example"), Replaces: id})
 	assert.ErrorContains(t, err, "alreadyReplaced")
 
 	fresh := pkitest.NewKey()
@@ -174,7 +174,7 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 	town.Faults.Set(ca.Fault{Lose: strings.TrimPrefix(a.Signer.URL, strings.TrimSuffix(town.Directory(), "/directory"))})
 	require.NoError(t, a.Deactivate(t.Context(), a.Signer), "done, though the reply was lost")
 	assert.Error(t, a.Deactivate(t.Context(), a.Signer), "it is no account any more")
-	_, err = a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
+	_, err = a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
 	assert.ErrorContains(t, err, "deactivated")
 }
 
@@ -182,14 +182,14 @@ func TestTheWholeLifeOfAnAccount(t *testing.T) {
 func TestTheCAsOwnWords(t *testing.T) {
 	town := catest.Start(t)
 	a := register(t, town)
-	_, err := a.NewOrder(t.Context(), a.Signer, dnsNames("fine.lantern.example", "under_score.example", "nodots"), "")
+	_, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("fine.lantern.example", "under_score.example", "nodots")})
 	require.ErrorContains(t, err, "under_score.example: not a name a certificate can be issued for")
 	assert.ErrorContains(t, err, "nodots: not a name")
 	require.NoError(t, town.Names.Set("caa.lantern.example", `caa.lantern.example. 60 IN CAA 0 issue "other.example"`))
 	_, _, err = a.obtain(t, "", "caa.lantern.example")
 	assert.ErrorContains(t, err, "the CAA records of caa.lantern.example do not permit harbourlight.example")
 	town.Faults.Set(ca.Fault{Limited: 90 * time.Second})
-	_, err = a.NewOrder(t.Context(), a.Signer, dnsNames("more.lantern.example"), "")
+	_, err = a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("more.lantern.example")})
 	var p *acme.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, "rateLimited", p.Kind())
@@ -220,12 +220,12 @@ func TestALostReplyOrABadNonceCostsOneRequest(t *testing.T) {
 	a := register(t, town)
 	orders := town.Orders()
 	town.Faults.Set(ca.Fault{Lose: "/new-order"})
-	_, err := a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
+	_, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
 	var lost *acme.LostError
 	require.ErrorAs(t, err, &lost, "an order is not asked for twice")
 	assert.Equal(t, orders+1, town.Orders())
 	town.Faults.Set(ca.Fault{BadNonces: 100})
-	_, err = a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
+	_, err = a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
 	assert.ErrorContains(t, err, "badNonce", "no endless trying")
 }
 
@@ -304,7 +304,7 @@ func replaceTokens(doc, token string) string {
 
 // try is obtain without its requirements.
 func try(t *testing.T, a *account) (*certs.Certificate, error) {
-	o, err := a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
+	o, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
 	if err != nil {
 		return nil, err
 	}
@@ -339,11 +339,11 @@ func TestTheStandInIsStrict(t *testing.T) {
 	assert.Contains(t, post("/new-order", "application/jose+json", "", "{}"), "User-Agent")
 	assert.Contains(t, post("/new-order", "application/jose+json", "x/1", "{}"), "flattened JWS")
 	a := register(t, town)
-	_, err := a.NewOrder(t.Context(), acme.Signer{Key: a.Key}, dnsNames("a.lantern.example"), "")
+	_, err := a.NewOrder(t.Context(), acme.Signer{Key: a.Key}, acme.Wish{Names: dnsNames("a.lantern.example")})
 	assert.ErrorContains(t, err, "signed with kid")
-	_, err = a.NewOrder(t.Context(), acme.Signer{Key: pkitest.NewKey(), URL: a.URL}, dnsNames("a.lantern.example"), "")
+	_, err = a.NewOrder(t.Context(), acme.Signer{Key: pkitest.NewKey(), URL: a.URL}, acme.Wish{Names: dnsNames("a.lantern.example")})
 	assert.ErrorContains(t, err, "signature does not hold")
-	o, err := a.NewOrder(t.Context(), a.Signer, dnsNames("a.lantern.example"), "")
+	o, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
 	require.NoError(t, err)
 	_, csr := request(t, "a.lantern.example")
 	_, err = a.Finalize(t.Context(), a.Signer, o, csr)

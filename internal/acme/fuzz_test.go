@@ -62,7 +62,7 @@ func FuzzReplies(f *testing.F) {
 		_, _ = c.Register(ctx, key, acme.NewAccount{TermsAgreed: true})
 		names := []acme.Identifier{{Type: acme.DNS, Value: "a.example"}}
 		for _, ask := range []func() (*acme.Order, error){
-			func() (*acme.Order, error) { return c.NewOrder(ctx, s, names, "") },
+			func() (*acme.Order, error) { return c.NewOrder(ctx, s, acme.Wish{Names: names}) },
 			func() (*acme.Order, error) { return c.Order(ctx, s, "https://ca.example/o/1") },
 			func() (*acme.Order, error) { return c.Open(ctx, s, names, func(string) bool { return false }) },
 		} {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -16,18 +17,27 @@ import (
 	"insegna.example/internal/core/certs"
 )
 
-// NewOrder asks for a certificate. replaces is the id (CertificateID) of the
-// one it takes the place of, "" for none (RFC 9773 section 5). A second request
+// Wish is what is asked for with a new order.
+type Wish struct {
+	Names    []Identifier // all of them on one certificate
+	Replaces string       // the id (CertificateID) of the one it takes the place of, "" for none (RFC 9773 section 5)
+	Profile  string       // one of the directory's, "" for the CA's usual (Meta.Profiles)
+}
+
+// NewOrder asks for a certificate. A second request
 // would be a second order to most CAs, and counts against their limits; so where
 // an error is Passing it is not repeated, and Open tells whether the order exists.
-func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, replaces string) (*Order, error) {
+func (c *Client) NewOrder(ctx context.Context, s Signer, w Wish) (*Order, error) {
 	d, err := c.Directory(ctx)
 	if err != nil {
 		return nil, err
 	}
-	request := map[string]any{"identifiers": names}
-	if replaces != "" && d.RenewalInfo != "" {
-		request["replaces"] = replaces
+	request := map[string]any{"identifiers": w.Names}
+	if w.Replaces != "" && d.RenewalInfo != "" {
+		request["replaces"] = w.Replaces
+	}
+	if w.Profile != "" {
+		request["profile"] = w.Profile
 	}
 	r, err := c.ask(ctx, s, d.NewOrder, request)
 	if err != nil {
@@ -44,19 +54,22 @@ func (c *Client) NewOrder(ctx context.Context, s Signer, names []Identifier, rep
 	if err != nil {
 		return nil, err
 	}
-	if !sameNames(o.Identifiers, names) {
+	if !sameNames(o.Identifiers, w.Names) {
 		return nil, &ReplyError{URL: d.NewOrder, Reason: "the order is for other names than those asked for"}
 	}
 	return o, nil
 }
 
-// sameNames compares identifiers as sets, case aside: a CA may order and write
-// them as it likes.
+// sameNames compares identifiers as sets, case and the writing of addresses aside: a
+// CA may order and write them as it likes.
 func sameNames(a, b []Identifier) bool {
 	key := func(list []Identifier) []string {
 		out := make([]string, len(list))
 		for i, n := range list {
 			out[i] = n.Type + " " + strings.ToLower(n.Value)
+			if addr, err := netip.ParseAddr(n.Value); err == nil && n.Type == IP {
+				out[i] = n.Type + " " + addr.String()
+			}
 		}
 		slices.Sort(out)
 		return slices.Compact(out)

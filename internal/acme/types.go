@@ -61,11 +61,11 @@ const (
 
 // Identifier is a name a certificate is asked for.
 type Identifier struct {
-	Type  string `json:"type"`  // DNS
-	Value string `json:"value"` // a name in ASCII; in an order perhaps a wildcard
+	Type  string `json:"type"`  // DNS or IP
+	Value string `json:"value"` // a name in ASCII, in an order perhaps a wildcard; or an address (RFC 5952)
 }
 
-// String is the name alone; its type is dns wherever people see it.
+// String is the name alone, as people see it.
 func (i Identifier) String() string { return i.Value }
 
 // Account is a CA's record of its customer (section 7.1.2).

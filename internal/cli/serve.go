@@ -39,6 +39,10 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&o.key, "tls-key", "", "PEM file with the key of --tls-certificate")
 	f.StringVar(&o.proofs, "proofs", "",
 		"address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
+	f.StringVar(&o.proofsTLS, "proofs-tls", "",
+		"address and port to answer CAs' proofs in TLS at, for mandates with proof by tls-alpn, such as :443")
+	f.StringVar(&o.cfg.Programs, "programs", "",
+		"folder of programs that put DNS records up, for mandates with proof by program, such as /etc/insegna/programs")
 	f.StringVar(&o.apply, "apply", "",
 		"estate file to apply at the start, unless it would take something away, and to look at: what was found is printed")
 	f.StringVar(&o.cfg.Data, "data", dataDir(), "data directory")
@@ -89,9 +93,9 @@ func dataDir() string {
 
 // serviceFlags are the flags of serve.
 type serviceFlags struct {
-	cfg                                            service.Config // what the service is opened with
-	looker                                         *look.Looker   // takes the two time limits
-	listen, level, certificate, key, proofs, apply string         // as given on the command line
+	cfg                                                       service.Config // what the service is opened with
+	looker                                                    *look.Looker   // takes the two time limits
+	listen, level, certificate, key, proofs, proofsTLS, apply string         // as given on the command line
 }
 
 // runService runs the service until it is told to stop.
@@ -158,6 +162,13 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 			return fmt.Errorf("cannot answer proofs at %s: %w; choose another address with --proofs", o.proofs, err)
 		}
 		both.Go(func() error { return stopped("the listener for proofs", httpapi.Serve(ctx, at, httpapi.Proofs(s))) })
+	}
+	if o.proofsTLS != "" {
+		at, err := net.Listen("tcp", o.proofsTLS)
+		if err != nil {
+			return fmt.Errorf("cannot answer proofs in TLS at %s: %w; choose another address with --proofs-tls", o.proofsTLS, err)
+		}
+		both.Go(func() error { return stopped("the listener for proofs in TLS", httpapi.ProofsTLS(ctx, at, s)) })
 	}
 	cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
 	both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -380,6 +381,10 @@ func Proofs(s *service.Service) http.Handler {
 		if h, _, err := net.SplitHostPort(host); err == nil {
 			host = h
 		}
+		host = strings.Trim(host, "[]") // of an IPv6 address (RFC 3986 section 3.2.2)
+		if a, err := netip.ParseAddr(host); err == nil {
+			host = a.String()
+		}
 		if !ok || token == "" || len(token) > 600 || r.Method != http.MethodGet && r.Method != http.MethodHead {
 			http.NotFound(w, r)
 			return
@@ -396,4 +401,10 @@ func Proofs(s *service.Service) http.Handler {
 		w.Header().Set("Cache-Control", "no-store")
 		http.ServeContent(w, r, "", time.Time{}, strings.NewReader(text))
 	})
+}
+
+// ProofsTLS answers CAs that look for proofs in TLS (RFC 8737) at a listener, until
+// the context ends.
+func ProofsTLS(ctx context.Context, l net.Listener, s *service.Service) error {
+	return proof.ServeALPN(ctx, l, s.AnsweringTLS)
 }

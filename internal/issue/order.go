@@ -36,6 +36,7 @@ type Order struct {
 	Names    []string  // the first is the main one
 	KeyKind  string    // such as ecdsa-p256
 	Subject  pkix.Name // of the request
+	Profile  string    // of the CA, "" for its usual
 	Staple   bool      // the certificate is to ask for stapled OCSP answers
 	Former   []byte    // PKCS#8 of a key to be used again; nil for a new one
 	Replaces string    // id of the certificate whose place it takes (RFC 9773)

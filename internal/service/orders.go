@@ -125,7 +125,7 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 	}
 	v := ViewOrder(row)
 	o := &issue.Order{ID: id, Names: v.Spec.Names, KeyKind: v.Spec.Key, Replaces: row.Replaces,
-		Subject: subjectOf(&v.Spec.Subject), Staple: v.Spec.Staple,
+		Subject: subjectOf(&v.Spec.Subject), Staple: v.Spec.Staple, Profile: v.Spec.Profile,
 		State: issue.State(row.State), URL: row.URL, Request: row.Request, Tries: row.Tries, Since: row.CreatedAt}
 	if row.Encrypted != nil {
 		if o.Key, err = s.safe.Decrypt(row.Encrypted, orderPurpose(id)); err != nil {
@@ -272,7 +272,7 @@ func (s *Ordering) acmeSource(ctx context.Context, a *asked) (issue.Source, erro
 	if err != nil {
 		return nil, err
 	}
-	out := &acmesource.Source{Kind: acme.HTTP01, Records: a.records, Patience: s.cfg.OrderPatience,
+	out := &acmesource.Source{Kind: acmesource.KindOf(a.spec.Proof.By), Records: a.records, Patience: s.cfg.OrderPatience,
 		Mandate: a.spec.Name, CA: a.ca.Name}
 	if out.Account, err = s.accountSigner(account); err != nil {
 		return nil, err
@@ -283,9 +283,6 @@ func (s *Ordering) acmeSource(ctx context.Context, a *asked) (issue.Source, erro
 	a.records.client = out.Client
 	if account.RestUntil != nil {
 		a.records.rest = *account.RestUntil
-	}
-	if a.spec.Proof.By == "dns" {
-		out.Kind = acme.DNS01
 	}
 	out.Prover, err = s.prover(ctx, a.estate, a.spec)
 	return out, err
@@ -301,12 +298,37 @@ func (s *Ordering) prover(ctx context.Context, e *estate.Estate, spec *estate.Ma
 		}
 		return &proof.Updates{Primary: p.Server, KeyName: p.TSIG.Name, Algorithm: p.TSIG.Algorithm, Secret: secret,
 			Servers: p.Await, Patience: s.cfg.SpreadPatience, Resolver: resolverOf(e.CA(spec.CA))}, nil
-	case "listener":
+	case "program", "call":
+		return s.handed(ctx, e, spec)
+	case "listener", "tls-alpn", "": // the last: nothing is proved, and nothing stands anywhere
 		return ownListener{}, nil
-	case "":
-		return ownListener{}, nil // nothing is proved, and nothing stands anywhere
 	}
 	return &proof.Files{Folders: func(host string) ([]proof.Folder, error) { return s.folders(ctx, e, spec, host) }}, nil
+}
+
+// handed gives the means of a mandate whose records somebody else's program or HTTP
+// call puts up.
+func (s *Ordering) handed(ctx context.Context, e *estate.Estate, spec *estate.Mandate) (proof.Prover, error) {
+	p, at := &spec.Proof, resolverOf(e.CA(spec.CA))
+	h := &proof.Handed{Zones: proof.Updates{Primary: at, Resolver: at, Servers: p.Await, Fixed: true, Patience: s.cfg.SpreadPatience}}
+	if p.By == "call" {
+		var token []byte
+		if p.Credential != "" {
+			text, err := s.credentialText(ctx, p.Credential)
+			if err != nil {
+				return nil, err
+			}
+			token = []byte(strings.TrimSpace(string(text)))
+		}
+		h.Do = proof.Call(p.URL, token, proof.HandedTime)
+		return h, nil
+	}
+	if s.cfg.Programs == "" {
+		return nil, &RefusedError{fmt.Sprintf("the mandate %s proves by the program %s, and this service was given no folder of programs", spec.Name, p.Program),
+			"start it with insegna serve --programs FOLDER, which holds that program"}
+	}
+	h.Do = proof.Program(s.cfg.Programs, p.Program, proof.HandedTime)
+	return h, nil
 }
 
 // ownListener answers from the records: what is kept there is published.
@@ -326,6 +348,12 @@ func (ownListener) Withdraw(context.Context, []proof.Publication) error { return
 // store.ErrNotFound when there is none.
 func (s *Ordering) Answering(ctx context.Context, host, token string) (string, error) {
 	return s.store.Answering(ctx, strings.ToLower(host), token)
+}
+
+// AnsweringTLS gives the key authorization a CA is to be shown in TLS for a name;
+// store.ErrNotFound when there is none.
+func (s *Ordering) AnsweringTLS(ctx context.Context, name string) (string, error) {
+	return s.store.AnsweringTLS(ctx, name)
 }
 
 // folders finds where the servers of a mandate serve a host's files.

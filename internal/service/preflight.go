@@ -4,16 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
-	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/binding"
 	"insegna.example/internal/core/estate"
@@ -162,16 +163,16 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	if ca.By != estate.ByACME {
 		return s.checkOwn(ctx, m, ca)
 	}
-	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acme.HTTP01, Resolver: ca.ACME.Resolver,
-		HTTPPort: ca.ACME.HTTPPort, Token: func() string { _, text := newSecret(); return text }}
-	if m.Spec.Proof.By == "dns" {
-		p.Kind = acme.DNS01
-	}
+	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acmesource.KindOf(m.Spec.Proof.By), Resolver: ca.ACME.Resolver,
+		HTTPPort: ca.ACME.HTTPPort, TLSPort: ca.ACME.TLSPort, Token: func() string { _, text := newSecret(); return text }}
 	p.Resolver = resolverOf(ca)
 	p.Identities = []string{ca.Name}
 	if c, err := s.acmeClient(ca, ca.ACME.Directory, declaration); err == nil {
-		if d, err := c.Directory(ctx); err == nil && len(d.Meta.CAAIdentities) > 0 {
-			p.Identities = d.Meta.CAAIdentities
+		if d, err := c.Directory(ctx); err == nil {
+			if len(d.Meta.CAAIdentities) > 0 {
+				p.Identities = d.Meta.CAAIdentities
+			}
+			p.Profile, p.Offers = m.Spec.Profile, slices.Sorted(maps.Keys(d.Meta.Profiles))
 		}
 	}
 	if a, err := s.store.Account(ctx, ca.ACME.Directory); err == nil {
@@ -180,8 +181,11 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	if p.Prover, err = s.prover(ctx, e, m.Spec); err != nil {
 		return nil, err
 	}
-	if u, ok := p.Prover.(*proof.Updates); ok {
+	switch u := p.Prover.(type) {
+	case *proof.Updates:
 		u.Patience = preflightPatience
+	case *proof.Handed:
+		u.Zones.Patience = preflightPatience
 	}
 	p.Probe = func(ctx context.Context, list []proof.Publication) (func(), error) {
 		return s.probe(ctx, m.ID, p.Prover, list)

@@ -67,7 +67,13 @@ func (s *Ordering) BeginOrder(ctx context.Context, mandate string, rehearsal boo
 	} else if err != nil {
 		return nil, err
 	}
-	begun, err := s.begin(ctx, []store.Mandate{*m}, rehearsal, false)
+	list, why := []store.Mandate{*m}, map[int64]string{}
+	if !rehearsal {
+		if why, err = s.choose(ctx, list); err != nil {
+			return nil, err
+		}
+	}
+	begun, err := s.begin(ctx, list, why, rehearsal, false)
 	if len(begun) == 0 {
 		return nil, err
 	}
@@ -80,8 +86,9 @@ func (s *Ordering) BeginOrder(ctx context.Context, mandate string, rehearsal boo
 // begin begins the orders of mandates of one CA, in one transaction. When not
 // all can be begun the error says why, and the orders are those of the first
 // mandates. An order has no ID when one of its mandate is under way or, when
-// that is asked for, the mandate is not due any more.
-func (s *Ordering) begin(ctx context.Context, list []store.Mandate, rehearsal, due bool) ([]*store.Order, error) {
+// that is asked for, the mandate is not due any more. Why a mandate is not ordered from
+// its first CA is noted with its order.
+func (s *Ordering) begin(ctx context.Context, list []store.Mandate, why map[int64]string, rehearsal, due bool) ([]*store.Order, error) {
 	_, ca, _, err := s.ca(ctx, list[0].CA)
 	if err != nil {
 		return nil, err
@@ -92,9 +99,18 @@ func (s *Ordering) begin(ctx context.Context, list []store.Mandate, rehearsal, d
 	}
 	for {
 		orders, err := s.beginWithin(ctx, ca, account, list, rehearsal, due)
-		if !errors.Is(err, store.ErrOverAllowance) {
-			return orders, err
+		if errors.Is(err, store.ErrOverAllowance) {
+			continue
 		}
+		for _, o := range orders {
+			if words := why[o.MandateID]; o.ID != 0 && words != "" {
+				if noted := s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: "ca", Outcome: string(issue.Done), Words: words,
+					At: time.Now().UTC()}); noted != nil {
+					return orders, noted
+				}
+			}
+		}
+		return orders, err
 	}
 }
 
@@ -458,6 +474,10 @@ func (s *Ordering) beginDue(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		why, err := s.choose(ctx, list)
+		if err != nil {
+			return err
+		}
 		byCA := map[string][]store.Mandate{}
 		for _, m := range list {
 			byCA[m.CA] = append(byCA[m.CA], m)
@@ -469,7 +489,7 @@ func (s *Ordering) beginDue(ctx context.Context) error {
 			if len(some) == 0 {
 				continue
 			}
-			begun, err := s.begin(ctx, some, false, true)
+			begun, err := s.begin(ctx, some, why, false, true)
 			if err == nil {
 				continue
 			}

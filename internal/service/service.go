@@ -33,6 +33,7 @@ type Config struct {
 	Data       string        // directory of the service's own
 	Database   string        // DSN; "" starts a PostgreSQL cluster in Data
 	Vantage    string        // where this process stands
+	Programs   string        // folder of programs that put DNS records up; "" for none
 	SafeKey    string        // file with the safe's key; "" is safe.key in Data
 	TestLimit  time.Duration // for a server's own configuration test; 0 is 30 s
 	Disposable bool          // own cluster without durability, for tests and benchmarks

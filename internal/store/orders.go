@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"time"
 
@@ -207,6 +208,22 @@ func (s *Store) LatestOrders(ctx context.Context, mandates []int64, rehearsal bo
 	return out, err
 }
 
+// FailedSince gives, by CA, the last order of a mandate that failed there since its
+// last certificate was issued.
+func (s *Store) FailedSince(ctx context.Context, mandate int64) (map[string]Order, error) {
+	var list []Order
+	err := s.db.WithContext(ctx).Raw("select distinct on (ca) "+orderHead+` from orders where mandate_id = @m and not rehearsal and state = 'failed'
+		and id > coalesce((select max(id) from orders where mandate_id = @m and not rehearsal and state = 'issued'), 0) order by ca, id desc`,
+		sql.Named("m", mandate)).Scan(&list).Error
+	out := make(map[string]Order, len(list))
+	for _, o := range list {
+		if o.Failure != nil {
+			out[o.CA] = o
+		}
+	}
+	return out, err
+}
+
 // orderHead is what lists tell of an order: neither its key nor its chain.
 const orderHead = "id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at, way, waits, sent_at, sent_to, expected_at"
 
@@ -355,6 +372,19 @@ func (s *Store) Answering(ctx context.Context, name, token string) (content stri
 	err = s.pool.QueryRow(ctx,
 		"select content from publications where name = $1 and token = $2 union all select content from probes where name = "+
 			"$1 and token = $2 limit 1", name, token).Scan(&content)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", ErrNotFound
+	}
+	return content, err
+}
+
+// AnsweringTLS gives the key authorization for a name that is looked for in TLS: what
+// was put up last, where several orders are for the name.
+func (s *Store) AnsweringTLS(ctx context.Context, name string) (content string, err error) {
+	err = s.pool.QueryRow(ctx, `select content from (
+		select content, 1 as first, 0 as order_id from probes where kind = 'tls-alpn-01' and name = $1
+		union all select content, 2, order_id from publications where kind = 'tls-alpn-01' and name = $1) as up
+		order by first desc, order_id desc limit 1`, name).Scan(&content)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", ErrNotFound
 	}

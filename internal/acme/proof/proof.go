@@ -1,6 +1,7 @@
 // Package proof puts up what shows control of names, and takes it down again:
 // files below a well-known path (RFC 8555 section 8.3) and DNS records (section
 // 8.4) by update (RFC 2136, RFC 8945).
+// It answers proofs over TLS (RFC 8737) itself.
 //
 // What is put up is noted by the caller before, so that it can be taken down
 // after a failure or a death. Publishing twice and withdrawing what is not
@@ -15,10 +16,10 @@ import (
 
 // Publication is one proof.
 type Publication struct {
-	Kind    string // acme.HTTP01 or acme.DNS01
+	Kind    string // acme.HTTP01, acme.DNS01 or acme.TLSALPN01
 	Name    string // the host, without the wildcard label
 	Token   string // http: the file's name
-	Content string // of the file, or of the record
+	Content string // of the file, or of the record; tls-alpn: the key authorization
 }
 
 // WellKnown is the path of http proofs, with a slash at its end.
@@ -29,10 +30,22 @@ const Label = "_acme-challenge."
 
 // Place says where a proof is to be seen.
 func (p Publication) Place() string {
+	if p.Kind == "tls-alpn-01" {
+		return "TLS with " + ALPN + " for " + ServerName(p.Name)
+	}
 	if p.Token != "" {
-		return "http://" + p.Name + WellKnown + p.Token
+		return "http://" + HostOf(p.Name) + WellKnown + p.Token
 	}
 	return "TXT " + Label + p.Name
+}
+
+// HostOf writes a name as an address of the web has it: an IPv6 address in brackets (RFC
+// 3986 section 3.2.2).
+func HostOf(name string) string {
+	if strings.Contains(name, ":") {
+		return "[" + name + "]"
+	}
+	return name
 }
 
 // Prover is one way to show control.

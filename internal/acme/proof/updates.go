@@ -20,6 +20,7 @@ type Updates struct {
 	Algorithm string        // such as hmac-sha256
 	Secret    []byte        // decoded
 	Servers   []string      // to wait for, address and port; those the zone names when empty
+	Fixed     bool          // Servers are to be waited for in whatever zone a record lies
 	Resolver  string        // address and port; finds the primary of a zone a CNAME leads to; "" for none
 	Patience  time.Duration // until every name server must answer; 2 minutes when 0
 }
@@ -104,8 +105,21 @@ func (u *Updates) record(ctx context.Context, host string) (target, error) {
 					return t, nil
 				}
 			}
-			if t.zone, err = u.zone(ctx, t); err == nil {
+			cut := delegation(r, t.name)
+			if t.zone, err = u.zone(ctx, t); err == nil && cut == "" {
 				return t, nil
+			}
+			if cut != "" { // the name lies in a zone below, of other name servers
+				elsewhere := u.primaryOf(ctx, t.name)
+				if elsewhere == "" || elsewhere == t.primary {
+					elsewhere = u.delegate(ctx, t.primary, cut, r)
+				}
+				if elsewhere == "" || elsewhere == t.primary {
+					return t, &PublishError{"follow the delegation of " + t.name + " to " + cut, t.primary,
+						errors.New("no address of that name server is found")}
+				}
+				t.primary = elsewhere
+				continue
 			}
 		} else {
 			err = &PublishError{"look for the zone of " + t.name, t.primary, err}
@@ -117,6 +131,30 @@ func (u *Updates) record(ctx context.Context, host string) (target, error) {
 		t.primary = elsewhere
 	}
 	return t, &PublishError{"follow the CNAMEs of " + Label + host, u.Primary, errors.New("there are too many")}
+}
+
+// delegation is the name server an answer sends on to, when the name lies below a
+// zone cut (RFC 1034 section 4.3.2); "" when it does not.
+func delegation(r *dns.Msg, name string) string {
+	if r.Authoritative || len(r.Answer) > 0 {
+		return ""
+	}
+	for _, rr := range r.Ns {
+		if ns, ok := rr.(*dns.NS); ok && dns.IsSubDomain(ns.Hdr.Name, name) {
+			return ns.Ns
+		}
+	}
+	return ""
+}
+
+// delegate is where the name server of a delegation can be asked; "" when it cannot be told.
+func (u *Updates) delegate(ctx context.Context, primary, host string, r *dns.Msg) string {
+	_, port, err := net.SplitHostPort(primary)
+	list, found := u.addresses(ctx, primary, host, r.Extra)
+	if err != nil || found != nil || len(list) == 0 {
+		return ""
+	}
+	return net.JoinHostPort(list[0], port)
 }
 
 // primaryOf asks the resolver for the primary of the zone a name lies in (RFC
@@ -286,7 +324,7 @@ func (u *Updates) Await(ctx context.Context, list []Publication) error {
 // servers gives the address of each name server of a zone, the primary among
 // them.
 func (u *Updates) servers(ctx context.Context, t target) ([]string, error) {
-	if len(u.Servers) > 0 && t.primary == u.Primary {
+	if len(u.Servers) > 0 && (u.Fixed || t.primary == u.Primary) {
 		return u.Servers, nil
 	}
 	r, err := ask(ctx, t.primary, t.zone, dns.TypeNS)
@@ -351,10 +389,7 @@ func (u *Updates) shows(ctx context.Context, server string, t target, content st
 	wait time.Duration) error {
 	for {
 		r, err := ask(ctx, server, t.name, dns.TypeTXT)
-		if err == nil && slices.ContainsFunc(r.Answer, func(rr dns.RR) bool {
-			txt, ok := rr.(*dns.TXT)
-			return ok && strings.Join(txt.Txt, "") == content
-		}) {
+		if err == nil && slices.ContainsFunc(r.Answer, func(rr dns.RR) bool { return shown(rr, content) }) {
 			return nil
 		}
 		if ctx.Err() != nil {

@@ -195,11 +195,11 @@ func hostNode(h *Host) *yaml.Node {
 func mandateNode(m *Mandate) *yaml.Node {
 	p := &m.Proof
 	proof := fieldsOf("by", p.By, "servers", slices.Clone(p.Servers), "folder", p.Folder, "at", p.At, "server", p.Server,
-		"tsig", tsigNode(p.TSIG), "await", slices.Clone(p.Await))
+		"tsig", tsigNode(p.TSIG), "program", p.Program, "url", p.URL, "credential", p.Credential, "await", slices.Clone(p.Await))
 	s := &m.Subject
 	subject := fieldsOf("common_name", s.CommonName, "organization", s.Organization, "unit", s.Unit, "country", s.Country,
 		"province", s.Province, "locality", s.Locality)
-	return fieldsOf("name", m.Name, "names", m.Names, "ca", m.CA, "proof", proof, "key", m.Key, "install", refTexts(m.Install), "renew_days", m.RenewDays,
+	return fieldsOf("name", m.Name, "names", m.Names, "ca", m.CA, "otherwise", slices.Clone(m.Otherwise), "proof", proof, "key", m.Key, "install", refTexts(m.Install), "renew_days", m.RenewDays,
 		"subject", subject, "must_staple", m.Staple, "reuse_key", m.ReuseKey, "profile", m.Profile, "keep", m.Keep)
 }
 

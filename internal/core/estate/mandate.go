@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"net/url"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,6 +42,7 @@ type ACME struct {
 	External      *External // nil when no customer is named
 	Resolver      string    // DNS server to ask in its place, address and port; "" the system's
 	HTTPPort      uint16    // where it looks for files; 80 but for a CA of one's own
+	TLSPort       uint16    // where it looks for proofs by tls-alpn; 443 but for a CA of one's own
 }
 
 // External binds an account to the CA's own customer record (RFC 8555 section
@@ -59,6 +61,7 @@ type Mandate struct {
 	Name      string   `json:"name"`                 // unique in the estate
 	Names     []string `json:"names"`                // the first is the main one
 	CA        string   `json:"ca"`                   // by name
+	Otherwise []string `json:"otherwise,omitempty"`  // CAs asked in its place, in this order, when it cannot or does not issue
 	Proof     Proof    `json:"proof"`                // how control of the names is shown
 	Key       string   `json:"key"`                  // kind of key
 	Install   []Ref    `json:"install"`              // servers, or one port of them
@@ -66,7 +69,7 @@ type Mandate struct {
 	Subject   Subject  `json:"subject,omitzero"`
 	Staple    bool     `json:"must_staple,omitempty"` // it is to say that it is only good with a staple (RFC 7633)
 	ReuseKey  bool     `json:"reuse_key,omitempty"`   // the key before is kept when it is renewed
-	Profile   string   `json:"profile,omitempty"`     // of a private CA; "" for its first
+	Profile   string   `json:"profile,omitempty"`     // of its CA; "" for the first of a private one, the usual of another
 	Keep      int      `json:"keep,omitempty"`        // former certificates whose keys are kept; 0 is KeptUsually
 	Place     Place    `json:"-"`                     // in the estate file
 }
@@ -91,13 +94,17 @@ func (m *Mandate) Servers() []string {
 
 // Proof says how control of the names is shown.
 type Proof struct {
-	By      string   `json:"by"`                // "http", "listener" or "dns"
+	By      string   `json:"by"`                // one of Proofs
 	Servers []string `json:"servers,omitempty"` // http: where the file is put
 	Folder  string   `json:"folder,omitempty"`  // http: the folder served as /; "" is worked out from the configuration
 	At      string   `json:"at,omitempty"`      // listener: where servers reach it, address and port; "" when they need not
 	Server  string   `json:"server,omitempty"`  // dns: the primary, address and port
 	TSIG    TSIG     `json:"tsig,omitzero"`     // dns
-	Await   []string `json:"await,omitempty"`   // dns: name servers to wait for; those the zone names when empty
+	Await   []string `json:"await,omitempty"`   // dns, program, call: name servers to wait for; those the zone names when empty
+	Program string   `json:"program,omitempty"` // program: its name in the service's folder of programs
+	URL     string   `json:"url,omitempty"`     // call: where records are asked for
+	// call: name of the bearer token in the safe; "" for none
+	Credential string `json:"credential,omitempty"`
 }
 
 // TSIG is the key updates are signed with (RFC 8945).
@@ -109,7 +116,7 @@ type TSIG struct {
 
 // What may be chosen in a mandate.
 var (
-	Proofs         = []string{"http", "listener", "dns"}
+	Proofs         = []string{"http", "listener", "tls-alpn", "dns", "program", "call"}
 	KeyKinds       = []string{"ecdsa-p256", "ecdsa-p384", "ecdsa-p521", "ed25519", "rsa-2048", "rsa-3072", "rsa-4096"}
 	TSIGAlgorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
 )
@@ -169,7 +176,7 @@ func (c *CA) Resolver() string {
 // ca reads a CA and how it is asked. What only one way needs is held against
 // the way named by the key by.
 func (r *reader) ca(n *yaml.Node) {
-	a, own, hand := &ACME{HTTPPort: 80}, &Private{}, &Hand{}
+	a, own, hand := &ACME{HTTPPort: 80, TLSPort: 443}, &Private{}, &Hand{}
 	c := CA{By: ByACME, Place: r.place(n)}
 	r.fields(n, "a CA",
 		field{"name", true, func(n *yaml.Node) { c.Name = r.serverName(n) }},
@@ -200,6 +207,7 @@ func (r *reader) ca(n *yaml.Node) {
 		}},
 		field{"resolver", false, func(n *yaml.Node) { a.Resolver = r.socket(n, "53") }},
 		field{"http_port", false, func(n *yaml.Node) { a.HTTPPort = uint16(r.number(n, 1, 65535)) }},
+		field{"tls_port", false, func(n *yaml.Node) { a.TLSPort = uint16(r.number(n, 1, 65535)) }},
 		field{"profiles", false, func(n *yaml.Node) { r.list(n, "a list of profiles", func(n *yaml.Node) { r.profile(n, own) }) }},
 		field{"publish", false, func(n *yaml.Node) { own.Publish = r.reached(n) }},
 		field{"to", false, func(n *yaml.Node) { hand.To, _ = r.text(n, "where requests are sent") }},
@@ -229,6 +237,13 @@ func (r *reader) mandate(n *yaml.Node) {
 			r.list(n, "a list of host names", func(n *yaml.Node) { r.mandateName(n, &m) })
 		}},
 		field{"ca", true, func(n *yaml.Node) { m.CA, _ = r.text(n, "the name of a CA") }},
+		field{"otherwise", false, func(n *yaml.Node) {
+			r.list(n, "a list of CAs", func(n *yaml.Node) {
+				if text, ok := r.text(n, "the name of a CA"); ok {
+					m.Otherwise = append(m.Otherwise, text)
+				}
+			})
+		}},
 		field{"proof", false, func(n *yaml.Node) { r.proof(n, &m.Proof) }},
 		field{"key", false, func(n *yaml.Node) { m.Key = r.oneOf(n, "kind of key", KeyKinds) }},
 		field{"install", false, func(n *yaml.Node) {
@@ -291,6 +306,9 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		field{"await", false, func(n *yaml.Node) {
 			r.list(n, "a list of name servers", func(n *yaml.Node) { p.Await = append(p.Await, r.socket(n, "53")) })
 		}},
+		field{"program", false, func(n *yaml.Node) { p.Program = r.program(n) }},
+		field{"url", false, func(n *yaml.Node) { p.URL = r.called(n) }},
+		field{"credential", false, func(n *yaml.Node) { p.Credential = r.serverName(n) }},
 		field{"tsig", false, func(n *yaml.Node) {
 			p.TSIG.Algorithm = TSIGAlgorithms[0]
 			r.fields(n, "tsig",
@@ -303,16 +321,75 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		}},
 	)
 	at := r.place(n)
-	switch {
-	case p.By == "http" && len(p.Servers) == 0:
-		r.fault(at, "the key servers", "proof by http says no server to put the file on")
-	case p.By == "dns" && (p.Server == "" || p.TSIG.Name == ""):
-		r.fault(at, "the keys server and tsig", "proof by dns says no name server to update, or no key to sign with")
-	case p.By != "http" && (len(p.Servers) > 0 || p.Folder != ""), p.By != "dns" &&
-		(p.Server != "" || p.TSIG.Name != "" || len(p.Await) > 0), p.By != "listener" && p.At != "":
-		r.fault(at, "servers and folder with http, at with listener, server, tsig and await with dns", "proof by %s has keys of another one",
-			clip(p.By))
+	for _, needed := range proofKeys[p.By].needed {
+		if valueOf(n, needed) == nil {
+			r.fault(at, "the key "+needed, "proof by %s says no %s", p.By, needed)
+		}
 	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i].Value
+		if keys, known := proofKeys[p.By]; known && key != "by" && !slices.Contains(keys.needed, key) && !slices.Contains(keys.taken, key) {
+			r.fault(r.place(n.Content[i]), "the keys of proof by "+p.By+keys.words(), "%s belongs to another proof than by %s", clip(key), p.By)
+		}
+	}
+}
+
+// keysOf are what one way to prove needs said, and what may be said besides.
+type keysOf struct{ needed, taken []string }
+
+// words lists them, to stand behind the way.
+func (k keysOf) words() string {
+	all := append(slices.Clip(k.needed), k.taken...)
+	if len(all) == 0 {
+		return ", which has none"
+	}
+	return ": " + strings.Join(all, ", ")
+}
+
+// proofKeys are the keys of each way to prove.
+var proofKeys = map[string]keysOf{
+	"http":     {[]string{"servers"}, []string{"folder"}},
+	"listener": {nil, []string{"at"}},
+	"tls-alpn": {},
+	"dns":      {[]string{"server", "tsig"}, []string{"await"}},
+	"program":  {[]string{"program"}, []string{"await"}},
+	"call":     {[]string{"url"}, []string{"credential", "await"}},
+}
+
+// Records says whether control is shown by records in the DNS: the only way for
+// wildcards (RFC 8555 section 8.4), and none for addresses (RFC 8738 section 7).
+func (p *Proof) Records() bool { return p.By == "dns" || p.By == "program" || p.By == "call" }
+
+// programName is a file's name without a way to another folder.
+var programName = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,62}$`)
+
+// program reads the name of a program of the service's folder of programs.
+func (r *reader) program(n *yaml.Node) string {
+	const expected = "the name of a program in the folder given to insegna serve with --programs"
+	text, ok := r.text(n, expected)
+	if ok && !programName.MatchString(text) {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return text
+}
+
+// called reads where records are asked for: over https, or on this machine.
+func (r *reader) called(n *yaml.Node) string {
+	const expected = "an https address, or an http one of this machine such as http://127.0.0.1:8053/records"
+	text, ok := r.text(n, expected)
+	if !ok {
+		return ""
+	}
+	u, err := url.Parse(text)
+	here := false
+	if err == nil {
+		a, bad := netip.ParseAddr(u.Hostname())
+		here = u.Hostname() == "localhost" || bad == nil && a.IsLoopback()
+	}
+	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && !(u.Scheme == "http" && here) {
+		r.fault(r.place(n), expected, "found %s", describe(n))
+	}
+	return text
 }
 
 // resolveMandates checks what mandates and CAs name.
@@ -326,6 +403,20 @@ func (r *reader) resolveMandates(servers map[string]int) {
 			r.fault(m.Place, "one of "+strings.TrimPrefix(listed(cas)+", "+SelfSigned+", "+HandMade, ", "), "mandate %s names an unknown CA %q", m.Name, clip(m.CA))
 		}
 		r.heldAgainstCA(m, e.CA(m.CA))
+		for i, name := range m.Otherwise {
+			other := e.CA(name)
+			switch {
+			case other == nil:
+				r.fault(m.Place, "one of "+listed(cas), "mandate %s names an unknown CA %q", m.Name, clip(name))
+			case name == m.CA || slices.Contains(m.Otherwise[:i], name):
+				r.fault(m.Place, "each CA once", "mandate %s names the CA %s twice", m.Name, clip(name))
+			case other.By == ByHand || other.By == BySelf || e.CA(m.CA) != nil && e.CA(m.CA).By != other.By:
+				r.fault(m.Place, "CAs asked in the same way, without anybody's hand", "mandate %s has %s in the place of %s, and they are asked in different ways",
+					m.Name, name, m.CA)
+			default:
+				r.heldAgainstCA(m, other)
+			}
+		}
 		for _, name := range m.Proof.Servers {
 			at, ok := servers[name]
 			if !ok {
@@ -359,11 +450,12 @@ func (r *reader) heldAgainstCA(m *Mandate, ca *CA) {
 		}
 		for _, name := range m.Names {
 			switch form := names.FormOf(name); {
+			case form == names.Address && m.Proof.Records():
+				r.fault(m.Place, "proof by http, listener or tls-alpn", "mandate %s holds the address %s, and an address cannot be proved by %s", m.Name, name, m.Proof.By)
 			case form == names.Address:
-				r.fault(m.Place, expectedName, "%q is an address; certificates for addresses are not ordered over ACME yet", clip(name))
 			case form != names.DNS || !strings.Contains(name, "."):
 				r.fault(m.Place, expectedName, "%q is not a name to order a certificate for over ACME", clip(name))
-			case strings.HasPrefix(name, "*.") && m.Proof.By != "dns":
+			case strings.HasPrefix(name, "*.") && !m.Proof.Records():
 				r.fault(m.Place, "proof by dns", "mandate %s holds %s, and a wildcard can be proved by dns alone", m.Name, name)
 			}
 		}
@@ -391,7 +483,7 @@ func (r *reader) heldAgainstCA(m *Mandate, ca *CA) {
 			}
 		}
 	}
-	if m.Profile != "" && ca.Private == nil {
+	if m.Profile != "" && ca.Private == nil && ca.ACME == nil {
 		r.fault(m.Place, "no profile", "mandate %s names a profile, and %s has none", m.Name, m.CA)
 	}
 }
@@ -516,15 +608,15 @@ func caItem(c CA) item {
 		{"test directory", a.TestDirectory}, {"contact", strings.Join(a.Contact, ", ")},
 		{"roots", strings.Join(prints, ", ")},
 		{"external account", external}, {"budget", fmt.Sprintf("%d in %d days", c.Budget.Certificates, c.Budget.Days)},
-		{"resolver", a.Resolver}, {"http port", fmt.Sprint(a.HTTPPort)}}}
+		{"resolver", a.Resolver}, {"http port", fmt.Sprint(a.HTTPPort)}, {"tls port", fmt.Sprint(a.TLSPort)}}}
 }
 
 // mandateItem tells a mandate with everything that makes it another order.
 func mandateItem(m Mandate) item {
 	p := m.Proof
-	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA},
+	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA}, {"otherwise", strings.Join(m.Otherwise, ", ")},
 		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder),
-			p.At, p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, strings.Join(p.Await, " ")}, " "))},
+			p.At, p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, p.Program, p.URL, p.Credential, strings.Join(p.Await, " ")}, " "))},
 		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)},
 		{"subject", m.Subject.words()}, {"must staple", fmt.Sprint(m.Staple)}, {"reuse key", fmt.Sprint(m.ReuseKey)}, {"profile", m.Profile},
 		{"keep", fmt.Sprint(m.Keep)}}}

@@ -208,7 +208,7 @@ func (r *reader) pattern(n *yaml.Node) string {
 // another way.
 func (r *reader) sourceFaults(c *CA, given *yaml.Node) {
 	keys := map[string][]string{
-		ByACME:    {"directory", "test_directory", "contact", "external_account", "resolver", "http_port"},
+		ByACME:    {"directory", "test_directory", "contact", "external_account", "resolver", "http_port", "tls_port"},
 		ByPrivate: {"profiles", "publish"},
 		ByHand:    {"to", "reply_days"},
 	}

@@ -1,6 +1,7 @@
 package acmesource
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -20,13 +21,14 @@ import (
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/core/names"
 	"insegna.example/internal/issue"
 )
 
 // Trial is one thing a pre-flight tried, as the CA will.
 type Trial struct {
 	Name   string // the host
-	Step   string // "address", "CAA", "port", "file" or "record"
+	Step   string // "address", "CAA", "port", "file", "tls", "record" or "profile"
 	Code   string // of what is wrong; "" when it is well
 	Seen   string // what was found
 	Spot   string // file:line, record, or address and port
@@ -46,6 +48,9 @@ const (
 	PathRedirected = "path-redirected"
 	PathDenied     = "path-denied"
 	PathAstray     = "path-astray" // something else is served there
+	TLSAstray      = "tls-astray"  // TLS with acme-tls/1 leads elsewhere
+	NotConforming  = "not-conforming"
+	NoProfile      = "no-profile"
 	OneNodeOnly    = "one-node-only"
 	NotWritable    = "not-writable"
 	NameserverLags = "name-server-lags"
@@ -62,8 +67,11 @@ type Preflight struct {
 	Names      []string     // of the mandate
 	Kind       string       // of challenge
 	Resolver   string       // address and port
-	HTTPPort   uint16       // where the CA looks
+	HTTPPort   uint16       // where the CA looks for files
+	TLSPort    uint16       // where it looks for proofs in TLS
 	Identities []string     // of the CA in CAA records
+	Profile    string       // asked for; "" for the CA's usual
+	Offers     []string     // profiles of the CA
 	AccountURL string       // for CAA records that name an account; "" before there is one
 	Prover     proof.Prover // puts a trial proof up and takes it down
 	// Probe keeps what is about to be put up, and gives what forgets it again.
@@ -91,15 +99,22 @@ const (
 func (p *Preflight) Run(ctx context.Context) ([]Trial, error) {
 	var out []Trial
 	var list []proof.Publication
-	fine := map[string]bool{}
+	if p.Profile != "" {
+		out = append(out, p.profile())
+	}
 	for _, name := range p.Names {
 		host, wildcard := strings.CutPrefix(name, "*.")
-		out = append(out, p.caa(ctx, host, name, wildcard))
-		pub := proof.Publication{Kind: p.Kind, Name: host, Content: p.Token()}
-		if p.Kind == acme.HTTP01 {
-			pub.Token = p.Token()
+		if names.FormOf(name) != names.Address { // CAA is of the DNS (RFC 8738)
+			out = append(out, p.caa(ctx, host, name, wildcard))
 		}
-		list, fine[host] = append(list, pub), true
+		pub := proof.Publication{Kind: p.Kind, Name: host, Content: p.Token()}
+		switch p.Kind {
+		case acme.HTTP01:
+			pub.Token = p.Token()
+		case acme.TLSALPN01:
+			pub.Content += "." + p.Token()
+		}
+		list = append(list, pub)
 	}
 	forget, err := p.Probe(ctx, list)
 	if err != nil {
@@ -114,9 +129,36 @@ func (p *Preflight) Run(ctx context.Context) ([]Trial, error) {
 			out = append(out, p.record(ctx, pub))
 			continue
 		}
-		out = append(out, p.overHTTP(ctx, pub)...)
+		out = append(out, p.everywhere(ctx, pub)...)
+	}
+	if h, ok := p.Prover.(*proof.Handed); ok && !slices.ContainsFunc(out, func(t Trial) bool { return t.Step == "record" && !t.Well() }) {
+		out = append(out, p.conforms(ctx, h, list[0])...)
 	}
 	return out, ctx.Err()
+}
+
+// profile holds what is asked for against what the CA offers.
+func (p *Preflight) profile() Trial {
+	t := Trial{Name: p.Names[0], Step: "profile", Seen: "the CA offers the profile " + p.Profile}
+	if !slices.Contains(p.Offers, p.Profile) {
+		t.Code, t.Seen = NoProfile, fmt.Sprintf("the CA does not offer the profile %s; it offers %s", p.Profile,
+			cmp.Or(strings.Join(p.Offers, ", "), "none"))
+		t.Remedy = "name one of these in the mandate, or none"
+	}
+	return t
+}
+
+// conforms tries everything an order may need of a means of somebody else's.
+func (p *Preflight) conforms(ctx context.Context, h *proof.Handed, pub proof.Publication) (out []Trial) {
+	for _, held := range h.Conform(ctx, pub.Name, p.Token(), p.Token()) {
+		t := Trial{Name: pub.Name, Step: "record", Spot: pub.Place(), Seen: "what puts records up " + held.What}
+		if held.Wrong != "" {
+			t.Code, t.Seen = NotConforming, "what puts records up does not do this: it "+held.What+"; "+held.Wrong
+			t.Remedy = "mend it: docs/certificates.md says what it is asked and what it has to do"
+		}
+		out = append(out, t)
+	}
+	return out
 }
 
 // notPublished tells why a proof could not be put up, with the remedy for that
@@ -290,8 +332,11 @@ func (p *Preflight) permits(value string) string {
 	return ""
 }
 
-// overHTTP looks for the file at every address of a host.
-func (p *Preflight) overHTTP(ctx context.Context, pub proof.Publication) []Trial {
+// everywhere looks for a file, or for a proof in TLS, at every address of a host.
+func (p *Preflight) everywhere(ctx context.Context, pub proof.Publication) []Trial {
+	if a, err := netip.ParseAddr(pub.Name); err == nil {
+		return []Trial{p.look(ctx, pub, a)}
+	}
 	var addresses []netip.Addr
 	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
 		list, err := p.question(ctx, pub.Name, kind)
@@ -317,7 +362,7 @@ func (p *Preflight) overHTTP(ctx context.Context, pub proof.Publication) []Trial
 	var out []Trial
 	four := false
 	for _, a := range addresses {
-		t := p.at(ctx, pub, netip.AddrPortFrom(a, p.HTTPPort))
+		t := p.look(ctx, pub, a)
 		four = four || a.Is4() && t.Well()
 		out = append(out, t)
 	}
@@ -326,11 +371,75 @@ func (p *Preflight) overHTTP(ctx context.Context, pub proof.Publication) []Trial
 			out[i].Code = IPv6Astray
 			out[i].Seen = "over IPv6, which CAs try first: " + out[i].Seen
 			out[i].Remedy = fmt.Sprintf("let the server answer at [%s]:%d too, or take the AAAA record of %s away", a,
-				p.HTTPPort, pub.Name)
+				p.port(), pub.Name)
 			out[i].Spot = pub.Name + " AAAA " + a.String()
 		}
 	}
 	return out
+}
+
+// port is where the CA looks.
+func (p *Preflight) port() uint16 {
+	if p.Kind == acme.TLSALPN01 {
+		return p.TLSPort
+	}
+	return p.HTTPPort
+}
+
+// look looks at one address for what the CA looks for there.
+func (p *Preflight) look(ctx context.Context, pub proof.Publication, a netip.Addr) Trial {
+	at := netip.AddrPortFrom(a, p.port())
+	if p.Kind == acme.TLSALPN01 {
+		return p.inTLS(ctx, pub, at)
+	}
+	return p.at(ctx, pub, at)
+}
+
+// inTLS looks for a proof in TLS at one address (RFC 8737 section 3).
+func (p *Preflight) inTLS(ctx context.Context, pub proof.Publication, at netip.AddrPort) Trial {
+	server, _ := p.ServerAt(at.Addr())
+	t := Trial{Name: pub.Name, Step: "tls", Spot: at.String()}
+	conn, err := (&net.Dialer{Timeout: tryTime}).DialContext(ctx, "tcp", at.String())
+	if err != nil {
+		return p.closed(t, pub, at, server, err)
+	}
+	defer func() { _ = conn.Close() }()
+	_ = conn.SetDeadline(time.Now().Add(tryTime))
+	client := tls.Client(conn, &tls.Config{ServerName: proof.ServerName(pub.Name), NextProtos: []string{proof.ALPN}, MinVersion: tls.VersionTLS12,
+		InsecureSkipVerify: true}) // what it shows is judged below
+	err = client.HandshakeContext(ctx)
+	why := ""
+	if err != nil {
+		why = "the handshake with " + proof.ALPN + " fails: " + err.Error()
+	} else {
+		state := client.ConnectionState()
+		why = proof.ALPNAstray(&state, pub.Name, pub.Content)
+	}
+	if why == "" {
+		t.Seen = orAddress(server, at) + " leads to the service's own listener, which shows the proof"
+		return t
+	}
+	t.Code, t.Seen = TLSAstray, fmt.Sprintf("%s: %s", orAddress(server, at), why)
+	t.Remedy = "start the service with --proofs-tls, and lead connections with " + proof.ALPN + " to its listener from there: docs/certificates.md"
+	return t
+}
+
+// closed says that nothing takes a connection at an address.
+func (p *Preflight) closed(t Trial, pub proof.Publication, at netip.AddrPort, server string, err error) Trial {
+	t.Step, t.Code, t.Seen = "port", PortClosed,
+		fmt.Sprintf("nothing takes a connection at %s: %v", at, errors.Unwrap(err))
+	t.Remedy = fmt.Sprintf("open port %d in the machine's firewall and in the network's", at.Port())
+	if errors.Is(err, syscall.ECONNREFUSED) { // the machine answers, and nothing takes the port
+		t.Remedy = fmt.Sprintf("start the server, or give it a listener without TLS at port %d", at.Port())
+		if p.Kind == acme.TLSALPN01 {
+			t.Remedy = fmt.Sprintf("start the server, or the service's own listener at that port: insegna serve --proofs-tls :%d", at.Port())
+		}
+	}
+	if server == "" && names.FormOf(pub.Name) != names.Address {
+		t.Step, t.Code, t.Spot = "address", WrongAddress, fmt.Sprintf("%s %s %s", pub.Name, family(at.Addr()), at.Addr())
+		t.Remedy = fmt.Sprintf("%s is no server of the estate; correct the record, or declare the server", at.Addr())
+	}
+	return t
 }
 
 // at looks for the file at one address.
@@ -339,17 +448,7 @@ func (p *Preflight) at(ctx context.Context, pub proof.Publication, at netip.Addr
 	t := Trial{Name: pub.Name, Step: "file", Spot: at.String()}
 	conn, err := (&net.Dialer{Timeout: tryTime}).DialContext(ctx, "tcp", at.String())
 	if err != nil {
-		t.Step, t.Code, t.Seen = "port", PortClosed,
-			fmt.Sprintf("nothing takes a connection at %s: %v", at, errors.Unwrap(err))
-		t.Remedy = fmt.Sprintf("open port %d in the machine's firewall and in the network's", at.Port())
-		if errors.Is(err, syscall.ECONNREFUSED) { // the machine answers, and nothing takes the port
-			t.Remedy = fmt.Sprintf("start the server, or give it a listener without TLS at port %d", at.Port())
-		}
-		if server == "" {
-			t.Step, t.Code, t.Spot = "address", WrongAddress, fmt.Sprintf("%s %s %s", pub.Name, family(at.Addr()), at.Addr())
-			t.Remedy = fmt.Sprintf("%s is no server of the estate; correct the record, or declare the server", at.Addr())
-		}
-		return t
+		return p.closed(t, pub, at, server, err)
 	}
 	_ = conn.Close()
 	good := 0
@@ -395,7 +494,7 @@ func orAddress(server string, at netip.AddrPort) string {
 func (p *Preflight) astray(t Trial, pub proof.Publication, at netip.AddrPort, server string, proves bool,
 	bad *got) Trial {
 	t.Seen = fmt.Sprintf("%s answers %s", orAddress(server, at), bad)
-	if server == "" {
+	if server == "" && names.FormOf(pub.Name) != names.Address {
 		t.Step, t.Code, t.Spot = "address", WrongAddress, fmt.Sprintf("%s %s %s", pub.Name, family(at.Addr()), at.Addr())
 		t.Remedy = fmt.Sprintf("%s is no server of the estate; correct the record, or declare the server", at.Addr())
 		return t
@@ -497,9 +596,10 @@ func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.A
 			}
 			return nil
 		}}
-	at80 := pub.Name
+	host := proof.HostOf(pub.Name)
+	at80 := host
 	if p.HTTPPort != 80 {
-		at80 = net.JoinHostPort(pub.Name, strconv.Itoa(int(p.HTTPPort)))
+		at80 += ":" + strconv.Itoa(int(p.HTTPPort))
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
 		(&url.URL{Scheme: "http", Host: at80, Path: proof.WellKnown + pub.Token}).String(), nil)
@@ -507,7 +607,7 @@ func (p *Preflight) fetch(ctx context.Context, pub proof.Publication, at netip.A
 		g.err = err
 		return g
 	}
-	req.Host = pub.Name
+	req.Host = host
 	resp, err := c.Do(req)
 	if err != nil {
 		g.err = err

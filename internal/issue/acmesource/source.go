@@ -7,10 +7,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/acme/proof"
+	"insegna.example/internal/core/names"
 	"insegna.example/internal/issue"
 )
 
@@ -142,6 +144,10 @@ func Advice(kind, mandate, ca string) string {
 			"the safe under the credential named there: insegna credential add"
 	case "accountDoesNotExist":
 		return "the CA has forgotten the account; agree to its terms again: insegna ca agree " + ca
+	case "invalidProfile":
+		return "name a profile it offers in the mandate, or none: insegna ca list"
+	case "tls":
+		return "see that the CA's connections with acme-tls/1 reach the service's own listener; insegna mandate check " + mandate + " tries it"
 	case "badCSR", "badPublicKey":
 		return "choose another kind of key in the mandate"
 	case "alreadyReplaced":
@@ -150,13 +156,28 @@ func Advice(kind, mandate, ca string) string {
 	return "try again later; if it stays, ask the CA with these words"
 }
 
-// identifiers are the names as the protocol has them (RFC 8555 section 7.1.3).
-func identifiers(names []string) []acme.Identifier {
-	list := make([]acme.Identifier, len(names))
-	for i, n := range names {
-		list[i] = acme.Identifier{Type: acme.DNS, Value: n}
+// identifiers are the names as the protocol has them (RFC 8555 section 7.1.3, RFC
+// 8738 section 3).
+func identifiers(list []string) []acme.Identifier {
+	out := make([]acme.Identifier, len(list))
+	for i, n := range list {
+		out[i] = acme.Identifier{Type: acme.DNS, Value: n}
+		if names.FormOf(n) == names.Address {
+			out[i].Type = acme.IP
+		}
 	}
-	return list
+	return out
+}
+
+// KindOf is the kind of challenge a proof of the estate file answers.
+func KindOf(by string) string {
+	switch by {
+	case "dns", "program", "call":
+		return acme.DNS01
+	case "tls-alpn":
+		return acme.TLSALPN01
+	}
+	return acme.HTTP01
 }
 
 // Bounds of asking for an order in one go.
@@ -184,20 +205,20 @@ func refusesReplacing(err error) bool {
 // Ask implements issue.Source: it asks for the order, or finds the one asked for
 // before this process died, or whose reply got lost.
 func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string, error) {
-	names := identifiers(o.Names)
+	wish := acme.Wish{Names: identifiers(o.Names), Replaces: o.Replaces, Profile: o.Profile}
 	known := func(url string) bool { return s.Records.Known(ctx, o, url) }
 	var at *acme.Order
 	var err error
 	for round := 0; ; round++ {
 		if resumed || round > 0 {
-			if at, err = s.Client.Open(ctx, s.Account, names, known); err != nil {
+			if at, err = s.Client.Open(ctx, s.Account, wish.Names, known); err != nil {
 				return "", err
 			}
 			if at != nil {
 				break
 			}
 		}
-		if at, err = s.Client.NewOrder(ctx, s.Account, names, o.Replaces); err == nil {
+		if at, err = s.Client.NewOrder(ctx, s.Account, wish); err == nil {
 			break
 		}
 		again, passing := acme.Passing(err)
@@ -212,7 +233,7 @@ func (s *Source) Ask(ctx context.Context, o *issue.Order, resumed bool) (string,
 				return "", err
 			}
 		case o.Replaces != "" && refusesReplacing(err):
-			o.Replaces = "" // it is renewed all the same
+			o.Replaces, wish.Replaces = "", "" // it is renewed all the same
 		default:
 			return "", err
 		}
@@ -312,10 +333,16 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (a
 				Advice: "choose another proof in the mandate"}
 		}
 		p := proof.Publication{Kind: s.Kind, Name: z.Identifier.Value}
-		if s.Kind == acme.DNS01 {
+		if a, err := netip.ParseAddr(p.Name); err == nil {
+			p.Name = a.String() // as this program writes it
+		}
+		switch s.Kind {
+		case acme.DNS01:
 			p.Content, err = acme.DNSValue(s.Account.Key, c.Token)
-		} else {
+		case acme.HTTP01:
 			p.Token = c.Token
+			fallthrough
+		default:
 			p.Content, err = acme.KeyAuthorization(s.Account.Key, c.Token)
 		}
 		if err != nil {

@@ -239,7 +239,7 @@ func TestAnOrderOnALaterPage(t *testing.T) {
 	d := newDesk(t)
 	for n := range 120 {
 		_, err := d.Source.Client.NewOrder(t.Context(), d.Source.Account,
-			[]acme.Identifier{{Type: acme.DNS, Value: fmt.Sprintf("n%d.lantern.example", n)}}, "")
+			acme.Wish{Names: []acme.Identifier{{Type: acme.DNS, Value: fmt.Sprintf("n%d.lantern.example", n)}}})
 		require.NoError(t, err)
 	}
 	d.town.Faults.Set(ca.Fault{PageOrders: 10, Lose: "/new-order"})

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/dlclark/regexp2"
-
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/expression"
@@ -17,7 +15,7 @@ import (
 
 // nameExpression compiles a name "~…": letters in both cases match alike as
 // soon as a capital stands in it.
-func nameExpression(pattern string) (*regexp2.Regexp, error) {
+func nameExpression(pattern string) (*expression.Expression, error) {
 	if strings.ToLower(pattern) != pattern {
 		pattern = "(?i)" + pattern
 	}
@@ -100,7 +98,7 @@ type entry struct {
 // order of the file.
 type patterned struct {
 	entry
-	re *regexp2.Regexp // compiled, with its time limit
+	re *expression.Expression // compiled, with its time limit
 }
 
 // NewIndex prepares the answers of a reading.

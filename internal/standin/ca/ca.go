@@ -43,13 +43,15 @@ type Config struct {
 	Issuer     Issuer              // issues the certificates
 	Chain      []*x509.Certificate // sent behind a leaf: the issuer and those above it
 	Alternates [][]*x509.Certificate
-	Server     *tls.Certificate  // its own; nil makes one of the issuer's
-	Resolver   string            // DNS server to ask, address and port
-	HTTPPort   int               // where http-01 is looked at; 80 when 0
-	MACKeys    map[string][]byte // customers' keys; when there are any, an account must be bound to one
-	Lifetime   time.Duration     // of certificates; 90 days when 0
-	Renewal    time.Duration     // after which it suggests to renew; two thirds of the life when 0
-	Reuse      time.Duration     // how long a valid authorization counts; 0 for not at all
+	Server     *tls.Certificate         // its own; nil makes one of the issuer's
+	Resolver   string                   // DNS server to ask, address and port
+	HTTPPort   int                      // where http-01 is looked at; 80 when 0
+	TLSPort    int                      // where tls-alpn-01 is looked at; 443 when 0
+	Profiles   map[string]time.Duration // lives of the kinds of certificate offered, by name
+	MACKeys    map[string][]byte        // customers' keys; when there are any, an account must be bound to one
+	Lifetime   time.Duration            // of certificates; 90 days when 0
+	Renewal    time.Duration            // after which it suggests to renew; two thirds of the life when 0
+	Reuse      time.Duration            // how long a valid authorization counts; 0 for not at all
 }
 
 // Identity is what CAA records call this CA.
@@ -144,6 +146,7 @@ type order struct {
 	auths    []*authorization
 	problem  *problem
 	replaces string
+	profile  string
 	cert     *issued
 }
 
@@ -181,6 +184,9 @@ type issued struct {
 func Start(c Config) (*CA, error) {
 	if c.HTTPPort == 0 {
 		c.HTTPPort = 80
+	}
+	if c.TLSPort == 0 {
+		c.TLSPort = 443
 	}
 	if c.Lifetime == 0 {
 		c.Lifetime = 90 * 24 * time.Hour

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"math/big"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +26,7 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 		NotBefore   string       `json:"notBefore"`
 		NotAfter    string       `json:"notAfter"`
 		Replaces    string       `json:"replaces"`
+		Profile     string       `json:"profile"`
 	}
 	if err := q.read(&body); err != nil {
 		return err
@@ -48,6 +50,9 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 	if body.NotBefore != "" || body.NotAfter != "" {
 		return refuse(400, "malformed", "notBefore and notAfter are not for an order to say")
 	}
+	if _, offered := a.Profiles[body.Profile]; body.Profile != "" && !offered {
+		return refuse(400, "invalidProfile", "there is no profile %q", body.Profile)
+	}
 	if p := refusedNames(body.Identifiers); p != nil {
 		return p
 	}
@@ -59,7 +64,7 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 		}
 	}
 	o := &order{path: a.path("order"), by: q.account, names: body.Identifiers,
-		expires: time.Now().Add(7 * 24 * time.Hour), replaces: body.Replaces, status: "pending"}
+		expires: time.Now().Add(7 * 24 * time.Hour), replaces: body.Replaces, profile: body.Profile, status: "pending"}
 	for _, n := range o.names {
 		o.auths = append(o.auths, a.authorize(q.account, n))
 	}
@@ -75,8 +80,13 @@ func (a *CA) newOrder(w http.ResponseWriter, q *request) error {
 func refusedNames(names []identifier) *problem {
 	var bad []*problem
 	for i, n := range names {
-		if n.Type != "dns" {
-			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:unsupportedIdentifier", Detail: "only dns identifiers",
+		if n.Type == "ip" { // RFC 8738
+			if addr, err := netip.ParseAddr(n.Value); err != nil || addr.String() != n.Value || addr.Zone() != "" {
+				bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:malformed", Detail: "not an address as RFC 5952 writes it",
+					Status: 400, Identifier: &names[i]})
+			}
+		} else if n.Type != "dns" {
+			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:unsupportedIdentifier", Detail: "only dns and ip identifiers",
 				Status: 400, Identifier: &names[i]})
 		} else if !goodName(n.Value) {
 			bad = append(bad, &problem{Type: "urn:ietf:params:acme:error:rejectedIdentifier",
@@ -119,11 +129,14 @@ func (a *CA) authorize(by *account, n identifier) *authorization {
 			}
 		}
 	}
-	z := &authorization{path: a.path("authz"), by: by, name: identifier{"dns", value}, wildcard: wildcard,
+	z := &authorization{path: a.path("authz"), by: by, name: identifier{n.Type, value}, wildcard: wildcard,
 		status: "pending", expires: time.Now().Add(24 * time.Hour)}
-	kinds := []string{"http-01", "dns-01"}
-	if wildcard {
-		kinds = kinds[1:]
+	kinds := []string{"http-01", "tls-alpn-01", "dns-01"}
+	switch {
+	case wildcard:
+		kinds = kinds[2:]
+	case n.Type == "ip": // RFC 8738 section 7
+		kinds = kinds[:2]
 	}
 	for _, kind := range kinds {
 		token := make([]byte, 32)
@@ -183,6 +196,9 @@ func (a *CA) orderDoc(o *order) map[string]any {
 	}
 	if o.replaces != "" {
 		doc["replaces"] = o.replaces
+	}
+	if o.profile != "" {
+		doc["profile"] = o.profile
 	}
 	return doc
 }
@@ -284,13 +300,16 @@ func checkRequest(csr *x509.CertificateRequest, o *order) *problem {
 	for _, n := range csr.DNSNames {
 		have = append(have, strings.ToLower(n))
 	}
+	for _, ip := range csr.IPAddresses {
+		have = append(have, ip.String())
+	}
 	slices.Sort(want)
 	slices.Sort(have)
 	switch {
 	case !slices.Equal(want, have):
 		return refuse(400, "badCSR", "the request is for %s, the order for %s", strings.Join(have, ", "),
 			strings.Join(want, ", "))
-	case len(csr.IPAddresses)+len(csr.EmailAddresses)+len(csr.URIs) > 0:
+	case len(csr.EmailAddresses)+len(csr.URIs) > 0:
 		return refuse(400, "badCSR", "the request has names that are no host names")
 	case csr.Subject.CommonName != "" && !slices.Contains(want, csr.Subject.CommonName):
 		return refuse(400, "badCSR", "the common name is not one of the names")
@@ -314,11 +333,15 @@ func (a *CA) issue(csr *x509.CertificateRequest, o *order) (*issued, error) {
 	now := time.Now().UTC().Truncate(time.Second)
 	const backdated = 60 // at most this part of the life
 	begins := now.Add(-min(time.Hour, a.Lifetime/backdated)).Truncate(time.Second)
-	t := &x509.Certificate{SerialNumber: serial(), DNSNames: csr.DNSNames, NotBefore: begins,
-		NotAfter: begins.Add(a.Lifetime - time.Second), BasicConstraintsValid: true,
+	life := a.Lifetime
+	if o.profile != "" {
+		life = a.Profiles[o.profile]
+	}
+	t := &x509.Certificate{SerialNumber: serial(), DNSNames: csr.DNSNames, IPAddresses: csr.IPAddresses, NotBefore: begins,
+		NotAfter: begins.Add(life - time.Second), BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		CRLDistributionPoints: []string{a.base + "/crl"}}
-	if len(csr.DNSNames[0]) <= 64 {
+	if len(csr.DNSNames) > 0 && len(csr.DNSNames[0]) <= 64 {
 		t.Subject = pkix.Name{CommonName: csr.DNSNames[0]}
 	}
 	var public any = csr.PublicKey

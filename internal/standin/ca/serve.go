@@ -153,6 +153,13 @@ func (a *CA) get(w http.ResponseWriter, r *http.Request) error {
 	case path == "/directory":
 		meta := map[string]any{"termsOfService": a.termsAt(), "caaIdentities": []string{a.Identity()},
 			"externalAccountRequired": len(a.MACKeys) > 0}
+		if len(a.Profiles) > 0 {
+			offered := map[string]string{}
+			for name, life := range a.Profiles {
+				offered[name] = "certificates of " + life.String()
+			}
+			meta["profiles"] = offered
+		}
 		reply(w, 200, "application/json",
 			map[string]any{"newNonce": a.base + "/new-nonce", "newAccount": a.base + "/new-account",
 				"newOrder":   a.base + "/new-order",

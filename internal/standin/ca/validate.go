@@ -1,15 +1,18 @@
 package ca
 
 import (
+	"bytes"
 	"context"
 	"crypto"
 	"crypto/sha256"
 	"crypto/tls"
+	"encoding/asn1"
 	"encoding/base64"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -29,10 +32,17 @@ func thumbprint(k *account) (string, error) {
 func (a *CA) validate(c *challenge, authorization, account string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	p := a.checkCAA(c.of, c.kind, account)
-	if p == nil && c.kind == "http-01" {
+	var p *problem
+	if c.of.name.Type == "dns" {
+		p = a.checkCAA(c.of, c.kind, account)
+	}
+	switch {
+	case p != nil:
+	case c.kind == "http-01":
 		p = a.overHTTP(ctx, c, authorization)
-	} else if p == nil {
+	case c.kind == "tls-alpn-01":
+		p = a.overTLS(ctx, c, authorization)
+	default:
 		p = a.overDNS(c, authorization)
 	}
 	a.mu.Lock()
@@ -129,6 +139,9 @@ func (a *CA) permits(value, kind, account string) bool {
 
 // addresses gives where a name leads, IPv6 first as a CA prefers it.
 func (a *CA) addresses(name string) (out []string, err error) {
+	if addr, err := netip.ParseAddr(name); err == nil {
+		return []string{addr.String()}, nil
+	}
 	for _, kind := range []uint16{dns.TypeAAAA, dns.TypeA} {
 		list, err := a.ask(name, kind)
 		if err != nil {
@@ -194,7 +207,9 @@ func (a *CA) overHTTP(ctx context.Context, c *challenge, want string) *problem {
 		return refuse(400, "malformed", "%v", err)
 	}
 	if a.HTTPPort != 80 {
-		req.Host = c.of.name.Value
+		if req.Host = c.of.name.Value; strings.Contains(req.Host, ":") {
+			req.Host = "[" + req.Host + "]"
+		}
 	}
 	resp, err := client.Do(req)
 	if err != nil {
@@ -213,6 +228,56 @@ func (a *CA) overHTTP(ctx context.Context, c *challenge, want string) *problem {
 			got[:min(len(got), 60)])
 	}
 	return nil
+}
+
+// oidIdentifier is the extension of a proof in TLS (RFC 8737 section 3).
+var oidIdentifier = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 31}
+
+// overTLS looks for the certificate (RFC 8737 section 3, RFC 8738 section 6).
+func (a *CA) overTLS(ctx context.Context, c *challenge, want string) *problem {
+	name := c.of.name.Value
+	conn, err := a.dial(ctx, "tcp", net.JoinHostPort(name, strconv.Itoa(a.TLSPort)))
+	if err != nil {
+		return refuse(400, "connection", "connecting to %s for tls-alpn-01: %v", name, err)
+	}
+	defer func() { _ = conn.Close() }()
+	_ = conn.SetDeadline(time.Now().Add(4 * time.Second))
+	server := name
+	if c.of.name.Type == "ip" {
+		server, _ = dns.ReverseAddr(name)
+		server = strings.TrimSuffix(server, ".")
+	}
+	client := tls.Client(conn, &tls.Config{ServerName: server, NextProtos: []string{"acme-tls/1"}, MinVersion: tls.VersionTLS12, InsecureSkipVerify: true})
+	if err := client.HandshakeContext(ctx); err != nil {
+		return refuse(400, "tls", "the handshake with %s for tls-alpn-01: %v", name, err)
+	}
+	state := client.ConnectionState()
+	if state.NegotiatedProtocol != "acme-tls/1" {
+		return refuse(403, "unauthorized", "%s does not speak acme-tls/1", name)
+	}
+	leaf := state.PeerCertificates[0]
+	if alone := append(slices.Clone(leaf.DNSNames), textsOf(leaf.IPAddresses)...); len(alone) != 1 || !strings.EqualFold(alone[0], name) {
+		return refuse(403, "unauthorized", "the certificate of %s is for %s, and has to be for it alone", name, strings.Join(alone, ", "))
+	}
+	sum := sha256.Sum256([]byte(want))
+	value, err := asn1.Marshal(sum[:])
+	if err != nil {
+		return refuse(500, "serverInternal", "%v", err)
+	}
+	for _, e := range leaf.Extensions {
+		if e.Id.Equal(oidIdentifier) && e.Critical && bytes.Equal(e.Value, value) {
+			return nil
+		}
+	}
+	return refuse(403, "unauthorized", "the certificate of %s does not hold the key authorization", name)
+}
+
+// textsOf writes addresses.
+func textsOf(list []net.IP) (out []string) {
+	for _, ip := range list {
+		out = append(out, ip.String())
+	}
+	return out
 }
 
 // overDNS looks for the record (section 8.4); the resolver follows CNAMEs.

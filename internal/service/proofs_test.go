@@ -1,0 +1,183 @@
+package service_test
+
+import (
+	"crypto/tls"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"insegna.example/client"
+	"insegna.example/internal/catest"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/httpapi"
+	"insegna.example/internal/pkitest"
+	"insegna.example/internal/service"
+	"insegna.example/internal/servicetest"
+	"insegna.example/internal/standin/ca"
+)
+
+// trials gives what a pre-flight tried, as "name step code".
+func trials(t *testing.T, c *client.ClientWithResponses, mandate string) (out []string, list []client.Trial) {
+	got, err := c.CheckMandateWithResponse(t.Context(), mandate)
+	require.NoError(t, err)
+	require.NotNil(t, got.JSON200, string(got.Body))
+	for _, x := range got.JSON200.Items {
+		out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s %s", x.Name, x.Step, x.Code)))
+		assert.Equal(t, x.Code == "", x.Remedy == "", "%+v", x)
+	}
+	return out, got.JSON200.Items
+}
+
+// TestProvedInTLSAndForAddresses orders by tls-alpn-01, for a host, for addresses, and
+// by a profile of the CA; over http addresses too.
+func TestProvedInTLSAndForAddresses(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	tlsPort := netip.MustParseAddrPort(l.Addr().String()).Port()
+	place, r := town(t, "a.lantern.example", func(c *ca.Config) {
+		c.TLSPort, c.Profiles = int(tlsPort), map[string]time.Duration{"short": 6 * 24 * time.Hour, "classic": 90 * 24 * time.Hour}
+	})
+	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example")
+	text = strings.Replace(text, "http_port:", fmt.Sprintf("tls_port: %d, http_port:", tlsPort), 1)
+	text = strings.Replace(text, "certificates: 3", "certificates: 30", 1) +
+		"  - {name: tls, names: [a.lantern.example, 127.0.0.1], ca: harbour, proof: {by: tls-alpn}, profile: short}\n" +
+		"  - {name: plain, names: [127.0.0.1], ca: harbour, proof: {by: listener}}\n" +
+		"  - {name: far, names: [a.lantern.example], ca: harbour, proof: {by: tls-alpn}, profile: long}\n"
+	r.Apply(t, text, root)
+
+	require.NoError(t, l.Close())
+	said, list := trials(t, r.Client, "tls")
+	assert.Equal(t, []string{"a.lantern.example profile", "a.lantern.example CAA", "a.lantern.example port port-closed", "127.0.0.1 port port-closed"}, said)
+	assert.Contains(t, list[2].Remedy, "insegna serve --proofs-tls")
+	other := pkitest.Leaf(place.Root, "a.lantern.example").TLS()
+	astray, err := tls.Listen("tcp", l.Addr().String(), &tls.Config{Certificates: []tls.Certificate{other}})
+	require.NoError(t, err)
+	go func() {
+		for c, err := astray.Accept(); err == nil; c, err = astray.Accept() {
+			_ = c.(*tls.Conn).Handshake()
+		}
+	}()
+	said, list = trials(t, r.Client, "tls")
+	assert.Equal(t, "a.lantern.example tls tls-astray", said[2], "%+v", list)
+	require.NoError(t, astray.Close())
+
+	l, err = net.Listen("tcp", l.Addr().String())
+	require.NoError(t, err)
+	go func() { _ = httpapi.ProofsTLS(t.Context(), l, r.Service) }()
+	said, list = trials(t, r.Client, "tls")
+	assert.Equal(t, []string{"a.lantern.example profile", "a.lantern.example CAA", "a.lantern.example tls", "127.0.0.1 tls"}, said, "%+v", list)
+	said, _ = trials(t, r.Client, "far")
+	assert.Contains(t, said, "a.lantern.example profile no-profile")
+	said, _ = trials(t, r.Client, "plain")
+	assert.Equal(t, []string{"127.0.0.1 file"}, said, "no CAA of an address")
+
+	for mandate, names := range map[string][]string{"tls": {"a.lantern.example", "127.0.0.1"}, "plain": {"127.0.0.1"}} {
+		o := ended(t, r.Client, begin(t, r.Client, mandate, false))
+		require.Nil(t, o.Failure, "%s: %+v", mandate, o.Failure)
+		got, err := r.Client.GetOrderCertificateWithResponse(t.Context(), o.Number)
+		require.NoError(t, err)
+		chain, err := certs.ReadCertificates([]byte(got.JSON200.Chain))
+		require.NoError(t, err)
+		assert.Equal(t, names, chain[0].Names())
+		assert.Equal(t, mandate == "tls", chain[0].NotAfter.Sub(chain[0].NotBefore) < 7*24*time.Hour, "the profile's life")
+	}
+	o := ended(t, r.Client, begin(t, r.Client, "far", false))
+	require.NotNil(t, o.Failure)
+	assert.Equal(t, "invalidProfile", o.Failure.Kind)
+	assert.Contains(t, o.Failure.Advice, "insegna ca list")
+	var left int
+	r.Query(t, "select count(*) from publications", &left)
+	assert.Zero(t, left)
+	_, err = r.AnsweringTLS(t.Context(), "a.lantern.example")
+	assert.ErrorIs(t, err, service.ErrNotFound, "nothing is shown after the order")
+}
+
+// TestAProgramIsTriedBeforeTheOrder holds a mandate whose records a program puts up, with
+// and without the folder of programs.
+func TestAProgramIsTriedBeforeTheOrder(t *testing.T) {
+	place := catest.Start(t)
+	programs := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(programs, "idle"), []byte("#!/bin/sh\nexit 0\n"), 0o755))
+	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example")
+	text = strings.Replace(text, "by: listener", fmt.Sprintf("by: program, program: idle, await: [%q]", place.Names.Address()), 1)
+	without := servicetest.Start(t)
+	without.Apply(t, text, root)
+	got, err := without.Client.CheckMandateWithResponse(t.Context(), "booking")
+	require.NoError(t, err)
+	assert.Equal(t, 409, got.StatusCode())
+	assert.Contains(t, string(got.Body), "insegna serve --programs FOLDER")
+	r := servicetest.Start(t, func(c *service.Config) { c.Programs = programs })
+	r.Apply(t, text, root)
+	require.NoError(t, place.Names.Set("lantern.example", "lantern.example. 1 IN SOA ns. ops. 1 1 1 1 1"))
+	said, _ := trials(t, r.Client, "booking")
+	assert.Equal(t, []string{"a.lantern.example CAA", "a.lantern.example record name-server-lags"}, said, "it does not do what it says")
+	assert.Zero(t, place.Orders())
+}
+
+// TestTheNextCA orders from the CAs of a mandate in their order, and says why it is not
+// the first.
+func TestTheNextCA(t *testing.T) {
+	_, port, handler := listening(t)
+	first := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })
+	second := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })
+	r := servicetest.Start(t)
+	var h http.Handler = httpapi.Proofs(r.Service)
+	handler.Store(&h)
+	text, root := orderEstate(first, port, "a.lantern.example")
+	text = strings.Replace(text, "certificates: 3", "certificates: 2", 1)
+	line := text[strings.Index(text, "  - {name: harbour"):strings.Index(text, "mandates:")]
+	next := strings.ReplaceAll(strings.Replace(line, "name: harbour", "name: beacon", 1), first.Directory(), second.Directory())
+	text = strings.Replace(text, line, line+strings.Replace(next, "root.pem", "other.pem", 1), 1)
+	text = strings.Replace(text, "ca: harbour,", "ca: harbour, otherwise: [beacon],", 1)
+	applied, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: text,
+		Attachments: &map[string]string{"root.pem": string(certs.PEM(root.Raw)), "other.pem": string(certs.PEM(second.Root.Raw))}})
+	require.NoError(t, err)
+	require.NotNil(t, applied.JSON200, string(applied.Body))
+	order := func() (*client.Order, string) {
+		o := ended(t, r.Client, begin(t, r.Client, "booking", false))
+		i := slices.IndexFunc(o.Steps, func(s client.OrderStep) bool { return s.Step == "ca" })
+		if i < 0 {
+			return o, ""
+		}
+		return o, o.Steps[i].Words
+	}
+	list, err := r.Client.ListCasWithResponse(t.Context())
+	require.NoError(t, err)
+	i := slices.IndexFunc(list.JSON200.Items, func(v client.CA) bool { return v.Name == "beacon" })
+	agreed, err := r.Client.AgreeToTermsWithResponse(t.Context(), "beacon", client.Agreement{Terms: list.JSON200.Items[i].Terms})
+	require.NoError(t, err)
+	require.NotNil(t, agreed.JSON200, string(agreed.Body))
+	o, why := order()
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+	assert.Equal(t, "ordered from beacon; nobody has agreed to the terms of harbour yet", why)
+	agreedFirst, err := r.Client.AgreeToTermsWithResponse(t.Context(), "harbour", client.Agreement{Terms: list.JSON200.Items[1-i].Terms})
+	require.NoError(t, err)
+	require.NotNil(t, agreedFirst.JSON200, string(agreedFirst.Body))
+
+	first.Faults.Set(ca.Fault{OtherNames: true})
+	o, why = order()
+	require.NotNil(t, o.Failure)
+	assert.Empty(t, why, "the first is tried first")
+	o, why = order()
+	require.Nil(t, o.Failure, "%+v", o.Failure)
+	assert.Contains(t, why, "ordered from beacon; harbour failed: the certificate is for elsewhere.example")
+	first.Faults.Set(ca.Fault{})
+	for range 2 {
+		o, why = order()
+		require.Nil(t, o.Failure, "%+v", o.Failure)
+		assert.Empty(t, why, "after a certificate the first is asked again")
+	}
+	spent, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "booking"})
+	require.NoError(t, err)
+	assert.Contains(t, string(spent.Body), "the budget of harbour is spent: 2 of 2 certificates", "and that of the other too")
+}
