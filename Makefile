@@ -53,7 +53,7 @@ KILLED := ^(TestNewEverywhereOrOldEverywhere|TestNewOrOldOn.*|TestMendedOrOld|Te
 test: setup-test build           ## everything
 	go vet ./...
 	cd console && npx --no-install eslint .
-	go test -timeout 20m $$(go list ./... | grep -v $(patsubst %,-e /internal/%$$,$(filter-out install/files,$(RACED))))
+	INSEGNA_KILLED='$(KILLED)' go test -timeout 20m $$(go list ./... | grep -v $(patsubst %,-e /internal/%$$,$(filter-out install/files,$(RACED))))
 	CGO_ENABLED=1 go test -race -timeout 30m -skip '$(KILLED)' $(RACED:%=./internal/%)
 
 fuzz:                            ## each fuzz target for a while
