@@ -416,15 +416,20 @@ func (e ListenerProtocol) Valid() bool {
 
 // Defines values for MandateProof.
 const (
+	MandateProofCall     MandateProof = "call"
 	MandateProofDns      MandateProof = "dns"
 	MandateProofHttp     MandateProof = "http"
 	MandateProofListener MandateProof = "listener"
 	MandateProofNone     MandateProof = "none"
+	MandateProofProgram  MandateProof = "program"
+	MandateProofTlsAlpn  MandateProof = "tls-alpn"
 )
 
 // Valid indicates whether the value is a known member of the MandateProof enum.
 func (e MandateProof) Valid() bool {
 	switch e {
+	case MandateProofCall:
+		return true
 	case MandateProofDns:
 		return true
 	case MandateProofHttp:
@@ -432,6 +437,10 @@ func (e MandateProof) Valid() bool {
 	case MandateProofListener:
 		return true
 	case MandateProofNone:
+		return true
+	case MandateProofProgram:
+		return true
+	case MandateProofTlsAlpn:
 		return true
 	default:
 		return false
@@ -606,6 +615,36 @@ func (e OrderWay) Valid() bool {
 	case OrderWayOrdered:
 		return true
 	case OrderWayTaken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderRevocationReason.
+const (
+	OrderRevocationReasonAffiliationChanged   OrderRevocationReason = "affiliationChanged"
+	OrderRevocationReasonCessationOfOperation OrderRevocationReason = "cessationOfOperation"
+	OrderRevocationReasonKeyCompromise        OrderRevocationReason = "keyCompromise"
+	OrderRevocationReasonPrivilegeWithdrawn   OrderRevocationReason = "privilegeWithdrawn"
+	OrderRevocationReasonSuperseded           OrderRevocationReason = "superseded"
+	OrderRevocationReasonUnspecified          OrderRevocationReason = "unspecified"
+)
+
+// Valid indicates whether the value is a known member of the OrderRevocationReason enum.
+func (e OrderRevocationReason) Valid() bool {
+	switch e {
+	case OrderRevocationReasonAffiliationChanged:
+		return true
+	case OrderRevocationReasonCessationOfOperation:
+		return true
+	case OrderRevocationReasonKeyCompromise:
+		return true
+	case OrderRevocationReasonPrivilegeWithdrawn:
+		return true
+	case OrderRevocationReasonSuperseded:
+		return true
+	case OrderRevocationReasonUnspecified:
 		return true
 	default:
 		return false
@@ -828,8 +867,10 @@ const (
 	TrialStepCAA     TrialStep = "CAA"
 	TrialStepFile    TrialStep = "file"
 	TrialStepPort    TrialStep = "port"
+	TrialStepProfile TrialStep = "profile"
 	TrialStepRecord  TrialStep = "record"
 	TrialStepSource  TrialStep = "source"
+	TrialStepTls     TrialStep = "tls"
 )
 
 // Valid indicates whether the value is a known member of the TrialStep enum.
@@ -843,9 +884,13 @@ func (e TrialStep) Valid() bool {
 		return true
 	case TrialStepPort:
 		return true
+	case TrialStepProfile:
+		return true
 	case TrialStepRecord:
 		return true
 	case TrialStepSource:
+		return true
+	case TrialStepTls:
 		return true
 	default:
 		return false
@@ -1168,6 +1213,43 @@ type AcceptanceRequest struct {
 	Until time.Time `json:"until"`
 }
 
+// Account defines model for Account.
+type Account struct {
+	AgreedAt time.Time `json:"agreed_at"`
+	AgreedBy string    `json:"agreed_by"`
+	Ca       string    `json:"ca"`
+
+	// Contact as the CA was told
+	Contact string `json:"contact"`
+
+	// ContactDeclared as the estate file has it
+	ContactDeclared string `json:"contact_declared"`
+
+	// Declared the estate declares this CA with this directory
+	Declared  bool   `json:"declared"`
+	Directory string `json:"directory"`
+
+	// EndedAt deactivated
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+
+	// KeyOpen which of two keys counts has still to be asked
+	KeyOpen *bool `json:"key_open,omitempty"`
+
+	// RestsUntil the CA wants no requests before
+	RestsUntil *time.Time `json:"rests_until,omitempty"`
+
+	// Test at the test directory of the CA
+	Test bool `json:"test"`
+
+	// Url what the CA calls it
+	Url string `json:"url"`
+}
+
+// AccountList defines model for AccountList.
+type AccountList struct {
+	Items []Account `json:"items"`
+}
+
 // Agreement defines model for Agreement.
 type Agreement struct {
 	// Terms where the terms are that were read, as the CA says now
@@ -1308,6 +1390,9 @@ type CA struct {
 	// Identities what CAA records call it
 	Identities []string `json:"identities"`
 	Name       string   `json:"name"`
+
+	// Profiles kinds of certificate it offers, such as "short: for six days"
+	Profiles []string `json:"profiles"`
 
 	// Terms where its terms are, as it says now
 	Terms       string     `json:"terms"`
@@ -2314,11 +2399,17 @@ type Mandate struct {
 	NextAt  *time.Time `json:"next_at,omitempty"`
 	NextWhy string     `json:"next_why"`
 
-	// Place file:line of the estate file; empty when it was made here
-	Place string       `json:"place"`
-	Proof MandateProof `json:"proof"`
+	// Otherwise CAs asked in its place, in this order
+	Otherwise []string `json:"otherwise"`
 
-	// ProofAt servers or name server
+	// Place file:line of the estate file; empty when it was made here
+	Place string `json:"place"`
+
+	// Profile of its CA
+	Profile string       `json:"profile"`
+	Proof   MandateProof `json:"proof"`
+
+	// ProofAt servers, name server, program or address
 	ProofAt   string `json:"proof_at"`
 	Rehearsed *Order `json:"rehearsed,omitempty"`
 
@@ -2556,6 +2647,12 @@ type Order struct {
 	// Request of one order: the certificate request as PEM, once it is made
 	Request *string `json:"request,omitempty"`
 
+	// RevokedAt when its certificate was taken back at its CA
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+
+	// RevokedFor the reason given
+	RevokedFor *string `json:"revoked_for,omitempty"`
+
 	// SentAt the request by a person
 	SentAt *time.Time `json:"sent_at,omitempty"`
 	SentTo *string    `json:"sent_to,omitempty"`
@@ -2605,6 +2702,19 @@ type OrderRequest struct {
 	// Rehearsal at the CA's test directory
 	Rehearsal *bool `json:"rehearsal,omitempty"`
 }
+
+// OrderRevocation defines model for OrderRevocation.
+type OrderRevocation struct {
+	// ByKey asked for with the key of the certificate, in place of the account
+	ByKey  *bool                 `json:"by_key,omitempty"`
+	Reason OrderRevocationReason `json:"reason"`
+
+	// Replace the mandate is ordered anew at once
+	Replace *bool `json:"replace,omitempty"`
+}
+
+// OrderRevocationReason defines model for OrderRevocation.Reason.
+type OrderRevocationReason string
 
 // OrderStep defines model for OrderStep.
 type OrderStep struct {
@@ -2909,6 +3019,16 @@ type Revocation struct {
 
 // RevocationReason defines model for Revocation.Reason.
 type RevocationReason string
+
+// RevokedOrder defines model for RevokedOrder.
+type RevokedOrder struct {
+	// Left why none was begun though that was asked for
+	Left *string `json:"left,omitempty"`
+
+	// Next the order that brings another certificate, where one was begun
+	Next  *int64 `json:"next,omitempty"`
+	Order Order  `json:"order"`
+}
 
 // Rhythm How the certificates before it were replaced, where it is shown.
 type Rhythm struct {
@@ -3617,6 +3737,12 @@ type ListBindingsParams struct {
 // ListBindingsParamsSort defines parameters for ListBindings.
 type ListBindingsParamsSort string
 
+// EndAccountParams defines parameters for EndAccount.
+type EndAccountParams struct {
+	// Used also where mandates order from it
+	Used *bool `form:"used,omitempty" json:"used,omitempty"`
+}
+
 // ListIssuedParams defines parameters for ListIssued.
 type ListIssuedParams struct {
 	// Cursor next_cursor of the page before
@@ -3953,6 +4079,9 @@ type GiveCertificateJSONRequestBody = GiveRequest
 // TakeKeyJSONRequestBody defines body for TakeKey for application/json ContentType.
 type TakeKeyJSONRequestBody = KeyRequest
 
+// RevokeOrderJSONRequestBody defines body for RevokeOrder for application/json ContentType.
+type RevokeOrderJSONRequestBody = OrderRevocation
+
 // MarkSentJSONRequestBody defines body for MarkSent for application/json ContentType.
 type MarkSentJSONRequestBody = SentRequest
 
@@ -4066,6 +4195,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAccounts The accounts at CAs, those that have ended too
+	//
+	// Corresponds with GET /accounts (the `ListAccounts` operationId).
+	ListAccounts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBindings Bindings with their faces, by host
 	//
 	// Corresponds with GET /bindings (the `ListBindings` operationId).
@@ -4080,6 +4214,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /cas (the `ListCas` operationId).
 	ListCas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndAccount Deactivates the accounts at a CA for good; their keys are destroyed
+	//
+	// Corresponds with DELETE /cas/{name}/account (the `EndAccount` operationId).
+	EndAccount(ctx context.Context, name ShortName, params *EndAccountParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TellContact Tells a CA the contact the estate file declares
+	//
+	// Corresponds with PUT /cas/{name}/account/contact (the `TellContact` operationId).
+	TellContact(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RollKey Gives the accounts at a CA new keys
+	//
+	// Corresponds with POST /cas/{name}/account/key (the `RollKey` operationId).
+	RollKey(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AgreeToTermsWithBody Agrees to a CA's terms and makes the accounts there
 	//
@@ -4611,6 +4760,20 @@ type ClientInterface interface {
 	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 	TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RevokeOrderWithBody Takes the certificate of an order back at its CA, and orders another where that is asked for
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+	RevokeOrderWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeOrder Takes the certificate of an order back at its CA, and orders another where that is asked for
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+	RevokeOrder(ctx context.Context, number OrderNumber, body RevokeOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MarkSentWithBody Keeps that the request of an order that waits for a person was sent
 	//
 	// Takes any type of body and a specified content type.
@@ -4953,6 +5116,21 @@ type ClientInterface interface {
 	ReturnWave(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
+// ListAccounts The accounts at CAs, those that have ended too
+//
+// Corresponds with GET /accounts (the `ListAccounts` operationId).
+func (c *Client) ListAccounts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAccountsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListBindings Bindings with their faces, by host
 //
 // Corresponds with GET /bindings (the `ListBindings` operationId).
@@ -4988,6 +5166,51 @@ func (c *Client) GetCalendar(ctx context.Context, token string, reqEditors ...Re
 // Corresponds with GET /cas (the `ListCas` operationId).
 func (c *Client) ListCas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCasRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndAccount Deactivates the accounts at a CA for good; their keys are destroyed
+//
+// Corresponds with DELETE /cas/{name}/account (the `EndAccount` operationId).
+func (c *Client) EndAccount(ctx context.Context, name ShortName, params *EndAccountParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndAccountRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TellContact Tells a CA the contact the estate file declares
+//
+// Corresponds with PUT /cas/{name}/account/contact (the `TellContact` operationId).
+func (c *Client) TellContact(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTellContactRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RollKey Gives the accounts at a CA new keys
+//
+// Corresponds with POST /cas/{name}/account/key (the `RollKey` operationId).
+func (c *Client) RollKey(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRollKeyRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -6388,6 +6611,40 @@ func (c *Client) TakeKey(ctx context.Context, number OrderNumber, body TakeKeyJS
 	return c.Client.Do(req)
 }
 
+// RevokeOrderWithBody Takes the certificate of an order back at its CA, and orders another where that is asked for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+func (c *Client) RevokeOrderWithBody(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeOrderRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeOrder Takes the certificate of an order back at its CA, and orders another where that is asked for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+func (c *Client) RevokeOrder(ctx context.Context, number OrderNumber, body RevokeOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeOrderRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MarkSentWithBody Keeps that the request of an order that waits for a person was sent
 //
 // Takes any type of body and a specified content type.
@@ -7299,6 +7556,33 @@ func (c *Client) ReturnWave(ctx context.Context, number OrderNumber, reqEditors 
 	return c.Client.Do(req)
 }
 
+// NewListAccountsRequest constructs an http.Request for the ListAccounts method
+func NewListAccountsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListBindingsRequest constructs an http.Request for the ListBindings method
 func NewListBindingsRequest(server string, params *ListBindingsParams) (*http.Request, error) {
 	var err error
@@ -7515,6 +7799,135 @@ func NewListCasRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndAccountRequest constructs an http.Request for the EndAccount method
+func NewEndAccountRequest(server string, name ShortName, params *EndAccountParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/account", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Used != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "used", *params.Used, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTellContactRequest constructs an http.Request for the TellContact method
+func NewTellContactRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/account/contact", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRollKeyRequest constructs an http.Request for the RollKey method
+func NewRollKeyRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/account/key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10490,6 +10903,53 @@ func NewTakeKeyRequestWithBody(server string, number OrderNumber, contentType st
 	return req, nil
 }
 
+// NewRevokeOrderRequest calls the generic RevokeOrder builder with application/json body
+func NewRevokeOrderRequest(server string, number OrderNumber, body RevokeOrderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRevokeOrderRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewRevokeOrderRequestWithBody constructs an http.Request for the RevokeOrder method, with any body, and a specified content type
+func NewRevokeOrderRequestWithBody(server string, number OrderNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/orders/%s/revocation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewMarkSentRequest calls the generic MarkSent builder with application/json body
 func NewMarkSentRequest(server string, number OrderNumber, body MarkSentJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -12528,6 +12988,13 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAccountsWithResponse The accounts at CAs, those that have ended too
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /accounts (the `ListAccounts` operationId).
+	ListAccountsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAccountsResponse, error)
+
 	// ListBindingsWithResponse Bindings with their faces, by host
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12548,6 +13015,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /cas (the `ListCas` operationId).
 	ListCasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCasResponse, error)
+
+	// EndAccountWithResponse Deactivates the accounts at a CA for good; their keys are destroyed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /cas/{name}/account (the `EndAccount` operationId).
+	EndAccountWithResponse(ctx context.Context, name ShortName, params *EndAccountParams, reqEditors ...RequestEditorFn) (*EndAccountResponse, error)
+
+	// TellContactWithResponse Tells a CA the contact the estate file declares
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /cas/{name}/account/contact (the `TellContact` operationId).
+	TellContactWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*TellContactResponse, error)
+
+	// RollKeyWithResponse Gives the accounts at a CA new keys
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/account/key (the `RollKey` operationId).
+	RollKeyWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RollKeyResponse, error)
 
 	// AgreeToTermsWithBodyWithResponse Agrees to a CA's terms and makes the accounts there
 	//
@@ -13159,6 +13647,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /orders/{number}/key (the `TakeKey` operationId).
 	TakeKeyWithResponse(ctx context.Context, number OrderNumber, body TakeKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeKeyResponse, error)
 
+	// RevokeOrderWithBodyWithResponse Takes the certificate of an order back at its CA, and orders another where that is asked for
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+	RevokeOrderWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeOrderResponse, error)
+
+	// RevokeOrderWithResponse Takes the certificate of an order back at its CA, and orders another where that is asked for
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+	RevokeOrderWithResponse(ctx context.Context, number OrderNumber, body RevokeOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeOrderResponse, error)
+
 	// MarkSentWithBodyWithResponse Keeps that the request of an order that waits for a person was sent
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13563,6 +14065,54 @@ type ClientWithResponsesInterface interface {
 	ReturnWaveWithResponse(ctx context.Context, number OrderNumber, reqEditors ...RequestEditorFn) (*ReturnWaveResponse, error)
 }
 
+type ListAccountsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccountList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAccountsResponse) GetJSON200() *AccountList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAccountsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAccountsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAccountsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAccountsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAccountsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListBindingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13694,6 +14244,129 @@ func (r ListCasResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListCasResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TellContactResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TellContactResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TellContactResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TellContactResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TellContactResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TellContactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RollKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RollKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RollKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RollKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RollKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RollKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16668,6 +17341,54 @@ func (r TakeKeyResponse) ContentType() string {
 	return ""
 }
 
+type RevokeOrderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RevokedOrder
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevokeOrderResponse) GetJSON200() *RevokedOrder {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeOrderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeOrderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeOrderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeOrderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeOrderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MarkSentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18766,6 +19487,19 @@ func (r ReturnWaveResponse) ContentType() string {
 	return ""
 }
 
+// ListAccountsWithResponse The accounts at CAs, those that have ended too
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /accounts (the `ListAccounts` operationId).
+func (c *ClientWithResponses) ListAccountsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListAccountsResponse, error) {
+	rsp, err := c.ListAccounts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAccountsResponse(rsp)
+}
+
 // ListBindingsWithResponse Bindings with their faces, by host
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18803,6 +19537,45 @@ func (c *ClientWithResponses) ListCasWithResponse(ctx context.Context, reqEditor
 		return nil, err
 	}
 	return ParseListCasResponse(rsp)
+}
+
+// EndAccountWithResponse Deactivates the accounts at a CA for good; their keys are destroyed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /cas/{name}/account (the `EndAccount` operationId).
+func (c *ClientWithResponses) EndAccountWithResponse(ctx context.Context, name ShortName, params *EndAccountParams, reqEditors ...RequestEditorFn) (*EndAccountResponse, error) {
+	rsp, err := c.EndAccount(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndAccountResponse(rsp)
+}
+
+// TellContactWithResponse Tells a CA the contact the estate file declares
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /cas/{name}/account/contact (the `TellContact` operationId).
+func (c *ClientWithResponses) TellContactWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*TellContactResponse, error) {
+	rsp, err := c.TellContact(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTellContactResponse(rsp)
+}
+
+// RollKeyWithResponse Gives the accounts at a CA new keys
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/account/key (the `RollKey` operationId).
+func (c *ClientWithResponses) RollKeyWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*RollKeyResponse, error) {
+	rsp, err := c.RollKey(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRollKeyResponse(rsp)
 }
 
 // AgreeToTermsWithBodyWithResponse Agrees to a CA's terms and makes the accounts there
@@ -19931,6 +20704,32 @@ func (c *ClientWithResponses) TakeKeyWithResponse(ctx context.Context, number Or
 	return ParseTakeKeyResponse(rsp)
 }
 
+// RevokeOrderWithBodyWithResponse Takes the certificate of an order back at its CA, and orders another where that is asked for
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+func (c *ClientWithResponses) RevokeOrderWithBodyWithResponse(ctx context.Context, number OrderNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RevokeOrderResponse, error) {
+	rsp, err := c.RevokeOrderWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeOrderResponse(rsp)
+}
+
+// RevokeOrderWithResponse Takes the certificate of an order back at its CA, and orders another where that is asked for
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /orders/{number}/revocation (the `RevokeOrder` operationId).
+func (c *ClientWithResponses) RevokeOrderWithResponse(ctx context.Context, number OrderNumber, body RevokeOrderJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeOrderResponse, error) {
+	rsp, err := c.RevokeOrder(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeOrderResponse(rsp)
+}
+
 // MarkSentWithBodyWithResponse Keeps that the request of an order that waits for a person was sent
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -20676,6 +21475,39 @@ func (c *ClientWithResponses) ReturnWaveWithResponse(ctx context.Context, number
 	return ParseReturnWaveResponse(rsp)
 }
 
+// ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
+func ParseListAccountsResponse(rsp *http.Response) (*ListAccountsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAccountsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccountList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListBindingsResponse parses an HTTP response from a ListBindingsWithResponse call
 func ParseListBindingsResponse(rsp *http.Response) (*ListBindingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20755,6 +21587,93 @@ func ParseListCasResponse(rsp *http.Response) (*ListCasResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndAccountResponse parses an HTTP response from a EndAccountWithResponse call
+func ParseEndAccountResponse(rsp *http.Response) (*EndAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTellContactResponse parses an HTTP response from a TellContactWithResponse call
+func ParseTellContactResponse(rsp *http.Response) (*TellContactResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TellContactResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRollKeyResponse parses an HTTP response from a RollKeyWithResponse call
+func ParseRollKeyResponse(rsp *http.Response) (*RollKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RollKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -22792,6 +23711,39 @@ func ParseTakeKeyResponse(rsp *http.Response) (*TakeKeyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TakenKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeOrderResponse parses an HTTP response from a RevokeOrderWithResponse call
+func ParseRevokeOrderResponse(rsp *http.Response) (*RevokeOrderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeOrderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RevokedOrder
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

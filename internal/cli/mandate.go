@@ -121,7 +121,7 @@ func (a *app) mandateList() *cobra.Command {
 					if m.Proof == client.MandateProofNone {
 						return m.Ca
 					}
-					return m.Ca + "\nby " + string(m.Proof)
+					return strings.Join(append([]string{m.Ca}, m.Otherwise...), ", else ") + "\nby " + string(m.Proof)
 				}, raw: func(m client.Mandate) string { return m.Ca + " " + string(m.Proof) }},
 				{head: "Stands", width: 34, cell: func(m client.Mandate) string {
 					if n := next(m); n != "" {
@@ -468,7 +468,7 @@ func (a *app) orderedAgain(ctx context.Context, mandate string) error {
 // orders groups the commands about orders.
 func (a *app) orders() *cobra.Command {
 	return group("order", "Orders of certificates, step by step", a.orderList(), a.orderShow(), a.orderCertificate(),
-		a.orderKey(), a.orderExport(), a.orderRequest(), a.orderSent(), a.orderReply(), a.orderGiveUp())
+		a.orderKey(), a.orderExport(), a.orderRequest(), a.orderSent(), a.orderReply(), a.orderGiveUp(), a.orderRevoke())
 }
 
 // orderList lists the newest first.
@@ -775,7 +775,13 @@ func (a *app) caList() *cobra.Command {
 			}
 			return print(a, list.Items, list.Items, []column[client.CA]{
 				{head: "CA", width: 16, cell: func(c client.CA) string { return c.Name }},
-				{head: "Directory", width: 34, cell: func(c client.CA) string { return c.Directory }},
+				{head: "Directory", width: 34, cell: func(c client.CA) string {
+					text := c.Directory
+					for _, p := range c.Profiles {
+						text += "\nprofile " + p
+					}
+					return text
+				}, raw: func(c client.CA) string { return c.Directory }},
 				{head: "Account", width: 24, cell: func(c client.CA) string {
 					switch {
 					case c.By == client.CAByPrivate:

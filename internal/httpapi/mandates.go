@@ -46,7 +46,7 @@ func caOf(v *service.CAView) contract.CA {
 	}
 	out := contract.CA{Name: v.Name, By: contract.CABy(v.By), Directory: a.Directory, TestDirectory: a.TestDirectory, Terms: v.Terms,
 		Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
-		Contact: list(a.Contact), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
+		Contact: list(a.Contact), Profiles: list(v.Profiles), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
 		Budget: budgetOf(v.Budget)}
 	if v.TestTerms != "" && v.TestTerms != v.Terms {
 		out.TestTerms = &v.TestTerms
@@ -111,7 +111,10 @@ func orderOf(v *service.OrderView) contract.Order {
 	out := contract.Order{Number: v.ID, Mandate: v.Mandate.Name, Ca: v.CA, Rehearsal: v.Rehearsal,
 		Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
 		BegunAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}, Way: contract.OrderWayOrdered, Waits: v.Waits,
-		SentAt: inUTC(v.SentAt), ExpectedAt: inUTC(v.ExpectedAt), KeyGoneAt: inUTC(v.KeyGoneAt)}
+		SentAt: inUTC(v.SentAt), ExpectedAt: inUTC(v.ExpectedAt), KeyGoneAt: inUTC(v.KeyGoneAt), RevokedAt: inUTC(v.RevokedAt)}
+	if v.RevokedFor != "" {
+		out.RevokedFor = &v.RevokedFor
+	}
 	if v.Way != "" {
 		out.Way = contract.OrderWay(v.Way)
 	}
@@ -153,7 +156,7 @@ func orderIn(m *service.MandateView, o *service.Order) *contract.Order {
 // mandateOf shows a mandate with the server or folder its proof goes to.
 func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contract.Mandate {
 	s := v.Spec
-	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Proof: contract.MandateProof(cmp.Or(s.Proof.By, "none")),
+	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Otherwise: list(s.Otherwise), Profile: s.Profile, Proof: contract.MandateProof(cmp.Or(s.Proof.By, "none")),
 		Key: s.Key, Install: texts(s.Install), RenewDays: s.RenewDays,
 		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget),
 		RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
@@ -162,6 +165,10 @@ func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contra
 		out.ProofAt = strings.Join(s.Proof.Servers, ", ")
 	case "dns":
 		out.ProofAt = s.Proof.Server
+	case "program":
+		out.ProofAt = s.Proof.Program
+	case "call":
+		out.ProofAt = s.Proof.URL
 	}
 	if v.Generation != nil {
 		if d, _, err := srv.service.Declared(ctx); err == nil {

@@ -144,6 +144,7 @@ func fronts(t *testing.T, dir string, names []string, at, trust map[string]strin
 // real fronts against what visitors get from them: for every way of verifying, and
 // every fault an origin can have.
 func TestTheLastHopIsJudgedAsTheFrontJudgesIt(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t)
 	dir := t.TempDir()
 	names, at, trust := origins(t, dir)
@@ -229,6 +230,7 @@ func TestTheLastHopIsJudgedAsTheFrontJudgesIt(t *testing.T) {
 // PROXY header first, one that goes silent, and one whose list of CAs cannot be read:
 // each is told, in bounded time, and nothing that was not looked at is called fine.
 func TestWhatIsShownOfServersBehind(t *testing.T) {
+	t.Parallel()
 	r := servicetest.Start(t)
 	dir := t.TempDir()
 	root := pkitest.CA("root", nil)

@@ -64,19 +64,6 @@ func (s *Ordering) GiveOut(ctx context.Context, order int64, g *Give) ([]NamedFi
 			"certificate": hex.EncodeToString(o.Leaf)}}, time.Now().UTC())
 }
 
-// orderSigner takes the key of an order out of the safe.
-func (s *Ordering) orderSigner(o *store.Order) (crypto.Signer, error) {
-	text, err := s.orderKey(o)
-	if err != nil {
-		return nil, err
-	}
-	m := &certs.Material{}
-	if err := m.Read("the safe", text, nil); err != nil || len(m.Keys) != 1 {
-		return nil, errors.New("an order's key cannot be read")
-	}
-	return m.Keys[0].Signer, nil
-}
-
 // withRoot adds the root a chain ends at, where an audience or a CA has it.
 func (s *Ordering) withRoot(ctx context.Context, list []*certs.Certificate) ([]*certs.Certificate, error) {
 	e, _, err := s.declaring.estateInForce(ctx)

@@ -160,6 +160,7 @@ func rehearse(t *testing.T, c *client.ClientWithResponses, q *quay, check func(*
 // neither an order nor a run to https reaches the CA then, and the mandate a run
 // has made is gone.
 func TestNothingIsOrderedThatCannotBeInstalled(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	r := servicetest.Start(t)
 	declared := q.estate
@@ -221,6 +222,7 @@ func TestNothingIsOrderedThatCannotBeInstalled(t *testing.T) {
 // TestAServerIsPreparedForTheCA takes a site to https whose own rules stand before
 // what the CA asks for: that is shown and waits for a person, and goes on then.
 func TestAServerIsPreparedForTheCA(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	r := servicetest.Start(t)
 	whole, err := os.ReadFile(q.site)
@@ -316,6 +318,7 @@ func waitsOrEnded(t *testing.T, c *client.ClientWithResponses, number int64) (ru
 // TestRenewedAndInstalledByItself takes a plain site to https, renews it
 // unattended under traffic, refuses what changed by hand, and goes back.
 func TestRenewedAndInstalledByItself(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	r := servicetest.Start(t)
 	q.open(t, r.URL, r.Client)
@@ -466,6 +469,7 @@ func TestRenewedAndInstalledByItself(t *testing.T) {
 // TestKilledWhileInstalling kills the service with SIGKILL at every step of an
 // installation, and starts it again: new everywhere.
 func TestKilledWhileInstalling(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	listen, dsn, data := servicetest.FreeAddress(t), servicetest.Database(t), t.TempDir()
 	start := func() *servicetest.Process {

@@ -2,11 +2,11 @@ package service
 
 import (
 	"context"
-	"crypto"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"regexp"
 	"runtime"
@@ -153,6 +153,7 @@ type CAView struct {
 	// asked
 	TestTerms string
 	Identity  []string       // names for CAA records
+	Profiles  []string       // kinds of certificate it offers, each with what it says of it
 	External  bool           // it wants accounts bound to a customer record
 	Account   *store.Account // nil before terms were agreed to
 	Test      *store.Account // at the test directory
@@ -220,6 +221,9 @@ func (s *Ordering) caView(ctx context.Context, ca *estate.CA, declaration int64)
 				v.TestTerms = d.Meta.TermsOfService
 			}
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Meta.Profiles)) {
+		v.Profiles = append(v.Profiles, clipText(name+": "+d.Meta.Profiles[name]))
 	}
 	v.Terms, v.Identity, v.External = d.Meta.TermsOfService, d.Meta.CAAIdentities, d.Meta.ExternalAccountRequired
 	return v, nil
@@ -353,7 +357,7 @@ func (s *Ordering) agreeAt(ctx context.Context, ca *estate.CA, directory string,
 	if err != nil {
 		return s.caTrouble(ca, err)
 	}
-	return s.store.SetAccountURL(ctx, a.ID, made.URL)
+	return s.store.SetAccountURL(ctx, a.ID, made.URL, strings.Join(ca.ACME.Contact, ", "))
 }
 
 // caTrouble tells the caller what a CA said.
@@ -370,19 +374,6 @@ func (s *Ordering) caTrouble(ca *estate.CA, err error) error {
 		return &RefusedError{ca.Name + ": " + err.Error(), "see that the CA can be reached from the service's machine"}
 	}
 	return err
-}
-
-// accountSigner takes an account's key out of the safe.
-func (s *Ordering) accountSigner(a *store.Account) (acme.Signer, error) {
-	der, err := s.safe.Decrypt(a.Encrypted, accountPurpose(a.Directory))
-	if err != nil {
-		return acme.Signer{}, err
-	}
-	key, err := x509.ParsePKCS8PrivateKey(der)
-	if err != nil {
-		return acme.Signer{}, errors.New("an account's key cannot be read")
-	}
-	return acme.Signer{Key: key.(crypto.Signer), URL: a.URL}, nil
 }
 
 // credentialName keeps names fit for an estate file and a command line.

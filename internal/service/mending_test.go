@@ -115,6 +115,7 @@ func (y *yard) carried(t *testing.T, number int64) *client.Installation {
 // TestFindingsMendThemselves mends two findings by one installation, takes that back,
 // and says of the third why not.
 func TestFindingsMendThemselves(t *testing.T) {
+	t.Parallel()
 	y := newYard(t)
 	before, err := os.ReadFile(y.list)
 	require.NoError(t, err)
@@ -367,6 +368,7 @@ func ptrTo[T any](v T) *T { return &v }
 // TestWhatLiesInTheSafeMends installs what a mandate has in force where an ended
 // certificate is shown; the plan lists all it mends, and they close.
 func TestWhatLiesInTheSafeMends(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	past := pkitest.Leaf(pkitest.CA("Former Root", nil), deck, pkitest.Valid(-48*time.Hour, -time.Hour))
 	key, err := certs.KeyPEM(past.Key)

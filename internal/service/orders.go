@@ -187,6 +187,15 @@ func orderPurpose(id int64) string { return fmt.Sprintf("order key %d", id) }
 
 // orderKey opens the private key of an order, as PEM.
 func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
+	key, err := s.orderSigner(o)
+	if err != nil {
+		return nil, err
+	}
+	return certs.KeyPEM(key)
+}
+
+// orderSigner opens the private key of an order.
+func (s *Ordering) orderSigner(o *store.Order) (crypto.Signer, error) {
 	if o.KeyGoneAt != nil {
 		return nil, &RefusedError{fmt.Sprintf("the key of order %d was destroyed on %s, as one of a former certificate", o.ID,
 			o.KeyGoneAt.UTC().Format("2 January 2006")), "take the newest certificate of the mandate: insegna mandate show " + o.Mandate.Name}
@@ -199,7 +208,7 @@ func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
 	if err != nil {
 		return nil, errors.New("an order's key cannot be read")
 	}
-	return certs.KeyPEM(key.(crypto.Signer))
+	return key.(crypto.Signer), nil
 }
 
 // orderer makes what takes an order on, over its CA's source.
@@ -269,15 +278,20 @@ func (s *Ordering) acmeSource(ctx context.Context, a *asked) (issue.Source, erro
 		return nil, err
 	}
 	account, err := s.store.Account(ctx, directory)
-	if err != nil {
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &RefusedError{"there is no account at " + a.ca.Name + " any more", "agree to its terms: insegna ca agree " + a.ca.Name}
+	} else if err != nil {
 		return nil, err
 	}
 	out := &acmesource.Source{Kind: acmesource.KindOf(a.spec.Proof.By), Records: a.records, Patience: s.cfg.OrderPatience,
 		Mandate: a.spec.Name, CA: a.ca.Name}
-	if out.Account, err = s.accountSigner(account); err != nil {
+	if out.Client, err = s.acmeClient(a.ca, directory, a.declaration); err != nil {
 		return nil, err
 	}
-	if out.Client, err = s.acmeClient(a.ca, directory, a.declaration); err != nil {
+	if err := s.settleKey(ctx, out.Client, account); err != nil {
+		return nil, err
+	}
+	if out.Account, err = s.accountSigner(account); err != nil {
 		return nil, err
 	}
 	a.records.client = out.Client

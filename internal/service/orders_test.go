@@ -142,6 +142,7 @@ func ended(t *testing.T, c *client.ClientWithResponses, number int64) *client.Or
 // TestAMandateYieldsACertificate goes from a declared mandate to certificate
 // and key in the safe, rehearses, spends the budget, and renews what is due.
 func TestAMandateYieldsACertificate(t *testing.T) {
+	t.Parallel()
 	place, r := town(t, "a.lantern.example, www.lantern.example")
 	o := ended(t, r.Client, begin(t, r.Client, "booking", true))
 	require.Nil(t, o.Failure, "%+v", o.Failure)
@@ -225,6 +226,7 @@ func TestAMandateYieldsACertificate(t *testing.T) {
 // TestWhyAnOrderFails holds the CA's own words, what to do and the next try;
 // nothing unusable is kept as usable and no proof is left standing.
 func TestWhyAnOrderFails(t *testing.T) {
+	t.Parallel()
 	place, r := town(t, "a.lantern.example, b.lantern.example")
 	for name, c := range map[string]struct {
 		fault             ca.Fault
@@ -333,10 +335,110 @@ func TestChangedTermsAreShownAndAgreedTo(t *testing.T) {
 	agree(t, r.Client, "harbour")
 }
 
+// TestTheAccountAtACA changes its contact and its key, takes certificates back by the
+// account and by their own key, orders another in the same step, and ends it.
+func TestTheAccountAtACA(t *testing.T) {
+	t.Parallel()
+	place, r := town(t, "a.lantern.example")
+	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example")
+	text = strings.Replace(strings.Replace(text, "certificates: 3", "certificates: 30", 1), "proof: {by: listener}", "proof: {by: listener}, reuse_key: true", 1)
+	r.Apply(t, strings.Replace(text, "ops@", "night@", 1), root)
+	account := func() client.Account {
+		list, err := r.Client.ListAccountsWithResponse(t.Context())
+		require.NoError(t, err)
+		require.Len(t, list.JSON200.Items, 1)
+		return list.JSON200.Items[0]
+	}
+	was := account()
+	assert.Equal(t, []any{"harbour", "mailto:ops@lantern.example", "mailto:night@lantern.example", true},
+		[]any{was.Ca, was.Contact, was.ContactDeclared, was.Declared})
+	told, err := r.Client.TellContactWithResponse(t.Context(), "harbour")
+	require.NoError(t, err)
+	require.Equal(t, 204, told.StatusCode(), string(told.Body))
+	assert.Equal(t, account().ContactDeclared, account().Contact)
+	assert.Equal(t, []string{"mailto:night@lantern.example"}, place.Contact(was.Url))
+
+	key := func() (v []byte) { r.Query(t, "select encrypted from accounts", &v); return v }
+	first := key()
+	roll := func() (int, string) {
+		got, err := r.Client.RollKeyWithResponse(t.Context(), "harbour")
+		require.NoError(t, err)
+		return got.StatusCode(), string(got.Body)
+	}
+	status, body := roll()
+	require.Equal(t, 204, status, body)
+	assert.NotEqual(t, first, key())
+	one := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.Nil(t, one.Failure, "with the new key: %+v", one.Failure)
+
+	for name, lose := range map[string]ca.Fault{"done, and its answer lost": {Lose: "/key-change"}, "never done": {Storm: func(path string) ca.Trouble {
+		if path == "/key-change" || path == "/new-account" {
+			return ca.Busy
+		}
+		return ca.None
+	}}} {
+		place.Faults.Set(lose)
+		status, body = roll()
+		place.Faults.Set(ca.Fault{})
+		if name == "never done" {
+			assert.Equal(t, 409, status, body)
+			assert.True(t, *account().KeyOpen)
+			status, body = roll()
+			assert.Contains(t, body, "is being given a new key")
+			r.Query(t, "update accounts set next_at = now() - interval '1 hour' returning id", new(int64))
+		}
+		o := ended(t, r.Client, begin(t, r.Client, "booking", false))
+		require.Nil(t, o.Failure, "%s: %+v", name, o.Failure)
+		assert.Nil(t, account().KeyOpen, name)
+	}
+
+	revoke := func(number int64, b client.OrderRevocation) *client.RevokedOrder {
+		got, err := r.Client.RevokeOrderWithResponse(t.Context(), number, b)
+		require.NoError(t, err)
+		require.NotNil(t, got.JSON200, string(got.Body))
+		return got.JSON200
+	}
+	public := func(number int64) (v []byte) {
+		r.Query(t, "select public from orders where id = $1", &v, number)
+		return v
+	}
+	second := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	assert.Equal(t, public(one.Number), public(second.Number), "the key is used again")
+	v := revoke(second.Number, client.OrderRevocation{Reason: client.OrderRevocationReasonKeyCompromise, Replace: ptr(true)})
+	assert.Equal(t, []any{"keyCompromise", true}, []any{*v.Order.RevokedFor, v.Order.RevokedAt != nil})
+	third := ended(t, r.Client, *v.Next)
+	require.Nil(t, third.Failure, "%+v", third.Failure)
+	assert.NotEqual(t, public(second.Number), public(third.Number), "never again after it was taken back")
+	assert.Equal(t, 1, place.RevokedFor(*second.Certificate))
+	revoke(second.Number, client.OrderRevocation{Reason: client.OrderRevocationReasonSuperseded}) // again, as after a lost answer
+	assert.Equal(t, 1, place.RevokedFor(*second.Certificate))
+	_, err = r.Client.EndAccountWithResponse(t.Context(), "harbour", nil)
+	require.NoError(t, err)
+	assert.Nil(t, account().EndedAt, "a mandate orders from it")
+	done, err := r.Client.EndAccountWithResponse(t.Context(), "harbour", &client.EndAccountParams{Used: ptr(true)})
+	require.NoError(t, err)
+	require.Equal(t, 204, done.StatusCode(), string(done.Body))
+	assert.NotNil(t, account().EndedAt)
+	assert.Empty(t, key(), "its key is destroyed")
+	lost, err := r.Client.RevokeOrderWithResponse(t.Context(), third.Number, client.OrderRevocation{Reason: client.OrderRevocationReasonSuperseded})
+	require.NoError(t, err)
+	assert.Contains(t, string(lost.Body), "--by-key")
+	revoke(third.Number, client.OrderRevocation{Reason: client.OrderRevocationReasonSuperseded, ByKey: ptr(true)})
+	assert.Equal(t, 4, place.RevokedFor(*third.Certificate))
+	none, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "booking"})
+	require.NoError(t, err)
+	assert.Contains(t, string(none.Body), "nobody has agreed to the terms of harbour yet")
+	agree(t, r.Client, "harbour")
+	assert.NotEqual(t, was.Url, account().Url)
+	last := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.Nil(t, last.Failure, "with a new account: %+v", last.Failure)
+}
+
 // TestKilledAtEveryStep kills the service with SIGKILL at every request of an
 // order, when the CA has done it and before its answer arrives, and starts it
 // again: one order, one certificate, and the key that fits it.
 func TestKilledAtEveryStep(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	web := httptest.NewServer(http.FileServer(http.Dir(folder)))
 	defer web.Close()
@@ -423,6 +525,7 @@ func ran(t *testing.T, c *client.ClientWithResponses, n int) <-chan struct{} {
 // TestNoSecretIsEverShown runs an order with every kind of secret as a process
 // and searches all that was said, answered and logged for each.
 func TestNoSecretIsEverShown(t *testing.T) {
+	t.Parallel()
 	mac := []byte("the MAC key of a customer, 32 byte")
 	proofs := servicetest.FreeAddress(t)
 	place := catest.Start(t, func(c *ca.Config) {

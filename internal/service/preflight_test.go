@@ -63,6 +63,7 @@ func line(t *testing.T, path, text string) string {
 // TestPreflightFindsWhatIsInTheWay tries every way a proof fails on real nginx
 // and BIND: each is found before the CA is asked, with its place and remedy.
 func TestPreflightFindsWhatIsInTheWay(t *testing.T) {
+	t.Parallel()
 	dir, err := os.MkdirTemp("", "preflight-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })

@@ -41,6 +41,7 @@ func trials(t *testing.T, c *client.ClientWithResponses, mandate string) (out []
 // TestProvedInTLSAndForAddresses orders by tls-alpn-01, for a host, for addresses, and
 // by a profile of the CA; over http addresses too.
 func TestProvedInTLSAndForAddresses(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	tlsPort := netip.MustParseAddrPort(l.Addr().String()).Port()
@@ -105,6 +106,7 @@ func TestProvedInTLSAndForAddresses(t *testing.T) {
 // TestAProgramIsTriedBeforeTheOrder holds a mandate whose records a program puts up, with
 // and without the folder of programs.
 func TestAProgramIsTriedBeforeTheOrder(t *testing.T) {
+	t.Parallel()
 	place := catest.Start(t)
 	programs := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(programs, "idle"), []byte("#!/bin/sh\nexit 0\n"), 0o755))
@@ -127,6 +129,7 @@ func TestAProgramIsTriedBeforeTheOrder(t *testing.T) {
 // TestTheNextCA orders from the CAs of a mandate in their order, and says why it is not
 // the first.
 func TestTheNextCA(t *testing.T) {
+	t.Parallel()
 	_, port, handler := listening(t)
 	first := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })
 	second := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })

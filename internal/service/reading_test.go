@@ -85,6 +85,7 @@ func (c *configured) look(t *testing.T) client.Binding {
 // survey's back: the answer is of now, for any host and without its secrets; where
 // it cannot be read now, the answer says of when it is.
 func TestWhoAnswersIsAskedOfTheConfigurationOfNow(t *testing.T) {
+	t.Parallel()
 	c := startConfigured(t)
 	c.look(t)
 	ask := func(host string) *client.SiteAnswers {
@@ -152,6 +153,7 @@ func TestTheThreeFacesThroughChange(t *testing.T) {
 
 // TestATestThatHangsOrCannotRun gives its own finding and harms nothing else.
 func TestATestThatHangsOrCannotRun(t *testing.T) {
+	t.Parallel()
 	c := startConfigured(t)
 	for test, want := range map[string]string{
 		"sleep 60": "did not end within 5s", "/no/such/program": "ended with 127",
@@ -169,6 +171,7 @@ func TestATestThatHangsOrCannotRun(t *testing.T) {
 // TestAServerThatCannotBeReadIsSaidSo breaks the way to it in every manner and
 // holds that nothing is shown as read that was not.
 func TestAServerThatCannotBeReadIsSaidSo(t *testing.T) {
+	t.Parallel()
 	if err := sshd.CanRun(); err != nil {
 		require.NotErrorIs(t, err, sshd.ErrNotInstalled)
 		t.Skip(err) // whoever runs this cannot log in at all
@@ -459,6 +462,7 @@ func TestAHalfReadableConfigurationDoesNotAccuse(t *testing.T) {
 // TestTheConfiguredFaceOfStrangeSites goes through sites whose certificate
 // cannot be told, is not there, or is for another host.
 func TestTheConfiguredFaceOfStrangeSites(t *testing.T) {
+	t.Parallel()
 	c := startConfigured(t)
 	site := func(rest string) string {
 		return fmt.Sprintf("server { listen 127.0.0.1:%d ssl; %s }\n", c.port, rest)

@@ -23,6 +23,7 @@ import (
 // commands: a copy is tested where the command can be led to it, and it is told
 // where it cannot.
 func TestHowACopyIsTested(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	r := servicetest.Start(t)
 	own := q.dir + "/nginx"

@@ -140,6 +140,7 @@ func TestTheBudgetHoldsAtTheSameInstant(t *testing.T) {
 // TestACAThatLimitsItsRateIsLeftAlone holds that one refusal stops all work at
 // that CA until the time it gave, by hand and by itself, and that it is shown.
 func TestACAThatLimitsItsRateIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 3, 1000)
 	f.town.Faults.Set(ca.Fault{Limited: 3 * time.Hour})
 	o := ended(t, f.Client, begin(t, f.Client, "m0", false))
@@ -190,6 +191,7 @@ func TestACAThatLimitsItsRateIsLeftAlone(t *testing.T) {
 // TestAWindowThatMovesIsFollowed has the CA want a certificate renewed at once
 // that it had wanted later: it is asked again, and the certificate is renewed.
 func TestAWindowThatMovesIsFollowed(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 2, 1000)
 	for _, name := range []string{"m0", "m1"} {
 		require.Nil(t, ended(t, f.Client, begin(t, f.Client, name, false)).Failure)
@@ -250,6 +252,7 @@ func TestAVisitTellsWhatDNSSaid(t *testing.T) {
 // brought about without anybody's word, also when it changes in the middle of
 // an order, and that what only says how is not.
 func TestAMandateThatChangesIsOrderedAnew(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 2, 1000)
 	change := func(pairs ...string) {
 		f.text = strings.NewReplacer(pairs...).Replace(f.text)

@@ -78,6 +78,7 @@ func TestTheSafesKeyIsMadeOnceAndMissedWhenLost(t *testing.T) {
 // also by another process, and at the end without the old key. An account's key
 // is of no use in the place of another's.
 func TestSecretsAreEncryptedAnew(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	key := filepath.Join(data, "safe.key")
 	_, port, handler := listening(t)
@@ -239,6 +240,7 @@ func TestAccountsOfBeforeAreBound(t *testing.T) {
 // TestRecovering lets an admin in again on the service's own machine, while the
 // service runs and while it does not.
 func TestRecovering(t *testing.T) {
+	t.Parallel()
 	dir, err := os.MkdirTemp("", "insegna-data-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })

@@ -75,6 +75,7 @@ func (w *watched) faces(t *testing.T) (out []string) {
 // what was missed is made up for once, what is in trouble comes more often, quiet hours pass,
 // and what was not looked at for too long is shown as stale.
 func TestTheEstateIsLookedAtByItself(t *testing.T) {
+	t.Parallel()
 	w := startWatched(t)
 	root := pkitest.CA("root", nil)
 	good := pkitest.Leaf(root, "a.lantern.example", pkitest.Valid(-time.Hour, 300*24*time.Hour)).TLS()

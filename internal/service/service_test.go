@@ -164,6 +164,7 @@ func TestHostileCertificatesAreKept(t *testing.T) {
 // TestKilledInTheMiddleOfASurvey kills the service with SIGKILL while it
 // surveys 2,000 endpoints, starts it again, and finds each target once.
 func TestKilledInTheMiddleOfASurvey(t *testing.T) {
+	t.Parallel()
 	root := pkitest.CA("root", nil)
 	pair := pkitest.Leaf(root, host).TLS()
 	var addresses []string

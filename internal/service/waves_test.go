@@ -151,6 +151,7 @@ func orderOf(w *client.Wave) (out []string) {
 // at the first fault, nobody speaks of siblings meanwhile, and a person goes back
 // everywhere or stays. What is renewed goes by itself in the same way.
 func TestAWave(t *testing.T) {
+	t.Parallel()
 	f := newConvoy(t)
 	r := servicetest.Start(t)
 	applied, err := r.Client.ApplyEstateWithResponse(t.Context(), servicetest.File(f.estate, f.town.Root))

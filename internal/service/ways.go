@@ -95,7 +95,7 @@ func (s *Ordering) awaitPerson(ctx context.Context, o *issue.Order, row *store.O
 func (s *Ordering) formerKey(ctx context.Context, row *store.Order) ([]byte, error) {
 	before, err := s.store.InForce(ctx, []int64{row.MandateID})
 	o, there := before[row.MandateID]
-	if err != nil || !there || o.Encrypted == nil {
+	if err != nil || !there || o.Encrypted == nil || o.RevokedAt != nil { // what was taken back is replaced with another key
 		return nil, err
 	}
 	return s.safe.Decrypt(o.Encrypted, orderPurpose(o.ID))

@@ -20,6 +20,7 @@ import (
 // in turn, but the first gets the name, unless a CA would not find it. One of the estate
 // file is that file's.
 func TestAMandateGetsMoreNames(t *testing.T) {
+	t.Parallel()
 	const www, gone = "www.lantern.example", "gone.lantern.example"
 	q := newQuay(t)
 	r := servicetest.Start(t)

@@ -56,57 +56,6 @@ func (s *Store) Credential(ctx context.Context, name string) (*Credential, error
 	return found(&v, s.db.WithContext(ctx).Take(&v, "name = ?", name).Error)
 }
 
-// Account is an account at one directory of a CA.
-type Account struct {
-	ID        int64      `gorm:"primaryKey"`
-	CA        string     // by name
-	Directory string     // URL
-	URL       string     // "" until the CA has answered
-	Encrypted []byte     // the private key
-	Bound     bool       // to its directory
-	Terms     string     // URL of what was agreed to
-	AgreedBy  string     // who agreed to the terms
-	AgreedAt  time.Time  // in UTC
-	RestUntil *time.Time // the CA wants to be left alone until then
-	RestWhy   string     // in its words
-}
-
-// Account finds the account at a directory.
-func (s *Store) Account(ctx context.Context, directory string) (*Account, error) {
-	var v Account
-	return found(&v, s.db.WithContext(ctx).Take(&v, "directory = ?", directory).Error)
-}
-
-// KeepAccount keeps an account's key and who agreed, before the CA is asked;
-// one that is there keeps its key.
-func (s *Store) KeepAccount(ctx context.Context, v *Account, act *Act) error {
-	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "directory"}},
-			DoUpdates: clause.AssignmentColumns([]string{"ca", "terms", "agreed_by", "agreed_at"})}).Create(
-			v).Error; err != nil {
-			return err
-		}
-		if err := db.Take(v, "directory = ?", v.Directory).Error; err != nil {
-			return err
-		}
-		return act.write(db, v.AgreedAt)
-	})
-}
-
-// SetAccountURL keeps what the CA calls an account.
-func (s *Store) SetAccountURL(ctx context.Context, id int64, url string) error {
-	return s.db.WithContext(ctx).Model(&Account{}).Where("id = ?", id).Update("url", url).Error
-}
-
-// RestAccount keeps until when a CA wants to be left alone, and its words; a
-// later time that is kept already stays.
-func (s *Store) RestAccount(ctx context.Context, id int64, until time.Time, why string) error {
-	_, err := s.pool.Exec(ctx,
-		"update accounts set rest_until = $2, rest_why = $3 where id = $1 and (rest_until is null or rest_until < $2)", id,
-		until, text(why))
-	return err
-}
-
 // Mandate is a mandate with how it stands.
 type Mandate struct {
 	ID         int64          `gorm:"primaryKey"`

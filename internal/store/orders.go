@@ -41,6 +41,8 @@ type Order struct {
 	Reply      []byte         // what a person brought back, in PEM
 	Waits      bool           // for a person
 	KeyGoneAt  *time.Time     // when its key was destroyed
+	RevokedAt  *time.Time     // when its certificate was taken back at its CA
+	RevokedFor string         // the reason given
 	Mandate    Mandate        // with its name
 }
 
@@ -225,7 +227,7 @@ func (s *Store) FailedSince(ctx context.Context, mandate int64) (map[string]Orde
 }
 
 // orderHead is what lists tell of an order: neither its key nor its chain.
-const orderHead = "id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at, way, waits, sent_at, sent_to, expected_at"
+const orderHead = "id, mandate_id, ca, rehearsal, state, leaf, not_after, failure, by, created_at, finished_at, way, waits, sent_at, sent_to, expected_at, revoked_at, revoked_for"
 
 // InForceHeads is InForce without keys and chains.
 func (s *Store) InForceHeads(ctx context.Context, mandates []int64) (map[int64]Order, error) {

@@ -47,7 +47,8 @@ type EncryptedRow struct {
 
 // encryptedRows are all rows that hold something encrypted; the key's id stands
 // in the bytes 2 to 9.
-const encryptedRows = `(select 'accounts' as kind, id, directory as name, bound, encrypted from accounts
+const encryptedRows = `(select 'accounts' as kind, id, directory as name, bound, encrypted from accounts where ended_at is null
+	union all select 'next_keys', id, directory, true, next_key from accounts where next_key is not null
 	union all select 'credentials', 0, name, true, encrypted from credentials
 	union all select 'orders', id, '', true, encrypted from orders where octet_length(encrypted) > 0
 	union all select 'authorities', id, '', true, encrypted from authorities where octet_length(encrypted) > 0
@@ -105,7 +106,10 @@ func (s *Store) Reencrypt(ctx context.Context, r *EncryptedRow, encrypted []byte
 			return bytes.Replace(plan, []byte(was), []byte(is), 1), nil
 		})
 	}
-	if r.Kind == "authorities" {
+	switch r.Kind {
+	case "next_keys":
+		return db.Exec("update accounts set next_key = ? where id = ? and next_key = ?", encrypted, r.ID, r.Encrypted).Error
+	case "authorities":
 		return db.Exec("update authorities set encrypted = ? where id = ? and encrypted = ?", encrypted, r.ID, r.Encrypted).Error
 	}
 	return db.Exec("update orders set encrypted = ? where id = ? and encrypted = ?", encrypted, r.ID, r.Encrypted).Error

@@ -1038,6 +1038,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The accounts at CAs, those that have ended too */
+        get: operations["listAccounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Deactivates the accounts at a CA for good; their keys are destroyed */
+        delete: operations["endAccount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/account/contact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tells a CA the contact the estate file declares */
+        put: operations["tellContact"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/account/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives the accounts at a CA new keys */
+        post: operations["rollKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/credentials": {
         parameters: {
             query?: never;
@@ -1224,6 +1292,23 @@ export interface paths {
         put?: never;
         /** Keeps that the request of an order that waits for a person was sent */
         post: operations["markSent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/orders/{number}/revocation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the certificate of an order back at its CA, and orders another where that is asked for */
+        post: operations["revokeOrder"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1625,6 +1710,8 @@ export interface components {
             /** @description it wants accounts bound to a customer record */
             external_account: boolean;
             contact: string[];
+            /** @description kinds of certificate it offers, such as "short: for six days" */
+            profiles: string[];
             account?: components["schemas"]["CAAccount"];
             test_account?: components["schemas"]["CAAccount"];
             budget: components["schemas"]["Budget"];
@@ -1658,9 +1745,13 @@ export interface components {
             names: string[];
             ca: string;
             /** @enum {string} */
-            proof: "http" | "listener" | "dns" | "none";
-            /** @description servers or name server */
+            proof: "http" | "listener" | "tls-alpn" | "dns" | "program" | "call" | "none";
+            /** @description servers, name server, program or address */
             proof_at: string;
+            /** @description CAs asked in its place, in this order */
+            otherwise: string[];
+            /** @description of its CA */
+            profile: string;
             key: string;
             install: string[];
             renew_days: number;
@@ -1720,7 +1811,7 @@ export interface components {
         Trial: {
             name: string;
             /** @enum {string} */
-            step: "address" | "CAA" | "port" | "file" | "record" | "source";
+            step: "address" | "CAA" | "port" | "file" | "tls" | "record" | "profile" | "source";
             /** @description empty when nothing is in the way */
             code: string;
             seen: string;
@@ -1817,6 +1908,13 @@ export interface components {
              * @description when its key was destroyed, as one of a former certificate
              */
             key_gone_at?: string;
+            /**
+             * Format: date-time
+             * @description when its certificate was taken back at its CA
+             */
+            revoked_at?: string;
+            /** @description the reason given */
+            revoked_for?: string;
             /** @description at the CA */
             url: string;
             by: string;
@@ -1918,6 +2016,62 @@ export interface components {
             not_after: string;
             /** @description the certificate with its chain, as a server sends it */
             pem: string;
+        };
+        OrderRevocation: {
+            /** @enum {string} */
+            reason: "unspecified" | "keyCompromise" | "affiliationChanged" | "superseded" | "cessationOfOperation" | "privilegeWithdrawn";
+            /**
+             * @description asked for with the key of the certificate, in place of the account
+             * @default false
+             */
+            by_key: boolean;
+            /**
+             * @description the mandate is ordered anew at once
+             * @default false
+             */
+            replace: boolean;
+        };
+        RevokedOrder: {
+            order: components["schemas"]["Order"];
+            /**
+             * Format: int64
+             * @description the order that brings another certificate, where one was begun
+             */
+            next?: number;
+            /** @description why none was begun though that was asked for */
+            left?: string;
+        };
+        Account: {
+            ca: string;
+            directory: string;
+            /** @description what the CA calls it */
+            url: string;
+            /** @description at the test directory of the CA */
+            test: boolean;
+            /** @description the estate declares this CA with this directory */
+            declared: boolean;
+            agreed_by: string;
+            /** Format: date-time */
+            agreed_at: string;
+            /** @description as the CA was told */
+            contact: string;
+            /** @description as the estate file has it */
+            contact_declared: string;
+            /**
+             * Format: date-time
+             * @description the CA wants no requests before
+             */
+            rests_until?: string;
+            /**
+             * Format: date-time
+             * @description deactivated
+             */
+            ended_at?: string;
+            /** @description which of two keys counts has still to be asked */
+            key_open?: boolean;
+        };
+        AccountList: {
+            items: components["schemas"]["Account"][];
         };
         Revocation: {
             /** @description hexadecimal */
@@ -5340,6 +5494,93 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the accounts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endAccount: {
+        parameters: {
+            query?: {
+                /** @description also where mandates order from it */
+                used?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tellContact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description told */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rollKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description they have new keys */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listCredentials: {
         parameters: {
             query?: never;
@@ -5726,6 +5967,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Order"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["OrderNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderRevocation"];
+            };
+        };
+        responses: {
+            /** @description revoked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevokedOrder"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -79,8 +79,20 @@ func TestMandateFaults(t *testing.T) {
 			`CA "x" is declared again; first in line 10`, "each CA once"},
 		ca + "mandates:\n  - {name: m, names: [a.example.test], ca: other, proof: {by: listener}}\n": {
 			`unknown CA "other"`, "one of harbour"},
-		ca + "mandates:\n  - {name: m, names: [192.0.2.1], ca: harbour, proof: {by: listener}}\n": {
-			"is an address", "a DNS name"},
+		ca + "mandates:\n  - {name: m, names: [192.0.2.1], ca: harbour, proof: {by: dns, server: 192.0.2.1, tsig: {name: k, credential: s}}}\n": {
+			"an address cannot be proved by dns", "proof by http, listener or tls-alpn"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: program, program: ../sh}}\n": {
+			`found "../sh"`, "--programs"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: program}}\n": {
+			"proof by program says no program", "the key program"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: call, url: 'http://dns.example/x'}}\n": {
+			`found "http://dns.example/x"`, "an https address, or an http one of this machine"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, otherwise: [harbour], proof: {by: tls-alpn}}\n": {
+			"names the CA harbour twice", "each CA once"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, otherwise: [self-signed], proof: {by: tls-alpn}}\n": {
+			"asked in different ways", "CAs asked in the same way"},
+		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, otherwise: [nobody], proof: {by: tls-alpn}}\n": {
+			`unknown CA "nobody"`, "one of harbour"},
 		ca + "mandates:\n  - {name: m, names: [localhost], ca: harbour, proof: {by: listener}}\n": {
 			"is not a name to order", "a DNS name"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example, A.test.example], ca: harbour, proof: {by: listener}}\n": {
@@ -88,17 +100,17 @@ func TestMandateFaults(t *testing.T) {
 		ca + "mandates:\n  - {name: m, names: ['*.test.example'], ca: harbour, proof: {by: listener}}\n": {
 			"a wildcard can be proved by dns alone", "proof by dns"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: mail}}\n": {
-			`unknown proof "mail"`, "one of http, listener, dns"},
+			`unknown proof "mail"`, "one of http, listener, tls-alpn, dns, program, call"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http}}\n": {
-			"says no server to put the file on", "the key servers"},
+			"says no servers", "the key servers"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [edge]}}\n": {
 			"there is no way to it", "reach for that server"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: http, servers: [pier-9]}}\n": {
 			`unknown server "pier-9"`, "one of edge, pier-1"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener, folder: /x}}\n": {
-			"has keys of another one", "servers and folder with http"},
+			"folder belongs to another proof than by listener", "the keys of proof by listener: at"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1}}\n": {
-			"or no key to sign with", "the keys server and tsig"},
+			"proof by dns says no tsig", "the key tsig"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: dns, server: 192.0.2.1, tsig: " +
 			"{name: k, credential: s, algorithm: hmac-md5}}}\n": {`unknown algorithm "hmac-md5"`, "hmac-sha256"},
 		ca + "mandates:\n  - {name: m, names: [a.test.example], ca: harbour, proof: {by: listener}, key: dsa}\n":               {`unknown kind of key "dsa"`, "ecdsa-p256"},

@@ -103,7 +103,6 @@ func TestOtherSourcesRefuse(t *testing.T) {
 		mandate("names: [a.example], ca: desk, subject: {country: Norway}"):                                     "a country in two letters",
 		mandate("names: [a.example], ca: desk, subject: {common_name: " + strings.Repeat("x", 65) + "}"):        "at most 64 characters",
 		mandate("names: [a.example], ca: desk, keep: 0"):                                                        "a whole number from 1 to 100",
-		ca + "mandates:\n  - {name: m, names: [10.1.2.3], ca: harbour, proof: {by: listener}}\n":                "certificates for addresses are not ordered over ACME yet",
 		ca + "mandates:\n  - {name: m, names: [a@b.example], ca: harbour, proof: {by: listener}}\n":             "is not a name to order a certificate for over ACME",
 		ca + "mandates:\n  - {name: m, names: [a.example], ca: harbour, proof: {by: listener}, key: ed25519}\n": "no CA that browsers trust takes a key",
 	} {

@@ -422,15 +422,20 @@ func (e ListenerProtocol) Valid() bool {
 
 // Defines values for MandateProof.
 const (
+	MandateProofCall     MandateProof = "call"
 	MandateProofDns      MandateProof = "dns"
 	MandateProofHttp     MandateProof = "http"
 	MandateProofListener MandateProof = "listener"
 	MandateProofNone     MandateProof = "none"
+	MandateProofProgram  MandateProof = "program"
+	MandateProofTlsAlpn  MandateProof = "tls-alpn"
 )
 
 // Valid indicates whether the value is a known member of the MandateProof enum.
 func (e MandateProof) Valid() bool {
 	switch e {
+	case MandateProofCall:
+		return true
 	case MandateProofDns:
 		return true
 	case MandateProofHttp:
@@ -438,6 +443,10 @@ func (e MandateProof) Valid() bool {
 	case MandateProofListener:
 		return true
 	case MandateProofNone:
+		return true
+	case MandateProofProgram:
+		return true
+	case MandateProofTlsAlpn:
 		return true
 	default:
 		return false
@@ -612,6 +621,36 @@ func (e OrderWay) Valid() bool {
 	case OrderWayOrdered:
 		return true
 	case OrderWayTaken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OrderRevocationReason.
+const (
+	OrderRevocationReasonAffiliationChanged   OrderRevocationReason = "affiliationChanged"
+	OrderRevocationReasonCessationOfOperation OrderRevocationReason = "cessationOfOperation"
+	OrderRevocationReasonKeyCompromise        OrderRevocationReason = "keyCompromise"
+	OrderRevocationReasonPrivilegeWithdrawn   OrderRevocationReason = "privilegeWithdrawn"
+	OrderRevocationReasonSuperseded           OrderRevocationReason = "superseded"
+	OrderRevocationReasonUnspecified          OrderRevocationReason = "unspecified"
+)
+
+// Valid indicates whether the value is a known member of the OrderRevocationReason enum.
+func (e OrderRevocationReason) Valid() bool {
+	switch e {
+	case OrderRevocationReasonAffiliationChanged:
+		return true
+	case OrderRevocationReasonCessationOfOperation:
+		return true
+	case OrderRevocationReasonKeyCompromise:
+		return true
+	case OrderRevocationReasonPrivilegeWithdrawn:
+		return true
+	case OrderRevocationReasonSuperseded:
+		return true
+	case OrderRevocationReasonUnspecified:
 		return true
 	default:
 		return false
@@ -834,8 +873,10 @@ const (
 	TrialStepCAA     TrialStep = "CAA"
 	TrialStepFile    TrialStep = "file"
 	TrialStepPort    TrialStep = "port"
+	TrialStepProfile TrialStep = "profile"
 	TrialStepRecord  TrialStep = "record"
 	TrialStepSource  TrialStep = "source"
+	TrialStepTls     TrialStep = "tls"
 )
 
 // Valid indicates whether the value is a known member of the TrialStep enum.
@@ -849,9 +890,13 @@ func (e TrialStep) Valid() bool {
 		return true
 	case TrialStepPort:
 		return true
+	case TrialStepProfile:
+		return true
 	case TrialStepRecord:
 		return true
 	case TrialStepSource:
+		return true
+	case TrialStepTls:
 		return true
 	default:
 		return false
@@ -1174,6 +1219,43 @@ type AcceptanceRequest struct {
 	Until time.Time `json:"until"`
 }
 
+// Account defines model for Account.
+type Account struct {
+	AgreedAt time.Time `json:"agreed_at"`
+	AgreedBy string    `json:"agreed_by"`
+	Ca       string    `json:"ca"`
+
+	// Contact as the CA was told
+	Contact string `json:"contact"`
+
+	// ContactDeclared as the estate file has it
+	ContactDeclared string `json:"contact_declared"`
+
+	// Declared the estate declares this CA with this directory
+	Declared  bool   `json:"declared"`
+	Directory string `json:"directory"`
+
+	// EndedAt deactivated
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+
+	// KeyOpen which of two keys counts has still to be asked
+	KeyOpen *bool `json:"key_open,omitempty"`
+
+	// RestsUntil the CA wants no requests before
+	RestsUntil *time.Time `json:"rests_until,omitempty"`
+
+	// Test at the test directory of the CA
+	Test bool `json:"test"`
+
+	// Url what the CA calls it
+	Url string `json:"url"`
+}
+
+// AccountList defines model for AccountList.
+type AccountList struct {
+	Items []Account `json:"items"`
+}
+
 // Agreement defines model for Agreement.
 type Agreement struct {
 	// Terms where the terms are that were read, as the CA says now
@@ -1314,6 +1396,9 @@ type CA struct {
 	// Identities what CAA records call it
 	Identities []string `json:"identities"`
 	Name       string   `json:"name"`
+
+	// Profiles kinds of certificate it offers, such as "short: for six days"
+	Profiles []string `json:"profiles"`
 
 	// Terms where its terms are, as it says now
 	Terms       string     `json:"terms"`
@@ -2320,11 +2405,17 @@ type Mandate struct {
 	NextAt  *time.Time `json:"next_at,omitempty"`
 	NextWhy string     `json:"next_why"`
 
-	// Place file:line of the estate file; empty when it was made here
-	Place string       `json:"place"`
-	Proof MandateProof `json:"proof"`
+	// Otherwise CAs asked in its place, in this order
+	Otherwise []string `json:"otherwise"`
 
-	// ProofAt servers or name server
+	// Place file:line of the estate file; empty when it was made here
+	Place string `json:"place"`
+
+	// Profile of its CA
+	Profile string       `json:"profile"`
+	Proof   MandateProof `json:"proof"`
+
+	// ProofAt servers, name server, program or address
 	ProofAt   string `json:"proof_at"`
 	Rehearsed *Order `json:"rehearsed,omitempty"`
 
@@ -2562,6 +2653,12 @@ type Order struct {
 	// Request of one order: the certificate request as PEM, once it is made
 	Request *string `json:"request,omitempty"`
 
+	// RevokedAt when its certificate was taken back at its CA
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+
+	// RevokedFor the reason given
+	RevokedFor *string `json:"revoked_for,omitempty"`
+
 	// SentAt the request by a person
 	SentAt *time.Time `json:"sent_at,omitempty"`
 	SentTo *string    `json:"sent_to,omitempty"`
@@ -2611,6 +2708,19 @@ type OrderRequest struct {
 	// Rehearsal at the CA's test directory
 	Rehearsal *bool `json:"rehearsal,omitempty"`
 }
+
+// OrderRevocation defines model for OrderRevocation.
+type OrderRevocation struct {
+	// ByKey asked for with the key of the certificate, in place of the account
+	ByKey  *bool                 `json:"by_key,omitempty"`
+	Reason OrderRevocationReason `json:"reason"`
+
+	// Replace the mandate is ordered anew at once
+	Replace *bool `json:"replace,omitempty"`
+}
+
+// OrderRevocationReason defines model for OrderRevocation.Reason.
+type OrderRevocationReason string
 
 // OrderStep defines model for OrderStep.
 type OrderStep struct {
@@ -2915,6 +3025,16 @@ type Revocation struct {
 
 // RevocationReason defines model for Revocation.Reason.
 type RevocationReason string
+
+// RevokedOrder defines model for RevokedOrder.
+type RevokedOrder struct {
+	// Left why none was begun though that was asked for
+	Left *string `json:"left,omitempty"`
+
+	// Next the order that brings another certificate, where one was begun
+	Next  *int64 `json:"next,omitempty"`
+	Order Order  `json:"order"`
+}
 
 // Rhythm How the certificates before it were replaced, where it is shown.
 type Rhythm struct {
@@ -3623,6 +3743,12 @@ type ListBindingsParams struct {
 // ListBindingsParamsSort defines parameters for ListBindings.
 type ListBindingsParamsSort string
 
+// EndAccountParams defines parameters for EndAccount.
+type EndAccountParams struct {
+	// Used also where mandates order from it
+	Used *bool `form:"used,omitempty" json:"used,omitempty"`
+}
+
 // ListIssuedParams defines parameters for ListIssued.
 type ListIssuedParams struct {
 	// Cursor next_cursor of the page before
@@ -3959,6 +4085,9 @@ type GiveCertificateJSONRequestBody = GiveRequest
 // TakeKeyJSONRequestBody defines body for TakeKey for application/json ContentType.
 type TakeKeyJSONRequestBody = KeyRequest
 
+// RevokeOrderJSONRequestBody defines body for RevokeOrder for application/json ContentType.
+type RevokeOrderJSONRequestBody = OrderRevocation
+
 // MarkSentJSONRequestBody defines body for MarkSent for application/json ContentType.
 type MarkSentJSONRequestBody = SentRequest
 
@@ -4000,6 +4129,9 @@ type PreviewWaveJSONRequestBody = WaveRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAccounts The accounts at CAs, those that have ended too
+	// (GET /accounts)
+	ListAccounts(c *gin.Context)
 	// ListBindings Bindings with their faces, by host
 	// (GET /bindings)
 	ListBindings(c *gin.Context, params ListBindingsParams)
@@ -4009,6 +4141,15 @@ type ServerInterface interface {
 	// ListCas The CAs of the estate with their terms, accounts and budgets
 	// (GET /cas)
 	ListCas(c *gin.Context)
+	// EndAccount Deactivates the accounts at a CA for good; their keys are destroyed
+	// (DELETE /cas/{name}/account)
+	EndAccount(c *gin.Context, name ShortName, params EndAccountParams)
+	// TellContact Tells a CA the contact the estate file declares
+	// (PUT /cas/{name}/account/contact)
+	TellContact(c *gin.Context, name ShortName)
+	// RollKey Gives the accounts at a CA new keys
+	// (POST /cas/{name}/account/key)
+	RollKey(c *gin.Context, name ShortName)
 	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
 	// (POST /cas/{name}/agreement)
 	AgreeToTerms(c *gin.Context, name ShortName)
@@ -4198,6 +4339,9 @@ type ServerInterface interface {
 	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	// (POST /orders/{number}/key)
 	TakeKey(c *gin.Context, number OrderNumber)
+	// RevokeOrder Takes the certificate of an order back at its CA, and orders another where that is asked for
+	// (POST /orders/{number}/revocation)
+	RevokeOrder(c *gin.Context, number OrderNumber)
 	// MarkSent Keeps that the request of an order that waits for a person was sent
 	// (POST /orders/{number}/sent)
 	MarkSent(c *gin.Context, number OrderNumber)
@@ -4341,6 +4485,19 @@ type ServerInterfaceWrapper struct {
 
 type MiddlewareFunc func(c *gin.Context)
 
+// ListAccounts operation middleware
+func (siw *ServerInterfaceWrapper) ListAccounts(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAccounts(c)
+}
+
 // ListBindings operation middleware
 func (siw *ServerInterfaceWrapper) ListBindings(c *gin.Context) {
 
@@ -4476,6 +4633,92 @@ func (siw *ServerInterfaceWrapper) ListCas(c *gin.Context) {
 	}
 
 	siw.Handler.ListCas(c)
+}
+
+// EndAccount operation middleware
+func (siw *ServerInterfaceWrapper) EndAccount(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndAccountParams
+
+	// ------------- Optional query parameter "used" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "used", c.Request.URL.Query(), &params.Used, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter used: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndAccount(c, name, params)
+}
+
+// TellContact operation middleware
+func (siw *ServerInterfaceWrapper) TellContact(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TellContact(c, name)
+}
+
+// RollKey operation middleware
+func (siw *ServerInterfaceWrapper) RollKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RollKey(c, name)
 }
 
 // AgreeToTerms operation middleware
@@ -6123,6 +6366,31 @@ func (siw *ServerInterfaceWrapper) TakeKey(c *gin.Context) {
 	siw.Handler.TakeKey(c, number)
 }
 
+// RevokeOrder operation middleware
+func (siw *ServerInterfaceWrapper) RevokeOrder(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number OrderNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokeOrder(c, number)
+}
+
 // MarkSent operation middleware
 func (siw *ServerInterfaceWrapper) MarkSent(c *gin.Context) {
 
@@ -7305,6 +7573,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/cas/:name/certificates", wrapper.ListIssued)
 	router.POST(options.BaseURL+"/cas/:name/certificates", wrapper.SignRequest)
 	router.POST(options.BaseURL+"/cas/:name/revocations", wrapper.RevokeIssued)
+	router.GET(options.BaseURL+"/accounts", wrapper.ListAccounts)
+	router.DELETE(options.BaseURL+"/cas/:name/account", wrapper.EndAccount)
+	router.PUT(options.BaseURL+"/cas/:name/account/contact", wrapper.TellContact)
+	router.POST(options.BaseURL+"/cas/:name/account/key", wrapper.RollKey)
 	router.GET(options.BaseURL+"/credentials", wrapper.ListCredentials)
 	router.DELETE(options.BaseURL+"/credentials/:name", wrapper.RemoveCredential)
 	router.PUT(options.BaseURL+"/credentials/:name", wrapper.AddCredential)
@@ -7321,6 +7593,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/orders/:number/certificate", wrapper.GetOrderCertificate)
 	router.POST(options.BaseURL+"/orders/:number/certificate", wrapper.GiveCertificate)
 	router.POST(options.BaseURL+"/orders/:number/sent", wrapper.MarkSent)
+	router.POST(options.BaseURL+"/orders/:number/revocation", wrapper.RevokeOrder)
 	router.POST(options.BaseURL+"/orders/:number/end", wrapper.EndOrder)
 	router.GET(options.BaseURL+"/forecast", wrapper.GetForecast)
 	router.POST(options.BaseURL+"/replies", wrapper.TakeReply)
@@ -7347,6 +7620,44 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListAccountsRequestObject struct {
+}
+
+type ListAccountsResponseObject interface {
+	VisitListAccountsResponse(w http.ResponseWriter) error
+}
+
+type ListAccounts200JSONResponse AccountList
+
+func (response ListAccounts200JSONResponse) VisitListAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAccountsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAccountsdefaultApplicationProblemPlusJSONResponse) VisitListAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type ListBindingsRequestObject struct {
 	Params ListBindingsParams
@@ -7459,6 +7770,106 @@ type ListCasdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListCasdefaultApplicationProblemPlusJSONResponse) VisitListCasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndAccountRequestObject struct {
+	Name   ShortName `json:"name"`
+	Params EndAccountParams
+}
+
+type EndAccountResponseObject interface {
+	VisitEndAccountResponse(w http.ResponseWriter) error
+}
+
+type EndAccount204Response struct {
+}
+
+func (response EndAccount204Response) VisitEndAccountResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndAccountdefaultApplicationProblemPlusJSONResponse) VisitEndAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TellContactRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type TellContactResponseObject interface {
+	VisitTellContactResponse(w http.ResponseWriter) error
+}
+
+type TellContact204Response struct {
+}
+
+func (response TellContact204Response) VisitTellContactResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TellContactdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TellContactdefaultApplicationProblemPlusJSONResponse) VisitTellContactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RollKeyRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type RollKeyResponseObject interface {
+	VisitRollKeyResponse(w http.ResponseWriter) error
+}
+
+type RollKey204Response struct {
+}
+
+func (response RollKey204Response) VisitRollKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RollKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RollKeydefaultApplicationProblemPlusJSONResponse) VisitRollKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9884,6 +10295,46 @@ func (response TakeKeydefaultApplicationProblemPlusJSONResponse) VisitTakeKeyRes
 	return err
 }
 
+type RevokeOrderRequestObject struct {
+	Number OrderNumber `json:"number"`
+	Body   *RevokeOrderJSONRequestBody
+}
+
+type RevokeOrderResponseObject interface {
+	VisitRevokeOrderResponse(w http.ResponseWriter) error
+}
+
+type RevokeOrder200JSONResponse RevokedOrder
+
+func (response RevokeOrder200JSONResponse) VisitRevokeOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeOrderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeOrderdefaultApplicationProblemPlusJSONResponse) VisitRevokeOrderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type MarkSentRequestObject struct {
 	Number OrderNumber `json:"number"`
 	Body   *MarkSentJSONRequestBody
@@ -11640,6 +12091,9 @@ func (response ReturnWavedefaultApplicationProblemPlusJSONResponse) VisitReturnW
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAccounts The accounts at CAs, those that have ended too
+	// (GET /accounts)
+	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
 	// ListBindings Bindings with their faces, by host
 	// (GET /bindings)
 	ListBindings(ctx context.Context, request ListBindingsRequestObject) (ListBindingsResponseObject, error)
@@ -11649,6 +12103,15 @@ type StrictServerInterface interface {
 	// ListCas The CAs of the estate with their terms, accounts and budgets
 	// (GET /cas)
 	ListCas(ctx context.Context, request ListCasRequestObject) (ListCasResponseObject, error)
+	// EndAccount Deactivates the accounts at a CA for good; their keys are destroyed
+	// (DELETE /cas/{name}/account)
+	EndAccount(ctx context.Context, request EndAccountRequestObject) (EndAccountResponseObject, error)
+	// TellContact Tells a CA the contact the estate file declares
+	// (PUT /cas/{name}/account/contact)
+	TellContact(ctx context.Context, request TellContactRequestObject) (TellContactResponseObject, error)
+	// RollKey Gives the accounts at a CA new keys
+	// (POST /cas/{name}/account/key)
+	RollKey(ctx context.Context, request RollKeyRequestObject) (RollKeyResponseObject, error)
 	// AgreeToTerms Agrees to a CA's terms and makes the accounts there
 	// (POST /cas/{name}/agreement)
 	AgreeToTerms(ctx context.Context, request AgreeToTermsRequestObject) (AgreeToTermsResponseObject, error)
@@ -11838,6 +12301,9 @@ type StrictServerInterface interface {
 	// TakeKey Takes the private key of the certificate an order brought out of the safe; for who has that permission
 	// (POST /orders/{number}/key)
 	TakeKey(ctx context.Context, request TakeKeyRequestObject) (TakeKeyResponseObject, error)
+	// RevokeOrder Takes the certificate of an order back at its CA, and orders another where that is asked for
+	// (POST /orders/{number}/revocation)
+	RevokeOrder(ctx context.Context, request RevokeOrderRequestObject) (RevokeOrderResponseObject, error)
 	// MarkSent Keeps that the request of an order that waits for a person was sent
 	// (POST /orders/{number}/sent)
 	MarkSent(ctx context.Context, request MarkSentRequestObject) (MarkSentResponseObject, error)
@@ -12029,6 +12495,30 @@ type strictHandler struct {
 	options     StrictGinServerOptions
 }
 
+// ListAccounts operation middleware
+func (sh *strictHandler) ListAccounts(ctx *gin.Context) {
+	var request ListAccountsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAccounts(ctx, request.(ListAccountsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAccounts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAccountsResponseObject); ok {
+		if err := validResponse.VisitListAccountsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListBindings operation middleware
 func (sh *strictHandler) ListBindings(ctx *gin.Context, params ListBindingsParams) {
 	var request ListBindingsRequestObject
@@ -12098,6 +12588,85 @@ func (sh *strictHandler) ListCas(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListCasResponseObject); ok {
 		if err := validResponse.VisitListCasResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndAccount operation middleware
+func (sh *strictHandler) EndAccount(ctx *gin.Context, name ShortName, params EndAccountParams) {
+	var request EndAccountRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndAccount(ctx, request.(EndAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndAccountResponseObject); ok {
+		if err := validResponse.VisitEndAccountResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TellContact operation middleware
+func (sh *strictHandler) TellContact(ctx *gin.Context, name ShortName) {
+	var request TellContactRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TellContact(ctx, request.(TellContactRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TellContact")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TellContactResponseObject); ok {
+		if err := validResponse.VisitTellContactResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RollKey operation middleware
+func (sh *strictHandler) RollKey(ctx *gin.Context, name ShortName) {
+	var request RollKeyRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RollKey(ctx, request.(RollKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RollKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RollKeyResponseObject); ok {
+		if err := validResponse.VisitRollKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -14117,6 +14686,50 @@ func (sh *strictHandler) TakeKey(ctx *gin.Context, number OrderNumber) {
 	}
 }
 
+// RevokeOrder operation middleware
+func (sh *strictHandler) RevokeOrder(ctx *gin.Context, number OrderNumber) {
+	var request RevokeOrderRequestObject
+
+	request.Number = number
+
+	var body RevokeOrderJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeOrder(ctx, request.(RevokeOrderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeOrder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RevokeOrderResponseObject); ok {
+		if err := validResponse.VisitRevokeOrderResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // MarkSent operation middleware
 func (sh *strictHandler) MarkSent(ctx *gin.Context, number OrderNumber) {
 	var request MarkSentRequestObject
@@ -15468,358 +16081,369 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/dxs3ki/6r/Th7DmZvNeKZDt2EuuXq1HscTZx4mt5k/M211cHYoMkRk2A0wDFcH38v7+DqgIa3QT6",
-	"C0XKzuz+klhkswEUCkCh6lOf+jCZquVKSS6Nnjz/MFmxii254RX8dbmutKrsvwqup5VYGaHk5PlE8j/M",
-	"9RS+zNQsMwuerdicZzd8pio+ySfCPvXPNa+2k3wi2ZJPnk/w+Uk+0dMFXzL71iX74ycu52Yxef7o7PHX",
-	"+cRsV/ZRbSoh55OPH/PJT2IpjH029soSvgzfWPAZW5fGvu8st+8Xy/US/rJ/Ckl/+paENHzOK2jql9nf",
-	"K7Ve7Q5XyXKbsRu1NtlCaaNpzJpnc/sDnRgwfNnonTB8qVsDf/ZkZ9jQ8R/w2adn/mtWVWxLPf1lI3nV",
-	"2dPNgplMaNtRUaW6qOA1x+niOzYfIMqNMItMSV7L1LB5qruGzY/T2arg1c/r5Q3KFJpeMbOoW5b4ZT6p",
-	"+D/XouLF5Lmp1jzszExVS2ZQp559PelVtze80kr+DO+PtrmCBzrb7B73x3zyv0GAO9OwYpWxEmcZtBWX",
-	"9j9Ta/Xx02hbV7y641XHgKitewznaqEqc9wW1tUd3/7wfaIBURxQBz7iq7g2f1OF4KDJL7Rhhr8UJQxx",
-	"qqThEvY/tlqVYsrsBJ7+w+rF8w9Bw/9W8dnk+eQvp/V2forf6tPglb7Nuvv4iV4pqbEHbyp1U/JlR/Mr",
-	"fOL/HdcN917oQ1MdWUavzAo1XS9tk/Yh+qV98cV0yleGySnfVeZ3C57NhCyEnNsN71aqjcyYLLKSm+yG",
-	"fzXJJ6tKrXhlSMbMNOaqYIafGAGas7Nz3MDq2fm44owGv/PVWhpRDm2gMR2/02+h1dx20zf03v9S3fyD",
-	"T41tqJbJW9QiGFtRCCsXVr4JxjxjpeZtMdRjCFbFUzoo3d+x3dSPsDkPQoIlMFubdcXzjJlsqbTJnjx7",
-	"lhVsq7NZpZaZVJtJfh/RdAlkXnG+dAo7XBCGV3iMNMezWfCKw5DggYzBX8xkG/t5xVmRZwwO2OzyItN2",
-	"iDi6cKsEw2NHgoZrc51othS3fCM0nIjC6Mw+mxWi4lOjqm2eYbeEyRZMZ8osOJzufW22pIltR4W4LgSX",
-	"U/6r4BuwCJtLh76Nav6MiXJd4YP+aN4de+P0zXGDDX/RtYlcLpiQPwl5G3uTqdba2PH5Vm+UKjmTO8P3",
-	"w6h/lLud3o8iLh2zUJUw213RTO0/Z3aPbEmgazz+fZf1r2NDk3Tmdc8qHX+NnnSOImx1Z0C3PGI5WI28",
-	"FbKI7ZW3fHt9y1cmuTVoNgsWup8cq70Fvx6zLcMPEnuzVOaazQzacsNeZ39Cl5fhv/H24s6p3z7p88kK",
-	"D9TIOWLs5NHY26LOhNZrbrcVs7Cn2xJvV8P6Vym0Ibi09sfvk0ope6DYV9on8sm0UjrUj/qnesEeP33W",
-	"p7svhZzzalUJCUql16hf/VrqbWnbw/qHjWkIp9F3CFRsEigaCrZWh1qTOtX+N6EXI8+IqVpLg6b0ihnD",
-	"KztD//f3i5P/fP/h8cd/i00ASfraHn6tu+l3TxuX0++e9txO83ox0jsmfFpodrJ68q1VODfH9CHKqvkE",
-	"/vH08SP7R/H46dNH39kp0Ozk8dnX39I/n5x985j++fXZd8+iyqGqOZPivxhqadOk/jry/IpXS2FoX25q",
-	"eKGWTEgNxlrF5JzD1ZoVRcW15toecku2zfgdr3ApZDNVnWdMbu0pKLOSz0ym1qDWkavg46dPG7bMo86b",
-	"4aOzs9191y6a3Ql88uzp2dgJhDetmNarRcV0xIy1G6R96Aud3fKttWQXTBa8sAPM1rKwMjA5yEoqk1n9",
-	"P4f/ZsHuuiOXHRdLKI/HMTNhZ9n8jZdKziOWym/WGGJwkc8zVWUs03AFtFYRyzYLVfI8u8FfZ0ZlN1vo",
-	"J4f7yK5ZPnfel12Vi3s77FmkNjIHMwl+/YW2/agb+ULHFiZ4GEbYKFGh4IVj99S8qaXVtXk6oX7MJ1O2",
-	"1nGDato8nkdsxlZlr60aBO8NlJHLYqWENAkzbsp7+/8SHvqYd8ya1YvoF6IYeGrCmq+i7wAbJPZFybS5",
-	"1pzL4Sd5KSTvMv/tQOx6LPi0ZBUv3IJDHctmouTR7u9hiKi1maplXBtWlTJqqsqEIbHkRdwewkWZ+OqO",
-	"O2u2a7av3HP2N2pdxa7hVgzPrSideKZKzsR8XcFJ4fzE2Jnc/blRlTbu9h4TyB2vCoFWRVcHf6XH2rYG",
-	"+GtAEQOl9yIhNSINqBtza8CtTS/e9+md4A2bR2xoMBv0wN5f4sMfg9Ns0CXC7UWxe0PtqY9vdMqwyFX+",
-	"Bt+o3VTCXk76Pol6MxtCh07nbvCulajw1sWcm/7LVLN7C7XJltYKoLv3XNxx6KtW+Lnd/s6zMzwNDXnC",
-	"7anplnB0vbpzfvebtW5cK1MDb/Sa3kc/jg3+8iJywZ6C1HrvwRcX9ODHfHLjhdipJfiU92ntihQuHBnT",
-	"tyAfZ1OyKWxVq0rc4exbswTWUDmLGohTJQ3DJTvcC+AdHLtd48uV2dZuD5pJ6GamrLlxcfn6RWzv4H9Y",
-	"O52V14FQd65YGyaNzugJnd2otSysscKy6VobteRVVvGpqoroxVUUXBrhJq99gDCTXV5c0O91NmVlmYmG",
-	"tdorl8TFP+92WqHfiJxW4KUSJvRQxR1S++ge/HDI5EnnspJK8slIn5g7i1XKLWbHeZ6xG82l2WnN/URt",
-	"ZLThSq1vyqgFsLWvmTJpFe6Go86dZ80xTZnsdV6SYwZuqLWwdqTnZrXuU0PDIhrtF3+97OI7zUU9t60N",
-	"Z15x74AYZqTQT5KucW30dcJHTBs2BG41TEplTSh7qcGFKBV4OTIKjGiKKdudXu5McKHQOTLcJwJ92yy2",
-	"idUKq0QUcfWsEkt2XZX9Tg/7UD29tQTzYALiM/eT0JFpG2chXF5EbzW7h3aiC4oVkZuOP3aakgxPQStR",
-	"fzqbBV/Sqexc6bSZQ8wmeiZPWVTmS7pb7LgZma4tANz3dIYdtdsBRCW83XmeWbtUcvswdQq2i8DUj/bJ",
-	"Nn49q9Qyrt8zYW1aH88mK6ChoFHT/y52x4VxKJltFmK6sNLcqHVZZAt2x+0pZWWLC8YsmAxGG+24XjEZ",
-	"67OibtaTI5WTWp8wtpxVfTpAgSGQy5NnT51I+qwpNqHX03yHkg82PhgVyS+qv11ObmfpdtjAoKhwY7Dy",
-	"bxygoaKq5VLJ6+R53XMjB+GMvLcKfd1YHqFd0nFz5gm3OVvy64SdFBrcFbeHbfzCy5YxQ8guy6wU2gRq",
-	"YDZcmi2tkuU4k+hh/PuaV4LFL9t7+Mdbuu0d2qHa+GlzkmxMSod7vNYt5yGnzjsdaehXXit9z3L5nhuG",
-	"p3g8CjgmzhVEFSNzOsLT1YqUzUQZ0znUtBJPoFLgLqQk+R90K5Ab6l8nhqFkU4wwR8YwC7aSQW97mb63",
-	"oyKkd5NkPGmxNYtlX8Nv8SmryWK+MKM6fUW/iPVai7lkZl3F+zw4QBQqQxgeCoUSNuaiQLVahgNzKhJM",
-	"UI/ax105Iy2unnhup19muGnmw+G7a1ROFzHsJpMZfuVccGEsfOcc6TvV9jlnHmz7vovFnOACQZEI7wbc",
-	"Hfh+IVCjqlibdBdliJKN3UZTQIXE8eCPj+SR4I+BO7DbSBt8F6PKFPprHQKttQbk9UxVDfhHILOSFDES",
-	"ZKtuhy+dn4Tkr1kVhXgsVSFmghfD9cDBSyIXuj8ilg66SjZMw7lwnt2xcs3puCiVus1KcWsVZ1pxg5Cg",
-	"hSgK3u8CIHSJlyB1wAmnd0ICWF7bxVyulzIR55nNaMf1KAA+A39kPllLOvn0Wq94w3EQutDsVzweapmR",
-	"jiQDKpGrE9eadtducVFQhRzzNEY/oPpFUblVHJwmLGK6TBdMzkf6O8aBb+oGuvt2kHt9PdJ73O/9S361",
-	"yj4SGHHnftOGdFr1zlSV3TDNEQtbh6K/ffTd457QfKv72Eys+9+z7WXcteUvM1FX/8789y5h+yOKasR7",
-	"UrGZSalcxEZlcyYk3Yoolihk5raHQQoATV5CA1GvulrfRJEXCL7Hm61hEkKawmRMZ/bE4RS22XUgoPUc",
-	"l2l8QyUrI4iV5gj6R0cDZ9NFBlHDqVpyBInG1uCGmekiOZJ+ZwJttu41tWjqQeV+ppKTS5LeNbYSkXTy",
-	"EY0Ijetws5Z8M8kncyV5ZHNur29dRzoBOQyNJ0cyFDLcFPYbZhZ46gXhXDHlX+hsyaYLIflX2W/CLNTa",
-	"ZCzDSHFgaVHmDDPuaXiVPYYiIO2yVJtkksfZyCSPvCeiOFNlQf1rBfFizT+Ko3p7OhCe5pEuvLl49+r3",
-	"/3Xx/fdvX1xd5V999dX7Q7ZuF1v8ltyYGuEnMs9uuBYFR4gxzaWO2spW665v+TZ6DXfXbHRzZ0blCA8C",
-	"Q4SVYBjrhdrIHUdQMOQne4w4Cl+9unr1PKNQJsCsyM7oFy+4qK9xtxk4H0LqlALvNYfODunYYHeGkjBn",
-	"kh3rk/Tjs7MYTk5VYi5kDH+3a5Cryuw0j8C5Z0+fPnnaB6TrltFqfVOKafx+Uvlz+EB7SqWU2X+KH0fe",
-	"GBywzVn+/T+uXrz9X+9f/XL17vfnb355++59jsHvq6tXB1w0pmJSz6I9+M9ffn7xv65evP31xVvqwQHb",
-	"/S8Vg2ChCTnLWGa/z/769uVl9ujsydMvW9bkk2+/fXb27SAwIyZDRU7w1aoUY+Ogo92g2LpzhsYsNgdS",
-	"0qkwQeLKRZmoozAXfjMb0fdX1sIYg1MA7ObIjgWrYETXMP8wmhjCYgEe8sM4A3J495yhO+g+SAdMoF/+",
-	"5t/wV3oj1PWn1gQ/u16aNKT3SQW/CPJ0moqedil37Zw7G10/ZDYiC2rCvS/d/ZSdPfWfN01kunSnjWU7",
-	"D7wsRuphEmSaFmLJpgN8BTQOjz908oFf+772yUcnt7H4LAYX0RHLKn275H4vHe4aqjgMsiNik9EYCPmR",
-	"N+A8TKI5SgLrlrI3iWgNuvH71dgh4Rd/WDtlV8BuYG1vh+2QvbojvisqD52+bMXixal4eh3Wsvd0e5fI",
-	"yZ8tqmzFzMIZ7mFP6uH5TT9lqBt2a+UtM7gyxC0wWcSvUfVblqzg6TcM20EdsBp3SxfFcfuj70V6Ep0T",
-	"e4Q7ixnDpoul48NITVdgfXz96Luvn5zFMl929XvQNOIkbiphDKBXG0KshxjXRNDDmM9FMwFeHl5Vqp0x",
-	"+vXZd896M2XiN0gHm3KDICgXwnog1sJKhYnZqFjoYBfau7ogdaTirMhqxD25FbJqLeNXzhWrTGfUFzSR",
-	"gCu2QaPm3IryHPcYJMaQtGrw9h/aACM0xs3DWHm6NRBeGZ598803jx89y0csjJj2h7b2Wdp+ScNsIS+A",
-	"lSRLJ8ZAp5w4W/fNA/U/MDUTrrbhZ3jcSO/92fg0npsoqFDBsUV7qnHbqkcy2hOjZj9ppZKMiLTEM/FF",
-	"yc+zM98I7s51dzq2+KSBs2HS8OK6hddIPZYMD8ftQ9a2imF4aQ258pktLR1xGYTj5jwp5XSyUTLQlbYQ",
-	"d9wfe5nSZDjWI3Vv7hLaHY+Bu7RacswvBgVZsNWKS16Qm94qEmbsgovQ7fdCI43Pvcg1ZnUS3ZBssMFp",
-	"Y1IbVpY+Q3XAT9wMu2uFBhqYEy4LuFVQR08USCb4YFoqjKaqquDVCeh7/eeMiRL+pB7Bv6dsyU9u2PQW",
-	"ovFr+H+xjl9ayMYZOAhodOCzOMBBD8dSqmClgtBiivaSLkE+hWReccyIEbMZ8VUIrTHlq45DG1bGxfDS",
-	"3Rja8T30qON9py9bsQkKGfJ0wkp1u9uw17SkRz/Nw84HOI3kkfiSMmqaEijZDY9DFH1YtnvjxRfkHeHV",
-	"l5xHsN+D1+JoZoduR1KCUaxJduYyNOy5x8qyCxUSdaXTpkoboDCa8B7nGTVGZ7mGW84knvOepAfSo7yM",
-	"scVHR4Ajb/M8YV3cB3YaD4E4AHXYH2tgf74fW1E8+BEcRzNVRaIfPUb4GKViZdmVXh/nE9s5uqNSEWXS",
-	"5WW3zN0OriXCoIYDnuJwJHh7qkuOaG0fDFg8Ky0rOSt0Hi4hlunt8kaVYprBb+87It+9+KgSWfuswS/W",
-	"iWSun9zrmnCMbH+0QkZts1NVxHvRSQ3A70Th3MrDtgs2jWOlR3EM3J9JYMn9xHe1+Jp7RDaaeqNk6p2/",
-	"qcR4Ol+AT0BVji2ji03gz5rgH0XkGiYLbVdnR4KJz7ppvI7ynRZ2myemvxkRfWi2BAiJVvIc07fg2PfP",
-	"xdC2YWa3LGIHgAk4BZGuNOhMDZvS1A2h7QU7z244LG+iZaNsGei7MPEel0IbbbdFfAZPlQEKfQheBNgD",
-	"Ah3pZEpoMSHUSyrYFeoIRr16Orbh+1AmOIXdlzPh5b6cCd1cBx2jfctnscEWqQDKmKvxIpoOWVvBdlns",
-	"qHHN0pPEz1dDnPRODUidSIfo9wmB+NOrxad1dvIdO5m9//Ds6zin1ktV8SmLmbFTNiYdFjJaY4BJFkMx",
-	"VVzyDSshERMAiwXb5shnGSR82g1eRgLJYdyj1Vzp2K0jSZ8sw3BpI2hQQi4tUWueZ2dIQAkbJoO0zQ06",
-	"4EVZZjfcBRQgToLbFgPvrkmQ1LGI7QYknnWibPKX10oOgNSmEka9iPdMFnVU4PQ0DKXul88jtVoSVUnS",
-	"q/gVqS/XF8XSO/KRO5RT9VgaRHcEDlGVkm94QSqw1LwEzZGUO8yyZpZVj3gJluvbzTvueH8Xd3sy0rJS",
-	"sHj+6JsfL6/+8ujxObojgxgX9ajzYhaLzbEVq0yD1C0KeF3x5XNoByjZJNgVZU8KD2pC6P/C9DQMMa1u",
-	"p/ob+v+jx3GGvbLo75nd1leVmldsSUv71q5+qdD4eO5ERl7cSqxKnn3/4iq3Q4HU+LdXF9YKfXGZvXn7",
-	"w68X715kP774/xLRtm7aOuKr43JabVeGF9Dmue+B5LwAAynGR9dBrdxyU6PBRfvDP9S6kpDh2mS+7b3x",
-	"265dAxdmRMQ92Vgwr50UxFb35R5h54Bpu5WF7rIn/O5yszWdjrOdfKYVV3bua/aZURSJiSwX6m+nDHQc",
-	"PjF8C6yl2edxwvcme/OaGZ/NPWZWmjfy9nUItn4xF74ihL0yOMvGfWSPzSVn0uR1fBtT6H2UFVYoyzBl",
-	"r7VxRYyj/+ffOhEmLVT5i9d59v2Ltzmuxm/sivebqesAbB/oyggju+PnqAluXQrpuDWTR1g0Zqp5Zg8v",
-	"Da69Gw6ZIedemrT5Aow5d8QY6IttiFgg+08+0mnXgbNm/rhx5CXkAO57Y9cG6oNqwQY6YKMcvABecVai",
-	"/6yp3Nows26km6jb6HF0xystot7sNqkBvrH+RbQ7ahXD9fHpbSy7pw2aueELIQsrK3v9a7pAQy+kUrcp",
-	"Ri77ypJpSudkBi16uhPR+28qtZ4vzNA18EqtflLqtgsXO2hYABVQ1nBPI8k0l0UC+QJ2EfKika+h6rja",
-	"jcXkrlTcB2dKHXcFGxV/vlrHLqtoVzksjts9Ly8cXMjNN+yWvXESoybYs9zrFg0hhNqimiS0FGY0BS2I",
-	"56GBeb1SFdLhrqX44zl8xDJyTicTwSK0dBoUlBdWRYH2GJxbgefc+5LsZNudfJvR3XsXpwBvGuXMBB6s",
-	"+ArauJQdGCaxpM2YKIF9N07pFCNPiQbfwmUBjSRciaYRYZ5hnjB0AmLKdaLfWmJXejPo3NS615MM4uqh",
-	"zY98m0InxTQbR4fFSQDCGOArwKmKiDWhMVjePskSpHkO+ByheUCgLPFZtWYjWKX4TZx83h+57rhLv8Yx",
-	"FzXfcmt3NTWDCwJkmRqdXb26OHn89FloK/UuZ+Ktcc3XcO+Eg5Hm553bakbYfG4go64Vse6m+rXn1TgG",
-	"3MGNLK9jCc8BtBxPy/n2rJ/+vNNiayDpWreULRw+51mb/8xFNTYuKVRuE93rqdsVS5by1NNDDbreJCUf",
-	"Du574w6F+H0qkIWAkhHJuGQHN/04nReY3tTAGq/XI6rd1Kokoi+6DoxZ6TcVX7HKo7RigX2d0VLPlAxd",
-	"1zUpZHZ54Ulr80wr2qqIsA13sFWl1EzvItWmI7KffggwZReJmOaou20Q849znCUpZXmpeUseUDuAl4oV",
-	"gO3UmZCjMpq04avhXYdyeVeGr3qv5SDiGrqPo3LNJRVjX+ehVhGrAiNxm4WCUhJzbrIa7wiSvLHmy3MM",
-	"ytKdsi5NSInswiBM/U5oYRS9D8xtqZzRlaxAMbbmRNwmZA23p+1RxJPTBSBsI1yAP3Kt+Xk2A85jVWVF",
-	"xWbgvht5Ya5jReGT3/UfkxRbhBGn1WEtY3b4nWjhEAZguudreX2A6m+FI/qIWrAkc6RdlhmTYWi/wR7c",
-	"Z93NhBR6MdJwT4MlxsNik+rjHDBuOED32wOK280776d6jGYq4DVeZYWCJI57F2cag5tdNQ+tTq9A+5Dr",
-	"cG4Hl6g4qqsL42GiU0SLOc+wy/YiaW+nFb8TEBjaMMIksMwjCN11in7rbs8Y33Xv8f/Ej0F6/gl8eQ15",
-	"xi8K5a9njay70CsgWKmTa2pV8ZNZKUb4ZN5VUVakfLIRBY/xb4B6ZlEvH7lsy4qzAi8yc2408O42MjlY",
-	"JvmGFvO+8H5XHKu5OdZ3Urcka45Q2grdtuRl6bWN1hHxj/tdsGvDPQQFot+8j8d/+ENrS4sbeHHLsgDf",
-	"sEDSZFBit5kJibCcoao2wDasj6vdSKQ1Xa8hISBy6OPSzBasgCw2SNyh5IHdS/jNWAbSsOcdVUQSx+D+",
-	"gMVEsMK5gBq4MliEeA3Yd4K6be29TtnkyRim0TnCUYj2LCGZxFuViSN/GXfvzhpk1MHrwHoNioLeVPCY",
-	"VK174SA5veayOM5t5HmmVlwGAgEwUpCqiegVSJBba55t+cgyGXud9xHoBHn+267IYaA8f/6NUqUem6BO",
-	"2LPrnjysLnEo8rIFZ5WOFfXRhs2tPWC4NnijZtlUrbZYU46yczdse+7rTdb374TPr8smqcxYj3PbqRua",
-	"E7bzVCKKa4P/0hthpgv8N+ob/rtU6rZhd5BQOBbvNutKuh/Zf9P7rUCjxTDd3XhnrwLfarCD7rs9ddyn",
-	"w0StiLZCAMPVNHCwvpnh1YZVhR6itCnzozYzao0KjBLcpvL2Bd8fQOFdH18THHOBYeJtFzBNGuuny03Q",
-	"PnF3syZUlHAx26iqyDO9ni7s7UzyTQ5ZB7goMBHd6lGUgXAR88G6PFt8j33DVC2XLFYgt80mqUA+8Nq+",
-	"MQbVBtsj8n4LqwZMuuQlb7sGQaRKLe2FXoti11MYxLV2b8GeerlFpkae/EjkRhgI3uxWy8FPIZb1VfaD",
-	"zFYlEzJbGLPKUYkhhgxclFJveEUnJu5RQeEQSCSJXn85i+7uznvCMnwC/g1NaCTSevfT1blzLAosHAJZ",
-	"cck7ZvKiLbmYL27UOlqyMiyI6YI0WlANHAoAWyH5TFuUWByXZYWXtnDrULAIBd26skAY3EmgV2sdw6SP",
-	"ldXs037Ufdp8iMtFw/J/mAvGf3O3ZGDxDvcHtqDEbJvdcO9Z9E4wf+EGWhBKlXaYYyXLNi6q17Po+hqf",
-	"0jthEjdGB8dvRbdoxcLJmp1qbk7Wq79kzWzRrL686ASknv+xEhXXR+SeRgR+0E5UAJCk/rdtRy37A/hI",
-	"9/H27VEvNW7KB3lAVEgMlteNKrbZnN0NNudVB49V3GgnLaj4nZqikkWN9LvxeAwPYGzhTvgfrOBTsWTl",
-	"gDA6VYVxriM3wmbtACxL1qU8nSWVpovoqQRIxJKzGQaIJ/lx6+pAJ9IjOMgZtLOQjncQ/TvinV/4IvRt",
-	"T5dI5JuzqUnUfh2jfYWvBNSc1H+/+uXnrK6ZQKRVUWuJYc39EV6iwdmdgyvL1NwVKJbcSS4sM0NjpS53",
-	"TMYhdKgxr0dXn18BRDdNnH43lbrlOwGytNi5NFW08il9gZb6TAxMabR2eWR/Y3rhzlaAbdqXb/2rdTyg",
-	"lioyWm/bkfudihGqIbAOG7XtkbdkwTNXGyODLlr1X4aJVakkApdx56RHA4/N2o98u5/RedQcitZ4OrIh",
-	"fiRWnXamXsedZaW0Fjcl9+jV4eYD1mlNv1oq03r9aDfjQq0S5ahnzIOHrWjJIrf74lqvWVluKWEYcvao",
-	"5EMx7ybf2snkaIaSIaNDJ2DCRphyYDrIINMS30cSAFlPvMRTU38IvhFQof35Rn5iMsap0V2LMUGRuZuj",
-	"7opCjqNQS1RJ9K/HQKQw2UKVRbwOx0PV0DqcPUZq5AxPR+I5oKRhdFr5zKS5PICXbFj+91s+G4Iz2MNt",
-	"TxvO0lGI9WCPiUutGbGNDt1Vx9oZ9w6HmfBh4kneKqqHuUYrqikVc3unqe2GkbdS5SbiqTPp4WjDZQeJ",
-	"XzzyuFCay7g3lnL6wsK1OUzFP9ZhBdKoQ41+ew2ii7L3VcqoqSrTp4xeKSRXBA7edz9dAUaefDbCBCCL",
-	"hTEr24vpKh53EIYn0sjH5mIkge5+OC5ZwqVICHTeN+ThxR6bx9es4F0OhfCr7kKhwV2qUgoKi8Qn2n77",
-	"hUZseZh8ChdNyKoS00VoElIpk6labfsXpO9HfLTeF5aqid1JB4RPpctbz5go11Wylm6VqEEcUjP1BpwC",
-	"SNg4N4330F1HTUxfYNUn8YWBgQ1rufggKjHa1ksVlyyJG2LQ6IEvrcN9dTC/lr3DsegB45N5irUV1x/D",
-	"S9nDS6mS/d5MRClgIl3nIyTeja1QzcLzhvaz0u3o+aSQeMYnKPnhDdcdmQ126wR3dppUqA7tDp11/4uo",
-	"+lorzF81fegz23BpgvLBh0AKxTQFSBuuHQlJrP6av593FivHIJuoPexbZGX3eY8QEYxTs1dRR4+TSyPI",
-	"Rwze2dTOkVE1CsWeg5zvHRB/Z/uQcInEryfOroRa16iZgX45e8dtdw1B16RFbj8IFlewFQcV5xs7YD0r",
-	"Ld1ysuw4QBIVA/cBN++xLyUqoNbwR5VNVVWhV6z/ltjAIiYNPhr5IXxn7hQ+ntuMWnhHghrhgYmxu599",
-	"/e3Tb3rJ0TskV5MY7HhUrucqFgbxOJ5SaeP4TPeq9Nx3Z2Y6bqm5e2zGwrpr0S50FJO2DV+raFDR1XdH",
-	"Q29mjwwcdrSNZTTCt+IVEBIrmd2Aj09NDYsSx7oCxOOCeHsEtlZcDhUmbvrgqIQIl3JBVayxuGRbV+Q+",
-	"Ru2SKI+s2ZLbGY2ekgRboFM6qNtgD4KwZ6Xg42or9WQHY25h6xBKJMqvVAKvU6fbOldLnnnTaBAyjUoo",
-	"iwJjZ3yDFHl4sdDrFbdnADzirv9rSb/RpmJ4xNATUxY1jsi0i4C+hAQYkx5acnqJUWHQqHqh1sgsPOdo",
-	"DwmXWlMJurakw+zmtL0dcTvnUX90ioMvDiKDiz7g35K1fhJgrTNaKVLV3JL6VtdkD5+C6W8gnR/IIiXT",
-	"NyWTMaLg2tiNyJHAfgeznd3ZFJmtAEavvUNvWC36wNGYstejeStBgWW70pt8a546UFTZ5YX3Rw3q0Vts",
-	"Ml7m7pbLzq5AFRcgGHElQIxqVg8dZp/bH8crAbbXYkMHAoG53tK8pTTrE2CuoAwTXSv2KW8ZBU/FgUVI",
-	"M44sEEJntOL6qOtmQZbHbho+AHjPvcfRLPgSmMsBf69kMyrrx7ez8wytwfrobHgK64pVVM6TNpVeqbr7",
-	"VALMjqFYrk0NYQfk6IZtMyiu3gNbj8yGq4JcI537sG6mElNzHScOpUArXDDtq93UPa95oA0vS53dVGqj",
-	"wW2moBC6B2RC+Sw0a7XC+BCwg0It1GfffPfNl+fZWQankZ1X7DDO3JNnT8+CiTyLgr+jqy4aVomGbYXU",
-	"fC5rtmV7Lmb2rEhdM3RUTo0z1bPKtLbt3rMLg5LQQmw/+Zlv3inaIducH9OKJzzq7hed+yE8tMtBhBsc",
-	"vT3aJWVErEgnOiWdtblEOMqG3yxUgqOr4KW449XYVGGzLDt41dvWC/ie6dgeZq20Q1L8jmNB00LMOcZg",
-	"eCP1O9xQxxYOSXlZ6epgv89MtR3sYfVkIBE6ty1kCSRPJVOtOwk7Y/X8Kj7lojfH10lywwRlwfipnyCb",
-	"ef3XXNxxebJOhJeSmKmUYwgGAOCBc5eq5bx6sXTeVPDKVGp9U/I+djZTbZ1fcVhVFFcOhSKO4MfzMg3x",
-	"XXUmLWqY6216gR4CyEBLfX8oA77gEDetVFcOds+iruJOsZ8J53YOz9Ba7x2pzeT9CEKfMQAnfEd6nO/4",
-	"vqROx+3dLw4b3TpbDsWCkYhd7p8V7AB116lEq4qvyuH7N3nuBwWGXtKz+6YD3/Lt9VxJ3hXmw1D1hums",
-	"4NpUassL4AghTlNmjbwlr1Jpp0PTkT8REn9UBm4jSzVSbrxeTdGkS0D9P9+JRzmoP9OEAZBT3sNJork0",
-	"HeqG77vZhhwZQ+H60lwnGDB3DnNYkm0qDXWH/5oJyUrxX/QH9xmvvtZgB6tGd+7qvUgPOpNW11UkhEin",
-	"++VFNLuSiRjmLuQngZv7lFUALbbLyalJ7J6xYRH3Kbhd7C8vL+CS4eugwhcuidXT4doRInYLXBW9BJKR",
-	"5FmIR4YZtC5Q5owQK6k2MYebNxyFk01yi39Z73OpMOIu9n9OORoDt7dUAVR0REdXz+XFF8CQH5ATADaq",
-	"15ojA875uGkUyeEfwiLy4IAjGUTw/j19WXLrdbmrHgBoa2YWaj1fBL7futp2gLnZcGJbsIZvAUvB8S8A",
-	"xU08cjY8/69FQtDVbb8pfKExB7sQFZ8aVW37kfRdWX719nSv5Da1NlO1bGzWhRrKaaSp+fSq6ePT5qtJ",
-	"3YdgScS9Cb9sokDKkBVm9yj20xO9jmGATKoMzMy6GmK87EXQ0LjaTcDkOdJG8SjtmHtSlOPRE/GzWpT2",
-	"JAd+s+FqY1SZtmLhervkWrM5z27WUEOA48k77O3OERRlZWsUL8UkWyCQLku1ITpMNoBAmxzg5Hqi+alx",
-	"2wHRw6z+p9OlpHLGL9J0f4vbzQg8Qri9Ycj9bsXrCzHFJDRnUMJgN05mfwPcXViWAedAyEyrrFRy7lPj",
-	"oWmpIJxODd6/og+uz/09AG98FYG6WOiIk6RG/zd5YM8SzrQhT7b6HpABJEAsb3xl3B209/grl46nmEMc",
-	"IEAhaEg2d8yZbMaju1dyC6goL6wzKqdKKjBtrpGTeIfIy08eXAEJSt17xtE6rDB266XkWyI5pEU9UFWW",
-	"QoafPtrxxxxY2sOF+jE5tEO45Ugf77Eo4QX3q2nca0+NEVZKe6KdL9mUL6nwULNvaWBQB+tTKm0ijsWp",
-	"4cgBGMcR6jTwyFIhRwpx5gyklaWDLshpSAlByLdqHcPzzyolTTeHYE3jb9vLTqOuKPua62TaRpJJpgyy",
-	"YyJmQFleJ+j7dzuIXGs3vFSb7PQr+9sT+O0pmy75yXRhLwdyzk/jBodr6XohiiIGMmBZSYQHiBpHTAvk",
-	"XXCEoNwmSGyClycEtJNZ5AHmFEfGWWqIuSGe3UZiY4rqBmVI7dosPiF+l+ajqlQ1YgfCJl7YX+3FgYtw",
-	"nwQIzhf5iQRiXIpowjrumweXEkptdIgPx7YjQ+fvjfaBjLO90hueT1W5XmJ5ElyYFVtyE8sgaF8pqdXY",
-	"YN5yIJhLFWpHprzh806v+17MZrziMh6QiVeeDHM0KFGBFRnTmbe/BnrI11XcTva5qEvVqFhmFkwSiCg0",
-	"iBv1lI0ou3uMGE7XZZfwOaTH8aKU2GTuJ6AeV+8sHsJ31FSL4/mQdvVl14h2Lvvd2YS9+LxFvYQb9DzB",
-	"lZCifaPXbVjsfXaCwbOULD7VbQp0Me+1EluDc6AVMkFKm67sVsgNTJHs5yGPHjqgh1yZN4i/wVfHZxCh",
-	"e5GqiCN5e5vZyyn01XDSWkcWiKd2YHpVWP+nLkyWDqQMKxfdrA4dusq9EOKiW5Xbkdb1PWpNjqhjmGCg",
-	"EqZZzc1VWWBLJecAyDNYSsslaQXlFkaC8ZrFBQ9WN/Ath2JCu5tMWV7fJCGI/uTAQ2PDK6gKpDSH8BIv",
-	"MiKBmxFofnc8Kb8Z5ioKnUFy18DQ9diVhaPu4MIu1pH1E+w/2lEYY1IGkDQTDPC7M8TuuSNvRIe+X0eP",
-	"Fs5iu1iLapnYRrASl/Oa1abCmF6wKEcR5jgMF8qCFVmLFiFkFfLh0RHIV1xMsF2tMONR5tlGWUNjJLra",
-	"jrMD8S3k9Vr3aECilMZIPJvLABrnSaey34kLA2xWWAW8gcz2GZykqU9IU1FJcpfIvYcok3D11j7kAeiE",
-	"YXXQrMDR3Nh4/EzUKTaBI5pyXWB51DLBxZve6/6WYhQhAsjetH567F4gmL48PC6LlRJypCOhI7Vun+S0",
-	"Oio2yj1E2jpUq9GlJKc8WSFTc9jpUCv3uEG0rREv3DDqhl1Iq833bJviUkuE3PAHA5n31gkaFqlM4psN",
-	"Z7exb9oE1BA7oY5iQ/RbennHkNd8bJxxVH5pG5hPxTHDYE8/X5NWvl7WclQO4mEXyyFJLQMZ+m6meJMi",
-	"wbr0hKbJlKZTvjJM9pOKXNRPAjiQjsldfGCpdALjByvN8W0Pk246eS+ekIHWx43dN+iQiNCoDOWdtG8Y",
-	"GbVKg8orvuTF9mAbZ5yu3lcpdjtdUDx0GMyakpR8l3J378UZ9+MIpUOzkVa/5M34ADDVTmjkHss5kT1E",
-	"J1KIs3H3aACxSTS+OtOLh8KrNottJlU/KwPZUu6G7af5pk7/jc+JJy/en3bSwbbXUq/41JVq9wnUjU9v",
-	"+fZSLVeVWgpQITabiVJADy59/ZFGWvWUaw3f/zL7ZcUrx7S8qsSdKPmc/ybMoqhYtOzzUC7lVu3ccQWA",
-	"oYGocBdbs4j4dF/tEqxoX46A7jYVB893kTeZVhZqI7/aqegAJ0HKh0e1Y+FSKO3V/Na9zdFVurbOM8nn",
-	"zIg7ItQGDvQE5WF9cEYzcICcKR7Jj3qMgWQAqmbzLRWi0Y7DIu9Ig69poAaidcQynqyyE/BA7GYoWWor",
-	"OI3taKITT0FctwSg0kmF+2TFiI24WIq4yl6xGQ92yVGwj7mQ/UC8JbvlVMDOihuM6nNkTNsIzTMXUQQ/",
-	"lQj51nz8E2+JcUzDjjjsgK5MlEQtziNS+BrqnvECuxDXgKgl6b1TZBZCLKM1EiYzzqpS8KpJVNKgYZpW",
-	"vJMitJO9U6t1NY0mQDkeDYBRQB4oxTh6ELPI54CvrbvXkVt9NV3wYl1GhA80IrEaCGZjjSazURmWJNJN",
-	"ErG6qs6zBRgVEPeN8yNEi795/hDEfM9La0pmbhvA8LWaNYvD6WzB7rgrUmW3RaU96wGCFSVFmmQRI74K",
-	"c/qqEeWgf2PGSvANq6Ll/v65FjyqfusKXGFITRjQ8wD2G/PPNS9nkIMOp0GpprceTMOrOzHlX2hH7RIb",
-	"BzR9LdUmVdNfefo3HYfmWAOG91GMIZ2Yry1UKnt9ydhcYYzQqonV+OqOkv1TaYBFjyK4bQevqVCkeN1/",
-	"r0clDhqpS1TV8nEjdXMfXSdc7pnb1ZnMBB5/hvlMsJnSw+d0vnpINJzG6ItLRgl6kKix1tXy3K5U3wwS",
-	"pSJ8Q8caaxOE95aDt6JzhnLLpJ9XvBHzb7j+r1VRJDwI3f6FLodLwzkbfcJdhxJf+y0r9lVXr5KJE9Zq",
-	"uK6I8X7YVDpG3tihIRp8t86NG9A7Rtegi6AmOl8qVsRdyVS2p1pLaTcw2nAxb1epW7Atm1U8hRyRyyYS",
-	"1L72G6Q+J/u10caI8jk+OJwYeRUPrGDke2doOoPnd4udIQd0gjy6iOO3d97tIEyRjTrNEAyJHaMcEx1p",
-	"2ds6K5sZY4eYGYXHqq9Z3R56IYrU2Kml66TrZi09qi3i3FRVP8Vr7QiJAyIpxYgABxXFCZbIGFLvBY3w",
-	"g3eUuk0qd1tZ3eNGEMKdOI5MuV5teTtc5LWxngfSkffJnfWS6gxG+Kz8F8OuWmqGChzZNmqrznBtBhqi",
-	"rgPpvn/v0XPRruuU7bJgsijJUB8ah2pKK1r/N2mPIlTp0dnZ2ZhSwz9bJYsxVIXb7SEa8+TpkcbCDW7Q",
-	"yy7DjcfhHmMMff5c75d6GpsbLga3UIJV4BUhrUOHwG65Xh4NtHXFzX+s9jMg45RRjWyev7gVqyRu7FCE",
-	"dACFVLzCCOYk1Pd5VEisayrLbU7XliXUdAaI1BI2zD74egdApT+lhPzNwTvicq495D6rekhkK/CwNGPp",
-	"iUhIzB4quclueAY4xIxZax0JUqb2TdxhfmCegIIsaot1BgyPFgPskFFejzgqcTFfmDhR1LqqeCNAHdgs",
-	"neFrULhrzfmI1OQ+QkQwXaxN6vLhrn7+IeUyHNl0WAxiTBz8jkkThzbHw9NBVNrvn+4dDaGFo8j9PCRm",
-	"T/5w5KyVey17MtT6lr2YS178IKPY8tG1Nlc+N+1eOWCeMixegNgqJDziEIDkwT/PgqqVmgMbcT/Fq2Ol",
-	"oASxntKfKK9g2lszOz4ctuLLuDXTKPqAPnuoJi9kjnykdGnUHUyqdZxmaF3LIBK+akB/mzIA7Ow+uh+U",
-	"BE0ZcB2uk0SyfILs5M2Pl1d/eXRGdCYtusTH3zz7dmydNmwnLpMyjihPxFQHR8jHo95cfDy1nyN//5jC",
-	"fqNyt7uYxVyigS/SdLMNsGodcj1EoqKbov0zFekN96SqagHmy3IPhXdTFTz5tFV2MPbDRG4J2cCztVlX",
-	"PM+YyZZKm+zJI/SbArcL+nv3UIDWnMflGoWo/YZQ1xWgIDKEtricndpvzrTZDd2OWTAIp4llVHhHRMRp",
-	"iaQVu54AwIfmEYBo7fRH0pwbNr11vCHarKe3iYJEhIboBsxigx6xvEyDg4n0aDz8FsEoaTHlGSu1IqQ6",
-	"DBYgsXaYk7zPioaIErXgZyRgaKrFEOELCRUpWk655bweuFsYHhZpjgHZqbZXLD7hb+cUUfM11Uwm9AEq",
-	"ZnqntbXvuGdy0lC6YDA59yu1SkC0fRWs3QsIDk2Ppwe5hutcb8YDq9JFPTsdP2bDpdnuBVhclVGXOfgK",
-	"4LtsYczKZU8Py0qtk6LjzqWHKoNX8dla87hHEEzHBZOFXoBPwq4zzgAoYE1qINhv0elFvOhjE9Laxifm",
-	"Ewel9LwC1nRfgQLVKthYg/VId73DJTqmYS2lNo4LqTexcFuYQh6zqSi/XuLGrsnfm02VlHyaCqt4hRuu",
-	"Qo4boG/X6ihj6ItiDM4Px6KG9lfdYtP3t878DETLBLCOODDclhpRH2sj2N88t3YLgCkICOb3Tay8m91w",
-	"DMPsbd64nuWddmPzLIl67e9ROijJP7VFvZyqdVm4oaYAJWOzHlIFBG/5Ns3TAF+aaAYllgbXpmIAhPir",
-	"MBlljWRGZUxS6clajF96mvO6WGwr1HdPnGrssGrnZDm2jThOaTxyPVmbNJJ2WFNzYNjIiz4UtFMPGlBK",
-	"Pw8SDBBHrSV2BaipFB/vTRQCqc4zz7BPvkxNyC0wmREtwmTDWM8pFEt7hvcy3fJV1MtC6KmIbcIq4Mry",
-	"NQXb9TIA6uOBkBHchb+bxPJB4IBJfl1xZkaGsIGRLwXSGM/pO9zJIXT0CkYYLj9jHs2bE7RJTBd29WNA",
-	"Bcicui4ukQU6VauELwqq/XhoHlbcyL3XLXdp7VXN1OQQgUnMe8QGa4HxCBWQwEzCO67jyAcHSMtrxpr4",
-	"W9rUuQRBmdRzHLUiSZXjYhzsjxdFwNyKws/r9esVIfTOB3pc98KTR9aLoF6GsZukm4CWGNPbTIqkxB8i",
-	"HWwPXYze9Sk0JqUx+H3dzBhi8L1yHkdSEsSiLH5vw2H3yVvfnxWmMX2Rw2haitUqgZokkhbibCGmFsy6",
-	"j5d89NvzGNKJWK/qTeq+b/L5ngP2Xe1P1N6H23c2/KVrLuSO2V18TuTp2T+I9YFdOrb9sZ/3F/g/ExWT",
-	"sLyYq5uET/Y7geNhW3ghvGe3QtTjp09GpGPVbxpYySkGYYU6Z51XH8/+MYhdOpnORRYaATCsZef8KEgg",
-	"4i4GQ11C7RoRlHmG7b9PjfSVioUpgF5sHCFNuqT3c+AUyUfS/ParPXbSE8IlwjEwyh9jRngUFwfUYUEx",
-	"UwzEZX+FwNy3Xw5Cw0W7oYpYyvioXMeBVMu/8qoQU1PzQxRcasLJJNyYMFFFMw8N88RCyt1Be9r3DNE0",
-	"CR6V625EN09ctRt+K59BwVarUvBi0lMwbxybRortIyYjIZuxyWFhkGaUBYxfnwViN9US7XdZuNAE7Adh",
-	"JsthimcymczJiYzVcduMYwT5icn0Bbs+zNsbOV1hY1ky3nvuiZtnQebRwIgzlXlIBMPajbYnhYDRUMDF",
-	"FU73bjoK9uT3rELgjaJu9wWFhw+SvwO1SWtfA+ANe4ywYdaNx2/valqTtwiDcJADN0bJkrZlJ+GMywRK",
-	"8JqHe5Ubgls09Z4acNLUtUPqtR8/CqIFCfdBLx0Pk5FOokgDprxrYghiaq1HuWZit3KHF3N4KHc7r5mE",
-	"eqBRMBOHAGpQMci9YRrw+/3MdMd5EZQAfdbHHhdB8z0660t3HzW/cWSfm6AkM8S7ionyhTRV4lBAXDI6",
-	"rwBX5qsqZ1QLRaEVfSe0MKoCtqAE1KKF1AMX1EKULq+KmEIGrsPwqB3II+JuEUOe3a1IQt0bXpBkt8LR",
-	"qlJ3acxCxSkVzN63uEwwavIY0cDlRR76HMkNSdya9gStXWWHK5NC3KMd1x2HKxwCuY/bmxQ82cQLUKSL",
-	"CXSxvHC5D3t6nlV8qiqq4xOIlu5avWpAv5nkk8uLC6sM+DuK0eDL6/zy9wOhuzQtni8Ga+FifIekkJya",
-	"g+zDMMcRa2rDy2jduegOTY/Hekp3q2jKATMnlCNWp4ZRtlhs8TSvaQdMme1IKuionxP4+2MMz8nsvFRy",
-	"QZ0xtyONmqXKNRoVtd3C73djTruJXY28QVoFPUmVvRuoWbWTIqj0ltQy2+Ah1gPK8JjrwYtmly1fdW6r",
-	"eMrOEowGofc/hQoGMeKVwVUyQ1r8BLd1J/X8TMgEeCy9Rbe21ALgPQ7aVOodjmqwWCDdcw3KYB+FLFO+",
-	"wNxU2pQb5LzdB2AQwCBR0qbrB2tthOjUhXQWaUaQJM1Om0Qb74SYpA2OTbhDA6kFk9sbVQwv4pqKrdaX",
-	"2GLN61A3lfm2Bpw9ASkLGa6Reebp5RyTBhZjVRvglbhZ6+15GI51IfdlHM8XLctgG951VNzDO1GtpU42",
-	"s5bWzm2YIKGyxqPDnsgnzYbS1i8y1R2rhg9zQufi+nQ3rh5lIs9gr7h9XUwuhhMXlat7GhZJpIqoc5UZ",
-	"NQfGmcnY6l52zOl80vbfnax0Y0rpJvjHYX3cVGo9X5g2r9iw2v1U6H+k8EMKuDaaS5hMGwWxtDgLXjUW",
-	"8bEDB/CdRu0kaEDdKt2RKm7WFX2J/yYeulW8jLiJX26c9hCr9R3fKUnMSldQc8/QTaSmrIvm+KJ8rtaC",
-	"82j5/BRacJSo0pjQ1Ko9RCgTVv/xApn29XvWUi11xBDBpFyoLrxk22zOTRvnBBs5HF+OetWJIUzJihbS",
-	"qysJPAq+j20DveHJoaVPg41odyJbzokxMYOheAp6brdryJy2roTZXtk2sEsu1RF6B5gidSscdhojJHwu",
-	"2fVOSiRbiR8pYu5uOdB1OAY5q0L2MbDEPn4E98wsogPvGvRaUyVNxabmq+ydWHINJqWQ2X+8u8z++vbl",
-	"ZfbkyZPvvswzLPQE3xJ1QVao6XpppYgPfvf102++zLGwNjwHaN0VFP7c4v+Rcy7DZfFV9sKesdmUlSWU",
-	"BvVBHy3mUKlacl7oOkE0+yuK60sEdIEg8GQrORQGUiWmlCK/B7gtEOt9U/IWr1j2V2Dskqw8pU9O2XTK",
-	"tf5qrr78auILRk1+wBmZ5BO7+6EAz7569NWZg4KwlZg8nzyBj7AMG8z0aRjvmyNBmnLsnT8Uk+cTe8/5",
-	"W+1o93Wb9OT573FlrR85/d9ra558zEmP/rlGa4XU6I5u6zkqCRt+b6IfRnbqeEsecFA31Le2e8f2y+zv",
-	"AKwY9KirMzrg0XdsDg82V8PVq4uTx0+fee9qcKBhNBD8g7sjb9oY9fBHEF8nRIoeqfqNNb+sR29RNgn+",
-	"eQL/f7+PqC/xgBrw5E9iaW/U7+32p1dKUprK47MzdCZKQxhsiE0jo+7pP8g8GiYdWgxwKsP2tVtWFHFi",
-	"QRnn2Pt8B089swvE7pZLZu92E7foPPmHqLIZm3INpx4J1TC7dH8nj6CevLfvOJ2yksuCVacfYPf5mFzc",
-	"f+fmkp7dXdsw61RmiSbdkPeoPltMteahFqyYsRvW5Pnk//5+cfKf7OS/zk6+uz55/+HrJx//z//5Skz1",
-	"v0UuN/3zZfgfxo+rOVntl+1MCSwY99O9J4aOycnz39+H0/RCFjrPKuSBRSdvTdCuMa/eNY4n0NOnXz/9",
-	"MsdYiIJKjAsi/qu9vm5epTJiyut57d6nL5meHFHzLy/A6ZWQ8OWFPoDWv8M3NYlMwyVgeLXUuZUxeGZB",
-	"4DfrgkC8Tm5kjAWCO/1gdfjjKTg5fX1V8kA2RXlhH3mn3tmWRh95VwtVGaSbeu+ZBP6mMMBwkGm48CP4",
-	"2LTz7Fr8eNT5j2546DW+/9TDuDA3BykwYaphgtH/A0vEzbuvZtc/42uzUI6JKLUNXviH7jvhRxJ+3cHk",
-	"+jvQ8mvAigBEc3lh/79V6ypTG5mTCSxkBjmVHgwSmYo8scRes1t+OJEfYY25vv0m9GLYOnt0sMZfs4J3",
-	"TjdU/Lv/ZL9G1rDW9D7PWFYpZRBNBd9iiWJhHOpLr7lOzvc6Mt3vPvPphkqDr5lB0poHnu7ulc0wZ/sQ",
-	"a9uRxPE/hDZCzu3UCvkcaIDspNqPohxBt3xbY+usbmTsRt1xogjq3YDbdAlJ++UHh3TYWz/+ZHcJHPDR",
-	"rxLAe9Je52B1IrYkD2oF7LObX4m5h0d9fou7xS71wKu7ye8VmWWC99x/lkGZiFynwbHguDzAh3qjim02",
-	"Z3fDbKfK153RaXv5Lb9Tt/z+i/dI8x/Uzhk091/v+iIrGOEhJgllpVsT1LE2O6Zp6LZ62eKu2NOF1wr0",
-	"ywJdE0JmWmGeQoPcqVWlxhEIxXxJno3gesn+aHvpHGzS0VHh3yf0wS7e5UNfE0IepwlisB7uEZsyLKG5",
-	"n1PsYf2PlLzla3kUsJkgql6qTfZXu5bA5S0VfvpXiPd8mZhyD8ve8eMEYJfRnkerlIGc6c8T+j9Fik7a",
-	"xfpO/L8InXGSgFT+2cyLYOEf3cYIN5lsyTE2RxWO71gpCrT8dx2WKaPCmquXDe/1v5zlv5PM+BAXACFb",
-	"h0/TzLdfS0BwLXNXkIQswzChZtixdPoBCUu6PdCNSW6dTjvUcC4ykUFdfE1MXd/aPyHLuhBzYbTbdZru",
-	"a1+1c5j/+uzkO3Yye//h2/zZ1x/3c1sfZO0SNX/Ks93klLunjvwiu3lioQIduIXWGgFdC6GNqrbpYETF",
-	"Cy6NYGWPlRI8d0y5+ma6nNlIEnYYfxq8ywfu6lE6vLpms67lVP+AjHI88kqOGIW2Kb5Ud7we42G9mRHL",
-	"eKaquTKGH2J/eqmQ3IYFUhrlZrooigMO/fCHTd25X1m55ntfRwAUdX95/8j5qintUCXPHQsWhKiADztj",
-	"c4LIxnW1Tg9O7fUvakDUkdY3tZBY19TDA7lUgvpOeVijoSRCuKBYIAmM2g/FdWrHuu2IRtmvA7k11DLe",
-	"dfeI4E4eLwWm9R1Z7I5zJSL9gFEBSXUOEDCC/HKrwShywtFUTGrmeRI7BF9UbNYRBvzefp0S/EGEBi2M",
-	"8kudHbbt1DJBydx/hqAR9DnXBYzQQ+DZNOxlMQeW2Vg9xXNfZZYSvXrmlP8BqVKpLegFfP1QuxC2lhIy",
-	"yKImFjHZ0m7CSh7K7iCR+zAd8yuFyJRldsMdSQOgKjc4F7CT+fW6ZAXPWsHWmOQJy5peT2/wgT//Vkbp",
-	"rfj1gZzzdpNHclyYoQ0QbGIjSbnfcUxNs3/MOC+67euX8MQR5WYbSNnUrCw9jfKBotSsLHn1hQZ3qc/M",
-	"8WY2IW7OfVGkTHOuM8iXuFHF9os4yqYrXv2SU+bt4Q8C++pPFJ+AUR09xuynqD1BroKVK5qeKWT/igOg",
-	"QMtPP4ii5xJ0p/x09YPaRNHpEdjJy+hK3h92aUJf+P2F+0IWXbJNi3EI6PflcUC/2pUFG436rStIDoX9",
-	"ukTnKOj366h7N+L1djxqVB0HCjEYnQXsI/+akGNXawxQ8kAEAxW7dyqrpQRg2pjj2k9P9AgttgRf3Cxg",
-	"+kuHR0aGBhxDjGvT/X1C7IJ/fm//ywcCJr/09TlAhjuAgab7z+01p0tOlVGjNIPvgNgNDERMy6D8VECd",
-	"+PImWKdKbhvkypnQX2VgRblMjNCBCZcNu14vL7CneW1zswzJaRCAq7JC5UjwB+TmUCbBWixfIQflrin7",
-	"miOx0XGMAvv2T2QU2KbflEymrN9VyQ7h8PtNVbc6U2uTLdSmppkCxlQ4I3O40Tcm22fO4AbbdT9sELm1",
-	"1dEZESlPlSOt+gwsiINvEekbqSfqOkAYgd5WhxD4nSh407xL7BV2ck5rGH2XsfdCFhf1g/8SsltxiVd1",
-	"lB84XWvO+OCUjAZTH1xbyRXfFMkPmOGvqSoV9b9g21btDMc0weyTRSaV472j8J7TGXgGSzbsbseoAPWK",
-	"PQoi2CvZJ3LYPZj+/cTRZRdy/7VMvtzlSPq85sSCVhWfEiNFcqN1zxxTdtRGV8jP9/UQIC/KBnIXMrW0",
-	"MjQblW05q3RuZZjdbFGUEGT3B581TpBEAk45+mlpzcc8W/CywP1AI4UAZb7Yhi4vOhJgFpyV9t6RnoZX",
-	"+MQRJ4FaiHqHxB3vzLL6bQEMEBny/6qpve3aHQF+WI+a3Mdu0I5OKRFYKYpXivTu8PuFffUnst7QgQlj",
-	"S+g6ANAOhiiH12VCGhXkbOXOggZL2/u7KV6mU05NmLPTD/Z/AwLdNH/9Z96inuj4qdfDGjDMrzNXkh9s",
-	"A0apIvsrnvwOCpT0xifC4ujKfmBZfQYr6uzPt6JehyvKlagargCwgoC2qsuz94qIrca59T4rXwcM4e1a",
-	"Ht3ZcSUgC87xFG3YNjMKajfqkAIcqa+kyVNZFO27aCrQ8Dc+F9JN0FFWEUju0xxMbtaS+ABBPpyD+hbw",
-	"AGK3GF7TwvB6CqE19AiN8yPAz08/IBdQpyNhv9UGxOM/I9PQg6yk2JyAV+Y+OfN+Nl7hm5z8BSwpe78L",
-	"F9QokZ/a0Qu55mkD75Ke+J8ZaGRXu5W2YYCfVRWmfzmmfBffAE4ruK3bbxs+OEf+H1J7dc1c87PODMDG",
-	"k3FrpeXzrwHJB4y0fF5ZgoFQjn7gNWYAOYvJLX/vs4285g0Sq+MccmETn+isa1J1JdzoBJk5+GlHM4In",
-	"Hi2QL3QjLqKkLz3ojr59zsHGZ4POw9b0f6ab8pDpEy02tgP4zBvbrHecA5VuXvPfV2tamlgDb58ZOr2x",
-	"hmb67AQ79F9jqiCSeIgMJ1ZVggerzF7J9joC61lApsuu1Fr7/f/Mw67XCeIKfhrC0ghd0/APta4k1hlI",
-	"2iD/Ts/sj3v5MxkXNNoH4CBQwP1spyxpSTT9tzRZp3e8wlOLOCmjM/erfWibnLv2qBZML+wRx4uMs6oU",
-	"3CPRlmsNCBdKhfiHf2PM+EQe7z2Z9R5gWn8NRZe6dUOiAjCDH2KeWXmLWYNY75jkR6YFn94SN6+v2yEd",
-	"I3ldbTeuDrdC9kBcfxTyuBBX28DDQVxhwPadrlpLWIVypbQWNwGVaDII50NBXaJ77R7677Hr0XCPvus5",
-	"sTqiYgqc2mu9WfBtpg2TxTiylYuieO2vvEfBHeHb3/E/Hh53RAM7PucVCfoc7GvD/3AgBEh/DrNVwAPy",
-	"71e//JwOrro/64Si6DKDZJh66noOKLfmN8i5gG7oKlvLqbrjFS88/hSixhAZOCQSNVHYCHPAwYcHex0z",
-	"YSkpJekc0ZRAm+iQSLtrvj777tnDJlrTjDxIPlSdDlxXptQLyPVYqLIAROUtL+CKQTw+KOuqrqS2qwED",
-	"NHNo5nBSPUdRcLUPRq0c1KfpgxD2aivKMltrXsDpJhXwEwGdqkbGuaRer6kQf5pA5BOA8f20mp38qfPa",
-	"rWrHzaB68W72fOMISDlRDjBPD7CmUsvJuWwP4zPxJV7dyQpFLRiagsMWxumq4rNSzBcd6aCX1nj9zOVe",
-	"V2rrysA1lTiIxr8Dd4jHd1xeZBu7mE21zR3Cz4H7bruIrNqTcedLi0UnAopafeYTUZcI65oIoBk61JWL",
-	"uaqaX/ioGiDIWgdyag64qcRUdzluX9Mjo8SmVlzSu08M1WcaSd09E/N1dZBUy5f4JrgysWyppBUXIPPC",
-	"ZGRXIQa4cH5ZcVkPPH4xdclVXfern+mZQSEtBak79zHY1rLgpUAzAUpywZqHstJQhEIBpFZmd8jnMDZ/",
-	"B6uq+1QaJgxGCnyjUFcw/GtvmrPP6tqIs3j8WyPXms0xWgu6kI69NRP76K/Budg4niPdI0lY2NInAm5h",
-	"H1Ibsb2v+HwSR75/qIxuiVNHqdw3HNOK1Iwu/3B1AzPlPKxhq7nsn15DdZYSxGncbTdHnVjbzKhZffxA",
-	"s/rPNT8MoeoVR5Peitsfp0GurZvi3vnqyzXys/UvlGpEY0rdAHCHO9QNAN8WEFdgWSVhBk3NKRU0Tyyn",
-	"avv5zM/jB5ifg60fvB9Q+pLKyBywlhfNl78jS5WeKbwwdxpXv+AjR4QLJclQaQjCkFGJCaWIqFJl4Y9s",
-	"DNeXpTXBiOIg1rvalOrmRf0zGU0wO0e3mVAH8nuwmAPk4Req5HiMcxPe/YngSDiuI0blQXqYN2abapCF",
-	"wk2Ks0oCi2hl/6r4grNKpwj+6oU/CFPkZu0zRUYkhQ+7BH55kIMQRT8eN9Qt+ZDStXcWOtlcPxuoClCr",
-	"9zHvIs3TYah320Vo3TKhesB5i2j1nGgXbR9u+XbcRvZ3cccPOw3H4V3+RHdCoHx+Kco0udcMv7w/6p1B",
-	"AH9tdosQp+f/lm/PwZjYLBRVhmPG2hVL4autDlu2LcKNnbz5/9k1awolnA1vzemGOXfuJgYZP7Wp1LbL",
-	"od2eCLuC0/cLdst/5NvPcpX+yLefaJECNTrUEo7P/y2WGT4IlBCh2OLOLkw7yZEaq+31Cova1eoFstyD",
-	"rFjdWZfwNatur9A/9Pmpiu3YJ9KVB9kokCzZuGCXK6lDbqCu3YNCPbKjWBY6ebvvuPjIMcVoW3gYdNtv",
-	"C+WJltTMu2w2lZLzJswN0i7TFVFXXK1K3im4N/jIEQX3BqY5JTlPOXmI08q9y5fGpyLkgYCwQHg3gAx7",
-	"fKRrLr78k6Xd3AmThLuy4jBYj4ui0HU1Lauvc3HHSVszJfmJEUuelULexmam1tzTD7hHDIDm+Dkbt/fj",
-	"z0Yw+lfQ2sEQMU5KXyBzkda5K5RPCdTqlkud0F9mposUn8Gh5HGsBYC9fOizkKQS0f3D8a7/HXQ9UH+k",
-	"KagUoSXBnvLWT2YUwBNDEwsuRQNXxqmol3TSNIJlf5wl8lB7EwzzKPOTSb5pbkp2TqYLpTS3VgrTerWo",
-	"mMYASmpaABPR5f55Cw98EgIh7NuhS7uHpEOE+ADW9I2qbnOPGakgLGiNvoIZdsN0mpCo4lCwoPsu+Jav",
-	"yu3kWKUQ7bv/Fc1zvMltfKFTa28TZegM0ihCo10YKGks59YERXvTX9vQlJ+rrOveVvHOKgOwGFbIRdsJ",
-	"8wbNMgSFJaAWl8W5/bdUG7hGGIUsYWAUc5mVfGZo+0wUOpxEI46uatcwJl36WRz+8w/cZR3+h/5cmGU5",
-	"ySdTfZdA+rSCaDPgj7NiypjOLq9+TYxoxZKkvgEC2nUm+GhW/xMAxeCyKdY81r1jOrJIF6zmGP6HObUS",
-	"6oTB0XMg0PF4OVLOgxaRgGxx0EOrknDe62TCERS06lgbV1jw6mjytu+/6qoCBB08xC1WTBfgMeJyWm1X",
-	"Rgd3V8oqtOeuQ7kvVFmkTlfbpdMKeQO70oEl39jhocPwKH4cNuPEX/jQB8VDzdsLmi2wfSoTeiBgc/WV",
-	"nCiWDB55o7IbqjpREBVmANuyv0tO7XTBi3XZvSTcM8cUr2sjJV3//cGqY5VK3SLs9GZrDzdeznLP+rph",
-	"OisZQSP8h3ah3FjR/9FIDF5Xd3zrJQopR93+sit65lD1jgPMB6ZkTZUEZLLjIM9updrIRiFc01ME15qt",
-	"hy6BS8Vt3XHYqHn75wfg4qwen/UNlacJKMP5RSeoqJrznz4L8U1BAlZyC3BpeiMTGuBnx89owHa6S5FS",
-	"puFhsAzETePjoqXQhiMWGuKzDTcxeI6DGPoec3PKpN707SoX9Mx9ZmlnawGyR9uHc2/cUwCBMjrA24t5",
-	"g1LJFHaMeDujsLbHT4fg2hy2FVifVGVa/QFPtp+HRC9Ysg/fnj2s2X0lDHfzlVBYN+WHsgUhWZNeSlOI",
-	"TJ4GwcNOds5O3A7VTVdurEs333JmrzuucNk9VXT4qRDTAuCrjp9QT/O65P7js0+IUG7I6wH4T5hxFBcN",
-	"8q0bbjackmMr7JLOQ/Ozu75KS1Hs1thZbDvcGaGU3j31JH5jJybxAQzCmPC9FNJ98OiB62zvCKQDFHSI",
-	"0BHyYGMePYjyi9Z5BTQEaB5bfSBoUMWXrLqFlCA8DSXXQ5XC7kEnBEJJ0pQqbdyt8lj+W2riqJCOCw25",
-	"kLS4Gk5au/Dsh1dXr2BztnKE7RkK39sdWbOt3rX3hBlWa2OcpZbKNljrxlwch0f7R76Flh76iv8gKuCg",
-	"GtzPbq0QeqE2Og8rj9jnwLCB4sGN1NyBy2vJDK9ED6vYa/fQcc/lzusraDaUTMZE1xneUonmMcqxIPtZ",
-	"Fv501D84EUc/8d85JKndQwIwGdrXGAWt7YCG6xALYs6VKuwcDdVDIInpdooIc3TLsFMDkccGVhmreKY3",
-	"wuC+PM5xIuQ11DT+l1JMOzkPopQ4CUnzw5XoyDGFjihLOpQQQY4dAJYrMZe/rCMVfiLwEy3mEhlwJvlk",
-	"wZlL/rri5uRSqVvBe0IiB8KtoD8DhgaghgqKyuLngFnJg8NioTYJCFba2+OgoUfUJyvJHxK8fwDAI2Ef",
-	"JMXht/YrR0DSbFd/OBYeDV/+ifBoXZMQiupBNT2Bd3ApXE7vkwEN/Pq0Bo5AxCpdeuZN/eCREFe+gTGo",
-	"q8jucziQFLlhrFVJRcoDnI096iG5nL4FmImDxaXFbk7Wq3Rw8Iqb/1gdaw3Zd3+OS4ibbL3Cu9tntpou",
-	"AV+ldwFWGWuCsXLffZ3YNmH2RcnltNe+o4eOeqxAGw8FFAcDWkgi5yV+OIcdZ3ILtxc6i0uW4EbJE1WH",
-	"wSm3YCuouLnkTFKqJL3e3RIXTMMk8iJSe7IoSCJHO77g7Z9s8eHYjpg5/IppT6WRo/1vJzlvTrEvP2nX",
-	"TTIfwK0ST7nRUTa2nrZPTutwfFpCEkzNy6Z7BEkB987dhp75U1cSw0EcP6KMskozn3uAQ9JGNqwikR9r",
-	"p4GXf6qNBkcWO+PtwA9D6GPfBKsBGnMJfA7jRqQFDhMkOgAo+FcvsY+frpEOF/jZD98/hOYnY/n07WFi",
-	"+ShvANpSJTBwvg4ScG/w0wt679Cnl3ceQ+g6KB926hwK96JMkOZFum01yXcsW66q9Hlx9sBB0Kbg0iwI",
-	"+PVho6BC+qUI5z7ICei3a+zkMA3hd7b1yfMP9hsATHcpyzuFIOlOaHYDpeZhbNbCfI5eWjQbOZFp+EjT",
-	"VK0lVmcfqQoFM3gpmDxsABSlkag9F/LUHagMYOOVKaciZYV1WR/vXOLYESVzy2VXyXDsJVzqiORB2Gv8",
-	"tOJGH2bnJNcBNnRu1wYrlkJmmnOd+czSL/QYZ9trdsthaEcyI+Ddn8iK+JlvcGjHryAAc5IZlbEpwqOU",
-	"5JqXMySLQC0Ah+gCZnABNS+nPHW/xynuvbe8BTe0m77P8eKCjvKDXV2opoBKr4Ul22Zcwk0xvRisiDfs",
-	"rsd/8hs88T9lJ2EtWWEcHxZlJU6VlO3ueehik/b9R9rn7Ks/0TYHo/pMi0qWJW2ACKG+R21JWK+D+N9o",
-	"lj9TIqOu2drAdwe5ZNlX1RBosVPHlcwTw3srLTcFP6hU5J9zBh6mNGSezSu1XtFFAf5NPn+jVjojRhmk",
-	"CcVujJqeW847okI/cr76c04O5FTdf25+4njE4PrAkkVGrVb25qZ33BAD5D2sZud/7wXxjoxkkDmU6lSS",
-	"8gcIiCeo7qBRXdJvxtc+TDzY5Pf31kgCWxD+eJ9PfFbY7x8m66qcPJ+cspU4vXsEoqQmPoRVsYAAOfcf",
-	"kbEYfOLTvoPPmn0MvkA3YviJ81gEH7lrbvCRc7x/fP/x/w8AAP//",
+	"7L1vcxu3kjf6Vaa4W5WTe6lItmMnsd6sjmKfZBMnfixvUnezflQQByRxNAR4BqBorsvf/Ra6GxjMDDB/",
+	"KFJ2zu6bxCKHA6DRABrdv/71h8lMrdZKcmn05PmHyZqVbMUNL+Gvy02pVWn/lXM9K8XaCCUnzyeSvzfX",
+	"M/gyU/PMLHm2Zgue3fC5KvlkOhH2qX9seLmbTCeSrfjk+QSfn0wnerbkK2bfumLvf+ZyYZaT54/OHn89",
+	"nZjd2j6qTSnkYvLx43Tys1gJY5+NvbKAL8M35nzONoWx7zub2veL1WYFf9k/haQ/fUtCGr7gJTT16/xv",
+	"pdqs28NVsthl7EZtTLZU2mgas+bZwv5AJwYMX9Z6Jwxf6cbAnz1pDRs6/iM++/TMf83Kku2op79uJS87",
+	"e7pdMpMJbTsqylQXFbzmOF18yxYDRLkVZpkpySuZGrZIddewxXE6W+a8/GWzukGZQtNrZpZVyxK/nE5K",
+	"/o+NKHk+eW7KDQ87M1flihnUqWdfT3rV7TUvtZK/wPujba7hgc42u8f9cTr5PyDA1jSsWWmsxFkGbcWl",
+	"/Y/UWn38NNrWFS/veNkxIGrrHsO5WqrSHLeFTXnHdz9+n2hA5AfUgY/4Kq7NX1UuOGjyC22Y4S9FAUOc",
+	"KWm4hP2PrdeFmDE7gad/t3rx/EPQ8L+WfD55PvmX02o7P8Vv9WnwSt9m1X38RK+V1NiD16W6Kfiqo/k1",
+	"PvH/juuGey/0oa6OLKNXZrmabVa2SfsQ/dK++GI242vD5Iy3lfntkmdzIXMhF3bDu5VqKzMm86zgJrvh",
+	"X02mk3Wp1rw0JGNmanOVM8NPjADNae0cN7B6Wh+XnNHgW19tpBHF0AZq0/EH/RZandpu+obe+V+qm7/z",
+	"mbENVTJ5g1oEY8tzYeXCitfBmOes0LwphmoMwap4Sgel+zu2m/oR1udBSLAE5huzKfk0YyZbKW2yJ8+e",
+	"ZTnb6WxeqlUm1XYyvY9ougWiNqiujQlflJzn12PmnX6SmP4Zi3+spGEz0xYNg3M4u7zItvafqshjbdLP",
+	"r3M+KxgMO/EeDis6m4uCZ0umMzCCWq9LvyZ4Bz1k3ys0dNAeyPBHLko+MwqOBHr5jVIFZxLe7r+NSYLL",
+	"3Au83nbO2cyIO2Z4PlARppNbvrtWay7bb9suxWwJtsNWZbd8pzNQAQ1i0UYURWZUdsMzpm95Hh1IybXR",
+	"1wmd9rNm3ylVRvu1rkzdYSMwtDwb02lgOu2XlbSdRX15Ee3upixiYqBXXV5kM1YUcZVorKgZm4TTiK+m",
+	"rgbaE66FabCUKnWPaG7H8vxZ6MgS9aac/0fXWeJW+seIMRcOEV8W7Ywdx8odbsM3TcNL7F5zAnjJaTLL",
+	"lc4Y/MVMtrWfl5zl06zaBLTdDnEnDM0quKREVec60WwhbvlWaLCehdENTZpm2C1hYDkos+RwE+hrsyFE",
+	"bDsqxE0uuJzx3wTfRnZd+ja6QcyZKDZlY+7bY69N7hSNsaFKcrlkQv4s5G3sTabcaIN7Y3ONNYbvh1H9",
+	"aOqsQj+KuHTMUpXC7Nqimdl/zq09xUcovXvfZfXr2NAk2cfds0qmcq0nnaMIW20N6JZHbhlWI2+FzFNb",
+	"+i1fm6QZodmcRzfAFcv5qKMcfpA4yKUy12xu8N437HX2J7T7D/+Nv1u2bgjNW8F0skbjO2JzGjt50VNV",
+	"2Lu+3nC7rZiltYRXY46nUuF9g0t7V/ljUiplt3X7SvvEdDIrlQ71o/qpXrLHT5/16e5LIRe8XJcCN229",
+	"Qf3q11J/77Y9rH5Ym4ZwGn2HQMUmgaKhYCt1qDSpU+1/F3o58oyAswkNozUzhpd2hv7vHxcn//nuw+OP",
+	"/xqbAJL0tTWUG36s757WHFnfPe3xZE2rxUjvmPBZrtnJ+sm3VuHcHNOHKKv6E/jH08eP7B/546dPH31n",
+	"p0Czk8dnX39L/3xy9s1j+ufXZ989iyqHKhdMiv9mqKX16/fXkefXvFwJY2I2a65WTEgNF7uSyQUHNxzL",
+	"85Jrza3Bk63YLuN3vMSlkM1VeZ4xubOnoMwKPjeZ2oBaR9xGj58+rd17HnV6kR6dnbX3Xbto2hP45NnT",
+	"s7ETCG9aM63Xy5JpHjdL7UNfaGv02lvvklmL2w4w28jcysBMQVZSmczq/zn8Nwt215ZcWu7YUB6PY2ZC",
+	"a9n8lRdKLiKWyu/WGGLg9JtmqsxYpsFdZK0ilm2XquDT7AZ/DSb7LrjptK/wC+epbatc3DNqzyK1lVMw",
+	"k+DXX2jbj6qRL3TUcGeLUTZKVCjonGifmjeVtLo2TydUuHhudNygmtWP5xGbsVXZa6sGwXsDZeQyXysh",
+	"TcKMm/He/r+Ehz5OO2bN6kX0C5EPPDVhzZfRd4ANEvuiYNpca44Xy2EnZSEk7zL/7UDsenQ3Ibfggit7",
+	"tPt7GCJqY2ZqFdeGdamMmqkiYUiseB63h3BRJr66486a7ZrtK/ec/Y3alDGXnRXDcytKJ56ZknOx2JRw",
+	"UrgbMHZm6v7cqlIb5+mLCeSOl7lAq6Krg7/RY63LojVUQREDpfciITUiDagac2vArU0v3nfpneA1W0Rs",
+	"aPRcDOz9JT78cTry5uz2oti9oYrqxTc6ZVjE93CDb9RuKmEvJ32fRCMf7Rv61A3etRIV3iZfcNN/map3",
+	"b6m22cpaAXT3Xog7Dn3VCj+32995doanoaGomT01Aw9Ie726c779zUbXrpWpgdd6Te+jH8cGf3kRuWBX",
+	"/s7Oe/BF4C658ULs1BJ8yvu/2yKFC4f3qjmbks1gq1qX4OCzy4nBmtG8mEcNxMBjOtwLUHM91rvGV2uz",
+	"q9weNJPQzUxZc+Pi8tWL2N7B31s7nRXXgVBbVyx0A9ITOrtRG5lbY4Vls402asXLrOQzVcYdjSLn0gg3",
+	"eREH3uXFBf1egxcPnXjD5ZK4+MNpYHfcSLt2TwNDOlBHKzg1n/NSTzO9mS2tifZfE71UpXlujepMi/ew",
+	"av5rMqp7na4z9F6R6wx8ZcKEfrK4W2yfFQA/HKJC0jnOpJJJp+51j0NQpZxzdpznGbvRXJpWa+4naiuj",
+	"DZdqc1NE7ZCdfc2MSav2zu19ntXHNGOy1zlM7iG4J9cCAXXpuVmt+lTT88i68ltQ6D/2Chrf+h4usDMk",
+	"GACoEw3zU9rlYm9ZPkCwUuDvrUUJ7NEjW3OdK/TWDHfSQN+2y11i+4AFI/K4ppaJRUrhhJ7YGwUGcKbj",
+	"4YD4zB3C2X95cQ8//+XFz4rlkauXPwfrkgyPZStRby6YJV+RmeB8+3S6QMA5aiQkwoQrpeN+T6YrkwS3",
+	"QJ1hR+3OACFVbwifZ9ZQltw+TJ2CnSO4e0T7ZBu/npdqFdfvubBGtgfjkFlSU9DoXeQudumGcSiZYZTO",
+	"HqBqU+TZkt1xe2xa2eKCMUsmg9FGO67XTMb6rKib1eRI5aTWJ4wdZ2WfDlBUG+Ty5NlTJ5I+845N6PU0",
+	"36Hkgz0QRkXyi+pvl9fdmd4dRjkoKlxhrPxrZ2moqGq1UvI6aUD0uAhAOCMv0kJf15ZHaCh1XOV5wo/P",
+	"Vvw6YbiFN4CS23M3fgNnq5iFZJdlVghtAjUwWy6NC9SuxtloDxNw0LwULH7738Nh39Bt72EP1cZPm5Nk",
+	"bVI6/PWVbjmXPXXe6UhNv6aV0vcsl++5YXiKx8OSYwJvQZgzMqcjXG+N0F3CKkdNK/AEKgTuQkqSQ0Q3",
+	"Isuh/nUCsAo2w5B3ZAzzYCsZ9LaXaUcCKkJ6N0kGuJY7s1z1NfwGn7KaLBZLM6rTV/SLWK+1WEhmNmW8",
+	"z4MjVqEyhPGqUChhYy4sVallODCnIsEE9ah93Lc00uLqCTB3OoqGm2Y+Pt9eo3K2jAHPmczwK+cTDIPz",
+	"rXOk71Tb55x5sO37LhYEgwsEhUa8X7I98P1iskZFwWJ0LWUI8Y9dTFPIicTx4I+P5JHgj4E7xB+hNvgu",
+	"RpUpdCA7+GxjDcjruSpreJRAZgUpYiTqV94OXzo/C8lfsTKKOVmpXMwFz4frgcO7RC507+MwQ/BSaTgX",
+	"zrM7Vmw4HReFUrdZIW6t4sxKbhCjtBR5zvu9AQR38RKkDjjh9E5IgClu+ryLzUomAk/zOe24HpbA5+Ag",
+	"nU42kk4+vdFr+9S7qE/PfsXjsZ856UgywhO5OnGtaXftFhdFeShSQGP0A6peFJVbycF/wiKmy2zJ5GKk",
+	"v2McGqhqoLtvB7nXVyO9x/3ev+Q3q+wjkRp37jdNPLpV70yV2Q3THIH8VWz820ffPe7BCjS6j83Euv89",
+	"213GXVv+MhONPbTmv3cJ2x9RmCXek5LNTUrlIjYqWzAh6VZEwU0hM7c9DFIAaPISGoi6+dXmJgoFwcwh",
+	"vNkaJiHGKkzGdGZPHE5xpLYDAa3nuEzjGypZGUHwdooAaXQ0cDZbZhDGnKkVR4R7bA1umZktkyPpdybQ",
+	"ZuteU4mmGtTUz1RycknSbWMrEdonH9GIWL0ON2vJt5PpZKEkj2zOzfWtq9ArQIuh8eRIhuY71IX9mpkl",
+	"nnpBfFnM+Bc6W7HZUkj+Vfa7MEu1MRnLMHQdWFqU9seMexpeZY+hSIZJUahtMkPtbGSG2rQnxDlXRU79",
+	"a0QVY80/isOMezoQnuaRLry+ePvDH/928f33b15cXU2/+uqrd4ds3S62+C25NjXCT+Q0u+Fa5BwxzzSX",
+	"OmorW627vuW76DXcXbPRzZ0ZNUW8EhgirMAsg6XaypYjKBjykz1GHMXTXl398Dyj2CrgvsjO6BcvuKiv",
+	"cbcZOB9C6pQC7zWHzg7p2GBbQ0mYM8mO9Un68dlZDLinSrEQMgYIbBvkqjSt5hHJ9+zp0ydP+5B93TJa",
+	"b24KMYvfT0p/Dh9oTymVMvtP8ePIG4MDtj7Lf/zH1Ys3//buh1+v3v7x/PWvb96+m2I0/urqhwMuGlMy",
+	"qefRHvznr7+8+LerF29+e/GGenDAdv9bxTBhaELOM5bZ77O/vHl5mT06e/L0y4Y1+eTbb5+dfTsIXYmZ",
+	"nJETfL0uxNg46Gg3KLbunKExi82hpnQqTJC4clEa/SgQiN/MRvT9B2thjAFOAJh0ZMeCVTCia5g8HYVN",
+	"sFiAh/wwzoAcg8J4bwbfB+mACfTL3/xr/kpvhLr+VJrgZ9dLk4b0LqngF0HiUF3R0y7lrp2ztdH1Y3gj",
+	"sqAm3PvS3U/Z2TP/ed1Epkt32li288CLfKQeJlGvaSEWbDbAV0Dj8IBIJx/4te9rn3x0chuLz2JwER2x",
+	"rNK3S+730uGuoZLDIDsiNhmNgZAf0xqyh0k0R0lg3VL2JhGtQTd+vxo7JPzivbVT2gJ2A2t6O2yHANkV",
+	"TyT2Uar4ZSsWL07F06uwlr2n27vElPzZoszWzCyd4R72pBqe3/RThrpht1beMoMrQ9wCk3n8GlW9ZcVy",
+	"nn7DsB3UIb1xt3RRHLc/+l6kJ9E5sUe4s5gxbLZcOTKf1HQF1sfXj777+snZ19O+KQSM9pBpxEnclsIY",
+	"gNPWhFgNMa6JoIcxn4tmArw8vCxVM4X167PvnvWm7sRvkA425QZBUC6E9UCshRUKWSVQsdDBLrR3dUEu",
+	"S8lZnlUpAORWyMqNjF8516w0nVFf0EQCrtgGjVpwK8pz3GOQ1UfSqsHbf2gDjNAYNw9j5enWQHhlePbN",
+	"N988fvRsOmJhxLQ/tLXP0vZLGvcLiQqsIFk6MQY65cTZuG8eqP+BqZlwtQ0/w+NGeu/PxucV3URBhQqO",
+	"LdpTjdtWPZLRnhgVdVMjt2VEpCVOIyIKfp6d+UZwd66607HFJw2cLZOG59cNvEbqsWR4OG4fsqZVDMNL",
+	"a8iVT7Vp6IhLaRw350kpp7OfkoGutIXYcn/sZUqT4ViN1L25S2h3PAbu0mrFMeEZFGTJ1msueT51PCY8",
+	"wxRicBG6/V5o5CC7FzPQvMrqG5KeNjiPTWrDisKnzA74iZthd63QwGF1AhwsFXLkRIFkgg9mhcJoqipz",
+	"Xp6Avld/zpko4E/qEfx7xlb85IbNbiEav4H/55v4pYVsnIGDgEYHPosDHPRwLMcLVioILaZoL+kS5HNa",
+	"FiXHFB0BSRHA6qU15qBVcWjDirgYXrobQzO+hx51vO/0pU/WQSFDnk5YqW53G/aahvTop9Ow8wFOI3kk",
+	"vqQUn7oECnbD4xBFH5bt3njxBdOO8OpLziPY78FrcTTVRLcjKUGHWGdqdMka9txjRdGFCom60mlTpQ1Q",
+	"GE14j/OMGqOzXMMtZxJPwk9ym+lRXsbY4qMjwDFPepLDLjIGO42HQByAOuyPNbA/349qLR78CI6juSoj",
+	"0Y8eI3yMUrGi6Mr3j5Mhto7uqFREkXR52S2z3cGNRBjUcMBTHI4Eb091ybFE7oMBiyeoZQVnuZ6GS4hl",
+	"ere6UYWYZfDb+47Idy8+qgSNAKuRI/bwZrkn97omHIN+AK2QUdvsTOU8RTuX5irgdyJ3buVh2wWbxbHS",
+	"o0gP7k9tsOJ+4rtafMU9IhtNvVEy9c7fVKY+nS9AcKBKR9/RRW/wZ2UciCJyDZO5tquzI8HEZ93UXkf5",
+	"Tku7zRNN6ZyYRzRbAYREK3mO6Vtw7PvnYmjbMNVc5rEDwASEqMi1HHSmgk1p6obQ9oI9zW44LG/iiaNs",
+	"Gei7MPEeF0IbbbdFfAZPlQEKfQiiBtgDAh3ppG5oUDNUSyrYFaoIRrV6Orbh+3A4OIXdl8Th5b4kDt3k",
+	"Cx2jfcPnscHmqQDKmKvxMpoOWVnBdlm01LiiDUri58shTnqnBqROpEP0+4RA/OnVIPg6O/mOnczffXj2",
+	"dZzk66Uq+YzFzNgZG5MOCxmtMcAki6GYSi75lhWQiAmAxZztpkjGGyR82g1eRgLJYdyj0VzhqPkjSZ8s",
+	"w3BpLWhQQC4t8QKfZ2fIiAkbJoO0zS064EVRZDfcBRQgToLbFgPvrkmw5rGI7QYMxFWibPKX10oOgNSm",
+	"Eka9iPdMFnV1DOhpGErVL59HarUkqpKkV/ErUl+uL4qld+Qjdyin6rE0iO4IHKIqJd/ynFRgpXkBmiMp",
+	"d5hl9SyrHvESLNe3O+244/1N3O1Jp80KweL5o69/urz6l0ePz9EdGcS4qEedF7NYbI6tWWlqLHNRwOua",
+	"r55DO8ARJ8GuKHpSeFATQv8XpqdhiGl9O9Pf0P8fPY5T/hV5f8/str4u1aJkK1rat3b1S4XGx3MnMvLi",
+	"lmJd8Oz7F1dT5HhmOntzdWGt0BeX2es3P/528fZF9tOL/y8Rbevm0SMCPS5n5W5teA5tnvseSM5zMJBi",
+	"BHkdvPANNzUaXLQ//F1tSgkZrnUq3t4bv+3aNZBzRkTck40F89rJn251X+4Rdg7KBDSy0F32hN9dbnam",
+	"03HWymdac2XnvqLDGcXZmMhyof52ykDH4RPDt8BKmn0epzT1CbzjFTM+m3vMrNRv5M3rEGz9YiF8ORt7",
+	"ZXCWjfvIHpsrzqSZVvFtTKH3UVZYoSzDlL3GxhUxjv6ff+1EmDRQ5S9eTbPvX7yZ4mr8xq54v5m6DsD2",
+	"ga6MMLI7fo7q4NaVkI7sM3mERWOmmmf28NLg2rvhkBly7qVJmy/AmKeOGAN9sTURCyQCmo502nXgrJk/",
+	"bhx5CTmA+97YtYH6oFqwgQ7YKAcvgB84K9B/VldubZjZ1NJN1G30OLrjpRZRb3aT1ADfWP0i2h21juH6",
+	"+Ow2VWYhtH9v+FLI3MrKXv/qLtDQC6nUre7g+C+YpnROZtCipzsRvf+mVJvF0gxdAz+o9c9K3XbhYgcN",
+	"C6ACUGshjSTTXOYJ5AvYRUjURr6GsuNqNxaTu1ZxH5wpdNwVbFT8+XITu6yiXeWwOFUFBwcXcvMNu2Vv",
+	"nMSoCfZs6nWLhhBCbVFNEloKM5qCFsTz0MC8XqsS+Xk3Urx/Dh+xjJzTyUSwCE+eBgXluVVR4GEG51bg",
+	"Ofe+JDvZdiffZXT3buMU4E2jnJnAgxVfQVuXsgPDJMK0ORMF0AHHKZ1i5CnR4Fu4LKCRhCvR1CLMc8wT",
+	"hk5ATLlK9NtI7EpvBp2bWvd6kkFcPbT5ie9S6KSYZuPosLISQBgDfAU4VRGxJjQGy5snWYI/zwGfIzQP",
+	"CJQlPqvGbASrFL+Js+H7I9cdd+nXOOaiNjeiHbq9IECWqdHZ1Q8XJ4+fPgttpd7lTLw1rvkK7p1wMNL8",
+	"vHVbzQibzw1k1LUi1t1Uv/a8GseAO7iRTatYwnMALcfTcr496+dj77TYaki6xi1lB4fPedbkP3NRja1L",
+	"CpW7RPd6ig7GkqU8F/ZQg643ScmHg/ve2OI0v0/5xBBQMiIZl+zguh+n8wLTmxpY4fV6RNVOrUoi+qLr",
+	"wJi1fl3yNSs9SisW2NcZLfVMydB1XZFCZpcXnkV3mmlFWxURtuEOti6Vmus2Um02IvvpxwBTdpGIaY66",
+	"2wYx/zjHWZLjlheaN+QBxQx4oVgO2E6dCTkqo0kbvh7edaj1eWX4uvdaDiKuoPs4KtdcUjH2dR5qFbEq",
+	"MBK3XSqobbHgJqvwjiDJG2u+PMegLN0pq7qqlMguDMLU74QWRtH7wNyWyhldyZIYY4tgxG1CVnN72h5F",
+	"PDldAMImwgX4Izean2dzIGFWZZaXbA7uu5EX5ipWFD75Xf8xSbFFGHFaHTYyZoffiQYOYQCme7GR1wco",
+	"XZk7oo+oBUsyRwZmmTEZhvZrRMJ91t1cSKGXIw33NFhiPCw2qT7OAeOGA3S/PaC4dt55P9VjNFMBr/Eq",
+	"yxUkcdy7WtQY3Oy6fmh1egWah1yHczu4RMVRXV0YDxOdIlrM0wy7bC+S9nZa8jsBgaEtI0wCyzyC0F2n",
+	"6Lfu9ozxXfce/0/8GKTnn8CXV5Bn/CJX/npWy7oLvQKCFTq5ptYlP5kXYoRP5m0ZZUWaTrYi5zH+DVDP",
+	"LOrlI5dtUXKW40VmwY0G3t1aJgfLJN/SYt4X3u+qddU3x+pO6pZkxRFKW6HblrwsvbbROiIqcr8Ldm24",
+	"h6BA9Jv38fgPf2xsaXEDL25Z5uAbFkiaDErsNjMhEZYzVNUG2IbVcdWORFrT9RoSAiKHPi7NbMlyyGKD",
+	"xB1KHmhfwm/GMpCGPe8oa5Iq4bs3YDERrHAuoBquDBYhXgP2naBuW3uvUzZ5MoZpdI5wFKI9K0gm8VZl",
+	"4shfxd278xoZdfA6sF6DKqU3JTwmVeNeOEhOr7jMj3MbeZ6pNZeBQACMFKRqInoFEuQ2mmc7PrJux17n",
+	"fQQ6QZ7/pityGCjPn3+jVKnHJqgS9uy6Jw+rSxyKvGzJWaljVYa0YQtrDxiuDd6oWTZT6x0WuaPs3C3b",
+	"nfsCmNX9O+Hz67JJSjPW49x06obmhO081azi2uC/9FaY2RL/jfqG/y6Uuq3ZHSQUeFHJzaaU7kf23/R+",
+	"K9BodU53N27tVeBbDXbQfbenjvt0mKgV0VYIYLiaBg7WNze83LIy10OUNmV+VGZGpVGBUYLb1LR5wfcH",
+	"UHjXx9cEx1xgmHjbBUyT2vrpchM0T9x21oSKEi5mW1XmVUkeybdTyDrARYGJ6FaPogyEy5gP1uXZ4nvs",
+	"G2ZqtWKxir1NNkkF8oHX9o0xKH/YHJH3W1g1YNIlL3nbNQgilWplL/Ra5G1PYRDXat+CPfVyg0yNPPmR",
+	"yI0wELxpF87BTyGW9VX2o8zWBRMyWxqznqISQwwZuCil3vKSTkzco4LCIZBIEr3+chbd3Z33hGX4BPwb",
+	"mtBIpPX256tz51gUWDgEsuKSd8zkRVtysVjeqE20hmZYodMFabSgGjgUALZC8pm2KLE4LssKL23hVqFg",
+	"EQq6cWWBMLiTQK/WOoZJHyur2Kf9qPu0+RCXi5rl/zAXjP/hbsnA4h3uD2xAidkuu+Hes+idYP7CDbQg",
+	"lCrtMMdKFk1cVK9n0fU1PqV3wiRujA6O34hu0YqFkzU71dycbNb/ktWzRbPq8qITkHr+fi1Kro/IPY0I",
+	"/KCdqAAgSf2vu47i+gfwke7j7dujgGvclA/ygKiQGCyvG5XvsgW7G2zOqw4eq7jRTlpQ8js1QyWLGul3",
+	"4/EYHsDYwJ3w9yznM7FixYAwOlWFca4jN8J67QAsS9alPJ0llWbL6KkESMSCszkGiCfT49bVgU6kR3CQ",
+	"M6i1kI53EP074p1f+Kr4TU+XSOSbs5lJFKMdo325rwRUn9R/v/r1l6yqmUCkVVFrienlSC/R4OzOwZVl",
+	"Ku4KFMvUSS4sM0NjpS53TMYhdKg2r0dXn98ARDdLnH43pbrlrQBZWuxcmjJaipW+QEt9LgamNFq7PLK/",
+	"Mb10ZyvANu3Ld/7VOh5QS9UbrbbtyP1OxQjVEFiHjdr2yFuy5JmrjZFBF636r8LEqlQSgcu4c9Kjgcdm",
+	"7Se+28/oPGoORWM8HdkQPxGrTjNTr+POslZai5uCe/TqcPMBS7amXy2Vabx+tJtxqdaJ+thz5sHDVrRk",
+	"kdt9caM3rCh2lDAMOXtU8iFfdJNvtTI56qFkyOjQCZiwEaYYmA4yyLTE95EEQNYTL/HU1B+CbwRUaH++",
+	"kZ+ZjHFqdNdiTFBktnPUXVHIcRRqiSqJ/vUYiBQmW6oij9fheKgaWoezx0iNnOHpSDwHlDSMTiufmzSX",
+	"B/CSDcv/fsPnQ3AGe7jtacNZOQqxHuwxcanVI7bRobvqWK1xtzjMhA8TT6aNonqYa7SmmlIxt3ea2m4Y",
+	"eStVbiKeOpMejjZcdpD4xSOPS6W5jHtjKacvLFw7han4+yasQBp1qNFvr0F0iTLwRs1UkT5l9FohuSJw",
+	"8L79+Qow8uSzESYAWSyNWdtezNbxuIMwPJFGPjYXIwl098NxyRIuRUKg874mDy/22Dy+YjnvciiEX3UX",
+	"Cg3uUqVSUFgkPtH22y80YsvD5FO4aEJWlZgtQ5OQSpnM1HrXvyB9P+Kj9b6wVE3sTjogfCpd3nrORLEp",
+	"k7V0y0QN4pCaqTfgFEDCxrlpvIfuOmpi+gKrPokvDAxsWcPFB1GJ0bZeqrhkQdwQg0YPfGkd7quD+bXs",
+	"HY5FDxifzJNvrLjeDy9lDy+lSvZtt5hV9K2IpRteXrjAAEFfgLJlincCQUiYUXMxlPYohYIk30GEMby2",
+	"78b5rgkEf3mR+JWah0cibbmFO3Rg2zthxdoeubmkLXFRshVYt8AdKFMVBeDt152JGeCLx7+mLlvfngfV",
+	"DpwK4PfTS3o19r+IrkdrVvq7s4/lZlsuTVAP+RDQp5huAAvFtWNViRWU8w6HzurrGDUUVchghzTzPpET",
+	"Qpxxrvky6rlycqlFLYmSPJvZeTOqgtXYg53zvSP8b20fEj6e+H3LGcpQvLtazqHLFrU70ENn1rldvSb+",
+	"ipvJbXvBHhKcOEFh/dpGX81VQ+OchDvOyURhxH0w3Htsv4lCrxXKU2UzVZbo/Ou/DNcgl0m7lkZ+CBeh",
+	"MzaO5x2kFt6SoEY4mmIk9mdff/v0m14O+A7JVVwNLcfR9ULFoj0erlQobRxt614FrftcA0zHDVJ3Xc9Y",
+	"WF4u2oWOmtm24WsVjZ26MvZoz85V6VBa0TZW0UDmmpfAu6xkdgOuTDUzLMqP6+osj4tV7hG/W3M5VJh4",
+	"FIA/FgJ5ysWOsZTkiu1cLf8Yg02iCrRmK25nNHp2EjqDLNqgPIU9HsKeFYKPKyHVkwSNKZSNoynBB7BW",
+	"CVhSlVXsPErTzBtlgwB4VCla5Bgi5FtkAsT7k96suT0D4BHn5dhI+o02JcMjhp6YsagRRRZsBNsmJKC1",
+	"9NDK2isMfoNGVQu1AqDhOUd7SLjU6krQtSUdZjen7e2I2zmPut1TVINxrBz4MwDmlyxplMCkndFKkaqi",
+	"0NS3uuK0+BSEhgNZC0EWKZm+LpiM8SFXJnBEjoRpPJhF7c6myGwF2QLa+y2HldwP/KkpKz6anhPUkbYr",
+	"vU4r5xkSRZldXni326AevcEm49X8brns7AoUqwEeFVfpxKh6kdRhVrv9cbzgYXMt1nQgEJjrLc1bSrM+",
+	"AbQMqk3RZWOfKp5RjFgcP4Vs6kh2IXRGK66PoW8eJLO02QYAp3zuHatmyVdA0A5pBkrWg89+fK2dZ2ip",
+	"2UdnwzN116ykqqW0qfRK1d2nEph9jDhzbSqkPgBkt2yXQQ35HnR+ZDZcsecK0N0H6TOlmJnrOD8qxZPh",
+	"gmlf7abueUV3bXhR6OymVFsN3kEF9d497hSqhKFZqxWGwYAEFUq+Pvvmu2++PM/OMjiN7Lxih3Hmnjx7",
+	"ehZM5FkU4x5dddHoUTQ6LaTmC1mRSttzMbNnReqaoaNyqp2pnjynsW33nl0Ye4UWYvvJL3z7VtEO2aQ2",
+	"mZU8EThwv+jcD+GhNtUSbnD09miXlBGxWqToe3XW5gpRN1t+s1QJKrKcF+KOl2Mzos2q6KCPb1ov4GKn",
+	"Y3uYtdKMvPE7jnVbc7HgGGritQz3cEMdWx8l5Uymq4P9PjPlbrAj2XOeRFjrdpAMkTyVTLnp5CWNlS0s",
+	"+YyL3lRmJ8ktE5Ts46d+gqTt1V8LccflySYRRUtCw1KOIRgAYCTOXUaa8/XFspZTMTpTqs1NwftI6Ey5",
+	"c97GYcVfXNUXCqyCH8/LNISxVQnDqGGut+kFegi8Bi31/REb+IJD3LRSXTnYPYu6ijvFfiac2zk8EW21",
+	"d6Q2k3cjeIvG4LjwHelxvuX7clcdt3e/Ogh442w5FNlHIkS7f/Kzww1ep/LJSr4uhu/f5LkfFC56Sc/u",
+	"m/V8y3fXCyV5VzQTI/JbprOca1OqHc+BCoWoW5k18la8TGXXDs26/kQJB6MSjWvJuJGq6tVqiuaWQij2",
+	"eStK5TIamCaog5zxHuqVesJBYtqaYfog6Rgy0SjKOjSpGVuMVntBJWfW5oXDO8FzajpWCIrgZheylwxN",
+	"pJDmOsFN2rI/YBdpkpyoO/zXXEhWiP+mP7jPRfZVIDv4Trqziu9FR9GZTrwpI7FQMkjiQXRrgum4meRv",
+	"LtulymasBNC3VRSn2bGr0ZZFPL7gKUIVg3uRr1ALX7j0Yk9UbEeIqDrwrvRSe0bSmiGwGuY2u9ies5us",
+	"pJqUKW7ecBRONslT6WW1Nacin+2sjAVlzwzckVOladF3Hl09lxdfQO2CgDYCUGu9BijZnM4tT6NIDv8Q",
+	"RpxHORzJhoP37+l+kzuvy12VGkBbM7NUm8UycFdXddADNNSWEw+GtdVzWAqOGQPIh+LBvuGZmQ16iK5u",
+	"+03hC43Z8bko+cyoctef49CVf0kS9/lx44R+s6vir52997nPnmXXmiXtVPUpJUfPPE6JzaCYU1TUFejX",
+	"x8ikXvOZoyK/5btLtVqXaoVoDTafi0LAQC89k0YtcjbjWsP3v85/XfPS5QyuS3EnCr7gvwuzzEsWJTC2",
+	"/QnQV13yaGTZ0g6aMcm39nRXWL6rZ1o7Uj2qQ+deyaRqY2ZqVTuCczWUQ0xT8+m9sI+/nq8nVR+CjS7u",
+	"1vp1GwUuhyxMbZvQT1PUL4CRWqkyuO9U1UfjZWaChsbVSgPm3JHGss+KiPnJRTEexhO3wERh7TPgExyu",
+	"NkYV6esU+FlWdpkteHazgZodHO2pYW93HskoC2KtWDAmtQNhe1GoLdHPsgGE9RSJIR8ozU+VJxEQq8yr",
+	"fzpdSipn3KNDjoT4TQBxcZjeYhjWWrDi9YXPYhJaMCgZ0g7Y2t8AVx6WQcE5EDLTKiuUXHgqCmhaKsB1",
+	"UIP3r6CF63N/V9RrX7WjKs475qjy2TZ13uWzhFd3yJONvgfkGwk01WtfibqVXTH+7q/jlA4QkArgMBrI",
+	"HRxTLZvz6O6V3AJKysPsDA+rggq6m2vkAG8R5/nJg8sspS70HnG0DksEEXgp+ZZIDmlRD1SVlZDhp49a",
+	"jsEDS3u4UD8mh3YI/zDp4z0WJbzgfjXEe63kMcJKaU+089ZYW1Ghr3rf0gi1Dpa1VJpSHBRWIfIDVJgj",
+	"sKpB8qVCTiLiqBpI40wHXZBDlBKCkG/UJpY/My+VNN2cnZVBb9vLTqM+Ufua62SaVJK5qQiy0SJmQFFc",
+	"J8pltDuI3IY3vFDb7PQr+9sT+O0pm634yWxpr3xywU/jBodr6Xop8jyGdmFZQRcoTJxAcBXkOXHEQt0m",
+	"SKOClycE1Mrk89kSBGjAWaqJuSaediOxMUV1gzIS2zaLJ6Bo0+qUpSpH7EDYxAv7q704pxF3lkBj+qJa",
+	"kYigS8lOWMd98+BSsKmNDvHh2FoydIGHaB/IOIsHgnsyfJ7PVLFZYTkgXJglW3ETKwPedBRQq7HBvOFA",
+	"6FgdqC2aGbkYUXCBXve9mM95yWU8Mhiv9BqmKVEeDcszpjNvfw0M1WzKuJ3sc79XqlYh0CyZJDRbaBDX",
+	"6pcbUXT3GMHErssuwXpIj+NFYLHJqZ+Aaly9s3gIj2BdLY7nGWzrS9uIdrGj9mzCXnzeoDrDDXqR4CZJ",
+	"0SzS67Ys9j47weAvTBZ76zYFupguG4nkwTnQiN35fKRkNjnk4qaKWkxD3koMKwy5Mm8RCIavjs8gYkgj",
+	"VUhH8mTX2QJSMMDhJNGOnBNP7cD0KrHeVlUIMBXRG1qevV6NPQyAeCHERbcudiOt63vUdh1RNzTB+CZM",
+	"vXqiq2rCVkouABlqsHSdyyEMypuMRIXWi3kerE7nGw7Fu9qbTFFc3ySxsP7kwENjy0uowqU0h6AhzzMi",
+	"XZxT9kZ7PCm/GabrCp1BluFADMXYlYWj7uCezzeR9RPsP9pRhmN2EJCiEx71uzMEkbojb0SHvt9EjxbO",
+	"YrtYg9qc2H2w8p3zmlWmwphesCgnGCbbDBfKkuVZg4YkZPHyQe8REGxcTLBdrTEhV06zrbKGxkiYvx1n",
+	"R+qBkNcb3aMBidI1I4GVLhVtnCedyuwnLgywWWHV/VqKgE8wJk19QpqKSjJ1xAl7iDKZN9HYh3wmBIGp",
+	"HUYwcDTXNh4/E1WuV+CIpqQrWB6VTHDxpve6v6YYfIhwtZdGgx67FxqrLyGUy3ythBzpSOjI8dwnS7KK",
+	"io1yD5G2DtVqdCnJGU9WpNUcdjrUyj1uEE1rxAs3jLphF9Jq8z3bpbgLEyE3/MFApstNgvZIKpP4ZsvZ",
+	"beybJuE7xE6oo9gQ/ZZe3jHkDR8bZxyV6NzMEKFitGGwp58fTStfn241Khn2sIvlkCSygQx9N1M8ZZFg",
+	"XXpC0+RlsxlfGyb7SXwuqicBpUrHZBuoWiidgP7BSnP89sOkm84ijWcGofVxY/cNOiQitEVDeV7tG0ZG",
+	"rdLZDSVf8Xx3sI0zXh7CVwV3O11QrHcY3p+y5XyXpu7eizPuxxFKh2YjrX7Jm/EB8NKdGN09lnMijY1O",
+	"pBA95e7RAE2UnskojfIcCprbLneZVP30IGRLuRu2n+abKg89Pid7gqFCCkKXP1DHI30eKKVh3OWNWtXj",
+	"Cm5DAynh3vI8kSWQyqbeUbV98PEuNrKC71H9e48vm3RE89t3aocFZL5Sl6sBUoOkVZ4g34NhmWjeOzIA",
+	"U9nMsIBPoyJc7swy4hb/oU2hpH0FFboeEkAtn9a5lJZqK79qFaGBwzTlBiWmL7hXS54V4ta9zTHsurbO",
+	"M8kXzIg7qgEAZRsSLK2V7RHNpgM+uTgYIup0h6l0YENykDs+mmkHpUXFXDcQ8CRW8cSzVswIQc2hZKmt",
+	"wKCxo4lOPMXB3S4CxZlKPGpKRgTq+UrEV/0Vm/PgoBmFnFkI2Y9pXLFbTjU3rbjhXnKeebKszAVlwdUn",
+	"QopIH0LGi3YcFtIShx3QlYnyPsY5gXIHy6jYa7ALcQ2I7kXewUeWNYSDGiNhMuOsLAQv66RDNaK1Wck7",
+	"WY07CYe12pSzaDKj48QBJArkdFOYqAdKjtws+Nqqex08CVezJc83RUT4QAkUK9tittbuNFuVYRU1Xaci",
+	"rAqBPVuCXQah8zjXSbRepecCwmSIRWGt8cxtA4gAUPN6PUudLdkdd3X17LaotGcwQbynpGCdzGPUdmF+",
+	"bjmigv3vzFgJvmZltELpPzaCR9VvU4I3EdlUA6otPBeBS0LzYg58EnAaFGp26/FIvLwTM/6FdjRNsXFA",
+	"09dSbaNWnvCpY2bJdRzdZG1A3kciiISBvhxaoewNMGMLhWFWqyZW48s7Iu5IpfTmPYrgth286UNd9U2/",
+	"awSVOGikqqpXyceN1M19dJ1wuWeeZmdiIgRNGOYmwmZKD5/T+epzBeA0RndmMtDSA+aNta5W53al+maQ",
+	"2xkRMDrWWLOmQVv8EdG5u0bjVrQoeQ02UYueXKs8Tzhhul00XT6rmn87+oS7USa+9ltW7KuuXiUziqzV",
+	"cF1SkY5hU+lIxGOHhqhRdDtPeEASG12DLgid6HyhWB73xlOlsXIjpd3AaMPFHHylbjEDslZ4WMgReaki",
+	"wUZuv8FqDWS/1toYUfHLx9cTIy/jsSkED7SGpjN4vl2fEWnrE3z3eRwC33q3Q4FFNuo0qTlkPI3y7XRQ",
+	"LOwqhgVmjB1iZhQeq77MfnPouchTY6eWrpPer430wMCIf1iV/azUlS8pjiml3DvCbJQUalkh+0+1F9Qi",
+	"ON7X7DapqdvKqh7X4jjuxHH879VqmzYjbl4bq3kgHXmX3FkvqTRqhJvOfzHsqqXmqMCRbaOy6gzXZqAh",
+	"6jqQ7vv3HoAY7bpO2S5LJvOCDPWhoby6tKIly5P2KKK9Hp2dnY2pjv6LVbIY21y43R6iMV/vIUYkHmxw",
+	"g152GW48DjoaY9v053q/1NPw5nAxuIUSrAKvCGkdOgT8zfXyaLi3K27+Y72fARmnf6slRP2LW7FK4sYO",
+	"dZMH0MHFiyJhWkd1n0eFxFLMsthN6dqygjL0gDJbwYbZlwHQgfHpz8ohl33wjricqyCDpxsYEhwMPCx1",
+	"OEIimBSzhwpushueAZQzY9ZaR7IjyHzlDjYF8wR0glFbrDPmerQwaoeMptWIoxIXi6WJk75typLXYvyB",
+	"zdKJAACFu9acj8jZ7yM3BdPF2qQupfDqlx9TLsORTYf1a8ZACe6YNHF0eDzCHwT2/f7p3lETWjiKqZ+H",
+	"xOzJH4+c+HOvZU+GWt+yFwvJ8x9lFJ4/ujzw2qf33SuNztP/xWumW4WER6r4B3jwz7Og0K7mwCzeT9fs",
+	"6Foox66nWjHKK5j2xsyOjyiu+SpuzdQIcNBnrzMoJDtFbmG6NOoOVuQq1DW0FG8AJljX0NN1GQD8eB/d",
+	"T5ZOqc7LDtdJgkUiQVz0+qfLq395dEbURA3q08ffPPt2bGlJbCcukyIOyk+EpQeDDMYDBx3EILWfYy2O",
+	"MbVIR6W/d7EEulwNX1fuZhfA/TrkeohcTzdF+yd70hvuSTvXyDkoij0U3k1V8OTTRqXU2A8T6TlkA883",
+	"ZlPyacZMtlLaZE8eod8USI/Q37uHAjTmPC7XKMrvd0QLrwFIkiE6yKU9VX5zpk07dDtmwSAiKZaU4h0R",
+	"Eacl8n60PQEAsZ1GMLaV0z9gMiNCHW02s9tEDTUClHRjjrFBD/pepfHVxAY2HsGMeJ60mKYZK7QisD8M",
+	"FlDFdpiTaZ8VDRElasHPSEBdVokhQrkSKlK0AnzDeT1wtzA8rCsfywWgcoSx+IS/nVNEzZeBNJnQByjy",
+	"653W1r7jnuJMQxmSwUT7P6h1AuXuC/e1LyA4ND2eYeUaiYz6kkZYma5D3On4MVsuzW4vzOe6iLrMwVcA",
+	"32VLY9YuAX1YYm+VVx53Lj1U5c6Szzeaxz2CYDoumcz1EnwSdp1xBkABa1JDsYwGNWbEiz42p69pfGJK",
+	"dlD90ytgxYMXKFClgrU1WI207R0u0DENaym1cVxIvY2CsoIs/JhNRRQFEjd2Tf7ebKak5LNUWMUr3HAV",
+	"cvQKfbtWR+VVX+BmcIo91mG1v+oWm76/deZnIFryg3XEgeG2VIv6WBvB/ua5tVsATEFAML9vYrHw7IZj",
+	"GGZv88b1bNppN9bPkqjX/h5lwJIUXoQbnKlNkbuhpgAlYxNHUjVPb/kuTXUBX5poEuocSoBpUzIAQvxF",
+	"mIwSbzKjYrjEL33Jgqq+dSPUd0+ob+ywaqa1OcKSOE5pPPg/WU45krlZsZtg2MiLPhS0Uw8aUEo/DxIM",
+	"EEetC3gFqKkUt/ZNFAKpzjNfLYN8mZqQW2AyI1qEyZqxPqVQLO0Z3st0y9dRLwuhpyK2CSuBbsxXDW3W",
+	"vgGojwdCRnAX/m4SS6mBAyb5dcmZGRnCBlLDFEhjPD/3cCeH0NErGGG4/Ix5NO+UoE1itrSrHwMqwIfV",
+	"dXGJLNCZWid8UVC5y0PzsHrO1Hvdpo4ZoKzIrhwiMJk2ELHBGmA8QgUkMJPwjus48sEB0qYV6U/8LU1O",
+	"aYKgTKo5jlqRpMpxMQ72x4s8oDRG4U+r9esVIfTOB3pc9cLzb1aLoFqGsZukm4CGGNPbTIrnxR8iHYQZ",
+	"Xez81Sk0Jis0+H3VzBiS/73SRkeyOsSiLH5vw2H3yVvfn1inNn2Rw2hWiPU6gZoknhuivSGyGyQuiJdv",
+	"9dvzGN6OWK+qTeq+b/IpswP2Xe1P1N6Hm3c2/KVrLqTfaS8+J/L07B/E+sAuHdv+2M/7CxSqiepnWCrQ",
+	"1UDDJ/udwPGwLbwQ3tOu9vb46ZMRGW3VmwZWZYtBWKFmYefVZ0yKUEdGHFloBMCwlp3zoyAHi7sYDHUJ",
+	"RbORXPvvUiP9QcXCFMDQNo7TJ13G/znQskxHMiX3qz120nPqJcIxMMqfYkZ4FBcH7GtBYWIMxGV/gcDc",
+	"t18OQsNFu6HyWNb9qHTRgWzVv/EyFzNTUWzkXGrCySTcmDBReT0PDfPEQtbiQXva9wzRNAkqmutuRDdP",
+	"XLVrfiufQcHW60LwfNJT/HIcIUmKMCUmIyHrsclhYZB6lAWMX58FYjfVAu13mbvQBOwHYSbLYQrhMpnM",
+	"yYmM1dEDjSNV+ZnJ9AW7OsybGzldYWNZMt577rmv50Hm0cCIM9U/SQTDmo02J4WA0VCMydUE8G46CvZM",
+	"71mewxtF3e4LCg8fJH8H6gxXvgbAG/YYYcOsG4/fjuTz1qifMAgHOXBjlCxpW3Zy9rhMoAQ1fLhXuSG4",
+	"RVPtqQGtT1VUp1r78aMgWlx0H/TS8TAZ6SSKNGDKuyaGIKY2epRrJnYrd3gxh4dyt/OKjKkHGgUzcQig",
+	"BhV23RumAb/fz0x3tCFBOd9nfQR8ETTfo7M+xoBR8xtH9rkJSpJrvC2ZKF5IUyYOBcQlUwmaJXPlrQJi",
+	"AIVW9J3QwqgSCJcSUIsGUg9cUEtRuLwqIlsZuA7Do3YgFYu7RQx5tl3Uhbo3vKZLu/TXulR3acxCySkV",
+	"zN63uEyQkvIY0cDlxTT0OZIbkuhJ7QlaucoOV2mG6Fs7rjsOVzgEch+3Nyl4so3X8EjXY+giyuFyHwL6",
+	"aVbymSqpwFUgWrpr9aoB/WYynVxeXFhlwN+5uFCBRfhtE6gpLniD+ebvBkJ5aZo8BQ/WucZ4D0klOVUH",
+	"2ZdhziPW1ZYX0ZqS0R2bHo/1lO5a0RQEZk4oZ6xKFaPssdhiql/bDphC25Fk0FGSKPD/x0izk9l6qWSD",
+	"KoOuJY2K+Ms1GhW13dLvd4NOu41dMclBWgU9SdWHHKhZldMiKImY1DLb4CHWA8rwmOvBi6ZdgEB1brN4",
+	"6s4TDAdhNCCFEgYx4hXClfzDSgMJuvBONv+5kAkwWXrLbmyxOcB9HNSp0C3ab7BgIP1zA8pgH4WsU77E",
+	"XFXapGt8x90HYhDQIFHSpusHa22G6NSF9BZphpAk7U6TlxzviJi0XZEwAckFk7sblQ8v0JyKtVaX2nzD",
+	"q9A3lfC3Bp09ESkrGa6V08wz9jlmDSy0rLbAM3Gz0bvzMDzrQvCrOL4vSlNlG247Lu7hrSg3Uieb2Uhr",
+	"99ZMklBZ49FiT+yTZkdp6heZ7o5lw4c9oXNxfbobV7g1kXewVxy/qs8Xw42L0hUIDquJUunghcqMWgAD",
+	"zWRswTQ75nR+afPvTqK/MWWyE5TuxJKmNoulafKMDWNDW2Np/pHCD1n1muguYTJtFMTW4sSC5VgESAse",
+	"4DuN2klQgapVujOV3GxK+hL/TdR+axOHE8QvO057iCj8jrfKjbPCVZ7dM5QTKb7soju+zqErX+E8XD5f",
+	"hRYcJa7UJjS1ag8R2oTVf7zApn39nkWHCx0xRDBJF8pwr9guW3DTxD3BRg7Hl2OzdWIIU7SitQmr4gyP",
+	"gu9j20BvuHJojeBgI2pPZMNZMSaGMBRfQc+1u4ZMaptSmN2VbQO75FIfoXeAMVK3wmGpMWLCF5Jdt1Ik",
+	"2Vr8RBF0d8uBrsMxyFkZspGBJfbxI7hr5hEdeFuj25opaUo2M19lb8WKazAphcz+4+1l9pc3Ly+zJ0+e",
+	"fPflNMPaWfAtURlkuZptVlaK+OB3Xz/95sspVqCH5wC9u4Zaqjv8P3LQZbgsvspe2DM2m7GigGqrPgik",
+	"xQJKukvOc10ljGZ/QXF9iQAvEASebAWHWkuqwBRT5PsANwZiv28K3uAZy/4CDF6SFaf0ySmbzbjWXy3U",
+	"l19NfA2uyY84I5PpxO5+KMCzrx59deagIWwtJs8nT+AjrGwHM31KxaERYoCEacoRov6YT55P7D3nwj1k",
+	"tUqvlaRsgMdnZ+izkYagrhACRO7X07/TqYPKO4D+2bYB1yrQinZwwve1XnY49lbfzVNPowGBktWKWcMZ",
+	"lMu9LmMmu7zQ0zDzCE4OLL5hlALc2EIHq1xP3tkXnobh06T4/lrFLXwlMfuyeNerR07/z8Zadx+ntAz/",
+	"sUFjj1bhHTk7poGEh1076YeRgy7eksdvVA31bY29Y/t1/jfAqQx61FW+HfDoW7aAB+vqc/XDxcnjp88i",
+	"9dIpuAru1vbI6ybaME1uULEnRIoOvuqNFeOxB8NRcg7+eQL/f7ePqC/xfB/w5M9iJczk47sjrnNaDGDU",
+	"RNY5gy34ACvcLTrPpSLKbM5mXIPRQEJ1qxpdq25Rz1jBZc7K0w+weX9MLu6/cXNJz7bXNsw6Ff6iSTfk",
+	"fKuOZlNueKgFa2bsfj95Pvm/f1yc/Cc7+e+zk++uT959+PrJx//6r6/ETP9r5G7YP1+Gvzd+XPXJar4s",
+	"uvX6n+49MWRlTJ7/8S6cphcy19OsRFpd9JlXJQM00hS4xvEAf/r066dfTjG0pKA26JJ4FCsnuptXqYyY",
+	"8Wpeu/fpS3bUE+7youtwu7w41Ll2edHghQ2XgOHlSk+Ds0/m2c0mJ0x04pSbMX36werwR2cv4I5VcLST",
+	"66J8IXM6zEcfeFdLVRri7mrnuWtFsA7XPYoyQtAREhpjO+2G8NvtnZYuJC0na3s5fR1xdEKC9P1n7HvO",
+	"ZgYAbqTEgVXCsssLMBUXSuXnNINATGwN15xrU6odXt2HTtypVWWGIZL1JrIQ3vKiuKRn7jF9g2QIVUAP",
+	"oPS8sFuHFRYl8tneN3n0HDXnKD0/JVTimkIVdVm9UUXxE4CYjyynJd+hSUrc4IfYKv4m7lIq51sZJKlF",
+	"yasa4FE5XdhH3qq3du+5t7DAy/BXhRHcw1w9/Ag+1i/O9nT+eNQTIWoCYRju/jMM48LkR+QYhs0ftnx0",
+	"qNcm31dc7Z/xjVkqR/WWMowu/EMHXR0HvHD6DiZP5AMdyDXcJqAULy/s/3dqU2ZqK93NU8gMktY92i4y",
+	"FdPEEnvFbvnhRH6ENeb69rvQy2Hr7NHBGn/Fct453VCV9v6T/QppGRvT+zxjWamUQbgqfItl9IVxsFq9",
+	"SR1L08Qp/ZlPN1TDfcUMsoI98HR3r2yGpBiHWNuOhZO/F9oIubBTK+Rz4Fmzk2o/ipKw3fJdBV62upGx",
+	"G3XHiYOtdwNu8tEkbzQ/OijZfczwP5N3AQd8dOcCEEs11zncQxG8Nw2Kseyzm1+Jhceffn6Lu0Hf98Cr",
+	"u06gGJllwk/ef5ZBmYi9rEZi48iSICh1o/JdtmB3w2yn0tdG0x33Cqjxdf/Fe6T5D+q7DZr7yI2mxCpm",
+	"B5gklJVuTFDH2uyYpqHb6mWDHGhPp37LoYDOSiEzrTARrMae1ygD5hjaYj4PT/dyvWLvm357h0t3fH/4",
+	"9wl90AYQfuhrQsjjNEElAob7yGcMyzzv5yZ/2IgEZcf6Ykk5bCbo35Jqm/3FriWIIUqFn/4F/FVfJqbc",
+	"5720PLsBenB0LMIqZSBn+vOE/k+h95NmQdkT/y+Cu50kMOt/NvMiWPhHtzHCTSZbcQQ7UBX+O1aIHC3/",
+	"dggjZVRYc/WyFs/6p7P8W9niD3EBELJx+NTNfPu1BEjsauoqPpFlGGYsDjuWTj8gI1R3TKo2yY3TqcW9",
+	"6WKVdquxnUYqxG/tn0BjkYuFMNrtOvWAlq8sPSyidXbyHTuZv/vw7fTZ1x/3C2QdZO1S7ZNUrKtO2nlP",
+	"HflVdhNxQ4lPcAttNCJkl0IbVe7S4cmS51wawYoeKyV47phy9c10hbeQhfEw/jR4lw/lV6N0CUGazbuW",
+	"U/UDMsq7gllv+Erd8WqMR/f1z1W5UMbwQ+xPLxWyh7FASqPcTBd5fsChH/6wqTr3Gys2fO/rCKBM7y/v",
+	"nzhf16UdquS5oxmEoDUUHMjYgnIO4rpa8S+k9voXFcL0SOubWkisa+rhgVwqQQG9aVgEpyDGzaAaKwmM",
+	"2g/FdWrH2hG1u7BfB3KrqWW86+4RwZ08XgrMmz6y2B2pVUT6AWUNspYdIGAEBB5Wg1HkBEwsmdTME9F2",
+	"CD4v2bwjDPi9/Tol+IMIDVoY5Zc6O2zbqWWCkjkAWsC+B33OQWQbPASersheFqdA4x0rWHvuy3hTJm3P",
+	"nPL3kIua2oJewNcPtQthaykhgywq5iaTrewmrOSh7A4SuQ/TMb9SiK1eZjfcseAATH2LcwE7mV+vK5bz",
+	"rBFsjUmekgPS6+k1PvDn38qIPwC/PpBz3m7yyD4OM7QFBmNsJCn3O45IaPvHnPO8275+CU8cUW62gZRN",
+	"zYrC89QfKErNioKXX2hwl/pUR29mEwbv3FedyzTnOoMEtBuV776I4+664tUvOVEbHP4gsK/+RPEJGNXR",
+	"Y8x+ipoT5EoECqpplSmkV4xDIkHLTz+IvOcSdKf8dPXDXEXe6RFoJbp1saM8LBjvhcy7ZJsW45A0gJfH",
+	"SQPQru7i6DyAqkTv0EQAxxwRTQP4OurejXi9HVEllR+DSjdGZwG90z9nEoIr5gjoTWDaskNvl65MCcA0",
+	"sxAqPz3xzzToaHz1yIBKNR0eGRkacBRcrk339wnRt/75vf0vHyhV4aUvgAQybAEG6u4/t9ecrjiVno7y",
+	"uL4F5kwwEBEuTAn/gDrx9aOwEKDc1djrM6G/ysCKcqltoQOT0NYasMm2p9PK5mYZsn8hJF9luZoigypU",
+	"j4A6NNZi+QpJftum7CuOzHHHMQrs2z+RUWCbfl0wmbJ+1wU7hMPvd1Xe6kxtTLZU24rHDyip4Yycwo2+",
+	"Ntk+FRE32K77YY0ps6mOzohIeaocK+BnYEEcfItI30g9E+IBwgj0tiqEwO9EzuvmXWKvsJNzWiXW9Kdv",
+	"uAf/KWS35hKv6ig/cLpWRTmCUzIaTH1wbSVXfF0kPyJliqayf9T/nO0axYkcdQ+zT+aZVI5YlMJ7Tmfg",
+	"GayJ096OUQGqFXsURLBXsk/ksHsw/fuZo8suJFdtmHxTl3TuiSISC1qVfEYUP8mN1j1zTNlRG10hP9/X",
+	"Q4C8KD/QXcjUysrQbFW246zUUyvD7GaHooQguz/4rHGCrDxwytFPC2s+TrMlL3LcDzQmDFEunG3o8qIj",
+	"AWbJWWHvHelp+AGfOOIkUAtR75C44515l78vgVInQ4J1NbO3XbsjwA+rUZP72A3a8dMlAit5/oMivTv8",
+	"fmFf/YmsN3RgwtgSug4AtIMhyuF1mZBGBUlsU2dBg6Xt/d2RrLaaUxPm7PSD/d+AQDfNX/+Zt6wmOn7q",
+	"9dCwDPPrLJTkB9uAUapIr40nv4MCJb3xibA4urIfWFafwYo6+/OtqFfhinI1AIcrAKwg4AHs8uz9QEyB",
+	"49x6n5WvA4bwZiOP7uy4EpAF54jftmyXGQXFcXVYYwG5BKWZprIomnfRVKDhr3whpJugo6wikNynOZjc",
+	"rCXxAYJ8OAf1LeABxG4xvKaF4dUUQmvoERrnR4Cfn35AcrVOR8J+qw0qO/yC1G0PspJicwJemfuwaPjZ",
+	"+AHf5OQvYEnZ+124oEaJHJgBhNzwtIF3SU/87wzUsqvdStsywM+qEtO/XCkSF98Asgq4rdtvaz44V10l",
+	"5Ersmrn6Z50ZgLUn49ZKw+dfAZIPGGn5vLIEA6Ec/cCrzQCSwpNb/t5nG3nNa6yAxznkwiY+0VlX5z5M",
+	"uNEJMnPw045mBE88WiBf6FpcRElf29Udffucg7XPBp2Hjen/TDflIdMnGvSWB/CZ17ZZ7zgHbvJpVWCk",
+	"3NDSxCKj+8zQ6Y01NNNnJ9ih/xxTBZHEQ2Q4sbIUPFhl9kq21xFYzQJSB3el1trv/3ce2l4niCv4aQhr",
+	"z3RNw9/VppRYyCVpg/w7PbM/7uXPZFzQaB+Ag0ABmb6dsqQlUfff0mSd3vESTy0i+Y3O3G/2oV1y7pqj",
+	"WjK9tEcczzPOykJwj0RbbTQgXCgV4u/+jTHjEwsj7Mm1+QDT+lsoutStGxIVoNTCIeaZFbeYNYgF5Ul+",
+	"ZFrw2S2RnfvCSNKVeKjKmcfV4VbIHojrT0IeF+JqG3g4iCsM2L7TlcMKy/yuldbiJuBmTgbhfCioS3Sv",
+	"3EP/M3Y9Gu7Rdz0nVsf8ToFTe60HljxtmMzHka1c5Pkrf+U9Cu4I3/6Wv3943BEN7PicVyToc7CvDX/v",
+	"QAiQ/hxmq4AH5N+vfv0lHVx1f1YJRdFlBskw1dT1HFBuzW+RcwHd0GW2kTN1x0uee/wpRI0hMnBIJGqi",
+	"chzmgIMPD/Y6ZsJafUrSOaIpgTbRIZF213x99t2zh020phl5kHyoKh24Kv2rl5DrsVRFDojKW57DFYN4",
+	"fFDWZVWqsq0BAzRzaOZwUj0PwISLDt/QByHs1VYURbbRPIfTTSrgJwKCZY2Mc0m9bjHlflpmXATj+2k1",
+	"rfyp88qtasfNoDx8O3u+dgSknCgHmKcHWFOp5eRctofxmfga2u5khSpBDE3BYQvjdF3yeSEWy4500Etr",
+	"vH7mcq9KX3Zl4JpSHETj34I7xOM7Li+yrV3MptxNHcLPgftuu4ismpNx52s1RicCqgR+5hNR1Vzsmgig",
+	"GTrUlYu5ssVf+KgaIMgaB3JqDrgpxUx3OW5f0SOjxKbWXNK7TwwVvBtJ5j8Xi015kFTLl/gmuDKxbKWk",
+	"FRcg88JkZFdyC7hwfl1zWQ08fjF1yVVd96tf6JlBIS0FqTv3Mdg2MueFQDMBahzCmoe6/VDVRwGkVmZ3",
+	"yOcwNn+HFUWYSsOEwUiBbxQKtYZ/7U1z9lldG3EWj39r5FqzBUZrQRfSsbd6Yh/9NTgXG8dzpHskCQtb",
+	"+kTALexDaiO29xWfT+LKcRwqo1vi1FEq9w3HtCI1p8s/XN3ATDkPi4RrLvun11DhugRxGnfbzVEn1jYz",
+	"alYfP9Cs/mPDD0OoesXRpLfi9sdpkGvrprh3vvpyjfxs/ROlGtGYUjcA3OEOdQPAtwXEFVinTphBU3Nq",
+	"yg7+nbfl7vOZn8cPMD8HWz94P6D0JZWROWAtL5ovf0eWKj1TeGHuNK5+xUeOCBdKkqHSEIQhoxITShFR",
+	"pYrcH9kYri8Ka4IRxUGsd5Up1c2L+mcymmB2jm4zoQ5M78FiDpCHX6k07jHOTXj3J4Ij4biOGJUH6WHe",
+	"GFS5CslC4SbFWSmBRbS0f5V8yVmpUwR/1cIfhClys/aZIiOSwoddAr88yEGIoh+PG+qWfEjp2jsLnWyu",
+	"nw1UBajV+5h3kebpMNS7zarebplQgfVpg2j1nGgXbR9u+W7cRvY3cccPOw3H4V3+RHdCoHx+KYo0udcc",
+	"v7w/6p1BAH9j2lXd0/N/y3fnYExsl4pqRTJj7YqV8OWrhy3bBuFGK2/+f3fNikIJZ8Nbc7pmzp27iUHG",
+	"z946hs2J6KzK95bd8n2q8j3EKv2J7z7RIgVqdCjOHp//W6zbfhAoIUKxoaglTHKk6nJzvcKidsXPgSz3",
+	"ICu2KrfSV23lUGv3aFbuuJorZwet9nLL8+TmcbhSLpXy1HD180BZ2Ow2g2QbnV1eIH6L4r8utxNrZbj4",
+	"AwTKrCoNVxndWcryFStvr/gepW0fQlNsxz7R9vIgZwvyaxsXH3VVmEINSRw4FB2UHfXVMC7Q7RbBR44p",
+	"RtvCwwAif18qz82l5t7Lty2VXNSRkZCpmy6rveZqXfBOwb3GR44ouNcwzSnJeZbSQxg47l1wOq3YLtNi",
+	"AQVFKgGx2YzrHswh9vhInhF8+SfL1LoTJomQZvlh4EEXea6rAmxWXxeuorEA5NyJESueFULexmam0tzT",
+	"D7hHDEBz+Tkbt/fjz0YUgSihtYOBqJyUvkCyK62nmeZgSVHOvbrlUif0l5nZMkWBcSh5HGsBYC8f+iwk",
+	"qUR0/3BU/Vi9O1B/tH5KRQBbMMG9wZwZBYjW0CqHe/TAlXEqqiWdNI1g2R9niTzU3gTDPMr8QE312qZk",
+	"52S2VEpza6UwrdfLkmmMuaWmBWA0XR7DN/DAJ+Gcwr7tLbkBPFUEEgKi/a0qb6fezC8hkmyNvpwZdsN0",
+	"msOq5FDjott98Iavi93kWNUz7bv/Gc1zvL9tfW1ca28Ty+wcMm9Co10YqIItF9YERXvT3/TRlF+orOuq",
+	"X/LOwhSwGNZIX9yZGQCaZQg9Tdg+LvNz+2+ptnCNMAqJ5cAo5jIr+NzQ9pmojTmJBqldobdh5Mv0szhi",
+	"7O+4yzrIGP25NKtiMp3M9F0CHNaIu86BctCKKWM6u7z6LTGiNUvyQAegedeZ4KN59U/AoIOXL9/wWPfe",
+	"HdWLQZVDphPD35tTK6FO5CQ9BwIdD7Ek5Txo3REgGAA9tCoJ571O5qhBDbSOtXGFNdKOJm/7/quuwlHQ",
+	"wUPcYsVsCU5GLmflbm10cHelRFR77rrEiKUq8tTpart0WiLVZJe7UPKtHR76mI/ix2FzTpSXD31QPNS8",
+	"vaDZAtunNKEHAjZXX/yL4AcQxDEqu6FCJTmxpwZIP/u75NTOljzfFN1Lwj1zTPG6NlLS9d8frKBaodQt",
+	"IpVvdvZw48V86omCt0xnBSM0jf/QLpQbK/r3tVzyTXnHd16ikKXW7S+7omcOVSI7gAlhFt9MSQCzO9r6",
+	"7FaqrazVTjY9dZOt2XroqslUD9kdh7UyyX9+zDbO6vGJAlF56hhEnF90goqyPv/psxDfFOTsJbcAl9k5",
+	"MgcGfnb8JBhsp7t6LSWnHgb+QnRGPpReCG04wuchpF9zE4PnOIBd7DE3p0zqbd+uckHP3GeWWlsL8IPa",
+	"Ppx7454CCJQEBN5eTDWVSqbghkT1GkVCPn46BArp4NBAFKZK0+gPeLL9PCR6wZJ9+PbsYc3uK2G4m6+E",
+	"wropP5QtCPm99FKaQiR/NYg3d7JzduJuqG66CnVduvmGM3vdcbXu7qmiw0+FmBYAxXn8hHo6tUqBOOnH",
+	"Z58Q1F6T1wNQ5jDjWFFqfG033Gw55VOX2CU9Dc3P7pI8DUWxW2NnffZwZ4Tqi/fUk/iNncjnB5BOI0fA",
+	"Skj3waMHLs3eEkgHjuwQoSOkTkfqBRDlF43zCpgr0Dy2+kBospKvWHkLWWR4GkquhyqF3YNOCLeUZLZV",
+	"2rhb5bH8t9TEUVFAFxrSZ2lx1Zy0duHZD6+ufoDN2coRtudbTg42zXa6be8JM6w8yzhLLZWgstG1uTgO",
+	"9fpPfActPfQV/0FUwEE1uJ/dSiH0Um31NCxWY58DwwbqTdeyuQcurxUzvBQ9RHSv3EPHPZc7r6+g2VBl",
+	"G3Oj53hLJWbQKC2H7Cfm+NOxReFEHP3Ef+vAx3YPCVBlaF9jFLSyA2quQ6yhulCqiR/r1EPgFep2ighz",
+	"dMuwUwOR+ghWGSt5prfC4L48znEi5DWUwf6nUkw7OQ+ilDgJSfPDVXWZYtYlsdx0KCHiYjsALFdiIX/d",
+	"RIpCReAnWiwkkiZNppMlZy5f8Iqbk0ulbgXvCYkcCLeC/gwYGoAaEGqKnwNmZRocFku1TUCw0t4ehyY+",
+	"oj5ZSf6YoIoEAB4J+yBZMb83XzkCkma7+uOx8Gj48k+ER+uahFBUD6rpCbyDy/pzep8MaODXpxVwBCJW",
+	"6WpFr6sHj4S48g2MQV1Fdp/DgaTIDWOtSqprH+Bs7FEPfAT0LcBMHCwuLXZzslmng4NX3PzH+lhryL77",
+	"c1xC3GSbNd7dPrPVdAn4Kt0GWGWsDsaa+u7rxLYJsy8KLme99h09dNRjBdp4KKA4GNBCEp8zUQo67DiT",
+	"O7i90FlcsASdzjRRqBqccku2hiKtK84kZdfS690tcck0TCLPI+VK85wkcrTjC97+yRYfju2IyeY/MO3Z",
+	"V6Zo/9tJntan2FcstesmmQ/gVolnaemoNFxN2ydnAjk+kyUJpqLy0z2CpIB7525Dz/ypi8/hII4fUUZZ",
+	"pcnyPcAhaSMbVpLIj7XTwMs/1UaDI4ud8Xbgh+GAsm+C1QCNuZxPh3EjnguHCRIdABT8q5cLyk/XSIcL",
+	"/OzH7x9C85OxfPr2MLF8lDcAbal4HDhfBwm4N/jpBb136NPLexpD6DooH3bqHGo9o0yQGUi6bTVJkS0b",
+	"rqr0eXH2wEHQuuDSxBn49WGjoEL6pQjnPsgJGNsr7OQwDeF3tvXJ8w/2GwBMdynLW4Ug6U5odg2l5mFs",
+	"1sJ8jl5aNBs58a/4SNNMbSQW9B+pCjkzeCmYPGwAFKWRKFcYUhseqHJk7ZUppyJlhXVZH29d4tgRJXPL",
+	"ZVeVeewlXOqIF0TYa/ys5EYfZuck1wE2dG7XBstXQmaac535zNIv9Bhn2yt2y2FoRzIj4N2fyIr4hW9x",
+	"aMcvOgFzkhmVsRnCo5Tkmhdz5BdBLQCH6BJmcAllUmc8db/HKe69tyAjgpu+z/HicjhOhhfkIbPGmEqv",
+	"hRXbZVzCTTG9GKyIt+yux3/yOzzxv5VKYS1ZYRwfFmUlTsW37e556Pqk9v1H2ufsqz/RNgej+kzrkBYF",
+	"bYAIob5HOVJYr4MoA2mWP1Puq67Z2sJ3B7lk2VdVEGjRKv1L5onhvcW564IfVF30zzkDD1NNdJotSrVZ",
+	"00UB/k0+f6PWOiNGGWSWxW6Mmp5bzjuiQj9xvv5zTg7kVN1/bn7meMTg+sAqV0at1/bmpltuiAHyHlbm",
+	"9X/2gnhLRjLIHJizlKT8AQLiCSpVaVSX9OvxtQ8TDzb54501ksAWhD/eTSc+K+yPD5NNWUyeT07ZWpze",
+	"PQJRUhMfwkJqwJk99R+RsRh84tO+g8/qfQy+QDdi+InzWAQfuWtu8JFzvH989/H/DwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -11,6 +11,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
@@ -105,6 +106,31 @@ func (a *CA) Agent() string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.agent
+}
+
+// Contact is what an account, by its URL, gave as its contact.
+func (a *CA) Contact(url string) []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, k := range a.accounts {
+		if k.url == url {
+			return k.contact
+		}
+	}
+	return nil
+}
+
+// RevokedFor is the reason a certificate, by its SHA-256, was revoked for; -1 when it
+// was not.
+func (a *CA) RevokedFor(fingerprint string) int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, i := range a.issued {
+		if fmt.Sprintf("%x", sha256.Sum256(i.der)) == fingerprint && !i.revoked.IsZero() {
+			return i.reason
+		}
+	}
+	return -1
 }
 
 // Pending counts the authorizations that wait for a proof.
