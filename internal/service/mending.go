@@ -343,7 +343,9 @@ func (m *mending) withOthers(ctx context.Context, list []store.Finding) ([]store
 			return nil, err
 		}
 		for j := range more {
-			if !met[more[j].ID] {
+			// those of other servers and hosts than are asked for stay
+			asked := (m.request.Server == "" || more[j].Server == m.request.Server) && strings.Contains(more[j].Host, m.request.Host)
+			if asked && !met[more[j].ID] {
 				met[more[j].ID] = true
 				list = append(list, more[j])
 			}

@@ -522,6 +522,54 @@ func TestAReplacementThatDoesNotCome(t *testing.T) {
 	assert.Empty(t, v.Findings(t), "it has come")
 }
 
+// TestOneCauseOnSeveralServers has the same ended certificate on three servers, a few hosts
+// each, of two owners: each owner has one finding, which mends on the server that is asked for.
+func TestOneCauseOnSeveralServers(t *testing.T) {
+	r := servicetest.Start(t)
+	root := pkitest.CA("root", nil)
+	ended := pkitest.Leaf(root, "*.lantern.example", pkitest.Valid(-90*24*time.Hour, -time.Hour)).TLS()
+	text := "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nowners:\n  - {name: bookings, mail: [a@lantern.example]}\n  - {name: cargo, mail: [b@lantern.example]}\nservers:\n"
+	hosts := ""
+	for n, name := range []string{"quay", "pier", "tug"} {
+		port := servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &ended }).Port()
+		text += fmt.Sprintf("  - {name: %s, addresses: [127.0.0.1], ports: [%d], without_sni: false}\n", name, port)
+		for i := range 4 {
+			hosts += fmt.Sprintf("  - {name: h%d%d.lantern.example, at: [%s], owner: %s}\n", n, i, name, []string{"bookings", "cargo"}[i%2])
+		}
+	}
+	r.Apply(t, text+"hosts:\n"+hosts, root)
+	for range 2 { // kept, and not opened again
+		r.Survey(t)
+		var heads, under int
+		r.Query(t, "select count(*) from findings where code = 'expired' and under is null", &heads)
+		r.Query(t, "select count(*) from findings where under is not null", &under)
+		assert.Equal(t, []int{2, 12}, []int{heads, under})
+	}
+	list := func(p client.ListFindingsParams) []client.Finding {
+		resp, err := r.Client.ListFindingsWithResponse(t.Context(), &p)
+		require.NoError(t, err)
+		return resp.JSON200.Items
+	}
+	all := list(client.ListFindingsParams{})
+	require.Len(t, all, 2)
+	for _, f := range all {
+		assert.Contains(t, f.Cause, "the same at 6 bindings of quay, pier, tug")
+		assert.Equal(t, []any{6, "", ""}, []any{*f.StandsFor, f.Host, f.Server})
+	}
+	assert.Len(t, list(client.ListFindingsParams{Server: ptr("pier")}), 2, "it is found where it is")
+	planned := func(q client.MendRequest) int {
+		plan, err := r.Client.PreviewMendingWithResponse(t.Context(), q)
+		require.NoError(t, err)
+		require.NotNil(t, plan.JSON201, string(plan.Body))
+		return len(plan.JSON201.Left)
+	}
+	assert.Equal(t, 6, planned(client.MendRequest{Findings: &[]int64{all[0].Id}}))
+	assert.Equal(t, 4, planned(client.MendRequest{Server: ptr("pier")}), "no other server's")
+	for _, owner := range []string{"bookings", "cargo"} {
+		assert.Len(t, list(client.ListFindingsParams{Owner: &[]string{owner}}), 1, owner)
+	}
+}
+
 // TestOneCauseIsToldOnce has a certificate that ended at many hosts and one at a single host:
 // the many are one finding that comes first, and mend with it; with fewer each is told.
 func TestOneCauseIsToldOnce(t *testing.T) {

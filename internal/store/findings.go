@@ -272,12 +272,17 @@ type FindingFilter struct {
 	estate.Among              // of hosts; owners of servers too
 }
 
+// ownerOf is whose a finding f is: its host's, its server's, or, where it stands for those
+// of several servers, theirs.
+const ownerOf = `coalesce(h.owner, s.owner, case when f.target_id is null and f.server_id is null then (select mh.owner from findings m join targets mt on mt.id = m.target_id
+			join hosts mh on mh.id = mt.host_id where m.under = f.id limit 1) end, '')`
+
 // Findings lists findings and gives the next page's cursor.
 func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Finding, string, error) {
 	q := s.db.WithContext(ctx).Table(
 		`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id left join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
 		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line, 0) as line, case when h.id is not null then h.file else coalesce(s.file, '') end as file, coalesce(s.name, '') as server,
-			coalesce(h.group_name, '') as group_name, coalesce(h.owner, s.owner, '') as owner, coalesce(h.tags, '[]') as tags, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
+			coalesce(h.group_name, '') as group_name, `+ownerOf+` as owner, coalesce(h.tags, '[]') as tags, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
 			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served,
 			(select count(*) from findings m where m.under = f.id and (m.closed_at is null or f.closed_at is not null)) as stands_for`)
 	q = filterFindings(q, f)
@@ -335,7 +340,8 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 		q = q.Where("f.code in ?", f.Codes)
 	}
 	if f.Server != "" {
-		q = q.Where("s.name = ?", f.Server)
+		q = q.Where(`(s.name = ? or f.target_id is null and f.server_id is null and exists (select from findings m join targets mt on mt.id = m.target_id
+			join endpoints me on me.id = mt.endpoint_id join servers ms on ms.id = me.server_id where m.under = f.id and ms.name = ?))`, f.Server, f.Server)
 	}
 	if f.SourceFile != "" {
 		q = q.Where("f.source_file = ?", f.SourceFile)
@@ -347,7 +353,7 @@ func filterFindings(q *gorm.DB, f FindingFilter) *gorm.DB {
 		q = q.Where("f.leaf = ?", f.Leaf)
 	}
 	if !f.Any() {
-		on, args := belonging(f.Among, "h", "coalesce(h.owner, s.owner, '')")
+		on, args := belonging(f.Among, "h", ownerOf)
 		under, more := belonging(f.Among, "mh", "mh.owner")
 		q = q.Where("("+on+" or exists (select from findings m join targets mt on mt.id = m.target_id join hosts mh on mh.id = mt.host_id "+
 			"where m.under = f.id and "+under+"))", append(args, more...)...)
@@ -394,7 +400,7 @@ func (s *Store) CountFindings(ctx context.Context) (counts [4]int, accepted int,
 
 // CountFindingsOf counts those that belong somewhere; no owner is "".
 func (s *Store) CountFindingsOf(ctx context.Context, among estate.Among) (counts [4]int, accepted int, err error) {
-	where, args := belonging(among, "h", "coalesce(h.owner, s.owner, '')")
+	where, args := belonging(among, "h", ownerOf)
 	return s.countFindings(ctx, `findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id
 		left join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`, where, args...)
 }

@@ -123,7 +123,7 @@ func (s *Store) Happened(ctx context.Context, from, to int64, since time.Time, l
 	rows, err := s.db.WithContext(ctx).Raw(`select ev.id, ev.at, ev.kind, ev.note, coalesce(f.id, 0) as finding, coalesce(f.code, '') as code, coalesce(f.severity, 0) as severity,
 			coalesce(f.cause, '') as cause, coalesce(f.remedy, '') as remedy, coalesce(h.name, '') as host, coalesce(s.name, '') as server,
 			coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port, coalesce(t.removed_at, s.removed_at) is not null as removed,
-			coalesce(h.group_name, '') as group_name, coalesce(h.owner, s.owner, '') as owner, coalesce(h.tags, '[]') as tags,
+			coalesce(h.group_name, '') as group_name, `+ownerOf+` as owner, coalesce(h.tags, '[]') as tags,
 			coalesce(m.name, '') as mandate, coalesce(o.id, 0) as "order", coalesce(i.id, 0) as installation, o.failure as order_failure,
 			coalesce(i.server, '') as on_server, coalesce(i.reason, '') as reason
 		from events ev left join findings f on f.id = ev.finding_id left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id

@@ -60,7 +60,7 @@ func (s *Store) FindingsThen(ctx context.Context, at time.Time, most int) (list 
 	const then = ` from findings f where f.opened_at <= @at and (f.closed_at is null or f.closed_at > @at) and f.under is null`
 	args := map[string]any{"at": at, "most": most}
 	if err := s.db.WithContext(ctx).Raw(`select f.id, f.code, f.severity, coalesce(h.name, '') as host, coalesce(s.name, '') as server, coalesce(host(e.address), '') as address,
-			coalesce(e.port, 0) as port, coalesce(h.owner, s.owner, '') as owner, f.cause, f.remedy, f.opened_at, f.closed_at,
+			coalesce(e.port, 0) as port, `+ownerOf+` as owner, f.cause, f.remedy, f.opened_at, f.closed_at,
 			case when f.accepted_at <= @at then f.accepted_until end as accepted_until, f.accepted_at, f.accepted_by, f.accepted_reason
 		from (select *`+then+` order by severity, (-names), coalesce(ends, 'infinity'), id limit @most) f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id
 			left join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id order by f.severity, (-f.names), coalesce(f.ends, 'infinity'), f.id`, args).Scan(&list).Error; err != nil {

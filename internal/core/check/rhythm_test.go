@@ -53,7 +53,7 @@ func TestWhatFolds(t *testing.T) {
 	shared := func(code check.Code, n int) *check.Shared {
 		s := &check.Shared{Server: "quay", Code: code, Key: "k", Cause: "the certificate ended 3 days ago", Remedy: "renew it"}
 		for i := range n {
-			s.Add(string(rune('a'+i))+".lantern.example", "192.0.2.1:443", check.Broken, check.Finding{}.Source)
+			s.Add("quay", string(rune('a'+i))+".lantern.example", "192.0.2.1:443", check.Broken, check.Finding{}.Source)
 		}
 		return s
 	}
@@ -67,6 +67,10 @@ func TestWhatFolds(t *testing.T) {
 	assert.Equal(t, "the certificate ended 3 days ago: the same at 7 bindings of quay", f.Cause)
 	assert.Equal(t, "renew it", f.Remedy)
 	assert.Equal(t, "a.lantern.example, b.lantern.example, c.lantern.example, d.lantern.example, e.lantern.example and 2 more", f.Evidence[0].Value)
+	for _, on := range []string{"pier", "tug"} {
+		s.Add(on, "z.lantern.example", "192.0.2.9:443", check.Broken, check.Finding{}.Source)
+	}
+	assert.Equal(t, "the certificate ended 3 days ago: the same at 9 bindings of quay, pier, tug", check.Together(s).Cause)
 	assert.Equal(t, "renew it; and so for the others", check.Together(shared(check.ChainIncomplete, 5)).Remedy)
 	for _, code := range []check.Code{check.NameNotCovered, check.OtherSiteAnswers, check.NotReloaded, check.StapleMissing} {
 		assert.NotContains(t, check.Foldable(), code, "what a host has of its own is told by itself")

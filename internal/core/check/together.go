@@ -8,16 +8,19 @@ import (
 	"insegna.example/internal/core/place"
 )
 
-// Shared is a finding that several bindings of one server have for one reason:
-// the same code, and the same remedy, certificate or issuer.
+// Shared is a finding that several bindings have for one reason: the same code, and the
+// same remedy on one server, or the same certificate or issuer on any.
 type Shared struct {
-	Server    string            // as the estate names it
+	Server    string            // as the estate names it: the first
+	Servers   []string          // each once; at most sharedNamed
+	On        int               // servers
 	Code      Code              // one of those Foldable
 	Key       string            // what the reason is, the same for all of them
 	Cause     string            // of the first
 	Leaf      certs.Fingerprint // of the first
 	Names     int               // hosts that have it
 	lastHost  string
+	lastOn    string
 	Severity  Severity    // the worst of them
 	Remedy    string      // that of each
 	Source    place.Place // in the server's configuration, of the first
@@ -31,8 +34,9 @@ type Shared struct {
 // sharedNamed is how many hosts and endpoints a finding about all of them names.
 const sharedNamed = 5
 
-// Add counts one more binding. Those of one endpoint come one after the other.
-func (s *Shared) Add(host, endpoint string, severity Severity, source place.Place) {
+// Add counts one more binding. Those of one endpoint come one after the other, and so do
+// those of one server.
+func (s *Shared) Add(server, host, endpoint string, severity Severity, source place.Place) {
 	if s.Bindings == 0 {
 		s.Severity, s.Source = severity, source
 	}
@@ -40,6 +44,12 @@ func (s *Shared) Add(host, endpoint string, severity Severity, source place.Plac
 		s.Severity = severity
 	}
 	s.Bindings++
+	if s.On == 0 || s.lastOn != server {
+		s.lastOn = server
+		if s.On++; len(s.Servers) < sharedNamed {
+			s.Servers = append(s.Servers, server)
+		}
+	}
 	if s.lastHost != host {
 		s.lastHost = host
 		s.Names++
@@ -77,12 +87,12 @@ func (s *Shared) Folds() bool {
 	return s.Bindings >= foldFrom
 }
 
-// Together is the one finding about a server that stands for those of its
-// bindings. Its key tells it apart from others of its code there.
+// Together is the one finding about a server, or about several, that stands for those of
+// their bindings. Its key tells it apart from others of its code there.
 func Together(s *Shared) Found {
 	if RuleOf(s.Code).Traits&AtEndpoint == 0 {
 		f := Found{Subject: s.Key, Finding: Finding{Code: s.Code, Severity: s.Severity, Source: s.Source,
-			Cause:    fmt.Sprintf("%s: the same at %d bindings of %s", s.Cause, s.Bindings, s.Server),
+			Cause:    fmt.Sprintf("%s: the same at %d bindings of %s", s.Cause, s.Bindings, some(s.Servers, s.On)),
 			Remedy:   s.Remedy + "; and so for the others",
 			Evidence: []Fact{{"hosts", some(s.Hosts, s.Bindings)}, {"endpoints", some(s.Endpoints, s.Places)}}}}
 		if RuleOf(s.Code).Traits&OfOneCertificate != 0 {
