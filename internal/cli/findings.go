@@ -22,6 +22,9 @@ import (
 // configuration.
 func whereFound(f client.Finding) string {
 	text := "server " + f.Server
+	if f.Server == "" {
+		text = nowhere(f)
+	}
 	if f.Endpoint != "" {
 		text = orWithoutSNI(f.Host) + "\n" + f.Server + " " + f.Endpoint
 	}
@@ -29,6 +32,14 @@ func whereFound(f client.Finding) string {
 		text += "\n" + shortSpot(*f.Source)
 	}
 	return text
+}
+
+// nowhere names what a finding is about that is on no one server.
+func nowhere(f client.Finding) string {
+	if f.StandsFor != nil {
+		return "several servers"
+	}
+	return "Insegna itself"
 }
 
 // findingPart gives a page's items and cursor.
@@ -56,10 +67,7 @@ func (a *app) findingLines(ctx context.Context, list []client.Finding) error {
 	rows := make([][]string, len(list))
 	widths := make([]int, 3)
 	for i, f := range list {
-		where := f.Server
-		if f.Host != "" {
-			where = f.Host
-		}
+		where := cmp.Or(f.Host, f.Server, nowhere(f))
 		cause := f.Cause
 		if folder := folders[f.Server]; folder != "" {
 			cause = strings.ReplaceAll(cause, folder, "")
@@ -205,7 +213,7 @@ func (a *app) findingShow() *cobra.Command {
 				facts = append(facts, [2]string{"stands for", fmt.Sprintf("%d bindings with the same cause", *f.StandsFor)})
 			}
 			if f.Under != nil {
-				facts = append(facts, [2]string{"counted under", fmt.Sprintf("finding #%d of the server, for others there have "+
+				facts = append(facts, [2]string{"counted under", fmt.Sprintf("finding #%d, for others have "+
 					"the same cause", *f.Under)})
 			}
 			for _, e := range f.Evidence {

@@ -250,7 +250,11 @@ func (a *app) tellFound(ctx context.Context, s *service.Service, survey int64, c
 		for i := range list {
 			f := &list[i]
 			mark := marks[string(check.Severities[f.Severity])]
-			a.note(mark, fmt.Sprintf("%s on %s: %s", cmp.Or(f.Host, "the server as a whole"), f.Server, f.Cause))
+			if f.Server == "" { // what several servers have in common
+				a.note(mark, f.Cause)
+			} else {
+				a.note(mark, fmt.Sprintf("%s on %s: %s", cmp.Or(f.Host, "the server as a whole"), f.Server, f.Cause))
+			}
 			a.note("", "→ "+f.Remedy)
 		}
 		a.say("\nAll of it: %s, once somebody can sign in.", console)

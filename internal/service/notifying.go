@@ -271,7 +271,9 @@ func lineOf(h *store.Happening) notice.Line {
 				l.What = "without a name"
 			}
 		} else if l.What = h.Server; h.Server == "" {
-			l.What = "Insegna itself"
+			if l.What = "Insegna itself"; check.RuleOf(h.Code).Speaks != check.OfService {
+				l.What = "several servers"
+			}
 		}
 		l.Path = fmt.Sprintf("/findings/%d", h.Finding)
 		switch {

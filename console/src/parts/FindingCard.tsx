@@ -40,7 +40,7 @@ function FindingCard({ f }: { f: Finding }) {
     <Card $name={f.severity}>
       {f.faces && f.verdict ? <Plate faces={f.faces} verdict={f.verdict} /> : <span />}
       <div>
-        <h3>{f.endpoint ? f.host || 'without SNI' : f.server ? <Link to={at}>{f.server}</Link> : <Link to="/notices">Insegna itself</Link>}</h3>
+        <h3>{f.endpoint ? f.host || 'without SNI' : f.server ? <Link to={at}>{f.server}</Link> : f.stands_for ? 'Several servers' : <Link to="/notices">Insegna itself</Link>}</h3>
         <span className="at">{f.endpoint ? <><Link to={at}>{f.server}</Link>, {f.endpoint}</> : f.server && 'the server as a whole'}</span>
         <p><Prose text={`${capital(f.cause)}.`} /></p>
         <p><strong><Prose text={`${capital(f.remedy)}.`} /></strong></p>
