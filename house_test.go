@@ -56,6 +56,7 @@ var house = []room{
 	{"internal/reach", "", "github.com/pkg/sftp golang.org/x/crypto/ssh"},
 	{"internal/acme", "internal/core", "github.com/go-jose/go-jose"},
 	{"internal/acme/proof", "internal/reach", "github.com/miekg/dns"},
+	{"internal/acme/server", "internal/acme internal/acme/proof internal/core", "github.com/go-jose/go-jose github.com/miekg/dns"},
 	{"internal/issue", "internal/core", ""},
 	{"internal/issue/acmesource", "internal/acme internal/acme/proof internal/core internal/issue",
 		"github.com/miekg/dns"},
@@ -65,12 +66,12 @@ var house = []room{
 	{"internal/store", "internal/core", "github.com/jackc/pgx github.com/maypok86/otter github.com/pressly/goose gorm.io"},
 	{"internal/store/cluster", "", "github.com/jackc/pgx"},
 	{"internal/work", "", "github.com/jackc/pgx github.com/riverqueue/river"},
-	{"internal/service", "internal/acme internal/acme/proof internal/core internal/draft internal/install internal/issue " +
+	{"internal/service", "internal/acme internal/acme/proof internal/acme/server internal/core internal/draft internal/install internal/issue " +
 		"internal/issue/acmesource internal/issue/ownsource internal/kind internal/kind/registry internal/look internal/notice internal/reach internal/safe " +
 		"internal/store internal/store/cluster internal/work",
 		"github.com/aymanbagabas/go-udiff github.com/google/uuid github.com/maypok86/otter golang.org/x/crypto/argon2 " +
 			"golang.org/x/sync"},
-	{"internal/httpapi", "internal/acme/proof internal/core internal/httpapi/contract internal/kind internal/notice internal/safe " +
+	{"internal/httpapi", "internal/acme/proof internal/acme/server internal/core internal/httpapi/contract internal/kind internal/notice internal/safe " +
 		"internal/service", "github.com/arran4/golang-ical github.com/getkin/kin-openapi github.com/gin-gonic/gin github.com/klauspost/compress " +
 		"github.com/oapi-codegen/runtime github.com/prometheus"},
 	{"internal/httpapi/contract", "",

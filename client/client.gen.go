@@ -1558,6 +1558,33 @@ type CredentialValue struct {
 	Value string `json:"value"`
 }
 
+// Customer defines model for Customer.
+type Customer struct {
+	// Accounts good ones, bound to it
+	Accounts int       `json:"accounts"`
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+
+	// Name its key id
+	Name string `json:"name"`
+}
+
+// CustomerKey defines model for CustomerKey.
+type CustomerKey struct {
+	Directory string `json:"directory"`
+	KeyId     string `json:"key_id"`
+
+	// Mac base64url, as clients take it
+	Mac string `json:"mac"`
+}
+
+// CustomerList defines model for CustomerList.
+type CustomerList struct {
+	// Directory where clients ask this CA
+	Directory string     `json:"directory"`
+	Items     []Customer `json:"items"`
+}
+
 // DayCount defines model for DayCount.
 type DayCount struct {
 	Count int                `json:"count"`
@@ -4296,6 +4323,21 @@ type ClientInterface interface {
 	// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
 	SignRequest(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCustomers The customers of a CA of your own, to whom accounts of ACME clients are bound
+	//
+	// Corresponds with GET /cas/{name}/customers (the `ListCustomers` operationId).
+	ListCustomers(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCustomer Forgets a customer, and ends the accounts bound to it
+	//
+	// Corresponds with DELETE /cas/{name}/customers/{customer} (the `RemoveCustomer` operationId).
+	RemoveCustomer(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCustomer Makes a customer, or gives one another key; the key is shown this once
+	//
+	// Corresponds with PUT /cas/{name}/customers/{customer} (the `AddCustomer` operationId).
+	AddCustomer(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RevokeIssuedWithBody Revokes a certificate a CA of your own has issued
 	//
 	// Takes any type of body and a specified content type.
@@ -5377,6 +5419,51 @@ func (c *Client) SignRequestWithBody(ctx context.Context, name ShortName, conten
 // Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
 func (c *Client) SignRequest(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignRequestRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCustomers The customers of a CA of your own, to whom accounts of ACME clients are bound
+//
+// Corresponds with GET /cas/{name}/customers (the `ListCustomers` operationId).
+func (c *Client) ListCustomers(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCustomersRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCustomer Forgets a customer, and ends the accounts bound to it
+//
+// Corresponds with DELETE /cas/{name}/customers/{customer} (the `RemoveCustomer` operationId).
+func (c *Client) RemoveCustomer(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCustomerRequest(c.Server, name, customer)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCustomer Makes a customer, or gives one another key; the key is shown this once
+//
+// Corresponds with PUT /cas/{name}/customers/{customer} (the `AddCustomer` operationId).
+func (c *Client) AddCustomer(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCustomerRequest(c.Server, name, customer)
 	if err != nil {
 		return nil, err
 	}
@@ -8226,6 +8313,122 @@ func NewSignRequestRequestWithBody(server string, name ShortName, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCustomersRequest constructs an http.Request for the ListCustomers method
+func NewListCustomersRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/customers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveCustomerRequest constructs an http.Request for the RemoveCustomer method
+func NewRemoveCustomerRequest(server string, name ShortName, customer string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "customer", customer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/customers/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCustomerRequest constructs an http.Request for the AddCustomer method
+func NewAddCustomerRequest(server string, name ShortName, customer string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "customer", customer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/customers/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -13107,6 +13310,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /cas/{name}/certificates (the `SignRequest` operationId).
 	SignRequestWithResponse(ctx context.Context, name ShortName, body SignRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*SignRequestResponse, error)
 
+	// ListCustomersWithResponse The customers of a CA of your own, to whom accounts of ACME clients are bound
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cas/{name}/customers (the `ListCustomers` operationId).
+	ListCustomersWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*ListCustomersResponse, error)
+
+	// RemoveCustomerWithResponse Forgets a customer, and ends the accounts bound to it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /cas/{name}/customers/{customer} (the `RemoveCustomer` operationId).
+	RemoveCustomerWithResponse(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*RemoveCustomerResponse, error)
+
+	// AddCustomerWithResponse Makes a customer, or gives one another key; the key is shown this once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /cas/{name}/customers/{customer} (the `AddCustomer` operationId).
+	AddCustomerWithResponse(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*AddCustomerResponse, error)
+
 	// RevokeIssuedWithBodyWithResponse Revokes a certificate a CA of your own has issued
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -14655,6 +14879,143 @@ func (r SignRequestResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCustomersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CustomerList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCustomersResponse) GetJSON200() *CustomerList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCustomersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCustomersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCustomersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCustomersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCustomersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCustomerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveCustomerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCustomerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCustomerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCustomerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCustomerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddCustomerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CustomerKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddCustomerResponse) GetJSON200() *CustomerKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddCustomerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddCustomerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddCustomerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddCustomerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddCustomerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19708,6 +20069,45 @@ func (c *ClientWithResponses) SignRequestWithResponse(ctx context.Context, name 
 	return ParseSignRequestResponse(rsp)
 }
 
+// ListCustomersWithResponse The customers of a CA of your own, to whom accounts of ACME clients are bound
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cas/{name}/customers (the `ListCustomers` operationId).
+func (c *ClientWithResponses) ListCustomersWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*ListCustomersResponse, error) {
+	rsp, err := c.ListCustomers(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCustomersResponse(rsp)
+}
+
+// RemoveCustomerWithResponse Forgets a customer, and ends the accounts bound to it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /cas/{name}/customers/{customer} (the `RemoveCustomer` operationId).
+func (c *ClientWithResponses) RemoveCustomerWithResponse(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*RemoveCustomerResponse, error) {
+	rsp, err := c.RemoveCustomer(ctx, name, customer, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCustomerResponse(rsp)
+}
+
+// AddCustomerWithResponse Makes a customer, or gives one another key; the key is shown this once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /cas/{name}/customers/{customer} (the `AddCustomer` operationId).
+func (c *ClientWithResponses) AddCustomerWithResponse(ctx context.Context, name ShortName, customer string, reqEditors ...RequestEditorFn) (*AddCustomerResponse, error) {
+	rsp, err := c.AddCustomer(ctx, name, customer, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCustomerResponse(rsp)
+}
+
 // RevokeIssuedWithBodyWithResponse Revokes a certificate a CA of your own has issued
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -21872,6 +22272,101 @@ func ParseSignRequestResponse(rsp *http.Response) (*SignRequestResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCustomersResponse parses an HTTP response from a ListCustomersWithResponse call
+func ParseListCustomersResponse(rsp *http.Response) (*ListCustomersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCustomersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CustomerList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCustomerResponse parses an HTTP response from a RemoveCustomerWithResponse call
+func ParseRemoveCustomerResponse(rsp *http.Response) (*RemoveCustomerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCustomerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddCustomerResponse parses an HTTP response from a AddCustomerWithResponse call
+func ParseAddCustomerResponse(rsp *http.Response) (*AddCustomerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddCustomerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CustomerKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -41,6 +41,8 @@ func (a *app) serve() *cobra.Command {
 		"address and port to answer CAs' proofs at, for mandates with proof by listener, such as :80")
 	f.StringVar(&o.proofsTLS, "proofs-tls", "",
 		"address and port to answer CAs' proofs in TLS at, for mandates with proof by tls-alpn, such as :443")
+	f.StringVar(&o.acme, "acme", "",
+		"address and port where clients of the network ask your own CAs over ACME, such as :7443")
 	f.StringVar(&o.cfg.Programs, "programs", "",
 		"folder of programs that put DNS records up, for mandates with proof by program, such as /etc/insegna/programs")
 	f.StringVar(&o.apply, "apply", "",
@@ -95,7 +97,7 @@ func dataDir() string {
 type serviceFlags struct {
 	cfg                                                       service.Config // what the service is opened with
 	looker                                                    *look.Looker   // takes the two time limits
-	listen, level, certificate, key, proofs, proofsTLS, apply string         // as given on the command line
+	listen, level, certificate, key, proofs, proofsTLS, acme, apply string         // as given on the command line
 }
 
 // runService runs the service until it is told to stop.
@@ -169,6 +171,13 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 			return fmt.Errorf("cannot answer proofs in TLS at %s: %w; choose another address with --proofs-tls", o.proofsTLS, err)
 		}
 		both.Go(func() error { return stopped("the listener for proofs in TLS", httpapi.ProofsTLS(ctx, at, s)) })
+	}
+	if o.acme != "" {
+		at, err := net.Listen("tcp", o.acme)
+		if err != nil {
+			return fmt.Errorf("cannot answer ACME clients at %s: %w; choose another address with --acme", o.acme, err)
+		}
+		both.Go(func() error { return stopped("the listener for ACME clients", httpapi.ACMEServer(ctx, at, s, pair, cfg.Log)) })
 	}
 	cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
 	both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })

@@ -41,14 +41,14 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			for name, url := range map[string]string{"empty": empty.URL, "full": full.URL} {
 				t.Run(operation.OperationID+" "+name, func(t *testing.T) {
 					at := strings.NewReplacer("{id}", "1", "{sha256}", "ffffffff", "{name}", "quay", "{person}", "nobody", "{number}",
-						"1", "{host}", "a.test", "{token}", strings.Repeat("A", 43)+".ics").Replace(path)
+						"1", "{host}", "a.test", "{customer}", "x", "{token}", strings.Repeat("A", 43)+".ics").Replace(path)
 					called[operation.OperationID] = true
 					keeps(t, router, method, url+"/api/v1"+at, bodyFor(operation.OperationID))
 				})
 			}
 		}
 	}
-	assert.Len(t, called, 113)
+	assert.Len(t, called, 116)
 	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2",
 		"/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3",
 		"/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x",

@@ -82,6 +82,7 @@ var needs = map[string]Role{
 
 	"takeKey": Operator, "giveCertificate": Operator, // and the permission for it
 	"getForecast": Viewer, "getAuthority": Viewer, "listIssued": Viewer, "signRequest": Operator, "revokeIssued": Operator, "makeAuthority": Admin, "takeAuthority": Admin,
+	"listCustomers": Viewer, "addCustomer": Admin, "removeCustomer": Admin,
 	"listAccounts": Viewer, "tellContact": Admin, "rollKey": Admin, "endAccount": Admin, "revokeOrder": Operator,
 	"takeCertificate": Operator, "markSent": Operator, "endOrder": Operator, "takeReply": Operator,
 	"getHostKey": Operator, "trustHostKey": Admin,

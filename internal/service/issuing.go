@@ -8,6 +8,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
+	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/hex"
@@ -44,6 +45,7 @@ type Issuing struct {
 	signers   *otter.Cache[int64, *signing]  // by number of the authority, for a while
 	answers   *otter.Cache[string, *answer]  // of OCSP, by what was asked
 	known     *otter.Cache[string, []*inUse] // the certificates of a CA, by its name
+	own       *ownPairs                      // what its listener for ACME shows
 }
 
 // signing is an authority with its key open.
@@ -70,7 +72,7 @@ const authoritiesKept = 30 * time.Second
 
 // newIssuing makes the room.
 func newIssuing(b base, d *Declaring, kept *safe.Safe) *Issuing {
-	return &Issuing{base: b, declaring: d, safe: kept,
+	return &Issuing{base: b, declaring: d, safe: kept, own: &ownPairs{pairs: map[string]*tls.Certificate{}},
 		signers: otter.Must(&otter.Options[int64, *signing]{MaximumSize: 100, ExpiryCalculator: otter.ExpiryWriting[int64, *signing](authoritiesKept)}),
 		answers: otter.Must(&otter.Options[string, *answer]{MaximumSize: 200_000, ExpiryCalculator: otter.ExpiryWriting[string, *answer](authoritiesKept)}),
 		known:   otter.Must(&otter.Options[string, []*inUse]{MaximumSize: 1000, ExpiryCalculator: otter.ExpiryWriting[string, []*inUse](authoritiesKept)})}
@@ -475,6 +477,12 @@ func kindOfPublic(key crypto.PublicKey) string {
 
 // issue signs a certificate and keeps it before it is given to anybody.
 func (s *Issuing) issue(ctx context.Context, ca *estate.CA, w *Wish, p *estate.Profile, order *int64, act *store.Act) (*certs.Certificate, error) {
+	return s.issueAs(ctx, ca, w, p, &store.Issued{OrderID: order, By: actor(ctx)}, act)
+}
+
+// issueAs signs a certificate and keeps it as that of who has ordered it, or gives what
+// that order had before.
+func (s *Issuing) issueAs(ctx context.Context, ca *estate.CA, w *Wish, p *estate.Profile, row *store.Issued, act *store.Act) (*certs.Certificate, error) {
 	by, err := s.signer(ctx, ca.Name)
 	if err != nil {
 		return nil, err
@@ -499,8 +507,8 @@ func (s *Issuing) issue(ctx context.Context, ca *estate.CA, w *Wish, p *estate.P
 	if err := s.stands(ctx, ca.Name, p.Name, c, now); err != nil {
 		return nil, err
 	}
-	row := &store.Issued{AuthorityID: by.row.ID, Serial: c.SerialNumber.Bytes(), OrderID: order, Der: der, Names: issue.AllNames(c), Profile: p.Name,
-		NotAfter: c.NotAfter.UTC(), By: actor(ctx), At: now}
+	row.AuthorityID, row.Serial, row.Der, row.Names, row.Profile = by.row.ID, c.SerialNumber.Bytes(), der, issue.AllNames(c), p.Name
+	row.NotAfter, row.At = c.NotAfter.UTC(), now
 	if err := s.store.KeepIssued(ctx, row, act); err != nil {
 		return nil, err
 	}

@@ -107,7 +107,9 @@ const workTries = 100
 func (s *Ordering) register() {
 	work.Handle(s.jobs, work.Orders, workTries,
 		func(ctx context.Context, j orderJob) error { return s.runOrder(ctx, j.Number) })
-	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ formerJob) error { return s.DropFormerKeys(ctx) })
+	work.Handle(s.jobs, work.Looks, 1, func(ctx context.Context, _ formerJob) error {
+		return errors.Join(s.store.DropACMEObjects(ctx, time.Now().UTC()), s.DropFormerKeys(ctx))
+	})
 	s.jobs.Every(formerEach, formerJob{})
 }
 

@@ -132,7 +132,7 @@ func (s *Ordering) RenewSafeKey(ctx context.Context, begin bool) (*SafeState, er
 		return nil, err
 	}
 	for i := range rows {
-		purpose := map[string]string{"accounts": accountPurpose(rows[i].Name), "next_keys": accountPurpose(rows[i].Name), "credentials": credentialPurpose(rows[i].Name),
+		purpose := map[string]string{"accounts": accountPurpose(rows[i].Name), "next_keys": accountPurpose(rows[i].Name), "acme_customers": customerPurpose(rows[i].Name), "credentials": credentialPurpose(rows[i].Name),
 			"orders": orderPurpose(rows[i].ID), "authorities": authorityPurpose(rows[i].ID), "installations": planPurpose(rows[i].Name),
 			"https_runs": planPurpose(rows[i].Name)}[rows[i].Kind]
 		open, err := s.safe.Decrypt(rows[i].Encrypted, purpose)

@@ -103,6 +103,8 @@ type Issued struct {
 	At          time.Time  // in UTC
 	RevokedAt   *time.Time // nil while it is good
 	Reason      int        // RFC 5280 section 5.3.1
+	Account     string     // that ordered it over ACME; "" for one issued otherwise
+	ACMEOrder   *string    `gorm:"column:acme_order"` // of that account; nil for one issued otherwise
 }
 
 // TableName implements GORM's tabler.
@@ -112,14 +114,14 @@ func (Issued) TableName() string { return "issued" }
 // already, that is given back in its place.
 func (s *Store) KeepIssued(ctx context.Context, v *Issued, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
-		done, err := tx.Exec(ctx, `insert into issued (authority_id, serial, order_id, der, names, profile, not_after, by, at)
-			values ($1, $2, $3, $4, $5::jsonb, $6, $7, $8, $9) on conflict (order_id) do nothing`, v.AuthorityID, v.Serial, v.OrderID, v.Der,
-			jsonText(v.Names), v.Profile, v.NotAfter, v.By, v.At)
+		done, err := tx.Exec(ctx, `insert into issued (authority_id, serial, order_id, der, names, profile, not_after, by, at, account, acme_order)
+			values ($1, $2, $3, $4, $5::jsonb, $6, $7, $8, $9, $10, $11) on conflict do nothing`, v.AuthorityID, v.Serial, v.OrderID, v.Der,
+			jsonText(v.Names), v.Profile, v.NotAfter, v.By, v.At, v.Account, v.ACMEOrder)
 		if err != nil {
 			return err
 		}
 		if done.RowsAffected() == 0 {
-			return db.Where("order_id = ?", v.OrderID).Take(v).Error
+			return db.Where("order_id = ? or acme_order = ?", v.OrderID, v.ACMEOrder).Take(v).Error
 		}
 		if act == nil {
 			return nil
@@ -139,6 +141,13 @@ func (s *Store) IssuedFor(ctx context.Context, order int64) (*Issued, error) {
 func (s *Store) IssuedBySerial(ctx context.Context, authority int64, serial []byte) (*Issued, error) {
 	var v Issued
 	return found(&v, s.db.WithContext(ctx).Take(&v, "authority_id = ? and serial = ?", authority, serial).Error)
+}
+
+// IssuedOf gives a certificate that any of a CA's authorities has issued; ErrNotFound for
+// none.
+func (s *Store) IssuedOf(ctx context.Context, ca string, serial []byte) (*Issued, error) {
+	var v Issued
+	return found(&v, s.db.WithContext(ctx).Take(&v, "serial = ? and authority_id in (select id from authorities where ca = ?)", serial, ca).Error)
 }
 
 // IssuedBy lists what the authorities of a CA have issued, the newest first, from a

@@ -49,6 +49,7 @@ type EncryptedRow struct {
 // in the bytes 2 to 9.
 const encryptedRows = `(select 'accounts' as kind, id, directory as name, bound, encrypted from accounts where ended_at is null
 	union all select 'next_keys', id, directory, true, next_key from accounts where next_key is not null
+	union all select 'acme_customers', 0, ca || ' ' || name, true, encrypted from acme_customers
 	union all select 'credentials', 0, name, true, encrypted from credentials
 	union all select 'orders', id, '', true, encrypted from orders where octet_length(encrypted) > 0
 	union all select 'authorities', id, '', true, encrypted from authorities where octet_length(encrypted) > 0
@@ -107,6 +108,8 @@ func (s *Store) Reencrypt(ctx context.Context, r *EncryptedRow, encrypted []byte
 		})
 	}
 	switch r.Kind {
+	case "acme_customers":
+		return db.Exec("update acme_customers set encrypted = ? where ca || ' ' || name = ? and encrypted = ?", encrypted, r.Name, r.Encrypted).Error
 	case "next_keys":
 		return db.Exec("update accounts set next_key = ? where id = ? and next_key = ?", encrypted, r.ID, r.Encrypted).Error
 	case "authorities":

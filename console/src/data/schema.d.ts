@@ -1055,6 +1055,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cas/{name}/customers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The customers of a CA of your own, to whom accounts of ACME clients are bound */
+        get: operations["listCustomers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cas/{name}/customers/{customer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+                customer: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Makes a customer, or gives one another key; the key is shown this once */
+        put: operations["addCustomer"];
+        post?: never;
+        /** Forgets a customer, and ends the accounts bound to it */
+        delete: operations["removeCustomer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cas/{name}/account": {
         parameters: {
             query?: never;
@@ -2040,6 +2078,26 @@ export interface components {
             next?: number;
             /** @description why none was begun though that was asked for */
             left?: string;
+        };
+        Customer: {
+            /** @description its key id */
+            name: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** @description good ones, bound to it */
+            accounts: number;
+        };
+        CustomerList: {
+            items: components["schemas"]["Customer"][];
+            /** @description where clients ask this CA */
+            directory: string;
+        };
+        CustomerKey: {
+            key_id: string;
+            /** @description base64url, as clients take it */
+            mac: string;
+            directory: string;
         };
         Account: {
             ca: string;
@@ -5511,6 +5569,75 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AccountList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCustomers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the customers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CustomerList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addCustomer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description its key */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CustomerKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeCustomer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -209,6 +209,7 @@ func (r *reader) ca(n *yaml.Node) {
 		field{"http_port", false, func(n *yaml.Node) { a.HTTPPort = uint16(r.number(n, 1, 65535)) }},
 		field{"tls_port", false, func(n *yaml.Node) { a.TLSPort = uint16(r.number(n, 1, 65535)) }},
 		field{"profiles", false, func(n *yaml.Node) { r.list(n, "a list of profiles", func(n *yaml.Node) { r.profile(n, own) }) }},
+		field{"acme", false, func(n *yaml.Node) { own.ACME = r.ownACME(n) }},
 		field{"publish", false, func(n *yaml.Node) { own.Publish = r.reached(n) }},
 		field{"to", false, func(n *yaml.Node) { hand.To, _ = r.text(n, "where requests are sent") }},
 		field{"reply_days", false, func(n *yaml.Node) { hand.Days = r.number(n, 1, 90) }},
@@ -599,7 +600,10 @@ func caItem(c CA) item {
 	}
 	own, hand := "", ""
 	if c.Private != nil {
-		own = fmt.Sprintf("%+v", *c.Private)
+		own = fmt.Sprintf("%+v %s", c.Private.Profiles, c.Private.Publish)
+		if c.Private.ACME != nil {
+			own += fmt.Sprintf(" %+v", *c.Private.ACME)
+		}
 	}
 	if c.Hand != nil {
 		hand = fmt.Sprintf("%s in %d days", c.Hand.To, c.Hand.Days)

@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -40,7 +41,40 @@ type Hand struct {
 // Private says what a CA of one's own issues.
 type Private struct {
 	Profiles []Profile // the first is for who names none
+	ACME     *OwnACME  // how clients of the network ask it; nil: they do not
 	Publish  string    // URL by which clients reach this service, for revocation lists and OCSP; "" tells them nothing
+}
+
+// OwnACME is how a private CA is asked over ACME by other clients of the network.
+type OwnACME struct {
+	Address   string // https URL by which clients reach the listener, without a path
+	Customers bool   // accounts have to be bound to a customer
+	PerHour   int    // orders of an account
+	Resolver  string // DNS server names are looked up at, address and port; "" the system's
+	HTTPPort  uint16 // where it looks for files; 80
+	TLSPort   uint16 // where it looks for proofs in TLS; 443
+}
+
+// ownACME reads how it is asked.
+func (r *reader) ownACME(n *yaml.Node) *OwnACME {
+	const usual = 300
+	v := &OwnACME{PerHour: usual, HTTPPort: 80, TLSPort: 443}
+	r.fields(n, "acme",
+		field{"address", true, func(n *yaml.Node) {
+			const expected = "an https address of this service without a path, such as https://acme.lanterncoast.example:7443"
+			text, ok := r.text(n, expected)
+			if u, err := url.Parse(text); ok && (err != nil || u.Scheme != "https" || u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.User != nil || u.RawQuery != "") {
+				r.fault(r.place(n), expected, "found %s", describe(n))
+			}
+			v.Address = strings.TrimSuffix(text, "/")
+		}},
+		field{"accounts", false, func(n *yaml.Node) { v.Customers = r.oneOf(n, "kind of accounts", []string{"open", "customers"}) == "customers" }},
+		field{"orders_an_hour", false, func(n *yaml.Node) { v.PerHour = r.number(n, 1, 1_000_000) }},
+		field{"resolver", false, func(n *yaml.Node) { v.Resolver = r.socket(n, "53") }},
+		field{"http_port", false, func(n *yaml.Node) { v.HTTPPort = uint16(r.number(n, 1, 65535)) }},
+		field{"tls_port", false, func(n *yaml.Node) { v.TLSPort = uint16(r.number(n, 1, 65535)) }},
+	)
+	return v
 }
 
 // Profile is what certificates of a private CA may be like.
@@ -209,7 +243,7 @@ func (r *reader) pattern(n *yaml.Node) string {
 func (r *reader) sourceFaults(c *CA, given *yaml.Node) {
 	keys := map[string][]string{
 		ByACME:    {"directory", "test_directory", "contact", "external_account", "resolver", "http_port", "tls_port"},
-		ByPrivate: {"profiles", "publish"},
+		ByPrivate: {"profiles", "publish", "acme"},
 		ByHand:    {"to", "reply_days"},
 	}
 	for by, list := range keys {

@@ -1564,6 +1564,33 @@ type CredentialValue struct {
 	Value string `json:"value"`
 }
 
+// Customer defines model for Customer.
+type Customer struct {
+	// Accounts good ones, bound to it
+	Accounts int       `json:"accounts"`
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+
+	// Name its key id
+	Name string `json:"name"`
+}
+
+// CustomerKey defines model for CustomerKey.
+type CustomerKey struct {
+	Directory string `json:"directory"`
+	KeyId     string `json:"key_id"`
+
+	// Mac base64url, as clients take it
+	Mac string `json:"mac"`
+}
+
+// CustomerList defines model for CustomerList.
+type CustomerList struct {
+	// Directory where clients ask this CA
+	Directory string     `json:"directory"`
+	Items     []Customer `json:"items"`
+}
+
 // DayCount defines model for DayCount.
 type DayCount struct {
 	Count int                `json:"count"`
@@ -4168,6 +4195,15 @@ type ServerInterface interface {
 	// SignRequest Issues from a certificate request somebody gave
 	// (POST /cas/{name}/certificates)
 	SignRequest(c *gin.Context, name ShortName)
+	// ListCustomers The customers of a CA of your own, to whom accounts of ACME clients are bound
+	// (GET /cas/{name}/customers)
+	ListCustomers(c *gin.Context, name ShortName)
+	// RemoveCustomer Forgets a customer, and ends the accounts bound to it
+	// (DELETE /cas/{name}/customers/{customer})
+	RemoveCustomer(c *gin.Context, name ShortName, customer string)
+	// AddCustomer Makes a customer, or gives one another key; the key is shown this once
+	// (PUT /cas/{name}/customers/{customer})
+	AddCustomer(c *gin.Context, name ShortName, customer string)
 	// RevokeIssued Revokes a certificate a CA of your own has issued
 	// (POST /cas/{name}/revocations)
 	RevokeIssued(c *gin.Context, name ShortName)
@@ -4888,6 +4924,99 @@ func (siw *ServerInterfaceWrapper) SignRequest(c *gin.Context) {
 	}
 
 	siw.Handler.SignRequest(c, name)
+}
+
+// ListCustomers operation middleware
+func (siw *ServerInterfaceWrapper) ListCustomers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCustomers(c, name)
+}
+
+// RemoveCustomer operation middleware
+func (siw *ServerInterfaceWrapper) RemoveCustomer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "customer" -------------
+	var customer string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "customer", c.Param("customer"), &customer, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter customer: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveCustomer(c, name, customer)
+}
+
+// AddCustomer operation middleware
+func (siw *ServerInterfaceWrapper) AddCustomer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "customer" -------------
+	var customer string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "customer", c.Param("customer"), &customer, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter customer: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddCustomer(c, name, customer)
 }
 
 // RevokeIssued operation middleware
@@ -7574,6 +7703,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/cas/:name/certificates", wrapper.SignRequest)
 	router.POST(options.BaseURL+"/cas/:name/revocations", wrapper.RevokeIssued)
 	router.GET(options.BaseURL+"/accounts", wrapper.ListAccounts)
+	router.GET(options.BaseURL+"/cas/:name/customers", wrapper.ListCustomers)
+	router.DELETE(options.BaseURL+"/cas/:name/customers/:customer", wrapper.RemoveCustomer)
+	router.PUT(options.BaseURL+"/cas/:name/customers/:customer", wrapper.AddCustomer)
 	router.DELETE(options.BaseURL+"/cas/:name/account", wrapper.EndAccount)
 	router.PUT(options.BaseURL+"/cas/:name/account/contact", wrapper.TellContact)
 	router.POST(options.BaseURL+"/cas/:name/account/key", wrapper.RollKey)
@@ -8109,6 +8241,119 @@ type SignRequestdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignRequestdefaultApplicationProblemPlusJSONResponse) VisitSignRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCustomersRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type ListCustomersResponseObject interface {
+	VisitListCustomersResponse(w http.ResponseWriter) error
+}
+
+type ListCustomers200JSONResponse CustomerList
+
+func (response ListCustomers200JSONResponse) VisitListCustomersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCustomersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCustomersdefaultApplicationProblemPlusJSONResponse) VisitListCustomersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveCustomerRequestObject struct {
+	Name     ShortName `json:"name"`
+	Customer string    `json:"customer"`
+}
+
+type RemoveCustomerResponseObject interface {
+	VisitRemoveCustomerResponse(w http.ResponseWriter) error
+}
+
+type RemoveCustomer204Response struct {
+}
+
+func (response RemoveCustomer204Response) VisitRemoveCustomerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveCustomerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveCustomerdefaultApplicationProblemPlusJSONResponse) VisitRemoveCustomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCustomerRequestObject struct {
+	Name     ShortName `json:"name"`
+	Customer string    `json:"customer"`
+}
+
+type AddCustomerResponseObject interface {
+	VisitAddCustomerResponse(w http.ResponseWriter) error
+}
+
+type AddCustomer200JSONResponse CustomerKey
+
+func (response AddCustomer200JSONResponse) VisitAddCustomerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCustomerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCustomerdefaultApplicationProblemPlusJSONResponse) VisitAddCustomerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12130,6 +12375,15 @@ type StrictServerInterface interface {
 	// SignRequest Issues from a certificate request somebody gave
 	// (POST /cas/{name}/certificates)
 	SignRequest(ctx context.Context, request SignRequestRequestObject) (SignRequestResponseObject, error)
+	// ListCustomers The customers of a CA of your own, to whom accounts of ACME clients are bound
+	// (GET /cas/{name}/customers)
+	ListCustomers(ctx context.Context, request ListCustomersRequestObject) (ListCustomersResponseObject, error)
+	// RemoveCustomer Forgets a customer, and ends the accounts bound to it
+	// (DELETE /cas/{name}/customers/{customer})
+	RemoveCustomer(ctx context.Context, request RemoveCustomerRequestObject) (RemoveCustomerResponseObject, error)
+	// AddCustomer Makes a customer, or gives one another key; the key is shown this once
+	// (PUT /cas/{name}/customers/{customer})
+	AddCustomer(ctx context.Context, request AddCustomerRequestObject) (AddCustomerResponseObject, error)
 	// RevokeIssued Revokes a certificate a CA of your own has issued
 	// (POST /cas/{name}/revocations)
 	RevokeIssued(ctx context.Context, request RevokeIssuedRequestObject) (RevokeIssuedResponseObject, error)
@@ -12896,6 +13150,86 @@ func (sh *strictHandler) SignRequest(ctx *gin.Context, name ShortName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SignRequestResponseObject); ok {
 		if err := validResponse.VisitSignRequestResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCustomers operation middleware
+func (sh *strictHandler) ListCustomers(ctx *gin.Context, name ShortName) {
+	var request ListCustomersRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCustomers(ctx, request.(ListCustomersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCustomers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCustomersResponseObject); ok {
+		if err := validResponse.VisitListCustomersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveCustomer operation middleware
+func (sh *strictHandler) RemoveCustomer(ctx *gin.Context, name ShortName, customer string) {
+	var request RemoveCustomerRequestObject
+
+	request.Name = name
+	request.Customer = customer
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveCustomer(ctx, request.(RemoveCustomerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveCustomer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveCustomerResponseObject); ok {
+		if err := validResponse.VisitRemoveCustomerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddCustomer operation middleware
+func (sh *strictHandler) AddCustomer(ctx *gin.Context, name ShortName, customer string) {
+	var request AddCustomerRequestObject
+
+	request.Name = name
+	request.Customer = customer
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCustomer(ctx, request.(AddCustomerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCustomer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddCustomerResponseObject); ok {
+		if err := validResponse.VisitAddCustomerResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -16081,369 +16415,374 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1vcxu3kjf6Vaa4W5WTe6lItmMnsd6sjmKfZBMnfixvUnezflQQByRxNAR4BqBorsvf/Ra6GxjMDDB/",
-	"KFJ2zu6bxCKHA6DRABrdv/71h8lMrdZKcmn05PmHyZqVbMUNL+Gvy02pVWn/lXM9K8XaCCUnzyeSvzfX",
-	"M/gyU/PMLHm2Zgue3fC5KvlkOhH2qX9seLmbTCeSrfjk+QSfn0wnerbkK2bfumLvf+ZyYZaT54/OHn89",
-	"nZjd2j6qTSnkYvLx43Tys1gJY5+NvbKAL8M35nzONoWx7zub2veL1WYFf9k/haQ/fUtCGr7gJTT16/xv",
-	"pdqs28NVsthl7EZtTLZU2mgas+bZwv5AJwYMX9Z6Jwxf6cbAnz1pDRs6/iM++/TMf83Kku2op79uJS87",
-	"e7pdMpMJbTsqylQXFbzmOF18yxYDRLkVZpkpySuZGrZIddewxXE6W+a8/GWzukGZQtNrZpZVyxK/nE5K",
-	"/o+NKHk+eW7KDQ87M1flihnUqWdfT3rV7TUvtZK/wPujba7hgc42u8f9cTr5PyDA1jSsWWmsxFkGbcWl",
-	"/Y/UWn38NNrWFS/veNkxIGrrHsO5WqrSHLeFTXnHdz9+n2hA5AfUgY/4Kq7NX1UuOGjyC22Y4S9FAUOc",
-	"KWm4hP2PrdeFmDE7gad/t3rx/EPQ8L+WfD55PvmX02o7P8Vv9WnwSt9m1X38RK+V1NiD16W6Kfiqo/k1",
-	"PvH/juuGey/0oa6OLKNXZrmabVa2SfsQ/dK++GI242vD5Iy3lfntkmdzIXMhF3bDu5VqKzMm86zgJrvh",
-	"X02mk3Wp1rw0JGNmanOVM8NPjADNae0cN7B6Wh+XnNHgW19tpBHF0AZq0/EH/RZandpu+obe+V+qm7/z",
-	"mbENVTJ5g1oEY8tzYeXCitfBmOes0LwphmoMwap4Sgel+zu2m/oR1udBSLAE5huzKfk0YyZbKW2yJ8+e",
-	"ZTnb6WxeqlUm1XYyvY9ougWiNqiujQlflJzn12PmnX6SmP4Zi3+spGEz0xYNg3M4u7zItvafqshjbdLP",
-	"r3M+KxgMO/EeDis6m4uCZ0umMzCCWq9LvyZ4Bz1k3ys0dNAeyPBHLko+MwqOBHr5jVIFZxLe7r+NSYLL",
-	"3Au83nbO2cyIO2Z4PlARppNbvrtWay7bb9suxWwJtsNWZbd8pzNQAQ1i0UYURWZUdsMzpm95Hh1IybXR",
-	"1wmd9rNm3ylVRvu1rkzdYSMwtDwb02lgOu2XlbSdRX15Ee3upixiYqBXXV5kM1YUcZVorKgZm4TTiK+m",
-	"rgbaE66FabCUKnWPaG7H8vxZ6MgS9aac/0fXWeJW+seIMRcOEV8W7Ywdx8odbsM3TcNL7F5zAnjJaTLL",
-	"lc4Y/MVMtrWfl5zl06zaBLTdDnEnDM0quKREVec60WwhbvlWaLCehdENTZpm2C1hYDkos+RwE+hrsyFE",
-	"bDsqxE0uuJzx3wTfRnZd+ja6QcyZKDZlY+7bY69N7hSNsaFKcrlkQv4s5G3sTabcaIN7Y3ONNYbvh1H9",
-	"aOqsQj+KuHTMUpXC7Nqimdl/zq09xUcovXvfZfXr2NAk2cfds0qmcq0nnaMIW20N6JZHbhlWI2+FzFNb",
-	"+i1fm6QZodmcRzfAFcv5qKMcfpA4yKUy12xu8N437HX2J7T7D/+Nv1u2bgjNW8F0skbjO2JzGjt50VNV",
-	"2Lu+3nC7rZiltYRXY46nUuF9g0t7V/ljUiplt3X7SvvEdDIrlQ71o/qpXrLHT5/16e5LIRe8XJcCN229",
-	"Qf3q11J/77Y9rH5Ym4ZwGn2HQMUmgaKhYCt1qDSpU+1/F3o58oyAswkNozUzhpd2hv7vHxcn//nuw+OP",
-	"/xqbAJL0tTWUG36s757WHFnfPe3xZE2rxUjvmPBZrtnJ+sm3VuHcHNOHKKv6E/jH08eP7B/546dPH31n",
-	"p0Czk8dnX39L/3xy9s1j+ufXZ989iyqHKhdMiv9mqKX16/fXkefXvFwJY2I2a65WTEgNF7uSyQUHNxzL",
-	"85Jrza3Bk63YLuN3vMSlkM1VeZ4xubOnoMwKPjeZ2oBaR9xGj58+rd17HnV6kR6dnbX3Xbto2hP45NnT",
-	"s7ETCG9aM63Xy5JpHjdL7UNfaGv02lvvklmL2w4w28jcysBMQVZSmczq/zn8Nwt215ZcWu7YUB6PY2ZC",
-	"a9n8lRdKLiKWyu/WGGLg9JtmqsxYpsFdZK0ilm2XquDT7AZ/DSb7LrjptK/wC+epbatc3DNqzyK1lVMw",
-	"k+DXX2jbj6qRL3TUcGeLUTZKVCjonGifmjeVtLo2TydUuHhudNygmtWP5xGbsVXZa6sGwXsDZeQyXysh",
-	"TcKMm/He/r+Ehz5OO2bN6kX0C5EPPDVhzZfRd4ANEvuiYNpca44Xy2EnZSEk7zL/7UDsenQ3Ibfggit7",
-	"tPt7GCJqY2ZqFdeGdamMmqkiYUiseB63h3BRJr66486a7ZrtK/ec/Y3alDGXnRXDcytKJ56ZknOx2JRw",
-	"UrgbMHZm6v7cqlIb5+mLCeSOl7lAq6Krg7/RY63LojVUQREDpfciITUiDagac2vArU0v3nfpneA1W0Rs",
-	"aPRcDOz9JT78cTry5uz2oti9oYrqxTc6ZVjE93CDb9RuKmEvJ32fRCMf7Rv61A3etRIV3iZfcNN/map3",
-	"b6m22cpaAXT3Xog7Dn3VCj+32995doanoaGomT01Aw9Ie726c779zUbXrpWpgdd6Te+jH8cGf3kRuWBX",
-	"/s7Oe/BF4C658ULs1BJ8yvu/2yKFC4f3qjmbks1gq1qX4OCzy4nBmtG8mEcNxMBjOtwLUHM91rvGV2uz",
-	"q9weNJPQzUxZc+Pi8tWL2N7B31s7nRXXgVBbVyx0A9ITOrtRG5lbY4Vls402asXLrOQzVcYdjSLn0gg3",
-	"eREH3uXFBf1egxcPnXjD5ZK4+MNpYHfcSLt2TwNDOlBHKzg1n/NSTzO9mS2tifZfE71UpXlujepMi/ew",
-	"av5rMqp7na4z9F6R6wx8ZcKEfrK4W2yfFQA/HKJC0jnOpJJJp+51j0NQpZxzdpznGbvRXJpWa+4naiuj",
-	"DZdqc1NE7ZCdfc2MSav2zu19ntXHNGOy1zlM7iG4J9cCAXXpuVmt+lTT88i68ltQ6D/2Chrf+h4usDMk",
-	"GACoEw3zU9rlYm9ZPkCwUuDvrUUJ7NEjW3OdK/TWDHfSQN+2y11i+4AFI/K4ppaJRUrhhJ7YGwUGcKbj",
-	"4YD4zB3C2X95cQ8//+XFz4rlkauXPwfrkgyPZStRby6YJV+RmeB8+3S6QMA5aiQkwoQrpeN+T6YrkwS3",
-	"QJ1hR+3OACFVbwifZ9ZQltw+TJ2CnSO4e0T7ZBu/npdqFdfvubBGtgfjkFlSU9DoXeQudumGcSiZYZTO",
-	"HqBqU+TZkt1xe2xa2eKCMUsmg9FGO67XTMb6rKib1eRI5aTWJ4wdZ2WfDlBUG+Ty5NlTJ5I+845N6PU0",
-	"36Hkgz0QRkXyi+pvl9fdmd4dRjkoKlxhrPxrZ2moqGq1UvI6aUD0uAhAOCMv0kJf15ZHaCh1XOV5wo/P",
-	"Vvw6YbiFN4CS23M3fgNnq5iFZJdlVghtAjUwWy6NC9SuxtloDxNw0LwULH7738Nh39Bt72EP1cZPm5Nk",
-	"bVI6/PWVbjmXPXXe6UhNv6aV0vcsl++5YXiKx8OSYwJvQZgzMqcjXG+N0F3CKkdNK/AEKgTuQkqSQ0Q3",
-	"Isuh/nUCsAo2w5B3ZAzzYCsZ9LaXaUcCKkJ6N0kGuJY7s1z1NfwGn7KaLBZLM6rTV/SLWK+1WEhmNmW8",
-	"z4MjVqEyhPGqUChhYy4sVallODCnIsEE9ah93Lc00uLqCTB3OoqGm2Y+Pt9eo3K2jAHPmczwK+cTDIPz",
-	"rXOk71Tb55x5sO37LhYEgwsEhUa8X7I98P1iskZFwWJ0LWUI8Y9dTFPIicTx4I+P5JHgj4E7xB+hNvgu",
-	"RpUpdCA7+GxjDcjruSpreJRAZgUpYiTqV94OXzo/C8lfsTKKOVmpXMwFz4frgcO7RC507+MwQ/BSaTgX",
-	"zrM7Vmw4HReFUrdZIW6t4sxKbhCjtBR5zvu9AQR38RKkDjjh9E5IgClu+ryLzUomAk/zOe24HpbA5+Ag",
-	"nU42kk4+vdFr+9S7qE/PfsXjsZ856UgywhO5OnGtaXftFhdFeShSQGP0A6peFJVbycF/wiKmy2zJ5GKk",
-	"v2McGqhqoLtvB7nXVyO9x/3ev+Q3q+wjkRp37jdNPLpV70yV2Q3THIH8VWz820ffPe7BCjS6j83Euv89",
-	"213GXVv+MhONPbTmv3cJ2x9RmCXek5LNTUrlIjYqWzAh6VZEwU0hM7c9DFIAaPISGoi6+dXmJgoFwcwh",
-	"vNkaJiHGKkzGdGZPHE5xpLYDAa3nuEzjGypZGUHwdooAaXQ0cDZbZhDGnKkVR4R7bA1umZktkyPpdybQ",
-	"ZuteU4mmGtTUz1RycknSbWMrEdonH9GIWL0ON2vJt5PpZKEkj2zOzfWtq9ArQIuh8eRIhuY71IX9mpkl",
-	"nnpBfFnM+Bc6W7HZUkj+Vfa7MEu1MRnLMHQdWFqU9seMexpeZY+hSIZJUahtMkPtbGSG2rQnxDlXRU79",
-	"a0QVY80/isOMezoQnuaRLry+ePvDH/928f33b15cXU2/+uqrd4ds3S62+C25NjXCT+Q0u+Fa5BwxzzSX",
-	"OmorW627vuW76DXcXbPRzZ0ZNUW8EhgirMAsg6XaypYjKBjykz1GHMXTXl398Dyj2CrgvsjO6BcvuKiv",
-	"cbcZOB9C6pQC7zWHzg7p2GBbQ0mYM8mO9Un68dlZDLinSrEQMgYIbBvkqjSt5hHJ9+zp0ydP+5B93TJa",
-	"b24KMYvfT0p/Dh9oTymVMvtP8ePIG4MDtj7Lf/zH1Ys3//buh1+v3v7x/PWvb96+m2I0/urqhwMuGlMy",
-	"qefRHvznr7+8+LerF29+e/GGenDAdv9bxTBhaELOM5bZ77O/vHl5mT06e/L0y4Y1+eTbb5+dfTsIXYmZ",
-	"nJETfL0uxNg46Gg3KLbunKExi82hpnQqTJC4clEa/SgQiN/MRvT9B2thjAFOAJh0ZMeCVTCia5g8HYVN",
-	"sFiAh/wwzoAcg8J4bwbfB+mACfTL3/xr/kpvhLr+VJrgZ9dLk4b0LqngF0HiUF3R0y7lrp2ztdH1Y3gj",
-	"sqAm3PvS3U/Z2TP/ed1Epkt32li288CLfKQeJlGvaSEWbDbAV0Dj8IBIJx/4te9rn3x0chuLz2JwER2x",
-	"rNK3S+730uGuoZLDIDsiNhmNgZAf0xqyh0k0R0lg3VL2JhGtQTd+vxo7JPzivbVT2gJ2A2t6O2yHANkV",
-	"TyT2Uar4ZSsWL07F06uwlr2n27vElPzZoszWzCyd4R72pBqe3/RThrpht1beMoMrQ9wCk3n8GlW9ZcVy",
-	"nn7DsB3UIb1xt3RRHLc/+l6kJ9E5sUe4s5gxbLZcOTKf1HQF1sfXj777+snZ19O+KQSM9pBpxEnclsIY",
-	"gNPWhFgNMa6JoIcxn4tmArw8vCxVM4X167PvnvWm7sRvkA425QZBUC6E9UCshRUKWSVQsdDBLrR3dUEu",
-	"S8lZnlUpAORWyMqNjF8516w0nVFf0EQCrtgGjVpwK8pz3GOQ1UfSqsHbf2gDjNAYNw9j5enWQHhlePbN",
-	"N988fvRsOmJhxLQ/tLXP0vZLGvcLiQqsIFk6MQY65cTZuG8eqP+BqZlwtQ0/w+NGeu/PxucV3URBhQqO",
-	"LdpTjdtWPZLRnhgVdVMjt2VEpCVOIyIKfp6d+UZwd66607HFJw2cLZOG59cNvEbqsWR4OG4fsqZVDMNL",
-	"a8iVT7Vp6IhLaRw350kpp7OfkoGutIXYcn/sZUqT4ViN1L25S2h3PAbu0mrFMeEZFGTJ1msueT51PCY8",
-	"wxRicBG6/V5o5CC7FzPQvMrqG5KeNjiPTWrDisKnzA74iZthd63QwGF1AhwsFXLkRIFkgg9mhcJoqipz",
-	"Xp6Avld/zpko4E/qEfx7xlb85IbNbiEav4H/55v4pYVsnIGDgEYHPosDHPRwLMcLVioILaZoL+kS5HNa",
-	"FiXHFB0BSRHA6qU15qBVcWjDirgYXrobQzO+hx51vO/0pU/WQSFDnk5YqW53G/aahvTop9Ow8wFOI3kk",
-	"vqQUn7oECnbD4xBFH5bt3njxBdOO8OpLziPY78FrcTTVRLcjKUGHWGdqdMka9txjRdGFCom60mlTpQ1Q",
-	"GE14j/OMGqOzXMMtZxJPwk9ym+lRXsbY4qMjwDFPepLDLjIGO42HQByAOuyPNbA/349qLR78CI6juSoj",
-	"0Y8eI3yMUrGi6Mr3j5Mhto7uqFREkXR52S2z3cGNRBjUcMBTHI4Eb091ybFE7oMBiyeoZQVnuZ6GS4hl",
-	"ere6UYWYZfDb+47Idy8+qgSNAKuRI/bwZrkn97omHIN+AK2QUdvsTOU8RTuX5irgdyJ3buVh2wWbxbHS",
-	"o0gP7k9tsOJ+4rtafMU9IhtNvVEy9c7fVKY+nS9AcKBKR9/RRW/wZ2UciCJyDZO5tquzI8HEZ93UXkf5",
-	"Tku7zRNN6ZyYRzRbAYREK3mO6Vtw7PvnYmjbMNVc5rEDwASEqMi1HHSmgk1p6obQ9oI9zW44LG/iiaNs",
-	"Gei7MPEeF0IbbbdFfAZPlQEKfQiiBtgDAh3ppG5oUDNUSyrYFaoIRrV6Orbh+3A4OIXdl8Th5b4kDt3k",
-	"Cx2jfcPnscHmqQDKmKvxMpoOWVnBdlm01LiiDUri58shTnqnBqROpEP0+4RA/OnVIPg6O/mOnczffXj2",
-	"dZzk66Uq+YzFzNgZG5MOCxmtMcAki6GYSi75lhWQiAmAxZztpkjGGyR82g1eRgLJYdyj0VzhqPkjSZ8s",
-	"w3BpLWhQQC4t8QKfZ2fIiAkbJoO0zS064EVRZDfcBRQgToLbFgPvrkmw5rGI7QYMxFWibPKX10oOgNSm",
-	"Eka9iPdMFnV1DOhpGErVL59HarUkqpKkV/ErUl+uL4qld+Qjdyin6rE0iO4IHKIqJd/ynFRgpXkBmiMp",
-	"d5hl9SyrHvESLNe3O+244/1N3O1Jp80KweL5o69/urz6l0ePz9EdGcS4qEedF7NYbI6tWWlqLHNRwOua",
-	"r55DO8ARJ8GuKHpSeFATQv8XpqdhiGl9O9Pf0P8fPY5T/hV5f8/str4u1aJkK1rat3b1S4XGx3MnMvLi",
-	"lmJd8Oz7F1dT5HhmOntzdWGt0BeX2es3P/528fZF9tOL/y8Rbevm0SMCPS5n5W5teA5tnvseSM5zMJBi",
-	"BHkdvPANNzUaXLQ//F1tSgkZrnUq3t4bv+3aNZBzRkTck40F89rJn251X+4Rdg7KBDSy0F32hN9dbnam",
-	"03HWymdac2XnvqLDGcXZmMhyof52ykDH4RPDt8BKmn0epzT1CbzjFTM+m3vMrNRv5M3rEGz9YiF8ORt7",
-	"ZXCWjfvIHpsrzqSZVvFtTKH3UVZYoSzDlL3GxhUxjv6ff+1EmDRQ5S9eTbPvX7yZ4mr8xq54v5m6DsD2",
-	"ga6MMLI7fo7q4NaVkI7sM3mERWOmmmf28NLg2rvhkBly7qVJmy/AmKeOGAN9sTURCyQCmo502nXgrJk/",
-	"bhx5CTmA+97YtYH6oFqwgQ7YKAcvgB84K9B/VldubZjZ1NJN1G30OLrjpRZRb3aT1ADfWP0i2h21juH6",
-	"+Ow2VWYhtH9v+FLI3MrKXv/qLtDQC6nUre7g+C+YpnROZtCipzsRvf+mVJvF0gxdAz+o9c9K3XbhYgcN",
-	"C6ACUGshjSTTXOYJ5AvYRUjURr6GsuNqNxaTu1ZxH5wpdNwVbFT8+XITu6yiXeWwOFUFBwcXcvMNu2Vv",
-	"nMSoCfZs6nWLhhBCbVFNEloKM5qCFsTz0MC8XqsS+Xk3Urx/Dh+xjJzTyUSwCE+eBgXluVVR4GEG51bg",
-	"Ofe+JDvZdiffZXT3buMU4E2jnJnAgxVfQVuXsgPDJMK0ORMF0AHHKZ1i5CnR4Fu4LKCRhCvR1CLMc8wT",
-	"hk5ATLlK9NtI7EpvBp2bWvd6kkFcPbT5ie9S6KSYZuPosLISQBgDfAU4VRGxJjQGy5snWYI/zwGfIzQP",
-	"CJQlPqvGbASrFL+Js+H7I9cdd+nXOOaiNjeiHbq9IECWqdHZ1Q8XJ4+fPgttpd7lTLw1rvkK7p1wMNL8",
-	"vHVbzQibzw1k1LUi1t1Uv/a8GseAO7iRTatYwnMALcfTcr496+dj77TYaki6xi1lB4fPedbkP3NRja1L",
-	"CpW7RPd6ig7GkqU8F/ZQg643ScmHg/ve2OI0v0/5xBBQMiIZl+zguh+n8wLTmxpY4fV6RNVOrUoi+qLr",
-	"wJi1fl3yNSs9SisW2NcZLfVMydB1XZFCZpcXnkV3mmlFWxURtuEOti6Vmus2Um02IvvpxwBTdpGIaY66",
-	"2wYx/zjHWZLjlheaN+QBxQx4oVgO2E6dCTkqo0kbvh7edaj1eWX4uvdaDiKuoPs4KtdcUjH2dR5qFbEq",
-	"MBK3XSqobbHgJqvwjiDJG2u+PMegLN0pq7qqlMguDMLU74QWRtH7wNyWyhldyZIYY4tgxG1CVnN72h5F",
-	"PDldAMImwgX4Izean2dzIGFWZZaXbA7uu5EX5ipWFD75Xf8xSbFFGHFaHTYyZoffiQYOYQCme7GR1wco",
-	"XZk7oo+oBUsyRwZmmTEZhvZrRMJ91t1cSKGXIw33NFhiPCw2qT7OAeOGA3S/PaC4dt55P9VjNFMBr/Eq",
-	"yxUkcdy7WtQY3Oy6fmh1egWah1yHczu4RMVRXV0YDxOdIlrM0wy7bC+S9nZa8jsBgaEtI0wCyzyC0F2n",
-	"6Lfu9ozxXfce/0/8GKTnn8CXV5Bn/CJX/npWy7oLvQKCFTq5ptYlP5kXYoRP5m0ZZUWaTrYi5zH+DVDP",
-	"LOrlI5dtUXKW40VmwY0G3t1aJgfLJN/SYt4X3u+qddU3x+pO6pZkxRFKW6HblrwsvbbROiIqcr8Ldm24",
-	"h6BA9Jv38fgPf2xsaXEDL25Z5uAbFkiaDErsNjMhEZYzVNUG2IbVcdWORFrT9RoSAiKHPi7NbMlyyGKD",
-	"xB1KHmhfwm/GMpCGPe8oa5Iq4bs3YDERrHAuoBquDBYhXgP2naBuW3uvUzZ5MoZpdI5wFKI9K0gm8VZl",
-	"4shfxd278xoZdfA6sF6DKqU3JTwmVeNeOEhOr7jMj3MbeZ6pNZeBQACMFKRqInoFEuQ2mmc7PrJux17n",
-	"fQQ6QZ7/pityGCjPn3+jVKnHJqgS9uy6Jw+rSxyKvGzJWaljVYa0YQtrDxiuDd6oWTZT6x0WuaPs3C3b",
-	"nfsCmNX9O+Hz67JJSjPW49x06obmhO081azi2uC/9FaY2RL/jfqG/y6Uuq3ZHSQUeFHJzaaU7kf23/R+",
-	"K9BodU53N27tVeBbDXbQfbenjvt0mKgV0VYIYLiaBg7WNze83LIy10OUNmV+VGZGpVGBUYLb1LR5wfcH",
-	"UHjXx9cEx1xgmHjbBUyT2vrpchM0T9x21oSKEi5mW1XmVUkeybdTyDrARYGJ6FaPogyEy5gP1uXZ4nvs",
-	"G2ZqtWKxir1NNkkF8oHX9o0xKH/YHJH3W1g1YNIlL3nbNQgilWplL/Ra5G1PYRDXat+CPfVyg0yNPPmR",
-	"yI0wELxpF87BTyGW9VX2o8zWBRMyWxqznqISQwwZuCil3vKSTkzco4LCIZBIEr3+chbd3Z33hGX4BPwb",
-	"mtBIpPX256tz51gUWDgEsuKSd8zkRVtysVjeqE20hmZYodMFabSgGjgUALZC8pm2KLE4LssKL23hVqFg",
-	"EQq6cWWBMLiTQK/WOoZJHyur2Kf9qPu0+RCXi5rl/zAXjP/hbsnA4h3uD2xAidkuu+Hes+idYP7CDbQg",
-	"lCrtMMdKFk1cVK9n0fU1PqV3wiRujA6O34hu0YqFkzU71dycbNb/ktWzRbPq8qITkHr+fi1Kro/IPY0I",
-	"/KCdqAAgSf2vu47i+gfwke7j7dujgGvclA/ygKiQGCyvG5XvsgW7G2zOqw4eq7jRTlpQ8js1QyWLGul3",
-	"4/EYHsDYwJ3w9yznM7FixYAwOlWFca4jN8J67QAsS9alPJ0llWbL6KkESMSCszkGiCfT49bVgU6kR3CQ",
-	"M6i1kI53EP074p1f+Kr4TU+XSOSbs5lJFKMdo325rwRUn9R/v/r1l6yqmUCkVVFrienlSC/R4OzOwZVl",
-	"Ku4KFMvUSS4sM0NjpS53TMYhdKg2r0dXn98ARDdLnH43pbrlrQBZWuxcmjJaipW+QEt9LgamNFq7PLK/",
-	"Mb10ZyvANu3Ld/7VOh5QS9UbrbbtyP1OxQjVEFiHjdr2yFuy5JmrjZFBF636r8LEqlQSgcu4c9Kjgcdm",
-	"7Se+28/oPGoORWM8HdkQPxGrTjNTr+POslZai5uCe/TqcPMBS7amXy2Vabx+tJtxqdaJ+thz5sHDVrRk",
-	"kdt9caM3rCh2lDAMOXtU8iFfdJNvtTI56qFkyOjQCZiwEaYYmA4yyLTE95EEQNYTL/HU1B+CbwRUaH++",
-	"kZ+ZjHFqdNdiTFBktnPUXVHIcRRqiSqJ/vUYiBQmW6oij9fheKgaWoezx0iNnOHpSDwHlDSMTiufmzSX",
-	"B/CSDcv/fsPnQ3AGe7jtacNZOQqxHuwxcanVI7bRobvqWK1xtzjMhA8TT6aNonqYa7SmmlIxt3ea2m4Y",
-	"eStVbiKeOpMejjZcdpD4xSOPS6W5jHtjKacvLFw7han4+yasQBp1qNFvr0F0iTLwRs1UkT5l9FohuSJw",
-	"8L79+Qow8uSzESYAWSyNWdtezNbxuIMwPJFGPjYXIwl098NxyRIuRUKg874mDy/22Dy+YjnvciiEX3UX",
-	"Cg3uUqVSUFgkPtH22y80YsvD5FO4aEJWlZgtQ5OQSpnM1HrXvyB9P+Kj9b6wVE3sTjogfCpd3nrORLEp",
-	"k7V0y0QN4pCaqTfgFEDCxrlpvIfuOmpi+gKrPokvDAxsWcPFB1GJ0bZeqrhkQdwQg0YPfGkd7quD+bXs",
-	"HY5FDxifzJNvrLjeDy9lDy+lSvZtt5hV9K2IpRteXrjAAEFfgLJlincCQUiYUXMxlPYohYIk30GEMby2",
-	"78b5rgkEf3mR+JWah0cibbmFO3Rg2zthxdoeubmkLXFRshVYt8AdKFMVBeDt152JGeCLx7+mLlvfngfV",
-	"DpwK4PfTS3o19r+IrkdrVvq7s4/lZlsuTVAP+RDQp5huAAvFtWNViRWU8w6HzurrGDUUVchghzTzPpET",
-	"Qpxxrvky6rlycqlFLYmSPJvZeTOqgtXYg53zvSP8b20fEj6e+H3LGcpQvLtazqHLFrU70ENn1rldvSb+",
-	"ipvJbXvBHhKcOEFh/dpGX81VQ+OchDvOyURhxH0w3Htsv4lCrxXKU2UzVZbo/Ou/DNcgl0m7lkZ+CBeh",
-	"MzaO5x2kFt6SoEY4mmIk9mdff/v0m14O+A7JVVwNLcfR9ULFoj0erlQobRxt614FrftcA0zHDVJ3Xc9Y",
-	"WF4u2oWOmtm24WsVjZ26MvZoz85V6VBa0TZW0UDmmpfAu6xkdgOuTDUzLMqP6+osj4tV7hG/W3M5VJh4",
-	"FIA/FgJ5ysWOsZTkiu1cLf8Yg02iCrRmK25nNHp2EjqDLNqgPIU9HsKeFYKPKyHVkwSNKZSNoynBB7BW",
-	"CVhSlVXsPErTzBtlgwB4VCla5Bgi5FtkAsT7k96suT0D4BHn5dhI+o02JcMjhp6YsagRRRZsBNsmJKC1",
-	"9NDK2isMfoNGVQu1AqDhOUd7SLjU6krQtSUdZjen7e2I2zmPut1TVINxrBz4MwDmlyxplMCkndFKkaqi",
-	"0NS3uuK0+BSEhgNZC0EWKZm+LpiM8SFXJnBEjoRpPJhF7c6myGwF2QLa+y2HldwP/KkpKz6anhPUkbYr",
-	"vU4r5xkSRZldXni326AevcEm49X8brns7AoUqwEeFVfpxKh6kdRhVrv9cbzgYXMt1nQgEJjrLc1bSrM+",
-	"AbQMqk3RZWOfKp5RjFgcP4Vs6kh2IXRGK66PoW8eJLO02QYAp3zuHatmyVdA0A5pBkrWg89+fK2dZ2ip",
-	"2UdnwzN116ykqqW0qfRK1d2nEph9jDhzbSqkPgBkt2yXQQ35HnR+ZDZcsecK0N0H6TOlmJnrOD8qxZPh",
-	"gmlf7abueUV3bXhR6OymVFsN3kEF9d497hSqhKFZqxWGwYAEFUq+Pvvmu2++PM/OMjiN7Lxih3Hmnjx7",
-	"ehZM5FkU4x5dddHoUTQ6LaTmC1mRSttzMbNnReqaoaNyqp2pnjynsW33nl0Ye4UWYvvJL3z7VtEO2aQ2",
-	"mZU8EThwv+jcD+GhNtUSbnD09miXlBGxWqToe3XW5gpRN1t+s1QJKrKcF+KOl2Mzos2q6KCPb1ov4GKn",
-	"Y3uYtdKMvPE7jnVbc7HgGGritQz3cEMdWx8l5Uymq4P9PjPlbrAj2XOeRFjrdpAMkTyVTLnp5CWNlS0s",
-	"+YyL3lRmJ8ktE5Ts46d+gqTt1V8LccflySYRRUtCw1KOIRgAYCTOXUaa8/XFspZTMTpTqs1NwftI6Ey5",
-	"c97GYcVfXNUXCqyCH8/LNISxVQnDqGGut+kFegi8Bi31/REb+IJD3LRSXTnYPYu6ijvFfiac2zk8EW21",
-	"d6Q2k3cjeIvG4LjwHelxvuX7clcdt3e/Ogh442w5FNlHIkS7f/Kzww1ep/LJSr4uhu/f5LkfFC56Sc/u",
-	"m/V8y3fXCyV5VzQTI/JbprOca1OqHc+BCoWoW5k18la8TGXXDs26/kQJB6MSjWvJuJGq6tVqiuaWQij2",
-	"eStK5TIamCaog5zxHuqVesJBYtqaYfog6Rgy0SjKOjSpGVuMVntBJWfW5oXDO8FzajpWCIrgZheylwxN",
-	"pJDmOsFN2rI/YBdpkpyoO/zXXEhWiP+mP7jPRfZVIDv4Trqziu9FR9GZTrwpI7FQMkjiQXRrgum4meRv",
-	"LtulymasBNC3VRSn2bGr0ZZFPL7gKUIVg3uRr1ALX7j0Yk9UbEeIqDrwrvRSe0bSmiGwGuY2u9ies5us",
-	"pJqUKW7ecBRONslT6WW1Nacin+2sjAVlzwzckVOladF3Hl09lxdfQO2CgDYCUGu9BijZnM4tT6NIDv8Q",
-	"RpxHORzJhoP37+l+kzuvy12VGkBbM7NUm8UycFdXddADNNSWEw+GtdVzWAqOGQPIh+LBvuGZmQ16iK5u",
-	"+03hC43Z8bko+cyoctef49CVf0kS9/lx44R+s6vir52997nPnmXXmiXtVPUpJUfPPE6JzaCYU1TUFejX",
-	"x8ikXvOZoyK/5btLtVqXaoVoDTafi0LAQC89k0YtcjbjWsP3v85/XfPS5QyuS3EnCr7gvwuzzEsWJTC2",
-	"/QnQV13yaGTZ0g6aMcm39nRXWL6rZ1o7Uj2qQ+deyaRqY2ZqVTuCczWUQ0xT8+m9sI+/nq8nVR+CjS7u",
-	"1vp1GwUuhyxMbZvQT1PUL4CRWqkyuO9U1UfjZWaChsbVSgPm3JHGss+KiPnJRTEexhO3wERh7TPgExyu",
-	"NkYV6esU+FlWdpkteHazgZodHO2pYW93HskoC2KtWDAmtQNhe1GoLdHPsgGE9RSJIR8ozU+VJxEQq8yr",
-	"fzpdSipn3KNDjoT4TQBxcZjeYhjWWrDi9YXPYhJaMCgZ0g7Y2t8AVx6WQcE5EDLTKiuUXHgqCmhaKsB1",
-	"UIP3r6CF63N/V9RrX7WjKs475qjy2TZ13uWzhFd3yJONvgfkGwk01WtfibqVXTH+7q/jlA4QkArgMBrI",
-	"HRxTLZvz6O6V3AJKysPsDA+rggq6m2vkAG8R5/nJg8sspS70HnG0DksEEXgp+ZZIDmlRD1SVlZDhp49a",
-	"jsEDS3u4UD8mh3YI/zDp4z0WJbzgfjXEe63kMcJKaU+089ZYW1Ghr3rf0gi1Dpa1VJpSHBRWIfIDVJgj",
-	"sKpB8qVCTiLiqBpI40wHXZBDlBKCkG/UJpY/My+VNN2cnZVBb9vLTqM+Ufua62SaVJK5qQiy0SJmQFFc",
-	"J8pltDuI3IY3vFDb7PQr+9sT+O0pm634yWxpr3xywU/jBodr6Xop8jyGdmFZQRcoTJxAcBXkOXHEQt0m",
-	"SKOClycE1Mrk89kSBGjAWaqJuSaediOxMUV1gzIS2zaLJ6Bo0+qUpSpH7EDYxAv7q704pxF3lkBj+qJa",
-	"kYigS8lOWMd98+BSsKmNDvHh2FoydIGHaB/IOIsHgnsyfJ7PVLFZYTkgXJglW3ETKwPedBRQq7HBvOFA",
-	"6FgdqC2aGbkYUXCBXve9mM95yWU8Mhiv9BqmKVEeDcszpjNvfw0M1WzKuJ3sc79XqlYh0CyZJDRbaBDX",
-	"6pcbUXT3GMHErssuwXpIj+NFYLHJqZ+Aaly9s3gIj2BdLY7nGWzrS9uIdrGj9mzCXnzeoDrDDXqR4CZJ",
-	"0SzS67Ys9j47weAvTBZ76zYFupguG4nkwTnQiN35fKRkNjnk4qaKWkxD3koMKwy5Mm8RCIavjs8gYkgj",
-	"VUhH8mTX2QJSMMDhJNGOnBNP7cD0KrHeVlUIMBXRG1qevV6NPQyAeCHERbcudiOt63vUdh1RNzTB+CZM",
-	"vXqiq2rCVkouABlqsHSdyyEMypuMRIXWi3kerE7nGw7Fu9qbTFFc3ySxsP7kwENjy0uowqU0h6AhzzMi",
-	"XZxT9kZ7PCm/GabrCp1BluFADMXYlYWj7uCezzeR9RPsP9pRhmN2EJCiEx71uzMEkbojb0SHvt9EjxbO",
-	"YrtYg9qc2H2w8p3zmlWmwphesCgnGCbbDBfKkuVZg4YkZPHyQe8REGxcTLBdrTEhV06zrbKGxkiYvx1n",
-	"R+qBkNcb3aMBidI1I4GVLhVtnCedyuwnLgywWWHV/VqKgE8wJk19QpqKSjJ1xAl7iDKZN9HYh3wmBIGp",
-	"HUYwcDTXNh4/E1WuV+CIpqQrWB6VTHDxpve6v6YYfIhwtZdGgx67FxqrLyGUy3ythBzpSOjI8dwnS7KK",
-	"io1yD5G2DtVqdCnJGU9WpNUcdjrUyj1uEE1rxAs3jLphF9Jq8z3bpbgLEyE3/MFApstNgvZIKpP4ZsvZ",
-	"beybJuE7xE6oo9gQ/ZZe3jHkDR8bZxyV6NzMEKFitGGwp58fTStfn241Khn2sIvlkCSygQx9N1M8ZZFg",
-	"XXpC0+RlsxlfGyb7SXwuqicBpUrHZBuoWiidgP7BSnP89sOkm84ijWcGofVxY/cNOiQitEVDeV7tG0ZG",
-	"rdLZDSVf8Xx3sI0zXh7CVwV3O11QrHcY3p+y5XyXpu7eizPuxxFKh2YjrX7Jm/EB8NKdGN09lnMijY1O",
-	"pBA95e7RAE2UnskojfIcCprbLneZVP30IGRLuRu2n+abKg89Pid7gqFCCkKXP1DHI30eKKVh3OWNWtXj",
-	"Cm5DAynh3vI8kSWQyqbeUbV98PEuNrKC71H9e48vm3RE89t3aocFZL5Sl6sBUoOkVZ4g34NhmWjeOzIA",
-	"U9nMsIBPoyJc7swy4hb/oU2hpH0FFboeEkAtn9a5lJZqK79qFaGBwzTlBiWmL7hXS54V4ta9zTHsurbO",
-	"M8kXzIg7qgEAZRsSLK2V7RHNpgM+uTgYIup0h6l0YENykDs+mmkHpUXFXDcQ8CRW8cSzVswIQc2hZKmt",
-	"wKCxo4lOPMXB3S4CxZlKPGpKRgTq+UrEV/0Vm/PgoBmFnFkI2Y9pXLFbTjU3rbjhXnKeebKszAVlwdUn",
-	"QopIH0LGi3YcFtIShx3QlYnyPsY5gXIHy6jYa7ALcQ2I7kXewUeWNYSDGiNhMuOsLAQv66RDNaK1Wck7",
-	"WY07CYe12pSzaDKj48QBJArkdFOYqAdKjtws+Nqqex08CVezJc83RUT4QAkUK9tittbuNFuVYRU1Xaci",
-	"rAqBPVuCXQah8zjXSbRepecCwmSIRWGt8cxtA4gAUPN6PUudLdkdd3X17LaotGcwQbynpGCdzGPUdmF+",
-	"bjmigv3vzFgJvmZltELpPzaCR9VvU4I3EdlUA6otPBeBS0LzYg58EnAaFGp26/FIvLwTM/6FdjRNsXFA",
-	"09dSbaNWnvCpY2bJdRzdZG1A3kciiISBvhxaoewNMGMLhWFWqyZW48s7Iu5IpfTmPYrgth286UNd9U2/",
-	"awSVOGikqqpXyceN1M19dJ1wuWeeZmdiIgRNGOYmwmZKD5/T+epzBeA0RndmMtDSA+aNta5W53al+maQ",
-	"2xkRMDrWWLOmQVv8EdG5u0bjVrQoeQ02UYueXKs8Tzhhul00XT6rmn87+oS7USa+9ltW7KuuXiUziqzV",
-	"cF1SkY5hU+lIxGOHhqhRdDtPeEASG12DLgid6HyhWB73xlOlsXIjpd3AaMPFHHylbjEDslZ4WMgReaki",
-	"wUZuv8FqDWS/1toYUfHLx9cTIy/jsSkED7SGpjN4vl2fEWnrE3z3eRwC33q3Q4FFNuo0qTlkPI3y7XRQ",
-	"LOwqhgVmjB1iZhQeq77MfnPouchTY6eWrpPer430wMCIf1iV/azUlS8pjiml3DvCbJQUalkh+0+1F9Qi",
-	"ON7X7DapqdvKqh7X4jjuxHH879VqmzYjbl4bq3kgHXmX3FkvqTRqhJvOfzHsqqXmqMCRbaOy6gzXZqAh",
-	"6jqQ7vv3HoAY7bpO2S5LJvOCDPWhoby6tKIly5P2KKK9Hp2dnY2pjv6LVbIY21y43R6iMV/vIUYkHmxw",
-	"g152GW48DjoaY9v053q/1NPw5nAxuIUSrAKvCGkdOgT8zfXyaLi3K27+Y72fARmnf6slRP2LW7FK4sYO",
-	"dZMH0MHFiyJhWkd1n0eFxFLMsthN6dqygjL0gDJbwYbZlwHQgfHpz8ohl33wjricqyCDpxsYEhwMPCx1",
-	"OEIimBSzhwpushueAZQzY9ZaR7IjyHzlDjYF8wR0glFbrDPmerQwaoeMptWIoxIXi6WJk75typLXYvyB",
-	"zdKJAACFu9acj8jZ7yM3BdPF2qQupfDqlx9TLsORTYf1a8ZACe6YNHF0eDzCHwT2/f7p3lETWjiKqZ+H",
-	"xOzJH4+c+HOvZU+GWt+yFwvJ8x9lFJ4/ujzw2qf33SuNztP/xWumW4WER6r4B3jwz7Og0K7mwCzeT9fs",
-	"6Foox66nWjHKK5j2xsyOjyiu+SpuzdQIcNBnrzMoJDtFbmG6NOoOVuQq1DW0FG8AJljX0NN1GQD8eB/d",
-	"T5ZOqc7LDtdJgkUiQVz0+qfLq395dEbURA3q08ffPPt2bGlJbCcukyIOyk+EpQeDDMYDBx3EILWfYy2O",
-	"MbVIR6W/d7EEulwNX1fuZhfA/TrkeohcTzdF+yd70hvuSTvXyDkoij0U3k1V8OTTRqXU2A8T6TlkA883",
-	"ZlPyacZMtlLaZE8eod8USI/Q37uHAjTmPC7XKMrvd0QLrwFIkiE6yKU9VX5zpk07dDtmwSAiKZaU4h0R",
-	"Eacl8n60PQEAsZ1GMLaV0z9gMiNCHW02s9tEDTUClHRjjrFBD/pepfHVxAY2HsGMeJ60mKYZK7QisD8M",
-	"FlDFdpiTaZ8VDRElasHPSEBdVokhQrkSKlK0AnzDeT1wtzA8rCsfywWgcoSx+IS/nVNEzZeBNJnQByjy",
-	"653W1r7jnuJMQxmSwUT7P6h1AuXuC/e1LyA4ND2eYeUaiYz6kkZYma5D3On4MVsuzW4vzOe6iLrMwVcA",
-	"32VLY9YuAX1YYm+VVx53Lj1U5c6Szzeaxz2CYDoumcz1EnwSdp1xBkABa1JDsYwGNWbEiz42p69pfGJK",
-	"dlD90ytgxYMXKFClgrU1WI207R0u0DENaym1cVxIvY2CsoIs/JhNRRQFEjd2Tf7ebKak5LNUWMUr3HAV",
-	"cvQKfbtWR+VVX+BmcIo91mG1v+oWm76/deZnIFryg3XEgeG2VIv6WBvB/ua5tVsATEFAML9vYrHw7IZj",
-	"GGZv88b1bNppN9bPkqjX/h5lwJIUXoQbnKlNkbuhpgAlYxNHUjVPb/kuTXUBX5poEuocSoBpUzIAQvxF",
-	"mIwSbzKjYrjEL33Jgqq+dSPUd0+ob+ywaqa1OcKSOE5pPPg/WU45krlZsZtg2MiLPhS0Uw8aUEo/DxIM",
-	"EEetC3gFqKkUt/ZNFAKpzjNfLYN8mZqQW2AyI1qEyZqxPqVQLO0Z3st0y9dRLwuhpyK2CSuBbsxXDW3W",
-	"vgGojwdCRnAX/m4SS6mBAyb5dcmZGRnCBlLDFEhjPD/3cCeH0NErGGG4/Ix5NO+UoE1itrSrHwMqwIfV",
-	"dXGJLNCZWid8UVC5y0PzsHrO1Hvdpo4ZoKzIrhwiMJk2ELHBGmA8QgUkMJPwjus48sEB0qYV6U/8LU1O",
-	"aYKgTKo5jlqRpMpxMQ72x4s8oDRG4U+r9esVIfTOB3pc9cLzb1aLoFqGsZukm4CGGNPbTIrnxR8iHYQZ",
-	"Xez81Sk0Jis0+H3VzBiS/73SRkeyOsSiLH5vw2H3yVvfn1inNn2Rw2hWiPU6gZoknhuivSGyGyQuiJdv",
-	"9dvzGN6OWK+qTeq+b/IpswP2Xe1P1N6Hm3c2/KVrLqTfaS8+J/L07B/E+sAuHdv+2M/7CxSqiepnWCrQ",
-	"1UDDJ/udwPGwLbwQ3tOu9vb46ZMRGW3VmwZWZYtBWKFmYefVZ0yKUEdGHFloBMCwlp3zoyAHi7sYDHUJ",
-	"RbORXPvvUiP9QcXCFMDQNo7TJ13G/znQskxHMiX3qz120nPqJcIxMMqfYkZ4FBcH7GtBYWIMxGV/gcDc",
-	"t18OQsNFu6HyWNb9qHTRgWzVv/EyFzNTUWzkXGrCySTcmDBReT0PDfPEQtbiQXva9wzRNAkqmutuRDdP",
-	"XLVrfiufQcHW60LwfNJT/HIcIUmKMCUmIyHrsclhYZB6lAWMX58FYjfVAu13mbvQBOwHYSbLYQrhMpnM",
-	"yYmM1dEDjSNV+ZnJ9AW7OsybGzldYWNZMt577rmv50Hm0cCIM9U/SQTDmo02J4WA0VCMydUE8G46CvZM",
-	"71mewxtF3e4LCg8fJH8H6gxXvgbAG/YYYcOsG4/fjuTz1qifMAgHOXBjlCxpW3Zy9rhMoAQ1fLhXuSG4",
-	"RVPtqQGtT1VUp1r78aMgWlx0H/TS8TAZ6SSKNGDKuyaGIKY2epRrJnYrd3gxh4dyt/OKjKkHGgUzcQig",
-	"BhV23RumAb/fz0x3tCFBOd9nfQR8ETTfo7M+xoBR8xtH9rkJSpJrvC2ZKF5IUyYOBcQlUwmaJXPlrQJi",
-	"AIVW9J3QwqgSCJcSUIsGUg9cUEtRuLwqIlsZuA7Do3YgFYu7RQx5tl3Uhbo3vKZLu/TXulR3acxCySkV",
-	"zN63uEyQkvIY0cDlxTT0OZIbkuhJ7QlaucoOV2mG6Fs7rjsOVzgEch+3Nyl4so3X8EjXY+giyuFyHwL6",
-	"aVbymSqpwFUgWrpr9aoB/WYynVxeXFhlwN+5uFCBRfhtE6gpLniD+ebvBkJ5aZo8BQ/WucZ4D0klOVUH",
-	"2ZdhziPW1ZYX0ZqS0R2bHo/1lO5a0RQEZk4oZ6xKFaPssdhiql/bDphC25Fk0FGSKPD/x0izk9l6qWSD",
-	"KoOuJY2K+Ms1GhW13dLvd4NOu41dMclBWgU9SdWHHKhZldMiKImY1DLb4CHWA8rwmOvBi6ZdgEB1brN4",
-	"6s4TDAdhNCCFEgYx4hXClfzDSgMJuvBONv+5kAkwWXrLbmyxOcB9HNSp0C3ab7BgIP1zA8pgH4WsU77E",
-	"XFXapGt8x90HYhDQIFHSpusHa22G6NSF9BZphpAk7U6TlxzviJi0XZEwAckFk7sblQ8v0JyKtVaX2nzD",
-	"q9A3lfC3Bp09ESkrGa6V08wz9jlmDSy0rLbAM3Gz0bvzMDzrQvCrOL4vSlNlG247Lu7hrSg3Uieb2Uhr",
-	"99ZMklBZ49FiT+yTZkdp6heZ7o5lw4c9oXNxfbobV7g1kXewVxy/qs8Xw42L0hUIDquJUunghcqMWgAD",
-	"zWRswTQ75nR+afPvTqK/MWWyE5TuxJKmNoulafKMDWNDW2Np/pHCD1n1muguYTJtFMTW4sSC5VgESAse",
-	"4DuN2klQgapVujOV3GxK+hL/TdR+axOHE8QvO057iCj8jrfKjbPCVZ7dM5QTKb7soju+zqErX+E8XD5f",
-	"hRYcJa7UJjS1ag8R2oTVf7zApn39nkWHCx0xRDBJF8pwr9guW3DTxD3BRg7Hl2OzdWIIU7SitQmr4gyP",
-	"gu9j20BvuHJojeBgI2pPZMNZMSaGMBRfQc+1u4ZMaptSmN2VbQO75FIfoXeAMVK3wmGpMWLCF5Jdt1Ik",
-	"2Vr8RBF0d8uBrsMxyFkZspGBJfbxI7hr5hEdeFuj25opaUo2M19lb8WKazAphcz+4+1l9pc3Ly+zJ0+e",
-	"fPflNMPaWfAtURlkuZptVlaK+OB3Xz/95sspVqCH5wC9u4Zaqjv8P3LQZbgsvspe2DM2m7GigGqrPgik",
-	"xQJKukvOc10ljGZ/QXF9iQAvEASebAWHWkuqwBRT5PsANwZiv28K3uAZy/4CDF6SFaf0ySmbzbjWXy3U",
-	"l19NfA2uyY84I5PpxO5+KMCzrx59deagIWwtJs8nT+AjrGwHM31KxaERYoCEacoRov6YT55P7D3nwj1k",
-	"tUqvlaRsgMdnZ+izkYagrhACRO7X07/TqYPKO4D+2bYB1yrQinZwwve1XnY49lbfzVNPowGBktWKWcMZ",
-	"lMu9LmMmu7zQ0zDzCE4OLL5hlALc2EIHq1xP3tkXnobh06T4/lrFLXwlMfuyeNerR07/z8Zadx+ntAz/",
-	"sUFjj1bhHTk7poGEh1076YeRgy7eksdvVA31bY29Y/t1/jfAqQx61FW+HfDoW7aAB+vqc/XDxcnjp88i",
-	"9dIpuAru1vbI6ybaME1uULEnRIoOvuqNFeOxB8NRcg7+eQL/f7ePqC/xfB/w5M9iJczk47sjrnNaDGDU",
-	"RNY5gy34ACvcLTrPpSLKbM5mXIPRQEJ1qxpdq25Rz1jBZc7K0w+weX9MLu6/cXNJz7bXNsw6Ff6iSTfk",
-	"fKuOZlNueKgFa2bsfj95Pvm/f1yc/Cc7+e+zk++uT959+PrJx//6r6/ETP9r5G7YP1+Gvzd+XPXJar4s",
-	"uvX6n+49MWRlTJ7/8S6cphcy19OsRFpd9JlXJQM00hS4xvEAf/r066dfTjG0pKA26JJ4FCsnuptXqYyY",
-	"8Wpeu/fpS3bUE+7youtwu7w41Ll2edHghQ2XgOHlSk+Ds0/m2c0mJ0x04pSbMX36werwR2cv4I5VcLST",
-	"66J8IXM6zEcfeFdLVRri7mrnuWtFsA7XPYoyQtAREhpjO+2G8NvtnZYuJC0na3s5fR1xdEKC9P1n7HvO",
-	"ZgYAbqTEgVXCsssLMBUXSuXnNINATGwN15xrU6odXt2HTtypVWWGIZL1JrIQ3vKiuKRn7jF9g2QIVUAP",
-	"oPS8sFuHFRYl8tneN3n0HDXnKD0/JVTimkIVdVm9UUXxE4CYjyynJd+hSUrc4IfYKv4m7lIq51sZJKlF",
-	"yasa4FE5XdhH3qq3du+5t7DAy/BXhRHcw1w9/Ag+1i/O9nT+eNQTIWoCYRju/jMM48LkR+QYhs0ftnx0",
-	"qNcm31dc7Z/xjVkqR/WWMowu/EMHXR0HvHD6DiZP5AMdyDXcJqAULy/s/3dqU2ZqK93NU8gMktY92i4y",
-	"FdPEEnvFbvnhRH6ENeb69rvQy2Hr7NHBGn/Fct453VCV9v6T/QppGRvT+zxjWamUQbgqfItl9IVxsFq9",
-	"SR1L08Qp/ZlPN1TDfcUMsoI98HR3r2yGpBiHWNuOhZO/F9oIubBTK+Rz4Fmzk2o/ipKw3fJdBV62upGx",
-	"G3XHiYOtdwNu8tEkbzQ/OijZfczwP5N3AQd8dOcCEEs11zncQxG8Nw2Kseyzm1+Jhceffn6Lu0Hf98Cr",
-	"u06gGJllwk/ef5ZBmYi9rEZi48iSICh1o/JdtmB3w2yn0tdG0x33Cqjxdf/Fe6T5D+q7DZr7yI2mxCpm",
-	"B5gklJVuTFDH2uyYpqHb6mWDHGhPp37LoYDOSiEzrTARrMae1ygD5hjaYj4PT/dyvWLvm357h0t3fH/4",
-	"9wl90AYQfuhrQsjjNEElAob7yGcMyzzv5yZ/2IgEZcf6Ykk5bCbo35Jqm/3FriWIIUqFn/4F/FVfJqbc",
-	"5720PLsBenB0LMIqZSBn+vOE/k+h95NmQdkT/y+Cu50kMOt/NvMiWPhHtzHCTSZbcQQ7UBX+O1aIHC3/",
-	"dggjZVRYc/WyFs/6p7P8W9niD3EBELJx+NTNfPu1BEjsauoqPpFlGGYsDjuWTj8gI1R3TKo2yY3TqcW9",
-	"6WKVdquxnUYqxG/tn0BjkYuFMNrtOvWAlq8sPSyidXbyHTuZv/vw7fTZ1x/3C2QdZO1S7ZNUrKtO2nlP",
-	"HflVdhNxQ4lPcAttNCJkl0IbVe7S4cmS51wawYoeKyV47phy9c10hbeQhfEw/jR4lw/lV6N0CUGazbuW",
-	"U/UDMsq7gllv+Erd8WqMR/f1z1W5UMbwQ+xPLxWyh7FASqPcTBd5fsChH/6wqTr3Gys2fO/rCKBM7y/v",
-	"nzhf16UdquS5oxmEoDUUHMjYgnIO4rpa8S+k9voXFcL0SOubWkisa+rhgVwqQQG9aVgEpyDGzaAaKwmM",
-	"2g/FdWrH2hG1u7BfB3KrqWW86+4RwZ08XgrMmz6y2B2pVUT6AWUNspYdIGAEBB5Wg1HkBEwsmdTME9F2",
-	"CD4v2bwjDPi9/Tol+IMIDVoY5Zc6O2zbqWWCkjkAWsC+B33OQWQbPASersheFqdA4x0rWHvuy3hTJm3P",
-	"nPL3kIua2oJewNcPtQthaykhgywq5iaTrewmrOSh7A4SuQ/TMb9SiK1eZjfcseAATH2LcwE7mV+vK5bz",
-	"rBFsjUmekgPS6+k1PvDn38qIPwC/PpBz3m7yyD4OM7QFBmNsJCn3O45IaPvHnPO8275+CU8cUW62gZRN",
-	"zYrC89QfKErNioKXX2hwl/pUR29mEwbv3FedyzTnOoMEtBuV776I4+664tUvOVEbHP4gsK/+RPEJGNXR",
-	"Y8x+ipoT5EoECqpplSmkV4xDIkHLTz+IvOcSdKf8dPXDXEXe6RFoJbp1saM8LBjvhcy7ZJsW45A0gJfH",
-	"SQPQru7i6DyAqkTv0EQAxxwRTQP4OurejXi9HVEllR+DSjdGZwG90z9nEoIr5gjoTWDaskNvl65MCcA0",
-	"sxAqPz3xzzToaHz1yIBKNR0eGRkacBRcrk339wnRt/75vf0vHyhV4aUvgAQybAEG6u4/t9ecrjiVno7y",
-	"uL4F5kwwEBEuTAn/gDrx9aOwEKDc1djrM6G/ysCKcqltoQOT0NYasMm2p9PK5mYZsn8hJF9luZoigypU",
-	"j4A6NNZi+QpJftum7CuOzHHHMQrs2z+RUWCbfl0wmbJ+1wU7hMPvd1Xe6kxtTLZU24rHDyip4Yycwo2+",
-	"Ntk+FRE32K77YY0ps6mOzohIeaocK+BnYEEcfItI30g9E+IBwgj0tiqEwO9EzuvmXWKvsJNzWiXW9Kdv",
-	"uAf/KWS35hKv6ig/cLpWRTmCUzIaTH1wbSVXfF0kPyJliqayf9T/nO0axYkcdQ+zT+aZVI5YlMJ7Tmfg",
-	"GayJ096OUQGqFXsURLBXsk/ksHsw/fuZo8suJFdtmHxTl3TuiSISC1qVfEYUP8mN1j1zTNlRG10hP9/X",
-	"Q4C8KD/QXcjUysrQbFW246zUUyvD7GaHooQguz/4rHGCrDxwytFPC2s+TrMlL3LcDzQmDFEunG3o8qIj",
-	"AWbJWWHvHelp+AGfOOIkUAtR75C44515l78vgVInQ4J1NbO3XbsjwA+rUZP72A3a8dMlAit5/oMivTv8",
-	"fmFf/YmsN3RgwtgSug4AtIMhyuF1mZBGBUlsU2dBg6Xt/d2RrLaaUxPm7PSD/d+AQDfNX/+Zt6wmOn7q",
-	"9dCwDPPrLJTkB9uAUapIr40nv4MCJb3xibA4urIfWFafwYo6+/OtqFfhinI1AIcrAKwg4AHs8uz9QEyB",
-	"49x6n5WvA4bwZiOP7uy4EpAF54jftmyXGQXFcXVYYwG5BKWZprIomnfRVKDhr3whpJugo6wikNynOZjc",
-	"rCXxAYJ8OAf1LeABxG4xvKaF4dUUQmvoERrnR4Cfn35AcrVOR8J+qw0qO/yC1G0PspJicwJemfuwaPjZ",
-	"+AHf5OQvYEnZ+124oEaJHJgBhNzwtIF3SU/87wzUsqvdStsywM+qEtO/XCkSF98Asgq4rdtvaz44V10l",
-	"5Ersmrn6Z50ZgLUn49ZKw+dfAZIPGGn5vLIEA6Ec/cCrzQCSwpNb/t5nG3nNa6yAxznkwiY+0VlX5z5M",
-	"uNEJMnPw045mBE88WiBf6FpcRElf29Udffucg7XPBp2Hjen/TDflIdMnGvSWB/CZ17ZZ7zgHbvJpVWCk",
-	"3NDSxCKj+8zQ6Y01NNNnJ9ih/xxTBZHEQ2Q4sbIUPFhl9kq21xFYzQJSB3el1trv/3ce2l4niCv4aQhr",
-	"z3RNw9/VppRYyCVpg/w7PbM/7uXPZFzQaB+Ag0ABmb6dsqQlUfff0mSd3vESTy0i+Y3O3G/2oV1y7pqj",
-	"WjK9tEcczzPOykJwj0RbbTQgXCgV4u/+jTHjEwsj7Mm1+QDT+lsoutStGxIVoNTCIeaZFbeYNYgF5Ul+",
-	"ZFrw2S2RnfvCSNKVeKjKmcfV4VbIHojrT0IeF+JqG3g4iCsM2L7TlcMKy/yuldbiJuBmTgbhfCioS3Sv",
-	"3EP/M3Y9Gu7Rdz0nVsf8ToFTe60HljxtmMzHka1c5Pkrf+U9Cu4I3/6Wv3943BEN7PicVyToc7CvDX/v",
-	"QAiQ/hxmq4AH5N+vfv0lHVx1f1YJRdFlBskw1dT1HFBuzW+RcwHd0GW2kTN1x0uee/wpRI0hMnBIJGqi",
-	"chzmgIMPD/Y6ZsJafUrSOaIpgTbRIZF213x99t2zh020phl5kHyoKh24Kv2rl5DrsVRFDojKW57DFYN4",
-	"fFDWZVWqsq0BAzRzaOZwUj0PwISLDt/QByHs1VYURbbRPIfTTSrgJwKCZY2Mc0m9bjHlflpmXATj+2k1",
-	"rfyp88qtasfNoDx8O3u+dgSknCgHmKcHWFOp5eRctofxmfga2u5khSpBDE3BYQvjdF3yeSEWy4500Etr",
-	"vH7mcq9KX3Zl4JpSHETj34I7xOM7Li+yrV3MptxNHcLPgftuu4ismpNx52s1RicCqgR+5hNR1Vzsmgig",
-	"GTrUlYu5ssVf+KgaIMgaB3JqDrgpxUx3OW5f0SOjxKbWXNK7TwwVvBtJ5j8Xi015kFTLl/gmuDKxbKWk",
-	"FRcg88JkZFdyC7hwfl1zWQ08fjF1yVVd96tf6JlBIS0FqTv3Mdg2MueFQDMBahzCmoe6/VDVRwGkVmZ3",
-	"yOcwNn+HFUWYSsOEwUiBbxQKtYZ/7U1z9lldG3EWj39r5FqzBUZrQRfSsbd6Yh/9NTgXG8dzpHskCQtb",
-	"+kTALexDaiO29xWfT+LKcRwqo1vi1FEq9w3HtCI1p8s/XN3ATDkPi4RrLvun11DhugRxGnfbzVEn1jYz",
-	"alYfP9Cs/mPDD0OoesXRpLfi9sdpkGvrprh3vvpyjfxs/ROlGtGYUjcA3OEOdQPAtwXEFVinTphBU3Nq",
-	"yg7+nbfl7vOZn8cPMD8HWz94P6D0JZWROWAtL5ovf0eWKj1TeGHuNK5+xUeOCBdKkqHSEIQhoxITShFR",
-	"pYrcH9kYri8Ka4IRxUGsd5Up1c2L+mcymmB2jm4zoQ5M78FiDpCHX6k07jHOTXj3J4Ij4biOGJUH6WHe",
-	"GFS5CslC4SbFWSmBRbS0f5V8yVmpUwR/1cIfhClys/aZIiOSwoddAr88yEGIoh+PG+qWfEjp2jsLnWyu",
-	"nw1UBajV+5h3kebpMNS7zarebplQgfVpg2j1nGgXbR9u+W7cRvY3cccPOw3H4V3+RHdCoHx+KYo0udcc",
-	"v7w/6p1BAH9j2lXd0/N/y3fnYExsl4pqRTJj7YqV8OWrhy3bBuFGK2/+f3fNikIJZ8Nbc7pmzp27iUHG",
-	"z946hs2J6KzK95bd8n2q8j3EKv2J7z7RIgVqdCjOHp//W6zbfhAoIUKxoaglTHKk6nJzvcKidsXPgSz3",
-	"ICu2KrfSV23lUGv3aFbuuJorZwet9nLL8+TmcbhSLpXy1HD180BZ2Ow2g2QbnV1eIH6L4r8utxNrZbj4",
-	"AwTKrCoNVxndWcryFStvr/gepW0fQlNsxz7R9vIgZwvyaxsXH3VVmEINSRw4FB2UHfXVMC7Q7RbBR44p",
-	"RtvCwwAif18qz82l5t7Lty2VXNSRkZCpmy6rveZqXfBOwb3GR44ouNcwzSnJeZbSQxg47l1wOq3YLtNi",
-	"AQVFKgGx2YzrHswh9vhInhF8+SfL1LoTJomQZvlh4EEXea6rAmxWXxeuorEA5NyJESueFULexmam0tzT",
-	"D7hHDEBz+Tkbt/fjz0YUgSihtYOBqJyUvkCyK62nmeZgSVHOvbrlUif0l5nZMkWBcSh5HGsBYC8f+iwk",
-	"qUR0/3BU/Vi9O1B/tH5KRQBbMMG9wZwZBYjW0CqHe/TAlXEqqiWdNI1g2R9niTzU3gTDPMr8QE312qZk",
-	"52S2VEpza6UwrdfLkmmMuaWmBWA0XR7DN/DAJ+Gcwr7tLbkBPFUEEgKi/a0qb6fezC8hkmyNvpwZdsN0",
-	"msOq5FDjott98Iavi93kWNUz7bv/Gc1zvL9tfW1ca28Ty+wcMm9Co10YqIItF9YERXvT3/TRlF+orOuq",
-	"X/LOwhSwGNZIX9yZGQCaZQg9Tdg+LvNz+2+ptnCNMAqJ5cAo5jIr+NzQ9pmojTmJBqldobdh5Mv0szhi",
-	"7O+4yzrIGP25NKtiMp3M9F0CHNaIu86BctCKKWM6u7z6LTGiNUvyQAegedeZ4KN59U/AoIOXL9/wWPfe",
-	"HdWLQZVDphPD35tTK6FO5CQ9BwIdD7Ek5Txo3REgGAA9tCoJ571O5qhBDbSOtXGFNdKOJm/7/quuwlHQ",
-	"wUPcYsVsCU5GLmflbm10cHelRFR77rrEiKUq8tTpart0WiLVZJe7UPKtHR76mI/ix2FzTpSXD31QPNS8",
-	"vaDZAtunNKEHAjZXX/yL4AcQxDEqu6FCJTmxpwZIP/u75NTOljzfFN1Lwj1zTPG6NlLS9d8frKBaodQt",
-	"IpVvdvZw48V86omCt0xnBSM0jf/QLpQbK/r3tVzyTXnHd16ikKXW7S+7omcOVSI7gAlhFt9MSQCzO9r6",
-	"7FaqrazVTjY9dZOt2XroqslUD9kdh7UyyX9+zDbO6vGJAlF56hhEnF90goqyPv/psxDfFOTsJbcAl9k5",
-	"MgcGfnb8JBhsp7t6LSWnHgb+QnRGPpReCG04wuchpF9zE4PnOIBd7DE3p0zqbd+uckHP3GeWWlsL8IPa",
-	"Ppx7454CCJQEBN5eTDWVSqbghkT1GkVCPn46BArp4NBAFKZK0+gPeLL9PCR6wZJ9+PbsYc3uK2G4m6+E",
-	"wropP5QtCPm99FKaQiR/NYg3d7JzduJuqG66CnVduvmGM3vdcbXu7qmiw0+FmBYAxXn8hHo6tUqBOOnH",
-	"Z58Q1F6T1wNQ5jDjWFFqfG033Gw55VOX2CU9Dc3P7pI8DUWxW2NnffZwZ4Tqi/fUk/iNncjnB5BOI0fA",
-	"Skj3waMHLs3eEkgHjuwQoSOkTkfqBRDlF43zCpgr0Dy2+kBospKvWHkLWWR4GkquhyqF3YNOCLeUZLZV",
-	"2rhb5bH8t9TEUVFAFxrSZ2lx1Zy0duHZD6+ufoDN2coRtudbTg42zXa6be8JM6w8yzhLLZWgstG1uTgO",
-	"9fpPfActPfQV/0FUwEE1uJ/dSiH0Um31NCxWY58DwwbqTdeyuQcurxUzvBQ9RHSv3EPHPZc7r6+g2VBl",
-	"G3Oj53hLJWbQKC2H7Cfm+NOxReFEHP3Ef+vAx3YPCVBlaF9jFLSyA2quQ6yhulCqiR/r1EPgFep2ighz",
-	"dMuwUwOR+ghWGSt5prfC4L48znEi5DWUwf6nUkw7OQ+ilDgJSfPDVXWZYtYlsdx0KCHiYjsALFdiIX/d",
-	"RIpCReAnWiwkkiZNppMlZy5f8Iqbk0ulbgXvCYkcCLeC/gwYGoAaEGqKnwNmZRocFku1TUCw0t4ehyY+",
-	"oj5ZSf6YoIoEAB4J+yBZMb83XzkCkma7+uOx8Gj48k+ER+uahFBUD6rpCbyDy/pzep8MaODXpxVwBCJW",
-	"6WpFr6sHj4S48g2MQV1Fdp/DgaTIDWOtSqprH+Bs7FEPfAT0LcBMHCwuLXZzslmng4NX3PzH+lhryL77",
-	"c1xC3GSbNd7dPrPVdAn4Kt0GWGWsDsaa+u7rxLYJsy8KLme99h09dNRjBdp4KKA4GNBCEp8zUQo67DiT",
-	"O7i90FlcsASdzjRRqBqccku2hiKtK84kZdfS690tcck0TCLPI+VK85wkcrTjC97+yRYfju2IyeY/MO3Z",
-	"V6Zo/9tJntan2FcstesmmQ/gVolnaemoNFxN2ydnAjk+kyUJpqLy0z2CpIB7525Dz/ypi8/hII4fUUZZ",
-	"pcnyPcAhaSMbVpLIj7XTwMs/1UaDI4ud8Xbgh+GAsm+C1QCNuZxPh3EjnguHCRIdABT8q5cLyk/XSIcL",
-	"/OzH7x9C85OxfPr2MLF8lDcAbal4HDhfBwm4N/jpBb136NPLexpD6DooH3bqHGo9o0yQGUi6bTVJkS0b",
-	"rqr0eXH2wEHQuuDSxBn49WGjoEL6pQjnPsgJGNsr7OQwDeF3tvXJ8w/2GwBMdynLW4Ug6U5odg2l5mFs",
-	"1sJ8jl5aNBs58a/4SNNMbSQW9B+pCjkzeCmYPGwAFKWRKFcYUhseqHJk7ZUppyJlhXVZH29d4tgRJXPL",
-	"ZVeVeewlXOqIF0TYa/ys5EYfZuck1wE2dG7XBstXQmaac535zNIv9Bhn2yt2y2FoRzIj4N2fyIr4hW9x",
-	"aMcvOgFzkhmVsRnCo5Tkmhdz5BdBLQCH6BJmcAllUmc8db/HKe69tyAjgpu+z/HicjhOhhfkIbPGmEqv",
-	"hRXbZVzCTTG9GKyIt+yux3/yOzzxv5VKYS1ZYRwfFmUlTsW37e556Pqk9v1H2ufsqz/RNgej+kzrkBYF",
-	"bYAIob5HOVJYr4MoA2mWP1Puq67Z2sJ3B7lk2VdVEGjRKv1L5onhvcW564IfVF30zzkDD1NNdJotSrVZ",
-	"00UB/k0+f6PWOiNGGWSWxW6Mmp5bzjuiQj9xvv5zTg7kVN1/bn7meMTg+sAqV0at1/bmpltuiAHyHlbm",
-	"9X/2gnhLRjLIHJizlKT8AQLiCSpVaVSX9OvxtQ8TDzb54501ksAWhD/eTSc+K+yPD5NNWUyeT07ZWpze",
-	"PQJRUhMfwkJqwJk99R+RsRh84tO+g8/qfQy+QDdi+InzWAQfuWtu8JFzvH989/H/DwAA//8=",
+	"7L1vcxu3kjf6Vaa4W5WTe0eRbMdOYr1ZHcU+ySZO/FjepO5m/aggDkjiaAjwDEDRXJe/+y10NzCYITB/",
+	"KFJ2zu6bxCKHGKDRABrdv/71h8lULVdKcmn05PmHyYpVbMkNr+Cvy3WlVWX/VXA9rcTKCCUnzyeSvzfX",
+	"U/gyU7PMLHi2YnOe3fCZqvgknwj71D/WvNpO8olkSz55PsHnJ/lETxd8yWyrS/b+Zy7nZjF5/ujs8df5",
+	"xGxX9lFtKiHnk48f88nPYimMfTbWZAlfhi0WfMbWpbHtneW2fbFcL+Ev+6eQ9Kd/k5CGz3kFr/p19rdK",
+	"rVe7w1Wy3GbsRq1NtlDaaBqz5tnc/kAnBgxfNnonDF/q1sCfPdkZNnT8R3z26Zn/mlUV21JPf91IXnX2",
+	"dLNgJhPadlRUqS4qaOY4XXzL5gNEuRFmkSnJa5kaNk9117D5cTpbFbz6Zb28QZnCq1fMLOo3S/wyn1T8",
+	"H2tR8WLy3FRrHnZmpqolM6hTz76e9Krba15pJX+B9qPvXMEDne/sHvfHfPJ/QIA707BilbESZxm8Ky7t",
+	"f6TW6uOn0Xdd8eqOVx0DonfdYzhXC1WZ475hXd3x7Y/fJ14gigPqwEdsimvzV1UIDpr8Qhtm+EtRwhCn",
+	"ShouYf9jq1UppsxO4OnfrV48/xC8+F8rPps8n/zLab2dn+K3+jRo0r+z7j5+oldKauzB60rdlHzZ8foV",
+	"PvH/juuGaxf60FRHllGTWaGm66V9pX2IfmkbvphO+cowOeW7yvx2wbOZkIWQc7vh3Uq1kRmTRVZyk93w",
+	"ryb5ZFWpFa8MyZiZxlwVzPATI0BzdnaOG1g9Ox9XnNHgd75aSyPKoS9oTMcf9Ft4a2676V/0zv9S3fyd",
+	"T419US2TN6hFMLaiEFYurHwdjHnGSs3bYqjHEKyKp3RQur9ju6kfYXMehARLYLY264rnGTPZUmmTPXn2",
+	"LCvYVmezSi0zqTaT/D6i6RaIWqO6tiZ8XnFeXI+Zd/pJYvqnLP6xkoZNza5oGJzD2eVFtrH/VGUReyf9",
+	"/Lrg05LBsBPtcFjR2UyUPFswnYERtNNcupmgDXrItis0dNAeyPBHISo+NQqOBGr8RqmSMwmt+29jkuCy",
+	"8AJvvrvgbGrEHTO8GKgI+eSWb6/Visvd1jYLMV2A7bBR2S3f6gxUQINYtBFlmRmV3fCM6VteRAdScW30",
+	"dUKn/azZNqXKaL/Wtak7bASGlmdrOg1Mp/2ylrazqC8vot1dV2VMDNTU5UU2ZWUZV4nWipqySTiN2DR1",
+	"NdCecC3kwVKq1T2iuR3L82ehI0vUm3L+H11niVvpHyPGXDhEbCzaGTuOpTvchm+ahlfYvfYE8IrTZFZL",
+	"nTH4i5lsYz+vOCvyrN4EtN0OcScMzSq4pERV5zrx2lLc8o3QYD0Lo1ualGfYLWFgOSiz4HAT6HtnS4j4",
+	"7qgQ14Xgcsp/E3wT2XXp2+gGMWOiXFetud8de2NyczTGhirJ5YIJ+bOQt7GWTLXWBvfG9hprDd8Po/5R",
+	"7qxCP4q4dMxCVcJsd0Uztf+cWXuKj1B6195l/evY0CTZx92zSqZyoyedowjfujOgWx65ZViNvBWySG3p",
+	"t3xlkmaEZjMe3QCXrOCjjnL4QeIgl8pcs5nBe9+w5uxPaPcf/ht/t9y5IbRvBflkhcZ3xOY0dvKip6qw",
+	"d3295nZbMQtrCS/HHE+VwvsGl/au8sekUspu67ZJ+0Q+mVZKh/pR/1Qv2OOnz/p096WQc16tKoGbtl6j",
+	"fvVrqb932x7WP2xMQziNvkOgYpNA0VCwtTrUmtSp9r8LvRh5RsDZhIbRihnDKztD//ePi5P/fPfh8cd/",
+	"jU0ASfraGsotP9Z3TxuOrO+e9niy8noxUhsTPi00O1k9+dYqnJtj+hBl1XwC/3j6+JH9o3j89Omj7+wU",
+	"aHby+Ozrb+mfT86+eUz//Prsu2dR5VDVnEnx3wy1tHn9/jry/IpXS2FMzGYt1JIJqeFiVzE55+CGY0VR",
+	"ca25NXiyJdtm/I5XuBSymarOMya39hSUWclnJlNrUOuI2+jx06eNe8+jTi/So7Oz3X3XLprdCXzy7OnZ",
+	"2AmEllZM69WiYprHzVL70BfaGr321rtg1uK2A8zWsrAyMDnISiqTWf0/h/9mwe66I5cdd2woj8cxM2Fn",
+	"2fyVl0rOI5bK79YYYuD0yzNVZSzT4C6yVhHLNgtV8jy7wV+Dyb4Nbjq7V/i589TuqlzcM2rPIrWROZhJ",
+	"8OsvtO1H/ZIvdNRwZ/NRNkpUKOic2D01b2ppdW2eTqhw8VzruEE1bR7PIzZjq7LXVg2CdgNl5LJYKSFN",
+	"woyb8t7+v4SHPuYds2b1IvqFKAaemrDmq2gbYIPEviiZNtea48Vy2ElZCsm7zH87ELse3U3ILbjgyh7t",
+	"/h6GiFqbqVrGtWFVKaOmqkwYEktexO0hXJSJr+64s2a7ZvvKPWd/o9ZVzGVnxfDcitKJZ6rkTMzXFZwU",
+	"7gaMncndnxtVaeM8fTGB3PGqEGhVdHXwN3ps57JoDVVQxEDpvUhIjUgD6pe5NeDWphfvu/RO8JrNIzY0",
+	"ei4G9v4SH/6Yj7w5u70odm+oo3rxjU4ZFvE93GCL2k0l7OWk75No5GP3hp67wbu3RIW3Lubc9F+mmt1b",
+	"qE22tFYA3b3n4o5DX7XCz+32d56d4WloKGpmT83AA7K7Xt05v/vNWjeulamBN3pN7dGPY4O/vIhcsGt/",
+	"Z+c9+CJwl9x4IXZqCT7l/d+7IoULh/eqOZuSTWGrWlXg4LPLicGa0bycRQ3EwGM63AvQcD02u8aXK7Ot",
+	"3R40k9DNTFlz4+Ly1YvY3sHfWzudldeBUHeuWOgGpCd0dqPWsrDGCsuma23UkldZxaeqijsaRcGlEW7y",
+	"Ig68y4sL+r0GLx468YbLJXHxh9PA7riR99o9DQzpQB2t4NRsxiudZ3o9XVgT7b8meqEq89wa1ZkW72HV",
+	"/NdkVPc6XWfovSLXGfjKhAn9ZHG32D4rAH44RIWkc5xJJZNO3eseh6BKOefsOM8zdqO5NDtvcz9RGxl9",
+	"caXWN2XUDtnaZqZMWrV3bu/zrDmmKZO9zmFyD8E9uREIaErPzWrdp4aeR9aV34JC/7FX0PjW93CBnSHB",
+	"AECdaJifyi4Xe8vyAYKlAn9vI0pgjx65M9eFQm/NcCcN9G2z2Ca2D1gwoohrapVYpBRO6Im9UWAAZzoe",
+	"DojP3CGc/ZcX9/DzX178rFgRuXr5c7ApyfBYthL15oJZ8CWZCc63T6cLBJyjRkIiTLhUOu73ZLo2SXAL",
+	"1Bl21O4MEFL1hvB5Zg1lye3D1CnYOYK7R7RP9uXXs0ot4/o9E9bI9mAcMksaChq9i9zFLt0wDiUzjNLZ",
+	"A1StyyJbsDtuj00rW1wwZsFkMNpox/WKyVifFXWznhypnNT6hLHlrOrTAYpqg1yePHvqRNJn3rEJNU/z",
+	"HUo+2ANhVCS/qP52ed2d6d1hlIOiwhXGyr9xloaKqpZLJa+TBkSPiwCEM/IiLfR1Y3mEhlLHVZ4n/Phs",
+	"ya8Thlt4A6i4PXfjN3C2jFlIdllmpdAmUAOz4dK4QO1ynI32MAEHzSvB4rf/PRz2Ld32HvZQbfy0OUk2",
+	"JqXDX1/rlnPZU+edjjT0K6+Vvme5fM8Nw1M8HpYcE3gLwpyROR3hemuF7hJWOWpaiSdQKXAXUpIcIroV",
+	"WQ71rxOAVbIphrwjY5gFW8mg1l6mHQmoCOndJBngWmzNYtn34jf4lNVkMV+YUZ2+ol/Eeq3FXDKzruJ9",
+	"HhyxCpUhjFeFQglf5sJStVqGA3MqEkxQj9rHfUsjLa6eAHOno2i4aebj87trVE4XMeA5kxl+5XyCYXB+",
+	"5xzpO9X2OWcebPu+iwXB4AJBoRHvl9wd+H4xWaOiYDG6ljKE+McupinkROJ48MdH8kjwx8Ad4o9QG3wX",
+	"o8oUOpAdfLa1BuT1TFUNPEogs5IUMRL1q26HL52fheSvWBXFnCxVIWaCF8P1wOFdIhe693GYIXipNJwL",
+	"59kdK9ecjotSqdusFLdWcaYVN4hRWoii4P3eAIK7eAlSB5xweickwBS3fd7leikTgafZjHZcD0vgM3CQ",
+	"5pO1pJNPr/XKPvUu6tOzX/F47GdGOpKM8ESuTlxr2l27xUVRHooU0Bj9gOqGonKrOPhPWMR0mS6YnI/0",
+	"d4xDA9Uv6O7bQe719Ujvcb/3jfxmlX0kUuPO/aaNR7fqnakqu2GaI5C/jo1/++i7xz1YgVb38TXR7pPf",
+	"OOncj1iHc6UKe/PXee2BFvE78wGQ7k5/ItAuvs1i7qYOTyLARv3IugTyE4/A5roxx7d8ey2KxB4+jdyR",
+	"YW7XVQnu5mkprHZmht3yIehZehu2HfpIu0YVXzYdzmh0aLi+MX3rcNrRK/W45edUb9ji6xvi92x7GXfS",
+	"+mt5NIq2o6C9krc/ooBhvCcVm5nU5hlZT2zOhKT7PYXphczcQTdIlvDKS3hBNGCl1jdRUBPmwKGPxjAJ",
+	"aAFhQB3VcskpIrrrCsN7YFymcdOA7OUAhpAj1B81jLPpIoOA/FQtOeZqxFRsw8x0kRxJv1uMzAbXTC2a",
+	"elC5n6nk5JKkd/fMBEiFvJ0jUCc6NDsk30zyyVxJHjEz2otF1yAC2O3g5cmRDM3caQr7NTMLtN8CpISY",
+	"8i90tmTThZD8q+x3YRZqbTKWIQgjuDNQAisz7mloyhpUkVypslSbZK7l2chcy7wnWD9TZUH9a8XHY69/",
+	"FAfM93QgtEsjXXh98faHP/7t4vvv37y4usq/+uqrd4d8u11scX9PY2qEn8g8u+FaFBzR+zSXOnrrs1p3",
+	"fcu3UYeScxhhwCYzKkfkHZjUrMR8mYXayB2XZjDkJ3uMOIoMv7r64XlGKAGwI8hi7hcvBFuucbcZOB9C",
+	"6pQC7zWHcYuoscHuDCVhmCc71ifpx2dnMQiqqsRcyBi0dfdqqSqz83rEpD57+vTJ0z6MareMVuubUkzj",
+	"N+3Kn8MH2lMqpcz+U/w40mJwwDZn+Y//uHrx5t/e/fDr1ds/nr/+9c3bdzniSq6ufjjgojEVk3oW7cF/",
+	"/vrLi3+7evHmtxdvqAcHfO9/qxi6ES9Ds4xl9vvsL29eXmaPzp48/bJ1L3ry7bfPzr4dhBPGnOTICb5a",
+	"lWJsRH+0Qx/f7tz6MYvN4f90KuCVcB4QIcQoOJPfzEb0/QdrYYyBAAEsemTHglUwomtIAxAFALFYqJI8",
+	"is6AHIMnem8GezbogAn0y/uwGp53b4S6/tSa4GfXS5OG9C6p4BdBClxT0dPBka6dc2ej60ejR2RBr3Dt",
+	"pbufsrOn/vOmiUzuo7SxbOeBl8VIPUzit9NCLNl0gNeLxuGhvU4+8Gvf1z756OQ2Fp/F4CI6Ylmlb5fc",
+	"76XDnZwVh0F2xB4zGgNhmPIGRo1JNEdJYN1S9iYRrUE3fr8aOyT84r21U3YF7AbW9tvZDgFGMZ4S7+Ot",
+	"8ctWDPmQQobUAVp7T7d3iZwiM6LKVswsnOEe9qQent/0U4a6YbdW3jKDK0PcApNF/BpVt7JkBU+3MGwH",
+	"dTkLuFu6eKTbH30v0pPowjEjHLPMGDZdLB0tVWq6Auvj60ffff3k7Ou8bwoh22DINOIkbiphDADDG0Ks",
+	"hxjXRNDDmM9FMwFeHl5Vqp2M/fXZd896k9DiN0gHAHSDIFAiAtQgashKhfwoqFgYKhLau7ogK6virMjq",
+	"ZBZyK2TVWsavnCtWmU78AmgiQbDsC42acyvKc9xjkJ9K0qrB239oA4zQGDcPY+Xp1kB4ZXj2zTffPH70",
+	"LB+xMGLaH9raZ2n7JY1gh5QbVpIsnRgDnXLibN03D9T/wNRMuNqGn+FxI733Z+Mz5G6iXnQFxxbtqcZt",
+	"qx6Ta0+MmoSslaU1ImYYJ8QRJT/PzvxLcHeuu9OxxScNnA2ThhfXLeRR6rEk0CFuH7K2VQzDS2vIlU8a",
+	"a+mIS84dN+dJKafz+JIh27SFuOP+2MuUJsOxHqlruUtodzwGU9RqyTF1HxRkwVYrLnmRO0YenmEyPLgI",
+	"3X4vNLLp3Yvjalbnpw5JtByckSm1YWXpk78H/MTNsLtWaGBjOwE2oRoDdaJAMsEH01IhLkBVBa9OQN/r",
+	"P2dMlPAn9Qj+PWVLfnLDpreAK1nD/4t1/NJCNs7AQcBLBz6LAxz0cCxbEVYqCC2maC/pEuSzs+YVx2Qz",
+	"Aek9wE+nNWZT1ogKw8q4GF66G0M7vocedbzv9CUCN+FNQ55OWKludxvWTEt69NM87HyAOEoeiS8pWa0p",
+	"gZLd8DjY1gMMujdebCDvAAq85DySxTB4LY4mTel2JCWIPZucoy7tyJ57rCy78E1RVzptqrQBCqMJuXSe",
+	"0cvoLNdwy5nE6SSSLH16lJcxtvjoCHAcqp6us4tWxE7jIbAzoA77o2bsz/cjDYwHP4LjaKaqSPSjxwgf",
+	"o1SsLLuYK+K0njtHd1Qqoky6vOyWudvBtURA33DoXhxYB62nuuT4TvdBM8ZTLbOSs0Ln4RJimd4ub1Qp",
+	"phn89r4j8t2LjypBiMEaNJ89DHDuyb2uCccg0kArZNQ2O1UFTxEoplk3+J0onFt52HbBpnHU/yj6jvuT",
+	"dCy5n/iuN77iPrcATb1RMvXO3xTnBJ0vQNWhKkdE00XU8Wflzohiyw2ThbarsyNVyuePNZqjzL2F3eaJ",
+	"cHdGHDqaLQFCopU8x0REOPb9czHceEiaIIvYAWACal9kDQ86U8OmNHVDaHvBzrMbDsubGA8p7wv6Lky8",
+	"x6XQRtttEZ/BU2WAQh+CcgT2gEBHOklIWiQj9ZIKdoU6glGvno5t+D5sJE5h96UjebkvHUk3jUjHaN/w",
+	"WWywRSqAMuZqvIgm9tZWsF0WO2pcE2AlM0GqIU56pwakTqRD9PuEQPzp1aKqOzv5jp3M3n149nWcru6l",
+	"qviUxczYKRuT2A252THAJIuhmCou+YaVkFIMgMWCbXOklQ5Sl+0GLyOB5DDu0Xpd6YpMRNKXWYbh0kbQ",
+	"oISscGK4Ps/OkNsVNkwGCcgbdMCLssxuuAsoQJwEty0G3l2T4H9kEdsNuLTrlO/kL6+VHACpTaU+exHv",
+	"mfbsKnLQ0zCUul8+I9pqSVQlSa/iV6S+rHUUS+/IR+5QTtVjCT3dEThEVUq+4QWpwFLzEjRHUhY8y5r5",
+	"gj3iJViuf2/eccf7m7jbkxielYLFM6Ff/3R59S+PHp+jOzKIcVGPOi9msdgcW7HKNPgSo4DXFV8+h/dA",
+	"zoEEu6LsSUZDTQj9X5hoiSGm1e1Uf0P/f/Q4Tl5ZFv09s9v6qlLzii1pad/a1S8VGh/PncjIi1uJVcmz",
+	"719c5chWznT25urCWqEvLrPXb3787eLti+ynF/9fItrWzQhJVJBcTqvtyvAC3nnueyA5L8BAilE9dlQ4",
+	"aLmp0eCi/eHval1JyNVukkr33vht166BZjYi4p68QpjXzkoAVvflHmHnoOBFLFck3F1utqbTcbaTmbfi",
+	"ys59Tew0in00ka9F/e2UgY7DJ4ZvgbU0+zxOaRIfaOMVM56XYMysNG/k7esQbP1iLnxhJntlcJaN+8ge",
+	"m0vOpMnr+DaSQfgoK6xQlmHyaWvjihhH/8+/diJMWqjyF6/y7PsXb3Jcjd/YFe83U9cB2D7QlRFGdsfP",
+	"URPcuhTS0dYmj7BozFTzzB5eGlx7NxwyQ869NGnzBRhz7ihe0BfbELFASqt8pNOuA2fN/HHjaHjIAdzX",
+	"YtcG6oNqwQY6YKMcvAB+4KxE/1lTubVhZt1IN1G30ePojldaRL3ZbXoObLH+RbQ7ahXD9fHpbapgSGj/",
+	"3vCFkIWVlb3+NV2goRdSqVvdUa2iZJoSk5lBi57uRNT+TaXW84UZugZ+UKuflbrtwsUOGhZABaBqSBpJ",
+	"prksEsgXsIuQcpB8DVXH1W4sJnel4j44U+q4K9io+PPVOnZZRbvKYXHqWiQOLuTmG3bL3jiJURPsWe51",
+	"i4YQQm1RTRJaCjOaghbE89DAvF6pCpmm11K8fw4fsYyc08lEsAjjowYF5YVVUWAUB+dW4Dn3viQ72XYn",
+	"32Z0997FKUBLo5yZwOgWX0Ebl7IDwyTqvxkTJRBbx8nJYjRA0eBbuCzgJQlXomlEmGeY8Q6dgJhynei3",
+	"ltiV3gw6N7WueZJBXD20iSYKs6Rm4+iwRhhAGAN8BThVEbEmNAbL2ydZggnSAZ8jhCUIlCVmttZsBKsU",
+	"v4nXdfBHrjvu0s04Dq5dlk87dHtBgCxTo7OrHy5OHj99FtpKvcuZGJjc62u4d8LBSPPz1m01I2w+N5BR",
+	"14pYd1P92vNqHAPu4EaW17GE5wBajqflfHvWX1mg02JrIOlat5QtHD7nWZvJz0U1Ni4pVG4T3espnxlL",
+	"lvKs7kMNut4kJR8O7mtxh53/PoVAQ0DJiGRcsoObfpzOC0xvamCN1+sR1W5qVRLRF10Hxqz064qvWOVR",
+	"WrHAvs5oqWdKhq7rmt40u7zwfNB5phVtVUQ9iDvYqlJqpneRatMR2U8/Bpiyi0RMc9TdNoj5x9n6kmzN",
+	"vNS8JQ8oy8FLxQrAdupMyFEZTdrw1fCuQ9XaK8NXvddyEHEN3cdRudclFWNf56FWEasCI3GbhYIqLXNu",
+	"shrvCJK8sebLcwzK0p2yrhBMiezCIEz9TmhhFLUH5rZUzuhKFncZW84lbhOyhtvT9ijiyekCELYRLsCE",
+	"utb8PJsBmYuqsqJiM3Dfjbww17Gi8Mnv+o9Jii3CiNPqsJYxO/xOtHAIAzDd87W8PgA1TeGIPqIWLMkc",
+	"ucRlxmQY2m9QYvdZdzMhhV6MNNzTYInxsNik+jgHjBsOEFf3gOJ28877SUujmQp4jVdZoSCJ4951z8bg",
+	"ZlfNQ6vTK9A+5Dqc28ElKo7q6sJ4mOgU0WLOM+yyvUja22nF7wQEhjaMMAks8whCd52i37rbM8Z3XTv+",
+	"n/gxSM8/gY3XkGf8olD+etbIugu9AoKVOrmmVhU/mZVihE/mbRXl98onG1HwGP8GqGcW9fKRy7asOCvw",
+	"IjPnRgODdCOTg2WSb2gx7wvvd3XnmptjfSd1S7Jmu6Wt0G1LXpZe22gdERWW3wW7NtxDkHn6zft4TJ4/",
+	"tra0uIEXtywL8A0LpP8GJXabmZAIyxmqagNsw/q42o1EWtP1GhICIoc+Ls1swQrIYoPEHUoe2L2E34zl",
+	"0g173lGgJ1WMem/AYiJY4VxADVwZLEK8Buw7Qd229l6nbPJkDNPoHHUuRHuWkEzircrEkb+Mu3dnDVr1",
+	"oDmwXoN6uzcVPCZV6144SE6vuCyOcxt5nqkVl4FAAIwUpGoiegUS5NaaZ1s+sgLNXud9BDpBnv+2K3IY",
+	"KM+ff6NUqccmqBP27LonD6tLHIo0tuCs0rF6WdqwubUHDNcGb9Qsm6rVFss1Unbuhm3PfSnX+v6d8Pl1",
+	"2SSVGetxbjt1Q3PCdp6qr3Ft8F96I8x0gf9GfcN/l0rdNuwOEgo0VHGzrqT7kf03tW8FGq0z6+7GO3sV",
+	"+FaDHXTf7anjPh0makW0FQIYrjqHg/XNDK82rCr0EKVNmR+1mVFrVGCU4DaVty/4/gAK7/rYTHDMBYaJ",
+	"t13ANGmsny43QfvE3c2aUFHCxWyjqqIuLiX5JoesA1wUmIhu9SjKQLiI+WBdni22Y1uYquWSyX56Uugi",
+	"Nds3xqCQZ3tE3m9h1YBJl7zkbdcgiFSppb3Qa1HsegqDuNbuLdiTiLfI1MiTH4ncCAPBm90SUPgpxLK+",
+	"yn6U2apkQmYLY1Y5KjHEkIGLUuoNr+jExD0qKIEDiSTR6y9n0d3deU9Yhk/Av+EVGom03v58de4ciwJL",
+	"4EBWXPKOmbxoSy7mixu1jlaDDWvNuiCNFlTNiQLAVkg+0xYlFsdlWeGlLdw6FCxCQbeuLBAGdxLo1VrH",
+	"MOljZTWPuh91nzYf4nLRsPwf5oLxP9wtGVi8w/2BLSgx22Y33HsWvRPMX7iBFoRSpR3mWMmyjYvq9Sy6",
+	"vsan9E6YxI3RwfFb0S1asXCyZqeam5P16l+yZrZoVl9edAJSz9+vRMX1EVnUEYEfvCcqAEhS/+vWV5pP",
+	"hbHvTd891tu3RyniuCkf5AFRSTxYXjeq2GZzdjfYnFcdPFZxo520oOJ3aopKFjXS78bjMTyAsYU74e9Z",
+	"wadiycoBYXSqb+RcR26EzSoYjjE9rTydxcGmi+ipBEjEkrMZBoi7oSH3rxAFnUiP4CBn0M5COt5B9O+I",
+	"d34hTbWNerpEIt+cTU2irPIY7St8TavmpP771a+/ZHX1DyKtilpLTC9GeokGZ3cOrpFUc1egWHInubBg",
+	"Eo2VutwxGYfQoca8Hl19fgMQ3TRx+t1U6pbvBMjSYufSVNGiwvQFWuozMTCl0drlkf2N6YU7WwG2aRvf",
+	"+qZ1PKCWqpxbb9uR+52KEaohsA5fat9H3pIFz1yVlwy6aNV/GSZWpZIIXMadkx4NPDZrP/HtfkbnUXMo",
+	"WuPpyIb4iVh12pl6HXeWldJa3JTco1eHmw9YfDjdtFSm1fxoN+NCrRKV3mfMg4etaMkit/viWq9ZWW4p",
+	"YRhy9qjkQzHvJt/ayeRohpIho0MnYMJGmHJgOsgg0xLbIwmArCde4qmpPwTfCKjQ/nwjPzMZ49Toriqa",
+	"oMjczVF35U3HUagl6n365jEQKUy2UGURr8PxUNXgDmePkRo5w9OReA4ozhmdVj4zaS4P4CUblv/9hs+G",
+	"4Az2cNvThrN0FGI92GPiUmtGbKNDd3Xedsa9w2EmfJh4krfKQ2Ku0Yqqo8Xc3mlqu2HkrVSDjHjqTHo4",
+	"2nDZQeIXjzwulOYy7o2lnL6wBHMOU/H3dVhLN+pQo99eg+ii7H2VMmqqyvQpo1cKyRWBg/ftz1eAkSef",
+	"jTAByGJhzMr2YrqKxx2E4Yk08rG5GEmgux+OS5ZwKRICnfcNeXixx+bxFSt4l0Mh/Kq75G1wl6qUgsIi",
+	"8Ym2336B1cBYmHwKF03IqhLTRWgSUimTqVpt+xek70d8tN4Xlqru3kkHhE+lC7XPmCjXVbIqdJWoph1S",
+	"M/UGnAJI2Dg3jffQXUdNTF8q2CfxhYGBDWu5+CAqMdrWS5VJLYkbYtDogS+tp/rcoVBs1yx6wPhknmJt",
+	"xfXetHkE0ue5bXSziPceFH0jYumGlxcuMEDQF6BsyfFOIAgJM2ouhtIepVCQ5DuIMIY39t043zWB4ON1",
+	"6QD4HR6JtOWW7tCBbe+ElSt75BaStsR5xZZg3QJ3oExVFIDWrzsTM8AXj3/lLlvfngf1DpwK4PfTS3o1",
+	"9r+IrkdrVvq7s4/lZhsuTVDZ+xDQp5huAAvFtWNViRWU8w6Hls+9AXihqKGoQwZbpJn3iZwQ4oxzzVdR",
+	"z5WTSyNqSZTk2dTOm1E1rMYe7JzvHeF/a/uQ8PHE71vOUIYy9PVyDl22qN2BHjqzzu3qDfHX3Exu2wv2",
+	"kODEyd0Z1tro67lqaZyTcMc5mSiMuA+Ge4/tN1GyuEZ5qmyqqgqdf/2X4QbkMmnX0sgP4SJ0xsbxvIP0",
+	"hrckqBGOphiJ/dnX3z79ppcDvkNyNVfDjuPoeq5i0R4PVyqVNo62da/S7H2uAabjBqm7rmcsLC8X7UJH",
+	"9Xf74msVjZ0Kk5XoUwVkoaocSiv6jmU0kLniFfAuK5ndgCtTTQ2L8uO6iuHjYpV7xO9WXA4VJh4F4I+F",
+	"QJ5ysWMsJblk24yYpGMMNol65potuZ3R6NlJ6AyyaIPyFPZ4CHtWCj6uhFRPEjSmULaOpgQfwEolYEl1",
+	"VrHzKOWZN8oGAfCo5rkoMETIN8gEiPcnvV5xewbAI87LsZb0G20qhkcMPTFlUSOKLNgItk1IQGvpoTXi",
+	"lxj8Bo2qF2oNQMNzjvaQcKk1laBrSzrMbk7b2xG3cx51u6eoBuNYOfBnAMwvWdIogUk7o5UiVU2hqW91",
+	"zWnxKQgNB7IWgixSMn1dMhnjQ65N4IgcCdN4MIvanU2R2QqyBbT3Ww56aehPTVnx0fScoI60XelNWjnP",
+	"kCiq7PLCu90G9egNvjJeze+Wy86uQLEa4FFxlU6MahZJHWa12x/HCx6212JDBwKBud7SvKU06xNAy6Da",
+	"FF029qniGcWIxfFTyKaOZBdCZ7Ti+hj6ZkEyyy7bAOCUz71j1Sz4EgjaIc1AyWbw2Y9vZ+cZWmr20dnw",
+	"TN0Vq6hqKW0qvVJ196kEZh8jzlybGqkPANkN22ZQQ74HnR+ZDVfsuQZ090H6TCWm5jrOj0rxZLhg2qbd",
+	"1D2v6a4NL0ud3VRqo8E7qKDeu8edQpUwNGu1wjAYkKBCyddn33z3zZfn2VkGp5GdV+wwztyTZ0/Pgok8",
+	"i2Lco6suGj2KRqeF1Hwua1Jpey5m9qxIXTN0VE6NM9WT57S27d6zC2Ov8IbYfvIL37xVtEO2qU2mFU8E",
+	"DtwvOvdDeGiXagk3OGo92iVlRKwWKfpenbW5RNTNht8sVIKKrOCluOPV2Ixosyw76OPb1gu42OnYHmat",
+	"tCNv/I5j3dZCzDmGmngjwz3cUMfWR0k5k+nqYL/PTLUd7Ej2nCcR1rotJEMkTyVTrTt5SWNlCys+5aI3",
+	"ldlJcsMEJfv4qZ8gaXv911zccXmyTkTRktCwlGMIBgAYiXOXkeZ8fbGs5VSMzlRqfVPyPhI6U22dt3FY",
+	"8RdX9YUCq+DH8zINYWx1wjBqmOtteoEeAq9BS31/xAY2cIibVqorB7tnUVdxp9jPhHM7hyeirfeO1Gby",
+	"bgRv0RgcF7aRHudbvi931XF796uDgLfOlkORfSRCtPsnPzvc4HUqn6ziq3L4/k2e+0Hhopf07L5Zz7d8",
+	"ez1XkndFMzEiv2E6K7g2ldryAqhQiLqVWSNvyatUdu3QrOtPlHAwKtG4kYwbqaper6ZobimEYp/vRKlc",
+	"RgPTBHWQU95DvdJMOEhMWztMHyQdQyYaRVmHJjXjG6PVXlDJmbV54fBO8JyajhWCIrjZhuwlQxMppLlO",
+	"cJPu2B+wi7RJTtQd/msmJCvFf9Mf3Oci+yqQHXwn3VnF96Kj6EwnXleRWCgZJPEgujXBdNxM8jeXzUJl",
+	"U1YB6NsqitPs2NVowyIeX/AUoYrBvchXqIUvXHqxJyq2I0RUHXhXeqk9I2nNEFgNc5tdbM/ZTVZSbcoU",
+	"N284Cieb5Kn0st6aU5HP3ayMOWXPDNyRU6Vp0XceXT2XF19A7YKANgJQa70GKNmczi1Po0gO/xBGnEc5",
+	"HMmGg/b3dL/JrdflrkoNoK2ZWaj1fBG4q+s66AEaasOJB8Pa6gUsBceMAeRD8WDf8MzMFj1EV7f9pvCF",
+	"xuz4QlR8alS17c9x6Mq/JIn7/LhxQr/Z1vHXzt773GfPsmvNkt1U9ZySo6cep8SmUMwpKuoa9OtjZFKv",
+	"+NRRkd/y7aVariq1RLQGm81EKWCgl55JoxE5m3Kt4ftfZ7+ueOVyBleVuBMln/PfhVkUFYsSGNv+BOir",
+	"Lnm0smxpB82Y5Bt7uiss39UzrR2pHvWhc69kUrU2U7VsHMGFGsohpun16b2wj7+eryZ1H4KNLu7W+nUT",
+	"BS6HLEy7NqGfpqhfACO1UmVw36mrj8bLzAQvGlcrDZhzRxrLPisi5icX5XgYT9wCE6W1z4BPcLjaGFWm",
+	"r1PgZ1naZTbn2c0aanZwtKeGte48klEWxEaxYExqB8L2slQbop9lAwjrKRJDPlCanzpPIiBWmdX/dLqU",
+	"VM64R4ccCfGbAOLiML3FMKy1YMXrC5/FJDRnUDJkN2BrfwNceVgGBedAyEyrrFRy7qko4NVSAa6DXnj/",
+	"Clq4Pvd3Rb32VTvq4rxjjiqfbdPkXT5LeHWHPNnqe0C+kUBTvfaVqHeyK8bf/XWc0gECUgEcRgO5g2Oq",
+	"ZTMe3b2SW0BFeZid4WFVUkF3c40c4DvEeX7y4DJLqQu9RxytwwpBBF5K/k0kh7SoB6rKUsjw00c7jsED",
+	"S3u4UD8mh3YI/zDp4z0WJTRwvxrivVbyGGGltCfaeWusLanQV7NvaYRaB8taKk0pDgqrEfkBKswRWDUg",
+	"+VIhJxFxVA2kcaaDLsghSglByDdqHcufmVVKmm7Oztqgt+/LTqM+UdvMdTJNKsncVAbZaBEzoCyvE+Uy",
+	"djuI3IY3vFSb7PQr+9sT+O0pmy75yXRhr3xyzk/jBod70/VCFEUM7cKyki5QmDiB4CrIc+KIhbpNkEYF",
+	"jScEtJPJ57MlCNCAs9QQc0M8uy+JjSmqG5SRuGuzeAKKXVqdqlLViB0IX/HC/movzmnEnSXQmL6oViQi",
+	"6FKyE9Zx3zy4FGx6R4f4cGw7MnSBh2gfyDiLB4J7MnyeT1W5XmI5IFyYFVtyEysD3nYU0Ftjg3nDgdCx",
+	"PlB3aGbkfETBBWruezGb8YrLeGQwXuk1TFOiPBpWZExn3v4aGKpZV3E72ed+L1WjQqBZMElottAgbtQv",
+	"N6Ls7jGCiV2XXYL1kB7Hi8DiK3M/AfW4emfxEB7BploczzO4qy+7RrSLHe3OJuzF5y2qM9yg5wlukhTN",
+	"IjW3YbH27ASDvzBZ7K3bFOhiumwlkgfnQCt25/ORktnkkIubKmqRh7yVGFYYcmXeIBAMm47PIGJII1VI",
+	"R/JkN9kCUjDA4STRjpwTT+3A9Kqw3lZdCDAV0Rtanr1ZjT0MgHghxEW3Krcjret71HYdUTc0wfgmTLN6",
+	"oqtqwpZKzgEZarB0ncshDMqbjESFNot5HqxO5xsOxbt2N5myvL5JYmH9yYGHxoZXUIVLaQ5BQ15kRLo4",
+	"o+yN3fGk/GaYrit0BlmGAzEUY1cWjrqDe75YR9ZPsP9oRxmO2UFAik541O/OEETqjrwRHfp+HT1aOIvt",
+	"Yi1qc2L3wcp3zmtWmwpjesGinGCYbDNcKAtWZC0akpDFywe9R0CwcTHBdrXChFyZZxtlDY2RMH87zo7U",
+	"AyGv17pHAxKla0YCK10q2jhPOpXZT1wYYLPCqvuNFAGfYEya+oQ0FZUkd8QJe4gymTfR2od8JgSBqR1G",
+	"MHA0NzYePxN1rlfgiKakK1getUxw8ab3ur+mGHyIcLWXRoMeuxcaqy8hlMtipYQc6UjoyPHcJ0uyjoqN",
+	"cg+Rtg7VanQpySlPVqTVHHY61Mo9bhBta8QLN4y6YRfSavM926a4CxMhN/zBQKbLdYL2SCqT+GbD2W3s",
+	"mzbhO8ROqKP4IvotNd4x5DUfG2cclejczhChYrRhsKefH00rX59uOSoZ9rCL5ZAksoEMfTdTPGWRYF16",
+	"QtPkZdMpXxkm+0l8LuonAaVKx+QuULVUOgH9g5Xm+O2HSTedRRrPDELr48buG3RIRGiLhvK82hZGRq3S",
+	"2Q0VX/Jie7CNM14ewlcFdztdUKx3GN6fsuV8l3J378UZ9+MIpUOzkVa/5M34AHjpTozuHss5kcZGJ1KI",
+	"nnL3aIAmSs9klEZ5DgXNbRbbTKp+ehCypdwN20/zTZ2HHp+TPcFQIQWhyx9o4pE+D5TSMO7yVq3qcQW3",
+	"4QUp4d7yIpElkMqm3lK1ffDxzteyhu9R/XuPL5t0RPN379QOC8h8pS5XA6QBSas9Qb4HwzLRvHdkAKay",
+	"nWEBn0ZFuNiaRcQt/sMuhZL2FVToekgAtSJvcikt1EZ+tVOEBg7TlBuUmL7gXi15Vopb15pj2HXvOs8k",
+	"nzMj7qgGAJRtSLC01rZHNJsO+OTiYIio0x2m0oENyUHu+GjyDkqLmrluIOBJLOOJZzsxIwQ1h5KldwUG",
+	"jR1NdOIpDu52ESjOVOFRUzEiUC+WIr7qr9iMBwfNKOTMXMh+TOOS3XKquWnFDfeS88yTZWUuKAuuPhFS",
+	"RPoQMl6047CQHXHYAV2ZKO9jnBOocLCMmr0GuxDXgOhe5B18ZFlDOKg1EiYzzqpS8KpJOtQgWptWvJPV",
+	"uJNwWKt1NY0mMzpOHECiQE43hYl6oOTIzYLN1t3r4Em4mi54sS4jwgdKoFjZFrOxdqfZqAyrqOkmFWFd",
+	"COzZAuwyCJ3HuU6i9So9FxAmQ8xLa41nbhtABICaNetZ6mzB7rirq2e3RaU9gwniPSUF62QRo7YL83Or",
+	"ERXsf2fGSvA1q6IVSv+xFjyqfusKvInIphpQbeG5CFwSmpcz4JOA06BU01uPR+LVnZjyL7SjaYqNA159",
+	"LdUmauUJnzpmFlzH0U3WBuR9JIJIGOjLoZXK3gAzNlcYZrVqYjW+uiPijlRKb9GjCG7bwZs+1FVf97tG",
+	"UImDl9RV9Wr5uJG6uY+uEy73zNPsTEyEoAnD3ETYTOnhczpffa4AnMbozkwGWnrAvLG3q+W5Xan+Ncjt",
+	"jAgYHXtZu6bBrvgjonN3jdataF7xBmyiET25VkWRcMJ0u2i6fFYN/3b0CXejTHztt6zYV129SmYUWavh",
+	"uqIiHcOm0pGIxw4N0aDodp7wgCQ2ugZdEDrR+VKxIu6Np0pj1VpKu4HRhos5+ErdYgZko/CwkCPyUkWC",
+	"jdx+g9UayH5tvGNExS8fX0+MvIrHphA8sDM0ncHzu/UZkbY+wXdfxCHwO207FFhko06TmkPG0yjfTgfF",
+	"wrZmWGDG2CFmRuGx6svst4deiCI1dnrTddL7tZYeGBjxD6uqn5W69iXFMaWUe0eYjYpCLUtk/6n3gkYE",
+	"x/ua3SaVu62s7nEjjuNOHMf/Xq+2vB1x89pYzwPpyLvkznpJpVEj3HT+i2FXLTVDBY5sG7VVZ7g2Aw1R",
+	"14F037/3AMRo13XKdlkwWZRkqA8N5TWlFS1ZnrRHEe316OzsbEx19F+sksXY5sLt9hAv8/UeYkTiwQY3",
+	"qLHLcONx0NEY26Y/1/ulnoY3h4vBLZRgFXhFSOvQIeBvrpdHw71dcfMfq/0MyDj9WyMh6l/cilUSN3ao",
+	"mzyADi5eFAnTOur7PCoklmKW5Tana8sSytADymwJG2ZfBkAHxqc/K4dc9kEbcTnXQQZPNzAkOBh4WJpw",
+	"hEQwKWYPldxkNzwDKGfGrLWOZEeQ+codbArmCegEo7ZYZ8z1aGHUDhnl9YijEhfzhYmTvq2rijdi/IHN",
+	"0okAAIW71pyPyNnvIzcF08XapC6l8OqXH1Muw5GvDuvXjIES3DFp4ujweIQ/COz7/dO10RBaOIrcz0Ni",
+	"9uSPR078udeyJ0Otb9mLueTFjzIKzx9dHnjl0/vulUbn6f/iNdOtQsIjdfwDPPjnWVBoV3NgFu+na3Z0",
+	"LZRj11OtGOUVTHtrZsdHFFd8GbdmGgQ46LPXGRSSzZFbmC6NuoMVuQ51DS3FG4AJVg30dFMGAD/eR/eT",
+	"pVPq87LDdZJgkUgQF73+6fLqXx6dETVRi/r08TfPvh1bWhLfE5dJGQflJ8LSg0EG44GDDmKQ2s+xFseY",
+	"WqSj0t+7WAJdroavK3ezDeB+HXI9RK6nm6L9kz2phXvSzrVyDspyD4V3UxU8+bRVKTX2w0R6DtnAs7VZ",
+	"VzzPmMmWSpvsySP0mwLpEfp791CA1pzH5RpF+f2OaOEVAEkyRAe5tKfab8602Q3djlkwiEiKJaV4R0TE",
+	"aYm8H7ueAIDY5hGMbe30D5jMiFBHm/X0NlFDjQAl3ZhjfKEHfS/T+GpiAxuPYEY8T1pMecZKrQjsD4MF",
+	"VLEd5iTvs6IhokRv8DMSUJfVYohQroSKFK0A33JeD9wtDA/rysdyAagcYSw+4W/nFFHzZSBNJvQBivx6",
+	"p7W177inONNQhmQw0f4PapVAufvCfbsXEByaHs+wco1ERn1JI6xK1yHudPyYDZdmuxfmc1VGXebgK4Dv",
+	"soUxK5eAPiyxt84rjzuXHqpyZ8Vna83jHkEwHRdMFnoBPgm7zjgDoIA1qaFYRosaM+JFH5vT1zY+MSU7",
+	"qP7pFbDmwQsUqFbBxhqsR7rrHS7RMQ1rKbVxXEi9iYKygiz8mE1FFAUSN3ZN/t5sqqTk01RYxSvccBVy",
+	"9Ap9u1ZH5VVf4GZwij3WYbW/6habvr915mcgWvKDdcSB4bbUiPpYG8H+5rm1WwBMQUAwv29isfDshmMY",
+	"Zm/zxvUs77Qbm2dJ1Gt/jzJgSQovwg1O1bos3FBTgJKxiSOpmqe3fJumuoAvTTQJdQYlwLSpGAAh/iJM",
+	"Rok3mVExXOKXvmRBXd+6Feq7J9Q3dli109ocYUkcpzQe/J8spxzJ3KzZTTBs5EUfCtqpBw0opZ8HCQaI",
+	"o9YFvALUVIpb+yYKgVTnma+WQb5MTcgtMJkRLcJkw1jPKRRLe4b3Mt3yVdTLQuipiG3CKqAb81VD27Vv",
+	"AOrjgZAR3IW/m8RSauCASX5dcWZGhrCB1DAF0hjPzz3cySF09ApGGC4/Yx7NmxO0SUwXdvVjQAX4sLou",
+	"LpEFOlWrhC8KKnd5aB5Wz8m91y13zABVTXblEIHJtIGIDdYC4xEqIIGZhDau48gHB0jLa9KfeCttTmmC",
+	"oEzqOY5akaTKcTEO9seLIqA0RuHn9fr1ihB65wM9rnvh+TfrRVAvw9hN0k1AS4zpbSbF8+IPkQ7CjC52",
+	"/voUGpMVGvy+fs0Ykv+90kZHsjrEoix+b8Nh98lb359YpzF9kcNoWorVKoGaJJ4bor0hshskLoiXb/Xb",
+	"8xjejliv6k3qvi35lNkB+672J2rvw+07G/7SvS6k39ldfE7k6dk/iPWBXTq2/bGf9xcoVBPVz7BUoKuB",
+	"hk/2O4HjYVtoENrZrfb2+OmTERltdUsDq7LFIKxQs7Dz6jMmRagjI44sNAJgWMvO+VGQg8VdDIa6hKLZ",
+	"SO7971Ij/UHFwhTA0DaO0yddxv850LLkI5mS+9UeO+k59RLhGBjlTzEjPIqLA/a1oDAxBuKyv0Bg7tsv",
+	"B6Hhot1QRSzrflS66EC26t94VYipqSk2Ci414WQSbkyYqKKZh4Z5YiFr8aA97XuGaJoEFc11N6KbJ67a",
+	"Db+Vz6Bgq1UpeDHpKX45jpAkRZgSk5GQzdjksDBIM8oCxq/PArGbaon2uyxcaAL2gzCT5TCFcJlM5uRE",
+	"xurogcaRqvzMZPqCXR/m7Y2crrCxLBnvPffc17Mg82hgxJnqnySCYe2XtieFgNFQjMnVBPBuOgr25Pcs",
+	"z+GNom73BYWHD5K/A3WGa18D4A17jLBh1o3Hb0fyeRvUTxiEgxy4MUqWtC07OXtcJlCCGj7cq9wQ3KKp",
+	"99SA1qcuqlOv/fhREC0uug966XiYjHQSRRow5V0TQxBTaz3KNRO7lTu8mMNDudt5TcbUA42CmTgEUIMK",
+	"u+4N04Df72emO9qQoJzvsz4Cvgia79FZH2PAqPmNI/vcBCXJNd5WTJQvpKkShwLikqkEzYK58lYBMYBC",
+	"K/pOaGFUBYRLCahFC6kHLqiFKF1eFZGtDFyH4VE7kIrF3SKGPLtb1IW6N7ymy27pr1Wl7tKYhYpTKpi9",
+	"b3GZICXlMaKBy4s89DmSG5LoSe0JWrvKDldphuhbO647Dlc4BHIftzcpeLKJ1/BI12PoIsrhch8C+jyr",
+	"+FRVVOAqEC3dtXrVgH4zySeXFxdWGfB3Li5UYhF++wrUFBe8wXzzdwOhvDRNnoIH61xjvIekkpyqg+zL",
+	"MOcR62rDy2hNyeiOTY/Hekp3rWgKAjMnlDNWp4pR9lhsMTWvbQdMoe1IMugoSRT4/2Ok2clsvVSyQZ1B",
+	"tyONmvjLvTQqarul3+8GnXYbu2KSg7QKepKqDzlQs2qnRVASMall9oWHWA8ow2OuBy+a3QIEqnObxVN3",
+	"lmA4CKMBKZQwiBGvEK7kH1YaSNCFd7L5z4RMgMnSW3Zriy0A7uOgTqXeof0GCwbSP9egDPZRyDrlC8xV",
+	"pU26wXfcfSAGAQ0SJW26frDWZohOXUhvkWYISdLutHnJ8Y6ISds1CROQXDC5vVHF8ALNqVhrfakt1rwO",
+	"fVMJf2vQ2RORspLhWplnnrHPMWtgoWW1AZ6Jm7XenofhWReCX8bxfVGaKvviXcfFPbwV1Vrq5GvW0tq9",
+	"DZMkVNZ4tNgT+6TZUdr6Raa7Y9nwYU/oXFyf7sYVbk3kHewVx6/r88Vw46JyBYLDaqJUOniuMqPmwEAz",
+	"GVswzY45nV/a/ruT6G9MmewEpTuxpKn1fGHaPGPD2NBWWJp/pPBDVr02ukuYTBsFsbU4sWA1FgGyAw/w",
+	"nUbtJKhA/Va6M1XcrCv6Ev9N1H4rE4cTxC87TnuIKPyO75QbZ6WrPLtnKCdSfNlFd3ydQ1e+wnm4fL4K",
+	"LThKXGlMaGrVHiK0Cav/eIFN2/yeRYdLHTFEMEkXynAv2Tabc9PGPcFGDseXY7N1YghTtKK1CeviDI+C",
+	"72PbQG+4cmiN4GAj2p3IlrNiTAxhKL6CntvtGjKprSthtlf2Hdgll/oIvQOMkboVDkuNERM+l+x6J0WS",
+	"rcRPFEF3txzoOhyDnFUhGxlYYh8/grtmFtGBtw26ramSpmJT81X2Viy5BpNSyOw/3l5mf3nz8jJ78uTJ",
+	"d1/mGdbOgm+JyiAr1HS9tFLEB7/7+uk3X+ZYgR6eA/TuCmqpbvH/yEGX4bL4Knthz9hsysoSqq36IJAW",
+	"cyjpLjkvdJ0wmv0FxfUlArxAEHiylRxqLakSU0yR7wPcGIj9vil5i2cs+wsweElWntInp2w65Vp/NVdf",
+	"fjXxNbgmP+KMTPKJ3f1QgGdfPfrqzEFD2EpMnk+ewEdY2Q5m+pSKQyPEAAnTlCNE/bGYPJ/Ye86Fe8hq",
+	"lV4pSdkAj8/O0GcjDUFdIQSI3K+nf6dTB5V3AP2zfQdcq0ArdoMTvq/NssOxVn03Tz2NBgRKlktmDWdQ",
+	"Ltdcxkx2eaHzMPMITg4svmGUAtzYXAerXE/e2QZPw/BpUnx/reMWvpKYbSze9fqR0/+zttbdx5yW4T/W",
+	"aOzRKrwjZ0ceSHjYtZN+GDno4m/y+I36RX1bY+/Yfp39DXAqgx51lW8HPPqWzeHBpvpc/XBx8vjps0i9",
+	"dAqugrt1d+RNE22YJreo2BMiRQdf3WLNeOzBcJScg3+ewP/f7SPqSzzfBzz5s1gKM/n47ojrnBYDGDWR",
+	"dc5gCz7ACneLznOpiCqbsSnXYDSQUN2qRteqW9RTVnJZsOr0A2zeH5OL+2/cXNKzu2sbZp0Kf9GkG3K+",
+	"1UezqdY81IIVM3a/nzyf/N8/Lk7+k53899nJd9cn7z58/eTjf/3XV2Kq/zVyN+yfL8PfGz+u5mS1G4tu",
+	"vf6ne08MWRmT53+8C6fphSx0nlVIq4s+87pkgEaaAvdyPMCfPv366Zc5hpYU1AZdEI9i7UR38yqVEVNe",
+	"z2v3Pn3JjnrCXV50HW6XF4c61y4vWryw4RIwvFrqPDj7ZJHdrAvCRCdOuSnTpx+sDn909gLuWCVHO7kp",
+	"yheyoMN89IF3tVCVIe6u3Tx3rQjW4bpHUUYIOkJCY2ynXRN+e3enpQvJjpN1dzl9HXF0QoL0/Wfse86m",
+	"BgBupMSBVcKyywswFedKFec0g0BMbA3XgmtTqS1e3YdO3KlVZYYhktU6shDe8rK8pGfuMX2DZAhVQA+g",
+	"9Ly0W4cVFiXy2d63efQcNecoPT8lVOKKQhVNWb1RZfkTgJiPLKcF36JJStzgh9gq/ibuUirn3zJIUvOK",
+	"1zXAo3K6sI+8VW/t3nNvYYGX4a8KI7iHuXr4EXxsXpzt6fzxqCdC1ATCMNz9ZxjGhcmPyDEMmz9s+ehQ",
+	"b0y+r7jaP+Nrs1CO6i1lGF34hw66Og544fQdTJ7IBzqQG7hNQCleXtj/b9W6ytRGupunkBkkrXu0XWQq",
+	"8sQSe8Vu+eFEfoQ15vr2u9CLYevs0cFe/ooVvHO6oSrt/Sf7FdIytqb3ecaySimDcFX4FsvoC+NgtXqd",
+	"OpbyxCn9mU83VMN9xQyygj3wdHevbIakGIdY246Fk78X2gg5t1Mr5HPgWbOTaj+KkrDd8m0NXra6kbEb",
+	"dceJg613A27z0SRvND86KNl9zPA/k3cBB3x05wIQS7XXOdxDEbyXB8VY9tnNr8Tc408/v8Xdou974NXd",
+	"JFCMzDLhJ+8/y6BMxF7WILFxZEkQlLpRxTabs7thttN0rY1aEpIr7YnwT32mxpPrYJdHox7qgcwo117C",
+	"hgKH0LI2aNUsu7h89SKblgLCP/bOfKPWshg3Uacf3D8/dnk93vCluuNOLpMh17oKfnIITX2pkCaCeSHl",
+	"rkpjy8oHAUCl5vSWdI+zIuL0nIYiSfk9W+GEblLNdwmj6KIo0vI/vO5DpDOy/eD5fkBzsp5TVWVzuLYj",
+	"mgoZbW759txX5XLF6DDxVmFqdb+2V75ko+5wd0DpwfvbFEc6loKyk4OOpOiKhOKKB5g7lJVunRsdJkPH",
+	"NA219i5bnGV7xhp3/JwYQxEy0wrzUxuknq3qhI44MuaK9SxU10v2vh1OdOkyjoYU/z6hD3ZxzR/6XiHk",
+	"cV5BlUuGh+6mDKvP7xe9e9hAKSXt+xpuBdg46HaXapP9xa4lgDZIhZ/+BdzoXyam3Kfj7QScAlDz6BCp",
+	"VcpAzvTnCf2fEEEn7TrXJ/5fhMI9SaTS/NluPcHCP/rVJ9xksiVHDBYkp8+yO1aKAh0Su5HV1F3H3qIv",
+	"G2H2fzqHxA6JxUP4JYRsHT5N74P9WgJSf5m7QnR0YQ0TqYcdS6cfkKiuO1TemOTW6bRDCewgFHarsZ1G",
+	"htZv7Z/ArlOIuYCYZcTk9AXvhwXaz06+Yyezdx++zZ99/XG/+PpB1i6VZEpdp5pcwvfUkV9ld30AqDwM",
+	"d6i1RuD+Qmijqm0aNVHxgksjWNljpQTPHVOu/jVdd1Qkhz3M/RTa8gijepQuT1GzWddyqn9ARvmA26b/",
+	"zdFDkDNVzZUxXB72thoOYLj32170Djf0wx82ded+Y+Wa730dAfD7/eX9E+erprRDlTx37KeApcHLI5tT",
+	"KlRcV2tamNRe/6IGvh9pfdMbEuuaenggT29Q1zMPa3OVRAQcFIkmgdH7Q3Gd2rF2gAku7NeB3BpqGe+6",
+	"e0RwJ4+XAukcjix2x7UXkX7ApIVkigeIYwOvkNVgFDnhpSsmNfP82B2CLyo260AnfG+/Tgn+IEKDN4xy",
+	"l58d9t2pZYKSOQCIybaDobAAcAMeAs+iZi+LOVQXiNXRPid90S7Bv2dO+XtIkU9tQS/g64fahfBtKSGD",
+	"LGpCOZMt7Sas5KHsDhK5Rw8wv1KoiIbMbrgj54LsmQ3OBexkfr0uWcGzFgYkJnnKWUqvp9f4wJ9/KyNa",
+	"E/z6QDFDu8ljUQSYoQ0Qq+NLknK/45igYf+YcV5029cv4Ykjys2+IGVTs7L05TMOFPVhZcmrLzS4S30G",
+	"tjezCRp87othZppznUFe7I0qtl/E4cBdMJqXnBhXDn8Q2KY/UdgURnV06IufovYEucqlPj7RCk00kdqg",
+	"5acfRNFzCbpTfrr60fei6PQI7OTfdpE2PSxG+IUsumSbFuOQ7KSXx8lO0q4c7Oj0pLpy+ND8JEdoEw0n",
+	"fh1170a83o4/l6oiQgEuo7OAde6fMzfK1ZiFADkQANqh71bUTQnAtJOjaj890WK1WLJ8UduA4TkdHhkZ",
+	"GnDMgO6d7u8TYpX+83v7Xz5QBtVLX5cNZLiDY2q6/9xec7rkWPh+FaWXfguEvmAgEiIDeUgADOfL2mF9",
+	"UrltFNXIhP4qAyvKZdyGDkxKAtGQMmF7mtc2N8uQlBAzhVRWqByJnaGoDZTHshbLV8g9vmvKvuJIaHkc",
+	"o8C2/omMAvvq1yWTKet3VbJDOPx+V9WtztTaZAu1qelFgSkfzsgcbvSNyfYZ0rjBdt0PGwS+bXV0RkTK",
+	"U+XISj8DC+LgW0T6RuoJWg8QRqDW6hACvxMFb5p3ib3CTs5pne/Xn1XmHvynkN2KS7yqo/zA6VrXCgpO",
+	"yWgw9cG1lVzxTZH8iExOmqqRUv8Ltm3VTHOMYsw+WWRSOb5jCu85nYFnENi0ux2jAtQr9iiJCl7JPpHD",
+	"7sH072eOLruQ87ll8uWOC8Pz1yQWtKr4lJjHkhute+aYsqN3dIX8fF8PAfKitGV3IVNLK0OzUdmWs0rn",
+	"VobZzRZFCUF2f/BZ4wTJwuCUo5+W1nzMswUvC9wPNOYxUoqufdHlRUde3oKz0t470tPwAz5xxEmgN0S9",
+	"Q+KOd6aD/74Apq8M6z6oqb3t2h0BfliPmtzHbtCONjMRWCmKHxTp3eH3C9v0J7Le0IEJY0voOgDQDpbo",
+	"As1lQhoV5NbmzoIGS9v7uyPJtg2nJszZ6Qf7vwGBbpq//jNvUU90L9A4xg41zK8zV5IfbANGqSLrP578",
+	"DgqU9MYnwuLoyn5gWX0GK+rsz7eiXoUrygG5hysArCCgJ+3y7P1ABKbj3Hqfla8DhvBmLY/u7LgSkJzr",
+	"+Cg3bJsZBTW7dVj6BSlOpclTyV3tu2gq0PBXPhfSTdBRVhFI7tMcTG7WkvgAQT6cg/oW8ABitxhe08Lw",
+	"egrhbegRGudHgJ+ffkDOx05Hwn6rDQrO/IKMkg+ykmJzAl6Z+5D7+Nn4AVty8ocUFLjfhQtqlMiBsETI",
+	"NU8beJf0xP/OQIP0wa20DQP8rKowK9VVSHLxDeDQgdu6/bbhg3NFn0IK166Za37WmZjceDJurbR8/jUg",
+	"+YCRls8reTkQytEPvMYMYK0Kcsvf+2wjr3mDrPQ4h1z4ik901jUpWRNudILMHPy0oxnBE48WyBe6ERdR",
+	"0pecdkffPudg47NB52Fr+j/TTXnI9IkW6+4BfOaNbdY7zqFkQl7XParWtDSx9vE+M3R6Yw3N9NkJdug/",
+	"x1RBJPEQGU6sqgQPVpm9ku11BNazgIzmXam19vv/nYddrxPEFfw0hCWxuqbh72pdSawvlbRB/p2e2R/3",
+	"8mcyLmi0D0CNoqDGh52ypCXR9N/SZJ3e8QpPLeIej87cb/ahbXLu2qNaML2wRxwvMs6qUnCPRFuuNSBc",
+	"KBXi777FmPGJ9Vr2pAB+gGn9LRRd6tYNiQpQAeYQ88zKW8wa3CxU6eVHpgWf3lINBl+vTbrKMy4xIKUO",
+	"t0L2QFx/EvK4EFf7goeDuMKAbZuuSl9YfXyltBY3AWV8MgjnQ0FdonvlHvqfsevRcI++6zmxuoIUFDi1",
+	"13og79SGpXhn8nTY6pW/8h4Fd4Stv+XvHx53RAM7PhUfCfoc7GvD3zsQAqQ/h9kq4AH596tff0kHV92f",
+	"dUJRdJlBMkw9dT0HlFvzG+RcQDd0la3lVN3xihcefwpRY4gMHBKJmihoiTng4MODvY6ZsISoknSOaEqg",
+	"TXRIpN01X5999+xhE61pRh4kH6pOB64rkusF5HosVFkAovKWF3DFIHoxlHVVV9Dd1YABmjk0czipngcg",
+	"6EaHb+iDEPZqK8oyW2tewOkmFdCmAe+7RiLMpF7vEHh/WsJuBOP7aTU7+VPntVvVjptt7X6zmz3fOAJS",
+	"TpQDzNMDrKnUcnIu28P4THxpf3eyQvEyhqbgsIVxuqr4rBTzRUc66KU1Xj9zudcVebsycE0lDqLxb8Ed",
+	"4vEdlxfZxi5mU21zh/Bz4L7bLiKr9mTc+RKy0YmA4qWf+UTUpWC7JgJohg515WKumvoXPqoGCLLWgZya",
+	"A24qMdVdjttX9MgosakVl9T2iaE6nCNrjMzEfF0dJNXyJbYEVyaWLZW04gJkXpiM7CoBAhfOrysu64HH",
+	"L6YuuarrfvULPTMopKUgdec+BttaFrwUaCZA6VVY8xkzVGxMAaRWZnfI5zA2f4eVZZhKw4TBSIF/KdSP",
+	"Dv/am+bss7o24iwe/9bItWZzjNaCLqRjb83EPvprcC42judI90gSFr7pEwG3sA+pjdjeV3w+iasSdKiM",
+	"bolTR6ncNxzTitSMLv9wdQMz5bz2hdkjQfZPr6F6mgniNO62m6NOrH3NqFl9/ECz+o81PwzP8xVHk96K",
+	"2x+nQa6tm+Le+erLNfKz9U+UakRjSt0AcIc71A0AWwuIK7B8pjCDpubUVB38O2+r7eczP48fYH4Otn7w",
+	"fkDpSyojc8BaXjRf/o4sVXqm8MLcaVz9io8cES6UJEOlIQhDRiUmlCKiSpWFP7IxXF+W1gQjioNY72pT",
+	"qpsX9c9kNMHsHN1mQh3I71FcASAPv1LF7mOcm9D2J4Ij4biOGJUH6WHeGBTfC8lC4SbFWSWBRbSyf1V8",
+	"wVmlUwR/9cIfhClys/aZIiOSwoddAr88yEGIoh+PG+qWfEjp2jsLnWyunw1UBajV+5h3kebpMNS7reLC",
+	"fpncVGo9X5i8RbR6TrSLRN8/biP7m7jjh52G4/Auf6I7IVA+vxRlmtxrhl/eH/XOIIC/NjvFpTvmH8o2",
+	"WGNis1BUwpYZa1csha+qP2zZtgg3dvLm/3fXrCmUcDa8Nacb5ty5mxhk/Owtr9qeiM5ioW/ZLd+nWOhD",
+	"rNKf+PYTLVKgRk9UUnGb4qGghAjFhlq7MMmRYvDt9QqLmp5DstyDrNi63EpftZVDrd2jWbnjaq6cHbTa",
+	"yy0vkpvH4Uq51MrTwNXPAmVh09sMkm10dnmB+C2K/7rcTqyV4eIPECizqjRcZXRnhd1XrLq94ntU3H4I",
+	"TbEd+0Tby4OcLcivbVx81BWHCzUkceBQdFB2lH3EuEC3WwQfOaYY7RseBhD5+0J5bi41816+TaXkvImM",
+	"hEzddLX/FVerkncK7jU+ckTBvYZpTknOs5QewsBxbcHptGTbTIs5FBSpBcSmU657MIfY4yN5RrDxT5ap",
+	"dSdMEiHNisPAgy6KQtd1Ia2+zl2hdQHIuRMjljwrhbyNzUytuacfcI8YgObyczZu78efjSgCcbiChWCO",
+	"Oyl9gWRXWueZ5mBJUc69uuVSJ/SXmekiRYFxKHkcawFgLx/6LCSpRHT/cFT9fwNdD9QfrZ9KEcAWTHBv",
+	"MGdGAaI1tMrhHj1wZZyKekknTSNY9sdZIg+1N8EwjzI/meSb5qZk52S6UEpza6UwrVeLimmMuaWmBWA0",
+	"XR7DN/DAJ+Gcwr7tLbkBPFUEEgKi/Y2qbnNv5lcQSbZGX8EMu2E6zWFVcahx0e0+eMNX5XZyrOqZtu1/",
+	"RvMc728bX7Lb2tvEMjsTrkCuM9qFgeL8cm5NULQ3/U0fTfm5yrqu+hXvLEwBi2GF9MWdmQGgWYbQ04Tt",
+	"47I4t/+WagPXCKOQWA6MYi6zks8MbZ+J2piTaJDaFXobRr5MP4sjxv6Ou6yDjNGfC7MsJ/lkqu8S4LBW",
+	"3HUGlINWTBnT2eXVb4kRrViSBzoAzbvOBB/N6n8CBh28fMWax7r37qheDKockk8Mf29OrYQ6kZP0HAh0",
+	"PMSSlPOgdUeAYAD00KoknPc6maMGNdA61sYV1kg7mrxt+1ddhaOgg4e4xYrpApyMXE6r7cro4O5Kiaj2",
+	"3HWJEQtVFqnT1XbptEKqyS53oeQbOzz0MR/Fj8NmnCgvH/qgeKh5e0GzBbZPZUIPBGyuvvgXwQ+w9rbK",
+	"bqhQSUHsqQHSz/4uObXTBS/WZfeScM8cU7zuHSnp+u8PVlCtVOoWkco3W3u48XKWe6LgDdNZyQhN4z+0",
+	"C+XGiv59I5d8Xd3xrZcoZKl1+8uu6JlDlcgOYEKYxTdVEsDsjrY+u5VqIxu1k01P3WRrth66ajLVQ3bH",
+	"YaNM8p8fs42zenyiQFSeJgYR5xedoKJqzn/6LMSWgpy95BbgMjtH5sDAz46fBIPv6a5eS8mph4G/EJ2R",
+	"D6WXQhuO8HkI6TfcxOA5DmAXe8zNKZN607erXNAz95mlna0F+EFtH869cU8BBEoCAm8vpppKJVNwQ6J6",
+	"jSIhHz8dAoV0cGggClOVafUHPNl+HhK9YMk+fHv2sGb3lTDczVdCYd2UH8oWhPxeapSmEMlfDeLNneyc",
+	"nbgdqpuuQl2Xbr7hzF53XK27e6ro8FMhpgVAcR4/oZ7mVikQJ/347BOC2hvyegDKHGYcK0qDr+2Gmw2n",
+	"fOoKu6Tz0PzsLsnTUhS7NXbWZw93Rqi+eE89id/YiXx+AOk0cgQshXQfPHrg0uw7AunAkR0idITU6Ui9",
+	"AKL8onVeAXMFmsdWHwhNVvElq24hiwxPQ8n1UKWwe9AJ4ZaSzLZKG3erPJb/ll5xVBTQhYb0WVpcDSet",
+	"XXj2w6urH2BztnKE7fmWk4NNs63etfeEGVaeZZyllkpQWevGXByHev0nvoU3PfQV/0FUwEE1uJ/dWiH0",
+	"Qm10Hharsc+BYQP1phvZ3AOX15IZXokeIrpX7qHjnsud11fQbKiyjbnRM7ylEjNolJZD9hNz/OnYonAi",
+	"jn7iv3XgY7uHBKgytK8xClrbAQ3XIdZQnSvVxo916iHwCnU7RYQ5umXYqYFIfQSrjFU80xthcF8e5zgR",
+	"8hrKYP9TKaadnAdRSpyEpPnhqrrkmHVJLDcdSoi42A4Ay5WYy1/XkaJQEfiJFnOJpEmTfLLgzOULXnFz",
+	"cqnUreA9IZED4VbQnwFDA1ADQk3xc8Cs5MFhsVCbBAQr7e1xaOIj6pOV5I8JqkgA4JGwD5IV83u7yRGQ",
+	"NNvVH4+FR8PGPxEerWsSQlE9qKYn8A4u68/pfTKggV+f1sARiFilqxW9rh88EuLKv2AM6iqy+xwOJEVu",
+	"GGtVUl37AGdjj3rgI6BvAWbiYHFpsZuT9SodHLzi5j9Wx1pDtu3PcQlxk61XeHf7zFbTJeCr9C7AKmNN",
+	"MFbuu68T2ybMvii5nPbad/TQUY8VeMdDAcXBgBaS+JyJUtBhx5ncwu2FzuKSJeh08kShanDKLdgKirQu",
+	"OZOUXUvNu1vigmmYRF5EypUWBUnkaMcXtP7JFh+O7YjJ5j8w7dlXcrT/7STnzSn2FUvtuknmA7hV4lla",
+	"OioN19P2yZlAjs9kSYKpqfx0jyAp4N6529Azf+ricziI40eUUVZpsnwPcEjayIZVJPJj7TTQ+KfaaHBk",
+	"sTPeDvwwHFC2JVgN8DKX8+kwbsRz4TBBogOAgn/1ckH56RrpcIGf/fj9Q2h+MpZP3x4mlo/yBqAtFY8D",
+	"5+sgAfcGP72g9w59ennnMYSug/Jhp86h1jPKBJmBpNtWkxTZsuWqSp8XZw8cBG0KLk2cgV8fNgoqpF+K",
+	"cO6DnICxvcZODtMQfmffPnn+wX4DgOkuZXmrECTdCc1uoNQ8jM1amM/RS4tmIyf+FR9pmqq1xIL+I1Wh",
+	"YAYvBZOHDYCiNBLlCkNqwwNVjmw0mXIqUlZYl/Xx1iWOHVEyt1x2VZnHXsKljnhBhL3GTytu9GF2TnId",
+	"4IvO7dpgxVLITHOuM59Z+oUe42x7xW45DO1IZgS0/YmsiF/4Bod2/KITMCeZURmbIjxKSa55OUN+EdQC",
+	"cIguYAYXUCZ1ylP3e5zi3nsLMiK46fscLy6H42R4QR4ya4yp9FpYsm3GJdwU04vBinjD7nr8J7/DE/9b",
+	"qRTWkhXG8WFRVuJUfNvunoeuT2rbP9I+Z5v+RNscjOozrUNalrQBIoT6HuVIYb0OogykWf5Mua+6ZmsD",
+	"3x3kkmWbqiHQYqf0L5knhvcW524KflB10T/nDDxMNdE8m1dqvaKLAvybfP5GrXRGjDLILIvdGDU9t5x3",
+	"RIV+4nz155wcyKm6/9z8zPGIwfWBVa6MWq3szU3vuCEGyHtYmdf/2QviLRnJIHNgzlKS8gcIiCeoVKVR",
+	"XdJvxtc+TDzY5I931kgCWxD+eJdPfFbYHx8m66qcPJ+cspU4vXsEoqRXfAgLqQFndu4/ImMx+MSnfQef",
+	"NfsYfIFuxPAT57EIPnLX3OAj53j/+O7j/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
