@@ -1381,7 +1381,7 @@ type CA struct {
 	By      CABy     `json:"by"`
 	Contact []string `json:"contact"`
 
-	// Directory empty where it is not asked over ACME
+	// Directory empty where it is not asked over ACME; of a CA of your own, where others ask it
 	Directory string `json:"directory"`
 
 	// ExternalAccount it wants accounts bound to a customer record

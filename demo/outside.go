@@ -26,6 +26,9 @@ func (e *Estate) testCAAddress() string { return e.Addr(40) + ":14001" }
 // CADirectory is the directory of the demo's CA.
 func (e *Estate) CADirectory() string { return "https://" + e.caAddress() + "/directory" }
 
+// CrewACME is where the service answers clients of the crew's CA: address and port.
+func (e *Estate) CrewACME() string { return e.Addr(1) + ":7443" }
+
 // TestCADirectory is that of its rehearsals.
 func (e *Estate) TestCADirectory() string { return "https://" + e.testCAAddress() + "/directory" }
 

@@ -66,7 +66,7 @@ func run(ctx context.Context, dir, program string, once bool) error {
 		return err
 	}
 	defer estate.Stop()
-	s, err := serve(ctx, dir, "data", program, firstPort+estate.Net)
+	s, err := serve(ctx, dir, "data", program, firstPort+estate.Net, "--acme", estate.CrewACME())
 	if err != nil {
 		return err
 	}

@@ -45,8 +45,8 @@ func (s *running) order(ctx context.Context, e *demo.Estate) error {
 // first start.
 const carried = "5"
 
-// otherWays takes the crew's CA in and has it issue, and sends a request out by hand;
-// what comes back for it lies in the inbox.
+// otherWays takes the crew's CA in and has it issue, sends a request out by hand, what
+// comes back for which lies in the inbox, and asks the crew's CA over ACME.
 func (s *running) otherWays(ctx context.Context, e *demo.Estate) error {
 	for _, args := range [][]string{append([]string{"ca", "take", "crew"}, e.PrivateCA()...), {"mandate", "order", "logbook"},
 		{"mandate", "order", "pilot-station"}, {"order", "request", carried, "--out", e.Request()},
@@ -55,5 +55,13 @@ func (s *running) otherWays(ctx context.Context, e *demo.Estate) error {
 			return err
 		}
 	}
-	return e.Reply()
+	if err := e.Reply(); err != nil {
+		return err
+	}
+	for _, args := range [][]string{{"ca", "agree", "crew-network"}, {"mandate", "order", "galley"}} {
+		if err := s.quietly(ctx, admin, args...); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -48,6 +48,9 @@ func caOf(v *service.CAView) contract.CA {
 		Trouble: v.Trouble, Identities: list(v.Identity), ExternalAccount: v.External,
 		Contact: list(a.Contact), Profiles: list(v.Profiles), Account: caAccount(v.Account), TestAccount: caAccount(v.Test),
 		Budget: budgetOf(v.Budget)}
+	if at := v.Folder(); at != "" {
+		out.Directory = at + "/directory"
+	}
 	if v.TestTerms != "" && v.TestTerms != v.Terms {
 		out.TestTerms = &v.TestTerms
 	}

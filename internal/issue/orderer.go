@@ -1,6 +1,7 @@
 package issue
 
 import (
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/x509"
@@ -186,7 +187,7 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 			time.Now().Add(m.paced(againIn))}
 	}
 	o.Chain = chosen.PEM
-	words := fmt.Sprintf("%s until %s, by %s, ending at %s", chosen.Leaf.CommonName(),
+	words := fmt.Sprintf("%s until %s, by %s, ending at %s", cmp.Or(chosen.Leaf.CommonName(), o.Names[0]),
 		chosen.Leaf.NotAfter.UTC().Format("2 January 2006"), chosen.Leaf.IssuerName(), chosen.Anchor)
 	if len(chains) > 1 {
 		words += fmt.Sprintf("; %d chains were offered", len(chains))

@@ -22,9 +22,6 @@ import (
 	"insegna.example/internal/store"
 )
 
-// acmePath is where a CA of one's own is asked over ACME, before its name.
-const acmePath = "/acme/"
-
 // ownCA finds a CA of one's own that is asked over ACME.
 func (s *Issuing) ownCA(ctx context.Context, name string) (*estate.CA, *estate.Estate, error) {
 	e, _, err := s.declaring.estateInForce(ctx)
@@ -51,7 +48,7 @@ func (s *Issuing) ACME(ctx context.Context, name string) (*server.CA, error) {
 		return nil, err
 	}
 	a := ca.Private.ACME
-	v := &server.CA{Name: name, Base: a.Address + acmePath + url.PathEscape(name), External: a.Customers, PerHour: a.PerHour, HTTPPort: a.HTTPPort, TLSPort: a.TLSPort,
+	v := &server.CA{Name: name, Base: ca.Folder(), External: a.Customers, PerHour: a.PerHour, HTTPPort: a.HTTPPort, TLSPort: a.TLSPort,
 		Resolver: a.Resolver, Profiles: map[string]string{}, Records: &acmeRecords{s.store, name}, KeyID: by.Certificate.SubjectKeyId}
 	if v.Resolver == "" {
 		v.Resolver = systemResolver()

@@ -169,9 +169,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	p.Identities = []string{ca.Name}
 	if c, err := s.acmeClient(ca, ca.ACME.Directory, declaration); err == nil {
 		if d, err := c.Directory(ctx); err == nil {
-			if len(d.Meta.CAAIdentities) > 0 {
-				p.Identities = d.Meta.CAAIdentities
-			}
+			p.Identities = d.Meta.CAAIdentities
 			p.Profile, p.Offers = m.Spec.Profile, slices.Sorted(maps.Keys(d.Meta.Profiles))
 		}
 	}

@@ -1733,7 +1733,7 @@ export interface components {
              * @enum {string}
              */
             by: "acme" | "private" | "hand" | "self";
-            /** @description empty where it is not asked over ACME */
+            /** @description empty where it is not asked over ACME; of a CA of your own, where others ask it */
             directory: string;
             /** @description empty when it has none */
             test_directory: string;

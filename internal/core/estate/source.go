@@ -55,6 +55,14 @@ type OwnACME struct {
 	TLSPort   uint16 // where it looks for proofs in TLS; 443
 }
 
+// Folder is the URL below which a private CA is asked over ACME; "" where it is not.
+func (c *CA) Folder() string {
+	if c.Private == nil || c.Private.ACME == nil {
+		return ""
+	}
+	return c.Private.ACME.Address + "/acme/" + url.PathEscape(c.Name)
+}
+
 // ownACME reads how it is asked.
 func (r *reader) ownACME(n *yaml.Node) *OwnACME {
 	const usual = 300

@@ -69,7 +69,7 @@ type Preflight struct {
 	Resolver   string       // address and port
 	HTTPPort   uint16       // where the CA looks for files
 	TLSPort    uint16       // where it looks for proofs in TLS
-	Identities []string     // of the CA in CAA records
+	Identities []string     // of the CA in CAA records; none where it names none, as one of a network's own does
 	Profile    string       // asked for; "" for the CA's usual
 	Offers     []string     // profiles of the CA
 	AccountURL string       // for CAA records that name an account; "" before there is one
@@ -265,6 +265,10 @@ func (p *Preflight) caa(ctx context.Context, host, shown string, wildcard bool) 
 // 4): for wildcards issuewild counts before issue, and an unknown critical
 // property forbids everything.
 func (p *Preflight) judgeCAA(t Trial, at string, records []*dns.CAA, wildcard bool) Trial {
+	if len(p.Identities) == 0 {
+		t.Seen = at + " has CAA records; the CA names nothing it goes by in them (caaIdentities), and does not look at them"
+		return t
+	}
 	tag := "issue"
 	for _, r := range records {
 		known := slices.Contains([]string{"issue", "issuewild", "iodef", "issuemail", "contactemail", "contactphone"},

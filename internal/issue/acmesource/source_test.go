@@ -435,10 +435,10 @@ func TestWhatIsNotTheCAsFault(t *testing.T) {
 	d.broken = nil
 	require.ErrorIs(t, d.Run(ctx, order("e.lantern.example")), context.Canceled)
 
-	d.Source.Kind = acme.TLSALPN01
-	require.NoError(t, d.Run(t.Context(), order("f.lantern.example")))
+	d.Source.Kind = acme.HTTP01
+	require.NoError(t, d.Run(t.Context(), order("*.f.lantern.example")))
 	assert.Equal(t, issue.NoProof, d.kept.Failure.Kind)
-	assert.Equal(t, "for f.lantern.example the CA offers http-01, dns-01, the mandate proves by tls-alpn-01",
+	assert.Equal(t, "for f.lantern.example the CA offers dns-01, the mandate proves by http-01",
 		d.kept.Failure.Words)
 }
 
