@@ -135,6 +135,75 @@ func (e DraftChangeIs) Valid() bool {
 	}
 }
 
+// Defines values for DrillKind.
+const (
+	DrillKindCa          DrillKind = "ca"
+	DrillKindCertificate DrillKind = "certificate"
+	DrillKindKey         DrillKind = "key"
+)
+
+// Valid indicates whether the value is a known member of the DrillKind enum.
+func (e DrillKind) Valid() bool {
+	switch e {
+	case DrillKindCa:
+		return true
+	case DrillKindCertificate:
+		return true
+	case DrillKindKey:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DrillRequestKind.
+const (
+	DrillRequestKindCa          DrillRequestKind = "ca"
+	DrillRequestKindCertificate DrillRequestKind = "certificate"
+	DrillRequestKindKey         DrillRequestKind = "key"
+)
+
+// Valid indicates whether the value is a known member of the DrillRequestKind enum.
+func (e DrillRequestKind) Valid() bool {
+	switch e {
+	case DrillRequestKindCa:
+		return true
+	case DrillRequestKindCertificate:
+		return true
+	case DrillRequestKindKey:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DrillWorkState.
+const (
+	DrillWorkStateDone     DrillWorkState = "done"
+	DrillWorkStateFailed   DrillWorkState = "failed"
+	DrillWorkStateLeft     DrillWorkState = "left"
+	DrillWorkStatePlanned  DrillWorkState = "planned"
+	DrillWorkStateUnderWay DrillWorkState = "under way"
+)
+
+// Valid indicates whether the value is a known member of the DrillWorkState enum.
+func (e DrillWorkState) Valid() bool {
+	switch e {
+	case DrillWorkStateDone:
+		return true
+	case DrillWorkStateFailed:
+		return true
+	case DrillWorkStateLeft:
+		return true
+	case DrillWorkStatePlanned:
+		return true
+	case DrillWorkStateUnderWay:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EstateChangeChange.
 const (
 	EstateChangeChangeChanged EstateChangeChange = "changed"
@@ -1364,6 +1433,22 @@ type BindingPage struct {
 	Total int `json:"total"`
 }
 
+// Breaks defines model for Breaks.
+type Breaks struct {
+	// Audience for whom
+	Audience string `json:"audience"`
+	Bindings int    `json:"bindings"`
+
+	// Helps certificates that are known and, sent along, keep it whole
+	Helps  []string `json:"helps"`
+	Hosts  []string `json:"hosts"`
+	Issuer string   `json:"issuer"`
+
+	// Mandate whose certificate it is
+	Mandate *string `json:"mandate,omitempty"`
+	Why     string  `json:"why"`
+}
+
 // Budget defines model for Budget.
 type Budget struct {
 	// Certificates how many the CA gives in so many days; 0 when that is not declared
@@ -1657,6 +1742,96 @@ type DraftRequest struct {
 	// Zone text of a zone (RFC 1035)
 	Zone *string `json:"zone,omitempty"`
 }
+
+// Drill defines model for Drill.
+type Drill struct {
+	At      time.Time  `json:"at"`
+	BegunAt *time.Time `json:"begun_at,omitempty"`
+	BegunBy *string    `json:"begun_by,omitempty"`
+	By      string     `json:"by"`
+	ByCa    []DrillCA  `json:"by_ca"`
+
+	// Done seconds from the beginning until the last certificate is there that comes by itself
+	Done  float32   `json:"done"`
+	Hours float32   `json:"hours"`
+	Kind  DrillKind `json:"kind"`
+
+	// Late that come later than the hours there are
+	Late   int   `json:"late"`
+	Number int64 `json:"number"`
+
+	// Persons that somebody has to replace
+	Persons   int    `json:"persons"`
+	Rehearsal bool   `json:"rehearsal"`
+	What      string `json:"what"`
+
+	// Work in the order of work, and then what is for people; empty in lists
+	Work []DrillWork `json:"work"`
+}
+
+// DrillKind defines model for Drill.Kind.
+type DrillKind string
+
+// DrillBeginning defines model for DrillBeginning.
+type DrillBeginning struct {
+	// Rehearsal at test directories
+	Rehearsal bool `json:"rehearsal"`
+}
+
+// DrillCA defines model for DrillCA.
+type DrillCA struct {
+	Ca string `json:"ca"`
+
+	// Certificates it gives
+	Certificates int `json:"certificates"`
+}
+
+// DrillList defines model for DrillList.
+type DrillList struct {
+	Items []Drill `json:"items"`
+}
+
+// DrillRequest defines model for DrillRequest.
+type DrillRequest struct {
+	// Hours there are
+	Hours float32 `json:"hours"`
+
+	// Kind what is gone
+	Kind DrillRequestKind `json:"kind"`
+
+	// What a CA by name, or a certificate by its fingerprint or its first 8 or more digits; for a key, one that has it
+	What string `json:"what"`
+}
+
+// DrillRequestKind what is gone
+type DrillRequestKind string
+
+// DrillWork defines model for DrillWork.
+type DrillWork struct {
+	// Bindings that show the certificate
+	Bindings int `json:"bindings"`
+
+	// Ca it is ordered from; empty for one a person replaces
+	Ca   string    `json:"ca"`
+	Ends time.Time `json:"ends"`
+
+	// Mandate or the host, where no mandate renews its certificate
+	Mandate string `json:"mandate"`
+	Order   *int64 `json:"order,omitempty"`
+
+	// Person why somebody has to do it; empty where it goes by itself
+	Person string `json:"person"`
+
+	// Seconds from the beginning until it is there
+	Seconds float32        `json:"seconds"`
+	State   DrillWorkState `json:"state"`
+
+	// Words why it failed or was left
+	Words *string `json:"words,omitempty"`
+}
+
+// DrillWorkState defines model for DrillWork.State.
+type DrillWorkState string
 
 // Estate defines model for Estate.
 type Estate struct {
@@ -3703,6 +3878,23 @@ type WaveServer struct {
 	Server       string        `json:"server"`
 }
 
+// Without defines model for Without.
+type Without struct {
+	// Audience that alone drops it; absent where it is gone for all
+	Audience    *string     `json:"audience,omitempty"`
+	Certificate Fingerprint `json:"certificate"`
+	Items       []Breaks    `json:"items"`
+
+	// Looked bindings held against it
+	Looked int `json:"looked"`
+
+	// Name its common name
+	Name string `json:"name"`
+
+	// Unread of these
+	Unread int `json:"unread"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -3810,6 +4002,12 @@ type ListCertificatesParamsKind string
 
 // ListCertificatesParamsSort defines parameters for ListCertificates.
 type ListCertificatesParamsSort string
+
+// WithoutCertificateParams defines parameters for WithoutCertificate.
+type WithoutCertificateParams struct {
+	// Audience that alone drops it
+	Audience *string `form:"audience,omitempty" json:"audience,omitempty"`
+}
 
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
@@ -4057,6 +4255,12 @@ type TakeCertificateJSONRequestBody = GivenMaterial
 
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = CredentialValue
+
+// PlanDrillJSONRequestBody defines body for PlanDrill for application/json ContentType.
+type PlanDrillJSONRequestBody = DrillRequest
+
+// BeginDrillJSONRequestBody defines body for BeginDrill for application/json ContentType.
+type BeginDrillJSONRequestBody = DrillBeginning
 
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
@@ -4376,6 +4580,11 @@ type ClientInterface interface {
 	// Corresponds with GET /certificates/{sha256} (the `GetCertificate` operationId).
 	GetCertificate(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WithoutCertificate What breaks for whom when a root or an intermediate is gone, or an audience drops it
+	//
+	// Corresponds with GET /certificates/{sha256}/without (the `WithoutCertificate` operationId).
+	WithoutCertificate(ctx context.Context, sha256 string, params *WithoutCertificateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCredentials The names of the credentials in the safe
 	//
 	// Corresponds with GET /credentials (the `ListCredentials` operationId).
@@ -4399,6 +4608,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
 	AddCredential(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDrills The newest drills
+	//
+	// Corresponds with GET /drills (the `ListDrills` operationId).
+	ListDrills(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanDrillWithBody Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drills (the `PlanDrill` operationId).
+	PlanDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanDrill Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drills (the `PlanDrill` operationId).
+	PlanDrill(ctx context.Context, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDrill One drill, with what was done of it
+	//
+	// Corresponds with GET /drills/{number} (the `GetDrill` operationId).
+	GetDrill(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginDrillWithBody Has a plan done, or rehearsed at test directories
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+	BeginDrillWithBody(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginDrill Has a plan done, or rehearsed at test directories
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+	BeginDrill(ctx context.Context, number int64, body BeginDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetEstate What is declared, with the file it came from
 	//
@@ -5572,6 +5819,21 @@ func (c *Client) GetCertificate(ctx context.Context, sha256 string, reqEditors .
 	return c.Client.Do(req)
 }
 
+// WithoutCertificate What breaks for whom when a root or an intermediate is gone, or an audience drops it
+//
+// Corresponds with GET /certificates/{sha256}/without (the `WithoutCertificate` operationId).
+func (c *Client) WithoutCertificate(ctx context.Context, sha256 string, params *WithoutCertificateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithoutCertificateRequest(c.Server, sha256, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCredentials The names of the credentials in the safe
 //
 // Corresponds with GET /credentials (the `ListCredentials` operationId).
@@ -5626,6 +5888,104 @@ func (c *Client) AddCredentialWithBody(ctx context.Context, name ShortName, cont
 // Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
 func (c *Client) AddCredential(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddCredentialRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDrills The newest drills
+//
+// Corresponds with GET /drills (the `ListDrills` operationId).
+func (c *Client) ListDrills(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDrillsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanDrillWithBody Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drills (the `PlanDrill` operationId).
+func (c *Client) PlanDrillWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanDrillRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanDrill Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drills (the `PlanDrill` operationId).
+func (c *Client) PlanDrill(ctx context.Context, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanDrillRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDrill One drill, with what was done of it
+//
+// Corresponds with GET /drills/{number} (the `GetDrill` operationId).
+func (c *Client) GetDrill(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDrillRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginDrillWithBody Has a plan done, or rehearsed at test directories
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+func (c *Client) BeginDrillWithBody(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginDrillRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginDrill Has a plan done, or rehearsed at test directories
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+func (c *Client) BeginDrill(ctx context.Context, number int64, body BeginDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginDrillRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8728,6 +9088,67 @@ func NewGetCertificateRequest(server string, sha256 string) (*http.Request, erro
 	return req, nil
 }
 
+// NewWithoutCertificateRequest constructs an http.Request for the WithoutCertificate method
+func NewWithoutCertificateRequest(server string, sha256 string, params *WithoutCertificateParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sha256", sha256, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/certificates/%s/without", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Audience != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "audience", *params.Audience, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListCredentialsRequest constructs an http.Request for the ListCredentials method
 func NewListCredentialsRequest(server string) (*http.Request, error) {
 	var err error
@@ -8827,6 +9248,154 @@ func NewAddCredentialRequestWithBody(server string, name ShortName, contentType 
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListDrillsRequest constructs an http.Request for the ListDrills method
+func NewListDrillsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanDrillRequest calls the generic PlanDrill builder with application/json body
+func NewPlanDrillRequest(server string, body PlanDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanDrillRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanDrillRequestWithBody constructs an http.Request for the PlanDrill method, with any body, and a specified content type
+func NewPlanDrillRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDrillRequest constructs an http.Request for the GetDrill method
+func NewGetDrillRequest(server string, number int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginDrillRequest calls the generic BeginDrill builder with application/json body
+func NewBeginDrillRequest(server string, number int64, body BeginDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginDrillRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewBeginDrillRequestWithBody constructs an http.Request for the BeginDrill method, with any body, and a specified content type
+func NewBeginDrillRequestWithBody(server string, number int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -13373,6 +13942,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /certificates/{sha256} (the `GetCertificate` operationId).
 	GetCertificateWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*GetCertificateResponse, error)
 
+	// WithoutCertificateWithResponse What breaks for whom when a root or an intermediate is gone, or an audience drops it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /certificates/{sha256}/without (the `WithoutCertificate` operationId).
+	WithoutCertificateWithResponse(ctx context.Context, sha256 string, params *WithoutCertificateParams, reqEditors ...RequestEditorFn) (*WithoutCertificateResponse, error)
+
 	// ListCredentialsWithResponse The names of the credentials in the safe
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13400,6 +13976,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /credentials/{name} (the `AddCredential` operationId).
 	AddCredentialWithResponse(ctx context.Context, name ShortName, body AddCredentialJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCredentialResponse, error)
+
+	// ListDrillsWithResponse The newest drills
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drills (the `ListDrills` operationId).
+	ListDrillsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDrillsResponse, error)
+
+	// PlanDrillWithBodyWithResponse Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills (the `PlanDrill` operationId).
+	PlanDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error)
+
+	// PlanDrillWithResponse Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills (the `PlanDrill` operationId).
+	PlanDrillWithResponse(ctx context.Context, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error)
+
+	// GetDrillWithResponse One drill, with what was done of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drills/{number} (the `GetDrill` operationId).
+	GetDrillWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetDrillResponse, error)
+
+	// BeginDrillWithBodyWithResponse Has a plan done, or rehearsed at test directories
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+	BeginDrillWithBodyWithResponse(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginDrillResponse, error)
+
+	// BeginDrillWithResponse Has a plan done, or rehearsed at test directories
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+	BeginDrillWithResponse(ctx context.Context, number int64, body BeginDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginDrillResponse, error)
 
 	// GetEstateWithResponse What is declared, with the file it came from
 	//
@@ -15207,6 +15825,54 @@ func (r GetCertificateResponse) ContentType() string {
 	return ""
 }
 
+type WithoutCertificateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Without
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithoutCertificateResponse) GetJSON200() *Without {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithoutCertificateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithoutCertificateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithoutCertificateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithoutCertificateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithoutCertificateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListCredentialsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15331,6 +15997,198 @@ func (r AddCredentialResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddCredentialResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDrillsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DrillList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDrillsResponse) GetJSON200() *DrillList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDrillsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDrillsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDrillsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDrillsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDrillsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Drill
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PlanDrillResponse) GetJSON201() *Drill {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanDrillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drill
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDrillResponse) GetJSON200() *Drill {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDrillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drill
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginDrillResponse) GetJSON200() *Drill {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginDrillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginDrillResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20186,6 +21044,19 @@ func (c *ClientWithResponses) GetCertificateWithResponse(ctx context.Context, sh
 	return ParseGetCertificateResponse(rsp)
 }
 
+// WithoutCertificateWithResponse What breaks for whom when a root or an intermediate is gone, or an audience drops it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /certificates/{sha256}/without (the `WithoutCertificate` operationId).
+func (c *ClientWithResponses) WithoutCertificateWithResponse(ctx context.Context, sha256 string, params *WithoutCertificateParams, reqEditors ...RequestEditorFn) (*WithoutCertificateResponse, error) {
+	rsp, err := c.WithoutCertificate(ctx, sha256, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithoutCertificateResponse(rsp)
+}
+
 // ListCredentialsWithResponse The names of the credentials in the safe
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20236,6 +21107,84 @@ func (c *ClientWithResponses) AddCredentialWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseAddCredentialResponse(rsp)
+}
+
+// ListDrillsWithResponse The newest drills
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drills (the `ListDrills` operationId).
+func (c *ClientWithResponses) ListDrillsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDrillsResponse, error) {
+	rsp, err := c.ListDrills(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDrillsResponse(rsp)
+}
+
+// PlanDrillWithBodyWithResponse Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills (the `PlanDrill` operationId).
+func (c *ClientWithResponses) PlanDrillWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error) {
+	rsp, err := c.PlanDrillWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanDrillResponse(rsp)
+}
+
+// PlanDrillWithResponse Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills (the `PlanDrill` operationId).
+func (c *ClientWithResponses) PlanDrillWithResponse(ctx context.Context, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error) {
+	rsp, err := c.PlanDrill(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanDrillResponse(rsp)
+}
+
+// GetDrillWithResponse One drill, with what was done of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drills/{number} (the `GetDrill` operationId).
+func (c *ClientWithResponses) GetDrillWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetDrillResponse, error) {
+	rsp, err := c.GetDrill(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDrillResponse(rsp)
+}
+
+// BeginDrillWithBodyWithResponse Has a plan done, or rehearsed at test directories
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+func (c *ClientWithResponses) BeginDrillWithBodyWithResponse(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginDrillResponse, error) {
+	rsp, err := c.BeginDrillWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginDrillResponse(rsp)
+}
+
+// BeginDrillWithResponse Has a plan done, or rehearsed at test directories
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills/{number} (the `BeginDrill` operationId).
+func (c *ClientWithResponses) BeginDrillWithResponse(ctx context.Context, number int64, body BeginDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginDrillResponse, error) {
+	rsp, err := c.BeginDrill(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginDrillResponse(rsp)
 }
 
 // GetEstateWithResponse What is declared, with the file it came from
@@ -22508,6 +23457,39 @@ func ParseGetCertificateResponse(rsp *http.Response) (*GetCertificateResponse, e
 	return response, nil
 }
 
+// ParseWithoutCertificateResponse parses an HTTP response from a WithoutCertificateWithResponse call
+func ParseWithoutCertificateResponse(rsp *http.Response) (*WithoutCertificateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithoutCertificateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Without
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCredentialsResponse parses an HTTP response from a ListCredentialsWithResponse call
 func ParseListCredentialsResponse(rsp *http.Response) (*ListCredentialsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22586,6 +23568,138 @@ func ParseAddCredentialResponse(rsp *http.Response) (*AddCredentialResponse, err
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDrillsResponse parses an HTTP response from a ListDrillsWithResponse call
+func ParseListDrillsResponse(rsp *http.Response) (*ListDrillsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDrillsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DrillList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanDrillResponse parses an HTTP response from a PlanDrillWithResponse call
+func ParsePlanDrillResponse(rsp *http.Response) (*PlanDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDrillResponse parses an HTTP response from a GetDrillWithResponse call
+func ParseGetDrillResponse(rsp *http.Response) (*GetDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginDrillResponse parses an HTTP response from a BeginDrillWithResponse call
+func ParseBeginDrillResponse(rsp *http.Response) (*BeginDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

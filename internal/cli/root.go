@@ -134,7 +134,7 @@ func (a *app) root() *cobra.Command {
 		return usage{fmt.Errorf("unknown output %q; expected table, json or csv", a.output)}
 	}
 	root.AddCommand(a.serve(), a.today(), a.notices(), a.report(), a.calendar(), a.estate(), a.survey(), a.bindings(), a.servers(), a.certificates(),
-		a.host(), a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.waves(), a.cas(), a.accounts(), a.credentials(),
+		a.host(), a.findings(), a.mandates(), a.orders(), a.https(), a.install(), a.installations(), a.waves(), a.cas(), a.accounts(), a.drills(), a.credentials(),
 		a.journal(), a.safe(), a.people(), a.tokens(), a.setUp(), a.signIn(), a.signOut(), a.whoAmI(), a.recover(),
 		a.visit(), a.inspect(), a.convert(),
 		&cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs,

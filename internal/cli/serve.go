@@ -95,8 +95,8 @@ func dataDir() string {
 
 // serviceFlags are the flags of serve.
 type serviceFlags struct {
-	cfg                                                       service.Config // what the service is opened with
-	looker                                                    *look.Looker   // takes the two time limits
+	cfg                                                             service.Config // what the service is opened with
+	looker                                                          *look.Looker   // takes the two time limits
 	listen, level, certificate, key, proofs, proofsTLS, acme, apply string         // as given on the command line
 }
 
@@ -177,7 +177,9 @@ func (a *app) runService(ctx context.Context, o *serviceFlags) error {
 		if err != nil {
 			return fmt.Errorf("cannot answer ACME clients at %s: %w; choose another address with --acme", o.acme, err)
 		}
-		both.Go(func() error { return stopped("the listener for ACME clients", httpapi.ACMEServer(ctx, at, s, pair, cfg.Log)) })
+		both.Go(func() error {
+			return stopped("the listener for ACME clients", httpapi.ACMEServer(ctx, at, s, pair, cfg.Log))
+		})
 	}
 	cfg.Log.Info("serving", "console", console, "data", cfg.Data, "vantage", s.Vantage())
 	both.Go(func() error { return stopped("the console's listener", httpapi.Serve(ctx, listener, h)) })

@@ -82,7 +82,9 @@ var needs = map[string]Role{
 
 	"takeKey": Operator, "giveCertificate": Operator, // and the permission for it
 	"getForecast": Viewer, "getAuthority": Viewer, "listIssued": Viewer, "signRequest": Operator, "revokeIssued": Operator, "makeAuthority": Admin, "takeAuthority": Admin,
-	"listCustomers": Viewer, "addCustomer": Admin, "removeCustomer": Admin,
+	"planDrill": Operator, "listDrills": Viewer, "getDrill": Viewer, "beginDrill": Admin,
+	"withoutCertificate": Viewer,
+	"listCustomers":      Viewer, "addCustomer": Admin, "removeCustomer": Admin,
 	"listAccounts": Viewer, "tellContact": Admin, "rollKey": Admin, "endAccount": Admin, "revokeOrder": Operator,
 	"takeCertificate": Operator, "markSent": Operator, "endOrder": Operator, "takeReply": Operator,
 	"getHostKey": Operator, "trustHostKey": Admin,

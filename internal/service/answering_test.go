@@ -360,10 +360,10 @@ func TestAClientThatBreaksTheProtocol(t *testing.T) {
 	}
 	const jws = "application/jose+json"
 	type how struct {
-		key                crypto.Signer
-		kid, url, nonce    string
-		jwk, full, unsafes bool
-		payload            string
+		key             crypto.Signer
+		kid, url, nonce string
+		jwk             bool
+		payload         string
 	}
 	signed := func(h how) []byte {
 		opts := (&jose.SignerOptions{EmbedJWK: h.jwk}).WithHeader("url", h.url)

@@ -14,8 +14,8 @@ import (
 // choose has mandates that name several CAs ordered from the one that is next: the
 // first that can be asked and has not failed since the last certificate; where all have,
 // the one whose failure is the longest ago. The mandates' CA becomes that one; the words
-// say, by mandate, why it is not the first.
-func (s *Ordering) choose(ctx context.Context, list []store.Mandate) (words map[int64]string, err error) {
+// say, by mandate, why it is not the first. A CA that is gone ("" for none) is not asked.
+func (s *Ordering) choose(ctx context.Context, list []store.Mandate, gone string) (words map[int64]string, err error) {
 	words = map[int64]string{}
 	for i := range list {
 		m := &list[i]
@@ -30,6 +30,10 @@ func (s *Ordering) choose(ctx context.Context, list []store.Mandate) (words map[
 		usable := -1
 		candidates := append([]string{m.Spec.CA}, m.Spec.Otherwise...)
 		for n, name := range candidates {
+			if name == gone {
+				said = append(said, name+" is gone")
+				continue
+			}
 			why, err := s.unusable(ctx, name, *m)
 			if err != nil {
 				return nil, err

@@ -111,6 +111,7 @@ func (s *Ordering) register() {
 		return errors.Join(s.store.DropACMEObjects(ctx, time.Now().UTC()), s.DropFormerKeys(ctx))
 	})
 	s.jobs.Every(formerEach, formerJob{})
+	s.registerDrills()
 }
 
 // runOrder takes an order as far as it goes.

@@ -383,7 +383,7 @@ func TestTheAccountAtACA(t *testing.T) {
 		if name == "never done" {
 			assert.Equal(t, 409, status, body)
 			assert.True(t, *account().KeyOpen)
-			status, body = roll()
+			_, body = roll()
 			assert.Contains(t, body, "is being given a new key")
 			r.Query(t, "update accounts set next_at = now() - interval '1 hour' returning id", new(int64))
 		}

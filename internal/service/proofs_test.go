@@ -148,7 +148,7 @@ func TestTheNextCA(t *testing.T) {
 	require.NotNil(t, applied.JSON200, string(applied.Body))
 	order := func() (*client.Order, string) {
 		o := ended(t, r.Client, begin(t, r.Client, "booking", false))
-		i := slices.IndexFunc(o.Steps, func(s client.OrderStep) bool { return s.Step == "ca" })
+		i := slices.IndexFunc(o.Steps, func(s client.OrderStep) bool { return s.Step == "source" })
 		if i < 0 {
 			return o, ""
 		}

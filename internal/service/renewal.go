@@ -61,6 +61,18 @@ func instant(t time.Time) string { return t.UTC().Format("2 January 2006 15:04:0
 
 // BeginOrder begins an order of a mandate, in earnest or in rehearsal.
 func (s *Ordering) BeginOrder(ctx context.Context, mandate string, rehearsal bool) (*store.Order, error) {
+	return s.beginAs(ctx, mandate, beginning{rehearsal: rehearsal})
+}
+
+// beginning says how an order is begun.
+type beginning struct {
+	rehearsal bool
+	gone      string // a CA that is not asked; "" for none
+	otherKey  bool   // whatever the mandate says, the key before is not used again
+}
+
+// beginAs begins an order of a mandate.
+func (s *Ordering) beginAs(ctx context.Context, mandate string, how beginning) (*store.Order, error) {
 	m, err := s.store.Mandate(ctx, mandate)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, &UnknownError{"mandate", mandate, "mandate list"}
@@ -68,12 +80,13 @@ func (s *Ordering) BeginOrder(ctx context.Context, mandate string, rehearsal boo
 		return nil, err
 	}
 	list, why := []store.Mandate{*m}, map[int64]string{}
-	if !rehearsal {
-		if why, err = s.choose(ctx, list); err != nil {
+	list[0].Spec.ReuseKey = list[0].Spec.ReuseKey && !how.otherKey
+	if !how.rehearsal || how.gone != "" {
+		if why, err = s.choose(ctx, list, how.gone); err != nil {
 			return nil, err
 		}
 	}
-	begun, err := s.begin(ctx, list, why, rehearsal, false)
+	begun, err := s.begin(ctx, list, why, how.rehearsal, false)
 	if len(begun) == 0 {
 		return nil, err
 	}
@@ -104,7 +117,7 @@ func (s *Ordering) begin(ctx context.Context, list []store.Mandate, why map[int6
 		}
 		for _, o := range orders {
 			if words := why[o.MandateID]; o.ID != 0 && words != "" {
-				if noted := s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: "ca", Outcome: string(issue.Done), Words: words,
+				if noted := s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: "source", Outcome: string(issue.Done), Words: words,
 					At: time.Now().UTC()}); noted != nil {
 					return orders, noted
 				}
@@ -474,7 +487,7 @@ func (s *Ordering) beginDue(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		why, err := s.choose(ctx, list)
+		why, err := s.choose(ctx, list, "")
 		if err != nil {
 			return err
 		}

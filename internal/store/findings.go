@@ -282,7 +282,7 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) ([]Findin
 	q := s.db.WithContext(ctx).Table(
 		`findings f left join targets t on t.id = f.target_id left join endpoints e on e.id = t.endpoint_id left join servers s on s.id = coalesce(f.server_id, e.server_id) left join hosts h on h.id = t.host_id`).
 		Select(`f.*, coalesce(h.name, '') as host, coalesce(h.line, s.line, 0) as line, case when h.id is not null then h.file else coalesce(s.file, '') end as file, coalesce(s.name, '') as server,
-			coalesce(h.group_name, '') as group_name, `+ownerOf+` as owner, coalesce(h.tags, '[]') as tags, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
+			coalesce(h.group_name, '') as group_name, ` + ownerOf + ` as owner, coalesce(h.tags, '[]') as tags, coalesce(host(e.address), '') as address, coalesce(e.port, 0) as port,
 			coalesce(t.verdict, '') as verdict, coalesce(t.wanted, '') as wanted, coalesce(t.configured, '') as configured, coalesce(t.served, '') as served,
 			(select count(*) from findings m where m.under = f.id and (m.closed_at is null or f.closed_at is not null)) as stands_for`)
 	q = filterFindings(q, f)

@@ -227,6 +227,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/certificates/{sha256}/without": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What breaks for whom when a root or an intermediate is gone, or an audience drops it */
+        get: operations["withoutCertificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/kinds": {
         parameters: {
             query?: never;
@@ -1032,6 +1049,44 @@ export interface paths {
         put?: never;
         /** Revokes a certificate a CA of your own has issued */
         post: operations["revokeIssued"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest drills */
+        get: operations["listDrills"];
+        put?: never;
+        /** Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people */
+        post: operations["planDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        /** One drill, with what was done of it */
+        get: operations["getDrill"];
+        put?: never;
+        /** Has a plan done, or rehearsed at test directories */
+        post: operations["beginDrill"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2078,6 +2133,97 @@ export interface components {
             next?: number;
             /** @description why none was begun though that was asked for */
             left?: string;
+        };
+        DrillRequest: {
+            /**
+             * @description what is gone
+             * @enum {string}
+             */
+            kind: "ca" | "certificate" | "key";
+            /** @description a CA by name, or a certificate by its fingerprint or its first 8 or more digits; for a key, one that has it */
+            what: string;
+            /** @description there are */
+            hours: number;
+        };
+        DrillBeginning: {
+            /** @description at test directories */
+            rehearsal: boolean;
+        };
+        Drill: {
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            kind: "ca" | "certificate" | "key";
+            what: string;
+            hours: number;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            begun_at?: string;
+            begun_by?: string;
+            rehearsal: boolean;
+            /** @description seconds from the beginning until the last certificate is there that comes by itself */
+            done: number;
+            /** @description that come later than the hours there are */
+            late: number;
+            /** @description that somebody has to replace */
+            persons: number;
+            by_ca: components["schemas"]["DrillCA"][];
+            /** @description in the order of work, and then what is for people; empty in lists */
+            work: components["schemas"]["DrillWork"][];
+        };
+        DrillCA: {
+            ca: string;
+            /** @description it gives */
+            certificates: number;
+        };
+        DrillWork: {
+            /** @description or the host, where no mandate renews its certificate */
+            mandate: string;
+            /** @description that show the certificate */
+            bindings: number;
+            /** Format: date-time */
+            ends: string;
+            /** @description it is ordered from; empty for one a person replaces */
+            ca: string;
+            /** @description from the beginning until it is there */
+            seconds: number;
+            /** @description why somebody has to do it; empty where it goes by itself */
+            person: string;
+            /** Format: int64 */
+            order?: number;
+            /** @enum {string} */
+            state: "planned" | "under way" | "done" | "failed" | "left";
+            /** @description why it failed or was left */
+            words?: string;
+        };
+        DrillList: {
+            items: components["schemas"]["Drill"][];
+        };
+        Without: {
+            certificate: components["schemas"]["Fingerprint"];
+            /** @description its common name */
+            name: string;
+            /** @description that alone drops it; absent where it is gone for all */
+            audience?: string;
+            /** @description bindings held against it */
+            looked: number;
+            /** @description of these */
+            unread: number;
+            items: components["schemas"]["Breaks"][];
+        };
+        Breaks: {
+            hosts: string[];
+            bindings: number;
+            /** @description for whom */
+            audience: string;
+            /** @description whose certificate it is */
+            mandate?: string;
+            issuer: string;
+            why: string;
+            /** @description certificates that are known and, sent along, keep it whole */
+            helps: string[];
         };
         Customer: {
             /** @description its key id */
@@ -4127,6 +4273,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    withoutCertificate: {
+        parameters: {
+            query?: {
+                /** @description that alone drops it */
+                audience?: string;
+            };
+            header?: never;
+            path: {
+                /** @description fingerprint or its first 8 or more digits */
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what breaks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Without"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listKinds: {
         parameters: {
             query?: never;
@@ -5548,6 +5721,102 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrills: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the drills */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillRequest"];
+            };
+        };
+        responses: {
+            /** @description the plan */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the drill */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillBeginning"];
+            };
+        };
+        responses: {
+            /** @description begun */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -78,24 +78,23 @@ type Known struct {
 
 // CA is the CA whose name it answers in.
 type CA struct {
-	Name      string
-	Base      string            // URL of its folder, without a slash at its end
-	Website   string            // for people; "" for none
-	External  bool              // accounts have to be bound to a customer
-	PerHour   int               // orders of an account; 0 for no limit
-	HTTPPort  uint16            // where http-01 is looked at
-	TLSPort   uint16            // where tls-alpn-01 is looked at
-	Resolver  string            // DNS server, address and port
-	Profiles  map[string]string // what may be asked for, with a word for people
-	Records   Records
-	Customer  func(ctx context.Context, keyID string) (mac []byte, err error) // ErrNotFound for none
-	Allows    func(profile, name string) error                                // says why a name may not be ordered
-	Issue     func(ctx context.Context, account, order, profile string, csr *x509.CertificateRequest, names []string) (chain []byte, serial string, err error)
-	Find      func(ctx context.Context, serial []byte) (*Known, error) // ErrNotFound for none
-	KeyID     []byte                                                   // of the issuing certificate
-	Revoke    func(ctx context.Context, serial []byte, reason int) error
-	Told      func(ctx context.Context, action, subject string, detail map[string]any) // for the journal
-	nonceSalt string
+	Name     string
+	Base     string            // URL of its folder, without a slash at its end
+	Website  string            // for people; "" for none
+	External bool              // accounts have to be bound to a customer
+	PerHour  int               // orders of an account; 0 for no limit
+	HTTPPort uint16            // where http-01 is looked at
+	TLSPort  uint16            // where tls-alpn-01 is looked at
+	Resolver string            // DNS server, address and port
+	Profiles map[string]string // what may be asked for, with a word for people
+	Records  Records
+	Customer func(ctx context.Context, keyID string) (mac []byte, err error) // ErrNotFound for none
+	Allows   func(profile, name string) error                                // says why a name may not be ordered
+	Issue    func(ctx context.Context, account, order, profile string, csr *x509.CertificateRequest, names []string) (chain []byte, serial string, err error)
+	Find     func(ctx context.Context, serial []byte) (*Known, error) // ErrNotFound for none
+	KeyID    []byte                                                   // of the issuing certificate
+	Revoke   func(ctx context.Context, serial []byte, reason int) error
+	Told     func(ctx context.Context, action, subject string, detail map[string]any) // for the journal
 }
 
 // RefusedError is a reason not to issue that is for the client.

@@ -76,7 +76,9 @@ func (r *reader) ownACME(n *yaml.Node) *OwnACME {
 			}
 			v.Address = strings.TrimSuffix(text, "/")
 		}},
-		field{"accounts", false, func(n *yaml.Node) { v.Customers = r.oneOf(n, "kind of accounts", []string{"open", "customers"}) == "customers" }},
+		field{"accounts", false, func(n *yaml.Node) {
+			v.Customers = r.oneOf(n, "kind of accounts", []string{"open", "customers"}) == "customers"
+		}},
 		field{"orders_an_hour", false, func(n *yaml.Node) { v.PerHour = r.number(n, 1, 1_000_000) }},
 		field{"resolver", false, func(n *yaml.Node) { v.Resolver = r.socket(n, "53") }},
 		field{"http_port", false, func(n *yaml.Node) { v.HTTPPort = uint16(r.number(n, 1, 65535)) }},

@@ -141,6 +141,75 @@ func (e DraftChangeIs) Valid() bool {
 	}
 }
 
+// Defines values for DrillKind.
+const (
+	DrillKindCa          DrillKind = "ca"
+	DrillKindCertificate DrillKind = "certificate"
+	DrillKindKey         DrillKind = "key"
+)
+
+// Valid indicates whether the value is a known member of the DrillKind enum.
+func (e DrillKind) Valid() bool {
+	switch e {
+	case DrillKindCa:
+		return true
+	case DrillKindCertificate:
+		return true
+	case DrillKindKey:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DrillRequestKind.
+const (
+	DrillRequestKindCa          DrillRequestKind = "ca"
+	DrillRequestKindCertificate DrillRequestKind = "certificate"
+	DrillRequestKindKey         DrillRequestKind = "key"
+)
+
+// Valid indicates whether the value is a known member of the DrillRequestKind enum.
+func (e DrillRequestKind) Valid() bool {
+	switch e {
+	case DrillRequestKindCa:
+		return true
+	case DrillRequestKindCertificate:
+		return true
+	case DrillRequestKindKey:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DrillWorkState.
+const (
+	DrillWorkStateDone     DrillWorkState = "done"
+	DrillWorkStateFailed   DrillWorkState = "failed"
+	DrillWorkStateLeft     DrillWorkState = "left"
+	DrillWorkStatePlanned  DrillWorkState = "planned"
+	DrillWorkStateUnderWay DrillWorkState = "under way"
+)
+
+// Valid indicates whether the value is a known member of the DrillWorkState enum.
+func (e DrillWorkState) Valid() bool {
+	switch e {
+	case DrillWorkStateDone:
+		return true
+	case DrillWorkStateFailed:
+		return true
+	case DrillWorkStateLeft:
+		return true
+	case DrillWorkStatePlanned:
+		return true
+	case DrillWorkStateUnderWay:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EstateChangeChange.
 const (
 	EstateChangeChangeChanged EstateChangeChange = "changed"
@@ -1370,6 +1439,22 @@ type BindingPage struct {
 	Total int `json:"total"`
 }
 
+// Breaks defines model for Breaks.
+type Breaks struct {
+	// Audience for whom
+	Audience string `json:"audience"`
+	Bindings int    `json:"bindings"`
+
+	// Helps certificates that are known and, sent along, keep it whole
+	Helps  []string `json:"helps"`
+	Hosts  []string `json:"hosts"`
+	Issuer string   `json:"issuer"`
+
+	// Mandate whose certificate it is
+	Mandate *string `json:"mandate,omitempty"`
+	Why     string  `json:"why"`
+}
+
 // Budget defines model for Budget.
 type Budget struct {
 	// Certificates how many the CA gives in so many days; 0 when that is not declared
@@ -1663,6 +1748,96 @@ type DraftRequest struct {
 	// Zone text of a zone (RFC 1035)
 	Zone *string `json:"zone,omitempty"`
 }
+
+// Drill defines model for Drill.
+type Drill struct {
+	At      time.Time  `json:"at"`
+	BegunAt *time.Time `json:"begun_at,omitempty"`
+	BegunBy *string    `json:"begun_by,omitempty"`
+	By      string     `json:"by"`
+	ByCa    []DrillCA  `json:"by_ca"`
+
+	// Done seconds from the beginning until the last certificate is there that comes by itself
+	Done  float32   `json:"done"`
+	Hours float32   `json:"hours"`
+	Kind  DrillKind `json:"kind"`
+
+	// Late that come later than the hours there are
+	Late   int   `json:"late"`
+	Number int64 `json:"number"`
+
+	// Persons that somebody has to replace
+	Persons   int    `json:"persons"`
+	Rehearsal bool   `json:"rehearsal"`
+	What      string `json:"what"`
+
+	// Work in the order of work, and then what is for people; empty in lists
+	Work []DrillWork `json:"work"`
+}
+
+// DrillKind defines model for Drill.Kind.
+type DrillKind string
+
+// DrillBeginning defines model for DrillBeginning.
+type DrillBeginning struct {
+	// Rehearsal at test directories
+	Rehearsal bool `json:"rehearsal"`
+}
+
+// DrillCA defines model for DrillCA.
+type DrillCA struct {
+	Ca string `json:"ca"`
+
+	// Certificates it gives
+	Certificates int `json:"certificates"`
+}
+
+// DrillList defines model for DrillList.
+type DrillList struct {
+	Items []Drill `json:"items"`
+}
+
+// DrillRequest defines model for DrillRequest.
+type DrillRequest struct {
+	// Hours there are
+	Hours float32 `json:"hours"`
+
+	// Kind what is gone
+	Kind DrillRequestKind `json:"kind"`
+
+	// What a CA by name, or a certificate by its fingerprint or its first 8 or more digits; for a key, one that has it
+	What string `json:"what"`
+}
+
+// DrillRequestKind what is gone
+type DrillRequestKind string
+
+// DrillWork defines model for DrillWork.
+type DrillWork struct {
+	// Bindings that show the certificate
+	Bindings int `json:"bindings"`
+
+	// Ca it is ordered from; empty for one a person replaces
+	Ca   string    `json:"ca"`
+	Ends time.Time `json:"ends"`
+
+	// Mandate or the host, where no mandate renews its certificate
+	Mandate string `json:"mandate"`
+	Order   *int64 `json:"order,omitempty"`
+
+	// Person why somebody has to do it; empty where it goes by itself
+	Person string `json:"person"`
+
+	// Seconds from the beginning until it is there
+	Seconds float32        `json:"seconds"`
+	State   DrillWorkState `json:"state"`
+
+	// Words why it failed or was left
+	Words *string `json:"words,omitempty"`
+}
+
+// DrillWorkState defines model for DrillWork.State.
+type DrillWorkState string
 
 // Estate defines model for Estate.
 type Estate struct {
@@ -3709,6 +3884,23 @@ type WaveServer struct {
 	Server       string        `json:"server"`
 }
 
+// Without defines model for Without.
+type Without struct {
+	// Audience that alone drops it; absent where it is gone for all
+	Audience    *string     `json:"audience,omitempty"`
+	Certificate Fingerprint `json:"certificate"`
+	Items       []Breaks    `json:"items"`
+
+	// Looked bindings held against it
+	Looked int `json:"looked"`
+
+	// Name its common name
+	Name string `json:"name"`
+
+	// Unread of these
+	Unread int `json:"unread"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -3816,6 +4008,12 @@ type ListCertificatesParamsKind string
 
 // ListCertificatesParamsSort defines parameters for ListCertificates.
 type ListCertificatesParamsSort string
+
+// WithoutCertificateParams defines parameters for WithoutCertificate.
+type WithoutCertificateParams struct {
+	// Audience that alone drops it
+	Audience *string `form:"audience,omitempty" json:"audience,omitempty"`
+}
 
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
@@ -4064,6 +4262,12 @@ type TakeCertificateJSONRequestBody = GivenMaterial
 // AddCredentialJSONRequestBody defines body for AddCredential for application/json ContentType.
 type AddCredentialJSONRequestBody = CredentialValue
 
+// PlanDrillJSONRequestBody defines body for PlanDrill for application/json ContentType.
+type PlanDrillJSONRequestBody = DrillRequest
+
+// BeginDrillJSONRequestBody defines body for BeginDrill for application/json ContentType.
+type BeginDrillJSONRequestBody = DrillBeginning
+
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = EstateFile
 
@@ -4216,6 +4420,9 @@ type ServerInterface interface {
 	// GetCertificate One certificate with its chain, places of use and history
 	// (GET /certificates/{sha256})
 	GetCertificate(c *gin.Context, sha256 string)
+	// WithoutCertificate What breaks for whom when a root or an intermediate is gone, or an audience drops it
+	// (GET /certificates/{sha256}/without)
+	WithoutCertificate(c *gin.Context, sha256 string, params WithoutCertificateParams)
 	// ListCredentials The names of the credentials in the safe
 	// (GET /credentials)
 	ListCredentials(c *gin.Context)
@@ -4225,6 +4432,18 @@ type ServerInterface interface {
 	// AddCredential Keeps a credential in the safe; it is never shown again
 	// (PUT /credentials/{name})
 	AddCredential(c *gin.Context, name ShortName)
+	// ListDrills The newest drills
+	// (GET /drills)
+	ListDrills(c *gin.Context)
+	// PlanDrill Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+	// (POST /drills)
+	PlanDrill(c *gin.Context)
+	// GetDrill One drill, with what was done of it
+	// (GET /drills/{number})
+	GetDrill(c *gin.Context, number int64)
+	// BeginDrill Has a plan done, or rehearsed at test directories
+	// (POST /drills/{number})
+	BeginDrill(c *gin.Context, number int64)
 	// GetEstate What is declared, with the file it came from
 	// (GET /estate)
 	GetEstate(c *gin.Context)
@@ -5189,6 +5408,42 @@ func (siw *ServerInterfaceWrapper) GetCertificate(c *gin.Context) {
 	siw.Handler.GetCertificate(c, sha256)
 }
 
+// WithoutCertificate operation middleware
+func (siw *ServerInterfaceWrapper) WithoutCertificate(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sha256" -------------
+	var sha256 string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sha256", c.Param("sha256"), &sha256, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sha256: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WithoutCertificateParams
+
+	// ------------- Optional query parameter "audience" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "audience", c.Request.URL.Query(), &params.Audience, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter audience: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WithoutCertificate(c, sha256, params)
+}
+
 // ListCredentials operation middleware
 func (siw *ServerInterfaceWrapper) ListCredentials(c *gin.Context) {
 
@@ -5250,6 +5505,82 @@ func (siw *ServerInterfaceWrapper) AddCredential(c *gin.Context) {
 	}
 
 	siw.Handler.AddCredential(c, name)
+}
+
+// ListDrills operation middleware
+func (siw *ServerInterfaceWrapper) ListDrills(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDrills(c)
+}
+
+// PlanDrill operation middleware
+func (siw *ServerInterfaceWrapper) PlanDrill(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlanDrill(c)
+}
+
+// GetDrill operation middleware
+func (siw *ServerInterfaceWrapper) GetDrill(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDrill(c, number)
+}
+
+// BeginDrill operation middleware
+func (siw *ServerInterfaceWrapper) BeginDrill(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginDrill(c, number)
 }
 
 // GetEstate operation middleware
@@ -7646,6 +7977,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/certificates", wrapper.ListCertificates)
 	router.POST(options.BaseURL+"/certificates", wrapper.TakeCertificate)
 	router.GET(options.BaseURL+"/certificates/:sha256", wrapper.GetCertificate)
+	router.GET(options.BaseURL+"/certificates/:sha256/without", wrapper.WithoutCertificate)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds)
 	router.GET(options.BaseURL+"/servers", wrapper.ListServers)
 	router.GET(options.BaseURL+"/servers/:name", wrapper.GetServer)
@@ -7702,6 +8034,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/cas/:name/certificates", wrapper.ListIssued)
 	router.POST(options.BaseURL+"/cas/:name/certificates", wrapper.SignRequest)
 	router.POST(options.BaseURL+"/cas/:name/revocations", wrapper.RevokeIssued)
+	router.GET(options.BaseURL+"/drills", wrapper.ListDrills)
+	router.POST(options.BaseURL+"/drills", wrapper.PlanDrill)
+	router.GET(options.BaseURL+"/drills/:number", wrapper.GetDrill)
+	router.POST(options.BaseURL+"/drills/:number", wrapper.BeginDrill)
 	router.GET(options.BaseURL+"/accounts", wrapper.ListAccounts)
 	router.GET(options.BaseURL+"/cas/:name/customers", wrapper.ListCustomers)
 	router.DELETE(options.BaseURL+"/cas/:name/customers/:customer", wrapper.RemoveCustomer)
@@ -8516,6 +8852,46 @@ func (response GetCertificatedefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
+type WithoutCertificateRequestObject struct {
+	Sha256 string `json:"sha256"`
+	Params WithoutCertificateParams
+}
+
+type WithoutCertificateResponseObject interface {
+	VisitWithoutCertificateResponse(w http.ResponseWriter) error
+}
+
+type WithoutCertificate200JSONResponse Without
+
+func (response WithoutCertificate200JSONResponse) VisitWithoutCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithoutCertificatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithoutCertificatedefaultApplicationProblemPlusJSONResponse) VisitWithoutCertificateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListCredentialsRequestObject struct {
 }
 
@@ -8610,6 +8986,162 @@ type AddCredentialdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddCredentialdefaultApplicationProblemPlusJSONResponse) VisitAddCredentialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillsRequestObject struct {
+}
+
+type ListDrillsResponseObject interface {
+	VisitListDrillsResponse(w http.ResponseWriter) error
+}
+
+type ListDrills200JSONResponse DrillList
+
+func (response ListDrills200JSONResponse) VisitListDrillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDrillsdefaultApplicationProblemPlusJSONResponse) VisitListDrillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanDrillRequestObject struct {
+	Body *PlanDrillJSONRequestBody
+}
+
+type PlanDrillResponseObject interface {
+	VisitPlanDrillResponse(w http.ResponseWriter) error
+}
+
+type PlanDrill201JSONResponse Drill
+
+func (response PlanDrill201JSONResponse) VisitPlanDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanDrilldefaultApplicationProblemPlusJSONResponse) VisitPlanDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrillRequestObject struct {
+	Number int64 `json:"number"`
+}
+
+type GetDrillResponseObject interface {
+	VisitGetDrillResponse(w http.ResponseWriter) error
+}
+
+type GetDrill200JSONResponse Drill
+
+func (response GetDrill200JSONResponse) VisitGetDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDrilldefaultApplicationProblemPlusJSONResponse) VisitGetDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginDrillRequestObject struct {
+	Number int64 `json:"number"`
+	Body   *BeginDrillJSONRequestBody
+}
+
+type BeginDrillResponseObject interface {
+	VisitBeginDrillResponse(w http.ResponseWriter) error
+}
+
+type BeginDrill200JSONResponse Drill
+
+func (response BeginDrill200JSONResponse) VisitBeginDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginDrilldefaultApplicationProblemPlusJSONResponse) VisitBeginDrillResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12396,6 +12928,9 @@ type StrictServerInterface interface {
 	// GetCertificate One certificate with its chain, places of use and history
 	// (GET /certificates/{sha256})
 	GetCertificate(ctx context.Context, request GetCertificateRequestObject) (GetCertificateResponseObject, error)
+	// WithoutCertificate What breaks for whom when a root or an intermediate is gone, or an audience drops it
+	// (GET /certificates/{sha256}/without)
+	WithoutCertificate(ctx context.Context, request WithoutCertificateRequestObject) (WithoutCertificateResponseObject, error)
 	// ListCredentials The names of the credentials in the safe
 	// (GET /credentials)
 	ListCredentials(ctx context.Context, request ListCredentialsRequestObject) (ListCredentialsResponseObject, error)
@@ -12405,6 +12940,18 @@ type StrictServerInterface interface {
 	// AddCredential Keeps a credential in the safe; it is never shown again
 	// (PUT /credentials/{name})
 	AddCredential(ctx context.Context, request AddCredentialRequestObject) (AddCredentialResponseObject, error)
+	// ListDrills The newest drills
+	// (GET /drills)
+	ListDrills(ctx context.Context, request ListDrillsRequestObject) (ListDrillsResponseObject, error)
+	// PlanDrill Plans to replace everything that hangs on a CA, a certificate or a key: order of work, budgets, time, and what is for people
+	// (POST /drills)
+	PlanDrill(ctx context.Context, request PlanDrillRequestObject) (PlanDrillResponseObject, error)
+	// GetDrill One drill, with what was done of it
+	// (GET /drills/{number})
+	GetDrill(ctx context.Context, request GetDrillRequestObject) (GetDrillResponseObject, error)
+	// BeginDrill Has a plan done, or rehearsed at test directories
+	// (POST /drills/{number})
+	BeginDrill(ctx context.Context, request BeginDrillRequestObject) (BeginDrillResponseObject, error)
 	// GetEstate What is declared, with the file it came from
 	// (GET /estate)
 	GetEstate(ctx context.Context, request GetEstateRequestObject) (GetEstateResponseObject, error)
@@ -13375,6 +13922,33 @@ func (sh *strictHandler) GetCertificate(ctx *gin.Context, sha256 string) {
 	}
 }
 
+// WithoutCertificate operation middleware
+func (sh *strictHandler) WithoutCertificate(ctx *gin.Context, sha256 string, params WithoutCertificateParams) {
+	var request WithoutCertificateRequestObject
+
+	request.Sha256 = sha256
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithoutCertificate(ctx, request.(WithoutCertificateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithoutCertificate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WithoutCertificateResponseObject); ok {
+		if err := validResponse.VisitWithoutCertificateResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListCredentials operation middleware
 func (sh *strictHandler) ListCredentials(ctx *gin.Context) {
 	var request ListCredentialsRequestObject
@@ -13462,6 +14036,142 @@ func (sh *strictHandler) AddCredential(ctx *gin.Context, name ShortName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AddCredentialResponseObject); ok {
 		if err := validResponse.VisitAddCredentialResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDrills operation middleware
+func (sh *strictHandler) ListDrills(ctx *gin.Context) {
+	var request ListDrillsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrills(ctx, request.(ListDrillsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrills")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDrillsResponseObject); ok {
+		if err := validResponse.VisitListDrillsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanDrill operation middleware
+func (sh *strictHandler) PlanDrill(ctx *gin.Context) {
+	var request PlanDrillRequestObject
+
+	var body PlanDrillJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanDrill(ctx, request.(PlanDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlanDrillResponseObject); ok {
+		if err := validResponse.VisitPlanDrillResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDrill operation middleware
+func (sh *strictHandler) GetDrill(ctx *gin.Context, number int64) {
+	var request GetDrillRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDrill(ctx, request.(GetDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDrillResponseObject); ok {
+		if err := validResponse.VisitGetDrillResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginDrill operation middleware
+func (sh *strictHandler) BeginDrill(ctx *gin.Context, number int64) {
+	var request BeginDrillRequestObject
+
+	request.Number = number
+
+	var body BeginDrillJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginDrill(ctx, request.(BeginDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BeginDrillResponseObject); ok {
+		if err := validResponse.VisitBeginDrillResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -16415,374 +17125,392 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1vcxu3kjf6Vaa4W5WTe0eRbMdOYr1ZHcU+ySZO/FjepO5m/aggDkjiaAjwDEDRXJe/+y10NzCYITB/",
-	"KFJ2zu6bxCKHGKDRABrdv/71h8lULVdKcmn05PmHyYpVbMkNr+Cvy3WlVWX/VXA9rcTKCCUnzyeSvzfX",
-	"U/gyU7PMLHi2YnOe3fCZqvgknwj71D/WvNpO8olkSz55PsHnJ/lETxd8yWyrS/b+Zy7nZjF5/ujs8df5",
-	"xGxX9lFtKiHnk48f88nPYimMfTbWZAlfhi0WfMbWpbHtneW2fbFcL+Ev+6eQ9Kd/k5CGz3kFr/p19rdK",
-	"rVe7w1Wy3GbsRq1NtlDaaBqz5tnc/kAnBgxfNnonDF/q1sCfPdkZNnT8R3z26Zn/mlUV21JPf91IXnX2",
-	"dLNgJhPadlRUqS4qaOY4XXzL5gNEuRFmkSnJa5kaNk9117D5cTpbFbz6Zb28QZnCq1fMLOo3S/wyn1T8",
-	"H2tR8WLy3FRrHnZmpqolM6hTz76e9Krba15pJX+B9qPvXMEDne/sHvfHfPJ/QIA707BilbESZxm8Ky7t",
-	"f6TW6uOn0Xdd8eqOVx0DonfdYzhXC1WZ475hXd3x7Y/fJ14gigPqwEdsimvzV1UIDpr8Qhtm+EtRwhCn",
-	"ShouYf9jq1UppsxO4OnfrV48/xC8+F8rPps8n/zLab2dn+K3+jRo0r+z7j5+oldKauzB60rdlHzZ8foV",
-	"PvH/juuGaxf60FRHllGTWaGm66V9pX2IfmkbvphO+cowOeW7yvx2wbOZkIWQc7vh3Uq1kRmTRVZyk93w",
-	"ryb5ZFWpFa8MyZiZxlwVzPATI0BzdnaOG1g9Ox9XnNHgd75aSyPKoS9oTMcf9Ft4a2676V/0zv9S3fyd",
-	"T419US2TN6hFMLaiEFYurHwdjHnGSs3bYqjHEKyKp3RQur9ju6kfYXMehARLYLY264rnGTPZUmmTPXn2",
-	"LCvYVmezSi0zqTaT/D6i6RaIWqO6tiZ8XnFeXI+Zd/pJYvqnLP6xkoZNza5oGJzD2eVFtrH/VGUReyf9",
-	"/Lrg05LBsBPtcFjR2UyUPFswnYERtNNcupmgDXrItis0dNAeyPBHISo+NQqOBGr8RqmSMwmt+29jkuCy",
-	"8AJvvrvgbGrEHTO8GKgI+eSWb6/Visvd1jYLMV2A7bBR2S3f6gxUQINYtBFlmRmV3fCM6VteRAdScW30",
-	"dUKn/azZNqXKaL/Wtak7bASGlmdrOg1Mp/2ylrazqC8vot1dV2VMDNTU5UU2ZWUZV4nWipqySTiN2DR1",
-	"NdCecC3kwVKq1T2iuR3L82ehI0vUm3L+H11niVvpHyPGXDhEbCzaGTuOpTvchm+ahlfYvfYE8IrTZFZL",
-	"nTH4i5lsYz+vOCvyrN4EtN0OcScMzSq4pERV5zrx2lLc8o3QYD0Lo1ualGfYLWFgOSiz4HAT6HtnS4j4",
-	"7qgQ14Xgcsp/E3wT2XXp2+gGMWOiXFetud8de2NyczTGhirJ5YIJ+bOQt7GWTLXWBvfG9hprDd8Po/5R",
-	"7qxCP4q4dMxCVcJsd0Uztf+cWXuKj1B6195l/evY0CTZx92zSqZyoyedowjfujOgWx65ZViNvBWySG3p",
-	"t3xlkmaEZjMe3QCXrOCjjnL4QeIgl8pcs5nBe9+w5uxPaPcf/ht/t9y5IbRvBflkhcZ3xOY0dvKip6qw",
-	"d3295nZbMQtrCS/HHE+VwvsGl/au8sekUspu67ZJ+0Q+mVZKh/pR/1Qv2OOnz/p096WQc16tKoGbtl6j",
-	"fvVrqb932x7WP2xMQziNvkOgYpNA0VCwtTrUmtSp9r8LvRh5RsDZhIbRihnDKztD//ePi5P/fPfh8cd/",
-	"jU0ASfraGsotP9Z3TxuOrO+e9niy8noxUhsTPi00O1k9+dYqnJtj+hBl1XwC/3j6+JH9o3j89Omj7+wU",
-	"aHby+Ozrb+mfT86+eUz//Prsu2dR5VDVnEnx3wy1tHn9/jry/IpXS2FMzGYt1JIJqeFiVzE55+CGY0VR",
-	"ca25NXiyJdtm/I5XuBSymarOMya39hSUWclnJlNrUOuI2+jx06eNe8+jTi/So7Oz3X3XLprdCXzy7OnZ",
-	"2AmEllZM69WiYprHzVL70BfaGr321rtg1uK2A8zWsrAyMDnISiqTWf0/h/9mwe66I5cdd2woj8cxM2Fn",
-	"2fyVl0rOI5bK79YYYuD0yzNVZSzT4C6yVhHLNgtV8jy7wV+Dyb4Nbjq7V/i589TuqlzcM2rPIrWROZhJ",
-	"8OsvtO1H/ZIvdNRwZ/NRNkpUKOic2D01b2ppdW2eTqhw8VzruEE1bR7PIzZjq7LXVg2CdgNl5LJYKSFN",
-	"woyb8t7+v4SHPuYds2b1IvqFKAaemrDmq2gbYIPEviiZNtea48Vy2ElZCsm7zH87ELse3U3ILbjgyh7t",
-	"/h6GiFqbqVrGtWFVKaOmqkwYEktexO0hXJSJr+64s2a7ZvvKPWd/o9ZVzGVnxfDcitKJZ6rkTMzXFZwU",
-	"7gaMncndnxtVaeM8fTGB3PGqEGhVdHXwN3ps57JoDVVQxEDpvUhIjUgD6pe5NeDWphfvu/RO8JrNIzY0",
-	"ei4G9v4SH/6Yj7w5u70odm+oo3rxjU4ZFvE93GCL2k0l7OWk75No5GP3hp67wbu3RIW3Lubc9F+mmt1b",
-	"qE22tFYA3b3n4o5DX7XCz+32d56d4WloKGpmT83AA7K7Xt05v/vNWjeulamBN3pN7dGPY4O/vIhcsGt/",
-	"Z+c9+CJwl9x4IXZqCT7l/d+7IoULh/eqOZuSTWGrWlXg4LPLicGa0bycRQ3EwGM63AvQcD02u8aXK7Ot",
-	"3R40k9DNTFlz4+Ly1YtzDH1dXtj/b9W6QssAf4VeEvuThFuVv7cWPSuvA/HvXMbQYUhP6OxGrWVhzRqW",
-	"TdfaqCWvsopPVRV3SYqCSyPcNEdcfZcXF/R7Df4+7OpwCSZcBHBu2L058l67+4HJHSiuFbGazXil80yv",
-	"pwtrzP3XRC9UZZ5b8zvT4j2sr/+ajOpep5MN/VzkZAOvmjChRy3uQNtnrcAPhyibdC42qWTS/Xvd4zpU",
-	"KTeeHed5xm40l2bnbe4naiOjL67U+qaMWixb28yUSbtAnIP8PGuOacpkrxuZHElwo26EDJrSc7Na96mh",
-	"55F15Ter0NPsFTS+ST5cCGhI2ADwKRrmp7LLxd7HfChhqcAz3Ign2ENK7sx1odCvM9ydA33bLLaJ7QMW",
-	"jCjimlolFikFHnqidBRCwJmOBw7iM3eIsMDlxT0iApcXPytWRC5p/sRsSjI8wK1EvWFhFnxJBoWLAtA5",
-	"BKHpqDmRCCgulY57SJmujRfcAnWGHbU7AwRfvcl8nlmTWnL7MHUKdo7glhLtk3359axSy7h+z4Q1xz1s",
-	"hwyYhoJGby13ses5jEPJDON59gBV67LIFuyO22PTyhYXjFkwGYw22nG9YjLWZ0XdrCdHKie1PmFsOav6",
-	"dIDi3yCXJ8+eOpH0GYJsQs3TfIeSD/ZAGBXJL6q/Xf55Z6R3mO+gqHDZsfJvnKWhoqrlUsnrpAHR40wA",
-	"4Yy8cgt93VgeoaHUcennCY8/W/LrhOEW3hUqbs/d+F2dLWMWkl2WWSm0CdTAbLg0LqS7HGejPUxoQvNK",
-	"sLifYA/Xfku3vS8+VBs/bU6SjUnp8OzXuuWc+9R5pyMN/cprpe9ZLt9zw/AUjwcwx4TogoBoZE5HOOla",
-	"Qb6EVY6aVuIJVArchZQk14luxaBD/euEapVsisHxyBhmwVYyqLWXaZcDKkJ6N0mGwhZbs1j2vfgNPmU1",
-	"WcwXZlSnr+gXsV5rMZfMrKt4nwfHtkJlCCNboVDCl7kAVq2W4cCcigQT1KP2cS/USIurJxTd6VIabpr5",
-	"SP7uGpXTRQyizmSGXznvYRjG3zlH+k61fc6ZB9u+72LhMrhAUBDFezB3B75f9NaoKKyMrqUMkwFiF9MU",
-	"xiJxPPjjI3kk+GPgDpFKqA2+i1FlCl3NDmjbWgPyeqaqBnIlkFlJihiJD1a3w5fOz0LyV6yKolOWqhAz",
-	"wYvheuCQMZEL3fs4IBG8VBrOhfPsjpVrTsdFqdRtVopbqzjTihtEMy1EUfB+bwABY7wEqQNOOL0TEqCP",
-	"297xcr2UiRDVbEY7rgcw8Bm4UvPJWtLJp9d6ZZ96F/Xp2a94PEo0Ix1JxoIiVyeuNe2u3eKieBDFFGiM",
-	"fkB1Q1G5VRz8JyxiukwXTM5H+jvG4YbqF3T37SD3+nqk97jf+0Z+s8o+EtNx537TRq5b9c5Uld0wzRHy",
-	"X0fRv3303eMeVEGr+/iaaPfJb5wMA0Ssw7lShb3567z2QIv4nfkAmHinPxEQGN9mMXdThycRAKZ+ZF0C",
-	"+YlHAHbd6ORbvr0WRWIPn0buyDC366oEd/O0FFY7M8Nu+RCcLb0N2w59pF2jii+bDmc0OjRc35i+dYju",
-	"6JV63PJzqjds8fUN8Xu2vYw7af21PBpv21HQXsnbH1FoMd6Tis1MavOMrCc2Z0LS/Z4C+kJm7qAbJEt4",
-	"5SW8IBraUuubKPwJs+XQR2OYBFyBMKCOarnkFDvddYXhPTAu07hpQPZyAFjIMSkANYyz6SKD0P1ULTlm",
-	"dcRUbMPMdJEcSb9bjMwG10wtmnpQuZ+p5OSSpHf3zASchbydI/ApOjQ7JN9M8slcSR4xM9qLRddwA9jt",
-	"4OXJkQzN8WkK+zUzC7TfAkyFmPIvdLZk04WQ/Kvsd2EWam0yliFcI7gzUKorM+5paMoaVJGsqrJUm2RW",
-	"5tnIrMy8J6w/U2VB/WtF0mOvfxSH1vd0ILRLI114ffH2hz/+7eL779+8uLrKv/rqq3eHfLtdbHF/T2Nq",
-	"hJ/IPLvhWhQUwaa51NFbn9W661u+jTqUnMMIAzaZUTli9MCkZiVm1izURu64NIMhP9ljxFEM+dXVD88z",
-	"whOAHUEWc794IdhyjbvNwPkQUqcUeK85jFtEjQ12ZygJwzzZsT5JPz47i4FVVSXmQsZAsLtXS1WZndcj",
-	"evXZ06dPnvahWbtltFrflGIav2lX/hw+0J5SKWX2n+LHkRaDA7Y5y3/8x9WLN//27odfr97+8fz1r2/e",
-	"vssRgXJ19cMBF42pmNSzaA/+89dfXvzb1Ys3v714Qz044Hv/W8VwkHgZmmUss99nf3nz8jJ7dPbk6Zet",
-	"e9GTb799dvbtIEQxZi9HTvDVqhRjI/qjHfr4dufWj1lsDimoUwGvhPOAqCNGAZ/8Zjai7z9YC2MMBAgA",
-	"1CM7FqyCEV1DwoAoAIjFQpXkUXQG5Bg80Xsz2LNBB0ygX96H1fC8eyPU9afWBD+7Xpo0pHdJBb8IkuWa",
-	"ip4OjnTtnDsbXT9uPSILeoVrL939lJ099Z83TWRyH6WNZTsPvCxG6mES6Z0WYsmmA7xeNA4PAnbygV/7",
-	"vvbJRye3sfgsBhfREcsqfbvkfi8d7uSsOAyyI/aY0RgIw5Q3MGpMojlKAuuWsjeJaA268fvV2CHhF++t",
-	"nbIrYDewtt/OdggwinGUp4+3xi9bMeRDChlSB2jtPd3eJXKKzIgqWzGzcIZ72JN6eH7TTxnqht1aecsM",
-	"rgxxC0wW8WtU3cqSFTzdwrAd1GU34G7p4pFuf/S9SE+iC8eMcMwyY9h0sXQEVqnpCqyPrx999/WTs6/z",
-	"vimEvIQh04iTuKmEMQAhbwixHmJcE0EPYz4XzQR4eXhVqXba9tdn3z3rTVeL3yAdANANgkCJCFCDqCEr",
-	"FTKpoGJhqEho7+qC/K2KsyKr017IrZBVaxm/cq5YZTrxC6CJBMGyLzRqzq0oz3GPQSYrSasGb/+hDTBC",
-	"Y9w8jJWnWwPhleHZN9988/jRs3zEwohpf2hrn6XtlzTWHZJzWEmydGIMdMqJs3XfPFD/A1Mz4WobfobH",
-	"jfTen43PpbuJetEVHFu0pxq3rXpMrj0xarqyVj7XiJhhnDpHlPw8O/Mvwd257k7HFp80cDZMGl5ct5BH",
-	"qceSQIe4fcjaVjEML60hVz69rKUjLo133JwnpZzO+EuGbNMW4o77Yy9TmgzHeqSu5S6h3fEYTFGrJcck",
-	"f1CQBVutuORF7rh7eIZp8+AidPu90Mi7dy82rFmdyTokJXNw7qbUhpWlTxMf8BM3w+5aoYG37QR4h2oM",
-	"1IkCyQQfTEuFuABVFbw6AX2v/5wxUcKf1CP495Qt+ckNm94CrmQN/y/W8UsL2TgDBwEvHfgsDnDQw7G8",
-	"RlipILSYor2kS5DP45pXHNPSBKT3AJOd1ph3WSMqDCvjYnjpbgzt+B561PG+05cy3IQ3DXk6YaW63W1Y",
-	"My3p0U/zsPMB4ih5JL6ktLamBEp2w+NgWw8w6N54sYG8AyjwkvNIFsPgtTiaXqXbkZSgAG2yk7q0I3vu",
-	"sbLswjdFXem0qdIGKIwm5NJ5Ri+js1zDLWcSJ55I8vnpUV7G2OKjI8CxrXpizy4CEjuNh8DOgDrsj5qx",
-	"P9+PXjAe/AiOo5mqItGPHiN8jFKxsuziuIgTgO4c3VGpiDLp8rJb5m4H1xIBfcOhe3FgHbSe6pJjRt0H",
-	"zRhPtcxKzgqdh0uIZXq7vFGlmGbw2/uOyHcvPqoEdQZrEIL2cMW5J/e6JhyDcgOtkFHb7FQVPEW1mObn",
-	"4HeicG7lYdsFm8ZR/6OIPu5P57HkfuK73viK+9wCNPVGydQ7f1PsFHS+AKmHqhxlTRelx5+VZSOKLTdM",
-	"Ftquzo5UKZ8/1miOMvcWdpsnat4Zse1otgQIiVbyHBMR4dj3z8Vw4yG9gixiB4AJSICRXzzoTA2b0tQN",
-	"oe0FO89uOCxvl/WPeV/Qd2HiPS6FNtpui/gMnioDFPoQ5CSwBwQ60klX0qIjqZdUsCvUEYx69XRsw/fh",
-	"LXEKuy9xyct9iUu6CUc6RvuGz2KDLVIBlDFX40U0sbe2gu2y2FHjmiormQlSDXHSOzUgdSIdot8nBOJP",
-	"rxap3dnJd+xk9u7Ds6/jxHYvVcWnLGbGTtmYxG7IzY4BJlkMxVRxyTeshJRiACwWbJsjAXWQumw3eBkJ",
-	"JIdxj9brSleOIpK+zDIMlzaCBiVkhRMX9nl2hiywsGEySEDeoANelGV2w11AAeIkuG0x8O6aBFMki9hu",
-	"wLpdp3wnf3mt5ABIbSr12Yt4z7RnV7uDnoah1P3yGdFWS6IqSXoVvyL1Za2jWHpHPnKHcqoeS+jpjsAh",
-	"qlLyDS9IBZaal6A5krLgWdbMF+wRL8Fy/Xvzjjve38TdnhTyrBQsngn9+qfLq3959Pgc3ZFBjIt61Hkx",
-	"i8Xm2IpVpsGsGAW8rvjyObwHcg4k2BVlTzIaakLo/8JESwwxrW6n+hv6/6PHcZrLsujvmd3WV5WaV2xJ",
-	"S/vWrn6p0Ph47kRGXtxKrEqeff/iKkdec6azN1cX1gp9cZm9fvPjbxdvX2Q/vfj/EtG2bu5IIo3kclpt",
-	"V4YX8M5z3wPJeQEGUowUsqMWQstNjQYX7Q9/V+tKQq52k36698Zvu3YNhLQREffkFcK8dtYMsLov9wg7",
-	"B6UxYrki4e5yszWdjrOdzLwVV3bua2KnUTyliXwt6m+nDHQcPjF8C6yl2edxSpP4QBuvmPG8BGNmpXkj",
-	"b1+HYOsXc+FLONkrg7Ns3Ef22FxyJk1ex7eRDMJHWWGFsgyTT1sbV8Q4+n/+tRNh0kKVv3iVZ9+/eJPj",
-	"avzGrni/mboOwPaBrowwsjt+jprg1qWQjuA2eYRFY6aaZ/bw0uDau+GQGXLupUmbL8CYc0fxgr7YhogF",
-	"UlrlI512HThr5o8bR8NDDuC+Frs2UB9UCzbQARvl4AXwA2cl+s+ayq0NM+tGuom6jR5Hd7zSIurNbtNz",
-	"YIv1L6LdUasYro9Pb1OlRUL794YvhCysrOz1r+kCDb2QSt3qjroWJdOUmMwMWvR0J6L2byq1ni/M0DXw",
-	"g1r9rNRtFy520LAAKgD1RdJIMs1lkUC+gF2E5ITka6g6rnZjMbkrFffBmVLHXcFGxZ+v1rHLKtpVDotT",
-	"Vy1xcCE337Bb9sZJjJpgz3KvWzSEEGqLapLQUpjRFLQgnocG5vVKVchJvZbi/XP4iGXknE4mgkUYHzUo",
-	"KC+sigL3ODi3As+59yXZybY7+Taju/cuTgFaGuXMBEa3+ArauJQdGCZR/82YKIECO05OFqMBigbfwmUB",
-	"L0m4Ek0jwjzDjHfoBMSU60S/tcSu9GbQual1zZMM4uqhTTRRmCU1G0eH1cQAwhjgK8Cpiog1oTFY3j7J",
-	"EkyQDvgcISxBoCwxs7VmI1il+E28AoQ/ct1xl27GcXDtsnzaodsLAmSZGp1d/XBx8vjps9BW6l3OxMDk",
-	"Xl/DvRMORpqft26rGWHzuYGMulbEupvq155X4xhwBzeyvI4lPAfQcjwt59uz/hoEnRZbA0nXuqVs4fA5",
-	"z9pMfi6qsXFJoXKb6F5Poc1YspTnfx9q0PUmKflwcF+LOzz+9ykZGgJKRiTjkh3c9ON0XmB6UwNrvF6P",
-	"qHZTq5KIvug6MGalX1d8xSqP0ooF9nVGSz1TMnRd1/Sm2eWFZ47OM61oqyLqQdzBVpVSM72LVJuOyH76",
-	"McCUXSRimqPutkHMP87Wl2Rr5qXmLXlAAQ9eKlYAtlNnQo7KaNKGr4Z3HerbXhm+6r2Wg4hr6D6Oyr0u",
-	"qRj7Og+1ilgVGInbLBTUc5lzk9V4R5DkjTVfnmNQlu6UdS1hSmQXBmHqd0ILo6g9MLelckZXsgzM2MIv",
-	"cZuQNdyetkcRT04XgLCNcAEm1LXm59kMyFxUlRUVm4H7buSFuY4VhU9+139MUmwRRpxWh7WM2eF3ooVD",
-	"GIDpnq/l9QGoaQpH9BG1YEnmyCUuMybD0H6DErvPupsJKfRipOGeBkuMh8Um1cc5YNxwgLi6BxS3m3fe",
-	"T1oazVTAa7zKCgVJHPeukDYGN7tqHlqdXoH2Idfh3A4uUXFUVxfGw0SniBZznmGX7UXS3k4rficgMLRh",
-	"hElgmUcQuusU/dbdnjG+69rx/8SPQXr+CWy8hjzjF4Xy17NG1l3oFRCs1Mk1tar4yawUI3wyb6sov1c+",
-	"2YiCx/g3QD2zqJePXLZlxVmBF5k5NxoYpBuZHCyTfEOLeV94v6tQ19wc6zupW5I12y1thW5b8rL02kbr",
-	"iKiw/C7YteEegszTb97HY/L8sbWlxQ28uGVZgG9YIP03KLHbzIREWM5QVRtgG9bH1W4k0pqu15AQEDn0",
-	"cWlmC1ZAFhsk7lDywO4l/GYsl27Y845SPqmy1XsDFhPBCucCauDKYBHiNWDfCeq2tfc6ZZMnY5hG56hz",
-	"IdqzhGQSb1Umjvxl3L07a9CqB82B9RpU5r2p4DGpWvfCQXJ6xWVxnNvI80ytuAwEAmCkIFUT0SuQILfW",
-	"PNvykRVo9jrvI9AJ8vy3XZHDQHn+/BulSj02QZ2wZ9c9eVhd4lCksQVnlY5V1tKGza09YLg2eKNm2VSt",
-	"tljYkbJzN2x77ou+1vfvhM+vyyapzFiPc9upG5oTtvNUp41rg//SG2GmC/w36hv+u1TqtmF3kFCgoYqb",
-	"dSXdj+y/qX0r0GhFWnc33tmrwLca7KD7bk8d9+kwUSuirRDAcNU5HKxvZni1YVWhhyhtyvyozYxaowKj",
-	"BLepvH3B9wdQeNfHZoJjLjBMvO0Cpklj/XS5Cdon7m7WhIoSLmYbVRV1cSnJNzlkHeCiwER0q0dRBsJF",
-	"zAfr8myxHdvCVC2XTPbTk0IXqdm+MQYlP9sj8n4LqwZMuuQlb7sGQaRKLe2FXoti11MYxLV2b8GeRLxF",
-	"pkae/EjkRhgI3uyWgMJPIZb1VfajzFYlEzJbGLPKUYkhhgxclFJveEUnJu5RQQkcSCSJXn85i+7uznvC",
-	"MnwC/g2v0Eik9fbnq3PnWBRYAgey4pJ3zORFW3IxX9yodbRubFiV1gVptKBqThQAtkLymbYosTguywov",
-	"beHWoWARCrp1ZYEwuJNAr9Y6hkkfK6t51P2o+7T5EJeLhuX/MBeM/+FuycDiHe4PbEGJ2Ta74d6z6J1g",
-	"/sINtCCUKu0wx0qWbVxUr2fR9TU+pXfCJG6MDo7fim7RioWTNTvV3JysV/+SNbNFs/ryohOQev5+JSqu",
-	"j8iijgj84D1RAUCS+l+3viZ9Kox9b/rusd6+PYoWx035IA+ISuLB8rpRxTabs7vB5rzq4LGKG+2kBRW/",
-	"U1NUsqiRfjcej+EBjC3cCX/PCj4VS1YOCKNTfSPnOnIjbFbBcIzpaeXpLA42XURPJUAilpzNMEDcDQ25",
-	"f4Uo6ER6BAc5g3YW0vEOon9HvPMLaapt1NMlEvnmbGoSBZjHaF/ha1o1J/Xfr379JaurfxBpVdRaYnox",
-	"0ks0OLtzcI2kmrsCxZI7yYUFk2is1OWOyTiEDjXm9ejq8xuA6KaJ0++mUrd8J0CWFjuXpooWFaYv0FKf",
-	"iYEpjdYuj+xvTC/c2QqwTdv41jet4wG1VOXcetuO3O9UjFANgXX4Uvs+8pYseOaqvGTQRav+yzCxKpVE",
-	"4DLunPRo4LFZ+4lv9zM6j5pD0RpPRzbET8Sq087U67izrJTW4qbkHr063HzA4sPppqUyreZHuxkXapWo",
-	"CT9jHjxsRUsWud0X13rNynJLCcOQs0clH4p5N/nWTiZHM5QMGR06ARM2wpQD00EGmZbYHkkAZD3xEk9N",
-	"/SH4RkCF9ucb+ZnJGKdGd1XRBEXmbo66K286jkItUe/TN4+BSGGyhSqLeB2Oh6oGdzh7jNTIGZ6OxHNA",
-	"cc7otPKZSXN5AC/ZsPzvN3w2BGewh9ueNpyloxDrwR4Tl1ozYhsduqvztjPuHQ4z4cPEk7xVHhJzjVZU",
-	"HS3m9k5T2w0jb6UaZMRTZ9LD0YbLDhK/eORxoTSXcW8s5fSFJZhzmIq/r8NaulGHGv32GkQXZe+rlFFT",
-	"VaZPGb1SSK4IHLxvf74CjDz5bIQJQBYLY1a2F9NVPO4gDE+kkY/NxUgC3f1wXLKES5EQ6LxvyMOLPTaP",
-	"r1jBuxwK4VfdJW+Du1SlFBQWiU+0/fYLrAbGwuRTuGhCVpWYLkKTkEqZTNVq278gfT/io/W+sFR19046",
-	"IHwqXah9xkS5rpJVoatENe2Qmqk34BRAwsa5abyH7jpqYvpSwT6JLwwMbFjLxQdRidG2XqpMakncEING",
-	"D3xpPdXnDoViu2bRA8Yn8xRrK673ps0jkD7PbaObRbz3oOgbEUs3vLxwgQGCvgBlS453AkFImFFzMZT2",
-	"KIWCJN9BhDG8se/G+a4JBB+vSwfA7/BIpC23dIcObHsnrFzZI7eQtCXOK7YE6xa4A2WqogC0ft2ZmAG+",
-	"ePwrd9n69jyod+BUAL+fXtKrsf9FdD1as9LfnX0sN9twaYLK3oeAPsV0A1gorh2rSqygnHc4tHzuDcAL",
-	"RQ1FHTLYIs28T+SEEGeca76Keq6cXBpRS6Ikz6Z23oyqYTX2YOd87wj/W9uHhI8nft9yhjKUoa+Xc+iy",
-	"Re0O9NCZdW5Xb4i/5mZy216whwQnTu7OsNZGX89VS+OchDvOyURhxH0w3Htsv4mSxTXKU2VTVVXo/Ou/",
-	"DDcgl0m7lkZ+CBehMzaO5x2kN7wlQY1wNMVI7M++/vbpN70c8B2Sq7kadhxH13MVi/Z4uFKptHG0rXuV",
-	"Zu9zDTAdN0jddT1jYXm5aBc6qr/bF1+raOxUmKxEnyogC1XlUFrRdyyjgcwVr4B3WcnsBlyZampYlB/X",
-	"VQwfF6vcI3634nKoMPEoAH8sBPKUix1jKckl22bEJB1jsEnUM9dsye2MRs9OQmeQRRuUp7DHQ9izUvBx",
-	"JaR6kqAxhbJ1NCX4AFYqAUuqs4qdRynPvFE2CIBHNc9FgSFCvkEmQLw/6fWK2zMAHnFejrWk32hTMTxi",
-	"6IkpixpRZMFGsG1CAlpLD60Rv8TgN2hUvVBrABqec7SHhEutqQRdW9JhdnPa3o64nfOo2z1FNRjHyoE/",
-	"A2B+yZJGCUzaGa0UqWoKTX2ra06LT0FoOJC1EGSRkunrkskYH3JtAkfkSJjGg1nU7myKzFaQLaC933LQ",
-	"S0N/asqKj6bnBHWk7Upv0sp5hkRRZZcX3u02qEdv8JXxan63XHZ2BYrVAI+Kq3RiVLNI6jCr3f44XvCw",
-	"vRYbOhAIzPWW5i2lWZ8AWgbVpuiysU8VzyhGLI6fQjZ1JLsQOqMV18fQNwuSWXbZBgCnfO4dq2bBl0DQ",
-	"DmkGSjaDz358OzvP0FKzj86GZ+quWEVVS2lT6ZWqu08lMPsYceba1Eh9AMhu2DaDGvI96PzIbLhizzWg",
-	"uw/SZyoxNddxflSKJ8MF0zbtpu55TXdteFnq7KZSGw3eQQX13j3uFKqEoVmrFYbBgAQVSr4+++a7b748",
-	"z84yOI3svGKHceaePHt6FkzkWRTjHl110ehRNDotpOZzWZNK23Mxs2dF6pqho3JqnKmePKe1bfeeXRh7",
-	"hTfE9pNf+Oatoh2yTW0yrXgicOB+0bkfwkO7VEu4wVHr0S4pI2K1SNH36qzNJaJuNvxmoRJUZAUvxR2v",
-	"xmZEm2XZQR/ftl7AxU7H9jBrpR1543cc67YWYs4x1MQbGe7hhjq2PkrKmUxXB/t9ZqrtYEey5zyJsNZt",
-	"IRkieSqZat3JSxorW1jxKRe9qcxOkhsmKNnHT/0ESdvrv+bijsuTdSKKloSGpRxDMADASJy7jDTn64tl",
-	"LadidKZS65uS95HQmWrrvI3Dir+4qi8UWAU/npdpCGOrE4ZRw1xv0wv0EHgNWur7IzawgUPctFJdOdg9",
-	"i7qKO8V+JpzbOTwRbb13pDaTdyN4i8bguLCN9Djf8n25q47bu18dBLx1thyK7CMRot0/+dnhBq9T+WQV",
-	"X5XD92/y3A8KF72kZ/fNer7l2+u5krwrmokR+Q3TWcG1qdSWF0CFQtStzBp5S16lsmuHZl1/ooSDUYnG",
-	"jWTcSFX1ejVFc0shFPt8J0rlMhqYJqiDnPIe6pVmwkFi2tph+iDpGDLRKMo6NKkZ3xit9oJKzqzNC4d3",
-	"gufUdKwQFMHNNmQvGZpIIc11gpt0x/6AXaRNcqLu8F8zIVkp/pv+4D4X2VeB7OA76c4qvhcdRWc68bqK",
-	"xELJIIkH0a0JpuNmkr+5bBYqm7IKQN9WUZxmx65GGxbx+IKnCFUM7kW+Qi184dKLPVGxHSGi6sC70kvt",
-	"GUlrhsBqmNvsYnvObrKSalOmuHnDUTjZJE+ll/XWnIp87mZlzCl7ZuCOnCpNi77z6Oq5vPgCahcEtBGA",
-	"Wus1QMnmdG55GkVy+Icw4jzK4Ug2HLS/p/tNbr0ud1VqAG3NzEKt54vAXV3XQQ/QUBtOPBjWVi9gKThm",
-	"DCAfigf7hmdmtughurrtN4UvNGbHF6LiU6OqbX+OQ1f+JUnc58eNE/rNto6/dvbe5z57ll1rluymqueU",
-	"HD31OCU2hWJOUVHXoF8fI5N6xaeOivyWby/VclWpJaI12GwmSgEDvfRMGo3I2ZRrDd//Ovt1xSuXM7iq",
-	"xJ0o+Zz/LsyiqFiUwNj2J0BfdcmjlWVLO2jGJN/Y011h+a6eae1I9agPnXslk6q1mapl4wgu1FAOMU2v",
-	"T++Fffz1fDWp+xBsdHG31q+bKHA5ZGHatQn9NEX9AhiplSqD+05dfTReZiZ40bhaacCcO9JY9lkRMT+5",
-	"KMfDeOIWmCitfQZ8gsPVxqgyfZ0CP8vSLrM5z27WULODoz01rHXnkYyyIDaKBWNSOxC2l6XaEP0sG0BY",
-	"T5EY8oHS/NR5EgGxyqz+p9OlpHLGPTrkSIjfBBAXh+kthmGtBSteX/gsJqE5g5IhuwFb+xvgysMyKDgH",
-	"QmZaZaWSc09FAa+WCnAd9ML7V9DC9bm/K+q1r9pRF+cdc1T5bJsm7/JZwqs75MlW3wPyjQSa6rWvRL2T",
-	"XTH+7q/jlA4QkArgMBrIHRxTLZvx6O6V3AIqysPsDA+rkgq6m2vkAN8hzvOTB5dZSl3oPeJoHVYIIvBS",
-	"8m8iOaRFPVBVlkKGnz7acQweWNrDhfoxObRD+IdJH++xKKGB+9UQ77WSxwgrpT3RzltjbUmFvpp9SyPU",
-	"OljWUmlKcVBYjcgPUGGOwKoByZcKOYmIo2ogjTMddEEOUUoIQr5R61j+zKxS0nRzdtYGvX1fdhr1idpm",
-	"rpNpUknmpjLIRouYAWV5nSiXsdtB5Da84aXaZKdf2d+ewG9P2XTJT6YLe+WTc34aNzjcm64XoihiaBeW",
-	"lXSBwsQJBFdBnhNHLNRtgjQqaDwhoJ1MPp8tQYAGnKWGmBvi2X1JbExR3aCMxF2bxRNQ7NLqVJWqRuxA",
-	"+IoX9ld7cU4j7iyBxvRFtSIRQZeSnbCO++bBpWDTOzrEh2PbkaELPET7QMZZPBDck+HzfKrK9RLLAeHC",
-	"rNiSm1gZ8LajgN4aG8wbDoSO9YG6QzMj5yMKLlBz34vZjFdcxiOD8UqvYZoS5dGwImM68/bXwFDNuorb",
-	"yT73e6kaFQLNgklCs4UGcaN+uRFld48RTOy67BKsh/Q4XgQWX5n7CajH1TuLh/AINtXieJ7BXX3ZNaJd",
-	"7Gh3NmEvPm9RneEGPU9wk6RoFqm5DYu1ZycY/IXJYm/dpkAX02UrkTw4B1qxO5+PlMwmh1zcVFGLPOSt",
-	"xLDCkCvzBoFg2HR8BhFDGqlCOpInu8kWkIIBDieJduSceGoHpleF9bbqQoCpiN7Q8uzNauxhAMQLIS66",
-	"VbkdaV3fo7briLqhCcY3YZrVE11VE7ZUcg7IUIOl61wOYVDeZCQqtFnM82B1Ot9wKN61u8mU5fVNEgvr",
-	"Tw48NDa8gipcSnMIGvIiI9LFGWVv7I4n5TfDdF2hM8gyHIihGLuycNQd3PPFOrJ+gv1HO8pwzA4CUnTC",
-	"o353hiBSd+SN6ND36+jRwllsF2tRmxO7D1a+c16z2lQY0wsW5QTDZJvhQlmwImvRkIQsXj7oPQKCjYsJ",
-	"tqsVJuTKPNsoa2iMhPnbcXakHgh5vdY9GpAoXTMSWOlS0cZ50qnMfuLCAJsVVt1vpAj4BGPS1Cekqagk",
-	"uSNO2EOUybyJ1j7kMyEITO0wgoGjubHx+Jmoc70CRzQlXcHyqGWCize91/01xeBDhKu9NBr02L3QWH0J",
-	"oVwWKyXkSEdCR47nPlmSdVRslHuItHWoVqNLSU55siKt5rDToVbucYNoWyNeuGHUDbuQVpvv2TbFXZgI",
-	"ueEPBjJdrhO0R1KZxDcbzm5j37QJ3yF2Qh3FF9FvqfGOIa/52DjjqETndoYIFaMNgz39/Gha+fp0y1HJ",
-	"sIddLIckkQ1k6LuZ4imLBOvSE5omL5tO+cow2U/ic1E/CShVOiZ3gaql0gnoH6w0x28/TLrpLNJ4ZhBa",
-	"Hzd236BDIkJbNJTn1bYwMmqVzm6o+JIX24NtnPHyEL4quNvpgmK9w/D+lC3nu5S7ey/OuB9HKB2ajbT6",
-	"JW/GB8BLd2J091jOiTQ2OpFC9JS7RwM0UXomozTKcyhobrPYZlL104OQLeVu2H6ab+o89Pic7AmGCikI",
-	"Xf5AE4/0eaCUhnGXt2pVjyu4DS9ICfeWF4ksgVQ29Zaq7YOPd76WNXyP6t97fNmkI5q/e6d2WEDmK3W5",
-	"GiANSFrtCfI9GJaJ5r0jAzCV7QwL+DQqwsXWLCJu8R92KZS0r6BC10MCqBV5k0tpoTbyq50iNHCYptyg",
-	"xPQF92rJs1LcutYcw65713km+ZwZcUc1AKBsQ4KltbY9otl0wCcXB0NEne4wlQ5sSA5yx0eTd1Ba1Mx1",
-	"AwFPYhlPPNuJGSGoOZQsvSswaOxoohNPcXC3i0BxpgqPmooRgXqxFPFVf8VmPDhoRiFn5kL2YxqX7JZT",
-	"zU0rbriXnGeeLCtzQVlw9YmQItKHkPGiHYeF7IjDDujKRHkf45xAhYNl1Ow12IW4BkT3Iu/gI8sawkGt",
-	"kTCZcVaVgldN0qEG0dq04p2sxp2Ew1qtq2k0mdFx4gASBXK6KUzUAyVHbhZstu5eB0/C1XTBi3UZET5Q",
-	"AsXKtpiNtTvNRmVYRU03qQjrQmDPFmCXQeg8znUSrVfpuYAwGWJeWms8c9sAIgDUrFnPUmcLdsddXT27",
-	"LSrtGUwQ7ykpWCeLGLVdmJ9bjahg/zszVoKvWRWtUPqPteBR9VtX4E1ENtWAagvPReCS0LycAZ8EnAal",
-	"mt56PBKv7sSUf6EdTVNsHPDqa6k2UStP+NQxs+A6jm6yNiDvIxFEwkBfDq1U9gaYsbnCMKtVE6vx1R0R",
-	"d6RSeoseRXDbDt70oa76ut81gkocvKSuqlfLx43UzX10nXC5Z55mZ2IiBE0Y5ibCZkoPn9P56nMF4DRG",
-	"d2Yy0NID5o29XS3P7Ur1r0FuZ0TA6NjL2jUNdsUfEZ27a7RuRfOKN2ATjejJtSqKhBOm20XT5bNq+Lej",
-	"T7gbZeJrv2XFvurqVTKjyFoN1xUV6Rg2lY5EPHZoiAZFt/OEBySx0TXogtCJzpeKFXFvPFUaq9ZS2g2M",
-	"NlzMwVfqFjMgG4WHhRyRlyoSbOT2G6zWQPZr4x0jKn75+Hpi5FU8NoXggZ2h6Qye363PiLT1Cb77Ig6B",
-	"32nbocAiG3Wa1Bwynkb5djooFrY1wwIzxg4xMwqPVV9mvz30QhSpsdObrpPer7X0wMCIf1hV/azUtS8p",
-	"jiml3DvCbFQUalki+0+9FzQiON7X7Dap3G1ldY8bcRx34jj+93q15e2Im9fGeh5IR94ld9ZLKo0a4abz",
-	"Xwy7aqkZKnBk26itOsO1GWiIug6k+/69ByBGu65TtsuCyaIkQ31oKK8prWjJ8qQ9imivR2dnZ2Oqo/9i",
-	"lSzGNhdut4d4ma/3ECMSDza4QY1dhhuPg47G2Db9ud4v9TS8OVwMbqEEq8ArQlqHDgF/c708Gu7tipv/",
-	"WO1nQMbp3xoJUf/iVqySuLFD3eQBdHDxokiY1lHf51EhsRSzLLc5XVuWUIYeUGZL2DD7MgA6MD79WTnk",
-	"sg/aiMu5DjJ4uoEhwcHAw9KEIySCSTF7qOQmu+EZQDkzZq11JDuCzFfuYFMwT0AnGLXFOmOuRwujdsgo",
-	"r0cclbiYL0yc9G1dVbwR4w9slk4EACjcteZ8RM5+H7kpmC7WJnUphVe//JhyGY58dVi/ZgyU4I5JE0eH",
-	"xyP8QWDf75+ujYbQwlHkfh4Ssyd/PHLiz72WPRlqfctezCUvfpRReP7o8sArn953rzQ6T/8Xr5luFRIe",
-	"qeMf4ME/z4JCu5oDs3g/XbOja6Ecu55qxSivYNpbMzs+orjiy7g10yDAQZ+9zqCQbI7cwnRp1B2syHWo",
-	"a2gp3gBMsGqgp5syAPjxPrqfLJ1Sn5cdrpMEi0SCuOj1T5dX//LojKiJWtSnj7959u3Y0pL4nrhMyjgo",
-	"PxGWHgwyGA8cdBCD1H6OtTjG1CIdlf7exRLocjV8XbmbbQD365DrIXI93RTtn+xJLdyTdq6Vc1CWeyi8",
-	"m6rgyaetSqmxHybSc8gGnq3NuuJ5xky2VNpkTx6h3xRIj9Dfu4cCtOY8Ltcoyu93RAuvAEiSITrIpT3V",
-	"fnOmzW7odsyCQURSLCnFOyIiTkvk/dj1BADENo9gbGunf8BkRoQ62qynt4kaagQo6cYc4ws96HuZxlcT",
-	"G9h4BDPiedJiyjNWakVgfxgsoIrtMCd5nxUNESV6g5+RgLqsFkOEciVUpGgF+JbzeuBuYXhYVz6WC0Dl",
-	"CGPxCX87p4iaLwNpMqEPUOTXO62tfcc9xZmGMiSDifZ/UKsEyt0X7tu9gODQ9HiGlWskMupLGmFVug5x",
-	"p+PHbLg0270wn6sy6jIHXwF8ly2MWbkE9GGJvXVeedy59FCVOys+W2se9wiC6bhgstAL8EnYdcYZAAWs",
-	"SQ3FMlrUmBEv+ticvrbxiSnZQfVPr4A1D16gQLUKNtZgPdJd73CJjmlYS6mN40LqTRSUFWThx2wqoiiQ",
-	"uLFr8vdmUyUln6bCKl7hhquQo1fo27U6Kq/6AjeDU+yxDqv9VbfY9P2tMz8D0ZIfrCMODLelRtTH2gj2",
-	"N8+t3QJgCgKC+X0Ti4VnNxzDMHubN65neafd2DxLol77e5QBS1J4EW5wqtZl4YaaApSMTRxJ1Ty95ds0",
-	"1QV8aaJJqDMoAaZNxQAI8RdhMkq8yYyK4RK/9CUL6vrWrVDfPaG+scOqndbmCEviOKXx4P9kOeVI5mbN",
-	"boJhIy/6UNBOPWhAKf08SDBAHLUu4BWgplLc2jdRCKQ6z3y1DPJlakJugcmMaBEmG8Z6TqFY2jO8l+mW",
-	"r6JeFkJPRWwTVgHdmK8a2q59A1AfD4SM4C783SSWUgMHTPLrijMzMoQNpIYpkMZ4fu7hTg6ho1cwwnD5",
-	"GfNo3pygTWK6sKsfAyrAh9V1cYks0KlaJXxRULnLQ/Owek7uvW65YwaoarIrhwhMpg1EbLAWGI9QAQnM",
-	"JLRxHUc+OEBaXpP+xFtpc0oTBGVSz3HUiiRVjotxsD9eFAGlMQo/r9evV4TQOx/ocd0Lz79ZL4J6GcZu",
-	"km4CWmJMbzMpnhd/iHQQZnSx89en0Jis0OD39WvGkPzvlTY6ktUhFmXxexsOu0/e+v7EOo3pixxG01Ks",
-	"VgnUJPHcEO0Nkd0gcUG8fKvfnsfwdsR6VW9S923Jp8wO2He1P1F7H27f2fCX7nUh/c7u4nMiT8/+QawP",
-	"7NKx7Y/9vL9AoZqofoalAl0NNHyy3wkcD9tCg9DObrW3x0+fjMhoq1saWJUtBmGFmoWdV58xKUIdGXFk",
-	"oREAw1p2zo+CHCzuYjDUJRTNRnLvf5ca6Q8qFqYAhrZxnD7pMv7PgZYlH8mU3K/22EnPqZcIx8Aof4oZ",
-	"4VFcHLCvBYWJMRCX/QUCc99+OQgNF+2GKmJZ96PSRQeyVf/Gq0JMTU2xUXCpCSeTcGPCRBXNPDTMEwtZ",
-	"iwftad8zRNMkqGiuuxHdPHHVbvitfAYFW61KwYtJT/HLcYQkKcKUmIyEbMYmh4VBmlEWMH59FojdVEu0",
-	"32XhQhOwH4SZLIcphMtkMicnMlZHDzSOVOVnJtMX7Powb2/kdIWNZcl477nnvp4FmUcDI85U/yQRDGu/",
-	"tD0pBIyGYkyuJoB301GwJ79neQ5vFHW7Lyg8fJD8HagzXPsaAG/YY4QNs248fjuSz9ugfsIgHOTAjVGy",
-	"pG3ZydnjMoES1PDhXuWG4BZNvacGtD51UZ167cePgmhx0X3QS8fDZKSTKNKAKe+aGIKYWutRrpnYrdzh",
-	"xRweyt3OazKmHmgUzMQhgBpU2HVvmAb8fj8z3dGGBOV8n/UR8EXQfI/O+hgDRs1vHNnnJihJrvG2YqJ8",
-	"IU2VOBQQl0wlaBbMlbcKiAEUWtF3QgujKiBcSkAtWkg9cEEtROnyqohsZeA6DI/agVQs7hYx5Nndoi7U",
-	"veE1XXZLf60qdZfGLFScUsHsfYvLBCkpjxENXF7koc+R3JBET2pP0NpVdrhKM0Tf2nHdcbjCIZD7uL1J",
-	"wZNNvIZHuh5DF1EOl/sQ0OdZxaeqogJXgWjprtWrBvSbST65vLiwyoC/c3GhEovw21egprjgDeabvxsI",
-	"5aVp8hQ8WOca4z0kleRUHWRfhjmPWFcbXkZrSkZ3bHo81lO6a0VTEJg5oZyxOlWMssdii6l5bTtgCm1H",
-	"kkFHSaLA/x8jzU5m66WSDeoMuh1p1MRf7qVRUdst/X436LTb2BWTHKRV0JNUfciBmlU7LYKSiEktsy88",
-	"xHpAGR5zPXjR7BYgUJ3bLJ66swTDQRgNSKGEQYx4hXAl/7DSQIIuvJPNfyZkAkyW3rJbW2wBcB8HdSr1",
-	"Du03WDCQ/rkGZbCPQtYpX2CuKm3SDb7j7gMxCGiQKGnT9YO1NkN06kJ6izRDSJJ2p81LjndETNquSZiA",
-	"5ILJ7Y0qhhdoTsVa60ttseZ16JtK+FuDzp6IlJUM18o884x9jlkDCy2rDfBM3Kz19jwMz7oQ/DKO74vS",
-	"VNkX7zou7uGtqNZSJ1+zltbubZgkobLGo8We2CfNjtLWLzLdHcuGD3tC5+L6dDeucGsi72CvOH5dny+G",
-	"GxeVKxAcVhOl0sFzlRk1BwaaydiCaXbM6fzS9t+dRH9jymQnKN2JJU2t5wvT5hkbxoa2wtL8I4Ufsuq1",
-	"0V3CZNooiK3FiQWrsQiQHXiA7zRqJ0EF6rfSnaniZl3Rl/hvovZbmTicIH7ZcdpDROF3fKfcOCtd5dk9",
-	"QzmR4ssuuuPrHLryFc7D5fNVaMFR4kpjQlOr9hChTVj9xwts2ub3LDpc6oghgkm6UIZ7ybbZnJs27gk2",
-	"cji+HJutE0OYohWtTVgXZ3gUfB/bBnrDlUNrBAcb0e5EtpwVY2IIQ/EV9Nxu15BJbV0Js72y78AuudRH",
-	"6B1gjNStcFhqjJjwuWTXOymSbCV+ogi6u+VA1+EY5KwK2cjAEvv4Edw1s4gOvG3QbU2VNBWbmq+yt2LJ",
-	"NZiUQmb/8fYy+8ubl5fZkydPvvsyz7B2FnxLVAZZoabrpZUiPvjd10+/+TLHCvTwHKB3V1BLdYv/Rw66",
-	"DJfFV9kLe8ZmU1aWUG3VB4G0mENJd8l5oeuE0ewvKK4vEeAFgsCTreRQa0mVmGKKfB/gxkDs903JWzxj",
-	"2V+AwUuy8pQ+OWXTKdf6q7n68quJr8E1+RFnZJJP7O6HAjz76tFXZw4awlZi8nzyBD7CynYw06dUHBoh",
-	"BkiYphwh6o/F5PnE3nMu3ENWq/RKScoGeHx2hj4baQjqCiFA5H49/TudOqi8A+if7TvgWgVasRuc8H1t",
-	"lh2Oteq7eeppNCBQslwyaziDcrnmMmayywudh5lHcHJg8Q2jFODG5jpY5XryzjZ4GoZPk+L7ax238JXE",
-	"bGPxrtePnP6ftbXuPua0DP+xRmOPVuEdOTvyQMLDrp30w8hBF3+Tx2/UL+rbGnvH9uvsb4BTGfSoq3w7",
-	"4NG3bA4PNtXn6oeLk8dPn0XqpVNwFdytuyNvmmjDNLlFxZ4QKTr46hZrxmMPhqPkHPzzBP7/bh9RX+L5",
-	"PuDJn8VSmMnHd0dc57QYwKiJrHMGW/ABVrhbdJ5LRVTZjE25BqOBhOpWNbpW3aKespLLglWnH2Dz/phc",
-	"3H/j5pKe3V3bMOtU+Ism3ZDzrT6aTbXmoRasmLH7/eT55P/+cXHyn+zkv89Ovrs+effh6ycf/+u/vhJT",
-	"/a+Ru2H/fBn+3vhxNSer3Vh06/U/3XtiyMqYPP/jXThNL2Sh86xCWl30mdclAzTSFLiX4wH+9OnXT7/M",
-	"MbSkoDbogngUaye6m1epjJjyel679+lLdtQT7vKi63C7vDjUuXZ50eKFDZeA4dVS58HZJ4vsZl0QJjpx",
-	"yk2ZPv1gdfijsxdwxyo52slNUb6QBR3mow+8q4WqDHF37ea5a0WwDtc9ijJC0BESGmM77Zrw27s7LV1I",
-	"dpysu8vp64ijExKk7z9j33M2NQBwIyUOrBKWXV6AqThXqjinGQRiYmu4FlybSm3x6j504k6tKjMMkazW",
-	"kYXwlpflJT1zj+kbJEOoAnoApeel3TqssCiRz/a+zaPnqDlH6fkpoRJXFKpoyuqNKsufAMR8ZDkt+BZN",
-	"UuIGP8RW8Tdxl1I5/5ZBkppXvK4BHpXThX3krXpr9557Cwu8DH9VGME9zNXDj+Bj8+JsT+ePRz0RoiYQ",
-	"huHuP8MwLkx+RI5h2Pxhy0eHemPyfcXV/hlfm4VyVG8pw+jCP3TQ1XHAC6fvYPJEPtCB3MBtAkrx8sL+",
-	"f6vWVaY20t08hcwgad2j7SJTkSeW2Ct2yw8n8iOsMde334VeDFtnjw728les4J3TDVVp7z/Zr5CWsTW9",
-	"zzOWVUoZhKvCt1hGXxgHq9Xr1LGUJ07pz3y6oRruK2aQFeyBp7t7ZTMkxTjE2nYsnPy90EbIuZ1aIZ8D",
-	"z5qdVPtRlITtlm9r8LLVjYzdqDtOHGy9G3CbjyZ5o/nRQcnuY4b/mbwLOOCjOxeAWKq9zuEeiuC9PCjG",
-	"ss9ufiXmHn/6+S3uFn3fA6/uJoFiZJYJP3n/WQZlIvayBomNI0uCoNSNKrbZnN0Ns52ma23UkpBcaU+E",
-	"f+ozNZ5cB7s8GvVQD2RGufYSNhQ4hJa1Qatm2cXlqxfZtBQQ/rF35hu1lsW4iTr94P75scvr8YYv1R13",
-	"cpkMudZV8JNDaOpLhTQRzAspd1UaW1Y+CAAqNae3pHucFRGn5zQUScrv2QondJNqvksYRRdFkZb/4XUf",
-	"Ip2R7QfP9wOak/Wcqiqbw7Ud0VTIaHPLt+e+KpcrRoeJtwpTq/u1vfIlG3WHuwNKD97fpjjSsRSUnRx0",
-	"JEVXJBRXPMDcoax069zoMBk6pmmotXfZ4izbM9a44+fEGIqQmVaYn9og9WxVJ3TEkTFXrGehul6y9+1w",
-	"okuXcTSk+PcJfbCLa/7Q9wohj/MKqlwyPHQ3ZVh9fr/o3cMGSilp39dwK8DGQbe7VJvsL3YtAbRBKvz0",
-	"L+BG/zIx5T4dbyfgFICaR4dIrVIGcqY/T+j/hAg6ade5PvH/IhTuSSKV5s926wkW/tGvPuEmky05YrAg",
-	"OX2W3bFSFOiQ2I2spu469hZ92Qiz/9M5JHZILB7CLyFk6/Bpeh/s1xKQ+svcFaKjC2uYSD3sWDr9gER1",
-	"3aHyxiS3TqcdSmAHobBbje00MrR+a/8Edp1CzAXELCMmpy94PyzQfnbyHTuZvfvwbf7s64/7xdcPsnap",
-	"JFPqOtXkEr6njvwqu+sDQOVhuEOtNQL3F0IbVW3TqImKF1wawcoeKyV47phy9a/puqMiOexh7qfQlkcY",
-	"1aN0eYqazbqWU/0DMsoH3Db9b44egpypaq6M4fKwt9VwAMO93/aid7ihH/6wqTv3GyvXfO/rCIDf7y/v",
-	"nzhfNaUdquS5Yz8FLA1eHtmcUqHiulrTwqT2+hc18P1I65vekFjX1MMDeXqDup55WJurJCLgoEg0CYze",
-	"H4rr1I61A0xwYb8O5NZQy3jX3SOCO3m8FEjncGSxO669iPQDJi0kUzxAHBt4hawGo8gJL10xqZnnx+4Q",
-	"fFGxWQc64Xv7dUrwBxEavGGUu/zssO9OLROUzAFATLYdDIUFgBvwEHgWNXtZzKG6QKyO9jnpi3YJ/j1z",
-	"yt9DinxqC3oBXz/ULoRvSwkZZFETyplsaTdhJQ9ld5DIPXqA+ZVCRTRkdsMdORdkz2xwLmAn8+t1yQqe",
-	"tTAgMclTzlJ6Pb3GB/78WxnRmuDXB4oZ2k0eiyLADG2AWB1fkpT7HccEDfvHjPOi275+CU8cUW72BSmb",
-	"mpWlL59xoKgPK0tefaHBXeozsL2ZTdDgc18MM9Oc6wzyYm9Usf0iDgfugtG85MS4cviDwDb9icKmMKqj",
-	"Q1/8FLUnyFUu9fGJVmiiidQGLT/9IIqeS9Cd8tPVj74XRadHYCf/tou06WExwi9k0SXbtBiHZCe9PE52",
-	"knblYEenJ9WVw4fmJzlCm2g48euoezfi9Xb8uVQVEQpwGZ0FrHP/nLlRrsYsBMiBANAOfbeibkoApp0c",
-	"VfvpiRarxZLli9oGDM/p8MjI0IBjBnTvdH+fEKv0n9/b//KBMqhe+rpsIMMdHFPT/ef2mtMlp4r4UXrp",
-	"t0DoCwYiITKQhwTAcL6sHdYnldtGUY1M6K8ysKJcxm3owKQkEA0pE7aneW1zswxJCTFTSGWFypHYGYra",
-	"QHksa7F8hdzju6bsK46ElscxCmzrn8gosK9+XTKZsn5XJTuEw+93Vd3qTK1NtlCbml4UmPLhjMzhRt+Y",
-	"bJ8hjRts1/2wQeDbVkdnRKQ8VY6s9DOwIA6+RaRvpJ6g9QBhBGqtDiHwO1HwpnmX2Cvs5JzW+X79WWXu",
-	"wX8K2a24xKs6yg+crnWtoOCUjAZTH1xbyRXfFMmPyOSkqRop9b9g21bNNMcoxuyTRSaV4zum8J7TGXgG",
-	"gU272zEqQL1ij5Ko4JXsEznsHkz/fubosgs5n1smX+64MDx/TWJBq4pPiXksudG6Z44pO3pHV8jP9/UQ",
-	"IC9KW3YXMrW0MjQblW05q3RuZZjdbFGUEGT3B581TpAsDE45+mlpzcc8W/CywP1AYx4jpejaF11edOTl",
-	"LTgr7b0jPQ0/4BNHnAR6Q9Q7JO54Zzr47wtg+sqw7oOa2tuu3RHgh/WoyX3sBu1oMxOBlaL4QZHeHX6/",
-	"sE1/IusNHZgwtoSuAwDtYIku0FwmpFFBbm3uLGiwtL2/O5Js23BqwpydfrD/GxDopvnrP/MW9UT3Ao1j",
-	"7FDD/DpzJfnBNmCUKrL+48nvoEBJb3wiLI6u7AeW1Wewos7+fCvqVbiiHJB7uALACgJ60i7P3g9EYDrO",
-	"rfdZ+TpgCG/W8ujOjisBybmOj3LDtplRULNbh6VfkOJUmjyV3NW+i6YCDX/lcyHdBB1lFYHkPs3B5GYt",
-	"iQ8Q5MM5qG8BDyB2i+E1LQyvpxDehh6hcX4E+PnpB+R87HQk7LfaoODML8go+SArKTYn4JW5D7mPn40f",
-	"sCUnf0hBgftduKBGiRwIS4Rc87SBd0lP/O8MNEgf3ErbMMDPqgqzUl2FJBffAA4duK3bbxs+OFf0KaRw",
-	"7Zq55medicmNJ+PWSsvnXwOSDxhp+bySlwOhHP3Aa8wA1qogt/y9zzbymjfISo9zyIWv+ERnXZOSNeFG",
-	"J8jMwU87mhE88WiBfKEbcRElfclpd/Ttcw42Pht0Hram/zPdlIdMn2ix7h7AZ97YZr3jHEom5HXdo2pN",
-	"SxNrH+8zQ6c31tBMn51gh/5zTBVEEg+R4cSqSvBgldkr2V5HYD0LyGjelVprv//fedj1OkFcwU9DWBKr",
-	"axr+rtaVxPpSSRvk3+mZ/XEvfybjgkb7ANQoCmp82ClLWhJN/y1N1ukdr/DUIu7x6Mz9Zh/aJueuPaoF",
-	"0wt7xPEi46wqBfdItOVaA8KFUiH+7luMGZ9Yr2VPCuAHmNbfQtGlbt2QqAAVYA4xz6y8xazBzUKVXn5k",
-	"WvDpLdVg8PXapKs84xIDUupwK2QPxPUnIY8LcbUveDiIKwzYtumq9IXVx1dKa3ETUMYng3A+FNQlulfu",
-	"of8Zux4N9+i7nhOrK0hBgVN7rQfyTm1YincmT4etXvkr71FwR9j6W/7+4XFHNLDjU/GRoM/Bvjb8vQMh",
-	"QPpzmK0CHpB/v/r1l3Rw1f1ZJxRFlxkkw9RT13NAuTW/Qc4FdENX2VpO1R2veOHxpxA1hsjAIZGoiYKW",
-	"mAMOPjzY65gJS4gqSeeIpgTaRIdE2l3z9dl3zx420Zpm5EHyoep04LoiuV5ArsdClQUgKm95AVcMohdD",
-	"WVd1Bd1dDRigmUMzh5PqeQCCbnT4hj4IYa+2oiyzteYFnG5SAW0a8L5rJMJM6vUOgfenJexGML6fVrOT",
-	"P3Veu1XtuNnW7je72fONIyDlRDnAPD3AmkotJ+eyPYzPxJf2dycrFC9jaAoOWxinq4rPSjFfdKSDXlrj",
-	"9TOXe12RtysD11TiIBr/FtwhHt9xeZFt7GI21TZ3CD8H7rvtIrJqT8adLyEbnQgoXvqZT0RdCrZrIoBm",
-	"6FBXLuaqqX/ho2qAIGsdyKk54KYSU93luH1Fj4wSm1pxSW2fGKrDObLGyEzM19VBUi1fYktwZWLZUkkr",
-	"LkDmhcnIrhIgcOH8uuKyHnj8YuqSq7ruV7/QM4NCWgpSd+5jsK1lwUuBZgKUXoU1nzFDxcYUQGpldod8",
-	"DmPzd1hZhqk0TBiMFPiXQv3o8K+9ac4+q2sjzuLxb41cazbHaC3oQjr21kzso78G52LjeI50jyRh4Zs+",
-	"EXAL+5DaiO19xeeTuCpBh8roljh1lMp9wzGtSM3o8g9XNzBTzmtfmD0SZP/0GqqnmSBO4267OerE2teM",
-	"mtXHDzSr/1jzw/A8X3E06a24/XEa5Nq6Ke6dr75cIz9b/0SpRjSm1A0Ad7hD3QCwtYC4AstnCjNoak5N",
-	"1cG/87bafj7z8/gB5udg6wfvB5S+pDIyB6zlRfPl78hSpWcKL8ydxtWv+MgR4UJJMlQagjBkVGJCKSKq",
-	"VFn4IxvD9WVpTTCiOIj1rjalunlR/0xGE8zO0W0m1IH8HsUVAPLwK1XsPsa5CW1/IjgSjuuIUXmQHuaN",
-	"QfG9kCwUblKcVRJYRCv7V8UXnFU6RfBXL/xBmCI3a58pMiIpfNgl8MuDHIQo+vG4oW7Jh5SuvbPQyeb6",
-	"2UBVgFq9j3kXaZ4OQ73bKi7sl8lNpdbzhclbRKvnRLtI9P3jNrK/iTt+2Gk4Du/yJ7oTAuXzS1Gmyb1m",
-	"+OX9Ue8MAvhrs1NcumP+oWyDNSY2C0UlbJmxdsVS+Kr6w5Zti3BjJ2/+f3fNmkIJZ8Nbc7phzp27iUHG",
-	"z97yqu2J6CwW+pbd8n2KhT7EKv2Jbz/RIgVq9EQlFbcpHgpKiFBsqLULkxwpBt9er7Co6Tkkyz3Iiq3L",
-	"rfRVWznU2j2alTuu5srZQau93PIiuXkcrpRLrTwNXP0sUBY2vc0g2UZnlxeI36L4r8vtxFoZLv4AgTKr",
-	"SsNVRndW2H3FqtsrvkfF7YfQFNuxT7S9PMjZgvzaxsVHXXG4UEMSBw5FB2VH2UeMC3S7RfCRY4rRvuFh",
-	"AJG/L5Tn5lIz7+XbVErOm8hIyNRNV/tfcbUqeafgXuMjRxTca5jmlOQ8S+khDBzXFpxOS7bNtJhDQZFa",
-	"QGw65boHc4g9PpJnBBv/ZJlad8IkEdKsOAw86KIodF0X0urr3BVaF4CcOzFiybNSyNvYzNSae/oB94gB",
-	"aC4/Z+P2fvzZiCIQhytYCOa4k9IXSHaldZ5pDpYU5dyrWy51Qn+ZmS5SFBiHksexFgD28qHPQpJKRPcP",
-	"R9X/N9D1QP3R+qkUAWzBBPcGc2YUIFpDqxzu0QNXxqmol3TSNIJlf5wl8lB7EwzzKPOTSb5pbkp2TqYL",
-	"pTS3VgrTerWomMaYW2paAEbT5TF8Aw98Es4p7NvekhvAU0UgISDa36jqNvdmfgWRZGv0FcywG6bTHFYV",
-	"hxoX3e6DN3xVbifHqp5p2/5nNM/x/rbxJbutvU0sszPhCuQ6o10YKM4v59YERXvT3/TRlJ+rrOuqX/HO",
-	"whSwGFZIX9yZGQCaZQg9Tdg+Lotz+2+pNnCNMAqJ5cAo5jIr+czQ9pmojTmJBqldobdh5Mv0szhi7O+4",
-	"yzrIGP25MMtykk+m+i4BDmvFXWdAOWjFlDGdXV79lhjRiiV5oAPQvOtM8NGs/idg0MHLV6x5rHvvjurF",
-	"oMoh+cTw9+bUSqgTOUnPgUDHQyxJOQ9adwQIBkAPrUrCea+TOWpQA61jbVxhjbSjydu2f9VVOAo6eIhb",
-	"rJguwMnI5bTarowO7q6UiGrPXZcYsVBlkTpdbZdOK6Sa7HIXSr6xw0Mf81H8OGzGifLyoQ+Kh5q3FzRb",
-	"YPtUJvRAwObqi38R/ABrb6vshgqVFMSeGiD97O+SUztd8GJddi8J98wxxevekZKu//5gBdVKpW4RqXyz",
-	"tYcbL2e5JwreMJ2VjNA0/kO7UG6s6N83csnX1R3feolCllq3v+yKnjlUiewAJoRZfFMlAczuaOuzW6k2",
-	"slE72fTUTbZm66GrJlM9ZHccNsok//kx2zirxycKROVpYhBxftEJKqrm/KfPQmwpyNlLbgEus3NkDgz8",
-	"7PhJMPie7uq1lJx6GPgL0Rn5UHoptOEIn4eQfsNNDJ7jAHaxx9ycMqk3fbvKBT1zn1na2VqAH9T24dwb",
-	"9xRAoCQg8PZiqqlUMgU3JKrXKBLy8dMhUEgHhwaiMFWZVn/Ak+3nIdELluzDt2cPa3ZfCcPdfCUU1k35",
-	"oWxByO+lRmkKkfzVIN7cyc7Ziduhuukq1HXp5hvO7HXH1bq7p4oOPxViWgAU5/ET6mlulQJx0o/PPiGo",
-	"vSGvB6DMYcaxojT42m642XDKp66wSzoPzc/ukjwtRbFbY2d99nBnhOqL99ST+I2dyOcHkE4jR8BSSPfB",
-	"owcuzb4jkA4c2SFCR0idjtQLIMovWucVMFegeWz1gdBkFV+y6hayyPA0lFwPVQq7B50QbinJbKu0cbfK",
-	"Y/lv6RVHRQFdaEifpcXVcNLahWc/vLr6ATZnK0fYnm85Odg02+pde0+YYeVZxllqqQSVtW7MxXGo13/i",
-	"W3jTQ1/xH0QFHFSD+9mtFUIv1EbnYbEa+xwYNlBvupHNPXB5LZnhleghonvlHjruudx5fQXNhirbmBs9",
-	"w1sqMYNGaTlkPzHHn44tCifi6Cf+Wwc+tntIgCpD+xqjoLUd0HAdYg3VuVJt/FinHgKvULdTRJijW4ad",
-	"GojUR7DKWMUzvREG9+VxjhMhr6EM9j+VYtrJeRClxElImh+uqkuOWZfEctOhhIiL7QCwXIm5/HUdKQoV",
-	"gZ9oMZdImjTJJwvOXL7gFTcnl0rdCt4TEjkQbgX9GTA0ADUg1BQ/B8xKHhwWC7VJQLDS3h6HJj6iPllJ",
-	"/pigigQAHgn7IFkxv7ebHAFJs1398Vh4NGz8E+HRuiYhFNWDanoC7+Cy/pzeJwMa+PVpDRyBiFW6WtHr",
-	"+sEjIa78C8agriK7z+FAUuSGsVYl1bUPcDb2qAc+AvoWYCYOFpcWuzlZr9LBwStu/mN1rDVk2/4clxA3",
-	"2XqFd7fPbDVdAr5K7wKsMtYEY+W++zqxbcLsi5LLaa99Rw8d9ViBdzwUUBwMaCGJz5koBR12nMkt3F7o",
-	"LC5Zgk4nTxSqBqfcgq2gSOuSM0nZtdS8uyUumIZJ5EWkXGlRkESOdnxB659s8eHYjphs/gPTnn0lR/vf",
-	"TnLenGJfsdSum2Q+gFslnqWlo9JwPW2fnAnk+EyWJJiayk/3CJIC7p27DT3zpy4+h4M4fkQZZZUmy/cA",
-	"h6SNbFhFIj/WTgONf6qNBkcWO+PtwA/DAWVbgtUAL3M5nw7jRjwXDhMkOgAo+FcvF5SfrpEOF/jZj98/",
-	"hOYnY/n07WFi+ShvANpS8Thwvg4ScG/w0wt679Cnl3ceQ+g6KB926hxqPaNMkBlIum01SZEtW66q9Hlx",
-	"9sBB0Kbg0sQZ+PVho6BC+qUI5z7ICRjba+zkMA3hd/btk+cf7DcAmO5SlrcKQdKd0OwGSs3D2KyF+Ry9",
-	"tGg2cuJf8ZGmqVpLLOg/UhUKZvBSMHnYAChKI1GuMKQ2PFDlyEaTKaciZYV1WR9vXeLYESVzy2VXlXns",
-	"JVzqiBdE2Gv8tOJGH2bnJNcBvujcrg1WLIXMNOc685mlX+gxzrZX7JbD0I5kRkDbn8iK+IVvcGjHLzoB",
-	"c5IZlbEpwqOU5JqXM+QXQS0Ah+gCZnABZVKnPHW/xynuvbcgI4Kbvs/x4nI4ToYX5CGzxphKr4Ul22Zc",
-	"wk0xvRisiDfsrsd/8js88b+VSmEtWWEcHxZlJU7Ft+3ueej6pLb9I+1ztulPtM3BqD7TOqRlSRsgQqjv",
-	"UY4U1usgykCa5c+U+6prtjbw3UEuWbapGgItdkr/knlieG9x7qbgB1UX/XPOwMNUE82zeaXWK7oowL/J",
-	"52/USmfEKIPMstiNUdNzy3lHVOgnzld/zsmBnKr7z83PHI8YXB9Y5cqo1cre3PSOG2KAvIeVef2fvSDe",
-	"kpEMMgfmLCUpf4CAeIJKVRrVJf1mfO3DxINN/nhnjSSwBeGPd/nEZ4X98WGyrsrJ88kpW4nTu0cgSnrF",
-	"h7CQGnBm5/4jMhaDT3zad/BZs4/BF+hGDD9xHovgI3fNDT5yjveP7z7+/wEAAP//",
+	"7L1tcxu3kj/6Vaa4W5Xk3lEk27GTWG9WUeyTbJ78t7xJ3c36r4I4IImjIcAzAEVzXf7ut9DdwGCGwDxQ",
+	"pOyc3TeJRQ4xQKMBNLp//ev3k6larpTk0ujJ8/eTFavYkhtewV+X60qryv6r4HpaiZURSk6eTyR/Z66n",
+	"8GWmZplZ8GzF5jy74TNV8Uk+Efapf6x5tZ3kE8mWfPJ8gs9P8omeLviS2VaX7N3PXM7NYvL80dnjr/KJ",
+	"2a7so9pUQs4nHz7kk5/FUhj7bKzJEr4MWyz4jK1LY9s7y237Yrlewl/2TyHpT/8mIQ2f8wpe9dvsb5Va",
+	"r3aHq2S5zdiNWptsobTRNGbNs7n9gU4MGL5s9E4YvtStgT97sjNs6PiP+OzTM/81qyq2pZ7+tpG86uzp",
+	"ZsFMJrTtqKhSXVTQzHG6+IbNB4hyI8wiU5LXMjVsnuquYfPjdLYqePXrenmDMoVXr5hZ1G+W+GU+qfg/",
+	"1qLixeS5qdY87MxMVUtmUKeefTXpVbdXvNJK/grtR9+5ggc639k97g/55P+AAHemYcUqYyXOMnhXXNr/",
+	"SK3Vx0+j77ri1R2vOgZE77rHcK4WqjLHfcO6uuPbH79PvEAUB9SBD9gU1+Y7VQgOmvxCG2b4S1HCEKdK",
+	"Gi5h/2OrVSmmzE7g6d+tXjx/H7z4Xys+mzyf/MtpvZ2f4rf6NGjSv7PuPn6iV0pq7MGrSt2UfNnx+hU+",
+	"8f+O64ZrF/rQVEeWUZNZoabrpX2lfYh+aRu+mE75yjA55bvK/GbBs5mQhZBzu+HdSrWRGZNFVnKT3fAv",
+	"J/lkVakVrwzJmJnGXBXM8BMjQHN2do4bWD07H1ec0eB3vlpLI8qhL2hMx5/0W3hrbrvpX/TW/1Ld/J1P",
+	"jX1RLZPXqEUwtqIQVi6sfBWMecZKzdtiqMcQrIqndFC6v2O7qR9hcx6EBEtgtjbriucZM9lSaZM9efYs",
+	"K9hWZ7NKLTOpNpP8PqLpFohao7q2JnxecV5cj5l3+kli+qcs/rGShk3NrmgYnMPZ5UW2sf9UZRF7J/38",
+	"uuDTksGwE+1wWNHZTJQ8WzCdgRG001y6maANesi2KzR00B7I8EchKj41Co4EavxGqZIzCa37b2OS4LLw",
+	"Am++u+BsasQdM7wYqAj55JZvr9WKy93WNgsxXYDtsFHZLd/qDFRAg1i0EWWZGZXd8IzpW15EB1JxbfR1",
+	"Qqf9rNk2pcpov9a1qTtsBIaWZ2s6DUyn/bKWtrOoLy+i3V1XZUwM1NTlRTZlZRlXidaKmrJJOI3YNHU1",
+	"0J5wLeTBUqrVPaK5HcvzZ6EjS9Sbcv4fXWeJW+kfIsZcOERsLNoZO46lO9yGb5qGV9i99gTwitNkVkud",
+	"MfiLmWxjP684K/Ks3gS03Q5xJwzNKrikRFXnOvHaUtzyjdBgPQujW5qUZ9gtYWA5KLPgcBPoe2dLiPju",
+	"qBDXheByyn8XfBPZdenb6AYxY6JcV6253x17Y3JzNMaGKsnlggn5s5C3sZZMtdYG98b2GmsN3w+j/lHu",
+	"rEI/irh0zEJVwmx3RTO1/5xZe4qPUHrX3mX969jQJNnH3bNKpnKjJ52jCN+6M6BbHrllWI28FbJIbem3",
+	"fGWSZoRmMx7dAJes4KOOcvhB4iCXylyzmcF737Dm7E9o9x/+G3+33LkhtG8F+WSFxnfE5jR28qKnqrB3",
+	"fb3mdlsxC2sJL8ccT5XC+waX9q7y56RSym7rtkn7RD6ZVkqH+lH/VC/Y46fP+nT3pZBzXq0qgZu2XqN+",
+	"9Wupv3fbHtY/bExDOI2+Q6Bik0DRULC1OtSa1Kn2fwi9GHlGwNmEhtGKGcMrO0P/98+Lk/98+/7xh3+N",
+	"TQBJ+toayi0/1rdPG46sb5/2eLLyejFSGxM+LTQ7WT35xiqcm2P6EGXVfAL/ePr4kf2jePz06aNv7RRo",
+	"dvL47Ktv6J9Pzr5+TP/86uzbZ1HlUNWcSfHfDLW0ef3+KvL8ildLYUzMZi3Ukgmp4WJXMTnn4IZjRVFx",
+	"rbk1eLIl22b8jle4FLKZqs4zJrf2FJRZyWcmU2tQ64jb6PHTp417z6NOL9Kjs7Pdfdcumt0JfPLs6dnY",
+	"CYSWVkzr1aJimsfNUvvQZ9oavfbWu2DW4rYDzNaysDIwOchKKpNZ/T+H/2bB7rojlx13bCiPxzEzYWfZ",
+	"fMdLJecRS+UPawwxcPrlmaoylmlwF1mriGWbhSp5nt3gr8Fk3wY3nd0r/Nx5andVLu4ZtWeR2sgczCT4",
+	"9Wfa9qN+yWc6ariz+SgbJSoUdE7snpo3tbS6Nk8nVLh4rnXcoJo2j+cRm7FV2WurBkG7gTJyWayUkCZh",
+	"xk15b/9fwkMf8o5Zs3oR/UIUA09NWPNVtA2wQWJflEyba83xYjnspCyF5F3mvx2IXY/uJuQWXHBlj3Z/",
+	"D0NErc1ULePasKqUUVNVJgyJJS/i9hAuysRXd9xZs12zfeWes79R6yrmsrNieG5F6cQzVXIm5usKTgp3",
+	"A8bO5O7Pjaq0cZ6+mEDueFUItCq6Ovg7PbZzWbSGKihioPReJKRGpAH1y9wacGvTi/dteid4xeYRGxo9",
+	"FwN7f4kPf8hH3pzdXhS7N9RRvfhGpwyL+B5usEXtphL2ctL3STTysXtDz93g3Vuiwqs4u9Xd98yWmqnK",
+	"dmcZdexSt+Ob3oKXq8gpFt6W8H5vL/re45xnmkuTMbtd59kt5ytrloBAQrOj95oLobFxN+OO7W/JZEGn",
+	"QnvXUppnwZgyuEbEpLVZbPuNdex2INo8vDxTD7EtJ+HoPK+LOTf9l+bmYBZqky2ttUc+lrm446CTWuHn",
+	"9pg7z87Q6jEUHbXWUeDp2lUEZ8/tfrPWDfdBSsEbvab26MexwV9eRBS89mt3+jsuArfYjRdi526AT/k4",
+	"x65IQSO899TdHdgUjqRVBY5cO5sM9kbNy1n0IhB4xofrdMPF3OwaX67MtnZv0UxCNzNlzcqLy19enGOI",
+	"8/LC/n+r1hVagPgr9IbZnyTc5/ydvbmx8joQ/86lGx3D9ITObtRaFtZ8Zdl0rY1a8iqr+FRVcdezKLg0",
+	"wk1zxKV7eXFBv9fg18WuDpdgwhUE9oE9gyPvtaccXK1a+4KazXil80yvpwtrtP/XRC9UZZ7ba1amxTtY",
+	"X/81GdW9Tmcq+jPJmQreU2FCz2ncUbrPWoEfDlE26VypUsmkm/+6x0WsUu5aO87zjN3AGdJ+m/uJ2sjo",
+	"iyu1vimje/zWNjNl0i4QFwg5z5pjmjLZGy4ghyF4Thqhoab03KzWfWroeWRd+c0qjCh4BY1vkg8X6hsS",
+	"HgIckob5qexysfduHzJaKogANOJG9pCSO3NdKPTfDXfbQd/obI5sH7BgRBHX1CqxSCnA1BONpVARznQ8",
+	"QBSfuUOEfy4v7hH5ubz4WbEichn3J2aHzSdMbViYBV+SQeGiPXQOgUEYNScSgeOl0nFPONO18YJboM6w",
+	"o3ZngCC7vxqdZ/bqJLl9mDoFO0dwG432yb78elapZVy/Z8Jeuzw8iwyYhoJGb6d3MTcMjEPJDOO29gBV",
+	"67LIFuyO22PTyhYXjFkwGYw22nG9YjLWZ0XdrCdHKie1PmFsOav6dIBwDiCXJ8+eOpH0GYJsQs3TfIeS",
+	"D/ZAGBXJL6q/XXGY8FaTuKaBosKl1sq/cZaGiqqWSyWvkwZEj9MIhDPStSL0dWN5hIZSh3OHJyI7bMmv",
+	"E4ZbeFeouD134z4ZtoxZSHZZZqXQJlADs+HSuND9cpyN9jAhKM0rweL+oD1COC3d9jGXUG2CKx9KsjEp",
+	"HRGcWrdcEIc673SkoV/BfbNnuXzPDcNTPO5AGBOKDQLfkTkd4YxtBXMTVjlqWoknUClwF1KSXGS6hTUI",
+	"9a8TkleyKYIgImOYBVvJoNZepl1LqAjp3SQZ8lxszWLZ9+LX+JTVZDFfmFGdvqJfxHqtxVwys67ifR4c",
+	"wwyVIYxghkIJX+YClbVahgNzKhJMUI/ax72NIy2uHshBp+twuGnmERu7a1ROF7FUBCYz/Mp5iUO4xs45",
+	"0neq7XPOPNj2fRcLi8IFgoJl3lO9O/D9ovRGReGDdC1lmPQRu5imsDSJ48EfH8kjwR8Dd4hIQ23wXYwq",
+	"UxhScIDq1hqQ1zNVNRBKgcxKUsSIQ7W6Hb50fhaS/8KqKAppqQoxE7wYrgcOARW50L2LA0/BS6XhXDjP",
+	"7li5dq7rUqnbrBS3VnGmFTeIWluIouD93gACQHkJUgeccHonJECZt6Mg5XopE6HI2Yx2XA9U4TNwpeaT",
+	"taSTT6/1yj71NurTs1/xeDRwRjqSjPlFrk5ca9pdu8VFcT+KHdEY/YDqhqJyqzj4T1jEdJkumJyP9HeM",
+	"w4fVL+ju20Hu9fVI73G/9438bpV9JHbnzv2mnaFg1TtTVXbDNMfUjhot8c2jbx/3oEda3cfXRLtPfuNk",
+	"GCBiHc6VKuzNX+e1B1rE78wHyH1w+hMB+/FtFnM3dXgSAUjsR9YlkJ94BEjZjUK/5dtrUST28Gnkjgxz",
+	"u65KcDdPS2G1MzPslg/BU9PbsO3QR9o1qviy6XBGo0PD9Y3pW4fcj16pxy0/p3rDFl/fEL9n28u4k9Zf",
+	"y6Pxth0F7ZW8/RGFkOM9qdjMpDbPyHpicyYk3e8JuCFk5g66QbKEV17CC6KhLbW+icLcMCsSfTSGScCP",
+	"CAPqqJZLTjHyXVcY3gPjMo2bBmQvB8CUHJM/UMM4my4ygGhM1ZJj9k40MszMdJEcSb9bjMwG10wtmnpQ",
+	"uZ+p5OSSpHf3zARsibydI3BIOjQ7JN9M8slcSR4xM9qLRdewEtjt4OXJkQzN5WoK+xUzC7TfAuyMmPLP",
+	"dLZk04WQ/MvsD2EWam0yliEsJ7gzUEozM+5paMoaVJHsubJUm2T27dnI7Nu8J6w/U2VB/WtF0mOvfxRP",
+	"oejpQGiXRrrw6uLND3/+28X3379+cXWVf/nll28P+Xa72OL+nsbUCD+ReXbDtSgogk1zqaO3Pqt117d8",
+	"G3UoOYcRBmwyo3LEYoJJzUrMoFqojdxxaQZDfrLHiKO5AldXPzzPCE8AdgRZzP3ihWDLtYfMDJkPIXVK",
+	"gfeaw7hF1Nhgd4aSMMyTHeuT9OOzsxgoWVViLmQM7Lx7tVSV2Xk9opSfPX365GkfarlbRqv1TSmm8Zt2",
+	"5c/hA+0plVJm/yl+HGkxOGCbs/znf1y9eP1vb3/47erNn89f/fb6zdscEShXVz8ccNGYikk9i/bgP3/7",
+	"9cW/Xb14/fuL19SDA773v1UM74qXoVnGMvt99vnrl5fZo7MnT79o3YuefPPNs7NvBiHHv69EWaYO8IH3",
+	"FT5fy+vxv0jcc5IfU5hqoB0oyjIWr7aGTky0mk+VLChb2u4fN3wupBRyngEIAT4rmTZNgI6mWBbs62ix",
+	"3WwzYQCR5d9N6TRwNKwb5mL9jUNLO1sH4i1NH7bdwWPulTIKM/Rdyuz3FYZ2ESu9rnRfDG5c5lSlo0c4",
+	"2tNqyW9UsYWTzais4quSTeOvrfiCs0o3AmbBhrVZJAzLjapukyltqio4+KntU5idYRZceqqWmaqyFVer",
+	"kjt8jpAQaNTDbx2iLP9QMWdjKrGKUM0wIqcWTQICJwnSWJrmWto0arcy3qYW93dOkUfzFARzsZtAHWKo",
+	"RNQQag29bi/Z1RgKM5Xz32m+OrzIQHhAbzYm9O4Qrjbcbvf3ssHv9+Od8FvPjsnr9wFveDx+9CzMljr7",
+	"8uxxnt6yYhAonc1Ra/fYz9wyb/sCLy/s5mrNNcplCrdi3HazWR1Lsc/gR5U22Tf2T8C4FGIujD6Hdc+s",
+	"0ZsDfAc2K0/r0LYax3gZY2s7OZl/0NY1FFCCe+pCbTCBoyHQFPApkrSKuyIv4MBz+56ViBUFy3CTcXt1",
+	"FJvOZaHHZAMn0PCUDIYZah42RI9nFZd8g/ir6FDDnMdi5IEVR222j6tCZcIEwE1EPs9V/KQPI4dgUESu",
+	"1ikLQxhvT8RMB7zPBBbCqmRSUhDGnnAbcMfRYTFjooTvANARXWWqKnQSuYq/t2tmw3RGqJButXdT3MhE",
+	"AC3JcfU7keQ1xxYOKrY4XvjxtizT1aoUY6Gmo5Em+HaHN4mZkS5VSaeQWImoFnHXjULk7yam9Pf9B6XN",
+	"KGw6ZHCO7FhwPRvRNWQsiyLTWWzLo1C382yOAbq/M4NDbuT5CPTLB1cbkBDvHXX9qTXBz66XJg0preAX",
+	"QRZVU9HTqJ2uK/3ODbw/cTYiC3qFay/d/ZQDeOo/b/puKa6Z9uLaeeBlMVIPk6mmaSHCHaQfRITj8Pa6",
+	"kw/dYKivffLRyW0sPotBhGTEskqHPbjfS4dH3/3RnwTFZTQGAtfnjeQJJtFPSgLrlrL31dEadOP3q7FD",
+	"wi/erVQVscvdwNpGpO0QGDrx9CMPBIxb1jFIbgqyXCMHl1yCkzsnyJCoshUzC+dRDntSD89v+ikPsmG3",
+	"Vt4ya1oMDdcgnMidrSxZwdMtDNtBXXo17pYOKOf2R9+L9CQ6nNCI6wwzhk0XS8egm5quwI7/6tG3Xz05",
+	"+yrvm8KWXZ2eRpzETSWMgdzGhhDrIcY1EfQwFgzUTED4kVeVavNGfXX27bNevox4aMNlprhBULYMZk7U",
+	"+bNggoJiIYZJaB+DhUtXxVmR1Xn3FO/KqrWMx0JWrDKdwFrQRMoNsC80as6tKM9xj0GLWNKqwbBUaAOM",
+	"0Bg3D2Pl6dZAeCV89vXXXz9+9CwfsTBi2h86gc/S9ks6CRPYAVhJsnRiDHTKibN1pT1Q/wNTM+FCHn6G",
+	"x4303p+NJ/O4icI7FF74cE81blv1yWLuakwrtkkoMQLMFufuFCU/z878S3B3rrvTscUnDZwNk4YX1y1I",
+	"fOqxJAI3bh+ytlUMw0tryJXnt2jpiOMRGjfnSSmnKUeSWMK0hbgTl9vLlCbDsR6pa7lLaHc8lj+j1ZIj",
+	"yxj5qlYrLnmRO/JQnqG3AGLXbr8XGom/70XHO6updIZwwgwmj5HasLL0PFUDftIOk2ggjj4B4tManH+i",
+	"QDLBB9NSIWAV/EQnoO/1n95bQj2Cf0/Zkp/csOkt+CnW8P9iHb+0BO6tAYMY46vCAQ56OEasAisVhBZT",
+	"tJd0CfIEA/OKI1+CgLxzoNLWGolfaqivYWVcDC/djaENPEOoB953+jiLmrj7IU8nrFS3uw1rpiU9+mke",
+	"dj6AwiePxJfEt9CUQMlueDwLzCNfuzdebCDvQLC+5DySXjt4LY7md+x2JCVqEDTLI4R+Z1aWXcD7KMaD",
+	"NlXaAIXRBKk/z+hldJZruOVM4sx3SUJxPcrLGFt8dAS4cg/e69nFgGin8RCRJlCH/QNN9uf7xZniqJzg",
+	"OJqpamyAZZxSsbLsItmLVyDYObqjUhFl0uVlt8zdDq4lZpoMzymJZ3xA66kuudIM+6TZxDlAspKzQufh",
+	"EmKZ3i5vVCmmGfz2viPy3YuPKsHdxxoVCXrIqt2Te10TjsH5h1bIqG12qgqe4npPEwTyO1E4t/Kw7YJN",
+	"4+moo5gG788nuOR+4rve+Av3Sa9o6o2SqXf+pujx6HwBVkFVOc7MLk7BvyrNXzR0aZgstF2dHTn8ntig",
+	"0RxRSiyE9rVBZhTh1WwJ2Gat5DkyZGAA3j0XS2gMeb9kETsATFCFBAscBZ2p8fyauiG0vWDn2Q2H5e3o",
+	"qBAEAX0XJt5jAATZbRGfwVNlgEIfgh0R9oBARzr5Elt8iPWSCnaFOoJRr56Obfg+xIlOYfdlTny5L3Ni",
+	"N+Nhx2hf81lssEUqgDLmaryIMs600BdtNa65epMpytUQJ71TA1In0iH6fUIg/vRqsWqfnXzLTmZv3z/7",
+	"Ks6s/VJVfMpiZuyUjWEcAtKgGIqTxeD1ABdhJXDdQCZNwbZ5jekkTh27wctIIDmMe7ReV7p6eBFeHZZh",
+	"uLQRNCiBroiK8ZxnZ1iGAjZMBhCXDTrgRVlmN9wFFIomw6VOMPCsOIvYblD2p+YiSv7yWskBuV4pTh4v",
+	"4j35eFzxQHoahlL3y1P1WC2JqiTpVfyK1EenhGLpHfnIHcqpeizTvDsCh+k+km94QSqw1LwEzZFEz8R6",
+	"MF7tVY75Yv69eccd72/ibs8aVqwULE7R8+qny6t/efT4HN2RQYzLIbq6Lmax2Bxbsco0qN2jmVgrvnwO",
+	"74FkWAl2RdnDkoCa0IBUQcYNhphWt1P9Nf3/0eM4z35Z9PcM4MWVmldsSUv71q5+qdD4eO5ERl7cSqxK",
+	"nn3/4irHwkpMZ6+vLqwV+uIye/X6x98v3rzIfnrx/yWibd3k9cRaz+W02q4ML+Cd574HkvMCDKQYK31H",
+	"MbaWmxoNLtof/q7WlQQYc7P+Te+N33btGipiRETcgzWGee0sWmZ1X+4Rdg5q88WSmMPd5WZrOh1nO5QR",
+	"CEIPGEdHFUpIEAlQfztloOPwieFbYC3NPo9Tml0S2viFGU+YNWZWmjfy9nUItn5A/dbxuwAmjB/ZY3PJ",
+	"mfQwVI+M9lFWWKEAGd7duCLG0f/zr50Ik1a644tf8uz7F69zXI1f2xXvN1PXAdg+0JURRnbHz1Ez62op",
+	"pKuwkTzCUjzW9vDS4Nq74ZAAc+6lSZsv5NfljnsQfbENEQvkWs1HOu06EgCZP24cPyQ5gPta7NpAfVAt",
+	"2EAHbJSDF8APnJXoP2sqtzbMrBt50Oo2ehzd8UqLqDe7zRuHLda/iHZHrWK4Pj69TdU2bMDx+ULIwsrK",
+	"Xv+aLtDQC6nUre4orAcZV8CYwwxa9HQnovZvKrWeL8zQNfCDWv2s1G0XLnbQsAgbftOFJNM8Cv/2dhGy",
+	"ZpOvoeq42o3F5K5U3AdnSh13BRsVf75axy6raFc5LE5dNtHBhdx8w27ZGycxaoI9y71u0RBCqC2qSUJL",
+	"YUZT0II4QQKY1ytVYVGctRTvnsNHLCPndJKhIEJFrkFBeWFVFIofgXMr8Jx7X5KdbLuTbzO6e+/iFKCl",
+	"Uc5MoBqOr6CNyyWHYQbIfqjBE2fNjfFTRoNv4bKAlyRcic2khZnw6QlAyC9rBoq1xK70Uju4qXXNkwzi",
+	"6qFNlMGGJTUbR4fFJQDCGOArwKmKiDWhMVjePskSFOUO+Bxh0kOgLFEGt2YjWKX4TSKbxx257rhLN+PI",
+	"YXfp5+3Q7QUB6E+Mzq5+uDh5/PRZaCv1LmeiBnWvr+HeCQcjzc8bt9WMsPncQEZdK2LdTfVrz6txDLiD",
+	"G1lexxKeA2g5ni/+zVl/EbROi62BpGvdUjB/7jxrU0y7qMbGsZXIbaJ7PZX+Y1n8vgDVUIOuN3veh4P7",
+	"WtwpJDZ8JLG8/BpQMoIlhuzgph+n8wLTy1lR4/V6RLWb859E9EXXgTEr/ariK1Z5lFY83ZOWeqZk6Lqu",
+	"efezywtf0iTPtKKtijixcQdbVUrN9C5SbToi++nHAFN2kYhpjrrbBjH/OI10sowILzVvyQMqCPJSsQKw",
+	"nToTclRGkzZ8Nbzrv1UFr64MX/Vey0HENXQfR+Vel1SMfZ2HWkWsCozEbRYKCkrOOTIHIN4RJAnpls8x",
+	"KEt3SqTt2tQMS8IgTP1OaGEUtQfmtlTO6ErWoRxbeTJuE7KG29P2KOLJGZEfK4Gif635eTYDlkFVZUXF",
+	"ZuC+G3lhrmNF4ZPf9h+TFFuEEafVYS1jdvidaOEQBmC6RzOKxAPuhWOgi1qwJHMsciMzJsPQfqNWS591",
+	"NxNS6MVIwz0NlhgPi02qj3PAuOGEqcYpUNwuIVI/m340UwGv8ZBDbRZc3rtE86gc7+ah1ekVaB9yHc7t",
+	"Rnr0qHBscBlqBRFxMecZdtleJO3ttOJ3AgJDG0aYBJeWH7Aq0G/d7Rnju64d/0/8GKTnn8DGa8gzftHM",
+	"Hn8bLXkkWKmTa2pV8ZNZKUb4ZN5UUeLZfLIRBY+xyoB6ZlEvH7lsy4qzAi8yc2400D40MjlYJvmGFvO+",
+	"8H7H5NLcHOs7aZ0O78ow0FbotiUvS69ttI6IB8bvgl0b7iFY5v3mfTyK+R9bW1rcwItblgX4hgXWpQEl",
+	"3penZ4BtWB9Xu5FIa7peQ0JA5NAnxowFKyCLDRJ3KHlg9xJ+M7bIQ9jzjlqiiWNwf8BiIljhXEANXBkS",
+	"ToGlvO8Eddvae52yyZMxTKNzNR0g2rOEZBJvVSaO/GXcvTtr1PsJmgPrNa8ZRG4qeEyq1r1wkJx+4bI4",
+	"zm3keaZWXAYCATBSkKqJ6BVIkFtrnm35yNKIe533EegEef4jLDjDjAM8/0apUo9NUCfs2XVPHlaXOBRp",
+	"LEmvpQ2bW3vAcG3wRs2yqVptibsMs3M3bHtuJwLuR/X9O+Hz67JJKjPW47zDRBOYE7bzVCiaa4P/0hth",
+	"pgv8N+ob/rtU6rZhd5BQoKGKm3Ul3Y/sv6l9K9C30W7xVXyvAt9qsIPuuz113KfDRK2ItkIAw5WNc7C+",
+	"meHVhlWFHqK0KfOjNjNCyjhvlCyJgKd1wQ8Yeuq7PjYTHHOBYeJtFzBNGuuny03QPnF3syZUlAk826iq",
+	"qKueSr7JIesAFwUmols9mgymD3N5ttiObWGqlkusn9tDc65APtBs3xi/q9Gg7RF5v4VVAyZd8pK3XYMg",
+	"UqWW9kKvRbHrKQziWhFeTVfdpsXyS578SORGIJnYbm1S/BRiWV9mP8psVTIhs4UxqxyVGGLIQJIu9Qao",
+	"xOyJiXtUUJsREkmi11/Ooru7856wDJ+Af8MrNDK8vvn56tw5FgVyg0FWXPKOmbxoSy7mixu1rqJhFUoZ",
+	"gbrCFKTRgsqMUgAYeNh8zU+QWByXZYWXtnDrULAIBd26skAY3EmgV2sd9bmPldUFfvyo+7T5EJeLhuX/",
+	"MBeM/+FuycDiHe4PbEGJ2Ta74d6z6J1g/sINtCCUKu0wx0qWbVzUt0M54+JTeidM4sbo4Pit6BatWDhZ",
+	"s1PNzcl69S9ZM1s0qy8vOgGp5+9WouL6iOV9EIEfvCcqAEhS/257sTYL5ZKD7sHTnK4rM9bbN774WsKU",
+	"D/KAqFZzTcA4Z3eDzXnVwWMVN9pJCyp+p6aoZFEj/W48HsMDGFu4E/6OFXwqlqwcEEanwpvOdeRG2CzP",
+	"5uiC08rTWbV2uoieSoBELDmbYYC4Gxpy/9Kl0In0CA5yBu0spOMdRP+OeOcX0lTbqKdLJPLN2dSo+B1t",
+	"jPYVvthqc1L//eq3X7O6LB2RVkWtJaYXI71Eg7M7BxfvrLkrUCy5k1xYyZPGSl3umIxD6FBjXo+uPr8D",
+	"iG6aOP1uKnXLdwJkabFzaSoRu2fRF2ipz8TAlEZrl0f2N6YX7mwF2KZtfOub1vGAmky41+ptO3K/UzFC",
+	"NQTW4Uvt+zzTe+bKD2bQRav+yzCxKpVE4DLunPRo4LFZ+4lv9zM6j5pDsUPAnsyG+IlYddqZeh13lpXS",
+	"WtyU3KNXh5sPUyalMummpTKt5ke7GRdqpePJyzPmwcNWtGSR231xrdesLLeUMAw5e1SLrJh3k2/tZHI0",
+	"Q8mQ0aETMGEjTDkwHWSQaYntkQRA1hMv8dTUH4JvBFRof76Rn5mMcWp0l7tPUGTu5qi7uvvjKNQSheh9",
+	"8xiIFCZbqLKIF4h7qDLFh7PHSI2c4elIPAdUjY9OK5+ZNJcH8JINy/9+zWdDcAZ7uO1pw1k6CrEe7DFx",
+	"qTUjttGhuwLEO+Pe4TATPkwcrZEAhwaU7Y1Wf0lS2w0jb6XiuMRTZ9LD0YbLDhK/eORxoXQMbwzJzpjT",
+	"ByFeJK4scpiKv6+pCGTr/hE41Oi31yC6KHtfpYyaqjJ9yuiVQnJF4OB98/MVYOTJZyNMALJYGLOyvZiu",
+	"4nEHYXgijXxsLkYS6O6H45IlXIqEQOd9Qx5e7LF5/IUVvMuhEH7VSa8T3qUqpaDiXXyi7befYZlaFiaf",
+	"wkUTsqrEdBGahFRjb6pW2/4F6fsRH633hbVM6HUx572bz3f4lC+ksQv8YqJcVzyeC82ySm0SxIc1NVNv",
+	"wCmAhI1z03gP3XXUxKQ6h5CQhEl8YWBgw1ouPohKjLb1UvX7S+KGGDR64EvrKYt8KBTbNYseMD6Zp1hb",
+	"cb0zbR6B9HluG90s4r0HRd+IWLrh5YULDBD0BShbcrwTuAIuo+ZiKO1RCgVJvoMIY3hj343zXRMIPl4w",
+	"GYDf4ZFIW27pDh3Y9k5YubJHbiFpS5xXbAnWLXAHylRFAWj9ujMxA3zx+FfusvWhxpDfgVMB/H56Sa/G",
+	"/hfR9ehK+sDd2cdysw2XwOpBXT0E9CmmG8BCce1YVWKVjr3DoeVzbwBeKGoo6pDBFmnmfSInhDjjXPNV",
+	"1HMVKXXkKcmzqZ03o2pYjT3YOd87wv/G9iHh44nft5yhDBVu6uUcumxRuwM9dGad29Ub4q+5mdy2F+wh",
+	"wYmTuzOstdHXc9XSOCfhjnMyUbF7Hwz3HttvnO48QHmqbKqqCp1//ZfhBuQyadfSyA/hInTGxvG8g/SG",
+	"NySoEY6mGIn92VffPP26lwO+Q3I1V8OO4+h6rmLRHg9XKpU2jrY1auFP1XKp5HXyeO9zDTAdN0jddT1j",
+	"Yd3jaBeSpOhYVetaRWOnwmQl+lQBWagqh9KKvmMZDWSueAW8y0pmN+DKVFPDovy4S1VAtvW4WOUe8bsV",
+	"l0OFiUcB+GMhkKdc7BhrnC/ZNiMm6RiDTZRCNJ9otuR2RqNnJ6EzyKINylPY4yHsWSn4uBJSPUnQmELZ",
+	"OpoSfAArlYAl1VnFzqOUZ94oGwTAWyNkThQYIuQbZALE+5Ner7g9A+AR5+VYS/qNNhXDI4aeaNQSDb3u",
+	"KWybkBnWksuHEb8uMfgNGlUv1BqAhucc7SHhUmsqQdeWdJjdnLa3I27nPOp2T1ENxrFy4M8AmF+ypFEC",
+	"k3ZW11v0FJr6VtecFh+D0HAgayHIIiXTVyWTMT7k2gSOyJEwjQezqN3ZFJmtIFtAe7/loJeG/tSUFR9N",
+	"z0FIEm4y3NrgzRJHxJAoquzywrvdBvXoNb4yXs3vlsvOrkCxGuBRcZVOjGpW7x9mtdsfxwsettdiQwcC",
+	"gbne7hTMbGrWR4CW5a7o7Z7l5aMYsTh+CtnUkexC6IxWXB9D3yxZq9Z2HHDK596xahZ8CQTtkGagZDP4",
+	"7Me3s/P4WsSP4umPwWgHZ+quWEXl9GlT6ZWqu08lMPsYceba1Eh9AMhu2DZjcyZkDzo/MhtgZwhdszX3",
+	"QvpMJabmOs6PSvFkuGDapt3UPa/prg0vS53dVGqjwTuosIa8w51ClTA0a7XCMBiQoH7++uVl9uzrb7/+",
+	"4jw7y+A0Mlj/2BeVfvLsaaOodBTjHl110ehRNDotpOZzWZNK23Mxs2dF6pqho3JqnKmePKe1bfeeXRh7",
+	"hTfE9pNf+eaNoh2yTW0yrXgicOB+0bkfwkO7VEu4wVHr0S4pI2K1SNH36qzNJaJuNvxmoRJUZAUvxR2v",
+	"xmZEm2XZQR/ftl7AxU7H9jBrpR1543cc67YWYs4x1MS1SVT4GVsfJeVMpquD/T4z1XawI9lznkRY67aQ",
+	"DJE8lUy17uQljZUtrPiUi95UZifJDROU7OOnngpT13/NxR2XJ+tEFC0JDUs5hmAAgJE4dxlpztcXy1pO",
+	"xehMpdY3Je8joTPV1nkbhxV/cVVfKLAKfjwv0xDGVicMo4a53qYX6CHwGrTU90dsYAOHuGmlunKwexZ1",
+	"FXeK/Uw4t3N4Itp670htJm9H8BaNwXFhG+lxvuH7clcdt3e/OQh462w5FNlHIkS7f/Kzww1ep/LJKr4q",
+	"h+/f5LkfFC56Sc/um/V8y7fXcyV5VzQTI/IbprOCa1OpLS+ACoWoW5k18pa8SmXXDs26/kgJB6MSjRvJ",
+	"uJGq6vVqiuaWQij2+U6UymU0ME1QBznlPdQrzYSDxLS1w/RB0jFkolGUdWhSM74xWu0FlZxZmxcO7wTP",
+	"qelYISiCm23IXjI0kUKa6wQ36Y79AbtIm+RE3eG/ZkKyUvw3/cF9LrKvAtnBd9KdVXwvOorOdOJ1FYmF",
+	"kkESD6JbE0zHzSR/c9ksVDZlFYC+raI4zY5djTYs4vEFTxGqGNyLfIVa+MKlF3uiYjtCRNWBd6WX2jOS",
+	"1gyB1TC32cX2nN1kJdWmTHHzhqNwskmeSi/rrTkV+dzNyphT9szAHTlVmhZ959HVc3nxGdQuCGgjALXW",
+	"a4CSzenc8jSK5PAPYcR5lMORbDhof0/3m9x6Xe6q1ADampmFWs8Xgbu6roMeoKE2nHgwrK1ewFJwzBhA",
+	"PhQP9g3PzGzRQ3R1228Kn2nMji9ExadGVdv+HIeu/EuSuM+PGyf0m20df+3svc999iy71izZTVXPKTl6",
+	"6nFKbArFnKKirkG/PkYm9YpPHRX5Ld9equWqUktEa7DZTJQCBnrpmTQakbMp1xq+/23224pXLmdwVYk7",
+	"UfI5/0OYRVGxKIGx7U+AvuqSRyvLlnbQjEm+sae7wvJdPdPakepRHzr3SiZVazNVy8YRXKihHGKaXp/e",
+	"C/v46/lqUvch2Ojibq3fNlHgcsjCtGsT+mmK+gUwUitVBveduvpovMxM8KJxtdKAOXekseyzImJ+clGO",
+	"h/HELTBRWvsM+ASHq41RZfo6BX6WpV1mc57drKFmB0d7aljrziMZZUFsFAvGpHYgbC9LtSH6WTaAsJ4i",
+	"MeQDpfmp8yQCYpVZ/U+nS0nljHt0yJEQvwkgLg7TWwzDWgtWvL7wWUxCcwYlQ3YDtvY3wJWHZVBwDoTM",
+	"tMpKJeeeigJeLRXgOuiF96+ghetzf1fUK1+1oy7OO+ao8tk2Td7ls4RXd8iTrb4H5BsJNNUrX4l6J7ti",
+	"/N1fxykdICAVwGE0kDs4plo249HdK7kFVJSH2RkeViUVdDfXyAG+Q5znJw8us5S60HvE0TqsEETgpeTf",
+	"RHJIi3qgqiyFDD99tOMYPLC0hwv1Q3Joh/APkz7eY1FCA/erId5rJY8RVkp7op23xtqSCn01+5ZGqHWw",
+	"rKXSlOKgsBqRH6DCHIFVA5IvFXISEUfVQBpnOuiCHKKUEIR8rdax/JlZpaTp5uysDXr7vuw06hO1zVwn",
+	"06SSzE1lkI0WMQPK8jpRLmO3g8hteMNLtclOv7S/PYHfnrLpkp9MF/bKJ+f8NG5wuDddL0RRxNAuLCvp",
+	"AoWJEwiugjwnjlio2wRpVNB4QkA7mXw+W4IADThLDTE3xLP7ktiYorpBGYm7NosnoNil1akqVY3YgfAV",
+	"L+yv9uKcRtxZAo3pi2pFIoIuJTthHffNg0vBpnd0iA/HtiNDF3iI9oGMs3gguCfD5/lUlesllgPChVmx",
+	"JTexMuBtRwG9NTaY1xwIHesDdYdmRs5HFFyg5r4XsxmvuIxHBuOVXsM0JcqjYUXGdObtr4GhmnUVt5N9",
+	"7vdSNSoEmgWThGYLDeJG/XIjyu4eI5jYddklWA/pcbwILL4y9xNQj6t3Fg/hEWyqxfE8g7v6smtEu9jR",
+	"7mzCXnzeojrDDXqe4CZJ0SxScxsWa89OMPgLk8Xeuk2BLqbLViJ5cA60Ync+HymZTQ65uKmiFnnIW4lh",
+	"hSFX5g0CwbDp+AwihjRShXQkT3aTLSAFAxxOEu3IOfHUDkyvCutt1YUAUxG9oeXZm9XYwwCIF0JcdKty",
+	"O9K6vkdt1xF1QxOMb8I0qye6qiZsqeQckKEGS9e5HMKgvMlIVGizmOfB6nS+5lC8a3eTKcvrmyQW1p8c",
+	"eGhseAVVuJTmEDTkRUakizPK3tgdT8pvhum6QmeQZTgQQzF2ZeGoO7jni3Vk/QT7j3aU4ZgdBKTohEf9",
+	"9gxBpO7IG9Gh79fRo4Wz2C7WojYndh+sfOe8ZrWpMKYXLMoJhsk2w4WyYEXWoiEJWbx80HsEBBsXE2xX",
+	"K0zIlXm2UdbQGAnzt+PsSD0Q8nqtezQgUbpmJLDSpaKN86RTmf3EhQE2K6y630gR8AnGpKlPSFNRSXJH",
+	"nLCHKJN5E619yGdCEJjaYQQDR3Nj4/EzUed6BY5oSrqC5VHLBBdveq/7LsXgQ4SrvTQa9Ni90Fh9CaFc",
+	"Fisl5EhHQkeO5z5ZknVUbJR7iLR1qFajS0lOebIireaw06FW7nGDaFsjXrhh1A27kFab79k2xV2YCLnh",
+	"DwYyXa4TtEdSmcQ3G85uY9+0Cd8hdkIdxRfRb6nxjiGv+dg446hE53aGCBWjDYM9/fxoWvn6dMtRybCH",
+	"XSyHJJENZOi7meIpiwTr0hOaJi+bTvnKMNlP4nNRPwkoVTomd4GqpdIJ6B+sNMdvP0y66SzSeGYQWh83",
+	"dt+gQyJCWzSU59W2MDJqlc5uqPiSF9uDbZzx8hC+Krjb6YJivcPw/pQt57uUu3svzrgfRygdmo20+iVv",
+	"xgfAS3didPdYzok0NjqRQvSUu0cDNFF6JqM0ynMoaG6z2GZS9dODkC3lbth+mm/qPPT4nOwJhgopCF3+",
+	"QBOP9GmglIZxl7dqVY8ruA0vSAn3lheJLIFUNvWWqu2Dj3e+ljV8j+rfe3zZpCOav3undlhA5it1uRog",
+	"DUha7QnyPRiWiea9IwMwle0MC/g0KsLF1iwibvEfdimUtK+gQtdDAqgVeZNLaaE28sudIjRwmKbcoMT0",
+	"BfdqybNS3LrWHMOue9d5JvmcGXFHNQCgbEOCpbW2PaLZdMAnFwdDRJ3uMJUObEgOcsdHk3dQWtTMdQMB",
+	"T2IZTzzbiRkhqDmULL0rMGjsaKITT3Fwt4tAcaYKj5qKEYF6sRTxVX/FZjw4aEYhZ+ZC9mMal+yWU81N",
+	"K264l5xnniwrc0FZcPWJkCLSh5Dxoh2HheyIww7oykR5H+OcQIWDZdTsNdiFuAZE9yLv4CPLGsJBrZEw",
+	"mXFWlYJXTdKhBtHatOKdrMadhMNaratpNJnRceIAEgVyuilM1AMlR24WbLbuXgdPwtV0wYt1GRE+UALF",
+	"yraYjbU7zUZlWEVNN6kI60JgzxZgl0HoPM51Eq1X6bmAMBliXlprPHPbACIA1KxZz1JnC3bHXV09uy0q",
+	"7RlMEO8pKVgnixi1XZifW42oYP8HM1aCr1gVrVD6j7XgUfVbV+BNRDbVgGoLz0XgktC8nAGfBJwGpZre",
+	"ejwSr+7ElH+mHU1TbBzw6mupNlErT/jUMbPgOo5usjYg7yMRRMJAXw6tVPYGmLG5wjCrVROr8dUdEXek",
+	"UnqLHkVw2w7e9KGu+rrfNYJKHLykrqpXy8eN1M19dJ1wuWeeZmdiIgRNGOYmwmZKD5/T+epzBeA0Rndm",
+	"MtDSA+aNvV0tz+1K9a9BbmdEwOjYy9o1DXbFHxGdu2u0bkXzijdgE43oybUqioQTpttF0+Wzavi3o0+4",
+	"G2Xia79lxb7q6lUyo8haDdcVFekYNpWORDx2aIgGRbfzhAcksdE16ILQic6XihVxbzxVGqvWUtoNjDZc",
+	"zMFX6hYzIBuFh4UckZcqEmzk9hus1kD2a+MdIyp++fh6YuRVPDaF4IGdoekMnt+tz4i09Qm++yIOgd9p",
+	"26HAIht1mtQcMp5G+XY6KBa2NcMCM8YOMTMKj1VfZr899EIUqbHTm66T3q+19MDAiH9YVf2s1LUvKY4p",
+	"pdw7wmxUFGpZIvtPvRc0Ijje1+w2qdxtZXWPG3Ecd+I4/vd6teXtiJvXxnoeSEfeJnfWSyqNGuGm818M",
+	"u2qpGSpwZNuorTrDtRloiLoOpPv+vQcgRruuU7bLgsmiJEN9aCivKa1oyfKkPYpor0dnZ2djqqP/apUs",
+	"xjYXbreHeJmv9xAjEg82uEGNXYYbj4OOxtg2/bneL/U0vDlcDG6hBKvAK0Jahw4Bf3O9PBru7Yqb/1jt",
+	"Z0DG6d8aCVH/4laskrixQ93kAXRw8aJImNZR3+dRIbEUsyy3OV1bllCGHlBmS9gw+zIAOjA+/Vk55LIP",
+	"2ojLuQ4yeLqBIcHBwMPShCMkgkkxe6jkJrvhGUA5M2atdSQ7gsxX7mBTME9AJxi1xTpjrkcLo3bIKK9H",
+	"HJW4mC9MnPRtXVW8EeMPbJZOBAAo3LXmfETOfh+5KZgu1iZ1KYVXv/6YchmOfHVYv2YMlOCOSRNHh8cj",
+	"/EFg3++fro2G0MJR5H4eErMnfzxy4s+9lj0Zan3LXswlL36UUXj+6PLAK5/ed680Ok//F6+ZbhUSHqnj",
+	"H+DBP8+CQruaA7N4P12zo2uhHLueasUor2DaWzM7PqK44su4NdMgwEGfvc6gkGyO3MJ0adQdrMh1qGto",
+	"Kd4ATLBqoKebMgD48T66nyydUp+XHa6TBItEgrjo1U+XV//y6IyoiVrUp4+/fvbN2NKS+J64TMo4KD8R",
+	"lh4MMhgPHHQQg9R+jrU4xtQiHZX+3sUS6HI1fF25m20A9+uQ6yFyPd0U7Z/sSS3ck3aulXNQlnsovJuq",
+	"4MmnrUqpsR8m0nPIBp6tzbriecZMtlTaZE8eod8USI/Q37uHArTmPC7XKMrvD0QLrwBIkiE6yKU91X5z",
+	"ps1u6HbMgkFEUiwpxTsiIk5L5P3Y9QQAxDaPYGxrp3/AZEaEOtqsp7eJGmoEKOnGHOMLPeh7mcZXExvY",
+	"eAQz4nnSYsozVmpFYH8YLKCK7TAneZ8VDREleoOfkYC6rBZDhHIlVKRoBfiW83rgbmF4WFc+lgtA5Qhj",
+	"8Ql/O6eImi8DaTKhD1Dk1zutrX3HPcWZhjIkg4n2f1CrBMrdF+7bvYDg0PR4hpVrJDLqSxphVboOcafj",
+	"x2y4NNu9MJ+rMuoyB18BfJctjFm5BPRhib11XnncufRQlTsrPltrHvcIgum4YLLQC/BJ2HXGGQAFrEkN",
+	"xTJa1JgRL/rYnL628Ykp2UH1T6+ANQ9eoEC1CjbWYD3SXe9wiY5pWEupjeNC6k0UlBVk4cdsKqIokLix",
+	"a/L3ZlMlJZ+mwipe4YarkKNX6Nu1Oiqv+gI3g1PssQ6r/VW32PT9rTM/A9GSH6wjDgy3pUbUx9oI9jfP",
+	"rd0CYAoCgvl9E4uFZzccwzB7mzeuZ3mn3dg8S6Je+3uUAUtSeBFucKrWZeGGmgKUjE0cSdU8veXbNNUF",
+	"fGmiSagzKAGmTcUACPG5MBkl3mRGxXCJX/iSBXV961ao755Q39hh1U5rc4QlcZzSePB/spxyJHOzZjfB",
+	"sJEXfShopx40oJR+HiQYII5aF/AKUFMpbu2bKARSnWe+Wgb5MjUht8BkRrQIkw1jPadQLO0Z3st0y1dR",
+	"LwuhpyK2CauAbsxXDW3XvgGojwdCRnAX/m4SS6mBAyb5dcWZGRnCBlLDFEhjPD/3cCeH0NErGGG4/Ix5",
+	"NG9O0CYxXdjVjwEV4MPqurhEFuhUrRK+KKjc5aF5WD0n91633DEDVDXZlUMEJtMGIjZYC4xHqIAEZhLa",
+	"uI4jHxwgLa9Jf+KttDmlCYIyqec4akWSKsfFONgfL4qA0hiFn9fr1ytC6J0P9LjuheffrBdBvQxjN0k3",
+	"AS0xpreZFM+LP0Q6CDO62PnrU2hMVmjw+/o1Y0j+90obHcnqEIuy+L0Nh90nb31/Yp3G9EUOo2kpVqsE",
+	"apJ4boj2hshukLggXr7Vb89jeDtivao3qfu25FNmB+y72p+ovQ+372z4S/e6kH5nd/E5kadn/yDWB3bp",
+	"2PbHft5foFBNVD/DUoGuBho+2e8EjodtoUFoZ7fa2+OnT0ZktNUtDazKFoOwQs3CzqvPmBShjow4stAI",
+	"gGEtO+dHQQ4WdzEY6hKKZiO5979NjfQHFQtTAEPbOE6fdBn/50DLko9kSu5Xe+yk59RLhGNglD/FjPAo",
+	"Lg7Y14LCxBiIyz6HwNw3XwxCw0W7oYpY1v2odNGBbNW/86oQU1NTbBRcasLJJNyYMFFFMw8N88RC1uJB",
+	"e9r3DNE0CSqa625EN09ctRt+K59BwVarUvBi0lP8chwhSYowJSYjIZuxyWFhkGaUBYxfnwViN9US7XdZ",
+	"uNAE7AdhJsthCuEymczJiYzV0QONI1X5mcn0Bbs+zNsbOV1hY1ky3nvuua9nQebRwIgz1T9JBMPaL21P",
+	"CgGjoRiTqwng3XQU7MnvWZ7DG0Xd7gsKDx8kfwfqDNe+BsAb9hhhw6wbj9+O5PM2qJ8wCAc5cGOULGlb",
+	"dnL2uEygBDV8uFe5IbhFU++pAa1PXVSnXvvxoyBaXHQf9NLxMBnpJIo0YMq7JoYgptZ6lGsmdit3eDGH",
+	"h3K385qMqQcaBTNxCKAGFXbdG6YBv9/PTHe0IUE532d9BHwRNN+jsz7GgFHzG0f2uQlKkmu8qZgoX0hT",
+	"JQ4FxCVTCZoFc+WtAmIAhVb0ndDCqAoIlxJQixZSD1xQC1G6vCoiWxm4DsOjdiAVi7tFDHl2t6gLdW94",
+	"TZfd0l+rSt2lMQsVp1Qwe9/iMkFKymNEA5cXeehzJDck0ZPaE7R2lR2u0gzRt3ZcdxyucAjkPm5vUvBk",
+	"E6/hka7H0EWUw+U+BPR5VvGpqqjAVSBaumv1qgH9ZpJPLi8urDLg71xcqMQi/PYVqCkueIP55m8HQnlp",
+	"mjwFD9a5xngPSSU5VQfZl2HOI9bVhpfRmpLRHZsej/WU7lrRFARmTihnrE4Vo+yx2GJqXtsOmELbkWTQ",
+	"UZIo8P/HSLOT2XqpZIM6g25HGjXxl3tpVNR2S7/fDTrtNnbFJAdpFfQkVR9yoGbVTougJGJSy+wLD7Ee",
+	"UIbHXA9eNLsFCFTnNoun7izBcBBGA1IoYRAjXiFcyT+sNJCgC+9k858JmQCTpbfs1hZbANzHQZ1KvUP7",
+	"DRYMpH+uQRnso5B1yheYq0qbdIPvuPtADAIaJEradP1grc0QnbqQ3iLNEJKk3WnzkuMdEZO2axImILlg",
+	"cnujiuEFmlOx1vpSW6x5HfqmEv7WoLMnImUlw7Uyzzxjn2PWwELLagM8EzdrvT0Pw7MuBL+M4/uiNFX2",
+	"xbuOi3t4K6q11MnXrKW1exsmSais8WixJ/ZJs6O09YtMd8ey4cOe0Lm4Pt2NK9yayDvYK45f1+eL4cZF",
+	"5QoEh9VEqXTwXGVGzYGBZjK2YJodczq/tP13J9HfmDLZCUp3YklT6/nCtHnGhrGhrbA0/0jhh6x6bXSX",
+	"MJk2CmJrcWLBaiwCZAce4DuN2klQgfqtdGequFlX9CX+m6j9ViYOJ4hfdpz2EFH4Hd8pN85KV3l2z1BO",
+	"pPiyi+74OoeufIXzcPl8FVpwlLjSmNDUqj1EaBNW//ECm7b5PYsOlzpiiGCSLpThXrJtNuemjXuCjRyO",
+	"L8dm68QQpmhFaxPWxRkeBd/HtoHecOXQGsHBRrQ7kS1nxZgYwlB8BT0X7RoCwiNHw7oQPJpWgzZdaXfn",
+	"olIrDSU/6sKXngtn7pMp4wlj+5Ocj1P+7yrObnU05gIHboejfsHLIoMS5tqkKBfjmfxIJLNcKuk0NJJM",
+	"1Y3Egn1EAfGf/W8j/NNEH0+ey3VZ9mIumgcOdYtk4LuTxiEj7d66EmZ7ZUWLeuLyZEGVAZCmboVvH8Jr",
+	"fC7Z9U4+LVuJnwhu4a7EMGNgM3FWhdR1YLZ/+AC+vVlkw3jT4GabKmkqNjVfZm/Ekmu4fwiZ/ceby+zz",
+	"1y8vsydPnnz7RZ5hoTX4lngvskJN10urPPjgt189/fqLHAA8+BxAvVdQeHeL/0fCwgz30C+zF9Ygy6as",
+	"LKE0r48YajGH+v+S80LX2cXZ5yiuLxANCIJAM6jkUJhLlbiEkBwGfF6YKHBT8hYpXfY50L1JVp7SJ6ds",
+	"OuVafzlXX3w58QXbJj/ijEzyiT0qUYBnXz768szhiNhKTJ5PnsBHWAYRZvqUKokjHgXZ9ZRjz/2xmDyf",
+	"2EvxhXvI6p5eKUmpI4/PztDBJw3hoiFejETBp38nEwXX7ACucPsOuIODVuxGsnxfmzWqY636bp56zhWI",
+	"qi2XzN6yQLlccxkz2eWFzsM0NTAzsFKLUQpAhnMdHAl68tY2eBrG2pPi+64Ocvmyc7axeNfrR07/z9pe",
+	"BT7ktAz/scabAa3CO/KM5YGEh/ko6IcRqyj+Jg/2qV/Ud472ju232d8A1DToUVcmecCjb9gcHmyqz9UP",
+	"FyePnz6LFNenSDz45ndH3txeh2lyi7c/IVL0Btct1vTYHjlJmVz45wn8/+0+or5EY3DAkz+LpTCTD2+P",
+	"uM5pMYAFHFnnDLbgA6xwt+g88Y6oshmbcg0WJgnVrWr0w7tFPWUllwWrTt/D5v0hubj/xs0lPbu7tmHW",
+	"qUocTbohT219gJtqzUMtWDFj9/vJ88n//fPi5D/ZyX+fnXx7ffL2/VdPPvzXf30ppvpfI46E/vky/J3x",
+	"42pOVrux6Nbrf7r3xJCVMXn+59twml7IQudZhRzMGGCp60to5LRwL8cD/OnTr55+kWMcUkEh2QWRbtYR",
+	"FzevUhkx5fW8du/Tl+yoJ9zlRdfhdnlxqHPt8qJFIhwuAcOrpc6Ds08W2c26IAB94pSbMn363urwB2cv",
+	"4I5VcjTzm6J8IQs6zEcfeFcLVRkietslRdCK7iKuexSShgg1WPKxnXZNYP/dnZZurzse+d3l9FXEKw7Z",
+	"9Pefse85mxpAQ5ISB1YJyy4vwFScK1Wc0wwCi7U1XAuuTaW26OcZOnGnVpUZxtNW68hCeMPL8pKeucf0",
+	"DZIhlIw9gNLz0m4dVliU9Wl73yZddDyuo/T8lCCsK4prNWX1WpXlT4B4P7KcFnyLJikRyR9iq/ibuEup",
+	"nH/LIEnNK14XjI/K6cI+8ka9sXvPvYUFLqnvFIb7D3P18CP40Lxe29P5w1FPhKgJhDHb+88wjAszZZGQ",
+	"GjZ/2PIx+tKYfF+et3/G12ahHC9gyjC68A8ddHUc8MLpO5g8kQ90IDe8PABpvbyw/9+qdZWpjXQ3TyEz",
+	"YDjw0MzIVOSJJfYLu+WHE/kR1pjr2x9CL4ats0cHe/kvrOCd0w0ljO8/2b8gh2drep9nLKuUMohthm9v",
+	"eIkVswmDrdepYylPnNKf+HRD6eRfmEEKuQee7u6VzZBB5RBr21G28ndCGyHndmqFfA6kfHZS7UdRxr5b",
+	"vq2R7lY3Mnaj7ji5o3s34DZ5UfJG86PDHd7HDP8reRdwwEd3LgALWXudwz0UkZ55ULlnn938Ssw9WPnT",
+	"W9wtrscHXt1Nts3ILBPY9v6zDMpEVHcNxiPHrAURzBtVbLM5uxtmO03X2qglwf7Sngj/1CdqPLkOdnk0",
+	"6qEeyIxy7SVsKHAILWuDVs2yi8tfXmTTUkD4x96Zb9RaFuMm6vS9++eHLq/Ha75Ud9zJZTLkWlfBTw6h",
+	"qS8VcoowL6TclfRsWfkgACjrnd6S7nFWRJye01AkKb9nK5zQzcD6NmEUXRRFWv6H132IdEa2HzzfD2hO",
+	"1nOqqmwO13aE3iH90S3fnvsSbq5yIWZpK8zD79f2ytf31B3uDqhTeX+b4kjHUlCjdNCRFF2RUInzAHOH",
+	"stKtc6PDZOiYpqHW3mWL4G7PWOOOnxNjKEJmWmEyc4MBtlXK0rGMxlyxnrLsesnetcOJLrfKcdbi3yf0",
+	"wS4M4n3fK4Q8ziuozM3w0N2UTfIJa+C5P9lAKTE8+IJ/Bdg46HaXapN9btcSQBukwk8/Bzf6F4kp97mb",
+	"OwGnAAE/OkRqlTKQM/15Qv8nFMxJuyj6if8XQbZPEnlXf7VbT7Dwj371CTeZbMkRsAdMBrPsjpWiQIfE",
+	"bmQ1ddext+jLRpj9n84hscN48hB+CSFbh0/T+2C/lpDWscxd1UK6sIZZ98OOpdP3yGrYHSpvTHLrdNrh",
+	"j3YQCrvV2E4jne839k+gYirEXEDMMmJyEsXi0ED72cm37GT29v03+bOvPuwXXz/I2qX6XanrVJN4+p46",
+	"8pvsLiYBZarhDrXWmOWxENqoaptGTcT04XRTY1GjekFY1b+ubuQDoLSJs9HDcUcAq46pig43HFHADSY6",
+	"ONDtIdxn2BpxNqpl5qq3KgXzCvSbhldLXgiroAQ+zuk7J7tQxgm9rHjBpRGs7LGeg+eOud79a7p8J8hw",
+	"fRi/CbTlkW/1KF2ytWazrm2+/gFdFgd4Qfxvjh4an6lqrozh8rBelHAAw6MyF0VxwKEf3giqO/c7K9d8",
+	"72syZPDcX94/cb5qSjtUyXNH4QwYL3RqAGw/ratFJcqeVf49PnLEBQ5v6Frb1MsDLW402Qo3rBFBhlcl",
+	"k9DZI5nc0PZHChLguBITsCrZIbYLKz9i5wVrKYPMTUxoIhC5nEPxDZZdXuQtaxySA2759jmB2NQs26jq",
+	"NndovDwzYkl8WC6Z1J6VK65WJe9bA6fvMaWt0yCvJ/+YS6FzGRzIkoW2cjRiPe9jQTX5B3u6I9aiTwxM",
+	"W4s7SZ5dzEDgu46uxu/4XBx/OcJbpAf6PhzUKakKkMR9ADX4AaDCdmnDxIOdWPEFZ5VGMjYD+6So+NSo",
+	"SnTBAGuKxNTKeVEngR5JXvSGxNqhHh7IEg9q3OdhndqSimIsOTh7A4HR+0NxndqxdmAlL+zXgdwaCh7v",
+	"untEcCePlwKpzY4sdsc7nboIIassEosfAKYHHJtWe1HklA5WMamZrxXTIfiiYrMO8OX39uuU4A+0ttnM",
+	"jDrozw777vQRA1/eH6Nt20GkT4AnhgCIZxRe8MpuOjJM3/tMZ0s2XQjJz0lftCO76plT/g7oolJb0Av4",
+	"+qF2IXxbSsggi9pKMdnS2vJKHsrCJZF7cCTzK4UKysnshjuiWsgk3+BcNK2BJSt41oK4xiRP+fvp9fQK",
+	"H/jrb2VE8YdfHwgSZTd5LBAGM7SBIkP4kqTc7zjmn9o/ZpwX3Re4l/DEEeVmX5C6vrGy9KXkDgRqYWXJ",
+	"q880RIM9G5H31lDm07kvDJ9pzjXeNG5Usf0snu3UhRJ+yYl98PAHgW36I134YFRHR/b6KWpPkKvi7+EX",
+	"LeRFMxENtPz0vSh6fGl3yk9X/1VFFIe9pjxcCtQLWXTJNi3GIcnXL4+TfK2J1Xx89rXjQx+efu3IHaMx",
+	"gq8GhCQgqO9qSVCFcChGa3QWMDD/c6Z+YzqpvQNWRIZth15yYNqAQsQZc/T7MQGYdu53DUMgitgWY6x7",
+	"YVjtJI3+GIl8cCzZ7p3u7xOqsPLXBzO8fKAE8Ze+RjHIcAem3Ywiub3mdMllERqHu6QlZEES4BQ5+QDr",
+	"70s8Y61+uW0UmMuE/jIDK8oRioTuQspx1ZARansaeAZZhgTdmAitskLlWOQECjxCqVhrsXyJdXh2Tdlf",
+	"OJK7H8cosK1/JKPAvvoVOHuP6gj+Q1W3OlNrky3Upqbah6pRcEbmcKNvTLYngMENtut+2Chm0VZHZ0Sk",
+	"PFWOuP8TsCAOvkWkb6S+WMEBfMvUWo2Q4Hei4E3zLrFX2Mk5rekM+pPm3YP/FLJbcYlXdZQfxO7qupnB",
+	"KRnFij24tlJEtymSH5HVVFNlfup/wbat+sGOXZfZJ4tMKlf7gxAqTmfgGcRt727HqAD1ij1KHqZXso/k",
+	"sHsw/fuZo8surH/SMvlyR/XluRwTC1pVfEosvMmN1j1zTNnRO7qiy76vh8CwEyuLu5CpJcQ2Nyrbclbp",
+	"3Mowu9miKAFD6A8+a5wgcS6ccvTT0pqPeZOCz7ZMMU/7osuLjsjMgrPS3jvS0/ADPnHESaA3RL1D4o53",
+	"st38sQDW2wxroKmpve3aHQF+WI+a3Mdu0I5CPhFYKYofFOnd4fcL2/RHst7QgQljS+g64OsPlscLzWVC",
+	"GhVQh+TOggZL2/u7I1wiDacmzNnpe/u/AXgpmr/+M29RT3RvHlWMKXWYX2euJD/YBoxSxQpYePI7pHPS",
+	"G59AV6Er+4Fl9QmsqLO/3or6JVxRLk9tuALACgKq/i7P3g9E5j/OrfdJ+TpgCK/X8ujOjisB3COOm33D",
+	"tplRGcg4LIOIdP/S5Knc9fZdtBPN4iboKKsIJPdxDiY3a0l8gCAfzkF9C3gAsVsMr2lheD2F8Db0CI3z",
+	"I8DPB4HF9lttUHzxVwRRPchKis0JeGXuw11Yg4ywJSd/yLCF+124oEaJHPjYhFzztIF3SU/87ww0OK3c",
+	"StswSAFRFZJuuGqhLr4B6Eq4rdtvGz44VwA1LGfQNXPNzzp5VxpPxq2Vls+/zrc6YKTl0+JmCYRy9AOv",
+	"MQNYt43c8vc+28hr3iDuP84hF77iI511zfIECTc6QWYOftrRjOCJRwvkM92EUUtgXoeQJh19+5yDjc8G",
+	"nYet6f9EN+Uh0ydaFSgO4DNvbLPecQ7lw/K6Bmi1pqXJZoZXe83Q6Y01NNNnJ9ih/xxTdSig9CWrKsGD",
+	"VWavZHsdgfUsYHWfLuYQ+/3/zsOu1wniCn4awvKwXdPwd7WuJNZaTdog/07P7I97+SsZFzTaB2B+U1Dv",
+	"zk5Z0pJo+m9psk7veIWnFpVWic7c7/ahbXLu2qNaML2wRxwvMs6qUnCPRFuuNSBcKKPu777FmPGJtQv3",
+	"rHDwANP6eyi61K0bEhUw3+cA88zKWyRF2CxU6eVHpgWf3lI9Ml+7WLoqjC4xIKUOt0L2QFx/EvK4EFf7",
+	"goeDuMKAbZuuYnWY0rZSWouboCJOMgjnQ0FdovvFPfQ/Y9ej4R5913NidcXZKHBqr/XATa4NS9Hq5emw",
+	"1S/+ynsU3BG2/oa/e3jcEQ3s+EzDJOhzsK8Nf+dACMDuEmargAfk369++zUdXHV/1glF0WUGyTD11PUc",
+	"UG7NY70zjW7oKlvLqbrjFS88/hSixhAZOCQSNVHcHSluwIcHex0zYTl9nzeqiYch0SGRdtd8dfbts4cl",
+	"76AZeZB8qJpVwmtgpheQ67FQZQGIyltewBWD2FNR1lSrw/ZlVwMGaOZQAoqkeh6g/gg6fEMfhLBXW1GW",
+	"2RpSTWWRSQWssFDWRiPPd1Kvd+qTfNx6JAjG99NqdvKnzmu3qh0329r9ZpccqHEEpJwoB5inB1hTqeXk",
+	"XLaH8Zk4ifuTFQr5MjQFhy2M01XFZ6WYLzrSQS+t8fqJy/1N1UGP4y/LphIH0fg34A7x+I7Li2xjF7Op",
+	"trlD+Dlw320XT2d7Mu6EFh0TAYX8P/GJgD72TgSwKB7qysUykJuqPvNRNUCQtQ7k1BxwU4mp7nLc/kKP",
+	"jBKbWnFJbZ8Yqkk/soTaTMzX1UFSLV9iS1iHN1sqacXlWUdcMrKrig1Uf7+tuKwHHr+YuuSqrvvVr/TM",
+	"oJCWgtSd+xhsa1nwUqCZsLFjgjWfMUO1VBVAamV2h7RAY/N3sIixT6VhwmCkwL8USuiGf+3N4vpJXRtx",
+	"Fo9/a+RaszlGa0EX0rG3ZmIf/TU4FxvHc6R7JAkL3/SRgFvYh9RG7Gpywz7piiAeKqNb4tRRKvcNx7Qi",
+	"NaPLP1zdwEw5r31h9kiQ/dNrqLZ8gheWu+3mqBNrXzNqVh8/0Kz+Y80PU8biiqNJDwQ47jgNcm3dFPfO",
+	"V1+ukZ+tf6JUIxpT6gaAO9yhbgDYWkBcgdXBhRk0Naem6uDfeVNtP535efwA83Ow9YP3A0pfUhmZA9by",
+	"ovnyd2Sp0jOFF+ZO4+o3fOSIcKEk1zsNQRgyKjGhFBFVqiz8kY3h+rK0JhhRHMR6V5tS3bTvfyWjCWbn",
+	"6DYT6kB+j9pRAHmAZo50bkLbHwmOhOM6YlQepId5Y46W0TvD4CbFWSWBJL2yfxHDXIontl74gzBFbtY+",
+	"UWREUviwS+CXBzkIUfTjcUPdkg8ZyntnoZOQ/JOBqkDlmL7CAkjzdJjKAk0e+nqZ3FRqPV+YvMUjf07s",
+	"vVSdaNxG9jdxxw87DccpK/GR7oRQ0eKlKNPkXjP88gDUmhDAX6N/dOD8Q1UqInenCv3MWLtiKbRukhr2",
+	"LNsW4cZO3vz/7po1hRLOhrfmdMOcO3cTg4yfvdXj2xPRWQv9Dbvl+9RCf4hV+hPffqRFCpVfEoXi3KZ4",
+	"KCghQrHFnV2YdpJd1nbHeoVFTc8h5/pBVmxdTa6vmNyh1u7RrNxxJeXODlrM7pYXyc3jcJXqauVp4Opn",
+	"gbKw6W0GyTYaicxl4eK/LrcTS4G5+AMEyqwqDVcZTRJL8RZWt1foUvz0NMV27CNtLw9ytmCZBuPio672",
+	"baghiQOHooOyo6o1xgW63SL4yDHFaN/wMIDIPxbKc3OpmffybSol501kJGTq6qQ/ieoAdAnulSsVcDTB",
+	"vYJpTknOs5QewsBxbcHptGTbTIs51EurBcSmU657MIfY4yN5RrDxj5apdSdMEiHNisPAgy6KQtdlr62+",
+	"YkFazCtXkp8YseRZKeRtbGZqzT19j3vEADSXn7Nxez/+bEQtocPVYwZz3EnpMyS70jrPNAdLinLu1S2X",
+	"OqG/zEwXKQqMQ8njWAsAe/nQZyFJJaL7h6Pq/xvoeqD+aP1UigC2YIJ7gzkzChCtoVUO9+iBK+NU1Es6",
+	"aRrBsj/OEnmovQmGeZT5ySTfNDclOyfThVKaWyuFab1aVExjzC01LQCj6fIYvoYHPgrnFPZtb8kN4Kki",
+	"kBAQ7WOFImfmVxBJtkZfwQy7YTrNYVVxqHHR7T54zVfldnKs4uC27X9G8xzvb0QEe3kB9jaxzM6Eq//v",
+	"jHZhshteKjm3Jijam/6mj6b8XGVdV/2KdxamgMWwQvrizswA0CxD6GnC9nFZnNt/S7WBa4RRSCwHRjGX",
+	"WclnhrbPROnvSTRI7erYDiNfpp/FEWN/x13WQcboz4VZlpN8MtV3CXBYK+46A8pBK6aM6ezy6vfEiFYs",
+	"yQMdgOZdZ4KPZvU/AYMOXr5izWPde3tULwZVDsknhr8zp1ZCnchJeg4EOh5iScp50LojQDAAemhVEs57",
+	"ncxRg1KaHWvjCkttHk3etv2rrsJR0MFD3GLFdAFORi6n1XZldHB3pURUe+66xIiFKovU6Wq7dFoh1WSX",
+	"u1DyjR0e+piP4sdhM06Ulw99UDzUvL2g2QLbpzKhBwI2V1/8i+AHEMQxKruhQiUFsacGSD/7u+TUThe8",
+	"WJfdS8I9c0zxunekpOu/P1hBtVKpW0Qq32zt4cbLWe6JgjdMZyUjNI3/0C6UGyv6d41c8nV1x7deopCl",
+	"1u0vu6Jn9k+BTcKEMItvqiSA2R1tfXYr1UZmn9tV8oW9Bkllss9nrNT8i8TJZs3WXnTQyNII8ER9HNKf",
+	"J/D/vz5mG2f1+ESBqDxNDCLOLzpBRdWc//RZiC0FOXvJLcBldo7MgYGfHT8JBt/TXZyfklMPA38hOiMf",
+	"Si+FNhzh8xDSb7iJwXMcwC72mJtTJvWmb1e5oGfuM0s7Wwvwg9o+nHvjngIIlAQE3l5MNZVKpuCGRPUa",
+	"RUI+fjoECung0EAUpirT6g94sv08pMr5J/vwzdnDmt1XwnA3XwmFdVN+KFsQ8nupUZpCJH81iDd3snN2",
+	"4naobroKdV26+Zoze91xte7uqaLDT4WYFgDFefyEeppbpUCc9OOzjwhqb8jrAShzmHGsKA2+thtuNpzy",
+	"qSvsks5D87O7JE9LUezW2HXKXIY7I1RfvKeexG/sRD4/gHQaOQKWQroPHj3sLrErkA4c2SFCR0idjtQL",
+	"IMrPWucVMFegeWz1gdBkFV+y6hayyPA0lFwPVQq7B50QbinJbKu0cbfKY/lv6RVHRQFdaEifpcXVcNLa",
+	"hWc/vLr6ATZnK0fYnm85Odg02+pde0+YYeVZxllqqQSVtW7MxXGo13/iW3jTQ1/xH0QFHFSD+9mtFUIv",
+	"1EbnYbEa+xwYNlBvupHNPXB5LZnhleghovvFPXTcc7nz+gqaDVW2MTd6hrdUYgaN0nLIfmKOvxxbFE7E",
+	"0U/8Nw58bPeQAFWG9jVGQWs7oOE6xBqqc6Xa+LFOPQReoW6niDBHtww7NRCpj2CVsYpneiMM7svjHCdC",
+	"XkMZ7H8qxbST8yBKiZOQND9cVZccsy6J5aZDCREX2wFguRJz+ds6UhQqAj/RYi6RNGmSTxacuXzBK25O",
+	"LpW6FbwnJHIg3Ar6M2BoAGpAqCl+DpiVPDgsFmqTgGClvT0OTXxEfbKS/DFBFQkAPBL2QbJi/mg3OQKS",
+	"Zrv647HwaNj4R8KjdU1CKKoH1fQE3sFl/Tm9TwY08OvTGjgCEat0taJX9YNHQlz5F4xBXUV2n8OBpMgN",
+	"Y61Kqmsf4GzsUQ98BPQtwEwcLC4tdnOyXqWDg1fc/MfqWGvItv0pLiFusvUK726f2Gq6BHyV3gVYZawJ",
+	"xsp993Vi24TZFyWX0177jh466rEC73gooDgY0EISnzNRCjrsOJNbuL3QWVyyBJ1OnihUDU65BVtBkdYl",
+	"Z5Kya6l5d0tcMA2TyItIudKiIIkc7fiC1j/a4sOxHTHZ/AemPftKjva/neS8OcW+YqldN8l8ALdKPEtL",
+	"R6Xheto+OhPI8ZksSTA1lZ/uESQF3Dt3G3rmL118Dgdx/IgyyipNlu8BDkkb2bCKRH6snQYa/1gbDY4s",
+	"dsbbgR+GA8q2BKsBXuZyPh3GjXguHCZIdABQ8K9eLig/XSMdLvCzH79/CM1PxvLp28PE8lHeALSl4nHg",
+	"fB0k4N7gpxf03qFPL+88htB1UD7s1DnUekaZIDOQdNtqkiJbtlxV6fPi7IGDoE3BpYkz8OvDRkGF9EsR",
+	"zn2QEzC219jJYRrC7+zbJ8/f228AMN2lLG8UgqQ7odkNlJqHsVkL8zl6adFs5MS/4iNNU7WWWNB/pCoU",
+	"zOClYPKwAVCURqJcYUhteKDKkY0mU05Fygrrsj7euMSxI0rmlsuuKvPYS7jUES+IsNf4acWNPszOSa4D",
+	"fNG5XRusWAqZac515jNLP9NjnG2/sFsOQzuSGQFtfyQr4le+waEdv+gEzElmVMamCI9SkmtezpBfBLUA",
+	"HKILmMEFlEmd8tT9Hqe4996CjAhu+j7Fi8vhOBlekIfMGmMqvRaWbJtxCTfF9GKwIt6wux7/yR/wxP9W",
+	"KoW1ZIVxfFiUlTgV37a756Hrk9r2j7TP2aY/0jYHo/pE65CWJW2ACKG+RzlSWK+DKANplj9R7quu2drA",
+	"dwe5ZNmmagi02Cn9S+aJ4b3FuZuCH1Rd9K85Aw9TTTTP5pVar+iiAP8mn79RK50Rowwyy2I3Rk3PLecd",
+	"UaGfOF/9NScHcqruPzc/czxicH1glSujVit7c9M7bogB8h5W5vV/9oJ4Q0YyyByYs5Sk/AEC4gkqVWlU",
+	"l/Sb8bX3Ew82+fOtNZLAFoQ/3uYTnxX25/vJuionzyenbCVO7x6BKOkV78NCasCZnfuPyFgMPvFp38Fn",
+	"zT4GX6AbMfzEeSyCj9w1N/jIOd4/vP3w/wcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
