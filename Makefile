@@ -64,6 +64,7 @@ fuzz:                            ## each fuzz target for a while
 	go test -fuzz FuzzParse -fuzztime 20s ./internal/kind/nginx
 	go test -fuzz FuzzRead -fuzzminimizetime 10x -fuzztime 20s ./internal/kind/httpd
 	go test -fuzz FuzzRead -fuzzminimizetime 10x -fuzztime 20s ./internal/kind/haproxy
+	go test -fuzz FuzzServe -fuzzminimizetime 10x -fuzztime 20s ./internal/acme/server
 	go test -fuzz FuzzReplies -fuzzminimizetime 10x -fuzztime 20s ./internal/acme
 
 bench: setup-test build          ## the figures of docs/performance.md

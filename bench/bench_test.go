@@ -91,7 +91,7 @@ func run(tb testing.TB, out, only string) error {
 		name string
 		run  func() error
 	}{{"judging", b.judging}, {"survey", b.survey}, {"silent", b.silent}, {"list", b.list}, {"reading", b.reading},
-		{"mending", b.mending}, {"reached", b.reached}, {"drafting", b.drafting}, {"ranging", b.ranging}, {"digest", b.digest}, {"figured", b.figured}, {"scheduled", b.scheduled}, {"foreseen", b.foreseen}, {"owning", b.owning}, {"orders", b.orders}, {"due", b.due}, {"installing", b.installing}, {"load", b.underLoad},
+		{"mending", b.mending}, {"reached", b.reached}, {"drafting", b.drafting}, {"ranging", b.ranging}, {"digest", b.digest}, {"figured", b.figured}, {"scheduled", b.scheduled}, {"foreseen", b.foreseen}, {"drilled", b.drilled}, {"owning", b.owning}, {"orders", b.orders}, {"due", b.due}, {"installing", b.installing}, {"load", b.underLoad},
 		{"clock", b.clock}, {"memory", b.memory}, {"crowd", b.crowd}, {"large", b.large}} {
 		if !strings.Contains(part.name, only) {
 			continue

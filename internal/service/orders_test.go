@@ -412,8 +412,9 @@ func TestTheAccountAtACA(t *testing.T) {
 	assert.Equal(t, 1, place.RevokedFor(*second.Certificate))
 	revoke(second.Number, client.OrderRevocation{Reason: client.OrderRevocationReasonSuperseded}) // again, as after a lost answer
 	assert.Equal(t, 1, place.RevokedFor(*second.Certificate))
-	_, err = r.Client.EndAccountWithResponse(t.Context(), "harbour", nil)
+	held, err := r.Client.EndAccountWithResponse(t.Context(), "harbour", nil)
 	require.NoError(t, err)
+	assert.Contains(t, string(held.Body), "1 mandates order from harbour")
 	assert.Nil(t, account().EndedAt, "a mandate orders from it")
 	done, err := r.Client.EndAccountWithResponse(t.Context(), "harbour", &client.EndAccountParams{Used: ptr(true)})
 	require.NoError(t, err)

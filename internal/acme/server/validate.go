@@ -337,6 +337,8 @@ func (c *CA) overHTTP(ctx context.Context, name, token, want string) *problem {
 		return refuse(400, "connection", "fetching %s: %v", at, err)
 	case resp.StatusCode != http.StatusOK:
 		return refuse(403, "unauthorized", "%s answers with status %d", resp.Request.URL, resp.StatusCode)
+	case got != want && resp.Request.URL.Hostname() != strings.Trim(host, "[]"): // of a host that was not asked about nothing is told
+		return refuse(403, "unauthorized", "the file at %s, where it is redirected to, does not hold the key authorization", resp.Request.URL)
 	case got != want:
 		return refuse(403, "unauthorized", "the file at %s holds %.80q, not the key authorization", resp.Request.URL, got)
 	}
