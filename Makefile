@@ -53,8 +53,8 @@ KILLED := ^(TestNewEverywhereOrOldEverywhere|TestNewOrOldOn.*|TestMendedOrOld|Te
 test: setup-test build           ## everything
 	go vet ./...
 	cd console && npx --no-install eslint .
-	INSEGNA_KILLED='$(KILLED)' go test -timeout 20m $$(go list ./... | grep -v $(patsubst %,-e /internal/%$$,$(filter-out install/files,$(RACED))))
-	CGO_ENABLED=1 go test -race -timeout 30m -skip '$(KILLED)' $(RACED:%=./internal/%)
+	@e=0; INSEGNA_KILLED='$(KILLED)' go test -timeout 20m $$(go list ./... | grep -v $(patsubst %,-e /internal/%$$,$(filter-out install/files,$(RACED)))) || e=1; \
+	CGO_ENABLED=1 go test -race -timeout 30m -skip '$(KILLED)' $(RACED:%=./internal/%) || e=1; exit $$e
 
 fuzz:                            ## each fuzz target for a while
 	go test -fuzz FuzzRead -fuzztime 20s ./internal/core/certs

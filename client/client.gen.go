@@ -819,6 +819,39 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RollingWishKey.
+const (
+	RollingWishKeyEcdsaP256 RollingWishKey = "ecdsa-p256"
+	RollingWishKeyEcdsaP384 RollingWishKey = "ecdsa-p384"
+	RollingWishKeyEcdsaP521 RollingWishKey = "ecdsa-p521"
+	RollingWishKeyEd25519   RollingWishKey = "ed25519"
+	RollingWishKeyRsa2048   RollingWishKey = "rsa-2048"
+	RollingWishKeyRsa3072   RollingWishKey = "rsa-3072"
+	RollingWishKeyRsa4096   RollingWishKey = "rsa-4096"
+)
+
+// Valid indicates whether the value is a known member of the RollingWishKey enum.
+func (e RollingWishKey) Valid() bool {
+	switch e {
+	case RollingWishKeyEcdsaP256:
+		return true
+	case RollingWishKeyEcdsaP384:
+		return true
+	case RollingWishKeyEcdsaP521:
+		return true
+	case RollingWishKeyEd25519:
+		return true
+	case RollingWishKeyRsa2048:
+		return true
+	case RollingWishKeyRsa3072:
+		return true
+	case RollingWishKeyRsa4096:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Severity.
 const (
 	SeverityBroken Severity = "broken"
@@ -3249,6 +3282,52 @@ type Rhythm struct {
 // Role defines model for Role.
 type Role string
 
+// Rolling defines model for Rolling.
+type Rolling struct {
+	// Former the root before
+	Former *string `json:"former,omitempty"`
+
+	// Issued good certificates issued since
+	Issued int `json:"issued"`
+
+	// IssuedBefore good certificates issued under former roots
+	IssuedBefore int `json:"issued_before"`
+
+	// LastEnds of those
+	LastEnds *time.Time `json:"last_ends,omitempty"`
+
+	// Moved audiences that trust the root in force
+	Moved []string `json:"moved"`
+
+	// Root in force
+	Root     string     `json:"root"`
+	RootEnds *time.Time `json:"root_ends,omitempty"`
+
+	// Vouched the former root vouches for the one in force, and servers send that along
+	Vouched bool `json:"vouched"`
+
+	// Waiting audiences that trust the former root alone
+	Waiting []string `json:"waiting"`
+}
+
+// RollingWish defines model for RollingWish.
+type RollingWish struct {
+	// Files with the former root's key, where that is kept elsewhere
+	Files *[]GivenFile `json:"files,omitempty"`
+
+	// Key that of the former root when left out
+	Key *RollingWishKey `json:"key,omitempty"`
+
+	// Passphrase of that file
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// RootPassphrase the new root's key is handed out under it, and not kept; kept in the safe when left out
+	RootPassphrase *string `json:"root_passphrase,omitempty"`
+}
+
+// RollingWishKey that of the former root when left out
+type RollingWishKey string
+
 // SafeRenewal defines model for SafeRenewal.
 type SafeRenewal struct {
 	// Begin make a new key first; otherwise what is left is encrypted with the newest
@@ -3969,6 +4048,12 @@ type ListIssuedParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// EndRollingParams defines parameters for EndRolling.
+type EndRollingParams struct {
+	// Agreed also where audiences trust the former root alone
+	Agreed *bool `form:"agreed,omitempty" json:"agreed,omitempty"`
+}
+
 // ListCertificatesParams defines parameters for ListCertificates.
 type ListCertificatesParams struct {
 	// Q part of a name
@@ -4249,6 +4334,9 @@ type SignRequestJSONRequestBody = SigningRequest
 
 // RevokeIssuedJSONRequestBody defines body for RevokeIssued for application/json ContentType.
 type RevokeIssuedJSONRequestBody = Revocation
+
+// RollAuthorityJSONRequestBody defines body for RollAuthority for application/json ContentType.
+type RollAuthorityJSONRequestBody = RollingWish
 
 // TakeCertificateJSONRequestBody defines body for TakeCertificate for application/json ContentType.
 type TakeCertificateJSONRequestBody = GivenMaterial
@@ -4555,6 +4643,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
 	RevokeIssued(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndRolling Ends that the former root vouches for the one in force
+	//
+	// Corresponds with DELETE /cas/{name}/rolling (the `EndRolling` operationId).
+	EndRolling(ctx context.Context, name ShortName, params *EndRollingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRolling How a CA of your own stands on its way from one root to the next
+	//
+	// Corresponds with GET /cas/{name}/rolling (the `GetRolling` operationId).
+	GetRolling(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RollAuthorityWithBody Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+	RollAuthorityWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RollAuthority Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+	RollAuthority(ctx context.Context, name ShortName, body RollAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCertificates Certificates met, by end of validity
 	//
@@ -5745,6 +5857,70 @@ func (c *Client) RevokeIssuedWithBody(ctx context.Context, name ShortName, conte
 // Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
 func (c *Client) RevokeIssued(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevokeIssuedRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndRolling Ends that the former root vouches for the one in force
+//
+// Corresponds with DELETE /cas/{name}/rolling (the `EndRolling` operationId).
+func (c *Client) EndRolling(ctx context.Context, name ShortName, params *EndRollingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndRollingRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRolling How a CA of your own stands on its way from one root to the next
+//
+// Corresponds with GET /cas/{name}/rolling (the `GetRolling` operationId).
+func (c *Client) GetRolling(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRollingRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RollAuthorityWithBody Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+func (c *Client) RollAuthorityWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRollAuthorityRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RollAuthority Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+func (c *Client) RollAuthority(ctx context.Context, name ShortName, body RollAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRollAuthorityRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8821,6 +8997,148 @@ func NewRevokeIssuedRequestWithBody(server string, name ShortName, contentType s
 	}
 
 	operationPath := fmt.Sprintf("/cas/%s/revocations", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndRollingRequest constructs an http.Request for the EndRolling method
+func NewEndRollingRequest(server string, name ShortName, params *EndRollingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/rolling", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Agreed != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "agreed", *params.Agreed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRollingRequest constructs an http.Request for the GetRolling method
+func NewGetRollingRequest(server string, name ShortName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/rolling", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRollAuthorityRequest calls the generic RollAuthority builder with application/json body
+func NewRollAuthorityRequest(server string, name ShortName, body RollAuthorityJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRollAuthorityRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewRollAuthorityRequestWithBody constructs an http.Request for the RollAuthority method, with any body, and a specified content type
+func NewRollAuthorityRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cas/%s/rolling", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13914,6 +14232,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /cas/{name}/revocations (the `RevokeIssued` operationId).
 	RevokeIssuedWithResponse(ctx context.Context, name ShortName, body RevokeIssuedJSONRequestBody, reqEditors ...RequestEditorFn) (*RevokeIssuedResponse, error)
 
+	// EndRollingWithResponse Ends that the former root vouches for the one in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /cas/{name}/rolling (the `EndRolling` operationId).
+	EndRollingWithResponse(ctx context.Context, name ShortName, params *EndRollingParams, reqEditors ...RequestEditorFn) (*EndRollingResponse, error)
+
+	// GetRollingWithResponse How a CA of your own stands on its way from one root to the next
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cas/{name}/rolling (the `GetRolling` operationId).
+	GetRollingWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*GetRollingResponse, error)
+
+	// RollAuthorityWithBodyWithResponse Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+	RollAuthorityWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RollAuthorityResponse, error)
+
+	// RollAuthorityWithResponse Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+	RollAuthorityWithResponse(ctx context.Context, name ShortName, body RollAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*RollAuthorityResponse, error)
+
 	// ListCertificatesWithResponse Certificates met, by end of validity
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15675,6 +16021,150 @@ func (r RevokeIssuedResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RevokeIssuedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndRollingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Authority
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndRollingResponse) GetJSON200() *Authority {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndRollingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndRollingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndRollingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndRollingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndRollingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRollingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rolling
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRollingResponse) GetJSON200() *Rolling {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRollingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRollingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRollingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRollingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRollingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RollAuthorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeAuthority
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RollAuthorityResponse) GetJSON201() *MadeAuthority {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RollAuthorityResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RollAuthorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RollAuthorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RollAuthorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RollAuthorityResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20992,6 +21482,58 @@ func (c *ClientWithResponses) RevokeIssuedWithResponse(ctx context.Context, name
 	return ParseRevokeIssuedResponse(rsp)
 }
 
+// EndRollingWithResponse Ends that the former root vouches for the one in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /cas/{name}/rolling (the `EndRolling` operationId).
+func (c *ClientWithResponses) EndRollingWithResponse(ctx context.Context, name ShortName, params *EndRollingParams, reqEditors ...RequestEditorFn) (*EndRollingResponse, error) {
+	rsp, err := c.EndRolling(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndRollingResponse(rsp)
+}
+
+// GetRollingWithResponse How a CA of your own stands on its way from one root to the next
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cas/{name}/rolling (the `GetRolling` operationId).
+func (c *ClientWithResponses) GetRollingWithResponse(ctx context.Context, name ShortName, reqEditors ...RequestEditorFn) (*GetRollingResponse, error) {
+	rsp, err := c.GetRolling(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRollingResponse(rsp)
+}
+
+// RollAuthorityWithBodyWithResponse Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+func (c *ClientWithResponses) RollAuthorityWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RollAuthorityResponse, error) {
+	rsp, err := c.RollAuthorityWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRollAuthorityResponse(rsp)
+}
+
+// RollAuthorityWithResponse Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cas/{name}/rolling (the `RollAuthority` operationId).
+func (c *ClientWithResponses) RollAuthorityWithResponse(ctx context.Context, name ShortName, body RollAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*RollAuthorityResponse, error) {
+	rsp, err := c.RollAuthority(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRollAuthorityResponse(rsp)
+}
+
 // ListCertificatesWithResponse Certificates met, by end of validity
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23345,6 +23887,105 @@ func ParseRevokeIssuedResponse(rsp *http.Response) (*RevokeIssuedResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndRollingResponse parses an HTTP response from a EndRollingWithResponse call
+func ParseEndRollingResponse(rsp *http.Response) (*EndRollingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndRollingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Authority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRollingResponse parses an HTTP response from a GetRollingWithResponse call
+func ParseGetRollingResponse(rsp *http.Response) (*GetRollingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRollingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rolling
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRollAuthorityResponse parses an HTTP response from a RollAuthorityWithResponse call
+func ParseRollAuthorityResponse(rsp *http.Response) (*RollAuthorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RollAuthorityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeAuthority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

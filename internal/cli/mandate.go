@@ -748,7 +748,7 @@ func writeKey(file, key string) error {
 // cas groups the commands about CAs.
 func (a *app) cas() *cobra.Command {
 	return group("ca", "Certificate authorities, their terms and budgets", a.caList(), a.caAgree(), a.caMake(), a.caTake(), a.caShow(),
-		a.caRoot(), a.caSign(), a.caIssued(), a.caRevoke(), a.caCustomers())
+		a.caRoot(), a.caSign(), a.caIssued(), a.caRevoke(), a.caCustomers(), a.caRoll())
 }
 
 // listCAs fetches the CAs with their accounts and budgets.

@@ -55,7 +55,9 @@ func TestWhoIsToldAtTheTerminal(t *testing.T) {
 	assert.Contains(t, run("notice", "preview", "desk").out, "gone.lantern.example at quay 127.0.0.1:1")
 	assert.Contains(t, run("notice", "preview", "desk", "--digest").out, "2 bindings are watched.")
 	assert.Contains(t, run("notice", "preview", "nobody").err, `there is no owner "nobody"; see: insegna notice owners`)
-	assert.Contains(t, run("finding", "list", "--code", "notice-undelivered").out, "messages to desk do not arrive at lost@lantern.example")
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("finding", "list", "--code", "notice-undelivered").out, "messages to desk do not arrive at lost@lantern.example")
+	}, time.Minute, 200*time.Millisecond)
 	s.Set(func(c *sink.Config) { c.Refuse = "" })
 	assert.Contains(t, run("notice", "again").out, "tried again. See what comes of it")
 	assert.Contains(t, run("notice", "silence", "--for", "2h").err, "a reason is needed")

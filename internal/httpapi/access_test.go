@@ -26,7 +26,7 @@ var (
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation previewMending beginInstallation previewWave beginWave returnWave keepWave " +
 		"returnInstallation beginHttps continueHttps takeKey giveCertificate takeCertificate takeReply markSent endOrder signRequest revokeIssued planDrill revokeOrder getHostKey acceptFinding endAcceptance testNotice tryNotice addSilence endSilence "
 	forAdmin = "applyEstate draftEstate addHost changeHost removeHost addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
-		"addCredential removeCredential getSafe renewSafeKey trustHostKey makeAuthority takeAuthority tellContact rollKey endAccount addCustomer removeCustomer beginDrill "
+		"addCredential removeCredential getSafe renewSafeKey trustHostKey makeAuthority takeAuthority tellContact rollKey endAccount addCustomer removeCustomer beginDrill rollAuthority endRolling "
 )
 
 // TestWhoMayDoWhat calls every operation of the contract as nobody, with a

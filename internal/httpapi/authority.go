@@ -63,6 +63,47 @@ func (srv *Server) MakeAuthority(ctx context.Context, r contract.MakeAuthorityRe
 	return out, nil
 }
 
+// GetRolling tells how a CA of one's own stands between two roots.
+func (srv *Server) GetRolling(ctx context.Context, r contract.GetRollingRequestObject) (contract.GetRollingResponseObject, error) {
+	v, err := srv.service.Rolling(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.GetRolling200JSONResponse{Root: v.Root.CommonName(), RootEnds: ptr(v.Root.NotAfter.UTC()), Vouched: v.Vouched, Issued: v.Now, IssuedBefore: v.Old,
+		Waiting: list(v.Waiting), Moved: list(v.Moved)}
+	if v.Former != nil {
+		out.Former = ptr(v.Former.CommonName())
+	}
+	if v.Old > 0 {
+		out.LastEnds = ptr(v.Ends.UTC())
+	}
+	return out, nil
+}
+
+// RollAuthority gives a CA of one's own a new root.
+func (srv *Server) RollAuthority(ctx context.Context, r contract.RollAuthorityRequestObject) (contract.RollAuthorityResponseObject, error) {
+	b := r.Body
+	given := &service.TakeIn{Files: filesOf(orZero(b.Files)), Passphrase: secretOf(b.Passphrase)}
+	all, key, err := srv.service.Roll(ctx, &service.MakeCA{Name: r.Name, Key: string(orZero(b.Key)), Passphrase: secretOf(b.RootPassphrase)}, given)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.RollAuthority201JSONResponse{Authority: authorityOf(r.Name, all)}
+	if key != nil {
+		out.RootKey = ptr(string(key))
+	}
+	return out, nil
+}
+
+// EndRolling ends that a former root vouches for the one in force.
+func (srv *Server) EndRolling(ctx context.Context, r contract.EndRollingRequestObject) (contract.EndRollingResponseObject, error) {
+	all, err := srv.service.EndRolling(ctx, r.Name, orZero(r.Params.Agreed))
+	if err != nil {
+		return nil, err
+	}
+	return contract.EndRolling200JSONResponse(authorityOf(r.Name, all)), nil
+}
+
 // TakeAuthority takes an existing CA in.
 func (srv *Server) TakeAuthority(ctx context.Context, r contract.TakeAuthorityRequestObject) (contract.TakeAuthorityResponseObject, error) {
 	b := r.Body

@@ -48,7 +48,7 @@ func TestEveryAnswerKeepsToTheContract(t *testing.T) {
 			}
 		}
 	}
-	assert.Len(t, called, 121)
+	assert.Len(t, called, 124)
 	for _, query := range []string{"/certificates?kind=all&in_use=false&limit=2",
 		"/findings?state=all&severity=broken&severity=due", "/bindings?verdict=broken&sort=-host&limit=3",
 		"/surveys?limit=1", "/servers?read=false&sort=-name", "/findings?server=quay", "/servers/quay/file?path=/x",
@@ -99,6 +99,8 @@ func bodyFor(operation string) string {
 		return `{"permitted":["crew.test"]}`
 	case "signRequest":
 		return `{"request":"nonsense"}`
+	case "rollAuthority":
+		return `{"files":[{"name":"x","content":"bm9uc2Vuc2U="}]}`
 	case "planDrill":
 		return `{"kind":"ca","what":"harbour","hours":24}`
 	case "beginDrill":

@@ -29,7 +29,7 @@ const (
 )
 
 // withFiles are the calls that send files.
-var withFiles = map[string]bool{"previewEstate": true, "applyEstate": true, "draftEstate": true, "takeCertificate": true, "takeReply": true, "takeAuthority": true}
+var withFiles = map[string]bool{"previewEstate": true, "applyEstate": true, "draftEstate": true, "takeCertificate": true, "takeReply": true, "takeAuthority": true, "rollAuthority": true}
 
 // limitOf is how much a call may send.
 func limitOf(operation string) int64 {

@@ -82,6 +82,7 @@ var needs = map[string]Role{
 
 	"takeKey": Operator, "giveCertificate": Operator, // and the permission for it
 	"getForecast": Viewer, "getAuthority": Viewer, "listIssued": Viewer, "signRequest": Operator, "revokeIssued": Operator, "makeAuthority": Admin, "takeAuthority": Admin,
+	"getRolling": Viewer, "rollAuthority": Admin, "endRolling": Admin,
 	"planDrill": Operator, "listDrills": Viewer, "getDrill": Viewer, "beginDrill": Admin,
 	"withoutCertificate": Viewer,
 	"listCustomers":      Viewer, "addCustomer": Admin, "removeCustomer": Admin,

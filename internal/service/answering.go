@@ -43,13 +43,22 @@ func (s *Issuing) ACME(ctx context.Context, name string) (*server.CA, error) {
 	if err != nil {
 		return nil, err
 	}
-	by, err := s.signer(ctx, name)
+	if _, err := s.signer(ctx, name); err != nil {
+		return nil, err
+	}
+	all, err := s.of(ctx, name)
 	if err != nil {
 		return nil, err
 	}
+	var keys [][]byte
+	for _, one := range all {
+		if one.Role == store.IssuingCA {
+			keys = append(keys, one.certificate.SubjectKeyId)
+		}
+	}
 	a := ca.Private.ACME
 	v := &server.CA{Name: name, Base: ca.Folder(), External: a.Customers, PerHour: a.PerHour, HTTPPort: a.HTTPPort, TLSPort: a.TLSPort,
-		Resolver: a.Resolver, Profiles: map[string]string{}, Records: &acmeRecords{s.store, name}, KeyID: by.Certificate.SubjectKeyId}
+		Resolver: a.Resolver, Profiles: map[string]string{}, Records: &acmeRecords{s.store, name}, KeyIDs: keys}
 	if v.Resolver == "" {
 		v.Resolver = systemResolver()
 	}

@@ -143,6 +143,10 @@ type MakeCA struct {
 	Passphrase   *secret       // the root's key is handed out under it, and not kept; nil keeps it in the safe
 }
 
+// rootPath is how many CAs may stand below a root: what issues, and the root after it
+// while this one vouches for that.
+const rootPath = 2
+
 // Lives of a CA's certificates where nothing is said, and of any.
 const (
 	usualRootLife    = 10 * 365 * 24 * time.Hour
@@ -157,7 +161,7 @@ func (s *Issuing) MakeCA(ctx context.Context, m *MakeCA) ([]AuthorityView, []byt
 		return nil, nil, &MaterialError{fmt.Sprintf("%q is no name for a CA", m.Name), "use letters, digits, dot, dash or underscore"}
 	}
 	now := time.Now().UTC()
-	root := &authority.Authority{Subject: s.subject(m, "Root", now), From: now.Add(-time.Hour), Until: now.Add(cmp.Or(m.RootLife, usualRootLife)), PathLength: 1}
+	root := &authority.Authority{Subject: s.subject(m, "Root", now), From: now.Add(-time.Hour), Until: now.Add(cmp.Or(m.RootLife, usualRootLife)), PathLength: rootPath}
 	below := &authority.Authority{Subject: s.subject(m, "Issuing", now), From: root.From, Until: now.Add(cmp.Or(m.IssuingLife, usualIssuingLife))}
 	for _, life := range []time.Duration{root.Until.Sub(now), below.Until.Sub(now)} {
 		if life < 24*time.Hour || life > longestCALife {

@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"encoding/base64"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -15,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -326,4 +328,71 @@ func body(t testing.TB, url, kind string) []byte {
 	require.Equal(t, http.StatusOK, resp.StatusCode, "%s: %s", url, data)
 	assert.Equal(t, kind, resp.Header.Get("Content-Type"))
 	return data
+}
+
+// TestAnotherRoot rolls a CA over: whoever trusts the former root or the new one trusts what
+// is issued from then on, by openssl's word, until that is ended.
+func TestAnotherRoot(t *testing.T) {
+	t.Parallel()
+	c := newCrew(t, "", client.AuthorityWish{Permitted: &[]string{"crew.example"}, RootPassphrase: ptrTo("lamp pier gull rope")})
+	c.must("openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout a.key -subj /CN=a.crew.example -addext subjectAltName=DNS:a.crew.example -out a.csr")
+	before, said := c.sign(c.Client, "a.csr", "server")
+	require.NotNil(t, before, said)
+	none, err := c.Client.RollAuthorityWithResponse(t.Context(), "crew", client.RollingWish{})
+	require.NoError(t, err)
+	assert.Contains(t, string(none.Body), "the key of crew Root "+time.Now().UTC().Format("2006")+" is not in the safe")
+	key, err := os.ReadFile(filepath.Join(c.dir, "root.key"))
+	require.NoError(t, err)
+	given := []client.GivenFile{{Name: "root.key", Content: key}}
+	made, err := c.Client.RollAuthorityWithResponse(t.Context(), "crew", client.RollingWish{Files: &given, Passphrase: ptrTo("lamp pier gull rope")})
+	require.NoError(t, err)
+	require.NotNil(t, made.JSON201, string(made.Body))
+	roots, cross := 0, 0
+	for _, a := range made.JSON201.Authority.Certificates {
+		switch {
+		case a.Role == "root" && a.RetiredAt == nil:
+			c.file("new.pem", []byte(a.Pem))
+			roots++
+		case a.Role == "cross" && a.RetiredAt == nil:
+			cross++
+		}
+	}
+	assert.Equal(t, []int{1, 1}, []int{roots, cross})
+	after, said := c.sign(c.Client, "a.csr", "server")
+	require.NotNil(t, after, said)
+	verify := func(root string, s *client.SignedRequest) error {
+		leaf, rest, _ := strings.Cut(s.Pem, "-----END CERTIFICATE-----\n")
+		c.file("leaf.pem", []byte(leaf+"-----END CERTIFICATE-----\n"))
+		c.file("rest.pem", []byte(rest))
+		out, err := c.run("openssl verify -x509_strict -CAfile " + root + " -untrusted rest.pem leaf.pem")
+		if err != nil {
+			return errors.New(out)
+		}
+		return nil
+	}
+	for _, root := range []string{"root.pem", "new.pem"} {
+		assert.NoError(t, verify(root, after), root)
+	}
+	assert.NoError(t, verify("root.pem", before), "what was issued before stays good")
+	list, err := http.Get(c.URL + "/pki/crew/root.pem")
+	require.NoError(t, err)
+	defer func() { _ = list.Body.Close() }()
+	text, err := io.ReadAll(list.Body)
+	require.NoError(t, err)
+	assert.Equal(t, 2, strings.Count(string(text), "BEGIN CERTIFICATE"), "both are handed out")
+	state, err := c.Client.GetRollingWithResponse(t.Context(), "crew")
+	require.NoError(t, err)
+	assert.Equal(t, []any{true, 1, 1}, []any{state.JSON200.Vouched, state.JSON200.Issued, state.JSON200.IssuedBefore})
+	strange, err := c.Client.RollAuthorityWithResponse(t.Context(), "crew", client.RollingWish{Files: &given, Passphrase: ptrTo("lamp pier gull rope")})
+	require.NoError(t, err)
+	require.NotNil(t, strange.JSON201, "the new root's key is in the safe, and needs no file: %s", strange.Body)
+	ended, err := c.Client.EndRollingWithResponse(t.Context(), "crew", nil)
+	require.NoError(t, err)
+	require.NotNil(t, ended.JSON200, string(ended.Body))
+	last, said := c.sign(c.Client, "a.csr", "server")
+	require.NotNil(t, last, said)
+	assert.Error(t, verify("new.pem", last), "no root but the newest vouches for it any more")
+	twice, err := c.Client.EndRollingWithResponse(t.Context(), "crew", nil)
+	require.NoError(t, err)
+	assert.Equal(t, 409, twice.StatusCode())
 }

@@ -80,6 +80,25 @@ func (s *Store) AddAuthorities(ctx context.Context, list []*Authority, retire bo
 	})
 }
 
+// RetireCross ends that a former root vouches for the one in force; ErrNotFound where none
+// does.
+func (s *Store) RetireCross(ctx context.Context, ca string, act *Act, at time.Time) error {
+	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
+		if err := changed(db.Exec("update authorities set retired_at = ? where ca = ? and role = 'cross' and retired_at is null", at, ca)); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
+
+// IssuedUnder counts the certificates of a CA that are good, by whether what issued them
+// issues still.
+func (s *Store) IssuedUnder(ctx context.Context, ca string, at time.Time) (now, former int, ends time.Time, err error) {
+	return now, former, ends, s.pool.QueryRow(ctx, `select count(*) filter (where a.retired_at is null), count(*) filter (where a.retired_at is not null),
+			coalesce(max(i.not_after) filter (where a.retired_at is not null), to_timestamp(0))
+		from issued i join authorities a on a.id = i.authority_id where a.ca = $1 and i.not_after > $2 and i.revoked_at is null`, ca, at).Scan(&now, &former, &ends)
+}
+
 // Authorities gives the certificates of a CA ("" of all), those in force first.
 func (s *Store) Authorities(ctx context.Context, ca string) ([]Authority, error) {
 	q := s.db.WithContext(ctx).Order("retired_at is not null, ca, id desc")

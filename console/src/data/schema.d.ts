@@ -1110,6 +1110,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/cas/{name}/rolling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        /** How a CA of your own stands on its way from one root to the next */
+        get: operations["getRolling"];
+        put?: never;
+        /** Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues */
+        post: operations["rollAuthority"];
+        /** Ends that the former root vouches for the one in force */
+        delete: operations["endRolling"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cas/{name}/customers": {
         parameters: {
             query?: never;
@@ -2067,6 +2088,42 @@ export interface components {
             permitted?: string[];
             /** @description the root's key is handed out under it, and not kept; kept in the safe when left out */
             root_passphrase?: string;
+        };
+        Rolling: {
+            /** @description in force */
+            root: string;
+            /** Format: date-time */
+            root_ends?: string;
+            /** @description the root before */
+            former?: string;
+            /** @description the former root vouches for the one in force, and servers send that along */
+            vouched: boolean;
+            /** @description good certificates issued since */
+            issued: number;
+            /** @description good certificates issued under former roots */
+            issued_before: number;
+            /**
+             * Format: date-time
+             * @description of those
+             */
+            last_ends?: string;
+            /** @description audiences that trust the former root alone */
+            waiting: string[];
+            /** @description audiences that trust the root in force */
+            moved: string[];
+        };
+        RollingWish: {
+            /**
+             * @description that of the former root when left out
+             * @enum {string}
+             */
+            key?: "ecdsa-p256" | "ecdsa-p384" | "ecdsa-p521" | "ed25519" | "rsa-2048" | "rsa-3072" | "rsa-4096";
+            /** @description the new root's key is handed out under it, and not kept; kept in the safe when left out */
+            root_passphrase?: string;
+            /** @description with the former root's key, where that is kept elsewhere */
+            files?: components["schemas"]["GivenFile"][];
+            /** @description of that file */
+            passphrase?: string;
         };
         MadeAuthority: {
             authority: components["schemas"]["Authority"];
@@ -5837,6 +5894,82 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRolling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how it stands */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rolling"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rollAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RollingWish"];
+            };
+        };
+        responses: {
+            /** @description rolled over */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeAuthority"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endRolling: {
+        parameters: {
+            query?: {
+                /** @description also where audiences trust the former root alone */
+                agreed?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description its certificates */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
                 };
             };
             default: components["responses"]["Problem"];

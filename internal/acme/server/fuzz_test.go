@@ -96,7 +96,7 @@ func (m *memory) state() string {
 // desk is a CA over what is in memory, with one account and its key.
 func desk() (*server.Desk, *server.CA, *memory, crypto.Signer) {
 	m := &memory{objects: map[string]server.Object{}, version: map[string]int{}}
-	c := &server.CA{Name: "crew", Base: "https://ca.example/acme/crew", Resolver: "127.0.0.1:1", HTTPPort: 1, TLSPort: 1, Records: m, KeyID: []byte{1},
+	c := &server.CA{Name: "crew", Base: "https://ca.example/acme/crew", Resolver: "127.0.0.1:1", HTTPPort: 1, TLSPort: 1, Records: m, KeyIDs: [][]byte{{1}},
 		Allows: func(string, string) error { return nil }, Told: func(context.Context, string, string, map[string]any) {},
 		Customer: func(context.Context, string) ([]byte, error) { return nil, server.ErrNotFound },
 		Find:     func(context.Context, []byte) (*server.Known, error) { return nil, server.ErrNotFound },

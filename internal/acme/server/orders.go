@@ -221,7 +221,7 @@ func (c *CA) named(ctx context.Context, id string) (*Known, error) {
 	aki, number, ok := strings.Cut(id, ".")
 	key, errKey := base64.RawURLEncoding.DecodeString(aki)
 	serial, errSerial := base64.RawURLEncoding.DecodeString(number)
-	if !ok || errKey != nil || errSerial != nil || !bytes.Equal(key, c.KeyID) || len(serial) > 21 {
+	if !ok || errKey != nil || errSerial != nil || !slices.ContainsFunc(c.KeyIDs, func(id []byte) bool { return bytes.Equal(id, key) }) || len(serial) > 21 {
 		return nil, ErrNotFound
 	}
 	return c.Find(ctx, new(big.Int).SetBytes(serial).Bytes())

@@ -92,7 +92,7 @@ type CA struct {
 	Allows   func(profile, name string) error                                // says why a name may not be ordered
 	Issue    func(ctx context.Context, account, order, profile string, csr *x509.CertificateRequest, names []string) (chain []byte, serial string, err error)
 	Find     func(ctx context.Context, serial []byte) (*Known, error) // ErrNotFound for none
-	KeyID    []byte                                                   // of the issuing certificate
+	KeyIDs   [][]byte                                                 // of the issuing certificates, former ones too
 	Revoke   func(ctx context.Context, serial []byte, reason int) error
 	Told     func(ctx context.Context, action, subject string, detail map[string]any) // for the journal
 }

@@ -825,6 +825,39 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RollingWishKey.
+const (
+	RollingWishKeyEcdsaP256 RollingWishKey = "ecdsa-p256"
+	RollingWishKeyEcdsaP384 RollingWishKey = "ecdsa-p384"
+	RollingWishKeyEcdsaP521 RollingWishKey = "ecdsa-p521"
+	RollingWishKeyEd25519   RollingWishKey = "ed25519"
+	RollingWishKeyRsa2048   RollingWishKey = "rsa-2048"
+	RollingWishKeyRsa3072   RollingWishKey = "rsa-3072"
+	RollingWishKeyRsa4096   RollingWishKey = "rsa-4096"
+)
+
+// Valid indicates whether the value is a known member of the RollingWishKey enum.
+func (e RollingWishKey) Valid() bool {
+	switch e {
+	case RollingWishKeyEcdsaP256:
+		return true
+	case RollingWishKeyEcdsaP384:
+		return true
+	case RollingWishKeyEcdsaP521:
+		return true
+	case RollingWishKeyEd25519:
+		return true
+	case RollingWishKeyRsa2048:
+		return true
+	case RollingWishKeyRsa3072:
+		return true
+	case RollingWishKeyRsa4096:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Severity.
 const (
 	SeverityBroken Severity = "broken"
@@ -3255,6 +3288,52 @@ type Rhythm struct {
 // Role defines model for Role.
 type Role string
 
+// Rolling defines model for Rolling.
+type Rolling struct {
+	// Former the root before
+	Former *string `json:"former,omitempty"`
+
+	// Issued good certificates issued since
+	Issued int `json:"issued"`
+
+	// IssuedBefore good certificates issued under former roots
+	IssuedBefore int `json:"issued_before"`
+
+	// LastEnds of those
+	LastEnds *time.Time `json:"last_ends,omitempty"`
+
+	// Moved audiences that trust the root in force
+	Moved []string `json:"moved"`
+
+	// Root in force
+	Root     string     `json:"root"`
+	RootEnds *time.Time `json:"root_ends,omitempty"`
+
+	// Vouched the former root vouches for the one in force, and servers send that along
+	Vouched bool `json:"vouched"`
+
+	// Waiting audiences that trust the former root alone
+	Waiting []string `json:"waiting"`
+}
+
+// RollingWish defines model for RollingWish.
+type RollingWish struct {
+	// Files with the former root's key, where that is kept elsewhere
+	Files *[]GivenFile `json:"files,omitempty"`
+
+	// Key that of the former root when left out
+	Key *RollingWishKey `json:"key,omitempty"`
+
+	// Passphrase of that file
+	Passphrase *string `json:"passphrase,omitempty"`
+
+	// RootPassphrase the new root's key is handed out under it, and not kept; kept in the safe when left out
+	RootPassphrase *string `json:"root_passphrase,omitempty"`
+}
+
+// RollingWishKey that of the former root when left out
+type RollingWishKey string
+
 // SafeRenewal defines model for SafeRenewal.
 type SafeRenewal struct {
 	// Begin make a new key first; otherwise what is left is encrypted with the newest
@@ -3975,6 +4054,12 @@ type ListIssuedParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// EndRollingParams defines parameters for EndRolling.
+type EndRollingParams struct {
+	// Agreed also where audiences trust the former root alone
+	Agreed *bool `form:"agreed,omitempty" json:"agreed,omitempty"`
+}
+
 // ListCertificatesParams defines parameters for ListCertificates.
 type ListCertificatesParams struct {
 	// Q part of a name
@@ -4256,6 +4341,9 @@ type SignRequestJSONRequestBody = SigningRequest
 // RevokeIssuedJSONRequestBody defines body for RevokeIssued for application/json ContentType.
 type RevokeIssuedJSONRequestBody = Revocation
 
+// RollAuthorityJSONRequestBody defines body for RollAuthority for application/json ContentType.
+type RollAuthorityJSONRequestBody = RollingWish
+
 // TakeCertificateJSONRequestBody defines body for TakeCertificate for application/json ContentType.
 type TakeCertificateJSONRequestBody = GivenMaterial
 
@@ -4411,6 +4499,15 @@ type ServerInterface interface {
 	// RevokeIssued Revokes a certificate a CA of your own has issued
 	// (POST /cas/{name}/revocations)
 	RevokeIssued(c *gin.Context, name ShortName)
+	// EndRolling Ends that the former root vouches for the one in force
+	// (DELETE /cas/{name}/rolling)
+	EndRolling(c *gin.Context, name ShortName, params EndRollingParams)
+	// GetRolling How a CA of your own stands on its way from one root to the next
+	// (GET /cas/{name}/rolling)
+	GetRolling(c *gin.Context, name ShortName)
+	// RollAuthority Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+	// (POST /cas/{name}/rolling)
+	RollAuthority(c *gin.Context, name ShortName)
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(c *gin.Context, params ListCertificatesParams)
@@ -5261,6 +5358,92 @@ func (siw *ServerInterfaceWrapper) RevokeIssued(c *gin.Context) {
 	}
 
 	siw.Handler.RevokeIssued(c, name)
+}
+
+// EndRolling operation middleware
+func (siw *ServerInterfaceWrapper) EndRolling(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndRollingParams
+
+	// ------------- Optional query parameter "agreed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "agreed", c.Request.URL.Query(), &params.Agreed, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter agreed: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndRolling(c, name, params)
+}
+
+// GetRolling operation middleware
+func (siw *ServerInterfaceWrapper) GetRolling(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRolling(c, name)
+}
+
+// RollAuthority operation middleware
+func (siw *ServerInterfaceWrapper) RollAuthority(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RollAuthority(c, name)
 }
 
 // ListCertificates operation middleware
@@ -8039,6 +8222,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/drills/:number", wrapper.GetDrill)
 	router.POST(options.BaseURL+"/drills/:number", wrapper.BeginDrill)
 	router.GET(options.BaseURL+"/accounts", wrapper.ListAccounts)
+	router.DELETE(options.BaseURL+"/cas/:name/rolling", wrapper.EndRolling)
+	router.GET(options.BaseURL+"/cas/:name/rolling", wrapper.GetRolling)
+	router.POST(options.BaseURL+"/cas/:name/rolling", wrapper.RollAuthority)
 	router.GET(options.BaseURL+"/cas/:name/customers", wrapper.ListCustomers)
 	router.DELETE(options.BaseURL+"/cas/:name/customers/:customer", wrapper.RemoveCustomer)
 	router.PUT(options.BaseURL+"/cas/:name/customers/:customer", wrapper.AddCustomer)
@@ -8724,6 +8910,125 @@ type RevokeIssueddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RevokeIssueddefaultApplicationProblemPlusJSONResponse) VisitRevokeIssuedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndRollingRequestObject struct {
+	Name   ShortName `json:"name"`
+	Params EndRollingParams
+}
+
+type EndRollingResponseObject interface {
+	VisitEndRollingResponse(w http.ResponseWriter) error
+}
+
+type EndRolling200JSONResponse Authority
+
+func (response EndRolling200JSONResponse) VisitEndRollingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndRollingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndRollingdefaultApplicationProblemPlusJSONResponse) VisitEndRollingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRollingRequestObject struct {
+	Name ShortName `json:"name"`
+}
+
+type GetRollingResponseObject interface {
+	VisitGetRollingResponse(w http.ResponseWriter) error
+}
+
+type GetRolling200JSONResponse Rolling
+
+func (response GetRolling200JSONResponse) VisitGetRollingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRollingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRollingdefaultApplicationProblemPlusJSONResponse) VisitGetRollingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RollAuthorityRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *RollAuthorityJSONRequestBody
+}
+
+type RollAuthorityResponseObject interface {
+	VisitRollAuthorityResponse(w http.ResponseWriter) error
+}
+
+type RollAuthority201JSONResponse MadeAuthority
+
+func (response RollAuthority201JSONResponse) VisitRollAuthorityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RollAuthoritydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RollAuthoritydefaultApplicationProblemPlusJSONResponse) VisitRollAuthorityResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12919,6 +13224,15 @@ type StrictServerInterface interface {
 	// RevokeIssued Revokes a certificate a CA of your own has issued
 	// (POST /cas/{name}/revocations)
 	RevokeIssued(ctx context.Context, request RevokeIssuedRequestObject) (RevokeIssuedResponseObject, error)
+	// EndRolling Ends that the former root vouches for the one in force
+	// (DELETE /cas/{name}/rolling)
+	EndRolling(ctx context.Context, request EndRollingRequestObject) (EndRollingResponseObject, error)
+	// GetRolling How a CA of your own stands on its way from one root to the next
+	// (GET /cas/{name}/rolling)
+	GetRolling(ctx context.Context, request GetRollingRequestObject) (GetRollingResponseObject, error)
+	// RollAuthority Gives a CA of your own a new root, for which the former one vouches, and a new CA below it that issues
+	// (POST /cas/{name}/rolling)
+	RollAuthority(ctx context.Context, request RollAuthorityRequestObject) (RollAuthorityResponseObject, error)
 	// ListCertificates Certificates met, by end of validity
 	// (GET /certificates)
 	ListCertificates(ctx context.Context, request ListCertificatesRequestObject) (ListCertificatesResponseObject, error)
@@ -13821,6 +14135,103 @@ func (sh *strictHandler) RevokeIssued(ctx *gin.Context, name ShortName) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RevokeIssuedResponseObject); ok {
 		if err := validResponse.VisitRevokeIssuedResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndRolling operation middleware
+func (sh *strictHandler) EndRolling(ctx *gin.Context, name ShortName, params EndRollingParams) {
+	var request EndRollingRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndRolling(ctx, request.(EndRollingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndRolling")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndRollingResponseObject); ok {
+		if err := validResponse.VisitEndRollingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRolling operation middleware
+func (sh *strictHandler) GetRolling(ctx *gin.Context, name ShortName) {
+	var request GetRollingRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRolling(ctx, request.(GetRollingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRolling")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRollingResponseObject); ok {
+		if err := validResponse.VisitGetRollingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RollAuthority operation middleware
+func (sh *strictHandler) RollAuthority(ctx *gin.Context, name ShortName) {
+	var request RollAuthorityRequestObject
+
+	request.Name = name
+
+	var body RollAuthorityJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RollAuthority(ctx, request.(RollAuthorityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RollAuthority")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RollAuthorityResponseObject); ok {
+		if err := validResponse.VisitRollAuthorityResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17125,392 +17536,400 @@ func (sh *strictHandler) ReturnWave(ctx *gin.Context, number OrderNumber) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tcxu3kj/6Vaa4W5Xk3lEk27GTWG9WUeyTbJ78t7xJ3c36r4I4IImjIcAzAEVzXf7ut9DdwGCGwDxQ",
-	"pOyc3TeJRQ4xQKMBNLp//ev3k6larpTk0ujJ8/eTFavYkhtewV+X60qryv6r4HpaiZURSk6eTyR/Z66n",
-	"8GWmZplZ8GzF5jy74TNV8Uk+Efapf6x5tZ3kE8mWfPJ8gs9P8omeLviS2VaX7N3PXM7NYvL80dnjr/KJ",
-	"2a7so9pUQs4nHz7kk5/FUhj7bKzJEr4MWyz4jK1LY9s7y237Yrlewl/2TyHpT/8mIQ2f8wpe9dvsb5Va",
-	"r3aHq2S5zdiNWptsobTRNGbNs7n9gU4MGL5s9E4YvtStgT97sjNs6PiP+OzTM/81qyq2pZ7+tpG86uzp",
-	"ZsFMJrTtqKhSXVTQzHG6+IbNB4hyI8wiU5LXMjVsnuquYfPjdLYqePXrenmDMoVXr5hZ1G+W+GU+qfg/",
-	"1qLixeS5qdY87MxMVUtmUKeefTXpVbdXvNJK/grtR9+5ggc639k97g/55P+AAHemYcUqYyXOMnhXXNr/",
-	"SK3Vx0+j77ri1R2vOgZE77rHcK4WqjLHfcO6uuPbH79PvEAUB9SBD9gU1+Y7VQgOmvxCG2b4S1HCEKdK",
-	"Gi5h/2OrVSmmzE7g6d+tXjx/H7z4Xys+mzyf/MtpvZ2f4rf6NGjSv7PuPn6iV0pq7MGrSt2UfNnx+hU+",
-	"8f+O64ZrF/rQVEeWUZNZoabrpX2lfYh+aRu+mE75yjA55bvK/GbBs5mQhZBzu+HdSrWRGZNFVnKT3fAv",
-	"J/lkVakVrwzJmJnGXBXM8BMjQHN2do4bWD07H1ec0eB3vlpLI8qhL2hMx5/0W3hrbrvpX/TW/1Ld/J1P",
-	"jX1RLZPXqEUwtqIQVi6sfBWMecZKzdtiqMcQrIqndFC6v2O7qR9hcx6EBEtgtjbriucZM9lSaZM9efYs",
-	"K9hWZ7NKLTOpNpP8PqLpFohao7q2JnxecV5cj5l3+kli+qcs/rGShk3NrmgYnMPZ5UW2sf9UZRF7J/38",
-	"uuDTksGwE+1wWNHZTJQ8WzCdgRG001y6maANesi2KzR00B7I8EchKj41Co4EavxGqZIzCa37b2OS4LLw",
-	"Am++u+BsasQdM7wYqAj55JZvr9WKy93WNgsxXYDtsFHZLd/qDFRAg1i0EWWZGZXd8IzpW15EB1JxbfR1",
-	"Qqf9rNk2pcpov9a1qTtsBIaWZ2s6DUyn/bKWtrOoLy+i3V1XZUwM1NTlRTZlZRlXidaKmrJJOI3YNHU1",
-	"0J5wLeTBUqrVPaK5HcvzZ6EjS9Sbcv4fXWeJW+kfIsZcOERsLNoZO46lO9yGb5qGV9i99gTwitNkVkud",
-	"MfiLmWxjP684K/Ks3gS03Q5xJwzNKrikRFXnOvHaUtzyjdBgPQujW5qUZ9gtYWA5KLPgcBPoe2dLiPju",
-	"qBDXheByyn8XfBPZdenb6AYxY6JcV6253x17Y3JzNMaGKsnlggn5s5C3sZZMtdYG98b2GmsN3w+j/lHu",
-	"rEI/irh0zEJVwmx3RTO1/5xZe4qPUHrX3mX969jQJNnH3bNKpnKjJ52jCN+6M6BbHrllWI28FbJIbem3",
-	"fGWSZoRmMx7dAJes4KOOcvhB4iCXylyzmcF737Dm7E9o9x/+G3+33LkhtG8F+WSFxnfE5jR28qKnqrB3",
-	"fb3mdlsxC2sJL8ccT5XC+waX9q7y56RSym7rtkn7RD6ZVkqH+lH/VC/Y46fP+nT3pZBzXq0qgZu2XqN+",
-	"9Wupv3fbHtY/bExDOI2+Q6Bik0DRULC1OtSa1Kn2fwi9GHlGwNmEhtGKGcMrO0P/98+Lk/98+/7xh3+N",
-	"TQBJ+toayi0/1rdPG46sb5/2eLLyejFSGxM+LTQ7WT35xiqcm2P6EGXVfAL/ePr4kf2jePz06aNv7RRo",
-	"dvL47Ktv6J9Pzr5+TP/86uzbZ1HlUNWcSfHfDLW0ef3+KvL8ildLYUzMZi3Ukgmp4WJXMTnn4IZjRVFx",
-	"rbk1eLIl22b8jle4FLKZqs4zJrf2FJRZyWcmU2tQ64jb6PHTp417z6NOL9Kjs7Pdfdcumt0JfPLs6dnY",
-	"CYSWVkzr1aJimsfNUvvQZ9oavfbWu2DW4rYDzNaysDIwOchKKpNZ/T+H/2bB7rojlx13bCiPxzEzYWfZ",
-	"fMdLJecRS+UPawwxcPrlmaoylmlwF1mriGWbhSp5nt3gr8Fk3wY3nd0r/Nx5andVLu4ZtWeR2sgczCT4",
-	"9Wfa9qN+yWc6ariz+SgbJSoUdE7snpo3tbS6Nk8nVLh4rnXcoJo2j+cRm7FV2WurBkG7gTJyWayUkCZh",
-	"xk15b/9fwkMf8o5Zs3oR/UIUA09NWPNVtA2wQWJflEyba83xYjnspCyF5F3mvx2IXY/uJuQWXHBlj3Z/",
-	"D0NErc1ULePasKqUUVNVJgyJJS/i9hAuysRXd9xZs12zfeWes79R6yrmsrNieG5F6cQzVXIm5usKTgp3",
-	"A8bO5O7Pjaq0cZ6+mEDueFUItCq6Ovg7PbZzWbSGKihioPReJKRGpAH1y9wacGvTi/dteid4xeYRGxo9",
-	"FwN7f4kPf8hH3pzdXhS7N9RRvfhGpwyL+B5usEXtphL2ctL3STTysXtDz93g3Vuiwqs4u9Xd98yWmqnK",
-	"dmcZdexSt+Ob3oKXq8gpFt6W8H5vL/re45xnmkuTMbtd59kt5ytrloBAQrOj95oLobFxN+OO7W/JZEGn",
-	"QnvXUppnwZgyuEbEpLVZbPuNdex2INo8vDxTD7EtJ+HoPK+LOTf9l+bmYBZqky2ttUc+lrm446CTWuHn",
-	"9pg7z87Q6jEUHbXWUeDp2lUEZ8/tfrPWDfdBSsEbvab26MexwV9eRBS89mt3+jsuArfYjRdi526AT/k4",
-	"x65IQSO899TdHdgUjqRVBY5cO5sM9kbNy1n0IhB4xofrdMPF3OwaX67MtnZv0UxCNzNlzcqLy19enGOI",
-	"8/LC/n+r1hVagPgr9IbZnyTc5/ydvbmx8joQ/86lGx3D9ITObtRaFtZ8Zdl0rY1a8iqr+FRVcdezKLg0",
-	"wk1zxKV7eXFBv9fg18WuDpdgwhUE9oE9gyPvtaccXK1a+4KazXil80yvpwtrtP/XRC9UZZ7ba1amxTtY",
-	"X/81GdW9Tmcq+jPJmQreU2FCz2ncUbrPWoEfDlE26VypUsmkm/+6x0WsUu5aO87zjN3AGdJ+m/uJ2sjo",
-	"iyu1vimje/zWNjNl0i4QFwg5z5pjmjLZGy4ghyF4Thqhoab03KzWfWroeWRd+c0qjCh4BY1vkg8X6hsS",
-	"HgIckob5qexysfduHzJaKogANOJG9pCSO3NdKPTfDXfbQd/obI5sH7BgRBHX1CqxSCnA1BONpVARznQ8",
-	"QBSfuUOEfy4v7hH5ubz4WbEichn3J2aHzSdMbViYBV+SQeGiPXQOgUEYNScSgeOl0nFPONO18YJboM6w",
-	"o3ZngCC7vxqdZ/bqJLl9mDoFO0dwG432yb78elapZVy/Z8Jeuzw8iwyYhoJGb6d3MTcMjEPJDOO29gBV",
-	"67LIFuyO22PTyhYXjFkwGYw22nG9YjLWZ0XdrCdHKie1PmFsOav6dIBwDiCXJ8+eOpH0GYJsQs3TfIeS",
-	"D/ZAGBXJL6q/XXGY8FaTuKaBosKl1sq/cZaGiqqWSyWvkwZEj9MIhDPStSL0dWN5hIZSh3OHJyI7bMmv",
-	"E4ZbeFeouD134z4ZtoxZSHZZZqXQJlADs+HSuND9cpyN9jAhKM0rweL+oD1COC3d9jGXUG2CKx9KsjEp",
-	"HRGcWrdcEIc673SkoV/BfbNnuXzPDcNTPO5AGBOKDQLfkTkd4YxtBXMTVjlqWoknUClwF1KSXGS6hTUI",
-	"9a8TkleyKYIgImOYBVvJoNZepl1LqAjp3SQZ8lxszWLZ9+LX+JTVZDFfmFGdvqJfxHqtxVwys67ifR4c",
-	"wwyVIYxghkIJX+YClbVahgNzKhJMUI/ax72NIy2uHshBp+twuGnmERu7a1ROF7FUBCYz/Mp5iUO4xs45",
-	"0neq7XPOPNj2fRcLi8IFgoJl3lO9O/D9ovRGReGDdC1lmPQRu5imsDSJ48EfH8kjwR8Dd4hIQ23wXYwq",
-	"UxhScIDq1hqQ1zNVNRBKgcxKUsSIQ7W6Hb50fhaS/8KqKAppqQoxE7wYrgcOARW50L2LA0/BS6XhXDjP",
-	"7li5dq7rUqnbrBS3VnGmFTeIWluIouD93gACQHkJUgeccHonJECZt6Mg5XopE6HI2Yx2XA9U4TNwpeaT",
-	"taSTT6/1yj71NurTs1/xeDRwRjqSjPlFrk5ca9pdu8VFcT+KHdEY/YDqhqJyqzj4T1jEdJkumJyP9HeM",
-	"w4fVL+ju20Hu9fVI73G/9438bpV9JHbnzv2mnaFg1TtTVXbDNMfUjhot8c2jbx/3oEda3cfXRLtPfuNk",
-	"GCBiHc6VKuzNX+e1B1rE78wHyH1w+hMB+/FtFnM3dXgSAUjsR9YlkJ94BEjZjUK/5dtrUST28Gnkjgxz",
-	"u65KcDdPS2G1MzPslg/BU9PbsO3QR9o1qviy6XBGo0PD9Y3pW4fcj16pxy0/p3rDFl/fEL9n28u4k9Zf",
-	"y6Pxth0F7ZW8/RGFkOM9qdjMpDbPyHpicyYk3e8JuCFk5g66QbKEV17CC6KhLbW+icLcMCsSfTSGScCP",
-	"CAPqqJZLTjHyXVcY3gPjMo2bBmQvB8CUHJM/UMM4my4ygGhM1ZJj9k40MszMdJEcSb9bjMwG10wtmnpQ",
-	"uZ+p5OSSpHf3zARsibydI3BIOjQ7JN9M8slcSR4xM9qLRdewEtjt4OXJkQzN5WoK+xUzC7TfAuyMmPLP",
-	"dLZk04WQ/MvsD2EWam0yliEsJ7gzUEozM+5paMoaVJHsubJUm2T27dnI7Nu8J6w/U2VB/WtF0mOvfxRP",
-	"oejpQGiXRrrw6uLND3/+28X3379+cXWVf/nll28P+Xa72OL+nsbUCD+ReXbDtSgogk1zqaO3Pqt117d8",
-	"G3UoOYcRBmwyo3LEYoJJzUrMoFqojdxxaQZDfrLHiKO5AldXPzzPCE8AdgRZzP3ihWDLtYfMDJkPIXVK",
-	"gfeaw7hF1Nhgd4aSMMyTHeuT9OOzsxgoWVViLmQM7Lx7tVSV2Xk9opSfPX365GkfarlbRqv1TSmm8Zt2",
-	"5c/hA+0plVJm/yl+HGkxOGCbs/znf1y9eP1vb3/47erNn89f/fb6zdscEShXVz8ccNGYikk9i/bgP3/7",
-	"9cW/Xb14/fuL19SDA773v1UM74qXoVnGMvt99vnrl5fZo7MnT79o3YuefPPNs7NvBiHHv69EWaYO8IH3",
-	"FT5fy+vxv0jcc5IfU5hqoB0oyjIWr7aGTky0mk+VLChb2u4fN3wupBRyngEIAT4rmTZNgI6mWBbs62ix",
-	"3WwzYQCR5d9N6TRwNKwb5mL9jUNLO1sH4i1NH7bdwWPulTIKM/Rdyuz3FYZ2ESu9rnRfDG5c5lSlo0c4",
-	"2tNqyW9UsYWTzais4quSTeOvrfiCs0o3AmbBhrVZJAzLjapukyltqio4+KntU5idYRZceqqWmaqyFVer",
-	"kjt8jpAQaNTDbx2iLP9QMWdjKrGKUM0wIqcWTQICJwnSWJrmWto0arcy3qYW93dOkUfzFARzsZtAHWKo",
-	"RNQQag29bi/Z1RgKM5Xz32m+OrzIQHhAbzYm9O4Qrjbcbvf3ssHv9+Od8FvPjsnr9wFveDx+9CzMljr7",
-	"8uxxnt6yYhAonc1Ra/fYz9wyb/sCLy/s5mrNNcplCrdi3HazWR1Lsc/gR5U22Tf2T8C4FGIujD6Hdc+s",
-	"0ZsDfAc2K0/r0LYax3gZY2s7OZl/0NY1FFCCe+pCbTCBoyHQFPApkrSKuyIv4MBz+56ViBUFy3CTcXt1",
-	"FJvOZaHHZAMn0PCUDIYZah42RI9nFZd8g/ir6FDDnMdi5IEVR222j6tCZcIEwE1EPs9V/KQPI4dgUESu",
-	"1ikLQxhvT8RMB7zPBBbCqmRSUhDGnnAbcMfRYTFjooTvANARXWWqKnQSuYq/t2tmw3RGqJButXdT3MhE",
-	"AC3JcfU7keQ1xxYOKrY4XvjxtizT1aoUY6Gmo5Em+HaHN4mZkS5VSaeQWImoFnHXjULk7yam9Pf9B6XN",
-	"KGw6ZHCO7FhwPRvRNWQsiyLTWWzLo1C382yOAbq/M4NDbuT5CPTLB1cbkBDvHXX9qTXBz66XJg0preAX",
-	"QRZVU9HTqJ2uK/3ODbw/cTYiC3qFay/d/ZQDeOo/b/puKa6Z9uLaeeBlMVIPk6mmaSHCHaQfRITj8Pa6",
-	"kw/dYKivffLRyW0sPotBhGTEskqHPbjfS4dH3/3RnwTFZTQGAtfnjeQJJtFPSgLrlrL31dEadOP3q7FD",
-	"wi/erVQVscvdwNpGpO0QGDrx9CMPBIxb1jFIbgqyXCMHl1yCkzsnyJCoshUzC+dRDntSD89v+ikPsmG3",
-	"Vt4ya1oMDdcgnMidrSxZwdMtDNtBXXo17pYOKOf2R9+L9CQ6nNCI6wwzhk0XS8egm5quwI7/6tG3Xz05",
-	"+yrvm8KWXZ2eRpzETSWMgdzGhhDrIcY1EfQwFgzUTED4kVeVavNGfXX27bNevox4aMNlprhBULYMZk7U",
-	"+bNggoJiIYZJaB+DhUtXxVmR1Xn3FO/KqrWMx0JWrDKdwFrQRMoNsC80as6tKM9xj0GLWNKqwbBUaAOM",
-	"0Bg3D2Pl6dZAeCV89vXXXz9+9CwfsTBi2h86gc/S9ks6CRPYAVhJsnRiDHTKibN1pT1Q/wNTM+FCHn6G",
-	"x4303p+NJ/O4icI7FF74cE81blv1yWLuakwrtkkoMQLMFufuFCU/z878S3B3rrvTscUnDZwNk4YX1y1I",
-	"fOqxJAI3bh+ytlUMw0tryJXnt2jpiOMRGjfnSSmnKUeSWMK0hbgTl9vLlCbDsR6pa7lLaHc8lj+j1ZIj",
-	"yxj5qlYrLnmRO/JQnqG3AGLXbr8XGom/70XHO6updIZwwgwmj5HasLL0PFUDftIOk2ggjj4B4tManH+i",
-	"QDLBB9NSIWAV/EQnoO/1n95bQj2Cf0/Zkp/csOkt+CnW8P9iHb+0BO6tAYMY46vCAQ56OEasAisVhBZT",
-	"tJd0CfIEA/OKI1+CgLxzoNLWGolfaqivYWVcDC/djaENPEOoB953+jiLmrj7IU8nrFS3uw1rpiU9+mke",
-	"dj6AwiePxJfEt9CUQMlueDwLzCNfuzdebCDvQLC+5DySXjt4LY7md+x2JCVqEDTLI4R+Z1aWXcD7KMaD",
-	"NlXaAIXRBKk/z+hldJZruOVM4sx3SUJxPcrLGFt8dAS4cg/e69nFgGin8RCRJlCH/QNN9uf7xZniqJzg",
-	"OJqpamyAZZxSsbLsItmLVyDYObqjUhFl0uVlt8zdDq4lZpoMzymJZ3xA66kuudIM+6TZxDlAspKzQufh",
-	"EmKZ3i5vVCmmGfz2viPy3YuPKsHdxxoVCXrIqt2Te10TjsH5h1bIqG12qgqe4npPEwTyO1E4t/Kw7YJN",
-	"4+moo5gG788nuOR+4rve+Av3Sa9o6o2SqXf+pujx6HwBVkFVOc7MLk7BvyrNXzR0aZgstF2dHTn8ntig",
-	"0RxRSiyE9rVBZhTh1WwJ2Gat5DkyZGAA3j0XS2gMeb9kETsATFCFBAscBZ2p8fyauiG0vWDn2Q2H5e3o",
-	"qBAEAX0XJt5jAATZbRGfwVNlgEIfgh0R9oBARzr5Elt8iPWSCnaFOoJRr56Obfg+xIlOYfdlTny5L3Ni",
-	"N+Nhx2hf81lssEUqgDLmaryIMs600BdtNa65epMpytUQJ71TA1In0iH6fUIg/vRqsWqfnXzLTmZv3z/7",
-	"Ks6s/VJVfMpiZuyUjWEcAtKgGIqTxeD1ABdhJXDdQCZNwbZ5jekkTh27wctIIDmMe7ReV7p6eBFeHZZh",
-	"uLQRNCiBroiK8ZxnZ1iGAjZMBhCXDTrgRVlmN9wFFIomw6VOMPCsOIvYblD2p+YiSv7yWskBuV4pTh4v",
-	"4j35eFzxQHoahlL3y1P1WC2JqiTpVfyK1EenhGLpHfnIHcqpeizTvDsCh+k+km94QSqw1LwEzZFEz8R6",
-	"MF7tVY75Yv69eccd72/ibs8aVqwULE7R8+qny6t/efT4HN2RQYzLIbq6Lmax2Bxbsco0qN2jmVgrvnwO",
-	"74FkWAl2RdnDkoCa0IBUQcYNhphWt1P9Nf3/0eM4z35Z9PcM4MWVmldsSUv71q5+qdD4eO5ERl7cSqxK",
-	"nn3/4irHwkpMZ6+vLqwV+uIye/X6x98v3rzIfnrx/yWibd3k9cRaz+W02q4ML+Cd574HkvMCDKQYK31H",
-	"MbaWmxoNLtof/q7WlQQYc7P+Te+N33btGipiRETcgzWGee0sWmZ1X+4Rdg5q88WSmMPd5WZrOh1nO5QR",
-	"CEIPGEdHFUpIEAlQfztloOPwieFbYC3NPo9Tml0S2viFGU+YNWZWmjfy9nUItn5A/dbxuwAmjB/ZY3PJ",
-	"mfQwVI+M9lFWWKEAGd7duCLG0f/zr50Ik1a644tf8uz7F69zXI1f2xXvN1PXAdg+0JURRnbHz1Ez62op",
-	"pKuwkTzCUjzW9vDS4Nq74ZAAc+6lSZsv5NfljnsQfbENEQvkWs1HOu06EgCZP24cPyQ5gPta7NpAfVAt",
-	"2EAHbJSDF8APnJXoP2sqtzbMrBt50Oo2ehzd8UqLqDe7zRuHLda/iHZHrWK4Pj69TdU2bMDx+ULIwsrK",
-	"Xv+aLtDQC6nUre4orAcZV8CYwwxa9HQnovZvKrWeL8zQNfCDWv2s1G0XLnbQsAgbftOFJNM8Cv/2dhGy",
-	"ZpOvoeq42o3F5K5U3AdnSh13BRsVf75axy6raFc5LE5dNtHBhdx8w27ZGycxaoI9y71u0RBCqC2qSUJL",
-	"YUZT0II4QQKY1ytVYVGctRTvnsNHLCPndJKhIEJFrkFBeWFVFIofgXMr8Jx7X5KdbLuTbzO6e+/iFKCl",
-	"Uc5MoBqOr6CNyyWHYQbIfqjBE2fNjfFTRoNv4bKAlyRcic2khZnw6QlAyC9rBoq1xK70Uju4qXXNkwzi",
-	"6qFNlMGGJTUbR4fFJQDCGOArwKmKiDWhMVjePskSFOUO+Bxh0kOgLFEGt2YjWKX4TSKbxx257rhLN+PI",
-	"YXfp5+3Q7QUB6E+Mzq5+uDh5/PRZaCv1LmeiBnWvr+HeCQcjzc8bt9WMsPncQEZdK2LdTfVrz6txDLiD",
-	"G1lexxKeA2g5ni/+zVl/EbROi62BpGvdUjB/7jxrU0y7qMbGsZXIbaJ7PZX+Y1n8vgDVUIOuN3veh4P7",
-	"WtwpJDZ8JLG8/BpQMoIlhuzgph+n8wLTy1lR4/V6RLWb859E9EXXgTEr/ariK1Z5lFY83ZOWeqZk6Lqu",
-	"efezywtf0iTPtKKtijixcQdbVUrN9C5SbToi++nHAFN2kYhpjrrbBjH/OI10sowILzVvyQMqCPJSsQKw",
-	"nToTclRGkzZ8Nbzrv1UFr64MX/Vey0HENXQfR+Vel1SMfZ2HWkWsCozEbRYKCkrOOTIHIN4RJAnpls8x",
-	"KEt3SqTt2tQMS8IgTP1OaGEUtQfmtlTO6ErWoRxbeTJuE7KG29P2KOLJGZEfK4Gif635eTYDlkFVZUXF",
-	"ZuC+G3lhrmNF4ZPf9h+TFFuEEafVYS1jdvidaOEQBmC6RzOKxAPuhWOgi1qwJHMsciMzJsPQfqNWS591",
-	"NxNS6MVIwz0NlhgPi02qj3PAuOGEqcYpUNwuIVI/m340UwGv8ZBDbRZc3rtE86gc7+ah1ekVaB9yHc7t",
-	"Rnr0qHBscBlqBRFxMecZdtleJO3ttOJ3AgJDG0aYBJeWH7Aq0G/d7Rnju64d/0/8GKTnn8DGa8gzftHM",
-	"Hn8bLXkkWKmTa2pV8ZNZKUb4ZN5UUeLZfLIRBY+xyoB6ZlEvH7lsy4qzAi8yc2400D40MjlYJvmGFvO+",
-	"8H7H5NLcHOs7aZ0O78ow0FbotiUvS69ttI6IB8bvgl0b7iFY5v3mfTyK+R9bW1rcwItblgX4hgXWpQEl",
-	"3penZ4BtWB9Xu5FIa7peQ0JA5NAnxowFKyCLDRJ3KHlg9xJ+M7bIQ9jzjlqiiWNwf8BiIljhXEANXBkS",
-	"ToGlvO8Eddvae52yyZMxTKNzNR0g2rOEZBJvVSaO/GXcvTtr1PsJmgPrNa8ZRG4qeEyq1r1wkJx+4bI4",
-	"zm3keaZWXAYCATBSkKqJ6BVIkFtrnm35yNKIe533EegEef4jLDjDjAM8/0apUo9NUCfs2XVPHlaXOBRp",
-	"LEmvpQ2bW3vAcG3wRs2yqVptibsMs3M3bHtuJwLuR/X9O+Hz67JJKjPW47zDRBOYE7bzVCiaa4P/0hth",
-	"pgv8N+ob/rtU6rZhd5BQoKGKm3Ul3Y/sv6l9K9C30W7xVXyvAt9qsIPuuz113KfDRK2ItkIAw5WNc7C+",
-	"meHVhlWFHqK0KfOjNjNCyjhvlCyJgKd1wQ8Yeuq7PjYTHHOBYeJtFzBNGuuny03QPnF3syZUlAk826iq",
-	"qKueSr7JIesAFwUmols9mgymD3N5ttiObWGqlkusn9tDc65APtBs3xi/q9Gg7RF5v4VVAyZd8pK3XYMg",
-	"UqWW9kKvRbHrKQziWhFeTVfdpsXyS578SORGIJnYbm1S/BRiWV9mP8psVTIhs4UxqxyVGGLIQJIu9Qao",
-	"xOyJiXtUUJsREkmi11/Ooru7856wDJ+Af8MrNDK8vvn56tw5FgVyg0FWXPKOmbxoSy7mixu1rqJhFUoZ",
-	"gbrCFKTRgsqMUgAYeNh8zU+QWByXZYWXtnDrULAIBd26skAY3EmgV2sd9bmPldUFfvyo+7T5EJeLhuX/",
-	"MBeM/+FuycDiHe4PbEGJ2Ta74d6z6J1g/sINtCCUKu0wx0qWbVzUt0M54+JTeidM4sbo4Pit6BatWDhZ",
-	"s1PNzcl69S9ZM1s0qy8vOgGp5+9WouL6iOV9EIEfvCcqAEhS/257sTYL5ZKD7sHTnK4rM9bbN774WsKU",
-	"D/KAqFZzTcA4Z3eDzXnVwWMVN9pJCyp+p6aoZFEj/W48HsMDGFu4E/6OFXwqlqwcEEanwpvOdeRG2CzP",
-	"5uiC08rTWbV2uoieSoBELDmbYYC4Gxpy/9Kl0In0CA5yBu0spOMdRP+OeOcX0lTbqKdLJPLN2dSo+B1t",
-	"jPYVvthqc1L//eq3X7O6LB2RVkWtJaYXI71Eg7M7BxfvrLkrUCy5k1xYyZPGSl3umIxD6FBjXo+uPr8D",
-	"iG6aOP1uKnXLdwJkabFzaSoRu2fRF2ipz8TAlEZrl0f2N6YX7mwF2KZtfOub1vGAmky41+ptO3K/UzFC",
-	"NQTW4Uvt+zzTe+bKD2bQRav+yzCxKpVE4DLunPRo4LFZ+4lv9zM6j5pDsUPAnsyG+IlYddqZeh13lpXS",
-	"WtyU3KNXh5sPUyalMummpTKt5ke7GRdqpePJyzPmwcNWtGSR231xrdesLLeUMAw5e1SLrJh3k2/tZHI0",
-	"Q8mQ0aETMGEjTDkwHWSQaYntkQRA1hMv8dTUH4JvBFRof76Rn5mMcWp0l7tPUGTu5qi7uvvjKNQSheh9",
-	"8xiIFCZbqLKIF4h7qDLFh7PHSI2c4elIPAdUjY9OK5+ZNJcH8JINy/9+zWdDcAZ7uO1pw1k6CrEe7DFx",
-	"qTUjttGhuwLEO+Pe4TATPkwcrZEAhwaU7Y1Wf0lS2w0jb6XiuMRTZ9LD0YbLDhK/eORxoXQMbwzJzpjT",
-	"ByFeJK4scpiKv6+pCGTr/hE41Oi31yC6KHtfpYyaqjJ9yuiVQnJF4OB98/MVYOTJZyNMALJYGLOyvZiu",
-	"4nEHYXgijXxsLkYS6O6H45IlXIqEQOd9Qx5e7LF5/IUVvMuhEH7VSa8T3qUqpaDiXXyi7befYZlaFiaf",
-	"wkUTsqrEdBGahFRjb6pW2/4F6fsRH633hbVM6HUx572bz3f4lC+ksQv8YqJcVzyeC82ySm0SxIc1NVNv",
-	"wCmAhI1z03gP3XXUxKQ6h5CQhEl8YWBgw1ouPohKjLb1UvX7S+KGGDR64EvrKYt8KBTbNYseMD6Zp1hb",
-	"cb0zbR6B9HluG90s4r0HRd+IWLrh5YULDBD0BShbcrwTuAIuo+ZiKO1RCgVJvoMIY3hj343zXRMIPl4w",
-	"GYDf4ZFIW27pDh3Y9k5YubJHbiFpS5xXbAnWLXAHylRFAWj9ujMxA3zx+FfusvWhxpDfgVMB/H56Sa/G",
-	"/hfR9ehK+sDd2cdysw2XwOpBXT0E9CmmG8BCce1YVWKVjr3DoeVzbwBeKGoo6pDBFmnmfSInhDjjXPNV",
-	"1HMVKXXkKcmzqZ03o2pYjT3YOd87wv/G9iHh44nft5yhDBVu6uUcumxRuwM9dGad29Ub4q+5mdy2F+wh",
-	"wYmTuzOstdHXc9XSOCfhjnMyUbF7Hwz3HttvnO48QHmqbKqqCp1//ZfhBuQyadfSyA/hInTGxvG8g/SG",
-	"NySoEY6mGIn92VffPP26lwO+Q3I1V8OO4+h6rmLRHg9XKpU2jrY1auFP1XKp5HXyeO9zDTAdN0jddT1j",
-	"Yd3jaBeSpOhYVetaRWOnwmQl+lQBWagqh9KKvmMZDWSueAW8y0pmN+DKVFPDovy4S1VAtvW4WOUe8bsV",
-	"l0OFiUcB+GMhkKdc7BhrnC/ZNiMm6RiDTZRCNJ9otuR2RqNnJ6EzyKINylPY4yHsWSn4uBJSPUnQmELZ",
-	"OpoSfAArlYAl1VnFzqOUZ94oGwTAWyNkThQYIuQbZALE+5Ner7g9A+AR5+VYS/qNNhXDI4aeaNQSDb3u",
-	"KWybkBnWksuHEb8uMfgNGlUv1BqAhucc7SHhUmsqQdeWdJjdnLa3I27nPOp2T1ENxrFy4M8AmF+ypFEC",
-	"k3ZW11v0FJr6VtecFh+D0HAgayHIIiXTVyWTMT7k2gSOyJEwjQezqN3ZFJmtIFtAe7/loJeG/tSUFR9N",
-	"z0FIEm4y3NrgzRJHxJAoquzywrvdBvXoNb4yXs3vlsvOrkCxGuBRcZVOjGpW7x9mtdsfxwsettdiQwcC",
-	"gbne7hTMbGrWR4CW5a7o7Z7l5aMYsTh+CtnUkexC6IxWXB9D3yxZq9Z2HHDK596xahZ8CQTtkGagZDP4",
-	"7Me3s/P4WsSP4umPwWgHZ+quWEXl9GlT6ZWqu08lMPsYceba1Eh9AMhu2DZjcyZkDzo/MhtgZwhdszX3",
-	"QvpMJabmOs6PSvFkuGDapt3UPa/prg0vS53dVGqjwTuosIa8w51ClTA0a7XCMBiQoH7++uVl9uzrb7/+",
-	"4jw7y+A0Mlj/2BeVfvLsaaOodBTjHl110ehRNDotpOZzWZNK23Mxs2dF6pqho3JqnKmePKe1bfeeXRh7",
-	"hTfE9pNf+eaNoh2yTW0yrXgicOB+0bkfwkO7VEu4wVHr0S4pI2K1SNH36qzNJaJuNvxmoRJUZAUvxR2v",
-	"xmZEm2XZQR/ftl7AxU7H9jBrpR1543cc67YWYs4x1MS1SVT4GVsfJeVMpquD/T4z1XawI9lznkRY67aQ",
-	"DJE8lUy17uQljZUtrPiUi95UZifJDROU7OOnngpT13/NxR2XJ+tEFC0JDUs5hmAAgJE4dxlpztcXy1pO",
-	"xehMpdY3Je8joTPV1nkbhxV/cVVfKLAKfjwv0xDGVicMo4a53qYX6CHwGrTU90dsYAOHuGmlunKwexZ1",
-	"FXeK/Uw4t3N4Itp670htJm9H8BaNwXFhG+lxvuH7clcdt3e/OQh462w5FNlHIkS7f/Kzww1ep/LJKr4q",
-	"h+/f5LkfFC56Sc/um/V8y7fXcyV5VzQTI/IbprOCa1OpLS+ACoWoW5k18pa8SmXXDs26/kgJB6MSjRvJ",
-	"uJGq6vVqiuaWQij2+U6UymU0ME1QBznlPdQrzYSDxLS1w/RB0jFkolGUdWhSM74xWu0FlZxZmxcO7wTP",
-	"qelYISiCm23IXjI0kUKa6wQ36Y79AbtIm+RE3eG/ZkKyUvw3/cF9LrKvAtnBd9KdVXwvOorOdOJ1FYmF",
-	"kkESD6JbE0zHzSR/c9ksVDZlFYC+raI4zY5djTYs4vEFTxGqGNyLfIVa+MKlF3uiYjtCRNWBd6WX2jOS",
-	"1gyB1TC32cX2nN1kJdWmTHHzhqNwskmeSi/rrTkV+dzNyphT9szAHTlVmhZ959HVc3nxGdQuCGgjALXW",
-	"a4CSzenc8jSK5PAPYcR5lMORbDhof0/3m9x6Xe6q1ADampmFWs8Xgbu6roMeoKE2nHgwrK1ewFJwzBhA",
-	"PhQP9g3PzGzRQ3R1228Kn2nMji9ExadGVdv+HIeu/EuSuM+PGyf0m20df+3svc999iy71izZTVXPKTl6",
-	"6nFKbArFnKKirkG/PkYm9YpPHRX5Ld9equWqUktEa7DZTJQCBnrpmTQakbMp1xq+/23224pXLmdwVYk7",
-	"UfI5/0OYRVGxKIGx7U+AvuqSRyvLlnbQjEm+sae7wvJdPdPakepRHzr3SiZVazNVy8YRXKihHGKaXp/e",
-	"C/v46/lqUvch2Ojibq3fNlHgcsjCtGsT+mmK+gUwUitVBveduvpovMxM8KJxtdKAOXekseyzImJ+clGO",
-	"h/HELTBRWvsM+ASHq41RZfo6BX6WpV1mc57drKFmB0d7aljrziMZZUFsFAvGpHYgbC9LtSH6WTaAsJ4i",
-	"MeQDpfmp8yQCYpVZ/U+nS0nljHt0yJEQvwkgLg7TWwzDWgtWvL7wWUxCcwYlQ3YDtvY3wJWHZVBwDoTM",
-	"tMpKJeeeigJeLRXgOuiF96+ghetzf1fUK1+1oy7OO+ao8tk2Td7ls4RXd8iTrb4H5BsJNNUrX4l6J7ti",
-	"/N1fxykdICAVwGE0kDs4plo249HdK7kFVJSH2RkeViUVdDfXyAG+Q5znJw8us5S60HvE0TqsEETgpeTf",
-	"RHJIi3qgqiyFDD99tOMYPLC0hwv1Q3Joh/APkz7eY1FCA/erId5rJY8RVkp7op23xtqSCn01+5ZGqHWw",
-	"rKXSlOKgsBqRH6DCHIFVA5IvFXISEUfVQBpnOuiCHKKUEIR8rdax/JlZpaTp5uysDXr7vuw06hO1zVwn",
-	"06SSzE1lkI0WMQPK8jpRLmO3g8hteMNLtclOv7S/PYHfnrLpkp9MF/bKJ+f8NG5wuDddL0RRxNAuLCvp",
-	"AoWJEwiugjwnjlio2wRpVNB4QkA7mXw+W4IADThLDTE3xLP7ktiYorpBGYm7NosnoNil1akqVY3YgfAV",
-	"L+yv9uKcRtxZAo3pi2pFIoIuJTthHffNg0vBpnd0iA/HtiNDF3iI9oGMs3gguCfD5/lUlesllgPChVmx",
-	"JTexMuBtRwG9NTaY1xwIHesDdYdmRs5HFFyg5r4XsxmvuIxHBuOVXsM0JcqjYUXGdObtr4GhmnUVt5N9",
-	"7vdSNSoEmgWThGYLDeJG/XIjyu4eI5jYddklWA/pcbwILL4y9xNQj6t3Fg/hEWyqxfE8g7v6smtEu9jR",
-	"7mzCXnzeojrDDXqe4CZJ0SxScxsWa89OMPgLk8Xeuk2BLqbLViJ5cA60Ync+HymZTQ65uKmiFnnIW4lh",
-	"hSFX5g0CwbDp+AwihjRShXQkT3aTLSAFAxxOEu3IOfHUDkyvCutt1YUAUxG9oeXZm9XYwwCIF0JcdKty",
-	"O9K6vkdt1xF1QxOMb8I0qye6qiZsqeQckKEGS9e5HMKgvMlIVGizmOfB6nS+5lC8a3eTKcvrmyQW1p8c",
-	"eGhseAVVuJTmEDTkRUakizPK3tgdT8pvhum6QmeQZTgQQzF2ZeGoO7jni3Vk/QT7j3aU4ZgdBKTohEf9",
-	"9gxBpO7IG9Gh79fRo4Wz2C7WojYndh+sfOe8ZrWpMKYXLMoJhsk2w4WyYEXWoiEJWbx80HsEBBsXE2xX",
-	"K0zIlXm2UdbQGAnzt+PsSD0Q8nqtezQgUbpmJLDSpaKN86RTmf3EhQE2K6y630gR8AnGpKlPSFNRSXJH",
-	"nLCHKJN5E619yGdCEJjaYQQDR3Nj4/EzUed6BY5oSrqC5VHLBBdveq/7LsXgQ4SrvTQa9Ni90Fh9CaFc",
-	"Fisl5EhHQkeO5z5ZknVUbJR7iLR1qFajS0lOebIireaw06FW7nGDaFsjXrhh1A27kFab79k2xV2YCLnh",
-	"DwYyXa4TtEdSmcQ3G85uY9+0Cd8hdkIdxRfRb6nxjiGv+dg446hE53aGCBWjDYM9/fxoWvn6dMtRybCH",
-	"XSyHJJENZOi7meIpiwTr0hOaJi+bTvnKMNlP4nNRPwkoVTomd4GqpdIJ6B+sNMdvP0y66SzSeGYQWh83",
-	"dt+gQyJCWzSU59W2MDJqlc5uqPiSF9uDbZzx8hC+Krjb6YJivcPw/pQt57uUu3svzrgfRygdmo20+iVv",
-	"xgfAS3didPdYzok0NjqRQvSUu0cDNFF6JqM0ynMoaG6z2GZS9dODkC3lbth+mm/qPPT4nOwJhgopCF3+",
-	"QBOP9GmglIZxl7dqVY8ruA0vSAn3lheJLIFUNvWWqu2Dj3e+ljV8j+rfe3zZpCOav3undlhA5it1uRog",
-	"DUha7QnyPRiWiea9IwMwle0MC/g0KsLF1iwibvEfdimUtK+gQtdDAqgVeZNLaaE28sudIjRwmKbcoMT0",
-	"BfdqybNS3LrWHMOue9d5JvmcGXFHNQCgbEOCpbW2PaLZdMAnFwdDRJ3uMJUObEgOcsdHk3dQWtTMdQMB",
-	"T2IZTzzbiRkhqDmULL0rMGjsaKITT3Fwt4tAcaYKj5qKEYF6sRTxVX/FZjw4aEYhZ+ZC9mMal+yWU81N",
-	"K264l5xnniwrc0FZcPWJkCLSh5Dxoh2HheyIww7oykR5H+OcQIWDZdTsNdiFuAZE9yLv4CPLGsJBrZEw",
-	"mXFWlYJXTdKhBtHatOKdrMadhMNaratpNJnRceIAEgVyuilM1AMlR24WbLbuXgdPwtV0wYt1GRE+UALF",
-	"yraYjbU7zUZlWEVNN6kI60JgzxZgl0HoPM51Eq1X6bmAMBliXlprPHPbACIA1KxZz1JnC3bHXV09uy0q",
-	"7RlMEO8pKVgnixi1XZifW42oYP8HM1aCr1gVrVD6j7XgUfVbV+BNRDbVgGoLz0XgktC8nAGfBJwGpZre",
-	"ejwSr+7ElH+mHU1TbBzw6mupNlErT/jUMbPgOo5usjYg7yMRRMJAXw6tVPYGmLG5wjCrVROr8dUdEXek",
-	"UnqLHkVw2w7e9KGu+rrfNYJKHLykrqpXy8eN1M19dJ1wuWeeZmdiIgRNGOYmwmZKD5/T+epzBeA0Rndm",
-	"MtDSA+aNvV0tz+1K9a9BbmdEwOjYy9o1DXbFHxGdu2u0bkXzijdgE43oybUqioQTpttF0+Wzavi3o0+4",
-	"G2Xia79lxb7q6lUyo8haDdcVFekYNpWORDx2aIgGRbfzhAcksdE16ILQic6XihVxbzxVGqvWUtoNjDZc",
-	"zMFX6hYzIBuFh4UckZcqEmzk9hus1kD2a+MdIyp++fh6YuRVPDaF4IGdoekMnt+tz4i09Qm++yIOgd9p",
-	"26HAIht1mtQcMp5G+XY6KBa2NcMCM8YOMTMKj1VfZr899EIUqbHTm66T3q+19MDAiH9YVf2s1LUvKY4p",
-	"pdw7wmxUFGpZIvtPvRc0Ijje1+w2qdxtZXWPG3Ecd+I4/vd6teXtiJvXxnoeSEfeJnfWSyqNGuGm818M",
-	"u2qpGSpwZNuorTrDtRloiLoOpPv+vQcgRruuU7bLgsmiJEN9aCivKa1oyfKkPYpor0dnZ2djqqP/apUs",
-	"xjYXbreHeJmv9xAjEg82uEGNXYYbj4OOxtg2/bneL/U0vDlcDG6hBKvAK0Jahw4Bf3O9PBru7Yqb/1jt",
-	"Z0DG6d8aCVH/4laskrixQ93kAXRw8aJImNZR3+dRIbEUsyy3OV1bllCGHlBmS9gw+zIAOjA+/Vk55LIP",
-	"2ojLuQ4yeLqBIcHBwMPShCMkgkkxe6jkJrvhGUA5M2atdSQ7gsxX7mBTME9AJxi1xTpjrkcLo3bIKK9H",
-	"HJW4mC9MnPRtXVW8EeMPbJZOBAAo3LXmfETOfh+5KZgu1iZ1KYVXv/6YchmOfHVYv2YMlOCOSRNHh8cj",
-	"/EFg3++fro2G0MJR5H4eErMnfzxy4s+9lj0Zan3LXswlL36UUXj+6PLAK5/ed680Ok//F6+ZbhUSHqnj",
-	"H+DBP8+CQruaA7N4P12zo2uhHLueasUor2DaWzM7PqK44su4NdMgwEGfvc6gkGyO3MJ0adQdrMh1qGto",
-	"Kd4ATLBqoKebMgD48T66nyydUp+XHa6TBItEgrjo1U+XV//y6IyoiVrUp4+/fvbN2NKS+J64TMo4KD8R",
-	"lh4MMhgPHHQQg9R+jrU4xtQiHZX+3sUS6HI1fF25m20A9+uQ6yFyPd0U7Z/sSS3ck3aulXNQlnsovJuq",
-	"4MmnrUqpsR8m0nPIBp6tzbriecZMtlTaZE8eod8USI/Q37uHArTmPC7XKMrvD0QLrwBIkiE6yKU91X5z",
-	"ps1u6HbMgkFEUiwpxTsiIk5L5P3Y9QQAxDaPYGxrp3/AZEaEOtqsp7eJGmoEKOnGHOMLPeh7mcZXExvY",
-	"eAQz4nnSYsozVmpFYH8YLKCK7TAneZ8VDREleoOfkYC6rBZDhHIlVKRoBfiW83rgbmF4WFc+lgtA5Qhj",
-	"8Ql/O6eImi8DaTKhD1Dk1zutrX3HPcWZhjIkg4n2f1CrBMrdF+7bvYDg0PR4hpVrJDLqSxphVboOcafj",
-	"x2y4NNu9MJ+rMuoyB18BfJctjFm5BPRhib11XnncufRQlTsrPltrHvcIgum4YLLQC/BJ2HXGGQAFrEkN",
-	"xTJa1JgRL/rYnL628Ykp2UH1T6+ANQ9eoEC1CjbWYD3SXe9wiY5pWEupjeNC6k0UlBVk4cdsKqIokLix",
-	"a/L3ZlMlJZ+mwipe4YarkKNX6Nu1Oiqv+gI3g1PssQ6r/VW32PT9rTM/A9GSH6wjDgy3pUbUx9oI9jfP",
-	"rd0CYAoCgvl9E4uFZzccwzB7mzeuZ3mn3dg8S6Je+3uUAUtSeBFucKrWZeGGmgKUjE0cSdU8veXbNNUF",
-	"fGmiSagzKAGmTcUACPG5MBkl3mRGxXCJX/iSBXV961ao755Q39hh1U5rc4QlcZzSePB/spxyJHOzZjfB",
-	"sJEXfShopx40oJR+HiQYII5aF/AKUFMpbu2bKARSnWe+Wgb5MjUht8BkRrQIkw1jPadQLO0Z3st0y1dR",
-	"LwuhpyK2CauAbsxXDW3XvgGojwdCRnAX/m4SS6mBAyb5dcWZGRnCBlLDFEhjPD/3cCeH0NErGGG4/Ix5",
-	"NG9O0CYxXdjVjwEV4MPqurhEFuhUrRK+KKjc5aF5WD0n91633DEDVDXZlUMEJtMGIjZYC4xHqIAEZhLa",
-	"uI4jHxwgLa9Jf+KttDmlCYIyqec4akWSKsfFONgfL4qA0hiFn9fr1ytC6J0P9LjuheffrBdBvQxjN0k3",
-	"AS0xpreZFM+LP0Q6CDO62PnrU2hMVmjw+/o1Y0j+90obHcnqEIuy+L0Nh90nb31/Yp3G9EUOo2kpVqsE",
-	"apJ4boj2hshukLggXr7Vb89jeDtivao3qfu25FNmB+y72p+ovQ+372z4S/e6kH5nd/E5kadn/yDWB3bp",
-	"2PbHft5foFBNVD/DUoGuBho+2e8EjodtoUFoZ7fa2+OnT0ZktNUtDazKFoOwQs3CzqvPmBShjow4stAI",
-	"gGEtO+dHQQ4WdzEY6hKKZiO5979NjfQHFQtTAEPbOE6fdBn/50DLko9kSu5Xe+yk59RLhGNglD/FjPAo",
-	"Lg7Y14LCxBiIyz6HwNw3XwxCw0W7oYpY1v2odNGBbNW/86oQU1NTbBRcasLJJNyYMFFFMw8N88RC1uJB",
-	"e9r3DNE0CSqa625EN09ctRt+K59BwVarUvBi0lP8chwhSYowJSYjIZuxyWFhkGaUBYxfnwViN9US7XdZ",
-	"uNAE7AdhJsthCuEymczJiYzV0QONI1X5mcn0Bbs+zNsbOV1hY1ky3nvuua9nQebRwIgz1T9JBMPaL21P",
-	"CgGjoRiTqwng3XQU7MnvWZ7DG0Xd7gsKDx8kfwfqDNe+BsAb9hhhw6wbj9+O5PM2qJ8wCAc5cGOULGlb",
-	"dnL2uEygBDV8uFe5IbhFU++pAa1PXVSnXvvxoyBaXHQf9NLxMBnpJIo0YMq7JoYgptZ6lGsmdit3eDGH",
-	"h3K385qMqQcaBTNxCKAGFXbdG6YBv9/PTHe0IUE532d9BHwRNN+jsz7GgFHzG0f2uQlKkmu8qZgoX0hT",
-	"JQ4FxCVTCZoFc+WtAmIAhVb0ndDCqAoIlxJQixZSD1xQC1G6vCoiWxm4DsOjdiAVi7tFDHl2t6gLdW94",
-	"TZfd0l+rSt2lMQsVp1Qwe9/iMkFKymNEA5cXeehzJDck0ZPaE7R2lR2u0gzRt3ZcdxyucAjkPm5vUvBk",
-	"E6/hka7H0EWUw+U+BPR5VvGpqqjAVSBaumv1qgH9ZpJPLi8urDLg71xcqMQi/PYVqCkueIP55m8HQnlp",
-	"mjwFD9a5xngPSSU5VQfZl2HOI9bVhpfRmpLRHZsej/WU7lrRFARmTihnrE4Vo+yx2GJqXtsOmELbkWTQ",
-	"UZIo8P/HSLOT2XqpZIM6g25HGjXxl3tpVNR2S7/fDTrtNnbFJAdpFfQkVR9yoGbVTougJGJSy+wLD7Ee",
-	"UIbHXA9eNLsFCFTnNoun7izBcBBGA1IoYRAjXiFcyT+sNJCgC+9k858JmQCTpbfs1hZbANzHQZ1KvUP7",
-	"DRYMpH+uQRnso5B1yheYq0qbdIPvuPtADAIaJEradP1grc0QnbqQ3iLNEJKk3WnzkuMdEZO2axImILlg",
-	"cnujiuEFmlOx1vpSW6x5HfqmEv7WoLMnImUlw7Uyzzxjn2PWwELLagM8EzdrvT0Pw7MuBL+M4/uiNFX2",
-	"xbuOi3t4K6q11MnXrKW1exsmSais8WixJ/ZJs6O09YtMd8ey4cOe0Lm4Pt2NK9yayDvYK45f1+eL4cZF",
-	"5QoEh9VEqXTwXGVGzYGBZjK2YJodczq/tP13J9HfmDLZCUp3YklT6/nCtHnGhrGhrbA0/0jhh6x6bXSX",
-	"MJk2CmJrcWLBaiwCZAce4DuN2klQgfqtdGequFlX9CX+m6j9ViYOJ4hfdpz2EFH4Hd8pN85KV3l2z1BO",
-	"pPiyi+74OoeufIXzcPl8FVpwlLjSmNDUqj1EaBNW//ECm7b5PYsOlzpiiGCSLpThXrJtNuemjXuCjRyO",
-	"L8dm68QQpmhFaxPWxRkeBd/HtoHecOXQGsHBRrQ7kS1nxZgYwlB8BT0X7RoCwiNHw7oQPJpWgzZdaXfn",
-	"olIrDSU/6sKXngtn7pMp4wlj+5Ocj1P+7yrObnU05gIHboejfsHLIoMS5tqkKBfjmfxIJLNcKuk0NJJM",
-	"1Y3Egn1EAfGf/W8j/NNEH0+ey3VZ9mIumgcOdYtk4LuTxiEj7d66EmZ7ZUWLeuLyZEGVAZCmboVvH8Jr",
-	"fC7Z9U4+LVuJnwhu4a7EMGNgM3FWhdR1YLZ/+AC+vVlkw3jT4GabKmkqNjVfZm/Ekmu4fwiZ/ceby+zz",
-	"1y8vsydPnnz7RZ5hoTX4lngvskJN10urPPjgt189/fqLHAA8+BxAvVdQeHeL/0fCwgz30C+zF9Ygy6as",
-	"LKE0r48YajGH+v+S80LX2cXZ5yiuLxANCIJAM6jkUJhLlbiEkBwGfF6YKHBT8hYpXfY50L1JVp7SJ6ds",
-	"OuVafzlXX3w58QXbJj/ijEzyiT0qUYBnXz768szhiNhKTJ5PnsBHWAYRZvqUKokjHgXZ9ZRjz/2xmDyf",
-	"2EvxhXvI6p5eKUmpI4/PztDBJw3hoiFejETBp38nEwXX7ACucPsOuIODVuxGsnxfmzWqY636bp56zhWI",
-	"qi2XzN6yQLlccxkz2eWFzsM0NTAzsFKLUQpAhnMdHAl68tY2eBrG2pPi+64Ocvmyc7axeNfrR07/z9pe",
-	"BT7ktAz/scabAa3CO/KM5YGEh/ko6IcRqyj+Jg/2qV/Ud472ju232d8A1DToUVcmecCjb9gcHmyqz9UP",
-	"FyePnz6LFNenSDz45ndH3txeh2lyi7c/IVL0Btct1vTYHjlJmVz45wn8/+0+or5EY3DAkz+LpTCTD2+P",
-	"uM5pMYAFHFnnDLbgA6xwt+g88Y6oshmbcg0WJgnVrWr0w7tFPWUllwWrTt/D5v0hubj/xs0lPbu7tmHW",
-	"qUocTbohT219gJtqzUMtWDFj9/vJ88n//fPi5D/ZyX+fnXx7ffL2/VdPPvzXf30ppvpfI46E/vky/J3x",
-	"42pOVrux6Nbrf7r3xJCVMXn+59twml7IQudZhRzMGGCp60to5LRwL8cD/OnTr55+kWMcUkEh2QWRbtYR",
-	"FzevUhkx5fW8du/Tl+yoJ9zlRdfhdnlxqHPt8qJFIhwuAcOrpc6Ds08W2c26IAB94pSbMn363urwB2cv",
-	"4I5VcjTzm6J8IQs6zEcfeFcLVRkietslRdCK7iKuexSShgg1WPKxnXZNYP/dnZZurzse+d3l9FXEKw7Z",
-	"9Pefse85mxpAQ5ISB1YJyy4vwFScK1Wc0wwCi7U1XAuuTaW26OcZOnGnVpUZxtNW68hCeMPL8pKeucf0",
-	"DZIhlIw9gNLz0m4dVliU9Wl73yZddDyuo/T8lCCsK4prNWX1WpXlT4B4P7KcFnyLJikRyR9iq/ibuEup",
-	"nH/LIEnNK14XjI/K6cI+8ka9sXvPvYUFLqnvFIb7D3P18CP40Lxe29P5w1FPhKgJhDHb+88wjAszZZGQ",
-	"GjZ/2PIx+tKYfF+et3/G12ahHC9gyjC68A8ddHUc8MLpO5g8kQ90IDe8PABpvbyw/9+qdZWpjXQ3TyEz",
-	"YDjw0MzIVOSJJfYLu+WHE/kR1pjr2x9CL4ats0cHe/kvrOCd0w0ljO8/2b8gh2drep9nLKuUMohthm9v",
-	"eIkVswmDrdepYylPnNKf+HRD6eRfmEEKuQee7u6VzZBB5RBr21G28ndCGyHndmqFfA6kfHZS7UdRxr5b",
-	"vq2R7lY3Mnaj7ji5o3s34DZ5UfJG86PDHd7HDP8reRdwwEd3LgALWXudwz0UkZ55ULlnn938Ssw9WPnT",
-	"W9wtrscHXt1Nts3ILBPY9v6zDMpEVHcNxiPHrAURzBtVbLM5uxtmO03X2qglwf7Sngj/1CdqPLkOdnk0",
-	"6qEeyIxy7SVsKHAILWuDVs2yi8tfXmTTUkD4x96Zb9RaFuMm6vS9++eHLq/Ha75Ud9zJZTLkWlfBTw6h",
-	"qS8VcoowL6TclfRsWfkgACjrnd6S7nFWRJye01AkKb9nK5zQzcD6NmEUXRRFWv6H132IdEa2HzzfD2hO",
-	"1nOqqmwO13aE3iH90S3fnvsSbq5yIWZpK8zD79f2ytf31B3uDqhTeX+b4kjHUlCjdNCRFF2RUInzAHOH",
-	"stKtc6PDZOiYpqHW3mWL4G7PWOOOnxNjKEJmWmEyc4MBtlXK0rGMxlyxnrLsesnetcOJLrfKcdbi3yf0",
-	"wS4M4n3fK4Q8ziuozM3w0N2UTfIJa+C5P9lAKTE8+IJ/Bdg46HaXapN9btcSQBukwk8/Bzf6F4kp97mb",
-	"OwGnAAE/OkRqlTKQM/15Qv8nFMxJuyj6if8XQbZPEnlXf7VbT7Dwj371CTeZbMkRsAdMBrPsjpWiQIfE",
-	"bmQ1ddext+jLRpj9n84hscN48hB+CSFbh0/T+2C/lpDWscxd1UK6sIZZ98OOpdP3yGrYHSpvTHLrdNrh",
-	"j3YQCrvV2E4jne839k+gYirEXEDMMmJyEsXi0ED72cm37GT29v03+bOvPuwXXz/I2qX6XanrVJN4+p46",
-	"8pvsLiYBZarhDrXWmOWxENqoaptGTcT04XRTY1GjekFY1b+ubuQDoLSJs9HDcUcAq46pig43HFHADSY6",
-	"ONDtIdxn2BpxNqpl5qq3KgXzCvSbhldLXgiroAQ+zuk7J7tQxgm9rHjBpRGs7LGeg+eOud79a7p8J8hw",
-	"fRi/CbTlkW/1KF2ytWazrm2+/gFdFgd4Qfxvjh4an6lqrozh8rBelHAAw6MyF0VxwKEf3giqO/c7K9d8",
-	"72syZPDcX94/cb5qSjtUyXNH4QwYL3RqAGw/ratFJcqeVf49PnLEBQ5v6Frb1MsDLW402Qo3rBFBhlcl",
-	"k9DZI5nc0PZHChLguBITsCrZIbYLKz9i5wVrKYPMTUxoIhC5nEPxDZZdXuQtaxySA2759jmB2NQs26jq",
-	"NndovDwzYkl8WC6Z1J6VK65WJe9bA6fvMaWt0yCvJ/+YS6FzGRzIkoW2cjRiPe9jQTX5B3u6I9aiTwxM",
-	"W4s7SZ5dzEDgu46uxu/4XBx/OcJbpAf6PhzUKakKkMR9ADX4AaDCdmnDxIOdWPEFZ5VGMjYD+6So+NSo",
-	"SnTBAGuKxNTKeVEngR5JXvSGxNqhHh7IEg9q3OdhndqSimIsOTh7A4HR+0NxndqxdmAlL+zXgdwaCh7v",
-	"untEcCePlwKpzY4sdsc7nboIIassEosfAKYHHJtWe1HklA5WMamZrxXTIfiiYrMO8OX39uuU4A+0ttnM",
-	"jDrozw777vQRA1/eH6Nt20GkT4AnhgCIZxRe8MpuOjJM3/tMZ0s2XQjJz0lftCO76plT/g7oolJb0Av4",
-	"+qF2IXxbSsggi9pKMdnS2vJKHsrCJZF7cCTzK4UKysnshjuiWsgk3+BcNK2BJSt41oK4xiRP+fvp9fQK",
-	"H/jrb2VE8YdfHwgSZTd5LBAGM7SBIkP4kqTc7zjmn9o/ZpwX3Re4l/DEEeVmX5C6vrGy9KXkDgRqYWXJ",
-	"q880RIM9G5H31lDm07kvDJ9pzjXeNG5Usf0snu3UhRJ+yYl98PAHgW36I134YFRHR/b6KWpPkKvi7+EX",
-	"LeRFMxENtPz0vSh6fGl3yk9X/1VFFIe9pjxcCtQLWXTJNi3GIcnXL4+TfK2J1Xx89rXjQx+efu3IHaMx",
-	"gq8GhCQgqO9qSVCFcChGa3QWMDD/c6Z+YzqpvQNWRIZth15yYNqAQsQZc/T7MQGYdu53DUMgitgWY6x7",
-	"YVjtJI3+GIl8cCzZ7p3u7xOqsPLXBzO8fKAE8Ze+RjHIcAem3Ywiub3mdMllERqHu6QlZEES4BQ5+QDr",
-	"70s8Y61+uW0UmMuE/jIDK8oRioTuQspx1ZARansaeAZZhgTdmAitskLlWOQECjxCqVhrsXyJdXh2Tdlf",
-	"OJK7H8cosK1/JKPAvvoVOHuP6gj+Q1W3OlNrky3Upqbah6pRcEbmcKNvTLYngMENtut+2Chm0VZHZ0Sk",
-	"PFWOuP8TsCAOvkWkb6S+WMEBfMvUWo2Q4Hei4E3zLrFX2Mk5rekM+pPm3YP/FLJbcYlXdZQfxO7qupnB",
-	"KRnFij24tlJEtymSH5HVVFNlfup/wbat+sGOXZfZJ4tMKlf7gxAqTmfgGcRt727HqAD1ij1KHqZXso/k",
-	"sHsw/fuZo8surH/SMvlyR/XluRwTC1pVfEosvMmN1j1zTNnRO7qiy76vh8CwEyuLu5CpJcQ2Nyrbclbp",
-	"3Mowu9miKAFD6A8+a5wgcS6ccvTT0pqPeZOCz7ZMMU/7osuLjsjMgrPS3jvS0/ADPnHESaA3RL1D4o53",
-	"st38sQDW2wxroKmpve3aHQF+WI+a3Mdu0I5CPhFYKYofFOnd4fcL2/RHst7QgQljS+g64OsPlscLzWVC",
-	"GhVQh+TOggZL2/u7I1wiDacmzNnpe/u/AXgpmr/+M29RT3RvHlWMKXWYX2euJD/YBoxSxQpYePI7pHPS",
-	"G59AV6Er+4Fl9QmsqLO/3or6JVxRLk9tuALACgKq/i7P3g9E5j/OrfdJ+TpgCK/X8ujOjisB3COOm33D",
-	"tplRGcg4LIOIdP/S5Knc9fZdtBPN4iboKKsIJPdxDiY3a0l8gCAfzkF9C3gAsVsMr2lheD2F8Db0CI3z",
-	"I8DPB4HF9lttUHzxVwRRPchKis0JeGXuw11Yg4ywJSd/yLCF+124oEaJHPjYhFzztIF3SU/87ww0OK3c",
-	"StswSAFRFZJuuGqhLr4B6Eq4rdtvGz44VwA1LGfQNXPNzzp5VxpPxq2Vls+/zrc6YKTl0+JmCYRy9AOv",
-	"MQNYt43c8vc+28hr3iDuP84hF77iI511zfIECTc6QWYOftrRjOCJRwvkM92EUUtgXoeQJh19+5yDjc8G",
-	"nYet6f9EN+Uh0ydaFSgO4DNvbLPecQ7lw/K6Bmi1pqXJZoZXe83Q6Y01NNNnJ9ih/xxTdSig9CWrKsGD",
-	"VWavZHsdgfUsYHWfLuYQ+/3/zsOu1wniCn4awvKwXdPwd7WuJNZaTdog/07P7I97+SsZFzTaB2B+U1Dv",
-	"zk5Z0pJo+m9psk7veIWnFpVWic7c7/ahbXLu2qNaML2wRxwvMs6qUnCPRFuuNSBcKKPu777FmPGJtQv3",
-	"rHDwANP6eyi61K0bEhUw3+cA88zKWyRF2CxU6eVHpgWf3lI9Ml+7WLoqjC4xIKUOt0L2QFx/EvK4EFf7",
-	"goeDuMKAbZuuYnWY0rZSWouboCJOMgjnQ0FdovvFPfQ/Y9ej4R5913NidcXZKHBqr/XATa4NS9Hq5emw",
-	"1S/+ynsU3BG2/oa/e3jcEQ3s+EzDJOhzsK8Nf+dACMDuEmargAfk369++zUdXHV/1glF0WUGyTD11PUc",
-	"UG7NY70zjW7oKlvLqbrjFS88/hSixhAZOCQSNVHcHSluwIcHex0zYTl9nzeqiYch0SGRdtd8dfbts4cl",
-	"76AZeZB8qJpVwmtgpheQ67FQZQGIyltewBWD2FNR1lSrw/ZlVwMGaOZQAoqkeh6g/gg6fEMfhLBXW1GW",
-	"2RpSTWWRSQWssFDWRiPPd1Kvd+qTfNx6JAjG99NqdvKnzmu3qh0329r9ZpccqHEEpJwoB5inB1hTqeXk",
-	"XLaH8Zk4ifuTFQr5MjQFhy2M01XFZ6WYLzrSQS+t8fqJy/1N1UGP4y/LphIH0fg34A7x+I7Li2xjF7Op",
-	"trlD+Dlw320XT2d7Mu6EFh0TAYX8P/GJgD72TgSwKB7qysUykJuqPvNRNUCQtQ7k1BxwU4mp7nLc/kKP",
-	"jBKbWnFJbZ8Yqkk/soTaTMzX1UFSLV9iS1iHN1sqacXlWUdcMrKrig1Uf7+tuKwHHr+YuuSqrvvVr/TM",
-	"oJCWgtSd+xhsa1nwUqCZsLFjgjWfMUO1VBVAamV2h7RAY/N3sIixT6VhwmCkwL8USuiGf+3N4vpJXRtx",
-	"Fo9/a+RaszlGa0EX0rG3ZmIf/TU4FxvHc6R7JAkL3/SRgFvYh9RG7Gpywz7piiAeKqNb4tRRKvcNx7Qi",
-	"NaPLP1zdwEw5r31h9kiQ/dNrqLZ8gheWu+3mqBNrXzNqVh8/0Kz+Y80PU8biiqNJDwQ47jgNcm3dFPfO",
-	"V1+ukZ+tf6JUIxpT6gaAO9yhbgDYWkBcgdXBhRk0Naem6uDfeVNtP535efwA83Ow9YP3A0pfUhmZA9by",
-	"ovnyd2Sp0jOFF+ZO4+o3fOSIcKEk1zsNQRgyKjGhFBFVqiz8kY3h+rK0JhhRHMR6V5tS3bTvfyWjCWbn",
-	"6DYT6kB+j9pRAHmAZo50bkLbHwmOhOM6YlQepId5Y46W0TvD4CbFWSWBJL2yfxHDXIontl74gzBFbtY+",
-	"UWREUviwS+CXBzkIUfTjcUPdkg8ZyntnoZOQ/JOBqkDlmL7CAkjzdJjKAk0e+nqZ3FRqPV+YvMUjf07s",
-	"vVSdaNxG9jdxxw87DccpK/GR7oRQ0eKlKNPkXjP88gDUmhDAX6N/dOD8Q1UqInenCv3MWLtiKbRukhr2",
-	"LNsW4cZO3vz/7po1hRLOhrfmdMOcO3cTg4yfvdXj2xPRWQv9Dbvl+9RCf4hV+hPffqRFCpVfEoXi3KZ4",
-	"KCghQrHFnV2YdpJd1nbHeoVFTc8h5/pBVmxdTa6vmNyh1u7RrNxxJeXODlrM7pYXyc3jcJXqauVp4Opn",
-	"gbKw6W0GyTYaicxl4eK/LrcTS4G5+AMEyqwqDVcZTRJL8RZWt1foUvz0NMV27CNtLw9ytmCZBuPio672",
-	"baghiQOHooOyo6o1xgW63SL4yDHFaN/wMIDIPxbKc3OpmffybSol501kJGTq6qQ/ieoAdAnulSsVcDTB",
-	"vYJpTknOs5QewsBxbcHptGTbTIs51EurBcSmU657MIfY4yN5RrDxj5apdSdMEiHNisPAgy6KQtdlr62+",
-	"YkFazCtXkp8YseRZKeRtbGZqzT19j3vEADSXn7Nxez/+bEQtocPVYwZz3EnpMyS70jrPNAdLinLu1S2X",
-	"OqG/zEwXKQqMQ8njWAsAe/nQZyFJJaL7h6Pq/xvoeqD+aP1UigC2YIJ7gzkzChCtoVUO9+iBK+NU1Es6",
-	"aRrBsj/OEnmovQmGeZT5ySTfNDclOyfThVKaWyuFab1aVExjzC01LQCj6fIYvoYHPgrnFPZtb8kN4Kki",
-	"kBAQ7WOFImfmVxBJtkZfwQy7YTrNYVVxqHHR7T54zVfldnKs4uC27X9G8xzvb0QEe3kB9jaxzM6Eq//v",
-	"jHZhshteKjm3Jijam/6mj6b8XGVdV/2KdxamgMWwQvrizswA0CxD6GnC9nFZnNt/S7WBa4RRSCwHRjGX",
-	"WclnhrbPROnvSTRI7erYDiNfpp/FEWN/x13WQcboz4VZlpN8MtV3CXBYK+46A8pBK6aM6ezy6vfEiFYs",
-	"yQMdgOZdZ4KPZvU/AYMOXr5izWPde3tULwZVDsknhr8zp1ZCnchJeg4EOh5iScp50LojQDAAemhVEs57",
-	"ncxRg1KaHWvjCkttHk3etv2rrsJR0MFD3GLFdAFORi6n1XZldHB3pURUe+66xIiFKovU6Wq7dFoh1WSX",
-	"u1DyjR0e+piP4sdhM06Ulw99UDzUvL2g2QLbpzKhBwI2V1/8i+AHEMQxKruhQiUFsacGSD/7u+TUThe8",
-	"WJfdS8I9c0zxunekpOu/P1hBtVKpW0Qq32zt4cbLWe6JgjdMZyUjNI3/0C6UGyv6d41c8nV1x7deopCl",
-	"1u0vu6Jn9k+BTcKEMItvqiSA2R1tfXYr1UZmn9tV8oW9Bkllss9nrNT8i8TJZs3WXnTQyNII8ER9HNKf",
-	"J/D/vz5mG2f1+ESBqDxNDCLOLzpBRdWc//RZiC0FOXvJLcBldo7MgYGfHT8JBt/TXZyfklMPA38hOiMf",
-	"Si+FNhzh8xDSb7iJwXMcwC72mJtTJvWmb1e5oGfuM0s7Wwvwg9o+nHvjngIIlAQE3l5MNZVKpuCGRPUa",
-	"RUI+fjoECung0EAUpirT6g94sv08pMr5J/vwzdnDmt1XwnA3XwmFdVN+KFsQ8nupUZpCJH81iDd3snN2",
-	"4naobroKdV26+Zoze91xte7uqaLDT4WYFgDFefyEeppbpUCc9OOzjwhqb8jrAShzmHGsKA2+thtuNpzy",
-	"qSvsks5D87O7JE9LUezW2HXKXIY7I1RfvKeexG/sRD4/gHQaOQKWQroPHj3sLrErkA4c2SFCR0idjtQL",
-	"IMrPWucVMFegeWz1gdBkFV+y6hayyPA0lFwPVQq7B50QbinJbKu0cbfKY/lv6RVHRQFdaEifpcXVcNLa",
-	"hWc/vLr6ATZnK0fYnm85Odg02+pde0+YYeVZxllqqQSVtW7MxXGo13/iW3jTQ1/xH0QFHFSD+9mtFUIv",
-	"1EbnYbEa+xwYNlBvupHNPXB5LZnhleghovvFPXTcc7nz+gqaDVW2MTd6hrdUYgaN0nLIfmKOvxxbFE7E",
-	"0U/8Nw58bPeQAFWG9jVGQWs7oOE6xBqqc6Xa+LFOPQReoW6niDBHtww7NRCpj2CVsYpneiMM7svjHCdC",
-	"XkMZ7H8qxbST8yBKiZOQND9cVZccsy6J5aZDCREX2wFguRJz+ds6UhQqAj/RYi6RNGmSTxacuXzBK25O",
-	"LpW6FbwnJHIg3Ar6M2BoAGpAqCl+DpiVPDgsFmqTgGClvT0OTXxEfbKS/DFBFQkAPBL2QbJi/mg3OQKS",
-	"Zrv647HwaNj4R8KjdU1CKKoH1fQE3sFl/Tm9TwY08OvTGjgCEat0taJX9YNHQlz5F4xBXUV2n8OBpMgN",
-	"Y61Kqmsf4GzsUQ98BPQtwEwcLC4tdnOyXqWDg1fc/MfqWGvItv0pLiFusvUK726f2Gq6BHyV3gVYZawJ",
-	"xsp993Vi24TZFyWX0177jh466rEC73gooDgY0EISnzNRCjrsOJNbuL3QWVyyBJ1OnihUDU65BVtBkdYl",
-	"Z5Kya6l5d0tcMA2TyItIudKiIIkc7fiC1j/a4sOxHTHZ/AemPftKjva/neS8OcW+YqldN8l8ALdKPEtL",
-	"R6Xheto+OhPI8ZksSTA1lZ/uESQF3Dt3G3rmL118Dgdx/IgyyipNlu8BDkkb2bCKRH6snQYa/1gbDY4s",
-	"dsbbgR+GA8q2BKsBXuZyPh3GjXguHCZIdABQ8K9eLig/XSMdLvCzH79/CM1PxvLp28PE8lHeALSl4nHg",
-	"fB0k4N7gpxf03qFPL+88htB1UD7s1DnUekaZIDOQdNtqkiJbtlxV6fPi7IGDoE3BpYkz8OvDRkGF9EsR",
-	"zn2QEzC219jJYRrC7+zbJ8/f228AMN2lLG8UgqQ7odkNlJqHsVkL8zl6adFs5MS/4iNNU7WWWNB/pCoU",
-	"zOClYPKwAVCURqJcYUhteKDKkY0mU05Fygrrsj7euMSxI0rmlsuuKvPYS7jUES+IsNf4acWNPszOSa4D",
-	"fNG5XRusWAqZac515jNLP9NjnG2/sFsOQzuSGQFtfyQr4le+waEdv+gEzElmVMamCI9SkmtezpBfBLUA",
-	"HKILmMEFlEmd8tT9Hqe4996CjAhu+j7Fi8vhOBlekIfMGmMqvRaWbJtxCTfF9GKwIt6wux7/yR/wxP9W",
-	"KoW1ZIVxfFiUlTgV37a756Hrk9r2j7TP2aY/0jYHo/pE65CWJW2ACKG+RzlSWK+DKANplj9R7quu2drA",
-	"dwe5ZNmmagi02Cn9S+aJ4b3FuZuCH1Rd9K85Aw9TTTTP5pVar+iiAP8mn79RK50Rowwyy2I3Rk3PLecd",
-	"UaGfOF/9NScHcqruPzc/czxicH1glSujVit7c9M7bogB8h5W5vV/9oJ4Q0YyyByYs5Sk/AEC4gkqVWlU",
-	"l/Sb8bX3Ew82+fOtNZLAFoQ/3uYTnxX25/vJuionzyenbCVO7x6BKOkV78NCasCZnfuPyFgMPvFp38Fn",
-	"zT4GX6AbMfzEeSyCj9w1N/jIOd4/vP3w/wcAAP//",
+	"7L1tcxu3kj/6Vaa4W5Xk3lEkPyax3qyi2CfZPPlveZO6m/VfBXFAEkdDgGcAiuG6/N1vobuBwQyBeaBI",
+	"2Tm7bxKLHGKARgNodP/61+8nU7VcKcml0ZMX7ycrVrElN7yCvy7XlVaV/VfB9bQSKyOUnLyYSP6nuZ7C",
+	"l5maZWbBsxWb8+yGz1TFJ/lE2Kf+sebVdpJPJFvyyYsJPj/JJ3q64EtmW12yP3/icm4WkxePzh4/zSdm",
+	"u7KPalMJOZ98+JBPfhJLYeyzsSZL+DJsseAzti6Nbe8st+2L5XoJf9k/haQ//ZuENHzOK3jVr7O/VWq9",
+	"2h2ukuU2YzdqbbKF0kbTmDXP5vYHOjFg+LLRO2H4UrcG/vzJzrCh4z/gs8/O/NesqtiWevrrRvKqs6eb",
+	"BTOZ0Lajokp1UUEzx+niWzYfIMqNMItMSV7L1LB5qruGzY/T2arg1S/r5Q3KFF69YmZRv1nil/mk4v9Y",
+	"i4oXkxemWvOwMzNVLZlBnXr+dNKrbq95pZX8BdqPvnMFD3S+s3vcH/LJ/wEB7kzDilXGSpxl8K64tP+R",
+	"WquPn0XfdcWrO151DIjedY/hXC1UZY77hnV1x7c/fJd4gSgOqAMfsCmuzbeqEBw0+aU2zPBXooQhTpU0",
+	"XML+x1arUkyZncDTv1u9ePE+ePG/Vnw2eTH5l9N6Oz/Fb/Vp0KR/Z919/ESvlNTYg9eVuin5suP1K3zi",
+	"/x3XDdcu9KGpjiyjJrNCTddL+0r7EP3SNnwxnfKVYXLKd5X57YJnMyELIed2w7uVaiMzJous5Ca74V9O",
+	"8smqUiteGZIxM425KpjhJ0aA5uzsHDewenY+rjijwe98tZZGlENf0JiOP+i38NbcdtO/6J3/pbr5O58a",
+	"+6JaJm9Qi2BsRSGsXFj5OhjzjJWat8VQjyFYFc/ooHR/x3ZTP8LmPAgJlsBsbdYVzzNmsqXSJnvy/HlW",
+	"sK3OZpVaZlJtJvl9RNMtELVGdW1N+LzivLgeM+/0k8T0T1n8YyUNm5pd0TA4h7PLi2xj/6nKIvZO+vl1",
+	"waclg2En2uGworOZKHm2YDoDI2inuXQzQRv0kG1XaOigPZDhj0JUfGoUHAnU+I1SJWcSWvffxiTBZeEF",
+	"3nx3wdnUiDtmeDFQEfLJLd9eqxWXu61tFmK6ANtho7JbvtUZqIAGsWgjyjIzKrvhGdO3vIgOpOLa6OuE",
+	"TvtZs21KldF+rWtTd9gIDC3P1nQamE77ZS1tZ1FfXkS7u67KmBioqcuLbMrKMq4SrRU1ZZNwGrFp6mqg",
+	"PeFayIOlVKt7RHM7ludPQkeWqDfl/D+6zhK30j9EjLlwiNhYtDN2HEt3uA3fNA2vsHvtCeAVp8msljpj",
+	"8Bcz2cZ+XnFW5Fm9CWi7HeJOGJpVcEmJqs514rWluOUbocF6Fka3NCnPsFvCwHJQZsHhJtD3zpYQ8d1R",
+	"Ia4LweWU/yb4JrLr0rfRDWLGRLmuWnO/O/bG5OZojA1VkssFE/InIW9jLZlqrQ3uje011hq+H0b9o9xZ",
+	"hX4UcemYhaqE2e6KZmr/ObP2FB+h9K69y/rXsaFJso+7Z5VM5UZPOkcRvnVnQLc8csuwGnkrZJHa0m/5",
+	"yiTNCM1mPLoBLlnBRx3l8IPEQS6VuWYzg/e+Yc3Zn9DuP/w3/m65c0No3wryyQqN74jNaezkRU9VYe/6",
+	"es3ttmIW1hJejjmeKoX3DS7tXeWPSaWU3dZtk/aJfDKtlA71o/6pXrDHz5736e4rIee8WlUCN229Rv3q",
+	"11J/77Y9rH/YmIZwGn2HQMUmgaKhYGt1qDWpU+1/F3ox8oyAswkNoxUzhld2hv7vHxcn//nu/eMP/xqb",
+	"AJL0tTWUW36sb541HFnfPOvxZOX1YqQ2JnxaaHayevK1VTg3x/Qhyqr5BP7x7PEj+0fx+NmzR9/YKdDs",
+	"5PHZ06/pn0/OvnpM/3x69s3zqHKoas6k+G+GWtq8fj+NPL/i1VIYE7NZC7VkQmq42FVMzjm44VhRVFxr",
+	"bg2ebMm2Gb/jFS6FbKaq84zJrT0FZVbymcnUGtQ64jZ6/OxZ497zqNOL9OjsbHfftYtmdwKfPH92NnYC",
+	"oaUV03q1qJjmcbPUPvSZtkavvfUumLW47QCztSysDEwOspLKZFb/z+G/WbC77shlxx0byuNxzEzYWTbf",
+	"8lLJecRS+d0aQwycfnmmqoxlGtxF1ipi2WahSp5nN/hrMNm3wU1n9wo/d57aXZWLe0btWaQ2MgczCX79",
+	"mbb9qF/ymY4a7mw+ykaJCgWdE7un5k0tra7N0wkVLp5rHTeops3jecRmbFX22qpB0G6gjFwWKyWkSZhx",
+	"U97b/1fw0Ie8Y9asXkS/EMXAUxPWfBVtA2yQ2Bcl0+Zac7xYDjspSyF5l/lvB2LXo7sJuQUXXNmj3d/D",
+	"EFFrM1XLuDasKmXUVJUJQ2LJi7g9hIsy8dUdd9Zs12xfuefsb9S6irnsrBheWFE68UyVnIn5uoKTwt2A",
+	"sTO5+3OjKm2cpy8mkDteFQKtiq4O/kaP7VwWraEKihgovRcJqRFpQP0ytwbc2vTifZfeCV6zecSGRs/F",
+	"wN5f4sMf8pE3Z7cXxe4NdVQvvtEpwyK+hxtsUbuphL2c9H0SjXzs3tBzN3j3lqjwKs5udfc9s6VmqrLd",
+	"WUYdu9Tt+Ka34OUqcoqFtyW839uLvvc455nm0mTMbtd5dsv5ypolIJDQ7Oi95kJobNzNuGP7WzJZ0KnQ",
+	"3rWU5lkwpgyuETFpbRbbfmMdux2INg8vz9RDbMtJODrP62LOTf+luTmYhdpkS2vtkY9lLu446KRW+Lk9",
+	"5s6zM7R6DEVHrXUUeLp2FcHZc7vfrHXDfZBS8EavqT36cWzwlxcRBa/92p3+jovALXbjhdi5G+BTPs6x",
+	"K1LQCO89dXcHNoUjaVWBI9fOJoO9UfNyFr0IBJ7x4TrdcDE3u8aXK7Ot3Vs0k9DNTFmz8uLy55fnGOK8",
+	"vLD/36p1hRYg/gq9YfYnCfc5/9Pe3Fh5HYh/59KNjmF6Qmc3ai0La76ybLrWRi15lVV8qqq461kUXBrh",
+	"pjni0r28uKDfa/DrYleHSzDhCgL7wJ7BkffaUw6uVq19Qc1mvNJ5ptfThTXa/2uiF6oyL+w1K9PiT1hf",
+	"/zUZ1b1OZyr6M8mZCt5TYULPadxRus9agR8OUTbpXKlSyaSb/7rHRaxS7lo7zvOM3cAZ0n6b+4nayOiL",
+	"K7W+KaN7/NY2M2XSLhAXCDnPmmOaMtkbLiCHIXhOGqGhpvTcrNZ9auh5ZF35zSqMKHgFjW+SDxfqGxIe",
+	"AhyShvmp7HKx924fMloqiAA04kb2kJI7c10o9N8Nd9tB3+hsjmwfsGBEEdfUKrFIKcDUE42lUBHOdDxA",
+	"FJ+5Q4R/Li/uEfm5vPhJsSJyGfcnZofNJ0xtWJgFX5JB4aI9dA6BQRg1JxKB46XScU8407XxglugzrCj",
+	"dmeAILu/Gp1n9uokuX2YOgU7R3AbjfbJvvx6VqllXL9nwl67PDyLDJiGgkZvp3cxNwyMQ8kM47b2AFXr",
+	"ssgW7I7bY9PKFheMWTAZjDbacb1iMtZnRd2sJ0cqJ7U+YWw5q/p0gHAOIJcnz585kfQZgmxCzdN8h5IP",
+	"9kAYFckvqr9dcZjwVpO4poGiwqXWyr9xloaKqpZLJa+TBkSP0wiEM9K1IvR1Y3mEhlKHc4cnIjtsya8T",
+	"hlt4V6i4PXfjPhm2jFlIdllmpdAmUAOz4dK40P1ynI32MCEozSvB4v6gPUI4Ld32MZdQbYIrH0qyMSkd",
+	"EZxat1wQhzrvdKShX8F9s2e5fMcNw1M87kAYE4oNAt+ROR3hjG0FcxNWOWpaiSdQKXAXUpJcZLqFNQj1",
+	"rxOSV7IpgiAiY5gFW8mg1l6lXUuoCOndJBnyXGzNYtn34jf4lNVkMV+YUZ2+ol/Eeq3FXDKzruJ9HhzD",
+	"DJUhjGCGQglf5gKVtVqGA3MqEkxQj9rHvY0jLa4eyEGn63C4aeYRG7trVE4XsVQEJjP8ynmJQ7jGzjnS",
+	"d6rtc8482PZ9FwuLwgWCgmXeU7078P2i9EZF4YN0LWWY9BG7mKawNInjwR8fySPBHwN3iEhDbfBdjCpT",
+	"GFJwgOrWGpDXM1U1EEqBzEpSxIhDtbodvnR+EpL/zKooCmmpCjETvBiuBw4BFbnQ/RkHnoKXSsO5cJ7d",
+	"sXLtXNelUrdZKW6t4kwrbhC1thBFwfu9AQSA8hKkDjjh9E5IgDJvR0HK9VImQpGzGe24HqjCZ+BKzSdr",
+	"SSefXuuVfepd1Kdnv+LxaOCMdCQZ84tcnbjWtLt2i4vifhQ7ojH6AdUNReVWcfCfsIjpMl0wOR/p7xiH",
+	"D6tf0N23g9zr65He437vG/nNKvtI7M6d+007Q8Gqd6aq7IZpjqkdNVri60ffPO5Bj7S6j6+Jdp/8xskw",
+	"QMQ6nCtV2Ju/zmsPtIjfmQ+Q++D0JwL249ss5m7q8CQCkNiPrEsgP/IIkLIbhX7Lt9eiSOzh08gdGeZ2",
+	"XZXgbp6WwmpnZtgtH4Knprdh26GPtGtU8WXT4YxGh4brG9O3DrkfvVKPW35O9YYtvr4hfse2l3Enrb+W",
+	"R+NtOwraK3n7Iwohx3tSsZlJbZ6R9cTmTEi63xNwQ8jMHXSDZAmvvIQXRENban0ThblhViT6aAyTgB8R",
+	"BtRRLZecYuS7rjC8B8ZlGjcNyF4OgCk5Jn+ghnE2XWQA0ZiqJcfsnWhkmJnpIjmSfrcYmQ2umVo09aBy",
+	"P1PJySVJ7+6ZCdgSeTtH4JB0aHZIvpnkk7mSPGJmtBeLrmElsNvBy5MjGZrL1RT2a2YWaL8F2Bkx5Z/p",
+	"bMmmCyH5l9nvwizU2mQsQ1hOcGeglGZm3NPQlDWoItlzZak2yezbs5HZt3lPWH+myoL614qkx17/KJ5C",
+	"0dOB0C6NdOH1xdvv//i3i+++e/Py6ir/8ssv3x3y7Xaxxf09jakRfiLz7IZrUVAEm+ZSR299Vuuub/k2",
+	"6lByDiMM2GRG5YjFBJOalZhBtVAbuePSDIb8ZI8RR3MFrq6+f5ERngDsCLKY+8ULwZZrD5kZMh9C6pQC",
+	"7zWHcYuoscHuDCVhmCc71ifpx2dnMVCyqsRcyBjYefdqqSqz83pEKT9/9uzJsz7UcreMVuubUkzjN+3K",
+	"n8MH2lMqpcz+U/w40mJwwDZn+Y//uHr55t/eff/r1ds/Xrz+9c3bdzkiUK6uvj/gojEVk3oW7cF//vrL",
+	"y3+7evnmt5dvqAcHfO9/qxjeFS9Ds4xl9vvs8zevLrNHZ0+efdG6Fz35+uvnZ18PQo5/V4myTB3gA+8r",
+	"fL6W1+N/kbjnJD+mMNVAO1CUZSxebQ2dmGg1nypZULa03T9u+FxIKeQ8AxACfFYybZoAHU2xLNjX0WK7",
+	"2WbCACLLv5vSaeBoWDfMxfobh5Z2tg7EW5o+bLuDx9wrZRRm6LuU2e8rDO0iVnpd6b4Y3LjMqUpHj3C0",
+	"p9WS36hiCyebUVnFVyWbxl9b8QVnlW4EzIINa7NIGJYbVd0mU9pUVXDwU9unMDvDLLj0VC0zVWUrrlYl",
+	"d/gcISHQqIffOkRZ/q5izsZUYhWhmmFETi2aBAROEqSxNM21tGnUbmW8Sy3ub50ij+YpCOZiN4E6xFCJ",
+	"qCHUGnrdXrKrMRRmKue/03x1eJGB8IDebEzo3SFcbbjd7u9lg9/vxzvht54dk9fvA97wePzoeZgtdfbl",
+	"2eM8vWXFIFA6m6PW7rGfuWXe9gVeXtjN1ZprlMsUbsW47WazOpZin8GPKm2yr+2fgHEpxFwYfQ7rnlmj",
+	"Nwf4DmxWntahbTWO8TLG1nZyMn+nrWsooAT31IXaYAJHQ6Ap4FMkaRV3RV7Agef2PSsRKwqW4Sbj9uoo",
+	"Np3LQo/JBk6g4SkZDDPUPGyIHs8qLvkG8VfRoYY5j8XIAyuO2mwfV4XKhAmAm4h8nqv4SR9GDsGgiFyt",
+	"UxaGMN6eiJkOeJ8JLIRVyaSkIIw94TbgjqPDYsZECd8BoCO6ylRV6CRyFX9v18yG6YxQId1q76a4kYkA",
+	"WpLj6nciyWuOLRxUbHG89ONtWaarVSnGQk1HI03w7Q5vEjMjXaqSTiGxElEt4q4bhcjfTUzp7/v3SptR",
+	"2HTI4BzZseB6NqJryFgWRaaz2JZHoW7n2RwDdP/TDA65kecj0C8fXG1AQrx31PWn1gQ/u16aNKS0gl8E",
+	"WVRNRU+jdrqu9Ds38P7E2Ygs6BWuvXT3Uw7gqf+86buluGbai2vngZfFSD1MppqmhQh3kH4QEY7D2+tO",
+	"PnSDob72yUcnt7H4LAYRkhHLKh324H4vHR5990d/EhSX0RgIXJ83kieYRD8pCaxbyt5XR2vQjd+vxg4J",
+	"v/xzpaqIXe4G1jYibYfA0ImnH3kgYNyyjkFyU5DlGjm45BKc3DlBhkSVrZhZOI9y2JN6eH7TT3mQDbu1",
+	"8pZZ02JouAbhRO5sZckKnm5h2A7q0qtxt3RAObc/+l6kJ9HhhEZcZ5gxbLpYOgbd1HQFdvzTR988fXL2",
+	"NO+bwpZdnZ5GnMRNJYyB3MaGEOshxjUR9DAWDNRMQPiRV5Vq80Y9PfvmeS9fRjy04TJT3CAoWwYzJ+r8",
+	"WTBBQbEQwyS0j8HCpavirMjqvHuKd2XVWsZjIStWmU5gLWgi5QbYFxo151aU57jHoEUsadVgWCq0AUZo",
+	"jJuHsfJ0ayC8Ej7/6quvHj96no9YGDHtD53AZ2n7JZ2ECewArCRZOjEGOuXE2brSHqj/gamZcCEPP8Pj",
+	"Rnrvz8aTedxE4R0KL3y4pxq3rfpkMXc1phXbJJQYAWaLc3eKkp9nZ/4luDvX3enY4pMGzoZJw4vrFiQ+",
+	"9VgSgRu3D1nbKobhpTXkyvNbtHTE8QiNm/OklNOUI0ksYdpC3InL7WVKk+FYj9S13CW0Ox7Ln9FqyZFl",
+	"jHxVqxWXvMgdeSjP0FsAsWu33wuNxN/3ouOd1VQ6QzhhBpPHSG1YWXqeqgE/aYdJNBBHnwDxaQ3OP1Eg",
+	"meCDaakQsAp+ohPQ9/pP7y2hHsG/p2zJT27Y9Bb8FGv4f7GOX1oC99aAQYzxVeEABz0cI1aBlQpCiyna",
+	"K7oEeYKBecWRL0FA3jlQaWuNxC811NewMi6GV+7G0AaeIdQD7zt9nEVN3P2QpxNWqtvdhjXTkh79NA87",
+	"H0Dhk0fiK+JbaEqgZDc8ngXmka/dGy82kHcgWF9xHkmvHbwWR/M7djuSEjUImuURQr8zK8su4H0U40Gb",
+	"Km2AwmiC1J9n9DI6yzXcciZx5rskobge5WWMLT46Aly5B+/17GJAtNN4iEgTqMP+gSb78/3iTHFUTnAc",
+	"zVQ1NsAyTqlYWXaR7MUrEOwc3VGpiDLp8rJb5m4H1xIzTYbnlMQzPqD1VJdcaYZ90mziHCBZyVmh83AJ",
+	"sUxvlzeqFNMMfnvfEfnuxUeV4O5jjYoEPWTV7sm9rgnH4PxDK2TUNjtVBU9xvacJAvmdKJxbedh2wabx",
+	"dNRRTIP35xNccj/xXW/8mfukVzT1RsnUO39T9Hh0vgCroKocZ2YXp+BfleYvGro0TBbars6OHH5PbNBo",
+	"jiglFkL72iAzivBqtgRss1byHBkyMADvnoslNIa8X7KIHQAmqEKCBY6CztR4fk3dENpesPPshsPydnRU",
+	"CIKAvgsT7zEAguy2iM/gqTJAoQ/Bjgh7QKAjnXyJLT7EekkFu0IdwahXT8c2fB/iRKew+zInvtqXObGb",
+	"8bBjtG/4LDbYIhVAGXM1XkQZZ1roi7Ya11y9yRTlaoiT3qkBqRPpEP0+IRB/erVYtc9OvmEns3fvnz+N",
+	"M2u/UhWfspgZO2VjGIeANCiG4mQxeD3ARVgJXDeQSVOwbV5jOolTx27wMhJIDuMerdeVrh5ehFeHZRgu",
+	"bQQNSqAromI859kZlqGADZMBxGWDDnhRltkNdwGFoslwqRMMPCvOIrYblP2puYiSv7xWckCuV4qTx4t4",
+	"Tz4eVzyQnoah1P3yVD1WS6IqSXoVvyL10SmhWHpHPnKHcqoeyzTvjsBhuo/kG16QCiw1L0FzJNEzsR6M",
+	"V3uVY76Yf2/eccf7m7jbs4YVKwWLU/S8/vHy6l8ePT5Hd2QQ43KIrq6LWSw2x1asMg1q92gm1oovX8B7",
+	"IBlWgl1R9rAkoCY0IFWQcYMhptXtVH9F/3/0OM6zXxb9PQN4caXmFVvS0r61q18qND5eOJGRF7cSq5Jn",
+	"3728yrGwEtPZm6sLa4W+vMxev/nht4u3L7MfX/5/iWhbN3k9sdZzOa22K8MLeOe574HkvAADKcZK31GM",
+	"reWmRoOL9oe/q3UlAcbcrH/Te+O3XbuGihgREfdgjWFeO4uWWd2Xe4Sdg9p8sSTmcHe52ZpOx9kOZQSC",
+	"0APG0VGFEhJEAtTfThnoOHxi+BZYS7PP45Rml4Q2fmbGE2aNmZXmjbx9HYKtH1C/dfwugAnjR/bYXHIm",
+	"PQzVI6N9lBVWKECGdzeuiHH0//xrJ8Kkle748uc8++7lmxxX41d2xfvN1HUAtg90ZYSR3fFz1My6Wgrp",
+	"Kmwkj7AUj7U9vDS49m44JMCce2nS5gv5dbnjHkRfbEPEArlW85FOu44EQOaPG8cPSQ7gvha7NlAfVAs2",
+	"0AEb5eAF8D1nJfrPmsqtDTPrRh60uo0eR3e80iLqzW7zxmGL9S+i3VGrGK6PT29TtQ0bcHy+ELKwsrLX",
+	"v6YLNPRCKnWrOwrrQcYVMOYwgxY93Ymo/ZtKrecLM3QNfK9WPyl124WLHTQswobfdCHJNI/Cv71dhKzZ",
+	"5GuoOq52YzG5KxX3wZlSx13BRsWfr9axyyraVQ6LU5dNdHAhN9+wW/bGSYyaYM9yr1s0hBBqi2qS0FKY",
+	"0RS0IE6QAOb1SlVYFGctxZ8v4COWkXM6yVAQoSLXoKC8sCoKxY/AuRV4zr0vyU623cm3Gd29d3EK0NIo",
+	"ZyZQDcdX0MblksMwA2Q/1OCJs+bG+CmjwbdwWcBLEq7EZtLCTPj0BCDklzUDxVpiV3qpHdzUuuZJBnH1",
+	"0CbKYMOSmo2jw+ISAGEM8BXgVEXEmtAYLG+fZAmKcgd8jjDpIVCWKINbsxGsUvwmkc3jjlx33KWbceSw",
+	"u/Tzduj2ggD0J0ZnV99fnDx+9jy0lXqXM1GDutfXcO+Eg5Hm563bakbYfG4go64Vse6m+rXn1TgG3MGN",
+	"LK9jCS8AtBzPF//6rL8IWqfF1kDStW4pmD93nrUppl1UY+PYSuQ20b2eSv+xLH5fgGqoQdebPe/DwX0t",
+	"7hQSGz6SWF5+DSgZwRJDdnDTj9N5genlrKjxej2i2s35TyL6ouvAmJV+XfEVqzxKK57uSUs9UzJ0Xde8",
+	"+9nlhS9pkmda0VZFnNi4g60qpWZ6F6k2HZH99EOAKbtIxDRH3W2DmH+cRjpZRoSXmrfkARUEealYAdhO",
+	"nQk5KqNJG74a3vVfq4JXV4aveq/lIOIauo+jcq9LKsa+zkOtIlYFRuI2CwUFJeccmQMQ7wiShHTLFxiU",
+	"pTsl0nZtaoYlYRCmfie0MIraA3NbKmd0JetQjq08GbcJWcPtaXsU8eSMyI+VQNG/1vw8mwHLoKqyomIz",
+	"cN+NvDDXsaLwyW/6j0mKLcKI0+qwljE7/E60cAgDMN2jGUXiAffCMdBFLViSORa5kRmTYWi/Uaulz7qb",
+	"CSn0YqThngZLjIfFJtXHOWDccMJU4xQobpcQqZ9NP5qpgNd4yKE2Cy7vXaJ5VI5389Dq9Aq0D7kO53Yj",
+	"PXpUODa4DLWCiLiY8wy7bC+S9nZa8TsBgaENI0yCS8sPWBXot+72jPFd147/J34M0vNPYOM15Bm/aGaP",
+	"v4uWPBKs1Mk1tar4yawUI3wyb6so8Ww+2YiCx1hlQD2zqJePXLZlxVmBF5k5NxpoHxqZHCyTfEOLeV94",
+	"v2NyaW6O9Z20Tod3ZRhoK3Tbkpel1zZaR8QD43fBrg33ECzzfvM+HsX8D60tLW7gxS3LAnzDAuvSgBLv",
+	"y9MzwDasj6vdSKQ1Xa8hISBy6BNjxoIVkMUGiTuUPLB7Cb8ZW+Qh7HlHLdHEMbg/YDERrHAuoAauDAmn",
+	"wFLed4K6be29TtnkyRim0bmaDhDtWUIyibcqE0f+Mu7enTXq/QTNgfWa1wwiNxU8JlXrXjhITj9zWRzn",
+	"NvIiUysuA4EAGClI1UT0CiTIrTXPtnxkacS9zvsIdII8/xEWnGHGAZ5/o1SpxyaoE/bsuicPq0scijSW",
+	"pNfShs2tPWC4NnijZtlUrbbEXYbZuRu2PbcTAfej+v6d8Pl12SSVGetx3mGiCcwJ23kqFM21wX/pjTDT",
+	"Bf4b9Q3/XSp127A7SCjQUMXNupLuR/bf1L4V6Ltot/gqvleBbzXYQffdnjru02GiVkRbIYDhysY5WN/M",
+	"8GrDqkIPUdqU+VGbGSFlnDdKlkTA07rgBww99V0fmwmOucAw8bYLmCaN9dPlJmifuLtZEyrKBJ5tVFXU",
+	"VU8l3+SQdYCLAhPRrR5NBtOHuTxbbMe2MFXLJdbP7aE5VyAfaLZvjN/WaND2iLzfwqoBky55yduuQRCp",
+	"Ukt7odei2PUUBnGtCK+mq27TYvklT34kciOQTGy3Nil+CrGsL7MfZLYqmZDZwphVjkoMMWQgSZd6A1Ri",
+	"9sTEPSqozQiJJNHrL2fR3d15T1iGT8C/4RUaGV7f/nR17hyLArnBICsuecdMXrQlF/PFjVpX0bAKpYxA",
+	"XWEK0mhBZUYpAAw8bL7mJ0gsjsuywktbuHUoWISCbl1ZIAzuJNCrtY763MfK6gI/ftR92nyIy0XD8n+Y",
+	"C8b/cLdkYPEO9we2oMRsm91w71n0TjB/4QZaEEqVdphjJcs2LuqboZxx8Sm9EyZxY3Rw/FZ0i1YsnKzZ",
+	"qebmZL36l6yZLZrVlxedgNTzP1ei4vqI5X0QgR+8JyoASFL/dnuxNgvlkoPuwdOcrisz1ts3vvhawpQP",
+	"8oCoVnNNwDhnd4PNedXBYxU32kkLKn6npqhkUSP9bjwewwMYW7gT/icr+FQsWTkgjE6FN53ryI2wWZ7N",
+	"0QWnlaezau10ET2VAIlYcjbDAHE3NOT+pUuhE+kRHOQM2llIxzuI/h3xzi+lqbZRT5dI5JuzqVHxO9oY",
+	"7St8sdXmpP771a+/ZHVZOiKtilpLTC9GeokGZ3cOLt5Zc1egWHInubCSJ42VutwxGYfQoca8Hl19fgMQ",
+	"3TRx+t1U6pbvBMjSYufSVCJ2z6Iv0FKfiYEpjdYuj+xvTC/c2QqwTdv41jet4wE1mXCv1dt25H6nYoRq",
+	"CKzDl9r3eab3zJUfzKCLVv2XYWJVKonAZdw56dHAY7P2I9/uZ3QeNYdih4A9mQ3xI7HqtDP1Ou4sK6W1",
+	"uCm5R68ONx+mTEpl0k1LZVrNj3YzLtRKx5OXZ8yDh61oySK3++Jar1lZbilhGHL2qBZZMe8m39rJ5GiG",
+	"kiGjQydgwkaYcmA6yCDTEtsjCYCsJ17iqak/BN8IqND+fCM/MRnj1Ogud5+gyNzNUXd198dRqCUK0fvm",
+	"MRApTLZQZREvEPdQZYoPZ4+RGjnD05F4DqgaH51WPjNpLg/gJRuW//2Gz4bgDPZw29OGs3QUYj3YY+JS",
+	"a0Zso0N3BYh3xr3DYSZ8mDhaIwEODSjbG63+kqS2G0beSsVxiafOpIejDZcdJH7xyONC6RjeGJKdMacP",
+	"QrxIXFnkMBV/X1MRyNb9I3Co0W+vQXRR9r5KGTVVZfqU0SuF5IrAwfv2pyvAyJPPRpgAZLEwZmV7MV3F",
+	"4w7C8EQa+dhcjCTQ3Q/HJUu4FAmBzvuGPLzYY/P4Myt4l0Mh/KqTXie8S1VKQcW7+ETbbz/DMrUsTD6F",
+	"iyZkVYnpIjQJqcbeVK22/QvS9yM+Wu8La5nQ62LOezefb/EpX0hjF/jFRLmueDwXmmWV2iSID2tqpt6A",
+	"UwAJG+em8R6666iJSXUOISEJk/jCwMCGtVx8EJUYbeul6veXxA0xaPTAl9ZTFvlQKLZrFj1gfDJPsbbi",
+	"+tO0eQTS57ltdLOI9x4UfSNi6YaXFy4wQNAXoGzJ8U7gCriMmouhtEcpFCT5DiKM4Y19N853TSD4eMFk",
+	"AH6HRyJtuaU7dGDbO2Hlyh65haQtcV6xJVi3wB0oUxUFoPXrzsQM8MXjX7nL1ocaQ34HTgXw++klvRr7",
+	"X0TXoyvpA3dnH8vNNlwCqwd19RDQp5huAAvFtWNViVU69g6Hls+9AXihqKGoQwZbpJn3iZwQ4oxzzVdR",
+	"z1Wk1JGnJM+mdt6MqmE19mDnfO8I/1vbh4SPJ37fcoYyVLipl3PoskXtDvTQmXVuV2+Iv+ZmcttesIcE",
+	"J07uzrDWRl/PVUvjnIQ7zslExe59MNx7bL9xuvMA5amyqaoqdP71X4YbkMukXUsjP4SL0Bkbx/MO0hve",
+	"kqBGOJpiJPZnT79+9lUvB3yH5Gquhh3H0fVcxaI9Hq5UKm0cbWvUwp+q5VLJ6+Tx3ucaYDpukLrresbC",
+	"usfRLiRJ0bGq1rWKxk6FyUr0qQKyUFUOpRV9xzIayFzxCniXlcxuwJWppoZF+XGXqoBs63Gxyj3idysu",
+	"hwoTjwLwx0IgT7nYMdY4X7JtRkzSMQabKIVoPtFsye2MRs9OQmeQRRuUp7DHQ9izUvBxJaR6kqAxhbJ1",
+	"NCX4AFYqAUuqs4qdRynPvFE2CIC3RsicKDBEyDfIBIj3J71ecXsGwCPOy7GW9BttKoZHDD3RqCUaet1T",
+	"2DYhM6wllw8jfl1i8Bs0ql6oNQANzznaQ8Kl1lSCri3pMLs5bW9H3M551O2eohqMY+XAnwEwv2RJowQm",
+	"7ayut+gpNPWtrjktPgah4UDWQpBFSqavSyZjfMi1CRyRI2EaD2ZRu7MpMltBtoD2fstBLw39qSkrPpqe",
+	"g5Ak3GS4tcGbJY6IIVFU2eWFd7sN6tEbfGW8mt8tl51dgWI1wKPiKp0Y1azeP8xqtz+OFzxsr8WGDgQC",
+	"c73dKZjZ1KyPAC3LXdHbPcvLRzFicfwUsqkj2YXQGa24Poa+WbJWre044JTPvWPVLPgSCNohzUDJZvDZ",
+	"j29n5/G1iB/F0x+D0Q7O1F2xisrp06bSK1V3n0pg9jHizLWpkfoAkN2wbcbmTMgedH5kNsDOELpma+6F",
+	"9JlKTM11nB+V4slwwbRNu6l7UdNdG16WOrup1EaDd1BhDXmHO4UqYWjWaoVhMCBB/fzNq8vs+VfffPXF",
+	"eXaWwWlksP6xLyr95PmzRlHpKMY9uuqi0aNodFpIzeeyJpW252Jmz4rUNUNH5dQ4Uz15Tmvb7j27MPYK",
+	"b4jtJ7/wzVtFO2Sb2mRa8UTgwP2icz+Eh3aplnCDo9ajXVJGxGqRou/VWZtLRN1s+M1CJajICl6KO16N",
+	"zYg2y7KDPr5tvYCLnY7tYdZKO/LG7zjWbS3EnGOoiWuTqPAztj5KyplMVwf7fWaq7WBHsuc8ibDWbSEZ",
+	"InkqmWrdyUsaK1tY8SkXvanMTpIbJijZx089Faau/5qLOy5P1okoWhIalnIMwQAAI3HuMtKcry+WtZyK",
+	"0ZlKrW9K3kdCZ6qt8zYOK/7iqr5QYBX8eF6mIYytThhGDXO9TS/QQ+A1aKnvj9jABg5x00p15WD3LOoq",
+	"7hT7mXBu5/BEtPXekdpM3o3gLRqD48I20uN8y/flrjpu7351EPDW2XIoso9EiHb/5GeHG7xO5ZNVfFUO",
+	"37/Jcz8oXPSKnt036/mWb6/nSvKuaCZG5DdMZwXXplJbXgAVClG3MmvkLXmVyq4dmnX9kRIORiUaN5Jx",
+	"I1XV69UUzS2FUOyLnSiVy2hgmqAOcsp7qFeaCQeJaWuH6YOkY8hEoyjr0KRmfGO02gsqObM2LxzeCZ5T",
+	"07FCUAQ325C9ZGgihTTXCW7SHfsDdpE2yYm6w3/NhGSl+G/6g/tcZF8FsoPvpDur+F50FJ3pxOsqEgsl",
+	"gyQeRLcmmI6bSf7mslmobMoqAH1bRXGaHbsabVjE4wueIlQxuBf5CrXwhUsv9kTFdoSIqgPvSi+1ZySt",
+	"GQKrYW6zi+05u8lKqk2Z4uYNR+FkkzyVXtVbcyryuZuVMafsmYE7cqo0LfrOo6vn8uIzqF0Q0EYAaq3X",
+	"ACWb07nlaRTJ4R/CiPMohyPZcND+nu43ufW63FWpAbQ1Mwu1ni8Cd3VdBz1AQ2048WBYW72ApeCYMYB8",
+	"KB7sG56Z2aKH6Oq23xQ+05gdX4iKT42qtv05Dl35lyRxnx83Tug32zr+2tl7n/vsWXatWbKbqp5TcvTU",
+	"45TYFIo5RUVdg359jEzqFZ86KvJbvr1Uy1WllojWYLOZKAUM9NIzaTQiZ1OuNXz/6+zXFa9czuCqEnei",
+	"5HP+uzCLomJRAmPbnwB91SWPVpYt7aAZk3xjT3eF5bt6prUj1aM+dO6VTKrWZqqWjSO4UEM5xDS9Pr0X",
+	"9vHX89Wk7kOw0cXdWr9uosDlkIVp1yb00xT1C2CkVqoM7jt19dF4mZngReNqpQFz7khj2WdFxPzkohwP",
+	"44lbYKK09hnwCQ5XG6PK9HUK/CxLu8zmPLtZQ80OjvbUsNadRzLKgtgoFoxJ7UDYXpZqQ/SzbABhPUVi",
+	"yAdK81PnSQTEKrP6n06XksoZ9+iQIyF+E0BcHKa3GIa1Fqx4feGzmITmDEqG7AZs7W+AKw/LoOAcCJlp",
+	"lZVKzj0VBbxaKsB10AvvX0EL1+f+rqjXvmpHXZx3zFHls22avMtnCa/ukCdbfQ/INxJoqte+EvVOdsX4",
+	"u7+OUzpAQCqAw2ggd3BMtWzGo7tXcguoKA+zMzysSirobq6RA3yHOM9PHlxmKXWh94ijdVghiMBLyb+J",
+	"5JAW9UBVWQoZfvpoxzF4YGkPF+qH5NAO4R8mfbzHooQG7ldDvNdKHiOslPZEO2+NtSUV+mr2LY1Q62BZ",
+	"S6UpxUFhNSI/QIU5AqsGJF8q5CQijqqBNM500AU5RCkhCPlGrWP5M7NKSdPN2Vkb9PZ92WnUJ2qbuU6m",
+	"SSWZm8ogGy1iBpTldaJcxm4Hkdvwhpdqk51+aX97Ar89ZdMlP5ku7JVPzvlp3OBwb7peiKKIoV1YVtIF",
+	"ChMnEFwFeU4csVC3CdKooPGEgHYy+Xy2BAEacJYaYm6IZ/clsTFFdYMyEndtFk9AsUurU1WqGrED4Ste",
+	"2l/txTmNuLMEGtMX1YpEBF1KdsI67psHl4JN7+gQH45tR4Yu8BDtAxln8UBwT4bPi6kq10ssB4QLs2JL",
+	"bmJlwNuOAnprbDBvOBA61gfqDs2MnI8ouEDNfSdmM15xGY8Mxiu9hmlKlEfDiozpzNtfA0M16ypuJ/vc",
+	"76VqVAg0CyYJzRYaxI365UaU3T1GMLHrskuwHtLjeBFYfGXuJ6AeV+8sHsIj2FSL43kGd/Vl14h2saPd",
+	"2YS9+LxFdYYb9DzBTZKiWaTmNizWnp1g8Bcmi711mwJdTJetRPLgHGjF7nw+UjKbHHJxU0Ut8pC3EsMK",
+	"Q67MGwSCYdPxGUQMaaQK6Uie7CZbQAoGOJwk2pFz4qkdmF4V1tuqCwGmInpDy7M3q7GHARAvhLjoVuV2",
+	"pHV9j9quI+qGJhjfhGlWT3RVTdhSyTkgQw2WrnM5hEF5k5Go0GYxz4PV6XzDoXjX7iZTltc3SSysPznw",
+	"0NjwCqpwKc0haMiLjEgXZ5S9sTuelN8M03WFziDLcCCGYuzKwlF3cM8X68j6CfYf7SjDMTsISNEJj/rN",
+	"GYJI3ZE3okPfraNHC2exXaxFbU7sPlj5znnNalNhTC9YlBMMk22GC2XBiqxFQxKyePmg9wgINi4m2K5W",
+	"mJAr82yjrKExEuZvx9mReiDk9Vr3aECidM1IYKVLRRvnSacy+4kLA2xWWHW/kSLgE4xJU5+QpqKS5I44",
+	"YQ9RJvMmWvuQz4QgMLXDCAaO5sbG42eizvUKHNGUdAXLo5YJLt70XvdtisGHCFd7aTTosXuhsfoSQrks",
+	"VkrIkY6EjhzPfbIk66jYKPcQaetQrUaXkpzyZEVazWGnQ63c4wbRtka8cMOoG3YhrTbfsW2KuzARcsMf",
+	"DGS6XCdoj6QyiW82nN3GvmkTvkPshDqKL6LfUuMdQ17zsXHGUYnO7QwRKkYbBnv6+dG08vXplqOSYQ+7",
+	"WA5JIhvI0HczxVMWCdalJzRNXjad8pVhsp/E56J+ElCqdEzuAlVLpRPQP1hpjt9+mHTTWaTxzCC0Pm7s",
+	"vkGHRIS2aCjPq21hZNQqnd1Q8SUvtgfbOOPlIXxVcLfTBcV6h+H9KVvOdyl3916ccT+OUDo0G2n1S96M",
+	"D4CX7sTo7rGcE2lsdCKF6Cl3jwZoovRMRmmU51DQ3GaxzaTqpwchW8rdsP0039R56PE52RMMFVIQuvyB",
+	"Jh7p00ApDeMub9WqHldwG16QEu4tLxJZAqls6i1V2wcf73wta/ge1b/3+LJJRzR/907tsIDMV+pyNUAa",
+	"kLTaE+R7MCwTzXtHBmAq2xkW8GlUhIutWUTc4t/vUihpX0GFrocEUCvyJpfSQm3klztFaOAwTblBiekL",
+	"7tWSZ6W4da05hl33rvNM8jkz4o5qAEDZhgRLa217RLPpgE8uDoaIOt1hKh3YkBzkjo8m76C0qJnrBgKe",
+	"xDKeeLYTM0JQcyhZeldg0NjRRCee4uBuF4HiTBUeNRUjAvViKeKr/o3C8p+77ldIAEmTOta+kvi9KnLb",
+	"nitVNPUQn8zwMpGc+SKpbskW19IuYUpisd2N+x+sjK/jxfxAt5Qekfai7mKD9gX5cUMxlSM4BSE6MrNR",
+	"prj9ZTS/2zUVwUqoepzDhnOn1tNFbECARagFm+GD6CaH3VPWHG2YC++g1JoD8TYzkEg+TyQeYC7pcDmG",
+	"fYEE9f3ruoJg66EHSSJNPcyDlFec9sTCtEvrd4E1FfZx0re2LoepCIaM3Kp5WHVL2I9WWPRx0ybt3MPb",
+	"/yzJ7BlxNzpupGBS2p58nzM5LTQ7WeEtjv548vXT+o9njx/ZP4rHz549+sYa0ZqdPD57+jX988nZV4/p",
+	"n0/Pvnkep39shAEiK5xhgcumZRONEdAq6mqR6FRD0luhswUDf7daG9qWBHFESGVgps5xvsjNqNmMdxV3",
+	"x86FhtfjmOW1o45XbMaDK8UojORcyH70+pLdcqqubEcOHqjzzNMiZg5+A8MSIRmwV2x0qcYBgNEBXZko",
+	"w2+c/a1w2lnzlGEX4md91Or0oRzyoUDgvzUSJjPOqlLwqkkv16DUnFa8k7++k1peq3U1jaatO/YzwBwC",
+	"ewcBAnqShpCFC5utu9fBiHNlt8h1GRE+kL/FCnSZDecyMxuVYb1M3SSdrUs+Pl/ADRxAUnFWq+j+6Fnf",
+	"MO1tXjI5haUEBh9ivdSsWbnYLs877iqo2n1Uac9Vhch+SbAMWcRITMO9pjLDY2q/M2Ml+JpV0VrU/1gL",
+	"HlW/dQVxI+TNDkgV8QYErEGalzNgDgK7v1TTW4885dWdmPLPtCPki40DXn0t1SZ6nxc+SdgsuI7jWO1t",
+	"n/fRxSI1rC98aS0CXmVsrhBQY9XEanx1RxRNKfKGokcR3LaDPl2rV+jU7V4QqMTBS+r6qbV83Ejd3EfX",
+	"CZd7ZuR3pqDDAcEwCx02U3r4nG5SPisM7l0YuEqG1HvSNmJvV8tzu1L9a5DFH7GOOvaydvWaISeW9yq1",
+	"/F/zijcAco04+bUqioS7vdsZ3xWdaEQyo08432Hia79lxb7q6lUydxTuLhWVYxo2la5cROzQEI1iDM4Y",
+	"CejA4xcoghslOl8qVsTjrlRTslpLaTcw2nCRbUWpW8x1b5SYF3IEA4FI1J2w32BdHvJUNN4xorajR1Il",
+	"Rl7FUQgIE9sZms7g+d1KvFigJFHZpIgnO+207fC+kY06Xb4CcltHefE7yHS2NZcOM8YOMTMKj1VhMswW",
+	"bA+9EEVq7PSm62ScYy09BDwSCVRVf/2BOmoQzx6gLGtC51UUVF8iz1u9FzRi9T6q6Dap3G1ldY8bEXt3",
+	"4rhKH/Vqy9vYCq+N9TyQjrxL7qyXVAQ7wkLqvxjmVFMzVODItlFbdYZrM9AQdR1I9/07DzWPdl2nbBd7",
+	"GSvJUB96L25KKwZITtujiOt9dHZ2NvRt9gL+i1WyGK9ouN0e4mW+sk+sZESwwQ1q7DLceFySQIxX2Z/r",
+	"/VJPJ7KEi8EtlGAVeEVI69AhgM6ul0dDOF9x8x+r/QzIONFnI/X1X9yKVRI3dqiQP4D4M17+DhP46vs8",
+	"KiQW3ZcluKnstWXJbrlGPPESNsy+XK8ONGd//iUFZ4M24nKuw8meWGYIDKTuZQt4loANxOyhkpvshmcA",
+	"2s+YtdaR1g44DrgDyMI8AXFs1BbrRNccDTDTIaO8HnFU4mK+MHF6z3VV8QaaK7BZOrFeoHDXmvMR7Cx9",
+	"NNZgulib1CWPX/3yQyo4NPLVYaWyMaCxOyZNPA8ojuUKIFx+/3RtNIQWjiL385CYPfnDkVM877XsyVDr",
+	"W/ZiLnnxg4wmYo0uBL/yidz3Spj2RK+tEhrMY7cyeKSOdEOs9jwLSqprDjUk+on5HTEXZVP31KVHeQXT",
+	"3prZ8diRFV/GrZkG1RlGZ3UGJcNzZJGnS6Pu4L+vQQ1Di64HsLFVI0+mKQNINNlH95NFsurzssN1kuAL",
+	"SlDUvf7x8upfHp0RCV2L5PrxV8+/HltEGN8Tl0kZT79KAJAGw8nGQ8QdmCy1n2PVpTFVp0cRnXTxwbqs",
+	"PF9BFEBHbogdcj1EVr+bov3T+qmFexKMtuK6ZbmHwrupCp581qqJHfthIhGTbODZ2qwrnmfMZEulTfbk",
+	"EfpNgd4O/b17KEBrzuNyjeK5f8e8kBVABhEk4RNca78502YXpDNmwSD2NJZ+6B0REaclMjztegIgmSKP",
+	"ZFPUTv+As5Ko07RZT28T1TIJOtidXYIv9Ok9y3QmTQqc0purgsjNtJjyjJVaUVoXDBbyR+wwJ3mfFQ0R",
+	"JXqDn5EQf+DFECHXChUpFg1tO68H7haGXwYJG7GsLyo8G4tP+Ns5RdR8wV+TCX2Acu7eaW3tO+7JLDUU",
+	"nBpcUuV7tUrkM/kSrbsXEByaHs+ldY2UdX3pgaxKV5zvdPyYDZdmuxe6f1VGXebgK4DvsoUxK0c1MozC",
+	"oWYQiTuXHqpGc8Vna83jHkEwHRdMFnoBPgm7zjgDoIA1qaEsUosEOeJFH5u93TY+kXwjqPPsFbBmPA0U",
+	"qFbBxhqsR7rrHS7RMQ1rKbVxXEi9icJvA76VmE1FZDQSN3ZN/t5sqqTk01RYxSvccBVyRDp9u1ZHjW1f",
+	"ymwwmQpW3La/6habvr915mcgWtyJdcSB4bbUiPpYG8H+5oW1WwBMQZBfv29OmZSA4sQwzN7mjetZ3mk3",
+	"Ns+SqNf+HgUfk2SNhBCfqnVZuKGmACVjUwRT1a1v+TZNagRfmijdwAyKPWpTMQBCfC5MRimWmVExBPoX",
+	"vjiNDxS2Q333TOqIHVbtBGZHTRXHKY1P80oWzo/k6Nc8Vhg28qIPBe3UgwaU0s+DBAPEUSvAXgFqKlVF",
+	"4SYKdlfnma+LRL5MTcgtMJkRLcJkw1jPKRRLe4b3Mt3yVdTLQuipiG3CKiCW9PWh21XOAOrTRpKHuAt/",
+	"N4klT8IBk/y64syMDGEDfW0KpDG+EsNwJ4fQ0SsYYbj8jPm8jZygTWK6sKsfAyrAfNh1cYks0KlaJXxR",
+	"UKPRQ/OwTlruvW6544CpalpDhwhMJohFbLAWGI9QAQnMJLRxHUc+OEBaXtO7xVtpVw8gCMqknuOoFUmq",
+	"HBfjYH+8KALyehR+Xq9frwihdz7Q47oXnmm5XgT1MozdJN0EtMSY3mZSjF7+EOmgRuqqw1KfQmPy/4Pf",
+	"168ZU85lL4KAkfw9sSiL39tw2H3y1venUGtMX+QwmpZitUqgJonRjAjOiNYMKWrihbr99jyGoSnWq3qT",
+	"um9LnhxhwL6r/Yna+3D7zoa/dK8LidZ2F58TeXr2D2J9YJeObX/s5/0FsuxEnUssCuuqXeKT/U7geNgW",
+	"GoR2dut6Pn72ZETuct3SwPqbMQgrVKftvPqMSQbtyH0mC40AGNayc34UZNtyF4M9M6Ncmja+/11qpN+r",
+	"WJgCuDjHsbdFiRBgGl4AAVc+khO/X+2xk549NRGOgVH+GDPCEylRzRL0GIjLPofA3NdfDELDRbuhihi/",
+	"yihigIF1CX7jVSGmpiZTKrjUhJNJuDFholp5mZgRHPLTD9rTvmOIpkmQjl13I7p54qrd8Fv5DAq2WpWC",
+	"F5OeMsfjqKdS1FgxGQnZjE0OC4M0oyxg/PosELuplmi/Q+olhCZgPwgzWQ5T8pzJZE5OZKyOCG4cfdZP",
+	"TKYv2PVh3t7I68TInSwZ7z33VQ5mQebRwIgzVbpKBMPaL21PCgGjoeyeq/7i3XQU7MnvWYjJG0Xd7gsK",
+	"Dx8kfwcqyte+BsAb9hhhw6wbj9+OMDc0SP4wCAc5cGOULGlbdrKzuUygRBGQcK9yQ3CLpt5TAwK3unxa",
+	"vfbjR0G0jPQ+6KXjYTLSSRRpwJR3TQxBTK31KNdM7Fbu8GIOD+Vu5zXtXg80CmbiEEANKuG9N0wDfr+f",
+	"me4IooLC7c/7qFYjaL5HZ33cMKPmN47scxOUpFF6WzFRvpSmShwKiEumYmML5goZBhQwCq3oO6GFUcBg",
+	"wBNQixZSD1xQC1G6vCqi1Rq4DsOjdiDplrtFDHl2t3wXdW949a7dIo+rCogQEpiFilMqmL1vcZmgn+Yx",
+	"jo/Lizz0OZIbkoio7Qlau8oOV1OMaBM6rjsOVzgEch+3Nyl4solXa0pX3umiRONyn1IjeVbxqaqolGEg",
+	"Wrpr9aoB/WaSTy4vLqwy4O9cXAhiqPgK1BQXvMF883cDobw0TZ5sDXSW4j0kleRUHWRfhjmPWFcbXkar",
+	"B0d3bHo81lO6a0VTEJg5oZyxOlWMssdii6l5bTtgCm1HkkFH8bnA/x8rj5DM1kslG9QZdDvSqCke3Uuj",
+	"orZb+v1u0Gm3sSsbPEiroCepSsADNat2WgTFb5NaZl94iPWAMjzmevCi2S01ozq3WTx1ZwmGgzAakEIJ",
+	"gxiJrYiKu2JNmURhiM66LTMhE2Cy9Jbd2mILgPs4qFOpdwo8gAUD6Z9rUAb7KGSd8gXmqtIm3WC27z4Q",
+	"g4AGiZI2XT9YazNEpy6kt0gzhCQJ1toVKPCOiEnbNd0ekFwwub1RxfBS/KlYa32pLda8Dn3zTPI/Ydbh",
+	"RKSsZLhW5pnnZnXMGlhSX22AZ+JmrbfnYXjWheCXcXxflJAQ6LR2fAj38FZUa6mTr0GCooZJEiprPFrs",
+	"iX3S7Cht/SLT3bFs+LAndC6uT3fjSnQn8g72iuPXlVhjuHFRuVLwYd1oKhI/V5lRc2CgmYwtjWnHnM4v",
+	"bf/dSemKpdVH3iUi6+OmUuv5wrQZJYfxXq4qDuSE44Qf8qe20V3CZNooiK3FKWSrsQiQHXiA7zRqJ0EF",
+	"6rfSnaniZl3Rl/hvInFdmTicIH7ZcdpDJSHueFvSGStdjfE9QzmRMvsuuuMr2rpCRc7D5fNVaMFR4kpj",
+	"QlOr9hChTVj9xwts2ub3LC9f6oghgkm62WahoLDLnJs27gk2cji+HG+5E0OYohWtQlsT8z0Kvo9tA73h",
+	"yqHV4IONaHciW86KMTGEofgKei7aNQSER44G4otMbGTAFJkVlVppKO5Ulzj2XDhzn0wZTxjbv5zFOOX/",
+	"tuLsVkdjLnDgdjjqF7wsMjZndpJS5LrxTH4kklkulXQaGkmm6kZiwT6igPjP/rcR/mmijycv5LosezEX",
+	"zQOHukUy8N1J45CRdm9dCbO9sqJFPXF5sqDKAEhTt8K3D+E1Ppfseieflq3EjwS3cFdimDGwmTirQuo6",
+	"MNs/fADf3iyyYbxtcLNNlTQVm5ovs7diyTXcP4TM/uPtZfb5m1eX2ZMnT775Is+wpCZ8S7wXWaGm66VV",
+	"Hnzwm6fPvvoiBwAPPgdQ7xWUWN/i/5GwMMM99MvspTXIsikrSyjC7iOGWsyl7YPkvNB1dnH2OYrrC0QD",
+	"giDQDCo5lGBUJS4hJIcBnxcmCtyUvEVKl30OdG+Slaf0ySmbTrnWX87VF19OfGnOyQ84I5N8Yo9KFODZ",
+	"l4++PHM4IrYSkxeTJ/ARFryFmbbNeXfIHNn1lONJ/6GYvJjYS/GFe8jqnl4pSakjj8/O0MEnDeGiIV6M",
+	"lPCnfycTBdfsgKoQ9h1wBwet2I1k+b7WeVapVn03Tz3nCkTVlktmb1mgXK65jJns8kLnYZoamBlYk8so",
+	"BSDDuQ6OBD15Zxs8DWPtSfF9Wwe5fIFR21i86/Ujp/9nba8CH3Jahv9Y482AVuEdecbyQMLDfBT0w4hV",
+	"FH+TB/vUL+o7R3vH9uvsbwBqGvSoK4g/4NG3bA4PNtXn6vuLk8fPnvvIRmA8YiQefPO7I29ur8M0uVWh",
+	"JSFS9AbXLdaFEDxykjK58M8T+P+7fUR9icbggCd/EkthJh/eHXGd02IACziyzhlswQdY4W7ReeIdUWUz",
+	"NuUaLEwSqlvV6Id3i3rKSi4LVp2+h837Q3Jx/42bS3p2d23DrFM9UJp0Q57a+gA31ZqHWrBixu73kxeT",
+	"//vHxcl/spP/Pjv55vrk3funTz781399Kab6XyOOhP75MvxP48fVnKx2Y9Gt1/9074khK2Py4o934TS9",
+	"lIXOswo5mDHAUlcS0shp4V6OB/izZ0+ffZFjHFJByfAFkW7WERc3r1IZMeX1vHbv05fsqCfc5UXX4XZ5",
+	"cahz7fKiRSIcLgHDq6XOg7NPFtnNuiAAfeKUmzJ9+t7q8AdnL+COVXI085uifCkLOsxHH3hXC1UZInrb",
+	"JUXQiu4irnsUkoYINVjysZ12TWD/3Z2Wbq87Hvnd5fQ04hWHbPr7z9h3nE0NoCFJiQOrhGWXF2AqzpUq",
+	"zmkGgcXaGq4F16ZSW/TzDJ24U6vKDONpq3VkIbzlZXlJz9xj+gbJEIqDH0DpeWm3Dissyvq0vW+TLjoe",
+	"11F6fkoQ1hXFtZqyeqPK8kdAvB9ZTgu+RZOUiOQPsVX8TdylVM6/ZZCk5hXnS9od43K6sI+8VW/t3nNv",
+	"YYFL6luF4f7DXD38CD40r9f2dP5w1BMhagJhzPb+MwzjwkxZJKSGzR+2fIy+NCbfF2Lvn/G1WSjHC5gy",
+	"jC78QwddHQe8cPoOJk/kAx3IDS8PQFovL+z/t2pdZWoj3c3TVYjx0MzIVOSJJfYzu+WHE/kR1pjrG5R+",
+	"GbTOHh3s5T+zgndONxSrv/9k/4wcnq3pfZExqH6C2Gb49oaXQHrtMNh6nTqW8sQp/YlPN5TN+ZkZpJB7",
+	"4OnuXtkMGVQOsbYdZSv/U2gj5NxOrZAvgJTPTqr9KMrYB+WJHNIdqzTdqDtO7ujeDbhNXpS80fzgcIf3",
+	"McP/St4FHPDRnQvAQtZe53APRaRnHlTu2Wc3vxJzD1b+9BZ3i+vxgVd3k20zMssEtr3/LIMyEdVdg/HI",
+	"MWtBBPNGFdtszu6G2U7TtTZqSbC/tCfCP/WJGk+ug10ejXqoBzKjXHsJGwocQsvaoFWz7OLy55fZtBQQ",
+	"/rF35hu1lsW4iTp97/75ocvr8YYv1R13cpkMudZVHAvl3V88rxRyijAvpNwVb25Z+SAAKyuR3pLucVZE",
+	"nJ7TUCQpv2crnNDNwPouYRRdFEVa/ofXfYh0RrYfPN8PaE7Wc6qqbA7XdoTeIf3RLd+e+xJurkYtZmkr",
+	"qiHaq+2Vr+SsO9wdUJH4/jbFkY6loBr1oCMpuiKh5vIB5g5lpVvnRofJMGya6sq0Hd5XV792Z4qSDtWg",
+	"kGh3DdGIf9VDzO/lYX2gez1AOELr+f4z/RL3WLYrta4qsKnNN+VOqef0aIJzr4iIDUs0ZdpA9ZD7y+x7",
+	"tdldC9h6piRckTZsi5aXlRqI0ygPPT740fUu73Dxhhfto2xcQVHcT80zYnccXmSKALcH8TnvzDzzFWJD",
+	"Dq9gOVkdoNXkvCj2F6M8KbCVDr04X7a4QveEbeyEjDAcLWSmFfJCNMi0W/XfHWFzbNf17I/XS/ZnG5nh",
+	"0lQd/Tf+fUIf7CLK3ve9QsjjvIIqhg1HQUzZJJ+wRmrMJ4s5IbIcXzu1gOsiHrhSbbLP7eIGlJhU+Onn",
+	"cF5+kZhynwa/E7sPkolGo02gAnpQgBr/PKH/E6DwxCFyXeH9E/8vyn45SaSw/tUcSMHCP7oXKdxksiVH",
+	"7DOQwsyyO1aKAo+cXZBK6rB6y24bnLL/hL7dHfKoh3DxCtmy45uOXPu1hAy5Ze4KwJLvLyQwGXYsnb5H",
+	"gthu1FFjkjut/FmNRrNbje00MqN/bf8EVrtCzAXAPyK3d2KrHYpZOjv5hp3M3r3/On/+9MN+UKWDrF0q",
+	"hZjyTDU5/O+pI7/K7ro8q5JNMfC31pgwtxDaqGqbBqDF9OF0U8P6o3pBsP+/rm7kA7ISUpdQl9kwAqN6",
+	"TFV0KRgRBdxgzpjLXzhEJAJbI9NZLTNXCNvemhQxGRteLXkhrIJSHkdO3znZhTJO6GXFCy6NYGWP9Rw8",
+	"d8z17l/T5YbGYgGHcUFDWx5EXI/S8VZoNuva5usfkENngEPZ/+boKKOZqubKGC4P65AOBzA8wH1RFAcc",
+	"+uGNoLpzv7Fyzff2OEIy5P3l/SPnq6a0Q5U8d2z4AJdF/zBkQKV1tahE2bPKv8NHjrjA4Q1da5t6eaDF",
+	"jSZb4YY1Il77umQSOnskkxva/kjxVhxXYgJWJTvEdmHlR0TnYC1lkASPuaGUjyPn4Bpk2eVF3rLGIc/q",
+	"lm9fEB5YzbKNqm5zB2zOMyOWRC3o8vLtWbnialXyvjVw+h6zgzsN8nryj7kUOpfBgSxZaCtHI9ZT6AKD",
+	"JhBNDPS8RqxFn2OdthZ38uW7SNbSPttv+VwcfznCW6R3mD8cajSpCsCHcQjvPGRd2KUNEw92YsUXnFUa",
+	"eS0N7JOi4lOjKtHlcK3ZZlMr52WdT38kedEbEmuHenggS1xoBzMv8rDkd0n1hZYcnL2BwOj9obhO7Vg7",
+	"YOcX9utAbg0Fj3fdPSK4k8crgSyRRxa7o/BPXYSQoBtrNBwA8Qx0xVZ7UeSUWVsxqZkvu9Uh+KJisw4c",
+	"+3f265TgD7S22cyMOujPDvvu9BEDX94/3cW2g6DJIDUDAiCenH3BK7vpyDAT+jOdLdl0ISQ/J33Rjjew",
+	"Z075n8C8l9qCXsLXD7UL4dtSQgZZ1FaKyZbWllfyUBYuidzjzJlfKVSbU2Y33HF+AynHBueiaQ0sWcGz",
+	"VrZATPJEhZJeT6/xgb/+VkZsqfj1gdCldpPHWoswQxuo14YvScr9jmMqv/1jxnnRfYF7BU8cUW72Banr",
+	"GytLX5XzQPhAVpa8+kxjSNkRu3lvDSWRnoPLq1gKmWnONd40blSx/SyeONqVcPGKE5Hr4Q8C2/RHuvDB",
+	"qI6eJOGnqD1BuSvh5ZBsLRBbM6cXtPz0vSh6fGl3yk9X/1VFFIe9pjxcNimAkdKyTYtxCI/Fq+PwWGgq",
+	"EDGeyMKVlhjOZOF4cqMxgqcDQhIQ1HdleZAXA+t6G50FZPb/nCwamJlv74AV1RWwQy85kBZBTfeMuUom",
+	"MQGYNo1GDUMgtu0W+bZ7YVg4Ko3+GIl8cAUH3Dvd3ydUrOqvD2Z49UBcG698uXeQ4U7GSzOK5Paa0yWX",
+	"RWgc7vI/kQVJ2H2kN4W0KV8tHwLuTG4btTozob/MwIpy3Eyhu5DoAjQk19ueBp5BlmGtA+SUUFmhcqwX",
+	"BbVyoeq2tVi+xJJmu6bszxzrZBzHKLCtfySjwL76NTh7j+oI/l1VtzpTa5Mt1KauWgIF+OCMzAlFG0y2",
+	"59LCDbbrftioC9RWR2dEpDxVrgbKJ2BBHHyLSN9Ifd2XA/iWqbUaIcHvRMGb5l1ir7CTc1ozw/Tzj7gH",
+	"/ylkt+ISr+ooP4jd1SWIg1MyihV7cG2liG5TJD8gQbSGbRu9O8xYa6FVit0RlTP7ZJFJ5cooEULF6Qw8",
+	"gykwu9sxKkC9Yo+S0u6V7CM57B5M/37i6LILS0m1TL7csSZ6WtzEglYVnxKheXKjdc8cU3b0jq7osu/r",
+	"IdKBiODKXcjUEmKbG5VtOat0bmWY3WxRlIAh9AefNU6QgxxOOfppac3HvMlmalummKd90eVFR2RmwVlp",
+	"7x3pafgenzjiJNAbot4hccc7icN+XwCBeIblJNXU3nbtjgA/rEdN7mM3aFeNIxFYKYrvFend4fcL2/RH",
+	"st7QgQljS+g64OsPRokAzWVCUsqOK5hOFvTGJ0slaJkaTk2Ys9P39n8D8FI0f/1n3qKe6N6U1Bjp9DC/",
+	"zlxJfrANGKWKxQTx5HdI56Q3PoGuQlf2A8vqE1hRZ3+9FfVzuKJcyu9wBYAVBFVPujx731NdlHFuvU/K",
+	"1wFDeLOWR3d2XAmgcXJlLjZsmxmVgYzDirJYOUWaPEUD0r6LdqJZ3AQdZRWB5D7OweRmLYkPEOTDOahv",
+	"AQ8gdovhNS0Mr6cQ3oYeoXF+BPj5ILDYfqsN6tj+giCqB1lJqUTgGasOlAI8Y5WTv2gk/rrZGCVyoLYU",
+	"cs3TBt4lPfG/M9CgB3QrbcMgBURVyF/kCi+7+AagK+G2br9t+OBcLemwMkzXzDU/66SwajwZt1ZaPv86",
+	"3+qAkZZPi+YqEMrRD7zGDGAJTHLL3/tsI695owbKcQ658BUf6axrVnpJuNEJMnPw045mBE88WiCf6SaM",
+	"WkIRCwhp0tG3zznY+GzQedia/k90Ux4yfaJVzOcAPvPGNusd51CJMa/LKVdrWppsZni11wyd3lhDM312",
+	"gh36zzFVhwJKX7KqEjxYZfZKttcRWM8CFkrrImGy3//vPOx6nSCu4KchrLTdNQ1/V+tKYtnqpA3y7/TM",
+	"/riXv5JxQaN9ABJNBaVD7ZQlLYmm/5Ym6/SOV3hqUZWq6Mz9Zh/aJueuPaoF0wt7xPEi46wqBfdItOVa",
+	"A8KFMur+7luMGZ9YBnbPYjEPMK2/haJL3bohUQHzfQ4wz6y8RVKEzUKVXn5kWvDpLdFn+TLw0hW0dYkB",
+	"KXW4FbIH4vqjkMeFuNoXPBzEFQZs23TF/8OUtpXSWtwExcWSQTgfCuoS3c/uof8Zux4N9+i7nhOrq3NJ",
+	"gVN7rYcyD8CCNi779KIofvZX3qPgjrD1t/zPh8cd0cCOT9pOgj4H+9rwPx0IAdhdwmwV8ID8+9Wvv6SD",
+	"q+7POqEouswgGaaeup4Dyq15LB2p0Q1dZWs5VXe84oXHn0LUGCIDh0SitqlDSv6iFJgWSj482OuY8R1V",
+	"SNwG54gmHoZEh0TaXfP07JvnD0veQTPyIPlQNauE18BMLyDXY6HKAhCVt7yAKwYRUaOsqeyR7cuuBgzQ",
+	"zKEEFEn1PEApJ3T4hj4IYa+2oiyzNaSayiKTCgi2oUKYRqK/pF7vlHr6uKWdEIzvp9Xs5E+d125VO262",
+	"tfvNLjnQIILQA8zTA6yp1HJyLtvD+EycxP3JWnOXDl0Yp6uKz0oxX3Skg15a4/UTl/vbqoMex1+WTSUO",
+	"ovFvwR3i8R2XF9nGLmZTbXOH8HPgvtsuyuP2ZNwJLTom4jf79Sc+EdDH3okAFsVDXblYBnJT1Wc+qgYI",
+	"staBnJoDbiox1V2O25/pkVFiUysuqe0Ta2btUY1yJubr6iCplq+wJSxpni2VtOLyrCMuGTljZcVZgVR/",
+	"v664rAcev5i65Kqu+9Uv9MygkJaC1J37GGxrWfBSoJmwsWOCNZ8xQ2WpFUBqZXaHtEBj83ewHrxPpWHC",
+	"YKTAvxSqkYd/7c3i+kldG3EWj39r5FqzOUZrQRfSsbdmYh/9NTgXG8dzpHskCQvf9JGAW9iH1EZs7ys+",
+	"n8TVkz1URrfEqaNU7huOaUVqRpd/uLqBmXJe+8LskSD7p9dw3XE+vuVuuznqxNrXjJrVxw80q/9Y88NU",
+	"BLriaNIDAY47ToNcWzfFvfPVl2vkZ+ufKNWIxpS6AeAOd6gbALYWEFcIjY7lQVNzaqoO/p231fbTmZ/H",
+	"DzA/B1s/eD+g9CWVkTlgLS+aL39Hlio9U3hh7jSufsVHjggXSnK90xCEIaMSE0oRUaXKwh/ZGK4vS2uC",
+	"EcVBrHe1KdVN+/5XMppgdo5uM6EO5PcowweQB2jmSOcmtP2R4Eg4riNG5UF6mDfmaBm9MwxuUpxVEkjS",
+	"K/sXMcyleGLrhT8IU+Rm7RNFRiSFD7sEfnmQgxBFPx431C35kKG8dxY6Cck/GagKFOHqKyyANE+HqSzQ",
+	"5KGvl8lNpdbzhclbPPLnxN5Lhd7GbWR/E3f8sNNwnLISH+lOCBUtXokyTe41wy8PQK0JAfw1+kcHzj8U",
+	"+CNydySmsCbGildLoXWT1LBn2bYIN3by5v9316wplHA2vDWnG+bcuZsYZPzUplLbLod2eyLsCk7fL9gt",
+	"/5FvP8lV+iPffqRFCpVfEjU33aZ4KCghQrHFnV2YdpJd1nbHeoVFTc8h5/pBVmxdmLOvLueh1u7RrNxx",
+	"1TnPDloX9JYXyc3jcEU/a+Vp4OpngbKw6W0GyTYaicxl4eK/LrcTS4G5+AMEyqwqDVcZTRJL8RZWt1fo",
+	"Uvz0NMV27CNtLw9ytmCZBl8s1JURDzUkceBQdFCaDj2AuEC3WwQfOaYY7RseBhD5+0J5bi41816+TaXk",
+	"vImMhExdnfQnUR2ALsG9dqUCjia41zDNKcl5ltJDGDiuLTidlmybaTGHemm1gNh0ynUP5hB7fCTPCDb+",
+	"0TK17oRJIqRZcRh40EVRaCgJCXNh9RVre2NeuZL8xIglz0ohb2MzU2vu6XvcIwagufycjdv78Wcjagkd",
+	"rrQ9mONOSp8h2ZXWeaY5WFKUc69uudQJ/WVmukhRYBxKHsdaANjLhz4LSSoR3T8cVT+WAg7UH62fShHA",
+	"FkxwbzBD8Wd227DK4R49cGWcinpJJ00jWPbHWSIPtTfBMI8yP1BwubEp2TmZLpTS3FopTOvVomIaY26p",
+	"aQEYTZfH8A088FE4p7Bve0tuAE8VgYSAaB8rFDkzv4JIsjX6CmbYDdNpDquKQ42LbvfBG74qj1auHNr+",
+	"ZzTP8f5GRLCXF2BvE8vsTGCZ/9poFwaKj8u5NUHR3vQ3fTTl5yrruupXvLMwBSyGFdIXd2YGgGYZQk8T",
+	"to/L4tz+W6oNXCOMQmI5MIq5zEo+M7R9Jkp/T6JBalfHdhj5Mv0sjhj7O+6yDjJGfy7Mspzkk6m+S4DD",
+	"WnHXGVAOWjFlTGeXV78lRrRiSR7oADTvOhN8NKv/CRh08PIVax7r3rujejGockg+MfxPc2ol1ImcpOdA",
+	"oOMhlqScB607AgQDoIdWJeG818kcNSil2bE2rrDU5tHkbdu/6iocBR08xC1WTBfgZORyWm1XRgd3V0pE",
+	"teeuS4xYqLJIna62S6cVUk12uQsl39jhoY/5KH4cNuNEefnQB8VDzdtLmi2wfSoTeiBgc/XFvwh+AEEc",
+	"o7IbKlRSEHtqgPSzv0tO7XTBi3XZvSTcM8cUr3tHSrr++4MVVCuVukWk8s3WHm68nOWeKHjDdFYyQtP4",
+	"D+1CubGi/7ORS76u7vjWSxSy1Lr9ZVf0zP4psEmYEGbxTZUEMLujrc9updrI7HO7Sr6w1yCpTPb5jJWa",
+	"f5E42azZ2osOGlkaAZ6oj0P68wT+/9fHbOOsHp8oEJWniUHE+UUnqKia858+C7GlIGcvuQW4zM6ROTDw",
+	"s+MnweB7uovzU3LqYeAvRGfkQ+ml0IYjfB5C+g03MXiOA9jFHnNzyqTe9O0qF/TMfWZpZ2sBflDbh3Nv",
+	"3FMAgZKAwNuLqaZSyRTckKheo0jIx8+GQCEdHBqIwlRlWv0BT7afh1Q5/2Qfvj57WLP7Shju5iuhsG7K",
+	"D2ULQn4vNUpTiOSvBvHmTnbOTtwO1U1Xoa5LN99wZq87rtbdPVV0+KkQ0wKgOI+fUM9yqxSIk3589hFB",
+	"7Q15PQBlDjOOFaXB13bDzYZTPnWFXdJ5aH52l+RpKYrdGrtOmctwZ4Tqi/fUk/iNncjnB5BOI0fAUkj3",
+	"waOH3SV2BdKBIztE6Aip05F6AUT5Weu8AuYKNI+tPhCarOJLVt1CFhmehpLroUph96ATwi0lmW2VNu5W",
+	"eSz/Lb3iqCigCw3ps7S4Gk5au/Dsh1dX38PmbOUI2/MtJwebZlu9a+8JM6w8yzhLLZWgstaNuTgO9fqP",
+	"fAtveugr/oOogINqcD+7tULohdroPCxWY58DwwbqTTeyuQcuryUzvBI9RHQ/u4eOey53Xl9Bs6HKNuZG",
+	"z/CWSsygUVoO2U/M8Zdji8KJOPqJ/9aBj+0eEqDK0L7GKGhtBzRch1hDda5UGz/WqYfAK9TtFBHm6JZh",
+	"pwYi9RGsMlbxTG+EwX15nONEyGsog/1PpZh2ch5EKXESkuaHq+qSY9Ylsdx0KCHiYjsALFdiLn9dR4pC",
+	"ReAnWswlkiZN8smCM5cveMXNyaVSt4L3hEQOhFtBfwYMDUANCDXFzwGzkgeHxUJtEhCstLfHoYmPqE9W",
+	"kj8kqCIBgEfCPkhWzO/tJkdA0mxXfzgWHg0b/0h4tK5JCEX1oJqewDu4rD+n98mABn59WgNHIGKVrlb0",
+	"un7wSIgr/4IxqKvI7nM4kBS5YaxVSXXtA5yNPeqBj4C+BZiJg8WlxW5O1qt0cPCKm/9YHWsN2bY/xSXE",
+	"TbZe4d3tE1tNl4Cv0rsAq4w1wVi5775ObJsw+6Lkctpr39FDRz1W4B0PBRQHA1pI4nMmSkGHHWdyC7cX",
+	"OotLlqDTyROFqsEpt2ArKNK65ExSdi01726JC6ZhEnkRKVdaFCSRox1f0PpHW3w4tiMmm3/PtGdfydH+",
+	"t5OcN6fYVyy16yaZD+BWiWdp6ag0XE/bR2cCOT6TJQmmpvLTPYKkgHvnbkPP/KWLz+Egjh9RRlmlyfI9",
+	"wCFpIxtWkciPtdNA4x9ro8GRxc54O/DDcEDZlmA1wMtczqfDuBHPhcMEiQ4ACv7VywXlp2ukwwV+9sN3",
+	"D6H5yVg+fXuYWD7KG4C2VDwOnK+DBNwb/PSC3jv06eWdxxC6DsqHnTqHWs8oE2QGkm5bTVJky5arKn1e",
+	"nD1wELQpuDRxBn592CiokH4pwrkPcgLG9ho7OUxD+J19++TFe/sNAKa7lOWtQpB0JzS7gVLzMDZrYb5A",
+	"Ly2ajZz4V3ykaarWEgv6j1SFghm8FEweNgCK0kiUKwypDQ9UObLRZMqpSFlhXdbHW5c4dkTJ3HLZVWUe",
+	"ewmXOuIFEfYaP6240YfZOcl1gC86t2uDFUshM825znxm6Wd6jLPtZ3bLYWhHMiOg7Y9kRfzCNzi04xed",
+	"gDnJjMrYFOFRSnLNyxnyi6AWgEN0ATO4gDKpU5663+MU995bkBHBTd+neHE5HCfDS/KQWWNMpdfCkm0z",
+	"LuGmmF4MVsQbdtfjP/kdnvjfSqWwlqwwjg+LshKn4tt29zx0fVLb/pH2Odv0R9rmYFSfaB3SsqQNECHU",
+	"9yhHCut1EGUgzfInyn3VNVsb+O4glyzbVA2BFjulf8k8Mby3OHdT8IOqi/41Z+Bhqonm2bxS6xVdFODf",
+	"5PM3aqUzYpRBZlnsxqjpueW8Iyr0I+erv+bkQE7V/efmJ45HDK4PrHJl1Gplb256xw0xQN7Dyrz+z14Q",
+	"b8lIBpkDc5aSlD9AQDxBpSqN6pJ+M772fuLBJn+8s0YS2ILwx7t84rPC/ng/WVfl5MXklK3E6d0jECW9",
+	"4n1YSA04s3P/ERmLwSc+7Tv4rNnH4At0I4afOI9F8JG75gYfOcf7h3cf/v8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
