@@ -3729,6 +3729,20 @@ type TakenCertificate struct {
 	Words []string `json:"words"`
 }
 
+// TakenFrom defines model for TakenFrom.
+type TakenFrom struct {
+	Host string `json:"host"`
+
+	// Mandate whose newest it becomes; the one of its names when left out
+	Mandate *string `json:"mandate,omitempty"`
+
+	// Name of the mandate that is made, where there is none
+	Name *string `json:"name,omitempty"`
+
+	// Passphrase of its key
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
 // TakenHost defines model for TakenHost.
 type TakenHost struct {
 	About FindingRef `json:"about"`
@@ -4415,6 +4429,9 @@ type TakeReplyJSONRequestBody = Reply
 
 // RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
 type RenewSafeKeyJSONRequestBody = SafeRenewal
+
+// TakeFromServerJSONRequestBody defines body for TakeFromServer for application/json ContentType.
+type TakeFromServerJSONRequestBody = TakenFrom
 
 // TrustHostKeyJSONRequestBody defines body for TrustHostKey for application/json ContentType.
 type TrustHostKeyJSONRequestBody = HostKeyTrust
@@ -5299,6 +5316,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
 	ListAnswers(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeFromServerWithBody Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+	TakeFromServerWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeFromServer Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+	TakeFromServer(ctx context.Context, name ShortName, body TakeFromServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListReadingChanges What changed on a server between its readings, the newest first
 	//
@@ -7593,6 +7624,40 @@ func (c *Client) GetServer(ctx context.Context, name ServerName, reqEditors ...R
 // Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
 func (c *Client) ListAnswers(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAnswersRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeFromServerWithBody Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+func (c *Client) TakeFromServerWithBody(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeFromServerRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeFromServer Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+func (c *Client) TakeFromServer(ctx context.Context, name ShortName, body TakeFromServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeFromServerRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12744,6 +12809,53 @@ func NewListAnswersRequest(server string, name ServerName, params *ListAnswersPa
 	return req, nil
 }
 
+// NewTakeFromServerRequest calls the generic TakeFromServer builder with application/json body
+func NewTakeFromServerRequest(server string, name ShortName, body TakeFromServerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeFromServerRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTakeFromServerRequestWithBody constructs an http.Request for the TakeFromServer method, with any body, and a specified content type
+func NewTakeFromServerRequestWithBody(server string, name ShortName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/servers/%s/certificate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListReadingChangesRequest constructs an http.Request for the ListReadingChanges method
 func NewListReadingChangesRequest(server string, name ServerName, params *ListReadingChangesParams) (*http.Request, error) {
 	var err error
@@ -14995,6 +15107,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /servers/{name}/answers (the `ListAnswers` operationId).
 	ListAnswersWithResponse(ctx context.Context, name ServerName, params *ListAnswersParams, reqEditors ...RequestEditorFn) (*ListAnswersResponse, error)
+
+	// TakeFromServerWithBodyWithResponse Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+	TakeFromServerWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeFromServerResponse, error)
+
+	// TakeFromServerWithResponse Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+	TakeFromServerWithResponse(ctx context.Context, name ShortName, body TakeFromServerJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeFromServerResponse, error)
 
 	// ListReadingChangesWithResponse What changed on a server between its readings, the newest first
 	//
@@ -19859,6 +19985,54 @@ func (r ListAnswersResponse) ContentType() string {
 	return ""
 }
 
+type TakeFromServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *TakenCertificate
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeFromServerResponse) GetJSON201() *TakenCertificate {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeFromServerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeFromServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeFromServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeFromServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeFromServerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReadingChangesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -22892,6 +23066,32 @@ func (c *ClientWithResponses) ListAnswersWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseListAnswersResponse(rsp)
+}
+
+// TakeFromServerWithBodyWithResponse Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+func (c *ClientWithResponses) TakeFromServerWithBodyWithResponse(ctx context.Context, name ShortName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeFromServerResponse, error) {
+	rsp, err := c.TakeFromServerWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeFromServerResponse(rsp)
+}
+
+// TakeFromServerWithResponse Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /servers/{name}/certificate (the `TakeFromServer` operationId).
+func (c *ClientWithResponses) TakeFromServerWithResponse(ctx context.Context, name ShortName, body TakeFromServerJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeFromServerResponse, error) {
+	rsp, err := c.TakeFromServer(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeFromServerResponse(rsp)
 }
 
 // ListReadingChangesWithResponse What changed on a server between its readings, the newest first
@@ -26525,6 +26725,39 @@ func ParseListAnswersResponse(rsp *http.Response) (*ListAnswersResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeFromServerResponse parses an HTTP response from a TakeFromServerWithResponse call
+func ParseTakeFromServerResponse(rsp *http.Response) (*TakeFromServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeFromServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest TakenCertificate
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

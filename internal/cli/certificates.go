@@ -14,7 +14,7 @@ import (
 
 // certificates groups the commands about certificates.
 func (a *app) certificates() *cobra.Command {
-	return group("certificate", "Certificates met in the estate", a.certificateList(), a.certificateShow(), a.certificateTake(), a.certificateWithout())
+	return group("certificate", "Certificates met in the estate", a.certificateList(), a.certificateShow(), a.certificateTake(), a.certificateMove(), a.certificateWithout())
 }
 
 // certificateList lists by the end of validity, soonest first.

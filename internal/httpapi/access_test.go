@@ -24,7 +24,7 @@ import (
 var (
 	forAll      = "getHealth getReady signIn setUp getCalendar "
 	forOperator = "startSurvey beginOrder checkMandate visitMandate previewInstallation previewMending beginInstallation previewWave beginWave returnWave keepWave " +
-		"returnInstallation beginHttps continueHttps takeKey giveCertificate takeCertificate takeReply markSent endOrder signRequest revokeIssued planDrill revokeOrder getHostKey acceptFinding endAcceptance testNotice tryNotice addSilence endSilence "
+		"returnInstallation beginHttps continueHttps takeKey giveCertificate takeFromServer takeCertificate takeReply markSent endOrder signRequest revokeIssued planDrill revokeOrder getHostKey acceptFinding endAcceptance testNotice tryNotice addSilence endSilence "
 	forAdmin = "applyEstate draftEstate addHost changeHost removeHost addPerson changePerson removePerson invitePerson agreeToTerms addMandate removeMandate " +
 		"addCredential removeCredential getSafe renewSafeKey trustHostKey makeAuthority takeAuthority tellContact rollKey endAccount addCustomer removeCustomer beginDrill rollAuthority endRolling "
 )

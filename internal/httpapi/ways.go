@@ -39,6 +39,16 @@ func (srv *Server) TakeCertificate(ctx context.Context, r contract.TakeCertifica
 	return contract.TakeCertificate201JSONResponse{Order: orderOf(v), Words: list(words)}, nil
 }
 
+// TakeFromServer takes in what a server has.
+func (srv *Server) TakeFromServer(ctx context.Context, r contract.TakeFromServerRequestObject) (contract.TakeFromServerResponseObject, error) {
+	b := r.Body
+	v, words, err := srv.service.TakeFrom(ctx, r.Name, b.Host, &service.TakeIn{Mandate: orZero(b.Mandate), Name: orZero(b.Name), Passphrase: secretOf(b.Passphrase)})
+	if err != nil {
+		return nil, err
+	}
+	return contract.TakeFromServer201JSONResponse{Order: orderOf(v), Words: list(words)}, nil
+}
+
 // TakeReply takes what a CA sent back.
 func (srv *Server) TakeReply(ctx context.Context, r contract.TakeReplyRequestObject) (contract.TakeReplyResponseObject, error) {
 	v, err := srv.service.Reply(ctx, &service.TakeIn{Files: filesOf(r.Body.Files), Passphrase: secretOf(r.Body.Passphrase)}, orZero(r.Body.Order))

@@ -80,7 +80,7 @@ var needs = map[string]Role{
 
 	"agreeToTerms": Admin, "addMandate": Admin, "removeMandate": Admin, "addCredential": Admin, "removeCredential": Admin,
 
-	"takeKey": Operator, "giveCertificate": Operator, // and the permission for it
+	"takeKey": Operator, "giveCertificate": Operator, "takeFromServer": Operator, // and the permission for it
 	"getForecast": Viewer, "getAuthority": Viewer, "listIssued": Viewer, "signRequest": Operator, "revokeIssued": Operator, "makeAuthority": Admin, "takeAuthority": Admin,
 	"getRolling": Viewer, "rollAuthority": Admin, "endRolling": Admin,
 	"planDrill": Operator, "listDrills": Viewer, "getDrill": Viewer, "beginDrill": Admin,

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/tls"
 	"fmt"
+	"io"
 	"net/http"
 	"net/netip"
 	"os"
@@ -342,6 +343,25 @@ func TestASiblingsKeyIsTakenOnlyWithPermission(t *testing.T) {
 	told, err := r.Client.GetInstallationWithResponse(t.Context(), done.Number)
 	require.NoError(t, err)
 	assert.NotContains(t, string(told.Body), "PRIVATE")
+
+	taken := func(c *http.Client, host string) (int, string) {
+		resp, err := c.Post(r.URL+"/api/v1/servers/first/certificate", "application/json", strings.NewReader(fmt.Sprintf(`{"host":%q}`, host)))
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(text)
+	}
+	status, _ := taken(otto, deck)
+	assert.Equal(t, http.StatusForbidden, status)
+	_, said := taken(http.DefaultClient, "nobody.lantern.example")
+	assert.Contains(t, said, "first names no certificate with its key that is for nobody.lantern.example")
+	status, said = taken(http.DefaultClient, deck)
+	require.Equal(t, http.StatusCreated, status, said)
+	assert.Contains(t, said, newer.Certificate.Fingerprint.String(), "it is the newest of a mandate from then on")
+	var noted int
+	r.Query(t, "select count(*) from journal where action = 'key.take' and subject = 'first'", &noted)
+	assert.Equal(t, 1, noted, "and nothing is noted of what is refused")
 }
 
 // TestAKeyIsNotShownInADiff holds that of a file with certificate and key only the

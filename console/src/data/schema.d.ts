@@ -1110,6 +1110,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{name}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the certificate a server has for a host, with its key, into the safe; for who may take keys */
+        post: operations["takeFromServer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cas/{name}/rolling": {
         parameters: {
             query?: never;
@@ -2088,6 +2105,15 @@ export interface components {
             permitted?: string[];
             /** @description the root's key is handed out under it, and not kept; kept in the safe when left out */
             root_passphrase?: string;
+        };
+        TakenFrom: {
+            host: string;
+            /** @description whose newest it becomes; the one of its names when left out */
+            mandate?: string;
+            /** @description of the mandate that is made, where there is none */
+            name?: string;
+            /** @description of its key */
+            passphrase?: string;
         };
         Rolling: {
             /** @description in force */
@@ -5894,6 +5920,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeFromServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ShortName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakenFrom"];
+            };
+        };
+        responses: {
+            /** @description taken in */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenCertificate"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -3735,6 +3735,20 @@ type TakenCertificate struct {
 	Words []string `json:"words"`
 }
 
+// TakenFrom defines model for TakenFrom.
+type TakenFrom struct {
+	Host string `json:"host"`
+
+	// Mandate whose newest it becomes; the one of its names when left out
+	Mandate *string `json:"mandate,omitempty"`
+
+	// Name of the mandate that is made, where there is none
+	Name *string `json:"name,omitempty"`
+
+	// Passphrase of its key
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
 // TakenHost defines model for TakenHost.
 type TakenHost struct {
 	About FindingRef `json:"about"`
@@ -4422,6 +4436,9 @@ type TakeReplyJSONRequestBody = Reply
 // RenewSafeKeyJSONRequestBody defines body for RenewSafeKey for application/json ContentType.
 type RenewSafeKeyJSONRequestBody = SafeRenewal
 
+// TakeFromServerJSONRequestBody defines body for TakeFromServer for application/json ContentType.
+type TakeFromServerJSONRequestBody = TakenFrom
+
 // TrustHostKeyJSONRequestBody defines body for TrustHostKey for application/json ContentType.
 type TrustHostKeyJSONRequestBody = HostKeyTrust
 
@@ -4742,6 +4759,9 @@ type ServerInterface interface {
 	// ListAnswers Which site answers for a host at each listener, and why
 	// (GET /servers/{name}/answers)
 	ListAnswers(c *gin.Context, name ServerName, params ListAnswersParams)
+	// TakeFromServer Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+	// (POST /servers/{name}/certificate)
+	TakeFromServer(c *gin.Context, name ShortName)
 	// ListReadingChanges What changed on a server between its readings, the newest first
 	// (GET /servers/{name}/changes)
 	ListReadingChanges(c *gin.Context, name ServerName, params ListReadingChangesParams)
@@ -7409,6 +7429,31 @@ func (siw *ServerInterfaceWrapper) ListAnswers(c *gin.Context) {
 	siw.Handler.ListAnswers(c, name, params)
 }
 
+// TakeFromServer operation middleware
+func (siw *ServerInterfaceWrapper) TakeFromServer(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ShortName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeFromServer(c, name)
+}
+
 // ListReadingChanges operation middleware
 func (siw *ServerInterfaceWrapper) ListReadingChanges(c *gin.Context) {
 
@@ -8222,6 +8267,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/drills/:number", wrapper.GetDrill)
 	router.POST(options.BaseURL+"/drills/:number", wrapper.BeginDrill)
 	router.GET(options.BaseURL+"/accounts", wrapper.ListAccounts)
+	router.POST(options.BaseURL+"/servers/:name/certificate", wrapper.TakeFromServer)
 	router.DELETE(options.BaseURL+"/cas/:name/rolling", wrapper.EndRolling)
 	router.GET(options.BaseURL+"/cas/:name/rolling", wrapper.GetRolling)
 	router.POST(options.BaseURL+"/cas/:name/rolling", wrapper.RollAuthority)
@@ -12073,6 +12119,46 @@ func (response ListAnswersdefaultApplicationProblemPlusJSONResponse) VisitListAn
 	return err
 }
 
+type TakeFromServerRequestObject struct {
+	Name ShortName `json:"name"`
+	Body *TakeFromServerJSONRequestBody
+}
+
+type TakeFromServerResponseObject interface {
+	VisitTakeFromServerResponse(w http.ResponseWriter) error
+}
+
+type TakeFromServer201JSONResponse TakenCertificate
+
+func (response TakeFromServer201JSONResponse) VisitTakeFromServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeFromServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeFromServerdefaultApplicationProblemPlusJSONResponse) VisitTakeFromServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListReadingChangesRequestObject struct {
 	Name   ServerName `json:"name"`
 	Params ListReadingChangesParams
@@ -13467,6 +13553,9 @@ type StrictServerInterface interface {
 	// ListAnswers Which site answers for a host at each listener, and why
 	// (GET /servers/{name}/answers)
 	ListAnswers(ctx context.Context, request ListAnswersRequestObject) (ListAnswersResponseObject, error)
+	// TakeFromServer Takes the certificate a server has for a host, with its key, into the safe; for who may take keys
+	// (POST /servers/{name}/certificate)
+	TakeFromServer(ctx context.Context, request TakeFromServerRequestObject) (TakeFromServerResponseObject, error)
 	// ListReadingChanges What changed on a server between its readings, the newest first
 	// (GET /servers/{name}/changes)
 	ListReadingChanges(ctx context.Context, request ListReadingChangesRequestObject) (ListReadingChangesResponseObject, error)
@@ -16676,6 +16765,50 @@ func (sh *strictHandler) ListAnswers(ctx *gin.Context, name ServerName, params L
 	}
 }
 
+// TakeFromServer operation middleware
+func (sh *strictHandler) TakeFromServer(ctx *gin.Context, name ShortName) {
+	var request TakeFromServerRequestObject
+
+	request.Name = name
+
+	var body TakeFromServerJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeFromServer(ctx, request.(TakeFromServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeFromServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeFromServerResponseObject); ok {
+		if err := validResponse.VisitTakeFromServerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListReadingChanges operation middleware
 func (sh *strictHandler) ListReadingChanges(ctx *gin.Context, name ServerName, params ListReadingChangesParams) {
 	var request ListReadingChangesRequestObject
@@ -17784,152 +17917,155 @@ var swaggerSpec = []string{
 	"HBfjYH+8KALyehR+Xq9frwihdz7Q47oXnmm5XgT1MozdJN0EtMSY3mZSjF7+EOmgRuqqw1KfQmPy/4Pf",
 	"168ZU85lL4KAkfw9sSiL39tw2H3y1venUGtMX+QwmpZitUqgJonRjAjOiNYMKWrihbr99jyGoSnWq3qT",
 	"um9LnhxhwL6r/Yna+3D7zoa/dK8LidZ2F58TeXr2D2J9YJeObX/s5/0FsuxEnUssCuuqXeKT/U7geNgW",
-	"GoR2dut6Pn72ZETuct3SwPqbMQgrVKftvPqMSQbtyH0mC40AGNayc34UZNtyF4M9M6Ncmja+/11qpN+r",
-	"WJgCuDjHsbdFiRBgGl4AAVc+khO/X+2xk549NRGOgVH+GDPCEylRzRL0GIjLPofA3NdfDELDRbuhihi/",
-	"yihigIF1CX7jVSGmpiZTKrjUhJNJuDFholp5mZgRHPLTD9rTvmOIpkmQjl13I7p54qrd8Fv5DAq2WpWC",
-	"F5OeMsfjqKdS1FgxGQnZjE0OC4M0oyxg/PosELuplmi/Q+olhCZgPwgzWQ5T8pzJZE5OZKyOCG4cfdZP",
-	"TKYv2PVh3t7I68TInSwZ7z33VQ5mQebRwIgzVbpKBMPaL21PCgGjoeyeq/7i3XQU7MnvWYjJG0Xd7gsK",
-	"Dx8kfwcqyte+BsAb9hhhw6wbj9+OMDc0SP4wCAc5cGOULGlbdrKzuUygRBGQcK9yQ3CLpt5TAwK3unxa",
-	"vfbjR0G0jPQ+6KXjYTLSSRRpwJR3TQxBTK31KNdM7Fbu8GIOD+Vu5zXtXg80CmbiEEANKuG9N0wDfr+f",
-	"me4IooLC7c/7qFYjaL5HZ33cMKPmN47scxOUpFF6WzFRvpSmShwKiEumYmML5goZBhQwCq3oO6GFUcBg",
-	"wBNQixZSD1xQC1G6vCqi1Rq4DsOjdiDplrtFDHl2t3wXdW949a7dIo+rCogQEpiFilMqmL1vcZmgn+Yx",
-	"jo/Lizz0OZIbkoio7Qlau8oOV1OMaBM6rjsOVzgEch+3Nyl4solXa0pX3umiRONyn1IjeVbxqaqolGEg",
-	"Wrpr9aoB/WaSTy4vLqwy4O9cXAhiqPgK1BQXvMF883cDobw0TZ5sDXSW4j0kleRUHWRfhjmPWFcbXkar",
-	"B0d3bHo81lO6a0VTEJg5oZyxOlWMssdii6l5bTtgCm1HkkFH8bnA/x8rj5DM1kslG9QZdDvSqCke3Uuj",
-	"orZb+v1u0Gm3sSsbPEiroCepSsADNat2WgTFb5NaZl94iPWAMjzmevCi2S01ozq3WTx1ZwmGgzAakEIJ",
-	"gxiJrYiKu2JNmURhiM66LTMhE2Cy9Jbd2mILgPs4qFOpdwo8gAUD6Z9rUAb7KGSd8gXmqtIm3WC27z4Q",
-	"g4AGiZI2XT9YazNEpy6kt0gzhCQJ1toVKPCOiEnbNd0ekFwwub1RxfBS/KlYa32pLda8Dn3zTPI/Ydbh",
-	"RKSsZLhW5pnnZnXMGlhSX22AZ+JmrbfnYXjWheCXcXxflJAQ6LR2fAj38FZUa6mTr0GCooZJEiprPFrs",
-	"iX3S7Cht/SLT3bFs+LAndC6uT3fjSnQn8g72iuPXlVhjuHFRuVLwYd1oKhI/V5lRc2CgmYwtjWnHnM4v",
-	"bf/dSemKpdVH3iUi6+OmUuv5wrQZJYfxXq4qDuSE44Qf8qe20V3CZNooiK3FKWSrsQiQHXiA7zRqJ0EF",
-	"6rfSnaniZl3Rl/hvInFdmTicIH7ZcdpDJSHueFvSGStdjfE9QzmRMvsuuuMr2rpCRc7D5fNVaMFR4kpj",
-	"QlOr9hChTVj9xwts2ub3LC9f6oghgkm62WahoLDLnJs27gk2cji+HG+5E0OYohWtQlsT8z0Kvo9tA73h",
-	"yqHV4IONaHciW86KMTGEofgKei7aNQSER44G4otMbGTAFJkVlVppKO5Ulzj2XDhzn0wZTxjbv5zFOOX/",
-	"tuLsVkdjLnDgdjjqF7wsMjZndpJS5LrxTH4kklkulXQaGkmm6kZiwT6igPjP/rcR/mmijycv5LosezEX",
-	"zQOHukUy8N1J45CRdm9dCbO9sqJFPXF5sqDKAEhTt8K3D+E1Ppfseieflq3EjwS3cFdimDGwmTirQuo6",
-	"MNs/fADf3iyyYbxtcLNNlTQVm5ovs7diyTXcP4TM/uPtZfb5m1eX2ZMnT775Is+wpCZ8S7wXWaGm66VV",
-	"Hnzwm6fPvvoiBwAPPgdQ7xWUWN/i/5GwMMM99MvspTXIsikrSyjC7iOGWsyl7YPkvNB1dnH2OYrrC0QD",
-	"giDQDCo5lGBUJS4hJIcBnxcmCtyUvEVKl30OdG+Slaf0ySmbTrnWX87VF19OfGnOyQ84I5N8Yo9KFODZ",
-	"l4++PHM4IrYSkxeTJ/ARFryFmbbNeXfIHNn1lONJ/6GYvJjYS/GFe8jqnl4pSakjj8/O0MEnDeGiIV6M",
-	"lPCnfycTBdfsgKoQ9h1wBwet2I1k+b7WeVapVn03Tz3nCkTVlktmb1mgXK65jJns8kLnYZoamBlYk8so",
-	"BSDDuQ6OBD15Zxs8DWPtSfF9Wwe5fIFR21i86/Ujp/9nba8CH3Jahv9Y482AVuEdecbyQMLDfBT0w4hV",
-	"FH+TB/vUL+o7R3vH9uvsbwBqGvSoK4g/4NG3bA4PNtXn6vuLk8fPnvvIRmA8YiQefPO7I29ur8M0uVWh",
-	"JSFS9AbXLdaFEDxykjK58M8T+P+7fUR9icbggCd/EkthJh/eHXGd02IACziyzhlswQdY4W7ReeIdUWUz",
-	"NuUaLEwSqlvV6Id3i3rKSi4LVp2+h837Q3Jx/42bS3p2d23DrFM9UJp0Q57a+gA31ZqHWrBixu73kxeT",
-	"//vHxcl/spP/Pjv55vrk3funTz781399Kab6XyOOhP75MvxP48fVnKx2Y9Gt1/9074khK2Py4o934TS9",
-	"lIXOswo5mDHAUlcS0shp4V6OB/izZ0+ffZFjHFJByfAFkW7WERc3r1IZMeX1vHbv05fsqCfc5UXX4XZ5",
-	"cahz7fKiRSIcLgHDq6XOg7NPFtnNuiAAfeKUmzJ9+t7q8AdnL+COVXI085uifCkLOsxHH3hXC1UZInrb",
-	"JUXQiu4irnsUkoYINVjysZ12TWD/3Z2Wbq87Hvnd5fQ04hWHbPr7z9h3nE0NoCFJiQOrhGWXF2AqzpUq",
-	"zmkGgcXaGq4F16ZSW/TzDJ24U6vKDONpq3VkIbzlZXlJz9xj+gbJEIqDH0DpeWm3Dissyvq0vW+TLjoe",
-	"11F6fkoQ1hXFtZqyeqPK8kdAvB9ZTgu+RZOUiOQPsVX8TdylVM6/ZZCk5hXnS9od43K6sI+8VW/t3nNv",
-	"YYFL6luF4f7DXD38CD40r9f2dP5w1BMhagJhzPb+MwzjwkxZJKSGzR+2fIy+NCbfF2Lvn/G1WSjHC5gy",
-	"jC78QwddHQe8cPoOJk/kAx3IDS8PQFovL+z/t2pdZWoj3c3TVYjx0MzIVOSJJfYzu+WHE/kR1pjrG5R+",
-	"GbTOHh3s5T+zgndONxSrv/9k/4wcnq3pfZExqH6C2Gb49oaXQHrtMNh6nTqW8sQp/YlPN5TN+ZkZpJB7",
-	"4OnuXtkMGVQOsbYdZSv/U2gj5NxOrZAvgJTPTqr9KMrYB+WJHNIdqzTdqDtO7ujeDbhNXpS80fzgcIf3",
-	"McP/St4FHPDRnQvAQtZe53APRaRnHlTu2Wc3vxJzD1b+9BZ3i+vxgVd3k20zMssEtr3/LIMyEdVdg/HI",
-	"MWtBBPNGFdtszu6G2U7TtTZqSbC/tCfCP/WJGk+ug10ejXqoBzKjXHsJGwocQsvaoFWz7OLy55fZtBQQ",
-	"/rF35hu1lsW4iTp97/75ocvr8YYv1R13cpkMudZVHAvl3V88rxRyijAvpNwVb25Z+SAAKyuR3pLucVZE",
-	"nJ7TUCQpv2crnNDNwPouYRRdFEVa/ofXfYh0RrYfPN8PaE7Wc6qqbA7XdoTeIf3RLd+e+xJurkYtZmkr",
-	"qiHaq+2Vr+SsO9wdUJH4/jbFkY6loBr1oCMpuiKh5vIB5g5lpVvnRofJMGya6sq0Hd5XV792Z4qSDtWg",
-	"kGh3DdGIf9VDzO/lYX2gez1AOELr+f4z/RL3WLYrta4qsKnNN+VOqef0aIJzr4iIDUs0ZdpA9ZD7y+x7",
-	"tdldC9h6piRckTZsi5aXlRqI0ygPPT740fUu73Dxhhfto2xcQVHcT80zYnccXmSKALcH8TnvzDzzFWJD",
-	"Dq9gOVkdoNXkvCj2F6M8KbCVDr04X7a4QveEbeyEjDAcLWSmFfJCNMi0W/XfHWFzbNf17I/XS/ZnG5nh",
-	"0lQd/Tf+fUIf7CLK3ve9QsjjvIIqhg1HQUzZJJ+wRmrMJ4s5IbIcXzu1gOsiHrhSbbLP7eIGlJhU+Onn",
-	"cF5+kZhynwa/E7sPkolGo02gAnpQgBr/PKH/E6DwxCFyXeH9E/8vyn45SaSw/tUcSMHCP7oXKdxksiVH",
-	"7DOQwsyyO1aKAo+cXZBK6rB6y24bnLL/hL7dHfKoh3DxCtmy45uOXPu1hAy5Ze4KwJLvLyQwGXYsnb5H",
-	"gthu1FFjkjut/FmNRrNbje00MqN/bf8EVrtCzAXAPyK3d2KrHYpZOjv5hp3M3r3/On/+9MN+UKWDrF0q",
-	"hZjyTDU5/O+pI7/K7ro8q5JNMfC31pgwtxDaqGqbBqDF9OF0U8P6o3pBsP+/rm7kA7ISUpdQl9kwAqN6",
-	"TFV0KRgRBdxgzpjLXzhEJAJbI9NZLTNXCNvemhQxGRteLXkhrIJSHkdO3znZhTJO6GXFCy6NYGWP9Rw8",
-	"d8z17l/T5YbGYgGHcUFDWx5EXI/S8VZoNuva5usfkENngEPZ/+boKKOZqubKGC4P65AOBzA8wH1RFAcc",
-	"+uGNoLpzv7Fyzff2OEIy5P3l/SPnq6a0Q5U8d2z4AJdF/zBkQKV1tahE2bPKv8NHjrjA4Q1da5t6eaDF",
-	"jSZb4YY1Il77umQSOnskkxva/kjxVhxXYgJWJTvEdmHlR0TnYC1lkASPuaGUjyPn4Bpk2eVF3rLGIc/q",
-	"lm9fEB5YzbKNqm5zB2zOMyOWRC3o8vLtWbnialXyvjVw+h6zgzsN8nryj7kUOpfBgSxZaCtHI9ZT6AKD",
-	"JhBNDPS8RqxFn2OdthZ38uW7SNbSPttv+VwcfznCW6R3mD8cajSpCsCHcQjvPGRd2KUNEw92YsUXnFUa",
-	"eS0N7JOi4lOjKtHlcK3ZZlMr52WdT38kedEbEmuHenggS1xoBzMv8rDkd0n1hZYcnL2BwOj9obhO7Vg7",
-	"YOcX9utAbg0Fj3fdPSK4k8crgSyRRxa7o/BPXYSQoBtrNBwA8Qx0xVZ7UeSUWVsxqZkvu9Uh+KJisw4c",
-	"+3f265TgD7S22cyMOujPDvvu9BEDX94/3cW2g6DJIDUDAiCenH3BK7vpyDAT+jOdLdl0ISQ/J33Rjjew",
-	"Z075n8C8l9qCXsLXD7UL4dtSQgZZ1FaKyZbWllfyUBYuidzjzJlfKVSbU2Y33HF+AynHBueiaQ0sWcGz",
-	"VrZATPJEhZJeT6/xgb/+VkZsqfj1gdCldpPHWoswQxuo14YvScr9jmMqv/1jxnnRfYF7BU8cUW72Banr",
-	"GytLX5XzQPhAVpa8+kxjSNkRu3lvDSWRnoPLq1gKmWnONd40blSx/SyeONqVcPGKE5Hr4Q8C2/RHuvDB",
-	"qI6eJOGnqD1BuSvh5ZBsLRBbM6cXtPz0vSh6fGl3yk9X/1VFFIe9pjxcNimAkdKyTYtxCI/Fq+PwWGgq",
-	"EDGeyMKVlhjOZOF4cqMxgqcDQhIQ1HdleZAXA+t6G50FZPb/nCwamJlv74AV1RWwQy85kBZBTfeMuUom",
-	"MQGYNo1GDUMgtu0W+bZ7YVg4Ko3+GIl8cAUH3Dvd3ydUrOqvD2Z49UBcG698uXeQ4U7GSzOK5Paa0yWX",
-	"RWgc7vI/kQVJ2H2kN4W0KV8tHwLuTG4btTozob/MwIpy3Eyhu5DoAjQk19ueBp5BlmGtA+SUUFmhcqwX",
-	"BbVyoeq2tVi+xJJmu6bszxzrZBzHKLCtfySjwL76NTh7j+oI/l1VtzpTa5Mt1KauWgIF+OCMzAlFG0y2",
-	"59LCDbbrftioC9RWR2dEpDxVrgbKJ2BBHHyLSN9Ifd2XA/iWqbUaIcHvRMGb5l1ir7CTc1ozw/Tzj7gH",
-	"/ylkt+ISr+ooP4jd1SWIg1MyihV7cG2liG5TJD8gQbSGbRu9O8xYa6FVit0RlTP7ZJFJ5cooEULF6Qw8",
-	"gykwu9sxKkC9Yo+S0u6V7CM57B5M/37i6LILS0m1TL7csSZ6WtzEglYVnxKheXKjdc8cU3b0jq7osu/r",
-	"IdKBiODKXcjUEmKbG5VtOat0bmWY3WxRlIAh9AefNU6QgxxOOfppac3HvMlmalummKd90eVFR2RmwVlp",
-	"7x3pafgenzjiJNAbot4hccc7icN+XwCBeIblJNXU3nbtjgA/rEdN7mM3aFeNIxFYKYrvFend4fcL2/RH",
-	"st7QgQljS+g64OsPRokAzWVCUsqOK5hOFvTGJ0slaJkaTk2Ys9P39n8D8FI0f/1n3qKe6N6U1Bjp9DC/",
-	"zlxJfrANGKWKxQTx5HdI56Q3PoGuQlf2A8vqE1hRZ3+9FfVzuKJcyu9wBYAVBFVPujx731NdlHFuvU/K",
-	"1wFDeLOWR3d2XAmgcXJlLjZsmxmVgYzDirJYOUWaPEUD0r6LdqJZ3AQdZRWB5D7OweRmLYkPEOTDOahv",
-	"AQ8gdovhNS0Mr6cQ3oYeoXF+BPj5ILDYfqsN6tj+giCqB1lJqUTgGasOlAI8Y5WTv2gk/rrZGCVyoLYU",
-	"cs3TBt4lPfG/M9CgB3QrbcMgBURVyF/kCi+7+AagK+G2br9t+OBcLemwMkzXzDU/66SwajwZt1ZaPv86",
-	"3+qAkZZPi+YqEMrRD7zGDGAJTHLL3/tsI695owbKcQ658BUf6axrVnpJuNEJMnPw045mBE88WiCf6SaM",
-	"WkIRCwhp0tG3zznY+GzQedia/k90Ux4yfaJVzOcAPvPGNusd51CJMa/LKVdrWppsZni11wyd3lhDM312",
-	"gh36zzFVhwJKX7KqEjxYZfZKttcRWM8CFkrrImGy3//vPOx6nSCu4KchrLTdNQ1/V+tKYtnqpA3y7/TM",
-	"/riXv5JxQaN9ABJNBaVD7ZQlLYmm/5Ym6/SOV3hqUZWq6Mz9Zh/aJueuPaoF0wt7xPEi46wqBfdItOVa",
-	"A8KFMur+7luMGZ9YBnbPYjEPMK2/haJL3bohUQHzfQ4wz6y8RVKEzUKVXn5kWvDpLdFn+TLw0hW0dYkB",
-	"KXW4FbIH4vqjkMeFuNoXPBzEFQZs23TF/8OUtpXSWtwExcWSQTgfCuoS3c/uof8Zux4N9+i7nhOrq3NJ",
-	"gVN7rYcyD8CCNi779KIofvZX3qPgjrD1t/zPh8cd0cCOT9pOgj4H+9rwPx0IAdhdwmwV8ID8+9Wvv6SD",
-	"q+7POqEouswgGaaeup4Dyq15LB2p0Q1dZWs5VXe84oXHn0LUGCIDh0SitqlDSv6iFJgWSj482OuY8R1V",
-	"SNwG54gmHoZEh0TaXfP07JvnD0veQTPyIPlQNauE18BMLyDXY6HKAhCVt7yAKwYRUaOsqeyR7cuuBgzQ",
-	"zKEEFEn1PEApJ3T4hj4IYa+2oiyzNaSayiKTCgi2oUKYRqK/pF7vlHr6uKWdEIzvp9Xs5E+d125VO262",
-	"tfvNLjnQIILQA8zTA6yp1HJyLtvD+EycxP3JWnOXDl0Yp6uKz0oxX3Skg15a4/UTl/vbqoMex1+WTSUO",
-	"ovFvwR3i8R2XF9nGLmZTbXOH8HPgvtsuyuP2ZNwJLTom4jf79Sc+EdDH3okAFsVDXblYBnJT1Wc+qgYI",
-	"staBnJoDbiox1V2O25/pkVFiUysuqe0Ta2btUY1yJubr6iCplq+wJSxpni2VtOLyrCMuGTljZcVZgVR/",
-	"v664rAcev5i65Kqu+9Uv9MygkJaC1J37GGxrWfBSoJmwsWOCNZ8xQ2WpFUBqZXaHtEBj83ewHrxPpWHC",
-	"YKTAvxSqkYd/7c3i+kldG3EWj39r5FqzOUZrQRfSsbdmYh/9NTgXG8dzpHskCQvf9JGAW9iH1EZs7ys+",
-	"n8TVkz1URrfEqaNU7huOaUVqRpd/uLqBmXJe+8LskSD7p9dw3XE+vuVuuznqxNrXjJrVxw80q/9Y88NU",
-	"BLriaNIDAY47ToNcWzfFvfPVl2vkZ+ufKNWIxpS6AeAOd6gbALYWEFcIjY7lQVNzaqoO/p231fbTmZ/H",
-	"DzA/B1s/eD+g9CWVkTlgLS+aL39Hlio9U3hh7jSufsVHjggXSnK90xCEIaMSE0oRUaXKwh/ZGK4vS2uC",
-	"EcVBrHe1KdVN+/5XMppgdo5uM6EO5PcowweQB2jmSOcmtP2R4Eg4riNG5UF6mDfmaBm9MwxuUpxVEkjS",
-	"K/sXMcyleGLrhT8IU+Rm7RNFRiSFD7sEfnmQgxBFPx431C35kKG8dxY6Cck/GagKFOHqKyyANE+HqSzQ",
-	"5KGvl8lNpdbzhclbPPLnxN5Lhd7GbWR/E3f8sNNwnLISH+lOCBUtXokyTe41wy8PQK0JAfw1+kcHzj8U",
-	"+CNydySmsCbGildLoXWT1LBn2bYIN3by5v9316wplHA2vDWnG+bcuZsYZPzUplLbLod2eyLsCk7fL9gt",
-	"/5FvP8lV+iPffqRFCpVfEjU33aZ4KCghQrHFnV2YdpJd1nbHeoVFTc8h5/pBVmxdmLOvLueh1u7RrNxx",
-	"1TnPDloX9JYXyc3jcEU/a+Vp4OpngbKw6W0GyTYaicxl4eK/LrcTS4G5+AMEyqwqDVcZTRJL8RZWt1fo",
-	"Uvz0NMV27CNtLw9ytmCZBl8s1JURDzUkceBQdFCaDj2AuEC3WwQfOaYY7RseBhD5+0J5bi41816+TaXk",
-	"vImMhExdnfQnUR2ALsG9dqUCjia41zDNKcl5ltJDGDiuLTidlmybaTGHemm1gNh0ynUP5hB7fCTPCDb+",
-	"0TK17oRJIqRZcRh40EVRaCgJCXNh9RVre2NeuZL8xIglz0ohb2MzU2vu6XvcIwagufycjdv78Wcjagkd",
-	"rrQ9mONOSp8h2ZXWeaY5WFKUc69uudQJ/WVmukhRYBxKHsdaANjLhz4LSSoR3T8cVT+WAg7UH62fShHA",
-	"FkxwbzBD8Wd227DK4R49cGWcinpJJ00jWPbHWSIPtTfBMI8yP1BwubEp2TmZLpTS3FopTOvVomIaY26p",
-	"aQEYTZfH8A088FE4p7Bve0tuAE8VgYSAaB8rFDkzv4JIsjX6CmbYDdNpDquKQ42LbvfBG74qj1auHNr+",
-	"ZzTP8f5GRLCXF2BvE8vsTGCZ/9poFwaKj8u5NUHR3vQ3fTTl5yrruupXvLMwBSyGFdIXd2YGgGYZQk8T",
-	"to/L4tz+W6oNXCOMQmI5MIq5zEo+M7R9Jkp/T6JBalfHdhj5Mv0sjhj7O+6yDjJGfy7Mspzkk6m+S4DD",
-	"WnHXGVAOWjFlTGeXV78lRrRiSR7oADTvOhN8NKv/CRh08PIVax7r3rujejGockg+MfxPc2ol1ImcpOdA",
-	"oOMhlqScB607AgQDoIdWJeG818kcNSil2bE2rrDU5tHkbdu/6iocBR08xC1WTBfgZORyWm1XRgd3V0pE",
-	"teeuS4xYqLJIna62S6cVUk12uQsl39jhoY/5KH4cNuNEefnQB8VDzdtLmi2wfSoTeiBgc/XFvwh+AEEc",
-	"o7IbKlRSEHtqgPSzv0tO7XTBi3XZvSTcM8cUr3tHSrr++4MVVCuVukWk8s3WHm68nOWeKHjDdFYyQtP4",
-	"D+1CubGi/7ORS76u7vjWSxSy1Lr9ZVf0zP4psEmYEGbxTZUEMLujrc9updrI7HO7Sr6w1yCpTPb5jJWa",
-	"f5E42azZ2osOGlkaAZ6oj0P68wT+/9fHbOOsHp8oEJWniUHE+UUnqKia858+C7GlIGcvuQW4zM6ROTDw",
-	"s+MnweB7uovzU3LqYeAvRGfkQ+ml0IYjfB5C+g03MXiOA9jFHnNzyqTe9O0qF/TMfWZpZ2sBflDbh3Nv",
-	"3FMAgZKAwNuLqaZSyRTckKheo0jIx8+GQCEdHBqIwlRlWv0BT7afh1Q5/2Qfvj57WLP7Shju5iuhsG7K",
-	"D2ULQn4vNUpTiOSvBvHmTnbOTtwO1U1Xoa5LN99wZq87rtbdPVV0+KkQ0wKgOI+fUM9yqxSIk3589hFB",
-	"7Q15PQBlDjOOFaXB13bDzYZTPnWFXdJ5aH52l+RpKYrdGrtOmctwZ4Tqi/fUk/iNncjnB5BOI0fAUkj3",
-	"waOH3SV2BdKBIztE6Aip05F6AUT5Weu8AuYKNI+tPhCarOJLVt1CFhmehpLroUph96ATwi0lmW2VNu5W",
-	"eSz/Lb3iqCigCw3ps7S4Gk5au/Dsh1dX38PmbOUI2/MtJwebZlu9a+8JM6w8yzhLLZWgstaNuTgO9fqP",
-	"fAtveugr/oOogINqcD+7tULohdroPCxWY58DwwbqTTeyuQcuryUzvBI9RHQ/u4eOey53Xl9Bs6HKNuZG",
-	"z/CWSsygUVoO2U/M8Zdji8KJOPqJ/9aBj+0eEqDK0L7GKGhtBzRch1hDda5UGz/WqYfAK9TtFBHm6JZh",
-	"pwYi9RGsMlbxTG+EwX15nONEyGsog/1PpZh2ch5EKXESkuaHq+qSY9Ylsdx0KCHiYjsALFdiLn9dR4pC",
-	"ReAnWswlkiZN8smCM5cveMXNyaVSt4L3hEQOhFtBfwYMDUANCDXFzwGzkgeHxUJtEhCstLfHoYmPqE9W",
-	"kj8kqCIBgEfCPkhWzO/tJkdA0mxXfzgWHg0b/0h4tK5JCEX1oJqewDu4rD+n98mABn59WgNHIGKVrlb0",
-	"un7wSIgr/4IxqKvI7nM4kBS5YaxVSXXtA5yNPeqBj4C+BZiJg8WlxW5O1qt0cPCKm/9YHWsN2bY/xSXE",
-	"TbZe4d3tE1tNl4Cv0rsAq4w1wVi5775ObJsw+6Lkctpr39FDRz1W4B0PBRQHA1pI4nMmSkGHHWdyC7cX",
-	"OotLlqDTyROFqsEpt2ArKNK65ExSdi01726JC6ZhEnkRKVdaFCSRox1f0PpHW3w4tiMmm3/PtGdfydH+",
-	"t5OcN6fYVyy16yaZD+BWiWdp6ag0XE/bR2cCOT6TJQmmpvLTPYKkgHvnbkPP/KWLz+Egjh9RRlmlyfI9",
-	"wCFpIxtWkciPtdNA4x9ro8GRxc54O/DDcEDZlmA1wMtczqfDuBHPhcMEiQ4ACv7VywXlp2ukwwV+9sN3",
-	"D6H5yVg+fXuYWD7KG4C2VDwOnK+DBNwb/PSC3jv06eWdxxC6DsqHnTqHWs8oE2QGkm5bTVJky5arKn1e",
-	"nD1wELQpuDRxBn592CiokH4pwrkPcgLG9ho7OUxD+J19++TFe/sNAKa7lOWtQpB0JzS7gVLzMDZrYb5A",
-	"Ly2ajZz4V3ykaarWEgv6j1SFghm8FEweNgCK0kiUKwypDQ9UObLRZMqpSFlhXdbHW5c4dkTJ3HLZVWUe",
-	"ewmXOuIFEfYaP6240YfZOcl1gC86t2uDFUshM825znxm6Wd6jLPtZ3bLYWhHMiOg7Y9kRfzCNzi04xed",
-	"gDnJjMrYFOFRSnLNyxnyi6AWgEN0ATO4gDKpU5663+MU995bkBHBTd+neHE5HCfDS/KQWWNMpdfCkm0z",
-	"LuGmmF4MVsQbdtfjP/kdnvjfSqWwlqwwjg+LshKn4tt29zx0fVLb/pH2Odv0R9rmYFSfaB3SsqQNECHU",
-	"9yhHCut1EGUgzfInyn3VNVsb+O4glyzbVA2BFjulf8k8Mby3OHdT8IOqi/41Z+Bhqonm2bxS6xVdFODf",
-	"5PM3aqUzYpRBZlnsxqjpueW8Iyr0I+erv+bkQE7V/efmJ45HDK4PrHJl1Gplb256xw0xQN7Dyrz+z14Q",
-	"b8lIBpkDc5aSlD9AQDxBpSqN6pJ+M772fuLBJn+8s0YS2ILwx7t84rPC/ng/WVfl5MXklK3E6d0jECW9",
-	"4n1YSA04s3P/ERmLwSc+7Tv4rNnH4At0I4afOI9F8JG75gYfOcf7h3cf/v8AAAD//w==",
+	"GoR2dut6Pn72ZETuct3SwPqbMQgrVKftvPqMSQbtyH0mC40AGNayc34UZNtyF4M9M6Ncmja+/11qpK+I",
+	"mXGEYrhpbMzTs57AVAdrG7obiZsH7lBTteT63OemEfATiXXHRh7isBcygFzpBpeFtWQFrzOz4N6t4UI6",
+	"GvESTbLFO89IajMQd3L+vlexMBNwqY5j34sSWcAyegEEavnImgb92xZ20rPfso5R/hi7RCVS2hos3hRI",
+	"zT6HwOrXXwxCM0a7oYoYP84oYoeBdSV+41UhpqYmwyq41IRzSrihYaJaebWY0R3WFxh0Jn3HEA2VII27",
+	"7kbk84SrpOF39BkwbLUqBS8mPWWqx1GHpajNYjISshlbHhbGakbJ4PLis3jsZlXi/QtSZyG0BPt5mIl0",
+	"mJL1TCZzqiJjdUR+4+jPfmIy7SCpjbH2QVxvqTtZTj764atUzILMsYGIAapUlghmtl/anhQCtkPZRHcE",
+	"eDcrBevyexbS8kZtt/uJwvsHyb9acFEFviLAi/YY0cOsU4+/jzBvNEgaMYgKOYxjlCx5N+hk13OZXIki",
+	"LuFe5YbgFk29pwYEfHX5u3rtx4+CaBnwfdBnx8PUpJNg0oA371oagnhb61GutZhXxeH9HJ7NeVdq2sQe",
+	"aBvMxCGANlSCfW+YDfx+v2uWI/gKCu8/76PKjaAxH52d9VrgI+Y3jsx0E5SkwXpbMVG+lKZKHAqIK6di",
+	"cQvmClEGFD4Kb0F3QgujgIGCJ6AyLaQluBAXonR5cUSLNnAdhkftQNI0dwsc8uxu+TXq3vDqa7tFOlcV",
+	"EFkkMCcVp1Q+e1/mMkEfzmMcLZcXeegzJjcyEYnbE7R2dR6uJhzRXnRcVx0udEjKRNzepODXJl5tK105",
+	"qYvSjst9SsXkWcWnqqJSlIFo6a7Vqwb0m0k+uby4sMqAv3NxPYiB4ytQU1zwDfkC3g2EYtM0ebI80FmK",
+	"15FUklN1kH0Z5jxiXW14Ga3+HN2x6fFYT+muFU0hYeaEcv7qVD/K/ostpua17YAp0B1JIh3FA4P4Tay8",
+	"RTLbMpUsUmdA7kijpuh0L42K2m7p97tBp93+ruzzIK2CnqQqOQ/UrNppERQvTmqZfeEh1gPK8JjrwYtm",
+	"t1SQ6txm8dSdJRgqwmhOCuUNYiS2KSrOizWBEoU9OuvuzIRMgAHTW3Zriy0AruWgaqXeKdABFgyk765B",
+	"GeyjkDXMF5hrTJt0ozJB94EYBKRIlLTp+sFamyE6dSE9SZrhJUmQ164ggndE9L3WdIlAUsLk9kYBN+rA",
+	"5P5ErLy+1BZrXkMXeCb5nzDrcCJSVjlcK/PMc+s6ZhToW6E2wBNys9bb8zC87iAUyzg+M0ooCXRoOz6E",
+	"e3grqrXUydcgwVTDJAmVNR7t98RMaXabtn6R6e5YUnzYGjoX16e7cSXWE3kje+Ew6kq6Mdy/qFwp/7Du",
+	"NxX5n6vMqDkwCE3Glja1Y07nB7f/7qTkxdL4I+8SkfVxU6n1fGHajKDDeEtXFQdyyXHCD/lv2+g8YTJt",
+	"FMRG4xTA1VgEzw68w3catZOgHvVb6c5UcbOu6Ev8N5HwrkwcDhK/7DjtoZIed7wt6YyVrkb8nqE40oWQ",
+	"w9hF53xFYldoynm4fL4RLThKPGpMaGrVHiI0Dav/eIFp2/x+/hJW6oghgknW2WahoDDPnJs2bg02cji+",
+	"HO+8E0OYYhetIlwTKz4Kvo9tA73h5qHV/IONaHciW86KMTGEofgYei7aNQT0R44G4vtMbGTA9JkVlVpp",
+	"KM5Vl6j2XEZznwwbT/jbvxzJOOX/tuLsVkdjLnDgdjjqF7wsMjZndpJS5MjxkDQSAS2XSjoNjSTDdSPp",
+	"YB9RQNxo/9sI/zTR45MXcl2WvZiZ5oFD3SIZ+O6kceRIm7iuhNleWdGinrg8Z1BlABSqW+Hbh/Aan0t2",
+	"vZMPzVbiR4LLuCsxzBjYTJxVIfUgmO0fPoBvbxbZMN42uPWmSpqKTc2X2Vux5BruH0Jm//H2Mvv8zavL",
+	"7MmTJ998kWdYEhW+Jd6SrFDT9dIqDz74zdNnX32RAwALnwOo/gpK5G/x/0g4meEe+mX20hpk2ZSVJRTR",
+	"9xFDLebS9kFyXug6Ozz7HMX1BaI5QRBoBpUcSmiqEpcQkvuAzwsTPW5K3iIVzD4Huj7JylP65JRNp1zr",
+	"L+fqiy8nvrTq5AeckUk+sUclCvDsy0dfnjkcGFuJyYvJE/gICxbDTNvmvDtkjuyIyvHc/1BMXkzspfjC",
+	"PWR1T6+UpNSfx2dn6OCThnDtEC9GSv/Tv5OJgmt2QFUP+w64g4NW7EayfF/rPLlUq76bp54zB6JqyyWz",
+	"tyxQLtdcxkx2eaHzMM0QzAysqWaUApDoXAdHgp68sw2ehrH2pPi+rYNcvkCsbSze9fqR0/+ztleBDzkt",
+	"w3+s8WZAq/COPGN5IOFhPgr6YcQqir/Jg7XqF/Wdo71j+3X2NwClDXr01w3yKQ149C2bw4NN9bn6/uLk",
+	"8bPnPrIRGI8YiQff/O7Im9vrME1uVdhJiBS9wXWLdSELj3ylTDz886SFMhoh6ks0Bgc8+ZNYCjP58O6I",
+	"65wWA1jAkXXOYAs+wAp3i84TJ4kqm7Ep12BhklDdqkY/vFvUU1ZyWbDq9D1s3h+Si/tv3FzSs7trG2ad",
+	"6rnSpBvy1NYHuKnWPNSCFTN2v5+8mPzfPy5O/pOd/PfZyTfXJ+/eP33y4b/+60sx1f8acST0z5fhfxo/",
+	"ruZktRuLbr3+p3tPDFkZkxd/vAun6aUsdJ5VyKGNAZa6EpRGThL3cjzAnz17+uyLHOOQCkq+L4g0tY64",
+	"uHmVyogpr+e1e5++ZEc94S4vug63y4tDnWuXFy0S6HAJGF4tdR6cfbLIbtYFJUAkTrkp06fvrQ5/cPYC",
+	"7lglRzO/KcqXsqDDfPSBd7VQlSGivl1SC63oLuK6RyFpiFCDJR/badeUrLG709Ltdccjv7ucnka84sCG",
+	"cP8Z+46zqQE0JClxYJWw7PICTMW5UsU5zSCwkFvDteDaVGqLfp6hE3dqVZlhPG21jiyEt7wsL+mZe0zf",
+	"IBlCcfcDKD0v7dZhhUVZu7b3bdJMx8M7Ss9PCcK6orhWU1ZvVFn+CIjhI8tpwbdoklIhgENsFX8TdymV",
+	"828ZJKl5xfmSdse4nC7sI2/VW7v33FtY4JL6VmG4/zBXDz+CD83rtT2dPxz1RIiaQBizvf8Mw7gw0xkJ",
+	"xWHzhy0foy+NyfeF9PtnfG0WyvE6pgyjC//QQVfHAS+cvoPJE/lAB3LDywOQ1ssL+/+tWleZ2kh383QV",
+	"fjw0MzIVeWKJ/cxu+eFEfoQ15voGpXsGrbNHB3v5z6zgndO9ZMUh7hw/Iwdra3pfZAyq1yC2Gb694SWQ",
+	"ljsMtl6njqU8cUp/4tMNZY9+ZgYpAB94urtXNkMGnEOsbUe5y/8U2gg5t1Mr5AvIJLKTaj+KMi5CeSmH",
+	"dMcqWzfqjpM7uncDbpNPJW80Pzjc4X3M8L+SdwEHfHTnArDItdc53EMR6ZkHlZf22c2vxNyDlT+9xd3i",
+	"6nzg1d1kS43MMoFt7z/LoExEVdhgrHLMaBDBvFHFNpuzu2G203StjVoS7C/tifBPfaLGk+tgl0ejHuqB",
+	"zCjXXsKGAofQsjZo1Sy7uPz5ZTYtBYR/7J35Rq1lMW6iTt+7f37o8nq84Ut1x51cJkOudRXHQof3F88r",
+	"hZwwzAspd8W3W1Y+CMDKSqS3pHucFRGn5zQUScrv2QondDPovksYRRdFkZb/4XUfIp2R7YfSiA9nTtZz",
+	"qqpsDtd2hN4hfdUt3577EnyuxjBm2SuqAdur7ZWvxK073B1QUfr+NsWRjqWgmvigIym6IqFm9gHmDmWl",
+	"W+dGh8kwbJrqysId3ldXf3hnipIO1aAQbHcN2Ih/1UPM7+VhfaB7PUA4Quv5/jP9EvdYtiu1riq+qc03",
+	"5U6p5/RognOviIgNS2xl2kD1l/vL7Hu12V0L2HqmJFyRNmyLlpeVGojTKA89PvjR9S7vcPGGF+2jbFxB",
+	"UeNPzTNidxxeZIoAtwfxOe/MPPMVfkMOtmA5WR2g1eS8KPYXozwpsJUOvThftrhe94Rt7ISMMBwtZKYV",
+	"8kI0yNBb9fsd4XZs1/XsnddL9mcbmeHSVB19O/59Qh/sIsre971CyOO8giq+DUdBTNkkn7BGaswnizkh",
+	"siNf+7aA6yIeuFJtss/t4gaUmFT46edwXn6RmHKfBr8Tuw+SiUajTaCCfVBAHP88of8ToPDEIXKRujWf",
+	"nPh/UfbLSSKF9a/mQAoW/tG9SOEmky05Yp+BFGaW3bFSFHjk7IJUUofVW3bb4AT+J/Tt7pB/PYSLV8iW",
+	"Hd905NqvJWTILXNXwJd8fyGBybBj6fQ9Evx2o44ak9xp5c9qNJrdamynkdn+a/snsBIWYi4A/hG5vRPb",
+	"8FDM0tnJN+xk9u791/nzpx/2gyodZO1SKcuUZ6pZg+GeOvKr7K6rtCrZFAN/a40Jcwuhjaq2aQBaTB9O",
+	"NzWsP6oXBPv/6+pGPiArIXUJdZkNIzCqx1RFl4IRUcAN5oy5/IVDRCKwNTKd1TJzhcztrUkRE7Xh1ZIX",
+	"wioo5XHk9J2TXSjjhF5WvODSCFb2WM/Bc8dc7/41XW5oLPZwGBc0Ehw6EHE9Ssdbodmsa5uvf0AOnQEO",
+	"Zf+bo6OMZqqaK2O4PKxDOhzA8AD3RVEccOiHN4Lqzv3GyjXf2+MIyZD3l/ePnK+a0g5V8txVMwC4LPqH",
+	"IQMqratFJcqeVf4dPnLEBQ5v6Frb1MsDLW402Qo3rBHx2tclk9DZI5nc0PZHirfiuBITsCrZIbYLKz8i",
+	"qgdrKYMkeMwNpXwcOQfXIMsuL/KWNQ55Vrd8+4LwwGqWbVR1mztgc54ZsSRqQZeXb8/KFVerkvetgdP3",
+	"mB3caZDXk3/MpdC5DA5kyUJbORqxngK58CS/Az2vEWvR51inrcWdfPkukrW0z/ZbPhfHX47wFukd5g+H",
+	"Gk2qAvBhHMI7D1kXdmnDxIOdWPEFZ5VGXksD+6So+NSoSnQ5XGu22dTKeVnn0x9JXvSGxNqhHh7IEhfa",
+	"wcyLPCzZXlJ9qCUHZ28gMHp/KK5TO9YO2PmF/TqQW0PB4113jwju5PFKIEvkkcXuSjCkLkJIsI41Ng6A",
+	"eAa6Yqu9KHLKrK2Y1MyXTesQfFGxWQeO/Tv7dUrwB1rbbGZGHfRnh313+oiBL++f7mLbQdBkkJoBARBP",
+	"rr/gld10ZJgJ/ZnOlmy6EJKfk75oxxvYM6f8T2DeS21BL+Hrh9qF8G0pIYMsaivFZEtryyt5KAuXRO5x",
+	"5syvFKqtKrMb7ji/gZRjg3PRtAaWrOBZK1sgJnmiQkmvp9f4wF9/KyO2VPz6QOhSu8ljrUyYoQ3U28OX",
+	"JOV+xzGV3/4x47zovsC9gieOKDf7gtT1jZWlr6p6IHwgK0tefaYxpOyI3by3hpJIz8HlVSyFzDTnGm8a",
+	"N6rYfhZPHO1KuHjFicj18AeBbfojXfhgVEdPkvBT1J6g3JVgc0i2FoitmdMLWn76XhQ9vrQ75aer/6oi",
+	"isNeUx4umxTASGnZpsU4hMfi1XF4LDQViBhPZOFKSwxnsnA8udEYwdMBIQkI6ruySsiLgXXZjc4CMvt/",
+	"ThYNzMy3d8CK6grYoZccSIugJn/GXCWTmABMm0ajhiEQ23aLfNu9MCz8lUZ/jEQ+uIID7p3u7xMqNvbX",
+	"BzO8eiCujVe+XD/IcCfjpRlFcnvN6ZLLIjQOd/mfyIIk7D7Sm0LaFET4b9j0FgLuTG4btVYzob/MwIpy",
+	"3Eyhu5DoAjQk19ueBp5BlmGtA+SUUFmhcqz3BbWOoWq6tVi+xJJ0u6bszxzrZBzHKLCtfySjwL76NTh7",
+	"j+oI/l1VtzpTa5Mt1KauWgIFFOGMzAlFG0y259LCDbbrftioC9RWR2dEpDxVrgbKJ2BBHHyLSN9Ifd2X",
+	"A/iWqbUaIcHvRMGb5l1ir7CTc1ozw/Tzj7gH/ylkt+ISr+ooP4jd1SWkg1MyihV7cG2liG5TJD8gQbSG",
+	"bRu9O8xYa6FVSt8RlTP7ZJFJ5cooEULF6Qw8gykwu9sxKkC9Yo+S0u6V7CM57B5M/37i6LILS0m1TL7c",
+	"sSZ6WtzEglYVnxKheXKjdc8cU3b0jq7osu/rIdKBiODKXcjUEmKbG5VtOat0bmWY3WxRlIAh9AefNU6Q",
+	"gxxOOfppac3HvMlmalummKd90eVFR2RmwVlp7x3pafgenzjiJNAbot4hccc7icN+XwCBeIblJNXU3nbt",
+	"jgA/rEdN7mM3aFeNIxFYKYrvFend4fcL2/RHst7QgQljS+g64OsPRokAzWVCUsqOK3hPFvTGJ0slaJka",
+	"Tk2Ys9P39n8D8FI0f/1n3qKe6N6U1Bjp9DC/zlxJfrANGKWKxQTx5HdI56Q3PoGuQlf2A8vqE1hRZ3+9",
+	"FfVzuKJcyu9wBYAVBFVPujx731NdlHFuvU/K1wFDeLOWR3d2XAmgcXJlLjZsmxmVgYzDirJYOUWaPEUD",
+	"0r6LdqJZ3AQdZRWB5D7OweRmLYkPEOTDOahvAQ8gdovhNS0Mr6cQ3oYeoXF+BPj5ILDYfqsN6tj+giCq",
+	"B1lJqUTgGasOlAI8Y5WTv2gk/rrZGCVyoLYUcs3TBt4lPfG/M9CgB3QrbcMgBURVeaP2votvALoSbuv2",
+	"24YPztWSDivDdM1c87NOCqvGk3FrpeXzr/OtDhhp+bRorgKhHP3Aa8wAlsAkt/y9zzbymjdqoBznkAtf",
+	"8ZHOumall4QbnSAzBz/taEbwxKMF8pluwqglFLGAkCYdffucg43PBp2Hren/RDflIdMnWsV8DuAzb2yz",
+	"3nEOlRjzupxytaalyWaGV3vN0OmNNTTTZyfYof8cU3UooPQlqyrBg1Vmr2R7HYH1LGChtC4SJvv9/87D",
+	"rtcJ4gp+GsJK213T8He1riSWrU7aIP9Oz+yPe/krGRc02gcg0VRQOtROWdKSaPpvabJO73iFpxZVqYrO",
+	"3G/2oW1y7tqjWjC9sEccLzLOqlJwj0RbrjUgXCij7u++xZjxiWVg9ywW8wDT+lsoutStGxIVMN/nAPPM",
+	"ylskRdgsVOnlR6YFn94SfZYvAy9dQVuXGJBSh1sheyCuPwp5XIirfcHDQVxhwLZNV/w/TGlbKa3FTVBc",
+	"LBmE86GgLtH97B76n7Hr0XCPvus5sbo6lxQ4tdd6KPMALGjjsk8viuJnf+U9Cu4IW3/L/3x43BEN7Pik",
+	"7SToc7CvDf/TgRCA3SXMVgEPyL9f/fpLOrjq/qwTiqLLDJJh6qnrOaDcmsfSkRrd0FW2llN1xyteePwp",
+	"RI0hMnBIJGqbOqTkL0qBaaHkw4O9jhnfUYXEbXCOaOJhSHRIpN01T8++ef6w5B00Iw+SD1WzSngNzPQC",
+	"cj0WqiwAUXnLC7hiEBE1yprKHtm+7GrAAM0cSkCRVM8DlHJCh2/ogxD2aivKMltDqqksMqmAYBsqhGkk",
+	"+kvq9U6pp49b2gnB+H5azU7+1HntVrXjZlu73+ySAw0iCD3APD3AmkotJ+eyPYzPxEncn6w1d+nQhXG6",
+	"qvisFPNFRzropTVeP3G5v6066HH8ZdlU4iAa/xbcIR7fcXmRbexiNtU2dwg/B+677aI8bk/GndCiYyJ+",
+	"s19/4hMBfeydCGBRPNSVi2UgN1V95qNqgCBrHcipOeCmElPd5bj9mR4ZJTa14pLaPrFm1h7VKGdivq4O",
+	"kmr5ClvCkubZUkkrLs864pKRM1ZWnBVI9ffrist64PGLqUuu6rpf/ULPDAppKUjduY/BtpYFLwWaCRs7",
+	"JljzGTNUlloBpFZmd0gLNDZ/B+vB+1QaJgxGCvxLoRp5+NfeLK6f1LURZ/H4t0auNZtjtBZ0IR17ayb2",
+	"0V+Dc7FxPEe6R5Kw8E0fCbiFfUhtxPa+4vNJXD3ZQ2V0S5w6SuW+4ZhWpGZ0+YerG5gp57UvzB4Jsn96",
+	"Ddcd5+Nb7rabo06sfc2oWX38QLP6jzU/TEWgK44mPRDguOM0yLV1U9w7X325Rn62/olSjWhMqRsA7nCH",
+	"ugFgawFxhdDoWB40Naem6uDfeVttP535efwA83Ow9YP3A0pfUhmZA9byovnyd2Sp0jOFF+ZO4+pXfOSI",
+	"cKEk1zsNQRgyKjGhFBFVqiz8kY3h+rK0JhhRHMR6V5tS3bTvfyWjCWbn6DYT6kB+jzJ8AHmAZo50bkLb",
+	"HwmOhOM6YlQepId5Y46W0TvD4CbFWSWBJL2yfxHDXIontl74gzBFbtY+UWREUviwS+CXBzkIUfTjcUPd",
+	"kg8ZyntnoZOQ/JOBqkARrr7CAkjzdJjKAk0e+nqZ3FRqPV+YvMUjf07svVTobdxG9jdxxw87DccpK/GR",
+	"7oRQ0eKVKNPkXjP88gDUmhDAX6N/dOD8Q4E/IndHYgprYqx4tRRaN0kNe5Zti3BjJ2/+f3fNmkIJZ8Nb",
+	"c7phzp27iUHGT20qte1yaLcnwq7g9P2C3fIf+faTXKU/8u1HWqRQ+SVRc9NtioeCEiIUW9zZhWkn2WVt",
+	"d6xXWNT0HHKuH2TF1oU5++pyHmrtHs3KHVed8+ygdUFveZHcPA5X9LNWngaufhYoC5veZpBso5HIXBYu",
+	"/utyO7EUmIs/QKDMqtJwldEksRRvYXV7hS7FT09TbMc+0vbyIGcLlmnwxUJdGfFQQxIHDkUHpenQA4gL",
+	"dLtF8JFjitG+4WEAkb8vlOfmUjPv5dtUSs6byEjI1NVJfxLVAegS3GtXKuBognsN05ySnGcpPYSB49qC",
+	"02nJtpkWc6iXVguITadc92AOscdH8oxg4x8tU+tOmCRCmhWHgQddFIWGkpAwF1ZfsbY35pUryU+MWPKs",
+	"FPI2NjO15p6+xz1iAJrLz9m4vR9/NqKW0OFK24M57qT0GZJdaZ1nmoMlRTn36pZLndBfZqaLFAXGoeRx",
+	"rAWAvXzos5CkEtH9w1H1YyngQP3R+qkUAWzBBPcGMxR/ZrcNqxzu0QNXxqmol3TSNIJlf5wl8lB7Ewzz",
+	"KPMDBZcbm5Kdk+lCKc2tlcK0Xi0qpjHmlpoWgNF0eQzfwAMfhXMK+7a35AbwVBFICIj2sUKRM/MriCRb",
+	"o69ght0wneawqjjUuOh2H7zhq/Jo5cqh7X9G8xzvb0QEe3kB9jaxzM4ElvmvjXZhoPi4nFsTFO1Nf9NH",
+	"U36usq6rfsU7C1PAYlghfXFnZgBoliH0NGH7uCzO7b+l2sA1wigklgOjmMus5DND22ei9PckGqR2dWyH",
+	"kS/Tz+KIsb/jLusgY/TnwizLST6Z6rsEOKwVd50B5aAVU8Z0dnn1W2JEK5bkgQ5A864zwUez+p+AQQcv",
+	"X7Hmse69O6oXgyqH5BPD/zSnVkKdyEl6DgQ6HmJJynnQuiNAMAB6aFUSznudzFGDUpoda+MKS20eTd62",
+	"/auuwlHQwUPcYsV0AU5GLqfVdmV0cHelRFR77rrEiIUqi9Tpart0WiHVZJe7UPKNHR76mI/ix2EzTpSX",
+	"D31QPNS8vaTZAtunMqEHAjZXX/yL4AcQxDEqu6FCJQWxpwZIP/u75NROF7xYl91Lwj1zTPG6d6Sk678/",
+	"WEG1UqlbRCrfbO3hxstZ7omCN0xnJSM0jf/QLpQbK/o/G7nk6+qOb71EIUut2192Rc/snwKbhAlhFt9U",
+	"SQCzO9r67Faqjcw+t6vkC3sNkspkn89YqfkXiZPNmq296KCRpRHgifo4pD9P4P9/fcw2zurxiQJReZoY",
+	"RJxfdIKKqjn/6bMQWwpy9pJbgMvsHJkDAz87fhIMvqe7OD8lpx4G/kJ0Rj6UXgptOMLnIaTfcBOD5ziA",
+	"XewxN6dM6k3frnJBz9xnlna2FuAHtX0498Y9BRAoCQi8vZhqKpVMwQ2J6jWKhHz8bAgU0sGhgShMVabV",
+	"H/Bk+3lIlfNP9uHrs4c1u6+E4W6+EgrrpvxQtiDk91KjNIVI/moQb+5k5+zE7VDdbIG20t6DV5Va7ruT",
+	"HL3yOuAAbA8fOioAL+5DiBEf79GCyZ6hbcFC5WiihfKaersJRViyLbpRb60dlPRMtPWGKht27WlvOLPX",
+	"ZFcj8Z5b23BrIrZ7ADV+3LJ5ltvNBPH1j88+YjJEQ14PQLXEjGPTafD83XCz4ZSHX2GXdB5eW7pLObUU",
+	"xR6pXdbJZXiiQtXOe+pJ3NNDRQsGkJUjt8RSSPfBo4c9XXYF0oE/PETIESn3kbIDRPlZy84BxhO8Vll9",
+	"oH2l4ktW3UL2IVpRkuuhSmG3pxPCuyUZkZU2zhtxLL8/veKo6LELDWnXtLgazn278OyHV1ffw3Zs5QjH",
+	"OuzX9iTXbKt37wnCDCvrM87CTyU2rXVjLo5D2f8j38KbHto19CAq4CA+3M9urRB6oTY6D4sc2efAIIY6",
+	"5Q0WgIHLa8kMr0QPgeHP7qHjnsudbg/QbKjOjjn1M/RuEKNslM5F9hO6/OVYxnAijn7iv3WgdbuHBAYk",
+	"3sswel7bAQ2XM9benSvVxh126iHwUXU704Q5umXYqYFImQWrjFU80xthcF8e53AT8hrKp/9TKaadnAdR",
+	"SpyEpPnhqgHlmK1L7EgdSoh46g7g05WYy1/XkWJiEdiSFnOJZFuTfLLgzOWZXnFzcqnUreA9obQD4Z3Q",
+	"DwZDAzAMQpTxc8A65cFhsVCbBHQv7SV0KPQj6pOV5A8JilEAbpKwD3JZ/r3d5Agoo+3qD8fCMWLjHwnH",
+	"2DUJoageVNMTOBmXLer0PhkIw69Pa8AR+LLSVa5e1w8eCannXzAGrRfZfQ4HriM3jLUqP9OZvUkE+Cx7",
+	"1AOPBX0L8CQHp0yL3ZysV2m34RU3/7E61hqybX+KS4ibbL3Cu9sntpouAZend4F5GWuC+HLffZ3YNmH2",
+	"RcnltNe+o4eOeqzAOx4qwQAMaCGJB5yoKF3OAZNbuL3QWVyyBA1TnihwDk65BVtBcd8lZ5Kysql5d0tc",
+	"MA2TyItImduiIIkc7fiC1j/a4sOxHZGk4HumPWtPjva/neS8OcW+0q1dN8k8ErdKPLtPR4Xqeto+OoPM",
+	"8RlQSTA1BaTuESQBNTp3G3rmL120EAdxfCQCyipdZMEDY5I2smEVifxYOw00/rE2GhxZ7Iy3Az8Md5ht",
+	"CVYDvMzlCjtsJPGjOCyZ6AAu4V+9HGJ+ukY6XOBnP3z3EJqfxIDQt4fBgKC8AaBNRQfB+TpIwL3BTy/o",
+	"vUOfXt55DNntIKDYqXOoEY4yQUYp6bbVJLW6bLmq0ufF2QMHQZuCSxOu4NeHjYIK6ZcinPsgJ2D6rzG3",
+	"wzSE39m3T168t98A0L5LWd4qBNd3Qvob6EYPf7QW5gv00qLZyIm3x0eapmotDbjMR6pCwQxeCiYPGwBF",
+	"aSTKXIaUmAeqONpoMuVUpGzCLuvjrUs4PKJkbnkyHdj7ARFdSHwywl7jpxU3+jA7J7kO8EXndm2wYilk",
+	"pjnXmc9I/kyPcbb9zG45DO1IZgS0/ZGsiF/4Bod2/GIlMCeZURmbIqxOSa55OUNeGtQCcIguYAYXUF53",
+	"ylP3e5zi3nsLMmm46fsULy6H4/J4SR4ya4yp9FpYsm3GJdwU04vBinjD7nr8J7/DE/9b4RbWkhXG8WFR",
+	"VuJUtN3unoeua2vbP9I+Z5v+SNscjOoTrV9blrQBIvT+HmVsYb0OopqkWf5EOdO6ZmsD3x3kkmWbqjGo",
+	"YqdkNJknhvcWdW8KflBV2r/mDDxMFdo8m1dqvaKLAvybfP5GrXRGTETISIzdGDU9t5x3RIV+5Hz115wc",
+	"yMW7/9z8xPGIwfWB1dGMWq3szU3vuCEGyHtYeeD/2QviLRnJIHNgXFOS8k4IiCeoxKlRXdJvxtfeTzzY",
+	"5I931kgCWxD+eJdPfDbhH+8n66qcvJicspU4vXsEoqRXvA8L8AHXeu4/ImMx+MSD8oPPmn0MvkA3YviJ",
+	"81gEH7lrbvCRc7x/ePfh/w8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
