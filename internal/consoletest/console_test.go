@@ -194,7 +194,7 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/servers/nowhere", "main h1", "No such server"},
 		{"/surveys", "table", "1 survey"},
 		{"/journal", "table", "The journal is whole: "},
-		{"/mandates", "[aria-label='Mandates']", "5 mandates: 0 seen by visitors, 0 failed, 5 not there yet"},
+		{"/mandates", "[aria-label='Mandates']", "6 mandates: 0 seen by visitors, 0 failed, 6 not there yet"},
 		{"/mandates/timetable", "[aria-label='Order'] h2", "Never ordered"},
 		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/cas/crew", "[aria-label='Make it']", "crew has not been made yet"},
