@@ -20,7 +20,7 @@ func (a *app) certificateMove() *cobra.Command {
 		Long: "Reads the certificate and its key where the first server has them (which needs the permission to take private\n" +
 			"keys and stands in the journal), keeps them in the safe as the newest of a mandate, and installs them on the\n" +
 			"second one in the form that one wants: with preview, test, reload and look, like any other.",
-		Example: "  insegna certificate move menu.lanterncoast.example --from pier-1 --to quay-lb",
+		Example: "  insegna certificate move timetable.lanterncoast.example --from pier-1 --to pier-2",
 		RunE: a.run(func(c *cobra.Command, args []string) error {
 			if err := a.agreed(yes, fmt.Sprintf("Take the private key of %s from %s into the safe?", args[0], from),
 				fmt.Sprintf("insegna certificate move %s --from %s --to %s --yes", args[0], from, to)); err != nil {
@@ -39,7 +39,7 @@ func (a *app) certificateMove() *cobra.Command {
 			}
 			i, err := a.previewInstallation(c.Context(), v.Order.Mandate, to, also)
 			if err != nil {
-				return err
+				return fmt.Errorf("%w\nit lies in the safe now; once that is mended: insegna install %s --server %s", err, v.Order.Mandate, to)
 			}
 			a.showPreview(i)
 			if err := a.agreed(yes, "Install this on "+i.Server+"?", "insegna installation begin "+fmt.Sprint(i.Number)); err != nil {

@@ -191,7 +191,11 @@ func (g *gathering) unmandated(ctx context.Context) error {
 	}
 	for _, r := range rows {
 		add := lifetime.Replaced{Mandate: r.Host, Bindings: r.Bindings, Ends: r.NotAfter.UTC(), Person: "no mandate renews the certificate of this host"}
-		if i := slices.IndexFunc(list, func(m store.Mandate) bool { return m.Spec.Lists(r.Host) }); i >= 0 {
+		i := slices.IndexFunc(list, func(m store.Mandate) bool { return slices.Contains(m.Spec.Names, r.Host) })
+		if i < 0 { // none is for this very name
+			i = slices.IndexFunc(list, func(m store.Mandate) bool { return m.Spec.Lists(r.Host) })
+		}
+		if i >= 0 {
 			add.Person = "the mandate " + list[i].Name + " has the name, and is not installed there"
 		}
 		g.list = append(g.list, add)
