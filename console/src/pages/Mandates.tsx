@@ -17,7 +17,7 @@ const List = styled.ul`
   list-style: none; margin: ${space(4)} 0; padding: 0; background: ${color.raised}; border: 1px solid ${color.line};
   > li { display: grid; grid-template-columns: 180px minmax(0, 1fr) minmax(0, 1.4fr); gap: ${space(2)} ${space(5)}; padding: ${space(4)}; }
   > li + li { border-top: 1px solid ${color.line}; }
-  h2 { font-size: 19px; margin: 0; } code { font: 15px ${font.mono}; overflow-wrap: anywhere; display: block; }
+  h2 { font-size: 19px; margin: 0; overflow-wrap: anywhere; } code { font: 15px ${font.mono}; overflow-wrap: anywhere; display: block; }
   small { color: ${color.soft}; font-size: 14px; display: block; }
   ${narrow} { > li { grid-template-columns: minmax(0, 1fr); } }
 `;
@@ -63,7 +63,7 @@ export function Mandates() {
             const [kind, text] = standing(m);
             return (
               <li key={m.name}>
-                <div><h2><Link to={`/mandates/${m.name}`}>{m.name}</Link></h2><small>{m.ca}{m.proof !== 'none' && `, by ${m.proof}`}</small><small>{m.key}</small></div>
+                <div><h2><Link to={`/mandates/${m.name}`}>{m.name}</Link></h2><small>{[m.ca, ...m.otherwise].join(', else ')}{m.proof !== 'none' && `, by ${m.proof}`}</small><small>{m.key}</small></div>
                 <div>{m.names.slice(0, 6).map((n) => <code key={n}>{n}</code>)}{m.names.length > 6 && <small>and {m.names.length - 6} more</small>}</div>
                 <div><Standing $kind={kind}>{text}</Standing><Next m={m} />{m.rehearsed && <small>last rehearsal {moment(m.rehearsed.begun_at)}: {m.rehearsed.failure?.words ?? m.rehearsed.state}</small>}</div>
               </li>
