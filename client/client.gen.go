@@ -3984,7 +3984,7 @@ type Without struct {
 	// Name its common name
 	Name string `json:"name"`
 
-	// Unread of these
+	// Unread of these, those whose certificates cannot be read
 	Unread int `json:"unread"`
 }
 

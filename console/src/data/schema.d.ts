@@ -2292,7 +2292,7 @@ export interface components {
             audience?: string;
             /** @description bindings held against it */
             looked: number;
-            /** @description of these */
+            /** @description of these, those whose certificates cannot be read */
             unread: number;
             items: components["schemas"]["Breaks"][];
         };
