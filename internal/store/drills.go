@@ -100,11 +100,10 @@ type HangingOn struct {
 
 // InForceAll calls each mandate that has a certificate in force.
 func (s *Store) InForceAll(ctx context.Context, each func(*HangingOn) error) error {
-	rows, err := s.db.WithContext(ctx).Raw(`with o as (select distinct on (mandate_id) mandate_id, ca, way, chain, leaf, public, not_after from orders
-			where state = 'issued' and not rehearsal order by mandate_id, id desc),
-		shown as (select leaf, count(*) as n from targets where removed_at is null and host_id is not null and leaf in (select leaf from o) group by leaf)
-		select m.*, o.ca as order_ca, o.way, o.chain, o.leaf, o.public, o.not_after, coalesce(shown.n, 0) as bindings
-		from mandates m join o on o.mandate_id = m.id left join shown on shown.leaf = o.leaf where m.removed_at is null order by m.name`).Rows()
+	rows, err := s.db.WithContext(ctx).Raw(`select m.*, o.ca as order_ca, o.way, o.chain, o.leaf, o.public, o.not_after,
+			(select count(*) from targets t where t.leaf = o.leaf and t.removed_at is null and t.host_id is not null) as bindings
+		from mandates m join lateral (select * from orders where mandate_id = m.id and state = 'issued' and not rehearsal order by id desc limit 1) o on true
+		where m.removed_at is null order by m.name`).Rows()
 	if err != nil {
 		return err
 	}
