@@ -44,17 +44,9 @@ func (a *app) caMake() *cobra.Command {
 			if len(permitted) > 0 {
 				b.Permitted = &permitted
 			}
-			if rootOut != "" {
-				if _, err := os.Lstat(rootOut); err == nil {
-					return fmt.Errorf("%s is there already; name another file", rootOut)
-				}
-				f := converting{newFile: file}
-				text, err := f.newPassphrase(a)
-				if err != nil {
-					return err
-				}
-				word := string(text)
-				b.RootPassphrase = &word
+			var err error
+			if b.RootPassphrase, err = a.rootPassphrase(rootOut, file); err != nil {
+				return err
 			}
 			v, err := get[client.MadeAuthority](a, c.Context(), func(ctx context.Context, cl calls) (*http.Response, error) {
 				return cl.MakeAuthority(ctx, args[0], b)
@@ -62,11 +54,8 @@ func (a *app) caMake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if v.RootKey != nil {
-				if err := writeNew(rootOut, []byte(*v.RootKey), true, false); err != nil {
-					return fmt.Errorf("%w; the root's key was handed out and is nowhere else: keep what follows in a file\n%s", err, *v.RootKey)
-				}
-				a.say("The root's key is in %s, under its passphrase, and nowhere else. Keep it away from this machine.", rootOut)
+			if err := a.keepRootKey(rootOut, v.RootKey); err != nil {
+				return err
 			}
 			return a.showAuthority(&v.Authority)
 		})}
@@ -80,6 +69,36 @@ func (a *app) caMake() *cobra.Command {
 	l.StringVar(&rootOut, "root-key", "", "write the root's key to this file under a passphrase, and keep none here")
 	l.StringVar(&file, "new-passphrase-file", "", "file with that passphrase, - for standard input; or set "+newPassphraseVariable)
 	return c
+}
+
+// rootPassphrase is what a root's key is to be written under, to a file that must not be
+// there yet; nil where none is named.
+func (a *app) rootPassphrase(out, file string) (*string, error) {
+	if out == "" {
+		return nil, nil
+	}
+	if _, err := os.Lstat(out); err == nil {
+		return nil, fmt.Errorf("%s is there already; name another file", out)
+	}
+	f := converting{newFile: file}
+	text, err := f.newPassphrase(a)
+	if err != nil {
+		return nil, err
+	}
+	word := string(text)
+	return &word, nil
+}
+
+// keepRootKey writes a root's key that was handed out; nil for none.
+func (a *app) keepRootKey(out string, key *string) error {
+	if key == nil {
+		return nil
+	}
+	if err := writeNew(out, []byte(*key), true, false); err != nil {
+		return fmt.Errorf("%w; the root's key was handed out and is nowhere else: keep what follows in a file\n%s", err, *key)
+	}
+	a.say("The root's key is in %s, under its passphrase, and nowhere else. Keep it away from this machine.", out)
+	return nil
 }
 
 // caTake takes an existing CA in.

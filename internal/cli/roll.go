@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -43,17 +42,8 @@ func (a *app) caRoll() *cobra.Command {
 					return err
 				}
 			}
-			if rootOut != "" {
-				if _, err := os.Lstat(rootOut); err == nil {
-					return fmt.Errorf("%s is there already; name another file", rootOut)
-				}
-				f := converting{newFile: file}
-				text, err := f.newPassphrase(a)
-				if err != nil {
-					return err
-				}
-				word := string(text)
-				b.RootPassphrase = &word
+			if b.RootPassphrase, err = a.rootPassphrase(rootOut, file); err != nil {
+				return err
 			}
 			if err := a.agreed(yes, fmt.Sprintf("Give %s a new root? %s vouches for it from then on.", args[0], v.Root), fmt.Sprintf("insegna ca roll %s --yes", args[0])); err != nil {
 				return err
@@ -64,11 +54,8 @@ func (a *app) caRoll() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if made.RootKey != nil {
-				if err := writeNew(rootOut, []byte(*made.RootKey), true, false); err != nil {
-					return fmt.Errorf("%w; the root's key was handed out and is nowhere else: keep what follows in a file\n%s", err, *made.RootKey)
-				}
-				a.say("The new root's key is in %s, under its passphrase, and nowhere else. Keep it away from this machine.", rootOut)
+			if err := a.keepRootKey(rootOut, made.RootKey); err != nil {
+				return err
 			}
 			a.say("Have machines trust the new root: insegna ca root %s. When they do: insegna ca roll %[1]s --finish", args[0])
 			return a.showAuthority(&made.Authority)

@@ -136,7 +136,7 @@ func (s *Ordering) RollKey(ctx context.Context, name string) error {
 		if n, err := s.store.UnderWay(ctx, a.ID); err != nil {
 			return err
 		} else if n > 0 {
-			return &RefusedError{fmt.Sprintf("%d orders from %s are under way with the key the account has", n, ca.Name),
+			return &RefusedError{fmt.Sprintf("orders from %s are under way with the key the account has (%d)", ca.Name, n),
 				"wait until they have ended: insegna order list"}
 		}
 		old, err := s.accountSigner(a)
@@ -249,7 +249,7 @@ type AccountUsedError struct {
 
 // Error counts them.
 func (e *AccountUsedError) Error() string {
-	return fmt.Sprintf("%d mandates order from %s; without an account there they are not renewed, and what it issued cannot be revoked by it", e.Mandates, e.CA)
+	return fmt.Sprintf("mandates order from %[2]s (%[1]d); without an account there they are not renewed, and what it issued cannot be revoked by it", e.Mandates, e.CA)
 }
 
 // Told implements fault.Error.

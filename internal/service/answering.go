@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -9,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -259,7 +261,12 @@ func (s *Issuing) ACMECertificate(ctx context.Context, host string) (*tls.Certif
 	}
 	s.own.mu.Lock()
 	defer s.own.mu.Unlock()
-	if had := s.own.pairs[own]; had != nil && time.Until(had.Leaf.NotAfter) > ownDays*24*time.Hour/2 {
+	chain, _, err := s.chain(ctx, first.Name)
+	if err != nil {
+		return nil, err
+	}
+	if had := s.own.pairs[own]; had != nil && time.Until(had.Leaf.NotAfter) > ownDays*24*time.Hour/2 && slices.EqualFunc(had.Certificate[1:], chain,
+		func(der []byte, c *certs.Certificate) bool { return bytes.Equal(der, c.Raw) }) { // else the CA was rolled over since
 		return had, nil
 	}
 	key, err := issue.NewKey("ecdsa-p256")
@@ -269,10 +276,6 @@ func (s *Issuing) ACMECertificate(ctx context.Context, host string) (*tls.Certif
 	p := &estate.Profile{Name: "its own listener", Days: ownDays, Usages: estate.Usages[:1]}
 	c, err := s.issue(ctx, first, &Wish{Names: []string{own}, Public: key.Public()}, p, nil,
 		&store.Act{Actor: actor(ctx), Action: "ca.issue", Subject: first.Name, Detail: map[string]any{"names": []string{own}, "profile": p.Name}})
-	if err != nil {
-		return nil, err
-	}
-	chain, _, err := s.chain(ctx, first.Name)
 	if err != nil {
 		return nil, err
 	}

@@ -414,7 +414,7 @@ func TestTheAccountAtACA(t *testing.T) {
 	assert.Equal(t, 1, place.RevokedFor(*second.Certificate))
 	held, err := r.Client.EndAccountWithResponse(t.Context(), "harbour", nil)
 	require.NoError(t, err)
-	assert.Contains(t, string(held.Body), "1 mandates order from harbour")
+	assert.Contains(t, string(held.Body), "mandates order from harbour (1)")
 	assert.Nil(t, account().EndedAt, "a mandate orders from it")
 	done, err := r.Client.EndAccountWithResponse(t.Context(), "harbour", &client.EndAccountParams{Used: ptr(true)})
 	require.NoError(t, err)

@@ -153,7 +153,7 @@ func FuzzServe(f *testing.F) {
 	f.Add("/chall//", "", true)
 	f.Fuzz(func(t *testing.T, path, payload string, well bool) {
 		if !strings.HasPrefix(path, "/") || strings.ContainsAny(path, "?# \x00\n\r%") || strings.ContainsFunc(path, func(r rune) bool { return r < 0x20 || r > 0x7e }) {
-			t.Skip()
+			return // no path of a request
 		}
 		before, body := m.state(), []byte(payload)
 		if well {
