@@ -28,8 +28,8 @@ export const previewMending = (which: MendRequest) => given(calls.POST('/finding
 
 const mendingKey = (which: MendRequest) => ['mending', which];
 
-/** How findings are mended, worked out once for each page. */
-export const useMending = (which: MendRequest) => useQuery<Schemas['MendPlan'], Problem>({ queryKey: mendingKey(which), queryFn: () => previewMending(which), staleTime: Infinity, gcTime: 0, refetchOnWindowFocus: false, retry: false });
+/** How findings are mended, worked out once for each page: a plan that is carried out is not made anew when a survey ends ('static'). */
+export const useMending = (which: MendRequest) => useQuery<Schemas['MendPlan'], Problem>({ queryKey: mendingKey(which), queryFn: () => previewMending(which), staleTime: 'static', gcTime: 0, retry: false });
 
 /** Keeps what was worked out for the page that shows it. */
 export const keepMending = (which: MendRequest, plan: Schemas['MendPlan']) => queryClient.setQueryData(mendingKey(which), plan);
