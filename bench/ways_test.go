@@ -126,7 +126,7 @@ func (b *bench) owned(name string) (*service.Service, *httptest.Server, func(), 
 }
 
 // side is how many ask side by side.
-const side = 8
+const side = 32
 
 // rate is how many calls a second are answered.
 func rate(calls int, call func(i int) error) (float64, error) {
@@ -173,6 +173,9 @@ func (b *bench) owning() error {
 	}
 	if err != nil {
 		return err
+	}
+	if t, ok := servicetest.Anonymous.Transport.(*http.Transport); ok {
+		t.MaxIdleConnsPerHost, t.DisableCompression = side, true // the same on both sides: no connection for each call, nothing packed
 	}
 	const calls = 2000
 	requests := make([][]byte, 64)

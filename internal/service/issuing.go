@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto"
@@ -45,6 +46,7 @@ type Issuing struct {
 	signers   *otter.Cache[int64, *signing]  // by number of the authority, for a while
 	answers   *otter.Cache[string, *answer]  // of OCSP, by what was asked
 	known     *otter.Cache[string, []*inUse] // the certificates of a CA, by its name
+	paths     *chain.Builder                 // judges what is issued
 	own       *ownPairs                      // what its listener for ACME shows
 }
 
@@ -72,7 +74,7 @@ const authoritiesKept = 30 * time.Second
 
 // newIssuing makes the room.
 func newIssuing(b base, d *Declaring, kept *safe.Safe) *Issuing {
-	return &Issuing{base: b, declaring: d, safe: kept, own: &ownPairs{pairs: map[string]*tls.Certificate{}},
+	return &Issuing{base: b, declaring: d, safe: kept, paths: chain.NewBuilder(chain.NewKnown()), own: &ownPairs{pairs: map[string]*tls.Certificate{}},
 		signers: otter.Must(&otter.Options[int64, *signing]{MaximumSize: 100, ExpiryCalculator: otter.ExpiryWriting[int64, *signing](authoritiesKept)}),
 		answers: otter.Must(&otter.Options[string, *answer]{MaximumSize: 200_000, ExpiryCalculator: otter.ExpiryWriting[string, *answer](authoritiesKept)}),
 		known:   otter.Must(&otter.Options[string, []*inUse]{MaximumSize: 1000, ExpiryCalculator: otter.ExpiryWriting[string, []*inUse](authoritiesKept)})}
@@ -508,7 +510,7 @@ func (s *Issuing) issueAs(ctx context.Context, ca *estate.CA, w *Wish, p *estate
 	if err != nil {
 		return nil, err
 	}
-	if err := s.stands(ctx, ca.Name, p.Name, c, now); err != nil {
+	if err := s.stands(ctx, ca.Name, p.Name, c, by, now); err != nil {
 		return nil, err
 	}
 	row.AuthorityID, row.Serial, row.Der, row.Names, row.Profile = by.row.ID, c.SerialNumber.Bytes(), der, issue.AllNames(c), p.Name
@@ -516,17 +518,27 @@ func (s *Issuing) issueAs(ctx context.Context, ca *estate.CA, w *Wish, p *estate
 	if err := s.store.KeepIssued(ctx, row, act); err != nil {
 		return nil, err
 	}
-	return certs.Parse(row.Der)
+	if !bytes.Equal(row.Der, der) { // that order had another before
+		return certs.Parse(row.Der)
+	}
+	return c, nil
 }
 
 // stands refuses what its own CA's certificates do not allow, such as a name outside
 // those it is confined to (RFC 5280 section 4.2.1.10), before it exists for anybody.
-func (s *Issuing) stands(ctx context.Context, ca, profile string, c *certs.Certificate, now time.Time) error {
+// That by has signed it was seen when it was made.
+func (s *Issuing) stands(ctx context.Context, ca, profile string, c *certs.Certificate, by *signing, now time.Time) error {
 	list, roots, err := s.chain(ctx, ca)
 	if err != nil {
 		return err
 	}
-	result := chain.Once(append([]*certs.Certificate{c}, list...), trust.NewAudience(ca, false, roots))
+	find := s.paths.Build
+	if len(list) > 0 && bytes.Equal(list[0].Raw, by.Certificate.Raw) {
+		find = func(served []*certs.Certificate, a *trust.Audience, _ ...*certs.Certificate) *chain.Result {
+			return s.paths.Issued(served, a)
+		}
+	}
+	result := find(append([]*certs.Certificate{c}, list...), trust.NewAudience(ca, false, roots))
 	if result.Best(now) != nil {
 		return nil
 	}

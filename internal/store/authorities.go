@@ -2,9 +2,7 @@ package store
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -107,91 +105,6 @@ func (s *Store) Authorities(ctx context.Context, ca string) ([]Authority, error)
 	}
 	var list []Authority
 	return list, q.Find(&list).Error
-}
-
-// Issued is a certificate that a CA of one's own has issued.
-type Issued struct {
-	AuthorityID int64      // that signed it
-	Serial      []byte     // of the certificate
-	OrderID     *int64     // nil: for a request somebody gave
-	Der         []byte     // the certificate
-	Names       []string   `gorm:"serializer:json"`
-	Profile     string     // by name
-	NotAfter    time.Time  // in UTC
-	By          string     // who had it issued
-	At          time.Time  // in UTC
-	RevokedAt   *time.Time // nil while it is good
-	Reason      int        // RFC 5280 section 5.3.1
-	Account     string     // that ordered it over ACME; "" for one issued otherwise
-	ACMEOrder   *string    `gorm:"column:acme_order"` // of that account; nil for one issued otherwise
-}
-
-// TableName implements GORM's tabler.
-func (Issued) TableName() string { return "issued" }
-
-// KeepIssued keeps what was issued before anybody gets it. Where the order has one
-// already, that is given back in its place.
-func (s *Store) KeepIssued(ctx context.Context, v *Issued, act *Act) error {
-	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
-		done, err := tx.Exec(ctx, `insert into issued (authority_id, serial, order_id, der, names, profile, not_after, by, at, account, acme_order)
-			values ($1, $2, $3, $4, $5::jsonb, $6, $7, $8, $9, $10, $11) on conflict do nothing`, v.AuthorityID, v.Serial, v.OrderID, v.Der,
-			jsonText(v.Names), v.Profile, v.NotAfter, v.By, v.At, v.Account, v.ACMEOrder)
-		if err != nil {
-			return err
-		}
-		if done.RowsAffected() == 0 {
-			return db.Where("order_id = ? or acme_order = ?", v.OrderID, v.ACMEOrder).Take(v).Error
-		}
-		if act == nil {
-			return nil
-		}
-		return act.write(db, v.At)
-	})
-}
-
-// IssuedFor gives what was issued for an order; ErrNotFound when nothing was.
-func (s *Store) IssuedFor(ctx context.Context, order int64) (*Issued, error) {
-	var v Issued
-	return found(&v, s.db.WithContext(ctx).Take(&v, "order_id = ?", order).Error)
-}
-
-// IssuedBySerial gives a certificate of an authority; ErrNotFound when it has issued no
-// such.
-func (s *Store) IssuedBySerial(ctx context.Context, authority int64, serial []byte) (*Issued, error) {
-	var v Issued
-	return found(&v, s.db.WithContext(ctx).Take(&v, "authority_id = ? and serial = ?", authority, serial).Error)
-}
-
-// IssuedOf gives a certificate that any of a CA's authorities has issued; ErrNotFound for
-// none.
-func (s *Store) IssuedOf(ctx context.Context, ca string, serial []byte) (*Issued, error) {
-	var v Issued
-	return found(&v, s.db.WithContext(ctx).Take(&v, "serial = ? and authority_id in (select id from authorities where ca = ?)", serial, ca).Error)
-}
-
-// IssuedBy lists what the authorities of a CA have issued, the newest first, from a
-// place on.
-func (s *Store) IssuedBy(ctx context.Context, ca string, page Page) ([]Issued, *string, error) {
-	q := s.db.WithContext(ctx).Where("authority_id in (select id from authorities where ca = ?)", ca)
-	if page.Cursor != "" {
-		day, serial, _ := strings.Cut(page.Cursor, " ")
-		at, err := time.Parse(time.RFC3339Nano, day)
-		raw, wrong := hex.DecodeString(serial)
-		if err != nil || wrong != nil {
-			return nil, nil, ErrCursor
-		}
-		q = q.Where("(at, serial) < (?, ?)", at, raw)
-	}
-	var list []Issued
-	if err := q.Order("at desc, serial desc").Limit(page.Limit + 1).Find(&list).Error; err != nil {
-		return nil, nil, err
-	}
-	if len(list) <= page.Limit {
-		return list, nil, nil
-	}
-	last := list[page.Limit-1]
-	next := last.At.UTC().Format(time.RFC3339Nano) + " " + hex.EncodeToString(last.Serial)
-	return list[:page.Limit], &next, nil
 }
 
 // Revoke revokes certificates of a CA by serial, and has their lists signed anew. The

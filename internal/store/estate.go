@@ -124,12 +124,15 @@ func (s *Store) DeclaredAs(ctx context.Context) (name, file string, err error) {
 
 // DeclaredID gives the number of the declaration in force; ErrNotFound when
 // none was applied.
-func (s *Store) DeclaredID(ctx context.Context) (id int64, err error) {
-	err = s.db.WithContext(ctx).Model(&Declaration{}).Select("id").Where("current").Take(&id).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return 0, ErrNotFound
-	}
-	return id, err
+func (s *Store) DeclaredID(ctx context.Context) (int64, error) {
+	return s.declared.get(ctx, struct{}{}, func(ctx context.Context) (int64, error) {
+		var id int64
+		err := s.pool.QueryRow(ctx, "select id from declarations where current").Scan(&id)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return 0, ErrNotFound
+		}
+		return id, err
+	})
 }
 
 // serverRow is a server as stored; Reach is the way to it as text, by which a

@@ -334,11 +334,26 @@ func (s *Store) MakeToken(ctx context.Context, t *Token, secret []byte, act *Act
 
 // Token finds a token in force by its secret.
 func (s *Store) Token(ctx context.Context, secret []byte, at time.Time) (*Token, error) {
-	var t Token
-	return found(&t,
-		s.db.WithContext(ctx).InnerJoins("Person").Where(
-			`tokens.expires_at > ? and revoked_at is null and "Person".removed_at is null`, at).Take(&t, "tokens.hash = ?",
-			digest(secret)).Error)
+	t, err := s.tokens.get(ctx, string(digest(secret)), func(ctx context.Context) (Token, error) { return s.token(ctx, digest(secret), at) })
+	if err != nil {
+		return nil, err
+	}
+	return &t, nil
+}
+
+// token finds a token in force by the hash of its secret.
+func (s *Store) token(ctx context.Context, hash []byte, at time.Time) (Token, error) {
+	t := Token{Hash: hash}
+	p := &t.Person
+	err := s.pool.QueryRow(ctx, `select t.id, t.name, t.scope, t.made_at, t.expires_at, t.used_at, p.id, p.name, p.role, p.passphrase, p.keys, p.added_at
+		from tokens t join people p on p.id = t.person_id
+		where t.hash = $1 and t.expires_at > $2 and t.revoked_at is null and p.removed_at is null`, hash, at).
+		Scan(&t.ID, &t.Name, &t.Scope, &t.MadeAt, &t.ExpiresAt, &t.UsedAt, &p.ID, &p.Name, &p.Role, &p.Passphrase, &p.Keys, &p.AddedAt)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	t.PersonID = p.ID
+	return t, err
 }
 
 // TokenUsed notes that a token is in use.

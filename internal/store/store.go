@@ -35,9 +35,12 @@ var migrations embed.FS
 
 // Store is the database. Safe for concurrent use.
 type Store struct {
-	db     *gorm.DB                                  // for most queries
-	pool   *pgxpool.Pool                             // for COPY, batches and jobs
-	stored *otter.Cache[certs.Fingerprint, struct{}] // certificates and chains known to be there
+	db       *gorm.DB                                  // for most queries
+	pool     *pgxpool.Pool                             // for COPY, batches and jobs
+	stored   *otter.Cache[certs.Fingerprint, struct{}] // certificates and chains known to be there
+	tokens   sharing[string, Token]                    // by hash, as they are looked up now
+	declared sharing[struct{}, int64]                  // the number of the declaration in force, as it is looked up now
+	issued   gathering                                 // what CAs of one's own have issued, and is not kept yet
 }
 
 // ConnectError says that the database cannot be reached, without its password.

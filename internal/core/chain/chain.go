@@ -138,16 +138,28 @@ func Once(served []*certs.Certificate, audience *trust.Audience) *Result {
 	return (&Builder{links: &links{}, known: NewKnown()}).Build(served, audience)
 }
 
+// Issued finds the paths of a list whose first certificate was signed by the key of the
+// second this very moment, and seen to be: all is checked but that signature.
+func (b *Builder) Issued(served []*certs.Certificate, audience *trust.Audience) *Result {
+	return b.build(search{b: b, served: served, audience: audience, signed: true})
+}
+
 // Build finds every path from served[0] to an anchor of the audience, over
 // the rest of the served list and the known intermediates. Where there is none,
 // it goes over the same material once more, past every rule but the signatures,
 // to tell what stands in the way from what leads nowhere. What lies beside the
 // list is known for this one question.
 func (b *Builder) Build(served []*certs.Certificate, audience *trust.Audience, beside ...*certs.Certificate) *Result {
-	s := &search{b: b, served: served, beside: beside, audience: audience, result: &Result{}}
+	return b.build(search{b: b, served: served, beside: beside, audience: audience})
+}
+
+// build searches as asked, and past the rules where that finds nothing.
+func (b *Builder) build(asked search) *Result {
+	s, past := &asked, asked
+	s.result = &Result{}
 	s.begin()
 	if len(s.result.Paths) == 0 {
-		past := &search{b: b, served: served, beside: beside, audience: audience, result: &Result{}, past: true}
+		past.result, past.past = &Result{}, true
 		past.begin()
 		s.result.Failures = deciding(past.blocking, past.result.Failures)
 	}
@@ -189,6 +201,7 @@ type search struct {
 	audience *trust.Audience      // whose anchors end a path
 	result   *Result              // what was found so far
 	attempts int                  // links tried, of maxAttempts
+	signed   bool                 // the second of served has just signed the first, and that was seen
 	past     bool                 // goes on past broken rules, and keeps them
 	blocking []Failure            // past: the fewest broken rules on a way to an anchor
 }
@@ -297,6 +310,9 @@ func (s *search) link(path []*certs.Certificate, issuer *certs.Certificate, anch
 		return nil, false
 	}
 	child := path[len(path)-1]
+	if s.signed && len(path) == 1 && len(s.served) > 1 && issuer.Fingerprint == s.served[1].Fingerprint {
+		return broken, true
+	}
 	switch reason, detail := s.b.links.check(issuer, child); {
 	case reason == ReasonWeakSign && s.past:
 		broken = append(broken, Failure{Reason: reason, Cert: child, Detail: detail})
