@@ -3494,8 +3494,11 @@ type SignInRequest struct {
 // SignedIn defines model for SignedIn.
 type SignedIn struct {
 	ExpiresAt time.Time `json:"expires_at"`
-	Person    string    `json:"person"`
-	Role      Role      `json:"role"`
+
+	// Keys may take private keys out of the safe
+	Keys   bool   `json:"keys"`
+	Person string `json:"person"`
+	Role   Role   `json:"role"`
 
 	// Token name of the token that was shown; none for a session
 	Token *string `json:"token,omitempty"`

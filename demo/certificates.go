@@ -120,6 +120,7 @@ func (m *maker) sites(issuing, policy, harbour, crew, crewIssuing *authority) {
 	m.site("freight-1/tracking", issuing, public, 12, 78, "tracking.lanterncoast.example")
 	m.site("kiosk-gw/tracking-node", crewIssuing, crewIssuing.pem, 377, -12, "tracking.lanterncoast.example")
 	m.site("kiosk-gw/harbourmaster", issuing, public, 50, 40, "harbourmaster.lanterncoast.example")
+	m.site("crew-gw/galley", crewIssuing, crewIssuing.pem, 40, 20, "galley.crew.lanterncoast.example")
 	m.copy("freight-1/ships.key", "pki/swaps/freight-1/crane.key.after")
 }
 

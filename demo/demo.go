@@ -138,7 +138,7 @@ func (e *Estate) claimed(n int) bool {
 // portsFree says whether the addresses' ports can be bound, which they cannot
 // while servers of a killed demo are still ending.
 func (e *Estate) portsFree() bool {
-	for _, last := range []int{10, 11, 12, 20, 31} {
+	for _, last := range []int{10, 11, 12, 20, 31, 32} {
 		for _, port := range []string{"8022", "8080", "8443", "8444", "9443", "9445", "9446"} {
 			l, err := net.Listen("tcp", net.JoinHostPort(e.Addr(last), port))
 			if err != nil {
@@ -184,7 +184,7 @@ func (e *Estate) servers() []server {
 	list := []server{{"quay-lb", []string{haproxyPath, "-W", "-db", "-f", e.path("quay-lb", "haproxy.cfg")},
 		e.Addr(10) + ":8443"}}
 	for name, ready := range map[string]string{"pier-1": e.Addr(11) + ":8443", "pier-2": e.Addr(12) + ":8443",
-		"kiosk-gw": e.Addr(31) + ":9445"} {
+		"kiosk-gw": e.Addr(31) + ":9445", "crew-gw": e.Addr(32) + ":8443"} {
 		list = append(list, server{name, []string{nginxPath, "-p", e.path(name), "-c", "nginx.conf", "-e", "stderr"}, ready})
 	}
 	list = append(list, server{"freight-1", []string{httpdPath, "-d", e.path("freight-1"), "-f",

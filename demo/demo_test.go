@@ -35,7 +35,7 @@ func TestEveryFaultIsFoundAndNothingElse(t *testing.T) {
 	}
 	for range 2 {
 		v := r.Survey(t)
-		assert.Equal(t, 56, v.Done)
+		assert.Equal(t, 58, v.Done)
 		assert.ElementsMatch(t, want, r.Findings(t))
 	}
 	resp, err := r.Client.ListFindingsWithResponse(t.Context(), &client.ListFindingsParams{})

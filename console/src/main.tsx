@@ -24,6 +24,9 @@ const ServerText = lazy(async () => ({ default: (await import('./pages/ServerTex
 const AuthorityPage = lazy(async () => ({ default: (await import('./pages/Authority')).AuthorityPage }));
 const Mandates = lazy(async () => ({ default: (await import('./pages/Mandates')).Mandates }));
 const MandatePage = lazy(async () => ({ default: (await import('./pages/Mandate')).MandatePage }));
+const Foresee = lazy(async () => ({ default: (await import('./pages/Foresee')).Foresee }));
+const DrillPage = lazy(async () => ({ default: (await import('./pages/Drill')).DrillPage }));
+const Without = lazy(async () => ({ default: (await import('./pages/Without')).Without }));
 const Surveys = lazy(async () => ({ default: (await import('./pages/Surveys')).Surveys }));
 const SurveyPage = lazy(async () => ({ default: (await import('./pages/Survey')).SurveyPage }));
 const InstallationPage = lazy(async () => ({ default: (await import('./pages/Installation')).InstallationPage }));
@@ -37,7 +40,7 @@ const Journal = lazy(async () => ({ default: (await import('./pages/Journal')).J
 const Settings = lazy(async () => ({ default: (await import('./pages/Settings')).Settings }));
 
 const WavePage = lazy(async () => ({ default: (await import('./pages/Wave')).WavePage }));
-const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/cas/, 'CA'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/surveys/, 'Surveys'], [/^\/findings/, 'Findings'], [/^\/notices/, 'Messages'], [/^\/estate/, 'Estate'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
+const titles: [RegExp, string][] = [[/^\/bindings/, 'Bindings'], [/^\/certificates/, 'Certificates'], [/^\/servers/, 'Servers'], [/^\/mandates/, 'Mandates'], [/^\/cas/, 'CA'], [/^\/installations/, 'Installation'], [/^\/mending/, 'Mending'], [/^\/waves/, 'Wave'], [/^\/https/, 'To https'], [/^\/foresee/, 'Foresee'], [/^\/drills/, 'Drill'], [/^\/surveys/, 'Surveys'], [/^\/findings/, 'Findings'], [/^\/notices/, 'Messages'], [/^\/estate/, 'Estate'], [/^\/journal/, 'Journal'], [/^\/settings/, 'Settings'], [/^\/$/, 'Today']];
 
 function Pages() {
   const go = useNavigate();
@@ -66,6 +69,9 @@ function Pages() {
             <Route path="/mending" element={<Mending />} />
             <Route path="/waves/:number" element={<WavePage />} />
             <Route path="/https/:number" element={<HttpsPage />} />
+            <Route path="/certificates/:sha256/without" element={<Without />} />
+            <Route path="/foresee" element={<Foresee />} />
+            <Route path="/drills/:number" element={<DrillPage />} />
             <Route path="/surveys" element={<Surveys />} />
             <Route path="/surveys/:id" element={<SurveyPage />} />
             <Route path="/findings" element={<Findings />} />

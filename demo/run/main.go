@@ -112,7 +112,7 @@ func run(ctx context.Context, dir, program string, once bool) error {
 }
 
 // mains are the main files of the demo's servers.
-var mains = []string{"quay-lb/haproxy.cfg", "pier-1/nginx.conf", "pier-2/nginx.conf", "freight-1/httpd.conf", "kiosk-gw/nginx.conf"}
+var mains = []string{"quay-lb/haproxy.cfg", "pier-1/nginx.conf", "pier-2/nginx.conf", "freight-1/httpd.conf", "kiosk-gw/nginx.conf", "crew-gw/nginx.conf"}
 
 // drafting are the commands that draft the demo's servers, and say in what the estate file that
 // was written by hand differs: by wishes nobody can see.

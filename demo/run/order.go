@@ -58,7 +58,8 @@ func (s *running) otherWays(ctx context.Context, e *demo.Estate) error {
 	if err := e.Reply(); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"ca", "agree", "crew-network"}, {"mandate", "order", "galley"}} {
+	for _, args := range [][]string{{"ca", "agree", "crew-network"}, {"mandate", "order", "galley"},
+		{"install", "galley", "--yes"}} {
 		if err := s.quietly(ctx, admin, args...); err != nil {
 			return err
 		}

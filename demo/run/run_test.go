@@ -110,7 +110,7 @@ func TestTwoDemosAKillAndASecondStart(t *testing.T) {
 	assert.True(t, answers(first.console) && answers(second.console))
 	said := strings.Join(first.said, "\n")
 	assert.Contains(t, said, "Open findings: 14 broken, 6 due, 7 weak, 7 note")
-	assert.Contains(t, said, "draft.yaml: 24 hosts on 5 servers; not watched, and as comments with why: 3 hosts.")
+	assert.Contains(t, said, "draft.yaml: 25 hosts on 6 servers; not watched, and as comments with why: 3 hosts.")
 	assert.Regexp(t, `gone +deck-plans\.lanterncoast\.example .*met: its site speaks plain http`, said)
 	assert.Equal(t, 13, strings.Count(said, "\n  bin/insegna "), "one to sign in, and twelve to try")
 

@@ -145,9 +145,12 @@ func (a *app) showDrill(d *client.Drill) error {
 	if a.output == "table" {
 		a.say("Drill %d: the %s %s is gone, and there are %s; %s.", d.Number, d.Kind, short(d.What), spanOf(float64(d.Hours)*3600), drillState(*d))
 		byItself := len(d.Work) - d.Persons
-		words := fmt.Sprintf("%s by themselves, the last after %s", plural(byItself, "certificate"), spanOf(float64(d.Done)))
-		if byItself == 0 {
-			words = "Nothing comes by itself"
+		words := "Nothing comes by itself"
+		switch {
+		case byItself == 1:
+			words = "1 certificate comes by itself, after " + spanOf(float64(d.Done))
+		case byItself > 1:
+			words = fmt.Sprintf("%d certificates come by themselves, the last after %s", byItself, spanOf(float64(d.Done)))
 		}
 		if d.Late > 0 {
 			words += fmt.Sprintf("; %d of them too late", d.Late)
@@ -156,7 +159,7 @@ func (a *app) showDrill(d *client.Drill) error {
 		for _, ca := range d.ByCa {
 			a.say("  %s gives %d.", ca.Ca, ca.Certificates)
 		}
-		if d.BegunAt == nil {
+		if d.BegunAt == nil && byItself > 0 {
 			a.say("Rehearse it: insegna drill begin %d --rehearse. Or have it done: insegna drill begin %[1]d", d.Number)
 		}
 		a.say("")

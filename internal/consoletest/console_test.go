@@ -184,10 +184,10 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 	first := certificates.JSON200.Items[0].Sha256
 	pages := []struct{ path, wait, says string }{
 		{"/", "section li h3", "13 bindings are broken, 5 need you by a known date, 15 agree."},
-		{"/bindings", "[aria-label='Bindings by host']", "34 bindings, 29 hosts, 5 servers"},
+		{"/bindings", "[aria-label='Bindings by host']", "35 bindings, 30 hosts, 6 servers"},
 		{"/certificates", "[role=gridcell]", "31 certificates met"},
 		{"/certificates/" + first, "section[aria-label^='Chain for']", "booking.lanterncoast.example"},
-		{"/servers", "[aria-label='Servers']", "5 servers: 5 read, 5 with something broken"},
+		{"/servers", "[aria-label='Servers']", "6 servers: 6 read, 5 with something broken"},
 		{"/servers/pier-1", "[aria-label='Sites'] table", "14 sites at 7 listeners"},
 		{"/servers/quay-lb", "[aria-label='Sites'] table", "7 sites at 4 listeners"},
 		{"/servers/pier-1/text", "ol[aria-label$='nginx.conf']", "include sites-enabled/*;"},
@@ -199,13 +199,13 @@ func TestTheConsoleOnTheDemoEstate(t *testing.T) {
 		{"/mandates/nothing", "main h1", "No such mandate"},
 		{"/cas/crew", "[aria-label='Make it']", "crew has not been made yet"},
 		{"/settings", "[aria-label='List of people']", "You are keeper, admin"},
-		{"/surveys/1", "table", "Survey 1: 52 of 56 answered with a certificate"},
+		{"/surveys/1", "table", "Survey 1: 54 of 58 answered with a certificate"},
 		{"/findings", "main ul li h3", "34 open findings"},
 		{"/findings?group=freight", "main ul li h3", "cargo.lanterncoast.example"},
 		{"/findings/1", "main ul li h3", "Finding 1"},
 		{"/findings/99999", "main h1", "there is no finding 99999"},
 		{"/notices", "[aria-label='List of owners']", "3 owners told of what is wrong"},
-		{"/estate", "[aria-label='List of hosts']", "29 hosts on 5 servers"},
+		{"/estate", "[aria-label='List of hosts']", "30 hosts on 6 servers"},
 		{"/nowhere", "main h1", "No such page"},
 		{"/certificates/0000000000", "main h1", "No such certificate"},
 	}
@@ -501,9 +501,9 @@ func TestServersFilterSortAndSave(t *testing.T) {
 	p := open(t, r.URL)
 	p.visit("/servers", "[aria-label='Servers']")
 	names := `[...document.querySelectorAll("[aria-label='Servers'] h2")].map(e => e.innerText).join(" ")`
-	assert.Equal(t, "freight-1 kiosk-gw pier-1 pier-2 quay-lb", eval[string](p, names))
+	assert.Equal(t, "crew-gw freight-1 kiosk-gw pier-1 pier-2 quay-lb", eval[string](p, names))
 	p.do(chromedp.Click(`//button[.="Name A to Z"]`))
-	p.until(names + ` === "quay-lb pier-2 pier-1 kiosk-gw freight-1"`)
+	p.until(names + ` === "quay-lb pier-2 pier-1 kiosk-gw freight-1 crew-gw"`)
 	p.do(chromedp.Click(`//button[.="not read"]`))
 	p.until("document.body.innerText.includes('No server fits')")
 	assert.Contains(t, eval[string](p, "location.search"), "read=false")
@@ -793,9 +793,16 @@ func TestMandatesInTheConsole(t *testing.T) {
 	_, err = r.Client.AddCredentialWithResponse(t.Context(), "harbour-tsig", client.CredentialValue{Value: string(secret)})
 	require.NoError(t, err)
 	p := open(t, r.URL)
+	var rolled int
 	p.visit("/mandates", "[aria-label='Mandates']")
 	p.do(chromedp.Click(`//button[.="I have read them and agree"]`))
 	p.until("document.body.innerText.includes('keeper agreed to its terms')")
+	p.until(`document.querySelector("[aria-label='List of accounts']")?.innerText.includes("certificates@lanterncoast.example") ?? false`)
+	eval[bool](p, "window.confirm = text => text.startsWith('Give the accounts at harbour-light new keys?'), true")
+	p.do(chromedp.Click(`//button[@aria-label="New key for the account at harbour-light"]`))
+	p.until("document.querySelector(\"[aria-label='New key for the account at harbour-light']\")?.disabled === false")
+	r.Query(t, "select count(*) from journal where action = 'account.key'", &rolled)
+	assert.Equal(t, 2, rolled, "also at its test directory")
 	p.do(chromedp.Click(`//h2/a[.="timetable"]`), chromedp.Click(`//button[.="Pre-flight"]`))
 	p.until("document.querySelector('[aria-label=Pre-flight]')?.innerText.includes('path-redirected') ?? false")
 	assert.Contains(t, p.text(), "pier-1/sites-enabled/timetable:14")

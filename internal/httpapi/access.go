@@ -90,7 +90,7 @@ func cookie(ctx context.Context, secret string, until time.Time) *string {
 
 // signedInOf tells who is signed in, by session or token.
 func signedInOf(c *service.Caller) contract.SignedIn {
-	out := contract.SignedIn{Person: c.Person.Name, Role: contract.Role(c.Role)}
+	out := contract.SignedIn{Person: c.Person.Name, Role: contract.Role(c.Role), Keys: c.Person.Keys}
 	if c.Token != nil {
 		out.Token, out.ExpiresAt = &c.Token.Name, c.Token.ExpiresAt.UTC()
 	} else {

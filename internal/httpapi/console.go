@@ -52,7 +52,7 @@ func newConsole() (*console, error) {
 
 // pages are the first parts of the console's paths.
 var pages = map[string]bool{"": true, "index.html": true, "bindings": true, "certificates": true, "servers": true,
-	"mandates": true, "cas": true, "installations": true, "https": true, "surveys": true, "findings": true, "notices": true, "estate": true, "mending": true, "waves": true, "journal": true, "settings": true,
+	"mandates": true, "cas": true, "installations": true, "https": true, "surveys": true, "findings": true, "notices": true, "estate": true, "mending": true, "waves": true, "foresee": true, "drills": true, "journal": true, "settings": true,
 	"sign-in": true, "set-up": true, "assets": true, "favicon.svg": true}
 
 // has says whether a path is a place inside the console; whatever else is asked

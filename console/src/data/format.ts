@@ -50,8 +50,13 @@ export function csv(rows: string[][]): string {
 }
 
 /** Offers a text as a file. */
-export function download(name: string, type: string, text: string) {
-  const url = URL.createObjectURL(new Blob([text], { type }));
+export const download = (name: string, type: string, text: string) => offer(name, new Blob([text], { type }));
+
+/** Offers bytes, given as base64, as a file. */
+export const saveBytes = (name: string, base64: string) => offer(name, new Blob([Uint8Array.from(atob(base64), (c) => c.charCodeAt(0))]));
+
+function offer(name: string, what: Blob) {
+  const url = URL.createObjectURL(what);
   const a = document.createElement('a');
   a.href = url;
   a.download = name;

@@ -34,7 +34,7 @@ export function useOrders(mandate: string) {
   return api.useQuery('get', '/orders', { params: { query: { mandate, limit: 20 } } });
 }
 
-export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/orders', '/orders/{number}', '/cas', '/cas/{name}/authority', '/cas/{name}/certificates'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
+export const changed = () => Promise.all(['/mandates', '/mandates/{name}', '/orders', '/orders/{number}', '/cas', '/cas/{name}/authority', '/cas/{name}/certificates', '/cas/{name}/rolling', '/accounts', '/forecast'].map((path) => queryClient.invalidateQueries({ queryKey: ['get', path] })));
 
 export const beginOrder = (mandate: string, rehearsal: boolean) => given(calls.POST('/orders', { body: { mandate, rehearsal, anyway: false } }));
 export const checkMandate = (name: string) => given(calls.POST('/mandates/{name}/preflight', { params: { path: { name } } }));

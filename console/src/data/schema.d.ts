@@ -2774,6 +2774,8 @@ export interface components {
         SignedIn: {
             person: string;
             role: components["schemas"]["Role"];
+            /** @description may take private keys out of the safe */
+            keys: boolean;
             /** @description name of the token that was shown; none for a session */
             token?: string;
             /** Format: date-time */

@@ -51,6 +51,24 @@ export const revokeIssued = async (name: string, serial: string, reason: Schemas
 };
 export const signRequest = (name: string, request: string) => after(given(calls.POST('/cas/{name}/certificates', { params: { path: { name } }, body: { request } })));
 
+export const giveCertificate = async (order: number, body: Schemas['GiveRequest']) => (await given(calls.POST('/orders/{number}/certificate', { params: { path: { number: order } }, body }))).files;
+
+export type Rolling = Schemas['Rolling'];
+export const useRolling = (name: string) => api.useQuery('get', '/cas/{name}/rolling', { params: { path: { name } } });
+export const rollAuthority = (name: string) => after(given(calls.POST('/cas/{name}/rolling', { params: { path: { name } }, body: {} })));
+export const endRolling = (name: string, agreed: boolean) => after(given(calls.DELETE('/cas/{name}/rolling', { params: { path: { name }, query: { agreed } } })));
+
+export type Account = Schemas['Account'];
+export const useAccounts = () => api.useQuery('get', '/accounts');
+const accounts = async (call: Promise<{ error?: unknown; response: Response }>) => {
+  const { error, response } = await call;
+  if (!response.ok) throw error;
+  await changed();
+};
+export const tellContact = (name: string) => accounts(calls.PUT('/cas/{name}/account/contact', { params: { path: { name } } }));
+export const newAccountKey = (name: string) => accounts(calls.POST('/cas/{name}/account/key', { params: { path: { name } } }));
+export const endAccount = (name: string, used: boolean) => accounts(calls.DELETE('/cas/{name}/account', { params: { path: { name }, query: { used } } }));
+
 /** What an order waits for, in words. */
 export function waitsFor(o: Order, day: (t: string) => string): string {
   if (!o.sent_at) return 'its request waits to be sent';

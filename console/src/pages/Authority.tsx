@@ -3,8 +3,8 @@ import { useParams } from 'react-router';
 import styled from 'styled-components';
 import { useMay } from '../data/access';
 import type { Problem } from '../data/client';
-import { day, download, moment } from '../data/format';
-import { makeAuthority, revokeIssued, signRequest, useAuthority, useIssued } from '../data/ways';
+import { day, download, moment, plural } from '../data/format';
+import { endRolling, makeAuthority, revokeIssued, rollAuthority, signRequest, useAuthority, useIssued, useRolling } from '../data/ways';
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Form, Input } from '../parts/Form';
 import { Failure, Loading } from '../parts/States';
@@ -44,9 +44,46 @@ export function AuthorityPage() {
           </Plain>
         </Scroll>
       </Part>
+      <RollOver name={name} kept={list.some((c) => c.role === 'root' && !c.retired_at && c.key_kept)} />
       <Issued name={name} />
       <Sign name={name} />
     </>
+  );
+}
+
+/** From one root to the next without breaking anybody: how that stands, and the step that comes. */
+function RollOver({ name, kept }: { name: string; kept: boolean }) {
+  const q = useRolling(name);
+  const may = useMay('admin');
+  const [busy, setBusy] = useState(false);
+  const [says, setSays] = useState('');
+  if (q.isPending) return <Loading rows={2} />;
+  if (q.isError) return <Failure what="How it rolls over" error={q.error} retry={() => void q.refetch()} />;
+  const r = q.data;
+  const act = (call: () => Promise<unknown>) => {
+    setBusy(true);
+    setSays('');
+    void call().catch((e: unknown) => { const p = e as Partial<Problem>; setSays([p.detail ?? 'the service does not answer', p.next].filter(Boolean).join('; ')); }).finally(() => setBusy(false));
+  };
+  const waits = r.waiting.length > 0;
+  return (
+    <Part aria-label="Roll over">
+      <h2>From one root to the next</h2>
+      {r.vouched ? (
+        <>
+          <p>{r.root} is in force{r.root_ends && `, until ${day(r.root_ends)}`}; {r.former} vouches for it, and servers send that along. {plural(r.issued, 'good certificate')} since, {r.issued_before} from before{r.last_ends && `, the last of which ends on ${day(r.last_ends)}`}.</p>
+          <p>{waits ? <>These audiences trust the former root alone, and have to be given the new one: <strong>{r.waiting.join(', ')}</strong>.</> : 'Every audience of the estate trusts the new root.'}{r.moved.length > 0 && ` Moved: ${r.moved.join(', ')}.`}</p>
+          {may && <Bar><Button $main={!waits} isDisabled={busy} onPress={() => { if (confirm(waits ? `${r.waiting.join(', ')} would no longer be served. End it all the same?` : `End that ${r.former ?? 'the former root'} vouches for ${r.root}?`)) act(() => endRolling(name, waits)); }}>End the way by the former root</Button></Bar>}
+        </>
+      ) : (
+        <>
+          <p>{r.root} is in force{r.root_ends && `, until ${day(r.root_ends)}`}. Rolling over makes a new root, for which this one vouches, and a new CA below it that issues: machines that know either root trust what is issued, until all have the new one.</p>
+          {may && !kept && <p>Its key is kept elsewhere, and is asked for: <code>insegna ca roll {name} --root-key FILE</code>.</p>}
+          {may && kept && <Bar><Button isDisabled={busy} onPress={() => { if (confirm(`Make a new root for ${name}, and issue from below it from now on?`)) act(() => rollAuthority(name)); }}>Make the next root</Button></Bar>}
+        </>
+      )}
+      {says && <p className="gone" role="alert">{says}</p>}
+    </Part>
   );
 }
 

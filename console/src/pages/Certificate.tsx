@@ -66,7 +66,7 @@ function Detail({ d }: { d: Schemas['CertificateDetail'] }) {
       {d.findings.length > 0 && <section aria-label="Findings"><h2>Findings</h2><FindingList items={d.findings} /></section>}
       <Files list={d.files} />
       <Places list={d.sightings} />
-      <Bar className="bar"><Button onPress={() => download(file, 'application/x-pem-file', d.pem)}>Save as PEM</Button></Bar>
+      <Bar className="bar"><Button onPress={() => download(file, 'application/x-pem-file', d.pem)}>Save as PEM</Button>{c.is_ca && <Link to={`/certificates/${c.sha256}/without`}>What breaks without it</Link>}</Bar>
     </Page>
   );
 }

@@ -10,6 +10,7 @@ import { beginOrder, changed, checkMandate, placed, removeMandate, running, stan
 import { Bar, Button, Plain, Scroll } from '../parts/Controls';
 import { Empty, Failure, Loading } from '../parts/States';
 import { Preflight } from '../parts/Preflight';
+import { GiveOut } from '../parts/GiveOut';
 import { Steps } from '../parts/Steps';
 import { Waiting } from '../parts/Waiting';
 import { Trail, Visits } from '../parts/Trail';
@@ -107,6 +108,7 @@ export function OrderSteps({ number }: { number: number | undefined }) {
       {o.waits && <Waiting o={o} />}
       {o.failure?.again && <p>It is not tried before {moment(o.failure.again)}.</p>}
       {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the safe.</p>}
+      {o.certificate && !o.rehearsal && <GiveOut order={o.number} mandate={o.mandate} />}
     </Part>
   );
 }

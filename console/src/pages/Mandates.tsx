@@ -6,6 +6,7 @@ import { api, type Problem } from '../data/client';
 import { day, moment, plural } from '../data/format';
 import { addMandate, agree, changed, draftMandate, standing, useMandates, type CA, type Mandate } from '../data/mandates';
 import { useWaiting, waitsFor } from '../data/ways';
+import { Accounts } from '../parts/Accounts';
 import { Bar, Button, Plain, Scroll, Search } from '../parts/Controls';
 import { Form, Input } from '../parts/Form';
 import { Empty, Failure, Loading } from '../parts/States';
@@ -30,7 +31,7 @@ export const Standing = styled.p<{ $kind: string }>`
 const Part = styled.section`
   margin-top: ${space(8)};
   h2 { font-size: 20px; margin-bottom: ${space(3)}; }
-  .says { color: ${color.oxide}; font-weight: 600; }
+  .says { color: ${color.oxide}; font-weight: 600; } h3 { font-size: 17px; margin: ${space(6)} 0 ${space(2)}; } td { overflow-wrap: anywhere; }
   textarea { font: 15px/1.5 ${font.mono}; width: min(820px, 100%); border-radius: ${radius}; }
   summary { cursor: pointer; font-weight: 600; margin-bottom: ${space(3)}; }
   ul { margin: ${space(2)} 0; padding-left: ${space(5)}; }
@@ -128,6 +129,7 @@ function Authorities() {
           </Plain>
         </Scroll>
       )}
+      <Accounts />
     </Part>
   );
 }

@@ -53,7 +53,8 @@ export function Frame({ children }: { children: ReactNode }) {
         <NavLink to="/bindings">Bindings</NavLink>
         <NavLink to="/certificates">Certificates</NavLink>
         <NavLink to="/servers">Servers</NavLink>
-        <NavLink to="/mandates" className={({ isActive }) => (isActive || pathname.startsWith('/installations') ? 'active' : '')}>Mandates</NavLink>
+        <NavLink to="/mandates" className={({ isActive }) => (isActive || /^\/(installations|waves|cas)\//.test(pathname) ? 'active' : '')}>Mandates</NavLink>
+        <NavLink to="/foresee" className={({ isActive }) => (isActive || pathname.startsWith('/drills') ? 'active' : '')}>Foresee</NavLink>
         <NavLink to="/surveys">Surveys</NavLink>
         <NavLink to="/journal">Journal</NavLink>
         <NavLink to="/settings">Settings</NavLink>
