@@ -2614,8 +2614,10 @@ type MadeAuthority struct {
 
 // Mandate defines model for Mandate.
 type Mandate struct {
-	Budget Budget `json:"budget"`
-	Ca     string `json:"ca"`
+	// Also made together with it, where it was split; only in the answer to that
+	Also   *[]string `json:"also,omitempty"`
+	Budget Budget    `json:"budget"`
+	Ca     string    `json:"ca"`
 
 	// Failures in a row
 	Failures int      `json:"failures"`

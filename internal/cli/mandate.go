@@ -328,6 +328,11 @@ func (a *app) mandateAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if m.Also != nil {
+				a.say("Made mandate %s for %s, and for the other names %s. Nothing is ordered yet; try each first: insegna mandate check %s", m.Name,
+					plural(len(m.Names), "name"), strings.Join(*m.Also, ", "), m.Name)
+				return nil
+			}
 			a.say("Made mandate %s for %s. Nothing is ordered yet; try it first: insegna mandate check %s", m.Name,
 				strings.Join(m.Names, ", "), m.Name)
 			return nil

@@ -245,11 +245,15 @@ func (srv *Server) GetMandate(ctx context.Context,
 // AddMandate makes a mandate.
 func (srv *Server) AddMandate(ctx context.Context,
 	r contract.AddMandateRequestObject) (contract.AddMandateResponseObject, error) {
-	v, err := srv.service.AddMandate(ctx, []byte(r.Body.Text))
+	v, also, err := srv.service.AddMandate(ctx, []byte(r.Body.Text))
 	if err != nil {
 		return nil, err
 	}
-	return contract.AddMandate201JSONResponse(srv.mandateOf(ctx, v)), nil
+	m := srv.mandateOf(ctx, v)
+	if len(also) > 0 {
+		m.Also = &also
+	}
+	return contract.AddMandate201JSONResponse(m), nil
 }
 
 // RemoveMandate ends a mandate.

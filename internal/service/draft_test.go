@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 
@@ -73,6 +74,27 @@ func TestNamesAreWorkedOut(t *testing.T) {
 		require.NotNil(t, made.JSON201, "what is drafted can be made: %s\n%s", d.Text, made.Body)
 		assert.ElementsMatch(t, d.Names, made.JSON201.Names)
 	}
+	split := func(name string) *client.AddMandateResponse {
+		made, err := c.Client.AddMandateWithResponse(t.Context(), client.MandateText{Text: "{name: " + name +
+			", names: [a.tide.example, b.tide.example, c.tide.example, d.tide.example, e.tide.example], at_most: 2, ca: harbour, proof: {by: http, servers: [pier]}}"})
+		require.NoError(t, err)
+		return made
+	}
+	made := split("tides")
+	require.NotNil(t, made.JSON201, string(made.Body))
+	assert.Equal(t, []string{"tides-2", "tides-3"}, *made.JSON201.Also)
+	assert.Equal(t, []string{"a.tide.example", "b.tide.example"}, made.JSON201.Names)
+	last, err := c.Client.GetMandateWithResponse(t.Context(), "tides-3")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"e.tide.example"}, last.JSON200.Names)
+	ended, err := c.Client.RemoveMandateWithResponse(t.Context(), "tides", &client.RemoveMandateParams{})
+	require.NoError(t, err)
+	require.Equal(t, http.StatusNoContent, ended.StatusCode())
+	assert.Equal(t, http.StatusConflict, split("tides").StatusCode(), "another has the name of a part")
+	first, err := c.Client.GetMandateWithResponse(t.Context(), "tides")
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusNotFound, first.StatusCode(), "all are made, or none")
+
 	d, words := c.draft(t, "", "")
 	require.Empty(t, words)
 	assert.ElementsMatch(t, []string{"new.lantern.example", "newer.lantern.example"}, d.Names,

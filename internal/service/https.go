@@ -313,7 +313,7 @@ func (s *TakingToHTTPS) narrow(ctx context.Context, v *HTTPSRun) error {
 // tried does what check says, up to what is in the way.
 func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 	if v.Mandate == "" {
-		m, err := s.ordering.AddMandate(ctx, []byte(v.Draft))
+		m, _, err := s.ordering.AddMandate(ctx, []byte(v.Draft))
 		if errors.Is(err, store.ErrMandateTaken) { // by this run, before a process died, or by somebody meanwhile
 			if err = s.draft(ctx, v); err == nil && v.Mandate == "" {
 				err = &RefusedError{"a mandate of that name is there by now, for other names",

@@ -554,24 +554,30 @@ func (s *Ordering) Mandate(ctx context.Context, name string) (*MandateView, erro
 	return v, nil
 }
 
-// AddMandate keeps a mandate written as in an estate file, or as JSON.
-func (s *Ordering) AddMandate(ctx context.Context, text []byte) (*MandateView, error) {
+// AddMandate keeps a mandate written as in an estate file, or as JSON. Where it is split,
+// the first of those it stands for is given back, with the names of the others.
+func (s *Ordering) AddMandate(ctx context.Context, text []byte) (*MandateView, []string, error) {
 	e, _, err := s.declaring.estateInForce(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, ErrNoEstate
+		return nil, nil, ErrNoEstate
 	} else if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	m, err := estate.ParseMandate(text, e)
+	list, err := estate.ParseMandate(text, e)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if err := s.store.AddMandate(ctx, m,
-		&store.Act{Actor: actor(ctx), Action: "mandate.add", Subject: m.Name,
-			Detail: map[string]any{"names": m.Names, "ca": m.CA}}, time.Now().UTC()); err != nil {
-		return nil, err
+	if err := s.store.AddMandates(ctx, list, actor(ctx), func(m *estate.Mandate) *store.Act {
+		return &store.Act{Actor: actor(ctx), Action: "mandate.add", Subject: m.Name, Detail: map[string]any{"names": m.Names, "ca": m.CA}}
+	}, time.Now().UTC()); err != nil {
+		return nil, nil, err
 	}
-	return s.Mandate(ctx, m.Name)
+	var also []string
+	for _, m := range list[1:] {
+		also = append(also, m.Name)
+	}
+	v, err := s.Mandate(ctx, list[0].Name)
+	return v, also, err
 }
 
 // RemoveMandate ends a mandate that was made here. One whose certificate is still

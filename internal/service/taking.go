@@ -175,10 +175,11 @@ func (s *Ordering) mandateFor(ctx context.Context, in *TakeIn, leaf *certs.Certi
 	if err != nil {
 		return nil, nil, err
 	}
-	made, err = estate.ParseMandate(text, e)
+	list, err := estate.ParseMandate(text, e)
 	if err != nil {
 		return nil, nil, err
 	}
+	made = &list[0]
 	return &store.Mandate{Name: made.Name, CA: made.CA, Spec: *made}, made, nil
 }
 

@@ -130,13 +130,17 @@ func expandMandates(db *gorm.DB, d *Declaration, e *estate.Estate) error {
 		"is null", d.AppliedAt, d.ID).Error
 }
 
-// AddMandate keeps a mandate made here.
-func (s *Store) AddMandate(ctx context.Context, m *estate.Mandate, act *Act, at time.Time) error {
+// AddMandates keeps mandates made here, all or none.
+func (s *Store) AddMandates(ctx context.Context, list []estate.Mandate, by string, act func(*estate.Mandate) *Act, at time.Time) error {
 	return s.tx(ctx, func(db *gorm.DB, _ pgx.Tx) error {
-		if _, err := addMandate(db, m, act.Actor); err != nil {
-			return err
+		acts := make([]*Act, len(list))
+		for i := range list {
+			if _, err := addMandate(db, &list[i], by); err != nil {
+				return err
+			}
+			acts[i] = act(&list[i])
 		}
-		return act.write(db, at)
+		return write(db, at, acts...)
 	})
 }
 

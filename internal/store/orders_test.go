@@ -255,8 +255,8 @@ func TestMandatesMadeHereAndInTheFile(t *testing.T) {
 	s := open(t)
 	declare(t, s, mandateHead+mandateLine("a", ""))
 	add := func(name, ca string) error {
-		m := &estate.Mandate{Name: name, Names: []string{name + ".lantern.example"}, CA: ca, Key: "ecdsa-p256"}
-		return s.AddMandate(t.Context(), m, act("mandate.add", name), time.Now().UTC())
+		m := estate.Mandate{Name: name, Names: []string{name + ".lantern.example"}, CA: ca, Key: "ecdsa-p256"}
+		return s.AddMandates(t.Context(), []estate.Mandate{m}, "marit", func(m *estate.Mandate) *store.Act { return act("mandate.add", m.Name) }, time.Now().UTC())
 	}
 	assert.ErrorIs(t, add("a", "harbour"), store.ErrMandateTaken)
 	require.NoError(t, add("b", "harbour"))

@@ -1874,6 +1874,8 @@ export interface components {
         Mandate: {
             name: string;
             names: string[];
+            /** @description made together with it, where it was split; only in the answer to that */
+            also?: string[];
             ca: string;
             /** @enum {string} */
             proof: "http" | "listener" | "tls-alpn" | "dns" | "program" | "call" | "none";

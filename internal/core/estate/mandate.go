@@ -232,11 +232,13 @@ func (r *reader) ca(n *yaml.Node) {
 // and installed how.
 func (r *reader) mandate(n *yaml.Node) {
 	m := Mandate{Key: KeyKinds[0], Place: r.place(n)}
+	most := 0
 	r.fields(n, "a mandate",
 		field{"name", true, func(n *yaml.Node) { m.Name = r.serverName(n) }},
 		field{"names", true, func(n *yaml.Node) {
 			r.list(n, "a list of host names", func(n *yaml.Node) { r.mandateName(n, &m) })
 		}},
+		field{"at_most", false, func(n *yaml.Node) { most = r.number(n, 1, namesLimit) }},
 		field{"ca", true, func(n *yaml.Node) { m.CA, _ = r.text(n, "the name of a CA") }},
 		field{"otherwise", false, func(n *yaml.Node) {
 			r.list(n, "a list of CAs", func(n *yaml.Node) {
@@ -257,11 +259,47 @@ func (r *reader) mandate(n *yaml.Node) {
 		field{"profile", false, func(n *yaml.Node) { m.Profile, _ = r.text(n, "the name of a profile") }},
 		field{"keep", false, func(n *yaml.Node) { m.Keep = r.number(n, 1, 100) }},
 	)
-	r.estate.Mandates = append(r.estate.Mandates, m)
+	if most == 0 && len(m.Names) > namesLimit {
+		r.fault(m.Place, fmt.Sprintf("at most %d names, or the key at_most, which splits them over several certificates", namesLimit),
+			"mandate %s has %d names, too many for one certificate", clip(m.Name), len(m.Names))
+		return
+	}
+	parts := m.split(most)
+	if last := parts[len(parts)-1].Name; len(parts) > 1 && !serverName.MatchString(last) {
+		r.fault(m.Place, "a shorter name", "the last of the %d mandates it stands for would be called %s", len(parts), last)
+	}
+	r.estate.Mandates = append(r.estate.Mandates, parts...)
 }
 
-// namesLimit is how many names one certificate may hold.
-const namesLimit = 100
+// How many names one certificate may hold, and a mandate that is split.
+const (
+	namesLimit = 100
+	splitLimit = 5000
+)
+
+// split gives the mandates this one stands for, of so many names each (0 does not split):
+// in the order of its names, so that one more at the end makes no other certificate
+// anew. Names a wildcard of it covers are left out. The first keeps its name, the
+// following are NAME-2, NAME-3.
+func (m Mandate) split(most int) []Mandate {
+	if most == 0 {
+		return []Mandate{m}
+	}
+	left := slices.DeleteFunc(slices.Clone(m.Names), func(name string) bool {
+		_, parent, _ := strings.Cut(name, ".")
+		return !strings.HasPrefix(name, "*.") && parent != "" && slices.Contains(m.Names, "*."+parent)
+	})
+	var parts []Mandate
+	for names := range slices.Chunk(left, most) {
+		part := m
+		part.Names = names
+		if n := len(parts); n > 0 {
+			part.Name = fmt.Sprintf("%s-%d", m.Name, n+1)
+		}
+		parts = append(parts, part)
+	}
+	return parts
+}
 
 // KeptUsually is how many former certificates keep their keys where a mandate says
 // nothing.
@@ -283,8 +321,8 @@ func (r *reader) mandateName(n *yaml.Node, m *Mandate) {
 	switch {
 	case slices.Contains(m.Names, host):
 		r.fault(r.place(n), "each name once", "%s stands twice", host)
-	case len(m.Names) == namesLimit:
-		r.fault(r.place(n), fmt.Sprintf("at most %d names", namesLimit), "too many names for one certificate")
+	case len(m.Names) == splitLimit:
+		r.fault(r.place(n), fmt.Sprintf("at most %d names", splitLimit), "too many names for one mandate")
 	default:
 		m.Names = append(m.Names, host)
 	}
@@ -493,8 +531,9 @@ func (r *reader) heldAgainstCA(m *Mandate, ca *CA) {
 func MandateText(m *Mandate) ([]byte, error) { return yaml.Marshal(mandateNode(m)) }
 
 // ParseMandate reads one mandate, written as in an estate file or as JSON,
-// against an estate. The error is of type Errors.
-func ParseMandate(data []byte, e *Estate) (*Mandate, error) {
+// against an estate, and gives those it stands for: several where it is split. The
+// error is of type Errors.
+func ParseMandate(data []byte, e *Estate) ([]Mandate, error) {
 	r := &reader{file: "mandate", estate: &Estate{CAs: e.CAs}}
 	if len(data) > 1<<20 {
 		return nil, Errors{{Place{File: r.file}, "it is larger than 1 MB", ""}}
@@ -512,7 +551,7 @@ func ParseMandate(data []byte, e *Estate) (*Mandate, error) {
 	if len(r.errs) > 0 {
 		return nil, r.errs
 	}
-	return &r.estate.Mandates[0], nil
+	return r.estate.Mandates, nil
 }
 
 // oneOf reads one word of a list, and gives the list when it is another.

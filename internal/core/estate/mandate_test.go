@@ -2,6 +2,7 @@ package estate_test
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -129,7 +130,7 @@ func TestMandateFaults(t *testing.T) {
 	m, err := estate.ParseMandate(
 		[]byte(`{"name":"m","names":["a.test.example"],"ca":"harbour","proof":{"by":"listener"}}`), e)
 	require.NoError(t, err, "JSON is taken too")
-	assert.Equal(t, "m", m.Name)
+	assert.Equal(t, "m", m[0].Name)
 	for _, text := range []string{"", "[", "- x", "name: m", strings.Repeat(" ", 2<<20)} {
 		_, err := estate.ParseMandate([]byte(text), e)
 		assert.True(t, errors.As(err, new(estate.Errors)), "%.10q", text)
@@ -174,4 +175,52 @@ func TestChangesOfMandates(t *testing.T) {
 	assert.Equal(t, "mandate", changes[0].Kind)
 	assert.Equal(t, []string{"names: a.test.example → a.test.example, b.test.example", "key: rsa-2048 → ecdsa-p384"},
 		changes[0].Fields)
+}
+
+// TestAMandateIsSplit holds the rule by which names come to several certificates: nothing
+// is lost, nothing stands twice, and a name added at the end changes the last one alone.
+func TestAMandateIsSplit(t *testing.T) {
+	list := func(n int) (out []string) {
+		for i := range n {
+			out = append(out, fmt.Sprintf("h%d.test.example", i))
+		}
+		return out
+	}
+	read := func(most string, names []string) ([]estate.Mandate, error) {
+		e, err := estate.Parse("e.yaml", []byte(before+"cas:\n  - {name: harbour, directory: https://ca.example/directory}\nmandates:\n  - {name: web, names: ["+strings.Join(names, ", ")+"], ca: harbour, proof: {by: dns, server: "+
+			"'127.0.0.1:53', tsig: {name: k, credential: k}}, key: rsa-2048"+most+"}\n"), kinds, withRoot)
+		if err != nil {
+			return nil, err
+		}
+		return e.Mandates, nil
+	}
+	_, err := read("", list(101))
+	require.Error(t, err)
+	assert.Contains(t, err.Error(), "mandate web has 101 names, too many for one certificate; expected at most 100 names, or the key at_most")
+	one, err := read("", list(100))
+	require.NoError(t, err)
+	assert.Len(t, one, 1)
+	many, err := read(", at_most: 40", list(101))
+	require.NoError(t, err)
+	require.Len(t, many, 3)
+	more, err := read(", at_most: 40", list(102))
+	require.NoError(t, err)
+	assert.Equal(t, many[:2], more[:2], "what is full stays as it is")
+	var all []string
+	for i, m := range many {
+		assert.Equal(t, []string{"web", "web-2", "web-3"}[i], m.Name)
+		assert.Equal(t, "rsa-2048 harbour", m.Key+" "+m.CA)
+		assert.LessOrEqual(t, len(m.Names), 40)
+		all = append(all, m.Names...)
+	}
+	assert.Equal(t, list(101), all)
+	wild, err := read(", at_most: 2", []string{"a.test.example", "'*.test.example'", "test.example", "b.a.test.example", "c.test.example"})
+	require.NoError(t, err)
+	require.Len(t, wild, 2)
+	assert.Equal(t, []string{"*.test.example", "test.example"}, wild[0].Names, "what a wildcard covers is left out")
+	assert.Equal(t, []string{"b.a.test.example"}, wild[1].Names, "a wildcard covers one label")
+	for _, wrong := range []string{", at_most: 0", ", at_most: 101", ", at_most: some"} {
+		_, err := read(wrong, list(3))
+		assert.Error(t, err, wrong)
+	}
 }

@@ -60,8 +60,8 @@ func TestOtherSourcesAreDeclared(t *testing.T) {
 		require.NoError(t, err)
 		back, err := estate.ParseMandate(text, e)
 		require.NoError(t, err, string(text))
-		back.Place = e.Mandates[i].Place
-		assert.Equal(t, e.Mandates[i], *back, "what is exported is what is read")
+		back[0].Place = e.Mandates[i].Place
+		assert.Equal(t, e.Mandates[i:i+1], back, "what is exported is what is read")
 	}
 	changed := *e
 	changed.CAs = append([]estate.CA{}, e.CAs...)
