@@ -287,7 +287,7 @@ func (s *Ordering) acmeSource(ctx context.Context, a *asked) (issue.Source, erro
 		return nil, err
 	}
 	out := &acmesource.Source{Kind: acmesource.KindOf(a.spec.Proof.By), Records: a.records, Patience: s.cfg.OrderPatience,
-		Mandate: a.spec.Name, CA: a.ca.Name}
+		Mandate: a.spec.Name, CA: a.ca.Name, Keep: a.spec.Proof.Keep && !a.row.Rehearsal}
 	if out.Client, err = s.acmeClient(a.ca, directory, a.declaration); err != nil {
 		return nil, err
 	}

@@ -2,14 +2,18 @@ package service_test
 
 import (
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/client"
+	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/catest"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/httpapi"
@@ -183,4 +188,61 @@ func TestTheNextCA(t *testing.T) {
 	spent, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "booking"})
 	require.NoError(t, err)
 	assert.Contains(t, string(spent.Body), "the budget of harbour is spent: 2 of 2 certificates", "and that of the other too")
+}
+
+// TestRecordsAreLeftForTheNextOrder has a mandate's records stay for its next order, go
+// with that one's, and all go with the mandate; a rehearsal leaves none.
+func TestRecordsAreLeftForTheNextOrder(t *testing.T) {
+	t.Parallel()
+	place := catest.Start(t)
+	var mu sync.Mutex
+	stands := map[string]bool{}
+	calls := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var body struct{ Act, Record, Value string }
+		assert.NoError(t, json.NewDecoder(r.Body).Decode(&body))
+		mu.Lock()
+		defer mu.Unlock()
+		delete(stands, body.Value)
+		if body.Act == proof.Publish {
+			stands[body.Value] = true
+		}
+		var records []string
+		for v := range stands {
+			records = append(records, fmt.Sprintf("%s. 1 IN TXT %q", body.Record, v))
+		}
+		assert.NoError(t, place.Names.Set(body.Record, records...))
+	}))
+	t.Cleanup(calls.Close)
+	standing := func() []string {
+		mu.Lock()
+		defer mu.Unlock()
+		return slices.Sorted(maps.Keys(stands))
+	}
+	r := servicetest.Start(t)
+	text, root := orderEstate(place, place.HTTPPort, "a.lantern.example")
+	text = strings.Replace(text, "by: listener", fmt.Sprintf("by: call, url: %q, keep: true, await: [%q]", calls.URL, place.Names.Address()), 1)
+	require.NoError(t, place.Names.Set("lantern.example", "lantern.example. 1 IN SOA ns. ops. 1 1 1 1 1"))
+	r.Apply(t, text, root)
+	agree(t, r.Client, "harbour")
+	first := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.Nil(t, first.Failure, "%+v", first.Failure)
+	left := standing()
+	require.Len(t, left, 1, "it is left")
+	i := slices.IndexFunc(first.Steps, func(s client.OrderStep) bool { return s.Step == "withdraw" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Equal(t, "the records are left for the next order, as the mandate says", first.Steps[i].Words)
+	tried := ended(t, r.Client, begin(t, r.Client, "booking", true))
+	require.Nil(t, tried.Failure, "%+v", tried.Failure)
+	assert.Equal(t, left, standing(), "a rehearsal leaves none")
+	second := ended(t, r.Client, begin(t, r.Client, "booking", false))
+	require.Nil(t, second.Failure, "%+v", second.Failure)
+	assert.Len(t, standing(), 2)
+	require.NoError(t, r.BeginDue(t.Context()))
+	require.Len(t, standing(), 1, "the record before goes, the newest stays")
+	assert.NotEqual(t, left, standing())
+	require.NoError(t, r.BeginDue(t.Context()))
+	assert.Len(t, standing(), 1, "and stays")
+	r.Apply(t, strings.Replace(text, "keep: true, ", "", 1), root)
+	require.NoError(t, r.BeginDue(t.Context()))
+	assert.Empty(t, standing(), "nothing is left that nobody wants kept")
 }

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/acme"
+	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
@@ -615,7 +616,8 @@ func (s *Ordering) sweep(ctx context.Context) error {
 	return errors.Join(all...)
 }
 
-// sweepOrder takes down proofs of an order that ended and could not.
+// sweepOrder takes down proofs of an order that ended and could not, or whose records
+// were left for the next one, which has come; not those that stand for another order too.
 func (s *Ordering) sweepOrder(ctx context.Context, id int64) error {
 	v, err := s.Order(ctx, id)
 	if err != nil {
@@ -635,6 +637,13 @@ func (s *Ordering) sweepOrder(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
+	others, err := s.store.PublishedBeside(ctx, id)
+	if err != nil {
+		return err
+	}
+	left = slices.DeleteFunc(left, func(p proof.Publication) bool {
+		return slices.Contains(others, store.Publication{Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content})
+	})
 	if err := prover.Withdraw(ctx, left); err != nil {
 		return err
 	}

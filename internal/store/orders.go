@@ -417,11 +417,27 @@ func (s *Store) DropProbe(ctx context.Context, p Probe) error {
 		p.Content).Error
 }
 
-// LeftOver lists finished orders whose proofs still stand.
+// LeftOver lists finished orders whose proofs still stand, and are not left there for
+// the next order of their mandate.
 func (s *Store) LeftOver(ctx context.Context, limit int) (ids []int64, err error) {
-	err = s.db.WithContext(ctx).Raw("select distinct p.order_id from publications p join orders o on o.id = p.order_id "+
-		"where o.finished_at is not null limit ?", limit).Scan(&ids).Error
+	err = s.db.WithContext(ctx).Raw(`select distinct p.order_id from publications p join orders o on o.id = p.order_id
+		join mandates m on m.id = o.mandate_id where o.finished_at is not null
+		and not (o.state = 'issued' and not o.rehearsal and m.removed_at is null and coalesce(m.spec->'proof'->'keep' = 'true', false)
+			and not exists (select from publications q join orders n on n.id = q.order_id
+				where n.mandate_id = o.mandate_id and n.id > o.id and n.state = 'issued' and not n.rehearsal))
+		limit ?`, limit).Scan(&ids).Error
 	return ids, err
+}
+
+// PublishedBeside gives what stands for other orders of an order's mandate; their
+// numbers are left out.
+func (s *Store) PublishedBeside(ctx context.Context, order int64) ([]Publication, error) {
+	rows, err := s.pool.Query(ctx, `select 0::bigint, p.kind, p.name, p.token, p.content from publications p join orders o on o.id = p.order_id
+		where p.order_id <> $1 and o.mandate_id = (select mandate_id from orders where id = $1)`, order)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Publication])
 }
 
 // IssuedSince counts the certificates a CA gave since a time, and the orders

@@ -195,7 +195,7 @@ func hostNode(h *Host) *yaml.Node {
 func mandateNode(m *Mandate) *yaml.Node {
 	p := &m.Proof
 	proof := fieldsOf("by", p.By, "servers", slices.Clone(p.Servers), "folder", p.Folder, "at", p.At, "server", p.Server,
-		"tsig", tsigNode(p.TSIG), "program", p.Program, "url", p.URL, "credential", p.Credential, "await", slices.Clone(p.Await))
+		"tsig", tsigNode(p.TSIG), "program", p.Program, "url", p.URL, "credential", p.Credential, "await", slices.Clone(p.Await), "keep", p.Keep)
 	s := &m.Subject
 	subject := fieldsOf("common_name", s.CommonName, "organization", s.Organization, "unit", s.Unit, "country", s.Country,
 		"province", s.Province, "locality", s.Locality)

@@ -101,6 +101,7 @@ type Proof struct {
 	Server  string   `json:"server,omitempty"`  // dns: the primary, address and port
 	TSIG    TSIG     `json:"tsig,omitzero"`     // dns
 	Await   []string `json:"await,omitempty"`   // dns, program, call: name servers to wait for; those the zone names when empty
+	Keep    bool     `json:"keep,omitempty"`    // dns, program, call: the newest order's records are left standing
 	Program string   `json:"program,omitempty"` // program: its name in the service's folder of programs
 	URL     string   `json:"url,omitempty"`     // call: where records are asked for
 	// call: name of the bearer token in the safe; "" for none
@@ -345,6 +346,7 @@ func (r *reader) proof(n *yaml.Node, p *Proof) {
 		field{"await", false, func(n *yaml.Node) {
 			r.list(n, "a list of name servers", func(n *yaml.Node) { p.Await = append(p.Await, r.socket(n, "53")) })
 		}},
+		field{"keep", false, func(n *yaml.Node) { r.yesNo(n, &p.Keep) }},
 		field{"program", false, func(n *yaml.Node) { p.Program = r.program(n) }},
 		field{"url", false, func(n *yaml.Node) { p.URL = r.called(n) }},
 		field{"credential", false, func(n *yaml.Node) { p.Credential = r.serverName(n) }},
@@ -390,9 +392,9 @@ var proofKeys = map[string]keysOf{
 	"http":     {[]string{"servers"}, []string{"folder"}},
 	"listener": {nil, []string{"at"}},
 	"tls-alpn": {},
-	"dns":      {[]string{"server", "tsig"}, []string{"await"}},
-	"program":  {[]string{"program"}, []string{"await"}},
-	"call":     {[]string{"url"}, []string{"credential", "await"}},
+	"dns":      {[]string{"server", "tsig"}, []string{"await", "keep"}},
+	"program":  {[]string{"program"}, []string{"await", "keep"}},
+	"call":     {[]string{"url"}, []string{"credential", "await", "keep"}},
 }
 
 // Records says whether control is shown by records in the DNS: the only way for
@@ -660,7 +662,7 @@ func mandateItem(m Mandate) item {
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA}, {"otherwise", strings.Join(m.Otherwise, ", ")},
 		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder),
 			p.At, p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, p.Program, p.URL, p.Credential, strings.Join(p.Await, " ")}, " "))},
-		{"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)},
+		{"records are kept", fmt.Sprint(p.Keep)}, {"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)},
 		{"subject", m.Subject.words()}, {"must staple", fmt.Sprint(m.Staple)}, {"reuse key", fmt.Sprint(m.ReuseKey)}, {"profile", m.Profile},
 		{"keep", fmt.Sprint(m.Keep)}}}
 }

@@ -40,6 +40,7 @@ type Source struct {
 	Patience time.Duration // for the CA; half an hour when 0
 	Mandate  string        // name of the one the order is for, for advice
 	CA       string        // name of the one that is asked, for advice
+	Keep     bool          // what was put up is left for the next order once the CA has seen it
 
 	at *acme.Order // as the CA has just told it, so that it is not asked again
 }
@@ -304,7 +305,11 @@ func (s *Source) Prove(ctx context.Context, o *issue.Order) (string, error) {
 	if err := s.Records.Note(ctx, o, "validation", issue.Done, "the CA has seen the proof of every name"); err != nil {
 		return "", err
 	}
-	if err := s.Withdraw(ctx, o); err != nil {
+	if s.Keep {
+		if err := s.Records.Note(ctx, o, "withdraw", issue.Done, "the records are left for the next order, as the mandate says"); err != nil {
+			return "", err
+		}
+	} else if err := s.Withdraw(ctx, o); err != nil {
 		// The certificate does not wait for that; what is left is taken down later.
 		if err := s.Records.Note(ctx, o, "withdraw", issue.Wrong, err.Error()); err != nil {
 			return "", err
