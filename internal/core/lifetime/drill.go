@@ -50,8 +50,6 @@ func PlanDrill(list []Replaced, cas map[string]Giving, atOnce int, within time.D
 		return cmp.Or(cmp.Compare(b.Bindings, a.Bindings), a.Ends.Compare(b.Ends), strings.Compare(a.Mandate, b.Mandate))
 	})
 	d := &Drill{ByCA: map[string]int{}, Work: make([]Drilled, 0, len(work))}
-	given := map[string]int{}
-	lanes := make([]time.Duration, max(atOnce, 1)) // when each is free
 	var people []Drilled
 	for i := range work {
 		r := &work[i]
@@ -61,32 +59,43 @@ func PlanDrill(list []Replaced, cas map[string]Giving, atOnce int, within time.D
 		}
 		ca, from := "", time.Duration(0)
 		for _, name := range r.CAs {
-			at := cas[name].opens(given[name])
+			at := cas[name].opens(d.ByCA[name])
 			if ca == "" || at < from {
 				ca, from = name, at
 			}
 		}
+		d.ByCA[ca]++
+		d.Work = append(d.Work, Drilled{*r, ca, from})
+	}
+	d.time(cas, max(atOnce, 1), within)
+	d.Persons = len(people)
+	d.Work = append(d.Work, people...)
+	return d
+}
+
+// time says of all that goes by itself when it is there, from when its CA gives it: so
+// many orders go at once, and what waits for a budget keeps nothing else from going.
+func (d *Drill) time(cas map[string]Giving, atOnce int, within time.Duration) {
+	turns := make([]*Drilled, len(d.Work))
+	for i := range d.Work {
+		turns[i] = &d.Work[i]
+	}
+	slices.SortStableFunc(turns, func(a, b *Drilled) int { return cmp.Compare(a.At, b.At) })
+	lanes := make([]time.Duration, atOnce) // when each is free
+	for _, w := range turns {
 		free := 0
 		for n := range lanes {
 			if lanes[n] < lanes[free] {
 				free = n
 			}
 		}
-		given[ca]++
-		at := max(lanes[free], from) + cas[ca].Each
-		if from <= lanes[free] { // what waits for a budget holds no lane
-			lanes[free] = at
-		}
-		d.Done = max(d.Done, at)
-		if at > within {
+		w.At = max(lanes[free], w.At) + cas[w.CA].Each
+		lanes[free] = w.At
+		d.Done = max(d.Done, w.At)
+		if w.At > within {
 			d.Late++
 		}
-		d.Work = append(d.Work, Drilled{*r, ca, at})
 	}
-	d.Persons = len(people)
-	d.Work = append(d.Work, people...)
-	d.ByCA = given
-	return d
 }
 
 // opens is when a CA gives one more, after so many of this drill.

@@ -2,6 +2,7 @@ package lifetime_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -40,4 +41,86 @@ func TestADrillInOrder(t *testing.T) {
 	assert.Equal(t, 4*time.Minute, d.Done, "three at a time")
 	assert.Equal(t, "m00", d.Work[0].Mandate)
 	assert.Zero(t, d.Late)
+}
+
+// TestADrillKeepsWhatIsGiven plans drills of every shape: nothing is lost or done twice, no
+// CA gives more than its budget in any of its spans, no more orders go at once than may,
+// and what is said of time is that of the work.
+func TestADrillKeepsWhatIsGiven(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(18, 47))
+	for round := range 300 {
+		cas := map[string]lifetime.Giving{}
+		names := []string{"a", "b", "c"}[:1+rnd.IntN(3)]
+		for _, ca := range names {
+			cas[ca] = lifetime.Giving{Left: rnd.IntN(6) - 1, Most: 1 + rnd.IntN(5), Span: time.Duration(1+rnd.IntN(4)) * time.Hour,
+				Each: time.Duration(1+rnd.IntN(90)) * time.Second}
+		}
+		list := make([]lifetime.Replaced, rnd.IntN(60))
+		persons := 0
+		for i := range list {
+			list[i] = lifetime.Replaced{Mandate: fmt.Sprint(i), Bindings: rnd.IntN(4), Ends: time.Unix(int64(rnd.IntN(5)), 0)}
+			if rnd.IntN(5) > 0 {
+				list[i].CAs = names[rnd.IntN(len(names)):]
+			}
+			if rnd.IntN(9) == 0 {
+				list[i].Person = "asked by hand"
+			}
+			if list[i].Person != "" || len(list[i].CAs) == 0 {
+				persons++
+			}
+		}
+		atOnce, within := 1+rnd.IntN(4), time.Duration(rnd.IntN(5))*time.Hour
+		d := lifetime.PlanDrill(list, cas, atOnce, within)
+
+		var got []lifetime.Replaced
+		type span struct {
+			ca string
+			n  time.Duration
+		}
+		given, by, late, done := map[span]int{}, map[string]int{}, 0, time.Duration(0)
+		var begun []lifetime.Drilled
+		for i, w := range d.Work {
+			got = append(got, w.Replaced)
+			if i >= len(list)-persons {
+				assert.Equal(t, lifetime.Drilled{Replaced: w.Replaced}, w, "for a person")
+				continue
+			}
+			assert.Contains(t, w.CAs, w.CA)
+			if i > 0 {
+				assert.GreaterOrEqual(t, d.Work[i-1].Bindings, w.Bindings, "the worst first")
+			}
+			start := w.At - cas[w.CA].Each
+			given[span{w.CA, start / cas[w.CA].Span}]++
+			by[w.CA]++
+			begun = append(begun, w)
+			if done = max(done, w.At); w.At > within {
+				late++
+			}
+		}
+		assert.ElementsMatch(t, list, got, "each once")
+		assert.Equal(t, []any{late, persons, done, by}, []any{d.Late, d.Persons, d.Done, d.ByCA})
+		for _, w := range begun {
+			start, beside := w.At-cas[w.CA].Each, 0
+			for _, o := range begun {
+				if from := o.At - cas[o.CA].Each; from <= start && start < o.At {
+					beside++
+				}
+			}
+			assert.LessOrEqual(t, beside, atOnce, "orders at once")
+		}
+		for ca, g := range cas {
+			if g.Left < 0 {
+				continue
+			}
+			sum, most := 0, g.Left // what was begun by the end of each span, and may have been
+			for n := range time.Duration(80) {
+				sum += given[span{ca, n}]
+				assert.LessOrEqual(t, sum, most, "the budget of %s in span %d", ca, n)
+				most += g.Most
+			}
+		}
+		if t.Failed() {
+			t.Fatalf("round %d: %d at once of %+v from %+v", round, atOnce, list, cas)
+		}
+	}
 }

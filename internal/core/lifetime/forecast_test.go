@@ -1,6 +1,7 @@
 package lifetime_test
 
 import (
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -57,4 +58,67 @@ func TestTheLoadOfTheComingYears(t *testing.T) {
 	none := lifetime.ForecastAll(nil, nil, from)
 	assert.Len(t, none, 4)
 	assert.Zero(t, none[0].Peak)
+}
+
+// TestAForecastKeepsItsPromises foresees certificates of every life: none ends before it
+// is renewed, none is renewed on the day it came, shorter limits never mean less work,
+// and peaks, years and what a budget cannot carry are those of the days.
+func TestAForecastKeepsItsPromises(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(200, 100))
+	from := time.Date(2026, 11, 30, 0, 0, 0, 0, time.UTC)
+	load := func(f lifetime.Forecast) (l lifetime.CALoad) {
+		for _, l = range f.CAs {
+			break
+		}
+		return l
+	}
+	for range 400 {
+		life := time.Duration(1+rnd.IntN(400)) * lifetime.Day
+		r := lifetime.Renewing{CA: "a", Next: from.Add(time.Duration(rnd.IntN(800)-30) * lifetime.Day), Life: life, Public: rnd.IntN(3) > 0}
+		if rnd.IntN(2) == 0 {
+			r.Early = time.Duration(rnd.IntN(40)) * lifetime.Day // within the life under every limit
+		}
+		budget := lifetime.Budgeted{Certificates: 1 + rnd.IntN(3), Days: 1 + rnd.IntN(30)}
+		all := lifetime.ForecastAll([]lifetime.Renewing{r}, map[string]lifetime.Budgeted{"a": budget}, from)
+		before := 0
+		for n, f := range all {
+			last, sum, year, peak, over := -1, 0, 0, 0, 0
+			for day, renewals := range f.Days {
+				if renewals > 0 && last >= 0 {
+					lives := r.Life
+					if r.Public {
+						lives = min(lives, lifetime.PublicLimit(from.AddDate(0, 0, last)))
+						if f.Limit > 0 {
+							lives = min(lives, time.Duration(f.Limit)*lifetime.Day)
+						}
+					}
+					assert.LessOrEqual(t, time.Duration(day-last)*lifetime.Day, max(lives, lifetime.Day), "%+v under %d: from day %d to %d", r, f.Limit, last, day)
+				}
+				assert.LessOrEqual(t, renewals, 1, "a day has one renewal of one certificate")
+				if renewals > 0 {
+					last = day
+				}
+				sum += renewals
+				if day < 365 {
+					year += renewals
+				}
+				peak = max(peak, renewals)
+				window := 0
+				for d := max(0, day-budget.Days+1); d <= day; d++ {
+					window += f.Days[d]
+				}
+				if window > budget.Certificates {
+					over++
+				}
+			}
+			assert.Equal(t, []int{year, peak, over}, []int{f.Year, f.Peak, load(f).Over}, "%+v under %d", r, f.Limit)
+			if n > 1 { // under 200, 100 and 47 days
+				assert.GreaterOrEqual(t, sum, before, "%+v under %d", r, f.Limit)
+			}
+			before = sum
+		}
+		if t.Failed() {
+			t.FailNow()
+		}
+	}
 }
