@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -198,7 +199,11 @@ func (s *Ordering) checkReply(ctx context.Context, row *store.Order, leaf *certs
 	if err != nil {
 		return nil, err
 	}
-	list, _ := chain.Order(leaf, append(m.Certificates[:len(m.Certificates):len(m.Certificates)], e.Intermediates...))
+	met, err := s.above(ctx, leaf, m.Certificates)
+	if err != nil {
+		return nil, err
+	}
+	list, _ := chain.Order(leaf, slices.Concat(m.Certificates, e.Intermediates, met))
 	var all []byte
 	for _, c := range list {
 		all = append(all, certs.PEM(c.Raw)...)

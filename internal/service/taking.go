@@ -212,21 +212,66 @@ func joinedNames(list []string) string {
 	return strings.Join(list, ", ")
 }
 
-// chainOf completes the chain from what was given and what the estate knows, the way
-// that the most of the names' audiences trust; where none does, it is put in order
+// How far above a certificate its issuers are looked for among those met, and how many
+// of one name are tried.
+const (
+	highest   = 6
+	namesakes = 20
+)
+
+// above gives the CA certificates met in the estate that may stand above a certificate
+// and those given with it, by their names.
+func (s *Ordering) above(ctx context.Context, leaf *certs.Certificate, given []*certs.Certificate) ([]*certs.Certificate, error) {
+	asked := map[string]bool{}
+	var met []*certs.Certificate
+	next := append([]*certs.Certificate{leaf}, given...)
+	for range highest {
+		var found []*certs.Certificate
+		for _, c := range next {
+			if c.SelfSigned() || asked[c.IssuerName()] {
+				continue
+			}
+			asked[c.IssuerName()] = true
+			ders, err := s.store.CAsNamed(ctx, c.IssuerName(), time.Now(), namesakes)
+			if err != nil {
+				return nil, err
+			}
+			for _, der := range ders {
+				if ca, err := certs.Parse(der); err == nil && ca.SubjectDN == c.IssuerDN && !among(given, ca) {
+					found = append(found, ca)
+				}
+			}
+		}
+		met, next = append(met, found...), found
+	}
+	return met, nil
+}
+
+// among says whether a certificate is one of a list.
+func among(list []*certs.Certificate, c *certs.Certificate) bool {
+	return slices.ContainsFunc(list, func(o *certs.Certificate) bool { return o.Fingerprint == c.Fingerprint })
+}
+
+// chainOf completes the chain from what was given, what the estate knows and what was met
+// in it, the way that the most of the names' audiences trust; where none does, it is put in order
 // as far as it leads, and that is said.
 func (s *Ordering) chainOf(ctx context.Context, pair *certs.Pair, e *estate.Estate, spec *estate.Mandate) (list []*certs.Certificate, words []string, err error) {
 	judge, err := s.declaring.currentJudge(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
+	met, err := s.above(ctx, pair.Leaf, pair.Others)
+	if err != nil {
+		return nil, nil, err
+	}
+	material := append(slices.Clip(pair.Others), met...)
 	ders := [][]byte{pair.Leaf.Raw}
-	for _, c := range pair.Others {
+	for _, c := range material {
 		ders = append(ders, c.Raw)
 	}
 	now := time.Now()
 	wanted := audiencesOf(e, spec)
-	var doubts []string
+	var doubts []string // and what else is to be told
 	for _, v := range judge.Ask(ders) {
 		if !slices.ContainsFunc(wanted, func(a *trust.Audience) bool { return a.Name == v.Audience.Name }) {
 			continue
@@ -248,9 +293,14 @@ func (s *Ordering) chainOf(ctx context.Context, pair *certs.Pair, e *estate.Esta
 		}
 	}
 	if list == nil {
-		list, _ = chain.Order(pair.Leaf, pair.Others)
+		list, _ = chain.Order(pair.Leaf, material)
 		if last := len(list) - 1; last > 0 && list[last].SelfSigned() {
 			list = list[:last]
+		}
+	}
+	for _, c := range met {
+		if among(list, c) {
+			doubts = append(doubts, fmt.Sprintf("its chain is completed with %s, which was met in the estate", c.CommonName()))
 		}
 	}
 	return list, doubts, nil

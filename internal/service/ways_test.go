@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"crypto"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -411,4 +413,54 @@ func TestKeysOfFormerCertificatesAreDestroyed(t *testing.T) {
 	var detail string
 	w.Query(t, "select detail::text from journal where action = 'key.destroy' order by id desc limit 1", &detail)
 	assert.True(t, strings.Contains(detail, "orders"), detail)
+}
+
+// TestAChainIsCompletedFromWhatWasMet has a server of the estate show an intermediate:
+// what is taken in, and what comes back from a CA, needs to bring it no more, and no
+// other of its name is taken for it.
+func TestAChainIsCompletedFromWhatWasMet(t *testing.T) {
+	t.Parallel()
+	r := servicetest.Start(t)
+	root := pkitest.CA("quay root", nil)
+	upper := pkitest.CA("quay upper", root)
+	lower := pkitest.CA("quay lower", upper)
+	impostor := pkitest.CA("quay lower", pkitest.CA("quay upper", nil))
+	var at []string
+	for _, ca := range [][]*pkitest.Entity{{lower, upper}, {impostor}} {
+		shown := pkitest.Leaf(ca[0], "a.lantern.example").TLS(ca...)
+		at = append(at, fmt.Sprint(servicetest.Serve(t, "127.0.0.1:0", func() *tls.Certificate { return &shown }).Port()))
+	}
+	w := &ways{Running: r, t: t, root: root, ca: lower}
+	text := "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [" +
+		strings.Join(at, ", ") + "]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\ncas:\n  - {name: desk, by: hand}\nmandates:\n" +
+		"  - {name: booking, names: [c.lantern.example], ca: desk}\n"
+	r.Apply(t, text, root)
+	leaf := pkitest.Leaf(lower, "b.lantern.example")
+	alone := client.GivenMaterial{Files: given(keyText(t, leaf.Key), certs.PEM(leaf.Raw))}
+	before := w.taken(alone)
+	assert.Contains(t, strings.Join(before.Words, "\n"), "clients (browsers) will not trust it", "nothing was met yet")
+	o := w.waits(begin(t, r.Client, "booking", false))
+	reply := client.Reply{Files: given(certs.PEM(signedBy(t, *o.Request, lower)))}
+	_, said := w.replied(reply)
+	assert.Contains(t, said, "bring the certificate of quay lower as well")
+
+	r.Survey(t)
+	after := w.taken(alone)
+	assert.ElementsMatch(t, []string{"its chain is completed with quay lower, which was met in the estate",
+		"its chain is completed with quay upper, which was met in the estate"}, after.Words)
+	whole := func(order int64, leaf []byte) {
+		got, err := r.Client.GetOrderCertificateWithResponse(t.Context(), order)
+		require.NoError(t, err)
+		require.NotNil(t, got.JSON200, string(got.Body))
+		assert.Equal(t, string(certs.PEM(leaf))+string(certs.PEM(lower.Raw))+string(certs.PEM(upper.Raw)), got.JSON200.Chain)
+	}
+	whole(after.Order.Number, leaf.Raw)
+	got, said := w.replied(reply)
+	require.NotNil(t, got, said)
+	assert.Equal(t, client.OrderStateIssued, ended(t, r.Client, o.Number).State)
+	block, _ := pem.Decode(reply.Files[0].Content)
+	whole(o.Number, block.Bytes)
+	stray := pkitest.Leaf(impostor, "d.lantern.example")
+	doubted := w.taken(client.GivenMaterial{Files: given(keyText(t, stray.Key), certs.PEM(stray.Raw))})
+	assert.Contains(t, strings.Join(doubted.Words, "\n"), "clients (browsers) will not trust it", "the impostor leads nowhere")
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 
 	"insegna.example/internal/core/binding"
@@ -193,6 +194,17 @@ func (s *Store) CACertificates(ctx context.Context, each func(der []byte)) error
 		each(der)
 	}
 	return rows.Err()
+}
+
+// CAsNamed gives the DER of CA certificates met that have a common name and have not
+// ended, those that end last first, so many at most.
+func (s *Store) CAsNamed(ctx context.Context, name string, at time.Time, most int) ([][]byte, error) {
+	rows, err := s.pool.Query(ctx, `select der from certificates where is_ca and common_name = $1 and not_after > $2
+		order by not_after desc, sha256 limit $3`, name, at, most)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[[]byte])
 }
 
 // ServedWith gives the DER of the list most lately served with this leaf,
