@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -153,6 +154,32 @@ func TestEveryDecisionAgainstTheStandardLibrary(t *testing.T) {
 	}
 	assert.Greater(t, stands, 150)
 	assert.Greater(t, falls, 150)
+}
+
+// TestWhatWasJustIssuedIsJudgedLikeAnything holds that of a certificate which the second
+// of the list has just signed all is checked but that signature.
+func TestWhatWasJustIssuedIsJudgedLikeAnything(t *testing.T) {
+	r := rand.New(rand.NewPCG(18, 5))
+	stands, falls := 0, 0
+	for i := range 1500 {
+		h := generate(r)
+		if len(h.served) < 2 || strings.Contains(h.served[0].SignatureAlgorithm.String(), "SHA1") ||
+			h.served[1].CheckSignature(h.served[0].SignatureAlgorithm, h.served[0].RawTBSCertificate, h.served[0].Signature) != nil {
+			continue
+		}
+		b, audience := chain.NewBuilder(chain.NewKnown(h.known...)), trust.NewAudience("browsers", false, h.anchors)
+		issued := b.Issued(h.served, audience).Best(pkitest.Now) != nil
+		if !assert.Equal(t, b.Build(h.served, audience).Best(pkitest.Now) != nil, issued, "hierarchy %d", i) {
+			return
+		}
+		if issued {
+			stands++
+		} else {
+			falls++
+		}
+	}
+	assert.Greater(t, stands, 50)
+	assert.Greater(t, falls, 50)
 }
 
 func verify(h *hierarchy) error {
