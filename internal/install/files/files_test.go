@@ -209,7 +209,7 @@ func (p *pier) served() string {
 
 // serves says whether visitors get a certificate, all of them before long.
 func (p *pier) serves(leaf string) bool {
-	for good, deadline := 0, time.Now().Add(20*time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for good, deadline := 0, time.Now().Add(10*time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		if good++; p.served() != leaf {
 			good = 0
 		}
