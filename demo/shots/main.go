@@ -122,7 +122,7 @@ var shots = []page{
 	{name: "report", path: "/api/v1/report?format=html", width: 1280, high: 1000, wait: "svg"},
 	{name: "mail", path: "@sink/?n=1", width: 1280, high: 800, wait: "section"},
 	{name: "mending", path: "/mending?server=pier-1", width: 1280, high: 800, dark: true, wait: "[aria-label='Mends itself'] li"},
-	{name: "installation", path: "/installations/9", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
+	{name: "installation", path: "/installations/10", width: 1280, high: 800, late: true, wait: "[aria-label=Steps]"},
 	{name: "certificate", path: "/certificates", width: 1280, high: 800, wait: "[role=gridcell]",
 		click: `//*[@role="row"][.//*[contains(@title, "menu.")]]`},
 }
