@@ -186,7 +186,7 @@ func (b *bench) orders() error {
 		fmt.Sprintf("%d orders with http-01 through the whole service (queue, every step stored, proofs, validation, "+
 			"issuing, checking) against a loop that sends the same %d signed requests to the same stand-in CA, one after the "+
 			"other. The CA runs in the same process in both. Rounds: %s. Against %d such loops side by side: %s.", orders,
-			requests, spread(ratios), inFlight, spread(crowded)), median(ratios) >= 0.5)
+			requests, spread(ratios), inFlight, spread(crowded)), median(ratios) >= 0.6)
 	// The number of polls depends on how quick the CA is: the least of a few
 	// orders has no more of them than need be.
 	cost := func(fault ca.Fault) (least float64, err error) {
