@@ -278,7 +278,12 @@ func TestAMandateThatChangesIsOrderedAnew(t *testing.T) {
 	change("ca: harbour, proof", "ca: harbour, key: ecdsa-p384, proof")
 	assert.Equal(t, []string{"m0.lantern.example", "shop.lantern.example", "ECDSA P-384"}, names())
 
+	change("key: ecdsa-p384", "must_staple: true, key: ecdsa-p384")
+	assert.Equal(t, "what it asks for has changed", f.mandate(t, "m0").NextWhy)
+	names()
+
 	due := *f.mandate(t, "m0").NextAt
+	assert.Greater(t, time.Until(due), time.Hour)
 	change("proof: {by: listener}", "proof: {by: http, servers: [quay], folder: /proc/nowhere}", "name: quay,",
 		"name: quay, kind: nginx, reach: {by: local},")
 	assert.Equal(t, due, *f.mandate(t, "m0").NextAt, "how it is proved is no reason for an order")

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -93,12 +94,16 @@ func TestSecretsAreEncryptedAnew(t *testing.T) {
 	agree(t, r.Client, "harbour")
 	number := begin(t, r.Client, "booking", false)
 	require.Nil(t, ended(t, r.Client, number).Failure)
-	assert.Regexp(t, fmt.Sprintf(`certificate was issued" order=%d mandate=booking ca=harbour by=keeper rehearsal=false `+
-		`next=\S+ until=`, number), log.said())
+	says := func(pattern string, of int64) { // just after the order is seen to have ended
+		assert.EventuallyWithT(t, func(c *assert.CollectT) {
+			assert.Regexp(c, fmt.Sprintf(pattern, of), log.said())
+		}, 10*time.Second, 10*time.Millisecond)
+	}
+	says(`certificate was issued" order=%d mandate=booking ca=harbour by=keeper rehearsal=false next=\S+ until=`, number)
 	place.Faults.Set(ca.Fault{OtherKey: true})
 	require.NotNil(t, ended(t, r.Client, begin(t, r.Client, "booking", false)).Failure)
 	place.Faults.Set(ca.Fault{})
-	assert.Regexp(t, fmt.Sprintf(`order failed" order=%d mandate=booking .*reason=.*advice=`, number+1), log.said())
+	says(`order failed" order=%d mandate=booking .*reason=.*advice=`, number+1)
 	for _, name := range []string{"one", "two"} {
 		_, err := r.Client.AddCredentialWithResponse(t.Context(), name, client.CredentialValue{Value: "hush-" + name})
 		require.NoError(t, err)

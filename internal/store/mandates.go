@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -92,10 +93,15 @@ var (
 // servers lists where a mandate is installed, never nil.
 func servers(m *estate.Mandate) []string { return append([]string{}, m.Servers()...) }
 
+// asksSQL is what a mandate or an order, by the name of its row, asks of whatever CA.
+func asksSQL(row string) string {
+	return strings.ReplaceAll("(x.spec->'names', x.spec->'key', x.spec->'subject', x.spec->'must_staple', x.spec->'profile')", "x.", row+".")
+}
+
 // changedSQL says whether a mandate that renews by itself asks for something
 // else now.
-const changedSQL = `mandates.next_at is not null and mandates.removed_at is null and (
-	(mandates.spec->'names', mandates.spec->'key', mandates.ca) is distinct from (excluded.spec->'names', excluded.spec->'key', excluded.ca)
+var changedSQL = `mandates.next_at is not null and mandates.removed_at is null and (
+	` + asksSQL("mandates") + ` is distinct from ` + asksSQL("excluded") + ` or mandates.ca <> excluded.ca
 	or mandates.failures > 0 and mandates.spec is distinct from excluded.spec)`
 
 // expandMandates writes a declaration's mandates and hides those only the one

@@ -276,10 +276,12 @@ type Next struct {
 }
 
 // endSQL says when a mandate is due after an order: at once when it asks for
-// something else by now than the order did.
-const endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 then $6 else m.ask_at end,
+// something else by now than the order did. That the order went to another of its CAs
+// is no such change, unless their list is another.
+var endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 then $6 else m.ask_at end,
 	next_at = case when c.changed then now() else $3 end, next_why = case when c.changed then 'what it asks for has changed' else $4 end, by_window = $7 and not c.changed
-	from (select $5 = 0 and (m.spec->'names', m.spec->'key', m.ca) is distinct from (o.spec->'names', o.spec->'key', o.ca) changed
+	from (select $5 = 0 and (` + asksSQL("m") + ` is distinct from ` + asksSQL("o") + `
+			or o.ca <> m.ca and not coalesce(o.spec->'otherwise' = m.spec->'otherwise' and m.spec->'otherwise' ? o.ca, false)) changed
 		from mandates m, orders o where m.id = $1 and o.id = $2) c where m.id = $1`
 
 // SaveOrder keeps everything of an order that its steps change, together with

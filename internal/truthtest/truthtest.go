@@ -31,6 +31,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -149,11 +150,18 @@ func (s *Server) Unpack(t *testing.T, a *txtar.Archive, pairs map[string][]byte)
 	return c
 }
 
-// FreePort gives a port nobody listens at, below those the system gives to
+// portsGiven are the ports that FreePort has given: two listeners of one configuration at
+// one port are another configuration.
+var portsGiven sync.Map
+
+// FreePort gives a port nobody listens at, each only once, below those the system gives to
 // connections, which other tests make meanwhile.
 func FreePort(t *testing.T) int {
 	for range 100 {
 		port := 10_000 + mathrand.IntN(20_000)
+		if _, before := portsGiven.LoadOrStore(port, true); before {
+			continue
+		}
 		l, err := net.Listen("tcp", ":"+strconv.Itoa(port))
 		if err == nil {
 			require.NoError(t, l.Close())
