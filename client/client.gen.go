@@ -968,6 +968,7 @@ const (
 	TrialStepAddress TrialStep = "address"
 	TrialStepCAA     TrialStep = "CAA"
 	TrialStepFile    TrialStep = "file"
+	TrialStepKey     TrialStep = "key"
 	TrialStepPort    TrialStep = "port"
 	TrialStepProfile TrialStep = "profile"
 	TrialStepRecord  TrialStep = "record"
@@ -983,6 +984,8 @@ func (e TrialStep) Valid() bool {
 	case TrialStepCAA:
 		return true
 	case TrialStepFile:
+		return true
+	case TrialStepKey:
 		return true
 	case TrialStepPort:
 		return true
@@ -2627,10 +2630,13 @@ type Mandate struct {
 	// InstalledOn servers the newest certificate was installed on from here
 	InstalledOn []string `json:"installed_on"`
 	Key         string   `json:"key"`
-	Last        *Order   `json:"last,omitempty"`
-	MadeBy      string   `json:"made_by"`
-	Name        string   `json:"name"`
-	Names       []string `json:"names"`
+
+	// KeyOn the server its keys are made on and never leave; empty for the safe
+	KeyOn  string   `json:"key_on"`
+	Last   *Order   `json:"last,omitempty"`
+	MadeBy string   `json:"made_by"`
+	Name   string   `json:"name"`
+	Names  []string `json:"names"`
 
 	// NextAt when it is due next
 	NextAt  *time.Time `json:"next_at,omitempty"`
@@ -3847,6 +3853,9 @@ type TrailEntryStep string
 
 // Trial defines model for Trial.
 type Trial struct {
+	// Ca it is for, where the mandate has several; empty else
+	Ca string `json:"ca"`
+
 	// Code empty when nothing is in the way
 	Code   string `json:"code"`
 	Name   string `json:"name"`

@@ -148,8 +148,8 @@ func (a *app) mandateShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", m.Ca},
-				{"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", m.Key},
+			facts := [][2]string{{"Names", strings.Join(m.Names, ", ")}, {"CA", strings.Join(append([]string{m.Ca}, m.Otherwise...), ", else ")},
+				{"Proof", strings.TrimSpace(string(m.Proof) + " " + m.ProofAt)}, {"Key", keyOf(m)},
 				{"Belongs on", strings.Join(m.Install, ", ")}, {"Stands", standing(*m)}, {"Next", next(*m)}}
 			if m.Rehearsed != nil {
 				words := fmt.Sprintf("%s: order %d at the test directory %s", moment(m.Rehearsed.BegunAt), m.Rehearsed.Number,
@@ -178,6 +178,14 @@ func (a *app) mandateShow() *cobra.Command {
 			a.say("\nFrom the order to what visitors see:")
 			return print(a, m, m.Trail, trailColumns)
 		})}
+}
+
+// keyOf tells a mandate's kind of key, and where it stays.
+func keyOf(m *client.Mandate) string {
+	if m.KeyOn == "" {
+		return m.Key
+	}
+	return m.Key + ", made on " + m.KeyOn + " and kept there alone"
 }
 
 // trailMarks stand before a link of the trail.
@@ -404,7 +412,12 @@ func (a *app) mandateCheck() *cobra.Command {
 					}
 					return "✗"
 				}},
-				{head: "Name", width: 30, cell: func(t client.Trial) string { return t.Name }},
+				{head: "Name", width: 30, cell: func(t client.Trial) string {
+					if t.Ca != "" {
+						return t.Name + "\nfor " + t.Ca
+					}
+					return t.Name
+				}, raw: func(t client.Trial) string { return t.Name }},
 				{head: "Step", cell: func(t client.Trial) string { return string(t.Step) }},
 				{head: "Seen", width: 50, cell: func(t client.Trial) string {
 					if t.Code == "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/service"
 )
 
@@ -14,9 +15,8 @@ func (srv *Server) httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 		Draft: v.Draft, Trials: []contract.Trial{}, Order: v.OrderID, Installation: v.InstallationID, Reason: v.Reason,
 		Next: v.Next, By: v.By, BegunAt: v.CreatedAt.UTC()}
 	for _, t := range v.Trials {
-		out.Trials = append(out.Trials,
-			contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot,
-				Remedy: t.Remedy})
+		tried := acmesource.Trial(t)
+		out.Trials = append(out.Trials, trialOf(&tried))
 	}
 	if v.Widens != nil {
 		out.Widens = &v.Widens

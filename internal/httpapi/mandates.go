@@ -16,6 +16,7 @@ import (
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/httpapi/contract"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
 )
@@ -159,7 +160,7 @@ func orderIn(m *service.MandateView, o *service.Order) *contract.Order {
 // mandateOf shows a mandate with the server or folder its proof goes to.
 func (srv *Server) mandateOf(ctx context.Context, v *service.MandateView) contract.Mandate {
 	s := v.Spec
-	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Otherwise: list(s.Otherwise), Profile: s.Profile, Proof: contract.MandateProof(cmp.Or(s.Proof.By, "none")),
+	out := contract.Mandate{Name: v.Name, Names: list(s.Names), Ca: v.CA, Otherwise: list(s.Otherwise), Profile: s.Profile, KeyOn: s.KeyOn, Proof: contract.MandateProof(cmp.Or(s.Proof.By, "none")),
 		Key: s.Key, Install: texts(s.Install), RenewDays: s.RenewDays,
 		MadeBy: v.MadeBy, NextWhy: v.NextWhy, Failures: v.Failures, Budget: budgetOf(v.Budget),
 		RehearsedOn: []contract.Installation{}, Trail: []contract.TrailEntry{}}
@@ -272,6 +273,11 @@ func (srv *Server) DraftMandate(ctx context.Context,
 	return contract.DraftMandate200JSONResponse{Names: d.Names, Advice: list(d.Advice), Text: d.Text}, nil
 }
 
+// trialOf shows what a pre-flight tried.
+func trialOf(t *acmesource.Trial) contract.Trial {
+	return contract.Trial{Ca: t.CA, Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot, Remedy: t.Remedy}
+}
+
 // CheckMandate tries what the CA will try.
 func (srv *Server) CheckMandate(ctx context.Context,
 	r contract.CheckMandateRequestObject) (contract.CheckMandateResponseObject, error) {
@@ -281,8 +287,7 @@ func (srv *Server) CheckMandate(ctx context.Context,
 	}
 	out := contract.CheckMandate200JSONResponse{Items: make([]contract.Trial, len(trials)), Well: true}
 	for i, t := range trials {
-		out.Items[i] = contract.Trial{Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen,
-			Spot: t.Spot, Remedy: t.Remedy}
+		out.Items[i] = trialOf(&t)
 		out.Well = out.Well && t.Well()
 	}
 	return out, nil

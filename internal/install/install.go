@@ -9,6 +9,7 @@ package install
 
 import (
 	"context"
+	"crypto"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -152,6 +153,8 @@ type Wish struct {
 	// Staple gives the CA's answer that the certificate is good, for servers that send a
 	// file of it along; the error says why there is none. nil where nobody asks
 	Staple func(context.Context) (*Staple, error)
+	// KeyThere says that the key of this version was made on the server, and stays there
+	KeyThere bool
 }
 
 // Staple is a CA's answer that a certificate is good (RFC 6960).
@@ -173,7 +176,7 @@ type Planned struct {
 // Material is what is installed.
 type Material struct {
 	Chain []byte // PEM, leaf first, then its issuers
-	Key   []byte // PEM
+	Key   []byte // PEM; nil where it was made on the server
 }
 
 // Destination is where and how a certificate is put on a server. Every act may
@@ -202,6 +205,16 @@ type Destination interface {
 	// Clear takes away what is not needed any more: after an installation that is
 	// done (kept) versions too old, otherwise what was staged.
 	Clear(ctx context.Context, p *Plan, kept bool) error
+}
+
+// Keymaker is a Destination on which keys can be made and kept. Both acts may
+// be repeated.
+type Keymaker interface {
+	// MakeKey makes the key of a version of a mandate, or finds the one made before, of a
+	// kind such as ecdsa-p256. A *FaultError says why it cannot.
+	MakeKey(ctx context.Context, mandate, version, kind string) (crypto.Signer, error)
+	// DropKey destroys it, also where it was laid for the server, unless that is in use.
+	DropKey(ctx context.Context, mandate, version string) error
 }
 
 // Truster is a Destination that can have its server take one CA more of those who stand

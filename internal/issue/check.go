@@ -77,9 +77,9 @@ type Checked struct {
 // clockSlack is how far a certificate's begin may lie ahead of our clock.
 const clockSlack = 5 * time.Minute
 
-// Check holds what a CA sent against what was ordered: names, key, dates, and
+// Check holds what a CA sent against what was ordered: names, public key, dates, and
 // a path to an anchor. What is kept is that path, in its order.
-func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certificate,
+func Check(pem []byte, names []string, key crypto.PublicKey, anchors []*certs.Certificate,
 	now time.Time) (*Checked, error) {
 	list, err := certs.ReadCertificates(pem)
 	if err != nil {
@@ -89,7 +89,7 @@ func Check(pem []byte, names []string, key crypto.Signer, anchors []*certs.Certi
 		return nil, fmt.Errorf("what the CA sent holds no certificate")
 	}
 	leaf := list[0]
-	spki, err := x509.MarshalPKIXPublicKey(key.Public())
+	spki, err := x509.MarshalPKIXPublicKey(key)
 	if err != nil {
 		return nil, err
 	}

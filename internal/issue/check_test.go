@@ -113,12 +113,12 @@ func TestWhatACASentIsHeldAgainstTheOrder(t *testing.T) {
 			if c.leaf != nil {
 				key = c.leaf.Key
 			}
-			got, err := issue.Check(c.sent, []string{host}, key, pkitest.List(root), pkitest.Now)
+			got, err := issue.Check(c.sent, []string{host}, key.Public(), pkitest.List(root), pkitest.Now)
 			assert.Nil(t, got)
 			assert.ErrorContains(t, err, c.says)
 		})
 	}
-	got, err := issue.Check(pem(good, stranger, root, ca), []string{host}, good.Key, pkitest.List(root), pkitest.Now)
+	got, err := issue.Check(pem(good, stranger, root, ca), []string{host}, good.Key.Public(), pkitest.List(root), pkitest.Now)
 	require.NoError(t, err, "any order, strays and the root may be in it")
 	assert.Equal(t, string(pem(good, ca)), string(got.PEM), "kept is the path alone, in its order, without the root")
 	assert.Equal(t, "root", got.Anchor)

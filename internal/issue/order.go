@@ -9,6 +9,7 @@ package issue
 
 import (
 	"context"
+	"crypto"
 	"crypto/x509/pkix"
 	"fmt"
 	"time"
@@ -42,7 +43,7 @@ type Order struct {
 	Replaces string    // id of the certificate whose place it takes (RFC 9773)
 	State    State     // how far it is
 	URL      string    // what the source calls it
-	Key      []byte    // PKCS#8; in the clear here only
+	Key      []byte    // PKCS#8; in the clear here only; nil where a Keymaker has it
 	Request  []byte    // PKCS#10
 	Chain    []byte    // PEM, leaf first
 	Tries    int       // without an answer, in a row
@@ -67,6 +68,7 @@ const (
 	BadCertificate = "bad-certificate" // what it issued is not what was ordered
 	NoAnswer       = "no-answer"
 	TooLong        = "too-long"
+	NoKey          = "no-key"        // it could not be made where it is to stay
 	NotPublished   = "not-published" // the proof could not be put up
 	NotSpread      = "not-spread"    // a name server lags
 	NoProof        = "no-proof"      // the CA does not offer the proof wanted
@@ -90,6 +92,16 @@ type Records interface {
 	Save(ctx context.Context, o *Order, step, words string) error
 	// Note tells people what happens; the same step again takes the place of the one before.
 	Note(ctx context.Context, o *Order, step string, outcome Outcome, words string) error
+}
+
+// Keymaker makes and has the keys of orders in the place of the safe. Every act may be
+// repeated.
+type Keymaker interface {
+	// Make makes an order's key, or finds the one made for it before. Nothing but what it
+	// signs and its public half gets here. It gives words for the record.
+	Make(ctx context.Context, o *Order) (crypto.Signer, string, error)
+	// Drop destroys an order's key; that there is none is no error.
+	Drop(ctx context.Context, o *Order) error
 }
 
 // Source is a way to a certificate, for one order. Every act may be repeated,

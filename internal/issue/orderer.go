@@ -24,6 +24,7 @@ type Orderer struct {
 	// Audiences are those the names are for: of several chains the one that the
 	// most of them trust is kept, and of these the first.
 	Audiences []*trust.Audience
+	Keys      Keymaker      // makes the key and keeps it; nil: it is made here and goes into the safe
 	Pace      time.Duration // longest wait between tries, where the default is longer; 0 for the default
 }
 
@@ -73,6 +74,11 @@ func (m *Orderer) Run(ctx context.Context, o *Order) error {
 		f.Words += "; besides, " + err.Error()
 	}
 	m.Source.Abandon(ctx, o)
+	if m.Keys != nil {
+		if err := m.Keys.Drop(ctx, o); err != nil {
+			f.Words += "; besides, " + err.Error()
+		}
+	}
 	o.State, o.Failure = Failed, f
 	return m.Records.Save(ctx, o, "", "")
 }
@@ -126,11 +132,8 @@ func (m *Orderer) prepare(ctx context.Context, o *Order) error {
 	if o.KeyKind == "" {
 		o.KeyKind = usualKey
 	}
-	key, words, err := o.key()
+	key, words, err := m.key(ctx, o)
 	if err != nil {
-		return &Failure{Kind: "bad-key", Words: err.Error(), Advice: "choose another kind of key in the mandate"}
-	}
-	if o.Key, err = x509.MarshalPKCS8PrivateKey(key); err != nil {
 		return err
 	}
 	if o.Request, err = Request(key, o.Names, o.Subject, o.Staple); err != nil {
@@ -140,6 +143,19 @@ func (m *Orderer) prepare(ctx context.Context, o *Order) error {
 }
 
 // key makes the key, or takes the one before where that is to be used again.
+func (m *Orderer) key(ctx context.Context, o *Order) (crypto.Signer, string, error) {
+	if m.Keys != nil {
+		return m.Keys.Make(ctx, o)
+	}
+	key, words, err := o.key()
+	if err != nil {
+		return nil, "", &Failure{Kind: "bad-key", Words: err.Error(), Advice: "choose another kind of key in the mandate"}
+	}
+	o.Key, err = x509.MarshalPKCS8PrivateKey(key)
+	return key, words, err
+}
+
+// key makes a key for the safe.
 func (o *Order) key() (crypto.Signer, string, error) {
 	if o.Former != nil {
 		key, err := x509.ParsePKCS8PrivateKey(o.Former)
@@ -157,7 +173,7 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 	if err != nil {
 		return err
 	}
-	key, err := x509.ParsePKCS8PrivateKey(o.Key)
+	asked, err := x509.ParseCertificateRequest(o.Request)
 	if err != nil {
 		return err
 	}
@@ -168,7 +184,7 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 	var chosen *Checked
 	most := -1
 	for _, c := range chains {
-		got, wrong := Check(c, o.Names, key.(crypto.Signer), anchors, time.Now())
+		got, wrong := Check(c, o.Names, asked.PublicKey, anchors, time.Now())
 		switch {
 		case wrong != nil && err == nil:
 			err = wrong // of the chain the source prefers

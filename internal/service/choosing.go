@@ -61,7 +61,7 @@ func (s *Ordering) choose(ctx context.Context, list []store.Mandate, gone string
 }
 
 // ofOurs are the kinds of failure that no other CA mends.
-var ofOurs = map[string]bool{issue.NotPublished: true, issue.NotSpread: true, "refused": true, "bad-key": true}
+var ofOurs = map[string]bool{issue.NotPublished: true, issue.NotSpread: true, "refused": true, issue.NoKey: true, "bad-key": true}
 
 // joinWords puts reasons one behind the other.
 func joinWords(list []string) string {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/hex"
 	"encoding/pem"
 	"errors"
@@ -195,7 +196,7 @@ func (s *Ordering) checkReply(ctx context.Context, row *store.Order, leaf *certs
 	if err != nil {
 		return nil, err
 	}
-	key, err := s.orderSigner(row)
+	asked, err := x509.ParseCertificateRequest(row.Request)
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +209,7 @@ func (s *Ordering) checkReply(ctx context.Context, row *store.Order, leaf *certs
 	for _, c := range list {
 		all = append(all, certs.PEM(c.Raw)...)
 	}
-	if _, err := issue.Check(all, row.Spec.Names, key, anchorsFor(e, ca), time.Now()); err != nil {
+	if _, err := issue.Check(all, row.Spec.Names, asked.PublicKey, anchorsFor(e, ca), time.Now()); err != nil {
 		next := "ask the CA for a certificate for " + joinedNames(row.Spec.Names)
 		if strings.Contains(err.Error(), "roots") {
 			above := list[len(list)-1].IssuerName()

@@ -11,6 +11,7 @@ import (
 
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
@@ -360,12 +361,16 @@ func (s *TakingToHTTPS) tried(ctx context.Context, v *HTTPSRun) error {
 // preflight tries what the CA will try; what a change of the server mends is
 // offered.
 func (s *TakingToHTTPS) preflight(ctx context.Context, v *HTTPSRun, m *MandateView) error {
-	trials, err := s.ordering.CheckMandate(ctx, v.Mandate)
+	check := func() ([]acmesource.Trial, error) { // at the CA it is ordered from
+		list, err := s.ordering.CheckMandate(ctx, v.Mandate)
+		return slices.DeleteFunc(list, func(t acmesource.Trial) bool { return t.CA != "" && t.CA != m.Spec.CA }), err
+	}
+	trials, err := check()
 	for left := afterReload; err == nil && v.Preparation != nil && left > 0 && !allWell(trials); left-- {
 		if err := pause(ctx); err != nil { // workers of before the reload may still answer
 			return err
 		}
-		trials, err = s.ordering.CheckMandate(ctx, v.Mandate)
+		trials, err = check()
 	}
 	if err != nil {
 		return err

@@ -129,13 +129,17 @@ func (s *Installing) previewOf(ctx context.Context, m *MandateView, order *store
 		return nil, &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
 	}
 	defer func() { _ = over.Close() }()
+	if on := order.Spec.KeyOn; on != "" && on != at.Name {
+		return nil, &RefusedError{fmt.Sprintf("the key of order %d was made on %s and is kept there alone", order.ID, on),
+			fmt.Sprintf("order a certificate for %s with a mandate of its own", at.Name)}
+	}
 	chain, err := certs.ReadCertificates(order.Chain)
 	if err != nil || len(chain) == 0 {
 		return nil, errors.New("the certificate cannot be read")
 	}
 	wish := s.wishFor(e, m, at, port, chain[0])
 	wish.Rehearsal, wish.Version, wish.Agreed = order.Rehearsal, strconv.FormatInt(order.ID, 10), also
-	wish.Staple = s.stapleOf(chain)
+	wish.Staple, wish.KeyThere = s.stapleOf(chain), order.Spec.KeyOn != ""
 	planned, err := s.cfg.Kinds.Of(at.Kind).Installs(over, at).Plan(ctx, wish)
 	if err != nil {
 		return nil, installTrouble(err)
@@ -167,6 +171,13 @@ func (s *Installing) ready(ctx context.Context, m *MandateView, server string, a
 		return &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
 	}
 	defer func() { _ = over.Close() }()
+	if err := s.ordering.canMakeKey(ctx, m.Spec); err != nil {
+		var f *issue.Failure
+		if errors.As(err, &f) {
+			return &RefusedError{f.Words, f.Advice}
+		}
+		return err
+	}
 	wish := s.wishFor(e, m, at, port, nil)
 	wish.Agreed = also
 	err = install.Trial(ctx, s.cfg.Kinds.Of(at.Kind).Installs(over, at), wish)
@@ -564,13 +575,12 @@ func (s *Installing) taken(ctx context.Context, row *store.Installation) (*insta
 	if err != nil {
 		return nil, nil, err
 	}
-	key, err := s.ordering.orderKey(order)
-	if err != nil {
-		return nil, nil, err
-	}
 	i := installationOf(row, v.Plan)
-	i.Material = install.Material{Chain: order.Chain, Key: key}
-	return i, order, nil
+	i.Material.Chain = order.Chain
+	if order.Spec.KeyOn == "" { // else it lies there already
+		i.Material.Key, err = s.ordering.orderKey(order)
+	}
+	return i, order, err
 }
 
 // installationOf is a stored installation as it is carried out, without material.
@@ -616,6 +626,9 @@ func (r *installationRecords) Save(ctx context.Context, i *install.Installation,
 	now := time.Now().UTC()
 	r.row.State, r.row.Switched, r.row.Tries, r.row.Reason, r.row.Advice = string(i.State), i.Switched, i.Tries,
 		i.Reason, i.Advice
+	if i.Switched { // what was read of it a moment ago is not so any more
+		r.s.ordering.reading.forget(r.row.Server)
+	}
 	if i.State.Ended() {
 		r.row.FinishedAt = &now
 		r.log(i)

@@ -41,12 +41,18 @@ func (s *Ordering) TakeFrom(ctx context.Context, server, host string, in *TakeIn
 	if p == nil {
 		return nil, nil, &RefusedError{fmt.Sprintf("%s names no certificate with its key that is for %s", server, host), "see what it has: insegna server sites " + server}
 	}
+	in.Which = c.reading.Sent(p)[0]
+	if on, err := s.store.KeyStaysOn(ctx, in.Which); err != nil {
+		return nil, nil, err
+	} else if on != "" {
+		return nil, nil, &RefusedError{fmt.Sprintf("the key of what %s has for %s was made on %s and is kept there alone", server, host, on),
+			"order a certificate for the other server with a mandate of its own"}
+	}
 	over, err := open(ctx, at.Reach)
 	if err != nil {
 		return nil, nil, err
 	}
 	defer func() { _ = over.Close() }()
-	in.Which = c.reading.Sent(p)[0]
 	if err := s.store.Note(ctx, &store.Act{Actor: actor(ctx), Action: "key.take", Subject: server, Detail: map[string]any{"host": host, "key": p.Key,
 		"certificate": in.Which}}, time.Now().UTC()); err != nil {
 		return nil, nil, err

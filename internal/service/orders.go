@@ -161,6 +161,10 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 		}
 		return &work.Later{At: records.rest}
 	}
+	if key := s.distantKeyOf(row); key != nil {
+		defer key.Close()
+		m.Keys = key
+	}
 	err = m.Run(ctx, o)
 	var wait *issue.WaitError
 	if errors.As(err, &wait) && wait.Until.IsZero() {
@@ -199,6 +203,10 @@ func (s *Ordering) orderKey(o *store.Order) ([]byte, error) {
 
 // orderSigner opens the private key of an order.
 func (s *Ordering) orderSigner(o *store.Order) (crypto.Signer, error) {
+	if o.Spec.KeyOn != "" {
+		return nil, &RefusedError{fmt.Sprintf("the key of order %d was made on %s and is kept there alone", o.ID, o.Spec.KeyOn),
+			fmt.Sprintf("do there what needs it; the certificate alone: insegna order certificate %d", o.ID)}
+	}
 	if o.KeyGoneAt != nil {
 		return nil, &RefusedError{fmt.Sprintf("the key of order %d was destroyed on %s, as one of a former certificate", o.ID,
 			o.KeyGoneAt.UTC().Format("2 January 2006")), "take the newest certificate of the mandate: insegna mandate show " + o.Mandate.Name}
@@ -417,6 +425,9 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 		if row.Encrypted, err = r.s.safe.Encrypt(safe.Secret(o.Key), orderPurpose(o.ID)); err != nil {
 			return err
 		}
+	}
+	if o.Request != nil && row.Public == nil {
+		var err error
 		if row.Public, err = publicHalf(o.Request); err != nil {
 			return err
 		}

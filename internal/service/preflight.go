@@ -150,19 +150,50 @@ func originOf(to string) string {
 	return to
 }
 
-// CheckMandate tries what the CA will try, for every name of a mandate.
+// CheckMandate tries what each CA of a mandate will try, for every name, and whether its
+// key can be made where that is to stay.
 func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.Trial, error) {
 	m, err := s.Mandate(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	e, ca, declaration, err := s.ca(ctx, m.Spec.CA)
+	var out []acmesource.Trial
+	if m.Spec.KeyOn != "" {
+		t := acmesource.Trial{Name: m.Spec.Names[0], Step: "key", Seen: "a key was made on " + m.Spec.KeyOn + ", signed a request, and was destroyed", Spot: m.Spec.KeyOn}
+		var f *issue.Failure
+		if err := s.canMakeKey(ctx, m.Spec); errors.As(err, &f) {
+			t.Code, t.Seen, t.Remedy = f.Kind, f.Words, f.Advice
+		} else if err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	for _, name := range append([]string{m.Spec.CA}, m.Spec.Otherwise...) {
+		list, err := s.checkAt(ctx, m, name)
+		if err != nil {
+			return nil, err
+		}
+		if len(m.Spec.Otherwise) > 0 {
+			for i := range list {
+				list[i].CA = name
+			}
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// checkAt tries what one CA of a mandate will try.
+func (s *Ordering) checkAt(ctx context.Context, m *MandateView, name string) ([]acmesource.Trial, error) {
+	e, ca, declaration, err := s.ca(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	if ca.By != estate.ByACME {
 		return s.checkOwn(ctx, m, ca)
 	}
+	spec := *m.Spec
+	spec.CA = name
 	p := &acmesource.Preflight{Names: m.Spec.Names, Kind: acmesource.KindOf(m.Spec.Proof.By), Resolver: ca.ACME.Resolver,
 		HTTPPort: ca.ACME.HTTPPort, TLSPort: ca.ACME.TLSPort, Token: func() string { _, text := newSecret(); return text }}
 	p.Resolver = resolverOf(ca)
@@ -176,7 +207,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	if a, err := s.store.Account(ctx, ca.ACME.Directory); err == nil {
 		p.AccountURL = a.URL
 	}
-	if p.Prover, err = s.prover(ctx, e, m.Spec); err != nil {
+	if p.Prover, err = s.prover(ctx, e, &spec); err != nil {
 		return nil, err
 	}
 	switch u := p.Prover.(type) {
@@ -188,7 +219,7 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	p.Probe = func(ctx context.Context, list []proof.Publication) (func(), error) {
 		return s.probe(ctx, m.ID, p.Prover, list)
 	}
-	p.ServerAt = func(a netip.Addr) (string, bool) { return serverAt(e, m.Spec, a) }
+	p.ServerAt = func(a netip.Addr) (string, bool) { return serverAt(e, &spec, a) }
 	p.Explain = func(server, host string, at netip.AddrPort) *acmesource.Explained {
 		step, err := s.proofStep(ctx, server, host, at, at.Port())
 		if err != nil || step == nil {

@@ -50,6 +50,13 @@ func (m *mending) siblingOf(ctx context.Context, f *store.Finding) (best *siblin
 		if err != nil {
 			return nil, err
 		}
+		if found != nil {
+			if on, err := m.store.KeyStaysOn(ctx, fmt.Sprintf("%x", b.Leaf)); err != nil {
+				return nil, err
+			} else if on != "" {
+				continue
+			}
+		}
 		if found != nil && m.judge.Fit(m.target(f.Host), found.chain, nil, m.at) == nil &&
 			(best == nil || found.chain[0].NotBefore.After(best.chain[0].NotBefore)) {
 			best = found

@@ -137,14 +137,15 @@ func (s *Ordering) checkOwn(ctx context.Context, m *MandateView, ca *estate.CA) 
 	return []acmesource.Trial{t}, nil
 }
 
-// DropFormerKeys destroys the keys of former certificates beyond those that are kept.
+// DropFormerKeys destroys the keys of former certificates beyond those that are kept, in
+// the safe and on servers.
 func (s *Ordering) DropFormerKeys(ctx context.Context) error {
 	const atOnce = 1000
 	_, err := s.store.DropFormerKeys(ctx, estate.KeptUsually, atOnce, time.Now().UTC(), func(orders []int64) *store.Act {
 		return &store.Act{Actor: actor(ctx), Action: "key.destroy", Subject: fmt.Sprintf("%d former keys", len(orders)),
 			Detail: map[string]any{"orders": orders}}
 	})
-	return err
+	return errors.Join(err, s.dropDistantKeys(ctx))
 }
 
 // secret is what came with a request and is not to be shown.

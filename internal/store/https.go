@@ -35,6 +35,7 @@ type HTTPSRun struct {
 
 // HTTPSTrial is one thing the pre-flight of a run tried.
 type HTTPSTrial struct {
+	CA                                   string `json:"ca,omitempty"`
 	Name, Step, Code, Seen, Spot, Remedy string // of the pre-flight
 }
 

@@ -141,7 +141,7 @@ const givenUpSQL = `update mandates m set next_at = o.at, next_why = case when o
 func (s *Store) GiveUp(ctx context.Context, order int64, f *OrderFailure, at time.Time, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var mandate int64
-		err := tx.QueryRow(ctx, `update orders set state = 'failed', waits = false, encrypted = null, key_gone_at = $2, finished_at = $2, failure = $3::jsonb
+		err := tx.QueryRow(ctx, `update orders set state = 'failed', waits = false, encrypted = null, key_gone_at = case when spec->>'key_on' is null then $2::timestamptz end, finished_at = $2, failure = $3::jsonb
 			where id = $1 and waits and finished_at is null returning mandate_id`, order, at, failureText(f)).Scan(&mandate)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrNotFound
@@ -158,15 +158,65 @@ func (s *Store) GiveUp(ctx context.Context, order int64, f *OrderFailure, at tim
 	})
 }
 
-// formerSQL finds keys of former certificates beyond those a mandate keeps, of which
-// none is installed by this program or shown anywhere.
-const formerSQL = `select o.id from (select o.id, o.leaf, o.finished_at, coalesce((m.spec->>'keep')::int, $1) as keep,
-		row_number() over (partition by o.mandate_id order by o.id desc) as place
-		from orders o join mandates m on m.id = o.mandate_id where o.state = 'issued' and not o.rehearsal and o.encrypted is not null) o
+// formerKeysSQL are keys of former certificates beyond those a mandate keeps, of which
+// none is installed by this program or shown anywhere: in the safe, or on a server
+// (key_on).
+const formerKeysSQL = `(select o.id, o.name, o.key_on from (select o.id, o.leaf, m.name, coalesce(o.spec->>'key_on', '') as key_on,
+		coalesce((m.spec->>'keep')::int, $1) as keep, row_number() over (partition by o.mandate_id order by o.id desc) as place
+		from orders o join mandates m on m.id = o.mandate_id where o.state = 'issued' and not o.rehearsal and (o.encrypted is not null
+			or o.spec->>'key_on' <> '' and o.key_gone_at is null)) o
 	where o.place > o.keep + 1 and not exists (select from targets t where t.leaf = o.leaf and t.removed_at is null)
 		and not exists (select from installations i where i.order_id = o.id and (i.finished_at is null or i.state = 'done' and not i.rehearsal
-			and not exists (select from installations l where l.server = i.server and l.mandate_id = i.mandate_id and l.id > i.id and l.state = 'done' and not l.rehearsal)))
-	order by o.id limit $2`
+			and not exists (select from installations l where l.server = i.server and l.mandate_id = i.mandate_id and l.id > i.id and l.state = 'done' and not l.rehearsal))))`
+
+// formerSQL finds those in the safe.
+const formerSQL = `select f.id from ` + formerKeysSQL + ` f where f.key_on = '' order by f.id limit $2`
+
+// distantSQL finds those on servers, and keys there of orders that failed, or of
+// rehearsals that ended before a time.
+const distantSQL = `select f.id, f.name, f.key_on from ` + formerKeysSQL + ` f where f.key_on <> ''
+	union all select o.id, m.name, o.spec->>'key_on' from orders o join mandates m on m.id = o.mandate_id where o.spec->>'key_on' <> ''
+		and o.key_gone_at is null and (o.state = 'failed' or o.rehearsal) and o.finished_at < $3
+		and not exists (select from installations i where i.order_id = o.id and i.finished_at is null and i.state <> 'previewed')
+	order by 1 limit $2`
+
+// DistantKey is the key of an order on the server it was made on.
+type DistantKey struct {
+	Order           int64  // number
+	Mandate, Server string // by name
+}
+
+// rehearsalKept is how long a rehearsal's key stays on its server, to be installed in
+// rehearsal.
+const rehearsalKept = time.Hour
+
+// DistantKeys gives keys on servers that nobody needs any more, beyond so many of each
+// mandate, but for its own number.
+func (s *Store) DistantKeys(ctx context.Context, usually, limit int, at time.Time) ([]DistantKey, error) {
+	rows, err := s.pool.Query(ctx, distantSQL, usually, limit, at.Add(-rehearsalKept))
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[DistantKey])
+}
+
+// KeyStaysOn says on which server the key of a certificate (its SHA-256 in hex) was made and
+// is kept alone; "" for a key that may be elsewhere.
+func (s *Store) KeyStaysOn(ctx context.Context, leaf string) (server string, err error) {
+	err = s.pool.QueryRow(ctx, "select coalesce((select spec->>'key_on' from orders where leaf = decode($1, 'hex') and state = 'issued' limit 1), '')",
+		leaf).Scan(&server)
+	return server, err
+}
+
+// DistantKeyGone keeps that the key of an order was destroyed on its server.
+func (s *Store) DistantKeyGone(ctx context.Context, order int64, at time.Time, act *Act) error {
+	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "update orders set key_gone_at = $2 where id = $1", order, at); err != nil {
+			return err
+		}
+		return act.write(db, at)
+	})
+}
 
 // DropFormerKeys destroys the keys of former certificates beyond so many of each
 // mandate, but for its own number, and says of which orders.

@@ -1886,6 +1886,8 @@ export interface components {
             /** @description of its CA */
             profile: string;
             key: string;
+            /** @description the server its keys are made on and never leave; empty for the safe */
+            key_on: string;
             install: string[];
             renew_days: number;
             /** @description file:line of the estate file; empty when it was made here */
@@ -1942,9 +1944,11 @@ export interface components {
             text: string;
         };
         Trial: {
+            /** @description it is for, where the mandate has several; empty else */
+            ca: string;
             name: string;
             /** @enum {string} */
-            step: "address" | "CAA" | "port" | "file" | "tls" | "record" | "profile" | "source";
+            step: "address" | "CAA" | "port" | "file" | "tls" | "record" | "profile" | "source" | "key";
             /** @description empty when nothing is in the way */
             code: string;
             seen: string;

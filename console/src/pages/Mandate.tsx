@@ -53,7 +53,7 @@ export function MandatePage() {
 function Facts({ m }: { m: Mandate }) {
   const rehearsed = m.rehearsed ? [`${moment(m.rehearsed.begun_at)}: ${m.rehearsed.state} at the test directory`, ...m.rehearsed_on.map((v) => `${v.server}: ${installationStanding(v)[1]}`)].join('\n') : 'never';
   const rows: [string, string][] = [
-    ['From', [m.ca, ...m.otherwise].join(', else ') + (m.profile && `, profile ${m.profile}`)], ['Proved by', m.proof === 'none' ? 'nothing: nobody asks' : `${m.proof} ${m.proof_at}`], ['Key', m.key], ['Belongs on', m.install.join(', ') || 'not said'], ['Is installed on', m.installed_on.join(', ') || 'no server yet'], ['Last rehearsal', rehearsed],
+    ['From', [m.ca, ...m.otherwise].join(', else ') + (m.profile && `, profile ${m.profile}`)], ['Proved by', m.proof === 'none' ? 'nothing: nobody asks' : `${m.proof} ${m.proof_at}`], ['Key', m.key_on ? `${m.key}, made on ${m.key_on} and kept there alone` : m.key], ['Belongs on', m.install.join(', ') || 'not said'], ['Is installed on', m.installed_on.join(', ') || 'no server yet'], ['Last rehearsal', rehearsed],
     ['Budget of the CA', m.budget.certificates > 0 ? `${m.budget.used} of ${m.budget.certificates} used in ${m.budget.days} days` : 'not declared'], ['Declared', m.place || `made by ${m.made_by}`],
   ];
   return <Part aria-label="The mandate"><Plain><tbody>{rows.map(([k, v]) => <tr key={k}><th scope="row">{k}</th><td className="wrap">{v}</td></tr>)}</tbody></Plain></Part>;

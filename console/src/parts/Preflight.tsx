@@ -16,7 +16,7 @@ export function Preflight({ items }: { items: Trial[] }) {
             <span role="img" aria-label={t.code ? 'in the way' : 'well'}>{t.code ? '✗' : '✓'}</span>
             <strong>{t.step}</strong>
             <div>
-              <small>{t.name}</small>
+              <small>{t.name}{t.ca && ` · ${t.ca}`}</small>
               <p>{t.code && `${t.code}: `}{t.seen}</p>
               {t.code && <><code>{t.spot}</code><p>→ {t.remedy}</p></>}
             </div>

@@ -199,7 +199,8 @@ func mandateNode(m *Mandate) *yaml.Node {
 	s := &m.Subject
 	subject := fieldsOf("common_name", s.CommonName, "organization", s.Organization, "unit", s.Unit, "country", s.Country,
 		"province", s.Province, "locality", s.Locality)
-	return fieldsOf("name", m.Name, "names", m.Names, "ca", m.CA, "otherwise", slices.Clone(m.Otherwise), "proof", proof, "key", m.Key, "install", refTexts(m.Install), "renew_days", m.RenewDays,
+	return fieldsOf("name", m.Name, "names", m.Names, "ca", m.CA, "otherwise", slices.Clone(m.Otherwise), "proof", proof, "key", m.Key, "key_on", m.KeyOn,
+		"install", refTexts(m.Install), "renew_days", m.RenewDays,
 		"subject", subject, "must_staple", m.Staple, "reuse_key", m.ReuseKey, "profile", m.Profile, "keep", m.Keep)
 }
 

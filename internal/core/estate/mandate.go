@@ -64,6 +64,7 @@ type Mandate struct {
 	Otherwise []string `json:"otherwise,omitempty"`  // CAs asked in its place, in this order, when it cannot or does not issue
 	Proof     Proof    `json:"proof"`                // how control of the names is shown
 	Key       string   `json:"key"`                  // kind of key
+	KeyOn     string   `json:"key_on,omitempty"`     // the server its keys are made and kept on; "" for the safe
 	Install   []Ref    `json:"install"`              // servers, or one port of them
 	RenewDays int      `json:"renew_days,omitempty"` // before the end; 0 is a third of the life
 	Subject   Subject  `json:"subject,omitzero"`
@@ -250,6 +251,7 @@ func (r *reader) mandate(n *yaml.Node) {
 		}},
 		field{"proof", false, func(n *yaml.Node) { r.proof(n, &m.Proof) }},
 		field{"key", false, func(n *yaml.Node) { m.Key = r.oneOf(n, "kind of key", KeyKinds) }},
+		field{"key_on", false, func(n *yaml.Node) { m.KeyOn, _ = r.text(n, "the name of a server") }},
 		field{"install", false, func(n *yaml.Node) {
 			r.list(n, "a list of servers or server:port", func(n *yaml.Node) { r.ref(n, &m.Install) })
 		}},
@@ -466,11 +468,35 @@ func (r *reader) resolveMandates(servers map[string]int) {
 				r.fault(m.Place, "reach for that server", "mandate %s is proved on %s, and there is no way to it", m.Name, name)
 			}
 		}
+		r.keyStays(m, servers)
 		for _, ref := range m.Install {
 			if _, ok := servers[ref.Server]; !ok {
 				r.fault(m.Place, "one of "+listed(servers), "mandate %s is installed on an unknown server %q", m.Name,
 					clip(ref.Server))
 			}
+		}
+	}
+}
+
+// keyStays checks what a mandate says whose keys stay on a server.
+func (r *reader) keyStays(m *Mandate, servers map[string]int) {
+	if m.KeyOn == "" {
+		return
+	}
+	at, ok := servers[m.KeyOn]
+	switch {
+	case !ok:
+		r.fault(m.Place, "one of "+listed(servers), "mandate %s has its key made on an unknown server %q", m.Name, clip(m.KeyOn))
+	case r.estate.Servers[at].Reach == nil:
+		r.fault(m.Place, "reach for that server", "mandate %s has its key made on %s, and there is no way to it", m.Name, m.KeyOn)
+	case m.ReuseKey:
+		r.fault(m.Place, "one of key_on and reuse_key", "mandate %s uses its key again, and a key that stays on %s is made anew each time", m.Name, m.KeyOn)
+	case m.CA == SelfSigned || r.estate.CA(m.CA) != nil && r.estate.CA(m.CA).By == BySelf:
+		r.fault(m.Place, "another CA, or no key_on", "mandate %s signs itself, for which its key has to be in the safe", m.Name)
+	}
+	for _, ref := range m.Install {
+		if ref.Server != m.KeyOn {
+			r.fault(m.Place, "a mandate of its own for "+clip(ref.Server), "mandate %s is installed on %s, and its key stays on %s", m.Name, clip(ref.Server), m.KeyOn)
 		}
 	}
 }
@@ -662,7 +688,7 @@ func mandateItem(m Mandate) item {
 	return item{m.Name, m.Place, [][2]string{{"names", strings.Join(m.Names, ", ")}, {"ca", m.CA}, {"otherwise", strings.Join(m.Otherwise, ", ")},
 		{"proof", strings.TrimSpace(strings.Join([]string{p.By, strings.Join(p.Servers, " "), path.Clean("/" + p.Folder),
 			p.At, p.Server, p.TSIG.Name, p.TSIG.Algorithm, p.TSIG.Credential, p.Program, p.URL, p.Credential, strings.Join(p.Await, " ")}, " "))},
-		{"records are kept", fmt.Sprint(p.Keep)}, {"key", m.Key}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)},
+		{"records are kept", fmt.Sprint(p.Keep)}, {"key", m.Key}, {"key on", m.KeyOn}, {"install", joined(m.Install)}, {"renew days", fmt.Sprint(m.RenewDays)},
 		{"subject", m.Subject.words()}, {"must staple", fmt.Sprint(m.Staple)}, {"reuse key", fmt.Sprint(m.ReuseKey)}, {"profile", m.Profile},
 		{"keep", fmt.Sprint(m.Keep)}}}
 }

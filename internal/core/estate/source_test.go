@@ -30,6 +30,7 @@ func TestOtherSourcesAreDeclared(t *testing.T) {
   - {name: c, names: [bücher.example], ca: desk, subject: {common_name: x, organization: Ferries, unit: Crew, country: NO, province: Vestland, locality: Bergen}}
   - {name: d, names: [d.example], ca: by-hand}
   - {name: e, names: [e.example], ca: crew, profile: any, key: rsa-4096}
+  - {name: f, names: [f.crew.example], ca: crew, key_on: pier-1, install: [pier-1, "pier-1:8443"]}
 `), kinds, withRoot)
 	require.NoError(t, err)
 	crew := e.CA("crew")
@@ -67,12 +68,12 @@ func TestOtherSourcesAreDeclared(t *testing.T) {
 	changed.CAs = append([]estate.CA{}, e.CAs...)
 	changed.CAs[0].Private = &estate.Private{Profiles: crew.Private.Profiles[:1]}
 	changed.Mandates = append([]estate.Mandate{}, e.Mandates...)
-	changed.Mandates[1].Staple, changed.Mandates[2].Subject.Country = false, "SE"
+	changed.Mandates[1].Staple, changed.Mandates[2].Subject.Country, changed.Mandates[5].KeyOn = false, "SE", ""
 	var told []string
 	for _, c := range estate.Diff(e, &changed) {
 		told = append(told, c.Kind+" "+c.Name)
 	}
-	assert.Equal(t, []string{"CA crew", "mandate b", "mandate c"}, told)
+	assert.Equal(t, []string{"CA crew", "mandate b", "mandate c", "mandate f"}, told)
 }
 
 // TestOtherSourcesRefuse holds every key to the way it belongs to, and mandates to
@@ -102,6 +103,11 @@ func TestOtherSourcesRefuse(t *testing.T) {
 		mandate("names: [\"a b@lab.example\"], ca: desk"):                                                       "no e-mail address",
 		mandate("names: [a.example], ca: desk, subject: {country: Norway}"):                                     "a country in two letters",
 		mandate("names: [a.example], ca: desk, subject: {common_name: " + strings.Repeat("x", 65) + "}"):        "at most 64 characters",
+		mandate("names: [a.example], ca: desk, key_on: tug"):                                                    `its key made on an unknown server "tug"`,
+		mandate("names: [a.example], ca: desk, key_on: edge"):                                                   "made on edge, and there is no way to it",
+		mandate("names: [a.example], ca: desk, key_on: pier-1, reuse_key: true"):                                "one of key_on and reuse_key",
+		mandate("names: [a.example], ca: self-signed, key_on: pier-1"):                                          "for which its key has to be in the safe",
+		mandate("names: [a.example], ca: desk, key_on: pier-1, install: [edge]"):                                "installed on edge, and its key stays on pier-1",
 		mandate("names: [a.example], ca: desk, keep: 0"):                                                        "a whole number from 1 to 100",
 		ca + "mandates:\n  - {name: m, names: [a@b.example], ca: harbour, proof: {by: listener}}\n":             "is not a name to order a certificate for over ACME",
 		ca + "mandates:\n  - {name: m, names: [a.example], ca: harbour, proof: {by: listener}, key: ed25519}\n": "no CA that browsers trust takes a key",

@@ -102,11 +102,12 @@ type layout struct {
 	// outlive: that may be what is mended
 	Mends bool `json:"mends,omitempty"`
 
-	Combined bool            `json:"combined,omitempty"` // both are in one file
-	Staple   *install.Staple `json:"staple,omitempty"`   // lies beside the certificates; nil for none
-	Loads    []string        `json:"loads,omitempty"`    // paths of the configuration the certificate comes to
-	Live     json.RawMessage `json:"live,omitempty"`     // how the running server takes it in
-	Lively   string          `json:"-"`                  // that in words
+	Combined bool            `json:"combined,omitempty"`  // both are in one file
+	KeyThere bool            `json:"key_there,omitempty"` // it was made on the server, and nobody else has it
+	Staple   *install.Staple `json:"staple,omitempty"`    // lies beside the certificates; nil for none
+	Loads    []string        `json:"loads,omitempty"`     // paths of the configuration the certificate comes to
+	Live     json.RawMessage `json:"live,omitempty"`      // how the running server takes it in
+	Lively   string          `json:"-"`                   // that in words
 }
 
 // read gives the own part of a plan.
@@ -173,7 +174,12 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 		mode fs.FileMode
 	}
 	list := []staged{{l.Certificates, m.Chain, open}, {l.Key, m.Key, private}}
-	if l.Combined {
+	switch {
+	case l.KeyThere && l.Combined:
+		list = nil
+	case l.KeyThere:
+		list = list[:1]
+	case l.Combined:
 		both := append(append(bytes.TrimRight(bytes.Clone(m.Chain), "\n"), '\n'), m.Key...)
 		list = []staged{{l.Key, both, private}}
 	}
@@ -183,6 +189,11 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 				Advice: "preview the installation anew, which asks for a new one"}
 		}
 		list = append(list, staged{l.Certificates + stapleEnd, l.Staple.Response, open})
+	}
+	if l.KeyThere {
+		if err := d.takeKey(ctx, l, m.Chain); err != nil {
+			return "", err
+		}
 	}
 	for _, f := range list {
 		at := l.staged(f.name)

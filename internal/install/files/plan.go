@@ -106,7 +106,7 @@ func (d *Destination) plan(ctx context.Context, w *install.Wish) (*install.Plann
 	for _, x := range edits.Loads {
 		l.Loads = append(l.Loads, x.Path)
 	}
-	if d.Live != nil {
+	if d.Live != nil && !w.KeyThere { // telling the running server would take the key here
 		l.Live, l.Lively = d.Live.Plan(reading, edits)
 	}
 	own, err := json.Marshal(l)
@@ -206,7 +206,7 @@ func (p *planner) touched(edits *kind.Edits, wanted []kind.Wanted) error {
 // layout says where the certificate goes. A folder that is in use keeps the
 // names of its files.
 func (p *planner) layout() (*layout, error) {
-	l := &layout{Folder: path.Join(path.Dir(p.Main), "insegna", p.wish.Mandate), Version: p.wish.Version,
+	l := &layout{Folder: p.folderOf(p.wish.Mandate), Version: p.wish.Version, KeyThere: p.wish.KeyThere,
 		Certificates: certificatesFile, Key: keyFile, Combined: p.Combined,
 		Copy: path.Join(path.Dir(p.Main), ".insegna-"+p.wish.Mandate+"."), Test: p.Test, Reload: p.Reload}
 	var err error
@@ -240,6 +240,9 @@ func (l *layout) acts(rehearsal bool, links []install.Link) []install.Act {
 	}
 	if !l.Combined {
 		list[0].What += " and " + l.Key
+	}
+	if l.KeyThere {
+		list[0].What += ", the key from " + l.in(keysFolder, l.Version+".pem")
 	}
 	if rehearsal {
 		return []install.Act{list[0], list[2]}

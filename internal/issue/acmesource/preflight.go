@@ -27,8 +27,9 @@ import (
 
 // Trial is one thing a pre-flight tried, as the CA will.
 type Trial struct {
+	CA     string // it is for, where the mandate has several; "" else
 	Name   string // the host
-	Step   string // "address", "CAA", "port", "file", "tls", "record" or "profile"
+	Step   string // "address", "CAA", "port", "file", "tls", "record", "profile", "source" or "key"
 	Code   string // of what is wrong; "" when it is well
 	Seen   string // what was found
 	Spot   string // file:line, record, or address and port

@@ -1,0 +1,179 @@
+package service
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"time"
+
+	"insegna.example/internal/core/estate"
+	"insegna.example/internal/install"
+	"insegna.example/internal/issue"
+	"insegna.example/internal/kind"
+	"insegna.example/internal/store"
+)
+
+// keymaker opens the server that a mandate's keys are made on. The error, a
+// *RefusedError, says why they cannot be.
+func (s *Ordering) keymaker(ctx context.Context, server string) (install.Keymaker, func(), error) {
+	e, _, err := s.declaring.estateInForce(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	at := e.Server(server)
+	if at == nil || at.Reach == nil {
+		return nil, nil, &RefusedError{"there is no way to " + server + ", where the key is to be made", "declare reach for it in the estate file"}
+	}
+	k := s.cfg.Kinds.Of(at.Kind)
+	if err := k.Needs(kind.Install); err != nil {
+		return nil, nil, &RefusedError{fmt.Sprintf("%v, and %s is declared as %s", err, at.Name, at.Kind), "leave key_on out of the mandate"}
+	}
+	over, err := open(ctx, at.Reach)
+	if err != nil {
+		return nil, nil, &RefusedError{err.Error(), "see the way to it: insegna server show " + at.Name}
+	}
+	out, can := k.Installs(over, at).(install.Keymaker)
+	if !can {
+		_ = over.Close()
+		return nil, nil, &RefusedError{fmt.Sprintf("no key can be made on %s, which is declared as %s", at.Name, at.Kind), "leave key_on out of the mandate"}
+	}
+	return out, func() { _ = over.Close() }, nil
+}
+
+// distantKey is the key of an order that is made on a server and stays there.
+type distantKey struct {
+	s     *Ordering
+	row   *store.Order
+	close []func() // ways to the server that are open
+}
+
+// distantKeyOf makes what makes the key of an order; nil where the safe keeps it.
+func (s *Ordering) distantKeyOf(row *store.Order) *distantKey {
+	if row.Spec.KeyOn == "" {
+		return nil
+	}
+	return &distantKey{s: s, row: row}
+}
+
+// Close ends the ways to the server.
+func (k *distantKey) Close() {
+	if k != nil {
+		for _, end := range k.close {
+			end()
+		}
+	}
+}
+
+// keyFailure is what it means for an order that its key cannot be made or used.
+func keyFailure(server string, err error) error {
+	f := &issue.Failure{Kind: issue.NoKey, Words: server + ": " + err.Error(), Advice: "see the way to it: insegna server show " + server,
+		Again: time.Now().Add(firstRetry)}
+	var refused *RefusedError
+	var fault *install.FaultError
+	switch {
+	case errors.As(err, &refused):
+		f.Words, f.Advice = refused.Reason, refused.Next
+	case errors.As(err, &fault) && fault.Advice != "":
+		f.Advice = fault.Advice
+	}
+	return f
+}
+
+// Make implements issue.Keymaker.
+func (k *distantKey) Make(ctx context.Context, o *issue.Order) (crypto.Signer, string, error) {
+	server := k.row.Spec.KeyOn
+	maker, end, err := k.s.keymaker(ctx, server)
+	if err != nil {
+		return nil, "", keyFailure(server, err)
+	}
+	k.close = append(k.close, end)
+	key, err := maker.MakeKey(ctx, k.row.Mandate.Name, strconv.FormatInt(o.ID, 10), o.KeyKind)
+	if err != nil {
+		return nil, "", keyFailure(server, err)
+	}
+	return &toldSigner{key, server}, fmt.Sprintf("a key of the kind %s is made on %s, and stays there", o.KeyKind, server), nil
+}
+
+// Drop implements issue.Keymaker.
+func (k *distantKey) Drop(ctx context.Context, o *issue.Order) error {
+	return k.s.dropDistantKey(ctx, k.row.Spec.KeyOn, k.row.Mandate.Name, o.ID)
+}
+
+// dropDistantKey destroys the key of an order on its server.
+func (s *Ordering) dropDistantKey(ctx context.Context, server, mandate string, order int64) error {
+	maker, end, err := s.keymaker(ctx, server)
+	if err != nil {
+		return err
+	}
+	defer end()
+	return maker.DropKey(ctx, mandate, strconv.FormatInt(order, 10))
+}
+
+// toldSigner says of what goes wrong what it means for the order.
+type toldSigner struct {
+	crypto.Signer
+	server string
+}
+
+// Sign implements crypto.Signer.
+func (t *toldSigner) Sign(r io.Reader, digest []byte, opts crypto.SignerOpts) ([]byte, error) {
+	out, err := t.Signer.Sign(r, digest, opts)
+	if err != nil {
+		return nil, keyFailure(t.server, err)
+	}
+	return out, nil
+}
+
+// keyTrial is what a key is called that is made to try, and destroyed.
+const keyTrial = "trial"
+
+// canMakeKey tries whether a mandate's key can be made where it is to stay: one is made,
+// signs a request, and is destroyed. The error, a *issue.Failure, says what is in the way.
+func (s *Ordering) canMakeKey(ctx context.Context, spec *estate.Mandate) error {
+	if spec.KeyOn == "" {
+		return nil
+	}
+	maker, end, err := s.keymaker(ctx, spec.KeyOn)
+	if err != nil {
+		return keyFailure(spec.KeyOn, err)
+	}
+	defer end()
+	key, err := maker.MakeKey(ctx, spec.Name, keyTrial, spec.Key)
+	if err == nil {
+		_, err = issue.Request(key, spec.Names, subjectOf(&spec.Subject), spec.Staple)
+	}
+	if err := errors.Join(err, maker.DropKey(context.WithoutCancel(ctx), spec.Name, keyTrial)); err != nil {
+		return keyFailure(spec.KeyOn, err)
+	}
+	return nil
+}
+
+// dropDistantKeys destroys the keys on servers that nobody needs any more: of orders that
+// failed, of rehearsals, and of former certificates beyond those that are kept. What
+// cannot be reached is tried again later.
+func (s *Ordering) dropDistantKeys(ctx context.Context) error {
+	const atOnce = 200
+	list, err := s.store.DistantKeys(ctx, estate.KeptUsually, atOnce, time.Now().UTC())
+	if err != nil {
+		return err
+	}
+	unreached := map[string]bool{}
+	for _, k := range list {
+		if unreached[k.Server] {
+			continue
+		}
+		if err := s.dropDistantKey(ctx, k.Server, k.Mandate, k.Order); err != nil {
+			unreached[k.Server] = true
+			s.cfg.Log.Warn("a key that is not needed any more still lies on its server", "order", k.Order, "server", k.Server, "error", err)
+			continue
+		}
+		if err := s.store.DistantKeyGone(ctx, k.Order, time.Now().UTC(), &store.Act{Actor: actor(ctx), Action: "key.destroy",
+			Subject: fmt.Sprintf("order %d", k.Order), Detail: map[string]any{"server": k.Server, "mandate": k.Mandate}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
