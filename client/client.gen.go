@@ -2631,7 +2631,7 @@ type Mandate struct {
 	InstalledOn []string `json:"installed_on"`
 	Key         string   `json:"key"`
 
-	// KeyOn the server its keys are made on and never leave; empty for the safe
+	// KeyOn the server its keys are made on and kept on alone; empty for the safe
 	KeyOn  string   `json:"key_on"`
 	Last   *Order   `json:"last,omitempty"`
 	MadeBy string   `json:"made_by"`
@@ -2881,6 +2881,9 @@ type Order struct {
 
 	// KeyGoneAt when its key was destroyed, as one of a former certificate
 	KeyGoneAt *time.Time `json:"key_gone_at,omitempty"`
+
+	// KeyOn the server its key is kept on alone; left out where the safe has it
+	KeyOn     *string    `json:"key_on,omitempty"`
 	Mandate   string     `json:"mandate"`
 	Names     []string   `json:"names"`
 	NotAfter  *time.Time `json:"not_after,omitempty"`

@@ -649,6 +649,8 @@ func (a *app) orderEnd(o *client.Order) error {
 		return errors.New(words)
 	case o.State == client.OrderStateIssued && o.Rehearsal:
 		a.say("The CA's part of the rehearsal went well. What it brought is for nothing else.")
+	case o.State == client.OrderStateIssued && o.KeyOn != nil:
+		a.say("Issued: the certificate lies in the safe, its key on %s alone, valid until %s.", *o.KeyOn, moment(*o.NotAfter))
 	case o.State == client.OrderStateIssued:
 		a.say("Issued: certificate and key lie in the safe, valid until %s.", moment(*o.NotAfter))
 	}

@@ -116,6 +116,9 @@ func orderOf(v *service.OrderView) contract.Order {
 		Names: list(v.Spec.Names), State: contract.OrderState(v.State), Url: v.URL, By: v.By,
 		BegunAt: v.CreatedAt.UTC(), Steps: []contract.OrderStep{}, Way: contract.OrderWayOrdered, Waits: v.Waits,
 		SentAt: inUTC(v.SentAt), ExpectedAt: inUTC(v.ExpectedAt), KeyGoneAt: inUTC(v.KeyGoneAt), RevokedAt: inUTC(v.RevokedAt)}
+	if v.Spec.KeyOn != "" {
+		out.KeyOn = &v.Spec.KeyOn
+	}
 	if v.RevokedFor != "" {
 		out.RevokedFor = &v.RevokedFor
 	}

@@ -11,6 +11,7 @@ import (
 
 	"insegna.example/internal/core/certs"
 	"insegna.example/internal/core/chain"
+	"insegna.example/internal/core/estate"
 	"insegna.example/internal/store"
 )
 
@@ -64,7 +65,7 @@ func (s *Ordering) GiveOut(ctx context.Context, order int64, g *Give) ([]NamedFi
 			"certificate": hex.EncodeToString(o.Leaf)}}, time.Now().UTC())
 }
 
-// withRoot adds the root a chain ends at, where an audience or a CA has it.
+// withRoot adds the root a chain ends at, which an audience or a CA has.
 func (s *Ordering) withRoot(ctx context.Context, list []*certs.Certificate) ([]*certs.Certificate, error) {
 	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
@@ -76,8 +77,20 @@ func (s *Ordering) withRoot(ctx context.Context, list []*certs.Certificate) ([]*
 	}
 	for i := range e.CAs {
 		anchors = append(anchors, e.CAs[i].Anchors...)
+		if e.CAs[i].By != estate.ByPrivate {
+			continue
+		}
+		_, roots, err := s.issuing.chain(ctx, e.CAs[i].Name)
+		if err != nil {
+			return nil, err
+		}
+		anchors = append(anchors, roots...)
 	}
 	whole, _ := chain.Order(list[0], append(list[1:len(list):len(list)], anchors...))
+	if last := whole[len(whole)-1]; !last.SelfSigned() {
+		return nil, &RefusedError{fmt.Sprintf("the root above %s is not known here", last.CommonName()),
+			fmt.Sprintf("declare %s with roots of a CA or an audience in the estate file; or take the chain without its root", last.IssuerName())}
+	}
 	return whole, nil
 }
 

@@ -330,7 +330,9 @@ func TestASiblingsKeyIsTakenOnlyWithPermission(t *testing.T) {
 	assert.NoDirExists(t, dirs["second"]+"/insegna")
 
 	lay(dirs["first"], newer)
-	done := y.carried(t, y.planned(t, which).Installations[0].Number)
+	anew := y.planned(t, which)
+	require.Len(t, anew.Installations, 1, "%+v", anew.Left)
+	done := y.carried(t, anew.Installations[0].Number)
 	require.Equal(t, client.InstallationStateDone, done.State, done.Reason)
 	q := &quay{secure: at[1]}
 	assert.Equal(t, newer.Certificate.Fingerprint.String(), q.served())

@@ -1886,7 +1886,7 @@ export interface components {
             /** @description of its CA */
             profile: string;
             key: string;
-            /** @description the server its keys are made on and never leave; empty for the safe */
+            /** @description the server its keys are made on and kept on alone; empty for the safe */
             key_on: string;
             install: string[];
             renew_days: number;
@@ -2027,6 +2027,8 @@ export interface components {
             way: "ordered" | "taken";
             /** @description for a person who carries its request */
             waits: boolean;
+            /** @description the server its key is kept on alone; left out where the safe has it */
+            key_on?: string;
             /** @description of one order: the certificate request as PEM, once it is made */
             request?: string;
             /**

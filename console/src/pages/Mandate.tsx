@@ -107,8 +107,8 @@ export function OrderSteps({ number }: { number: number | undefined }) {
       <Steps steps={o.steps} />
       {o.waits && <Waiting o={o} />}
       {o.failure?.again && <p>It is not tried before {moment(o.failure.again)}.</p>}
-      {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> and its key lie in the safe.</p>}
-      {o.certificate && !o.rehearsal && <GiveOut order={o.number} mandate={o.mandate} />}
+      {o.certificate && !o.rehearsal && <p>Certificate <code>{o.certificate.slice(0, 16)}</code> {o.key_on ? <>lies in the safe, and its key on <Link to={`/servers/${o.key_on}`}>{o.key_on}</Link> alone.</> : 'and its key lie in the safe.'}</p>}
+      {o.certificate && !o.rehearsal && !o.key_on && <GiveOut order={o.number} mandate={o.mandate} />}
     </Part>
   );
 }

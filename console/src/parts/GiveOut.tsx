@@ -14,13 +14,14 @@ const forms: [string, string][] = [['pem', 'PEM, one file'], ['apart', 'PEM, the
 export function GiveOut({ order, mandate }: { order: number; mandate: string }) {
   const who = useWho();
   const [form, setForm] = useState('pem');
+  const [chain, setChain] = useState('usual');
   const [given, setGiven] = useState<string[]>([]);
   if (!who.data?.keys) return null;
   const twelve = form.startsWith('pkcs12');
   const send = async (f: (name: string) => string) => {
     setGiven([]);
     const files = await giveCertificate(order, {
-      form: form.replace(/-old$/, '').replace('apart', 'pem') as Shape, reason: f('reason'), apart: form === 'apart', old: form === 'pkcs12-old', with_root: false,
+      form: form.replace(/-old$/, '').replace('apart', 'pem') as Shape, reason: f('reason'), apart: form === 'apart', old: form === 'pkcs12-old', with_root: chain === 'root',
       ...(f('passphrase') ? { passphrase: f('passphrase') } : {}), ...(twelve && f('alias') ? { alias: f('alias') } : {}),
     });
     files.forEach((v) => saveBytes(v.name, v.content));
@@ -30,6 +31,7 @@ export function GiveOut({ order, mandate }: { order: number; mandate: string }) 
     <details>
       <summary>Take it out, with its key</summary>
       <Choice label="Form" value={form} options={forms} onChange={setForm} />
+      {form !== 'der' && <Choice label="Chain" value={chain} options={[['usual', 'As it is sent'], ['root', 'With the root at its end']]} onChange={setChain} />}
       <Form label={`Take the certificate of ${mandate} out`} act="Save it" onSend={send}>
         <Input label="Reason" name="reason" hint="It stands in the journal, with your name." />
         {form !== 'pkcs7' && <Input label="Passphrase" name="passphrase" type="password" optional={!twelve} autoComplete="new-password" hint={twelve ? 'PKCS#12 needs one.' : 'Left empty, the key is not encrypted: keep it where nobody else reads.'} />}
