@@ -1,6 +1,10 @@
 package service_test
 
 import (
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -11,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/client"
+	"insegna.example/internal/core/certs"
+	"insegna.example/internal/pkitest"
 	"insegna.example/internal/servicetest"
 	"insegna.example/internal/standin/ca"
 )
@@ -92,11 +98,92 @@ func TestTheKeyStaysOnItsServer(t *testing.T) {
 	assert.Equal(t, []string{text(last - 1), text(last)}, keys())
 	var gone int
 	r.Query(t, "select count(*) from orders where key_gone_at is not null and id < "+text(last-1), &gone)
-	assert.Equal(t, 2, gone)
+	assert.Equal(t, 3, gone, "that of the failed order, and two former ones")
 	assert.Equal(t, *o.Certificate, q.served())
 
 	r.Apply(t, strings.Replace(q.estate, "configuration: "+q.site, "configuration: /proc/nowhere/nginx.conf", 1), q.town.Root)
 	said, list := trials(t, r.Client, "deck")
 	assert.Equal(t, deck+" key no-key", said[0])
 	assert.NotEmpty(t, list[0].Remedy)
+}
+
+// TestKeysOnServersGoInTime has keys made on a server for a CA that is asked by hand, and
+// for rehearsals: what is given up is destroyed at once, what a rehearsal left within the
+// hour; a server there is no way to keeps its keys, and that nothing says they are gone.
+func TestKeysOnServersGoInTime(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t)
+	q.estate = strings.Replace(q.estate, "install: [quay]}", "install: [quay], key_on: quay}", 1)
+	without := strings.NewReplacer("mandates:\n", "", "  - {name: deck, names: ["+deck+"], ca: harbour, proof: {by: http, servers: [quay]}, install: [quay], key_on: quay}\n", "",
+		"reach: {by: local", "without_sni: true} #").Replace(q.estate)
+	q.estate = strings.Replace(q.estate, "mandates:\n", "  - {name: desk, by: hand}\nmandates:\n", 1) +
+		"  - {name: kiosk, names: [kiosk.lantern.example], ca: desk, key_on: quay, key: ecdsa-p384, subject: {organization: Ferries}}\n"
+	r := servicetest.Start(t)
+	q.open(t, r.URL, r.Client)
+	there := func(mandate string, order int64) bool {
+		_, err := os.Stat(q.dir + "/insegna/" + mandate + "/keys/" + strconv.FormatInt(order, 10) + ".pem")
+		return err == nil
+	}
+	gone := func(order int64) (is bool) {
+		r.Query(t, "select key_gone_at is not null from orders where id = "+strconv.FormatInt(order, 10), &is)
+		return is
+	}
+	waiting := func() (int64, *x509.CertificateRequest) {
+		n := begin(t, r.Client, "kiosk", false)
+		var o *client.Order
+		require.Eventually(t, func() bool {
+			v, err := r.Client.GetOrderWithResponse(t.Context(), n)
+			require.NoError(t, err)
+			o = v.JSON200
+			return o.Waits
+		}, 20*time.Second, 20*time.Millisecond)
+		assert.Equal(t, "quay", *o.KeyOn)
+		block, _ := pem.Decode([]byte(*o.Request))
+		asked, err := x509.ParseCertificateRequest(block.Bytes)
+		require.NoError(t, err)
+		require.NoError(t, asked.CheckSignature())
+		assert.Equal(t, []string{"kiosk.lantern.example"}, asked.DNSNames)
+		assert.Equal(t, []string{"Ferries"}, asked.Subject.Organization)
+		return n, asked
+	}
+	first, _ := waiting()
+	require.True(t, there("kiosk", first))
+	assert.False(t, gone(first))
+	ended1, err := r.Client.EndOrderWithResponse(t.Context(), first)
+	require.NoError(t, err)
+	require.NotNil(t, ended1.JSON200, string(ended1.Body))
+	assert.False(t, there("kiosk", first))
+	assert.True(t, gone(first))
+
+	second, asked := waiting()
+	like := *pkitest.Leaf(q.town.Root, "kiosk.lantern.example").X509()
+	der, err := x509.CreateCertificate(rand.Reader, &like, q.town.Root.X509(), asked.PublicKey, q.town.Root.Key)
+	require.NoError(t, err)
+	foreign := pkitest.Leaf(q.town.Root, "kiosk.lantern.example")
+	wrong, err := r.Client.TakeReplyWithResponse(t.Context(), client.TakeReplyJSONRequestBody{Files: given(certs.PEM(foreign.Raw))})
+	require.NoError(t, err)
+	assert.Contains(t, string(wrong.Body), "is for a key that no request here has")
+	taken, err := r.Client.TakeReplyWithResponse(t.Context(), client.TakeReplyJSONRequestBody{Files: given(certs.PEM(der))})
+	require.NoError(t, err)
+	assert.Less(t, taken.StatusCode(), 300, string(taken.Body))
+	require.Nil(t, ended(t, r.Client, second).Failure)
+	assert.True(t, there("kiosk", second))
+
+	rehearsed := begin(t, r.Client, "deck", true)
+	require.Nil(t, ended(t, r.Client, rehearsed).Failure)
+	require.NoError(t, r.DropFormerKeys(t.Context()))
+	assert.True(t, there("deck", rehearsed), "it may be installed in rehearsal yet")
+	r.Query(t, "update orders set finished_at = now() - interval '2 hours' where id = "+strconv.FormatInt(rehearsed, 10)+" returning id", new(int64))
+	r.Apply(t, without, q.town.Root)
+	require.NoError(t, r.DropFormerKeys(t.Context()))
+	assert.True(t, there("deck", rehearsed))
+	assert.False(t, gone(rehearsed), "nothing is told that was not done")
+	r.Apply(t, q.estate, q.town.Root)
+	require.NoError(t, r.DropFormerKeys(t.Context()))
+	assert.False(t, there("deck", rehearsed))
+	assert.True(t, gone(rehearsed))
+	assert.True(t, there("kiosk", second), "what is in force stays")
+	var told int
+	r.Query(t, "select count(*) from journal where action = 'key.destroy' and detail::text like '%quay%'", &told)
+	assert.Equal(t, 2, told)
 }

@@ -100,6 +100,11 @@ func (s *Ordering) GiveUp(ctx context.Context, id int64) (*OrderView, error) {
 	} else if err != nil {
 		return nil, err
 	}
+	if o.Spec.KeyOn != "" {
+		if err := s.dropDistantKeys(ctx); err != nil {
+			return nil, err
+		}
+	}
 	return s.Order(ctx, id)
 }
 

@@ -172,11 +172,11 @@ const formerKeysSQL = `(select o.id, o.name, o.key_on from (select o.id, o.leaf,
 // formerSQL finds those in the safe.
 const formerSQL = `select f.id from ` + formerKeysSQL + ` f where f.key_on = '' order by f.id limit $2`
 
-// distantSQL finds those on servers, and keys there of orders that failed, or of
+// distantSQL finds those on servers, and keys there of orders that failed, and of
 // rehearsals that ended before a time.
 const distantSQL = `select f.id, f.name, f.key_on from ` + formerKeysSQL + ` f where f.key_on <> ''
 	union all select o.id, m.name, o.spec->>'key_on' from orders o join mandates m on m.id = o.mandate_id where o.spec->>'key_on' <> ''
-		and o.key_gone_at is null and (o.state = 'failed' or o.rehearsal) and o.finished_at < $3
+		and o.key_gone_at is null and (o.state = 'failed' or o.rehearsal and o.finished_at < $3)
 		and not exists (select from installations i where i.order_id = o.id and i.finished_at is null and i.state <> 'previewed')
 	order by 1 limit $2`
 
