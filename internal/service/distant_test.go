@@ -28,6 +28,7 @@ func TestTheKeyStaysOnItsServer(t *testing.T) {
 	t.Parallel()
 	q := newQuay(t)
 	q.estate = strings.Replace(q.estate, "install: [quay]}", "install: [quay], key_on: quay, key: rsa-2048, keep: 1}", 1)
+	q.estate = strings.Replace(q.estate, "hosts:\n", "  - {name: pier, kind: nginx, addresses: [127.0.0.9], reach: {by: local, configuration: "+q.site+"}}\nhosts:\n", 1)
 	r := servicetest.Start(t)
 	q.open(t, r.URL, r.Client)
 	m, err := r.Client.GetMandateWithResponse(t.Context(), "deck")
@@ -80,6 +81,11 @@ func TestTheKeyStaysOnItsServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 409, taken.StatusCode())
 	assert.Contains(t, string(taken.Body), "was made on quay and is kept there alone")
+
+	elsewhere, err := r.Client.PreviewInstallationWithResponse(t.Context(), client.InstallationRequest{Mandate: "deck", Server: ptrTo("pier")})
+	require.NoError(t, err)
+	assert.Equal(t, 409, elsewhere.StatusCode())
+	assert.Contains(t, string(elsewhere.Body), "was made on quay and is kept there alone")
 
 	var last int64
 	for range 3 {

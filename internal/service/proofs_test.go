@@ -191,6 +191,32 @@ func TestTheNextCA(t *testing.T) {
 	spent, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "booking"})
 	require.NoError(t, err)
 	assert.Contains(t, string(spent.Body), "the budget of harbour is spent: 2 of 2 certificates", "and that of the other too")
+
+	third := strings.Replace(text, line, strings.Replace(line, "name: harbour", "name: third", 1)+line, 1)
+	third = strings.Replace(third, "otherwise: [beacon]", "otherwise: [third]", 1)
+	apply := func(text string) {
+		v, err := r.Client.ApplyEstateWithResponse(t.Context(), client.EstateFile{File: "estate.yaml", Text: text,
+			Attachments: &map[string]string{"root.pem": string(certs.PEM(root.Raw)), "other.pem": string(certs.PEM(second.Root.Raw))}})
+		require.NoError(t, err)
+		require.NotNil(t, v.JSON200, string(v.Body))
+	}
+	third = strings.ReplaceAll(third, "certificates: 2", "certificates: 20")
+	apply(third)
+	reached, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	first.Faults.Set(ca.Fault{BeforeReply: func(path string) {
+		if strings.HasPrefix(path, "/cert/") {
+			once.Do(func() { close(reached); <-goOn })
+		}
+	}})
+	number := begin(t, r.Client, "booking", false)
+	<-reached
+	apply(strings.Replace(third, "ca: harbour, otherwise", "ca: beacon, otherwise", 1))
+	close(goOn)
+	require.Nil(t, ended(t, r.Client, number).Failure)
+	m, err = r.Client.GetMandateWithResponse(t.Context(), "booking")
+	require.NoError(t, err)
+	assert.Equal(t, "what it asks for has changed", m.JSON200.NextWhy, "another CA is first by now, and the one it came from is none of its own any more")
 }
 
 // TestRecordsAreLeftForTheNextOrder has a mandate's records stay for its next order, go

@@ -106,6 +106,7 @@ func TestAKeyIsMadeOnItsServer(t *testing.T) {
 					Material: install.Material{Chain: certs.PEM(leaf.Raw)}}
 			}
 			i := planned("3")
+			assert.Equal(t, install.Act{Does: "reload", What: p.command("-s reload")}, i.Plan.Acts[len(i.Plan.Acts)-1], "no running server is told the key")
 			assert.Contains(t, i.Plan.Acts[0].What, "the key from "+p.folder+"/keys/3.pem")
 			x := &trial{Connection: way}
 			x.run(t, p, i)
