@@ -25,11 +25,13 @@ func (s *Ordering) keymaker(ctx context.Context, server string) (install.Keymake
 	}
 	at := e.Server(server)
 	if at == nil || at.Reach == nil {
-		return nil, nil, &RefusedError{"there is no way to " + server + ", where the key is to be made", "declare reach for it in the estate file"}
+		return nil, nil, &RefusedError{"there is no way to " + server + ", where the key is to be made",
+			"declare reach for it in the estate file"}
 	}
 	k := s.cfg.Kinds.Of(at.Kind)
 	if err := k.Needs(kind.Install); err != nil {
-		return nil, nil, &RefusedError{fmt.Sprintf("%v, and %s is declared as %s", err, at.Name, at.Kind), "leave key_on out of the mandate"}
+		return nil, nil, &RefusedError{fmt.Sprintf("%v, and %s is declared as %s", err, at.Name, at.Kind),
+			"leave key_on out of the mandate"}
 	}
 	over, err := open(ctx, at.Reach)
 	if err != nil {
@@ -38,7 +40,8 @@ func (s *Ordering) keymaker(ctx context.Context, server string) (install.Keymake
 	out, can := k.Installs(over, at).(install.Keymaker)
 	if !can {
 		_ = over.Close()
-		return nil, nil, &RefusedError{fmt.Sprintf("no key can be made on %s, which is declared as %s", at.Name, at.Kind), "leave key_on out of the mandate"}
+		return nil, nil, &RefusedError{fmt.Sprintf("no key can be made on %s, which is declared as %s", at.Name, at.Kind),
+			"leave key_on out of the mandate"}
 	}
 	return out, func() { _ = over.Close() }, nil
 }
@@ -69,7 +72,8 @@ func (k *distantKey) Close() {
 
 // keyFailure is what it means for an order that its key cannot be made or used.
 func keyFailure(server string, err error) error {
-	f := &issue.Failure{Kind: issue.NoKey, Words: server + ": " + err.Error(), Advice: "see the way to it: insegna server show " + server,
+	f := &issue.Failure{Kind: issue.NoKey, Words: server + ": " + err.Error(),
+		Advice: "see the way to it: insegna server show " + server,
 		Again: time.Now().Add(firstRetry)}
 	var refused *RefusedError
 	var fault *install.FaultError
@@ -167,11 +171,13 @@ func (s *Ordering) dropDistantKeys(ctx context.Context) error {
 		}
 		if err := s.dropDistantKey(ctx, k.Server, k.Mandate, k.Order); err != nil {
 			unreached[k.Server] = true
-			s.cfg.Log.Warn("a key that is not needed any more still lies on its server", "order", k.Order, "server", k.Server, "error", err)
+			s.cfg.Log.Warn("a key that is not needed any more still lies on its server", "order", k.Order, "server", k.Server,
+				"error", err)
 			continue
 		}
-		if err := s.store.DistantKeyGone(ctx, k.Order, time.Now().UTC(), &store.Act{Actor: actor(ctx), Action: "key.destroy",
-			Subject: fmt.Sprintf("order %d", k.Order), Detail: map[string]any{"server": k.Server, "mandate": k.Mandate}}); err != nil {
+		act := &store.Act{Actor: actor(ctx), Action: "key.destroy", Subject: fmt.Sprintf("order %d", k.Order),
+			Detail: map[string]any{"server": k.Server, "mandate": k.Mandate}}
+		if err := s.store.DistantKeyGone(ctx, k.Order, time.Now().UTC(), act); err != nil {
 			return err
 		}
 	}

@@ -159,7 +159,8 @@ func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.
 	}
 	var out []acmesource.Trial
 	if m.Spec.KeyOn != "" {
-		t := acmesource.Trial{Name: m.Spec.Names[0], Step: "key", Seen: "a key was made on " + m.Spec.KeyOn + ", signed a request, and was destroyed", Spot: m.Spec.KeyOn}
+		t := acmesource.Trial{Name: m.Spec.Names[0], Step: "key", Spot: m.Spec.KeyOn,
+			Seen: "a key was made on " + m.Spec.KeyOn + ", signed a request, and was destroyed"}
 		var f *issue.Failure
 		if err := s.canMakeKey(ctx, m.Spec); errors.As(err, &f) {
 			t.Code, t.Seen, t.Remedy = f.Kind, f.Words, f.Advice

@@ -95,7 +95,8 @@ func servers(m *estate.Mandate) []string { return append([]string{}, m.Servers()
 
 // asksSQL is what a mandate or an order, by the name of its row, asks of whatever CA.
 func asksSQL(row string) string {
-	return strings.ReplaceAll("(x.spec->'names', x.spec->'key', x.spec->'key_on', x.spec->'subject', x.spec->'must_staple', x.spec->'profile')", "x.", row+".")
+	return strings.ReplaceAll("(x.spec->'names', x.spec->'key', x.spec->'key_on', "+
+		"x.spec->'subject', x.spec->'must_staple', x.spec->'profile')", "x.", row+".")
 }
 
 // changedSQL says whether a mandate that renews by itself asks for something

@@ -141,7 +141,8 @@ const givenUpSQL = `update mandates m set next_at = o.at, next_why = case when o
 func (s *Store) GiveUp(ctx context.Context, order int64, f *OrderFailure, at time.Time, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
 		var mandate int64
-		err := tx.QueryRow(ctx, `update orders set state = 'failed', waits = false, encrypted = null, key_gone_at = case when spec->>'key_on' is null then $2::timestamptz end, finished_at = $2, failure = $3::jsonb
+		err := tx.QueryRow(ctx, `update orders set state = 'failed', waits = false, encrypted = null,
+			key_gone_at = case when spec->>'key_on' is null then $2::timestamptz end, finished_at = $2, failure = $3::jsonb
 			where id = $1 and waits and finished_at is null returning mandate_id`, order, at, failureText(f)).Scan(&mandate)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrNotFound
@@ -203,8 +204,8 @@ func (s *Store) DistantKeys(ctx context.Context, usually, limit int, at time.Tim
 // KeyStaysOn says on which server the key of a certificate (its SHA-256 in hex) was made and
 // is kept alone; "" for a key that may be elsewhere.
 func (s *Store) KeyStaysOn(ctx context.Context, leaf string) (server string, err error) {
-	err = s.pool.QueryRow(ctx, "select coalesce((select spec->>'key_on' from orders where leaf = decode($1, 'hex') and state = 'issued' limit 1), '')",
-		leaf).Scan(&server)
+	err = s.pool.QueryRow(ctx, "select coalesce((select spec->>'key_on' from orders where leaf = decode($1, 'hex') "+
+		"and state = 'issued' limit 1), '')", leaf).Scan(&server)
 	return server, err
 }
 

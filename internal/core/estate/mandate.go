@@ -490,13 +490,15 @@ func (r *reader) keyStays(m *Mandate, servers map[string]int) {
 	case r.estate.Servers[at].Reach == nil:
 		r.fault(m.Place, "reach for that server", "mandate %s has its key made on %s, and there is no way to it", m.Name, m.KeyOn)
 	case m.ReuseKey:
-		r.fault(m.Place, "one of key_on and reuse_key", "mandate %s uses its key again, and a key that stays on %s is made anew each time", m.Name, m.KeyOn)
+		r.fault(m.Place, "one of key_on and reuse_key", "mandate %s uses its key again, and a key that stays on %s is made anew each time",
+			m.Name, m.KeyOn)
 	case m.CA == SelfSigned || r.estate.CA(m.CA) != nil && r.estate.CA(m.CA).By == BySelf:
 		r.fault(m.Place, "another CA, or no key_on", "mandate %s signs itself, for which its key has to be in the safe", m.Name)
 	}
 	for _, ref := range m.Install {
 		if ref.Server != m.KeyOn {
-			r.fault(m.Place, "a mandate of its own for "+clip(ref.Server), "mandate %s is installed on %s, and its key stays on %s", m.Name, clip(ref.Server), m.KeyOn)
+			r.fault(m.Place, "a mandate of its own for "+clip(ref.Server), "mandate %s is installed on %s, and its key stays on %s",
+				m.Name, clip(ref.Server), m.KeyOn)
 		}
 	}
 }

@@ -42,7 +42,8 @@ func (d *Destination) folderOf(mandate string) string {
 func (d *Destination) MakeKey(ctx context.Context, mandate, version, kind string) (crypto.Signer, error) {
 	how, known := opensslKinds[kind]
 	if !known {
-		return nil, &install.FaultError{Words: fmt.Sprintf("unknown kind of key %q", kind), Advice: "choose another kind of key in the mandate"}
+		return nil, &install.FaultError{Words: fmt.Sprintf("unknown kind of key %q", kind),
+			Advice: "choose another kind of key in the mandate"}
 	}
 	folder := d.folderOf(mandate)
 	key := &distantKey{d: d, ctx: ctx, at: path.Join(folder, keysFolder, version+".pem")}
@@ -60,8 +61,8 @@ func (d *Destination) MakeKey(ctx context.Context, mandate, version, kind string
 // DropKey implements install.Keymaker.
 func (d *Destination) DropKey(ctx context.Context, mandate, version string) error {
 	folder := d.folderOf(mandate)
-	_, err := d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+quoted(path.Join(keysFolder, version+".pem"))+" "+
-		quoted(path.Join(keysFolder, "."+version))+"* || exit 1; if [ \"$(readlink now)\" != "+quoted("versions/"+version)+
+	_, err := d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+
+		quoted(path.Join(keysFolder, version+".pem"))+" "+quoted(path.Join(keysFolder, "."+version))+"* || exit 1; if [ \"$(readlink now)\" != "+quoted("versions/"+version)+
 		" ]; then rm -rf -- "+quoted("versions/"+version)+" || exit 1; fi; rmdir -- "+keysFolder+" versions "+quoted(folder)+" "+
 		quoted(path.Dir(folder))+" 2>/dev/null; true")
 	return err
@@ -89,7 +90,8 @@ func (d *Destination) publicHalf(ctx context.Context, at string) (crypto.PublicK
 			return key, nil
 		}
 	}
-	return nil, &install.FaultError{Words: "openssl does not give the public half of " + at + ": " + oneLine(out), Advice: "see that file on the server"}
+	return nil, &install.FaultError{Words: "openssl does not give the public half of " + at + ": " + oneLine(out),
+		Advice: "see that file on the server"}
 }
 
 // distantKey signs on the server its key lies on.
@@ -115,14 +117,15 @@ func (k *distantKey) Sign(_ io.Reader, digest []byte, opts crypto.SignerOpts) ([
 	if err := k.d.Over.Write(in, digest, reach.Attributes{Mode: 0o600}); err != nil {
 		return nil, err
 	}
-	out, err := k.d.openssl(k.ctx, fmt.Sprintf("cd %s && openssl pkeyutl -sign -inkey %s -in %s %s -out %s && openssl base64 -A -in %s; e=$?; rm -f -- %s %s; exit $e",
-		quoted(dir), quoted(k.at), quoted(in), how, quoted(in+".out"), quoted(in+".out"), quoted(in), quoted(in+".out")))
+	out, err := k.d.openssl(k.ctx, fmt.Sprintf("cd %s && openssl pkeyutl -sign -inkey %s -in %s %s -out %s "+
+		"&& openssl base64 -A -in %s; e=$?; rm -f -- %s %s; exit $e", quoted(dir), quoted(k.at), quoted(in), how, quoted(in+".out"), quoted(in+".out"), quoted(in), quoted(in+".out")))
 	if err != nil {
 		return nil, err
 	}
 	signature, err := base64.StdEncoding.DecodeString(strings.TrimSpace(out))
 	if err != nil {
-		return nil, &install.FaultError{Words: "openssl does not give a signature: " + oneLine(out), Advice: "see the openssl of the server"}
+		return nil, &install.FaultError{Words: "openssl does not give a signature: " + oneLine(out),
+			Advice: "see the openssl of the server"}
 	}
 	return signature, nil
 }
@@ -156,6 +159,7 @@ func (d *Destination) takeKey(ctx context.Context, l *layout, chain []byte) erro
 		}
 		fill = "cat -- " + quoted(open) + " " + quoted(at) + " > " + quoted(half) + " && rm -f -- " + quoted(open)
 	}
-	_, err = d.run(ctx, "umask 077 && "+fill+" && chmod 600 -- "+quoted(half)+" && mv -T -- "+quoted(half)+" "+quoted(l.staged(l.Key)))
+	_, err = d.run(ctx, "umask 077 && "+fill+" && chmod 600 -- "+quoted(half)+" && mv -T -- "+quoted(half)+" "+
+		quoted(l.staged(l.Key)))
 	return err
 }
