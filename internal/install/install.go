@@ -207,6 +207,10 @@ type Destination interface {
 	Clear(ctx context.Context, p *Plan, kept bool) error
 }
 
+// KeyTrial begins the version of a key that is made to try. What a process that died has
+// left of such is destroyed with another key, an hour later at the earliest.
+const KeyTrial = "trial-"
+
 // Keymaker is a Destination on which keys can be made and kept. Both acts may
 // be repeated.
 type Keymaker interface {

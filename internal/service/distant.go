@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -74,7 +75,7 @@ func (k *distantKey) Close() {
 func keyFailure(server string, err error) error {
 	f := &issue.Failure{Kind: issue.NoKey, Words: server + ": " + err.Error(),
 		Advice: "see the way to it: insegna server show " + server,
-		Again: time.Now().Add(firstRetry)}
+		Again:  time.Now().Add(firstRetry)}
 	var refused *RefusedError
 	var fault *install.FaultError
 	switch {
@@ -131,9 +132,6 @@ func (t *toldSigner) Sign(r io.Reader, digest []byte, opts crypto.SignerOpts) ([
 	return out, nil
 }
 
-// keyTrial is what a key is called that is made to try, and destroyed.
-const keyTrial = "trial"
-
 // canMakeKey tries whether a mandate's key can be made where it is to stay: one is made,
 // signs a request, and is destroyed. The error, a *issue.Failure, says what is in the way.
 func (s *Ordering) canMakeKey(ctx context.Context, spec *estate.Mandate) error {
@@ -145,11 +143,12 @@ func (s *Ordering) canMakeKey(ctx context.Context, spec *estate.Mandate) error {
 		return keyFailure(spec.KeyOn, err)
 	}
 	defer end()
-	key, err := maker.MakeKey(ctx, spec.Name, keyTrial, spec.Key)
+	version := install.KeyTrial + rand.Text()[:8] // somebody else may try at the same moment
+	key, err := maker.MakeKey(ctx, spec.Name, version, spec.Key)
 	if err == nil {
 		_, err = issue.Request(key, spec.Names, subjectOf(&spec.Subject), spec.Staple)
 	}
-	if err := errors.Join(err, maker.DropKey(context.WithoutCancel(ctx), spec.Name, keyTrial)); err != nil {
+	if err := errors.Join(err, maker.DropKey(context.WithoutCancel(ctx), spec.Name, version)); err != nil {
 		return keyFailure(spec.KeyOn, err)
 	}
 	return nil

@@ -21,6 +21,12 @@ import (
 // keysFolder is where the keys lie that were made on the server, in a mandate's folder.
 const keysFolder = "keys"
 
+// What the files of a signature end with, while it is made.
+const (
+	signedEnd    = ".in"
+	signatureEnd = ".out"
+)
+
 // opensslKinds are what makes a key of a kind of the estate file.
 var opensslKinds = map[string]string{
 	"":           "EC -pkeyopt ec_paramgen_curve:P-256 -pkeyopt ec_param_enc:named_curve",
@@ -50,7 +56,7 @@ func (d *Destination) MakeKey(ctx context.Context, mandate, version, kind string
 	half := path.Join(path.Dir(key.at), "."+version)
 	_, err := d.openssl(ctx, "umask 022 && mkdir -p -- "+quoted(folder)+" && mkdir -p -m 700 -- "+quoted(path.Dir(key.at))+
 		" && umask 077 && { test -s "+quoted(key.at)+" || { openssl genpkey -algorithm "+how+" -out "+quoted(half)+
-		" && sync -- "+quoted(half)+" && mv -T -- "+quoted(half)+" "+quoted(key.at)+"; }; }")
+		" && { sync -- "+quoted(half)+" || sync; } && mv -T -- "+quoted(half)+" "+quoted(key.at)+"; }; }")
 	if err != nil {
 		return nil, err
 	}
@@ -61,8 +67,10 @@ func (d *Destination) MakeKey(ctx context.Context, mandate, version, kind string
 // DropKey implements install.Keymaker.
 func (d *Destination) DropKey(ctx context.Context, mandate, version string) error {
 	folder := d.folderOf(mandate)
-	_, err := d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+
-		quoted(path.Join(keysFolder, version+".pem"))+" "+quoted(path.Join(keysFolder, "."+version))+"* || exit 1; if [ \"$(readlink now)\" != "+quoted("versions/"+version)+
+	half := path.Join(keysFolder, "."+version)
+	_, err := d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+quoted(path.Join(keysFolder, version+".pem"))+" "+
+		quoted(half)+" "+quoted(half+signedEnd)+" "+quoted(half+signatureEnd)+" || exit 1; find "+
+		keysFolder+" -name "+quoted(install.KeyTrial+"*")+" -mmin +60 -delete 2>/dev/null; if [ \"$(readlink now)\" != "+quoted("versions/"+version)+
 		" ]; then rm -rf -- "+quoted("versions/"+version)+" || exit 1; fi; rmdir -- "+keysFolder+" versions "+quoted(folder)+" "+
 		quoted(path.Dir(folder))+" 2>/dev/null; true")
 	return err
@@ -113,21 +121,21 @@ func (k *distantKey) Sign(_ io.Reader, digest []byte, opts crypto.SignerOpts) ([
 		how = "-pkeyopt digest:" + strings.ToLower(strings.ReplaceAll(h.String(), "-", ""))
 	}
 	dir, name := path.Split(strings.TrimSuffix(k.at, ".pem"))
-	in := dir + "." + name + ".in"
+	in, signature := dir+"."+name+signedEnd, dir+"."+name+signatureEnd
 	if err := k.d.Over.Write(in, digest, reach.Attributes{Mode: 0o600}); err != nil {
 		return nil, err
 	}
 	out, err := k.d.openssl(k.ctx, fmt.Sprintf("cd %s && openssl pkeyutl -sign -inkey %s -in %s %s -out %s "+
-		"&& openssl base64 -A -in %s; e=$?; rm -f -- %s %s; exit $e", quoted(dir), quoted(k.at), quoted(in), how, quoted(in+".out"), quoted(in+".out"), quoted(in), quoted(in+".out")))
+		"&& openssl base64 -A -in %s; e=$?; rm -f -- %s %s; exit $e", quoted(dir), quoted(k.at), quoted(in), how, quoted(signature), quoted(signature), quoted(in), quoted(signature)))
 	if err != nil {
 		return nil, err
 	}
-	signature, err := base64.StdEncoding.DecodeString(strings.TrimSpace(out))
+	made, err := base64.StdEncoding.DecodeString(strings.TrimSpace(out))
 	if err != nil {
 		return nil, &install.FaultError{Words: "openssl does not give a signature: " + oneLine(out),
 			Advice: "see the openssl of the server"}
 	}
-	return signature, nil
+	return made, nil
 }
 
 // takeKey lays a key that was made on the server beside the certificates of its version:

@@ -123,7 +123,15 @@ func TestAKeyIsMadeOnItsServer(t *testing.T) {
 			}
 			assert.NotContains(t, way.heard.String(), "PRIVATE KEY", "it is on no other machine")
 
+			p.put(t, p.folder+"/keys/.31", "of another order, half made")
+			for name, age := range map[string]time.Duration{"trial-now.pem": 0, "trial-then.pem": 2 * time.Hour} {
+				p.put(t, p.folder+"/keys/"+name, "of a trial")
+				require.NoError(t, os.Chtimes(p.folder+"/keys/"+name, time.Time{}, time.Now().Add(-age)))
+			}
 			require.NoError(t, maker.DropKey(t.Context(), "menu", "3"))
+			assert.FileExists(t, p.folder+"/keys/.31")
+			assert.FileExists(t, p.folder+"/keys/trial-now.pem")
+			assert.NoFileExists(t, p.folder+"/keys/trial-then.pem", "of somebody who died")
 			assert.NoFileExists(t, p.folder+"/keys/3.pem")
 			assert.True(t, p.serves(i.Leaf))
 			assert.DirExists(t, p.folder+"/versions/3", "it is in use")
