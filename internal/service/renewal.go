@@ -399,13 +399,11 @@ func (s *Ordering) askAgain(ctx context.Context) error {
 // is to be left alone is not asked.
 func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	again := time.Now().Add(firstRetry).UTC()
-	if _, ca, _, err := s.ca(ctx, m.CA); err == nil && ca.By == estate.ByACME {
-		var rest *RestError
-		if _, err := s.agreed(ctx, ca, false); errors.As(err, &rest) {
-			return s.store.Asked(ctx, m.ID, rest.Until.UTC(), nil, "")
-		}
+	info, name, from, err := s.windowOf(ctx, m)
+	var rest *RestError
+	if errors.As(err, &rest) {
+		return s.store.Asked(ctx, m.ID, rest.Until.UTC(), nil, "")
 	}
-	info, from, err := s.windowOf(ctx, m)
 	if err != nil || info == nil {
 		if err != nil && ctx.Err() == nil {
 			s.cfg.Log.Warn("a CA does not say when it wants a certificate renewed", "mandate", m.Name, "error", err)
@@ -429,7 +427,7 @@ func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	}
 	if earlier {
 		if err := s.store.AddEvents(ctx, store.Event{At: time.Now().UTC(), Kind: store.RenewalAsked, MandateID: &m.ID,
-			Note: clipText(fmt.Sprintf("%s asks for renewal on %s, earlier than was planned (%s): %s", m.CA, at.UTC().Format("2 January 2006 15:04 UTC"),
+			Note: clipText(fmt.Sprintf("%s asks for renewal on %s, earlier than was planned (%s): %s", name, at.UTC().Format("2 January 2006 15:04 UTC"),
 				m.NextAt.UTC().Format("2 January 2006"), why))}); err != nil {
 			return err
 		}
@@ -438,31 +436,35 @@ func (s *Ordering) askFor(ctx context.Context, m *store.Mandate) error {
 	return nil
 }
 
-// windowOf asks the CA of a mandate's certificate in force, and tells how soon that
-// may be followed. One that has ended is not asked about.
-func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (*acme.RenewalInfo, time.Time, error) {
-	none := time.Time{}
+// windowOf asks the CA that gave a mandate's certificate in force, by name, and tells how
+// soon that may be followed. One that has ended is not asked about. The error is a
+// *RestError where that CA is to be left alone.
+func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (info *acme.RenewalInfo, name string, from time.Time, err error) {
 	before, err := s.store.InForce(ctx, []int64{m.ID})
 	o, there := before[m.ID]
 	if err != nil || !there {
-		return nil, none, err
+		return nil, "", from, err
 	}
 	chain, err := certs.ReadCertificates(o.Chain)
 	if err != nil || len(chain) == 0 || time.Now().After(chain[0].NotAfter) {
-		return nil, none, err
+		return nil, o.CA, from, err
 	}
 	_, ca, declaration, err := s.ca(ctx, o.CA)
 	if err != nil || ca.By != estate.ByACME || o.Way == store.Taken {
-		return nil, none, err
+		return nil, o.CA, from, err
+	}
+	var rest *RestError
+	if _, err := s.agreed(ctx, ca, false); errors.As(err, &rest) {
+		return nil, o.CA, from, err
 	}
 	c, err := s.acmeClient(ca, ca.ACME.Directory, declaration)
 	if err != nil {
-		return nil, none, err
+		return nil, o.CA, from, err
 	}
 	limited, cancel := context.WithTimeout(ctx, caPatience)
 	defer cancel()
-	info, err := c.RenewalInfo(limited, acme.CertificateID(chain[0]))
-	return info, s.followedFrom(ctx, &o, chain[0]), err
+	info, err = c.RenewalInfo(limited, acme.CertificateID(chain[0]))
+	return info, o.CA, s.followedFrom(ctx, &o, chain[0]), err
 }
 
 // momentIn is a random moment of a window, so that not all come at once.
