@@ -175,6 +175,18 @@ func TestTheNextCA(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, agreedFirst.JSON200, string(agreedFirst.Body))
 
+	// The one that gave it is asked when it wants it renewed, whatever the first is like.
+	execSQL(t, r.Database, "update accounts set rest_until = now() + interval '1 day' where ca = 'harbour'")
+	execSQL(t, r.Database, "update mandates set next_at = now() + interval '50 days', by_window = false, ask_at = now()")
+	second.Faults.Set(ca.Fault{Renew: true})
+	require.NoError(t, r.BeginDue(t.Context()))
+	var note string
+	r.Query(t, "select coalesce((select note from events where kind = 'asked'), '')", &note)
+	assert.Contains(t, note, "beacon asks for renewal on")
+	second.Faults.Set(ca.Fault{})
+	execSQL(t, r.Database, "update accounts set rest_until = null")
+	execSQL(t, r.Database, "update mandates set next_at = now() + interval '50 days', ask_at = now() + interval '1 day'")
+
 	first.Faults.Set(ca.Fault{OtherNames: true})
 	o, why = order()
 	require.NotNil(t, o.Failure)
