@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"insegna.example/internal/httpapi/contract"
-	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/service"
 )
 
@@ -15,7 +14,7 @@ func (srv *Server) httpsOf(v *service.HTTPSRun) contract.HttpsRun {
 		Draft: v.Draft, Trials: []contract.Trial{}, Order: v.OrderID, Installation: v.InstallationID, Reason: v.Reason,
 		Next: v.Next, By: v.By, BegunAt: v.CreatedAt.UTC()}
 	for _, t := range v.Trials {
-		tried := acmesource.Trial(t)
+		tried := service.Trial(t)
 		out.Trials = append(out.Trials, trialOf(&tried))
 	}
 	if v.Widens != nil {

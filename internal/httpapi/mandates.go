@@ -16,7 +16,6 @@ import (
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/httpapi/contract"
-	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/safe"
 	"insegna.example/internal/service"
 )
@@ -277,7 +276,7 @@ func (srv *Server) DraftMandate(ctx context.Context,
 }
 
 // trialOf shows what a pre-flight tried.
-func trialOf(t *acmesource.Trial) contract.Trial {
+func trialOf(t *service.Trial) contract.Trial {
 	return contract.Trial{Ca: t.CA, Name: t.Name, Step: contract.TrialStep(t.Step), Code: t.Code, Seen: t.Seen, Spot: t.Spot, Remedy: t.Remedy}
 }
 

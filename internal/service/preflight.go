@@ -150,6 +150,9 @@ func originOf(to string) string {
 	return to
 }
 
+// Trial is one thing a pre-flight tried.
+type Trial = acmesource.Trial
+
 // CheckMandate tries what each CA of a mandate will try, for every name, and whether its
 // key can be made where that is to stay.
 func (s *Ordering) CheckMandate(ctx context.Context, name string) ([]acmesource.Trial, error) {
