@@ -38,7 +38,8 @@ func TestFromNamesToACertificate(t *testing.T) {
 		fmt.Sprintf("estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, "+
 			"addresses: [127.0.0.1], ports: [1]}\nhosts:\n  - {name: a.lantern.example, at: [quay]}\n"+
 			"cas:\n  - {name: harbour, directory: %q, test_directory: %q, roots: [root.pem], resolver: %q, http_port: %d, "+
-			"budget: {certificates: 5, days: 7}}\n", place.Directory(), place.Directory(), place.Names.Address(), port))
+			"budget: {certificates: 5, days: 7}}\n  - {name: beacon, directory: %[1]q, roots: [root.pem], resolver: %[3]q, http_port: %[4]d}\n",
+			place.Directory(), place.Directory(), place.Names.Address(), port))
 	require.Equal(t, 0, run("estate", "apply", "estate.yaml").code)
 	assert.Contains(t, run("mandate", "list").out, "insegna mandate draft")
 	assert.Contains(t, run("ca", "list").out, "nobody has agreed")
@@ -49,7 +50,7 @@ func TestFromNamesToACertificate(t *testing.T) {
 	assert.Contains(t, r1.err,
 		"mandate:1:1: mandate deck holds *.lantern.example, and a wildcard can be proved by dns alone; expected proof by dns")
 	write("m.yaml",
-		"name: deck\nnames: [a.lantern.example, www.lantern.example]\nca: harbour\nproof: {by: listener}\nkey: ecdsa-p384\n")
+		"name: deck\nnames: [a.lantern.example, www.lantern.example]\nca: harbour\notherwise: [beacon]\nproof: {by: listener}\nkey: ecdsa-p384\n")
 	assert.Contains(t, run("mandate", "add", "m.yaml").out, "Nothing is ordered yet")
 	assert.Contains(t, run("mandate", "add", "m.yaml").err, "there is a mandate of that name already")
 	r1 = run("mandate", "order", "deck")
@@ -66,6 +67,8 @@ func TestFromNamesToACertificate(t *testing.T) {
 	assert.Contains(t, r1.out, "Nothing is in the way. Order it: insegna mandate order deck")
 	assert.Contains(t, r1.out, "no CAA record; every CA may issue")
 	assert.Contains(t, r1.out, "quay at 127.0.0.1:")
+	assert.Regexp(t, `(?s)a.lantern.example\s+for harbour .*a.lantern.example\s+for beacon`, strings.ReplaceAll(r1.out, "\n", " "))
+	assert.Contains(t, run("mandate", "show", "deck").out, "harbour, else beacon")
 	r1 = run("mandate", "rehearse", "deck")
 	assert.Contains(t, r1.out, "The rehearsal went well to its end", r1.err)
 	r1 = run("mandate", "order", "deck")

@@ -231,6 +231,45 @@ func TestTheNextCA(t *testing.T) {
 	assert.Equal(t, "what it asks for has changed", m.JSON200.NextWhy, "another CA is first by now, and the one it came from is none of its own any more")
 }
 
+// TestEveryCAOfAMandateIsTried tries before an order what each CA of the mandate will
+// try, with its own eyes, and says for which something is in the way.
+func TestEveryCAOfAMandateIsTried(t *testing.T) {
+	t.Parallel()
+	_, port, handler := listening(t)
+	first := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })
+	second := catest.Start(t, func(c *ca.Config) { c.HTTPPort = port })
+	r := servicetest.Start(t)
+	var h http.Handler = httpapi.Proofs(r.Service)
+	handler.Store(&h)
+	text, root := orderEstate(first, port, "a.lantern.example")
+	line := text[strings.Index(text, "  - {name: harbour"):strings.Index(text, "mandates:")]
+	next := strings.NewReplacer("name: harbour", "name: beacon", first.Directory(), second.Directory(),
+		first.Names.Address(), second.Names.Address()).Replace(line)
+	text = strings.Replace(strings.Replace(text, line, line+next, 1), "ca: harbour,", "ca: harbour, otherwise: [beacon],", 1)
+	r.Apply(t, text, root)
+	tried := func() (out []string) {
+		_, list := trials(t, r.Client, "booking")
+		for _, x := range list {
+			out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s %s", x.Ca, x.Step, x.Code)))
+		}
+		return out
+	}
+	well := tried()
+	assert.Contains(t, well, "harbour CAA")
+	assert.Contains(t, well, "beacon CAA")
+	assert.Zero(t, len(well)%2, "as much for each: %v", well)
+	const zone = "lantern.example. 1 IN SOA ns. ops. 1 1 1 1 1"
+	require.NoError(t, second.Names.Set("lantern.example", zone, "a.lantern.example. 1 IN A 127.0.0.1",
+		`lantern.example. 1 IN CAA 0 issue "elsewhere.example"`))
+	forbidden := tried()
+	assert.Contains(t, forbidden, "harbour CAA", "the first sees no such record: %v", forbidden)
+	assert.NotContains(t, forbidden, "beacon CAA")
+	assert.Zero(t, first.Orders()+second.Orders(), "nothing was ordered")
+	var stands int
+	r.Query(t, "select count(*) from probes", &stands)
+	assert.Zero(t, stands, "what was put up to try is taken down")
+}
+
 // TestRecordsAreLeftForTheNextOrder has a mandate's records stay for its next order, go
 // with that one's, and all go with the mandate; a rehearsal leaves none.
 func TestRecordsAreLeftForTheNextOrder(t *testing.T) {

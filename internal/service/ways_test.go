@@ -172,6 +172,13 @@ func TestWhatIsTakenInIsTheNewestOfItsMandate(t *testing.T) {
 	open, err := w.Client.GiveCertificateWithResponse(t.Context(), again.Order.Number, client.GiveRequest{Form: "pkcs12", Reason: "x"})
 	require.NoError(t, err)
 	assert.Contains(t, string(open.Body), "under a passphrase, and none was given")
+	w.Apply(t, "estate: Ferries\naudiences:\n  - {name: browsers, roots: [root.pem]}\nservers:\n  - {name: quay, addresses: [127.0.0.1], ports: [1]}\n"+
+		"hosts:\n  - {name: a.lantern.example, at: [quay]}\n", pkitest.CA("another root", nil))
+	rootless, err := w.Client.GiveCertificateWithResponse(t.Context(), again.Order.Number, client.GiveRequest{Form: "pem", Reason: "x", WithRoot: ptrTo(true)})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusConflict, rootless.StatusCode())
+	assert.Contains(t, string(rootless.Body), "the root above quay ca is not known here")
+	assert.Contains(t, string(rootless.Body), "declare quay root with roots of a CA or an audience")
 	var given, taken int
 	w.Query(t, "select count(*) from journal where action = 'certificate.give' and detail::text like '%kiosks%'", &given)
 	w.Query(t, "select count(*) from journal where action = 'certificate.take'", &taken)
