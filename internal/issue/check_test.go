@@ -2,11 +2,16 @@ package issue_test
 
 import (
 	"context"
+	"crypto"
 	"crypto/ecdsa"
+	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"errors"
+	"io"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -39,7 +44,7 @@ func TestOfSeveralChainsTheAudiencesCountsFirst(t *testing.T) {
 	crossed := pkitest.Issue(&x509.Certificate{Subject: ca.Subject, IsCA: true, BasicConstraintsValid: true,
 		KeyUsage: x509.KeyUsageCertSign}, old, ca.Key)
 	leaf := pkitest.Leaf(ca, "a.lantern.example")
-	key, err := x509.MarshalPKCS8PrivateKey(leaf.Key)
+	request, err := issue.Request(leaf.Key, []string{"a.lantern.example"}, pkix.Name{}, false)
 	require.NoError(t, err)
 	of := func(by *pkitest.Entity) []byte { return append(certs.PEM(leaf.Raw), certs.PEM(by.Raw)...) }
 	audience := func(roots ...*pkitest.Entity) *trust.Audience {
@@ -55,7 +60,7 @@ func TestOfSeveralChainsTheAudiencesCountsFirst(t *testing.T) {
 		"two, one has both":       {[]*trust.Audience{audience(young, old), audience(old)}, crossed},
 		"nobody in particular":    {nil, ca},
 	} {
-		o := &issue.Order{State: issue.Fetching, Names: []string{"a.lantern.example"}, Key: key}
+		o := &issue.Order{State: issue.Fetching, Names: []string{"a.lantern.example"}, Request: request}
 		source := told{chains: [][]byte{of(ca), of(crossed)}}
 		m := &issue.Orderer{Source: source, Records: source, Anchors: pkitest.List(young, old), Audiences: c.audiences}
 		require.NoError(t, m.Run(t.Context(), o), name)
@@ -63,6 +68,101 @@ func TestOfSeveralChainsTheAudiencesCountsFirst(t *testing.T) {
 		list, err := certs.ReadCertificates(o.Chain)
 		require.NoError(t, err)
 		assert.Equal(t, c.kept.Fingerprint, list[1].Fingerprint, name)
+	}
+}
+
+// elsewhere makes keys in the place of the safe, and issues for them.
+type elsewhere struct {
+	issue.Records
+	ca            *pkitest.Entity
+	key           crypto.Signer
+	makes, signs  error
+	drops, issues error
+	saved, gone   []string
+}
+
+func (e *elsewhere) Make(context.Context, *issue.Order) (crypto.Signer, string, error) {
+	return e, "made there", e.makes
+}
+
+func (e *elsewhere) Drop(_ context.Context, o *issue.Order) error {
+	e.gone = append(e.gone, o.Names[0])
+	return e.drops
+}
+
+func (e *elsewhere) Public() crypto.PublicKey { return e.key.Public() }
+
+func (e *elsewhere) Sign(r io.Reader, digest []byte, opts crypto.SignerOpts) ([]byte, error) {
+	if e.signs != nil {
+		return nil, e.signs
+	}
+	return e.key.Sign(r, digest, opts)
+}
+
+func (e *elsewhere) Save(_ context.Context, o *issue.Order, step, words string) error {
+	e.saved = append(e.saved, strings.TrimSpace(step+" "+words))
+	if o.Key != nil {
+		return errors.New("a key came here")
+	}
+	return nil
+}
+
+func (e *elsewhere) Ask(context.Context, *issue.Order, bool) (string, error) { return "", nil }
+func (e *elsewhere) Prove(context.Context, *issue.Order) (string, error)     { return "", nil }
+func (e *elsewhere) Request(context.Context, *issue.Order) (string, error)   { return "", nil }
+func (e *elsewhere) Withdraw(context.Context, *issue.Order) error            { return nil }
+func (e *elsewhere) Abandon(context.Context, *issue.Order)                   {}
+func (e *elsewhere) Failure(err error, _ time.Time) (*issue.Failure, bool, time.Time) {
+	var f *issue.Failure
+	errors.As(err, &f)
+	return f, false, time.Time{}
+}
+
+func (e *elsewhere) Fetch(_ context.Context, o *issue.Order) ([][]byte, error) {
+	if e.issues != nil {
+		return nil, e.issues
+	}
+	asked, err := x509.ParseCertificateRequest(o.Request)
+	if err != nil {
+		return nil, err
+	}
+	like := pkitest.Leaf(e.ca, o.Names[0]).X509()
+	der, err := x509.CreateCertificate(rand.Reader, like, e.ca.X509(), asked.PublicKey, e.ca.Key)
+	return [][]byte{certs.PEM(der)}, err
+}
+
+// TestAKeyMadeElsewhereStaysThere takes orders whose key something else makes: no key
+// comes here, what fails is destroyed there, also where it was the key that failed, and
+// that it could not be destroyed is told.
+func TestAKeyMadeElsewhereStaysThere(t *testing.T) {
+	no := func(words string) error { return &issue.Failure{Kind: issue.NoKey, Words: words} }
+	for name, c := range map[string]struct {
+		e    elsewhere
+		says string // how it failed; "" for not
+	}{
+		"well":                {elsewhere{}, ""},
+		"cannot be made":      {elsewhere{makes: no("no room")}, "no room"},
+		"cannot sign":         {elsewhere{signs: no("no hand")}, "no hand"},
+		"the CA does not":     {elsewhere{issues: no("refused")}, "refused"},
+		"nor goes it away":    {elsewhere{issues: no("refused"), drops: errors.New("it cannot be reached")}, "refused; besides, it cannot be reached"},
+		"neither made nor so": {elsewhere{makes: no("no room"), drops: errors.New("it cannot be reached")}, "no room; besides, it cannot be reached"},
+	} {
+		e := &c.e
+		e.ca, e.key = pkitest.CA("ca", nil), pkitest.NewKey()
+		o := &issue.Order{State: issue.Begun, Names: []string{"a.lantern.example"}}
+		m := &issue.Orderer{Source: e, Records: e, Keys: e, Anchors: pkitest.List(e.ca)}
+		require.NoError(t, m.Run(t.Context(), o), name)
+		assert.Nil(t, o.Key, name)
+		if c.says == "" {
+			require.Nil(t, o.Failure, name)
+			assert.Equal(t, issue.Issued, o.State)
+			assert.Equal(t, "key made there", e.saved[0])
+			assert.Empty(t, e.gone)
+			continue
+		}
+		require.NotNil(t, o.Failure, name)
+		assert.Equal(t, c.says, o.Failure.Words, name)
+		assert.Equal(t, []string{"a.lantern.example"}, e.gone, name)
 	}
 }
 
