@@ -142,6 +142,13 @@ func (k *distantKey) Sign(_ io.Reader, digest []byte, opts crypto.SignerOpts) ([
 // it has to be theirs, and goes no other way.
 func (d *Destination) takeKey(ctx context.Context, l *layout, chain []byte) error {
 	at := l.in(keysFolder, l.Version+".pem")
+	there, err := d.exists(at)
+	if err != nil {
+		return err
+	} else if !there {
+		return &install.FaultError{Words: at + ", the key that was made for it there, is gone",
+			Advice: "order it anew: insegna mandate order " + path.Base(l.Folder)}
+	}
 	public, err := d.publicHalf(ctx, at)
 	if err != nil {
 		return err

@@ -147,6 +147,13 @@ func TestAKeyIsMadeOnItsServer(t *testing.T) {
 			assert.Contains(t, x.kept.Reason, "keys/4.pem is another key than the certificate's")
 			assert.Equal(t, before, p.served())
 
+			i = planned("4")
+			require.NoError(t, os.Remove(p.folder+"/keys/4.pem"))
+			x = &trial{Connection: way}
+			x.run(t, p, i)
+			assert.Equal(t, install.Returned, x.kept.State)
+			assert.Contains(t, x.kept.Reason, "keys/4.pem, the key that was made for it there, is gone")
+
 			i = planned("5")
 			x = &trial{Connection: way}
 			x.run(t, p, i)
