@@ -1,10 +1,14 @@
 import { useState } from 'react';
+import styled from 'styled-components';
 import type { Schemas } from '../data/client';
 import { useWho } from '../data/access';
 import { saveBytes } from '../data/format';
 import { giveCertificate } from '../data/ways';
+import { space } from '../theme/tokens';
 import { Choice } from './Controls';
 import { Form, Input } from './Form';
+
+const Part = styled.details`margin-top: ${space(3)}; > * + * { margin-top: ${space(3)}; }`;
 
 type Shape = Schemas['GiveRequest']['form'];
 
@@ -28,7 +32,7 @@ export function GiveOut({ order, mandate }: { order: number; mandate: string }) 
     setGiven(files.map((v) => v.name));
   };
   return (
-    <details>
+    <Part>
       <summary>Take it out, with its key</summary>
       <Choice label="Form" value={form} options={forms} onChange={setForm} />
       {form !== 'der' && <Choice label="Chain" value={chain} options={[['usual', 'As it is sent'], ['root', 'With the root at its end']]} onChange={setChain} />}
@@ -38,6 +42,6 @@ export function GiveOut({ order, mandate }: { order: number; mandate: string }) 
         {twelve && <Input label="Alias" name="alias" optional hint={`Left empty: ${mandate}.`} />}
       </Form>
       {given.length > 0 && <p role="status">Saved: {given.join(', ')}.</p>}
-    </details>
+    </Part>
   );
 }
