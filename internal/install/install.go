@@ -217,8 +217,9 @@ type Keymaker interface {
 	// MakeKey makes the key of a version of a mandate, or finds the one made before, of a
 	// kind such as ecdsa-p256. A *FaultError says why it cannot.
 	MakeKey(ctx context.Context, mandate, version, kind string) (crypto.Signer, error)
-	// DropKey destroys it, also where it was laid for the server, unless that is in use.
-	DropKey(ctx context.Context, mandate, version string) error
+	// DropKey destroys it, also where it was laid for the server, unless that is in use, and
+	// says whether it was there.
+	DropKey(ctx context.Context, mandate, version string) (there bool, err error)
 }
 
 // Truster is a Destination that can have its server take one CA more of those who stand

@@ -104,17 +104,27 @@ func (k *distantKey) Make(ctx context.Context, o *issue.Order) (crypto.Signer, s
 
 // Drop implements issue.Keymaker.
 func (k *distantKey) Drop(ctx context.Context, o *issue.Order) error {
-	return k.s.dropDistantKey(ctx, k.row.Spec.KeyOn, k.row.Mandate.Name, o.ID)
+	return k.s.dropDistantKey(ctx, &store.DistantKey{Order: o.ID, Mandate: k.row.Mandate.Name, Server: k.row.Spec.KeyOn}, false)
 }
 
-// dropDistantKey destroys the key of an order on its server.
-func (s *Ordering) dropDistantKey(ctx context.Context, server, mandate string, order int64) error {
-	maker, end, err := s.keymaker(ctx, server)
+// dropDistantKey destroys the key of an order on its server, and tells it. One that was
+// made for sure and is not there is told as that.
+func (s *Ordering) dropDistantKey(ctx context.Context, key *store.DistantKey, made bool) error {
+	maker, end, err := s.keymaker(ctx, key.Server)
 	if err != nil {
 		return err
 	}
 	defer end()
-	return maker.DropKey(ctx, mandate, strconv.FormatInt(order, 10))
+	there, err := maker.DropKey(ctx, key.Mandate, strconv.FormatInt(key.Order, 10))
+	if err != nil {
+		return err
+	}
+	if !there && made {
+		s.cfg.Log.Warn("a key that was to be destroyed is not where it was made; look whether its server's configuration was moved",
+			"order", key.Order, "server", key.Server, "mandate", key.Mandate)
+	}
+	return s.store.DistantKeyGone(ctx, key.Order, time.Now().UTC(), &store.Act{Actor: actor(ctx), Action: "key.destroy",
+		Subject: fmt.Sprintf("order %d", key.Order), Detail: map[string]any{"server": key.Server, "mandate": key.Mandate, "found": there}})
 }
 
 // toldSigner says of what goes wrong what it means for the order.
@@ -148,7 +158,8 @@ func (s *Ordering) canMakeKey(ctx context.Context, spec *estate.Mandate) error {
 	if err == nil {
 		_, err = issue.Request(key, spec.Names, subjectOf(&spec.Subject), spec.Staple)
 	}
-	if err := errors.Join(err, maker.DropKey(context.WithoutCancel(ctx), spec.Name, version)); err != nil {
+	_, left := maker.DropKey(context.WithoutCancel(ctx), spec.Name, version)
+	if err := errors.Join(err, left); err != nil {
 		return keyFailure(spec.KeyOn, err)
 	}
 	return nil
@@ -168,16 +179,10 @@ func (s *Ordering) dropDistantKeys(ctx context.Context) error {
 		if unreached[k.Server] {
 			continue
 		}
-		if err := s.dropDistantKey(ctx, k.Server, k.Mandate, k.Order); err != nil {
+		if err := s.dropDistantKey(ctx, &k, true); err != nil {
 			unreached[k.Server] = true
 			s.cfg.Log.Warn("a key that is not needed any more still lies on its server", "order", k.Order, "server", k.Server,
 				"error", err)
-			continue
-		}
-		act := &store.Act{Actor: actor(ctx), Action: "key.destroy", Subject: fmt.Sprintf("order %d", k.Order),
-			Detail: map[string]any{"server": k.Server, "mandate": k.Mandate}}
-		if err := s.store.DistantKeyGone(ctx, k.Order, time.Now().UTC(), act); err != nil {
-			return err
 		}
 	}
 	return nil

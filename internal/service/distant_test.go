@@ -51,6 +51,9 @@ func TestTheKeyStaysOnItsServer(t *testing.T) {
 	failed := ended(t, r.Client, begin(t, r.Client, "deck", false))
 	require.NotNil(t, failed.Failure)
 	assert.Empty(t, keys(), "the key of what failed")
+	var found bool
+	r.Query(t, "select (detail::jsonb->>'found')::bool from journal where action = 'key.destroy'", &found)
+	assert.True(t, found, "and the journal says so")
 	q.town.Faults.Set(ca.Fault{})
 	first := begin(t, r.Client, "deck", false)
 	o := ended(t, r.Client, first)

@@ -65,15 +65,18 @@ func (d *Destination) MakeKey(ctx context.Context, mandate, version, kind string
 }
 
 // DropKey implements install.Keymaker.
-func (d *Destination) DropKey(ctx context.Context, mandate, version string) error {
+func (d *Destination) DropKey(ctx context.Context, mandate, version string) (there bool, err error) {
 	folder := d.folderOf(mandate)
+	if there, err = d.exists(path.Join(folder, keysFolder, version+".pem")); err != nil {
+		return false, err
+	}
 	half := path.Join(keysFolder, "."+version)
-	_, err := d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+quoted(path.Join(keysFolder, version+".pem"))+" "+
+	_, err = d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+quoted(path.Join(keysFolder, version+".pem"))+" "+
 		quoted(half)+" "+quoted(half+signedEnd)+" "+quoted(half+signatureEnd)+" || exit 1; find "+
 		keysFolder+" -name "+quoted(install.KeyTrial+"*")+" -mmin +60 -delete 2>/dev/null; if [ \"$(readlink now)\" != "+quoted("versions/"+version)+
 		" ]; then rm -rf -- "+quoted("versions/"+version)+" || exit 1; fi; rmdir -- "+keysFolder+" versions "+quoted(folder)+" "+
 		quoted(path.Dir(folder))+" 2>/dev/null; true")
-	return err
+	return there, err
 }
 
 // openssl runs a script that uses openssl on the server.

@@ -81,7 +81,9 @@ func TestAKeyIsMadeOnItsServer(t *testing.T) {
 					request, err := issue.Request(key, []string{host, "*." + host}, pkix.Name{Organization: []string{"It's Ours"}}, true)
 					require.NoError(t, err, kind)
 					assert.Equal(t, strings.NewReplacer("ecdsa-p", "ECDSA P-", "rsa-", "RSA ", "ed25519", "Ed25519").Replace(kind), p.signed(t, request).Key().String())
-					require.NoError(t, maker.DropKey(t.Context(), "kinds", kind))
+					there, err := maker.DropKey(t.Context(), "kinds", kind)
+					require.NoError(t, err)
+					assert.True(t, there)
 				}
 				assert.NoDirExists(t, p.dir+"/insegna", "nothing is left")
 				var f *install.FaultError
@@ -128,7 +130,8 @@ func TestAKeyIsMadeOnItsServer(t *testing.T) {
 				p.put(t, p.folder+"/keys/"+name, "of a trial")
 				require.NoError(t, os.Chtimes(p.folder+"/keys/"+name, time.Time{}, time.Now().Add(-age)))
 			}
-			require.NoError(t, maker.DropKey(t.Context(), "menu", "3"))
+			_, err = maker.DropKey(t.Context(), "menu", "3")
+			require.NoError(t, err)
 			assert.FileExists(t, p.folder+"/keys/.31")
 			assert.FileExists(t, p.folder+"/keys/trial-now.pem")
 			assert.NoFileExists(t, p.folder+"/keys/trial-then.pem", "of somebody who died")
@@ -158,7 +161,9 @@ func TestAKeyIsMadeOnItsServer(t *testing.T) {
 			x = &trial{Connection: way}
 			x.run(t, p, i)
 			require.Equal(t, install.Done, x.kept.State, "%v", x.steps)
-			require.NoError(t, maker.DropKey(t.Context(), "menu", "3"))
+			there, err := maker.DropKey(t.Context(), "menu", "3")
+			require.NoError(t, err)
+			assert.False(t, there, "its key went before, now what was laid for the server")
 			assert.NoDirExists(t, p.folder+"/versions/3")
 			assert.True(t, p.serves(i.Leaf))
 			assert.NotContains(t, way.heard.String(), "PRIVATE KEY")
