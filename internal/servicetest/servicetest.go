@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -18,7 +19,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -314,10 +317,23 @@ func (p *Process) Log() string { return p.log.String() }
 
 // FreeAddress is a loopback address and port nobody listens at.
 func FreeAddress(t testing.TB) string {
-	srv := httptest.NewServer(nil)
-	defer srv.Close()
-	return srv.Listener.Addr().String()
+	for range 100 {
+		port := 26_000 + rand.IntN(6_700) // below those the system gives to connections
+		at := "127.0.0.1:" + strconv.Itoa(port)
+		if _, before := addressesGiven.LoadOrStore(at, true); before {
+			continue
+		}
+		if l, err := net.Listen("tcp", at); err == nil {
+			require.NoError(t, l.Close())
+			return at
+		}
+	}
+	t.Fatal("no free address")
+	return ""
 }
+
+// addressesGiven are those FreeAddress has given.
+var addressesGiven sync.Map
 
 // FailedStart runs "insegna serve" where it must not start, and gives what it
 // said.
