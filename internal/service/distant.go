@@ -123,6 +123,9 @@ func (s *Ordering) dropDistantKey(ctx context.Context, key *store.DistantKey, ma
 		s.cfg.Log.Warn("a key that was to be destroyed is not where it was made; look whether its server's configuration was moved",
 			"order", key.Order, "server", key.Server, "mandate", key.Mandate)
 	}
+	if !there && !made { // it never came to one, and nothing is to be told
+		return s.store.DistantKeyGone(ctx, key.Order, time.Now().UTC(), nil)
+	}
 	return s.store.DistantKeyGone(ctx, key.Order, time.Now().UTC(), &store.Act{Actor: actor(ctx), Action: "key.destroy",
 		Subject: fmt.Sprintf("order %d", key.Order), Detail: map[string]any{"server": key.Server, "mandate": key.Mandate, "found": there}})
 }

@@ -209,10 +209,11 @@ func (s *Store) KeyStaysOn(ctx context.Context, leaf string) (server string, err
 	return server, err
 }
 
-// DistantKeyGone keeps that the key of an order was destroyed on its server.
+// DistantKeyGone keeps that the key of an order was destroyed on its server; a nil act
+// tells nothing.
 func (s *Store) DistantKeyGone(ctx context.Context, order int64, at time.Time, act *Act) error {
 	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "update orders set key_gone_at = $2 where id = $1", order, at); err != nil {
+		if _, err := tx.Exec(ctx, "update orders set key_gone_at = $2 where id = $1", order, at); err != nil || act == nil {
 			return err
 		}
 		return act.write(db, at)
