@@ -97,7 +97,7 @@ func (o *ordering) all(ctx context.Context, n, before int) (time.Duration, error
 		return 0, err
 	}
 	for {
-		time.Sleep(10 * time.Millisecond)
+		time.Sleep(50 * time.Millisecond)
 		var under bool // to count them all again and again would take part of what is measured
 		if err := o.db.QueryRow(ctx, "select exists (select from orders where finished_at is null)").Scan(&under); err != nil {
 			return 0, err

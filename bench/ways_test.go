@@ -174,9 +174,9 @@ func (b *bench) owning() error {
 	if err != nil {
 		return err
 	}
-	if t, ok := servicetest.Anonymous.Transport.(*http.Transport); ok {
-		t.MaxIdleConnsPerHost, t.DisableCompression = side, true // the same on both sides: no connection for each call, nothing packed
-	}
+	// the same on both sides: no connection for each call, nothing packed
+	caller := &http.Client{Transport: servicetest.AsKeeper(&http.Transport{MaxIdleConnsPerHost: side, DisableCompression: true})}
+	defer caller.CloseIdleConnections()
 	const calls = 2000
 	requests := make([][]byte, 64)
 	for i := range requests {
@@ -208,7 +208,7 @@ func (b *bench) owning() error {
 	var ratios, ours, theirs []float64
 	for range rounds {
 		quick, err := rate(calls, func(i int) error {
-			_, err := post(http.DefaultClient, bare.URL, "application/pkcs10", requests[i%len(requests)], http.StatusOK)
+			_, err := post(caller, bare.URL, "application/pkcs10", requests[i%len(requests)], http.StatusOK)
 			return err
 		})
 		if err != nil {
@@ -219,7 +219,7 @@ func (b *bench) owning() error {
 			if err != nil {
 				return err
 			}
-			_, err = post(http.DefaultClient, srv.URL+"/api/v1/cas/crew/certificates", "application/json", text, http.StatusCreated)
+			_, err = post(caller, srv.URL+"/api/v1/cas/crew/certificates", "application/json", text, http.StatusCreated)
 			return err
 		})
 		if err != nil {
@@ -259,7 +259,7 @@ func (b *bench) answered(srv *httptest.Server) error {
 	if err != nil {
 		return err
 	}
-	c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: side}}
+	c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: side, DisableCompression: true}}
 	at := fmt.Sprintf("%s/pki/crew/%d/ocsp", srv.URL, issuing.Number)
 	var rates []float64
 	for range rounds {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/catest"
@@ -227,6 +228,40 @@ func TestALostReplyOrABadNonceCostsOneRequest(t *testing.T) {
 	town.Faults.Set(ca.Fault{BadNonces: 100})
 	_, err = a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
 	assert.ErrorContains(t, err, "badNonce", "no endless trying")
+}
+
+// stingy is a CA whose answers bring no nonce: each has to be asked for.
+type stingy struct{ http.RoundTripper }
+
+func (s stingy) RoundTrip(r *http.Request) (*http.Response, error) {
+	resp, err := s.RoundTripper.RoundTrip(r)
+	if err == nil && r.Method == http.MethodPost {
+		resp.Header.Del("Replay-Nonce")
+	}
+	return resp, err
+}
+
+// TestNobodyTakesAnothersNonce has many ask side by side at a CA that gives nonces to
+// those who ask for one, and to nobody else.
+func TestNobodyTakesAnothersNonce(t *testing.T) {
+	town := catest.Start(t)
+	a := register(t, town)
+	o, err := a.NewOrder(t.Context(), a.Signer, acme.Wish{Names: dnsNames("a.lantern.example")})
+	require.NoError(t, err)
+	c, err := acme.New(town.Directory(), "insegna-test/1", stingy{town.Transport})
+	require.NoError(t, err)
+	var all errgroup.Group
+	for range 100 {
+		all.Go(func() error {
+			for range 20 {
+				if _, err := c.Order(t.Context(), a.Signer, o.URL); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	assert.NoError(t, all.Wait())
 }
 
 // TestAHostileCA holds that every unusable answer ends with its reason.

@@ -201,7 +201,8 @@ func (c *Client) send(ctx context.Context, method, at string, body []byte) (repl
 	}
 	defer func() { _ = resp.Body.Close() }()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, documentLimit+1))
-	if n := resp.Header.Get("Replay-Nonce"); n != "" && len(n) <= 1024 {
+	out := reply{resp.StatusCode, resp.Header, data}
+	if n := out.nonce(); n != "" && method != http.MethodHead {
 		c.keep(n)
 	}
 	if err != nil {
@@ -213,7 +214,18 @@ func (c *Client) send(ctx context.Context, method, at string, body []byte) (repl
 	if len(data) > documentLimit {
 		return reply{}, &ReplyError{URL: at, Reason: fmt.Sprintf("it is larger than %d KB", documentLimit>>10)}
 	}
-	return reply{resp.StatusCode, resp.Header, data}, nil
+	return out, nil
+}
+
+// longestNonce bounds what is taken for a nonce, in bytes.
+const longestNonce = 1024
+
+// nonce gives what a reply brings for the next request (RFC 8555 section 6.5.1); "" for none.
+func (r *reply) nonce() string {
+	if n := r.header.Get("Replay-Nonce"); len(n) <= longestNonce {
+		return n
+	}
+	return ""
 }
 
 // decode parses an answer; one that cannot be parsed is the CA's fault and said
@@ -270,9 +282,8 @@ func (c *Client) keep(nonce string) {
 	}
 }
 
-// nonce takes one of those kept, or asks for one (section 7.2). The first time
-// it asks for two, so that a lost reply, which brings none, costs no request
-// for the next.
+// nonce takes one of those kept, or asks (section 7.2): for two, so that a lost reply,
+// which brings none, costs no request for the next.
 func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
 	take := func() string {
 		c.mu.Lock()
@@ -290,34 +301,36 @@ func (c *Client) nonce(ctx context.Context, d *Directory) (string, error) {
 	c.mu.Lock()
 	spare := c.spare
 	c.spare = ""
-	first := spare == ""
 	c.mu.Unlock()
 	if spare != "" {
 		return spare, nil
 	}
-	for range 2 {
-		var r reply
-		if err := c.patiently(ctx, func() (err error) {
-			if r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil); err == nil && r.status >= 400 {
-				err = &ReplyError{URL: d.NewNonce, Reason: fmt.Sprintf("asked for a nonce, it has status %d", r.status),
-					Passing: r.status >= http.StatusInternalServerError, RetryAfter: r.retryAfter(time.Now(), 0)}
-			}
-			return err
-		}); err != nil {
-			return "", err
-		}
-		if !first {
-			break
-		}
-		first = false
+	nonce, err := c.freshNonce(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	if spare, err := c.freshNonce(ctx, d); err == nil {
 		c.mu.Lock()
-		if n := len(c.nonces); c.spare == "" && n > 0 {
-			c.spare, c.nonces = c.nonces[n-1], c.nonces[:n-1]
-		}
+		c.spare = spare
 		c.mu.Unlock()
 	}
-	if n := take(); n != "" {
-		return n, nil
+	return nonce, nil
+}
+
+// freshNonce asks for a nonce. What comes is for who has asked: others take those kept.
+func (c *Client) freshNonce(ctx context.Context, d *Directory) (string, error) {
+	var r reply
+	if err := c.patiently(ctx, func() (err error) {
+		if r, err = c.send(ctx, http.MethodHead, d.NewNonce, nil); err == nil && r.status >= 400 {
+			err = &ReplyError{URL: d.NewNonce, Reason: fmt.Sprintf("asked for a nonce, it has status %d", r.status),
+				Passing: r.status >= http.StatusInternalServerError, RetryAfter: r.retryAfter(time.Now(), 0)}
+		}
+		return err
+	}); err != nil {
+		return "", err
+	}
+	if nonce := r.nonce(); nonce != "" {
+		return nonce, nil
 	}
 	return "", &ReplyError{URL: d.NewNonce, Reason: "it brings no nonce"}
 }

@@ -18,9 +18,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
-	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/gzhttp"
 	"github.com/klauspost/compress/gzip"
@@ -64,7 +64,7 @@ func Handler(s *service.Service, pair *Pair, log *slog.Logger) (http.Handler, er
 	e.GET("/api/v1/surveys/:id/events", srv.guard("followSurvey", srv.followSurvey))
 	e.GET("/api/v1/events", srv.guard("followEvents", srv.followEvents))
 	e.GET("/api/v1/estate/schema", srv.schema)
-	g := e.Group("/api/v1", tagged, validate)
+	g := e.Group(apiBase, tagged, validate)
 	options := contract.StrictGinServerOptions{
 		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { write(c, unreadable(err)) },
 		HandlerErrorFunc:         srv.handlerError,
@@ -147,22 +147,20 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 	// Requests use nothing that OpenAPI 3.0 does not know. As 3.1 the library would compile
 	// the schema of every parameter anew for every request.
 	spec.OpenAPI = "3.0.4"
-	router, err := gorillamux.NewRouter(spec)
-	if err != nil {
-		return nil, err
-	}
+	routes := routesOf(spec)
 	options := &openapi3filter.Options{MultiError: true, KeepValidatedValue: true,
 		AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
 	fileOptions := *options
 	fileOptions.ExcludeRequestBody = true // what may be large is read once, by its handler
 	return func(c *gin.Context) {
-		route, params, err := router.FindRoute(c.Request)
-		if errors.Is(err, routers.ErrMethodNotAllowed) {
-			abort(c, methodProblem(c.Request.Method))
-			return
-		} else if err != nil {
+		route := routes[c.Request.Method+" "+c.FullPath()]
+		if route == nil {
 			abort(c, notFoundProblem("no such call: "+c.Request.URL.Path))
 			return
+		}
+		params := make(map[string]string, len(c.Params))
+		for _, p := range c.Params {
+			params[p.Key] = p.Value
 		}
 		operation := contractID(route.Operation.OperationID)
 		if err := srv.allow(c, operation); err != nil {
@@ -179,7 +177,7 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 		if withFiles[operation] {
 			options = &fileOptions
 		}
-		err = openapi3filter.ValidateRequest(c.Request.Context(),
+		err := openapi3filter.ValidateRequest(c.Request.Context(),
 			&openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options})
 		if err != nil {
 			abort(c, validationProblem(err))
@@ -187,6 +185,22 @@ func (srv *Server) validator() (gin.HandlerFunc, error) {
 		}
 		c.Next()
 	}, nil
+}
+
+// apiBase is the path every call begins with.
+const apiBase = "/api/v1"
+
+// routesOf finds the operation of a call by its method and its path as the router has
+// matched it.
+func routesOf(spec *openapi3.T) map[string]*routers.Route {
+	out := map[string]*routers.Route{}
+	as := strings.NewReplacer("{", ":", "}", "")
+	for path, item := range spec.Paths.Map() {
+		for method, operation := range item.Operations() {
+			out[method+" "+apiBase+as.Replace(path)] = &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: operation}
+		}
+	}
+	return out
 }
 
 // contractID is an operation's id as the contract writes it: the generator

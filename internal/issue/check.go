@@ -68,10 +68,11 @@ func Request(key crypto.Signer, names []string, subject pkix.Name, staple bool) 
 
 // Checked is a certificate that is what was ordered.
 type Checked struct {
-	Leaf   *certs.Certificate // of the chain that is trusted
-	PEM    []byte             // leaf first, without the anchor
-	Anchor string             // common name of what the chain ends at
-	Until  time.Time          // the end of its validity
+	Leaf   *certs.Certificate   // of the chain that is trusted
+	List   []*certs.Certificate // leaf first, without the anchor
+	PEM    []byte               // the same
+	Anchor string               // common name of what the chain ends at
+	Until  time.Time            // the end of its validity
 }
 
 // clockSlack is how far a certificate's begin may lie ahead of our clock.
@@ -79,7 +80,7 @@ const clockSlack = 5 * time.Minute
 
 // Check holds what a CA sent against what was ordered: names, public key, dates, and
 // a path to an anchor. What is kept is that path, in its order.
-func Check(pem []byte, names []string, key crypto.PublicKey, anchors []*certs.Certificate,
+func Check(paths *chain.Builder, pem []byte, names []string, key crypto.PublicKey, anchors []*certs.Certificate,
 	now time.Time) (*Checked, error) {
 	list, err := certs.ReadCertificates(pem)
 	if err != nil {
@@ -109,7 +110,7 @@ func Check(pem []byte, names []string, key crypto.PublicKey, anchors []*certs.Ce
 		len(leaf.ExtKeyUsage)+len(leaf.UnknownExtKeyUsage) > 0:
 		return nil, fmt.Errorf("the certificate is not for servers")
 	}
-	result := chain.Once(list, trust.NewAudience("anchors", false, anchors))
+	result := paths.Build(list, trust.NewAudience("anchors", false, anchors))
 	best := result.Best(now)
 	if best == nil {
 		why := "no issuer of it is there"
@@ -123,7 +124,7 @@ func Check(pem []byte, names []string, key crypto.PublicKey, anchors []*certs.Ce
 		if i > 0 && i == len(best.Certs)-1 {
 			break // clients have the anchor
 		}
-		out.PEM = append(out.PEM, certs.PEM(c.Raw)...)
+		out.List, out.PEM = append(out.List, c), append(out.PEM, certs.PEM(c.Raw)...)
 	}
 	return out, nil
 }

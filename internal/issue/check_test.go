@@ -11,7 +11,6 @@ import (
 	"errors"
 	"io"
 	"net"
-	"strings"
 	"testing"
 	"time"
 
@@ -19,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/trust"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/pkitest"
@@ -33,7 +33,7 @@ type told struct {
 
 func (s told) Fetch(context.Context, *issue.Order) ([][]byte, error) { return s.chains, nil }
 
-func (s told) Save(context.Context, *issue.Order, string, string) error { return nil }
+func (s told) Save(context.Context, *issue.Order, ...issue.Step) error { return nil }
 
 // TestOfSeveralChainsTheAudiencesCountsFirst offers a chain to each of two roots: the one
 // the names' own audiences trust is kept, and the CA's first where that says
@@ -62,7 +62,7 @@ func TestOfSeveralChainsTheAudiencesCountsFirst(t *testing.T) {
 	} {
 		o := &issue.Order{State: issue.Fetching, Names: []string{"a.lantern.example"}, Request: request}
 		source := told{chains: [][]byte{of(ca), of(crossed)}}
-		m := &issue.Orderer{Source: source, Records: source, Anchors: pkitest.List(young, old), Audiences: c.audiences}
+		m := &issue.Orderer{Source: source, Records: source, Anchors: pkitest.List(young, old), Audiences: c.audiences, Paths: paths()}
 		require.NoError(t, m.Run(t.Context(), o), name)
 		require.Equal(t, issue.Issued, o.State, name)
 		list, err := certs.ReadCertificates(o.Chain)
@@ -70,6 +70,9 @@ func TestOfSeveralChainsTheAudiencesCountsFirst(t *testing.T) {
 		assert.Equal(t, c.kept.Fingerprint, list[1].Fingerprint, name)
 	}
 }
+
+// paths finds ways to anchors.
+func paths() *chain.Builder { return chain.NewBuilder(chain.NewKnown()) }
 
 // elsewhere makes keys in the place of the safe, and issues for them.
 type elsewhere struct {
@@ -99,8 +102,10 @@ func (e *elsewhere) Sign(r io.Reader, digest []byte, opts crypto.SignerOpts) ([]
 	return e.key.Sign(r, digest, opts)
 }
 
-func (e *elsewhere) Save(_ context.Context, o *issue.Order, step, words string) error {
-	e.saved = append(e.saved, strings.TrimSpace(step+" "+words))
+func (e *elsewhere) Save(_ context.Context, o *issue.Order, told ...issue.Step) error {
+	for _, t := range told {
+		e.saved = append(e.saved, t.Name+" "+t.Words)
+	}
 	if o.Key != nil {
 		return errors.New("a key came here")
 	}
@@ -108,7 +113,7 @@ func (e *elsewhere) Save(_ context.Context, o *issue.Order, step, words string) 
 }
 
 func (e *elsewhere) Ask(context.Context, *issue.Order, bool) (string, error) { return "", nil }
-func (e *elsewhere) Prove(context.Context, *issue.Order) (string, error)     { return "", nil }
+func (e *elsewhere) Prove(context.Context, *issue.Order) error               { return nil }
 func (e *elsewhere) Request(context.Context, *issue.Order) (string, error)   { return "", nil }
 func (e *elsewhere) Withdraw(context.Context, *issue.Order) error            { return nil }
 func (e *elsewhere) Abandon(context.Context, *issue.Order)                   {}
@@ -150,7 +155,7 @@ func TestAKeyMadeElsewhereStaysThere(t *testing.T) {
 		e := &c.e
 		e.ca, e.key = pkitest.CA("ca", nil), pkitest.NewKey()
 		o := &issue.Order{State: issue.Begun, Names: []string{"a.lantern.example"}}
-		m := &issue.Orderer{Source: e, Records: e, Keys: e, Anchors: pkitest.List(e.ca)}
+		m := &issue.Orderer{Source: e, Records: e, Keys: e, Anchors: pkitest.List(e.ca), Paths: paths()}
 		require.NoError(t, m.Run(t.Context(), o), name)
 		assert.Nil(t, o.Key, name)
 		if c.says == "" {
@@ -213,12 +218,12 @@ func TestWhatACASentIsHeldAgainstTheOrder(t *testing.T) {
 			if c.leaf != nil {
 				key = c.leaf.Key
 			}
-			got, err := issue.Check(c.sent, []string{host}, key.Public(), pkitest.List(root), pkitest.Now)
+			got, err := issue.Check(paths(), c.sent, []string{host}, key.Public(), pkitest.List(root), pkitest.Now)
 			assert.Nil(t, got)
 			assert.ErrorContains(t, err, c.says)
 		})
 	}
-	got, err := issue.Check(pem(good, stranger, root, ca), []string{host}, good.Key.Public(), pkitest.List(root), pkitest.Now)
+	got, err := issue.Check(paths(), pem(good, stranger, root, ca), []string{host}, good.Key.Public(), pkitest.List(root), pkitest.Now)
 	require.NoError(t, err, "any order, strays and the root may be in it")
 	assert.Equal(t, string(pem(good, ca)), string(got.PEM), "kept is the path alone, in its order, without the root")
 	assert.Equal(t, "root", got.Anchor)

@@ -46,9 +46,11 @@ type Order struct {
 	Key      []byte    // PKCS#8; in the clear here only; nil where a Keymaker has it
 	Request  []byte    // PKCS#10
 	Chain    []byte    // PEM, leaf first
-	Tries    int       // without an answer, in a row
-	Since    time.Time // when it was begun
-	Failure  *Failure  // nil unless it failed
+	// Leaf is the first certificate of the chain
+	Leaf    *certs.Certificate
+	Tries   int       // without an answer, in a row
+	Since   time.Time // when it was begun
+	Failure *Failure  // nil unless it failed
 }
 
 // Failure is why an order came to nothing.
@@ -85,13 +87,22 @@ const (
 	Wrong Outcome = "failed"
 )
 
+// Step is what people are told of an order: what is done, how far, and more in words.
+// The same step again takes the place of the one before.
+type Step struct {
+	Name    string
+	Outcome Outcome
+	Words   string
+}
+
+// Did is a step that is done.
+func Did(name, words string) Step { return Step{name, Done, words} }
+
 // Records keep an order.
 type Records interface {
 	// Save keeps everything of an order before its next step, together with what
-	// to tell people of the one done; an empty step for nothing.
-	Save(ctx context.Context, o *Order, step, words string) error
-	// Note tells people what happens; the same step again takes the place of the one before.
-	Note(ctx context.Context, o *Order, step string, outcome Outcome, words string) error
+	// to tell people of those done.
+	Save(ctx context.Context, o *Order, told ...Step) error
 }
 
 // Keymaker makes and has the keys of orders in the place of the safe. Every act may be
@@ -110,10 +121,12 @@ type Keymaker interface {
 type Source interface {
 	// Ask asks for the certificate, or finds what was asked for before (resumed),
 	// and keeps in the order's URL what it is called there. It gives words for
-	// the record, as the acts below do; none when there is nothing to tell.
+	// the record, as the acts below do; none when nothing was done that has to be
+	// kept before the next act.
 	Ask(ctx context.Context, o *Order, resumed bool) (string, error)
-	// Prove shows what the source wants shown before it issues.
-	Prove(ctx context.Context, o *Order) (string, error)
+	// Prove shows what the source wants shown before it issues. Where there is
+	// something to show, it keeps itself that it is shown, under the next state.
+	Prove(ctx context.Context, o *Order) error
 	// Request hands in the certificate request.
 	Request(ctx context.Context, o *Order) (string, error)
 	// Fetch brings what was issued: lists of certificates in PEM, the preferred

@@ -24,16 +24,17 @@ type Orderer struct {
 	// Audiences are those the names are for: of several chains the one that the
 	// most of them trust is kept, and of these the first.
 	Audiences []*trust.Audience
-	Keys      Keymaker      // makes the key and keeps it; nil: it is made here and goes into the safe
-	Pace      time.Duration // longest wait between tries, where the default is longer; 0 for the default
+	Paths     *chain.Builder                      // finds the way to an anchor
+	Keys      Keymaker                            // makes the key and keeps it; nil: it is made here and goes into the safe
+	Pace      func(context.Context) time.Duration // longest wait between tries, where the default is longer; nil for the default
 }
 
 // paced is a wait, shortened to the orderer's pace.
-func (m *Orderer) paced(wait time.Duration) time.Duration {
-	if m.Pace > 0 {
-		return min(wait, m.Pace)
+func (m *Orderer) paced(ctx context.Context, wait time.Duration) time.Duration {
+	if m.Pace == nil {
+		return wait
 	}
-	return wait
+	return min(wait, m.Pace(ctx))
 }
 
 // Bounds of patience.
@@ -56,13 +57,13 @@ func (m *Orderer) Run(ctx context.Context, o *Order) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	f, later, at := m.Source.Failure(err, time.Now().Add(m.paced(againIn)))
+	f, later, at := m.Source.Failure(err, time.Now().Add(m.paced(ctx, againIn)))
 	if later && o.Tries < mostTries && time.Until(at) < mostWait {
 		if at.IsZero() {
-			at = time.Now().Add(m.paced(min(firstWait<<o.Tries, lastWait)))
+			at = time.Now().Add(m.paced(ctx, min(firstWait<<o.Tries, lastWait)))
 		}
 		o.Tries++
-		if saved := m.Records.Save(ctx, o, "", ""); saved != nil {
+		if saved := m.Records.Save(ctx, o); saved != nil {
 			return saved
 		}
 		return &WaitError{at, err}
@@ -80,7 +81,7 @@ func (m *Orderer) Run(ctx context.Context, o *Order) error {
 		}
 	}
 	o.State, o.Failure = Failed, f
-	return m.Records.Save(ctx, o, "", "")
+	return m.Records.Save(ctx, o)
 }
 
 // run lets the source act until the order has ended.
@@ -94,7 +95,9 @@ func (m *Orderer) run(ctx context.Context, o *Order) error {
 		case Ordering:
 			err = m.act(ctx, o, Proving, "order", func() (string, error) { return m.Source.Ask(ctx, o, resumed) })
 		case Proving:
-			err = m.act(ctx, o, Finalizing, "", func() (string, error) { return m.Source.Prove(ctx, o) })
+			if err = m.Source.Prove(ctx, o); err == nil {
+				o.State = Finalizing
+			}
 		case Finalizing:
 			err = m.act(ctx, o, Fetching, "request", func() (string, error) { return m.Source.Request(ctx, o) })
 		case Fetching:
@@ -108,14 +111,16 @@ func (m *Orderer) run(ctx context.Context, o *Order) error {
 	}
 }
 
-// act does an act of the source and stores the next state with the step.
+// act does an act of the source and stores the next state with the step, where there
+// is anything to store.
 func (m *Orderer) act(ctx context.Context, o *Order, next State, step string, do func() (string, error)) error {
 	words, err := do()
 	if err != nil {
 		return err
 	}
 	if words == "" {
-		step = "" // nothing to tell
+		o.State = next
+		return nil
 	}
 	return m.enter(ctx, o, next, step, words)
 }
@@ -123,7 +128,7 @@ func (m *Orderer) act(ctx context.Context, o *Order, next State, step string, do
 // enter stores an order under its next state, with the step that led there.
 func (m *Orderer) enter(ctx context.Context, o *Order, next State, step, words string) error {
 	o.State, o.Tries = next, 0
-	return m.Records.Save(ctx, o, step, words)
+	return m.Records.Save(ctx, o, Did(step, words))
 }
 
 // prepare makes the key and the request, and has them stored before the source
@@ -184,7 +189,7 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 	var chosen *Checked
 	most := -1
 	for _, c := range chains {
-		got, wrong := Check(c, o.Names, asked.PublicKey, anchors, time.Now())
+		got, wrong := Check(m.Paths, c, o.Names, asked.PublicKey, anchors, time.Now())
 		switch {
 		case wrong != nil && err == nil:
 			err = wrong // of the chain the source prefers
@@ -200,9 +205,9 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 	}
 	if chosen == nil {
 		return &Failure{BadCertificate, err.Error(), "nothing of it is kept as usable; ask the CA about " + o.URL,
-			time.Now().Add(m.paced(againIn))}
+			time.Now().Add(m.paced(ctx, againIn))}
 	}
-	o.Chain = chosen.PEM
+	o.Chain, o.Leaf = chosen.PEM, chosen.Leaf
 	words := fmt.Sprintf("%s until %s, by %s, ending at %s", cmp.Or(chosen.Leaf.CommonName(), o.Names[0]),
 		chosen.Leaf.NotAfter.UTC().Format("2 January 2006"), chosen.Leaf.IssuerName(), chosen.Anchor)
 	if len(chains) > 1 {
@@ -211,14 +216,11 @@ func (m *Orderer) fetch(ctx context.Context, o *Order) error {
 	return m.enter(ctx, o, Issued, "certificate", words)
 }
 
-// trusting counts the audiences that find a path in a chain as it would be sent.
+// trusting counts the audiences that find a path in a chain as it would be sent. That
+// its first certificate was signed by the second has been seen.
 func (m *Orderer) trusting(c *Checked) (n int) {
-	list, err := certs.ReadCertificates(c.PEM)
-	if err != nil {
-		return 0
-	}
 	for _, a := range m.Audiences {
-		if chain.Once(list, a).Best(time.Now()) != nil {
+		if m.Paths.Issued(c.List, a).Best(time.Now()) != nil {
 			n++
 		}
 	}

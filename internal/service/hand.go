@@ -214,7 +214,7 @@ func (s *Ordering) checkReply(ctx context.Context, row *store.Order, leaf *certs
 	for _, c := range list {
 		all = append(all, certs.PEM(c.Raw)...)
 	}
-	if _, err := issue.Check(all, row.Spec.Names, asked.PublicKey, anchorsFor(e, ca), time.Now()); err != nil {
+	if _, err := issue.Check(s.paths, all, row.Spec.Names, asked.PublicKey, anchorsFor(e, ca), time.Now()); err != nil {
 		next := "ask the CA for a certificate for " + joinedNames(row.Spec.Names)
 		if strings.Contains(err.Error(), "roots") {
 			above := list[len(list)-1].IssuerName()

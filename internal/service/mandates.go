@@ -17,6 +17,7 @@ import (
 
 	"insegna.example/internal/acme"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/core/lifetime"
@@ -34,6 +35,7 @@ type Ordering struct {
 	reading   *Reading                                    // finds names for drafts
 	safe      *safe.Safe                                  // keeps keys and credentials
 	cas       cas                                         // clients, one for each directory
+	paths     *chain.Builder                              // judges what comes back
 	swept     sync.Once                                   // proofs of a former run are taken down once at the start
 	jobs      *work.Jobs                                  // carry an order on
 	issuing   *Issuing                                    // issues where the CA is one of one's own

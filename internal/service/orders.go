@@ -152,11 +152,10 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 		if refused != nil {
 			o.Failure.Advice = refused.Next
 		}
-		return records.Save(ctx, o, "", "")
+		return records.Save(ctx, o)
 	}
 	if time.Now().Before(records.rest) {
-		if err := records.Note(ctx, o, "waiting", issue.Doing,
-			"the CA wants no more requests before "+instant(records.rest)); err != nil {
+		if err := records.waits(ctx, o, "the CA wants no more requests before "+instant(records.rest)); err != nil {
 			return err
 		}
 		return &work.Later{At: records.rest}
@@ -178,7 +177,7 @@ func (s *Ordering) runOrder(ctx context.Context, id int64) error {
 				return err
 			}
 		}
-		if err := records.Note(ctx, o, "waiting", issue.Doing, wait.Error()); err != nil {
+		if err := records.waits(ctx, o, wait.Error()); err != nil {
 			return err
 		}
 		return &work.Later{At: wait.Until}
@@ -229,10 +228,8 @@ func (s *Ordering) orderer(ctx context.Context, row *store.Order, spec *estate.M
 	if err != nil {
 		return nil, err
 	}
-	m := &issue.Orderer{Records: records, Anchors: anchorsFor(e, ca), Audiences: audiencesOf(e, spec)}
-	if m.Pace, _, err = s.paceOf(ctx, row.MandateID); err != nil {
-		return nil, err
-	}
+	m := &issue.Orderer{Records: records, Anchors: anchorsFor(e, ca), Audiences: audiencesOf(e, spec), Paths: s.paths,
+		Pace: func(ctx context.Context) time.Duration { return s.paceOr(ctx, row.MandateID) }}
 	open := sources[ca.By]
 	if open == nil {
 		return nil, &RefusedError{fmt.Sprintf("%s is asked by %s, which this program cannot do", ca.Name, ca.By),
@@ -416,8 +413,18 @@ type orderRecords struct {
 	rest   time.Time    // until when that CA wants to be left alone
 }
 
-// Save implements issue.Records.
-func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words string) error {
+// steps are what people are told, as it is stored.
+func steps(o *issue.Order, told []issue.Step) []store.OrderStep {
+	now := time.Now().UTC()
+	out := make([]store.OrderStep, len(told))
+	for i, t := range told {
+		out[i] = store.OrderStep{OrderID: o.ID, Step: t.Name, Outcome: string(t.Outcome), Words: t.Words, At: now}
+	}
+	return out
+}
+
+// update has the row be as the order is.
+func (r *orderRecords) update(o *issue.Order) error {
 	row := r.row
 	row.State, row.URL, row.Request, row.Replaces, row.Tries = string(o.State), o.URL, o.Request, o.Replaces, o.Tries
 	if o.Key != nil && row.Encrypted == nil {
@@ -432,37 +439,36 @@ func (r *orderRecords) Save(ctx context.Context, o *issue.Order, step, words str
 			return err
 		}
 	}
-	if o.Chain != nil {
-		list, err := certs.ReadCertificates(o.Chain)
-		if err != nil {
-			return err
-		}
-		until := list[0].NotAfter.UTC()
-		row.Chain, row.Leaf, row.NotAfter = o.Chain, list[0].Fingerprint[:], &until
+	if o.Leaf != nil {
+		until := o.Leaf.NotAfter.UTC()
+		row.Chain, row.Leaf, row.NotAfter = o.Chain, o.Leaf.Fingerprint[:], &until
 	}
 	if o.Failure != nil {
 		row.Failure = (*store.OrderFailure)(o.Failure)
 	}
 	row.Waits = false
-	now := time.Now().UTC()
-	var steps []store.OrderStep
-	if step != "" {
-		steps = append(steps, store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(issue.Done), Words: words, At: now})
+	return nil
+}
+
+// Save implements issue.Records.
+func (r *orderRecords) Save(ctx context.Context, o *issue.Order, told ...issue.Step) error {
+	row := r.row
+	if err := r.update(o); err != nil {
+		return err
 	}
 	if o.State == issue.Failed {
-		steps = append(steps,
-			store.OrderStep{OrderID: o.ID, Step: "failure", Outcome: string(issue.Wrong),
-				Words: o.Failure.Words + "\n" + o.Failure.Advice, At: now})
+		told = append(told, issue.Step{Name: "failure", Outcome: issue.Wrong, Words: o.Failure.Words + "\n" + o.Failure.Advice})
 	}
 	if o.State != issue.Issued && o.State != issue.Failed {
-		return r.s.store.SaveOrder(ctx, row, nil, steps...)
+		return r.s.store.SaveOrder(ctx, row, nil, steps(o, told)...)
 	}
+	now := time.Now().UTC()
 	row.FinishedAt = &now
 	next, err := r.settle(ctx, o)
 	if err != nil {
 		return err
 	}
-	if err := r.s.store.SaveOrder(ctx, row, next, steps...); err != nil {
+	if err := r.s.store.SaveOrder(ctx, row, next, steps(o, told)...); err != nil {
 		return err
 	}
 	r.log(o, next)
@@ -489,11 +495,14 @@ func (r *orderRecords) log(o *issue.Order, next *store.Next) {
 	r.s.cfg.Log.Info("a certificate was issued", with...)
 }
 
-// Note implements issue.Records and acmesource.Records.
-func (r *orderRecords) Note(ctx context.Context, o *issue.Order, step string, outcome issue.Outcome,
-	words string) error {
-	return r.s.store.NoteStep(ctx,
-		store.OrderStep{OrderID: o.ID, Step: step, Outcome: string(outcome), Words: words, At: time.Now().UTC()})
+// Note implements acmesource.Records.
+func (r *orderRecords) Note(ctx context.Context, o *issue.Order, told ...issue.Step) error {
+	return r.s.store.NoteSteps(ctx, steps(o, told)...)
+}
+
+// waits tells what an order waits for.
+func (r *orderRecords) waits(ctx context.Context, o *issue.Order, words string) error {
+	return r.Note(ctx, o, issue.Step{Name: "waiting", Outcome: issue.Doing, Words: words})
 }
 
 // Known implements acmesource.Records.
@@ -505,24 +514,37 @@ func (r *orderRecords) Known(ctx context.Context, o *issue.Order, url string) bo
 // Publications implements acmesource.Records.
 func (r *orderRecords) Publications(ctx context.Context, o *issue.Order) ([]proof.Publication, error) {
 	rows, err := r.s.store.Publications(ctx, o.ID)
+	return standing(rows), err
+}
+
+// standing is what stands somewhere, without whose it is.
+func standing(rows []store.Publication) []proof.Publication {
 	list := make([]proof.Publication, len(rows))
 	for i, p := range rows {
 		list[i] = proof.Publication{Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
 	}
-	return list, err
+	return list
 }
 
 // Publishing implements acmesource.Records.
-func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, places string) error {
+func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, told issue.Step) ([]proof.Publication, error) {
 	rows := make([]store.Publication, len(list))
 	for i, p := range list {
 		rows[i] = store.Publication{OrderID: o.ID, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
 	}
-	return r.s.store.Publish(ctx, rows,
-		store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: string(issue.Doing), Words: places, At: time.Now().UTC()})
+	all, err := r.s.store.Publish(ctx, rows, steps(o, []issue.Step{told})[0])
+	return standing(all), err
 }
 
 // Withdrawn implements acmesource.Records.
-func (r *orderRecords) Withdrawn(ctx context.Context, o *issue.Order) error {
-	return r.s.store.Withdrawn(ctx, o.ID, time.Now().UTC())
+func (r *orderRecords) Withdrawn(ctx context.Context, o *issue.Order, told issue.Step) error {
+	return r.s.store.Withdrawn(ctx, steps(o, []issue.Step{told})[0])
+}
+
+// Proven implements acmesource.Records.
+func (r *orderRecords) Proven(ctx context.Context, o *issue.Order, down bool, told ...issue.Step) error {
+	if err := r.update(o); err != nil {
+		return err
+	}
+	return r.s.store.SaveProven(ctx, r.row, down, steps(o, told)...)
 }

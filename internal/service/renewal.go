@@ -18,6 +18,7 @@ import (
 	"insegna.example/internal/core/estate"
 	"insegna.example/internal/core/fault"
 	"insegna.example/internal/issue"
+	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/store"
 	"insegna.example/internal/work"
 )
@@ -118,7 +119,7 @@ func (s *Ordering) begin(ctx context.Context, list []store.Mandate, why map[int6
 		}
 		for _, o := range orders {
 			if words := why[o.MandateID]; o.ID != 0 && words != "" {
-				if noted := s.store.NoteStep(ctx, store.OrderStep{OrderID: o.ID, Step: "source", Outcome: string(issue.Done), Words: words,
+				if noted := s.store.NoteSteps(ctx, store.OrderStep{OrderID: o.ID, Step: "source", Outcome: string(issue.Done), Words: words,
 					At: time.Now().UTC()}); noted != nil {
 					return orders, noted
 				}
@@ -243,7 +244,20 @@ func pace(inForce *store.Order) time.Duration {
 	if err != nil || len(chain) == 0 {
 		return firstRetry
 	}
-	return min(chain[0].NotAfter.Sub(chain[0].NotBefore)/time.Duration(tries), firstRetry)
+	return paceFor(chain[0])
+}
+
+// paceFor is the pace of a mandate that has this certificate.
+func paceFor(leaf *certs.Certificate) time.Duration {
+	return min(leaf.NotAfter.Sub(leaf.NotBefore)/time.Duration(tries), firstRetry)
+}
+
+// paceOr is the pace of one mandate; the usual one where that cannot be known.
+func (s *Ordering) paceOr(ctx context.Context, mandate int64) time.Duration {
+	if pace, _, err := s.paceOf(ctx, mandate); err == nil {
+		return pace
+	}
+	return firstRetry
 }
 
 // paceOf is the pace of one mandate.
@@ -322,18 +336,13 @@ const byWindow = "in the window its CA suggests"
 // renewal chooses when a certificate is to be renewed: in the window its CA
 // suggests (RFC 9773), else some time before its end.
 func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next {
-	at := time.Now().Add(lastRetry).UTC()
-	list, err := certs.ReadCertificates(o.Chain)
-	if err != nil || len(list) == 0 {
-		return &store.Next{At: &at, Why: "its certificate cannot be read"}
-	}
-	leaf := list[0]
+	leaf := o.Leaf
 	if days := r.row.Spec.RenewDays; days > 0 {
-		at = leaf.NotAfter.AddDate(0, 0, -days).UTC()
+		at := leaf.NotAfter.AddDate(0, 0, -days).UTC()
 		return &store.Next{At: &at, Why: fmt.Sprintf("%d days before its end, as the mandate says", days)}
 	}
 	life := leaf.NotAfter.Sub(leaf.NotBefore)
-	at = momentIn(leaf.NotAfter.Add(-life/3), leaf.NotAfter.Add(-life/4)) // those ordered together are not due together
+	at := momentIn(leaf.NotAfter.Add(-life/3), leaf.NotAfter.Add(-life/4)) // those ordered together are not due together
 	next := &store.Next{At: &at, Why: "some time after two thirds of its life"}
 	if r.client == nil {
 		return next
@@ -345,10 +354,10 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 		next.AskAt = &again
 	case info != nil:
 		at = momentIn(info.Start, info.End)
-		if soonest := time.Now().Add(pace(r.row)).UTC(); at.Before(soonest) {
+		if soonest := time.Now().Add(paceFor(leaf)).UTC(); at.Before(soonest) {
 			at = soonest // a CA that says "now" of what it has just issued is not asked for ever
 		}
-		if from := r.s.followedFrom(ctx, r.row, leaf); at.Before(from) {
+		if from := r.s.followedFrom(ctx, r.row, leaf, at); at.Before(from) {
 			at = from
 		}
 		next.Why, next.ByWindow, next.AskAt = byWindow, true, &info.AskAgain
@@ -357,19 +366,23 @@ func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next 
 }
 
 // followedFrom is when what an order has brought may be renewed because its CA
-// says so; zero for at any time. A CA that goes on saying "now" of what it has just
-// issued is followed less and less often: after twice the time the certificate
-// before had.
-func (s *Ordering) followedFrom(ctx context.Context, o *store.Order, leaf *certs.Certificate) time.Time {
+// wants it to be, at a time or later; zero where that is late enough. A CA that goes
+// on saying "now" of what it has just issued is followed less and less often: after
+// twice the time the certificate before had.
+func (s *Ordering) followedFrom(ctx context.Context, o *store.Order, leaf *certs.Certificate, wanted time.Time) time.Time {
+	life := leaf.NotAfter.Sub(leaf.NotBefore)
+	if !wanted.Before(o.CreatedAt.Add(max(paceFor(leaf), 2*life/windowShare))) {
+		return time.Time{}
+	}
 	before, err := s.store.IssuedBefore(ctx, o)
 	if err != nil {
 		return time.Time{}
 	}
-	had := o.CreatedAt.Sub(before.CreatedAt)
-	if had >= leaf.NotAfter.Sub(leaf.NotBefore)/windowShare {
+	had := o.CreatedAt.Sub(before)
+	if had >= life/windowShare {
 		return time.Time{}
 	}
-	return o.CreatedAt.Add(max(pace(o), 2*had)).UTC()
+	return o.CreatedAt.Add(max(paceFor(leaf), 2*had)).UTC()
 }
 
 // windowShare is the part of its life a certificate has had when its renewal is
@@ -463,8 +476,10 @@ func (s *Ordering) windowOf(ctx context.Context, m *store.Mandate) (info *acme.R
 	}
 	limited, cancel := context.WithTimeout(ctx, caPatience)
 	defer cancel()
-	info, err = c.RenewalInfo(limited, acme.CertificateID(chain[0]))
-	return info, o.CA, s.followedFrom(ctx, &o, chain[0]), err
+	if info, err = c.RenewalInfo(limited, acme.CertificateID(chain[0])); info == nil || err != nil {
+		return nil, o.CA, from, err
+	}
+	return info, o.CA, s.followedFrom(ctx, &o, chain[0], info.Start), nil
 }
 
 // momentIn is a random moment of a window, so that not all come at once.
@@ -649,5 +664,5 @@ func (s *Ordering) sweepOrder(ctx context.Context, id int64) error {
 	if err := prover.Withdraw(ctx, left); err != nil {
 		return err
 	}
-	return records.Withdrawn(ctx, o)
+	return records.Withdrawn(ctx, o, acmesource.TakenDown)
 }

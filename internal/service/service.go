@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/maypok86/otter/v2"
 
+	"insegna.example/internal/core/chain"
 	"insegna.example/internal/kind"
 	"insegna.example/internal/kind/registry"
 	"insegna.example/internal/look"
@@ -161,7 +162,7 @@ func (s *Service) furnish(kept *safe.Safe) {
 		ends: &marked[[]store.DayCount]{turn: make(chan struct{}, 1), marks: s.store.ShownMark, worked: s.store.Density}}
 	s.Issuing = newIssuing(s.base, s.Declaring, kept)
 	s.Ordering = &Ordering{base: s.base, declaring: s.Declaring, reading: s.Reading, safe: kept, cas: newCAs(),
-		jobs: s.jobs, issuing: s.Issuing}
+		jobs: s.jobs, issuing: s.Issuing, paths: chain.NewBuilder(chain.NewKnown())}
 	s.Installing = &Installing{base: s.base, declaring: s.Declaring, surveying: s.Surveying, ordering: s.Ordering,
 		jobs: s.jobs}
 	s.Visiting = &Visiting{base: s.base, declaring: s.Declaring, ordering: s.Ordering}

@@ -83,7 +83,7 @@ func (s *Ordering) awaitPerson(ctx context.Context, o *issue.Order, row *store.O
 	if row.Waits { // told already
 		return nil
 	}
-	if err := r.Note(ctx, o, "waiting", issue.Doing, wait.Error()); err != nil {
+	if err := r.waits(ctx, o, wait.Error()); err != nil {
 		return err
 	}
 	row.State, row.Waits = string(o.State), true

@@ -53,6 +53,9 @@ func (k asKeeper) RoundTrip(r *http.Request) (*http.Response, error) {
 	return k.next.RoundTrip(r)
 }
 
+// AsKeeper signs requests over a transport in as the keeper of the service they go to.
+func AsKeeper(next http.RoundTripper) http.RoundTripper { return asKeeper{next} }
+
 // init makes every client of a test binary a keeper's.
 func init() { http.DefaultTransport = asKeeper{http.DefaultTransport} }
 

@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"gorm.io/gorm"
+
+	"insegna.example/internal/core/journal"
 )
 
 // Issued is a certificate that a CA of one's own has issued.
@@ -82,9 +83,21 @@ func (g *gathering) next() []*keeping {
 	return list
 }
 
+// keepEach is how long after one transaction the next begins at the least, while there
+// is always somebody who waits: a transaction costs more than a certificate in it.
+const keepEach = 10 * time.Millisecond
+
+// waits says whether anybody waits.
+func (g *gathering) waits() bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return len(g.waiting) > 0
+}
+
 // keepWaiting keeps until nothing waits. What cannot be kept keeps nothing else from it.
 func (s *Store) keepWaiting(ctx context.Context) {
 	for list := s.issued.next(); len(list) > 0; list = s.issued.next() {
+		began := time.Now()
 		err := s.keepTogether(ctx, list)
 		for _, k := range list {
 			if err != nil && len(list) > 1 {
@@ -93,50 +106,105 @@ func (s *Store) keepWaiting(ctx context.Context) {
 				k.done <- err
 			}
 		}
+		if s.issued.waits() {
+			time.Sleep(keepEach - time.Since(began))
+		}
 	}
 }
+
+// issueSQL keeps certificates, one in each place of the lists; those whose order has one
+// already are left out.
+const issueSQL = `insert into issued (authority_id, serial, order_id, der, names, profile, not_after, by, at, account, acme_order)
+	select authority_id, serial, order_id, der, names::jsonb, profile, not_after, by, at, account, acme_order
+	from unnest($1::bigint[], $2::bytea[], $3::bigint[], $4::bytea[], $5::text[], $6::text[], $7::timestamptz[], $8::text[], $9::timestamptz[],
+		$10::text[], $11::text[]) as v(authority_id, serial, order_id, der, names, profile, not_after, by, at, account, acme_order)
+	on conflict do nothing returning authority_id, serial`
 
 // keepTogether keeps certificates and what is said of them, all or none. The rows of
 // orders that had one before become those.
 func (s *Store) keepTogether(ctx context.Context, list []*keeping) error {
-	return s.tx(ctx, func(db *gorm.DB, tx pgx.Tx) error {
-		var batch pgx.Batch
-		for _, k := range list {
-			v := k.row
-			batch.Queue(`insert into issued (authority_id, serial, order_id, der, names, profile, not_after, by, at, account, acme_order)
-				values ($1, $2, $3, $4, $5::jsonb, $6, $7, $8, $9, $10, $11) on conflict do nothing`, v.AuthorityID, v.Serial, v.OrderID, v.Der,
-				jsonText(v.Names), v.Profile, v.NotAfter, v.By, v.At, v.Account, v.ACMEOrder)
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		kept, last, err := insertIssued(ctx, tx, list)
+		if err != nil {
+			return err
 		}
-		results := tx.SendBatch(ctx, &batch)
-		var had []*keeping
 		var acts []*Act
 		var at time.Time
 		for _, k := range list {
-			done, err := results.Exec()
-			if err != nil {
-				return errors.Join(err, results.Close())
+			key := k.row.key()
+			if !kept[key] {
+				if err := issuedBefore(ctx, tx, k.row); err != nil {
+					return err
+				}
+				continue
 			}
-			if done.RowsAffected() == 0 {
-				had = append(had, k)
-			} else if k.act != nil {
+			delete(kept, key)
+			if k.act != nil {
 				acts, at = append(acts, k.act), k.row.At
 			}
-		}
-		if err := results.Close(); err != nil {
-			return err
-		}
-		for _, k := range had {
-			var before Issued
-			if err := db.Where("order_id = ? or acme_order = ?", k.row.OrderID, k.row.ACMEOrder).Take(&before).Error; err != nil {
-				return err
-			}
-			*k.row = before
 		}
 		if len(acts) == 0 {
 			return nil
 		}
-		return write(db, at, acts...)
+		return appendTo(ctx, tx, last, at, acts)
 	})
+}
+
+// issuedKey is what no two certificates have in common.
+type issuedKey struct {
+	authority int64
+	serial    string
+}
+
+// key tells a certificate from all others.
+func (v *Issued) key() issuedKey { return issuedKey{v.AuthorityID, string(v.Serial)} }
+
+// insertIssued inserts certificates that are new, and says which those were. The journal
+// is locked then, and its last entry given.
+func insertIssued(ctx context.Context, tx pgx.Tx, list []*keeping) (map[issuedKey]bool, *journalRow, error) {
+	n := len(list)
+	authorities, serials, orders, ders := make([]int64, n), make([][]byte, n), make([]*int64, n), make([][]byte, n)
+	names, profiles, ends, by := make([]string, n), make([]string, n), make([]time.Time, n), make([]string, n)
+	at, accounts, of := make([]time.Time, n), make([]string, n), make([]*string, n)
+	for i, k := range list {
+		v := k.row
+		authorities[i], serials[i], orders[i], ders[i], names[i], profiles[i] = v.AuthorityID, v.Serial, v.OrderID, v.Der, jsonText(v.Names), v.Profile
+		ends[i], by[i], at[i], accounts[i], of[i] = v.NotAfter, v.By, v.At, v.Account, v.ACMEOrder
+	}
+	kept := make(map[issuedKey]bool, n)
+	last := &journalRow{Hash: make([]byte, len(journal.Hash{}))}
+	var b pgx.Batch // one way to the database and back
+	b.Queue(issueSQL, authorities, serials, orders, ders, names, profiles, ends, by, at, accounts, of).Query(func(rows pgx.Rows) error {
+		var authority int64
+		var serial []byte
+		_, err := pgx.ForEachRow(rows, []any{&authority, &serial}, func() error {
+			kept[issuedKey{authority, string(serial)}] = true
+			return nil
+		})
+		return err
+	})
+	b.Queue(lockJournalSQL)
+	b.Queue(lastEntrySQL).QueryRow(func(row pgx.Row) error {
+		if err := row.Scan(&last.ID, &last.Hash); !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
+		return nil
+	})
+	return kept, last, tx.SendBatch(ctx, &b).Close()
+}
+
+// issuedBefore has a row be what was issued for its order before.
+func issuedBefore(ctx context.Context, tx pgx.Tx, v *Issued) error {
+	rows, err := tx.Query(ctx, `select authority_id, serial, order_id, der, names, profile, not_after, by, at, revoked_at, reason, account, acme_order
+		from issued where order_id = $1 or acme_order = $2`, v.OrderID, v.ACMEOrder)
+	if err != nil {
+		return err
+	}
+	before, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Issued])
+	if err == nil {
+		*v = before
+	}
+	return err
 }
 
 // IssuedFor gives what was issued for an order; ErrNotFound when nothing was.

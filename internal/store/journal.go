@@ -42,7 +42,7 @@ func (a *Act) write(db *gorm.DB, at time.Time) error { return write(db, at, a) }
 
 // write adds acts to the journal. One transaction writes at a time.
 func write(db *gorm.DB, at time.Time, acts ...*Act) error {
-	if err := db.Exec("lock table journal in share row exclusive mode").Error; err != nil {
+	if err := db.Exec(lockJournalSQL).Error; err != nil {
 		return err
 	}
 	var last journalRow
@@ -51,22 +51,59 @@ func write(db *gorm.DB, at time.Time, acts ...*Act) error {
 	} else if err != nil {
 		return err
 	}
+	rows, err := chained(&last, at, acts)
+	if err != nil {
+		return err
+	}
+	return db.Create(&rows).Error
+}
+
+// chained makes the entries that follow the last one.
+func chained(last *journalRow, at time.Time, acts []*Act) ([]journalRow, error) {
 	rows := make([]journalRow, len(acts))
 	for i, a := range acts {
 		detail := []byte("{}")
 		if a.Detail != nil {
 			var err error
 			if detail, err = json.Marshal(a.Detail); err != nil {
-				return err
+				return nil, err
 			}
 		}
 		e := journal.Entry{ID: last.ID + 1, At: at.UTC().Truncate(time.Microsecond), Actor: text(a.Actor), Action: a.Action,
 			Subject: text(a.Subject), Detail: string(detail), Before: journal.Hash(last.Hash)}
 		hash := e.Sum()
 		rows[i] = journalRow{e.ID, e.At, e.Actor, e.Action, e.Subject, e.Detail, last.Hash, hash[:]}
-		last = rows[i]
+		last = &rows[i]
 	}
-	return db.Create(&rows).Error
+	return rows, nil
+}
+
+// What a transaction of the driver's that writes to the journal begins with: nobody else
+// writes until it ends, and what it goes on from.
+const (
+	lockJournalSQL = "lock table journal in share row exclusive mode"
+	lastEntrySQL   = "select id, hash from journal order by id desc limit 1"
+)
+
+// appendSQL adds entries to the journal, one in each place of the lists.
+const appendSQL = `insert into journal (id, at, actor, action, subject, detail, before, hash)
+	select * from unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::text[], $5::text[], $6::text[], $7::bytea[], $8::bytea[])`
+
+// appendTo adds acts to the journal behind the last entry, in a transaction that has locked it.
+func appendTo(ctx context.Context, tx pgx.Tx, last *journalRow, at time.Time, acts []*Act) error {
+	rows, err := chained(last, at, acts)
+	if err != nil {
+		return err
+	}
+	n := len(rows)
+	ids, ats, actors, actions := make([]int64, n), make([]time.Time, n), make([]string, n), make([]string, n)
+	subjects, details, before, hashes := make([]string, n), make([]string, n), make([][]byte, n), make([][]byte, n)
+	for i, r := range rows {
+		ids[i], ats[i], actors[i], actions[i] = r.ID, r.At, r.Actor, r.Action
+		subjects[i], details[i], before[i], hashes[i] = r.Subject, r.Detail, r.Before, r.Hash
+	}
+	_, err = tx.Exec(ctx, appendSQL, ids, ats, actors, actions, subjects, details, before, hashes)
+	return err
 }
 
 // Journal lists entries, newest first, older than before (0: from the newest),

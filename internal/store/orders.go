@@ -241,13 +241,15 @@ func (s *Store) InForceHeads(ctx context.Context, mandates []int64) (map[int64]O
 	return out, err
 }
 
-// IssuedBefore gives the order of a mandate that brought a certificate last before
-// another one of it; ErrNotFound when there is none.
-func (s *Store) IssuedBefore(ctx context.Context, o *Order) (*Order, error) {
-	var v Order
-	return found(&v, s.db.WithContext(ctx).
-		Where("mandate_id = ? and id < ? and state = 'issued' and not rehearsal", o.MandateID, o.ID).
-		Order("id desc").Take(&v).Error)
+// IssuedBefore gives when the order of a mandate was begun that brought a certificate
+// last before another one of it; ErrNotFound when there is none.
+func (s *Store) IssuedBefore(ctx context.Context, o *Order) (at time.Time, err error) {
+	err = s.pool.QueryRow(ctx, "select created_at from orders where mandate_id = $1 and id < $2 and state = 'issued' and "+
+		"not rehearsal order by id desc limit 1", o.MandateID, o.ID).Scan(&at)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return at, ErrNotFound
+	}
+	return at.UTC(), err
 }
 
 // InForce gives, for each of some mandates that has one, the last order that
@@ -287,23 +289,40 @@ var endSQL = `update mandates m set failures = $5, ask_at = case when $5 = 0 the
 // SaveOrder keeps everything of an order that its steps change, together with
 // these steps and, at its end, when its mandate is due next.
 func (s *Store) SaveOrder(ctx context.Context, o *Order, next *Next, steps ...OrderStep) error {
-	var b pgx.Batch // one way to the database and back, one transaction
-	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter,
-		o.Tries, failureText(o.Failure), o.FinishedAt, o.Public, o.Waits, o.ExpectedAt)
-	for _, step := range steps {
-		b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
-	}
+	b := o.saving(steps)
 	if o.FinishedAt != nil && !o.Rehearsal {
 		e := Event{At: *o.FinishedAt, Kind: OrderIssued, MandateID: &o.MandateID, OrderID: &o.ID}
 		if o.Failure != nil {
 			e.Kind = OrderFailed
 		}
-		e.queue(&b)
+		e.queue(b)
 	}
 	if next != nil {
 		b.Queue(endSQL, o.MandateID, o.ID, next.At, text(next.Why), next.Failures, next.AskAt, next.ByWindow)
 	}
-	return s.pool.SendBatch(ctx, &b).Close()
+	return s.pool.SendBatch(ctx, b).Close()
+}
+
+// SaveProven keeps an order whose proofs were seen, and forgets what stood for it where
+// that is down.
+func (s *Store) SaveProven(ctx context.Context, o *Order, down bool, steps ...OrderStep) error {
+	b := o.saving(steps)
+	if down {
+		b.Queue(withdrawnSQL, o.ID)
+	}
+	return s.pool.SendBatch(ctx, b).Close()
+}
+
+// saving keeps an order's state with steps: one way to the database and back, one
+// transaction.
+func (o *Order) saving(steps []OrderStep) *pgx.Batch {
+	b := &pgx.Batch{}
+	b.Queue(saveSQL, o.ID, o.AccountID, o.State, o.URL, o.Encrypted, o.Request, o.Replaces, o.Chain, o.Leaf, o.NotAfter,
+		o.Tries, failureText(o.Failure), o.FinishedAt, o.Public, o.Waits, o.ExpectedAt)
+	for _, step := range steps {
+		step.queue(b)
+	}
+	return b
 }
 
 // failureText is a failure as it is stored; nil for none.
@@ -328,10 +347,18 @@ const noteSQL = `insert into order_steps (order_id, number, step, outcome, words
 	select $1, coalesce((select case when step = $2 then number else number + 1 end from order_steps where order_id = $1 order by number desc limit 1), 1), $2, $3, $4, $5
 	on conflict (order_id, number) do update set outcome = excluded.outcome, words = excluded.words, at = excluded.at`
 
-// NoteStep keeps a step; one of the same name that is the last takes its place.
-func (s *Store) NoteStep(ctx context.Context, v OrderStep) error {
-	_, err := s.pool.Exec(ctx, noteSQL, v.OrderID, v.Step, v.Outcome, text(v.Words), v.At)
-	return err
+// queue has a step kept with a batch.
+func (v *OrderStep) queue(b *pgx.Batch) {
+	b.Queue(noteSQL, v.OrderID, v.Step, v.Outcome, text(v.Words), v.At)
+}
+
+// NoteSteps keeps steps; one of the same name that is the last takes its place.
+func (s *Store) NoteSteps(ctx context.Context, list ...OrderStep) error {
+	var b pgx.Batch
+	for _, v := range list {
+		v.queue(&b)
+	}
+	return s.pool.SendBatch(ctx, &b).Close()
 }
 
 // OrderSteps gives an order's steps as they came.
@@ -340,22 +367,31 @@ func (s *Store) OrderSteps(ctx context.Context, id int64) ([]OrderStep, error) {
 	return list, s.db.WithContext(ctx).Where("order_id = ?", id).Order("number").Find(&list).Error
 }
 
-// Publish keeps what is about to stand somewhere for an order, and says so in
-// a step.
-func (s *Store) Publish(ctx context.Context, list []Publication, step OrderStep) error {
+// Publish keeps what is about to stand somewhere for an order, says so in a step, and
+// gives all that stands for it then.
+func (s *Store) Publish(ctx context.Context, list []Publication, step OrderStep) (stands []Publication, err error) {
 	var b pgx.Batch
 	for _, p := range list {
 		b.Queue("insert into publications (order_id, kind, name, token, content) values ($1, $2, $3, $4, $5) on conflict do "+
 			"nothing", p.OrderID, p.Kind, p.Name, p.Token, p.Content)
 	}
-	b.Queue(noteSQL, step.OrderID, step.Step, step.Outcome, text(step.Words), step.At)
-	return s.pool.SendBatch(ctx, &b).Close()
+	step.queue(&b)
+	b.Queue(standsSQL, step.OrderID).Query(func(rows pgx.Rows) error {
+		stands, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Publication])
+		return err
+	})
+	return stands, s.pool.SendBatch(ctx, &b).Close()
 }
+
+// What stands somewhere for an order.
+const (
+	standsSQL    = "select order_id, kind, name, token, content from publications where order_id = $1"
+	withdrawnSQL = "delete from publications where order_id = $1"
+)
 
 // Publications gives what stands somewhere for an order.
 func (s *Store) Publications(ctx context.Context, order int64) ([]Publication, error) {
-	rows, err := s.pool.Query(ctx,
-		"select order_id, kind, name, token, content from publications where order_id = $1", order)
+	rows, err := s.pool.Query(ctx, standsSQL, order)
 	if err != nil {
 		return nil, err
 	}
@@ -363,10 +399,10 @@ func (s *Store) Publications(ctx context.Context, order int64) ([]Publication, e
 }
 
 // Withdrawn forgets what stood somewhere for an order, and says so in a step.
-func (s *Store) Withdrawn(ctx context.Context, order int64, at time.Time) error {
+func (s *Store) Withdrawn(ctx context.Context, step OrderStep) error {
 	var b pgx.Batch
-	b.Queue("delete from publications where order_id = $1", order)
-	b.Queue(noteSQL, order, "withdraw", "done", "the proofs are taken down", at)
+	b.Queue(withdrawnSQL, step.OrderID)
+	step.queue(&b)
 	return s.pool.SendBatch(ctx, &b).Close()
 }
 

@@ -133,7 +133,7 @@ func TestAnOrdersSteps(t *testing.T) {
 	o := orders[0]
 	note := func(step, outcome, words string) {
 		require.NoError(t,
-			s.NoteStep(t.Context(),
+			s.NoteSteps(t.Context(),
 				store.OrderStep{OrderID: o.ID, Step: step, Outcome: outcome, Words: words, At: time.Now().UTC()}))
 	}
 	note("proof", "doing", "one")
@@ -175,8 +175,12 @@ func TestWhatStandsForAnOrder(t *testing.T) {
 		list := []store.Publication{{o.ID, "http-01", "a.lantern.example", fmt.Sprint("token-", o.ID), "answer"},
 			{o.ID, "http-01", "b.lantern.example", "shared", fmt.Sprint("answer ", o.ID)}}
 		for range 2 { // put up again after a restart
-			require.NoError(t,
-				s.Publish(t.Context(), list, store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()}))
+			stands, err := s.Publish(t.Context(), list[:1], store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()})
+			require.NoError(t, err)
+			assert.Subset(t, stands, list[:1])
+			stands, err = s.Publish(t.Context(), list[1:], store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()})
+			require.NoError(t, err)
+			assert.ElementsMatch(t, list, stands, "what stood before as well")
 		}
 		kept, err := s.Publications(t.Context(), o.ID)
 		require.NoError(t, err)
@@ -197,7 +201,7 @@ func TestWhatStandsForAnOrder(t *testing.T) {
 	left, err = s.LeftOver(t.Context(), 10)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{orders[0].ID}, left)
-	require.NoError(t, s.Withdrawn(t.Context(), orders[0].ID, time.Now()))
+	require.NoError(t, s.Withdrawn(t.Context(), store.OrderStep{OrderID: orders[0].ID, Step: "withdraw", Outcome: "done", At: time.Now()}))
 	left, err = s.LeftOver(t.Context(), 10)
 	require.NoError(t, err)
 	assert.Empty(t, left)

@@ -136,11 +136,10 @@ func (r *reading) object(it *Item, der []byte, block *pem.Block) error {
 		}
 		return r.parsed(where, list)
 	case it.Kind == KindRequest:
-		request, err := x509.ParseCertificateRequest(der)
-		if err != nil {
-			return fmt.Errorf("%s: a certificate request that cannot be read: %w", where, err)
+		if it.Other.request == nil {
+			return fmt.Errorf("%s: a certificate request that cannot be read: %w", where, it.Err)
 		}
-		r.Requests = append(r.Requests, request)
+		r.Requests = append(r.Requests, it.Other.request)
 	default:
 		r.Others = append(r.Others, where+": "+cmp.Or(strings.ToLower(it.Label), string(it.Kind)))
 	}

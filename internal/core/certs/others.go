@@ -27,6 +27,8 @@ type Other struct {
 	Contains []*Certificate // of a PKCS#7 container, in its order
 	Public   *Fingerprint   // of a private key's public half
 	Ends     time.Time      // when a revocation list says the next one comes; zero for never
+
+	request *x509.CertificateRequest // read
 }
 
 // described says what an object is that is no certificate: its kind goes by the
@@ -46,6 +48,7 @@ func described(kind Kind, b *pem.Block) (o Other, err error) {
 	case KindRequest:
 		var r *x509.CertificateRequest
 		if r, err = x509.ParseCertificateRequest(b.Bytes); err == nil {
+			o.request = r
 			o.Said = "for " + joined(r.DNSNames, nameOf(&r.Subject))
 		}
 	}

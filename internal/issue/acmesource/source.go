@@ -18,16 +18,18 @@ import (
 
 // Records keep what this way has to remember of an order besides.
 type Records interface {
-	// Note tells people what happens; the same step again takes the place of the one before.
-	Note(ctx context.Context, o *issue.Order, step string, outcome issue.Outcome, words string) error
+	// Note tells people what happens.
+	Note(ctx context.Context, o *issue.Order, told ...issue.Step) error
 	// Known says whether another order is under way at this URL.
 	Known(ctx context.Context, o *issue.Order, url string) bool
 	// Publications are what an order has put up and not yet taken down.
 	Publications(ctx context.Context, o *issue.Order) ([]proof.Publication, error)
-	// Publishing keeps what is about to be put up, and tells where; Withdrawn that
-	// it was taken down.
-	Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, places string) error
-	Withdrawn(ctx context.Context, o *issue.Order) error
+	// Publishing keeps what is about to be put up, and gives all that stands for the
+	// order then; Withdrawn keeps that it was taken down.
+	Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, told issue.Step) ([]proof.Publication, error)
+	Withdrawn(ctx context.Context, o *issue.Order, told issue.Step) error
+	// Proven keeps that control of every name is shown, and whether what was put up is down.
+	Proven(ctx context.Context, o *issue.Order, down bool, told ...issue.Step) error
 }
 
 // Source takes one order at a CA's directory.
@@ -277,63 +279,59 @@ func (s *Source) until(ctx context.Context, o *issue.Order, at *acme.Order, left
 
 // Prove implements issue.Source: it shows control of every name that is not
 // shown yet.
-func (s *Source) Prove(ctx context.Context, o *issue.Order) (string, error) {
+func (s *Source) Prove(ctx context.Context, o *issue.Order) error {
 	at, err := s.told(ctx, o)
 	if err != nil {
-		return "", err
+		return err
 	}
+	var stands []proof.Publication
 	if at.Status == acme.Pending {
-		accept, err := s.publish(ctx, o, at)
-		if err != nil {
-			return "", err
+		var accept []string
+		if stands, accept, err = s.publish(ctx, o, at); err != nil {
+			return err
 		}
 		for _, c := range accept {
 			if err := s.Client.Accept(ctx, s.Account, c); err != nil {
-				return "", err
+				return err
 			}
 		}
-		if err := s.Records.Note(ctx, o, "validation", issue.Doing, "the CA is looking"); err != nil {
-			return "", err
-		}
 		if at, err = s.until(ctx, o, at, acme.Pending); err != nil {
-			return "", err
+			return err
 		}
 	}
 	if at.Status == acme.Invalid {
-		return "", s.whyInvalid(ctx, at)
-	}
-	if err := s.Records.Note(ctx, o, "validation", issue.Done, "the CA has seen the proof of every name"); err != nil {
-		return "", err
-	}
-	if s.Keep {
-		if err := s.Records.Note(ctx, o, "withdraw", issue.Done, "the records are left for the next order, as the mandate says"); err != nil {
-			return "", err
-		}
-	} else if err := s.Withdraw(ctx, o); err != nil {
-		// The certificate does not wait for that; what is left is taken down later.
-		if err := s.Records.Note(ctx, o, "withdraw", issue.Wrong, err.Error()); err != nil {
-			return "", err
-		}
+		return s.whyInvalid(ctx, at)
 	}
 	s.at = at
-	return "", nil
+	told := []issue.Step{issue.Did("validation", "the CA has seen the proof of every name")}
+	down := false
+	if s.Keep {
+		told = append(told, issue.Did("withdraw", "the records are left for the next order, as the mandate says"))
+	} else if n, err := s.takeDown(ctx, o, stands); err != nil {
+		// The certificate does not wait for that; what is left is taken down later.
+		told = append(told, issue.Step{Name: "withdraw", Outcome: issue.Wrong, Words: err.Error()})
+	} else if down = n > 0; down {
+		told = append(told, TakenDown)
+	}
+	o.State, o.Tries = issue.Finalizing, 0
+	return s.Records.Proven(ctx, o, down, told...)
 }
 
 // publish puts up the proofs of all names still pending, waits until they can
-// be seen, and gives the challenges to accept.
-func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (accept []string, err error) {
+// be seen, and gives what stands for the order then and the challenges to accept.
+func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (stands []proof.Publication, accept []string, err error) {
 	var list []proof.Publication
 	for _, url := range at.Authorizations {
 		z, err := s.Client.Authorization(ctx, s.Account, url)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if z.Status != acme.Pending {
 			continue
 		}
 		c := z.Challenge(s.Kind)
 		if c == nil {
-			return nil, &issue.Failure{Kind: issue.NoProof,
+			return nil, nil, &issue.Failure{Kind: issue.NoProof,
 				Words:  fmt.Sprintf("for %s the CA offers %s, the mandate proves by %s", z.Identifier, z.Offered(), s.Kind),
 				Advice: "choose another proof in the mandate"}
 		}
@@ -351,7 +349,7 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (a
 			p.Content, err = acme.KeyAuthorization(s.Account.Key, c.Token)
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		list = append(list, p)
 		if c.Status == acme.Pending {
@@ -359,7 +357,7 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (a
 		}
 	}
 	if len(list) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
 	places := ""
 	for i, p := range list {
@@ -368,30 +366,46 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (a
 		}
 		places += p.Place()
 	}
-	if err := s.Records.Publishing(ctx, o, list, places); err != nil {
-		return nil, err
+	if stands, err = s.Records.Publishing(ctx, o, list, issue.Step{Name: "proof", Outcome: issue.Doing, Words: places}); err != nil {
+		return nil, nil, err
 	}
 	if err := s.Prover.Publish(ctx, list); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := s.Prover.Await(ctx, list); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return accept, s.Records.Note(ctx, o, "proof", issue.Done, places)
+	return stands, accept, s.Records.Note(ctx, o, issue.Did("proof", places),
+		issue.Step{Name: "validation", Outcome: issue.Doing, Words: "the CA is asked to look"})
 }
 
 // Withdraw implements issue.Source: it takes down what was put up.
 func (s *Source) Withdraw(ctx context.Context, o *issue.Order) error {
-	list, err := s.Records.Publications(ctx, o)
-	if err != nil || len(list) == 0 {
+	n, err := s.takeDown(ctx, o, nil)
+	if err != nil || n == 0 {
 		return err
 	}
-	err = s.Prover.Withdraw(ctx, list)
+	return s.Records.Withdrawn(ctx, o, TakenDown)
+}
+
+// TakenDown is told once nothing stands anywhere for an order.
+var TakenDown = issue.Did("withdraw", "the proofs are taken down")
+
+// takeDown takes down what stands for an order, asking for it where nothing is given,
+// and says how many proofs that were.
+func (s *Source) takeDown(ctx context.Context, o *issue.Order, stands []proof.Publication) (int, error) {
+	if len(stands) == 0 {
+		var err error
+		if stands, err = s.Records.Publications(ctx, o); err != nil || len(stands) == 0 {
+			return 0, err
+		}
+	}
+	err := s.Prover.Withdraw(ctx, stands)
 	var nowhere *issue.Failure
 	if err != nil && !errors.As(err, &nowhere) { // otherwise there was no place to put it up at
-		return err
+		return 0, err
 	}
-	return s.Records.Withdrawn(ctx, o)
+	return len(stands), nil
 }
 
 // Abandon implements issue.Source: authorizations that are still pending are given

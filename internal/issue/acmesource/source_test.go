@@ -20,6 +20,7 @@ import (
 	"insegna.example/internal/acme/proof"
 	"insegna.example/internal/catest"
 	"insegna.example/internal/core/certs"
+	"insegna.example/internal/core/chain"
 	"insegna.example/internal/issue"
 	"insegna.example/internal/issue/acmesource"
 	"insegna.example/internal/pkitest"
@@ -34,19 +35,18 @@ type memory struct {
 	broken error // of every Save from now on
 }
 
-func (m *memory) Save(_ context.Context, o *issue.Order, step, words string) error {
+func (m *memory) Save(ctx context.Context, o *issue.Order, told ...issue.Step) error {
 	if m.broken != nil {
 		return m.broken
 	}
 	m.kept = *o
-	if step != "" {
-		m.said = append(m.said, step+": "+words)
-	}
-	return nil
+	return m.Note(ctx, o, told...)
 }
 
-func (m *memory) Note(_ context.Context, _ *issue.Order, step string, outcome issue.Outcome, words string) error {
-	m.said = append(m.said, step+" "+string(outcome)+": "+words)
+func (m *memory) Note(_ context.Context, _ *issue.Order, told ...issue.Step) error {
+	for _, t := range told {
+		m.said = append(m.said, t.Name+" "+string(t.Outcome)+": "+t.Words)
+	}
 	return nil
 }
 
@@ -56,14 +56,21 @@ func (m *memory) Publications(context.Context, *issue.Order) ([]proof.Publicatio
 	return m.stands, nil
 }
 
-func (m *memory) Publishing(_ context.Context, _ *issue.Order, list []proof.Publication, _ string) error {
-	m.stands = list
+func (m *memory) Publishing(_ context.Context, _ *issue.Order, list []proof.Publication, _ issue.Step) ([]proof.Publication, error) {
+	m.stands = append(m.stands, list...)
+	return m.stands, nil
+}
+
+func (m *memory) Withdrawn(context.Context, *issue.Order, issue.Step) error {
+	m.stands = nil
 	return nil
 }
 
-func (m *memory) Withdrawn(context.Context, *issue.Order) error {
-	m.stands = nil
-	return nil
+func (m *memory) Proven(ctx context.Context, o *issue.Order, down bool, told ...issue.Step) error {
+	if down && m.broken == nil {
+		m.stands = nil
+	}
+	return m.Save(ctx, o, told...)
 }
 
 // board puts proofs up where a town's CA looks; an error stands for a place
@@ -109,7 +116,8 @@ func newDesk(t *testing.T, change ...func(*ca.Config)) *desk {
 	d := &desk{memory: &memory{}, board: &board{files: &town.Files}, town: town}
 	d.Source = &acmesource.Source{Client: c, Account: acme.Signer{Key: key, URL: a.URL}, Kind: acme.HTTP01,
 		Records: d.memory, Prover: d.board, Patience: 3 * time.Second}
-	d.Orderer = &issue.Orderer{Source: d.Source, Records: d.memory, Anchors: pkitest.List(town.Root)}
+	d.Orderer = &issue.Orderer{Source: d.Source, Records: d.memory, Anchors: pkitest.List(town.Root),
+		Paths: chain.NewBuilder(chain.NewKnown())}
 	return d
 }
 
@@ -192,7 +200,7 @@ func TestAStormIsRiddenOut(t *testing.T) {
 		}
 		return ca.None
 	}})
-	d.Pace = 50 * time.Millisecond // between goes of one order
+	d.Pace = func(context.Context) time.Duration { return 50 * time.Millisecond } // between goes of one order
 	for n := range orders {
 		o := order(fmt.Sprintf("n%d.lantern.example", n), "b.lantern.example")
 		for goes := 0; ; goes++ {

@@ -25,7 +25,7 @@ type own struct{}
 func (own) Ask(context.Context, *issue.Order, bool) (string, error) { return "", nil }
 
 // Prove implements issue.Source.
-func (own) Prove(context.Context, *issue.Order) (string, error) { return "", nil }
+func (own) Prove(context.Context, *issue.Order) error { return nil }
 
 // Request implements issue.Source.
 func (own) Request(context.Context, *issue.Order) (string, error) { return "", nil }

@@ -66,6 +66,7 @@ type CA struct {
 	base   string
 	server *http.Server
 
+	sockets  sync.Pool // of *dns.Conn to the resolver, over UDP
 	requests atomic.Int64
 	signed   atomic.Int64
 

@@ -61,7 +61,7 @@ func (a *CA) validate(c *challenge, authorization, account string) {
 func (a *CA) ask(name string, kind uint16) ([]dns.RR, error) {
 	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), kind)
 	for _, network := range []string{"udp", "tcp"} {
-		r, _, err := (&dns.Client{Net: network, Timeout: 3 * time.Second}).Exchange(m, a.Resolver)
+		r, err := a.exchange(m, network)
 		if err != nil {
 			return nil, err
 		}
@@ -74,6 +74,31 @@ func (a *CA) ask(name string, kind uint16) ([]dns.RR, error) {
 		return r.Answer, nil
 	}
 	return nil, fmt.Errorf("the answer for %s does not fit", name)
+}
+
+// exchange sends a question, over a socket that is free where there is one.
+func (a *CA) exchange(m *dns.Msg, network string) (*dns.Msg, error) {
+	c := &dns.Client{Net: network, Timeout: 3 * time.Second}
+	if network == "udp" {
+		if conn, ok := a.sockets.Get().(*dns.Conn); ok {
+			if r, _, err := c.ExchangeWithConn(m, conn); err == nil {
+				a.sockets.Put(conn)
+				return r, nil
+			}
+			_ = conn.Close()
+		}
+	}
+	conn, err := c.Dial(a.Resolver)
+	if err != nil {
+		return nil, err
+	}
+	r, _, err := c.ExchangeWithConn(m, conn)
+	if err != nil || network != "udp" {
+		_ = conn.Close()
+		return r, err
+	}
+	a.sockets.Put(conn)
+	return r, nil
 }
 
 // checkCAA climbs from the name to the root (RFC 8659, RFC 8657).
