@@ -250,10 +250,12 @@ func TestNobodyTakesAnothersNonce(t *testing.T) {
 	require.NoError(t, err)
 	c, err := acme.New(town.Directory(), "insegna-test/1", stingy{town.Transport})
 	require.NoError(t, err)
+	const sides, each = 100, 20
+	_, before := town.Requests()
 	var all errgroup.Group
-	for range 100 {
+	for range sides {
 		all.Go(func() error {
-			for range 20 {
+			for range each {
 				if _, err := c.Order(t.Context(), a.Signer, o.URL); err != nil {
 					return err
 				}
@@ -261,7 +263,9 @@ func TestNobodyTakesAnothersNonce(t *testing.T) {
 			return nil
 		})
 	}
-	assert.NoError(t, all.Wait())
+	require.NoError(t, all.Wait())
+	_, after := town.Requests()
+	assert.Equal(t, int64(sides*each), after-before, "none is used twice")
 }
 
 // TestAHostileCA holds that every unusable answer ends with its reason.

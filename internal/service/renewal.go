@@ -298,7 +298,7 @@ func (r *orderRecords) settle(ctx context.Context, o *issue.Order) (*store.Next,
 		return nil, nil
 	}
 	if f == nil {
-		return r.renewal(ctx, o), nil
+		return r.renewal(ctx, o.Leaf), nil
 	}
 	next := &store.Next{Failures: row.Mandate.Failures + 1}
 	first, renews, err := r.s.paceOf(ctx, row.MandateID)
@@ -335,8 +335,7 @@ const byWindow = "in the window its CA suggests"
 
 // renewal chooses when a certificate is to be renewed: in the window its CA
 // suggests (RFC 9773), else some time before its end.
-func (r *orderRecords) renewal(ctx context.Context, o *issue.Order) *store.Next {
-	leaf := o.Leaf
+func (r *orderRecords) renewal(ctx context.Context, leaf *certs.Certificate) *store.Next {
 	if days := r.row.Spec.RenewDays; days > 0 {
 		at := leaf.NotAfter.AddDate(0, 0, -days).UTC()
 		return &store.Next{At: &at, Why: fmt.Sprintf("%d days before its end, as the mandate says", days)}

@@ -326,7 +326,7 @@ func (s *Ordering) keepTaken(ctx context.Context, in *TakeIn, pair *certs.Pair, 
 	}
 	row := &store.Order{MandateID: m.ID, CA: m.CA, Spec: m.Spec, Way: store.Taken, Chain: pem, Leaf: pair.Leaf.Fingerprint[:], NotAfter: &until,
 		Public: public[:], By: actor(ctx), CreatedAt: now, FinishedAt: &now, State: string(issue.Issued), Mandate: *m}
-	next := (&orderRecords{s: s, row: row}).renewal(ctx, &issue.Order{Chain: pem})
+	next := (&orderRecords{s: s, row: row}).renewal(ctx, pair.Leaf)
 	taken := &store.TakenIn{Mandate: made, Order: row, Next: next,
 		Words: fmt.Sprintf("taken in from %s: %s until %s, by %s", strings.Join(files, ", "), pair.Leaf.CommonName(), until.Format("2 January 2006"),
 			pair.Leaf.IssuerName()),

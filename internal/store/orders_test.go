@@ -205,7 +205,13 @@ func TestWhatStandsForAnOrder(t *testing.T) {
 	left, err = s.LeftOver(t.Context(), 10)
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	assert.Equal(t, 2, count(t, s, "select count(*) from publications"), "the other's stand")
+	orders[1].State = "finalizing"
+	for _, down := range []bool{false, true} {
+		assert.Equal(t, 2, count(t, s, "select count(*) from publications"), "the other's stand")
+		require.NoError(t, s.SaveProven(t.Context(), orders[1], down, store.OrderStep{OrderID: orders[1].ID, Step: "proof", Outcome: "done", At: time.Now()}))
+	}
+	assert.Zero(t, count(t, s, "select count(*) from publications"))
+	assert.Equal(t, 1, count(t, s, "select count(*) from orders o join order_steps p on p.order_id = o.id where o.state = 'finalizing' and p.outcome = 'done'"))
 }
 
 // TestWhichOrderCounts holds what is in force, what came last, and what a
