@@ -110,6 +110,23 @@ func TestTheKeyStaysOnItsServer(t *testing.T) {
 	assert.Equal(t, 3, gone, "that of the failed order, and two former ones")
 	assert.Equal(t, *o.Certificate, q.served())
 
+	destroyed := func() (n int) {
+		r.Query(t, "select count(*) from journal where action = 'key.destroy'", &n)
+		return n
+	}
+	told := destroyed()
+	folder := q.dir + "/insegna/deck/keys"
+	require.NoError(t, os.Rename(folder, folder+" before"))
+	require.NoError(t, os.WriteFile(folder, nil, 0o600))
+	all, err := r.Client.BeginOrderWithResponse(t.Context(), client.OrderRequest{Mandate: "deck", Anyway: ptrTo(true)})
+	require.NoError(t, err)
+	require.NotNil(t, all.JSON201, string(all.Body))
+	o = ended(t, r.Client, all.JSON201.Number)
+	require.NotNil(t, o.Failure, "no key can be made")
+	assert.Equal(t, told, destroyed(), "what was never made is not told as destroyed")
+	require.NoError(t, os.Remove(folder))
+	require.NoError(t, os.Rename(folder+" before", folder))
+
 	r.Apply(t, strings.Replace(q.estate, "configuration: "+q.site, "configuration: /proc/nowhere/nginx.conf", 1), q.town.Root)
 	said, list := trials(t, r.Client, "deck")
 	assert.Equal(t, deck+" key no-key", said[0])

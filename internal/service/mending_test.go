@@ -309,6 +309,14 @@ func TestASiblingsKeyIsTakenOnlyWithPermission(t *testing.T) {
 	assert.Contains(t, left[0].Reason, "taken from first, and that needs the permission to take private keys")
 	_, err := r.Client.ChangePersonWithResponse(t.Context(), servicetest.Keeper, client.PersonChange{Keys: ptrTo(true)})
 	require.NoError(t, err)
+	var made int64 // a key that was made on its server and is to stay there
+	r.Query(t, fmt.Sprintf(`with m as (insert into mandates (name, ca, spec, removed_at) values ('stays', 'crew', '{}', now()) returning id)
+		insert into orders (mandate_id, ca, rehearsal, spec, state, by, created_at, finished_at, leaf)
+		select id, 'crew', false, '{"name":"stays","key_on":"first"}', 'issued', 'marit', now(), now(), decode('%x', 'hex') from m returning id`, newer.Certificate.Fingerprint[:]), &made)
+	left = y.planned(t, which).Left
+	require.Len(t, left, 1)
+	assert.NotContains(t, left[0].Reason, "taken from first", "with no permission")
+	r.Query(t, fmt.Sprintf("delete from orders where id = %d returning id", made), &made)
 	v := y.planned(t, which).Installations[0]
 	assert.Contains(t, v.Mends[0].Does, "and its key from first")
 
