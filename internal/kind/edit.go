@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"insegna.example/internal/install"
+	"insegna.example/internal/reach"
 )
 
 // Editor changes a configuration and writes a copy of it to be tested.
@@ -140,7 +141,7 @@ func OnFile(command, main, other, flag string, programs ...string) string {
 	words := strings.Fields(command)
 	for n, w := range words {
 		if slices.Contains(programs, path.Base(w)) && n < len(words)-1 && !severalCommands.MatchString(command) {
-			return command + " " + flag + " '" + strings.ReplaceAll(other, "'", `'\''`) + "'"
+			return command + " " + flag + " " + reach.Quoted(other)
 		}
 	}
 	return ""

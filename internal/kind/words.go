@@ -3,6 +3,8 @@ package kind
 import (
 	"path"
 	"strings"
+
+	"insegna.example/internal/reach"
 )
 
 // Flag gives the value behind a flag of a command line, joined to it or the next word; ""
@@ -38,7 +40,7 @@ func Shell(words ...string) string {
 	out := make([]string, len(words))
 	for i, w := range words {
 		if out[i] = w; w == "" || strings.ContainsAny(w, " \t\n\"'\\$`;&|<>()*?[]{}#~!") {
-			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+			out[i] = reach.Quoted(w)
 		}
 	}
 	return strings.Join(out, " ")

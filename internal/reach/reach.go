@@ -13,6 +13,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"strings"
 	"syscall"
 	"time"
 
@@ -210,3 +211,6 @@ func (e *TimeError) Error() string {
 	return fmt.Sprintf("the command %q did not end within %s and was stopped; run it by hand on the machine to see what "+
 		"it waits for", e.Command, e.Limit)
 }
+
+// Quoted writes a text as one word for the shell of a server, whatever is in it.
+func Quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -66,7 +66,7 @@ func (f *Files) each(ctx context.Context, list []Publication, what string,
 // Publish implements Prover.
 func (f *Files) Publish(ctx context.Context, list []Publication) error {
 	return f.each(ctx, list, "put the file up", func(m reach.Connection, at string, p Publication) error {
-		if out, err := m.Run(ctx, "umask 022 && mkdir -p -- "+quoted(at), stepLimit); err != nil {
+		if out, err := m.Run(ctx, "umask 022 && mkdir -p -- "+reach.Quoted(at), stepLimit); err != nil {
 			return err
 		} else if out.Exit != 0 {
 			return fmt.Errorf("making the folder: %s", strings.TrimSpace(out.Text))
@@ -81,7 +81,7 @@ func (f *Files) Await(context.Context, []Publication) error { return nil }
 // Withdraw implements Prover.
 func (f *Files) Withdraw(ctx context.Context, list []Publication) error {
 	return f.each(ctx, list, "take the file down", func(m reach.Connection, at string, p Publication) error {
-		out, err := m.Run(ctx, "rm -f -- "+quoted(path.Join(at, p.Token)), stepLimit)
+		out, err := m.Run(ctx, "rm -f -- "+reach.Quoted(path.Join(at, p.Token)), stepLimit)
 		if err == nil && out.Exit != 0 {
 			err = errors.New(strings.TrimSpace(out.Text))
 		}

@@ -69,6 +69,3 @@ func (e *PublishError) Error() string {
 
 // Unwrap gives the reason.
 func (e *PublishError) Unwrap() error { return e.Err }
-
-// quoted makes a word for a shell of a path.
-func quoted(path string) string { return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'" }

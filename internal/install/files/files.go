@@ -154,14 +154,14 @@ func (d *Destination) Stage(ctx context.Context, p *install.Plan, m *install.Mat
 		return "nothing has to be laid on the server", nil
 	}
 	folder := l.in("versions", l.Version)
-	anew := "umask 022 && mkdir -p -- " + quoted(folder)
+	anew := "umask 022 && mkdir -p -- " + reach.Quoted(folder)
 	if l.Version != l.Before { // what a try before has left there is half at best
 		there, err := d.exists(folder)
 		if err != nil {
 			return "", err
 		}
 		if there { // only then: a command of a try whose connection broke off may run late, and must not take away what is laid now
-			anew = "rm -rf -- " + quoted(folder) + " && " + anew
+			anew = "rm -rf -- " + reach.Quoted(folder) + " && " + anew
 		}
 	}
 	if _, err := d.run(ctx, anew); err != nil {
@@ -349,7 +349,7 @@ func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (w
 		return "", err
 	}
 	const private = 0o600
-	remove := "rm -f -- " + quoted(at)
+	remove := "rm -f -- " + reach.Quoted(at)
 	defer func() {
 		if _, gone := d.run(ctx, remove); err == nil {
 			err = gone
@@ -357,7 +357,7 @@ func (d *Destination) onCopy(ctx context.Context, l *layout, p *install.Plan) (w
 	}()
 	for n, b := range c.Beside {
 		beside := fmt.Sprintf("%s.%d", at, n)
-		remove += " " + quoted(beside)
+		remove += " " + reach.Quoted(beside)
 		c.Text = strings.ReplaceAll(c.Text, b.Mark, beside)
 		if err := d.Over.Write(beside, []byte(b.Text), reach.Attributes{Mode: private}); err != nil {
 			return "", err
@@ -479,10 +479,10 @@ func (d *Destination) setMode(ctx context.Context, x *install.Mode) error {
 	}
 	var does []string
 	if x.To != "" && of != x.To {
-		does = append(does, fmt.Sprintf("chown %s -- %s", x.To, quoted(x.Path)))
+		does = append(does, fmt.Sprintf("chown %s -- %s", x.To, reach.Quoted(x.Path)))
 	}
 	if is != x.After || len(does) > 0 { // some systems take bits away with the owner
-		does = append(does, fmt.Sprintf("chmod %04o -- %s", x.After, quoted(x.Path)))
+		does = append(does, fmt.Sprintf("chmod %04o -- %s", x.After, reach.Quoted(x.Path)))
 	}
 	if len(does) == 0 {
 		return nil
@@ -493,11 +493,11 @@ func (d *Destination) setMode(ctx context.Context, x *install.Mode) error {
 
 // lead lets the link lead to a version, in one rename; "" takes it away.
 func (d *Destination) lead(ctx context.Context, l *layout, version string) error {
-	script := "cd " + quoted(l.Folder) + " && rm -f now"
+	script := "cd " + reach.Quoted(l.Folder) + " && rm -f now"
 	if version != "" {
 		to := "versions/" + version
-		script = "cd " + quoted(l.Folder) + " && test -f " + quoted(to+"/"+l.Key) +
-			" && ln -sfn " + quoted(to) + " .now.$$ && mv -T .now.$$ now"
+		script = "cd " + reach.Quoted(l.Folder) + " && test -f " + reach.Quoted(to+"/"+l.Key) +
+			" && ln -sfn " + reach.Quoted(to) + " .now.$$ && mv -T .now.$$ now"
 	}
 	_, err := d.run(ctx, script)
 	return err
@@ -533,9 +533,9 @@ func (d *Destination) exists(p string) (bool, error) {
 // put is a script that brings a file or link to a path in one rename. Its name
 // meanwhile is one that no server loads out of a folder.
 func put(how, from, to string) string {
-	meanwhile := quoted(path.Join(path.Dir(to), "."+path.Base(to)+".insegna"))
-	return "rm -f -- " + meanwhile + " && " + how + " " + quoted(from) + " " + meanwhile + " && mv -T -- " +
-		meanwhile + " " + quoted(to)
+	meanwhile := reach.Quoted(path.Join(path.Dir(to), "."+path.Base(to)+".insegna"))
+	return "rm -f -- " + meanwhile + " && " + how + " " + reach.Quoted(from) + " " + meanwhile + " && mv -T -- " +
+		meanwhile + " " + reach.Quoted(to)
 }
 
 // link lays a link where nothing is, or in the place of a file that is kept; one
@@ -550,15 +550,15 @@ func (d *Destination) link(ctx context.Context, x install.Link) error {
 		} else if there {
 			return &install.ChangedError{What: x.Path}
 		}
-		_, err := d.run(ctx, "ln -sT "+quoted(x.To)+" "+quoted(x.Path))
+		_, err := d.run(ctx, "ln -sT "+reach.Quoted(x.To)+" "+reach.Quoted(x.Path))
 		return err
 	}
 	if err := d.asPlanned(&x); err != nil {
 		return err
 	}
-	script := "mkdir -p -m 700 -- " + quoted(path.Dir(x.Kept)) + " && " + put("cp -a --", x.Path, x.Kept) + " && "
+	script := "mkdir -p -m 700 -- " + reach.Quoted(path.Dir(x.Kept)) + " && " + put("cp -a --", x.Path, x.Kept) + " && "
 	if x.To == "" {
-		script += "rm -f -- " + quoted(x.Path)
+		script += "rm -f -- " + reach.Quoted(x.Path)
 	} else {
 		script += put("ln -sT", x.To, x.Path)
 	}
@@ -584,7 +584,7 @@ func (d *Destination) unlink(ctx context.Context, x install.Link) error {
 		case !done:
 			return &install.ChangedError{What: x.Path}
 		}
-		_, err = d.run(ctx, "rm -f -- "+quoted(x.Path))
+		_, err = d.run(ctx, "rm -f -- "+reach.Quoted(x.Path))
 		return err
 	}
 	kept, err := d.exists(x.Kept)
@@ -696,18 +696,20 @@ const randomLength = 12
 // files of the configuration.
 func (l *layout) unfinished(p *install.Plan) (list string) {
 	random := strings.Repeat("[A-Z2-7]", randomLength)
-	written := func(at string) string { return " " + quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + random }
+	written := func(at string) string {
+		return " " + reach.Quoted(path.Join(path.Dir(at), "."+path.Base(at)+".")) + random
+	}
 	for _, f := range p.Files {
 		list += written(f.Path)
 	}
 	for _, x := range p.Links {
-		list += " " + quoted(path.Join(path.Dir(x.Path), "."+path.Base(x.Path)+".insegna"))
+		list += " " + reach.Quoted(path.Join(path.Dir(x.Path), "."+path.Base(x.Path)+".insegna"))
 	}
 	if l.Copy == "" {
 		return list
 	}
-	copied := quoted(path.Join(path.Dir(l.Copy), "."+path.Base(l.Copy)))
-	return list + " " + quoted(l.Copy) + random + " " + quoted(l.Copy) + random + ".? " + copied + random + "." +
+	copied := reach.Quoted(path.Join(path.Dir(l.Copy), "."+path.Base(l.Copy)))
+	return list + " " + reach.Quoted(l.Copy) + random + " " + reach.Quoted(l.Copy) + random + ".? " + copied + random + "." +
 		random + " " + copied + random + ".?." + random
 }
 
@@ -723,8 +725,8 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 	if l.Only {
 		script := "rm -f --" + l.unfinished(p)
 		if l.Mends && !kept { // what was put aside is back in its place
-			script += "; rm -rf -- " + quoted(l.Folder) + "; rmdir -- " + quoted(path.Dir(l.Folder)) + " " +
-				quoted(path.Dir(path.Dir(l.Folder))) + " 2>/dev/null; true"
+			script += "; rm -rf -- " + reach.Quoted(l.Folder) + "; rmdir -- " + reach.Quoted(path.Dir(l.Folder)) + " " +
+				reach.Quoted(path.Dir(path.Dir(l.Folder))) + " 2>/dev/null; true"
 		}
 		_, err := d.run(ctx, script)
 		return err
@@ -735,11 +737,11 @@ func (d *Destination) Clear(ctx context.Context, p *install.Plan, kept bool) err
 	if l.Version == l.Before {
 		return nil
 	}
-	folder := quoted(l.in("versions", l.Version))
-	_, err = d.run(ctx, "rm -rf -- "+folder+" "+quoted(l.in("before", l.Version))+
-		"; rm -f -- "+quoted(l.in(".now."))+"*"+l.unfinished(p)+
-		"; rmdir -- "+quoted(l.in("versions"))+" "+quoted(l.in("before"))+" "+quoted(l.Folder)+" "+
-		quoted(path.Dir(l.Folder))+" 2>/dev/null; test ! -e "+folder)
+	folder := reach.Quoted(l.in("versions", l.Version))
+	_, err = d.run(ctx, "rm -rf -- "+folder+" "+reach.Quoted(l.in("before", l.Version))+
+		"; rm -f -- "+reach.Quoted(l.in(".now."))+"*"+l.unfinished(p)+
+		"; rmdir -- "+reach.Quoted(l.in("versions"))+" "+reach.Quoted(l.in("before"))+" "+reach.Quoted(l.Folder)+" "+
+		reach.Quoted(path.Dir(l.Folder))+" 2>/dev/null; test ! -e "+folder)
 	return err
 }
 
@@ -753,7 +755,7 @@ func (d *Destination) prune(ctx context.Context, l *layout, p *install.Plan) err
 	_, err := d.run(ctx,
 		fmt.Sprintf("cd %s && rm -f -- ../.now.* %s && sync .. && ls -1t | tail -n +%d | while IFS= read -r v; do [ \"$v\" "+
 			"= %s ] || [ \"$v\" = %s ] || rm -rf -- \"$v\"; done",
-			quoted(l.in("versions")), l.unfinished(p), n+1, quoted(l.Version), quoted(l.Before)))
+			reach.Quoted(l.in("versions")), l.unfinished(p), n+1, reach.Quoted(l.Version), reach.Quoted(l.Before)))
 	return err
 }
 
@@ -818,6 +820,3 @@ func oneLine(s string) string {
 	}
 	return strings.ToValidUTF8(s, "�")
 }
-
-// quoted writes a word for the shell.
-func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

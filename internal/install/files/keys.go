@@ -54,9 +54,9 @@ func (d *Destination) MakeKey(ctx context.Context, mandate, version, kind string
 	folder := d.folderOf(mandate)
 	key := &distantKey{d: d, ctx: ctx, at: path.Join(folder, keysFolder, version+".pem")}
 	half := path.Join(path.Dir(key.at), "."+version)
-	_, err := d.openssl(ctx, "umask 022 && mkdir -p -- "+quoted(folder)+" && mkdir -p -m 700 -- "+quoted(path.Dir(key.at))+
-		" && umask 077 && { test -s "+quoted(key.at)+" || { openssl genpkey -algorithm "+how+" -out "+quoted(half)+
-		" && { sync -- "+quoted(half)+" || sync; } && mv -T -- "+quoted(half)+" "+quoted(key.at)+"; }; }")
+	_, err := d.openssl(ctx, "umask 022 && mkdir -p -- "+reach.Quoted(folder)+" && mkdir -p -m 700 -- "+reach.Quoted(path.Dir(key.at))+
+		" && umask 077 && { test -s "+reach.Quoted(key.at)+" || { openssl genpkey -algorithm "+how+" -out "+reach.Quoted(half)+
+		" && { sync -- "+reach.Quoted(half)+" || sync; } && mv -T -- "+reach.Quoted(half)+" "+reach.Quoted(key.at)+"; }; }")
 	if err != nil {
 		return nil, err
 	}
@@ -71,11 +71,11 @@ func (d *Destination) DropKey(ctx context.Context, mandate, version string) (the
 		return false, err
 	}
 	half := path.Join(keysFolder, "."+version)
-	_, err = d.run(ctx, "cd "+quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+quoted(path.Join(keysFolder, version+".pem"))+" "+
-		quoted(half)+" "+quoted(half+signedEnd)+" "+quoted(half+signatureEnd)+" || exit 1; find "+
-		keysFolder+" -name "+quoted(install.KeyTrial+"*")+" -mmin +60 -delete 2>/dev/null; if [ \"$(readlink now)\" != "+quoted("versions/"+version)+
-		" ]; then rm -rf -- "+quoted("versions/"+version)+" || exit 1; fi; rmdir -- "+keysFolder+" versions "+quoted(folder)+" "+
-		quoted(path.Dir(folder))+" 2>/dev/null; true")
+	_, err = d.run(ctx, "cd "+reach.Quoted(folder)+" 2>/dev/null || exit 0; rm -f -- "+reach.Quoted(path.Join(keysFolder, version+".pem"))+" "+
+		reach.Quoted(half)+" "+reach.Quoted(half+signedEnd)+" "+reach.Quoted(half+signatureEnd)+" || exit 1; find "+
+		keysFolder+" -name "+reach.Quoted(install.KeyTrial+"*")+" -mmin +60 -delete 2>/dev/null; if [ \"$(readlink now)\" != "+reach.Quoted("versions/"+version)+
+		" ]; then rm -rf -- "+reach.Quoted("versions/"+version)+" || exit 1; fi; rmdir -- "+keysFolder+" versions "+reach.Quoted(folder)+" "+
+		reach.Quoted(path.Dir(folder))+" 2>/dev/null; true")
 	return there, err
 }
 
@@ -92,7 +92,7 @@ func (d *Destination) openssl(ctx context.Context, script string) (string, error
 
 // publicHalf is the public half of a key on the server.
 func (d *Destination) publicHalf(ctx context.Context, at string) (crypto.PublicKey, error) {
-	out, err := d.openssl(ctx, "openssl pkey -in "+quoted(at)+" -pubout")
+	out, err := d.openssl(ctx, "openssl pkey -in "+reach.Quoted(at)+" -pubout")
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func (k *distantKey) Sign(_ io.Reader, digest []byte, opts crypto.SignerOpts) ([
 		return nil, err
 	}
 	out, err := k.d.openssl(k.ctx, fmt.Sprintf("cd %s && openssl pkeyutl -sign -inkey %s -in %s %s -out %s "+
-		"&& openssl base64 -A -in %s; e=$?; rm -f -- %s %s; exit $e", quoted(dir), quoted(k.at), quoted(in), how, quoted(signature), quoted(signature), quoted(in), quoted(signature)))
+		"&& openssl base64 -A -in %s; e=$?; rm -f -- %s %s; exit $e", reach.Quoted(dir), reach.Quoted(k.at), reach.Quoted(in), how, reach.Quoted(signature), reach.Quoted(signature), reach.Quoted(in), reach.Quoted(signature)))
 	if err != nil {
 		return nil, err
 	}
@@ -169,15 +169,15 @@ func (d *Destination) takeKey(ctx context.Context, l *layout, chain []byte) erro
 			Advice: "order it anew: insegna mandate order " + path.Base(l.Folder)}
 	}
 	half := l.staged("." + l.Key)
-	fill := "cp -- " + quoted(at) + " " + quoted(half)
+	fill := "cp -- " + reach.Quoted(at) + " " + reach.Quoted(half)
 	if l.Combined {
 		open := l.staged("." + certificatesFile)
 		if err := d.Over.Write(open, append(bytes.TrimRight(chain, "\n"), '\n'), reach.Attributes{Mode: 0o600}); err != nil {
 			return err
 		}
-		fill = "cat -- " + quoted(open) + " " + quoted(at) + " > " + quoted(half) + " && rm -f -- " + quoted(open)
+		fill = "cat -- " + reach.Quoted(open) + " " + reach.Quoted(at) + " > " + reach.Quoted(half) + " && rm -f -- " + reach.Quoted(open)
 	}
-	_, err = d.run(ctx, "umask 077 && "+fill+" && chmod 600 -- "+quoted(half)+" && mv -T -- "+quoted(half)+" "+
-		quoted(l.staged(l.Key)))
+	_, err = d.run(ctx, "umask 077 && "+fill+" && chmod 600 -- "+reach.Quoted(half)+" && mv -T -- "+reach.Quoted(half)+" "+
+		reach.Quoted(l.staged(l.Key)))
 	return err
 }
