@@ -17,18 +17,63 @@ import (
 	"insegna.example/internal/store"
 )
 
-// keymaker opens the server that a mandate's keys are made on. The error, a
-// *RefusedError, says why they cannot be.
-func (s *Ordering) keymaker(ctx context.Context, server string) (install.Keymaker, func(), error) {
+// reached is a server as the estate in force declares it. The error, a *RefusedError,
+// says that there is no way to it.
+func (s *Ordering) reached(ctx context.Context, server string) (*estate.Server, error) {
 	e, _, err := s.declaring.estateInForce(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	at := e.Server(server)
 	if at == nil || at.Reach == nil {
-		return nil, nil, &RefusedError{"there is no way to " + server + ", where the key is to be made",
+		return nil, &RefusedError{"there is no way to " + server + ", where the key is to be made",
 			"declare reach for it in the estate file"}
 	}
+	return at, nil
+}
+
+// keymaker opens the server that a mandate's keys are made on. The error, a
+// *RefusedError, says why they cannot be.
+func (s *Ordering) keymaker(ctx context.Context, server string) (install.Keymaker, func(), error) {
+	at, err := s.reached(ctx, server)
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.keymakerAt(ctx, at)
+}
+
+// formerKeymaker opens the server of a key by the configuration it had when the key's
+// order was begun, beside which the key was made; nil where that is the one it has.
+func (s *Ordering) formerKeymaker(ctx context.Context, key *store.DistantKey) (install.Keymaker, func(), error) {
+	at, err := s.reached(ctx, key.Server)
+	if err != nil {
+		return nil, nil, err
+	}
+	o, err := s.store.Order(ctx, key.Order)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := s.store.DeclaredWhen(ctx, o.CreatedAt)
+	if err != nil {
+		return nil, nil, err
+	}
+	then, err := d.Estate(s.cfg.Kinds.Declared())
+	if err != nil { // by rules that came later
+		return nil, nil, nil //nolint:nilerr // that is no reason to keep anything
+	}
+	was := then.Server(key.Server)
+	if was == nil || was.Reach == nil || was.Reach.Configuration == at.Reach.Configuration {
+		return nil, nil, nil
+	}
+	way := *at.Reach
+	way.Configuration = was.Reach.Configuration
+	moved := *at
+	moved.Reach = &way
+	return s.keymakerAt(ctx, &moved)
+}
+
+// keymakerAt opens a server as it is declared.
+func (s *Ordering) keymakerAt(ctx context.Context, at *estate.Server) (install.Keymaker, func(), error) {
 	k := s.cfg.Kinds.Of(at.Kind)
 	if err := k.Needs(kind.Install); err != nil {
 		return nil, nil, &RefusedError{fmt.Sprintf("%v, and %s is declared as %s", err, at.Name, at.Kind),
@@ -115,9 +160,22 @@ func (s *Ordering) dropDistantKey(ctx context.Context, key *store.DistantKey, ma
 		return err
 	}
 	defer end()
-	there, err := maker.DropKey(ctx, key.Mandate, strconv.FormatInt(key.Order, 10))
+	version := strconv.FormatInt(key.Order, 10)
+	there, err := maker.DropKey(ctx, key.Mandate, version)
 	if err != nil {
 		return err
+	}
+	if !there && made {
+		former, end, err := s.formerKeymaker(ctx, key)
+		if err != nil {
+			return err
+		}
+		if former != nil {
+			defer end()
+			if there, err = former.DropKey(ctx, key.Mandate, version); err != nil {
+				return err
+			}
+		}
 	}
 	if !there && made {
 		s.cfg.Log.Warn("a key that was to be destroyed is not where it was made; look whether its server's configuration was moved",

@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"os"
+	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -195,6 +196,21 @@ func TestKeysOnServersGoInTime(t *testing.T) {
 	require.Nil(t, ended(t, r.Client, second).Failure)
 	assert.True(t, there("kiosk", second))
 
+	third, _ := waiting()
+	moved := q.dir + "/moved/nginx.conf"
+	require.NoError(t, os.Mkdir(path.Dir(moved), 0o755))
+	text, err := os.ReadFile(q.site)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(moved, text, 0o644))
+	r.Apply(t, strings.ReplaceAll(q.estate, "configuration: "+q.site, "configuration: "+moved), q.town.Root)
+	ended3, err := r.Client.EndOrderWithResponse(t.Context(), third)
+	require.NoError(t, err)
+	require.NotNil(t, ended3.JSON200, string(ended3.Body))
+	assert.False(t, there("kiosk", third), "destroyed where it was made, though the configuration lies elsewhere now")
+	assert.True(t, gone(third))
+	assert.True(t, there("kiosk", second))
+	r.Apply(t, q.estate, q.town.Root)
+
 	rehearsed := begin(t, r.Client, "deck", true)
 	require.Nil(t, ended(t, r.Client, rehearsed).Failure)
 	require.NoError(t, r.DropFormerKeys(t.Context()))
@@ -211,5 +227,7 @@ func TestKeysOnServersGoInTime(t *testing.T) {
 	assert.True(t, there("kiosk", second), "what is in force stays")
 	var told int
 	r.Query(t, "select count(*) from journal where action = 'key.destroy' and detail::text like '%quay%'", &told)
-	assert.Equal(t, 2, told)
+	assert.Equal(t, 3, told)
+	r.Query(t, "select count(*) from journal where action = 'key.destroy' and not (detail::jsonb->>'found')::bool", &told)
+	assert.Zero(t, told)
 }

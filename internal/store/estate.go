@@ -104,6 +104,13 @@ func (s *Store) Declared(ctx context.Context) (*Declaration, error) {
 	return &d, err
 }
 
+// DeclaredWhen gives the declaration that was in force at a time; ErrNotFound before the
+// first.
+func (s *Store) DeclaredWhen(ctx context.Context, at time.Time) (*Declaration, error) {
+	var d Declaration
+	return found(&d, s.db.WithContext(ctx).Where("applied_at <= ?", at).Order("id desc").Take(&d).Error)
+}
+
 // DeclaredAt gives when a declaration was applied.
 func (s *Store) DeclaredAt(ctx context.Context, id int64) (time.Time, error) {
 	var d Declaration
