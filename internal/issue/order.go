@@ -51,6 +51,8 @@ type Order struct {
 	Tries   int       // without an answer, in a row
 	Since   time.Time // when it was begun
 	Failure *Failure  // nil unless it failed
+
+	told []Step // what is done and is stored with the next state
 }
 
 // Failure is why an order came to nothing.

@@ -63,7 +63,7 @@ func (m *Orderer) Run(ctx context.Context, o *Order) error {
 			at = time.Now().Add(m.paced(ctx, min(firstWait<<o.Tries, lastWait)))
 		}
 		o.Tries++
-		if saved := m.Records.Save(ctx, o); saved != nil {
+		if saved := m.save(ctx, o); saved != nil {
 			return saved
 		}
 		return &WaitError{at, err}
@@ -81,7 +81,14 @@ func (m *Orderer) Run(ctx context.Context, o *Order) error {
 		}
 	}
 	o.State, o.Failure = Failed, f
-	return m.Records.Save(ctx, o)
+	return m.save(ctx, o)
+}
+
+// save stores an order with what is to be told of it.
+func (m *Orderer) save(ctx context.Context, o *Order) error {
+	told := o.told
+	o.told = nil
+	return m.Records.Save(ctx, o, told...)
 }
 
 // run lets the source act until the order has ended.
@@ -93,13 +100,16 @@ func (m *Orderer) run(ctx context.Context, o *Order) error {
 		case Begun:
 			err = m.prepare(ctx, o)
 		case Ordering:
-			err = m.act(ctx, o, Proving, "order", func() (string, error) { return m.Source.Ask(ctx, o, resumed) })
+			if err = m.act(o, Proving, "order", func() (string, error) { return m.Source.Ask(ctx, o, resumed) }); err == nil && len(o.told) > 0 {
+				err = m.save(ctx, o)
+			}
 		case Proving:
 			if err = m.Source.Prove(ctx, o); err == nil {
 				o.State = Finalizing
 			}
 		case Finalizing:
-			err = m.act(ctx, o, Fetching, "request", func() (string, error) { return m.Source.Request(ctx, o) })
+			// not stored by itself: the source tells whether it has had the request
+			err = m.act(o, Fetching, "request", func() (string, error) { return m.Source.Request(ctx, o) })
 		case Fetching:
 			err = m.fetch(ctx, o)
 		default:
@@ -111,24 +121,23 @@ func (m *Orderer) run(ctx context.Context, o *Order) error {
 	}
 }
 
-// act does an act of the source and stores the next state with the step, where there
-// is anything to store.
-func (m *Orderer) act(ctx context.Context, o *Order, next State, step string, do func() (string, error)) error {
+// act does an act of the source, which leads to the next state.
+func (m *Orderer) act(o *Order, next State, step string, do func() (string, error)) error {
 	words, err := do()
 	if err != nil {
 		return err
 	}
-	if words == "" {
-		o.State = next
-		return nil
+	if o.State, o.Tries = next, 0; words != "" {
+		o.told = append(o.told, Did(step, words))
 	}
-	return m.enter(ctx, o, next, step, words)
+	return nil
 }
 
 // enter stores an order under its next state, with the step that led there.
 func (m *Orderer) enter(ctx context.Context, o *Order, next State, step, words string) error {
 	o.State, o.Tries = next, 0
-	return m.Records.Save(ctx, o, Did(step, words))
+	o.told = append(o.told, Did(step, words))
+	return m.save(ctx, o)
 }
 
 // prepare makes the key and the request, and has them stored before the source

@@ -356,6 +356,9 @@ func (s *Ordering) handed(ctx context.Context, e *estate.Estate, spec *estate.Ma
 // ownListener answers from the records: what is kept there is published.
 type ownListener struct{}
 
+// Kept implements proof.Kept.
+func (ownListener) Kept() {}
+
 // Publish has nothing to do: the service's own listener answers from the store,
 // where the proof is noted already.
 func (ownListener) Publish(context.Context, []proof.Publication) error { return nil }
@@ -527,12 +530,12 @@ func standing(rows []store.Publication) []proof.Publication {
 }
 
 // Publishing implements acmesource.Records.
-func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, told issue.Step) ([]proof.Publication, error) {
+func (r *orderRecords) Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, told ...issue.Step) ([]proof.Publication, error) {
 	rows := make([]store.Publication, len(list))
 	for i, p := range list {
 		rows[i] = store.Publication{OrderID: o.ID, Kind: p.Kind, Name: p.Name, Token: p.Token, Content: p.Content}
 	}
-	all, err := r.s.store.Publish(ctx, rows, steps(o, []issue.Step{told})[0])
+	all, err := r.s.store.Publish(ctx, o.ID, rows, steps(o, told)...)
 	return standing(all), err
 }
 

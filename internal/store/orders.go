@@ -367,16 +367,18 @@ func (s *Store) OrderSteps(ctx context.Context, id int64) ([]OrderStep, error) {
 	return list, s.db.WithContext(ctx).Where("order_id = ?", id).Order("number").Find(&list).Error
 }
 
-// Publish keeps what is about to stand somewhere for an order, says so in a step, and
+// Publish keeps what is about to stand somewhere for an order, says so in steps, and
 // gives all that stands for it then.
-func (s *Store) Publish(ctx context.Context, list []Publication, step OrderStep) (stands []Publication, err error) {
+func (s *Store) Publish(ctx context.Context, order int64, list []Publication, steps ...OrderStep) (stands []Publication, err error) {
 	var b pgx.Batch
 	for _, p := range list {
 		b.Queue("insert into publications (order_id, kind, name, token, content) values ($1, $2, $3, $4, $5) on conflict do "+
 			"nothing", p.OrderID, p.Kind, p.Name, p.Token, p.Content)
 	}
-	step.queue(&b)
-	b.Queue(standsSQL, step.OrderID).Query(func(rows pgx.Rows) error {
+	for _, step := range steps {
+		step.queue(&b)
+	}
+	b.Queue(standsSQL, order).Query(func(rows pgx.Rows) error {
 		stands, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Publication])
 		return err
 	})

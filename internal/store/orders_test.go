@@ -175,10 +175,10 @@ func TestWhatStandsForAnOrder(t *testing.T) {
 		list := []store.Publication{{o.ID, "http-01", "a.lantern.example", fmt.Sprint("token-", o.ID), "answer"},
 			{o.ID, "http-01", "b.lantern.example", "shared", fmt.Sprint("answer ", o.ID)}}
 		for range 2 { // put up again after a restart
-			stands, err := s.Publish(t.Context(), list[:1], store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()})
+			stands, err := s.Publish(t.Context(), o.ID, list[:1], store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()})
 			require.NoError(t, err)
 			assert.Subset(t, stands, list[:1])
-			stands, err = s.Publish(t.Context(), list[1:], store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()})
+			stands, err = s.Publish(t.Context(), o.ID, list[1:], store.OrderStep{OrderID: o.ID, Step: "proof", Outcome: "doing", At: time.Now()})
 			require.NoError(t, err)
 			assert.ElementsMatch(t, list, stands, "what stood before as well")
 		}

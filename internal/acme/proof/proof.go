@@ -56,6 +56,9 @@ type Prover interface {
 	Withdraw(ctx context.Context, list []Publication) error
 }
 
+// Kept is a Prover that has nothing to do: what is kept in the records stands already.
+type Kept interface{ Kept() }
+
 // PublishError says what could not be put up or taken down, and where.
 type PublishError struct {
 	What, Where string // what was tried, and where

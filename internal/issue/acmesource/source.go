@@ -26,7 +26,7 @@ type Records interface {
 	Publications(ctx context.Context, o *issue.Order) ([]proof.Publication, error)
 	// Publishing keeps what is about to be put up, and gives all that stands for the
 	// order then; Withdrawn keeps that it was taken down.
-	Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, told issue.Step) ([]proof.Publication, error)
+	Publishing(ctx context.Context, o *issue.Order, list []proof.Publication, told ...issue.Step) ([]proof.Publication, error)
 	Withdrawn(ctx context.Context, o *issue.Order, told issue.Step) error
 	// Proven keeps that control of every name is shown, and whether what was put up is down.
 	Proven(ctx context.Context, o *issue.Order, down bool, told ...issue.Step) error
@@ -366,6 +366,11 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (s
 		}
 		places += p.Place()
 	}
+	asked := []issue.Step{issue.Did("proof", places), {Name: "validation", Outcome: issue.Doing, Words: "the CA is asked to look"}}
+	if _, kept := s.Prover.(proof.Kept); kept {
+		stands, err = s.Records.Publishing(ctx, o, list, asked...)
+		return stands, accept, err
+	}
 	if stands, err = s.Records.Publishing(ctx, o, list, issue.Step{Name: "proof", Outcome: issue.Doing, Words: places}); err != nil {
 		return nil, nil, err
 	}
@@ -375,8 +380,7 @@ func (s *Source) publish(ctx context.Context, o *issue.Order, at *acme.Order) (s
 	if err := s.Prover.Await(ctx, list); err != nil {
 		return nil, nil, err
 	}
-	return stands, accept, s.Records.Note(ctx, o, issue.Did("proof", places),
-		issue.Step{Name: "validation", Outcome: issue.Doing, Words: "the CA is asked to look"})
+	return stands, accept, s.Records.Note(ctx, o, asked...)
 }
 
 // Withdraw implements issue.Source: it takes down what was put up.

@@ -56,7 +56,7 @@ func (m *memory) Publications(context.Context, *issue.Order) ([]proof.Publicatio
 	return m.stands, nil
 }
 
-func (m *memory) Publishing(_ context.Context, _ *issue.Order, list []proof.Publication, _ issue.Step) ([]proof.Publication, error) {
+func (m *memory) Publishing(_ context.Context, _ *issue.Order, list []proof.Publication, _ ...issue.Step) ([]proof.Publication, error) {
 	m.stands = append(m.stands, list...)
 	return m.stands, nil
 }
