@@ -162,6 +162,7 @@ func TestAKeyMadeElsewhereStaysThere(t *testing.T) {
 			require.Nil(t, o.Failure, name)
 			assert.Equal(t, issue.Issued, o.State)
 			assert.Equal(t, "key made there", e.saved[0])
+			assert.Len(t, e.saved, 2, "each is told once: the key and the certificate")
 			assert.Empty(t, e.gone)
 			continue
 		}
