@@ -1,7 +1,8 @@
 // Package issue brings a certificate about: an order is taken step by step from
 // its names to a checked certificate with its key.
 //
-// Every step is stored before the next begins and can be repeated, so that a
+// What a step has brought is stored before the next begins, unless the source can be
+// asked for it again, and every step can be repeated, so that a
 // process that dies anywhere goes on where it was: nothing is ordered twice
 // and no key is lost. Where the certificate comes from is a Source, one folder
 // each; how things are stored is given to it.
@@ -33,24 +34,23 @@ const (
 
 // Order is one order, with everything it needs to go on.
 type Order struct {
-	ID       int64     // of the stored row
-	Names    []string  // the first is the main one
-	KeyKind  string    // such as ecdsa-p256
-	Subject  pkix.Name // of the request
-	Profile  string    // of the CA, "" for its usual
-	Staple   bool      // the certificate is to ask for stapled OCSP answers
-	Former   []byte    // PKCS#8 of a key to be used again; nil for a new one
-	Replaces string    // id of the certificate whose place it takes (RFC 9773)
-	State    State     // how far it is
-	URL      string    // what the source calls it
-	Key      []byte    // PKCS#8; in the clear here only; nil where a Keymaker has it
-	Request  []byte    // PKCS#10
-	Chain    []byte    // PEM, leaf first
-	// Leaf is the first certificate of the chain
-	Leaf    *certs.Certificate
-	Tries   int       // without an answer, in a row
-	Since   time.Time // when it was begun
-	Failure *Failure  // nil unless it failed
+	ID       int64              // of the stored row
+	Names    []string           // the first is the main one
+	KeyKind  string             // such as ecdsa-p256
+	Subject  pkix.Name          // of the request
+	Profile  string             // of the CA, "" for its usual
+	Staple   bool               // the certificate is to ask for stapled OCSP answers
+	Former   []byte             // PKCS#8 of a key to be used again; nil for a new one
+	Replaces string             // id of the certificate whose place it takes (RFC 9773)
+	State    State              // how far it is
+	URL      string             // what the source calls it
+	Key      []byte             // PKCS#8; in the clear here only; nil where a Keymaker has it
+	Request  []byte             // PKCS#10
+	Chain    []byte             // PEM, leaf first
+	Leaf     *certs.Certificate // the first of the chain; nil before
+	Tries    int                // without an answer, in a row
+	Since    time.Time          // when it was begun
+	Failure  *Failure           // nil unless it failed
 
 	told []Step // what is done and is stored with the next state
 }
@@ -123,8 +123,7 @@ type Keymaker interface {
 type Source interface {
 	// Ask asks for the certificate, or finds what was asked for before (resumed),
 	// and keeps in the order's URL what it is called there. It gives words for
-	// the record, as the acts below do; none when nothing was done that has to be
-	// kept before the next act.
+	// the record, as the acts below do; none when there is nothing to tell.
 	Ask(ctx context.Context, o *Order, resumed bool) (string, error)
 	// Prove shows what the source wants shown before it issues. Where there is
 	// something to show, it keeps itself that it is shown, under the next state.
